@@ -1,0 +1,458 @@
+// Package declaration is the language in which an engineer says what should
+// be: who may call which route, with what, and how a refusal looks.
+//
+// The text is YAML 1.2, version 1 of the language ("millgate: 1"). Parse reads
+// it with positions, reports everything that is wrong with it at once, and
+// returns a Document whose meaning is settled: every route of the inventory
+// has its deciding access entry, or none and is closed.
+//
+// Rules:
+//
+//   - Order never decides. Where several entries match a route, the one whose
+//     selector is contained in all the others wins. Where there is no such
+//     entry and the candidates say different things, that is an error.
+//   - Closed by default. A route without an entry is for nobody.
+//   - The winning entry speaks alone; what it leaves out takes its default.
+//   - Nothing secret in the text: secrets are env:NAME or kept:NAME.
+//
+// The package knows no file system: files named in the text come in through
+// an Importer.
+package declaration
+
+import (
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"millgate/core/route"
+)
+
+// Place is where something stands; lines and columns count from 1.
+type Place struct {
+	File   string `json:"file"`
+	Line   int    `json:"line"`
+	Column int    `json:"column"`
+}
+
+func (p Place) String() string { return fmt.Sprintf("%s:%d:%d", p.File, p.Line, p.Column) }
+
+// Level of a message.
+type Level string
+
+const (
+	Error   Level = "error"   // the declaration has no meaning until it is mended
+	Warning Level = "warning" // it has one, but look here
+)
+
+// Message is one thing to say about the text.
+type Message struct {
+	Place
+	EndColumn int    `json:"endColumn"` // first column behind the word, on the same line
+	Level     Level  `json:"level"`
+	Code      string `json:"code"` // stable, for example "unknown-word"
+	Text      string `json:"text"` // what is wrong
+	Hint      string `json:"hint"` // what to do
+}
+
+func (m Message) String() string {
+	s := fmt.Sprintf("%s: %s: %s", m.Place, m.Level, m.Text)
+	if m.Hint != "" {
+		s += "; " + m.Hint
+	}
+	return s
+}
+
+// Ref is a name used somewhere, with the place of its use.
+type Ref struct {
+	Name string
+	Place
+}
+
+// Unsafe says which unsafe methods (RFC 9110 section 9.2.1) may be sent.
+type Unsafe string
+
+const (
+	UnsafeRefused Unsafe = "refused"           // none; the default
+	UnsafeMade    Unsafe = "made-records-only" // only on records made for the purpose
+	UnsafeAllowed Unsafe = "allowed"
+)
+
+// Pace is a number of requests in a time.
+type Pace struct {
+	Count int
+	Per   time.Duration
+}
+
+func (p Pace) String() string { return fmt.Sprintf("%d per %s", p.Count, ShortDuration(p.Per)) }
+
+// PerSecond is the pace in requests per second.
+func (p Pace) PerSecond() float64 {
+	if p.Per <= 0 {
+		return 0
+	}
+	return float64(p.Count) / p.Per.Seconds()
+}
+
+// Target is a running service.
+type Target struct {
+	Name string
+	Place
+	Base   string            // absolute URL without a trailing slash
+	Hosts  map[string]string // other hosts that belong to it, by name
+	Values map[string]string // what {name} stands for on this target
+	Direct string            // the same service without its gateway
+	Pace   Pace
+	Unsafe Unsafe
+	AskFor []string // further undeclared paths to ask for
+}
+
+// Effect is what a route does.
+type Effect string
+
+const (
+	Read    Effect = "read"
+	Create  Effect = "create"
+	Update  Effect = "update"
+	Delete  Effect = "delete"
+	Command Effect = "command"
+)
+
+// Sensitivity of a route: low, medium or high.
+type Sensitivity string
+
+const (
+	Low    Sensitivity = "low"
+	Medium Sensitivity = "medium"
+	High   Sensitivity = "high"
+)
+
+// Sample is what to send to a route so that an admitted caller is admitted.
+type Sample struct {
+	As      Ref               `json:"as,omitzero"` // the identity whose values fill {placeholders}
+	Path    map[string]string `json:"path,omitempty"`
+	Query   map[string]string `json:"query,omitempty"`
+	Headers map[string]string `json:"headers,omitempty"`
+	JSON    json.RawMessage   `json:"json,omitempty"`
+	Form    map[string]string `json:"form,omitempty"`
+	Text    string            `json:"text,omitempty"`
+	Type    string            `json:"type,omitempty"` // content type of Text
+}
+
+// Shape is what a response schema lists, as far as leaking fields are
+// concerned.
+type Shape struct {
+	Fields map[string]*Shape `json:"fields,omitempty"`
+	Items  *Shape            `json:"items,omitempty"`
+	Closed bool              `json:"closed,omitempty"` // additionalProperties: false
+	Open   bool              `json:"open,omitempty"`   // nothing is known: any value
+}
+
+// Route is one route of the inventory.
+type Route struct {
+	route.Selector
+	Place
+	Effect      Effect
+	Sensitivity Sensitivity
+	Summary     string
+	Send        Sample
+	Answers     map[int]*Shape // by status; 0 is "default"
+	From        string         // the file it was imported from; "" when written by hand
+}
+
+// Key names a route: "GET /v1/proposals/{id}".
+func (r *Route) Key() string { return r.Selector.String() }
+
+// Unsafe says whether the method is unsafe (RFC 9110 section 9.2.1).
+func (r *Route) Unsafe() bool { return UnsafeMethod(r.Method()) }
+
+// UnsafeMethod says whether a method is unsafe (RFC 9110 section 9.2.1).
+func UnsafeMethod(m string) bool {
+	return m != "GET" && m != "HEAD" && m != "OPTIONS" && m != "TRACE"
+}
+
+// Role has all that the roles it includes have.
+type Role struct {
+	Name string
+	Place
+	Includes []Ref
+}
+
+// Request is a request written in the text, with {placeholders}.
+type Request struct {
+	Place
+	Method  string
+	Host    string
+	Path    string
+	JSON    json.RawMessage
+	Form    [][2]string
+	Headers [][2]string
+	Take    map[string]string // name → JSON Pointer (RFC 6901) into the answer
+}
+
+// Kind of a scheme.
+type Kind string
+
+const (
+	Bearer    Kind = "bearer"
+	APIKey    Kind = "api-key"
+	Cookie    Kind = "cookie"
+	Basic     Kind = "basic"
+	Signature Kind = "signature"
+	Link      Kind = "link"
+)
+
+// Scheme is a way to prove who is calling.
+type Scheme struct {
+	Name string
+	Place
+	Kind       Kind
+	Token      string // jwt or opaque, for bearer
+	Issuer     string
+	Audience   string
+	Algorithms []string
+	Claims     map[string]string // what → JSON Pointer into the claims
+	In         string            // header, query or cookie, for api-key
+	Field      string            // the header, query parameter or cookie
+	Lifetime   map[string]Ref
+	Login      *Request
+	Refresh    *Request
+	Logout     *Request
+}
+
+// Probed says whether this version can present the scheme.
+func (s *Scheme) Probed() bool { return s.Kind == Bearer || s.Kind == APIKey }
+
+// SameLock says whether a service cannot tell the two schemes apart before it
+// looks at what the credential says: both are bearer tokens of one issuer for
+// one audience, or both are the same field.
+func (s *Scheme) SameLock(o *Scheme) bool {
+	if s == o {
+		return true
+	}
+	if s.Kind != o.Kind {
+		return false
+	}
+	switch s.Kind {
+	case Bearer:
+		return s.Token == o.Token && s.Issuer == o.Issuer && s.Audience == o.Audience
+	case APIKey:
+		return s.In == o.In && s.Field == o.Field
+	}
+	return false
+}
+
+// Lifetime is a declared bound on a credential's life.
+type Lifetime struct {
+	Name string
+	Place
+	Max, Skew, Idle, EndedWithin time.Duration
+	Rotates                      bool
+	Reuse                        string
+}
+
+// Value is a literal or a reference to a secret.
+type Value struct {
+	Place
+	Literal string
+	Env     string // env:NAME
+	Kept    string // kept:NAME
+}
+
+// Secret says whether the value must never be shown.
+func (v Value) Secret() bool { return v.Env != "" || v.Kept != "" }
+
+// Credential is a scheme and what it is filled with.
+type Credential struct {
+	Scheme Ref
+	Fill   map[string]Value
+}
+
+// Identity is a caller that the service knows.
+type Identity struct {
+	Name string
+	Place
+	Roles       []Ref
+	Scopes      []string
+	Attributes  map[string]any // string, bool, int64 or float64
+	Credentials []Credential
+}
+
+// Record is a kind of thing behind a path parameter, with its owners.
+type Record struct {
+	Name string
+	Place
+	Fills   []route.Selector // templates whose last parameter it fills
+	Param   string           // or: a parameter name, everywhere
+	OwnedBy map[string][]string
+	Owners  []Ref // keys of OwnedBy, in the order written
+	Make    *Request
+	ID      string // JSON Pointer to the made record's id
+	Remove  *Request
+}
+
+// WhoKind is what one word of `who` stands for.
+type WhoKind uint8
+
+const (
+	WhoNobody WhoKind = iota // the zero Who admits nobody
+	WhoAnyone
+	WhoSignedIn
+	WhoOwner
+	WhoRole
+	WhoIdentity
+)
+
+// Who is one alternative of `who`.
+type Who struct {
+	Kind WhoKind
+	Ref
+}
+
+// Broken says what a broken credential does on an open route.
+type Broken string
+
+const (
+	BrokenEither  Broken = "either"
+	BrokenIgnored Broken = "ignored"
+	BrokenRefused Broken = "refused"
+)
+
+// Entry is one access entry. The zero Entry admits nobody.
+type Entry struct {
+	Place
+	At      []route.Selector
+	Who     []Who
+	Broken  Broken
+	Hide    bool
+	Given   map[string]any
+	Scope   []string
+	By      []Ref
+	OwnerOf Ref
+}
+
+// AnswerRule is what an answer must look like.
+type AnswerRule struct {
+	Place
+	Type    string
+	Headers []string
+	Has     []string // JSON Pointers that must be there
+}
+
+// Empty says that the rule asks for nothing.
+func (r AnswerRule) Empty() bool { return r.Type == "" && len(r.Headers) == 0 && len(r.Has) == 0 }
+
+// Answers is the declared shape of refusals and of what must never be shown.
+type Answers struct {
+	Status      map[int]AnswerRule
+	Errors      AnswerRule
+	NeverFields []string
+	NeverText   []string
+	Schema      string // "", "exact" or "listed"
+	LoginPage   string // glob for the Location of a login page
+	RefusedWhen struct {
+		Status int
+		Has    string
+	}
+}
+
+// Document is a parsed declaration. Slices keep the order of the text.
+type Document struct {
+	Name       string // file name
+	Title      string
+	Targets    []*Target
+	Routes     []*Route
+	Roles      []*Role
+	Schemes    []*Scheme
+	Lifetimes  []*Lifetime
+	Identities []*Identity
+	Records    []*Record
+	Access     []*Entry
+	Answers    Answers
+
+	Inventory *route.Inventory
+	Deciding  []int // for each route the deciding entry's index in Access; -1 when it is closed
+	Fillers   []int // for each route the record that fills its last parameter; -1 without
+
+	roleSets map[string]map[string]bool // by identity
+	owners   map[string]bool            // identities that own a record
+}
+
+// Entry returns the entry that decides route i, nil when the route is closed.
+func (d *Document) Entry(i int) *Entry {
+	if e := d.Deciding[i]; e >= 0 {
+		return d.Access[e]
+	}
+	return nil
+}
+
+// Record returns the record whose ownership counts on route i, nil without.
+func (d *Document) Record(i int) *Record {
+	if e := d.Entry(i); e != nil && e.OwnerOf.Name != "" {
+		return d.RecordNamed(e.OwnerOf.Name)
+	}
+	if r := d.Fillers[i]; r >= 0 {
+		return d.Records[r]
+	}
+	return nil
+}
+
+func named[T any](list []T, name string, of func(T) string) (out T) {
+	for _, x := range list {
+		if of(x) == name {
+			return x
+		}
+	}
+	return out
+}
+
+// TargetNamed, RoleNamed, SchemeNamed, IdentityNamed and RecordNamed return
+// nil when there is no such name.
+func (d *Document) TargetNamed(n string) *Target {
+	return named(d.Targets, n, func(t *Target) string { return t.Name })
+}
+func (d *Document) RoleNamed(n string) *Role {
+	return named(d.Roles, n, func(t *Role) string { return t.Name })
+}
+func (d *Document) SchemeNamed(n string) *Scheme {
+	return named(d.Schemes, n, func(t *Scheme) string { return t.Name })
+}
+func (d *Document) IdentityNamed(n string) *Identity {
+	return named(d.Identities, n, func(t *Identity) string { return t.Name })
+}
+func (d *Document) RecordNamed(n string) *Record {
+	return named(d.Records, n, func(t *Record) string { return t.Name })
+}
+
+// RouteNamed finds a route by its Key; -1 when there is none.
+func (d *Document) RouteNamed(key string) int {
+	for i, r := range d.Routes {
+		if r.Key() == key {
+			return i
+		}
+	}
+	return -1
+}
+
+// RolesOf returns the identity's roles with all that they include. The map is
+// shared; do not change it.
+func (d *Document) RolesOf(id *Identity) map[string]bool { return d.roleSets[id.Name] }
+
+func (d *Document) collectRoles(id *Identity) map[string]bool {
+	out := map[string]bool{}
+	var add func(string)
+	add = func(n string) {
+		if out[n] {
+			return
+		}
+		out[n] = true
+		if r := d.RoleNamed(n); r != nil {
+			for _, i := range r.Includes {
+				add(i.Name)
+			}
+		}
+	}
+	for _, r := range id.Roles {
+		add(r.Name)
+	}
+	return out
+}

@@ -1,0 +1,329 @@
+package declaration
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"math"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/goccy/go-yaml/ast"
+	"github.com/goccy/go-yaml/token"
+)
+
+// reader turns syntax nodes into values and collects what is wrong.
+type reader struct {
+	file    string
+	msgs    []Message
+	anchors map[string]ast.Node
+	depth   int
+}
+
+type pair struct {
+	key  string
+	kn   ast.Node
+	val  ast.Node
+	kpos Place
+}
+
+func (r *reader) at(n ast.Node) (Place, int) {
+	p := Place{File: r.file, Line: 1, Column: 1}
+	end := 2
+	if n == nil {
+		return p, end
+	}
+	if m, ok := n.(*ast.MappingNode); ok && len(m.Values) > 0 && !m.IsFlowStyle {
+		n = m.Values[0].Key
+	} else if m, ok := n.(*ast.MappingValueNode); ok {
+		n = m.Key
+	}
+	if t := n.GetToken(); t != nil && t.Position != nil {
+		p.Line, p.Column = t.Position.Line, t.Position.Column
+		w := len([]rune(strings.TrimSpace(strings.SplitN(t.Origin, "\n", 2)[0])))
+		end = p.Column + max(1, w)
+	}
+	return p, end
+}
+
+func (r *reader) place(n ast.Node) Place { p, _ := r.at(n); return p }
+
+func (r *reader) say(n ast.Node, level Level, code, text, hint string) {
+	p, end := r.at(n)
+	r.msgs = append(r.msgs, Message{Place: p, EndColumn: end, Level: level, Code: code, Text: text, Hint: hint})
+}
+
+func (r *reader) fail(n ast.Node, code, text, hint string) { r.say(n, Error, code, text, hint) }
+
+// sayAt reports about something that was read earlier.
+func (r *reader) sayAt(p Place, width int, level Level, code, text, hint string) {
+	r.msgs = append(r.msgs, Message{Place: p, EndColumn: p.Column + max(1, width), Level: level, Code: code, Text: text, Hint: hint})
+}
+
+// plain looks through tags, anchors and aliases.
+func (r *reader) plain(n ast.Node) ast.Node {
+	for range 50 {
+		switch x := n.(type) {
+		case *ast.TagNode:
+			n = x.Value
+		case *ast.AnchorNode:
+			if r.anchors == nil {
+				r.anchors = map[string]ast.Node{}
+			}
+			r.anchors[x.Name.GetToken().Value] = x.Value
+			n = x.Value
+		case *ast.AliasNode:
+			name := x.Value.GetToken().Value
+			t, ok := r.anchors[name]
+			if !ok {
+				r.fail(x, "reference", fmt.Sprintf("the anchor %q is not defined above", name), "define it with &"+name+" first")
+				return nil
+			}
+			n = t
+		default:
+			return n
+		}
+	}
+	return nil
+}
+
+func isNull(n ast.Node) bool {
+	if n == nil {
+		return true
+	}
+	_, ok := n.(*ast.NullNode)
+	return ok
+}
+
+// entries reads a mapping. Unknown keys are reported when known is not nil.
+func (r *reader) entries(n ast.Node, what string, known []string) []pair {
+	n = r.plain(n)
+	if isNull(n) {
+		return nil
+	}
+	if r.depth++; r.depth > 200 {
+		r.fail(n, "type", what+" is nested too deeply", "write it flatter")
+		r.depth--
+		return nil
+	}
+	defer func() { r.depth-- }()
+	var vals []*ast.MappingValueNode
+	switch x := n.(type) {
+	case *ast.MappingNode:
+		vals = x.Values
+	case *ast.MappingValueNode:
+		vals = []*ast.MappingValueNode{x}
+	default:
+		r.fail(n, "type", fmt.Sprintf("%s must be a mapping of names to values", what), "write  name: value")
+		return nil
+	}
+	var out []pair
+	seen := map[string]int{}
+	for _, v := range vals {
+		key := v.Key.GetToken().Value
+		if _, merge := v.Key.(*ast.MergeKeyNode); merge {
+			r.fail(v.Key, "type", "merge keys (<<) are not part of the language", "write the values out")
+			continue
+		}
+		if line, dup := seen[key]; dup {
+			r.fail(v.Key, "duplicate", fmt.Sprintf("%q is said twice in %s, first in line %d", key, what, line), "remove one of them")
+			continue
+		}
+		seen[key] = v.Key.GetToken().Position.Line
+		if known != nil && !slices.Contains(known, key) {
+			r.unknown(v.Key, key, what, known)
+			continue
+		}
+		out = append(out, pair{key: key, kn: v.Key, val: v.Value, kpos: r.place(v.Key)})
+	}
+	return out
+}
+
+func (r *reader) unknown(n ast.Node, word, what string, known []string) {
+	hint := "known are " + strings.Join(known, ", ")
+	if near := Nearest(word, known); near != "" {
+		hint = fmt.Sprintf("did you mean %q? %s", near, hint)
+	}
+	r.fail(n, "unknown-word", fmt.Sprintf("%q is not known in %s", word, what), hint)
+}
+
+// list reads a sequence; a single value is a list of one.
+func (r *reader) list(n ast.Node) []ast.Node {
+	n = r.plain(n)
+	if isNull(n) {
+		return nil
+	}
+	if s, ok := n.(*ast.SequenceNode); ok {
+		return s.Values
+	}
+	return []ast.Node{n}
+}
+
+func (r *reader) str(n ast.Node, what string) (string, bool) {
+	n = r.plain(n)
+	switch x := n.(type) {
+	case *ast.StringNode:
+		return x.Value, true
+	case *ast.LiteralNode:
+		return x.Value.Value, true
+	case *ast.IntegerNode, *ast.FloatNode, *ast.BoolNode:
+		return x.GetToken().Value, true
+	}
+	r.fail(n, "type", what+" must be text", "write one word or a quoted text")
+	return "", false
+}
+
+func (r *reader) refs(n ast.Node, what string) []Ref {
+	var out []Ref
+	for _, x := range r.list(n) {
+		if s, ok := r.str(x, what); ok {
+			out = append(out, Ref{Name: s, Place: r.place(x)})
+		}
+	}
+	return out
+}
+
+func (r *reader) strings(n ast.Node, what string) []string {
+	var out []string
+	for _, x := range r.refs(n, what) {
+		out = append(out, x.Name)
+	}
+	return out
+}
+
+func (r *reader) word(n ast.Node, what string, known ...string) string {
+	s, ok := r.str(n, what)
+	if ok && !slices.Contains(known, s) {
+		r.unknown(n, s, what, known)
+		return ""
+	}
+	return s
+}
+
+func (r *reader) bool(n ast.Node, what string) bool {
+	if b, ok := r.plain(n).(*ast.BoolNode); ok {
+		return b.Value
+	}
+	r.fail(n, "type", what+" must be true or false", "")
+	return false
+}
+
+func (r *reader) stringMap(n ast.Node, what string) map[string]string {
+	out := map[string]string{}
+	for _, p := range r.entries(n, what, nil) {
+		if s, ok := r.str(p.val, what+" "+p.key); ok {
+			out[p.key] = s
+		}
+	}
+	return out
+}
+
+func (r *reader) pairs(n ast.Node, what string) [][2]string {
+	var out [][2]string
+	for _, p := range r.entries(n, what, nil) {
+		if s, ok := r.str(p.val, what+" "+p.key); ok {
+			out = append(out, [2]string{p.key, s})
+		}
+	}
+	return out
+}
+
+// scalar reads an attribute's value: string, bool, int64 or float64.
+func (r *reader) scalar(n ast.Node, what string) any {
+	switch x := r.plain(n).(type) {
+	case *ast.BoolNode:
+		return x.Value
+	case *ast.IntegerNode:
+		switch v := x.Value.(type) {
+		case int64:
+			return v
+		case uint64:
+			if v <= math.MaxInt64 {
+				return int64(v)
+			}
+		}
+		r.fail(n, "type", what+" is too large a number", "")
+		return nil
+	case *ast.FloatNode:
+		return x.Value
+	}
+	s, _ := r.str(n, what)
+	return s
+}
+
+var numberText = regexp.MustCompile(`^-?(0|[1-9]\d*)(\.\d+)?([eE][+-]?\d+)?$`)
+
+// json writes a node as JSON, keeping the order of its members.
+func (r *reader) json(n ast.Node) json.RawMessage {
+	var b bytes.Buffer
+	r.writeJSON(&b, n, 0)
+	return b.Bytes()
+}
+
+func (r *reader) writeJSON(b *bytes.Buffer, n ast.Node, depth int) {
+	n = r.plain(n)
+	if depth > 100 {
+		r.fail(n, "type", "the value is nested too deeply", "")
+		b.WriteString("null")
+		return
+	}
+	switch x := n.(type) {
+	case nil, *ast.NullNode:
+		b.WriteString("null")
+	case *ast.SequenceNode:
+		b.WriteByte('[')
+		for i, v := range x.Values {
+			if i > 0 {
+				b.WriteByte(',')
+			}
+			r.writeJSON(b, v, depth+1)
+		}
+		b.WriteByte(']')
+	case *ast.MappingNode, *ast.MappingValueNode:
+		b.WriteByte('{')
+		for i, p := range r.entries(n, "the value", nil) {
+			if i > 0 {
+				b.WriteByte(',')
+			}
+			b.Write(quote(p.key))
+			b.WriteByte(':')
+			r.writeJSON(b, p.val, depth+1)
+		}
+		b.WriteByte('}')
+	case *ast.BoolNode:
+		b.WriteString(strconv.FormatBool(x.Value))
+	case *ast.IntegerNode, *ast.FloatNode:
+		if t := x.GetToken().Value; numberText.MatchString(t) {
+			b.WriteString(t)
+			return
+		}
+		v, err := json.Marshal(r.scalar(n, "the number"))
+		if err != nil {
+			r.fail(n, "type", "JSON has no such number", "quote it")
+			v = []byte("null")
+		}
+		b.Write(v)
+	default:
+		s, _ := r.str(n, "the value")
+		b.Write(quote(s))
+	}
+}
+
+func quote(s string) []byte {
+	var b bytes.Buffer
+	e := json.NewEncoder(&b)
+	e.SetEscapeHTML(false)
+	_ = e.Encode(s) // a string always encodes
+	return bytes.TrimRight(b.Bytes(), "\n")
+}
+
+func syntaxMessage(file string, tk *token.Token, text string) Message {
+	m := Message{Place: Place{File: file, Line: 1, Column: 1}, EndColumn: 2, Level: Error, Code: "syntax", Text: text, Hint: "the text must be YAML 1.2; check indentation, quotes and brackets here"}
+	if tk != nil && tk.Position != nil {
+		m.Line, m.Column = max(1, tk.Position.Line), max(1, tk.Position.Column)
+		m.EndColumn = m.Column + max(1, len([]rune(strings.TrimSpace(tk.Value))))
+	}
+	return m
+}

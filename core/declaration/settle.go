@@ -1,0 +1,522 @@
+package declaration
+
+import (
+	"encoding/json"
+	"fmt"
+	"slices"
+	"sort"
+	"strings"
+
+	"millgate/core/route"
+)
+
+// settled gives the document its meaning: names are looked up, every route
+// gets its deciding entry and the record that fills it.
+func (d *Document) settled(r *reader) *Document {
+	sels := make([]route.Selector, len(d.Routes))
+	for i, rt := range d.Routes {
+		sels[i] = rt.Selector
+	}
+	d.Inventory, _ = route.NewInventory(sels)
+	d.Deciding = slices.Repeat([]int{-1}, len(d.Routes))
+	d.Fillers = slices.Repeat([]int{-1}, len(d.Routes))
+	d.roleSets = make(map[string]map[string]bool, len(d.Identities))
+	d.owners = make(map[string]bool, len(d.Identities))
+	for _, id := range d.Identities {
+		d.roleSets[id.Name] = d.collectRoles(id)
+	}
+	for _, rec := range d.Records {
+		for n, ids := range rec.OwnedBy {
+			d.owners[n] = d.owners[n] || len(ids) > 0
+		}
+	}
+	d.checkNames(r)
+	d.settleRecords(r)
+	d.settleAccess(r)
+	return d
+}
+
+func names[T any](list []T, of func(T) string) []string {
+	out := make([]string, len(list))
+	for i, x := range list {
+		out[i] = of(x)
+	}
+	return out
+}
+
+func (d *Document) checkNames(r *reader) {
+	roles := names(d.Roles, func(x *Role) string { return x.Name })
+	schemes := names(d.Schemes, func(x *Scheme) string { return x.Name })
+	ids := names(d.Identities, func(x *Identity) string { return x.Name })
+	lifetimes := names(d.Lifetimes, func(x *Lifetime) string { return x.Name })
+	records := names(d.Records, func(x *Record) string { return x.Name })
+	index := map[string]map[string]bool{}
+	for what, list := range map[string][]string{"role": roles, "scheme": schemes, "identity": ids, "lifetime": lifetimes, "record": records} {
+		index[what] = map[string]bool{}
+		for _, n := range list {
+			index[what][n] = true
+		}
+	}
+	want := func(ref Ref, what string, known []string) {
+		if index[what][ref.Name] {
+			return
+		}
+		hint := fmt.Sprintf("declare it under `%s`", map[string]string{"role": "roles", "scheme": "schemes", "identity": "identities", "lifetime": "lifetimes", "record": "records"}[what])
+		if near := Nearest(ref.Name, known); near != "" {
+			hint = fmt.Sprintf("did you mean %q?", near)
+		} else if len(known) > 0 && len(known) <= 12 {
+			hint += "; known are " + strings.Join(known, ", ")
+		}
+		r.sayAt(ref.Place, len(ref.Name), Error, "reference", fmt.Sprintf("the %s %q is not declared", what, ref.Name), hint)
+	}
+	hosts := map[string]bool{"": true}
+	var hostNames []string
+	for _, t := range d.Targets {
+		for h := range t.Hosts {
+			if !hosts[h] {
+				hosts[h] = true
+				hostNames = append(hostNames, h)
+			}
+		}
+	}
+	sort.Strings(hostNames)
+	host := func(name string, at Place) {
+		if hosts[name] || len(d.Targets) == 0 {
+			return
+		}
+		hint := "add it under `hosts` of a target"
+		if near := Nearest(name, hostNames); near != "" {
+			hint = fmt.Sprintf("did you mean %q?", near)
+		}
+		r.sayAt(at, len(name), Error, "reference", fmt.Sprintf("no target has a host called %q", name), hint)
+	}
+	for _, ro := range d.Roles {
+		if slices.Contains([]string{"anyone", "signed-in", "nobody", "owner"}, ro.Name) {
+			r.sayAt(ro.Place, len(ro.Name), Error, "type", fmt.Sprintf("%q has a meaning of its own in `who`", ro.Name), "call the role something else")
+		}
+		for _, i := range ro.Includes {
+			want(i, "role", roles)
+		}
+	}
+	d.checkCycles(r)
+	for _, rt := range d.Routes {
+		host(rt.Host, rt.Place)
+		if rt.Send.As.Name != "" {
+			want(rt.Send.As, "identity", ids)
+		}
+	}
+	for _, s := range d.Schemes {
+		for _, l := range s.Lifetime {
+			want(l, "lifetime", lifetimes)
+		}
+		for _, q := range []*Request{s.Login, s.Refresh, s.Logout} {
+			if q != nil {
+				host(q.Host, q.Place)
+			}
+		}
+	}
+	for _, id := range d.Identities {
+		for _, x := range id.Roles {
+			want(x, "role", roles)
+		}
+		for _, c := range id.Credentials {
+			want(c.Scheme, "scheme", schemes)
+			d.checkFill(r, c)
+		}
+	}
+	for _, rec := range d.Records {
+		for _, o := range rec.Owners {
+			want(o, "identity", ids)
+		}
+		for _, q := range []*Request{rec.Make, rec.Remove} {
+			if q != nil {
+				host(q.Host, q.Place)
+			}
+		}
+	}
+	attrs := map[string]bool{}
+	for _, id := range d.Identities {
+		for a := range id.Attributes {
+			attrs[a] = true
+		}
+	}
+	for _, e := range d.Access {
+		for _, w := range e.Who {
+			switch w.Kind {
+			case WhoIdentity:
+				want(w.Ref, "identity", ids)
+			case WhoRole:
+				if !index["role"][w.Name] {
+					known := append([]string{"anyone", "signed-in", "nobody", "owner"}, roles...)
+					hint := "write anyone, signed-in, nobody, owner, a role or identity:NAME"
+					if index["identity"][w.Name] {
+						hint = "for one identity write identity:" + w.Name
+					} else if near := Nearest(w.Name, known); near != "" {
+						hint = fmt.Sprintf("did you mean %q?", near)
+					}
+					r.sayAt(w.Place, len(w.Name), Error, "reference", fmt.Sprintf("the role %q is not declared", w.Name), hint)
+				}
+			}
+		}
+		for _, b := range e.By {
+			want(b, "scheme", schemes)
+		}
+		for _, s := range e.At {
+			host(s.Host, e.Place)
+		}
+		if e.OwnerOf.Name != "" {
+			want(e.OwnerOf, "record", records)
+		}
+		for g := range e.Given {
+			if !attrs[g] {
+				r.sayAt(e.Place, 1, Warning, "reference", fmt.Sprintf("no identity has the attribute %q, so this entry admits nobody", g), "add it under `attributes` of an identity")
+			}
+		}
+	}
+}
+
+func (d *Document) checkFill(r *reader, c Credential) {
+	s := d.SchemeNamed(c.Scheme.Name)
+	if s == nil {
+		return
+	}
+	need := map[string]bool{}
+	switch {
+	case s.Kind == APIKey:
+		need["key"] = true
+	case s.Kind == Bearer && s.Login == nil:
+		need["token"] = true
+	case s.Kind == Bearer:
+		for _, p := range s.Login.Placeholders() {
+			need[p] = true
+		}
+		for _, t := range d.Targets {
+			for v := range t.Values {
+				delete(need, v)
+			}
+		}
+	}
+	for n := range need {
+		if _, ok := c.Fill[n]; !ok {
+			r.sayAt(c.Scheme.Place, len(c.Scheme.Name), Error, "missing", fmt.Sprintf("the credential for %s does not say %q", s.Name, n), fmt.Sprintf("add  %s: env:NAME", n))
+		}
+	}
+}
+
+// Placeholders are the {names} that a request needs, sorted.
+func (q *Request) Placeholders() []string {
+	seen := map[string]bool{}
+	find := func(s string) {
+		for {
+			i := strings.IndexByte(s, '{')
+			if i < 0 {
+				return
+			}
+			s = s[i+1:]
+			j := strings.IndexAny(s, "{}\"")
+			if j > 0 && s[j] == '}' && plainName(s[:j]) {
+				seen[s[:j]] = true
+			}
+		}
+	}
+	find(string(q.JSON))
+	find(q.Path)
+	for _, p := range append(slices.Clone(q.Form), q.Headers...) {
+		find(p[1])
+	}
+	out := make([]string, 0, len(seen))
+	for n := range seen {
+		out = append(out, n)
+	}
+	sort.Strings(out)
+	return out
+}
+
+func (d *Document) checkCycles(r *reader) {
+	byName := map[string]*Role{}
+	for _, ro := range d.Roles {
+		byName[ro.Name] = ro
+	}
+	state := map[*Role]int{}
+	var walk func(ro *Role, path []string)
+	walk = func(ro *Role, path []string) {
+		state[ro] = 1
+		for _, i := range ro.Includes {
+			o := byName[i.Name]
+			switch {
+			case o == nil:
+			case state[o] == 1:
+				r.sayAt(i.Place, len(i.Name), Error, "cycle", fmt.Sprintf("role %q includes itself: %s", o.Name, strings.Join(append(path, ro.Name, o.Name), " → ")), "remove one of these includes")
+			case state[o] == 0:
+				walk(o, append(path, ro.Name))
+			}
+		}
+		state[ro] = 2
+	}
+	for _, ro := range d.Roles {
+		if state[ro] == 0 {
+			walk(ro, nil)
+		}
+	}
+}
+
+// FillParam is the parameter of route i that rec fills, "" when it fills none.
+func (d *Document) FillParam(i int, rec *Record) string {
+	ps := d.Routes[i].Parameters()
+	if len(ps) == 0 {
+		return ""
+	}
+	if rec.Param != "" && slices.Contains(ps, rec.Param) {
+		return rec.Param
+	}
+	for _, s := range rec.Fills {
+		if d.Inventory.Relate(s, i) == route.Covers {
+			return ps[len(ps)-1]
+		}
+	}
+	return ""
+}
+
+func (d *Document) settleRecords(r *reader) {
+	used := make([]bool, len(d.Records))
+	for i := range d.Routes {
+		for k, rec := range d.Records {
+			if d.FillParam(i, rec) == "" {
+				continue
+			}
+			used[k] = true
+			if d.Fillers[i] < 0 {
+				d.Fillers[i] = k
+			}
+		}
+	}
+	for k, rec := range d.Records {
+		if !used[k] && (rec.Param != "" || len(rec.Fills) > 0) && len(d.Routes) > 0 {
+			r.sayAt(rec.Place, len(rec.Name), Warning, "selects-nothing", fmt.Sprintf("record %q fills no route of the inventory", rec.Name), "check `fills` against the routes' templates")
+		}
+	}
+}
+
+type candidate struct {
+	entry int
+	sel   route.Selector
+	named bool
+}
+
+// contains says whether a's selector holds all of b's. An entry that names a
+// template speaks for that route alone, so it never contains a pattern.
+func (a candidate) contains(b candidate) bool {
+	return a.sel.Contains(b.sel) && (!a.named || b.named)
+}
+
+func (d *Document) settleAccess(r *reader) {
+	found := make([][]candidate, len(d.Routes))
+	var patterns []route.Selector
+	var owners []int
+	touched := make([]bool, len(d.Access))
+	split := make([]bool, len(d.Access))
+	for e, en := range d.Access {
+		for _, s := range en.At {
+			if hits := d.Inventory.Named(s); len(hits) > 0 {
+				touched[e] = true
+				for _, i := range hits {
+					found[i] = append(found[i], candidate{e, s, true})
+				}
+				continue
+			}
+			patterns = append(patterns, s)
+			owners = append(owners, e)
+		}
+	}
+	ix := route.NewIndex(patterns)
+	for i, rt := range d.Routes {
+		for _, p := range ix.Near(rt.Selector) {
+			e := owners[p]
+			switch d.Inventory.Relate(patterns[p], i) {
+			case route.Covers:
+				touched[e] = true
+				found[i] = append(found[i], candidate{e, patterns[p], false})
+			case route.Splits:
+				touched[e] = true
+				if !split[e] {
+					split[e] = true
+					r.sayAt(d.Access[e].Place, len(patterns[p].String()), Error, "splits", fmt.Sprintf("%s takes only a part of the route %s", patterns[p], rt.Key()), "name the template, or declare that part as a route of its own")
+				}
+			}
+		}
+		d.decide(r, i, found[i])
+	}
+	keys := names(d.Routes, func(x *Route) string { return x.Key() })
+	for e, en := range d.Access {
+		if touched[e] || len(en.At) == 0 || len(d.Routes) == 0 {
+			continue
+		}
+		hint := "add the route to the inventory, or remove the entry"
+		if near := Nearest(en.At[0].String(), keys); near != "" && len(keys) < 2000 {
+			hint = fmt.Sprintf("did you mean %s?", near)
+		}
+		r.sayAt(en.Place, len(en.At[0].String()), Warning, "selects-nothing", fmt.Sprintf("%s selects no route of the inventory", en.At[0]), hint)
+	}
+	for e, en := range d.Access {
+		d.checkEntry(r, e, en)
+	}
+}
+
+// decide picks the most specific candidate for route i.
+func (d *Document) decide(r *reader, i int, cands []candidate) {
+	var least []candidate
+	for x, c := range cands {
+		beaten := false
+		for y, o := range cands {
+			if x != y && c.contains(o) && !o.contains(c) {
+				beaten = true
+				break
+			}
+		}
+		if !beaten {
+			least = append(least, c)
+		}
+	}
+	if len(least) == 0 {
+		return
+	}
+	// Where nothing is contained in everything, candidates may still agree.
+	first := least[0]
+	for _, c := range least[1:] {
+		a, b := d.Access[first.entry], d.Access[c.entry]
+		if first.entry == c.entry || a.normal() == b.normal() {
+			continue
+		}
+		if b.Line < a.Line {
+			a, b = b, a
+		}
+		r.sayAt(b.Place, len(c.sel.String()), Error, "ambiguous",
+			fmt.Sprintf("%s is decided by two entries that say different things, in line %d and line %d, and neither is more specific", d.Routes[i].Key(), a.Line, b.Line),
+			fmt.Sprintf("add an entry  at: %s  that says what holds", d.Routes[i].Key()))
+		return
+	}
+	d.Deciding[i] = first.entry
+	e := d.Access[first.entry]
+	if !slices.ContainsFunc(e.Who, func(w Who) bool { return w.Kind == WhoOwner }) {
+		return
+	}
+	if e.OwnerOf.Name != "" {
+		if rec := d.RecordNamed(e.OwnerOf.Name); rec != nil && d.FillParam(i, rec) == "" {
+			r.sayAt(e.OwnerOf.Place, len(e.OwnerOf.Name), Error, "owner", fmt.Sprintf("record %q does not fill %s", rec.Name, d.Routes[i].Key()), "check `fills` of the record")
+		}
+		return
+	}
+	var fill []string
+	for _, rec := range d.Records {
+		if d.FillParam(i, rec) != "" {
+			fill = append(fill, rec.Name)
+		}
+	}
+	switch len(fill) {
+	case 0:
+		r.sayAt(e.Place, 1, Error, "owner", fmt.Sprintf("`owner` is admitted, but no record fills %s", d.Routes[i].Key()), "declare a record whose `fills` is this path, or remove owner")
+	case 1:
+	default:
+		r.sayAt(e.Place, 1, Error, "owner", fmt.Sprintf("%s is filled by %s; whose owner is meant?", d.Routes[i].Key(), strings.Join(fill, " and ")), "add  owner_of: "+fill[0])
+	}
+}
+
+func (d *Document) checkEntry(r *reader, e int, en *Entry) {
+	has := func(k WhoKind) bool { return slices.ContainsFunc(en.Who, func(w Who) bool { return w.Kind == k }) }
+	if len(en.Who) > 1 && (has(WhoAnyone) || has(WhoNobody)) {
+		r.sayAt(en.Place, 1, Error, "type", "`anyone` and `nobody` stand alone in `who`", "leave only one of them, or only the others")
+	}
+	if has(WhoAnyone) && (len(en.Given) > 0 || len(en.Scope) > 0 || len(en.By) > 0) {
+		r.sayAt(en.Place, 1, Error, "type", "`anyone` needs no credential, so given, scope and by cannot hold", "remove them, or write  who: signed-in")
+	}
+	if has(WhoAnyone) || len(en.By) > 0 || !slices.Contains(d.Deciding, e) {
+		return
+	}
+	var locks []*Scheme
+	for _, s := range d.defaultSchemes(en) {
+		if !slices.ContainsFunc(locks, s.SameLock) {
+			locks = append(locks, s)
+		}
+	}
+	if len(locks) > 1 {
+		n := names(locks, func(s *Scheme) string { return s.Name })
+		r.sayAt(en.Place, 1, Error, "by", fmt.Sprintf("callers that this entry admits come with %s; which does the route accept?", strings.Join(n, " and ")), "add  by: "+n[0]+"  or  by: ["+strings.Join(n, ", ")+"]")
+	}
+}
+
+// Admits says whether rung 4 lets the identity pass, and whether only as an
+// owner.
+func (d *Document) Admits(e *Entry, id *Identity) (pass, onlyOwner bool) {
+	roles := d.roleSets[id.Name]
+	for _, w := range e.Who {
+		switch w.Kind {
+		case WhoAnyone, WhoSignedIn:
+			return true, false
+		case WhoRole:
+			if roles[w.Name] {
+				return true, false
+			}
+		case WhoIdentity:
+			if w.Name == id.Name {
+				return true, false
+			}
+		case WhoOwner:
+			onlyOwner = true
+		}
+	}
+	return onlyOwner, onlyOwner
+}
+
+// defaultSchemes are the first schemes of the identities that the entry could
+// admit.
+func (d *Document) defaultSchemes(e *Entry) []*Scheme {
+	var out []*Scheme
+	for _, id := range d.Identities {
+		if len(id.Credentials) == 0 {
+			continue
+		}
+		// An owner can only be one who owns something.
+		if pass, only := d.Admits(e, id); !pass || only && !d.owners[id.Name] {
+			continue
+		}
+		if s := d.SchemeNamed(id.Credentials[0].Scheme.Name); s != nil && !slices.Contains(out, s) {
+			out = append(out, s)
+		}
+	}
+	return out
+}
+
+// Accepted are the schemes that a route with this entry accepts: those of
+// `by`, or else the first schemes of the callers it admits and every scheme
+// behind the same lock.
+func (d *Document) Accepted(e *Entry) []*Scheme {
+	if len(e.By) > 0 {
+		var out []*Scheme
+		for _, b := range e.By {
+			if s := d.SchemeNamed(b.Name); s != nil {
+				out = append(out, s)
+			}
+		}
+		return out
+	}
+	base := d.defaultSchemes(e)
+	out := slices.Clone(base)
+	for _, s := range d.Schemes {
+		if !slices.Contains(out, s) && slices.ContainsFunc(base, s.SameLock) {
+			out = append(out, s)
+		}
+	}
+	return out
+}
+
+// normal is equal for entries that say the same, whatever they select.
+func (e *Entry) normal() string {
+	who := names(e.Who, func(w Who) string { return fmt.Sprint(w.Kind, w.Name) })
+	by := names(e.By, func(b Ref) string { return b.Name })
+	scope := slices.Clone(e.Scope)
+	sort.Strings(who)
+	sort.Strings(by)
+	sort.Strings(scope)
+	given, _ := json.Marshal(e.Given) // scalars; keys come sorted
+	return fmt.Sprint(who, by, scope, string(given), e.Broken, e.Hide, e.OwnerOf.Name)
+}

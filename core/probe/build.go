@@ -1,0 +1,155 @@
+package probe
+
+import (
+	"bytes"
+	"encoding/json"
+	"net/url"
+	"sort"
+	"strings"
+
+	"millgate/core/declaration"
+	"millgate/core/route"
+)
+
+// Request is a probe as it goes out, still with {placeholders} where an
+// identity's values belong, and without a credential.
+type Request struct {
+	Method  string
+	Host    string // name of a host of the target, "" is its base
+	Path    string // percent-encoded, not normalised
+	Query   string // encoded
+	Headers [][2]string
+	Body    []byte
+	As      string // the identity whose values fill the placeholders
+}
+
+// FillPath puts values in place of {parameters}, leaving everything else of
+// the path as it stands.
+func FillPath(path string, values map[string]string) string {
+	for k, v := range values {
+		path = strings.ReplaceAll(path, "{"+k+"}", route.EscapeSegment(v))
+	}
+	return path
+}
+
+// Build makes the request of a probe. recordID is the id behind its record
+// parameter; it is used only when the probe has one.
+func Build(d *declaration.Document, p *Probe, recordID string) Request {
+	q := Request{Method: p.Method, Host: p.Host, As: p.Identity}
+	values := map[string]string{}
+	for k, v := range p.Params {
+		values[k] = v
+	}
+	if p.Record.Param != "" {
+		values[p.Record.Param] = recordID
+	}
+	q.Path = FillPath(p.Path, values)
+	if p.Kind == WrongSecret {
+		s := d.SchemeNamed(p.Scheme)
+		q.body(declaration.Sample{}, s.Login)
+		return q
+	}
+	if p.Route >= 0 {
+		rt := d.Routes[p.Route]
+		qs := url.Values{}
+		for k, v := range rt.Send.Query {
+			qs.Set(k, v)
+		}
+		q.Query = qs.Encode()
+		for _, k := range sorted(rt.Send.Headers) {
+			q.Headers = append(q.Headers, [2]string{k, rt.Send.Headers[k]})
+		}
+		if rt.Send.As.Name != "" {
+			q.As = rt.Send.As.Name
+		}
+		if p.WithBody {
+			_, session := SessionRequest(d, p.Route)
+			q.body(rt.Send, session)
+		}
+	}
+	if p.Way == MethodOverride {
+		m := ""
+		if p.Route >= 0 {
+			m = d.Routes[p.Route].Method()
+		}
+		for _, h := range []string{"X-HTTP-Method-Override", "X-HTTP-Method", "X-Method-Override"} {
+			q.Headers = append(q.Headers, [2]string{h, m})
+		}
+	}
+	if p.Kind == RaisedRole {
+		q.Body = withMember(q.Body, p.Claim, []string{p.Role})
+	}
+	return q
+}
+
+func sorted(m map[string]string) []string {
+	k := make([]string, 0, len(m))
+	for s := range m {
+		k = append(k, s)
+	}
+	sort.Strings(k)
+	return k
+}
+
+// body takes the sample, or else the body of the session request.
+func (q *Request) body(s declaration.Sample, session *declaration.Request) {
+	if len(s.JSON) == 0 && len(s.Form) == 0 && s.Text == "" && session != nil {
+		s.JSON = session.JSON
+		for _, kv := range session.Form {
+			if s.Form == nil {
+				s.Form = map[string]string{}
+			}
+			s.Form[kv[0]] = kv[1]
+		}
+		q.Headers = append(q.Headers, session.Headers...)
+	}
+	ct := s.Type
+	switch {
+	case len(s.JSON) > 0:
+		q.Body = s.JSON
+		if ct == "" {
+			ct = "application/json"
+		}
+	case len(s.Form) > 0:
+		var parts []string
+		for _, k := range sorted(s.Form) {
+			parts = append(parts, url.QueryEscape(k)+"="+escapeKeeping(s.Form[k]))
+		}
+		q.Body = []byte(strings.Join(parts, "&"))
+		ct = "application/x-www-form-urlencoded"
+	case s.Text != "":
+		q.Body = []byte(s.Text)
+		if ct == "" {
+			ct = "text/plain; charset=utf-8"
+		}
+	}
+	if ct != "" {
+		q.Headers = append(q.Headers, [2]string{"Content-Type", ct})
+	}
+}
+
+// escapeKeeping encodes a form value but leaves {placeholders} to be filled.
+func escapeKeeping(s string) string {
+	e := url.QueryEscape(s)
+	return strings.NewReplacer("%7B", "{", "%7D", "}").Replace(e)
+}
+
+// withMember adds a member to a JSON object, keeping the rest as it stands.
+func withMember(body []byte, name string, value any) []byte {
+	trimmed := bytes.TrimSpace(body)
+	if len(trimmed) < 2 || trimmed[0] != '{' {
+		return body
+	}
+	k, _ := json.Marshal(name)
+	v, err := json.Marshal(value)
+	if err != nil {
+		return body
+	}
+	rest := bytes.TrimSpace(trimmed[1:])
+	out := append([]byte("{"), k...)
+	out = append(append(out, ':'), v...)
+	if len(rest) > 1 {
+		out = append(out, ',')
+	}
+	return append(out, rest...)
+}

@@ -1,0 +1,829 @@
+package probe
+
+import (
+	"encoding/json"
+	"fmt"
+	"regexp"
+	"slices"
+	"sort"
+	"strconv"
+	"strings"
+
+	"millgate/core/access"
+	"millgate/core/declaration"
+	"millgate/core/route"
+)
+
+// Make plans a sweep of the target. The document must be without errors.
+func Make(d *declaration.Document, target *declaration.Target) *Plan {
+	pl := &planner{d: d, t: target, plan: &Plan{byID: map[string]*Probe{}}, classes: access.Classes(d), controls: make([]*Probe, len(d.Routes))}
+	for i := range d.Routes {
+		pl.route(i)
+	}
+	pl.malformed()
+	pl.otherMethods()
+	pl.unknownPaths()
+	pl.neighbours()
+	pl.wrongSecrets()
+	sort.SliceStable(pl.plan.Probes, func(i, j int) bool {
+		a, b := pl.plan.Probes[i], pl.plan.Probes[j]
+		if a.Phase != b.Phase {
+			return a.Phase < b.Phase
+		}
+		return a.Phase == Safe && a.IsControl && !b.IsControl
+	})
+	return pl.plan
+}
+
+type planner struct {
+	d        *declaration.Document
+	t        *declaration.Target
+	plan     *Plan
+	classes  []access.Class
+	controls []*Probe
+}
+
+func (pl *planner) leave(route, caller, what, why string) {
+	pl.plan.Left = append(pl.plan.Left, Omission{Route: route, Caller: caller, What: what, Why: why})
+}
+
+func (pl *planner) add(p *Probe) *Probe {
+	who := p.Identity
+	if who == "" {
+		who = "nobody"
+	}
+	p.ID = strings.Join([]string{string(p.Kind), p.RouteKey, who, p.Scheme, string(p.State), string(p.Record.Relation), p.Way + p.Claim + p.Param}, "|")
+	if old := pl.plan.byID[p.ID]; old != nil {
+		return old
+	}
+	pl.plan.byID[p.ID] = p
+	pl.plan.Probes = append(pl.plan.Probes, p)
+	return p
+}
+
+// members splits a class into the one that is sent and the rest.
+func (pl *planner) members(c access.Class) (rep *declaration.Identity, rest []string) {
+	rep = pl.d.Identities[c.Members[0]]
+	for _, m := range c.Members[1:] {
+		rest = append(rest, pl.d.Identities[m].Name)
+	}
+	return rep, rest
+}
+
+// draft fills in what all probes at route i share. ok is false when a
+// parameter has no value or the target does not allow it; why says so.
+func (pl *planner) draft(i int, id *declaration.Identity, rel access.Relation, turnedAway bool) (p *Probe, why string) {
+	rt := pl.d.Routes[i]
+	p = &Probe{Kind: Crossing, Route: i, RouteKey: rt.Key(), Method: rt.Method(), Host: rt.Host, Path: rt.Path(), State: access.Absent, Params: map[string]string{}, WithBody: true}
+	if id != nil {
+		p.Identity = id.Name
+	}
+	unsafe := rt.Unsafe()
+	if unsafe && pl.t.Unsafe == declaration.UnsafeRefused {
+		return nil, "the target does not allow unsafe methods"
+	}
+	deciding := pl.d.Record(i)
+	makes := pl.makerOf(i)
+	if pl.usesSession(i) {
+		// A login, a renewal or a logout touches a session, not a record.
+		makes = true
+	}
+	covered := makes
+	for _, name := range rt.Parameters() {
+		rec := pl.fills(i, name, deciding)
+		sample, sampled := rt.Send.Path[name]
+		if rec == nil || sampled && (rel == access.NoRecord || rec != deciding) {
+			if !sampled {
+				if rec == nil {
+					return nil, fmt.Sprintf("no sample for {%s}", name)
+				}
+			} else {
+				p.Params[name] = sample
+				continue
+			}
+		}
+		use, why := pl.useRecord(i, rec, name, id, rel, unsafe, turnedAway)
+		if why != "" {
+			return nil, why
+		}
+		if p.Record.Name != "" && !use.Made {
+			p.Params[name] = use.ID
+			continue
+		}
+		p.Record = use
+		covered = covered || use.Made
+	}
+	if unsafe && pl.t.Unsafe == declaration.UnsafeMade && !covered {
+		return nil, "the target allows unsafe methods on made records only, and this route has none"
+	}
+	switch {
+	case !unsafe:
+		p.Phase = Safe
+	case turnedAway:
+		p.Phase = UnsafeTurnedAway
+	case rt.Effect == declaration.Delete:
+		p.Phase = UnsafeDeleting
+	default:
+		p.Phase = UnsafeAdmitted
+	}
+	return p, ""
+}
+
+// makerOf says whether route i is the one that makes a record, whose product
+// can be removed again.
+func (pl *planner) makerOf(i int) bool {
+	rt := pl.d.Routes[i]
+	return slices.ContainsFunc(pl.d.Records, func(r *declaration.Record) bool {
+		return r.Remove != nil && sameRoute(rt, r.Make)
+	})
+}
+
+func sameRoute(rt *declaration.Route, q *declaration.Request) bool {
+	return q != nil && q.Method == rt.Method() && q.Host == rt.Host && rt.MatchesPath(q.Path)
+}
+
+// SessionRequest returns the login, renewal or logout request that route i
+// serves, with its scheme; nil when it serves none.
+func SessionRequest(d *declaration.Document, i int) (*declaration.Scheme, *declaration.Request) {
+	for _, s := range d.Schemes {
+		for _, q := range []*declaration.Request{s.Login, s.Refresh, s.Logout} {
+			if sameRoute(d.Routes[i], q) {
+				return s, q
+			}
+		}
+	}
+	return nil, nil
+}
+
+func (pl *planner) usesSession(i int) bool {
+	_, q := SessionRequest(pl.d, i)
+	return q != nil
+}
+
+// fills is the record that fills a parameter of route i.
+func (pl *planner) fills(i int, param string, deciding *declaration.Record) *declaration.Record {
+	if deciding != nil && pl.d.FillParam(i, deciding) == param {
+		return deciding
+	}
+	for _, r := range pl.d.Records {
+		if pl.d.FillParam(i, r) == param {
+			return r
+		}
+	}
+	return nil
+}
+
+// useRecord chooses the record behind a parameter.
+func (pl *planner) useRecord(i int, rec *declaration.Record, param string, id *declaration.Identity, rel access.Relation, unsafe, turnedAway bool) (RecordUse, string) {
+	use := RecordUse{Name: rec.Name, Param: param, Relation: rel}
+	var owners []string
+	switch {
+	case rel == access.Own:
+		owners = []string{id.Name}
+	default:
+		for _, o := range pl.ownersOf(rec) {
+			if id == nil || o != id.Name {
+				owners = append(owners, o)
+			}
+		}
+		if rel == access.NoRecord && len(owners) == 0 {
+			owners = pl.ownersOf(rec)
+		}
+	}
+	if unsafe && rec.Make != nil {
+		for _, o := range owners {
+			if pl.canMake(rec, o) {
+				use.Owner, use.Made = o, true
+				return use, ""
+			}
+		}
+	}
+	if unsafe && pl.t.Unsafe == declaration.UnsafeMade {
+		return use, fmt.Sprintf("the target allows unsafe methods on made records only, and no %s can be made here", rec.Name)
+	}
+	for _, o := range owners {
+		if ids := rec.OwnedBy[o]; len(ids) > 0 {
+			if unsafe && !turnedAway && pl.d.Routes[i].Effect == declaration.Delete {
+				return use, fmt.Sprintf("it would delete %s %s, and no throwaway one can be made", rec.Name, ids[0])
+			}
+			use.Owner, use.ID = o, ids[0]
+			return use, ""
+		}
+	}
+	if rel == access.Own {
+		return use, fmt.Sprintf("%s owns no %s", id.Name, rec.Name)
+	}
+	return use, fmt.Sprintf("no %s is known that belongs to somebody else", rec.Name)
+}
+
+// ownersOf lists who owns records of the kind, those first that are sent for
+// their class: their own answer is then there to compare with.
+func (pl *planner) ownersOf(rec *declaration.Record) []string {
+	reps := map[string]bool{}
+	for _, c := range pl.classes {
+		reps[pl.d.Identities[c.Members[0]].Name] = true
+	}
+	var out, later []string
+	for _, o := range rec.Owners {
+		if len(rec.OwnedBy[o.Name]) == 0 && rec.Make == nil {
+			continue
+		}
+		if reps[o.Name] {
+			out = append(out, o.Name)
+		} else {
+			later = append(later, o.Name)
+		}
+	}
+	return append(out, later...)
+}
+
+// canMake says whether the declaration lets the owner make a record.
+func (pl *planner) canMake(rec *declaration.Record, owner string) bool {
+	id := pl.d.IdentityNamed(owner)
+	if id == nil || len(id.Credentials) == 0 {
+		return false
+	}
+	for i, rt := range pl.d.Routes {
+		if sameRoute(rt, rec.Make) {
+			return access.Evaluate(pl.d, i, access.Caller{Identity: id, State: access.Sound}).Outcome == access.Admit
+		}
+	}
+	return true // the making route is not in the inventory: trying shows
+}
+
+// presentable says whether this version can present what the identity would
+// use on route i.
+func (pl *planner) presentable(i int, id *declaration.Identity) (*declaration.Scheme, string) {
+	c := access.Credential(pl.d, i, id)
+	if c == nil {
+		return nil, id.Name + " has no credential"
+	}
+	s := pl.d.SchemeNamed(c.Scheme.Name)
+	if s == nil || !s.Probed() {
+		return nil, fmt.Sprintf("credentials of kind %s are not presented by this version", s.Kind)
+	}
+	return s, ""
+}
+
+// route plans the crossings of one route.
+func (pl *planner) route(i int) {
+	rt := pl.d.Routes[i]
+	var made []*Probe
+	keep := func(p *Probe, id *declaration.Identity, state access.State, rel access.Relation) *Probe {
+		p.State = state
+		p.Expect = access.Evaluate(pl.d, i, access.Caller{Identity: id, State: state, Record: rel})
+		p = pl.add(p)
+		made = append(made, p)
+		return p
+	}
+	open := false
+	for _, st := range []access.State{access.Absent, access.Broken} {
+		x := access.Evaluate(pl.d, i, access.Caller{State: st})
+		turned := x.Outcome != access.Admit && x.Outcome != access.Either
+		open = open || st == access.Absent && !turned
+		p, why := pl.draft(i, nil, access.NoRecord, turned)
+		if p == nil {
+			pl.leave(rt.Key(), "", "nobody, "+string(st)+" credential", why)
+			continue
+		}
+		if st == access.Broken {
+			s := pl.brokenScheme(i)
+			if s == "" {
+				continue
+			}
+			p.Scheme = s
+		}
+		keep(p, nil, st, access.NoRecord)
+	}
+	for _, c := range pl.classes {
+		rep, rest := pl.members(c)
+		s, why := pl.presentable(i, rep)
+		if s == nil {
+			pl.leave(rt.Key(), rep.Name, "the crossing", why)
+			continue
+		}
+		x := access.Evaluate(pl.d, i, access.Caller{Identity: rep, State: access.Sound})
+		rels := []access.Relation{access.NoRecord}
+		if x.Depends {
+			rels = []access.Relation{access.Own, access.Foreign}
+		}
+		sent := false
+		for _, rel := range rels {
+			x := access.Evaluate(pl.d, i, access.Caller{Identity: rep, State: access.Sound, Record: rel})
+			p, why := pl.draft(i, rep, rel, x.Outcome != access.Admit)
+			if p == nil {
+				what := "the crossing"
+				if rel != access.NoRecord {
+					what = "the crossing with a record of its " + map[access.Relation]string{access.Own: "own", access.Foreign: "neighbour"}[rel]
+				}
+				pl.leave(rt.Key(), rep.Name, what, why)
+				continue
+			}
+			p.Scheme, p.StandsFor = s.Name, rest
+			keep(p, rep, access.Sound, rel)
+			sent = true
+		}
+		if sent {
+			pl.plan.Inferred += len(rest)
+		}
+	}
+	ctl := pickControl(made)
+	pl.controls[i] = ctl
+	if ctl != nil {
+		ctl.IsControl = true
+		for _, p := range made {
+			if p != ctl {
+				p.Control = ctl.ID
+			}
+		}
+	} else if e := pl.d.Entry(i); e != nil && len(made) > 0 && made[0].Expect.Outcome != access.Closed {
+		pl.leave(rt.Key(), "", "the control", "no caller that must be admitted can be presented, so refusals stay unproven")
+	}
+	if !open && len(made) > 0 {
+		pl.around(i)
+	}
+	pl.raised(i, made)
+}
+
+// brokenScheme is the scheme of which a broken credential is presented at
+// route i.
+func (pl *planner) brokenScheme(i int) string {
+	if e := pl.d.Entry(i); e != nil {
+		acc := pl.d.Accepted(e)
+		for _, s := range acc {
+			if s.Probed() {
+				return s.Name
+			}
+		}
+		if len(acc) > 0 {
+			return ""
+		}
+	}
+	for _, s := range pl.d.Schemes {
+		if s.Probed() {
+			return s.Name
+		}
+	}
+	return ""
+}
+
+// pickControl prefers nobody on an open route, then a caller admitted whatever
+// the record, then an owner with its own record.
+func pickControl(made []*Probe) *Probe {
+	for _, good := range []func(*Probe) bool{
+		func(p *Probe) bool { return p.Identity == "" && p.State == access.Absent },
+		func(p *Probe) bool { return p.Identity != "" && p.Record.Relation == access.NoRecord },
+		func(p *Probe) bool { return p.Identity != "" },
+	} {
+		for _, p := range made {
+			if p.Expect.Outcome == access.Admit && good(p) {
+				return p
+			}
+		}
+	}
+	return nil
+}
+
+var turnedAway = access.Expectation{Outcome: access.Closed, Decider: 2, Subject: "credential"}
+
+// around plans the ways around the guard of a protected route, as nobody.
+func (pl *planner) around(i int) {
+	rt := pl.d.Routes[i]
+	for _, way := range []string{TrailingSlash, DoubledSlash, LetterCase, MethodOverride} {
+		p, why := pl.draft(i, nil, access.NoRecord, true)
+		if p == nil {
+			pl.leave(rt.Key(), "", way, why)
+			continue
+		}
+		p.Kind, p.Way = Around, way
+		switch way {
+		case TrailingSlash:
+			p.Path = strings.TrimSuffix(rt.Path(), "/") + "/"
+			if strings.HasSuffix(rt.Path(), "/") {
+				p.Path = strings.TrimSuffix(rt.Path(), "/")
+			}
+			if p.Path == "" || pl.declaresPath(rt, p.Path) {
+				continue
+			}
+		case DoubledSlash:
+			p.Path = "/" + rt.Path()
+		case LetterCase:
+			if p.Path = swapCase(rt); p.Path == rt.Path() || pl.declaresPath(rt, p.Path) {
+				continue
+			}
+		case MethodOverride:
+			carrier := "POST"
+			if rt.Method() == "POST" {
+				carrier = "GET"
+			}
+			if pl.openTo(carrier, rt) || rt.Method() == "HEAD" || rt.Method() == "OPTIONS" {
+				continue
+			}
+			if declaration.UnsafeMethod(carrier) && pl.t.Unsafe != declaration.UnsafeAllowed && !p.Record.Made {
+				pl.leave(rt.Key(), "", way, "it needs an unsafe method, which the target does not allow here")
+				continue
+			}
+			p.Method = carrier
+			if carrier == "POST" && p.Phase == Safe {
+				p.Phase = UnsafeTurnedAway
+			}
+		}
+		p.State, p.Expect = access.Absent, turnedAway
+		if c := pl.controls[i]; c != nil {
+			p.Control = c.ID
+		}
+		pl.add(p)
+	}
+}
+
+func (pl *planner) declaresPath(rt *declaration.Route, path string) bool {
+	s, err := route.ParseTemplate(rt.Method() + " " + hosted(rt.Host, path))
+	return err != nil || len(pl.d.Inventory.Named(s)) > 0
+}
+
+func hosted(host, path string) string {
+	if host != "" {
+		return host + ":" + path
+	}
+	return path
+}
+
+// openTo says whether nobody may call the template with another method.
+func (pl *planner) openTo(method string, rt *declaration.Route) bool {
+	for _, j := range pl.d.Inventory.Siblings(pl.d.RouteNamed(rt.Key())) {
+		if pl.d.Routes[j].Method() == method {
+			x := access.Evaluate(pl.d, j, access.Caller{State: access.Absent})
+			return x.Outcome == access.Admit
+		}
+	}
+	return false
+}
+
+func swapCase(rt *declaration.Route) string {
+	var b strings.Builder
+	for _, g := range rt.Segments {
+		b.WriteByte('/')
+		if g.Any {
+			b.WriteString("{" + g.Name + "}")
+			continue
+		}
+		for _, c := range g.Literal {
+			if u := strings.ToUpper(string(c)); u != string(c) {
+				b.WriteString(u)
+			} else {
+				b.WriteString(strings.ToLower(string(c)))
+			}
+		}
+	}
+	return b.String()
+}
+
+// raised plans a body that claims a role, sent by the least of the callers
+// that the route admits.
+func (pl *planner) raised(i int, made []*Probe) {
+	rt := pl.d.Routes[i]
+	var body map[string]json.RawMessage
+	if rt.Effect != declaration.Create && rt.Effect != declaration.Update || json.Unmarshal(rt.Send.JSON, &body) != nil || len(body) == 0 {
+		return
+	}
+	claim := ""
+	for _, s := range pl.d.Schemes {
+		if p := s.Claims["roles"]; p != "" {
+			claim = p[strings.LastIndexByte(p, '/')+1:]
+			break
+		}
+	}
+	if _, there := body[claim]; claim == "" || there {
+		return
+	}
+	var least *Probe
+	size := 0
+	for _, p := range made {
+		if p.Expect.Outcome != access.Admit || p.State == access.Broken || pl.usesSession(i) {
+			continue
+		}
+		n := 0
+		if id := pl.d.IdentityNamed(p.Identity); id != nil {
+			n = 1 + len(pl.d.RolesOf(id))
+		}
+		if least == nil || n < size {
+			least, size = p, n
+		}
+	}
+	if least == nil {
+		return
+	}
+	role := pl.highestRole(least.Identity)
+	if role == "" {
+		return
+	}
+	p := *least
+	p.Kind, p.Claim, p.Role, p.Phase, p.IsControl, p.StandsFor = RaisedRole, claim, role, Raising, false, nil
+	p.Control = least.ID
+	pl.add(&p)
+}
+
+// highestRole is the role that includes most, and that the identity does not
+// have.
+func (pl *planner) highestRole(identity string) string {
+	have := map[string]bool{}
+	if id := pl.d.IdentityNamed(identity); id != nil {
+		have = pl.d.RolesOf(id)
+	}
+	best, size := "", -1
+	for _, r := range pl.d.Roles {
+		n := len(r.Includes)
+		for _, inc := range r.Includes {
+			if o := pl.d.RoleNamed(inc.Name); o != nil {
+				n += len(o.Includes)
+			}
+		}
+		if !have[r.Name] && n > size {
+			best, size = r.Name, n
+		}
+	}
+	return best
+}
+
+// asControl presents a probe as the control caller of a route.
+func (pl *planner) asControl(p *Probe, ctl *Probe) {
+	p.Identity, p.Scheme, p.State = ctl.Identity, ctl.Scheme, ctl.State
+	p.Control = ctl.ID
+}
+
+// malformed plans an impossible id for each parameter of each template, as a
+// caller that gets as far as the handler.
+func (pl *planner) malformed() {
+	seen := map[string]bool{}
+	try := func(i int) {
+		rt := pl.d.Routes[i]
+		for _, name := range rt.Parameters() {
+			k := rt.TemplateKey() + "?" + name
+			ctl := pl.controls[i]
+			if seen[k] || ctl == nil || rt.Unsafe() && pl.t.Unsafe != declaration.UnsafeAllowed {
+				continue
+			}
+			seen[k] = true
+			p := *ctl
+			p.Kind, p.IsControl, p.StandsFor = Malformed, false, nil
+			p.Param, p.Params = name, map[string]string{}
+			for n, v := range ctl.Params {
+				p.Params[n] = v
+			}
+			if p.Record.Param != "" && p.Record.Param != name {
+				// Another parameter is malformed; a known record stands here.
+				p.Params[p.Record.Param] = p.Record.ID
+			}
+			p.Record = RecordUse{}
+			p.Params[name] = "not'an\"id<\\>"
+			p.Expect = access.Expectation{Outcome: access.Closed}
+			if rt.Unsafe() {
+				p.Phase = UnsafeTurnedAway
+			}
+			p.Control = ctl.ID
+			pl.add(&p)
+		}
+	}
+	for i, rt := range pl.d.Routes {
+		if !rt.Unsafe() {
+			try(i)
+		}
+	}
+	for i, rt := range pl.d.Routes {
+		if rt.Unsafe() {
+			try(i)
+		}
+	}
+}
+
+// otherMethods plans methods that the inventory does not have for a template,
+// as nobody and as a caller that one of the declared methods admits.
+func (pl *planner) otherMethods() {
+	done := map[string]bool{}
+	for i, rt := range pl.d.Routes {
+		if done[rt.TemplateKey()] {
+			continue
+		}
+		done[rt.TemplateKey()] = true
+		sib := pl.d.Inventory.Siblings(i)
+		have := map[string]bool{}
+		var ctl *Probe
+		body := -1
+		for _, j := range sib {
+			have[pl.d.Routes[j].Method()] = true
+			if c := pl.controls[j]; c != nil && (ctl == nil || ctl.Identity == "") {
+				ctl = c
+			}
+			if len(pl.d.Routes[j].Send.JSON) > 0 {
+				body = j
+			}
+		}
+		for _, m := range []string{"GET", "POST", "PUT", "PATCH", "DELETE"} {
+			if have[m] {
+				continue
+			}
+			for _, caller := range []*Probe{nil, ctl} {
+				if caller != nil && caller.Identity == "" {
+					continue
+				}
+				if caller == nil && ctl == nil && len(pl.controls) == 0 {
+					continue
+				}
+				p, why := pl.undeclared(sib[0], m)
+				if p == nil {
+					if caller == nil {
+						pl.leave(m+" "+hosted(rt.Host, rt.Path()), "", "a method that is not declared", why)
+					}
+					continue
+				}
+				p.Kind = OtherMethod
+				if body >= 0 && m != "GET" && m != "DELETE" {
+					p.Route = body
+				} else {
+					p.WithBody = false
+				}
+				if caller != nil {
+					pl.asControl(p, caller)
+				}
+				pl.add(p)
+			}
+		}
+	}
+}
+
+// undeclared drafts a request with method m at the template of route i.
+func (pl *planner) undeclared(i int, m string) (*Probe, string) {
+	rt := pl.d.Routes[i]
+	unsafe := declaration.UnsafeMethod(m)
+	if unsafe && pl.t.Unsafe == declaration.UnsafeRefused {
+		return nil, "the target does not allow unsafe methods"
+	}
+	p := &Probe{Route: i, RouteKey: m + " " + hosted(rt.Host, rt.Path()), Method: m, Host: rt.Host, Path: rt.Path(), State: access.Absent,
+		Params: map[string]string{}, Expect: access.Expectation{Outcome: access.Hide, Decider: 1, Subject: "route"}, Phase: Safe}
+	if unsafe {
+		p.Phase = UnsafeTurnedAway
+	}
+	for _, name := range rt.Parameters() {
+		if v, ok := rt.Send.Path[name]; ok && !unsafe {
+			p.Params[name] = v
+			continue
+		}
+		rec := pl.fills(i, name, pl.d.Record(i))
+		if rec == nil {
+			if v, ok := rt.Send.Path[name]; ok && pl.t.Unsafe == declaration.UnsafeAllowed {
+				p.Params[name] = v
+				continue
+			}
+			return nil, fmt.Sprintf("no sample for {%s}", name)
+		}
+		use, why := pl.useRecord(i, rec, name, nil, access.NoRecord, unsafe, true)
+		if why != "" {
+			return nil, why
+		}
+		if p.Record.Name != "" {
+			p.Params[name] = use.ID
+			continue
+		}
+		p.Record = use
+	}
+	if unsafe && pl.t.Unsafe == declaration.UnsafeMade && !p.Record.Made {
+		return nil, "the target allows unsafe methods on made records only, and this route has none"
+	}
+	return p, ""
+}
+
+// Prefix groups routes: the host and the path up to the first segment behind a
+// version, or the first segment.
+func Prefix(s route.Selector) string {
+	var out []string
+	for _, g := range s.Segments {
+		if g.Any || g.Literal == "" {
+			break
+		}
+		out = append(out, g.Literal)
+		if !version.MatchString(g.Literal) {
+			break
+		}
+	}
+	return hosted(s.Host, "/"+strings.Join(out, "/"))
+}
+
+var version = regexp.MustCompile(`^v(\d+)$`)
+
+const nowhere = "no-such-place-4f1d"
+
+func (pl *planner) stray(kind Kind, host, path string) *Probe {
+	return pl.add(&Probe{Kind: kind, Route: -1, RouteKey: "GET " + hosted(host, path), Method: "GET", Host: host, Path: path, State: access.Absent,
+		Expect: access.Expectation{Outcome: access.Hide, Decider: 1, Subject: "route"}, Phase: Safe})
+}
+
+// unknownPaths plans a path that nobody serves under each prefix, and one at
+// the root of each host.
+func (pl *planner) unknownPaths() {
+	done := map[string]bool{}
+	for _, rt := range pl.d.Routes {
+		for _, prefix := range []string{hosted(rt.Host, "/"), Prefix(rt.Selector)} {
+			if done[prefix] {
+				continue
+			}
+			done[prefix] = true
+			path := strings.TrimSuffix(strings.TrimPrefix(prefix, rt.Host+":"), "/") + "/" + nowhere + "/at-all"
+			if pl.d.Inventory.Find("GET", rt.Host, path) < 0 {
+				pl.stray(UnknownPath, rt.Host, path)
+			}
+		}
+	}
+}
+
+// neighbours plans addresses close to the declared ones.
+func (pl *planner) neighbours() {
+	var caller *Probe
+	for _, c := range pl.controls {
+		if c != nil && c.Identity != "" {
+			caller = c
+			break
+		}
+	}
+	ask := func(host, path string, signedIn bool) {
+		if pl.d.Inventory.Find("GET", host, path) >= 0 {
+			return
+		}
+		root := "unknown-path|GET " + hosted(host, "/"+nowhere+"/at-all") + "|nobody||absent||"
+		pl.stray(Neighbour, host, path).Control = root
+		if signedIn && caller != nil {
+			p := *pl.stray(Neighbour, host, path)
+			p.Identity, p.Scheme, p.State, p.Control = caller.Identity, caller.Scheme, access.Sound, root
+			pl.add(&p)
+		}
+	}
+	for _, rt := range pl.d.Routes {
+		if rt.Method() != "GET" || len(rt.Parameters()) > 0 {
+			continue
+		}
+		for k, g := range rt.Segments {
+			m := version.FindStringSubmatch(g.Literal)
+			if m == nil {
+				continue
+			}
+			n, err := strconv.Atoi(m[1])
+			if err != nil {
+				break
+			}
+			for v := max(0, n-2); v < n; v++ {
+				segs := strings.Split(rt.Path()[1:], "/")
+				segs[k] = "v" + strconv.Itoa(v)
+				ask(rt.Host, "/"+strings.Join(segs, "/"), true)
+			}
+			break
+		}
+	}
+	hosts := []string{""}
+	for h := range pl.t.Hosts {
+		hosts = append(hosts, h)
+	}
+	sort.Strings(hosts)
+	for _, h := range hosts {
+		if h != "" && !slices.ContainsFunc(pl.d.Routes, func(r *declaration.Route) bool { return r.Host == h }) {
+			continue
+		}
+		for _, p := range OperationalPaths {
+			ask(h, p, false)
+		}
+	}
+	for _, p := range pl.t.AskFor {
+		ask("", p, true)
+	}
+}
+
+// wrongSecrets plans one login with a wrong secret for each scheme.
+func (pl *planner) wrongSecrets() {
+	for _, s := range pl.d.Schemes {
+		if s.Kind != declaration.Bearer || s.Login == nil {
+			continue
+		}
+		key := s.Login.Method + " " + hosted(s.Login.Host, s.Login.Path)
+		ri := -1
+		for i, rt := range pl.d.Routes {
+			if sameRoute(rt, s.Login) {
+				ri, key = i, rt.Key()
+			}
+		}
+		if pl.t.Unsafe != declaration.UnsafeAllowed {
+			pl.leave(key, "", "a login with a wrong secret", "the target does not allow it; write  unsafe: allowed")
+			continue
+		}
+		for _, id := range pl.d.Identities {
+			k := slices.IndexFunc(id.Credentials, func(c declaration.Credential) bool { return c.Scheme.Name == s.Name })
+			if k < 0 {
+				continue
+			}
+			p := &Probe{Kind: WrongSecret, Route: ri, RouteKey: key, Method: s.Login.Method, Host: s.Login.Host, Path: s.Login.Path, Identity: id.Name, Scheme: s.Name,
+				State: access.Broken, Expect: access.Expectation{Outcome: access.Refuse, Decider: 3, Subject: "soundness"}, Phase: UnsafeTurnedAway}
+			if ri >= 0 && pl.controls[ri] != nil {
+				p.Control = pl.controls[ri].ID
+			}
+			pl.add(p)
+			break
+		}
+	}
+}

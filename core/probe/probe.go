@@ -1,0 +1,185 @@
+// Package probe decides which requests to send to a target so that every
+// expectation of a declaration is met by an observation, and what each of them
+// must show. It sends nothing.
+//
+// # What is planned
+//
+// For every route, in this order of meaning:
+//
+//   - a control: a caller that must be admitted. Without it a refusal means
+//     nothing, since the request itself may have been wrong;
+//   - nobody, without a credential and with a broken one: different callers,
+//     because a guard may refuse the one and let the other through;
+//   - one identity of each class that the declaration cannot tell apart. The
+//     others of the class are inferred, never observed;
+//   - the own and a foreign record, where ownership decides;
+//   - on protected routes the ways around a guard;
+//   - a malformed id for each parameter;
+//   - methods that the inventory does not have.
+//
+// And beside the routes: an unknown path under each prefix, addresses close to
+// the declared ones (earlier versions, common operational paths, the target's
+// ask_for), a wrong secret for each login, a role slipped into a body.
+//
+// # Order
+//
+// Safe requests first (RFC 9110 section 9.2.1), then unsafe ones that must be
+// turned away, then unsafe ones that must be admitted, deletions last, and the
+// raised roles at the very end. Verdicts wait for their control.
+//
+// Plan is deterministic: the same document and target give the same probes
+// with the same ids, which is how an interrupted sweep goes on.
+package probe
+
+import (
+	"time"
+
+	"millgate/core/access"
+	"millgate/core/declaration"
+)
+
+// Kind of a probe.
+type Kind string
+
+const (
+	Crossing    Kind = "crossing"     // a caller at a route; a control is one of these
+	Around      Kind = "around"       // a way around the guard
+	Malformed   Kind = "malformed"    // an id that cannot be
+	UnknownPath Kind = "unknown-path" // a path that nobody serves
+	OtherMethod Kind = "other-method" // a method that the inventory does not have
+	Neighbour   Kind = "neighbour"    // an address close to a declared one
+	WrongSecret Kind = "wrong-secret" // a login with a wrong secret
+	RaisedRole  Kind = "raised-role"  // a body that claims a higher role
+)
+
+// Ways around a guard.
+const (
+	TrailingSlash  = "trailing slash"
+	DoubledSlash   = "doubled slash"
+	LetterCase     = "letter case"
+	MethodOverride = "method override"
+)
+
+// RecordUse says which record stands behind the route's parameter.
+type RecordUse struct {
+	Name     string          // record's name; "" when the route needs none
+	Param    string          // the parameter it fills
+	Relation access.Relation // to the caller; "" when it does not matter
+	Owner    string          // the identity that owns it
+	ID       string          // its id; "" when Made
+	Made     bool            // a throwaway one, made as Owner for this route
+}
+
+// Phase orders the probes of a sweep.
+type Phase int
+
+const (
+	Safe Phase = iota + 1
+	UnsafeTurnedAway
+	UnsafeAdmitted
+	UnsafeDeleting
+	Raising
+)
+
+// Probe is one planned request.
+type Probe struct {
+	ID        string
+	Kind      Kind
+	Route     int    // index in the document; -1 when the inventory has none
+	RouteKey  string // the route's key, or METHOD host:/path of an undeclared one
+	Method    string // the method as sent
+	Host      string
+	Path      string            // template with {parameters}
+	Params    map[string]string // values for all parameters but the record's
+	Identity  string            // "" is nobody
+	Scheme    string            // the scheme presented, "" without a credential
+	State     access.State
+	Record    RecordUse
+	Way       string // for Around
+	Param     string // for Malformed: the parameter
+	Claim     string // for RaisedRole: the member that claims the role
+	Role      string // for RaisedRole: the role claimed
+	StandsFor []string
+	Control   string // id of the probe that shows the request to be a fair one
+	IsControl bool
+	Expect    access.Expectation
+	Phase     Phase
+	WithBody  bool
+}
+
+// Unsafe says whether the request could change something.
+func (p *Probe) Unsafe() bool {
+	return declaration.UnsafeMethod(p.Method) || p.Way == MethodOverride
+}
+
+// Column is the board's column that the probe belongs to: the identity, or ""
+// for nobody.
+func (p *Probe) Column() string { return p.Identity }
+
+// Omission is something that is not sent, with the reason.
+type Omission struct {
+	Route  string `json:"route"`
+	Caller string `json:"caller,omitempty"`
+	What   string `json:"what"`
+	Why    string `json:"why"`
+}
+
+// Plan is a whole sweep before it begins.
+type Plan struct {
+	Probes   []*Probe
+	Left     []Omission
+	Inferred int // crossings that a probe of their class stands for
+	byID     map[string]*Probe
+}
+
+// Find returns the probe with an id, nil without.
+func (p *Plan) Find(id string) *Probe { return p.byID[id] }
+
+// Unsafe counts the probes with unsafe methods.
+func (p *Plan) Unsafe() int {
+	n := 0
+	for _, x := range p.Probes {
+		if x.Unsafe() {
+			n++
+		}
+	}
+	return n
+}
+
+// Made counts the probes that need a throwaway record.
+func (p *Plan) Made() int {
+	n := 0
+	for _, x := range p.Probes {
+		if x.Record.Made {
+			n++
+		}
+	}
+	return n
+}
+
+// Requests estimates all requests of the sweep: the probes, making, reading
+// and removing throwaway records, and one login for each identity.
+func (p *Plan) Requests() int {
+	ids := map[string]bool{}
+	for _, x := range p.Probes {
+		if x.Identity != "" {
+			ids[x.Identity] = true
+		}
+	}
+	return len(p.Probes) + len(ids) + 3*p.Made()
+}
+
+// Duration estimates the time at the target's pace.
+func (p *Plan) Duration(pace declaration.Pace) time.Duration {
+	if pace.Count < 1 {
+		return 0
+	}
+	return time.Duration(float64(p.Requests()) / pace.PerSecond() * float64(time.Second)).Round(time.Second / 10)
+}
+
+// OperationalPaths are addresses that services often keep without meaning to
+// publish them.
+var OperationalPaths = []string{
+	"/debug/vars", "/debug/pprof/", "/metrics", "/status", "/server-status", "/health/details", "/env", "/config",
+	"/.env", "/.git/HEAD", "/admin", "/internal", "/swagger.json", "/openapi.json", "/openapi.yaml", "/graphql", "/trace", "/heapdump",
+}

@@ -1,0 +1,260 @@
+package verdict
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"slices"
+	"sort"
+	"strings"
+
+	"millgate/core/access"
+	"millgate/core/declaration"
+	"millgate/core/probe"
+)
+
+// Item is one judged probe.
+type Item struct {
+	Probe   *probe.Probe
+	Verdict Verdict
+}
+
+// Finding is one or more gaps with one cause.
+type Finding struct {
+	ID         string     `json:"id"` // the same over sweeps: from kind, rung, method, template and credential state
+	Kind       Kind       `json:"kind"`
+	Title      string     `json:"title"`
+	Route      string     `json:"route"`
+	Callers    []string   `json:"callers"`  // observed
+	Inferred   []string   `json:"inferred"` // of the same class as one that was observed
+	Rung       int        `json:"rung"`
+	Severity   Severity   `json:"severity"`
+	Confidence Confidence `json:"confidence"`
+	Reason     string     `json:"reason"`
+	Advice     string     `json:"advice"`
+	OWASP      string     `json:"owasp"`
+	CWE        int        `json:"cwe"`
+	Probes     []string   `json:"probes"` // the probe that shows it best comes first
+	Crossings  int        `json:"crossings"`
+}
+
+type bundle struct {
+	route string
+	gap   Gap // of the first, worst item
+	cause string
+	items []Item
+	gaps  []Gap
+}
+
+// AnyPath is the route of findings about paths that nobody declared.
+const AnyPath = "any unknown path"
+
+// Gather makes findings of the gaps, worst first. Items must be in the order
+// of the plan.
+func Gather(d *declaration.Document, items []Item) []Finding {
+	open := openRoutes(items)
+	done := carriedRoutes(items)
+	bundles := map[string]*bundle{}
+	var order []string
+	for _, it := range items {
+		seen := map[string]bool{}
+		for _, g := range it.Verdict.Gaps {
+			route, cause := it.Probe.RouteKey, g.Cause
+			kind := g.Kind
+			switch {
+			case done[route] != "" && (g.Cause == "carried out" || g.Kind == WrongRefusal && g.Subject != "answer" && it.Probe.Unsafe()):
+				kind, cause = done[route], "carried out"
+			case open[route] && (g.Kind == Unprotected || g.Kind == OverPermissive && g.Subject != "body"):
+				kind, cause = Unprotected, "no guard"
+			case it.Probe.Kind == probe.UnknownPath:
+				route = AnyPath
+			case g.Kind == WrongRefusal && g.Subject == "answer":
+				cause = "answer"
+			}
+			key := string(kind) + "|" + route + "|" + cause
+			if seen[key] {
+				continue
+			}
+			seen[key] = true
+			b := bundles[key]
+			if b == nil {
+				g.Kind = kind
+				b = &bundle{route: route, gap: g, cause: cause}
+				b.gap.Cause = cause
+				bundles[key] = b
+				order = append(order, key)
+			}
+			b.items = append(b.items, it)
+			b.gaps = append(b.gaps, g)
+		}
+	}
+	var out []Finding
+	for _, k := range order {
+		out = append(out, bundles[k].finding(d))
+	}
+	sort.SliceStable(out, func(i, j int) bool {
+		a, b := out[i], out[j]
+		if a.Severity != b.Severity {
+			return !b.Severity.AtLeast(a.Severity)
+		}
+		return Worse(a.Kind, b.Kind)
+	})
+	return out
+}
+
+// openRoutes are routes on which nobody got in both without and with a broken
+// credential: no guard at all, so whatever else got in has the same cause.
+func openRoutes(items []Item) map[string]bool {
+	states := map[string]map[access.State]bool{}
+	for _, it := range items {
+		if it.Probe.Kind != probe.Crossing || it.Probe.Identity != "" {
+			continue
+		}
+		for _, g := range it.Verdict.Gaps {
+			if g.Kind == Unprotected && strings.HasPrefix(g.Cause, "credential ") {
+				m := states[it.Probe.RouteKey]
+				if m == nil {
+					m = map[access.State]bool{}
+					states[it.Probe.RouteKey] = m
+				}
+				m[it.Probe.State] = true
+			}
+		}
+	}
+	out := map[string]bool{}
+	for r, m := range states {
+		out[r] = m[access.Absent] && m[access.Broken]
+	}
+	return out
+}
+
+// carriedRoutes are routes that do what they refuse, with the worst kind.
+func carriedRoutes(items []Item) map[string]Kind {
+	out := map[string]Kind{}
+	for _, it := range items {
+		for _, g := range it.Verdict.Gaps {
+			if g.Cause == "carried out" && (out[it.Probe.RouteKey] == "" || Worse(g.Kind, out[it.Probe.RouteKey])) {
+				out[it.Probe.RouteKey] = g.Kind
+			}
+		}
+	}
+	return out
+}
+
+func (b *bundle) finding(d *declaration.Document) Finding {
+	f := Finding{Kind: b.gap.Kind, Route: b.route, Rung: b.gap.Rung, Inferred: []string{}, Confidence: NotSure}
+	best := 0
+	anyone, signedIn := false, map[string]bool{}
+	for k, it := range b.items {
+		c := CallerLabel(it.Probe)
+		if it.Probe.Kind == probe.Crossing && it.Probe.Record.Relation == access.Foreign && b.gap.Subject == "ownership" {
+			c = it.Probe.Identity
+		}
+		if !slices.Contains(f.Callers, c) {
+			f.Callers = append(f.Callers, c)
+		}
+		for _, s := range it.Probe.StandsFor {
+			if !slices.Contains(f.Inferred, s) {
+				f.Inferred = append(f.Inferred, s)
+			}
+		}
+		if it.Probe.Identity == "" {
+			anyone = true
+		} else {
+			signedIn[it.Probe.Identity] = true
+		}
+		if better(b.gaps[k], b.gaps[best]) {
+			best = k
+		}
+		f.Probes = append(f.Probes, it.Probe.ID)
+	}
+	f.Probes[0], f.Probes[best] = f.Probes[best], f.Probes[0]
+	f.Confidence = b.gaps[best].Confidence
+	f.Crossings = len(b.items)
+	effect, sens := declaration.Read, declaration.Medium
+	p := b.items[best].Probe
+	if p.Route >= 0 && b.route != AnyPath && p.Kind != probe.OtherMethod {
+		effect, sens = d.Routes[p.Route].Effect, d.Routes[p.Route].Sensitivity
+	} else if p.Unsafe() {
+		effect = declaration.Update
+	}
+	ease := ByAFew
+	switch {
+	case anyone || b.gap.Cause == "wrong secret":
+		ease = ByAnyone
+	case len(signedIn)+len(f.Inferred) >= manyFloor:
+		ease = ByMany
+	}
+	f.Severity = Rate(f.Kind, effect, sens, ease)
+	c := classOf(b.gap)
+	f.OWASP, f.CWE = c.OWASP, c.CWE
+	f.Reason = b.gaps[best].Reason
+	if b.cause == "no guard" {
+		f.Rung = 2
+		f.Reason = fmt.Sprintf("There is no guard: nobody got in without a credential and with a broken one, and so did everyone who was sent (%d crossings).", f.Crossings)
+	} else if rest := len(f.Callers) + len(f.Inferred) - 1; rest > 0 {
+		f.Reason += fmt.Sprintf(" So it is for %d more.", rest)
+	}
+	f.Advice = advice(b.gap, b.route)
+	f.Title = title(b, f)
+	sum := sha256.Sum256([]byte(strings.Join([]string{string(f.Kind), fmt.Sprint(f.Rung), b.route, b.cause}, "\x00")))
+	f.ID = "mg-" + hex.EncodeToString(sum[:5])
+	return f
+}
+
+func better(a, b Gap) bool { return a.Confidence == Proven && b.Confidence != Proven }
+
+func title(b *bundle, f Finding) string {
+	switch {
+	case b.cause == "no guard":
+		return "No guard"
+	case b.cause == "carried out":
+		return "Refused and carried out all the same"
+	case b.cause == "credential absent":
+		return "Open when no credential is sent"
+	case b.cause == "credential broken":
+		return "Open to a broken credential"
+	case b.cause == "wrong secret":
+		return "Any secret logs in"
+	case strings.HasPrefix(b.cause, "way "):
+		return "The guard is stepped around by " + strings.TrimPrefix(b.cause, "way ")
+	case f.Kind == OverPermissive:
+		return map[string]string{"ownership": "Somebody else's record", "role": "Without the role", "scope": "Without the scope", "attribute": "Without the attribute",
+			"body": "A role raised through the body", "credential": "With another scheme"}[b.gap.Subject]
+	case f.Kind == Leaking:
+		return "Shows " + strings.TrimPrefix(strings.TrimPrefix(strings.TrimPrefix(b.cause, "text "), "field "), "schema ")
+	case f.Kind == Undeclared:
+		return "Served, not in the inventory"
+	case f.Kind == OverRestrictive:
+		return "Turned away, must be admitted"
+	case b.cause == "answer":
+		return "A refusal in another shape than declared"
+	}
+	return "Another refusal than declared"
+}
+
+// Counts says how many crossings and findings there are of each kind.
+type Counts struct {
+	Crossings map[Kind]int `json:"crossings"`
+	Findings  map[Kind]int `json:"findings"`
+}
+
+// Count counts board cells (a caller at a route, its worst verdict) and
+// findings by kind.
+func Count(items []Item, findings []Finding) Counts {
+	c := Counts{Crossings: map[Kind]int{}, Findings: map[Kind]int{}}
+	worst := map[string]Kind{}
+	for _, it := range items {
+		k := it.Probe.RouteKey + "\x00" + it.Probe.Column()
+		if old, ok := worst[k]; !ok || Worse(it.Verdict.Kind, old) {
+			worst[k] = it.Verdict.Kind
+		}
+	}
+	for _, k := range worst {
+		c.Crossings[k]++
+	}
+	for _, f := range findings {
+		c.Findings[f.Kind]++
+	}
+	return c
+}

@@ -1,0 +1,440 @@
+package verdict
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"mime"
+	"strconv"
+
+	"millgate/core/access"
+	"millgate/core/declaration"
+	"millgate/core/probe"
+)
+
+// Confidence in a verdict.
+type Confidence string
+
+const (
+	Proven   Confidence = "proven"
+	Likely   Confidence = "likely"
+	NotSure  Confidence = "unproven"
+	minProof            = 2 // values of the owner's answer that must appear
+)
+
+// Control is the probe that shows the request to be a fair one.
+type Control struct {
+	Caller string
+	Answer Answer
+	Class  Class
+}
+
+// Input is everything a verdict is made from.
+type Input struct {
+	Doc     *declaration.Document
+	Probe   *probe.Probe
+	Answer  Answer
+	Control *Control // nil when there is none
+	// For a foreign record: the owner's answer about it, and the answers about
+	// the caller's own records.
+	Owner *Answer
+	Own   []Answer
+	// After an unsafe probe that was turned away: "" when its record was not
+	// read again, "unchanged", "changed" or "gone".
+	ReadBack string
+	// For a raised role: where the role was seen, "" when it was not.
+	Raised string
+	// Lost is set when the probe was sent but its answer never seen.
+	Lost string
+}
+
+// Gap is one way in which expectation and observation part.
+type Gap struct {
+	Kind       Kind       `json:"kind"`
+	Rung       int        `json:"rung"` // the rung that should have failed; 0 without
+	Subject    string     `json:"subject"`
+	Cause      string     `json:"cause"` // stable word for gathering
+	Reason     string     `json:"reason"`
+	Confidence Confidence `json:"confidence"`
+}
+
+// Verdict on one probe.
+type Verdict struct {
+	Kind       Kind       `json:"kind"` // the worst of the gaps, or unproven, or agrees
+	Class      Class      `json:"class"`
+	Confidence Confidence `json:"confidence"`
+	Reason     string     `json:"reason"`
+	Gaps       []Gap      `json:"gaps,omitempty"`
+}
+
+// CallerLabel names a probe's caller in words.
+func CallerLabel(p *probe.Probe) string {
+	switch {
+	case p.Kind == probe.WrongSecret:
+		return p.Identity + " (wrong secret)"
+	case p.Kind == probe.Around:
+		return "nobody (" + p.Way + ")"
+	case p.Identity == "" && p.State == access.Broken:
+		return "nobody (broken credential)"
+	case p.Identity == "":
+		return "nobody (no credential)"
+	}
+	return p.Identity
+}
+
+func status(a Answer) string {
+	if a.Status == 0 {
+		return "no answer"
+	}
+	return strconv.Itoa(a.Status)
+}
+
+// Judge gives the verdict on one probe.
+func Judge(in Input) Verdict {
+	v := Verdict{Class: Classify(in.Answer, in.Doc.Answers)}
+	if in.Lost != "" {
+		v.Kind, v.Confidence, v.Reason = Unproven, NotSure, in.Lost
+		return v
+	}
+	switch in.Probe.Kind {
+	case probe.Crossing:
+		v.crossing(in)
+	case probe.Around:
+		v.around(in)
+	case probe.Malformed:
+		v.malformed(in)
+	case probe.UnknownPath, probe.Neighbour, probe.OtherMethod:
+		v.stray(in)
+	case probe.WrongSecret:
+		v.wrongSecret(in)
+	case probe.RaisedRole:
+		v.raised(in)
+	}
+	if v.carriedOut(in) && v.Kind == Unproven {
+		v.Kind = Agrees // replaced by the gap below
+	}
+	var schema map[int]*declaration.Shape
+	if in.Probe.Route >= 0 && in.Probe.Kind != probe.OtherMethod {
+		schema = in.Doc.Routes[in.Probe.Route].Answers
+	}
+	wrong := len(v.Gaps) > 0 && v.Gaps[0].Kind == WrongRefusal
+	for _, s := range CheckAnswer(in.Answer, in.Doc.Answers, schema) {
+		if s.Kind == WrongRefusal && wrong {
+			continue
+		}
+		v.Gaps = append(v.Gaps, Gap{Kind: s.Kind, Subject: "answer", Cause: s.Cause, Reason: s.Reason, Confidence: Proven})
+	}
+	for _, g := range v.Gaps {
+		if !v.Kind.IsGap() || Worse(g.Kind, v.Kind) {
+			v.Kind, v.Confidence, v.Reason = g.Kind, g.Confidence, g.Reason
+		}
+	}
+	return v
+}
+
+func (v *Verdict) agrees(c Confidence, reason string) {
+	v.Kind, v.Confidence, v.Reason = Agrees, c, reason
+}
+
+func (v *Verdict) unproven(reason string) {
+	v.Kind, v.Confidence, v.Reason = Unproven, NotSure, reason
+}
+
+func (v *Verdict) gap(k Kind, x access.Expectation, cause, reason string, c Confidence) {
+	v.Gaps = append(v.Gaps, Gap{Kind: k, Rung: x.Decider, Subject: x.Subject, Cause: cause, Reason: reason, Confidence: c})
+}
+
+func (v *Verdict) crossing(in Input) {
+	p, x, a := in.Probe, in.Probe.Expect, in.Answer
+	who := CallerLabel(p)
+	if v.Class == Unreachable {
+		v.unproven("no answer: " + a.Error)
+		return
+	}
+	if v.Class == Throttled {
+		v.unproven("throttled (429) each time it was sent")
+		return
+	}
+	switch x.Outcome {
+	case access.Admit:
+		v.expectAdmit(in, who)
+		return
+	case access.Either:
+		if v.Class == Admitted || v.Class == Refused {
+			v.agrees(Proven, fmt.Sprintf("an open route; a broken credential was answered %s", status(a)))
+			return
+		}
+	}
+	if v.Class == Admitted {
+		v.admitted(in, who)
+		return
+	}
+	fair, why := in.fair()
+	if x.Outcome == access.Closed {
+		switch v.Class {
+		case Refused, Forbidden, Hidden, WrongMethod:
+			v.agrees(Likely, fmt.Sprintf("for nobody, and answered %s", status(a)))
+		default:
+			v.unproven(fmt.Sprintf("for nobody, and answered %s", status(a)))
+		}
+		return
+	}
+	want := map[access.Outcome]Class{access.Refuse: Refused, access.Forbid: Forbidden, access.Hide: Hidden, access.Either: Refused}[x.Outcome]
+	switch {
+	case v.Class == Failed:
+		v.unproven(fmt.Sprintf("the service failed (%s), so nothing is known about the guard", status(a)))
+	case !fair:
+		v.unproven(fmt.Sprintf("answered %s, but %s", status(a), why))
+	case v.Class == want:
+		v.agrees(Proven, fmt.Sprintf("%s: %s, and %s was admitted with the same request", x.Outcome, x.Reason(), in.Control.Caller))
+	case v.Class == WrongMethod && x.Outcome != access.Refuse:
+		v.unproven(fmt.Sprintf("answered %s, which says nothing about the caller", status(a)))
+	case v.Class == Invalid && !bytes.Equal(a.Sent, in.Control.Answer.Sent):
+		v.unproven(fmt.Sprintf("answered %s to another body than the control's", status(a)))
+	default:
+		v.gap(WrongRefusal, x, string(x.Outcome.String())+" "+string(v.Class), fmt.Sprintf("%s must be answered %d (%s), it was %s", who, wantStatus(x), x.Reason(), describe(v.Class, a)), Proven)
+	}
+}
+
+func wantStatus(x access.Expectation) int {
+	if s := x.Status(); s != 0 {
+		return s
+	}
+	return 401
+}
+
+func describe(c Class, a Answer) string {
+	switch c {
+	case ToLogin:
+		return fmt.Sprintf("sent to a login page (%d, %s)", a.Status, a.Header("Location"))
+	case Invalid:
+		return fmt.Sprintf("told that the request is invalid (%d)", a.Status)
+	}
+	return fmt.Sprintf("%d", a.Status)
+}
+
+// fair says whether the control shows the request to be a fair one.
+func (in Input) fair() (bool, string) {
+	if in.Control == nil {
+		return false, "no caller that must be admitted was sent, so the request may be wrong itself"
+	}
+	if in.Control.Class != Admitted {
+		return false, fmt.Sprintf("the control (%s) was not admitted either: %s", in.Control.Caller, status(in.Control.Answer))
+	}
+	return true, ""
+}
+
+func (v *Verdict) expectAdmit(in Input, who string) {
+	a := in.Answer
+	switch v.Class {
+	case Admitted:
+		v.agrees(Proven, fmt.Sprintf("admit: %s, and answered %s", in.Probe.Expect.Reason(), status(a)))
+	case Refused, Forbidden, Hidden, ToLogin:
+		// Another caller who is admitted by the same request shows that this
+		// one was turned away for who it is.
+		c := Likely
+		if in.Control != nil && in.Control.Class == Admitted {
+			c = Proven
+		}
+		v.gap(OverRestrictive, in.Probe.Expect, "admit "+string(v.Class), fmt.Sprintf("%s must be admitted (%s), it was %s", who, in.Probe.Expect.Reason(), describe(v.Class, a)), c)
+	case Invalid:
+		v.unproven(fmt.Sprintf("the request is not fair yet: the service answered %s", status(a)))
+	case WrongMethod:
+		v.unproven(fmt.Sprintf("the service does not know this method here (%s)", status(a)))
+	default:
+		v.unproven(fmt.Sprintf("the service failed (%s)", status(a)))
+	}
+}
+
+func (v *Verdict) admitted(in Input, who string) {
+	p, x, a := in.Probe, in.Probe.Expect, in.Answer
+	conf := Proven
+	if a.Status >= 300 {
+		conf = Likely
+	}
+	if p.Identity == "" {
+		cause := "credential " + string(p.State)
+		if x.Outcome == access.Closed {
+			x.Subject = "role"
+		}
+		what := "without a credential"
+		if p.State == access.Broken {
+			what = "with a broken credential"
+		}
+		v.gap(Unprotected, x, cause, fmt.Sprintf("Nobody got in: answered %s %s. The declaration says %s: %s.", status(a), what, x.Outcome, x.Reason()), conf)
+		return
+	}
+	proof := ""
+	if x.Subject == "ownership" {
+		conf = Likely
+		switch n := sharedValues(in); {
+		case in.ReadBack == "changed" || in.ReadBack == "gone":
+			conf, proof = Proven, fmt.Sprintf(" The owner's record is %s afterwards.", in.ReadBack)
+		case n >= minProof:
+			conf, proof = Proven, fmt.Sprintf(" %d values of %s's answer are in it.", n, p.Record.Owner)
+		}
+	}
+	v.gap(OverPermissive, x, x.Subject, fmt.Sprintf("%s got in: answered %s. The declaration says %s: %s.%s", who, status(a), x.Outcome, x.Reason(), proof), conf)
+}
+
+// sharedValues counts values of the owner's answer that the caller's own
+// records do not have and that the caller was shown.
+func sharedValues(in Input) int {
+	if in.Owner == nil {
+		return 0
+	}
+	own := map[string]bool{}
+	for _, o := range in.Own {
+		collect(o.JSON(), own)
+	}
+	theirs, shown := map[string]bool{}, map[string]bool{}
+	collect(in.Owner.JSON(), theirs)
+	collect(in.Answer.JSON(), shown)
+	n := 0
+	for k := range theirs {
+		if shown[k] && !own[k] {
+			n++
+		}
+	}
+	return n
+}
+
+// collect gathers values with their member's name; short and common ones do
+// not identify a record.
+func collect(v any, into map[string]bool) { collectAt("", v, into) }
+
+func collectAt(name string, v any, into map[string]bool) {
+	switch x := v.(type) {
+	case map[string]any:
+		for k, m := range x {
+			collectAt(k, m, into)
+		}
+	case []any:
+		for _, m := range x {
+			collectAt(name, m, into)
+		}
+	case string:
+		if len(x) > 2 {
+			into[name+"="+x] = true
+		}
+	case json.Number:
+		into[name+"="+x.String()] = true
+	}
+}
+
+func (v *Verdict) around(in Input) {
+	p, a := in.Probe, in.Answer
+	fair, why := in.fair()
+	switch {
+	case a.Status >= 200 && a.Status < 300:
+		conf := Likely
+		if fair && sameType(a, in.Control.Answer) {
+			conf = Proven
+		}
+		v.gap(Unprotected, p.Expect, "way "+p.Way, fmt.Sprintf("The guard was stepped around by %s: nobody was answered %s.", map[string]string{probe.TrailingSlash: "a trailing slash", probe.DoubledSlash: "a doubled slash",
+			probe.LetterCase: "letter case", probe.MethodOverride: "a method override header"}[p.Way], status(a)), conf)
+	case a.Status == 0:
+		v.unproven("no answer: " + a.Error)
+	case v.Class == Failed || v.Class == Throttled:
+		v.unproven("the service answered " + status(a))
+	case !fair:
+		v.unproven(fmt.Sprintf("answered %s, but %s", status(a), why))
+	default:
+		v.agrees(Proven, fmt.Sprintf("%s leads nowhere: %s", p.Way, status(a)))
+	}
+}
+
+func sameType(a, b Answer) bool {
+	x, _, err1 := mime.ParseMediaType(a.Header("Content-Type"))
+	y, _, err2 := mime.ParseMediaType(b.Header("Content-Type"))
+	return err1 == nil && err2 == nil && x == y || len(a.Body) == 0 && len(b.Body) == 0
+}
+
+func (v *Verdict) malformed(in Input) {
+	switch {
+	case in.Answer.Status == 0:
+		v.unproven("no answer: " + in.Answer.Error)
+	case v.Class == Failed || v.Class == Throttled:
+		v.unproven(fmt.Sprintf("a malformed id was answered %s", status(in.Answer)))
+	default:
+		v.agrees(Proven, fmt.Sprintf("a malformed id was answered %s", status(in.Answer)))
+	}
+}
+
+func (v *Verdict) stray(in Input) {
+	p, a := in.Probe, in.Answer
+	switch {
+	case a.Status == 0:
+		v.unproven("no answer: " + a.Error)
+	case v.Class == Throttled:
+		v.unproven("throttled (429) each time it was sent")
+	case a.Status >= 200 && a.Status < 300:
+		if p.Kind == probe.Neighbour && in.Control != nil && in.Control.Class == Admitted {
+			v.unproven("the service answers any path here, so this one may not exist")
+			return
+		}
+		who, what := CallerLabel(p), "is served, and the inventory does not have it"
+		if p.Kind == probe.UnknownPath {
+			what = "is a made-up path, and it is served all the same"
+		}
+		v.gap(Undeclared, p.Expect, "served", fmt.Sprintf("%s %s: %s was answered %s.", p.RouteKey, what, who, status(a)), Proven)
+	case v.Class == ToLogin || v.Class == Failed:
+		v.gap(WrongRefusal, p.Expect, "stray "+string(v.Class), fmt.Sprintf("what the inventory does not have must be answered 404 or 405, it was %s", describe(v.Class, a)), Proven)
+	default:
+		v.agrees(Proven, "not in the inventory, and turned away: "+status(a))
+	}
+}
+
+func (v *Verdict) wrongSecret(in Input) {
+	p, a := in.Probe, in.Answer
+	s := in.Doc.SchemeNamed(p.Scheme)
+	switch v.Class {
+	case Unreachable:
+		v.unproven("no answer: " + a.Error)
+	case Admitted:
+		conf, shown := Likely, "no token in the answer"
+		if s != nil && s.Login != nil {
+			if _, ok := Pointer(a.Body, s.Login.Take["access"]); ok {
+				conf, shown = Proven, "and a token was issued"
+			}
+		}
+		v.gap(Unprotected, p.Expect, "wrong secret", fmt.Sprintf("A login as %s with a wrong secret was answered %s, %s.", p.Identity, status(a), shown), conf)
+	case Failed, Throttled:
+		v.unproven("the service answered " + status(a))
+	default:
+		v.agrees(Proven, "a wrong secret is turned away: "+status(a))
+	}
+}
+
+func (v *Verdict) raised(in Input) {
+	p := in.Probe
+	switch {
+	case in.Raised != "":
+		x := p.Expect
+		x.Decider, x.Subject = 4, "body"
+		who := CallerLabel(p)
+		v.gap(OverPermissive, x, "body "+p.Claim, fmt.Sprintf("%s raised a role through the body: %q with %s was taken over, as seen in %s.", who, p.Claim, p.Role, in.Raised), Proven)
+	case v.Class == Failed || v.Class == Unreachable || v.Class == Throttled:
+		v.unproven("a body that claims a role was answered " + status(in.Answer))
+	case v.Class == Admitted && in.Control != nil && in.Control.Class != Admitted:
+		v.unproven("the request without the claim was not admitted: " + status(in.Control.Answer))
+	default:
+		v.agrees(Likely, fmt.Sprintf("a body that claims %q changed nothing that shows: %s", p.Claim, status(in.Answer)))
+	}
+}
+
+// carriedOut adds the gap of a request that was turned away and done all the
+// same.
+func (v *Verdict) carriedOut(in Input) bool {
+	if v.Class == Admitted || in.ReadBack != "changed" && in.ReadBack != "gone" || in.Probe.Expect.Outcome == access.Admit {
+		return false
+	}
+	kind := OverPermissive
+	if in.Probe.Identity == "" {
+		kind = Unprotected
+	}
+	x := in.Probe.Expect
+	v.Gaps = append([]Gap{{Kind: kind, Rung: x.Decider, Subject: x.Subject, Cause: "carried out", Confidence: Proven,
+		Reason: fmt.Sprintf("%s was answered %s, and it was carried out all the same: the record is %s afterwards.", CallerLabel(in.Probe), status(in.Answer), in.ReadBack)}}, v.Gaps...)
+	return true
+}

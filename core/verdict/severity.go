@@ -1,0 +1,163 @@
+package verdict
+
+import "millgate/core/declaration"
+
+// Severity of a finding, in ascending order of weight.
+type Severity string
+
+const (
+	SevLow      Severity = "low"
+	SevMedium   Severity = "medium"
+	SevHigh     Severity = "high"
+	SevCritical Severity = "critical"
+)
+
+// Severities in ascending order.
+var Severities = []Severity{SevLow, SevMedium, SevHigh, SevCritical}
+
+// AtLeast says whether s is as grave as other, or graver.
+func (s Severity) AtLeast(other Severity) bool { return rank(s) >= rank(other) }
+
+func rank(s Severity) int {
+	for i, x := range Severities {
+		if x == s {
+			return i
+		}
+	}
+	return -1
+}
+
+// Ease is who can use the gap.
+type Ease string
+
+const (
+	ByAnyone  Ease = "anyone" // no account is needed
+	ByMany    Ease = "many"   // three or more signed-in callers, or every one that was sent
+	ByAFew    Ease = "few"    // one or two signed-in callers
+	manyFloor      = 3        // callers from which on it is many
+	sevMedium      = 3        // points
+	sevHigh        = 5        // points
+	sevCrit        = 7        // points
+)
+
+// Rate gives the severity from the kind of gap, what the route does, how
+// sensitive it is and who can use the gap. The complete table is in
+// docs/severity.md.
+func Rate(k Kind, e declaration.Effect, s declaration.Sensitivity, ease Ease) Severity {
+	points := map[Kind]int{Unprotected: 5, OverPermissive: 4, Unthrottled: 3, Leaking: 4, Undeclared: 4, Lifetime: 3, WeakToken: 4, OverRestrictive: 3, WrongRefusal: 1}[k]
+	if k == WrongRefusal || k == OverRestrictive {
+		// Nobody gets in: what the route does and who meets it weigh less.
+		if s == declaration.High {
+			points++
+		}
+	} else {
+		if e != declaration.Read {
+			points++
+		}
+		switch s {
+		case declaration.High:
+			points++
+		case declaration.Low:
+			points--
+		}
+		switch ease {
+		case ByAnyone:
+			if k != Unprotected {
+				points++
+			}
+		case ByAFew:
+			if k == Unprotected {
+				points--
+			}
+		}
+	}
+	switch {
+	case points >= sevCrit:
+		return SevCritical
+	case points >= sevHigh:
+		return SevHigh
+	case points >= sevMedium:
+		return SevMedium
+	}
+	return SevLow
+}
+
+// Class10 is the category in the OWASP API Security Top 10 (2023) and the CWE
+// number that a gap belongs to.
+type Class10 struct {
+	OWASP string
+	CWE   int
+}
+
+// Classes of gaps, by kind and cause.
+func classOf(g Gap) Class10 {
+	const (
+		bola   = "API1:2023 Broken Object Level Authorization"
+		authn  = "API2:2023 Broken Authentication"
+		bopla  = "API3:2023 Broken Object Property Level Authorization"
+		bfla   = "API5:2023 Broken Function Level Authorization"
+		config = "API8:2023 Security Misconfiguration"
+		invent = "API9:2023 Improper Inventory Management"
+	)
+	switch {
+	case g.Cause == "carried out":
+		return Class10{bfla, 696} // incorrect behavior order
+	case g.Cause == "wrong secret":
+		return Class10{authn, 287}
+	case g.Cause == "way letter case":
+		return Class10{authn, 178}
+	case g.Kind == Unprotected && len(g.Cause) > 4 && g.Cause[:4] == "way ":
+		return Class10{authn, 288}
+	case g.Kind == Unprotected && g.Cause == "credential broken":
+		return Class10{authn, 287}
+	case g.Kind == Unprotected:
+		return Class10{authn, 306}
+	case g.Kind == OverPermissive && g.Subject == "ownership":
+		return Class10{bola, 639}
+	case g.Kind == OverPermissive && g.Subject == "body":
+		return Class10{bopla, 915}
+	case g.Kind == OverPermissive:
+		return Class10{bfla, 863}
+	case g.Kind == Leaking && len(g.Cause) > 5 && g.Cause[:5] == "text ":
+		return Class10{config, 209}
+	case g.Kind == Leaking:
+		return Class10{bopla, 200}
+	case g.Kind == Undeclared:
+		return Class10{invent, 1059}
+	}
+	return Class10{config, 755}
+}
+
+func advice(g Gap, route string) string {
+	switch {
+	case g.Cause == "carried out":
+		return "Stop the handler after a refusal: the guard writes its answer and the work goes on."
+	case g.Cause == "wrong secret":
+		return "Compare the secret before a token is issued."
+	case g.Cause == "no guard":
+		return "Put the guard in front of " + route + "; check that it is registered for this method and before the handler."
+	case g.Cause == "credential absent":
+		return "Refuse a request without a credential as you refuse one with a broken credential: the guard lets an absent header pass."
+	case g.Cause == "credential broken":
+		return "Verify the credential before the request is handled; that one is presented is not enough."
+	case g.Kind == Unprotected:
+		return "Let guard and router see the same path and method: normalise before the guard, or refuse what is not canonical."
+	case g.Subject == "ownership":
+		return "Compare the record's owner with the caller before it is read or changed."
+	case g.Subject == "body":
+		return "Take only the members that a caller may set, and leave roles to the route that manages them."
+	case g.Kind == OverPermissive && g.Subject == "role":
+		return "Check the role on " + route + ", or admit the caller in the declaration if it is meant to get in."
+	case g.Kind == OverPermissive && g.Subject == "credential":
+		return "Accept only the schemes that the declaration names here."
+	case g.Kind == OverPermissive:
+		return "Check the " + g.Subject + " on " + route + " where the role is checked."
+	case g.Kind == Leaking:
+		return "Leave it out of the answer; list the members an answer may have instead of passing the stored record on."
+	case g.Kind == Undeclared:
+		return "Take it off the service, or add it to the inventory and say who may call it."
+	case g.Kind == OverRestrictive:
+		return "Let the caller in, or say in the declaration that it must be turned away."
+	}
+	return "Answer with the status and the shape that the declaration asks for, so that callers can tell what to do."
+}

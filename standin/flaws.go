@@ -1,0 +1,102 @@
+// Package standin is the Fernhollow Observatory: a small simulated service
+// that shares telescope time, with an issuer of its own. It ships with Mill
+// Gate for the demo and the tests.
+//
+// Without flaws it does exactly what its declaration says. Each flaw is one
+// switch, so that it can be seen whether that fault is found, and only that.
+// The package shares no code with what judges it.
+package standin
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+)
+
+// Flaw is a switch that makes the service wrong in one way.
+type Flaw string
+
+const (
+	AbsentHeaderPasses Flaw = "absent-header-passes"
+	ForgottenVerb      Flaw = "forgotten-verb"
+	GuardAfterHandler  Flaw = "guard-after-handler"
+	StrangerReads      Flaw = "stranger-reads"
+	StrangerDeletes    Flaw = "stranger-deletes"
+	ObserverSlews      Flaw = "observer-slews"
+	AuditorWrites      Flaw = "auditor-writes"
+	UnverifiedPasses   Flaw = "unverified-passes"
+	MissingKey400      Flaw = "missing-key-400"
+	Role401            Flaw = "role-401"
+	LoginPage          Flaw = "login-page"
+	SecretEcho         Flaw = "secret-echo"
+	HTML404            Flaw = "html-404"
+	StackTrace         Flaw = "stack-trace"
+	SlashSlips         Flaw = "slash-slips"
+	CaseSlips          Flaw = "case-slips"
+	VerbOverride       Flaw = "verb-override"
+	RoleFromBody       Flaw = "role-from-body"
+	OldDoor            Flaw = "old-door"
+	DebugDoor          Flaw = "debug-door"
+	SaysNoDoesIt       Flaw = "says-no-does-it"
+	AnyPassword        Flaw = "any-password"
+)
+
+// What says in a sentence what each flaw does.
+var What = []struct {
+	Flaw Flaw
+	Text string
+}{
+	{AbsentHeaderPasses, "the people list is open when no Authorization header is sent"},
+	{ForgottenVerb, "changing an observation has no guard"},
+	{GuardAfterHandler, "the audit's guard is registered behind its handler and never runs"},
+	{StrangerReads, "any observer reads anyone's proposal"},
+	{StrangerDeletes, "any observer deletes anyone's frame"},
+	{ObserverSlews, "observers move the dome"},
+	{AuditorWrites, "the auditor may reconfigure instruments"},
+	{UnverifiedPasses, "the verified e-mail is not checked on frames"},
+	{MissingKey400, "a missing partner key is answered 400"},
+	{Role401, "a missing role is answered 401 where proposals are approved"},
+	{LoginPage, "the list of observations sends callers to a login page"},
+	{SecretEcho, "sign-up answers with the password hash"},
+	{HTML404, "unknown paths are answered with a page"},
+	{StackTrace, "a malformed object id shows a stack trace"},
+	{SlashSlips, "a trailing or doubled slash steps around the audit's guard"},
+	{CaseSlips, "upper case steps around the guard of the people list"},
+	{VerbOverride, "a method override header steps around the guard of a frame"},
+	{RoleFromBody, "sign-up and profile take roles from the body"},
+	{OldDoor, "last year's address /v0/proposals is still served"},
+	{DebugDoor, "/debug/vars is served"},
+	{SaysNoDoesIt, "deleting a frame answers 401 and deletes it"},
+	{AnyPassword, "login succeeds with any password"},
+}
+
+// Demo are the flaws of the demonstration.
+var Demo = []Flaw{AbsentHeaderPasses, ForgottenVerb, StrangerReads, ObserverSlews, MissingKey400, Role401, LoginPage, SecretEcho, OldDoor, DebugDoor}
+
+// ParseFlaws reads "none", "demo" or names separated by commas.
+func ParseFlaws(s string) ([]Flaw, error) {
+	switch s {
+	case "", "none":
+		return nil, nil
+	case "demo":
+		return Demo, nil
+	}
+	var out []Flaw
+	for _, f := range strings.Split(s, ",") {
+		f := Flaw(strings.TrimSpace(f))
+		if !slices.ContainsFunc(What, func(w struct {
+			Flaw Flaw
+			Text string
+		}) bool {
+			return w.Flaw == f
+		}) {
+			names := make([]string, len(What))
+			for i, w := range What {
+				names[i] = string(w.Flaw)
+			}
+			return nil, fmt.Errorf("%q is not a flaw; known are none, demo, %s", f, strings.Join(names, ", "))
+		}
+		out = append(out, f)
+	}
+	return out, nil
+}

@@ -1,0 +1,290 @@
+// Package wire sends requests to a declared target and to nothing else.
+//
+// Every connection is checked at the address that is dialled: the names of the
+// target's hosts are resolved once, and only those addresses and ports are
+// ever contacted, whatever a later answer of the resolver, a redirect or a
+// proxy variable in the environment says. Redirects are recorded, not
+// followed. Requests keep the target's pace.
+//
+// What comes back is masked before it is returned: tokens, keys and passwords
+// that Mill Gate used or was given never leave this package.
+package wire
+
+import (
+	"bytes"
+	"context"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"golang.org/x/time/rate"
+
+	"millgate/core/declaration"
+)
+
+// Errors that callers branch on.
+var (
+	ErrOutside     = errors.New("the address does not belong to the target")
+	ErrUnreachable = errors.New("the target cannot be reached")
+)
+
+// BodyLimit is how much of a body is kept, in bytes.
+const BodyLimit = 64 << 10
+
+// maskMargin is read beyond BodyLimit, so that a secret on the limit is still
+// seen whole and masked before the body is cut.
+const maskMargin = 8 << 10
+
+// Exchange is a request and its answer, without secrets.
+type Exchange struct {
+	Method    string        `json:"method"`
+	URL       string        `json:"url"`
+	Headers   [][2]string   `json:"headers"`
+	Body      string        `json:"body"`
+	Status    int           `json:"status"` // 0 when there is no answer
+	Answer    [][2]string   `json:"answer"`
+	Content   string        `json:"content"`
+	Truncated bool          `json:"truncated"`
+	Error     string        `json:"error"`
+	At        time.Time     `json:"at"`
+	Took      time.Duration `json:"took"`
+}
+
+// Client talks to one target.
+type Client struct {
+	target  *declaration.Target
+	bases   map[string]*url.URL // by host name, "" is the base
+	allowed map[string][]string // authority → pinned addresses
+	http    *http.Client
+	limit   *rate.Limiter
+	mask    *Masker
+}
+
+// NewClient resolves the target's hosts and prepares to send. base replaces
+// the target's base when it is not empty.
+func NewClient(ctx context.Context, t *declaration.Target, base string, mask *Masker) (*Client, error) {
+	c := &Client{target: t, bases: map[string]*url.URL{}, allowed: map[string][]string{}, mask: mask}
+	all := map[string]string{"": t.Base}
+	if base != "" {
+		all[""] = strings.TrimRight(base, "/")
+	}
+	for n, u := range t.Hosts {
+		all[n] = u
+	}
+	for n, raw := range all {
+		u, err := url.Parse(raw)
+		if err != nil || u.Host == "" {
+			return nil, fmt.Errorf("the address %q of target %s cannot be read", raw, t.Name)
+		}
+		if u.Port() == "" {
+			u.Host = net.JoinHostPort(u.Hostname(), map[string]string{"http": "80", "https": "443"}[u.Scheme])
+		}
+		c.bases[n] = u
+		if _, done := c.allowed[u.Host]; done {
+			continue
+		}
+		rctx, cancel := context.WithTimeout(ctx, 5*time.Second)
+		ips, err := net.DefaultResolver.LookupIP(rctx, "ip", u.Hostname())
+		cancel()
+		if err != nil {
+			return nil, fmt.Errorf("%w: the name %s is not known (%v)", ErrUnreachable, u.Hostname(), err)
+		}
+		for _, ip := range ips {
+			c.allowed[u.Host] = append(c.allowed[u.Host], net.JoinHostPort(ip.String(), u.Port()))
+		}
+	}
+	pace := t.Pace
+	if pace.Count < 1 {
+		pace = declaration.DefaultPace
+	}
+	c.limit = rate.NewLimiter(rate.Limit(pace.PerSecond()), 1)
+	c.http = &http.Client{
+		Timeout:       20 * time.Second,
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+		Transport: &http.Transport{
+			Proxy:               nil, // a proxy would be another address
+			DialContext:         c.dial,
+			TLSClientConfig:     &tls.Config{MinVersion: tls.VersionTLS12},
+			MaxIdleConnsPerHost: 16,
+			IdleConnTimeout:     30 * time.Second,
+			DisableCompression:  true,
+			TLSHandshakeTimeout: 5 * time.Second,
+		},
+	}
+	return c, nil
+}
+
+func (c *Client) dial(ctx context.Context, network, addr string) (net.Conn, error) {
+	pinned, ok := c.allowed[addr]
+	if !ok {
+		return nil, fmt.Errorf("%w: %s", ErrOutside, addr)
+	}
+	d := net.Dialer{Timeout: 3 * time.Second, ControlContext: func(_ context.Context, _, address string, _ syscall.RawConn) error {
+		if !slices.Contains(pinned, address) {
+			return fmt.Errorf("%w: %s", ErrOutside, address)
+		}
+		return nil
+	}}
+	var last error
+	for _, p := range pinned {
+		conn, err := d.DialContext(ctx, network, p)
+		if err == nil {
+			return conn, nil
+		}
+		last = err
+	}
+	return nil, last
+}
+
+// Close drops idle connections.
+func (c *Client) Close() { c.http.CloseIdleConnections() }
+
+// Outgoing is a request with its secrets in place.
+type Outgoing struct {
+	Method  string
+	Host    string // name of a host of the target
+	Path    string // percent-encoded, sent as it stands
+	Query   string
+	Headers [][2]string
+	Body    []byte
+}
+
+// raw is an answer before masking; it stays inside the package.
+type raw struct {
+	Exchange
+	content []byte
+}
+
+// Send sends one request at the target's pace. The error is that of a
+// cancelled context; anything else that goes wrong is in the Exchange.
+func (c *Client) Send(ctx context.Context, o Outgoing) (Exchange, error) {
+	r, err := c.send(ctx, o)
+	return c.masked(r), err
+}
+
+func (c *Client) masked(r raw) Exchange {
+	x := r.Exchange
+	x.URL, x.Body, x.Error = c.mask.Text(x.URL), c.mask.Text(x.Body), c.mask.Text(x.Error)
+	x.Headers, x.Answer = c.mask.Headers(x.Headers), c.mask.Headers(x.Answer)
+	x.Content = c.mask.Text(string(r.content))
+	if len(x.Content) > BodyLimit {
+		x.Content, x.Truncated = x.Content[:BodyLimit], true
+	}
+	return x
+}
+
+func (c *Client) send(ctx context.Context, o Outgoing) (raw, error) {
+	var r raw
+	base, ok := c.bases[o.Host]
+	if !ok {
+		r.Error = fmt.Sprintf("the target has no host called %q", o.Host)
+		return r, nil
+	}
+	u := *base
+	full := strings.TrimRight(base.EscapedPath(), "/") + o.Path
+	if p, err := url.PathUnescape(full); err == nil {
+		u.Path, u.RawPath = p, full
+	}
+	u.RawQuery = o.Query
+	r.Method, r.URL, r.Headers, r.Body = o.Method, u.String(), o.Headers, string(o.Body)
+	if err := c.limit.Wait(ctx); err != nil {
+		return r, ctx.Err()
+	}
+	r.At = time.Now()
+	req, err := http.NewRequestWithContext(ctx, o.Method, u.String(), bytes.NewReader(o.Body))
+	if err != nil {
+		r.Error = err.Error()
+		return r, nil
+	}
+	req.URL = &u
+	if len(o.Body) == 0 {
+		req.Body = nil
+		req.ContentLength = 0
+	}
+	req.Header.Set("User-Agent", "millgate")
+	req.Header.Set("Accept", "application/json, */*;q=0.5")
+	for _, h := range o.Headers {
+		req.Header.Add(h[0], h[1])
+	}
+	resp, err := c.http.Do(req)
+	if err != nil {
+		r.Took = time.Since(r.At)
+		if ctx.Err() != nil {
+			return r, ctx.Err()
+		}
+		r.Error = plainError(err)
+		return r, nil
+	}
+	defer resp.Body.Close() //nolint:errcheck // reading is over
+	r.content, err = io.ReadAll(io.LimitReader(resp.Body, BodyLimit+maskMargin))
+	r.Took = time.Since(r.At)
+	if err != nil {
+		if ctx.Err() != nil {
+			return r, ctx.Err()
+		}
+		r.Error = "the answer broke off: " + plainError(err)
+		return r, nil
+	}
+	r.Status = resp.StatusCode
+	for k, vs := range resp.Header {
+		for _, v := range vs {
+			r.Answer = append(r.Answer, [2]string{k, v})
+		}
+	}
+	slices.SortFunc(r.Answer, func(a, b [2]string) int { return strings.Compare(a[0], b[0]) })
+	return r, nil
+}
+
+// plainError drops the address that the client puts in front of its errors.
+func plainError(err error) string {
+	var ue *url.Error
+	if errors.As(err, &ue) {
+		err = ue.Err
+	}
+	return err.Error()
+}
+
+// Reach checks that every host of the target takes connections.
+func (c *Client) Reach(ctx context.Context) error {
+	for n, u := range c.bases {
+		dctx, cancel := context.WithTimeout(ctx, 4*time.Second)
+		conn, err := c.dial(dctx, "tcp", u.Host)
+		cancel()
+		if err != nil {
+			what := "its base"
+			if n != "" {
+				what = "its host " + n
+			}
+			return fmt.Errorf("%w: %s at %s: %v", ErrUnreachable, what, u.Host, plainError(err))
+		}
+		if err := conn.Close(); err != nil {
+			return fmt.Errorf("%w: %v", ErrUnreachable, err)
+		}
+	}
+	return nil
+}
+
+// RetryAfter reads the field of a 429 or 503 (RFC 9110 section 10.2.3).
+func RetryAfter(x Exchange, now time.Time) time.Duration {
+	for _, h := range x.Answer {
+		if !strings.EqualFold(h[0], "Retry-After") {
+			continue
+		}
+		if n, err := strconv.Atoi(strings.TrimSpace(h[1])); err == nil && n >= 0 {
+			return time.Duration(n) * time.Second
+		}
+		if t, err := http.ParseTime(h[1]); err == nil {
+			return max(0, t.Sub(now))
+		}
+	}
+	return -1
+}
