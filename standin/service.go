@@ -292,7 +292,7 @@ func (s *Service) dispatch(c *call, table []*rt) {
 		c.json(200, s.list("p", func(*thing) bool { return true }))
 		return
 	}
-	if s.flaws[DebugDoor] && method == "GET" && path == "/debug/vars" {
+	if s.flaws[DebugDoor] && &table[0] == &s.api[0] && method == "GET" && path == "/debug/vars" {
 		c.json(200, map[string]any{"cmdline": []string{"fernhollow"}, "memstats": map[string]any{"Alloc": 4711}})
 		return
 	}

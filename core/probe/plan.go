@@ -92,15 +92,14 @@ func (pl *planner) draft(i int, id *declaration.Identity, rel access.Relation, t
 	for _, name := range rt.Parameters() {
 		rec := pl.fills(i, name, deciding)
 		sample, sampled := rt.Send.Path[name]
-		if rec == nil || sampled && (rel == access.NoRecord || rec != deciding) {
-			if !sampled {
-				if rec == nil {
-					return nil, fmt.Sprintf("no sample for {%s}", name)
-				}
-			} else {
-				p.Params[name] = sample
-				continue
-			}
+		switch {
+		case rec == nil && !sampled:
+			return nil, fmt.Sprintf("no sample for {%s}", name)
+		case rec == nil, sampled && !(unsafe && rec.Make != nil) && (rel == access.NoRecord || rec != deciding):
+			// A sample will do where ownership does not count, and where
+			// nothing better can be made for an unsafe request.
+			p.Params[name] = sample
+			continue
 		}
 		use, why := pl.useRecord(i, rec, name, id, rel, unsafe, turnedAway)
 		if why != "" {
@@ -312,6 +311,9 @@ func (pl *planner) route(i int) {
 			x := access.Evaluate(pl.d, i, access.Caller{Identity: rep, State: access.Sound, Record: rel})
 			p, why := pl.draft(i, rep, rel, x.Outcome != access.Admit)
 			if p == nil {
+				if strings.Contains(why, " owns no ") {
+					continue // there is no such crossing
+				}
 				what := "the crossing"
 				if rel != access.NoRecord {
 					what = "the crossing with a record of its " + map[access.Relation]string{access.Own: "own", access.Foreign: "neighbour"}[rel]

@@ -52,7 +52,7 @@ const AnyPath = "any unknown path"
 // Gather makes findings of the gaps, worst first. Items must be in the order
 // of the plan.
 func Gather(d *declaration.Document, items []Item) []Finding {
-	open := openRoutes(items)
+	open, absent := openRoutes(items)
 	done := carriedRoutes(items)
 	bundles := map[string]*bundle{}
 	var order []string
@@ -66,10 +66,20 @@ func Gather(d *declaration.Document, items []Item) []Finding {
 				kind, cause = done[route], "carried out"
 			case open[route] && (g.Kind == Unprotected || g.Kind == OverPermissive && g.Subject != "body"):
 				kind, cause = Unprotected, "no guard"
-			case it.Probe.Kind == probe.UnknownPath:
-				route = AnyPath
-			case g.Kind == WrongRefusal && g.Subject == "answer":
+			case absent[route] && g.Kind == OverPermissive && g.Subject == "credential":
+				// Presenting another scheme is presenting none of those accepted.
+				kind, cause = Unprotected, "credential absent"
+			case g.Cause == "way "+probe.TrailingSlash || g.Cause == "way "+probe.DoubledSlash:
+				cause = "way a slash"
+			}
+			if g.Kind == WrongRefusal && g.Subject == "answer" {
 				cause = "answer"
+			}
+			// How the service answers what it does not serve is one cause,
+			// whichever path was asked for.
+			stray := it.Probe.Kind == probe.Neighbour || it.Probe.Kind == probe.Around && it.Probe.Way != probe.MethodOverride
+			if it.Probe.Kind == probe.UnknownPath || stray && g.Kind == WrongRefusal {
+				route = AnyPath
 			}
 			key := string(kind) + "|" + route + "|" + cause
 			if seen[key] {
@@ -104,7 +114,8 @@ func Gather(d *declaration.Document, items []Item) []Finding {
 
 // openRoutes are routes on which nobody got in both without and with a broken
 // credential: no guard at all, so whatever else got in has the same cause.
-func openRoutes(items []Item) map[string]bool {
+// absent are routes open without a credential, whatever a broken one does.
+func openRoutes(items []Item) (open, absent map[string]bool) {
 	states := map[string]map[access.State]bool{}
 	for _, it := range items {
 		if it.Probe.Kind != probe.Crossing || it.Probe.Identity != "" {
@@ -121,11 +132,12 @@ func openRoutes(items []Item) map[string]bool {
 			}
 		}
 	}
-	out := map[string]bool{}
+	open, absent = map[string]bool{}, map[string]bool{}
 	for r, m := range states {
-		out[r] = m[access.Absent] && m[access.Broken]
+		open[r] = m[access.Absent] && m[access.Broken]
+		absent[r] = m[access.Absent]
 	}
-	return out
+	return open, absent
 }
 
 // carriedRoutes are routes that do what they refuse, with the worst kind.

@@ -1,0 +1,365 @@
+// Package app holds the use cases: keeping a declaration, planning and running
+// sweeps, reading the board. It is the only place where wire, store and core
+// meet.
+package app
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"time"
+
+	"millgate/core/declaration"
+	"millgate/core/probe"
+	"millgate/core/verdict"
+	"millgate/format/openapi"
+	"millgate/store"
+)
+
+// Errors that callers branch on.
+var (
+	ErrNotFound = errors.New("not found")
+	ErrInvalid  = errors.New("the declaration has errors")
+	ErrBusy     = errors.New("a sweep is running")
+	ErrInput    = errors.New("the input cannot be used")
+)
+
+// DefaultFile is the declaration's name in a data directory that was not
+// started with a file.
+const DefaultFile = "declaration.gate.yaml"
+
+// App is one workspace: a declaration, its sweeps, and what was observed. It
+// is safe for concurrent use.
+type App struct {
+	Events *Hub
+	store  *store.Store
+	dir    string // where the declaration and its files are
+	name   string // the declaration's file name
+
+	mu       sync.Mutex
+	text     string
+	doc      *declaration.Document
+	messages []declaration.Message
+	revision store.Revision
+	seen     map[string]*observed // by target
+	running  *run
+}
+
+// observed is what is known of a target, and what was made of it last.
+type observed struct {
+	facts    map[string]*Fact
+	view     map[string]*Fact // facts as they were when judged; not changed
+	sweep    uint // the last whole sweep
+	judged   bool
+	plan     *probe.Plan
+	items    map[string]verdict.Item // by probe
+	findings []verdict.Finding
+	counts   verdict.Counts
+}
+
+// Open opens the workspace with the declaration at file; when file is empty it
+// is DefaultFile in the data directory. dataDir holds the database; empty is
+// one in memory.
+func Open(dataDir, file string) (*App, error) {
+	st, err := store.Open(dataDir)
+	if err != nil {
+		return nil, err
+	}
+	a := &App{Events: NewHub(), store: st, seen: map[string]*observed{}}
+	if file == "" {
+		file = filepath.Join(dataDir, DefaultFile)
+	}
+	a.dir, a.name = filepath.Dir(file), filepath.Base(file)
+	if err := st.InterruptRunning(); err != nil {
+		return nil, errors.Join(fmt.Errorf("reading the sweeps: %w", err), st.Close())
+	}
+	text, err := os.ReadFile(file)
+	if err != nil && !errors.Is(err, os.ErrNotExist) {
+		return nil, errors.Join(fmt.Errorf("the declaration %s cannot be read: %w", file, err), st.Close())
+	}
+	if err := a.adopt(string(text)); err != nil {
+		return nil, errors.Join(err, st.Close())
+	}
+	return a, nil
+}
+
+// Close stops what runs and closes the database.
+func (a *App) Close() error {
+	a.mu.Lock()
+	r := a.running
+	a.mu.Unlock()
+	if r != nil {
+		r.stop()
+		<-r.done
+	}
+	return a.store.Close()
+}
+
+// adopt makes the text of the file the current one, as a revision of its own
+// when it differs from the last.
+func (a *App) adopt(text string) error {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.text = text
+	a.doc, a.messages = a.parse(text)
+	last, err := a.store.LastRevision()
+	if err == nil && last.Text == text && last.Name == a.name {
+		a.revision = last
+		return nil
+	}
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return err
+	}
+	if text == "" {
+		return nil
+	}
+	a.revision = store.Revision{At: time.Now(), Message: "Read from the file", Name: a.name, Text: text}
+	return a.store.AddRevision(&a.revision, a.files())
+}
+
+// parse reads a text with the files beside the declaration.
+func (a *App) parse(text string) (*declaration.Document, []declaration.Message) {
+	return declaration.Parse(a.name, []byte(text), Importer(a.dir))
+}
+
+// Importer reads OpenAPI files from a directory, and nothing outside it.
+func Importer(dir string) declaration.Importer {
+	return func(ref string) ([]declaration.Imported, []error) {
+		root, err := os.OpenRoot(dir)
+		if err != nil {
+			return nil, []error{fmt.Errorf("the folder cannot be opened: %w", err)}
+		}
+		defer root.Close() //nolint:errcheck // nothing was written
+		b, err := root.ReadFile(filepath.Clean(ref))
+		if err != nil {
+			if errors.Is(err, os.ErrNotExist) {
+				return nil, []error{fmt.Errorf("there is no such file beside the declaration")}
+			}
+			return nil, []error{fmt.Errorf("it cannot be read: %v", err)}
+		}
+		return openapi.Read(b)
+	}
+}
+
+// files are the texts that the document was made from beside its own.
+func (a *App) files() map[string]string {
+	out := map[string]string{}
+	for _, r := range a.doc.Routes {
+		if r.From == "" || out[r.From] != "" {
+			continue
+		}
+		if b, err := os.ReadFile(filepath.Join(a.dir, filepath.Clean(r.From))); err == nil {
+			out[r.From] = string(b)
+		}
+	}
+	return out
+}
+
+// Document is the current declaration, for reading only, with its messages.
+func (a *App) Document() (*declaration.Document, []declaration.Message) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	return a.doc, a.messages
+}
+
+// Declaration is the current text and where it stands.
+type Declaration struct {
+	Name     string
+	Text     string
+	Title    string
+	Revision uint
+	KeptAt   time.Time
+	Messages []declaration.Message
+}
+
+// Declaration returns the current text.
+func (a *App) Declaration() Declaration {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	return Declaration{Name: a.name, Text: a.text, Title: a.doc.Title, Revision: a.revision.ID, KeptAt: a.revision.At, Messages: a.messages}
+}
+
+// Keep writes a new text to the file and makes it a revision. base is the
+// revision that the text was made from: when another was kept since, nothing
+// is written and ErrInput says so.
+func (a *App) Keep(text, message string, base uint) (Declaration, error) {
+	a.mu.Lock()
+	if base != a.revision.ID {
+		a.mu.Unlock()
+		return Declaration{}, fmt.Errorf("%w: revision %d was kept meanwhile; your text is still in the editor, compare it with the new one and keep it again", ErrInput, a.revision.ID)
+	}
+	doc, msgs := a.parse(text)
+	if declaration.Failed(msgs) {
+		a.mu.Unlock()
+		return Declaration{}, fmt.Errorf("%w: mend the marked lines first", ErrInvalid)
+	}
+	if err := writeFile(filepath.Join(a.dir, a.name), text); err != nil {
+		a.mu.Unlock()
+		return Declaration{}, err
+	}
+	if message = strings.TrimSpace(message); message == "" {
+		message = "Changed in the editor"
+	}
+	old := a.doc
+	a.text, a.doc, a.messages = text, doc, msgs
+	rev := store.Revision{At: time.Now(), Message: message, Name: a.name, Text: text}
+	if err := a.store.AddRevision(&rev, a.files()); err != nil {
+		a.doc = old
+		a.mu.Unlock()
+		return Declaration{}, fmt.Errorf("the revision cannot be kept: %w", err)
+	}
+	a.revision = rev
+	for _, o := range a.seen {
+		o.judged = false
+	}
+	a.mu.Unlock()
+	a.Events.Send(Event{Type: "declaration"})
+	return a.Declaration(), nil
+}
+
+// writeFile replaces a file as a whole, so that a crash leaves the old one.
+func writeFile(path, text string) error {
+	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		return fmt.Errorf("the folder of %s cannot be made: %w", path, err)
+	}
+	tmp, err := os.CreateTemp(filepath.Dir(path), ".gate-*")
+	if err != nil {
+		return fmt.Errorf("%s cannot be written: %w", path, err)
+	}
+	_, err = tmp.WriteString(text)
+	if err == nil {
+		err = tmp.Chmod(0o644)
+	}
+	if err = errors.Join(err, tmp.Close()); err == nil {
+		err = os.Rename(tmp.Name(), path)
+	}
+	if err != nil {
+		return errors.Join(fmt.Errorf("%s cannot be written: %w", path, err), os.Remove(tmp.Name()))
+	}
+	return nil
+}
+
+// RevisionInfo is one revision without its text.
+type RevisionInfo struct {
+	ID      uint
+	At      time.Time
+	Message string
+}
+
+// Revisions lists the newest revisions.
+func (a *App) Revisions() ([]RevisionInfo, error) {
+	list, err := a.store.Revisions(100)
+	out := make([]RevisionInfo, len(list))
+	for i, r := range list {
+		out[i] = RevisionInfo{r.ID, r.At, r.Message}
+	}
+	return out, err
+}
+
+// RevisionText returns the text of a revision.
+func (a *App) RevisionText(id uint) (string, error) {
+	r, _, err := a.store.RevisionByID(id)
+	if errors.Is(err, store.ErrNotFound) {
+		return "", fmt.Errorf("%w: there is no revision %d", ErrNotFound, id)
+	}
+	return r.Text, err
+}
+
+// AddRoutes writes routes into the text: an OpenAPI file kept beside the
+// declaration, or lines "METHOD /path". The result is only returned; Keep
+// keeps it.
+func (a *App) AddRoutes(fileName, fileText string, lines []string) (string, int, error) {
+	var items []string
+	count := 0
+	if fileText != "" {
+		name := filepath.Base(filepath.Clean("/" + fileName))
+		if name == "/" || name == "." || strings.HasPrefix(name, ".") {
+			name = "routes.openapi.yaml"
+		}
+		routes, problems := openapi.Read([]byte(fileText))
+		if len(routes) == 0 {
+			return "", 0, fmt.Errorf("%w: %w", ErrInput, errors.Join(problems...))
+		}
+		if name == a.name {
+			return "", 0, fmt.Errorf("%w: a file called %s is the declaration itself; give it another name", ErrInput, name)
+		}
+		if old, err := os.ReadFile(filepath.Join(a.dir, name)); err == nil && string(old) != fileText {
+			return "", 0, fmt.Errorf("%w: there is another file called %s beside the declaration; give this one another name", ErrInput, name)
+		}
+		if err := writeFile(filepath.Join(a.dir, name), fileText); err != nil {
+			return "", 0, err
+		}
+		items, count = append(items, "from: "+name), len(routes)
+	}
+	for _, l := range lines {
+		if l = strings.TrimSpace(l); l != "" {
+			if strings.ContainsAny(l, "{}:") {
+				l = `"` + strings.ReplaceAll(l, `"`, ``) + `"`
+			}
+			items = append(items, l)
+			count++
+		}
+	}
+	if len(items) == 0 {
+		return "", 0, fmt.Errorf("%w: there is no route in it", ErrInput)
+	}
+	a.mu.Lock()
+	text := a.text
+	a.mu.Unlock()
+	if strings.TrimSpace(text) == "" {
+		text = "millgate: 1\ntitle: My service\n"
+	}
+	out, err := declaration.AddRoutes(text, items)
+	if err != nil {
+		return "", 0, fmt.Errorf("%w: %w", ErrInput, err)
+	}
+	return out, count, nil
+}
+
+// OpenFolder replaces the workspace's declaration by a file elsewhere, for
+// example the demo's.
+func (a *App) OpenFile(path string) error {
+	a.mu.Lock()
+	if a.running != nil {
+		a.mu.Unlock()
+		return ErrBusy
+	}
+	text, err := os.ReadFile(path)
+	if err != nil {
+		a.mu.Unlock()
+		return fmt.Errorf("the declaration %s cannot be read: %w", path, err)
+	}
+	a.dir, a.name = filepath.Dir(path), filepath.Base(path)
+	a.seen = map[string]*observed{}
+	a.mu.Unlock()
+	if err := a.adopt(string(text)); err != nil {
+		return err
+	}
+	a.Events.Send(Event{Type: "declaration"})
+	return nil
+}
+
+// secret looks up env:NAME and kept:NAME.
+func (a *App) secret(v declaration.Value) (string, error) {
+	switch {
+	case v.Env != "":
+		s, ok := os.LookupEnv(v.Env)
+		if !ok {
+			return "", fmt.Errorf("the environment variable %s is not set where Mill Gate runs", v.Env)
+		}
+		return s, nil
+	case v.Kept != "":
+		s, err := a.store.Unseal(v.Kept)
+		if errors.Is(err, store.ErrNotFound) {
+			return "", fmt.Errorf("nothing is kept under %s; run  millgate keep %s", v.Kept, v.Kept)
+		}
+		return s, err
+	}
+	return v.Literal, nil
+}
+
+// KeepSecret seals a secret under a name.
+func (a *App) KeepSecret(name, value string) error { return a.store.Seal(name, value) }

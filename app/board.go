@@ -1,0 +1,592 @@
+package app
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"sort"
+	"strings"
+	"time"
+
+	"millgate/core/access"
+	"millgate/core/declaration"
+	"millgate/core/probe"
+	"millgate/core/verdict"
+)
+
+// Column is one caller of the Access lens.
+type Column struct {
+	Key     string // "" is nobody
+	Label   string
+	Sub     string
+	Class   int      // columns of one class cannot be told apart
+	Roles   []string // with all that they include
+	Members int      // of its class
+}
+
+// Row is one route of the board.
+type Row struct {
+	Key         string
+	Method      string
+	Host        string
+	Path        string
+	Prefix      string
+	Effect      string
+	Sensitivity string
+	Summary     string
+	Line        int
+	File        string
+	Worst       string // the worst kind on the route, also of findings without a cell
+	Expect      string // one letter for each column: r f h a d c
+	Verdict     string // one letter for each column: the gap's, "=" agrees, "?" unproven, "." unprobed
+	Inferred    string // "1" where another of the class was sent
+	Declared    bool
+}
+
+// Board is the whole Access lens.
+type Board struct {
+	Title    string
+	Revision uint
+	KeptAt   time.Time
+	Target   string
+	Targets  []string
+	Columns  []Column
+	Rows     []Row
+	Counts   verdict.Counts
+	Review   int // messages about the declaration
+	Errors   int
+	Sweep    *Run // the last whole one of the target
+	Empty    bool // there is no declaration yet
+}
+
+var expectLetter = map[access.Outcome]byte{access.Refuse: 'r', access.Forbid: 'f', access.Hide: 'h', access.Admit: 'a', access.Either: 'a', access.Closed: 'c'}
+
+func verdictLetter(k verdict.Kind) byte {
+	switch k {
+	case verdict.Agrees:
+		return '='
+	case verdict.Unproven:
+		return '?'
+	case verdict.Unprobed, "":
+		return '.'
+	}
+	return k[0]
+}
+
+func (a *App) pickTarget(name string) *declaration.Target {
+	if t := a.doc.TargetNamed(name); t != nil {
+		return t
+	}
+	if len(a.doc.Targets) > 0 {
+		return a.doc.Targets[0]
+	}
+	return nil
+}
+
+// Board returns the Access lens for a target, the first when it is empty.
+func (a *App) Board(target string) (Board, error) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	d := a.doc
+	b := Board{Title: d.Title, Revision: a.revision.ID, KeptAt: a.revision.At, Empty: strings.TrimSpace(a.text) == "", Review: len(a.messages)}
+	for _, m := range a.messages {
+		if m.Level == declaration.Error {
+			b.Errors++
+		}
+	}
+	for _, t := range d.Targets {
+		b.Targets = append(b.Targets, t.Name)
+	}
+	board := access.NewBoard(d)
+	b.Columns = columns(d, board.Classes)
+	b.Counts = verdict.Counts{Crossings: map[verdict.Kind]int{}, Findings: map[verdict.Kind]int{}}
+	worst, rowWorst, stray := map[string]verdict.Kind{}, map[string]verdict.Kind{}, []string{}
+	inferred := map[string]bool{}
+	if t := a.pickTarget(target); t != nil && b.Errors == 0 {
+		b.Target = t.Name
+		o, err := a.judged(t)
+		if err != nil {
+			return b, err
+		}
+		b.Counts = o.counts
+		put := func(route, col string, k verdict.Kind) {
+			c := route + "\x00" + col
+			if old, ok := worst[c]; !ok || verdict.Worse(k, old) {
+				worst[c] = k
+			}
+			if old, ok := rowWorst[route]; !ok || verdict.Worse(k, old) {
+				rowWorst[route] = k
+			}
+		}
+		for _, p := range o.plan.Probes {
+			it, ok := o.items[p.ID]
+			if !ok {
+				continue
+			}
+			route := p.RouteKey
+			if p.Kind == probe.UnknownPath {
+				route = verdict.AnyPath
+			}
+			put(route, p.Column(), it.Verdict.Kind)
+			for _, s := range p.StandsFor {
+				if p.Kind == probe.Crossing {
+					put(route, s, it.Verdict.Kind)
+					inferred[route+"\x00"+s] = true
+				}
+			}
+			if it.Verdict.Kind.IsGap() && d.RouteNamed(route) < 0 && !slices.Contains(stray, route) {
+				stray = append(stray, route)
+			}
+		}
+		if w := o.sweep; w != 0 {
+			if s, err := a.store.SweepByID(w); err == nil {
+				b.Sweep = runInfo(s)
+				if r := a.running; r != nil && r.sweep.ID == w {
+					b.Sweep = r.info()
+				}
+			}
+		}
+	}
+	letters := func(row *Row, i int) {
+		var e, v, inf strings.Builder
+		for c, col := range b.Columns {
+			letter := byte('c')
+			if i >= 0 {
+				cell := board.At(i, c)
+				letter = expectLetter[cell.Outcome()]
+				if cell.Depends() {
+					letter = 'd'
+				}
+			}
+			e.WriteByte(letter)
+			k := row.Key + "\x00" + col.Key
+			v.WriteByte(verdictLetter(worst[k]))
+			if inferred[k] {
+				inf.WriteByte('1')
+			} else {
+				inf.WriteByte('0')
+			}
+		}
+		row.Expect, row.Verdict, row.Inferred = e.String(), v.String(), inf.String()
+		if w := rowWorst[row.Key]; w.IsGap() {
+			row.Worst = string(w)
+		}
+	}
+	for i, rt := range d.Routes {
+		row := Row{Key: rt.Key(), Method: rt.Method(), Host: rt.Host, Path: rt.Path(), Prefix: probe.Prefix(rt.Selector), Effect: string(rt.Effect), Sensitivity: string(rt.Sensitivity),
+			Summary: rt.Summary, Line: rt.Line, File: rt.File, Declared: true}
+		letters(&row, i)
+		b.Rows = append(b.Rows, row)
+	}
+	for _, s := range stray {
+		row := Row{Key: s, Path: s, Prefix: "not in the inventory", Sensitivity: "medium"}
+		if m, p, ok := strings.Cut(s, " "); ok && strings.ToUpper(m) == m {
+			row.Method, row.Path = m, p
+		}
+		letters(&row, -1)
+		b.Rows = append(b.Rows, row)
+	}
+	return b, nil
+}
+
+func columns(d *declaration.Document, classes []access.Class) []Column {
+	class := make([]int, len(d.Identities))
+	for c, cl := range classes {
+		for _, m := range cl.Members {
+			class[m] = c
+		}
+	}
+	out := []Column{{Label: "nobody", Sub: "signed out", Class: -1, Members: 1, Roles: []string{}}}
+	for i, id := range d.Identities {
+		c := Column{Key: id.Name, Label: id.Name, Class: class[i], Members: len(classes[class[i]].Members), Roles: []string{}}
+		var roles []string
+		for _, r := range id.Roles {
+			roles = append(roles, r.Name)
+		}
+		c.Sub = strings.Join(roles, ", ")
+		if c.Sub == "" && len(id.Credentials) > 0 {
+			c.Sub = id.Credentials[0].Scheme.Name
+		}
+		for r := range d.RolesOf(id) {
+			c.Roles = append(c.Roles, r)
+		}
+		sort.Strings(c.Roles)
+		out = append(out, c)
+	}
+	return out
+}
+
+// ProbeView is one probe of a crossing, judged.
+type ProbeView struct {
+	Probe    *probe.Probe
+	Label    string // what it is, in words
+	Verdict  verdict.Verdict
+	Fact     *Fact
+	Control  *Fact
+	ControlP *probe.Probe
+	Expect   access.Expectation
+}
+
+// CrossingView is everything about one cell.
+type CrossingView struct {
+	Route    string
+	Caller   string
+	Label    string
+	Expect   access.Expectation
+	Place    declaration.Place // the deciding entry
+	Probes   []ProbeView       // worst first
+	Left     []probe.Omission
+	Finding  *verdict.Finding
+	Inferred string // the identity that was sent in its place
+	History  []Past
+	Unsafe   bool
+	Target   string
+}
+
+// Past is what a crossing was in an earlier sweep.
+type Past struct {
+	Sweep  uint
+	At     time.Time
+	Probe  string
+	Status int
+}
+
+// Crossing returns everything about one cell for a target.
+func (a *App) Crossing(target, route, caller string) (CrossingView, error) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	d := a.doc
+	v := CrossingView{Route: route, Caller: caller}
+	i := d.RouteNamed(route)
+	id := d.IdentityNamed(caller)
+	if caller != "" && id == nil {
+		return v, fmt.Errorf("%w: there is no identity %q", ErrNotFound, caller)
+	}
+	state := access.Sound
+	v.Label = "nobody · no credential"
+	if id == nil {
+		state = access.Absent
+	} else {
+		v.Label = identityLabel(d, i, id)
+	}
+	if i >= 0 {
+		v.Expect = access.Evaluate(d, i, access.Caller{Identity: id, State: state})
+		v.Unsafe = d.Routes[i].Unsafe()
+		if v.Expect.Entry != nil {
+			v.Place = v.Expect.Entry.Place
+		} else {
+			v.Place = d.Routes[i].Place
+		}
+	}
+	t := a.pickTarget(target)
+	if t == nil || declaration.Failed(a.messages) {
+		return v, nil
+	}
+	v.Target = t.Name
+	o, err := a.judged(t)
+	if err != nil {
+		return v, err
+	}
+		sent := caller
+	for _, p := range o.plan.Probes {
+		if p.RouteKey == route && p.Kind == probe.Crossing && slices.Contains(p.StandsFor, caller) {
+			sent, v.Inferred = p.Identity, p.Identity
+		}
+	}
+	known := i >= 0
+	for _, p := range o.plan.Probes {
+		at := p.RouteKey == route || p.Kind == probe.UnknownPath && route == verdict.AnyPath
+		if !at || p.Column() != sent {
+			continue
+		}
+		known = true
+		v.Unsafe = v.Unsafe || p.Unsafe()
+		pv := ProbeView{Probe: p, Label: probeLabel(p), Expect: p.Expect, Verdict: verdict.Verdict{Kind: verdict.Unprobed, Reason: "not probed yet"}}
+		if it, ok := o.items[p.ID]; ok {
+			pv.Verdict, pv.Fact = it.Verdict, o.view[p.ID]
+			if c := o.plan.Find(p.Control); c != nil {
+				pv.ControlP, pv.Control = c, o.view[c.ID]
+			}
+		}
+		v.Probes = append(v.Probes, pv)
+	}
+	if !known {
+		return v, fmt.Errorf("%w: there is no route %q", ErrNotFound, route)
+	}
+	sort.SliceStable(v.Probes, func(x, y int) bool { return verdict.Worse(v.Probes[x].Verdict.Kind, v.Probes[y].Verdict.Kind) })
+	for _, l := range o.plan.Left {
+		if l.Route == route && l.Caller == sent {
+			v.Left = append(v.Left, l)
+		}
+	}
+	if len(v.Probes) > 0 && v.Probes[0].Verdict.Kind.IsGap() {
+		for k := range o.findings {
+			if slices.Contains(o.findings[k].Probes, v.Probes[0].Probe.ID) {
+				v.Finding = &o.findings[k]
+				break
+			}
+		}
+	}
+	return v, a.past(&v, t.Name, sent)
+}
+
+func (a *App) past(v *CrossingView, target, sent string) error {
+	rows, err := a.store.Past(target, v.Route, sent, 60)
+	if err != nil {
+		return err
+	}
+	for _, r := range rows {
+		f, err := decodeFact(r.Fact)
+		if err != nil {
+			continue
+		}
+		v.History = append(v.History, Past{Sweep: r.SweepID, At: r.Sent, Probe: r.ProbeID, Status: f.Exchange.Status})
+	}
+	return nil
+}
+
+func identityLabel(d *declaration.Document, i int, id *declaration.Identity) string {
+	s := id.Name
+	if len(id.Roles) > 0 {
+		var r []string
+		for _, x := range id.Roles {
+			r = append(r, x.Name)
+		}
+		s += " (" + strings.Join(r, ", ") + ")"
+	}
+	if i >= 0 {
+		if c := access.Credential(d, i, id); c != nil {
+			s += " · sound " + c.Scheme.Name
+		}
+	}
+	return s
+}
+
+func probeLabel(p *probe.Probe) string {
+	switch p.Kind {
+	case probe.Around:
+		return "around the guard: " + p.Way
+	case probe.Malformed:
+		return "malformed {" + p.Param + "}"
+	case probe.UnknownPath:
+		return "unknown path " + p.Path
+	case probe.OtherMethod:
+		return "a method that is not declared"
+	case probe.Neighbour:
+		return "an address that is not declared"
+	case probe.WrongSecret:
+		return "login with a wrong secret"
+	case probe.RaisedRole:
+		return fmt.Sprintf("a body that claims %s: %s", p.Claim, p.Role)
+	}
+	switch {
+	case p.Record.Relation == access.Own:
+		return "own " + p.Record.Name
+	case p.Record.Relation == access.Foreign:
+		return "somebody else's " + p.Record.Name
+	case p.Identity == "" && p.State == access.Broken:
+		return "broken credential"
+	case p.Identity == "":
+		return "no credential"
+	}
+	return "sound credential"
+}
+
+// Unfair is a control that is not admitted yet.
+type Unfair struct {
+	Route     string
+	Caller    string
+	Status    int
+	Complaint string // the service's own words
+	Body      string // what was sent
+	Type      string
+	Line      int
+	File      string
+	Waiting   int // verdicts that wait for it
+}
+
+// Worklist lists the requests that are not fair yet.
+func (a *App) Worklist(target string) ([]Unfair, error) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	out := []Unfair{}
+	t := a.pickTarget(target)
+	if t == nil || declaration.Failed(a.messages) {
+		return out, nil
+	}
+	o, err := a.judged(t)
+	if err != nil {
+		return nil, err
+	}
+	waiting := map[string]int{}
+	for _, it := range o.items {
+		if it.Verdict.Kind == verdict.Unproven && it.Probe.Control != "" {
+			waiting[it.Probe.Control]++
+		}
+	}
+	for _, p := range o.plan.Probes {
+		it, ok := o.items[p.ID]
+		if !p.IsControl || !ok || it.Verdict.Class == verdict.Admitted {
+			continue
+		}
+		f := o.view[p.ID]
+		u := Unfair{Route: p.RouteKey, Caller: p.Identity, Status: f.Exchange.Status, Complaint: f.Exchange.Content, Body: f.Exchange.Body, Waiting: waiting[p.ID]}
+		if f.Lost != "" || f.Exchange.Error != "" {
+			u.Complaint = strings.TrimSpace(f.Lost + " " + f.Exchange.Error)
+		}
+		if p.Route >= 0 {
+			rt := a.doc.Routes[p.Route]
+			u.Line, u.File = rt.Line, rt.File
+		}
+		u.Type = header(f.Exchange.Headers, "Content-Type")
+		out = append(out, u)
+	}
+	sort.SliceStable(out, func(i, j int) bool { return out[i].Waiting > out[j].Waiting })
+	return out, nil
+}
+
+// Findings returns the findings of a target by the current declaration.
+func (a *App) Findings(target string) ([]verdict.Finding, error) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	t := a.pickTarget(target)
+	if t == nil || declaration.Failed(a.messages) {
+		return []verdict.Finding{}, nil
+	}
+	o, err := a.judged(t)
+	if err != nil {
+		return nil, err
+	}
+	return o.findings, nil
+}
+
+// Change is one crossing whose expectation differs between two texts.
+type Change struct {
+	Route, Caller, From, To string
+	Opens                   bool
+}
+
+// Effect is what a pending text would do.
+type Effect struct {
+	Messages      []declaration.Message
+	Changes       []Change
+	Opens, Closes int
+	Other         int // changed, neither opened nor closed
+	Added, Gone   int // routes
+}
+
+// Check parses a text without keeping it and says what it would change.
+func (a *App) Check(text string) Effect {
+	a.mu.Lock()
+	old := a.doc
+	doc, msgs := a.parse(text)
+	a.mu.Unlock()
+	e := Effect{Messages: msgs}
+	if declaration.Failed(msgs) {
+		return e
+	}
+	e.compare(old, doc)
+	return e
+}
+
+func (e *Effect) compare(old, doc *declaration.Document) {
+	ob, nb := access.NewBoard(old), access.NewBoard(doc)
+	oldRow, oldCol := map[string]int{}, map[string]int{"": 0}
+	for i, r := range old.Routes {
+		oldRow[r.Key()] = i
+	}
+	for c, id := range old.Identities {
+		oldCol[id.Name] = c + 1
+	}
+	cols := []string{""}
+	for _, id := range doc.Identities {
+		cols = append(cols, id.Name)
+	}
+	word := func(c access.Cell) string {
+		if c.Depends() {
+			return "admit for an own record"
+		}
+		return c.Outcome().String()
+	}
+	for i, r := range doc.Routes {
+		k, there := oldRow[r.Key()]
+		if !there {
+			e.Added++
+		}
+		for c, name := range cols {
+			to := nb.At(i, c)
+			from := access.Cell(access.Closed)
+			oc, known := oldCol[name]
+			if there && known {
+				from = ob.At(k, oc)
+			}
+			if from == to || (!there || !known) && to.Outcome() != access.Admit {
+				continue
+			}
+			ch := Change{Route: r.Key(), Caller: name, From: word(from), To: word(to)}
+			wasOpen, isOpen := from.Outcome() == access.Admit, to.Outcome() == access.Admit
+			switch {
+			case isOpen && (!wasOpen || from.Depends() && !to.Depends()):
+				ch.Opens = true
+				e.Opens++
+			case wasOpen:
+				e.Closes++
+			default:
+				e.Other++
+			}
+			e.Changes = append(e.Changes, ch)
+		}
+	}
+	newRow := map[string]bool{}
+	for _, r := range doc.Routes {
+		newRow[r.Key()] = true
+	}
+	for k := range oldRow {
+		if !newRow[k] {
+			e.Gone++
+		}
+	}
+}
+
+// PutTarget writes a target into the text and keeps it.
+func (a *App) PutTarget(t declaration.Target) (Declaration, error) {
+	cur := a.Declaration()
+	if strings.TrimSpace(cur.Text) == "" {
+		cur.Text = "millgate: 1\ntitle: My service\n"
+	}
+	text, err := declaration.PutTarget(cur.Text, t)
+	if err != nil {
+		return cur, fmt.Errorf("%w: %w", ErrInput, err)
+	}
+	doc, msgs := a.parse(text)
+	for _, m := range msgs {
+		if n := doc.TargetNamed(t.Name); m.Level == declaration.Error && n != nil && m.Line >= n.Line && m.Line <= n.Line+8 {
+			return cur, fmt.Errorf("%w: %s; %s", ErrInput, m.Text, m.Hint)
+		}
+	}
+	return a.Keep(text, "Set target "+t.Name, cur.Revision)
+}
+
+// ErrNoProbe is returned by Curl for a probe that was not planned.
+var ErrNoProbe = errors.New("no such probe")
+
+// Planned finds a planned probe by its id.
+func (a *App) Planned(target, id string) (*declaration.Document, *declaration.Target, *probe.Probe, *Fact, error) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	t := a.pickTarget(target)
+	if t == nil {
+		return nil, nil, nil, nil, ErrNoProbe
+	}
+	o, err := a.judged(t)
+	if err != nil {
+		return nil, nil, nil, nil, err
+	}
+	p := o.plan.Find(id)
+	if p == nil {
+		return nil, nil, nil, nil, ErrNoProbe
+	}
+	return a.doc, t, p, o.view[id], nil
+}
+
+

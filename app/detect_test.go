@@ -1,0 +1,196 @@
+package app
+
+import (
+	"fmt"
+	"maps"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"millgate/core/verdict"
+	"millgate/examples"
+	"millgate/standin"
+	"millgate/store"
+)
+
+// detection says for each flaw what must be found, and nothing else.
+var detection = []struct {
+	flaw standin.Flaw
+	want []string // kind and route
+}{
+	{"", nil},
+	{standin.AbsentHeaderPasses, []string{"U GET /v1/people"}},
+	{standin.ForgottenVerb, []string{"U PATCH /v1/observations/{observation_id}"}},
+	{standin.GuardAfterHandler, []string{"U GET /v1/audit"}},
+	{standin.StrangerReads, []string{"P GET /v1/proposals/{proposal_id}"}},
+	{standin.StrangerDeletes, []string{"P DELETE /v1/frames/{frame_id}"}},
+	{standin.ObserverSlews, []string{"P POST /v1/dome/slew"}},
+	{standin.AuditorWrites, []string{"P PUT /v1/instruments/{instrument_id}"}},
+	// The attribute is forgotten on the list and on the link.
+	{standin.UnverifiedPasses, []string{"P GET /v1/frames", "P POST /v1/frames/{frame_id}/link"}},
+	// All routes behind the partner key answer alike.
+	{standin.MissingKey400, []string{"W GET /v1/partners/feed", "W GET /v1/partners/frames/{frame_id}", "W POST /v1/partners/requests"}},
+	{standin.Role401, []string{"W POST /v1/proposals/{proposal_id}/approve"}},
+	{standin.LoginPage, []string{"W GET /v1/observations"}},
+	{standin.SecretEcho, []string{"L POST /v1/people"}},
+	{standin.HTML404, []string{"W " + verdict.AnyPath}},
+	{standin.StackTrace, []string{"L GET /v1/sky/objects/{object_id}"}},
+	{standin.SlashSlips, []string{"U GET /v1/audit"}},
+	{standin.CaseSlips, []string{"U GET /v1/people"}},
+	// Both methods of a frame can be reached through the header.
+	{standin.VerbOverride, []string{"U DELETE /v1/frames/{frame_id}", "U GET /v1/frames/{frame_id}"}},
+	// The sign-up and the profile take the member.
+	{standin.RoleFromBody, []string{"P PATCH /v1/people/{person_id}", "P POST /v1/people"}},
+	{standin.OldDoor, []string{"X GET /v0/proposals"}},
+	{standin.DebugDoor, []string{"X GET /debug/vars"}},
+	{standin.SaysNoDoesIt, []string{"U DELETE /v1/frames/{frame_id}"}},
+	{standin.AnyPassword, []string{"U POST id:/v1/session"}},
+}
+
+// renaming replaces words of paths, parameters, identities and ids.
+type renaming map[string]string
+
+var renamed = []string{"proposals", "observations", "frames", "downloads", "cutouts", "dome", "instruments", "people", "partners", "alerts", "audit", "sky", "objects", "calendar",
+	"slew", "park", "approve", "submit", "feed", "requests", "console", "overview", "notices", "status"}
+var renamedNames = []string{"imre", "tove", "sanna", "odell", "quill", "nightrun", "lanternfish", "vesper"}
+var renamedParams = []string{"proposal_id", "observation_id", "frame_id", "object_id", "instrument_id", "person_id"}
+var renamedPrefixes = []string{"p", "o", "f", "in", "person"}
+
+func newRenaming(seed int) renaming {
+	r := renaming{}
+	for i, w := range slices.Concat(renamed, renamedNames, renamedParams, renamedPrefixes) {
+		r[w] = fmt.Sprintf("w%dx%d", (i*7+seed*13)%97, seed*100+i)
+	}
+	return r
+}
+
+var (
+	pathSegment = regexp.MustCompile(`/[a-z]+`)
+	param       = regexp.MustCompile(`\b[a-z]+_id\b`)
+	word        = regexp.MustCompile(`[A-Za-z_]+`)
+	sampleID    = regexp.MustCompile(`\b(p|o|f|in)-(\d+)\b`)
+)
+
+// text renames a declaration or an OpenAPI file.
+func (r renaming) text(s string) string {
+	if r == nil {
+		return s
+	}
+	sub := func(w string) string {
+		if n, ok := r[w]; ok {
+			return n
+		}
+		return w
+	}
+	s = pathSegment.ReplaceAllStringFunc(s, func(m string) string {
+		if slices.Contains(renamed, m[1:]) {
+			return "/" + sub(m[1:])
+		}
+		return m
+	})
+	s = param.ReplaceAllStringFunc(s, sub)
+	s = sampleID.ReplaceAllStringFunc(s, func(m string) string {
+		p, n, _ := strings.Cut(m, "-")
+		return sub(p) + "-" + n
+	})
+	return word.ReplaceAllStringFunc(s, func(m string) string {
+		if slices.Contains(renamedNames, m) {
+			return sub(m)
+		}
+		return m
+	})
+}
+
+// workspace writes the example declaration for a running stand-in and opens it.
+func workspace(t testing.TB, s *standin.Running, r renaming, dataDir string) *App {
+	t.Helper()
+	dir := t.TempDir()
+	list, err := examples.Fernhollow.ReadDir("fernhollow")
+	require.NoError(t, err)
+	for _, e := range list {
+		b, err := examples.Fernhollow.ReadFile("fernhollow/" + e.Name())
+		require.NoError(t, err)
+		text := r.text(string(b))
+		text = strings.NewReplacer("http://127.0.0.1:7401", s.Base, "http://127.0.0.1:7402", s.IssuerURL, "pace: 200 per 1s", "pace: 100000 per 1s").Replace(text)
+		require.NoError(t, os.WriteFile(filepath.Join(dir, e.Name()), []byte(text), 0o600))
+	}
+	for k, v := range standin.Secrets() {
+		t.Setenv(k, v)
+	}
+	a, err := Open(dataDir, filepath.Join(dir, "fernhollow.gate.yaml"))
+	require.NoError(t, err)
+	t.Cleanup(func() { assert.NoError(t, a.Close()) })
+	return a
+}
+
+func listen(t testing.TB, opt standin.Options) *standin.Running {
+	t.Helper()
+	s, err := standin.Listen("127.0.0.1:0", opt)
+	require.NoError(t, err)
+	t.Cleanup(func() { assert.NoError(t, s.Close()) })
+	return s
+}
+
+func sweep(t testing.TB, a *App) (*Run, Result) {
+	t.Helper()
+	r, err := a.StartSweep("stand-in", "")
+	require.NoError(t, err)
+	a.Wait(r.ID)
+	run, res, err := a.SweepResult(r.ID)
+	require.NoError(t, err)
+	require.Equal(t, store.Done, run.State, run.Note)
+	return run, res
+}
+
+func TestDetection(t *testing.T) {
+	for _, seed := range []int{0, 7} {
+		var names renaming
+		label := "as it ships"
+		if seed != 0 {
+			names, label = newRenaming(seed), "renamed"
+		}
+		t.Run(label, func(t *testing.T) {
+			found, wanted, alarms := 0, 0, 0
+			for _, c := range detection {
+				name := string(c.flaw)
+				if name == "" {
+					name = "sound"
+				}
+				t.Run(name, func(t *testing.T) {
+					opt := standin.Options{Names: names}
+					if c.flaw != "" {
+						opt.Flaws = []standin.Flaw{c.flaw}
+						wanted++
+					}
+					a := workspace(t, listen(t, opt), names, "")
+					_, msgs := a.Document()
+					require.Empty(t, msgs)
+					_, res := sweep(t, a)
+					got, want := []string{}, map[string]bool{}
+					for _, w := range c.want {
+						want[names.text(w)] = true
+					}
+					for _, f := range res.Findings {
+						got = append(got, string(f.Kind)+" "+f.Route)
+						if !want[string(f.Kind)+" "+f.Route] {
+							alarms++
+							t.Errorf("false alarm: %s %s by %v: %s", f.Kind, f.Route, f.Callers, f.Reason)
+						}
+						assert.NotEqual(t, verdict.NotSure, f.Confidence, f.Reason)
+					}
+					slices.Sort(got)
+					if assert.Equal(t, append([]string{}, slices.Sorted(maps.Keys(want))...), slices.Compact(got)) && c.flaw != "" {
+						found++
+					}
+				})
+			}
+			fmt.Printf("%s: detected %d of %d, false alarms %d\n", label, found, wanted, alarms)
+		})
+	}
+}

@@ -1,0 +1,100 @@
+package app
+
+import (
+	"encoding/json"
+
+	"millgate/core/access"
+	"millgate/core/declaration"
+	"millgate/core/probe"
+	"millgate/core/verdict"
+	"millgate/wire"
+)
+
+// Fact is what came of one probe, without secrets. Verdicts are made from
+// facts again whenever the declaration changes.
+type Fact struct {
+	Exchange wire.Exchange `json:"exchange"`
+	Record   string        `json:"record,omitempty"`   // id it was sent on
+	ReadBack string        `json:"readBack,omitempty"` // unchanged, changed, gone
+	Raised   string        `json:"raised,omitempty"`   // where a raised role was seen
+	Lost     string        `json:"lost,omitempty"`     // why there is no answer to judge
+	Repeats  int           `json:"repeats,omitempty"`
+	Sweep    uint          `json:"sweep"`
+}
+
+func (f *Fact) answer() verdict.Answer {
+	x := f.Exchange
+	return verdict.Answer{Status: x.Status, Headers: x.Answer, Body: []byte(x.Content), Error: x.Error, Sent: []byte(x.Body)}
+}
+
+func decodeFact(b []byte) (*Fact, error) {
+	var f Fact
+	return &f, json.Unmarshal(b, &f)
+}
+
+// judge holds the facts of a plan against its expectations.
+type judge struct {
+	doc   *declaration.Document
+	plan  *probe.Plan
+	facts map[string]*Fact
+	at    map[string][]*probe.Probe // by route and identity
+}
+
+func newJudge(d *declaration.Document, pl *probe.Plan, facts map[string]*Fact) *judge {
+	j := &judge{doc: d, plan: pl, facts: facts, at: map[string][]*probe.Probe{}}
+	for _, p := range pl.Probes {
+		if p.Kind == probe.Crossing {
+			k := p.RouteKey + "\x00" + p.Identity
+			j.at[k] = append(j.at[k], p)
+		}
+	}
+	return j
+}
+
+// ready says whether the probe can be judged: it has its fact, and so has its
+// control.
+func (j *judge) ready(p *probe.Probe) bool {
+	return j.facts[p.ID] != nil && (p.Control == "" || j.facts[p.Control] != nil)
+}
+
+func (j *judge) control(p *probe.Probe) *verdict.Control {
+	c := j.plan.Find(p.Control)
+	if p.IsControl {
+		c = p
+	}
+	if c == nil || j.facts[c.ID] == nil {
+		return nil
+	}
+	a := j.facts[c.ID].answer()
+	return &verdict.Control{Caller: verdict.CallerLabel(c), Answer: a, Class: verdict.Classify(a, j.doc.Answers)}
+}
+
+func (j *judge) judge(p *probe.Probe) verdict.Verdict {
+	f := j.facts[p.ID]
+	in := verdict.Input{Doc: j.doc, Probe: p, Answer: f.answer(), Control: j.control(p), ReadBack: f.ReadBack, Raised: f.Raised, Lost: f.Lost}
+	if p.Record.Relation == access.Foreign && !p.Record.Made {
+		for _, o := range j.at[p.RouteKey+"\x00"+p.Record.Owner] {
+			if of := j.facts[o.ID]; of != nil && of.Record == f.Record && of.Exchange.Status == 200 && o.Record.Relation != access.Foreign {
+				a := of.answer()
+				in.Owner = &a
+			}
+		}
+		for _, o := range j.at[p.RouteKey+"\x00"+p.Identity] {
+			if of := j.facts[o.ID]; of != nil && o.Record.Relation == access.Own {
+				in.Own = append(in.Own, of.answer())
+			}
+		}
+	}
+	return verdict.Judge(in)
+}
+
+// all judges every fact, in the order of the plan.
+func (j *judge) all() []verdict.Item {
+	var out []verdict.Item
+	for _, p := range j.plan.Probes {
+		if j.facts[p.ID] != nil {
+			out = append(out, verdict.Item{Probe: p, Verdict: j.judge(p)})
+		}
+	}
+	return out
+}

@@ -1,0 +1,442 @@
+package app
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/url"
+	"reflect"
+	"slices"
+	"strings"
+	"time"
+
+	"millgate/core/access"
+	"millgate/core/declaration"
+	"millgate/core/probe"
+	"millgate/core/route"
+	"millgate/core/verdict"
+	"millgate/store"
+	"millgate/wire"
+)
+
+// lease is a throwaway record that unsafe probes are sent on.
+type lease struct {
+	id, owner string
+	made      uint // in the journal
+	rec       *declaration.Record
+}
+
+// leaseKey: probes that must be turned away share a record as long as it stays
+// as it was; admitted ones get their own.
+func leaseKey(p *probe.Probe) string {
+	return p.RouteKey + "\x00" + p.Record.Name + "\x00" + p.Record.Owner
+}
+
+func (r *run) leaseFor(p *probe.Probe) (*lease, string) {
+	if !p.Record.Made {
+		return nil, ""
+	}
+	r.mu.Lock()
+	l := r.leases[leaseKey(p)]
+	r.mu.Unlock()
+	if l != nil && p.Phase == probe.UnsafeTurnedAway {
+		return l, ""
+	}
+	l, err := r.makeRecord(r.doc.RecordNamed(p.Record.Name), p.Record.Owner, p.RouteKey)
+	if err != nil {
+		return nil, "not sent: no throwaway " + p.Record.Name + " could be made: " + err.Error()
+	}
+	r.mu.Lock()
+	r.leases[leaseKey(p)] = l
+	r.mu.Unlock()
+	return l, ""
+}
+
+// dropLease makes the next probe begin on a record of its own.
+func (r *run) dropLease(p *probe.Probe) {
+	r.mu.Lock()
+	delete(r.leases, leaseKey(p))
+	r.mu.Unlock()
+}
+
+// as sends a request written in the declaration as an identity.
+func (r *run) as(ctx context.Context, q *declaration.Request, identity string, values map[string]string) (wire.Exchange, error) {
+	o := wire.FillRequest(q, values)
+	id := r.doc.IdentityNamed(identity)
+	if id != nil && len(id.Credentials) > 0 {
+		c := &id.Credentials[0]
+		if i := r.routeOf(q); i >= 0 {
+			c = access.Credential(r.doc, i, id)
+		}
+		if s := r.doc.SchemeNamed(c.Scheme.Name); s != nil && s.Probed() {
+			if _, err := r.keys.Present(ctx, &o, identity, s.Name); err != nil {
+				return wire.Exchange{}, err
+			}
+		}
+	}
+	return r.client.Send(ctx, o)
+}
+
+func (r *run) routeOf(q *declaration.Request) int {
+	for i, rt := range r.doc.Routes {
+		if rt.Method() == q.Method && rt.Host == q.Host && rt.MatchesPath(strings.NewReplacer("{", "", "}", "").Replace(q.Path)) {
+			return i
+		}
+	}
+	return -1
+}
+
+func (r *run) makeRecord(rec *declaration.Record, owner, forRoute string) (*lease, error) {
+	m := store.Made{SweepID: r.sweep.ID, Record: rec.Name, Owner: owner, Route: forRoute, State: "making"}
+	if err := r.app.store.AddMade(&m); err != nil {
+		return nil, fmt.Errorf("%w: %v", errJournal, err)
+	}
+	x, err := r.as(r.ctx, rec.Make, owner, r.target.Values)
+	if err != nil {
+		return nil, err
+	}
+	id, ok := verdict.Pointer([]byte(x.Content), rec.ID)
+	if x.Status >= 300 || !ok {
+		why := x.Error
+		if x.Status != 0 {
+			why = fmt.Sprintf("%s %s as %s was answered %d", rec.Make.Method, rec.Make.Path, owner, x.Status)
+			if x.Status < 300 {
+				why += ", without an id at " + rec.ID
+			}
+		}
+		return nil, joinErr(fmt.Errorf("%s", why), r.app.store.SetMade(m.ID, "none", why))
+	}
+	return &lease{id: id, owner: owner, made: m.ID, rec: rec}, r.app.store.NameMade(m.ID, id)
+}
+
+func joinErr(err, also error) error {
+	if also != nil {
+		return fmt.Errorf("%w (%v)", err, also)
+	}
+	return err
+}
+
+// watched is a record as it was before an unsafe probe.
+type watched struct {
+	read     *declaration.Request
+	owner    string
+	id       string
+	before   any
+	volatile map[string]bool
+}
+
+// watch reads the record of a probe that must be turned away, so that it can
+// be seen whether a refusal was carried out all the same.
+func (r *run) watch(p *probe.Probe, l *lease, id string) *watched {
+	if p.Phase != probe.UnsafeTurnedAway || p.Record.Name == "" || id == "" || p.Kind == probe.Malformed {
+		return nil
+	}
+	q := r.readerOf(p)
+	if q == nil {
+		return nil
+	}
+	w := &watched{read: q, owner: p.Record.Owner, id: id}
+	first, ok := r.look(w)
+	if !ok {
+		return nil
+	}
+	second, ok := r.look(w)
+	if !ok {
+		return nil
+	}
+	w.before, w.volatile = second, map[string]bool{}
+	differences(first, second, "", w.volatile)
+	return w
+}
+
+// readerOf is the request that reads the record behind the probe's parameter.
+func (r *run) readerOf(p *probe.Probe) *declaration.Request {
+	if p.Route < 0 {
+		return nil
+	}
+	rt := r.doc.Routes[p.Route]
+	mark := "{" + p.Record.Param + "}"
+	i := strings.Index(rt.Path(), mark)
+	if i < 0 {
+		return nil
+	}
+	path := rt.Path()[:i+len(mark)]
+	text := "GET " + path
+	if rt.Host != "" {
+		text = "GET " + rt.Host + ":" + path
+	}
+	s, err := route.ParseTemplate(text)
+	if err != nil || len(r.doc.Inventory.Named(s)) == 0 || len(s.Parameters()) != 1 {
+		return nil
+	}
+	return &declaration.Request{Method: "GET", Host: rt.Host, Path: path[:i] + "{id}"}
+}
+
+func (r *run) look(w *watched) (any, bool) {
+	x, err := r.as(r.ctx, w.read, w.owner, map[string]string{"id": w.id})
+	if err != nil {
+		return nil, false
+	}
+	// A guard that looks for the owner first answers 403 for what is gone.
+	if x.Status == 403 || x.Status == 404 || x.Status == 410 {
+		return nil, true
+	}
+	if x.Status != 200 {
+		return nil, false
+	}
+	if v := (verdict.Answer{Body: []byte(x.Content)}).JSON(); v != nil {
+		return v, true
+	}
+	return x.Content, true
+}
+
+func (r *run) compare(w *watched) string {
+	after, ok := r.look(w)
+	switch {
+	case !ok:
+		return ""
+	case w.before == nil && after == nil:
+		return "" // it was not there to begin with
+	case after == nil:
+		return "gone"
+	}
+	diff := map[string]bool{}
+	differences(w.before, after, "", diff)
+	for p := range diff {
+		if !w.volatile[p] {
+			return "changed"
+		}
+	}
+	return "unchanged"
+}
+
+// differences collects the pointers at which two JSON values differ.
+func differences(a, b any, at string, out map[string]bool) {
+	x, ok1 := a.(map[string]any)
+	y, ok2 := b.(map[string]any)
+	if !ok1 || !ok2 {
+		if !reflect.DeepEqual(a, b) {
+			out[at] = true
+		}
+		return
+	}
+	for k := range x {
+		differences(x[k], y[k], at+"/"+k, out)
+	}
+	for k := range y {
+		if _, ok := x[k]; !ok {
+			out[at+"/"+k] = true
+		}
+	}
+}
+
+// putAway notes what an admitted request created, to be removed at the end.
+func (r *run) putAway(p *probe.Probe, f *Fact) {
+	effect := declaration.Effect("")
+	if p.Route >= 0 {
+		effect = r.doc.Routes[p.Route].Effect
+	}
+	if p.Method != "POST" || p.Kind == probe.Around || effect != declaration.Create && p.Kind != probe.OtherMethod {
+		return
+	}
+	m := store.Made{SweepID: r.sweep.ID, Owner: p.Identity, Route: p.RouteKey, State: "made"}
+	for _, rec := range r.doc.Records {
+		if rec.Make != nil && p.Route >= 0 && rec.Make.Method == "POST" && r.routeOf(rec.Make) == p.Route {
+			m.Record = rec.Name
+			m.RID, _ = verdict.Pointer([]byte(f.Exchange.Content), rec.ID)
+		}
+	}
+	if m.RID == "" {
+		m.RID, _ = verdict.Pointer([]byte(f.Exchange.Content), "/id")
+	}
+	if loc := f.answer().Header("Location"); m.RID == "" && loc != "" {
+		if u, err := url.Parse(loc); err == nil {
+			m.RID = u.Path[strings.LastIndexByte(u.Path, '/')+1:]
+		}
+	}
+	_ = r.app.store.AddMade(&m) // the next write to the journal reports a broken one
+}
+
+// claimBefore reads the member that a raised role will claim.
+func (r *run) claimBefore(p *probe.Probe, id string) string {
+	q := r.readerOf(p)
+	if q == nil || id == "" {
+		return ""
+	}
+	x, err := r.as(r.ctx, q, p.Record.Owner, map[string]string{"id": id})
+	if err != nil || x.Status != 200 {
+		return ""
+	}
+	return member(x.Content, p.Claim)
+}
+
+// member returns a member of a JSON object as JSON text.
+func member(body, name string) string {
+	var m map[string]json.RawMessage
+	if json.Unmarshal([]byte(body), &m) != nil {
+		return ""
+	}
+	return string(m[name])
+}
+
+func holds(claim, role string) bool {
+	var list []string
+	if json.Unmarshal([]byte(claim), &list) == nil {
+		return slices.Contains(list, role)
+	}
+	var one string
+	return json.Unmarshal([]byte(claim), &one) == nil && slices.Contains(strings.Fields(one), role)
+}
+
+// sawRaised looks for the claimed role in the answer and in the record, and
+// puts back what was there.
+func (r *run) sawRaised(p *probe.Probe, f *Fact, id, before string) {
+	if holds(before, p.Role) {
+		return
+	}
+	if holds(member(f.Exchange.Content, p.Claim), p.Role) {
+		f.Raised = "the answer"
+	}
+	if after := r.claimBefore(p, id); holds(after, p.Role) {
+		f.Raised = "the record, read again"
+	}
+	if f.Raised == "" || before == "" || id == "" {
+		return
+	}
+	back := *p
+	back.Kind = probe.Crossing
+	o, err := r.outgoing(&back, id)
+	if err == nil {
+		var body map[string]json.RawMessage
+		if err = json.Unmarshal(o.Body, &body); err == nil {
+			body[p.Claim] = json.RawMessage(before)
+			o.Body, err = json.Marshal(body)
+		}
+	}
+	if err == nil {
+		_, err = r.present(p, &o)
+	}
+	if err == nil {
+		_, err = r.client.Send(r.ctx, o)
+	}
+	if after := r.claimBefore(p, id); err != nil || holds(after, p.Role) {
+		m := store.Made{SweepID: r.sweep.ID, Owner: p.Identity, Route: p.RouteKey, RID: id, Record: p.Record.Name, State: "left", Why: fmt.Sprintf("%s was raised to %s and could not be put back to %s", p.Claim, p.Role, before)}
+		_ = r.app.store.AddMade(&m)
+	}
+}
+
+// cleanUp removes what the sweep made. It has its own time, so that a stopped
+// sweep leaves nothing behind that can be removed quickly.
+func (r *run) cleanUp() {
+	ctx, cancel := context.WithTimeout(context.Background(), cleanUpTime(r.stopping.Err() != nil))
+	defer cancel()
+	list, err := r.app.store.MadeOf(r.sweep.ID)
+	if err != nil {
+		return
+	}
+	for _, m := range list {
+		switch m.State {
+		case "making":
+			_ = r.app.store.SetMade(m.ID, "left", "the answer to making it was never seen, so it may exist")
+		case "made":
+			state, why := r.removeMade(ctx, m)
+			_ = r.app.store.SetMade(m.ID, state, why)
+		}
+	}
+}
+
+func cleanUpTime(stopped bool) time.Duration {
+	if stopped {
+		return 250 * time.Millisecond
+	}
+	return 2 * time.Minute
+}
+
+func (r *run) removeMade(ctx context.Context, m store.Made) (state, why string) {
+	if m.RID == "" {
+		return "left", "the answer does not say what was created"
+	}
+	tries := r.removers(m)
+	if len(tries) == 0 {
+		return "left", "no route of the inventory removes it, or nobody may"
+	}
+	for _, t := range tries {
+		x, err := r.as(ctx, t.q, t.who, map[string]string{"id": m.RID})
+		switch {
+		case ctx.Err() != nil:
+			return "made", "stopped before it could be removed"
+		case err != nil:
+			why = err.Error()
+		case x.Status >= 200 && x.Status < 300 || x.Status == 404 || x.Status == 410:
+			return "removed", ""
+		default:
+			why = fmt.Sprintf("%s %s as %s was answered %d", t.q.Method, t.q.Path, t.who, x.Status)
+		}
+	}
+	return "left", why
+}
+
+type remover struct {
+	q   *declaration.Request
+	who string
+}
+
+// removers are the ways to remove what was made: as its owner where the
+// declaration says how, or by a caller who may remove any.
+func (r *run) removers(m store.Made) []remover {
+	var out []remover
+	rec := r.doc.RecordNamed(m.Record)
+	if rec != nil && rec.Remove != nil && m.Owner != "" {
+		out = append(out, remover{rec.Remove, m.Owner})
+	}
+	var q *declaration.Request
+	at := -1
+	for i, rt := range r.doc.Routes {
+		if rt.Method() != "DELETE" || len(rt.Parameters()) != 1 {
+			continue
+		}
+		base := rt.Path()[:strings.LastIndexByte(rt.Path(), '/')]
+		made := m.Route
+		if rec != nil && rec.Make != nil {
+			made = "POST " + hostPath(rec.Make.Host, rec.Make.Path)
+		}
+		if made == "POST "+hostPath(rt.Host, base) {
+			q, at = &declaration.Request{Method: "DELETE", Host: rt.Host, Path: base + "/{id}"}, i
+		}
+	}
+	if q == nil {
+		return out
+	}
+	for _, id := range r.doc.Identities {
+		x := access.Evaluate(r.doc, at, access.Caller{Identity: id, State: access.Sound})
+		if x.Outcome == access.Admit && (!x.Depends || id.Name == m.Owner) {
+			out = append(out, remover{q, id.Name})
+		}
+	}
+	return out
+}
+
+func hostPath(host, path string) string {
+	if host != "" {
+		return host + ":" + path
+	}
+	return path
+}
+
+func (r *run) leftovers() []Leftover {
+	list, err := r.app.store.MadeOf(r.sweep.ID)
+	out := []Leftover{}
+	if err != nil {
+		return out
+	}
+	for _, m := range list {
+		if m.State == "left" || m.State == "made" {
+			what := m.RID
+			if m.Record != "" {
+				what = m.Record + " " + m.RID
+			}
+			out = append(out, Leftover{Route: m.Route, What: strings.TrimSpace(what), Why: m.Why})
+		}
+	}
+	return out
+}

@@ -1,0 +1,493 @@
+package app
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"millgate/core/access"
+	"millgate/core/declaration"
+	"millgate/core/probe"
+	"millgate/core/verdict"
+	"millgate/store"
+	"millgate/wire"
+)
+
+// Run is what is told about a sweep.
+type Run struct {
+	ID        uint            `json:"id"`
+	Target    string          `json:"target"`
+	Revision  uint            `json:"revision"`
+	State     string          `json:"state"`
+	Partial   bool            `json:"partial"`
+	Planned   int             `json:"planned"`
+	Done      int             `json:"done"`
+	Pace      float64         `json:"pace"` // probes per second over the last seconds
+	Left      float64         `json:"left"` // seconds
+	StartedAt time.Time       `json:"startedAt"`
+	EndedAt   *time.Time      `json:"endedAt,omitempty"`
+	Note      string          `json:"note"`
+	Counts    *verdict.Counts `json:"counts,omitempty"`
+}
+
+// Result is what a sweep came to.
+type Result struct {
+	Counts   verdict.Counts    `json:"counts"`
+	Findings []verdict.Finding `json:"findings"`
+	Left     []probe.Omission  `json:"left"`
+	Made     []Leftover        `json:"made"`
+	Plan     PlanSummary       `json:"plan"`
+}
+
+// Leftover is something that a sweep made and could not remove.
+type Leftover struct {
+	Route string `json:"route"`
+	What  string `json:"what"`
+	Why   string `json:"why"`
+}
+
+const (
+	lanes        = 8                // requests in flight
+	repeats      = 3                // of a throttled probe
+	longestWait  = 60 * time.Second // that a Retry-After may ask for
+	stopGrace    = 700 * time.Millisecond
+	progressStep = 250 * time.Millisecond
+)
+
+type run struct {
+	app    *App
+	doc    *declaration.Document
+	target *declaration.Target
+	plan   *probe.Plan
+	client *wire.Client
+	keys   *wire.Keyring
+	sweep  store.Sweep
+	judge  *judge
+	probes []*probe.Probe // those to send
+
+	stopping context.Context // done: begin nothing new
+	stop     context.CancelFunc
+	ctx      context.Context // done: drop what is in flight
+	cancel   context.CancelFunc
+	done     chan struct{}
+
+	mu      sync.Mutex // facts, pending, since, worked
+	facts   map[string]*Fact
+	pending map[string][]*probe.Probe // by control
+	since   map[string][]*probe.Probe // refused since the credential's last success
+	worked  map[string]bool
+	leases  map[string]*lease
+	counted atomic.Int64
+	lost    map[string]bool // sent by an earlier process, never answered
+}
+
+func (a *App) newRun(ctx context.Context, d *declaration.Document, t *declaration.Target, base string, pl *probe.Plan, only []*probe.Probe, facts map[string]*Fact) (*run, error) {
+	mask := wire.NewMasker()
+	c, err := wire.NewClient(ctx, t, base, mask)
+	if err != nil {
+		return nil, err
+	}
+	r := &run{app: a, doc: d, target: t, plan: pl, client: c, probes: only, facts: facts, pending: map[string][]*probe.Probe{}, since: map[string][]*probe.Probe{},
+		worked: map[string]bool{}, leases: map[string]*lease{}, done: make(chan struct{}), lost: map[string]bool{}}
+	r.keys = wire.NewKeyring(d, t, c, a.secret)
+	r.judge = newJudge(d, pl, facts)
+	r.stopping, r.stop = context.WithCancel(context.Background())
+	r.ctx, r.cancel = context.WithCancel(context.Background())
+	return r, nil
+}
+
+// info is the run as told to listeners.
+func (r *run) info() *Run {
+	n := int(r.counted.Load())
+	i := runInfo(r.sweep)
+	i.Done = n
+	if el := time.Since(r.sweep.StartedAt).Seconds(); el > 0 && r.sweep.State == store.Running {
+		i.Pace = float64(n) / el
+		if i.Pace > 0 {
+			i.Left = float64(len(r.probes)-n) / i.Pace
+		}
+	}
+	return i
+}
+
+func runInfo(w store.Sweep) *Run {
+	i := &Run{ID: w.ID, Target: w.Target, Revision: w.RevisionID, State: w.State, Partial: w.Partial, Planned: w.Planned, Done: w.Planned, StartedAt: w.StartedAt, EndedAt: w.EndedAt, Note: w.Note}
+	var res Result
+	if len(w.Result) > 0 && json.Unmarshal(w.Result, &res) == nil {
+		i.Counts = &res.Counts
+	}
+	return i
+}
+
+// work sends everything and ends the sweep.
+func (r *run) work() {
+	defer close(r.done)
+	defer r.client.Close()
+	defer r.cancel()
+	go func() { // a stop lets what is in flight come home, for a moment
+		<-r.stopping.Done()
+		select {
+		case <-r.done:
+		case <-time.After(stopGrace):
+			r.cancel()
+		}
+	}()
+	tick := time.NewTicker(progressStep)
+	defer tick.Stop()
+	go func() {
+		for {
+			select {
+			case <-r.done:
+				return
+			case <-tick.C:
+				r.app.Events.Send(Event{Type: "sweep", Sweep: r.info()})
+			}
+		}
+	}()
+	r.app.Events.Send(Event{Type: "sweep", Sweep: r.info()})
+	err := r.client.Reach(r.ctx)
+	if err == nil {
+		err = r.phases()
+	}
+	r.cleanUp()
+	r.finish(err)
+}
+
+func (r *run) phases() error {
+	for ph := probe.Safe; ph <= probe.Raising; ph++ {
+		g := new(errgroup.Group)
+		g.SetLimit(lanes)
+		for _, lane := range r.lanesOf(ph) {
+			if r.stopping.Err() != nil {
+				break
+			}
+			g.Go(func() error {
+				for _, p := range lane {
+					if r.stopping.Err() != nil {
+						return nil
+					}
+					if err := r.one(p); err != nil {
+						return err
+					}
+				}
+				return nil
+			})
+		}
+		if err := g.Wait(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// lanesOf splits a phase into lists that run beside each other. Safe probes
+// stand alone; unsafe ones of a route, or on one record, follow each other, so
+// that what is read afterwards can be put down to one of them.
+func (r *run) lanesOf(ph probe.Phase) [][]*probe.Probe {
+	var out [][]*probe.Probe
+	index := map[string]int{}
+	for _, p := range r.probes {
+		if p.Phase != ph || r.fact(p.ID) != nil {
+			continue
+		}
+		k := p.ID
+		if ph != probe.Safe {
+			k = p.RouteKey
+			if p.Record.ID != "" {
+				k = p.Record.Name + "\x00" + p.Record.ID
+			}
+		}
+		i, ok := index[k]
+		if !ok {
+			i = len(out)
+			index[k] = i
+			out = append(out, nil)
+		}
+		out[i] = append(out[i], p)
+	}
+	return out
+}
+
+func (r *run) fact(id string) *Fact {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.facts[id]
+}
+
+// one sends a probe and keeps what came of it. The error ends the sweep.
+func (r *run) one(p *probe.Probe) error {
+	f := &Fact{Sweep: r.sweep.ID}
+	if r.lost[p.ID] {
+		f.Lost = "sent before the sweep was interrupted, and never answered; an unsafe request is not sent twice"
+		return r.keep(p, f)
+	}
+	l, why := r.leaseFor(p)
+	if why != "" {
+		if r.ctx.Err() != nil {
+			return nil
+		}
+		f.Lost = why
+		return r.keep(p, f)
+	}
+	id := p.Record.ID
+	if l != nil {
+		id = l.id
+	}
+	f.Record = id
+	watch := r.watch(p, l, id)
+	o, err := r.outgoing(p, id)
+	if err != nil {
+		return r.withoutCredential(p, f, err)
+	}
+	before := ""
+	if p.Kind == probe.RaisedRole {
+		before = r.claimBefore(p, id)
+	}
+	x, n, err := r.deliver(p, o)
+	if err != nil {
+		if r.ctx.Err() != nil {
+			return nil // stopped: the intent stays without an answer
+		}
+		return r.withoutCredential(p, f, err)
+	}
+	f.Exchange, f.Repeats = x, n
+	cls := verdict.Classify(f.answer(), r.doc.Answers)
+	if watch != nil {
+		f.ReadBack = r.compare(watch)
+		if f.ReadBack == "changed" || f.ReadBack == "gone" || cls == verdict.Admitted {
+			r.dropLease(p)
+		}
+	}
+	if p.Phase >= probe.UnsafeAdmitted && l != nil {
+		r.dropLease(p)
+	}
+	if cls == verdict.Admitted && p.Unsafe() && x.Status < 300 {
+		if p.Kind == probe.RaisedRole {
+			r.sawRaised(p, f, id, before)
+		}
+		r.putAway(p, f)
+	}
+	return r.keep(p, f)
+}
+
+// withoutCredential keeps a probe that could not be sent as it was meant.
+func (r *run) withoutCredential(p *probe.Probe, f *Fact, err error) error {
+	if r.ctx.Err() != nil {
+		return nil
+	}
+	if errors.Is(err, errJournal) {
+		return err
+	}
+	f.Lost = "not sent: " + err.Error()
+	return r.keep(p, f)
+}
+
+var errJournal = errors.New("the journal cannot be written")
+
+// outgoing is the probe with its body filled and its credential presented.
+func (r *run) outgoing(p *probe.Probe, recordID string) (wire.Outgoing, error) {
+	q := probe.Build(r.doc, p, recordID)
+	o := wire.Outgoing{Method: q.Method, Host: q.Host, Path: q.Path, Query: q.Query, Headers: slices.Clone(q.Headers), Body: q.Body}
+	req := declaration.Request{JSON: q.Body}
+	need := req.Placeholders()
+	if p.Kind == probe.WrongSecret {
+		v, err := r.keys.WrongSecret(p.Identity, p.Scheme)
+		if err != nil {
+			return o, err
+		}
+		o.Body = wire.FillBody(q.Body, header(q.Headers, "Content-Type"), v)
+		return o, nil
+	}
+	if len(need) > 0 {
+		v, err := r.keys.Values(r.ctx, q.As, need)
+		if err != nil {
+			return o, err
+		}
+		o.Body = wire.FillBody(q.Body, header(q.Headers, "Content-Type"), v)
+	}
+	return o, nil
+}
+
+func header(h [][2]string, name string) string {
+	for _, kv := range h {
+		if kv[0] == name {
+			return kv[1]
+		}
+	}
+	return ""
+}
+
+// present adds the probe's credential.
+func (r *run) present(p *probe.Probe, o *wire.Outgoing) (epoch int, err error) {
+	switch {
+	case p.Kind == probe.WrongSecret || p.Scheme == "":
+		return 0, nil
+	case p.Identity == "":
+		return 0, r.keys.PresentBroken(r.ctx, o, p.Scheme)
+	}
+	return r.keys.Present(r.ctx, o, p.Identity, p.Scheme)
+}
+
+// deliver sends a probe: the intent is written first, a throttled answer is
+// waited out, and a credential that ended is renewed once.
+func (r *run) deliver(p *probe.Probe, o wire.Outgoing) (wire.Exchange, int, error) {
+	renewed := false
+	for n := 0; ; {
+		out := o
+		out.Headers = slices.Clone(o.Headers)
+		epoch, err := r.present(p, &out)
+		if err != nil {
+			return wire.Exchange{}, n, err
+		}
+		intent := store.Probe{SweepID: r.sweep.ID, ProbeID: p.ID, Route: p.RouteKey, Identity: p.Identity, Unsafe: p.Unsafe(), Sent: time.Now()}
+		if err := r.app.store.Intend(intent); err != nil {
+			return wire.Exchange{}, n, fmt.Errorf("%w: %v", errJournal, err)
+		}
+		x, err := r.client.Send(r.ctx, out)
+		if err != nil {
+			return x, n, err
+		}
+		cls := verdict.Classify(verdict.Answer{Status: x.Status, Headers: x.Answer, Body: []byte(x.Content)}, r.doc.Answers)
+		if cls == verdict.Throttled && n < repeats {
+			wait := wire.RetryAfter(x, time.Now())
+			if wait < 0 {
+				wait = time.Second << n
+			}
+			if wait <= longestWait {
+				n++
+				r.app.Events.Send(Event{Type: "wait", Text: fmt.Sprintf("throttled at %s, waiting %s", p.RouteKey, wait.Round(time.Second))})
+				select {
+				case <-r.stopping.Done():
+					return x, n, nil
+				case <-time.After(wait):
+				}
+				continue
+			}
+		}
+		if again := r.credentialSeen(p, cls, &renewed, epoch); again {
+			continue
+		}
+		return x, n, nil
+	}
+}
+
+// credentialSeen follows how an identity's credential fares. It renews one
+// that used to work and now is refused where it must be admitted; then the
+// probe is sent once more, and when that is admitted, everything that was
+// refused since the last success is sent again.
+func (r *run) credentialSeen(p *probe.Probe, cls verdict.Class, renewed *bool, epoch int) (again bool) {
+	if p.Identity == "" || p.Kind == probe.WrongSecret || p.State != access.Sound {
+		return false
+	}
+	k := p.Identity + "\x00" + p.Scheme
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	switch {
+	case cls == verdict.Refused && p.Expect.Outcome == access.Admit && p.Kind == probe.Crossing && r.worked[k] && !*renewed:
+		*renewed = true
+		r.mu.Unlock()
+		err := r.keys.Renew(r.ctx, p.Identity, p.Scheme, epoch)
+		r.mu.Lock()
+		return err == nil
+	case cls == verdict.Refused:
+		r.since[k] = append(r.since[k], p)
+	case cls == verdict.Admitted && p.Expect.Outcome == access.Admit:
+		list := r.since[k]
+		r.since[k] = nil
+		r.worked[k] = true
+		if *renewed {
+			for _, q := range list {
+				if q.ID != p.ID && r.facts[q.ID] != nil {
+					delete(r.facts, q.ID)
+					r.counted.Add(-1)
+					r.mu.Unlock()
+					_ = r.one(q) // its own journal error comes up with the next probe
+					r.mu.Lock()
+				}
+			}
+		}
+	}
+	return false
+}
+
+// keep writes the fact and tells of every verdict that it settles.
+func (r *run) keep(p *probe.Probe, f *Fact) error {
+	b, err := json.Marshal(f)
+	if err != nil {
+		return fmt.Errorf("%w: %v", errJournal, err)
+	}
+	if f.Lost != "" {
+		intent := store.Probe{SweepID: r.sweep.ID, ProbeID: p.ID, Route: p.RouteKey, Identity: p.Identity, Unsafe: p.Unsafe(), Sent: time.Now()}
+		if err := r.app.store.Intend(intent); err != nil {
+			return fmt.Errorf("%w: %v", errJournal, err)
+		}
+	}
+	if err := r.app.store.Answer(r.sweep.ID, p.ID, b); err != nil {
+		return fmt.Errorf("%w: %v", errJournal, err)
+	}
+	r.counted.Add(1)
+	r.mu.Lock()
+	r.facts[p.ID] = f
+	settled := append(r.pending[p.ID], p)
+	delete(r.pending, p.ID)
+	var ticks []Tick
+	for _, q := range settled {
+		if !r.judge.ready(q) && r.plan.Find(q.Control) != nil {
+			r.pending[q.Control] = append(r.pending[q.Control], q)
+			continue
+		}
+		if r.facts[q.ID] == nil {
+			continue
+		}
+		v := r.judge.judge(q)
+		ticks = append(ticks, Tick{Probe: q.ID, Route: q.RouteKey, Caller: q.Column(), Who: verdict.CallerLabel(q), Kind: string(v.Kind), Reason: v.Reason})
+	}
+	r.mu.Unlock()
+	r.app.forget(r.target.Name)
+	for _, t := range ticks {
+		r.app.Events.Send(Event{Type: "verdict", Tick: &t})
+	}
+	return nil
+}
+
+// finish writes the result.
+func (r *run) finish(err error) {
+	state, note := store.Done, ""
+	switch {
+	case errors.Is(err, wire.ErrUnreachable):
+		state, note = store.Failed, err.Error()
+	case err != nil:
+		state, note = store.Failed, err.Error()
+	case r.stopping.Err() != nil:
+		state, note = store.Stopped, fmt.Sprintf("stopped after %d of %d probes", r.counted.Load(), len(r.probes))
+	}
+	now := time.Now()
+	r.mu.Lock()
+	items := r.judge.all()
+	r.mu.Unlock()
+	res := Result{Findings: verdict.Gather(r.doc, items), Left: r.plan.Left, Plan: summary(r.plan, r.target), Made: r.leftovers()}
+	res.Counts = verdict.Count(items, res.Findings)
+	b, jerr := json.Marshal(res)
+	if jerr != nil {
+		state, note = store.Failed, "the result cannot be written: "+jerr.Error()
+	}
+	a := r.app
+	a.mu.Lock()
+	r.sweep.State, r.sweep.Note, r.sweep.EndedAt, r.sweep.Result = state, note, &now, b
+	if serr := a.store.SaveSweep(&r.sweep); serr != nil {
+		r.sweep.State, r.sweep.Note = store.Failed, "the result cannot be written: "+serr.Error()
+	}
+	if o := a.seen[r.target.Name]; o != nil {
+		o.judged = false
+	}
+	a.running = nil
+	a.mu.Unlock()
+	a.Events.Send(Event{Type: "sweep", Sweep: r.info()})
+}

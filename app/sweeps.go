@@ -1,0 +1,430 @@
+package app
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"millgate/core/declaration"
+	"millgate/core/probe"
+	"millgate/core/verdict"
+	"millgate/store"
+	"millgate/wire"
+)
+
+// PlanSummary is a plan in numbers.
+type PlanSummary struct {
+	Target   string              `json:"target"`
+	Base     string              `json:"base"`
+	Probes   int                 `json:"probes"`
+	Requests int                 `json:"requests"` // with logins and throwaway records
+	Unsafe   int                 `json:"unsafe"`
+	Made     int                 `json:"made"` // probes on throwaway records
+	Inferred int                 `json:"inferred"`
+	Seconds  float64             `json:"seconds"` // at the target's pace
+	Pace     string              `json:"pace"`
+	Policy   string              `json:"policy"` // the target's `unsafe`
+	Kinds    map[probe.Kind]int  `json:"kinds"`
+	Shared   map[string][]string `json:"shared"` // identity → those it stands for
+}
+
+func summary(pl *probe.Plan, t *declaration.Target) PlanSummary {
+	s := PlanSummary{Target: t.Name, Base: t.Base, Probes: len(pl.Probes), Requests: pl.Requests(), Unsafe: pl.Unsafe(), Made: pl.Made(), Inferred: pl.Inferred,
+		Seconds: pl.Duration(t.Pace).Seconds(), Pace: t.Pace.String(), Policy: string(t.Unsafe), Kinds: map[probe.Kind]int{}, Shared: map[string][]string{}}
+	for _, p := range pl.Probes {
+		s.Kinds[p.Kind]++
+		if len(p.StandsFor) > 0 {
+			s.Shared[p.Identity] = p.StandsFor
+		}
+	}
+	return s
+}
+
+// PlanDetail is a plan to look at before anything is sent.
+type PlanDetail struct {
+	PlanSummary
+	Left   []probe.Omission
+	Probes []*probe.Probe
+}
+
+func (a *App) current(target string) (*declaration.Document, *declaration.Target, error) {
+	if declaration.Failed(a.messages) {
+		return nil, nil, fmt.Errorf("%w: mend it in the Declaration place first", ErrInvalid)
+	}
+	t := a.doc.TargetNamed(target)
+	if t == nil {
+		names := make([]string, len(a.doc.Targets))
+		for i, t := range a.doc.Targets {
+			names[i] = t.Name
+		}
+		hint := "declare one under `targets`"
+		if near := declaration.Nearest(target, names); near != "" {
+			hint = fmt.Sprintf("did you mean %q?", near)
+		}
+		return nil, nil, fmt.Errorf("%w: there is no target %q; %s", ErrNotFound, target, hint)
+	}
+	return a.doc, t, nil
+}
+
+// Plan plans a sweep without sending anything.
+func (a *App) Plan(target string) (PlanDetail, error) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	d, t, err := a.current(target)
+	if err != nil {
+		return PlanDetail{}, err
+	}
+	pl := probe.Make(d, t)
+	return PlanDetail{summary(pl, t), pl.Left, pl.Probes}, nil
+}
+
+// StartSweep begins a whole sweep. base replaces the target's base when it is
+// not empty.
+func (a *App) StartSweep(target, base string) (*Run, error) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	d, t, err := a.current(target)
+	if err != nil {
+		return nil, err
+	}
+	pl := probe.Make(d, t)
+	if len(pl.Probes) == 0 {
+		return nil, fmt.Errorf("%w: there is nothing to send: no route of the inventory can be probed", ErrInput)
+	}
+	facts := map[string]*Fact{}
+	return a.start(d, t, base, pl, pl.Probes, facts, store.Sweep{Planned: len(pl.Probes)}, nil)
+}
+
+func (a *App) start(d *declaration.Document, t *declaration.Target, base string, pl *probe.Plan, only []*probe.Probe, facts map[string]*Fact, w store.Sweep, lost map[string]bool) (*Run, error) {
+	if a.running != nil {
+		return nil, fmt.Errorf("%w against %s; stop it first", ErrBusy, a.running.target.Name)
+	}
+	r, err := a.newRun(context.Background(), d, t, base, pl, only, facts)
+	if err != nil {
+		return nil, err
+	}
+	if w.ID == 0 {
+		w.RevisionID, w.Target, w.Base, w.StartedAt = a.revision.ID, t.Name, base, time.Now()
+	}
+	w.State, w.EndedAt, w.Note = store.Running, nil, ""
+	if err := a.store.SaveSweep(&w); err != nil {
+		return nil, fmt.Errorf("the sweep cannot be recorded: %w", err)
+	}
+	r.sweep = w
+	for id := range lost {
+		r.lost[id] = true
+	}
+	for _, p := range only {
+		if facts[p.ID] != nil && !w.Partial {
+			r.counted.Add(1)
+		}
+	}
+	a.running = r
+	if !w.Partial {
+		a.seen[t.Name] = &observed{facts: facts, sweep: w.ID}
+	} else {
+		// What is sent again is forgotten first, so that it is sent.
+		for _, p := range only {
+			delete(facts, p.ID)
+		}
+	}
+	i := r.info()
+	go r.work()
+	return i, nil
+}
+
+// Stop ends the running sweep; it returns when it has ended.
+func (a *App) Stop(id uint) error {
+	a.mu.Lock()
+	r := a.running
+	a.mu.Unlock()
+	if r == nil || r.sweep.ID != id {
+		return fmt.Errorf("%w: sweep %d is not running", ErrNotFound, id)
+	}
+	r.stop()
+	<-r.done
+	return nil
+}
+
+// Wait returns when the sweep has ended.
+func (a *App) Wait(id uint) {
+	a.mu.Lock()
+	r := a.running
+	a.mu.Unlock()
+	if r != nil && r.sweep.ID == id {
+		<-r.done
+	}
+}
+
+// Resume goes on with a sweep that was interrupted or stopped, with the
+// declaration it was begun with.
+func (a *App) Resume(id uint) (*Run, error) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	w, err := a.store.SweepByID(id)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, fmt.Errorf("%w: there is no sweep %d", ErrNotFound, id)
+	}
+	if err != nil {
+		return nil, err
+	}
+	if w.State != store.Interrupted && w.State != store.Stopped {
+		return nil, fmt.Errorf("%w: sweep %d is %s; only a stopped or interrupted one can go on", ErrInput, id, w.State)
+	}
+	if w.Partial {
+		return nil, fmt.Errorf("%w: probes that were sent again cannot be gone on with; send them again", ErrInput)
+	}
+	d := a.doc
+	if w.RevisionID != a.revision.ID {
+		rev, _, err := a.store.RevisionByID(w.RevisionID)
+		if err != nil {
+			return nil, err
+		}
+		var msgs []declaration.Message
+		if d, msgs = a.parse(rev.Text); declaration.Failed(msgs) {
+			return nil, fmt.Errorf("%w: revision %d, with which it began, can no longer be read", ErrInvalid, w.RevisionID)
+		}
+	}
+	t := d.TargetNamed(w.Target)
+	if t == nil {
+		return nil, fmt.Errorf("%w: there is no target %q", ErrNotFound, w.Target)
+	}
+	pl := probe.Make(d, t)
+	facts, lost, err := a.journal(id)
+	if err != nil {
+		return nil, err
+	}
+	return a.start(d, t, w.Base, pl, pl.Probes, facts, w, lost)
+}
+
+// journal reads what a sweep sent: the facts, and the unsafe probes that were
+// sent and never answered.
+func (a *App) journal(id uint) (facts map[string]*Fact, lost map[string]bool, err error) {
+	rows, err := a.store.Probes(id)
+	if err != nil {
+		return nil, nil, err
+	}
+	facts, lost = map[string]*Fact{}, map[string]bool{}
+	for _, row := range rows {
+		if !row.Answered {
+			lost[row.ProbeID] = row.Unsafe
+			continue
+		}
+		f, err := decodeFact(row.Fact)
+		if err != nil {
+			return nil, nil, fmt.Errorf("probe %s of sweep %d cannot be read: %w", row.ProbeID, id, err)
+		}
+		facts[row.ProbeID] = f
+	}
+	for k, unsafe := range lost {
+		if !unsafe {
+			delete(lost, k)
+		}
+	}
+	return facts, lost, nil
+}
+
+// Crossing names one cell of the board; an empty Caller is nobody, "*" is all.
+type CrossingKey struct{ Route, Caller string }
+
+// ProbeAgain sends the probes of some crossings again, with their controls.
+func (a *App) ProbeAgain(target string, keys []CrossingKey) (*Run, error) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	d, t, err := a.current(target)
+	if err != nil {
+		return nil, err
+	}
+	pl := probe.Make(d, t)
+	want := map[string]bool{}
+	for _, p := range pl.Probes {
+		for _, k := range keys {
+			if p.RouteKey == k.Route && (k.Caller == "*" || p.Column() == k.Caller || slices.Contains(p.StandsFor, k.Caller)) {
+				want[p.ID] = true
+				if p.Control != "" {
+					want[p.Control] = true
+				}
+			}
+		}
+	}
+	var only []*probe.Probe
+	for _, p := range pl.Probes {
+		if want[p.ID] {
+			only = append(only, p)
+		}
+	}
+	if len(only) == 0 {
+		return nil, fmt.Errorf("%w: no probe is planned there; the plan says why", ErrNotFound)
+	}
+	o, err := a.observe(t.Name)
+	if err != nil {
+		return nil, err
+	}
+	return a.start(d, t, "", pl, only, o.facts, store.Sweep{Planned: len(only), Partial: true}, nil)
+}
+
+// observe loads what is known of a target: its last whole sweep and what was
+// sent again since.
+func (a *App) observe(target string) (*observed, error) {
+	if o := a.seen[target]; o != nil {
+		return o, nil
+	}
+	o := &observed{facts: map[string]*Fact{}}
+	list, err := a.store.Sweeps(target, 200)
+	if err != nil {
+		return nil, err
+	}
+	i := slices.IndexFunc(list, func(w store.Sweep) bool { return !w.Partial && w.State != store.Failed })
+	if i < 0 {
+		i = len(list) - 1
+	}
+	for ; i >= 0; i-- {
+		facts, _, err := a.journal(list[i].ID)
+		if err != nil {
+			return nil, err
+		}
+		if !list[i].Partial {
+			o.sweep = list[i].ID
+		}
+		for k, f := range facts {
+			o.facts[k] = f
+		}
+	}
+	a.seen[target] = o
+	return o, nil
+}
+
+// forget makes the next look at a target judge again.
+func (a *App) forget(target string) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if o := a.seen[target]; o != nil {
+		o.judged = false
+	}
+}
+
+// judged returns what is known of a target, judged by the current declaration.
+func (a *App) judged(target *declaration.Target) (*observed, error) {
+	o, err := a.observe(target.Name)
+	if err != nil || o.judged {
+		return o, err
+	}
+	o.plan = probe.Make(a.doc, target)
+	facts := o.facts
+	if r := a.running; r != nil {
+		r.mu.Lock()
+		facts = make(map[string]*Fact, len(o.facts))
+		for k, f := range o.facts {
+			facts[k] = f
+		}
+		r.mu.Unlock()
+	}
+	o.view = facts
+	items := newJudge(a.doc, o.plan, facts).all()
+	if a.running != nil {
+		// A verdict whose control is still to come would only look unproven.
+		items = slices.DeleteFunc(items, func(it verdict.Item) bool {
+			p := it.Probe
+			return p.Control != "" && facts[p.Control] == nil && o.plan.Find(p.Control) != nil && it.Verdict.Kind == verdict.Unproven
+		})
+	}
+	o.items = make(map[string]verdict.Item, len(items))
+	for _, it := range items {
+		o.items[it.Probe.ID] = it
+	}
+	o.findings = verdict.Gather(a.doc, items)
+	o.counts = verdict.Count(items, o.findings)
+	o.judged = true
+	return o, nil
+}
+
+// Sweeps lists the newest sweeps.
+func (a *App) Sweeps() ([]*Run, error) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	list, err := a.store.Sweeps("", 100)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]*Run, len(list))
+	for i, w := range list {
+		out[i] = runInfo(w)
+		if r := a.running; r != nil && r.sweep.ID == w.ID {
+			out[i] = r.info()
+		}
+	}
+	return out, nil
+}
+
+// SweepResult returns what an ended sweep came to.
+func (a *App) SweepResult(id uint) (*Run, Result, error) {
+	var res Result
+	w, err := a.store.SweepByID(id)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, res, fmt.Errorf("%w: there is no sweep %d", ErrNotFound, id)
+	}
+	if err != nil {
+		return nil, res, err
+	}
+	if len(w.Result) > 0 {
+		err = json.Unmarshal(w.Result, &res)
+	}
+	return runInfo(w), res, err
+}
+
+// Connection is what a test of a target's connection showed.
+type Connection struct {
+	OK    bool
+	Steps []Step
+}
+
+// Step is one part of the test.
+type Step struct {
+	Name string
+	OK   bool
+	Text string
+}
+
+// TestTarget connects to every host of the target and obtains a credential
+// for each identity.
+func (a *App) TestTarget(ctx context.Context, target string) (Connection, error) {
+	a.mu.Lock()
+	d, t, err := a.current(target)
+	a.mu.Unlock()
+	if err != nil {
+		return Connection{}, err
+	}
+	out := Connection{OK: true}
+	add := func(name string, err error, ok string) {
+		s := Step{Name: name, OK: err == nil, Text: ok}
+		if err != nil {
+			s.Text, out.OK = err.Error(), false
+		}
+		out.Steps = append(out.Steps, s)
+	}
+	c, err := wire.NewClient(ctx, t, "", wire.NewMasker())
+	if err == nil {
+		err = c.Reach(ctx)
+	}
+	add("connect", err, "every host takes connections")
+	if err != nil {
+		return out, nil
+	}
+	defer c.Close()
+	keys := wire.NewKeyring(d, t, c, a.secret)
+	for _, id := range d.Identities {
+		for _, cr := range id.Credentials {
+			s := d.SchemeNamed(cr.Scheme.Name)
+			if s == nil || !s.Probed() {
+				continue
+			}
+			var o wire.Outgoing
+			_, err := keys.Present(ctx, &o, id.Name, s.Name)
+			add(id.Name+", "+s.Name, err, "a credential is at hand")
+		}
+	}
+	return out, nil
+}

@@ -1,0 +1,76 @@
+package store
+
+import (
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+
+	"golang.org/x/crypto/chacha20poly1305"
+	"gorm.io/gorm/clause"
+)
+
+// Secret is a value sealed with the key of the data directory.
+type Secret struct {
+	Name   string `gorm:"primaryKey"`
+	Sealed []byte
+}
+
+// key reads the data directory's key, making it the first time. Whoever may
+// read the directory may read the secrets; a copied database alone gives none.
+func (s *Store) key() ([]byte, error) {
+	if s.dir == "" {
+		return nil, errors.New("kept secrets need a data directory")
+	}
+	path := filepath.Join(s.dir, "secrets.key")
+	k, err := os.ReadFile(path)
+	if err == nil && len(k) == chacha20poly1305.KeySize {
+		return k, nil
+	}
+	if err == nil || !errors.Is(err, os.ErrNotExist) {
+		return nil, fmt.Errorf("the key of kept secrets at %s cannot be used: %v", path, err)
+	}
+	k = make([]byte, chacha20poly1305.KeySize)
+	_, _ = rand.Read(k) // crypto/rand never fails
+	return k, os.WriteFile(path, k, 0o600)
+}
+
+// Seal keeps a secret under a name.
+func (s *Store) Seal(name, value string) error {
+	k, err := s.key()
+	if err != nil {
+		return err
+	}
+	a, err := chacha20poly1305.NewX(k)
+	if err != nil {
+		return err
+	}
+	nonce := make([]byte, a.NonceSize())
+	_, _ = rand.Read(nonce)
+	return s.db.Clauses(clause.OnConflict{UpdateAll: true}).Create(&Secret{Name: name, Sealed: a.Seal(nonce, nonce, []byte(value), []byte(name))}).Error
+}
+
+// Unseal returns a kept secret, ErrNotFound when there is none.
+func (s *Store) Unseal(name string) (string, error) {
+	var x Secret
+	if err := s.db.Take(&x, "name = ?", name).Error; err != nil {
+		return "", found(err)
+	}
+	k, err := s.key()
+	if err != nil {
+		return "", err
+	}
+	a, err := chacha20poly1305.NewX(k)
+	if err != nil {
+		return "", err
+	}
+	if len(x.Sealed) < a.NonceSize() {
+		return "", fmt.Errorf("the kept secret %s is damaged", name)
+	}
+	p, err := a.Open(nil, x.Sealed[:a.NonceSize()], x.Sealed[a.NonceSize():], []byte(name))
+	if err != nil {
+		return "", fmt.Errorf("the kept secret %s cannot be opened with this directory's key", name)
+	}
+	return string(p), nil
+}

@@ -1,0 +1,277 @@
+// Package store keeps revisions, sweeps and their probes in SQLite.
+//
+// The journal of a sweep is written ahead: a probe's intent before it is sent,
+// its answer when it came. A sweep that was interrupted can so be gone on with,
+// and an unsafe request is never sent twice. Nothing secret is given to this
+// package but through Seal.
+package store
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"time"
+
+	"github.com/go-gormigrate/gormigrate/v2"
+	"gorm.io/driver/sqlite"
+	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
+	"gorm.io/gorm/logger"
+)
+
+// ErrNotFound is returned where nothing has the id.
+var ErrNotFound = errors.New("not found")
+
+// Revision is a kept text of the declaration.
+type Revision struct {
+	ID      uint `gorm:"primaryKey"`
+	At      time.Time
+	Message string
+	Name    string
+	Text    string
+}
+
+// File is another file that belongs to a revision, as it was then.
+type File struct {
+	RevisionID uint   `gorm:"primaryKey;autoIncrement:false"`
+	Name       string `gorm:"primaryKey"`
+	Text       string
+}
+
+// States of a sweep.
+const (
+	Running     = "running"
+	Done        = "done"
+	Stopped     = "stopped"
+	Interrupted = "interrupted" // the process ended while it ran
+	Failed      = "failed"      // the target could not be checked
+)
+
+// Sweep is one run of planned probes against one target.
+type Sweep struct {
+	ID         uint `gorm:"primaryKey"`
+	RevisionID uint `gorm:"index"`
+	Target     string
+	Base       string // in place of the target's base
+	State      string
+	Partial    bool // only some probes, sent again
+	Planned    int
+	StartedAt  time.Time
+	EndedAt    *time.Time
+	Note       string
+	Result     []byte // JSON: counts, findings, what was left out
+}
+
+// Probe is one planned request of a sweep.
+type Probe struct {
+	SweepID  uint   `gorm:"primaryKey;autoIncrement:false"`
+	ProbeID  string `gorm:"primaryKey"`
+	Route    string `gorm:"index:crossing"`
+	Identity string `gorm:"index:crossing"`
+	Unsafe   bool
+	Sent     time.Time
+	Answered bool
+	Record   string // id of the record it was sent on
+	Fact     []byte // JSON of the masked exchange and what was seen beside it
+}
+
+// Made is a throwaway record, or something an admitted request left behind.
+type Made struct {
+	ID      uint `gorm:"primaryKey"`
+	SweepID uint `gorm:"index"`
+	Record  string
+	Owner   string
+	RID     string `gorm:"column:rid"`
+	Route   string
+	State   string // made, removed, left
+	Why     string
+}
+
+// TableName of what sweeps made.
+func (Made) TableName() string { return "mades" }
+
+// Store is the database.
+type Store struct {
+	db  *gorm.DB
+	dir string
+}
+
+// Open opens or creates the database in dir. An empty dir is a database in
+// memory.
+func Open(dir string) (*Store, error) {
+	dsn := "file::memory:?_foreign_keys=on"
+	if dir != "" {
+		if err := os.MkdirAll(dir, 0o700); err != nil {
+			return nil, fmt.Errorf("the data directory %s cannot be made: %w", dir, err)
+		}
+		dsn = "file:" + filepath.Join(dir, "millgate.db") + "?_journal_mode=WAL&_foreign_keys=on&_busy_timeout=5000&_synchronous=NORMAL&_txlock=immediate"
+	}
+	db, err := gorm.Open(sqlite.Open(dsn), &gorm.Config{Logger: logger.Discard, SkipDefaultTransaction: true, PrepareStmt: true})
+	if err != nil {
+		return nil, fmt.Errorf("the database in %s cannot be opened: %w", dir, err)
+	}
+	pool, err := db.DB()
+	if err != nil {
+		return nil, fmt.Errorf("the database in %s cannot be opened: %w", dir, err)
+	}
+	// One writer: SQLite has no more, and a memory database is its connection.
+	pool.SetMaxOpenConns(1)
+	s := &Store{db: db, dir: dir}
+	if err := s.migrate(); err != nil {
+		return nil, errors.Join(fmt.Errorf("the database in %s cannot be brought up to date: %w", dir, err), pool.Close())
+	}
+	return s, nil
+}
+
+func (s *Store) migrate() error {
+	return gormigrate.New(s.db, &gormigrate.Options{TableName: "migrations", IDColumnName: "id", IDColumnSize: 64, UseTransaction: true, ValidateUnknownMigrations: true}, []*gormigrate.Migration{
+		{ID: "0001-sweeps", Migrate: func(tx *gorm.DB) error {
+			return exec(tx,
+				`CREATE TABLE revisions (id integer PRIMARY KEY AUTOINCREMENT, at datetime NOT NULL, message text NOT NULL, name text NOT NULL, text text NOT NULL)`,
+				`CREATE TABLE files (revision_id integer NOT NULL REFERENCES revisions(id) ON DELETE CASCADE, name text NOT NULL, text text NOT NULL, PRIMARY KEY (revision_id, name))`,
+				`CREATE TABLE sweeps (id integer PRIMARY KEY AUTOINCREMENT, revision_id integer NOT NULL REFERENCES revisions(id), target text NOT NULL, base text NOT NULL, state text NOT NULL, partial numeric NOT NULL, planned integer NOT NULL, started_at datetime NOT NULL, ended_at datetime, note text NOT NULL, result blob)`,
+				`CREATE TABLE probes (sweep_id integer NOT NULL REFERENCES sweeps(id) ON DELETE CASCADE, probe_id text NOT NULL, route text NOT NULL, identity text NOT NULL, unsafe numeric NOT NULL, sent datetime NOT NULL, answered numeric NOT NULL, record text NOT NULL, fact blob, PRIMARY KEY (sweep_id, probe_id)) WITHOUT ROWID`,
+				`CREATE INDEX probes_crossing ON probes (route, identity)`,
+				`CREATE TABLE mades (id integer PRIMARY KEY AUTOINCREMENT, sweep_id integer NOT NULL REFERENCES sweeps(id) ON DELETE CASCADE, record text NOT NULL, owner text NOT NULL, rid text NOT NULL, route text NOT NULL, state text NOT NULL, why text NOT NULL)`,
+				`CREATE INDEX mades_sweep ON mades (sweep_id)`,
+			)
+		}, Rollback: func(tx *gorm.DB) error {
+			return exec(tx, "DROP TABLE mades", "DROP TABLE probes", "DROP TABLE sweeps", "DROP TABLE files", "DROP TABLE revisions")
+		}},
+		{ID: "0002-secrets", Migrate: func(tx *gorm.DB) error {
+			return exec(tx, `CREATE TABLE secrets (name text PRIMARY KEY, sealed blob NOT NULL) WITHOUT ROWID`)
+		}, Rollback: func(tx *gorm.DB) error { return exec(tx, "DROP TABLE secrets") }},
+	}).Migrate()
+}
+
+func exec(tx *gorm.DB, statements ...string) error {
+	for _, q := range statements {
+		if err := tx.Exec(q).Error; err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Close closes the database.
+func (s *Store) Close() error {
+	pool, err := s.db.DB()
+	if err != nil {
+		return err
+	}
+	return pool.Close()
+}
+
+func found(err error) error {
+	if errors.Is(err, gorm.ErrRecordNotFound) {
+		return ErrNotFound
+	}
+	return err
+}
+
+// AddRevision keeps a text with the files that belong to it.
+func (s *Store) AddRevision(r *Revision, files map[string]string) error {
+	return s.db.Transaction(func(tx *gorm.DB) error {
+		if err := tx.Create(r).Error; err != nil {
+			return err
+		}
+		for n, t := range files {
+			if err := tx.Create(&File{RevisionID: r.ID, Name: n, Text: t}).Error; err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// LastRevision returns the newest revision, ErrNotFound when there is none.
+func (s *Store) LastRevision() (r Revision, err error) {
+	return r, found(s.db.Order("id desc").Take(&r).Error)
+}
+
+// RevisionByID returns one revision with its files.
+func (s *Store) RevisionByID(id uint) (r Revision, files map[string]string, err error) {
+	if err = s.db.Take(&r, id).Error; err != nil {
+		return r, nil, found(err)
+	}
+	var list []File
+	if err = s.db.Where("revision_id = ?", id).Find(&list).Error; err != nil {
+		return r, nil, err
+	}
+	files = map[string]string{}
+	for _, f := range list {
+		files[f.Name] = f.Text
+	}
+	return r, files, nil
+}
+
+// Revisions lists the newest revisions without their text.
+func (s *Store) Revisions(limit int) (out []Revision, err error) {
+	return out, s.db.Select("id", "at", "message", "name").Order("id desc").Limit(limit).Find(&out).Error
+}
+
+// AddSweep begins a sweep.
+func (s *Store) AddSweep(w *Sweep) error { return s.db.Create(w).Error }
+
+// SaveSweep writes all fields of a sweep.
+func (s *Store) SaveSweep(w *Sweep) error { return s.db.Save(w).Error }
+
+// SweepByID returns one sweep.
+func (s *Store) SweepByID(id uint) (w Sweep, err error) {
+	return w, found(s.db.Take(&w, id).Error)
+}
+
+// Sweeps lists the newest sweeps, of one target when it is not empty.
+func (s *Store) Sweeps(target string, limit int) (out []Sweep, err error) {
+	q := s.db.Order("id desc").Limit(limit)
+	if target != "" {
+		q = q.Where("target = ?", target)
+	}
+	return out, q.Find(&out).Error
+}
+
+// InterruptRunning marks sweeps that a dead process left running.
+func (s *Store) InterruptRunning() error {
+	return s.db.Model(&Sweep{}).Where("state = ?", Running).Update("state", Interrupted).Error
+}
+
+// Intend records that a probe is about to be sent.
+func (s *Store) Intend(p Probe) error {
+	return s.db.Clauses(clause.OnConflict{UpdateAll: true}).Create(&p).Error
+}
+
+// Answer records what came of a probe.
+func (s *Store) Answer(sweep uint, probe string, fact []byte) error {
+	return s.db.Model(&Probe{}).Where("sweep_id = ? AND probe_id = ?", sweep, probe).Updates(map[string]any{"answered": true, "fact": fact}).Error
+}
+
+// Probes lists the probes of a sweep that were sent.
+func (s *Store) Probes(sweep uint) (out []Probe, err error) {
+	return out, s.db.Where("sweep_id = ?", sweep).Order("sent").Find(&out).Error
+}
+
+// Past lists answered probes of one crossing over all sweeps of a target, the
+// newest first.
+func (s *Store) Past(target, route, identity string, limit int) (out []Probe, err error) {
+	return out, s.db.Joins("JOIN sweeps ON sweeps.id = probes.sweep_id").Where("sweeps.target = ? AND route = ? AND identity = ? AND answered", target, route, identity).
+		Order("sweep_id desc").Limit(limit).Find(&out).Error
+}
+
+// AddMade records a throwaway record.
+func (s *Store) AddMade(m *Made) error { return s.db.Create(m).Error }
+
+// SetMade says what became of it.
+func (s *Store) SetMade(id uint, state, why string) error {
+	return s.db.Model(&Made{}).Where("id = ?", id).Updates(map[string]any{"state": state, "why": why}).Error
+}
+
+// MadeOf lists what a sweep made.
+func (s *Store) MadeOf(sweep uint) (out []Made, err error) {
+	return out, s.db.Where("sweep_id = ?", sweep).Order("id").Find(&out).Error
+}
+
+// NameMade records the id of a throwaway record that was made.
+func (s *Store) NameMade(id uint, rid string) error {
+	return s.db.Model(&Made{}).Where("id = ?", id).Updates(map[string]any{"state": "made", "rid": rid}).Error
+}
