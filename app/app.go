@@ -17,6 +17,7 @@ import (
 	"millgate/core/verdict"
 	"millgate/format/openapi"
 	"millgate/store"
+	"millgate/wire"
 )
 
 // Errors that callers branch on.
@@ -25,6 +26,8 @@ var (
 	ErrInvalid  = errors.New("the declaration has errors")
 	ErrBusy     = errors.New("a sweep is running")
 	ErrInput    = errors.New("the input cannot be used")
+	// ErrUnreachable is a target that does not take connections.
+	ErrUnreachable = wire.ErrUnreachable
 )
 
 // DefaultFile is the declaration's name in a data directory that was not
@@ -52,7 +55,7 @@ type App struct {
 type observed struct {
 	facts    map[string]*Fact
 	view     map[string]*Fact // facts as they were when judged; not changed
-	sweep    uint // the last whole sweep
+	sweep    uint             // the last whole sweep
 	judged   bool
 	plan     *probe.Plan
 	items    map[string]verdict.Item // by probe
@@ -319,7 +322,7 @@ func (a *App) AddRoutes(fileName, fileText string, lines []string) (string, int,
 	return out, count, nil
 }
 
-// OpenFolder replaces the workspace's declaration by a file elsewhere, for
+// OpenFile replaces the workspace's declaration by a file elsewhere, for
 // example the demo's.
 func (a *App) OpenFile(path string) error {
 	a.mu.Lock()

@@ -46,6 +46,7 @@ type Row struct {
 // Board is the whole Access lens.
 type Board struct {
 	Title    string
+	File     string
 	Revision uint
 	KeptAt   time.Time
 	Target   string
@@ -88,7 +89,7 @@ func (a *App) Board(target string) (Board, error) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	d := a.doc
-	b := Board{Title: d.Title, Revision: a.revision.ID, KeptAt: a.revision.At, Empty: strings.TrimSpace(a.text) == "", Review: len(a.messages)}
+	b := Board{Title: d.Title, File: a.name, Revision: a.revision.ID, KeptAt: a.revision.At, Empty: strings.TrimSpace(a.text) == "", Review: len(a.messages)}
 	for _, m := range a.messages {
 		if m.Level == declaration.Error {
 			b.Errors++
@@ -287,7 +288,7 @@ func (a *App) Crossing(target, route, caller string) (CrossingView, error) {
 	if err != nil {
 		return v, err
 	}
-		sent := caller
+	sent := caller
 	for _, p := range o.plan.Probes {
 		if p.RouteKey == route && p.Kind == probe.Crossing && slices.Contains(p.StandsFor, caller) {
 			sent, v.Inferred = p.Identity, p.Identity
@@ -588,5 +589,3 @@ func (a *App) Planned(target, id string) (*declaration.Document, *declaration.Ta
 	}
 	return a.doc, t, p, o.view[id], nil
 }
-
-

@@ -265,6 +265,11 @@ func (r *run) one(p *probe.Probe) error {
 			r.dropLease(p)
 		}
 	}
+	if l != nil && (f.ReadBack == "gone" || cls == verdict.Admitted && p.Expect.Outcome == access.Admit && p.Method == "DELETE") {
+		if err := r.app.store.SetMade(l.made, "removed", ""); err != nil {
+			return fmt.Errorf("%w: %v", errJournal, err)
+		}
+	}
 	if p.Phase >= probe.UnsafeAdmitted && l != nil {
 		r.dropLease(p)
 	}

@@ -200,18 +200,29 @@ func (b *bundle) finding(d *declaration.Document) Finding {
 	f.Severity = Rate(f.Kind, effect, sens, ease)
 	c := classOf(b.gap)
 	f.OWASP, f.CWE = c.OWASP, c.CWE
-	f.Reason = b.gaps[best].Reason
+	f.Reason = sentence(b.gaps[best].Reason)
 	if b.cause == "no guard" {
 		f.Rung = 2
 		f.Reason = fmt.Sprintf("There is no guard: nobody got in without a credential and with a broken one, and so did everyone who was sent (%d crossings).", f.Crossings)
 	} else if rest := len(f.Callers) + len(f.Inferred) - 1; rest > 0 {
-		f.Reason += fmt.Sprintf(" So it is for %d more.", rest)
+		f.Reason += fmt.Sprintf(" The same for %d more.", rest)
 	}
 	f.Advice = advice(b.gap, b.route)
 	f.Title = title(b, f)
 	sum := sha256.Sum256([]byte(strings.Join([]string{string(f.Kind), fmt.Sprint(f.Rung), b.route, b.cause}, "\x00")))
 	f.ID = "mg-" + hex.EncodeToString(sum[:5])
 	return f
+}
+
+// sentence begins with a capital and ends with a full stop.
+func sentence(s string) string {
+	if s != "" && !strings.HasSuffix(s, ".") {
+		s += "."
+	}
+	if s != "" && s[0] >= 'a' && s[0] <= 'z' && strings.HasPrefix(s, "the ") {
+		s = "T" + s[1:]
+	}
+	return s
 }
 
 func better(a, b Gap) bool { return a.Confidence == Proven && b.Confidence != Proven }

@@ -65,9 +65,9 @@ func Rate(k Kind, e declaration.Effect, s declaration.Sensitivity, ease Ease) Se
 			if k != Unprotected {
 				points++
 			}
-		case ByAFew:
-			if k == Unprotected {
-				points--
+		case ByMany:
+			if k == OverPermissive {
+				points++
 			}
 		}
 	}

@@ -1,0 +1,66 @@
+# Mill Gate. `make demo` builds everything and serves it; `make test` runs all tests.
+GO      ?= go
+BIN     := bin/millgate
+WEBSRC  := $(shell find web/src web/index.html web/package.json web/package-lock.json web/vite.config.ts -type f 2>/dev/null)
+GOSRC   := $(shell find . -name '*.go' -not -path './web/*')
+
+.PHONY: build demo test check bench screenshots stats generate format clean chromium fuzz
+
+build: $(BIN)
+
+$(BIN): $(GOSRC) go.mod go.sum server/dist/index.html $(wildcard examples/fernhollow/*)
+	$(GO) build -trimpath -o $(BIN) ./cmd/millgate
+
+web/node_modules/.installed: web/package-lock.json
+	cd web && npm ci --no-audit --no-fund
+	touch $@
+
+server/dist/index.html: web/node_modules/.installed $(WEBSRC)
+	cd web && npm run --silent build
+
+demo: build
+	$(BIN) demo $(DEMO)
+
+api/tools/node_modules/.installed: api/tools/package-lock.json
+	cd api/tools && npm ci --no-audit --no-fund
+	touch $@
+
+# The contract's types: Go by oapi-codegen, TypeScript by openapi-typescript.
+generate: api/tools/node_modules/.installed
+	$(GO) tool oapi-codegen -config api/oapi-codegen.yaml api/openapi.yaml
+	cd api/tools && npx --no-install openapi-typescript ../openapi.yaml -o ../../web/src/api/contract.gen.ts >/dev/null
+
+format:
+	gofmt -w $(shell $(GO) list -f '{{.Dir}}' ./... )
+	cd web && npx --no-install prettier --write --log-level warn src
+
+# Formatting, vet, staticcheck, types, lint, and that generated code is current.
+check: web/node_modules/.installed api/tools/node_modules/.installed server/dist/index.html
+	@out="$$(gofmt -l $$($(GO) list -f '{{.Dir}}' ./...))"; if [ -n "$$out" ]; then echo "not formatted:"; echo "$$out"; exit 1; fi
+	$(GO) vet ./...
+	$(GO) tool staticcheck ./...
+	cd web && npm run --silent typecheck && npm run --silent lint
+	@sh scripts/generated.sh
+
+chromium:
+	@sh scripts/chromium.sh
+
+test: server/dist/index.html chromium
+	$(GO) test -timeout 15m ./...
+
+bench:
+	$(GO) test -run '^$$' -bench . -benchmem ./core/...
+
+# Thirty seconds for each fuzz target.
+fuzz:
+	$(GO) test ./core/declaration -run '^$$' -fuzz FuzzParse -fuzztime 30s
+	$(GO) test ./core/route -run '^$$' -fuzz FuzzSelector -fuzztime 30s
+
+screenshots: build chromium
+	MILLGATE_SCREENSHOTS=1 $(GO) test ./e2e -run TestScreenshots -count 1 -v
+
+stats:
+	@sh scripts/stats.sh
+
+clean:
+	rm -rf bin server/dist/assets server/dist/index.html web/node_modules api/tools/node_modules

@@ -1,0 +1,105 @@
+package main
+
+import (
+	"bufio"
+	"fmt"
+	"os"
+	"sort"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"millgate/app"
+	"millgate/standin"
+)
+
+// withAddresses puts the addresses of a running stand-in into the example.
+func withAddresses(text string, run *standin.Running) string {
+	return strings.NewReplacer("http://127.0.0.1:7401", run.Base, "http://127.0.0.1:7402", run.IssuerURL).Replace(text)
+}
+
+func standInCommand() *cobra.Command {
+	var listen, flaws string
+	var secrets, list bool
+	c := &cobra.Command{
+		Use:   "stand-in",
+		Short: "Run the simulated service of the demo",
+		Args:  cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			out := cmd.OutOrStdout()
+			if list {
+				for _, w := range standin.What {
+					fmt.Fprintf(out, "%-22s %s\n", w.Flaw, w.Text)
+				}
+				return nil
+			}
+			if secrets {
+				all := standin.Secrets()
+				names := make([]string, 0, len(all))
+				for k := range all {
+					names = append(names, k)
+				}
+				sort.Strings(names)
+				for _, k := range names {
+					fmt.Fprintf(out, "export %s='%s'\n", k, all[k])
+				}
+				return nil
+			}
+			fl, err := standin.ParseFlaws(flaws)
+			if err != nil {
+				return exit{exitWrong, err}
+			}
+			run, err := standin.Listen(listen, standin.Options{Flaws: fl})
+			if err != nil {
+				return exit{exitWrong, err}
+			}
+			fmt.Fprintf(out, "The stand-in is at %s, its issuer at %s\n", run.Base, run.IssuerURL)
+			<-cmd.Context().Done()
+			return run.Close()
+		},
+	}
+	c.Flags().StringVar(&listen, "listen", "127.0.0.1:7401", "address of the API; the issuer takes the next port")
+	c.Flags().StringVar(&flaws, "flaws", "none", "none, demo, or names separated by commas")
+	c.Flags().BoolVar(&secrets, "secrets", false, "print the accounts' secrets as shell exports, and end")
+	c.Flags().BoolVar(&list, "list", false, "list the flaws, and end")
+	return c
+}
+
+func keepCommand() *cobra.Command {
+	var data string
+	c := &cobra.Command{
+		Use:   "keep NAME",
+		Short: "Keep a secret, sealed, for kept:NAME in a declaration",
+		Long:  "Read a secret from the terminal or from standard input, and keep it sealed in the data directory, where kept:NAME in a declaration finds it.",
+		Args:  cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			var value string
+			if fd := int(os.Stdin.Fd()); term.IsTerminal(fd) {
+				fmt.Fprintf(cmd.ErrOrStderr(), "The secret for %s (it is not shown): ", args[0])
+				b, err := term.ReadPassword(fd)
+				fmt.Fprintln(cmd.ErrOrStderr())
+				if err != nil {
+					return exit{exitWrong, err}
+				}
+				value = string(b)
+			} else if s := bufio.NewScanner(cmd.InOrStdin()); s.Scan() {
+				value = s.Text()
+			}
+			if value == "" {
+				return exit{exitWrong, fmt.Errorf("no secret was given, so nothing was kept")}
+			}
+			a, err := app.Open(data, "")
+			if err != nil {
+				return exit{exitWrong, err}
+			}
+			err = a.KeepSecret(args[0], value)
+			if cerr := a.Close(); err == nil {
+				err = cerr
+			}
+			return err
+		},
+	}
+	c.Flags().StringVar(&data, "data", defaultData(), "directory of revisions and sweeps")
+	return c
+}

@@ -1,0 +1,86 @@
+// Package curl writes a probe as a command line that a person can run. Secrets
+// stand in it as environment variables, which the command does not set.
+package curl
+
+import (
+	"regexp"
+	"strings"
+
+	"millgate/core/access"
+	"millgate/core/declaration"
+	"millgate/core/probe"
+)
+
+var notPlain = regexp.MustCompile(`[^A-Z0-9]+`)
+
+// Variable is the name of the environment variable for a secret value, made
+// from words.
+func Variable(words ...string) string {
+	s := strings.ToUpper(strings.Join(words, "_"))
+	return notPlain.ReplaceAllString(s, "_")
+}
+
+// quote puts text in single quotes for a POSIX shell.
+func quote(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
+
+// open puts text in double quotes, so that $NAME in it is filled by the shell.
+func open(s string) string {
+	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, "`", "\\`", "$", `\$`, "\x01", "$").Replace(s) + `"`
+}
+
+// Command writes the probe against a target. recordID is the id behind its
+// record parameter.
+func Command(d *declaration.Document, t *declaration.Target, p *probe.Probe, recordID string) string {
+	q := probe.Build(d, p, recordID)
+	base := t.Base
+	if q.Host != "" {
+		base = t.Hosts[q.Host]
+	}
+	url := base + q.Path
+	lines := []string{"curl --path-as-is -sS -i -X " + q.Method}
+	header := func(quoted string) { lines = append(lines, "  -H "+quoted) }
+	for _, h := range q.Headers {
+		header(quote(h[0] + ": " + h[1]))
+	}
+	query := q.Query
+	if s := d.SchemeNamed(p.Scheme); s != nil && p.Kind != probe.WrongSecret {
+		who := p.Identity
+		if p.State == access.Broken {
+			who = "BROKEN"
+		}
+		v := "\x01" + Variable(who, s.Name, map[bool]string{true: "TOKEN", false: "KEY"}[s.Kind == declaration.Bearer])
+		switch {
+		case s.Kind == declaration.Bearer:
+			header(open("Authorization: Bearer " + v))
+		case s.In == "query":
+			if query != "" {
+				query += "&"
+			}
+			query += s.Field + "=" + v
+		case s.In == "cookie":
+			header(open("Cookie: " + s.Field + "=" + v))
+		default:
+			header(open(s.Field + ": " + v))
+		}
+	}
+	if len(q.Body) > 0 {
+		body := string(q.Body)
+		req := declaration.Request{JSON: q.Body}
+		for _, n := range req.Placeholders() {
+			who := q.As
+			if p.Kind == probe.WrongSecret {
+				who = "WRONG_" + p.Identity
+			}
+			if who == "" {
+				who = "SAMPLE"
+			}
+			body = strings.ReplaceAll(body, "{"+n+"}", "\x01"+Variable(who, n))
+		}
+		lines = append(lines, "  --data-binary "+open(body))
+	}
+	if query != "" {
+		url += "?" + query
+	}
+	lines = append(lines, "  "+open(url))
+	return strings.Join(lines, " \\\n")
+}

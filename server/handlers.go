@@ -1,0 +1,443 @@
+package server
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"maps"
+	"strings"
+	"time"
+
+	"millgate/app"
+	"millgate/core/access"
+	"millgate/core/declaration"
+	"millgate/core/probe"
+	"millgate/core/verdict"
+	"millgate/format/curl"
+	"millgate/server/contract"
+	"millgate/wire"
+)
+
+var _ contract.StrictServerInterface = (*Server)(nil)
+
+func deref(p *string) string {
+	if p == nil {
+		return ""
+	}
+	return *p
+}
+
+// GetBoard serves the Access lens.
+func (s *Server) GetBoard(_ context.Context, q contract.GetBoardRequestObject) (contract.GetBoardResponseObject, error) {
+	b, err := s.app.Board(deref(q.Params.Target))
+	if err != nil {
+		return nil, err
+	}
+	out := contract.Board{Title: b.Title, File: b.File, Revision: int(b.Revision), KeptAt: b.KeptAt, Target: b.Target, Targets: append([]string{}, b.Targets...), Counts: countsOf(b.Counts),
+		Review: b.Review, Errors: b.Errors, Empty: b.Empty, Columns: []contract.Column{}, Rows: []contract.Row{}, Sweep: sweepOf(b.Sweep)}
+	for _, c := range b.Columns {
+		out.Columns = append(out.Columns, contract.Column{Key: c.Key, Label: c.Label, Sub: c.Sub, Class: c.Class, Members: c.Members, Roles: c.Roles})
+	}
+	for _, r := range b.Rows {
+		out.Rows = append(out.Rows, contract.Row{Key: r.Key, Method: r.Method, Host: r.Host, Path: r.Path, Prefix: r.Prefix, Effect: r.Effect, Sensitivity: r.Sensitivity, Summary: r.Summary,
+			Line: r.Line, File: r.File, Worst: r.Worst, Expect: r.Expect, Verdict: r.Verdict, Inferred: r.Inferred, Declared: r.Declared})
+	}
+	return contract.GetBoard200JSONResponse(out), nil
+}
+
+func countsOf(c verdict.Counts) contract.Counts {
+	out := contract.Counts{Crossings: contract.Numbers{}, Findings: contract.Numbers{}}
+	for k, n := range c.Crossings {
+		out.Crossings[string(k)] = n
+	}
+	for k, n := range c.Findings {
+		out.Findings[string(k)] = n
+	}
+	return out
+}
+
+func sweepOf(r *app.Run) *contract.Sweep {
+	if r == nil {
+		return nil
+	}
+	out := contract.Sweep{Id: int(r.ID), Target: r.Target, Revision: int(r.Revision), State: r.State, Partial: r.Partial, Planned: r.Planned, Done: r.Done, Pace: float32(r.Pace), Left: float32(r.Left),
+		StartedAt: r.StartedAt, EndedAt: r.EndedAt, Note: r.Note}
+	if r.Counts != nil {
+		c := countsOf(*r.Counts)
+		out.Counts = &c
+	}
+	return &out
+}
+
+func eventOf(e app.Event) contract.Event {
+	out := contract.Event{Type: contract.EventType(e.Type), Sweep: sweepOf(e.Sweep)}
+	if e.Text != "" {
+		out.Text = &e.Text
+	}
+	if t := e.Tick; t != nil {
+		out.Tick = &contract.Tick{Probe: t.Probe, Route: t.Route, Caller: t.Caller, Who: t.Who, Kind: t.Kind, Reason: t.Reason}
+	}
+	return out
+}
+
+func ladderOf(x access.Expectation) []contract.Rung {
+	out := []contract.Rung{}
+	for _, r := range x.Ladder {
+		out = append(out, contract.Rung{Number: r.Number, Name: r.Name, Result: string(r.Result), Text: r.Text})
+	}
+	return out
+}
+
+func expectedOf(x access.Expectation) string {
+	s := x.Outcome.String()
+	if x.Depends {
+		s = "admit for an own record"
+	}
+	if n := x.Status(); n != 0 {
+		s = fmt.Sprintf("%s, %d", s, n)
+	}
+	return s
+}
+
+func pairsOf(h [][2]string) []contract.Header {
+	out := []contract.Header{}
+	for _, kv := range h {
+		out = append(out, contract.Header{Name: kv[0], Value: kv[1]})
+	}
+	return out
+}
+
+func exchangeOf(x wire.Exchange) contract.Exchange {
+	return contract.Exchange{Method: x.Method, Url: x.URL, Headers: pairsOf(x.Headers), Body: x.Body, Status: x.Status, Answer: pairsOf(x.Answer), Content: x.Content, Truncated: x.Truncated, Error: x.Error,
+		At: x.At, Ms: float32(x.Took.Microseconds()) / 1000}
+}
+
+func omissionsOf(list []probe.Omission) []contract.Omission {
+	out := []contract.Omission{}
+	for _, l := range list {
+		out = append(out, contract.Omission{Route: l.Route, Caller: l.Caller, What: l.What, Why: l.Why})
+	}
+	return out
+}
+
+// GetCrossing serves one cell.
+func (s *Server) GetCrossing(_ context.Context, q contract.GetCrossingRequestObject) (contract.GetCrossingResponseObject, error) {
+	v, err := s.app.Crossing(deref(q.Params.Target), q.Params.Route, q.Params.Caller)
+	if err != nil {
+		return nil, err
+	}
+	out := contract.Crossing{Route: v.Route, Caller: v.Caller, Label: v.Label, Expected: expectedOf(v.Expect), Reason: v.Expect.Reason(), Ladder: ladderOf(v.Expect), Decider: v.Expect.Decider,
+		File: v.Place.File, Line: v.Place.Line, Left: omissionsOf(v.Left), Inferred: v.Inferred, Unsafe: v.Unsafe, Target: v.Target, Probes: []contract.Probe{}}
+	for _, p := range v.Probes {
+		cp := contract.Probe{Id: p.Probe.ID, Label: p.Label, Unsafe: p.Probe.Unsafe(), Expected: expectedOf(p.Expect), Kind: string(p.Verdict.Kind), Confidence: string(p.Verdict.Confidence), Reason: p.Verdict.Reason,
+			Ladder: ladderOf(p.Expect), Decider: p.Expect.Decider, IsControl: p.Probe.IsControl, Gaps: []contract.Gap{}}
+		for _, g := range p.Verdict.Gaps {
+			cp.Gaps = append(cp.Gaps, contract.Gap{Kind: string(g.Kind), Rung: g.Rung, Reason: g.Reason, Confidence: string(g.Confidence)})
+		}
+		if p.Fact != nil && p.Fact.Exchange.URL != "" {
+			x := exchangeOf(p.Fact.Exchange)
+			cp.Exchange = &x
+			if p.Fact.ReadBack != "" {
+				cp.ReadBack = &p.Fact.ReadBack
+			}
+		}
+		if p.Control != nil && p.ControlP != nil && p.Fact != nil {
+			cp.Control = &struct {
+				Caller   string `json:"caller"`
+				SameBody bool   `json:"sameBody"`
+				Status   int    `json:"status"`
+			}{verdict.CallerLabel(p.ControlP), bytes.Equal([]byte(p.Control.Exchange.Body), []byte(p.Fact.Exchange.Body)), p.Control.Exchange.Status}
+		}
+		out.Probes = append(out.Probes, cp)
+	}
+	if v.Finding != nil {
+		f := findingOf(*v.Finding)
+		out.Finding = &f
+	}
+	for _, h := range v.History {
+		out.History = append(out.History, struct {
+			At     time.Time `json:"at"`
+			Probe  string    `json:"probe"`
+			Status int       `json:"status"`
+			Sweep  int       `json:"sweep"`
+		}{h.At, h.Probe, h.Status, int(h.Sweep)})
+	}
+	if out.History == nil {
+		out.History = out.History[:0:0]
+	}
+	return contract.GetCrossing200JSONResponse(out), nil
+}
+
+func findingOf(f verdict.Finding) contract.Finding {
+	out := contract.Finding{Id: f.ID, Kind: string(f.Kind), Name: f.Kind.Name(), Title: f.Title, Route: f.Route, Callers: append([]string{}, f.Callers...), Inferred: append([]string{}, f.Inferred...), Rung: f.Rung,
+		Severity: string(f.Severity), Confidence: string(f.Confidence), Reason: f.Reason, Advice: f.Advice, Owasp: f.OWASP, Cwe: f.CWE, Crossings: f.Crossings}
+	if len(f.Probes) > 0 {
+		parts := strings.Split(f.Probes[0], "|")
+		col := ""
+		if len(parts) > 2 && parts[2] != "nobody" {
+			col = parts[2]
+		}
+		out.Column = &col
+	}
+	return out
+}
+
+// GetFindings serves the findings.
+func (s *Server) GetFindings(_ context.Context, q contract.GetFindingsRequestObject) (contract.GetFindingsResponseObject, error) {
+	list, err := s.app.Findings(deref(q.Params.Target))
+	if err != nil {
+		return nil, err
+	}
+	return contract.GetFindings200JSONResponse(findingsOf(list)), nil
+}
+
+func findingsOf(list []verdict.Finding) []contract.Finding {
+	out := []contract.Finding{}
+	for _, f := range list {
+		out = append(out, findingOf(f))
+	}
+	return out
+}
+
+// GetCurl serves a probe as a command line.
+func (s *Server) GetCurl(_ context.Context, q contract.GetCurlRequestObject) (contract.GetCurlResponseObject, error) {
+	d, t, p, f, err := s.app.Planned(deref(q.Params.Target), q.Params.Probe)
+	if err != nil {
+		return nil, err
+	}
+	record := p.Record.ID
+	if f != nil && f.Record != "" {
+		record = f.Record
+	}
+	return contract.GetCurl200JSONResponse{Text: curl.Command(d, t, p, record)}, nil
+}
+
+// GetWorklist serves the requests that are not fair yet.
+func (s *Server) GetWorklist(_ context.Context, q contract.GetWorklistRequestObject) (contract.GetWorklistResponseObject, error) {
+	list, err := s.app.Worklist(deref(q.Params.Target))
+	if err != nil {
+		return nil, err
+	}
+	out := contract.GetWorklist200JSONResponse{}
+	for _, u := range list {
+		out = append(out, contract.Unfair{Route: u.Route, Caller: u.Caller, Status: u.Status, Complaint: u.Complaint, Body: u.Body, Type: u.Type, Line: u.Line, File: u.File, Waiting: u.Waiting})
+	}
+	return out, nil
+}
+
+func messagesOf(list []declaration.Message) []contract.Message {
+	out := []contract.Message{}
+	for _, m := range list {
+		out = append(out, contract.Message{File: m.File, Line: m.Line, Column: m.Column, EndColumn: m.EndColumn, Level: string(m.Level), Code: m.Code, Text: m.Text, Hint: m.Hint})
+	}
+	return out
+}
+
+func declarationOf(d app.Declaration) contract.Declaration {
+	return contract.Declaration{Name: d.Name, Text: d.Text, Title: d.Title, Revision: int(d.Revision), KeptAt: d.KeptAt, Messages: messagesOf(d.Messages)}
+}
+
+// GetDeclaration serves the current text.
+func (s *Server) GetDeclaration(context.Context, contract.GetDeclarationRequestObject) (contract.GetDeclarationResponseObject, error) {
+	return contract.GetDeclaration200JSONResponse(declarationOf(s.app.Declaration())), nil
+}
+
+// KeepDeclaration keeps a text.
+func (s *Server) KeepDeclaration(_ context.Context, q contract.KeepDeclarationRequestObject) (contract.KeepDeclarationResponseObject, error) {
+	d, err := s.app.Keep(q.Body.Text, q.Body.Message, uint(max(0, q.Body.Base)))
+	if err != nil {
+		return nil, err
+	}
+	return contract.KeepDeclaration200JSONResponse(declarationOf(d)), nil
+}
+
+// CheckDeclaration says what a text would change.
+func (s *Server) CheckDeclaration(_ context.Context, q contract.CheckDeclarationRequestObject) (contract.CheckDeclarationResponseObject, error) {
+	e := s.app.Check(q.Body.Text)
+	out := contract.Effect{Messages: messagesOf(e.Messages), Changes: []contract.Change{}, Total: len(e.Changes), Opens: e.Opens, Closes: e.Closes, Other: e.Other, Added: e.Added, Gone: e.Gone}
+	for _, c := range e.Changes[:min(200, len(e.Changes))] {
+		out.Changes = append(out.Changes, contract.Change{Route: c.Route, Caller: c.Caller, From: c.From, To: c.To, Opens: c.Opens})
+	}
+	return contract.CheckDeclaration200JSONResponse(out), nil
+}
+
+// ListRevisions serves the kept revisions.
+func (s *Server) ListRevisions(context.Context, contract.ListRevisionsRequestObject) (contract.ListRevisionsResponseObject, error) {
+	list, err := s.app.Revisions()
+	if err != nil {
+		return nil, err
+	}
+	out := contract.ListRevisions200JSONResponse{}
+	for _, r := range list {
+		out = append(out, contract.Revision{Id: int(r.ID), At: r.At, Message: r.Message})
+	}
+	return out, nil
+}
+
+// GetRevision serves the text of one.
+func (s *Server) GetRevision(_ context.Context, q contract.GetRevisionRequestObject) (contract.GetRevisionResponseObject, error) {
+	t, err := s.app.RevisionText(uint(max(0, q.Id)))
+	if err != nil {
+		return nil, err
+	}
+	return contract.GetRevision200JSONResponse{Text: t}, nil
+}
+
+// AddRoutes serves the text with more routes.
+func (s *Server) AddRoutes(_ context.Context, q contract.AddRoutesRequestObject) (contract.AddRoutesResponseObject, error) {
+	t, n, err := s.app.AddRoutes(q.Body.FileName, q.Body.FileText, q.Body.Lines)
+	if err != nil {
+		return nil, err
+	}
+	return contract.AddRoutes200JSONResponse{Text: t, Count: n}, nil
+}
+
+// ListTargets serves the declared targets.
+func (s *Server) ListTargets(context.Context, contract.ListTargetsRequestObject) (contract.ListTargetsResponseObject, error) {
+	d, _ := s.app.Document()
+	out := contract.ListTargets200JSONResponse{}
+	for _, t := range d.Targets {
+		out = append(out, contract.Target{Name: t.Name, Base: t.Base, Hosts: maps.Clone(t.Hosts), Values: maps.Clone(t.Values), Direct: t.Direct, Pace: t.Pace.String(), Unsafe: string(t.Unsafe), AskFor: append([]string{}, t.AskFor...)})
+	}
+	return out, nil
+}
+
+// PutTarget adds or changes one.
+func (s *Server) PutTarget(_ context.Context, q contract.PutTargetRequestObject) (contract.PutTargetResponseObject, error) {
+	b := q.Body
+	pace, err := declaration.ParsePace(b.Pace)
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", app.ErrInput, err)
+	}
+	if strings.TrimSpace(b.Name) == "" {
+		return nil, fmt.Errorf("%w: the target needs a name", app.ErrInput)
+	}
+	d, err := s.app.PutTarget(declaration.Target{Name: strings.TrimSpace(b.Name), Base: strings.TrimSpace(b.Base), Hosts: b.Hosts, Values: b.Values, Direct: strings.TrimSpace(b.Direct), Pace: pace, Unsafe: declaration.Unsafe(b.Unsafe), AskFor: b.AskFor})
+	if err != nil {
+		return nil, err
+	}
+	return contract.PutTarget200JSONResponse(declarationOf(d)), nil
+}
+
+// TestTarget tests a connection.
+func (s *Server) TestTarget(ctx context.Context, q contract.TestTargetRequestObject) (contract.TestTargetResponseObject, error) {
+	c, err := s.app.TestTarget(ctx, q.Body.Target)
+	if err != nil {
+		return nil, err
+	}
+	out := contract.Connection{Ok: c.OK}
+	for _, st := range c.Steps {
+		out.Steps = append(out.Steps, struct {
+			Name string `json:"name"`
+			Ok   bool   `json:"ok"`
+			Text string `json:"text"`
+		}{st.Name, st.OK, st.Text})
+	}
+	return contract.TestTarget200JSONResponse(out), nil
+}
+
+// GetPlan serves what a sweep would send.
+func (s *Server) GetPlan(_ context.Context, q contract.GetPlanRequestObject) (contract.GetPlanResponseObject, error) {
+	p, err := s.app.Plan(deref(q.Params.Target))
+	if err != nil {
+		return nil, err
+	}
+	out := contract.Plan{Target: p.Target, Base: p.Base, Probes: p.PlanSummary.Probes, Requests: p.Requests, Unsafe: p.Unsafe, Made: p.Made, Inferred: p.Inferred, Seconds: float32(p.Seconds), Pace: p.Pace, Policy: p.Policy,
+		Kinds: contract.Numbers{}, Shared: p.Shared, Left: omissionsOf(p.Left)}
+	for k, n := range p.Kinds {
+		out.Kinds[string(k)] = n
+	}
+	out.UnsafeProbes = out.UnsafeProbes[:0:0]
+	for _, x := range p.Probes {
+		if x.Unsafe() && len(out.UnsafeProbes) < 1000 {
+			out.UnsafeProbes = append(out.UnsafeProbes, struct {
+				Caller   string `json:"caller"`
+				Expected string `json:"expected"`
+				Route    string `json:"route"`
+				What     string `json:"what"`
+			}{verdict.CallerLabel(x), expectedOf(x.Expect), x.RouteKey, string(x.Kind)})
+		}
+	}
+	return contract.GetPlan200JSONResponse(out), nil
+}
+
+// ListSweeps serves the sweeps.
+func (s *Server) ListSweeps(context.Context, contract.ListSweepsRequestObject) (contract.ListSweepsResponseObject, error) {
+	list, err := s.app.Sweeps()
+	if err != nil {
+		return nil, err
+	}
+	out := contract.ListSweeps200JSONResponse{}
+	for _, r := range list {
+		out = append(out, *sweepOf(r))
+	}
+	return out, nil
+}
+
+// StartSweep begins a sweep.
+func (s *Server) StartSweep(_ context.Context, q contract.StartSweepRequestObject) (contract.StartSweepResponseObject, error) {
+	r, err := s.app.StartSweep(q.Body.Target, "")
+	if err != nil {
+		return nil, err
+	}
+	return contract.StartSweep200JSONResponse(*sweepOf(r)), nil
+}
+
+// GetSweep serves one sweep.
+func (s *Server) GetSweep(_ context.Context, q contract.GetSweepRequestObject) (contract.GetSweepResponseObject, error) {
+	r, res, err := s.app.SweepResult(uint(max(0, q.Id)))
+	if err != nil {
+		return nil, err
+	}
+	out := contract.SweepResult{Sweep: *sweepOf(r), Findings: findingsOf(res.Findings), Left: omissionsOf(res.Left)}
+	out.Made = out.Made[:0:0]
+	for _, m := range res.Made {
+		out.Made = append(out.Made, struct {
+			Route string `json:"route"`
+			What  string `json:"what"`
+			Why   string `json:"why"`
+		}{m.Route, m.What, m.Why})
+	}
+	return contract.GetSweep200JSONResponse(out), nil
+}
+
+// StopSweep stops the running one.
+func (s *Server) StopSweep(_ context.Context, q contract.StopSweepRequestObject) (contract.StopSweepResponseObject, error) {
+	if err := s.app.Stop(uint(max(0, q.Id))); err != nil {
+		return nil, err
+	}
+	return contract.StopSweep204Response{}, nil
+}
+
+// ResumeSweep goes on with a stopped one.
+func (s *Server) ResumeSweep(_ context.Context, q contract.ResumeSweepRequestObject) (contract.ResumeSweepResponseObject, error) {
+	r, err := s.app.Resume(uint(max(0, q.Id)))
+	if err != nil {
+		return nil, err
+	}
+	return contract.ResumeSweep200JSONResponse(*sweepOf(r)), nil
+}
+
+// ProbeAgain sends crossings again.
+func (s *Server) ProbeAgain(_ context.Context, q contract.ProbeAgainRequestObject) (contract.ProbeAgainResponseObject, error) {
+	var keys []app.CrossingKey
+	for _, c := range q.Body.Crossings {
+		keys = append(keys, app.CrossingKey{Route: c.Route, Caller: c.Caller})
+	}
+	r, err := s.app.ProbeAgain(q.Body.Target, keys)
+	if err != nil {
+		return nil, err
+	}
+	return contract.ProbeAgain200JSONResponse(*sweepOf(r)), nil
+}
+
+// OpenDemo opens the demo.
+func (s *Server) OpenDemo(context.Context, contract.OpenDemoRequestObject) (contract.OpenDemoResponseObject, error) {
+	if s.demo == nil {
+		return nil, fmt.Errorf("%w: this server has no demo", app.ErrNotFound)
+	}
+	if err := s.demo(); err != nil {
+		return nil, err
+	}
+	return contract.OpenDemo204Response{}, nil
+}
