@@ -446,6 +446,32 @@ func (a *App) Worklist(target string) ([]Unfair, error) {
 	return out, nil
 }
 
+// Ticks returns the verdicts known of a target, in the order of sending.
+func (a *App) Ticks(target string) ([]Tick, error) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	t := a.pickTarget(target)
+	if t == nil || declaration.Failed(a.messages) {
+		return []Tick{}, nil
+	}
+	o, err := a.judged(t)
+	if err != nil {
+		return nil, err
+	}
+	list := make([]verdict.Item, 0, len(o.items))
+	for _, it := range o.items {
+		list = append(list, it)
+	}
+	sort.Slice(list, func(i, j int) bool {
+		return o.view[list[i].Probe.ID].Exchange.At.Before(o.view[list[j].Probe.ID].Exchange.At)
+	})
+	out := make([]Tick, len(list))
+	for i, it := range list {
+		out[i] = tickOf(it.Probe, it.Verdict)
+	}
+	return out, nil
+}
+
 // Findings returns the findings of a target by the current declaration.
 func (a *App) Findings(target string) ([]verdict.Finding, error) {
 	a.mu.Lock()

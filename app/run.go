@@ -452,7 +452,7 @@ func (r *run) keep(p *probe.Probe, f *Fact) error {
 			continue
 		}
 		v := r.judge.judge(q)
-		ticks = append(ticks, Tick{Probe: q.ID, Route: q.RouteKey, Caller: q.Column(), Who: verdict.CallerLabel(q), Kind: string(v.Kind), Reason: v.Reason})
+		ticks = append(ticks, tickOf(q, v))
 	}
 	r.mu.Unlock()
 	r.app.forget(r.target.Name)
@@ -460,6 +460,10 @@ func (r *run) keep(p *probe.Probe, f *Fact) error {
 		r.app.Events.Send(Event{Type: "verdict", Tick: &t})
 	}
 	return nil
+}
+
+func tickOf(p *probe.Probe, v verdict.Verdict) Tick {
+	return Tick{Probe: p.ID, Route: p.RouteKey, Caller: p.Column(), Who: verdict.CallerLabel(p), Kind: string(v.Kind), Reason: v.Reason}
 }
 
 // finish writes the result.

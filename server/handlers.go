@@ -27,6 +27,14 @@ func deref(p *string) string {
 	return *p
 }
 
+// orEmpty makes an empty list of none, so that JSON has [] and not null.
+func orEmpty[T any](list []T) []T {
+	if list == nil {
+		return []T{}
+	}
+	return list
+}
+
 // GetBoard serves the Access lens.
 func (s *Server) GetBoard(_ context.Context, q contract.GetBoardRequestObject) (contract.GetBoardResponseObject, error) {
 	b, err := s.app.Board(deref(q.Params.Target))
@@ -75,7 +83,8 @@ func eventOf(e app.Event) contract.Event {
 		out.Text = &e.Text
 	}
 	if t := e.Tick; t != nil {
-		out.Tick = &contract.Tick{Probe: t.Probe, Route: t.Route, Caller: t.Caller, Who: t.Who, Kind: t.Kind, Reason: t.Reason}
+		tick := tickOf(*t)
+		out.Tick = &tick
 	}
 	return out
 }
@@ -162,9 +171,7 @@ func (s *Server) GetCrossing(_ context.Context, q contract.GetCrossingRequestObj
 			Sweep  int       `json:"sweep"`
 		}{h.At, h.Probe, h.Status, int(h.Sweep)})
 	}
-	if out.History == nil {
-		out.History = out.History[:0:0]
-	}
+	out.History = orEmpty(out.History)
 	return contract.GetCrossing200JSONResponse(out), nil
 }
 
@@ -180,6 +187,23 @@ func findingOf(f verdict.Finding) contract.Finding {
 		out.Column = &col
 	}
 	return out
+}
+
+// GetTicks serves the verdicts known of a target.
+func (s *Server) GetTicks(_ context.Context, q contract.GetTicksRequestObject) (contract.GetTicksResponseObject, error) {
+	list, err := s.app.Ticks(deref(q.Params.Target))
+	if err != nil {
+		return nil, err
+	}
+	out := contract.GetTicks200JSONResponse{}
+	for _, t := range list {
+		out = append(out, tickOf(t))
+	}
+	return out, nil
+}
+
+func tickOf(t app.Tick) contract.Tick {
+	return contract.Tick{Probe: t.Probe, Route: t.Route, Caller: t.Caller, Who: t.Who, Kind: t.Kind, Reason: t.Reason}
 }
 
 // GetFindings serves the findings.
@@ -333,6 +357,7 @@ func (s *Server) TestTarget(ctx context.Context, q contract.TestTargetRequestObj
 			Text string `json:"text"`
 		}{st.Name, st.OK, st.Text})
 	}
+	out.Steps = orEmpty(out.Steps)
 	return contract.TestTarget200JSONResponse(out), nil
 }
 
@@ -347,7 +372,6 @@ func (s *Server) GetPlan(_ context.Context, q contract.GetPlanRequestObject) (co
 	for k, n := range p.Kinds {
 		out.Kinds[string(k)] = n
 	}
-	out.UnsafeProbes = out.UnsafeProbes[:0:0]
 	for _, x := range p.Probes {
 		if x.Unsafe() && len(out.UnsafeProbes) < 1000 {
 			out.UnsafeProbes = append(out.UnsafeProbes, struct {
@@ -358,6 +382,7 @@ func (s *Server) GetPlan(_ context.Context, q contract.GetPlanRequestObject) (co
 			}{verdict.CallerLabel(x), expectedOf(x.Expect), x.RouteKey, string(x.Kind)})
 		}
 	}
+	out.UnsafeProbes = orEmpty(out.UnsafeProbes)
 	return contract.GetPlan200JSONResponse(out), nil
 }
 
@@ -390,7 +415,6 @@ func (s *Server) GetSweep(_ context.Context, q contract.GetSweepRequestObject) (
 		return nil, err
 	}
 	out := contract.SweepResult{Sweep: *sweepOf(r), Findings: findingsOf(res.Findings), Left: omissionsOf(res.Left)}
-	out.Made = out.Made[:0:0]
 	for _, m := range res.Made {
 		out.Made = append(out.Made, struct {
 			Route string `json:"route"`
@@ -398,6 +422,7 @@ func (s *Server) GetSweep(_ context.Context, q contract.GetSweepRequestObject) (
 			Why   string `json:"why"`
 		}{m.Route, m.What, m.Why})
 	}
+	out.Made = orEmpty(out.Made)
 	return contract.GetSweep200JSONResponse(out), nil
 }
 

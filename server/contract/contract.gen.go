@@ -476,6 +476,12 @@ type AddRoutesJSONBody struct {
 	Lines    []string `json:"lines"`
 }
 
+// GetTicksParams defines parameters for GetTicks.
+type GetTicksParams struct {
+	// Target A target's name; the first one when left out
+	Target *OnTarget `form:"target,omitempty" json:"target,omitempty"`
+}
+
 // GetWorklistParams defines parameters for GetWorklist.
 type GetWorklistParams struct {
 	// Target A target's name; the first one when left out
@@ -568,6 +574,9 @@ type ServerInterface interface {
 	// TestTarget Connect to a target's hosts and obtain each credential
 	// (POST /api/targets/test)
 	TestTarget(w http.ResponseWriter, r *http.Request)
+	// GetTicks The verdicts known of a target, in the order in which they were sent
+	// (GET /api/ticks)
+	GetTicks(w http.ResponseWriter, r *http.Request, params GetTicksParams)
 	// GetWorklist Requests that are not fair yet
 	// (GET /api/worklist)
 	GetWorklist(w http.ResponseWriter, r *http.Request, params GetWorklistParams)
@@ -700,6 +709,12 @@ func (_ Unimplemented) PutTarget(w http.ResponseWriter, r *http.Request) {
 // TestTarget Connect to a target's hosts and obtain each credential
 // (POST /api/targets/test)
 func (_ Unimplemented) TestTarget(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// GetTicks The verdicts known of a target, in the order in which they were sent
+// (GET /api/ticks)
+func (_ Unimplemented) GetTicks(w http.ResponseWriter, r *http.Request, params GetTicksParams) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -1194,6 +1209,39 @@ func (siw *ServerInterfaceWrapper) TestTarget(w http.ResponseWriter, r *http.Req
 	handler.ServeHTTP(w, r)
 }
 
+// GetTicks operation middleware
+func (siw *ServerInterfaceWrapper) GetTicks(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetTicksParams
+
+	// ------------- Optional query parameter "target" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "target", r.URL.Query(), &params.Target, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "target"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "target", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.GetTicks(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // GetWorklist operation middleware
 func (siw *ServerInterfaceWrapper) GetWorklist(w http.ResponseWriter, r *http.Request) {
 
@@ -1351,6 +1399,9 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 	})
 	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/api/worklist", wrapper.GetWorklist)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/ticks", wrapper.GetTicks)
 	})
 	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/api/findings", wrapper.GetFindings)
@@ -2221,6 +2272,45 @@ func (response TestTargetdefaultApplicationProblemPlusJSONResponse) VisitTestTar
 	return err
 }
 
+type GetTicksRequestObject struct {
+	Params GetTicksParams
+}
+
+type GetTicksResponseObject interface {
+	VisitGetTicksResponse(w http.ResponseWriter) error
+}
+
+type GetTicks200JSONResponse []Tick
+
+func (response GetTicks200JSONResponse) VisitGetTicksResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetTicksdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetTicksdefaultApplicationProblemPlusJSONResponse) VisitGetTicksResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetWorklistRequestObject struct {
 	Params GetWorklistParams
 }
@@ -2325,6 +2415,9 @@ type StrictServerInterface interface {
 	// TestTarget Connect to a target's hosts and obtain each credential
 	// (POST /api/targets/test)
 	TestTarget(ctx context.Context, request TestTargetRequestObject) (TestTargetResponseObject, error)
+	// GetTicks The verdicts known of a target, in the order in which they were sent
+	// (GET /api/ticks)
+	GetTicks(ctx context.Context, request GetTicksRequestObject) (GetTicksResponseObject, error)
 	// GetWorklist Requests that are not fair yet
 	// (GET /api/worklist)
 	GetWorklist(ctx context.Context, request GetWorklistRequestObject) (GetWorklistResponseObject, error)
@@ -2933,6 +3026,32 @@ func (sh *strictHandler) TestTarget(w http.ResponseWriter, r *http.Request) {
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(TestTargetResponseObject); ok {
 		if err := validResponse.VisitTestTargetResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetTicks operation middleware
+func (sh *strictHandler) GetTicks(w http.ResponseWriter, r *http.Request, params GetTicksParams) {
+	var request GetTicksRequestObject
+
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.GetTicks(ctx, request.(GetTicksRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetTicks")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(GetTicksResponseObject); ok {
+		if err := validResponse.VisitGetTicksResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {

@@ -72,6 +72,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/ticks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The verdicts known of a target, in the order in which they were sent */
+        get: operations["getTicks"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/findings": {
         parameters: {
             query?: never;
@@ -778,6 +795,30 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Unfair"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getTicks: {
+        parameters: {
+            query?: {
+                /** @description A target's name; the first one when left out */
+                target?: components["parameters"]["OnTarget"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The verdicts */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Tick"][];
                 };
             };
             default: components["responses"]["Problem"];

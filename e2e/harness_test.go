@@ -1,0 +1,190 @@
+package e2e
+
+import (
+	"bufio"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/go-rod/rod"
+	"github.com/go-rod/rod/lib/input"
+	"github.com/go-rod/rod/lib/launcher"
+	"github.com/go-rod/rod/lib/launcher/flags"
+	"github.com/go-rod/rod/lib/proto"
+	"github.com/stretchr/testify/require"
+)
+
+var program string
+
+func TestMain(m *testing.M) {
+	dir, err := os.MkdirTemp("", "millgate-e2e-")
+	if err != nil {
+		panic(err)
+	}
+	program = filepath.Join(dir, "millgate")
+	if out, err := exec.Command("go", "build", "-o", program, "../cmd/millgate").CombinedOutput(); err != nil {
+		fmt.Println(string(out))
+		os.Exit(1)
+	}
+	code := m.Run()
+	if browser != nil {
+		_ = browser.Close()
+	}
+	_ = os.RemoveAll(dir)
+	os.Exit(code)
+}
+
+var address = regexp.MustCompile(`Mill Gate is at (http://\S+)`)
+
+// run starts the program with arguments and returns the address it prints.
+func run(t *testing.T, args ...string) string {
+	t.Helper()
+	cmd := exec.Command(program, args...)
+	out, err := cmd.StdoutPipe()
+	require.NoError(t, err)
+	var log strings.Builder
+	cmd.Stderr = &log
+	require.NoError(t, cmd.Start())
+	t.Cleanup(func() {
+		_ = cmd.Process.Signal(os.Interrupt)
+		_ = cmd.Wait()
+		if t.Failed() {
+			t.Log(log.String())
+		}
+	})
+	found := make(chan string, 1)
+	go func() {
+		s := bufio.NewScanner(out)
+		for s.Scan() {
+			if m := address.FindStringSubmatch(s.Text()); m != nil {
+				found <- m[1]
+			}
+		}
+	}()
+	select {
+	case a := <-found:
+		return a
+	case <-time.After(10 * time.Second):
+		t.Fatal("the program did not say where it is: " + log.String())
+		return ""
+	}
+}
+
+func demo(t *testing.T, more ...string) string {
+	return run(t, append([]string{"demo", "--listen", "127.0.0.1:0", "--stand-in", "127.0.0.1:0"}, more...)...)
+}
+
+var (
+	browser *rod.Browser
+	once    sync.Once
+)
+
+func chromium(t *testing.T) *rod.Browser {
+	t.Helper()
+	once.Do(func() {
+		path, ok := launcher.LookPath()
+		require.True(t, ok, "Chromium is not installed; make chromium installs it")
+		l := launcher.New().Bin(path).Headless(true).NoSandbox(true).Set("disable-gpu").Set("disable-quic").Set("no-first-run").Set("disable-background-networking").
+			Set("disable-component-update").Set("disable-sync").Set(flags.Flag("force-prefers-reduced-motion"))
+		browser = rod.New().ControlURL(l.MustLaunch()).MustConnect()
+	})
+	return browser
+}
+
+// Page is one page with what went wrong on its console.
+type Page struct {
+	*rod.Page
+	t       *testing.T
+	mu      sync.Mutex
+	console []string
+}
+
+// open opens an address at 1280x800 in a browser context of its own.
+func open(t *testing.T, url, theme string) *Page {
+	t.Helper()
+	b := chromium(t).MustIncognito()
+	t.Cleanup(func() { _ = b.Close() })
+	p := &Page{Page: b.MustPage(), t: t}
+	p.MustSetViewport(1280, 800, 1, false)
+	require.NoError(t, proto.EmulationSetEmulatedMedia{Features: []*proto.EmulationMediaFeature{{Name: "prefers-color-scheme", Value: theme}}}.Call(p))
+	go p.EachEvent(func(e *proto.RuntimeConsoleAPICalled) {
+		if e.Type == proto.RuntimeConsoleAPICalledTypeError || e.Type == proto.RuntimeConsoleAPICalledTypeWarning {
+			p.mu.Lock()
+			defer p.mu.Unlock()
+			for _, a := range e.Args {
+				p.console = append(p.console, a.Description+a.Value.String())
+			}
+		}
+	}, func(e *proto.RuntimeExceptionThrown) {
+		p.mu.Lock()
+		defer p.mu.Unlock()
+		p.console = append(p.console, e.ExceptionDetails.Text)
+	}, func(e *proto.LogEntryAdded) {
+		if e.Entry.Level == proto.LogLogEntryLevelError {
+			p.mu.Lock()
+			defer p.mu.Unlock()
+			p.console = append(p.console, e.Entry.Text+" "+e.Entry.URL)
+		}
+	})()
+	require.NoError(t, proto.LogEnable{}.Call(p))
+	p.MustNavigate(url).MustWaitLoad()
+	t.Cleanup(func() {
+		p.mu.Lock()
+		defer p.mu.Unlock()
+		if len(p.console) > 0 {
+			t.Errorf("the console has errors: %v", p.console)
+		}
+	})
+	return p
+}
+
+// see waits until an element that matches css shows text (a regular
+// expression).
+func (p *Page) see(css, text string) *rod.Element {
+	p.t.Helper()
+	e, err := p.Timeout(20*time.Second).ElementR(css, text)
+	if err != nil {
+		shot := filepath.Join(os.TempDir(), "millgate-failed.png")
+		_ = os.WriteFile(shot, p.MustScreenshot(), 0o600)
+		p.t.Fatalf("no %s shows %q (see %s): %v", css, text, shot, err)
+	}
+	return e
+}
+
+// gone waits until nothing that matches css shows text.
+func (p *Page) gone(css, text string) {
+	p.t.Helper()
+	re := regexp.MustCompile(text)
+	require.Eventually(p.t, func() bool {
+		for _, e := range p.MustElements(css) {
+			if s, err := e.Text(); err == nil && re.MatchString(s) {
+				return false
+			}
+		}
+		return true
+	}, 15*time.Second, 50*time.Millisecond, "%s still shows %q", css, text)
+}
+
+func (p *Page) click(css, text string) { p.t.Helper(); p.see(css, text).MustClick() }
+
+func (p *Page) press(keys ...input.Key) {
+	p.t.Helper()
+	for _, k := range keys {
+		p.Keyboard.MustType(k)
+	}
+}
+
+// sweepDone starts a sweep from the strip and waits for its end.
+func (p *Page) sweepDone() {
+	p.t.Helper()
+	p.click("footer button", "^Start sweep$")
+	p.click(".n-card button", "^Start sweep$")
+	p.see("footer", `\d+ of \d+ probes`)
+	p.see("footer [role=status]", `^Sweep \d+\s+(just now|\d+ s ago): `)
+}

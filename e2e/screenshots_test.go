@@ -1,0 +1,66 @@
+package e2e
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/go-rod/rod/lib/input"
+	"github.com/stretchr/testify/require"
+)
+
+// TestScreenshots makes the pictures of docs/screenshots from the demo data,
+// when it is asked for by make screenshots.
+func TestScreenshots(t *testing.T) {
+	if os.Getenv("MILLGATE_SCREENSHOTS") == "" {
+		return
+	}
+	dir := os.Getenv("MILLGATE_SCREENSHOTS_DIR")
+	if dir == "" {
+		dir = "../docs/screenshots"
+	}
+	dir, err := filepath.Abs(dir)
+	require.NoError(t, err)
+	start := run(t, "serve", "--listen", "127.0.0.1:0", "--data", t.TempDir())
+	url := demo(t)
+	for _, theme := range []string{"light", "dark"} {
+		shot := func(p *Page, name string) {
+			time.Sleep(600 * time.Millisecond) // transitions of the component library
+			require.NoError(t, os.WriteFile(filepath.Join(dir, name+"-"+theme+".png"), p.MustScreenshot(), 0o644))
+		}
+		p := open(t, start+"/", theme)
+		p.see("h1", "Bring in routes")
+		if theme == "light" {
+			shot(p, "start")
+		}
+		p = open(t, url+"/board", theme)
+		p.see("[role=rowheader]", "/slew")
+		if theme == "light" {
+			p.click("footer button", "^Start sweep$")
+			p.see(".n-card", "left out")
+			shot(p, "plan")
+			p.press(input.Escape)
+			p.gone(".n-card", "left out")
+		}
+		p.sweepDone()
+		p.MustNavigate(url + "/board?route=POST%20/v1/dome/slew&caller=imre")
+		p.see("aside", "Over-permissive")
+		shot(p, "board")
+		p.MustNavigate(url + "/findings")
+		p.see("td", "No guard")
+		p.click("td button", "No guard")
+		shot(p, "findings")
+		p.MustNavigate(url + "/declaration?line=88")
+		p.see(".cm-content", "lifetimes")
+		shot(p, "declaration")
+		p.MustNavigate(url + "/targets")
+		p.see("h1", "stand-in")
+		p.click("button", "Test the connection")
+		p.see("li", "every host takes connections")
+		shot(p, "targets")
+		p.MustNavigate(url + "/sweeps")
+		p.see("td", "stand-in")
+		shot(p, "sweeps")
+	}
+}

@@ -1,0 +1,17 @@
+<script setup lang="ts">
+import { NConfigProvider, NMessageProvider } from 'naive-ui'
+import { onBeforeUnmount } from 'vue'
+import Shell from './Shell.vue'
+import { start } from './state/workspace'
+import { naiveTheme, overrides } from './theme/theme'
+
+onBeforeUnmount(start())
+</script>
+
+<template>
+  <NConfigProvider :theme="naiveTheme" :theme-overrides="overrides" style="height: 100%">
+    <NMessageProvider placement="bottom-right" :duration="6000" keep-alive-on-hover>
+      <Shell />
+    </NMessageProvider>
+  </NConfigProvider>
+</template>

@@ -1,0 +1,61 @@
+import createClient from 'openapi-fetch'
+import type { components, paths } from './contract.gen'
+
+export type Board = components['schemas']['Board']
+export type Row = components['schemas']['Row']
+export type Column = components['schemas']['Column']
+export type Crossing = components['schemas']['Crossing']
+export type Probe = components['schemas']['Probe']
+export type Exchange = components['schemas']['Exchange']
+export type Rung = components['schemas']['Rung']
+export type Finding = components['schemas']['Finding']
+export type Declaration = components['schemas']['Declaration']
+export type Effect = components['schemas']['Effect']
+export type Message = components['schemas']['Message']
+export type Target = components['schemas']['Target']
+export type Plan = components['schemas']['Plan']
+export type Sweep = components['schemas']['Sweep']
+export type SweepResult = components['schemas']['SweepResult']
+export type Tick = components['schemas']['Tick']
+export type Unfair = components['schemas']['Unfair']
+export type Revision = components['schemas']['Revision']
+export type Connection = components['schemas']['Connection']
+export type Event = components['schemas']['Event']
+
+const client = createClient<paths>({ baseUrl: '' })
+
+/** An answer that is an error, in the words of the server. */
+export class Problem extends Error {
+  constructor(
+    readonly status: number,
+    message: string,
+  ) {
+    super(message)
+  }
+}
+
+type Outcome<T> = { data?: T; error?: unknown; response: Response }
+
+/** Takes the data out of an answer, or throws a Problem that can be shown. */
+export async function ask<T>(call: Promise<Outcome<T>>): Promise<T> {
+  let r: Outcome<T>
+  try {
+    r = await call
+  } catch {
+    throw new Problem(
+      0,
+      'Mill Gate does not answer. Is it still running? Nothing that was kept is lost; try again when it is back.',
+    )
+  }
+  if (!r.response.ok) {
+    const detail = (r.error as { detail?: string } | undefined)?.detail
+    throw new Problem(r.response.status, detail || `The server answered ${r.response.status}.`)
+  }
+  return r.data as T
+}
+
+export function message(e: unknown): string {
+  return e instanceof Error ? e.message : String(e)
+}
+
+export const api = client

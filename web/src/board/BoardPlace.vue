@@ -1,0 +1,284 @@
+<script setup lang="ts">
+import { NButton, useMessage } from 'naive-ui'
+import { computed, nextTick, ref, watch } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+import { api, ask, message, type Crossing, type Row } from '../api/client'
+import EvidenceDrawer from '../drawer/EvidenceDrawer.vue'
+import WorkList from '../drawer/WorkList.vue'
+import { useKeys } from '../keys/keys'
+import StartPage from '../places/start/StartPage.vue'
+import { board, boardError, notFair, refresh, running, target, version } from '../state/workspace'
+import BoardGrid from './BoardGrid.vue'
+import { parse } from './filter'
+import FilterLine from './FilterLine.vue'
+import GateSymbols from './GateSymbols.vue'
+import KindChips from './KindChips.vue'
+import { lenses, type Head } from './lens'
+
+const url = useRoute()
+const router = useRouter()
+const toast = useMessage()
+const lens = lenses[0]!
+const grid = ref<InstanceType<typeof BoardGrid> | null>(null)
+const line = ref<InstanceType<typeof FilterLine> | null>(null)
+const unfolded = ref(new Set<number>())
+
+const q = computed({
+  get: () => String(url.query.q ?? ''),
+  set: (v) => void router.replace({ query: { ...url.query, q: v || undefined } }),
+})
+const selected = computed(() =>
+  url.query.route ? { route: String(url.query.route), caller: String(url.query.caller ?? '') } : null,
+)
+const second = ref<{ route: string; caller: string } | null>(null)
+const worklist = computed(() => url.query.list === 'not-fair')
+
+const allHeads = computed(() => (board.value ? lens.heads(board.value, unfolded.value) : []))
+const filter = computed(() => (board.value ? parse(q.value, board.value, lens, allHeads.value) : null))
+const rows = computed(() => {
+  const b = board.value
+  const f = filter.value
+  if (!b || !f) return []
+  return b.rows.filter((r) => f.row(r) && (!f.quiet || r.worst || [...r.verdict].some((v) => 'UPTLXSKRW'.includes(v))))
+})
+const heads = computed(() => {
+  const f = filter.value
+  if (!f) return []
+  const list = allHeads.value.filter((h) => f.head(h))
+  if (!f.quiet) return list
+  const loud = list.filter((h) => rows.value.some((r) => 'UPTLXSKRW'.includes(lens.cell(r, h).verdict)))
+  return loud.length ? loud : list
+})
+
+function toggle(word: string) {
+  const list = q.value.split(/\s+/).filter(Boolean)
+  q.value = (
+    list.includes(word)
+      ? list.filter((w) => w !== word)
+      : [...list.filter((w) => !word.startsWith('gap:') || !w.startsWith('gap:')), word]
+  ).join(' ')
+}
+
+function open(row: Row, head: Head, also = false) {
+  const to = { route: row.key, caller: head.key }
+  if (also && selected.value) {
+    second.value = to
+    return
+  }
+  second.value = null
+  void router.push({ query: { ...url.query, list: undefined, route: to.route, caller: to.caller || undefined } })
+}
+function close() {
+  second.value = null
+  void router.push({ query: { ...url.query, route: undefined, caller: undefined, list: undefined } })
+  void nextTick(() => grid.value?.focus())
+}
+function showList() {
+  void router.push({ query: { ...url.query, route: undefined, caller: undefined, list: 'not-fair' } })
+}
+// A crossing opened from elsewhere is brought into view.
+watch(
+  [selected, () => rows.value.length],
+  ([s]) => {
+    if (s) void nextTick(() => grid.value?.find(s.route, s.caller))
+  },
+  { immediate: true },
+)
+
+// One sentence for the cell under the pointer or in focus.
+const hint = ref('')
+const known = new Map<string, string>()
+watch(version, () => known.clear())
+let asked = 0
+async function focus(row: Row | null, head: Head | null) {
+  if (!row || !head) {
+    hint.value = ''
+    return
+  }
+  const key = `${row.key}\n${head.key}`
+  const c = lens.cell(row, head)
+  hint.value = known.get(key) ?? `${head.label} at ${row.key}: expected ${lens.expectation(c.expect)}`
+  if (known.has(key)) return
+  const turn = ++asked
+  await new Promise((r) => setTimeout(r, 120))
+  if (turn !== asked) return
+  try {
+    const x = await ask(
+      api.GET('/api/crossing', {
+        params: { query: { route: row.key, caller: head.key, target: target.value || undefined } },
+      }),
+    )
+    const s = sentence(x)
+    known.set(key, s)
+    if (turn === asked) hint.value = s
+  } catch {
+    // The plain words above stay.
+  }
+}
+function sentence(x: Crossing): string {
+  const p = x.probes[0]
+  const seen = p?.exchange
+    ? p.exchange.status
+      ? `${p.exchange.status} in ${Math.max(1, Math.round(p.exchange.ms))} ms`
+      : 'no answer'
+    : 'nothing yet'
+  return `${x.caller || 'nobody'} at ${x.route}: expected ${p?.expected ?? x.expected}${x.reason ? `, ${x.reason}` : ''}; observed: ${seen}`
+}
+
+const asking = ref(false)
+async function probeSelection() {
+  const s =
+    selected.value ??
+    (grid.value && rows.value[grid.value.at.r] && heads.value[grid.value.at.c]
+      ? { route: rows.value[grid.value.at.r]!.key, caller: heads.value[grid.value.at.c]!.key }
+      : null)
+  if (!s || asking.value || running.value) return
+  const row = board.value?.rows.find((r) => r.key === s.route)
+  if (row && !['GET', 'HEAD', 'OPTIONS'].includes(row.method)) {
+    // An unsafe one asks first, in the drawer.
+    void router.push({
+      query: { ...url.query, list: undefined, route: s.route, caller: s.caller || undefined, ask: '1' },
+    })
+    return
+  }
+  asking.value = true
+  try {
+    await ask(api.POST('/api/probe-again', { body: { target: target.value, crossings: [s] } }))
+  } catch (e) {
+    toast.error(message(e))
+  } finally {
+    asking.value = false
+  }
+}
+
+useKeys([
+  { keys: '/', says: 'filter', run: () => line.value?.focus() },
+  { keys: 'n', says: 'next gap', run: () => (grid.value?.focus(), grid.value?.gap(1)) },
+  { keys: 'N', says: 'previous gap', run: () => (grid.value?.focus(), grid.value?.gap(-1)) },
+  { keys: 'p', says: 'probe the selection again', run: () => void probeSelection() },
+  { keys: 'Escape', says: 'close the drawer', run: () => (selected.value || worklist.value ? close() : undefined) },
+  ...lenses.map((l, i) => ({ keys: String(i + 1), says: `lens: ${l.name}`, run: () => grid.value?.focus() })),
+])
+</script>
+
+<template>
+  <div v-if="boardError && !board" class="place">
+    <h1>The board cannot be shown</h1>
+    <p>{{ boardError }}</p>
+    <NButton @click="refresh">Try again</NButton>
+  </div>
+  <StartPage v-else-if="board?.empty" />
+  <div v-else-if="board" class="board">
+    <GateSymbols />
+    <div class="pane">
+      <div class="tools">
+        <KindChips :board="board" :q="q" :not-fair="notFair" @toggle="toggle" @worklist="showList" />
+        <div class="second">
+          <span class="lens"
+            ><b>{{ lens.name }}</b> {{ lens.question }}</span
+          >
+          <FilterLine ref="line" v-model="q" :board="board" :wrong="filter?.wrong ?? []" @leave="grid?.focus()" />
+        </div>
+      </div>
+      <div v-if="board.errors" class="note">
+        The declaration has {{ board.errors === 1 ? 'an error' : `${board.errors} errors` }}, so nothing can be judged.
+        <RouterLink to="/declaration">Mend it</RouterLink>
+      </div>
+      <div class="grid">
+        <BoardGrid
+          v-if="rows.length"
+          ref="grid"
+          :rows="rows"
+          :heads="heads"
+          :lens="lens"
+          :count="board.rows.length"
+          :selected="selected"
+          :second="second"
+          :hint="hint"
+          @open="open"
+          @focus="focus"
+          @up="line?.focus()"
+          @unfold="(h) => (unfolded = new Set([...unfolded, board!.columns[h.columns[0]!]!.class]))"
+        />
+        <div v-else-if="board.rows.length" class="none">
+          <p>
+            No route matches <span class="mono">{{ q }}</span>.
+          </p>
+          <NButton @click="q = ''">Clear the filter</NButton>
+        </div>
+        <div v-else class="none"><p>The declaration names no route yet. Bring some in with Add routes.</p></div>
+      </div>
+      <div class="hint" aria-live="polite">{{ hint || ' ' }}</div>
+    </div>
+    <EvidenceDrawer
+      v-if="selected"
+      :key="target"
+      :route="selected.route"
+      :caller="selected.caller"
+      :second="second"
+      :confirming="url.query.ask === '1'"
+      @close="close"
+    />
+    <WorkList v-else-if="worklist" @close="close" />
+  </div>
+</template>
+
+<style scoped>
+.board {
+  height: 100%;
+  display: flex;
+  min-width: 0;
+}
+.pane {
+  flex: 1;
+  min-width: 0;
+  display: flex;
+  flex-direction: column;
+}
+.tools {
+  padding: 8px 12px;
+  display: grid;
+  gap: 8px;
+  border-bottom: 1px solid var(--line);
+}
+.second {
+  display: flex;
+  gap: 16px;
+  align-items: center;
+}
+.lens {
+  color: var(--faint);
+  white-space: nowrap;
+}
+.lens b {
+  color: var(--mill);
+}
+.grid {
+  flex: 1;
+  min-height: 0;
+  background: var(--sheet);
+}
+.none {
+  display: grid;
+  justify-items: center;
+  padding-top: 64px;
+  gap: 8px;
+}
+.note {
+  padding: 8px 12px;
+  background: color-mix(in srgb, var(--W) 12%, var(--sheet));
+  border-bottom: 1px solid var(--line);
+}
+.hint {
+  flex: none;
+  height: 24px;
+  padding: 2px 12px;
+  font-size: 12px;
+  color: var(--faint);
+  background: var(--sheet);
+  border-top: 1px solid var(--hair);
+  white-space: nowrap;
+  overflow: hidden;
+  text-overflow: ellipsis;
+}
+</style>

@@ -1,0 +1,82 @@
+import type { Board, Column, Row } from '../api/client'
+
+/** One column as the grid shows it: a caller, or several folded into one. */
+export interface Head {
+  key: string
+  label: string
+  sub: string
+  columns: number[] // indexes into the board's columns
+  folded: boolean
+}
+
+/** What a cell shows. */
+export interface Cell {
+  expect: string
+  verdict: string
+  inferred: boolean
+}
+
+/** A lens says its columns and what a cell shows. */
+export interface Lens {
+  id: string
+  name: string
+  question: string
+  heads(b: Board, open: Set<number>): Head[]
+  cell(r: Row, h: Head): Cell
+  expectation(letter: string): string
+}
+
+const worst = 'UPTLXSKRW?.='
+
+/** The worst of several verdict letters. */
+export function worse(letters: string[]): string {
+  return letters.reduce((a, b) => (worst.indexOf(b) < worst.indexOf(a) ? b : a), '=')
+}
+
+function headOf(c: Column, i: number): Head {
+  return { key: c.key, label: c.label, sub: c.sub, columns: [i], folded: false }
+}
+
+const words: Record<string, string> = {
+  r: 'refuse (401)',
+  f: 'forbid (403)',
+  h: 'hide (404)',
+  a: 'admit',
+  d: 'admit for an own record',
+  c: 'turn away',
+}
+
+/** Who gets in: nobody, then identities by role. */
+export const access: Lens = {
+  id: 'access',
+  name: 'Access',
+  question: 'who gets in?',
+  heads(b, open) {
+    const out: Head[] = []
+    const done = new Set<number>()
+    b.columns.forEach((c, i) => {
+      if (c.class < 0 || c.members === 1 || open.has(c.class)) {
+        out.push(headOf(c, i))
+        return
+      }
+      if (done.has(c.class)) return
+      done.add(c.class)
+      const same = b.columns.flatMap((o, k) => (o.class === c.class ? [k] : []))
+      out.push({ key: c.key, label: c.sub || c.label, sub: `× ${same.length}`, columns: same, folded: true })
+    })
+    return out
+  },
+  cell(r, h) {
+    const verdicts = h.columns.map((i) => r.verdict[i] ?? '.')
+    return {
+      expect: r.expect[h.columns[0] ?? 0] ?? 'c',
+      verdict: worse(verdicts),
+      inferred: h.columns.every((i) => r.inferred[i] === '1'),
+    }
+  },
+  expectation(letter) {
+    return words[letter] ?? letter
+  },
+}
+
+export const lenses: Lens[] = [access]

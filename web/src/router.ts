@@ -1,0 +1,15 @@
+import { createRouter, createWebHistory } from 'vue-router'
+import BoardPlace from './board/BoardPlace.vue'
+
+export const router = createRouter({
+  history: createWebHistory(),
+  routes: [
+    { path: '/', redirect: '/board' },
+    { path: '/board', name: 'board', component: BoardPlace },
+    { path: '/declaration', name: 'declaration', component: () => import('./places/declaration/DeclarationPlace.vue') },
+    { path: '/sweeps', name: 'sweeps', component: () => import('./places/sweeps/SweepsPlace.vue') },
+    { path: '/findings', name: 'findings', component: () => import('./places/findings/FindingsPlace.vue') },
+    { path: '/targets', name: 'targets', component: () => import('./places/targets/TargetsPlace.vue') },
+    { path: '/:rest(.*)*', redirect: '/board' },
+  ],
+})
