@@ -158,9 +158,11 @@ func (r *reader) url(n ast.Node, what string) string {
 func (r *reader) targets(doc *Document, n ast.Node) {
 	for _, q := range r.entries(n, "targets", nil) {
 		t := &Target{Name: q.key, Place: q.kpos, Hosts: map[string]string{}, Values: map[string]string{}, Pace: DefaultPace, Unsafe: UnsafeRefused}
+		based := false
 		for _, f := range r.entries(q.val, "target "+q.key, targetWords) {
 			switch f.key {
 			case "base":
+				based = true
 				t.Base = r.url(f.val, "base")
 			case "direct":
 				t.Direct = r.url(f.val, "direct")
@@ -194,8 +196,8 @@ func (r *reader) targets(doc *Document, n ast.Node) {
 				}
 			}
 		}
-		if t.Base == "" {
-			r.fail(q.kn, "missing", fmt.Sprintf("target %q has no usable base", q.key), "add  base: https://…")
+		if !based {
+			r.fail(q.kn, "missing", fmt.Sprintf("target %q has no base", q.key), "add  base: https://…")
 		}
 		doc.Targets = append(doc.Targets, t)
 	}

@@ -253,6 +253,13 @@ func title(b *bundle, f Finding) string {
 	case b.cause == "answer":
 		return "A refusal in another shape than declared"
 	}
+	want, got, _ := strings.Cut(b.gap.Cause, " ")
+	seen := map[string]string{string(Refused): "Answered 401", string(Forbidden): "Answered 403", string(Hidden): "Answered 404", string(ToLogin): "Sent to a login page", string(Invalid): "Told that the request is invalid",
+		string(WrongMethod): "Answered 405", string(Failed): "The service fails"}[got]
+	declared := map[string]string{"refuse": "401 is declared", "forbid": "403 is declared", "hide": "404 is declared", "stray": "where nothing is served"}[want]
+	if seen != "" && declared != "" {
+		return seen + ", " + declared
+	}
 	return "Another refusal than declared"
 }
 

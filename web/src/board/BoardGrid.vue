@@ -126,6 +126,8 @@ function sideways() {
 function gap(step: 1 | -1) {
   const total = props.rows.length * props.heads.length
   let k = at.value.r * props.heads.length + at.value.c
+  // Coming from elsewhere, the cell one stands on counts too.
+  if (document.activeElement !== scroller.value) k -= step
   for (let i = 0; i < total; i++) {
     k = (k + step + total) % total
     const r = Math.floor(k / props.heads.length)
@@ -419,6 +421,7 @@ small {
 .narrow .col b {
   font-size: 13px;
 }
+.col b,
 .col small {
   overflow: hidden;
   text-overflow: ellipsis;

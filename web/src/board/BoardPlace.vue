@@ -153,8 +153,8 @@ async function probeSelection() {
 
 useKeys([
   { keys: '/', says: 'filter', run: () => line.value?.focus() },
-  { keys: 'n', says: 'next gap', run: () => (grid.value?.focus(), grid.value?.gap(1)) },
-  { keys: 'N', says: 'previous gap', run: () => (grid.value?.focus(), grid.value?.gap(-1)) },
+  { keys: 'n', says: 'next gap', run: () => (grid.value?.gap(1), grid.value?.focus()) },
+  { keys: 'N', says: 'previous gap', run: () => (grid.value?.gap(-1), grid.value?.focus()) },
   { keys: 'p', says: 'probe the selection again', run: () => void probeSelection() },
   { keys: 'Escape', says: 'close the drawer', run: () => (selected.value || worklist.value ? close() : undefined) },
   ...lenses.map((l, i) => ({ keys: String(i + 1), says: `lens: ${l.name}`, run: () => grid.value?.focus() })),

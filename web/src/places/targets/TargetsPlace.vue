@@ -267,6 +267,7 @@ small {
   display: flex;
   gap: 8px;
   padding: 2px 0;
+  white-space: nowrap;
 }
 .acts {
   display: flex;

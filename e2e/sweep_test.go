@@ -1,0 +1,176 @@
+package e2e
+
+import (
+	"regexp"
+	"testing"
+	"time"
+
+	"github.com/go-rod/rod/lib/input"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// A person opens the demo, sweeps, finds a gap with the keyboard, reads its
+// ladder, changes the rule, sees what that does, keeps it, and probes again.
+func TestFromDeclarationToProvenGap(t *testing.T) {
+	url := demo(t)
+	p := open(t, url, "light")
+	p.see("[role=columnheader]", "lanternfish")
+	p.see("footer", "not swept yet")
+
+	// The plan is shown before anything is sent.
+	p.click("footer button", "^Start sweep$")
+	p.see(".n-card dd", `^\d{3,4}$`)
+	p.click(".n-card button", "^Unsafe requests$")
+	p.see(".n-card td", "POST /v1/dome/slew")
+	p.click(".n-card button", "^Start sweep$")
+
+	// The strip is live, and says what it came to.
+	p.see("footer", `\d+ of \d+ probes, \d+ per s`)
+	p.see("footer [role=status]", `^Sweep 1 just now: .*2 unprotected`)
+	p.see(".chip", "over-permissive")
+
+	// Filter to unprotected: only two routes are left, and the address says so.
+	p.click(".chip", "unprotected")
+	p.gone("[role=rowheader]", "/slew")
+	p.see("[role=columnheader]", `2 of \d+ routes`)
+	assert.Contains(t, p.MustInfo().URL, "gap:unprotected")
+
+	// The next gap with n, opened with Enter.
+	p.press('n', input.Enter)
+	p.see("aside .banner", "Unprotected")
+	p.see("aside h1", "PATCH /v1/observations")
+	p.press(input.Escape)
+	p.gone("aside .banner", "Unprotected")
+	p.see("button", "^Clear|×$")
+	p.MustElement("[aria-label='Clear the filter']").MustClick()
+
+	// Another one with the filter line and the arrows.
+	p.press('/')
+	p.MustElement("[role=combobox]").MustInput("/dome/slew")
+	p.see("[role=columnheader]", `1 of \d+ routes`)
+	p.press(input.Enter) // back on the board
+	p.press(input.Home, input.ArrowRight, input.Enter)
+	p.see("aside .banner", "Over-permissive")
+	p.see("aside .banner", "severity high · proven")
+	p.see("aside .ladder .decides", "needs operator, imre has observer: forbid, 403")
+	p.see("aside pre", "Bearer ····")
+	p.see("aside", `sanna, same request: 202. The request was a fair one.`)
+
+	// The rule's line, in the editor.
+	p.click("aside .ladder a", `line \d+`)
+	p.see(".cm-meant", `/v1/dome/\*\*`)
+	p.see("aside", "Nothing to say about it")
+
+	// A mistake is shown in place, and can be undone.
+	p.press(input.End)
+	p.Keyboard.MustType('x')
+	p.see("aside .msg.error", "line")
+	assert.True(t, p.see("aside .keep button", "Keep change").MustProperty("disabled").Bool())
+	p.press(input.Backspace)
+	p.gone("aside .msg", "line")
+
+	// Observers may move the dome: the effect is said before it is kept.
+	p.MustEval(`() => { const v = document.querySelector('.cm-content').cmTile.view; const t = v.state.doc.toString(); const i = t.indexOf('/v1/dome/**, who: operator'); v.dispatch({changes: {from: i, to: i + '/v1/dome/**, who: operator'.length, insert: '/v1/dome/**, who: observer'}}) }`)
+	p.see("aside p", `^4 crossings change: 4 open\.`)
+	p.see("aside .changes", `imre at\s+POST /v1/dome/slew`)
+	p.MustElement("aside .keep input").MustInput("Observers may move the dome")
+	p.click("aside .keep button", "Keep change")
+	p.see("header", "revision 2")
+
+	// On the board the crossing agrees now, by the same observation.
+	p.MustNavigate(url + "/board?route=POST%20/v1/dome/slew&caller=imre")
+	p.see("aside .banner", "Agrees")
+	p.gone(".chip", "12 over-permissive")
+
+	// Probing again asks first: the method is unsafe.
+	p.click("aside .actions button", "Probe again")
+	p.see("[role=dialog], .n-dialog", "Send unsafe requests again")
+	p.click(".n-dialog button", "^Send$")
+	p.see("footer", `Again|just now`)
+	p.see("aside .history", "sweep 2")
+	p.see("aside .banner", "Agrees")
+}
+
+func TestFirstStart(t *testing.T) {
+	url := run(t, "serve", "--listen", "127.0.0.1:0", "--data", t.TempDir())
+	p := open(t, url, "dark")
+	p.allow = regexp.MustCompile(`status of 422`) // bad input, on purpose
+	p.see("h1", "Bring in routes")
+	p.see("button", "Open the demo")
+
+	// What cannot be read is said, and stays in the field.
+	p.MustElement("textarea").MustInput("openapi: 2.0\npaths: 7")
+	p.click("button", "Bring these in")
+	p.see("[role=alert]", "not an OpenAPI 3.0 or 3.1 description")
+	assert.Contains(t, p.MustElement("textarea").MustProperty("value").Str(), "paths: 7")
+
+	p.MustElement("textarea").MustSelectAllText().MustInput("GET /v1/things\nDELETE /v1/things/{thing_id}")
+	p.click("button", "Bring these in")
+	p.see(".cm-content", "DELETE /v1/things/{thing_id}")
+	p.see("aside", "2 routes are new")
+
+	// A reload loses nothing.
+	p.MustReload()
+	p.see(".cm-content", "DELETE /v1/things/{thing_id}")
+	p.click("aside .keep button", "Keep change")
+	p.see("header", "revision 1")
+
+	// A target is added and written into the text.
+	p.MustNavigate(url + "/targets")
+	p.click("button", "Add a target")
+	p.MustElement("#t-name").MustInput("local")
+	p.MustElement("#t-base").MustSelectAllText().MustInput("not an address")
+	p.click("form button", "Keep target")
+	p.see("[role=alert]", "must be an http or https address")
+	p.MustElement("#t-base").MustSelectAllText().MustInput("http://127.0.0.1:9")
+	p.click("form button", "Keep target")
+	p.see("header", "revision 2")
+	p.click("form button", "Test the connection")
+	p.see("form li", "cannot be reached")
+
+	// A sweep of what cannot be reached ends at once, without a verdict.
+	p.MustNavigate(url + "/board")
+	p.click("footer button", "^Start sweep$")
+	p.click(".n-card button", "^Start sweep$")
+	p.see("footer [role=status]", "Sweep 1 failed .*cannot be reached")
+	p.MustElement("[role=gridcell][aria-label]")
+	for _, c := range p.MustElements("[role=gridcell][aria-label]") {
+		assert.Contains(t, *c.MustAttribute("aria-label"), "not probed yet")
+	}
+}
+
+func TestStopAndGoOn(t *testing.T) {
+	p := open(t, demo(t), "light")
+	p.click("footer button", "^Start sweep$")
+	p.click(".n-card button", "^Start sweep$")
+	p.see("footer", `[1-9]\d\d of \d+ probes`)
+	began := time.Now()
+	p.click("footer button", "^Stop$")
+	p.see("footer [role=status]", `Sweep 1 was stopped just now: stopped after \d+ of \d+ probes`)
+	require.Less(t, time.Since(began), 4*time.Second)
+	p.click("footer button", "Go on")
+	p.see("footer [role=status]", `^Sweep 1 just now: .*2 unprotected`)
+	assert.Empty(t, p.MustElements("footer button:has(+ .nothing)"))
+}
+
+func TestKeyboardAndTheme(t *testing.T) {
+	p := open(t, demo(t, "--flaws", "none"), "light")
+	p.see("[role=columnheader]", "imre")
+	p.press('?')
+	p.see(".n-card", "next gap")
+	p.press(input.Escape)
+	p.gone(".n-card", "next gap")
+	p.press('g', 'd')
+	p.see(".cm-content", "millgate")
+	p.MustEval(`() => document.activeElement.blur()`)
+	p.press('g', 'b')
+	p.see("[role=columnheader]", "imre")
+	p.MustElement("[aria-label='Dark theme']").MustClick()
+	assert.Equal(t, "dark", p.MustEval(`() => document.documentElement.dataset.theme`).Str())
+	p.MustReload()
+	p.see("[role=columnheader]", "imre")
+	assert.Equal(t, "dark", p.MustEval(`() => document.documentElement.dataset.theme`).Str())
+	p.sweepDone()
+	p.see("[role=group]", "No gaps")
+}
