@@ -53,8 +53,8 @@ bench:
 
 # Thirty seconds for each fuzz target.
 fuzz:
-	$(GO) test ./core/declaration -run '^$$' -fuzz FuzzParse -fuzztime 30s
-	$(GO) test ./core/route -run '^$$' -fuzz FuzzSelector -fuzztime 30s
+	$(GO) test ./core/declaration -run '^$$' -fuzz FuzzParse -fuzztime 30s -fuzzminimizetime 1x
+	$(GO) test ./core/route -run '^$$' -fuzz FuzzSelector -fuzztime 30s -fuzzminimizetime 1x
 
 screenshots: build chromium
 	MILLGATE_SCREENSHOTS=1 $(GO) test ./e2e -run TestScreenshots -count 1 -v

@@ -171,8 +171,30 @@ func (r *reader) str(n ast.Node, what string) (string, bool) {
 	case *ast.IntegerNode, *ast.FloatNode, *ast.BoolNode:
 		return x.GetToken().Value, true
 	}
+	if s, ok := r.joined(n); ok {
+		return s, true
+	}
 	r.fail(n, "type", what+" must be text", "write one word or a quoted text")
 	return "", false
+}
+
+// joined puts together what the YAML library takes apart: in a list inside
+// braces it reads identity:ann as a mapping, where YAML 1.2 section 7.3.3 has
+// one plain scalar, since no space follows the colon.
+func (r *reader) joined(n ast.Node) (string, bool) {
+	if m, ok := n.(*ast.MappingNode); ok && len(m.Values) == 1 {
+		n = m.Values[0]
+	}
+	v, ok := n.(*ast.MappingValueNode)
+	if !ok || v.Value == nil {
+		return "", false
+	}
+	k, x := v.Key.GetToken(), v.Value.GetToken()
+	if x == nil || k.Position.Line != x.Position.Line || x.Position.Column != k.Position.Column+len([]rune(k.Value))+1 {
+		return "", false
+	}
+	rest, ok := r.str(v.Value, "text")
+	return k.Value + ":" + rest, ok
 }
 
 func (r *reader) refs(n ast.Node, what string) []Ref {
@@ -255,15 +277,29 @@ func (r *reader) scalar(n ast.Node, what string) any {
 
 var numberText = regexp.MustCompile(`^-?(0|[1-9]\d*)(\.\d+)?([eE][+-]?\d+)?$`)
 
+// jsonLimit bounds a value in the text, in bytes: aliases can stand for more
+// than anybody would write.
+const jsonLimit = 1 << 20
+
 // json writes a node as JSON, keeping the order of its members.
 func (r *reader) json(n ast.Node) json.RawMessage {
 	var b bytes.Buffer
 	r.writeJSON(&b, n, 0)
+	if b.Len() > jsonLimit {
+		return nil
+	}
 	return b.Bytes()
 }
 
 func (r *reader) writeJSON(b *bytes.Buffer, n ast.Node, depth int) {
 	n = r.plain(n)
+	if b.Len() > jsonLimit {
+		if b.Len() < 2*jsonLimit { // said once
+			r.fail(n, "type", "the value is too large", "keep samples under a megabyte")
+			b.Write(make([]byte, 2*jsonLimit))
+		}
+		return
+	}
 	if depth > 100 {
 		r.fail(n, "type", "the value is nested too deeply", "")
 		b.WriteString("null")

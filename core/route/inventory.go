@@ -207,6 +207,11 @@ func (ix *Index) Near(r Selector) []int {
 		}
 		out = append(out, n.here...)
 		if len(segs) == 0 {
+			if r.Tail {
+				for _, k := range n.kids {
+					walk(k, nil)
+				}
+			}
 			return
 		}
 		if segs[0].Any {

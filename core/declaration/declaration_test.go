@@ -1,0 +1,333 @@
+package declaration
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+const base = `millgate: 1
+title: Things
+targets:
+  local: { base: "http://127.0.0.1:1", hosts: { id: "http://127.0.0.1:2" }, pace: 50 per 1s, unsafe: allowed }
+routes:
+  - GET /things
+  - GET /things/{id}
+  - GET /things/mine
+  - DELETE /things/{id}
+  - POST id:/session
+roles:
+  reader:
+  writer: { includes: reader }
+schemes:
+  access:
+    kind: bearer
+    token: jwt
+    login: { send: POST id:/session, json: { user: "{user}", password: "{password}" }, take: { access: /token } }
+  key: { kind: api-key, in: header, name: X-Key }
+identities:
+  ann: { roles: reader, credentials: { access: { user: ann, password: env:ANN } } }
+  bob: { roles: writer, credentials: { access: { user: bob, password: env:BOB } } }
+  bot: { credentials: { key: { key: env:BOT } } }
+records:
+  thing: { fills: "/things/{id}", owned_by: { ann: [t-1], bob: [t-2] } }
+access:
+  - { at: GET /things/**, who: [reader] }
+  - { at: "GET /things/{id}", who: [owner, writer], hide: true }
+  - { at: "DELETE /things/{id}", who: owner }
+  - { at: POST id:/session, who: anyone }
+`
+
+func parse(t testing.TB, text string) (*Document, []Message) {
+	t.Helper()
+	return Parse("x.gate.yaml", []byte(text), func(ref string) ([]Imported, []error) {
+		if ref != "api.yaml" {
+			return nil, []error{errors.New("there is no such file")}
+		}
+		return []Imported{{Method: "GET", Path: "/imported", Line: 3, Sample: Sample{Query: map[string]string{"a": "b"}}}, {Method: "GET", Path: "/files/{name}.txt", Line: 9}}, nil
+	})
+}
+
+func TestBaseIsSound(t *testing.T) {
+	d, msgs := parse(t, base)
+	require.Empty(t, msgs)
+	assert.Equal(t, "Things", d.Title)
+	tg := d.TargetNamed("local")
+	assert.Equal(t, Pace{50, time.Second}, tg.Pace)
+	assert.Equal(t, UnsafeAllowed, tg.Unsafe)
+	assert.Equal(t, map[string]bool{"reader": true, "writer": true}, d.RolesOf(d.IdentityNamed("bob")))
+	assert.JSONEq(t, `{"user":"{user}","password":"{password}"}`, string(d.SchemeNamed("access").Login.JSON))
+	assert.Equal(t, []string{"password", "user"}, d.SchemeNamed("access").Login.Placeholders())
+	decides := func(key string) int { return d.Entry(d.RouteNamed(key)).Line }
+	assert.Equal(t, 27, decides("GET /things"), "the pattern holds the whole route")
+	assert.Equal(t, 27, decides("GET /things/mine"))
+	assert.Equal(t, 28, decides("GET /things/{id}"), "a named template beats a pattern")
+	assert.Equal(t, Delete, d.Routes[3].Effect)
+	assert.Equal(t, "thing", d.Record(1).Name)
+	assert.Nil(t, d.Record(0))
+}
+
+// wrong lists texts with one thing wrong: where it is said, and the words that
+// must be in it. The text is base with `from` replaced by `to`.
+var wrong = []struct {
+	name, from, to string
+	line, column   int
+	level          Level
+	code, text     string
+	hint           string
+}{
+	{"a word that is near", "title: Things", "tilte: Things", 2, 1, Error, "unknown-word", `"tilte" is not known`, `did you mean "title"?`},
+	{"a role that is near", "who: [reader]", "who: [raeder]", 27, 33, Error, "reference", `the role "raeder"`, `did you mean "reader"?`},
+	{"an identity as a role", "who: [reader]", "who: [ann]", 27, 33, Error, "reference", `the role "ann"`, "write identity:ann"},
+	{"an unknown identity", "who: [reader]", "who: [identity:anm]", 27, 33, Error, "reference", `the identity "anm"`, `did you mean "ann"?`},
+	{"an unknown scheme", "{ access: { user: bob", "{ acces: { user: bob", 22, 40, Error, "reference", `the scheme "acces"`, `did you mean "access"?`},
+	{"an unknown owner", "owned_by: { ann", "owned_by: { any", 25, 47, Error, "reference", `the identity "any"`, `did you mean "ann"?`},
+	{"an unknown host", "POST id:/session\nroles", "POST ix:/session\nroles", 10, 5, Error, "reference", `no target has a host called "ix"`, `did you mean "id"?`},
+	{"a role that includes itself", "reader:\n  writer", "reader: { includes: writer }\n  writer", 13, 23, Error, "cycle", "includes itself: reader → writer → reader", "remove"},
+	{"the version", "millgate: 1", "millgate: 2", 1, 11, Error, "version", "version 2", "version 1"},
+	{"no version", "millgate: 1\n", "", 1, 1, Error, "missing", "version of the language", "millgate: 1"},
+	{"an address", `base: "http://127.0.0.1:1"`, `base: "ftp://x"`, 4, 18, Error, "type", "http or https", "https://staging.example"},
+	{"a pace", "50 per 1s", "fast", 4, 0, Error, "type", "not a pace", "5 per 1s"},
+	{"unsafe", "unsafe: allowed", "unsafe: alowed", 4, 0, Error, "unknown-word", `"alowed"`, `did you mean "allowed"?`},
+	{"a route twice", "  - GET /things\n", "  - GET /things\n  - GET /things\n", 7, 5, Error, "duplicate", "said twice, first in line 6", "remove"},
+	{"a key twice", "title: Things", "title: Things\ntitle: More", 3, 1, Error, "duplicate", "said twice in a declaration, first in line 2", "remove"},
+	{"a method", "- GET /things\n", "- FETCH /things\n", 6, 5, Error, "selector", `"FETCH" is not a method`, ""},
+	{"a pattern as a route", "- GET /things\n", "- GET /things/*\n", 6, 5, Error, "selector", "not * or **", ""},
+	{"an entry that splits", "at: GET /things/**", "at: GET /things/t-1", 27, 11, Error, "splits", "only a part of the route GET /things/{id}", "name the template"},
+	{"an entry without who", ", who: anyone", "", 30, 5, Error, "missing", "needs `who`", "who: nobody"},
+	{"owner without a record", "at: GET /things/**, who: [reader]", "at: GET /things, who: owner", 27, 11, Error, "owner", "no record fills GET /things", "declare a record"},
+	{"anyone among others", "who: anyone", "who: [anyone, reader]", 30, 11, Error, "type", "stand alone", ""},
+	{"an entry that selects nothing", "at: POST id:/session", "at: POST id:/sesion", 30, 11, Warning, "selects-nothing", "selects no route", "did you mean POST id:/session?"},
+	{"which scheme", "who: [reader]", "who: signed-in", 27, 11, Error, "by", "come with access and key", "add  by: access"},
+	{"a secret in clear", "password: env:ANN", "password: hunter22", 21, 0, Warning, "secret-in-clear", "stands here in clear", "env:NAME"},
+	{"a placeholder without a value", "user: ann, ", "", 21, 40, Error, "missing", `does not say "user"`, "env:NAME"},
+	{"a pointer", "take: { access: /token }", "take: { access: token }", 18, 0, Error, "type", "JSON Pointer", "/token"},
+	{"a scheme without a kind", "kind: api-key, ", "", 19, 3, Error, "missing", "has no kind", "bearer"},
+	{"a mapping that is a list", "roles:\n  reader:\n  writer: { includes: reader }", "roles: [reader]", 11, 8, Error, "type", "must be a mapping", "name: value"},
+	{"an attribute nobody has", "who: [reader] }", "who: [reader], given: { verified: true } }", 27, 11, Warning, "reference", "no identity has the attribute", "attributes"},
+	{"a file that is not there", "- GET /things\n", "- from: nowhere.yaml\n", 6, 11, Error, "import", "there is no such file", "mend the file"},
+	{"a template that cannot be", "- GET /things\n", "- from: api.yaml\n  - GET /things\n", 6, 11, Error, "import", "line 9", "by hand"},
+	{"syntax", "roles:\n", "roles: {{\n", 0, 0, Error, "syntax", "", "YAML 1.2"},
+	{"a quota", "roles:\n", "quotas:\n  login: {}\nroles:\n", 11, 1, Warning, "not-judged", "quotas are kept", ""},
+}
+
+func TestMessagesSayWhereAndWhat(t *testing.T) {
+	for _, c := range wrong {
+		t.Run(c.name, func(t *testing.T) {
+			require.Contains(t, base, c.from)
+			_, msgs := parse(t, strings.Replace(base, c.from, c.to, 1))
+			require.NotEmpty(t, msgs)
+			var hit *Message
+			for i, m := range msgs {
+				if m.Code == c.code && strings.Contains(m.Text, c.text) {
+					hit = &msgs[i]
+				}
+			}
+			require.NotNil(t, hit, "%v", msgs)
+			assert.Equal(t, c.level, hit.Level)
+			if c.line > 0 {
+				assert.Equal(t, c.line, hit.Line, hit)
+			}
+			if c.column > 0 {
+				assert.Equal(t, c.column, hit.Column, hit)
+			}
+			assert.Contains(t, hit.Hint, c.hint)
+			assert.Greater(t, hit.EndColumn, hit.Column)
+		})
+	}
+}
+
+func TestAllMessagesAtOnce(t *testing.T) {
+	text := strings.NewReplacer("who: [reader]", "who: [raeder]", "pace: 50 per 1s", "pace: 50", "env:BOB", "env:", "includes: reader", "includes: redaer").Replace(base)
+	_, msgs := parse(t, text)
+	assert.Len(t, msgs, 4)
+	for i := 1; i < len(msgs); i++ {
+		assert.LessOrEqual(t, msgs[i-1].Line, msgs[i].Line, "in the order of the text")
+	}
+}
+
+func TestMostSpecificDecides(t *testing.T) {
+	doc := func(access string) (*Document, []Message) {
+		return parse(t, strings.Replace(base, base[strings.Index(base, "access:\n  - {"):], "access:\n"+access, 1))
+	}
+	at := func(d *Document, key string) int { return d.Entry(d.RouteNamed(key)).Line - 26 }
+	for _, c := range []struct {
+		name, access string
+		lines        [2]int // deciding GET /things and GET /things/{id}; 0 is closed
+		err          string
+	}{
+		{"order does not matter", "  - { at: /things/*, who: writer }\n  - { at: /**, who: reader }\n", [2]int{2, 1}, ""},
+		{"turned around", "  - { at: /**, who: reader }\n  - { at: /things/*, who: writer }\n", [2]int{1, 2}, ""},
+		{"a method is more specific", "  - { at: /things/**, who: reader }\n  - { at: GET /things/**, who: writer }\n", [2]int{2, 2}, ""},
+		{"nothing says anything", "  - { at: DELETE /**, who: reader }\n", [2]int{0, 0}, ""},
+		{"neither is more specific", "  - { at: GET /**, who: reader }\n  - { at: /things/**, who: writer }\n", [2]int{}, "line 27 and line 28"},
+		{"but a third is", "  - { at: GET /**, who: reader }\n  - { at: /things/**, who: writer }\n  - { at: GET /things/**, who: reader }\n", [2]int{3, 3}, ""},
+		{"both say the same", "  - { at: GET /**, who: [reader, writer] }\n  - { at: /things/**, who: [writer, reader] }\n", [2]int{1, 1}, ""},
+		{"the same twice, differently", "  - { at: GET /things/**, who: reader }\n  - { at: GET /things/**, who: writer }\n", [2]int{}, "neither is more specific"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			d, msgs := doc(c.access)
+			if c.err != "" {
+				require.NotEmpty(t, msgs)
+				assert.Contains(t, fmt.Sprint(msgs), c.err)
+				assert.Contains(t, fmt.Sprint(msgs), "GET /things")
+				return
+			}
+			require.False(t, Failed(msgs), msgs)
+			for i, key := range []string{"GET /things", "GET /things/{id}"} {
+				if c.lines[i] == 0 {
+					assert.Nil(t, d.Entry(d.RouteNamed(key)), key)
+				} else {
+					assert.Equal(t, c.lines[i], at(d, key), key)
+				}
+			}
+		})
+	}
+}
+
+func TestImportedRoutesTakeWhatIsSaidByHand(t *testing.T) {
+	d, msgs := parse(t, strings.Replace(base, "  - GET /things\n", "  - from: api.yaml\n  - { at: GET /imported, sensitivity: high, effect: command }\n  - GET /things\n", 1))
+	require.Len(t, msgs, 1, msgs) // the template that cannot be
+	r := d.Routes[d.RouteNamed("GET /imported")]
+	assert.Equal(t, High, r.Sensitivity)
+	assert.Equal(t, Command, r.Effect)
+	assert.Equal(t, "b", r.Send.Query["a"])
+	assert.Equal(t, Place{"x.gate.yaml", 7, 11}, r.Place)
+}
+
+func TestSecretsInValues(t *testing.T) {
+	d, _ := parse(t, base)
+	v := d.IdentityNamed("ann").Credentials[0].Fill
+	assert.True(t, v["password"].Secret())
+	assert.Equal(t, "ANN", v["password"].Env)
+	assert.Equal(t, "ann", v["user"].Literal)
+}
+
+func TestDurations(t *testing.T) {
+	for s, want := range map[string]time.Duration{"30s": 30 * time.Second, "1h30m": 90 * time.Minute, "30d": 720 * time.Hour, "1.5h": 90 * time.Minute, "250ms": 250 * time.Millisecond, "0s": 0} {
+		got, err := ParseDuration(s)
+		require.NoError(t, err, s)
+		assert.Equal(t, want, got, s)
+	}
+	for _, s := range []string{"", "5", "m", "5 m", "-5m", "5y"} {
+		_, err := ParseDuration(s)
+		assert.Error(t, err, s)
+	}
+	assert.Equal(t, "30d", ShortDuration(720*time.Hour))
+	assert.Equal(t, "90s", ShortDuration(90*time.Second))
+}
+
+func TestNearest(t *testing.T) {
+	assert.Equal(t, "includes", Nearest("inculdes", []string{"excludes", "includes"}))
+	assert.Empty(t, Nearest("zebra", []string{"includes", "who"}))
+}
+
+func TestPutTargetLeavesTheRestAlone(t *testing.T) {
+	text := "millgate: 1 # one\n\ntargets: # where\n  a: # first\n    base: http://a.example # stays?\n    pace: 5 per 1s\n\n  # about b\n  b:\n    base: http://b.example\n\n# roles next\nroles:\n  x:\n"
+	out, err := PutTarget(text, Target{Name: "b", Base: "http://new.example", Pace: Pace{9, time.Second}, Unsafe: UnsafeMade, AskFor: []string{"/x"}})
+	require.NoError(t, err)
+	assert.Equal(t, strings.Replace(text, "    base: http://b.example\n", "    base: http://new.example\n    pace: 9 per 1s\n    unsafe: made-records-only\n    ask_for: [/x]\n", 1), out)
+
+	out, err = PutTarget(text, Target{Name: "c", Base: "http://c.example"})
+	require.NoError(t, err)
+	assert.Equal(t, strings.Replace(text, "    base: http://b.example\n", "    base: http://b.example\n  c:\n    base: http://c.example\n", 1), out)
+
+	out, err = PutTarget("millgate: 1\n", Target{Name: "c", Base: "http://c.example", Hosts: map[string]string{"id": "http://i.example:1"}})
+	require.NoError(t, err)
+	d, msgs := parse(t, out)
+	require.Empty(t, msgs)
+	assert.Equal(t, "http://i.example:1", d.TargetNamed("c").Hosts["id"])
+
+	_, err = PutTarget("targets: { a: { base: http://a.example } }\n", Target{Name: "b"})
+	assert.ErrorContains(t, err, "one line")
+}
+
+func TestAddRoutes(t *testing.T) {
+	out, err := AddRoutes("millgate: 1\nroutes:\n# all\n- GET /a\n\nroles:\n  x:\n", []string{"GET /b", "from: f.yaml"})
+	require.NoError(t, err)
+	assert.Equal(t, "millgate: 1\nroutes:\n# all\n- GET /a\n- GET /b\n- from: f.yaml\n\nroles:\n  x:\n", out)
+	out, err = AddRoutes("", []string{"GET /b"})
+	require.NoError(t, err)
+	assert.Equal(t, "routes:\n  - GET /b\n", out)
+	_, err = AddRoutes("routes: [GET /a]\n", []string{"GET /b"})
+	assert.Error(t, err)
+}
+
+func TestAliasBombsEnd(t *testing.T) {
+	var b strings.Builder
+	b.WriteString("millgate: 1\nroutes:\n  - at: POST /a\n    send:\n      json:\n        x0: &x0 [a, a, a, a, a, a, a, a]\n")
+	for i := 1; i < 12; i++ {
+		fmt.Fprintf(&b, "        x%d: &x%d [%s]\n", i, i, strings.TrimSuffix(strings.Repeat(fmt.Sprintf("*x%d, ", i-1), 8), ", "))
+	}
+	_, msgs := parse(t, b.String())
+	assert.Contains(t, fmt.Sprint(msgs), "too large")
+}
+
+func FuzzParse(f *testing.F) {
+	f.Add(base)
+	for _, c := range wrong {
+		f.Add(strings.Replace(base, c.from, c.to, 1))
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		d, msgs := parse(t, text)
+		lines := strings.Count(text, "\n") + strings.Count(text, "\r") + 2
+		for _, m := range msgs {
+			if m.Line < 1 || m.Column < 1 || m.EndColumn <= m.Column || m.Text == "" || m.File == "x.gate.yaml" && m.Line > lines {
+				t.Fatalf("a message without a place: %+v", m)
+			}
+		}
+		if !Failed(msgs) && strings.TrimSpace(text) != "" {
+			for i := range d.Routes {
+				if e := d.Deciding[i]; e >= len(d.Access) {
+					t.Fatal("a deciding entry that is not there")
+				}
+			}
+		}
+		if out, err := PutTarget(text, Target{Name: "fuzz", Base: "http://f.example"}); err == nil && !Failed(msgs) {
+			if nd, nm := parse(t, out); !Failed(nm) && nd.TargetNamed("fuzz") == nil {
+				t.Fatalf("the target is not in\n%s", out)
+			}
+		}
+	})
+}
+
+// Large is a declaration with as many routes by hand, used by benchmarks.
+func large(routes int) string {
+	var b strings.Builder
+	b.WriteString("millgate: 1\nroles:\n  r0:\n  r1: { includes: r0 }\nschemes:\n  k: { kind: api-key, in: header, name: X-Key }\nidentities:\n")
+	for i := range 200 {
+		fmt.Fprintf(&b, "  i%d: { roles: r%d, attributes: { team: t%d }, credentials: { k: { key: env:K%d } } }\n", i, i%2, i%9, i)
+	}
+	b.WriteString("routes:\n")
+	for i := range routes {
+		fmt.Fprintf(&b, "  - GET /v1/g%d/things%d/{id}\n", i%100, i)
+	}
+	b.WriteString("access:\n  - { at: /v1/**, who: r0 }\n")
+	for i := range routes / 2 {
+		fmt.Fprintf(&b, "  - { at: \"GET /v1/g%d/things%d/{id}\", who: r1 }\n", i%100, i)
+	}
+	return b.String()
+}
+
+func BenchmarkParse5000Routes(b *testing.B) {
+	text := []byte(large(5000))
+	b.SetBytes(int64(len(text)))
+	for b.Loop() {
+		if _, msgs := Parse("x", text, nil); len(msgs) > 0 {
+			b.Fatal(msgs[0])
+		}
+	}
+}
+
+func TestJSONKeepsItsOrder(t *testing.T) {
+	d, msgs := parse(t, "millgate: 1\nroutes:\n  - { at: POST /a, send: { json: { z: 1, a: [true, null, 1.50, \"x\"] } } }\n")
+	require.Empty(t, msgs)
+	assert.Equal(t, `{"z":1,"a":[true,null,1.50,"x"]}`, string(d.Routes[0].Send.JSON))
+	assert.True(t, json.Valid(d.Routes[0].Send.JSON))
+}
