@@ -297,10 +297,13 @@ func (a *App) Crossing(target, route, caller string) (CrossingView, error) {
 	known := i >= 0
 	for _, p := range o.plan.Probes {
 		at := p.RouteKey == route || p.Kind == probe.UnknownPath && route == verdict.AnyPath
-		if !at || p.Column() != sent {
+		if !at {
 			continue
 		}
 		known = true
+		if p.Column() != sent {
+			continue
+		}
 		v.Unsafe = v.Unsafe || p.Unsafe()
 		pv := ProbeView{Probe: p, Label: probeLabel(p), Expect: p.Expect, Verdict: verdict.Verdict{Kind: verdict.Unprobed, Reason: "not probed yet"}}
 		if it, ok := o.items[p.ID]; ok {

@@ -104,7 +104,7 @@ type Expectation struct {
 
 // Reason is the deciding rung's sentence, or why the caller is admitted.
 func (e Expectation) Reason() string {
-	if e.Decider > 0 {
+	if e.Decider > 0 && e.Decider <= len(e.Ladder) {
 		return e.Ladder[e.Decider-1].Text
 	}
 	if len(e.Ladder) >= 4 {

@@ -624,13 +624,11 @@ func (pl *planner) otherMethods() {
 			if have[m] {
 				continue
 			}
-			for _, caller := range []*Probe{nil, ctl} {
-				if caller != nil && caller.Identity == "" {
-					continue
-				}
-				if caller == nil && ctl == nil && len(pl.controls) == 0 {
-					continue
-				}
+			callers := []*Probe{nil}
+			if ctl != nil && ctl.Identity != "" {
+				callers = append(callers, ctl)
+			}
+			for _, caller := range callers {
 				p, why := pl.undeclared(sib[0], m)
 				if p == nil {
 					if caller == nil {

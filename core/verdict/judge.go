@@ -314,7 +314,7 @@ func collectAt(name string, v any, into map[string]bool) {
 			collectAt(name, m, into)
 		}
 	case string:
-		if len(x) > 2 {
+		if len(x) > 1 {
 			into[name+"="+x] = true
 		}
 	case json.Number:

@@ -1,0 +1,463 @@
+package app
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"millgate/core/verdict"
+	"millgate/standin"
+	"millgate/store"
+)
+
+// fake is a service whose answers a test writes itself.
+type fake struct {
+	*httptest.Server
+	mu   sync.Mutex
+	log  []string
+	took map[string]int
+}
+
+// count notes a request and says how often it came before.
+func (f *fake) count(key string) int {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.log = append(f.log, key)
+	f.took[key]++
+	return f.took[key] - 1
+}
+
+func (f *fake) times(key string) int {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return f.took[key]
+}
+
+func newFake(t *testing.T, h func(f *fake, w http.ResponseWriter, r *http.Request)) *fake {
+	t.Helper()
+	f := &fake{took: map[string]int{}}
+	f.Server = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { h(f, w, r) }))
+	t.Cleanup(f.Close)
+	return f
+}
+
+func openText(t *testing.T, text, data string) *App {
+	t.Helper()
+	file := filepath.Join(t.TempDir(), "x.gate.yaml")
+	require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
+	a, err := Open(data, file)
+	require.NoError(t, err)
+	t.Cleanup(func() { assert.NoError(t, a.Close()) })
+	_, msgs := a.Document()
+	require.Empty(t, msgs)
+	return a
+}
+
+const small = `millgate: 1
+targets: { stand-in: { base: "%s", pace: 5000 per 1s, unsafe: %s } }
+routes: [GET /a, "GET /t/{id}", "DELETE /t/{id}", { at: POST /t, send: { json: { n: 1 } } }, { at: POST /go, effect: command }]
+roles: { r: }
+schemes:
+  access: { kind: bearer, login: { send: POST /login, json: { p: "{p}" }, take: { access: /t } } }
+identities:
+  ann: { roles: r, credentials: { access: { p: env:ANN_SECRET } } }
+records:
+  thing: { fills: "/t/{id}", owned_by: { ann: [t0] }, make: { send: POST /t, json: { n: 1 }, id: /id }, remove: "DELETE /t/{id}" }
+access:
+  - { at: GET /a, who: r }
+  - { at: "/t/{id}", who: owner }
+  - { at: POST /t, who: r }
+  - { at: POST /go, who: r }
+`
+
+// obedient is a service that does what small says.
+type obedient struct {
+	mu   sync.Mutex
+	next int
+	have map[string]bool
+}
+
+func (o *obedient) serve(f *fake, w http.ResponseWriter, r *http.Request) {
+	w.Header().Set("Content-Type", "application/json")
+	f.count(r.Method + " " + r.URL.Path)
+	if r.URL.Path == "/login" {
+		if b, _ := io.ReadAll(r.Body); !strings.Contains(string(b), "ann-secret-1") {
+			w.WriteHeader(401)
+			return
+		}
+		_, _ = fmt.Fprint(w, `{"t":"tok"}`)
+		return
+	}
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	known := r.URL.Path == "/a" || r.URL.Path == "/t" || r.URL.Path == "/go" || strings.HasPrefix(r.URL.Path, "/t/") && strings.Count(r.URL.Path, "/") == 2
+	switch {
+	case !known:
+		w.WriteHeader(404)
+	case r.Header.Get("Authorization") != "Bearer tok":
+		w.WriteHeader(401)
+	case r.Method == "POST" && r.URL.Path == "/t":
+		o.next++
+		id := fmt.Sprintf("t%d", o.next)
+		o.have[id] = true
+		w.WriteHeader(201)
+		_, _ = fmt.Fprintf(w, `{"id":%q}`, id)
+	case strings.HasPrefix(r.URL.Path, "/t/"):
+		id := strings.TrimPrefix(r.URL.Path, "/t/")
+		switch {
+		case !o.have[id]:
+			w.WriteHeader(404)
+		case r.Method == "DELETE":
+			delete(o.have, id)
+			w.WriteHeader(204)
+		case r.Method == "GET":
+			_, _ = fmt.Fprintf(w, `{"id":%q}`, id)
+		default:
+			w.WriteHeader(405)
+		}
+	case r.URL.Path == "/a" && r.Method == "GET", r.URL.Path == "/go" && r.Method == "POST":
+		_, _ = fmt.Fprint(w, `{}`)
+	default:
+		w.WriteHeader(405)
+	}
+}
+
+func TestMadeRecordsOnlyLeavesNothing(t *testing.T) {
+	t.Setenv("ANN_SECRET", "ann-secret-1")
+	o := &obedient{have: map[string]bool{"t0": true}}
+	f := newFake(t, o.serve)
+	a := openText(t, fmt.Sprintf(small, f.URL, "made-records-only"), "")
+	_, res := sweep(t, a)
+	assert.Empty(t, res.Findings)
+	assert.Empty(t, res.Made)
+	assert.Equal(t, map[string]bool{"t0": true}, o.have, "what was made is removed, what was there is left alone")
+	assert.Zero(t, f.times("POST /go"), "a route without a record is left out")
+	assert.Contains(t, fmt.Sprint(res.Left), "POST /go")
+	assert.Greater(t, f.times("POST /t"), 2)
+	assert.NotContains(t, fmt.Sprint(f.log), "DELETE /t/t0")
+}
+
+func TestRefusedSendsNothingUnsafe(t *testing.T) {
+	t.Setenv("ANN_SECRET", "ann-secret-1")
+	o := &obedient{have: map[string]bool{"t0": true}}
+	f := newFake(t, o.serve)
+	sweep(t, openText(t, fmt.Sprintf(small, f.URL, "refused"), ""))
+	for _, l := range f.log {
+		assert.True(t, strings.HasPrefix(l, "GET ") || l == "POST /login", l)
+	}
+}
+
+func TestThrottledIsWaitedOut(t *testing.T) {
+	t.Setenv("ANN_SECRET", "ann-secret-1")
+	o := &obedient{have: map[string]bool{"t0": true}}
+	f := newFake(t, func(f *fake, w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == "/a" && r.Method == "GET" && r.Header.Get("Authorization") == "Bearer tok" && f.count("throttled") < 2 {
+			w.Header().Set("Retry-After", "0")
+			w.WriteHeader(429)
+			return
+		}
+		if r.URL.Path == "/a" && r.Header.Get("Authorization") == "" {
+			w.Header().Set("Retry-After", "0")
+			w.WriteHeader(429)
+			f.count("always")
+			return
+		}
+		o.serve(f, w, r)
+	})
+	a := openText(t, fmt.Sprintf(small, f.URL, "refused"), "")
+	_, res := sweep(t, a)
+	assert.Empty(t, res.Findings)
+	v, err := a.Crossing("stand-in", "GET /a", "ann")
+	require.NoError(t, err)
+	assert.Equal(t, verdict.Agrees, v.Probes[0].Verdict.Kind)
+	assert.Equal(t, 2, v.Probes[0].Fact.Repeats)
+	v, err = a.Crossing("stand-in", "GET /a", "")
+	require.NoError(t, err)
+	assert.Equal(t, verdict.Unproven, v.Probes[0].Verdict.Kind)
+	assert.Contains(t, v.Probes[0].Verdict.Reason, "throttled")
+	for _, p := range v.Probes {
+		if p.Label == "no credential" {
+			assert.Equal(t, 3, p.Fact.Repeats, "three times, then unproven")
+		}
+	}
+}
+
+// A token that ends in the middle of a sweep is renewed once, and what was
+// refused since its last success is sent again.
+func TestEndedCredentialIsRenewed(t *testing.T) {
+	t.Setenv("ANN_SECRET", "ann-secret-1")
+	var logins, served atomic.Int32
+	o := &obedient{have: map[string]bool{"t0": true}}
+	f := newFake(t, func(f *fake, w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == "/login" {
+			if b, _ := io.ReadAll(r.Body); !strings.Contains(string(b), "ann-secret-1") {
+				w.WriteHeader(401)
+				return
+			}
+			_, _ = fmt.Fprintf(w, `{"t":"token-%d"}`, logins.Add(1))
+			return
+		}
+		switch r.Header.Get("Authorization") {
+		case "Bearer token-1":
+			if served.Add(1) > 2 {
+				w.WriteHeader(401) // ended
+				return
+			}
+			r.Header.Set("Authorization", "Bearer tok")
+		case "Bearer token-2":
+			r.Header.Set("Authorization", "Bearer tok")
+		}
+		o.serve(f, w, r)
+	})
+	a := openText(t, fmt.Sprintf(small, f.URL, "allowed"), "")
+	_, res := sweep(t, a)
+	assert.Empty(t, res.Findings, "a token that expired is not a finding")
+	v, err := a.Crossing("stand-in", "POST /t", "ann")
+	require.NoError(t, err)
+	assert.Equal(t, verdict.Agrees, v.Probes[0].Verdict.Kind, v.Probes[0].Verdict.Reason)
+	assert.Greater(t, served.Load(), int32(2), "the ended token was used")
+}
+
+func TestUnreachableIsNoVerdict(t *testing.T) {
+	t.Setenv("ANN_SECRET", "ann-secret-1")
+	a := openText(t, fmt.Sprintf(small, "http://127.0.0.1:1", "allowed"), "")
+	began := time.Now()
+	r, err := a.StartSweep("stand-in", "")
+	require.NoError(t, err)
+	a.Wait(r.ID)
+	run, res, err := a.SweepResult(r.ID)
+	require.NoError(t, err)
+	assert.Equal(t, store.Failed, run.State)
+	assert.Contains(t, run.Note, "cannot be reached")
+	assert.Empty(t, res.Findings)
+	assert.Less(t, time.Since(began), 10*time.Second)
+	b, err := a.Board("")
+	require.NoError(t, err)
+	for _, row := range b.Rows {
+		assert.NotContains(t, row.Verdict, "?")
+	}
+}
+
+func TestMissingSecretIsSaid(t *testing.T) {
+	o := &obedient{have: map[string]bool{"t0": true}}
+	f := newFake(t, o.serve)
+	a := openText(t, fmt.Sprintf(small, f.URL, "refused"), "")
+	_, res := sweep(t, a)
+	assert.Empty(t, res.Findings)
+	list, err := a.Worklist("")
+	require.NoError(t, err)
+	require.NotEmpty(t, list)
+	assert.Contains(t, list[0].Complaint, "ANN_SECRET is not set")
+}
+
+// What was sent and not answered before a process died.
+func TestResumeSendsNoUnsafeProbeTwice(t *testing.T) {
+	t.Setenv("ANN_SECRET", "ann-secret-1")
+	o := &obedient{have: map[string]bool{"t0": true, "t77": true}}
+	f := newFake(t, o.serve)
+	data := t.TempDir()
+	text := fmt.Sprintf(small, f.URL, "allowed")
+	a := openText(t, text, data)
+	pl, err := a.Plan("stand-in")
+	require.NoError(t, err)
+	// The journal as a process that was killed leaves it.
+	w := store.Sweep{RevisionID: a.revision.ID, Target: "stand-in", State: store.Running, Planned: len(pl.Probes), StartedAt: time.Now()}
+	require.NoError(t, a.store.AddSweep(&w))
+	lost := ""
+	for _, p := range pl.Probes {
+		if p.RouteKey == "POST /go" && p.Identity == "ann" && p.IsControl {
+			lost = p.ID
+			require.NoError(t, a.store.Intend(store.Probe{SweepID: w.ID, ProbeID: p.ID, Route: p.RouteKey, Identity: "ann", Unsafe: true, Sent: time.Now()}))
+		}
+	}
+	require.NotEmpty(t, lost)
+	require.NoError(t, a.store.AddMade(&store.Made{SweepID: w.ID, Record: "thing", Owner: "ann", RID: "t77", Route: "DELETE /t/{id}", State: "made"}))
+	require.NoError(t, a.store.InterruptRunning())
+
+	r, err := a.Resume(w.ID)
+	require.NoError(t, err)
+	a.Wait(r.ID)
+	run, res, err := a.SweepResult(w.ID)
+	require.NoError(t, err)
+	assert.Equal(t, store.Done, run.State)
+	assert.Equal(t, len(pl.Probes), run.Planned)
+	assert.Empty(t, res.Findings)
+	assert.NotContains(t, o.have, "t77", "a throwaway record of the journal is removed")
+	v, err := a.Crossing("stand-in", "POST /go", "ann")
+	require.NoError(t, err)
+	for _, p := range v.Probes {
+		if p.Probe.ID == lost {
+			assert.Equal(t, verdict.Unproven, p.Verdict.Kind)
+			assert.Contains(t, p.Verdict.Reason, "not sent twice")
+		}
+	}
+	_, err = a.Resume(w.ID)
+	assert.ErrorIs(t, err, ErrInput, "one that is done cannot go on")
+	_, err = a.Resume(99)
+	assert.ErrorIs(t, err, ErrNotFound)
+}
+
+// A canary for each secret is looked for in all that a sweep leaves behind.
+func TestSecretsStayInside(t *testing.T) {
+	data := t.TempDir()
+	secrets := map[string]string{}
+	for k := range standin.Secrets() {
+		secrets[k] = "canary-" + strings.ToLower(k) + "-7c1e"
+	}
+	s := listen(t, standin.Options{Flaws: standin.Demo, Secrets: secrets})
+	a := workspace(t, s, nil, data)
+	for k, v := range secrets {
+		t.Setenv(k, v)
+	}
+	events, end := a.Events.Listen()
+	sweep(t, a)
+	end()
+	var told strings.Builder
+	for e := range events {
+		b, err := json.Marshal(e)
+		require.NoError(t, err)
+		told.Write(b)
+	}
+	require.Contains(t, told.String(), `"type":"verdict"`)
+	b, err := a.Board("")
+	require.NoError(t, err)
+	seen := 0
+	for _, row := range b.Rows {
+		for _, c := range b.Columns {
+			v, err := a.Crossing("", row.Key, c.Key)
+			require.NoError(t, err)
+			j, err := json.Marshal(v)
+			require.NoError(t, err)
+			told.Write(j)
+			seen += len(v.Probes)
+		}
+	}
+	assert.Greater(t, seen, 500)
+	files, err := filepath.Glob(filepath.Join(data, "*"))
+	require.NoError(t, err)
+	require.NotEmpty(t, files)
+	for _, f := range files {
+		raw, err := os.ReadFile(f)
+		require.NoError(t, err)
+		told.Write(raw)
+	}
+	all := told.String()
+	require.Contains(t, all, "Bearer ····")
+	for k, v := range secrets {
+		if strings.HasSuffix(k, "_PASSWORD") || k == "NIGHTRUN_SECRET" || k == "LANTERNFISH_KEY" {
+			assert.NotContains(t, all, v, k)
+		}
+	}
+	assert.NotRegexp(t, `eyJ[A-Za-z0-9_-]{10,}\.`, all, "no token")
+}
+
+func TestKeepRefusesWhatIsWrong(t *testing.T) {
+	a := openText(t, fmt.Sprintf(small, "http://127.0.0.1:1", "refused"), "")
+	d := a.Declaration()
+	_, err := a.Keep(strings.Replace(d.Text, "who: r", "who: q", 1), "", d.Revision)
+	require.ErrorIs(t, err, ErrInvalid)
+	_, err = a.Keep(d.Text+"# more\n", "", d.Revision+5)
+	require.ErrorIs(t, err, ErrInput)
+	kept, err := a.Keep(d.Text+"# more\n", "  a note ", d.Revision)
+	require.NoError(t, err)
+	assert.Equal(t, d.Revision+1, kept.Revision)
+	b, err := os.ReadFile(filepath.Join(a.dir, a.name))
+	require.NoError(t, err)
+	assert.True(t, strings.HasSuffix(string(b), "# more\n"), "the file holds what was kept")
+	list, err := a.Revisions()
+	require.NoError(t, err)
+	assert.Equal(t, "a note", list[0].Message)
+	old, err := a.RevisionText(d.Revision)
+	require.NoError(t, err)
+	assert.Equal(t, d.Text, old)
+}
+
+func TestCheckSaysWhatChanges(t *testing.T) {
+	a := openText(t, fmt.Sprintf(small, "http://127.0.0.1:1", "refused"), "")
+	text := a.Declaration().Text
+	e := a.Check(strings.Replace(text, "{ at: GET /a, who: r }", "{ at: GET /a, who: anyone }", 1))
+	assert.Equal(t, []Change{{"GET /a", "", "refuse", "admit", true}}, e.Changes)
+	e = a.Check(strings.Replace(text, "  - { at: POST /go, who: r }\n", "", 1))
+	assert.Equal(t, 1, e.Closes)
+	assert.Equal(t, 1, e.Other, "nobody is turned away in another way")
+	e = a.Check(strings.Replace(text, "GET /a, ", "GET /a, GET /b, ", 1))
+	assert.Equal(t, 1, e.Added)
+	assert.Zero(t, e.Opens, "a new route is closed")
+	assert.NotEmpty(t, a.Check("millgate: 2").Messages)
+}
+
+func TestImporterStaysInItsFolder(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "secret.yaml"), []byte("openapi: 3.0.0\ninfo: {title: x, version: '1'}\npaths: {/a: {get: {responses: {}}}}\n"), 0o600))
+	sub := filepath.Join(dir, "sub")
+	require.NoError(t, os.Mkdir(sub, 0o700))
+	load := Importer(sub)
+	for _, ref := range []string{"../secret.yaml", filepath.Join(dir, "secret.yaml"), "x/../../secret.yaml"} {
+		routes, problems := load(ref)
+		assert.Empty(t, routes, ref)
+		assert.NotEmpty(t, problems, ref)
+	}
+	routes, problems := Importer(dir)("secret.yaml")
+	assert.Len(t, routes, 1)
+	assert.Empty(t, problems)
+}
+
+func TestKeptSecrets(t *testing.T) {
+	data := t.TempDir()
+	text := strings.Replace(fmt.Sprintf(small, "http://127.0.0.1:1", "refused"), "env:ANN_SECRET", "kept:ann", 1)
+	a := openText(t, text, data)
+	d, _ := a.Document()
+	v := d.IdentityNamed("ann").Credentials[0].Fill["p"]
+	_, err := a.secret(v)
+	require.ErrorContains(t, err, "millgate keep ann")
+	require.NoError(t, a.KeepSecret("ann", "kept-canary"))
+	got, err := a.secret(v)
+	require.NoError(t, err)
+	assert.Equal(t, "kept-canary", got)
+	for _, f := range []string{"millgate.db", "millgate.db-wal"} {
+		raw, err := os.ReadFile(filepath.Join(data, f))
+		require.NoError(t, err)
+		assert.NotContains(t, string(raw), "kept-canary", "sealed at rest")
+	}
+}
+
+func TestStopLosesNothing(t *testing.T) {
+	t.Setenv("ANN_SECRET", "ann-secret-1")
+	o := &obedient{have: map[string]bool{"t0": true}}
+	f := newFake(t, func(f *fake, w http.ResponseWriter, r *http.Request) {
+		time.Sleep(20 * time.Millisecond)
+		o.serve(f, w, r)
+	})
+	a := openText(t, fmt.Sprintf(small, f.URL, "allowed"), "")
+	r, err := a.StartSweep("stand-in", "")
+	require.NoError(t, err)
+	_, err = a.StartSweep("stand-in", "")
+	require.ErrorIs(t, err, ErrBusy)
+	time.Sleep(150 * time.Millisecond)
+	require.NoError(t, a.Stop(r.ID))
+	run, res, err := a.SweepResult(r.ID)
+	require.NoError(t, err)
+	assert.Equal(t, store.Stopped, run.State)
+	assert.Contains(t, run.Note, "stopped after")
+	assert.Positive(t, res.Counts.Crossings[verdict.Agrees]+res.Counts.Crossings[verdict.Unproven])
+	r, err = a.Resume(r.ID)
+	require.NoError(t, err)
+	a.Wait(r.ID)
+	run, res, err = a.SweepResult(r.ID)
+	require.NoError(t, err)
+	assert.Equal(t, store.Done, run.State)
+	assert.Empty(t, res.Findings)
+	assert.Empty(t, res.Made)
+}

@@ -1,0 +1,290 @@
+package verdict
+
+import (
+	"flag"
+	"fmt"
+	"os"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"millgate/core/access"
+	"millgate/core/declaration"
+	"millgate/core/probe"
+)
+
+var update = flag.Bool("update", false, "write docs/severity.md anew")
+
+func TestClassify(t *testing.T) {
+	var r declaration.Answers
+	r.RefusedWhen.Status, r.RefusedWhen.Has = 200, "/error"
+	loc := func(l string) [][2]string { return [][2]string{{"location", l}} }
+	for _, c := range []struct {
+		a    Answer
+		want Class
+	}{
+		{Answer{Status: 200}, Admitted}, {Answer{Status: 204}, Admitted},
+		{Answer{Status: 200, Body: []byte(`{"error":{}}`)}, Refused},
+		{Answer{Status: 201, Body: []byte(`{"error":{}}`)}, Admitted},
+		{Answer{Status: 301, Headers: loc("/things/")}, Admitted},
+		{Answer{Status: 302, Headers: loc("/login?next=/things")}, ToLogin},
+		{Answer{Status: 302, Headers: loc("https://id.example/oauth/authorize?x=1")}, ToLogin},
+		{Answer{Status: 302, Headers: loc("/blogging")}, Admitted},
+		{Answer{Status: 401}, Refused}, {Answer{Status: 403}, Forbidden}, {Answer{Status: 404}, Hidden}, {Answer{Status: 410}, Hidden}, {Answer{Status: 429}, Throttled},
+		{Answer{Status: 400}, Invalid}, {Answer{Status: 409}, Invalid}, {Answer{Status: 422}, Invalid}, {Answer{Status: 418}, Invalid},
+		{Answer{Status: 405}, WrongMethod}, {Answer{Status: 501}, WrongMethod}, {Answer{Status: 500}, Failed}, {Answer{Status: 503}, Failed}, {Answer{}, Unreachable},
+	} {
+		assert.Equal(t, c.want, Classify(c.a, r), "%d %v", c.a.Status, c.a.Headers)
+	}
+	r.LoginPage = "**/welcome**"
+	assert.Equal(t, ToLogin, Classify(Answer{Status: 302, Headers: loc("/welcome?x")}, r))
+	assert.Equal(t, Admitted, Classify(Answer{Status: 302, Headers: loc("/login")}, r), "the declaration's own word counts")
+}
+
+func judgeAs(x access.Expectation, identity string, st access.State, status int, headers [][2]string, control *Control) Verdict {
+	d, _ := declaration.Parse("x", []byte("millgate: 1\nroutes: [GET /a]\n"), nil)
+	p := &probe.Probe{Kind: probe.Crossing, Route: 0, RouteKey: "GET /a", Method: "GET", Identity: identity, State: st, Expect: x}
+	return Judge(Input{Doc: d, Probe: p, Answer: Answer{Status: status, Headers: headers}, Control: control})
+}
+
+// The matrix of the package comment, cell by cell.
+func TestMatrix(t *testing.T) {
+	good := &Control{Caller: "boss", Class: Admitted, Answer: Answer{Status: 200}}
+	statuses := []int{200, 401, 403, 404, 429, 302, 400, 405, 500, 0}
+	for _, c := range []struct {
+		name     string
+		x        access.Expectation
+		identity string
+		state    access.State
+		want     string
+	}{
+		{"admit", access.Expectation{Outcome: access.Admit}, "ann", access.Sound, "= R R R ? R ? ? ? ?"},
+		{"refuse, no credential", access.Expectation{Outcome: access.Refuse, Decider: 2}, "", access.Absent, "U = W W ? W W W ? ?"},
+		{"refuse, broken credential", access.Expectation{Outcome: access.Refuse, Decider: 3}, "", access.Broken, "U = W W ? W W W ? ?"},
+		{"forbid", access.Expectation{Outcome: access.Forbid, Decider: 4, Subject: "role"}, "ann", access.Sound, "P W = W ? W W ? ? ?"},
+		{"hide", access.Expectation{Outcome: access.Hide, Decider: 6, Subject: "ownership"}, "ann", access.Sound, "P W W = ? W W ? ? ?"},
+		{"for nobody, by nobody", access.Expectation{Outcome: access.Closed, Decider: 4}, "", access.Absent, "U = = = ? ? ? = ? ?"},
+		{"for nobody, by somebody", access.Expectation{Outcome: access.Closed, Decider: 4, Subject: "role"}, "ann", access.Sound, "P = = = ? ? ? = ? ?"},
+		{"either", access.Expectation{Outcome: access.Either}, "", access.Broken, "= = W W ? W W ? ? ?"},
+	} {
+		want := strings.Fields(c.want)
+		for i, s := range statuses {
+			var h [][2]string
+			if s == 302 {
+				h = [][2]string{{"Location", "/login"}}
+			}
+			v := judgeAs(c.x, c.identity, c.state, s, h, good)
+			got := map[Kind]string{Agrees: "=", Unproven: "?"}[v.Kind]
+			if got == "" {
+				got = string(v.Kind)
+			}
+			assert.Equal(t, want[i], got, "%s, answered %d: %s", c.name, s, v.Reason)
+			assert.NotEmpty(t, v.Reason)
+		}
+	}
+}
+
+func TestStrayMatrix(t *testing.T) {
+	d, _ := declaration.Parse("x", []byte("millgate: 1\n"), nil)
+	for status, want := range map[int]Kind{200: Undeclared, 301: Agrees, 401: Agrees, 403: Agrees, 404: Agrees, 400: Agrees, 405: Agrees, 429: Unproven, 500: WrongRefusal, 0: Unproven} {
+		p := &probe.Probe{Kind: probe.Neighbour, Route: -1, RouteKey: "GET /debug", Expect: access.Expectation{Outcome: access.Hide, Decider: 1}}
+		v := Judge(Input{Doc: d, Probe: p, Answer: Answer{Status: status}})
+		assert.Equal(t, want, v.Kind, status)
+	}
+	// A service that answers every path proves nothing by answering this one.
+	p := &probe.Probe{Kind: probe.Neighbour, Route: -1, RouteKey: "GET /debug"}
+	v := Judge(Input{Doc: d, Probe: p, Answer: Answer{Status: 200}, Control: &Control{Class: Admitted}})
+	assert.Equal(t, Unproven, v.Kind)
+}
+
+func TestRefusalsNeedAControl(t *testing.T) {
+	x := access.Expectation{Outcome: access.Forbid, Decider: 4}
+	for name, control := range map[string]*Control{"none": nil, "not admitted": {Class: Invalid, Answer: Answer{Status: 400}}} {
+		for _, status := range []int{401, 403, 404, 400} {
+			assert.Equal(t, Unproven, judgeAs(x, "ann", access.Sound, status, nil, control).Kind, "%s, %d", name, status)
+		}
+		assert.Equal(t, OverPermissive, judgeAs(x, "ann", access.Sound, 200, nil, control).Kind, "an admission proves itself")
+	}
+	// Told "invalid" for other bytes than the control's: not a wrong refusal.
+	other := &Control{Class: Admitted, Answer: Answer{Status: 200, Sent: []byte("{}")}}
+	assert.Equal(t, Unproven, judgeAs(x, "ann", access.Sound, 400, nil, other).Kind)
+}
+
+func TestOwnershipNeedsTwoValues(t *testing.T) {
+	d, _ := declaration.Parse("x", []byte("millgate: 1\nroutes: [\"GET /a/{id}\"]\n"), nil)
+	p := &probe.Probe{Kind: probe.Crossing, RouteKey: "GET /a/{id}", Identity: "ann", State: access.Sound, Record: probe.RecordUse{Relation: access.Foreign, Owner: "bob"},
+		Expect: access.Expectation{Outcome: access.Hide, Decider: 6, Subject: "ownership"}}
+	owner := &Answer{Status: 200, Body: []byte(`{"id":"t2","title":"Bob's","state":"draft"}`)}
+	own := []Answer{{Status: 200, Body: []byte(`{"id":"t1","title":"Ann's","state":"draft"}`)}}
+	judge := func(shown string) Verdict {
+		return Judge(Input{Doc: d, Probe: p, Answer: Answer{Status: 200, Body: []byte(shown)}, Owner: owner, Own: own})
+	}
+	assert.Equal(t, Proven, judge(`{"id":"t2","title":"Bob's"}`).Confidence)
+	assert.Equal(t, Likely, judge(`{"id":"t2","state":"draft"}`).Confidence, "the state is the caller's own too")
+	assert.Equal(t, Likely, judge(`{}`).Confidence)
+}
+
+func TestCarriedOut(t *testing.T) {
+	d, _ := declaration.Parse("x", []byte("millgate: 1\nroutes: [\"DELETE /a/{id}\"]\n"), nil)
+	for back, want := range map[string]Kind{"": Agrees, "unchanged": Agrees, "changed": Unprotected, "gone": Unprotected} {
+		p := &probe.Probe{Kind: probe.Crossing, RouteKey: "DELETE /a/{id}", Method: "DELETE", State: access.Absent, Expect: access.Expectation{Outcome: access.Refuse, Decider: 2}}
+		v := Judge(Input{Doc: d, Probe: p, Answer: Answer{Status: 401}, ReadBack: back, Control: &Control{Class: Admitted}})
+		assert.Equal(t, want, v.Kind, back)
+	}
+}
+
+func TestCheckAnswer(t *testing.T) {
+	d, msgs := declaration.Parse("x", []byte(`millgate: 1
+answers:
+  401: { type: application/problem+json, headers: [WWW-Authenticate], has: [/detail] }
+  errors: { type: application/problem+json }
+  never: { fields: [password], text: ["goroutine "] }
+  schema: exact
+`), nil)
+	require.Empty(t, msgs)
+	problem := [2]string{"Content-Type", "Application/Problem+JSON; charset=utf-8"}
+	shape := map[int]*declaration.Shape{200: {Fields: map[string]*declaration.Shape{"id": {}, "tags": {Items: &declaration.Shape{Fields: map[string]*declaration.Shape{"n": {}}}}}}}
+	for _, c := range []struct {
+		name string
+		a    Answer
+		want string
+	}{
+		{"a sound refusal", Answer{Status: 401, Headers: [][2]string{problem, {"www-authenticate", "Bearer"}}, Body: []byte(`{"detail":"x"}`)}, ""},
+		{"all that can be missing", Answer{Status: 401, Headers: [][2]string{{"Content-Type", "text/html"}}}, "W type, W header www-authenticate, W has /detail"},
+		{"every other error", Answer{Status: 404}, "W type"},
+		{"not an error", Answer{Status: 200}, ""},
+		{"a field, deep", Answer{Status: 200, Body: []byte(`{"id":1,"tags":[{"n":1,"Password":"x"}]}`)}, "L field Password"},
+		{"a field that is null", Answer{Status: 200, Body: []byte(`{"id":1,"password":null}`)}, ""},
+		{"a text", Answer{Status: 500, Headers: [][2]string{problem}, Body: []byte("goroutine 7 [running]")}, "L text goroutine "},
+		{"beyond the schema", Answer{Status: 200, Body: []byte(`{"id":1,"salary":2,"tags":[{"n":1,"m":2}]}`)}, "L schema /salary,/tags/m"},
+		{"no answer", Answer{}, ""},
+	} {
+		var got []string
+		for _, s := range CheckAnswer(c.a, d.Answers, shape) {
+			got = append(got, string(s.Kind)+" "+s.Cause)
+			assert.NotEmpty(t, s.Reason)
+		}
+		assert.Equal(t, c.want, strings.Join(got, ", "), c.name)
+	}
+}
+
+func item(kind probe.Kind, route, identity string, st access.State, gaps ...Gap) Item {
+	v := Verdict{Kind: Agrees, Gaps: gaps}
+	if len(gaps) > 0 {
+		v.Kind = gaps[0].Kind
+	}
+	return Item{&probe.Probe{ID: route + identity + string(st), Kind: kind, Route: 0, RouteKey: route, Identity: identity, State: st}, v}
+}
+
+func TestOneCauseIsOneFinding(t *testing.T) {
+	d, _ := declaration.Parse("x", []byte("millgate: 1\nroutes: [GET /a]\n"), nil)
+	u := func(st string) Gap {
+		return Gap{Kind: Unprotected, Rung: 2, Cause: "credential " + st, Confidence: Proven, Reason: "in"}
+	}
+	p := Gap{Kind: OverPermissive, Rung: 4, Subject: "role", Cause: "role", Confidence: Proven, Reason: "in"}
+	w := Gap{Kind: WrongRefusal, Cause: "forbid refused", Confidence: Proven, Reason: "401"}
+
+	items := []Item{item(probe.Crossing, "GET /a", "", access.Absent, u("absent")), item(probe.Crossing, "GET /a", "", access.Broken, u("broken"))}
+	for i := range 7 {
+		items = append(items, item(probe.Crossing, "GET /a", fmt.Sprint("i", i), access.Sound, p))
+	}
+	fs := Gather(d, items)
+	require.Len(t, fs, 1, "nine callers let through by one missing guard")
+	assert.Equal(t, Unprotected, fs[0].Kind)
+	assert.Equal(t, "No guard", fs[0].Title)
+	assert.Len(t, fs[0].Callers, 9)
+	assert.Equal(t, 9, fs[0].Crossings)
+
+	// Open without a credential only: what a role lets through is another cause.
+	fs = Gather(d, []Item{items[0], item(probe.Crossing, "GET /a", "i0", access.Sound, p), item(probe.Crossing, "GET /a", "i1", access.Sound, w)})
+	require.Len(t, fs, 3)
+	assert.Equal(t, []Kind{Unprotected, OverPermissive, WrongRefusal}, []Kind{fs[0].Kind, fs[1].Kind, fs[2].Kind}, "worst first")
+
+	// The identity of a finding does not change with who shows it, or how many.
+	again := Gather(d, []Item{item(probe.Crossing, "GET /a", "other", access.Sound, p)})
+	assert.Equal(t, fs[1].ID, again[0].ID)
+	assert.NotEqual(t, fs[0].ID, fs[1].ID)
+	elsewhere := Gather(d, []Item{item(probe.Crossing, "GET /b", "other", access.Sound, p)})
+	assert.NotEqual(t, again[0].ID, elsewhere[0].ID)
+	assert.Regexp(t, `^mg-[0-9a-f]{10}$`, again[0].ID)
+}
+
+func TestInferredAreNotObserved(t *testing.T) {
+	d, _ := declaration.Parse("x", []byte("millgate: 1\nroutes: [GET /a]\n"), nil)
+	it := item(probe.Crossing, "GET /a", "ann", access.Sound, Gap{Kind: OverPermissive, Subject: "role", Cause: "role", Confidence: Proven})
+	it.Probe.StandsFor = []string{"eve", "ida"}
+	f := Gather(d, []Item{it})[0]
+	assert.Equal(t, []string{"ann"}, f.Callers)
+	assert.Equal(t, []string{"eve", "ida"}, f.Inferred)
+}
+
+// severityTable is the whole table as docs/severity.md holds it.
+func severityTable() string {
+	var b strings.Builder
+	b.WriteString("| kind | effect | low, few | low, many | low, anyone | medium, few | medium, many | medium, anyone | high, few | high, many | high, anyone |\n")
+	b.WriteString("| --- | --- |" + strings.Repeat(" --- |", 9) + "\n")
+	for _, k := range Order[:9] {
+		for _, e := range []declaration.Effect{declaration.Read, declaration.Create, declaration.Update, declaration.Delete, declaration.Command} {
+			fmt.Fprintf(&b, "| %s %s | %s |", k, k.Name(), e)
+			for _, s := range []declaration.Sensitivity{declaration.Low, declaration.Medium, declaration.High} {
+				for _, ease := range []Ease{ByAFew, ByMany, ByAnyone} {
+					fmt.Fprintf(&b, " %s |", Rate(k, e, s, ease))
+				}
+			}
+			b.WriteByte('\n')
+		}
+	}
+	return b.String()
+}
+
+const severityIntro = `# Severity
+
+The severity of a finding follows from four things: the kind of gap, what the
+route does, how sensitive the declaration says it is, and who can use the gap.
+
+- **few**: one or two signed-in callers
+- **many**: three or more signed-in callers
+- **anyone**: nobody needs an account
+
+This is the complete table. It is written by a test from the code, and the test
+fails when the two differ (` + "`go test ./core/verdict -run Severity -update`" + ` writes it anew).
+
+`
+
+func TestSeverityTableIsDocumented(t *testing.T) {
+	const path = "../../docs/severity.md"
+	want := severityIntro + severityTable()
+	if *update {
+		require.NoError(t, os.WriteFile(path, []byte(want), 0o644))
+	}
+	got, err := os.ReadFile(path)
+	require.NoError(t, err)
+	assert.Equal(t, want, string(got))
+}
+
+func TestSeverityRisesWithEachPart(t *testing.T) {
+	for _, k := range Order[:9] {
+		low := Rate(k, declaration.Read, declaration.Low, ByAFew)
+		high := Rate(k, declaration.Delete, declaration.High, ByAnyone)
+		assert.True(t, high.AtLeast(low), k)
+	}
+	assert.Equal(t, SevCritical, Rate(Unprotected, declaration.Delete, declaration.High, ByAnyone))
+	assert.Equal(t, SevLow, Rate(WrongRefusal, declaration.Read, declaration.Medium, ByAnyone))
+	assert.False(t, Severity("").AtLeast(SevLow))
+}
+
+func FuzzCheckAnswer(f *testing.F) {
+	f.Add(200, "application/json", `{"a":[{"password":1}]}`)
+	d, _ := declaration.Parse("x", []byte("millgate: 1\nanswers: { never: { fields: [password] }, schema: exact, errors: { type: a/b, has: [/a/0/b] } }\n"), nil)
+	f.Fuzz(func(t *testing.T, status int, ct, body string) {
+		a := Answer{Status: status, Headers: [][2]string{{"Content-Type", ct}, {"Location", body}}, Body: []byte(body)}
+		Classify(a, d.Answers)
+		for _, s := range CheckAnswer(a, d.Answers, map[int]*declaration.Shape{0: {Fields: map[string]*declaration.Shape{"a": {}}}}) {
+			if s.Reason == "" || s.Cause == "" {
+				t.Fatal("a slip without words")
+			}
+		}
+	})
+}

@@ -1,0 +1,255 @@
+package wire
+
+import (
+	"context"
+	"encoding/base64"
+	"fmt"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"millgate/core/declaration"
+)
+
+func target(base string) *declaration.Target {
+	return &declaration.Target{Name: "t", Base: base, Pace: declaration.Pace{Count: 10000, Per: time.Second}}
+}
+
+func client(t *testing.T, tg *declaration.Target) *Client {
+	t.Helper()
+	c, err := NewClient(context.Background(), tg, "", NewMasker())
+	require.NoError(t, err)
+	t.Cleanup(c.Close)
+	return c
+}
+
+func server(t *testing.T, h http.HandlerFunc) *httptest.Server {
+	t.Helper()
+	s := httptest.NewServer(h)
+	t.Cleanup(s.Close)
+	return s
+}
+
+func TestSendsWhatItIsGiven(t *testing.T) {
+	var seen string
+	s := server(t, func(w http.ResponseWriter, r *http.Request) {
+		b, _ := io.ReadAll(r.Body)
+		seen = r.Method + " " + r.RequestURI + " " + r.Header.Get("X-A") + " " + string(b)
+		w.Header().Set("X-B", "c")
+		w.WriteHeader(418)
+		_, _ = io.WriteString(w, "short and stout")
+	})
+	c := client(t, target(s.URL+"/base"))
+	for _, path := range []string{"/a", "//a//b", "/A/", "/a%2Fb", "/a/../b", "/not'an%22id"} {
+		x, err := c.Send(context.Background(), Outgoing{Method: "PUT", Path: path, Query: "q=1", Headers: [][2]string{{"X-A", "v"}}, Body: []byte("body")})
+		require.NoError(t, err)
+		assert.Equal(t, "PUT /base"+path+"?q=1 v body", seen, "not normalised on the way")
+		assert.Equal(t, 418, x.Status)
+		assert.Equal(t, "short and stout", x.Content)
+		assert.Contains(t, x.Answer, [2]string{"X-B", "c"})
+		assert.Positive(t, x.Took)
+	}
+}
+
+func TestOnlyTheTargetIsContacted(t *testing.T) {
+	var other atomic.Int32
+	out := server(t, func(http.ResponseWriter, *http.Request) { other.Add(1) })
+	in := server(t, func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, out.URL+"/x", http.StatusFound) })
+	t.Setenv("HTTP_PROXY", out.URL)
+	t.Setenv("http_proxy", out.URL)
+	c := client(t, target(in.URL))
+	x, err := c.Send(context.Background(), Outgoing{Method: "GET", Path: "/"})
+	require.NoError(t, err)
+	assert.Equal(t, 302, x.Status, "a redirect is recorded, not followed")
+	_, err = c.dial(context.Background(), "tcp", strings.TrimPrefix(out.URL, "http://"))
+	require.ErrorIs(t, err, ErrOutside)
+	x, err = c.Send(context.Background(), Outgoing{Method: "GET", Host: "nowhere", Path: "/"})
+	require.NoError(t, err)
+	assert.Contains(t, x.Error, "no host called")
+	assert.Zero(t, other.Load())
+}
+
+func TestPace(t *testing.T) {
+	var times []time.Time
+	s := server(t, func(http.ResponseWriter, *http.Request) { times = append(times, time.Now()) })
+	tg := target(s.URL)
+	tg.Pace = declaration.Pace{Count: 20, Per: time.Second}
+	c := client(t, tg)
+	for range 6 {
+		_, err := c.Send(context.Background(), Outgoing{Method: "GET", Path: "/"})
+		require.NoError(t, err)
+	}
+	assert.GreaterOrEqual(t, times[5].Sub(times[0]), 240*time.Millisecond, "five gaps of 50 ms, never a burst")
+}
+
+func TestBodiesAreCut(t *testing.T) {
+	s := server(t, func(w http.ResponseWriter, _ *http.Request) {
+		_, _ = io.WriteString(w, strings.Repeat("x", BodyLimit-3)+"sekret-value"+strings.Repeat("y", 1<<20))
+	})
+	c := client(t, target(s.URL))
+	c.mask.Learn("sekret-value")
+	x, err := c.Send(context.Background(), Outgoing{Method: "GET", Path: "/"})
+	require.NoError(t, err)
+	assert.True(t, x.Truncated)
+	assert.Len(t, x.Content, BodyLimit)
+	assert.NotContains(t, x.Content, "sek", "a secret on the limit is masked whole before the cut")
+}
+
+func TestUnreachable(t *testing.T) {
+	s := server(t, func(http.ResponseWriter, *http.Request) {})
+	s.Close()
+	c := client(t, target(s.URL))
+	require.ErrorIs(t, c.Reach(context.Background()), ErrUnreachable)
+	x, err := c.Send(context.Background(), Outgoing{Method: "GET", Path: "/"})
+	require.NoError(t, err)
+	assert.Zero(t, x.Status)
+	assert.Contains(t, x.Error, "refused")
+	_, err = NewClient(context.Background(), target("http://no-such-host.invalid"), "", NewMasker())
+	require.ErrorIs(t, err, ErrUnreachable)
+	ctx, cancel := context.WithCancel(context.Background())
+	cancel()
+	_, err = c.Send(ctx, Outgoing{Method: "GET", Path: "/"})
+	require.ErrorIs(t, err, context.Canceled)
+}
+
+func TestMask(t *testing.T) {
+	m := NewMasker()
+	m.Learn(`p"ss w/rd`, "longer-than-this", "longer-than", "ab")
+	token := "eyJhbGciOiJFUzI1NiJ9.eyJzdWIiOiJpbXJlIn0.c2ln"
+	for in, want := range map[string]string{
+		`{"password":"p\"ss w/rd"}`:                            `{"password":"····"}`,
+		"u=a&password=p%22ss+w%2Frd&x=1":                       "u=a&password=····&x=1",
+		"plain p\"ss w/rd in text":                             "plain ···· in text",
+		"longer-than-this":                                     "····",
+		"token " + token + " end":                              "token ···· end",
+		`{"access_token": "opaque-5"}`:                         `{"access_token": "····"}`,
+		"/download?expires=1&sig=abcdef":                       "/download?expires=1&sig=····",
+		"cabbage":                                              "cabbage", // too short to be taken out
+		`{"id":"p-101"}`:                                       `{"id":"p-101"}`,
+		base64.StdEncoding.EncodeToString([]byte(`p"ss w/rd`)): "····",
+	} {
+		assert.Equal(t, want, m.Text(in))
+	}
+	h := m.Headers([][2]string{{"Authorization", "Bearer xyz"}, {"Cookie", "sid=1; b=2"}, {"Set-Cookie", "sid=secret; HttpOnly"}, {"X-Key", "longer-than"}, {"Accept", "*/*"}})
+	assert.Equal(t, [][2]string{{"Authorization", "Bearer ····"}, {"Cookie", "sid=····; b=2"}, {"Set-Cookie", "sid=····; HttpOnly"}, {"X-Key", "····"}, {"Accept", "*/*"}}, h)
+}
+
+const keyText = `millgate: 1
+targets: { t: { base: "http://x" } }
+schemes:
+  access:
+    kind: bearer
+    token: opaque
+    login: { send: POST /login, json: { u: "{u}", p: "{p}" }, take: { access: /a, refresh: /r } }
+    refresh: { send: POST /refresh, form: { r: "{refresh}" }, take: { access: /a, refresh: /r } }
+  plain: { kind: bearer }
+  key: { kind: api-key, in: query, name: k }
+identities:
+  ann: { credentials: { access: { u: ann, p: env:P }, plain: { token: env:T }, key: { key: env:K } } }
+`
+
+func keyring(t *testing.T, h http.HandlerFunc) *Keyring {
+	t.Helper()
+	d, msgs := declaration.Parse("x", []byte(keyText), nil)
+	require.Empty(t, msgs)
+	s := server(t, h)
+	return NewKeyring(d, target(s.URL), client(t, target(s.URL)), func(v declaration.Value) (string, error) {
+		if v.Env == "P" {
+			return `pass"word`, nil
+		}
+		return "value-of-" + v.Env, nil
+	})
+}
+
+func TestTokensAreObtainedAndRenewed(t *testing.T) {
+	var calls []string
+	n := 0
+	k := keyring(t, func(w http.ResponseWriter, r *http.Request) {
+		b, _ := io.ReadAll(r.Body)
+		calls = append(calls, r.URL.Path+" "+string(b))
+		n++
+		_, _ = fmt.Fprintf(w, `{"a":"token-%d","r":"renew-%d","expires_in":60}`, n, n)
+	})
+	now := time.Now()
+	k.now = func() time.Time { return now }
+	ctx := context.Background()
+	var o Outgoing
+	epoch, err := k.Present(ctx, &o, "ann", "access")
+	require.NoError(t, err)
+	assert.Equal(t, [][2]string{{"Authorization", "Bearer token-1"}}, o.Headers)
+	assert.Equal(t, []string{`/login {"u":"ann","p":"pass\"word"}`}, calls)
+
+	_, _, err = k.Token(ctx, "ann", "access")
+	require.NoError(t, err)
+	assert.Len(t, calls, 1, "a good token is kept")
+	now = now.Add(40 * time.Second)
+	tok, _, err := k.Token(ctx, "ann", "access")
+	require.NoError(t, err)
+	assert.Equal(t, "token-2", tok, "renewed before it expires")
+	assert.Equal(t, "/refresh r=renew-1", calls[1])
+
+	require.NoError(t, k.Renew(ctx, "ann", "access", epoch))
+	assert.Len(t, calls, 2, "somebody renewed it since")
+	require.NoError(t, k.Renew(ctx, "ann", "access", epoch+1))
+	assert.Contains(t, calls[2], "/login", "a token that was refused begins anew")
+
+	v, err := k.Values(ctx, "", []string{"refresh", "u"})
+	require.NoError(t, err)
+	assert.Equal(t, "renew-4", v["refresh"], "a session of its own")
+	tok, _, err = k.Token(ctx, "ann", "access")
+	require.NoError(t, err)
+	assert.Equal(t, "token-3", tok, "which leaves the kept one alone")
+	_, err = k.Values(ctx, "", []string{"nothing"})
+	require.ErrorIs(t, err, ErrCredential)
+	assert.Equal(t, "····", k.client.mask.Text("token-3"))
+}
+
+func TestOtherCredentials(t *testing.T) {
+	k := keyring(t, func(w http.ResponseWriter, _ *http.Request) {
+		w.WriteHeader(401)
+		_, _ = io.WriteString(w, `no, pass"word`)
+	})
+	ctx := context.Background()
+	o := Outgoing{Query: "a=1"}
+	_, err := k.Present(ctx, &o, "ann", "key")
+	require.NoError(t, err)
+	assert.Equal(t, "a=1&k=value-of-K", o.Query)
+	o = Outgoing{}
+	_, err = k.Present(ctx, &o, "ann", "plain")
+	require.NoError(t, err)
+	assert.Equal(t, "Bearer value-of-T", o.Headers[0][1], "an opaque token passes through")
+	_, err = k.Present(ctx, &o, "ann", "access")
+	require.ErrorIs(t, err, ErrCredential)
+	assert.Contains(t, err.Error(), "answered 401: no, ····", "the service's own words, without the secret")
+	o = Outgoing{}
+	require.NoError(t, k.PresentBroken(ctx, &o, "access"))
+	assert.Len(t, o.Headers, 1)
+	w, err := k.WrongSecret("ann", "access")
+	require.NoError(t, err)
+	assert.Equal(t, "ann", w["u"])
+	assert.Contains(t, w["p"], "wrong-")
+}
+
+func TestAlterKeepsTheForm(t *testing.T) {
+	tok := "aaaa.bbbb.AAAAcccc"
+	got := alter(tok)
+	assert.NotEqual(t, tok, got)
+	assert.Len(t, got, len(tok))
+	assert.True(t, strings.HasPrefix(got, "aaaa.bbbb."))
+	assert.NotEqual(t, "opaque", alter("opaque"))
+}
+
+func TestRetryAfter(t *testing.T) {
+	now := time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)
+	for v, want := range map[string]time.Duration{"7": 7 * time.Second, "Thu, 01 Jan 2026 00:00:30 GMT": 30 * time.Second, "Wed, 31 Dec 2025 00:00:00 GMT": 0, "soon": -1, "-3": -1} {
+		assert.Equal(t, want, RetryAfter(Exchange{Answer: [][2]string{{"retry-after", v}}}, now), v)
+	}
+	assert.Equal(t, time.Duration(-1), RetryAfter(Exchange{}, now))
+}
