@@ -351,10 +351,7 @@ func (r *run) deliver(p *probe.Probe, o wire.Outgoing) (wire.Exchange, int, erro
 		if err != nil {
 			return wire.Exchange{}, n, err
 		}
-		intent := store.Probe{SweepID: r.sweep.ID, ProbeID: p.ID, Route: p.RouteKey, Identity: p.Identity, Unsafe: p.Unsafe(), Sent: time.Now()}
-		if err := r.app.store.Intend(intent); err != nil {
-			return wire.Exchange{}, n, fmt.Errorf("%w: %v", errJournal, err)
-		}
+		out.Before = func() error { return r.intend(p) }
 		x, err := r.client.Send(r.ctx, out)
 		if err != nil {
 			return x, n, err
@@ -381,6 +378,15 @@ func (r *run) deliver(p *probe.Probe, o wire.Outgoing) (wire.Exchange, int, erro
 		}
 		return x, n, nil
 	}
+}
+
+// intend writes into the journal that a probe is about to be sent.
+func (r *run) intend(p *probe.Probe) error {
+	err := r.app.store.Intend(store.Probe{SweepID: r.sweep.ID, ProbeID: p.ID, Route: p.RouteKey, Identity: p.Identity, Unsafe: p.Unsafe(), Sent: time.Now()})
+	if err != nil {
+		return fmt.Errorf("%w: %v", errJournal, err)
+	}
+	return nil
 }
 
 // credentialSeen follows how an identity's credential fares. It renews one
@@ -429,9 +435,8 @@ func (r *run) keep(p *probe.Probe, f *Fact) error {
 		return fmt.Errorf("%w: %v", errJournal, err)
 	}
 	if f.Lost != "" {
-		intent := store.Probe{SweepID: r.sweep.ID, ProbeID: p.ID, Route: p.RouteKey, Identity: p.Identity, Unsafe: p.Unsafe(), Sent: time.Now()}
-		if err := r.app.store.Intend(intent); err != nil {
-			return fmt.Errorf("%w: %v", errJournal, err)
+		if err := r.intend(p); err != nil {
+			return err
 		}
 	}
 	if err := r.app.store.Answer(r.sweep.ID, p.ID, b); err != nil {

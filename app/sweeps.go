@@ -15,6 +15,9 @@ import (
 	"millgate/wire"
 )
 
+// Ended says how a sweep that is over came to its end.
+func (r *Run) Ended() (done, failed bool) { return r.State == store.Done, r.State == store.Failed }
+
 // PlanSummary is a plan in numbers.
 type PlanSummary struct {
 	Target   string              `json:"target"`

@@ -156,6 +156,7 @@ type Outgoing struct {
 	Query   string
 	Headers [][2]string
 	Body    []byte
+	Before  func() error // called when its turn has come, right before it is sent; an error keeps it back
 }
 
 // raw is an answer before masking; it stays inside the package.
@@ -165,7 +166,8 @@ type raw struct {
 }
 
 // Send sends one request at the target's pace. The error is that of a
-// cancelled context; anything else that goes wrong is in the Exchange.
+// cancelled context or of Before; anything else that goes wrong is in the
+// Exchange.
 func (c *Client) Send(ctx context.Context, o Outgoing) (Exchange, error) {
 	r, err := c.send(ctx, o)
 	return c.masked(r), err
@@ -198,6 +200,11 @@ func (c *Client) send(ctx context.Context, o Outgoing) (raw, error) {
 	r.Method, r.URL, r.Headers, r.Body = o.Method, u.String(), o.Headers, string(o.Body)
 	if err := c.limit.Wait(ctx); err != nil {
 		return r, ctx.Err()
+	}
+	if o.Before != nil {
+		if err := o.Before(); err != nil {
+			return r, err
+		}
 	}
 	r.At = time.Now()
 	req, err := http.NewRequestWithContext(ctx, o.Method, u.String(), bytes.NewReader(o.Body))

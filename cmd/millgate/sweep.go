@@ -16,7 +16,6 @@ import (
 	"millgate/app"
 	"millgate/core/declaration"
 	"millgate/core/verdict"
-	"millgate/store"
 )
 
 // paint colours words on a terminal, and leaves them alone in a pipe.
@@ -130,17 +129,17 @@ wait:
 	if live {
 		fmt.Fprint(errs, "\r\x1b[K")
 	}
-	end1, res, err := a.SweepResult(run.ID)
+	ended, res, err := a.SweepResult(run.ID)
 	if err != nil {
 		return exit{exitTarget, err}
 	}
-	if end1.State == store.Failed {
-		return exit{exitTarget, errors.New(end1.Note)}
+	if _, failed := ended.Ended(); failed {
+		return exit{exitTarget, errors.New(ended.Note)}
 	}
 	if format == "json" {
-		err = printJSON(out, end1, res)
+		err = printJSON(out, ended, res)
 	} else {
-		printFindings(out, p, end1, res)
+		printFindings(out, p, ended, res)
 	}
 	if err != nil {
 		return exit{exitTarget, err}
@@ -149,7 +148,7 @@ wait:
 		return exit{exitFindings, nil}
 	}
 	if stopped {
-		return exit{exitTarget, errors.New(end1.Note)}
+		return exit{exitTarget, errors.New(ended.Note)}
 	}
 	return nil
 }

@@ -196,9 +196,13 @@ func TestBuild(t *testing.T) {
 	}
 	q := get(func(p *Probe) bool { return p.RouteKey == "GET /v2/things/{id}" && p.Record.Relation == access.Own })
 	assert.Equal(t, "/v2/things/a%20b%2Fc", q.Path)
-	q = get(func(p *Probe) bool { return p.Kind == Around && p.Way == DoubledSlash && p.RouteKey == "GET /v2/things" })
+	q = get(func(p *Probe) bool {
+		return p.Kind == Around && p.Way == DoubledSlash && p.RouteKey == "GET /v2/things"
+	})
 	assert.Equal(t, "//v2/things", q.Path)
-	q = get(func(p *Probe) bool { return p.Kind == Around && p.Way == MethodOverride && p.RouteKey == "DELETE /v2/things/{id}" })
+	q = get(func(p *Probe) bool {
+		return p.Kind == Around && p.Way == MethodOverride && p.RouteKey == "DELETE /v2/things/{id}"
+	})
 	assert.Equal(t, "POST", q.Method)
 	assert.Contains(t, q.Headers, [2]string{"X-HTTP-Method-Override", "DELETE"})
 	q = get(func(p *Probe) bool { return p.Kind == RaisedRole })
