@@ -1,6 +1,7 @@
 package app
 
 import (
+	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
@@ -595,6 +596,16 @@ func (a *App) PutTarget(t declaration.Target) (Declaration, error) {
 		}
 	}
 	return a.Keep(text, "Set target "+t.Name, cur.Revision)
+}
+
+// PutSample writes what is sent to a route into the text and keeps it.
+func (a *App) PutSample(route, body string) (Declaration, error) {
+	cur := a.Declaration()
+	text, err := declaration.PutSample(cur.Text, route, json.RawMessage(body))
+	if err != nil {
+		return cur, fmt.Errorf("%w: %w", ErrInput, err)
+	}
+	return a.Keep(text, "Set the sample of "+route, cur.Revision)
 }
 
 // ErrNoProbe is returned by Curl for a probe that was not planned.

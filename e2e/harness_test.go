@@ -187,7 +187,7 @@ func (p *Page) press(keys ...input.Key) {
 func (p *Page) sweepDone() {
 	p.t.Helper()
 	p.click("footer button", "^Start sweep$")
-	p.click(".n-card button", "^Start sweep$")
+	p.click(".dialog button", "^Start sweep$")
 	p.see("footer", `\d+ of \d+ probes`)
 	p.see("footer [role=status]", `^Sweep \d+\s+(just now|\d+ s ago)`)
 }

@@ -38,10 +38,10 @@ func TestScreenshots(t *testing.T) {
 		p.see("[role=rowheader]", "/slew")
 		if theme == "light" {
 			p.click("footer button", "^Start sweep$")
-			p.see(".n-card", "left out")
+			p.see(".dialog", "left out")
 			shot(p, "plan")
 			p.press(input.Escape)
-			p.gone(".n-card", "left out")
+			p.gone(".dialog", "left out")
 		}
 		p.sweepDone()
 		p.MustNavigate(url + "/board?route=POST%20/v1/dome/slew&caller=imre")

@@ -20,10 +20,10 @@ func TestFromDeclarationToProvenGap(t *testing.T) {
 
 	// The plan is shown before anything is sent.
 	p.click("footer button", "^Start sweep$")
-	p.see(".n-card dd", `^\d{3,4}$`)
-	p.click(".n-card button", "^Unsafe requests$")
-	p.see(".n-card td", "POST /v1/dome/slew")
-	p.click(".n-card button", "^Start sweep$")
+	p.see(".dialog dd", `^\d{3,4}$`)
+	p.click(".dialog button", "^Unsafe requests$")
+	p.see(".dialog td", "POST /v1/dome/slew")
+	p.click(".dialog button", "^Start sweep$")
 
 	// The strip is live, and says what it came to.
 	p.see("footer", `\d+ of \d+ probes, \d+ per s`)
@@ -85,8 +85,8 @@ func TestFromDeclarationToProvenGap(t *testing.T) {
 
 	// Probing again asks first: the method is unsafe.
 	p.click("aside .actions button", "Probe again")
-	p.see("[role=dialog], .n-dialog", "Send unsafe requests again")
-	p.click(".n-dialog button", "^Send$")
+	p.see(".dialog", "Send unsafe requests again")
+	p.click(".dialog button", "^Send$")
 	p.see("footer", `Again|just now`)
 	p.see("aside .history", "sweep 2")
 	p.see("aside .banner", "Agrees")
@@ -132,7 +132,7 @@ func TestFirstStart(t *testing.T) {
 	// A sweep of what cannot be reached ends at once, without a verdict.
 	p.MustNavigate(url + "/board")
 	p.click("footer button", "^Start sweep$")
-	p.click(".n-card button", "^Start sweep$")
+	p.click(".dialog button", "^Start sweep$")
 	p.see("footer [role=status]", "Sweep 1 failed .*cannot be reached")
 	p.MustElement("[role=gridcell][aria-label]")
 	for _, c := range p.MustElements("[role=gridcell][aria-label]") {
@@ -143,7 +143,7 @@ func TestFirstStart(t *testing.T) {
 func TestStopAndGoOn(t *testing.T) {
 	p := open(t, demo(t), "light")
 	p.click("footer button", "^Start sweep$")
-	p.click(".n-card button", "^Start sweep$")
+	p.click(".dialog button", "^Start sweep$")
 	p.see("footer", `[1-9]\d\d of \d+ probes`)
 	began := time.Now()
 	p.click("footer button", "^Stop$")
@@ -158,9 +158,9 @@ func TestKeyboardAndTheme(t *testing.T) {
 	p := open(t, demo(t, "--flaws", "none"), "light")
 	p.see("[role=columnheader]", "imre")
 	p.press('?')
-	p.see(".n-card", "next gap")
+	p.see(".dialog", "next gap")
 	p.press(input.Escape)
-	p.gone(".n-card", "next gap")
+	p.gone(".dialog", "next gap")
 	p.press('g', 'd')
 	p.see(".cm-content", "millgate")
 	p.MustEval(`() => document.activeElement.blur()`)

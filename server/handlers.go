@@ -343,6 +343,15 @@ func (s *Server) PutTarget(_ context.Context, q contract.PutTargetRequestObject)
 	return contract.PutTarget200JSONResponse(declarationOf(d)), nil
 }
 
+// PutSample changes what is sent to a route.
+func (s *Server) PutSample(_ context.Context, q contract.PutSampleRequestObject) (contract.PutSampleResponseObject, error) {
+	d, err := s.app.PutSample(q.Body.Route, q.Body.Body)
+	if err != nil {
+		return nil, err
+	}
+	return contract.PutSample200JSONResponse(declarationOf(d)), nil
+}
+
 // TestTarget tests a connection.
 func (s *Server) TestTarget(ctx context.Context, q contract.TestTargetRequestObject) (contract.TestTargetResponseObject, error) {
 	c, err := s.app.TestTarget(ctx, q.Body.Target)

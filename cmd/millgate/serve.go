@@ -24,7 +24,7 @@ import (
 )
 
 func logger() *slog.Logger {
-	return slog.New(tint.NewHandler(os.Stderr, &tint.Options{TimeFormat: time.TimeOnly, NoColor: !term.IsTerminal(int(os.Stderr.Fd()))}))
+	return slog.New(tint.NewTextHandler(os.Stderr, &tint.Options{TimeFormat: time.TimeOnly, NoColor: !term.IsTerminal(int(os.Stderr.Fd()))}))
 }
 
 // defaultData is where a workspace is kept when no --data is given.

@@ -248,6 +248,29 @@ func TestPutTargetLeavesTheRestAlone(t *testing.T) {
 	assert.ErrorContains(t, err, "one line")
 }
 
+func TestPutSample(t *testing.T) {
+	text := "millgate: 1\nroutes:\n  - POST /a # plain\n  - { at: POST /b, effect: command }  # kept\n  - { at: POST /c, send: { json: { x: [1, \"}\"] } }, effect: command }\n  - at: POST /d\n    effect: command\n  - GET /z\n"
+	body := json.RawMessage("{\n \"n\": 1, \"s\": \"a: b\" }")
+	for key, want := range map[string]string{
+		"POST /b": strings.Replace(text, "effect: command }  # kept", `effect: command, send: { json: {"n":1,"s":"a: b"} } }  # kept`, 1),
+		"POST /c": strings.Replace(text, `send: { json: { x: [1, "}"] } }`, `send: { json: {"n":1,"s":"a: b"} }`, 1),
+		"POST /e": text + "  - { at: \"POST /e\", send: { json: {\"n\":1,\"s\":\"a: b\"} } }\n",
+	} {
+		out, err := PutSample(text, key, body)
+		require.NoError(t, err, key)
+		assert.Equal(t, want, out, key)
+	}
+	out, err := PutSample(text, "POST /a", body)
+	require.NoError(t, err)
+	d, msgs := parse(t, out)
+	require.Empty(t, msgs)
+	assert.JSONEq(t, string(body), string(d.Routes[0].Send.JSON))
+	_, err = PutSample(text, "POST /d", body)
+	assert.ErrorContains(t, err, "line 6")
+	_, err = PutSample(text, "POST /b", json.RawMessage("{"))
+	assert.ErrorContains(t, err, "not JSON")
+}
+
 func TestAddRoutes(t *testing.T) {
 	out, err := AddRoutes("millgate: 1\nroutes:\n# all\n- GET /a\n\nroles:\n  x:\n", []string{"GET /b", "from: f.yaml"})
 	require.NoError(t, err)

@@ -1,6 +1,8 @@
 package declaration
 
 import (
+	"bytes"
+	"encoding/json"
 	"fmt"
 	"sort"
 	"strconv"
@@ -177,4 +179,99 @@ func AddRoutes(text string, items []string) (string, error) {
 		put[i] = strings.Repeat(" ", col) + "- " + items[i]
 	}
 	return splice(lines, end, end, put), nil
+}
+
+// PutSample writes what is sent to a route as JSON into the text: into the
+// route's own line where there is one, as a new line otherwise. A route that is
+// written over several lines is left to the editor.
+func PutSample(text, key string, body json.RawMessage) (string, error) {
+	var flat bytes.Buffer
+	if err := json.Compact(&flat, body); err != nil {
+		return "", fmt.Errorf("the sample is not JSON: %w", err)
+	}
+	// JSON is YAML, and on one line it needs no layout.
+	send := "send: { json: " + flat.String() + " }"
+	if _, _, node, ok := span(text, "routes"); ok {
+		seq, isSeq := node.(*ast.SequenceNode)
+		if isSeq {
+			for _, item := range seq.Values {
+				at, line, span, found := itemAt(item)
+				if !found || at != key {
+					continue
+				}
+				lines := splitLines(text)
+				old := lines[line-1]
+				switch m := item.(type) {
+				case *ast.StringNode:
+					i := strings.Index(old, "- ")
+					return splice(lines, line-1, line, []string{old[:i+2] + "{ at: " + strconv.Quote(key) + ", " + send + " }"}), nil
+				case *ast.MappingNode:
+					end := strings.LastIndexByte(old, '}')
+					if span > 1 || !m.IsFlowStyle || end < 0 {
+						return "", fmt.Errorf("the route %s is written over several lines, in line %d; change its sample in the editor", key, line)
+					}
+					from, to := member(old, "send:")
+					if from < 0 {
+						return splice(lines, line-1, line, []string{strings.TrimRight(old[:end], " ") + ", " + send + " " + old[end:]}), nil
+					}
+					return splice(lines, line-1, line, []string{old[:from] + send + old[to:]}), nil
+				}
+			}
+		}
+	}
+	return AddRoutes(text, []string{"{ at: " + strconv.Quote(key) + ", " + send + " }"})
+}
+
+// itemAt is the route that an item of the list names, its line, and over how
+// many lines it goes.
+func itemAt(item ast.Node) (at string, line, lines int, ok bool) {
+	switch x := item.(type) {
+	case *ast.StringNode:
+		return x.Value, x.GetToken().Position.Line, 1, true
+	case *ast.MappingNode:
+		for _, v := range x.Values {
+			p := v.Key.GetToken().Position
+			if line == 0 {
+				line = p.Line
+			}
+			lines = p.Line - line + 1
+			if v.Key.GetToken().Value == "at" {
+				at, ok = v.Value.GetToken().Value, true
+			}
+		}
+	case *ast.MappingValueNode:
+		if x.Key.GetToken().Value == "at" {
+			return x.Value.GetToken().Value, x.Key.GetToken().Position.Line, 2, true
+		}
+	}
+	return at, line, lines, ok
+}
+
+// member finds a member of a mapping in braces on one line, with its value in
+// braces; -1 without.
+func member(line, key string) (from, to int) {
+	from = strings.Index(line, key)
+	if from < 0 {
+		return -1, -1
+	}
+	depth, quoted := 0, false
+	for i := from; i < len(line); i++ {
+		switch c := line[i]; {
+		case c == '"' && line[i-1] != '\\':
+			quoted = !quoted
+		case quoted:
+		case c == '{' || c == '[':
+			depth++
+		case c == '}' || c == ']':
+			if depth--; depth == 0 {
+				return from, i + 1
+			}
+			if depth < 0 {
+				return from, i
+			}
+		case c == ',' && depth == 0:
+			return from, i
+		}
+	}
+	return -1, -1
 }

@@ -476,6 +476,13 @@ type AddRoutesJSONBody struct {
 	Lines    []string `json:"lines"`
 }
 
+// PutSampleJSONBody defines parameters for PutSample.
+type PutSampleJSONBody struct {
+	// Body JSON
+	Body  string `json:"body"`
+	Route string `json:"route"`
+}
+
 // GetTicksParams defines parameters for GetTicks.
 type GetTicksParams struct {
 	// Target A target's name; the first one when left out
@@ -499,6 +506,9 @@ type ProbeAgainJSONRequestBody ProbeAgainJSONBody
 
 // AddRoutesJSONRequestBody defines body for AddRoutes for application/json ContentType.
 type AddRoutesJSONRequestBody AddRoutesJSONBody
+
+// PutSampleJSONRequestBody defines body for PutSample for application/json ContentType.
+type PutSampleJSONRequestBody PutSampleJSONBody
 
 // StartSweepJSONRequestBody defines body for StartSweep for application/json ContentType.
 type StartSweepJSONRequestBody = TargetName
@@ -550,6 +560,9 @@ type ServerInterface interface {
 	// AddRoutes The text with more routes, not kept yet
 	// (POST /api/routes)
 	AddRoutes(w http.ResponseWriter, r *http.Request)
+	// PutSample Write what is sent to a route into the text, and keep it
+	// (PUT /api/samples)
+	PutSample(w http.ResponseWriter, r *http.Request)
 	// ListSweeps Sweeps, newest first
 	// (GET /api/sweeps)
 	ListSweeps(w http.ResponseWriter, r *http.Request)
@@ -661,6 +674,12 @@ func (_ Unimplemented) GetRevision(w http.ResponseWriter, r *http.Request, id ID
 // AddRoutes The text with more routes, not kept yet
 // (POST /api/routes)
 func (_ Unimplemented) AddRoutes(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// PutSample Write what is sent to a route into the text, and keep it
+// (PUT /api/samples)
+func (_ Unimplemented) PutSample(w http.ResponseWriter, r *http.Request) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -1061,6 +1080,20 @@ func (siw *ServerInterfaceWrapper) AddRoutes(w http.ResponseWriter, r *http.Requ
 	handler.ServeHTTP(w, r)
 }
 
+// PutSample operation middleware
+func (siw *ServerInterfaceWrapper) PutSample(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.PutSample(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // ListSweeps operation middleware
 func (siw *ServerInterfaceWrapper) ListSweeps(w http.ResponseWriter, r *http.Request) {
 
@@ -1399,6 +1432,9 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 	})
 	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/api/worklist", wrapper.GetWorklist)
+	})
+	r.Group(func(r chi.Router) {
+		r.Put(options.BaseURL+"/api/samples", wrapper.PutSample)
 	})
 	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/api/ticks", wrapper.GetTicks)
@@ -1968,6 +2004,45 @@ func (response AddRoutesdefaultApplicationProblemPlusJSONResponse) VisitAddRoute
 	return err
 }
 
+type PutSampleRequestObject struct {
+	Body *PutSampleJSONRequestBody
+}
+
+type PutSampleResponseObject interface {
+	VisitPutSampleResponse(w http.ResponseWriter) error
+}
+
+type PutSample200JSONResponse Declaration
+
+func (response PutSample200JSONResponse) VisitPutSampleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PutSampledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PutSampledefaultApplicationProblemPlusJSONResponse) VisitPutSampleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListSweepsRequestObject struct {
 }
 
@@ -2391,6 +2466,9 @@ type StrictServerInterface interface {
 	// AddRoutes The text with more routes, not kept yet
 	// (POST /api/routes)
 	AddRoutes(ctx context.Context, request AddRoutesRequestObject) (AddRoutesResponseObject, error)
+	// PutSample Write what is sent to a route into the text, and keep it
+	// (PUT /api/samples)
+	PutSample(ctx context.Context, request PutSampleRequestObject) (PutSampleResponseObject, error)
 	// ListSweeps Sweeps, newest first
 	// (GET /api/sweeps)
 	ListSweeps(ctx context.Context, request ListSweepsRequestObject) (ListSweepsResponseObject, error)
@@ -2807,6 +2885,37 @@ func (sh *strictHandler) AddRoutes(w http.ResponseWriter, r *http.Request) {
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(AddRoutesResponseObject); ok {
 		if err := validResponse.VisitAddRoutesResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// PutSample operation middleware
+func (sh *strictHandler) PutSample(w http.ResponseWriter, r *http.Request) {
+	var request PutSampleRequestObject
+
+	var body PutSampleJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.PutSample(ctx, request.(PutSampleRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PutSample")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(PutSampleResponseObject); ok {
+		if err := validResponse.VisitPutSampleResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {

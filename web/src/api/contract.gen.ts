@@ -72,6 +72,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/samples": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Write what is sent to a route into the text, and keep it */
+        put: operations["putSample"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/ticks": {
         parameters: {
             query?: never;
@@ -795,6 +812,35 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Unfair"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    putSample: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    route: string;
+                    /** @description JSON */
+                    body: string;
+                };
+            };
+        };
+        responses: {
+            /** @description The text as kept */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Declaration"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -117,12 +117,14 @@ async function focus(row: Row | null, head: Head | null) {
 }
 function sentence(x: Crossing): string {
   const p = x.probes[0]
+  const why = p?.ladder[p.decider - 1]?.text ?? x.reason
   const seen = p?.exchange
     ? p.exchange.status
       ? `${p.exchange.status} in ${Math.max(1, Math.round(p.exchange.ms))} ms`
       : 'no answer'
     : 'nothing yet'
-  return `${x.caller || 'nobody'} at ${x.route}: expected ${p?.expected ?? x.expected}${x.reason ? `, ${x.reason}` : ''}; observed: ${seen}`
+  const what = p && x.probes.length > 1 ? ` (${p.label})` : ''
+  return `${x.caller || 'nobody'} at ${x.route}${what}: expected ${p?.expected ?? x.expected}${why ? `, ${why}` : ''}; observed: ${seen}`
 }
 
 const asking = ref(false)

@@ -1,9 +1,10 @@
 <script setup lang="ts">
 import { X } from '@lucide/vue'
-import { NButton, NModal, useMessage } from 'naive-ui'
+import { NButton, useMessage } from 'naive-ui'
 import { computed, nextTick, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { api, ask, message, type Crossing, type Probe } from '../api/client'
+import DialogCard from '../parts/DialogCard.vue'
 import { ago, exact, useNow } from '../parts/time'
 import { running, target, version } from '../state/workspace'
 import { isGap, kindName } from '../theme/kinds'
@@ -74,15 +75,20 @@ const probe = computed<Probe | undefined>(() => x.value?.probes.find((p) => p.id
 const kind = computed(() => probe.value?.kind ?? 'unprobed')
 const soft = computed(() =>
   isGap(kind.value)
-    ? `color-mix(in srgb, var(--${'SK'.includes(kind.value) ? 'X' : kind.value === 'R' ? 'W' : kind.value}) 11%, var(--sheet))`
+    ? `color-mix(in srgb, var(--${'SK'.includes(kind.value) ? 'X' : kind.value === 'R' ? 'W' : kind.value}) 7%, var(--sheet))`
     : 'var(--mill-soft)',
 )
 const ladder = computed(() => (probe.value?.ladder.length ? probe.value.ladder : (x.value?.ladder ?? [])))
 const decider = computed(() => (probe.value?.ladder.length ? probe.value.decider : (x.value?.decider ?? 0)))
+// Side by side stand the ladders of what was worst in each crossing.
+function worstLadder(c: Crossing) {
+  const p = c.probes[0]
+  return p?.ladder.length ? { ladder: p.ladder, decider: p.decider } : { ladder: c.ladder, decider: c.decider }
+}
 const differs = computed(() => {
-  const b = other.value
-  if (!b) return 0
-  return ladder.value.find((r, i) => r.result !== b.ladder[i]?.result)?.number ?? 0
+  if (!x.value || !other.value) return 0
+  const b = worstLadder(other.value).ladder
+  return worstLadder(x.value).ladder.find((r, i) => r.result !== b[i]?.result || r.text !== b[i]?.text)?.number ?? 0
 })
 const headline: Record<string, string> = { agrees: 'Agrees', unproven: 'Unproven', unprobed: 'Not probed yet' }
 function title(k: string) {
@@ -165,13 +171,19 @@ function drag(e: PointerEvent) {
           <div class="pair">
             <div>
               <div class="mono faint">{{ x.caller || 'nobody' }} · {{ x.route }}</div>
-              <LadderList :ladder="x.ladder" :decider="x.decider" :file="x.file" :line="x.line" :mark="differs" />
+              <LadderList
+                :ladder="worstLadder(x).ladder"
+                :decider="worstLadder(x).decider"
+                :file="x.file"
+                :line="x.line"
+                :mark="differs"
+              />
             </div>
             <div>
               <div class="mono faint">{{ other.caller || 'nobody' }} · {{ other.route }}</div>
               <LadderList
-                :ladder="other.ladder"
-                :decider="other.decider"
+                :ladder="worstLadder(other).ladder"
+                :decider="worstLadder(other).decider"
                 :file="other.file"
                 :line="other.line"
                 :mark="differs"
@@ -271,19 +283,16 @@ function drag(e: PointerEvent) {
         >Edit the rule</NButton
       >
     </div>
-    <NModal
-      v-model:show="confirm"
-      preset="dialog"
-      title="Send unsafe requests again?"
-      positive-text="Send"
-      negative-text="Leave it"
-      @positive-click="again"
-    >
+    <DialogCard v-model:show="confirm" title="Send unsafe requests again?" :width="460">
       <p>
         Some probes of <span class="mono">{{ route }}</span> can change something on <b>{{ target }}</b>. They are sent
         as the target's <span class="mono">unsafe</span> allows.
       </p>
-    </NModal>
+      <div class="sure">
+        <NButton type="primary" @click="again">Send</NButton>
+        <NButton @click="confirm = false">Leave it</NButton>
+      </div>
+    </DialogCard>
   </aside>
 </template>
 
@@ -397,14 +406,20 @@ p {
 }
 .pair {
   display: grid;
-  grid-template-columns: 1fr 1fr;
-  gap: 24px;
+  grid-template-columns: minmax(0, 1fr) minmax(0, 1fr);
+  gap: 28px;
+  overflow-wrap: anywhere;
 }
 .pair :deep(li) {
-  grid-template-columns: 16px 1fr;
+  grid-template-columns: 16px minmax(0, 1fr);
 }
 .pair :deep(.text) {
   grid-column: 2;
+}
+.sure {
+  display: flex;
+  gap: 8px;
+  margin-top: 12px;
 }
 .actions {
   display: flex;

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { X } from '@lucide/vue'
-import { NButton, useMessage } from 'naive-ui'
+import { NButton, NInput, useMessage } from 'naive-ui'
 import { ref, watch } from 'vue'
 import { api, ask, message, type Unfair } from '../api/client'
 import { running, target, version } from '../state/workspace'
@@ -23,8 +23,18 @@ watch(
   { immediate: true },
 )
 
+const edited = ref<Record<string, string>>({})
+const busy = ref('')
+
+/** Keeps a changed sample first, then sends this control alone. */
 async function retry(u: Unfair) {
+  busy.value = u.route
   try {
+    const body = edited.value[u.route]
+    if (body !== undefined && body !== u.body) {
+      await ask(api.PUT('/api/samples', { body: { route: u.route, body } }))
+      delete edited.value[u.route]
+    }
     await ask(
       api.POST('/api/probe-again', {
         body: { target: target.value, crossings: [{ route: u.route, caller: u.caller }] },
@@ -32,6 +42,8 @@ async function retry(u: Unfair) {
     )
   } catch (e) {
     toast.error(message(e))
+  } finally {
+    busy.value = ''
   }
 }
 </script>
@@ -56,14 +68,23 @@ async function retry(u: Unfair) {
         >
       </p>
       <pre class="mono">{{ u.complaint || 'The service says nothing more.' }}</pre>
-      <template v-if="u.body"
-        ><div class="faint">The sample that was sent</div>
-        <pre class="mono">{{ u.body }}</pre>
-      </template>
+      <label :for="`sample-${u.route}`" class="faint">The sample, as JSON</label>
+      <NInput
+        type="textarea"
+        class="mono"
+        :autosize="{ minRows: 2, maxRows: 10 }"
+        :value="edited[u.route] ?? u.body"
+        :input-props="{ id: `sample-${u.route}`, spellcheck: false }"
+        @update:value="(v: string) => (edited[u.route] = v)"
+      />
       <div class="acts">
-        <NButton size="small" type="primary" :disabled="!!running" @click="retry(u)">Send this one again</NButton>
-        <RouterLink :to="{ name: 'declaration', query: { line: u.line, file: u.file, sample: u.route } }"
-          >Edit the sample</RouterLink
+        <NButton size="small" type="primary" :disabled="!!running" :loading="busy === u.route" @click="retry(u)">{{
+          edited[u.route] !== undefined && edited[u.route] !== u.body
+            ? 'Keep the sample and send it'
+            : 'Send this one again'
+        }}</NButton>
+        <RouterLink :to="{ name: 'board', query: { route: u.route, caller: u.caller || undefined } }"
+          >See the evidence</RouterLink
         >
       </div>
     </article>
@@ -106,6 +127,7 @@ pre {
   overflow: auto;
 }
 .acts {
+  margin-top: 8px;
   display: flex;
   gap: 12px;
   align-items: center;

@@ -1,6 +1,6 @@
 <script setup lang="ts">
-import { NModal } from 'naive-ui'
 import { computed } from 'vue'
+import DialogCard from '../parts/DialogCard.vue'
 import { allKeys } from './keys'
 
 const show = defineModel<boolean>('show', { required: true })
@@ -12,7 +12,7 @@ const list = computed(() => {
 </script>
 
 <template>
-  <NModal v-model:show="show" preset="card" title="Keys" style="width: 440px">
+  <DialogCard v-model:show="show" title="Keys" :width="440">
     <dl class="keys">
       <template v-for="k in list" :key="k.keys">
         <dt>
@@ -23,7 +23,7 @@ const list = computed(() => {
         <dd>{{ k.says }}</dd>
       </template>
     </dl>
-  </NModal>
+  </DialogCard>
 </template>
 
 <style scoped>

@@ -1,7 +1,8 @@
 <script setup lang="ts">
-import { NButton, NModal } from 'naive-ui'
+import { NButton } from 'naive-ui'
 import { computed, ref, watch } from 'vue'
 import { api, ask, message, type Plan } from '../api/client'
+import DialogCard from '../parts/DialogCard.vue'
 import { span } from '../parts/time'
 
 const show = defineModel<boolean>('show', { required: true })
@@ -31,13 +32,7 @@ const shared = computed(() => Object.entries(plan.value?.shared ?? {}))
 </script>
 
 <template>
-  <NModal
-    v-model:show="show"
-    preset="card"
-    :title="`What a sweep of ${target} sends`"
-    style="width: 720px"
-    :auto-focus="false"
-  >
+  <DialogCard v-model:show="show" :title="`What a sweep of ${target} sends`" :width="720">
     <p v-if="error" class="bad">{{ error }}</p>
     <p v-else-if="!plan" class="faint">Planning …</p>
     <template v-if="plan">
@@ -115,7 +110,7 @@ const shared = computed(() => Object.entries(plan.value?.shared ?? {}))
         <NButton @click="show = false">Not now</NButton>
       </div>
     </template>
-  </NModal>
+  </DialogCard>
 </template>
 
 <style scoped>

@@ -324,6 +324,9 @@ function summary(e: Effect): string {
   grid-template-columns: 18px 1fr;
   padding: 2px 0;
 }
+.changes .faint {
+  margin-left: 6px;
+}
 .sign {
   font-weight: 700;
 }

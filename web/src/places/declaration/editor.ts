@@ -70,7 +70,7 @@ export function makeEditor(
   changed: (text: string) => void,
   keep: () => void,
 ): EditorView {
-  return new EditorView({
+  const view = new EditorView({
     parent,
     state: EditorState.create({
       doc: text,
@@ -103,6 +103,8 @@ export function makeEditor(
       ],
     }),
   })
+  view.scrollDOM.tabIndex = 0 // it scrolls by keyboard too
+  return view
 }
 
 /** Goes to a line and marks it. */

@@ -1,12 +1,12 @@
 <script setup lang="ts">
-import { NModal } from 'naive-ui'
+import DialogCard from '../../parts/DialogCard.vue'
 import BringRoutes from './BringRoutes.vue'
 
 const show = defineModel<boolean>('show', { required: true })
 </script>
 
 <template>
-  <NModal v-model:show="show" preset="card" title="Add routes" style="width: 620px">
+  <DialogCard v-model:show="show" title="Add routes" :width="620">
     <BringRoutes @done="show = false" />
-  </NModal>
+  </DialogCard>
 </template>
