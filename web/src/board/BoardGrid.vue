@@ -2,7 +2,8 @@
 import { useVirtualizer } from '@tanstack/vue-virtual'
 import { computed, nextTick, onBeforeUnmount, onMounted, ref, watch } from 'vue'
 import type { Row } from '../api/client'
-import { isGap, kindName } from '../theme/kinds'
+import { isGap } from '../theme/kinds'
+import GridRow from './GridRow.vue'
 import type { Head, Lens } from './lens'
 
 const props = defineProps<{
@@ -65,7 +66,7 @@ const virtual = useVirtualizer(
     count: items.value.length,
     getScrollElement: () => scroller.value,
     estimateSize: (i: number) => ('group' in (items.value[i] as Item) ? 22 : 25),
-    overscan: 12,
+    overscan: 6,
     // The heads stay on top of the rows.
     scrollMargin: headHeight.value,
     scrollPaddingStart: headHeight.value,
@@ -75,6 +76,17 @@ const virtual = useVirtualizer(
     },
   })),
 )
+
+// With many callers only the columns in view are drawn, in steps of eight.
+const left = ref(0)
+const drawn = computed(() => {
+  const first = Math.floor(left.value / cell.value)
+  const many = Math.ceil((width.value - fixed.value) / cell.value)
+  return {
+    from: Math.max(0, Math.floor(first / 8) * 8),
+    to: Math.min(props.heads.length, Math.ceil((first + many + 1) / 8) * 8),
+  }
+})
 
 // The column for paths can be widened; a path loses its middle, never its end.
 const chars = computed(() => Math.max(8, Math.floor((routeWidth.value - 8) / 7.6)))
@@ -191,23 +203,6 @@ function out() {
   emit('focus', current.value.row, current.value.head)
 }
 
-const symbols: Record<string, string> = {
-  a: '#gate-open',
-  d: '#gate-some',
-  r: '#gate-shut',
-  f: '#gate-shut',
-  h: '#gate-shut',
-  c: '#gate-shut',
-}
-function say(row: Row, head: Head): string {
-  const c = props.lens.cell(row, head)
-  const v: Record<string, string> = { '=': 'agrees', '?': 'unproven', '.': 'not probed yet' }
-  return `${head.label}, ${row.key}: expected ${props.lens.expectation(c.expect)}; ${v[c.verdict] ?? kindName(c.verdict)}${c.inferred ? ', inferred' : ''}`
-}
-const dots: Record<string, string> = { low: '·', medium: '··', high: '···' }
-function is(p: { route: string; caller: string } | null, row: Row, head: Head) {
-  return !!p && p.route === row.key && p.caller === head.key
-}
 const id = (r: number, c: number) => `cell-${r}-${c}`
 </script>
 
@@ -225,6 +220,7 @@ const id = (r: number, c: number) => `cell-${r}-${c}`
     @focus="focused = true"
     @blur="focused = false"
     @mouseleave="out"
+    @scroll.passive="left = scroller?.scrollLeft ?? 0"
   >
     <div
       class="inner"
@@ -272,72 +268,25 @@ const id = (r: number, c: number) => `cell-${r}-${c}`
           >
             <span role="gridcell" class="mono">{{ (items[v.index] as { group: string }).group }}</span>
           </div>
-          <div
-            v-else
-            class="row"
-            :class="{ stray: !(items[v.index] as { row: Row }).row.declared }"
-            role="row"
-            :aria-rowindex="(items[v.index] as { index: number }).index + 2"
-            :style="{ transform: `translateY(${v.start - headHeight}px)` }"
-          >
-            <template v-for="it in [items[v.index] as { row: Row; index: number }]" :key="it.row.key">
-              <div class="left" role="rowheader" :title="`${it.row.key}${it.row.summary ? ': ' + it.row.summary : ''}`">
-                <span class="method mono">{{ it.row.method }}</span>
-                <span class="path mono">{{ shorten(it.row) }}</span>
-                <span class="effect">{{ it.row.effect }}</span>
-                <span
-                  class="sens"
-                  :title="`${it.row.sensitivity} sensitivity`"
-                  :aria-label="`${it.row.sensitivity} sensitivity`"
-                  role="img"
-                  >{{ dots[it.row.sensitivity] }}</span
-                >
-                <span
-                  class="worst"
-                  :class="it.row.worst && `k-${it.row.worst}`"
-                  :title="it.row.worst && `worst on this route: ${kindName(it.row.worst)}`"
-                  >{{ it.row.worst }}</span
-                >
-              </div>
-              <div
-                v-for="(h, c) in heads"
-                :id="id(it.index, c)"
-                :key="h.key + h.folded"
-                class="cell"
-                :class="{
-                  at: focused && at.r === it.index && at.c === c,
-                  sel: is(selected, it.row, h),
-                  second: is(second, it.row, h),
-                }"
-                role="gridcell"
-                :aria-colindex="c + 2"
-                :aria-selected="is(selected, it.row, h)"
-                :aria-label="say(it.row, h)"
-                :title="hovered && hovered.r === it.index && hovered.c === c ? hint : undefined"
-                @click="click(it.index, c, $event)"
-                @mouseenter="over(it.index, c)"
-              >
-                <template v-for="k in [lens.cell(it.row, h)]" :key="k.verdict">
-                  <span v-if="isGap(k.verdict)" class="kind" :class="[`k-${k.verdict}`, { inferred: k.inferred }]">{{
-                    k.verdict
-                  }}</span>
-                  <span
-                    v-else
-                    class="gate"
-                    :class="{
-                      hatched: k.verdict === '?',
-                      dotted: k.verdict === '=' && !k.inferred,
-                      ring: k.verdict === '=' && k.inferred,
-                    }"
-                  >
-                    <svg v-if="it.row.declared" width="20" height="20" aria-hidden="true">
-                      <use :href="symbols[k.expect]" />
-                    </svg>
-                  </span>
-                </template>
-              </div>
-            </template>
-          </div>
+          <template v-for="it in [items[v.index] as { row: Row; index: number }]" v-else :key="it.row.key">
+            <GridRow
+              :row="it.row"
+              :index="it.index"
+              :path="shorten(it.row)"
+              :heads="heads"
+              :from="drawn.from"
+              :to="drawn.to"
+              :lens="lens"
+              :at="focused && at.r === it.index ? at.c : -1"
+              :selected="selected?.route === it.row.key ? selected.caller : null"
+              :second="second?.route === it.row.key ? second.caller : null"
+              :hover="hovered?.r === it.index ? hovered.c : -1"
+              :hint="hovered?.r === it.index ? hint : ''"
+              :style="{ transform: `translateY(${v.start - headHeight}px)` }"
+              @hit="click"
+              @over="over"
+            />
+          </template>
         </template>
       </div>
     </div>
@@ -442,8 +391,7 @@ small {
   text-align: left;
   max-height: 82px;
 }
-.group,
-.row {
+.group {
   position: absolute;
   inset: 0 0 auto 0;
   display: flex;
@@ -459,100 +407,5 @@ small {
   padding: 2px 12px;
   font-weight: 600;
   color: var(--faint);
-}
-.row {
-  height: 25px;
-  border-bottom: 1px solid var(--hair);
-}
-.row:hover,
-.row:hover .left {
-  background: color-mix(in srgb, var(--mill-soft) 45%, var(--sheet));
-}
-.method {
-  width: 58px;
-  flex: none;
-}
-.path {
-  width: var(--route);
-  flex: none;
-  white-space: nowrap;
-  overflow: hidden;
-}
-.effect {
-  width: 58px;
-  flex: none;
-  font-size: 12px;
-  color: var(--faint);
-}
-.sens {
-  width: 18px;
-  flex: none;
-  letter-spacing: -1px;
-  font-weight: 700;
-  color: var(--faint);
-}
-.worst {
-  width: 14px;
-  text-align: center;
-  font: 650 12px/16px var(--mono);
-  color: var(--c, transparent);
-}
-.cell {
-  flex: none;
-  width: var(--cell);
-  display: grid;
-  place-items: center;
-  cursor: pointer;
-}
-.gate {
-  position: relative;
-  display: grid;
-  place-items: center;
-  width: 24px;
-  height: 24px;
-  color: var(--mark);
-  fill: none;
-}
-.gate svg {
-  margin-top: -4px;
-}
-.dotted::after,
-.ring::after {
-  content: '';
-  position: absolute;
-  bottom: 2px;
-  width: 3px;
-  height: 3px;
-  border-radius: 50%;
-  background: var(--mark);
-}
-.ring::after {
-  background: none;
-  border: 1px solid var(--mark);
-}
-.hatched {
-  background: repeating-linear-gradient(
-    135deg,
-    transparent 0 3px,
-    color-mix(in srgb, var(--mark) 40%, transparent) 3px 4.5px
-  );
-  border-radius: 4px;
-  height: 20px;
-}
-.inferred {
-  background: color-mix(in srgb, var(--c) 22%, transparent);
-  color: var(--c);
-  box-shadow: inset 0 0 0 1px var(--c);
-}
-.cell.at > *,
-.cell.sel > * {
-  outline: 2px solid var(--mill);
-  outline-offset: 1px;
-  border-radius: 4px;
-}
-.cell.second > * {
-  outline: 2px dashed var(--mill);
-  outline-offset: 1px;
-  border-radius: 4px;
 }
 </style>

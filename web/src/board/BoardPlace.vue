@@ -11,7 +11,6 @@ import { board, boardError, notFair, refresh, running, target, version } from '.
 import BoardGrid from './BoardGrid.vue'
 import { parse } from './filter'
 import FilterLine from './FilterLine.vue'
-import GateSymbols from './GateSymbols.vue'
 import KindChips from './KindChips.vue'
 import { lenses, type Head } from './lens'
 
@@ -171,7 +170,6 @@ useKeys([
   </div>
   <StartPage v-else-if="board?.empty" />
   <div v-else-if="board" class="board">
-    <GateSymbols />
     <div class="pane">
       <div class="tools">
         <KindChips :board="board" :q="q" :not-fair="notFair" @toggle="toggle" @worklist="showList" />

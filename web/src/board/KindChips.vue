@@ -88,7 +88,6 @@ const on = (word: string) => props.q.split(/\s+/).includes(word)
   display: flex;
   flex-wrap: wrap;
   gap: 6px;
-  min-height: 28px;
   align-items: center;
 }
 .chip {

@@ -1,0 +1,228 @@
+<script setup lang="ts">
+import { computed } from 'vue'
+import type { Row } from '../api/client'
+import { isGap, kindName } from '../theme/kinds'
+import type { Cell, Head, Lens } from './lens'
+
+// A row changes only when something in it does, so that scrolling draws the
+// rows that come and nothing else.
+const props = defineProps<{
+  row: Row
+  index: number
+  path: string
+  heads: Head[]
+  from: number // the columns that are drawn: those in view and some beside them
+  to: number
+  lens: Lens
+  at: number // the column in focus, -1 when it is in another row
+  selected: string | null // the caller whose crossing is open
+  second: string | null
+  hover: number // the column under the pointer, -1 without
+  hint: string
+}>()
+const emit = defineEmits<{
+  hit: [index: number, column: number, e: MouseEvent]
+  over: [index: number, column: number]
+}>()
+
+const cells = computed(() => props.heads.slice(props.from, props.to).map((h) => props.lens.cell(props.row, h)))
+
+const dots: Record<string, string> = { low: '·', medium: '··', high: '···' }
+const gates: Record<string, string> = { a: 'open', d: 'some' }
+const words: Record<string, string> = { '=': 'agrees', '?': 'unproven', '.': 'not probed yet' }
+
+function say(h: Head, c: Cell): string {
+  return `${h.label}, ${props.row.key}: expected ${props.lens.expectation(c.expect)}; ${words[c.verdict] ?? kindName(c.verdict)}${c.inferred ? ', inferred' : ''}`
+}
+function look(c: Cell): string {
+  if (isGap(c.verdict)) return `kind k-${c.verdict}${c.inferred ? ' inferred' : ''}`
+  const gate = props.row.declared ? `gate ${gates[c.expect] ?? 'shut'}` : ''
+  if (c.verdict === '?') return `${gate} hatched`
+  if (c.verdict === '=') return `${gate} ${c.inferred ? 'ring' : 'dot'}`
+  return gate
+}
+function column(e: Event): number {
+  const cell = (e.target as HTMLElement).closest<HTMLElement>('[data-c]')
+  return cell ? Number(cell.dataset.c) : -1
+}
+function hit(e: MouseEvent) {
+  const c = column(e)
+  if (c >= 0) emit('hit', props.index, c, e)
+}
+function over(e: MouseEvent) {
+  const c = column(e)
+  if (c >= 0 && c !== props.hover) emit('over', props.index, c)
+}
+</script>
+
+<template>
+  <div class="row" role="row" :aria-rowindex="index + 2" @click="hit" @mouseover="over">
+    <div class="left" role="rowheader" :title="`${row.key}${row.summary ? ': ' + row.summary : ''}`">
+      <span class="method mono">{{ row.method }}</span>
+      <span class="path mono">{{ path }}</span>
+      <span class="effect">{{ row.effect }}</span>
+      <span
+        class="sens"
+        :title="`${row.sensitivity} sensitivity`"
+        role="img"
+        :aria-label="`${row.sensitivity} sensitivity`"
+        >{{ dots[row.sensitivity] }}</span
+      >
+      <span
+        class="worst"
+        :class="row.worst && `k-${row.worst}`"
+        :title="row.worst && `worst on this route: ${kindName(row.worst)}`"
+        >{{ row.worst }}</span
+      >
+    </div>
+    <span v-if="from" class="gap" :style="{ width: `calc(var(--cell) * ${from})` }"></span>
+    <div
+      v-for="(k, n) in cells"
+      :id="`cell-${index}-${from + n}`"
+      :key="from + n"
+      class="cell"
+      :class="{
+        at: at === from + n,
+        sel: selected === heads[from + n]?.key,
+        second: second === heads[from + n]?.key,
+      }"
+      role="gridcell"
+      :data-c="from + n"
+      :aria-colindex="from + n + 2"
+      :aria-selected="selected === heads[from + n]?.key"
+      :aria-label="say(heads[from + n]!, k)"
+      :title="hover === from + n ? hint : undefined"
+    >
+      <i :class="look(k)">{{ isGap(k.verdict) ? k.verdict : '' }}</i>
+    </div>
+  </div>
+</template>
+
+<style scoped>
+.row {
+  position: absolute;
+  inset: 0 0 auto 0;
+  display: flex;
+  height: 25px;
+  border-bottom: 1px solid var(--hair);
+  contain: layout style;
+}
+.gap {
+  flex: none;
+}
+.row:hover,
+.row:hover .left {
+  background: color-mix(in srgb, var(--mill-soft) 45%, var(--sheet));
+}
+.left {
+  position: sticky;
+  left: 0;
+  z-index: 2;
+  flex: none;
+  display: flex;
+  align-items: center;
+  width: calc(12px + 58px + var(--route) + 90px);
+  padding-left: 12px;
+  background: var(--sheet);
+}
+.method {
+  width: 58px;
+  flex: none;
+}
+.path {
+  width: var(--route);
+  flex: none;
+  white-space: nowrap;
+  overflow: hidden;
+}
+.effect {
+  width: 58px;
+  flex: none;
+  font-size: 12px;
+  color: var(--faint);
+}
+.sens {
+  width: 18px;
+  flex: none;
+  letter-spacing: -1px;
+  font-weight: 700;
+  color: var(--faint);
+}
+.worst {
+  width: 14px;
+  text-align: center;
+  font: 650 12px/16px var(--mono);
+  color: var(--c, transparent);
+}
+.cell {
+  flex: none;
+  width: var(--cell);
+  display: grid;
+  place-items: center;
+  cursor: pointer;
+}
+i {
+  font-style: normal;
+}
+i.gate {
+  position: relative;
+  width: 24px;
+  height: 22px;
+  border-radius: 4px;
+}
+/* A gate seen from the front: two posts, and a bar that is down, up, or up for some. */
+i.gate::before {
+  content: '';
+  position: absolute;
+  inset: 0 2px 2px;
+  background: var(--mark);
+  mask: var(--gate) center / 20px 20px no-repeat;
+}
+i.shut {
+  --gate: url("data:image/svg+xml,%3Csvg xmlns='http://www.w3.org/2000/svg' viewBox='0 0 20 20' stroke='%23000' fill='none'%3E%3Cpath stroke-width='1.6' d='M3.5 3.5v11M16.5 3.5v11'/%3E%3Cpath stroke-width='4' d='M3.5 9h13'/%3E%3C/svg%3E");
+}
+i.open {
+  --gate: url("data:image/svg+xml,%3Csvg xmlns='http://www.w3.org/2000/svg' viewBox='0 0 20 20' stroke='%23000' fill='none' stroke-width='1.6'%3E%3Cpath d='M3.5 6v9M16.5 3.5v11M3.5 10L15.5 2.5'/%3E%3C/svg%3E");
+}
+i.some {
+  --gate: url("data:image/svg+xml,%3Csvg xmlns='http://www.w3.org/2000/svg' viewBox='0 0 20 20' stroke='%23000' fill='none' stroke-width='1.6'%3E%3Cpath d='M3.5 6v9M16.5 3.5v11'/%3E%3Cpath stroke-dasharray='2.4 1.8' d='M3.5 10L15.5 2.5'/%3E%3C/svg%3E");
+}
+i.dot::after,
+i.ring::after {
+  content: '';
+  position: absolute;
+  left: 11px;
+  bottom: 0;
+  width: 3px;
+  height: 3px;
+  border-radius: 50%;
+  background: var(--mark);
+}
+i.ring::after {
+  background: none;
+  border: 1px solid var(--mark);
+}
+i.hatched {
+  background: repeating-linear-gradient(
+    135deg,
+    transparent 0 3px,
+    color-mix(in srgb, var(--mark) 40%, transparent) 3px 4.5px
+  );
+}
+i.inferred {
+  background: color-mix(in srgb, var(--c) 22%, transparent);
+  color: var(--c);
+  box-shadow: inset 0 0 0 1px var(--c);
+}
+.cell.at > i,
+.cell.sel > i {
+  outline: 2px solid var(--mill);
+  outline-offset: 1px;
+  border-radius: 4px;
+}
+.cell.second > i {
+  outline: 2px dashed var(--mill);
+  outline-offset: 1px;
+  border-radius: 4px;
+}
+</style>
