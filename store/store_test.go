@@ -1,0 +1,115 @@
+package store
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func open(t *testing.T, dir string) *Store {
+	t.Helper()
+	s, err := Open(dir)
+	require.NoError(t, err)
+	return s
+}
+
+func TestWhatIsKeptIsThereAgain(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "new", "folder")
+	s := open(t, dir)
+	_, err := s.LastRevision()
+	require.ErrorIs(t, err, ErrNotFound)
+	r := Revision{At: time.Now(), Message: "m", Name: "n", Text: "t"}
+	require.NoError(t, s.AddRevision(&r, map[string]string{"a.yaml": "x"}))
+	w := Sweep{RevisionID: r.ID, Target: "t", State: Running, StartedAt: time.Now()}
+	require.NoError(t, s.AddSweep(&w))
+	require.NoError(t, s.Intend(Probe{SweepID: w.ID, ProbeID: "p", Route: "GET /a", Identity: "ann", Unsafe: true, Sent: time.Now()}))
+	require.NoError(t, s.Close())
+
+	s = open(t, dir)
+	defer func() { assert.NoError(t, s.Close()) }()
+	got, files, err := s.RevisionByID(r.ID)
+	require.NoError(t, err)
+	assert.Equal(t, "t", got.Text)
+	assert.Equal(t, map[string]string{"a.yaml": "x"}, files)
+	require.NoError(t, s.InterruptRunning())
+	again, err := s.SweepByID(w.ID)
+	require.NoError(t, err)
+	assert.Equal(t, Interrupted, again.State)
+	list, err := s.Probes(w.ID)
+	require.NoError(t, err)
+	require.Len(t, list, 1)
+	assert.True(t, list[0].Unsafe)
+	assert.False(t, list[0].Answered, "sent, and never answered")
+}
+
+func TestJournal(t *testing.T) {
+	s := open(t, "")
+	defer func() { assert.NoError(t, s.Close()) }()
+	r := Revision{At: time.Now()}
+	require.NoError(t, s.AddRevision(&r, nil))
+	var ids []uint
+	for range 3 {
+		w := Sweep{RevisionID: r.ID, Target: "t", State: Done, StartedAt: time.Now()}
+		require.NoError(t, s.AddSweep(&w))
+		ids = append(ids, w.ID)
+		for range 2 { // an intent that is written again replaces the first
+			require.NoError(t, s.Intend(Probe{SweepID: w.ID, ProbeID: "p", Route: "GET /a", Identity: "ann", Sent: time.Now()}))
+		}
+		require.NoError(t, s.Answer(w.ID, "p", []byte("fact")))
+	}
+	past, err := s.Past("t", "GET /a", "ann", 2)
+	require.NoError(t, err)
+	require.Len(t, past, 2)
+	assert.Equal(t, ids[2], past[0].SweepID, "the newest first")
+	assert.Equal(t, "fact", string(past[0].Fact))
+	none, err := s.Past("other", "GET /a", "ann", 2)
+	require.NoError(t, err)
+	assert.Empty(t, none)
+
+	m := Made{SweepID: ids[0], Record: "r", State: "making"}
+	require.NoError(t, s.AddMade(&m))
+	require.NoError(t, s.NameMade(m.ID, "r-1"))
+	require.NoError(t, s.SetMade(m.ID, "removed", ""))
+	made, err := s.MadeOf(ids[0])
+	require.NoError(t, err)
+	assert.Equal(t, "r-1", made[0].RID)
+	assert.Equal(t, "removed", made[0].State)
+	assert.Error(t, s.Intend(Probe{SweepID: 99, ProbeID: "p", Sent: time.Now()}), "foreign keys are on")
+}
+
+func TestSecretsAreSealed(t *testing.T) {
+	dir := t.TempDir()
+	s := open(t, dir)
+	defer func() { assert.NoError(t, s.Close()) }()
+	_, err := s.Unseal("a")
+	require.ErrorIs(t, err, ErrNotFound)
+	require.NoError(t, s.Seal("a", "first"))
+	require.NoError(t, s.Seal("a", "second"))
+	got, err := s.Unseal("a")
+	require.NoError(t, err)
+	assert.Equal(t, "second", got)
+	info, err := os.Stat(filepath.Join(dir, "secrets.key"))
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
+	// A sealed value is bound to its name, and to the key.
+	require.NoError(t, s.db.Exec("INSERT INTO secrets SELECT 'b', sealed FROM secrets WHERE name = 'a'").Error)
+	_, err = s.Unseal("b")
+	assert.ErrorContains(t, err, "cannot be opened")
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "secrets.key"), make([]byte, 32), 0o600))
+	_, err = s.Unseal("a")
+	assert.ErrorContains(t, err, "cannot be opened")
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "secrets.key"), []byte("short"), 0o600))
+	assert.ErrorContains(t, s.Seal("c", "x"), "cannot be used", "a damaged key is not replaced in silence")
+	assert.Error(t, open(t, "").Seal("a", "x"), "a memory database has no key")
+}
+
+func TestAFolderThatCannotBe(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "file")
+	require.NoError(t, os.WriteFile(file, nil, 0o600))
+	_, err := Open(file)
+	assert.ErrorContains(t, err, "cannot be made")
+}
