@@ -47,6 +47,7 @@ type App struct {
 	doc      *declaration.Document
 	messages []declaration.Message
 	revision store.Revision
+	stamp    fileStamp
 	seen     map[string]*observed // by target
 	running  *run
 }
@@ -57,11 +58,17 @@ type observed struct {
 	view     map[string]*Fact // facts as they were when judged; not changed
 	sweep    uint             // the last whole sweep
 	judged   bool
+	doc      *declaration.Document // that plan and items were made with
 	plan     *probe.Plan
 	items    map[string]verdict.Item // by probe
+	made     map[string]basis        // what each item was made from
 	findings []verdict.Finding
 	counts   verdict.Counts
 }
+
+// basis is what a verdict is made from; while it stays the same, so does the
+// verdict.
+type basis struct{ fact, control *Fact }
 
 // Open opens the workspace with the declaration at file; when file is empty it
 // is DefaultFile in the data directory. dataDir holds the database; empty is
@@ -108,6 +115,10 @@ func (a *App) adopt(text string) error {
 	defer a.mu.Unlock()
 	a.text = text
 	a.doc, a.messages = a.parse(text)
+	a.stamp = stampOf(filepath.Join(a.dir, a.name))
+	for _, o := range a.seen {
+		o.judged = false
+	}
 	last, err := a.store.LastRevision()
 	if err == nil && last.Text == text && last.Name == a.name {
 		a.revision = last
@@ -121,6 +132,49 @@ func (a *App) adopt(text string) error {
 	}
 	a.revision = store.Revision{At: time.Now(), Message: "Read from the file", Name: a.name, Text: text}
 	return a.store.AddRevision(&a.revision, a.files())
+}
+
+// fileStamp tells whether a file was written since it was read.
+type fileStamp struct {
+	at   time.Time
+	size int64
+}
+
+func stampOf(path string) fileStamp {
+	i, err := os.Stat(path)
+	if err != nil {
+		return fileStamp{}
+	}
+	return fileStamp{i.ModTime(), i.Size()}
+}
+
+// Sync takes in what somebody else wrote into the declaration's file, so that
+// an editor and the interface can be used side by side.
+func (a *App) Sync() error {
+	a.mu.Lock()
+	path := filepath.Join(a.dir, a.name)
+	now := stampOf(path)
+	if now == a.stamp || now == (fileStamp{}) {
+		a.mu.Unlock()
+		return nil
+	}
+	b, err := os.ReadFile(path)
+	if err == nil {
+		a.stamp = now
+	}
+	same := err == nil && string(b) == a.text
+	a.mu.Unlock()
+	if err != nil {
+		return fmt.Errorf("the declaration %s cannot be read: %w", path, err)
+	}
+	if same {
+		return nil
+	}
+	if err := a.adopt(string(b)); err != nil {
+		return err
+	}
+	a.Events.Send(Event{Type: "declaration"})
+	return nil
 }
 
 // parse reads a text with the files beside the declaration.
@@ -189,6 +243,9 @@ func (a *App) Declaration() Declaration {
 // revision that the text was made from: when another was kept since, nothing
 // is written and ErrInput says so.
 func (a *App) Keep(text, message string, base uint) (Declaration, error) {
+	if err := a.Sync(); err != nil {
+		return Declaration{}, err
+	}
 	a.mu.Lock()
 	if base != a.revision.ID {
 		a.mu.Unlock()
@@ -207,6 +264,7 @@ func (a *App) Keep(text, message string, base uint) (Declaration, error) {
 		message = "Changed in the editor"
 	}
 	old := a.doc
+	a.stamp = stampOf(filepath.Join(a.dir, a.name))
 	a.text, a.doc, a.messages = text, doc, msgs
 	rev := store.Revision{At: time.Now(), Message: message, Name: a.name, Text: text}
 	if err := a.store.AddRevision(&rev, a.files()); err != nil {

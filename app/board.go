@@ -120,7 +120,7 @@ func (a *App) Board(target string) (Board, error) {
 				rowWorst[route] = k
 			}
 		}
-		for _, p := range o.plan.Probes {
+		for _, p := range o.sent() {
 			it, ok := o.items[p.ID]
 			if !ok {
 				continue
@@ -189,6 +189,14 @@ func (a *App) Board(target string) (Board, error) {
 		b.Rows = append(b.Rows, row)
 	}
 	return b, nil
+}
+
+// sent are the planned probes; none when nothing is known of the target.
+func (o *observed) sent() []*probe.Probe {
+	if o.plan == nil {
+		return nil
+	}
+	return o.plan.Probes
 }
 
 func columns(d *declaration.Document, classes []access.Class) []Column {
@@ -290,13 +298,14 @@ func (a *App) Crossing(target, route, caller string) (CrossingView, error) {
 		return v, err
 	}
 	sent := caller
-	for _, p := range o.plan.Probes {
+	pl := a.planned(o, t)
+	for _, p := range pl.Probes {
 		if p.RouteKey == route && p.Kind == probe.Crossing && slices.Contains(p.StandsFor, caller) {
 			sent, v.Inferred = p.Identity, p.Identity
 		}
 	}
 	known := i >= 0
-	for _, p := range o.plan.Probes {
+	for _, p := range pl.Probes {
 		at := p.RouteKey == route || p.Kind == probe.UnknownPath && route == verdict.AnyPath
 		if !at {
 			continue
@@ -309,7 +318,7 @@ func (a *App) Crossing(target, route, caller string) (CrossingView, error) {
 		pv := ProbeView{Probe: p, Label: probeLabel(p), Expect: p.Expect, Verdict: verdict.Verdict{Kind: verdict.Unprobed, Reason: "not probed yet"}}
 		if it, ok := o.items[p.ID]; ok {
 			pv.Verdict, pv.Fact = it.Verdict, o.view[p.ID]
-			if c := o.plan.Find(p.Control); c != nil {
+			if c := pl.Find(p.Control); c != nil {
 				pv.ControlP, pv.Control = c, o.view[c.ID]
 			}
 		}
@@ -319,7 +328,7 @@ func (a *App) Crossing(target, route, caller string) (CrossingView, error) {
 		return v, fmt.Errorf("%w: there is no route %q", ErrNotFound, route)
 	}
 	sort.SliceStable(v.Probes, func(x, y int) bool { return verdict.Worse(v.Probes[x].Verdict.Kind, v.Probes[y].Verdict.Kind) })
-	for _, l := range o.plan.Left {
+	for _, l := range pl.Left {
 		if l.Route == route && l.Caller == sent {
 			v.Left = append(v.Left, l)
 		}
@@ -429,7 +438,7 @@ func (a *App) Worklist(target string) ([]Unfair, error) {
 			waiting[it.Probe.Control]++
 		}
 	}
-	for _, p := range o.plan.Probes {
+	for _, p := range o.sent() {
 		it, ok := o.items[p.ID]
 		if !p.IsControl || !ok || it.Verdict.Class == verdict.Admitted {
 			continue
@@ -623,7 +632,7 @@ func (a *App) Planned(target, id string) (*declaration.Document, *declaration.Ta
 	if err != nil {
 		return nil, nil, nil, nil, err
 	}
-	p := o.plan.Find(id)
+	p := a.planned(o, t).Find(id)
 	if p == nil {
 		return nil, nil, nil, nil, ErrNoProbe
 	}

@@ -44,7 +44,7 @@ func (r *run) leaseFor(p *probe.Probe) (*lease, string) {
 	}
 	l, err := r.makeRecord(r.doc.RecordNamed(p.Record.Name), p.Record.Owner, p.RouteKey)
 	if err != nil {
-		return nil, "not sent: no throwaway " + p.Record.Name + " could be made: " + err.Error()
+		return nil, notSent + "no throwaway " + p.Record.Name + " could be made: " + err.Error()
 	}
 	r.mu.Lock()
 	r.leases[leaseKey(p)] = l

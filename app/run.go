@@ -5,7 +5,9 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -44,6 +46,13 @@ type Result struct {
 	Left     []probe.Omission  `json:"left"`
 	Made     []Leftover        `json:"made"`
 	Plan     PlanSummary       `json:"plan"`
+	Unsent   []Unsent          `json:"unsent"`
+}
+
+// Unsent are probes that could not be sent as they were meant, for one reason.
+type Unsent struct {
+	Why    string `json:"why"`
+	Probes int    `json:"probes"`
 }
 
 // Leftover is something that a sweep made and could not remove.
@@ -85,7 +94,8 @@ type run struct {
 	worked  map[string]bool
 	leases  map[string]*lease
 	counted atomic.Int64
-	lost    map[string]bool // sent by an earlier process, never answered
+	lost    map[string]bool  // sent by an earlier process, never answered
+	before  map[string]*Fact // of what is sent again: what was known
 }
 
 func (a *App) newRun(ctx context.Context, d *declaration.Document, t *declaration.Target, base string, pl *probe.Plan, only []*probe.Probe, facts map[string]*Fact) (*run, error) {
@@ -290,7 +300,7 @@ func (r *run) withoutCredential(p *probe.Probe, f *Fact, err error) error {
 	if errors.Is(err, errJournal) {
 		return err
 	}
-	f.Lost = "not sent: " + err.Error()
+	f.Lost = notSent + err.Error()
 	return r.keep(p, f)
 }
 
@@ -467,6 +477,24 @@ func (r *run) keep(p *probe.Probe, f *Fact) error {
 	return nil
 }
 
+const notSent = "not sent: "
+
+// unsent counts the probes that were not sent, by reason. The caller holds the
+// lock.
+func (r *run) unsent() []Unsent {
+	n := map[string]int{}
+	for _, p := range r.probes {
+		if f := r.facts[p.ID]; f != nil && strings.HasPrefix(f.Lost, notSent) {
+			n[strings.TrimPrefix(f.Lost, notSent)]++
+		}
+	}
+	out := []Unsent{}
+	for _, why := range slices.Sorted(maps.Keys(n)) {
+		out = append(out, Unsent{why, n[why]})
+	}
+	return out
+}
+
 func tickOf(p *probe.Probe, v verdict.Verdict) Tick {
 	return Tick{Probe: p.ID, Route: p.RouteKey, Caller: p.Column(), Who: verdict.CallerLabel(p), Kind: string(v.Kind), Reason: v.Reason}
 }
@@ -484,9 +512,14 @@ func (r *run) finish(err error) {
 	}
 	now := time.Now()
 	r.mu.Lock()
+	for id, f := range r.before {
+		if r.facts[id] == nil {
+			r.facts[id] = f
+		}
+	}
 	items := r.judge.all()
+	res := Result{Findings: verdict.Gather(r.doc, items), Left: r.plan.Left, Plan: summary(r.plan, r.target), Made: r.leftovers(), Unsent: r.unsent()}
 	r.mu.Unlock()
-	res := Result{Findings: verdict.Gather(r.doc, items), Left: r.plan.Left, Plan: summary(r.plan, r.target), Made: r.leftovers()}
 	res.Counts = verdict.Count(items, res.Findings)
 	b, jerr := json.Marshal(res)
 	if jerr != nil {
@@ -500,6 +533,9 @@ func (r *run) finish(err error) {
 	}
 	if o := a.seen[r.target.Name]; o != nil {
 		o.judged = false
+		if state == store.Failed && len(o.facts) == 0 {
+			delete(a.seen, r.target.Name) // what was known before is shown again
+		}
 	}
 	a.running = nil
 	a.mu.Unlock()

@@ -250,16 +250,137 @@ func TestUnreachableIsNoVerdict(t *testing.T) {
 	}
 }
 
-func TestMissingSecretIsSaid(t *testing.T) {
+func TestMissingSecretsAreSaidBeforeAnythingIsSent(t *testing.T) {
+	o := &obedient{have: map[string]bool{"t0": true}}
+	f := newFake(t, o.serve)
+	a := openText(t, fmt.Sprintf(small, f.URL, "refused"), "")
+	_, err := a.StartSweep("stand-in", "")
+	require.ErrorIs(t, err, ErrInput)
+	assert.ErrorContains(t, err, "ann: the environment variable ANN_SECRET is not set")
+	assert.Empty(t, f.log)
+}
+
+func TestALoginThatFailsIsSaid(t *testing.T) {
+	t.Setenv("ANN_SECRET", "not-the-one")
 	o := &obedient{have: map[string]bool{"t0": true}}
 	f := newFake(t, o.serve)
 	a := openText(t, fmt.Sprintf(small, f.URL, "refused"), "")
 	_, res := sweep(t, a)
 	assert.Empty(t, res.Findings)
+	require.Len(t, res.Unsent, 1)
+	assert.Contains(t, res.Unsent[0].Why, "ann: the credential cannot be obtained: POST /login answered 401")
+	assert.Positive(t, res.Unsent[0].Probes)
 	list, err := a.Worklist("")
 	require.NoError(t, err)
 	require.NotEmpty(t, list)
-	assert.Contains(t, list[0].Complaint, "ANN_SECRET is not set")
+	assert.Contains(t, list[0].Complaint, "answered 401")
+}
+
+// What is known is not lost when a target cannot be reached any more.
+func TestFailuresForgetNothing(t *testing.T) {
+	t.Setenv("ANN_SECRET", "ann-secret-1")
+	o := &obedient{have: map[string]bool{"t0": true}}
+	f := newFake(t, o.serve)
+	a := openText(t, fmt.Sprintf(small, f.URL, "refused"), "")
+	sweep(t, a)
+	before, err := a.Board("")
+	require.NoError(t, err)
+	require.Contains(t, before.Rows[0].Verdict, "=")
+	f.Close()
+	for _, again := range []func() (*Run, error){
+		func() (*Run, error) { return a.ProbeAgain("stand-in", []CrossingKey{{"GET /a", "ann"}}) },
+		func() (*Run, error) { return a.StartSweep("stand-in", "") },
+	} {
+		r, err := again()
+		require.NoError(t, err)
+		a.Wait(r.ID)
+		run, _, err := a.SweepResult(r.ID)
+		require.NoError(t, err)
+		require.Equal(t, store.Failed, run.State)
+		after, err := a.Board("")
+		require.NoError(t, err)
+		assert.Equal(t, before.Rows, after.Rows)
+	}
+}
+
+func TestProbeAgainSendsOnlyThat(t *testing.T) {
+	t.Setenv("ANN_SECRET", "ann-secret-1")
+	open := false
+	o := &obedient{have: map[string]bool{"t0": true}}
+	f := newFake(t, func(f *fake, w http.ResponseWriter, r *http.Request) {
+		if open && r.URL.Path == "/a" && r.Method == "GET" {
+			f.count("open /a")
+			return
+		}
+		o.serve(f, w, r)
+	})
+	a := openText(t, fmt.Sprintf(small, f.URL, "refused"), "")
+	_, res := sweep(t, a)
+	require.Empty(t, res.Findings)
+	open = true
+	sent := len(f.log)
+	r, err := a.ProbeAgain("stand-in", []CrossingKey{{"GET /a", ""}})
+	require.NoError(t, err)
+	assert.True(t, r.Partial)
+	a.Wait(r.ID)
+	assert.Less(t, len(f.log)-sent, 12)
+	fs, err := a.Findings("")
+	require.NoError(t, err)
+	require.Len(t, fs, 1)
+	assert.Equal(t, verdict.Unprotected, fs[0].Kind)
+	_, err = a.ProbeAgain("stand-in", []CrossingKey{{"GET /nowhere", ""}})
+	assert.ErrorIs(t, err, ErrNotFound)
+	_, err = a.ProbeAgain("nowhere", nil)
+	assert.ErrorIs(t, err, ErrNotFound)
+}
+
+// Verdicts are made from facts: a changed rule is judged without a request.
+func TestAChangedRuleIsJudgedAnew(t *testing.T) {
+	t.Setenv("ANN_SECRET", "ann-secret-1")
+	o := &obedient{have: map[string]bool{"t0": true}}
+	f := newFake(t, o.serve)
+	data := t.TempDir()
+	a := openText(t, fmt.Sprintf(small, f.URL, "refused"), data)
+	sweep(t, a)
+	sent := len(f.log)
+	d := a.Declaration()
+	_, err := a.Keep(strings.Replace(d.Text, "{ at: GET /a, who: r }", "{ at: GET /a, who: nobody }", 1), "", d.Revision)
+	require.NoError(t, err)
+	fs, err := a.Findings("")
+	require.NoError(t, err)
+	require.Len(t, fs, 1)
+	assert.Equal(t, verdict.OverPermissive, fs[0].Kind)
+	assert.Len(t, f.log, sent)
+
+	// The same after a restart, from the store.
+	file := filepath.Join(a.dir, a.name)
+	b, err := Open(data, file)
+	require.NoError(t, err)
+	defer func() { assert.NoError(t, b.Close()) }()
+	again, err := b.Findings("")
+	require.NoError(t, err)
+	assert.Equal(t, fs, again)
+	v, err := b.Crossing("", "GET /a", "ann")
+	require.NoError(t, err)
+	assert.NotEmpty(t, v.History)
+	ticks, err := b.Ticks("")
+	require.NoError(t, err)
+	assert.Greater(t, len(ticks), 10)
+}
+
+// The file and the interface can be edited side by side.
+func TestAFileChangedElsewhereIsTakenIn(t *testing.T) {
+	a := openText(t, fmt.Sprintf(small, "http://127.0.0.1:1", "refused"), "")
+	d := a.Declaration()
+	file := filepath.Join(a.dir, a.name)
+	require.NoError(t, os.WriteFile(file, []byte(d.Text+"# from an editor\n"), 0o600))
+	_, err := a.Keep(d.Text+"# from the interface\n", "", d.Revision)
+	require.ErrorIs(t, err, ErrInput, "what was written elsewhere is not lost")
+	now := a.Declaration()
+	assert.Equal(t, d.Text+"# from an editor\n", now.Text)
+	assert.Equal(t, d.Revision+1, now.Revision)
+	require.NoError(t, a.Sync())
+	assert.Equal(t, now.Revision, a.Declaration().Revision, "nothing new, no revision")
 }
 
 // What was sent and not answered before a process died.

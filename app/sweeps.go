@@ -5,9 +5,13 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
+	"sort"
+	"strings"
 	"time"
 
+	"millgate/core/access"
 	"millgate/core/declaration"
 	"millgate/core/probe"
 	"millgate/core/verdict"
@@ -94,6 +98,9 @@ func (a *App) StartSweep(target, base string) (*Run, error) {
 		return nil, err
 	}
 	pl := probe.Make(d, t)
+	if err := a.secretsOf(d, pl); err != nil {
+		return nil, err
+	}
 	if len(pl.Probes) == 0 {
 		return nil, fmt.Errorf("%w: there is nothing to send: no route of the inventory can be probed", ErrInput)
 	}
@@ -129,14 +136,51 @@ func (a *App) start(d *declaration.Document, t *declaration.Target, base string,
 	if !w.Partial {
 		a.seen[t.Name] = &observed{facts: facts, sweep: w.ID}
 	} else {
-		// What is sent again is forgotten first, so that it is sent.
+		// What is sent again is forgotten first, so that it is sent; it comes
+		// back if it is not.
+		r.before = map[string]*Fact{}
 		for _, p := range only {
-			delete(facts, p.ID)
+			if f := facts[p.ID]; f != nil {
+				r.before[p.ID] = f
+				delete(facts, p.ID)
+			}
 		}
 	}
 	i := r.info()
 	go r.work()
 	return i, nil
+}
+
+// secretsOf looks up every secret that the plan needs, so that a sweep does not
+// begin only to find them missing. All that are missing are said at once.
+func (a *App) secretsOf(d *declaration.Document, pl *probe.Plan) error {
+	need := map[string]bool{}
+	for _, p := range pl.Probes {
+		if p.Identity != "" {
+			need[p.Identity] = true
+		}
+	}
+	var missing []string
+	for _, id := range d.Identities {
+		if !need[id.Name] {
+			continue
+		}
+		for _, c := range id.Credentials {
+			if s := d.SchemeNamed(c.Scheme.Name); s == nil || !s.Probed() {
+				continue
+			}
+			for _, v := range c.Fill {
+				if _, err := a.secret(v); err != nil {
+					missing = append(missing, id.Name+": "+err.Error())
+				}
+			}
+		}
+	}
+	if len(missing) == 0 {
+		return nil
+	}
+	sort.Strings(missing)
+	return fmt.Errorf("%w: nothing was sent, because secrets are missing: %s", ErrInput, strings.Join(missing, "; "))
 }
 
 // Stop ends the running sweep; it returns when it has ended.
@@ -315,33 +359,63 @@ func (a *App) judged(target *declaration.Target) (*observed, error) {
 	if err != nil || o.judged {
 		return o, err
 	}
-	o.plan = probe.Make(a.doc, target)
 	facts := o.facts
 	if r := a.running; r != nil {
 		r.mu.Lock()
-		facts = make(map[string]*Fact, len(o.facts))
-		for k, f := range o.facts {
-			facts[k] = f
-		}
+		facts = maps.Clone(o.facts)
 		r.mu.Unlock()
 	}
 	o.view = facts
-	items := newJudge(a.doc, o.plan, facts).all()
-	if a.running != nil {
-		// A verdict whose control is still to come would only look unproven.
-		items = slices.DeleteFunc(items, func(it verdict.Item) bool {
-			p := it.Probe
-			return p.Control != "" && facts[p.Control] == nil && o.plan.Find(p.Control) != nil && it.Verdict.Kind == verdict.Unproven
-		})
+	if o.doc != a.doc {
+		o.doc, o.plan, o.items, o.made = a.doc, nil, map[string]verdict.Item{}, map[string]basis{}
 	}
-	o.items = make(map[string]verdict.Item, len(items))
-	for _, it := range items {
-		o.items[it.Probe.ID] = it
+	if o.plan == nil {
+		if len(facts) == 0 {
+			o.findings, o.counts, o.judged = nil, verdict.Count(nil, nil), true
+			return o, nil
+		}
+		o.plan = probe.Make(a.doc, target)
 	}
+	items := o.judgeAll(a.doc, facts, a.running != nil)
 	o.findings = verdict.Gather(a.doc, items)
 	o.counts = verdict.Count(items, o.findings)
 	o.judged = true
 	return o, nil
+}
+
+// judgeAll judges what is new or has another control than before, and returns
+// all items in the order of the plan. While a sweep runs, a refusal whose
+// control is still to come is left out: it would only look unproven.
+func (o *observed) judgeAll(d *declaration.Document, facts map[string]*Fact, running bool) []verdict.Item {
+	j := newJudge(d, o.plan, facts)
+	items := make([]verdict.Item, 0, len(facts))
+	for _, p := range o.plan.Probes {
+		b := basis{facts[p.ID], facts[p.Control]}
+		if b.fact == nil {
+			delete(o.items, p.ID)
+			continue
+		}
+		it, ok := o.items[p.ID]
+		// Ownership is proven from further answers than these two.
+		if !ok || o.made[p.ID] != b || p.Record.Relation == access.Foreign {
+			it = verdict.Item{Probe: p, Verdict: j.judge(p)}
+			o.items[p.ID], o.made[p.ID] = it, b
+		}
+		if running && it.Verdict.Kind == verdict.Unproven && b.control == nil && o.plan.Find(p.Control) != nil {
+			delete(o.items, p.ID)
+			continue
+		}
+		items = append(items, it)
+	}
+	return items
+}
+
+// planned is the plan of a target by the current declaration.
+func (a *App) planned(o *observed, target *declaration.Target) *probe.Plan {
+	if o.plan == nil {
+		o.plan = probe.Make(a.doc, target)
+	}
+	return o.plan
 }
 
 // Sweeps lists the newest sweeps.

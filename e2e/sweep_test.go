@@ -133,7 +133,7 @@ func TestFirstStart(t *testing.T) {
 	p.MustNavigate(url + "/board")
 	p.click("footer button", "^Start sweep$")
 	p.click(".dialog button", "^Start sweep$")
-	p.see("footer [role=status]", "Sweep 1 failed .*cannot be reached")
+	p.see("footer [role=alert]", "could not be checked: .*cannot be reached")
 	p.MustElement("[role=gridcell][aria-label]")
 	for _, c := range p.MustElements("[role=gridcell][aria-label]") {
 		assert.Contains(t, *c.MustAttribute("aria-label"), "not probed yet")

@@ -37,6 +37,9 @@ func orEmpty[T any](list []T) []T {
 
 // GetBoard serves the Access lens.
 func (s *Server) GetBoard(_ context.Context, q contract.GetBoardRequestObject) (contract.GetBoardResponseObject, error) {
+	if err := s.app.Sync(); err != nil {
+		return nil, err
+	}
 	b, err := s.app.Board(deref(q.Params.Target))
 	if err != nil {
 		return nil, err
@@ -263,6 +266,9 @@ func declarationOf(d app.Declaration) contract.Declaration {
 
 // GetDeclaration serves the current text.
 func (s *Server) GetDeclaration(context.Context, contract.GetDeclarationRequestObject) (contract.GetDeclarationResponseObject, error) {
+	if err := s.app.Sync(); err != nil {
+		return nil, err
+	}
 	return contract.GetDeclaration200JSONResponse(declarationOf(s.app.Declaration())), nil
 }
 
@@ -431,7 +437,13 @@ func (s *Server) GetSweep(_ context.Context, q contract.GetSweepRequestObject) (
 			Why   string `json:"why"`
 		}{m.Route, m.What, m.Why})
 	}
-	out.Made = orEmpty(out.Made)
+	for _, u := range res.Unsent {
+		out.Unsent = append(out.Unsent, struct {
+			Probes int    `json:"probes"`
+			Why    string `json:"why"`
+		}{u.Probes, u.Why})
+	}
+	out.Made, out.Unsent = orEmpty(out.Made), orEmpty(out.Unsent)
 	return contract.GetSweep200JSONResponse(out), nil
 }
 

@@ -125,6 +125,24 @@ func TestSweepExitCodes(t *testing.T) {
 	}
 }
 
+func TestMissingSecret(t *testing.T) {
+	c := program(t, "sweep", example(t, "none"), "--target", "stand-in")
+	c.Env = []string{"MILLGATE_AS_PROGRAM=1", "HOME=" + t.TempDir()}
+	out, err := c.CombinedOutput()
+	var x *exec.ExitError
+	require.ErrorAs(t, err, &x)
+	assert.Equal(t, 2, x.ExitCode())
+	assert.Contains(t, string(out), "IMRE_PASSWORD is not set")
+	assert.Contains(t, string(out), "TOVE_PASSWORD is not set", "all of them at once")
+
+	c = program(t, "sweep", example(t, "none"), "--target", "stand-in")
+	c.Env = append(c.Env, "IMRE_PASSWORD=wrong")
+	out, err = c.CombinedOutput()
+	require.ErrorAs(t, err, &x)
+	assert.Equal(t, 3, x.ExitCode(), "what could not be checked is not passed over")
+	assert.Contains(t, string(out), "not sent:")
+}
+
 func TestReview(t *testing.T) {
 	file := example(t, "none")
 	code, out, _ := run(t, "review", file)

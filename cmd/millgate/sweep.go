@@ -150,6 +150,9 @@ wait:
 	if stopped {
 		return exit{exitTarget, errors.New(ended.Note)}
 	}
+	if len(res.Unsent) > 0 {
+		return exit{exitTarget, errors.New("not everything could be checked; see above")}
+	}
 	return nil
 }
 
@@ -158,7 +161,7 @@ func printJSON(out io.Writer, run *app.Run, res app.Result) error {
 	e.SetIndent("", "  ")
 	e.SetEscapeHTML(false)
 	return e.Encode(map[string]any{"sweep": map[string]any{"target": run.Target, "state": run.State, "startedAt": run.StartedAt, "endedAt": run.EndedAt},
-		"findings": append([]verdict.Finding{}, res.Findings...), "counts": res.Counts, "plan": res.Plan, "left": res.Left, "made": res.Made})
+		"findings": append([]verdict.Finding{}, res.Findings...), "counts": res.Counts, "plan": res.Plan, "left": res.Left, "made": res.Made, "unsent": res.Unsent})
 }
 
 func printPlan(out io.Writer, p paint, d app.PlanDetail, format string) error {
@@ -199,6 +202,9 @@ func printFindings(out io.Writer, p paint, run *app.Run, res app.Result) {
 	}
 	for _, m := range res.Made {
 		fmt.Fprintf(out, "left behind: %s by %s: %s\n", m.What, m.Route, m.Why)
+	}
+	for _, u := range res.Unsent {
+		fmt.Fprintf(out, "%s %d probes: %s\n", p.warn("not sent:"), u.Probes, u.Why)
 	}
 	var parts []string
 	for _, k := range verdict.Order {

@@ -364,6 +364,12 @@ type SweepResult struct {
 		Why   string `json:"why"`
 	} `json:"made"`
 	Sweep Sweep `json:"sweep"`
+
+	// Unsent Probes that could not be sent as they were meant
+	Unsent []struct {
+		Probes int    `json:"probes"`
+		Why    string `json:"why"`
+	} `json:"unsent"`
 }
 
 // Target defines model for Target.

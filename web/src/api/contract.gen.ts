@@ -676,6 +676,11 @@ export interface components {
                 what: string;
                 why: string;
             }[];
+            /** @description Probes that could not be sent as they were meant */
+            unsent: {
+                why: string;
+                probes: number;
+            }[];
         };
         Tick: {
             probe: string;

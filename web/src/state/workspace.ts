@@ -12,6 +12,7 @@ export const waiting = ref('')
 export const connected = ref(true)
 export const version = ref(0) // goes up whenever something that was shown may have changed
 export const notFair = ref(0)
+export const failure = ref('') // why the last sweep could not check its target
 
 /** The sweep that the strip tells of. */
 export const shown = computed(() => running.value ?? last.value)
@@ -95,7 +96,9 @@ export function start(): () => void {
             pending = []
           }
           running.value = s
+          failure.value = ''
         } else {
+          failure.value = s.state === 'failed' ? s.note : ''
           running.value = null
           waiting.value = ''
           if (!s.partial) last.value = s

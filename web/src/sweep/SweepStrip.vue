@@ -5,7 +5,7 @@ import { computed, ref } from 'vue'
 import { useRouter } from 'vue-router'
 import { api, ask, message, type Tick } from '../api/client'
 import { ago, exact, span, useNow } from '../parts/time'
-import { board, chooseTarget, last, running, target, ticks, waiting } from '../state/workspace'
+import { board, chooseTarget, failure, last, running, target, ticks, waiting } from '../state/workspace'
 import { isGap, kindName, kinds } from '../theme/kinds'
 import PlanDialog from './PlanDialog.vue'
 
@@ -133,7 +133,8 @@ const color = (k: string) => `var(--${'SK'.includes(k) ? 'X' : k === 'R' ? 'W' :
           @click="planning = true"
           >Start sweep</NButton
         >
-        <span v-if="last" class="faint" role="status" :title="exact(last.endedAt)">
+        <span v-if="failure" class="failed" role="alert">The target could not be checked: {{ failure }}</span>
+        <span v-else-if="last" class="faint" role="status" :title="exact(last.endedAt)">
           Sweep {{ last.id }} {{ state[last.state] ?? '' }} {{ ago(last.endedAt ?? last.startedAt, now)
           }}<template v-if="last.note">: {{ last.note }}</template
           ><template v-if="counts">: {{ counts }}</template>
@@ -214,6 +215,11 @@ const color = (k: string) => `var(--${'SK'.includes(k) ? 'X' : k === 'R' ? 'W' :
   box-shadow: var(--shadow);
   pointer-events: none;
   z-index: 10;
+}
+.failed {
+  color: var(--U);
+  overflow: hidden;
+  text-overflow: ellipsis;
 }
 .pull {
   color: var(--faint);

@@ -117,6 +117,12 @@ async function resume(id: number) {
       <div v-if="detail" class="sheet info">
         <h1>Sweep {{ detail.sweep.id }}</h1>
         <p class="faint">against {{ detail.sweep.target }}, with revision {{ detail.sweep.revision }}</p>
+        <template v-if="detail.unsent.length">
+          <h2>Not sent</h2>
+          <ul>
+            <li v-for="u in detail.unsent" :key="u.why">{{ u.probes }} probes: {{ u.why }}</li>
+          </ul>
+        </template>
         <h2>Left behind</h2>
         <p v-if="!detail.made.length">Nothing: whatever the sweep made was removed.</p>
         <ul v-else>
