@@ -8,6 +8,7 @@ import (
 	"net"
 	"net/http"
 	"net/http/httptest"
+	neturl "net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -60,10 +61,14 @@ func run(t *testing.T, args ...string) (code int, out, errs string) {
 
 // example writes the demo declaration for a stand-in with flaws.
 func example(t *testing.T, flaws string) string {
+	return exampleWith(t, flaws, nil)
+}
+
+func exampleWith(t *testing.T, flaws string, secrets map[string]string) string {
 	t.Helper()
 	list, err := standin.ParseFlaws(flaws)
 	require.NoError(t, err)
-	s, err := standin.Listen("127.0.0.1:0", standin.Options{Flaws: list})
+	s, err := standin.Listen("127.0.0.1:0", standin.Options{Flaws: list, Secrets: secrets})
 	require.NoError(t, err)
 	t.Cleanup(func() { assert.NoError(t, s.Close()) })
 	dir := t.TempDir()
@@ -123,6 +128,76 @@ func TestSweepExitCodes(t *testing.T) {
 		assert.Equal(t, c.code, code, c.args)
 		assert.Contains(t, errs, c.says, c.args)
 	}
+}
+
+// No secret is in what the terminal, the log, the pages or the API show.
+func TestNothingShowsASecret(t *testing.T) {
+	secrets := map[string]string{}
+	for k := range standin.Secrets() {
+		secrets[k] = "canary_" + strings.ToLower(k) + "_5b2d"
+	}
+	file := exampleWith(t, "demo", secrets)
+	with := func(args ...string) *exec.Cmd {
+		c := program(t, args...)
+		for k, v := range secrets {
+			c.Env = append(c.Env, k+"="+v)
+		}
+		return c
+	}
+	var all bytes.Buffer
+	for _, format := range []string{"text", "json"} {
+		c := with("sweep", file, "--target", "stand-in", "--format", format, "--data", t.TempDir())
+		c.Stdout, c.Stderr = &all, &all
+		var x *exec.ExitError
+		require.ErrorAs(t, c.Run(), &x)
+		require.Equal(t, 1, x.ExitCode(), all.String())
+	}
+	var log bytes.Buffer
+	c := with("serve", file, "--listen", "127.0.0.1:0", "--data", t.TempDir())
+	c.Stderr = &log
+	url := begin(t, c)
+	post(t, url+"/api/sweeps", `{"target":"stand-in"}`)
+	var list []struct{ State string }
+	require.Eventually(t, func() bool {
+		get(t, url+"/api/sweeps", &list)
+		return list[0].State == "done"
+	}, 60*time.Second, 50*time.Millisecond)
+	var board struct {
+		Rows    []struct{ Key string }
+		Columns []struct{ Key string }
+	}
+	get(t, url+"/api/board", &board)
+	probes := regexp.MustCompile(`"id":"([^"]+)"`)
+	fetch := func(path string) string {
+		r, err := http.Get(url + path)
+		require.NoError(t, err)
+		defer r.Body.Close() //nolint:errcheck // reading is over
+		b, err := io.ReadAll(r.Body)
+		require.NoError(t, err)
+		all.Write(b)
+		return string(b)
+	}
+	for _, path := range []string{"/", "/api/findings", "/api/worklist", "/api/ticks", "/api/declaration", "/api/sweeps/1", "/api/plan", "/api/targets"} {
+		fetch(path)
+	}
+	for _, row := range board.Rows {
+		for _, col := range board.Columns {
+			body := fetch("/api/crossing?route=" + neturl.QueryEscape(row.Key) + "&caller=" + col.Key)
+			for _, m := range probes.FindAllStringSubmatch(body, 1) {
+				fetch("/api/curl?probe=" + neturl.QueryEscape(m[1]))
+			}
+		}
+	}
+	require.NoError(t, c.Process.Signal(os.Interrupt))
+	require.NoError(t, c.Wait())
+	all.Write(log.Bytes())
+	text := all.String()
+	require.Contains(t, text, "Bearer ····")
+	require.Contains(t, text, "_PASSWORD")
+	for k, v := range secrets {
+		assert.NotContains(t, text, v, k)
+	}
+	assert.NotRegexp(t, `eyJ[A-Za-z0-9_-]{10,}\.`, text, "no token")
 }
 
 func TestMissingSecret(t *testing.T) {
@@ -196,6 +271,12 @@ var where = regexp.MustCompile(`Mill Gate is at (http://\S+)`)
 func startServe(t *testing.T, file, data string) (*exec.Cmd, string) {
 	t.Helper()
 	c := program(t, "serve", file, "--listen", "127.0.0.1:0", "--data", data)
+	return c, begin(t, c)
+}
+
+// begin starts the program and returns the address that it prints.
+func begin(t *testing.T, c *exec.Cmd) string {
+	t.Helper()
 	out, err := c.StdoutPipe()
 	require.NoError(t, err)
 	require.NoError(t, c.Start())
@@ -204,7 +285,7 @@ func startServe(t *testing.T, file, data string) (*exec.Cmd, string) {
 	require.NoError(t, err)
 	m := where.FindStringSubmatch(string(buf[:n]))
 	require.NotNil(t, m, string(buf[:n]))
-	return c, m[1]
+	return m[1]
 }
 
 func post(t *testing.T, url, body string) string {

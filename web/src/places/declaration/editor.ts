@@ -1,4 +1,4 @@
-import { defaultKeymap, history, historyKeymap, indentWithTab } from '@codemirror/commands'
+import { defaultKeymap, history, historyKeymap, indentWithTab, isolateHistory } from '@codemirror/commands'
 import { yaml } from '@codemirror/lang-yaml'
 import { HighlightStyle, bracketMatching, foldGutter, indentOnInput, syntaxHighlighting } from '@codemirror/language'
 import { lintGutter, lintKeymap, setDiagnostics, type Diagnostic } from '@codemirror/lint'
@@ -135,5 +135,8 @@ export function showMessages(view: EditorView, file: string, messages: Message[]
 }
 
 export function setText(view: EditorView, text: string) {
-  view.dispatch({ changes: { from: 0, to: view.state.doc.length, insert: text } })
+  view.dispatch({
+    changes: { from: 0, to: view.state.doc.length, insert: text },
+    annotations: isolateHistory.of('full'), // one step to undo, whatever was typed just before
+  })
 }
