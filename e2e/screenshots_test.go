@@ -35,7 +35,7 @@ func TestScreenshots(t *testing.T) {
 			shot(p, "start")
 		}
 		p = open(t, url+"/board", theme)
-		p.see("[role=rowheader]", "/slew")
+		p.see("[role=rowheader]", "/calendar")
 		if theme == "light" {
 			p.click("footer button", "^Start sweep$")
 			p.see(".dialog", "left out")
