@@ -1,7 +1,6 @@
 package app
 
 import (
-	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
@@ -406,59 +405,6 @@ func probeLabel(p *probe.Probe) string {
 	return "sound credential"
 }
 
-// Unfair is a control that is not admitted yet.
-type Unfair struct {
-	Route     string
-	Caller    string
-	Status    int
-	Complaint string // the service's own words
-	Body      string // what was sent
-	Type      string
-	Line      int
-	File      string
-	Waiting   int // verdicts that wait for it
-}
-
-// Worklist lists the requests that are not fair yet.
-func (a *App) Worklist(target string) ([]Unfair, error) {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	out := []Unfair{}
-	t := a.pickTarget(target)
-	if t == nil || declaration.Failed(a.messages) {
-		return out, nil
-	}
-	o, err := a.judged(t)
-	if err != nil {
-		return nil, err
-	}
-	waiting := map[string]int{}
-	for _, it := range o.items {
-		if it.Verdict.Kind == verdict.Unproven && it.Probe.Control != "" {
-			waiting[it.Probe.Control]++
-		}
-	}
-	for _, p := range o.sent() {
-		it, ok := o.items[p.ID]
-		if !p.IsControl || !ok || it.Verdict.Class == verdict.Admitted {
-			continue
-		}
-		f := o.view[p.ID]
-		u := Unfair{Route: p.RouteKey, Caller: p.Identity, Status: f.Exchange.Status, Complaint: f.Exchange.Content, Body: f.Exchange.Body, Waiting: waiting[p.ID]}
-		if f.Lost != "" || f.Exchange.Error != "" {
-			u.Complaint = strings.TrimSpace(f.Lost + " " + f.Exchange.Error)
-		}
-		if p.Route >= 0 {
-			rt := a.doc.Routes[p.Route]
-			u.Line, u.File = rt.Line, rt.File
-		}
-		u.Type = header(f.Exchange.Headers, "Content-Type")
-		out = append(out, u)
-	}
-	sort.SliceStable(out, func(i, j int) bool { return out[i].Waiting > out[j].Waiting })
-	return out, nil
-}
-
 // Ticks returns the verdicts known of a target, in the order of sending.
 func (a *App) Ticks(target string) ([]Tick, error) {
 	a.mu.Lock()
@@ -498,123 +444,6 @@ func (a *App) Findings(target string) ([]verdict.Finding, error) {
 		return nil, err
 	}
 	return o.findings, nil
-}
-
-// Change is one crossing whose expectation differs between two texts.
-type Change struct {
-	Route, Caller, From, To string
-	Opens                   bool
-}
-
-// Effect is what a pending text would do.
-type Effect struct {
-	Messages      []declaration.Message
-	Changes       []Change
-	Opens, Closes int
-	Other         int // changed, neither opened nor closed
-	Added, Gone   int // routes
-}
-
-// Check parses a text without keeping it and says what it would change.
-func (a *App) Check(text string) Effect {
-	a.mu.Lock()
-	old := a.doc
-	doc, msgs := a.parse(text)
-	a.mu.Unlock()
-	e := Effect{Messages: msgs}
-	if declaration.Failed(msgs) {
-		return e
-	}
-	e.compare(old, doc)
-	return e
-}
-
-func (e *Effect) compare(old, doc *declaration.Document) {
-	ob, nb := access.NewBoard(old), access.NewBoard(doc)
-	oldRow, oldCol := map[string]int{}, map[string]int{"": 0}
-	for i, r := range old.Routes {
-		oldRow[r.Key()] = i
-	}
-	for c, id := range old.Identities {
-		oldCol[id.Name] = c + 1
-	}
-	cols := []string{""}
-	for _, id := range doc.Identities {
-		cols = append(cols, id.Name)
-	}
-	word := func(c access.Cell) string {
-		if c.Depends() {
-			return "admit for an own record"
-		}
-		return c.Outcome().String()
-	}
-	for i, r := range doc.Routes {
-		k, there := oldRow[r.Key()]
-		if !there {
-			e.Added++
-		}
-		for c, name := range cols {
-			to := nb.At(i, c)
-			from := access.Cell(access.Closed)
-			oc, known := oldCol[name]
-			if there && known {
-				from = ob.At(k, oc)
-			}
-			if from == to || (!there || !known) && to.Outcome() != access.Admit {
-				continue
-			}
-			ch := Change{Route: r.Key(), Caller: name, From: word(from), To: word(to)}
-			wasOpen, isOpen := from.Outcome() == access.Admit, to.Outcome() == access.Admit
-			switch {
-			case isOpen && (!wasOpen || from.Depends() && !to.Depends()):
-				ch.Opens = true
-				e.Opens++
-			case wasOpen:
-				e.Closes++
-			default:
-				e.Other++
-			}
-			e.Changes = append(e.Changes, ch)
-		}
-	}
-	newRow := map[string]bool{}
-	for _, r := range doc.Routes {
-		newRow[r.Key()] = true
-	}
-	for k := range oldRow {
-		if !newRow[k] {
-			e.Gone++
-		}
-	}
-}
-
-// PutTarget writes a target into the text and keeps it.
-func (a *App) PutTarget(t declaration.Target) (Declaration, error) {
-	cur := a.Declaration()
-	if strings.TrimSpace(cur.Text) == "" {
-		cur.Text = "millgate: 1\ntitle: My service\n"
-	}
-	text, err := declaration.PutTarget(cur.Text, t)
-	if err != nil {
-		return cur, fmt.Errorf("%w: %w", ErrInput, err)
-	}
-	doc, msgs := a.parse(text)
-	for _, m := range msgs {
-		if n := doc.TargetNamed(t.Name); m.Level == declaration.Error && n != nil && m.Line >= n.Line && m.Line <= n.Line+8 {
-			return cur, fmt.Errorf("%w: %s; %s", ErrInput, m.Text, m.Hint)
-		}
-	}
-	return a.Keep(text, "Set target "+t.Name, cur.Revision)
-}
-
-// PutSample writes what is sent to a route into the text and keeps it.
-func (a *App) PutSample(route, body string) (Declaration, error) {
-	cur := a.Declaration()
-	text, err := declaration.PutSample(cur.Text, route, json.RawMessage(body))
-	if err != nil {
-		return cur, fmt.Errorf("%w: %w", ErrInput, err)
-	}
-	return a.Keep(text, "Set the sample of "+route, cur.Revision)
 }
 
 // ErrNoProbe is returned by Curl for a probe that was not planned.

@@ -1,0 +1,74 @@
+package app
+
+import (
+	"encoding/json"
+	"fmt"
+	"sort"
+	"strings"
+
+	"millgate/core/declaration"
+	"millgate/core/verdict"
+)
+
+// Unfair is a control that is not admitted yet.
+type Unfair struct {
+	Route     string
+	Caller    string
+	Status    int
+	Complaint string // the service's own words
+	Body      string // what was sent
+	Type      string
+	Line      int
+	File      string
+	Waiting   int // verdicts that wait for it
+}
+
+// Worklist lists the requests that are not fair yet.
+func (a *App) Worklist(target string) ([]Unfair, error) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	out := []Unfair{}
+	t := a.pickTarget(target)
+	if t == nil || declaration.Failed(a.messages) {
+		return out, nil
+	}
+	o, err := a.judged(t)
+	if err != nil {
+		return nil, err
+	}
+	waiting := map[string]int{}
+	for _, it := range o.items {
+		if it.Verdict.Kind == verdict.Unproven && it.Probe.Control != "" {
+			waiting[it.Probe.Control]++
+		}
+	}
+	for _, p := range o.sent() {
+		it, ok := o.items[p.ID]
+		if !p.IsControl || !ok || it.Verdict.Class == verdict.Admitted {
+			continue
+		}
+		f := o.view[p.ID]
+		u := Unfair{Route: p.RouteKey, Caller: p.Identity, Status: f.Exchange.Status, Complaint: f.Exchange.Content, Body: f.Exchange.Body, Waiting: waiting[p.ID]}
+		if f.Lost != "" || f.Exchange.Error != "" {
+			u.Complaint = strings.TrimSpace(f.Lost + " " + f.Exchange.Error)
+		}
+		if p.Route >= 0 {
+			rt := a.doc.Routes[p.Route]
+			u.Line, u.File = rt.Line, rt.File
+		}
+		u.Type = header(f.Exchange.Headers, "Content-Type")
+		out = append(out, u)
+	}
+	sort.SliceStable(out, func(i, j int) bool { return out[i].Waiting > out[j].Waiting })
+	return out, nil
+}
+
+// PutSample writes what is sent to a route into the text and keeps it.
+func (a *App) PutSample(route, body string) (Declaration, error) {
+	cur := a.Declaration()
+	text, err := declaration.PutSample(cur.Text, route, json.RawMessage(body))
+	if err != nil {
+		return cur, fmt.Errorf("%w: %w", ErrInput, err)
+	}
+	return a.Keep(text, "Set the sample of "+route, cur.Revision)
+}
