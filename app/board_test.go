@@ -1,0 +1,268 @@
+package app
+
+import (
+	"fmt"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"millgate/core/verdict"
+	"millgate/standin"
+)
+
+func row(t *testing.T, b Board, key string) Row {
+	t.Helper()
+	for _, r := range b.Rows {
+		if r.Key == key {
+			return r
+		}
+	}
+	t.Fatalf("no row %q", key)
+	return Row{}
+}
+
+// cell is the letter of one column.
+func cell(b Board, letters, column string) string {
+	for i, c := range b.Columns {
+		if c.Key == column {
+			return string(letters[i])
+		}
+	}
+	return "none"
+}
+
+func TestBoardOfTheDemo(t *testing.T) {
+	a := workspace(t, listen(t, standin.Options{Flaws: standin.Demo}), nil, "")
+	before, err := a.Board("")
+	require.NoError(t, err)
+	assert.Equal(t, "Fernhollow Observatory", before.Title)
+	assert.Equal(t, []string{"stand-in", "staging"}, before.Targets)
+	assert.Nil(t, before.Sweep)
+	for _, r := range before.Rows {
+		assert.Equal(t, strings.Repeat(".", len(before.Columns)), r.Verdict, r.Key)
+		assert.True(t, r.Declared)
+	}
+	sweep(t, a)
+	b, err := a.Board("stand-in")
+	require.NoError(t, err)
+	assert.Len(t, b.Rows, len(before.Rows)+2, "two addresses that nobody declared")
+	for _, c := range []struct{ route, column, expect, verdict, worst string }{
+		{"GET /v1/people", "", "r", "U", "U"},
+		{"GET /v1/people", "quill", "a", "=", "U"},
+		{"PATCH /v1/observations/{observation_id}", "imre", "d", "P", "U"},
+		{"PATCH /v1/observations/{observation_id}", "sanna", "a", "=", "U"},
+		{"GET /v1/proposals/{proposal_id}", "tove", "d", "P", "P"},
+		{"GET /v1/proposals/{proposal_id}", "nightrun", "d", "=", "P"},
+		{"POST /v1/dome/slew", "imre", "f", "P", "P"},
+		{"POST /v1/people", "", "a", "L", "L"},
+		{"GET /v1/partners/feed", "imre", "r", "W", "W"},
+		{"GET /v1/partners/feed", "lanternfish", "a", "=", "W"},
+		{"GET /v1/downloads/{frame_id}", "", "r", "?", ""},
+		{"GET /v1/sky/calendar", "imre", "a", "=", ""},
+		{"GET /v0/proposals", "", "c", "X", "X"},
+		{"GET /v0/proposals", "imre", "c", "X", "X"},
+		{"GET /v0/proposals", "tove", "c", ".", "X"},
+	} {
+		r := row(t, b, c.route)
+		assert.Equal(t, c.expect, cell(b, r.Expect, c.column), "expectation of %s by %q", c.route, c.column)
+		assert.Equal(t, c.verdict, cell(b, r.Verdict, c.column), "verdict on %s by %q", c.route, c.column)
+		assert.Equal(t, c.worst, r.Worst, c.route)
+		assert.NotContains(t, r.Inferred, "1", "the demo's callers can all be told apart")
+	}
+	assert.False(t, row(t, b, "GET /debug/vars").Declared)
+	assert.Equal(t, 2, b.Counts.Findings[verdict.Unprotected])
+	require.NotNil(t, b.Sweep)
+	assert.Equal(t, b.Sweep.Planned, b.Sweep.Done)
+
+	// Another target has its own observations: none.
+	other, err := a.Board("staging")
+	require.NoError(t, err)
+	assert.Equal(t, "staging", other.Target)
+	assert.Empty(t, other.Counts.Crossings)
+
+	t.Run("a crossing holds its evidence", func(t *testing.T) {
+		v, err := a.Crossing("stand-in", "GET /v1/proposals/{proposal_id}", "imre")
+		require.NoError(t, err)
+		require.Len(t, v.Probes, 2)
+		worst := v.Probes[0]
+		assert.Equal(t, "somebody else's proposal", worst.Label)
+		assert.Equal(t, verdict.Proven, worst.Verdict.Confidence)
+		assert.Equal(t, 200, worst.Fact.Exchange.Status)
+		assert.Equal(t, 200, worst.Control.Exchange.Status)
+		assert.Equal(t, 6, worst.Expect.Decider)
+		assert.Equal(t, "own proposal", v.Probes[1].Label)
+		require.NotNil(t, v.Finding)
+		assert.Equal(t, 639, v.Finding.CWE)
+		assert.True(t, strings.HasSuffix(v.Place.File, ".gate.yaml"))
+		text := strings.Split(a.Declaration().Text, "\n")[v.Place.Line-1]
+		assert.Contains(t, text, "GET /v1/proposals/{proposal_id}", "the line is the deciding entry's")
+	})
+	t.Run("what steps around the guard belongs to nobody", func(t *testing.T) {
+		v, err := a.Crossing("stand-in", "GET /v1/audit", "")
+		require.NoError(t, err)
+		labels := fmt.Sprint(probeLabels(v))
+		for _, l := range []string{"no credential", "broken credential", "around the guard: trailing slash", "around the guard: method override"} {
+			assert.Contains(t, labels, l)
+		}
+	})
+	t.Run("the worklist has only what a sample could mend", func(t *testing.T) {
+		list, err := a.Worklist("stand-in")
+		require.NoError(t, err)
+		assert.Empty(t, list)
+	})
+	t.Run("ticks come in the order of sending", func(t *testing.T) {
+		ticks, err := a.Ticks("stand-in")
+		require.NoError(t, err)
+		assert.Len(t, ticks, b.Sweep.Planned)
+	})
+}
+
+func probeLabels(v CrossingView) (out []string) {
+	for _, p := range v.Probes {
+		out = append(out, p.Label)
+	}
+	return out
+}
+
+// Members of a class that were not sent show what the one that was sent met,
+// and that it was not they.
+func TestInferredCrossings(t *testing.T) {
+	t.Setenv("ANN_SECRET", "ann-secret-1")
+	seen := map[string]bool{}
+	f := newFake(t, func(f *fake, w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path != "/a" || r.Method != "GET" {
+			w.WriteHeader(404)
+			return
+		}
+		f.mu.Lock()
+		seen[r.Header.Get("X-Key")] = true
+		f.mu.Unlock()
+		if r.Header.Get("X-Key") == "" {
+			w.WriteHeader(401)
+		}
+	})
+	for _, k := range []string{"A", "B", "C", "D"} {
+		t.Setenv("KEY_"+k, "key-of-"+k)
+	}
+	a := openText(t, `millgate: 1
+targets: { stand-in: { base: "`+f.URL+`", pace: 5000 per 1s } }
+routes: [GET /a]
+roles: { r: , s: }
+schemes: { key: { kind: api-key, in: header, name: X-Key } }
+identities:
+  a: { roles: r, credentials: { key: { key: env:KEY_A } } }
+  b: { roles: r, credentials: { key: { key: env:KEY_B } } }
+  c: { roles: r, credentials: { key: { key: env:KEY_C } } }
+  d: { roles: s, credentials: { key: { key: env:KEY_D } } }
+access: [{ at: GET /a, who: s }]
+`, "")
+	_, res := sweep(t, a)
+	assert.False(t, seen["key-of-B"] || seen["key-of-C"], "they share a's probe")
+	require.NotEmpty(t, res.Findings)
+	var p *verdict.Finding
+	for i := range res.Findings {
+		if res.Findings[i].Kind == verdict.OverPermissive {
+			p = &res.Findings[i]
+		}
+	}
+	require.NotNil(t, p)
+	assert.Equal(t, []string{"a"}, p.Callers)
+	assert.Equal(t, []string{"b", "c"}, p.Inferred)
+	b, err := a.Board("")
+	require.NoError(t, err)
+	r := row(t, b, "GET /a")
+	for column, inferred := range map[string]string{"a": "0", "b": "1", "c": "1", "d": "0"} {
+		assert.Equal(t, inferred, cell(b, r.Inferred, column), column)
+	}
+	assert.Equal(t, "P", cell(b, r.Verdict, "c"))
+	v, err := a.Crossing("", "GET /a", "c")
+	require.NoError(t, err)
+	assert.Equal(t, "a", v.Inferred)
+	assert.Equal(t, "a", v.Probes[0].Probe.Identity)
+	pl, err := a.Plan("stand-in")
+	require.NoError(t, err)
+	assert.Equal(t, map[string][]string{"a": {"b", "c"}}, pl.Shared)
+}
+
+// A declaration with errors is shown, and nothing is judged or sent by it.
+func TestBoardOfABrokenDeclaration(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "x.gate.yaml")
+	require.NoError(t, os.WriteFile(file, []byte("millgate: 1\ntargets: { t: { base: \"http://127.0.0.1:1\" } }\nroutes: [GET /a]\naccess: [{ at: GET /a, who: nobodyy }]\n"), 0o600))
+	a, err := Open("", file)
+	require.NoError(t, err)
+	defer func() { assert.NoError(t, a.Close()) }()
+	b, err := a.Board("")
+	require.NoError(t, err)
+	assert.Equal(t, 1, b.Errors)
+	assert.Len(t, b.Rows, 1)
+	_, err = a.StartSweep("t", "")
+	require.ErrorIs(t, err, ErrInvalid)
+	_, err = a.Plan("t")
+	require.ErrorIs(t, err, ErrInvalid)
+	fs, err := a.Findings("")
+	require.NoError(t, err)
+	assert.Empty(t, fs)
+	v, err := a.Crossing("", "GET /a", "")
+	require.NoError(t, err)
+	assert.Empty(t, v.Probes)
+}
+
+func TestAddRoutes(t *testing.T) {
+	dir := t.TempDir()
+	a, err := Open("", filepath.Join(dir, "x.gate.yaml"))
+	require.NoError(t, err)
+	defer func() { assert.NoError(t, a.Close()) }()
+	api := "openapi: 3.0.0\ninfo: { title: x, version: '1' }\npaths: { /a: { get: { responses: {} }, post: { responses: {} } } }\n"
+	text, n, err := a.AddRoutes("../../api.yaml", api, []string{"", "DELETE /b/{id}", "  GET id:/c "})
+	require.NoError(t, err)
+	assert.Equal(t, 4, n)
+	assert.Contains(t, text, "  - from: api.yaml\n")
+	assert.Contains(t, text, `  - "DELETE /b/{id}"`)
+	kept, err := os.ReadFile(filepath.Join(dir, "api.yaml"))
+	require.NoError(t, err, "a name with a path stays beside the declaration")
+	assert.Equal(t, api, string(kept))
+	_, _, err = a.AddRoutes("api.yaml", strings.Replace(api, "/a", "/z", 1), nil)
+	require.ErrorIs(t, err, ErrInput, "another file of that name is not overwritten")
+	_, _, err = a.AddRoutes("x.gate.yaml", api, nil)
+	require.ErrorIs(t, err, ErrInput, "nor is the declaration")
+	_, n, err = a.AddRoutes("api.yaml", api, nil)
+	require.NoError(t, err)
+	assert.Equal(t, 2, n)
+	d, err := a.Keep(text, "", 0)
+	require.NoError(t, err)
+	assert.Equal(t, uint(1), d.Revision)
+	doc, _ := a.Document()
+	assert.Len(t, doc.Routes, 4)
+}
+
+// Something that an admitted request created is removed, or listed.
+func TestWhatIsLeftBehindIsListed(t *testing.T) {
+	t.Setenv("ANN_SECRET", "ann-secret-1")
+	for _, removable := range []bool{true, false} {
+		o := &obedient{have: map[string]bool{"t0": true}}
+		f := newFake(t, func(f *fake, w http.ResponseWriter, r *http.Request) {
+			if !removable && r.Method == "DELETE" && !strings.HasSuffix(r.URL.Path, "/t0") && r.Header.Get("Authorization") == "Bearer tok" {
+				w.WriteHeader(409)
+				return
+			}
+			o.serve(f, w, r)
+		})
+		a := openText(t, fmt.Sprintf(small, f.URL, "made-records-only"), "")
+		_, res := sweep(t, a)
+		if removable {
+			assert.Empty(t, res.Made)
+			continue
+		}
+		require.NotEmpty(t, res.Made)
+		for _, m := range res.Made {
+			assert.Contains(t, m.What, "thing t")
+			assert.Contains(t, m.Why, "answered 409")
+		}
+		assert.Len(t, o.have, 1+len(res.Made), "everything that is still there is listed")
+	}
+}
