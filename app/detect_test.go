@@ -194,3 +194,31 @@ func TestDetection(t *testing.T) {
 		})
 	}
 }
+
+// All flaws at once: none hides another, but where one opens the same route
+// altogether.
+func TestAllFlawsTogether(t *testing.T) {
+	want := map[string]bool{}
+	var all []standin.Flaw
+	for _, c := range detection {
+		if c.flaw == "" {
+			continue
+		}
+		all = append(all, c.flaw)
+		for _, w := range c.want {
+			want[w] = true
+		}
+	}
+	a := workspace(t, listen(t, standin.Options{Flaws: all}), nil, "")
+	_, res := sweep(t, a)
+	got := map[string]bool{}
+	for _, f := range res.Findings {
+		got[string(f.Kind)+" "+f.Route] = true
+	}
+	// Deleting a frame is carried out for everybody, so the stranger is part of
+	// that finding.
+	delete(want, "P DELETE /v1/frames/{frame_id}")
+	for w := range want {
+		assert.True(t, got[w], "not found: %s", w)
+	}
+}

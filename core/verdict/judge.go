@@ -347,7 +347,10 @@ func (v *Verdict) around(in Input) {
 func sameType(a, b Answer) bool {
 	x, _, err1 := mime.ParseMediaType(a.Header("Content-Type"))
 	y, _, err2 := mime.ParseMediaType(b.Header("Content-Type"))
-	return err1 == nil && err2 == nil && x == y || len(a.Body) == 0 && len(b.Body) == 0
+	if err1 == nil || err2 == nil {
+		return err1 == nil && err2 == nil && x == y
+	}
+	return len(a.Body) == 0 && len(b.Body) == 0
 }
 
 func (v *Verdict) malformed(in Input) {
