@@ -65,7 +65,7 @@ func (r *run) as(ctx context.Context, q *declaration.Request, identity string, v
 	id := r.doc.IdentityNamed(identity)
 	if id != nil && len(id.Credentials) > 0 {
 		c := &id.Credentials[0]
-		if i := r.routeOf(q); i >= 0 {
+		if i := probe.RouteOf(r.doc, q); i >= 0 {
 			c = access.Credential(r.doc, i, id)
 		}
 		if s := r.doc.SchemeNamed(c.Scheme.Name); s != nil && s.Probed() {
@@ -75,15 +75,6 @@ func (r *run) as(ctx context.Context, q *declaration.Request, identity string, v
 		}
 	}
 	return r.client.Send(ctx, o)
-}
-
-func (r *run) routeOf(q *declaration.Request) int {
-	for i, rt := range r.doc.Routes {
-		if rt.Method() == q.Method && rt.Host == q.Host && rt.MatchesPath(strings.NewReplacer("{", "", "}", "").Replace(q.Path)) {
-			return i
-		}
-	}
-	return -1
 }
 
 func (r *run) makeRecord(rec *declaration.Record, owner, forRoute string) (*lease, error) {
@@ -161,11 +152,7 @@ func (r *run) readerOf(p *probe.Probe) *declaration.Request {
 		return nil
 	}
 	path := rt.Path()[:i+len(mark)]
-	text := "GET " + path
-	if rt.Host != "" {
-		text = "GET " + rt.Host + ":" + path
-	}
-	s, err := route.ParseTemplate(text)
+	s, err := route.ParseTemplate("GET " + route.Hosted(rt.Host, path))
 	if err != nil || len(r.doc.Inventory.Named(s)) == 0 || len(s.Parameters()) != 1 {
 		return nil
 	}
@@ -241,7 +228,7 @@ func (r *run) putAway(p *probe.Probe, f *Fact) {
 	}
 	m := store.Made{SweepID: r.sweep.ID, Owner: p.Identity, Route: p.RouteKey, State: "made"}
 	for _, rec := range r.doc.Records {
-		if rec.Make != nil && p.Route >= 0 && rec.Make.Method == "POST" && r.routeOf(rec.Make) == p.Route {
+		if rec.Make != nil && p.Route >= 0 && rec.Make.Method == "POST" && probe.RouteOf(r.doc, rec.Make) == p.Route {
 			m.Record = rec.Name
 			m.RID, _ = verdict.Pointer([]byte(f.Exchange.Content), rec.ID)
 		}
@@ -398,9 +385,9 @@ func (r *run) removers(m store.Made) []remover {
 		base := rt.Path()[:strings.LastIndexByte(rt.Path(), '/')]
 		made := m.Route
 		if rec != nil && rec.Make != nil {
-			made = "POST " + hostPath(rec.Make.Host, rec.Make.Path)
+			made = "POST " + route.Hosted(rec.Make.Host, rec.Make.Path)
 		}
-		if made == "POST "+hostPath(rt.Host, base) {
+		if made == "POST "+route.Hosted(rt.Host, base) {
 			q, at = &declaration.Request{Method: "DELETE", Host: rt.Host, Path: base + "/{id}"}, i
 		}
 	}
@@ -414,13 +401,6 @@ func (r *run) removers(m store.Made) []remover {
 		}
 	}
 	return out
-}
-
-func hostPath(host, path string) string {
-	if host != "" {
-		return host + ":" + path
-	}
-	return path
 }
 
 func (r *run) leftovers() []Leftover {

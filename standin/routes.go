@@ -40,25 +40,25 @@ func (s *Service) routes() {
 	api("GET /v1/sky/objects", open, func(c *call) { c.json(200, map[string]any{"objects": []any{"m31", "ngc-7331"}}) })
 	api("GET /v1/sky/objects/{object_id}", open, s.object)
 
-	api("GET /v1/proposals", access(any2("observer", "auditor")), func(c *call) { c.json(200, s.list("p", s.visible(c))) })
-	api("POST /v1/proposals", verified(any2("observer")), s.create("p", []string{"title"}, map[string]any{"state": "draft", "hours": 1, "abstract": ""}))
+	api("GET /v1/proposals", access(oneOf("observer", "auditor")), func(c *call) { c.json(200, s.list("p", s.visible(c))) })
+	api("POST /v1/proposals", verified(oneOf("observer")), s.create("p", []string{"title"}, map[string]any{"state": "draft", "hours": 1, "abstract": ""}))
 	api("GET /v1/proposals/{proposal_id}", access(anyIn), s.readProposal)
 	api("PATCH /v1/proposals/{proposal_id}", owner(nobody), s.change("p"))
 	api("DELETE /v1/proposals/{proposal_id}", owner(nobody), s.remove("p"))
 	api("POST /v1/proposals/{proposal_id}/submit", owner(nobody), s.setState("submitted"))
-	api("POST /v1/proposals/{proposal_id}/approve", access(any2("director")), s.setState("approved"))
+	api("POST /v1/proposals/{proposal_id}/approve", access(oneOf("director")), s.setState("approved"))
 
-	api("GET /v1/observations", access(any2("observer", "auditor")), func(c *call) { c.json(200, s.list("o", s.visible(c))) })
-	api("POST /v1/observations", access(any2("observer")), s.create("o", []string{"object", "minutes"}, map[string]any{"start": "2026-12-05T22:00:00Z", "note": ""}))
-	api("GET /v1/observations/{observation_id}", owner(any2("operator", "auditor")), s.read("o"))
-	api("PATCH /v1/observations/{observation_id}", owner(any2("operator")), s.change("o"))
-	api("DELETE /v1/observations/{observation_id}", owner(any2("operator")), s.remove("o"))
+	api("GET /v1/observations", access(oneOf("observer", "auditor")), func(c *call) { c.json(200, s.list("o", s.visible(c))) })
+	api("POST /v1/observations", access(oneOf("observer")), s.create("o", []string{"object", "minutes"}, map[string]any{"start": "2026-12-05T22:00:00Z", "note": ""}))
+	api("GET /v1/observations/{observation_id}", owner(oneOf("operator", "auditor")), s.read("o"))
+	api("PATCH /v1/observations/{observation_id}", owner(oneOf("operator")), s.change("o"))
+	api("DELETE /v1/observations/{observation_id}", owner(oneOf("operator")), s.remove("o"))
 
-	api("GET /v1/frames", verified(any2("observer", "auditor")), func(c *call) { c.json(200, s.list("f", s.visible(c))) })
+	api("GET /v1/frames", verified(oneOf("observer", "auditor")), func(c *call) { c.json(200, s.list("f", s.visible(c))) })
 	api("POST /v1/frames", guard{scheme: "access", who: anyIn, scope: "frames:write"}, s.create("f", []string{"filter", "exposure"}, map[string]any{"observation": "", "checksum": ""}))
-	api("GET /v1/frames/{frame_id}", owner(any2("operator", "auditor")), s.read("f"))
+	api("GET /v1/frames/{frame_id}", owner(oneOf("operator", "auditor")), s.read("f"))
 	api("DELETE /v1/frames/{frame_id}", owner(s.deleteFrame), s.remove("f"))
-	api("POST /v1/frames/{frame_id}/link", verified(any2("observer")), func(c *call) {
+	api("POST /v1/frames/{frame_id}/link", verified(oneOf("observer")), func(c *call) {
 		if s.things["f"][c.param] == nil {
 			c.problem(404, "there is no such frame")
 			return
@@ -68,25 +68,25 @@ func (s *Service) routes() {
 		c.json(201, map[string]any{"url": path + "?expires=" + exp + "&sig=" + s.mac("LINK_SECRET", path+"."+exp)})
 	})
 	api("GET /v1/downloads/{frame_id}", guard{scheme: "link"}, s.read("f"))
-	api("POST /v1/cutouts", access(any2("observer")), func(c *call) {
+	api("POST /v1/cutouts", access(oneOf("observer")), func(c *call) {
 		if need(c, "ra", "dec", "size") {
 			c.json(202, map[string]any{"job": s.number("job"), "state": "queued"})
 		}
 	})
 
-	api("GET /v1/dome/status", access(any2("observer", "auditor")), func(c *call) { c.json(200, map[string]any{"azimuth": 141.5, "shutter": "open"}) })
-	api("POST /v1/dome/slew", access(any2("operator")), func(c *call) {
+	api("GET /v1/dome/status", access(oneOf("observer", "auditor")), func(c *call) { c.json(200, map[string]any{"azimuth": 141.5, "shutter": "open"}) })
+	api("POST /v1/dome/slew", access(oneOf("operator")), func(c *call) {
 		if need(c, "ra", "dec") {
 			c.json(202, map[string]any{"move": "m-" + strconv.Itoa(s.number("move")), "state": "slewing"})
 		}
 	})
-	api("POST /v1/dome/park", access(any2("operator")), func(c *call) { c.json(202, map[string]any{"state": "parking"}) })
+	api("POST /v1/dome/park", access(oneOf("operator")), func(c *call) { c.json(202, map[string]any{"state": "parking"}) })
 
 	api("GET /v1/instruments", access(anyIn), func(c *call) { c.json(200, s.list("in", func(*thing) bool { return true })) })
 	api("GET /v1/instruments/{instrument_id}", access(anyIn), s.read("in"))
-	api("PUT /v1/instruments/{instrument_id}", access(any2("operator")), s.change("in"))
+	api("PUT /v1/instruments/{instrument_id}", access(oneOf("operator")), s.change("in"))
 
-	api("GET /v1/people", access(any2("operator", "auditor")), func(c *call) {
+	api("GET /v1/people", access(oneOf("operator", "auditor")), func(c *call) {
 		var out []any
 		for _, id := range keys(s.people) {
 			out = append(out, s.people[id].view())
@@ -94,7 +94,7 @@ func (s *Service) routes() {
 		c.json(200, map[string]any{"items": out})
 	})
 	api("POST /v1/people", open, s.signUp)
-	api("GET /v1/people/{person_id}", owner(any2("operator", "auditor")), func(c *call) {
+	api("GET /v1/people/{person_id}", owner(oneOf("operator", "auditor")), func(c *call) {
 		if p := c.person(); p != nil {
 			c.json(200, p.view())
 		}
@@ -108,13 +108,13 @@ func (s *Service) routes() {
 			c.json(200, p.view())
 		}
 	})
-	api("DELETE /v1/people/{person_id}", access(any2("director")), func(c *call) {
+	api("DELETE /v1/people/{person_id}", access(oneOf("director")), func(c *call) {
 		if p := c.person(); p != nil {
 			delete(s.people, p.ID)
 			c.w.WriteHeader(204)
 		}
 	})
-	api("PUT /v1/people/{person_id}/roles", access(any2("director")), func(c *call) {
+	api("PUT /v1/people/{person_id}/roles", access(oneOf("director")), func(c *call) {
 		if p := c.person(); p != nil && need(c, "roles") {
 			p.Roles = texts(c.body["roles"])
 			c.json(200, p.view())
@@ -132,7 +132,7 @@ func (s *Service) routes() {
 		}
 	})
 	api("POST /v1/alerts", guard{scheme: "signature"}, func(c *call) { c.json(202, map[string]any{"state": "taken"}) })
-	api("GET /v1/audit", access(any2("auditor", "director")), func(c *call) {
+	api("GET /v1/audit", access(oneOf("auditor", "director")), func(c *call) {
 		c.json(200, map[string]any{"entries": []any{map[string]any{"at": "2026-11-20T03:12:00Z", "who": s.n("sanna"), "did": "dome opened"}}})
 	})
 	api("POST /v1/console/login", open, s.consoleLogin)
@@ -150,7 +150,7 @@ func (s *Service) routes() {
 		}
 		c.problem(400, "there is no such session")
 	})
-	iss("POST /v1/session/email", access(any2("observer", "auditor")), func(c *call) { c.json(202, map[string]any{"state": "sent"}) })
+	iss("POST /v1/session/email", access(oneOf("observer", "auditor")), func(c *call) { c.json(202, map[string]any{"state": "sent"}) })
 	iss("GET /v1/session/email/confirm", guard{scheme: "link"}, func(c *call) { c.json(200, map[string]any{"state": "confirmed"}) })
 	iss("GET /.well-known/jwks.json", open, func(c *call) {
 		c.json(200, jose.JSONWebKeySet{Keys: []jose.JSONWebKey{{Key: &s.key.PublicKey, KeyID: "fh-1", Algorithm: "ES256", Use: "sig"}}})

@@ -189,7 +189,7 @@ func expand(roles []string) []string {
 	return out
 }
 
-func any2(roles ...string) func(*caller) bool {
+func oneOf(roles ...string) func(*caller) bool {
 	return func(c *caller) bool { return slices.ContainsFunc(roles, c.has) }
 }
 

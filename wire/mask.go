@@ -83,22 +83,26 @@ func (m *Masker) Headers(h [][2]string) [][2]string {
 	for i, kv := range h {
 		v := kv[1]
 		if secretHeaders[strings.ToLower(kv[0])] {
-			switch first, rest, ok := strings.Cut(v, " "); {
-			case strings.HasSuffix(strings.ToLower(kv[0]), "authorization") && ok:
-				v = first + " " + Masked
-			case strings.HasSuffix(strings.ToLower(kv[0]), "cookie"):
-				name, _, _ := strings.Cut(v, "=")
-				_, attrs, _ := strings.Cut(v, ";")
-				v = name + "=" + Masked
-				if attrs != "" {
-					v += ";" + attrs
-				}
-			default:
-				_ = rest
-				v = Masked
-			}
+			v = maskedCredential(strings.ToLower(kv[0]), v)
 		}
 		out[i] = [2]string{kv[0], m.Text(v)}
 	}
 	return out
+}
+
+// maskedCredential leaves of a credential what is no secret: the scheme of an
+// Authorization, the name and the attributes of a cookie.
+func maskedCredential(field, value string) string {
+	if strings.HasSuffix(field, "cookie") {
+		name, _, _ := strings.Cut(value, "=")
+		_, attributes, more := strings.Cut(value, ";")
+		if more {
+			attributes = ";" + attributes
+		}
+		return name + "=" + Masked + attributes
+	}
+	if scheme, _, ok := strings.Cut(value, " "); ok {
+		return scheme + " " + Masked
+	}
+	return Masked
 }

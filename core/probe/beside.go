@@ -98,7 +98,7 @@ func (pl *planner) otherMethods() {
 				p, why := pl.undeclared(sib[0], m)
 				if p == nil {
 					if caller == nil {
-						pl.leave(m+" "+hosted(rt.Host, rt.Path()), "", "a method that is not declared", why)
+						pl.leave(m+" "+route.Hosted(rt.Host, rt.Path()), "", "a method that is not declared", why)
 					}
 					continue
 				}
@@ -124,7 +124,7 @@ func (pl *planner) undeclared(i int, m string) (*Probe, string) {
 	if unsafe && pl.t.Unsafe == declaration.UnsafeRefused {
 		return nil, "the target does not allow unsafe methods"
 	}
-	p := &Probe{Route: i, RouteKey: m + " " + hosted(rt.Host, rt.Path()), Method: m, Host: rt.Host, Path: rt.Path(), State: access.Absent,
+	p := &Probe{Route: i, RouteKey: m + " " + route.Hosted(rt.Host, rt.Path()), Method: m, Host: rt.Host, Path: rt.Path(), State: access.Absent,
 		Params: map[string]string{}, Expect: access.Expectation{Outcome: access.Hide, Decider: 1, Subject: "route"}, Phase: Safe}
 	if unsafe {
 		p.Phase = UnsafeTurnedAway
@@ -171,7 +171,7 @@ func Prefix(s route.Selector) string {
 			break
 		}
 	}
-	return hosted(s.Host, "/"+strings.Join(out, "/"))
+	return route.Hosted(s.Host, "/"+strings.Join(out, "/"))
 }
 
 var version = regexp.MustCompile(`^v(\d+)$`)
@@ -179,7 +179,7 @@ var version = regexp.MustCompile(`^v(\d+)$`)
 const nowhere = "no-such-place-4f1d"
 
 func (pl *planner) stray(kind Kind, host, path string) *Probe {
-	return pl.add(&Probe{Kind: kind, Route: -1, RouteKey: "GET " + hosted(host, path), Method: "GET", Host: host, Path: path, State: access.Absent,
+	return pl.add(&Probe{Kind: kind, Route: -1, RouteKey: "GET " + route.Hosted(host, path), Method: "GET", Host: host, Path: path, State: access.Absent,
 		Expect: access.Expectation{Outcome: access.Hide, Decider: 1, Subject: "route"}, Phase: Safe})
 }
 
@@ -188,7 +188,7 @@ func (pl *planner) stray(kind Kind, host, path string) *Probe {
 func (pl *planner) unknownPaths() {
 	done := map[string]bool{}
 	for _, rt := range pl.d.Routes {
-		for _, prefix := range []string{hosted(rt.Host, "/"), Prefix(rt.Selector)} {
+		for _, prefix := range []string{route.Hosted(rt.Host, "/"), Prefix(rt.Selector)} {
 			if done[prefix] {
 				continue
 			}
@@ -214,7 +214,7 @@ func (pl *planner) neighbours() {
 		if pl.d.Inventory.Find("GET", host, path) >= 0 {
 			return
 		}
-		root := "unknown-path|GET " + hosted(host, "/"+nowhere+"/at-all") + "|nobody||absent||"
+		root := "unknown-path|GET " + route.Hosted(host, "/"+nowhere+"/at-all") + "|nobody||absent||"
 		pl.stray(Neighbour, host, path).Control = root
 		if signedIn && caller != nil {
 			p := *pl.stray(Neighbour, host, path)
@@ -267,12 +267,10 @@ func (pl *planner) wrongSecrets() {
 		if s.Kind != declaration.Bearer || s.Login == nil {
 			continue
 		}
-		key := s.Login.Method + " " + hosted(s.Login.Host, s.Login.Path)
-		ri := -1
-		for i, rt := range pl.d.Routes {
-			if sameRoute(rt, s.Login) {
-				ri, key = i, rt.Key()
-			}
+		key := s.Login.Method + " " + route.Hosted(s.Login.Host, s.Login.Path)
+		ri := RouteOf(pl.d, s.Login)
+		if ri >= 0 {
+			key = pl.d.Routes[ri].Key()
 		}
 		if pl.t.Unsafe != declaration.UnsafeAllowed {
 			pl.leave(key, "", "a login with a wrong secret", "the target does not allow it; write  unsafe: allowed")

@@ -135,6 +135,11 @@ func (pl *planner) makerOf(i int) bool {
 	})
 }
 
+// RouteOf is the route that serves a request of the declaration; -1 without.
+func RouteOf(d *declaration.Document, q *declaration.Request) int {
+	return slices.IndexFunc(d.Routes, func(rt *declaration.Route) bool { return sameRoute(rt, q) })
+}
+
 func sameRoute(rt *declaration.Route, q *declaration.Request) bool {
 	return q != nil && q.Method == rt.Method() && q.Host == rt.Host && rt.MatchesPath(q.Path)
 }
@@ -437,15 +442,8 @@ func (pl *planner) around(i int) {
 }
 
 func (pl *planner) declaresPath(rt *declaration.Route, path string) bool {
-	s, err := route.ParseTemplate(rt.Method() + " " + hosted(rt.Host, path))
+	s, err := route.ParseTemplate(rt.Method() + " " + route.Hosted(rt.Host, path))
 	return err != nil || len(pl.d.Inventory.Named(s)) > 0
-}
-
-func hosted(host, path string) string {
-	if host != "" {
-		return host + ":" + path
-	}
-	return path
 }
 
 // openTo says whether nobody may call the template with another method.

@@ -170,14 +170,20 @@ func (s Selector) Path() string {
 
 // String is the selector as one writes it.
 func (s Selector) String() string {
-	p := s.Path()
-	if s.Host != "" {
-		p = s.Host + ":" + p
-	}
+	p := Hosted(s.Host, s.Path())
 	if len(s.Methods) == 0 {
 		return p
 	}
 	return strings.Join(s.Methods, ",") + " " + p
+}
+
+// Hosted writes a path as a selector has it: with its host's name, if it has
+// one.
+func Hosted(host, path string) string {
+	if host != "" {
+		return host + ":" + path
+	}
+	return path
 }
 
 // Method is the method of a route; "" for a selector with none or several.
