@@ -76,10 +76,14 @@ func (a *App) current(target string) (*declaration.Document, *declaration.Target
 	return a.doc, t, nil
 }
 
-// Plan plans a sweep without sending anything.
+// Plan plans a sweep of a target, the first when it is empty, without sending
+// anything.
 func (a *App) Plan(target string) (PlanDetail, error) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
+	if target == "" && len(a.doc.Targets) > 0 {
+		target = a.doc.Targets[0].Name
+	}
 	d, t, err := a.current(target)
 	if err != nil {
 		return PlanDetail{}, err

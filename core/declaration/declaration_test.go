@@ -267,6 +267,8 @@ func TestPutSample(t *testing.T) {
 	assert.JSONEq(t, string(body), string(d.Routes[0].Send.JSON))
 	_, err = PutSample(text, "POST /d", body)
 	assert.ErrorContains(t, err, "line 6")
+	_, err = PutSample("routes: [POST /a]\n", "POST /a", body)
+	assert.ErrorContains(t, err, "one line")
 	_, err = PutSample(text, "POST /b", json.RawMessage("{"))
 	assert.ErrorContains(t, err, "not JSON")
 }

@@ -193,7 +193,7 @@ func PutSample(text, key string, body json.RawMessage) (string, error) {
 	send := "send: { json: " + flat.String() + " }"
 	if _, _, node, ok := span(text, "routes"); ok {
 		seq, isSeq := node.(*ast.SequenceNode)
-		if isSeq {
+		if isSeq && !seq.IsFlowStyle {
 			for _, item := range seq.Values {
 				at, line, span, found := itemAt(item)
 				if !found || at != key {
@@ -204,6 +204,9 @@ func PutSample(text, key string, body json.RawMessage) (string, error) {
 				switch m := item.(type) {
 				case *ast.StringNode:
 					i := strings.Index(old, "- ")
+					if i < 0 {
+						return "", fmt.Errorf("the route %s is written over several lines, in line %d; change its sample in the editor", key, line)
+					}
 					return splice(lines, line-1, line, []string{old[:i+2] + "{ at: " + strconv.Quote(key) + ", " + send + " }"}), nil
 				case *ast.MappingNode:
 					end := strings.LastIndexByte(old, '}')

@@ -1,0 +1,166 @@
+package server
+
+import (
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"millgate/server/contract"
+)
+
+// ask calls the API and decodes what it answers.
+func ask[T any](t *testing.T, method, url, body string) T {
+	t.Helper()
+	resp, text := call(t, method, url, body)
+	require.Less(t, resp.StatusCode, 300, "%s %s: %s", method, url, text)
+	var out T
+	if text != "" {
+		require.NoError(t, json.Unmarshal([]byte(text), &out), text)
+	}
+	return out
+}
+
+func flow(t *testing.T, slow time.Duration) (api, service string) {
+	t.Helper()
+	svc := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		time.Sleep(slow)
+		switch {
+		case r.URL.Path == "/a" && r.Method == "GET": // open to everybody
+			_, _ = fmt.Fprint(w, "{}")
+		case r.URL.Path == "/b" && r.Method == "POST":
+			w.WriteHeader(422)
+			_, _ = fmt.Fprint(w, "amount is missing")
+		default:
+			w.WriteHeader(404)
+		}
+	}))
+	t.Cleanup(svc.Close)
+	t.Setenv("FLOW_KEY", "flow-key-1")
+	s, _ := serve(t, `millgate: 1
+title: Flow
+targets: { t: { base: "`+svc.URL+`", pace: 500 per 1s, unsafe: allowed } }
+routes:
+  - GET /a
+  - POST /b
+schemes: { key: { kind: api-key, in: header, name: X-Key } }
+identities: { ann: { credentials: { key: { key: env:FLOW_KEY } } } }
+access: [{ at: /**, who: signed-in }]
+`)
+	return s.URL, svc.URL
+}
+
+func ended(t *testing.T, api string, id int) contract.SweepResult {
+	t.Helper()
+	var out contract.SweepResult
+	require.Eventually(t, func() bool {
+		out = ask[contract.SweepResult](t, "GET", fmt.Sprintf("%s/api/sweeps/%d", api, id), "")
+		return out.Sweep.State != "running"
+	}, 20*time.Second, 20*time.Millisecond)
+	return out
+}
+
+func TestASweepFromBeginningToEnd(t *testing.T) {
+	api, _ := flow(t, 0)
+	plan := ask[contract.Plan](t, "GET", api+"/api/plan", "")
+	assert.Positive(t, plan.Probes)
+	assert.Positive(t, plan.Unsafe)
+	assert.Equal(t, "500 per 1s", plan.Pace)
+	begun := ask[contract.Sweep](t, "POST", api+"/api/sweeps", `{"target":"t"}`)
+	assert.Equal(t, plan.Probes, begun.Planned)
+	res := ended(t, api, begun.Id)
+	assert.Equal(t, "done", res.Sweep.State)
+	require.Len(t, res.Findings, 1)
+	assert.Equal(t, "unprotected", res.Findings[0].Name)
+	assert.Equal(t, 306, res.Findings[0].Cwe)
+
+	board := ask[contract.Board](t, "GET", api+"/api/board?target=t", "")
+	assert.Equal(t, "U", board.Rows[0].Worst)
+	assert.Equal(t, 1, board.Counts.Findings["U"])
+	require.NotNil(t, board.Sweep)
+
+	x := ask[contract.Crossing](t, "GET", api+"/api/crossing?route=GET+/a&caller=", "")
+	require.NotEmpty(t, x.Probes)
+	assert.Equal(t, "refuse, 401", x.Probes[0].Expected)
+	assert.Len(t, x.Ladder, 7)
+	require.NotNil(t, x.Probes[0].Exchange)
+	assert.Equal(t, 200, x.Probes[0].Exchange.Status)
+	require.NotNil(t, x.Probes[0].Control)
+	assert.True(t, x.Probes[0].Control.SameBody)
+	require.NotNil(t, x.Finding)
+	assert.Equal(t, 9, x.Line)
+	sound := ask[contract.Crossing](t, "GET", api+"/api/crossing?route=GET+/a&caller=ann", "")
+	command := ask[struct{ Text string }](t, "GET", api+"/api/curl?probe="+strings.ReplaceAll(sound.Probes[0].Id, " ", "%20"), "")
+	assert.Contains(t, command.Text, `"X-Key: $ANN_KEY_KEY"`)
+
+	list := ask[[]contract.Unfair](t, "GET", api+"/api/worklist", "")
+	require.Len(t, list, 1)
+	assert.Equal(t, "amount is missing", list[0].Complaint)
+	kept := ask[contract.Declaration](t, "PUT", api+"/api/samples", `{"route":"POST /b","body":"{\"amount\":1}"}`)
+	assert.Equal(t, 2, kept.Revision)
+	assert.Contains(t, kept.Text, `{ at: "POST /b", send: { json: {"amount":1} } }`)
+	resp, body := call(t, "PUT", api+"/api/samples", `{"route":"POST /b","body":"{"}`)
+	assert.Equal(t, 422, resp.StatusCode)
+	assert.Contains(t, body, "not JSON")
+
+	again := ask[contract.Sweep](t, "POST", api+"/api/probe-again", `{"target":"t","crossings":[{"route":"GET /a","caller":"*"}]}`)
+	assert.True(t, again.Partial)
+	assert.Equal(t, "done", ended(t, api, again.Id).Sweep.State)
+	assert.Len(t, ask[[]contract.Sweep](t, "GET", api+"/api/sweeps", ""), 2)
+	assert.Len(t, ask[[]contract.Revision](t, "GET", api+"/api/revisions", ""), 2)
+	old := ask[struct{ Text string }](t, "GET", api+"/api/revisions/1", "")
+	assert.NotContains(t, old.Text, "amount")
+	assert.NotEmpty(t, ask[[]contract.Tick](t, "GET", api+"/api/ticks", ""))
+}
+
+func TestStopAndResume(t *testing.T) {
+	api, _ := flow(t, 15*time.Millisecond)
+	begun := ask[contract.Sweep](t, "POST", api+"/api/sweeps", `{"target":"t"}`)
+	resp, body := call(t, "POST", api+"/api/sweeps", `{"target":"t"}`)
+	assert.Equal(t, 409, resp.StatusCode)
+	assert.Contains(t, body, "stop it first")
+	time.Sleep(40 * time.Millisecond)
+	ask[struct{}](t, "POST", fmt.Sprintf("%s/api/sweeps/%d/stop", api, begun.Id), "")
+	res := ended(t, api, begun.Id)
+	assert.Equal(t, "stopped", res.Sweep.State)
+	ask[contract.Sweep](t, "POST", fmt.Sprintf("%s/api/sweeps/%d/resume", api, begun.Id), "")
+	res = ended(t, api, begun.Id)
+	assert.Equal(t, "done", res.Sweep.State)
+	assert.Len(t, res.Findings, 1)
+	resp, _ = call(t, "POST", fmt.Sprintf("%s/api/sweeps/%d/resume", api, begun.Id), "")
+	assert.Equal(t, 422, resp.StatusCode)
+}
+
+func TestTargetsAreWrittenIntoTheText(t *testing.T) {
+	api, service := flow(t, 0)
+	before := ask[[]contract.Target](t, "GET", api+"/api/targets", "")
+	require.Len(t, before, 1)
+	b, err := json.Marshal(before[0])
+	require.NoError(t, err)
+	resp, body := call(t, "PUT", api+"/api/targets", strings.Replace(string(b), `"name":"t"`, `"name":"u"`, 1))
+	assert.Equal(t, 422, resp.StatusCode, "the targets are in one line")
+	assert.Contains(t, body, "one target per line")
+
+	text := ask[contract.Declaration](t, "GET", api+"/api/declaration", "")
+	spread, err := json.Marshal(map[string]any{"text": strings.Replace(text.Text, `targets: { t: { base: "`+service+`", pace: 500 per 1s, unsafe: allowed } }`, "targets:\n  t:\n    base: "+service, 1), "message": "", "base": text.Revision})
+	require.NoError(t, err)
+	ask[contract.Declaration](t, "PUT", api+"/api/declaration", string(spread))
+	u := contract.Target{Name: " u ", Base: service, Hosts: contract.Strings{"id": service}, Values: contract.Strings{"issuer": service}, Pace: "9 per 2s", Unsafe: "refused", AskFor: []string{"/x"}}
+	b, err = json.Marshal(u)
+	require.NoError(t, err)
+	ask[contract.Declaration](t, "PUT", api+"/api/targets", string(b))
+	after := ask[[]contract.Target](t, "GET", api+"/api/targets", "")
+	require.Len(t, after, 2)
+	u.Name = "u"
+	assert.Equal(t, u, after[1])
+	c := ask[contract.Connection](t, "POST", api+"/api/targets/test", `{"target":"u"}`)
+	assert.True(t, c.Ok)
+	require.Len(t, c.Steps, 2)
+	assert.Equal(t, "ann, key", c.Steps[1].Name)
+}
