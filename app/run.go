@@ -149,25 +149,35 @@ func (r *run) work() {
 			r.cancel()
 		}
 	}()
-	tick := time.NewTicker(progressStep)
-	defer tick.Stop()
-	go func() {
-		for {
-			select {
-			case <-r.done:
-				return
-			case <-tick.C:
-				r.app.Events.Send(Event{Type: "sweep", Sweep: r.info()})
-			}
-		}
-	}()
+	told := r.tellProgress()
 	r.app.Events.Send(Event{Type: "sweep", Sweep: r.info()})
 	err := r.client.Reach(r.ctx)
 	if err == nil {
 		err = r.phases()
 	}
 	r.cleanUp()
+	told() // the last word about the sweep is that it has ended
 	r.finish(err)
+}
+
+// tellProgress sends the sweep's progress now and then. The function it
+// returns ends that, and returns when nothing more is sent.
+func (r *run) tellProgress() (end func()) {
+	stop, ended := make(chan struct{}), make(chan struct{})
+	tick := time.NewTicker(progressStep)
+	go func() {
+		defer close(ended)
+		defer tick.Stop()
+		for {
+			select {
+			case <-stop:
+				return
+			case <-tick.C:
+				r.app.Events.Send(Event{Type: "sweep", Sweep: r.info()})
+			}
+		}
+	}()
+	return func() { close(stop); <-ended }
 }
 
 func (r *run) phases() error {

@@ -582,3 +582,26 @@ func TestStopLosesNothing(t *testing.T) {
 	assert.Empty(t, res.Findings)
 	assert.Empty(t, res.Made)
 }
+
+// Whoever listens hears of the end last, however short the sweep was.
+func TestTheEndIsToldLast(t *testing.T) {
+	t.Setenv("ANN_SECRET", "ann-secret-1")
+	o := &obedient{have: map[string]bool{"t0": true}}
+	f := newFake(t, func(f *fake, w http.ResponseWriter, r *http.Request) {
+		time.Sleep(time.Millisecond)
+		o.serve(f, w, r)
+	})
+	a := openText(t, fmt.Sprintf(small, f.URL, "allowed"), "")
+	for range 5 {
+		events, end := a.Events.Listen()
+		sweep(t, a)
+		end()
+		last := ""
+		for e := range events {
+			if e.Sweep != nil {
+				last = e.Sweep.State
+			}
+		}
+		assert.Equal(t, store.Done, last)
+	}
+}

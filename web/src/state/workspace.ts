@@ -60,6 +60,17 @@ export function chooseTarget(name: string) {
   void refresh()
 }
 
+/** Puts the verdicts that are known before those that landed meanwhile. */
+async function known() {
+  try {
+    const list = await ask(api.GET('/api/ticks', { params: { query: target.value ? { target: target.value } : {} } }))
+    const have = new Set(list.map((t) => t.probe))
+    ticks.value = [...list, ...ticks.value.filter((t) => !have.has(t.probe))]
+  } catch {
+    // The line only begins later.
+  }
+}
+
 let timer = 0
 function soon() {
   if (!timer)
@@ -94,6 +105,7 @@ export function start(): () => void {
           if (running.value?.id !== s.id) {
             ticks.value = []
             pending = []
+            if (s.done > 0) void known() // one that goes on has landed some already
           }
           running.value = s
           failure.value = ''
