@@ -46,7 +46,8 @@ chromium:
 	@sh scripts/chromium.sh
 
 test: server/dist/index.html chromium
-	$(GO) test -timeout 15m ./...
+	$(GO) test -timeout 15m -skip '^TestDetection$$' ./...
+	@sh scripts/detection.sh
 
 bench:
 	$(GO) test -run '^$$' -bench . -benchmem ./core/...
