@@ -77,9 +77,10 @@ const on = (word: string) => props.q.split(/\s+/).includes(word)
     >
       {{ notFair }} not fair yet
     </button>
-    <span v-if="board.sweep && !chips.length && board.sweep.state === 'done'" class="fine"
-      >No gaps: the service does what the declaration says, as far as it was probed.</span
-    >
+    <template v-if="board.sweep && !chips.length && board.sweep.state === 'done'">
+      <span v-if="!unproven && !unprobed" class="fine">No gaps: the service does what the declaration says.</span>
+      <span v-else class="faint">No gaps were found, but not every crossing is proven.</span>
+    </template>
   </div>
 </template>
 

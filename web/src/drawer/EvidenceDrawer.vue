@@ -160,7 +160,8 @@ function drag(e: PointerEvent) {
             <span v-if="isGap(kind)"> · {{ probe?.confidence }}</span>
             <span v-if="x.inferred"> · inferred from {{ x.inferred }}</span>
           </div>
-          <div>{{ probe?.reason ?? x.reason }}</div>
+          <div v-if="kind === 'unprobed'">Expected: {{ probe?.expected ?? x.expected }}.</div>
+          <div v-else>{{ probe?.reason }}</div>
           <div v-for="g in (probe?.gaps ?? []).filter((g) => g.reason !== probe?.reason)" :key="g.reason" class="more">
             <span class="kind small" :class="`k-${g.kind}`">{{ g.kind }}</span> {{ g.reason }}
           </div>

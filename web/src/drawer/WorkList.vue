@@ -68,15 +68,18 @@ async function retry(u: Unfair) {
         >
       </p>
       <pre class="mono">{{ u.complaint || 'The service says nothing more.' }}</pre>
-      <label :for="`sample-${u.route}`" class="faint">The sample, as JSON</label>
-      <NInput
-        type="textarea"
-        class="mono"
-        :autosize="{ minRows: 2, maxRows: 10 }"
-        :value="edited[u.route] ?? u.body"
-        :input-props="{ id: `sample-${u.route}`, spellcheck: false }"
-        @update:value="(v: string) => (edited[u.route] = v)"
-      />
+      <template v-if="u.body || !/^(GET|HEAD|DELETE) /.test(u.route)">
+        <label :for="`sample-${u.route}`" class="faint">The sample, as JSON</label>
+        <NInput
+          type="textarea"
+          class="mono"
+          placeholder="nothing is sent; write JSON here to send a body"
+          :autosize="{ minRows: 2, maxRows: 10 }"
+          :value="edited[u.route] ?? u.body"
+          :input-props="{ id: `sample-${u.route}`, spellcheck: false }"
+          @update:value="(v: string) => (edited[u.route] = v)"
+        />
+      </template>
       <div class="acts">
         <NButton size="small" type="primary" :disabled="!!running" :loading="busy === u.route" @click="retry(u)">{{
           edited[u.route] !== undefined && edited[u.route] !== u.body
