@@ -92,6 +92,7 @@ type run struct {
 	pending map[string][]*probe.Probe // by control
 	since   map[string][]*probe.Probe // refused since the credential's last success
 	worked  map[string]bool
+	tried   map[string]int // the epoch of the credential that was renewed first
 	leases  map[string]*lease
 	counted atomic.Int64
 	lost    map[string]bool  // sent by an earlier process, never answered
@@ -105,7 +106,7 @@ func (a *App) newRun(ctx context.Context, d *declaration.Document, t *declaratio
 		return nil, err
 	}
 	r := &run{app: a, doc: d, target: t, plan: pl, client: c, probes: only, facts: facts, pending: map[string][]*probe.Probe{}, since: map[string][]*probe.Probe{},
-		worked: map[string]bool{}, leases: map[string]*lease{}, done: make(chan struct{}), lost: map[string]bool{}}
+		worked: map[string]bool{}, tried: map[string]int{}, leases: map[string]*lease{}, done: make(chan struct{}), lost: map[string]bool{}}
 	r.keys = wire.NewKeyring(d, t, c, a.secret)
 	r.judge = newJudge(d, pl, facts)
 	r.stopping, r.stop = context.WithCancel(context.Background())
@@ -421,7 +422,7 @@ func (r *run) credentialSeen(p *probe.Probe, cls verdict.Class, renewed *bool, e
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	switch {
-	case cls == verdict.Refused && p.Expect.Outcome == access.Admit && p.Kind == probe.Crossing && r.worked[k] && !*renewed:
+	case cls == verdict.Refused && p.Expect.Outcome == access.Admit && p.Kind == probe.Crossing && !*renewed && r.mayRenew(k, epoch):
 		*renewed = true
 		r.mu.Unlock()
 		err := r.keys.Renew(r.ctx, p.Identity, p.Scheme, epoch)
@@ -446,6 +447,17 @@ func (r *run) credentialSeen(p *probe.Probe, cls verdict.Class, renewed *bool, e
 		}
 	}
 	return false
+}
+
+// mayRenew says whether a refused credential is worth renewing: it worked
+// before, or nobody tried yet, or it was this very one that was renewed
+// meanwhile. The caller holds the lock.
+func (r *run) mayRenew(k string, epoch int) bool {
+	tried, ever := r.tried[k]
+	if !ever {
+		r.tried[k] = epoch
+	}
+	return r.worked[k] || !ever || tried == epoch
 }
 
 // keep writes the fact and tells of every verdict that it settles.

@@ -17,6 +17,7 @@ export const failure = ref('') // why the last sweep could not check its target
 /** The sweep that the strip tells of. */
 export const shown = computed(() => running.value ?? last.value)
 
+let ends = 0 // sweeps that were heard to end
 let loading = false
 let stale = false
 
@@ -26,6 +27,7 @@ export async function refresh(): Promise<void> {
     return
   }
   loading = true
+  const heard = ends
   try {
     const b = await ask(api.GET('/api/board', { params: { query: target.value ? { target: target.value } : {} } }))
     board.value = b
@@ -33,8 +35,9 @@ export async function refresh(): Promise<void> {
     target.value = b.target
     if (b.target) localStorage.setItem('millgate.target', b.target)
     if (b.sweep) {
-      if (b.sweep.state === 'running') running.value = b.sweep
-      else last.value = b.sweep
+      // An answer from before the end must not bring the sweep back.
+      if (b.sweep.state !== 'running') last.value = b.sweep
+      else if (heard === ends) running.value = b.sweep
     } else if (!running.value) last.value = null
     const list = await ask(api.GET('/api/worklist', { params: { query: b.target ? { target: b.target } : {} } }))
     notFair.value = list.length
@@ -111,6 +114,7 @@ export function start(): () => void {
           failure.value = ''
         } else {
           failure.value = s.state === 'failed' ? s.note : ''
+          ends++
           running.value = null
           waiting.value = ''
           if (!s.partial) last.value = s
