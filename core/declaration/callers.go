@@ -4,76 +4,176 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
+
+	"github.com/goccy/go-yaml/ast"
 
 	"millgate/core/route"
 )
 
+// kindWords are the words that a scheme of each kind has.
+var kindWords = map[Kind][]string{
+	Bearer:    {"token", "issuer", "audience", "algorithms", "keys", "claims", "lifetime", "login", "refresh", "logout"},
+	APIKey:    {"in", "name"},
+	Cookie:    {"name", "path", "http_only", "secure", "same_site", "lifetime", "login", "logout"},
+	Basic:     {},
+	Signature: {"algorithm", "header", "timestamp", "covers", "tolerance"},
+	Link:      {"expires", "signature", "lifetime", "issue"},
+}
+
+// neededWords are those of them that must be there, with an example.
+var neededWords = map[Kind][][2]string{
+	APIKey:    {{"in", "in: header"}, {"name", "name: X-Api-Key"}},
+	Cookie:    {{"name", "name: the cookie's name"}},
+	Signature: {{"algorithm", "algorithm: hmac-sha256"}, {"header", "header: X-Signature"}, {"covers", `covers: "{timestamp}.{body}"`}},
+	Link:      {{"expires", "expires: the query parameter with the end"}, {"signature", "signature: the query parameter with the signature"}},
+}
+
+var schemeWords = []string{"kind", "token", "issuer", "audience", "algorithms", "keys", "claims", "lifetime", "login", "refresh", "logout", "in", "name", "path", "http_only", "secure", "same_site", "algorithm", "header", "timestamp", "covers", "tolerance", "expires", "signature", "issue"}
+
 func (r *reader) scheme(q pair) *Scheme {
-	s := &Scheme{Name: q.key, Place: q.kpos, Lifetime: map[string]Ref{}}
+	s := &Scheme{Name: q.key, Place: q.kpos, Lifetime: map[string]Ref{}, Cookie: CookieAttributes{Path: "/", HTTPOnly: true, Secure: true, SameSite: "lax"}}
 	by := map[string]pair{}
-	for _, f := range r.entries(q.val, "scheme "+q.key, schemeWords) {
+	fields := r.entries(q.val, "scheme "+q.key, schemeWords)
+	for _, f := range fields {
 		by[f.key] = f
-		switch f.key {
-		case "kind":
-			s.Kind = Kind(r.word(f.val, "kind", string(Bearer), string(APIKey), string(Cookie), string(Basic), string(Signature), string(Link)))
-		case "token":
-			s.Token = r.word(f.val, "token", "jwt", "opaque")
-		case "issuer":
-			s.Issuer, _ = r.str(f.val, "issuer")
-		case "audience":
-			s.Audience, _ = r.str(f.val, "audience")
-		case "algorithms":
-			s.Algorithms = r.strings(f.val, "algorithms")
-		case "claims":
-			s.Claims = map[string]string{}
-			for _, c := range r.entries(f.val, "claims", nil) {
-				s.Claims[c.key] = r.pointer(c.val, "claim "+c.key)
-			}
-		case "in":
-			s.In = r.word(f.val, "in", "header", "query", "cookie")
-		case "name", "header":
-			s.Field, _ = r.str(f.val, f.key)
-		case "lifetime":
-			for _, l := range r.entries(f.val, "lifetime", nil) {
-				if n, ok := r.str(l.val, "lifetime "+l.key); ok {
-					s.Lifetime[l.key] = Ref{Name: n, Place: r.place(l.val)}
-				}
-			}
-		case "login":
-			s.Login, _ = r.request(f.val, "login")
-		case "refresh":
-			s.Refresh, _ = r.request(f.val, "refresh")
-		case "logout":
-			s.Logout, _ = r.request(f.val, "logout")
-		}
+		r.schemeField(s, f)
 	}
-	need := func(word, hint string) {
-		if _, ok := by[word]; !ok {
-			r.fail(q.kn, "missing", fmt.Sprintf("scheme %q of kind %s needs `%s`", q.key, s.Kind, word), hint)
-		}
-	}
-	switch s.Kind {
-	case "":
+	if s.Kind == "" {
 		if _, ok := by["kind"]; !ok {
 			r.fail(q.kn, "missing", fmt.Sprintf("scheme %q has no kind", q.key), "add  kind: bearer  (or api-key, cookie, basic, signature, link)")
 		}
+		return s
+	}
+	for _, f := range fields {
+		if f.key != "kind" && !slices.Contains(kindWords[s.Kind], f.key) {
+			known := "it has none but kind"
+			if len(kindWords[s.Kind]) > 0 {
+				known = "its words are " + strings.Join(kindWords[s.Kind], ", ")
+			}
+			r.fail(f.kn, "unknown-word", fmt.Sprintf("%q has no meaning for a scheme of kind %s", f.key, s.Kind), known)
+		}
+	}
+	for _, w := range neededWords[s.Kind] {
+		if _, ok := by[w[0]]; !ok {
+			r.fail(q.kn, "missing", fmt.Sprintf("scheme %q of kind %s needs `%s`", q.key, s.Kind, w[0]), "add  "+w[1])
+		}
+	}
+	r.taken(s)
+	return s
+}
+
+func (r *reader) schemeField(s *Scheme, f pair) {
+	switch f.key {
+	case "kind":
+		s.Kind = Kind(r.word(f.val, "kind", string(Bearer), string(APIKey), string(Cookie), string(Basic), string(Signature), string(Link)))
+	case "token":
+		s.Token = r.word(f.val, "token", "jwt", "opaque")
+	case "issuer":
+		s.Issuer, _ = r.str(f.val, "issuer")
+	case "audience":
+		s.Audience, _ = r.str(f.val, "audience")
+	case "algorithms":
+		s.Algorithms = r.strings(f.val, "algorithms")
+	case "keys":
+		r.keys(s, f)
+	case "claims":
+		s.Claims = map[string]string{}
+		for _, c := range r.entries(f.val, "claims", nil) {
+			s.Claims[c.key] = r.pointer(c.val, "claim "+c.key)
+		}
+	case "in":
+		s.In = r.word(f.val, "in", "header", "query", "cookie")
+	case "name", "header":
+		s.Field, _ = r.str(f.val, f.key)
+	case "signature":
+		s.Field, _ = r.str(f.val, f.key)
+	case "lifetime":
+		for _, l := range r.entries(f.val, "lifetime", []string{"access", "refresh"}) {
+			if n, ok := r.str(l.val, "lifetime "+l.key); ok {
+				s.Lifetime[l.key] = Ref{Name: n, Place: r.place(l.val)}
+			}
+		}
+	case "login":
+		s.Login, _ = r.request(f.val, "login")
+	case "refresh":
+		s.Refresh, _ = r.request(f.val, "refresh")
+	case "logout":
+		s.Logout, _ = r.request(f.val, "logout")
+	case "path":
+		s.Cookie.Path, _ = r.str(f.val, "path")
+	case "http_only":
+		s.Cookie.HTTPOnly = r.bool(f.val, "http_only")
+	case "secure":
+		s.Cookie.Secure = r.bool(f.val, "secure")
+	case "same_site":
+		s.Cookie.SameSite = r.word(f.val, "same_site", "strict", "lax", "none")
+	case "algorithm":
+		s.Signing.Algorithm = r.word(f.val, "algorithm", "hmac-sha256", "hmac-sha512")
+	case "timestamp":
+		s.Signing.Timestamp, _ = r.str(f.val, "timestamp")
+	case "covers":
+		s.Signing.Covers, _ = r.str(f.val, "covers")
+	case "tolerance":
+		s.Signing.Tolerance = r.duration(f.val, "tolerance")
+	case "expires":
+		s.Expires, _ = r.str(f.val, "expires")
+	case "issue":
+		s.Issue, _ = r.request(f.val, "issue")
+	}
+}
+
+// keys reads where the verification keys are: one of three ways.
+func (r *reader) keys(s *Scheme, f pair) {
+	fields := r.entries(f.val, "keys", []string{"jwks", "file", "secret"})
+	if len(fields) != 1 {
+		r.fail(f.kn, "missing", "keys are in one place", "write one of  { jwks: id:/.well-known/jwks.json },  { file: keys.pem }  or  { secret: env:NAME }")
+	}
+	for _, k := range fields {
+		switch k.key {
+		case "jwks":
+			if s.Keys.JWKS, _ = r.str(k.val, "jwks"); s.Keys.JWKS != "" {
+				if _, err := route.ParseTemplate("GET " + s.Keys.JWKS); err != nil {
+					r.fail(k.val, "selector", "jwks must be a path at a host of the target", "write for example id:/.well-known/jwks.json")
+				}
+			}
+		case "file":
+			s.Keys.File, _ = r.str(k.val, "file")
+		case "secret":
+			s.Keys.Secret = r.value(k)
+		}
+	}
+}
+
+// taken checks that the requests of a scheme say where the credential is.
+func (r *reader) taken(s *Scheme) {
+	need := func(q *Request, what, word, example string) {
+		if q != nil && q.Take[word] == "" {
+			r.sayAt(q.Place, 1, Error, "missing", what+" does not say where the answer has the "+map[string]string{"access": "token", "link": "link"}[word], "add  take: { "+word+": "+example+" }")
+		}
+	}
+	switch s.Kind {
 	case Bearer:
 		if s.Token == "" {
 			s.Token = "opaque"
 		}
-		if s.Login != nil && s.Login.Take["access"] == "" {
-			r.sayAt(s.Login.Place, 1, Error, "missing", "login does not say where the answer has the token", "add  take: { access: /access_token }")
-		}
-		if s.Refresh != nil && s.Refresh.Take["access"] == "" {
-			r.sayAt(s.Refresh.Place, 1, Error, "missing", "refresh does not say where the answer has the token", "add  take: { access: /access_token }")
-		}
-	case APIKey:
-		need("in", "add  in: header")
-		need("name", "add  name: X-Api-Key")
-	case Cookie:
-		need("name", "add  name: the cookie's name")
+		need(s.Login, "login", "access", "/access_token")
+		need(s.Refresh, "refresh", "access", "/access_token")
+	case Link:
+		need(s.Issue, "issue", "link", "/url")
 	}
-	return s
+}
+
+func (r *reader) duration(n ast.Node, what string) time.Duration {
+	s, ok := r.str(n, what)
+	if !ok {
+		return 0
+	}
+	d, err := ParseDuration(s)
+	if err != nil {
+		r.fail(n, "type", err.Error(), "")
+	}
+	return d
 }
 
 func (r *reader) lifetime(q pair) *Lifetime {
@@ -85,14 +185,7 @@ func (r *reader) lifetime(q pair) *Lifetime {
 		case "reuse":
 			l.Reuse = r.word(f.val, "reuse", "ends-grant", "refused", "allowed")
 		default:
-			s, ok := r.str(f.val, f.key)
-			if !ok {
-				continue
-			}
-			d, err := ParseDuration(s)
-			if err != nil {
-				r.fail(f.val, "type", err.Error(), "")
-			}
+			d := r.duration(f.val, f.key)
 			switch f.key {
 			case "max":
 				l.Max = d
@@ -173,11 +266,12 @@ func (r *reader) value(p pair) Value {
 
 func (r *reader) record(q pair) *Record {
 	rec := &Record{Name: q.key, Place: q.kpos, OwnedBy: map[string][]string{}}
+	said := len(r.msgs)
 	for _, f := range r.entries(q.val, "record "+q.key, []string{"fills", "owned_by", "make", "remove"}) {
 		switch f.key {
 		case "fills":
 			for _, x := range r.refs(f.val, "fills") {
-				if !strings.Contains(x.Name, "/") {
+				if !strings.Contains(x.Name, "/") && x.Name != "" {
 					rec.Param = x.Name
 					continue
 				}
@@ -205,7 +299,7 @@ func (r *reader) record(q pair) *Record {
 			rec.Remove, _ = r.request(f.val, "remove")
 		}
 	}
-	if rec.Param == "" && len(rec.Fills) == 0 {
+	if rec.Param == "" && len(rec.Fills) == 0 && !Failed(r.msgs[said:]) {
 		r.fail(q.kn, "missing", fmt.Sprintf("record %q fills nothing", q.key), "add  fills: /v1/things/{id}")
 	}
 	return rec

@@ -154,9 +154,21 @@ type Route struct {
 	Effect      Effect
 	Sensitivity Sensitivity
 	Summary     string
+	Group       string // what it belongs to, in words; "" goes by its path
 	Send        Sample
+	Then        []*FollowUp
 	Answers     map[int]*Shape // by status; 0 is "default"
 	From        string         // the file it was imported from; "" when written by hand
+}
+
+// FollowUp is a request that shows whether an admitted answer had its effect.
+type FollowUp struct {
+	Request
+	As     Ref               // the identity that sends it; none is nobody
+	With   map[string]string // name → JSON Pointer into the admitted answer; fills {name}
+	Status int               // what it must be answered with; 0 is any 2xx
+	Has    []string          // JSON Pointers that must be there
+	Lacks  []string          // JSON Pointers that must not
 }
 
 // Key names a route: "GET /v1/proposals/{id}".
@@ -210,13 +222,41 @@ type Scheme struct {
 	Issuer     string
 	Audience   string
 	Algorithms []string
+	Keys       Keys
 	Claims     map[string]string // what → JSON Pointer into the claims
 	In         string            // header, query or cookie, for api-key
 	Field      string            // the header, query parameter or cookie
-	Lifetime   map[string]Ref
+	Lifetime   map[string]Ref    // access, refresh
 	Login      *Request
 	Refresh    *Request
 	Logout     *Request
+	Cookie     CookieAttributes // for cookie
+	Signing    Signing          // for signature
+	Expires    string           // for link: the query parameter with the end (RFC 3339 or Unix seconds)
+	Issue      *Request         // for link: what gives one out
+}
+
+// Keys say where the keys are that tokens are verified with; one of them.
+type Keys struct {
+	JWKS   string // a path at a host of the target, "id:/.well-known/jwks.json"
+	File   string // a JWK set (RFC 7517) or PEM beside the declaration
+	Secret Value  // for HMAC algorithms
+}
+
+// CookieAttributes of a session cookie (RFC 6265 section 4.1.2).
+type CookieAttributes struct {
+	Path     string
+	HTTPOnly bool
+	Secure   bool
+	SameSite string // strict, lax or none
+}
+
+// Signing says how a request is signed.
+type Signing struct {
+	Algorithm string        // hmac-sha256, hmac-sha512
+	Timestamp string        // the header with the time in Unix seconds; "" without
+	Covers    string        // what is signed, with {timestamp}, {method}, {path}, {query} and {body}
+	Tolerance time.Duration // how far the timestamp may be off
 }
 
 // Probed says whether this version can present the scheme.
@@ -355,6 +395,102 @@ type Answers struct {
 	}
 }
 
+// Amount is a number of calls in a time. Per is 0 for calls at the same time.
+type Amount struct {
+	Count int
+	Per   time.Duration
+}
+
+func (a Amount) String() string {
+	if a.Per == 0 {
+		return fmt.Sprintf("%d at once", a.Count)
+	}
+	return Pace(a).String()
+}
+
+// Model of a limiter.
+type Model string
+
+const (
+	FixedWindow   Model = "fixed-window"
+	SlidingWindow Model = "sliding-window"
+	TokenBucket   Model = "token-bucket"
+	LeakyBucket   Model = "leaky-bucket"
+	Concurrency   Model = "concurrency"
+)
+
+// CountKey is what calls are counted by.
+type CountKey struct {
+	By     string // address, identity, key, role, host, header or everyone
+	Header string // for header
+}
+
+func (c CountKey) String() string {
+	if c.By == "header" {
+		return "header:" + c.Header
+	}
+	return c.By
+}
+
+// QuotaFor replaces the amounts of a quota for a role or an identity.
+type QuotaFor struct {
+	Ref
+	Amounts []Amount
+}
+
+// Exemption from a quota.
+type Exemption struct {
+	Kind string // target, role, identity or address
+	Ref
+}
+
+// Quota says how often. The zero Quota lets nothing through.
+type Quota struct {
+	Name string
+	Place
+	At         []route.Selector
+	Allow      []Amount   // all of them must have room
+	CountedBy  []CountKey // the first that the caller has
+	Model      Model
+	Starts     string // first-call or clock, for windows
+	Burst      int    // for buckets; 0 is the amount's count
+	Queue      int    // how many may wait
+	Counts     string // all or admitted
+	RefuseWith int    // status
+	PerRoute   bool   // one count for each route, not one for all
+	For        []QuotaFor
+	Exempt     []Exemption
+}
+
+// Permission is what pages of one origin may do.
+type Permission struct {
+	Place
+	Origin      string // serialised (RFC 6454 section 6.2), "any" or "null"
+	Methods     []string
+	Headers     []string // lower case
+	Expose      []string // lower case
+	Credentials bool
+	MaxAge      time.Duration
+}
+
+// OriginEntry says which pages may call. The zero OriginEntry permits none.
+type OriginEntry struct {
+	Place
+	At    []route.Selector
+	Allow []Permission
+}
+
+// Waiver accepts what a check of the review, or a finding, says.
+type Waiver struct {
+	Place
+	Check  string           // the check's id
+	At     []route.Selector // the routes it is about
+	Of     []string         // or names: a role, a scheme, a quota, an origin
+	Reason string
+	By     string // who accepted it
+	Until  time.Time
+}
+
 // Document is a parsed declaration. Slices keep the order of the text.
 type Document struct {
 	Name       string // file name
@@ -367,11 +503,18 @@ type Document struct {
 	Identities []*Identity
 	Records    []*Record
 	Access     []*Entry
+	Origins    []*OriginEntry
+	Quotas     []*Quota
 	Answers    Answers
+	Waivers    []*Waiver
+	Includes   []string // the files it includes, in order
 
 	Inventory *route.Inventory
 	Deciding  []int // for each route the deciding entry's index in Access; -1 when it is closed
 	Fillers   []int // for each route the record that fills its last parameter; -1 without
+	OriginsAt []int // for each route the deciding entry's index in Origins; -1 when no page may call
+	QuotasAt  [][]int // for each route the quotas whose `at` matches, by index
+	Touched   []bool // for each access entry whether its selectors match a route at all
 
 	roleSets map[string]map[string]bool // by identity
 	owners   map[string]bool            // identities that own a record
@@ -381,6 +524,14 @@ type Document struct {
 func (d *Document) Entry(i int) *Entry {
 	if e := d.Deciding[i]; e >= 0 {
 		return d.Access[e]
+	}
+	return nil
+}
+
+// OriginEntry returns what decides which pages may call route i, nil without.
+func (d *Document) OriginEntry(i int) *OriginEntry {
+	if e := d.OriginsAt[i]; e >= 0 {
+		return d.Origins[e]
 	}
 	return nil
 }

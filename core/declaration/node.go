@@ -20,6 +20,10 @@ type reader struct {
 	msgs    []Message
 	anchors map[string]ast.Node
 	depth   int
+	files   Files
+
+	routes   map[string]*Route // by method and template, over all files
+	included map[string]bool
 }
 
 type pair struct {

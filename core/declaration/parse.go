@@ -28,12 +28,17 @@ type Imported struct {
 // Problems do not stop it: what could be read is returned beside them.
 type Importer func(ref string) (routes []Imported, problems []error)
 
+// Files reads what a declaration names, relative to it. Either may be nil.
+type Files struct {
+	Routes Importer
+	Text   func(ref string) ([]byte, error) // a file to include
+}
+
 var (
-	topWords    = []string{"millgate", "title", "targets", "routes", "roles", "schemes", "lifetimes", "identities", "records", "access", "origins", "quotas", "answers"}
+	topWords    = []string{"millgate", "title", "include", "targets", "routes", "roles", "schemes", "lifetimes", "identities", "records", "access", "origins", "quotas", "answers", "waivers"}
 	targetWords = []string{"base", "hosts", "values", "direct", "pace", "unsafe", "ask_for"}
-	routeWords  = []string{"from", "host", "at", "effect", "sensitivity", "send", "summary"}
+	routeWords  = []string{"from", "host", "at", "effect", "sensitivity", "group", "send", "then", "summary"}
 	sampleWords = []string{"as", "path", "query", "headers", "json", "form", "text", "type"}
-	schemeWords = []string{"kind", "token", "issuer", "audience", "algorithms", "keys", "claims", "lifetime", "login", "refresh", "logout", "in", "name", "header", "timestamp", "algorithm", "covers", "tolerance", "expires", "signature", "issue"}
 	entryWords  = []string{"at", "who", "broken", "hide", "given", "scope", "by", "owner_of"}
 )
 
@@ -41,15 +46,38 @@ var (
 // the order of the text; the Document is usable when none of them is an Error,
 // and holds what could be read otherwise.
 func Parse(name string, text []byte, load Importer) (*Document, []Message) {
-	r := &reader{file: name}
+	return ParseFiles(name, text, Files{Routes: load})
+}
+
+// ParseFiles is Parse for a declaration that may include others.
+func ParseFiles(name string, text []byte, files Files) (*Document, []Message) {
+	r := &reader{file: name, files: files, routes: map[string]*Route{}, included: map[string]bool{name: true}}
 	doc := &Document{Name: name}
+	if !r.text(doc, text) {
+		return doc.settled(r), r.msgs
+	}
+	doc.settled(r)
+	sort.SliceStable(r.msgs, func(i, j int) bool {
+		a, b := r.msgs[i], r.msgs[j]
+		if a.File != b.File {
+			return a.File == name
+		}
+		return a.Line < b.Line || a.Line == b.Line && a.Column < b.Column
+	})
+	return doc, r.msgs
+}
+
+// text reads one file into the document; false when it is not YAML at all.
+func (r *reader) text(doc *Document, text []byte) bool {
 	file, err := parser.ParseBytes(text, parser.ParseComments, parser.AllowDuplicateMapKey())
 	if err != nil {
 		var se *yaml.SyntaxError
 		if errors.As(err, &se) {
-			return doc.settled(r), []Message{syntaxMessage(name, se.Token, se.Message)}
+			r.msgs = append(r.msgs, syntaxMessage(r.file, se.Token, se.Message))
+		} else {
+			r.msgs = append(r.msgs, syntaxMessage(r.file, nil, err.Error()))
 		}
-		return doc.settled(r), []Message{syntaxMessage(name, nil, err.Error())}
+		return false
 	}
 	var body ast.Node
 	for _, d := range file.Docs {
@@ -64,18 +92,36 @@ func Parse(name string, text []byte, load Importer) (*Document, []Message) {
 	}
 	if body == nil {
 		r.fail(nil, "missing", "the declaration is empty", "begin with  millgate: 1")
-		return doc.settled(r), r.msgs
+		return false
 	}
-	r.document(doc, body, load)
-	doc.settled(r)
-	sort.SliceStable(r.msgs, func(i, j int) bool {
-		a, b := r.msgs[i], r.msgs[j]
-		if a.File != b.File {
-			return a.File == name
+	r.document(doc, body)
+	return true
+}
+
+// include reads another file of the language into the same document.
+func (r *reader) include(doc *Document, n ast.Node) {
+	for _, ref := range r.refs(n, "include") {
+		say := func(text, hint string) { r.sayAt(ref.Place, len(ref.Name), Error, "include", text, hint) }
+		switch {
+		case r.files.Text == nil:
+			say(fmt.Sprintf("%q cannot be read here", ref.Name), "")
+			continue
+		case r.included[ref.Name]:
+			say(fmt.Sprintf("%s is included already", ref.Name), "remove one of the two")
+			continue
 		}
-		return a.Line < b.Line || a.Line == b.Line && a.Column < b.Column
-	})
-	return doc, r.msgs
+		r.included[ref.Name] = true
+		b, err := r.files.Text(ref.Name)
+		if err != nil {
+			say(fmt.Sprintf("%s: %v", ref.Name, err), "files are looked for beside the declaration")
+			continue
+		}
+		doc.Includes = append(doc.Includes, ref.Name)
+		file, anchors := r.file, r.anchors
+		r.file, r.anchors = ref.Name, nil
+		r.text(doc, b)
+		r.file, r.anchors = file, anchors
+	}
 }
 
 // Failed says whether one of the messages is an error.
@@ -83,7 +129,7 @@ func Failed(msgs []Message) bool {
 	return slices.ContainsFunc(msgs, func(m Message) bool { return m.Level == Error })
 }
 
-func (r *reader) document(doc *Document, body ast.Node, load Importer) {
+func (r *reader) document(doc *Document, body ast.Node) {
 	top := r.entries(body, "a declaration", topWords)
 	versioned := false
 	for _, p := range top {
@@ -94,11 +140,15 @@ func (r *reader) document(doc *Document, body ast.Node, load Importer) {
 				r.fail(p.val, "version", fmt.Sprintf("version %s of the language is not known", v), "this program reads version 1")
 			}
 		case "title":
-			doc.Title, _ = r.str(p.val, "title")
+			if t, _ := r.str(p.val, "title"); doc.Title == "" {
+				doc.Title = t
+			}
+		case "include":
+			r.include(doc, p.val)
 		case "targets":
 			r.targets(doc, p.val)
 		case "routes":
-			r.routes(doc, p.val, load)
+			r.routeList(doc, p.val)
 		case "roles":
 			for _, q := range r.entries(p.val, "roles", nil) {
 				role := &Role{Name: q.key, Place: q.kpos}
@@ -127,10 +177,24 @@ func (r *reader) document(doc *Document, body ast.Node, load Importer) {
 			for _, x := range r.list(p.val) {
 				doc.Access = append(doc.Access, r.entry(x))
 			}
-		case "origins", "quotas":
-			r.say(p.kn, Warning, "not-judged", p.key+" are kept in the text but not judged by this version", "nothing to do; crossings are judged without them")
+		case "origins":
+			for _, x := range r.list(p.val) {
+				doc.Origins = append(doc.Origins, r.originEntry(x))
+			}
+		case "quotas":
+			for _, q := range r.entries(p.val, "quotas", nil) {
+				doc.Quotas = append(doc.Quotas, r.quota(q))
+			}
 		case "answers":
+			if doc.Answers.Status != nil {
+				r.fail(p.kn, "duplicate", "`answers` is said in two files", "put all of it into one of them")
+				continue
+			}
 			r.answers(doc, p.val)
+		case "waivers":
+			for _, x := range r.list(p.val) {
+				doc.Waivers = append(doc.Waivers, r.waiver(x))
+			}
 		}
 	}
 	if !versioned {
@@ -203,8 +267,8 @@ func (r *reader) targets(doc *Document, n ast.Node) {
 	}
 }
 
-func (r *reader) routes(doc *Document, n ast.Node, load Importer) {
-	byKey := map[string]*Route{}
+func (r *reader) routeList(doc *Document, n ast.Node) {
+	byKey := r.routes
 	add := func(rt *Route) *Route {
 		k := rt.Method() + " " + rt.TemplateKey()
 		if old := byKey[k]; old != nil {
@@ -224,7 +288,12 @@ func (r *reader) routes(doc *Document, n ast.Node, load Importer) {
 				by[f.key] = f
 			}
 			if from, ok := by["from"]; ok {
-				r.importRoutes(by, from, load, func(rt *Route, place ast.Node) {
+				for _, f := range fields {
+					if f.key != "from" && f.key != "host" {
+						r.fail(f.kn, "unknown-word", fmt.Sprintf("%q has no meaning beside `from`", f.key), "say it in a line of its own for each route:  - { at: METHOD /path, … }")
+					}
+				}
+				r.importRoutes(by, from, func(rt *Route, place ast.Node) {
 					if old := add(rt); old != nil && old.From == rt.From {
 						r.fail(place, "duplicate", fmt.Sprintf("%s stands twice in %s", rt.Key(), rt.From), "remove one of them there")
 					}
@@ -300,6 +369,17 @@ func (r *reader) routeFields(rt *Route, by map[string]pair) {
 	if f, ok := by["summary"]; ok {
 		rt.Summary, _ = r.str(f.val, "summary")
 	}
+	if f, ok := by["group"]; ok {
+		rt.Group, _ = r.str(f.val, "group")
+	}
+	if f, ok := by["then"]; ok {
+		rt.Then = nil
+		for _, x := range r.list(f.val) {
+			if u := r.followUp(x); u != nil {
+				rt.Then = append(rt.Then, u)
+			}
+		}
+	}
 	if f, ok := by["send"]; ok {
 		for _, g := range r.entries(f.val, "send", sampleWords) {
 			switch g.key {
@@ -325,7 +405,7 @@ func (r *reader) routeFields(rt *Route, by map[string]pair) {
 		}
 		for name := range rt.Send.Path {
 			if !slices.Contains(rt.Parameters(), name) {
-				r.fail(f.kn, "unknown-word", fmt.Sprintf("%s has no parameter %q", rt.Key(), name), "its parameters are "+strings.Join(rt.Parameters(), ", "))
+				r.fail(f.kn, "reference", fmt.Sprintf("%s has no parameter %q", rt.Key(), name), "its parameters are "+strings.Join(rt.Parameters(), ", "))
 			}
 		}
 	}
@@ -342,7 +422,7 @@ func merged(a, b map[string]string) map[string]string {
 	return out
 }
 
-func (r *reader) importRoutes(by map[string]pair, from pair, load Importer, add func(*Route, ast.Node)) {
+func (r *reader) importRoutes(by map[string]pair, from pair, add func(*Route, ast.Node)) {
 	ref, ok := r.str(from.val, "from")
 	if !ok {
 		return
@@ -351,11 +431,11 @@ func (r *reader) importRoutes(by map[string]pair, from pair, load Importer, add 
 	if h, ok := by["host"]; ok {
 		host, _ = r.str(h.val, "host")
 	}
-	if load == nil {
+	if r.files.Routes == nil {
 		r.fail(from.val, "import", fmt.Sprintf("%q cannot be read here", ref), "")
 		return
 	}
-	routes, problems := load(ref)
+	routes, problems := r.files.Routes(ref)
 	for _, p := range problems {
 		r.fail(from.val, "import", fmt.Sprintf("%s: %s", ref, p), "mend the file, or write its routes by hand")
 	}
@@ -435,23 +515,14 @@ func (r *reader) entry(n ast.Node) *Entry {
 		by[f.key] = f
 		switch f.key {
 		case "at":
-			for _, x := range r.list(f.val) {
-				s, ok := r.str(x, "at")
-				if !ok {
-					continue
-				}
-				sel, err := route.Parse(s)
-				if err != nil {
-					r.fail(x, "selector", err.Error(), "")
-					continue
-				}
-				e.Place = r.place(x)
-				e.At = append(e.At, sel)
-			}
+			e.At = r.selectors(f.val)
 			if len(e.At) > 0 {
 				e.Place = r.place(r.list(f.val)[0])
 			}
 		case "who":
+			if len(r.list(f.val)) == 0 {
+				r.fail(f.kn, "missing", "`who` is empty", "write nobody, anyone, signed-in, owner, a role or identity:NAME")
+			}
 			for _, w := range r.refs(f.val, "who") {
 				e.Who = append(e.Who, who(w))
 			}
@@ -485,6 +556,26 @@ func (r *reader) entry(n ast.Node) *Entry {
 		r.fail(n, "missing", "an access entry needs `who`", "add  who: nobody  (or anyone, signed-in, owner, a role, identity:NAME)")
 	}
 	return e
+}
+
+// selectors reads one selector or a list of them.
+func (r *reader) selectors(n ast.Node) (out []route.Selector) {
+	if len(r.list(n)) == 0 {
+		r.fail(n, "missing", "`at` selects nothing", "write for example  at: GET /path")
+	}
+	for _, x := range r.list(n) {
+		s, ok := r.str(x, "at")
+		if !ok {
+			continue
+		}
+		sel, err := route.Parse(s)
+		if err != nil {
+			r.fail(x, "selector", err.Error(), "")
+			continue
+		}
+		out = append(out, sel)
+	}
+	return out
 }
 
 func who(w Ref) Who {

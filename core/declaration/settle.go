@@ -30,9 +30,12 @@ func (d *Document) settled(r *reader) *Document {
 			d.owners[n] = d.owners[n] || len(ids) > 0
 		}
 	}
+	d.OriginsAt = slices.Repeat([]int{-1}, len(d.Routes))
+	d.QuotasAt = make([][]int, len(d.Routes))
 	d.checkNames(r)
 	d.settleRecords(r)
 	d.settleAccess(r)
+	d.settleLimits(r)
 	return d
 }
 
@@ -61,7 +64,7 @@ func (d *Document) checkNames(r *reader) {
 		if index[what][ref.Name] {
 			return
 		}
-		hint := fmt.Sprintf("declare it under `%s`", map[string]string{"role": "roles", "scheme": "schemes", "identity": "identities", "lifetime": "lifetimes", "record": "records"}[what])
+		hint := fmt.Sprintf("declare it under `%s`", map[string]string{"role": "roles", "scheme": "schemes", "identity": "identities", "lifetime": "lifetimes", "record": "records", "target": "targets"}[what])
 		if near := Nearest(ref.Name, known); near != "" {
 			hint = fmt.Sprintf("did you mean %q?", near)
 		} else if len(known) > 0 && len(known) <= 12 {
@@ -90,6 +93,42 @@ func (d *Document) checkNames(r *reader) {
 		}
 		r.sayAt(at, len(name), Error, "reference", fmt.Sprintf("no target has a host called %q", name), hint)
 	}
+	targets := names(d.Targets, func(x *Target) string { return x.Name })
+	index["target"] = map[string]bool{}
+	for _, n := range targets {
+		index["target"][n] = true
+	}
+	d.checkTwice(r)
+	for _, u := range d.Quotas {
+		for i := range u.For {
+			f := &u.For[i]
+			if n, ok := strings.CutPrefix(f.Name, "identity:"); ok {
+				want(Ref{n, f.Place}, "identity", ids)
+			} else if !index["role"][f.Name] && index["identity"][f.Name] {
+				f.Name = "identity:" + f.Name
+			} else {
+				want(f.Ref, "role", roles)
+			}
+		}
+		for _, x := range u.Exempt {
+			switch x.Kind {
+			case "role":
+				want(x.Ref, "role", roles)
+			case "identity":
+				want(x.Ref, "identity", ids)
+			case "target":
+				want(x.Ref, "target", targets)
+			}
+		}
+		for _, s := range u.At {
+			host(s.Host, u.Place)
+		}
+	}
+	for _, e := range d.Origins {
+		for _, s := range e.At {
+			host(s.Host, e.Place)
+		}
+	}
 	for _, ro := range d.Roles {
 		if slices.Contains([]string{"anyone", "signed-in", "nobody", "owner"}, ro.Name) {
 			r.sayAt(ro.Place, len(ro.Name), Error, "type", fmt.Sprintf("%q has a meaning of its own in `who`", ro.Name), "call the role something else")
@@ -104,12 +143,18 @@ func (d *Document) checkNames(r *reader) {
 		if rt.Send.As.Name != "" {
 			want(rt.Send.As, "identity", ids)
 		}
+		for _, u := range rt.Then {
+			host(u.Host, u.Place)
+			if u.As.Name != "" {
+				want(u.As, "identity", ids)
+			}
+		}
 	}
 	for _, s := range d.Schemes {
 		for _, l := range s.Lifetime {
 			want(l, "lifetime", lifetimes)
 		}
-		for _, q := range []*Request{s.Login, s.Refresh, s.Logout} {
+		for _, q := range []*Request{s.Login, s.Refresh, s.Logout, s.Issue} {
 			if q != nil {
 				host(q.Host, q.Place)
 			}
@@ -175,6 +220,41 @@ func (d *Document) checkNames(r *reader) {
 	}
 }
 
+// checkTwice reports names that two files declare; inside one file the reader
+// has said so.
+func (d *Document) checkTwice(r *reader) {
+	seen := map[string]Place{}
+	once := func(what, name string, at Place) {
+		k := what + "\x00" + name
+		if old, ok := seen[k]; ok {
+			r.sayAt(at, len(name), Error, "duplicate", fmt.Sprintf("the %s %q is declared already, in %s line %d", what, name, old.File, old.Line), "remove one of them")
+			return
+		}
+		seen[k] = at
+	}
+	for _, x := range d.Targets {
+		once("target", x.Name, x.Place)
+	}
+	for _, x := range d.Roles {
+		once("role", x.Name, x.Place)
+	}
+	for _, x := range d.Schemes {
+		once("scheme", x.Name, x.Place)
+	}
+	for _, x := range d.Lifetimes {
+		once("lifetime", x.Name, x.Place)
+	}
+	for _, x := range d.Identities {
+		once("identity", x.Name, x.Place)
+	}
+	for _, x := range d.Records {
+		once("record", x.Name, x.Place)
+	}
+	for _, x := range d.Quotas {
+		once("quota", x.Name, x.Place)
+	}
+}
+
 func (d *Document) checkFill(r *reader, c Credential) {
 	s := d.SchemeNamed(c.Scheme.Name)
 	if s == nil {
@@ -184,9 +264,13 @@ func (d *Document) checkFill(r *reader, c Credential) {
 	switch {
 	case s.Kind == APIKey:
 		need["key"] = true
+	case s.Kind == Basic:
+		need["username"], need["password"] = true, true
+	case s.Kind == Signature:
+		need["secret"] = true
 	case s.Kind == Bearer && s.Login == nil:
 		need["token"] = true
-	case s.Kind == Bearer:
+	case s.Login != nil:
 		for _, p := range s.Login.Placeholders() {
 			need[p] = true
 		}
@@ -309,14 +393,22 @@ func (a candidate) contains(b candidate) bool {
 	return a.sel.Contains(b.sel) && (!a.named || b.named)
 }
 
-func (d *Document) settleAccess(r *reader) {
-	found := make([][]candidate, len(d.Routes))
+// rule is one entry with selectors, of access, origins or quotas.
+type rule struct {
+	at    []route.Selector
+	place Place
+}
+
+// matched finds for each route the rules that select it. A pattern that takes
+// only a part of a route is an error, a rule that selects nothing a warning.
+func (d *Document) matched(r *reader, rules []rule) (found [][]candidate, touched []bool) {
+	found = make([][]candidate, len(d.Routes))
+	touched = make([]bool, len(rules))
 	var patterns []route.Selector
 	var owners []int
-	touched := make([]bool, len(d.Access))
-	split := make([]bool, len(d.Access))
-	for e, en := range d.Access {
-		for _, s := range en.At {
+	split := make([]bool, len(rules))
+	for e, en := range rules {
+		for _, s := range en.at {
 			if hits := d.Inventory.Named(s); len(hits) > 0 {
 				touched[e] = true
 				for _, i := range hits {
@@ -340,30 +432,87 @@ func (d *Document) settleAccess(r *reader) {
 				touched[e] = true
 				if !split[e] {
 					split[e] = true
-					r.sayAt(d.Access[e].Place, len(patterns[p].String()), Error, "splits", fmt.Sprintf("%s takes only a part of the route %s", patterns[p], rt.Key()), "name the template, or declare that part as a route of its own")
+					r.sayAt(rules[e].place, len(patterns[p].String()), Error, "splits", fmt.Sprintf("%s takes only a part of the route %s", patterns[p], rt.Key()), "name the template, or declare that part as a route of its own")
 				}
 			}
 		}
-		d.decide(r, i, found[i])
 	}
 	keys := names(d.Routes, func(x *Route) string { return x.Key() })
-	for e, en := range d.Access {
-		if touched[e] || len(en.At) == 0 || len(d.Routes) == 0 {
+	for e, en := range rules {
+		if touched[e] || len(en.at) == 0 || len(d.Routes) == 0 {
 			continue
 		}
 		hint := "add the route to the inventory, or remove the entry"
-		if near := Nearest(en.At[0].String(), keys); near != "" && len(keys) < 2000 {
+		if near := Nearest(en.at[0].String(), keys); near != "" && len(keys) < 2000 {
 			hint = fmt.Sprintf("did you mean %s?", near)
 		}
-		r.sayAt(en.Place, len(en.At[0].String()), Warning, "selects-nothing", fmt.Sprintf("%s selects no route of the inventory", en.At[0]), hint)
+		r.sayAt(en.place, len(en.at[0].String()), Warning, "selects-nothing", fmt.Sprintf("%s selects no route of the inventory", en.at[0]), hint)
+	}
+	return found, touched
+}
+
+func (d *Document) settleAccess(r *reader) {
+	rules := make([]rule, len(d.Access))
+	for e, en := range d.Access {
+		rules[e] = rule{en.At, en.Place}
+	}
+	found, touched := d.matched(r, rules)
+	d.Touched = touched
+	for i := range d.Routes {
+		if d.Deciding[i] = d.decide(r, i, found[i], rules, func(e int) string { return d.Access[e].normal() }); d.Deciding[i] >= 0 {
+			d.checkOwner(r, i, d.Access[d.Deciding[i]])
+		}
 	}
 	for e, en := range d.Access {
 		d.checkEntry(r, e, en)
 	}
 }
 
-// decide picks the most specific candidate for route i.
-func (d *Document) decide(r *reader, i int, cands []candidate) {
+func (d *Document) settleLimits(r *reader) {
+	rules := make([]rule, len(d.Origins))
+	for e, en := range d.Origins {
+		rules[e] = rule{en.At, en.Place}
+	}
+	found, _ := d.matched(r, rules)
+	for i := range d.Routes {
+		d.OriginsAt[i] = d.decide(r, i, found[i], rules, func(e int) string { return d.Origins[e].normal() })
+	}
+	rules = make([]rule, len(d.Quotas))
+	for q, u := range d.Quotas {
+		rules[q] = rule{u.At, u.Place}
+	}
+	found, _ = d.matched(r, rules)
+	for i := range d.Routes {
+		for _, c := range found[i] {
+			if !slices.Contains(d.QuotasAt[i], c.entry) {
+				d.QuotasAt[i] = append(d.QuotasAt[i], c.entry)
+			}
+		}
+		slices.Sort(d.QuotasAt[i])
+	}
+	for _, u := range d.Quotas {
+		for _, id := range d.Identities {
+			if _, ok := u.AmountsFor(d, id); !ok {
+				r.sayAt(u.Place, len(u.Name), Error, "tie", fmt.Sprintf("quota %q gives %s two amounts, by roles of which neither includes the other", u.Name, id.Name), "add an amount for identity:"+id.Name+" under `for`")
+				break
+			}
+		}
+	}
+}
+
+// normal is equal for entries that permit the same.
+func (e *OriginEntry) normal() string {
+	parts := make([]string, len(e.Allow))
+	for i, p := range e.Allow {
+		sorted := func(list []string) []string { c := slices.Clone(list); sort.Strings(c); return c }
+		parts[i] = fmt.Sprint(p.Origin, sorted(p.Methods), sorted(p.Headers), sorted(p.Expose), p.Credentials, p.MaxAge)
+	}
+	sort.Strings(parts)
+	return strings.Join(parts, ";")
+}
+
+// decide picks the most specific candidate for route i; -1 without.
+func (d *Document) decide(r *reader, i int, cands []candidate, rules []rule, normal func(int) string) int {
 	var least []candidate
 	for x, c := range cands {
 		beaten := false
@@ -378,25 +527,32 @@ func (d *Document) decide(r *reader, i int, cands []candidate) {
 		}
 	}
 	if len(least) == 0 {
-		return
+		return -1
 	}
 	// Where nothing is contained in everything, candidates may still agree.
 	first := least[0]
 	for _, c := range least[1:] {
-		a, b := d.Access[first.entry], d.Access[c.entry]
-		if first.entry == c.entry || a.normal() == b.normal() {
+		if first.entry == c.entry || normal(first.entry) == normal(c.entry) {
 			continue
 		}
-		if b.Line < a.Line {
+		a, b := rules[first.entry].place, rules[c.entry].place
+		if a.File == b.File && b.Line < a.Line {
 			a, b = b, a
 		}
-		r.sayAt(b.Place, len(c.sel.String()), Error, "ambiguous",
-			fmt.Sprintf("%s is decided by two entries that say different things, in line %d and line %d, and neither is more specific", d.Routes[i].Key(), a.Line, b.Line),
+		from := fmt.Sprintf("line %d", a.Line)
+		if a.File != b.File {
+			from = fmt.Sprintf("%s line %d", a.File, a.Line)
+		}
+		r.sayAt(b, len(c.sel.String()), Error, "ambiguous",
+			fmt.Sprintf("%s is decided by two entries that say different things, in %s and line %d, and neither is more specific", d.Routes[i].Key(), from, b.Line),
 			fmt.Sprintf("add an entry  at: %s  that says what holds", d.Routes[i].Key()))
-		return
+		return -1
 	}
-	d.Deciding[i] = first.entry
-	e := d.Access[first.entry]
+	return first.entry
+}
+
+// checkOwner checks that it is clear whose owner an entry admits on route i.
+func (d *Document) checkOwner(r *reader, i int, e *Entry) {
 	if !slices.ContainsFunc(e.Who, func(w Who) bool { return w.Kind == WhoOwner }) {
 		return
 	}

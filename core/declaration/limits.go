@@ -1,0 +1,412 @@
+package declaration
+
+import (
+	"fmt"
+	"net/netip"
+	"net/url"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/goccy/go-yaml/ast"
+
+	"millgate/core/route"
+)
+
+var (
+	quotaWords      = []string{"at", "allow", "counted_by", "model", "starts", "burst", "queue", "counts", "refuse_with", "count_per", "for", "exempt"}
+	permissionWords = []string{"methods", "headers", "expose", "credentials", "max_age"}
+	waiverWords     = []string{"check", "at", "of", "reason", "by", "until"}
+	countWords      = []string{"address", "identity", "key", "role", "host", "everyone"}
+)
+
+// fieldName is a header field's name (RFC 9110 section 5.6.2).
+var fieldName = regexp.MustCompile("^[!#$%&'*+.^_|~0-9A-Za-z-]+$")
+
+// ParseAmount reads "8 per 5m", or "3" for calls at the same time.
+func ParseAmount(s string) (Amount, error) {
+	if n, err := strconv.Atoi(strings.TrimSpace(s)); err == nil {
+		if n < 1 {
+			return Amount{}, fmt.Errorf("%q is not a whole number above zero", s)
+		}
+		return Amount{Count: n}, nil
+	}
+	p, err := ParsePace(s)
+	if err != nil {
+		return Amount{}, fmt.Errorf("%q is not an amount; write for example 8 per 5m", s)
+	}
+	return Amount(p), nil
+}
+
+func (r *reader) amounts(n ast.Node, what string) (out []Amount) {
+	for _, x := range r.list(n) {
+		s, ok := r.str(x, what)
+		if !ok {
+			continue
+		}
+		a, err := ParseAmount(s)
+		if err != nil {
+			r.fail(x, "type", err.Error(), "")
+			continue
+		}
+		out = append(out, a)
+	}
+	return out
+}
+
+func (r *reader) number(n ast.Node, what string, least int) int {
+	s, ok := r.str(n, what)
+	if !ok {
+		return 0
+	}
+	v, err := strconv.Atoi(s)
+	if err != nil || v < least {
+		r.fail(n, "type", fmt.Sprintf("%s must be a whole number, at least %d", what, least), "")
+		return 0
+	}
+	return v
+}
+
+func (r *reader) quota(q pair) *Quota {
+	u := &Quota{Name: q.key, Place: q.kpos, Model: FixedWindow, Starts: "first-call", Counts: "all", RefuseWith: 429}
+	by := map[string]pair{}
+	for _, f := range r.entries(q.val, "quota "+q.key, quotaWords) {
+		by[f.key] = f
+		switch f.key {
+		case "at":
+			u.At = r.selectors(f.val)
+		case "allow":
+			u.Allow = r.amounts(f.val, "allow")
+			if len(r.list(f.val)) == 0 {
+				r.fail(f.kn, "missing", "`allow` is empty", "write for example  allow: 8 per 5m")
+			}
+		case "counted_by":
+			u.CountedBy = r.countedBy(f.val)
+		case "model":
+			if m := r.word(f.val, "model", string(FixedWindow), string(SlidingWindow), string(TokenBucket), string(LeakyBucket), string(Concurrency)); m != "" {
+				u.Model = Model(m)
+			}
+		case "starts":
+			u.Starts = r.word(f.val, "starts", "first-call", "clock")
+		case "burst":
+			u.Burst = r.number(f.val, "burst", 1)
+		case "queue":
+			u.Queue = r.number(f.val, "queue", 0)
+		case "counts":
+			u.Counts = r.word(f.val, "counts", "all", "admitted")
+		case "refuse_with":
+			u.RefuseWith = r.status(f.val)
+		case "count_per":
+			u.PerRoute = r.word(f.val, "count_per", "all", "route") == "route"
+		case "for":
+			for _, g := range r.entries(f.val, "for", nil) {
+				u.For = append(u.For, QuotaFor{Ref{Name: g.key, Place: g.kpos}, r.amounts(g.val, "for "+g.key)})
+			}
+		case "exempt":
+			u.Exempt = r.exemptions(f.val)
+		}
+	}
+	for _, w := range [][2]string{{"at", "at: POST /path"}, {"allow", "allow: 8 per 5m"}} {
+		if _, ok := by[w[0]]; !ok {
+			r.fail(q.kn, "missing", fmt.Sprintf("quota %q needs `%s`", q.key, w[0]), "add  "+w[1])
+		}
+	}
+	if _, ok := by["counted_by"]; !ok {
+		r.fail(q.kn, "missing", fmt.Sprintf("quota %q does not say what is counted", q.key), "add  counted_by: address  (or identity, key, role, host, header:NAME, everyone)")
+	}
+	r.quotaShape(u, by)
+	return u
+}
+
+// quotaShape checks words that only have a meaning together.
+func (r *reader) quotaShape(u *Quota, by map[string]pair) {
+	bucket := u.Model == TokenBucket || u.Model == LeakyBucket
+	for word, fits := range map[string]bool{"starts": u.Model == FixedWindow, "burst": bucket} {
+		if f, ok := by[word]; ok && !fits {
+			r.fail(f.kn, "unknown-word", fmt.Sprintf("`%s` has no meaning for the model %s", word, u.Model), "remove it, or choose another model")
+		}
+	}
+	all := slices.Clone(u.Allow)
+	for _, g := range u.For {
+		all = append(all, g.Amounts...)
+	}
+	for _, a := range all {
+		if (a.Per == 0) != (u.Model == Concurrency) {
+			hint := "write for example 8 per 5m"
+			if u.Model == Concurrency {
+				hint = "write how many may run at once, for example 2"
+			}
+			at := by["allow"]
+			r.fail(at.val, "type", fmt.Sprintf("the amount %s does not fit the model %s", a, u.Model), hint)
+			break
+		}
+	}
+	if bucket && len(u.Allow) > 1 {
+		r.fail(by["allow"].val, "type", "a bucket has one amount, its rate", "make it two quotas with the same `at`")
+	}
+}
+
+func (r *reader) countedBy(n ast.Node) (out []CountKey) {
+	s, ok := r.str(n, "counted_by")
+	if !ok {
+		return nil
+	}
+	for _, w := range strings.Split(s, " or ") {
+		w = strings.TrimSpace(w)
+		if h, isHeader := strings.CutPrefix(w, "header:"); isHeader && fieldName.MatchString(h) {
+			out = append(out, CountKey{By: "header", Header: h})
+			continue
+		}
+		if !slices.Contains(countWords, w) {
+			r.unknown(n, w, "counted_by", append(slices.Clone(countWords), "header:NAME"))
+			continue
+		}
+		out = append(out, CountKey{By: w})
+	}
+	return out
+}
+
+func (r *reader) exemptions(n ast.Node) (out []Exemption) {
+	for _, ref := range r.refs(n, "exempt") {
+		kind, name, ok := strings.Cut(ref.Name, ":")
+		if _, err := netip.ParsePrefix(ref.Name); err == nil {
+			out = append(out, Exemption{"address", ref})
+			continue
+		}
+		if _, err := netip.ParseAddr(ref.Name); err == nil {
+			out = append(out, Exemption{"address", ref})
+			continue
+		}
+		if !ok {
+			out = append(out, Exemption{"role", ref})
+			continue
+		}
+		if kind != "target" && kind != "identity" {
+			r.sayAt(ref.Place, len(ref.Name), Error, "unknown-word", fmt.Sprintf("%q is not something that can be exempt", ref.Name), "write target:NAME, identity:NAME, a role, or an address range like 10.0.0.0/8")
+			continue
+		}
+		out = append(out, Exemption{kind, Ref{Name: name, Place: ref.Place}})
+	}
+	return out
+}
+
+// SerialisedOrigin says whether s is an origin as a browser sends it (RFC 6454
+// section 6.2): scheme, host and, when it is not the default, port.
+func SerialisedOrigin(s string) bool {
+	u, err := url.Parse(s)
+	if err != nil || u.Host == "" || u.Path != "" || u.RawQuery != "" || u.Fragment != "" || u.User != nil || u.Opaque != "" {
+		return false
+	}
+	if u.Scheme == "http" && u.Port() == "80" || u.Scheme == "https" && u.Port() == "443" {
+		return false
+	}
+	return s == strings.ToLower(s) && u.Scheme+"://"+u.Host == s
+}
+
+func (r *reader) originEntry(n ast.Node) *OriginEntry {
+	e := &OriginEntry{Place: r.place(n)}
+	by := map[string]pair{}
+	for _, f := range r.entries(n, "an origin entry", []string{"at", "allow"}) {
+		by[f.key] = f
+		switch f.key {
+		case "at":
+			e.At = r.selectors(f.val)
+			if len(e.At) > 0 {
+				e.Place = r.place(r.list(f.val)[0])
+			}
+		case "allow":
+			e.Allow = r.permissions(f.val)
+		}
+	}
+	for _, w := range [][2]string{{"at", "at: /v1/**"}, {"allow", "allow: { https://app.example: { methods: [GET] } }  (or any, or none)"}} {
+		if _, ok := by[w[0]]; !ok {
+			r.fail(n, "missing", fmt.Sprintf("an origin entry needs `%s`", w[0]), "add  "+w[1])
+		}
+	}
+	return e
+}
+
+func (r *reader) permissions(n ast.Node) (out []Permission) {
+	n = r.plain(n)
+	if s, ok := n.(*ast.StringNode); ok {
+		switch s.Value {
+		case "any":
+			return []Permission{{Place: r.place(n), Origin: "any"}}
+		case "none":
+			return nil
+		}
+		r.unknown(n, s.Value, "allow", []string{"any", "none", "a mapping of origins"})
+		return nil
+	}
+	if isNull(n) {
+		r.fail(n, "type", "allow must be a mapping of origins, any or none", "write  allow: none")
+		return nil
+	}
+	for _, f := range r.entries(n, "allow", nil) {
+		p := Permission{Place: f.kpos, Origin: f.key}
+		if f.key != "any" && f.key != "null" && !SerialisedOrigin(f.key) {
+			r.fail(f.kn, "type", fmt.Sprintf("%q is not an origin as a browser sends it", f.key), "write scheme and host in lower case, with the port when it is not the default, and nothing behind: https://app.example")
+		}
+		for _, g := range r.entries(f.val, "permission of "+f.key, permissionWords) {
+			switch g.key {
+			case "methods":
+				for _, m := range r.refs(g.val, "methods") {
+					if !slices.Contains(route.Methods, m.Name) {
+						r.sayAt(m.Place, len(m.Name), Error, "type", fmt.Sprintf("%q is not a method", m.Name), "known are "+strings.Join(route.Methods, ", "))
+						continue
+					}
+					p.Methods = append(p.Methods, m.Name)
+				}
+			case "headers":
+				p.Headers = lower(r.strings(g.val, "headers"))
+			case "expose":
+				p.Expose = lower(r.strings(g.val, "expose"))
+			case "credentials":
+				p.Credentials = r.bool(g.val, "credentials")
+			case "max_age":
+				p.MaxAge = r.duration(g.val, "max_age")
+			}
+		}
+		out = append(out, p)
+	}
+	return out
+}
+
+func lower(list []string) []string {
+	for i, s := range list {
+		list[i] = strings.ToLower(s)
+	}
+	return list
+}
+
+func (r *reader) waiver(n ast.Node) *Waiver {
+	w := &Waiver{Place: r.place(n)}
+	by := map[string]pair{}
+	for _, f := range r.entries(n, "a waiver", waiverWords) {
+		by[f.key] = f
+		switch f.key {
+		case "check":
+			w.Check, _ = r.str(f.val, "check")
+		case "at":
+			w.At = r.selectors(f.val)
+		case "of":
+			w.Of = r.strings(f.val, "of")
+		case "reason":
+			if w.Reason, _ = r.str(f.val, "reason"); strings.TrimSpace(w.Reason) == "" {
+				r.fail(f.val, "missing", "the reason is empty", "say why it is accepted")
+			}
+		case "by":
+			w.By, _ = r.str(f.val, "by")
+		case "until":
+			s, ok := r.str(f.val, "until")
+			t, err := time.Parse(time.DateOnly, s)
+			if ok && err != nil {
+				r.fail(f.val, "type", fmt.Sprintf("%q is not a date", s), "write for example 2027-03-31")
+			}
+			w.Until = t
+		}
+	}
+	for _, need := range [][2]string{{"check", "check: the id in brackets behind the message"}, {"reason", "reason: why it is accepted"}, {"until", "until: 2027-03-31"}} {
+		if _, ok := by[need[0]]; !ok {
+			r.fail(n, "missing", fmt.Sprintf("a waiver needs `%s`", need[0]), "add  "+need[1])
+		}
+	}
+	_, at := by["at"]
+	if _, of := by["of"]; !at && !of {
+		r.fail(n, "missing", "a waiver says what it is about", "add  at: a selector  or  of: a name")
+	}
+	return w
+}
+
+func (r *reader) followUp(n ast.Node) *FollowUp {
+	q, by := r.request(n, "then", "as", "with", "shows")
+	if q == nil {
+		return nil
+	}
+	u := &FollowUp{Request: *q}
+	if f, ok := by["as"]; ok {
+		if s, ok := r.str(f.val, "as"); ok {
+			u.As = Ref{Name: s, Place: r.place(f.val)}
+		}
+	}
+	if f, ok := by["with"]; ok {
+		u.With = map[string]string{}
+		for _, g := range r.entries(f.val, "with", nil) {
+			u.With[g.key] = r.pointer(g.val, "with "+g.key)
+		}
+	}
+	if f, ok := by["shows"]; ok {
+		for _, g := range r.entries(f.val, "shows", []string{"status", "has", "lacks"}) {
+			switch g.key {
+			case "status":
+				u.Status = r.status(g.val)
+			case "has", "lacks":
+				for _, x := range r.list(g.val) {
+					p := r.pointer(x, g.key)
+					if g.key == "has" {
+						u.Has = append(u.Has, p)
+					} else {
+						u.Lacks = append(u.Lacks, p)
+					}
+				}
+			}
+		}
+	}
+	return u
+}
+
+// AmountsFor are the amounts that hold for an identity; nil is nobody. An
+// identity's own come before those of its roles, and of those the role that
+// includes the others. ok is false where two roles tie.
+func (u *Quota) AmountsFor(d *Document, id *Identity) (amounts []Amount, ok bool) {
+	if id == nil {
+		return u.Allow, true
+	}
+	var best *QuotaFor
+	for i := range u.For {
+		f := &u.For[i]
+		switch {
+		case f.Name == "identity:"+id.Name:
+			return f.Amounts, true
+		case !d.RolesOf(id)[f.Name]:
+		case best == nil || d.includes(f.Name, best.Name):
+			best = f
+		}
+	}
+	if best == nil {
+		return u.Allow, true
+	}
+	for _, f := range u.For {
+		if f.Name != best.Name && d.RolesOf(id)[f.Name] && !d.includes(best.Name, f.Name) && !slices.Equal(f.Amounts, best.Amounts) {
+			return nil, false
+		}
+	}
+	return best.Amounts, true
+}
+
+// includes says whether role a has all that role b has.
+func (d *Document) includes(a, b string) bool {
+	seen := map[string]bool{}
+	var walk func(string) bool
+	walk = func(n string) bool {
+		if n == b {
+			return true
+		}
+		if seen[n] {
+			return false
+		}
+		seen[n] = true
+		ro := d.RoleNamed(n)
+		return ro != nil && slices.ContainsFunc(ro.Includes, func(i Ref) bool { return walk(i.Name) })
+	}
+	return walk(a)
+}
+
+// ExemptIdentity says whether the quota does not count an identity.
+func (u *Quota) ExemptIdentity(d *Document, id *Identity) bool {
+	return slices.ContainsFunc(u.Exempt, func(e Exemption) bool {
+		return id != nil && (e.Kind == "identity" && e.Name == id.Name || e.Kind == "role" && d.RolesOf(id)[e.Name])
+	})
+}

@@ -1,0 +1,166 @@
+package declaration
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"slices"
+	"sort"
+	"testing"
+
+	"github.com/santhosh-tekuri/jsonschema/v6"
+	"github.com/stretchr/testify/require"
+)
+
+// whole uses every word of the language.
+const whole = `{
+"millgate": 1, "title": "Things", "include": [],
+"targets": {"local": {"base": "http://127.0.0.1:1", "hosts": {"id": "http://127.0.0.1:2/a"}, "values": {"issuer": "http://x"}, "direct": "https://h", "pace": "5 per 1s", "unsafe": "allowed", "ask_for": ["/x", "/y/z"]}},
+"routes": ["GET /a", {"at": "POST id:/b/{id}", "effect": "command", "sensitivity": "high", "group": "g", "summary": "s",
+  "send": {"as": "ann", "path": {"id": "1"}, "query": {"q": 1}, "headers": {"X-A": "b"}, "json": {"a": [1, null, true]}, "form": {"a": "b"}, "text": "t", "type": "text/plain"},
+  "then": [{"send": "GET /a", "as": "ann", "with": {"id": "/id"}, "headers": {"A": "b"}, "json": 1, "form": {"a": "b"}, "take": {"x": "/x"}, "shows": {"status": 200, "has": ["/a"], "lacks": "/b"}}, "GET /a"]}],
+"roles": {"reader": null, "writer": {"includes": ["reader"]}},
+"schemes": {
+  "jwt": {"kind": "bearer", "token": "jwt", "issuer": "i", "audience": "a", "algorithms": ["ES256"], "keys": {"jwks": "id:/jwks"}, "claims": {"roles": "/roles"}, "lifetime": {"access": "short", "refresh": "long"},
+    "login": {"send": "POST id:/login", "json": {"u": "{user}"}, "form": {}, "headers": {}, "take": {"access": "/a"}}, "refresh": {"send": "POST id:/r", "take": {"access": "/a"}}, "logout": "POST id:/out"},
+  "mac": {"kind": "bearer", "keys": {"secret": "env:S"}}, "pem": {"kind": "bearer", "keys": {"file": "k.pem"}},
+  "key": {"kind": "api-key", "in": "query", "name": "k"},
+  "cookie": {"kind": "cookie", "name": "c", "path": "/", "http_only": true, "secure": false, "same_site": "strict", "lifetime": {"access": "short"}, "login": {"send": "POST /login"}, "logout": "POST /out"},
+  "basic": {"kind": "basic"},
+  "hook": {"kind": "signature", "algorithm": "hmac-sha512", "header": "X-S", "timestamp": "X-T", "covers": "{body}", "tolerance": "5m"},
+  "link": {"kind": "link", "expires": "e", "signature": "s", "lifetime": {"access": "short"}, "issue": {"send": "POST /l", "take": {"link": "/url"}}}},
+"lifetimes": {"short": {"max": "15m", "skew": "30s", "ended_within": "0s"}, "long": {"max": "30d", "idle": "1h30m", "rotates": true, "reuse": "refused"}},
+"identities": {"ann": {"roles": "reader", "scopes": ["s"], "attributes": {"a": true, "b": 1.5, "c": "x"}, "credentials": {"jwt": {"user": "ann", "password": "kept:A"}}}, "bob": null},
+"records": {"thing": {"fills": ["id", "GET,PUT /b/{id}", "/c/*"], "owned_by": {"ann": ["1", 2]}, "make": {"send": "POST /b", "json": {}, "id": "/id"}, "remove": "DELETE /b/{id}"}},
+"access": [{"at": "GET /a", "who": "anyone", "broken": "ignored"}, {"at": ["/b/**"], "who": ["owner", "identity:ann"], "hide": true, "given": {"a": true}, "scope": ["s"], "by": ["jwt"], "owner_of": "thing"}],
+"origins": [{"at": "/**", "allow": "none"}, {"at": "/a", "allow": {"https://x.example:8443": {"methods": ["GET"], "headers": ["a"], "expose": ["b"], "credentials": true, "max_age": "10m"}, "null": {}, "any": null}}],
+"quotas": {"fixed": {"at": "/a", "allow": ["8 per 5m", "40 per 1d"], "counted_by": "identity or address", "model": "fixed-window", "starts": "clock", "queue": 0, "counts": "admitted", "refuse_with": 503, "count_per": "route", "for": {"writer": "9 per 1m"}, "exempt": ["target:local", "reader", "identity:ann", "10.0.0.0/8", "::1"]},
+  "bucket": {"at": "/a", "allow": "1 per 1s", "counted_by": "header:X-Client", "model": "token-bucket", "burst": 8}, "slide": {"at": "/a", "allow": "1 per 1s", "counted_by": "key", "model": "sliding-window"},
+  "one": {"at": ["/a"], "allow": 1, "counted_by": "everyone", "model": "concurrency", "queue": 2, "for": {"writer": 2}}},
+"answers": {"401": {"type": "a/b", "headers": ["X"], "has": ["/a"]}, "errors": {"type": "a/b"}, "never": {"fields": ["p"], "text": ["t"]}, "schema": "exact", "login_page": {"location": "/login"}, "refused_when": {"status": 200, "has": "/error"}},
+"waivers": [{"check": "open-write", "at": "POST /b", "of": ["reader"], "reason": "because", "by": "me", "until": "2027-03-31"}]
+}`
+
+// form are the errors that the reader finds before names are looked up.
+func form(text []byte) []Message {
+	r := &reader{file: "x", routes: map[string]*Route{}, included: map[string]bool{}, files: Files{
+		Routes: func(string) ([]Imported, []error) { return nil, nil },
+		Text:   func(string) ([]byte, error) { return []byte("millgate: 1\n"), nil },
+	}}
+	r.text(&Document{}, text)
+	return slices.DeleteFunc(r.msgs, func(m Message) bool {
+		return m.Level != Error || m.Code == "duplicate" || m.Code == "reference" || m.Code == "include"
+	})
+}
+
+func compiled(t testing.TB) *jsonschema.Schema {
+	raw, err := jsonschema.UnmarshalJSON(bytes.NewReader(Schema))
+	require.NoError(t, err)
+	c := jsonschema.NewCompiler()
+	c.AssertFormat()
+	require.NoError(t, c.AddResource("declaration", raw))
+	s, err := c.Compile("declaration")
+	require.NoError(t, err)
+	return s
+}
+
+func TestSchemaIsPublished(t *testing.T) {
+	b, err := os.ReadFile("../../docs/declaration.schema.json")
+	require.NoError(t, err)
+	require.Equal(t, string(Schema), string(b), "copy core/declaration/declaration.schema.json to docs/")
+}
+
+// The schema and the parser agree: what one accepts the other does. Every word
+// is dropped, misspelt, and given values of every other kind.
+func TestSchemaAgreesWithParser(t *testing.T) {
+	schema := compiled(t)
+	var doc any
+	require.NoError(t, json.Unmarshal([]byte(whole), &doc))
+	require.Empty(t, form([]byte(whole)))
+	require.NoError(t, schema.Validate(doc))
+	pool := []any{nil, true, 7, 0, "", "word", "nobody", []any{}, []any{"a", "b"}, []any{nil}, map[string]any{}, map[string]any{"a": "b"}, "5 per 1s", "5 per 0s", "0s", "3m", "GET /a", "/a", "/a/**", "POST /a/../b", "FETCH /a",
+		"http://x", "ftp://x", "any", "null", "200", 99, "2027-13-01", "2027-02-30", "env:", "env:X", "header:X", "header:", "address or", "anyone", "id:/x", "{body}", "bearer", "token-bucket", "concurrency", "https://a.example"}
+	keys := []string{"at", "who", "kind", "from", "a", "send", "access", "nobody", "a b", "401", "999", "HTTPS://X", "https://x.example:443", "https://x.example", "take", "burst", "starts", "model"}
+	r := rand.New(rand.NewPCG(5, 6))
+	rounds := 6000
+	if testing.Short() {
+		rounds = 1000
+	}
+	agreed := [2]int{}
+	for n := range rounds {
+		var m any
+		require.NoError(t, json.Unmarshal([]byte(whole), &m))
+		for range 1 + n%2 {
+			mutate(r, m, pool, keys)
+		}
+		text, err := json.Marshal(m)
+		require.NoError(t, err)
+		bySchema := schema.Validate(m)
+		byParser := form(text)
+		if (bySchema == nil) != (len(byParser) == 0) {
+			t.Fatalf("they disagree on\n%s\nthe parser: %v\nthe schema: %v", text, byParser, bySchema)
+		}
+		agreed[map[bool]int{true: 1}[bySchema == nil]]++
+	}
+	require.Greater(t, agreed[0], rounds/5)
+	require.Greater(t, agreed[1], rounds/10)
+}
+
+// mutate changes one thing somewhere in a value.
+func mutate(r *rand.Rand, v any, pool []any, keys []string) {
+	fresh := func() any {
+		b, _ := json.Marshal(pool[r.IntN(len(pool))])
+		var out any
+		_ = json.Unmarshal(b, &out)
+		return out
+	}
+	type spot struct {
+		in  any
+		key string
+		i   int
+	}
+	var spots []spot
+	var walk func(any)
+	walk = func(v any) {
+		switch x := v.(type) {
+		case map[string]any:
+			names := make([]string, 0, len(x))
+			for k := range x {
+				names = append(names, k)
+			}
+			sort.Strings(names)
+			for _, k := range names {
+				spots = append(spots, spot{x, k, 0})
+				walk(x[k])
+			}
+		case []any:
+			for i := range x {
+				spots = append(spots, spot{x, "", i})
+				walk(x[i])
+			}
+		}
+	}
+	walk(v)
+	s := spots[r.IntN(len(spots))]
+	switch x := s.in.(type) {
+	case map[string]any:
+		switch r.IntN(4) {
+		case 0:
+			delete(x, s.key)
+		case 1:
+			old := x[s.key]
+			delete(x, s.key)
+			x[keys[r.IntN(len(keys))]] = old
+		case 2:
+			x[keys[r.IntN(len(keys))]] = fresh()
+		default:
+			x[s.key] = fresh()
+		}
+	case []any:
+		x[s.i] = fresh()
+	default:
+		panic(fmt.Sprint(s))
+	}
+}
