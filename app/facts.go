@@ -6,6 +6,7 @@ import (
 	"millgate/core/access"
 	"millgate/core/declaration"
 	"millgate/core/probe"
+	"millgate/core/route"
 	"millgate/core/verdict"
 	"millgate/wire"
 )
@@ -19,7 +20,20 @@ type Fact struct {
 	Raised   string        `json:"raised,omitempty"`   // where a raised role was seen
 	Lost     string        `json:"lost,omitempty"`     // why there is no answer to judge
 	Repeats  int           `json:"repeats,omitempty"`
+	Then     []FollowedUp  `json:"then,omitempty"`     // what the route's follow-ups were answered
 	Sweep    uint          `json:"sweep"`
+}
+
+// FollowedUp is what came of a follow-up.
+type FollowedUp struct {
+	Request  string        `json:"request"` // as the declaration has it
+	As       string        `json:"as,omitempty"`
+	Exchange wire.Exchange `json:"exchange"`
+	Lost     string        `json:"lost,omitempty"` // why it was not sent
+}
+
+func (f *FollowedUp) answer() verdict.Answer {
+	return verdict.Answer{Status: f.Exchange.Status, Headers: f.Exchange.Answer, Body: []byte(f.Exchange.Content), Error: f.Exchange.Error}
 }
 
 func (f *Fact) answer() verdict.Answer {
@@ -85,7 +99,21 @@ func (j *judge) judge(p *probe.Probe) verdict.Verdict {
 			}
 		}
 	}
+	if p.Route >= 0 {
+		for _, u := range j.doc.Routes[p.Route].Then {
+			for i := range f.Then {
+				if t := &f.Then[i]; t.Request == followKey(u) && t.As == u.As.Name {
+					in.Then = append(in.Then, verdict.FollowedUp{FollowUp: u, Answer: t.answer(), Lost: t.Lost})
+				}
+			}
+		}
+	}
 	return verdict.Judge(in)
+}
+
+// followKey names a follow-up among those of its route.
+func followKey(u *declaration.FollowUp) string {
+	return u.Method + " " + route.Hosted(u.Host, u.Path)
 }
 
 // all judges every fact, in the order of the plan.

@@ -286,6 +286,9 @@ func (r *run) one(p *probe.Probe) error {
 			r.dropLease(p)
 		}
 	}
+	if cls == verdict.Admitted && p.Kind == probe.Crossing && p.Expect.Outcome == access.Admit {
+		f.Then = r.followUps(p, f, id)
+	}
 	if l != nil && (f.ReadBack == "gone" || cls == verdict.Admitted && p.Expect.Outcome == access.Admit && p.Method == "DELETE") {
 		if err := r.app.store.SetMade(l.made, "removed", ""); err != nil {
 			return fmt.Errorf("%w: %v", errJournal, err)

@@ -84,9 +84,9 @@ func TestSchemaAgreesWithParser(t *testing.T) {
 		"http://x", "ftp://x", "any", "null", "200", 99, "2027-13-01", "2027-02-30", "env:", "env:X", "header:X", "header:", "address or", "anyone", "id:/x", "{body}", "bearer", "token-bucket", "concurrency", "https://a.example"}
 	keys := []string{"at", "who", "kind", "from", "a", "send", "access", "nobody", "a b", "401", "999", "HTTPS://X", "https://x.example:443", "https://x.example", "take", "burst", "starts", "model"}
 	r := rand.New(rand.NewPCG(5, 6))
-	rounds := 6000
+	rounds := 2000
 	if testing.Short() {
-		rounds = 1000
+		rounds = 400
 	}
 	agreed := [2]int{}
 	for n := range rounds {

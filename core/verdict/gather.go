@@ -248,6 +248,8 @@ func title(b *bundle, f Finding) string {
 		return "Shows " + strings.TrimPrefix(strings.TrimPrefix(strings.TrimPrefix(b.cause, "text "), "field "), "schema ")
 	case f.Kind == Undeclared:
 		return "Served, not in the inventory"
+	case b.cause == "no effect":
+		return "Answered as done, and not done"
 	case f.Kind == OverRestrictive:
 		return "Turned away, must be admitted"
 	case b.cause == "answer":

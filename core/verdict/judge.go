@@ -44,8 +44,41 @@ type Input struct {
 	ReadBack string
 	// For a raised role: where the role was seen, "" when it was not.
 	Raised string
+	// What the route's follow-ups were answered, after an admitted answer.
+	Then []FollowedUp
 	// Lost is set when the probe was sent but its answer never seen.
 	Lost string
+}
+
+// FollowedUp is a follow-up and what it was answered.
+type FollowedUp struct {
+	FollowUp *declaration.FollowUp
+	Answer   Answer
+	Lost     string // why it was not sent
+}
+
+// Misses says what the answer does not show, "" when it shows everything.
+func (f FollowedUp) Misses() string {
+	u, a := f.FollowUp, f.Answer
+	switch {
+	case f.Lost != "":
+		return ""
+	case u.Status == 0 && (a.Status < 200 || a.Status >= 300):
+		return fmt.Sprintf("answered %s in place of 2xx", status(a))
+	case u.Status != 0 && a.Status != u.Status:
+		return fmt.Sprintf("answered %s in place of %d", status(a), u.Status)
+	}
+	for _, p := range u.Has {
+		if _, ok := pointer(a.JSON(), p); !ok {
+			return "its answer has no " + p
+		}
+	}
+	for _, p := range u.Lacks {
+		if _, ok := pointer(a.JSON(), p); ok {
+			return "its answer still has " + p
+		}
+	}
+	return ""
 }
 
 // Gap is one way in which expectation and observation part.
@@ -229,6 +262,7 @@ func (v *Verdict) expectAdmit(in Input, who string) {
 	switch v.Class {
 	case Admitted:
 		v.agrees(Proven, fmt.Sprintf("admit: %s, and answered %s", in.Probe.Expect.Reason(), status(a)))
+		v.followed(in, who)
 	case Refused, Forbidden, Hidden, ToLogin:
 		// Another caller who is admitted by the same request shows that this
 		// one was turned away for who it is.
@@ -243,6 +277,27 @@ func (v *Verdict) expectAdmit(in Input, who string) {
 		v.unproven(fmt.Sprintf("the service does not know this method here (%s)", status(a)))
 	default:
 		v.unproven(fmt.Sprintf("the service failed (%s)", status(a)))
+	}
+}
+
+// followed judges what shows whether an admitted request had its effect.
+func (v *Verdict) followed(in Input, who string) {
+	for _, f := range in.Then {
+		as := f.FollowUp.As.Name
+		if as == "" {
+			as = "nobody"
+		}
+		what := fmt.Sprintf("%s %s as %s", f.FollowUp.Method, f.FollowUp.Path, as)
+		switch miss := f.Misses(); {
+		case f.Lost != "":
+			v.agrees(Likely, fmt.Sprintf("%s; its effect was not seen: %s", v.Reason, f.Lost))
+		case f.Answer.Status == 0 || f.Answer.Status == 429 || f.Answer.Status >= 500:
+			v.agrees(Likely, fmt.Sprintf("%s; its effect was not seen: %s was answered %s", v.Reason, what, status(f.Answer)))
+		case miss != "":
+			v.gap(OverRestrictive, in.Probe.Expect, "no effect", fmt.Sprintf("%s was answered %s, and it was not carried out: %s was %s.", who, status(in.Answer), what, miss), Proven)
+		default:
+			v.Reason += "; " + what + " shows that it was carried out"
+		}
 	}
 }
 

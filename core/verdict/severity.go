@@ -156,6 +156,8 @@ func advice(g Gap, route string) string {
 		return "Leave it out of the answer; list the members an answer may have instead of passing the stored record on."
 	case g.Kind == Undeclared:
 		return "Take it off the service, or add it to the inventory and say who may call it."
+	case g.Cause == "no effect":
+		return "Answer with success only when the work is done; an error would have told the caller."
 	case g.Kind == OverRestrictive:
 		return "Let the caller in, or say in the declaration that it must be turned away."
 	}
