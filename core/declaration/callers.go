@@ -194,7 +194,7 @@ func (r *reader) lifetime(q pair) *Lifetime {
 			case "idle":
 				l.Idle = d
 			case "ended_within":
-				l.EndedWithin = d
+				l.EndedWithin, l.EndedSaid = d, true
 			}
 		}
 	}

@@ -281,6 +281,21 @@ func lower(list []string) []string {
 	return list
 }
 
+func (r *reader) assumptions(doc *Document, n ast.Node) {
+	for _, f := range r.entries(n, "review", []string{"guesses", "guessed_in", "bearer"}) {
+		switch f.key {
+		case "guesses":
+			doc.Assume.Guesses = r.number(f.val, "guesses", 1)
+		case "guessed_in":
+			doc.Assume.GuessedIn = r.duration(f.val, "guessed_in")
+		case "bearer":
+			for _, g := range r.entries(f.val, "bearer", []string{"low", "medium", "high"}) {
+				doc.Assume.Bearer[Sensitivity(g.key)] = r.duration(g.val, g.key)
+			}
+		}
+	}
+}
+
 func (r *reader) waiver(n ast.Node) *Waiver {
 	w := &Waiver{Place: r.place(n)}
 	by := map[string]pair{}

@@ -49,9 +49,10 @@ type Message struct {
 	Place
 	EndColumn int    `json:"endColumn"` // first column behind the word, on the same line
 	Level     Level  `json:"level"`
-	Code      string `json:"code"` // stable, for example "unknown-word"
-	Text      string `json:"text"` // what is wrong
-	Hint      string `json:"hint"` // what to do
+	Code      string `json:"code"`              // stable, for example "unknown-word"
+	Text      string `json:"text"`              // what is wrong
+	Hint      string `json:"hint"`              // what to do
+	Suggest   string `json:"suggest,omitempty"` // the known word that is nearest to the one that stands here
 }
 
 func (m Message) String() string {
@@ -286,6 +287,7 @@ type Lifetime struct {
 	Name string
 	Place
 	Max, Skew, Idle, EndedWithin time.Duration
+	EndedSaid                    bool // ended_within is in the text
 	Rotates                      bool
 	Reuse                        string
 }
@@ -491,6 +493,18 @@ type Waiver struct {
 	Until  time.Time
 }
 
+// Assumptions are what the review takes for granted.
+type Assumptions struct {
+	Guesses   int                           // that the weakest allowed password takes
+	GuessedIn time.Duration                 // the shortest time in which it may be guessed
+	Bearer    map[Sensitivity]time.Duration // the longest life that a route bears
+}
+
+// DefaultAssumptions hold where the text says nothing else.
+func DefaultAssumptions() Assumptions {
+	return Assumptions{100_000, 30 * 24 * time.Hour, map[Sensitivity]time.Duration{Low: 24 * time.Hour, Medium: time.Hour, High: 15 * time.Minute}}
+}
+
 // Document is a parsed declaration. Slices keep the order of the text.
 type Document struct {
 	Name       string // file name
@@ -507,17 +521,20 @@ type Document struct {
 	Quotas     []*Quota
 	Answers    Answers
 	Waivers    []*Waiver
+	Assume     Assumptions
 	Includes   []string // the files it includes, in order
 
 	Inventory *route.Inventory
-	Deciding  []int // for each route the deciding entry's index in Access; -1 when it is closed
-	Fillers   []int // for each route the record that fills its last parameter; -1 without
-	OriginsAt []int // for each route the deciding entry's index in Origins; -1 when no page may call
+	Deciding  []int   // for each route the deciding entry's index in Access; -1 when it is closed
+	Fillers   []int   // for each route the record that fills its last parameter; -1 without
+	OriginsAt []int   // for each route the deciding entry's index in Origins; -1 when no page may call
 	QuotasAt  [][]int // for each route the quotas whose `at` matches, by index
-	Touched   []bool // for each access entry whether its selectors match a route at all
+	Touched   []bool  // for each access entry whether its selectors match a route at all
 
-	roleSets map[string]map[string]bool // by identity
-	owners   map[string]bool            // identities that own a record
+	roleSets   map[string]map[string]bool // by identity
+	rules      []rule                     // of access
+	candidates [][]candidate              // of access, by route
+	owners     map[string]bool            // identities that own a record
 }
 
 // Entry returns the entry that decides route i, nil when the route is closed.

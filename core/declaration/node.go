@@ -151,6 +151,7 @@ func (r *reader) unknown(n ast.Node, word, what string, known []string) {
 		hint = fmt.Sprintf("did you mean %q? %s", near, hint)
 	}
 	r.fail(n, "unknown-word", fmt.Sprintf("%q is not known in %s", word, what), hint)
+	r.msgs[len(r.msgs)-1].Suggest = Nearest(word, known)
 }
 
 // list reads a sequence; a single value is a list of one.

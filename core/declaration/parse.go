@@ -35,7 +35,7 @@ type Files struct {
 }
 
 var (
-	topWords    = []string{"millgate", "title", "include", "targets", "routes", "roles", "schemes", "lifetimes", "identities", "records", "access", "origins", "quotas", "answers", "waivers"}
+	topWords    = []string{"millgate", "title", "include", "targets", "routes", "roles", "schemes", "lifetimes", "identities", "records", "access", "origins", "quotas", "answers", "review", "waivers"}
 	targetWords = []string{"base", "hosts", "values", "direct", "pace", "unsafe", "ask_for"}
 	routeWords  = []string{"from", "host", "at", "effect", "sensitivity", "group", "send", "then", "summary"}
 	sampleWords = []string{"as", "path", "query", "headers", "json", "form", "text", "type"}
@@ -52,7 +52,7 @@ func Parse(name string, text []byte, load Importer) (*Document, []Message) {
 // ParseFiles is Parse for a declaration that may include others.
 func ParseFiles(name string, text []byte, files Files) (*Document, []Message) {
 	r := &reader{file: name, files: files, routes: map[string]*Route{}, included: map[string]bool{name: true}}
-	doc := &Document{Name: name}
+	doc := &Document{Name: name, Assume: DefaultAssumptions()}
 	if !r.text(doc, text) {
 		return doc.settled(r), r.msgs
 	}
@@ -191,6 +191,8 @@ func (r *reader) document(doc *Document, body ast.Node) {
 				continue
 			}
 			r.answers(doc, p.val)
+		case "review":
+			r.assumptions(doc, p.val)
 		case "waivers":
 			for _, x := range r.list(p.val) {
 				doc.Waivers = append(doc.Waivers, r.waiver(x))

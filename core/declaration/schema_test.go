@@ -40,6 +40,7 @@ const whole = `{
   "bucket": {"at": "/a", "allow": "1 per 1s", "counted_by": "header:X-Client", "model": "token-bucket", "burst": 8}, "slide": {"at": "/a", "allow": "1 per 1s", "counted_by": "key", "model": "sliding-window"},
   "one": {"at": ["/a"], "allow": 1, "counted_by": "everyone", "model": "concurrency", "queue": 2, "for": {"writer": 2}}},
 "answers": {"401": {"type": "a/b", "headers": ["X"], "has": ["/a"]}, "errors": {"type": "a/b"}, "never": {"fields": ["p"], "text": ["t"]}, "schema": "exact", "login_page": {"location": "/login"}, "refused_when": {"status": 200, "has": "/error"}},
+"review": {"guesses": 1000, "guessed_in": "1d", "bearer": {"low": "1d", "medium": "1h", "high": "5m"}},
 "waivers": [{"check": "open-write", "at": "POST /b", "of": ["reader"], "reason": "because", "by": "me", "until": "2027-03-31"}]
 }`
 
@@ -49,7 +50,7 @@ func form(text []byte) []Message {
 		Routes: func(string) ([]Imported, []error) { return nil, nil },
 		Text:   func(string) ([]byte, error) { return []byte("millgate: 1\n"), nil },
 	}}
-	r.text(&Document{}, text)
+	r.text(&Document{Assume: DefaultAssumptions()}, text)
 	return slices.DeleteFunc(r.msgs, func(m Message) bool {
 		return m.Level != Error || m.Code == "duplicate" || m.Code == "reference" || m.Code == "include"
 	})

@@ -71,6 +71,7 @@ func (d *Document) checkNames(r *reader) {
 			hint += "; known are " + strings.Join(known, ", ")
 		}
 		r.sayAt(ref.Place, len(ref.Name), Error, "reference", fmt.Sprintf("the %s %q is not declared", what, ref.Name), hint)
+		r.msgs[len(r.msgs)-1].Suggest = Nearest(ref.Name, known)
 	}
 	hosts := map[string]bool{"": true}
 	var hostNames []string
@@ -200,6 +201,9 @@ func (d *Document) checkNames(r *reader) {
 						hint = fmt.Sprintf("did you mean %q?", near)
 					}
 					r.sayAt(w.Place, len(w.Name), Error, "reference", fmt.Sprintf("the role %q is not declared", w.Name), hint)
+					if r.msgs[len(r.msgs)-1].Suggest = Nearest(w.Name, known); index["identity"][w.Name] {
+						r.msgs[len(r.msgs)-1].Suggest = "identity:" + w.Name
+					}
 				}
 			}
 		}
@@ -457,7 +461,7 @@ func (d *Document) settleAccess(r *reader) {
 		rules[e] = rule{en.At, en.Place}
 	}
 	found, touched := d.matched(r, rules)
-	d.Touched = touched
+	d.rules, d.candidates, d.Touched = rules, found, touched
 	for i := range d.Routes {
 		if d.Deciding[i] = d.decide(r, i, found[i], rules, func(e int) string { return d.Access[e].normal() }); d.Deciding[i] >= 0 {
 			d.checkOwner(r, i, d.Access[d.Deciding[i]])
@@ -509,6 +513,27 @@ func (e *OriginEntry) normal() string {
 	}
 	sort.Strings(parts)
 	return strings.Join(parts, ";")
+}
+
+// DecidingWithout is the entry that would decide route i if entry e were not
+// there; -1 when none would, or none alone.
+func (d *Document) DecidingWithout(i, e int) int {
+	var rest []candidate
+	for _, c := range d.candidates[i] {
+		if c.entry != e {
+			rest = append(rest, c)
+		}
+	}
+	return d.decide(&reader{}, i, rest, d.rules, func(e int) string { return d.Access[e].normal() })
+}
+
+// SaysTheSame says whether two entries mean the same, whatever they select.
+func (e *Entry) SaysTheSame(o *Entry) bool { return e.normal() == o.normal() }
+
+// NamesRoute says whether entry e names the template of route i, in place of
+// selecting it by a pattern.
+func (d *Document) NamesRoute(e, i int) bool {
+	return slices.ContainsFunc(d.candidates[i], func(c candidate) bool { return c.entry == e && c.named })
 }
 
 // decide picks the most specific candidate for route i; -1 without.
