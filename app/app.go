@@ -14,6 +14,7 @@ import (
 
 	"millgate/core/declaration"
 	"millgate/core/probe"
+	"millgate/core/review"
 	"millgate/core/verdict"
 	"millgate/format/openapi"
 	"millgate/store"
@@ -46,6 +47,7 @@ type App struct {
 	text     string
 	doc      *declaration.Document
 	messages []declaration.Message
+	reviewed []review.Message
 	revision store.Revision
 	stamp    fileStamp
 	seen     map[string]*observed // by target
@@ -115,6 +117,7 @@ func (a *App) adopt(text string) error {
 	defer a.mu.Unlock()
 	a.text = text
 	a.doc, a.messages = a.parse(text)
+	a.reviewed = review.Review(a.doc, a.messages, time.Now())
 	a.stamp = stampOf(filepath.Join(a.dir, a.name))
 	for _, o := range a.seen {
 		o.judged = false
@@ -179,23 +182,38 @@ func (a *App) Sync() error {
 
 // parse reads a text with the files beside the declaration.
 func (a *App) parse(text string) (*declaration.Document, []declaration.Message) {
-	return declaration.Parse(a.name, []byte(text), Importer(a.dir))
+	return declaration.ParseFiles(a.name, []byte(text), FilesIn(a.dir))
+}
+
+// FilesIn reads what a declaration in a directory names, and nothing outside
+// it.
+func FilesIn(dir string) declaration.Files {
+	return declaration.Files{Routes: Importer(dir), Text: func(ref string) ([]byte, error) { return readBeside(dir, ref) }}
+}
+
+// readBeside reads a file in a directory, wherever its name tries to lead.
+func readBeside(dir, ref string) ([]byte, error) {
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		return nil, fmt.Errorf("the folder cannot be opened: %w", err)
+	}
+	defer root.Close() //nolint:errcheck // nothing was written
+	b, err := root.ReadFile(filepath.Clean(ref))
+	if errors.Is(err, os.ErrNotExist) {
+		return nil, fmt.Errorf("there is no such file beside the declaration")
+	}
+	if err != nil {
+		return nil, fmt.Errorf("it cannot be read: %v", err)
+	}
+	return b, nil
 }
 
 // Importer reads OpenAPI files from a directory, and nothing outside it.
 func Importer(dir string) declaration.Importer {
 	return func(ref string) ([]declaration.Imported, []error) {
-		root, err := os.OpenRoot(dir)
+		b, err := readBeside(dir, ref)
 		if err != nil {
-			return nil, []error{fmt.Errorf("the folder cannot be opened: %w", err)}
-		}
-		defer root.Close() //nolint:errcheck // nothing was written
-		b, err := root.ReadFile(filepath.Clean(ref))
-		if err != nil {
-			if errors.Is(err, os.ErrNotExist) {
-				return nil, []error{fmt.Errorf("there is no such file beside the declaration")}
-			}
-			return nil, []error{fmt.Errorf("it cannot be read: %v", err)}
+			return nil, []error{err}
 		}
 		return openapi.Read(b)
 	}
@@ -204,13 +222,19 @@ func Importer(dir string) declaration.Importer {
 // files are the texts that the document was made from beside its own.
 func (a *App) files() map[string]string {
 	out := map[string]string{}
+	put := func(name string) {
+		if name == "" || out[name] != "" {
+			return
+		}
+		if b, err := readBeside(a.dir, name); err == nil {
+			out[name] = string(b)
+		}
+	}
 	for _, r := range a.doc.Routes {
-		if r.From == "" || out[r.From] != "" {
-			continue
-		}
-		if b, err := os.ReadFile(filepath.Join(a.dir, filepath.Clean(r.From))); err == nil {
-			out[r.From] = string(b)
-		}
+		put(r.From)
+	}
+	for _, n := range a.doc.Includes {
+		put(n)
 	}
 	return out
 }
@@ -229,14 +253,14 @@ type Declaration struct {
 	Title    string
 	Revision uint
 	KeptAt   time.Time
-	Messages []declaration.Message
+	Messages []review.Message
 }
 
 // Declaration returns the current text.
 func (a *App) Declaration() Declaration {
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	return Declaration{Name: a.name, Text: a.text, Title: a.doc.Title, Revision: a.revision.ID, KeptAt: a.revision.At, Messages: a.messages}
+	return Declaration{Name: a.name, Text: a.text, Title: a.doc.Title, Revision: a.revision.ID, KeptAt: a.revision.At, Messages: a.reviewed}
 }
 
 // Keep writes a new text to the file and makes it a revision. base is the
@@ -266,6 +290,7 @@ func (a *App) Keep(text, message string, base uint) (Declaration, error) {
 	old := a.doc
 	a.stamp = stampOf(filepath.Join(a.dir, a.name))
 	a.text, a.doc, a.messages = text, doc, msgs
+	a.reviewed = review.Review(doc, msgs, time.Now())
 	rev := store.Revision{At: time.Now(), Message: message, Name: a.name, Text: text}
 	if err := a.store.AddRevision(&rev, a.files()); err != nil {
 		a.doc = old

@@ -11,6 +11,7 @@ import (
 	"millgate/core/access"
 	"millgate/core/declaration"
 	"millgate/core/probe"
+	"millgate/core/review"
 	"millgate/core/verdict"
 )
 
@@ -60,8 +61,6 @@ type Board struct {
 	Empty    bool // there is no declaration yet
 }
 
-var expectLetter = map[access.Outcome]byte{access.Refuse: 'r', access.Forbid: 'f', access.Hide: 'h', access.Admit: 'a', access.Either: 'a', access.Closed: 'c'}
-
 func verdictLetter(k verdict.Kind) byte {
 	switch k {
 	case verdict.Agrees:
@@ -89,7 +88,7 @@ func (a *App) Board(target string) (Board, error) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	d := a.doc
-	b := Board{Title: d.Title, File: a.name, Revision: a.revision.ID, KeptAt: a.revision.At, Empty: strings.TrimSpace(a.text) == "", Review: len(a.messages)}
+	b := Board{Title: d.Title, File: a.name, Revision: a.revision.ID, KeptAt: a.revision.At, Empty: strings.TrimSpace(a.text) == "", Review: len(review.Open(a.reviewed))}
 	for _, m := range a.messages {
 		if m.Level == declaration.Error {
 			b.Errors++
@@ -153,11 +152,7 @@ func (a *App) Board(target string) (Board, error) {
 		for c, col := range b.Columns {
 			letter := byte('c')
 			if i >= 0 {
-				cell := board.At(i, c)
-				letter = expectLetter[cell.Outcome()]
-				if cell.Depends() {
-					letter = 'd'
-				}
+				letter = board.At(i, c).Letter()
 			}
 			e.WriteByte(letter)
 			k := row.Key + "\x00" + col.Key

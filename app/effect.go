@@ -3,97 +3,51 @@ package app
 import (
 	"fmt"
 	"strings"
+	"time"
 
 	"millgate/core/access"
 	"millgate/core/declaration"
+	"millgate/core/review"
 )
-
-// Change is one crossing whose expectation differs between two texts.
-type Change struct {
-	Route, Caller, From, To string
-	Opens                   bool
-}
 
 // Effect is what a pending text would do.
 type Effect struct {
-	Messages      []declaration.Message
-	Changes       []Change
-	Opens, Closes int
-	Other         int // changed, neither opened nor closed
-	Added, Gone   int // routes
+	Messages []review.Message
+	Failed   bool // the text has errors, so that nothing can be compared
+	access.Diff
+	NewMessages []string // keys of messages that the kept text does not have
 }
 
 // Check parses a text without keeping it and says what it would change.
 func (a *App) Check(text string) Effect {
 	a.mu.Lock()
-	old := a.doc
+	old, was := a.doc, a.reviewed
 	doc, msgs := a.parse(text)
 	a.mu.Unlock()
-	e := Effect{Messages: msgs}
-	if declaration.Failed(msgs) {
-		return e
+	e := Effect{Messages: review.Review(doc, msgs, time.Now()), Failed: declaration.Failed(msgs)}
+	had := map[string]bool{}
+	for _, m := range was {
+		had[m.Key()] = true
 	}
-	e.compare(old, doc)
+	for _, m := range e.Messages {
+		if m.Waived == nil && !had[m.Key()] {
+			e.NewMessages = append(e.NewMessages, m.Key())
+		}
+	}
+	if !e.Failed {
+		e.Diff = access.Compare(old, doc)
+	}
 	return e
 }
 
-func (e *Effect) compare(old, doc *declaration.Document) {
-	ob, nb := access.NewBoard(old), access.NewBoard(doc)
-	oldRow, oldCol := map[string]int{}, map[string]int{"": 0}
-	for i, r := range old.Routes {
-		oldRow[r.Key()] = i
-	}
-	for c, id := range old.Identities {
-		oldCol[id.Name] = c + 1
-	}
-	cols := []string{""}
-	for _, id := range doc.Identities {
-		cols = append(cols, id.Name)
-	}
-	word := func(c access.Cell) string {
-		if c.Depends() {
-			return "admit for an own record"
-		}
-		return c.Outcome().String()
-	}
-	for i, r := range doc.Routes {
-		k, there := oldRow[r.Key()]
-		if !there {
-			e.Added++
-		}
-		for c, name := range cols {
-			to := nb.At(i, c)
-			from := access.Cell(access.Closed)
-			oc, known := oldCol[name]
-			if there && known {
-				from = ob.At(k, oc)
-			}
-			if from == to || (!there || !known) && to.Outcome() != access.Admit {
-				continue
-			}
-			ch := Change{Route: r.Key(), Caller: name, From: word(from), To: word(to)}
-			wasOpen, isOpen := from.Outcome() == access.Admit, to.Outcome() == access.Admit
-			switch {
-			case isOpen && (!wasOpen || from.Depends() && !to.Depends()):
-				ch.Opens = true
-				e.Opens++
-			case wasOpen:
-				e.Closes++
-			default:
-				e.Other++
-			}
-			e.Changes = append(e.Changes, ch)
+// Syntax is the message that the text is not YAML at all, nil when it is.
+func Syntax(msgs []declaration.Message) *declaration.Message {
+	for i := range msgs {
+		if msgs[i].Code == "syntax" {
+			return &msgs[i]
 		}
 	}
-	newRow := map[string]bool{}
-	for _, r := range doc.Routes {
-		newRow[r.Key()] = true
-	}
-	for k := range oldRow {
-		if !newRow[k] {
-			e.Gone++
-		}
-	}
+	return nil
 }
 
 // PutTarget writes a target into the text and keeps it.

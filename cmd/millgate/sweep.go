@@ -9,12 +9,14 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
 	"millgate/app"
 	"millgate/core/declaration"
+	"millgate/core/review"
 	"millgate/core/verdict"
 )
 
@@ -82,8 +84,8 @@ func sweepCommand() *cobra.Command {
 
 func runSweep(ctx context.Context, out, errs io.Writer, a *app.App, target, base, format string, level verdict.Severity, planOnly bool) error {
 	p := painter(out)
-	if _, msgs := a.Document(); declaration.Failed(msgs) {
-		printMessages(errs, painter(errs), msgs)
+	if d, msgs := a.Document(); declaration.Failed(msgs) {
+		printMessages(errs, painter(errs), review.Review(d, msgs, time.Now()))
 		return exit{exitWrong, errors.New("the declaration has errors; nothing was sent")}
 	}
 	plan, err := a.Plan(target)

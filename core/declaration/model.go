@@ -624,3 +624,11 @@ func (d *Document) collectRoles(id *Identity) map[string]bool {
 	}
 	return out
 }
+
+// LifetimeNamed and QuotaNamed return nil when there is no such name.
+func (d *Document) LifetimeNamed(n string) *Lifetime {
+	return named(d.Lifetimes, n, func(l *Lifetime) string { return l.Name })
+}
+func (d *Document) QuotaNamed(n string) *Quota {
+	return named(d.Quotas, n, func(q *Quota) string { return q.Name })
+}

@@ -648,6 +648,9 @@ func (d *Document) Admits(e *Entry, id *Identity) (pass, onlyOwner bool) {
 	return onlyOwner, onlyOwner
 }
 
+// Owns says whether an identity owns a record of any kind.
+func (d *Document) Owns(id *Identity) bool { return d.owners[id.Name] }
+
 // defaultSchemes are the first schemes of the identities that the entry could
 // admit.
 func (d *Document) defaultSchemes(e *Entry) []*Scheme {

@@ -1,0 +1,190 @@
+package access
+
+import (
+	"fmt"
+	"slices"
+
+	"millgate/core/declaration"
+)
+
+// Reached says of one crossing whether it is open, and why.
+type Reached struct {
+	Route    string `json:"route"`
+	Caller   string `json:"caller"` // "nobody" is who is not signed in
+	Admitted bool   `json:"admitted"`
+	Depends  bool   `json:"depends"` // for an own record only
+	Outcome  string `json:"outcome"`
+	Why      string `json:"why"`
+	File     string `json:"file"`
+	Line     int    `json:"line"` // of the deciding entry, or of the route
+}
+
+func reached(d *declaration.Document, i int, id *declaration.Identity) Reached {
+	c := Caller{Identity: id, State: Sound}
+	r := Reached{Route: d.Routes[i].Key(), Caller: "nobody"}
+	if id == nil {
+		c.State = Absent
+	} else {
+		r.Caller = id.Name
+	}
+	x := Evaluate(d, i, c)
+	r.Admitted, r.Depends, r.Outcome, r.Why = x.Outcome == Admit, x.Depends, OutcomeText(x.Outcome, x.Depends), x.Reason()
+	at := d.Routes[i].Place
+	if x.Entry != nil {
+		at = x.Entry.Place
+	}
+	r.File, r.Line = at.File, at.Line
+	return r
+}
+
+// OutcomeText is an outcome in words.
+func OutcomeText(o Outcome, depends bool) string {
+	if depends {
+		return "admit for an own record"
+	}
+	return o.String()
+}
+
+// WhoReaches answers for one route and every caller, those who get in first.
+func WhoReaches(d *declaration.Document, i int) []Reached {
+	out := []Reached{reached(d, i, nil)}
+	for _, id := range d.Identities {
+		out = append(out, reached(d, i, id))
+	}
+	slices.SortStableFunc(out, byAdmitted)
+	return out
+}
+
+// ReachOf answers for one identity, or nobody, and every route, those that
+// open first.
+func ReachOf(d *declaration.Document, name string) ([]Reached, error) {
+	id := d.IdentityNamed(name)
+	if id == nil && name != "nobody" && name != "" {
+		known := make([]string, len(d.Identities))
+		for k, x := range d.Identities {
+			known[k] = x.Name
+		}
+		if near := declaration.Nearest(name, known); near != "" {
+			return nil, fmt.Errorf("there is no identity %q; did you mean %q?", name, near)
+		}
+		return nil, fmt.Errorf("there is no identity %q", name)
+	}
+	out := make([]Reached, 0, len(d.Routes))
+	for i := range d.Routes {
+		out = append(out, reached(d, i, id))
+	}
+	slices.SortStableFunc(out, byAdmitted)
+	return out, nil
+}
+
+func byAdmitted(a, b Reached) int {
+	rank := func(r Reached) int {
+		switch {
+		case r.Depends:
+			return 1
+		case r.Admitted:
+			return 0
+		}
+		return 2
+	}
+	return rank(a) - rank(b)
+}
+
+// Turn is how a crossing changes.
+type Turn string
+
+const (
+	Opens  Turn = "opens"
+	Closes Turn = "closes"
+	Other  Turn = "other" // refused another way
+)
+
+// Turned is one crossing whose expectation differs between two declarations.
+type Turned struct {
+	Route  string `json:"route"`
+	Caller string `json:"caller"` // "" is nobody
+	From   string `json:"from"`
+	To     string `json:"to"`
+	Letter string `json:"letter"` // of the new expectation, as the board has it
+	Turn   Turn   `json:"turn"`
+}
+
+// Diff is what changes on the board between two declarations.
+type Diff struct {
+	Changes []Turned `json:"changes"`
+	Opens   int      `json:"opens"`
+	Closes  int      `json:"closes"`
+	Other   int      `json:"other"`
+	Added   []string `json:"added"` // routes
+	Gone    []string `json:"gone"`
+}
+
+// Letter is one letter for a cell: r refuse, f forbid, h hide, a admit, d
+// depends on the record, c for nobody.
+func (c Cell) Letter() byte {
+	if c.Depends() {
+		return 'd'
+	}
+	return "rfhaac"[c.Outcome()]
+}
+
+// Compare lists the crossings that two declarations expect different things of.
+// A route or an identity that one of them has alone counts where it opens.
+func Compare(old, doc *declaration.Document) Diff {
+	d := Diff{Changes: []Turned{}, Added: []string{}, Gone: []string{}}
+	ob, nb := NewBoard(old), NewBoard(doc)
+	rows := func(x *declaration.Document) map[string]int {
+		m := make(map[string]int, len(x.Routes))
+		for i, r := range x.Routes {
+			m[r.Key()] = i
+		}
+		return m
+	}
+	oldRow, newRow := rows(old), rows(doc)
+	oldCol := map[string]int{"": 0}
+	for c, id := range old.Identities {
+		oldCol[id.Name] = c + 1
+	}
+	cols := []string{""}
+	for _, id := range doc.Identities {
+		cols = append(cols, id.Name)
+	}
+	word := func(c Cell) string { return OutcomeText(c.Outcome(), c.Depends()) }
+	for i, r := range doc.Routes {
+		key := r.Key()
+		k, there := oldRow[key]
+		if !there {
+			d.Added = append(d.Added, key)
+		}
+		for c, name := range cols {
+			to := nb.At(i, c)
+			from := Cell(Closed)
+			oc, known := oldCol[name]
+			if there && known {
+				from = ob.At(k, oc)
+			}
+			if from == to || (!there || !known) && to.Outcome() != Admit {
+				continue
+			}
+			t := Turned{Route: key, Caller: name, From: word(from), To: word(to), Letter: string(to.Letter()), Turn: Other}
+			was, is := from.Outcome() == Admit, to.Outcome() == Admit
+			switch {
+			case is && (!was || from.Depends() && !to.Depends()):
+				t.Turn = Opens
+				d.Opens++
+			case was:
+				t.Turn = Closes
+				d.Closes++
+			default:
+				d.Other++
+			}
+			d.Changes = append(d.Changes, t)
+		}
+	}
+	for _, r := range old.Routes {
+		if _, ok := newRow[r.Key()]; !ok {
+			d.Gone = append(d.Gone, r.Key())
+		}
+	}
+	return d
+}

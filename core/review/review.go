@@ -1,0 +1,345 @@
+// Package review says what a declaration itself lets happen, before any
+// request is sent.
+//
+// Every check has a stable id, a severity, a reason and, where one can be
+// given, a fix: edits of the text that can be applied as they are. A message
+// can be accepted in the text with a reason and an end:
+//
+//	waivers:
+//	  - { check: open-write, at: POST /v1/people, reason: Sign-up is for everybody, until: 2027-03-31 }
+//
+// A waiver that has ended no longer holds and is itself reported, as is one
+// that has nothing to accept.
+//
+// The package computes on a declaration.Document and an instant; it reads no
+// clock.
+package review
+
+import (
+	"fmt"
+	"slices"
+	"sort"
+	"strings"
+	"time"
+
+	"millgate/core/access"
+	"millgate/core/declaration"
+	"millgate/core/route"
+	"millgate/core/verdict"
+)
+
+// Check is one thing that the review looks for.
+type Check struct {
+	ID       string
+	Title    string
+	Why      string // what can come of it
+	Severity verdict.Severity
+	OWASP    string // category of the API Security Top 10 (2023)
+	CWE      int
+	run      func(*reviewer, *Check)
+}
+
+// Fix is a change of the text that mends a message.
+type Fix struct {
+	Title   string             `json:"title"`
+	Edits   []declaration.Edit `json:"edits,omitempty"`
+	Replace *Replace           `json:"replace,omitempty"`
+}
+
+// Replace puts a word in place of another, on one line; columns count from 1,
+// in characters.
+type Replace struct {
+	Line, Column, EndColumn int
+	Text                    string
+}
+
+// Message is one thing to say about a declaration.
+type Message struct {
+	declaration.Message
+	Severity verdict.Severity
+	OWASP    string
+	CWE      int
+	Subject  string // what it is about: a route, "role x", "quota x" …
+	Route    string // the route it is about, "" without
+	Fix      *Fix
+	Waived   *declaration.Waiver // it is accepted, and only counted
+}
+
+// Key names a message over revisions: its check and what it is about.
+func (m Message) Key() string { return m.Code + " " + m.Subject }
+
+type reviewer struct {
+	d       *declaration.Document
+	now     time.Time
+	board   *access.Board
+	out     []Message
+	by      [][]int      // routes by deciding entry
+	session map[int]bool // routes that serve a scheme's own requests
+	login   map[int]bool // of these, its login
+	sample  []int        // a route of each entry, -1 without
+	widest  []int        // identities that have a credential
+	current *Check
+}
+
+// Review reports on a document whose parsing gave msgs. Messages stand in the
+// order of the text. When msgs has errors they are all that is returned:
+// nothing can be said about a text that has no meaning.
+func Review(d *declaration.Document, msgs []declaration.Message, now time.Time) []Message {
+	v := &reviewer{d: d, now: now}
+	for _, m := range msgs {
+		v.language(m)
+	}
+	if !declaration.Failed(msgs) {
+		v.prepare()
+		for i := range Checks {
+			if c := &Checks[i]; c.run != nil {
+				v.current = c
+				c.run(v, c)
+			}
+		}
+		v.waive()
+	}
+	sort.SliceStable(v.out, func(i, j int) bool {
+		a, b := v.out[i], v.out[j]
+		if a.File != b.File {
+			return a.File == d.Name
+		}
+		return a.Line < b.Line || a.Line == b.Line && a.Column < b.Column
+	})
+	return v.out
+}
+
+// Open are the messages that are not waived.
+func Open(list []Message) []Message {
+	return slices.DeleteFunc(slices.Clone(list), func(m Message) bool { return m.Waived != nil })
+}
+
+// Find returns the check with an id, nil without.
+func Find(id string) *Check {
+	for i := range Checks {
+		if Checks[i].ID == id {
+			return &Checks[i]
+		}
+	}
+	return nil
+}
+
+// language takes over what the parser said.
+func (v *reviewer) language(m declaration.Message) {
+	out := Message{Message: m, Severity: verdict.SevLow, Subject: fmt.Sprintf("line %d", m.Line)}
+	if m.Level == declaration.Error {
+		out.Severity = verdict.SevHigh
+	}
+	if c := Find(m.Code); c != nil {
+		out.Severity, out.OWASP, out.CWE = c.Severity, c.OWASP, c.CWE
+	}
+	if m.Suggest != "" && m.File == v.d.Name {
+		out.Fix = &Fix{Title: fmt.Sprintf("Write %s", m.Suggest), Replace: &Replace{m.Line, m.Column, m.EndColumn, declaration.Scalar(m.Suggest)}}
+	}
+	if m.Code == "secret-in-clear" {
+		out.Fix, out.Subject = v.secretFix(m)
+	}
+	v.out = append(v.out, out)
+}
+
+func (v *reviewer) secretFix(m declaration.Message) (*Fix, string) {
+	for _, id := range v.d.Identities {
+		for _, c := range id.Credentials {
+			for name, val := range c.Fill {
+				if val.Place == m.Place && m.File == v.d.Name {
+					env := strings.ToUpper(strings.NewReplacer("-", "_", ".", "_", "@", "_").Replace(id.Name + "_" + name))
+					return &Fix{Title: "Take it from the environment as " + env, Edits: []declaration.Edit{{Section: "identities", Item: id.Name, Field: []string{"credentials", c.Scheme.Name, name}, Text: "env:" + env}}}, "identity " + id.Name
+				}
+			}
+		}
+	}
+	return nil, "a secret"
+}
+
+func (v *reviewer) prepare() {
+	d := v.d
+	v.board = access.NewBoard(d)
+	v.by = make([][]int, len(d.Access))
+	v.sample = slices.Repeat([]int{-1}, len(d.Access))
+	for i, e := range d.Deciding {
+		if e >= 0 {
+			v.by[e] = append(v.by[e], i)
+			v.sample[e] = i
+		}
+	}
+	v.session, v.login = map[int]bool{}, map[int]bool{}
+	for _, s := range d.Schemes {
+		for _, q := range []*declaration.Request{s.Login, s.Refresh, s.Logout} {
+			if i := v.routeOf(q); i >= 0 {
+				v.session[i] = true
+				if q == s.Login {
+					v.login[i] = true
+				}
+			}
+		}
+	}
+	for k, id := range d.Identities {
+		if len(id.Credentials) > 0 {
+			v.widest = append(v.widest, k)
+		}
+	}
+}
+
+func (v *reviewer) routeOf(q *declaration.Request) int {
+	if q == nil {
+		return -1
+	}
+	s, err := route.ParseTemplate(q.Method + " " + route.Hosted(q.Host, q.Path))
+	if err != nil {
+		return -1
+	}
+	if hits := v.d.Inventory.Named(s); len(hits) > 0 {
+		return hits[0]
+	}
+	return v.d.Inventory.Find(q.Method, q.Host, q.Path)
+}
+
+// say adds a message of the check that runs.
+func (v *reviewer) say(at declaration.Place, width int, subject string, r int, text, hint string, fix *Fix) {
+	c := v.current
+	m := Message{Message: declaration.Message{Place: at, EndColumn: at.Column + max(1, width), Level: declaration.Warning, Code: c.ID, Text: text, Hint: hint},
+		Severity: c.Severity, OWASP: c.OWASP, CWE: c.CWE, Subject: subject, Fix: fix}
+	if r >= 0 {
+		m.Route = v.d.Routes[r].Key()
+	}
+	if fix != nil && at.File != v.d.Name && fix.Edits != nil && !v.imported(at.File) {
+		m.Fix = nil // the edit belongs to another file
+	}
+	v.out = append(v.out, m)
+}
+
+// imported says whether a file is one that routes came from: what is said
+// about these is written into the declaration.
+func (v *reviewer) imported(file string) bool {
+	return file != v.d.Name && !slices.Contains(v.d.Includes, file)
+}
+
+func (v *reviewer) entryEdit(e *declaration.Entry, field, text string) declaration.Edit {
+	return declaration.Edit{Section: "access", Line: e.Line, Field: []string{field}, Text: text}
+}
+
+func fixed(title string, edits ...declaration.Edit) *Fix { return &Fix{Title: title, Edits: edits} }
+
+// open says whether anyone may call route i.
+func (v *reviewer) open(i int) bool {
+	e := v.d.Entry(i)
+	return e != nil && len(e.Who) > 0 && e.Who[0].Kind == declaration.WhoAnyone
+}
+
+func (v *reviewer) closed(i int) bool { return v.board.At(i, 0).Outcome() == access.Closed }
+
+// admits says whether identity k gets in at route i, at least to its own.
+func (v *reviewer) admits(i, k int) bool {
+	c := v.board.At(i, k+1)
+	if c.Depends() {
+		rec := v.d.Record(i)
+		return rec != nil && len(rec.OwnedBy[v.d.Identities[k].Name]) > 0
+	}
+	return c.Outcome() == access.Admit
+}
+
+// waive marks what is accepted, and reports waivers that do nothing.
+func (v *reviewer) waive() {
+	d := v.d
+	expired := Find("waiver-expired")
+	idle := Find("waiver-idle")
+	unknown := Find("waiver-unknown")
+	for k, w := range d.Waivers {
+		if c := Find(w.Check); c == nil {
+			v.current = unknown
+			ids := make([]string, len(Checks))
+			for i, c := range Checks {
+				ids[i] = c.ID
+			}
+			hint, fix := "the id stands in brackets behind the message", (*Fix)(nil)
+			if near := declaration.Nearest(w.Check, ids); near != "" {
+				hint = fmt.Sprintf("did you mean %q?", near)
+				fix = fixed("Write "+near, declaration.Edit{Section: "waivers", Line: w.Line, Field: []string{"check"}, Text: near})
+			}
+			v.say(w.Place, 1, fmt.Sprintf("waiver %d", k+1), -1, fmt.Sprintf("there is no check %q", w.Check), hint, fix)
+			continue
+		}
+		hits := 0
+		for i := range v.out {
+			m := &v.out[i]
+			if m.Code == w.Check && v.about(w, m) {
+				hits++
+				if !v.ended(w) {
+					m.Waived = w
+				}
+			}
+		}
+		drop := fixed("Remove the waiver", declaration.Edit{Section: "waivers", Line: w.Line})
+		switch {
+		case hits == 0:
+			v.current = idle
+			v.say(w.Place, 1, fmt.Sprintf("waiver %d", k+1), -1, fmt.Sprintf("the waiver of %s has nothing to accept", w.Check), "remove it", drop)
+		case v.ended(w):
+			v.current = expired
+			v.say(w.Place, 1, fmt.Sprintf("waiver %d", k+1), -1, fmt.Sprintf("the waiver of %s ended on %s: %s", w.Check, w.Until.Format(time.DateOnly), w.Reason), "mend what it accepted, or decide again and give it a new end", drop)
+		}
+	}
+}
+
+// ended says whether the waiver's last day is over.
+func (v *reviewer) ended(w *declaration.Waiver) bool {
+	return !v.now.Before(w.Until.AddDate(0, 0, 1))
+}
+
+func (v *reviewer) about(w *declaration.Waiver, m *Message) bool {
+	for _, n := range w.Of {
+		if m.Subject == n || strings.HasSuffix(m.Subject, " "+n) && !strings.Contains(m.Subject, "/") {
+			return true
+		}
+	}
+	if m.Route == "" {
+		return false
+	}
+	i := v.d.RouteNamed(m.Route)
+	if i < 0 {
+		return false
+	}
+	return slices.ContainsFunc(w.At, func(s route.Selector) bool {
+		if named := v.d.Inventory.Named(s); len(named) > 0 {
+			return slices.Contains(named, i)
+		}
+		return v.d.Inventory.Relate(s, i) == route.Covers
+	})
+}
+
+// WaiverFor is the text of a waiver that accepts a message.
+func WaiverFor(m Message, reason, by string, until time.Time) declaration.Edit {
+	about := "of: " + declaration.Scalar(m.Subject)
+	if m.Route != "" {
+		about = "at: " + declaration.Scalar(m.Route)
+	} else if _, name, ok := strings.Cut(m.Subject, " "); ok {
+		about = "of: " + declaration.Scalar(name)
+	}
+	t := fmt.Sprintf("{ check: %s, %s, reason: %s", m.Code, about, declaration.Scalar(reason))
+	if by != "" {
+		t += ", by: " + declaration.Scalar(by)
+	}
+	return declaration.Edit{Section: "waivers", Text: t + ", until: " + until.Format(time.DateOnly) + " }"}
+}
+
+// Apply makes a fix in the text.
+func (f *Fix) Apply(text string) (string, error) {
+	if r := f.Replace; r != nil {
+		lines := strings.Split(text, "\n")
+		if r.Line < 1 || r.Line > len(lines) {
+			return "", fmt.Errorf("there is no line %d", r.Line)
+		}
+		l := []rune(lines[r.Line-1])
+		if r.Column < 1 || r.EndColumn-1 > len(l) || r.Column > r.EndColumn {
+			return "", fmt.Errorf("line %d is not as it was", r.Line)
+		}
+		lines[r.Line-1] = string(l[:r.Column-1]) + r.Text + string(l[r.EndColumn-1:])
+		return strings.Join(lines, "\n"), nil
+	}
+	return declaration.Apply(text, f.Edits...)
+}
