@@ -215,7 +215,14 @@ func Importer(dir string) declaration.Importer {
 		if err != nil {
 			return nil, []error{err}
 		}
-		return openapi.Read(b)
+		return openapi.Read(b, besides(dir, ref))
+	}
+}
+
+// besides reads files by their path relative to another in a directory.
+func besides(dir, of string) openapi.Load {
+	return func(ref string) ([]byte, error) {
+		return readBeside(dir, filepath.Join(filepath.Dir(filepath.FromSlash(of)), filepath.FromSlash(ref)))
 	}
 }
 
@@ -365,7 +372,7 @@ func (a *App) AddRoutes(fileName, fileText string, lines []string) (string, int,
 		if name == "/" || name == "." || strings.HasPrefix(name, ".") {
 			name = "routes.openapi.yaml"
 		}
-		routes, problems := openapi.Read([]byte(fileText))
+		routes, problems := openapi.Read([]byte(fileText), besides(a.dir, name))
 		if len(routes) == 0 {
 			return "", 0, fmt.Errorf("%w: %w", ErrInput, errors.Join(problems...))
 		}

@@ -20,7 +20,7 @@ type Fact struct {
 	Raised   string        `json:"raised,omitempty"`   // where a raised role was seen
 	Lost     string        `json:"lost,omitempty"`     // why there is no answer to judge
 	Repeats  int           `json:"repeats,omitempty"`
-	Then     []FollowedUp  `json:"then,omitempty"`     // what the route's follow-ups were answered
+	Then     []FollowedUp  `json:"then,omitempty"` // what the route's follow-ups were answered
 	Sweep    uint          `json:"sweep"`
 }
 

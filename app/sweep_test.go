@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"millgate/core/access"
 	"millgate/core/verdict"
 	"millgate/standin"
 	"millgate/store"
@@ -509,12 +510,12 @@ func TestCheckSaysWhatChanges(t *testing.T) {
 	a := openText(t, fmt.Sprintf(small, "http://127.0.0.1:1", "refused"), "")
 	text := a.Declaration().Text
 	e := a.Check(strings.Replace(text, "{ at: GET /a, who: r }", "{ at: GET /a, who: anyone }", 1))
-	assert.Equal(t, []Change{{"GET /a", "", "refuse", "admit", true}}, e.Changes)
+	assert.Equal(t, []access.Turned{{Route: "GET /a", From: "refuse", To: "admit", Letter: "a", Turn: access.Opens}}, e.Changes)
 	e = a.Check(strings.Replace(text, "  - { at: POST /go, who: r }\n", "", 1))
 	assert.Equal(t, 1, e.Closes)
 	assert.Equal(t, 1, e.Other, "nobody is turned away in another way")
 	e = a.Check(strings.Replace(text, "GET /a, ", "GET /a, GET /b, ", 1))
-	assert.Equal(t, 1, e.Added)
+	assert.Equal(t, []string{"GET /b"}, e.Added)
 	assert.Zero(t, e.Opens, "a new route is closed")
 	assert.NotEmpty(t, a.Check("millgate: 2").Messages)
 }

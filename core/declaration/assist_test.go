@@ -53,7 +53,7 @@ func TestComplete(t *testing.T) {
 		{head + "routes:\n  - GET /a # ‸", "", "at"},
 		{head + "routes:\n  - { at: GET /a, effect: ‸", "read create update delete command", "at"},
 		{head + "routes:\n  - at: GET /a\n    send:\n      ‸", "as path query headers json", "at"},
-		{head + "answers:\n  401: { ‸", "headers type has", "fields"},
+		{head + "answers:\n  401: { ‸", "headers type", "fields"},
 		{head + "waivers:\n  - { check: open‸", "open-write", "reader"},
 	} {
 		text, line, col := cursor(t, c.text)

@@ -7,7 +7,11 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"log/slog"
+	"math"
 	"net/url"
+	"regexp"
+	"regexp/syntax"
 	"strconv"
 	"strings"
 
@@ -24,9 +28,43 @@ import (
 var ErrFormat = errors.New("not an OpenAPI 3.0 or 3.1 description")
 
 // Read returns the routes in the order of the text. What could not be read is
-// listed in problems; it does not stop the rest.
-func Read(text []byte) (routes []declaration.Imported, problems []error) {
-	doc, err := libopenapi.NewDocumentWithConfiguration(text, &datamodel.DocumentConfiguration{AllowFileReferences: false, AllowRemoteReferences: false})
+// listed in problems; it does not stop the rest. load reads files that it refers
+// to; nil is none.
+func Read(text []byte, load Load) (routes []declaration.Imported, problems []error) {
+	d := Describe(text, load)
+	return d.Routes, d.Problems
+}
+
+// Description is what a description says.
+type Description struct {
+	Title    string
+	Routes   []declaration.Imported
+	Schemes  map[string]SecurityScheme
+	Security map[string][]string // by "METHOD /path": the names of one alternative each, "" for none needed; nil where it says nothing
+	Problems []error
+}
+
+// SecurityScheme is one that the description names.
+type SecurityScheme struct {
+	Name, Kind, In, Field, Format string
+	TokenURL                      string
+	Scopes                        []string
+}
+
+// Describe reads a description whole.
+func Describe(text []byte, load Load) Description {
+	d := Description{Schemes: map[string]SecurityScheme{}, Security: map[string][]string{}}
+	text, d.Problems = inline(text, load)
+	model, problems := d.read(text)
+	d.Problems = append(d.Problems, problems...)
+	if model != nil {
+		d.security(model)
+	}
+	return d
+}
+
+func (d *Description) read(text []byte) (_ *v3.Document, problems []error) {
+	doc, err := libopenapi.NewDocumentWithConfiguration(text, &datamodel.DocumentConfiguration{AllowFileReferences: false, AllowRemoteReferences: false, Logger: slog.New(slog.DiscardHandler)})
 	if err != nil {
 		return nil, []error{fmt.Errorf("%w: %v", ErrFormat, err)}
 	}
@@ -39,6 +77,9 @@ func Read(text []byte) (routes []declaration.Imported, problems []error) {
 	}
 	if model == nil || model.Model.Paths == nil || model.Model.Paths.PathItems == nil {
 		return nil, append(problems, fmt.Errorf("%w: it has no paths", ErrFormat))
+	}
+	if model.Model.Info != nil {
+		d.Title = model.Model.Info.Title
 	}
 	prefix := ""
 	if s := model.Model.Servers; len(s) > 0 {
@@ -54,10 +95,72 @@ func Read(text []byte) (routes []declaration.Imported, problems []error) {
 			}
 			im.Sample = sample(append(append([]*v3.Parameter{}, item.Parameters...), op.Parameters...), op.RequestBody)
 			im.Answers = answers(op.Responses)
-			routes = append(routes, im)
+			d.Routes = append(d.Routes, im)
+			d.needs(im.Method+" "+im.Path, op.Security, model.Model.Security)
 		}
 	}
-	return routes, problems
+	return &model.Model, problems
+}
+
+// needs reads the security requirements of one operation: its own, or those of
+// the whole description.
+func (d *Description) needs(key string, own, all []*base.SecurityRequirement) {
+	list := own
+	if list == nil {
+		list = all
+	}
+	if list == nil {
+		return
+	}
+	names := []string{}
+	for _, r := range list {
+		var n []string
+		if r.Requirements != nil {
+			for name, scopes := range r.Requirements.FromOldest() {
+				if len(scopes) > 0 {
+					name += " (" + strings.Join(scopes, ", ") + ")"
+				}
+				n = append(n, name)
+			}
+		}
+		names = append(names, strings.Join(n, " with "))
+	}
+	d.Security[key] = names
+}
+
+func (d *Description) security(m *v3.Document) {
+	if m.Components == nil || m.Components.SecuritySchemes == nil {
+		return
+	}
+	for name, s := range m.Components.SecuritySchemes.FromOldest() {
+		x := SecurityScheme{Name: name, In: s.In, Field: s.Name, Format: s.BearerFormat}
+		switch {
+		case s.Type == "http" && strings.EqualFold(s.Scheme, "basic"):
+			x.Kind = "basic"
+		case s.Type == "apiKey" && s.In == "cookie":
+			x.Kind = "cookie"
+		case s.Type == "apiKey":
+			x.Kind = "api-key"
+		case s.Type == "http" || s.Type == "oauth2" || s.Type == "openIdConnect":
+			x.Kind = "bearer"
+		}
+		if s.Flows != nil {
+			for _, f := range []*v3.OAuthFlow{s.Flows.ClientCredentials, s.Flows.Password, s.Flows.AuthorizationCode} {
+				if f == nil {
+					continue
+				}
+				if x.TokenURL == "" {
+					x.TokenURL = f.TokenUrl
+				}
+				if f.Scopes != nil {
+					for n := range f.Scopes.FromOldest() {
+						x.Scopes = append(x.Scopes, n)
+					}
+				}
+			}
+		}
+		d.Schemes[name] = x
+	}
 }
 
 func sample(params []*v3.Parameter, body *v3.RequestBody) declaration.Sample {
@@ -247,39 +350,156 @@ func fromSchema(s *base.Schema, depth int) (any, bool) {
 		}
 		return out, true
 	case kind == "array":
+		n := 1
+		if s.MinItems != nil {
+			n = int(max(1, min(*s.MinItems, 50)))
+		}
 		if s.Items != nil && s.Items.IsA() {
 			if v, ok := fromSchema(s.Items.A.Schema(), depth+1); ok {
-				return []any{v}, true
+				out := make([]any, n)
+				for i := range out {
+					out[i] = v
+				}
+				return out, true
 			}
 		}
 		return []any{}, true
 	case kind == "integer" || kind == "number":
-		if s.Minimum != nil {
-			return *s.Minimum, true
-		}
-		return 1, true
+		return number(s, kind == "integer"), true
 	case kind == "boolean":
 		return true, true
 	case kind == "string":
-		switch s.Format {
-		case "date":
-			return "2026-01-15", true
-		case "date-time":
-			return "2026-01-15T12:00:00Z", true
-		case "email":
-			return "probe@mail.example", true
-		case "uuid":
-			return "3f2a4c1e-5b6d-4e7f-8a90-1b2c3d4e5f60", true
-		case "uri":
-			return "https://probe.example/", true
-		}
-		v := "probe"
-		if s.MinLength != nil && int64(len(v)) < *s.MinLength && *s.MinLength < 4096 {
-			v += strings.Repeat("x", int(*s.MinLength)-len(v))
-		}
-		return v, true
+		return word(s), true
 	}
 	return nil, false
+}
+
+// number is one that the schema's bounds allow.
+func number(s *base.Schema, whole bool) any {
+	lo, hi := math.Inf(-1), math.Inf(1)
+	step := 1.0
+	if s.Minimum != nil {
+		lo = *s.Minimum
+	}
+	if s.Maximum != nil {
+		hi = *s.Maximum
+	}
+	if e := s.ExclusiveMinimum; e != nil && e.IsB() {
+		lo = math.Max(lo, math.Nextafter(e.B, math.Inf(1)))
+	} else if e != nil && e.A && s.Minimum != nil {
+		lo = math.Nextafter(lo, math.Inf(1))
+	}
+	if e := s.ExclusiveMaximum; e != nil && e.IsB() {
+		hi = math.Min(hi, math.Nextafter(e.B, math.Inf(-1)))
+	} else if e != nil && e.A && s.Maximum != nil {
+		hi = math.Nextafter(hi, math.Inf(-1))
+	}
+	if s.MultipleOf != nil && *s.MultipleOf > 0 {
+		step = *s.MultipleOf
+	}
+	v := step
+	if v < lo {
+		v = math.Ceil(lo/step) * step
+	}
+	if v > hi {
+		v = math.Floor(hi/step) * step
+	}
+	if !whole && (v < lo || v > hi) {
+		v = lo + (hi-lo)/2
+	}
+	if whole || v == math.Trunc(v) && math.Abs(v) < 1<<53 {
+		return int64(v)
+	}
+	return v
+}
+
+// formats have a value each that every service should take.
+var formats = map[string]string{"date": "2026-01-15", "date-time": "2026-01-15T12:00:00Z", "time": "12:00:00Z", "duration": "PT1H", "email": "probe@mail.example", "uuid": "3f2a4c1e-5b6d-4e7f-8a90-1b2c3d4e5f60",
+	"uri": "https://probe.example/", "url": "https://probe.example/", "hostname": "probe.example", "ipv4": "192.0.2.1", "ipv6": "2001:db8::1", "byte": "cHJvYmU="}
+
+// word is one that the schema's format, pattern and lengths allow.
+func word(s *base.Schema) string {
+	v, ok := formats[s.Format]
+	if !ok {
+		v = "probe"
+	}
+	if s.Pattern != "" {
+		if p, err := regexp.Compile(s.Pattern); err == nil && !p.MatchString(v) {
+			if made := matching(s.Pattern, s.MinLength); p.MatchString(made) {
+				v = made
+			}
+		}
+		return v
+	}
+	if s.MinLength != nil && int64(len(v)) < *s.MinLength && *s.MinLength < 4096 {
+		v += strings.Repeat("x", int(*s.MinLength)-len(v))
+	}
+	if s.MaxLength != nil && int64(len(v)) > *s.MaxLength && *s.MaxLength >= 0 {
+		v = v[:*s.MaxLength]
+	}
+	return v
+}
+
+// matching makes a text that an expression matches, as short as it can be; at
+// least the length that is asked for where repetitions allow it.
+func matching(pattern string, least *int64) string {
+	re, err := syntax.Parse(pattern, syntax.Perl)
+	if err != nil {
+		return ""
+	}
+	made := example(re.Simplify(), 0)
+	for n := 1; least != nil && int64(len(made)) < *least && n < 64; n++ {
+		made = example(re.Simplify(), n)
+	}
+	return made
+}
+
+func example(re *syntax.Regexp, more int) string {
+	switch re.Op {
+	case syntax.OpLiteral:
+		return string(re.Rune)
+	case syntax.OpCharClass:
+		for _, want := range []rune("ap0A1") {
+			for i := 0; i+1 < len(re.Rune); i += 2 {
+				if re.Rune[i] <= want && want <= re.Rune[i+1] {
+					return string(want)
+				}
+			}
+		}
+		if len(re.Rune) > 0 {
+			return string(re.Rune[0])
+		}
+	case syntax.OpAnyChar, syntax.OpAnyCharNotNL:
+		return "a"
+	case syntax.OpCapture, syntax.OpPlus:
+		out := example(re.Sub[0], more)
+		if re.Op == syntax.OpPlus {
+			out += strings.Repeat(out, more)
+		}
+		return out
+	case syntax.OpStar, syntax.OpQuest:
+		if more > 0 {
+			return strings.Repeat(example(re.Sub[0], more), map[bool]int{true: more, false: 1}[re.Op == syntax.OpStar])
+		}
+	case syntax.OpRepeat:
+		n := re.Min
+		if re.Max < 0 || re.Max > n {
+			n += more
+			if re.Max >= 0 {
+				n = min(n, re.Max)
+			}
+		}
+		return strings.Repeat(example(re.Sub[0], more), min(n, 256))
+	case syntax.OpConcat:
+		var b strings.Builder
+		for _, r := range re.Sub {
+			b.WriteString(example(r, more))
+		}
+		return b.String()
+	case syntax.OpAlternate:
+		return example(re.Sub[0], more)
+	}
+	return ""
 }
 
 func answers(r *v3.Responses) map[int]*declaration.Shape {

@@ -79,7 +79,7 @@ components:
 
 func read(t *testing.T, text string) map[string]declaration.Imported {
 	t.Helper()
-	routes, problems := Read([]byte(text))
+	routes, problems := Read([]byte(text), nil)
 	require.Empty(t, problems)
 	out := map[string]declaration.Imported{}
 	for _, r := range routes {
@@ -126,7 +126,7 @@ func TestJSONIsReadToo(t *testing.T) {
 
 func TestWhatIsNotOpenAPI(t *testing.T) {
 	for _, s := range []string{"", "hello", "swagger: \"2.0\"\npaths: {}\n", "openapi: 4.0.0\npaths: {}\n", "openapi: 3.0.0\ninfo: {title: x, version: '1'}\n", "{", "openapi: [\n"} {
-		routes, problems := Read([]byte(s))
+		routes, problems := Read([]byte(s), nil)
 		assert.Empty(t, routes, s)
 		require.NotEmpty(t, problems, s)
 		assert.ErrorIs(t, problems[len(problems)-1], ErrFormat, s)
@@ -144,7 +144,7 @@ paths:
 components:
   schemas:
     Node: { type: object, properties: { name: { type: string }, next: { $ref: "#/components/schemas/Node" }, all: { type: array, items: { $ref: "#/components/schemas/Node" } } } }
-`))
+`), nil)
 	require.Len(t, routes, 1)
 	assert.True(t, json.Valid(routes[0].Sample.JSON))
 	assert.Less(t, len(routes[0].Sample.JSON), 1<<20)
@@ -154,7 +154,7 @@ func TestTheExampleIsRead(t *testing.T) {
 	for file, n := range map[string]int{"fernhollow.openapi.yaml": 42, "fernhollow-id.openapi.yaml": 10} {
 		b, err := os.ReadFile("../../examples/fernhollow/" + file)
 		require.NoError(t, err)
-		routes, problems := Read(b)
+		routes, problems := Read(b, nil)
 		assert.Empty(t, problems)
 		assert.Len(t, routes, n, fmt.Sprint(file))
 	}
