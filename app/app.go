@@ -50,6 +50,8 @@ type App struct {
 	reviewed []review.Message
 	revision store.Revision
 	stamp    fileStamp
+	typed    *declaration.Document // what is being typed said last
+	typedAt  time.Time
 	seen     map[string]*observed // by target
 	running  *run
 }
@@ -226,6 +228,24 @@ func besides(dir, of string) openapi.Load {
 	}
 }
 
+// filesOf reads what a revision was kept with; what it was not kept with is
+// read from the folder.
+func (a *App) filesOf(kept map[string]string) declaration.Files {
+	read := func(ref string) ([]byte, error) {
+		if t, ok := kept[ref]; ok {
+			return []byte(t), nil
+		}
+		return readBeside(a.dir, ref)
+	}
+	return declaration.Files{Text: read, Routes: func(ref string) ([]declaration.Imported, []error) {
+		b, err := read(ref)
+		if err != nil {
+			return nil, []error{err}
+		}
+		return openapi.Read(b, besides(a.dir, ref))
+	}}
+}
+
 // files are the texts that the document was made from beside its own.
 func (a *App) files() map[string]string {
 	out := map[string]string{}
@@ -359,57 +379,6 @@ func (a *App) RevisionText(id uint) (string, error) {
 		return "", fmt.Errorf("%w: there is no revision %d", ErrNotFound, id)
 	}
 	return r.Text, err
-}
-
-// AddRoutes writes routes into the text: an OpenAPI file kept beside the
-// declaration, or lines "METHOD /path". The result is only returned; Keep
-// keeps it.
-func (a *App) AddRoutes(fileName, fileText string, lines []string) (string, int, error) {
-	var items []string
-	count := 0
-	if fileText != "" {
-		name := filepath.Base(filepath.Clean("/" + fileName))
-		if name == "/" || name == "." || strings.HasPrefix(name, ".") {
-			name = "routes.openapi.yaml"
-		}
-		routes, problems := openapi.Read([]byte(fileText), besides(a.dir, name))
-		if len(routes) == 0 {
-			return "", 0, fmt.Errorf("%w: %w", ErrInput, errors.Join(problems...))
-		}
-		if name == a.name {
-			return "", 0, fmt.Errorf("%w: a file called %s is the declaration itself; give it another name", ErrInput, name)
-		}
-		if old, err := os.ReadFile(filepath.Join(a.dir, name)); err == nil && string(old) != fileText {
-			return "", 0, fmt.Errorf("%w: there is another file called %s beside the declaration; give this one another name", ErrInput, name)
-		}
-		if err := writeFile(filepath.Join(a.dir, name), fileText); err != nil {
-			return "", 0, err
-		}
-		items, count = append(items, "from: "+name), len(routes)
-	}
-	for _, l := range lines {
-		if l = strings.TrimSpace(l); l != "" {
-			if strings.ContainsAny(l, "{}:") {
-				l = `"` + strings.ReplaceAll(l, `"`, ``) + `"`
-			}
-			items = append(items, l)
-			count++
-		}
-	}
-	if len(items) == 0 {
-		return "", 0, fmt.Errorf("%w: there is no route in it", ErrInput)
-	}
-	a.mu.Lock()
-	text := a.text
-	a.mu.Unlock()
-	if strings.TrimSpace(text) == "" {
-		text = "millgate: 1\ntitle: My service\n"
-	}
-	out, err := declaration.AddRoutes(text, items)
-	if err != nil {
-		return "", 0, fmt.Errorf("%w: %w", ErrInput, err)
-	}
-	return out, count, nil
 }
 
 // OpenFile replaces the workspace's declaration by a file elsewhere, for

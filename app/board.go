@@ -32,6 +32,7 @@ type Row struct {
 	Host        string
 	Path        string
 	Prefix      string
+	Group       string
 	Effect      string
 	Sensitivity string
 	Summary     string
@@ -170,7 +171,7 @@ func (a *App) Board(target string) (Board, error) {
 	}
 	for i, rt := range d.Routes {
 		row := Row{Key: rt.Key(), Method: rt.Method(), Host: rt.Host, Path: rt.Path(), Prefix: probe.Prefix(rt.Selector), Effect: string(rt.Effect), Sensitivity: string(rt.Sensitivity),
-			Summary: rt.Summary, Line: rt.Line, File: rt.File, Declared: true}
+			Group: rt.Group, Summary: rt.Summary, Line: rt.Line, File: rt.File, Declared: true}
 		letters(&row, i)
 		b.Rows = append(b.Rows, row)
 	}

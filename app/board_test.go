@@ -212,34 +212,6 @@ func TestBoardOfABrokenDeclaration(t *testing.T) {
 	assert.Empty(t, v.Probes)
 }
 
-func TestAddRoutes(t *testing.T) {
-	dir := t.TempDir()
-	a, err := Open("", filepath.Join(dir, "x.gate.yaml"))
-	require.NoError(t, err)
-	defer func() { assert.NoError(t, a.Close()) }()
-	api := "openapi: 3.0.0\ninfo: { title: x, version: '1' }\npaths: { /a: { get: { responses: {} }, post: { responses: {} } } }\n"
-	text, n, err := a.AddRoutes("../../api.yaml", api, []string{"", "DELETE /b/{id}", "  GET id:/c "})
-	require.NoError(t, err)
-	assert.Equal(t, 4, n)
-	assert.Contains(t, text, "  - from: api.yaml\n")
-	assert.Contains(t, text, `  - "DELETE /b/{id}"`)
-	kept, err := os.ReadFile(filepath.Join(dir, "api.yaml"))
-	require.NoError(t, err, "a name with a path stays beside the declaration")
-	assert.Equal(t, api, string(kept))
-	_, _, err = a.AddRoutes("api.yaml", strings.Replace(api, "/a", "/z", 1), nil)
-	require.ErrorIs(t, err, ErrInput, "another file of that name is not overwritten")
-	_, _, err = a.AddRoutes("x.gate.yaml", api, nil)
-	require.ErrorIs(t, err, ErrInput, "nor is the declaration")
-	_, n, err = a.AddRoutes("api.yaml", api, nil)
-	require.NoError(t, err)
-	assert.Equal(t, 2, n)
-	d, err := a.Keep(text, "", 0)
-	require.NoError(t, err)
-	assert.Equal(t, uint(1), d.Revision)
-	doc, _ := a.Document()
-	assert.Len(t, doc.Routes, 4)
-}
-
 // Something that an admitted request created is removed, or listed.
 func TestWhatIsLeftBehindIsListed(t *testing.T) {
 	t.Setenv("ANN_SECRET", "ann-secret-1")

@@ -12,6 +12,7 @@ import (
 	"millgate/core/access"
 	"millgate/core/declaration"
 	"millgate/core/probe"
+	"millgate/core/review"
 	"millgate/core/verdict"
 	"millgate/format/curl"
 	"millgate/server/contract"
@@ -50,7 +51,7 @@ func (s *Server) GetBoard(_ context.Context, q contract.GetBoardRequestObject) (
 		out.Columns = append(out.Columns, contract.Column{Key: c.Key, Label: c.Label, Sub: c.Sub, Class: c.Class, Members: c.Members, Roles: c.Roles})
 	}
 	for _, r := range b.Rows {
-		out.Rows = append(out.Rows, contract.Row{Key: r.Key, Method: r.Method, Host: r.Host, Path: r.Path, Prefix: r.Prefix, Effect: r.Effect, Sensitivity: r.Sensitivity, Summary: r.Summary,
+		out.Rows = append(out.Rows, contract.Row{Key: r.Key, Method: r.Method, Host: r.Host, Path: r.Path, Prefix: r.Prefix, Group: r.Group, Effect: r.Effect, Sensitivity: r.Sensitivity, Summary: r.Summary,
 			Line: r.Line, File: r.File, Worst: r.Worst, Expect: r.Expect, Verdict: r.Verdict, Inferred: r.Inferred, Declared: r.Declared})
 	}
 	return contract.GetBoard200JSONResponse(out), nil
@@ -252,10 +253,25 @@ func (s *Server) GetWorklist(_ context.Context, q contract.GetWorklistRequestObj
 	return out, nil
 }
 
-func messagesOf(list []declaration.Message) []contract.Message {
+func messagesOf(list []review.Message) []contract.Message {
 	out := []contract.Message{}
 	for _, m := range list {
-		out = append(out, contract.Message{File: m.File, Line: m.Line, Column: m.Column, EndColumn: m.EndColumn, Level: string(m.Level), Code: m.Code, Text: m.Text, Hint: m.Hint})
+		c := contract.Message{File: m.File, Line: m.Line, Column: m.Column, EndColumn: m.EndColumn, Level: string(m.Level), Code: m.Code, Text: m.Text, Hint: m.Hint,
+			Severity: string(m.Severity), Key: m.Key(), Subject: m.Subject, Route: m.Route, Owasp: m.OWASP, Cwe: m.CWE}
+		if k := review.Find(m.Code); k != nil {
+			c.Why = &k.Why
+		}
+		if m.Fix != nil {
+			c.Fix = &m.Fix.Title
+		}
+		if w := m.Waived; w != nil {
+			c.Waived = &struct {
+				By     string `json:"by"`
+				Reason string `json:"reason"`
+				Until  string `json:"until"`
+			}{w.By, w.Reason, w.Until.Format(time.DateOnly)}
+		}
+		out = append(out, c)
 	}
 	return out
 }
@@ -281,14 +297,22 @@ func (s *Server) KeepDeclaration(_ context.Context, q contract.KeepDeclarationRe
 	return contract.KeepDeclaration200JSONResponse(declarationOf(d)), nil
 }
 
+// maxChanges is how many crossings are listed; more are only counted.
+const maxChanges = 5000
+
+func changesOf(list []access.Turned) []contract.Change {
+	out := []contract.Change{}
+	for _, c := range list[:min(maxChanges, len(list))] {
+		out = append(out, contract.Change{Route: c.Route, Caller: c.Caller, From: c.From, To: c.To, Letter: c.Letter, Turn: contract.ChangeTurn(c.Turn)})
+	}
+	return out
+}
+
 // CheckDeclaration says what a text would change.
 func (s *Server) CheckDeclaration(_ context.Context, q contract.CheckDeclarationRequestObject) (contract.CheckDeclarationResponseObject, error) {
 	e := s.app.Check(q.Body.Text)
-	out := contract.Effect{Messages: messagesOf(e.Messages), Changes: []contract.Change{}, Total: len(e.Changes), Opens: e.Opens, Closes: e.Closes, Other: e.Other, Added: e.Added, Gone: e.Gone}
-	for _, c := range e.Changes[:min(200, len(e.Changes))] {
-		out.Changes = append(out.Changes, contract.Change{Route: c.Route, Caller: c.Caller, From: c.From, To: c.To, Opens: c.Opens})
-	}
-	return contract.CheckDeclaration200JSONResponse(out), nil
+	return contract.CheckDeclaration200JSONResponse{Messages: messagesOf(e.Messages), Fresh: orEmpty(e.NewMessages), Failed: e.Failed, Changes: changesOf(e.Changes), Total: len(e.Changes),
+		Opens: e.Opens, Closes: e.Closes, Other: e.Other, Added: orEmpty(e.Added), Gone: orEmpty(e.Gone)}, nil
 }
 
 // ListRevisions serves the kept revisions.
@@ -311,15 +335,6 @@ func (s *Server) GetRevision(_ context.Context, q contract.GetRevisionRequestObj
 		return nil, err
 	}
 	return contract.GetRevision200JSONResponse{Text: t}, nil
-}
-
-// AddRoutes serves the text with more routes.
-func (s *Server) AddRoutes(_ context.Context, q contract.AddRoutesRequestObject) (contract.AddRoutesResponseObject, error) {
-	t, n, err := s.app.AddRoutes(q.Body.FileName, q.Body.FileText, q.Body.Lines)
-	if err != nil {
-		return nil, err
-	}
-	return contract.AddRoutes200JSONResponse{Text: t, Count: n}, nil
 }
 
 // ListTargets serves the declared targets.

@@ -139,3 +139,55 @@ func (l layout) routeOf(p part) string {
 	}
 	return unquoted(strings.TrimSpace(l.text[p.val:max(p.val, p.valEnd)]))
 }
+
+// ReplaceImport makes a `from:` of the routes name another file.
+func ReplaceImport(text, old, name string) (string, error) {
+	l := layout{text}
+	if sec, ok := l.top().find("routes"); ok {
+		if b, ok := l.inside(sec); ok {
+			for _, p := range b.parts {
+				in, ok := l.inside(p)
+				if !ok {
+					continue
+				}
+				if m, ok := in.find("from"); ok && unquoted(strings.TrimSpace(l.text[m.val:m.valEnd])) == old {
+					return l.text[:m.val] + Scalar(name) + l.text[m.valEnd:], nil
+				}
+			}
+		}
+	}
+	return "", fmt.Errorf("the line  from: %s  is not in this file", old)
+}
+
+// SampleText is a sample on one line; "" when it says nothing.
+func SampleText(s Sample) string {
+	var parts []string
+	add := func(k, v string) { parts = append(parts, k+": "+v) }
+	if s.As.Name != "" {
+		add("as", Scalar(s.As.Name))
+	}
+	for _, m := range []struct {
+		k string
+		v map[string]string
+	}{{"path", s.Path}, {"query", s.Query}, {"headers", s.Headers}} {
+		if len(m.v) > 0 {
+			add(m.k, flowMap(m.v))
+		}
+	}
+	if len(s.JSON) > 0 {
+		add("json", string(s.JSON))
+	}
+	if len(s.Form) > 0 {
+		add("form", flowMap(s.Form))
+	}
+	if s.Text != "" {
+		add("text", Scalar(s.Text))
+	}
+	if s.Type != "" {
+		add("type", Scalar(s.Type))
+	}
+	if len(parts) == 0 {
+		return ""
+	}
+	return "{ " + strings.Join(parts, ", ") + " }"
+}

@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"net/netip"
 	"net/url"
-	"slices"
 	"strings"
 
 	"millgate/core/declaration"
@@ -130,5 +129,3 @@ func originWide(v *reviewer, c *Check) {
 		}
 	}
 }
-
-var _ = slices.Contains[[]string]

@@ -7,7 +7,6 @@ import (
 	"time"
 
 	"millgate/core/declaration"
-	"millgate/core/verdict"
 )
 
 // say durations as people do.
@@ -337,5 +336,3 @@ func quotaByHeader(v *reviewer, c *Check) {
 		}
 	}
 }
-
-var _ = verdict.SevLow

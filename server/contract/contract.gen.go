@@ -16,6 +16,48 @@ import (
 	"github.com/oapi-codegen/runtime"
 )
 
+// Defines values for BoardEditAction.
+const (
+	Admit    BoardEditAction = "admit"
+	Owner    BoardEditAction = "owner"
+	TurnAway BoardEditAction = "turn-away"
+)
+
+// Valid indicates whether the value is a known member of the BoardEditAction enum.
+func (e BoardEditAction) Valid() bool {
+	switch e {
+	case Admit:
+		return true
+	case Owner:
+		return true
+	case TurnAway:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ChangeTurn.
+const (
+	Closes ChangeTurn = "closes"
+	Opens  ChangeTurn = "opens"
+	Other  ChangeTurn = "other"
+)
+
+// Valid indicates whether the value is a known member of the ChangeTurn enum.
+func (e ChangeTurn) Valid() bool {
+	switch e {
+	case Closes:
+		return true
+	case Opens:
+		return true
+	case Other:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for EventType.
 const (
 	EventTypeDeclaration EventType = "declaration"
@@ -34,6 +76,33 @@ func (e EventType) Valid() bool {
 	case EventTypeVerdict:
 		return true
 	case EventTypeWait:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ImportPreviewItemsState.
+const (
+	Changed ImportPreviewItemsState = "changed"
+	Gone    ImportPreviewItemsState = "gone"
+	New     ImportPreviewItemsState = "new"
+	Same    ImportPreviewItemsState = "same"
+	Unclear ImportPreviewItemsState = "unclear"
+)
+
+// Valid indicates whether the value is a known member of the ImportPreviewItemsState enum.
+func (e ImportPreviewItemsState) Valid() bool {
+	switch e {
+	case Changed:
+		return true
+	case Gone:
+		return true
+	case New:
+		return true
+	case Same:
+		return true
+	case Unclear:
 		return true
 	default:
 		return false
@@ -61,14 +130,36 @@ type Board struct {
 	Title    string   `json:"title"`
 }
 
+// BoardEdit defines model for BoardEdit.
+type BoardEdit struct {
+	Action *BoardEditAction `json:"action,omitempty"`
+
+	// Callers Empty text is nobody; no item is every caller
+	Callers []string `json:"callers"`
+	Routes  []string `json:"routes"`
+	Set     *Strings `json:"set,omitempty"`
+
+	// Text The text that it is made in
+	Text string `json:"text"`
+}
+
+// BoardEditAction defines model for BoardEdit.Action.
+type BoardEditAction string
+
 // Change defines model for Change.
 type Change struct {
 	Caller string `json:"caller"`
 	From   string `json:"from"`
-	Opens  bool   `json:"opens"`
-	Route  string `json:"route"`
-	To     string `json:"to"`
+
+	// Letter The new expectation as the board has it
+	Letter string     `json:"letter"`
+	Route  string     `json:"route"`
+	To     string     `json:"to"`
+	Turn   ChangeTurn `json:"turn"`
 }
+
+// ChangeTurn defines model for Change.Turn.
+type ChangeTurn string
 
 // Column defines model for Column.
 type Column struct {
@@ -81,6 +172,32 @@ type Column struct {
 	Members int      `json:"members"`
 	Roles   []string `json:"roles"`
 	Sub     string   `json:"sub"`
+}
+
+// Comparison defines model for Comparison.
+type Comparison struct {
+	Added   []string `json:"added"`
+	Changes []Change `json:"changes"`
+	Closes  int      `json:"closes"`
+	Failed  bool     `json:"failed"`
+	From    string   `json:"from"`
+	Gone    []string `json:"gone"`
+	Opens   int      `json:"opens"`
+	Other   int      `json:"other"`
+	To      string   `json:"to"`
+	Total   int      `json:"total"`
+}
+
+// Completion defines model for Completion.
+type Completion struct {
+	// From The column from which the text is replaced
+	From    int `json:"from"`
+	Options []struct {
+		Detail string `json:"detail"`
+		Info   string `json:"info"`
+		Insert string `json:"insert"`
+		Label  string `json:"label"`
+	} `json:"options"`
 }
 
 // Connection defines model for Connection.
@@ -134,14 +251,27 @@ type Declaration struct {
 	Title    string    `json:"title"`
 }
 
+// Edited defines model for Edited.
+type Edited struct {
+	Notes []string `json:"notes"`
+	Text  string   `json:"text"`
+	Title string   `json:"title"`
+}
+
 // Effect defines model for Effect.
 type Effect struct {
-	Added int `json:"added"`
+	Added []string `json:"added"`
 
-	// Changes The first 200
-	Changes  []Change  `json:"changes"`
-	Closes   int       `json:"closes"`
-	Gone     int       `json:"gone"`
+	// Changes The first 5000
+	Changes []Change `json:"changes"`
+	Closes  int      `json:"closes"`
+
+	// Failed The text has errors
+	Failed bool `json:"failed"`
+
+	// Fresh Keys of messages that the kept text does not have
+	Fresh    []string  `json:"fresh"`
+	Gone     []string  `json:"gone"`
 	Messages []Message `json:"messages"`
 	Opens    int       `json:"opens"`
 	Other    int       `json:"other"`
@@ -172,6 +302,19 @@ type Exchange struct {
 	Status    int       `json:"status"`
 	Truncated bool      `json:"truncated"`
 	Url       string    `json:"url"`
+}
+
+// Explanation defines model for Explanation.
+type Explanation struct {
+	Column    *int `json:"column,omitempty"`
+	EndColumn *int `json:"endColumn,omitempty"`
+
+	// File Where it is declared
+	File  *string `json:"file,omitempty"`
+	Known bool    `json:"known"`
+	Line  *int    `json:"line,omitempty"`
+	Text  *string `json:"text,omitempty"`
+	Title *string `json:"title,omitempty"`
 }
 
 // Finding defines model for Finding.
@@ -212,16 +355,117 @@ type Header struct {
 	Value string `json:"value"`
 }
 
+// Heading defines model for Heading.
+type Heading struct {
+	Depth int    `json:"depth"`
+	Line  int    `json:"line"`
+	Name  string `json:"name"`
+}
+
+// ImportChoice defines model for ImportChoice.
+type ImportChoice struct {
+	Proposals []string      `json:"proposals"`
+	Request   ImportRequest `json:"request"`
+	Take      []struct {
+		Effect      string `json:"effect"`
+		Group       string `json:"group"`
+		Key         string `json:"key"`
+		Sample      bool   `json:"sample"`
+		Sensitivity string `json:"sensitivity"`
+	} `json:"take"`
+}
+
+// ImportPreview defines model for ImportPreview.
+type ImportPreview struct {
+	Items []struct {
+		Count  int      `json:"count"`
+		Effect string   `json:"effect"`
+		Group  string   `json:"group"`
+		Key    string   `json:"key"`
+		Line   int      `json:"line"`
+		Note   string   `json:"note"`
+		Paths  []string `json:"paths"`
+
+		// Sample What was seen, as it would stand in the text
+		Sample      string                  `json:"sample"`
+		Sensitivity string                  `json:"sensitivity"`
+		State       ImportPreviewItemsState `json:"state"`
+		Summary     string                  `json:"summary"`
+	} `json:"items"`
+	Kind     string   `json:"kind"`
+	Name     string   `json:"name"`
+	Notes    []string `json:"notes"`
+	Origin   string   `json:"origin"`
+	Origins  Numbers  `json:"origins"`
+	Problems []struct {
+		Line int    `json:"line"`
+		Text string `json:"text"`
+	} `json:"problems"`
+	Proposals []struct {
+		Id    string `json:"id"`
+		Note  string `json:"note"`
+		Text  string `json:"text"`
+		Title string `json:"title"`
+	} `json:"proposals"`
+}
+
+// ImportPreviewItemsState defines model for ImportPreview.Items.State.
+type ImportPreviewItemsState string
+
+// ImportRequest defines model for ImportRequest.
+type ImportRequest struct {
+	Files []struct {
+		Name string `json:"name"`
+		Text string `json:"text"`
+	} `json:"files"`
+	Host string `json:"host"`
+
+	// Kind openapi, har, log, csv or lines; guessed when empty
+	Kind    string `json:"kind"`
+	Mapping struct {
+		Host   string `json:"host"`
+		Method string `json:"method"`
+		Path   string `json:"path"`
+		Status string `json:"status"`
+	} `json:"mapping"`
+	Origin    string   `json:"origin"`
+	Templates []string `json:"templates"`
+
+	// Text The declaration that it is merged into
+	Text string `json:"text"`
+}
+
 // Message defines model for Message.
 type Message struct {
 	Code      string `json:"code"`
 	Column    int    `json:"column"`
+	Cwe       int    `json:"cwe"`
 	EndColumn int    `json:"endColumn"`
 	File      string `json:"file"`
-	Hint      string `json:"hint"`
-	Level     string `json:"level"`
-	Line      int    `json:"line"`
-	Text      string `json:"text"`
+
+	// Fix What its fix does; absent without one
+	Fix  *string `json:"fix,omitempty"`
+	Hint string  `json:"hint"`
+
+	// Key Names the message over changes of the text
+	Key   string `json:"key"`
+	Level string `json:"level"`
+	Line  int    `json:"line"`
+	Owasp string `json:"owasp"`
+
+	// Route Empty when it is about no one route
+	Route    string `json:"route"`
+	Severity string `json:"severity"`
+	Subject  string `json:"subject"`
+	Text     string `json:"text"`
+	Waived   *struct {
+		By     string `json:"by"`
+		Reason string `json:"reason"`
+		Until  string `json:"until"`
+	} `json:"waived,omitempty"`
+
+	// Why What can come of it
+	Why *string `json:"why,omitempty"`
 }
 
 // Numbers defines model for Numbers.
@@ -288,6 +532,18 @@ type Problem struct {
 	Type   string `json:"type"`
 }
 
+// Reached defines model for Reached.
+type Reached struct {
+	Admitted bool   `json:"admitted"`
+	Caller   string `json:"caller"`
+	Depends  bool   `json:"depends"`
+	File     string `json:"file"`
+	Line     int    `json:"line"`
+	Outcome  string `json:"outcome"`
+	Route    string `json:"route"`
+	Why      string `json:"why"`
+}
+
 // Revision defines model for Revision.
 type Revision struct {
 	At      time.Time `json:"at"`
@@ -303,6 +559,7 @@ type Row struct {
 	// Expect One letter for each column: r refuse, f forbid, h hide, a admit, d depends on the record, c for nobody
 	Expect string `json:"expect"`
 	File   string `json:"file"`
+	Group  string `json:"group"`
 	Host   string `json:"host"`
 
 	// Inferred One where another of the class was sent
@@ -327,6 +584,44 @@ type Rung struct {
 	Name   string `json:"name"`
 	Number int    `json:"number"`
 	Result string `json:"result"`
+	Text   string `json:"text"`
+}
+
+// Sheet defines model for Sheet.
+type Sheet struct {
+	Effect     string    `json:"effect"`
+	File       string    `json:"file"`
+	From       string    `json:"from"`
+	Group      string    `json:"group"`
+	Key        string    `json:"key"`
+	Line       int       `json:"line"`
+	Messages   []Message `json:"messages"`
+	Neighbours []string  `json:"neighbours"`
+	Parameters []string  `json:"parameters"`
+	Parts      []struct {
+		Lines []SheetLine `json:"lines"`
+		None  string      `json:"none"`
+		Title string      `json:"title"`
+	} `json:"parts"`
+	Reach       []Reached `json:"reach"`
+	Sample      string    `json:"sample"`
+	Sensitivity string    `json:"sensitivity"`
+	Summary     string    `json:"summary"`
+}
+
+// SheetLine defines model for SheetLine.
+type SheetLine struct {
+	Detail string `json:"detail"`
+	File   string `json:"file"`
+	Line   int    `json:"line"`
+	Text   string `json:"text"`
+}
+
+// Spot defines model for Spot.
+type Spot struct {
+	// Column In characters from 1
+	Column int    `json:"column"`
+	Line   int    `json:"line"`
 	Text   string `json:"text"`
 }
 
@@ -454,6 +749,26 @@ type CheckDeclarationJSONBody struct {
 	Text string `json:"text"`
 }
 
+// FixMessageJSONBody defines parameters for FixMessage.
+type FixMessageJSONBody struct {
+	Key  string `json:"key"`
+	Text string `json:"text"`
+}
+
+// OutlineJSONBody defines parameters for Outline.
+type OutlineJSONBody struct {
+	Text string `json:"text"`
+}
+
+// WaiveMessageJSONBody defines parameters for WaiveMessage.
+type WaiveMessageJSONBody struct {
+	By     string `json:"by"`
+	Key    string `json:"key"`
+	Reason string `json:"reason"`
+	Text   string `json:"text"`
+	Until  string `json:"until"`
+}
+
 // GetFindingsParams defines parameters for GetFindings.
 type GetFindingsParams struct {
 	// Target A target's name; the first one when left out
@@ -475,11 +790,32 @@ type ProbeAgainJSONBody struct {
 	Target string `json:"target"`
 }
 
-// AddRoutesJSONBody defines parameters for AddRoutes.
-type AddRoutesJSONBody struct {
-	FileName string   `json:"fileName"`
-	FileText string   `json:"fileText"`
-	Lines    []string `json:"lines"`
+// GetReachParams defines parameters for GetReach.
+type GetReachParams struct {
+	Route    *string `form:"route,omitempty" json:"route,omitempty"`
+	Identity *string `form:"identity,omitempty" json:"identity,omitempty"`
+}
+
+// CompareRevisionsParams defines parameters for CompareRevisions.
+type CompareRevisionsParams struct {
+	From int `form:"from" json:"from"`
+	To   int `form:"to" json:"to"`
+}
+
+// EditRouteJSONBody defines parameters for EditRoute.
+type EditRouteJSONBody struct {
+	Field string `json:"field"`
+	Route string `json:"route"`
+	Text  string `json:"text"`
+	Value string `json:"value"`
+}
+
+// GetSheetJSONBody defines parameters for GetSheet.
+type GetSheetJSONBody struct {
+	Route string `json:"route"`
+
+	// Text The kept text when it is empty
+	Text string `json:"text"`
 }
 
 // PutSampleJSONBody defines parameters for PutSample.
@@ -501,17 +837,44 @@ type GetWorklistParams struct {
 	Target *OnTarget `form:"target,omitempty" json:"target,omitempty"`
 }
 
+// EditBoardJSONRequestBody defines body for EditBoard for application/json ContentType.
+type EditBoardJSONRequestBody = BoardEdit
+
 // KeepDeclarationJSONRequestBody defines body for KeepDeclaration for application/json ContentType.
 type KeepDeclarationJSONRequestBody KeepDeclarationJSONBody
 
 // CheckDeclarationJSONRequestBody defines body for CheckDeclaration for application/json ContentType.
 type CheckDeclarationJSONRequestBody CheckDeclarationJSONBody
 
+// CompleteJSONRequestBody defines body for Complete for application/json ContentType.
+type CompleteJSONRequestBody = Spot
+
+// ExplainJSONRequestBody defines body for Explain for application/json ContentType.
+type ExplainJSONRequestBody = Spot
+
+// FixMessageJSONRequestBody defines body for FixMessage for application/json ContentType.
+type FixMessageJSONRequestBody FixMessageJSONBody
+
+// OutlineJSONRequestBody defines body for Outline for application/json ContentType.
+type OutlineJSONRequestBody OutlineJSONBody
+
+// WaiveMessageJSONRequestBody defines body for WaiveMessage for application/json ContentType.
+type WaiveMessageJSONRequestBody WaiveMessageJSONBody
+
+// ImportRoutesJSONRequestBody defines body for ImportRoutes for application/json ContentType.
+type ImportRoutesJSONRequestBody = ImportChoice
+
+// PreviewImportJSONRequestBody defines body for PreviewImport for application/json ContentType.
+type PreviewImportJSONRequestBody = ImportRequest
+
 // ProbeAgainJSONRequestBody defines body for ProbeAgain for application/json ContentType.
 type ProbeAgainJSONRequestBody ProbeAgainJSONBody
 
-// AddRoutesJSONRequestBody defines body for AddRoutes for application/json ContentType.
-type AddRoutesJSONRequestBody AddRoutesJSONBody
+// EditRouteJSONRequestBody defines body for EditRoute for application/json ContentType.
+type EditRouteJSONRequestBody EditRouteJSONBody
+
+// GetSheetJSONRequestBody defines body for GetSheet for application/json ContentType.
+type GetSheetJSONRequestBody GetSheetJSONBody
 
 // PutSampleJSONRequestBody defines body for PutSample for application/json ContentType.
 type PutSampleJSONRequestBody PutSampleJSONBody
@@ -530,6 +893,9 @@ type ServerInterface interface {
 	// GetBoard The Access lens for a target
 	// (GET /api/board)
 	GetBoard(w http.ResponseWriter, r *http.Request, params GetBoardParams)
+	// EditBoard An edit of the board in a text, not kept yet
+	// (POST /api/board/edit)
+	EditBoard(w http.ResponseWriter, r *http.Request)
 	// GetCrossing Everything about one cell
 	// (GET /api/crossing)
 	GetCrossing(w http.ResponseWriter, r *http.Request, params GetCrossingParams)
@@ -545,27 +911,57 @@ type ServerInterface interface {
 	// CheckDeclaration What a text would change, without keeping it
 	// (POST /api/declaration/check)
 	CheckDeclaration(w http.ResponseWriter, r *http.Request)
+	// Complete What can stand at a place of a text
+	// (POST /api/declaration/complete)
+	Complete(w http.ResponseWriter, r *http.Request)
+	// Explain What stands at a place of a text
+	// (POST /api/declaration/explain)
+	Explain(w http.ResponseWriter, r *http.Request)
+	// FixMessage Apply the fix of a message of the review
+	// (POST /api/declaration/fix)
+	FixMessage(w http.ResponseWriter, r *http.Request)
+	// Outline The sections of a text and what they declare
+	// (POST /api/declaration/outline)
+	Outline(w http.ResponseWriter, r *http.Request)
+	// WaiveMessage Accept a message of the review, with a reason and an end
+	// (POST /api/declaration/waive)
+	WaiveMessage(w http.ResponseWriter, r *http.Request)
 	// OpenDemo Open the demo declaration and start its stand-in
 	// (POST /api/demo)
 	OpenDemo(w http.ResponseWriter, r *http.Request)
 	// GetFindings Findings by the current declaration, worst first
 	// (GET /api/findings)
 	GetFindings(w http.ResponseWriter, r *http.Request, params GetFindingsParams)
+	// ImportRoutes The text with what was chosen, not kept yet
+	// (POST /api/import)
+	ImportRoutes(w http.ResponseWriter, r *http.Request)
+	// PreviewImport What an import would do
+	// (POST /api/import/preview)
+	PreviewImport(w http.ResponseWriter, r *http.Request)
 	// GetPlan What a sweep would send
 	// (GET /api/plan)
 	GetPlan(w http.ResponseWriter, r *http.Request, params GetPlanParams)
 	// ProbeAgain Send the probes of some crossings again
 	// (POST /api/probe-again)
 	ProbeAgain(w http.ResponseWriter, r *http.Request)
+	// GetReach Who reaches a route, or what an identity reaches
+	// (GET /api/reach)
+	GetReach(w http.ResponseWriter, r *http.Request, params GetReachParams)
 	// ListRevisions Kept revisions, newest first
 	// (GET /api/revisions)
 	ListRevisions(w http.ResponseWriter, r *http.Request)
+	// CompareRevisions What lies between two revisions, in the text and on the board
+	// (GET /api/revisions/compare)
+	CompareRevisions(w http.ResponseWriter, r *http.Request, params CompareRevisionsParams)
 	// GetRevision The text of a revision
 	// (GET /api/revisions/{id})
 	GetRevision(w http.ResponseWriter, r *http.Request, id ID)
-	// AddRoutes The text with more routes, not kept yet
-	// (POST /api/routes)
-	AddRoutes(w http.ResponseWriter, r *http.Request)
+	// EditRoute Set what is said of a route in a text, not kept yet
+	// (POST /api/routes/edit)
+	EditRoute(w http.ResponseWriter, r *http.Request)
+	// GetSheet Everything that a text says of a route
+	// (POST /api/routes/sheet)
+	GetSheet(w http.ResponseWriter, r *http.Request)
 	// PutSample Write what is sent to a route into the text, and keep it
 	// (PUT /api/samples)
 	PutSample(w http.ResponseWriter, r *http.Request)
@@ -611,6 +1007,12 @@ func (_ Unimplemented) GetBoard(w http.ResponseWriter, r *http.Request, params G
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
+// EditBoard An edit of the board in a text, not kept yet
+// (POST /api/board/edit)
+func (_ Unimplemented) EditBoard(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
 // GetCrossing Everything about one cell
 // (GET /api/crossing)
 func (_ Unimplemented) GetCrossing(w http.ResponseWriter, r *http.Request, params GetCrossingParams) {
@@ -641,6 +1043,36 @@ func (_ Unimplemented) CheckDeclaration(w http.ResponseWriter, r *http.Request) 
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
+// Complete What can stand at a place of a text
+// (POST /api/declaration/complete)
+func (_ Unimplemented) Complete(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// Explain What stands at a place of a text
+// (POST /api/declaration/explain)
+func (_ Unimplemented) Explain(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// FixMessage Apply the fix of a message of the review
+// (POST /api/declaration/fix)
+func (_ Unimplemented) FixMessage(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// Outline The sections of a text and what they declare
+// (POST /api/declaration/outline)
+func (_ Unimplemented) Outline(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// WaiveMessage Accept a message of the review, with a reason and an end
+// (POST /api/declaration/waive)
+func (_ Unimplemented) WaiveMessage(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
 // OpenDemo Open the demo declaration and start its stand-in
 // (POST /api/demo)
 func (_ Unimplemented) OpenDemo(w http.ResponseWriter, r *http.Request) {
@@ -650,6 +1082,18 @@ func (_ Unimplemented) OpenDemo(w http.ResponseWriter, r *http.Request) {
 // GetFindings Findings by the current declaration, worst first
 // (GET /api/findings)
 func (_ Unimplemented) GetFindings(w http.ResponseWriter, r *http.Request, params GetFindingsParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// ImportRoutes The text with what was chosen, not kept yet
+// (POST /api/import)
+func (_ Unimplemented) ImportRoutes(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// PreviewImport What an import would do
+// (POST /api/import/preview)
+func (_ Unimplemented) PreviewImport(w http.ResponseWriter, r *http.Request) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -665,9 +1109,21 @@ func (_ Unimplemented) ProbeAgain(w http.ResponseWriter, r *http.Request) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
+// GetReach Who reaches a route, or what an identity reaches
+// (GET /api/reach)
+func (_ Unimplemented) GetReach(w http.ResponseWriter, r *http.Request, params GetReachParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
 // ListRevisions Kept revisions, newest first
 // (GET /api/revisions)
 func (_ Unimplemented) ListRevisions(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// CompareRevisions What lies between two revisions, in the text and on the board
+// (GET /api/revisions/compare)
+func (_ Unimplemented) CompareRevisions(w http.ResponseWriter, r *http.Request, params CompareRevisionsParams) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -677,9 +1133,15 @@ func (_ Unimplemented) GetRevision(w http.ResponseWriter, r *http.Request, id ID
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
-// AddRoutes The text with more routes, not kept yet
-// (POST /api/routes)
-func (_ Unimplemented) AddRoutes(w http.ResponseWriter, r *http.Request) {
+// EditRoute Set what is said of a route in a text, not kept yet
+// (POST /api/routes/edit)
+func (_ Unimplemented) EditRoute(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// GetSheet Everything that a text says of a route
+// (POST /api/routes/sheet)
+func (_ Unimplemented) GetSheet(w http.ResponseWriter, r *http.Request) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -782,6 +1244,20 @@ func (siw *ServerInterfaceWrapper) GetBoard(w http.ResponseWriter, r *http.Reque
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.GetBoard(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// EditBoard operation middleware
+func (siw *ServerInterfaceWrapper) EditBoard(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.EditBoard(w, r)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -938,6 +1414,76 @@ func (siw *ServerInterfaceWrapper) CheckDeclaration(w http.ResponseWriter, r *ht
 	handler.ServeHTTP(w, r)
 }
 
+// Complete operation middleware
+func (siw *ServerInterfaceWrapper) Complete(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.Complete(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// Explain operation middleware
+func (siw *ServerInterfaceWrapper) Explain(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.Explain(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// FixMessage operation middleware
+func (siw *ServerInterfaceWrapper) FixMessage(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.FixMessage(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// Outline operation middleware
+func (siw *ServerInterfaceWrapper) Outline(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.Outline(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// WaiveMessage operation middleware
+func (siw *ServerInterfaceWrapper) WaiveMessage(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.WaiveMessage(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // OpenDemo operation middleware
 func (siw *ServerInterfaceWrapper) OpenDemo(w http.ResponseWriter, r *http.Request) {
 
@@ -976,6 +1522,34 @@ func (siw *ServerInterfaceWrapper) GetFindings(w http.ResponseWriter, r *http.Re
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.GetFindings(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ImportRoutes operation middleware
+func (siw *ServerInterfaceWrapper) ImportRoutes(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ImportRoutes(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// PreviewImport operation middleware
+func (siw *ServerInterfaceWrapper) PreviewImport(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.PreviewImport(w, r)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -1032,11 +1606,103 @@ func (siw *ServerInterfaceWrapper) ProbeAgain(w http.ResponseWriter, r *http.Req
 	handler.ServeHTTP(w, r)
 }
 
+// GetReach operation middleware
+func (siw *ServerInterfaceWrapper) GetReach(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetReachParams
+
+	// ------------- Optional query parameter "route" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "route", r.URL.Query(), &params.Route, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "route"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "route", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "identity" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "identity", r.URL.Query(), &params.Identity, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "identity"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "identity", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.GetReach(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // ListRevisions operation middleware
 func (siw *ServerInterfaceWrapper) ListRevisions(w http.ResponseWriter, r *http.Request) {
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.ListRevisions(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// CompareRevisions operation middleware
+func (siw *ServerInterfaceWrapper) CompareRevisions(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params CompareRevisionsParams
+
+	// ------------- Required query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "from", r.URL.Query(), &params.From, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "from"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "from", Err: err})
+		}
+		return
+	}
+
+	// ------------- Required query parameter "to" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "to", r.URL.Query(), &params.To, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "to"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "to", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.CompareRevisions(w, r, params)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -1072,11 +1738,25 @@ func (siw *ServerInterfaceWrapper) GetRevision(w http.ResponseWriter, r *http.Re
 	handler.ServeHTTP(w, r)
 }
 
-// AddRoutes operation middleware
-func (siw *ServerInterfaceWrapper) AddRoutes(w http.ResponseWriter, r *http.Request) {
+// EditRoute operation middleware
+func (siw *ServerInterfaceWrapper) EditRoute(w http.ResponseWriter, r *http.Request) {
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		siw.Handler.AddRoutes(w, r)
+		siw.Handler.EditRoute(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// GetSheet operation middleware
+func (siw *ServerInterfaceWrapper) GetSheet(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.GetSheet(w, r)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -1464,7 +2144,40 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 		r.Get(options.BaseURL+"/api/revisions/{id}", wrapper.GetRevision)
 	})
 	r.Group(func(r chi.Router) {
-		r.Post(options.BaseURL+"/api/routes", wrapper.AddRoutes)
+		r.Post(options.BaseURL+"/api/board/edit", wrapper.EditBoard)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/routes/edit", wrapper.EditRoute)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/routes/sheet", wrapper.GetSheet)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/declaration/fix", wrapper.FixMessage)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/declaration/waive", wrapper.WaiveMessage)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/declaration/complete", wrapper.Complete)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/declaration/explain", wrapper.Explain)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/declaration/outline", wrapper.Outline)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/revisions/compare", wrapper.CompareRevisions)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/reach", wrapper.GetReach)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/import/preview", wrapper.PreviewImport)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/import", wrapper.ImportRoutes)
 	})
 	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/api/targets", wrapper.ListTargets)
@@ -1533,6 +2246,45 @@ type GetBoarddefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetBoarddefaultApplicationProblemPlusJSONResponse) VisitGetBoardResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EditBoardRequestObject struct {
+	Body *EditBoardJSONRequestBody
+}
+
+type EditBoardResponseObject interface {
+	VisitEditBoardResponse(w http.ResponseWriter) error
+}
+
+type EditBoard200JSONResponse Edited
+
+func (response EditBoard200JSONResponse) VisitEditBoardResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EditBoarddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response EditBoarddefaultApplicationProblemPlusJSONResponse) VisitEditBoardResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -1740,6 +2492,201 @@ func (response CheckDeclarationdefaultApplicationProblemPlusJSONResponse) VisitC
 	return err
 }
 
+type CompleteRequestObject struct {
+	Body *CompleteJSONRequestBody
+}
+
+type CompleteResponseObject interface {
+	VisitCompleteResponse(w http.ResponseWriter) error
+}
+
+type Complete200JSONResponse Completion
+
+func (response Complete200JSONResponse) VisitCompleteResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CompletedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CompletedefaultApplicationProblemPlusJSONResponse) VisitCompleteResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ExplainRequestObject struct {
+	Body *ExplainJSONRequestBody
+}
+
+type ExplainResponseObject interface {
+	VisitExplainResponse(w http.ResponseWriter) error
+}
+
+type Explain200JSONResponse Explanation
+
+func (response Explain200JSONResponse) VisitExplainResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ExplaindefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ExplaindefaultApplicationProblemPlusJSONResponse) VisitExplainResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type FixMessageRequestObject struct {
+	Body *FixMessageJSONRequestBody
+}
+
+type FixMessageResponseObject interface {
+	VisitFixMessageResponse(w http.ResponseWriter) error
+}
+
+type FixMessage200JSONResponse Edited
+
+func (response FixMessage200JSONResponse) VisitFixMessageResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type FixMessagedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response FixMessagedefaultApplicationProblemPlusJSONResponse) VisitFixMessageResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type OutlineRequestObject struct {
+	Body *OutlineJSONRequestBody
+}
+
+type OutlineResponseObject interface {
+	VisitOutlineResponse(w http.ResponseWriter) error
+}
+
+type Outline200JSONResponse []Heading
+
+func (response Outline200JSONResponse) VisitOutlineResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type OutlinedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response OutlinedefaultApplicationProblemPlusJSONResponse) VisitOutlineResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type WaiveMessageRequestObject struct {
+	Body *WaiveMessageJSONRequestBody
+}
+
+type WaiveMessageResponseObject interface {
+	VisitWaiveMessageResponse(w http.ResponseWriter) error
+}
+
+type WaiveMessage200JSONResponse Edited
+
+func (response WaiveMessage200JSONResponse) VisitWaiveMessageResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type WaiveMessagedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response WaiveMessagedefaultApplicationProblemPlusJSONResponse) VisitWaiveMessageResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type OpenDemoRequestObject struct {
 }
 
@@ -1800,6 +2747,87 @@ type GetFindingsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetFindingsdefaultApplicationProblemPlusJSONResponse) VisitGetFindingsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ImportRoutesRequestObject struct {
+	Body *ImportRoutesJSONRequestBody
+}
+
+type ImportRoutesResponseObject interface {
+	VisitImportRoutesResponse(w http.ResponseWriter) error
+}
+
+type ImportRoutes200JSONResponse struct {
+	Count int    `json:"count"`
+	Text  string `json:"text"`
+}
+
+func (response ImportRoutes200JSONResponse) VisitImportRoutesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ImportRoutesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ImportRoutesdefaultApplicationProblemPlusJSONResponse) VisitImportRoutesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PreviewImportRequestObject struct {
+	Body *PreviewImportJSONRequestBody
+}
+
+type PreviewImportResponseObject interface {
+	VisitPreviewImportResponse(w http.ResponseWriter) error
+}
+
+type PreviewImport200JSONResponse ImportPreview
+
+func (response PreviewImport200JSONResponse) VisitPreviewImportResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PreviewImportdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PreviewImportdefaultApplicationProblemPlusJSONResponse) VisitPreviewImportResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -1889,6 +2917,45 @@ func (response ProbeAgaindefaultApplicationProblemPlusJSONResponse) VisitProbeAg
 	return err
 }
 
+type GetReachRequestObject struct {
+	Params GetReachParams
+}
+
+type GetReachResponseObject interface {
+	VisitGetReachResponse(w http.ResponseWriter) error
+}
+
+type GetReach200JSONResponse []Reached
+
+func (response GetReach200JSONResponse) VisitGetReachResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetReachdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetReachdefaultApplicationProblemPlusJSONResponse) VisitGetReachResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListRevisionsRequestObject struct {
 }
 
@@ -1916,6 +2983,45 @@ type ListRevisionsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListRevisionsdefaultApplicationProblemPlusJSONResponse) VisitListRevisionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CompareRevisionsRequestObject struct {
+	Params CompareRevisionsParams
+}
+
+type CompareRevisionsResponseObject interface {
+	VisitCompareRevisionsResponse(w http.ResponseWriter) error
+}
+
+type CompareRevisions200JSONResponse Comparison
+
+func (response CompareRevisions200JSONResponse) VisitCompareRevisionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CompareRevisionsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CompareRevisionsdefaultApplicationProblemPlusJSONResponse) VisitCompareRevisionsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -1968,20 +3074,17 @@ func (response GetRevisiondefaultApplicationProblemPlusJSONResponse) VisitGetRev
 	return err
 }
 
-type AddRoutesRequestObject struct {
-	Body *AddRoutesJSONRequestBody
+type EditRouteRequestObject struct {
+	Body *EditRouteJSONRequestBody
 }
 
-type AddRoutesResponseObject interface {
-	VisitAddRoutesResponse(w http.ResponseWriter) error
+type EditRouteResponseObject interface {
+	VisitEditRouteResponse(w http.ResponseWriter) error
 }
 
-type AddRoutes200JSONResponse struct {
-	Count int    `json:"count"`
-	Text  string `json:"text"`
-}
+type EditRoute200JSONResponse Edited
 
-func (response AddRoutes200JSONResponse) VisitAddRoutesResponse(w http.ResponseWriter) error {
+func (response EditRoute200JSONResponse) VisitEditRouteResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response); err != nil {
@@ -1993,12 +3096,51 @@ func (response AddRoutes200JSONResponse) VisitAddRoutesResponse(w http.ResponseW
 	return err
 }
 
-type AddRoutesdefaultApplicationProblemPlusJSONResponse struct {
+type EditRoutedefaultApplicationProblemPlusJSONResponse struct {
 	Body       Problem
 	StatusCode int
 }
 
-func (response AddRoutesdefaultApplicationProblemPlusJSONResponse) VisitAddRoutesResponse(w http.ResponseWriter) error {
+func (response EditRoutedefaultApplicationProblemPlusJSONResponse) VisitEditRouteResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetSheetRequestObject struct {
+	Body *GetSheetJSONRequestBody
+}
+
+type GetSheetResponseObject interface {
+	VisitGetSheetResponse(w http.ResponseWriter) error
+}
+
+type GetSheet200JSONResponse Sheet
+
+func (response GetSheet200JSONResponse) VisitGetSheetResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetSheetdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetSheetdefaultApplicationProblemPlusJSONResponse) VisitGetSheetResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -2436,6 +3578,9 @@ type StrictServerInterface interface {
 	// GetBoard The Access lens for a target
 	// (GET /api/board)
 	GetBoard(ctx context.Context, request GetBoardRequestObject) (GetBoardResponseObject, error)
+	// EditBoard An edit of the board in a text, not kept yet
+	// (POST /api/board/edit)
+	EditBoard(ctx context.Context, request EditBoardRequestObject) (EditBoardResponseObject, error)
 	// GetCrossing Everything about one cell
 	// (GET /api/crossing)
 	GetCrossing(ctx context.Context, request GetCrossingRequestObject) (GetCrossingResponseObject, error)
@@ -2451,27 +3596,57 @@ type StrictServerInterface interface {
 	// CheckDeclaration What a text would change, without keeping it
 	// (POST /api/declaration/check)
 	CheckDeclaration(ctx context.Context, request CheckDeclarationRequestObject) (CheckDeclarationResponseObject, error)
+	// Complete What can stand at a place of a text
+	// (POST /api/declaration/complete)
+	Complete(ctx context.Context, request CompleteRequestObject) (CompleteResponseObject, error)
+	// Explain What stands at a place of a text
+	// (POST /api/declaration/explain)
+	Explain(ctx context.Context, request ExplainRequestObject) (ExplainResponseObject, error)
+	// FixMessage Apply the fix of a message of the review
+	// (POST /api/declaration/fix)
+	FixMessage(ctx context.Context, request FixMessageRequestObject) (FixMessageResponseObject, error)
+	// Outline The sections of a text and what they declare
+	// (POST /api/declaration/outline)
+	Outline(ctx context.Context, request OutlineRequestObject) (OutlineResponseObject, error)
+	// WaiveMessage Accept a message of the review, with a reason and an end
+	// (POST /api/declaration/waive)
+	WaiveMessage(ctx context.Context, request WaiveMessageRequestObject) (WaiveMessageResponseObject, error)
 	// OpenDemo Open the demo declaration and start its stand-in
 	// (POST /api/demo)
 	OpenDemo(ctx context.Context, request OpenDemoRequestObject) (OpenDemoResponseObject, error)
 	// GetFindings Findings by the current declaration, worst first
 	// (GET /api/findings)
 	GetFindings(ctx context.Context, request GetFindingsRequestObject) (GetFindingsResponseObject, error)
+	// ImportRoutes The text with what was chosen, not kept yet
+	// (POST /api/import)
+	ImportRoutes(ctx context.Context, request ImportRoutesRequestObject) (ImportRoutesResponseObject, error)
+	// PreviewImport What an import would do
+	// (POST /api/import/preview)
+	PreviewImport(ctx context.Context, request PreviewImportRequestObject) (PreviewImportResponseObject, error)
 	// GetPlan What a sweep would send
 	// (GET /api/plan)
 	GetPlan(ctx context.Context, request GetPlanRequestObject) (GetPlanResponseObject, error)
 	// ProbeAgain Send the probes of some crossings again
 	// (POST /api/probe-again)
 	ProbeAgain(ctx context.Context, request ProbeAgainRequestObject) (ProbeAgainResponseObject, error)
+	// GetReach Who reaches a route, or what an identity reaches
+	// (GET /api/reach)
+	GetReach(ctx context.Context, request GetReachRequestObject) (GetReachResponseObject, error)
 	// ListRevisions Kept revisions, newest first
 	// (GET /api/revisions)
 	ListRevisions(ctx context.Context, request ListRevisionsRequestObject) (ListRevisionsResponseObject, error)
+	// CompareRevisions What lies between two revisions, in the text and on the board
+	// (GET /api/revisions/compare)
+	CompareRevisions(ctx context.Context, request CompareRevisionsRequestObject) (CompareRevisionsResponseObject, error)
 	// GetRevision The text of a revision
 	// (GET /api/revisions/{id})
 	GetRevision(ctx context.Context, request GetRevisionRequestObject) (GetRevisionResponseObject, error)
-	// AddRoutes The text with more routes, not kept yet
-	// (POST /api/routes)
-	AddRoutes(ctx context.Context, request AddRoutesRequestObject) (AddRoutesResponseObject, error)
+	// EditRoute Set what is said of a route in a text, not kept yet
+	// (POST /api/routes/edit)
+	EditRoute(ctx context.Context, request EditRouteRequestObject) (EditRouteResponseObject, error)
+	// GetSheet Everything that a text says of a route
+	// (POST /api/routes/sheet)
+	GetSheet(ctx context.Context, request GetSheetRequestObject) (GetSheetResponseObject, error)
 	// PutSample Write what is sent to a route into the text, and keep it
 	// (PUT /api/samples)
 	PutSample(ctx context.Context, request PutSampleRequestObject) (PutSampleResponseObject, error)
@@ -2565,6 +3740,37 @@ func (sh *strictHandler) GetBoard(w http.ResponseWriter, r *http.Request, params
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(GetBoardResponseObject); ok {
 		if err := validResponse.VisitGetBoardResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// EditBoard operation middleware
+func (sh *strictHandler) EditBoard(w http.ResponseWriter, r *http.Request) {
+	var request EditBoardRequestObject
+
+	var body EditBoardJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.EditBoard(ctx, request.(EditBoardRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "EditBoard")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(EditBoardResponseObject); ok {
+		if err := validResponse.VisitEditBoardResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {
@@ -2710,6 +3916,161 @@ func (sh *strictHandler) CheckDeclaration(w http.ResponseWriter, r *http.Request
 	}
 }
 
+// Complete operation middleware
+func (sh *strictHandler) Complete(w http.ResponseWriter, r *http.Request) {
+	var request CompleteRequestObject
+
+	var body CompleteJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.Complete(ctx, request.(CompleteRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Complete")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(CompleteResponseObject); ok {
+		if err := validResponse.VisitCompleteResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// Explain operation middleware
+func (sh *strictHandler) Explain(w http.ResponseWriter, r *http.Request) {
+	var request ExplainRequestObject
+
+	var body ExplainJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.Explain(ctx, request.(ExplainRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Explain")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ExplainResponseObject); ok {
+		if err := validResponse.VisitExplainResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// FixMessage operation middleware
+func (sh *strictHandler) FixMessage(w http.ResponseWriter, r *http.Request) {
+	var request FixMessageRequestObject
+
+	var body FixMessageJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.FixMessage(ctx, request.(FixMessageRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "FixMessage")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(FixMessageResponseObject); ok {
+		if err := validResponse.VisitFixMessageResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// Outline operation middleware
+func (sh *strictHandler) Outline(w http.ResponseWriter, r *http.Request) {
+	var request OutlineRequestObject
+
+	var body OutlineJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.Outline(ctx, request.(OutlineRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Outline")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(OutlineResponseObject); ok {
+		if err := validResponse.VisitOutlineResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// WaiveMessage operation middleware
+func (sh *strictHandler) WaiveMessage(w http.ResponseWriter, r *http.Request) {
+	var request WaiveMessageRequestObject
+
+	var body WaiveMessageJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.WaiveMessage(ctx, request.(WaiveMessageRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "WaiveMessage")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(WaiveMessageResponseObject); ok {
+		if err := validResponse.VisitWaiveMessageResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // OpenDemo operation middleware
 func (sh *strictHandler) OpenDemo(w http.ResponseWriter, r *http.Request) {
 	var request OpenDemoRequestObject
@@ -2753,6 +4114,68 @@ func (sh *strictHandler) GetFindings(w http.ResponseWriter, r *http.Request, par
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(GetFindingsResponseObject); ok {
 		if err := validResponse.VisitGetFindingsResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ImportRoutes operation middleware
+func (sh *strictHandler) ImportRoutes(w http.ResponseWriter, r *http.Request) {
+	var request ImportRoutesRequestObject
+
+	var body ImportRoutesJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ImportRoutes(ctx, request.(ImportRoutesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ImportRoutes")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ImportRoutesResponseObject); ok {
+		if err := validResponse.VisitImportRoutesResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// PreviewImport operation middleware
+func (sh *strictHandler) PreviewImport(w http.ResponseWriter, r *http.Request) {
+	var request PreviewImportRequestObject
+
+	var body PreviewImportJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.PreviewImport(ctx, request.(PreviewImportRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PreviewImport")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(PreviewImportResponseObject); ok {
+		if err := validResponse.VisitPreviewImportResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {
@@ -2817,6 +4240,32 @@ func (sh *strictHandler) ProbeAgain(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
+// GetReach operation middleware
+func (sh *strictHandler) GetReach(w http.ResponseWriter, r *http.Request, params GetReachParams) {
+	var request GetReachRequestObject
+
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.GetReach(ctx, request.(GetReachRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetReach")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(GetReachResponseObject); ok {
+		if err := validResponse.VisitGetReachResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListRevisions operation middleware
 func (sh *strictHandler) ListRevisions(w http.ResponseWriter, r *http.Request) {
 	var request ListRevisionsRequestObject
@@ -2834,6 +4283,32 @@ func (sh *strictHandler) ListRevisions(w http.ResponseWriter, r *http.Request) {
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(ListRevisionsResponseObject); ok {
 		if err := validResponse.VisitListRevisionsResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// CompareRevisions operation middleware
+func (sh *strictHandler) CompareRevisions(w http.ResponseWriter, r *http.Request, params CompareRevisionsParams) {
+	var request CompareRevisionsRequestObject
+
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.CompareRevisions(ctx, request.(CompareRevisionsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CompareRevisions")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(CompareRevisionsResponseObject); ok {
+		if err := validResponse.VisitCompareRevisionsResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {
@@ -2867,11 +4342,11 @@ func (sh *strictHandler) GetRevision(w http.ResponseWriter, r *http.Request, id 
 	}
 }
 
-// AddRoutes operation middleware
-func (sh *strictHandler) AddRoutes(w http.ResponseWriter, r *http.Request) {
-	var request AddRoutesRequestObject
+// EditRoute operation middleware
+func (sh *strictHandler) EditRoute(w http.ResponseWriter, r *http.Request) {
+	var request EditRouteRequestObject
 
-	var body AddRoutesJSONRequestBody
+	var body EditRouteJSONRequestBody
 	if err := runtime.BindJSONBody(r, &body); err != nil {
 		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
 		return
@@ -2879,18 +4354,49 @@ func (sh *strictHandler) AddRoutes(w http.ResponseWriter, r *http.Request) {
 	request.Body = &body
 
 	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
-		return sh.ssi.AddRoutes(ctx, request.(AddRoutesRequestObject))
+		return sh.ssi.EditRoute(ctx, request.(EditRouteRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "AddRoutes")
+		handler = middleware(handler, "EditRoute")
 	}
 
 	response, err := handler(r.Context(), w, r, request)
 
 	if err != nil {
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
-	} else if validResponse, ok := response.(AddRoutesResponseObject); ok {
-		if err := validResponse.VisitAddRoutesResponse(w); err != nil {
+	} else if validResponse, ok := response.(EditRouteResponseObject); ok {
+		if err := validResponse.VisitEditRouteResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetSheet operation middleware
+func (sh *strictHandler) GetSheet(w http.ResponseWriter, r *http.Request) {
+	var request GetSheetRequestObject
+
+	var body GetSheetJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.GetSheet(ctx, request.(GetSheetRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetSheet")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(GetSheetResponseObject); ok {
+		if err := validResponse.VisitGetSheetResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {

@@ -192,7 +192,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/routes": {
+    "/api/board/edit": {
         parameters: {
             query?: never;
             header?: never;
@@ -201,8 +201,195 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** The text with more routes, not kept yet */
-        post: operations["addRoutes"];
+        /** An edit of the board in a text, not kept yet */
+        post: operations["editBoard"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/routes/edit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Set what is said of a route in a text, not kept yet */
+        post: operations["editRoute"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/routes/sheet": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Everything that a text says of a route */
+        post: operations["getSheet"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/declaration/fix": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Apply the fix of a message of the review */
+        post: operations["fixMessage"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/declaration/waive": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Accept a message of the review, with a reason and an end */
+        post: operations["waiveMessage"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/declaration/complete": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What can stand at a place of a text */
+        post: operations["complete"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/declaration/explain": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What stands at a place of a text */
+        post: operations["explain"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/declaration/outline": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The sections of a text and what they declare */
+        post: operations["outline"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/revisions/compare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What lies between two revisions, in the text and on the board */
+        get: operations["compareRevisions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/reach": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who reaches a route, or what an identity reaches */
+        get: operations["getReach"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/import/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What an import would do */
+        post: operations["previewImport"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/import": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The text with what was chosen, not kept yet */
+        post: operations["importRoutes"];
         delete?: never;
         options?: never;
         head?: never;
@@ -435,6 +622,7 @@ export interface components {
             host: string;
             path: string;
             prefix: string;
+            group: string;
             effect: string;
             sensitivity: string;
             summary: string;
@@ -562,6 +750,23 @@ export interface components {
             waiting: number;
         };
         Message: {
+            severity: string;
+            /** @description Names the message over changes of the text */
+            key: string;
+            subject: string;
+            /** @description Empty when it is about no one route */
+            route: string;
+            owasp: string;
+            cwe: number;
+            /** @description What can come of it */
+            why?: string;
+            /** @description What its fix does; absent without one */
+            fix?: string;
+            waived?: {
+                reason: string;
+                by: string;
+                until: string;
+            };
             file: string;
             line: number;
             column: number;
@@ -585,18 +790,181 @@ export interface components {
             caller: string;
             from: string;
             to: string;
-            opens: boolean;
+            /** @description The new expectation as the board has it */
+            letter: string;
+            /** @enum {string} */
+            turn: "opens" | "closes" | "other";
         };
         Effect: {
             messages: components["schemas"]["Message"][];
-            /** @description The first 200 */
+            /** @description The first 5000 */
+            changes: components["schemas"]["Change"][];
+            /** @description Keys of messages that the kept text does not have */
+            fresh: string[];
+            /** @description The text has errors */
+            failed: boolean;
+            total: number;
+            opens: number;
+            closes: number;
+            other: number;
+            added: string[];
+            gone: string[];
+        };
+        Spot: {
+            text: string;
+            line: number;
+            /** @description In characters from 1 */
+            column: number;
+        };
+        Completion: {
+            /** @description The column from which the text is replaced */
+            from: number;
+            options: {
+                label: string;
+                detail: string;
+                info: string;
+                insert: string;
+            }[];
+        };
+        Explanation: {
+            known: boolean;
+            title?: string;
+            text?: string;
+            column?: number;
+            endColumn?: number;
+            /** @description Where it is declared */
+            file?: string;
+            line?: number;
+        };
+        Heading: {
+            name: string;
+            line: number;
+            depth: number;
+        };
+        BoardEdit: {
+            /** @description The text that it is made in */
+            text: string;
+            routes: string[];
+            /** @description Empty text is nobody; no item is every caller */
+            callers: string[];
+            /** @enum {string} */
+            action?: "admit" | "turn-away" | "owner";
+            set?: components["schemas"]["Strings"];
+        };
+        Edited: {
+            text: string;
+            title: string;
+            notes: string[];
+        };
+        Reached: {
+            route: string;
+            caller: string;
+            admitted: boolean;
+            depends: boolean;
+            outcome: string;
+            why: string;
+            file: string;
+            line: number;
+        };
+        SheetLine: {
+            text: string;
+            detail: string;
+            file: string;
+            line: number;
+        };
+        Sheet: {
+            key: string;
+            summary: string;
+            effect: string;
+            sensitivity: string;
+            group: string;
+            file: string;
+            line: number;
+            from: string;
+            parts: {
+                title: string;
+                lines: components["schemas"]["SheetLine"][];
+                none: string;
+            }[];
+            reach: components["schemas"]["Reached"][];
+            messages: components["schemas"]["Message"][];
+            neighbours: string[];
+            sample: string;
+            parameters: string[];
+        };
+        Comparison: {
+            from: string;
+            to: string;
+            failed: boolean;
             changes: components["schemas"]["Change"][];
             total: number;
             opens: number;
             closes: number;
             other: number;
-            added: number;
-            gone: number;
+            added: string[];
+            gone: string[];
+        };
+        ImportRequest: {
+            files: {
+                name: string;
+                text: string;
+            }[];
+            /** @description openapi, har, log, csv or lines; guessed when empty */
+            kind: string;
+            host: string;
+            origin: string;
+            mapping: {
+                method: string;
+                path: string;
+                status: string;
+                host: string;
+            };
+            templates: string[];
+            /** @description The declaration that it is merged into */
+            text: string;
+        };
+        ImportPreview: {
+            kind: string;
+            name: string;
+            items: {
+                key: string;
+                /** @enum {string} */
+                state: "new" | "changed" | "same" | "gone" | "unclear";
+                note: string;
+                summary: string;
+                effect: string;
+                sensitivity: string;
+                group: string;
+                count: number;
+                paths: string[];
+                line: number;
+                /** @description What was seen, as it would stand in the text */
+                sample: string;
+            }[];
+            problems: {
+                line: number;
+                text: string;
+            }[];
+            proposals: {
+                id: string;
+                title: string;
+                text: string;
+                note: string;
+            }[];
+            origins: components["schemas"]["Numbers"];
+            origin: string;
+            notes: string[];
+        };
+        ImportChoice: {
+            request: components["schemas"]["ImportRequest"];
+            take: {
+                key: string;
+                effect: string;
+                sensitivity: string;
+                group: string;
+                sample: boolean;
+            }[];
+            proposals: string[];
         };
         Revision: {
             id: number;
@@ -1023,7 +1391,32 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    addRoutes: {
+    editBoard: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BoardEdit"];
+            };
+        };
+        responses: {
+            /** @description The text after it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Edited"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    editRoute: {
         parameters: {
             query?: never;
             header?: never;
@@ -1033,10 +1426,274 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": {
-                    fileName: string;
-                    fileText: string;
-                    lines: string[];
+                    text: string;
+                    route: string;
+                    field: string;
+                    value: string;
                 };
+            };
+        };
+        responses: {
+            /** @description The text after it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Edited"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getSheet: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @description The kept text when it is empty */
+                    text: string;
+                    route: string;
+                };
+            };
+        };
+        responses: {
+            /** @description The sheet */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sheet"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    fixMessage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    text: string;
+                    key: string;
+                };
+            };
+        };
+        responses: {
+            /** @description The text after it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Edited"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    waiveMessage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    text: string;
+                    key: string;
+                    reason: string;
+                    by: string;
+                    until: string;
+                };
+            };
+        };
+        responses: {
+            /** @description The text after it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Edited"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    complete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Spot"];
+            };
+        };
+        responses: {
+            /** @description The options */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Completion"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    explain: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Spot"];
+            };
+        };
+        responses: {
+            /** @description What is known of it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Explanation"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    outline: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    text: string;
+                };
+            };
+        };
+        responses: {
+            /** @description The headings */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Heading"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    compareRevisions: {
+        parameters: {
+            query: {
+                from: number;
+                to: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The comparison */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Comparison"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getReach: {
+        parameters: {
+            query?: {
+                route?: string;
+                identity?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answers */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Reached"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    previewImport: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ImportRequest"];
+            };
+        };
+        responses: {
+            /** @description The preview */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ImportPreview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    importRoutes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ImportChoice"];
             };
         };
         responses: {

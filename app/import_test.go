@@ -1,0 +1,250 @@
+package app
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"millgate/core/access"
+	"millgate/core/declaration"
+)
+
+func empty(t *testing.T) (*App, string) {
+	dir := t.TempDir()
+	a, err := Open("", filepath.Join(dir, "x.gate.yaml"))
+	require.NoError(t, err)
+	t.Cleanup(func() { assert.NoError(t, a.Close()) })
+	return a, dir
+}
+
+func states(p ImportPreview) string {
+	var out []string
+	for _, i := range p.Items {
+		out = append(out, string(i.State)+" "+i.Key)
+	}
+	return strings.Join(out, ", ")
+}
+
+const api = `openapi: 3.0.0
+info: { title: x, version: '1' }
+security: [{ token: [] }]
+paths:
+  /a: { get: { summary: All, responses: {} }, post: { summary: More, security: [], responses: {} } }
+components: { securitySchemes: { token: { type: http, scheme: bearer, bearerFormat: JWT } } }
+`
+
+func TestImportOpenAPI(t *testing.T) {
+	a, dir := empty(t)
+	q := ImportRequest{Files: []NamedText{{"../../api.yaml", api}}}
+	p, err := a.Preview(q)
+	require.NoError(t, err)
+	assert.Equal(t, KindOpenAPI, p.Kind)
+	assert.Equal(t, "new GET /a, new POST /a", states(p))
+	require.Len(t, p.Proposals, 3)
+	assert.Equal(t, "token: { kind: bearer, token: jwt }", p.Proposals[0].Text)
+	text, n, err := a.Import(q, nil, nil)
+	require.NoError(t, err)
+	assert.Equal(t, 2, n)
+	assert.Contains(t, text, "  - from: api.yaml\n")
+	assert.NotContains(t, text, "signed-in", "security is never believed unless it is chosen")
+	kept, err := os.ReadFile(filepath.Join(dir, "api.yaml"))
+	require.NoError(t, err, "a name with a path stays beside the declaration")
+	assert.Equal(t, api, string(kept))
+
+	text, _, err = a.Import(q, []Choice{{Key: "POST /a", Effect: "command", Sensitivity: "high"}}, []string{"scheme token", "access token", "access "})
+	require.NoError(t, err)
+	d, err := a.Keep(text, "", 0)
+	require.NoError(t, err, text)
+	doc, _ := a.Document()
+	assert.Equal(t, declaration.High, doc.Routes[doc.RouteNamed("POST /a")].Sensitivity)
+	assert.Equal(t, declaration.WhoAnyone, doc.Entry(doc.RouteNamed("POST /a")).Who[0].Kind)
+	assert.Equal(t, "token", doc.Entry(doc.RouteNamed("GET /a")).By[0].Name)
+
+	// The next version of the file: what is gone is said, and the old file stays.
+	q = ImportRequest{Files: []NamedText{{"api.yaml", strings.Replace(strings.Replace(api, "get: { summary: All", "put: { summary: All", 1), "More", "Others", 1)}}, Text: d.Text}
+	p, err = a.Preview(q)
+	require.NoError(t, err)
+	assert.Equal(t, "new PUT /a, changed POST /a, gone GET /a", states(p))
+	text, _, err = a.Import(q, nil, nil)
+	require.NoError(t, err)
+	assert.Contains(t, text, "from: api-2.yaml")
+	assert.NotContains(t, text, "from: api.yaml")
+	old, err := os.ReadFile(filepath.Join(dir, "api.yaml"))
+	require.NoError(t, err)
+	assert.Equal(t, api, string(old))
+	_, _, err = a.Import(ImportRequest{Files: []NamedText{{"x.gate.yaml", api}}}, nil, nil)
+	require.NoError(t, err)
+	b, err := os.ReadFile(filepath.Join(dir, "x.gate.yaml"))
+	require.NoError(t, err)
+	assert.Equal(t, d.Text, string(b), "a file that is called like the declaration gets another name")
+}
+
+func TestImportObserved(t *testing.T) {
+	a, _ := empty(t)
+	archive := `{"log": {"entries": [
+ {"request": {"method": "GET", "url": "https://api.example/v1/things/t-1?full=1&token=abc"}, "response": {"status": 200}},
+ {"request": {"method": "GET", "url": "https://api.example/v1/things/t-2"}, "response": {"status": 200}},
+ {"request": {"method": "POST", "url": "https://api.example/v1/login", "postData": {"mimeType": "application/json", "text": "{\"user\":\"ann\",\"password\":\"hunter22\"}"}}, "response": {"status": 200}},
+ {"request": {"method": "GET", "url": "https://api.example/v1/nowhere"}, "response": {"status": 404}},
+ {"request": {"method": "GET", "url": "https://api.example/app.js"}, "response": {"status": 200}},
+ {"request": {"method": "OPTIONS", "url": "https://api.example/v1/login"}, "response": {"status": 204}},
+ {"request": {"method": "GET", "url": "https://else.example/x"}, "response": {"status": 200}}
+]}}`
+	text := "millgate: 1\ntargets: { t: { base: \"https://api.example/v1\" } }\n"
+	q := ImportRequest{Files: []NamedText{{"a.har", archive}}, Text: text}
+	p, err := a.Preview(q)
+	require.NoError(t, err)
+	assert.Equal(t, KindHAR, p.Kind)
+	assert.Equal(t, "https://api.example", p.Origin)
+	assert.Equal(t, "unclear GET /v1/nowhere, new GET /v1/things/{thing_id}, new POST /v1/login", states(p))
+	assert.Equal(t, 2, p.Items[1].Count)
+	assert.Contains(t, strings.Join(p.Notes, " "), "1 requests went to other hosts")
+	q.Templates = []string{"/v1/things/{name}"}
+	p, err = a.Preview(q)
+	require.NoError(t, err)
+	assert.Contains(t, states(p), "GET /v1/things/{name}", "a correction holds")
+	out, n, err := a.Import(q, []Choice{{Key: "GET /v1/things/{name}", Sample: true, Group: "Things"}, {Key: "POST /v1/login", Sample: true, Effect: "command"}}, nil)
+	require.NoError(t, err)
+	assert.Equal(t, 2, n)
+	assert.Contains(t, out, `- { at: "GET /v1/things/{name}", group: Things, send: { path: { name: t-1 }, query: { full: "1" } } }`)
+	assert.Contains(t, out, `json: {"password":"{password}","user":"ann"}`, "secrets are left out")
+	assert.NotContains(t, out, "hunter22")
+	assert.NotContains(t, out, "abc")
+	_, msgs := declaration.Parse("x", []byte(out), nil)
+	assert.Empty(t, msgs, out)
+	p, err = a.Preview(ImportRequest{Files: q.Files, Text: out})
+	require.NoError(t, err)
+	assert.Equal(t, "unclear GET /v1/nowhere, same GET /v1/things/{name}, same POST /v1/login", states(p), "what is known is found again")
+}
+
+func TestImportOthers(t *testing.T) {
+	a, _ := empty(t)
+	p, err := a.Preview(ImportRequest{Files: []NamedText{{"", "GET /a All of them\n\n# none\nPOST id:/b\nfetch /c\nGET\n"}}})
+	require.NoError(t, err)
+	assert.Equal(t, KindLines, p.Kind)
+	assert.Equal(t, "new GET /a, new POST id:/b", states(p))
+	assert.Equal(t, "All of them", p.Items[0].Summary)
+	assert.Equal(t, 5, p.Problems[0].Line)
+	assert.Equal(t, 6, p.Problems[1].Line)
+	p, err = a.Preview(ImportRequest{Files: []NamedText{{"r.csv", "path,method,effect\n/a,get,\n/b,POST,command\n"}}, Host: "id"})
+	require.NoError(t, err)
+	assert.Equal(t, "new GET id:/a, new POST id:/b", states(p))
+	log := strings.Repeat("h - - [d] \"GET /x/17 HTTP/1.1\" 200 1\nbroken\n", 300)
+	p, err = a.Preview(ImportRequest{Files: []NamedText{{"access.log", log}}})
+	require.NoError(t, err)
+	assert.Equal(t, "new GET /x/{x_id}", states(p))
+	assert.Equal(t, 300, p.Items[0].Count)
+	assert.Len(t, p.Problems, maxProblems+1)
+	assert.Equal(t, "and 100 more", p.Problems[maxProblems].Text)
+	for _, bad := range []NamedText{{"x.log", "nothing\nto read\n"}, {"x.har", "{}"}, {"x.csv", "a,b\n"}, {"x.yaml", "openapi: 2.0"}, {"x", "  "}} {
+		_, err := a.Preview(ImportRequest{Files: []NamedText{bad}})
+		assert.ErrorIs(t, err, ErrInput, bad.Name)
+	}
+}
+
+func TestEditsOfABoardAndARoute(t *testing.T) {
+	a := openText(t, fmt.Sprintf(small, "http://127.0.0.1:1", "refused"), "")
+	text := a.Declaration().Text
+	e, err := a.EditBoard(text, BoardChange{Routes: []string{"GET /a"}, Callers: []string{"ann"}, Action: access.Lower})
+	require.NoError(t, err)
+	assert.Equal(t, "Turn ann away at GET /a", e.Title)
+	assert.Contains(t, e.Text, "{ at: GET /a, who: nobody }")
+	eff := a.Check(e.Text)
+	assert.Equal(t, 1, eff.Closes)
+	e, err = a.EditBoard(e.Text, BoardChange{Routes: []string{"POST /go"}, Set: map[string]string{"given": "{ ok: true }"}})
+	require.NoError(t, err)
+	assert.Contains(t, e.Text, "given: { ok: true }")
+	for want, c := range map[string]BoardChange{
+		"no route is selected":    {Action: access.Raise},
+		"nothing is to be done":   {Routes: []string{"GET /a"}},
+		"has no route GET /zzz":   {Routes: []string{"GET /zzz"}, Action: access.Raise},
+		"no identity \"zed\"":     {Routes: []string{"GET /a"}, Callers: []string{"zed"}, Action: access.Raise},
+		"it would leave an error": {Routes: []string{"GET /a"}, Set: map[string]string{"who": "owner"}},
+		"not set from the board":  {Routes: []string{"GET /a"}, Set: map[string]string{"at": "/x"}},
+		"not something to do":     {Routes: []string{"GET /a"}, Action: "explode"},
+	} {
+		_, err := a.EditBoard(text, c)
+		require.ErrorContains(t, err, want)
+	}
+	e, err = a.EditRoute(text, "POST /t", RouteField{"send", `{"json": {"n": 2}, "query": {"x": "y"}}`})
+	require.NoError(t, err)
+	assert.Contains(t, e.Text, `send: { query: { x: y }, json: {"n": 2} }`)
+	e, err = a.EditRoute(e.Text, "GET /a", RouteField{"summary", "All: of them"})
+	require.NoError(t, err)
+	s, err := a.RouteSheet(e.Text, "GET /a")
+	require.NoError(t, err)
+	assert.Equal(t, "All: of them", s.Summary)
+	for _, f := range []RouteField{{"send", "{"}, {"send", `{"jsn": 1}`}, {"effect", "explode"}, {"at", "GET /b"}} {
+		_, err := a.EditRoute(text, "GET /a", f)
+		assert.ErrorIs(t, err, ErrInput, f)
+	}
+}
+
+func TestSheetSaysEverything(t *testing.T) {
+	a, err := Open("", "../examples/fernhollow/fernhollow.gate.yaml")
+	require.NoError(t, err)
+	defer func() { assert.NoError(t, a.Close()) }()
+	s, err := a.RouteSheet("", "POST /v1/frames")
+	require.NoError(t, err)
+	all := fmt.Sprintf("%+v", s.Parts)
+	for _, w := range []string{"Everyone signed in", "with the scope frames:write", "jwt in Authorization: Bearer", "at most 15m", "https://desk.fernhollow.example", "with credentials", "general: 120 per 1m and 2000 per 1h", "by identity or address"} {
+		assert.Contains(t, all, w)
+	}
+	assert.Equal(t, []string{"GET /v1/frames"}, s.Neighbours)
+	assert.True(t, s.Reach[0].Admitted)
+	assert.False(t, s.Reach[len(s.Reach)-1].Admitted)
+	_, err = a.RouteSheet("", "GET /nowhere")
+	assert.ErrorIs(t, err, ErrNotFound)
+	list, err := a.Reach("", "imre")
+	require.NoError(t, err)
+	assert.Len(t, list, len(a.doc.Routes))
+	_, err = a.Reach("", "imree")
+	assert.ErrorContains(t, err, `did you mean "imre"?`)
+}
+
+func TestFixAndWaive(t *testing.T) {
+	a := openText(t, fmt.Sprintf(small, "http://127.0.0.1:1", "refused"), "")
+	text := a.Declaration().Text
+	var key string
+	for _, m := range a.Declaration().Messages {
+		if m.Code == "no-quota" {
+			key = m.Key()
+		}
+	}
+	require.NotEmpty(t, key)
+	e, err := a.Fix(text, key)
+	require.NoError(t, err)
+	assert.Contains(t, e.Text, "quotas:")
+	e, err = a.Waive(text, key, "it is small", "me", "2099-01-01")
+	require.NoError(t, err)
+	for _, m := range a.Check(e.Text).Messages {
+		if m.Key() == key {
+			assert.Equal(t, "it is small", m.Waived.Reason)
+		}
+	}
+	for _, c := range [][3]string{{"", "2099-01-01", "say why"}, {"x", "soon", "not a date"}, {"x", "2001-01-01", "is over already"}} {
+		_, err := a.Waive(text, key, c[0], "", c[1])
+		assert.ErrorContains(t, err, c[2])
+	}
+	_, err = a.Fix(text, "nothing")
+	assert.ErrorIs(t, err, ErrNotFound)
+}
+
+func TestCompareRevisions(t *testing.T) {
+	a := openText(t, fmt.Sprintf(small, "http://127.0.0.1:1", "refused"), "")
+	d := a.Declaration()
+	n, err := a.Keep(strings.Replace(d.Text, "{ at: GET /a, who: r }", "{ at: GET /a, who: anyone }", 1), "open", d.Revision)
+	require.NoError(t, err)
+	c, err := a.CompareRevisions(d.Revision, n.Revision)
+	require.NoError(t, err)
+	assert.Equal(t, 1, c.Opens)
+	assert.Equal(t, d.Text, c.From)
+	assert.Equal(t, n.Text, c.To)
+	_, err = a.CompareRevisions(1, 99)
+	assert.ErrorIs(t, err, ErrNotFound)
+}

@@ -1,0 +1,133 @@
+// Package csv reads routes from tables: RFC 4180 with a comma, a semicolon or a
+// tab between the fields, and a first row that names them.
+package csv
+
+import (
+	"bytes"
+	"encoding/csv"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	"millgate/core/declaration"
+	"millgate/core/inventory"
+)
+
+// ErrFormat is wrapped when the table has no column for paths.
+var ErrFormat = errors.New("not a table of routes")
+
+// Problem is a row that could not be read.
+type Problem struct {
+	Line int
+	Text string
+}
+
+// columns are the names that a column may have, in any case.
+var columns = map[string][]string{
+	"method":      {"method", "verb", "http method"},
+	"path":        {"path", "route", "url", "uri", "endpoint", "template"},
+	"host":        {"host"},
+	"summary":     {"summary", "description", "title", "what"},
+	"effect":      {"effect"},
+	"sensitivity": {"sensitivity"},
+	"group":       {"group", "tag", "area"},
+}
+
+// Read reads the rows below the first. A route column may hold the method too:
+// "GET /things".
+func Read(text []byte) (out []inventory.Incoming, problems []Problem, err error) {
+	text = bytes.TrimPrefix(text, []byte("\xef\xbb\xbf"))
+	r := csv.NewReader(bytes.NewReader(text))
+	r.Comma, r.FieldsPerRecord, r.TrimLeadingSpace, r.LazyQuotes = separator(text), -1, true, true
+	head, err := r.Read()
+	if err != nil {
+		return nil, nil, fmt.Errorf("%w: it has no first row", ErrFormat)
+	}
+	at := map[string]int{}
+	for i, h := range head {
+		for what, names := range columns {
+			if _, ok := at[what]; !ok && slices.Contains(names, strings.ToLower(strings.TrimSpace(h))) {
+				at[what] = i
+			}
+		}
+	}
+	if _, ok := at["path"]; !ok {
+		return nil, nil, fmt.Errorf("%w: the first row names no column \"path\"", ErrFormat)
+	}
+	for {
+		row, err := r.Read()
+		if errors.Is(err, io.EOF) {
+			return out, problems, nil
+		}
+		line, _ := r.FieldPos(0)
+		if err != nil {
+			var pe *csv.ParseError
+			if errors.As(err, &pe) {
+				line = pe.Line
+			}
+			problems = append(problems, Problem{line, err.Error()})
+			if len(row) == 0 {
+				continue
+			}
+		}
+		get := func(what string) string {
+			if i, ok := at[what]; ok && i < len(row) {
+				return strings.TrimSpace(row[i])
+			}
+			return ""
+		}
+		x, err := incoming(get)
+		if err != nil {
+			problems = append(problems, Problem{line, err.Error()})
+			continue
+		}
+		x.Line = line
+		out = append(out, x)
+	}
+}
+
+func separator(text []byte) rune {
+	first, _, _ := bytes.Cut(text, []byte("\n"))
+	best, n := ',', bytes.Count(first, []byte(","))
+	for _, c := range ";\t" {
+		if k := bytes.Count(first, []byte(string(c))); k > n {
+			best, n = c, k
+		}
+	}
+	return best
+}
+
+func incoming(get func(string) string) (x inventory.Incoming, err error) {
+	path, method := get("path"), strings.ToUpper(get("method"))
+	if m, p, ok := strings.Cut(path, " "); ok && method == "" {
+		method, path = strings.ToUpper(m), strings.TrimSpace(p)
+	}
+	switch {
+	case path == "":
+		return x, errors.New("it has no path")
+	case method == "":
+		return x, errors.New("it has no method")
+	}
+	if h := get("host"); h != "" && !strings.Contains(path, ":/") {
+		path = h + ":" + path
+	}
+	x.Key, x.Summary, x.Group = method+" "+path, get("summary"), get("group")
+	for what, into := range map[string]*string{"effect": &x.Effect, "sensitivity": &x.Sensitivity} {
+		v := strings.ToLower(get(what))
+		known := []string{"read", "create", "update", "delete", "command"}
+		if what == "sensitivity" {
+			known = []string{"low", "medium", "high"}
+		}
+		if v != "" && !slices.Contains(known, v) {
+			hint := strings.Join(known, ", ")
+			if near := declaration.Nearest(v, known); near != "" {
+				hint = "did you mean " + near + "?"
+			}
+			return x, fmt.Errorf("%q is no %s: %s", v, what, hint)
+		}
+		*into = v
+	}
+	return x, nil
+}

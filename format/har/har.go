@@ -1,0 +1,154 @@
+// Package har reads requests from HTTP archives (HAR 1.2), as browsers save
+// them. Header fields and cookies are not read at all.
+package har
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/url"
+	"strings"
+
+	"millgate/core/inventory"
+)
+
+// ErrFormat is wrapped when the text is not an archive.
+var ErrFormat = errors.New("not a HAR 1.2 archive")
+
+// Problem is something that could not be read.
+type Problem struct {
+	Line int
+	Text string
+}
+
+// Request is one request with the address it went to.
+type Request struct {
+	inventory.Observed
+	Origin string // scheme://host[:port]
+}
+
+type entry struct {
+	Request struct {
+		Method   string `json:"method"`
+		URL      string `json:"url"`
+		PostData *struct {
+			MimeType string `json:"mimeType"`
+			Text     string `json:"text"`
+			Params   []struct {
+				Name  string `json:"name"`
+				Value string `json:"value"`
+			} `json:"params"`
+		} `json:"postData"`
+	} `json:"request"`
+	Response struct {
+		Status int `json:"status"`
+	} `json:"response"`
+}
+
+// Read reads an archive entry by entry, so that one that is cut off or broken
+// in the middle still gives what stands before.
+func Read(text []byte) (out []Request, problems []Problem, err error) {
+	text = bytes.TrimPrefix(text, []byte("\xef\xbb\xbf"))
+	d := json.NewDecoder(bytes.NewReader(text))
+	line := func() int { return bytes.Count(text[:min(len(text), int(d.InputOffset()))], []byte("\n")) + 1 }
+	if err := enter(d, "log", "entries"); err != nil {
+		return nil, nil, fmt.Errorf("%w: %v", ErrFormat, err)
+	}
+	for n := 1; d.More(); n++ {
+		at := line()
+		var raw json.RawMessage
+		if err := d.Decode(&raw); err != nil {
+			return out, append(problems, Problem{line(), fmt.Sprintf("the archive breaks off in entry %d: %v", n, plain(err))}), nil
+		}
+		var e entry
+		if err := json.Unmarshal(raw, &e); err != nil {
+			problems = append(problems, Problem{at, fmt.Sprintf("entry %d: %v", n, plain(err))})
+			continue
+		}
+		r, err := request(e)
+		if err != nil {
+			problems = append(problems, Problem{at, fmt.Sprintf("entry %d: %v", n, err)})
+			continue
+		}
+		r.Line = at
+		out = append(out, r)
+	}
+	return out, problems, nil
+}
+
+func plain(err error) string {
+	if errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, io.EOF) {
+		return "the text ends too early"
+	}
+	return err.Error()
+}
+
+// enter walks into the members that are named and the list behind the last.
+func enter(d *json.Decoder, names ...string) error {
+	for _, name := range names {
+		if t, err := d.Token(); err != nil || t != json.Delim('{') {
+			return fmt.Errorf("there is no object with %q", name)
+		}
+		for {
+			t, err := d.Token()
+			if err != nil {
+				return errors.New(plain(err))
+			}
+			if t == json.Delim('}') {
+				return fmt.Errorf("it has no %q", name)
+			}
+			if t == name {
+				break
+			}
+			var skip json.RawMessage
+			if err := d.Decode(&skip); err != nil {
+				return errors.New(plain(err))
+			}
+		}
+	}
+	if t, err := d.Token(); err != nil || t != json.Delim('[') {
+		return fmt.Errorf("%q is not a list", names[len(names)-1])
+	}
+	return nil
+}
+
+func request(e entry) (Request, error) {
+	var r Request
+	u, err := url.Parse(e.Request.URL)
+	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
+		return r, fmt.Errorf("%q is not an http address", cut(e.Request.URL))
+	}
+	if e.Request.Method == "" {
+		return r, errors.New("it has no method")
+	}
+	r.Method, r.Path, r.Status, r.Origin = strings.ToUpper(e.Request.Method), u.EscapedPath(), e.Response.Status, strings.ToLower(u.Scheme+"://"+u.Host)
+	if r.Path == "" {
+		r.Path = "/"
+	}
+	for k, v := range u.Query() {
+		if r.Query == nil {
+			r.Query = map[string]string{}
+		}
+		r.Query[k] = v[0]
+	}
+	if p := e.Request.PostData; p != nil {
+		r.Type, r.Body = p.MimeType, []byte(p.Text)
+		if len(p.Params) > 0 && p.Text == "" {
+			form := url.Values{}
+			for _, x := range p.Params {
+				form.Add(x.Name, x.Value)
+			}
+			r.Body = []byte(form.Encode())
+		}
+	}
+	return r, nil
+}
+
+func cut(s string) string {
+	if len(s) > 120 {
+		return s[:120] + "…"
+	}
+	return s
+}

@@ -1,0 +1,63 @@
+package har
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+const archive = `{
+"log": { "version": "1.2", "creator": {"name": "x"}, "pages": [{"a": [1, {"b": 2}]}], "entries": [
+ {"request": {"method": "GET", "url": "https://api.example/v1/things/t-1?full=true", "headers": [{"name": "Authorization", "value": "Bearer secret"}]}, "response": {"status": 200}},
+ {"request": {"method": "post", "url": "https://api.example:8443", "postData": {"mimeType": "application/json", "text": "{\"a\":1}"}}, "response": {"status": 201}},
+ {"request": {"method": "POST", "url": "https://api.example/form", "postData": {"mimeType": "application/x-www-form-urlencoded", "params": [{"name": "a", "value": "b c"}]}}, "response": {"status": 400}},
+ {"request": {"method": "GET", "url": "data:text/plain,x"}, "response": {"status": 200}},
+ {"request": {"method": 7}},
+ {"request": {"method": "GET", "url": "https://api.example/last"}, "response": {"status": 0}}
+]}}`
+
+func TestRead(t *testing.T) {
+	got, problems, err := Read([]byte(archive))
+	require.NoError(t, err)
+	require.Len(t, got, 4)
+	assert.Equal(t, "/v1/things/t-1", got[0].Path)
+	assert.Equal(t, map[string]string{"full": "true"}, got[0].Query)
+	assert.Equal(t, "https://api.example", got[0].Origin)
+	assert.Equal(t, "POST", got[1].Method)
+	assert.Equal(t, "/", got[1].Path)
+	assert.Equal(t, "https://api.example:8443", got[1].Origin)
+	assert.JSONEq(t, `{"a":1}`, string(got[1].Body))
+	assert.Equal(t, "a=b+c", string(got[2].Body))
+	require.Len(t, problems, 2)
+	assert.Contains(t, problems[0].Text, "entry 4: \"data:text/plain,x\" is not an http address")
+	assert.Contains(t, problems[1].Text, "entry 5")
+	assert.Less(t, problems[0].Line, problems[1].Line)
+}
+
+func TestBrokenArchives(t *testing.T) {
+	got, problems, err := Read([]byte(archive[:strings.Index(archive, `{"request": {"method": "POST", "url": "https://api.example/form"`)+20]))
+	require.NoError(t, err)
+	assert.Len(t, got, 2, "what stands before the break is kept")
+	require.Len(t, problems, 1)
+	assert.Contains(t, problems[0].Text, "breaks off in entry 3: the text ends too early")
+	for text, says := range map[string]string{"": "no object", "[]": "no object", "{}": `has no "log"`, `{"log": {"entries": 7}}`: "not a list", "millgate: 1": "no object"} {
+		_, _, err := Read([]byte(text))
+		require.ErrorIs(t, err, ErrFormat, text)
+		assert.ErrorContains(t, err, says)
+	}
+}
+
+func FuzzRead(f *testing.F) {
+	f.Add(archive)
+	f.Add(`{"log":{"entries":[{}]}}`)
+	f.Fuzz(func(t *testing.T, s string) {
+		got, _, _ := Read([]byte(s))
+		for _, r := range got {
+			if !strings.HasPrefix(r.Path, "/") || r.Method == "" {
+				t.Fatalf("%+v", r)
+			}
+		}
+	})
+}
