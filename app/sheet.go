@@ -212,10 +212,10 @@ func howLong(d *declaration.Document, e *declaration.Entry) SheetPart {
 			if s.Kind == declaration.Bearer {
 				kind = what + " token"
 			}
-			p.Lines = append(p.Lines, at(s.Name+" "+kind, strings.Join(parts, ", "), l.Place))
+			p.Lines = append(p.Lines, at(upper(kind), "of "+s.Name+": "+strings.Join(parts, ", "), l.Place))
 		}
 		if s.Signing.Tolerance > 0 {
-			p.Lines = append(p.Lines, at(s.Name+" timestamp", "off by at most "+declaration.ShortDuration(s.Signing.Tolerance), s.Place))
+			p.Lines = append(p.Lines, at("Timestamp", "of "+s.Name+": off by at most "+declaration.ShortDuration(s.Signing.Tolerance), s.Place))
 		}
 	}
 	return p

@@ -43,7 +43,7 @@ func TestMain(m *testing.M) {
 var address = regexp.MustCompile(`Mill Gate is at (http://\S+)`)
 
 // run starts the program with arguments and returns the address it prints.
-func run(t *testing.T, args ...string) string {
+func run(t testing.TB, args ...string) string {
 	t.Helper()
 	cmd := exec.Command(program, args...)
 	out, err := cmd.StdoutPipe()
@@ -76,7 +76,7 @@ func run(t *testing.T, args ...string) string {
 	}
 }
 
-func demo(t *testing.T, more ...string) string {
+func demo(t testing.TB, more ...string) string {
 	return run(t, append([]string{"demo", "--listen", "127.0.0.1:0", "--stand-in", "127.0.0.1:0"}, more...)...)
 }
 
@@ -85,7 +85,7 @@ var (
 	once    sync.Once
 )
 
-func chromium(t *testing.T) *rod.Browser {
+func chromium(t testing.TB) *rod.Browser {
 	t.Helper()
 	once.Do(func() {
 		path, ok := launcher.LookPath()
@@ -100,14 +100,14 @@ func chromium(t *testing.T) *rod.Browser {
 // Page is one page with what went wrong on its console.
 type Page struct {
 	*rod.Page
-	t       *testing.T
+	t       testing.TB
 	mu      sync.Mutex
 	console []string
 	allow   *regexp.Regexp // what may stand on the console
 }
 
 // open opens an address at 1280x800 in a browser context of its own.
-func open(t *testing.T, url, theme string) *Page {
+func open(t testing.TB, url, theme string) *Page {
 	t.Helper()
 	b := chromium(t).MustIncognito()
 	t.Cleanup(func() { _ = b.Close() })
@@ -189,4 +189,16 @@ func (p *Page) sweepDone() {
 	p.click("footer button", "^Start sweep$")
 	p.click(".dialog button", "^Start sweep$")
 	p.see("footer [role=status]", `^Sweep \d+\s+(just now|\d+ s ago)`)
+}
+
+// hit clicks in the middle of an element, whatever is drawn there.
+func (p *Page) hit(css string) {
+	p.t.Helper()
+	b := p.MustElement(css).MustScrollIntoView().MustShape().Box()
+	p.Mouse.MustMoveTo(b.X+b.Width/2, b.Y+b.Height/2).MustClick(proto.InputMouseButtonLeft)
+}
+
+// allowed lets a status stand on the console, where a test provokes it.
+func allowed(status int) *regexp.Regexp {
+	return regexp.MustCompile(fmt.Sprintf("status of %d", status))
 }

@@ -46,7 +46,7 @@ func (r *reader) at(n ast.Node) (Place, int) {
 	}
 	if t := n.GetToken(); t != nil && t.Position != nil {
 		p.Line, p.Column = t.Position.Line, t.Position.Column
-		w := len([]rune(strings.TrimSpace(strings.SplitN(t.Origin, "\n", 2)[0])))
+		w := len([]rune(strings.TrimSpace(strings.SplitN(strings.TrimSpace(t.Origin), "\n", 2)[0])))
 		end = p.Column + max(1, w)
 	}
 	return p, end

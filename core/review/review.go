@@ -335,10 +335,18 @@ func (f *Fix) Apply(text string) (string, error) {
 			return "", fmt.Errorf("there is no line %d", r.Line)
 		}
 		l := []rune(lines[r.Line-1])
-		if r.Column < 1 || r.EndColumn-1 > len(l) || r.Column > r.EndColumn {
+		if r.Column < 1 || r.Column > len(l) || r.EndColumn-1 > len(l) || r.Column > r.EndColumn {
 			return "", fmt.Errorf("line %d is not as it was", r.Line)
 		}
-		lines[r.Line-1] = string(l[:r.Column-1]) + r.Text + string(l[r.EndColumn-1:])
+		end, text := r.EndColumn-1, r.Text
+		if q := l[r.Column-1]; q == '"' || q == '\'' {
+			// The word stands in quotes: these go with it.
+			if i := slices.Index(l[r.Column:], q); i >= 0 {
+				end = r.Column + i + 1
+				text = string(q) + strings.Trim(r.Text, `"'`) + string(q)
+			}
+		}
+		lines[r.Line-1] = string(l[:r.Column-1]) + text + string(l[end:])
 		return strings.Join(lines, "\n"), nil
 	}
 	return declaration.Apply(text, f.Edits...)

@@ -226,7 +226,7 @@ func TestWaiversAccept(t *testing.T) {
 }
 
 func TestSuggestionsAreFixes(t *testing.T) {
-	for _, c := range [][]string{{"title: Things", "tilte: Things"}, {"roles: writer", "roles: wirter"}, {"at: POST /v1/park, who: writer", "at: POST /v1/park, who: bob"}} {
+	for _, c := range [][]string{{"title: Things", "tilte: Things"}, {"roles:\n  reader", "rols:\n  reader"}, {"who: [reader, keeper]", `who: ["raeder", keeper]`}, {"roles: writer", "roles: wirter"}, {"at: POST /v1/park, who: writer", "at: POST /v1/park, who: bob"}} {
 		text := change(t, sound, c...)
 		var mended string
 		for _, m := range reviewed(t, text) {

@@ -1,19 +1,20 @@
 <script setup lang="ts">
 import { Crosshair, FileText, Grid3x3, Moon, Sun, TriangleAlert, Waypoints } from '@lucide/vue'
 import { NButton } from 'naive-ui'
-import { computed, ref } from 'vue'
-import { RouterLink, RouterView, useRouter } from 'vue-router'
+import { computed, ref, watch } from 'vue'
+import { RouterLink, RouterView, useRoute, useRouter } from 'vue-router'
 import KeysHelp from './keys/KeysHelp.vue'
 import { useKeys } from './keys/keys'
-import AddRoutes from './places/start/AddRoutes.vue'
 import { ago, exact, useNow } from './parts/time'
-import { board, connected } from './state/workspace'
+import { load } from './state/pending'
+import { board, connected, version } from './state/workspace'
+import PendingStrip from './sweep/PendingStrip.vue'
 import SweepStrip from './sweep/SweepStrip.vue'
 import { theme, toggleTheme } from './theme/theme'
 
 const router = useRouter()
+const here = useRoute()
 const now = useNow()
-const adding = ref(false)
 const help = ref(false)
 
 const places = [
@@ -28,6 +29,9 @@ useKeys([
   ...places.map((p) => ({ keys: `g ${p.key}`, says: `go to ${p.name}`, run: () => void router.push(p.to) })),
   { keys: '?', says: 'this list', run: () => (help.value = true) },
 ])
+
+// The kept text is read again whenever something was kept.
+watch(version, () => void load().catch(() => undefined), { immediate: true })
 
 const review = computed(() => board.value?.review ?? 0)
 </script>
@@ -55,7 +59,7 @@ const review = computed(() => board.value?.review ?? 0)
         <button class="bare icon" :aria-label="theme === 'light' ? 'Dark theme' : 'Light theme'" @click="toggleTheme">
           <Moon v-if="theme === 'light'" :size="17" /><Sun v-else :size="17" />
         </button>
-        <NButton v-if="board && !board.empty" @click="adding = true">Add routes</NButton>
+        <NButton v-if="board && !board.empty" @click="router.push({ name: 'import' })">Add routes</NButton>
       </div>
     </header>
     <nav class="rail" aria-label="Places">
@@ -65,8 +69,10 @@ const review = computed(() => board.value?.review ?? 0)
       </RouterLink>
     </nav>
     <main class="main"><RouterView /></main>
-    <SweepStrip v-if="board && !board.empty" class="strip" />
-    <AddRoutes v-model:show="adding" />
+    <div class="strip">
+      <PendingStrip v-if="here.name !== 'declaration'" />
+      <SweepStrip v-if="board && !board.empty" />
+    </div>
     <KeysHelp v-model:show="help" />
   </div>
 </template>

@@ -20,6 +20,12 @@ export type Tick = components['schemas']['Tick']
 export type Unfair = components['schemas']['Unfair']
 export type Revision = components['schemas']['Revision']
 export type Connection = components['schemas']['Connection']
+export type Sheet = components['schemas']['Sheet']
+export type Change = components['schemas']['Change']
+export type Comparison = components['schemas']['Comparison']
+export type Heading = components['schemas']['Heading']
+export type ImportPreview = components['schemas']['ImportPreview']
+export type ImportRequest = components['schemas']['ImportRequest']
 export type Event = components['schemas']['Event']
 
 const client = createClient<paths>({ baseUrl: '' })

@@ -1,28 +1,31 @@
 <script setup lang="ts">
 import { useVirtualizer } from '@tanstack/vue-virtual'
 import { computed, nextTick, onBeforeUnmount, onMounted, ref, watch } from 'vue'
-import type { Row } from '../api/client'
 import { isGap } from '../theme/kinds'
 import GridRow from './GridRow.vue'
-import type { Head, Lens } from './lens'
+import type { Head, Lens, ShownRow } from './lens'
 
 const props = defineProps<{
-  rows: Row[]
+  rows: ShownRow[]
   heads: Head[]
   lens: Lens
   count: number
   selected: { route: string; caller: string } | null
   second: { route: string; caller: string } | null
   hint: string
+  editing: boolean
+  picked: Map<string, Set<string>>
 }>()
 const emit = defineEmits<{
-  open: [row: Row, head: Head, also: boolean]
-  focus: [row: Row | null, head: Head | null]
+  open: [row: ShownRow, head: Head, also: boolean]
+  sheet: [row: ShownRow]
+  pick: [rows: ShownRow[], heads: Head[], how: 'toggle' | 'add']
+  focus: [row: ShownRow | null, head: Head | null]
   unfold: [head: Head]
   up: []
 }>()
 
-type Item = { group: string } | { row: Row; index: number }
+type Item = { group: string } | { row: ShownRow; index: number }
 const items = computed<Item[]>(() => {
   const out: Item[] = []
   let prefix: string | null = null
@@ -90,7 +93,7 @@ const drawn = computed(() => {
 
 // The column for paths can be widened; a path loses its middle, never its end.
 const chars = computed(() => Math.max(8, Math.floor((routeWidth.value - 8) / 7.6)))
-function shorten(row: Row): string {
+function shorten(row: ShownRow): string {
   let p = (row.host ? `${row.host}:` : '') + row.path
   if (p.startsWith(row.prefix)) p = p.slice(row.prefix.length) || '/'
   if (p.length <= chars.value) return p
@@ -180,22 +183,74 @@ function onKey(e: KeyboardEvent) {
     e.preventDefault()
     if (e.key === 'ArrowUp' && r === 0) emit('up')
     move(...t)
+    if (props.editing && e.shiftKey && e.key.startsWith('Arrow')) span(at.value.r, at.value.c)
+    else anchor.value = { ...at.value }
+  } else if (props.editing && (e.key === 'Enter' || e.key === ' ') && current.value.row && current.value.head) {
+    e.preventDefault()
+    anchor.value = { ...at.value }
+    emit('pick', [current.value.row], [current.value.head], 'toggle')
   } else if (e.key === 'Enter' && current.value.row && current.value.head) {
     e.preventDefault()
     emit('open', current.value.row, current.value.head, e.shiftKey)
+  } else if (e.key === 'i' && current.value.row) {
+    e.preventDefault()
+    emit('sheet', current.value.row)
   }
 }
+// A range goes from where it was begun to here.
+const anchor = ref({ r: 0, c: 0 })
+function span(r: number, c: number) {
+  const [r0, r1] = [Math.min(anchor.value.r, r), Math.max(anchor.value.r, r)]
+  const [c0, c1] = [Math.min(anchor.value.c, c), Math.max(anchor.value.c, c)]
+  emit('pick', props.rows.slice(r0, r1 + 1), props.heads.slice(c0, c1 + 1), 'add')
+}
+let dragging = false
+function down(r: number, c: number) {
+  if (!props.editing) return
+  dragging = true
+  anchor.value = { r, c }
+  addEventListener('pointerup', () => (dragging = false), { once: true })
+}
+function rowHead(r: number, e: MouseEvent) {
+  const row = props.rows[r]
+  if (!row) return
+  if (!props.editing) emit('sheet', row)
+  else if (e.shiftKey)
+    emit('pick', props.rows.slice(Math.min(anchor.value.r, r), Math.max(anchor.value.r, r) + 1), props.heads, 'add')
+  else {
+    anchor.value = { r, c: 0 }
+    emit('pick', [row], props.heads, 'toggle')
+  }
+}
+function colHead(h: Head) {
+  if (props.editing) emit('pick', props.rows, [h], 'toggle')
+  else if (h.folded) emit('unfold', h)
+}
+function groupHead(prefix: string) {
+  if (props.editing)
+    emit(
+      'pick',
+      props.rows.filter((r) => r.prefix === prefix),
+      props.heads,
+      'toggle',
+    )
+}
 function click(r: number, c: number, e: MouseEvent) {
+  const moved = props.editing && (anchor.value.r !== r || anchor.value.c !== c)
   at.value = { r, c }
   const row = props.rows[r]
   const head = props.heads[c]
-  if (row && head) emit('open', row, head, e.shiftKey)
+  if (!row || !head) return
+  if (!props.editing) emit('open', row, head, e.shiftKey)
+  else if (e.shiftKey) span(r, c)
+  else if (!moved) emit('pick', [row], [head], 'toggle')
 }
 function over(r: number, c: number) {
   const row = props.rows[r]
   const head = props.heads[c]
   hovered.value = { r, c }
   if (row && head) emit('focus', row, head)
+  if (dragging && (r !== anchor.value.r || c !== anchor.value.c)) span(r, c)
 }
 const hovered = ref<{ r: number; c: number } | null>(null)
 function out() {
@@ -203,6 +258,10 @@ function out() {
   emit('focus', current.value.row, current.value.head)
 }
 
+function columnOf(e: PointerEvent): number {
+  const cell = (e.target as HTMLElement).closest<HTMLElement>('[data-c]')
+  return cell ? Number(cell.dataset.c) : 0
+}
 const id = (r: number, c: number) => `cell-${r}-${c}`
 </script>
 
@@ -214,6 +273,8 @@ const id = (r: number, c: number) => `cell-${r}-${c}`
     tabindex="0"
     :aria-rowcount="rows.length + 1"
     :aria-colcount="heads.length + 1"
+    :aria-multiselectable="editing"
+    :class="{ editing }"
     :aria-activedescendant="rows.length ? id(at.r, at.c) : undefined"
     aria-label="Routes by callers"
     @keydown="onKey"
@@ -245,11 +306,15 @@ const id = (r: number, c: number) => `cell-${r}-${c}`
           :aria-colindex="c + 2"
         >
           <button
-            v-if="h.folded"
+            v-if="h.folded || editing"
             class="bare"
-            :title="`${h.columns.length} identities that the declaration cannot tell apart; click to open`"
+            :title="
+              editing
+                ? `Select every crossing of ${h.label}`
+                : `${h.columns.length} identities that the declaration cannot tell apart; click to open`
+            "
             tabindex="-1"
-            @click="emit('unfold', h)"
+            @click="colHead(h)"
           >
             <b>{{ h.label }}</b><small>{{ h.sub }}</small>
           </button>
@@ -267,8 +332,16 @@ const id = (r: number, c: number) => `cell-${r}-${c}`
             :style="{ transform: `translateY(${v.start - headHeight}px)` }"
           >
             <span role="gridcell" class="mono">{{ (items[v.index] as { group: string }).group }}</span>
+            <button
+              v-if="editing"
+              class="bare whole"
+              tabindex="-1"
+              @click="groupHead((items[v.index] as { group: string }).group)"
+            >
+              select all of it
+            </button>
           </div>
-          <template v-for="it in [items[v.index] as { row: Row; index: number }]" v-else :key="it.row.key">
+          <template v-for="it in [items[v.index] as { row: ShownRow; index: number }]" v-else :key="it.row.key">
             <GridRow
               :row="it.row"
               :index="it.index"
@@ -283,8 +356,12 @@ const id = (r: number, c: number) => `cell-${r}-${c}`
               :hover="hovered?.r === it.index ? hovered.c : -1"
               :hint="hovered?.r === it.index ? hint : ''"
               :style="{ transform: `translateY(${v.start - headHeight}px)` }"
+              :editing="editing"
+              :picked="picked.get(it.row.key)"
               @hit="click"
               @over="over"
+              @head="rowHead"
+              @pointerdown="down(it.index, columnOf($event))"
             />
           </template>
         </template>
@@ -400,6 +477,15 @@ small {
   height: 22px;
   background: var(--ground);
   border-bottom: 1px solid var(--hair);
+}
+.whole {
+  position: sticky;
+  left: 190px;
+  font-size: 12px;
+  color: var(--mill);
+}
+.editing {
+  user-select: none;
 }
 .group span {
   position: sticky;

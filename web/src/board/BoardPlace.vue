@@ -1,19 +1,22 @@
 <script setup lang="ts">
 import { NButton, useMessage } from 'naive-ui'
-import { computed, nextTick, ref, watch } from 'vue'
+import { computed, defineAsyncComponent, nextTick, onBeforeUnmount, onMounted, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
-import { api, ask, message, type Crossing, type Row } from '../api/client'
+import { api, ask, message, type Crossing } from '../api/client'
 import EvidenceDrawer from '../drawer/EvidenceDrawer.vue'
+import RouteSheet from '../drawer/RouteSheet.vue'
 import WorkList from '../drawer/WorkList.vue'
-import { useKeys } from '../keys/keys'
-import StartPage from '../places/start/StartPage.vue'
+import { typing, useKeys } from '../keys/keys'
+import { canRedo, canUndo, effect, pending, redo, undo } from '../state/pending'
 import { board, boardError, notFair, refresh, running, target, version } from '../state/workspace'
 import BoardGrid from './BoardGrid.vue'
+import EditBar from './EditBar.vue'
 import { parse } from './filter'
 import FilterLine from './FilterLine.vue'
 import KindChips from './KindChips.vue'
-import { lenses, type Head } from './lens'
+import { lenses, type Head, type ShownRow } from './lens'
 
+const StartPage = defineAsyncComponent(() => import('../places/start/StartPage.vue'))
 const url = useRoute()
 const router = useRouter()
 const toast = useMessage()
@@ -31,14 +34,44 @@ const selected = computed(() =>
 )
 const second = ref<{ route: string; caller: string } | null>(null)
 const worklist = computed(() => url.query.list === 'not-fair')
+const sheet = computed(() => (url.query.sheet ? String(url.query.sheet) : ''))
 
 const allHeads = computed(() => (board.value ? lens.heads(board.value, unfolded.value) : []))
 const filter = computed(() => (board.value ? parse(q.value, board.value, lens, allHeads.value) : null))
+// Pending edits show on the board as they would be.
+const shownRows = computed<ShownRow[]>(() => {
+  const b = board.value
+  if (!b) return []
+  const e = effect.value
+  if (!pending.value || !e || e.failed || !e.changes.length) return b.rows
+  const column = new Map(b.columns.map((c, i) => [c.key, i]))
+  const by = new Map<string, [number, string][]>()
+  for (const c of e.changes) {
+    const i = column.get(c.caller)
+    if (i === undefined) continue
+    const list = by.get(c.route) ?? []
+    list.push([i, c.letter])
+    by.set(c.route, list)
+  }
+  return b.rows.map((r) => {
+    const list = by.get(r.key)
+    if (!list) return r
+    const expect = [...r.expect]
+    const mark = [...'0'.repeat(b.columns.length)]
+    for (const [i, letter] of list) {
+      expect[i] = letter
+      mark[i] = '1'
+    }
+    return { ...r, expect: expect.join(''), pending: mark.join('') }
+  })
+})
 const rows = computed(() => {
   const b = board.value
   const f = filter.value
   if (!b || !f) return []
-  return b.rows.filter((r) => f.row(r) && (!f.quiet || r.worst || [...r.verdict].some((v) => 'UPTLXSKRW'.includes(v))))
+  return shownRows.value.filter(
+    (r) => f.row(r) && (!f.quiet || r.worst || [...r.verdict].some((v) => 'UPTLXSKRW'.includes(v))),
+  )
 })
 const heads = computed(() => {
   const f = filter.value
@@ -58,23 +91,66 @@ function toggle(word: string) {
   ).join(' ')
 }
 
-function open(row: Row, head: Head, also = false) {
+function open(row: ShownRow, head: Head, also = false) {
   const to = { route: row.key, caller: head.key }
   if (also && selected.value) {
     second.value = to
     return
   }
   second.value = null
-  void router.push({ query: { ...url.query, list: undefined, route: to.route, caller: to.caller || undefined } })
+  void router.push({
+    query: { ...url.query, list: undefined, sheet: undefined, route: to.route, caller: to.caller || undefined },
+  })
 }
 function close() {
   second.value = null
-  void router.push({ query: { ...url.query, route: undefined, caller: undefined, list: undefined } })
+  void router.push({ query: { ...url.query, route: undefined, caller: undefined, list: undefined, sheet: undefined } })
   void nextTick(() => grid.value?.focus())
 }
 function showList() {
-  void router.push({ query: { ...url.query, route: undefined, caller: undefined, list: 'not-fair' } })
+  void router.push({ query: { ...url.query, route: undefined, caller: undefined, sheet: undefined, list: 'not-fair' } })
 }
+function showSheet(row: ShownRow) {
+  if (row.declared)
+    void router.push({ query: { ...url.query, route: undefined, caller: undefined, list: undefined, sheet: row.key } })
+}
+
+// Editing: crossings are selected in place of opened.
+const editing = computed(() => url.query.edit === '1')
+function edit(on: boolean) {
+  picked.value = new Map()
+  void router.replace({
+    query: on
+      ? { ...url.query, edit: '1', route: undefined, caller: undefined, list: undefined, sheet: undefined }
+      : { ...url.query, edit: undefined },
+  })
+  void nextTick(() => grid.value?.focus())
+}
+const picked = ref(new Map<string, Set<string>>())
+function pick(list: ShownRow[], of: Head[], how: 'toggle' | 'add') {
+  const b = board.value
+  if (!b) return
+  const keys = of.flatMap((h) => h.columns.map((i) => b.columns[i]!.key))
+  const all = list.filter((r) => r.declared)
+  const next = new Map(picked.value)
+  const off = how === 'toggle' && all.every((r) => keys.every((k) => next.get(r.key)?.has(k)))
+  for (const r of all) {
+    const s = new Set(next.get(r.key))
+    for (const k of keys)
+      if (off) s.delete(k)
+      else s.add(k)
+    if (s.size) next.set(r.key, s)
+    else next.delete(r.key)
+  }
+  picked.value = next
+}
+function onUndo(e: KeyboardEvent) {
+  if (!(e.ctrlKey || e.metaKey) || e.key.toLowerCase() !== 'z' || typing(e)) return
+  e.preventDefault()
+  if (e.shiftKey ? canRedo.value : canUndo.value) (e.shiftKey ? redo : undo)()
+}
+onMounted(() => addEventListener('keydown', onUndo))
+onBeforeUnmount(() => removeEventListener('keydown', onUndo))
 // A crossing opened from elsewhere is brought into view.
 watch(
   [selected, () => rows.value.length],
@@ -89,7 +165,7 @@ const hint = ref('')
 const known = new Map<string, string>()
 watch(version, () => known.clear())
 let asked = 0
-async function focus(row: Row | null, head: Head | null) {
+async function focus(row: ShownRow | null, head: Head | null) {
   if (!row || !head) {
     hint.value = ''
     return
@@ -157,7 +233,16 @@ useKeys([
   { keys: 'n', says: 'next gap', run: () => (grid.value?.gap(1), grid.value?.focus()) },
   { keys: 'N', says: 'previous gap', run: () => (grid.value?.gap(-1), grid.value?.focus()) },
   { keys: 'p', says: 'probe the selection again', run: () => void probeSelection() },
-  { keys: 'Escape', says: 'close the drawer', run: () => (selected.value || worklist.value ? close() : undefined) },
+  { keys: 'e', says: 'edit the rules on the board', run: () => edit(!editing.value) },
+  {
+    keys: 'Escape',
+    says: 'close the drawer, leave editing',
+    run: () => {
+      if (selected.value || worklist.value || sheet.value) close()
+      else if (picked.value.size) picked.value = new Map()
+      else if (editing.value) edit(false)
+    },
+  },
   ...lenses.map((l, i) => ({ keys: String(i + 1), says: `lens: ${l.name}`, run: () => grid.value?.focus() })),
 ])
 </script>
@@ -177,9 +262,13 @@ useKeys([
           <span class="lens"
             ><b>{{ lens.name }}</b> {{ lens.question }}</span
           >
+          <NButton v-if="!editing" size="small" title="Edit the rules on the board (e)" @click="edit(true)"
+            >Edit rules</NButton
+          >
           <FilterLine ref="line" v-model="q" :board="board" :wrong="filter?.wrong ?? []" @leave="grid?.focus()" />
         </div>
       </div>
+      <EditBar v-if="editing" :board="board" :picked="picked" @clear="picked = new Map()" @done="edit(false)" />
       <div v-if="board.errors" class="note">
         The declaration has {{ board.errors === 1 ? 'an error' : `${board.errors} errors` }}, so nothing can be judged.
         <RouterLink to="/declaration">Mend it</RouterLink>
@@ -195,7 +284,11 @@ useKeys([
           :selected="selected"
           :second="second"
           :hint="hint"
+          :editing="editing"
+          :picked="picked"
           @open="open"
+          @sheet="showSheet"
+          @pick="pick"
           @focus="focus"
           @up="line?.focus()"
           @unfold="(h) => (unfolded = new Set([...unfolded, board!.columns[h.columns[0]!]!.class]))"
@@ -219,6 +312,7 @@ useKeys([
       :confirming="url.query.ask === '1'"
       @close="close"
     />
+    <RouteSheet v-else-if="sheet" :route="sheet" @close="close" />
     <WorkList v-else-if="worklist" @close="close" />
   </div>
 </template>

@@ -1,13 +1,12 @@
 <script setup lang="ts">
 import { computed } from 'vue'
-import type { Row } from '../api/client'
 import { isGap, kindName } from '../theme/kinds'
-import type { Cell, Head, Lens } from './lens'
+import type { Cell, Head, Lens, ShownRow } from './lens'
 
 // A row changes only when something in it does, so that scrolling draws the
 // rows that come and nothing else.
 const props = defineProps<{
-  row: Row
+  row: ShownRow
   index: number
   path: string
   heads: Head[]
@@ -19,10 +18,13 @@ const props = defineProps<{
   second: string | null
   hover: number // the column under the pointer, -1 without
   hint: string
+  editing: boolean
+  picked: Set<string> | undefined // the callers that are selected in this row
 }>()
 const emit = defineEmits<{
   hit: [index: number, column: number, e: MouseEvent]
   over: [index: number, column: number]
+  head: [index: number, e: MouseEvent]
 }>()
 
 const cells = computed(() => props.heads.slice(props.from, props.to).map((h) => props.lens.cell(props.row, h)))
@@ -31,12 +33,16 @@ const dots: Record<string, string> = { low: '·', medium: '··', high: '···'
 const gates: Record<string, string> = { a: 'open', d: 'some' }
 const words: Record<string, string> = { '=': 'agrees', '?': 'unproven', '.': 'not probed yet' }
 
+function chosen(h: Head): boolean {
+  return !!props.picked && h.columns.length > 0 && props.picked.has(h.key)
+}
 function say(h: Head, c: Cell): string {
-  return `${h.label}, ${props.row.key}: expected ${props.lens.expectation(c.expect)}; ${words[c.verdict] ?? kindName(c.verdict)}${c.inferred ? ', inferred' : ''}`
+  return `${h.label}, ${props.row.key}: expected ${props.lens.expectation(c.expect)}; ${words[c.verdict] ?? kindName(c.verdict)}${c.inferred ? ', inferred' : ''}${c.pending ? ', changed by a pending edit' : ''}`
 }
 function look(c: Cell): string {
-  if (isGap(c.verdict)) return `kind k-${c.verdict}${c.inferred ? ' inferred' : ''}`
+  if (isGap(c.verdict) && !c.pending) return `kind k-${c.verdict}${c.inferred ? ' inferred' : ''}`
   const gate = props.row.declared ? `gate ${gates[c.expect] ?? 'shut'}` : ''
+  if (c.pending) return `${gate} pending`
   if (c.verdict === '?') return `${gate} hatched`
   if (c.verdict === '=') return `${gate} ${c.inferred ? 'ring' : 'dot'}`
   return gate
@@ -57,7 +63,13 @@ function over(e: MouseEvent) {
 
 <template>
   <div class="row" role="row" :aria-rowindex="index + 2" @click="hit" @mouseover="over">
-    <div class="left" role="rowheader" :title="`${row.key}${row.summary ? ': ' + row.summary : ''}`">
+    <div
+      class="left"
+      :class="{ all: editing && picked && heads.every((h) => picked!.has(h.key)) }"
+      role="rowheader"
+      :title="`${row.key}${row.summary ? ': ' + row.summary : ''}${editing ? '. Click to select the row' : '. Click for everything said about it'}`"
+      @click.stop="emit('head', index, $event)"
+    >
       <span class="method mono">{{ row.method }}</span>
       <span class="path mono">{{ path }}</span>
       <span class="effect">{{ row.effect }}</span>
@@ -85,15 +97,16 @@ function over(e: MouseEvent) {
         at: at === from + n,
         sel: selected === heads[from + n]?.key,
         second: second === heads[from + n]?.key,
+        picked: chosen(heads[from + n]!),
       }"
       role="gridcell"
       :data-c="from + n"
       :aria-colindex="from + n + 2"
-      :aria-selected="selected === heads[from + n]?.key"
+      :aria-selected="editing ? chosen(heads[from + n]!) : selected === heads[from + n]?.key"
       :aria-label="say(heads[from + n]!, k)"
       :title="hover === from + n ? hint : undefined"
     >
-      <i :class="look(k)">{{ isGap(k.verdict) ? k.verdict : '' }}</i>
+      <i :class="look(k)">{{ isGap(k.verdict) && !k.pending ? k.verdict : '' }}</i>
     </div>
   </div>
 </template>
@@ -124,6 +137,21 @@ function over(e: MouseEvent) {
   width: calc(12px + 58px + var(--route) + 90px);
   padding-left: 12px;
   background: var(--sheet);
+}
+.left {
+  cursor: pointer;
+}
+.left:hover .path {
+  text-decoration: underline;
+  text-decoration-color: var(--mark);
+  text-underline-offset: 3px;
+}
+.left.all,
+.cell.picked {
+  background: var(--mill-soft);
+}
+.cell.picked {
+  box-shadow: inset 0 0 0 1px color-mix(in srgb, var(--mill) 45%, transparent);
 }
 .method {
   width: 58px;
@@ -224,5 +252,18 @@ i.inferred {
   outline: 2px dashed var(--mill);
   outline-offset: 1px;
   border-radius: 4px;
+}
+i.gate.pending::before {
+  background: var(--mill);
+}
+i.gate.pending::after {
+  content: '';
+  position: absolute;
+  right: 0;
+  top: 0;
+  width: 5px;
+  height: 5px;
+  border-radius: 50%;
+  background: var(--mill);
 }
 </style>

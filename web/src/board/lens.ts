@@ -14,7 +14,11 @@ export interface Cell {
   expect: string
   verdict: string
   inferred: boolean
+  pending: boolean // an edit that is not kept yet changes it
 }
+
+/** A row with what pending edits make of it. */
+export type ShownRow = Row & { pending?: string }
 
 /** A lens says its columns and what a cell shows. */
 export interface Lens {
@@ -22,7 +26,7 @@ export interface Lens {
   name: string
   question: string
   heads(b: Board, open: Set<number>): Head[]
-  cell(r: Row, h: Head): Cell
+  cell(r: ShownRow, h: Head): Cell
   expectation(letter: string): string
 }
 
@@ -72,6 +76,7 @@ export const access: Lens = {
       expect: r.expect[h.columns[0] ?? 0] ?? 'c',
       verdict: worse(verdicts),
       inferred: h.columns.every((i) => r.inferred[i] === '1'),
+      pending: h.columns.some((i) => r.pending?.[i] === '1'),
     }
   },
   expectation(letter) {

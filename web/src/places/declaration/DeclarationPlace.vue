@@ -2,230 +2,197 @@
 import type { EditorView } from '@codemirror/view'
 import { NButton, NInput, useMessage } from 'naive-ui'
 import { computed, nextTick, onBeforeUnmount, onMounted, ref, shallowRef, watch } from 'vue'
-import { useRoute } from 'vue-router'
-import { api, ask, message, type Declaration, type Effect, type Message, type Revision } from '../../api/client'
-import { ago, exact, useNow } from '../../parts/time'
-import { refresh, version } from '../../state/workspace'
+import { useRoute, useRouter } from 'vue-router'
+import { api, ask, message, type Heading } from '../../api/client'
+import ChangeList from '../../parts/ChangeList.vue'
+import DiffText from '../../parts/DiffText.vue'
+import { ago, useNow } from '../../parts/time'
+import * as p from '../../state/pending'
+import { refresh } from '../../state/workspace'
 import { goTo, makeEditor, setText, showMessages } from './editor'
-import { clearDraft, draft, keepDraft } from './draft'
+import ReviewList from './ReviewList.vue'
+import RevisionsPanel from './RevisionsPanel.vue'
 
 const url = useRoute()
+const router = useRouter()
 const toast = useMessage()
 const now = useNow()
 const box = ref<HTMLElement | null>(null)
 const view = shallowRef<EditorView | null>(null)
-const kept = shallowRef<Declaration | null>(null)
-const text = ref('')
-const effect = shallowRef<Effect | null>(null)
 const note = ref('')
 const error = ref('')
-const busy = ref(false)
-const checking = ref(false)
-const revisions = ref<Revision[]>([])
-const showing = ref<'effect' | 'revisions'>('effect')
+const outline = ref<Heading[]>([])
 
-const changed = computed(() => kept.value !== null && text.value !== kept.value.text)
-const messages = computed<Message[]>(() => effect.value?.messages ?? kept.value?.messages ?? [])
-const errors = computed(() => messages.value.filter((m) => m.level === 'error').length)
-
-async function load() {
-  try {
-    const d = await ask(api.GET('/api/declaration'))
-    kept.value = d
-    error.value = ''
-    const d0 = draft()
-    const start = d0 && d0.base === d.revision ? d0.text : d.text
-    if (d0 && d0.base !== d.revision && d0.text !== d.text) {
-      toast.warning(
-        `Another revision was kept since you began. Your text is here; revision ${d.revision} is in the list of revisions.`,
-      )
-    }
-    text.value = d0 ? d0.text : start
-    await nextTick()
-    if (box.value && !view.value) view.value = makeEditor(box.value, text.value, typed, () => void keep())
-    else if (view.value && view.value.state.doc.toString() !== text.value) setText(view.value, text.value)
-    show()
-    if (changed.value) check()
-    jump()
-    revisions.value = await ask(api.GET('/api/revisions'))
-  } catch (e) {
-    error.value = message(e)
-  }
-}
-onMounted(load)
-onBeforeUnmount(() => view.value?.destroy())
-
-function jump() {
-  const line = Number(url.query.line ?? 0)
-  if (line && view.value && kept.value) {
-    if (url.query.file && url.query.file !== kept.value.name)
-      toast.info(`Line ${line} is in ${String(url.query.file)}, which is imported here.`)
-    else goTo(view.value, line)
-  }
-}
-watch(() => url.query.line, jump)
-
-// Somebody else kept a revision, for example from the Targets place.
-watch(version, async () => {
-  if (!kept.value || busy.value) return
-  const d = await ask(api.GET('/api/declaration'))
-  if (d.revision !== kept.value.revision && !changed.value) void load()
+const panels = { review: 'Review', effect: 'Effect', outline: 'Outline', revisions: 'Revisions' } as const
+type Panel = keyof typeof panels
+const panel = computed<Panel>({
+  get: () => (String(url.query.panel ?? '') in panels ? (url.query.panel as Panel) : 'review'),
+  set: (v) => void router.replace({ query: { ...url.query, panel: v, from: undefined, to: undefined } }),
 })
 
-let timer = 0
-function typed(t: string) {
-  text.value = t
-  if (kept.value) keepDraft(t, kept.value.revision)
-  clearTimeout(timer)
-  timer = window.setTimeout(check, 250)
-}
-let turn = 0
-async function check() {
-  if (!kept.value) return
-  if (!changed.value) {
-    effect.value = null
-    clearDraft()
-    show()
-    return
-  }
-  const mine = ++turn
-  checking.value = true
+onMounted(async () => {
   try {
-    const e = await ask(api.POST('/api/declaration/check', { body: { text: text.value } }))
-    if (mine !== turn) return
-    effect.value = e
-    error.value = ''
+    await p.load()
+    await nextTick()
+    if (!box.value) return
+    view.value = makeEditor(box.value, p.text.value, typed, () => void keep(), elsewhere)
     show()
+    jump()
+    void readOutline()
   } catch (e) {
     error.value = message(e)
-  } finally {
-    if (mine === turn) checking.value = false
+  }
+})
+onBeforeUnmount(() => view.value?.destroy())
+
+// How long a key takes until it is on the screen; `make bench` reads it.
+function typed(t: string) {
+  p.typed(t)
+  requestAnimationFrame(() => {
+    if (performance.getEntriesByName('millgate-key').length) {
+      performance.measure('millgate-typing', 'millgate-key')
+      performance.clearMarks('millgate-key')
+    }
+  })
+}
+function onKey(e: KeyboardEvent) {
+  if (e.key.length > 1) return
+  performance.clearMarks('millgate-key')
+  performance.mark('millgate-key', { startTime: e.timeStamp })
+}
+// What changed elsewhere (an undo, a fix, a restore) shows in the editor.
+watch(p.text, (t) => {
+  if (view.value && view.value.state.doc.toString() !== t) setText(view.value, t)
+  clearTimeout(outlining)
+  outlining = window.setTimeout(() => void readOutline(), 400)
+})
+watch([p.messages, view], show)
+let outlining = 0
+async function readOutline() {
+  if (panel.value !== 'outline') return
+  try {
+    outline.value = await ask(api.POST('/api/declaration/outline', { body: { text: p.text.value } }))
+  } catch {
+    // The old one stays.
   }
 }
+watch(panel, () => void readOutline())
+
 function show() {
-  if (view.value && kept.value) showMessages(view.value, kept.value.name, messages.value)
-}
-async function keep() {
-  if (!kept.value || !changed.value || busy.value) return
-  busy.value = true
-  try {
-    kept.value = await ask(
-      api.PUT('/api/declaration', { body: { text: text.value, message: note.value, base: kept.value.revision } }),
+  if (view.value && p.kept.value)
+    showMessages(
+      view.value,
+      p.kept.value.name,
+      p.messages.value.filter((m) => !m.waived),
     )
+}
+function go(line: number) {
+  if (view.value) goTo(view.value, line)
+}
+function elsewhere(file: string, line: number) {
+  if (file === p.kept.value?.name) go(line)
+  else toast.info(`It is in ${file}, line ${line}, which is read in here.`)
+}
+function jump() {
+  const line = Number(url.query.line ?? 0)
+  if (line && view.value && p.kept.value) elsewhere(String(url.query.file ?? p.kept.value.name), line)
+}
+watch(() => [url.query.line, url.query.file], jump)
+
+async function keep() {
+  if (!p.pending.value || p.errors.value || p.busy.value) return
+  try {
+    const d = await p.keep(note.value)
     note.value = ''
-    effect.value = null
-    clearDraft()
-    show()
-    toast.success(`Kept as revision ${kept.value.revision}.`)
-    revisions.value = await ask(api.GET('/api/revisions'))
+    toast.success(`Kept as revision ${d.revision}.`)
     void refresh()
   } catch (e) {
-    toast.error(message(e))
-  } finally {
-    busy.value = false
+    toast.error(message(e), { duration: 8000 })
   }
 }
-function drop() {
-  if (!kept.value || !view.value) return
-  setText(view.value, kept.value.text) // undo brings the text back
-  void check()
-}
-async function bring(r: Revision) {
-  try {
-    const t = await ask(api.GET('/api/revisions/{id}', { params: { path: { id: r.id } } }))
-    if (view.value) setText(view.value, t.text)
-    note.value = `Restore revision ${r.id}`
-    showing.value = 'effect'
-  } catch (e) {
-    toast.error(message(e))
-  }
-}
-function summary(e: Effect): string {
-  if (!e.total && !e.added && !e.gone) return 'No crossing changes.'
-  const parts = []
-  if (e.closes) parts.push(`${e.closes} close`)
-  if (e.opens) parts.push(`${e.opens} open`)
-  if (e.other) parts.push(`${e.other} are refused another way`)
-  let s = `${e.total} ${e.total === 1 ? 'crossing changes' : 'crossings change'}${parts.length ? ': ' + parts.join(', ') : ''}.`
-  if (e.added) s += ` ${e.added} ${e.added === 1 ? 'route is' : 'routes are'} new.`
-  if (e.gone) s += ` ${e.gone} ${e.gone === 1 ? 'route goes' : 'routes go'}.`
-  return s
-}
+const filter = ref('')
+const headings = computed(() => {
+  const f = filter.value.trim().toLowerCase()
+  return f ? outline.value.filter((h) => h.name.toLowerCase().includes(f)) : outline.value
+})
+const openCount = computed(() => p.open.value.length)
 </script>
 
 <template>
   <div class="two">
     <section class="text" aria-label="Text">
       <div class="bar">
-        <b class="mono">{{ kept?.name }}</b>
+        <b class="mono">{{ p.kept.value?.name }}</b>
         <span class="faint">{{
-          changed ? 'changed, not kept yet' : kept ? `revision ${kept.revision}, kept ${ago(kept.keptAt, now)}` : ''
+          p.pending.value
+            ? `${p.held.value.length === 1 ? '1 edit' : `${p.held.value.length} edits`} pending`
+            : p.kept.value
+              ? `revision ${p.kept.value.revision}, kept ${ago(p.kept.value.keptAt, now)}`
+              : ''
         }}</span>
+        <span class="faint keys">Ctrl+Space completes, F12 goes to where a name is declared, Ctrl+F searches</span>
       </div>
-      <div ref="box" class="editor"></div>
+      <div ref="box" class="editor" @keydown.capture="onKey"></div>
     </section>
     <aside class="side" aria-label="What it means">
       <p v-if="error" class="bad">{{ error }}</p>
-      <div class="tabs" role="tablist">
-        <button class="bare" role="tab" :aria-selected="showing === 'effect'" @click="showing = 'effect'">
-          Messages and effect
-        </button>
-        <button class="bare" role="tab" :aria-selected="showing === 'revisions'" @click="showing = 'revisions'">
-          Revisions
-        </button>
-      </div>
-      <div v-if="showing === 'effect'" class="scroll">
-        <h2>Review</h2>
-        <p v-if="!messages.length" class="fine">Nothing to say about it.</p>
+      <div class="tabs" role="tablist" aria-label="About the text">
         <button
-          v-for="(m, i) in messages"
-          :key="i"
-          class="bare msg"
-          :class="m.level"
-          @click="view && kept && m.file === kept.name && goTo(view, m.line)"
+          v-for="(label, id) in panels"
+          :key="id"
+          class="bare"
+          role="tab"
+          :aria-selected="panel === id"
+          @click="panel = id"
         >
-          <span class="mono at">{{ m.file === kept?.name ? `line ${m.line}` : m.file }}</span>
-          <span
-            ><b>{{ m.level }}</b
-            >: {{ m.text }} <span v-if="m.hint" class="faint">{{ m.hint }}</span></span
-          >
+          {{ label }}<span v-if="id === 'review' && openCount" class="n">{{ openCount }}</span>
         </button>
-        <template v-if="changed">
-          <h2 class="gap">What changes on the board</h2>
-          <p v-if="errors" class="faint">It can be said when the errors are mended.</p>
-          <template v-else-if="effect">
-            <p>
-              <b>{{ summary(effect) }}</b>
-            </p>
-            <ul class="changes">
-              <li v-for="(c, i) in effect.changes" :key="i">
-                <span class="sign" :class="c.opens ? 'opens' : 'closes'" :title="c.opens ? 'opens' : 'closes'">{{
-                  c.opens ? '↑' : '↓'
-                }}</span>
-                <span
-                  >{{ c.caller || 'nobody' }} at <span class="mono">{{ c.route }}</span>
-                  <span class="faint"> {{ c.from }} → {{ c.to }}</span></span
-                >
-              </li>
-            </ul>
-            <p v-if="effect.total > effect.changes.length" class="faint">
-              and {{ effect.total - effect.changes.length }} more
-            </p>
+      </div>
+      <div class="scroll" role="tabpanel" tabindex="0" :aria-label="panels[panel]">
+        <ReviewList v-if="panel === 'review'" :file="p.kept.value?.name ?? ''" @go="go" />
+        <template v-else-if="panel === 'effect'">
+          <p v-if="!p.pending.value" class="faint">Nothing is pending. What you change shows here before it is kept.</p>
+          <p v-else-if="p.errors.value" class="faint">What it changes can be said when the errors are mended.</p>
+          <template v-else-if="p.effect.value">
+            <h2>On the board</h2>
+            <ChangeList :effect="p.effect.value" />
+            <h2 class="gap">In the text</h2>
+            <DiffText :from="p.kept.value?.text ?? ''" :to="p.text.value" />
           </template>
-          <p v-else-if="checking" class="faint">Working it out …</p>
+          <p v-else class="faint">Working it out …</p>
         </template>
+        <template v-else-if="panel === 'outline'">
+          <NInput
+            v-model:value="filter"
+            size="small"
+            clearable
+            placeholder="Find a name"
+            :input-props="{ 'aria-label': 'Find a name' }"
+          />
+          <ul class="outline">
+            <li v-for="(h, i) in headings.slice(0, 1500)" :key="i" :class="{ sec: h.depth === 0 }">
+              <button class="bare mono" @click="go(h.line)">
+                <span>{{ h.name }}</span><span class="faint">{{ h.line }}</span>
+              </button>
+            </li>
+          </ul>
+        </template>
+        <RevisionsPanel v-else />
       </div>
-      <div v-else class="scroll">
-        <p v-for="r in revisions" :key="r.id" class="rev">
-          <span
-            ><b>{{ r.id }}</b> {{ r.message }}
-            <span class="faint" :title="exact(r.at)">{{ ago(r.at, now) }}</span></span
-          >
-          <button v-if="r.id !== kept?.revision" class="bare link" @click="bring(r)">Put into the editor</button>
-          <span v-else class="faint">current</span>
-        </p>
-      </div>
-      <div v-if="changed" class="keep">
+      <div v-if="p.pending.value" class="keep">
+        <div class="sum" role="status">
+          {{
+            p.errors.value
+              ? `${p.errors.value === 1 ? 'An error' : `${p.errors.value} errors`} to mend first.`
+              : p.effect.value && !p.checking.value
+                ? p.summary(p.effect.value)
+                : 'Working out what changes …'
+          }}
+        </div>
+        <div v-if="p.stale.value" class="bad">
+          Revision {{ p.kept.value?.revision }} was kept meanwhile.
+          <button class="bare link" @click="p.goOn">Go on with this text</button>
+        </div>
         <NInput
           v-model:value="note"
           placeholder="What and why (optional)"
@@ -233,8 +200,14 @@ function summary(e: Effect): string {
           @keydown.enter="keep"
         />
         <div class="acts">
-          <NButton type="primary" :disabled="errors > 0 || checking" :loading="busy" @click="keep">Keep change</NButton>
-          <NButton @click="drop">Drop it</NButton>
+          <NButton
+            type="primary"
+            :disabled="p.errors.value > 0 || p.checking.value"
+            :loading="p.busy.value"
+            @click="keep"
+            >Keep change</NButton
+          >
+          <NButton @click="p.drop">Drop it</NButton>
         </div>
       </div>
     </aside>
@@ -245,7 +218,7 @@ function summary(e: Effect): string {
 .two {
   height: 100%;
   display: grid;
-  grid-template-columns: minmax(0, 1fr) 380px;
+  grid-template-columns: minmax(0, 1fr) 400px;
 }
 .text {
   min-width: 0;
@@ -259,6 +232,14 @@ function summary(e: Effect): string {
   align-items: baseline;
   padding: 8px 14px;
   border-bottom: 1px solid var(--line);
+  white-space: nowrap;
+  overflow: hidden;
+}
+.keys {
+  margin-left: auto;
+  font-size: 12px;
+  overflow: hidden;
+  text-overflow: ellipsis;
 }
 .editor {
   flex: 1;
@@ -287,6 +268,11 @@ function summary(e: Effect): string {
   font-weight: 600;
   box-shadow: 0 2px 0 var(--mill);
 }
+.n {
+  margin-left: 6px;
+  font-weight: 400;
+  color: var(--faint);
+}
 .scroll {
   flex: 1;
   overflow: auto;
@@ -295,50 +281,30 @@ function summary(e: Effect): string {
 .gap {
   margin-top: 18px;
 }
-.msg {
-  display: grid;
-  grid-template-columns: 64px 1fr;
-  gap: 8px;
-  width: 100%;
-  padding: 5px 0;
-  border-bottom: 1px solid var(--hair);
-}
-.at {
-  color: var(--faint);
-  overflow: hidden;
-  text-overflow: ellipsis;
-}
-.error b {
-  color: var(--U);
-}
-.warning b {
-  color: var(--W);
-}
-.changes {
+.outline {
   list-style: none;
-  margin: 0;
+  margin: 8px 0 0;
   padding: 0;
 }
-.changes li {
-  display: grid;
-  grid-template-columns: 18px 1fr;
-  padding: 2px 0;
+.outline button {
+  display: flex;
+  justify-content: space-between;
+  gap: 8px;
+  width: 100%;
+  padding: 1px 4px 1px 16px;
+  border-radius: 4px;
 }
-.changes .faint {
-  margin-left: 6px;
+.outline button:hover {
+  background: var(--ground);
 }
-.sign {
-  font-weight: 700;
-}
-.opens {
-  color: var(--P);
-}
-.closes {
-  color: var(--mill);
+.outline .sec button {
+  padding-left: 4px;
+  margin-top: 6px;
+  font-weight: 650;
 }
 .keep {
   padding: 12px 16px;
-  border-top: 1px solid var(--line);
+  border-top: 2px solid var(--mill);
   display: grid;
   gap: 8px;
 }
@@ -346,24 +312,12 @@ function summary(e: Effect): string {
   display: flex;
   gap: 8px;
 }
-.rev {
-  display: flex;
-  justify-content: space-between;
-  gap: 12px;
-  margin: 0;
-  padding: 5px 0;
-  border-bottom: 1px solid var(--hair);
-}
 .link {
   color: var(--mill);
-  white-space: nowrap;
-}
-.fine {
-  color: var(--ok);
+  text-decoration: underline;
 }
 .bad {
   color: var(--U);
-  padding: 0 16px;
 }
 p {
   margin: 0 0 8px;

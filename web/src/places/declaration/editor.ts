@@ -1,3 +1,11 @@
+import {
+  acceptCompletion,
+  autocompletion,
+  completionKeymap,
+  startCompletion,
+  type CompletionContext,
+  type CompletionResult,
+} from '@codemirror/autocomplete'
 import { defaultKeymap, history, historyKeymap, indentWithTab, isolateHistory } from '@codemirror/commands'
 import { yaml } from '@codemirror/lang-yaml'
 import { HighlightStyle, bracketMatching, foldGutter, indentOnInput, syntaxHighlighting } from '@codemirror/language'
@@ -10,12 +18,13 @@ import {
   drawSelection,
   highlightActiveLine,
   highlightActiveLineGutter,
+  hoverTooltip,
   keymap,
   lineNumbers,
   type DecorationSet,
 } from '@codemirror/view'
 import { tags } from '@lezer/highlight'
-import type { Message } from '../../api/client'
+import { api, ask, type Message } from '../../api/client'
 
 const look = EditorView.theme({
   '&': { height: '100%', backgroundColor: 'var(--sheet)', color: 'var(--ink)', fontSize: '12.5px' },
@@ -37,6 +46,21 @@ const look = EditorView.theme({
   },
   '.cm-diagnostic': { padding: '6px 10px', whiteSpace: 'pre-wrap', maxWidth: '520px' },
   '.cm-panels': { backgroundColor: 'var(--ground)', color: 'var(--ink)' },
+  '.cm-panel input, .cm-panel button': {
+    font: '13px/18px var(--text)',
+    background: 'var(--sheet)',
+    color: 'var(--ink)',
+    border: '1px solid var(--line)',
+    borderRadius: '4px',
+    backgroundImage: 'none',
+  },
+  '.cm-tooltip.cm-tooltip-autocomplete > ul': { fontFamily: 'var(--mono)', maxHeight: '16em' },
+  '.cm-tooltip-autocomplete ul li[aria-selected]': { background: 'var(--mill-soft)', color: 'var(--ink)' },
+  '.cm-completionDetail': { color: 'var(--faint)', fontStyle: 'normal', marginLeft: '12px' },
+  '.cm-completionInfo': { padding: '6px 10px', maxWidth: '320px' },
+  '.cm-help': { padding: '6px 10px', maxWidth: '420px' },
+  '.cm-help b': { display: 'block', fontFamily: 'var(--mono)' },
+  '.cm-lintPoint-info:after, .cm-lintRange-info': { borderBottomColor: 'var(--mill)' },
 })
 
 const ink = HighlightStyle.define([
@@ -46,6 +70,70 @@ const ink = HighlightStyle.define([
   { tag: [tags.number, tags.bool, tags.null, tags.keyword], color: 'var(--X)' },
   { tag: [tags.punctuation, tags.separator, tags.squareBracket, tags.brace], color: 'var(--faint)' },
 ])
+
+/** What can stand at the cursor, as the server knows it. */
+async function options(c: CompletionContext): Promise<CompletionResult | null> {
+  const line = c.state.doc.lineAt(c.pos)
+  const before = c.state.sliceDoc(line.from, c.pos)
+  if (!c.explicit && !/[\w:/"'-]$|[:,[{-] $/.test(before)) return null
+  try {
+    const r = await ask(
+      api.POST('/api/declaration/complete', {
+        body: { text: c.state.doc.toString(), line: line.number, column: c.pos - line.from + 1 },
+      }),
+    )
+    if (c.aborted || !r.options.length) return null
+    return {
+      from: Math.min(c.pos, line.from + r.from - 1),
+      options: r.options.map((o, i) => ({
+        label: o.label,
+        detail: o.detail,
+        info: o.info || undefined,
+        apply: o.insert,
+        boost: 99 - Math.min(198, i),
+      })),
+      filter: false,
+    }
+  } catch {
+    return null // help that does not come is no reason to say anything
+  }
+}
+
+async function explained(text: string, line: number, column: number) {
+  try {
+    const h = await ask(api.POST('/api/declaration/explain', { body: { text, line, column } }))
+    return h.known ? h : null
+  } catch {
+    return null
+  }
+}
+
+const help = hoverTooltip(
+  async (view, pos) => {
+    const line = view.state.doc.lineAt(pos)
+    const h = await explained(view.state.doc.toString(), line.number, pos - line.from + 1)
+    if (!h?.title) return null
+    return {
+      pos: Math.min(line.to, line.from + (h.column ?? 1) - 1),
+      end: Math.min(line.to, line.from + (h.endColumn ?? 1) - 1),
+      create() {
+        const dom = document.createElement('div')
+        dom.className = 'cm-help'
+        const b = document.createElement('b')
+        b.textContent = h.title ?? ''
+        dom.append(b, h.text ?? '')
+        if (h.line) {
+          const where = document.createElement('div')
+          where.style.color = 'var(--faint)'
+          where.textContent = `${h.file}, line ${h.line} (F12)`
+          dom.append(where)
+        }
+        return { dom }
+      },
+    }
+  },
+  { hoverTime: 350 },
+)
 
 const mean = StateEffect.define<number | null>()
 const meant = StateField.define<DecorationSet>({
@@ -69,7 +157,13 @@ export function makeEditor(
   text: string,
   changed: (text: string) => void,
   keep: () => void,
+  elsewhere: (file: string, line: number) => void,
 ): EditorView {
+  async function define(view: EditorView, pos: number) {
+    const line = view.state.doc.lineAt(pos)
+    const h = await explained(view.state.doc.toString(), line.number, pos - line.from + 1)
+    if (h?.line && h.file) elsewhere(h.file, h.line)
+  }
   const view = new EditorView({
     parent,
     state: EditorState.create({
@@ -89,10 +183,26 @@ export function makeEditor(
         syntaxHighlighting(ink),
         look,
         meant,
+        help,
+        autocompletion({ override: [options], icons: false, activateOnTypingDelay: 80 }),
+        EditorView.domEventHandlers({
+          mousedown(e, view) {
+            if (!(e.ctrlKey || e.metaKey)) return false
+            const pos = view.posAtCoords({ x: e.clientX, y: e.clientY })
+            if (pos === null) return false
+            e.preventDefault()
+            void define(view, pos)
+            return true
+          },
+        }),
         EditorView.lineWrapping,
         EditorView.contentAttributes.of({ 'aria-label': 'Declaration' }),
         keymap.of([
           { key: 'Mod-s', preventDefault: true, run: () => (keep(), true) },
+          { key: 'F12', run: (v) => (void define(v, v.state.selection.main.head), true) },
+          { key: 'Ctrl-Space', run: startCompletion },
+          { key: 'Tab', run: acceptCompletion },
+          ...completionKeymap,
           indentWithTab,
           ...defaultKeymap,
           ...historyKeymap,
@@ -127,8 +237,9 @@ export function showMessages(view: EditorView, file: string, messages: Message[]
     return {
       from,
       to: Math.max(from, Math.min(line.to, line.from + m.endColumn - 1)),
-      severity: m.level === 'error' ? 'error' : 'warning',
-      message: m.hint ? `${m.text}\n${m.hint}` : m.text,
+      severity: m.level === 'error' ? 'error' : m.severity === 'low' ? 'info' : 'warning',
+      message: `${m.text}${m.hint ? `\n${m.hint}` : ''}`,
+      source: m.code,
     }
   })
   view.dispatch(setDiagnostics(view.state, diagnostics))

@@ -4,12 +4,13 @@ import { ref } from 'vue'
 import { useRouter } from 'vue-router'
 import { api, ask, message } from '../../api/client'
 import { refresh } from '../../state/workspace'
-import { keepDraft } from '../declaration/draft'
-import BringRoutes from './BringRoutes.vue'
+import { put } from '../../state/pending'
+import ImportPlace from '../import/ImportPlace.vue'
 
 const toast = useMessage()
 const router = useRouter()
 const busy = ref(false)
+const begun = ref(false)
 
 async function demo() {
   busy.value = true
@@ -37,7 +38,7 @@ access:
   - { at: GET /healthz, who: anyone }
 `
 function empty() {
-  keepDraft(first, 0)
+  put('Begin', first)
   void router.push({ name: 'declaration' })
 }
 </script>
@@ -45,18 +46,13 @@ function empty() {
 <template>
   <div class="place start">
     <div class="col">
-      <h1>Bring in routes</h1>
-      <p class="faint">
-        Mill Gate needs to know which routes there are. Then you say who may call them, and it shows where the service
-        does otherwise.
-      </p>
-      <BringRoutes />
-      <section class="third">
+      <ImportPlace embedded @begun="(b) => (begun = b)" />
+      <section v-if="!begun" class="third">
         <h2>Or begin with an empty declaration</h2>
         <NButton @click="empty">Write it yourself</NButton>
       </section>
     </div>
-    <aside class="sheet demo">
+    <aside v-if="!begun" class="sheet demo">
       <h1>Open the demo</h1>
       <p>
         A made-up observatory that shares telescope time: fifty routes, seven callers, and a service with ten things
@@ -70,15 +66,15 @@ function empty() {
 <style scoped>
 .start {
   display: flex;
-  gap: 40px;
-  justify-content: center;
-  padding-top: 48px;
+  gap: 32px;
+  padding-top: 40px;
 }
 .col {
-  width: 620px;
+  flex: 1;
+  min-width: 0;
 }
 .demo {
-  width: 300px;
+  width: 280px;
   padding: 18px 20px;
   align-self: start;
 }

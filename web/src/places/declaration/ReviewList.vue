@@ -1,0 +1,187 @@
+<script setup lang="ts">
+import { NButton, NInput, useMessage } from 'naive-ui'
+import { computed, ref } from 'vue'
+import { api, ask, message, type Message } from '../../api/client'
+import DialogCard from '../../parts/DialogCard.vue'
+import { messages, put, text } from '../../state/pending'
+
+const props = defineProps<{ file: string }>()
+const emit = defineEmits<{ go: [line: number] }>()
+const toast = useMessage()
+
+const weight: Record<string, number> = { critical: 0, high: 1, medium: 2, low: 3 }
+const open = computed(() =>
+  messages.value
+    .filter((m) => !m.waived)
+    .sort(
+      (a, b) =>
+        Number(b.level === 'error') - Number(a.level === 'error') ||
+        (weight[a.severity] ?? 4) - (weight[b.severity] ?? 4) ||
+        a.line - b.line,
+    ),
+)
+const waived = computed(() => messages.value.filter((m) => m.waived))
+const shown = ref(100)
+const detail = ref('')
+
+async function fix(m: Message) {
+  try {
+    const r = await ask(api.POST('/api/declaration/fix', { body: { text: text.value, key: m.key } }))
+    put(r.title, r.text)
+  } catch (e) {
+    toast.error(message(e))
+  }
+}
+
+const waiving = ref<Message | null>(null)
+const asking = computed({ get: () => waiving.value !== null, set: (v) => !v && (waiving.value = null) })
+const reason = ref('')
+const by = ref(localStorage.getItem('millgate.by') ?? '')
+const until = ref('')
+function ask4(m: Message) {
+  waiving.value = m
+  reason.value = ''
+  const d = new Date()
+  d.setMonth(d.getMonth() + 6)
+  until.value = d.toISOString().slice(0, 10)
+}
+async function waive() {
+  const m = waiving.value
+  if (!m) return
+  try {
+    const r = await ask(
+      api.POST('/api/declaration/waive', {
+        body: { text: text.value, key: m.key, reason: reason.value, by: by.value, until: until.value },
+      }),
+    )
+    localStorage.setItem('millgate.by', by.value)
+    waiving.value = null
+    put(r.title, r.text)
+  } catch (e) {
+    toast.error(message(e))
+  }
+}
+function go(m: Message) {
+  detail.value = detail.value === m.key ? '' : m.key
+  if (m.file === props.file) emit('go', m.line)
+}
+</script>
+
+<template>
+  <div>
+    <p v-if="!open.length" class="fine">The review has nothing to say.</p>
+    <div v-for="(m, i) in open.slice(0, shown)" :key="m.key + i" class="msg" :class="[m.level, m.severity]">
+      <button class="bare head" :aria-expanded="detail === m.key" @click="go(m)">
+        <span class="mono at">{{ m.file === file ? m.line : m.file }}</span>
+        <span
+          ><b>{{ m.level === 'error' ? 'error' : m.severity }}</b> {{ m.text }}</span
+        >
+      </button>
+      <div v-if="detail === m.key" class="more">
+        <p>{{ m.hint }}</p>
+        <p v-if="m.why" class="faint">{{ m.why }}</p>
+        <p class="faint mono">
+          {{ m.code }}<template v-if="m.owasp"> · {{ m.owasp.split(' ')[0] }} · CWE-{{ m.cwe }}</template>
+        </p>
+      </div>
+      <div v-if="m.fix || (detail === m.key && m.level !== 'error')" class="acts">
+        <NButton v-if="m.fix" size="tiny" @click="fix(m)">{{ m.fix }}</NButton>
+        <NButton v-if="detail === m.key && m.level !== 'error'" size="tiny" quaternary @click="ask4(m)"
+          >Waive until…</NButton
+        >
+      </div>
+    </div>
+    <button v-if="open.length > shown" class="bare link" @click="shown += 500">
+      Show {{ open.length - shown }} more
+    </button>
+    <details v-if="waived.length" class="waived">
+      <summary>{{ waived.length }} waived</summary>
+      <p v-for="(m, i) in waived" :key="i">
+        <span class="mono faint">{{ m.line }}</span> {{ m.text }}
+        <span class="faint"
+          >{{ m.waived!.reason }}{{ m.waived!.by ? ` (${m.waived!.by})` : '' }}, until {{ m.waived!.until }}</span
+        >
+      </p>
+    </details>
+    <DialogCard v-model:show="asking" title="Waive this message" :width="480">
+      <p>{{ waiving?.text }}</p>
+      <div class="form">
+        <label for="waive-reason">Reason</label>
+        <NInput v-model:value="reason" :input-props="{ id: 'waive-reason' }" placeholder="Why it is accepted" />
+        <label for="waive-by">By</label>
+        <NInput v-model:value="by" :input-props="{ id: 'waive-by' }" placeholder="Who accepts it" />
+        <label for="waive-until">Until</label>
+        <NInput v-model:value="until" :input-props="{ id: 'waive-until', type: 'date' }" />
+      </div>
+      <p class="faint">It is written into the file. After that day the message comes back, and the waiver with it.</p>
+      <div class="acts">
+        <NButton type="primary" :disabled="!reason.trim()" @click="waive">Waive</NButton>
+        <NButton @click="waiving = null">Leave it</NButton>
+      </div>
+    </DialogCard>
+  </div>
+</template>
+
+<style scoped>
+.msg {
+  padding: 5px 0;
+  border-bottom: 1px solid var(--hair);
+}
+.head {
+  display: grid;
+  grid-template-columns: 40px minmax(0, 1fr);
+  gap: 6px;
+  width: 100%;
+}
+.at {
+  color: var(--faint);
+  text-align: right;
+  padding-right: 4px;
+  overflow: hidden;
+  text-overflow: ellipsis;
+  white-space: nowrap;
+}
+.msg b {
+  color: var(--faint);
+  font-weight: 600;
+}
+.msg.medium b {
+  color: var(--W);
+}
+.msg.high b,
+.msg.critical b,
+.msg.error b {
+  color: var(--U);
+}
+.more,
+.acts {
+  margin: 4px 0 2px 46px;
+}
+.more p {
+  margin: 0 0 4px;
+}
+.acts {
+  display: flex;
+  gap: 8px;
+}
+.form {
+  display: grid;
+  grid-template-columns: 70px 1fr;
+  gap: 8px;
+  align-items: center;
+  margin: 10px 0;
+}
+.link {
+  color: var(--mill);
+}
+.waived {
+  margin-top: 10px;
+  color: var(--faint);
+}
+.waived p {
+  margin: 4px 0;
+}
+.fine {
+  color: var(--ok);
+}
+</style>
