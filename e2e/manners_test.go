@@ -90,15 +90,15 @@ func TestRevisionsAndDrafts(t *testing.T) {
 	p.see(".cm-meant", "The stand-in")
 	p.press(input.End)
 	p.Keyboard.MustType('!')
-	p.see(".bar", "changed, not kept yet")
-	p.see("aside p", "No crossing changes")
+	p.see(".bar", "1 edit pending")
+	p.see(".keep [role=status]", "No crossing changes")
 	p.MustElement("aside .keep input").MustInput("A louder comment")
 	p.click("aside .keep button", "Keep change")
 	p.see(".bar", "revision 2")
 	p.click("[role=tab]", "Revisions")
-	p.see(".rev", "2 A louder comment")
-	p.click(".rev button", "Put into the editor")
-	p.see(".bar", "changed, not kept yet")
+	p.see("li", "2 A louder comment")
+	p.click("li button", "^Restore$")
+	p.see(".bar", "1 edit pending")
 	p.gone(".cm-line", "7401!")
 
 	// It can be dropped, and dropping can be undone.
@@ -106,13 +106,13 @@ func TestRevisionsAndDrafts(t *testing.T) {
 	p.see(".bar", "revision 2")
 	p.MustElement(".cm-content").MustFocus()
 	p.KeyActions().Press(input.ControlLeft).Type('z').Release(input.ControlLeft).MustDo()
-	p.see(".bar", "changed, not kept yet")
+	p.see(".bar", "1 edit pending")
 
-	// A draft outlives the page, and a place that was left.
+	// What is pending outlives the page, and a place that was left.
 	p.MustNavigate(url + "/board")
-	p.see("[role=rowheader]", "/calendar")
+	p.see(".pending .what", "1 edit pending")
 	p.MustNavigate(url + "/declaration")
-	p.see(".bar", "changed, not kept yet")
+	p.see(".bar", "1 edit pending")
 }
 
 // What an editor writes into the file is taken in; a text that was made from

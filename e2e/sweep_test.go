@@ -60,19 +60,20 @@ func TestFromDeclarationToProvenGap(t *testing.T) {
 	// The rule's line, in the editor.
 	p.click("aside .ladder a", `line \d+`)
 	p.see(".cm-meant", `/v1/dome/\*\*`)
-	p.see("aside", "Nothing to say about it")
+	p.see("aside", "The review has nothing to say")
 
 	// A mistake is shown in place, and can be undone.
 	p.press(input.End)
 	p.Keyboard.MustType('x')
-	p.see("aside .msg.error", "line")
+	p.see("aside .msg.error", "error")
 	assert.True(t, p.see("aside .keep button", "Keep change").MustProperty("disabled").Bool())
 	p.press(input.Backspace)
-	p.gone("aside .msg", "line")
+	p.gone("aside .msg", "error")
 
 	// Observers may move the dome: the effect is said before it is kept.
 	p.MustEval(`() => { const v = document.querySelector('.cm-content').cmTile.view; const t = v.state.doc.toString(); const i = t.indexOf('/v1/dome/**, who: operator'); v.dispatch({changes: {from: i, to: i + '/v1/dome/**, who: operator'.length, insert: '/v1/dome/**, who: observer'}}) }`)
-	p.see("aside p", `^4 crossings change: 4 open\.`)
+	p.see("aside .keep [role=status]", `^4 crossings change: 4 open\.`)
+	p.click("[role=tab]", "^Effect$")
 	p.see("aside .changes", `imre at\s+POST /v1/dome/slew`)
 	p.MustElement("aside .keep input").MustInput("Observers may move the dome")
 	p.click("aside .keep button", "Keep change")
@@ -101,14 +102,16 @@ func TestFirstStart(t *testing.T) {
 
 	// What cannot be read is said, and stays in the field.
 	p.MustElement("textarea").MustInput("openapi: 2.0\npaths: 7")
-	p.click("button", "Bring these in")
+	p.click("button", "Look at it")
 	p.see("[role=alert]", "not an OpenAPI 3.0 or 3.1 description")
+	p.click("button", "Take another")
 	assert.Contains(t, p.MustElement("textarea").MustProperty("value").Str(), "paths: 7")
 
 	p.MustElement("textarea").MustSelectAllText().MustInput("GET /v1/things\nDELETE /v1/things/{thing_id}")
-	p.click("button", "Bring these in")
+	p.click("button", "Look at it")
+	p.click("button", "Bring in 2 routes")
 	p.see(".cm-content", "DELETE /v1/things/{thing_id}")
-	p.see("aside", "2 routes are new")
+	p.see(".keep [role=status]", "2 routes are new")
 
 	// A reload loses nothing.
 	p.MustReload()

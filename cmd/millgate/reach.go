@@ -59,6 +59,18 @@ func formatCommand() *cobra.Command {
 	return c
 }
 
+func schemaCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "schema",
+		Short: "Print the JSON Schema of the language, for other editors",
+		Args:  cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			_, err := cmd.OutOrStdout().Write(declaration.Schema)
+			return err
+		},
+	}
+}
+
 func reachCommand() *cobra.Command {
 	var format, identity, at string
 	c := &cobra.Command{
