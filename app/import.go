@@ -284,7 +284,7 @@ func (a *App) proposals(p *ImportPreview, q ImportRequest, d openapi.Description
 		if len(keys) == 0 {
 			continue
 		}
-		who, title := "who: anyone", fmt.Sprintf("%d routes that need nothing: open to anyone", len(keys))
+		who, title := "who: anyone", plural(len(keys), "route that needs", "routes that need")+" nothing: open to anyone"
 		if k != "" {
 			var by []string
 			for _, n := range d.Security[groups[k][0][:strings.IndexByte(groups[k][0], ' ')]+" "+pathOf(groups[k][0])] {
@@ -293,7 +293,7 @@ func (a *App) proposals(p *ImportPreview, q ImportRequest, d openapi.Description
 					by = append(by, first)
 				}
 			}
-			who, title = "who: signed-in", fmt.Sprintf("%d routes that need %s: for who is signed in", len(keys), k)
+			who, title = "who: signed-in", plural(len(keys), "route that needs", "routes that need")+" "+k+": for who is signed in"
 			if len(by) > 0 {
 				who += ", by: " + declaration.FlowList(by)
 			}
@@ -301,6 +301,13 @@ func (a *App) proposals(p *ImportPreview, q ImportRequest, d openapi.Description
 		text := "{ at: " + declaration.FlowList(keys) + ", " + who + " }"
 		p.Proposals = append(p.Proposals, Proposal{ID: "access " + k, Title: title, Text: text, Note: "from the file's security; it says who may come, not what they may do", edits: []declaration.Edit{{Section: "access", Text: text}}})
 	}
+}
+
+func plural(n int, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %s", n, many)
 }
 
 func pathOf(key string) string {
@@ -364,18 +371,18 @@ func previewObserved(p *ImportPreview, q ImportRequest, doc *declaration.Documen
 	for _, r := range all {
 		switch {
 		case r.origin != p.Origin:
-			left["went to other hosts"]++
+			left["to other hosts"]++
 		case r.Method == "OPTIONS" || r.Method == "HEAD" || r.Method == "CONNECT":
-			left["are "+r.Method]++
+			left["with the method "+r.Method]++
 		case slices.Contains(static, strings.ToLower(filepath.Ext(r.Path))):
-			left["are files that pages load"]++
+			left["for files that pages load"]++
 		default:
 			r.Observed.Host = q.Host
 			seen = append(seen, r.Observed)
 		}
 	}
 	for _, why := range sortedKeys(left) {
-		p.Notes = append(p.Notes, fmt.Sprintf("%d requests %s and are left out.", left[why], why))
+		p.Notes = append(p.Notes, plural(left[why], "request", "requests")+" "+why+", left out.")
 	}
 	var known []route.Selector
 	for _, r := range doc.Routes {

@@ -103,7 +103,7 @@ func TestImportObserved(t *testing.T) {
 	assert.Equal(t, "https://api.example", p.Origin)
 	assert.Equal(t, "unclear GET /v1/nowhere, new GET /v1/things/{thing_id}, new POST /v1/login", states(p))
 	assert.Equal(t, 2, p.Items[1].Count)
-	assert.Contains(t, strings.Join(p.Notes, " "), "1 requests went to other hosts")
+	assert.Contains(t, strings.Join(p.Notes, " "), "1 request to other hosts, left out.")
 	q.Templates = []string{"/v1/things/{name}"}
 	p, err = a.Preview(q)
 	require.NoError(t, err)

@@ -87,7 +87,7 @@ func (v *reviewer) narrow(i int, title, who string) *Fix {
 	if err != nil {
 		return nil
 	}
-	return fixed("Write "+title+" for "+v.d.Routes[i].Key(), edits...)
+	return fixed("Write "+title, edits...)
 }
 
 // locks are the schemes that callers come with, one for each lock.

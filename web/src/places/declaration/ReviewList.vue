@@ -162,7 +162,8 @@ function go(m: Message) {
 }
 .acts {
   display: flex;
-  gap: 8px;
+  flex-wrap: wrap;
+  gap: 6px 8px;
 }
 .form {
   display: grid;

@@ -328,7 +328,7 @@ async function bring() {
             {{ counts[st.id] }} {{ st.name }}
           </button>
           <span class="faint">read as {{ kindName(preview.kind) }}</span>
-          <span class="end">
+          <span v-if="!whole" class="end">
             <button class="bare link" @click="all(true)">take all shown</button>
             <button class="bare link" @click="all(false)">take none</button>
           </span>
@@ -337,7 +337,7 @@ async function bring() {
           <table class="plain">
             <thead>
               <tr>
-                <th>Take</th>
+                <th v-if="!whole">Take</th>
                 <th>Route</th>
                 <th>State</th>
                 <th>Effect</th>
@@ -347,8 +347,8 @@ async function bring() {
               </tr>
             </thead>
             <tbody>
-              <tr v-for="r in visible.slice(0, 500)" :key="r.key" :class="{ off: !r.take }">
-                <td>
+              <tr v-for="r in visible.slice(0, 500)" :key="r.key" :class="{ off: !whole && !r.take }">
+                <td v-if="!whole">
                   <NCheckbox v-model:checked="r.take" :aria-label="`Take ${r.key}`" :disabled="r.state === 'same'" />
                 </td>
                 <td>
@@ -558,7 +558,7 @@ p {
 }
 .link {
   color: var(--mill);
-  margin-right: 6px;
+  margin: 0 6px;
 }
 .list {
   max-height: 56vh;
@@ -587,7 +587,7 @@ p {
   color: var(--mill);
 }
 .tiny {
-  width: 112px;
+  width: 124px;
 }
 .none {
   padding: 12px 16px;
