@@ -49,13 +49,18 @@ test: server/dist/index.html chromium
 	$(GO) test -timeout 15m -skip '^TestDetection$$' ./...
 	@sh scripts/detection.sh
 
-bench:
+bench: server/dist/index.html chromium
 	$(GO) test -run '^$$' -bench . -benchmem ./core/...
+	$(GO) test -run '^$$' -bench . -benchtime 3x ./e2e
 
 # Thirty seconds for each fuzz target.
 fuzz:
 	$(GO) test ./core/declaration -run '^$$' -fuzz FuzzParse -fuzztime 30s -fuzzminimizetime 1x
 	$(GO) test ./core/route -run '^$$' -fuzz FuzzSelector -fuzztime 30s -fuzzminimizetime 1x
+	$(GO) test ./core/verdict -run '^$$' -fuzz FuzzCheckAnswer -fuzztime 30s -fuzzminimizetime 1x
+	$(GO) test ./format/openapi -run '^$$' -fuzz FuzzRead -fuzztime 30s -fuzzminimizetime 1x
+	$(GO) test ./format/har -run '^$$' -fuzz FuzzRead -fuzztime 30s -fuzzminimizetime 1x
+	$(GO) test ./format/accesslog -run '^$$' -fuzz FuzzRead -fuzztime 30s -fuzzminimizetime 1x
 
 screenshots: build chromium
 	MILLGATE_SCREENSHOTS=1 $(GO) test ./e2e -run TestScreenshots -count 1 -v

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -12,6 +13,7 @@ import (
 
 	"millgate/core/access"
 	"millgate/core/declaration"
+	"millgate/core/review"
 )
 
 func empty(t *testing.T) (*App, string) {
@@ -82,6 +84,61 @@ func TestImportOpenAPI(t *testing.T) {
 	b, err := os.ReadFile(filepath.Join(dir, "x.gate.yaml"))
 	require.NoError(t, err)
 	assert.Equal(t, d.Text, string(b), "a file that is called like the declaration gets another name")
+}
+
+// OpenAPI in, declaration out, edited on the board, reviewed, kept, reopened:
+// nothing is lost on the way, comments of the writer included.
+func TestRoundTrip(t *testing.T) {
+	a, dir := empty(t)
+	q := ImportRequest{Files: []NamedText{{"api.yaml", api}}, Text: "# Ours.\nmillgate: 1 # the first\ntargets: { t: { base: \"http://127.0.0.1:1\" } }\n"}
+	text, _, err := a.Import(q, []Choice{{Key: "POST /a", Effect: "command", Group: "More"}}, []string{"scheme token", "access token", "access "})
+	require.NoError(t, err)
+	text += "identities: # who is there\n  ann: { credentials: { token: { token: env:ANN } } }\n  ben: { credentials: { token: { token: env:BEN } } }\n"
+	e, err := a.EditBoard(text, BoardChange{Routes: []string{"GET /a"}, Callers: []string{"ben"}, Action: access.Lower})
+	require.NoError(t, err)
+	e, err = a.EditRoute(e.Text, "POST /a", RouteField{"send", `{"json": {"n": 2}}`})
+	require.NoError(t, err)
+	eff := a.Check(e.Text)
+	require.NotEmpty(t, eff.Messages)
+	at := slices.IndexFunc(eff.Messages, func(m review.Message) bool { return m.Code == "open-write" })
+	require.GreaterOrEqual(t, at, 0, "what the import proposed is reviewed")
+	e, err = a.Waive(e.Text, eff.Messages[at].Key(), "Everybody may", "ann", "2099-01-31")
+	require.NoError(t, err)
+	kept, err := a.Keep(e.Text, "All of it", 0)
+	require.NoError(t, err)
+	require.NoError(t, a.Close())
+
+	b, err := Open("", filepath.Join(dir, "x.gate.yaml"))
+	require.NoError(t, err)
+	defer func() { assert.NoError(t, b.Close()) }()
+	again := b.Declaration()
+	assert.Equal(t, kept.Text, again.Text)
+	for _, c := range []string{"# Ours.", "# the first", "# who is there"} {
+		assert.Contains(t, again.Text, c)
+	}
+	doc, msgs := b.Document()
+	assert.False(t, declaration.Failed(msgs))
+	r := doc.Routes[doc.RouteNamed("POST /a")]
+	assert.Equal(t, "More", r.Group)
+	assert.Equal(t, "command", string(r.Effect))
+	s, err := b.RouteSheet("", "POST /a")
+	require.NoError(t, err)
+	assert.Contains(t, s.Sample, `2`)
+	reached, err := b.Reach("GET /a", "")
+	require.NoError(t, err)
+	var in []string
+	for _, r := range reached {
+		if r.Admitted {
+			in = append(in, r.Caller)
+		}
+	}
+	assert.Equal(t, []string{"ann"}, in)
+	for _, m := range b.Check(again.Text).Messages {
+		if m.Code == "open-write" {
+			require.NotNil(t, m.Waived)
+			assert.Equal(t, "Everybody may", m.Waived.Reason)
+		}
+	}
 }
 
 func TestImportObserved(t *testing.T) {

@@ -3,6 +3,7 @@ package e2e
 import (
 	"fmt"
 	"os"
+	"path/filepath"
 	"testing"
 	"time"
 
@@ -30,6 +31,8 @@ func TestAccessibility(t *testing.T) {
 			assert.Fail(t, fmt.Sprintf("%s: %s", what, v.Str()))
 		}
 	}
+	routes := filepath.Join(t.TempDir(), "charts.openapi.yaml")
+	require.NoError(t, os.WriteFile(routes, []byte(charts), 0o600))
 	swept := false
 	for _, theme := range []string{"light", "dark"} {
 		p := open(t, url+"/board", theme)
@@ -52,5 +55,30 @@ func TestAccessibility(t *testing.T) {
 			p.see("main", map[string]string{"declaration": "millgate", "sweeps": "Left behind", "findings": "No guard", "targets": "Base address"}[place])
 			check(p, theme+" "+place)
 		}
+		p.MustNavigate(url + "/import")
+		p.see("h1", "Bring in routes")
+		p.MustElement("[aria-label='Files to import']").MustSetFiles(routes)
+		p.see("h2", "What it says about who may call")
+		check(p, theme+" import")
+		p.MustNavigate(url + "/board?sheet=POST%20/v1/frames")
+		p.see("aside", "Who reaches it")
+		check(p, theme+" route sheet")
+		p.MustNavigate(url + "/declaration?panel=outline")
+		p.see(".outline", "roles")
+		check(p, theme+" outline")
+		p.MustNavigate(url + "/declaration?panel=revisions")
+		p.see("aside", "revision|Revision")
+		check(p, theme+" revisions")
+		p.MustNavigate(url + "/board?edit=1&q=/dome")
+		p.see("[role=rowheader]", "/slew")
+		p.hit("[aria-label^='tove, POST /v1/dome/slew']")
+		p.press('+')
+		p.see(".pending [role=status]", "crossing")
+		check(p, theme+" pending edit")
+		p.press('w')
+		p.see("[role=dialog]", "The rule")
+		check(p, theme+" rule")
+		p.press(input.Escape)
+		p.click(".pending button", "^Drop")
 	}
 }

@@ -226,3 +226,14 @@ func TestRouteSheet(t *testing.T) {
 	p.press(input.Escape)
 	p.gone("aside h1", "frames")
 }
+
+// charts is a small OpenAPI file with security requirements.
+const charts = `openapi: 3.1.0
+info: { title: Charts, version: "1" }
+security: [{ key: [] }]
+components: { securitySchemes: { key: { type: apiKey, in: header, name: X-Key } } }
+paths:
+  /charts:
+    get: { security: [], responses: { "200": { description: ok } } }
+    post: { responses: { "201": { description: ok } } }
+`

@@ -24,6 +24,8 @@ func TestScreenshots(t *testing.T) {
 	require.NoError(t, err)
 	start := run(t, "serve", "--listen", "127.0.0.1:0", "--data", t.TempDir())
 	url := demo(t)
+	routes := filepath.Join(t.TempDir(), "charts.openapi.yaml")
+	require.NoError(t, os.WriteFile(routes, []byte(charts), 0o600))
 	for _, theme := range []string{"light", "dark"} {
 		shot := func(p *Page, name string) {
 			time.Sleep(600 * time.Millisecond) // transitions of the component library
@@ -51,9 +53,29 @@ func TestScreenshots(t *testing.T) {
 		p.see("td", "No guard")
 		p.click("td button", "No guard")
 		shot(p, "findings")
-		p.MustNavigate(url + "/declaration?line=88")
+		p.MustNavigate(url + "/declaration?line=91&panel=outline")
 		p.see(".cm-content", "lifetimes")
+		p.see(".outline", "roles")
 		shot(p, "declaration")
+		if theme == "light" {
+			p.MustNavigate(url + "/board?sheet=POST%20/v1/frames")
+			p.see("aside", "Who reaches it")
+			shot(p, "route")
+			p.MustNavigate(url + "/import")
+			p.see("h1", "Bring in routes")
+			p.MustElement("[aria-label='Files to import']").MustSetFiles(routes)
+			p.see("h2", "What it says about who may call")
+			shot(p, "import")
+		} else {
+			p.MustNavigate(url + "/board?edit=1&q=/dome")
+			p.see("[role=rowheader]", "/slew")
+			p.hit("[aria-label^='tove, POST /v1/dome/slew']")
+			p.press('+')
+			p.see(".pending [role=status]", "crossing")
+			p.click(".pending .what", "pending")
+			shot(p, "edit")
+			p.click(".pending button", "^Drop")
+		}
 		p.MustNavigate(url + "/targets")
 		p.see("h1", "stand-in")
 		p.click("button", "Test the connection")

@@ -113,7 +113,7 @@ var wrong = []struct {
 	{"an attribute nobody has", "who: [reader] }", "who: [reader], given: { verified: true } }", 27, 11, Warning, "reference", "no identity has the attribute", "attributes"},
 	{"a file that is not there", "- GET /things\n", "- from: nowhere.yaml\n", 6, 11, Error, "import", "there is no such file", "mend the file"},
 	{"a template that cannot be", "- GET /things\n", "- from: api.yaml\n  - GET /things\n", 6, 11, Error, "import", "line 9", "by hand"},
-	{"syntax", "roles:\n", "roles: {{\n", 0, 0, Error, "syntax", "", "YAML 1.2"},
+	{"syntax", "roles:\n", "roles: {{\n", 0, 0, Error, "syntax", "a { has no } of its own", "close it"},
 	{"an empty quota", "roles:\n", "quotas:\n  login: {}\nroles:\n", 12, 3, Error, "missing", "quota \"login\" needs `allow`", "8 per 5m"},
 }
 

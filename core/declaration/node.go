@@ -360,8 +360,38 @@ func quote(s string) []byte {
 	return bytes.TrimRight(b.Bytes(), "\n")
 }
 
+// plainWords say what the YAML library finds in words that tell what to do.
+var plainWords = []struct{ has, text, hint string }{
+	{"non-map value", "a line without a colon among words with values", "write word: value, or indent it below the word that it belongs to"},
+	{"map value", "nothing stands after the colon", "write a value, and close every { with a }"},
+	{"flow map", "a { has no } of its own", "close it on this line or below; a comma stands between two words"},
+	{"'}' must be", "a comma or a } is missing", "a comma stands between two words, a } at the end"},
+	{"']' must be", "a comma or a ] is missing", "a comma stands between two values, a ] at the end"},
+	{"']' not found", "a [ has no ] of its own", "close it on this line or below"},
+	{"corresponding to", "a bracket is closed that was not opened", "remove it, or open it before"},
+	{"value for mapping key", "nothing stands after the colon", "write a value"},
+	{"key-value delimiter", "a colon is missing", "a word, a colon and a space, then its value"},
+	{"in this context", "this cannot stand here", "check the indentation of this line and of the one above"},
+	{"implicit line break", "a word runs over two lines", "quote it, or end it with a colon"},
+	{"unexpected map key", "this word cannot stand here", "check the indentation of this line and of the one above"},
+	{"unexpected scalar", "this cannot stand here", "check the line above: a comma, a quote or a bracket may be missing"},
+	{"-quoted text", "a quote is not closed", "end it with the quote that it began with"},
+	{"tab character", "a tab indents this line", "indent with spaces"},
+	{"found character '\t'", "a tab indents this line", "indent with spaces"},
+	{"unexpected key name", "a line without a colon among words with values", "write word: value"},
+	{"reserved character", "a value cannot begin with @ or `", "put it in quotes"},
+	{"directive", "a value cannot begin with %", "put it in quotes"},
+	{"alias name", "an alias has no anchor", "put &name where the value is written first"},
+}
+
 func syntaxMessage(file string, tk *token.Token, text string) Message {
 	m := Message{Place: Place{File: file, Line: 1, Column: 1}, EndColumn: 2, Level: Error, Code: "syntax", Text: text, Hint: "the text must be YAML 1.2; check indentation, quotes and brackets here"}
+	for _, w := range plainWords {
+		if strings.Contains(text, w.has) {
+			m.Text, m.Hint = w.text, w.hint
+			break
+		}
+	}
 	if tk != nil && tk.Position != nil {
 		m.Line, m.Column = max(1, tk.Position.Line), max(1, tk.Position.Column)
 		m.EndColumn = m.Column + max(1, len([]rune(strings.TrimSpace(tk.Value))))

@@ -114,7 +114,7 @@ function go(m: Message) {
         <NInput v-model:value="until" :input-props="{ id: 'waive-until', type: 'date' }" />
       </div>
       <p class="faint">It is written into the file. After that day the message comes back, and the waiver with it.</p>
-      <div class="acts">
+      <div class="acts ends">
         <NButton type="primary" :disabled="!reason.trim()" @click="waive">Waive</NButton>
         <NButton @click="waiving = null">Leave it</NButton>
       </div>
@@ -164,6 +164,9 @@ function go(m: Message) {
   display: flex;
   flex-wrap: wrap;
   gap: 6px 8px;
+}
+.ends {
+  margin-left: 0;
 }
 .form {
   display: grid;

@@ -435,8 +435,10 @@ async function bring() {
               "
               >{{ p.title }}</NCheckbox
             >
-            <code class="mono">{{ p.text.length > 300 ? p.text.slice(0, 300) + ' …' : p.text }}</code>
-            <span class="faint">{{ p.note }}</span>
+            <div>
+              <code class="mono">{{ p.text.length > 300 ? p.text.slice(0, 300) + ' …' : p.text }}</code>
+              <div class="faint">{{ p.note }}</div>
+            </div>
           </div>
         </section>
 
@@ -614,9 +616,6 @@ p {
 }
 .prop code {
   overflow-wrap: anywhere;
-}
-.prop .faint {
-  grid-column: 2;
 }
 .go {
   display: flex;
