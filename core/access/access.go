@@ -207,7 +207,7 @@ func Evaluate(d *declaration.Document, i int, c Caller) Expectation {
 		step(4, Passed, "anyone is admitted")
 		step(5, Passed, "none is asked for")
 		step(6, Passed, "does not matter here")
-		step(7, Passed, "no quota is judged here")
+		step(7, Passed, quotasOf(d, i, c.Identity))
 		return x
 	}
 	accepted := d.Accepted(e)
@@ -270,9 +270,24 @@ func Evaluate(d *declaration.Document, i int, c Caller) Expectation {
 		step(6, Depends, "admitted for an own record only")
 		x.Depends = true
 	}
-	step(7, Passed, "no quota is judged here")
+	step(7, Passed, quotasOf(d, i, c.Identity))
 	x.Outcome = Admit
 	return x
+}
+
+// quotasOf names the quotas that count a crossing. Whether they have room
+// depends on what was sent before.
+func quotasOf(d *declaration.Document, i int, id *declaration.Identity) string {
+	var names []string
+	for _, q := range d.QuotasAt[i] {
+		if u := d.Quotas[q]; !u.IsExempt(d, id) {
+			names = append(names, u.Name)
+		}
+	}
+	if len(names) == 0 {
+		return "no quota counts it"
+	}
+	return "counted by " + strings.Join(names, ", ") + "; there is room for a first request"
 }
 
 func describeRoles(id *declaration.Identity) string {

@@ -401,6 +401,14 @@ func (u *Quota) AmountsFor(d *Document, id *Identity) (amounts []Amount, ok bool
 	return best.Amounts, true
 }
 
+// IsExempt says whether a quota does not count an identity, because it or one
+// of its roles is exempt; nil is nobody.
+func (u *Quota) IsExempt(d *Document, id *Identity) bool {
+	return id != nil && slices.ContainsFunc(u.Exempt, func(x Exemption) bool {
+		return x.Kind == "identity" && x.Name == id.Name || x.Kind == "role" && d.RolesOf(id)[x.Name]
+	})
+}
+
 // includes says whether role a has all that role b has.
 func (d *Document) includes(a, b string) bool {
 	seen := map[string]bool{}

@@ -332,14 +332,11 @@ const id = (r: number, c: number) => `cell-${r}-${c}`
             :style="{ transform: `translateY(${v.start - headHeight}px)` }"
           >
             <span role="gridcell" class="mono">{{ (items[v.index] as { group: string }).group }}</span>
-            <button
-              v-if="editing"
-              class="bare whole"
-              tabindex="-1"
-              @click="groupHead((items[v.index] as { group: string }).group)"
-            >
-              select all of it
-            </button>
+            <div v-if="editing" role="gridcell" class="whole">
+              <button class="bare" tabindex="-1" @click="groupHead((items[v.index] as { group: string }).group)">
+                select all of it
+              </button>
+            </div>
           </div>
           <template v-for="it in [items[v.index] as { row: ShownRow; index: number }]" v-else :key="it.row.key">
             <GridRow
@@ -481,6 +478,8 @@ small {
 .whole {
   position: sticky;
   left: 190px;
+}
+.whole button {
   font-size: 12px;
   color: var(--mill);
 }
