@@ -110,7 +110,7 @@ func reviewCommand() *cobra.Command {
 			if err := checkFormat(format); err != nil {
 				return err
 			}
-			if failOn != "" && verdict.Severity(failOn).AtLeast(verdict.SevLow) == false {
+			if failOn != "" && !verdict.Severity(failOn).AtLeast(verdict.SevLow) {
 				return exit{exitWrong, fmt.Errorf("--fail-on is low, medium, high or critical, not %q", failOn)}
 			}
 			d, msgs, err := readDeclaration(args[0])

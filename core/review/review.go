@@ -219,10 +219,6 @@ func (v *reviewer) imported(file string) bool {
 	return file != v.d.Name && !slices.Contains(v.d.Includes, file)
 }
 
-func (v *reviewer) entryEdit(e *declaration.Entry, field, text string) declaration.Edit {
-	return declaration.Edit{Section: "access", Line: e.Line, Field: []string{field}, Text: text}
-}
-
 func fixed(title string, edits ...declaration.Edit) *Fix { return &Fix{Title: title, Edits: edits} }
 
 // open says whether anyone may call route i.

@@ -459,7 +459,7 @@ func example(re *syntax.Regexp, more int) string {
 	case syntax.OpLiteral:
 		return string(re.Rune)
 	case syntax.OpCharClass:
-		for _, want := range []rune("ap0A1") {
+		for _, want := range "ap0A1" {
 			for i := 0; i+1 < len(re.Rune); i += 2 {
 				if re.Rune[i] <= want && want <= re.Rune[i+1] {
 					return string(want)
