@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"golang.org/x/crypto/chacha20poly1305"
 	"gorm.io/gorm/clause"
@@ -73,4 +74,26 @@ func (s *Store) Unseal(name string) (string, error) {
 		return "", fmt.Errorf("the kept secret %s cannot be opened with this directory's key", name)
 	}
 	return string(p), nil
+}
+
+// SealedNames are the names of kept secrets that begin with prefix, without
+// it, in order.
+func (s *Store) SealedNames(prefix string) ([]string, error) {
+	var all []string
+	if err := s.db.Model(&Secret{}).Where("substr(name, 1, ?) = ?", len(prefix), prefix).Order("name").Pluck("name", &all).Error; err != nil {
+		return nil, err
+	}
+	for i := range all {
+		all[i] = strings.TrimPrefix(all[i], prefix)
+	}
+	return all, nil
+}
+
+// Forget removes a kept secret, ErrNotFound when there is none.
+func (s *Store) Forget(name string) error {
+	r := s.db.Delete(&Secret{}, "name = ?", name)
+	if r.Error == nil && r.RowsAffected == 0 {
+		return ErrNotFound
+	}
+	return r.Error
 }

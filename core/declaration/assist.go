@@ -6,7 +6,6 @@ import (
 	"slices"
 	"sort"
 	"strings"
-	"sync"
 	"unicode/utf8"
 )
 
@@ -194,19 +193,19 @@ func (l layout) skipKey2(i, end int) int {
 
 type schemaNode = map[string]any
 
-var schemaRoot = sync.OnceValue(func() schemaNode {
+var schemaRoot = func() schemaNode {
 	var n schemaNode
 	if err := json.Unmarshal(Schema, &n); err != nil {
 		panic(err) // it is part of the program
 	}
 	return n
-})
+}()
 
 // resolved looks through references and alternatives.
 func resolved(n schemaNode) []schemaNode {
 	var out []schemaNode
 	if ref, ok := n["$ref"].(string); ok {
-		defs, _ := schemaRoot()["$defs"].(schemaNode)
+		defs, _ := schemaRoot["$defs"].(schemaNode)
 		if d, ok := defs[strings.TrimPrefix(ref, "#/$defs/")].(schemaNode); ok {
 			for _, r := range resolved(d) {
 				if r["description"] == nil || n["description"] != nil {
@@ -240,7 +239,7 @@ func resolved(n schemaNode) []schemaNode {
 
 // walk follows a path through the schema.
 func walk(path []string) []schemaNode {
-	at := resolved(schemaRoot())
+	at := resolved(schemaRoot)
 	for _, k := range path {
 		var to []schemaNode
 		for _, n := range at {

@@ -22,6 +22,8 @@ package declaration
 import (
 	"encoding/json"
 	"fmt"
+	"maps"
+	"slices"
 	"time"
 
 	"millgate/core/route"
@@ -604,6 +606,21 @@ func (d *Document) RouteNamed(key string) int {
 // RolesOf returns the identity's roles with all that they include. The map is
 // shared; do not change it.
 func (d *Document) RolesOf(id *Identity) map[string]bool { return d.roleSets[id.Name] }
+
+// With is the document with one identity more, or another in place of the one
+// of its name: to ask what somebody with these roles could reach. The
+// document itself stays as it is.
+func (d *Document) With(id *Identity) *Document {
+	c := *d
+	c.Identities = slices.DeleteFunc(slices.Clone(d.Identities), func(x *Identity) bool { return x.Name == id.Name })
+	c.Identities = append(c.Identities, id)
+	c.roleSets = maps.Clone(d.roleSets)
+	if c.roleSets == nil {
+		c.roleSets = map[string]map[string]bool{}
+	}
+	c.roleSets[id.Name] = c.collectRoles(id)
+	return &c
+}
 
 func (d *Document) collectRoles(id *Identity) map[string]bool {
 	out := map[string]bool{}

@@ -31,7 +31,7 @@ routes:
 roles: { reader: , boss: { includes: reader } }
 schemes:
   access: { kind: bearer, token: jwt, claims: { roles: /roles }, login: { send: POST /login, json: { u: "{u}", p: "{p}" }, take: { access: /t } } }
-  link: { kind: link }
+  link: { kind: link, expires: e, signature: s }
 identities:
   ann: { roles: reader, credentials: { access: { u: ann, p: env:A } } }
   amy: { roles: reader, credentials: { access: { u: amy, p: env:B } } }

@@ -1,0 +1,305 @@
+package token
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"hash/maphash"
+	"maps"
+	"slices"
+	"sort"
+	"strings"
+	"time"
+
+	"millgate/core/declaration"
+	"millgate/core/verdict"
+)
+
+// Bounds of an audit's memory.
+const (
+	maxNames    = 200     // different issuers, clients, … that are listed by name
+	maxExamples = 5       // of each judgement
+	maxList     = 50      // offenders, and most powerful tokens
+	maxSeen     = 4 << 20 // different tokens that repetitions are told from
+	maxRights   = 4096    // different sets of rights that reach is remembered for
+)
+
+// Steps are the upper ends of the histogram of lifetimes.
+var Steps = []time.Duration{time.Minute, 5 * time.Minute, 15 * time.Minute, 30 * time.Minute, time.Hour, 4 * time.Hour, 12 * time.Hour, 24 * time.Hour, 7 * 24 * time.Hour, 30 * 24 * time.Hour, 365 * 24 * time.Hour}
+
+// Seen is a token of an audit, by what does not give it away.
+type Seen struct {
+	Line        int              `json:"line"`
+	Fingerprint string           `json:"fingerprint"` // the first 4 bytes of its SHA-256
+	Subject     string           `json:"subject"`
+	Issuer      string           `json:"issuer"`
+	Scheme      string           `json:"scheme"`
+	Severity    verdict.Severity `json:"severity,omitempty"` // its gravest judgement
+	Wrong       int              `json:"wrong"`              // judgements about it
+	Text        string           `json:"text,omitempty"`     // the gravest
+	Opens       int              `json:"opens"`              // routes that need a token
+	Unsafe      int              `json:"unsafe"`             // of these, how many change something
+	Beyond      int              `json:"beyond"`             // of these, how many its holder is not granted
+}
+
+// Tally counts one judgement.
+type Tally struct {
+	Judgement
+	Count    int    `json:"count"`
+	Examples []Seen `json:"examples"`
+}
+
+// Step is one bar of the histogram.
+type Step struct {
+	UpTo    time.Duration `json:"upTo"` // 0 is longer than the last step
+	Count   int           `json:"count"`
+	TooLong int           `json:"tooLong"` // of these, longer than declared
+}
+
+// Count is a name and how often it stood.
+type Count struct {
+	Name  string `json:"name"`
+	Count int    `json:"count"`
+}
+
+// Auditor judges many tokens in bounded memory. Add one after the other, then
+// take the Report.
+type Auditor struct {
+	c       Context
+	seed    maphash.Seed
+	seen    map[uint64]struct{}
+	tokens  int
+	groups  map[string]map[string]int
+	steps   []Step
+	endless int
+	tally   map[string]*Tally
+	worst   []Seen
+	power   []Seen
+	reach   map[string][3]int
+	sound   int
+}
+
+// Audited is what an audit has found so far.
+type Audited struct {
+	Tokens    int                `json:"tokens"`
+	Distinct  int                `json:"distinct"`
+	Sound     int                `json:"sound"`   // a service would take them
+	Endless   int                `json:"endless"` // without an end
+	Groups    map[string][]Count `json:"groups"`  // by issuer, kind, client, algorithm, scheme
+	Lifetimes []Step             `json:"lifetimes"`
+	Tallies   []Tally            `json:"tallies"`
+	Offenders []Seen             `json:"offenders"`
+	Powerful  []Seen             `json:"powerful"`
+}
+
+// NewAuditor makes one; Scheme and Identity of the context are found for each
+// token.
+func NewAuditor(c Context) *Auditor {
+	a := &Auditor{c: c, seed: maphash.MakeSeed(), seen: map[uint64]struct{}{}, groups: map[string]map[string]int{}, tally: map[string]*Tally{}, reach: map[string][3]int{}}
+	for _, s := range Steps {
+		a.steps = append(a.steps, Step{UpTo: s})
+	}
+	a.steps = append(a.steps, Step{})
+	return a
+}
+
+// Add judges one token that stood on a line.
+func (a *Auditor) Add(line int, text string) {
+	a.tokens++
+	t := Decode(text)
+	if t.Kind == Empty {
+		a.tokens--
+		return
+	}
+	h := maphash.String(a.seed, t.Raw)
+	if _, again := a.seen[h]; again {
+		return
+	}
+	if len(a.seen) < maxSeen {
+		a.seen[h] = struct{}{}
+	}
+	c := a.c
+	c.Scheme = SchemeOf(c.Doc, t, c.Values)
+	c.Identity = Holder(c.Doc, t)
+	list := Judge(t, c)
+	if t.Kind == Signed && Sound(list) {
+		a.sound++
+	}
+	sum := sha256.Sum256([]byte(t.Raw))
+	s := Seen{Line: line, Fingerprint: hex.EncodeToString(sum[:4]), Subject: Subject(t), Wrong: len(list)}
+	s.Issuer, _ = t.Claims.String("iss")
+	if c.Scheme != nil {
+		s.Scheme = c.Scheme.Name
+	}
+	if len(list) > 0 {
+		s.Severity, s.Text = list[0].Severity, list[0].Text
+	}
+	a.group(t, s)
+	a.life(t, list)
+	if c.Scheme != nil {
+		r := a.opens(t, c)
+		s.Opens, s.Unsafe, s.Beyond = r[0], r[1], r[2]
+	}
+	for _, j := range list {
+		n := a.tally[j.ID]
+		if n == nil {
+			n = &Tally{Judgement: j}
+			a.tally[j.ID] = n
+		}
+		n.Count++
+		if len(n.Examples) < maxExamples {
+			e := s
+			e.Text, e.Severity = j.Text, j.Severity
+			n.Examples = append(n.Examples, e)
+		}
+	}
+	if len(list) > 0 {
+		a.worst = keep(a.worst, s, func(x, y Seen) bool {
+			if x.Severity != y.Severity {
+				return x.Severity.AtLeast(y.Severity)
+			}
+			return x.Wrong > y.Wrong
+		})
+	}
+	if s.Opens > 0 {
+		a.power = keep(a.power, s, func(x, y Seen) bool {
+			if x.Unsafe != y.Unsafe {
+				return x.Unsafe > y.Unsafe
+			}
+			return x.Opens > y.Opens
+		})
+	}
+}
+
+// keep puts s where it belongs in a list that stays short.
+func keep(list []Seen, s Seen, before func(a, b Seen) bool) []Seen {
+	if len(list) == maxList && !before(s, list[len(list)-1]) {
+		return list
+	}
+	i := sort.Search(len(list), func(i int) bool { return before(s, list[i]) })
+	list = slices.Insert(list, i, s)
+	return list[:min(len(list), maxList)]
+}
+
+func (a *Auditor) group(t *Token, s Seen) {
+	count := func(group, name string) {
+		m := a.groups[group]
+		if m == nil {
+			m = map[string]int{}
+			a.groups[group] = m
+		}
+		if name == "" {
+			name = "not said"
+		}
+		if _, known := m[name]; !known && len(m) >= maxNames {
+			name = "others"
+		}
+		m[strings.Clone(name)]++
+	}
+	kind := string(t.Kind)
+	if t.Kind == Signed {
+		if typ, ok := t.Header.String("typ"); ok {
+			kind = typ
+		}
+		count("algorithm", t.Algorithm())
+		count("issuer", s.Issuer)
+		client := ""
+		for _, c := range []string{"client_id", "azp"} {
+			if v, ok := t.Claims.String(c); ok && client == "" {
+				client = v
+			}
+		}
+		count("client", client)
+	}
+	count("kind", kind)
+	count("scheme", s.Scheme)
+}
+
+func (a *Auditor) life(t *Token, list []Judgement) {
+	if t.Kind != Signed {
+		return
+	}
+	exp, ok := t.Date("exp")
+	if !ok {
+		a.endless++
+		return
+	}
+	begin, ok := t.Date("iat")
+	if !ok {
+		if begin, ok = t.Date("nbf"); !ok {
+			return
+		}
+	}
+	d := exp.Sub(begin)
+	i := sort.Search(len(Steps), func(i int) bool { return d <= Steps[i] })
+	a.steps[i].Count++
+	if slices.ContainsFunc(list, func(j Judgement) bool { return j.ID == "too-long" }) {
+		a.steps[i].TooLong++
+	}
+}
+
+// opens counts what a token opens: routes, those that change something, and
+// those that are not granted. Tokens of equal rights are asked for once.
+func (a *Auditor) opens(t *Token, c Context) [3]int {
+	var key strings.Builder
+	key.WriteString(c.Scheme.Name)
+	if c.Identity != nil {
+		key.WriteString("\x00" + c.Identity.Name)
+	}
+	for _, what := range slices.Sorted(maps.Keys(c.Scheme.Claims)) {
+		key.WriteString("\x00" + what + "=")
+		if m := t.at(c.Scheme.Claims[what]); m != nil {
+			key.Write(m.Raw)
+		}
+	}
+	if r, ok := a.reach[key.String()]; ok {
+		return r
+	}
+	var r [3]int
+	for _, o := range Reach(c.Doc, c.Scheme, t, c.Identity) {
+		if o.Public || !o.Admitted {
+			continue
+		}
+		r[0]++
+		if i := c.Doc.RouteNamed(o.Route); i >= 0 && c.Doc.Routes[i].Effect != declaration.Read {
+			r[1]++
+		}
+		if c.Identity != nil && !o.Granted {
+			r[2]++
+		}
+	}
+	if len(a.reach) < maxRights {
+		a.reach[key.String()] = r
+	}
+	return r
+}
+
+// Report is what was found, the most frequent first.
+func (a *Auditor) Report() Audited {
+	r := Audited{Tokens: a.tokens, Distinct: len(a.seen), Sound: a.sound, Endless: a.endless, Groups: map[string][]Count{}, Lifetimes: slices.Clone(a.steps), Offenders: slices.Clone(a.worst), Powerful: slices.Clone(a.power)}
+	for g, m := range a.groups {
+		for n, c := range m {
+			r.Groups[g] = append(r.Groups[g], Count{n, c})
+		}
+		slices.SortFunc(r.Groups[g], func(x, y Count) int {
+			if x.Count != y.Count {
+				return y.Count - x.Count
+			}
+			return strings.Compare(x.Name, y.Name)
+		})
+	}
+	for _, t := range a.tally {
+		r.Tallies = append(r.Tallies, *t)
+	}
+	slices.SortFunc(r.Tallies, func(x, y Tally) int {
+		switch {
+		case x.Severity != y.Severity && x.Severity.AtLeast(y.Severity):
+			return -1
+		case x.Severity != y.Severity:
+			return 1
+		case x.Count != y.Count:
+			return y.Count - x.Count
+		}
+		return strings.Compare(x.ID, y.ID)
+	})
+	return r
+}

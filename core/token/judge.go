@@ -1,0 +1,433 @@
+package token
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"millgate/core/declaration"
+)
+
+// Context is what a token is held against. Without Doc only the standards
+// are, without Keys its signature is not verified.
+type Context struct {
+	Now      time.Time
+	Doc      *declaration.Document
+	Scheme   *declaration.Scheme
+	Values   map[string]string     // what {issuer} stands for on the target
+	Identity *declaration.Identity // who it was issued for; nil when that is not known
+	Keys     Keys
+	NoKeys   string // why there are none
+	Refresh  bool   // it is the scheme's refresh token
+}
+
+// Judge says what is wrong with a token, gravest first, and otherwise in the
+// order of its text.
+func Judge(t *Token, c Context) []Judgement {
+	j := judge{t: t, c: c, out: slices.Clone(t.mended)}
+	j.form()
+	if t.Kind == Signed {
+		j.header()
+		j.signature()
+		j.who()
+		j.dates()
+		j.rights()
+		j.contents()
+	}
+	if len(j.out) > 1 {
+		slices.SortStableFunc(j.out, func(a, b Judgement) int {
+			switch {
+			case a.Severity == b.Severity:
+				return 0
+			case a.Severity.AtLeast(b.Severity):
+				return -1
+			}
+			return 1
+		})
+	}
+	return j.out
+}
+
+// Sound says whether nothing among judgements keeps a service from taking the
+// token: the signature, dates, issuer, audience and algorithm.
+func Sound(list []Judgement) bool {
+	return !slices.ContainsFunc(list, func(j Judgement) bool { return slices.Contains(unsound, j.ID) })
+}
+
+var unsound = []string{"form-empty", "form-base64", "form-parts", "form-json", "alg-none", "alg-missing", "alg-unknown", "alg-undeclared", "crit-unknown", "signature-missing", "signature-wrong", "key-unknown", "key-unfit", "iss-missing", "iss-other", "aud-missing", "aud-other", "expired", "not-yet", "date-unreadable"}
+
+type judge struct {
+	t   *Token
+	c   Context
+	out []Judgement
+}
+
+func (j *judge) say(id string, p Part, pointer string, args ...any) {
+	j.out = append(j.out, judgement(id, p, pointer, args...))
+}
+
+func (j *judge) form() {
+	s := j.c.Scheme
+	switch j.t.Kind {
+	case Empty:
+		j.say("form-empty", Whole, "")
+	case Encrypted:
+		j.say("form-encrypted", Whole, "")
+	case Opaque:
+		if s != nil && s.Token == "jwt" && !j.c.Refresh {
+			j.say("form-jwt-wanted", Whole, "", s.Name)
+		} else {
+			j.say("form-opaque", Whole, "")
+		}
+	case Signed:
+		if s != nil && s.Kind == declaration.Bearer && s.Token == "opaque" && !j.c.Refresh {
+			j.say("form-opaque-wanted", Whole, "")
+		}
+		if len(j.t.Raw) > 4096 {
+			j.say("form-large", Whole, "", len(j.t.Raw))
+		}
+	}
+}
+
+// accessTypes are the header's typ of an access token (RFC 9068 section 2.1),
+// and the general one.
+var accessTypes = []string{"at+jwt", "application/at+jwt", "jwt"}
+
+func (j *judge) header() {
+	h := &j.t.Header
+	if !h.OK {
+		return
+	}
+	alg := j.t.Algorithm()
+	switch {
+	case h.Get("alg") == nil || alg == "":
+		j.say("alg-missing", Header, "")
+	case strings.EqualFold(alg, "none"):
+		j.say("alg-none", Header, "/alg", alg)
+	case !Known(alg):
+		j.say("alg-unknown", Header, "/alg", alg)
+	case j.c.Scheme != nil && len(j.c.Scheme.Algorithms) > 0 && !slices.Contains(j.c.Scheme.Algorithms, alg):
+		j.say("alg-undeclared", Header, "/alg", alg, strings.Join(j.c.Scheme.Algorithms, ", "))
+	}
+	if m := h.Get("typ"); m == nil {
+		j.say("typ-missing", Header, "")
+	} else if typ, ok := m.String(); !j.c.Refresh && (!ok || !isAccessType(typ)) {
+		j.say("typ-other", Header, "/typ", typ)
+	}
+	for i := range h.Members {
+		m := &h.Members[i]
+		switch m.Name {
+		case "crit":
+			j.say("crit-unknown", Header, "/crit", strings.Join(m.Strings(false), ", "))
+		case "jwk", "x5c":
+			j.say("key-in-header", Header, "/"+m.Name, m.Name)
+		case "jku", "x5u":
+			s, _ := m.String()
+			j.say("key-address", Header, "/"+m.Name, m.Name, s)
+		case "kid":
+			if s, _ := m.String(); strings.ContainsAny(s, "/\\'\";|`$?<> \x00") || strings.Contains(s, "..") || strings.Contains(s, "--") {
+				j.say("key-id-path", Header, "/kid", s)
+			}
+		}
+	}
+}
+
+func isAccessType(typ string) bool {
+	for _, a := range accessTypes {
+		if strings.EqualFold(typ, a) {
+			return true
+		}
+	}
+	return false
+}
+
+func (j *judge) signature() {
+	t, alg := j.t, j.t.Algorithm()
+	if strings.EqualFold(alg, "none") || !t.Header.OK {
+		return
+	}
+	if len(t.Signature) == 0 {
+		j.say("signature-missing", Signature, "")
+		return
+	}
+	if !Known(alg) {
+		return
+	}
+	kid, _ := t.Header.String("kid")
+	if len(j.c.Keys.Set) > 1 {
+		n := 0
+		for _, k := range j.c.Keys.Set {
+			if kid != "" && k.KeyID == kid {
+				n++
+			}
+		}
+		if kid == "" {
+			j.say("key-id-missing", Header, "", len(j.c.Keys.Set))
+		} else if n > 1 {
+			j.say("key-twice", Header, "/kid", kid)
+		}
+	}
+	key, err := j.c.Keys.Verify(t)
+	a := algorithms[alg]
+	switch {
+	case err == nil:
+		if has, least := a.bits(key.Key); has < least {
+			j.say("key-short", Signature, "", has, alg, least)
+		}
+	case errors.Is(err, ErrNoKeys):
+		why := j.c.NoKeys
+		if why == "" {
+			why = "there are no keys"
+		}
+		j.say("not-verified", Signature, "", why)
+	case errors.Is(err, ErrKeyID):
+		j.say("key-unknown", Header, "/kid", kid)
+	case errors.Is(err, ErrUnfit):
+		j.say("key-unfit", Signature, "", alg)
+	default:
+		j.say("signature-wrong", Signature, "")
+	}
+}
+
+// FillValues puts a target's values in place of {names}.
+func FillValues(s string, values map[string]string) string {
+	if strings.IndexByte(s, '{') < 0 {
+		return s
+	}
+	for k, v := range values {
+		s = strings.ReplaceAll(s, "{"+k+"}", v)
+	}
+	return s
+}
+
+// who judges issuer, audience, subject and the token's own name.
+func (j *judge) who() {
+	t, s := j.t, j.c.Scheme
+	if !t.Claims.OK {
+		return
+	}
+	iss := t.Claims.Get("iss")
+	if iss == nil {
+		j.say("iss-missing", Claims, "")
+	} else if s != nil && s.Issuer != "" {
+		if v, _ := iss.String(); v != FillValues(s.Issuer, j.c.Values) {
+			j.say("iss-other", Claims, "/iss", v, FillValues(s.Issuer, j.c.Values))
+		}
+	}
+	if aud := t.Claims.Get("aud"); aud == nil {
+		j.say("aud-missing", Claims, "")
+	} else {
+		all := aud.Strings(false)
+		if s != nil && s.Audience != "" && !slices.Contains(all, FillValues(s.Audience, j.c.Values)) {
+			j.say("aud-other", Claims, "/aud", strings.Join(all, ", "), FillValues(s.Audience, j.c.Values))
+		} else if len(all) > 1 {
+			j.say("aud-many", Claims, "/aud", len(all))
+		}
+	}
+	if t.Claims.Get("sub") == nil {
+		j.say("sub-missing", Claims, "")
+	}
+	if l := j.lifetime(); l != nil && l.EndedSaid && s.Logout != nil && t.Claims.Get("jti") == nil {
+		j.say("jti-missing", Claims, "")
+	}
+}
+
+// lifetime that the declaration gives the token; nil without.
+func (j *judge) lifetime() *declaration.Lifetime {
+	if j.c.Doc == nil || j.c.Scheme == nil {
+		return nil
+	}
+	which := "access"
+	if j.c.Refresh {
+		which = "refresh"
+	}
+	return j.c.Doc.LifetimeNamed(j.c.Scheme.Lifetime[which].Name)
+}
+
+// Say writes a duration as people do: 15 min, 30 days.
+func Say(d time.Duration) string {
+	d = d.Round(time.Second)
+	for _, u := range []struct {
+		of        time.Duration
+		one, many string
+	}{{24 * time.Hour, "day", "days"}, {time.Hour, "h", "h"}, {time.Minute, "min", "min"}} {
+		if d >= 2*u.of || d >= u.of && d%u.of == 0 {
+			if n := int((d + u.of/2) / u.of); n == 1 {
+				return "1 " + u.one
+			} else {
+				return strconv.Itoa(n) + " " + u.many
+			}
+		}
+	}
+	return strconv.Itoa(int(d/time.Second)) + " s"
+}
+
+func (j *judge) dates() {
+	t := j.t
+	if !t.Claims.OK {
+		return
+	}
+	var at [3]time.Time
+	for i, name := range [3]string{"iat", "nbf", "exp"} {
+		m := t.Claims.Get(name)
+		if m == nil {
+			switch name {
+			case "iat":
+				j.say("iat-missing", Claims, "")
+			case "exp":
+				j.say("exp-missing", Claims, "")
+			}
+			continue
+		}
+		d, form := m.date()
+		at[i] = d
+		switch form {
+		case "milliseconds":
+			j.say("date-milliseconds", Claims, "/"+name, name)
+		case "text":
+			j.say("date-text", Claims, "/"+name, name)
+		case "not a date":
+			j.say("date-unreadable", Claims, "/"+name, name)
+		}
+	}
+	iat, nbf, exp := at[0], at[1], at[2]
+	l := j.lifetime()
+	skew := time.Duration(0)
+	if l != nil {
+		skew = l.Skew
+	}
+	now := j.c.Now
+	if !exp.IsZero() && !now.Before(exp.Add(skew)) {
+		j.say("expired", Claims, "/exp", Say(now.Sub(exp)))
+	}
+	if !nbf.IsZero() && now.Add(skew).Before(nbf) {
+		j.say("not-yet", Claims, "/nbf", Say(nbf.Sub(now)))
+	}
+	if !iat.IsZero() && now.Add(skew+time.Minute).Before(iat) {
+		j.say("iat-ahead", Claims, "/iat", Say(iat.Sub(now)))
+	}
+	begin := iat
+	if begin.IsZero() {
+		begin = nbf
+	}
+	if exp.IsZero() || begin.IsZero() {
+		return
+	}
+	if exp.Before(begin) {
+		j.say("dates-order", Claims, "/exp")
+	} else if l != nil && l.Max > 0 && exp.Sub(begin) > l.Max {
+		j.say("too-long", Claims, "/exp", Say(exp.Sub(begin)), Say(l.Max))
+	}
+}
+
+// rights judges roles, scopes and attributes against what the identity is
+// declared to hold.
+func (j *judge) rights() {
+	s, d := j.c.Scheme, j.c.Doc
+	if s == nil || d == nil || !j.t.Claims.OK {
+		return
+	}
+	id := j.c.Identity
+	for what, pointer := range s.Claims {
+		m := j.t.at(pointer)
+		if m == nil {
+			continue
+		}
+		switch what {
+		case "roles":
+			for _, r := range m.Strings(true) {
+				if d.RoleNamed(r) == nil {
+					j.say("role-undeclared", Claims, pointer, r)
+				} else if id != nil && !d.RolesOf(id)[r] {
+					j.say("role-beyond", Claims, pointer, r, id.Name)
+				}
+			}
+		case "scopes":
+			for _, sc := range m.Strings(true) {
+				if id != nil && !slices.Contains(id.Scopes, sc) {
+					j.say("scope-beyond", Claims, pointer, sc, id.Name)
+				}
+			}
+		default:
+			if id == nil {
+				continue
+			}
+			if want, ok := id.Attributes[what]; ok && fmt.Sprint(want) != m.plain() {
+				j.say("attribute-differs", Claims, pointer, what, m.plain(), id.Name, want)
+			}
+		}
+	}
+}
+
+// at finds what a JSON Pointer names among the claims (RFC 6901).
+func (t *Token) at(pointer string) *Member {
+	name, rest, deeper := strings.Cut(strings.TrimPrefix(pointer, "/"), "/")
+	unescape := strings.NewReplacer("~1", "/", "~0", "~")
+	m := t.Claims.Get(unescape.Replace(name))
+	for m != nil && deeper {
+		o, why, _ := parseObject(m.Raw)
+		if why != "" {
+			return nil
+		}
+		name, rest, deeper = strings.Cut(rest, "/")
+		m = o.Get(unescape.Replace(name))
+	}
+	return m
+}
+
+func (m *Member) plain() string {
+	if s, ok := m.String(); ok {
+		return s
+	}
+	return string(m.Raw)
+}
+
+// personal are claims that name a person (OpenID Connect Core section 5.1),
+// and common ones beside.
+var personal = map[string]string{
+	"email": "an e-mail address", "phone_number": "a telephone number", "phone": "a telephone number", "mobile": "a telephone number",
+	"name": "a name", "given_name": "a name", "family_name": "a name", "birthdate": "a date of birth", "birthday": "a date of birth",
+	"address": "an address", "gender": "a gender", "picture": "a picture", "ssn": "a social security number", "national_id": "an identity number",
+}
+
+func (j *judge) contents() {
+	if !j.t.Claims.OK {
+		return
+	}
+	for i := range j.t.Claims.Members {
+		m := &j.t.Claims.Members[i]
+		if what, ok := personal[m.Name]; ok && string(m.Raw) != "null" && string(m.Raw) != `""` {
+			j.say("personal-data", Claims, "/"+m.Name, what+" ("+m.Name+")")
+			continue
+		}
+		if what := secretIn(m); what != "" {
+			j.say("secret-inside", Claims, "/"+m.Name, what)
+		}
+	}
+}
+
+func secretIn(m *Member) string {
+	if len(m.Raw) < 8 || m.Raw[0] != '"' {
+		return ""
+	}
+	n := m.Name
+	if len(n) >= 4 {
+		n = strings.ToLower(n)
+		for _, w := range []string{"password", "passwd", "secret", "private_key", "api_key", "apikey", "refresh_token", "access_token"} {
+			if strings.Contains(n, w) {
+				return m.Name
+			}
+		}
+	}
+	s := string(m.Raw[1:])
+	if strings.HasPrefix(s, "-----BEGIN ") && strings.Contains(s, "PRIVATE KEY") {
+		return "a private key in " + m.Name
+	}
+	if strings.HasPrefix(s, "eyJ") && strings.Count(s, ".") >= 2 {
+		return "another token in " + m.Name
+	}
+	return ""
+}
