@@ -385,6 +385,10 @@ func probeLabel(p *probe.Probe) string {
 		return "an address that is not declared"
 	case probe.WrongSecret:
 		return "login with a wrong secret"
+	case probe.Credential:
+		return "credential " + p.Way
+	case probe.Issued:
+		return "the token of its login"
 	case probe.RaisedRole:
 		return fmt.Sprintf("a body that claims %s: %s", p.Claim, p.Role)
 	}

@@ -75,7 +75,7 @@ func TestBoardOfTheDemo(t *testing.T) {
 		assert.NotContains(t, r.Inferred, "1", "the demo's callers can all be told apart")
 	}
 	assert.False(t, row(t, b, "GET /debug/vars").Declared)
-	assert.Equal(t, 2, b.Counts.Findings[verdict.Unprotected])
+	assert.Equal(t, 3, b.Counts.Findings[verdict.Unprotected])
 	require.NotNil(t, b.Sweep)
 	assert.Equal(t, b.Sweep.Planned, b.Sweep.Done)
 

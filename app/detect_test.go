@@ -51,7 +51,20 @@ var detection = []struct {
 	{standin.DebugDoor, []string{"X GET /debug/vars"}},
 	{standin.SaysNoDoesIt, []string{"U DELETE /v1/frames/{frame_id}"}},
 	{standin.AnyPassword, []string{"U POST id:/v1/session"}},
+	{standin.UnsignedToken, []string{"U GET /v1/frames"}},
+	// One soundness check serves all routes, so that is one finding.
+	{standin.PublicKeyAsSecret, []string{"U " + behind}},
+	{standin.AnyAudience, []string{"U " + behind}},
+	{standin.AnyIssuer, []string{"U " + behind}},
+	{standin.ExpiryIgnored, []string{"U " + behind}},
+	{standin.RefreshAsAccess, []string{"U " + behind}},
+	{standin.GuessableSecret, []string{"K " + behind, "K everything behind service"}},
+	{standin.LongLife, []string{"S " + behind, "S everything behind service"}},
+	{standin.DeafEnd, []string{"S " + behind}},
+	{standin.LingeringAccess, []string{"S " + behind}},
 }
+
+const behind = "everything behind access"
 
 // renaming replaces words of paths, parameters, identities and ids.
 type renaming map[string]string

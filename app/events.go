@@ -4,10 +4,11 @@ import "sync"
 
 // Event is one message of the stream that the terminal and the browser read.
 type Event struct {
-	Type  string `json:"type"` // sweep, verdict, wait, declaration
-	Sweep *Run   `json:"sweep,omitempty"`
-	Tick  *Tick  `json:"tick,omitempty"`
-	Text  string `json:"text,omitempty"`
+	Type  string         `json:"type"` // sweep, verdict, wait, declaration, audit
+	Sweep *Run           `json:"sweep,omitempty"`
+	Tick  *Tick          `json:"tick,omitempty"`
+	Text  string         `json:"text,omitempty"`
+	Audit *AuditProgress `json:"audit,omitempty"`
 }
 
 // Tick is one verdict landing.

@@ -20,7 +20,8 @@ type Fact struct {
 	Raised   string        `json:"raised,omitempty"`   // where a raised role was seen
 	Lost     string        `json:"lost,omitempty"`     // why there is no answer to judge
 	Repeats  int           `json:"repeats,omitempty"`
-	Then     []FollowedUp  `json:"then,omitempty"` // what the route's follow-ups were answered
+	Then     []FollowedUp  `json:"then,omitempty"`  // what the route's follow-ups were answered
+	Token    *IssuedToken  `json:"token,omitempty"` // for a login whose token was judged
 	Sweep    uint          `json:"sweep"`
 }
 
@@ -107,6 +108,9 @@ func (j *judge) judge(p *probe.Probe) verdict.Verdict {
 				}
 			}
 		}
+	}
+	if f.Token != nil {
+		in.Issued = &f.Token.Judged
 	}
 	return verdict.Judge(in)
 }

@@ -17,6 +17,7 @@ import (
 	"millgate/core/access"
 	"millgate/core/declaration"
 	"millgate/core/probe"
+	"millgate/core/token"
 	"millgate/core/verdict"
 	"millgate/store"
 	"millgate/wire"
@@ -71,15 +72,16 @@ const (
 )
 
 type run struct {
-	app    *App
-	doc    *declaration.Document
-	target *declaration.Target
-	plan   *probe.Plan
-	client *wire.Client
-	keys   *wire.Keyring
-	sweep  store.Sweep
-	judge  *judge
-	probes []*probe.Probe // those to send
+	app      *App
+	doc      *declaration.Document
+	target   *declaration.Target
+	plan     *probe.Plan
+	client   *wire.Client
+	keys     *wire.Keyring
+	breaking *wire.Breaking
+	sweep    store.Sweep
+	judge    *judge
+	probes   []*probe.Probe // those to send
 
 	stopping context.Context // done: begin nothing new
 	stop     context.CancelFunc
@@ -95,8 +97,9 @@ type run struct {
 	tried   map[string]int // the epoch of the credential that was renewed first
 	leases  map[string]*lease
 	counted atomic.Int64
-	lost    map[string]bool  // sent by an earlier process, never answered
-	before  map[string]*Fact // of what is sent again: what was known
+	lost    map[string]bool       // sent by an earlier process, never answered
+	public  map[string]token.Keys // of schemes
+	before  map[string]*Fact      // of what is sent again: what was known
 }
 
 func (a *App) newRun(ctx context.Context, d *declaration.Document, t *declaration.Target, base string, pl *probe.Plan, only []*probe.Probe, facts map[string]*Fact) (*run, error) {
@@ -106,8 +109,9 @@ func (a *App) newRun(ctx context.Context, d *declaration.Document, t *declaratio
 		return nil, err
 	}
 	r := &run{app: a, doc: d, target: t, plan: pl, client: c, probes: only, facts: facts, pending: map[string][]*probe.Probe{}, since: map[string][]*probe.Probe{},
-		worked: map[string]bool{}, tried: map[string]int{}, leases: map[string]*lease{}, done: make(chan struct{}), lost: map[string]bool{}}
+		worked: map[string]bool{}, tried: map[string]int{}, leases: map[string]*lease{}, done: make(chan struct{}), lost: map[string]bool{}, public: map[string]token.Keys{}}
 	r.keys = wire.NewKeyring(d, t, c, a.secret)
+	r.breaking = wire.NewBreaking(r.keys)
 	r.judge = newJudge(d, pl, facts)
 	r.stopping, r.stop = context.WithCancel(context.Background())
 	r.ctx, r.cancel = context.WithCancel(context.Background())
@@ -249,6 +253,9 @@ func (r *run) one(p *probe.Probe) error {
 		f.Lost = "sent before the sweep was interrupted, and never answered; an unsafe request is not sent twice"
 		return r.keep(p, f)
 	}
+	if p.Kind == probe.Issued {
+		return r.issue(p, f)
+	}
 	l, why := r.leaseFor(p)
 	if why != "" {
 		if r.ctx.Err() != nil {
@@ -358,6 +365,9 @@ func (r *run) present(p *probe.Probe, o *wire.Outgoing) (epoch int, err error) {
 	switch {
 	case p.Kind == probe.WrongSecret || p.Scheme == "":
 		return 0, nil
+	case p.Kind == probe.Credential:
+		s := r.doc.SchemeNamed(p.Scheme)
+		return 0, r.breaking.Present(r.ctx, o, s, p.Donor, p.Way, func() token.Keys { return r.keysOf(s) }, probe.HighestRole(r.doc, p.Donor))
 	case p.Identity == "":
 		return 0, r.keys.PresentBroken(r.ctx, o, p.Scheme)
 	}

@@ -23,6 +23,7 @@ import (
 	"millgate/core/declaration"
 	"millgate/core/token"
 	"millgate/format/tokenfile"
+	"millgate/store"
 	"millgate/wire"
 )
 
@@ -90,12 +91,12 @@ func parts(o *token.Object) []TokenPart {
 	return out
 }
 
-// lastOf is one document with one of its targets, without the lock.
+// lookAt is the document with one of its targets, without the lock.
 func (a *App) lookAt(target string) (*declaration.Document, *declaration.Target, error) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	t := a.pickTarget(target)
-	if t == nil && target != "" {
+	if target != "" && (t == nil || t.Name != target) {
 		return a.doc, nil, fmt.Errorf("%w: there is no target %q", ErrNotFound, target)
 	}
 	return a.doc, t, nil
@@ -331,7 +332,13 @@ func (a *App) KeepToken(name, text string) error {
 func (a *App) KeptTokens() ([]string, error) { return a.store.SealedNames(keptToken) }
 
 // ForgetToken removes a kept token.
-func (a *App) ForgetToken(name string) error { return a.store.Forget(keptToken + name) }
+func (a *App) ForgetToken(name string) error {
+	err := a.store.Forget(keptToken + name)
+	if errors.Is(err, store.ErrNotFound) {
+		return fmt.Errorf("%w: no token is kept as %q", ErrNotFound, name)
+	}
+	return err
+}
 
 // MintQuery asks for a test token.
 type MintQuery struct {
@@ -420,16 +427,11 @@ func (a *App) MintToken(q MintQuery) (string, error) {
 	return k.Mint(rand.Reader, "at+jwt", claims)
 }
 
-// GuessSecret looks for a token's HMAC secret in a word list, one word on a
-// line, on all cores. progress tells how many words were tried.
-func (a *App) GuessSecret(ctx context.Context, text string, list io.Reader, progress func(int64)) (string, bool, error) {
-	return GuessSecret(ctx, text, list, progress)
-}
-
 // errFound ends a search.
 var errFound = errors.New("found")
 
-// GuessSecret is App.GuessSecret without a workspace.
+// GuessSecret looks for a token's HMAC secret in a word list, one word on a
+// line, on all cores. progress tells how many words were tried.
 func GuessSecret(ctx context.Context, text string, list io.Reader, progress func(int64)) (string, bool, error) {
 	t := token.Decode(text)
 	if !token.Guessable(t) {
@@ -505,24 +507,28 @@ func wordsOf(b []byte, from, to int) []string {
 
 // AuditProgress is how far an audit has come.
 type AuditProgress struct {
-	Bytes  int64 `json:"bytes"`
-	Tokens int   `json:"tokens"`
+	ID     string `json:"id"` // as the caller named it
+	Bytes  int64  `json:"bytes"`
+	Tokens int    `json:"tokens"`
 }
 
 // AuditTokens judges every token of a stream. Keys are fetched once for each
-// scheme of the declaration. It can be stopped; what was judged until then is
-// returned with the error.
-func (a *App) AuditTokens(ctx context.Context, target string, r io.Reader, progress func(AuditProgress)) (token.Audited, error) {
+// scheme of the declaration, unless offline. It can be stopped; what was judged
+// until then is returned with the error.
+func (a *App) AuditTokens(ctx context.Context, target string, offline bool, r io.Reader, progress func(AuditProgress)) (token.Audited, error) {
 	d, t, err := a.lookAt(target)
 	if err != nil {
 		return token.Audited{}, err
 	}
-	c := token.Context{Now: time.Now(), Doc: d, NoKeys: "the scheme says no keys"}
+	c := token.Context{Now: time.Now(), Doc: d}
 	if t != nil {
 		c.Values = t.Values
 	}
+	if offline {
+		t = nil
+	}
 	for _, s := range d.Schemes {
-		if s.Kind != declaration.Bearer || s.Token != "jwt" || s.Keys == (declaration.Keys{}) {
+		if s.Kind != declaration.Bearer || s.Token != "jwt" {
 			continue
 		}
 		k, why := a.keysOf(ctx, d, t, s)
@@ -536,10 +542,15 @@ func (a *App) AuditTokens(ctx context.Context, target string, r io.Reader, progr
 		}
 	}
 	c.Keys = c.Keys.Distinct()
+	return AuditStream(ctx, c, r, progress)
+}
+
+// AuditStream judges every token of a stream in a context.
+func AuditStream(ctx context.Context, c token.Context, r io.Reader, progress func(AuditProgress)) (token.Audited, error) {
 	au := token.NewAuditor(c)
 	var p AuditProgress
 	told := time.Now()
-	err = tokenfile.Each(r, func(n int64) { p.Bytes = n }, func(f tokenfile.Found) bool {
+	err := tokenfile.Each(r, func(n int64) { p.Bytes = n }, func(f tokenfile.Found) bool {
 		au.Add(f.Line, f.Text)
 		p.Tokens++
 		if progress != nil && p.Tokens%256 == 0 && time.Since(told) > 200*time.Millisecond {

@@ -90,6 +90,13 @@ func eventOf(e app.Event) contract.Event {
 		tick := tickOf(*t)
 		out.Tick = &tick
 	}
+	if p := e.Audit; p != nil {
+		out.Audit = &struct {
+			Bytes  int64  `json:"bytes"`
+			Id     string `json:"id"` //nolint:revive // as generated
+			Tokens int    `json:"tokens"`
+		}{p.Bytes, p.ID, p.Tokens}
+	}
 	return out
 }
 

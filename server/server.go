@@ -103,7 +103,11 @@ func guard(next http.Handler) http.Handler {
 			problem(w, http.StatusForbidden, "another page may not use this server")
 			return
 		}
-		r.Body = http.MaxBytesReader(w, r.Body, 32<<20)
+		limit := int64(32 << 20)
+		if r.URL.Path == "/api/tokens/audit" { // it is read as a stream
+			limit = 8 << 30
+		}
+		r.Body = http.MaxBytesReader(w, r.Body, limit)
 		next.ServeHTTP(w, r)
 	})
 }

@@ -39,6 +39,16 @@ const (
 	DebugDoor          Flaw = "debug-door"
 	SaysNoDoesIt       Flaw = "says-no-does-it"
 	AnyPassword        Flaw = "any-password"
+	UnsignedToken      Flaw = "unsigned-token"
+	PublicKeyAsSecret  Flaw = "public-key-as-secret"
+	AnyAudience        Flaw = "any-audience"
+	AnyIssuer          Flaw = "any-issuer"
+	ExpiryIgnored      Flaw = "expiry-ignored"
+	RefreshAsAccess    Flaw = "refresh-as-access"
+	GuessableSecret    Flaw = "guessable-secret"
+	LongLife           Flaw = "long-life"
+	DeafEnd            Flaw = "deaf-end"
+	LingeringAccess    Flaw = "lingering-access"
 )
 
 // What says in a sentence what each flaw does.
@@ -68,10 +78,20 @@ var What = []struct {
 	{DebugDoor, "/debug/vars is served"},
 	{SaysNoDoesIt, "deleting a frame answers 401 and deletes it"},
 	{AnyPassword, "login succeeds with any password"},
+	{UnsignedToken, "frames accept an unsigned token"},
+	{PublicKeyAsSecret, "the public key is accepted as an HMAC secret"},
+	{AnyAudience, "the audience of a token is not compared"},
+	{AnyIssuer, "the issuer of a token is not compared"},
+	{ExpiryIgnored, "expired tokens pass"},
+	{RefreshAsAccess, "a refresh token is accepted as an access token"},
+	{GuessableSecret, "tokens are signed HS256 with a common word"},
+	{LongLife, "access tokens live 24 hours"},
+	{DeafEnd, "ending the session ends nothing"},
+	{LingeringAccess, "the access token works on after the session was ended"},
 }
 
 // Demo are the flaws of the demonstration.
-var Demo = []Flaw{AbsentHeaderPasses, ForgottenVerb, StrangerReads, ObserverSlews, MissingKey400, Role401, LoginPage, SecretEcho, OldDoor, DebugDoor}
+var Demo = []Flaw{AbsentHeaderPasses, ForgottenVerb, StrangerReads, ObserverSlews, MissingKey400, Role401, LoginPage, SecretEcho, OldDoor, DebugDoor, UnsignedToken, LongLife, DeafEnd}
 
 // ParseFlaws reads "none", "demo" or names separated by commas.
 func ParseFlaws(s string) ([]Flaw, error) {

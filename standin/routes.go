@@ -144,7 +144,9 @@ func (s *Service) routes() {
 	iss("POST /v1/session/refresh", open, func(c *call) { s.renew(c, text(c.body["refresh_token"])) })
 	iss("POST /v1/session/end", open, func(c *call) {
 		if x := s.refresh[text(c.body["refresh_token"])]; x != nil {
-			s.ended[x.family] = true
+			if !s.flaws[DeafEnd] {
+				s.ended[x.family] = true
+			}
 			c.w.WriteHeader(204)
 			return
 		}
@@ -171,7 +173,7 @@ func (s *Service) routes() {
 	})
 	iss("POST /oauth/introspect", open, func(c *call) {
 		if s.client(c) {
-			who, _ := s.bearer("Bearer " + c.r.PostForm.Get("token"))
+			who, _ := s.bearer("Bearer "+c.r.PostForm.Get("token"), c.rt.key)
 			out := map[string]any{"active": who != nil}
 			if who != nil {
 				out["sub"] = who.id
@@ -402,7 +404,7 @@ func (s *Service) grant(c *call, p *person, family string) {
 	}
 	r := random()
 	s.refresh[r] = &session{person: p.ID, family: family, since: time.Now()}
-	c.json(200, map[string]any{"access_token": tok, "token_type": "Bearer", "expires_in": 900, "refresh_token": r})
+	c.json(200, map[string]any{"access_token": tok, "token_type": "Bearer", "expires_in": int(s.life().Seconds()), "refresh_token": r})
 }
 
 func (s *Service) renew(c *call, tok string) {
@@ -445,7 +447,7 @@ func (s *Service) oauthToken(c *call) {
 			c.problem(500, "no token could be made")
 			return
 		}
-		c.json(200, map[string]any{"access_token": tok, "token_type": "Bearer", "expires_in": 900, "scope": "frames:write"})
+		c.json(200, map[string]any{"access_token": tok, "token_type": "Bearer", "expires_in": int(s.life().Seconds()), "scope": "frames:write"})
 	case "refresh_token":
 		s.renew(c, c.r.PostForm.Get("refresh_token"))
 	default:

@@ -2,14 +2,11 @@ package standin
 
 import (
 	"crypto/ecdsa"
-	"crypto/elliptic"
 	"crypto/hmac"
-	"crypto/rand"
 	"crypto/sha256"
 	"crypto/subtle"
 	"encoding/hex"
 	"encoding/json"
-	"fmt"
 	"io"
 	"net/http"
 	"slices"
@@ -19,7 +16,6 @@ import (
 	"time"
 
 	"github.com/go-jose/go-jose/v4"
-	"github.com/go-jose/go-jose/v4/jwt"
 )
 
 // Options of a stand-in. The zero Options are the sound service.
@@ -42,6 +38,7 @@ func Secrets() map[string]string {
 		"IMRE_PASSWORD": "imre-quiet-lantern-41", "TOVE_PASSWORD": "tove-cold-meridian-77", "SANNA_PASSWORD": "sanna-slow-azimuth-12",
 		"ODELL_PASSWORD": "odell-grey-zenith-58", "QUILL_PASSWORD": "quill-dry-almanac-93", "NIGHTRUN_SECRET": "nightrun-9f31c0a7e2", "LANTERNFISH_KEY": "lf-5d20b7716ac4",
 		"RELAY_SECRET": "relay-hush-4be1", "LINK_SECRET": "link-sign-77ab",
+		"FERNHOLLOW_SIGNING_KEY": SigningKey(),
 	}
 }
 
@@ -86,20 +83,15 @@ type Service struct {
 
 // New makes a service with its data as at the start.
 func New(opt Options) (*Service, error) {
-	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-	if err != nil {
-		return nil, fmt.Errorf("making the issuer's key: %w", err)
-	}
-	signer, err := jose.NewSigner(jose.SigningKey{Algorithm: jose.ES256, Key: jose.JSONWebKey{Key: key, KeyID: "fh-1"}}, (&jose.SignerOptions{}).WithType("at+jwt"))
-	if err != nil {
-		return nil, fmt.Errorf("making the signer: %w", err)
-	}
-	s := &Service{opt: opt, flaws: map[Flaw]bool{}, secrets: Secrets(), key: key, signer: signer, refresh: map[string]*session{}, ended: map[string]bool{}, console: map[string]string{}, seen: map[string]bool{}}
+	s := &Service{opt: opt, flaws: map[Flaw]bool{}, secrets: Secrets(), refresh: map[string]*session{}, ended: map[string]bool{}, console: map[string]string{}, seen: map[string]bool{}}
 	for _, f := range opt.Flaws {
 		s.flaws[f] = true
 	}
 	for k, v := range opt.Secrets {
 		s.secrets[k] = v
+	}
+	if err := s.keys(); err != nil {
+		return nil, err
 	}
 	s.seed()
 	s.routes()
@@ -437,56 +429,11 @@ func (s *Service) authenticate(c *call, scheme string) (*caller, string) {
 		}
 		return &caller{id: "link"}, ""
 	}
-	return s.bearer(c.r.Header.Get("Authorization"))
+	return s.bearer(c.r.Header.Get("Authorization"), c.rt.key)
 }
 
 func (s *Service) mac(secret, text string) string {
 	m := hmac.New(sha256.New, []byte(s.secrets[secret]))
 	m.Write([]byte(text))
 	return hex.EncodeToString(m.Sum(nil))
-}
-
-type claims struct {
-	jwt.Claims
-	Roles    []string `json:"roles,omitempty"`
-	Scope    string   `json:"scope,omitempty"`
-	Verified bool     `json:"email_verified"`
-	Family   string   `json:"sid,omitempty"`
-}
-
-func (s *Service) bearer(header string) (*caller, string) {
-	scheme, tok, ok := strings.Cut(header, " ")
-	if !ok || !strings.EqualFold(scheme, "Bearer") {
-		return nil, "a bearer token is needed"
-	}
-	t, err := jwt.ParseSigned(tok, []jose.SignatureAlgorithm{jose.ES256})
-	if err != nil {
-		return nil, "the token cannot be read"
-	}
-	var cl claims
-	if t.Claims(&s.key.PublicKey, &cl) != nil {
-		return nil, "the token does not verify"
-	}
-	if cl.ValidateWithLeeway(jwt.Expected{Issuer: s.opt.Issuer, AnyAudience: jwt.Audience{"fernhollow"}, Time: time.Now()}, 30*time.Second) != nil {
-		return nil, "the token is not for here, or not for now"
-	}
-	if s.ended[cl.ID] || s.ended[cl.Family] {
-		return nil, "the session was ended"
-	}
-	return &caller{id: cl.Subject, roles: cl.Roles, scopes: strings.Fields(cl.Scope), verified: cl.Verified}, ""
-}
-
-func random() string {
-	b := make([]byte, 18)
-	_, _ = rand.Read(b) // crypto/rand never fails
-	return hex.EncodeToString(b)
-}
-
-func (s *Service) token(sub string, roles, scopes []string, verified bool, family string) (string, error) {
-	now := time.Now()
-	return jwt.Signed(s.signer).Claims(claims{
-		Claims: jwt.Claims{Issuer: s.opt.Issuer, Subject: sub, Audience: jwt.Audience{"fernhollow"}, IssuedAt: jwt.NewNumericDate(now), NotBefore: jwt.NewNumericDate(now),
-			Expiry: jwt.NewNumericDate(now.Add(15 * time.Minute)), ID: random()},
-		Roles: roles, Scope: strings.Join(scopes, " "), Verified: verified, Family: family,
-	}).Serialize()
 }

@@ -13,7 +13,7 @@ import (
 
 // kindWords are the words that a scheme of each kind has.
 var kindWords = map[Kind][]string{
-	Bearer:    {"token", "issuer", "audience", "algorithms", "keys", "claims", "lifetime", "login", "refresh", "logout"},
+	Bearer:    {"token", "issuer", "audience", "algorithms", "keys", "signing_key", "claims", "lifetime", "login", "refresh", "logout"},
 	APIKey:    {"in", "name"},
 	Cookie:    {"name", "path", "http_only", "secure", "same_site", "lifetime", "login", "logout"},
 	Basic:     {},
@@ -29,7 +29,7 @@ var neededWords = map[Kind][][2]string{
 	Link:      {{"expires", "expires: the query parameter with the end"}, {"signature", "signature: the query parameter with the signature"}},
 }
 
-var schemeWords = []string{"kind", "token", "issuer", "audience", "algorithms", "keys", "claims", "lifetime", "login", "refresh", "logout", "in", "name", "path", "http_only", "secure", "same_site", "algorithm", "header", "timestamp", "covers", "tolerance", "expires", "signature", "issue"}
+var schemeWords = []string{"kind", "token", "issuer", "audience", "algorithms", "keys", "signing_key", "claims", "lifetime", "login", "refresh", "logout", "in", "name", "path", "http_only", "secure", "same_site", "algorithm", "header", "timestamp", "covers", "tolerance", "expires", "signature", "issue"}
 
 func (r *reader) scheme(q pair) *Scheme {
 	s := &Scheme{Name: q.key, Place: q.kpos, Lifetime: map[string]Ref{}, Cookie: CookieAttributes{Path: "/", HTTPOnly: true, Secure: true, SameSite: "lax"}}
@@ -75,6 +75,8 @@ func (r *reader) schemeField(s *Scheme, f pair) {
 		s.Audience, _ = r.str(f.val, "audience")
 	case "algorithms":
 		s.Algorithms = r.strings(f.val, "algorithms")
+	case "signing_key":
+		s.SigningKey = r.value(f)
 	case "keys":
 		r.keys(s, f)
 	case "claims":
@@ -201,7 +203,7 @@ func (r *reader) lifetime(q pair) *Lifetime {
 	return l
 }
 
-var secretWords = []string{"password", "secret", "client_secret", "key", "token", "passphrase", "api_key"}
+var secretWords = []string{"password", "secret", "client_secret", "key", "token", "passphrase", "api_key", "signing_key"}
 
 func (r *reader) identity(q pair) *Identity {
 	id := &Identity{Name: q.key, Place: q.kpos, Attributes: map[string]any{}}

@@ -226,6 +226,7 @@ type Scheme struct {
 	Audience   string
 	Algorithms []string
 	Keys       Keys
+	SigningKey Value             // what test tokens are signed with, where the target is a test environment
 	Claims     map[string]string // what → JSON Pointer into the claims
 	In         string            // header, query or cookie, for api-key
 	Field      string            // the header, query parameter or cookie

@@ -23,6 +23,8 @@ func Make(d *declaration.Document, target *declaration.Target) *Plan {
 	pl.unknownPaths()
 	pl.neighbours()
 	pl.wrongSecrets()
+	pl.issued()
+	pl.credentials()
 	sort.SliceStable(pl.plan.Probes, func(i, j int) bool {
 		a, b := pl.plan.Probes[i], pl.plan.Probes[j]
 		if a.Phase != b.Phase {
@@ -51,6 +53,9 @@ func (pl *planner) add(p *Probe) *Probe {
 		who = "nobody"
 	}
 	p.ID = strings.Join([]string{string(p.Kind), p.RouteKey, who, p.Scheme, string(p.State), string(p.Record.Relation), p.Way + p.Claim + p.Param}, "|")
+	if p.Donor != "" {
+		p.ID += "|" + p.Donor
+	}
 	if old := pl.plan.byID[p.ID]; old != nil {
 		return old
 	}
@@ -511,7 +516,7 @@ func (pl *planner) raised(i int, made []*Probe) {
 	if least == nil {
 		return
 	}
-	role := pl.highestRole(least.Identity)
+	role := HighestRole(pl.d, least.Identity)
 	if role == "" {
 		return
 	}
@@ -521,18 +526,18 @@ func (pl *planner) raised(i int, made []*Probe) {
 	pl.add(&p)
 }
 
-// highestRole is the role that includes most, and that the identity does not
+// HighestRole is the role that includes most, and that the identity does not
 // have.
-func (pl *planner) highestRole(identity string) string {
+func HighestRole(d *declaration.Document, identity string) string {
 	have := map[string]bool{}
-	if id := pl.d.IdentityNamed(identity); id != nil {
-		have = pl.d.RolesOf(id)
+	if id := d.IdentityNamed(identity); id != nil {
+		have = d.RolesOf(id)
 	}
 	best, size := "", -1
-	for _, r := range pl.d.Roles {
+	for _, r := range d.Roles {
 		n := len(r.Includes)
 		for _, inc := range r.Includes {
-			if o := pl.d.RoleNamed(inc.Name); o != nil {
+			if o := d.RoleNamed(inc.Name); o != nil {
 				n += len(o.Includes)
 			}
 		}

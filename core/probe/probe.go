@@ -14,12 +14,15 @@
 //     others of the class are inferred, never observed;
 //   - the own and a foreign record, where ownership decides;
 //   - on protected routes the ways around a guard;
+//   - on one route behind each guard every way in which a credential can be
+//     broken: routes of one collection are taken to share their guard;
 //   - a malformed id for each parameter;
 //   - methods that the inventory does not have.
 //
 // And beside the routes: an unknown path under each prefix, addresses close to
 // the declared ones (earlier versions, common operational paths, the target's
-// ask_for), a wrong secret for each login, a role slipped into a body.
+// ask_for), a wrong secret for each login, a role slipped into a body; and the
+// token of each login is judged.
 //
 // # Order
 //
@@ -50,6 +53,8 @@ const (
 	Neighbour   Kind = "neighbour"    // an address close to a declared one
 	WrongSecret Kind = "wrong-secret" // a login with a wrong secret
 	RaisedRole  Kind = "raised-role"  // a body that claims a higher role
+	Credential  Kind = "credential"   // a credential that is broken in one way
+	Issued      Kind = "issued"       // a login whose token is judged
 )
 
 // Ways around a guard.
@@ -95,7 +100,8 @@ type Probe struct {
 	Scheme    string            // the scheme presented, "" without a credential
 	State     access.State
 	Record    RecordUse
-	Way       string // for Around
+	Way       string // for Around; for Credential how it is broken
+	Donor     string // for Credential: the identity whose credential is broken
 	Param     string // for Malformed: the parameter
 	Claim     string // for RaisedRole: the member that claims the role
 	Role      string // for RaisedRole: the role claimed
@@ -109,6 +115,9 @@ type Probe struct {
 
 // Unsafe says whether the request could change something.
 func (p *Probe) Unsafe() bool {
+	if p.Kind == Issued {
+		return false // the login is sent anyway
+	}
 	return declaration.UnsafeMethod(p.Method) || p.Way == MethodOverride
 }
 
@@ -129,6 +138,7 @@ type Plan struct {
 	Probes   []*Probe
 	Left     []Omission
 	Inferred int // crossings that a probe of their class stands for
+	Spared   int // credential probes that a route with the same guard stands for
 	byID     map[string]*Probe
 }
 
@@ -161,12 +171,20 @@ func (p *Plan) Made() int {
 // and removing throwaway records, and one login for each identity.
 func (p *Plan) Requests() int {
 	ids := map[string]bool{}
+	n := 0
 	for _, x := range p.Probes {
 		if x.Identity != "" {
 			ids[x.Identity] = true
 		}
+		switch {
+		case x.Kind == Issued:
+			continue
+		case x.Kind == Credential && (x.Way == Ended || x.Way == OtherKind):
+			n += 2 // a session of its own
+		}
+		n++
 	}
-	return len(p.Probes) + len(ids) + 3*p.Made()
+	return n + len(ids) + 3*p.Made()
 }
 
 // Duration estimates the time at the target's pace.

@@ -11,7 +11,7 @@ import (
 	"time"
 
 	"millgate/core/declaration"
-	"millgate/core/verdict"
+	"millgate/core/severity"
 )
 
 // Bounds of an audit's memory.
@@ -28,17 +28,17 @@ var Steps = []time.Duration{time.Minute, 5 * time.Minute, 15 * time.Minute, 30 *
 
 // Seen is a token of an audit, by what does not give it away.
 type Seen struct {
-	Line        int              `json:"line"`
-	Fingerprint string           `json:"fingerprint"` // the first 4 bytes of its SHA-256
-	Subject     string           `json:"subject"`
-	Issuer      string           `json:"issuer"`
-	Scheme      string           `json:"scheme"`
-	Severity    verdict.Severity `json:"severity,omitempty"` // its gravest judgement
-	Wrong       int              `json:"wrong"`              // judgements about it
-	Text        string           `json:"text,omitempty"`     // the gravest
-	Opens       int              `json:"opens"`              // routes that need a token
-	Unsafe      int              `json:"unsafe"`             // of these, how many change something
-	Beyond      int              `json:"beyond"`             // of these, how many its holder is not granted
+	Line        int               `json:"line"`
+	Fingerprint string            `json:"fingerprint"` // the first 4 bytes of its SHA-256
+	Subject     string            `json:"subject"`
+	Issuer      string            `json:"issuer"`
+	Scheme      string            `json:"scheme"`
+	Severity    severity.Severity `json:"severity,omitempty"` // its gravest judgement
+	Wrong       int               `json:"wrong"`              // judgements about it
+	Text        string            `json:"text,omitempty"`     // the gravest
+	Opens       int               `json:"opens"`              // routes that need a token
+	Unsafe      int               `json:"unsafe"`             // of these, how many change something
+	Beyond      int               `json:"beyond"`             // of these, how many its holder is not granted
 }
 
 // Tally counts one judgement.
@@ -76,6 +76,7 @@ type Auditor struct {
 	power   []Seen
 	reach   map[string][3]int
 	sound   int
+	secrets map[string]string // guessed HMAC secrets by issuer and key id, "" where none was found
 }
 
 // Audited is what an audit has found so far.
@@ -94,7 +95,7 @@ type Audited struct {
 // NewAuditor makes one; Scheme and Identity of the context are found for each
 // token.
 func NewAuditor(c Context) *Auditor {
-	a := &Auditor{c: c, seed: maphash.MakeSeed(), seen: map[uint64]struct{}{}, groups: map[string]map[string]int{}, tally: map[string]*Tally{}, reach: map[string][3]int{}}
+	a := &Auditor{c: c, seed: maphash.MakeSeed(), seen: map[uint64]struct{}{}, groups: map[string]map[string]int{}, tally: map[string]*Tally{}, reach: map[string][3]int{}, secrets: map[string]string{}}
 	for _, s := range Steps {
 		a.steps = append(a.steps, Step{UpTo: s})
 	}
@@ -121,6 +122,9 @@ func (a *Auditor) Add(line int, text string) {
 	c.Scheme = SchemeOf(c.Doc, t, c.Values)
 	c.Identity = Holder(c.Doc, t)
 	list := Judge(t, c)
+	if w := a.secret(t); w != "" {
+		list = append([]Judgement{Guessed(w)}, list...)
+	}
 	if t.Kind == Signed && Sound(list) {
 		a.sound++
 	}
@@ -168,6 +172,36 @@ func (a *Auditor) Add(line int, text string) {
 			return x.Opens > y.Opens
 		})
 	}
+}
+
+// secret guesses among the words that ship, once for each issuer and key: a
+// list tried on a million tokens would take hours.
+func (a *Auditor) secret(t *Token) string {
+	if !Guessable(t) {
+		return ""
+	}
+	iss, _ := t.Claims.String("iss")
+	kid, _ := t.Header.String("kid")
+	key := t.Algorithm() + "\x00" + iss + "\x00" + kid
+	w, known := a.secrets[key]
+	if !known {
+		w, _ = Guess(t, a.words())
+		if len(a.secrets) < maxRights {
+			a.secrets[key] = w
+		}
+		return w
+	}
+	if w != "" {
+		w, _ = Guess(t, []string{w})
+	}
+	return w
+}
+
+func (a *Auditor) words() []string {
+	if len(a.secrets) >= maxRights {
+		return nil // every token has another issuer: no more than was done
+	}
+	return Words()
 }
 
 // keep puts s where it belongs in a list that stays short.

@@ -1,6 +1,7 @@
 package token
 
 import (
+	"bytes"
 	"crypto"
 	"crypto/ecdsa"
 	"crypto/ed25519"
@@ -93,7 +94,11 @@ func (b *Breaker) Break(t *Token, v Variant) (string, error) {
 				val = b.Role
 			}
 		}
-		return parts[0] + "." + encode(t.Claims.with(name, val)) + "." + encode(t.Signature), nil
+		raised := t.Claims.with(name, val)
+		if bytes.Equal(raised, t.Claims.Text) {
+			return "", lost("it holds that role already")
+		}
+		return parts[0] + "." + encode(raised) + "." + encode(t.Signature), nil
 	case ForeignKey:
 		key, err := b.key(alg)
 		if err != nil {

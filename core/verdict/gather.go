@@ -11,6 +11,7 @@ import (
 	"millgate/core/access"
 	"millgate/core/declaration"
 	"millgate/core/probe"
+	"millgate/core/token"
 )
 
 // Item is one judged probe.
@@ -54,6 +55,7 @@ const AnyPath = "any unknown path"
 func Gather(d *declaration.Document, items []Item) []Finding {
 	open, absent := openRoutes(items)
 	done := carriedRoutes(items)
+	broken, routes := credentialRoutes(items, open)
 	bundles := map[string]*bundle{}
 	var order []string
 	for _, it := range items {
@@ -64,13 +66,21 @@ func Gather(d *declaration.Document, items []Item) []Finding {
 			switch {
 			case done[route] != "" && (g.Cause == "carried out" || g.Kind == WrongRefusal && g.Subject != "answer" && it.Probe.Unsafe()):
 				kind, cause = done[route], "carried out"
-			case open[route] && (g.Kind == Unprotected || g.Kind == OverPermissive && g.Subject != "body"):
+			case open[route] && (g.Kind == Unprotected || it.Probe.Kind == probe.Credential || g.Kind == OverPermissive && g.Subject != "body"):
 				kind, cause = Unprotected, "no guard"
 			case absent[route] && g.Kind == OverPermissive && g.Subject == "credential":
 				// Presenting another scheme is presenting none of those accepted.
 				kind, cause = Unprotected, "credential absent"
 			case g.Cause == "way "+probe.TrailingSlash || g.Cause == "way "+probe.DoubledSlash:
 				cause = "way a slash"
+			}
+			tok := it.Probe.Kind == probe.Credential && (g.Kind == Unprotected || g.Kind == Lifetime) && cause != "no guard"
+			if tok {
+				if broken[route] {
+					kind, cause = Unprotected, "credential broken"
+				} else if u := unsignedWays[it.Probe.Way]; u {
+					cause = "token unsigned"
+				}
 			}
 			if g.Kind == WrongRefusal && g.Subject == "answer" {
 				cause = "answer"
@@ -80,6 +90,11 @@ func Gather(d *declaration.Document, items []Item) []Finding {
 			stray := it.Probe.Kind == probe.Neighbour || it.Probe.Kind == probe.Around && it.Probe.Way != probe.MethodOverride
 			if it.Probe.Kind == probe.UnknownPath || stray && g.Kind == WrongRefusal {
 				route = AnyPath
+			}
+			// A soundness check is one piece of code: what it lets pass on
+			// several routes has one cause.
+			if tok && cause != "credential broken" && routes[cause+"\x00"+it.Probe.Scheme] > 1 || it.Probe.Kind == probe.Issued {
+				route = "everything behind " + it.Probe.Scheme
 			}
 			key := string(kind) + "|" + route + "|" + cause
 			if seen[key] {
@@ -138,6 +153,40 @@ func openRoutes(items []Item) (open, absent map[string]bool) {
 		absent[r] = m[access.Absent]
 	}
 	return open, absent
+}
+
+// unsignedWays are the ways of one fault: the signature is not asked for.
+var unsignedWays = map[string]bool{string(token.Unsigned): true, string(token.UnsignedCase): true, string(token.SignatureRemoved): true}
+
+// credentialRoutes says which routes admit any broken credential, and on how
+// many of the others that have a guard each fault of a soundness check shows.
+func credentialRoutes(items []Item, open map[string]bool) (broken map[string]bool, routes map[string]int) {
+	broken, routes = map[string]bool{}, map[string]int{}
+	for _, it := range items {
+		for _, g := range it.Verdict.Gaps {
+			if it.Probe.Kind == probe.Crossing && g.Cause == "credential broken" {
+				broken[it.Probe.RouteKey] = true
+			}
+		}
+	}
+	seen := map[string]bool{}
+	for _, it := range items {
+		route := it.Probe.RouteKey
+		if it.Probe.Kind != probe.Credential || open[route] || broken[route] {
+			continue
+		}
+		for _, g := range it.Verdict.Gaps {
+			cause := g.Cause
+			if unsignedWays[it.Probe.Way] {
+				cause = "token unsigned"
+			}
+			if k := cause + "\x00" + it.Probe.Scheme; !seen[k+route] {
+				seen[k+route] = true
+				routes[k]++
+			}
+		}
+	}
+	return broken, routes
 }
 
 // carriedRoutes are routes that do what they refuse, with the worst kind.
@@ -237,6 +286,16 @@ func title(b *bundle, f Finding) string {
 		return "Open when no credential is sent"
 	case b.cause == "credential broken":
 		return "Open to a broken credential"
+	case b.cause == "afterlife":
+		return "A token works on after the logout"
+	case b.cause == "token unsigned":
+		return "An unsigned token is accepted"
+	case strings.HasPrefix(b.cause, "token ") && f.Kind == Unprotected:
+		return "A broken credential is accepted: " + strings.TrimPrefix(b.cause, "token ")
+	case b.cause == "token too-long":
+		return "Tokens live longer than declared"
+	case strings.HasPrefix(b.cause, "token "):
+		return "Issued tokens: " + strings.TrimPrefix(b.cause, "token ")
 	case b.cause == "wrong secret":
 		return "Any secret logs in"
 	case strings.HasPrefix(b.cause, "way "):

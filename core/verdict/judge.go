@@ -46,6 +46,9 @@ type Input struct {
 	Raised string
 	// What the route's follow-ups were answered, after an admitted answer.
 	Then []FollowedUp
+	// For a login whose token was judged: what is said about the token; nil
+	// when there is none.
+	Issued *[]Judged
 	// Lost is set when the probe was sent but its answer never seen.
 	Lost string
 }
@@ -107,6 +110,10 @@ func CallerLabel(p *probe.Probe) string {
 		return p.Identity + " (wrong secret)"
 	case p.Kind == probe.Around:
 		return "nobody (" + p.Way + ")"
+	case p.Kind == probe.Credential:
+		return "nobody (" + p.Way + ", made of " + p.Donor + "'s " + p.Scheme + ")"
+	case p.Kind == probe.Issued:
+		return p.Identity + " (the token of its login)"
 	case p.Identity == "" && p.State == access.Broken:
 		return "nobody (broken credential)"
 	case p.Identity == "":
@@ -142,6 +149,11 @@ func Judge(in Input) Verdict {
 		v.wrongSecret(in)
 	case probe.RaisedRole:
 		v.raised(in)
+	case probe.Credential:
+		v.credential(in)
+	case probe.Issued:
+		v.issued(in)
+		return v
 	}
 	if v.carriedOut(in) && v.Kind == Unproven {
 		v.Kind = Agrees // replaced by the gap below

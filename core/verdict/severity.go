@@ -1,31 +1,24 @@
 package verdict
 
-import "millgate/core/declaration"
+import (
+	"strings"
+
+	"millgate/core/declaration"
+	"millgate/core/severity"
+)
 
 // Severity of a finding, in ascending order of weight.
-type Severity string
+type Severity = severity.Severity
 
 const (
-	SevLow      Severity = "low"
-	SevMedium   Severity = "medium"
-	SevHigh     Severity = "high"
-	SevCritical Severity = "critical"
+	SevLow      = severity.Low
+	SevMedium   = severity.Medium
+	SevHigh     = severity.High
+	SevCritical = severity.Critical
 )
 
 // Severities in ascending order.
-var Severities = []Severity{SevLow, SevMedium, SevHigh, SevCritical}
-
-// AtLeast says whether s is as grave as other, or graver.
-func (s Severity) AtLeast(other Severity) bool { return rank(s) >= rank(other) }
-
-func rank(s Severity) int {
-	for i, x := range Severities {
-		if x == s {
-			return i
-		}
-	}
-	return -1
-}
+var Severities = severity.All
 
 // Ease is who can use the gap.
 type Ease string
@@ -110,6 +103,12 @@ func classOf(g Gap) Class10 {
 		return Class10{authn, 288}
 	case g.Kind == Unprotected && g.Cause == "credential broken":
 		return Class10{authn, 287}
+	case g.Kind == Unprotected && g.Subject == "soundness" && strings.HasPrefix(g.Cause, "token "):
+		return Class10{authn, 347} // improper verification of a signature or claim
+	case g.Kind == Lifetime:
+		return Class10{authn, 613}
+	case g.Kind == WeakToken:
+		return Class10{authn, 326}
 	case g.Kind == Unprotected:
 		return Class10{authn, 306}
 	case g.Kind == OverPermissive && g.Subject == "ownership":
@@ -140,6 +139,14 @@ func advice(g Gap, route string) string {
 		return "Refuse a request without a credential as you refuse one with a broken credential: the guard lets an absent header pass."
 	case g.Cause == "credential broken":
 		return "Verify the credential before the request is handled; that one is presented is not enough."
+	case g.Cause == "afterlife":
+		return "Keep a list of ended tokens until they end by themselves, or declare how long they may go on (ended_within)."
+	case g.Kind == Unprotected && strings.HasPrefix(g.Cause, "token "):
+		return "Verify signature, algorithm, issuer, audience and dates before anything of the token is used; take the algorithm and the key from your own configuration, never from the token (RFC 8725)."
+	case g.Kind == Lifetime:
+		return "Issue tokens that end as declared, or declare the longer life and what it costs."
+	case g.Kind == WeakToken:
+		return "Change what the issuer puts into tokens and signs them with."
 	case g.Kind == Unprotected:
 		return "Let guard and router see the same path and method: normalise before the guard, or refuse what is not canonical."
 	case g.Subject == "ownership":

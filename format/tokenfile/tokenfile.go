@@ -81,7 +81,7 @@ func tokens(line []byte, whole bool, what func([]byte) bool) bool {
 	if len(trimmed) == 0 {
 		return true
 	}
-	if whole && trimmed[0] != '{' && trimmed[0] != '[' && trimmed[0] != '#' && bytes.IndexAny(trimmed, " \t,;:\"") < 0 {
+	if whole && trimmed[0] != '{' && trimmed[0] != '[' && trimmed[0] != '#' && !bytes.ContainsAny(trimmed, " \t,;:\"") {
 		return what(trimmed)
 	}
 	for i := 0; i < len(line); {

@@ -9,6 +9,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"net/http"
 	"time"
 
@@ -39,19 +40,19 @@ func (e BoardEditAction) Valid() bool {
 
 // Defines values for ChangeTurn.
 const (
-	Closes ChangeTurn = "closes"
-	Opens  ChangeTurn = "opens"
-	Other  ChangeTurn = "other"
+	ChangeTurnCloses ChangeTurn = "closes"
+	ChangeTurnOpens  ChangeTurn = "opens"
+	ChangeTurnOther  ChangeTurn = "other"
 )
 
 // Valid indicates whether the value is a known member of the ChangeTurn enum.
 func (e ChangeTurn) Valid() bool {
 	switch e {
-	case Closes:
+	case ChangeTurnCloses:
 		return true
-	case Opens:
+	case ChangeTurnOpens:
 		return true
-	case Other:
+	case ChangeTurnOther:
 		return true
 	default:
 		return false
@@ -60,6 +61,7 @@ func (e ChangeTurn) Valid() bool {
 
 // Defines values for EventType.
 const (
+	EventTypeAudit       EventType = "audit"
 	EventTypeDeclaration EventType = "declaration"
 	EventTypeSweep       EventType = "sweep"
 	EventTypeVerdict     EventType = "verdict"
@@ -69,6 +71,8 @@ const (
 // Valid indicates whether the value is a known member of the EventType enum.
 func (e EventType) Valid() bool {
 	switch e {
+	case EventTypeAudit:
+		return true
 	case EventTypeDeclaration:
 		return true
 	case EventTypeSweep:
@@ -107,6 +111,76 @@ func (e ImportPreviewItemsState) Valid() bool {
 	default:
 		return false
 	}
+}
+
+// Defines values for JudgementPart.
+const (
+	JudgementPartClaims    JudgementPart = "claims"
+	JudgementPartHeader    JudgementPart = "header"
+	JudgementPartSignature JudgementPart = "signature"
+	JudgementPartText      JudgementPart = "text"
+)
+
+// Valid indicates whether the value is a known member of the JudgementPart enum.
+func (e JudgementPart) Valid() bool {
+	switch e {
+	case JudgementPartClaims:
+		return true
+	case JudgementPartHeader:
+		return true
+	case JudgementPartSignature:
+		return true
+	case JudgementPartText:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for TokenViewKind.
+const (
+	Empty     TokenViewKind = "empty"
+	Encrypted TokenViewKind = "encrypted"
+	Opaque    TokenViewKind = "opaque"
+	Signed    TokenViewKind = "signed"
+)
+
+// Valid indicates whether the value is a known member of the TokenViewKind enum.
+func (e TokenViewKind) Valid() bool {
+	switch e {
+	case Empty:
+		return true
+	case Encrypted:
+		return true
+	case Opaque:
+		return true
+	case Signed:
+		return true
+	default:
+		return false
+	}
+}
+
+// Audited defines model for Audited.
+type Audited struct {
+	Distinct int `json:"distinct"`
+	Endless  int `json:"endless"`
+	Groups   map[string][]struct {
+		Count int    `json:"count"`
+		Name  string `json:"name"`
+	} `json:"groups"`
+	Lifetimes []struct {
+		Count   int `json:"count"`
+		TooLong int `json:"tooLong"`
+
+		// UpTo Nanoseconds; 0 is longer than the last
+		UpTo int64 `json:"upTo"`
+	} `json:"lifetimes"`
+	Offenders []SeenToken  `json:"offenders"`
+	Powerful  []SeenToken  `json:"powerful"`
+	Sound     int          `json:"sound"`
+	Tallies   []TokenTally `json:"tallies"`
+	Tokens    int          `json:"tokens"`
 }
 
 // Board defines model for Board.
@@ -280,6 +354,11 @@ type Effect struct {
 
 // Event defines model for Event.
 type Event struct {
+	Audit *struct {
+		Bytes  int64  `json:"bytes"`
+		Id     string `json:"id"`
+		Tokens int    `json:"tokens"`
+	} `json:"audit,omitempty"`
 	Sweep *Sweep    `json:"sweep,omitempty"`
 	Text  *string   `json:"text,omitempty"`
 	Tick  *Tick     `json:"tick,omitempty"`
@@ -435,6 +514,20 @@ type ImportRequest struct {
 	Text string `json:"text"`
 }
 
+// Judgement defines model for Judgement.
+type Judgement struct {
+	Id       string        `json:"id"`
+	Part     JudgementPart `json:"part"`
+	Pointer  *string       `json:"pointer,omitempty"`
+	Severity string        `json:"severity"`
+	Standard string        `json:"standard"`
+	Text     string        `json:"text"`
+	Why      string        `json:"why"`
+}
+
+// JudgementPart defines model for Judgement.Part.
+type JudgementPart string
+
 // Message defines model for Message.
 type Message struct {
 	Code      string `json:"code"`
@@ -477,6 +570,19 @@ type Omission struct {
 	Route  string `json:"route"`
 	What   string `json:"what"`
 	Why    string `json:"why"`
+}
+
+// Opens defines model for Opens.
+type Opens struct {
+	Admitted bool   `json:"admitted"`
+	Depends  bool   `json:"depends"`
+	File     string `json:"file"`
+	Granted  bool   `json:"granted"`
+	Line     int    `json:"line"`
+	Outcome  string `json:"outcome"`
+	Public   bool   `json:"public"`
+	Route    string `json:"route"`
+	Why      string `json:"why"`
 }
 
 // Plan defines model for Plan.
@@ -587,6 +693,21 @@ type Rung struct {
 	Text   string `json:"text"`
 }
 
+// SeenToken defines model for SeenToken.
+type SeenToken struct {
+	Beyond      int     `json:"beyond"`
+	Fingerprint string  `json:"fingerprint"`
+	Issuer      string  `json:"issuer"`
+	Line        int     `json:"line"`
+	Opens       int     `json:"opens"`
+	Scheme      string  `json:"scheme"`
+	Severity    *string `json:"severity,omitempty"`
+	Subject     string  `json:"subject"`
+	Text        *string `json:"text,omitempty"`
+	Unsafe      int     `json:"unsafe"`
+	Wrong       int     `json:"wrong"`
+}
+
 // Sheet defines model for Sheet.
 type Sheet struct {
 	Effect     string    `json:"effect"`
@@ -693,6 +814,54 @@ type Tick struct {
 	Route  string `json:"route"`
 	Who    string `json:"who"`
 }
+
+// TokenPart defines model for TokenPart.
+type TokenPart struct {
+	Date  *time.Time `json:"date,omitempty"`
+	Means string     `json:"means"`
+	Name  string     `json:"name"`
+	Value string     `json:"value"`
+}
+
+// TokenTally defines model for TokenTally.
+type TokenTally struct {
+	Count    int         `json:"count"`
+	Examples []SeenToken `json:"examples"`
+	Id       string      `json:"id"`
+	Part     string      `json:"part"`
+	Severity string      `json:"severity"`
+	Standard string      `json:"standard"`
+	Text     string      `json:"text"`
+	Why      string      `json:"why"`
+}
+
+// TokenView defines model for TokenView.
+type TokenView struct {
+	Axis struct {
+		// Afterlife Seconds that it may work after a logout; absent when that is not said
+		Afterlife   *int       `json:"afterlife,omitempty"`
+		Begins      *time.Time `json:"begins,omitempty"`
+		DeclaredEnd *time.Time `json:"declaredEnd,omitempty"`
+		Ends        *time.Time `json:"ends,omitempty"`
+		Issued      *time.Time `json:"issued,omitempty"`
+		Now         time.Time  `json:"now"`
+	} `json:"axis"`
+	Claims      []TokenPart   `json:"claims"`
+	Fingerprint string        `json:"fingerprint"`
+	Header      []TokenPart   `json:"header"`
+	Identity    string        `json:"identity"`
+	Judgements  []Judgement   `json:"judgements"`
+	KeySource   string        `json:"keySource"`
+	Kind        TokenViewKind `json:"kind"`
+	Masked      string        `json:"masked"`
+	Reach       []Opens       `json:"reach"`
+	Scheme      string        `json:"scheme"`
+	Sound       bool          `json:"sound"`
+	Subject     string        `json:"subject"`
+}
+
+// TokenViewKind defines model for TokenView.Kind.
+type TokenViewKind string
 
 // Unfair defines model for Unfair.
 type Unfair struct {
@@ -831,6 +1000,65 @@ type GetTicksParams struct {
 	Target *OnTarget `form:"target,omitempty" json:"target,omitempty"`
 }
 
+// AuditTokensParams defines parameters for AuditTokens.
+type AuditTokensParams struct {
+	// Target A target's name; the first one when left out
+	Target *OnTarget `form:"target,omitempty" json:"target,omitempty"`
+
+	// Id Names the audit in its events
+	Id string `form:"id" json:"id"`
+}
+
+// GuessSecretJSONBody defines parameters for GuessSecret.
+type GuessSecretJSONBody struct {
+	Text string `json:"text"`
+
+	// Words One on a line
+	Words string `json:"words"`
+}
+
+// JudgeTokenJSONBody defines parameters for JudgeToken.
+type JudgeTokenJSONBody struct {
+	// Identity Whose it is; with obtain also who logs in
+	Identity string `json:"identity"`
+
+	// Kept The name of a kept token
+	Kept   string `json:"kept"`
+	Obtain bool   `json:"obtain"`
+
+	// Refresh It is a refresh token
+	Refresh bool `json:"refresh"`
+
+	// Scheme Empty is found out
+	Scheme string `json:"scheme"`
+	Target string `json:"target"`
+	Text   string `json:"text"`
+}
+
+// ForgetTokenParams defines parameters for ForgetToken.
+type ForgetTokenParams struct {
+	Name string `form:"name" json:"name"`
+}
+
+// KeepTokenJSONBody defines parameters for KeepToken.
+type KeepTokenJSONBody struct {
+	Name string `json:"name"`
+	Text string `json:"text"`
+}
+
+// MintTokenJSONBody defines parameters for MintToken.
+type MintTokenJSONBody struct {
+	Identity string `json:"identity"`
+
+	// Key A private JWK, PEM, or a secret for an HMAC algorithm
+	Key string `json:"key"`
+
+	// Minutes How long it lives; 0 is as declared
+	Minutes int    `json:"minutes"`
+	Scheme  string `json:"scheme"`
+	Target  string `json:"target"`
+}
+
 // GetWorklistParams defines parameters for GetWorklist.
 type GetWorklistParams struct {
 	// Target A target's name; the first one when left out
@@ -887,6 +1115,18 @@ type PutTargetJSONRequestBody = Target
 
 // TestTargetJSONRequestBody defines body for TestTarget for application/json ContentType.
 type TestTargetJSONRequestBody = TargetName
+
+// GuessSecretJSONRequestBody defines body for GuessSecret for application/json ContentType.
+type GuessSecretJSONRequestBody GuessSecretJSONBody
+
+// JudgeTokenJSONRequestBody defines body for JudgeToken for application/json ContentType.
+type JudgeTokenJSONRequestBody JudgeTokenJSONBody
+
+// KeepTokenJSONRequestBody defines body for KeepToken for application/json ContentType.
+type KeepTokenJSONRequestBody KeepTokenJSONBody
+
+// MintTokenJSONRequestBody defines body for MintToken for application/json ContentType.
+type MintTokenJSONRequestBody MintTokenJSONBody
 
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
@@ -992,6 +1232,27 @@ type ServerInterface interface {
 	// GetTicks The verdicts known of a target, in the order in which they were sent
 	// (GET /api/ticks)
 	GetTicks(w http.ResponseWriter, r *http.Request, params GetTicksParams)
+	// AuditTokens Judge every token of a file; progress comes as events
+	// (POST /api/tokens/audit)
+	AuditTokens(w http.ResponseWriter, r *http.Request, params AuditTokensParams)
+	// GuessSecret Look for a token's HMAC secret among words
+	// (POST /api/tokens/guess)
+	GuessSecret(w http.ResponseWriter, r *http.Request)
+	// JudgeToken Judge a token and say what it opens; the answer does not hold the token
+	// (POST /api/tokens/judge)
+	JudgeToken(w http.ResponseWriter, r *http.Request)
+	// ForgetToken Forget a kept token
+	// (DELETE /api/tokens/kept)
+	ForgetToken(w http.ResponseWriter, r *http.Request, params ForgetTokenParams)
+	// GetKeptTokens The names of kept tokens
+	// (GET /api/tokens/kept)
+	GetKeptTokens(w http.ResponseWriter, r *http.Request)
+	// KeepToken Seal a token under a name until it is forgotten
+	// (PUT /api/tokens/kept)
+	KeepToken(w http.ResponseWriter, r *http.Request)
+	// MintToken Make a test token with a key that the caller gives; the key is not stored
+	// (POST /api/tokens/mint)
+	MintToken(w http.ResponseWriter, r *http.Request)
 	// GetWorklist Requests that are not fair yet
 	// (GET /api/worklist)
 	GetWorklist(w http.ResponseWriter, r *http.Request, params GetWorklistParams)
@@ -1202,6 +1463,48 @@ func (_ Unimplemented) TestTarget(w http.ResponseWriter, r *http.Request) {
 // GetTicks The verdicts known of a target, in the order in which they were sent
 // (GET /api/ticks)
 func (_ Unimplemented) GetTicks(w http.ResponseWriter, r *http.Request, params GetTicksParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// AuditTokens Judge every token of a file; progress comes as events
+// (POST /api/tokens/audit)
+func (_ Unimplemented) AuditTokens(w http.ResponseWriter, r *http.Request, params AuditTokensParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// GuessSecret Look for a token's HMAC secret among words
+// (POST /api/tokens/guess)
+func (_ Unimplemented) GuessSecret(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// JudgeToken Judge a token and say what it opens; the answer does not hold the token
+// (POST /api/tokens/judge)
+func (_ Unimplemented) JudgeToken(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// ForgetToken Forget a kept token
+// (DELETE /api/tokens/kept)
+func (_ Unimplemented) ForgetToken(w http.ResponseWriter, r *http.Request, params ForgetTokenParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// GetKeptTokens The names of kept tokens
+// (GET /api/tokens/kept)
+func (_ Unimplemented) GetKeptTokens(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// KeepToken Seal a token under a name until it is forgotten
+// (PUT /api/tokens/kept)
+func (_ Unimplemented) KeepToken(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// MintToken Make a test token with a key that the caller gives; the key is not stored
+// (POST /api/tokens/mint)
+func (_ Unimplemented) MintToken(w http.ResponseWriter, r *http.Request) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -1961,6 +2264,155 @@ func (siw *ServerInterfaceWrapper) GetTicks(w http.ResponseWriter, r *http.Reque
 	handler.ServeHTTP(w, r)
 }
 
+// AuditTokens operation middleware
+func (siw *ServerInterfaceWrapper) AuditTokens(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params AuditTokensParams
+
+	// ------------- Optional query parameter "target" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "target", r.URL.Query(), &params.Target, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "target"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "target", Err: err})
+		}
+		return
+	}
+
+	// ------------- Required query parameter "id" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "id", r.URL.Query(), &params.Id, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "id"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.AuditTokens(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// GuessSecret operation middleware
+func (siw *ServerInterfaceWrapper) GuessSecret(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.GuessSecret(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// JudgeToken operation middleware
+func (siw *ServerInterfaceWrapper) JudgeToken(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.JudgeToken(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ForgetToken operation middleware
+func (siw *ServerInterfaceWrapper) ForgetToken(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ForgetTokenParams
+
+	// ------------- Required query parameter "name" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "name", r.URL.Query(), &params.Name, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "name"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "name", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ForgetToken(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// GetKeptTokens operation middleware
+func (siw *ServerInterfaceWrapper) GetKeptTokens(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.GetKeptTokens(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// KeepToken operation middleware
+func (siw *ServerInterfaceWrapper) KeepToken(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.KeepToken(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// MintToken operation middleware
+func (siw *ServerInterfaceWrapper) MintToken(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.MintToken(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // GetWorklist operation middleware
 func (siw *ServerInterfaceWrapper) GetWorklist(w http.ResponseWriter, r *http.Request) {
 
@@ -2208,6 +2660,27 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 	})
 	r.Group(func(r chi.Router) {
 		r.Post(options.BaseURL+"/api/probe-again", wrapper.ProbeAgain)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/tokens/judge", wrapper.JudgeToken)
+	})
+	r.Group(func(r chi.Router) {
+		r.Delete(options.BaseURL+"/api/tokens/kept", wrapper.ForgetToken)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/tokens/kept", wrapper.GetKeptTokens)
+	})
+	r.Group(func(r chi.Router) {
+		r.Put(options.BaseURL+"/api/tokens/kept", wrapper.KeepToken)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/tokens/mint", wrapper.MintToken)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/tokens/guess", wrapper.GuessSecret)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/tokens/audit", wrapper.AuditTokens)
 	})
 	r.Group(func(r chi.Router) {
 		r.Post(options.BaseURL+"/api/demo", wrapper.OpenDemo)
@@ -3534,6 +4007,273 @@ func (response GetTicksdefaultApplicationProblemPlusJSONResponse) VisitGetTicksR
 	return err
 }
 
+type AuditTokensRequestObject struct {
+	Params AuditTokensParams
+	Body   io.Reader
+}
+
+type AuditTokensResponseObject interface {
+	VisitAuditTokensResponse(w http.ResponseWriter) error
+}
+
+type AuditTokens200JSONResponse Audited
+
+func (response AuditTokens200JSONResponse) VisitAuditTokensResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AuditTokensdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AuditTokensdefaultApplicationProblemPlusJSONResponse) VisitAuditTokensResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GuessSecretRequestObject struct {
+	Body *GuessSecretJSONRequestBody
+}
+
+type GuessSecretResponseObject interface {
+	VisitGuessSecretResponse(w http.ResponseWriter) error
+}
+
+type GuessSecret200JSONResponse struct {
+	Found bool   `json:"found"`
+	Tried int    `json:"tried"`
+	Word  string `json:"word"`
+}
+
+func (response GuessSecret200JSONResponse) VisitGuessSecretResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GuessSecretdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GuessSecretdefaultApplicationProblemPlusJSONResponse) VisitGuessSecretResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type JudgeTokenRequestObject struct {
+	Body *JudgeTokenJSONRequestBody
+}
+
+type JudgeTokenResponseObject interface {
+	VisitJudgeTokenResponse(w http.ResponseWriter) error
+}
+
+type JudgeToken200JSONResponse TokenView
+
+func (response JudgeToken200JSONResponse) VisitJudgeTokenResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type JudgeTokendefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response JudgeTokendefaultApplicationProblemPlusJSONResponse) VisitJudgeTokenResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ForgetTokenRequestObject struct {
+	Params ForgetTokenParams
+}
+
+type ForgetTokenResponseObject interface {
+	VisitForgetTokenResponse(w http.ResponseWriter) error
+}
+
+type ForgetToken204Response struct {
+}
+
+func (response ForgetToken204Response) VisitForgetTokenResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type ForgetTokendefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ForgetTokendefaultApplicationProblemPlusJSONResponse) VisitForgetTokenResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetKeptTokensRequestObject struct {
+}
+
+type GetKeptTokensResponseObject interface {
+	VisitGetKeptTokensResponse(w http.ResponseWriter) error
+}
+
+type GetKeptTokens200JSONResponse []string
+
+func (response GetKeptTokens200JSONResponse) VisitGetKeptTokensResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetKeptTokensdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetKeptTokensdefaultApplicationProblemPlusJSONResponse) VisitGetKeptTokensResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type KeepTokenRequestObject struct {
+	Body *KeepTokenJSONRequestBody
+}
+
+type KeepTokenResponseObject interface {
+	VisitKeepTokenResponse(w http.ResponseWriter) error
+}
+
+type KeepToken204Response struct {
+}
+
+func (response KeepToken204Response) VisitKeepTokenResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type KeepTokendefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response KeepTokendefaultApplicationProblemPlusJSONResponse) VisitKeepTokenResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MintTokenRequestObject struct {
+	Body *MintTokenJSONRequestBody
+}
+
+type MintTokenResponseObject interface {
+	VisitMintTokenResponse(w http.ResponseWriter) error
+}
+
+type MintToken200JSONResponse struct {
+	Token string `json:"token"`
+}
+
+func (response MintToken200JSONResponse) VisitMintTokenResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MintTokendefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response MintTokendefaultApplicationProblemPlusJSONResponse) VisitMintTokenResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetWorklistRequestObject struct {
 	Params GetWorklistParams
 }
@@ -3677,6 +4417,27 @@ type StrictServerInterface interface {
 	// GetTicks The verdicts known of a target, in the order in which they were sent
 	// (GET /api/ticks)
 	GetTicks(ctx context.Context, request GetTicksRequestObject) (GetTicksResponseObject, error)
+	// AuditTokens Judge every token of a file; progress comes as events
+	// (POST /api/tokens/audit)
+	AuditTokens(ctx context.Context, request AuditTokensRequestObject) (AuditTokensResponseObject, error)
+	// GuessSecret Look for a token's HMAC secret among words
+	// (POST /api/tokens/guess)
+	GuessSecret(ctx context.Context, request GuessSecretRequestObject) (GuessSecretResponseObject, error)
+	// JudgeToken Judge a token and say what it opens; the answer does not hold the token
+	// (POST /api/tokens/judge)
+	JudgeToken(ctx context.Context, request JudgeTokenRequestObject) (JudgeTokenResponseObject, error)
+	// ForgetToken Forget a kept token
+	// (DELETE /api/tokens/kept)
+	ForgetToken(ctx context.Context, request ForgetTokenRequestObject) (ForgetTokenResponseObject, error)
+	// GetKeptTokens The names of kept tokens
+	// (GET /api/tokens/kept)
+	GetKeptTokens(ctx context.Context, request GetKeptTokensRequestObject) (GetKeptTokensResponseObject, error)
+	// KeepToken Seal a token under a name until it is forgotten
+	// (PUT /api/tokens/kept)
+	KeepToken(ctx context.Context, request KeepTokenRequestObject) (KeepTokenResponseObject, error)
+	// MintToken Make a test token with a key that the caller gives; the key is not stored
+	// (POST /api/tokens/mint)
+	MintToken(ctx context.Context, request MintTokenRequestObject) (MintTokenResponseObject, error)
 	// GetWorklist Requests that are not fair yet
 	// (GET /api/worklist)
 	GetWorklist(ctx context.Context, request GetWorklistRequestObject) (GetWorklistResponseObject, error)
@@ -4673,6 +5434,208 @@ func (sh *strictHandler) GetTicks(w http.ResponseWriter, r *http.Request, params
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(GetTicksResponseObject); ok {
 		if err := validResponse.VisitGetTicksResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// AuditTokens operation middleware
+func (sh *strictHandler) AuditTokens(w http.ResponseWriter, r *http.Request, params AuditTokensParams) {
+	var request AuditTokensRequestObject
+
+	request.Params = params
+
+	request.Body = r.Body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.AuditTokens(ctx, request.(AuditTokensRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AuditTokens")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(AuditTokensResponseObject); ok {
+		if err := validResponse.VisitAuditTokensResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GuessSecret operation middleware
+func (sh *strictHandler) GuessSecret(w http.ResponseWriter, r *http.Request) {
+	var request GuessSecretRequestObject
+
+	var body GuessSecretJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.GuessSecret(ctx, request.(GuessSecretRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GuessSecret")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(GuessSecretResponseObject); ok {
+		if err := validResponse.VisitGuessSecretResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// JudgeToken operation middleware
+func (sh *strictHandler) JudgeToken(w http.ResponseWriter, r *http.Request) {
+	var request JudgeTokenRequestObject
+
+	var body JudgeTokenJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.JudgeToken(ctx, request.(JudgeTokenRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "JudgeToken")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(JudgeTokenResponseObject); ok {
+		if err := validResponse.VisitJudgeTokenResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ForgetToken operation middleware
+func (sh *strictHandler) ForgetToken(w http.ResponseWriter, r *http.Request, params ForgetTokenParams) {
+	var request ForgetTokenRequestObject
+
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ForgetToken(ctx, request.(ForgetTokenRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ForgetToken")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ForgetTokenResponseObject); ok {
+		if err := validResponse.VisitForgetTokenResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetKeptTokens operation middleware
+func (sh *strictHandler) GetKeptTokens(w http.ResponseWriter, r *http.Request) {
+	var request GetKeptTokensRequestObject
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.GetKeptTokens(ctx, request.(GetKeptTokensRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetKeptTokens")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(GetKeptTokensResponseObject); ok {
+		if err := validResponse.VisitGetKeptTokensResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// KeepToken operation middleware
+func (sh *strictHandler) KeepToken(w http.ResponseWriter, r *http.Request) {
+	var request KeepTokenRequestObject
+
+	var body KeepTokenJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.KeepToken(ctx, request.(KeepTokenRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "KeepToken")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(KeepTokenResponseObject); ok {
+		if err := validResponse.VisitKeepTokenResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// MintToken operation middleware
+func (sh *strictHandler) MintToken(w http.ResponseWriter, r *http.Request) {
+	var request MintTokenRequestObject
+
+	var body MintTokenJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.MintToken(ctx, request.(MintTokenRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "MintToken")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(MintTokenResponseObject); ok {
+		if err := validResponse.VisitMintTokenResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {

@@ -8,6 +8,7 @@ export const router = createRouter({
     { path: '/board', name: 'board', component: BoardPlace },
     { path: '/declaration', name: 'declaration', component: () => import('./places/declaration/DeclarationPlace.vue') },
     { path: '/import', name: 'import', component: () => import('./places/import/ImportPlace.vue') },
+    { path: '/tokens', name: 'tokens', component: () => import('./places/tokens/TokensPlace.vue') },
     { path: '/sweeps', name: 'sweeps', component: () => import('./places/sweeps/SweepsPlace.vue') },
     { path: '/findings', name: 'findings', component: () => import('./places/findings/FindingsPlace.vue') },
     { path: '/targets', name: 'targets', component: () => import('./places/targets/TargetsPlace.vue') },

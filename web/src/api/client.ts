@@ -26,6 +26,8 @@ export type Comparison = components['schemas']['Comparison']
 export type Heading = components['schemas']['Heading']
 export type ImportPreview = components['schemas']['ImportPreview']
 export type ImportRequest = components['schemas']['ImportRequest']
+export type TokenView = components['schemas']['TokenView']
+export type Audited = components['schemas']['Audited']
 export type Event = components['schemas']['Event']
 
 const client = createClient<paths>({ baseUrl: '' })

@@ -534,6 +534,93 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/tokens/judge": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Judge a token and say what it opens; the answer does not hold the token */
+        post: operations["judgeToken"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tokens/kept": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The names of kept tokens */
+        get: operations["getKeptTokens"];
+        /** Seal a token under a name until it is forgotten */
+        put: operations["keepToken"];
+        post?: never;
+        /** Forget a kept token */
+        delete: operations["forgetToken"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tokens/mint": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a test token with a key that the caller gives; the key is not stored */
+        post: operations["mintToken"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tokens/guess": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Look for a token's HMAC secret among words */
+        post: operations["guessSecret"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tokens/audit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Judge every token of a file; progress comes as events */
+        post: operations["auditTokens"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/demo": {
         parameters: {
             query?: never;
@@ -1058,12 +1145,122 @@ export interface components {
             kind: string;
             reason: string;
         };
+        Judgement: {
+            id: string;
+            severity: string;
+            text: string;
+            why: string;
+            standard: string;
+            /** @enum {string} */
+            part: "text" | "header" | "claims" | "signature";
+            pointer?: string;
+        };
+        TokenPart: {
+            name: string;
+            value: string;
+            means: string;
+            /** Format: date-time */
+            date?: string;
+        };
+        Opens: {
+            route: string;
+            admitted: boolean;
+            depends: boolean;
+            outcome: string;
+            why: string;
+            file: string;
+            line: number;
+            granted: boolean;
+            public: boolean;
+        };
+        TokenView: {
+            /** @enum {string} */
+            kind: "signed" | "encrypted" | "opaque" | "empty";
+            fingerprint: string;
+            subject: string;
+            masked: string;
+            header: components["schemas"]["TokenPart"][];
+            claims: components["schemas"]["TokenPart"][];
+            judgements: components["schemas"]["Judgement"][];
+            sound: boolean;
+            scheme: string;
+            identity: string;
+            axis: {
+                /** Format: date-time */
+                now: string;
+                /** Format: date-time */
+                issued?: string;
+                /** Format: date-time */
+                begins?: string;
+                /** Format: date-time */
+                ends?: string;
+                /** Format: date-time */
+                declaredEnd?: string;
+                /** @description Seconds that it may work after a logout; absent when that is not said */
+                afterlife?: number;
+            };
+            reach: components["schemas"]["Opens"][];
+            keySource: string;
+        };
+        SeenToken: {
+            line: number;
+            fingerprint: string;
+            subject: string;
+            issuer: string;
+            scheme: string;
+            severity?: string;
+            wrong: number;
+            text?: string;
+            opens: number;
+            unsafe: number;
+            beyond: number;
+        };
+        TokenTally: {
+            id: string;
+            severity: string;
+            text: string;
+            why: string;
+            standard: string;
+            part: string;
+            count: number;
+            examples: components["schemas"]["SeenToken"][];
+        };
+        Audited: {
+            tokens: number;
+            distinct: number;
+            sound: number;
+            endless: number;
+            groups: {
+                [key: string]: {
+                    name: string;
+                    count: number;
+                }[];
+            };
+            lifetimes: {
+                /**
+                 * Format: int64
+                 * @description Nanoseconds; 0 is longer than the last
+                 */
+                upTo: number;
+                count: number;
+                tooLong: number;
+            }[];
+            tallies: components["schemas"]["TokenTally"][];
+            offenders: components["schemas"]["SeenToken"][];
+            powerful: components["schemas"]["SeenToken"][];
+        };
         Event: {
             /** @enum {string} */
-            type: "sweep" | "verdict" | "wait" | "declaration";
+            type: "sweep" | "verdict" | "wait" | "declaration" | "audit";
             sweep?: components["schemas"]["Sweep"];
             tick?: components["schemas"]["Tick"];
             text?: string;
+            audit?: {
+                id: string;
+                /** Format: int64 */
+                bytes: number;
+                tokens: number;
+            };
         };
     };
     responses: {
@@ -1946,6 +2143,209 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Sweep"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    judgeToken: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    text: string;
+                    target: string;
+                    /** @description Whose it is; with obtain also who logs in */
+                    identity: string;
+                    /** @description Empty is found out */
+                    scheme: string;
+                    obtain: boolean;
+                    /** @description The name of a kept token */
+                    kept: string;
+                    /** @description It is a refresh token */
+                    refresh: boolean;
+                };
+            };
+        };
+        responses: {
+            /** @description What is said about it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TokenView"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getKeptTokens: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The names */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string[];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    keepToken: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    name: string;
+                    text: string;
+                };
+            };
+        };
+        responses: {
+            /** @description It is kept */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    forgetToken: {
+        parameters: {
+            query: {
+                name: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is forgotten */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    mintToken: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    identity: string;
+                    scheme: string;
+                    target: string;
+                    /** @description A private JWK, PEM, or a secret for an HMAC algorithm */
+                    key: string;
+                    /** @description How long it lives; 0 is as declared */
+                    minutes: number;
+                };
+            };
+        };
+        responses: {
+            /** @description The token */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        token: string;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    guessSecret: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    text: string;
+                    /** @description One on a line */
+                    words: string;
+                };
+            };
+        };
+        responses: {
+            /** @description What was found */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        found: boolean;
+                        word: string;
+                        tried: number;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    auditTokens: {
+        parameters: {
+            query: {
+                /** @description A target's name; the first one when left out */
+                target?: components["parameters"]["OnTarget"];
+                /** @description Names the audit in its events */
+                id: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description What was found */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Audited"];
                 };
             };
             default: components["responses"]["Problem"];

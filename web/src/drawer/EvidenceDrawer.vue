@@ -283,6 +283,12 @@ function drag(e: PointerEvent) {
         @click="router.push({ name: 'declaration', query: { line: x!.line, file: x!.file } })"
         >Edit the rule</NButton
       >
+      <NButton
+        v-if="caller"
+        :title="`What a stolen token of ${caller} opens, until when, and what a logout does`"
+        @click="router.push({ name: 'tokens', query: { identity: caller } })"
+        >Its token</NButton
+      >
     </div>
     <DialogCard v-model:show="confirm" title="Send unsafe requests again?" :width="460">
       <p>

@@ -32,5 +32,6 @@ export function span(seconds: number): string {
   if (seconds < 1) return 'under 1 s'
   if (seconds < 90) return `${Math.round(seconds)} s`
   if (seconds < 5400) return `${Math.round(seconds / 60)} min`
-  return `${(seconds / 3600).toFixed(1)} h`
+  if (seconds < 172800) return `${+(seconds / 3600).toFixed(1)} h`
+  return `${Math.round(seconds / 86400)} days`
 }

@@ -17,6 +17,8 @@ export const failure = ref('') // why the last sweep could not check its target
 /** The sweep that the strip tells of. */
 export const shown = computed(() => running.value ?? last.value)
 
+export const audits = ref(new Map<string, { bytes: number; tokens: number }>()) // how far token audits are
+
 let ends = 0 // sweeps that were heard to end
 let loading = false
 let stale = false
@@ -120,6 +122,8 @@ export function start(): () => void {
           if (!s.partial) last.value = s
           void refresh()
         }
+      } else if (e.type === 'audit' && e.audit) {
+        audits.value.set(e.audit.id, e.audit)
       } else if (e.type === 'wait') {
         waiting.value = e.text ?? ''
       } else if (e.type === 'declaration') {

@@ -1,0 +1,175 @@
+package app
+
+import (
+	"context"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"encoding/json"
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/go-jose/go-jose/v4"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"millgate/core/token"
+	"millgate/standin"
+)
+
+func has(list []token.Judgement, id string) bool {
+	for _, j := range list {
+		if j.ID == id {
+			return true
+		}
+	}
+	return false
+}
+
+// A token is taken from the service, verified with its key set, and followed
+// to the routes that it opens; its text never comes back.
+func TestJudgeAnObtainedToken(t *testing.T) {
+	a := workspace(t, listen(t, standin.Options{}), nil, "")
+	v, err := a.JudgeToken(context.Background(), TokenQuery{Obtain: true, Identity: "sanna"})
+	require.NoError(t, err)
+	assert.Empty(t, v.Judgements)
+	assert.True(t, v.Sound)
+	assert.Equal(t, "access", v.Scheme)
+	assert.Equal(t, "sanna", v.Identity)
+	assert.Equal(t, "id:/.well-known/jwks.json", v.KeySource)
+	assert.Equal(t, 15*time.Minute, v.Axis.Ends.Sub(v.Axis.Issued))
+	assert.True(t, v.Axis.AfterlifeSaid)
+	opens := map[string]token.Opens{}
+	for _, o := range v.Reach {
+		opens[o.Route] = o
+	}
+	assert.True(t, opens["POST /v1/dome/slew"].Granted)
+	assert.NotContains(t, opens, "PUT /v1/people/{person_id}/roles")
+	b, err := json.Marshal(v)
+	require.NoError(t, err)
+	assert.NotContains(t, string(b), "eyJhbGciOi")
+
+	_, err = a.JudgeToken(context.Background(), TokenQuery{Obtain: true, Identity: "lanternfish"})
+	require.ErrorContains(t, err, "no bearer credential")
+	_, err = a.JudgeToken(context.Background(), TokenQuery{Text: " \n"})
+	require.ErrorIs(t, err, ErrInput)
+	_, err = a.JudgeToken(context.Background(), TokenQuery{Text: "x", Target: "nowhere"})
+	require.ErrorIs(t, err, ErrNotFound)
+}
+
+func TestLongLivedTokensAreFound(t *testing.T) {
+	a := workspace(t, listen(t, standin.Options{Flaws: []standin.Flaw{standin.LongLife}}), nil, "")
+	v, err := a.JudgeToken(context.Background(), TokenQuery{Obtain: true, Identity: "imre"})
+	require.NoError(t, err)
+	assert.True(t, has(v.Judgements, "too-long"))
+}
+
+func TestKeptTokens(t *testing.T) {
+	a, err := Open(t.TempDir(), "../examples/fernhollow/fernhollow.gate.yaml")
+	require.NoError(t, err)
+	defer func() { assert.NoError(t, a.Close()) }()
+	require.NoError(t, a.KeepSecret("OTHER", "x"))
+	require.NoError(t, a.KeepToken("of imre", "Bearer eyJhbGciOiJub25lIn0.eyJzdWIiOiJpbXJlIn0."))
+	names, err := a.KeptTokens()
+	require.NoError(t, err)
+	assert.Equal(t, []string{"of imre"}, names, "other secrets are no tokens")
+	v, err := a.JudgeToken(context.Background(), TokenQuery{Kept: "of imre"})
+	require.NoError(t, err)
+	assert.Equal(t, "imre", v.Subject)
+	require.NoError(t, a.ForgetToken("of imre"))
+	require.ErrorIs(t, a.ForgetToken("of imre"), ErrNotFound)
+	_, err = a.JudgeToken(context.Background(), TokenQuery{Kept: "of imre"})
+	require.ErrorIs(t, err, ErrNotFound)
+	for _, bad := range [][2]string{{"", "x"}, {"n", " "}, {strings.Repeat("n", 99), "x"}} {
+		require.ErrorIs(t, a.KeepToken(bad[0], bad[1]), ErrInput)
+	}
+}
+
+func TestMintedTokensAreSound(t *testing.T) {
+	a, err := Open("", "../examples/fernhollow/fernhollow.gate.yaml")
+	require.NoError(t, err)
+	defer func() { assert.NoError(t, a.Close()) }()
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	require.NoError(t, err)
+	jwk, err := json.Marshal(jose.JSONWebKey{Key: key, KeyID: "t1"})
+	require.NoError(t, err)
+	s, err := a.MintToken(MintQuery{Identity: "imre", Key: string(jwk)})
+	require.NoError(t, err)
+	d, _ := a.Document()
+	k, _, err := token.ReadKeys(jwk)
+	require.NoError(t, err)
+	list := token.Judge(token.Decode(s), token.Context{Now: time.Now(), Doc: d, Scheme: d.SchemeNamed("access"), Identity: d.IdentityNamed("imre"), Values: d.Targets[0].Values, Keys: k})
+	assert.Empty(t, list, "what is minted is as the declaration says")
+	for want, q := range map[string]MintQuery{
+		"no identity":    {Identity: "zed", Key: string(jwk)},
+		"no scheme with": {Identity: "lanternfish", Key: string(jwk)},
+		"neither a JWK":  {Identity: "imre", Key: "word"},
+	} {
+		_, err := a.MintToken(q)
+		require.ErrorContains(t, err, want)
+	}
+}
+
+func TestGuessSecret(t *testing.T) {
+	k, err := token.ReadSigningKey([]byte("under the ridge"), []string{"HS256"})
+	require.NoError(t, err)
+	s, err := k.Mint(rand.Reader, "JWT", map[string]any{"sub": "x"})
+	require.NoError(t, err)
+	var words strings.Builder
+	for i := range 60000 {
+		fmt.Fprintf(&words, "word%d\r\n", i)
+	}
+	var most int64
+	_, ok, err := GuessSecret(context.Background(), s, strings.NewReader(words.String()), nil)
+	require.NoError(t, err)
+	assert.False(t, ok)
+	// Wherever it stands, also across the pieces that the cores take.
+	for _, at := range []int{0, 64<<10 - 5, 64 << 10, words.Len()} {
+		text := words.String()
+		if i := strings.LastIndexByte(text[:at], '\n'); i >= 0 {
+			at = i + 1
+		} else {
+			at = 0
+		}
+		w, ok, err := GuessSecret(context.Background(), s, strings.NewReader(text[:at]+"under the ridge\n"+text[at:]), func(n int64) { most = max(0, n) })
+		require.NoError(t, err)
+		assert.True(t, ok, at)
+		assert.Equal(t, "under the ridge", w)
+	}
+	assert.GreaterOrEqual(t, most, int64(0))
+	ctx, cancel := context.WithCancel(context.Background())
+	cancel()
+	_, _, err = GuessSecret(ctx, s, strings.NewReader(words.String()), nil)
+	require.ErrorIs(t, err, context.Canceled)
+	_, _, err = GuessSecret(context.Background(), "opaque", strings.NewReader("x"), nil)
+	require.ErrorIs(t, err, ErrInput)
+}
+
+func TestAuditIsStoppedAndTold(t *testing.T) {
+	a, err := Open("", "../examples/fernhollow/fernhollow.gate.yaml")
+	require.NoError(t, err)
+	defer func() { assert.NoError(t, a.Close()) }()
+	k, err := token.ReadSigningKey([]byte("secret"), []string{"HS256"})
+	require.NoError(t, err)
+	var b strings.Builder
+	for i := range 2000 {
+		s, err := k.Mint(rand.Reader, "JWT", map[string]any{"sub": "imre", "n": i})
+		require.NoError(t, err)
+		b.WriteString(s + "\n")
+	}
+	var p AuditProgress
+	r, err := a.AuditTokens(context.Background(), "", true, strings.NewReader(b.String()), func(x AuditProgress) { p = x })
+	require.NoError(t, err)
+	assert.Equal(t, 2000, r.Distinct)
+	assert.Equal(t, 2000, p.Tokens)
+	assert.Equal(t, int64(b.Len()), p.Bytes)
+	assert.Equal(t, "secret-guessed", r.Tallies[0].ID, "a common secret is found once for all tokens of an issuer")
+	assert.Equal(t, 2000, r.Tallies[0].Count)
+	ctx, cancel := context.WithCancel(context.Background())
+	cancel()
+	r, err = a.AuditTokens(ctx, "", true, strings.NewReader(b.String()), nil)
+	require.ErrorIs(t, err, context.Canceled)
+	assert.Less(t, r.Tokens, 2000)
+}

@@ -1,0 +1,117 @@
+package server
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"strings"
+	"time"
+
+	"millgate/app"
+	"millgate/server/contract"
+)
+
+// recast gives a value of the contract the members of one of the app that has
+// the same names.
+func recast[T any](from any) (T, error) {
+	var to T
+	b, err := json.Marshal(from)
+	if err == nil {
+		err = json.Unmarshal(b, &to)
+	}
+	return to, err
+}
+
+func instant(t time.Time) *time.Time {
+	if t.IsZero() {
+		return nil
+	}
+	return &t
+}
+
+// JudgeToken judges a token.
+func (s *Server) JudgeToken(ctx context.Context, q contract.JudgeTokenRequestObject) (contract.JudgeTokenResponseObject, error) {
+	b := q.Body
+	v, err := s.app.JudgeToken(ctx, app.TokenQuery{Text: b.Text, Target: b.Target, Identity: b.Identity, Scheme: b.Scheme, Obtain: b.Obtain, Kept: b.Kept, Refresh: b.Refresh})
+	if err != nil {
+		return nil, err
+	}
+	out := contract.TokenView{Kind: contract.TokenViewKind(v.Kind), Fingerprint: v.Fingerprint, Subject: v.Subject, Masked: v.Masked, Sound: v.Sound, Scheme: v.Scheme, Identity: v.Identity, KeySource: v.KeySource,
+		Header: partsOf(v.Header), Claims: partsOf(v.Claims)}
+	if out.Judgements, err = recast[[]contract.Judgement](orEmpty(v.Judgements)); err != nil {
+		return nil, err
+	}
+	if out.Reach, err = recast[[]contract.Opens](v.Reach); err != nil {
+		return nil, err
+	}
+	out.Axis.Now, out.Axis.Issued, out.Axis.Begins, out.Axis.Ends, out.Axis.DeclaredEnd = v.Axis.Now, instant(v.Axis.Issued), instant(v.Axis.Begins), instant(v.Axis.Ends), instant(v.Axis.DeclaredEnd)
+	if v.Axis.AfterlifeSaid {
+		n := int(v.Axis.Afterlife / time.Second)
+		out.Axis.Afterlife = &n
+	}
+	return contract.JudgeToken200JSONResponse(out), nil
+}
+
+func partsOf(list []app.TokenPart) []contract.TokenPart {
+	out := []contract.TokenPart{}
+	for _, p := range list {
+		out = append(out, contract.TokenPart{Name: p.Name, Value: p.Value, Means: p.Means, Date: p.Date})
+	}
+	return out
+}
+
+// GetKeptTokens lists the names of kept tokens.
+func (s *Server) GetKeptTokens(context.Context, contract.GetKeptTokensRequestObject) (contract.GetKeptTokensResponseObject, error) {
+	names, err := s.app.KeptTokens()
+	return contract.GetKeptTokens200JSONResponse(orEmpty(names)), err
+}
+
+// KeepToken seals a token.
+func (s *Server) KeepToken(_ context.Context, q contract.KeepTokenRequestObject) (contract.KeepTokenResponseObject, error) {
+	return contract.KeepToken204Response{}, s.app.KeepToken(q.Body.Name, q.Body.Text)
+}
+
+// ForgetToken removes a kept token.
+func (s *Server) ForgetToken(_ context.Context, q contract.ForgetTokenRequestObject) (contract.ForgetTokenResponseObject, error) {
+	return contract.ForgetToken204Response{}, s.app.ForgetToken(q.Params.Name)
+}
+
+// MintToken makes a test token.
+func (s *Server) MintToken(_ context.Context, q contract.MintTokenRequestObject) (contract.MintTokenResponseObject, error) {
+	b := q.Body
+	if b.Minutes < 0 || b.Minutes > 366*24*60 {
+		return nil, fmt.Errorf("%w: a test token lives between a minute and a year", app.ErrInput)
+	}
+	t, err := s.app.MintToken(app.MintQuery{Identity: b.Identity, Scheme: b.Scheme, Target: b.Target, Key: b.Key, Life: time.Duration(b.Minutes) * time.Minute})
+	if err != nil {
+		return nil, err
+	}
+	return contract.MintToken200JSONResponse{Token: t}, nil
+}
+
+// GuessSecret looks for a token's secret.
+func (s *Server) GuessSecret(ctx context.Context, q contract.GuessSecretRequestObject) (contract.GuessSecretResponseObject, error) {
+	w, ok, err := app.GuessSecret(ctx, q.Body.Text, strings.NewReader(q.Body.Words), nil)
+	if err != nil {
+		return nil, err
+	}
+	return contract.GuessSecret200JSONResponse{Found: ok, Word: w, Tried: strings.Count(strings.TrimRight(q.Body.Words, "\n"), "\n") + 1}, nil
+}
+
+// AuditTokens judges every token of a file while it is being sent.
+func (s *Server) AuditTokens(ctx context.Context, q contract.AuditTokensRequestObject) (contract.AuditTokensResponseObject, error) {
+	target := ""
+	if q.Params.Target != nil {
+		target = *q.Params.Target
+	}
+	r, err := s.app.AuditTokens(ctx, target, false, q.Body, func(p app.AuditProgress) {
+		p.ID = q.Params.Id
+		s.app.Events.Send(app.Event{Type: "audit", Audit: &p})
+	})
+	if err != nil {
+		return nil, err
+	}
+	out, err := recast[contract.Audited](r)
+	out.Tallies, out.Offenders, out.Powerful = orEmpty(out.Tallies), orEmpty(out.Offenders), orEmpty(out.Powerful)
+	return contract.AuditTokens200JSONResponse(out), err
+}
