@@ -57,6 +57,7 @@ bench: server/dist/index.html chromium
 fuzz:
 	$(GO) test ./core/declaration -run '^$$' -fuzz FuzzParse -fuzztime 30s -fuzzminimizetime 1x
 	$(GO) test ./core/route -run '^$$' -fuzz FuzzSelector -fuzztime 30s -fuzzminimizetime 1x
+	$(GO) test ./core/token -run '^$$' -fuzz FuzzDecodeAndJudge -fuzztime 30s -fuzzminimizetime 1x
 	$(GO) test ./core/verdict -run '^$$' -fuzz FuzzCheckAnswer -fuzztime 30s -fuzzminimizetime 1x
 	$(GO) test ./format/openapi -run '^$$' -fuzz FuzzRead -fuzztime 30s -fuzzminimizetime 1x
 	$(GO) test ./format/har -run '^$$' -fuzz FuzzRead -fuzztime 30s -fuzzminimizetime 1x

@@ -12,6 +12,7 @@ import (
 	"millgate/core/declaration"
 	"millgate/core/probe"
 	"millgate/core/review"
+	"millgate/core/token"
 	"millgate/core/verdict"
 )
 
@@ -43,6 +44,9 @@ type Row struct {
 	Verdict     string // one letter for each column: the gap's, "=" agrees, "?" unproven, "." unprobed
 	Inferred    string // "1" where another of the class was sent
 	Declared    bool
+	Tokens      string // one letter for each way of the board: the expectation, "-" where the way means nothing here
+	TokenSeen   string // one letter for each way, as Verdict
+	TokenCaller string // whose sound credential the ways are made of; the caller of the way "sound"
 }
 
 // Board is the whole Access lens.
@@ -54,6 +58,7 @@ type Board struct {
 	Target   string
 	Targets  []string
 	Columns  []Column
+	Ways     []string // the columns of the Tokens lens: sound, absent, and every way of being broken
 	Rows     []Row
 	Counts   verdict.Counts
 	Review   int // messages about the declaration
@@ -100,9 +105,11 @@ func (a *App) Board(target string) (Board, error) {
 	}
 	board := access.NewBoard(d)
 	b.Columns = columns(d, board.Classes)
+	b.Ways = append([]string{WaySound, WayAbsent}, probe.AllWays(d)...)
 	b.Counts = verdict.Counts{Crossings: map[verdict.Kind]int{}, Findings: map[verdict.Kind]int{}}
 	worst, rowWorst, stray := map[string]verdict.Kind{}, map[string]verdict.Kind{}, []string{}
 	inferred := map[string]bool{}
+	ways, donors := map[string]verdict.Kind{}, map[string]string{}
 	if t := a.pickTarget(target); t != nil && b.Errors == 0 {
 		b.Target = t.Name
 		o, err := a.judged(t)
@@ -119,10 +126,20 @@ func (a *App) Board(target string) (Board, error) {
 				rowWorst[route] = k
 			}
 		}
+		for _, p := range a.planned(o, t).Probes {
+			if p.IsControl && p.Identity != "" && p.State == access.Sound {
+				donors[p.RouteKey] = p.Identity
+			}
+		}
 		for _, p := range o.sent() {
 			it, ok := o.items[p.ID]
 			if !ok {
 				continue
+			}
+			if w := wayOf(p); w != "" {
+				if k := p.RouteKey + "\x00" + w; ways[k] == "" || verdict.Worse(it.Verdict.Kind, ways[k]) {
+					ways[k] = it.Verdict.Kind
+				}
 			}
 			route := p.RouteKey
 			if p.Kind == probe.UnknownPath {
@@ -173,6 +190,8 @@ func (a *App) Board(target string) (Board, error) {
 		row := Row{Key: rt.Key(), Method: rt.Method(), Host: rt.Host, Path: rt.Path(), Prefix: probe.Prefix(rt.Selector), Effect: string(rt.Effect), Sensitivity: string(rt.Sensitivity),
 			Group: rt.Group, Summary: rt.Summary, Line: rt.Line, File: rt.File, Declared: true}
 		letters(&row, i)
+		row.TokenCaller = donors[row.Key]
+		row.Tokens, row.TokenSeen = wayLetters(d, i, b.Ways, row, ways)
 		b.Rows = append(b.Rows, row)
 	}
 	for _, s := range stray {
@@ -181,9 +200,76 @@ func (a *App) Board(target string) (Board, error) {
 			row.Method, row.Path = m, p
 		}
 		letters(&row, -1)
+		row.Tokens, row.TokenSeen = strings.Repeat("-", len(b.Ways)), strings.Repeat(".", len(b.Ways))
 		b.Rows = append(b.Rows, row)
 	}
 	return b, nil
+}
+
+// The first two columns of the Tokens lens.
+const (
+	WaySound  = "sound"
+	WayAbsent = "absent"
+)
+
+// wayCaller is put before a way where a caller is asked for.
+const wayCaller = "credential:"
+
+// wayOf is the column of the Tokens lens that a probe belongs to, "" without.
+func wayOf(p *probe.Probe) string {
+	switch {
+	case p.Kind == probe.Credential:
+		return p.Way
+	case p.Kind != probe.Crossing:
+		return ""
+	case p.IsControl && p.Identity != "" && p.State == access.Sound:
+		return WaySound
+	case p.Identity == "" && p.State == access.Absent:
+		return WayAbsent
+	case p.Identity == "" && p.State == access.Broken:
+		return string(token.Altered)
+	}
+	return ""
+}
+
+// wayLetters are a row's cells in the Tokens lens.
+func wayLetters(d *declaration.Document, i int, all []string, row Row, seen map[string]verdict.Kind) (expect, found string) {
+	var e, v strings.Builder
+	mean := map[string]bool{}
+	if entry := d.Entry(i); entry != nil && access.Evaluate(d, i, access.Caller{State: access.Broken}).Outcome == access.Refuse {
+		for _, s := range d.Accepted(entry) {
+			for _, w := range probe.Ways(s) {
+				mean[w] = true
+			}
+		}
+	}
+	for _, w := range all {
+		letter := byte('-')
+		switch {
+		case w == WaySound && row.TokenCaller != "":
+			letter = 'a'
+		case w == WayAbsent:
+			letter = row.Expect[0]
+		case mean[w]:
+			letter = 'r'
+		}
+		e.WriteByte(letter)
+		k := verdictLetter(seen[row.Key+"\x00"+w])
+		if letter == '-' {
+			k = '.'
+		}
+		v.WriteByte(k)
+	}
+	return e.String(), v.String()
+}
+
+// belongs says whether a probe belongs to what a cell is asked for with caller: an
+// identity, "" for nobody, or a way of the Tokens lens.
+func belongs(p *probe.Probe, caller string) bool {
+	if w, ok := strings.CutPrefix(caller, wayCaller); ok {
+		return wayOf(p) == w
+	}
+	return p.Column() == caller
 }
 
 // sent are the planned probes; none when nothing is known of the target.
@@ -264,14 +350,18 @@ func (a *App) Crossing(target, route, caller string) (CrossingView, error) {
 	v := CrossingView{Route: route, Caller: caller}
 	i := d.RouteNamed(route)
 	id := d.IdentityNamed(caller)
-	if caller != "" && id == nil {
+	way, tokens := strings.CutPrefix(caller, wayCaller)
+	if caller != "" && id == nil && !tokens {
 		return v, fmt.Errorf("%w: there is no identity %q", ErrNotFound, caller)
 	}
 	state := access.Sound
 	v.Label = "nobody · no credential"
-	if id == nil {
+	switch {
+	case tokens:
+		state, v.Label = access.Broken, "a credential that is "+way
+	case id == nil:
 		state = access.Absent
-	} else {
+	default:
 		v.Label = identityLabel(d, i, id)
 	}
 	if i >= 0 {
@@ -301,12 +391,12 @@ func (a *App) Crossing(target, route, caller string) (CrossingView, error) {
 	}
 	known := i >= 0
 	for _, p := range pl.Probes {
-		at := p.RouteKey == route || p.Kind == probe.UnknownPath && route == verdict.AnyPath
-		if !at {
+		here := p.RouteKey == route || p.Kind == probe.UnknownPath && route == verdict.AnyPath
+		if !here {
 			continue
 		}
 		known = true
-		if p.Column() != sent {
+		if !belongs(p, sent) {
 			continue
 		}
 		v.Unsafe = v.Unsafe || p.Unsafe()
@@ -336,6 +426,9 @@ func (a *App) Crossing(target, route, caller string) (CrossingView, error) {
 			}
 		}
 	}
+	if tokens {
+		sent = "" // such probes are sent as nobody
+	}
 	return v, a.past(&v, t.Name, sent)
 }
 
@@ -345,6 +438,9 @@ func (a *App) past(v *CrossingView, target, sent string) error {
 		return err
 	}
 	for _, r := range rows {
+		if strings.HasPrefix(v.Caller, wayCaller) && !slices.ContainsFunc(v.Probes, func(p ProbeView) bool { return p.Probe.ID == r.ProbeID }) {
+			continue
+		}
 		f, err := decodeFact(r.Fact)
 		if err != nil {
 			continue

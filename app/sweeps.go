@@ -31,6 +31,7 @@ type PlanSummary struct {
 	Unsafe   int                 `json:"unsafe"`
 	Made     int                 `json:"made"` // probes on throwaway records
 	Inferred int                 `json:"inferred"`
+	Spared   int                 `json:"spared"`  // broken credentials that a route with the same guard stands for
 	Seconds  float64             `json:"seconds"` // at the target's pace
 	Pace     string              `json:"pace"`
 	Policy   string              `json:"policy"` // the target's `unsafe`
@@ -39,7 +40,7 @@ type PlanSummary struct {
 }
 
 func summary(pl *probe.Plan, t *declaration.Target) PlanSummary {
-	s := PlanSummary{Target: t.Name, Base: t.Base, Probes: len(pl.Probes), Requests: pl.Requests(), Unsafe: pl.Unsafe(), Made: pl.Made(), Inferred: pl.Inferred,
+	s := PlanSummary{Target: t.Name, Base: t.Base, Probes: len(pl.Probes), Requests: pl.Requests(), Unsafe: pl.Unsafe(), Made: pl.Made(), Inferred: pl.Inferred, Spared: pl.Spared,
 		Seconds: pl.Duration(t.Pace).Seconds(), Pace: t.Pace.String(), Policy: string(t.Unsafe), Kinds: map[probe.Kind]int{}, Shared: map[string][]string{}}
 	for _, p := range pl.Probes {
 		s.Kinds[p.Kind]++
@@ -293,7 +294,7 @@ func (a *App) ProbeAgain(target string, keys []CrossingKey) (*Run, error) {
 	want := map[string]bool{}
 	for _, p := range pl.Probes {
 		for _, k := range keys {
-			if p.RouteKey == k.Route && (k.Caller == "*" || p.Column() == k.Caller || slices.Contains(p.StandsFor, k.Caller)) {
+			if p.RouteKey == k.Route && (k.Caller == "*" || belongs(p, k.Caller) || slices.Contains(p.StandsFor, k.Caller)) {
 				want[p.ID] = true
 				if p.Control != "" {
 					want[p.Control] = true

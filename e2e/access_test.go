@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -33,6 +34,8 @@ func TestAccessibility(t *testing.T) {
 	}
 	routes := filepath.Join(t.TempDir(), "charts.openapi.yaml")
 	require.NoError(t, os.WriteFile(routes, []byte(charts), 0o600))
+	issued := filepath.Join(t.TempDir(), "tokens.txt")
+	require.NoError(t, os.WriteFile(issued, []byte(strings.TrimPrefix(pasted, "Bearer ")), 0o600))
 	swept := false
 	for _, theme := range []string{"light", "dark"} {
 		p := open(t, url+"/board", theme)
@@ -55,6 +58,16 @@ func TestAccessibility(t *testing.T) {
 			p.see("main", map[string]string{"declaration": "millgate", "sweeps": "Left behind", "findings": "No guard", "targets": "Base address"}[place])
 			check(p, theme+" "+place)
 		}
+		p.MustNavigate(url + "/board?lens=tokens")
+		p.see("[role=columnheader]", "expired")
+		check(p, theme+" Tokens lens")
+		p.MustNavigate(url + "/tokens?identity=imre")
+		p.see("h2", "What it opens")
+		check(p, theme+" a token")
+		p.MustNavigate(url + "/tokens?tab=audit")
+		p.MustElement("[aria-label='File of tokens']").MustSetFiles(issued)
+		p.see("h2", "They open most")
+		check(p, theme+" audit")
 		p.MustNavigate(url + "/import")
 		p.see("h1", "Bring in routes")
 		p.MustElement("[aria-label='Files to import']").MustSetFiles(routes)

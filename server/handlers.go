@@ -46,13 +46,13 @@ func (s *Server) GetBoard(_ context.Context, q contract.GetBoardRequestObject) (
 		return nil, err
 	}
 	out := contract.Board{Title: b.Title, File: b.File, Revision: int(b.Revision), KeptAt: b.KeptAt, Target: b.Target, Targets: append([]string{}, b.Targets...), Counts: countsOf(b.Counts),
-		Review: b.Review, Errors: b.Errors, Empty: b.Empty, Columns: []contract.Column{}, Rows: []contract.Row{}, Sweep: sweepOf(b.Sweep)}
+		Review: b.Review, Errors: b.Errors, Empty: b.Empty, Columns: []contract.Column{}, Ways: orEmpty(b.Ways), Rows: []contract.Row{}, Sweep: sweepOf(b.Sweep)}
 	for _, c := range b.Columns {
 		out.Columns = append(out.Columns, contract.Column{Key: c.Key, Label: c.Label, Sub: c.Sub, Class: c.Class, Members: c.Members, Roles: c.Roles})
 	}
 	for _, r := range b.Rows {
 		out.Rows = append(out.Rows, contract.Row{Key: r.Key, Method: r.Method, Host: r.Host, Path: r.Path, Prefix: r.Prefix, Group: r.Group, Effect: r.Effect, Sensitivity: r.Sensitivity, Summary: r.Summary,
-			Line: r.Line, File: r.File, Worst: r.Worst, Expect: r.Expect, Verdict: r.Verdict, Inferred: r.Inferred, Declared: r.Declared})
+			Line: r.Line, File: r.File, Worst: r.Worst, Expect: r.Expect, Verdict: r.Verdict, Inferred: r.Inferred, Declared: r.Declared, Tokens: r.Tokens, TokenSeen: r.TokenSeen, TokenCaller: r.TokenCaller})
 	}
 	return contract.GetBoard200JSONResponse(out), nil
 }
@@ -404,7 +404,7 @@ func (s *Server) GetPlan(_ context.Context, q contract.GetPlanRequestObject) (co
 	if err != nil {
 		return nil, err
 	}
-	out := contract.Plan{Target: p.Target, Base: p.Base, Probes: p.PlanSummary.Probes, Requests: p.Requests, Unsafe: p.Unsafe, Made: p.Made, Inferred: p.Inferred, Seconds: float32(p.Seconds), Pace: p.Pace, Policy: p.Policy,
+	out := contract.Plan{Target: p.Target, Base: p.Base, Probes: p.PlanSummary.Probes, Requests: p.Requests, Unsafe: p.Unsafe, Made: p.Made, Inferred: p.Inferred, Spared: p.Spared, Seconds: float32(p.Seconds), Pace: p.Pace, Policy: p.Policy,
 		Kinds: contract.Numbers{}, Shared: p.Shared, Left: omissionsOf(p.Left)}
 	for k, n := range p.Kinds {
 		out.Kinds[string(k)] = n

@@ -27,9 +27,9 @@ import (
 type Variant string
 
 const (
-	Unsigned         Variant = "unsigned"                   // alg none, no signature (RFC 8725 section 2.1)
-	UnsignedCase     Variant = "unsigned, in other letters" // nOnE: a list that forbids "none" exactly lets it pass
-	SignatureRemoved Variant = "signature removed"          // the header as it was
+	Unsigned         Variant = "unsigned"          // alg none, no signature (RFC 8725 section 2.1)
+	UnsignedCase     Variant = "unsigned, nOnE"    // nOnE: a list that forbids "none" exactly lets it pass
+	SignatureRemoved Variant = "signature removed" // the header as it was
 	Altered          Variant = "altered signature"
 	Raised           Variant = "raised role"          // claims changed, the old signature
 	ForeignKey       Variant = "foreign key"          // signed by a key that nobody knows, same algorithm

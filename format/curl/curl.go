@@ -43,10 +43,13 @@ func Command(d *declaration.Document, t *declaration.Target, p *probe.Probe, rec
 		header(quote(h[0] + ": " + h[1]))
 	}
 	query := q.Query
-	if s := d.SchemeNamed(p.Scheme); s != nil && p.Kind != probe.WrongSecret {
+	if s := d.SchemeNamed(p.Scheme); s != nil && p.Kind != probe.WrongSecret && p.Kind != probe.Issued {
 		who := p.Identity
 		if p.State == access.Broken {
 			who = "BROKEN"
+		}
+		if p.Kind == probe.Credential {
+			who = p.Way
 		}
 		v := "\x01" + Variable(who, s.Name, map[bool]string{true: "TOKEN", false: "KEY"}[s.Kind == declaration.Bearer])
 		switch {

@@ -202,6 +202,9 @@ type Board struct {
 	Target   string   `json:"target"`
 	Targets  []string `json:"targets"`
 	Title    string   `json:"title"`
+
+	// Ways The columns of the Tokens lens
+	Ways []string `json:"ways"`
 }
 
 // BoardEdit defines model for BoardEdit.
@@ -587,19 +590,22 @@ type Opens struct {
 
 // Plan defines model for Plan.
 type Plan struct {
-	Base         string              `json:"base"`
-	Inferred     int                 `json:"inferred"`
-	Kinds        Numbers             `json:"kinds"`
-	Left         []Omission          `json:"left"`
-	Made         int                 `json:"made"`
-	Pace         string              `json:"pace"`
-	Policy       string              `json:"policy"`
-	Probes       int                 `json:"probes"`
-	Requests     int                 `json:"requests"`
-	Seconds      float32             `json:"seconds"`
-	Shared       map[string][]string `json:"shared"`
-	Target       string              `json:"target"`
-	Unsafe       int                 `json:"unsafe"`
+	Base     string              `json:"base"`
+	Inferred int                 `json:"inferred"`
+	Kinds    Numbers             `json:"kinds"`
+	Left     []Omission          `json:"left"`
+	Made     int                 `json:"made"`
+	Pace     string              `json:"pace"`
+	Policy   string              `json:"policy"`
+	Probes   int                 `json:"probes"`
+	Requests int                 `json:"requests"`
+	Seconds  float32             `json:"seconds"`
+	Shared   map[string][]string `json:"shared"`
+
+	// Spared Broken credentials that a route with the same guard stands for
+	Spared       int    `json:"spared"`
+	Target       string `json:"target"`
+	Unsafe       int    `json:"unsafe"`
 	UnsafeProbes []struct {
 		Caller   string `json:"caller"`
 		Expected string `json:"expected"`
@@ -677,6 +683,15 @@ type Row struct {
 	Prefix      string `json:"prefix"`
 	Sensitivity string `json:"sensitivity"`
 	Summary     string `json:"summary"`
+
+	// TokenCaller Whose sound credential the ways are made of
+	TokenCaller string `json:"tokenCaller"`
+
+	// TokenSeen One letter for each way, as verdict
+	TokenSeen string `json:"tokenSeen"`
+
+	// Tokens One letter for each way: the expectation, - where the way means nothing here
+	Tokens string `json:"tokens"`
 
 	// Verdict One letter for each column: a kind of gap, = agrees, ? unproven, . not probed
 	Verdict string `json:"verdict"`
@@ -894,7 +909,7 @@ type GetCrossingParams struct {
 	Target *OnTarget `form:"target,omitempty" json:"target,omitempty"`
 	Route  string    `form:"route" json:"route"`
 
-	// Caller An identity; empty is nobody
+	// Caller An identity; empty is nobody; credential:WAY is a way of the Tokens lens
 	Caller string `form:"caller" json:"caller"`
 }
 

@@ -684,6 +684,8 @@ export interface components {
             target: string;
             targets: string[];
             columns: components["schemas"]["Column"][];
+            /** @description The columns of the Tokens lens */
+            ways: string[];
             rows: components["schemas"]["Row"][];
             counts: components["schemas"]["Counts"];
             /** @description Messages about the declaration */
@@ -724,6 +726,12 @@ export interface components {
             /** @description One where another of the class was sent */
             inferred: string;
             declared: boolean;
+            /** @description One letter for each way: the expectation, - where the way means nothing here */
+            tokens: string;
+            /** @description One letter for each way, as verdict */
+            tokenSeen: string;
+            /** @description Whose sound credential the ways are made of */
+            tokenCaller: string;
         };
         Rung: {
             number: number;
@@ -1087,6 +1095,8 @@ export interface components {
             requests: number;
             unsafe: number;
             made: number;
+            /** @description Broken credentials that a route with the same guard stands for */
+            spared: number;
             inferred: number;
             seconds: number;
             pace: string;
@@ -1315,7 +1325,7 @@ export interface operations {
                 /** @description A target's name; the first one when left out */
                 target?: components["parameters"]["OnTarget"];
                 route: string;
-                /** @description An identity; empty is nobody */
+                /** @description An identity; empty is nobody; credential:WAY is a way of the Tokens lens */
                 caller: string;
             };
             header?: never;

@@ -62,7 +62,10 @@ const cell = computed(() =>
   Math.max(30, Math.min(72, Math.floor((width.value - fixed.value - 8) / Math.max(1, props.heads.length)))),
 )
 const narrow = computed(() => cell.value < 46)
-const headHeight = computed(() => (narrow.value ? 92 : 45))
+// Turned heads are as high as the longest name needs, within reason.
+const headHeight = computed(() =>
+  narrow.value ? Math.min(138, Math.max(92, 18 + 6.6 * Math.max(0, ...props.heads.map((h) => h.label.length)))) : 45,
+)
 
 const virtual = useVirtualizer(
   computed(() => ({
@@ -287,7 +290,7 @@ const id = (r: number, c: number) => `cell-${r}-${c}`
       class="inner"
       :style="{ '--cell': `${cell}px`, '--route': `${routeWidth}px`, minWidth: `${fixed + heads.length * cell}px` }"
     >
-      <div class="head" :class="{ narrow }" role="row" aria-rowindex="1">
+      <div class="head" :class="{ narrow }" :style="{ height: `${headHeight}px` }" role="row" aria-rowindex="1">
         <div class="left" role="columnheader">
           <div class="title">
             <b>Route</b
@@ -387,9 +390,6 @@ const id = (r: number, c: number) => `cell-${r}-${c}`
   background: var(--sheet);
   border-bottom: 1px solid var(--line);
 }
-.head.narrow {
-  height: 92px;
-}
 .left {
   position: sticky;
   left: 0;
@@ -463,7 +463,7 @@ small {
   writing-mode: vertical-rl;
   transform: rotate(180deg);
   text-align: left;
-  max-height: 82px;
+  max-height: 100%;
 }
 .group {
   position: absolute;

@@ -18,9 +18,11 @@ import { lenses, type Head, type ShownRow } from './lens'
 
 const StartPage = defineAsyncComponent(() => import('../places/start/StartPage.vue'))
 const url = useRoute()
+const editing = computed(() => url.query.edit === '1')
 const router = useRouter()
 const toast = useMessage()
-const lens = lenses[0]!
+// Rules are edited in the Access lens, whose columns are callers.
+const lens = computed(() => (editing.value ? undefined : lenses.find((l) => l.id === url.query.lens)) ?? lenses[0]!)
 const grid = ref<InstanceType<typeof BoardGrid> | null>(null)
 const line = ref<InstanceType<typeof FilterLine> | null>(null)
 const unfolded = ref(new Set<number>())
@@ -36,8 +38,8 @@ const second = ref<{ route: string; caller: string } | null>(null)
 const worklist = computed(() => url.query.list === 'not-fair')
 const sheet = computed(() => (url.query.sheet ? String(url.query.sheet) : ''))
 
-const allHeads = computed(() => (board.value ? lens.heads(board.value, unfolded.value) : []))
-const filter = computed(() => (board.value ? parse(q.value, board.value, lens, allHeads.value) : null))
+const allHeads = computed(() => (board.value ? lens.value.heads(board.value, unfolded.value) : []))
+const filter = computed(() => (board.value ? parse(q.value, board.value, lens.value, allHeads.value) : null))
 // Pending edits show on the board as they would be.
 const shownRows = computed<ShownRow[]>(() => {
   const b = board.value
@@ -78,7 +80,7 @@ const heads = computed(() => {
   if (!f) return []
   const list = allHeads.value.filter((h) => f.head(h))
   if (!f.quiet) return list
-  const loud = list.filter((h) => rows.value.some((r) => 'UPTLXSKRW'.includes(lens.cell(r, h).verdict)))
+  const loud = list.filter((h) => rows.value.some((r) => 'UPTLXSKRW'.includes(lens.value.cell(r, h).verdict)))
   return loud.length ? loud : list
 })
 
@@ -116,7 +118,6 @@ function showSheet(row: ShownRow) {
 }
 
 // Editing: crossings are selected in place of opened.
-const editing = computed(() => url.query.edit === '1')
 function edit(on: boolean) {
   picked.value = new Map()
   void router.replace({
@@ -171,9 +172,13 @@ async function focus(row: ShownRow | null, head: Head | null) {
     return
   }
   const key = `${row.key}\n${head.key}`
-  const c = lens.cell(row, head)
-  hint.value = known.get(key) ?? `${head.label} at ${row.key}: expected ${lens.expectation(c.expect)}`
+  const c = lens.value.cell(row, head)
+  hint.value = known.get(key) ?? `${head.label} at ${row.key}: expected ${lens.value.expectation(c.expect)}`
   if (known.has(key)) return
+  if (c.expect === '-') {
+    hint.value = `${head.label} at ${row.key}: means nothing here`
+    return
+  }
   const turn = ++asked
   await new Promise((r) => setTimeout(r, 120))
   if (turn !== asked) return
@@ -199,7 +204,22 @@ function sentence(x: Crossing): string {
       : 'no answer'
     : 'nothing yet'
   const what = p && x.probes.length > 1 ? ` (${p.label})` : ''
-  return `${x.caller || 'nobody'} at ${x.route}${what}: expected ${p?.expected ?? x.expected}${why ? `, ${why}` : ''}; observed: ${seen}`
+  const who = x.caller.startsWith('credential:') ? `a credential that is ${x.caller.slice(11)}` : x.caller || 'nobody'
+  return `${who} at ${x.route}${what}: expected ${p?.expected ?? x.expected}${why ? `, ${why}` : ''}; observed: ${seen}`
+}
+
+/** Rows, filter and scroll position stay; what was open belongs to the old lens. */
+function look(id: string) {
+  void router.push({
+    query: {
+      ...url.query,
+      lens: id === lenses[0]!.id ? undefined : id,
+      edit: undefined,
+      route: undefined,
+      caller: undefined,
+    },
+  })
+  void nextTick(() => grid.value?.focus())
 }
 
 const asking = ref(false)
@@ -243,7 +263,7 @@ useKeys([
       else if (editing.value) edit(false)
     },
   },
-  ...lenses.map((l, i) => ({ keys: String(i + 1), says: `lens: ${l.name}`, run: () => grid.value?.focus() })),
+  ...lenses.map((l, i) => ({ keys: String(i + 1), says: `lens: ${l.name}`, run: () => look(l.id) })),
 ])
 </script>
 
@@ -259,9 +279,20 @@ useKeys([
       <div class="tools">
         <KindChips :board="board" :q="q" :not-fair="notFair" @toggle="toggle" @worklist="showList" />
         <div class="second">
-          <span class="lens"
-            ><b>{{ lens.name }}</b> {{ lens.question }}</span
-          >
+          <div class="lens" role="group" aria-label="Lens">
+            <button
+              v-for="(l, i) in lenses"
+              :key="l.id"
+              class="bare"
+              :class="{ on: lens === l }"
+              :aria-pressed="lens === l"
+              :title="`${l.question} (${i + 1})`"
+              @click="look(l.id)"
+            >
+              {{ l.name }}
+            </button>
+            <span>{{ lens.question }}</span>
+          </div>
           <NButton v-if="!editing" size="small" title="Edit the rules on the board (e)" @click="edit(true)"
             >Edit rules</NButton
           >
@@ -343,9 +374,19 @@ useKeys([
 .lens {
   color: var(--faint);
   white-space: nowrap;
+  display: flex;
+  gap: 10px;
+  align-items: baseline;
 }
-.lens b {
+.lens button {
+  color: var(--faint);
+  padding: 2px 0;
+  border-bottom: 2px solid transparent;
+}
+.lens .on {
   color: var(--mill);
+  font-weight: 600;
+  border-color: var(--mill);
 }
 .grid {
   flex: 1;

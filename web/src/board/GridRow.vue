@@ -41,6 +41,7 @@ function say(h: Head, c: Cell): string {
 }
 function look(c: Cell): string {
   if (isGap(c.verdict) && !c.pending) return `kind k-${c.verdict}${c.inferred ? ' inferred' : ''}`
+  if (c.expect === '-') return 'nothing'
   const gate = props.row.declared ? `gate ${gates[c.expect] ?? 'shut'}` : ''
   if (c.pending) return `${gate} pending`
   if (c.verdict === '?') return `${gate} hatched`

@@ -7,6 +7,7 @@ export interface Head {
   sub: string
   columns: number[] // indexes into the board's columns
   folded: boolean
+  index?: number // of a lens whose columns are no callers
 }
 
 /** What a cell shows. */
@@ -84,4 +85,21 @@ export const access: Lens = {
   },
 }
 
-export const lenses: Lens[] = [access]
+/** What does the lock accept? */
+export const tokens: Lens = {
+  id: 'tokens',
+  name: 'Tokens',
+  question: 'what does the lock accept?',
+  heads(b) {
+    return b.ways.map((w, i) => ({ key: `credential:${w}`, label: w, sub: '', columns: [], folded: false, index: i }))
+  },
+  cell(r, h) {
+    const i = h.index ?? 0
+    return { expect: r.tokens[i] ?? '-', verdict: r.tokenSeen[i] ?? '.', inferred: false, pending: false }
+  },
+  expectation(letter) {
+    return letter === '-' ? 'nothing: it means nothing here' : (words[letter] ?? letter)
+  },
+}
+
+export const lenses: Lens[] = [access, tokens]

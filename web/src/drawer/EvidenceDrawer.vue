@@ -284,7 +284,7 @@ function drag(e: PointerEvent) {
         >Edit the rule</NButton
       >
       <NButton
-        v-if="caller"
+        v-if="caller && !caller.includes(':')"
         :title="`What a stolen token of ${caller} opens, until when, and what a logout does`"
         @click="router.push({ name: 'tokens', query: { identity: caller } })"
         >Its token</NButton

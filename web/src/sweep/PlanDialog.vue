@@ -61,6 +61,9 @@ const shared = computed(() => Object.entries(plan.value?.shared ?? {}))
       <p>
         To <span class="mono">{{ plan.base }}</span> at {{ plan.pace }}, {{ plan.requests }} requests in all with logins
         and throwaway records. {{ policy[plan.policy] }}
+        <template v-if="plan.spared">
+          Broken credentials go to one route of each guard, which spares {{ plan.spared }} more.
+        </template>
       </p>
       <div class="tabs" role="tablist">
         <button class="bare" role="tab" :aria-selected="tab === 'left'" @click="tab = 'left'">Left out, and why</button>

@@ -24,7 +24,7 @@ const total = computed(() => open.value.length + short.value.length)
         ><b :class="{ bad: beyond.length }">{{ beyond.length }}</b> of them not granted to {{ identity
         }}{{ short.length ? `; ${short.length} that are granted it does not open` : '' }}.</template
       >
-      <span class="faint"> {{ everywhere }} more are open to anyone.</span>
+      <span class="faint open">{{ everywhere }} more are open to anyone.</span>
     </p>
     <table v-if="total" class="plain">
       <thead>
@@ -67,6 +67,12 @@ p {
 }
 td {
   padding: 4px 12px !important;
+}
+.open {
+  margin-left: 4px;
+}
+td:last-child {
+  white-space: nowrap;
 }
 .more {
   color: var(--mill);

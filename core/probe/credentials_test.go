@@ -1,0 +1,84 @@
+package probe
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"millgate/core/access"
+	"millgate/core/declaration"
+	"millgate/core/token"
+)
+
+func broken(pl *Plan) map[string][]string {
+	out := map[string][]string{}
+	for _, p := range pl.Probes {
+		if p.Kind == Credential {
+			out[p.RouteKey] = append(out[p.RouteKey], p.Way)
+		}
+	}
+	return out
+}
+
+// One route of each guard is tried with every way that can be made, with the
+// same request as its control.
+func TestCredentialsAreBrokenOncePerGuard(t *testing.T) {
+	_, pl := plan(t, "all")
+	got := broken(pl)
+	assert.Len(t, got, 2, "things and lamp: one each; other has no control")
+	assert.NotContains(t, got, "GET /v2/signed", "links are not presented")
+	assert.Contains(t, got["GET /v2/things"], string(token.Unsigned))
+	assert.NotContains(t, got["GET /v2/things"], Expired, "there is no key to sign one with")
+	assert.NotContains(t, got["GET /v2/things"], OtherKind, "the login gives no refresh token")
+	assert.Positive(t, pl.Spared)
+	whys := map[string]string{}
+	for _, l := range pl.Left {
+		whys[l.What] = l.Why
+	}
+	assert.Contains(t, whys["a credential that is expired"], "signing_key")
+	assert.Contains(t, whys["a credential that is public key as secret"], "say keys")
+	assert.Contains(t, whys["a credential that is ended"], "no logout")
+	for _, p := range pl.Probes {
+		if p.Kind != Credential {
+			continue
+		}
+		c := pl.Find(p.Control)
+		require.NotNil(t, c, p.ID)
+		assert.Equal(t, access.Sound, c.State)
+		assert.Equal(t, access.Refuse, p.Expect.Outcome)
+		assert.Equal(t, c.Identity, p.Donor)
+		assert.Empty(t, p.Identity, "a broken credential is nobody's")
+		assert.Equal(t, c.Path, p.Path)
+	}
+	_, safe := plan(t, "safe")
+	for _, p := range safe.Probes {
+		assert.False(t, p.Kind == Credential && p.Unsafe(), p.ID)
+	}
+}
+
+func TestWhatADeclarationSaysOpensMoreWays(t *testing.T) {
+	more := strings.NewReplacer("token: jwt, claims", "token: jwt, issuer: i, audience: a, keys: { jwks: /keys }, signing_key: env:K, logout: { send: POST /logout, json: { r: \"{refresh}\" } }, claims",
+		"take: { access: /t }", "take: { access: /t, refresh: /r }", "  link: {", "  k: { kind: api-key, in: header, name: X-K }\n  link: {",
+		"identities:\n", "identities:\n  kim: { credentials: { k: { key: env:D } } }\n", "  - { at: GET /v2/signed, who", "  - { at: GET /v3/keyed, who: signed-in, by: k }\n  - { at: GET /v2/signed, who",
+		"  - POST /login\n", "  - POST /login\n  - POST /logout\n  - GET /v3/keyed\n").Replace(text)
+	d, msgs := declaration.Parse("x", []byte(more), nil)
+	require.False(t, declaration.Failed(msgs), msgs)
+	pl := Make(d, d.TargetNamed("all"))
+	got := broken(pl)
+	s := d.SchemeNamed("access")
+	assert.ElementsMatch(t, Ways(s), got["GET /v2/things"])
+	assert.ElementsMatch(t, []string{Empty, KeyCase, KeyPlace}, got["GET /v3/keyed"])
+	assert.Contains(t, AllWays(d), KeyPlace)
+	issued := map[string]bool{}
+	for _, p := range pl.Probes {
+		if p.Kind == Issued {
+			issued[p.Identity] = true
+			assert.False(t, p.Unsafe())
+		}
+	}
+	assert.Equal(t, map[string]bool{"ann": true, "boss": true}, issued, "one of each class")
+	assert.Equal(t, "boss", HighestRole(d, "ann"))
+	assert.Empty(t, HighestRole(d, "boss"))
+}

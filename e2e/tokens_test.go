@@ -1,0 +1,88 @@
+package e2e
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+const pasted = "Bearer eyJhbGciOiJub25lIiwidHlwIjoiYXQrand0In0.eyJpc3MiOiJqb2UiLCJhdWQiOiJmZXJuaG9sbG93Iiwic3ViIjoiaW1yZSIsInJvbGVzIjpbImRpcmVjdG9yIl0sImVtYWlsIjoiaW1yZUBmZXJuaG9sbG93LmV4YW1wbGUifQ."
+
+// What does a stolen token open, until when, and what does a logout do: three
+// clicks from the board.
+func TestStolenToken(t *testing.T) {
+	p := open(t, demo(t)+"/board?q=/dome", "light")
+	p.see("[role=rowheader]", "/slew")
+	p.hit("[aria-label^='sanna, POST /v1/dome/slew']")
+	p.click("aside button", "^Its token$")
+	p.see("figcaption", `It ends in \d`)
+	p.MustElement("svg[aria-label*='a logout now ends it at once']")
+	p.MustElement("svg[aria-label*='longer than declared']")
+	p.see("h2", "What it opens")
+	p.see("td", "POST /v1/dome/slew")
+	p.see(".head", `eyJ.*…`)
+	assert.Contains(t, p.MustInfo().URL, "identity=sanna", "it has an address")
+	assert.NotContains(t, p.MustElement("body").MustText(), "eyJhbGciOiJ")
+}
+
+func TestTokenBench(t *testing.T) {
+	p := open(t, demo(t)+"/tokens", "dark")
+	p.MustElement("[aria-label=Token]").MustInput(pasted)
+	p.click("button", "^Judge it$")
+	p.see(".head", "refuses it")
+	p.see(".j", "it is unsigned")
+	p.see(".j", "it never ends")
+	p.see(".j", "it holds the role director, which imre is not declared to hold")
+	p.see(".j", "an e-mail address")
+	p.see("h2", "What it opens")
+	p.see("b.bad", `^\d+$`)
+	// A judgement lights up the place that it is about.
+	p.MustElementR(".j", "an e-mail address").MustHover()
+	p.see(".row.lit dt", "^email$")
+	// Kept, judged again, forgotten.
+	p.click("button", "^Keep it…$")
+	p.MustElement("[role=dialog] [aria-label=Name]").MustSelectAllText().MustInput("a bad one")
+	p.click("[role=dialog] button", "^Keep it$")
+	p.see(".kept", "a bad one")
+	p.MustReload()
+	p.see(".kept button", "a bad one")
+	p.click(".kept button", "a bad one")
+	p.see(".j", "it is unsigned")
+	p.MustElement("[aria-label='Forget a bad one']").MustClick()
+	p.gone(".kept", "a bad one")
+	// Minting warns, and says what is wrong with a key.
+	p.click("button", "^Mint a test token…$")
+	p.see("[role=dialog]", "Whoever has this key can make any token")
+}
+
+func TestTokenAudit(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "tokens.txt")
+	bare := strings.TrimPrefix(pasted, "Bearer ")
+	require.NoError(t, os.WriteFile(file, []byte(bare+"\n"+bare+"\nopaque-4711-token\n"), 0o600))
+	p := open(t, demo(t)+"/tokens?tab=audit", "light")
+	p.MustElement("[aria-label='File of tokens']").MustSetFiles(file)
+	p.see(".sum", "3 tokens in tokens.txt, 2 different, 0 of them sound, 1 without an end")
+	p.see("summary", "it is unsigned")
+	p.see("h2", "They open most")
+	p.see("td.bad", `\d+`)
+}
+
+// The Tokens lens shows what the lock accepts, on the rows of the board.
+func TestTokensLens(t *testing.T) {
+	p := open(t, demo(t)+"/board?q=/frames", "light")
+	p.see("[role=rowheader]", "/")
+	p.sweepDone()
+	p.press('2')
+	p.see("[role=columnheader]", "not yet valid")
+	assert.Contains(t, p.MustInfo().URL, "q=/frames", "the filter stays")
+	p.hit("[aria-label^='unsigned, GET /v1/frames:']")
+	p.see("aside .banner", "Unprotected")
+	p.see("aside .banner", "A credential that is broken")
+	p.see("aside .ladder .decides", "soundness")
+	p.press('1')
+	p.see("[role=columnheader]", "imre")
+}
