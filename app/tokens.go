@@ -21,6 +21,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"millgate/core/declaration"
+	"millgate/core/session"
 	"millgate/core/token"
 	"millgate/format/tokenfile"
 	"millgate/store"
@@ -314,6 +315,30 @@ func (a *App) obtain(ctx context.Context, d *declaration.Document, t *declaratio
 
 // keptToken is put before the names of kept tokens, apart from other secrets.
 const keptToken = "token:"
+
+// Declared is what the lifetimes of a scheme come to, and where they stand.
+type Declared struct {
+	session.Session
+	Place declaration.Place
+}
+
+// Sessions computes what the declaration's lifetimes come to, at a rate of
+// logouts in an hour.
+func (a *App) Sessions(logouts float64) ([]Declared, error) {
+	if !(logouts >= 0 && logouts <= 1e9) {
+		return nil, fmt.Errorf("%w: the logouts in an hour are a number from 0 to a thousand million", ErrInput)
+	}
+	a.mu.Lock()
+	d := a.doc
+	a.mu.Unlock()
+	var out []Declared
+	for _, s := range d.Schemes {
+		if x, ok := session.Of(d, s, logouts); ok {
+			out = append(out, Declared{x, s.Place})
+		}
+	}
+	return out, nil
+}
 
 // KeepToken seals a token under a name, until it is forgotten.
 func (a *App) KeepToken(name, text string) error {

@@ -173,3 +173,24 @@ func TestAuditIsStoppedAndTold(t *testing.T) {
 	require.ErrorIs(t, err, context.Canceled)
 	assert.Less(t, r.Tokens, 2000)
 }
+
+func TestDeclaredSessions(t *testing.T) {
+	a, err := Open("", "../examples/fernhollow/fernhollow.gate.yaml")
+	require.NoError(t, err)
+	defer func() { assert.NoError(t, a.Close()) }()
+	list, err := a.Sessions(1200)
+	require.NoError(t, err)
+	of := map[string]Declared{}
+	for _, s := range list {
+		of[s.Scheme] = s
+	}
+	assert.Len(t, of, 4, "those with a lifetime")
+	assert.True(t, of["access"].Noticed)
+	assert.Equal(t, 310, of["access"].Size)
+	assert.Positive(t, of["access"].Place.Line)
+	assert.Equal(t, 30*time.Minute, of["console"].Idle)
+	for _, bad := range []float64{-1, 1e12} {
+		_, err := a.Sessions(bad)
+		require.ErrorIs(t, err, ErrInput)
+	}
+}

@@ -86,3 +86,13 @@ func TestTokensLens(t *testing.T) {
 	p.press('1')
 	p.see("[role=columnheader]", "imre")
 }
+
+// What the lifetimes come to, as numbers that follow the rate of logouts.
+func TestDeclaredSessions(t *testing.T) {
+	p := open(t, demo(t)+"/tokens?tab=sessions", "light")
+	p.see(".bar", "at most 30 days from the login")
+	p.see("li", "using one twice ends the session")
+	p.see("li", "259 entries")
+	p.MustElement("[aria-label='Logouts in an hour']").MustSelectAllText().MustInput("1200").MustBlur()
+	p.see("li", "310 entries")
+}

@@ -60,6 +60,22 @@ func partsOf(list []app.TokenPart) []contract.TokenPart {
 	return out
 }
 
+// GetSessions says what the declared lifetimes come to.
+func (s *Server) GetSessions(_ context.Context, q contract.GetSessionsRequestObject) (contract.GetSessionsResponseObject, error) {
+	list, err := s.app.Sessions(float64(q.Params.Logouts))
+	if err != nil {
+		return nil, err
+	}
+	out := contract.GetSessions200JSONResponse{}
+	sec := func(d time.Duration) float32 { return float32(d.Seconds()) }
+	for _, x := range list {
+		out = append(out, contract.Session{Scheme: x.Scheme, Kind: string(x.Kind), Line: x.Place.Line, File: x.Place.File, Renewed: x.Renewed, Access: sec(x.Access), Skew: sec(x.Skew), Longest: sec(x.Longest), Bounded: x.Bounded,
+			Idle: sec(x.Idle), StolenAccess: sec(x.StolenAccess), StolenRefresh: sec(x.StolenRefresh), StolenBounded: x.StolenBounded, Noticed: x.Noticed, After: sec(x.After), AfterSaid: x.AfterSaid,
+			NeedsList: x.NeedsList, Entry: sec(x.Entry), Size: x.Size, SweepEvery: sec(x.SweepEvery), SizeSwept: x.SizeSwept})
+	}
+	return out, nil
+}
+
 // GetKeptTokens lists the names of kept tokens.
 func (s *Server) GetKeptTokens(context.Context, contract.GetKeptTokensRequestObject) (contract.GetKeptTokensResponseObject, error) {
 	names, err := s.app.KeptTokens()

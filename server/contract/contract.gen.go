@@ -723,6 +723,31 @@ type SeenToken struct {
 	Wrong       int     `json:"wrong"`
 }
 
+// Session Durations in seconds; 0 where the declaration says nothing
+type Session struct {
+	Access        float32 `json:"access"`
+	After         float32 `json:"after"`
+	AfterSaid     bool    `json:"afterSaid"`
+	Bounded       bool    `json:"bounded"`
+	Entry         float32 `json:"entry"`
+	File          string  `json:"file"`
+	Idle          float32 `json:"idle"`
+	Kind          string  `json:"kind"`
+	Line          int     `json:"line"`
+	Longest       float32 `json:"longest"`
+	NeedsList     bool    `json:"needsList"`
+	Noticed       bool    `json:"noticed"`
+	Renewed       bool    `json:"renewed"`
+	Scheme        string  `json:"scheme"`
+	Size          int     `json:"size"`
+	SizeSwept     int     `json:"sizeSwept"`
+	Skew          float32 `json:"skew"`
+	StolenAccess  float32 `json:"stolenAccess"`
+	StolenBounded bool    `json:"stolenBounded"`
+	StolenRefresh float32 `json:"stolenRefresh"`
+	SweepEvery    float32 `json:"sweepEvery"`
+}
+
 // Sheet defines model for Sheet.
 type Sheet struct {
 	Effect     string    `json:"effect"`
@@ -1009,6 +1034,12 @@ type PutSampleJSONBody struct {
 	Route string `json:"route"`
 }
 
+// GetSessionsParams defines parameters for GetSessions.
+type GetSessionsParams struct {
+	// Logouts In an hour
+	Logouts float32 `form:"logouts" json:"logouts"`
+}
+
 // GetTicksParams defines parameters for GetTicks.
 type GetTicksParams struct {
 	// Target A target's name; the first one when left out
@@ -1220,6 +1251,9 @@ type ServerInterface interface {
 	// PutSample Write what is sent to a route into the text, and keep it
 	// (PUT /api/samples)
 	PutSample(w http.ResponseWriter, r *http.Request)
+	// GetSessions What the declared lifetimes come to, for every scheme that has one
+	// (GET /api/sessions)
+	GetSessions(w http.ResponseWriter, r *http.Request, params GetSessionsParams)
 	// ListSweeps Sweeps, newest first
 	// (GET /api/sweeps)
 	ListSweeps(w http.ResponseWriter, r *http.Request)
@@ -1424,6 +1458,12 @@ func (_ Unimplemented) GetSheet(w http.ResponseWriter, r *http.Request) {
 // PutSample Write what is sent to a route into the text, and keep it
 // (PUT /api/samples)
 func (_ Unimplemented) PutSample(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// GetSessions What the declared lifetimes come to, for every scheme that has one
+// (GET /api/sessions)
+func (_ Unimplemented) GetSessions(w http.ResponseWriter, r *http.Request, params GetSessionsParams) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -2098,6 +2138,39 @@ func (siw *ServerInterfaceWrapper) PutSample(w http.ResponseWriter, r *http.Requ
 	handler.ServeHTTP(w, r)
 }
 
+// GetSessions operation middleware
+func (siw *ServerInterfaceWrapper) GetSessions(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetSessionsParams
+
+	// ------------- Required query parameter "logouts" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "logouts", r.URL.Query(), &params.Logouts, runtime.BindQueryParameterOptions{Type: "number", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "logouts"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "logouts", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.GetSessions(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // ListSweeps operation middleware
 func (siw *ServerInterfaceWrapper) ListSweeps(w http.ResponseWriter, r *http.Request) {
 
@@ -2696,6 +2769,9 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 	})
 	r.Group(func(r chi.Router) {
 		r.Post(options.BaseURL+"/api/tokens/audit", wrapper.AuditTokens)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/sessions", wrapper.GetSessions)
 	})
 	r.Group(func(r chi.Router) {
 		r.Post(options.BaseURL+"/api/demo", wrapper.OpenDemo)
@@ -3679,6 +3755,45 @@ func (response PutSampledefaultApplicationProblemPlusJSONResponse) VisitPutSampl
 	return err
 }
 
+type GetSessionsRequestObject struct {
+	Params GetSessionsParams
+}
+
+type GetSessionsResponseObject interface {
+	VisitGetSessionsResponse(w http.ResponseWriter) error
+}
+
+type GetSessions200JSONResponse []Session
+
+func (response GetSessions200JSONResponse) VisitGetSessionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetSessionsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetSessionsdefaultApplicationProblemPlusJSONResponse) VisitGetSessionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListSweepsRequestObject struct {
 }
 
@@ -4405,6 +4520,9 @@ type StrictServerInterface interface {
 	// PutSample Write what is sent to a route into the text, and keep it
 	// (PUT /api/samples)
 	PutSample(ctx context.Context, request PutSampleRequestObject) (PutSampleResponseObject, error)
+	// GetSessions What the declared lifetimes come to, for every scheme that has one
+	// (GET /api/sessions)
+	GetSessions(ctx context.Context, request GetSessionsRequestObject) (GetSessionsResponseObject, error)
 	// ListSweeps Sweeps, newest first
 	// (GET /api/sweeps)
 	ListSweeps(ctx context.Context, request ListSweepsRequestObject) (ListSweepsResponseObject, error)
@@ -5204,6 +5322,32 @@ func (sh *strictHandler) PutSample(w http.ResponseWriter, r *http.Request) {
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(PutSampleResponseObject); ok {
 		if err := validResponse.VisitPutSampleResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetSessions operation middleware
+func (sh *strictHandler) GetSessions(w http.ResponseWriter, r *http.Request, params GetSessionsParams) {
+	var request GetSessionsRequestObject
+
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.GetSessions(ctx, request.(GetSessionsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetSessions")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(GetSessionsResponseObject); ok {
+		if err := validResponse.VisitGetSessionsResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {

@@ -27,6 +27,7 @@ export type Heading = components['schemas']['Heading']
 export type ImportPreview = components['schemas']['ImportPreview']
 export type ImportRequest = components['schemas']['ImportRequest']
 export type TokenView = components['schemas']['TokenView']
+export type Session = components['schemas']['Session']
 export type Audited = components['schemas']['Audited']
 export type Event = components['schemas']['Event']
 

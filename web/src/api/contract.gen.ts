@@ -621,6 +621,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the declared lifetimes come to, for every scheme that has one */
+        get: operations["getSessions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/demo": {
         parameters: {
             query?: never;
@@ -1211,6 +1228,30 @@ export interface components {
             };
             reach: components["schemas"]["Opens"][];
             keySource: string;
+        };
+        /** @description Durations in seconds; 0 where the declaration says nothing */
+        Session: {
+            scheme: string;
+            kind: string;
+            line: number;
+            file: string;
+            renewed: boolean;
+            access: number;
+            skew: number;
+            longest: number;
+            bounded: boolean;
+            idle: number;
+            stolenAccess: number;
+            stolenRefresh: number;
+            stolenBounded: boolean;
+            noticed: boolean;
+            after: number;
+            afterSaid: boolean;
+            needsList: boolean;
+            entry: number;
+            size: number;
+            sweepEvery: number;
+            sizeSwept: number;
         };
         SeenToken: {
             line: number;
@@ -2356,6 +2397,30 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Audited"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getSessions: {
+        parameters: {
+            query: {
+                /** @description In an hour */
+                logouts: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The sessions */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Session"][];
                 };
             };
             default: components["responses"]["Problem"];

@@ -271,20 +271,23 @@ function drag(e: PointerEvent) {
     </div>
     <div class="actions">
       <NButton
+        size="small"
         type="primary"
         :loading="busy || (running?.partial ?? false)"
         :disabled="!!running"
         @click="x?.unsafe ? (confirm = true) : again()"
         >Probe again</NButton
       >
-      <NButton :disabled="!probe" @click="curl">Copy as curl</NButton>
+      <NButton size="small" :disabled="!probe" @click="curl">Copy as curl</NButton>
       <NButton
+        size="small"
         :disabled="!x?.line"
         @click="router.push({ name: 'declaration', query: { line: x!.line, file: x!.file } })"
         >Edit the rule</NButton
       >
       <NButton
         v-if="caller && !caller.includes(':')"
+        size="small"
         :title="`What a stolen token of ${caller} opens, until when, and what a logout does`"
         @click="router.push({ name: 'tokens', query: { identity: caller } })"
         >Its token</NButton
@@ -430,7 +433,8 @@ p {
 }
 .actions {
   display: flex;
-  gap: 8px;
+  flex-wrap: wrap;
+  gap: 6px 8px;
   padding: 10px 18px;
   border-top: 1px solid var(--line);
 }

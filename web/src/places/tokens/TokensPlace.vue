@@ -3,10 +3,11 @@ import { computed } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import TokenAudit from './TokenAudit.vue'
 import TokenBench from './TokenBench.vue'
+import TokenSessions from './TokenSessions.vue'
 
 const url = useRoute()
 const router = useRouter()
-const tabs = { bench: 'One token', audit: 'Many' } as const
+const tabs = { bench: 'One token', audit: 'Many', sessions: 'Sessions' } as const
 type Tab = keyof typeof tabs
 const tab = computed<Tab>({
   get: () => (String(url.query.tab ?? '') in tabs ? (url.query.tab as Tab) : 'bench'),
@@ -33,7 +34,7 @@ const tab = computed<Tab>({
       </div>
     </div>
     <KeepAlive>
-      <component :is="tab === 'audit' ? TokenAudit : TokenBench" />
+      <component :is="{ bench: TokenBench, audit: TokenAudit, sessions: TokenSessions }[tab]" />
     </KeepAlive>
   </div>
 </template>
