@@ -50,7 +50,7 @@ test: server/dist/index.html chromium
 	@sh scripts/detection.sh
 
 bench: server/dist/index.html chromium
-	$(GO) test -run '^$$' -bench . -benchmem ./core/...
+	$(GO) test -run '^$$' -bench . -benchmem ./core/... ./app
 	$(GO) test -run '^$$' -bench . -benchtime 3x ./e2e
 
 # Thirty seconds for each fuzz target.

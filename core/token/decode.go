@@ -145,10 +145,11 @@ func (t *Token) signed(n int) {
 	header, claims := t.part(first, Header), t.part(second, Claims)
 	var why, twice string
 	t.Header, why, twice = parseObject(header)
+	t.alg, _ = t.Header.String("alg")
 	if why != "" {
 		if n != 3 || !bytes.HasPrefix(bytes.TrimSpace(header), []byte("{")) {
 			// Dots alone make no JWT.
-			t.Kind, t.mended, t.Header = Opaque, nil, Object{}
+			t.Kind, t.mended, t.Header, t.alg = Opaque, nil, Object{}, ""
 			return
 		}
 		t.mend("form-json", Header, why)

@@ -1,6 +1,7 @@
 package token
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"unicode/utf8"
@@ -13,6 +14,7 @@ const maxDepth = 32
 // with their places. encoding/json would lose both, and duplicate members.
 type scanner struct {
 	b     []byte
+	text  string // b as a text, so that names share its memory
 	i     int
 	err   string
 	twice string // a name that stands twice in one object
@@ -39,7 +41,7 @@ func (s *scanner) space() {
 // parseObject reads a whole text as one object.
 func parseObject(b []byte) (o Object, why string, twice string) {
 	o.Text = b
-	s := &scanner{b: b}
+	s := &scanner{b: b, text: string(b)}
 	s.space()
 	if s.i >= len(b) || b[s.i] != '{' {
 		if !utf8.Valid(b) {
@@ -47,6 +49,7 @@ func parseObject(b []byte) (o Object, why string, twice string) {
 		}
 		return o, "it is not a JSON object", ""
 	}
+	o.Members = make([]Member, 0, 12)
 	if !s.object(0, &o.Members) {
 		return o, s.err, s.twice
 	}
@@ -82,7 +85,7 @@ func (s *scanner) object(depth int, members *[]Member) bool {
 		if !s.str() {
 			return false
 		}
-		name, _ := (&Member{Raw: s.b[from:s.i]}).String()
+		name := s.name(from)
 		s.space()
 		if s.i >= len(s.b) || s.b[s.i] != ':' {
 			return s.fail("a colon is missing")
@@ -129,6 +132,15 @@ func (s *scanner) object(depth int, members *[]Member) bool {
 			return s.fail("a comma or } is missing")
 		}
 	}
+}
+
+// name is the text in quotes that stands from from to where the scanner is.
+func (s *scanner) name(from int) string {
+	if s.text != "" && bytes.IndexByte(s.b[from:s.i], '\\') < 0 {
+		return s.text[from+1 : s.i-1]
+	}
+	n, _ := (&Member{Raw: s.b[from:s.i]}).String()
+	return n
 }
 
 func (s *scanner) array(depth int) bool {

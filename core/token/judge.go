@@ -365,17 +365,23 @@ func (j *judge) rights() {
 // at finds what a JSON Pointer names among the claims (RFC 6901).
 func (t *Token) at(pointer string) *Member {
 	name, rest, deeper := strings.Cut(strings.TrimPrefix(pointer, "/"), "/")
-	unescape := strings.NewReplacer("~1", "/", "~0", "~")
-	m := t.Claims.Get(unescape.Replace(name))
+	m := t.Claims.Get(unescape(name))
 	for m != nil && deeper {
 		o, why, _ := parseObject(m.Raw)
 		if why != "" {
 			return nil
 		}
 		name, rest, deeper = strings.Cut(rest, "/")
-		m = o.Get(unescape.Replace(name))
+		m = o.Get(unescape(name))
 	}
 	return m
+}
+
+func unescape(name string) string {
+	if strings.IndexByte(name, '~') < 0 {
+		return name
+	}
+	return strings.ReplaceAll(strings.ReplaceAll(name, "~1", "/"), "~0", "~")
 }
 
 func (m *Member) plain() string {

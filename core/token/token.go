@@ -71,6 +71,7 @@ type Token struct {
 	Claims    Object
 	Signature []byte // decoded
 	Signed    string // what the signature covers: the first two parts as they stand (RFC 7515 section 5.1)
+	alg       string // of the header
 	mended    []Judgement
 }
 
@@ -135,17 +136,26 @@ func (m *Member) Strings(split bool) []string {
 		}
 		return []string{s}
 	}
-	var list []json.RawMessage
-	if json.Unmarshal(m.Raw, &list) != nil {
+	if len(m.Raw) < 2 || m.Raw[0] != '[' {
 		return nil
 	}
 	var out []string
-	for _, r := range list {
-		if s, ok := (&Member{Raw: r}).String(); ok {
-			out = append(out, s)
+	s := &scanner{b: m.Raw, i: 1}
+	for {
+		s.space()
+		from := s.i
+		if s.i >= len(s.b) || s.b[s.i] == ']' || !s.value(1) {
+			return out
 		}
+		if text, ok := (&Member{Raw: m.Raw[from:s.i]}).String(); ok {
+			out = append(out, text)
+		}
+		s.space()
+		if s.i >= len(s.b) || s.b[s.i] != ',' {
+			return out
+		}
+		s.i++
 	}
-	return out
 }
 
 // date reads a NumericDate (RFC 7519 section 2), and what it is not but may be
@@ -195,7 +205,4 @@ func (t *Token) Date(claim string) (time.Time, bool) {
 }
 
 // Algorithm is the header's alg, "" without.
-func (t *Token) Algorithm() string {
-	s, _ := t.Header.String("alg")
-	return s
-}
+func (t *Token) Algorithm() string { return t.alg }

@@ -102,6 +102,9 @@ function upTo(ns: number) {
         </section>
         <section class="sheet pad">
           <h2>How long they live</h2>
+          <p v-if="!result.lifetimes.some((x) => x.count)" class="faint by">
+            None of them says when it begins and ends.
+          </p>
           <div v-for="s in result.lifetimes.filter((x) => x.count)" :key="s.upTo" class="bar">
             <span>{{ s.upTo ? 'up to ' : '' }}{{ upTo(s.upTo) }}</span>
             <span class="track"
