@@ -350,7 +350,11 @@ func (a *App) KeepToken(name, text string) error {
 	if t.Kind == token.Empty {
 		return fmt.Errorf("%w: there is no token in it", ErrInput)
 	}
-	return a.store.Seal(keptToken+name, t.Raw)
+	err := a.store.Seal(keptToken+name, t.Raw)
+	if errors.Is(err, store.ErrNoDirectory) {
+		return fmt.Errorf("%w: %w; start Mill Gate with --data DIR", ErrInput, err)
+	}
+	return err
 }
 
 // KeptTokens are the names of kept tokens.

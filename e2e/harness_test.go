@@ -174,7 +174,16 @@ func (p *Page) gone(css, text string) {
 	}, 15*time.Second, 50*time.Millisecond, "%s still shows %q", css, text)
 }
 
-func (p *Page) click(css, text string) { p.t.Helper(); p.see(css, text).MustClick() }
+// click clicks what shows a text. A dialog grows as it opens: what is clicked
+// in one must stand still first, or the click hits what lies behind.
+func (p *Page) click(css, text string) {
+	p.t.Helper()
+	el := p.see(css, text)
+	if strings.Contains(css, "dialog") {
+		require.NoError(p.t, el.WaitStable(150*time.Millisecond), "%s keeps moving", css)
+	}
+	el.MustClick()
+}
 
 func (p *Page) press(keys ...input.Key) {
 	p.t.Helper()

@@ -18,11 +18,15 @@ type Secret struct {
 	Sealed []byte
 }
 
+// ErrNoDirectory says that secrets cannot be kept in a store without a data
+// directory.
+var ErrNoDirectory = errors.New("kept secrets need a data directory")
+
 // key reads the data directory's key, making it the first time. Whoever may
 // read the directory may read the secrets; a copied database alone gives none.
 func (s *Store) key() ([]byte, error) {
 	if s.dir == "" {
-		return nil, errors.New("kept secrets need a data directory")
+		return nil, ErrNoDirectory
 	}
 	path := filepath.Join(s.dir, "secrets.key")
 	k, err := os.ReadFile(path)
