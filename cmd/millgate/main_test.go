@@ -421,8 +421,10 @@ access:
 	assert.Zero(t, twice, "no unsafe probe is sent twice")
 	assert.GreaterOrEqual(t, len(n), 5, "what was not in flight when it was killed is sent later")
 	m := <-have
-	assert.Equal(t, map[string]bool{"t0": true}, m, "no throwaway record stays")
-	assert.LessOrEqual(t, len(res.Made), 1)
+	// A record whose making was in flight too has no known id: it stays, and is told.
+	assert.True(t, m["t0"])
+	assert.LessOrEqual(t, len(m)-1, len(res.Made), "a throwaway record that stays is told: %v, %v", m, res.Made)
+	assert.LessOrEqual(t, len(res.Made), 2)
 }
 
 func TestKeepAndStandInHelpers(t *testing.T) {
