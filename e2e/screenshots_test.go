@@ -44,8 +44,8 @@ func TestScreenshots(t *testing.T) {
 			shot(p, "plan")
 			p.press(input.Escape)
 			p.gone(".dialog", "left out")
+			p.sweepDone()
 		}
-		p.sweepDone()
 		p.MustNavigate(url + "/board?route=POST%20/v1/dome/slew&caller=imre")
 		p.see("aside", "Over-permissive")
 		shot(p, "board")
