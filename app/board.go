@@ -109,7 +109,7 @@ func (a *App) Board(target string) (Board, error) {
 	b.Counts = verdict.Counts{Crossings: map[verdict.Kind]int{}, Findings: map[verdict.Kind]int{}}
 	worst, rowWorst, stray := map[string]verdict.Kind{}, map[string]verdict.Kind{}, []string{}
 	inferred := map[string]bool{}
-	ways, donors := map[string]verdict.Kind{}, map[string]string{}
+	ways := map[string]verdict.Kind{}
 	if t := a.pickTarget(target); t != nil && b.Errors == 0 {
 		b.Target = t.Name
 		o, err := a.judged(t)
@@ -124,11 +124,6 @@ func (a *App) Board(target string) (Board, error) {
 			}
 			if old, ok := rowWorst[route]; !ok || verdict.Worse(k, old) {
 				rowWorst[route] = k
-			}
-		}
-		for _, p := range a.planned(o, t).Probes {
-			if p.IsControl && p.Identity != "" && p.State == access.Sound {
-				donors[p.RouteKey] = p.Identity
 			}
 		}
 		for _, p := range o.sent() {
@@ -190,7 +185,7 @@ func (a *App) Board(target string) (Board, error) {
 		row := Row{Key: rt.Key(), Method: rt.Method(), Host: rt.Host, Path: rt.Path(), Prefix: probe.Prefix(rt.Selector), Effect: string(rt.Effect), Sensitivity: string(rt.Sensitivity),
 			Group: rt.Group, Summary: rt.Summary, Line: rt.Line, File: rt.File, Declared: true}
 		letters(&row, i)
-		row.TokenCaller = donors[row.Key]
+		row.TokenCaller = soundCaller(d, i, b.Columns, row)
 		row.Tokens, row.TokenSeen = wayLetters(d, i, b.Ways, row, ways)
 		b.Rows = append(b.Rows, row)
 	}
@@ -228,6 +223,28 @@ func wayOf(p *probe.Probe) string {
 		return WayAbsent
 	case p.Identity == "" && p.State == access.Broken:
 		return string(token.Altered)
+	}
+	return ""
+}
+
+// soundCaller is a caller that a route admits with a credential that can be
+// sent: whatever its record before an owner, as a control is chosen; "" without,
+// and on a route that asks for none.
+func soundCaller(d *declaration.Document, i int, columns []Column, row Row) string {
+	if row.Expect[0] == 'a' {
+		return ""
+	}
+	for _, letter := range []byte("ad") {
+		for c := 1; c < len(columns); c++ {
+			if row.Expect[c] != letter {
+				continue
+			}
+			if cr := access.Credential(d, i, d.IdentityNamed(columns[c].Key)); cr != nil {
+				if s := d.SchemeNamed(cr.Scheme.Name); s != nil && s.Probed() {
+					return columns[c].Key
+				}
+			}
+		}
 	}
 	return ""
 }

@@ -77,9 +77,4 @@ func (v *Verdict) issued(in Input) {
 	if n > 0 {
 		v.Reason = fmt.Sprintf("the token of the login is as declared; %d more are worth knowing", n)
 	}
-	for _, g := range v.Gaps {
-		if !v.Kind.IsGap() || Worse(g.Kind, v.Kind) {
-			v.Kind, v.Confidence, v.Reason = g.Kind, g.Confidence, g.Reason
-		}
-	}
 }

@@ -78,7 +78,7 @@ func Gather(d *declaration.Document, items []Item) []Finding {
 			if tok {
 				if broken[route] {
 					kind, cause = Unprotected, "credential broken"
-				} else if u := unsignedWays[it.Probe.Way]; u {
+				} else if unsignedWays[it.Probe.Way] {
 					cause = "token unsigned"
 				}
 			}

@@ -153,6 +153,7 @@ func Judge(in Input) Verdict {
 		v.credential(in)
 	case probe.Issued:
 		v.issued(in)
+		v.worst()
 		return v
 	}
 	if v.carriedOut(in) && v.Kind == Unproven {
@@ -169,12 +170,17 @@ func Judge(in Input) Verdict {
 		}
 		v.Gaps = append(v.Gaps, Gap{Kind: s.Kind, Subject: "answer", Cause: s.Cause, Reason: s.Reason, Confidence: Proven})
 	}
+	v.worst()
+	return v
+}
+
+// worst makes the worst of the gaps the verdict.
+func (v *Verdict) worst() {
 	for _, g := range v.Gaps {
 		if !v.Kind.IsGap() || Worse(g.Kind, v.Kind) {
 			v.Kind, v.Confidence, v.Reason = g.Kind, g.Confidence, g.Reason
 		}
 	}
-	return v
 }
 
 func (v *Verdict) agrees(c Confidence, reason string) {
