@@ -244,6 +244,16 @@ func (r *run) putAway(p *probe.Probe, f *Fact) {
 	_ = r.app.store.AddMade(&m) // the next write to the journal reports a broken one
 }
 
+// tellUnseen tells of what a request may have made whose answer was never seen:
+// without the answer its id is not known, so it cannot be removed.
+func (r *run) tellUnseen(p *probe.Probe) {
+	if p.Route < 0 || p.Method != "POST" || r.doc.Routes[p.Route].Effect != declaration.Create || p.Expect.Outcome != access.Admit {
+		return
+	}
+	m := store.Made{SweepID: r.sweep.ID, Owner: p.Identity, Route: p.RouteKey, State: "left", Why: "sent when the sweep was interrupted; whether it made something is not known"}
+	_ = r.app.store.AddMade(&m) // the next write to the journal reports a broken one
+}
+
 // claimBefore reads the member that a raised role will claim.
 func (r *run) claimBefore(p *probe.Probe, id string) string {
 	q := r.readerOf(p)

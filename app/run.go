@@ -251,6 +251,7 @@ func (r *run) one(p *probe.Probe) error {
 	f := &Fact{Sweep: r.sweep.ID}
 	if r.lost[p.ID] {
 		f.Lost = "sent before the sweep was interrupted, and never answered; an unsafe request is not sent twice"
+		r.tellUnseen(p)
 		return r.keep(p, f)
 	}
 	if p.Kind == probe.Issued {
