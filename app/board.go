@@ -240,7 +240,7 @@ func soundCaller(d *declaration.Document, i int, columns []Column, row Row) stri
 				continue
 			}
 			if cr := access.Credential(d, i, d.IdentityNamed(columns[c].Key)); cr != nil {
-				if s := d.SchemeNamed(cr.Scheme.Name); s != nil && s.Probed() {
+				if s := d.SchemeNamed(cr.Scheme.Name); s != nil {
 					return columns[c].Key
 				}
 			}

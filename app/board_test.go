@@ -62,7 +62,10 @@ func TestBoardOfTheDemo(t *testing.T) {
 		{"POST /v1/people", "", "a", "L", "L"},
 		{"GET /v1/partners/feed", "imre", "r", "W", "W"},
 		{"GET /v1/partners/feed", "lanternfish", "a", "=", "W"},
-		{"GET /v1/downloads/{frame_id}", "", "r", "?", ""},
+		{"GET /v1/downloads/{frame_id}", "", "r", "=", ""},
+		{"GET /v1/downloads/{frame_id}", "imre", "a", "=", ""},
+		{"GET /v1/console/overview", "odell", "a", "=", ""},
+		{"POST /v1/alerts", "relay", "a", "=", "U"},
 		{"GET /v1/sky/calendar", "imre", "a", "=", ""},
 		{"GET /v0/proposals", "", "c", "X", "X"},
 		{"GET /v0/proposals", "imre", "c", "X", "X"},
@@ -75,7 +78,7 @@ func TestBoardOfTheDemo(t *testing.T) {
 		assert.NotContains(t, r.Inferred, "1", "the demo's callers can all be told apart")
 	}
 	assert.False(t, row(t, b, "GET /debug/vars").Declared)
-	assert.Equal(t, 3, b.Counts.Findings[verdict.Unprotected])
+	assert.Equal(t, 4, b.Counts.Findings[verdict.Unprotected])
 	require.NotNil(t, b.Sweep)
 	assert.Equal(t, b.Sweep.Planned, b.Sweep.Done)
 

@@ -62,6 +62,14 @@ var detection = []struct {
 	{standin.LongLife, []string{"S " + behind, "S everything behind service"}},
 	{standin.DeafEnd, []string{"S " + behind}},
 	{standin.LingeringAccess, []string{"S " + behind}},
+	{standin.NoRotation, []string{"S " + behind}},
+	{standin.ReuseTolerated, []string{"S " + behind}},
+	{standin.LooseCookie, []string{"U POST /v1/console/notices", "K everything behind console"}},
+	{standin.AlertUnsigned, []string{"U POST /v1/alerts"}},
+	{standin.AlertReplay, []string{"U POST /v1/alerts"}},
+	{standin.LinkForever, []string{"U GET /v1/downloads/{frame_id}"}},
+	{standin.LinkFitsAll, []string{"U GET /v1/downloads/{frame_id}"}},
+	{standin.GatewayOnly, []string{"U " + verdict.PastAll}},
 }
 
 const behind = "everything behind access"
@@ -70,7 +78,7 @@ const behind = "everything behind access"
 type renaming map[string]string
 
 var renamed = []string{"proposals", "observations", "frames", "downloads", "cutouts", "dome", "instruments", "people", "partners", "alerts", "audit", "sky", "objects", "calendar",
-	"slew", "park", "approve", "submit", "feed", "requests", "console", "overview", "notices", "status"}
+	"logout", "slew", "park", "approve", "submit", "feed", "requests", "console", "overview", "notices", "status"}
 var renamedNames = []string{"imre", "tove", "sanna", "odell", "quill", "nightrun", "lanternfish", "vesper"}
 var renamedParams = []string{"proposal_id", "observation_id", "frame_id", "object_id", "instrument_id", "person_id"}
 var renamedPrefixes = []string{"p", "o", "f", "in", "person"}
@@ -130,12 +138,13 @@ func workspace(t testing.TB, s *standin.Running, r renaming, dataDir string) *Ap
 		b, err := examples.Fernhollow.ReadFile("fernhollow/" + e.Name())
 		require.NoError(t, err)
 		text := r.text(string(b))
-		text = strings.NewReplacer("http://127.0.0.1:7401", s.Base, "http://127.0.0.1:7402", s.IssuerURL, "pace: 200 per 1s", "pace: 100000 per 1s").Replace(text)
+		text = strings.NewReplacer("http://127.0.0.1:7401", s.Base, "http://127.0.0.1:7402", s.IssuerURL, "http://127.0.0.1:7411", s.Direct, "pace: 200 per 1s", "pace: 100000 per 1s").Replace(text)
 		require.NoError(t, os.WriteFile(filepath.Join(dir, e.Name()), []byte(text), 0o600))
 	}
 	for k, v := range standin.Secrets() {
 		t.Setenv(k, v)
 	}
+	t.Setenv("FERNHOLLOW_EXPIRED_LINK", s.Service.ExpiredLink())
 	a, err := Open(dataDir, filepath.Join(dir, "fernhollow.gate.yaml"))
 	require.NoError(t, err)
 	t.Cleanup(func() { assert.NoError(t, a.Close()) })
@@ -144,6 +153,7 @@ func workspace(t testing.TB, s *standin.Running, r renaming, dataDir string) *Ap
 
 func listen(t testing.TB, opt standin.Options) *standin.Running {
 	t.Helper()
+	opt.Gateway = true
 	s, err := standin.Listen("127.0.0.1:0", opt)
 	require.NoError(t, err)
 	t.Cleanup(func() { assert.NoError(t, s.Close()) })

@@ -20,8 +20,10 @@ type Fact struct {
 	Raised   string        `json:"raised,omitempty"`   // where a raised role was seen
 	Lost     string        `json:"lost,omitempty"`     // why there is no answer to judge
 	Repeats  int           `json:"repeats,omitempty"`
-	Then     []FollowedUp  `json:"then,omitempty"`  // what the route's follow-ups were answered
-	Token    *IssuedToken  `json:"token,omitempty"` // for a login whose token was judged
+	Then     []FollowedUp  `json:"then,omitempty"`     // what the route's follow-ups were answered
+	Token    *IssuedToken  `json:"token,omitempty"`    // for a login whose token was judged
+	Drill    *Drill        `json:"drill,omitempty"`    // for a session drill
+	SameSite string        `json:"sameSite,omitempty"` // of the cookie that was sent from another site
 	Sweep    uint          `json:"sweep"`
 }
 
@@ -112,6 +114,17 @@ func (j *judge) judge(p *probe.Probe) verdict.Verdict {
 	if f.Token != nil {
 		in.Issued = &f.Token.Judged
 	}
+	in.SameSite = f.SameSite
+	if f.Drill != nil {
+		in.Drill = &f.Drill.Drilled
+	}
+	if p.Beside != "" {
+		for _, o := range j.at[p.RouteKey+"\x00"+p.Beside] {
+			if of := j.facts[o.ID]; of != nil && verdict.Classify(of.answer(), j.doc.Answers) == verdict.Admitted {
+				in.BesideEnters = true
+			}
+		}
+	}
 	return verdict.Judge(in)
 }
 
@@ -123,9 +136,15 @@ func followKey(u *declaration.FollowUp) string {
 // all judges every fact, in the order of the plan.
 func (j *judge) all() []verdict.Item {
 	var out []verdict.Item
-	for _, p := range j.plan.Probes {
-		if j.facts[p.ID] != nil {
-			out = append(out, verdict.Item{Probe: p, Verdict: j.judge(p)})
+	for i := 0; i < len(j.plan.Probes); i++ { // a gap can add to them
+		p := j.plan.Probes[i]
+		if j.facts[p.ID] == nil {
+			continue
+		}
+		v := j.judge(p)
+		out = append(out, verdict.Item{Probe: p, Verdict: v})
+		if v.Kind.IsGap() {
+			j.plan.Widen(p)
 		}
 	}
 	return out

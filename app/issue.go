@@ -7,6 +7,7 @@ import (
 
 	"millgate/core/declaration"
 	"millgate/core/probe"
+	"millgate/core/session"
 	"millgate/core/token"
 	"millgate/core/verdict"
 )
@@ -33,12 +34,19 @@ func (r *run) issue(p *probe.Probe, f *Fact) error {
 	if err := r.intend(p); err != nil {
 		return err
 	}
+	s := r.doc.SchemeNamed(p.Scheme)
+	if s.Kind != declaration.Bearer {
+		var err error
+		if f.Token, err = r.issueOther(p, s); err != nil {
+			return r.withoutCredential(p, f, err)
+		}
+		return r.keep(p, f)
+	}
 	tok, _, err := r.keys.Token(r.ctx, p.Identity, p.Scheme)
 	if err != nil {
 		return r.withoutCredential(p, f, err)
 	}
 	t := token.Decode(tok)
-	s := r.doc.SchemeNamed(p.Scheme)
 	c := token.Context{Now: time.Now(), Doc: r.doc, Scheme: s, Values: r.target.Values, Identity: r.doc.IdentityNamed(p.Identity)}
 	if t.Kind == token.Signed {
 		c.Keys = r.keysOf(s)
@@ -53,6 +61,31 @@ func (r *run) issue(p *probe.Probe, f *Fact) error {
 		f.Token.Judged = append(f.Token.Judged, verdict.Judged{ID: j.ID, Text: "its HMAC secret is a common word of the list that ships", Why: j.Why, Standard: j.Standard, Severity: j.Severity})
 	}
 	return r.keep(p, f)
+}
+
+// issueOther judges the cookie or the link that the identity is given.
+func (r *run) issueOther(p *probe.Probe, s *declaration.Scheme) (*IssuedToken, error) {
+	out := &IssuedToken{Kind: string(s.Kind)}
+	life := r.doc.LifetimeNamed(s.Lifetime["access"].Name)
+	var said []session.Judged
+	switch s.Kind {
+	case declaration.Cookie:
+		c, err := r.keys.Cookie(r.ctx, p.Identity, s.Name)
+		if err != nil || c == nil {
+			return out, err
+		}
+		said = session.JudgeCookie(session.Cookie{Path: c.Path, HTTPOnly: c.HTTPOnly, Secure: c.Secure, SameSite: c.SameSite, Life: c.Life}, s, life)
+	case declaration.Link:
+		end, text, err := r.keys.LinkEnd(r.ctx, s, p.Identity, linkParams(p, p.Record.ID))
+		if err != nil {
+			return out, err
+		}
+		said = session.JudgeLink(end, text, time.Now(), life)
+	}
+	for _, j := range said {
+		out.Judged = append(out.Judged, verdict.Judged{ID: j.ID, Text: j.Text, Why: j.Why, Standard: j.Standard, Severity: j.Severity})
+	}
+	return out, nil
 }
 
 // IssuedToken is what is known of a token that a login gave.

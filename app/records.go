@@ -68,7 +68,7 @@ func (r *run) as(ctx context.Context, q *declaration.Request, identity string, v
 		if i := probe.RouteOf(r.doc, q); i >= 0 {
 			c = access.Credential(r.doc, i, id)
 		}
-		if s := r.doc.SchemeNamed(c.Scheme.Name); s != nil && s.Probed() {
+		if s := r.doc.SchemeNamed(c.Scheme.Name); s != nil {
 			if _, err := r.keys.Present(ctx, &o, identity, s.Name); err != nil {
 				return wire.Exchange{}, err
 			}

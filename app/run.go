@@ -97,6 +97,7 @@ type run struct {
 	tried   map[string]int // the epoch of the credential that was renewed first
 	leases  map[string]*lease
 	counted atomic.Int64
+	extra   atomic.Int64          // probes that joined the plan under way
 	lost    map[string]bool       // sent by an earlier process, never answered
 	public  map[string]token.Keys // of schemes
 	before  map[string]*Fact      // of what is sent again: what was known
@@ -122,11 +123,11 @@ func (a *App) newRun(ctx context.Context, d *declaration.Document, t *declaratio
 func (r *run) info() *Run {
 	n := int(r.counted.Load())
 	i := runInfo(r.sweep)
-	i.Done = n
+	i.Done, i.Planned = n, i.Planned+int(r.extra.Load())
 	if el := time.Since(r.sweep.StartedAt).Seconds(); el > 0 && r.sweep.State == store.Running {
 		i.Pace = float64(n) / el
 		if i.Pace > 0 {
-			i.Left = float64(len(r.probes)-n) / i.Pace
+			i.Left = float64(i.Planned-n) / i.Pace
 		}
 	}
 	return i
@@ -186,30 +187,64 @@ func (r *run) tellProgress() (end func()) {
 }
 
 func (r *run) phases() error {
-	for ph := probe.Safe; ph <= probe.Raising; ph++ {
-		g := new(errgroup.Group)
-		g.SetLimit(lanes)
-		for _, lane := range r.lanesOf(ph) {
-			if r.stopping.Err() != nil {
-				break
-			}
-			g.Go(func() error {
-				for _, p := range lane {
-					if r.stopping.Err() != nil {
-						return nil
-					}
-					if err := r.one(p); err != nil {
-						return err
-					}
-				}
-				return nil
-			})
+	for ph := probe.Safe; ph <= probe.Last; ph++ {
+		if err := r.phase(ph); err != nil {
+			return err
 		}
-		if err := g.Wait(); err != nil {
+		if ph == probe.UnsafeAdmitted && r.stopping.Err() == nil { // before anything is deleted
+			if err := r.widen(); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// widen tries what got in at the route that stands for its guard on the other
+// routes behind it.
+func (r *run) widen() error {
+	if r.sweep.Partial {
+		return nil
+	}
+	var more []*probe.Probe
+	r.mu.Lock()
+	for _, p := range slices.Clone(r.probes) {
+		if f := r.facts[p.ID]; p.Kind == probe.Credential && f != nil && r.judge.judge(p).Kind.IsGap() {
+			more = append(more, r.plan.Widen(p)...)
+		}
+	}
+	r.probes = append(slices.Clip(r.probes), more...)
+	r.mu.Unlock()
+	r.extra.Add(int64(len(more)))
+	for ph := probe.Safe; len(more) > 0 && ph <= probe.UnsafeAdmitted; ph++ {
+		if err := r.phase(ph); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// phase sends the probes of one phase that have no fact yet.
+func (r *run) phase(ph probe.Phase) error {
+	g := new(errgroup.Group)
+	g.SetLimit(lanes)
+	for _, lane := range r.lanesOf(ph) {
+		if r.stopping.Err() != nil {
+			break
+		}
+		g.Go(func() error {
+			for _, p := range lane {
+				if r.stopping.Err() != nil {
+					return nil
+				}
+				if err := r.one(p); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+	}
+	return g.Wait()
 }
 
 // lanesOf splits a phase into lists that run beside each other. Safe probes
@@ -223,7 +258,7 @@ func (r *run) lanesOf(ph probe.Phase) [][]*probe.Probe {
 			continue
 		}
 		k := p.ID
-		if ph != probe.Safe {
+		if ph != probe.Safe && p.Kind != probe.Session {
 			k = p.RouteKey
 			if p.Record.ID != "" {
 				k = p.Record.Name + "\x00" + p.Record.ID
@@ -254,8 +289,11 @@ func (r *run) one(p *probe.Probe) error {
 		r.tellUnseen(p)
 		return r.keep(p, f)
 	}
-	if p.Kind == probe.Issued {
+	switch p.Kind {
+	case probe.Issued:
 		return r.issue(p, f)
+	case probe.Session:
+		return r.drill(p, f)
 	}
 	l, why := r.leaseFor(p)
 	if why != "" {
@@ -287,6 +325,11 @@ func (r *run) one(p *probe.Probe) error {
 		return r.withoutCredential(p, f, err)
 	}
 	f.Exchange, f.Repeats = x, n
+	if p.Way == probe.CrossSite {
+		if c, err := r.keys.Cookie(r.ctx, p.Donor, p.Scheme); err == nil && c != nil {
+			f.SameSite = c.SameSite
+		}
+	}
 	cls := verdict.Classify(f.answer(), r.doc.Answers)
 	if watch != nil {
 		f.ReadBack = r.compare(watch)
@@ -331,15 +374,19 @@ var errJournal = errors.New("the journal cannot be written")
 // outgoing is the probe with its body filled and its credential presented.
 func (r *run) outgoing(p *probe.Probe, recordID string) (wire.Outgoing, error) {
 	q := probe.Build(r.doc, p, recordID)
-	o := wire.Outgoing{Method: q.Method, Host: q.Host, Path: q.Path, Query: q.Query, Headers: slices.Clone(q.Headers), Body: q.Body}
+	o := wire.Outgoing{Method: q.Method, Host: q.Host, Path: q.Path, Query: q.Query, Headers: slices.Clone(q.Headers), Body: q.Body, Params: linkParams(p, recordID)}
 	req := declaration.Request{JSON: q.Body}
 	need := req.Placeholders()
 	if p.Kind == probe.WrongSecret {
-		v, err := r.keys.WrongSecret(p.Identity, p.Scheme)
+		v, secrets, err := r.keys.WrongSecret(p.Identity, p.Scheme, p.Way)
 		if err != nil {
 			return o, err
 		}
-		o.Body = wire.FillBody(q.Body, header(q.Headers, "Content-Type"), v)
+		body := q.Body
+		if p.Way == probe.SecretAbsent {
+			body = probe.WithoutMembers(body, header(q.Headers, "Content-Type"), secrets)
+		}
+		o.Body = wire.FillBody(body, header(q.Headers, "Content-Type"), v)
 		return o, nil
 	}
 	if len(need) > 0 {
@@ -350,6 +397,22 @@ func (r *run) outgoing(p *probe.Probe, recordID string) (wire.Outgoing, error) {
 		o.Body = wire.FillBody(q.Body, header(q.Headers, "Content-Type"), v)
 	}
 	return o, nil
+}
+
+// linkParams are the parameters that a link is asked for with: those of the
+// request, or another record in place of its own.
+func linkParams(p *probe.Probe, recordID string) map[string]string {
+	out := maps.Clone(p.Params)
+	if out == nil {
+		out = map[string]string{}
+	}
+	if p.Record.Param != "" {
+		out[p.Record.Param], out["id"] = recordID, recordID
+	}
+	if p.OtherID != "" {
+		out[p.Param], out["id"] = p.OtherID, p.OtherID
+	}
+	return out
 }
 
 func header(h [][2]string, name string) string {
@@ -368,9 +431,14 @@ func (r *run) present(p *probe.Probe, o *wire.Outgoing) (epoch int, err error) {
 		return 0, nil
 	case p.Kind == probe.Credential:
 		s := r.doc.SchemeNamed(p.Scheme)
-		return 0, r.breaking.Present(r.ctx, o, s, p.Donor, p.Way, func() token.Keys { return r.keysOf(s) }, probe.HighestRole(r.doc, p.Donor))
+		return 0, r.breaking.Present(r.ctx, o, wire.Broken{Scheme: s, Donor: p.Donor, Way: p.Way, Beside: p.Beside, BesideScheme: p.BesideScheme,
+			Public: func() token.Keys { return r.keysOf(s) }, Role: probe.HighestRole(r.doc, p.Donor)})
 	case p.Identity == "":
 		return 0, r.keys.PresentBroken(r.ctx, o, p.Scheme)
+	}
+	if s := r.doc.SchemeNamed(p.Scheme); s.Login != nil && s.Logout != nil && s.Logout.Host == p.Host && s.Logout.Path == p.Path {
+		// What ends a session is given one of its own to end.
+		return 0, r.keys.PresentFresh(r.ctx, o, p.Identity, s)
 	}
 	return r.keys.Present(r.ctx, o, p.Identity, p.Scheme)
 }
@@ -564,6 +632,7 @@ func (r *run) finish(err error) {
 	a := r.app
 	a.mu.Lock()
 	r.sweep.State, r.sweep.Note, r.sweep.EndedAt, r.sweep.Result = state, note, &now, b
+	r.sweep.Planned += int(r.extra.Swap(0))
 	if serr := a.store.SaveSweep(&r.sweep); serr != nil {
 		r.sweep.State, r.sweep.Note = store.Failed, "the result cannot be written: "+serr.Error()
 	}

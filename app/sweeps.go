@@ -171,7 +171,7 @@ func (a *App) secretsOf(d *declaration.Document, pl *probe.Plan) error {
 			continue
 		}
 		for _, c := range id.Credentials {
-			if s := d.SchemeNamed(c.Scheme.Name); s == nil || !s.Probed() {
+			if s := d.SchemeNamed(c.Scheme.Name); s == nil {
 				continue
 			}
 			for _, v := range c.Fill {
@@ -291,6 +291,13 @@ func (a *App) ProbeAgain(target string, keys []CrossingKey) (*Run, error) {
 		return nil, err
 	}
 	pl := probe.Make(d, t)
+	if o, err := a.judged(t); err == nil {
+		for _, p := range slices.Clone(pl.Probes) {
+			if it, ok := o.items[p.ID]; ok && it.Verdict.Kind.IsGap() {
+				pl.Widen(p)
+			}
+		}
+	}
 	want := map[string]bool{}
 	for _, p := range pl.Probes {
 		for _, k := range keys {
@@ -394,17 +401,22 @@ func (a *App) judged(target *declaration.Target) (*observed, error) {
 func (o *observed) judgeAll(d *declaration.Document, facts map[string]*Fact, running bool) []verdict.Item {
 	j := newJudge(d, o.plan, facts)
 	items := make([]verdict.Item, 0, len(facts))
-	for _, p := range o.plan.Probes {
+	for i := 0; i < len(o.plan.Probes); i++ { // a gap can add to them
+		p := o.plan.Probes[i]
 		b := basis{facts[p.ID], facts[p.Control]}
 		if b.fact == nil {
 			delete(o.items, p.ID)
 			continue
 		}
 		it, ok := o.items[p.ID]
-		// Ownership is proven from further answers than these two.
-		if !ok || o.made[p.ID] != b || p.Record.Relation == access.Foreign {
+		// Ownership, and what a credential beside does alone, are known from
+		// further answers than these two.
+		if !ok || o.made[p.ID] != b || p.Record.Relation == access.Foreign || p.Beside != "" {
 			it = verdict.Item{Probe: p, Verdict: j.judge(p)}
 			o.items[p.ID], o.made[p.ID] = it, b
+		}
+		if p.Kind == probe.Credential && it.Verdict.Kind.IsGap() {
+			o.plan.Widen(p)
 		}
 		if running && it.Verdict.Kind == verdict.Unproven && b.control == nil && o.plan.Find(p.Control) != nil {
 			delete(o.items, p.ID)
@@ -500,7 +512,7 @@ func (a *App) TestTarget(ctx context.Context, target string) (Connection, error)
 	for _, id := range d.Identities {
 		for _, cr := range id.Credentials {
 			s := d.SchemeNamed(cr.Scheme.Name)
-			if s == nil || !s.Probed() {
+			if s == nil {
 				continue
 			}
 			var o wire.Outgoing

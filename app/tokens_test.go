@@ -184,7 +184,7 @@ func TestDeclaredSessions(t *testing.T) {
 	for _, s := range list {
 		of[s.Scheme] = s
 	}
-	assert.Len(t, of, 4, "those with a lifetime")
+	assert.Len(t, of, 5, "those with a lifetime")
 	assert.True(t, of["access"].Noticed)
 	assert.Equal(t, 310, of["access"].Size)
 	assert.Positive(t, of["access"].Place.Line)

@@ -109,7 +109,7 @@ access: [{ at: GET /a, who: boss }]
 
 // The command line and the interface tell of the same findings.
 func TestSameFindingsEverywhere(t *testing.T) {
-	s, err := standin.Listen("127.0.0.1:0", standin.Options{Flaws: standin.Demo})
+	s, err := standin.Listen("127.0.0.1:0", standin.Options{Flaws: standin.Demo, Gateway: true})
 	require.NoError(t, err)
 	defer func() { assert.NoError(t, s.Close()) }()
 	for k, v := range standin.Secrets() {
@@ -121,7 +121,7 @@ func TestSameFindingsEverywhere(t *testing.T) {
 	for _, f := range files {
 		b, err := os.ReadFile(f)
 		require.NoError(t, err)
-		text := strings.NewReplacer("http://127.0.0.1:7401", s.Base, "http://127.0.0.1:7402", s.IssuerURL, "200 per 1s", "2000 per 1s").Replace(string(b))
+		text := strings.NewReplacer("http://127.0.0.1:7401", s.Base, "http://127.0.0.1:7402", s.IssuerURL, "http://127.0.0.1:7411", s.Direct, "200 per 1s", "2000 per 1s").Replace(string(b))
 		require.NoError(t, os.WriteFile(filepath.Join(dir, filepath.Base(f)), []byte(text), 0o600))
 	}
 	file := filepath.Join(dir, "fernhollow.gate.yaml")

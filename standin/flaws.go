@@ -49,6 +49,14 @@ const (
 	LongLife           Flaw = "long-life"
 	DeafEnd            Flaw = "deaf-end"
 	LingeringAccess    Flaw = "lingering-access"
+	NoRotation         Flaw = "no-rotation"
+	ReuseTolerated     Flaw = "reuse-tolerated"
+	LooseCookie        Flaw = "loose-cookie"
+	AlertUnsigned      Flaw = "alert-unsigned"
+	AlertReplay        Flaw = "alert-replay"
+	LinkForever        Flaw = "link-forever"
+	LinkFitsAll        Flaw = "link-fits-all"
+	GatewayOnly        Flaw = "gateway-only"
 )
 
 // What says in a sentence what each flaw does.
@@ -88,10 +96,18 @@ var What = []struct {
 	{LongLife, "access tokens live 24 hours"},
 	{DeafEnd, "ending the session ends nothing"},
 	{LingeringAccess, "the access token works on after the session was ended"},
+	{NoRotation, "renewing a session gives the same refresh token again"},
+	{ReuseTolerated, "a refresh token that was used goes on working"},
+	{LooseCookie, "the console's cookie has no HttpOnly, Secure and SameSite, and writes of other sites are accepted"},
+	{AlertUnsigned, "alerts are taken without a signature"},
+	{AlertReplay, "an alert can be repeated"},
+	{LinkForever, "the end of a signed link is not compared with the clock"},
+	{LinkFitsAll, "a link's signature does not hold its path"},
+	{GatewayOnly, "the service behind the gateway has no guards"},
 }
 
 // Demo are the flaws of the demonstration.
-var Demo = []Flaw{AbsentHeaderPasses, ForgottenVerb, StrangerReads, ObserverSlews, MissingKey400, Role401, LoginPage, SecretEcho, OldDoor, DebugDoor, UnsignedToken, LongLife, DeafEnd}
+var Demo = []Flaw{AbsentHeaderPasses, ForgottenVerb, StrangerReads, ObserverSlews, MissingKey400, Role401, LoginPage, SecretEcho, OldDoor, DebugDoor, UnsignedToken, LongLife, DeafEnd, AlertReplay}
 
 // ParseFlaws reads "none", "demo" or names separated by commas.
 func ParseFlaws(s string) ([]Flaw, error) {

@@ -15,16 +15,18 @@ import (
 func nopBody(b []byte) io.ReadCloser { return io.NopCloser(bytes.NewReader(b)) }
 
 // Running is a stand-in that listens: the API on one port, its issuer on the
-// next.
+// next, and the API without its gateway ten ports above.
 type Running struct {
 	Service   *Service
 	Base      string
 	IssuerURL string
+	Direct    string // "" without a gateway
 	servers   []*http.Server
 }
 
 // Listen starts a stand-in. addr is HOST:PORT of the API; the issuer takes the
-// port above, or a free one when PORT is 0.
+// port above, and where there is a gateway the service behind it the port ten
+// above; or free ones when PORT is 0.
 func Listen(addr string, opt Options) (*Running, error) {
 	host, port, err := net.SplitHostPort(addr)
 	if err != nil {
@@ -46,15 +48,30 @@ func Listen(addr string, opt Options) (*Running, error) {
 	if err != nil {
 		return nil, errors.Join(fmt.Errorf("the stand-in's issuer cannot listen on port %d: %w", next, err), api.Close())
 	}
+	handlers := map[net.Listener]func(*Service) http.Handler{api: (*Service).Handler, iss: (*Service).IssuerHandler}
 	r := &Running{Base: "http://" + api.Addr().String(), IssuerURL: "http://" + iss.Addr().String()}
+	if opt.Gateway {
+		behind := 0
+		if n != 0 {
+			behind = n + 10
+		}
+		direct, err := net.Listen("tcp", net.JoinHostPort(host, strconv.Itoa(behind)))
+		if err != nil {
+			return nil, errors.Join(fmt.Errorf("the service behind the gateway cannot listen on port %d: %w", behind, err), api.Close(), iss.Close())
+		}
+		handlers[direct], r.Direct = (*Service).DirectHandler, "http://"+direct.Addr().String()
+	}
 	if opt.Issuer == "" {
 		opt.Issuer = r.IssuerURL
 	}
 	if r.Service, err = New(opt); err != nil {
-		return nil, errors.Join(err, api.Close(), iss.Close())
+		for l := range handlers {
+			err = errors.Join(err, l.Close())
+		}
+		return nil, err
 	}
-	for l, h := range map[net.Listener]http.Handler{api: r.Service.Handler(), iss: r.Service.IssuerHandler()} {
-		srv := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second}
+	for l, h := range handlers {
+		srv := &http.Server{Handler: h(r.Service), ReadHeaderTimeout: 10 * time.Second}
 		r.servers = append(r.servers, srv)
 		go func() { _ = srv.Serve(l) }() // ends with Close
 	}

@@ -65,7 +65,7 @@ func (s *Service) routes() {
 		}
 		path := "/" + s.n("v1") + "/" + s.n("downloads") + "/" + c.param
 		exp := strconv.FormatInt(time.Now().Add(10*time.Minute).Unix(), 10)
-		c.json(201, map[string]any{"url": path + "?expires=" + exp + "&sig=" + s.mac("LINK_SECRET", path+"."+exp)})
+		c.json(201, map[string]any{"url": path + "?expires=" + exp + "&sig=" + s.linkMAC(path, exp)})
 	})
 	api("GET /v1/downloads/{frame_id}", guard{scheme: "link"}, s.read("f"))
 	api("POST /v1/cutouts", access(oneOf("observer")), func(c *call) {
@@ -137,7 +137,19 @@ func (s *Service) routes() {
 	})
 	api("POST /v1/console/login", open, s.consoleLogin)
 	api("GET /v1/console/overview", guard{scheme: "cookie"}, func(c *call) { c.json(200, map[string]any{"tonight": "clear", "staff": c.caller.id}) })
-	api("POST /v1/console/notices", guard{scheme: "cookie"}, func(c *call) { c.json(201, map[string]any{"state": "posted"}) })
+	api("POST /v1/console/notices", guard{scheme: "cookie"}, func(c *call) {
+		if o := c.r.Header.Get("Origin"); o != "" && o != "http://"+c.r.Host && !s.flaws[LooseCookie] {
+			c.problem(403, "only the console itself may write")
+			return
+		}
+		c.json(201, map[string]any{"state": "posted"})
+	})
+	api("POST /v1/console/logout", guard{scheme: "cookie"}, func(c *call) {
+		if k, err := c.r.Cookie("fh_console"); err == nil {
+			delete(s.console, k.Value)
+		}
+		c.w.WriteHeader(204)
+	})
 
 	iss := func(key string, g guard, h func(*call)) { s.add(&s.iss, key, g, h) }
 	iss("POST /v1/session", open, s.login)
@@ -393,16 +405,20 @@ func (s *Service) login(c *call) {
 		c.problem(401, "name or password is wrong")
 		return
 	}
-	s.grant(c, p, random())
+	s.grant(c, p, random(), "")
 }
 
-func (s *Service) grant(c *call, p *person, family string) {
+// grant opens or renews a session; old is the refresh token that was used.
+func (s *Service) grant(c *call, p *person, family, old string) {
 	tok, err := s.token(p.ID, p.Roles, p.Scopes, p.Verified, family)
 	if err != nil {
 		c.problem(500, "no token could be made")
 		return
 	}
 	r := random()
+	if old != "" && s.flaws[NoRotation] {
+		r = old
+	}
 	s.refresh[r] = &session{person: p.ID, family: family, since: time.Now()}
 	c.json(200, map[string]any{"access_token": tok, "token_type": "Bearer", "expires_in": int(s.life().Seconds()), "refresh_token": r})
 }
@@ -413,7 +429,7 @@ func (s *Service) renew(c *call, tok string) {
 		c.problem(401, "there is no such session")
 		return
 	}
-	if x.used {
+	if x.used && !s.flaws[ReuseTolerated] {
 		s.ended[x.family] = true
 		c.problem(401, "this token was used before; the session is ended")
 		return
@@ -424,7 +440,7 @@ func (s *Service) renew(c *call, tok string) {
 		return
 	}
 	x.used = true
-	s.grant(c, p, x.family)
+	s.grant(c, p, x.family, tok)
 }
 
 func (s *Service) client(c *call) bool {
@@ -466,6 +482,10 @@ func (s *Service) consoleLogin(c *call) {
 	}
 	v := random()
 	s.console[v] = p.ID
-	c.w.Header().Set("Set-Cookie", fmt.Sprintf("fh_console=%s; Path=/; HttpOnly; Secure; SameSite=Strict; Max-Age=28800", v))
+	attributes := "; HttpOnly; Secure; SameSite=Strict"
+	if s.flaws[LooseCookie] {
+		attributes = ""
+	}
+	c.w.Header().Set("Set-Cookie", fmt.Sprintf("fh_console=%s; Path=/; Max-Age=3600%s", v, attributes))
 	c.json(200, map[string]any{"state": "signed in"})
 }

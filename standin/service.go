@@ -23,6 +23,8 @@ type Options struct {
 	Flaws []Flaw
 	// Issuer is what tokens carry in iss; the address of the issuer's host.
 	Issuer string
+	// Gateway serves the API a second time, as it is behind its gateway.
+	Gateway bool
 	// Names replaces words of paths, identities and id prefixes.
 	Names map[string]string
 	// Secrets replaces the secrets of Secrets(), by the same names.
@@ -37,10 +39,18 @@ func Secrets() map[string]string {
 	return map[string]string{
 		"IMRE_PASSWORD": "imre-quiet-lantern-41", "TOVE_PASSWORD": "tove-cold-meridian-77", "SANNA_PASSWORD": "sanna-slow-azimuth-12",
 		"ODELL_PASSWORD": "odell-grey-zenith-58", "QUILL_PASSWORD": "quill-dry-almanac-93", "NIGHTRUN_SECRET": "nightrun-9f31c0a7e2", "LANTERNFISH_KEY": "lf-5d20b7716ac4",
-		"RELAY_SECRET": "relay-hush-4be1", "LINK_SECRET": "link-sign-77ab",
-		"FERNHOLLOW_SIGNING_KEY": SigningKey(),
+		"RELAY_SECRET": "relay-hush-4be1", "LINK_SECRET": linkSecret,
+		"FERNHOLLOW_SIGNING_KEY": SigningKey(), "FERNHOLLOW_EXPIRED_LINK": expiredLink(),
 	}
 }
+
+// expiredLink is the one of the service as it ships.
+func expiredLink() string {
+	s := &Service{secrets: map[string]string{"LINK_SECRET": linkSecret}}
+	return s.ExpiredLink()
+}
+
+const linkSecret = "link-sign-77ab"
 
 type person struct {
 	ID, Name, Email string
@@ -194,6 +204,7 @@ type call struct {
 	caller *caller
 	body   map[string]any
 	raw    []byte
+	direct bool // it came past the gateway
 }
 
 func (c *call) json(status int, v any) {
@@ -211,11 +222,11 @@ func (c *call) problem(status int, detail string) {
 	_ = json.NewEncoder(c.w).Encode(map[string]any{"title": http.StatusText(status), "status": status, "detail": detail})
 }
 
-// Handler is the API; Issuer is the issuer.
-func (s *Service) Handler() http.Handler { return s.serve(func() []*rt { return s.api }) }
-func (s *Service) IssuerHandler() http.Handler {
-	return s.serve(func() []*rt { return s.iss })
-}
+// Handler is the API as the gateway serves it; DirectHandler is the same
+// without the gateway; IssuerHandler is the issuer.
+func (s *Service) Handler() http.Handler       { return s.serve(func() []*rt { return s.api }, false) }
+func (s *Service) DirectHandler() http.Handler { return s.serve(func() []*rt { return s.api }, true) }
+func (s *Service) IssuerHandler() http.Handler { return s.serve(func() []*rt { return s.iss }, false) }
 
 func split(path string) []string { return strings.Split(strings.TrimPrefix(path, "/"), "/") }
 
@@ -237,13 +248,13 @@ func (r *rt) match(segs []string, fold bool) (param string, ok bool) {
 	return param, true
 }
 
-func (s *Service) serve(table func() []*rt) http.Handler {
+func (s *Service) serve(table func() []*rt, direct bool) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if s.opt.Log != nil {
 			s.opt.Log(r.Method + " " + r.URL.Path)
 		}
 		raw, err := io.ReadAll(http.MaxBytesReader(w, r.Body, 1<<20))
-		c := &call{s: s, w: w, r: r, raw: raw}
+		c := &call{s: s, w: w, r: r, raw: raw, direct: direct}
 		if err != nil {
 			c.problem(413, "the body is too large")
 			return
@@ -367,6 +378,12 @@ func (s *Service) pass(c *call, t *rt) (int, string) {
 		return 0, ""
 	}
 	who, why := s.authenticate(c, g.scheme)
+	if c.direct && s.flaws[GatewayOnly] {
+		if c.caller = who; who == nil {
+			c.caller = &caller{}
+		}
+		return 0, ""
+	}
 	if who == nil {
 		return 401, why
 	}
@@ -413,10 +430,13 @@ func (s *Service) authenticate(c *call, scheme string) (*caller, string) {
 		}
 		return nil, "sign in at the console"
 	case "signature":
+		if s.flaws[AlertUnsigned] && c.r.Header.Get("X-Relay-Signature") == "" {
+			return &caller{id: "relay"}, ""
+		}
 		at := c.r.Header.Get("X-Relay-Time")
 		n, err := strconv.ParseInt(at, 10, 64)
 		sig := c.r.Header.Get("X-Relay-Signature")
-		if err != nil || time.Since(time.Unix(n, 0)).Abs() > 5*time.Minute || s.seen[sig] || !same(sig, s.mac("RELAY_SECRET", at+"."+string(c.raw))) {
+		if err != nil || time.Since(time.Unix(n, 0)).Abs() > 5*time.Minute || s.seen[sig] && !s.flaws[AlertReplay] || !same(sig, s.mac("RELAY_SECRET", at+"."+string(c.raw))) {
 			return nil, "the signature does not hold"
 		}
 		s.seen[sig] = true
@@ -424,12 +444,26 @@ func (s *Service) authenticate(c *call, scheme string) (*caller, string) {
 	case "link":
 		q := c.r.URL.Query()
 		n, err := strconv.ParseInt(q.Get("expires"), 10, 64)
-		if err != nil || time.Now().Unix() > n || !same(q.Get("sig"), s.mac("LINK_SECRET", c.r.URL.Path+"."+q.Get("expires"))) {
+		if err != nil || time.Now().Unix() > n && !s.flaws[LinkForever] || !same(q.Get("sig"), s.linkMAC(c.r.URL.Path, q.Get("expires"))) {
 			return nil, "the link does not hold"
 		}
 		return &caller{id: "link"}, ""
 	}
 	return s.bearer(c.r.Header.Get("Authorization"), c.rt.key)
+}
+
+// linkMAC signs a link's path and its end.
+func (s *Service) linkMAC(path, end string) string {
+	if s.flaws[LinkFitsAll] {
+		path = ""
+	}
+	return s.mac("LINK_SECRET", path+"."+end)
+}
+
+// ExpiredLink is a link to a frame that was mailed long ago.
+func (s *Service) ExpiredLink() string {
+	path, end := "/"+s.n("v1")+"/"+s.n("downloads")+"/"+s.id("f", 501), "1767225600" // the first of January 2026
+	return path + "?expires=" + end + "&sig=" + s.linkMAC(path, end)
 }
 
 func (s *Service) mac(secret, text string) string {

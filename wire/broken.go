@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net/url"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -68,10 +69,19 @@ func (b *Breaking) signer(s *declaration.Scheme) (*token.SigningKey, error) {
 	return k, nil
 }
 
-// Present adds a credential of a scheme that is broken in a way, made out of
-// the donor's sound one.
-func (b *Breaking) Present(ctx context.Context, o *Outgoing, s *declaration.Scheme, donor, way string, public func() token.Keys, role string) error {
-	k := b.keys
+// Broken says what is presented in place of a sound credential.
+type Broken struct {
+	Scheme               *declaration.Scheme
+	Donor, Way           string
+	Beside, BesideScheme string            // whose sound credential stands beside it
+	Public               func() token.Keys // of the scheme
+	Role                 string            // that a payload is raised to
+}
+
+// Present adds a credential that is broken in a way, made out of the donor's
+// sound one. The request must be complete: a signature covers it.
+func (b *Breaking) Present(ctx context.Context, o *Outgoing, x Broken) error {
+	k, s := b.keys, x.Scheme
 	add := func(value string) error {
 		if value != "" {
 			k.client.mask.Learn(value)
@@ -79,41 +89,183 @@ func (b *Breaking) Present(ctx context.Context, o *Outgoing, s *declaration.Sche
 		attach(o, s, value)
 		return nil
 	}
-	switch way {
+	switch x.Way {
 	case probe.NoToken:
+		if s.Kind == declaration.Link {
+			return add(url.QueryEscape(s.Field) + "=not-a-signature")
+		}
 		return add("not-a-token")
 	case probe.Empty:
-		if s.Kind == declaration.Bearer {
-			o.Headers = append(o.Headers, [2]string{"Authorization", "Bearer "})
+		if s.Kind == declaration.Bearer || s.Kind == declaration.Basic {
+			o.Headers = append(o.Headers, [2]string{"Authorization", map[bool]string{true: "Bearer ", false: "Basic "}[s.Kind == declaration.Bearer]})
 			return nil
 		}
 		return add("")
 	case probe.OtherScheme:
-		return b.other(ctx, s, donor, add)
+		return b.other(ctx, x, add)
 	case probe.OtherKind, probe.Ended:
-		return b.session(ctx, s, donor, way, add)
+		return b.session(ctx, s, x.Donor, x.Way, add)
+	case probe.BesideFirst, probe.BesideLast, probe.BesideOther:
+		return b.beside(ctx, o, x)
+	case probe.CrossSite:
+		if _, err := k.Present(ctx, o, x.Donor, s.Name); err != nil {
+			return err
+		}
+		o.Headers = append(o.Headers, [2]string{"Origin", "https://elsewhere.invalid"}, [2]string{"Sec-Fetch-Site", "cross-site"})
+		return nil
 	}
-	if s.Kind == declaration.APIKey {
-		return b.key(o, s, donor, way, add)
+	switch s.Kind {
+	case declaration.APIKey:
+		return b.key(o, s, x.Donor, x.Way, add)
+	case declaration.Signature:
+		return b.signature(ctx, o, x)
+	case declaration.Link:
+		return b.link(ctx, o, x)
 	}
-	tok, _, err := k.Token(ctx, donor, s.Name)
+	tok, _, err := k.Token(ctx, x.Donor, s.Name)
 	if err != nil {
 		return err
 	}
 	t := token.Decode(tok)
-	switch way {
+	switch x.Way {
+	case probe.InQuery:
+		addQuery(o, "access_token="+url.QueryEscape(tok))
+		return nil
+	case probe.SchemeCase:
+		o.Headers = append(o.Headers, [2]string{"Authorization", "bEARER " + tok})
+		return nil
 	case probe.Expired, probe.NotYet, probe.OtherAud, probe.OtherIss:
-		value, err := b.resigned(s, t, way)
+		value, err := b.resigned(s, t, x.Way)
 		if err != nil {
 			return err
 		}
 		return add(value)
 	}
-	value, err := b.broken(s, t, way, public, role)
+	value, err := b.broken(s, t, x.Way, x.Public, x.Role)
 	if err != nil {
 		return err
 	}
 	return add(value)
+}
+
+// beside presents a sound credential that may not enter beside a broken one of
+// somebody who may.
+func (b *Breaking) beside(ctx context.Context, o *Outgoing, x Broken) error {
+	var sound, broken Outgoing
+	if _, err := b.keys.Present(ctx, &sound, x.Beside, x.BesideScheme); err != nil {
+		return err
+	}
+	if err := b.keys.PresentBroken(ctx, &broken, x.Scheme.Name); err != nil {
+		return err
+	}
+	if x.Way == probe.BesideLast {
+		sound, broken = broken, sound
+	}
+	for _, c := range []Outgoing{sound, broken} {
+		o.Headers = append(o.Headers, c.Headers...)
+		addQuery(o, c.Query)
+	}
+	return nil
+}
+
+// signature breaks a request signature.
+func (b *Breaking) signature(ctx context.Context, o *Outgoing, x Broken) error {
+	fill, err := b.keys.fill(x.Donor, x.Scheme.Name)
+	if err != nil {
+		return err
+	}
+	secret, signing := fill["secret"], x.Scheme.Signing
+	switch x.Way {
+	case string(token.SignatureRemoved):
+		if signing.Timestamp != "" {
+			o.Headers = append(o.Headers, [2]string{signing.Timestamp, strconv.FormatInt(b.keys.now().Unix(), 10)})
+		}
+		return nil
+	case probe.OtherBody:
+		if !strings.Contains(signing.Covers, "{body}") {
+			return fmt.Errorf("%w: the signature does not cover the body", ErrWay)
+		}
+		other := *o
+		other.Headers, other.Body = nil, append(slices.Clone(o.Body), ' ')
+		if err := b.keys.sign(&other, x.Scheme, secret, time.Time{}); err != nil {
+			return err
+		}
+		o.Headers = append(o.Headers, other.Headers...)
+		return nil
+	case probe.OldTime:
+		return b.keys.sign(o, x.Scheme, secret, b.keys.now().Add(-signing.Tolerance-2*time.Minute))
+	case probe.Repeated:
+		if err := b.keys.sign(o, x.Scheme, secret, time.Time{}); err != nil {
+			return err
+		}
+		first := *o
+		first.Headers, first.Before = slices.Clone(o.Headers), nil
+		r, err := b.keys.client.send(ctx, first)
+		switch {
+		case err != nil:
+			return err
+		case r.Status == 0 || r.Status >= 300:
+			return fmt.Errorf("%w: the request that was to be repeated was answered %d", ErrWay, r.Status)
+		}
+		return nil
+	}
+	return fmt.Errorf("%w: a signature cannot be broken so", ErrWay)
+}
+
+// link breaks a signed link.
+func (b *Breaking) link(ctx context.Context, o *Outgoing, x Broken) error {
+	k, s := b.keys, x.Scheme
+	if x.Way == probe.Expired {
+		text := s.ExpiredLink.Literal
+		var err error
+		if s.ExpiredLink.Secret() {
+			text, err = k.look(s.ExpiredLink) // only its signature is masked
+		}
+		if err != nil {
+			return fmt.Errorf("%w: the expired link: %v", ErrWay, err)
+		}
+		u, err := url.Parse(text)
+		if err != nil || u.Query().Get(s.Field) == "" {
+			return fmt.Errorf("%w: the expired link has no %s in its query", ErrWay, s.Field)
+		}
+		k.client.mask.Learn(u.Query().Get(s.Field))
+		if host, path, ok := k.client.HostOf(text); ok {
+			o.Host, o.Path, o.Query = host, strings.SplitN(path, "?", 2)[0], u.RawQuery
+			return nil
+		}
+		if u.Host != "" {
+			return fmt.Errorf("%w: the expired link leads to %s, which does not belong to the target", ErrWay, u.Host)
+		}
+		o.Path, o.Query = u.EscapedPath(), u.RawQuery
+		return nil
+	}
+	value, _, err := k.value(ctx, *o, x.Donor, s)
+	if err != nil {
+		return err
+	}
+	q, err := url.ParseQuery(value)
+	if err != nil {
+		return fmt.Errorf("%w: the link's query cannot be read", ErrWay)
+	}
+	switch x.Way {
+	case string(token.SignatureRemoved):
+		q.Del(s.Field)
+	case probe.Changed:
+		q.Set(s.Expires, later(q.Get(s.Expires)))
+	}
+	addQuery(o, q.Encode())
+	return nil
+}
+
+// later is a day behind the end that a link says, in the same writing.
+func later(end string) string {
+	if n, err := strconv.ParseInt(end, 10, 64); err == nil {
+		return strconv.FormatInt(n+86400, 10)
+	}
+	if t, err := time.Parse(time.RFC3339, end); err == nil {
+		return t.Add(24 * time.Hour).Format(time.RFC3339)
+	}
+	return end + "0"
 }
 
 // resigned is the token with one claim wrong and a sound signature. A second
@@ -150,27 +302,22 @@ func (b *Breaking) session(ctx context.Context, s *declaration.Scheme, donor, wa
 	if err != nil {
 		return err
 	}
-	access, refresh, _, err := k.obtain(ctx, s.Login, fill)
+	g, err := k.obtain(ctx, s, s.Login, fill)
 	if err != nil {
 		return err
 	}
 	if way == probe.OtherKind {
-		if refresh == "" {
+		if g.refresh == "" {
 			return fmt.Errorf("%w: the login gave no refresh token", ErrWay)
 		}
-		return add(refresh)
+		return add(g.refresh)
 	}
-	fill["access"], fill["refresh"] = access, refresh
-	o := FillRequest(s.Logout, k.values(fill))
-	if !strings.Contains(strings.Join(s.Logout.Placeholders(), " "), "refresh") {
-		attach(&o, s, access)
-	}
-	r, err := k.client.send(ctx, o)
+	r, err := k.client.send(ctx, k.logout(s, fill, g))
 	switch {
 	case err != nil:
 		return err
-	case r.Status == 0 || r.Status >= 300:
-		return fmt.Errorf("%w: the logout was answered %d, so nothing is known about ended tokens", ErrWay, r.Status)
+	case r.Status == 0 || r.Status >= 300 && s.Kind != declaration.Cookie || r.Status >= 400:
+		return fmt.Errorf("%w: the logout was answered %d, so nothing is known about ended credentials", ErrWay, r.Status)
 	}
 	if d := k.doc.LifetimeNamed(s.Lifetime["access"].Name); d != nil && d.EndedWithin > 0 {
 		if d.EndedWithin > time.Minute {
@@ -182,34 +329,39 @@ func (b *Breaking) session(ctx context.Context, s *declaration.Scheme, donor, wa
 		case <-time.After(d.EndedWithin):
 		}
 	}
-	return add(access)
+	return add(g.access)
+}
+
+// logout is the request that ends a session; it bears the access credential
+// where its body does not name the session.
+func (k *Keyring) logout(s *declaration.Scheme, fill map[string]string, g granted) Outgoing {
+	values := k.values(fill)
+	values["access"], values["refresh"] = g.access, g.refresh
+	o := FillRequest(s.Logout, values)
+	if !strings.Contains(strings.Join(s.Logout.Placeholders(), " "), "refresh") {
+		attach(&o, s, g.access)
+	}
+	return o
 }
 
 // other presents the value of another scheme's credential.
-func (b *Breaking) other(ctx context.Context, s *declaration.Scheme, donor string, add func(string) error) error {
-	id := b.keys.doc.IdentityNamed(donor)
+func (b *Breaking) other(ctx context.Context, x Broken, add func(string) error) error {
+	id := b.keys.doc.IdentityNamed(x.Donor)
 	if id == nil {
-		return fmt.Errorf("%w: there is no identity %q", ErrCredential, donor)
+		return fmt.Errorf("%w: there is no identity %q", ErrCredential, x.Donor)
 	}
 	for _, c := range id.Credentials {
 		o := b.keys.doc.SchemeNamed(c.Scheme.Name)
-		if o == nil || !o.Probed() || o.SameLock(s) {
+		if o == nil || o.SameLock(x.Scheme) || o.Kind != declaration.Bearer && o.Kind != declaration.APIKey && o.Kind != declaration.Cookie {
 			continue
 		}
-		if o.Kind == declaration.APIKey {
-			fill, err := b.keys.fill(donor, o.Name)
-			if err != nil {
-				return err
-			}
-			return add(fill["key"])
-		}
-		tok, _, err := b.keys.Token(ctx, donor, o.Name)
+		value, _, err := b.keys.value(ctx, Outgoing{}, x.Donor, o)
 		if err != nil {
 			return err
 		}
-		return add(tok)
+		return add(value)
 	}
-	return fmt.Errorf("%w: %s has no credential of another scheme", ErrWay, donor)
+	return fmt.Errorf("%w: %s has no credential of another scheme", ErrWay, x.Donor)
 }
 
 // key breaks an API key.

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -90,7 +91,25 @@ identities:
 			donor = "kim"
 		}
 		var o Outgoing
-		require.NoError(t, b.Present(ctx, &o, sc, donor, way, public, "boss"), way)
+		x := Broken{Scheme: sc, Donor: donor, Way: way, Public: public, Role: "boss", Beside: "kim", BesideScheme: "key"}
+		require.NoError(t, b.Present(ctx, &o, x), way)
+		switch way {
+		case probe.BesideFirst, probe.BesideLast, probe.BesideOther:
+			require.Len(t, o.Headers, 2, way)
+			key := slices.IndexFunc(o.Headers, func(h [2]string) bool { return h[0] == "X-K" })
+			require.Equal(t, "Kim-Key-9", o.Headers[key][1])
+			assert.Equal(t, way == probe.BesideLast, key == 1, way)
+			o.Headers = [][2]string{o.Headers[1-key]}
+			assert.False(t, token.Sound(token.Judge(token.Decode(strings.TrimPrefix(o.Headers[0][1], "Bearer ")), token.Context{Now: time.Now(), Doc: d, Scheme: sc, Keys: signer.Public()})))
+			continue
+		case probe.InQuery:
+			assert.Empty(t, o.Headers)
+			assert.Equal(t, "access_token="+sound, o.Query)
+			continue
+		case probe.SchemeCase:
+			assert.Equal(t, "bEARER "+sound, o.Headers[0][1])
+			continue
+		}
 		require.Len(t, o.Headers, 1, way)
 		value := strings.TrimPrefix(o.Headers[0][1], "Bearer ")
 		require.Empty(t, seen[value], "%s is like %s", way, seen[value])
@@ -104,13 +123,13 @@ identities:
 		assert.False(t, token.Decode(value).Kind == token.Signed && token.Sound(list), way)
 	}
 	var o Outgoing
-	require.NoError(t, b.Present(ctx, &o, d.SchemeNamed("key"), "kim", probe.KeyCase, public, ""))
+	require.NoError(t, b.Present(ctx, &o, Broken{Scheme: d.SchemeNamed("key"), Donor: "kim", Way: probe.KeyCase}))
 	assert.Equal(t, [][2]string{{"X-K", "kIM-kEY-9"}}, o.Headers)
 	o = Outgoing{Query: "a=b"}
-	require.NoError(t, b.Present(ctx, &o, d.SchemeNamed("key"), "kim", probe.KeyPlace, public, ""))
+	require.NoError(t, b.Present(ctx, &o, Broken{Scheme: d.SchemeNamed("key"), Donor: "kim", Way: probe.KeyPlace}))
 	assert.Equal(t, "a=b&X-K=Kim-Key-9", o.Query)
 	assert.Empty(t, o.Headers)
-	require.ErrorIs(t, b.Present(ctx, &o, sc, "ann", string(token.Raised), public, ""), ErrWay)
+	require.ErrorIs(t, b.Present(ctx, &o, Broken{Scheme: sc, Donor: "ann", Way: string(token.Raised), Public: public}), ErrWay)
 }
 
 func TestFetchStaysAtTheTarget(t *testing.T) {

@@ -29,6 +29,7 @@ import (
 	"golang.org/x/time/rate"
 
 	"millgate/core/declaration"
+	"millgate/core/probe"
 )
 
 // Errors that callers branch on.
@@ -79,6 +80,9 @@ func NewClient(ctx context.Context, t *declaration.Target, base string, mask *Ma
 	}
 	for n, u := range t.Hosts {
 		all[n] = u
+	}
+	if t.Direct != "" {
+		all[probe.DirectHost] = t.Direct
 	}
 	for n, raw := range all {
 		u, err := url.Parse(raw)
@@ -156,7 +160,8 @@ type Outgoing struct {
 	Query   string
 	Headers [][2]string
 	Body    []byte
-	Before  func() error // called when its turn has come, right before it is sent; an error keeps it back
+	Params  map[string]string // the route's parameters, for what issues links
+	Before  func() error      // called when its turn has come, right before it is sent; an error keeps it back
 }
 
 // raw is an answer before masking; it stays inside the package.
@@ -220,6 +225,11 @@ func (c *Client) send(ctx context.Context, o Outgoing) (raw, error) {
 	req.Header.Set("User-Agent", "millgate")
 	req.Header.Set("Accept", "application/json, */*;q=0.5")
 	for _, h := range o.Headers {
+		if h[0] == "Accept" { // asked for by the probe; empty sends none
+			if req.Header.Del("Accept"); h[1] == "" {
+				continue
+			}
+		}
 		req.Header.Add(h[0], h[1])
 	}
 	resp, err := c.http.Do(req)
@@ -263,6 +273,9 @@ func plainError(err error) string {
 // Reach checks that every host of the target takes connections.
 func (c *Client) Reach(ctx context.Context) error {
 	for n, u := range c.bases {
+		if n == probe.DirectHost {
+			continue // that it cannot be reached is what one hopes for
+		}
 		dctx, cancel := context.WithTimeout(ctx, 4*time.Second)
 		conn, err := c.dial(dctx, "tcp", u.Host)
 		cancel()

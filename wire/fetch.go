@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"millgate/core/declaration"
+	"millgate/core/probe"
 )
 
 // Fetch reads a public document of the target, such as its JWK set. host is a
@@ -39,7 +40,7 @@ func (c *Client) HostOf(address string) (host, path string, ok bool) {
 		if u.Port() == "" {
 			at += map[string]string{"http": ":80", "https": ":443"}[u.Scheme]
 		}
-		if b.Host == at && b.Scheme == u.Scheme && strings.HasPrefix(u.Path, strings.TrimRight(b.Path, "/")) {
+		if n != probe.DirectHost && b.Host == at && b.Scheme == u.Scheme && strings.HasPrefix(u.Path, strings.TrimRight(b.Path, "/")) {
 			return n, strings.TrimPrefix(u.RequestURI(), strings.TrimRight(b.EscapedPath(), "/")), true
 		}
 	}

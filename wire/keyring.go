@@ -2,12 +2,11 @@ package wire
 
 import (
 	"context"
-	"crypto/rand"
 	"encoding/base64"
-	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"net/http"
 	"net/url"
 	"slices"
 	"strings"
@@ -15,6 +14,7 @@ import (
 	"time"
 
 	"millgate/core/declaration"
+	"millgate/core/probe"
 	"millgate/core/verdict"
 )
 
@@ -33,20 +33,19 @@ type Keyring struct {
 	look   Secrets
 	mu     sync.Mutex
 	held   map[string]*held
+	signed map[string]bool // what was signed already, so that nothing is signed twice
 	now    func() time.Time
 }
 
 type held struct {
-	mu      sync.Mutex
-	access  string
-	refresh string
-	expires time.Time // zero when unknown
-	epoch   int
+	mu sync.Mutex
+	granted
+	epoch int
 }
 
 // NewKeyring makes a keyring for one sweep.
 func NewKeyring(d *declaration.Document, t *declaration.Target, c *Client, look Secrets) *Keyring {
-	return &Keyring{doc: d, target: t, client: c, look: look, held: map[string]*held{}, now: time.Now}
+	return &Keyring{doc: d, target: t, client: c, look: look, held: map[string]*held{}, signed: map[string]bool{}, now: time.Now}
 }
 
 // renewAhead is how long before its end a token is renewed.
@@ -147,60 +146,110 @@ func FillRequest(q *declaration.Request, values map[string]string) Outgoing {
 	return o
 }
 
-// obtain sends a login or renewal and takes the tokens out of its answer.
-func (k *Keyring) obtain(ctx context.Context, q *declaration.Request, values map[string]string) (access, refresh string, expires time.Time, err error) {
-	o := FillRequest(q, k.values(values))
-	var r raw
+// granted is what a login or renewal gave.
+type granted struct {
+	access, refresh string
+	expires         time.Time // zero when unknown
+	cookie          *http.Cookie
+}
+
+// patient sends a request of a session, and waits a while where it is throttled.
+func (k *Keyring) patient(ctx context.Context, o Outgoing) (raw, error) {
 	for try := 0; ; try++ {
-		r, err = k.client.send(ctx, o)
-		if err != nil {
-			return "", "", time.Time{}, err
-		}
-		if r.Status != 429 || try == 3 {
-			break
+		r, err := k.client.send(ctx, o)
+		if err != nil || r.Status != 429 || try == 3 {
+			return r, err
 		}
 		wait := RetryAfter(r.Exchange, k.now())
 		if wait < 0 {
 			wait = time.Second << try
 		}
 		if wait > time.Minute {
-			break
+			return r, nil
 		}
 		select {
 		case <-ctx.Done():
-			return "", "", time.Time{}, ctx.Err()
+			return r, ctx.Err()
 		case <-time.After(wait):
 		}
 	}
-	if r.Status == 0 {
-		return "", "", time.Time{}, fmt.Errorf("%w: %s", ErrUnreachable, r.Error)
+}
+
+// obtain sends a login or renewal of a scheme and takes the credential out of
+// its answer.
+func (k *Keyring) obtain(ctx context.Context, s *declaration.Scheme, q *declaration.Request, values map[string]string) (granted, error) {
+	r, err := k.patient(ctx, FillRequest(q, k.values(values)))
+	if err != nil {
+		return granted{}, err
 	}
-	access, ok := verdict.Pointer(r.content, q.Take["access"])
-	if r.Status >= 300 || !ok || access == "" {
-		why := "no token at " + q.Take["access"] + " in the answer"
+	return k.taken(s, q, r)
+}
+
+// taken reads the credential that an answer gives.
+func (k *Keyring) taken(s *declaration.Scheme, q *declaration.Request, r raw) (g granted, err error) {
+	if r.Status == 0 {
+		return g, fmt.Errorf("%w: %s", ErrUnreachable, r.Error)
+	}
+	where := "token at " + q.Take["access"]
+	if s.Kind == declaration.Cookie {
+		where = "cookie " + s.Field
+		if g.cookie = cookieOf(r.Answer, s.Field); g.cookie != nil {
+			g.access, g.expires = g.cookie.Value, cookieEnd(g.cookie, k.now())
+		}
+	} else {
+		g.access, _ = verdict.Pointer(r.content, q.Take["access"])
+	}
+	if r.Status >= 400 || r.Status >= 300 && s.Kind != declaration.Cookie || g.access == "" {
+		why := "no " + where + " in the answer"
 		if r.Status >= 300 {
 			why = "answered " + fmt.Sprint(r.Status)
 			if c := k.client.mask.Text(string(r.content)); c != "" {
 				why += ": " + cut(c, 200)
 			}
 		}
-		return "", "", time.Time{}, fmt.Errorf("%w: %s %s %s", ErrCredential, q.Method, q.Path, why)
+		return g, fmt.Errorf("%w: %s %s %s", ErrCredential, q.Method, q.Path, why)
 	}
-	k.client.mask.Learn(access)
+	k.client.mask.Learn(g.access)
+	if s.Kind == declaration.Cookie {
+		return g, nil
+	}
 	if p := q.Take["refresh"]; p != "" {
-		if refresh, ok = verdict.Pointer(r.content, p); ok {
-			k.client.mask.Learn(refresh)
+		if v, ok := verdict.Pointer(r.content, p); ok {
+			g.refresh = v
+			k.client.mask.Learn(v)
 		}
 	}
 	if n, ok := verdict.Pointer(r.content, "/expires_in"); ok {
 		if d, perr := time.ParseDuration(n + "s"); perr == nil {
-			expires = k.now().Add(d)
+			g.expires = k.now().Add(d)
 		}
 	}
-	if e := jwtExpiry(access); !e.IsZero() {
-		expires = e
+	if e := jwtExpiry(g.access); !e.IsZero() {
+		g.expires = e
 	}
-	return access, refresh, expires, nil
+	return g, nil
+}
+
+// cookieOf is the last cookie of a name that an answer sets (RFC 6265 section 4.1).
+func cookieOf(headers [][2]string, name string) (found *http.Cookie) {
+	for _, h := range headers {
+		if !strings.EqualFold(h[0], "Set-Cookie") {
+			continue
+		}
+		if c, err := http.ParseSetCookie(h[1]); err == nil && c.Name == name && c.Value != "" {
+			found = c
+		}
+	}
+	return found
+}
+
+// cookieEnd is when a cookie ends: Max-Age before Expires (RFC 6265 section
+// 5.3); zero when it lasts as long as the browser.
+func cookieEnd(c *http.Cookie, now time.Time) time.Time {
+	if c.MaxAge > 0 {
+		return now.Add(time.Duration(c.MaxAge) * time.Second)
+	}
+	return c.Expires
 }
 
 func cut(s string, n int) string {
@@ -269,110 +318,20 @@ func (k *Keyring) renewLocked(ctx context.Context, h *held, identity, scheme str
 	}
 	if h.refresh != "" && s.Refresh != nil {
 		fill["refresh"] = h.refresh
-		if a, r, e, err := k.obtain(ctx, s.Refresh, fill); err == nil {
-			h.access, h.expires, h.epoch = a, e, h.epoch+1
-			if r != "" {
-				h.refresh = r
+		if g, err := k.obtain(ctx, s, s.Refresh, fill); err == nil {
+			if g.refresh == "" {
+				g.refresh = h.refresh
 			}
+			h.granted, h.epoch = g, h.epoch+1
 			return nil
 		}
 	}
-	a, r, e, err := k.obtain(ctx, s.Login, fill)
+	g, err := k.obtain(ctx, s, s.Login, fill)
 	if err != nil {
 		return fmt.Errorf("%s: %w", identity, err)
 	}
-	h.access, h.refresh, h.expires, h.epoch = a, r, e, h.epoch+1
+	h.granted, h.epoch = g, h.epoch+1
 	return nil
-}
-
-// Present adds the identity's sound credential to a request.
-func (k *Keyring) Present(ctx context.Context, o *Outgoing, identity, scheme string) (epoch int, err error) {
-	s := k.doc.SchemeNamed(scheme)
-	if s == nil {
-		return 0, fmt.Errorf("%w: there is no scheme %q", ErrCredential, scheme)
-	}
-	if s.Kind == declaration.APIKey {
-		fill, err := k.fill(identity, scheme)
-		if err != nil {
-			return 0, err
-		}
-		k.client.mask.Learn(fill["key"])
-		attach(o, s, fill["key"])
-		return 0, nil
-	}
-	tok, epoch, err := k.Token(ctx, identity, scheme)
-	if err != nil {
-		return epoch, err
-	}
-	attach(o, s, tok)
-	return epoch, nil
-}
-
-func attach(o *Outgoing, s *declaration.Scheme, value string) {
-	switch {
-	case s.Kind == declaration.Bearer:
-		o.Headers = append(o.Headers, [2]string{"Authorization", "Bearer " + value})
-	case s.In == "query":
-		q := url.QueryEscape(s.Field) + "=" + url.QueryEscape(value)
-		if o.Query != "" {
-			q = o.Query + "&" + q
-		}
-		o.Query = q
-	case s.In == "cookie":
-		o.Headers = append(o.Headers, [2]string{"Cookie", s.Field + "=" + value})
-	default:
-		o.Headers = append(o.Headers, [2]string{s.Field, value})
-	}
-}
-
-// PresentBroken adds a credential that does not verify: a real token with its
-// signature altered where one can be had, a made-up one otherwise.
-func (k *Keyring) PresentBroken(ctx context.Context, o *Outgoing, scheme string) error {
-	s := k.doc.SchemeNamed(scheme)
-	if s == nil {
-		return fmt.Errorf("%w: there is no scheme %q", ErrCredential, scheme)
-	}
-	value := random()
-	if s.Kind == declaration.Bearer && s.Token == "jwt" {
-		for _, id := range k.doc.Identities {
-			if !slices.ContainsFunc(id.Credentials, func(c declaration.Credential) bool { return c.Scheme.Name == scheme }) {
-				continue
-			}
-			if tok, _, err := k.Token(ctx, id.Name, scheme); err == nil {
-				value = alter(tok)
-			} else if ctx.Err() != nil {
-				return ctx.Err()
-			}
-			break
-		}
-	}
-	k.client.mask.Learn(value)
-	attach(o, s, value)
-	return nil
-}
-
-// alter changes characters in the middle of a token's last part, so that it
-// is still well formed.
-func alter(tok string) string {
-	i := strings.LastIndexByte(tok, '.') + 1
-	b := []byte(tok)
-	for j := i + (len(b)-i)/2; j < len(b) && j < i+(len(b)-i)/2+4; j++ {
-		if b[j] == 'A' {
-			b[j] = 'B'
-		} else {
-			b[j] = 'A'
-		}
-	}
-	if string(b) == tok {
-		return tok + "x"
-	}
-	return string(b)
-}
-
-func random() string {
-	b := make([]byte, 24)
-	_, _ = rand.Read(b) // crypto/rand never fails
-	return hex.EncodeToString(b)
 }
 
 // Values gives what stands for {placeholders} of a sample: those of the
@@ -405,11 +364,11 @@ func (k *Keyring) Values(ctx context.Context, as string, need []string) (map[str
 				return nil, err
 			}
 			if slices.Contains(need, "refresh") || slices.Contains(need, "access") {
-				a, r, _, err := k.obtain(ctx, s.Login, fill)
+				g, err := k.obtain(ctx, s, s.Login, fill)
 				if err != nil {
 					return nil, err
 				}
-				fill["access"], fill["refresh"] = a, r
+				fill["access"], fill["refresh"] = g.access, g.refresh
 			}
 			return k.values(fill), nil
 		}
@@ -418,23 +377,32 @@ func (k *Keyring) Values(ctx context.Context, as string, need []string) (map[str
 }
 
 // WrongSecret gives the login values of an identity with every secret
-// replaced by another text.
-func (k *Keyring) WrongSecret(identity, scheme string) (map[string]string, error) {
+// replaced: by another text, by nothing, or, where the name is to be unknown,
+// with the name replaced too. absent are the secrets' names.
+func (k *Keyring) WrongSecret(identity, scheme, way string) (values map[string]string, secrets []string, err error) {
 	id := k.doc.IdentityNamed(identity)
 	fill, err := k.fill(identity, scheme)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	for _, c := range id.Credentials {
-		if c.Scheme.Name == scheme {
-			for n, v := range c.Fill {
-				if v.Secret() || n == "password" || n == "client_secret" {
-					fill[n] = "wrong-" + random()[:16]
+		if c.Scheme.Name != scheme {
+			continue
+		}
+		for n, v := range c.Fill {
+			switch {
+			case v.Secret() || n == "password" || n == "client_secret":
+				secrets = append(secrets, n)
+				fill[n] = "wrong-" + random()[:16]
+				if way == probe.SecretEmpty || way == probe.SecretAbsent {
+					fill[n] = ""
 				}
+			case way == probe.NameUnknown:
+				fill[n] = "nobody-" + random()[:12]
 			}
 		}
 	}
-	return k.values(fill), nil
+	return k.values(fill), secrets, nil
 }
 
 // FillBody puts values in place of {placeholders}, escaped as the content

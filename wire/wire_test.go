@@ -231,7 +231,7 @@ func TestOtherCredentials(t *testing.T) {
 	o = Outgoing{}
 	require.NoError(t, k.PresentBroken(ctx, &o, "access"))
 	assert.Len(t, o.Headers, 1)
-	w, err := k.WrongSecret("ann", "access")
+	w, _, err := k.WrongSecret("ann", "access", "")
 	require.NoError(t, err)
 	assert.Equal(t, "ann", w["u"])
 	assert.Contains(t, w["p"], "wrong-")

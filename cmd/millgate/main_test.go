@@ -68,7 +68,7 @@ func exampleWith(t *testing.T, flaws string, secrets map[string]string) string {
 	t.Helper()
 	list, err := standin.ParseFlaws(flaws)
 	require.NoError(t, err)
-	s, err := standin.Listen("127.0.0.1:0", standin.Options{Flaws: list, Secrets: secrets})
+	s, err := standin.Listen("127.0.0.1:0", standin.Options{Flaws: list, Secrets: secrets, Gateway: true})
 	require.NoError(t, err)
 	t.Cleanup(func() { assert.NoError(t, s.Close()) })
 	dir := t.TempDir()
@@ -98,7 +98,7 @@ func TestSweepExitCodes(t *testing.T) {
 		Plan     map[string]any
 	}
 	require.NoError(t, json.Unmarshal([]byte(out), &res))
-	require.Len(t, res.Findings, 16)
+	require.Len(t, res.Findings, 17)
 	for _, f := range res.Findings {
 		for _, k := range []string{"id", "kind", "route", "callers", "rung", "severity", "confidence", "reason", "owasp", "cwe"} {
 			assert.Contains(t, f, k)
@@ -222,7 +222,7 @@ func TestReview(t *testing.T) {
 	file := example(t, "none")
 	code, out, _ := run(t, "review", file)
 	assert.Equal(t, 0, code)
-	assert.Contains(t, out, "53 routes, 7 identities")
+	assert.Contains(t, out, "54 routes, 8 identities")
 	b, err := os.ReadFile(file)
 	require.NoError(t, err)
 	bad := filepath.Join(filepath.Dir(file), "bad.gate.yaml")

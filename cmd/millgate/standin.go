@@ -16,12 +16,12 @@ import (
 
 // withAddresses puts the addresses of a running stand-in into the example.
 func withAddresses(text string, run *standin.Running) string {
-	return strings.NewReplacer("http://127.0.0.1:7401", run.Base, "http://127.0.0.1:7402", run.IssuerURL).Replace(text)
+	return strings.NewReplacer("http://127.0.0.1:7401", run.Base, "http://127.0.0.1:7402", run.IssuerURL, "http://127.0.0.1:7411", run.Direct).Replace(text)
 }
 
 func standInCommand() *cobra.Command {
 	var listen, flaws string
-	var secrets, list bool
+	var secrets, list, gateway bool
 	c := &cobra.Command{
 		Use:   "stand-in",
 		Short: "Run the simulated service of the demo",
@@ -50,17 +50,21 @@ func standInCommand() *cobra.Command {
 			if err != nil {
 				return exit{exitWrong, err}
 			}
-			run, err := standin.Listen(listen, standin.Options{Flaws: fl})
+			run, err := standin.Listen(listen, standin.Options{Flaws: fl, Gateway: gateway})
 			if err != nil {
 				return exit{exitWrong, err}
 			}
 			fmt.Fprintf(out, "The stand-in is at %s, its issuer at %s\n", run.Base, run.IssuerURL)
+			if gateway {
+				fmt.Fprintf(out, "Without its gateway it is at %s\n", run.Direct)
+			}
 			<-cmd.Context().Done()
 			return run.Close()
 		},
 	}
 	c.Flags().StringVar(&listen, "listen", "127.0.0.1:7401", "address of the API; the issuer takes the next port")
 	c.Flags().StringVar(&flaws, "flaws", "none", "none, demo, or names separated by commas")
+	c.Flags().BoolVar(&gateway, "gateway", true, "stand behind a gateway, and listen ten ports above without it")
 	c.Flags().BoolVar(&secrets, "secrets", false, "print the accounts' secrets as shell exports, and end")
 	c.Flags().BoolVar(&list, "list", false, "list the flaws, and end")
 	return c

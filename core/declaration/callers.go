@@ -13,12 +13,12 @@ import (
 
 // kindWords are the words that a scheme of each kind has.
 var kindWords = map[Kind][]string{
-	Bearer:    {"token", "issuer", "audience", "algorithms", "keys", "signing_key", "claims", "lifetime", "login", "refresh", "logout"},
+	Bearer:    {"token", "issuer", "audience", "algorithms", "keys", "signing_key", "claims", "lifetime", "login", "refresh", "logout", "introspect"},
 	APIKey:    {"in", "name"},
 	Cookie:    {"name", "path", "http_only", "secure", "same_site", "lifetime", "login", "logout"},
 	Basic:     {},
-	Signature: {"algorithm", "header", "timestamp", "covers", "tolerance"},
-	Link:      {"expires", "signature", "lifetime", "issue"},
+	Signature: {"algorithm", "header", "encoding", "prefix", "timestamp", "covers", "tolerance"},
+	Link:      {"expires", "signature", "lifetime", "issue", "expired_link"},
 }
 
 // neededWords are those of them that must be there, with an example.
@@ -29,10 +29,10 @@ var neededWords = map[Kind][][2]string{
 	Link:      {{"expires", "expires: the query parameter with the end"}, {"signature", "signature: the query parameter with the signature"}},
 }
 
-var schemeWords = []string{"kind", "token", "issuer", "audience", "algorithms", "keys", "signing_key", "claims", "lifetime", "login", "refresh", "logout", "in", "name", "path", "http_only", "secure", "same_site", "algorithm", "header", "timestamp", "covers", "tolerance", "expires", "signature", "issue"}
+var schemeWords = []string{"kind", "token", "issuer", "audience", "algorithms", "keys", "signing_key", "claims", "lifetime", "login", "refresh", "logout", "introspect", "in", "name", "path", "http_only", "secure", "same_site", "algorithm", "header", "encoding", "prefix", "timestamp", "covers", "tolerance", "expires", "signature", "issue", "expired_link"}
 
 func (r *reader) scheme(q pair) *Scheme {
-	s := &Scheme{Name: q.key, Place: q.kpos, Lifetime: map[string]Ref{}, Cookie: CookieAttributes{Path: "/", HTTPOnly: true, Secure: true, SameSite: "lax"}}
+	s := &Scheme{Name: q.key, Place: q.kpos, Lifetime: map[string]Ref{}, Signing: Signing{Encoding: "hex"}, Cookie: CookieAttributes{Path: "/", HTTPOnly: true, Secure: true, SameSite: "lax"}}
 	by := map[string]pair{}
 	fields := r.entries(q.val, "scheme "+q.key, schemeWords)
 	for _, f := range fields {
@@ -112,6 +112,10 @@ func (r *reader) schemeField(s *Scheme, f pair) {
 		s.Cookie.SameSite = r.word(f.val, "same_site", "strict", "lax", "none")
 	case "algorithm":
 		s.Signing.Algorithm = r.word(f.val, "algorithm", "hmac-sha256", "hmac-sha512")
+	case "encoding":
+		s.Signing.Encoding = r.word(f.val, "encoding", "hex", "base64")
+	case "prefix":
+		s.Signing.Prefix, _ = r.str(f.val, "prefix")
 	case "timestamp":
 		s.Signing.Timestamp, _ = r.str(f.val, "timestamp")
 	case "covers":
@@ -122,6 +126,16 @@ func (r *reader) schemeField(s *Scheme, f pair) {
 		s.Expires, _ = r.str(f.val, "expires")
 	case "issue":
 		s.Issue, _ = r.request(f.val, "issue")
+	case "expired_link":
+		s.ExpiredLink = r.value(f)
+	case "introspect":
+		var by map[string]pair
+		s.Introspect, by = r.request(f.val, "introspect", "as")
+		if p, ok := by["as"]; ok {
+			if n, ok := r.str(p.val, "as"); ok {
+				s.IntrospectAs = Ref{Name: n, Place: r.place(p.val)}
+			}
+		}
 	}
 }
 

@@ -238,6 +238,12 @@ type Scheme struct {
 	Signing    Signing          // for signature
 	Expires    string           // for link: the query parameter with the end (RFC 3339 or Unix seconds)
 	Issue      *Request         // for link: what gives one out
+	// For link: one that worked once and has expired, as it was mailed.
+	ExpiredLink Value
+	// For bearer: asks the issuer about a token (RFC 7662), with {token}; sent
+	// with the values of IntrospectAs.
+	Introspect   *Request
+	IntrospectAs Ref
 }
 
 // Keys say where the keys are that tokens are verified with; one of them.
@@ -258,13 +264,12 @@ type CookieAttributes struct {
 // Signing says how a request is signed.
 type Signing struct {
 	Algorithm string        // hmac-sha256, hmac-sha512
+	Encoding  string        // of the signature: hex or base64
+	Prefix    string        // stands before the signature in its header
 	Timestamp string        // the header with the time in Unix seconds; "" without
 	Covers    string        // what is signed, with {timestamp}, {method}, {path}, {query} and {body}
 	Tolerance time.Duration // how far the timestamp may be off
 }
-
-// Probed says whether this version can present the scheme.
-func (s *Scheme) Probed() bool { return s.Kind == Bearer || s.Kind == APIKey }
 
 // SameLock says whether a service cannot tell the two schemes apart before it
 // looks at what the credential says: both are bearer tokens of one issuer for
@@ -281,8 +286,12 @@ func (s *Scheme) SameLock(o *Scheme) bool {
 		return s.Token == o.Token && s.Issuer == o.Issuer && s.Audience == o.Audience
 	case APIKey:
 		return s.In == o.In && s.Field == o.Field
+	case Cookie, Signature:
+		return s.Field == o.Field
+	case Link:
+		return s.Field == o.Field && s.Expires == o.Expires
 	}
-	return false
+	return true // basic has one place
 }
 
 // Lifetime is a declared bound on a credential's life.

@@ -155,10 +155,13 @@ func (d *Document) checkNames(r *reader) {
 		for _, l := range s.Lifetime {
 			want(l, "lifetime", lifetimes)
 		}
-		for _, q := range []*Request{s.Login, s.Refresh, s.Logout, s.Issue} {
+		for _, q := range []*Request{s.Login, s.Refresh, s.Logout, s.Issue, s.Introspect} {
 			if q != nil {
 				host(q.Host, q.Place)
 			}
+		}
+		if s.IntrospectAs.Name != "" {
+			want(s.IntrospectAs, "identity", ids)
 		}
 	}
 	for _, id := range d.Identities {
@@ -272,8 +275,10 @@ func (d *Document) checkFill(r *reader, c Credential) {
 		need["username"], need["password"] = true, true
 	case s.Kind == Signature:
 		need["secret"] = true
-	case s.Kind == Bearer && s.Login == nil:
+	case (s.Kind == Bearer || s.Kind == Cookie) && s.Login == nil:
 		need["token"] = true
+	case s.Kind == Link && s.Issue == nil:
+		need["link"] = true
 	case s.Login != nil:
 		for _, p := range s.Login.Placeholders() {
 			need[p] = true

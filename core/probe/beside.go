@@ -42,6 +42,12 @@ func (pl *planner) malformed() {
 				// Another parameter is malformed; a known record stands here.
 				p.Params[p.Record.Param] = p.Record.ID
 			}
+			if s := pl.d.SchemeNamed(ctl.Scheme); s != nil && s.Kind == declaration.Link {
+				// The link itself is a sound one: for a record that there is.
+				if p.OtherID = ctl.Params[name]; p.OtherID == "" {
+					p.OtherID = ctl.Record.ID
+				}
+			}
 			p.Record = RecordUse{}
 			p.Params[name] = "not'an\"id<\\>"
 			p.Expect = access.Expectation{Outcome: access.Closed}
@@ -261,10 +267,11 @@ func (pl *planner) neighbours() {
 	}
 }
 
-// wrongSecrets plans one login with a wrong secret for each scheme.
+// wrongSecrets plans logins with a wrong, an empty and no secret and with an
+// unknown name, once for each scheme.
 func (pl *planner) wrongSecrets() {
 	for _, s := range pl.d.Schemes {
-		if s.Kind != declaration.Bearer || s.Login == nil {
+		if s.Kind != declaration.Bearer && s.Kind != declaration.Cookie || s.Login == nil {
 			continue
 		}
 		key := s.Login.Method + " " + route.Hosted(s.Login.Host, s.Login.Path)
@@ -281,13 +288,35 @@ func (pl *planner) wrongSecrets() {
 			if k < 0 {
 				continue
 			}
-			p := &Probe{Kind: WrongSecret, Route: ri, RouteKey: key, Method: s.Login.Method, Host: s.Login.Host, Path: s.Login.Path, Identity: id.Name, Scheme: s.Name,
-				State: access.Broken, Expect: access.Expectation{Outcome: access.Refuse, Decider: 3, Subject: "soundness"}, Phase: UnsafeTurnedAway}
-			if ri >= 0 && pl.controls[ri] != nil {
-				p.Control = pl.controls[ri].ID
+			first := ""
+			for _, way := range []string{"", SecretEmpty, SecretAbsent, NameUnknown} {
+				p := &Probe{Kind: WrongSecret, Route: ri, RouteKey: key, Method: s.Login.Method, Host: s.Login.Host, Path: s.Login.Path, Identity: id.Name, Scheme: s.Name, Way: way,
+					State: access.Broken, Expect: access.Expectation{Outcome: access.Refuse, Decider: 3, Subject: "soundness"}, Phase: UnsafeTurnedAway}
+				if ri >= 0 && pl.controls[ri] != nil {
+					p.Control = pl.controls[ri].ID
+				}
+				if way == NameUnknown {
+					if !named(id.Credentials[k]) {
+						continue
+					}
+					// It must look like a wrong secret does.
+					p.Control = first
+				}
+				if p = pl.add(p); way == "" {
+					first = p.ID
+				}
 			}
-			pl.add(p)
 			break
 		}
 	}
+}
+
+// named says whether a credential has a part that is no secret.
+func named(c declaration.Credential) bool {
+	for n, v := range c.Fill {
+		if !v.Secret() && n != "password" && n != "client_secret" {
+			return true
+		}
+	}
+	return false
 }

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"net/url"
+	"slices"
 	"sort"
 	"strings"
 
@@ -44,7 +45,7 @@ func Build(d *declaration.Document, p *Probe, recordID string) Request {
 		values[p.Record.Param] = recordID
 	}
 	q.Path = FillPath(p.Path, values)
-	if p.Kind == WrongSecret || p.Kind == Issued {
+	if p.Kind == WrongSecret || p.Kind == Issued || p.Kind == Session {
 		s := d.SchemeNamed(p.Scheme)
 		q.body(declaration.Sample{}, s.Login)
 		return q
@@ -75,6 +76,12 @@ func Build(d *declaration.Document, p *Probe, recordID string) Request {
 		for _, h := range []string{"X-HTTP-Method-Override", "X-HTTP-Method", "X-Method-Override"} {
 			q.Headers = append(q.Headers, [2]string{h, m})
 		}
+	}
+	switch {
+	case p.Kind == Accept && p.Way == AcceptHTML:
+		q.Headers = append(q.Headers, [2]string{"Accept", "text/html,application/xhtml+xml"})
+	case p.Kind == Accept:
+		q.Headers = append(q.Headers, [2]string{"Accept", ""})
 	}
 	if p.Kind == RaisedRole {
 		q.Body = withMember(q.Body, p.Claim, []string{p.Role})
@@ -152,4 +159,35 @@ func withMember(body []byte, name string, value any) []byte {
 		out = append(out, ',')
 	}
 	return append(out, rest...)
+}
+
+// WithoutMembers takes the members or form fields away whose value is one of
+// the {placeholders}.
+func WithoutMembers(body []byte, contentType string, placeholders []string) []byte {
+	drop := func(v string) bool {
+		return len(v) > 2 && v[0] == '{' && slices.Contains(placeholders, v[1:len(v)-1])
+	}
+	if strings.Contains(contentType, "urlencoded") {
+		var keep []string
+		for _, part := range strings.Split(string(body), "&") {
+			if _, v, _ := strings.Cut(part, "="); !drop(v) {
+				keep = append(keep, part)
+			}
+		}
+		return []byte(strings.Join(keep, "&"))
+	}
+	var m map[string]any
+	if json.Unmarshal(body, &m) != nil {
+		return body
+	}
+	for k, v := range m {
+		if t, ok := v.(string); ok && drop(t) {
+			delete(m, k)
+		}
+	}
+	out, err := json.Marshal(m)
+	if err != nil {
+		return body
+	}
+	return out
 }

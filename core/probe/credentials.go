@@ -13,7 +13,7 @@ import (
 const (
 	NoToken     = "malformed"      // no token at all in its place
 	Empty       = "empty"          // the scheme's word and nothing behind it
-	Expired     = "expired"        // re-signed with the signing key, ended an hour ago
+	Expired     = "expired"        // ended before: re-signed so, or a link kept from then
 	NotYet      = "not yet valid"  // re-signed, begins in an hour
 	OtherAud    = "wrong audience" // re-signed for another service
 	OtherIss    = "wrong issuer"   // re-signed as another issuer
@@ -22,16 +22,44 @@ const (
 	OtherScheme = "another scheme" // the value of another scheme's credential
 	KeyCase     = "letter case"    // a key in other letters
 	KeyPlace    = "another place"  // a key where it is not declared to be
+	InQuery     = "in the query"   // a sound token as a query parameter (RFC 6750 section 2.3)
+	SchemeCase  = "bEARER"         // a sound token behind the scheme's word in other letters (RFC 9110 section 11.1)
+	CrossSite   = "cross-site"     // a sound cookie, sent by a page of another site
+	OtherBody   = "another body"   // a signature over another body
+	OldTime     = "old timestamp"  // soundly signed, longer ago than is tolerated
+	Repeated    = "repeated"       // soundly signed, and sent a second time
+	Changed     = "changed end"    // a link that was given a later end
+	OtherRecord = "another record" // a link that was given out for another record
+
+	// Two credentials at once, of which neither would do alone: a sound one of
+	// somebody who may not enter, beside a broken one of somebody who may.
+	BesideFirst = "sound beside, first" // two Authorization fields, the sound one first
+	BesideLast  = "sound beside, last"  // and last
+	BesideOther = "sound beside, other" // the sound one is of another scheme
 )
+
+// besides says whether a way presents two credentials.
+func besides(way string) bool { return way == BesideFirst || way == BesideLast || way == BesideOther }
 
 // Ways that a credential of a scheme can be broken in, in the order of the
 // board's columns.
 func Ways(s *declaration.Scheme) []string {
-	switch {
-	case s.Kind == declaration.APIKey:
+	removed := string(token.SignatureRemoved)
+	switch s.Kind {
+	case declaration.APIKey:
 		return []string{Empty, KeyCase, KeyPlace}
-	case s.Kind != declaration.Bearer:
-		return nil
+	case declaration.Cookie:
+		return []string{NoToken, Empty, CrossSite, Ended, OtherScheme}
+	case declaration.Basic:
+		return []string{NoToken, Empty, OtherScheme}
+	case declaration.Signature:
+		out := []string{NoToken, removed, OtherBody, OtherScheme}
+		if s.Signing.Timestamp != "" {
+			out = slices.Insert(out, 3, OldTime, Repeated)
+		}
+		return out
+	case declaration.Link:
+		return []string{NoToken, removed, Changed, Expired, OtherRecord}
 	}
 	out := []string{NoToken, Empty}
 	if s.Token == "jwt" {
@@ -40,16 +68,13 @@ func Ways(s *declaration.Scheme) []string {
 		}
 		out = append(out, Expired, NotYet, OtherAud, OtherIss)
 	}
-	return append(out, OtherKind, Ended, OtherScheme)
+	return append(out, OtherKind, Ended, OtherScheme, InQuery, SchemeCase, BesideFirst, BesideLast, BesideOther)
 }
 
 // AllWays are the columns of the Tokens lens for a declaration.
 func AllWays(d *declaration.Document) []string {
 	var out []string
 	for _, s := range d.Schemes {
-		if !s.Probed() {
-			continue
-		}
 		for _, w := range Ways(s) {
 			if !slices.Contains(out, w) {
 				out = append(out, w)
@@ -64,6 +89,10 @@ func (pl *planner) cannot(s *declaration.Scheme, way string) string {
 	switch way {
 	case Expired, NotYet, OtherAud, OtherIss:
 		switch {
+		case s.Kind == declaration.Link:
+			if s.ExpiredLink == (declaration.Value{}) {
+				return "no expired link is at hand; paste one that was given out before as the scheme's expired_link"
+			}
 		case s.SigningKey == (declaration.Value{}):
 			return "such a token has to be signed; give the scheme a signing_key where the target is a test environment"
 		case way == OtherAud && s.Audience == "":
@@ -95,11 +124,40 @@ func (pl *planner) cannot(s *declaration.Scheme, way string) string {
 	return ""
 }
 
+// hasValue says whether a credential of the scheme is one text that could
+// stand elsewhere.
+func hasValue(s *declaration.Scheme) bool {
+	return s.Kind == declaration.Bearer || s.Kind == declaration.APIKey || s.Kind == declaration.Cookie
+}
+
+// beside chooses a sound credential to stand beside a broken one on route i:
+// one that does not open it. With sameLock it is presented in the same place.
+func (pl *planner) beside(i int, s *declaration.Scheme, sameLock bool) (identity, scheme, why string) {
+	e := pl.d.Entry(i)
+	acc := pl.d.Accepted(e)
+	for _, class := range pl.classes { // whoever is sent: what it may do alone is then seen
+		id, _ := pl.members(class)
+		for _, c := range id.Credentials {
+			o := pl.d.SchemeNamed(c.Scheme.Name)
+			if o == nil || !hasValue(o) && o.Kind != declaration.Basic || o.SameLock(s) != sameLock {
+				continue
+			}
+			with := *id
+			with.Credentials = []declaration.Credential{c}
+			if access.Evaluate(pl.d, i, access.Caller{Identity: &with, State: access.Sound}).Outcome == access.Admit || slices.Contains(acc, o) && !sameLock {
+				continue
+			}
+			return id.Name, o.Name, ""
+		}
+	}
+	return "", "", "everyone whose credential could stand beside it may enter there"
+}
+
 // otherDonor is an identity with a credential behind another lock.
 func (pl *planner) otherDonor(s *declaration.Scheme) string {
 	for _, id := range pl.d.Identities {
 		for _, c := range id.Credentials {
-			if o := pl.d.SchemeNamed(c.Scheme.Name); o != nil && o.Probed() && !o.SameLock(s) {
+			if o := pl.d.SchemeNamed(c.Scheme.Name); o != nil && hasValue(o) && !o.SameLock(s) {
 				return id.Name
 			}
 		}
@@ -123,74 +181,175 @@ func (pl *planner) guardOf(i int, s *declaration.Scheme) string {
 	return key
 }
 
-// credentials plans broken credentials: on one route of each guard, and there
-// as a caller that must be admitted with the sound one.
-func (pl *planner) credentials() {
-	type spot struct {
-		route  int
-		ctl    *Probe
-		scheme *declaration.Scheme
-	}
-	var order []string
-	best := map[string]spot{}
+// spot is a route that stands for its guard.
+type spot struct {
+	route  int
+	ctl    *Probe
+	scheme *declaration.Scheme
+}
+
+// guards finds for each guard the route to try broken credentials on: safe
+// before unsafe. unsafe has for each the first route with an unsafe method, all
+// has all of them.
+func (pl *planner) guards() (order []string, best, unsafe map[string]spot, all map[string][]spot) {
+	best, unsafe, all = map[string]spot{}, map[string]spot{}, map[string][]spot{}
 	for i := range pl.d.Routes {
 		c := pl.controls[i]
 		if c == nil || c.Identity == "" || c.Expect.Outcome != access.Admit || c.State != access.Sound {
 			continue
 		}
 		s := pl.d.SchemeNamed(c.Scheme)
-		if s == nil || len(Ways(s)) == 0 {
+		if s == nil || pl.usesSession(i) {
 			continue
 		}
 		k := pl.guardOf(i, s)
+		here := spot{i, c, s}
+		all[k] = append(all[k], here)
 		old, ok := best[k]
 		if !ok {
 			order = append(order, k)
-		}
-		if ok {
+		} else {
 			pl.plan.Spared += len(Ways(s))
 		}
 		if !ok || c.Phase < old.ctl.Phase {
-			best[k] = spot{i, c, s}
+			best[k] = here
+		}
+		if u, ok := unsafe[k]; c.Phase == UnsafeAdmitted && (!ok || u.ctl.Record.Made && !c.Record.Made) {
+			unsafe[k] = here
 		}
 	}
+	return order, best, unsafe, all
+}
+
+// credentials plans broken credentials: on one route of each guard, and there
+// as a caller that must be admitted with the sound one.
+func (pl *planner) credentials() {
+	order, best, unsafe, all := pl.guards()
+	pl.plan.widened = map[string]bool{}
+	pl.plan.widen = func(x *Probe) (out []*Probe) {
+		for _, at := range all[pl.guardOf(x.Route, pl.d.SchemeNamed(x.Scheme))] {
+			if at.route == x.Route || at.ctl.Phase >= UnsafeDeleting {
+				continue
+			}
+			if p, _ := pl.breaking(at, x.Way); p != nil && p.Expect.Outcome == x.Expect.Outcome {
+				p.Widens = x.ID
+				if n := len(pl.plan.Probes); pl.add(p) == p && len(pl.plan.Probes) > n {
+					out = append(out, p)
+				}
+			}
+		}
+		return out
+	}
 	told := map[string]bool{}
+	leave := func(s *declaration.Scheme, way, why string) {
+		if !told[s.Name+way] {
+			told[s.Name+way] = true
+			pl.leave("every route behind "+s.Name, "", "a credential that is "+way, why)
+		}
+	}
 	for _, k := range order {
 		b := best[k]
-		rt := pl.d.Routes[b.route]
 		if b.ctl.Phase >= UnsafeDeleting {
-			pl.leave(rt.Key(), "", "broken credentials", "the only route of its guard deletes; a sound control would be needed each time")
+			pl.leave(pl.d.Routes[b.route].Key(), "", "broken credentials", "the only route of its guard deletes; a sound control would be needed each time")
 			continue
 		}
+		pl.accepts(b)
 		for _, way := range Ways(b.scheme) {
-			if why := pl.cannot(b.scheme, way); why != "" {
-				if !told[b.scheme.Name+way] {
-					told[b.scheme.Name+way] = true
-					pl.leave("every route behind "+b.scheme.Name, "", "a credential that is "+way, why)
+			at := b
+			if way == CrossSite {
+				u, ok := unsafe[k]
+				if !ok {
+					continue // reading across sites is the browser's to refuse
 				}
+				at = u
+			}
+			if why := pl.cannot(at.scheme, way); why != "" {
+				leave(at.scheme, way, why)
 				continue
 			}
-			p, why := pl.draft(b.route, nil, access.NoRecord, true)
+			p, why := pl.breaking(at, way)
 			if p == nil {
-				pl.leave(rt.Key(), "", "broken credentials", why)
-				break
-			}
-			// The same bytes as the control, but for the credential.
-			p.Params, p.Record = b.ctl.Params, b.ctl.Record
-			if p.Record.Relation == access.Own {
-				p.Record.Relation = access.NoRecord
-			}
-			p.Kind, p.Way, p.Donor, p.Scheme, p.State, p.Control = Credential, way, b.ctl.Identity, b.scheme.Name, access.Broken, b.ctl.ID
-			if way == OtherScheme {
-				p.Donor = pl.otherDonor(b.scheme)
-			}
-			p.Expect = access.Evaluate(pl.d, b.route, access.Caller{State: access.Broken})
-			if p.Expect.Outcome != access.Refuse {
+				leave(at.scheme, way, why)
 				continue
 			}
+			if p.Expect.Outcome == access.Refuse || way == SchemeCase {
+				pl.add(p)
+			}
+		}
+	}
+}
+
+// accepts plans how a refusal looks to who asks for a page, or for nothing:
+// some services send the one to a login page and answer the other.
+func (pl *planner) accepts(at spot) {
+	for _, way := range []string{AcceptHTML, AcceptNone} {
+		p, _ := pl.draft(at.route, nil, access.NoRecord, true)
+		if p == nil {
+			return // the crossing itself says why
+		}
+		p.Params, p.Record = at.ctl.Params, at.ctl.Record
+		if p.Record.Relation == access.Own {
+			p.Record.Relation = access.NoRecord
+		}
+		p.Kind, p.Way, p.Control = Accept, way, at.ctl.ID
+		if p.Expect = access.Evaluate(pl.d, at.route, access.Caller{State: access.Absent}); p.Expect.Outcome == access.Refuse {
 			pl.add(p)
 		}
 	}
+}
+
+// breaking drafts one way of breaking the control's credential.
+func (pl *planner) breaking(at spot, way string) (*Probe, string) {
+	p, why := pl.draft(at.route, nil, access.NoRecord, true)
+	if p == nil {
+		return nil, why
+	}
+	// The same bytes as the control, but for the credential.
+	p.Params, p.Record = at.ctl.Params, at.ctl.Record
+	if p.Record.Relation == access.Own {
+		p.Record.Relation = access.NoRecord
+	}
+	p.Kind, p.Way, p.Donor, p.Scheme, p.State, p.Control = Credential, way, at.ctl.Identity, at.scheme.Name, access.Broken, at.ctl.ID
+	p.Expect = access.Evaluate(pl.d, at.route, access.Caller{State: access.Broken})
+	switch {
+	case way == OtherScheme:
+		p.Donor = pl.otherDonor(at.scheme)
+	case way == SchemeCase:
+		p.Phase = at.ctl.Phase
+		p.Expect = access.Evaluate(pl.d, at.route, access.Caller{Identity: pl.d.IdentityNamed(p.Donor), State: access.Sound, Record: at.ctl.Record.Relation})
+	case besides(way):
+		if p.Beside, p.BesideScheme, why = pl.beside(at.route, at.scheme, way != BesideOther); why != "" {
+			return nil, why
+		}
+	case way == OtherRecord:
+		if p.Param, p.OtherID = pl.anotherRecord(at.route, p); p.OtherID == "" {
+			return nil, "no second record is known that a link could be for"
+		}
+	}
+	return p, ""
+}
+
+// anotherRecord is a record that could stand behind a parameter of the route
+// in place of the probe's.
+func (pl *planner) anotherRecord(i int, p *Probe) (param, id string) {
+	for _, name := range pl.d.Routes[i].Parameters() {
+		rec := pl.fills(i, name, pl.d.Record(i))
+		if rec == nil {
+			continue
+		}
+		here := p.Params[name]
+		if name == p.Record.Param {
+			here = p.Record.ID
+		}
+		for _, o := range pl.ownersOf(rec) {
+			for _, id := range rec.OwnedBy[o] {
+				if id != here {
+					return name, id
+				}
+			}
+		}
+	}
+	return "", ""
 }
 
 // issued plans to judge the token of each login, once for every class of
@@ -200,7 +359,7 @@ func (pl *planner) issued() {
 		id, _ := pl.members(c)
 		for _, cr := range id.Credentials {
 			s := pl.d.SchemeNamed(cr.Scheme.Name)
-			if s == nil || s.Kind != declaration.Bearer || s.Login == nil {
+			if s == nil || s.Kind != declaration.Bearer && s.Kind != declaration.Cookie || s.Login == nil {
 				continue
 			}
 			ri := RouteOf(pl.d, s.Login)
@@ -211,5 +370,28 @@ func (pl *planner) issued() {
 			pl.add(&Probe{Kind: Issued, Route: ri, RouteKey: key, Method: s.Login.Method, Host: s.Login.Host, Path: s.Login.Path, Identity: id.Name, Scheme: s.Name, State: access.Sound,
 				Params: map[string]string{}, Phase: Safe, Expect: access.Expectation{Outcome: access.Admit}})
 		}
+	}
+	pl.issuedLinks()
+}
+
+// issuedLinks plans to look at the end of a link that was given out, for each
+// scheme of links.
+func (pl *planner) issuedLinks() {
+	done := map[string]bool{}
+	for _, c := range pl.controls {
+		if c == nil || done[c.Scheme] {
+			continue
+		}
+		s := pl.d.SchemeNamed(c.Scheme)
+		if s == nil || s.Kind != declaration.Link || s.Issue == nil {
+			continue
+		}
+		done[s.Name] = true
+		p := *c
+		p.Kind, p.IsControl, p.StandsFor, p.Phase, p.Expect = Issued, false, nil, Safe, access.Expectation{Outcome: access.Admit}
+		if p.Record.Made {
+			continue // its own control shows that it works
+		}
+		pl.add(&p)
 	}
 }

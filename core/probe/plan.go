@@ -25,6 +25,7 @@ func Make(d *declaration.Document, target *declaration.Target) *Plan {
 	pl.wrongSecrets()
 	pl.issued()
 	pl.credentials()
+	pl.drills()
 	sort.SliceStable(pl.plan.Probes, func(i, j int) bool {
 		a, b := pl.plan.Probes[i], pl.plan.Probes[j]
 		if a.Phase != b.Phase {
@@ -266,8 +267,17 @@ func (pl *planner) presentable(i int, id *declaration.Identity) (*declaration.Sc
 		return nil, id.Name + " has no credential"
 	}
 	s := pl.d.SchemeNamed(c.Scheme.Name)
-	if s == nil || !s.Probed() {
-		return nil, fmt.Sprintf("credentials of kind %s are not presented by this version", s.Kind)
+	if s == nil {
+		return nil, fmt.Sprintf("there is no scheme %s", c.Scheme.Name)
+	}
+	if s.Kind == declaration.Link && s.Issue != nil {
+		rt := pl.d.Routes[i]
+		for _, n := range s.Issue.Placeholders() {
+			_, given := c.Fill[n]
+			if !given && !slices.Contains(rt.Parameters(), n) && pl.t.Values[n] == "" {
+				return nil, fmt.Sprintf("what issues links of %s needs {%s}, which this route does not have", s.Name, n)
+			}
+		}
 	}
 	return s, ""
 }
@@ -359,20 +369,12 @@ func (pl *planner) route(i int) {
 // route i.
 func (pl *planner) brokenScheme(i int) string {
 	if e := pl.d.Entry(i); e != nil {
-		acc := pl.d.Accepted(e)
-		for _, s := range acc {
-			if s.Probed() {
-				return s.Name
-			}
-		}
-		if len(acc) > 0 {
-			return ""
+		if acc := pl.d.Accepted(e); len(acc) > 0 {
+			return acc[0].Name
 		}
 	}
-	for _, s := range pl.d.Schemes {
-		if s.Probed() {
-			return s.Name
-		}
+	if len(pl.d.Schemes) > 0 {
+		return pl.d.Schemes[0].Name
 	}
 	return ""
 }
@@ -399,44 +401,18 @@ var turnedAway = access.Expectation{Outcome: access.Closed, Decider: 2, Subject:
 // around plans the ways around the guard of a protected route, as nobody.
 func (pl *planner) around(i int) {
 	rt := pl.d.Routes[i]
-	for _, way := range []string{TrailingSlash, DoubledSlash, LetterCase, MethodOverride} {
+	for _, way := range []string{TrailingSlash, DoubledSlash, LetterCase, DotSegments, PercentEncoded, MethodOverride, HeadMethod, OptionsMethod, PastGateway} {
 		p, why := pl.draft(i, nil, access.NoRecord, true)
 		if p == nil {
 			pl.leave(rt.Key(), "", way, why)
 			continue
 		}
 		p.Kind, p.Way = Around, way
-		switch way {
-		case TrailingSlash:
-			p.Path = strings.TrimSuffix(rt.Path(), "/") + "/"
-			if strings.HasSuffix(rt.Path(), "/") {
-				p.Path = strings.TrimSuffix(rt.Path(), "/")
+		if ok, why := pl.turn(p, rt, way); !ok {
+			if why != "" {
+				pl.leave(rt.Key(), "", way, why)
 			}
-			if p.Path == "" || pl.declaresPath(rt, p.Path) {
-				continue
-			}
-		case DoubledSlash:
-			p.Path = "/" + rt.Path()
-		case LetterCase:
-			if p.Path = swapCase(rt); p.Path == rt.Path() || pl.declaresPath(rt, p.Path) {
-				continue
-			}
-		case MethodOverride:
-			carrier := "POST"
-			if rt.Method() == "POST" {
-				carrier = "GET"
-			}
-			if pl.openTo(carrier, rt) || rt.Method() == "HEAD" || rt.Method() == "OPTIONS" {
-				continue
-			}
-			if declaration.UnsafeMethod(carrier) && pl.t.Unsafe != declaration.UnsafeAllowed && !p.Record.Made {
-				pl.leave(rt.Key(), "", way, "it needs an unsafe method, which the target does not allow here")
-				continue
-			}
-			p.Method = carrier
-			if carrier == "POST" && p.Phase == Safe {
-				p.Phase = UnsafeTurnedAway
-			}
+			continue
 		}
 		p.State, p.Expect = access.Absent, turnedAway
 		if c := pl.controls[i]; c != nil {
@@ -444,6 +420,71 @@ func (pl *planner) around(i int) {
 		}
 		pl.add(p)
 	}
+}
+
+// turn makes a probe one that steps around the guard; ok is false when the way
+// does not exist here, with the reason where somebody might expect it.
+func (pl *planner) turn(p *Probe, rt *declaration.Route, way string) (ok bool, why string) {
+	switch way {
+	case TrailingSlash:
+		p.Path = strings.TrimSuffix(rt.Path(), "/") + "/"
+		if strings.HasSuffix(rt.Path(), "/") {
+			p.Path = strings.TrimSuffix(rt.Path(), "/")
+		}
+		return p.Path != "" && !pl.declaresPath(rt, p.Path), ""
+	case DoubledSlash:
+		p.Path = "/" + rt.Path()
+	case LetterCase:
+		p.Path = swapCase(rt)
+		return p.Path != rt.Path() && !pl.declaresPath(rt, p.Path), ""
+	case DotSegments:
+		cut := strings.LastIndexByte(rt.Path(), '/')
+		p.Path = rt.Path()[:cut] + "/" + nowhere + "/../." + rt.Path()[cut:]
+	case PercentEncoded:
+		p.Path = encodeLetter(rt)
+		return p.Path != rt.Path(), ""
+	case HeadMethod, OptionsMethod:
+		p.Method = way
+		return rt.Method() == "GET" && !pl.declares(rt, way), ""
+	case PastGateway:
+		p.Host = DirectHost
+		return pl.t.Direct != "" && rt.Host == "", ""
+	case MethodOverride:
+		carrier := "POST"
+		if rt.Method() == "POST" {
+			carrier = "GET"
+		}
+		if pl.openTo(carrier, rt) || rt.Method() == "HEAD" || rt.Method() == "OPTIONS" {
+			return false, ""
+		}
+		if declaration.UnsafeMethod(carrier) && pl.t.Unsafe != declaration.UnsafeAllowed && !p.Record.Made {
+			return false, "it needs an unsafe method, which the target does not allow here"
+		}
+		if p.Method = carrier; carrier == "POST" && p.Phase == Safe {
+			p.Phase = UnsafeTurnedAway
+		}
+	}
+	return true, ""
+}
+
+// DirectHost names the target's direct address among its hosts.
+const DirectHost = "(direct)"
+
+func (pl *planner) declares(rt *declaration.Route, method string) bool {
+	return slices.ContainsFunc(pl.d.Inventory.Siblings(pl.d.RouteNamed(rt.Key())), func(j int) bool { return pl.d.Routes[j].Method() == method })
+}
+
+// encodeLetter writes the first letter of the last fixed segment as %XX, which
+// names the same resource.
+func encodeLetter(rt *declaration.Route) string {
+	for k := len(rt.Segments) - 1; k >= 0; k-- {
+		if g := rt.Segments[k]; !g.Any && g.Literal != "" && g.Literal[0] != '%' {
+			parts := strings.Split(rt.Path()[1:], "/")
+			parts[k] = fmt.Sprintf("%%%02X%s", g.Literal[0], g.Literal[1:])
+			return "/" + strings.Join(parts, "/")
+		}
+	}
+	return rt.Path()
 }
 
 func (pl *planner) declaresPath(rt *declaration.Route, path string) bool {

@@ -15,20 +15,24 @@
 //   - the own and a foreign record, where ownership decides;
 //   - on protected routes the ways around a guard;
 //   - on one route behind each guard every way in which a credential can be
-//     broken: routes of one collection are taken to share their guard;
+//     broken: routes of one collection are taken to share their guard. A way
+//     that gets in there is then tried on all of them (Widen);
+//   - on that route, how a refusal looks to who asks for a page, or for nothing;
+//   - every protected route at the direct address, where there is a gateway;
 //   - a malformed id for each parameter;
 //   - methods that the inventory does not have.
 //
 // And beside the routes: an unknown path under each prefix, addresses close to
 // the declared ones (earlier versions, common operational paths, the target's
-// ask_for), a wrong secret for each login, a role slipped into a body; and the
-// token of each login is judged.
+// ask_for), wrong secrets for each login, a role slipped into a body; the
+// token of each login is judged, and a drill follows a session of each class
+// of callers to after its end.
 //
 // # Order
 //
 // Safe requests first (RFC 9110 section 9.2.1), then unsafe ones that must be
 // turned away, then unsafe ones that must be admitted, deletions last, and the
-// raised roles at the very end. Verdicts wait for their control.
+// raised roles and the session drills at the very end. Verdicts wait for their control.
 //
 // Plan is deterministic: the same document and target give the same probes
 // with the same ids, which is how an interrupted sweep goes on.
@@ -55,6 +59,8 @@ const (
 	RaisedRole  Kind = "raised-role"  // a body that claims a higher role
 	Credential  Kind = "credential"   // a credential that is broken in one way
 	Issued      Kind = "issued"       // a login whose token is judged
+	Session     Kind = "session"      // a session drill
+	Accept      Kind = "accept"       // nobody, asking for another kind of answer
 )
 
 // Ways around a guard.
@@ -63,6 +69,17 @@ const (
 	DoubledSlash   = "doubled slash"
 	LetterCase     = "letter case"
 	MethodOverride = "method override"
+	DotSegments    = "dot segments"     // RFC 3986 section 5.2.4
+	PercentEncoded = "percent-encoding" // of a letter, RFC 3986 section 6.2.2.2
+	HeadMethod     = "HEAD"             // RFC 9110 section 9.3.2
+	OptionsMethod  = "OPTIONS"          // RFC 9110 section 9.3.7
+	PastGateway    = "past the gateway" // at the target's direct address
+)
+
+// What a refusal is asked for as.
+const (
+	AcceptHTML = "asking for HTML"
+	AcceptNone = "without Accept"
 )
 
 // RecordUse says which record stands behind the route's parameter.
@@ -84,39 +101,59 @@ const (
 	UnsafeAdmitted
 	UnsafeDeleting
 	Raising
+	Drilling
+)
+
+// Last phase of a sweep.
+const Last = Drilling
+
+const (
+	drillSteps = 12 // requests of a session drill, about
 )
 
 // Probe is one planned request.
 type Probe struct {
-	ID        string
-	Kind      Kind
-	Route     int    // index in the document; -1 when the inventory has none
-	RouteKey  string // the route's key, or METHOD host:/path of an undeclared one
-	Method    string // the method as sent
-	Host      string
-	Path      string            // template with {parameters}
-	Params    map[string]string // values for all parameters but the record's
-	Identity  string            // "" is nobody
-	Scheme    string            // the scheme presented, "" without a credential
-	State     access.State
-	Record    RecordUse
-	Way       string // for Around; for Credential how it is broken
-	Donor     string // for Credential: the identity whose credential is broken
-	Param     string // for Malformed: the parameter
-	Claim     string // for RaisedRole: the member that claims the role
-	Role      string // for RaisedRole: the role claimed
-	StandsFor []string
-	Control   string // id of the probe that shows the request to be a fair one
-	IsControl bool
-	Expect    access.Expectation
-	Phase     Phase
-	WithBody  bool
+	ID       string
+	Kind     Kind
+	Route    int    // index in the document; -1 when the inventory has none
+	RouteKey string // the route's key, or METHOD host:/path of an undeclared one
+	Method   string // the method as sent
+	Host     string
+	Path     string            // template with {parameters}
+	Params   map[string]string // values for all parameters but the record's
+	Identity string            // "" is nobody
+	Scheme   string            // the scheme presented, "" without a credential
+	State    access.State
+	Record   RecordUse
+	Way      string // for Around; for Credential how it is broken
+	Donor    string // for Credential: the identity whose credential is broken
+	// For Credential: whose sound credential stands beside the broken one.
+	Beside, BesideScheme string
+	Uses                 string // for Session: the id of the crossing that shows whether a session works
+	Widens               string // for Credential: the probe whose gap this one follows to another route of the same guard
+	OtherID              string // for Credential: the record that a link is for in place of this one
+	Param                string // for Malformed: the parameter
+	Claim                string // for RaisedRole: the member that claims the role
+	Role                 string // for RaisedRole: the role claimed
+	StandsFor            []string
+	Control              string // id of the probe that shows the request to be a fair one
+	IsControl            bool
+	Expect               access.Expectation
+	Phase                Phase
+	WithBody             bool
 }
+
+// Ways of a login with a wrong secret; "" is another text.
+const (
+	SecretEmpty  = "empty secret"
+	SecretAbsent = "no secret"
+	NameUnknown  = "unknown name"
+)
 
 // Unsafe says whether the request could change something.
 func (p *Probe) Unsafe() bool {
-	if p.Kind == Issued {
-		return false // the login is sent anyway
+	if p.Kind == Issued || p.Kind == Session {
+		return false // the login is sent anyway, and what is ended was begun for it
 	}
 	return declaration.UnsafeMethod(p.Method) || p.Way == MethodOverride
 }
@@ -140,6 +177,19 @@ type Plan struct {
 	Inferred int // crossings that a probe of their class stands for
 	Spared   int // credential probes that a route with the same guard stands for
 	byID     map[string]*Probe
+	widen    func(*Probe) []*Probe
+	widened  map[string]bool
+}
+
+// Widen plans what a gap at a probe asks for: the same broken credential on
+// the other routes of its guard. The new probes join the plan; asked again for
+// the same probe there are none.
+func (p *Plan) Widen(x *Probe) []*Probe {
+	if x.Kind != Credential || x.Widens != "" || p.widen == nil || p.widened[x.ID] {
+		return nil
+	}
+	p.widened[x.ID] = true
+	return p.widen(x)
 }
 
 // Find returns the probe with an id, nil without.
@@ -179,8 +229,12 @@ func (p *Plan) Requests() int {
 		switch {
 		case x.Kind == Issued:
 			continue
+		case x.Kind == Session:
+			n += drillSteps
 		case x.Kind == Credential && (x.Way == Ended || x.Way == OtherKind):
 			n += 2 // a session of its own
+		case x.Kind == Credential && x.Way == Repeated:
+			n++ // the one that is repeated
 		}
 		n++
 	}

@@ -4,7 +4,9 @@ import (
 	"fmt"
 
 	"millgate/core/access"
+	"millgate/core/declaration"
 	"millgate/core/probe"
+	"millgate/core/session"
 	"millgate/core/severity"
 )
 
@@ -27,15 +29,21 @@ func (v *Verdict) credential(in Input) {
 		return
 	}
 	fair, why := in.fair()
+	soundness := p.Expect
+	soundness.Decider, soundness.Subject = 3, "soundness"
 	switch {
+	case p.Way == probe.SchemeCase:
+		v.schemeCase(in)
 	case v.Class == Admitted && p.Way == probe.Ended:
 		x := p.Expect
 		x.Subject = "lifetime"
-		v.gap(Lifetime, x, "afterlife", fmt.Sprintf("A token of %s worked after its session was logged out: answered %s.", p.Donor, status(a)), Proven)
+		v.gap(Lifetime, x, "afterlife", fmt.Sprintf("A credential of %s worked after its session was logged out: answered %s.", p.Donor, status(a)), Proven)
+	case v.Class == Admitted && p.Way == probe.CrossSite:
+		v.crossSite(in, soundness)
+	case v.Class == Admitted && in.BesideEnters:
+		v.agrees(Likely, fmt.Sprintf("admitted, as %s is without the broken credential", p.Beside))
 	case v.Class == Admitted:
-		x := p.Expect
-		x.Decider, x.Subject = 3, "soundness"
-		v.gap(Unprotected, x, "token "+p.Way, fmt.Sprintf("A credential that is broken (%s) was accepted: answered %s. It must be refused: it is not sound.", p.Way, status(a)), Proven)
+		v.gap(Unprotected, soundness, "token "+p.Way, fmt.Sprintf("%s: answered %s. It must be refused: it is not sound.", accepted(p), status(a)), Proven)
 	case v.Class == Throttled || v.Class == Failed:
 		v.unproven("the service answered " + status(a))
 	case !fair:
@@ -45,9 +53,59 @@ func (v *Verdict) credential(in Input) {
 	}
 }
 
+// accepted says what was accepted, as the beginning of a sentence.
+func accepted(p *probe.Probe) string {
+	switch p.Way {
+	case probe.Repeated:
+		return "The same signed request was accepted twice"
+	case probe.OldTime:
+		return "A request that was signed longer ago than is tolerated was accepted"
+	case probe.OtherBody:
+		return "A signature over another body was accepted"
+	case probe.OtherRecord:
+		return "A link that was given out for " + p.OtherID + " opened another record"
+	case probe.Changed:
+		return "A link with a changed end was accepted"
+	case probe.InQuery:
+		return "A token in the query was accepted, where it is written into logs and histories (RFC 6750 section 2.3)"
+	case probe.BesideFirst, probe.BesideLast, probe.BesideOther:
+		return fmt.Sprintf("A broken credential beside the sound one of %s, who may not enter, was accepted", p.Beside)
+	}
+	return "A credential that is broken (" + p.Way + ") was accepted"
+}
+
+// schemeCase judges the scheme's word in other letters: it must do.
+func (v *Verdict) schemeCase(in Input) {
+	a := in.Answer
+	switch v.Class {
+	case Admitted:
+		v.agrees(Proven, "the scheme's word is read whatever its letters (RFC 9110 section 11.1)")
+	case Refused, Forbidden, Hidden, ToLogin, Invalid:
+		if fair, why := in.fair(); !fair {
+			v.unproven(fmt.Sprintf("answered %s, but %s", status(a), why))
+			return
+		}
+		x := in.Probe.Expect
+		x.Decider, x.Subject = 0, "credential"
+		v.gap(OverRestrictive, x, "scheme letters", fmt.Sprintf("A sound token behind \"bEARER\" was %s; the scheme's word has no letter case (RFC 9110 section 11.1).", describe(v.Class, a)), Proven)
+	default:
+		v.unproven("the service answered " + status(a))
+	}
+}
+
+// crossSite judges a write that a page of another site sent with the cookie.
+// A browser does not send a SameSite cookie there, so then nothing is open.
+func (v *Verdict) crossSite(in Input, x access.Expectation) {
+	if s := in.SameSite; s == "strict" || s == "lax" {
+		v.agrees(Likely, fmt.Sprintf("accepted with a foreign Origin, but the cookie is SameSite=%s, so that a browser does not send it there", s))
+		return
+	}
+	v.gap(Unprotected, x, "token "+in.Probe.Way, fmt.Sprintf("A page of another site can act as %s: a write with its cookie and a foreign Origin was answered %s, and the cookie is not SameSite.", in.Probe.Donor, status(in.Answer)), Proven)
+}
+
 // lifetimes are judgements about how long a token lives; the others that
 // count are weaknesses.
-var lifetimes = map[string]bool{"too-long": true, "exp-missing": true, "date-milliseconds": true}
+var lifetimes = map[string]bool{"too-long": true, "exp-missing": true, "date-milliseconds": true, "cookie-too-long": true, "link-too-long": true, "link-endless": true}
 
 // minor are judgements that are worth knowing and no gap: the declaration does
 // not ask for it.
@@ -71,10 +129,62 @@ func (v *Verdict) issued(in Input) {
 			kind = Lifetime
 		}
 		x := access.Expectation{Outcome: access.Admit, Decider: 3, Subject: "token"}
-		v.gap(kind, x, "token "+j.ID, fmt.Sprintf("The token that the login of %s gives: %s. %s (%s)", p.Identity, j.Text, j.Why, j.Standard), Proven)
+		what := credentialWord(in.Doc, p)
+		v.gap(kind, x, "token "+j.ID, fmt.Sprintf("The %s that %s is given: %s. %s (%s)", what, p.Identity, j.Text, j.Why, j.Standard), Proven)
 	}
-	v.agrees(Proven, "the token of the login is as declared")
+	v.agrees(Proven, "what is issued is as declared")
 	if n > 0 {
-		v.Reason = fmt.Sprintf("the token of the login is as declared; %d more are worth knowing", n)
+		v.Reason = fmt.Sprintf("what is issued is as declared; %d more are worth knowing", n)
 	}
+}
+
+// session judges a session drill.
+func (v *Verdict) session(in Input) {
+	p := in.Probe
+	s := in.Doc.SchemeNamed(p.Scheme)
+	if in.Drill == nil || s == nil {
+		v.unproven("the drill did not get as far as a session")
+		return
+	}
+	if use, ok := in.Drill.Step(session.Use); !ok || !use.Worked {
+		v.unproven(fmt.Sprintf("the session did not work when it was new: answered %d", use.Status))
+		return
+	}
+	minors := 0
+	for _, j := range session.JudgeDrill(in.Drill, in.Doc, s) {
+		if !j.Severity.AtLeast(severity.Medium) {
+			minors++
+			continue
+		}
+		x := access.Expectation{Outcome: access.Admit, Decider: 3, Subject: "lifetime"}
+		kind, cause := Lifetime, "session "+j.ID
+		switch j.ID {
+		case "afterlife":
+			cause = j.ID // the same, seen by a probe with an ended credential
+		case "logout-nobody":
+			kind = WrongRefusal
+		case "logout-other":
+			kind = OverPermissive
+		case "introspection-inactive":
+			kind = OverRestrictive
+		}
+		v.gap(kind, x, cause, fmt.Sprintf("The session of %s: %s. %s (%s)", p.Identity, j.Text, j.Why, j.Standard), Proven)
+	}
+	v.agrees(Proven, fmt.Sprintf("the session goes as declared, in %d steps", len(in.Drill.Steps)))
+	if minors > 0 {
+		v.Reason += fmt.Sprintf("; %d more are worth knowing", minors)
+	}
+}
+
+// credentialWord names what a scheme gives out.
+func credentialWord(d *declaration.Document, p *probe.Probe) string {
+	if s := d.SchemeNamed(p.Scheme); s != nil {
+		switch s.Kind {
+		case declaration.Cookie:
+			return "cookie"
+		case declaration.Link:
+			return "link"
+		}
+	}
+	return "token"
 }

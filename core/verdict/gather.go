@@ -50,18 +50,41 @@ type bundle struct {
 // AnyPath is the route of findings about paths that nobody declared.
 const AnyPath = "any unknown path"
 
+// PastAll is the route of the finding that only the gateway has guards.
+const PastAll = "everything past the gateway"
+
+// pastGateway counts the routes with a guard that are open at the direct
+// address.
+func pastGateway(items []Item, open map[string]bool) int {
+	n := 0
+	for _, it := range items {
+		if it.Probe.Way == probe.PastGateway && it.Verdict.Kind == Unprotected && !open[it.Probe.RouteKey] {
+			n++
+		}
+	}
+	return n
+}
+
 // Gather makes findings of the gaps, worst first. Items must be in the order
 // of the plan.
 func Gather(d *declaration.Document, items []Item) []Finding {
 	open, absent := openRoutes(items)
 	done := carriedRoutes(items)
 	broken, routes := credentialRoutes(items, open)
+	past := pastGateway(items, open)
+	leads := map[string]string{}
+	for _, it := range items {
+		leads[it.Probe.ID] = it.Probe.RouteKey
+	}
 	bundles := map[string]*bundle{}
 	var order []string
 	for _, it := range items {
 		seen := map[string]bool{}
 		for _, g := range it.Verdict.Gaps {
 			route, cause := it.Probe.RouteKey, g.Cause
+			if w := leads[it.Probe.Widens]; w != "" && !open[route] && !broken[route] {
+				route = w // the gap that led to this one
+			}
 			kind := g.Kind
 			switch {
 			case done[route] != "" && (g.Cause == "carried out" || g.Kind == WrongRefusal && g.Subject != "answer" && it.Probe.Unsafe()):
@@ -71,6 +94,9 @@ func Gather(d *declaration.Document, items []Item) []Finding {
 			case absent[route] && g.Kind == OverPermissive && g.Subject == "credential":
 				// Presenting another scheme is presenting none of those accepted.
 				kind, cause = Unprotected, "credential absent"
+			case absent[route] && g.Kind == Unprotected && (it.Probe.Kind == probe.Around || it.Probe.Way == probe.InQuery):
+				// Without a credential it is open anyway, whatever the way.
+				cause = "credential absent"
 			case g.Cause == "way "+probe.TrailingSlash || g.Cause == "way "+probe.DoubledSlash:
 				cause = "way a slash"
 			}
@@ -93,8 +119,11 @@ func Gather(d *declaration.Document, items []Item) []Finding {
 			}
 			// A soundness check is one piece of code: what it lets pass on
 			// several routes has one cause.
-			if tok && cause != "credential broken" && routes[cause+"\x00"+it.Probe.Scheme] > 1 || it.Probe.Kind == probe.Issued {
+			if tok && cause != "credential broken" && routes[cause+"\x00"+it.Probe.Scheme] > 1 || it.Probe.Kind == probe.Issued || it.Probe.Kind == probe.Session || cause == "afterlife" || cause == "scheme letters" {
 				route = "everything behind " + it.Probe.Scheme
+			}
+			if cause == "way "+probe.PastGateway && past > 1 {
+				route = PastAll
 			}
 			key := string(kind) + "|" + route + "|" + cause
 			if seen[key] {
@@ -172,7 +201,7 @@ func credentialRoutes(items []Item, open map[string]bool) (broken map[string]boo
 	seen := map[string]bool{}
 	for _, it := range items {
 		route := it.Probe.RouteKey
-		if it.Probe.Kind != probe.Credential || open[route] || broken[route] {
+		if it.Probe.Kind != probe.Credential || it.Probe.Widens != "" || open[route] || broken[route] {
 			continue
 		}
 		for _, g := range it.Verdict.Gaps {
@@ -247,6 +276,9 @@ func (b *bundle) finding(d *declaration.Document) Finding {
 		ease = ByMany
 	}
 	f.Severity = Rate(f.Kind, effect, sens, ease)
+	if b.cause == "scheme letters" {
+		f.Severity = SevLow // clients write Bearer
+	}
 	c := classOf(b.gap)
 	f.OWASP, f.CWE = c.OWASP, c.CWE
 	f.Reason = sentence(b.gaps[best].Reason)
@@ -276,6 +308,27 @@ func sentence(s string) string {
 
 func better(a, b Gap) bool { return a.Confidence == Proven && b.Confidence != Proven }
 
+// causeTitles are titles of findings with one cause.
+var causeTitles = map[string]string{
+	"token " + probe.CrossSite:   "A page of another site can write",
+	"token " + probe.Repeated:    "A signed request can be repeated",
+	"token " + probe.OldTime:     "An old signed request is accepted",
+	"token " + probe.OtherBody:   "The signature does not hold the body",
+	"token " + probe.OtherRecord: "A link opens other records",
+	"token " + probe.Changed:     "A link's end can be changed",
+	"token " + probe.InQuery:     "A token in the query is accepted",
+	"token " + probe.BesideFirst: "A broken credential passes beside a sound one",
+	"token " + probe.BesideLast:  "A broken credential passes beside a sound one",
+	"token " + probe.BesideOther: "A broken credential passes beside one of another scheme",
+	"token cookie-script":        "Scripts can read the session cookie",
+	"token cookie-insecure":      "The session cookie is sent over http",
+	"token cookie-same-site":     "Other sites' pages send the session cookie",
+	"token cookie-path":          "The session cookie is sent beyond its path",
+	"token cookie-too-long":      "The session cookie lives longer than declared",
+	"token link-too-long":        "Links live longer than declared",
+	"token link-endless":         "Links have no end",
+}
+
 func title(b *bundle, f Finding) string {
 	switch {
 	case b.cause == "no guard":
@@ -287,9 +340,15 @@ func title(b *bundle, f Finding) string {
 	case b.cause == "credential broken":
 		return "Open to a broken credential"
 	case b.cause == "afterlife":
-		return "A token works on after the logout"
+		return "A session works on after the logout"
 	case b.cause == "token unsigned":
 		return "An unsigned token is accepted"
+	case b.cause == "account":
+		return "Tells who has an account"
+	case b.cause == "scheme letters":
+		return "The scheme's word is read with its letter case"
+	case causeTitles[b.cause] != "":
+		return causeTitles[b.cause]
 	case strings.HasPrefix(b.cause, "token ") && f.Kind == Unprotected:
 		return "A broken credential is accepted: " + strings.TrimPrefix(b.cause, "token ")
 	case b.cause == "token too-long":
@@ -299,6 +358,9 @@ func title(b *bundle, f Finding) string {
 	case b.cause == "wrong secret":
 		return "Any secret logs in"
 	case strings.HasPrefix(b.cause, "way "):
+		if by, ok := byWay[strings.TrimPrefix(b.cause, "way ")]; ok {
+			return "The guard is stepped around " + by
+		}
 		return "The guard is stepped around by " + strings.TrimPrefix(b.cause, "way ")
 	case f.Kind == OverPermissive:
 		return map[string]string{"ownership": "Somebody else's record", "role": "Without the role", "scope": "Without the scope", "attribute": "Without the attribute",

@@ -5,11 +5,13 @@ import (
 	"encoding/json"
 	"fmt"
 	"mime"
+	"regexp"
 	"strconv"
 
 	"millgate/core/access"
 	"millgate/core/declaration"
 	"millgate/core/probe"
+	"millgate/core/session"
 )
 
 // Confidence in a verdict.
@@ -49,6 +51,12 @@ type Input struct {
 	// For a login whose token was judged: what is said about the token; nil
 	// when there is none.
 	Issued *[]Judged
+	// For a cookie sent by another site: its SameSite as it was set.
+	SameSite string
+	// For two credentials at once: the sound one's caller got in by itself.
+	BesideEnters bool
+	// What a session drill measured; nil when it did not get that far.
+	Drill *session.Drilled
 	// Lost is set when the probe was sent but its answer never seen.
 	Lost string
 }
@@ -107,13 +115,20 @@ type Verdict struct {
 func CallerLabel(p *probe.Probe) string {
 	switch {
 	case p.Kind == probe.WrongSecret:
+		if p.Way != "" {
+			return p.Identity + " (" + p.Way + ")"
+		}
 		return p.Identity + " (wrong secret)"
 	case p.Kind == probe.Around:
+		return "nobody (" + p.Way + ")"
+	case p.Kind == probe.Accept:
 		return "nobody (" + p.Way + ")"
 	case p.Kind == probe.Credential:
 		return "nobody (" + p.Way + ", made of " + p.Donor + "'s " + p.Scheme + ")"
 	case p.Kind == probe.Issued:
-		return p.Identity + " (the token of its login)"
+		return p.Identity + " (what it is given)"
+	case p.Kind == probe.Session:
+		return p.Identity + " (session drill)"
 	case p.Identity == "" && p.State == access.Broken:
 		return "nobody (broken credential)"
 	case p.Identity == "":
@@ -137,7 +152,7 @@ func Judge(in Input) Verdict {
 		return v
 	}
 	switch in.Probe.Kind {
-	case probe.Crossing:
+	case probe.Crossing, probe.Accept:
 		v.crossing(in)
 	case probe.Around:
 		v.around(in)
@@ -155,6 +170,10 @@ func Judge(in Input) Verdict {
 		v.issued(in)
 		v.worst()
 		return v
+	case probe.Session:
+		v.session(in)
+		v.worst()
+		return v
 	}
 	if v.carriedOut(in) && v.Kind == Unproven {
 		v.Kind = Agrees // replaced by the gap below
@@ -165,7 +184,8 @@ func Judge(in Input) Verdict {
 	}
 	wrong := len(v.Gaps) > 0 && v.Gaps[0].Kind == WrongRefusal
 	for _, s := range CheckAnswer(in.Answer, in.Doc.Answers, schema) {
-		if s.Kind == WrongRefusal && wrong {
+		// Who asks for a page may be answered with one.
+		if s.Kind == WrongRefusal && (wrong || in.Probe.Way == probe.AcceptHTML) {
 			continue
 		}
 		v.Gaps = append(v.Gaps, Gap{Kind: s.Kind, Subject: "answer", Cause: s.Cause, Reason: s.Reason, Confidence: Proven})
@@ -215,6 +235,10 @@ func (v *Verdict) crossing(in Input) {
 			v.agrees(Proven, fmt.Sprintf("an open route; a broken credential was answered %s", status(a)))
 			return
 		}
+	}
+	if v.Class == Admitted && p.Kind == probe.Accept && in.Control != nil && !sameType(a, in.Control.Answer) {
+		v.gap(WrongRefusal, x, "refuse page", fmt.Sprintf("%s must be answered 401 (%s), it was shown a page (%s, %s)", who, x.Reason(), status(a), a.Header("Content-Type")), Likely)
+		return
 	}
 	if v.Class == Admitted {
 		v.admitted(in, who)
@@ -395,17 +419,28 @@ func collectAt(name string, v any, into map[string]bool) {
 	}
 }
 
+// byWay says how a guard was stepped around.
+var byWay = map[string]string{probe.TrailingSlash: "by a trailing slash", probe.DoubledSlash: "by a doubled slash", probe.LetterCase: "by letter case",
+	probe.MethodOverride: "by a method override header", probe.DotSegments: "by dot segments", probe.PercentEncoded: "by percent-encoding", probe.HeadMethod: "by asking with HEAD",
+	probe.OptionsMethod: "by asking with OPTIONS", probe.PastGateway: "past the gateway, at the direct address"}
+
 func (v *Verdict) around(in Input) {
 	p, a := in.Probe, in.Answer
 	fair, why := in.fair()
+	through := a.Status >= 200 && a.Status < 300
+	if p.Way == probe.OptionsMethod {
+		// That a method is answered is no gap; that it shows the record is.
+		through = through && fair && sameContent(a, in.Control.Answer)
+	}
 	switch {
-	case a.Status >= 200 && a.Status < 300:
+	case through:
 		conf := Likely
 		if fair && sameType(a, in.Control.Answer) {
 			conf = Proven
 		}
-		v.gap(Unprotected, p.Expect, "way "+p.Way, fmt.Sprintf("The guard was stepped around by %s: nobody was answered %s.", map[string]string{probe.TrailingSlash: "a trailing slash", probe.DoubledSlash: "a doubled slash",
-			probe.LetterCase: "letter case", probe.MethodOverride: "a method override header"}[p.Way], status(a)), conf)
+		v.gap(Unprotected, p.Expect, "way "+p.Way, fmt.Sprintf("The guard was stepped around %s: nobody was answered %s.", byWay[p.Way], status(a)), conf)
+	case a.Status == 0 && p.Way == probe.PastGateway:
+		v.agrees(Likely, "the direct address does not answer from here: "+a.Error)
 	case a.Status == 0:
 		v.unproven("no answer: " + a.Error)
 	case v.Class == Failed || v.Class == Throttled:
@@ -415,6 +450,22 @@ func (v *Verdict) around(in Input) {
 	default:
 		v.agrees(Proven, fmt.Sprintf("%s leads nowhere: %s", p.Way, status(a)))
 	}
+}
+
+// sameContent says whether an answer shows something of another.
+func sameContent(a, b Answer) bool {
+	if len(a.Body) == 0 {
+		return false
+	}
+	theirs, shown := map[string]bool{}, map[string]bool{}
+	collect(a.JSON(), shown)
+	collect(b.JSON(), theirs)
+	for k := range theirs {
+		if shown[k] {
+			return true
+		}
+	}
+	return len(theirs) == 0 && bytes.Equal(a.Body, b.Body)
 }
 
 func sameType(a, b Answer) bool {
@@ -468,19 +519,50 @@ func (v *Verdict) wrongSecret(in Input) {
 	case Unreachable:
 		v.unproven("no answer: " + a.Error)
 	case Admitted:
+		what := map[string]string{"": "a wrong secret", probe.SecretEmpty: "an empty secret", probe.SecretAbsent: "no secret", probe.NameUnknown: "an unknown name"}[p.Way]
 		conf, shown := Likely, "no token in the answer"
 		if s != nil && s.Login != nil {
 			if _, ok := Pointer(a.Body, s.Login.Take["access"]); ok {
 				conf, shown = Proven, "and a token was issued"
 			}
 		}
-		v.gap(Unprotected, p.Expect, "wrong secret", fmt.Sprintf("A login as %s with a wrong secret was answered %s, %s.", p.Identity, status(a), shown), conf)
+		v.gap(Unprotected, p.Expect, "wrong secret", fmt.Sprintf("A login as %s with %s was answered %s, %s.", p.Identity, what, status(a), shown), conf)
 	case Failed, Throttled:
 		v.unproven("the service answered " + status(a))
 	default:
-		v.agrees(Proven, "a wrong secret is turned away: "+status(a))
+		v.agrees(Proven, "turned away: "+status(a))
+		if p.Way == probe.NameUnknown && in.Control != nil {
+			v.sameRefusal(in)
+		}
 	}
 }
+
+// sameRefusal compares how an unknown name and a wrong secret are turned away:
+// where they differ, a caller can find out who has an account.
+func (v *Verdict) sameRefusal(in Input) {
+	a, b := in.Answer, in.Control.Answer
+	differs := ""
+	switch {
+	case b.Status == 0 || b.Status == 429 || b.Status >= 500 || b.Status < 300:
+		return
+	case a.Status != b.Status:
+		differs = fmt.Sprintf("%s and %s", status(a), status(b))
+	case !sameWords(a, b):
+		differs = "in its text"
+	default:
+		v.Reason = "turned away as a wrong secret is: " + status(a)
+		return
+	}
+	v.gap(Leaking, access.Expectation{Outcome: access.Refuse, Subject: "answer"}, "account", fmt.Sprintf("A login with an unknown name and one with a wrong secret are answered differently (%s), so that anybody can find out who has an account.", differs), Proven)
+}
+
+// sameWords compares two bodies without what differs in every answer: digits
+// and long runs of letters and digits.
+func sameWords(a, b Answer) bool {
+	return changing.ReplaceAllString(string(a.Body), "") == changing.ReplaceAllString(string(b.Body), "")
+}
+
+var changing = regexp.MustCompile(`[0-9]+|[A-Za-z0-9_-]*[0-9][A-Za-z0-9_-]*`)
 
 func (v *Verdict) raised(in Input) {
 	p := in.Probe

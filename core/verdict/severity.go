@@ -4,6 +4,7 @@ import (
 	"strings"
 
 	"millgate/core/declaration"
+	"millgate/core/probe"
 	"millgate/core/severity"
 )
 
@@ -103,6 +104,24 @@ func classOf(g Gap) Class10 {
 		return Class10{authn, 288}
 	case g.Kind == Unprotected && g.Cause == "credential broken":
 		return Class10{authn, 287}
+	case g.Cause == "account":
+		return Class10{authn, 204} // observable response discrepancy
+	case g.Cause == "token "+probe.CrossSite:
+		return Class10{authn, 352}
+	case g.Cause == "token "+probe.Repeated || g.Cause == "token "+probe.OldTime:
+		return Class10{authn, 294}
+	case g.Cause == "token "+probe.Expired || g.Cause == "token "+probe.Changed:
+		return Class10{authn, 613}
+	case g.Cause == "token "+probe.OtherRecord:
+		return Class10{bola, 639}
+	case g.Cause == "token "+probe.InQuery:
+		return Class10{authn, 598}
+	case g.Kind == WeakToken && g.Cause == "token cookie-script":
+		return Class10{config, 1004}
+	case g.Kind == WeakToken && g.Cause == "token cookie-insecure":
+		return Class10{config, 614}
+	case g.Kind == WeakToken && g.Cause == "token cookie-same-site":
+		return Class10{config, 1275}
 	case g.Kind == Unprotected && g.Subject == "soundness" && strings.HasPrefix(g.Cause, "token "):
 		return Class10{authn, 347} // improper verification of a signature or claim
 	case g.Kind == Lifetime:
@@ -139,14 +158,44 @@ func advice(g Gap, route string) string {
 		return "Refuse a request without a credential as you refuse one with a broken credential: the guard lets an absent header pass."
 	case g.Cause == "credential broken":
 		return "Verify the credential before the request is handled; that one is presented is not enough."
+	case g.Cause == "session no-rotation" || g.Cause == "session reuse-works" || g.Cause == "session family-lives":
+		return "Give out a new refresh token at each renewal, refuse the old one, and end the whole session when it comes again."
+	case g.Cause == "session logout-nobody":
+		return "Answer a logout that names no session as an invalid request."
+	case g.Cause == "session logout-other":
+		return "End only sessions of the caller who asks for it."
+	case g.Cause == "session introspection-inactive":
+		return "Let introspection and the services agree on which tokens are active."
 	case g.Cause == "afterlife":
 		return "Keep a list of ended tokens until they end by themselves, or declare how long they may go on (ended_within)."
+	case g.Cause == "account":
+		return "Answer an unknown name exactly as a wrong secret."
+	case g.Cause == "token "+probe.CrossSite:
+		return "Set the cookie with SameSite, and refuse writes whose Origin is not your own."
+	case g.Cause == "token "+probe.Repeated || g.Cause == "token "+probe.OldTime:
+		return "Refuse timestamps outside the tolerance, and remember the signatures that were seen for as long."
+	case g.Cause == "token "+probe.OtherRecord || g.Cause == "token "+probe.Changed:
+		return "Sign the whole address: the path and every parameter, the end among them."
+	case g.Cause == "token "+probe.Expired:
+		return "Compare the end with the clock after the signature was verified."
+	case g.Cause == "token "+probe.InQuery:
+		return "Take tokens from the Authorization field only."
+	case strings.HasPrefix(g.Cause, "token "+"sound beside"):
+		return "Read one credential and decide by it; refuse a request that brings two."
+	case g.Cause == "scheme letters":
+		return "Compare the word before the token without regard to letter case."
+	case g.Kind == WeakToken && strings.HasPrefix(g.Cause, "token cookie-"):
+		return "Set the cookie with the attributes that the declaration names."
 	case g.Kind == Unprotected && strings.HasPrefix(g.Cause, "token "):
 		return "Verify signature, algorithm, issuer, audience and dates before anything of the token is used; take the algorithm and the key from your own configuration, never from the token (RFC 8725)."
 	case g.Kind == Lifetime:
 		return "Issue tokens that end as declared, or declare the longer life and what it costs."
 	case g.Kind == WeakToken:
 		return "Change what the issuer puts into tokens and signs them with."
+	case g.Cause == "way "+probe.PastGateway:
+		return "Guard the service itself, or let nothing but the gateway reach it."
+	case g.Cause == "way "+probe.HeadMethod || g.Cause == "way "+probe.OptionsMethod:
+		return "Put the guard in front of every method that the handler serves."
 	case g.Kind == Unprotected:
 		return "Let guard and router see the same path and method: normalise before the guard, or refuse what is not canonical."
 	case g.Subject == "ownership":

@@ -33,7 +33,11 @@ func open(s string) string {
 func Command(d *declaration.Document, t *declaration.Target, p *probe.Probe, recordID string) string {
 	q := probe.Build(d, p, recordID)
 	base := t.Base
-	if q.Host != "" {
+	switch q.Host {
+	case "":
+	case probe.DirectHost:
+		base = t.Direct
+	default:
 		base = t.Hosts[q.Host]
 	}
 	url := base + q.Path
@@ -43,7 +47,7 @@ func Command(d *declaration.Document, t *declaration.Target, p *probe.Probe, rec
 		header(quote(h[0] + ": " + h[1]))
 	}
 	query := q.Query
-	if s := d.SchemeNamed(p.Scheme); s != nil && p.Kind != probe.WrongSecret && p.Kind != probe.Issued {
+	if s := d.SchemeNamed(p.Scheme); s != nil && p.Kind != probe.WrongSecret && p.Kind != probe.Issued && p.Kind != probe.Session {
 		who := p.Identity
 		if p.State == access.Broken {
 			who = "BROKEN"
@@ -51,19 +55,27 @@ func Command(d *declaration.Document, t *declaration.Target, p *probe.Probe, rec
 		if p.Kind == probe.Credential {
 			who = p.Way
 		}
-		v := "\x01" + Variable(who, s.Name, map[bool]string{true: "TOKEN", false: "KEY"}[s.Kind == declaration.Bearer])
+		name := func(what string) string { return "\x01" + Variable(who, s.Name, what) }
 		switch {
 		case s.Kind == declaration.Bearer:
-			header(open("Authorization: Bearer " + v))
-		case s.In == "query":
-			if query != "" {
-				query += "&"
+			header(open("Authorization: Bearer " + name("TOKEN")))
+		case s.Kind == declaration.Basic:
+			header(open("Authorization: Basic " + name("USER_AND_PASSWORD")))
+		case s.Kind == declaration.Cookie:
+			header(open("Cookie: " + s.Field + "=" + name("COOKIE")))
+		case s.Kind == declaration.Signature:
+			if s.Signing.Timestamp != "" {
+				header(open(s.Signing.Timestamp + ": " + name("TIME")))
 			}
-			query += s.Field + "=" + v
+			header(open(s.Field + ": " + name("SIGNATURE")))
+		case s.Kind == declaration.Link:
+			query = strings.TrimPrefix(query+"&"+s.Expires+"="+name("END")+"&"+s.Field+"="+name("SIGNATURE"), "&")
+		case s.In == "query":
+			query = strings.TrimPrefix(query+"&"+s.Field+"="+name("KEY"), "&")
 		case s.In == "cookie":
-			header(open("Cookie: " + s.Field + "=" + v))
+			header(open("Cookie: " + s.Field + "=" + name("KEY")))
 		default:
-			header(open(s.Field + ": " + v))
+			header(open(s.Field + ": " + name("KEY")))
 		}
 	}
 	if len(q.Body) > 0 {

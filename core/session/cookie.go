@@ -1,0 +1,72 @@
+package session
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"millgate/core/declaration"
+	"millgate/core/severity"
+)
+
+// Judged is one thing that is said about a cookie or a link.
+type Judged struct {
+	ID       string
+	Severity severity.Severity
+	Text     string
+	Why      string
+	Standard string
+}
+
+// Cookie is how a session cookie was set. SameSite is strict, lax, none, or ""
+// when it was not said; Life is 0 when it lasts as long as the browser.
+type Cookie struct {
+	Path             string
+	HTTPOnly, Secure bool
+	SameSite         string
+	Life             time.Duration
+}
+
+// strictness orders SameSite; what is not said is lax in most browsers only.
+var strictness = map[string]int{"none": 0, "": 0, "lax": 1, "strict": 2}
+
+// JudgeCookie holds a cookie against its scheme and lifetime.
+func JudgeCookie(c Cookie, s *declaration.Scheme, l *declaration.Lifetime) (out []Judged) {
+	want := s.Cookie
+	if want.HTTPOnly && !c.HTTPOnly {
+		out = append(out, Judged{"cookie-script", severity.High, "it is set without HttpOnly", "Any script on the page can read it, an injected one too.", "RFC 6265 section 4.1.2.6"})
+	}
+	if want.Secure && !c.Secure {
+		out = append(out, Judged{"cookie-insecure", severity.High, "it is set without Secure", "A request over plain http carries it for everyone on the way to read.", "RFC 6265 section 4.1.2.5"})
+	}
+	if strictness[c.SameSite] < strictness[want.SameSite] {
+		said := "without SameSite"
+		if c.SameSite != "" {
+			said = "with SameSite=" + c.SameSite
+		}
+		out = append(out, Judged{"cookie-same-site", severity.High, fmt.Sprintf("it is set %s, %s is declared", said, want.SameSite), "Pages of other sites can make the browser send it.", "RFC 6265bis section 5.6.7"})
+	}
+	if want.Path != "" && c.Path != "" && !strings.HasPrefix(strings.TrimRight(c.Path, "/")+"/", strings.TrimRight(want.Path, "/")+"/") {
+		out = append(out, Judged{"cookie-path", severity.Low, fmt.Sprintf("it is set for the path %s, %s is declared", c.Path, want.Path), "More of the site gets it than needs it.", "RFC 6265 section 4.1.2.4"})
+	}
+	if l != nil && l.Max > 0 && c.Life > l.Max+l.Skew {
+		out = append(out, Judged{"cookie-too-long", severity.Medium, fmt.Sprintf("it lives for %s, at most %s is declared", declaration.ShortDuration(c.Life), declaration.ShortDuration(l.Max)), "A lost device stays signed in for longer.", "RFC 6265 section 4.1.2.2"})
+	}
+	return out
+}
+
+// JudgeLink holds the end of a link that was just given out against its
+// lifetime. said is the parameter as it stands in the link.
+func JudgeLink(end time.Time, said string, now time.Time, l *declaration.Lifetime) []Judged {
+	if end.IsZero() {
+		what := "its end is missing"
+		if said != "" {
+			what = fmt.Sprintf("its end %q is neither Unix seconds nor a date (RFC 3339)", said)
+		}
+		return []Judged{{"link-endless", severity.Medium, what, "Nobody can tell until when it opens.", "RFC 3339 section 5.6"}}
+	}
+	if life := end.Sub(now).Round(time.Second); l != nil && l.Max > 0 && life > l.Max+l.Skew+time.Second {
+		return []Judged{{"link-too-long", severity.Medium, fmt.Sprintf("it lives for %s, at most %s is declared", declaration.ShortDuration(life), declaration.ShortDuration(l.Max)), "Whoever finds it in a history or a mail can still open it.", "OWASP API2:2023"}}
+	}
+	return nil
+}

@@ -1,0 +1,159 @@
+package session
+
+import (
+	"fmt"
+	"time"
+
+	"millgate/core/declaration"
+	"millgate/core/severity"
+)
+
+// Steps of a drill, in the order in which they are sent. The first session is
+// logged out; the second finds out about refresh tokens that are used twice.
+const (
+	LogIn              = "log in"
+	Use                = "use"
+	AskIssuer          = "ask the issuer"
+	Refresh            = "refresh"
+	UseRenewed         = "use the renewed"
+	LogOutNobody       = "log out naming no session"
+	LogOut             = "log out"
+	UseAfterLogout     = "use after the logout"
+	AskIssuerAfter     = "ask the issuer after the logout"
+	RefreshAfterLogout = "refresh after the logout"
+	LogOutAgain        = "log out again"
+	LogInAgain         = "log in again"
+	RefreshAgain       = "refresh again"
+	OldRefresh         = "the old refresh token again"
+	RefreshAfterReuse  = "refresh after the reuse"
+	LogOutOther        = "log out with a neighbour's refresh token"
+	NeighbourRefresh   = "the neighbour refreshes"
+)
+
+// Step is one request of a drill. Worked says that it was admitted, and for a
+// login or a renewal that it gave a credential.
+type Step struct {
+	Name   string        `json:"name"`
+	At     time.Duration `json:"at"` // since the first login
+	Status int           `json:"status"`
+	Worked bool          `json:"worked"`
+	Note   string        `json:"note,omitempty"`
+}
+
+// Drilled is what a drill of one session measured.
+type Drilled struct {
+	Steps    []Step        `json:"steps"`
+	Rotated  bool          `json:"rotated"`        // the renewal gave another refresh token
+	After    time.Duration `json:"after"`          // the access credential was last seen to work that long after the logout
+	Outlived bool          `json:"outlived"`       // it still worked when the wait was over
+	Waited   time.Duration `json:"waited"`         // after the logout
+	Life     time.Duration `json:"life"`           // of the access credential by its own end; 0 when it says none
+	Said     time.Duration `json:"said"`           // of it by expires_in (RFC 6749 section 5.1); 0 when it is not said
+	Idle     time.Duration `json:"idle,omitempty"` // of the refresh token by refresh_expires_in; 0 when it is not said
+}
+
+// Step returns a step, ok false when it was not sent.
+func (d *Drilled) Step(name string) (Step, bool) {
+	for _, s := range d.Steps {
+		if s.Name == name {
+			return s, true
+		}
+	}
+	return Step{}, false
+}
+
+func (d *Drilled) worked(name string) bool {
+	s, ok := d.Step(name)
+	return ok && s.Worked
+}
+
+// refused says that a step was sent and turned away by what it is about: a
+// failing service or a throttled request says nothing.
+func (d *Drilled) refused(name string) bool {
+	s, ok := d.Step(name)
+	return ok && !s.Worked && s.Status >= 300 && s.Status < 500 && s.Status != 429
+}
+
+// slack is what a measurement may be off: requests take their time.
+const slack = time.Second
+
+// JudgeDrill holds what was measured against the lifetimes of the scheme.
+func JudgeDrill(d *Drilled, doc *declaration.Document, s *declaration.Scheme) (out []Judged) {
+	a, r := doc.LifetimeNamed(s.Lifetime["access"].Name), doc.LifetimeNamed(s.Lifetime["refresh"].Name)
+	if a == nil {
+		a = &declaration.Lifetime{}
+	}
+	if r == nil {
+		r = &declaration.Lifetime{}
+	}
+	say := func(id string, sev severity.Severity, text, why, standard string) {
+		out = append(out, Judged{ID: id, Severity: sev, Text: text, Why: why, Standard: standard})
+	}
+	d.judgeRefresh(r, say)
+	d.judgeLogout(a, s, say)
+	if a.Max > 0 && d.Life == 0 && d.Said > a.Max+a.Skew {
+		say("too-long", severity.Medium, fmt.Sprintf("it says that it lives for %s, at most %s is declared", short(d.Said), short(a.Max)), "Whoever gets hold of it has longer to use it.", "RFC 6749 section 5.1")
+	}
+	if a.Max > 0 && s.Token == "opaque" && d.Life > a.Max+a.Skew+slack {
+		say("too-long", severity.Medium, fmt.Sprintf("the issuer says that it lives for %s, at most %s is declared", short(d.Life), short(a.Max)), "Whoever gets hold of it has longer to use it.", "RFC 7662 section 2.2")
+	}
+	if r.Idle > 0 && d.Idle > r.Idle+slack {
+		say("idle-too-long", severity.Medium, fmt.Sprintf("the refresh token says that it may be unused for %s, at most %s is declared", short(d.Idle), short(r.Idle)), "A forgotten session stays open for longer.", "RFC 9700 section 4.14")
+	}
+	if d.Life > 0 && d.Said > 0 && (d.Life-d.Said).Abs() > 5*slack {
+		say("life-said-otherwise", severity.Low, fmt.Sprintf("expires_in says %s, the token itself ends after %s", short(d.Said), short(d.Life)), "Clients renew at the wrong time.", "RFC 6749 section 5.1")
+	}
+	if s, ok := d.Step(AskIssuer); ok && !s.Worked && s.Status < 300 {
+		say("introspection-inactive", severity.Medium, "the issuer calls a token that works not active", "Services that ask it refuse callers who must be admitted.", "RFC 7662 section 2.2")
+	}
+	return out
+}
+
+func short(d time.Duration) string { return declaration.ShortDuration(d.Round(time.Second)) }
+
+func (d *Drilled) judgeRefresh(r *declaration.Lifetime, say func(string, severity.Severity, string, string, string)) {
+	const grant = "RFC 9700 section 4.14.2"
+	if !d.worked(Refresh) && !d.worked(RefreshAgain) {
+		return
+	}
+	switch {
+	case r.Rotates && !d.Rotated:
+		say("no-rotation", severity.Medium, "renewing gives the same refresh token again, and rotates: true is declared", "A stolen refresh token works beside the owner's and nobody notices.", grant)
+		return // using it twice is then its ordinary use
+	case d.worked(OldRefresh) && (r.Reuse == "refused" || r.Reuse == "ends-grant" || r.Reuse == "" && r.Rotates):
+		say("reuse-works", severity.High, "a refresh token that was used gives new tokens again", "A stolen refresh token works beside the owner's and nobody notices.", grant)
+	case r.Reuse == "ends-grant" && d.refused(OldRefresh) && d.worked(RefreshAfterReuse):
+		say("family-lives", severity.Medium, "using a refresh token twice is refused, and the session goes on; reuse: ends-grant is declared", "Whoever stole the token first keeps the session, the owner is turned away.", grant)
+	}
+}
+
+func (d *Drilled) judgeLogout(a *declaration.Lifetime, s *declaration.Scheme, say func(string, severity.Severity, string, string, string)) {
+	const revoke = "RFC 7009 section 2.1"
+	if s.Logout == nil {
+		return
+	}
+	if d.worked(LogOut) {
+		if d.After > a.EndedWithin+slack {
+			text := fmt.Sprintf("the access credential was refused %s after the logout, %s is declared", short(d.After), short(a.EndedWithin))
+			if d.Outlived {
+				text = fmt.Sprintf("the access credential still worked %s after the logout, when the drill stopped waiting; %s is declared", short(d.Waited), short(a.EndedWithin))
+				if d.Life > 0 {
+					text += fmt.Sprintf(". By its own end it works for %s", short(d.Life))
+				}
+			}
+			say("afterlife", severity.High, text, "Whoever copied it stays signed in.", revoke)
+		}
+		if d.worked(RefreshAfterLogout) {
+			say("afterlife", severity.High, "the refresh token gave new tokens after the logout", "The logout ended nothing.", revoke)
+		}
+		if d.worked(AskIssuerAfter) && a.EndedWithin < slack {
+			say("afterlife", severity.High, "the issuer calls the token active after the logout", "Services that ask it let it in.", "RFC 7662 section 2.2")
+		}
+	}
+	if st, ok := d.Step(LogOutNobody); ok && st.Status >= 200 && st.Status < 300 {
+		say("logout-nobody", severity.Medium, fmt.Sprintf("a logout that names no session was answered %d", st.Status), "A caller whose logout went wrong is told that it went well.", revoke)
+	}
+	if d.worked(LogOutOther) && d.refused(NeighbourRefresh) {
+		say("logout-other", severity.Medium, "signed in as one caller it ended the session of another", "Anybody who has seen a refresh token can sign its owner out.", revoke)
+	}
+}

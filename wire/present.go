@@ -1,0 +1,332 @@
+package wire
+
+import (
+	"context"
+	"crypto/hmac"
+	"crypto/rand"
+	"crypto/sha256"
+	"crypto/sha512"
+	"encoding/base64"
+	"encoding/hex"
+	"fmt"
+	"hash"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"millgate/core/declaration"
+	"millgate/core/verdict"
+)
+
+// Present adds the identity's sound credential to a request, which must be
+// complete: a signature covers it.
+func (k *Keyring) Present(ctx context.Context, o *Outgoing, identity, scheme string) (epoch int, err error) {
+	s := k.doc.SchemeNamed(scheme)
+	if s == nil {
+		return 0, fmt.Errorf("%w: there is no scheme %q", ErrCredential, scheme)
+	}
+	value, epoch, err := k.value(ctx, *o, identity, s)
+	if err != nil {
+		return epoch, err
+	}
+	if s.Kind != declaration.Link { // of a link only the signature is secret
+		k.client.mask.Learn(value)
+	}
+	if s.Kind == declaration.Signature {
+		return epoch, k.sign(o, s, value, time.Time{})
+	}
+	attach(o, s, value)
+	return epoch, nil
+}
+
+// PresentFresh adds the credential of a session that is opened for this
+// request alone.
+func (k *Keyring) PresentFresh(ctx context.Context, o *Outgoing, identity string, s *declaration.Scheme) error {
+	fill, err := k.fill(identity, s.Name)
+	if err != nil {
+		return err
+	}
+	g, err := k.obtain(ctx, s, s.Login, fill)
+	if err != nil {
+		return err
+	}
+	attach(o, s, g.access)
+	return nil
+}
+
+// value is what the identity presents for a scheme: a token, a key, a cookie's
+// value, the text behind Basic (RFC 7617 section 2), a link's query, or the
+// secret that a request is signed with.
+func (k *Keyring) value(ctx context.Context, o Outgoing, identity string, s *declaration.Scheme) (value string, epoch int, err error) {
+	if s.Kind == declaration.Bearer || s.Kind == declaration.Cookie {
+		return k.Token(ctx, identity, s.Name)
+	}
+	fill, err := k.fill(identity, s.Name)
+	if err != nil {
+		return "", 0, err
+	}
+	switch s.Kind {
+	case declaration.Basic:
+		return basic(fill["username"], fill["password"]), 0, nil
+	case declaration.Signature:
+		return fill["secret"], 0, nil
+	case declaration.Link:
+		u, err := k.link(ctx, s, identity, fill, o.Params)
+		if err != nil {
+			return "", 0, err
+		}
+		return u.RawQuery, 0, nil
+	}
+	return fill["key"], 0, nil
+}
+
+func basic(user, password string) string {
+	return base64.StdEncoding.EncodeToString([]byte(user + ":" + password))
+}
+
+// attach puts the value of a credential where its scheme has it.
+func attach(o *Outgoing, s *declaration.Scheme, value string) {
+	header := func(name, v string) { o.Headers = append(o.Headers, [2]string{name, v}) }
+	switch {
+	case s.Kind == declaration.Bearer:
+		header("Authorization", "Bearer "+value)
+	case s.Kind == declaration.Basic:
+		header("Authorization", "Basic "+value)
+	case s.Kind == declaration.Cookie || s.In == "cookie":
+		header("Cookie", s.Field+"="+value)
+	case s.Kind == declaration.Signature:
+		if s.Signing.Timestamp != "" && !slices.ContainsFunc(o.Headers, func(h [2]string) bool { return strings.EqualFold(h[0], s.Signing.Timestamp) }) {
+			header(s.Signing.Timestamp, strconv.FormatInt(time.Now().Unix(), 10))
+		}
+		header(s.Field, value)
+	case s.Kind == declaration.Link:
+		addQuery(o, value)
+	case s.In == "query":
+		addQuery(o, url.QueryEscape(s.Field)+"="+url.QueryEscape(value))
+	default:
+		header(s.Field, value)
+	}
+}
+
+func addQuery(o *Outgoing, q string) {
+	o.Query = strings.Join(slices.DeleteFunc([]string{o.Query, q}, func(x string) bool { return x == "" }), "&")
+}
+
+// sign signs a request (HMAC, RFC 2104). at is the time it bears; zero is now,
+// or a moment before when the same bytes were signed already: a service that
+// remembers signatures would take the second for a repetition.
+func (k *Keyring) sign(o *Outgoing, s *declaration.Scheme, secret string, at time.Time) error {
+	now := at
+	if at.IsZero() {
+		now = k.now()
+	}
+	made := map[string]func() hash.Hash{"hmac-sha256": sha256.New, "hmac-sha512": sha512.New}[s.Signing.Algorithm]
+	if made == nil {
+		return fmt.Errorf("%w: the algorithm %q is not known", ErrCredential, s.Signing.Algorithm)
+	}
+	base := ""
+	if b := k.client.bases[o.Host]; b != nil {
+		base = strings.TrimRight(b.EscapedPath(), "/")
+	}
+	for {
+		stamp := strconv.FormatInt(now.Unix(), 10)
+		text := strings.NewReplacer("{timestamp}", stamp, "{method}", o.Method, "{path}", base+o.Path, "{query}", o.Query, "{body}", string(o.Body)).Replace(s.Signing.Covers)
+		m := hmac.New(made, []byte(secret))
+		m.Write([]byte(text))
+		value := s.Signing.Prefix + hex.EncodeToString(m.Sum(nil))
+		if s.Signing.Encoding == "base64" {
+			value = s.Signing.Prefix + base64.StdEncoding.EncodeToString(m.Sum(nil))
+		}
+		k.mu.Lock()
+		again := k.signed[value] && s.Signing.Timestamp != "" && at.IsZero()
+		k.signed[value] = true
+		k.mu.Unlock()
+		if again {
+			now = now.Add(-time.Second)
+			continue
+		}
+		k.client.mask.Learn(value)
+		if s.Signing.Timestamp != "" {
+			o.Headers = append(o.Headers, [2]string{s.Signing.Timestamp, stamp})
+		}
+		attach(o, s, value)
+		return nil
+	}
+}
+
+// link gets a signed link for the route's parameters: out of the credential
+// when it was pasted, from what issues links otherwise, as the identity with
+// its own other credential.
+func (k *Keyring) link(ctx context.Context, s *declaration.Scheme, identity string, fill, params map[string]string) (*url.URL, error) {
+	text := fill["link"]
+	if text == "" {
+		for _, n := range s.Issue.Placeholders() {
+			if _, given := fill[n]; !given && params[n] == "" && k.target.Values[n] == "" {
+				return nil, fmt.Errorf("%w: what issues links needs {%s}, and this route has none", ErrCredential, n)
+			}
+		}
+		values := k.values(fill)
+		for n, v := range params {
+			values[n] = v
+		}
+		o := FillRequest(s.Issue, values)
+		id := k.doc.IdentityNamed(identity)
+		for _, c := range id.Credentials {
+			if other := k.doc.SchemeNamed(c.Scheme.Name); other != nil && other.Kind != declaration.Link {
+				if _, err := k.Present(ctx, &o, identity, other.Name); err != nil {
+					return nil, err
+				}
+				break
+			}
+		}
+		r, err := k.patient(ctx, o)
+		switch {
+		case err != nil:
+			return nil, err
+		case r.Status == 0:
+			return nil, fmt.Errorf("%w: %s", ErrUnreachable, r.Error)
+		}
+		v, ok := verdict.Pointer(r.content, s.Issue.Take["link"])
+		if r.Status >= 300 || !ok {
+			return nil, fmt.Errorf("%w: %s %s answered %d, with no link at %s", ErrCredential, s.Issue.Method, o.Path, r.Status, s.Issue.Take["link"])
+		}
+		text = v
+	}
+	u, err := url.Parse(text)
+	if err != nil {
+		return nil, fmt.Errorf("%w: the link cannot be read as an address", ErrCredential)
+	}
+	q := u.Query()
+	if q.Get(s.Field) == "" {
+		return nil, fmt.Errorf("%w: the link has no %s in its query", ErrCredential, s.Field)
+	}
+	k.client.mask.Learn(q.Get(s.Field))
+	k.client.mask.Learn(url.QueryEscape(q.Get(s.Field)))
+	return u, nil
+}
+
+// LinkEnd is when a link that was given out for the parameters ends: the query
+// parameter as Unix seconds or RFC 3339. zero when it says neither.
+func (k *Keyring) LinkEnd(ctx context.Context, s *declaration.Scheme, identity string, params map[string]string) (end time.Time, said string, err error) {
+	fill, err := k.fill(identity, s.Name)
+	if err != nil {
+		return end, "", err
+	}
+	u, err := k.link(ctx, s, identity, fill, params)
+	if err != nil {
+		return end, "", err
+	}
+	said = u.Query().Get(s.Expires)
+	if n, err := strconv.ParseInt(said, 10, 64); err == nil {
+		return time.Unix(n, 0), said, nil
+	}
+	if t, err := time.Parse(time.RFC3339, said); err == nil {
+		return t, said, nil
+	}
+	return end, said, nil
+}
+
+// Cookie is how the identity's session cookie was set; nil without a login.
+func (k *Keyring) Cookie(ctx context.Context, identity, scheme string) (*Cookie, error) {
+	if _, _, err := k.Token(ctx, identity, scheme); err != nil {
+		return nil, err
+	}
+	h := k.slot(identity, scheme)
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if h.cookie == nil {
+		return nil, nil
+	}
+	c := h.cookie
+	same := map[int]string{2: "lax", 3: "strict", 4: "none"}[int(c.SameSite)]
+	out := &Cookie{Path: c.Path, Domain: c.Domain, HTTPOnly: c.HttpOnly, Secure: c.Secure, SameSite: same}
+	if end := cookieEnd(c, k.now()); !end.IsZero() {
+		out.Life = end.Sub(k.now()).Round(time.Second)
+	}
+	return out, nil
+}
+
+// Cookie is how a session cookie was set, without its value (RFC 6265 section
+// 4.1.2; SameSite: RFC 6265bis section 5.6.7). Life is 0 when it lasts as long
+// as the browser.
+type Cookie struct {
+	Path     string        `json:"path"`
+	Domain   string        `json:"domain,omitempty"`
+	HTTPOnly bool          `json:"httpOnly"`
+	Secure   bool          `json:"secure"`
+	SameSite string        `json:"sameSite"` // strict, lax, none; "" when it is not said
+	Life     time.Duration `json:"life"`
+}
+
+// PresentBroken adds a credential that does not verify: a real one with its
+// signature altered where one can be had, a made-up one otherwise.
+func (k *Keyring) PresentBroken(ctx context.Context, o *Outgoing, scheme string) error {
+	s := k.doc.SchemeNamed(scheme)
+	if s == nil {
+		return fmt.Errorf("%w: there is no scheme %q", ErrCredential, scheme)
+	}
+	holder := ""
+	for _, id := range k.doc.Identities {
+		if slices.ContainsFunc(id.Credentials, func(c declaration.Credential) bool { return c.Scheme.Name == scheme }) {
+			holder = id.Name
+			break
+		}
+	}
+	value := random()
+	switch {
+	case s.Kind == declaration.Signature:
+		return k.sign(o, s, value, time.Time{})
+	case s.Kind == declaration.Basic:
+		user := "nobody"
+		if fill, err := k.fill(holder, scheme); err == nil {
+			user = fill["username"]
+		}
+		value = basic(user, value)
+	case s.Kind == declaration.Link:
+		value = url.Values{s.Expires: {strconv.FormatInt(k.now().Add(5*time.Minute).Unix(), 10)}, s.Field: {value}}.Encode()
+		if sound, _, err := k.value(ctx, *o, holder, s); err == nil {
+			q, _ := url.ParseQuery(sound) // it was read before
+			q.Set(s.Field, alter(q.Get(s.Field)))
+			value = q.Encode()
+		} else if ctx.Err() != nil {
+			return ctx.Err()
+		}
+	case s.Kind == declaration.Bearer && s.Token == "jwt" && holder != "":
+		if tok, _, err := k.Token(ctx, holder, scheme); err == nil {
+			value = alter(tok)
+		} else if ctx.Err() != nil {
+			return ctx.Err()
+		}
+	}
+	if s.Kind != declaration.Link {
+		k.client.mask.Learn(value)
+	}
+	attach(o, s, value)
+	return nil
+}
+
+// alter changes characters in the middle of a token's last part, so that it
+// is still well formed.
+func alter(tok string) string {
+	i := strings.LastIndexByte(tok, '.') + 1
+	b := []byte(tok)
+	for j := i + (len(b)-i)/2; j < len(b) && j < i+(len(b)-i)/2+4; j++ {
+		if b[j] == 'A' {
+			b[j] = 'B'
+		} else {
+			b[j] = 'A'
+		}
+	}
+	if string(b) == tok {
+		return tok + "x"
+	}
+	return string(b)
+}
+
+func random() string {
+	b := make([]byte, 24)
+	_, _ = rand.Read(b) // crypto/rand never fails
+	return hex.EncodeToString(b)
+}
