@@ -210,6 +210,9 @@ const (
 // wayCaller is put before a way where a caller is asked for.
 const wayCaller = "credential:"
 
+// drillCaller is put before an identity where its session drill is asked for.
+const drillCaller = "session:"
+
 // wayOf is the column of the Tokens lens that a probe belongs to, "" without.
 func wayOf(p *probe.Probe) string {
 	switch {
@@ -267,6 +270,8 @@ func wayLetters(d *declaration.Document, i int, all []string, row Row, seen map[
 			letter = 'a'
 		case w == WayAbsent:
 			letter = row.Expect[0]
+		case mean[w] && w == probe.SchemeCase:
+			letter = 'a'
 		case mean[w]:
 			letter = 'r'
 		}
@@ -285,6 +290,9 @@ func wayLetters(d *declaration.Document, i int, all []string, row Row, seen map[
 func belongs(p *probe.Probe, caller string) bool {
 	if w, ok := strings.CutPrefix(caller, wayCaller); ok {
 		return wayOf(p) == w
+	}
+	if id, ok := strings.CutPrefix(caller, drillCaller); ok {
+		return p.Kind == probe.Session && p.Identity == id
 	}
 	return p.Column() == caller
 }
@@ -333,6 +341,7 @@ type ProbeView struct {
 	Control  *Fact
 	ControlP *probe.Probe
 	Expect   access.Expectation
+	Steps    []string // of a session drill: what is expected of each
 }
 
 // CrossingView is everything about one cell.
@@ -368,12 +377,18 @@ func (a *App) Crossing(target, route, caller string) (CrossingView, error) {
 	i := d.RouteNamed(route)
 	id := d.IdentityNamed(caller)
 	way, tokens := strings.CutPrefix(caller, wayCaller)
+	who, drill := strings.CutPrefix(caller, drillCaller)
+	if drill {
+		id = d.IdentityNamed(who)
+	}
 	if caller != "" && id == nil && !tokens {
 		return v, fmt.Errorf("%w: there is no identity %q", ErrNotFound, caller)
 	}
 	state := access.Sound
 	v.Label = "nobody · no credential"
 	switch {
+	case drill && id != nil:
+		v.Label = id.Name + " · session drill"
 	case tokens:
 		state, v.Label = access.Broken, "a credential that is "+way
 	case id == nil:
@@ -420,6 +435,9 @@ func (a *App) Crossing(target, route, caller string) (CrossingView, error) {
 		pv := ProbeView{Probe: p, Label: probeLabel(p), Expect: p.Expect, Verdict: verdict.Verdict{Kind: verdict.Unprobed, Reason: "not probed yet"}}
 		if it, ok := o.items[p.ID]; ok {
 			pv.Verdict, pv.Fact = it.Verdict, o.view[p.ID]
+			if p.Kind == probe.Session {
+				pv.Steps = drillView(d, o, p).Expect
+			}
 			if c := pl.Find(p.Control); c != nil {
 				pv.ControlP, pv.Control = c, o.view[c.ID]
 			}
@@ -443,6 +461,9 @@ func (a *App) Crossing(target, route, caller string) (CrossingView, error) {
 			}
 		}
 	}
+	if who, ok := strings.CutPrefix(sent, drillCaller); ok {
+		sent = who
+	}
 	if tokens {
 		sent = "" // such probes are sent as nobody
 	}
@@ -455,7 +476,7 @@ func (a *App) past(v *CrossingView, target, sent string) error {
 		return err
 	}
 	for _, r := range rows {
-		if strings.HasPrefix(v.Caller, wayCaller) && !slices.ContainsFunc(v.Probes, func(p ProbeView) bool { return p.Probe.ID == r.ProbeID }) {
+		if (strings.HasPrefix(v.Caller, wayCaller) || strings.HasPrefix(v.Caller, drillCaller)) && !slices.ContainsFunc(v.Probes, func(p ProbeView) bool { return p.Probe.ID == r.ProbeID }) {
 			continue
 		}
 		f, err := decodeFact(r.Fact)
@@ -497,11 +518,18 @@ func probeLabel(p *probe.Probe) string {
 	case probe.Neighbour:
 		return "an address that is not declared"
 	case probe.WrongSecret:
+		if p.Way != "" {
+			return "login with " + map[string]string{probe.SecretEmpty: "an empty secret", probe.SecretAbsent: "no secret", probe.NameUnknown: "an unknown name"}[p.Way]
+		}
 		return "login with a wrong secret"
+	case probe.Accept:
+		return "no credential, " + p.Way
+	case probe.Session:
+		return "session drill"
 	case probe.Credential:
 		return "credential " + p.Way
 	case probe.Issued:
-		return "the token of its login"
+		return "what it is given"
 	case probe.RaisedRole:
 		return fmt.Sprintf("a body that claims %s: %s", p.Claim, p.Role)
 	}

@@ -47,6 +47,15 @@ func (r *run) issue(p *probe.Probe, f *Fact) error {
 		return r.withoutCredential(p, f, err)
 	}
 	t := token.Decode(tok)
+	if t.Kind == token.Opaque && s.Introspect != nil {
+		answer, err := r.keys.Introspect(r.ctx, s, tok)
+		if err == nil {
+			err = t.Introspect(answer)
+		}
+		if err != nil {
+			return r.withoutCredential(p, f, err)
+		}
+	}
 	c := token.Context{Now: time.Now(), Doc: r.doc, Scheme: s, Values: r.target.Values, Identity: r.doc.IdentityNamed(p.Identity)}
 	if t.Kind == token.Signed {
 		c.Keys = r.keysOf(s)

@@ -21,7 +21,6 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"millgate/core/declaration"
-	"millgate/core/session"
 	"millgate/core/token"
 	"millgate/format/tokenfile"
 	"millgate/store"
@@ -38,6 +37,7 @@ type TokenQuery struct {
 	Obtain   bool
 	Kept     string // the name of a kept token
 	Refresh  bool   // judge it as a refresh token
+	Ask      bool   // ask its issuer about it, where the scheme says how (RFC 7662)
 }
 
 // TokenView is a token with everything that is said about it. It does not hold
@@ -56,7 +56,7 @@ type TokenView struct {
 	Axis        TokenAxis
 	Reach       []token.Opens
 	KeySource   string // where the keys came from, or why there are none
-	Active      *bool  // what introspection says (RFC 7662)
+	CanAsk      bool   // its issuer could be asked about it, and was not
 }
 
 // TokenPart is one member of the header or of the claims, with its meaning.
@@ -223,13 +223,21 @@ func (a *App) JudgeToken(ctx context.Context, q TokenQuery) (TokenView, error) {
 	if c.Identity = d.IdentityNamed(q.Identity); c.Identity == nil {
 		c.Identity = token.Holder(d, tok)
 	}
+	if c.Scheme != nil && c.Scheme.Introspect != nil && tok.Kind == token.Opaque && !q.Refresh {
+		if q.Ask || q.Obtain { // what was pasted leaves the machine on request only
+			if err := a.introspect(ctx, d, t, c.Scheme, tok); err != nil {
+				return TokenView{}, err
+			}
+		}
+	}
 	v := TokenView{Kind: tok.Kind, Subject: token.Subject(tok), Header: parts(&tok.Header), Claims: parts(&tok.Claims), Reach: []token.Opens{}}
 	if tok.Kind == token.Signed {
 		c.Keys, v.KeySource = a.keysOf(ctx, d, t, c.Scheme)
 		c.NoKeys = v.KeySource
 	}
 	v.Judgements = token.Judge(tok, c)
-	v.Sound = tok.Kind == token.Signed && token.Sound(v.Judgements)
+	v.CanAsk = tok.Kind == token.Opaque && !tok.Introspected && c.Scheme != nil && c.Scheme.Introspect != nil && !q.Refresh
+	v.Sound = (tok.Kind == token.Signed || tok.Introspected) && token.Sound(v.Judgements)
 	if w, ok := token.Guess(tok, token.Words()); ok {
 		v.Judgements = append([]token.Judgement{token.Guessed(w)}, v.Judgements...)
 	}
@@ -258,6 +266,23 @@ func (a *App) JudgeToken(ctx context.Context, q TokenQuery) (TokenView, error) {
 		v.Identity = c.Identity.Name
 	}
 	return v, nil
+}
+
+// introspect asks the issuer about an opaque token.
+func (a *App) introspect(ctx context.Context, d *declaration.Document, t *declaration.Target, s *declaration.Scheme, tok *token.Token) error {
+	client, keys, err := a.tokenWire(ctx, d, t)
+	if err != nil {
+		return err
+	}
+	defer client.Close()
+	answer, err := keys.Introspect(ctx, s, tok.Raw)
+	if err == nil {
+		err = tok.Introspect(answer)
+	}
+	if err != nil {
+		return fmt.Errorf("%w: %w", ErrInput, err)
+	}
+	return nil
 }
 
 func axis(t *token.Token, c token.Context) TokenAxis {
@@ -315,30 +340,6 @@ func (a *App) obtain(ctx context.Context, d *declaration.Document, t *declaratio
 
 // keptToken is put before the names of kept tokens, apart from other secrets.
 const keptToken = "token:"
-
-// Declared is what the lifetimes of a scheme come to, and where they stand.
-type Declared struct {
-	session.Session
-	Place declaration.Place
-}
-
-// Sessions computes what the declaration's lifetimes come to, at a rate of
-// logouts in an hour.
-func (a *App) Sessions(logouts float64) ([]Declared, error) {
-	if !(logouts >= 0 && logouts <= 1e9) {
-		return nil, fmt.Errorf("%w: the logouts in an hour are a number from 0 to a thousand million", ErrInput)
-	}
-	a.mu.Lock()
-	d := a.doc
-	a.mu.Unlock()
-	var out []Declared
-	for _, s := range d.Schemes {
-		if x, ok := session.Of(d, s, logouts); ok {
-			out = append(out, Declared{x, s.Place})
-		}
-	}
-	return out, nil
-}
 
 // KeepToken seals a token under a name, until it is forgotten.
 func (a *App) KeepToken(name, text string) error {

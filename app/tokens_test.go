@@ -178,7 +178,7 @@ func TestDeclaredSessions(t *testing.T) {
 	a, err := Open("", "../examples/fernhollow/fernhollow.gate.yaml")
 	require.NoError(t, err)
 	defer func() { assert.NoError(t, a.Close()) }()
-	list, err := a.Sessions(1200)
+	list, err := a.Sessions("", 1200)
 	require.NoError(t, err)
 	of := map[string]Declared{}
 	for _, s := range list {
@@ -190,7 +190,7 @@ func TestDeclaredSessions(t *testing.T) {
 	assert.Positive(t, of["access"].Place.Line)
 	assert.Equal(t, 30*time.Minute, of["console"].Idle)
 	for _, bad := range []float64{-1, 1e12} {
-		_, err := a.Sessions(bad)
+		_, err := a.Sessions("", bad)
 		require.ErrorIs(t, err, ErrInput)
 	}
 }

@@ -154,7 +154,10 @@ func (s *Server) GetCrossing(_ context.Context, q contract.GetCrossingRequestObj
 		for _, g := range p.Verdict.Gaps {
 			cp.Gaps = append(cp.Gaps, contract.Gap{Kind: string(g.Kind), Rung: g.Rung, Reason: g.Reason, Confidence: string(g.Confidence)})
 		}
-		if p.Fact != nil && p.Fact.Exchange.URL != "" {
+		if p.Fact != nil && p.Fact.Drill != nil {
+			steps := stepsOf(p.Fact.Drill, p.Steps, true)
+			cp.Steps = &steps
+		} else if p.Fact != nil && p.Fact.Exchange.URL != "" {
 			x := exchangeOf(p.Fact.Exchange)
 			cp.Exchange = &x
 			if p.Fact.ReadBack != "" {

@@ -32,11 +32,11 @@ func instant(t time.Time) *time.Time {
 // JudgeToken judges a token.
 func (s *Server) JudgeToken(ctx context.Context, q contract.JudgeTokenRequestObject) (contract.JudgeTokenResponseObject, error) {
 	b := q.Body
-	v, err := s.app.JudgeToken(ctx, app.TokenQuery{Text: b.Text, Target: b.Target, Identity: b.Identity, Scheme: b.Scheme, Obtain: b.Obtain, Kept: b.Kept, Refresh: b.Refresh})
+	v, err := s.app.JudgeToken(ctx, app.TokenQuery{Text: b.Text, Target: b.Target, Identity: b.Identity, Scheme: b.Scheme, Obtain: b.Obtain, Kept: b.Kept, Refresh: b.Refresh, Ask: b.Ask != nil && *b.Ask})
 	if err != nil {
 		return nil, err
 	}
-	out := contract.TokenView{Kind: contract.TokenViewKind(v.Kind), Fingerprint: v.Fingerprint, Subject: v.Subject, Masked: v.Masked, Sound: v.Sound, Scheme: v.Scheme, Identity: v.Identity, KeySource: v.KeySource,
+	out := contract.TokenView{Kind: contract.TokenViewKind(v.Kind), Fingerprint: v.Fingerprint, Subject: v.Subject, Masked: v.Masked, Sound: v.Sound, Scheme: v.Scheme, Identity: v.Identity, KeySource: v.KeySource, CanAsk: v.CanAsk,
 		Header: partsOf(v.Header), Claims: partsOf(v.Claims)}
 	if out.Judgements, err = recast[[]contract.Judgement](orEmpty(v.Judgements)); err != nil {
 		return nil, err
@@ -60,20 +60,63 @@ func partsOf(list []app.TokenPart) []contract.TokenPart {
 	return out
 }
 
-// GetSessions says what the declared lifetimes come to.
+// GetSessions says what the declared lifetimes come to, and what drills
+// measured.
 func (s *Server) GetSessions(_ context.Context, q contract.GetSessionsRequestObject) (contract.GetSessionsResponseObject, error) {
-	list, err := s.app.Sessions(float64(q.Params.Logouts))
+	list, err := s.app.Sessions(deref(q.Params.Target), float64(q.Params.Logouts))
 	if err != nil {
 		return nil, err
 	}
 	out := contract.GetSessions200JSONResponse{}
-	sec := func(d time.Duration) float32 { return float32(d.Seconds()) }
 	for _, x := range list {
-		out = append(out, contract.Session{Scheme: x.Scheme, Kind: string(x.Kind), Line: x.Place.Line, File: x.Place.File, Renewed: x.Renewed, Access: sec(x.Access), Skew: sec(x.Skew), Longest: sec(x.Longest), Bounded: x.Bounded,
+		c := contract.Session{Scheme: x.Scheme, Kind: string(x.Kind), Line: x.Place.Line, File: x.Place.File, Renewed: x.Renewed, Access: sec(x.Access), Skew: sec(x.Skew), Longest: sec(x.Longest), Bounded: x.Bounded,
 			Idle: sec(x.Idle), StolenAccess: sec(x.StolenAccess), StolenRefresh: sec(x.StolenRefresh), StolenBounded: x.StolenBounded, Noticed: x.Noticed, After: sec(x.After), AfterSaid: x.AfterSaid,
-			NeedsList: x.NeedsList, Entry: sec(x.Entry), Size: x.Size, SweepEvery: sec(x.SweepEvery), SizeSwept: x.SizeSwept})
+			NeedsList: x.NeedsList, Entry: sec(x.Entry), Size: x.Size, SweepEvery: sec(x.SweepEvery), SizeSwept: x.SizeSwept, Drills: []contract.Drill{}}
+		for _, v := range x.Drills {
+			c.Drills = append(c.Drills, drillOf(v))
+		}
+		out = append(out, c)
 	}
 	return out, nil
+}
+
+func sec(d time.Duration) float32 { return float32(d.Seconds()) }
+
+func drillOf(v app.DrillView) contract.Drill {
+	out := contract.Drill{Identity: v.Identity, Route: v.Route, Inferred: orEmpty(v.Inferred), Kind: string(v.Verdict.Kind), Reason: v.Verdict.Reason, Gaps: []contract.Gap{}, Steps: []contract.DrillStep{}}
+	for _, g := range v.Verdict.Gaps {
+		out.Gaps = append(out.Gaps, contract.Gap{Kind: string(g.Kind), Rung: g.Rung, Reason: g.Reason, Confidence: string(g.Confidence)})
+	}
+	if r := v.Result; r != nil {
+		out.At, out.Life, out.Said, out.After, out.Waited, out.Outlived, out.Rotated = &v.At, sec(r.Life), sec(r.Said), sec(r.After), sec(r.Waited), r.Outlived, r.Rotated
+		out.Steps = stepsOf(r, v.Expect, false)
+	}
+	return out
+}
+
+// stepsOf are the steps of a drill, with their exchanges where they are asked
+// for.
+func stepsOf(d *app.Drill, expect []string, exchanges bool) []contract.DrillStep {
+	out := []contract.DrillStep{}
+	for i, s := range d.Steps {
+		c := contract.DrillStep{Name: s.Name, At: sec(s.At), Status: s.Status, Worked: s.Worked}
+		if i < len(expect) {
+			c.Expected = expect[i]
+		}
+		if exchanges && i < len(d.Exchanges) {
+			x := exchangeOf(d.Exchanges[i])
+			c.Exchange = &x
+		}
+		out = append(out, c)
+	}
+	return out
+}
+
+// CompareLogins compares how long wrong logins take.
+func (s *Server) CompareLogins(ctx context.Context, q contract.CompareLoginsRequestObject) (contract.CompareLoginsResponseObject, error) {
+	t, err := s.app.CompareLogins(ctx, q.Body.Target, q.Body.Identity, q.Body.Scheme)
+	ms := func(d time.Duration) float32 { return float32(d.Microseconds()) / 1000 }
+	return contract.CompareLogins200JSONResponse{N: t.N, Known: ms(t.Known), Unknown: ms(t.Unknown), Probability: float32(t.Probability), Differs: t.Differs}, err
 }
 
 // GetKeptTokens lists the names of kept tokens.

@@ -333,12 +333,12 @@ func (b *Breaking) session(ctx context.Context, s *declaration.Scheme, donor, wa
 }
 
 // logout is the request that ends a session; it bears the access credential
-// where its body does not name the session.
+// where its body does not name the session, or its route asks for one.
 func (k *Keyring) logout(s *declaration.Scheme, fill map[string]string, g granted) Outgoing {
 	values := k.values(fill)
 	values["access"], values["refresh"] = g.access, g.refresh
 	o := FillRequest(s.Logout, values)
-	if !strings.Contains(strings.Join(s.Logout.Placeholders(), " "), "refresh") {
+	if !slices.Contains(s.Logout.Placeholders(), "refresh") || probe.Guarded(k.doc, s.Logout) {
 		attach(&o, s, g.access)
 	}
 	return o

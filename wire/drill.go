@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strings"
 	"time"
 
 	"millgate/core/declaration"
@@ -236,7 +235,7 @@ func (d *drilling) afterwards(ctx context.Context, g granted) error {
 // guard is what answers.
 func (d *drilling) logOutNobody(ctx context.Context) error {
 	q := *d.Scheme.Logout
-	if !strings.Contains(strings.Join(q.Placeholders(), " "), "refresh") {
+	if !slices.Contains(q.Placeholders(), "refresh") || probe.Guarded(d.k.doc, &q) {
 		return nil
 	}
 	q.JSON = probe.WithoutMembers(q.JSON, "json", []string{"refresh", "access"})
@@ -288,9 +287,6 @@ func (d *drilling) other(ctx context.Context) error {
 		return dropped(ctx, err)
 	}
 	o := d.k.logout(s, d.fill, granted{access: mine.access, refresh: g.refresh})
-	if !slices.ContainsFunc(o.Headers, func(h [2]string) bool { return h[0] == "Authorization" }) {
-		attach(&o, s, mine.access)
-	}
 	if _, err := d.step(ctx, session.LogOutOther, o, ok2xx); err != nil {
 		return err
 	}
@@ -304,6 +300,26 @@ func dropped(ctx context.Context, err error) error {
 		return fmt.Errorf("the drill was stopped: %w", errors.Join(ctx.Err(), err))
 	}
 	return nil
+}
+
+// Introspect asks the issuer of a scheme's tokens about one (RFC 7662). The
+// answer is not masked.
+func (k *Keyring) Introspect(ctx context.Context, s *declaration.Scheme, token string) ([]byte, error) {
+	o, err := k.introspection(s, token)
+	if err != nil {
+		return nil, err
+	}
+	k.client.mask.Learn(token)
+	r, err := k.patient(ctx, o)
+	switch {
+	case err != nil:
+		return nil, err
+	case r.Status == 0:
+		return nil, fmt.Errorf("%w: %s", ErrUnreachable, r.Error)
+	case r.Status != 200:
+		return nil, fmt.Errorf("the issuer answered %d when it was asked about the token", r.Status)
+	}
+	return r.content, nil
 }
 
 // introspection is the request that asks the issuer about a token.
@@ -322,4 +338,33 @@ func (k *Keyring) introspection(s *declaration.Scheme, token string) (Outgoing, 
 		values["token"] = token
 	}
 	return FillRequest(s.Introspect, values), nil
+}
+
+// TimeLogins sends pairs of logins with a wrong secret, with a known and an
+// unknown name in turn, and says how long each took. The first pair opens the
+// connection and does not count.
+func (k *Keyring) TimeLogins(ctx context.Context, identity string, s *declaration.Scheme, pairs int) (known, unknown []time.Duration, err error) {
+	for i := 0; i <= pairs; i++ {
+		for _, way := range []string{"", probe.NameUnknown} {
+			values, _, err := k.WrongSecret(identity, s.Name, way)
+			if err != nil {
+				return nil, nil, err
+			}
+			r, err := k.client.send(ctx, FillRequest(s.Login, values))
+			switch {
+			case err != nil:
+				return nil, nil, err
+			case r.Status == 429:
+				return nil, nil, fmt.Errorf("the service throttles logins (429) after %d; wait, and compare again", 2*i)
+			case r.Status == 0:
+				return nil, nil, fmt.Errorf("%w: %s", ErrUnreachable, r.Error)
+			case i == 0:
+			case way == "":
+				known = append(known, r.Took)
+			default:
+				unknown = append(unknown, r.Took)
+			}
+		}
+	}
+	return known, unknown, nil
 }

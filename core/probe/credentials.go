@@ -11,31 +11,31 @@ import (
 
 // Ways in which a credential is broken, beside the variants of core/token.
 const (
-	NoToken     = "malformed"      // no token at all in its place
-	Empty       = "empty"          // the scheme's word and nothing behind it
-	Expired     = "expired"        // ended before: re-signed so, or a link kept from then
-	NotYet      = "not yet valid"  // re-signed, begins in an hour
-	OtherAud    = "wrong audience" // re-signed for another service
-	OtherIss    = "wrong issuer"   // re-signed as another issuer
-	OtherKind   = "refresh token"  // the scheme's refresh token
-	Ended       = "ended"          // its session was logged out
-	OtherScheme = "another scheme" // the value of another scheme's credential
-	KeyCase     = "letter case"    // a key in other letters
-	KeyPlace    = "another place"  // a key where it is not declared to be
-	InQuery     = "in the query"   // a sound token as a query parameter (RFC 6750 section 2.3)
-	SchemeCase  = "bEARER"         // a sound token behind the scheme's word in other letters (RFC 9110 section 11.1)
-	CrossSite   = "cross-site"     // a sound cookie, sent by a page of another site
-	OtherBody   = "another body"   // a signature over another body
-	OldTime     = "old timestamp"  // soundly signed, longer ago than is tolerated
-	Repeated    = "repeated"       // soundly signed, and sent a second time
-	Changed     = "changed end"    // a link that was given a later end
-	OtherRecord = "another record" // a link that was given out for another record
+	NoToken     = "malformed"          // no token at all in its place
+	Empty       = "empty"              // the scheme's word and nothing behind it
+	Expired     = "expired"            // ended before: re-signed so, or a link kept from then
+	NotYet      = "not yet valid"      // re-signed, begins in an hour
+	OtherAud    = "wrong audience"     // re-signed for another service
+	OtherIss    = "wrong issuer"       // re-signed as another issuer
+	OtherKind   = "refresh token"      // the scheme's refresh token
+	Ended       = "ended"              // its session was logged out
+	OtherScheme = "another scheme"     // the value of another scheme's credential
+	KeyCase     = "letter case"        // a key in other letters
+	KeyPlace    = "another place"      // a key where it is not declared to be
+	InQuery     = "in the query"       // a sound token as a query parameter (RFC 6750 section 2.3)
+	SchemeCase  = "word in other case" // a sound token behind the scheme's word in other letters (RFC 9110 section 11.1)
+	CrossSite   = "cross-site"         // a sound cookie, sent by a page of another site
+	OtherBody   = "another body"       // a signature over another body
+	OldTime     = "old timestamp"      // soundly signed, longer ago than is tolerated
+	Repeated    = "repeated"           // soundly signed, and sent a second time
+	Changed     = "changed end"        // a link that was given a later end
+	OtherRecord = "another record"     // a link that was given out for another record
 
 	// Two credentials at once, of which neither would do alone: a sound one of
 	// somebody who may not enter, beside a broken one of somebody who may.
-	BesideFirst = "sound beside, first" // two Authorization fields, the sound one first
-	BesideLast  = "sound beside, last"  // and last
-	BesideOther = "sound beside, other" // the sound one is of another scheme
+	BesideFirst = "two, sound one first" // two Authorization fields, the sound one first
+	BesideLast  = "two, sound one last"  // and last
+	BesideOther = "two schemes"          // the sound one is of another scheme
 )
 
 // besides says whether a way presents two credentials.
@@ -244,7 +244,7 @@ func (pl *planner) credentials() {
 	leave := func(s *declaration.Scheme, way, why string) {
 		if !told[s.Name+way] {
 			told[s.Name+way] = true
-			pl.leave("every route behind "+s.Name, "", "a credential that is "+way, why)
+			pl.leave("every route behind "+s.Name, "", "a credential: "+way, why)
 		}
 	}
 	for _, k := range order {

@@ -38,9 +38,9 @@ func TestCredentialsAreBrokenOncePerGuard(t *testing.T) {
 	for _, l := range pl.Left {
 		whys[l.What] = l.Why
 	}
-	assert.Contains(t, whys["a credential that is expired"], "signing_key")
-	assert.Contains(t, whys["a credential that is public key as secret"], "say keys")
-	assert.Contains(t, whys["a credential that is ended"], "no logout")
+	assert.Contains(t, whys["a credential: expired"], "signing_key")
+	assert.Contains(t, whys["a credential: public key as secret"], "say keys")
+	assert.Contains(t, whys["a credential: ended"], "no logout")
 	for _, p := range pl.Probes {
 		if p.Kind != Credential {
 			continue

@@ -36,7 +36,7 @@ func (pl *planner) drills() {
 			}
 			p := &Probe{Kind: Session, Route: ri, RouteKey: key, Method: s.Login.Method, Host: s.Login.Host, Path: s.Login.Path, Identity: id.Name, Scheme: s.Name, State: access.Sound,
 				Params: map[string]string{}, Phase: Drilling, Uses: uses.ID, StandsFor: rest, Expect: access.Expectation{Outcome: access.Admit}}
-			if s.Refresh != nil && s.Logout != nil && ri >= 0 && pl.guarded(s.Logout) {
+			if s.Refresh != nil && s.Logout != nil && Guarded(pl.d, s.Logout) {
 				p.Donor = pl.neighbourOf(id, s)
 			}
 			pl.add(p)
@@ -57,10 +57,10 @@ func (pl *planner) used(id *declaration.Identity, s *declaration.Scheme) *Probe 
 	return nil
 }
 
-// guarded says whether a request of a scheme needs a credential.
-func (pl *planner) guarded(q *declaration.Request) bool {
-	i := RouteOf(pl.d, q)
-	return i >= 0 && access.Evaluate(pl.d, i, access.Caller{State: access.Absent}).Outcome == access.Refuse
+// Guarded says whether a request of the declaration needs a credential.
+func Guarded(d *declaration.Document, q *declaration.Request) bool {
+	i := RouteOf(d, q)
+	return i >= 0 && access.Evaluate(d, i, access.Caller{State: access.Absent}).Outcome == access.Refuse
 }
 
 // neighbourOf is another identity with a credential of the scheme, "" without.

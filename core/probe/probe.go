@@ -160,7 +160,12 @@ func (p *Probe) Unsafe() bool {
 
 // Column is the board's column that the probe belongs to: the identity, or ""
 // for nobody.
-func (p *Probe) Column() string { return p.Identity }
+func (p *Probe) Column() string {
+	if p.Kind == Credential && p.Way == Ended {
+		return p.Donor // whose session it was
+	}
+	return p.Identity
+}
 
 // Omission is something that is not sent, with the reason.
 type Omission struct {

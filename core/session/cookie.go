@@ -7,6 +7,7 @@ import (
 
 	"millgate/core/declaration"
 	"millgate/core/severity"
+	"millgate/core/token"
 )
 
 // Judged is one thing that is said about a cookie or a link.
@@ -50,7 +51,7 @@ func JudgeCookie(c Cookie, s *declaration.Scheme, l *declaration.Lifetime) (out 
 		out = append(out, Judged{"cookie-path", severity.Low, fmt.Sprintf("it is set for the path %s, %s is declared", c.Path, want.Path), "More of the site gets it than needs it.", "RFC 6265 section 4.1.2.4"})
 	}
 	if l != nil && l.Max > 0 && c.Life > l.Max+l.Skew {
-		out = append(out, Judged{"cookie-too-long", severity.Medium, fmt.Sprintf("it lives for %s, at most %s is declared", declaration.ShortDuration(c.Life), declaration.ShortDuration(l.Max)), "A lost device stays signed in for longer.", "RFC 6265 section 4.1.2.2"})
+		out = append(out, Judged{"cookie-too-long", severity.Medium, fmt.Sprintf("it lives for %s, at most %s is declared", token.Say(c.Life), token.Say(l.Max)), "A lost device stays signed in for longer.", "RFC 6265 section 4.1.2.2"})
 	}
 	return out
 }
@@ -66,7 +67,7 @@ func JudgeLink(end time.Time, said string, now time.Time, l *declaration.Lifetim
 		return []Judged{{"link-endless", severity.Medium, what, "Nobody can tell until when it opens.", "RFC 3339 section 5.6"}}
 	}
 	if life := end.Sub(now).Round(time.Second); l != nil && l.Max > 0 && life > l.Max+l.Skew+time.Second {
-		return []Judged{{"link-too-long", severity.Medium, fmt.Sprintf("it lives for %s, at most %s is declared", declaration.ShortDuration(life), declaration.ShortDuration(l.Max)), "Whoever finds it in a history or a mail can still open it.", "OWASP API2:2023"}}
+		return []Judged{{"link-too-long", severity.Medium, fmt.Sprintf("it lives for %s, at most %s is declared", token.Say(life), token.Say(l.Max)), "Whoever finds it in a history or a mail can still open it.", "OWASP API2:2023"}}
 	}
 	return nil
 }

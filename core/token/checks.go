@@ -34,6 +34,7 @@ var Checks = []Check{
 	{"form-duplicate", severity.Medium, "%q stands twice", "One reader takes the first, another the last: the guard and the service may read different tokens.", "RFC 7515, section 4"},
 	{"form-encrypted", severity.Low, "it is encrypted: nothing in it can be judged without its key", "Only its header can be read.", "RFC 7516, section 3"},
 	{"form-opaque", severity.Low, "it is opaque: what it means only the service knows", "It can be judged by introspection (RFC 7662), where that is served.", "RFC 6749, section 1.4"},
+	{"introspect-inactive", severity.Medium, "its issuer says that it is not active", "It ended or was ended, or the issuer never gave it out.", "RFC 7662, section 2.2"},
 	{"form-empty", severity.Low, "there is no token", "", "RFC 6750, section 2.1"},
 	{"form-opaque-wanted", severity.Medium, "it can be read by anybody, and the declaration says opaque", "What it tells is meant for the service alone.", "RFC 9068, section 6"},
 	{"form-jwt-wanted", severity.Medium, "it is no JWT, and the declaration says that %v are", "Nothing of it can be checked.", "RFC 7519, section 3"},

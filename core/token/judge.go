@@ -37,6 +37,9 @@ func Judge(t *Token, c Context) []Judgement {
 		j.rights()
 		j.contents()
 	}
+	if t.Introspected {
+		j.introspected()
+	}
 	if len(j.out) > 1 {
 		slices.SortStableFunc(j.out, func(a, b Judgement) int {
 			switch {
@@ -57,7 +60,7 @@ func Sound(list []Judgement) bool {
 	return !slices.ContainsFunc(list, func(j Judgement) bool { return slices.Contains(unsound, j.ID) })
 }
 
-var unsound = []string{"form-empty", "form-base64", "form-parts", "form-json", "alg-none", "alg-missing", "alg-unknown", "alg-undeclared", "crit-unknown", "signature-missing", "signature-wrong", "key-unknown", "key-unfit", "iss-missing", "iss-other", "aud-missing", "aud-other", "expired", "not-yet", "date-unreadable"}
+var unsound = []string{"form-empty", "form-base64", "form-parts", "form-json", "alg-none", "alg-missing", "alg-unknown", "alg-undeclared", "crit-unknown", "signature-missing", "signature-wrong", "key-unknown", "key-unfit", "iss-missing", "iss-other", "aud-missing", "aud-other", "expired", "not-yet", "date-unreadable", "introspect-inactive"}
 
 type judge struct {
 	t   *Token
@@ -79,7 +82,7 @@ func (j *judge) form() {
 	case Opaque:
 		if s != nil && s.Token == "jwt" && !j.c.Refresh {
 			j.say("form-jwt-wanted", Whole, "", s.Name)
-		} else {
+		} else if !j.t.Introspected {
 			j.say("form-opaque", Whole, "")
 		}
 	case Signed:
@@ -220,18 +223,22 @@ func (j *judge) who() {
 	if aud := t.Claims.Get("aud"); aud == nil {
 		j.say("aud-missing", Claims, "")
 	} else {
-		all := aud.Strings(false)
-		if s != nil && s.Audience != "" && !slices.Contains(all, FillValues(s.Audience, j.c.Values)) {
-			j.say("aud-other", Claims, "/aud", strings.Join(all, ", "), FillValues(s.Audience, j.c.Values))
-		} else if len(all) > 1 {
-			j.say("aud-many", Claims, "/aud", len(all))
-		}
+		j.audience(aud)
 	}
 	if t.Claims.Get("sub") == nil {
 		j.say("sub-missing", Claims, "")
 	}
 	if l := j.lifetime(); l != nil && l.EndedSaid && s.Logout != nil && t.Claims.Get("jti") == nil {
 		j.say("jti-missing", Claims, "")
+	}
+}
+
+func (j *judge) audience(aud *Member) {
+	s, all := j.c.Scheme, aud.Strings(false)
+	if s != nil && s.Audience != "" && !slices.Contains(all, FillValues(s.Audience, j.c.Values)) {
+		j.say("aud-other", Claims, "/aud", strings.Join(all, ", "), FillValues(s.Audience, j.c.Values))
+	} else if len(all) > 1 {
+		j.say("aud-many", Claims, "/aud", len(all))
 	}
 }
 
@@ -276,7 +283,9 @@ func (j *judge) dates() {
 		if m == nil {
 			switch name {
 			case "iat":
-				j.say("iat-missing", Claims, "")
+				if !t.Introspected {
+					j.say("iat-missing", Claims, "")
+				}
 			case "exp":
 				j.say("exp-missing", Claims, "")
 			}

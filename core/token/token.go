@@ -73,6 +73,8 @@ type Token struct {
 	Signed    string // what the signature covers: the first two parts as they stand (RFC 7515 section 5.1)
 	alg       string // of the header
 	mended    []Judgement
+	// The claims of an opaque token are what its issuer said (RFC 7662).
+	Introspected bool
 }
 
 // Object is a JSON object in the order of its text.

@@ -180,7 +180,7 @@ func advice(g Gap, route string) string {
 		return "Compare the end with the clock after the signature was verified."
 	case g.Cause == "token "+probe.InQuery:
 		return "Take tokens from the Authorization field only."
-	case strings.HasPrefix(g.Cause, "token "+"sound beside"):
+	case g.Cause == "token "+probe.BesideFirst || g.Cause == "token "+probe.BesideLast || g.Cause == "token "+probe.BesideOther:
 		return "Read one credential and decide by it; refuse a request that brings two."
 	case g.Cause == "scheme letters":
 		return "Compare the word before the token without regard to letter case."

@@ -328,6 +328,37 @@ type Declaration struct {
 	Title    string    `json:"title"`
 }
 
+// Drill A session drill; without steps it was not run yet. Durations in seconds.
+type Drill struct {
+	After    float32     `json:"after"`
+	At       *time.Time  `json:"at,omitempty"`
+	Gaps     []Gap       `json:"gaps"`
+	Identity string      `json:"identity"`
+	Inferred []string    `json:"inferred"`
+	Kind     string      `json:"kind"`
+	Life     float32     `json:"life"`
+	Outlived bool        `json:"outlived"`
+	Reason   string      `json:"reason"`
+	Rotated  bool        `json:"rotated"`
+	Route    string      `json:"route"`
+	Said     float32     `json:"said"`
+	Steps    []DrillStep `json:"steps"`
+	Waited   float32     `json:"waited"`
+}
+
+// DrillStep defines model for DrillStep.
+type DrillStep struct {
+	// At Seconds since the first login
+	At       float32   `json:"at"`
+	Exchange *Exchange `json:"exchange,omitempty"`
+
+	// Expected works, refused, or empty where the declaration says nothing
+	Expected string `json:"expected"`
+	Name     string `json:"name"`
+	Status   int    `json:"status"`
+	Worked   bool   `json:"worked"`
+}
+
 // Edited defines model for Edited.
 type Edited struct {
 	Notes []string `json:"notes"`
@@ -633,7 +664,10 @@ type Probe struct {
 	Ladder    []Rung    `json:"ladder"`
 	ReadBack  *string   `json:"readBack,omitempty"`
 	Reason    string    `json:"reason"`
-	Unsafe    bool      `json:"unsafe"`
+
+	// Steps Of a session drill
+	Steps  *[]DrillStep `json:"steps,omitempty"`
+	Unsafe bool         `json:"unsafe"`
 }
 
 // Problem defines model for Problem.
@@ -729,6 +763,7 @@ type Session struct {
 	After         float32 `json:"after"`
 	AfterSaid     bool    `json:"afterSaid"`
 	Bounded       bool    `json:"bounded"`
+	Drills        []Drill `json:"drills"`
 	Entry         float32 `json:"entry"`
 	File          string  `json:"file"`
 	Idle          float32 `json:"idle"`
@@ -855,6 +890,19 @@ type Tick struct {
 	Who    string `json:"who"`
 }
 
+// Timing defines model for Timing.
+type Timing struct {
+	Differs bool `json:"differs"`
+
+	// Known Median in milliseconds
+	Known       float32 `json:"known"`
+	N           int     `json:"n"`
+	Probability float32 `json:"probability"`
+
+	// Unknown Median in milliseconds
+	Unknown float32 `json:"unknown"`
+}
+
 // TokenPart defines model for TokenPart.
 type TokenPart struct {
 	Date  *time.Time `json:"date,omitempty"`
@@ -886,6 +934,9 @@ type TokenView struct {
 		Issued      *time.Time `json:"issued,omitempty"`
 		Now         time.Time  `json:"now"`
 	} `json:"axis"`
+
+	// CanAsk Its issuer could be asked about it (RFC 7662)
+	CanAsk      bool          `json:"canAsk"`
 	Claims      []TokenPart   `json:"claims"`
 	Fingerprint string        `json:"fingerprint"`
 	Header      []TokenPart   `json:"header"`
@@ -1038,6 +1089,14 @@ type PutSampleJSONBody struct {
 type GetSessionsParams struct {
 	// Logouts In an hour
 	Logouts float32 `form:"logouts" json:"logouts"`
+	Target  *string `form:"target,omitempty" json:"target,omitempty"`
+}
+
+// CompareLoginsJSONBody defines parameters for CompareLogins.
+type CompareLoginsJSONBody struct {
+	Identity string `json:"identity"`
+	Scheme   string `json:"scheme"`
+	Target   string `json:"target"`
 }
 
 // GetTicksParams defines parameters for GetTicks.
@@ -1065,6 +1124,9 @@ type GuessSecretJSONBody struct {
 
 // JudgeTokenJSONBody defines parameters for JudgeToken.
 type JudgeTokenJSONBody struct {
+	// Ask Ask the issuer about an opaque token
+	Ask *bool `json:"ask,omitempty"`
+
 	// Identity Whose it is; with obtain also who logs in
 	Identity string `json:"identity"`
 
@@ -1152,6 +1214,9 @@ type GetSheetJSONRequestBody GetSheetJSONBody
 
 // PutSampleJSONRequestBody defines body for PutSample for application/json ContentType.
 type PutSampleJSONRequestBody PutSampleJSONBody
+
+// CompareLoginsJSONRequestBody defines body for CompareLogins for application/json ContentType.
+type CompareLoginsJSONRequestBody CompareLoginsJSONBody
 
 // StartSweepJSONRequestBody defines body for StartSweep for application/json ContentType.
 type StartSweepJSONRequestBody = TargetName
@@ -1254,6 +1319,9 @@ type ServerInterface interface {
 	// GetSessions What the declared lifetimes come to, for every scheme that has one
 	// (GET /api/sessions)
 	GetSessions(w http.ResponseWriter, r *http.Request, params GetSessionsParams)
+	// CompareLogins Compare how long a wrong login takes for a known and for an unknown name
+	// (POST /api/sessions/timing)
+	CompareLogins(w http.ResponseWriter, r *http.Request)
 	// ListSweeps Sweeps, newest first
 	// (GET /api/sweeps)
 	ListSweeps(w http.ResponseWriter, r *http.Request)
@@ -1464,6 +1532,12 @@ func (_ Unimplemented) PutSample(w http.ResponseWriter, r *http.Request) {
 // GetSessions What the declared lifetimes come to, for every scheme that has one
 // (GET /api/sessions)
 func (_ Unimplemented) GetSessions(w http.ResponseWriter, r *http.Request, params GetSessionsParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// CompareLogins Compare how long a wrong login takes for a known and for an unknown name
+// (POST /api/sessions/timing)
+func (_ Unimplemented) CompareLogins(w http.ResponseWriter, r *http.Request) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -2160,8 +2234,35 @@ func (siw *ServerInterfaceWrapper) GetSessions(w http.ResponseWriter, r *http.Re
 		return
 	}
 
+	// ------------- Optional query parameter "target" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "target", r.URL.Query(), &params.Target, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "target"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "target", Err: err})
+		}
+		return
+	}
+
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.GetSessions(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// CompareLogins operation middleware
+func (siw *ServerInterfaceWrapper) CompareLogins(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.CompareLogins(w, r)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -2772,6 +2873,9 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 	})
 	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/api/sessions", wrapper.GetSessions)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/sessions/timing", wrapper.CompareLogins)
 	})
 	r.Group(func(r chi.Router) {
 		r.Post(options.BaseURL+"/api/demo", wrapper.OpenDemo)
@@ -3794,6 +3898,45 @@ func (response GetSessionsdefaultApplicationProblemPlusJSONResponse) VisitGetSes
 	return err
 }
 
+type CompareLoginsRequestObject struct {
+	Body *CompareLoginsJSONRequestBody
+}
+
+type CompareLoginsResponseObject interface {
+	VisitCompareLoginsResponse(w http.ResponseWriter) error
+}
+
+type CompareLogins200JSONResponse Timing
+
+func (response CompareLogins200JSONResponse) VisitCompareLoginsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CompareLoginsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CompareLoginsdefaultApplicationProblemPlusJSONResponse) VisitCompareLoginsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListSweepsRequestObject struct {
 }
 
@@ -4523,6 +4666,9 @@ type StrictServerInterface interface {
 	// GetSessions What the declared lifetimes come to, for every scheme that has one
 	// (GET /api/sessions)
 	GetSessions(ctx context.Context, request GetSessionsRequestObject) (GetSessionsResponseObject, error)
+	// CompareLogins Compare how long a wrong login takes for a known and for an unknown name
+	// (POST /api/sessions/timing)
+	CompareLogins(ctx context.Context, request CompareLoginsRequestObject) (CompareLoginsResponseObject, error)
 	// ListSweeps Sweeps, newest first
 	// (GET /api/sweeps)
 	ListSweeps(ctx context.Context, request ListSweepsRequestObject) (ListSweepsResponseObject, error)
@@ -5348,6 +5494,37 @@ func (sh *strictHandler) GetSessions(w http.ResponseWriter, r *http.Request, par
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(GetSessionsResponseObject); ok {
 		if err := validResponse.VisitGetSessionsResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// CompareLogins operation middleware
+func (sh *strictHandler) CompareLogins(w http.ResponseWriter, r *http.Request) {
+	var request CompareLoginsRequestObject
+
+	var body CompareLoginsJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.CompareLogins(ctx, request.(CompareLoginsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CompareLogins")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(CompareLoginsResponseObject); ok {
+		if err := validResponse.VisitCompareLoginsResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {

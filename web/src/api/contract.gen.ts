@@ -638,6 +638,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sessions/timing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Compare how long a wrong login takes for a known and for an unknown name */
+        post: operations["compareLogins"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/demo": {
         parameters: {
             query?: never;
@@ -799,6 +816,45 @@ export interface components {
                 sameBody: boolean;
             };
             readBack?: string;
+            /** @description Of a session drill */
+            steps?: components["schemas"]["DrillStep"][];
+        };
+        DrillStep: {
+            name: string;
+            /** @description Seconds since the first login */
+            at: number;
+            status: number;
+            worked: boolean;
+            /** @description works, refused, or empty where the declaration says nothing */
+            expected: string;
+            exchange?: components["schemas"]["Exchange"];
+        };
+        /** @description A session drill; without steps it was not run yet. Durations in seconds. */
+        Drill: {
+            identity: string;
+            route: string;
+            inferred: string[];
+            /** Format: date-time */
+            at?: string;
+            kind: string;
+            reason: string;
+            gaps: components["schemas"]["Gap"][];
+            steps: components["schemas"]["DrillStep"][];
+            life: number;
+            said: number;
+            after: number;
+            waited: number;
+            outlived: boolean;
+            rotated: boolean;
+        };
+        Timing: {
+            n: number;
+            /** @description Median in milliseconds */
+            known: number;
+            /** @description Median in milliseconds */
+            unknown: number;
+            probability: number;
+            differs: boolean;
         };
         Omission: {
             route: string;
@@ -1203,6 +1259,8 @@ export interface components {
         TokenView: {
             /** @enum {string} */
             kind: "signed" | "encrypted" | "opaque" | "empty";
+            /** @description Its issuer could be asked about it (RFC 7662) */
+            canAsk: boolean;
             fingerprint: string;
             subject: string;
             masked: string;
@@ -1252,6 +1310,7 @@ export interface components {
             size: number;
             sweepEvery: number;
             sizeSwept: number;
+            drills: components["schemas"]["Drill"][];
         };
         SeenToken: {
             line: number;
@@ -2216,6 +2275,8 @@ export interface operations {
                     /** @description Empty is found out */
                     scheme: string;
                     obtain: boolean;
+                    /** @description Ask the issuer about an opaque token */
+                    ask?: boolean;
                     /** @description The name of a kept token */
                     kept: string;
                     /** @description It is a refresh token */
@@ -2407,6 +2468,7 @@ export interface operations {
             query: {
                 /** @description In an hour */
                 logouts: number;
+                target?: string;
             };
             header?: never;
             path?: never;
@@ -2421,6 +2483,35 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Session"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    compareLogins: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    target: string;
+                    identity: string;
+                    scheme: string;
+                };
+            };
+        };
+        responses: {
+            /** @description What was measured */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Timing"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -5,6 +5,7 @@ import { computed, nextTick, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { api, ask, message, type Crossing, type Probe } from '../api/client'
 import DialogCard from '../parts/DialogCard.vue'
+import { parts } from '../parts/drill'
 import { ago, exact, useNow } from '../parts/time'
 import { running, target, version } from '../state/workspace'
 import { isGap, kindName } from '../theme/kinds'
@@ -193,7 +194,7 @@ function drag(e: PointerEvent) {
           </div>
           <p class="faint">{{ differs ? `They first differ at rung ${differs}.` : 'They do not differ.' }}</p>
         </section>
-        <section v-else>
+        <section v-else-if="!probe?.steps">
           <h2>Ladder</h2>
           <LadderList
             v-if="ladder.length"
@@ -228,6 +229,17 @@ function drag(e: PointerEvent) {
           </ul>
         </section>
 
+        <section v-if="probe?.steps?.length">
+          <h2>Steps</h2>
+          <details v-for="(s, i) in probe.steps" :key="i" class="step" :open="parts(s)">
+            <summary>
+              <span class="mono faint">{{ s.at.toFixed(2) }} s</span> {{ s.name }}
+              <span class="mono" :class="{ bad: parts(s) }">{{ s.status || 'no answer' }}</span>
+              <span class="faint">{{ s.expected ? `declared: ${s.expected}` : '' }}</span>
+            </summary>
+            <ExchangeView v-if="s.exchange" :exchange="s.exchange" />
+          </details>
+        </section>
         <section v-if="probe?.exchange">
           <h2 :title="exact(probe.exchange.at)">
             Exchange, {{ Math.max(1, Math.round(probe.exchange.ms)) }} ms, {{ ago(probe.exchange.at, now) }}
@@ -316,6 +328,13 @@ function drag(e: PointerEvent) {
   border-left: 1px solid var(--line);
   box-shadow: var(--shadow);
   max-width: 60vw;
+}
+.step summary > span {
+  margin-right: 6px;
+}
+.step summary {
+  cursor: pointer;
+  padding: 2px 0;
 }
 .grip {
   position: absolute;

@@ -30,7 +30,10 @@ const callers = computed(() =>
 )
 const who = ref<string | null>(null)
 
-async function judge(what: string, how: Partial<{ text: string; obtain: boolean; identity: string; kept: string }>) {
+async function judge(
+  what: string,
+  how: Partial<{ text: string; obtain: boolean; identity: string; kept: string; ask: boolean }>,
+) {
   busy.value = true
   error.value = ''
   try {
@@ -61,6 +64,7 @@ async function judge(what: string, how: Partial<{ text: string; obtain: boolean;
   }
 }
 const read = () => judge('pasted', { text: text.value })
+const askIssuer = () => judge('pasted', { text: text.value, ask: true })
 function take(name: string) {
   who.value = name
   return judge(`obtained for ${name}`, { obtain: true, identity: name })
@@ -181,7 +185,7 @@ const verdictText = computed(() => {
   const v = view.value
   if (!v) return ''
   if (v.kind === 'encrypted') return 'An encrypted token'
-  if (v.kind === 'opaque') return 'An opaque token'
+  if (v.kind === 'opaque' && !v.claims.length) return 'An opaque token'
   if (v.kind === 'empty') return 'No token'
   return v.sound ? 'A service that checks everything takes it' : 'A service that checks everything refuses it'
 })
@@ -209,6 +213,13 @@ function date(s: string) {
       />
       <div class="acts">
         <NButton type="primary" :disabled="!text.trim()" :loading="busy" @click="read">Judge it</NButton>
+        <NButton
+          v-if="view?.canAsk && text.trim()"
+          :loading="busy"
+          title="Sends it to the issuer that the declaration names (RFC 7662), and nowhere else"
+          @click="askIssuer"
+          >Ask its issuer</NButton
+        >
         <NCheckbox v-model:checked="refreshToken">it is a refresh token</NCheckbox>
         <NButton v-if="text || view" quaternary @click="clear">Clear</NButton>
         <NButton

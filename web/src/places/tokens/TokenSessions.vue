@@ -3,16 +3,21 @@ import { NInputNumber } from 'naive-ui'
 import { computed, ref, watch } from 'vue'
 import { api, ask, message, type Session } from '../../api/client'
 import { span } from '../../parts/time'
-import { version } from '../../state/workspace'
+import { target, version } from '../../state/workspace'
+import SessionDrills from './SessionDrills.vue'
 
 const logouts = ref<number | null>(1000)
 const list = ref<Session[] | null>(null)
 const error = ref('')
 watch(
-  [version, logouts],
+  [version, logouts, target],
   async () => {
     try {
-      list.value = await ask(api.GET('/api/sessions', { params: { query: { logouts: logouts.value ?? 0 } } }))
+      list.value = await ask(
+        api.GET('/api/sessions', {
+          params: { query: { logouts: logouts.value ?? 0, target: target.value || undefined } },
+        }),
+      )
       error.value = ''
     } catch (e) {
       error.value = message(e)
@@ -22,7 +27,12 @@ watch(
 )
 
 // Seconds and months on one line: the length of a bar grows with the logarithm.
-const longest = computed(() => Math.max(60, ...(list.value ?? []).map((s) => (s.bounded ? s.longest : 0))))
+const longest = computed(() =>
+  Math.max(
+    60,
+    ...(list.value ?? []).flatMap((s) => [s.bounded ? s.longest : 0, ...s.drills.map((d) => Math.max(d.life, d.said))]),
+  ),
+)
 function width(seconds: number): string {
   return `${Math.max(1, (100 * Math.log1p(seconds)) / Math.log1p(longest.value))}%`
 }
@@ -31,6 +41,37 @@ interface Bar {
   seconds: number
   says: string
   kind: string
+  measured?: { seconds: number; says: string; over: boolean }
+}
+/** The drill that says most: one whose session went wrong, or any that was run. */
+function telling(s: Session) {
+  const run = s.drills.filter((d) => d.steps.length)
+  return run.find((d) => d.outlived) ?? run.find((d) => d.kind !== 'agrees') ?? run[0]
+}
+function life(s: Session): Bar['measured'] {
+  const d = telling(s)
+  const seconds = d?.life || d?.said
+  if (!d || !seconds) return undefined
+  return {
+    seconds,
+    says: `${d.identity}'s: ${span(seconds)}`,
+    over: s.access > 0 && seconds > s.access + s.skew + 1,
+  }
+}
+function afterlife(s: Session): Bar['measured'] {
+  const d = telling(s)
+  if (!d || !d.steps.some((x) => x.name === 'use after the logout')) return undefined
+  if (!d.outlived)
+    return {
+      seconds: d.after,
+      says: d.after ? `${d.identity}'s: ${span(d.after)}` : `${d.identity}'s: refused at once`,
+      over: d.after > s.after + 1,
+    }
+  return {
+    seconds: d.life || d.waited,
+    says: `${d.identity}'s: works on${d.life ? `, by its own end for ${span(d.life)}` : ''}`,
+    over: true,
+  }
 }
 function bars(s: Session): Bar[] {
   const out: Bar[] = [
@@ -39,6 +80,7 @@ function bars(s: Session): Bar[] {
       seconds: s.access + s.skew,
       says: s.access ? `${span(s.access)}${s.skew ? ` and ${span(s.skew)} of clock skew` : ''}` : 'no end is declared',
       kind: s.access ? 'life' : 'endless',
+      measured: life(s),
     },
   ]
   if (s.idle) out.push({ name: 'unused', seconds: s.idle, says: `over after ${span(s.idle)}`, kind: 'idle' })
@@ -58,6 +100,7 @@ function bars(s: Session): Bar[] {
         ? `works on for ${span(s.after)}`
         : 'refused at once',
     kind: s.afterSaid ? 'life' : 'endless',
+    measured: afterlife(s),
   })
   return out
 }
@@ -67,7 +110,8 @@ function bars(s: Session): Bar[] {
   <div class="sessions">
     <p v-if="error" class="bad" role="alert">{{ error }}</p>
     <p class="faint">
-      What the declared lifetimes come to. Bars are drawn to the logarithm of their length. With
+      What the declared lifetimes come to, and under each bar what a drill measured. Bars are drawn to the logarithm of
+      their length. With
       <NInputNumber
         v-model:value="logouts"
         class="rate"
@@ -90,8 +134,19 @@ function bars(s: Session): Bar[] {
       </h2>
       <div v-for="b in bars(s)" :key="b.name" class="bar">
         <span>{{ b.name }}</span>
-        <span class="track"><i :class="b.kind" :style="{ width: width(b.seconds) }"></i></span>
-        <span>{{ b.says }}</span>
+        <span class="track">
+          <i :class="b.kind" :style="{ width: width(b.seconds) }"></i>
+          <i
+            v-if="b.measured"
+            class="measured"
+            :class="{ over: b.measured.over }"
+            :style="{ width: width(b.measured.seconds) }"
+          ></i>
+        </span>
+        <span>
+          {{ b.says }}
+          <span v-if="b.measured" class="seen" :class="{ over: b.measured.over }">{{ b.measured.says }}</span>
+        </span>
       </div>
       <ul>
         <li>
@@ -111,6 +166,7 @@ function bars(s: Session): Bar[] {
           {{ s.sizeSwept.toLocaleString() }}.
         </li>
       </ul>
+      <SessionDrills v-if="s.drills.length" :session="s" />
     </section>
   </div>
 </template>
@@ -150,13 +206,12 @@ h2 a {
 }
 .track {
   display: block;
-  height: 10px;
   background: var(--ground);
   border-radius: 2px;
 }
 .track i {
   display: block;
-  height: 100%;
+  height: 10px;
   border-radius: 2px;
   background: var(--mill);
   opacity: 0.65;
@@ -167,6 +222,24 @@ h2 a {
 .track .endless {
   background: var(--X);
   opacity: 1;
+}
+.track .measured {
+  height: 5px;
+  margin-top: 1px;
+  background: var(--ink);
+  opacity: 0.7;
+}
+.track .measured.over {
+  background: var(--X);
+  opacity: 1;
+}
+.seen {
+  display: block;
+  color: var(--faint);
+}
+.seen.over {
+  color: var(--X);
+  font-weight: 600;
 }
 ul {
   margin: 8px 0 0;

@@ -1,0 +1,116 @@
+package app
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"time"
+
+	"millgate/core/declaration"
+	"millgate/core/probe"
+	"millgate/core/session"
+	"millgate/core/verdict"
+	"millgate/wire"
+)
+
+// Declared is what the lifetimes of a scheme come to, where they stand, and
+// what drills measured.
+type Declared struct {
+	session.Session
+	Place  declaration.Place
+	Drills []DrillView
+}
+
+// DrillView is one identity's session drill; Result is nil before it was run.
+type DrillView struct {
+	Identity string
+	Route    string // of the login
+	Inferred []string
+	At       time.Time
+	Verdict  verdict.Verdict
+	Result   *Drill
+	Expect   []string // for each step: works, refused, or ""
+}
+
+// Sessions computes what the declaration's lifetimes come to, at a rate of
+// logouts in an hour, beside what drills measured at a target.
+func (a *App) Sessions(target string, logouts float64) ([]Declared, error) {
+	if !(logouts >= 0 && logouts <= 1e9) {
+		return nil, fmt.Errorf("%w: the logouts in an hour are a number from 0 to a thousand million", ErrInput)
+	}
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	d := a.doc
+	drills := map[string][]DrillView{}
+	if t := a.pickTarget(target); t != nil && !declaration.Failed(a.messages) {
+		o, err := a.judged(t)
+		if err != nil {
+			return nil, err
+		}
+		for _, p := range a.planned(o, t).Probes {
+			if p.Kind == probe.Session {
+				drills[p.Scheme] = append(drills[p.Scheme], drillView(d, o, p))
+			}
+		}
+	}
+	var out []Declared
+	for _, s := range d.Schemes {
+		x, ok := session.Of(d, s, logouts)
+		if ok || len(drills[s.Name]) > 0 {
+			x.Scheme, x.Kind = s.Name, s.Kind
+			out = append(out, Declared{x, s.Place, drills[s.Name]})
+		}
+	}
+	return out, nil
+}
+
+func drillView(d *declaration.Document, o *observed, p *probe.Probe) DrillView {
+	v := DrillView{Identity: p.Identity, Route: p.RouteKey, Inferred: p.StandsFor, Verdict: verdict.Verdict{Kind: verdict.Unprobed}}
+	it, ok := o.items[p.ID]
+	f := o.view[p.ID]
+	if !ok || f == nil {
+		return v
+	}
+	v.Verdict, v.Result, v.At = it.Verdict, f.Drill, f.Exchange.At
+	if f.Drill != nil {
+		s := d.SchemeNamed(p.Scheme)
+		for _, st := range f.Drill.Steps {
+			v.Expect = append(v.Expect, f.Drill.Expect(st.Name, d, s))
+		}
+	}
+	return v
+}
+
+// timingPairs are the logins of each kind that are compared.
+const timingPairs = 12
+
+// CompareLogins compares how long a login with a wrong secret takes for a
+// known and for an unknown name. Nothing of it is kept.
+func (a *App) CompareLogins(ctx context.Context, target, identity, scheme string) (session.Timing, error) {
+	a.mu.Lock()
+	d, t, err := a.current(target)
+	busy := a.running != nil
+	a.mu.Unlock()
+	if err != nil {
+		return session.Timing{}, err
+	}
+	id, s := d.IdentityNamed(identity), d.SchemeNamed(scheme)
+	switch {
+	case busy:
+		return session.Timing{}, fmt.Errorf("%w: its requests would be part of what is measured", ErrBusy)
+	case id == nil || s == nil || s.Login == nil || !slices.ContainsFunc(id.Credentials, func(c declaration.Credential) bool { return c.Scheme.Name == scheme }):
+		return session.Timing{}, fmt.Errorf("%w: %s does not log in with %s", ErrInput, identity, scheme)
+	case t.Unsafe != declaration.UnsafeAllowed:
+		return session.Timing{}, fmt.Errorf("%w: target %s does not allow wrong logins; write  unsafe: allowed", ErrInput, t.Name)
+	}
+	c, err := wire.NewClient(ctx, t, "", wire.NewMasker())
+	if err != nil {
+		return session.Timing{}, err
+	}
+	defer c.Close()
+	known, unknown, err := wire.NewKeyring(d, t, c, a.secret).TimeLogins(ctx, identity, s, timingPairs)
+	if err != nil {
+		return session.Timing{}, err
+	}
+	return session.Compare(known, unknown), nil
+}
