@@ -270,7 +270,7 @@ func wayLetters(d *declaration.Document, i int, all []string, row Row, seen map[
 			letter = 'a'
 		case w == WayAbsent:
 			letter = row.Expect[0]
-		case mean[w] && w == probe.SchemeCase:
+		case mean[w] && probe.MustEnter(w):
 			letter = 'a'
 		case mean[w]:
 			letter = 'r'
@@ -390,7 +390,7 @@ func (a *App) Crossing(target, route, caller string) (CrossingView, error) {
 	case drill && id != nil:
 		v.Label = id.Name + " · session drill"
 	case tokens:
-		state, v.Label = access.Broken, "a credential that is "+way
+		state, v.Label = access.Broken, "credential: "+way
 	case id == nil:
 		state = access.Absent
 	default:
@@ -452,6 +452,9 @@ func (a *App) Crossing(target, route, caller string) (CrossingView, error) {
 		if l.Route == route && l.Caller == sent {
 			v.Left = append(v.Left, l)
 		}
+	}
+	if tokens && len(v.Probes) > 0 {
+		v.Expect = v.Probes[0].Expect // some ways must be admitted
 	}
 	if len(v.Probes) > 0 && v.Probes[0].Verdict.Kind.IsGap() {
 		for k := range o.findings {

@@ -138,7 +138,7 @@ func workspace(t testing.TB, s *standin.Running, r renaming, dataDir string) *Ap
 		b, err := examples.Fernhollow.ReadFile("fernhollow/" + e.Name())
 		require.NoError(t, err)
 		text := r.text(string(b))
-		text = strings.NewReplacer("http://127.0.0.1:7401", s.Base, "http://127.0.0.1:7402", s.IssuerURL, "http://127.0.0.1:7411", s.Direct, "pace: 200 per 1s", "pace: 100000 per 1s").Replace(text)
+		text = strings.NewReplacer("http://127.0.0.1:7401", s.Base, "http://127.0.0.1:7402", s.IssuerURL, "http://127.0.0.1:7411", s.Direct, "pace: 400 per 1s", "pace: 100000 per 1s").Replace(text)
 		require.NoError(t, os.WriteFile(filepath.Join(dir, e.Name()), []byte(text), 0o600))
 	}
 	for k, v := range standin.Secrets() {

@@ -48,6 +48,7 @@ schemes:
     logout: { send: POST /logout, json: { r: "{refresh}" } }
     introspect: { send: POST /ask, form: { token: "{token}", secret: "{secret}" }, as: ann }
   staff: { kind: basic }
+  page: { kind: cookie, name: page }
 lifetimes: { a: { max: 10m }, r: { max: 1d, rotates: true, reuse: ends-grant } }
 identities:
   ann: { roles: r, credentials: { access: { name: ann, secret: env:ANN_SECRET } } }
@@ -80,6 +81,9 @@ func (s *doors) who(r *http.Request) (session, person string) {
 	}
 	if tok = r.URL.Query().Get("access_token"); session == "" && s.fault == "query" {
 		session = s.access[tok]
+	}
+	if s.fault == "stale" && r.Header.Get("Cookie") != "" {
+		return "", ""
 	}
 	if s.fault == "two" && session == "" {
 		for _, h := range r.Header.Values("Authorization") {
@@ -215,6 +219,7 @@ func TestFaultsOfOtherDoors(t *testing.T) {
 	for fault, want := range map[string][]string{
 		"":                  nil,
 		"letters":           {"R " + behind + ": The scheme's word is read with its letter case"},
+		"stale":             {"R " + behind + ": A sound credential is turned away beside a broken other"},
 		"query":             {"U GET /notes: A token in the query is accepted"},
 		"two":               {"U GET /notes: A broken credential passes beside a sound one"},
 		"page":              {"W GET /notes: Another refusal than declared", "W GET /vault: Another refusal than declared"},

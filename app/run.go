@@ -431,7 +431,12 @@ func (r *run) present(p *probe.Probe, o *wire.Outgoing) (epoch int, err error) {
 		return 0, nil
 	case p.Kind == probe.Credential:
 		s := r.doc.SchemeNamed(p.Scheme)
-		return 0, r.breaking.Present(r.ctx, o, wire.Broken{Scheme: s, Donor: p.Donor, Way: p.Way, Beside: p.Beside, BesideScheme: p.BesideScheme,
+		if probe.MustEnter(p.Way) {
+			if _, epoch, err = r.keys.Token(r.ctx, p.Donor, p.Scheme); err != nil {
+				return 0, err
+			}
+		}
+		return epoch, r.breaking.Present(r.ctx, o, wire.Broken{Scheme: s, Donor: p.Donor, Way: p.Way, Beside: p.Beside, BesideScheme: p.BesideScheme,
 			Public: func() token.Keys { return r.keysOf(s) }, Role: probe.HighestRole(r.doc, p.Donor)})
 	case p.Identity == "":
 		return 0, r.keys.PresentBroken(r.ctx, o, p.Scheme)
@@ -478,6 +483,13 @@ func (r *run) deliver(p *probe.Probe, o wire.Outgoing) (wire.Exchange, int, erro
 		}
 		if again := r.credentialSeen(p, cls, &renewed, epoch); again {
 			continue
+		}
+		if cls == verdict.Refused && p.Kind == probe.Credential && probe.MustEnter(p.Way) && !renewed {
+			// It may have been refused because the token ended meanwhile.
+			renewed = true
+			if r.keys.Renew(r.ctx, p.Donor, p.Scheme, epoch) == nil {
+				continue
+			}
 		}
 		return x, n, nil
 	}

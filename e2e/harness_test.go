@@ -151,7 +151,12 @@ func open(t testing.TB, url, theme string) *Page {
 // expression).
 func (p *Page) see(css, text string) *rod.Element {
 	p.t.Helper()
-	e, err := p.Timeout(20*time.Second).ElementR(css, text)
+	return p.within(20*time.Second, css, text)
+}
+
+func (p *Page) within(wait time.Duration, css, text string) *rod.Element {
+	p.t.Helper()
+	e, err := p.Timeout(wait).ElementR(css, text)
 	if err != nil {
 		shot := filepath.Join(os.TempDir(), p.t.Name()+".png")
 		_ = os.WriteFile(shot, p.MustScreenshot(), 0o600)
@@ -197,7 +202,7 @@ func (p *Page) sweepDone() {
 	p.t.Helper()
 	p.click("footer button", "^Start sweep$")
 	p.click(".dialog button", "^Start sweep$")
-	p.see("footer [role=status]", `^Sweep \d+\s+(just now|\d+ s ago)`)
+	p.within(time.Minute, "footer [role=status]", `^Sweep \d+\s+(just now|\d+ s ago)`)
 }
 
 // hit clicks in the middle of an element, whatever is drawn there.

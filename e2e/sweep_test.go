@@ -27,7 +27,7 @@ func TestFromDeclarationToProvenGap(t *testing.T) {
 
 	// The strip is live, and says what it came to.
 	p.see("footer", `\d+ of \d+ probes, \d+ per s`)
-	p.see("footer [role=status]", `^Sweep 1 just now: .*3 unprotected`)
+	p.see("footer [role=status]", `^Sweep 1 just now: .*4 unprotected`)
 	p.see(".chip", "over-permissive")
 
 	// Filter to unprotected: only three routes are left, and the address says so.
@@ -153,7 +153,7 @@ func TestStopAndGoOn(t *testing.T) {
 	p.see("footer [role=status]", `Sweep 1 was stopped just now: stopped after \d+ of \d+ probes`)
 	require.Less(t, time.Since(began), 4*time.Second)
 	p.click("footer button", "Go on")
-	p.see("footer [role=status]", `^Sweep 1 just now: .*3 unprotected`)
+	p.see("footer [role=status]", `^Sweep 1 just now: .*4 unprotected`)
 	assert.Empty(t, p.MustElements("footer button:has(+ .nothing)"))
 }
 

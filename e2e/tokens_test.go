@@ -96,3 +96,47 @@ func TestDeclaredSessions(t *testing.T) {
 	p.MustElement("[aria-label='Logouts in an hour']").MustSelectAllText().MustInput("1200").MustBlur()
 	p.see("li", "310 entries")
 }
+
+// What drills measured stands under what is declared; a drill can be run alone,
+// and the drawer shows each of its requests.
+func TestMeasuredSessions(t *testing.T) {
+	url := demo(t)
+	p := open(t, url+"/tokens?tab=sessions", "light")
+	p.see(".drills p", "Not run yet")
+	p.click(".drills button", "^Run the drill$")
+	p.see(".drills p", "still worked 2 s after the logout")
+	p.see("tr.parts td", "use after the logout")
+	p.see(".seen.over", "imre's: works on")
+	p.see(".drills button", "^Run it again$")
+
+	p.click(".drills a", "Every request and answer of it")
+	p.see("aside", "imre · session drill")
+	p.see("aside .banner", "Lifetime")
+	p.see("aside summary", "refresh after the logout")
+	p.see("aside .step[open] pre", "access_token") // what parts is open already
+	assert.NotContains(t, p.MustElement("aside").MustText(), "imre-quiet-lantern")
+	assert.Contains(t, p.MustElement("aside").MustText(), "····")
+
+	// A login's answer times are compared only after it was asked for.
+	p.MustNavigate(url + "/tokens?tab=sessions")
+	p.click(".drills button", "^Compare login times…$")
+	p.see(".n-popover", "may lock this one")
+	p.click(".n-popover button", "^Compare$")
+	p.see(".drills [role=status]", "medians of 12 each")
+}
+
+// An opened link and a signed request are crossings like any other.
+func TestOtherCredentialsOnTheBoard(t *testing.T) {
+	url := demo(t)
+	p := open(t, url+"/board?lens=tokens&q=/alerts", "light")
+	p.see("[role=rowheader]", "/")
+	p.sweepDone()
+	p.hit("[aria-label^='repeated, POST /v1/alerts:']")
+	p.see("aside .banner", "The same signed request was accepted twice")
+	p.MustNavigate(url + "/board?route=GET%20/v1/downloads/%7Bframe_id%7D&caller=imre")
+	p.see("aside .banner", "Agrees")
+	p.see("aside pre", `sig=····`)
+	p.MustNavigate(url + "/board?route=GET%20/v1/people&caller=")
+	p.see("aside .probes", "around the guard: past the gateway")
+	p.see("aside .probes", "no credential, asking for HTML")
+}

@@ -107,6 +107,11 @@ func (b *Breaking) Present(ctx context.Context, o *Outgoing, x Broken) error {
 		return b.session(ctx, s, x.Donor, x.Way, add)
 	case probe.BesideFirst, probe.BesideLast, probe.BesideOther:
 		return b.beside(ctx, o, x)
+	case probe.OtherBroken:
+		if _, err := k.Present(ctx, o, x.Donor, s.Name); err != nil {
+			return err
+		}
+		return k.PresentBroken(ctx, o, x.BesideScheme)
 	case probe.CrossSite:
 		if _, err := k.Present(ctx, o, x.Donor, s.Name); err != nil {
 			return err

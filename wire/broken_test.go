@@ -106,6 +106,11 @@ identities:
 			assert.Empty(t, o.Headers)
 			assert.Equal(t, "access_token="+sound, o.Query)
 			continue
+		case probe.OtherBroken:
+			require.Len(t, o.Headers, 2)
+			assert.Equal(t, "Bearer "+sound, o.Headers[0][1])
+			assert.NotEqual(t, "Kim-Key-9", o.Headers[1][1])
+			continue
 		case probe.SchemeCase:
 			assert.Equal(t, "bEARER "+sound, o.Headers[0][1])
 			continue

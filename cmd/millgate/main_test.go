@@ -76,7 +76,7 @@ func exampleWith(t *testing.T, flaws string, secrets map[string]string) string {
 	file := filepath.Join(dir, "fernhollow.gate.yaml")
 	b, err := os.ReadFile(file)
 	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(file, []byte(strings.Replace(string(b), "200 per 1s", "5000 per 1s", 1)), 0o600))
+	require.NoError(t, os.WriteFile(file, []byte(strings.Replace(string(b), "400 per 1s", "5000 per 1s", 1)), 0o600))
 	return file
 }
 

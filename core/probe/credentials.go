@@ -33,9 +33,10 @@ const (
 
 	// Two credentials at once, of which neither would do alone: a sound one of
 	// somebody who may not enter, beside a broken one of somebody who may.
-	BesideFirst = "two, sound one first" // two Authorization fields, the sound one first
-	BesideLast  = "two, sound one last"  // and last
-	BesideOther = "two schemes"          // the sound one is of another scheme
+	BesideFirst = "two, sound one first"      // two Authorization fields, the sound one first
+	BesideLast  = "two, sound one last"       // and last
+	OtherBroken = "two schemes, other broken" // a sound one beside a broken one of a scheme that does not count here
+	BesideOther = "two schemes"               // the sound one is of another scheme
 )
 
 // besides says whether a way presents two credentials.
@@ -49,7 +50,7 @@ func Ways(s *declaration.Scheme) []string {
 	case declaration.APIKey:
 		return []string{Empty, KeyCase, KeyPlace}
 	case declaration.Cookie:
-		return []string{NoToken, Empty, CrossSite, Ended, OtherScheme}
+		return []string{NoToken, Empty, CrossSite, Ended, OtherScheme, BesideOther, OtherBroken}
 	case declaration.Basic:
 		return []string{NoToken, Empty, OtherScheme}
 	case declaration.Signature:
@@ -68,8 +69,12 @@ func Ways(s *declaration.Scheme) []string {
 		}
 		out = append(out, Expired, NotYet, OtherAud, OtherIss)
 	}
-	return append(out, OtherKind, Ended, OtherScheme, InQuery, SchemeCase, BesideFirst, BesideLast, BesideOther)
+	return append(out, OtherKind, Ended, OtherScheme, InQuery, SchemeCase, BesideFirst, BesideLast, BesideOther, OtherBroken)
 }
+
+// MustEnter says whether a way is one that a service must admit: there is
+// nothing wrong with what counts.
+func MustEnter(way string) bool { return way == SchemeCase || way == OtherBroken }
 
 // AllWays are the columns of the Tokens lens for a declaration.
 func AllWays(d *declaration.Document) []string {
@@ -151,6 +156,18 @@ func (pl *planner) beside(i int, s *declaration.Scheme, sameLock bool) (identity
 		}
 	}
 	return "", "", "everyone whose credential could stand beside it may enter there"
+}
+
+// uncounted is a scheme that route i does not accept, and that is presented in
+// another place than s.
+func (pl *planner) uncounted(i int, s *declaration.Scheme) string {
+	acc := pl.d.Accepted(pl.d.Entry(i))
+	for _, o := range pl.d.Schemes {
+		if hasValue(o) && !slices.ContainsFunc(acc, func(a *declaration.Scheme) bool { return a.SameLock(o) }) && !o.SameLock(s) {
+			return o.Name
+		}
+	}
+	return ""
 }
 
 // otherDonor is an identity with a credential behind another lock.
@@ -272,7 +289,7 @@ func (pl *planner) credentials() {
 				leave(at.scheme, way, why)
 				continue
 			}
-			if p.Expect.Outcome == access.Refuse || way == SchemeCase {
+			if p.Expect.Outcome == access.Refuse || MustEnter(way) {
 				pl.add(p)
 			}
 		}
@@ -314,7 +331,12 @@ func (pl *planner) breaking(at spot, way string) (*Probe, string) {
 	switch {
 	case way == OtherScheme:
 		p.Donor = pl.otherDonor(at.scheme)
-	case way == SchemeCase:
+	case MustEnter(way):
+		if way == OtherBroken {
+			if p.BesideScheme = pl.uncounted(at.route, at.scheme); p.BesideScheme == "" {
+				return nil, "there is no scheme beside those accepted there"
+			}
+		}
 		p.Phase = at.ctl.Phase
 		p.Expect = access.Evaluate(pl.d, at.route, access.Caller{Identity: pl.d.IdentityNamed(p.Donor), State: access.Sound, Record: at.ctl.Record.Relation})
 	case besides(way):

@@ -48,7 +48,7 @@ func TestCredentialsAreBrokenOncePerGuard(t *testing.T) {
 		c := pl.Find(p.Control)
 		require.NotNil(t, c, p.ID)
 		assert.Equal(t, access.Sound, c.State)
-		assert.Equal(t, map[bool]access.Outcome{true: access.Admit, false: access.Refuse}[p.Way == SchemeCase], p.Expect.Outcome)
+		assert.Equal(t, map[bool]access.Outcome{true: access.Admit, false: access.Refuse}[MustEnter(p.Way)], p.Expect.Outcome)
 		assert.Equal(t, c.Identity, p.Donor)
 		assert.Empty(t, p.Identity, "a broken credential is nobody's")
 		assert.Equal(t, c.Path, p.Path)

@@ -86,14 +86,22 @@ func (t *Token) strip(s string) string {
 	return s
 }
 
-// clean says whether a text has nothing around it: the usual case, fast.
+// clean says whether a text has nothing around it that strip takes away: the
+// usual case, fast.
 func clean(s string) bool {
-	for i := 0; i < len(s); i++ {
-		if c := s[i]; !(c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '.' || c == '-' || c == '_') {
+	if s == "" || !inToken(s[0]) || !inToken(s[len(s)-1]) {
+		return false
+	}
+	for _, c := range []byte(" \t\r\n%:=") {
+		if strings.IndexByte(s, c) >= 0 {
 			return false
 		}
 	}
 	return true
+}
+
+func inToken(c byte) bool {
+	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '.' || c == '-' || c == '_'
 }
 
 // fromJSON reads a flattened or general JWS (RFC 7515 section 7.2), or takes
@@ -141,8 +149,8 @@ func (t *Token) encrypted() bool {
 func (t *Token) signed(n int) {
 	first, rest, _ := strings.Cut(t.Raw, ".")
 	second, third, _ := strings.Cut(rest, ".")
-	t.Kind = Signed
-	header, claims := t.part(first, Header), t.part(second, Claims)
+	t.Kind, t.bytes = Signed, []byte(t.Raw)
+	header, claims := t.part(first, 0, Header), t.part(second, len(first)+1, Claims)
 	var why, twice string
 	t.Header, why, twice = parseObject(header)
 	t.alg, _ = t.Header.String("alg")
@@ -163,6 +171,7 @@ func (t *Token) signed(n int) {
 	if twice != "" {
 		t.mended = append(t.mended, judgement("form-duplicate", Claims, "/"+twice, twice))
 	}
+	behind := len(first) + len(second) + 2
 	switch {
 	case n == 2:
 		t.mend("form-parts", Whole, "two parts, the signature is missing")
@@ -170,7 +179,7 @@ func (t *Token) signed(n int) {
 		third, _, _ = strings.Cut(third, ".")
 		t.mend("form-parts", Whole, fmt.Sprintf("%d parts", n))
 	}
-	t.Signature = t.part(third, Signature)
+	t.Signature = t.part(third, behind, Signature)
 	t.Signed = t.Raw[:min(len(t.Raw), len(first)+1+len(second))]
 }
 
@@ -180,10 +189,13 @@ var (
 )
 
 // part decodes base64url without padding (RFC 7515 section 2), and what it is
-// often mistaken for.
-func (t *Token) part(s string, p Part) []byte {
-	if b, err := strictURL.DecodeString(s); err == nil {
-		return b
+// often mistaken for. It stands at a place of Raw.
+func (t *Token) part(s string, at int, p Part) []byte {
+	if at+len(s) <= len(t.bytes) {
+		b := make([]byte, strictURL.DecodedLen(len(s)))
+		if n, err := strictURL.Decode(b, t.bytes[at:at+len(s)]); err == nil {
+			return b[:n]
+		}
 	}
 	u := s
 	if v := strings.NewReplacer("+", "-", "/", "_").Replace(u); v != u {

@@ -49,7 +49,7 @@ func parseObject(b []byte) (o Object, why string, twice string) {
 		}
 		return o, "it is not a JSON object", ""
 	}
-	o.Members = make([]Member, 0, 12)
+	o.Members = make([]Member, 0, min(16, bytes.Count(b, []byte{':'})))
 	if !s.object(0, &o.Members) {
 		return o, s.err, s.twice
 	}

@@ -364,11 +364,22 @@ func (j *judge) rights() {
 			if id == nil {
 				continue
 			}
-			if want, ok := id.Attributes[what]; ok && fmt.Sprint(want) != m.plain() {
+			if want, ok := id.Attributes[what]; ok && plainly(want) != m.plain() {
 				j.say("attribute-differs", Claims, pointer, what, m.plain(), id.Name, want)
 			}
 		}
 	}
+}
+
+// plainly writes an attribute's value as it stands in JSON.
+func plainly(v any) string {
+	switch v := v.(type) {
+	case bool:
+		return strconv.FormatBool(v)
+	case string:
+		return v
+	}
+	return fmt.Sprint(v)
 }
 
 // at finds what a JSON Pointer names among the claims (RFC 6901).

@@ -210,7 +210,7 @@ func (k Keys) Verify(t *Token) (jose.JSONWebKey, error) {
 		fit = true
 		if sum == nil && a.hash != 0 {
 			h := a.hash.New()
-			h.Write([]byte(t.Signed))
+			h.Write(t.covered())
 			sum = h.Sum(nil)
 		}
 		if a.verify(j.Key, t.Signed, sum, t.Signature) {
@@ -224,6 +224,14 @@ func (k Keys) Verify(t *Token) (jose.JSONWebKey, error) {
 		return jose.JSONWebKey{}, ErrUnfit
 	}
 	return jose.JSONWebKey{}, ErrSignature
+}
+
+// covered is what the signature covers, as bytes.
+func (t *Token) covered() []byte {
+	if len(t.bytes) >= len(t.Signed) && len(t.Raw) == len(t.bytes) {
+		return t.bytes[:len(t.Signed)]
+	}
+	return []byte(t.Signed) // of a token that was not decoded here
 }
 
 func (a algorithm) mac(secret []byte, signed string, sig []byte) bool {

@@ -71,6 +71,7 @@ type Token struct {
 	Claims    Object
 	Signature []byte // decoded
 	Signed    string // what the signature covers: the first two parts as they stand (RFC 7515 section 5.1)
+	bytes     []byte // of Raw, so that nothing copies it again
 	alg       string // of the header
 	mended    []Judgement
 	// The claims of an opaque token are what its issuer said (RFC 7662).

@@ -32,8 +32,8 @@ func (v *Verdict) credential(in Input) {
 	soundness := p.Expect
 	soundness.Decider, soundness.Subject = 3, "soundness"
 	switch {
-	case p.Way == probe.SchemeCase:
-		v.schemeCase(in)
+	case probe.MustEnter(p.Way):
+		v.mustEnter(in)
 	case v.Class == Admitted && p.Way == probe.Ended:
 		x := p.Expect
 		x.Subject = "lifetime"
@@ -74,23 +74,35 @@ func accepted(p *probe.Probe) string {
 	return "A credential that is broken (" + p.Way + ") was accepted"
 }
 
-// schemeCase judges the scheme's word in other letters: it must do.
-func (v *Verdict) schemeCase(in Input) {
-	a := in.Answer
+// mustEnter judges what must be admitted although it looks unusual.
+func (v *Verdict) mustEnter(in Input) {
+	p, a := in.Probe, in.Answer
+	cause, what, why := "scheme letters", `A sound token behind "bEARER"`, "the scheme's word has no letter case (RFC 9110 section 11.1)"
+	if p.Way == probe.OtherBroken {
+		cause, what, why = "stale beside", "A sound credential beside a broken one of "+p.BesideScheme, "which does not count here"
+	}
 	switch v.Class {
 	case Admitted:
-		v.agrees(Proven, "the scheme's word is read whatever its letters (RFC 9110 section 11.1)")
+		v.agrees(Proven, fmt.Sprintf("%s is admitted: %s", what, why))
 	case Refused, Forbidden, Hidden, ToLogin, Invalid:
 		if fair, why := in.fair(); !fair {
 			v.unproven(fmt.Sprintf("answered %s, but %s", status(a), why))
 			return
 		}
-		x := in.Probe.Expect
+		x := p.Expect
 		x.Decider, x.Subject = 0, "credential"
-		v.gap(OverRestrictive, x, "scheme letters", fmt.Sprintf("A sound token behind \"bEARER\" was %s; the scheme's word has no letter case (RFC 9110 section 11.1).", describe(v.Class, a)), Proven)
+		v.gap(OverRestrictive, x, cause, fmt.Sprintf("%s was %s; %s.", what, turned(v.Class, a), why), Proven)
 	default:
 		v.unproven("the service answered " + status(a))
 	}
+}
+
+// turned says how a caller was turned away, behind "was".
+func turned(c Class, a Answer) string {
+	if c == ToLogin || c == Invalid {
+		return describe(c, a)
+	}
+	return "answered " + describe(c, a)
 }
 
 // crossSite judges a write that a page of another site sent with the cookie.

@@ -119,7 +119,7 @@ func Gather(d *declaration.Document, items []Item) []Finding {
 			}
 			// A soundness check is one piece of code: what it lets pass on
 			// several routes has one cause.
-			if tok && cause != "credential broken" && routes[cause+"\x00"+it.Probe.Scheme] > 1 || it.Probe.Kind == probe.Issued || it.Probe.Kind == probe.Session || cause == "afterlife" || cause == "scheme letters" {
+			if tok && cause != "credential broken" && routes[cause+"\x00"+it.Probe.Scheme] > 1 || it.Probe.Kind == probe.Issued || it.Probe.Kind == probe.Session || cause == "afterlife" || cause == "scheme letters" || cause == "stale beside" {
 				route = "everything behind " + it.Probe.Scheme
 			}
 			if cause == "way "+probe.PastGateway && past > 1 {
@@ -276,8 +276,8 @@ func (b *bundle) finding(d *declaration.Document) Finding {
 		ease = ByMany
 	}
 	f.Severity = Rate(f.Kind, effect, sens, ease)
-	if b.cause == "scheme letters" {
-		f.Severity = SevLow // clients write Bearer
+	if b.cause == "scheme letters" || b.cause == "stale beside" {
+		f.Severity = SevLow // few callers come so
 	}
 	c := classOf(b.gap)
 	f.OWASP, f.CWE = c.OWASP, c.CWE
@@ -353,6 +353,8 @@ func title(b *bundle, f Finding) string {
 		return "An unsigned token is accepted"
 	case b.cause == "account":
 		return "Tells who has an account"
+	case b.cause == "stale beside":
+		return "A sound credential is turned away beside a broken other"
 	case b.cause == "scheme letters":
 		return "The scheme's word is read with its letter case"
 	case causeTitles[b.cause] != "":

@@ -182,6 +182,8 @@ func advice(g Gap, route string) string {
 		return "Take tokens from the Authorization field only."
 	case g.Cause == "token "+probe.BesideFirst || g.Cause == "token "+probe.BesideLast || g.Cause == "token "+probe.BesideOther:
 		return "Read one credential and decide by it; refuse a request that brings two."
+	case g.Cause == "stale beside":
+		return "Look only at the credentials that count on the route."
 	case g.Cause == "scheme letters":
 		return "Compare the word before the token without regard to letter case."
 	case g.Kind == WeakToken && strings.HasPrefix(g.Cause, "token cookie-"):

@@ -78,7 +78,10 @@ const rows = computed(() => {
 const heads = computed(() => {
   const f = filter.value
   if (!f) return []
-  const list = allHeads.value.filter((h) => f.head(h))
+  const named = allHeads.value.filter((h) => f.head(h))
+  // A column that means nothing on any of the rows says nothing.
+  const some = named.filter((h) => rows.value.some((r) => lens.value.cell(r, h).expect !== '-'))
+  const list = some.length ? some : named
   if (!f.quiet) return list
   const loud = list.filter((h) => rows.value.some((r) => 'UPTLXSKRW'.includes(lens.value.cell(r, h).verdict)))
   return loud.length ? loud : list
@@ -204,7 +207,7 @@ function sentence(x: Crossing): string {
       : 'no answer'
     : 'nothing yet'
   const what = p && x.probes.length > 1 ? ` (${p.label})` : ''
-  const who = x.caller.startsWith('credential:') ? `a credential that is ${x.caller.slice(11)}` : x.caller || 'nobody'
+  const who = x.caller.startsWith('credential:') ? `credential (${x.caller.slice(11)})` : x.caller || 'nobody'
   return `${who} at ${x.route}${what}: expected ${p?.expected ?? x.expected}${why ? `, ${why}` : ''}; observed: ${seen}`
 }
 
