@@ -62,6 +62,7 @@ func (r *run) dropLease(p *probe.Probe) {
 // as sends a request written in the declaration as an identity.
 func (r *run) as(ctx context.Context, q *declaration.Request, identity string, values map[string]string) (wire.Exchange, error) {
 	o := wire.FillRequest(q, values)
+	o.Params = values
 	id := r.doc.IdentityNamed(identity)
 	if id != nil && len(id.Credentials) > 0 {
 		c := &id.Credentials[0]

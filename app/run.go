@@ -431,6 +431,11 @@ func (r *run) present(p *probe.Probe, o *wire.Outgoing) (epoch int, err error) {
 		return 0, nil
 	case p.Kind == probe.Credential:
 		s := r.doc.SchemeNamed(p.Scheme)
+		if p.Way == probe.Repeated { // what is repeated is sent while it is presented
+			if err := r.intend(p); err != nil {
+				return 0, err
+			}
+		}
 		if probe.MustEnter(p.Way) {
 			if _, epoch, err = r.keys.Token(r.ctx, p.Donor, p.Scheme); err != nil {
 				return 0, err

@@ -515,6 +515,10 @@ func (a *App) TestTarget(ctx context.Context, target string) (Connection, error)
 			if s == nil {
 				continue
 			}
+			if s.Kind == declaration.Link && s.Issue != nil {
+				add(id.Name+", "+s.Name, nil, "is given out where it is used")
+				continue
+			}
 			var o wire.Outgoing
 			_, err := keys.Present(ctx, &o, id.Name, s.Name)
 			add(id.Name+", "+s.Name, err, "a credential is at hand")

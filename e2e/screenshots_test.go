@@ -70,6 +70,9 @@ func TestScreenshots(t *testing.T) {
 			p.see("h2", "What it says about who may call")
 			shot(p, "import")
 		} else {
+			p.MustNavigate(url + "/tokens?tab=sessions")
+			p.see(".drills p", "after the logout")
+			shot(p, "sessions")
 			p.MustNavigate(url + "/tokens")
 			p.MustElement("[aria-label=Token]").MustInput(pasted)
 			p.click("button", "^Judge it$")

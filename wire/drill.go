@@ -145,6 +145,8 @@ func (d *drilling) ask(ctx context.Context, name, access string) error {
 	return err
 }
 
+func rotated(from, to granted) bool { return to.refresh != "" && to.refresh != from.refresh }
+
 func ok2xx(r raw) bool { return r.Status >= 200 && r.Status < 300 }
 
 // first opens a session, renews it, ends it and tries what is left of it.
@@ -165,7 +167,7 @@ func (d *drilling) first(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		d.out.Rotated = next.refresh != "" && next.refresh != g.refresh
+		d.out.Rotated = rotated(g, next)
 		if next.access != "" {
 			if next.refresh == "" {
 				next.refresh = g.refresh
@@ -257,6 +259,7 @@ func (d *drilling) second(ctx context.Context) error {
 	if err != nil || next.access == "" {
 		return err
 	}
+	d.out.Rotated = d.out.Rotated || rotated(g, next)
 	if _, err := d.grant(ctx, session.OldRefresh, d.Scheme.Refresh, g.refresh); err != nil {
 		return err
 	}

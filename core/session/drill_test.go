@@ -60,7 +60,10 @@ func TestJudgeDrill(t *testing.T) {
 		{name: "refused, and the session goes on", change: func(d *Drilled) { d.set(RefreshAfterReuse, 200, true) }, want: []string{"family-lives"}, partsFrom: RefreshAfterReuse, partsExpected: "refused"},
 		{name: "refused, and it may go on", reuse: "reuse: refused", change: func(d *Drilled) { d.set(RefreshAfterReuse, 200, true) }},
 		{name: "a failing service says nothing about reuse", change: func(d *Drilled) { d.set(OldRefresh, 503, false); d.set(RefreshAfterReuse, 200, true) }},
-		{name: "works on after the logout", change: func(d *Drilled) { d.After, d.Waited, d.Outlived = 2*time.Second, 2*time.Second, true; d.set(UseAfterLogout, 200, true) }, want: []string{"afterlife"}, partsFrom: UseAfterLogout, partsExpected: "refused"},
+		{name: "works on after the logout", change: func(d *Drilled) {
+			d.After, d.Waited, d.Outlived = 2*time.Second, 2*time.Second, true
+			d.set(UseAfterLogout, 200, true)
+		}, want: []string{"afterlife"}, partsFrom: UseAfterLogout, partsExpected: "refused"},
 		{name: "works on for as long as declared", ended: "5s", change: func(d *Drilled) { d.After, d.Waited = 4*time.Second, 5*time.Second }},
 		{name: "works on longer than declared", ended: "5s", change: func(d *Drilled) { d.After, d.Waited = 9*time.Second, 9250*time.Millisecond }, want: []string{"afterlife"}},
 		{name: "renewed after the logout", change: func(d *Drilled) { d.set(RefreshAfterLogout, 200, true) }, want: []string{"afterlife"}},

@@ -82,7 +82,7 @@ func Gather(d *declaration.Document, items []Item) []Finding {
 		seen := map[string]bool{}
 		for _, g := range it.Verdict.Gaps {
 			route, cause := it.Probe.RouteKey, g.Cause
-			if w := leads[it.Probe.Widens]; w != "" && !open[route] && !broken[route] {
+			if w := leads[it.Probe.Widens]; it.Probe.Widens != "" && w != "" && !open[route] && !broken[route] {
 				route = w // the gap that led to this one
 			}
 			kind := g.Kind

@@ -6,7 +6,9 @@ import (
 	"fmt"
 	"mime"
 	"regexp"
+	"slices"
 	"strconv"
+	"strings"
 
 	"millgate/core/access"
 	"millgate/core/declaration"
@@ -512,6 +514,17 @@ func (v *Verdict) stray(in Input) {
 	}
 }
 
+// given says whether the answer of a login gives a credential of the scheme.
+func given(a Answer, s *declaration.Scheme) bool {
+	if s.Kind != declaration.Cookie {
+		_, ok := Pointer(a.Body, s.Login.Take["access"])
+		return ok
+	}
+	return slices.ContainsFunc(a.Headers, func(h [2]string) bool {
+		return strings.EqualFold(h[0], "Set-Cookie") && strings.HasPrefix(h[1], s.Field+"=")
+	})
+}
+
 func (v *Verdict) wrongSecret(in Input) {
 	p, a := in.Probe, in.Answer
 	s := in.Doc.SchemeNamed(p.Scheme)
@@ -522,7 +535,7 @@ func (v *Verdict) wrongSecret(in Input) {
 		what := map[string]string{"": "a wrong secret", probe.SecretEmpty: "an empty secret", probe.SecretAbsent: "no secret", probe.NameUnknown: "an unknown name"}[p.Way]
 		conf, shown := Likely, "no token in the answer"
 		if s != nil && s.Login != nil {
-			if _, ok := Pointer(a.Body, s.Login.Take["access"]); ok {
+			if given(a, s) {
 				conf, shown = Proven, "and a token was issued"
 			}
 		}
