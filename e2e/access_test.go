@@ -50,41 +50,32 @@ func TestAccessibility(t *testing.T) {
 			swept = true
 		}
 		check(p, theme+" board")
-		p.MustNavigate(url + "/board?route=GET%20/v1/proposals/%7Bproposal_id%7D&caller=imre")
-		p.see("aside .banner", "Over-permissive")
-		check(p, theme+" drawer")
-		for _, place := range []string{"declaration", "sweeps", "findings", "targets"} {
-			p.MustNavigate(url + "/" + place)
-			p.see("main", map[string]string{"declaration": "millgate", "sweeps": "Left behind", "findings": "No guard", "targets": "Base address"}[place])
-			check(p, theme+" "+place)
+		for _, v := range []struct {
+			what, at, css, shows string
+			input, file          string // a file input, and what is put into it
+		}{
+			{what: "drawer", at: "/board?route=GET%20/v1/proposals/%7Bproposal_id%7D&caller=imre", css: "aside .banner", shows: "Over-permissive"},
+			{what: "drill in the drawer", at: "/board?route=POST%20id:/v1/session&caller=session:imre", css: "aside", shows: "Steps"},
+			{what: "declaration", at: "/declaration", css: "main", shows: "millgate"},
+			{what: "sweeps", at: "/sweeps", css: "main", shows: "Left behind"},
+			{what: "findings", at: "/findings", css: "main", shows: "No guard"},
+			{what: "targets", at: "/targets", css: "main", shows: "Base address"},
+			{what: "Tokens lens", at: "/board?lens=tokens", css: "[role=columnheader]", shows: "expired"},
+			{what: "a token", at: "/tokens?identity=imre", css: "h2", shows: "What it opens"},
+			{what: "audit", at: "/tokens?tab=audit", css: "h2", shows: "They open most", input: "File of tokens", file: issued},
+			{what: "sessions", at: "/tokens?tab=sessions", css: ".drills p", shows: "after the logout"},
+			{what: "import", at: "/import", css: "h2", shows: "What it says about who may call", input: "Files to import", file: routes},
+			{what: "route sheet", at: "/board?sheet=POST%20/v1/frames", css: "aside", shows: "Who reaches it"},
+			{what: "outline", at: "/declaration?panel=outline", css: ".outline", shows: "roles"},
+			{what: "revisions", at: "/declaration?panel=revisions", css: "aside", shows: "revision|Revision"},
+		} {
+			p.MustNavigate(url + v.at)
+			if v.input != "" {
+				p.MustElement("[aria-label='" + v.input + "']").MustSetFiles(v.file)
+			}
+			p.see(v.css, v.shows)
+			check(p, theme+" "+v.what)
 		}
-		p.MustNavigate(url + "/board?lens=tokens")
-		p.see("[role=columnheader]", "expired")
-		check(p, theme+" Tokens lens")
-		p.MustNavigate(url + "/tokens?identity=imre")
-		p.see("h2", "What it opens")
-		check(p, theme+" a token")
-		p.MustNavigate(url + "/tokens?tab=audit")
-		p.MustElement("[aria-label='File of tokens']").MustSetFiles(issued)
-		p.see("h2", "They open most")
-		check(p, theme+" audit")
-		p.MustNavigate(url + "/tokens?tab=sessions")
-		p.see(".bar", "from the login")
-		check(p, theme+" sessions")
-		p.MustNavigate(url + "/import")
-		p.see("h1", "Bring in routes")
-		p.MustElement("[aria-label='Files to import']").MustSetFiles(routes)
-		p.see("h2", "What it says about who may call")
-		check(p, theme+" import")
-		p.MustNavigate(url + "/board?sheet=POST%20/v1/frames")
-		p.see("aside", "Who reaches it")
-		check(p, theme+" route sheet")
-		p.MustNavigate(url + "/declaration?panel=outline")
-		p.see(".outline", "roles")
-		check(p, theme+" outline")
-		p.MustNavigate(url + "/declaration?panel=revisions")
-		p.see("aside", "revision|Revision")
-		check(p, theme+" revisions")
 		p.MustNavigate(url + "/board?edit=1&q=/dome")
 		p.see("[role=rowheader]", "/slew")
 		p.hit("[aria-label^='tove, POST /v1/dome/slew']")

@@ -111,7 +111,7 @@ func open(t testing.TB, url, theme string) *Page {
 	t.Helper()
 	b := chromium(t).MustIncognito()
 	t.Cleanup(func() { _ = b.Close() })
-	p := &Page{Page: b.MustPage().Timeout(time.Minute), t: t} // nothing waits for ever
+	p := &Page{Page: b.MustPage().Timeout(2 * time.Minute), t: t} // nothing waits for ever
 	p.MustSetViewport(1280, 800, 1, false)
 	require.NoError(t, proto.EmulationSetEmulatedMedia{Features: []*proto.EmulationMediaFeature{{Name: "prefers-color-scheme", Value: theme}}}.Call(p))
 	go p.EachEvent(func(e *proto.RuntimeConsoleAPICalled) {

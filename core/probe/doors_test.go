@@ -1,0 +1,201 @@
+package probe
+
+import (
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"millgate/core/access"
+	"millgate/core/declaration"
+	"millgate/core/token"
+)
+
+// doorsText has a door of every kind.
+const doorsText = `millgate: 1
+targets:
+  all: { base: "http://h", direct: "http://d", unsafe: allowed }
+  safe: { base: "http://h", direct: "http://d" }
+routes:
+  - GET /desk/board
+  - { at: POST /desk/notes, send: { json: { text: x } } }
+  - POST /desk/out
+  - { at: POST /hook, send: { json: { n: 1 } } }
+  - { at: "GET /files/{id}", send: { path: { id: f-1 } } }
+  - GET /staff
+  - GET /things
+  - { at: "GET /things/{id}", send: { path: { id: t-1 } } }
+  - { at: POST /things, send: { json: { n: 1 } } }
+  - "DELETE /things/{id}"
+  - POST /end
+roles: { r: , s: }
+schemes:
+  access:
+    kind: bearer
+    login: { send: POST /in, json: { u: "{u}" }, take: { access: /t, refresh: /r } }
+    refresh: { send: POST /again, json: { r: "{refresh}" }, take: { access: /t, refresh: /r } }
+    logout: { send: POST /end, json: { r: "{refresh}" } }
+  desk: { kind: cookie, name: sid, login: { send: POST /desk/in, json: { u: "{u}" } }, logout: POST /desk/out }
+  hook: { kind: signature, algorithm: hmac-sha256, header: X-S, timestamp: X-T, covers: "{timestamp}.{body}" }
+  plain: { kind: signature, algorithm: hmac-sha256, header: X-P, covers: "{body}" }
+  file: { kind: link, expires: e, signature: s, issue: { send: "POST /files/{id}/link", take: { link: /url } } }
+  staff: { kind: basic }
+identities:
+  ann: { roles: r, credentials: { access: { u: ann }, file: {} } }
+  bob: { roles: s, credentials: { access: { u: bob } } }
+  cat: { credentials: { desk: { u: cat } } }
+  bot: { credentials: { hook: { secret: env:H } } }
+  dee: { credentials: { staff: { username: dee, password: env:D } } }
+records:
+  file: { fills: "/files/{id}", owned_by: { ann: [f-1], bob: [f-2] } }
+access:
+  - { at: /desk/**, who: signed-in, by: desk }
+  - { at: POST /hook, who: signed-in, by: hook }
+  - { at: "GET /files/{id}", who: signed-in, by: file }
+  - { at: GET /staff, who: signed-in, by: staff }
+  - { at: /things/**, who: r, by: access }
+  - { at: POST /end, who: signed-in, by: access }
+`
+
+func doors(t *testing.T, target string) (*declaration.Document, *Plan) {
+	t.Helper()
+	d, msgs := declaration.Parse("x", []byte(doorsText), nil)
+	require.False(t, declaration.Failed(msgs), msgs)
+	return d, Make(d, d.TargetNamed(target))
+}
+
+func TestEveryKindOfCredentialIsBroken(t *testing.T) {
+	_, pl := doors(t, "all")
+	got := broken(pl)
+	assert.ElementsMatch(t, []string{NoToken, Empty, Ended, OtherScheme, BesideOther, OtherBroken}, got["GET /desk/board"])
+	assert.Contains(t, got["POST /desk/notes"], CrossSite, "writing is what a page of another site must not do")
+	assert.NotContains(t, got["GET /desk/board"], CrossSite, "reading is the browser's to refuse")
+	assert.NotContains(t, got, "POST /desk/out")
+	assert.ElementsMatch(t, []string{NoToken, string(token.SignatureRemoved), OtherBody, OldTime, Repeated, OtherScheme}, got["POST /hook"])
+	assert.ElementsMatch(t, []string{NoToken, string(token.SignatureRemoved), Changed, OtherRecord}, got["GET /files/{id}"], "there is no expired link at hand")
+	assert.ElementsMatch(t, []string{NoToken, Empty, OtherScheme}, got["GET /staff"])
+	assert.ElementsMatch(t, []string{NoToken, Empty, OtherKind, Ended, OtherScheme, InQuery, SchemeCase, BesideFirst, BesideLast, BesideOther, OtherBroken}, got["GET /things"])
+	assert.Contains(t, leftOut(pl), "a credential: "+Expired)
+	for _, p := range pl.Probes {
+		switch p.Way {
+		case OtherRecord:
+			assert.Equal(t, "id f-1 f-2", p.Param+" "+p.Params["id"]+" "+p.OtherID)
+		case BesideFirst, BesideLast:
+			assert.Equal(t, "ann bob access", p.Donor+" "+p.Beside+" "+p.BesideScheme, "bob may not enter, ann may")
+		case BesideOther:
+			assert.NotEqual(t, p.Scheme, p.BesideScheme)
+		case OtherBroken:
+			assert.Empty(t, p.Beside)
+			assert.NotEmpty(t, p.BesideScheme)
+			assert.Equal(t, access.Admit, p.Expect.Outcome)
+		}
+	}
+	d, safe := doors(t, "safe")
+	for _, p := range safe.Probes {
+		assert.False(t, p.Unsafe(), p.ID)
+		assert.NotEqual(t, Session, p.Kind, "a drill ends sessions")
+	}
+	assert.Contains(t, leftOut(safe), "the session drill")
+	assert.Len(t, Ways(d.SchemeNamed("plain")), 4, "without a timestamp nothing is old and repeating is allowed")
+}
+
+func leftOut(pl *Plan) (out []string) {
+	for _, l := range pl.Left {
+		out = append(out, l.What)
+	}
+	return out
+}
+
+func TestDrillsAndWhatTheyUse(t *testing.T) {
+	_, pl := doors(t, "all")
+	drills := map[string]*Probe{}
+	for _, p := range pl.Probes {
+		if p.Kind == Session {
+			drills[p.Identity+" "+p.Scheme] = p
+		}
+	}
+	require.Len(t, drills, 2, "bob's token opens nothing that shows whether it works")
+	a := drills["ann access"]
+	require.NotNil(t, a)
+	assert.Equal(t, "GET /things", pl.Find(a.Uses).RouteKey)
+	assert.Equal(t, "bob", a.Donor, "the logout needs a credential, so a neighbour's refresh token is tried there")
+	assert.Equal(t, Drilling, a.Phase)
+	assert.False(t, a.Unsafe())
+	c := drills["cat desk"]
+	require.NotNil(t, c)
+	assert.Equal(t, "GET /desk/board", pl.Find(c.Uses).RouteKey)
+	assert.Empty(t, c.Donor)
+	why := ""
+	for _, l := range pl.Left {
+		if l.Caller == "bob" && l.What == "the session drill" {
+			why = l.Why
+		}
+	}
+	assert.Contains(t, why, "no safe route admits it")
+	assert.Equal(t, a, pl.Probes[len(pl.Probes)-2], "drills come last")
+}
+
+func TestPastTheGatewayAndOtherAnswers(t *testing.T) {
+	d, pl := doors(t, "all")
+	direct, asked := map[string]bool{}, map[string][]string{}
+	for _, p := range pl.Probes {
+		if p.Way == PastGateway {
+			direct[p.RouteKey] = true
+			assert.Equal(t, DirectHost, p.Host)
+			assert.Equal(t, access.Absent, p.State)
+			assert.Equal(t, DirectHost, Build(d, p, "x").Host)
+		}
+		if p.Kind == Accept {
+			asked[p.RouteKey] = append(asked[p.RouteKey], p.Way)
+			h := Build(d, p, "x").Headers
+			i := slices.IndexFunc(h, func(kv [2]string) bool { return kv[0] == "Accept" })
+			require.GreaterOrEqual(t, i, 0)
+			assert.Equal(t, p.Way == AcceptHTML, strings.Contains(h[i][1], "text/html"))
+			assert.Equal(t, p.Way == AcceptNone, h[i][1] == "")
+		}
+	}
+	assert.Len(t, direct, 10, "every protected route that can be asked for")
+	assert.NotContains(t, direct, "DELETE /things/{id}", "nothing is known that could be deleted")
+	assert.Equal(t, []string{AcceptHTML, AcceptNone}, asked["GET /things"])
+	assert.NotContains(t, asked, "GET /things/{id}", "one route stands for its guard")
+
+	d.TargetNamed("all").Direct = ""
+	for _, p := range Make(d, d.TargetNamed("all")).Probes {
+		assert.NotEqual(t, PastGateway, p.Way)
+	}
+}
+
+func TestWiden(t *testing.T) {
+	_, pl := doors(t, "all")
+	var first *Probe
+	for _, p := range pl.Probes {
+		if p.RouteKey == "GET /things" && p.Way == NoToken {
+			first = p
+		}
+	}
+	n := len(pl.Probes)
+	more := pl.Widen(first)
+	var routes []string
+	for _, p := range more {
+		routes = append(routes, p.RouteKey)
+		assert.Equal(t, first.ID, p.Widens)
+		assert.Equal(t, first.Way, p.Way)
+		assert.Equal(t, p, pl.Find(p.ID))
+		assert.NotNil(t, pl.Find(p.Control))
+	}
+	assert.Equal(t, []string{"GET /things/{id}", "POST /things"}, routes, "the others of its guard, but none that deletes")
+	assert.Len(t, pl.Probes, n+2)
+	assert.Empty(t, pl.Widen(first), "once")
+	assert.Empty(t, pl.Widen(more[0]), "what was widened to leads no further")
+	_, again := doors(t, "all")
+	assert.Equal(t, more[1].ID, again.Widen(again.Find(first.ID))[1].ID, "ids are stable, so that an interrupted sweep finds them")
+}
+
+func TestWithoutMembers(t *testing.T) {
+	assert.JSONEq(t, `{"user":"{u}","n":1}`, string(WithoutMembers([]byte(`{"user":"{u}","password":"{p}","n":1}`), "application/json", []string{"p"})))
+	assert.Equal(t, "user={u}&n=1", string(WithoutMembers([]byte("user={u}&password={p}&n=1"), "application/x-www-form-urlencoded", []string{"p"})))
+	assert.Equal(t, "no json", string(WithoutMembers([]byte("no json"), "application/json", []string{"p"})), "what cannot be read stays")
+	assert.Equal(t, `{"a":"x{p}"}`, string(WithoutMembers([]byte(`{"a":"x{p}"}`), "application/json", []string{"p"})))
+}
