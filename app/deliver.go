@@ -1,0 +1,219 @@
+package app
+
+import (
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"time"
+
+	"millgate/core/access"
+	"millgate/core/declaration"
+	"millgate/core/probe"
+	"millgate/core/token"
+	"millgate/core/verdict"
+	"millgate/store"
+	"millgate/wire"
+)
+
+// withoutCredential keeps a probe that could not be sent as it was meant.
+func (r *run) withoutCredential(p *probe.Probe, f *Fact, err error) error {
+	if r.ctx.Err() != nil {
+		return nil
+	}
+	if errors.Is(err, errJournal) {
+		return err
+	}
+	f.Lost = notSent + err.Error()
+	return r.keep(p, f)
+}
+
+var errJournal = errors.New("the journal cannot be written")
+
+// outgoing is the probe with its body filled and its credential presented.
+func (r *run) outgoing(p *probe.Probe, recordID string) (wire.Outgoing, error) {
+	q := probe.Build(r.doc, p, recordID)
+	o := wire.Outgoing{Method: q.Method, Host: q.Host, Path: q.Path, Query: q.Query, Headers: slices.Clone(q.Headers), Body: q.Body, Params: linkParams(p, recordID)}
+	req := declaration.Request{JSON: q.Body}
+	need := req.Placeholders()
+	if p.Kind == probe.WrongSecret {
+		v, secrets, err := r.keys.WrongSecret(p.Identity, p.Scheme, p.Way)
+		if err != nil {
+			return o, err
+		}
+		body := q.Body
+		if p.Way == probe.SecretAbsent {
+			body = probe.WithoutMembers(body, header(q.Headers, "Content-Type"), secrets)
+		}
+		o.Body = wire.FillBody(body, header(q.Headers, "Content-Type"), v)
+		return o, nil
+	}
+	if len(need) > 0 {
+		v, err := r.keys.Values(r.ctx, q.As, need)
+		if err != nil {
+			return o, err
+		}
+		o.Body = wire.FillBody(q.Body, header(q.Headers, "Content-Type"), v)
+	}
+	return o, nil
+}
+
+// linkParams are the parameters that a link is asked for with: those of the
+// request, or another record in place of its own.
+func linkParams(p *probe.Probe, recordID string) map[string]string {
+	out := maps.Clone(p.Params)
+	if out == nil {
+		out = map[string]string{}
+	}
+	if p.Record.Param != "" {
+		out[p.Record.Param], out["id"] = recordID, recordID
+	}
+	if p.OtherID != "" {
+		out[p.Param], out["id"] = p.OtherID, p.OtherID
+	}
+	return out
+}
+
+func header(h [][2]string, name string) string {
+	for _, kv := range h {
+		if kv[0] == name {
+			return kv[1]
+		}
+	}
+	return ""
+}
+
+// present adds the probe's credential.
+func (r *run) present(p *probe.Probe, o *wire.Outgoing) (epoch int, err error) {
+	switch {
+	case p.Kind == probe.WrongSecret || p.Scheme == "":
+		return 0, nil
+	case p.Kind == probe.Credential:
+		s := r.doc.SchemeNamed(p.Scheme)
+		if p.Way == probe.Repeated { // what is repeated is sent while it is presented
+			if err := r.intend(p); err != nil {
+				return 0, err
+			}
+		}
+		if probe.MustEnter(p.Way) {
+			if _, epoch, err = r.keys.Token(r.ctx, p.Donor, p.Scheme); err != nil {
+				return 0, err
+			}
+		}
+		return epoch, r.breaking.Present(r.ctx, o, wire.Broken{Scheme: s, Donor: p.Donor, Way: p.Way, Beside: p.Beside, BesideScheme: p.BesideScheme,
+			Public: func() token.Keys { return r.keysOf(s) }, Role: probe.HighestRole(r.doc, p.Donor)})
+	case p.Identity == "":
+		return 0, r.keys.PresentBroken(r.ctx, o, p.Scheme)
+	}
+	if s := r.doc.SchemeNamed(p.Scheme); s.Login != nil && s.Logout != nil && s.Logout.Host == p.Host && s.Logout.Path == p.Path {
+		// What ends a session is given one of its own to end.
+		return 0, r.keys.PresentFresh(r.ctx, o, p.Identity, s)
+	}
+	return r.keys.Present(r.ctx, o, p.Identity, p.Scheme)
+}
+
+// deliver sends a probe: the intent is written first, a throttled answer is
+// waited out, and a credential that ended is renewed once.
+func (r *run) deliver(p *probe.Probe, o wire.Outgoing) (wire.Exchange, int, error) {
+	renewed := false
+	for n := 0; ; {
+		out := o
+		out.Headers = slices.Clone(o.Headers)
+		epoch, err := r.present(p, &out)
+		if err != nil {
+			return wire.Exchange{}, n, err
+		}
+		out.Before = func() error { return r.intend(p) }
+		x, err := r.client.Send(r.ctx, out)
+		if err != nil {
+			return x, n, err
+		}
+		cls := verdict.Classify(verdict.Answer{Status: x.Status, Headers: x.Answer, Body: []byte(x.Content)}, r.doc.Answers)
+		if cls == verdict.Throttled && n < repeats {
+			wait := wire.RetryAfter(x, time.Now())
+			if wait < 0 {
+				wait = time.Second << n
+			}
+			if wait <= longestWait {
+				n++
+				r.app.Events.Send(Event{Type: "wait", Text: fmt.Sprintf("throttled at %s, waiting %s", p.RouteKey, wait.Round(time.Second))})
+				select {
+				case <-r.stopping.Done():
+					return x, n, nil
+				case <-time.After(wait):
+				}
+				continue
+			}
+		}
+		if again := r.credentialSeen(p, cls, &renewed, epoch); again {
+			continue
+		}
+		if cls == verdict.Refused && p.Kind == probe.Credential && probe.MustEnter(p.Way) && !renewed {
+			// It may have been refused because the token ended meanwhile.
+			renewed = true
+			if r.keys.Renew(r.ctx, p.Donor, p.Scheme, epoch) == nil {
+				continue
+			}
+		}
+		return x, n, nil
+	}
+}
+
+// intend writes into the journal that a probe is about to be sent.
+func (r *run) intend(p *probe.Probe) error {
+	err := r.app.store.Intend(store.Probe{SweepID: r.sweep.ID, ProbeID: p.ID, Route: p.RouteKey, Identity: p.Identity, Unsafe: p.Unsafe(), Sent: time.Now()})
+	if err != nil {
+		return fmt.Errorf("%w: %v", errJournal, err)
+	}
+	return nil
+}
+
+// credentialSeen follows how an identity's credential fares. It renews one
+// that used to work and now is refused where it must be admitted; then the
+// probe is sent once more, and when that is admitted, everything that was
+// refused since the last success is sent again.
+func (r *run) credentialSeen(p *probe.Probe, cls verdict.Class, renewed *bool, epoch int) (again bool) {
+	if p.Identity == "" || p.Kind == probe.WrongSecret || p.State != access.Sound {
+		return false
+	}
+	k := p.Identity + "\x00" + p.Scheme
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	switch {
+	case cls == verdict.Refused && p.Expect.Outcome == access.Admit && p.Kind == probe.Crossing && !*renewed && r.mayRenew(k, epoch):
+		*renewed = true
+		r.mu.Unlock()
+		err := r.keys.Renew(r.ctx, p.Identity, p.Scheme, epoch)
+		r.mu.Lock()
+		return err == nil
+	case cls == verdict.Refused:
+		r.since[k] = append(r.since[k], p)
+	case cls == verdict.Admitted && p.Expect.Outcome == access.Admit:
+		list := r.since[k]
+		r.since[k] = nil
+		r.worked[k] = true
+		if *renewed {
+			for _, q := range list {
+				if q.ID != p.ID && r.facts[q.ID] != nil {
+					delete(r.facts, q.ID)
+					r.counted.Add(-1)
+					r.mu.Unlock()
+					_ = r.one(q) // its own journal error comes up with the next probe
+					r.mu.Lock()
+				}
+			}
+		}
+	}
+	return false
+}
+
+// mayRenew says whether a refused credential is worth renewing: it worked
+// before, or nobody tried yet, or it was this very one that was renewed
+// meanwhile. The caller holds the lock.
+func (r *run) mayRenew(k string, epoch int) bool {
+	tried, ever := r.tried[k]
+	if !ever {
+		r.tried[k] = epoch
+	}
+	return r.worked[k] || !ever || tried == epoch
+}
