@@ -431,6 +431,9 @@ func (a *App) Crossing(target, route, caller string) (CrossingView, error) {
 		if !belongs(p, sent) {
 			continue
 		}
+		if p.Widens != "" && o.view[p.ID] == nil {
+			continue // only what a gap led to in a sweep is there to be seen
+		}
 		v.Unsafe = v.Unsafe || p.Unsafe()
 		pv := ProbeView{Probe: p, Label: probeLabel(p), Expect: p.Expect, Verdict: verdict.Verdict{Kind: verdict.Unprobed, Reason: "not probed yet"}}
 		if it, ok := o.items[p.ID]; ok {

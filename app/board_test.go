@@ -55,7 +55,7 @@ func TestBoardOfTheDemo(t *testing.T) {
 		{"GET /v1/people", "", "r", "U", "U"},
 		{"GET /v1/people", "quill", "a", "=", "U"},
 		{"PATCH /v1/observations/{observation_id}", "imre", "d", "P", "U"},
-		{"PATCH /v1/observations/{observation_id}", "sanna", "a", "S", "U"}, // her ended session opens it
+		{"PATCH /v1/observations/{observation_id}", "sanna", "a", "=", "U"},
 		{"GET /v1/proposals/{proposal_id}", "tove", "d", "P", "P"},
 		{"GET /v1/proposals/{proposal_id}", "nightrun", "d", "=", "P"},
 		{"POST /v1/dome/slew", "imre", "f", "P", "P"},

@@ -30,10 +30,10 @@ func TestFromDeclarationToProvenGap(t *testing.T) {
 	p.see("footer [role=status]", `^Sweep 1 just now: .*4 unprotected`)
 	p.see(".chip", "over-permissive")
 
-	// Filter to unprotected: only three routes are left, and the address says so.
+	// Filter to unprotected: only seven routes are left, and the address says so.
 	p.click(".chip", "unprotected")
 	p.gone("[role=rowheader]", "/slew")
-	p.see("[role=columnheader]", `3 of \d+ routes`)
+	p.see("[role=columnheader]", `7 of \d+ routes`)
 	assert.Contains(t, p.MustInfo().URL, "gap:unprotected")
 
 	// The next gap with n, opened with Enter.

@@ -195,8 +195,11 @@ func findingOf(f verdict.Finding) contract.Finding {
 	if len(f.Probes) > 0 {
 		parts := strings.Split(f.Probes[0], "|")
 		col := ""
-		if len(parts) > 2 && parts[2] != "nobody" {
+		switch {
+		case len(parts) > 2 && parts[2] != "nobody":
 			col = parts[2]
+		case len(parts) > 6 && parts[6] == probe.Ended:
+			col = "credential:" + probe.Ended
 		}
 		out.Column = &col
 	}

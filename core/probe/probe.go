@@ -162,7 +162,7 @@ func (p *Probe) Unsafe() bool {
 // for nobody.
 func (p *Probe) Column() string {
 	if p.Kind == Credential && p.Way == Ended {
-		return p.Donor // whose session it was
+		return "credential:" + Ended // what an ended session opens is no question of who may enter
 	}
 	return p.Identity
 }
