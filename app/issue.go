@@ -76,23 +76,19 @@ func (r *run) issue(p *probe.Probe, f *Fact) error {
 func (r *run) issueOther(p *probe.Probe, s *declaration.Scheme) (*IssuedToken, error) {
 	out := &IssuedToken{Kind: string(s.Kind)}
 	life := r.doc.LifetimeNamed(s.Lifetime["access"].Name)
-	var said []session.Judged
 	switch s.Kind {
 	case declaration.Cookie:
 		c, err := r.keys.Cookie(r.ctx, p.Identity, s.Name)
 		if err != nil || c == nil {
 			return out, err
 		}
-		said = session.JudgeCookie(session.Cookie{Path: c.Path, HTTPOnly: c.HTTPOnly, Secure: c.Secure, SameSite: c.SameSite, Life: c.Life}, s, life)
+		out.Judged = session.JudgeCookie(session.Cookie{Path: c.Path, HTTPOnly: c.HTTPOnly, Secure: c.Secure, SameSite: c.SameSite, Life: c.Life}, s, life)
 	case declaration.Link:
 		end, text, err := r.keys.LinkEnd(r.ctx, s, p.Identity, linkParams(p, p.Record.ID))
 		if err != nil {
 			return out, err
 		}
-		said = session.JudgeLink(end, text, time.Now(), life)
-	}
-	for _, j := range said {
-		out.Judged = append(out.Judged, verdict.Judged{ID: j.ID, Text: j.Text, Why: j.Why, Standard: j.Standard, Severity: j.Severity})
+		out.Judged = session.JudgeLink(end, text, time.Now(), life)
 	}
 	return out, nil
 }

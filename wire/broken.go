@@ -357,7 +357,7 @@ func (b *Breaking) other(ctx context.Context, x Broken, add func(string) error) 
 	}
 	for _, c := range id.Credentials {
 		o := b.keys.doc.SchemeNamed(c.Scheme.Name)
-		if o == nil || o.SameLock(x.Scheme) || o.Kind != declaration.Bearer && o.Kind != declaration.APIKey && o.Kind != declaration.Cookie {
+		if o == nil || o.SameLock(x.Scheme) || !probe.HasValue(o) {
 			continue
 		}
 		value, _, err := b.keys.value(ctx, Outgoing{}, x.Donor, o)

@@ -274,11 +274,7 @@ func (pl *planner) wrongSecrets() {
 		if s.Kind != declaration.Bearer && s.Kind != declaration.Cookie || s.Login == nil {
 			continue
 		}
-		key := s.Login.Method + " " + route.Hosted(s.Login.Host, s.Login.Path)
-		ri := RouteOf(pl.d, s.Login)
-		if ri >= 0 {
-			key = pl.d.Routes[ri].Key()
-		}
+		ri, key := pl.loginOf(s)
 		if pl.t.Unsafe != declaration.UnsafeAllowed {
 			pl.leave(key, "", "a login with a wrong secret", "the target does not allow it; write  unsafe: allowed")
 			continue

@@ -5,7 +5,6 @@ import (
 
 	"millgate/core/access"
 	"millgate/core/declaration"
-	"millgate/core/route"
 	"millgate/core/token"
 )
 
@@ -129,9 +128,9 @@ func (pl *planner) cannot(s *declaration.Scheme, way string) string {
 	return ""
 }
 
-// hasValue says whether a credential of the scheme is one text that could
+// HasValue says whether a credential of the scheme is one text that could
 // stand elsewhere.
-func hasValue(s *declaration.Scheme) bool {
+func HasValue(s *declaration.Scheme) bool {
 	return s.Kind == declaration.Bearer || s.Kind == declaration.APIKey || s.Kind == declaration.Cookie
 }
 
@@ -144,7 +143,7 @@ func (pl *planner) beside(i int, s *declaration.Scheme, sameLock bool) (identity
 		id, _ := pl.members(class)
 		for _, c := range id.Credentials {
 			o := pl.d.SchemeNamed(c.Scheme.Name)
-			if o == nil || !hasValue(o) && o.Kind != declaration.Basic || o.SameLock(s) != sameLock {
+			if o == nil || !HasValue(o) && o.Kind != declaration.Basic || o.SameLock(s) != sameLock {
 				continue
 			}
 			with := *id
@@ -163,7 +162,7 @@ func (pl *planner) beside(i int, s *declaration.Scheme, sameLock bool) (identity
 func (pl *planner) uncounted(i int, s *declaration.Scheme) string {
 	acc := pl.d.Accepted(pl.d.Entry(i))
 	for _, o := range pl.d.Schemes {
-		if hasValue(o) && !slices.ContainsFunc(acc, func(a *declaration.Scheme) bool { return a.SameLock(o) }) && !o.SameLock(s) {
+		if HasValue(o) && !slices.ContainsFunc(acc, func(a *declaration.Scheme) bool { return a.SameLock(o) }) && !o.SameLock(s) {
 			return o.Name
 		}
 	}
@@ -174,7 +173,7 @@ func (pl *planner) uncounted(i int, s *declaration.Scheme) string {
 func (pl *planner) otherDonor(s *declaration.Scheme) string {
 	for _, id := range pl.d.Identities {
 		for _, c := range id.Credentials {
-			if o := pl.d.SchemeNamed(c.Scheme.Name); o != nil && hasValue(o) && !o.SameLock(s) {
+			if o := pl.d.SchemeNamed(c.Scheme.Name); o != nil && HasValue(o) && !o.SameLock(s) {
 				return id.Name
 			}
 		}
@@ -203,6 +202,14 @@ type spot struct {
 	route  int
 	ctl    *Probe
 	scheme *declaration.Scheme
+}
+
+// sameBytes gives a probe what the control sends, but for the credential.
+func (at spot) sameBytes(p *Probe) {
+	p.Params, p.Record = at.ctl.Params, at.ctl.Record
+	if p.Record.Relation == access.Own {
+		p.Record.Relation = access.NoRecord
+	}
 }
 
 // guards finds for each guard the route to try broken credentials on: safe
@@ -304,10 +311,7 @@ func (pl *planner) accepts(at spot) {
 		if p == nil {
 			return // the crossing itself says why
 		}
-		p.Params, p.Record = at.ctl.Params, at.ctl.Record
-		if p.Record.Relation == access.Own {
-			p.Record.Relation = access.NoRecord
-		}
+		at.sameBytes(p)
 		p.Kind, p.Way, p.Control = Accept, way, at.ctl.ID
 		if p.Expect = access.Evaluate(pl.d, at.route, access.Caller{State: access.Absent}); p.Expect.Outcome == access.Refuse {
 			pl.add(p)
@@ -321,11 +325,7 @@ func (pl *planner) breaking(at spot, way string) (*Probe, string) {
 	if p == nil {
 		return nil, why
 	}
-	// The same bytes as the control, but for the credential.
-	p.Params, p.Record = at.ctl.Params, at.ctl.Record
-	if p.Record.Relation == access.Own {
-		p.Record.Relation = access.NoRecord
-	}
+	at.sameBytes(p)
 	p.Kind, p.Way, p.Donor, p.Scheme, p.State, p.Control = Credential, way, at.ctl.Identity, at.scheme.Name, access.Broken, at.ctl.ID
 	p.Expect = access.Evaluate(pl.d, at.route, access.Caller{State: access.Broken})
 	switch {
@@ -384,11 +384,7 @@ func (pl *planner) issued() {
 			if s == nil || s.Kind != declaration.Bearer && s.Kind != declaration.Cookie || s.Login == nil {
 				continue
 			}
-			ri := RouteOf(pl.d, s.Login)
-			key := s.Login.Method + " " + route.Hosted(s.Login.Host, s.Login.Path)
-			if ri >= 0 {
-				key = pl.d.Routes[ri].Key()
-			}
+			ri, key := pl.loginOf(s)
 			pl.add(&Probe{Kind: Issued, Route: ri, RouteKey: key, Method: s.Login.Method, Host: s.Login.Host, Path: s.Login.Path, Identity: id.Name, Scheme: s.Name, State: access.Sound,
 				Params: map[string]string{}, Phase: Safe, Expect: access.Expectation{Outcome: access.Admit}})
 		}

@@ -17,11 +17,7 @@ func (pl *planner) drills() {
 			if s == nil || s.Login == nil || s.Refresh == nil && s.Logout == nil && s.Introspect == nil {
 				continue
 			}
-			ri := RouteOf(pl.d, s.Login)
-			key := s.Login.Method + " " + route.Hosted(s.Login.Host, s.Login.Path)
-			if ri >= 0 {
-				key = pl.d.Routes[ri].Key()
-			}
+			ri, key := pl.loginOf(s)
 			if pl.t.Unsafe == declaration.UnsafeRefused {
 				if !told[s.Name] {
 					told[s.Name] = true
@@ -42,6 +38,15 @@ func (pl *planner) drills() {
 			pl.add(p)
 		}
 	}
+}
+
+// loginOf is the route that serves a scheme's login, -1 without, and the key
+// that stands for it.
+func (pl *planner) loginOf(s *declaration.Scheme) (i int, key string) {
+	if i = RouteOf(pl.d, s.Login); i >= 0 {
+		return i, pl.d.Routes[i].Key()
+	}
+	return i, s.Login.Method + " " + route.Hosted(s.Login.Host, s.Login.Path)
 }
 
 // used is the safe crossing that shows whether a session of the identity works.

@@ -10,13 +10,13 @@ import (
 	"millgate/core/token"
 )
 
-// Judged is one thing that is said about a cookie or a link.
+// Judged is one thing that is said about a credential or a session.
 type Judged struct {
-	ID       string
-	Severity severity.Severity
-	Text     string
-	Why      string
-	Standard string
+	ID       string            `json:"id"`
+	Severity severity.Severity `json:"severity"`
+	Text     string            `json:"text"`
+	Why      string            `json:"why"`
+	Standard string            `json:"standard"`
 }
 
 // Cookie is how a session cookie was set. SameSite is strict, lax, none, or ""

@@ -10,14 +10,8 @@ import (
 	"millgate/core/severity"
 )
 
-// Judged is one thing that is said about an issued token.
-type Judged struct {
-	ID       string            `json:"id"`
-	Severity severity.Severity `json:"severity"`
-	Text     string            `json:"text"`
-	Why      string            `json:"why"`
-	Standard string            `json:"standard"`
-}
+// Judged is one thing that is said about what was issued.
+type Judged = session.Judged
 
 // credential judges a probe with a credential that is broken in one way. Only
 // what is admitted says something about the soundness check; how a refusal
