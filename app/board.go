@@ -10,6 +10,7 @@ import (
 
 	"millgate/core/access"
 	"millgate/core/declaration"
+	"millgate/core/origin"
 	"millgate/core/probe"
 	"millgate/core/review"
 	"millgate/core/token"
@@ -46,6 +47,9 @@ type Row struct {
 	Declared    bool
 	Tokens      string // one letter for each way of the board: the expectation, "-" where the way means nothing here
 	TokenSeen   string // one letter for each way, as Verdict
+	Pages       string // one letter for each page of the board: what is declared (n s r u), "-" where there is no such page
+	PageSeen    string // one letter for each page, as Verdict
+	PageDoes    string // one letter for each page: what a browser lets it do, "." where that is not known
 	TokenCaller string // whose sound credential the ways are made of; the caller of the way "sound"
 }
 
@@ -58,7 +62,8 @@ type Board struct {
 	Target   string
 	Targets  []string
 	Columns  []Column
-	Ways     []string // the columns of the Tokens lens: sound, absent, and every way of being broken
+	Ways     []string      // the columns of the Tokens lens: sound, absent, and every way of being broken
+	Pages    []origin.Page // the columns of the Origins lens
 	Rows     []Row
 	Counts   verdict.Counts
 	Review   int // messages about the declaration
@@ -106,10 +111,11 @@ func (a *App) Board(target string) (Board, error) {
 	board := access.NewBoard(d)
 	b.Columns = columns(d, board.Classes)
 	b.Ways = append([]string{WaySound, WayAbsent}, probe.AllWays(d)...)
+	b.Pages = probe.PageColumns(d)
 	b.Counts = verdict.Counts{Crossings: map[verdict.Kind]int{}, Findings: map[verdict.Kind]int{}}
 	worst, rowWorst, stray := map[string]verdict.Kind{}, map[string]verdict.Kind{}, []string{}
 	inferred := map[string]bool{}
-	ways := map[string]verdict.Kind{}
+	ways, pages, does := map[string]verdict.Kind{}, map[string]verdict.Kind{}, map[string]string{}
 	if t := a.pickTarget(target); t != nil && b.Errors == 0 {
 		b.Target = t.Name
 		o, err := a.judged(t)
@@ -135,6 +141,10 @@ func (a *App) Board(target string) (Board, error) {
 				if k := p.RouteKey + "\x00" + w; ways[k] == "" || verdict.Worse(it.Verdict.Kind, ways[k]) {
 					ways[k] = it.Verdict.Kind
 				}
+			}
+			if p.Kind == probe.Origin {
+				k := p.RouteKey + "\x00" + p.Way
+				pages[k], does[k] = it.Verdict.Kind, it.Verdict.Does
 			}
 			route := p.RouteKey
 			if p.Kind == probe.UnknownPath {
@@ -187,6 +197,7 @@ func (a *App) Board(target string) (Board, error) {
 		letters(&row, i)
 		row.TokenCaller = soundCaller(d, i, b.Columns, row)
 		row.Tokens, row.TokenSeen = wayLetters(d, i, b.Ways, row, ways)
+		row.Pages, row.PageSeen, row.PageDoes = pageLetters(d, b.Pages, i, row, pages, does)
 		b.Rows = append(b.Rows, row)
 	}
 	for _, s := range stray {
@@ -196,6 +207,7 @@ func (a *App) Board(target string) (Board, error) {
 		}
 		letters(&row, -1)
 		row.Tokens, row.TokenSeen = strings.Repeat("-", len(b.Ways)), strings.Repeat(".", len(b.Ways))
+		row.Pages, row.PageSeen, row.PageDoes = pageLetters(d, b.Pages, -1, row, pages, does)
 		b.Rows = append(b.Rows, row)
 	}
 	return b, nil
@@ -341,7 +353,8 @@ type ProbeView struct {
 	Control  *Fact
 	ControlP *probe.Probe
 	Expect   access.Expectation
-	Steps    []string // of a session drill: what is expected of each
+	Page     *verdict.PageView // for a page
+	Steps    []string          // of a session drill: what is expected of each
 }
 
 // CrossingView is everything about one cell.
@@ -381,7 +394,11 @@ func (a *App) Crossing(target, route, caller string) (CrossingView, error) {
 	if drill {
 		id = d.IdentityNamed(who)
 	}
-	if caller != "" && id == nil && !tokens {
+	page, isPage := strings.CutPrefix(caller, probe.PageCaller)
+	if isPage && !slices.ContainsFunc(probe.PageColumns(d), func(p origin.Page) bool { return p.ID == page }) {
+		return v, fmt.Errorf("%w: there is no page %q", ErrNotFound, page)
+	}
+	if caller != "" && id == nil && !tokens && !isPage {
 		return v, fmt.Errorf("%w: there is no identity %q", ErrNotFound, caller)
 	}
 	state := access.Sound
@@ -389,6 +406,11 @@ func (a *App) Crossing(target, route, caller string) (CrossingView, error) {
 	switch {
 	case drill && id != nil:
 		v.Label = id.Name + " · session drill"
+	case isPage:
+		state, v.Label = access.Absent, "a page of "+page
+		if at, ok := probe.PageAt(d, i, page); i >= 0 && ok {
+			v.Label = "a page of " + at.Origin
+		}
 	case tokens:
 		state, v.Label = access.Broken, "credential: "+way
 	case id == nil:
@@ -403,6 +425,12 @@ func (a *App) Crossing(target, route, caller string) (CrossingView, error) {
 			v.Place = v.Expect.Entry.Place
 		} else {
 			v.Place = d.Routes[i].Place
+		}
+		if isPage {
+			v.Place = d.Routes[i].Place
+			if e := d.OriginEntry(i); e != nil {
+				v.Place = e.Place
+			}
 		}
 	}
 	t := a.pickTarget(target)
@@ -436,7 +464,16 @@ func (a *App) Crossing(target, route, caller string) (CrossingView, error) {
 		}
 		v.Unsafe = v.Unsafe || p.Unsafe()
 		pv := ProbeView{Probe: p, Label: probeLabel(p), Expect: p.Expect, Verdict: verdict.Verdict{Kind: verdict.Unprobed, Reason: "not probed yet"}}
+		if isPage {
+			at, _ := probe.PageAt(d, i, page)
+			pv.Page = &verdict.PageView{Page: at, Want: origin.Expect(probe.CallOf(d, i, ""), at.Origin, probe.Allowed(d, i))}
+			v.Unsafe = false
+		}
 		if it, ok := o.items[p.ID]; ok {
+			if isPage {
+				seen := verdict.Page(newJudge(d, pl, o.view).input(p))
+				pv.Page = &seen
+			}
 			pv.Verdict, pv.Fact = it.Verdict, o.view[p.ID]
 			if p.Kind == probe.Session {
 				pv.Steps = drillView(d, o, p).Expect
@@ -459,6 +496,15 @@ func (a *App) Crossing(target, route, caller string) (CrossingView, error) {
 	if tokens && len(v.Probes) > 0 {
 		v.Expect = v.Probes[0].Expect // some ways must be admitted
 	}
+	if isPage && len(v.Probes) == 0 && i >= 0 {
+		if at, ok := probe.PageAt(d, i, page); ok {
+			why := "a page sends this without asking, and it is unsafe, so that it is not sent"
+			if at.Hostile && at.ID != origin.Unrelated {
+				why = "tried on one route of each origins entry; here only if a page gets in there"
+			}
+			v.Left = append(v.Left, probe.Omission{Route: route, What: "the page", Why: why})
+		}
+	}
 	if len(v.Probes) > 0 && v.Probes[0].Verdict.Kind.IsGap() {
 		for k := range o.findings {
 			if slices.Contains(o.findings[k].Probes, v.Probes[0].Probe.ID) {
@@ -469,6 +515,9 @@ func (a *App) Crossing(target, route, caller string) (CrossingView, error) {
 	}
 	if who, ok := strings.CutPrefix(sent, drillCaller); ok {
 		sent = who
+	}
+	if isPage && len(v.Probes) > 0 {
+		sent = v.Probes[0].Probe.Identity
 	}
 	if tokens {
 		sent = "" // such probes are sent as nobody
@@ -482,7 +531,7 @@ func (a *App) past(v *CrossingView, target, sent string) error {
 		return err
 	}
 	for _, r := range rows {
-		if (strings.HasPrefix(v.Caller, wayCaller) || strings.HasPrefix(v.Caller, drillCaller)) && !slices.ContainsFunc(v.Probes, func(p ProbeView) bool { return p.Probe.ID == r.ProbeID }) {
+		if strings.Contains(v.Caller, ":") && !slices.ContainsFunc(v.Probes, func(p ProbeView) bool { return p.Probe.ID == r.ProbeID }) {
 			continue
 		}
 		f, err := decodeFact(r.Fact)
@@ -513,6 +562,11 @@ func identityLabel(d *declaration.Document, i int, id *declaration.Identity) str
 
 func probeLabel(p *probe.Probe) string {
 	switch p.Kind {
+	case probe.Origin:
+		if p.PreflightOnly {
+			return "the preflight of a page of " + p.Page
+		}
+		return "a page of " + p.Page
 	case probe.Around:
 		return "around the guard: " + p.Way
 	case probe.Malformed:

@@ -70,9 +70,21 @@ var detection = []struct {
 	{standin.LinkForever, []string{"U GET /v1/downloads/{frame_id}"}},
 	{standin.LinkFitsAll, []string{"U GET /v1/downloads/{frame_id}"}},
 	{standin.GatewayOnly, []string{"U " + verdict.PastAll}},
+	// One policy is for the public pages, the other for the rest.
+	{standin.MirrorOrigin, []string{"P " + atAll, "P " + atSky}},
+	{standin.NullOrigin, []string{"P " + atAll, "P " + atSky}},
+	{standin.SuffixOrigin, []string{"P " + atAll, "P " + atSky}},
+	// Hostile pages are made from the strongest declared origin: at the public
+	// pages that is the other one.
+	{standin.PlainHTTPOrigin, []string{"P " + atAll}},
+	{standin.PolicyNotAttached, []string{"R " + atAll}},
 }
 
-const behind = "everything behind access"
+const (
+	behind = "everything behind access"
+	atAll  = "pages at /v1/**"
+	atSky  = "pages at GET /v1/sky/**"
+)
 
 // renaming replaces words of paths, parameters, identities and ids.
 type renaming map[string]string
@@ -241,6 +253,8 @@ func TestAllFlawsTogether(t *testing.T) {
 	// Deleting a frame is carried out for everybody, so the stranger is part of
 	// that finding.
 	delete(want, "P DELETE /v1/frames/{frame_id}")
+	// A policy that mirrors any origin permits the staff's too.
+	delete(want, "R "+atAll)
 	for w := range want {
 		assert.True(t, got[w], "not found: %s", w)
 	}

@@ -20,11 +20,14 @@ type Fact struct {
 	Raised   string        `json:"raised,omitempty"`   // where a raised role was seen
 	Lost     string        `json:"lost,omitempty"`     // why there is no answer to judge
 	Repeats  int           `json:"repeats,omitempty"`
-	Then     []FollowedUp  `json:"then,omitempty"`     // what the route's follow-ups were answered
-	Token    *IssuedToken  `json:"token,omitempty"`    // for a login whose token was judged
-	Drill    *Drill        `json:"drill,omitempty"`    // for a session drill
-	SameSite string        `json:"sameSite,omitempty"` // of the cookie that was sent from another site
-	Sweep    uint          `json:"sweep"`
+	Then     []FollowedUp  `json:"then,omitempty"`  // what the route's follow-ups were answered
+	Token    *IssuedToken  `json:"token,omitempty"` // for a login whose token was judged
+	Drill    *Drill        `json:"drill,omitempty"` // for a session drill
+	// For a page: its preflight, and the request without its credential.
+	Preflight *wire.Exchange `json:"preflight,omitempty"`
+	Refusal   *wire.Exchange `json:"refusal,omitempty"`
+	SameSite  string         `json:"sameSite,omitempty"` // of the cookie that was sent from another site
+	Sweep     uint           `json:"sweep"`
 }
 
 // FollowedUp is what came of a follow-up.
@@ -55,14 +58,18 @@ type judge struct {
 	plan  *probe.Plan
 	facts map[string]*Fact
 	at    map[string][]*probe.Probe // by route and identity
+	pages map[string][]*probe.Probe // by route
 }
 
 func newJudge(d *declaration.Document, pl *probe.Plan, facts map[string]*Fact) *judge {
-	j := &judge{doc: d, plan: pl, facts: facts, at: map[string][]*probe.Probe{}}
+	j := &judge{doc: d, plan: pl, facts: facts, at: map[string][]*probe.Probe{}, pages: map[string][]*probe.Probe{}}
 	for _, p := range pl.Probes {
 		if p.Kind == probe.Crossing {
 			k := p.RouteKey + "\x00" + p.Identity
 			j.at[k] = append(j.at[k], p)
+		}
+		if p.Kind == probe.Origin {
+			j.pages[p.RouteKey] = append(j.pages[p.RouteKey], p)
 		}
 	}
 	return j
@@ -86,7 +93,10 @@ func (j *judge) control(p *probe.Probe) *verdict.Control {
 	return &verdict.Control{Caller: verdict.CallerLabel(c), Answer: a, Class: verdict.Classify(a, j.doc.Answers)}
 }
 
-func (j *judge) judge(p *probe.Probe) verdict.Verdict {
+func (j *judge) judge(p *probe.Probe) verdict.Verdict { return verdict.Judge(j.input(p)) }
+
+// input is everything that is known of a probe.
+func (j *judge) input(p *probe.Probe) verdict.Input {
 	f := j.facts[p.ID]
 	in := verdict.Input{Doc: j.doc, Probe: p, Answer: f.answer(), Control: j.control(p), ReadBack: f.ReadBack, Raised: f.Raised, Lost: f.Lost}
 	if p.Record.Relation == access.Foreign && !p.Record.Made {
@@ -114,7 +124,7 @@ func (j *judge) judge(p *probe.Probe) verdict.Verdict {
 	if f.Token != nil {
 		in.Issued = &f.Token.Judged
 	}
-	in.SameSite = f.SameSite
+	in.SameSite, in.Preflight, in.Refusal = f.SameSite, answerOf(f.Preflight), answerOf(f.Refusal)
 	if f.Drill != nil {
 		in.Drill = &f.Drill.Drilled
 	}
@@ -125,7 +135,7 @@ func (j *judge) judge(p *probe.Probe) verdict.Verdict {
 			}
 		}
 	}
-	return verdict.Judge(in)
+	return in
 }
 
 // followKey names a follow-up among those of its route.
@@ -143,7 +153,7 @@ func (j *judge) all() []verdict.Item {
 		}
 		v := j.judge(p)
 		out = append(out, verdict.Item{Probe: p, Verdict: v})
-		if v.Kind.IsGap() {
+		if j.widens(p, v) {
 			j.plan.Widen(p)
 		}
 	}

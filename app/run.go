@@ -209,7 +209,7 @@ func (r *run) widen() error {
 	var more []*probe.Probe
 	r.mu.Lock()
 	for _, p := range slices.Clone(r.probes) {
-		if f := r.facts[p.ID]; p.Kind == probe.Credential && f != nil && r.judge.judge(p).Kind.IsGap() {
+		if f := r.facts[p.ID]; (p.Kind == probe.Credential || p.Kind == probe.Origin) && f != nil && r.judge.widens(p, r.judge.judge(p)) {
 			more = append(more, r.plan.Widen(p)...)
 		}
 	}
@@ -294,6 +294,8 @@ func (r *run) one(p *probe.Probe) error {
 		return r.issue(p, f)
 	case probe.Session:
 		return r.drill(p, f)
+	case probe.Origin:
+		return r.page(p, f)
 	}
 	l, why := r.leaseFor(p)
 	if why != "" {

@@ -42,6 +42,8 @@ func TestMain(m *testing.M) {
 
 var address = regexp.MustCompile(`Mill Gate is at (http://\S+)`)
 
+var anything = regexp.MustCompile(`.`)
+
 // run starts the program with arguments and returns the address it prints.
 func run(t testing.TB, args ...string) string {
 	t.Helper()

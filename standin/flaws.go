@@ -57,6 +57,11 @@ const (
 	LinkForever        Flaw = "link-forever"
 	LinkFitsAll        Flaw = "link-fits-all"
 	GatewayOnly        Flaw = "gateway-only"
+	MirrorOrigin       Flaw = "mirror-origin"
+	NullOrigin         Flaw = "null-origin"
+	SuffixOrigin       Flaw = "suffix-origin"
+	PlainHTTPOrigin    Flaw = "plain-http-origin"
+	PolicyNotAttached  Flaw = "policy-not-attached"
 )
 
 // What says in a sentence what each flaw does.
@@ -104,10 +109,15 @@ var What = []struct {
 	{LinkForever, "the end of a signed link is not compared with the clock"},
 	{LinkFitsAll, "a link's signature does not hold its path"},
 	{GatewayOnly, "the service behind the gateway has no guards"},
+	{MirrorOrigin, "any origin is mirrored, with credentials"},
+	{NullOrigin, "the origin null is permitted as the staff's is"},
+	{SuffixOrigin, "an origin is permitted whose name ends in fernhollow.example"},
+	{PlainHTTPOrigin, "the staff's origin is permitted over plain http"},
+	{PolicyNotAttached, "the staff's origin gets no permission"},
 }
 
 // Demo are the flaws of the demonstration.
-var Demo = []Flaw{AbsentHeaderPasses, ForgottenVerb, StrangerReads, ObserverSlews, MissingKey400, Role401, LoginPage, SecretEcho, OldDoor, DebugDoor, UnsignedToken, LongLife, DeafEnd, AlertReplay}
+var Demo = []Flaw{AbsentHeaderPasses, ForgottenVerb, StrangerReads, ObserverSlews, MissingKey400, Role401, LoginPage, SecretEcho, OldDoor, DebugDoor, UnsignedToken, LongLife, DeafEnd, AlertReplay, MirrorOrigin}
 
 // ParseFlaws reads "none", "demo" or names separated by commas.
 func ParseFlaws(s string) ([]Flaw, error) {

@@ -261,6 +261,9 @@ func (s *Service) serve(table func() []*rt, direct bool) http.Handler {
 		}
 		s.mu.Lock()
 		defer s.mu.Unlock()
+		if s.pages(c, table()) {
+			return
+		}
 		s.dispatch(c, table())
 	})
 }

@@ -25,6 +25,7 @@ func Make(d *declaration.Document, target *declaration.Target) *Plan {
 	pl.wrongSecrets()
 	pl.issued()
 	pl.credentials()
+	pl.origins()
 	pl.drills()
 	sort.SliceStable(pl.plan.Probes, func(i, j int) bool {
 		a, b := pl.plan.Probes[i], pl.plan.Probes[j]

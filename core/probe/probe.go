@@ -19,6 +19,8 @@
 //     that gets in there is then tried on all of them (Widen);
 //   - on that route, how a refusal looks to who asks for a page, or for nothing;
 //   - every protected route at the direct address, where there is a gateway;
+//   - pages: each declared origin and an unrelated one at every route, and
+//     those that are like a declared one on one route of each origins entry;
 //   - a malformed id for each parameter;
 //   - methods that the inventory does not have.
 //
@@ -43,6 +45,7 @@ import (
 
 	"millgate/core/access"
 	"millgate/core/declaration"
+	"millgate/core/origin"
 )
 
 // Kind of a probe.
@@ -61,6 +64,7 @@ const (
 	Issued      Kind = "issued"       // a login whose token is judged
 	Session     Kind = "session"      // a session drill
 	Accept      Kind = "accept"       // nobody, asking for another kind of answer
+	Origin      Kind = "origin"       // a page of another origin
 )
 
 // Ways around a guard.
@@ -135,12 +139,16 @@ type Probe struct {
 	Param                string // for Malformed: the parameter
 	Claim                string // for RaisedRole: the member that claims the role
 	Role                 string // for RaisedRole: the role claimed
-	StandsFor            []string
-	Control              string // id of the probe that shows the request to be a fair one
-	IsControl            bool
-	Expect               access.Expectation
-	Phase                Phase
-	WithBody             bool
+	// For Origin: the page's origin. Way is its column.
+	Page          string
+	PreflightOnly bool // the request itself is unsafe and not sent
+	Refused       bool // and once more without its credential
+	StandsFor     []string
+	Control       string // id of the probe that shows the request to be a fair one
+	IsControl     bool
+	Expect        access.Expectation
+	Phase         Phase
+	WithBody      bool
 }
 
 // Ways of a login with a wrong secret; "" is another text.
@@ -152,6 +160,9 @@ const (
 
 // Unsafe says whether the request could change something.
 func (p *Probe) Unsafe() bool {
+	if p.Kind == Origin {
+		return false // an unsafe request itself is not sent
+	}
 	if p.Kind == Issued || p.Kind == Session {
 		return false // the login is sent anyway, and what is ended was begun for it
 	}
@@ -161,6 +172,9 @@ func (p *Probe) Unsafe() bool {
 // Column is the board's column that the probe belongs to: the identity, or ""
 // for nobody.
 func (p *Probe) Column() string {
+	if p.Kind == Origin {
+		return PageCaller + p.Way
+	}
 	if p.Kind == Credential && p.Way == Ended {
 		return "credential:" + Ended // what an ended session opens is no question of who may enter
 	}
@@ -190,7 +204,7 @@ type Plan struct {
 // the other routes of its guard. The new probes join the plan; asked again for
 // the same probe there are none.
 func (p *Plan) Widen(x *Probe) []*Probe {
-	if x.Kind != Credential || x.Widens != "" || p.widen == nil || p.widened[x.ID] {
+	if x.Kind != Credential && !(x.Kind == Origin && origin.Says(x.Way) != "" && x.Way != origin.Unrelated) || x.Widens != "" || p.widen == nil || p.widened[x.ID] {
 		return nil
 	}
 	p.widened[x.ID] = true
@@ -240,6 +254,8 @@ func (p *Plan) Requests() int {
 			n += 2 // a session of its own
 		case x.Kind == Credential && x.Way == Repeated:
 			n++ // the one that is repeated
+		case x.Kind == Origin && !x.PreflightOnly:
+			n++ // its preflight
 		}
 		n++
 	}

@@ -72,6 +72,7 @@ func Gather(d *declaration.Document, items []Item) []Finding {
 	done := carriedRoutes(items)
 	broken, routes := credentialRoutes(items, open)
 	past := pastGateway(items, open)
+	pages := pagesPassed(d, items)
 	leads := map[string]string{}
 	for _, it := range items {
 		leads[it.Probe.ID] = it.Probe.RouteKey
@@ -124,6 +125,9 @@ func Gather(d *declaration.Document, items []Item) []Finding {
 			}
 			if cause == "way "+probe.PastGateway && past > 1 {
 				route = PastAll
+			}
+			if it.Probe.Kind == probe.Origin {
+				route, cause = pages.bundle(d, it.Probe, kind, cause)
 			}
 			key := string(kind) + "|" + route + "|" + cause
 			if seen[key] {
@@ -275,7 +279,13 @@ func (b *bundle) finding(d *declaration.Document) Finding {
 	case len(signedIn)+len(f.Inferred) >= manyFloor:
 		ease = ByMany
 	}
+	if p.Kind == probe.Origin {
+		ease = ByAFew // somebody must be led to the page
+	}
 	f.Severity = Rate(f.Kind, effect, sens, ease)
+	if minorPage(b.cause) {
+		f.Severity = SevLow
+	}
 	if b.cause == "scheme letters" || b.cause == "stale beside" {
 		f.Severity = SevLow // few callers come so
 	}
@@ -285,7 +295,9 @@ func (b *bundle) finding(d *declaration.Document) Finding {
 	if b.cause == "no guard" {
 		f.Rung = 2
 		f.Reason = fmt.Sprintf("There is no guard: nobody got in without a credential and with a broken one, and so did everyone who was sent (%d crossings).", f.Crossings)
-	} else if rest := len(f.Callers) + len(f.Inferred) - 1; rest > 0 {
+	} else if n := pageRoutes(b.items); p.Kind == probe.Origin && n > 1 {
+		f.Reason += fmt.Sprintf(" The same at %d routes.", n)
+	} else if rest := len(f.Callers) + len(f.Inferred) - 1; rest > 0 && p.Kind != probe.Origin {
 		f.Reason += fmt.Sprintf(" The same for %d more.", rest)
 	}
 	f.Advice = advice(b.gap, b.route)
@@ -359,6 +371,8 @@ func title(b *bundle, f Finding) string {
 		return "The scheme's word is read with its letter case"
 	case causeTitles[b.cause] != "":
 		return causeTitles[b.cause]
+	case strings.HasPrefix(b.cause, pageCause):
+		return pageTitle(b.cause)
 	case strings.HasPrefix(b.cause, "token ") && f.Kind == Unprotected:
 		return "A broken credential is accepted: " + strings.TrimPrefix(b.cause, "token ")
 	case b.cause == "token too-long":

@@ -59,6 +59,9 @@ type Input struct {
 	BesideEnters bool
 	// What a session drill measured; nil when it did not get that far.
 	Drill *session.Drilled
+	// For a page: the answer to the preflight, and to the request without its
+	// credential; nil where they were not sent.
+	Preflight, Refusal *Answer
 	// Lost is set when the probe was sent but its answer never seen.
 	Lost string
 }
@@ -111,6 +114,7 @@ type Verdict struct {
 	Confidence Confidence `json:"confidence"`
 	Reason     string     `json:"reason"`
 	Gaps       []Gap      `json:"gaps,omitempty"`
+	Does       string     `json:"does,omitempty"` // for a page: what it can do
 }
 
 // CallerLabel names a probe's caller in words.
@@ -131,6 +135,8 @@ func CallerLabel(p *probe.Probe) string {
 		return p.Identity + " (what it is given)"
 	case p.Kind == probe.Session:
 		return p.Identity + " (session drill)"
+	case p.Kind == probe.Origin:
+		return "a page of " + p.Page
 	case p.Identity == "" && p.State == access.Broken:
 		return "nobody (broken credential)"
 	case p.Identity == "":
@@ -174,6 +180,10 @@ func Judge(in Input) Verdict {
 		return v
 	case probe.Session:
 		v.session(in)
+		v.worst()
+		return v
+	case probe.Origin:
+		v.page(in)
 		v.worst()
 		return v
 	}

@@ -94,6 +94,8 @@ func classOf(g Gap) Class10 {
 		invent = "API9:2023 Improper Inventory Management"
 	)
 	switch {
+	case strings.HasPrefix(g.Cause, pageCause) && g.Kind == OverPermissive:
+		return Class10{config, 942} // permissive cross-domain policy
 	case g.Cause == "carried out":
 		return Class10{bfla, 696} // incorrect behavior order
 	case g.Cause == "wrong secret":
@@ -148,6 +150,8 @@ func classOf(g Gap) Class10 {
 
 func advice(g Gap, route string) string {
 	switch {
+	case strings.HasPrefix(g.Cause, pageCause):
+		return pageAdvice(g.Cause)
 	case g.Cause == "carried out":
 		return "Stop the handler after a refusal: the guard writes its answer and the work goes on."
 	case g.Cause == "wrong secret":

@@ -137,6 +137,27 @@ func (e JudgementPart) Valid() bool {
 	}
 }
 
+// Defines values for PageSaidSort.
+const (
+	Broader  PageSaidSort = "broader"
+	Narrower PageSaidSort = "narrower"
+	Note     PageSaidSort = "note"
+)
+
+// Valid indicates whether the value is a known member of the PageSaidSort enum.
+func (e PageSaidSort) Valid() bool {
+	switch e {
+	case Broader:
+		return true
+	case Narrower:
+		return true
+	case Note:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for TokenViewKind.
 const (
 	Empty     TokenViewKind = "empty"
@@ -193,6 +214,9 @@ type Board struct {
 	Errors int       `json:"errors"`
 	File   string    `json:"file"`
 	KeptAt time.Time `json:"keptAt"`
+
+	// Pages The columns of the Origins lens
+	Pages []Page `json:"pages"`
 
 	// Review Messages about the declaration
 	Review   int      `json:"review"`
@@ -619,6 +643,60 @@ type Opens struct {
 	Why      string `json:"why"`
 }
 
+// Page defines model for Page.
+type Page struct {
+	Hostile bool `json:"hostile"`
+
+	// Id The origin itself when it is declared, else what likeness it has
+	Id     string `json:"id"`
+	Origin string `json:"origin"`
+	Says   string `json:"says"`
+}
+
+// PageSaid defines model for PageSaid.
+type PageSaid struct {
+	Header string       `json:"header"`
+	Id     string       `json:"id"`
+	Minor  bool         `json:"minor"`
+	Sort   PageSaidSort `json:"sort"`
+	Text   string       `json:"text"`
+}
+
+// PageSaidSort defines model for PageSaid.Sort.
+type PageSaidSort string
+
+// PageStep defines model for PageStep.
+type PageStep struct {
+	Failed bool   `json:"failed"`
+	Header string `json:"header"`
+	Name   string `json:"name"`
+
+	// Section Of the Fetch standard
+	Section string `json:"section"`
+	Text    string `json:"text"`
+}
+
+// PageView What a browser makes of the answers that a page was given
+type PageView struct {
+	// Assumed The request itself was not sent
+	Assumed bool `json:"assumed"`
+
+	// Got What a browser lets it do; absent when it was not asked yet
+	Got       *string   `json:"got,omitempty"`
+	Origin    string    `json:"origin"`
+	Preflight *Exchange `json:"preflight,omitempty"`
+	Refusal   *Exchange `json:"refusal,omitempty"`
+
+	// Request How its script would ask
+	Request *string    `json:"request,omitempty"`
+	Said    []PageSaid `json:"said"`
+	Says    string     `json:"says"`
+	Steps   []PageStep `json:"steps"`
+
+	// Want What the declaration lets it do
+	Want string `json:"want"`
+}
+
 // Plan defines model for Plan.
 type Plan struct {
 	Base     string              `json:"base"`
@@ -662,8 +740,11 @@ type Probe struct {
 	Kind      string    `json:"kind"`
 	Label     string    `json:"label"`
 	Ladder    []Rung    `json:"ladder"`
-	ReadBack  *string   `json:"readBack,omitempty"`
-	Reason    string    `json:"reason"`
+
+	// Page What a browser makes of the answers that a page was given
+	Page     *PageView `json:"page,omitempty"`
+	ReadBack *string   `json:"readBack,omitempty"`
+	Reason   string    `json:"reason"`
 
 	// Steps Of a session drill
 	Steps  *[]DrillStep `json:"steps,omitempty"`
@@ -709,10 +790,19 @@ type Row struct {
 	Host   string `json:"host"`
 
 	// Inferred One where another of the class was sent
-	Inferred    string `json:"inferred"`
-	Key         string `json:"key"`
-	Line        int    `json:"line"`
-	Method      string `json:"method"`
+	Inferred string `json:"inferred"`
+	Key      string `json:"key"`
+	Line     int    `json:"line"`
+	Method   string `json:"method"`
+
+	// PageDoes One letter for each page: what a browser lets it do, . where that is not known
+	PageDoes string `json:"pageDoes"`
+
+	// PageSeen One letter for each page, as verdict
+	PageSeen string `json:"pageSeen"`
+
+	// Pages One letter for each page, as declared: n nothing, s send, r read, u read as the user, - where there is no such page
+	Pages       string `json:"pages"`
 	Path        string `json:"path"`
 	Prefix      string `json:"prefix"`
 	Sensitivity string `json:"sensitivity"`

@@ -720,6 +720,8 @@ export interface components {
             columns: components["schemas"]["Column"][];
             /** @description The columns of the Tokens lens */
             ways: string[];
+            /** @description The columns of the Origins lens */
+            pages: components["schemas"]["Page"][];
             rows: components["schemas"]["Row"][];
             counts: components["schemas"]["Counts"];
             /** @description Messages about the declaration */
@@ -728,6 +730,13 @@ export interface components {
             /** @description There is no declaration yet */
             empty: boolean;
             sweep?: components["schemas"]["Sweep"];
+        };
+        Page: {
+            /** @description The origin itself when it is declared, else what likeness it has */
+            id: string;
+            origin: string;
+            hostile: boolean;
+            says: string;
         };
         Column: {
             /** @description Empty is nobody */
@@ -764,6 +773,12 @@ export interface components {
             tokens: string;
             /** @description One letter for each way, as verdict */
             tokenSeen: string;
+            /** @description One letter for each page, as declared: n nothing, s send, r read, u read as the user, - where there is no such page */
+            pages: string;
+            /** @description One letter for each page, as verdict */
+            pageSeen: string;
+            /** @description One letter for each page: what a browser lets it do, . where that is not known */
+            pageDoes: string;
             /** @description Whose sound credential the ways are made of */
             tokenCaller: string;
         };
@@ -816,8 +831,42 @@ export interface components {
                 sameBody: boolean;
             };
             readBack?: string;
+            page?: components["schemas"]["PageView"];
             /** @description Of a session drill */
             steps?: components["schemas"]["DrillStep"][];
+        };
+        /** @description What a browser makes of the answers that a page was given */
+        PageView: {
+            origin: string;
+            says: string;
+            /** @description What the declaration lets it do */
+            want: string;
+            /** @description What a browser lets it do; absent when it was not asked yet */
+            got?: string;
+            /** @description How its script would ask */
+            request?: string;
+            steps: components["schemas"]["PageStep"][];
+            said: components["schemas"]["PageSaid"][];
+            /** @description The request itself was not sent */
+            assumed: boolean;
+            preflight?: components["schemas"]["Exchange"];
+            refusal?: components["schemas"]["Exchange"];
+        };
+        PageStep: {
+            name: string;
+            text: string;
+            header: string;
+            failed: boolean;
+            /** @description Of the Fetch standard */
+            section: string;
+        };
+        PageSaid: {
+            id: string;
+            /** @enum {string} */
+            sort: "broader" | "narrower" | "note";
+            minor: boolean;
+            header: string;
+            text: string;
         };
         DrillStep: {
             name: string;

@@ -1,0 +1,99 @@
+package app
+
+import (
+	"slices"
+
+	"millgate/core/declaration"
+	"millgate/core/origin"
+	"millgate/core/probe"
+	"millgate/core/verdict"
+	"millgate/wire"
+)
+
+// page asks as a page of another origin does: the preflight, then the request
+// with its Origin, then once more without a credential. What the browser makes
+// of the answers is judged afterwards.
+func (r *run) page(p *probe.Probe, f *Fact) error {
+	id := p.Record.ID // what is sent is safe, so that no record is made for it
+	f.Record = id
+	send := func(o wire.Outgoing, as *probe.Probe) (*wire.Exchange, error) {
+		x, n, err := r.deliver(as, o)
+		f.Repeats += n
+		return &x, err
+	}
+	bare := *p // who asks without a credential
+	bare.Identity, bare.Scheme = "", ""
+	if q, asks := probe.Preflight(r.doc, p, id); asks {
+		x, err := send(wire.Outgoing{Method: q.Method, Host: q.Host, Path: q.Path, Query: q.Query, Headers: q.Headers}, &bare)
+		if err != nil {
+			return r.withoutCredential(p, f, err)
+		}
+		f.Preflight = x
+	}
+	if p.PreflightOnly {
+		return r.keep(p, f)
+	}
+	o, err := r.outgoing(p, id)
+	if err != nil {
+		return r.withoutCredential(p, f, err)
+	}
+	o.Headers = append(o.Headers, [2]string{"Origin", p.Page})
+	without := o
+	without.Headers = slices.Clone(o.Headers)
+	x, err := send(o, p)
+	if err != nil {
+		return r.withoutCredential(p, f, err)
+	}
+	f.Exchange = *x
+	if p.Refused {
+		if f.Refusal, err = send(without, &bare); err != nil {
+			return r.withoutCredential(p, f, err)
+		}
+	}
+	return r.keep(p, f)
+}
+
+// widens says whether a gap asks for more probes: not where a page that has
+// nothing to do with the declared ones is let in anyway.
+func (j *judge) widens(p *probe.Probe, v verdict.Verdict) bool {
+	if !v.Kind.IsGap() {
+		return false
+	}
+	if p.Kind != probe.Origin {
+		return true
+	}
+	for _, o := range j.pages[p.RouteKey] {
+		if o.Way == origin.Unrelated && j.facts[o.ID] != nil && j.judge(o).Kind.IsGap() {
+			return false
+		}
+	}
+	return true
+}
+
+// answerOf is an exchange for the judge, nil without one.
+func answerOf(x *wire.Exchange) *verdict.Answer {
+	if x == nil {
+		return nil
+	}
+	return &verdict.Answer{Status: x.Status, Headers: x.Answer, Body: []byte(x.Content), Error: x.Error, Sent: []byte(x.Body)}
+}
+
+// pageLetters are a row's cells in the Origins lens: what is declared, the
+// verdicts, and what a browser lets the page do, "." where that is not known.
+func pageLetters(d *declaration.Document, pages []origin.Page, i int, row Row, seen map[string]verdict.Kind, does map[string]string) (expect, found, can string) {
+	var e, v, c []byte
+	for _, col := range pages {
+		k := row.Key + "\x00" + col.ID
+		want, letter := byte('-'), byte('.')
+		if i >= 0 {
+			if page, ok := probe.PageAt(d, i, col.ID); ok {
+				want = origin.Expect(probe.CallOf(d, i, ""), page.Origin, probe.Allowed(d, i)).Does.Letter()
+			}
+		}
+		if d, ok := origin.DoesOf(does[k]); ok {
+			letter = d.Letter()
+		}
+		e, v, c = append(e, want), append(v, verdictLetter(seen[k])), append(c, letter)
+	}
+	return string(e), string(v), string(c)
+}

@@ -1,0 +1,208 @@
+package origin
+
+import (
+	"slices"
+	"sort"
+	"strings"
+)
+
+// safeMethod is a CORS-safelisted method (section 2.2.1).
+func safeMethod(m string) bool { return m == "GET" || m == "HEAD" || m == "POST" }
+
+// token is RFC 9110 section 5.6.2.
+func token(s string) bool {
+	if s == "" {
+		return false
+	}
+	for _, c := range []byte(s) {
+		if !tokenByte(c) {
+			return false
+		}
+	}
+	return true
+}
+
+func tokenByte(c byte) bool {
+	return c >= '0' && c <= '9' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || strings.IndexByte("!#$%&'*+-.^_`|~", c) >= 0
+}
+
+// forbiddenHeader is a forbidden request-header (section 2.2.2): the browser
+// alone sets it.
+func forbiddenHeader(name, value string) bool {
+	n := strings.ToLower(name)
+	if strings.HasPrefix(n, "proxy-") || strings.HasPrefix(n, "sec-") || slices.Contains(forbidden, n) {
+		return true
+	}
+	if n == "x-http-method" || n == "x-http-method-override" || n == "x-method-override" {
+		for _, m := range strings.Split(value, ",") {
+			switch strings.ToUpper(strings.Trim(m, "\t ")) {
+			case "CONNECT", "TRACE", "TRACK":
+				return true
+			}
+		}
+	}
+	return false
+}
+
+var forbidden = []string{"accept-charset", "accept-encoding", "access-control-request-headers", "access-control-request-method", "connection", "content-length",
+	"cookie", "cookie2", "date", "dnt", "expect", "host", "keep-alive", "origin", "referer", "set-cookie", "te", "trailer", "transfer-encoding", "upgrade", "via"}
+
+// noCORSSafe is a no-CORS-safelisted request-header (section 2.2.2).
+func noCORSSafe(name, value string) bool {
+	switch strings.ToLower(name) {
+	case "accept", "accept-language", "content-language", "content-type":
+		return Safelisted(name, value)
+	}
+	return false
+}
+
+const (
+	longestValue = 128  // bytes of one safelisted value
+	longestAll   = 1024 // bytes of all of them
+)
+
+// unsafeByte is a CORS-unsafe request-header byte (section 2.2.2).
+func unsafeByte(c byte) bool {
+	return c < 0x20 && c != '\t' || c == 0x7f || strings.IndexByte("\"():<>?@[\\]{}", c) >= 0
+}
+
+func languageByte(c byte) bool {
+	return c >= '0' && c <= '9' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || strings.IndexByte(" *,-.;=", c) >= 0
+}
+
+func every(s string, f func(byte) bool) bool {
+	for i := 0; i < len(s); i++ {
+		if !f(s[i]) {
+			return false
+		}
+	}
+	return true
+}
+
+// Safelisted says whether a header field with this value is a CORS-safelisted
+// request-header (section 2.2.2): a page may set it without asking.
+func Safelisted(name, value string) bool {
+	if len(value) > longestValue {
+		return false
+	}
+	plain := every(value, func(c byte) bool { return !unsafeByte(c) })
+	switch strings.ToLower(name) {
+	case "accept":
+		return plain
+	case "accept-language", "content-language":
+		return every(value, languageByte)
+	case "content-type":
+		if !plain {
+			return false
+		}
+		switch essence(value) {
+		case "application/x-www-form-urlencoded", "multipart/form-data", "text/plain":
+			return true
+		}
+	case "range":
+		return simpleRange(value)
+	}
+	return false
+}
+
+// hints are header fields that a browser may count as safelisted.
+var hints = []string{"dpr", "device-memory", "downlink", "ect", "rtt", "save-data", "viewport-width", "width"}
+
+// UnsafeNames are the names of the header fields for which a page must ask
+// first, lower case and sorted (section 2.2.2).
+func UnsafeNames(headers [][2]string, b Browser) []string {
+	out, small, size := []string{}, []string{}, 0
+	for _, h := range headers {
+		n := strings.ToLower(h[0])
+		hint := b.does(HintsSafelisted) && slices.Contains(hints, n) && hintValue(n, h[1])
+		if !Safelisted(n, h[1]) && !hint {
+			out = append(out, n)
+			continue
+		}
+		small = append(small, n)
+		size += len(h[1])
+	}
+	if size > longestAll {
+		out = append(out, small...)
+	}
+	sort.Strings(out)
+	return slices.Compact(out)
+}
+
+// hintValue says whether a client hint has a value that it can have.
+func hintValue(name, value string) bool {
+	if len(value) > longestValue {
+		return false
+	}
+	switch name {
+	case "save-data":
+		return value == "on"
+	case "ect":
+		return slices.Contains([]string{"2g", "3g", "4g", "slow-2g"}, value)
+	}
+	return value != "" && every(value, func(c byte) bool { return c >= '0' && c <= '9' || c == '.' })
+}
+
+// essence is type and subtype of a MIME type, lower case; "" where it cannot be
+// read (MIME Sniffing standard section 4.4). Parameters never make it unreadable.
+func essence(s string) string {
+	s = strings.Trim(s, "\t\n\r ")
+	typ, rest, ok := strings.Cut(s, "/")
+	if !ok || !token(typ) {
+		return ""
+	}
+	sub, _, _ := strings.Cut(rest, ";")
+	if sub = strings.TrimRight(sub, "\t\n\r "); !token(sub) {
+		return ""
+	}
+	return strings.ToLower(typ + "/" + sub)
+}
+
+// simpleRange is a range header value with a start (section 2.2.2, parse a
+// single range header value, without white space).
+func simpleRange(s string) bool {
+	s, ok := strings.CutPrefix(s, "bytes=")
+	if !ok {
+		return false
+	}
+	from, to, ok := strings.Cut(s, "-")
+	digit := func(c byte) bool { return c >= '0' && c <= '9' }
+	if !ok || from == "" || !every(from, digit) || !every(to, digit) {
+		return false
+	}
+	from, to = strings.TrimLeft(from, "0"), strings.TrimLeft(to, "0")
+	return s[strings.IndexByte(s, '-')+1:] == "" || len(from) < len(to) || len(from) == len(to) && from <= to
+}
+
+func trim(s string) string { return strings.Trim(s, "\t ") }
+
+// get is the combined value of a header field (section 2.2.2, get).
+func get(h [][2]string, name string) (string, bool) {
+	var values []string
+	for _, kv := range h {
+		if strings.EqualFold(kv[0], name) {
+			values = append(values, trim(kv[1]))
+		}
+	}
+	return strings.Join(values, ", "), len(values) > 0
+}
+
+// list extracts the tokens of a header field that is a list (section 2.2.2,
+// extract header list values; RFC 9110 section 5.6.1). ok is false when it
+// cannot be read; a field that is not there is an empty list.
+func list(h [][2]string, name string) (out []string, ok bool) {
+	v, there := get(h, name)
+	if !there {
+		return nil, true
+	}
+	for _, e := range strings.Split(v, ",") {
+		if e = trim(e); e == "" {
+			continue
+		}
+		if !token(e) {
+			return nil, false
+		}
+		out = append(out, e)
+	}
+	return out, true
+}

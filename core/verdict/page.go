@@ -1,0 +1,244 @@
+package verdict
+
+import (
+	"fmt"
+	"strings"
+
+	"millgate/core/access"
+	"millgate/core/declaration"
+	"millgate/core/origin"
+	"millgate/core/probe"
+)
+
+// asSeen is what a service answered to a page, for the evaluator.
+func asSeen(in Input) origin.Seen {
+	head := func(a *Answer) *origin.Answer {
+		if a == nil || a.Status == 0 {
+			return nil
+		}
+		return &origin.Answer{Status: a.Status, Headers: a.Headers}
+	}
+	s := origin.Seen{Preflight: head(in.Preflight), Refusal: head(in.Refusal)}
+	if !in.Probe.PreflightOnly {
+		s.Answer = head(&in.Answer)
+	}
+	return s
+}
+
+// PageView is what a browser makes of the answers that a page was given.
+type PageView struct {
+	Page      origin.Page
+	Want, Got origin.Ability
+	Said      []origin.Judgement
+}
+
+// Page runs the answers of a page through the browser's protocol.
+func Page(in Input) PageView {
+	p := in.Probe
+	page, ok := probe.PageAt(in.Doc, p.Route, p.Way)
+	if !ok {
+		page = origin.Page{ID: p.Way, Origin: p.Page}
+	}
+	var other *origin.Answer
+	if in.Control != nil && in.Control.Answer.Status != 0 {
+		other = &origin.Answer{Status: in.Control.Answer.Status, Headers: in.Control.Answer.Headers}
+	}
+	v := PageView{Page: page}
+	v.Want, v.Got, v.Said = origin.Judge(probe.CallOf(in.Doc, p.Route, ""), page, probe.Allowed(in.Doc, p.Route), asSeen(in), other)
+	return v
+}
+
+// page judges what a page of an origin can do with a route.
+func (v *Verdict) page(in Input) {
+	p, a := in.Probe, in.Answer
+	switch {
+	case p.PreflightOnly && in.Preflight == nil:
+		v.unproven("no preflight was sent")
+		return
+	case p.PreflightOnly && in.Preflight.Status == 0:
+		v.unproven("no answer: " + in.Preflight.Error)
+		return
+	case !p.PreflightOnly && v.Class == Unreachable:
+		v.unproven("no answer: " + a.Error)
+		return
+	case !p.PreflightOnly && (v.Class == Throttled || v.Class == Failed):
+		v.unproven("the service answered " + status(a))
+		return
+	}
+	r := Page(in)
+	v.Does = r.Got.Does.String()
+	conf := Proven
+	if r.Got.Assumed {
+		conf = Likely
+	}
+	fair := p.PreflightOnly || v.Class == Admitted
+	minors := 0
+	for _, j := range r.Said {
+		x := access.Expectation{Outcome: access.Admit, Subject: "origin"}
+		switch {
+		case j.Sort == origin.Note:
+			minors++
+		case j.Sort == origin.Narrower && !fair:
+			v.unproven(fmt.Sprintf("the request itself was answered %s, so nothing is known about the permission of an answer", status(a)))
+		case j.Sort == origin.Broader && r.Page.Hostile:
+			v.gap(OverPermissive, x, pageCause+p.Way, j.Text, conf)
+		case j.Sort == origin.Broader:
+			v.gap(OverPermissive, x, pageCause+j.ID+" "+p.Way, j.Text, conf)
+		default:
+			v.gap(OverRestrictive, x, pageCause+j.ID+" "+p.Way, j.Text, conf)
+		}
+	}
+	if v.Kind == Unproven {
+		return
+	}
+	v.agrees(conf, fmt.Sprintf("a page of %s can %s, as declared", p.Page, plainly(r.Got.Does)))
+	if !fair && r.Want.Does < origin.Read {
+		v.Confidence = Likely
+	}
+	if minors > 0 {
+		v.Reason += fmt.Sprintf("; %d more are worth knowing", minors)
+	}
+}
+
+func plainly(d origin.Does) string {
+	if d == origin.Nothing {
+		return "do nothing"
+	}
+	return d.String()
+}
+
+// pageCause begins the causes of gaps between pages.
+const pageCause = "origin "
+
+// passed says which pages got more than declared, and how many routes part in
+// each way, by what decides about pages there.
+type passed struct {
+	kinds  map[string]map[string]bool   // entry and host → kinds of hostile pages
+	routes map[string]map[string]string // entry, host and cause → routes
+}
+
+// policy names what decides about pages where a probe was sent: the origins
+// entry, and the host that serves it.
+func policy(d *declaration.Document, p *probe.Probe) string {
+	return fmt.Sprint(d.OriginsAt[p.Route], " ", p.Host)
+}
+
+func pagesPassed(d *declaration.Document, items []Item) passed {
+	out := passed{map[string]map[string]bool{}, map[string]map[string]string{}}
+	for _, it := range items {
+		if it.Probe.Kind != probe.Origin {
+			continue
+		}
+		k := policy(d, it.Probe)
+		for _, g := range it.Verdict.Gaps {
+			if g.Kind == OverPermissive && origin.Says(it.Probe.Way) != "" {
+				if out.kinds[k] == nil {
+					out.kinds[k] = map[string]bool{}
+				}
+				out.kinds[k][it.Probe.Way] = true
+			}
+			c := k + "\x00" + g.Cause
+			if out.routes[c] == nil {
+				out.routes[c] = map[string]string{}
+			}
+			out.routes[c][it.Probe.RouteKey] = it.Probe.RouteKey
+		}
+	}
+	return out
+}
+
+// bundle is the route and the cause of a gap's finding: hostile pages that one
+// careless comparison lets pass are one finding, and what parts on several
+// routes of one policy in the same way is one.
+func (ps passed) bundle(d *declaration.Document, p *probe.Probe, kind Kind, cause string) (route, bundled string) {
+	if origin.Says(p.Way) != "" && cause == pageCause+p.Way {
+		return EverywhereLabel(d, p), pageCause + origin.Confusion(ps.kinds[policy(d, p)], p.Way)
+	}
+	// What lets a hostile page pass lets declared ones pass where they may not.
+	if kinds := ps.kinds[policy(d, p)]; kind == OverPermissive {
+		switch how := origin.Confusion(kinds, origin.Ending); {
+		case kinds[origin.Unrelated], kinds[origin.Ending] && strings.HasPrefix(cause, pageCause+origin.JOrigin+" "):
+			return EverywhereLabel(d, p), pageCause + how
+		}
+	}
+	if len(ps.routes[policy(d, p)+"\x00"+cause]) == 1 {
+		return p.RouteKey, cause
+	}
+	return EverywhereLabel(d, p), cause
+}
+
+// EverywhereLabel names the routes that share what decides about pages where a
+// probe was sent.
+func EverywhereLabel(d *declaration.Document, p *probe.Probe) string {
+	l := probe.EntryLabel(d, p.Route)
+	if p.Host != "" && d.OriginsAt[p.Route] < 0 {
+		l += " of " + p.Host
+	}
+	return l
+}
+
+func pageRoutes(items []Item) int {
+	seen := map[string]bool{}
+	for _, it := range items {
+		seen[it.Probe.RouteKey] = true
+	}
+	return len(seen)
+}
+
+var pageTitles = map[string]string{
+	origin.Unrelated: "Pages of any origin are permitted",
+	"containing":     "Pages whose origin contains a declared name are permitted",
+	origin.Beginning: "Pages whose origin begins like a declared one are permitted",
+	origin.Ending:    "Pages whose name ends like a declared one are permitted",
+	origin.Subdomain: "Pages of other names under the same domain are permitted",
+	origin.PlainHTTP: "Pages over plain http are permitted",
+	origin.OtherPort: "Pages on another port are permitted",
+	origin.NullPage:  "The origin null is permitted",
+	origin.FinalDot:  "A name with a final dot is permitted",
+}
+
+var fieldTitles = map[string]string{
+	origin.JOrigin:      "A page may do more than declared",
+	origin.JMethod:      "A page may use a method that is not declared for it",
+	origin.JCredentials: "A page may call with the user's cookies",
+	origin.JHeaders:     "A page may send header fields that are not declared",
+	origin.JMissing:     "A declared page is not permitted",
+	origin.JGuarded:     "The preflight asks for a credential",
+	origin.JExpose:      "A page cannot read a declared header field",
+	origin.JVary:        "Answers for one page can be cached for another",
+	origin.JRefusal:     "A page cannot read why it was refused",
+}
+
+func pageTitle(cause string) string {
+	rest := strings.TrimPrefix(cause, pageCause)
+	if t := pageTitles[rest]; t != "" {
+		return t
+	}
+	id, _, _ := strings.Cut(rest, " ")
+	return fieldTitles[id]
+}
+
+// minorPage says whether a gap between pages counts only a little.
+func minorPage(cause string) bool {
+	id, _, _ := strings.Cut(strings.TrimPrefix(cause, pageCause), " ")
+	return strings.HasPrefix(cause, pageCause) && (id == origin.JHeaders || id == origin.JExpose || id == origin.JVary || id == origin.JRefusal || id == "final")
+}
+
+func pageAdvice(cause string) string {
+	id, _, _ := strings.Cut(strings.TrimPrefix(cause, pageCause), " ")
+	switch id {
+	case origin.JMissing, origin.JGuarded:
+		return "Attach the policy where the page calls, in front of the guard: a preflight has no credential. Or take the permission out of the declaration."
+	case origin.JExpose:
+		return "Name the field in Access-Control-Expose-Headers."
+	case origin.JVary:
+		return "Send Vary: Origin on every answer of the route, also where no page is permitted."
+	case origin.JRefusal:
+		return "Write the permission before the guard decides, so that refusals carry it too."
+	case origin.JHeaders, origin.JMethod, origin.JCredentials:
+		return "Permit what the declaration names and nothing more, or declare it."
+	case "null":
+		return "Never permit null: a sandboxed frame of any page has it."
+	}
+	return "Compare the whole origin, scheme and port with it, with a list of permitted ones; permit nothing where it is not among them."
+}
