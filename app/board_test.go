@@ -59,14 +59,15 @@ func TestBoardOfTheDemo(t *testing.T) {
 		{"GET /v1/proposals/{proposal_id}", "tove", "d", "P", "P"},
 		{"GET /v1/proposals/{proposal_id}", "nightrun", "d", "=", "P"},
 		{"POST /v1/dome/slew", "imre", "f", "P", "P"},
-		{"POST /v1/people", "", "a", "L", "L"},
-		{"GET /v1/partners/feed", "imre", "r", "W", "W"},
-		{"GET /v1/partners/feed", "lanternfish", "a", "=", "W"},
-		{"GET /v1/downloads/{frame_id}", "", "r", "=", ""},
-		{"GET /v1/downloads/{frame_id}", "imre", "a", "=", ""},
-		{"GET /v1/console/overview", "odell", "a", "=", ""},
+		{"POST /v1/people", "", "a", "L", "P"},
+		{"GET /v1/partners/feed", "imre", "r", "W", "P"},
+		{"GET /v1/partners/feed", "lanternfish", "a", "=", "P"},
+		{"GET /v1/downloads/{frame_id}", "", "r", "=", "P"},
+		{"GET /v1/downloads/{frame_id}", "imre", "a", "=", "P"},
+		{"GET /v1/console/overview", "odell", "a", "=", "P"},
 		{"POST /v1/alerts", "relay", "a", "=", "U"},
-		{"GET /v1/sky/calendar", "imre", "a", "=", ""},
+		{"GET /v1/sky/calendar", "imre", "a", "=", "P"},
+		{"GET /healthz", "", "a", "=", ""},
 		{"GET /v0/proposals", "", "c", "X", "X"},
 		{"GET /v0/proposals", "imre", "c", "X", "X"},
 		{"GET /v0/proposals", "tove", "c", ".", "X"},
@@ -79,6 +80,13 @@ func TestBoardOfTheDemo(t *testing.T) {
 	}
 	assert.False(t, row(t, b, "GET /debug/vars").Declared)
 	assert.Equal(t, 4, b.Counts.Findings[verdict.Unprotected])
+	r := row(t, b, "GET /v1/proposals")
+	pages := map[string]string{}
+	for i, p := range b.Pages {
+		pages[p.ID] = r.Pages[i:i+1] + r.PageSeen[i:i+1] + r.PageDoes[i:i+1]
+	}
+	assert.Equal(t, map[string]string{"https://desk.fernhollow.example": "u=u", "https://sky.fernhollow.example": "sPu", "unrelated": "sPu", "beginning": "sPu", "ending": "sPu", "sibling": "sPu",
+		"plain http": "sPu", "other port": "sPu", "null": "sPu", "capitals": "n=n", "final dot": "sPu"}, pages, "any origin is mirrored")
 	require.NotNil(t, b.Sweep)
 	assert.Equal(t, b.Sweep.Planned, b.Sweep.Done)
 

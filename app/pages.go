@@ -37,7 +37,6 @@ func (r *run) page(p *probe.Probe, f *Fact) error {
 	if err != nil {
 		return r.withoutCredential(p, f, err)
 	}
-	o.Headers = append(o.Headers, [2]string{"Origin", p.Page})
 	without := o
 	without.Headers = slices.Clone(o.Headers)
 	x, err := send(o, p)

@@ -271,6 +271,9 @@ func howOften(d *declaration.Document, i int) SheetPart {
 		}
 		if u.Queue > 0 {
 			detail += fmt.Sprintf(", %d may wait", u.Queue)
+			if u.QueueFor > 0 {
+				detail += ", each for " + declaration.ShortDuration(u.QueueFor)
+			}
 		}
 		for _, f := range u.For {
 			list := make([]string, len(f.Amounts))

@@ -212,6 +212,9 @@ func findingOf(f verdict.Finding) contract.Finding {
 			col = "credential:" + probe.Ended
 		}
 		out.Column = &col
+		if len(parts) > 1 {
+			out.At = &parts[1]
+		}
 	}
 	return out
 }

@@ -1,10 +1,14 @@
 package server
 
 import (
+	"context"
+	"errors"
+	"fmt"
 	"strings"
 
 	"millgate/app"
 	"millgate/core/origin"
+	"millgate/format/har"
 	"millgate/server/contract"
 )
 
@@ -62,4 +66,75 @@ func pageOf(p app.ProbeView) contract.PageView {
 		out.Refusal = &e
 	}
 	return out
+}
+
+// JudgePages says what a browser makes of answers that are pasted or recorded.
+func (s *Server) JudgePages(_ context.Context, q contract.JudgePagesRequestObject) (contract.JudgePagesResponseObject, error) {
+	out := contract.PagesJudged{Pages: []contract.PageJudged{}, Problems: []string{}}
+	var list []app.JudgedPage
+	if text := deref(q.Body.Har); text != "" {
+		var problems []har.Problem
+		var err error
+		if list, problems, err = s.app.JudgeArchive([]byte(text)); err != nil {
+			return nil, fmt.Errorf("%w: %w", app.ErrInput, err)
+		}
+		for _, p := range problems {
+			out.Problems = append(out.Problems, fmt.Sprintf("line %d: %s", p.Line, p.Text))
+		}
+	} else {
+		r, err := pasted(*q.Body)
+		if err != nil {
+			return nil, fmt.Errorf("%w: %w", app.ErrInput, err)
+		}
+		list = s.app.JudgePages([]origin.Recorded{r})
+	}
+	for _, j := range list {
+		p := contract.PageJudged{Page: j.Recorded.Request.Page, Request: script(j.Recorded.Request), Url: j.Recorded.Request.URL, Route: j.Route, Does: j.Does.String(), Known: !j.Outcome.Unknown,
+			Steps: stepsOfPage(j.Outcome.Steps), Said: saidOf(j.Said), Browser: j.Browser, Readable: orEmpty(j.Outcome.Readable)}
+		if j.Want != nil {
+			w := j.Want.String()
+			p.Want = &w
+		}
+		out.Pages = append(out.Pages, p)
+	}
+	return contract.JudgePages200JSONResponse(out), nil
+}
+
+// pasted reads one request with the heads of its answers.
+func pasted(q contract.PageQuestion) (r origin.Recorded, err error) {
+	r.Request = origin.Request{Page: strings.TrimSpace(deref(q.Page)), Method: strings.TrimSpace(deref(q.Method)), URL: strings.TrimSpace(deref(q.Url)), Credentials: origin.Omit}
+	if q.Cookies != nil && *q.Cookies {
+		r.Request.Credentials = origin.Include
+	}
+	if r.Request.Page != origin.Null && origin.Of(r.Request.Page) != strings.TrimSuffix(r.Request.Page, "/") {
+		return r, fmt.Errorf("the page %q is no origin; write it like https://app.example, or null", r.Request.Page)
+	}
+	r.Request.Page = strings.TrimSuffix(r.Request.Page, "/")
+	if origin.Of(r.Request.URL) == "" {
+		return r, fmt.Errorf("%q is no address of a service; write it like https://api.example/v1/things", r.Request.URL)
+	}
+	if t := deref(q.Headers); strings.TrimSpace(t) != "" {
+		h, err := origin.ParseHead(t)
+		if err != nil {
+			return r, fmt.Errorf("headers of the script, %w", err)
+		}
+		r.Request.Headers = h.Headers
+	}
+	for _, x := range []struct {
+		what string
+		text *string
+		into **origin.Answer
+	}{{"preflight", q.Preflight, &r.Preflight}, {"answer", q.Answer, &r.Answer}} {
+		if t := deref(x.text); strings.TrimSpace(t) != "" {
+			a, err := origin.ParseHead(t)
+			if err != nil {
+				return r, fmt.Errorf("answer to the %s, %w", strings.Replace(x.what, "answer", "request", 1), err)
+			}
+			*x.into = &a
+		}
+	}
+	if r.Preflight == nil && r.Answer == nil {
+		return r, errors.New("paste the head of an answer: its status line and header fields")
+	}
+	return r, nil
 }

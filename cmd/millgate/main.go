@@ -43,7 +43,7 @@ func root() *cobra.Command {
 		SilenceErrors: true,
 		SilenceUsage:  true,
 	}
-	c.AddCommand(serveCommand(), demoCommand(), reviewCommand(), reachCommand(), diffCommand(), formatCommand(), schemaCommand(), sweepCommand(), tokensCommand(), standInCommand(), keepCommand())
+	c.AddCommand(serveCommand(), demoCommand(), reviewCommand(), reachCommand(), diffCommand(), formatCommand(), schemaCommand(), sweepCommand(), tokensCommand(), originsCommand(), standInCommand(), keepCommand())
 	return c
 }
 

@@ -98,7 +98,7 @@ func TestSweepExitCodes(t *testing.T) {
 		Plan     map[string]any
 	}
 	require.NoError(t, json.Unmarshal([]byte(out), &res))
-	require.Len(t, res.Findings, 17)
+	require.Len(t, res.Findings, 19)
 	for _, f := range res.Findings {
 		for _, k := range []string{"id", "kind", "route", "callers", "rung", "severity", "confidence", "reason", "owasp", "cwe"} {
 			assert.Contains(t, f, k)

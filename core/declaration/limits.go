@@ -16,7 +16,7 @@ import (
 )
 
 var (
-	quotaWords      = []string{"at", "allow", "counted_by", "model", "starts", "burst", "queue", "counts", "refuse_with", "count_per", "for", "exempt"}
+	quotaWords      = []string{"at", "allow", "counted_by", "model", "starts", "burst", "queue", "queue_for", "counts", "refuse_with", "count_per", "for", "exempt"}
 	permissionWords = []string{"methods", "headers", "expose", "credentials", "max_age"}
 	waiverWords     = []string{"check", "at", "of", "reason", "by", "until"}
 	countWords      = []string{"address", "identity", "key", "role", "host", "everyone"}
@@ -94,6 +94,8 @@ func (r *reader) quota(q pair) *Quota {
 			u.Burst = r.number(f.val, "burst", 1)
 		case "queue":
 			u.Queue = r.number(f.val, "queue", 0)
+		case "queue_for":
+			u.QueueFor = r.duration(f.val, "queue_for")
 		case "counts":
 			u.Counts = r.word(f.val, "counts", "all", "admitted")
 		case "refuse_with":

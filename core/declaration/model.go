@@ -466,12 +466,13 @@ type Quota struct {
 	Allow      []Amount   // all of them must have room
 	CountedBy  []CountKey // the first that the caller has
 	Model      Model
-	Starts     string // first-call or clock, for windows
-	Burst      int    // for buckets; 0 is the amount's count
-	Queue      int    // how many may wait
-	Counts     string // all or admitted
-	RefuseWith int    // status
-	PerRoute   bool   // one count for each route, not one for all
+	Starts     string        // first-call or clock, for windows
+	Burst      int           // for buckets; 0 is the amount's count
+	Queue      int           // how many may wait
+	QueueFor   time.Duration // how long one waits at most; 0 is without end
+	Counts     string        // all or admitted
+	RefuseWith int           // status
+	PerRoute   bool          // one count for each route, not one for all
 	For        []QuotaFor
 	Exempt     []Exemption
 }

@@ -38,7 +38,7 @@ const whole = `{
 "origins": [{"at": "/**", "allow": "none"}, {"at": "/a", "allow": {"https://x.example:8443": {"methods": ["GET"], "headers": ["a"], "expose": ["b"], "credentials": true, "max_age": "10m"}, "null": {}, "any": null}}],
 "quotas": {"fixed": {"at": "/a", "allow": ["8 per 5m", "40 per 1d"], "counted_by": "identity or address", "model": "fixed-window", "starts": "clock", "queue": 0, "counts": "admitted", "refuse_with": 503, "count_per": "route", "for": {"writer": "9 per 1m"}, "exempt": ["target:local", "reader", "identity:ann", "10.0.0.0/8", "::1"]},
   "bucket": {"at": "/a", "allow": "1 per 1s", "counted_by": "header:X-Client", "model": "token-bucket", "burst": 8}, "slide": {"at": "/a", "allow": "1 per 1s", "counted_by": "key", "model": "sliding-window"},
-  "one": {"at": ["/a"], "allow": 1, "counted_by": "everyone", "model": "concurrency", "queue": 2, "for": {"writer": 2}}},
+  "one": {"at": ["/a"], "allow": 1, "counted_by": "everyone", "model": "concurrency", "queue": 2, "queue_for": "5s", "for": {"writer": 2}}},
 "answers": {"401": {"type": "a/b", "headers": ["X"], "has": ["/a"]}, "errors": {"type": "a/b"}, "never": {"fields": ["p"], "text": ["t"]}, "schema": "exact", "login_page": {"location": "/login"}, "refused_when": {"status": 200, "has": "/error"}},
 "review": {"guesses": 1000, "guessed_in": "1d", "bearer": {"low": "1d", "medium": "1h", "high": "5m"}},
 "waivers": [{"check": "open-write", "at": "POST /b", "of": ["reader"], "reason": "because", "by": "me", "until": "2027-03-31"}]

@@ -21,7 +21,7 @@ const (
 	ReadAsUser             // the page reads what the user may, with the user's cookies
 )
 
-var doesWords = []string{"nothing", "send", "read", "read as the user"}
+var doesWords = []string{"nothing", "send blindly", "read", "read as the user"}
 
 func (d Does) String() string { return doesWords[d] }
 
@@ -224,6 +224,20 @@ func Judge(c Call, page Page, allow []declaration.Permission, s Seen, other *Ans
 		out = append(out, Judgement{ID: id, Sort: k, Header: header, Text: text})
 		return &out[len(out)-1]
 	}
+	able := func(b Browser) Ability { return Look(c, page.Origin, s, b) }
+	// A declared page is looked at with everything that the route needs: that
+	// it could read a refusal without its credential is no use to it.
+	full := Full(c, page.Origin)
+	if p != nil && !p.Credentials {
+		full.Credentials = Omit
+	}
+	if p != nil && got.Does <= want.Does && doesOf(full, runSeen(full, asDeclared(c, page.Origin, allow), Standard)) >= Read {
+		able = func(b Browser) Ability {
+			o := runSeen(full, s, b)
+			return Ability{Does: doesOf(full, o), Request: full, Outcome: o, Assumed: s.Answer == nil && o.Executed()}
+		}
+		got, want.Request = able(Standard), full
+	}
 	const ao, ac = "Access-Control-Allow-Origin", "Access-Control-Allow-Credentials"
 	switch {
 	case got.Does > want.Does:
@@ -234,8 +248,8 @@ func Judge(c Call, page Page, allow []declaration.Permission, s Seen, other *Ans
 		case p != nil && !slices.Contains(methodsOf(p), c.Method):
 			id, header = JMethod, "Access-Control-Allow-Methods"
 		}
-		say(id, Broader, header, fmt.Sprintf("A page of %s can %s; declared is: %s.", page.Origin, got.Does, plainly(want.Does)))
-	case got.Does < want.Does:
+		say(id, Broader, header, fmt.Sprintf("A page of %s can %s; the declaration lets it %s.", page.Origin, got.Does, plainly(want.Does)))
+	case got.Does < want.Does && (s.Preflight != nil || got.Outcome.Preflights == 0):
 		id, why, header := JMissing, "nothing permits it", ao
 		o := runSeen(want.Request, s, Standard)
 		if b := o.Blocked(); b != nil {
@@ -244,7 +258,7 @@ func Judge(c Call, page Page, allow []declaration.Permission, s Seen, other *Ans
 				id = JGuarded
 			}
 		}
-		say(id, Narrower, header, fmt.Sprintf("A page of %s must be able to %s, and can do %s: %s.", page.Origin, want.Does, got.Does, why))
+		say(id, Narrower, header, fmt.Sprintf("A page of %s must be able to %s, and can %s: %s.", page.Origin, want.Does, plainly(got.Does), why))
 	}
 	if page.ID == UpperCase && s.Answer != nil {
 		if v, ok := get(s.Answer.Headers, ao); ok && v != "*" {
@@ -271,8 +285,8 @@ func Judge(c Call, page Page, allow []declaration.Permission, s Seen, other *Ans
 			}
 		}
 	}
-	if ch := Look(c, page.Origin, s, Chromium); ch.Does != got.Does {
-		say(JBrowser, Note, "", fmt.Sprintf("By the standard's text a page here can %s; %s lets it %s (%s).", plainly(got.Does), Chromium.Name, plainly(ch.Does), departing(c, page.Origin, s)))
+	if does := able(Chromium).Does; does != got.Does {
+		say(JBrowser, Note, "", fmt.Sprintf("By the standard's text a page here can %s; %s lets it %s (%s).", plainly(got.Does), Chromium.Name, plainly(does), departing(able)))
 	}
 	return want, got, out
 }
@@ -357,13 +371,13 @@ func runSeen(q Request, s Seen, b Browser) Outcome {
 }
 
 // departing names what makes a browser decide otherwise than the standard.
-func departing(c Call, page string, s Seen) string {
-	base := Look(c, page, s, Chromium).Does
+func departing(able func(Browser) Ability) string {
+	base := able(Chromium).Does
 	var out []string
 	for _, d := range Chromium.Departs {
 		less := Chromium
 		less.Departs = slices.DeleteFunc(slices.Clone(less.Departs), func(o *Departure) bool { return o == d })
-		if Look(c, page, s, less).Does != base {
+		if able(less).Does != base {
 			out = append(out, d.Browser)
 		}
 	}

@@ -23,11 +23,11 @@ const (
 	Unrelated = "unrelated"
 	Beginning = "beginning"  // the declared name, then another domain
 	Ending    = "ending"     // another name that ends like the declared one
-	Subdomain = "subdomain"  // another name under the same domain
+	Subdomain = "sibling"    // another name under the same domain
 	PlainHTTP = "plain http" // http in place of https
 	OtherPort = "other port"
 	NullPage  = "null"
-	UpperCase = "upper case"
+	UpperCase = "capitals"
 	FinalDot  = "final dot" // the same name as DNS writes it in full
 )
 

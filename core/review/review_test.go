@@ -134,7 +134,7 @@ var cases = []struct {
 	{"password-guessable", "at 8 per 5m, a password among 100000 is guessed in 43 days", []string{"[8 per 5m, 100 per 1d]", "8 per 5m", "", "review: { guessed_in: 60d }\n"}, []string{"[8 per 5m, 100 per 1d]", "8 per 5m"}},
 	{"no-quota", "POST /v1/park is a command, and has no quota", []string{"general: { at: /v1/**", "general: { at: GET /v1/**"}, []string{"general: { at: /v1/**", "general: { at: [GET /v1/**, POST /v1/park]"}},
 	{"quota-never-binds", "2000 per 1h can never bind", []string{"60 per 1m, 2000", "30 per 1m, 2000"}, []string{"60 per 1m, 2000", "34 per 1m, 2000"}},
-	{"quota-never-binds", `the quota "late" can never bind`, []string{"  general:", "  late: { at: POST /v1/park, allow: 100 per 1m, counted_by: identity or address }\n  general:"}, []string{"  general:", "  late: { at: POST /v1/park, allow: 100 per 1m, counted_by: everyone }\n  general:"}},
+	{"quota-never-binds", `the quota "late" can never bind`, []string{"  general:", "  late: { at: POST /v1/park, allow: 120 per 1m, counted_by: identity or address }\n  general:"}, []string{"  general:", "  late: { at: POST /v1/park, allow: 100 per 1m, counted_by: everyone }\n  general:"}},
 	{"quota-by-header", "counts by the header X-Client, which the caller writes", []string{"counted_by: identity or address", "counted_by: header:X-Client"}, []string{"counted_by: identity or address", "counted_by: key or address"}},
 	{"scheme-unused", `nobody uses the scheme "door"`, []string{"lifetimes:\n", "  door: { kind: basic }\nlifetimes:\n"}, []string{"lifetimes:\n", "  door: { kind: api-key, in: query, name: k }\nlifetimes:\n", "by: key }", "by: [key, door] }"}},
 	{"secret-in-clear", "password stands here in clear", []string{"password: env:ANN", "password: hunter22"}, []string{"password: env:ANN", "password: kept:ANN"}},
@@ -252,21 +252,22 @@ func TestTimeFor(t *testing.T) {
 		want  time.Duration
 	}{
 		{declaration.FixedWindow, "8 per 5m", 0, 8, 0},
-		{declaration.FixedWindow, "8 per 5m", 0, 9, 5 * time.Minute},
+		{declaration.FixedWindow, "8 per 5m", 0, 9, time.Microsecond}, // at the edge of two windows
+		{declaration.FixedWindow, "8 per 5m", 0, 16, 5*time.Minute + 0},
 		{declaration.SlidingWindow, "8 per 5m", 0, 100000, 12499 * 5 * time.Minute},
 		{declaration.TokenBucket, "10 per 10s", 20, 20, 0},
 		{declaration.TokenBucket, "10 per 10s", 20, 120, 100 * time.Second},
-		{declaration.LeakyBucket, "10 per 10s", 0, 11, 10 * time.Second},
+		{declaration.LeakyBucket, "10 per 10s", 0, 11, time.Second},
 	} {
 		a, err := declaration.ParseAmount(c.a)
 		require.NoError(t, err)
-		got, ok := TimeFor(c.m, a, c.burst, c.n)
+		got, ok := TimeFor(&declaration.Quota{Model: c.m, Burst: c.burst}, a, c.n)
 		assert.True(t, ok)
 		assert.Equal(t, c.want, got, "%v", c)
 	}
-	_, ok := TimeFor(declaration.Concurrency, declaration.Amount{Count: 1}, 0, 5)
+	_, ok := TimeFor(&declaration.Quota{Model: declaration.Concurrency}, declaration.Amount{Count: 1}, 5)
 	assert.False(t, ok)
-	far, _ := TimeFor(declaration.FixedWindow, declaration.Amount{Count: 1, Per: 24 * time.Hour}, 0, 1<<40)
+	far, _ := TimeFor(&declaration.Quota{Model: declaration.FixedWindow}, declaration.Amount{Count: 1, Per: 24 * time.Hour}, 1<<40)
 	assert.Positive(t, far, "it does not wrap around")
 }
 

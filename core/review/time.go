@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"millgate/core/declaration"
+	"millgate/core/quota"
 )
 
 // say durations as people do.
@@ -188,7 +189,7 @@ func (v *reviewer) guessTime(i, n int) (slowest time.Duration, by *declaration.Q
 	for _, q := range v.d.QuotasAt[i] {
 		u := v.d.Quotas[q]
 		for _, a := range u.Allow {
-			if t, ok := TimeFor(u.Model, a, u.Burst, n); ok && (!limited || t > slowest) {
+			if t, ok := TimeFor(u, a, n); ok && (!limited || t > slowest) {
 				slowest, by, limited = t, u, true
 			}
 		}
@@ -196,32 +197,14 @@ func (v *reviewer) guessTime(i, n int) (slowest time.Duration, by *declaration.Q
 	return slowest, by, limited
 }
 
-// TimeFor is the least time in which n calls are let through, from the first
-// on. ok is false for a limiter that knows no time.
-func TimeFor(m declaration.Model, a declaration.Amount, burst, n int) (t time.Duration, ok bool) {
-	if a.Per <= 0 || a.Count <= 0 || m == declaration.Concurrency {
+// TimeFor is the least time in which n calls are let through by one amount of a
+// quota, from the first on. ok is false for a limiter that knows no time.
+func TimeFor(u *declaration.Quota, a declaration.Amount, n int) (t time.Duration, ok bool) {
+	if a.Per <= 0 || a.Count <= 0 || u.Model == declaration.Concurrency {
 		return 0, false
 	}
-	switch m {
-	case declaration.TokenBucket, declaration.LeakyBucket:
-		if burst == 0 {
-			burst = a.Count
-		}
-		if m == declaration.LeakyBucket {
-			burst = 1
-		}
-		return time.Duration(float64(max(0, n-burst)) * float64(a.Per) / float64(a.Count)), true
-	}
-	windows := (n + a.Count - 1) / a.Count
-	return saturated(a.Per, max(0, windows-1)), true
-}
-
-// saturated multiplies without wrapping around.
-func saturated(d time.Duration, n int) time.Duration {
-	if n > 0 && d > time.Duration(1<<63-1)/time.Duration(n) {
-		return time.Duration(1<<63 - 1)
-	}
-	return d * time.Duration(n)
+	ticks, _ := quota.Of(u, []declaration.Amount{a}).Within(int64(n))
+	return quota.Span(ticks), true
 }
 
 func passwordGuessable(v *reviewer, c *Check) {
@@ -237,7 +220,7 @@ func passwordGuessable(v *reviewer, c *Check) {
 		if !limited || t >= d.Assume.GuessedIn {
 			continue
 		}
-		perDay := max(1, int(float64(d.Assume.Guesses)/(d.Assume.GuessedIn.Hours()/24)))
+		perDay := max(1, int(float64(d.Assume.Guesses)/(1+d.Assume.GuessedIn.Hours()/24)))
 		var allow []string
 		for _, a := range by.Allow {
 			if a.Per < 24*time.Hour {
@@ -272,17 +255,14 @@ func noQuota(v *reviewer, c *Check) {
 	}
 }
 
-// bounds says whether amount a can never be reached, because b lets no more
-// than a's count through in any of a's windows.
-func bounds(b, a declaration.Amount) bool {
-	if a.Per <= 0 || b.Per <= 0 {
-		return a.Per == b.Per && b.Count <= a.Count
+// bounds says whether amount a of a quota can never be reached, because
+// another's amount b lets no more through.
+func bounds(of *declaration.Quota, b declaration.Amount, u *declaration.Quota, a declaration.Amount) bool {
+	if a == b {
+		return true
 	}
-	windows := int(a.Per/b.Per) + 1 // of b, that begin in one of a
-	if a.Per%b.Per == 0 {
-		windows = int(a.Per / b.Per)
-	}
-	return b.Count <= a.Count/max(1, windows)
+	s := append(quota.Of(u, []declaration.Amount{a}), quota.Of(of, []declaration.Amount{b})...)
+	return s.NeverBinds(0)
 }
 
 func quotaNeverBinds(v *reviewer, c *Check) {
@@ -290,7 +270,7 @@ func quotaNeverBinds(v *reviewer, c *Check) {
 	for _, u := range d.Quotas {
 		for x, a := range u.Allow {
 			for y, b := range u.Allow {
-				if x == y || !bounds(b, a) || x < y && bounds(a, b) {
+				if x == y || !bounds(u, b, u, a) || x < y && bounds(u, a, u, b) {
 					continue
 				}
 				rest := slices.Delete(slices.Clone(u.Allow), x, x+1)
@@ -316,7 +296,7 @@ func quotaNeverBinds(v *reviewer, c *Check) {
 				continue
 			}
 			if !slices.ContainsFunc(routes[x], func(i int) bool { return !slices.Contains(d.QuotasAt[i], y) }) && slices.ContainsFunc(o.Allow, func(b declaration.Amount) bool {
-				return !slices.ContainsFunc(u.Allow, func(a declaration.Amount) bool { return !bounds(b, a) })
+				return !slices.ContainsFunc(u.Allow, func(a declaration.Amount) bool { return !bounds(o, b, u, a) })
 			}) && (x > y || !slices.Equal(u.Allow, o.Allow)) {
 				v.say(u.Place, len(u.Name), "quota "+u.Name, -1, fmt.Sprintf("the quota %q can never bind: %q counts the same calls and lets no more through", u.Name, o.Name), "remove it, or make it narrower",
 					fixed("Remove the quota", declaration.Edit{Section: "quotas", Item: u.Name}))

@@ -88,6 +88,8 @@ func Gather(d *declaration.Document, items []Item) []Finding {
 			}
 			kind := g.Kind
 			switch {
+			case it.Probe.Kind == probe.Origin:
+				route, cause = pages.bundle(d, it.Probe, kind, cause)
 			case done[route] != "" && (g.Cause == "carried out" || g.Kind == WrongRefusal && g.Subject != "answer" && it.Probe.Unsafe()):
 				kind, cause = done[route], "carried out"
 			case open[route] && (g.Kind == Unprotected || it.Probe.Kind == probe.Credential || g.Kind == OverPermissive && g.Subject != "body"):
@@ -125,9 +127,6 @@ func Gather(d *declaration.Document, items []Item) []Finding {
 			}
 			if cause == "way "+probe.PastGateway && past > 1 {
 				route = PastAll
-			}
-			if it.Probe.Kind == probe.Origin {
-				route, cause = pages.bundle(d, it.Probe, kind, cause)
 			}
 			key := string(kind) + "|" + route + "|" + cause
 			if seen[key] {

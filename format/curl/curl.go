@@ -32,6 +32,9 @@ func open(s string) string {
 // record parameter.
 func Command(d *declaration.Document, t *declaration.Target, p *probe.Probe, recordID string) string {
 	q := probe.Build(d, p, recordID)
+	if p.PreflightOnly {
+		q, _ = probe.Preflight(d, p, recordID) // that it asks is why it was planned
+	}
 	base := t.Base
 	switch q.Host {
 	case "":

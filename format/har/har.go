@@ -1,5 +1,6 @@
 // Package har reads requests from HTTP archives (HAR 1.2), as browsers save
-// them. Header fields and cookies are not read at all.
+// them. Read leaves header fields and cookies out; Heads keeps those that the
+// CORS protocol looks at, and of a cookie or a credential only that it is there.
 package har
 
 import (
@@ -12,6 +13,7 @@ import (
 	"strings"
 
 	"millgate/core/inventory"
+	"millgate/core/origin"
 )
 
 // ErrFormat is wrapped when the text is not an archive.
@@ -31,8 +33,9 @@ type Request struct {
 
 type entry struct {
 	Request struct {
-		Method   string `json:"method"`
-		URL      string `json:"url"`
+		Method   string  `json:"method"`
+		URL      string  `json:"url"`
+		Headers  []field `json:"headers"`
 		PostData *struct {
 			MimeType string `json:"mimeType"`
 			Text     string `json:"text"`
@@ -43,39 +46,80 @@ type entry struct {
 		} `json:"postData"`
 	} `json:"request"`
 	Response struct {
-		Status int `json:"status"`
+		Status  int     `json:"status"`
+		Headers []field `json:"headers"`
 	} `json:"response"`
+}
+
+type field struct {
+	Name  string `json:"name"`
+	Value string `json:"value"`
 }
 
 // Read reads an archive entry by entry, so that one that is cut off or broken
 // in the middle still gives what stands before.
 func Read(text []byte) (out []Request, problems []Problem, err error) {
+	problems, err = each(text, func(e entry, at int) error {
+		r, err := request(e)
+		if err == nil {
+			r.Line = at
+			out = append(out, r)
+		}
+		return err
+	})
+	return out, problems, err
+}
+
+// Heads reads the requests of pages with the heads of their answers.
+func Heads(text []byte) (out []origin.Exchange, problems []Problem, err error) {
+	problems, err = each(text, func(e entry, _ int) error {
+		if _, err := request(e); err != nil {
+			return err
+		}
+		x := origin.Exchange{Method: e.Request.Method, URL: e.Request.URL, Body: e.Request.PostData != nil, Answer: origin.Answer{Status: e.Response.Status}}
+		for _, h := range e.Request.Headers {
+			v := h.Value
+			switch strings.ToLower(h.Name) {
+			case "authorization", "cookie":
+				v = "…"
+			}
+			x.Headers = append(x.Headers, [2]string{h.Name, v})
+		}
+		for _, h := range e.Response.Headers {
+			if !strings.EqualFold(h.Name, "Set-Cookie") {
+				x.Answer.Headers = append(x.Answer.Headers, [2]string{h.Name, h.Value})
+			}
+		}
+		out = append(out, x)
+		return nil
+	})
+	return out, problems, err
+}
+
+// each walks through the entries; what f says becomes a problem of its entry.
+func each(text []byte, f func(e entry, line int) error) (problems []Problem, err error) {
 	text = bytes.TrimPrefix(text, []byte("\xef\xbb\xbf"))
 	d := json.NewDecoder(bytes.NewReader(text))
 	line := func() int { return bytes.Count(text[:min(len(text), int(d.InputOffset()))], []byte("\n")) + 1 }
 	if err := enter(d, "log", "entries"); err != nil {
-		return nil, nil, fmt.Errorf("%w: %v", ErrFormat, err)
+		return nil, fmt.Errorf("%w: %v", ErrFormat, err)
 	}
 	for n := 1; d.More(); n++ {
 		at := line()
 		var raw json.RawMessage
 		if err := d.Decode(&raw); err != nil {
-			return out, append(problems, Problem{line(), fmt.Sprintf("the archive breaks off in entry %d: %v", n, plain(err))}), nil
+			return append(problems, Problem{line(), fmt.Sprintf("the archive breaks off in entry %d: %v", n, plain(err))}), nil
 		}
 		var e entry
 		if err := json.Unmarshal(raw, &e); err != nil {
 			problems = append(problems, Problem{at, fmt.Sprintf("entry %d: %v", n, plain(err))})
 			continue
 		}
-		r, err := request(e)
-		if err != nil {
+		if err := f(e, at); err != nil {
 			problems = append(problems, Problem{at, fmt.Sprintf("entry %d: %v", n, err)})
-			continue
 		}
-		r.Line = at
-		out = append(out, r)
 	}
-	return out, problems, nil
+	return problems, nil
 }
 
 func plain(err error) string {

@@ -456,7 +456,10 @@ type Explanation struct {
 
 // Finding defines model for Finding.
 type Finding struct {
-	Advice  string   `json:"advice"`
+	Advice string `json:"advice"`
+
+	// At The board's row that shows it best
+	At      *string  `json:"at,omitempty"`
 	Callers []string `json:"callers"`
 
 	// Column The board's column that shows it best
@@ -653,6 +656,49 @@ type Page struct {
 	Says   string `json:"says"`
 }
 
+// PageJudged defines model for PageJudged.
+type PageJudged struct {
+	// Browser Where the browser decides otherwise than the standard
+	Browser string `json:"browser"`
+	Does    string `json:"does"`
+
+	// Known False when an answer is missing
+	Known    bool     `json:"known"`
+	Page     string   `json:"page"`
+	Readable []string `json:"readable"`
+	Request  string   `json:"request"`
+
+	// Route Empty when the inventory does not have it
+	Route string     `json:"route"`
+	Said  []PageSaid `json:"said"`
+	Steps []PageStep `json:"steps"`
+	Url   string     `json:"url"`
+
+	// Want What the declaration lets the page do; absent without a route
+	Want *string `json:"want,omitempty"`
+}
+
+// PageQuestion A HAR archive, or one request with the heads of its answers
+type PageQuestion struct {
+	// Answer The head of the answer, as pasted
+	Answer *string `json:"answer,omitempty"`
+
+	// Cookies The user's cookies go with it
+	Cookies *bool   `json:"cookies,omitempty"`
+	Har     *string `json:"har,omitempty"`
+
+	// Headers As the script sets them, one on a line
+	Headers *string `json:"headers,omitempty"`
+	Method  *string `json:"method,omitempty"`
+
+	// Page The page's origin
+	Page *string `json:"page,omitempty"`
+
+	// Preflight The head of the answer to the preflight, as pasted
+	Preflight *string `json:"preflight,omitempty"`
+	Url       *string `json:"url,omitempty"`
+}
+
 // PageSaid defines model for PageSaid.
 type PageSaid struct {
 	Header string       `json:"header"`
@@ -695,6 +741,12 @@ type PageView struct {
 
 	// Want What the declaration lets it do
 	Want string `json:"want"`
+}
+
+// PagesJudged defines model for PagesJudged.
+type PagesJudged struct {
+	Pages    []PageJudged `json:"pages"`
+	Problems []string     `json:"problems"`
 }
 
 // Plan defines model for Plan.
@@ -1293,6 +1345,9 @@ type ImportRoutesJSONRequestBody = ImportChoice
 // PreviewImportJSONRequestBody defines body for PreviewImport for application/json ContentType.
 type PreviewImportJSONRequestBody = ImportRequest
 
+// JudgePagesJSONRequestBody defines body for JudgePages for application/json ContentType.
+type JudgePagesJSONRequestBody = PageQuestion
+
 // ProbeAgainJSONRequestBody defines body for ProbeAgain for application/json ContentType.
 type ProbeAgainJSONRequestBody ProbeAgainJSONBody
 
@@ -1379,6 +1434,9 @@ type ServerInterface interface {
 	// PreviewImport What an import would do
 	// (POST /api/import/preview)
 	PreviewImport(w http.ResponseWriter, r *http.Request)
+	// JudgePages Say what a browser makes of answers that are pasted or recorded, without a target
+	// (POST /api/origins/judge)
+	JudgePages(w http.ResponseWriter, r *http.Request)
 	// GetPlan What a sweep would send
 	// (GET /api/plan)
 	GetPlan(w http.ResponseWriter, r *http.Request, params GetPlanParams)
@@ -1562,6 +1620,12 @@ func (_ Unimplemented) ImportRoutes(w http.ResponseWriter, r *http.Request) {
 // PreviewImport What an import would do
 // (POST /api/import/preview)
 func (_ Unimplemented) PreviewImport(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// JudgePages Say what a browser makes of answers that are pasted or recorded, without a target
+// (POST /api/origins/judge)
+func (_ Unimplemented) JudgePages(w http.ResponseWriter, r *http.Request) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -2072,6 +2136,20 @@ func (siw *ServerInterfaceWrapper) PreviewImport(w http.ResponseWriter, r *http.
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.PreviewImport(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// JudgePages operation middleware
+func (siw *ServerInterfaceWrapper) JudgePages(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.JudgePages(w, r)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -2962,6 +3040,9 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 		r.Post(options.BaseURL+"/api/tokens/audit", wrapper.AuditTokens)
 	})
 	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/origins/judge", wrapper.JudgePages)
+	})
+	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/api/sessions", wrapper.GetSessions)
 	})
 	r.Group(func(r chi.Router) {
@@ -3586,6 +3667,45 @@ type PreviewImportdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response PreviewImportdefaultApplicationProblemPlusJSONResponse) VisitPreviewImportResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type JudgePagesRequestObject struct {
+	Body *JudgePagesJSONRequestBody
+}
+
+type JudgePagesResponseObject interface {
+	VisitJudgePagesResponse(w http.ResponseWriter) error
+}
+
+type JudgePages200JSONResponse PagesJudged
+
+func (response JudgePages200JSONResponse) VisitJudgePagesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type JudgePagesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response JudgePagesdefaultApplicationProblemPlusJSONResponse) VisitJudgePagesResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -4726,6 +4846,9 @@ type StrictServerInterface interface {
 	// PreviewImport What an import would do
 	// (POST /api/import/preview)
 	PreviewImport(ctx context.Context, request PreviewImportRequestObject) (PreviewImportResponseObject, error)
+	// JudgePages Say what a browser makes of answers that are pasted or recorded, without a target
+	// (POST /api/origins/judge)
+	JudgePages(ctx context.Context, request JudgePagesRequestObject) (JudgePagesResponseObject, error)
 	// GetPlan What a sweep would send
 	// (GET /api/plan)
 	GetPlan(ctx context.Context, request GetPlanRequestObject) (GetPlanResponseObject, error)
@@ -5306,6 +5429,37 @@ func (sh *strictHandler) PreviewImport(w http.ResponseWriter, r *http.Request) {
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(PreviewImportResponseObject); ok {
 		if err := validResponse.VisitPreviewImportResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// JudgePages operation middleware
+func (sh *strictHandler) JudgePages(w http.ResponseWriter, r *http.Request) {
+	var request JudgePagesRequestObject
+
+	var body JudgePagesJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.JudgePages(ctx, request.(JudgePagesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "JudgePages")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(JudgePagesResponseObject); ok {
+		if err := validResponse.VisitJudgePagesResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {

@@ -29,6 +29,9 @@ export type ImportRequest = components['schemas']['ImportRequest']
 export type TokenView = components['schemas']['TokenView']
 export type Session = components['schemas']['Session']
 export type Audited = components['schemas']['Audited']
+export type PageQuestion = components['schemas']['PageQuestion']
+export type PageJudged = components['schemas']['PageJudged']
+export type PagesJudged = components['schemas']['PagesJudged']
 export type Event = components['schemas']['Event']
 
 const client = createClient<paths>({ baseUrl: '' })

@@ -621,6 +621,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/origins/judge": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say what a browser makes of answers that are pasted or recorded, without a target */
+        post: operations["judgePages"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sessions": {
         parameters: {
             query?: never;
@@ -852,6 +869,43 @@ export interface components {
             preflight?: components["schemas"]["Exchange"];
             refusal?: components["schemas"]["Exchange"];
         };
+        /** @description A HAR archive, or one request with the heads of its answers */
+        PageQuestion: {
+            har?: string;
+            /** @description The page's origin */
+            page?: string;
+            method?: string;
+            url?: string;
+            /** @description As the script sets them, one on a line */
+            headers?: string;
+            /** @description The user's cookies go with it */
+            cookies?: boolean;
+            /** @description The head of the answer to the preflight, as pasted */
+            preflight?: string;
+            /** @description The head of the answer, as pasted */
+            answer?: string;
+        };
+        PageJudged: {
+            page: string;
+            request: string;
+            url: string;
+            /** @description Empty when the inventory does not have it */
+            route: string;
+            /** @description What the declaration lets the page do; absent without a route */
+            want?: string;
+            does: string;
+            /** @description False when an answer is missing */
+            known: boolean;
+            steps: components["schemas"]["PageStep"][];
+            said: components["schemas"]["PageSaid"][];
+            /** @description Where the browser decides otherwise than the standard */
+            browser: string;
+            readable: string[];
+        };
+        PagesJudged: {
+            pages: components["schemas"]["PageJudged"][];
+            problems: string[];
+        };
         PageStep: {
             name: string;
             text: string;
@@ -952,6 +1006,8 @@ export interface components {
             owasp: string;
             cwe: number;
             crossings: number;
+            /** @description The board's row that shows it best */
+            at?: string;
             /** @description The board's column that shows it best */
             column?: string;
         };
@@ -2507,6 +2563,31 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Audited"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    judgePages: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PageQuestion"];
+            };
+        };
+        responses: {
+            /** @description What comes of each request of a page */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PagesJudged"];
                 };
             };
             default: components["responses"]["Problem"];

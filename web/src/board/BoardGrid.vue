@@ -321,7 +321,7 @@ const id = (r: number, c: number) => `cell-${r}-${c}`
           >
             <b>{{ h.label }}</b><small>{{ h.sub }}</small>
           </button>
-          <div v-else :title="`${h.label}, ${h.sub}`">
+          <div v-else :title="h.title ?? `${h.label}, ${h.sub}`">
             <b>{{ h.label }}</b><small>{{ h.sub }}</small>
           </div>
         </div>

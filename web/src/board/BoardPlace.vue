@@ -13,6 +13,7 @@ import BoardGrid from './BoardGrid.vue'
 import EditBar from './EditBar.vue'
 import { parse } from './filter'
 import FilterLine from './FilterLine.vue'
+import JudgePages from './JudgePages.vue'
 import KindChips from './KindChips.vue'
 import { lenses, type Head, type ShownRow } from './lens'
 
@@ -35,6 +36,7 @@ const selected = computed(() =>
   url.query.route ? { route: String(url.query.route), caller: String(url.query.caller ?? '') } : null,
 )
 const second = ref<{ route: string; caller: string } | null>(null)
+const judging = ref(false)
 const worklist = computed(() => url.query.list === 'not-fair')
 const sheet = computed(() => (url.query.sheet ? String(url.query.sheet) : ''))
 
@@ -207,6 +209,11 @@ function sentence(x: Crossing): string {
       : 'no answer'
     : 'nothing yet'
   const what = p && x.probes.length > 1 ? ` (${p.label})` : ''
+  if (p?.page) {
+    const got = p.page.got ? `can ${p.page.got === 'nothing' ? 'do nothing' : p.page.got}` : 'not asked yet'
+    return `${x.label} at ${x.route}: declared is ${p.page.want}; ${got}`
+  }
+  if (x.caller.startsWith('origin:')) return `${x.label} at ${x.route}: ${x.left[0]?.why ?? 'not asked'}`
   const who = x.caller.startsWith('credential:') ? `credential (${x.caller.slice(11)})` : x.caller || 'nobody'
   return `${who} at ${x.route}${what}: expected ${p?.expected ?? x.expected}${why ? `, ${why}` : ''}; observed: ${seen}`
 }
@@ -296,12 +303,14 @@ useKeys([
             </button>
             <span>{{ lens.question }}</span>
           </div>
-          <NButton v-if="!editing" size="small" title="Edit the rules on the board (e)" @click="edit(true)"
+          <NButton v-if="lens.id === 'origins'" size="small" @click="judging = true">Judge answers…</NButton>
+          <NButton v-else-if="!editing" size="small" title="Edit the rules on the board (e)" @click="edit(true)"
             >Edit rules</NButton
           >
           <FilterLine ref="line" v-model="q" :board="board" :wrong="filter?.wrong ?? []" @leave="grid?.focus()" />
         </div>
       </div>
+      <JudgePages v-model:show="judging" />
       <EditBar v-if="editing" :board="board" :picked="picked" @clear="picked = new Map()" @done="edit(false)" />
       <div v-if="board.errors" class="note">
         The declaration has {{ board.errors === 1 ? 'an error' : `${board.errors} errors` }}, so nothing can be judged.

@@ -30,7 +30,7 @@ const emit = defineEmits<{
 const cells = computed(() => props.heads.slice(props.from, props.to).map((h) => props.lens.cell(props.row, h)))
 
 const dots: Record<string, string> = { low: '·', medium: '··', high: '···' }
-const gates: Record<string, string> = { a: 'open', d: 'some' }
+const gates: Record<string, string> = { a: 'open', d: 'some', s: 'oneway', u: 'user' }
 const words: Record<string, string> = { '=': 'agrees', '?': 'unproven', '.': 'not probed yet' }
 
 function chosen(h: Head): boolean {
@@ -215,6 +215,13 @@ i.open {
 }
 i.some {
   --gate: url("data:image/svg+xml,%3Csvg xmlns='http://www.w3.org/2000/svg' viewBox='0 0 20 20' stroke='%23000' fill='none' stroke-width='1.6'%3E%3Cpath d='M3.5 6v9M16.5 3.5v11'/%3E%3Cpath stroke-dasharray='2.4 1.8' d='M3.5 10L15.5 2.5'/%3E%3C/svg%3E");
+}
+/* What goes in and of which nothing comes back; and open, with somebody's cookies. */
+i.oneway {
+  --gate: url("data:image/svg+xml,%3Csvg xmlns='http://www.w3.org/2000/svg' viewBox='0 0 20 20' stroke='%23000' fill='none' stroke-width='1.6'%3E%3Cpath d='M3.5 3.5v11M16.5 3.5v11M3.5 9h8M9 6.5L11.8 9L9 11.5'/%3E%3C/svg%3E");
+}
+i.user {
+  --gate: url("data:image/svg+xml,%3Csvg xmlns='http://www.w3.org/2000/svg' viewBox='0 0 20 20' stroke='%23000' fill='none' stroke-width='1.6'%3E%3Cpath d='M3.5 6v9M16.5 3.5v11M3.5 10L15.5 2.5'/%3E%3Ccircle cx='10' cy='12.4' r='2.1' fill='%23000' stroke='none'/%3E%3C/svg%3E");
 }
 i.dot::after,
 i.ring::after {

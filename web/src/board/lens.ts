@@ -8,6 +8,7 @@ export interface Head {
   columns: number[] // indexes into the board's columns
   folded: boolean
   index?: number // of a lens whose columns are no callers
+  title?: string // what it stands for, where the label is short
 }
 
 /** What a cell shows. */
@@ -26,6 +27,7 @@ export interface Lens {
   id: string
   name: string
   question: string
+  prefix?: string // of its columns' keys, where they are no callers
   heads(b: Board, open: Set<number>): Head[]
   cell(r: ShownRow, h: Head): Cell
   expectation(letter: string): string
@@ -90,6 +92,7 @@ export const tokens: Lens = {
   id: 'tokens',
   name: 'Tokens',
   question: 'what does the lock accept?',
+  prefix: 'credential:',
   heads(b) {
     return b.ways.map((w, i) => ({ key: `credential:${w}`, label: w, sub: '', columns: [], folded: false, index: i }))
   },
@@ -102,4 +105,48 @@ export const tokens: Lens = {
   },
 }
 
-export const lenses: Lens[] = [access, tokens]
+const pageWords: Record<string, string> = {
+  n: 'nothing, and a browser does nothing for it',
+  s: 'send blindly',
+  a: 'read, without the user’s cookies',
+  u: 'read as the user, with the cookies',
+  '-': 'no such page here',
+}
+// A gate is drawn alike where the same comes of it: nothing is a bar that is
+// down, reading one that is up.
+const pageGates: Record<string, string> = { r: 'a' }
+
+/** A declared origin's first label tells it from the others. */
+function named(origin: string): { label: string; sub: string } {
+  const host = origin.replace(/^https:\/\//, '')
+  const cut = host.includes('://') ? -1 : host.indexOf('.')
+  return cut > 0 ? { label: host.slice(0, cut), sub: host.slice(cut) } : { label: host, sub: 'declared' }
+}
+
+/** Which pages can call? */
+export const origins: Lens = {
+  id: 'origins',
+  name: 'Origins',
+  question: 'which pages can call?',
+  prefix: 'origin:',
+  heads(b) {
+    return b.pages.map((p, i) => ({
+      key: `origin:${p.id}`,
+      ...(p.hostile ? { label: p.id, sub: 'hostile' } : named(p.origin)),
+      columns: [],
+      folded: false,
+      index: i,
+      title: p.hostile ? `${p.says}: ${p.origin}` : p.origin,
+    }))
+  },
+  cell(r, h) {
+    const i = h.index ?? 0
+    const want = r.pages[i] ?? '-'
+    return { expect: pageGates[want] ?? want, verdict: r.pageSeen[i] ?? '.', inferred: false, pending: false }
+  },
+  expectation(letter) {
+    return pageWords[letter] ?? letter
+  },
+}
+
+export const lenses: Lens[] = [access, tokens, origins]

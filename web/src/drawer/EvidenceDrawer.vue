@@ -11,6 +11,7 @@ import { running, target, version } from '../state/workspace'
 import { isGap, kindName } from '../theme/kinds'
 import ExchangeView from './ExchangeView.vue'
 import LadderList from './LadderList.vue'
+import PageSteps from './PageSteps.vue'
 
 const props = defineProps<{
   route: string
@@ -194,7 +195,8 @@ function drag(e: PointerEvent) {
           </div>
           <p class="faint">{{ differs ? `They first differ at rung ${differs}.` : 'They do not differ.' }}</p>
         </section>
-        <section v-else-if="!probe?.steps">
+        <PageSteps v-else-if="probe?.page" :page="probe.page" :reason="probe.reason" :file="x.file" :line="x.line" />
+        <section v-else-if="!probe?.steps && !caller.startsWith('origin:')">
           <h2>Ladder</h2>
           <LadderList
             v-if="ladder.length"
@@ -240,11 +242,19 @@ function drag(e: PointerEvent) {
             <ExchangeView v-if="s.exchange" :exchange="s.exchange" />
           </details>
         </section>
+        <section v-if="probe?.page?.preflight">
+          <h2>Preflight</h2>
+          <ExchangeView :exchange="probe.page.preflight" />
+        </section>
         <section v-if="probe?.exchange">
           <h2 :title="exact(probe.exchange.at)">
             Exchange, {{ Math.max(1, Math.round(probe.exchange.ms)) }} ms, {{ ago(probe.exchange.at, now) }}
           </h2>
           <ExchangeView :exchange="probe.exchange" />
+        </section>
+        <section v-if="probe?.page?.refusal">
+          <h2>The same without its credential</h2>
+          <ExchangeView :exchange="probe.page.refusal" />
         </section>
         <section v-if="probe && (probe.control || probe.isControl || probe.readBack)">
           <h2>Control</h2>

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { lenses } from '../../board/lens'
 import { computed, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { api, ask, message, type Finding } from '../../api/client'
@@ -24,6 +25,11 @@ watch(
 )
 function toggle(f: Finding) {
   void router.replace({ query: open.value === f.id ? {} : { id: f.id } })
+}
+
+/** The lens whose columns have it. */
+function lensOf(column?: string): string | undefined {
+  return lenses.find((l) => l.prefix && column?.startsWith(l.prefix))?.id
 }
 </script>
 
@@ -84,7 +90,11 @@ function toggle(f: Finding) {
                   }}<template v-if="f.inferred.length">; inferred: {{ f.inferred.join(', ') }}</template>
                 </p>
                 <p class="faint">{{ f.name }} · {{ f.owasp }} · CWE-{{ f.cwe }} · {{ f.id }}</p>
-                <RouterLink :to="{ name: 'board', query: { route: f.route, caller: f.column || undefined } }"
+                <RouterLink
+                  :to="{
+                    name: 'board',
+                    query: { lens: lensOf(f.column), route: f.at ?? f.route, caller: f.column || undefined },
+                  }"
                   >See the evidence on the board</RouterLink
                 >
               </td>

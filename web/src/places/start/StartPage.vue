@@ -55,7 +55,7 @@ function empty() {
     <aside v-if="!begun" class="sheet demo">
       <h1>Open the demo</h1>
       <p>
-        A made-up observatory that shares telescope time: fifty routes, eight callers, and a service with fourteen
+        A made-up observatory that shares telescope time: fifty routes, eight callers, and a service with fifteen
         things wrong. It runs on this machine only.
       </p>
       <NButton type="primary" :loading="busy" @click="demo">Open the demo</NButton>

@@ -1,0 +1,448 @@
+// Package quota has exact models of limiters, and answers what they come to:
+// how many calls an interval lets through in the worst case, how long a call
+// waits, how long a number of attempts takes, what a window's edge, several
+// nodes and a restart add.
+//
+// # Models
+//
+// N calls per W, in five kinds:
+//
+//   - fixed window: at most N in each window of length W. Windows stand on the
+//     clock, or the first call after one has ended begins the next;
+//   - sliding window: at most N in any interval of length W (a log of calls); or
+//     the approximation with two counters, which takes the count of the window
+//     before in the share that it still overlaps;
+//   - token bucket: B tokens, N are added in each W, a call takes one. The leaky
+//     bucket that refuses at once is the same thing seen from below: it holds B
+//     and N leak out in each W;
+//   - leaky bucket with a queue: what does not fit waits for its turn;
+//   - concurrency: at most N at the same time.
+//
+// Any of them may have a queue: Q calls may wait, oldest first, each for a
+// limited time. A stack admits what all of its members admit.
+//
+// # Time
+//
+// Time is an argument, a whole number of ticks of one microsecond since some
+// instant on the clock (Tick). Nothing is rounded, so that a simulation is
+// exact. Calls must come in order of time.
+//
+// # Ceiling
+//
+// The ceiling of an interval of d ticks is the most calls that begin in any
+// [t, t+d), over every pattern of calls and every past. For one limiter:
+//
+//	window on the clock    N · (1 + ⌈(d−1)/W⌉)
+//	window of first call   the greater of N · ⌈d/W⌉ and N − 1 + N · ⌈(d−1)/W⌉
+//	sliding log            N · ⌈d/W⌉
+//	bucket                 B + ⌊(d−1) · N / W⌋
+//	concurrency            N · (1 + ⌊(d−1)/h⌋), where each call takes h at least
+//
+// So 8 per 5 min in windows on the clock let 16 calls through in a moment: 8 at
+// the end of one window, 8 at the beginning of the next.
+package quota
+
+import (
+	"math"
+	"math/bits"
+	"slices"
+	"time"
+)
+
+// Tick is the unit of time.
+const Tick = time.Microsecond
+
+// Ticks are the ticks of a duration, at least one for anything above zero.
+func Ticks(d time.Duration) int64 {
+	if d <= 0 {
+		return 0
+	}
+	return max(1, int64(d/Tick))
+}
+
+// Kind of a limiter.
+type Kind string
+
+const (
+	FixedClock  Kind = "fixed window on the clock"
+	FixedFirst  Kind = "fixed window from the first call"
+	SlidingLog  Kind = "sliding window"
+	TwoCounters Kind = "sliding window of two counters"
+	Bucket      Kind = "bucket"
+	Concurrent  Kind = "concurrency"
+)
+
+// Limit is one limiter. The zero Limit lets nothing through.
+type Limit struct {
+	Kind     Kind
+	N        int64 // calls
+	W        int64 // per this many ticks; for concurrency the least that a call takes, 0 when it is not known
+	Burst    int64 // for buckets
+	Queue    int64 // how many may wait
+	Timeout  int64 // ticks that one waits at most; 0 is without end
+	CountAll bool  // refused calls count too: for the sliding log, which then stays shut to a caller who does not pause
+}
+
+// Decision about one call.
+type Decision struct {
+	OK    bool
+	At    int64 // when it begins: later than it came when it waited
+	Retry int64 // when refused: the first tick at which one call would be admitted; math.MaxInt64 when never
+}
+
+// Limiter decides calls in order of time. A call takes hold ticks, which
+// matters for concurrency alone.
+type Limiter interface {
+	// First is the first tick from t on at which a call would be admitted, if
+	// nothing comes before it; math.MaxInt64 when there is none.
+	First(t int64) int64
+	// Take admits a call at tick t, which First gave.
+	Take(t, hold int64)
+	// Refuse is told of a call that was refused at tick t.
+	Refuse(t int64)
+	// Reset forgets all that was counted, as a restart does.
+	Reset()
+}
+
+// never is later than anything.
+const never = math.MaxInt64
+
+// New makes the limiter without its queue; Gate adds that.
+func New(l Limit) Limiter {
+	switch l.Kind {
+	case FixedClock:
+		return &fixed{n: l.N, w: l.W, clock: true, end: math.MinInt64}
+	case FixedFirst:
+		return &fixed{n: l.N, w: l.W, end: math.MinInt64}
+	case SlidingLog:
+		return &sliding{n: l.N, w: l.W, all: l.CountAll}
+	case TwoCounters:
+		return &twoCounters{n: l.N, w: l.W, start: math.MinInt64}
+	case Bucket:
+		return newBucket(l)
+	case Concurrent:
+		return &concurrent{n: l.N}
+	}
+	return closed{}
+}
+
+type closed struct{}
+
+func (closed) First(int64) int64 { return never }
+func (closed) Take(int64, int64) {}
+func (closed) Refuse(int64)      {}
+func (closed) Reset()            {}
+
+// floorDiv rounds towards minus infinity; b is positive.
+func floorDiv(a, b int64) int64 {
+	q := a / b
+	if a%b < 0 {
+		q--
+	}
+	return q
+}
+
+func ceilDiv(a, b int64) int64 { return -floorDiv(-a, b) }
+
+// fixed counts in windows.
+type fixed struct {
+	n, w, count, end int64
+	clock            bool
+}
+
+func (f *fixed) First(t int64) int64 {
+	switch {
+	case f.n < 1:
+		return never
+	case t >= f.end || f.count < f.n:
+		return t
+	}
+	return f.end
+}
+
+func (f *fixed) Take(t, _ int64) {
+	if t >= f.end {
+		f.count = 0
+		if f.clock {
+			f.end = (floorDiv(t, f.w) + 1) * f.w
+		} else {
+			f.end = t + f.w
+		}
+	}
+	f.count++
+}
+
+func (f *fixed) Refuse(int64) {}
+func (f *fixed) Reset()       { f.count, f.end = 0, math.MinInt64 }
+
+// sliding keeps a log of the last n calls that count.
+type sliding struct {
+	n, w int64
+	all  bool
+	log  []int64 // a ring once it is full; grows until then
+	next int
+}
+
+func (s *sliding) First(t int64) int64 {
+	switch {
+	case s.n < 1:
+		return never
+	case int64(len(s.log)) < s.n:
+		return t
+	}
+	return max(t, s.log[s.next]+s.w)
+}
+
+func (s *sliding) push(t int64) {
+	if int64(len(s.log)) < s.n {
+		s.log = append(s.log, t)
+		return
+	}
+	if len(s.log) == 0 {
+		return
+	}
+	s.log[s.next] = t
+	if s.next++; s.next == len(s.log) {
+		s.next = 0
+	}
+}
+
+func (s *sliding) Take(t, _ int64) { s.push(t) }
+func (s *sliding) Refuse(t int64) {
+	if s.all {
+		s.push(t)
+	}
+}
+func (s *sliding) Reset() { s.log, s.next = s.log[:0], 0 }
+
+// twoCounters admits a call while the share of the last window's count that
+// still overlaps, and this window's count, leave room for one more.
+type twoCounters struct {
+	n, w, start, last, count int64
+}
+
+func (s *twoCounters) roll(t int64) {
+	start := floorDiv(t, s.w) * s.w
+	switch {
+	case s.start == math.MinInt64 || start-s.start > s.w:
+		s.last, s.count, s.start = 0, 0, start
+	case start > s.start:
+		s.last, s.count, s.start = s.count, 0, start
+	}
+}
+
+func (s *twoCounters) First(t int64) int64 {
+	if s.n < 1 {
+		return never
+	}
+	s.roll(max(t, s.start))
+	at := max(t, s.start)
+	if room := s.n - s.count - 1; room >= 0 {
+		// last · (w − e) ≤ room · w, for the time e since the window began.
+		e := s.opens(s.last, room)
+		if e < s.w {
+			return max(at, s.start+e)
+		}
+	}
+	// In the next window this one's count weighs, and its own is none.
+	e := s.opens(s.count, s.n-1)
+	return max(at, s.start+s.w+e)
+}
+
+// opens is the time in a window from which on last leaves room.
+func (s *twoCounters) opens(last, room int64) int64 {
+	if last <= room {
+		return 0
+	}
+	// e ≥ w · (last − room) / last
+	hi, lo := bits.Mul64(uint64(s.w), uint64(last-room))
+	q, r := bits.Div64(hi, lo, uint64(last))
+	if r > 0 {
+		q++
+	}
+	return int64(q) //nolint:gosec // at most w
+}
+
+func (s *twoCounters) Take(t, _ int64) { s.roll(t); s.count++ }
+func (s *twoCounters) Refuse(int64)    {}
+func (s *twoCounters) Reset()          { s.last, s.count, s.start = 0, 0, math.MinInt64 }
+
+// bucket holds burst tokens and gets n in each w. It remembers the instant at
+// which it is full again, in ticks times n, so that nothing is rounded.
+type bucket struct {
+	n, w, burst int64
+	full        int64 // in ticks · n
+	fresh       bool
+}
+
+func newBucket(l Limit) Limiter {
+	if l.N < 1 || l.W < 1 || l.Burst < 1 {
+		return closed{}
+	}
+	g := gcd(l.N, l.W)
+	return &bucket{n: l.N / g, w: l.W / g, burst: l.Burst, fresh: true}
+}
+
+func gcd(a, b int64) int64 {
+	for b != 0 {
+		a, b = b, a%b
+	}
+	return a
+}
+
+// First: one token is there when at most burst − 1 are still to come.
+func (b *bucket) First(t int64) int64 {
+	if b.fresh {
+		return t
+	}
+	return max(t, ceilDiv(b.full-(b.burst-1)*b.w, b.n))
+}
+
+func (b *bucket) Take(t, _ int64) {
+	now := t * b.n
+	if b.fresh || b.full < now {
+		b.full, b.fresh = now, false
+	}
+	b.full += b.w
+}
+
+func (b *bucket) Refuse(int64) {}
+func (b *bucket) Reset()       { b.fresh = true }
+
+// concurrent keeps the ends of what runs, the earliest first.
+type concurrent struct {
+	n    int64
+	ends []int64 // a binary heap
+}
+
+func (c *concurrent) First(t int64) int64 {
+	if c.n < 1 {
+		return never
+	}
+	for len(c.ends) > 0 && c.ends[0] <= t {
+		c.pop()
+	}
+	if int64(len(c.ends)) < c.n {
+		return t
+	}
+	return c.ends[0]
+}
+
+func (c *concurrent) Take(t, hold int64) {
+	for len(c.ends) > 0 && c.ends[0] <= t {
+		c.pop()
+	}
+	c.ends = append(c.ends, t+max(hold, 1))
+	for i := len(c.ends) - 1; i > 0; {
+		p := (i - 1) / 2
+		if c.ends[p] <= c.ends[i] {
+			break
+		}
+		c.ends[p], c.ends[i] = c.ends[i], c.ends[p]
+		i = p
+	}
+}
+
+func (c *concurrent) pop() {
+	last := len(c.ends) - 1
+	c.ends[0] = c.ends[last]
+	c.ends = c.ends[:last]
+	for i := 0; ; {
+		k := 2*i + 1
+		if k >= last {
+			return
+		}
+		if k+1 < last && c.ends[k+1] < c.ends[k] {
+			k++
+		}
+		if c.ends[i] <= c.ends[k] {
+			return
+		}
+		c.ends[i], c.ends[k] = c.ends[k], c.ends[i]
+		i = k
+	}
+}
+
+func (c *concurrent) Refuse(int64) {}
+func (c *concurrent) Reset()       { c.ends = c.ends[:0] }
+
+// Gate is a stack of limiters with a queue in front of it. The zero Gate
+// admits everything: nothing limits it.
+type Gate struct {
+	limits  []Limiter
+	queue   int64
+	timeout int64
+	waiting []int64 // when those that wait leave, oldest first
+	last    int64   // when the last admitted one begins
+}
+
+// NewGate makes the gate of a stack. Its queue is the longest of its members',
+// with that one's timeout.
+func NewGate(stack []Limit) *Gate {
+	g := &Gate{last: math.MinInt64}
+	for _, l := range stack {
+		g.limits = append(g.limits, New(l))
+		if l.Queue > g.queue {
+			g.queue, g.timeout = l.Queue, l.Timeout
+		}
+	}
+	return g
+}
+
+// Call decides a call that comes at tick t and takes hold ticks.
+func (g *Gate) Call(t, hold int64) Decision {
+	at := g.first(max(t, g.last))
+	if at <= t {
+		for _, l := range g.limits {
+			l.Take(t, hold)
+		}
+		g.last = t
+		return Decision{OK: true, At: t}
+	}
+	if g.queue > 0 {
+		for len(g.waiting) > 0 && g.waiting[0] <= t {
+			g.waiting = slices.Delete(g.waiting, 0, 1)
+		}
+		if int64(len(g.waiting)) < g.queue && at != never {
+			if g.timeout > 0 && at-t > g.timeout {
+				g.waiting = append(g.waiting, t+g.timeout) // it waits in vain
+				return Decision{Retry: at}
+			}
+			for _, l := range g.limits {
+				l.Take(at, hold)
+			}
+			g.last = at
+			g.waiting = append(g.waiting, at)
+			return Decision{OK: true, At: at}
+		}
+	}
+	for _, l := range g.limits {
+		l.Refuse(t)
+	}
+	return Decision{Retry: at}
+}
+
+// first is the first tick from t on at which all admit.
+func (g *Gate) first(t int64) int64 {
+	if len(g.limits) == 1 {
+		return g.limits[0].First(t)
+	}
+	for {
+		at := t
+		for _, l := range g.limits {
+			at = max(at, l.First(at))
+		}
+		if at == t || at == never {
+			return at
+		}
+		t = at
+	}
+}
+
+// Reset forgets all counts, as a restart does. Who waits is sent away.
+func (g *Gate) Reset() {
+	for _, l := range g.limits {
+		l.Reset()
+	}
+	g.waiting, g.last = g.waiting[:0], math.MinInt64
+}

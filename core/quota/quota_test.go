@@ -1,0 +1,354 @@
+package quota
+
+import (
+	"fmt"
+	"math/rand"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// worst tries every pattern of calls of some ticks, up to most calls in each,
+// and returns for every d the most that begin in any interval of d ticks.
+func worst(t testing.TB, stack Stack, ticks int64, most int) []int64 {
+	t.Helper()
+	best := make([]int64, ticks+1)
+	pattern := make([]int, ticks)
+	begins := make([]int64, ticks)
+	var try func(k int64)
+	try = func(k int64) {
+		if k < ticks {
+			for n := 0; n <= most; n++ {
+				pattern[k] = n
+				try(k + 1)
+			}
+			return
+		}
+		clear(begins)
+		g := NewGate(stack)
+		for tick, n := range pattern {
+			for range n {
+				if d := g.Call(int64(tick), 1); d.OK && d.At < ticks {
+					begins[d.At]++
+				}
+			}
+		}
+		for from := range ticks {
+			sum := int64(0)
+			for to := from; to < ticks; to++ {
+				sum += begins[to]
+				best[to-from+1] = max(best[to-from+1], sum)
+			}
+		}
+	}
+	try(0)
+	return best
+}
+
+// The closed forms are what brute force finds, for every interval that the
+// horizon shows whole.
+func TestCeilingsByBruteForce(t *testing.T) {
+	for _, l := range []Limit{
+		{Kind: FixedClock, N: 1, W: 3}, {Kind: FixedClock, N: 2, W: 3}, {Kind: FixedClock, N: 2, W: 4}, {Kind: FixedClock, N: 2, W: 1},
+		{Kind: FixedFirst, N: 1, W: 3}, {Kind: FixedFirst, N: 2, W: 3}, {Kind: FixedFirst, N: 2, W: 2}, {Kind: FixedFirst, N: 2, W: 1},
+		{Kind: SlidingLog, N: 1, W: 3}, {Kind: SlidingLog, N: 2, W: 3}, {Kind: SlidingLog, N: 2, W: 4}, {Kind: SlidingLog, N: 2, W: 3, CountAll: true},
+		{Kind: TwoCounters, N: 2, W: 3}, {Kind: TwoCounters, N: 2, W: 4}, {Kind: TwoCounters, N: 1, W: 2}, {Kind: TwoCounters, N: 2, W: 2},
+		{Kind: Bucket, N: 1, W: 3, Burst: 2}, {Kind: Bucket, N: 1, W: 3, Burst: 1}, {Kind: Bucket, N: 2, W: 3, Burst: 2}, {Kind: Bucket, N: 3, W: 2, Burst: 2}, {Kind: Bucket, N: 1, W: 2, Burst: 1, Queue: 2},
+		{Kind: SlidingLog, N: 1, W: 2, Queue: 1},
+	} {
+		name := fmt.Sprintf("%s %d per %d burst %d queue %d", l.Kind, l.N, l.W, l.Burst, l.Queue)
+		t.Run(name, func(t *testing.T) {
+			ticks := int64(9)
+			if l.Queue > 0 {
+				ticks = 8
+			}
+			got := worst(t, Stack{l}, ticks, 2)
+			// A past of a window must fit before the interval.
+			for d := int64(1); d <= ticks-l.W; d++ {
+				assert.Equal(t, l.Ceiling(d), got[d], "in %d ticks", d)
+			}
+			for d := ticks - l.W + 1; d <= ticks; d++ {
+				assert.LessOrEqual(t, got[d], l.Ceiling(d), "in %d ticks", d)
+			}
+		})
+	}
+	assert.Zero(t, Limit{}.Ceiling(100), "the zero limit lets nothing through")
+	d := NewGate([]Limit{{}}).Call(0, 1)
+	assert.False(t, d.OK)
+}
+
+func TestConcurrencyByBruteForce(t *testing.T) {
+	// Every call takes one tick in worst, so that N begin in each.
+	l := Limit{Kind: Concurrent, N: 2, W: 1}
+	got := worst(t, Stack{l}, 6, 3)
+	for d := int64(1); d <= 6; d++ {
+		assert.Equal(t, l.Ceiling(d), got[d])
+	}
+}
+
+func TestStacksByBruteForce(t *testing.T) {
+	for _, s := range []Stack{
+		{{Kind: FixedClock, N: 2, W: 2}, {Kind: FixedClock, N: 3, W: 6}},
+		{{Kind: SlidingLog, N: 1, W: 2}, {Kind: Bucket, N: 1, W: 3, Burst: 2}},
+		{{Kind: FixedFirst, N: 2, W: 3}, {Kind: SlidingLog, N: 3, W: 5}},
+	} {
+		got := worst(t, s, 9, 2)
+		for d := int64(1); d <= 9; d++ {
+			c, _ := s.Ceiling(d)
+			assert.LessOrEqual(t, got[d], c, "%v in %d ticks", s, d)
+		}
+	}
+}
+
+func limits(r *rand.Rand) Limit {
+	n, w := int64(1+r.Intn(30)), int64(1+r.Intn(500))
+	l := Limit{Kind: []Kind{FixedClock, FixedFirst, SlidingLog, TwoCounters, Bucket}[r.Intn(5)], N: n, W: w}
+	if l.Kind == Bucket {
+		l.Burst = int64(1 + r.Intn(30))
+	}
+	if r.Intn(3) == 0 {
+		l.Queue = int64(r.Intn(5))
+		l.Timeout = int64(r.Intn(3) * 50)
+	}
+	return l
+}
+
+// No pattern beats a ceiling: random limits, random calls, every interval that
+// begins with a call.
+func TestNoPatternBeatsTheCeiling(t *testing.T) {
+	r := rand.New(rand.NewSource(5)) //nolint:gosec // the same each time
+	for range 400 {
+		s := Stack{limits(r)}
+		if r.Intn(3) == 0 {
+			s = append(s, limits(r))
+		}
+		g := NewGate(s)
+		var at []int64
+		now := int64(0)
+		for range 400 {
+			if r.Intn(4) == 0 {
+				now += int64(r.Intn(200))
+			} else if r.Intn(2) == 0 {
+				now++
+			}
+			d := g.Call(now, 1)
+			if d.OK {
+				require.GreaterOrEqual(t, d.At, now)
+				at = append(at, d.At)
+			} else if d.Retry != never {
+				require.Greater(t, d.Retry, now)
+			}
+		}
+		for i := range at {
+			if i > 0 {
+				require.GreaterOrEqual(t, at[i], at[i-1], "oldest first")
+			}
+			for k := i; k < len(at); k += 1 + r.Intn(7) {
+				c, _ := s.Ceiling(at[k] - at[i] + 1)
+				require.LessOrEqual(t, int64(k-i+1), c, "%+v", s)
+			}
+		}
+	}
+}
+
+// And some pattern reaches it: calls that come whenever one is admitted, from
+// the moment that is worst for the limiter.
+func TestSomePatternReachesTheCeiling(t *testing.T) {
+	r := rand.New(rand.NewSource(6)) //nolint:gosec // the same each time
+	for range 300 {
+		l := limits(r)
+		l.Queue = 0
+		d := int64(1 + r.Intn(2000))
+		want := l.Ceiling(d)
+		best := int64(0)
+		for _, how := range Attacks(l) {
+			best = max(best, how.Reached(l, d))
+		}
+		if l.Kind == Bucket && l.Burst <= ceilDiv(l.N, l.W) {
+			require.LessOrEqual(t, best, want)
+			continue // what the bucket cannot hold between two ticks is lost
+		}
+		require.Equal(t, want, best, "%+v in %d", l, d)
+	}
+}
+
+func TestWithin(t *testing.T) {
+	for _, s := range []Stack{{{Kind: FixedClock, N: 8, W: 300}}, {{Kind: Bucket, N: 3, W: 100, Burst: 5}}, {{Kind: SlidingLog, N: 4, W: 60}, {Kind: FixedFirst, N: 20, W: 1000}}} {
+		for _, n := range []int64{1, 4, 9, 100, 1000} {
+			d, ok := s.Within(n)
+			require.True(t, ok)
+			c, _ := s.Ceiling(d + 1)
+			assert.GreaterOrEqual(t, c, n)
+			if d > 0 {
+				c, _ = s.Ceiling(d)
+				assert.Less(t, c, n, "no shorter time does")
+			}
+		}
+	}
+	_, ok := Stack{{}}.Within(1)
+	assert.False(t, ok)
+	d, ok := Stack{}.Within(1e9)
+	assert.True(t, ok)
+	assert.Zero(t, d, "nothing limits it")
+}
+
+func TestWaiting(t *testing.T) {
+	// One leaves every 100 ticks, three may wait.
+	s := Stack{{Kind: Bucket, N: 1, W: 100, Burst: 1, Queue: 3}}
+	g := NewGate(s)
+	var at []int64
+	for range 5 {
+		d := g.Call(0, 1)
+		if !d.OK {
+			at = append(at, -1)
+			continue
+		}
+		at = append(at, d.At)
+	}
+	assert.Equal(t, []int64{0, 100, 200, 300, -1}, at)
+	w, ok := s.LongestWait()
+	assert.True(t, ok)
+	assert.Equal(t, int64(300), w)
+	assert.Equal(t, int64(400), g.Call(100, 1).At, "the oldest has left, so there is a place")
+
+	s[0].Timeout = 150
+	g = NewGate(s)
+	at = at[:0]
+	for range 4 {
+		d := g.Call(0, 1)
+		if !d.OK {
+			at = append(at, -1)
+			continue
+		}
+		at = append(at, d.At)
+	}
+	assert.Equal(t, []int64{0, 100, -1, -1}, at, "two would wait for longer than they may")
+	w, _ = s.LongestWait()
+	assert.Equal(t, int64(150), w)
+
+	// Two at once, each takes 50 ticks.
+	g = NewGate(Stack{{Kind: Concurrent, N: 2, Queue: 1}})
+	assert.Equal(t, int64(0), g.Call(0, 50).At)
+	assert.Equal(t, int64(10), g.Call(10, 50).At)
+	assert.Equal(t, int64(50), g.Call(20, 50).At)
+	assert.False(t, g.Call(20, 50).OK)
+	assert.Equal(t, int64(60), g.Call(55, 50).At)
+}
+
+func TestLongestWaitIsReached(t *testing.T) {
+	r := rand.New(rand.NewSource(8)) //nolint:gosec // the same each time
+	for range 200 {
+		l := limits(r)
+		l.Queue, l.Timeout = int64(1+r.Intn(6)), 0
+		if l.Kind == TwoCounters {
+			continue // its wait hangs on the count before
+		}
+		s := Stack{l}
+		want, ok := s.LongestWait()
+		require.True(t, ok)
+		longest := int64(0)
+		g := NewGate(s)
+		for range l.N + l.Burst + l.Queue + 3 {
+			if d := g.Call(0, 1); d.OK {
+				longest = max(longest, d.At)
+			}
+		}
+		require.Equal(t, want, longest, "%+v", l)
+	}
+}
+
+func TestNeverBinds(t *testing.T) {
+	for _, c := range []struct {
+		s    Stack
+		i    int
+		want bool
+	}{
+		{Stack{{Kind: FixedClock, N: 8, W: 300}, {Kind: FixedClock, N: 5000, W: 86400}}, 1, true},
+		{Stack{{Kind: FixedClock, N: 8, W: 300}, {Kind: FixedClock, N: 2400, W: 86400}}, 1, true},
+		{Stack{{Kind: FixedClock, N: 8, W: 300}, {Kind: FixedClock, N: 2304, W: 86400}}, 1, true},
+		{Stack{{Kind: FixedClock, N: 8, W: 300}, {Kind: FixedFirst, N: 2311, W: 86400}}, 1, false},
+		{Stack{{Kind: FixedClock, N: 8, W: 300}, {Kind: FixedClock, N: 2303, W: 86400}}, 1, false},
+		{Stack{{Kind: SlidingLog, N: 8, W: 300}, {Kind: FixedClock, N: 2304, W: 86400}}, 1, true},
+		{Stack{{Kind: FixedClock, N: 8, W: 300}, {Kind: FixedClock, N: 2400, W: 86400}}, 0, false},
+		{Stack{{Kind: SlidingLog, N: 5, W: 10}, {Kind: Bucket, N: 1, W: 1, Burst: 20}}, 1, true},
+		{Stack{{Kind: SlidingLog, N: 5, W: 10}, {Kind: Bucket, N: 1, W: 2, Burst: 4}}, 1, false},
+		{Stack{{Kind: SlidingLog, N: 5, W: 10}, {Kind: Bucket, N: 1, W: 3, Burst: 40}}, 1, false},
+		{Stack{{Kind: FixedClock, N: 8, W: 300}}, 0, false},
+	} {
+		assert.Equal(t, c.want, c.s.NeverBinds(c.i), "%v", c.s)
+	}
+}
+
+func TestNodesAndRestarts(t *testing.T) {
+	s := Stack{{Kind: FixedClock, N: 8, W: 300}}
+	assert.Equal(t, int64(16), s.CeilingOf(Nodes{}, 300))
+	assert.Equal(t, int64(48), s.CeilingOf(Nodes{3, Never}, 300))
+	assert.Equal(t, int64(16), s.CeilingOf(Nodes{3, 0}, 300))
+	assert.Equal(t, int64(32), s.Restarted(300), "16 before it, 16 after it")
+	b := Stack{{Kind: Bucket, N: 1, W: 10, Burst: 5}}
+	assert.Equal(t, int64(5+5+9), b.Restarted(101))
+	for _, s := range []Stack{s, b, {{Kind: SlidingLog, N: 3, W: 7}}, {{Kind: FixedFirst, N: 2, W: 5}}} {
+		for d := int64(1); d < 60; d++ {
+			best := int64(0)
+			for p := int64(0); p <= d; p++ {
+				x, _ := s.Ceiling(p)
+				y, _ := s.Ceiling(d - p)
+				best = max(best, x+y)
+			}
+			assert.Equal(t, best, s.Restarted(d), "%v in %d", s, d)
+		}
+	}
+}
+
+// A model by another way: the log of all calls, asked each time.
+func TestSlidingAgainstALog(t *testing.T) {
+	r := rand.New(rand.NewSource(7)) //nolint:gosec // the same each time
+	for _, all := range []bool{false, true} {
+		l := Limit{Kind: SlidingLog, N: 5, W: 100, CountAll: all}
+		g := NewGate(Stack{l})
+		var counted []int64
+		now := int64(0)
+		for range 2000 {
+			now += int64(r.Intn(30))
+			n := int64(0)
+			for _, c := range counted {
+				if c > now-l.W {
+					n++
+				}
+			}
+			d := g.Call(now, 1)
+			require.Equal(t, n < l.N, d.OK)
+			if d.OK || all {
+				counted = append(counted, now)
+			}
+		}
+	}
+}
+
+func BenchmarkDecisions(b *testing.B) {
+	for _, c := range []struct {
+		name  string
+		stack Stack
+	}{
+		{"fixed window", Stack{{Kind: FixedFirst, N: 100, W: 1000}}},
+		{"fixed window on the clock", Stack{{Kind: FixedClock, N: 100, W: 1000}}},
+		{"sliding log", Stack{{Kind: SlidingLog, N: 100, W: 1000}}},
+		{"two counters", Stack{{Kind: TwoCounters, N: 100, W: 1000}}},
+		{"bucket", Stack{{Kind: Bucket, N: 100, W: 1000, Burst: 50}}},
+		{"bucket with a queue", Stack{{Kind: Bucket, N: 100, W: 1000, Burst: 50, Queue: 20}}},
+		{"concurrency", Stack{{Kind: Concurrent, N: 20}}},
+		{"stack of three", Stack{{Kind: FixedFirst, N: 100, W: 1000}, {Kind: SlidingLog, N: 500, W: 10000}, {Kind: Bucket, N: 100, W: 1000, Burst: 50}}},
+	} {
+		b.Run(c.name, func(b *testing.B) {
+			g := NewGate(c.stack)
+			b.ReportAllocs()
+			t := int64(0)
+			for i := range b.N {
+				t += int64(i & 7)
+				g.Call(t, 40)
+			}
+			b.ReportMetric(float64(b.N)/b.Elapsed().Seconds()/1e6, "M/s")
+		})
+	}
+}
