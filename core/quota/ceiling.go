@@ -252,25 +252,27 @@ func (s Stack) CeilingOf(nodes Nodes, d int64) int64 {
 }
 
 // Restarted is the ceiling of d ticks in which all counts are forgotten once:
-// the interval falls into two, each with its own.
+// the interval falls into two, each with its own. For two counters, and for
+// several members, it may be a little more than any pattern reaches.
 func (s Stack) Restarted(d int64) int64 {
-	best := int64(0)
-	points := []int64{1, 2, d / 2}
+	best := int64(Unlimited)
 	for _, l := range s {
-		if l.W > 0 {
-			points = append(points, l.W, l.W+1, l.W+2)
+		best = min(best, l.restarted(d))
+	}
+	return best
+}
+
+func (l Limit) restarted(d int64) int64 {
+	if l.Kind == TwoCounters && l.W > 0 {
+		return add(2*l.N+2, mulDiv(d, l.N, l.W))
+	}
+	best := l.Ceiling(d)
+	for _, p := range []int64{1, 2, d / 2, l.W, l.W + 1, l.W + 2} { // where a ceiling steps up; the other part is symmetric
+		if p >= 0 && p <= d {
+			best = max(best, add(l.Ceiling(p), l.Ceiling(d-p)))
 		}
 	}
-	for _, p := range points { // where a ceiling steps up; the other part is symmetric
-		if p < 0 || p > d {
-			continue
-		}
-		a, _ := s.Ceiling(p)
-		b, _ := s.Ceiling(d - p)
-		best = max(best, add(a, b))
-	}
-	c, _ := s.Ceiling(d)
-	return max(best, c)
+	return best
 }
 
 // String is a limit as a person writes it.

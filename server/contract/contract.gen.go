@@ -158,6 +158,30 @@ func (e PageSaidSort) Valid() bool {
 	}
 }
 
+// Defines values for SimulationPattern.
+const (
+	Bursts SimulationPattern = "bursts"
+	Edges  SimulationPattern = "edges"
+	Log    SimulationPattern = "log"
+	Steady SimulationPattern = "steady"
+)
+
+// Valid indicates whether the value is a known member of the SimulationPattern enum.
+func (e SimulationPattern) Valid() bool {
+	switch e {
+	case Bursts:
+		return true
+	case Edges:
+		return true
+	case Log:
+		return true
+	case Steady:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for TokenViewKind.
 const (
 	Empty     TokenViewKind = "empty"
@@ -811,6 +835,76 @@ type Problem struct {
 	Type   string `json:"type"`
 }
 
+// Quota defines model for Quota.
+type Quota struct {
+	CountedBy string     `json:"countedBy"`
+	Exempt    []string   `json:"exempt"`
+	File      string     `json:"file"`
+	For       []QuotaFor `json:"for"`
+	Line      int        `json:"line"`
+	Model     string     `json:"model"`
+	Name      string     `json:"name"`
+	PerRoute  bool       `json:"perRoute"`
+	Routes    []string   `json:"routes"`
+}
+
+// QuotaFor defines model for QuotaFor.
+type QuotaFor struct {
+	// Attempts Seconds that each number of attempts takes at least; -1 where it is never
+	Attempts []float32 `json:"attempts"`
+
+	// Ceilings Of the spans; -1 where nothing limits it
+	Ceilings []int64 `json:"ceilings"`
+
+	// Exact Some pattern of calls reaches the ceilings
+	Exact   bool          `json:"exact"`
+	Members []QuotaMember `json:"members"`
+
+	// Moment Calls that get through in a moment
+	Moment int64 `json:"moment"`
+
+	// Nodes Through three nodes that count alone
+	Nodes int64 `json:"nodes"`
+
+	// Restart With one restart
+	Restart int64 `json:"restart"`
+
+	// Wait Seconds that a call waits at most; -1 where it depends on how long calls take
+	Wait float32 `json:"wait"`
+
+	// Who A role or an identity; empty for everybody else
+	Who string `json:"who"`
+}
+
+// QuotaMember defines model for QuotaMember.
+type QuotaMember struct {
+	Amount string `json:"amount"`
+
+	// Ceiling Calls in an interval as long as its window, at most; -1 where nothing limits it
+	Ceiling int64 `json:"ceiling"`
+
+	// NeverBinds The others let no more through anyway
+	NeverBinds bool `json:"neverBinds"`
+
+	// Window Seconds, 0 without one
+	Window float32 `json:"window"`
+}
+
+// Quotas defines model for Quotas.
+type Quotas struct {
+	Attempts []struct {
+		N   int64  `json:"n"`
+		Why string `json:"why"`
+	} `json:"attempts"`
+	Quotas []Quota `json:"quotas"`
+
+	// Spans Seconds
+	Spans []float32 `json:"spans"`
+
+	// Without Routes that no quota counts
+	Without []string `json:"without"`
+}
+
 // Reached defines model for Reached.
 type Reached struct {
 	Admitted bool   `json:"admitted"`
@@ -954,6 +1048,60 @@ type SheetLine struct {
 	Line   int    `json:"line"`
 	Text   string `json:"text"`
 }
+
+// Simulated defines model for Simulated.
+type Simulated struct {
+	Admitted int64 `json:"admitted"`
+	Bins     []struct {
+		Admitted int64 `json:"admitted"`
+		Began    int64 `json:"began"`
+		Came     int64 `json:"came"`
+
+		// Ceiling Of the time from the beginning to its end; -1 where nothing limits it
+		Ceiling int64   `json:"ceiling"`
+		From    float32 `json:"from"`
+		Queued  int64   `json:"queued"`
+		Refused int64   `json:"refused"`
+	} `json:"bins"`
+	Came int64 `json:"came"`
+
+	// Cut There were more calls than are simulated
+	Cut         bool    `json:"cut"`
+	From        float32 `json:"from"`
+	LongestWait float32 `json:"longestWait"`
+	Peaks       []struct {
+		At      float32 `json:"at"`
+		Ceiling int64   `json:"ceiling"`
+		Limit   int64   `json:"limit"`
+		Most    int64   `json:"most"`
+		Window  float32 `json:"window"`
+	} `json:"peaks"`
+	Queued  int64   `json:"queued"`
+	Refused int64   `json:"refused"`
+	Width   float32 `json:"width"`
+}
+
+// Simulation Durations in seconds
+type Simulation struct {
+	Count   *int64            `json:"count,omitempty"`
+	Every   *float32          `json:"every,omitempty"`
+	For     *float32          `json:"for,omitempty"`
+	Hold    *float32          `json:"hold,omitempty"`
+	Nodes   *int64            `json:"nodes,omitempty"`
+	Pattern SimulationPattern `json:"pattern"`
+	Quota   string            `json:"quota"`
+
+	// Recorded An instant on each line
+	Recorded *string  `json:"recorded,omitempty"`
+	Restart  *float32 `json:"restart,omitempty"`
+
+	// Sync Between two tellings of each other; negative is never, 0 is one shared count
+	Sync *float32 `json:"sync,omitempty"`
+	Who  *string  `json:"who,omitempty"`
+}
+
+// SimulationPattern defines model for Simulation.Pattern.
+type SimulationPattern string
 
 // Spot defines model for Spot.
 type Spot struct {
@@ -1351,6 +1499,9 @@ type JudgePagesJSONRequestBody = PageQuestion
 // ProbeAgainJSONRequestBody defines body for ProbeAgain for application/json ContentType.
 type ProbeAgainJSONRequestBody ProbeAgainJSONBody
 
+// SimulateQuotaJSONRequestBody defines body for SimulateQuota for application/json ContentType.
+type SimulateQuotaJSONRequestBody = Simulation
+
 // EditRouteJSONRequestBody defines body for EditRoute for application/json ContentType.
 type EditRouteJSONRequestBody EditRouteJSONBody
 
@@ -1443,6 +1594,12 @@ type ServerInterface interface {
 	// ProbeAgain Send the probes of some crossings again
 	// (POST /api/probe-again)
 	ProbeAgain(w http.ResponseWriter, r *http.Request)
+	// GetQuotas What the declared quotas come to
+	// (GET /api/quotas)
+	GetQuotas(w http.ResponseWriter, r *http.Request)
+	// SimulateQuota Run a pattern of calls through a declared quota
+	// (POST /api/quotas/simulate)
+	SimulateQuota(w http.ResponseWriter, r *http.Request)
 	// GetReach Who reaches a route, or what an identity reaches
 	// (GET /api/reach)
 	GetReach(w http.ResponseWriter, r *http.Request, params GetReachParams)
@@ -1638,6 +1795,18 @@ func (_ Unimplemented) GetPlan(w http.ResponseWriter, r *http.Request, params Ge
 // ProbeAgain Send the probes of some crossings again
 // (POST /api/probe-again)
 func (_ Unimplemented) ProbeAgain(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// GetQuotas What the declared quotas come to
+// (GET /api/quotas)
+func (_ Unimplemented) GetQuotas(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// SimulateQuota Run a pattern of calls through a declared quota
+// (POST /api/quotas/simulate)
+func (_ Unimplemented) SimulateQuota(w http.ResponseWriter, r *http.Request) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -2197,6 +2366,34 @@ func (siw *ServerInterfaceWrapper) ProbeAgain(w http.ResponseWriter, r *http.Req
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.ProbeAgain(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// GetQuotas operation middleware
+func (siw *ServerInterfaceWrapper) GetQuotas(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.GetQuotas(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// SimulateQuota operation middleware
+func (siw *ServerInterfaceWrapper) SimulateQuota(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.SimulateQuota(w, r)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -3043,6 +3240,12 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 		r.Post(options.BaseURL+"/api/origins/judge", wrapper.JudgePages)
 	})
 	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/quotas", wrapper.GetQuotas)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/quotas/simulate", wrapper.SimulateQuota)
+	})
+	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/api/sessions", wrapper.GetSessions)
 	})
 	r.Group(func(r chi.Router) {
@@ -3784,6 +3987,83 @@ type ProbeAgaindefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ProbeAgaindefaultApplicationProblemPlusJSONResponse) VisitProbeAgainResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetQuotasRequestObject struct {
+}
+
+type GetQuotasResponseObject interface {
+	VisitGetQuotasResponse(w http.ResponseWriter) error
+}
+
+type GetQuotas200JSONResponse Quotas
+
+func (response GetQuotas200JSONResponse) VisitGetQuotasResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetQuotasdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetQuotasdefaultApplicationProblemPlusJSONResponse) VisitGetQuotasResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SimulateQuotaRequestObject struct {
+	Body *SimulateQuotaJSONRequestBody
+}
+
+type SimulateQuotaResponseObject interface {
+	VisitSimulateQuotaResponse(w http.ResponseWriter) error
+}
+
+type SimulateQuota200JSONResponse Simulated
+
+func (response SimulateQuota200JSONResponse) VisitSimulateQuotaResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SimulateQuotadefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SimulateQuotadefaultApplicationProblemPlusJSONResponse) VisitSimulateQuotaResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -4855,6 +5135,12 @@ type StrictServerInterface interface {
 	// ProbeAgain Send the probes of some crossings again
 	// (POST /api/probe-again)
 	ProbeAgain(ctx context.Context, request ProbeAgainRequestObject) (ProbeAgainResponseObject, error)
+	// GetQuotas What the declared quotas come to
+	// (GET /api/quotas)
+	GetQuotas(ctx context.Context, request GetQuotasRequestObject) (GetQuotasResponseObject, error)
+	// SimulateQuota Run a pattern of calls through a declared quota
+	// (POST /api/quotas/simulate)
+	SimulateQuota(ctx context.Context, request SimulateQuotaRequestObject) (SimulateQuotaResponseObject, error)
 	// GetReach Who reaches a route, or what an identity reaches
 	// (GET /api/reach)
 	GetReach(ctx context.Context, request GetReachRequestObject) (GetReachResponseObject, error)
@@ -5517,6 +5803,61 @@ func (sh *strictHandler) ProbeAgain(w http.ResponseWriter, r *http.Request) {
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(ProbeAgainResponseObject); ok {
 		if err := validResponse.VisitProbeAgainResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetQuotas operation middleware
+func (sh *strictHandler) GetQuotas(w http.ResponseWriter, r *http.Request) {
+	var request GetQuotasRequestObject
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.GetQuotas(ctx, request.(GetQuotasRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetQuotas")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(GetQuotasResponseObject); ok {
+		if err := validResponse.VisitGetQuotasResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SimulateQuota operation middleware
+func (sh *strictHandler) SimulateQuota(w http.ResponseWriter, r *http.Request) {
+	var request SimulateQuotaRequestObject
+
+	var body SimulateQuotaJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.SimulateQuota(ctx, request.(SimulateQuotaRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SimulateQuota")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(SimulateQuotaResponseObject); ok {
+		if err := validResponse.VisitSimulateQuotaResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {

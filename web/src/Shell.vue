@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { Crosshair, FileText, Grid3x3, KeyRound, Moon, Sun, TriangleAlert, Waypoints } from '@lucide/vue'
+import { Crosshair, FileText, Gauge, Grid3x3, KeyRound, Moon, Sun, TriangleAlert, Waypoints } from '@lucide/vue'
 import { NButton } from 'naive-ui'
 import { computed, ref, watch } from 'vue'
 import { RouterLink, RouterView, useRoute, useRouter } from 'vue-router'
@@ -21,6 +21,7 @@ const places = [
   { to: '/board', name: 'Board', icon: Grid3x3, key: 'b' },
   { to: '/declaration', name: 'Declaration', icon: FileText, key: 'd' },
   { to: '/tokens', name: 'Tokens', icon: KeyRound, key: 'k' },
+  { to: '/quotas', name: 'Quotas', icon: Gauge, key: 'q' },
   { to: '/sweeps', name: 'Sweeps', icon: Waypoints, key: 's' },
   { to: '/findings', name: 'Findings', icon: TriangleAlert, key: 'f' },
   { to: '/targets', name: 'Targets', icon: Crosshair, key: 't' },

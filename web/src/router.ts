@@ -9,6 +9,7 @@ export const router = createRouter({
     { path: '/declaration', name: 'declaration', component: () => import('./places/declaration/DeclarationPlace.vue') },
     { path: '/import', name: 'import', component: () => import('./places/import/ImportPlace.vue') },
     { path: '/tokens', name: 'tokens', component: () => import('./places/tokens/TokensPlace.vue') },
+    { path: '/quotas', name: 'quotas', component: () => import('./places/quotas/QuotasPlace.vue') },
     { path: '/sweeps', name: 'sweeps', component: () => import('./places/sweeps/SweepsPlace.vue') },
     { path: '/findings', name: 'findings', component: () => import('./places/findings/FindingsPlace.vue') },
     { path: '/targets', name: 'targets', component: () => import('./places/targets/TargetsPlace.vue') },

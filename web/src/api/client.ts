@@ -32,6 +32,11 @@ export type Audited = components['schemas']['Audited']
 export type PageQuestion = components['schemas']['PageQuestion']
 export type PageJudged = components['schemas']['PageJudged']
 export type PagesJudged = components['schemas']['PagesJudged']
+export type Quotas = components['schemas']['Quotas']
+export type Quota = components['schemas']['Quota']
+export type QuotaFor = components['schemas']['QuotaFor']
+export type Simulated = components['schemas']['Simulated']
+export type SimulationRequest = components['schemas']['Simulation']
 export type Event = components['schemas']['Event']
 
 const client = createClient<paths>({ baseUrl: '' })

@@ -638,6 +638,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/quotas": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the declared quotas come to */
+        get: operations["getQuotas"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/quotas/simulate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Run a pattern of calls through a declared quota */
+        post: operations["simulateQuota"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sessions": {
         parameters: {
             query?: never;
@@ -868,6 +902,131 @@ export interface components {
             assumed: boolean;
             preflight?: components["schemas"]["Exchange"];
             refusal?: components["schemas"]["Exchange"];
+        };
+        QuotaMember: {
+            amount: string;
+            /** @description Seconds, 0 without one */
+            window: number;
+            /**
+             * Format: int64
+             * @description Calls in an interval as long as its window, at most; -1 where nothing limits it
+             */
+            ceiling: number;
+            /** @description The others let no more through anyway */
+            neverBinds: boolean;
+        };
+        QuotaFor: {
+            /** @description A role or an identity; empty for everybody else */
+            who: string;
+            members: components["schemas"]["QuotaMember"][];
+            /**
+             * Format: int64
+             * @description Calls that get through in a moment
+             */
+            moment: number;
+            /** @description Of the spans; -1 where nothing limits it */
+            ceilings: number[];
+            /** @description Some pattern of calls reaches the ceilings */
+            exact: boolean;
+            /**
+             * Format: int64
+             * @description Through three nodes that count alone
+             */
+            nodes: number;
+            /**
+             * Format: int64
+             * @description With one restart
+             */
+            restart: number;
+            /** @description Seconds that a call waits at most; -1 where it depends on how long calls take */
+            wait: number;
+            /** @description Seconds that each number of attempts takes at least; -1 where it is never */
+            attempts: number[];
+        };
+        Quota: {
+            name: string;
+            file: string;
+            line: number;
+            countedBy: string;
+            model: string;
+            routes: string[];
+            perRoute: boolean;
+            exempt: string[];
+            for: components["schemas"]["QuotaFor"][];
+        };
+        Quotas: {
+            quotas: components["schemas"]["Quota"][];
+            /** @description Routes that no quota counts */
+            without: string[];
+            /** @description Seconds */
+            spans: number[];
+            attempts: {
+                /** Format: int64 */
+                n: number;
+                why: string;
+            }[];
+        };
+        /** @description Durations in seconds */
+        Simulation: {
+            quota: string;
+            who?: string;
+            /** @enum {string} */
+            pattern: "steady" | "bursts" | "edges" | "log";
+            /** Format: int64 */
+            count?: number;
+            every?: number;
+            for?: number;
+            /** Format: int64 */
+            nodes?: number;
+            /** @description Between two tellings of each other; negative is never, 0 is one shared count */
+            sync?: number;
+            restart?: number;
+            hold?: number;
+            /** @description An instant on each line */
+            recorded?: string;
+        };
+        Simulated: {
+            from: number;
+            width: number;
+            bins: {
+                /**
+                 * Format: int64
+                 * @description Of the time from the beginning to its end; -1 where nothing limits it
+                 */
+                ceiling: number;
+                from: number;
+                /** Format: int64 */
+                came: number;
+                /** Format: int64 */
+                admitted: number;
+                /** Format: int64 */
+                queued: number;
+                /** Format: int64 */
+                refused: number;
+                /** Format: int64 */
+                began: number;
+            }[];
+            /** Format: int64 */
+            came: number;
+            /** Format: int64 */
+            admitted: number;
+            /** Format: int64 */
+            queued: number;
+            /** Format: int64 */
+            refused: number;
+            longestWait: number;
+            peaks: {
+                window: number;
+                /** Format: int64 */
+                limit: number;
+                /** Format: int64 */
+                most: number;
+                at: number;
+                /** Format: int64 */
+                ceiling: number;
+            }[];
+            /** @description There were more calls than are simulated */
+            cut: boolean;
         };
         /** @description A HAR archive, or one request with the heads of its answers */
         PageQuestion: {
@@ -2588,6 +2747,52 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PagesJudged"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getQuotas: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The quotas */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Quotas"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    simulateQuota: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Simulation"];
+            };
+        };
+        responses: {
+            /** @description What comes of it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Simulated"];
                 };
             };
             default: components["responses"]["Problem"];
