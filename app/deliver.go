@@ -1,6 +1,7 @@
 package app
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"maps"
@@ -124,6 +125,9 @@ func (r *run) deliver(p *probe.Probe, o wire.Outgoing) (wire.Exchange, int, erro
 			return wire.Exchange{}, n, err
 		}
 		out.Before = func() error { return r.intend(p) }
+		if !r.takeRoom(p) {
+			return wire.Exchange{}, n, context.Canceled
+		}
 		x, err := r.client.Send(r.ctx, out)
 		if err != nil {
 			return x, n, err

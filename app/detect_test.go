@@ -165,7 +165,7 @@ func workspace(t testing.TB, s *standin.Running, r renaming, dataDir string) *Ap
 
 func listen(t testing.TB, opt standin.Options) *standin.Running {
 	t.Helper()
-	opt.Gateway = true
+	opt.Gateway, opt.Quotas = true, true
 	s, err := standin.Listen("127.0.0.1:0", opt)
 	require.NoError(t, err)
 	t.Cleanup(func() { assert.NoError(t, s.Close()) })

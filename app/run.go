@@ -83,6 +83,7 @@ type run struct {
 	judge    *judge
 	probes   []*probe.Probe // those to send
 
+	room     *room           // nil where the target does not count the sweep
 	stopping context.Context // done: begin nothing new
 	stop     context.CancelFunc
 	ctx      context.Context // done: drop what is in flight
@@ -111,6 +112,7 @@ func (a *App) newRun(ctx context.Context, d *declaration.Document, t *declaratio
 	}
 	r := &run{app: a, doc: d, target: t, plan: pl, client: c, probes: only, facts: facts, pending: map[string][]*probe.Probe{}, since: map[string][]*probe.Probe{},
 		worked: map[string]bool{}, tried: map[string]int{}, leases: map[string]*lease{}, done: make(chan struct{}), lost: map[string]bool{}, public: map[string]token.Keys{}}
+	r.room = newRoom(d, t, time.Now())
 	r.keys = wire.NewKeyring(d, t, c, a.secret)
 	r.breaking = wire.NewBreaking(r.keys)
 	r.judge = newJudge(d, pl, facts)
@@ -439,7 +441,7 @@ func (r *run) finish(err error) {
 		}
 	}
 	items := r.judge.all()
-	res := Result{Findings: verdict.Gather(r.doc, items), Left: r.plan.Left, Plan: summary(r.plan, r.target), Made: r.leftovers(), Unsent: r.unsent()}
+	res := Result{Findings: verdict.Gather(r.doc, items), Left: r.plan.Left, Plan: summary(r.doc, r.plan, r.target), Made: r.leftovers(), Unsent: r.unsent()}
 	r.mu.Unlock()
 	res.Counts = verdict.Count(items, res.Findings)
 	b, jerr := json.Marshal(res)

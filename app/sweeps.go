@@ -24,24 +24,29 @@ func (r *Run) Ended() (done, failed bool) { return r.State == store.Done, r.Stat
 
 // PlanSummary is a plan in numbers.
 type PlanSummary struct {
-	Target   string              `json:"target"`
-	Base     string              `json:"base"`
-	Probes   int                 `json:"probes"`
-	Requests int                 `json:"requests"` // with logins and throwaway records
-	Unsafe   int                 `json:"unsafe"`
-	Made     int                 `json:"made"` // probes on throwaway records
-	Inferred int                 `json:"inferred"`
-	Spared   int                 `json:"spared"`  // broken credentials that a route with the same guard stands for
-	Seconds  float64             `json:"seconds"` // at the target's pace
-	Pace     string              `json:"pace"`
-	Policy   string              `json:"policy"` // the target's `unsafe`
-	Kinds    map[probe.Kind]int  `json:"kinds"`
-	Shared   map[string][]string `json:"shared"` // identity → those it stands for
+	Target   string  `json:"target"`
+	Base     string  `json:"base"`
+	Probes   int     `json:"probes"`
+	Requests int     `json:"requests"` // with logins and throwaway records
+	Unsafe   int     `json:"unsafe"`
+	Made     int     `json:"made"` // probes on throwaway records
+	Inferred int     `json:"inferred"`
+	Spared   int     `json:"spared"`  // broken credentials that a route with the same guard stands for
+	Seconds  float64 `json:"seconds"` // at the target's pace
+	Pace     string  `json:"pace"`
+	// By the quotas that count the sweep, and the one that holds it up most.
+	QuotaSeconds float64             `json:"quotaSeconds,omitempty"`
+	Quota        string              `json:"quota,omitempty"`
+	Policy       string              `json:"policy"` // the target's `unsafe`
+	Kinds        map[probe.Kind]int  `json:"kinds"`
+	Shared       map[string][]string `json:"shared"` // identity → those it stands for
 }
 
-func summary(pl *probe.Plan, t *declaration.Target) PlanSummary {
+func summary(d *declaration.Document, pl *probe.Plan, t *declaration.Target) PlanSummary {
 	s := PlanSummary{Target: t.Name, Base: t.Base, Probes: len(pl.Probes), Requests: pl.Requests(), Unsafe: pl.Unsafe(), Made: pl.Made(), Inferred: pl.Inferred, Spared: pl.Spared,
 		Seconds: pl.Duration(t.Pace).Seconds(), Pace: t.Pace.String(), Policy: string(t.Unsafe), Kinds: map[probe.Kind]int{}, Shared: map[string][]string{}}
+	long, by := quotaTime(d, t, pl)
+	s.QuotaSeconds, s.Quota = long.Seconds(), by
 	for _, p := range pl.Probes {
 		s.Kinds[p.Kind]++
 		if len(p.StandsFor) > 0 {
@@ -90,7 +95,7 @@ func (a *App) Plan(target string) (PlanDetail, error) {
 		return PlanDetail{}, err
 	}
 	pl := probe.Make(d, t)
-	return PlanDetail{summary(pl, t), pl.Left, pl.Probes}, nil
+	return PlanDetail{summary(d, pl, t), pl.Left, pl.Probes}, nil
 }
 
 // StartSweep begins a whole sweep. base replaces the target's base when it is

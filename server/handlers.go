@@ -425,6 +425,10 @@ func (s *Server) GetPlan(_ context.Context, q contract.GetPlanRequestObject) (co
 	}
 	out := contract.Plan{Target: p.Target, Base: p.Base, Probes: p.PlanSummary.Probes, Requests: p.Requests, Unsafe: p.Unsafe, Made: p.Made, Inferred: p.Inferred, Spared: p.Spared, Seconds: float32(p.Seconds), Pace: p.Pace, Policy: p.Policy,
 		Kinds: contract.Numbers{}, Shared: p.Shared, Left: omissionsOf(p.Left)}
+	if p.Quota != "" {
+		long := float32(p.QuotaSeconds)
+		out.QuotaSeconds, out.Quota = &long, &p.Quota
+	}
 	for k, n := range p.Kinds {
 		out.Kinds[string(k)] = n
 	}

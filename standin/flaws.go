@@ -62,6 +62,13 @@ const (
 	SuffixOrigin       Flaw = "suffix-origin"
 	PlainHTTPOrigin    Flaw = "plain-http-origin"
 	PolicyNotAttached  Flaw = "policy-not-attached"
+	LoginUnthrottled   Flaw = "login-unthrottled"
+	WrittenByCaller    Flaw = "written-by-caller"
+	CountedPerNode     Flaw = "counted-per-node"
+	EdgeDoubles        Flaw = "edge-doubles"
+	OneCountForAll     Flaw = "one-count-for-all"
+	RestartForgets     Flaw = "restart-forgets"
+	WrongRefusal503    Flaw = "wrong-refusal-503"
 )
 
 // What says in a sentence what each flaw does.
@@ -114,6 +121,13 @@ var What = []struct {
 	{SuffixOrigin, "an origin is permitted whose name ends in fernhollow.example"},
 	{PlainHTTPOrigin, "the staff's origin is permitted over plain http"},
 	{PolicyNotAttached, "the staff's origin gets no permission"},
+	{LoginUnthrottled, "logins are not counted"},
+	{WrittenByCaller, "callers are counted by the X-Forwarded-For that they write"},
+	{CountedPerNode, "each node counts alone"},
+	{EdgeDoubles, "partners are counted in fixed windows on the clock"},
+	{OneCountForAll, "all partners share one count"},
+	{RestartForgets, "a restart sets all counts to zero"},
+	{WrongRefusal503, "too many calls are answered 503 without Retry-After"},
 }
 
 // Demo are the flaws of the demonstration.

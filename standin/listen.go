@@ -21,6 +21,7 @@ type Running struct {
 	Base      string
 	IssuerURL string
 	Direct    string // "" without a gateway
+	Control   string // for tests: restart and clock; "" without one
 	servers   []*http.Server
 }
 
@@ -60,6 +61,20 @@ func Listen(addr string, opt Options) (*Running, error) {
 			return nil, errors.Join(fmt.Errorf("the service behind the gateway cannot listen on port %d: %w", behind, err), api.Close(), iss.Close())
 		}
 		handlers[direct], r.Direct = (*Service).DirectHandler, "http://"+direct.Addr().String()
+	}
+	if opt.Control {
+		at := 0
+		if n != 0 {
+			at = n + 20
+		}
+		ctl, err := net.Listen("tcp", net.JoinHostPort(host, strconv.Itoa(at)))
+		if err != nil {
+			for l := range handlers {
+				err = errors.Join(err, l.Close())
+			}
+			return nil, fmt.Errorf("the stand-in's control address cannot listen on port %d: %w", at, err)
+		}
+		handlers[ctl], r.Control = (*Service).ControlHandler, "http://"+ctl.Addr().String()
 	}
 	if opt.Issuer == "" {
 		opt.Issuer = r.IssuerURL

@@ -64,7 +64,7 @@ func (s *Service) routes() {
 			return
 		}
 		path := "/" + s.n("v1") + "/" + s.n("downloads") + "/" + c.param
-		exp := strconv.FormatInt(time.Now().Add(10*time.Minute).Unix(), 10)
+		exp := strconv.FormatInt(s.now().Add(10*time.Minute).Unix(), 10)
 		c.json(201, map[string]any{"url": path + "?expires=" + exp + "&sig=" + s.linkMAC(path, exp)})
 	})
 	api("GET /v1/downloads/{frame_id}", guard{scheme: "link"}, s.read("f"))
@@ -419,13 +419,13 @@ func (s *Service) grant(c *call, p *person, family, old string) {
 	if old != "" && s.flaws[NoRotation] {
 		r = old
 	}
-	s.refresh[r] = &session{person: p.ID, family: family, since: time.Now()}
+	s.refresh[r] = &session{person: p.ID, family: family, since: s.now()}
 	c.json(200, map[string]any{"access_token": tok, "token_type": "Bearer", "expires_in": int(s.life().Seconds()), "refresh_token": r})
 }
 
 func (s *Service) renew(c *call, tok string) {
 	x := s.refresh[tok]
-	if x == nil || s.ended[x.family] || time.Since(x.since) > 12*time.Hour {
+	if x == nil || s.ended[x.family] || s.now().Sub(x.since) > 12*time.Hour {
 		c.problem(401, "there is no such session")
 		return
 	}

@@ -13,6 +13,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/go-jose/go-jose/v4"
@@ -29,6 +30,12 @@ type Options struct {
 	Names map[string]string
 	// Secrets replaces the secrets of Secrets(), by the same names.
 	Secrets map[string]string
+	// Quotas are kept when it is set.
+	Quotas bool
+	// Control opens an address for tests: restart and clock.
+	Control bool
+	// Nodes is how many there are behind the address; 0 is one.
+	Nodes int
 	// Log is called with one line for each request answered.
 	Log func(string)
 }
@@ -39,7 +46,7 @@ func Secrets() map[string]string {
 	return map[string]string{
 		"IMRE_PASSWORD": "imre-quiet-lantern-41", "TOVE_PASSWORD": "tove-cold-meridian-77", "SANNA_PASSWORD": "sanna-slow-azimuth-12",
 		"ODELL_PASSWORD": "odell-grey-zenith-58", "QUILL_PASSWORD": "quill-dry-almanac-93", "NIGHTRUN_SECRET": "nightrun-9f31c0a7e2", "LANTERNFISH_KEY": "lf-5d20b7716ac4",
-		"RELAY_SECRET": "relay-hush-4be1", "LINK_SECRET": linkSecret,
+		"RELAY_SECRET": "relay-hush-4be1", "FERNHOLLOW_PASS": "pass-9c1e-lantern", "LINK_SECRET": linkSecret,
 		"FERNHOLLOW_SIGNING_KEY": SigningKey(), "FERNHOLLOW_EXPIRED_LINK": expiredLink(),
 	}
 }
@@ -80,6 +87,12 @@ type Service struct {
 	key     *ecdsa.PrivateKey
 	signer  jose.Signer
 
+	quotaMu sync.Mutex
+	counts  map[string]*counted // by quota, caller and node
+	turn    atomic.Int64        // of the nodes
+	ahead   atomic.Int64        // of the clock, in nanoseconds
+	dome    chan struct{}       // held by who moves it
+
 	mu       sync.Mutex
 	people   map[string]*person
 	things   map[string]map[string]*thing // kind → id
@@ -93,7 +106,7 @@ type Service struct {
 
 // New makes a service with its data as at the start.
 func New(opt Options) (*Service, error) {
-	s := &Service{opt: opt, flaws: map[Flaw]bool{}, secrets: Secrets(), refresh: map[string]*session{}, ended: map[string]bool{}, console: map[string]string{}, seen: map[string]bool{}}
+	s := &Service{opt: opt, flaws: map[Flaw]bool{}, secrets: Secrets(), refresh: map[string]*session{}, ended: map[string]bool{}, console: map[string]string{}, seen: map[string]bool{}, counts: map[string]*counted{}, dome: make(chan struct{}, 1)}
 	for _, f := range opt.Flaws {
 		s.flaws[f] = true
 	}
@@ -257,6 +270,11 @@ func (s *Service) serve(table func() []*rt, direct bool) http.Handler {
 		c := &call{s: s, w: w, r: r, raw: raw, direct: direct}
 		if err != nil {
 			c.problem(413, "the body is too large")
+			return
+		}
+		done, leave := s.throttled(c, table())
+		defer leave()
+		if done {
 			return
 		}
 		s.mu.Lock()
@@ -439,7 +457,7 @@ func (s *Service) authenticate(c *call, scheme string) (*caller, string) {
 		at := c.r.Header.Get("X-Relay-Time")
 		n, err := strconv.ParseInt(at, 10, 64)
 		sig := c.r.Header.Get("X-Relay-Signature")
-		if err != nil || time.Since(time.Unix(n, 0)).Abs() > 5*time.Minute || s.seen[sig] && !s.flaws[AlertReplay] || !same(sig, s.mac("RELAY_SECRET", at+"."+string(c.raw))) {
+		if err != nil || s.now().Sub(time.Unix(n, 0)).Abs() > 5*time.Minute || s.seen[sig] && !s.flaws[AlertReplay] || !same(sig, s.mac("RELAY_SECRET", at+"."+string(c.raw))) {
 			return nil, "the signature does not hold"
 		}
 		s.seen[sig] = true
@@ -447,7 +465,7 @@ func (s *Service) authenticate(c *call, scheme string) (*caller, string) {
 	case "link":
 		q := c.r.URL.Query()
 		n, err := strconv.ParseInt(q.Get("expires"), 10, 64)
-		if err != nil || time.Now().Unix() > n && !s.flaws[LinkForever] || !same(q.Get("sig"), s.linkMAC(c.r.URL.Path, q.Get("expires"))) {
+		if err != nil || s.now().Unix() > n && !s.flaws[LinkForever] || !same(q.Get("sig"), s.linkMAC(c.r.URL.Path, q.Get("expires"))) {
 			return nil, "the link does not hold"
 		}
 		return &caller{id: "link"}, ""

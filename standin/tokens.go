@@ -106,14 +106,14 @@ func (s *Service) bearer(header, route string) (*caller, string) {
 	if !ok {
 		return nil, "the token does not verify"
 	}
-	want := jwt.Expected{Issuer: s.opt.Issuer, AnyAudience: jwt.Audience{"fernhollow"}, Time: time.Now()}
+	want := jwt.Expected{Issuer: s.opt.Issuer, AnyAudience: jwt.Audience{"fernhollow"}, Time: s.now()}
 	if s.flaws[AnyIssuer] {
 		want.Issuer = ""
 	}
 	if s.flaws[AnyAudience] {
 		want.AnyAudience = nil
 	}
-	if s.flaws[ExpiryIgnored] && cl.Expiry != nil && cl.Expiry.Time().Before(time.Now()) {
+	if s.flaws[ExpiryIgnored] && cl.Expiry != nil && cl.Expiry.Time().Before(s.now()) {
 		want.Time = cl.Expiry.Time()
 	}
 	if cl.ValidateWithLeeway(want, 30*time.Second) != nil {
@@ -140,7 +140,7 @@ func (s *Service) life() time.Duration {
 }
 
 func (s *Service) token(sub string, roles, scopes []string, verified bool, family string) (string, error) {
-	now := time.Now()
+	now := s.now()
 	cl := claims{
 		Claims: jwt.Claims{Issuer: s.opt.Issuer, Subject: sub, Audience: jwt.Audience{"fernhollow"}, IssuedAt: jwt.NewNumericDate(now), NotBefore: jwt.NewNumericDate(now),
 			Expiry: jwt.NewNumericDate(now.Add(s.life())), ID: random()},

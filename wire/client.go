@@ -68,6 +68,8 @@ type Client struct {
 	http    *http.Client
 	limit   *rate.Limiter
 	mask    *Masker
+	pass    [2]string // header field and value that keep a request out of the target's counts
+	passErr error     // why there is none although one is declared
 }
 
 // NewClient resolves the target's hosts and prepares to send. base replaces
@@ -161,6 +163,7 @@ type Outgoing struct {
 	Headers [][2]string
 	Body    []byte
 	Params  map[string]string // the route's parameters, for what issues links
+	Counted bool              // sent without the target's pass, to see its quotas
 	Before  func() error      // called when its turn has come, right before it is sent; an error keeps it back
 }
 
@@ -232,6 +235,9 @@ func (c *Client) send(ctx context.Context, o Outgoing) (raw, error) {
 		}
 		req.Header.Add(h[0], h[1])
 	}
+	if c.pass[0] != "" && !o.Counted {
+		req.Header.Set(c.pass[0], c.pass[1])
+	}
 	resp, err := c.http.Do(req)
 	if err != nil {
 		r.Took = time.Since(r.At)
@@ -272,6 +278,9 @@ func plainError(err error) string {
 
 // Reach checks that every host of the target takes connections.
 func (c *Client) Reach(ctx context.Context) error {
+	if c.passErr != nil {
+		return c.passErr
+	}
 	for n, u := range c.bases {
 		if n == probe.DirectHost {
 			continue // that it cannot be reached is what one hopes for

@@ -45,7 +45,14 @@ type held struct {
 
 // NewKeyring makes a keyring for one sweep.
 func NewKeyring(d *declaration.Document, t *declaration.Target, c *Client, look Secrets) *Keyring {
-	return &Keyring{doc: d, target: t, client: c, look: look, held: map[string]*held{}, signed: map[string]bool{}, now: time.Now}
+	k := &Keyring{doc: d, target: t, client: c, look: look, held: map[string]*held{}, signed: map[string]bool{}, now: time.Now}
+	if h := t.Pass.Header; h != "" {
+		s, err := k.secret(t.Pass.Value)
+		if c.pass = [2]string{h, s}; err != nil {
+			c.pass, c.passErr = [2]string{}, fmt.Errorf("%w: the pass of target %s, without which its quotas count every request: %v", ErrCredential, t.Name, err)
+		}
+	}
+	return k
 }
 
 // renewAhead is how long before its end a token is renewed.

@@ -111,7 +111,7 @@ func (d *demo) start() (string, error) {
 	if err != nil {
 		return "", err
 	}
-	run, err := standin.Listen(d.listen, standin.Options{Flaws: list, Gateway: true})
+	run, err := standin.Listen(d.listen, standin.Options{Flaws: list, Gateway: true, Quotas: true, Nodes: 3})
 	if err != nil {
 		return "", fmt.Errorf("%w; choose another with --stand-in", err)
 	}

@@ -21,7 +21,8 @@ func withAddresses(text string, run *standin.Running) string {
 
 func standInCommand() *cobra.Command {
 	var listen, flaws string
-	var secrets, list, gateway bool
+	var secrets, list, gateway, control bool
+	var nodes int
 	c := &cobra.Command{
 		Use:   "stand-in",
 		Short: "Run the simulated service of the demo",
@@ -50,13 +51,19 @@ func standInCommand() *cobra.Command {
 			if err != nil {
 				return exit{exitWrong, err}
 			}
-			run, err := standin.Listen(listen, standin.Options{Flaws: fl, Gateway: gateway})
+			if nodes < 1 || nodes > 9 {
+				return exit{exitWrong, fmt.Errorf("--nodes is between 1 and 9, not %d", nodes)}
+			}
+			run, err := standin.Listen(listen, standin.Options{Flaws: fl, Gateway: gateway, Quotas: true, Nodes: nodes, Control: control})
 			if err != nil {
 				return exit{exitWrong, err}
 			}
 			fmt.Fprintf(out, "The stand-in is at %s, its issuer at %s\n", run.Base, run.IssuerURL)
 			if gateway {
 				fmt.Fprintf(out, "Without its gateway it is at %s\n", run.Direct)
+			}
+			if control {
+				fmt.Fprintf(out, "POST %s/restart starts it again, POST %s/clock?advance=5m sets its clock ahead\n", run.Control, run.Control)
 			}
 			<-cmd.Context().Done()
 			return run.Close()
@@ -65,6 +72,8 @@ func standInCommand() *cobra.Command {
 	c.Flags().StringVar(&listen, "listen", "127.0.0.1:7401", "address of the API; the issuer takes the next port")
 	c.Flags().StringVar(&flaws, "flaws", "none", "none, demo, or names separated by commas")
 	c.Flags().BoolVar(&gateway, "gateway", true, "stand behind a gateway, and listen ten ports above without it")
+	c.Flags().IntVar(&nodes, "nodes", 1, "how many nodes stand behind the address")
+	c.Flags().BoolVar(&control, "control", false, "listen twenty ports above for restarts and the clock, for tests")
 	c.Flags().BoolVar(&secrets, "secrets", false, "print the accounts' secrets as shell exports, and end")
 	c.Flags().BoolVar(&list, "list", false, "list the flaws, and end")
 	return c

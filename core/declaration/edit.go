@@ -23,6 +23,9 @@ func PutTarget(text string, t Target) (string, error) {
 				}
 				var edits []Edit
 				for _, k := range targetWords {
+					if k == "pass" {
+						continue // it is written by hand
+					}
 					edits = append(edits, Edit{Section: "targets", Item: t.Name, Field: []string{k}, Text: have[k]})
 				}
 				return Apply(text, edits...)

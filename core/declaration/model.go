@@ -107,6 +107,15 @@ type Target struct {
 	Pace   Pace
 	Unsafe Unsafe
 	AskFor []string // further undeclared paths to ask for
+	Pass   Pass     // what keeps a sweep out of the target's counts; the zero Pass is none
+}
+
+// Pass is a header field with which the target does not count a request, as
+// test environments have for their own tests.
+type Pass struct {
+	Place
+	Header string
+	Value  Value
 }
 
 // Effect is what a route does.

@@ -36,7 +36,7 @@ type Files struct {
 
 var (
 	topWords    = []string{"millgate", "title", "include", "targets", "routes", "roles", "schemes", "lifetimes", "identities", "records", "access", "origins", "quotas", "answers", "review", "waivers"}
-	targetWords = []string{"base", "hosts", "values", "direct", "pace", "unsafe", "ask_for"}
+	targetWords = []string{"base", "hosts", "values", "direct", "pace", "unsafe", "ask_for", "pass"}
 	routeWords  = []string{"from", "host", "at", "effect", "sensitivity", "group", "send", "then", "summary"}
 	sampleWords = []string{"as", "path", "query", "headers", "json", "form", "text", "type"}
 	entryWords  = []string{"at", "who", "broken", "hide", "given", "scope", "by", "owner_of"}
@@ -252,6 +252,8 @@ func (r *reader) targets(doc *Document, n ast.Node) {
 				if t.Unsafe == "" {
 					t.Unsafe = UnsafeRefused
 				}
+			case "pass":
+				t.Pass = r.pass(f)
 			case "ask_for":
 				for _, x := range r.refs(f.val, "ask_for") {
 					if _, err := route.Parse(x.Name); err != nil || !strings.HasPrefix(x.Name, "/") {
@@ -267,6 +269,27 @@ func (r *reader) targets(doc *Document, n ast.Node) {
 		}
 		doc.Targets = append(doc.Targets, t)
 	}
+}
+
+func (r *reader) pass(p pair) Pass {
+	out := Pass{Place: p.kpos}
+	valued := false
+	for _, f := range r.entries(p.val, "pass", []string{"header", "value"}) {
+		switch f.key {
+		case "header":
+			s, _ := r.str(f.val, "header")
+			if !fieldName.MatchString(s) {
+				r.fail(f.val, "type", fmt.Sprintf("%q is no header field", s), "write for example X-Test-Pass")
+			}
+			out.Header = s
+		case "value":
+			out.Value, valued = r.value(f), true
+		}
+	}
+	if out.Header == "" || !valued {
+		r.fail(p.kn, "missing", "a pass needs `header` and `value`", "write  pass: { header: X-Test-Pass, value: env:TEST_PASS }")
+	}
+	return out
 }
 
 func (r *reader) routeList(doc *Document, n ast.Node) {

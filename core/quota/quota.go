@@ -422,6 +422,10 @@ func (g *Gate) Call(t, hold int64) Decision {
 	return Decision{Retry: at}
 }
 
+// Next is the first tick from t on at which a call would be admitted at once;
+// nothing is counted.
+func (g *Gate) Next(t int64) int64 { return g.first(max(t, g.last)) }
+
 // first is the first tick from t on at which all admit.
 func (g *Gate) first(t int64) int64 {
 	if len(g.limits) == 1 {

@@ -775,17 +775,23 @@ type PagesJudged struct {
 
 // Plan defines model for Plan.
 type Plan struct {
-	Base     string              `json:"base"`
-	Inferred int                 `json:"inferred"`
-	Kinds    Numbers             `json:"kinds"`
-	Left     []Omission          `json:"left"`
-	Made     int                 `json:"made"`
-	Pace     string              `json:"pace"`
-	Policy   string              `json:"policy"`
-	Probes   int                 `json:"probes"`
-	Requests int                 `json:"requests"`
-	Seconds  float32             `json:"seconds"`
-	Shared   map[string][]string `json:"shared"`
+	Base     string     `json:"base"`
+	Inferred int        `json:"inferred"`
+	Kinds    Numbers    `json:"kinds"`
+	Left     []Omission `json:"left"`
+	Made     int        `json:"made"`
+	Pace     string     `json:"pace"`
+	Policy   string     `json:"policy"`
+	Probes   int        `json:"probes"`
+
+	// Quota The one that holds it up most
+	Quota *string `json:"quota,omitempty"`
+
+	// QuotaSeconds What the declared quotas make it take at least, 0 where they do not count it
+	QuotaSeconds *float32            `json:"quotaSeconds,omitempty"`
+	Requests     int                 `json:"requests"`
+	Seconds      float32             `json:"seconds"`
+	Shared       map[string][]string `json:"shared"`
 
 	// Spared Broken credentials that a route with the same guard stands for
 	Spared       int    `json:"spared"`

@@ -1436,6 +1436,10 @@ export interface components {
             spared: number;
             inferred: number;
             seconds: number;
+            /** @description What the declared quotas make it take at least, 0 where they do not count it */
+            quotaSeconds?: number;
+            /** @description The one that holds it up most */
+            quota?: string;
             pace: string;
             policy: string;
             kinds: components["schemas"]["Numbers"];

@@ -111,7 +111,8 @@ const option = computed(() => {
               yAxisIndex: 1,
               symbol: 'none',
               data: d.bins.map((b) => b.ceiling),
-              step: 'end' as const, lineStyle: { color: ink, width: 1.4, type: 'dashed' as const },
+              step: 'end' as const,
+              lineStyle: { color: ink, width: 1.4, type: 'dashed' as const },
               itemStyle: { color: ink },
             },
           ]

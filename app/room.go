@@ -1,0 +1,140 @@
+package app
+
+import (
+	"fmt"
+	"sync"
+	"time"
+
+	"millgate/core/declaration"
+	"millgate/core/probe"
+	"millgate/core/quota"
+)
+
+// room keeps a sweep inside the declared quotas of a target that counts it, so
+// that probing does not use up what it is to look at.
+type room struct {
+	doc    *declaration.Document
+	target string
+	start  time.Time
+
+	mu    sync.Mutex
+	gates map[string]*quota.Gate // by quota, and what it counts by
+}
+
+// newRoom is nil for a target with a pass, and where nothing is counted.
+func newRoom(d *declaration.Document, t *declaration.Target, now time.Time) *room {
+	if t.Pass.Header != "" || len(d.Quotas) == 0 {
+		return nil
+	}
+	return &room{doc: d, target: t.Name, start: now, gates: map[string]*quota.Gate{}}
+}
+
+// count is one counter that a probe is counted by.
+type count struct {
+	name  string // of the counter
+	quota string
+	stack quota.Stack
+}
+
+// counts are the counters of a probe, by the declaration.
+func (r *room) counts(p *probe.Probe) (out []count) {
+	if p.Route < 0 {
+		return nil
+	}
+	id := r.doc.IdentityNamed(p.Identity)
+	c := quota.Caller{Target: r.target, Address: "here", Identity: p.Identity, Key: p.Identity, Host: p.Host}
+	if id != nil {
+		c.Roles = r.doc.RolesOf(id)
+	}
+	for _, k := range r.doc.QuotasAt[p.Route] {
+		q := r.doc.Quotas[k]
+		key, counted := quota.KeyOf(q, c)
+		amounts, ok := q.AmountsFor(r.doc, id)
+		if !counted || !ok || q.Model == declaration.Concurrency { // how long calls take is not known
+			continue
+		}
+		name := q.Name + "\x00" + key
+		if q.PerRoute {
+			name += "\x00" + p.RouteKey
+		}
+		out = append(out, count{name, q.Name, quota.Of(q, amounts)})
+	}
+	return out
+}
+
+// wait is how long a probe must wait until all quotas have room for it, and the
+// quota that is full; 0 when it was counted and can go.
+func (r *room) wait(p *probe.Probe, now time.Time) (time.Duration, string) {
+	if r == nil {
+		return 0, ""
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	at := quota.Ticks(now.Sub(r.start))
+	var gates []*quota.Gate
+	for _, c := range r.counts(p) {
+		g := r.gates[c.name]
+		if g == nil {
+			for i := range c.stack {
+				c.stack[i].Queue = 0 // nothing of a sweep should wait in a queue
+			}
+			g = quota.NewGate(c.stack)
+			r.gates[c.name] = g
+		}
+		if next := g.Next(at); next > at {
+			return quota.Span(next - at), c.quota
+		}
+		gates = append(gates, g)
+	}
+	for _, g := range gates {
+		g.Call(at, 1)
+	}
+	return 0, ""
+}
+
+// longestRoom is how long a sweep waits for room at most before it sends all
+// the same; the service then says what it thinks of it.
+const longestRoom = 90 * time.Second
+
+// takeRoom waits until the quotas have room for a probe. It returns false when
+// the sweep was stopped meanwhile.
+func (r *run) takeRoom(p *probe.Probe) bool {
+	for told := false; ; {
+		d, which := r.room.wait(p, time.Now())
+		if d == 0 || d > longestRoom {
+			return true
+		}
+		if !told {
+			told = true
+			r.app.Events.Send(Event{Type: "wait", Text: fmt.Sprintf("quota %s is full, waiting %s", which, d.Round(time.Second/10))})
+		}
+		select {
+		case <-r.stopping.Done():
+			return false
+		case <-time.After(d):
+		}
+	}
+}
+
+// quotaTime is how long a plan takes at least by the quotas that count it, and
+// the quota that takes longest; 0 where none holds it up.
+func quotaTime(d *declaration.Document, t *declaration.Target, pl *probe.Plan) (longest time.Duration, by string) {
+	r := newRoom(d, t, time.Time{})
+	if r == nil {
+		return 0, ""
+	}
+	calls := map[string]int64{}
+	counters := map[string]count{}
+	for _, p := range pl.Probes {
+		for _, c := range r.counts(p) {
+			calls[c.name]++
+			counters[c.name] = c
+		}
+	}
+	for n, k := range calls {
+		if ticks, _ := counters[n].stack.Within(k); quota.Span(ticks) > longest {
+			longest, by = quota.Span(ticks), counters[n].quota
+		}
+	}
+	return longest, by
+}

@@ -1,0 +1,48 @@
+package app
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"millgate/core/probe"
+	"millgate/standin"
+)
+
+func TestASweepKeepsInsideTheQuotas(t *testing.T) {
+	a := workspace(t, listen(t, standin.Options{}), nil, "")
+	d, _ := a.Document()
+	now := time.Now()
+	assert.Nil(t, newRoom(d, d.TargetNamed("stand-in"), now), "the target has a pass")
+	r := newRoom(d, d.TargetNamed("staging"), now)
+	require.NotNil(t, r)
+	p := &probe.Probe{Kind: probe.Crossing, Route: d.RouteNamed("GET /v1/proposals"), RouteKey: "GET /v1/proposals", Identity: "imre"}
+	for range 120 {
+		w, _ := r.wait(p, now)
+		require.Zero(t, w)
+	}
+	w, by := r.wait(p, now.Add(20*time.Second))
+	assert.Equal(t, "general", by)
+	assert.Equal(t, 40*time.Second, w.Round(time.Second))
+	other := *p
+	other.Identity = "tove"
+	w, _ = r.wait(&other, now.Add(20*time.Second))
+	assert.Zero(t, w, "she is counted by herself")
+	w, _ = r.wait(p, now.Add(61*time.Second))
+	assert.Zero(t, w)
+	free := &probe.Probe{Kind: probe.Crossing, Route: d.RouteNamed("GET /healthz"), RouteKey: "GET /healthz"}
+	for range 1000 {
+		w, _ = r.wait(free, now)
+		require.Zero(t, w)
+	}
+
+	pl, err := a.Plan("staging")
+	require.NoError(t, err)
+	assert.NotEmpty(t, pl.Quota)
+	assert.Greater(t, pl.QuotaSeconds, 60.0)
+	pl, err = a.Plan("stand-in")
+	require.NoError(t, err)
+	assert.Empty(t, pl.Quota)
+}
