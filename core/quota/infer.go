@@ -1,0 +1,253 @@
+package quota
+
+import (
+	"math"
+	"slices"
+	"sort"
+)
+
+// Seen is one call of a drill as it was seen from outside.
+type Seen struct {
+	At     int64 `json:"at"`               // tick at which it was sent, on the clock
+	Took   int64 `json:"took"`             // ticks until its answer
+	OK     bool  `json:"ok"`               // it was not refused for coming too often, whatever else was answered
+	Beside bool  `json:"beside,omitempty"` // sent together with the one before
+}
+
+// Fit is a limiter that explains what was seen.
+type Fit struct {
+	Limit
+	Phase  int64 // what is added to the clock for windows on the clock
+	Misses int   // calls that it would have decided otherwise
+	WLow   int64 // windows between these explain it as well
+	WHigh  int64
+}
+
+// noise is by how many ticks a call may have been decided earlier or later
+// than it was sent: it travels, and the service's clock is not ours.
+const noise = 8_000
+
+// shortestOnClock is the shortest window on the clock that is tried: nobody
+// aligns anything shorter, and with a free phase it would explain too much.
+const shortestOnClock = 400_000
+
+// predict runs what was sent through a limiter and counts the calls that it
+// would have decided otherwise. Calls that came within noise of a turn do not
+// count. It gives up above most.
+func predict(l Limit, phase int64, calls []Seen, most int) int {
+	return predictStack([]Limit{l}, phase, calls, most)
+}
+
+func predictStack(s []Limit, phase int64, calls []Seen, most int) int {
+	g := NewGate(s)
+	misses := 0
+	for i := range calls {
+		t := calls[i].At + phase
+		d := g.Next(t)
+		would := d <= t
+		if would == calls[i].OK {
+			if would {
+				g.Call(t, 1)
+			} else {
+				g.refused(t)
+			}
+			continue
+		}
+		if calls[i].OK { // it was admitted, so that it counts
+			if d-t > noise {
+				misses++
+			}
+			g.take(t)
+		} else {
+			if g.first(t-noise) <= t-noise {
+				misses++
+			}
+			g.refused(t)
+		}
+		if misses > most {
+			return misses
+		}
+	}
+	return misses
+}
+
+// take counts a call that was admitted although the model would not.
+func (g *Gate) take(t int64) {
+	for _, l := range g.limits {
+		l.Take(t, 1)
+	}
+	g.last = max(g.last, t)
+}
+
+func (g *Gate) refused(t int64) {
+	for _, l := range g.limits {
+		l.Refuse(t)
+	}
+}
+
+// run is a stretch of calls that were admitted one after the other, from the
+// first after a refusal, or the very first, to the next refusal.
+type stretch struct {
+	from, to int // indexes; to is the refusal, or the number of calls
+}
+
+func stretches(calls []Seen) (out []stretch) {
+	for i := 0; i < len(calls); {
+		if !calls[i].OK {
+			i++
+			continue
+		}
+		k := i
+		for k < len(calls) && calls[k].OK {
+			k++
+		}
+		out = append(out, stretch{i, k})
+		i = k
+	}
+	return out
+}
+
+// windowsOf are the lengths worth trying: closer than a percent apart, from the
+// shortest that could show to what was watched.
+func windowsOf(calls []Seen) (out []int64) {
+	span := calls[len(calls)-1].At - calls[0].At
+	for w := 20_000.0; w < float64(span)*1.1+40_000; w *= 1.01 {
+		out = append(out, int64(w))
+	}
+	return out
+}
+
+// Infer finds the limiters that explain the calls of a drill, the best first:
+// every kind with the numbers that it explains most with. Calls must be in the
+// order in which they were sent, and at least one must have been refused.
+func Infer(calls []Seen) []Fit {
+	if len(calls) == 0 || !slices.ContainsFunc(calls, func(s Seen) bool { return !s.OK }) {
+		return nil
+	}
+	list := stretches(calls)
+	counts := map[int64]bool{}
+	for _, s := range list {
+		if s.to < len(calls) && s.to-s.from >= 1 {
+			counts[int64(s.to-s.from)] = true
+		}
+	}
+	var numbers []int64
+	for n := range counts {
+		numbers = append(numbers, n)
+	}
+	slices.Sort(numbers)
+	slices.Reverse(numbers)
+	if len(numbers) > 6 {
+		numbers = numbers[:6]
+	}
+	if len(numbers) == 0 {
+		return nil // nothing was ever admitted
+	}
+	first := list[0]
+	took := calls[max(first.to-1, first.from)].At - calls[first.from].At
+	var out []Fit
+	keep := func(kind Kind, all bool, phases func(w int64) []int64) {
+		for _, n := range numbers {
+			best := Fit{Misses: math.MaxInt32}
+			for _, w := range windowsOf(calls) {
+				if w < shortestOnClock && (kind == FixedClock || kind == TwoCounters) {
+					continue
+				}
+				for _, ph := range phases(w) {
+					l := Limit{Kind: kind, N: n, W: w, CountAll: all}
+					if m := predict(l, ph, calls, best.Misses); m < best.Misses {
+						best = Fit{Limit: l, Phase: ph, Misses: m}
+					}
+				}
+			}
+			if best.Misses < math.MaxInt32 {
+				out = append(out, best.around(calls))
+			}
+		}
+	}
+	none := func(int64) []int64 { return []int64{0} }
+	keep(FixedFirst, false, none)
+	keep(SlidingLog, false, none)
+	keep(SlidingLog, true, none)
+	clock := func(w int64) []int64 {
+		out := make([]int64, 0, 17)
+		// On the clock itself, and shifted: the service's clock is not ours.
+		for k := int64(0); k < 16; k++ {
+			out = append(out, k*w/16)
+		}
+		return out
+	}
+	keep(FixedClock, false, clock)
+	keep(TwoCounters, false, clock)
+
+	// A bucket whose tokens came while it was emptied held less than it gave.
+	buckets := map[int64]*Fit{}
+	n1 := int64(first.to - first.from)
+	for _, w := range windowsOf(calls) { // one token in each w
+		refill := took / w
+		for b := max(1, n1-refill-1); b <= n1; b++ {
+			best := buckets[b]
+			if best == nil {
+				best = &Fit{Misses: math.MaxInt32}
+				buckets[b] = best
+			}
+			l := Limit{Kind: Bucket, N: 1, W: w, Burst: b}
+			if m := predict(l, 0, calls, best.Misses); m < best.Misses {
+				*best = Fit{Limit: l, Misses: m}
+			}
+		}
+	}
+	for _, f := range buckets {
+		if f.Misses < math.MaxInt32 {
+			out = append(out, f.around(calls))
+		}
+	}
+	sort.SliceStable(out, func(i, j int) bool {
+		a, b := out[i], out[j]
+		if a.Misses != b.Misses {
+			return a.Misses < b.Misses
+		}
+		return a.Kind < b.Kind || a.Kind == b.Kind && a.Burst+a.N < b.Burst+b.N
+	})
+	return out
+}
+
+// around looks how far the window can be moved without explaining less, and
+// takes the middle of that.
+func (f Fit) around(calls []Seen) Fit {
+	misses := func(w int64) int {
+		l := f.Limit
+		l.W = w
+		ph := f.Phase
+		if ph != 0 {
+			ph = mulDiv(f.Phase, w, f.W)
+		}
+		return predict(l, ph, calls, f.Misses)
+	}
+	edge := func(step float64) int64 {
+		good := f.W
+		for w := float64(f.W); ; {
+			w *= step
+			if w > float64(f.W)*2 || w < float64(f.W)/2 || misses(int64(w)) > f.Misses {
+				return good
+			}
+			good = int64(w)
+		}
+	}
+	f.WLow, f.WHigh = edge(1/1.002), edge(1.002)
+	mid := (f.WLow + f.WHigh) / 2
+	if misses(mid) <= f.Misses && f.Phase == 0 {
+		f.W = mid
+	}
+	return f
+}
+
+// Remaining are the fits that cannot be told from the best by what was seen.
+func Remaining(fits []Fit, calls int) (out []Fit) {
+	for _, f := range fits {
+		if f.Misses <= fits[0].Misses+calls/100 && f.Misses*20 <= calls {
+			out = append(out, f)
+		}
+	}
+	return out
+}

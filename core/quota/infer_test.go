@@ -1,0 +1,92 @@
+package quota
+
+import (
+	"fmt"
+	"math/rand"
+	"slices"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// drive runs a drill against a simulated service: calls take a few
+// milliseconds, now and then much longer, and the first longest.
+func drive(l []Limit, phase int64, budget Budget, burst int, seed int64) *Drill {
+	r := rand.New(rand.NewSource(seed)) //nolint:gosec // the same each time
+	g := NewGate(l)
+	now := int64(1_790_000_000_000_000)
+	d := &Drill{Budget: budget, Burst: burst}
+	for !d.Done() {
+		s := d.Next(now)
+		if s.Many == 0 {
+			break
+		}
+		now = max(now, s.At)
+		refused := false
+		for range s.Many {
+			took := int64(1000 + r.Intn(1500))
+			if len(d.Calls) == 0 {
+				took = 40_000
+			} else if r.Intn(60) == 0 {
+				took += int64(r.Intn(9_000))
+			}
+			dec := g.Call(now+took/2+phase, 1)
+			if dec.OK {
+				took += dec.At - (now + took/2 + phase)
+			}
+			d.Saw(Seen{At: now, Took: took, OK: dec.OK})
+			now += took
+			if refused = !dec.OK; refused && s.Stop {
+				break
+			}
+		}
+		if s.Stop && !refused && d.state == filling {
+			d.Filled()
+		}
+	}
+	return d
+}
+
+func TestADrillFindsTheLimiter(t *testing.T) {
+	ms := int64(1000)
+	for k, l := range []Limit{
+		{Kind: FixedFirst, N: 8, W: 2000 * ms}, {Kind: FixedFirst, N: 30, W: 1000 * ms}, {Kind: FixedFirst, N: 3, W: 3000 * ms},
+		{Kind: SlidingLog, N: 8, W: 2000 * ms}, {Kind: SlidingLog, N: 30, W: 1000 * ms}, {Kind: SlidingLog, N: 5, W: 4000 * ms},
+		{Kind: FixedClock, N: 8, W: 2000 * ms}, {Kind: FixedClock, N: 20, W: 1000 * ms},
+		{Kind: Bucket, N: 10, W: 2000 * ms, Burst: 10}, {Kind: Bucket, N: 20, W: 1000 * ms, Burst: 5}, {Kind: Bucket, N: 2, W: 1000 * ms, Burst: 6},
+		{Kind: TwoCounters, N: 10, W: 2000 * ms}, {Kind: TwoCounters, N: 20, W: 1000 * ms},
+	} {
+		t.Run(fmt.Sprintf("%s %d per %d ms", l.Kind, l.N, l.W/ms), func(t *testing.T) {
+			d := drive([]Limit{l}, 337*ms, Budget{Calls: 400, Ticks: 90 * second}, 100, int64(k))
+			require.NotEmpty(t, d.Fits)
+			rest := Remaining(d.Fits, len(d.Calls))
+			var kinds []Kind
+			var mine *Fit
+			for i, f := range rest {
+				if !slices.Contains(kinds, f.Kind) {
+					kinds = append(kinds, f.Kind)
+				}
+				if f.Kind == l.Kind && mine == nil {
+					mine = &rest[i]
+				}
+			}
+			require.NotNil(t, mine, "%v of %+v", kinds, d.Fits)
+			assert.LessOrEqual(t, len(kinds), 2, "%v", kinds)
+			if l.Kind == Bucket {
+				assert.InEpsilon(t, l.W/l.N, mine.W, 0.1, "the time of a token")
+				assert.InDelta(t, l.Burst, mine.Burst, max(1, float64(l.Burst)/10))
+			} else {
+				assert.Equal(t, l.N, mine.N)
+				assert.InEpsilon(t, l.W, mine.W, 0.1)
+			}
+			t.Logf("%d calls in %.1f s: %v, misses %d", len(d.Calls), float64(d.Calls[len(d.Calls)-1].At-d.begun)/1e6, kinds, mine.Misses)
+		})
+	}
+}
+
+func TestADrillOfNothing(t *testing.T) {
+	d := drive(nil, 0, Budget{Calls: 200, Ticks: 10 * second}, 60, 1)
+	assert.Len(t, d.Calls, 60)
+	assert.Empty(t, d.Fits, "what never refused has no limiter that is known")
+}
