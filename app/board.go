@@ -12,6 +12,7 @@ import (
 	"millgate/core/declaration"
 	"millgate/core/origin"
 	"millgate/core/probe"
+	"millgate/core/quota"
 	"millgate/core/review"
 	"millgate/core/token"
 	"millgate/core/verdict"
@@ -50,6 +51,7 @@ type Row struct {
 	Pages       string // one letter for each page of the board: what is declared (n s r u), "-" where there is no such page
 	PageSeen    string // one letter for each page, as Verdict
 	PageDoes    string // one letter for each page: what a browser lets it do, "." where that is not known
+	Counted     []int  // the quotas that count it, as indexes of the board's
 	TokenCaller string // whose sound credential the ways are made of; the caller of the way "sound"
 }
 
@@ -64,6 +66,8 @@ type Board struct {
 	Columns  []Column
 	Ways     []string      // the columns of the Tokens lens: sound, absent, and every way of being broken
 	Pages    []origin.Page // the columns of the Origins lens
+	Kinds    []string      // the columns of the Quotas lens: what quotas count by
+	Quotas   []QuotaSeen
 	Rows     []Row
 	Counts   verdict.Counts
 	Review   int // messages about the declaration
@@ -112,6 +116,8 @@ func (a *App) Board(target string) (Board, error) {
 	b.Columns = columns(d, board.Classes)
 	b.Ways = append([]string{WaySound, WayAbsent}, probe.AllWays(d)...)
 	b.Pages = probe.PageColumns(d)
+	b.Kinds = kindsOfCaller(d)
+	b.Quotas = quotasSeen(d, nil, b.Kinds)
 	b.Counts = verdict.Counts{Crossings: map[verdict.Kind]int{}, Findings: map[verdict.Kind]int{}}
 	worst, rowWorst, stray := map[string]verdict.Kind{}, map[string]verdict.Kind{}, []string{}
 	inferred := map[string]bool{}
@@ -123,6 +129,7 @@ func (a *App) Board(target string) (Board, error) {
 			return b, err
 		}
 		b.Counts = o.counts
+		b.Quotas = quotasSeen(d, o, b.Kinds)
 		put := func(route, col string, k verdict.Kind) {
 			c := route + "\x00" + col
 			if old, ok := worst[c]; !ok || verdict.Worse(k, old) {
@@ -198,6 +205,7 @@ func (a *App) Board(target string) (Board, error) {
 		row.TokenCaller = soundCaller(d, i, b.Columns, row)
 		row.Tokens, row.TokenSeen = wayLetters(d, i, b.Ways, row, ways)
 		row.Pages, row.PageSeen, row.PageDoes = pageLetters(d, b.Pages, i, row, pages, does)
+		row.Counted = d.QuotasAt[i]
 		b.Rows = append(b.Rows, row)
 	}
 	for _, s := range stray {
@@ -353,8 +361,9 @@ type ProbeView struct {
 	Control  *Fact
 	ControlP *probe.Probe
 	Expect   access.Expectation
-	Page     *verdict.PageView // for a page
-	Steps    []string          // of a session drill: what is expected of each
+	Page     *verdict.PageView  // for a page
+	Quota    *verdict.QuotaSeen // for a quota drill
+	Steps    []string           // of a session drill: what is expected of each
 }
 
 // CrossingView is everything about one cell.
@@ -398,7 +407,12 @@ func (a *App) Crossing(target, route, caller string) (CrossingView, error) {
 	if isPage && !slices.ContainsFunc(probe.PageColumns(d), func(p origin.Page) bool { return p.ID == page }) {
 		return v, fmt.Errorf("%w: there is no page %q", ErrNotFound, page)
 	}
-	if caller != "" && id == nil && !tokens && !isPage {
+	kind, isCounted := strings.CutPrefix(caller, countedCaller)
+	name, isQuota := strings.CutPrefix(caller, probe.QuotaCaller)
+	if isCounted && !slices.Contains(kindsOfCaller(d), kind) || isQuota && d.QuotaNamed(name) == nil {
+		return v, fmt.Errorf("%w: no quota counts by %q", ErrNotFound, caller)
+	}
+	if caller != "" && id == nil && !tokens && !isPage && !isCounted && !isQuota {
 		return v, fmt.Errorf("%w: there is no identity %q", ErrNotFound, caller)
 	}
 	state := access.Sound
@@ -406,6 +420,10 @@ func (a *App) Crossing(target, route, caller string) (CrossingView, error) {
 	switch {
 	case drill && id != nil:
 		v.Label = id.Name + " · session drill"
+	case isCounted:
+		v.Label = "counted by " + kind
+	case isQuota:
+		v.Label = "quota " + name
 	case isPage:
 		state, v.Label = access.Absent, "a page of "+page
 		if at, ok := probe.PageAt(d, i, page); i >= 0 && ok {
@@ -450,13 +468,19 @@ func (a *App) Crossing(target, route, caller string) (CrossingView, error) {
 		}
 	}
 	known := i >= 0
+	counted := map[*probe.Probe]bool{}
+	if isCounted {
+		for _, p := range drillsAt(d, pl, route, kind) {
+			counted[p] = true
+		}
+	}
 	for _, p := range pl.Probes {
-		here := p.RouteKey == route || p.Kind == probe.UnknownPath && route == verdict.AnyPath
+		here := counted[p] || p.RouteKey == route || p.Kind == probe.UnknownPath && route == verdict.AnyPath
 		if !here {
 			continue
 		}
 		known = true
-		if !belongs(p, sent) {
+		if !counted[p] && !belongs(p, sent) {
 			continue
 		}
 		if p.Widens != "" && o.view[p.ID] == nil {
@@ -469,7 +493,15 @@ func (a *App) Crossing(target, route, caller string) (CrossingView, error) {
 			pv.Page = &verdict.PageView{Page: at, Want: origin.Expect(probe.CallOf(d, i, ""), at.Origin, probe.Allowed(d, i))}
 			v.Unsafe = false
 		}
+		if q := d.QuotaNamed(p.Way); p.Kind == probe.QuotaDrill && q != nil {
+			amounts, _ := q.AmountsFor(d, d.IdentityNamed(p.Identity))
+			pv.Quota = &verdict.QuotaSeen{Quota: q, Stack: quota.Of(q, amounts)}
+			v.Place = q.Place
+		}
 		if it, ok := o.items[p.ID]; ok {
+			if pv.Quota != nil && o.view[p.ID] != nil {
+				pv.Quota.Measured = o.view[p.ID].Quota
+			}
 			if isPage {
 				seen := verdict.Page(newJudge(d, pl, o.view).input(p))
 				pv.Page = &seen
@@ -562,6 +594,8 @@ func identityLabel(d *declaration.Document, i int, id *declaration.Identity) str
 
 func probeLabel(p *probe.Probe) string {
 	switch p.Kind {
+	case probe.QuotaDrill:
+		return "the drill of quota " + p.Way + " at " + p.RouteKey
 	case probe.Origin:
 		if p.PreflightOnly {
 			return "the preflight of a page of " + p.Page

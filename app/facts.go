@@ -6,6 +6,7 @@ import (
 	"millgate/core/access"
 	"millgate/core/declaration"
 	"millgate/core/probe"
+	"millgate/core/quota"
 	"millgate/core/route"
 	"millgate/core/verdict"
 	"millgate/wire"
@@ -24,10 +25,11 @@ type Fact struct {
 	Token    *IssuedToken  `json:"token,omitempty"` // for a login whose token was judged
 	Drill    *Drill        `json:"drill,omitempty"` // for a session drill
 	// For a page: its preflight, and the request without its credential.
-	Preflight *wire.Exchange `json:"preflight,omitempty"`
-	Refusal   *wire.Exchange `json:"refusal,omitempty"`
-	SameSite  string         `json:"sameSite,omitempty"` // of the cookie that was sent from another site
-	Sweep     uint           `json:"sweep"`
+	Preflight *wire.Exchange  `json:"preflight,omitempty"`
+	Refusal   *wire.Exchange  `json:"refusal,omitempty"`
+	Quota     *quota.Measured `json:"quota,omitempty"`    // for a quota drill
+	SameSite  string          `json:"sameSite,omitempty"` // of the cookie that was sent from another site
+	Sweep     uint            `json:"sweep"`
 }
 
 // FollowedUp is what came of a follow-up.
@@ -125,6 +127,9 @@ func (j *judge) input(p *probe.Probe) verdict.Input {
 		in.Issued = &f.Token.Judged
 	}
 	in.SameSite, in.Preflight, in.Refusal = f.SameSite, answerOf(f.Preflight), answerOf(f.Refusal)
+	if p.Kind == probe.QuotaDrill {
+		in.Quota = measuredOf(j.doc, p, f)
+	}
 	if f.Drill != nil {
 		in.Drill = &f.Drill.Drilled
 	}

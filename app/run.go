@@ -298,6 +298,8 @@ func (r *run) one(p *probe.Probe) error {
 		return r.drill(p, f)
 	case probe.Origin:
 		return r.page(p, f)
+	case probe.QuotaDrill:
+		return r.quotaDrill(p, f)
 	}
 	l, why := r.leaseFor(p)
 	if why != "" {

@@ -304,6 +304,13 @@ func (a *App) ProbeAgain(target string, keys []CrossingKey) (*Run, error) {
 		}
 	}
 	want := map[string]bool{}
+	for _, k := range keys {
+		if kind, ok := strings.CutPrefix(k.Caller, countedCaller); ok {
+			for _, p := range drillsAt(d, pl, k.Route, kind) {
+				want[p.ID] = true
+			}
+		}
+	}
 	for _, p := range pl.Probes {
 		for _, k := range keys {
 			if p.RouteKey == k.Route && (k.Caller == "*" || belongs(p, k.Caller) || slices.Contains(p.StandsFor, k.Caller)) {
@@ -420,7 +427,7 @@ func (o *observed) judgeAll(d *declaration.Document, facts map[string]*Fact, run
 			it = verdict.Item{Probe: p, Verdict: j.judge(p)}
 			o.items[p.ID], o.made[p.ID] = it, b
 		}
-		if p.Kind == probe.Credential && it.Verdict.Kind.IsGap() {
+		if j.widens(p, it.Verdict) {
 			o.plan.Widen(p)
 		}
 		if running && it.Verdict.Kind == verdict.Unproven && b.control == nil && o.plan.Find(p.Control) != nil {

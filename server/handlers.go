@@ -46,17 +46,20 @@ func (s *Server) GetBoard(_ context.Context, q contract.GetBoardRequestObject) (
 		return nil, err
 	}
 	out := contract.Board{Title: b.Title, File: b.File, Revision: int(b.Revision), KeptAt: b.KeptAt, Target: b.Target, Targets: append([]string{}, b.Targets...), Counts: countsOf(b.Counts),
-		Review: b.Review, Errors: b.Errors, Empty: b.Empty, Columns: []contract.Column{}, Ways: orEmpty(b.Ways), Pages: []contract.Page{}, Rows: []contract.Row{}, Sweep: sweepOf(b.Sweep)}
+		Review: b.Review, Errors: b.Errors, Empty: b.Empty, Columns: []contract.Column{}, Ways: orEmpty(b.Ways), Pages: []contract.Page{}, Kinds: orEmpty(b.Kinds), Quotas: []contract.QuotaSeen{}, Rows: []contract.Row{}, Sweep: sweepOf(b.Sweep)}
 	for _, c := range b.Columns {
 		out.Columns = append(out.Columns, contract.Column{Key: c.Key, Label: c.Label, Sub: c.Sub, Class: c.Class, Members: c.Members, Roles: c.Roles})
 	}
 	for _, p := range b.Pages {
 		out.Pages = append(out.Pages, contract.Page{Id: p.ID, Origin: p.Origin, Hostile: p.Hostile, Says: p.Says})
 	}
+	for _, q := range b.Quotas {
+		out.Quotas = append(out.Quotas, contract.QuotaSeen{Name: q.Name, Kind: q.Column, Declared: q.Declared, Window: float32(q.Window.Seconds()), Ceiling: limitOf(q.Ceiling), Most: q.Most, Verdict: q.Verdict})
+	}
 	for _, r := range b.Rows {
 		out.Rows = append(out.Rows, contract.Row{Key: r.Key, Method: r.Method, Host: r.Host, Path: r.Path, Prefix: r.Prefix, Group: r.Group, Effect: r.Effect, Sensitivity: r.Sensitivity, Summary: r.Summary,
 			Line: r.Line, File: r.File, Worst: r.Worst, Expect: r.Expect, Verdict: r.Verdict, Inferred: r.Inferred, Declared: r.Declared, Tokens: r.Tokens, TokenSeen: r.TokenSeen, TokenCaller: r.TokenCaller,
-			Pages: r.Pages, PageSeen: r.PageSeen, PageDoes: r.PageDoes})
+			Pages: r.Pages, PageSeen: r.PageSeen, PageDoes: r.PageDoes, Counted: orEmpty(r.Counted)})
 	}
 	return contract.GetBoard200JSONResponse(out), nil
 }
@@ -168,6 +171,10 @@ func (s *Server) GetCrossing(_ context.Context, q contract.GetCrossingRequestObj
 				cp.ReadBack = &p.Fact.ReadBack
 			}
 		}
+		if p.Quota != nil {
+			view := quotaViewOf(p)
+			cp.Quota, cp.Expected = &view, "no more than "+view.Declared
+		}
 		if p.Page != nil {
 			view := pageOf(p)
 			cp.Page, cp.Expected = &view, p.Page.Want.Does.String()
@@ -204,6 +211,8 @@ func findingOf(f verdict.Finding) contract.Finding {
 		parts := strings.Split(f.Probes[0], "|")
 		col := ""
 		switch {
+		case len(parts) > 6 && parts[0] == string(probe.QuotaDrill):
+			col = probe.QuotaCaller + parts[6]
 		case len(parts) > 6 && parts[0] == string(probe.Origin):
 			col = probe.PageCaller + parts[6]
 		case len(parts) > 2 && parts[2] != "nobody":

@@ -2,14 +2,15 @@ package server
 
 import (
 	"context"
+	"strings"
 
 	"millgate/app"
 	"millgate/core/quota"
 	"millgate/server/contract"
 )
 
-// count is a number of calls, -1 where nothing limits it.
-func count(n int64) int64 {
+// limitOf is a number of calls, -1 where nothing limits it.
+func limitOf(n int64) int64 {
 	if n == quota.Unlimited {
 		return -1
 	}
@@ -42,12 +43,12 @@ func (s *Server) GetQuotas(context.Context, contract.GetQuotasRequestObject) (co
 }
 
 func quotaForOf(f app.QuotaFor) contract.QuotaFor {
-	out := contract.QuotaFor{Who: f.Who, Moment: count(f.Moment), Exact: f.Exact, Nodes: count(f.Nodes), Restart: count(f.Restart), Wait: -1}
+	out := contract.QuotaFor{Who: f.Who, Moment: limitOf(f.Moment), Exact: f.Exact, Nodes: limitOf(f.Nodes), Restart: limitOf(f.Restart), Wait: -1}
 	for _, m := range f.Members {
-		out.Members = append(out.Members, contract.QuotaMember{Amount: m.Amount, Window: seconds(m.Limit.W), Ceiling: count(m.Ceiling), NeverBinds: m.NeverBinds})
+		out.Members = append(out.Members, contract.QuotaMember{Amount: m.Amount, Window: seconds(m.Limit.W), Ceiling: limitOf(m.Ceiling), NeverBinds: m.NeverBinds})
 	}
 	for _, n := range f.Ceilings {
-		out.Ceilings = append(out.Ceilings, count(n))
+		out.Ceilings = append(out.Ceilings, limitOf(n))
 	}
 	if f.WaitOK {
 		out.Wait = float32(f.Wait.Seconds())
@@ -80,7 +81,7 @@ func (s *Server) SimulateQuota(_ context.Context, q contract.SimulateQuotaReques
 			From     float32 `json:"from"`
 			Queued   int64   `json:"queued"`
 			Refused  int64   `json:"refused"`
-		}{x.Admitted, x.Began, x.Came, count(x.Ceiling), float32(quota.Span(x.From - r.From).Seconds()), x.Queued, x.Refused})
+		}{x.Admitted, x.Began, x.Came, limitOf(x.Ceiling), float32(quota.Span(x.From - r.From).Seconds()), x.Queued, x.Refused})
 	}
 	for _, p := range r.Peaks {
 		out.Peaks = append(out.Peaks, struct {
@@ -89,7 +90,7 @@ func (s *Server) SimulateQuota(_ context.Context, q contract.SimulateQuotaReques
 			Limit   int64   `json:"limit"`
 			Most    int64   `json:"most"`
 			Window  float32 `json:"window"`
-		}{float32(quota.Span(p.At - r.From).Seconds()), count(p.Ceiling), p.Limit, p.Most, seconds(p.Window)})
+		}{float32(quota.Span(p.At - r.From).Seconds()), limitOf(p.Ceiling), p.Limit, p.Most, seconds(p.Window)})
 	}
 	out.Bins, out.Peaks = orEmpty(out.Bins), orEmpty(out.Peaks)
 	return contract.SimulateQuota200JSONResponse(out), nil
@@ -101,4 +102,57 @@ func zero[T any](p *T) (v T) {
 		v = *p
 	}
 	return v
+}
+
+// quotaViewOf is what a quota drill saw, for the drawer.
+func quotaViewOf(p app.ProbeView) contract.QuotaView {
+	q := p.Quota.Quota
+	amounts := make([]string, len(q.Allow))
+	for i, a := range q.Allow {
+		amounts[i] = a.String()
+	}
+	out := contract.QuotaView{Name: q.Name, File: q.Place.File, Line: q.Place.Line, Declared: strings.Join(amounts, " and "), Said: -1, Fields: []string{}}
+	s := p.Quota.Stack
+	w := int64(0)
+	if len(s) > 0 {
+		w = s[0].W
+		c, _ := s.Ceiling(w)
+		n := s[0].N
+		out.Window, out.Ceiling, out.Limit = seconds(w), limitOf(c), &n
+	}
+	m := p.Quota.Measured
+	if m == nil {
+		out.Calls, out.Around = orEmpty(out.Calls), orEmpty(out.Around)
+		return out
+	}
+	out.Found, out.Status, out.Fields, out.Seconds, out.Kept = m.Found(), m.Status, orEmpty(m.Fields), float32(m.Seconds), m.Kept
+	if m.Said >= 0 {
+		out.Said = seconds(m.Said)
+	}
+	if len(m.Fits) > 0 {
+		f := m.Fits[0]
+		n, d := f.N, seconds(f.W)
+		if f.Kind == quota.Bucket {
+			n = f.Burst
+		}
+		out.LimitFound, out.WindowFound = &n, &d
+	}
+	begun := m.Begun(w)
+	for i, c := range m.Calls {
+		out.Calls = append(out.Calls, struct {
+			At    float32 `json:"at"`
+			Begun int     `json:"begun"`
+			Ok    bool    `json:"ok"` //nolint:revive // as generated
+			Took  float32 `json:"took"`
+		}{seconds(c.At - m.Calls[0].At), begun[i], c.OK, seconds(c.Took)})
+	}
+	for _, a := range m.Around {
+		out.Around = append(out.Around, struct {
+			Passed bool   `json:"passed"`
+			Status int    `json:"status"`
+			Way    string `json:"way"`
+		}{a.Passed, a.Status, a.Way})
+	}
+	out.Calls, out.Around = orEmpty(out.Calls), orEmpty(out.Around)
+	return out
 }

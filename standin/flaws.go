@@ -131,7 +131,7 @@ var What = []struct {
 }
 
 // Demo are the flaws of the demonstration.
-var Demo = []Flaw{AbsentHeaderPasses, ForgottenVerb, StrangerReads, ObserverSlews, MissingKey400, Role401, LoginPage, SecretEcho, OldDoor, DebugDoor, UnsignedToken, LongLife, DeafEnd, AlertReplay, MirrorOrigin}
+var Demo = []Flaw{AbsentHeaderPasses, ForgottenVerb, StrangerReads, ObserverSlews, MissingKey400, Role401, LoginPage, SecretEcho, OldDoor, DebugDoor, UnsignedToken, LongLife, DeafEnd, AlertReplay, MirrorOrigin, LoginUnthrottled, CountedPerNode, WrongRefusal503}
 
 // ParseFlaws reads "none", "demo" or names separated by commas.
 func ParseFlaws(s string) ([]Flaw, error) {

@@ -23,8 +23,8 @@ func PutTarget(text string, t Target) (string, error) {
 				}
 				var edits []Edit
 				for _, k := range targetWords {
-					if k == "pass" {
-						continue // it is written by hand
+					if k == "pass" || k == "drill" {
+						continue // they are written by hand
 					}
 					edits = append(edits, Edit{Section: "targets", Item: t.Name, Field: []string{k}, Text: have[k]})
 				}

@@ -106,9 +106,13 @@ type Target struct {
 	Direct string            // the same service without its gateway
 	Pace   Pace
 	Unsafe Unsafe
-	AskFor []string // further undeclared paths to ask for
-	Pass   Pass     // what keeps a sweep out of the target's counts; the zero Pass is none
+	AskFor []string      // further undeclared paths to ask for
+	Drill  time.Duration // that a quota drill may take within a sweep
+	Pass   Pass          // what keeps a sweep out of the target's counts; the zero Pass is none
 }
+
+// DefaultDrill is how long a quota drill may take within a sweep.
+const DefaultDrill = 3 * time.Second
 
 // Pass is a header field with which the target does not count a request, as
 // test environments have for their own tests.

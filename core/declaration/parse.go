@@ -36,7 +36,7 @@ type Files struct {
 
 var (
 	topWords    = []string{"millgate", "title", "include", "targets", "routes", "roles", "schemes", "lifetimes", "identities", "records", "access", "origins", "quotas", "answers", "review", "waivers"}
-	targetWords = []string{"base", "hosts", "values", "direct", "pace", "unsafe", "ask_for", "pass"}
+	targetWords = []string{"base", "hosts", "values", "direct", "pace", "unsafe", "ask_for", "pass", "drill"}
 	routeWords  = []string{"from", "host", "at", "effect", "sensitivity", "group", "send", "then", "summary"}
 	sampleWords = []string{"as", "path", "query", "headers", "json", "form", "text", "type"}
 	entryWords  = []string{"at", "who", "broken", "hide", "given", "scope", "by", "owner_of"}
@@ -223,7 +223,7 @@ func (r *reader) url(n ast.Node, what string) string {
 
 func (r *reader) targets(doc *Document, n ast.Node) {
 	for _, q := range r.entries(n, "targets", nil) {
-		t := &Target{Name: q.key, Place: q.kpos, Hosts: map[string]string{}, Values: map[string]string{}, Pace: DefaultPace, Unsafe: UnsafeRefused}
+		t := &Target{Name: q.key, Place: q.kpos, Hosts: map[string]string{}, Values: map[string]string{}, Pace: DefaultPace, Unsafe: UnsafeRefused, Drill: DefaultDrill}
 		based := false
 		for _, f := range r.entries(q.val, "target "+q.key, targetWords) {
 			switch f.key {
@@ -252,6 +252,8 @@ func (r *reader) targets(doc *Document, n ast.Node) {
 				if t.Unsafe == "" {
 					t.Unsafe = UnsafeRefused
 				}
+			case "drill":
+				t.Drill = r.duration(f.val, "drill")
 			case "pass":
 				t.Pass = r.pass(f)
 			case "ask_for":

@@ -83,6 +83,9 @@ func Build(d *declaration.Document, p *Probe, recordID string) Request {
 	case p.Kind == Accept:
 		q.Headers = append(q.Headers, [2]string{"Accept", ""})
 	}
+	if p.Empty {
+		q.Body = emptied(q.Body)
+	}
 	if p.Kind == Origin {
 		q.Headers = append(q.Headers, [2]string{"Origin", p.Page})
 	}

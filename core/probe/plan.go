@@ -27,6 +27,7 @@ func Make(d *declaration.Document, target *declaration.Target) *Plan {
 	pl.credentials()
 	pl.origins()
 	pl.drills()
+	pl.quotas()
 	sort.SliceStable(pl.plan.Probes, func(i, j int) bool {
 		a, b := pl.plan.Probes[i], pl.plan.Probes[j]
 		if a.Phase != b.Phase {

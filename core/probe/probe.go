@@ -65,6 +65,7 @@ const (
 	Session     Kind = "session"      // a session drill
 	Accept      Kind = "accept"       // nobody, asking for another kind of answer
 	Origin      Kind = "origin"       // a page of another origin
+	QuotaDrill  Kind = "quota"        // a quota drill
 )
 
 // Ways around a guard.
@@ -143,6 +144,7 @@ type Probe struct {
 	Page          string
 	PreflightOnly bool // the request itself is unsafe and not sent
 	Refused       bool // and once more without its credential
+	Empty         bool // for QuotaDrill: sent without the members of its body
 	StandsFor     []string
 	Control       string // id of the probe that shows the request to be a fair one
 	IsControl     bool
@@ -160,7 +162,7 @@ const (
 
 // Unsafe says whether the request could change something.
 func (p *Probe) Unsafe() bool {
-	if p.Kind == Origin {
+	if p.Kind == Origin || p.Kind == QuotaDrill && !p.Empty {
 		return false // an unsafe request itself is not sent
 	}
 	if p.Kind == Issued || p.Kind == Session {
@@ -172,6 +174,9 @@ func (p *Probe) Unsafe() bool {
 // Column is the board's column that the probe belongs to: the identity, or ""
 // for nobody.
 func (p *Probe) Column() string {
+	if p.Kind == QuotaDrill {
+		return QuotaCaller + p.Way
+	}
 	if p.Kind == Origin {
 		return PageCaller + p.Way
 	}

@@ -144,6 +144,13 @@ func (d *Drill) Filled() {
 // Done says whether nothing more is to be sent.
 func (d *Drill) Done() bool { return d.state == done }
 
+// Finish ends the drill early: nothing more is sent.
+func (d *Drill) Finish() {
+	if d.state != done {
+		d.finish()
+	}
+}
+
 func (d *Drill) finish() {
 	d.state = done
 	d.Fits = Infer(d.Calls)

@@ -85,7 +85,30 @@ func (g *Gate) refused(t int64) {
 	}
 }
 
-// run is a stretch of calls that were admitted one after the other, from the
+// begun moves calls that waited to when they began: their answers took far
+// longer than others. A slow first answer is no wait.
+func begun(calls []Seen) []Seen {
+	took := make([]int64, 0, len(calls))
+	for _, c := range calls {
+		took = append(took, c.Took)
+	}
+	slices.Sort(took)
+	usual := took[len(took)/2]
+	out := slices.Clone(calls)
+	for i := range out {
+		if i > 0 && out[i].OK && out[i].Took > 5*usual+waitFloor {
+			out[i].At += out[i].Took - usual
+			out[i].Took = usual
+		}
+	}
+	return out
+}
+
+// waitFloor is the least time that an answer must take to count as a wait: a
+// loaded machine makes some answers slow.
+const waitFloor = 80_000
+
+// stretch is a run of calls that were admitted one after the other, from the
 // first after a refusal, or the very first, to the next refusal.
 type stretch struct {
 	from, to int // indexes; to is the refusal, or the number of calls
@@ -124,6 +147,7 @@ func Infer(calls []Seen) []Fit {
 	if len(calls) == 0 || !slices.ContainsFunc(calls, func(s Seen) bool { return !s.OK }) {
 		return nil
 	}
+	calls = begun(calls)
 	list := stretches(calls)
 	counts := map[int64]bool{}
 	for _, s := range list {

@@ -88,6 +88,8 @@ func Gather(d *declaration.Document, items []Item) []Finding {
 			}
 			kind := g.Kind
 			switch {
+			case it.Probe.Kind == probe.QuotaDrill:
+				route = "quota " + it.Probe.Way
 			case it.Probe.Kind == probe.Origin:
 				route, cause = pages.bundle(d, it.Probe, kind, cause)
 			case done[route] != "" && (g.Cause == "carried out" || g.Kind == WrongRefusal && g.Subject != "answer" && it.Probe.Unsafe()):
@@ -111,7 +113,7 @@ func Gather(d *declaration.Document, items []Item) []Finding {
 					cause = "token unsigned"
 				}
 			}
-			if g.Kind == WrongRefusal && g.Subject == "answer" {
+			if g.Kind == WrongRefusal && g.Subject == "answer" && it.Probe.Kind != probe.QuotaDrill {
 				cause = "answer"
 			}
 			// How the service answers what it does not serve is one cause,
@@ -372,6 +374,8 @@ func title(b *bundle, f Finding) string {
 		return causeTitles[b.cause]
 	case strings.HasPrefix(b.cause, pageCause):
 		return pageTitle(b.cause)
+	case strings.HasPrefix(b.cause, quotaCause):
+		return quotaTitle(b.cause)
 	case strings.HasPrefix(b.cause, "token ") && f.Kind == Unprotected:
 		return "A broken credential is accepted: " + strings.TrimPrefix(b.cause, "token ")
 	case b.cause == "token too-long":

@@ -62,6 +62,8 @@ type Input struct {
 	// For a page: the answer to the preflight, and to the request without its
 	// credential; nil where they were not sent.
 	Preflight, Refusal *Answer
+	// For a quota drill: what it measured; nil when it did not get that far.
+	Quota *QuotaSeen
 	// Lost is set when the probe was sent but its answer never seen.
 	Lost string
 }
@@ -137,6 +139,10 @@ func CallerLabel(p *probe.Probe) string {
 		return p.Identity + " (session drill)"
 	case p.Kind == probe.Origin:
 		return "a page of " + p.Page
+	case p.Kind == probe.QuotaDrill && p.Identity != "":
+		return p.Identity + " (quota drill)"
+	case p.Kind == probe.QuotaDrill:
+		return "nobody (quota drill)"
 	case p.Identity == "" && p.State == access.Broken:
 		return "nobody (broken credential)"
 	case p.Identity == "":
@@ -184,6 +190,10 @@ func Judge(in Input) Verdict {
 		return v
 	case probe.Origin:
 		v.page(in)
+		v.worst()
+		return v
+	case probe.QuotaDrill:
+		v.quotaDrill(in)
 		v.worst()
 		return v
 	}

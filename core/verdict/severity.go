@@ -94,6 +94,8 @@ func classOf(g Gap) Class10 {
 		invent = "API9:2023 Improper Inventory Management"
 	)
 	switch {
+	case g.Kind == Unthrottled:
+		return Class10{"API4:2023 Unrestricted Resource Consumption", 770} // allocation without limits or throttling
 	case strings.HasPrefix(g.Cause, pageCause) && g.Kind == OverPermissive:
 		return Class10{config, 942} // permissive cross-domain policy
 	case g.Cause == "carried out":
@@ -152,6 +154,8 @@ func advice(g Gap, route string) string {
 	switch {
 	case strings.HasPrefix(g.Cause, pageCause):
 		return pageAdvice(g.Cause)
+	case strings.HasPrefix(g.Cause, quotaCause):
+		return quotaAdvice(g.Cause)
 	case g.Cause == "carried out":
 		return "Stop the handler after a refusal: the guard writes its answer and the work goes on."
 	case g.Cause == "wrong secret":

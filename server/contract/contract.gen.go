@@ -239,8 +239,12 @@ type Board struct {
 	File   string    `json:"file"`
 	KeptAt time.Time `json:"keptAt"`
 
+	// Kinds The columns of the Quotas lens: what quotas count by
+	Kinds []string `json:"kinds"`
+
 	// Pages The columns of the Origins lens
-	Pages []Page `json:"pages"`
+	Pages  []Page      `json:"pages"`
+	Quotas []QuotaSeen `json:"quotas"`
 
 	// Review Messages about the declaration
 	Review   int      `json:"review"`
@@ -824,9 +828,12 @@ type Probe struct {
 	Ladder    []Rung    `json:"ladder"`
 
 	// Page What a browser makes of the answers that a page was given
-	Page     *PageView `json:"page,omitempty"`
-	ReadBack *string   `json:"readBack,omitempty"`
-	Reason   string    `json:"reason"`
+	Page *PageView `json:"page,omitempty"`
+
+	// Quota What a quota drill saw. Durations in seconds.
+	Quota    *QuotaView `json:"quota,omitempty"`
+	ReadBack *string    `json:"readBack,omitempty"`
+	Reason   string     `json:"reason"`
 
 	// Steps Of a session drill
 	Steps  *[]DrillStep `json:"steps,omitempty"`
@@ -896,6 +903,70 @@ type QuotaMember struct {
 	Window float32 `json:"window"`
 }
 
+// QuotaSeen defines model for QuotaSeen.
+type QuotaSeen struct {
+	// Ceiling Of that window; -1 where nothing limits it
+	Ceiling int64 `json:"ceiling"`
+
+	// Declared Calls of its first amount
+	Declared int64 `json:"declared"`
+
+	// Kind The column
+	Kind int `json:"kind"`
+
+	// Most Seen in one window; -1 when nothing was
+	Most    int64  `json:"most"`
+	Name    string `json:"name"`
+	Verdict string `json:"verdict"`
+
+	// Window Seconds, 0 without one
+	Window float32 `json:"window"`
+}
+
+// QuotaView What a quota drill saw. Durations in seconds.
+type QuotaView struct {
+	Around []struct {
+		Passed bool   `json:"passed"`
+		Status int    `json:"status"`
+		Way    string `json:"way"`
+	} `json:"around"`
+	Calls []struct {
+		At float32 `json:"at"`
+
+		// Begun Admitted in the window that ends with it
+		Begun int     `json:"begun"`
+		Ok    bool    `json:"ok"`
+		Took  float32 `json:"took"`
+	} `json:"calls"`
+	Ceiling int64 `json:"ceiling"`
+
+	// Declared Its amounts
+	Declared string   `json:"declared"`
+	Fields   []string `json:"fields"`
+	File     string   `json:"file"`
+
+	// Found What was found out
+	Found string `json:"found"`
+
+	// Kept When it was measured, where the quota was full since
+	Kept string `json:"kept"`
+
+	// Limit Of its first amount
+	Limit      *int64 `json:"limit,omitempty"`
+	LimitFound *int64 `json:"limitFound,omitempty"`
+	Line       int    `json:"line"`
+	Name       string `json:"name"`
+
+	// Said Retry-After; -1 without
+	Said    float32 `json:"said"`
+	Seconds float32 `json:"seconds"`
+
+	// Status Of a refusal; 0 when nothing was refused
+	Status      int      `json:"status"`
+	Window      float32  `json:"window"`
+	WindowFound *float32 `json:"windowFound,omitempty"`
+}
+
 // Quotas defines model for Quotas.
 type Quotas struct {
 	Attempts []struct {
@@ -932,6 +1003,8 @@ type Revision struct {
 
 // Row defines model for Row.
 type Row struct {
+	// Counted The quotas that count it, as indexes of the board's
+	Counted  []int  `json:"counted"`
 	Declared bool   `json:"declared"`
 	Effect   string `json:"effect"`
 

@@ -773,6 +773,9 @@ export interface components {
             ways: string[];
             /** @description The columns of the Origins lens */
             pages: components["schemas"]["Page"][];
+            /** @description The columns of the Quotas lens: what quotas count by */
+            kinds: string[];
+            quotas: components["schemas"]["QuotaSeen"][];
             rows: components["schemas"]["Row"][];
             counts: components["schemas"]["Counts"];
             /** @description Messages about the declaration */
@@ -781,6 +784,29 @@ export interface components {
             /** @description There is no declaration yet */
             empty: boolean;
             sweep?: components["schemas"]["Sweep"];
+        };
+        QuotaSeen: {
+            name: string;
+            /** @description The column */
+            kind: number;
+            /**
+             * Format: int64
+             * @description Calls of its first amount
+             */
+            declared: number;
+            /** @description Seconds, 0 without one */
+            window: number;
+            /**
+             * Format: int64
+             * @description Of that window; -1 where nothing limits it
+             */
+            ceiling: number;
+            /**
+             * Format: int64
+             * @description Seen in one window; -1 when nothing was
+             */
+            most: number;
+            verdict: string;
         };
         Page: {
             /** @description The origin itself when it is declared, else what likeness it has */
@@ -830,6 +856,8 @@ export interface components {
             pageSeen: string;
             /** @description One letter for each page: what a browser lets it do, . where that is not known */
             pageDoes: string;
+            /** @description The quotas that count it, as indexes of the board's */
+            counted: number[];
             /** @description Whose sound credential the ways are made of */
             tokenCaller: string;
         };
@@ -883,8 +911,50 @@ export interface components {
             };
             readBack?: string;
             page?: components["schemas"]["PageView"];
+            quota?: components["schemas"]["QuotaView"];
             /** @description Of a session drill */
             steps?: components["schemas"]["DrillStep"][];
+        };
+        /** @description What a quota drill saw. Durations in seconds. */
+        QuotaView: {
+            name: string;
+            file: string;
+            line: number;
+            /** @description Its amounts */
+            declared: string;
+            /**
+             * Format: int64
+             * @description Of its first amount
+             */
+            limit?: number;
+            window: number;
+            /** Format: int64 */
+            ceiling: number;
+            calls: {
+                at: number;
+                took: number;
+                ok: boolean;
+                /** @description Admitted in the window that ends with it */
+                begun: number;
+            }[];
+            /** @description What was found out */
+            found: string;
+            windowFound?: number;
+            /** Format: int64 */
+            limitFound?: number;
+            /** @description Of a refusal; 0 when nothing was refused */
+            status: number;
+            /** @description Retry-After; -1 without */
+            said: number;
+            fields: string[];
+            around: {
+                way: string;
+                status: number;
+                passed: boolean;
+            }[];
+            seconds: number;
+            /** @description When it was measured, where the quota was full since */
+            kept: string;
         };
         /** @description What a browser makes of the answers that a page was given */
         PageView: {

@@ -213,6 +213,10 @@ function sentence(x: Crossing): string {
     const got = p.page.got ? `can ${p.page.got === 'nothing' ? 'do nothing' : p.page.got}` : 'not asked yet'
     return `${x.label} at ${x.route}: declared is ${p.page.want}; ${got}`
   }
+  if (p?.quota)
+    return `quota ${p.quota.name} at ${x.route}: declared ${p.quota.declared}; ${p.quota.found || 'not measured yet'}`
+  if (/^(counted|quota):/.test(x.caller))
+    return `${x.label} at ${x.route}: ${x.left[0]?.why ?? 'not measured; the plan of a sweep says why'}`
   if (x.caller.startsWith('origin:')) return `${x.label} at ${x.route}: ${x.left[0]?.why ?? 'not asked'}`
   const who = x.caller.startsWith('credential:') ? `credential (${x.caller.slice(11)})` : x.caller || 'nobody'
   return `${who} at ${x.route}${what}: expected ${p?.expected ?? x.expected}${why ? `, ${why}` : ''}; observed: ${seen}`

@@ -42,6 +42,7 @@ function say(h: Head, c: Cell): string {
 function look(c: Cell): string {
   if (isGap(c.verdict) && !c.pending) return `kind k-${c.verdict}${c.inferred ? ' inferred' : ''}`
   if (c.expect === '-') return 'nothing'
+  if (c.bar !== undefined) return `bar ${c.expect === 'n' ? 'none' : ''} ${c.verdict === '?' ? 'hatched' : ''}`
   const gate = props.row.declared ? `gate ${gates[c.expect] ?? 'shut'}` : ''
   if (c.pending) return `${gate} pending`
   if (c.verdict === '?') return `${gate} hatched`
@@ -107,7 +108,9 @@ function over(e: MouseEvent) {
       :aria-label="say(heads[from + n]!, k)"
       :title="hover === from + n ? hint : undefined"
     >
-      <i :class="look(k)">{{ isGap(k.verdict) && !k.pending ? k.verdict : '' }}</i>
+      <i :class="look(k)" :style="k.bar !== undefined && k.bar >= 0 ? { '--part': Math.min(1, k.bar) } : undefined">{{
+        isGap(k.verdict) && !k.pending ? k.verdict : ''
+      }}</i>
     </div>
   </div>
 </template>
@@ -222,6 +225,25 @@ i.oneway {
 }
 i.user {
   --gate: url("data:image/svg+xml,%3Csvg xmlns='http://www.w3.org/2000/svg' viewBox='0 0 20 20' stroke='%23000' fill='none' stroke-width='1.6'%3E%3Cpath d='M3.5 6v9M16.5 3.5v11M3.5 10L15.5 2.5'/%3E%3Ccircle cx='10' cy='12.4' r='2.1' fill='%23000' stroke='none'/%3E%3C/svg%3E");
+}
+/* What was seen in one window, as a part of what the quota lets through. */
+i.bar {
+  position: relative;
+  width: 34px;
+  height: 9px;
+  border: 1px solid var(--mark);
+  border-radius: 2px;
+  overflow: hidden;
+}
+i.bar.none {
+  border: 1px dashed var(--T);
+}
+i.bar::before {
+  content: '';
+  position: absolute;
+  inset: 0 auto 0 0;
+  width: calc(100% * var(--part, 0));
+  background: var(--mark);
 }
 i.dot::after,
 i.ring::after {

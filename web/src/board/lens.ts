@@ -1,4 +1,5 @@
 import type { Board, Column, Row } from '../api/client'
+import { board } from '../state/workspace'
 
 /** One column as the grid shows it: a caller, or several folded into one. */
 export interface Head {
@@ -17,6 +18,7 @@ export interface Cell {
   verdict: string
   inferred: boolean
   pending: boolean // an edit that is not kept yet changes it
+  bar?: number // of a lens that measures: what was seen, as a part of what is allowed; -1 when nothing was
 }
 
 /** A row with what pending edits make of it. */
@@ -149,4 +151,47 @@ export const origins: Lens = {
   },
 }
 
-export const lenses: Lens[] = [access, tokens, origins]
+/** How often? */
+export const quotas: Lens = {
+  id: 'quotas',
+  name: 'Quotas',
+  question: 'how often?',
+  prefix: 'counted:',
+  heads(b) {
+    return b.kinds.map((k, i) => ({
+      key: `counted:${k}`,
+      label: k,
+      sub: b.quotas
+        .filter((q) => q.kind === i)
+        .map((q) => q.name)
+        .join(', '),
+      columns: [],
+      folded: false,
+      index: i,
+      title: `counted by ${k}: ${b.quotas
+        .filter((q) => q.kind === i)
+        .map((q) => q.name)
+        .join(', ')}`,
+    }))
+  },
+  cell(r, h) {
+    const here = r.counted.map((k) => board.value?.quotas[k]).filter((q) => q?.kind === h.index)
+    // A route that nothing counts stands out, once in its row.
+    if (!r.counted.length && h.index === 0 && r.declared)
+      return { expect: 'n', verdict: '.', inferred: false, pending: false, bar: -1 }
+    if (!here.length) return { expect: '-', verdict: '.', inferred: false, pending: false }
+    const parts = here.map((q) => (q && q.most >= 0 && q.ceiling > 0 ? q.most / q.ceiling : -1))
+    return {
+      expect: 'q',
+      verdict: worse(here.map((q) => q?.verdict ?? '.')),
+      inferred: false,
+      pending: false,
+      bar: Math.max(...parts),
+    }
+  },
+  expectation(letter) {
+    return { q: 'no more than its quota', n: 'no quota counts it at all' }[letter] ?? 'no limit of this kind'
+  },
+}
+
+export const lenses: Lens[] = [access, tokens, origins, quotas]

@@ -12,6 +12,7 @@ import { isGap, kindName } from '../theme/kinds'
 import ExchangeView from './ExchangeView.vue'
 import LadderList from './LadderList.vue'
 import PageSteps from './PageSteps.vue'
+import QuotaSteps from './QuotaSteps.vue'
 
 const props = defineProps<{
   route: string
@@ -196,7 +197,8 @@ function drag(e: PointerEvent) {
           <p class="faint">{{ differs ? `They first differ at rung ${differs}.` : 'They do not differ.' }}</p>
         </section>
         <PageSteps v-else-if="probe?.page" :page="probe.page" :reason="probe.reason" :file="x.file" :line="x.line" />
-        <section v-else-if="!probe?.steps && !caller.startsWith('origin:')">
+        <QuotaSteps v-else-if="probe?.quota" :view="probe.quota" />
+        <section v-else-if="!probe?.steps && !/^(origin|quota|counted):/.test(caller)">
           <h2>Ladder</h2>
           <LadderList
             v-if="ladder.length"
@@ -248,7 +250,8 @@ function drag(e: PointerEvent) {
         </section>
         <section v-if="probe?.exchange">
           <h2 :title="exact(probe.exchange.at)">
-            Exchange, {{ Math.max(1, Math.round(probe.exchange.ms)) }} ms, {{ ago(probe.exchange.at, now) }}
+            {{ probe.quota ? (probe.quota.status ? 'The first refusal' : 'The first call') : 'Exchange' }},
+            {{ Math.max(1, Math.round(probe.exchange.ms)) }} ms, {{ ago(probe.exchange.at, now) }}
           </h2>
           <ExchangeView :exchange="probe.exchange" />
         </section>

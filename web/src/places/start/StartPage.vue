@@ -55,8 +55,8 @@ function empty() {
     <aside v-if="!begun" class="sheet demo">
       <h1>Open the demo</h1>
       <p>
-        A made-up observatory that shares telescope time: fifty routes, eight callers, and a service with fifteen things
-        wrong. It runs on this machine only.
+        A made-up observatory that shares telescope time: fifty routes, eight callers, and a service with eighteen
+        things wrong. It runs on this machine only.
       </p>
       <NButton type="primary" :loading="busy" @click="demo">Open the demo</NButton>
     </aside>

@@ -1,0 +1,336 @@
+package app
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"millgate/core/declaration"
+	"millgate/core/probe"
+	"millgate/core/quota"
+	"millgate/core/verdict"
+	"millgate/wire"
+)
+
+// What a quota drill may use: little within a sweep, more when it is run by
+// itself.
+const (
+	drillLonger    = 25  // times as long when it is run by itself
+	drillSpare     = 60  // calls beyond a first stretch, within a sweep
+	drillLongSpare = 400 // when run by itself
+	drillMost      = 1200
+)
+
+// forwarding are header fields in which a gateway says who called. A service
+// that believes them from anybody can be told anything; the address is one for
+// documentation (RFC 5737).
+var forwarding = [][2]string{{"X-Forwarded-For", "198.51.100.7"}, {"Forwarded", "for=198.51.100.7"}, {"X-Real-IP", "198.51.100.7"}}
+
+// quotaDrill runs the quota drill of a probe.
+func (r *run) quotaDrill(p *probe.Probe, f *Fact) error {
+	q := r.doc.QuotaNamed(p.Way)
+	id := r.doc.IdentityNamed(p.Identity)
+	amounts, _ := q.AmountsFor(r.doc, id)
+	stack := quota.Of(q, amounts)
+	o, err := r.drilled(p)
+	if err != nil {
+		return r.withoutCredential(p, f, err)
+	}
+	if err := r.intend(p); err != nil {
+		return err
+	}
+	moment, _ := stack.Ceiling(2)
+	d := &quota.Drill{Burst: int(min(moment+3, drillMost))}
+	d.Budget = quota.Budget{Calls: d.Burst + drillSpare, Ticks: quota.Ticks(r.target.Drill)}
+	if r.sweep.Partial { // asked for by itself
+		d.Budget = quota.Budget{Calls: 2*d.Burst + drillLongSpare, Ticks: drillLonger * quota.Ticks(r.target.Drill)}
+	}
+	pace := r.target.Pace.PerSecond()
+	d.Budget.Ticks += int64(float64(d.Burst) / pace * 1.2e6) // the first stretch has its time whatever the pace
+	x := &drilling{r: r, q: q, o: o, d: d, m: &quota.Measured{Said: -1, Budget: d.Budget.Calls}}
+	x.ends = time.Now().Add(quota.Span(d.Budget.Ticks) + time.Second)
+	if err := x.run(); err != nil && !errors.Is(err, errLate) {
+		if r.ctx.Err() != nil || errors.Is(err, errStopped) {
+			return nil // stopped: it is run again as a whole
+		}
+		return r.withoutCredential(p, f, err)
+	}
+	d.Finish()
+	x.m.Calls, x.m.Fits = d.Calls, quota.Remaining(d.Fits, len(d.Calls))
+	if n := len(d.Calls); n > 0 {
+		x.m.Seconds = quota.Span(d.Calls[n-1].At + d.Calls[n-1].Took - d.Calls[0].At).Seconds()
+	}
+	if x.m.Full {
+		if old := r.measuredBefore(p); old != nil {
+			x.m = old
+		}
+	}
+	f.Quota = x.m
+	f.Exchange = x.last
+	return r.keep(p, f)
+}
+
+// measuredBefore is what an earlier sweep measured, nil without: a quota that is
+// full when the drill begins, perhaps from that one, says nothing itself.
+func (r *run) measuredBefore(p *probe.Probe) *quota.Measured {
+	rows, err := r.app.store.Past(r.target.Name, p.RouteKey, p.Identity, 200)
+	if err != nil {
+		return nil // then there is nothing to keep
+	}
+	for _, row := range rows {
+		if row.ProbeID != p.ID {
+			continue
+		}
+		if f, err := decodeFact(row.Fact); err == nil && f.Quota != nil && !f.Quota.Full {
+			if f.Quota.Kept == "" {
+				f.Quota.Kept = row.Sent.UTC().Format(time.RFC3339)
+			}
+			return f.Quota
+		}
+	}
+	return nil
+}
+
+var (
+	errStopped = errors.New("stopped")
+	errLate    = errors.New("not answered within the drill's time")
+)
+
+// drilled is the request that a drill repeats, with its credential.
+func (r *run) drilled(p *probe.Probe) (wire.Outgoing, error) {
+	var o wire.Outgoing
+	var err error
+	if p.Donor != "" {
+		b := probe.Build(r.doc, p, "")
+		v, _, err := r.keys.WrongSecret(p.Donor, p.Scheme, probe.NameUnknown)
+		if err != nil {
+			return o, err
+		}
+		o = wire.Outgoing{Method: b.Method, Host: b.Host, Path: b.Path, Query: b.Query, Headers: b.Headers, Body: wire.FillBody(b.Body, header(b.Headers, "Content-Type"), v)}
+	} else if o, err = r.outgoing(p, p.Record.ID); err != nil {
+		return o, err
+	} else if p.Scheme != "" && p.Identity != "" {
+		if _, err := r.keys.Present(r.ctx, &o, p.Identity, p.Scheme); err != nil {
+			return o, err
+		}
+	}
+	o.Counted = true
+	return o, nil
+}
+
+// drilling is one quota drill under way.
+type drilling struct {
+	r    *run
+	q    *declaration.Quota
+	o    wire.Outgoing
+	d    *quota.Drill
+	m    *quota.Measured
+	last wire.Exchange // the first refusal, or the last call
+	ends time.Time
+	told bool // the ways around were tried
+}
+
+// refused says whether an answer turns a call away for coming too often. A
+// service that fails only then says it with 503.
+func (x *drilling) refused(e wire.Exchange) bool {
+	return e.Status == 429 || e.Status == x.q.RefuseWith || e.Status == 503 && x.m.Passes != 0 && x.m.Passes != 503
+}
+
+func (x *drilling) run() error {
+	for !x.d.Done() {
+		s := x.d.Next(time.Now().UnixMicro())
+		if s.Many == 0 {
+			break
+		}
+		if wait := time.Until(time.UnixMicro(s.At)); s.At > 0 && wait > 0 {
+			select {
+			case <-x.r.stopping.Done():
+				return errStopped
+			case <-time.After(wait):
+			}
+		}
+		full := true
+		for range s.Many {
+			ok, err := x.call()
+			if err != nil {
+				return err
+			}
+			if !ok && len(x.d.Calls) == 1 {
+				x.m.Full = true
+				return nil
+			}
+			if !ok && s.Stop {
+				full = false
+				break
+			}
+		}
+		if s.Stop && full {
+			x.d.Filled()
+		}
+		if !full && !x.told {
+			x.told = true
+			if err := x.around(); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// call sends one call and tells the drill of it.
+func (x *drilling) call() (ok bool, err error) {
+	if x.r.stopping.Err() != nil {
+		return false, errStopped
+	}
+	ctx, cancel := context.WithDeadline(x.r.ctx, x.ends)
+	e, err := x.r.client.Send(ctx, x.o)
+	late := ctx.Err() != nil && x.r.ctx.Err() == nil
+	cancel()
+	if late {
+		x.m.Waits = true
+		return false, errLate
+	}
+	if err != nil {
+		return false, err
+	}
+	if e.Status == 0 {
+		return false, fmt.Errorf("a call was not answered: %s", e.Error)
+	}
+	ok = !x.refused(e)
+	x.d.Saw(quota.Seen{At: e.At.UnixMicro(), Took: quota.Ticks(e.Took), OK: ok})
+	switch {
+	case ok && x.m.Passes == 0:
+		x.m.Passes = e.Status
+		x.last = e
+	case !ok && x.m.Status == 0:
+		x.m.Status, x.last = e.Status, e
+		for _, h := range e.Answer {
+			if n := strings.ToLower(h[0]); strings.HasPrefix(n, "ratelimit") || strings.HasPrefix(n, "x-ratelimit") || n == "retry-after" {
+				x.m.Fields = append(x.m.Fields, h[0]+": "+h[1])
+			}
+		}
+		if wait := wire.RetryAfter(e, time.Now()); wait >= 0 {
+			x.m.Said = quota.Ticks(wait)
+			x.d.Hint = x.m.Said
+		}
+	}
+	return ok, nil
+}
+
+// around tries other ways while calls are refused. A way that passes counts only
+// when the next plain call is refused again.
+func (x *drilling) around() error {
+	type way struct {
+		name string
+		turn func(o *wire.Outgoing)
+	}
+	var ways []way
+	for _, h := range forwarding {
+		ways = append(ways, way{h[0], func(o *wire.Outgoing) { o.Headers = append(o.Headers, h) }})
+	}
+	ways = append(ways,
+		way{"a trailing slash", func(o *wire.Outgoing) { o.Path = strings.TrimSuffix(o.Path, "/") + "/" }},
+		way{"upper case", func(o *wire.Outgoing) { o.Path = strings.ToUpper(o.Path) }},
+		way{"another parameter", func(o *wire.Outgoing) {
+			o.Query = strings.TrimPrefix(o.Query+"&millgate=1", "&")
+		}})
+	for _, w := range ways {
+		o := x.o
+		o.Headers = slices.Clone(x.o.Headers)
+		w.turn(&o)
+		e, err := x.r.client.Send(x.r.ctx, o)
+		if err != nil {
+			return err
+		}
+		a := quota.Around{Way: w.name, Status: e.Status, Passed: e.Status == x.m.Passes}
+		if a.Passed {
+			ok, err := x.call()
+			if err != nil {
+				return err
+			}
+			a.Passed = !ok
+		}
+		x.m.Around = append(x.m.Around, a)
+	}
+	return nil
+}
+
+// countedCaller is put before a kind of counting where a caller is asked for.
+const countedCaller = "counted:"
+
+// QuotaSeen is what is known of a declared quota on a target.
+type QuotaSeen struct {
+	Name     string
+	Column   int   // of the board's kinds of caller
+	Declared int64 // calls of its first amount
+	Window   time.Duration
+	Ceiling  int64 // of that window; quota.Unlimited where nothing limits it
+	Most     int64 // seen in one window; -1 when nothing was
+	Verdict  string
+}
+
+// kindsOfCaller are the columns of the Quotas lens: what quotas count by.
+func kindsOfCaller(d *declaration.Document) (out []string) {
+	for _, q := range d.Quotas {
+		if k := countedBy(q); !slices.Contains(out, k) {
+			out = append(out, k)
+		}
+	}
+	return out
+}
+
+// quotasSeen is what is known of every declared quota.
+func quotasSeen(d *declaration.Document, o *observed, kinds []string) []QuotaSeen {
+	out := make([]QuotaSeen, len(d.Quotas))
+	for k, q := range d.Quotas {
+		s := quota.Of(q, q.Allow)
+		out[k] = QuotaSeen{Name: q.Name, Column: slices.Index(kinds, countedBy(q)), Declared: int64(q.Allow[0].Count), Window: q.Allow[0].Per, Ceiling: quota.Unlimited, Most: -1, Verdict: "."}
+		if w := quota.Ticks(q.Allow[0].Per); w > 0 {
+			out[k].Ceiling, _ = s.Ceiling(w)
+		}
+		if o == nil {
+			continue
+		}
+		for _, p := range o.sent() {
+			it, ok := o.items[p.ID]
+			if !ok || p.Kind != probe.QuotaDrill || p.Way != q.Name {
+				continue
+			}
+			out[k].Verdict = string(verdictLetter(it.Verdict.Kind))
+			if f := o.view[p.ID]; f != nil && f.Quota != nil {
+				out[k].Most = f.Quota.Most(quota.Ticks(out[k].Window))
+			}
+		}
+	}
+	return out
+}
+
+// drillsAt are the drills of the quotas that count a route by a kind of caller.
+func drillsAt(d *declaration.Document, pl *probe.Plan, route, kind string) (out []*probe.Probe) {
+	i := d.RouteNamed(route)
+	if i < 0 {
+		return nil
+	}
+	for _, p := range pl.Probes {
+		if p.Kind != probe.QuotaDrill {
+			continue
+		}
+		if k := slices.IndexFunc(d.Quotas, func(q *declaration.Quota) bool { return q.Name == p.Way }); k >= 0 && slices.Contains(d.QuotasAt[i], k) && countedBy(d.Quotas[k]) == kind {
+			out = append(out, p)
+		}
+	}
+	return out
+}
+
+// measuredOf is what the drill of a quota saw, for the judge.
+func measuredOf(d *declaration.Document, p *probe.Probe, f *Fact) *verdict.QuotaSeen {
+	q := d.QuotaNamed(p.Way)
+	if f.Quota == nil || q == nil {
+		return nil
+	}
+	amounts, _ := q.AmountsFor(d, d.IdentityNamed(p.Identity))
+	return &verdict.QuotaSeen{Measured: f.Quota, Quota: q, Stack: quota.Of(q, amounts)}
+}

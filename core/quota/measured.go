@@ -1,0 +1,153 @@
+package quota
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+)
+
+// First is how many calls a stack admits at once when nothing came before: its
+// least number.
+func (s Stack) First() int64 {
+	n := int64(Unlimited)
+	for _, l := range s {
+		if l.Kind == Bucket {
+			n = min(n, l.Burst)
+		} else {
+			n = min(n, l.N)
+		}
+	}
+	return n
+}
+
+// Around is a call that was made while calls were refused, another way.
+type Around struct {
+	Way    string `json:"way"`
+	Status int    `json:"status"`
+	Passed bool   `json:"passed"` // it was answered as an admitted call, and the next plain one was refused again
+}
+
+// Measured is what a drill saw.
+type Measured struct {
+	Calls   []Seen   `json:"calls"`
+	Fits    []Fit    `json:"fits,omitempty"` // that remain
+	Status  int      `json:"status"`         // of the first refusal; 0 when nothing was refused
+	Passes  int      `json:"passes"`         // the status of calls that were not
+	Said    int64    `json:"said"`           // ticks that Retry-After asked for; -1 without
+	Fields  []string `json:"fields,omitempty"`
+	Around  []Around `json:"around,omitempty"`
+	Full    bool     `json:"full,omitempty"`  // the very first call was refused
+	Kept    string   `json:"kept,omitempty"`  // when it was measured, where a later drill found the quota full
+	Waits   bool     `json:"waits,omitempty"` // the last call was not answered in the drill's time
+	Budget  int      `json:"budget"`
+	Seconds float64  `json:"seconds"`
+}
+
+// Beyond says whether more calls began in some interval than a stack lets
+// through in any: the interval is measured from before the first was sent to
+// after the last was answered, so that it is never too short.
+func (m *Measured) Beyond(s Stack) (calls, ceiling int64, in time.Duration, yes bool) {
+	var ok []Seen
+	for _, c := range m.Calls {
+		if c.OK {
+			ok = append(ok, c)
+		}
+	}
+	worst := int64(0)
+	for i := range ok {
+		for k := len(ok) - 1; k > i; k-- {
+			n := int64(k - i + 1)
+			if n-worst <= 0 {
+				break
+			}
+			d := ok[k].At + ok[k].Took - ok[i].At + 1
+			if c, _ := s.Ceiling(d); n > c && n-c > worst {
+				worst, calls, ceiling, in, yes = n-c, n, c, Span(d), true
+			}
+		}
+		if i > 400 {
+			break // a stretch begins early or not at all
+		}
+	}
+	return calls, ceiling, in, yes
+}
+
+// Most is the most calls that were admitted in any interval of w ticks.
+func (m *Measured) Most(w int64) int64 {
+	var at []int64
+	for _, c := range m.Calls {
+		if c.OK {
+			at = append(at, c.At)
+		}
+	}
+	n, _ := busiest(at, w)
+	return n
+}
+
+// Begun is for each call how many were admitted in the w ticks that end with
+// it, itself among them.
+func (m *Measured) Begun(w int64) []int {
+	out := make([]int, len(m.Calls))
+	from, n := 0, 0
+	for i, c := range m.Calls {
+		if c.OK {
+			n++
+		}
+		for from < i && m.Calls[from].At <= c.At-max(w, 1) {
+			if m.Calls[from].OK {
+				n--
+			}
+			from++
+		}
+		out[i] = n
+	}
+	return out
+}
+
+// Refused says whether any call was.
+func (m *Measured) Refused() bool {
+	return slices.ContainsFunc(m.Calls, func(s Seen) bool { return !s.OK })
+}
+
+// Name says in words what a fit is.
+func (f Fit) Name() string {
+	d := func(t int64) string { return Span(t).Round(time.Millisecond).String() }
+	if f.Kind == Bucket {
+		return fmt.Sprintf("a bucket of %d, one more each %s", f.Burst, d(f.W))
+	}
+	if f.Kind == SlidingLog && f.CountAll {
+		return fmt.Sprintf("%d per %s, %s that counts refused calls too", f.N, d(f.W), f.Kind)
+	}
+	return fmt.Sprintf("%d per %s, %s", f.N, d(f.W), f.Kind)
+}
+
+// Found says in words what was found out, and how sure that is.
+func (m *Measured) Found() string {
+	switch {
+	case m.Full:
+		return "The first call was refused, so that the quota was full before the drill began."
+	case !m.Refused() && m.Waits:
+		return fmt.Sprintf("After %d calls the next one waited for longer than the drill had time.", len(m.Calls))
+	case !m.Refused():
+		return fmt.Sprintf("None of %d calls in %.1f s was refused: there is no limit, or one far above.", len(m.Calls), m.Seconds)
+	case len(m.Fits) == 0:
+		return "Calls were refused; what refuses them was not found out with so few calls."
+	}
+	names := make([]string, 0, len(m.Fits))
+	kinds := map[Kind]bool{}
+	for _, f := range m.Fits {
+		if !kinds[f.Kind] {
+			kinds[f.Kind] = true
+			names = append(names, f.Name())
+		}
+	}
+	if len(names) == 1 {
+		return "It is " + names[0] + "."
+	}
+	text := "It is one of: " + strings.Join(names, "; ") + "."
+	if kinds[FixedFirst] && kinds[SlidingLog] {
+		text += " Some calls early in a window, the rest late, and as many as get in after its end would tell them apart."
+	}
+	return text
+}
