@@ -45,7 +45,8 @@ func (r *run) quotaDrill(p *probe.Probe, f *Fact) error {
 	moment, _ := stack.Ceiling(2)
 	d := &quota.Drill{Burst: int(min(moment+3, drillMost))}
 	d.Budget = quota.Budget{Calls: d.Burst + drillSpare, Ticks: quota.Ticks(r.target.Drill)}
-	if r.sweep.Partial { // asked for by itself
+	if r.sweep.Partial { // asked for by itself: it goes on to where several nodes would refuse
+		d.Burst = int(min(4*moment+10, drillMost))
 		d.Budget = quota.Budget{Calls: 2*d.Burst + drillLongSpare, Ticks: drillLonger * quota.Ticks(r.target.Drill)}
 	}
 	pace := r.target.Pace.PerSecond()

@@ -69,13 +69,16 @@ func (l Limit) Ceiling(d int64) int64 {
 func (l Limit) twoCounters(d int64) int64 {
 	// In a window whose predecessor has last, what has come e ticks in.
 	room := func(last, e int64) int64 {
-		// ⌊n − last·(w−e)/w⌋
+		// ⌊n + loose/2 − last·(w−e)/w⌋, at most n
 		hi, lo := bits.Mul64(uint64(last), uint64(l.W-e))
 		q, r := bits.Div64(hi, lo, uint64(l.W))
-		if r > 0 {
+		part := 2 * r // in halves of w
+		if part > uint64(l.W*l.Loose) {
 			q++
+		} else if l.Loose == 2 && q > 0 && r == 0 {
+			q--
 		}
-		return max(0, l.N-int64(q))
+		return min(l.N, max(0, l.N-int64(q)))
 	}
 	// The interval begins in the first window's last tick, or earlier by less
 	// than a window: then its end is earlier too, which only loses.

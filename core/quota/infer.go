@@ -170,29 +170,41 @@ func Infer(calls []Seen) []Fit {
 	first := list[0]
 	took := calls[max(first.to-1, first.from)].At - calls[first.from].At
 	var out []Fit
-	keep := func(kind Kind, all bool, phases func(w int64) []int64) {
+	keep := func(like Limit, phases func(w int64) []int64) {
 		for _, n := range numbers {
 			best := Fit{Misses: math.MaxInt32}
+			var ties []Fit
 			for _, w := range windowsOf(calls) {
-				if w < shortestOnClock && (kind == FixedClock || kind == TwoCounters) {
+				if w < shortestOnClock && (like.Kind == FixedClock || like.Kind == TwoCounters) {
 					continue
 				}
 				for _, ph := range phases(w) {
-					l := Limit{Kind: kind, N: n, W: w, CountAll: all}
-					if m := predict(l, ph, calls, best.Misses); m < best.Misses {
-						best = Fit{Limit: l, Phase: ph, Misses: m}
+					l := like
+					l.N, l.W = n, w
+					switch m := predict(l, ph, calls, best.Misses); {
+					case m < best.Misses:
+						best, ties = Fit{Limit: l, Phase: ph, Misses: m}, ties[:0]
+						fallthrough
+					case m == best.Misses:
+						ties = append(ties, Fit{Limit: l, Phase: ph, Misses: m})
 					}
 				}
 			}
-			if best.Misses < math.MaxInt32 {
-				out = append(out, best.around(calls))
+			if best.Misses == math.MaxInt32 {
+				continue
 			}
+			if like.Kind == FixedClock || like.Kind == TwoCounters {
+				// The phase goes with the window, so that they are sought together.
+				out = append(out, closer(ties, calls))
+				continue
+			}
+			out = append(out, best.around(calls))
 		}
 	}
 	none := func(int64) []int64 { return []int64{0} }
-	keep(FixedFirst, false, none)
-	keep(SlidingLog, false, none)
-	keep(SlidingLog, true, none)
+	keep(Limit{Kind: FixedFirst}, none)
+	keep(Limit{Kind: SlidingLog}, none)
+	keep(Limit{Kind: SlidingLog, CountAll: true}, none)
 	clock := func(w int64) []int64 {
 		out := make([]int64, 0, 17)
 		// On the clock itself, and shifted: the service's clock is not ours.
@@ -201,8 +213,10 @@ func Infer(calls []Seen) []Fit {
 		}
 		return out
 	}
-	keep(FixedClock, false, clock)
-	keep(TwoCounters, false, clock)
+	keep(Limit{Kind: FixedClock}, clock)
+	for loose := range int64(3) {
+		keep(Limit{Kind: TwoCounters, Loose: loose}, clock)
+	}
 
 	// A bucket whose tokens came while it was emptied held less than it gave.
 	buckets := map[int64]*Fit{}
@@ -234,6 +248,33 @@ func Infer(calls []Seen) []Fit {
 		return a.Kind < b.Kind || a.Kind == b.Kind && a.Burst+a.N < b.Burst+b.N
 	})
 	return out
+}
+
+// closer seeks window and phase in small steps around what explained most in
+// large ones, and takes the middle of what explains it best.
+func closer(ties []Fit, calls []Seen) Fit {
+	best := ties[len(ties)/2].Misses
+	all := ties
+	for _, from := range []Fit{ties[0], ties[len(ties)/2], ties[len(ties)-1]} {
+		for dw := int64(-8); dw <= 8; dw++ {
+			for dp := int64(-8); dp <= 8; dp++ {
+				f := from
+				f.W += from.W * dw / 800
+				f.Phase += from.W * dp / 128
+				m := predict(f.Limit, f.Phase, calls, best)
+				if f.Misses = m; m < best {
+					best, all = m, all[:0:0]
+				}
+				if m == best {
+					all = append(all, f)
+				}
+			}
+		}
+	}
+	sort.Slice(all, func(i, j int) bool { return all[i].W < all[j].W })
+	f := all[len(all)/2]
+	f.WLow, f.WHigh = all[0].W, all[len(all)-1].W
+	return f
 }
 
 // around looks how far the window can be moved without explaining less, and
@@ -269,7 +310,7 @@ func (f Fit) around(calls []Seen) Fit {
 // Remaining are the fits that cannot be told from the best by what was seen.
 func Remaining(fits []Fit, calls int) (out []Fit) {
 	for _, f := range fits {
-		if f.Misses <= fits[0].Misses+calls/100 && f.Misses*20 <= calls {
+		if f.Misses <= fits[0].Misses+2+calls/100 && f.Misses*15 <= calls+15 {
 			out = append(out, f)
 		}
 	}

@@ -79,6 +79,7 @@ type Limit struct {
 	W        int64 // per this many ticks; for concurrency the least that a call takes, 0 when it is not known
 	Burst    int64 // for buckets
 	Queue    int64 // how many may wait
+	Loose    int64 // for two counters, in halves of a call: how far one may go above the estimate, since some round it
 	Timeout  int64 // ticks that one waits at most; 0 is without end
 	CountAll bool  // refused calls count too: for the sliding log, which then stays shut to a caller who does not pause
 }
@@ -117,7 +118,7 @@ func New(l Limit) Limiter {
 	case SlidingLog:
 		return &sliding{n: l.N, w: l.W, all: l.CountAll}
 	case TwoCounters:
-		return &twoCounters{n: l.N, w: l.W, start: math.MinInt64}
+		return &twoCounters{n: l.N, w: l.W, loose: l.Loose, start: math.MinInt64}
 	case Bucket:
 		return newBucket(l)
 	case Concurrent:
@@ -218,7 +219,7 @@ func (s *sliding) Reset() { s.log, s.next = s.log[:0], 0 }
 // twoCounters admits a call while the share of the last window's count that
 // still overlaps, and this window's count, leave room for one more.
 type twoCounters struct {
-	n, w, start, last, count int64
+	n, w, loose, start, last, count int64
 }
 
 func (s *twoCounters) roll(t int64) {
@@ -251,12 +252,13 @@ func (s *twoCounters) First(t int64) int64 {
 
 // opens is the time in a window from which on last leaves room.
 func (s *twoCounters) opens(last, room int64) int64 {
-	if last <= room {
+	over := 2*(last-room) - s.loose
+	if over <= 0 {
 		return 0
 	}
-	// e ≥ w · (last − room) / last
-	hi, lo := bits.Mul64(uint64(s.w), uint64(last-room))
-	q, r := bits.Div64(hi, lo, uint64(last))
+	// e ≥ w · (last − room − loose/2) / last
+	hi, lo := bits.Mul64(uint64(s.w), uint64(over))
+	q, r := bits.Div64(hi, lo, uint64(2*last))
 	if r > 0 {
 		q++
 	}

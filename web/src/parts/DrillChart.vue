@@ -35,6 +35,12 @@ function colour(name: string): string {
   return getComputedStyle(document.documentElement).getPropertyValue(`--${name}`).trim()
 }
 
+/** The next round number. */
+function nice(n: number): number {
+  const step = 10 ** Math.floor(Math.log10(Math.max(n, 1))) / 2
+  return Math.ceil(n / step) * step
+}
+
 const option = computed(() => {
   void theme.value // colours follow the theme
   const v = props.view
@@ -102,7 +108,7 @@ const option = computed(() => {
     yAxis: {
       type: 'value' as const,
       min: 0,
-      max: (m: { max: number }) => Math.ceil(Math.max(m.max, v.ceiling > 0 ? v.ceiling : 0, v.limit ?? 0) * 1.08),
+      max: (m: { max: number }) => nice(Math.max(m.max, v.ceiling > 0 ? v.ceiling : 0, v.limit ?? 0) * 1.08),
       minInterval: 1,
       splitLine: { lineStyle: { color: line } },
       axisLabel: { color: faint, fontSize: 11 },

@@ -1,0 +1,242 @@
+package app
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/go-chi/httprate"
+	"github.com/sethvargo/go-limiter/httplimit"
+	"github.com/sethvargo/go-limiter/memorystore"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"github.com/throttled/throttled/v2"
+	"github.com/throttled/throttled/v2/store/memstore"
+	"github.com/ulule/limiter/v3"
+	"github.com/ulule/limiter/v3/drivers/middleware/stdlib"
+	"github.com/ulule/limiter/v3/drivers/store/memory"
+	"golang.org/x/time/rate"
+
+	"millgate/core/quota"
+)
+
+// limiterCase is a limiter that others have written, and what a drill must find.
+type limiterCase struct {
+	name   string
+	kinds  []quota.Kind // any of these names it: some cannot be told apart from outside
+	limit  int64        // for a bucket its burst
+	window time.Duration
+	serve  func(t *testing.T) string // the address
+}
+
+func fine(w http.ResponseWriter, _ *http.Request) { _, _ = io.WriteString(w, "ok") }
+
+func served(t *testing.T, h http.Handler) string {
+	s := httptest.NewServer(h)
+	t.Cleanup(s.Close)
+	return s.URL
+}
+
+func byAll(*http.Request) (string, error) { return "all", nil }
+
+func limiters() (out []limiterCase) {
+	per := func(n int, w time.Duration) string { return fmt.Sprintf("%d per %s", n, w) }
+	s := time.Second
+	for _, c := range []struct {
+		n int
+		w time.Duration
+	}{{5, s}, {10, 2 * s}, {20, s}, {8, 3 * s}} {
+		out = append(out, limiterCase{"httprate " + per(c.n, c.w), []quota.Kind{quota.TwoCounters}, int64(c.n), c.w, func(t *testing.T) string {
+			return served(t, httprate.Limit(c.n, c.w, httprate.WithKeyFuncs(byAll))(http.HandlerFunc(fine)))
+		}})
+	}
+	for _, c := range []struct {
+		n int
+		w time.Duration
+	}{{5, s}, {10, 2 * s}, {30, s}, {8, 3 * s}, {3, 2 * s}} {
+		out = append(out, limiterCase{"ulule/limiter " + per(c.n, c.w), []quota.Kind{quota.FixedFirst}, int64(c.n), c.w, func(t *testing.T) string {
+			l := limiter.New(memory.NewStore(), limiter.Rate{Period: c.w, Limit: int64(c.n)})
+			return served(t, stdlib.NewMiddleware(l).Handler(http.HandlerFunc(fine)))
+		}})
+	}
+	for _, c := range []struct {
+		n int
+		w time.Duration
+	}{{5, s}, {10, 2 * s}, {20, s}} {
+		// Its windows go on from the first call, whether there are calls or not.
+		out = append(out, limiterCase{"go-limiter " + per(c.n, c.w), []quota.Kind{quota.FixedClock}, int64(c.n), c.w, func(t *testing.T) string {
+			store, err := memorystore.New(&memorystore.Config{Tokens: uint64(c.n), Interval: c.w})
+			require.NoError(t, err)
+			m, err := httplimit.NewMiddleware(store, byAll)
+			require.NoError(t, err)
+			return served(t, m.Handle(http.HandlerFunc(fine)))
+		}})
+	}
+	for _, c := range []struct {
+		rate  throttled.Rate
+		each  time.Duration
+		burst int
+	}{{throttled.PerSec(5), s / 5, 4}, {throttled.PerSec(10), s / 10, 9}, {throttled.PerSec(2), s / 2, 2}, {throttled.PerMin(90), 2 * s / 3, 7}} {
+		out = append(out, limiterCase{fmt.Sprintf("throttled each %s burst %d", c.each.Round(time.Millisecond), c.burst+1), []quota.Kind{quota.Bucket}, int64(c.burst + 1), c.each, func(t *testing.T) string {
+			store, err := memstore.NewCtx(100)
+			require.NoError(t, err)
+			l, err := throttled.NewGCRARateLimiterCtx(store, throttled.RateQuota{MaxRate: c.rate, MaxBurst: c.burst})
+			require.NoError(t, err)
+			h := throttled.HTTPRateLimiterCtx{RateLimiter: l, VaryBy: &throttled.VaryBy{}}
+			return served(t, h.RateLimit(http.HandlerFunc(fine)))
+		}})
+	}
+	for _, c := range []struct {
+		each  time.Duration
+		burst int
+	}{{s / 5, 5}, {s / 20, 10}, {s / 2, 3}, {s / 10, 6}} {
+		out = append(out, limiterCase{fmt.Sprintf("x/time/rate each %s burst %d", c.each, c.burst), []quota.Kind{quota.Bucket}, int64(c.burst), c.each, func(t *testing.T) string {
+			l := rate.NewLimiter(rate.Every(c.each), c.burst)
+			return served(t, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+				if !l.Allow() {
+					w.WriteHeader(429)
+					return
+				}
+				fine(w, r)
+			}))
+		}})
+	}
+	for _, c := range []struct {
+		rate  string
+		each  time.Duration
+		burst int
+	}{{"10r/s", s / 10, 9}, {"5r/s", s / 5, 4}, {"120r/m", s / 2, 5}, {"20r/s", s / 20, 12}} {
+		out = append(out, limiterCase{fmt.Sprintf("nginx %s burst %d nodelay", c.rate, c.burst), []quota.Kind{quota.Bucket}, int64(c.burst + 1), c.each, func(t *testing.T) string {
+			return nginx(t, fmt.Sprintf("limit_req_zone $server_name zone=z:1m rate=%s;", c.rate), fmt.Sprintf("limit_req zone=z burst=%d nodelay; limit_req_status 429;", c.burst))
+		}})
+	}
+	return append(out, limiterCase{"none", nil, 0, 0, func(t *testing.T) string { return served(t, http.HandlerFunc(fine)) }})
+}
+
+// nginx starts Debian's, which make chromium installs beside Chromium.
+func nginx(t *testing.T, http, location string) string {
+	bin, err := exec.LookPath("nginx")
+	if err != nil {
+		bin = "/usr/sbin/nginx"
+	}
+	if _, err := os.Stat(bin); err != nil {
+		t.Skip("nginx is not installed; make chromium installs it")
+	}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	addr := l.Addr().String()
+	require.NoError(t, l.Close())
+	dir := t.TempDir()
+	conf := filepath.Join(dir, "nginx.conf")
+	text := fmt.Sprintf("daemon off; pid %[1]s/pid; error_log %[1]s/error.log; events {}\nhttp { access_log off; client_body_temp_path %[1]s/b; proxy_temp_path %[1]s/p; fastcgi_temp_path %[1]s/f; uwsgi_temp_path %[1]s/u; scgi_temp_path %[1]s/s; %[2]s\nserver { listen %[3]s; server_name all; location / { %[4]s return 200 ok; } location /l { %[4]s alias %[1]s/www/; } } }\n", dir, http, addr, location)
+	if os.Getuid() == 0 {
+		text = "user root;\n" + text // or it cannot read the directory
+	}
+	text = strings.Replace(text, "return 200 ok;", fmt.Sprintf("root %s/www;", dir), 1) // what is returned at once is never limited
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "www"), 0o755))                   //nolint:gosec // nginx may run as another user
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "www", "index.html"), []byte("ok"), 0o644))
+	require.NoError(t, os.Chmod(dir, 0o755)) //nolint:gosec // nginx may run as another user
+	require.NoError(t, os.WriteFile(conf, []byte(text), 0o600))
+	cmd := exec.Command(bin, "-c", conf, "-e", filepath.Join(dir, "error.log"))
+	require.NoError(t, cmd.Start())
+	t.Cleanup(func() { _ = cmd.Process.Kill(); _ = cmd.Wait() })
+	require.Eventually(t, func() bool {
+		c, err := net.Dial("tcp", addr)
+		if err == nil {
+			_ = c.Close()
+		}
+		return err == nil
+	}, 5*time.Second, 20*time.Millisecond, "nginx does not listen")
+	return "http://" + addr
+}
+
+// drillAt drills an address until the drill is done.
+func drillAt(ctx context.Context, url string, budget quota.Budget, burst int) (*quota.Drill, error) {
+	d := &quota.Drill{Budget: budget, Burst: burst}
+	c := &http.Client{Timeout: 20 * time.Second, Transport: &http.Transport{}}
+	defer c.CloseIdleConnections()
+	for !d.Done() {
+		s := d.Next(time.Now().UnixMicro())
+		if s.Many == 0 {
+			break
+		}
+		time.Sleep(time.Until(time.UnixMicro(max(s.At, 1))))
+		full := true
+		for range s.Many {
+			req, err := http.NewRequestWithContext(ctx, http.MethodGet, url, nil)
+			if err != nil {
+				return d, err
+			}
+			at := time.Now()
+			res, err := c.Do(req)
+			if err != nil {
+				return d, err
+			}
+			_, _ = io.Copy(io.Discard, res.Body)
+			_ = res.Body.Close()
+			d.Saw(quota.Seen{At: at.UnixMicro(), Took: quota.Ticks(time.Since(at)), OK: res.StatusCode == 200})
+			if res.StatusCode != 200 && s.Stop {
+				full = false
+				break
+			}
+		}
+		if s.Stop && full {
+			d.Filled()
+		}
+	}
+	d.Finish()
+	return d, nil
+}
+
+// Limiters that others have written, identified from their answers alone.
+func TestLimiterMatrix(t *testing.T) {
+	var mu sync.Mutex
+	var table []string
+	t.Run("all", func(t *testing.T) {
+		for _, c := range limiters() {
+			t.Run(c.name, func(t *testing.T) {
+				t.Parallel()
+				d, err := drillAt(t.Context(), c.serve(t), quota.Budget{Calls: 500, Ticks: quota.Ticks(45 * time.Second)}, 80)
+				require.NoError(t, err)
+				m := quota.Measured{Calls: d.Calls, Fits: quota.Remaining(d.Fits, len(d.Calls))}
+				m.Seconds = quota.Span(d.Calls[len(d.Calls)-1].At - d.Calls[0].At).Seconds()
+				mu.Lock()
+				table = append(table, fmt.Sprintf("%-34s %4d calls %5.1f s  %s", c.name, len(d.Calls), m.Seconds, m.Found()))
+				mu.Unlock()
+				if c.kinds == nil {
+					assert.Empty(t, m.Fits)
+					return
+				}
+				require.NotEmpty(t, m.Fits, m.Found())
+				var mine *quota.Fit
+				for i, f := range m.Fits {
+					if mine == nil && slices.Contains(c.kinds, f.Kind) {
+						mine = &m.Fits[i]
+					}
+				}
+				require.NotNil(t, mine, m.Found())
+				n := mine.N
+				if mine.Kind == quota.Bucket {
+					n = mine.Burst
+					assert.InDelta(t, c.limit, n, max(1, float64(c.limit)/10))
+				} else {
+					assert.Equal(t, c.limit, n)
+				}
+				assert.InEpsilon(t, c.window.Microseconds(), mine.W, 0.1, m.Found())
+			})
+		}
+	})
+	slices.Sort(table)
+	fmt.Println(strings.Join(table, "\n"))
+}
