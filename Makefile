@@ -46,7 +46,7 @@ chromium:
 	@sh scripts/chromium.sh
 
 test: server/dist/index.html chromium
-	$(GO) test -timeout 15m -skip '^TestDetection$$' ./...
+	$(GO) test -timeout 15m -skip '^(TestDetection|TestLimiterMatrix)$$' ./...
 	@sh scripts/detection.sh
 
 bench: server/dist/index.html chromium

@@ -54,6 +54,7 @@ type App struct {
 	typedAt  time.Time
 	seen     map[string]*observed // by target
 	running  *run
+	restarts map[string]*restarting // checks between their two halves
 }
 
 // observed is what is known of a target, and what was made of it last.
@@ -82,7 +83,7 @@ func Open(dataDir, file string) (*App, error) {
 	if err != nil {
 		return nil, err
 	}
-	a := &App{Events: NewHub(), store: st, seen: map[string]*observed{}}
+	a := &App{Events: NewHub(), store: st, seen: map[string]*observed{}, restarts: map[string]*restarting{}}
 	if file == "" {
 		file = filepath.Join(dataDir, DefaultFile)
 	}

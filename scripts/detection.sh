@@ -1,6 +1,7 @@
 #!/bin/sh
-# Runs the detection table and prints what it came to; all of its output when
-# it fails.
+# Runs the detection table and the limiter matrix by themselves and prints what
+# they came to; all of their output when they fail. The matrix measures times, so
+# that nothing else should run beside it.
 set -eu
 log=$(mktemp)
 trap 'rm -f "$log"' EXIT
@@ -9,3 +10,8 @@ if ! ${GO:-go} test ./app -run '^TestDetection$' -v >"$log" 2>&1; then
   exit 1
 fi
 grep -E '^(as it ships|renamed): detected|^ok' "$log"
+if ! ${GO:-go} test ./app -run '^TestLimiterMatrix$' -parallel 6 -v >"$log" 2>&1; then
+  cat "$log"
+  exit 1
+fi
+grep -E ' calls +[0-9.]+ s  |^ok' "$log"

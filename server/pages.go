@@ -106,7 +106,7 @@ func pasted(q contract.PageQuestion) (r origin.Recorded, err error) {
 	if q.Cookies != nil && *q.Cookies {
 		r.Request.Credentials = origin.Include
 	}
-	if r.Request.Page != origin.Null && origin.Of(r.Request.Page) != strings.TrimSuffix(r.Request.Page, "/") {
+	if r.Request.Page == "" || r.Request.Page != origin.Null && origin.Of(r.Request.Page) != strings.TrimSuffix(r.Request.Page, "/") {
 		return r, fmt.Errorf("the page %q is no origin; write it like https://app.example, or null", r.Request.Page)
 	}
 	r.Request.Page = strings.TrimSuffix(r.Request.Page, "/")

@@ -156,3 +156,16 @@ func quotaViewOf(p app.ProbeView) contract.QuotaView {
 	out.Calls, out.Around = orEmpty(out.Calls), orEmpty(out.Around)
 	return out
 }
+
+// CheckRestart runs one half of a restart check.
+func (s *Server) CheckRestart(ctx context.Context, q contract.CheckRestartRequestObject) (contract.CheckRestartResponseObject, error) {
+	half := s.app.FillForRestart
+	if q.Body.Step == "compare" {
+		half = s.app.CompareAfterRestart
+	}
+	r, err := half(ctx, q.Body.Target, q.Body.Quota)
+	if err != nil {
+		return nil, err
+	}
+	return contract.CheckRestart200JSONResponse{Calls: r.Calls, Left: float32(r.Left.Seconds()), Done: r.Done, Forgets: r.Forgets, Late: r.Late}, nil
+}

@@ -206,6 +206,24 @@ func (e TokenViewKind) Valid() bool {
 	}
 }
 
+// Defines values for CheckRestartJSONBodyStep.
+const (
+	Compare CheckRestartJSONBodyStep = "compare"
+	Fill    CheckRestartJSONBodyStep = "fill"
+)
+
+// Valid indicates whether the value is a known member of the CheckRestartJSONBodyStep enum.
+func (e CheckRestartJSONBodyStep) Valid() bool {
+	switch e {
+	case Compare:
+		return true
+	case Fill:
+		return true
+	default:
+		return false
+	}
+}
+
 // Audited defines model for Audited.
 type Audited struct {
 	Distinct int `json:"distinct"`
@@ -994,6 +1012,20 @@ type Reached struct {
 	Why      string `json:"why"`
 }
 
+// Restarted defines model for Restarted.
+type Restarted struct {
+	// Calls Until one was refused
+	Calls   int  `json:"calls"`
+	Done    bool `json:"done"`
+	Forgets bool `json:"forgets"`
+
+	// Late The window had ended, so that nothing can be said
+	Late bool `json:"late"`
+
+	// Left Seconds until it has room by itself
+	Left float32 `json:"left"`
+}
+
 // Revision defines model for Revision.
 type Revision struct {
 	At      time.Time `json:"at"`
@@ -1419,6 +1451,16 @@ type ProbeAgainJSONBody struct {
 	Target string `json:"target"`
 }
 
+// CheckRestartJSONBody defines parameters for CheckRestart.
+type CheckRestartJSONBody struct {
+	Quota  string                   `json:"quota"`
+	Step   CheckRestartJSONBodyStep `json:"step"`
+	Target string                   `json:"target"`
+}
+
+// CheckRestartJSONBodyStep defines parameters for CheckRestart.
+type CheckRestartJSONBodyStep string
+
 // GetReachParams defines parameters for GetReach.
 type GetReachParams struct {
 	Route    *string `form:"route,omitempty" json:"route,omitempty"`
@@ -1578,6 +1620,9 @@ type JudgePagesJSONRequestBody = PageQuestion
 // ProbeAgainJSONRequestBody defines body for ProbeAgain for application/json ContentType.
 type ProbeAgainJSONRequestBody ProbeAgainJSONBody
 
+// CheckRestartJSONRequestBody defines body for CheckRestart for application/json ContentType.
+type CheckRestartJSONRequestBody CheckRestartJSONBody
+
 // SimulateQuotaJSONRequestBody defines body for SimulateQuota for application/json ContentType.
 type SimulateQuotaJSONRequestBody = Simulation
 
@@ -1676,6 +1721,9 @@ type ServerInterface interface {
 	// GetQuotas What the declared quotas come to
 	// (GET /api/quotas)
 	GetQuotas(w http.ResponseWriter, r *http.Request)
+	// CheckRestart Fill a quota; or, after the service was started again, see whether it still refuses
+	// (POST /api/quotas/restart)
+	CheckRestart(w http.ResponseWriter, r *http.Request)
 	// SimulateQuota Run a pattern of calls through a declared quota
 	// (POST /api/quotas/simulate)
 	SimulateQuota(w http.ResponseWriter, r *http.Request)
@@ -1880,6 +1928,12 @@ func (_ Unimplemented) ProbeAgain(w http.ResponseWriter, r *http.Request) {
 // GetQuotas What the declared quotas come to
 // (GET /api/quotas)
 func (_ Unimplemented) GetQuotas(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// CheckRestart Fill a quota; or, after the service was started again, see whether it still refuses
+// (POST /api/quotas/restart)
+func (_ Unimplemented) CheckRestart(w http.ResponseWriter, r *http.Request) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -2459,6 +2513,20 @@ func (siw *ServerInterfaceWrapper) GetQuotas(w http.ResponseWriter, r *http.Requ
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.GetQuotas(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// CheckRestart operation middleware
+func (siw *ServerInterfaceWrapper) CheckRestart(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.CheckRestart(w, r)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -3325,6 +3393,9 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 		r.Post(options.BaseURL+"/api/quotas/simulate", wrapper.SimulateQuota)
 	})
 	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/quotas/restart", wrapper.CheckRestart)
+	})
+	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/api/sessions", wrapper.GetSessions)
 	})
 	r.Group(func(r chi.Router) {
@@ -4104,6 +4175,45 @@ type GetQuotasdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetQuotasdefaultApplicationProblemPlusJSONResponse) VisitGetQuotasResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CheckRestartRequestObject struct {
+	Body *CheckRestartJSONRequestBody
+}
+
+type CheckRestartResponseObject interface {
+	VisitCheckRestartResponse(w http.ResponseWriter) error
+}
+
+type CheckRestart200JSONResponse Restarted
+
+func (response CheckRestart200JSONResponse) VisitCheckRestartResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CheckRestartdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CheckRestartdefaultApplicationProblemPlusJSONResponse) VisitCheckRestartResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -5217,6 +5327,9 @@ type StrictServerInterface interface {
 	// GetQuotas What the declared quotas come to
 	// (GET /api/quotas)
 	GetQuotas(ctx context.Context, request GetQuotasRequestObject) (GetQuotasResponseObject, error)
+	// CheckRestart Fill a quota; or, after the service was started again, see whether it still refuses
+	// (POST /api/quotas/restart)
+	CheckRestart(ctx context.Context, request CheckRestartRequestObject) (CheckRestartResponseObject, error)
 	// SimulateQuota Run a pattern of calls through a declared quota
 	// (POST /api/quotas/simulate)
 	SimulateQuota(ctx context.Context, request SimulateQuotaRequestObject) (SimulateQuotaResponseObject, error)
@@ -5906,6 +6019,37 @@ func (sh *strictHandler) GetQuotas(w http.ResponseWriter, r *http.Request) {
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(GetQuotasResponseObject); ok {
 		if err := validResponse.VisitGetQuotasResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// CheckRestart operation middleware
+func (sh *strictHandler) CheckRestart(w http.ResponseWriter, r *http.Request) {
+	var request CheckRestartRequestObject
+
+	var body CheckRestartJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.CheckRestart(ctx, request.(CheckRestartRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CheckRestart")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(CheckRestartResponseObject); ok {
+		if err := validResponse.VisitCheckRestartResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {

@@ -37,6 +37,7 @@ export type Quota = components['schemas']['Quota']
 export type QuotaFor = components['schemas']['QuotaFor']
 export type Simulated = components['schemas']['Simulated']
 export type SimulationRequest = components['schemas']['Simulation']
+export type Restarted = components['schemas']['Restarted']
 export type QuotaView = components['schemas']['QuotaView']
 export type Event = components['schemas']['Event']
 

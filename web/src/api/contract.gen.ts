@@ -672,6 +672,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/quotas/restart": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Fill a quota; or, after the service was started again, see whether it still refuses */
+        post: operations["checkRestart"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sessions": {
         parameters: {
             query?: never;
@@ -972,6 +989,16 @@ export interface components {
             assumed: boolean;
             preflight?: components["schemas"]["Exchange"];
             refusal?: components["schemas"]["Exchange"];
+        };
+        Restarted: {
+            /** @description Until one was refused */
+            calls: number;
+            /** @description Seconds until it has room by itself */
+            left: number;
+            done: boolean;
+            forgets: boolean;
+            /** @description The window had ended, so that nothing can be said */
+            late: boolean;
         };
         QuotaMember: {
             amount: string;
@@ -2867,6 +2894,36 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Simulated"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    checkRestart: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    target: string;
+                    quota: string;
+                    /** @enum {string} */
+                    step: "fill" | "compare";
+                };
+            };
+        };
+        responses: {
+            /** @description How far it is */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Restarted"];
                 };
             };
             default: components["responses"]["Problem"];

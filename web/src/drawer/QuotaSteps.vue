@@ -1,11 +1,30 @@
 <script setup lang="ts">
 import { computed, defineAsyncComponent, ref } from 'vue'
-import type { QuotaView } from '../api/client'
+import { NButton, useMessage } from 'naive-ui'
+import { api, ask, message, type QuotaView, type Restarted } from '../api/client'
 import { exact, span } from '../parts/time'
+import { target } from '../state/workspace'
 
 const DrillChart = defineAsyncComponent(() => import('../parts/DrillChart.vue'))
 const props = defineProps<{ view: QuotaView }>()
 const table = ref(false)
+const toast = useMessage()
+const restart = ref<Restarted | null>(null)
+const busy = ref(false)
+
+/** Fills the quota; then, when the service was started again, asks once more. */
+async function check(step: 'fill' | 'compare') {
+  busy.value = true
+  try {
+    restart.value = await ask(
+      api.POST('/api/quotas/restart', { body: { target: target.value, quota: props.view.name, step } }),
+    )
+  } catch (e) {
+    toast.error(message(e))
+  } finally {
+    busy.value = false
+  }
+}
 
 const admitted = computed(() => props.view.calls.filter((c) => c.ok).length)
 const label = computed(() => {
@@ -78,6 +97,25 @@ const label = computed(() => {
     <p v-for="a in view.around" :key="a.way" :class="{ passed: a.passed }">
       with {{ a.way }}: {{ a.status || 'no answer' }}, {{ a.passed ? 'gets through' : 'does not get through' }}
     </p>
+  </section>
+  <section>
+    <h2>After a restart</h2>
+    <p v-if="!restart" class="faint">
+      Does the count outlive a restart of the service? Calls are made until one is refused; then you restart it.
+    </p>
+    <p v-else-if="!restart.done">
+      Full after {{ restart.calls }} calls. Start the service again now, within {{ span(restart.left) }}, then compare.
+    </p>
+    <p v-else-if="restart.late">
+      The window had ended by itself, so nothing can be said. Fill it again and be quicker.
+    </p>
+    <p v-else-if="restart.forgets" class="passed">
+      The restart set the count to zero: a call was admitted that should have been refused.
+    </p>
+    <p v-else>The count outlived the restart: the call was refused.</p>
+    <NButton size="small" :loading="busy" @click="check(restart && !restart.done ? 'compare' : 'fill')">{{
+      restart && !restart.done ? 'Compare' : 'Fill it…'
+    }}</NButton>
   </section>
 </template>
 

@@ -1,0 +1,143 @@
+package app
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"millgate/core/declaration"
+	"millgate/core/probe"
+	"millgate/core/quota"
+	"millgate/wire"
+)
+
+// Restarted is how far a restart check is, and what came of it.
+type Restarted struct {
+	Quota   string
+	Calls   int           // until one was refused
+	Refused bool          // now it is full: restart the service, then compare
+	Left    time.Duration // until it has room by itself
+	Done    bool
+	Forgets bool // after the restart a call was admitted that should have been refused
+	Late    bool // the window had ended meanwhile, so that nothing can be said
+}
+
+// restarting is a restart check between its two halves.
+type restarting struct {
+	r     *run
+	x     *drilling
+	until time.Time
+}
+
+// FillForRestart calls until a quota refuses. Then the person restarts the
+// service, and CompareAfterRestart sends one call more.
+func (a *App) FillForRestart(ctx context.Context, target, name string) (Restarted, error) {
+	out := Restarted{Quota: name}
+	a.mu.Lock()
+	d, t, err := a.current(target)
+	busy := a.running != nil
+	a.mu.Unlock()
+	if err != nil {
+		return out, err
+	}
+	if busy {
+		return out, fmt.Errorf("%w: its calls would be part of what is counted", ErrBusy)
+	}
+	p := drillOf(probe.Make(d, t), name)
+	q := d.QuotaNamed(name)
+	if p == nil || q == nil {
+		return out, fmt.Errorf("%w: no drill of quota %q is planned; the plan of a sweep says why", ErrNotFound, name)
+	}
+	r, err := a.newRun(context.WithoutCancel(ctx), d, t, "", &probe.Plan{}, nil, map[string]*Fact{})
+	if err != nil {
+		return out, err
+	}
+	if err := r.client.Reach(ctx); err != nil {
+		return out, err
+	}
+	o, err := r.drilled(p)
+	if err != nil {
+		return out, err
+	}
+	amounts, _ := q.AmountsFor(d, d.IdentityNamed(p.Identity))
+	moment, _ := quota.Of(q, amounts).Ceiling(2)
+	x := &drilling{r: r, q: q, o: o, d: &quota.Drill{}, m: &quota.Measured{Said: -1, Passes: 200}, ends: time.Now().Add(time.Minute)}
+	for out.Calls = 0; out.Calls < int(4*moment+10) && ctx.Err() == nil; out.Calls++ {
+		ok, err := x.call()
+		if err != nil {
+			return out, err
+		}
+		if !ok {
+			out.Refused = true
+			break
+		}
+	}
+	if !out.Refused {
+		return out, fmt.Errorf("%w: %d calls were admitted, so that there is nothing to forget", ErrInput, out.Calls)
+	}
+	out.Left = quota.Span(max(0, x.m.Said))
+	if x.m.Said < 0 {
+		out.Left = leastWindow(amounts)
+	}
+	a.mu.Lock()
+	a.restarts[target+"\x00"+name] = &restarting{r: r, x: x, until: time.Now().Add(out.Left)}
+	a.mu.Unlock()
+	return out, nil
+}
+
+func leastWindow(amounts []declaration.Amount) time.Duration {
+	least := time.Duration(0)
+	for _, a := range amounts {
+		if least == 0 || a.Per < least {
+			least = a.Per
+		}
+	}
+	return least
+}
+
+func drillOf(pl *probe.Plan, name string) *probe.Probe {
+	for _, p := range pl.Probes {
+		if p.Kind == probe.QuotaDrill && p.Way == name {
+			return p
+		}
+	}
+	return nil
+}
+
+// CompareAfterRestart sends one call, after the service was started again. A
+// count that was kept still refuses it.
+func (a *App) CompareAfterRestart(ctx context.Context, target, name string) (Restarted, error) {
+	out := Restarted{Quota: name, Done: true}
+	a.mu.Lock()
+	w := a.restarts[target+"\x00"+name]
+	delete(a.restarts, target+"\x00"+name)
+	a.mu.Unlock()
+	if w == nil {
+		return out, fmt.Errorf("%w: fill the quota first", ErrInput)
+	}
+	defer w.r.client.Close()
+	var e wire.Exchange
+	for n := 0; ; n++ { // it may still be starting
+		var err error
+		if e, err = w.r.client.Send(w.r.ctx, w.x.o); err != nil {
+			return out, err
+		}
+		if e.Status != 0 || n == 10 {
+			break
+		}
+		select {
+		case <-ctx.Done():
+			return out, ctx.Err()
+		case <-time.After(500 * time.Millisecond):
+		}
+	}
+	if e.Status == 0 {
+		return out, fmt.Errorf("%w: %s", wire.ErrUnreachable, e.Error)
+	}
+	if !time.Now().Before(w.until) {
+		out.Late = true
+		return out, nil
+	}
+	out.Forgets = !w.x.refused(e)
+	return out, nil
+}

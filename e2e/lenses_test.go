@@ -1,0 +1,79 @@
+package e2e
+
+import (
+	"testing"
+
+	"github.com/go-rod/rod/lib/input"
+	"github.com/stretchr/testify/assert"
+)
+
+// Which pages can call, and how often: with the keyboard and the mouse.
+func TestOriginsAndQuotas(t *testing.T) {
+	url := demo(t)
+	p := open(t, url+"/board", "light")
+	p.see("[role=rowheader]", "/calendar")
+	p.sweepDone()
+
+	p.MustElement("[role=grid]").MustFocus()
+	p.press('3')
+	p.see("[role=columnheader]", "unrelated")
+	p.see("[aria-label^='unrelated, GET /v1/sky/calendar']", "P")
+	p.hit("[aria-label^='null, GET /v1/proposals:']")
+	p.see("aside .banner", "A page of null can read as the user; the declaration lets it send blindly")
+	p.see("aside .steps", "Access-Control-Allow-Origin names the page")
+	p.see("aside h2", "Preflight")
+	p.press(input.Escape)
+
+	p.mu.Lock()
+	p.allow = allowed(422) // what cannot be read is said so
+	p.mu.Unlock()
+	p.click("button", "^Judge answers")
+	p.see(".dialog", "Nothing is sent")
+	p.click(".dialog button", "^Judge$")
+	p.see(".dialog [role=alert]", "is no origin")
+	in := p.MustElements(".dialog input")
+	in[0].MustInput("https://sky.fernhollow.example")
+	in[2].MustInput("https://api.example/v1/proposals")
+	p.MustElements(".dialog textarea")[2].MustInput("HTTP/1.1 200 OK\naccess-control-allow-origin https://sky.fernhollow.example")
+	p.click(".dialog button", "^Judge$")
+	p.see(".dialog [role=alert]", "line 2")
+	p.MustElements(".dialog textarea")[2].MustSelectAllText().MustInput("HTTP/1.1 200 OK\naccess-control-allow-origin: https://sky.fernhollow.example")
+	p.click(".dialog button", "^Judge$")
+	p.see(".dialog .out b", "^read$")
+	p.see(".dialog .out", "declared: send blindly")
+	p.press(input.Escape)
+	p.gone(".dialog", "Nothing is sent")
+
+	p.MustElement("[role=grid]").MustFocus()
+	p.press('4')
+	p.see("[role=columnheader]", "identity or address")
+	p.MustNavigate(url + "/board?lens=quotas&q=/v1/session") // further down than is drawn
+	p.see("[role=rowheader]", "POST")
+	p.hit("[aria-label^='address, POST id:/v1/session:']")
+	p.see("aside .banner", "of \\d+ calls in")
+	p.see("aside h2", "The calls")
+	p.MustElement("aside [role=img][aria-label*='login allows 8 per 5m']")
+	p.click("aside button", "Show them as a table")
+	p.see("aside td", "admitted")
+
+	p.MustNavigate(url + "/findings")
+	p.click("td button", "Pages of any origin")
+	p.click("td a", "See the evidence on the board")
+	p.see("aside .banner", "can read as the user")
+	assert.Contains(t, p.MustInfo().URL, "lens=origins")
+}
+
+func TestQuotasComputed(t *testing.T) {
+	p := open(t, demo(t)+"/quotas", "light")
+	p.see(".sim [role=status]", "the ceiling is 15, 8 are declared")
+	p.click("tbody small", "token-bucket")
+	p.see(".sim h2", "cutouts")
+	p.see(".sim [role=status]", "the ceiling is 19, 10 are declared")
+	p.click(".sim button", "Show it as a table")
+	p.see(".sim th", "Ceiling so far")
+	n := p.MustElements(".sim input")
+	n[len(n)-2].MustSelectAllText().MustInput("3")
+	p.press(input.Tab)
+	p.see(".sim label", "that")
+	assert.Contains(t, p.MustInfo().URL, "quota=cutouts")
+}
