@@ -81,7 +81,7 @@ var detection = []struct {
 	{standin.LoginUnthrottled, []string{"T quota login"}},
 	{standin.WrittenByCaller, []string{"T quota login", "T quota message", "T quota issuer", "T quota general"}},
 	{standin.CountedPerNode, []string{"T quota login", "T quota message", "T quota issuer", "T quota general", "T quota cutouts", "T quota partner"}},
-	{standin.WrongRefusal503, []string{"W quota login", "W quota message", "W quota issuer", "W quota general", "W quota cutouts"}},
+	{standin.WrongRefusal503, []string{"W quota login", "W quota message", "W quota issuer", "W quota general", "W quota cutouts", "W quota partner"}},
 }
 
 const (

@@ -58,7 +58,7 @@ func limiters() (out []limiterCase) {
 		w time.Duration
 	}{{5, s}, {10, 2 * s}, {20, s}, {8, 3 * s}} {
 		out = append(out, limiterCase{"httprate " + per(c.n, c.w), []quota.Kind{quota.TwoCounters}, int64(c.n), c.w, func(t *testing.T) string {
-			return served(t, httprate.Limit(c.n, c.w, httprate.WithKeyFuncs(byAll))(http.HandlerFunc(fine)))
+			return served(t, httprate.LimitBy(c.n, c.w, httprate.Key("all"))(http.HandlerFunc(fine)))
 		}})
 	}
 	for _, c := range []struct {
@@ -209,7 +209,7 @@ func TestLimiterMatrix(t *testing.T) {
 				t.Parallel()
 				d, err := drillAt(t.Context(), c.serve(t), quota.Budget{Calls: 500, Ticks: quota.Ticks(45 * time.Second)}, 80)
 				require.NoError(t, err)
-				m := quota.Measured{Calls: d.Calls, Fits: quota.Remaining(d.Fits, len(d.Calls))}
+				m := quota.Measured{Calls: d.Calls, Fits: quota.Told(d.Fits, len(d.Calls))}
 				m.Seconds = quota.Span(d.Calls[len(d.Calls)-1].At - d.Calls[0].At).Seconds()
 				mu.Lock()
 				table = append(table, fmt.Sprintf("%-34s %4d calls %5.1f s  %s", c.name, len(d.Calls), m.Seconds, m.Found()))

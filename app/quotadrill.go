@@ -8,6 +8,9 @@ import (
 	"strings"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
+	"millgate/core/access"
 	"millgate/core/declaration"
 	"millgate/core/probe"
 	"millgate/core/quota"
@@ -35,7 +38,7 @@ func (r *run) quotaDrill(p *probe.Probe, f *Fact) error {
 	id := r.doc.IdentityNamed(p.Identity)
 	amounts, _ := q.AmountsFor(r.doc, id)
 	stack := quota.Of(q, amounts)
-	o, err := r.drilled(p)
+	o, bare, err := r.drilled(p)
 	if err != nil {
 		return r.withoutCredential(p, f, err)
 	}
@@ -51,7 +54,7 @@ func (r *run) quotaDrill(p *probe.Probe, f *Fact) error {
 	}
 	pace := r.target.Pace.PerSecond()
 	d.Budget.Ticks += int64(float64(d.Burst) / pace * 1.2e6) // the first stretch has its time whatever the pace
-	x := &drilling{r: r, q: q, o: o, d: d, m: &quota.Measured{Said: -1, Budget: d.Budget.Calls}}
+	x := &drilling{r: r, p: p, q: q, o: o, bare: bare, d: d, m: &quota.Measured{Said: -1, Budget: d.Budget.Calls}}
 	x.ends = time.Now().Add(quota.Span(d.Budget.Ticks) + time.Second)
 	if err := x.run(); err != nil && !errors.Is(err, errLate) {
 		if r.ctx.Err() != nil || errors.Is(err, errStopped) {
@@ -60,7 +63,7 @@ func (r *run) quotaDrill(p *probe.Probe, f *Fact) error {
 		return r.withoutCredential(p, f, err)
 	}
 	d.Finish()
-	x.m.Calls, x.m.Fits = d.Calls, quota.Remaining(d.Fits, len(d.Calls))
+	x.m.Calls, x.m.Fits = d.Calls, quota.Told(d.Fits, len(d.Calls))
 	if n := len(d.Calls); n > 0 {
 		x.m.Seconds = quota.Span(d.Calls[n-1].At + d.Calls[n-1].Took - d.Calls[0].At).Seconds()
 	}
@@ -100,33 +103,34 @@ var (
 	errLate    = errors.New("not answered within the drill's time")
 )
 
-// drilled is the request that a drill repeats, with its credential.
-func (r *run) drilled(p *probe.Probe) (wire.Outgoing, error) {
-	var o wire.Outgoing
-	var err error
+// drilled is the request that a drill repeats, with its credential and without.
+func (r *run) drilled(p *probe.Probe) (o, bare wire.Outgoing, err error) {
 	if p.Donor != "" {
 		b := probe.Build(r.doc, p, "")
 		v, _, err := r.keys.WrongSecret(p.Donor, p.Scheme, probe.NameUnknown)
 		if err != nil {
-			return o, err
+			return o, bare, err
 		}
 		o = wire.Outgoing{Method: b.Method, Host: b.Host, Path: b.Path, Query: b.Query, Headers: b.Headers, Body: wire.FillBody(b.Body, header(b.Headers, "Content-Type"), v)}
 	} else if o, err = r.outgoing(p, p.Record.ID); err != nil {
-		return o, err
-	} else if p.Scheme != "" && p.Identity != "" {
-		if _, err := r.keys.Present(r.ctx, &o, p.Identity, p.Scheme); err != nil {
-			return o, err
-		}
+		return o, bare, err
 	}
 	o.Counted = true
-	return o, nil
+	bare = o
+	bare.Headers = slices.Clone(o.Headers)
+	if p.Scheme != "" && p.Identity != "" {
+		_, err = r.keys.Present(r.ctx, &o, p.Identity, p.Scheme)
+	}
+	return o, bare, err
 }
 
 // drilling is one quota drill under way.
 type drilling struct {
 	r    *run
+	p    *probe.Probe
 	q    *declaration.Quota
 	o    wire.Outgoing
+	bare wire.Outgoing // without the credential
 	d    *quota.Drill
 	m    *quota.Measured
 	last wire.Exchange // the first refusal, or the last call
@@ -186,12 +190,26 @@ func (x *drilling) call() (ok bool, err error) {
 	if x.r.stopping.Err() != nil {
 		return false, errStopped
 	}
-	ctx, cancel := context.WithDeadline(x.r.ctx, x.ends)
+	ends := x.ends
+	if soon := time.Now().Add(patience); x.p != nil && !x.m.Waits && soon.Before(ends) {
+		ends = soon // whether calls wait at all
+	}
+	ctx, cancel := context.WithDeadline(x.r.ctx, ends)
 	e, err := x.r.client.Send(ctx, x.o)
 	late := ctx.Err() != nil && x.r.ctx.Err() == nil
 	cancel()
 	if late {
+		first := !x.m.Waits
 		x.m.Waits = true
+		if first {
+			if err := x.overflow(); err != nil {
+				return false, err
+			}
+			if time.Until(x.ends) > longWait {
+				time.Sleep(patience / 2) // those that were sent away have left
+				return x.call()          // there is time to wait for it
+			}
+		}
 		return false, errLate
 	}
 	if err != nil {
@@ -207,18 +225,69 @@ func (x *drilling) call() (ok bool, err error) {
 		x.m.Passes = e.Status
 		x.last = e
 	case !ok && x.m.Status == 0:
-		x.m.Status, x.last = e.Status, e
-		for _, h := range e.Answer {
-			if n := strings.ToLower(h[0]); strings.HasPrefix(n, "ratelimit") || strings.HasPrefix(n, "x-ratelimit") || n == "retry-after" {
-				x.m.Fields = append(x.m.Fields, h[0]+": "+h[1])
-			}
-		}
-		if wait := wire.RetryAfter(e, time.Now()); wait >= 0 {
-			x.m.Said = quota.Ticks(wait)
-			x.d.Hint = x.m.Said
-		}
+		x.refusedWith(e)
 	}
 	return ok, nil
+}
+
+const (
+	patience = 600 * time.Millisecond // that a call is given before it counts as one that waits
+	longWait = 8 * time.Second        // that must be left to wait for one
+)
+
+// overflow sends, while calls wait, more than may wait, so that one is refused;
+// and one of another caller, who must not wait for them.
+func (x *drilling) overflow() error {
+	ctx, cancel := context.WithTimeout(x.r.ctx, patience)
+	defer cancel()
+	list := make([]wire.Exchange, max(x.q.Queue, 1)+3)
+	g := new(errgroup.Group)
+	for i := range list {
+		g.Go(func() (err error) {
+			if list[i], err = x.r.client.Send(ctx, x.o); ctx.Err() != nil && x.r.ctx.Err() == nil {
+				return nil // it waited
+			}
+			return err
+		})
+	}
+	if s := x.r.doc.SchemeNamed(x.p.Scheme); s != nil && len(x.q.CountedBy) > 0 && (x.q.CountedBy[0].By == "identity" || x.q.CountedBy[0].By == "key") {
+		if other := x.another(s); other != "" {
+			time.Sleep(patience / 6) // until the others wait
+			o := x.bare
+			o.Headers = slices.Clone(x.bare.Headers)
+			if _, err := x.r.keys.Present(x.r.ctx, &o, other, s.Name); err == nil {
+				e, err := x.r.client.Send(ctx, o)
+				if err != nil && x.r.ctx.Err() != nil {
+					return err
+				}
+				x.m.Other, x.m.OtherStatus = other, e.Status // 0 when it waited too
+			}
+		}
+	}
+	if err := g.Wait(); err != nil {
+		return err
+	}
+	for _, e := range list {
+		if e.Status != 0 && x.refused(e) {
+			x.refusedWith(e)
+			return nil
+		}
+	}
+	return nil
+}
+
+// refusedWith keeps how the first refusal looks.
+func (x *drilling) refusedWith(e wire.Exchange) {
+	x.m.Status, x.last = e.Status, e
+	for _, h := range e.Answer {
+		if n := strings.ToLower(h[0]); strings.HasPrefix(n, "ratelimit") || strings.HasPrefix(n, "x-ratelimit") || n == "retry-after" {
+			x.m.Fields = append(x.m.Fields, h[0]+": "+h[1])
+		}
+	}
+	if wait := wire.RetryAfter(e, time.Now()); wait >= 0 {
+		x.m.Said = quota.Ticks(wait)
+		x.d.Hint = x.m.Said
+	}
 }
 
 // around tries other ways while calls are refused. A way that passes counts only
@@ -239,24 +308,101 @@ func (x *drilling) around() error {
 			o.Query = strings.TrimPrefix(o.Query+"&millgate=1", "&")
 		}})
 	for _, w := range ways {
-		o := x.o
-		o.Headers = slices.Clone(x.o.Headers)
-		w.turn(&o)
-		e, err := x.r.client.Send(x.r.ctx, o)
+		a, err := x.try(w.name, func() (wire.Outgoing, error) {
+			o := x.o
+			o.Headers = slices.Clone(x.o.Headers)
+			w.turn(&o)
+			return o, nil
+		})
 		if err != nil {
 			return err
 		}
-		a := quota.Around{Way: w.name, Status: e.Status, Passed: e.Status == x.m.Passes}
-		if a.Passed {
-			ok, err := x.call()
-			if err != nil {
-				return err
-			}
-			a.Passed = !ok
-		}
 		x.m.Around = append(x.m.Around, a)
 	}
-	return nil
+	return x.others()
+}
+
+// others asks, while calls are refused, with a fresh token of the same caller,
+// which must be refused as well, and as another one whom the quota counts by
+// itself, who must not.
+func (x *drilling) others() error {
+	s := x.r.doc.SchemeNamed(x.p.Scheme)
+	if s == nil || x.p.Identity == "" || len(x.q.CountedBy) == 0 {
+		return nil
+	}
+	if s.Login != nil {
+		a, err := x.try("a fresh token of the same caller", func() (wire.Outgoing, error) {
+			o := x.bare
+			o.Headers = slices.Clone(x.bare.Headers)
+			err := x.r.keys.PresentFresh(x.r.ctx, &o, x.p.Identity, s)
+			return o, err
+		})
+		if err != nil {
+			return err
+		}
+		if a.Status != 0 {
+			x.m.Around = append(x.m.Around, a)
+		}
+	}
+	by := x.q.CountedBy[0].By
+	other := x.another(s)
+	if by != "identity" && by != "key" || other == "" {
+		return nil
+	}
+	o := x.bare
+	o.Headers = slices.Clone(x.bare.Headers)
+	if _, err := x.r.keys.Present(x.r.ctx, &o, other, s.Name); err != nil {
+		return nil //nolint:nilerr // then it is not tried
+	}
+	e, err := x.r.client.Send(x.r.ctx, o)
+	if err == nil && e.Status != 0 {
+		x.m.Other, x.m.OtherStatus = other, e.Status
+	}
+	return err
+}
+
+// confirmed is how often a way must pass while the next plain call is refused:
+// among nodes that count alone one may pass by chance.
+const confirmed = 3
+
+// try sends a call another way while calls are refused.
+func (x *drilling) try(name string, make func() (wire.Outgoing, error)) (quota.Around, error) {
+	a := quota.Around{Way: name}
+	for n := range confirmed {
+		o, err := make()
+		if err != nil {
+			return a, nil //nolint:nilerr // then it is not tried
+		}
+		e, err := x.r.client.Send(x.r.ctx, o)
+		if err != nil {
+			return a, err
+		}
+		a.Status = e.Status
+		if e.Status != x.m.Passes {
+			return a, nil
+		}
+		ok, err := x.call()
+		if err != nil || ok {
+			return a, err
+		}
+		a.Passed = n == confirmed-1
+	}
+	return a, nil
+}
+
+// another is an identity of the same scheme whom the route admits and who takes
+// part in no other drill, "" without.
+func (x *drilling) another(s *declaration.Scheme) string {
+	for _, id := range x.r.doc.Identities {
+		busy := id.Name == x.p.Identity || x.q.ExemptIdentity(x.r.doc, id) || slices.ContainsFunc(x.r.probes, func(p *probe.Probe) bool { return p.Kind == probe.QuotaDrill && p.Identity == id.Name })
+		if busy || !slices.ContainsFunc(id.Credentials, func(c declaration.Credential) bool { return c.Scheme.Name == s.Name }) {
+			continue
+		}
+		if access.Evaluate(x.r.doc, x.p.Route, access.Caller{Identity: id, State: access.Sound}).Outcome == access.Admit {
+			return id.Name
+		}
+	}
+	return ""
 }
 
 // countedCaller is put before a kind of counting where a caller is asked for.

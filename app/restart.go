@@ -55,7 +55,7 @@ func (a *App) FillForRestart(ctx context.Context, target, name string) (Restarte
 	if err := r.client.Reach(ctx); err != nil {
 		return out, err
 	}
-	o, err := r.drilled(p)
+	o, _, err := r.drilled(p)
 	if err != nil {
 		return out, err
 	}

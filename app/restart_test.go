@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"millgate/core/probe"
+	"millgate/core/verdict"
 	"millgate/standin"
 )
 
@@ -81,5 +82,29 @@ func TestTheEdgeOfAFixedWindow(t *testing.T) {
 			assert.Equal(t, c.gap, v.Probes[0].Verdict.Kind.IsGap(), v.Probes[0].Verdict.Reason)
 			t.Log(v.Probes[0].Verdict.Reason)
 		})
+	}
+}
+
+// One partner who calls much keeps the others out.
+func TestCallersThatShareOneCount(t *testing.T) {
+	for _, shared := range []bool{true, false} {
+		opt := standin.Options{}
+		if shared {
+			opt.Flaws = []standin.Flaw{standin.OneCountForAll}
+		}
+		a := workspace(t, listen(t, opt), nil, "")
+		now := a.Declaration()
+		text := strings.Replace(now.Text, "identities:\n", "identities:\n  moth: { credentials: { partner-key: { key: env:MOTH_KEY } } }\n", 1)
+		text = strings.Replace(text, "drill: 200ms", "drill: 560ms", 1)
+		_, err := a.Keep(text, "a second partner", now.Revision)
+		require.NoError(t, err)
+		r, err := a.ProbeAgain("stand-in", []CrossingKey{{Route: "GET /v1/partners/feed", Caller: probe.QuotaCaller + "partner"}})
+		require.NoError(t, err)
+		a.Wait(r.ID)
+		v, err := a.Crossing("stand-in", "GET /v1/partners/feed", "counted:key")
+		require.NoError(t, err)
+		require.Len(t, v.Probes, 1)
+		t.Log(v.Probes[0].Verdict.Reason)
+		assert.Equal(t, shared, v.Probes[0].Verdict.Kind == verdict.OverRestrictive, v.Probes[0].Verdict.Reason)
 	}
 }

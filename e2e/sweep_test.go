@@ -82,7 +82,7 @@ func TestFromDeclarationToProvenGap(t *testing.T) {
 	// On the board the crossing agrees now, by the same observation.
 	p.MustNavigate(url + "/board?route=POST%20/v1/dome/slew&caller=imre")
 	p.see("aside .banner", "Agrees")
-	p.gone(".chip", "12 over-permissive")
+	p.gone(".chip", "114 over-permissive")
 
 	// Probing again asks first: the method is unsafe.
 	p.click("aside .actions button", "Probe again")

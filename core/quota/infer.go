@@ -307,6 +307,23 @@ func (f Fit) around(calls []Seen) Fit {
 	return f
 }
 
+// Told are the remaining fits, none where too many kinds remain for their
+// numbers to mean anything.
+func Told(fits []Fit, calls int) []Fit {
+	rest := Remaining(fits, calls)
+	kinds := map[Kind]bool{}
+	for _, f := range rest {
+		kinds[f.Kind] = true
+	}
+	if len(kinds) > mostKinds {
+		return nil
+	}
+	return rest
+}
+
+// mostKinds is how many kinds are named beside each other.
+const mostKinds = 3
+
 // Remaining are the fits that cannot be told from the best by what was seen.
 func Remaining(fits []Fit, calls int) (out []Fit) {
 	for _, f := range fits {

@@ -30,18 +30,20 @@ type Around struct {
 
 // Measured is what a drill saw.
 type Measured struct {
-	Calls   []Seen   `json:"calls"`
-	Fits    []Fit    `json:"fits,omitempty"` // that remain
-	Status  int      `json:"status"`         // of the first refusal; 0 when nothing was refused
-	Passes  int      `json:"passes"`         // the status of calls that were not
-	Said    int64    `json:"said"`           // ticks that Retry-After asked for; -1 without
-	Fields  []string `json:"fields,omitempty"`
-	Around  []Around `json:"around,omitempty"`
-	Full    bool     `json:"full,omitempty"`  // the very first call was refused
-	Kept    string   `json:"kept,omitempty"`  // when it was measured, where a later drill found the quota full
-	Waits   bool     `json:"waits,omitempty"` // the last call was not answered in the drill's time
-	Budget  int      `json:"budget"`
-	Seconds float64  `json:"seconds"`
+	Calls       []Seen   `json:"calls"`
+	Fits        []Fit    `json:"fits,omitempty"` // that remain
+	Status      int      `json:"status"`         // of the first refusal; 0 when nothing was refused
+	Passes      int      `json:"passes"`         // the status of calls that were not
+	Said        int64    `json:"said"`           // ticks that Retry-After asked for; -1 without
+	Fields      []string `json:"fields,omitempty"`
+	Around      []Around `json:"around,omitempty"`
+	Other       string   `json:"other,omitempty"` // another caller, who was sent while calls were refused
+	OtherStatus int      `json:"otherStatus,omitempty"`
+	Full        bool     `json:"full,omitempty"`  // the very first call was refused
+	Kept        string   `json:"kept,omitempty"`  // when it was measured, where a later drill found the quota full
+	Waits       bool     `json:"waits,omitempty"` // the last call was not answered in the drill's time
+	Budget      int      `json:"budget"`
+	Seconds     float64  `json:"seconds"`
 }
 
 // Beyond says whether more calls began in some interval than a stack lets
@@ -128,7 +130,7 @@ func (m *Measured) Found() string {
 	case m.Full:
 		return "The first call was refused, so that the quota was full before the drill began."
 	case !m.Refused() && m.Waits:
-		return fmt.Sprintf("After %d calls the next one waited for longer than the drill had time.", len(m.Calls))
+		return fmt.Sprintf("After %d calls the next ones wait for their turn.", len(m.Calls))
 	case !m.Refused():
 		return fmt.Sprintf("None of %d calls in %.1f s was refused: there is no limit, or one far above.", len(m.Calls), m.Seconds)
 	case len(m.Fits) == 0:

@@ -53,8 +53,13 @@ func (v *Verdict) quotaDrill(in Input) {
 			v.gap(Unthrottled, x, quotaCause+"way "+a.Way, fmt.Sprintf("While calls were refused by %s, one with %s was answered %d, and the next without it was refused again.", q.Name, a.Way, a.Status), conf)
 		}
 	}
-	if m.Refused() {
+	if m.Status != 0 {
 		v.quotaRefusal(in, x)
+	}
+	if m.Other != "" && m.OtherStatus != m.Passes {
+		y := x
+		y.Decider = 7
+		v.gap(OverRestrictive, y, quotaCause+"shared", fmt.Sprintf("While calls of %s were turned away by %s, the first of %s was %s too: they share one count.", in.Probe.Identity, q.Name, m.Other, map[bool]string{true: "kept waiting", false: fmt.Sprintf("refused (%d)", m.OtherStatus)}[m.OtherStatus == 0]), Likely)
 	}
 	switch {
 	case len(v.Gaps) > 0:
@@ -87,7 +92,7 @@ func without(in Input) string {
 	return ""
 }
 
-var quotaTitles = map[string]string{"over": "More calls get through than declared", "none": "Nothing limits the calls", "refusal": "Too many calls are refused in another way than declared"}
+var quotaTitles = map[string]string{"over": "More calls get through than declared", "none": "Nothing limits the calls", "shared": "Callers share one count", "refusal": "Too many calls are refused in another way than declared"}
 
 func quotaTitle(cause string) string {
 	rest := strings.TrimPrefix(cause, quotaCause)
@@ -103,6 +108,8 @@ func quotaAdvice(cause string) string {
 		return "Count by what the caller cannot write: the address of the connection, or of a gateway that you trust; and count a path in one form."
 	case rest == "refusal":
 		return "Answer with the declared status, and say with Retry-After when to come again (RFC 6585 section 4, RFC 9110 section 10.2.3)."
+	case rest == "shared":
+		return "Count each caller by itself: one who calls much must not keep the others out."
 	case rest == "none":
 		return "Count the calls, in front of the work that they ask for."
 	}
