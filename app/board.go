@@ -177,6 +177,7 @@ func (a *App) Board(target string) (Board, error) {
 			}
 		}
 	}
+	memo := &pageMemo{d, map[string]string{}}
 	letters := func(row *Row, i int) {
 		var e, v, inf strings.Builder
 		for c, col := range b.Columns {
@@ -204,7 +205,7 @@ func (a *App) Board(target string) (Board, error) {
 		letters(&row, i)
 		row.TokenCaller = soundCaller(d, i, b.Columns, row)
 		row.Tokens, row.TokenSeen = wayLetters(d, i, b.Ways, row, ways)
-		row.Pages, row.PageSeen, row.PageDoes = pageLetters(d, b.Pages, i, row, pages, does)
+		row.Pages, row.PageSeen, row.PageDoes = memo.letters(b.Pages, i, row, pages, does)
 		row.Counted = d.QuotasAt[i]
 		b.Rows = append(b.Rows, row)
 	}
@@ -215,7 +216,7 @@ func (a *App) Board(target string) (Board, error) {
 		}
 		letters(&row, -1)
 		row.Tokens, row.TokenSeen = strings.Repeat("-", len(b.Ways)), strings.Repeat(".", len(b.Ways))
-		row.Pages, row.PageSeen, row.PageDoes = pageLetters(d, b.Pages, -1, row, pages, does)
+		row.Pages, row.PageSeen, row.PageDoes = memo.letters(b.Pages, -1, row, pages, does)
 		b.Rows = append(b.Rows, row)
 	}
 	return b, nil
@@ -407,7 +408,7 @@ func (a *App) Crossing(target, route, caller string) (CrossingView, error) {
 	if isPage && !slices.ContainsFunc(probe.PageColumns(d), func(p origin.Page) bool { return p.ID == page }) {
 		return v, fmt.Errorf("%w: there is no page %q", ErrNotFound, page)
 	}
-	kind, isCounted := strings.CutPrefix(caller, countedCaller)
+	kind, isCounted := strings.CutPrefix(caller, CountedCaller)
 	name, isQuota := strings.CutPrefix(caller, probe.QuotaCaller)
 	if isCounted && !slices.Contains(kindsOfCaller(d), kind) || isQuota && d.QuotaNamed(name) == nil {
 		return v, fmt.Errorf("%w: no quota counts by %q", ErrNotFound, caller)
@@ -523,6 +524,12 @@ func (a *App) Crossing(target, route, caller string) (CrossingView, error) {
 	for _, l := range pl.Left {
 		if l.Route == route && l.Caller == sent {
 			v.Left = append(v.Left, l)
+		}
+		// Why a quota is not measured stands by its name.
+		if q, ok := strings.CutPrefix(l.Route, "quota "); ok && i >= 0 && isCounted {
+			if k := slices.IndexFunc(d.Quotas, func(u *declaration.Quota) bool { return u.Name == q }); k >= 0 && slices.Contains(d.QuotasAt[i], k) && countedBy(d.Quotas[k]) == kind {
+				v.Left = append(v.Left, l)
+			}
 		}
 	}
 	if tokens && len(v.Probes) > 0 {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"math"
 	"net"
 	"net/http"
 	"net/http/httptest"
@@ -38,6 +39,32 @@ type limiterCase struct {
 	limit  int64        // for a bucket its burst
 	window time.Duration
 	serve  func(t *testing.T) string // the address
+}
+
+// misses says what a drill found out wrong, "" when nothing.
+func (c limiterCase) misses(m *quota.Measured) string {
+	if c.kinds == nil {
+		if len(m.Fits) > 0 || m.Refused() {
+			return "there is no limiter: " + m.Found()
+		}
+		return ""
+	}
+	k := slices.IndexFunc(m.Fits, func(f quota.Fit) bool { return slices.Contains(c.kinds, f.Kind) })
+	if k < 0 {
+		return "another kind: " + m.Found()
+	}
+	f := m.Fits[k]
+	if f.Kind == quota.Bucket {
+		if math.Abs(float64(f.Burst-c.limit)) > max(1, float64(c.limit)/10) {
+			return "another burst: " + m.Found()
+		}
+	} else if f.N != c.limit {
+		return "another limit: " + m.Found()
+	}
+	if w := float64(quota.Ticks(c.window)); math.Abs(float64(f.W)-w) > w/10 {
+		return "another window: " + m.Found()
+	}
+	return ""
 }
 
 func fine(w http.ResponseWriter, _ *http.Request) { _, _ = io.WriteString(w, "ok") }
@@ -207,33 +234,24 @@ func TestLimiterMatrix(t *testing.T) {
 		for _, c := range limiters() {
 			t.Run(c.name, func(t *testing.T) {
 				t.Parallel()
-				d, err := drillAt(t.Context(), c.serve(t), quota.Budget{Calls: 500, Ticks: quota.Ticks(45 * time.Second)}, 80)
-				require.NoError(t, err)
-				m := quota.Measured{Calls: d.Calls, Fits: quota.Told(d.Fits, len(d.Calls))}
-				m.Seconds = quota.Span(d.Calls[len(d.Calls)-1].At - d.Calls[0].At).Seconds()
-				mu.Lock()
-				table = append(table, fmt.Sprintf("%-34s %4d calls %5.1f s  %s", c.name, len(d.Calls), m.Seconds, m.Found()))
-				mu.Unlock()
-				if c.kinds == nil {
-					assert.Empty(t, m.Fits)
-					return
-				}
-				require.NotEmpty(t, m.Fits, m.Found())
-				var mine *quota.Fit
-				for i, f := range m.Fits {
-					if mine == nil && slices.Contains(c.kinds, f.Kind) {
-						mine = &m.Fits[i]
+				var m quota.Measured
+				why := ""
+				// Another process may take the machine away in the middle of a drill,
+				// so that it is run again before it counts as wrong.
+				for range 3 {
+					d, err := drillAt(t.Context(), c.serve(t), quota.Budget{Calls: 500, Ticks: quota.Ticks(45 * time.Second)}, 80)
+					require.NoError(t, err)
+					m = quota.Measured{Calls: d.Calls, Fits: quota.Told(d.Fits, len(d.Calls))}
+					m.Seconds = quota.Span(d.Calls[len(d.Calls)-1].At - d.Calls[0].At).Seconds()
+					if why = c.misses(&m); why == "" {
+						break
 					}
+					t.Log("once more: " + why)
 				}
-				require.NotNil(t, mine, m.Found())
-				n := mine.N
-				if mine.Kind == quota.Bucket {
-					n = mine.Burst
-					assert.InDelta(t, c.limit, n, max(1, float64(c.limit)/10))
-				} else {
-					assert.Equal(t, c.limit, n)
-				}
-				assert.InEpsilon(t, c.window.Microseconds(), mine.W, 0.1, m.Found())
+				assert.Empty(t, why)
+				mu.Lock()
+				table = append(table, fmt.Sprintf("%-34s %4d calls %5.1f s  %s", c.name, len(m.Calls), m.Seconds, m.Found()))
+				mu.Unlock()
 			})
 		}
 	})

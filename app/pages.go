@@ -1,7 +1,9 @@
 package app
 
 import (
+	"fmt"
 	"slices"
+	"strings"
 
 	"millgate/core/declaration"
 	"millgate/core/origin"
@@ -77,22 +79,46 @@ func answerOf(x *wire.Exchange) *verdict.Answer {
 	return &verdict.Answer{Status: x.Status, Headers: x.Answer, Body: []byte(x.Content), Error: x.Error, Sent: []byte(x.Body)}
 }
 
-// pageLetters are a row's cells in the Origins lens: what is declared, the
+// letters are a row's cells in the Origins lens: what is declared, the
 // verdicts, and what a browser lets the page do, "." where that is not known.
-func pageLetters(d *declaration.Document, pages []origin.Page, i int, row Row, seen map[string]verdict.Kind, does map[string]string) (expect, found, can string) {
-	var e, v, c []byte
+func (m *pageMemo) letters(pages []origin.Page, i int, row Row, seen map[string]verdict.Kind, does map[string]string) (expect, found, can string) {
+	e := m.declared(pages, i)
+	var v, c []byte
 	for _, col := range pages {
 		k := row.Key + "\x00" + col.ID
-		want, letter := byte('-'), byte('.')
-		if i >= 0 {
-			if page, ok := probe.PageAt(d, i, col.ID); ok {
-				want = origin.Expect(probe.CallOf(d, i, ""), page.Origin, probe.Allowed(d, i)).Does.Letter()
-			}
-		}
+		letter := byte('.')
 		if d, ok := origin.DoesOf(does[k]); ok {
 			letter = d.Letter()
 		}
-		e, v, c = append(e, want), append(v, verdictLetter(seen[k])), append(c, letter)
+		v, c = append(v, verdictLetter(seen[k])), append(c, letter)
 	}
-	return string(e), string(v), string(c)
+	return e, string(v), string(c)
+}
+
+// pageMemo remembers what is declared for pages: routes that are called alike,
+// under one entry, have it in common.
+type pageMemo struct {
+	d     *declaration.Document
+	known map[string]string
+}
+
+// declared has a letter for each page at route i, "-" where it has no such page.
+func (m *pageMemo) declared(pages []origin.Page, i int) string {
+	if i < 0 {
+		return strings.Repeat("-", len(pages))
+	}
+	call := probe.CallOf(m.d, i, "")
+	key := fmt.Sprint(m.d.OriginsAt[i], call.Method, "\x00", call.ContentType, "\x00", call.Credential)
+	if s, ok := m.known[key]; ok {
+		return s
+	}
+	out := make([]byte, len(pages))
+	for k, col := range pages {
+		out[k] = '-'
+		if page, ok := probe.PageAt(m.d, i, col.ID); ok {
+			out[k] = origin.Expect(call, page.Origin, probe.Allowed(m.d, i)).Does.Letter()
+		}
+	}
+	m.known[key] = string(out)
+	return string(out)
 }

@@ -55,7 +55,8 @@ func (r *run) quotaDrill(p *probe.Probe, f *Fact) error {
 	pace := r.target.Pace.PerSecond()
 	d.Budget.Ticks += int64(float64(d.Burst) / pace * 1.2e6) // the first stretch has its time whatever the pace
 	x := &drilling{r: r, p: p, q: q, o: o, bare: bare, d: d, m: &quota.Measured{Said: -1, Budget: d.Budget.Calls}}
-	x.ends = time.Now().Add(quota.Span(d.Budget.Ticks) + time.Second)
+	// A slow machine has time for the first stretch all the same.
+	x.ends = time.Now().Add(quota.Span(d.Budget.Ticks) + time.Second + time.Duration(d.Burst)*slowCall)
 	if err := x.run(); err != nil && !errors.Is(err, errLate) {
 		if r.ctx.Err() != nil || errors.Is(err, errStopped) {
 			return nil // stopped: it is run again as a whole
@@ -201,7 +202,7 @@ func (x *drilling) call() (ok bool, err error) {
 	if late {
 		first := !x.m.Waits
 		x.m.Waits = true
-		if first {
+		if first && x.p != nil {
 			if err := x.overflow(); err != nil {
 				return false, err
 			}
@@ -231,6 +232,7 @@ func (x *drilling) call() (ok bool, err error) {
 }
 
 const (
+	slowCall = 25 * time.Millisecond  // that a call takes on a slow machine
 	patience = 600 * time.Millisecond // that a call is given before it counts as one that waits
 	longWait = 8 * time.Second        // that must be left to wait for one
 )
@@ -405,8 +407,8 @@ func (x *drilling) another(s *declaration.Scheme) string {
 	return ""
 }
 
-// countedCaller is put before a kind of counting where a caller is asked for.
-const countedCaller = "counted:"
+// CountedCaller is put before a kind of counting where a caller is asked for.
+const CountedCaller = "counted:"
 
 // QuotaSeen is what is known of a declared quota on a target.
 type QuotaSeen struct {

@@ -48,6 +48,9 @@ func (a *App) FillForRestart(ctx context.Context, target, name string) (Restarte
 	if p == nil || q == nil {
 		return out, fmt.Errorf("%w: no drill of quota %q is planned; the plan of a sweep says why", ErrNotFound, name)
 	}
+	if q.Queue > 0 {
+		return out, fmt.Errorf("%w: calls beyond %s wait in place of being refused, so that a restart does not show at once", ErrInput, name)
+	}
 	r, err := a.newRun(context.WithoutCancel(ctx), d, t, "", &probe.Plan{}, nil, map[string]*Fact{})
 	if err != nil {
 		return out, err

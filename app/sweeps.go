@@ -305,7 +305,7 @@ func (a *App) ProbeAgain(target string, keys []CrossingKey) (*Run, error) {
 	}
 	want := map[string]bool{}
 	for _, k := range keys {
-		if kind, ok := strings.CutPrefix(k.Caller, countedCaller); ok {
+		if kind, ok := strings.CutPrefix(k.Caller, CountedCaller); ok {
 			for _, p := range drillsAt(d, pl, k.Route, kind) {
 				want[p.ID] = true
 			}

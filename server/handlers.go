@@ -155,6 +155,9 @@ func (s *Server) GetCrossing(_ context.Context, q contract.GetCrossingRequestObj
 	}
 	out := contract.Crossing{Route: v.Route, Caller: v.Caller, Label: v.Label, Expected: expectedOf(v.Expect), Reason: v.Expect.Reason(), Ladder: ladderOf(v.Expect), Decider: v.Expect.Decider,
 		File: v.Place.File, Line: v.Place.Line, Left: omissionsOf(v.Left), Inferred: v.Inferred, Unsafe: v.Unsafe, Target: v.Target, Probes: []contract.Probe{}}
+	if strings.HasPrefix(v.Caller, app.CountedCaller) || strings.HasPrefix(v.Caller, probe.QuotaCaller) {
+		out.Expected, out.Reason = "no more calls than its quota", ""
+	}
 	for _, p := range v.Probes {
 		cp := contract.Probe{Id: p.Probe.ID, Label: p.Label, Unsafe: p.Probe.Unsafe(), Expected: expectedOf(p.Expect), Kind: string(p.Verdict.Kind), Confidence: string(p.Verdict.Confidence), Reason: p.Verdict.Reason,
 			Ladder: ladderOf(p.Expect), Decider: p.Expect.Decider, IsControl: p.Probe.IsControl, Gaps: []contract.Gap{}}
