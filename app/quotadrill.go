@@ -192,7 +192,7 @@ func (x *drilling) call() (ok bool, err error) {
 		return false, errStopped
 	}
 	ends := x.ends
-	if soon := time.Now().Add(patience); x.p != nil && !x.m.Waits && soon.Before(ends) {
+	if soon := time.Now().Add(x.patience()); x.p != nil && !x.m.Waits && soon.Before(ends) {
 		ends = soon // whether calls wait at all
 	}
 	ctx, cancel := context.WithDeadline(x.r.ctx, ends)
@@ -207,8 +207,8 @@ func (x *drilling) call() (ok bool, err error) {
 				return false, err
 			}
 			if time.Until(x.ends) > longWait {
-				time.Sleep(patience / 2) // those that were sent away have left
-				return x.call()          // there is time to wait for it
+				time.Sleep(x.patience() / 2) // those that were sent away have left
+				return x.call()              // there is time to wait for it
 			}
 		}
 		return false, errLate
@@ -232,15 +232,22 @@ func (x *drilling) call() (ok bool, err error) {
 }
 
 const (
-	slowCall = 25 * time.Millisecond  // that a call takes on a slow machine
-	patience = 600 * time.Millisecond // that a call is given before it counts as one that waits
-	longWait = 8 * time.Second        // that must be left to wait for one
+	slowCall = 25 * time.Millisecond // that a call takes on a slow machine
+	// What a call is given before it counts as one that waits: as long as a
+	// drill may take, within these.
+	leastPatience = 250 * time.Millisecond
+	mostPatience  = 600 * time.Millisecond
+	longWait      = 8 * time.Second // that must be left to wait for one
 )
+
+func (x *drilling) patience() time.Duration {
+	return max(leastPatience, min(mostPatience, x.r.target.Drill))
+}
 
 // overflow sends, while calls wait, more than may wait, so that one is refused;
 // and one of another caller, who must not wait for them.
 func (x *drilling) overflow() error {
-	ctx, cancel := context.WithTimeout(x.r.ctx, patience)
+	ctx, cancel := context.WithTimeout(x.r.ctx, x.patience())
 	defer cancel()
 	list := make([]wire.Exchange, max(x.q.Queue, 1)+3)
 	g := new(errgroup.Group)
@@ -254,7 +261,7 @@ func (x *drilling) overflow() error {
 	}
 	if s := x.r.doc.SchemeNamed(x.p.Scheme); s != nil && len(x.q.CountedBy) > 0 && (x.q.CountedBy[0].By == "identity" || x.q.CountedBy[0].By == "key") {
 		if other := x.another(s); other != "" {
-			time.Sleep(patience / 6) // until the others wait
+			time.Sleep(x.patience() / 6) // until the others wait
 			o := x.bare
 			o.Headers = slices.Clone(x.bare.Headers)
 			if _, err := x.r.keys.Present(x.r.ctx, &o, other, s.Name); err == nil {
