@@ -161,7 +161,7 @@ func Made(r Recorded) (Outcome, Does, string) {
 	d := doesOf(r.Request, o)
 	note := ""
 	if c := runSeen(r.Request, s, Chromium); doesOf(r.Request, c) != d {
-		note = Chromium.Name + " decides otherwise: it lets the page " + plainly(doesOf(r.Request, c))
+		note = Chromium.Name + " decides otherwise: it lets the page " + doesOf(r.Request, c).Verb()
 	}
 	return o, d, note
 }

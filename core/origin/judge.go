@@ -248,7 +248,7 @@ func Judge(c Call, page Page, allow []declaration.Permission, s Seen, other *Ans
 		case p != nil && !slices.Contains(methodsOf(p), c.Method):
 			id, header = JMethod, "Access-Control-Allow-Methods"
 		}
-		say(id, Broader, header, fmt.Sprintf("A page of %s can %s; the declaration lets it %s.", page.Origin, got.Does, plainly(want.Does)))
+		say(id, Broader, header, fmt.Sprintf("A page of %s can %s; the declaration lets it %s.", page.Origin, got.Does, want.Does.Verb()))
 	case got.Does < want.Does && (s.Preflight != nil || got.Outcome.Preflights == 0):
 		id, why, header := JMissing, "nothing permits it", ao
 		o := runSeen(want.Request, s, Standard)
@@ -258,7 +258,7 @@ func Judge(c Call, page Page, allow []declaration.Permission, s Seen, other *Ans
 				id = JGuarded
 			}
 		}
-		say(id, Narrower, header, fmt.Sprintf("A page of %s must be able to %s, and can %s: %s.", page.Origin, want.Does, plainly(got.Does), why))
+		say(id, Narrower, header, fmt.Sprintf("A page of %s must be able to %s, and can %s: %s.", page.Origin, want.Does, got.Does.Verb(), why))
 	}
 	if page.ID == UpperCase && s.Answer != nil {
 		if v, ok := get(s.Answer.Headers, ao); ok && v != "*" {
@@ -286,12 +286,13 @@ func Judge(c Call, page Page, allow []declaration.Permission, s Seen, other *Ans
 		}
 	}
 	if does := able(Chromium).Does; does != got.Does {
-		say(JBrowser, Note, "", fmt.Sprintf("By the standard's text a page here can %s; %s lets it %s (%s).", plainly(got.Does), Chromium.Name, plainly(does), departing(able)))
+		say(JBrowser, Note, "", fmt.Sprintf("By the standard's text a page here can %s; %s lets it %s (%s).", got.Does.Verb(), Chromium.Name, does.Verb(), departing(able)))
 	}
 	return want, got, out
 }
 
-func plainly(d Does) string {
+// Verb is what a page can, behind "can".
+func (d Does) Verb() string {
 	if d == Nothing {
 		return "do nothing"
 	}

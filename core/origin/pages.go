@@ -47,7 +47,7 @@ var says = map[string]string{
 	FinalDot:  "the declared name with a final dot",
 }
 
-// Of a hostile page's kind, in words; "" for a declared one.
+// Says is what a kind of hostile page is, in words; "" for a declared origin.
 func Says(id string) string { return says[id] }
 
 // unrelatedOrigin is under a domain that nobody can have (RFC 6761 section 6.2).

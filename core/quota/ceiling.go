@@ -243,7 +243,7 @@ type Nodes struct {
 // Never is the Sync of nodes that count alone.
 const Never = math.MaxInt64
 
-// Ceiling is the most calls that begin in any interval of d ticks through
+// CeilingOf is the most calls that begin in any interval of d ticks through
 // several nodes. Nodes that count alone let as much through as they are; nodes
 // that tell each other now and then let that through between two tellings.
 func (s Stack) CeilingOf(nodes Nodes, d int64) int64 {

@@ -91,20 +91,13 @@ func (v *Verdict) page(in Input) {
 	if v.Kind == Unproven {
 		return
 	}
-	v.agrees(conf, fmt.Sprintf("a page of %s can %s, as declared", p.Page, plainly(r.Got.Does)))
+	v.agrees(conf, fmt.Sprintf("a page of %s can %s, as declared", p.Page, r.Got.Does.Verb()))
 	if !fair && r.Want.Does < origin.Read {
 		v.Confidence = Likely
 	}
 	if minors > 0 {
 		v.Reason += fmt.Sprintf("; %d more are worth knowing", minors)
 	}
-}
-
-func plainly(d origin.Does) string {
-	if d == origin.Nothing {
-		return "do nothing"
-	}
-	return d.String()
 }
 
 // pageCause begins the causes of gaps between pages.
