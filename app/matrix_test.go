@@ -158,7 +158,7 @@ func nginx(t *testing.T, http, location string) string {
 		bin = "/usr/sbin/nginx"
 	}
 	if _, err := os.Stat(bin); err != nil {
-		t.Skip("nginx is not installed; make chromium installs it")
+		t.Fatal("nginx is not installed; make chromium installs it")
 	}
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)

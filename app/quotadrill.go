@@ -35,9 +35,7 @@ var forwarding = [][2]string{{"X-Forwarded-For", "198.51.100.7"}, {"Forwarded", 
 // quotaDrill runs the quota drill of a probe.
 func (r *run) quotaDrill(p *probe.Probe, f *Fact) error {
 	q := r.doc.QuotaNamed(p.Way)
-	id := r.doc.IdentityNamed(p.Identity)
-	amounts, _ := q.AmountsFor(r.doc, id)
-	stack := quota.Of(q, amounts)
+	stack := stackFor(r.doc, q, p.Identity)
 	o, bare, err := r.drilled(p)
 	if err != nil {
 		return r.withoutCredential(p, f, err)
@@ -259,19 +257,11 @@ func (x *drilling) overflow() error {
 			return err
 		})
 	}
-	if s := x.r.doc.SchemeNamed(x.p.Scheme); s != nil && len(x.q.CountedBy) > 0 && (x.q.CountedBy[0].By == "identity" || x.q.CountedBy[0].By == "key") {
-		if other := x.another(s); other != "" {
-			time.Sleep(x.patience() / 6) // until the others wait
-			o := x.bare
-			o.Headers = slices.Clone(x.bare.Headers)
-			if _, err := x.r.keys.Present(x.r.ctx, &o, other, s.Name); err == nil {
-				e, err := x.r.client.Send(ctx, o)
-				if err != nil && x.r.ctx.Err() != nil {
-					return err
-				}
-				x.m.Other, x.m.OtherStatus = other, e.Status // 0 when it waited too
-			}
-		}
+	time.Sleep(x.patience() / 6) // until they wait
+	if other, status, err := x.asAnother(ctx); x.r.ctx.Err() != nil {
+		return err
+	} else if other != "" {
+		x.m.Other, x.m.OtherStatus = other, status // 0 when it waited too
 	}
 	if err := g.Wait(); err != nil {
 		return err
@@ -336,13 +326,12 @@ func (x *drilling) around() error {
 // itself, who must not.
 func (x *drilling) others() error {
 	s := x.r.doc.SchemeNamed(x.p.Scheme)
-	if s == nil || x.p.Identity == "" || len(x.q.CountedBy) == 0 {
+	if s == nil || x.p.Identity == "" {
 		return nil
 	}
 	if s.Login != nil {
 		a, err := x.try("a fresh token of the same caller", func() (wire.Outgoing, error) {
-			o := x.bare
-			o.Headers = slices.Clone(x.bare.Headers)
+			o := x.without()
 			err := x.r.keys.PresentFresh(x.r.ctx, &o, x.p.Identity, s)
 			return o, err
 		})
@@ -353,21 +342,36 @@ func (x *drilling) others() error {
 			x.m.Around = append(x.m.Around, a)
 		}
 	}
-	by := x.q.CountedBy[0].By
-	other := x.another(s)
-	if by != "identity" && by != "key" || other == "" {
-		return nil
-	}
-	o := x.bare
-	o.Headers = slices.Clone(x.bare.Headers)
-	if _, err := x.r.keys.Present(x.r.ctx, &o, other, s.Name); err != nil {
-		return nil //nolint:nilerr // then it is not tried
-	}
-	e, err := x.r.client.Send(x.r.ctx, o)
-	if err == nil && e.Status != 0 {
-		x.m.Other, x.m.OtherStatus = other, e.Status
+	other, status, err := x.asAnother(x.r.ctx)
+	if err == nil && status != 0 {
+		x.m.Other, x.m.OtherStatus = other, status
 	}
 	return err
+}
+
+// without is the request without its credential, to be given another.
+func (x *drilling) without() wire.Outgoing {
+	o := x.bare
+	o.Headers = slices.Clone(x.bare.Headers)
+	return o
+}
+
+// asAnother sends one call as another caller, where the quota counts callers by
+// themselves; other is "" where nobody could be sent.
+func (x *drilling) asAnother(ctx context.Context) (other string, status int, err error) {
+	s := x.r.doc.SchemeNamed(x.p.Scheme)
+	if s == nil || x.p.Identity == "" || len(x.q.CountedBy) == 0 || x.q.CountedBy[0].By != "identity" && x.q.CountedBy[0].By != "key" {
+		return "", 0, nil
+	}
+	if other = x.another(s); other == "" {
+		return "", 0, nil
+	}
+	o := x.without()
+	if _, err := x.r.keys.Present(x.r.ctx, &o, other, s.Name); err != nil {
+		return "", 0, nil //nolint:nilerr // then it is not tried
+	}
+	e, err := x.r.client.Send(ctx, o)
+	return other, e.Status, err
 }
 
 // confirmed is how often a way must pass while the next plain call is refused:
@@ -487,6 +491,11 @@ func measuredOf(d *declaration.Document, p *probe.Probe, f *Fact) *verdict.Quota
 	if f.Quota == nil || q == nil {
 		return nil
 	}
-	amounts, _ := q.AmountsFor(d, d.IdentityNamed(p.Identity))
-	return &verdict.QuotaSeen{Measured: f.Quota, Quota: q, Stack: quota.Of(q, amounts)}
+	return &verdict.QuotaSeen{Measured: f.Quota, Quota: q, Stack: stackFor(d, q, p.Identity)}
+}
+
+// stackFor is what a quota allows an identity; "" is nobody.
+func stackFor(d *declaration.Document, q *declaration.Quota, identity string) quota.Stack {
+	amounts, _ := q.AmountsFor(d, d.IdentityNamed(identity)) // a tie is an error of the declaration
+	return quota.Of(q, amounts)
 }

@@ -55,6 +55,12 @@ func (a *App) FillForRestart(ctx context.Context, target, name string) (Restarte
 	if err != nil {
 		return out, err
 	}
+	kept := false
+	defer func() {
+		if !kept {
+			r.client.Close()
+		}
+	}()
 	if err := r.client.Reach(ctx); err != nil {
 		return out, err
 	}
@@ -82,7 +88,11 @@ func (a *App) FillForRestart(ctx context.Context, target, name string) (Restarte
 	if x.m.Said < 0 {
 		out.Left = leastWindow(amounts)
 	}
+	kept = true
 	a.mu.Lock()
+	if old := a.restarts[target+"\x00"+name]; old != nil {
+		old.r.client.Close()
+	}
 	a.restarts[target+"\x00"+name] = &restarting{r: r, x: x, until: time.Now().Add(out.Left)}
 	a.mu.Unlock()
 	return out, nil

@@ -261,11 +261,7 @@ func howOften(d *declaration.Document, i int) SheetPart {
 		for k, x := range u.Allow {
 			amounts[k] = x.String()
 		}
-		keys := make([]string, len(u.CountedBy))
-		for k, x := range u.CountedBy {
-			keys[k] = x.String()
-		}
-		detail := fmt.Sprintf("by %s, %s", strings.Join(keys, " or "), u.Model)
+		detail := fmt.Sprintf("by %s, %s", countedBy(u), u.Model)
 		if u.Burst > 0 {
 			detail += fmt.Sprintf(", burst %d", u.Burst)
 		}

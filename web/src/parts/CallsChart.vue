@@ -6,7 +6,7 @@ import { SVGRenderer } from 'echarts/renderers'
 import { computed } from 'vue'
 import VChart from 'vue-echarts'
 import type { Simulated } from '../api/client'
-import { theme } from '../theme/theme'
+import { colour, theme } from '../theme/theme'
 import { span } from './time'
 
 use([BarChart, LineChart, GridComponent, LegendComponent, TooltipComponent, AriaComponent, SVGRenderer])
@@ -15,9 +15,6 @@ use([BarChart, LineChart, GridComponent, LegendComponent, TooltipComponent, Aria
 // begun so far, under the most that could have.
 const props = defineProps<{ data: Simulated; label: string }>()
 
-function colour(name: string): string {
-  return getComputedStyle(document.documentElement).getPropertyValue(`--${name}`).trim()
-}
 function at(s: number): string {
   return s === 0 ? '0' : s < 1 ? `${Math.round(s * 1000)} ms` : s < 90 ? `${+s.toFixed(1)} s` : span(s)
 }

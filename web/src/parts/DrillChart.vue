@@ -13,7 +13,7 @@ import { SVGRenderer } from 'echarts/renderers'
 import { computed } from 'vue'
 import VChart from 'vue-echarts'
 import type { QuotaView } from '../api/client'
-import { theme } from '../theme/theme'
+import { colour, theme } from '../theme/theme'
 
 use([
   LineChart,
@@ -30,10 +30,6 @@ use([
 // Every call as a mark: along the time axis, and as high as calls were admitted
 // in the window that ends with it.
 const props = defineProps<{ view: QuotaView; label: string }>()
-
-function colour(name: string): string {
-  return getComputedStyle(document.documentElement).getPropertyValue(`--${name}`).trim()
-}
 
 /** The next round number. */
 function nice(n: number): number {

@@ -16,6 +16,11 @@ watchEffect(() => {
   localStorage.setItem('millgate.theme', theme.value)
 })
 
+/** A colour of the theme as it is now, for what draws by itself. */
+export function colour(name: string): string {
+  return getComputedStyle(document.documentElement).getPropertyValue(`--${name}`).trim()
+}
+
 export function toggleTheme() {
   theme.value = theme.value === 'light' ? 'dark' : 'light'
 }
