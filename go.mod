@@ -3,6 +3,7 @@ module millgate
 go 1.26.0
 
 require (
+	github.com/dunglas/httpsfv v1.1.2
 	github.com/go-chi/chi/v5 v5.5.0
 	github.com/go-chi/httprate v0.16.1
 	github.com/go-gormigrate/gormigrate/v2 v2.1.7

@@ -115,7 +115,7 @@ func (a *App) Board(target string) (Board, error) {
 	b.Ways = append([]string{WaySound, WayAbsent}, probe.AllWays(d)...)
 	b.Pages = probe.PageColumns(d)
 	b.Kinds = kindsOfCaller(d)
-	b.Quotas = quotasSeen(d, nil, b.Kinds)
+	b.Quotas = quotasSeen(d, nil, nil, b.Kinds)
 	b.Counts = verdict.Counts{Crossings: map[verdict.Kind]int{}, Findings: map[verdict.Kind]int{}}
 	worst, rowWorst, stray := map[string]verdict.Kind{}, map[string]verdict.Kind{}, []string{}
 	inferred := map[string]bool{}
@@ -127,7 +127,7 @@ func (a *App) Board(target string) (Board, error) {
 			return b, err
 		}
 		b.Counts = o.counts
-		b.Quotas = quotasSeen(d, o, b.Kinds)
+		b.Quotas = quotasSeen(d, t, o, b.Kinds)
 		put := func(route, col string, k verdict.Kind) {
 			c := route + "\x00" + col
 			if old, ok := worst[c]; !ok || verdict.Worse(k, old) {

@@ -156,7 +156,7 @@ func (a *App) Crossing(target, route, caller string) (CrossingView, error) {
 			v.Unsafe = false
 		}
 		if q := d.QuotaNamed(p.Way); p.Kind == probe.QuotaDrill && q != nil {
-			pv.Quota = &verdict.QuotaSeen{Quota: q, Stack: stackFor(d, q, p.Identity)}
+			pv.Quota = quotaSeenOf(d, t, q, p.Identity, nil)
 			v.Place = q.Place
 		}
 		if it, ok := o.items[p.ID]; ok {
@@ -164,7 +164,7 @@ func (a *App) Crossing(target, route, caller string) (CrossingView, error) {
 				pv.Quota.Measured = o.view[p.ID].Quota
 			}
 			if isPage {
-				seen := verdict.Page(newJudge(d, pl, o.view).input(p))
+				seen := verdict.Page(newJudge(d, t, pl, o.view).input(p))
 				pv.Page = &seen
 			}
 			pv.Verdict, pv.Fact = it.Verdict, o.view[p.ID]

@@ -81,7 +81,9 @@ var detection = []struct {
 	{standin.LoginUnthrottled, []string{"T quota login"}},
 	{standin.WrittenByCaller, []string{"T quota login", "T quota message", "T quota issuer", "T quota general"}},
 	{standin.CountedPerNode, []string{"T quota login", "T quota message", "T quota issuer", "T quota general", "T quota cutouts", "T quota partner"}},
-	{standin.WrongRefusal503, []string{"W quota login", "W quota message", "W quota issuer", "W quota general", "W quota cutouts", "W quota partner"}},
+	{standin.WrongRefusal503, []string{"W quota login", "W quota message", "W quota issuer", "W quota general", "W quota cutouts", "W quota partner", "W quota dome"}},
+	{standin.CountedPerRoute, []string{"T quota general"}},
+	{standin.DomeCrowded, []string{"T quota dome"}},
 }
 
 const (
@@ -260,7 +262,7 @@ func TestAllFlawsTogether(t *testing.T) {
 	// A policy that mirrors any origin permits the staff's too.
 	delete(want, "R "+atAll)
 	// Where three nodes count alone, some drills end before anything is refused.
-	for _, q := range []string{"login", "message", "issuer", "general", "cutouts", "partner"} {
+	for _, q := range []string{"login", "message", "issuer", "general", "cutouts", "partner", "dome"} {
 		delete(want, "W quota "+q)
 	}
 	for w := range want {

@@ -56,15 +56,16 @@ func decodeFact(b []byte) (*Fact, error) {
 
 // judge holds the facts of a plan against its expectations.
 type judge struct {
-	doc   *declaration.Document
-	plan  *probe.Plan
-	facts map[string]*Fact
-	at    map[string][]*probe.Probe // by route and identity
-	pages map[string][]*probe.Probe // by route
+	doc    *declaration.Document
+	target *declaration.Target
+	plan   *probe.Plan
+	facts  map[string]*Fact
+	at     map[string][]*probe.Probe // by route and identity
+	pages  map[string][]*probe.Probe // by route
 }
 
-func newJudge(d *declaration.Document, pl *probe.Plan, facts map[string]*Fact) *judge {
-	j := &judge{doc: d, plan: pl, facts: facts, at: map[string][]*probe.Probe{}, pages: map[string][]*probe.Probe{}}
+func newJudge(d *declaration.Document, t *declaration.Target, pl *probe.Plan, facts map[string]*Fact) *judge {
+	j := &judge{doc: d, target: t, plan: pl, facts: facts, at: map[string][]*probe.Probe{}, pages: map[string][]*probe.Probe{}}
 	for _, p := range pl.Probes {
 		if p.Kind == probe.Crossing {
 			k := p.RouteKey + "\x00" + p.Identity
@@ -128,7 +129,7 @@ func (j *judge) input(p *probe.Probe) verdict.Input {
 	}
 	in.SameSite, in.Preflight, in.Refusal = f.SameSite, answerOf(f.Preflight), answerOf(f.Refusal)
 	if p.Kind == probe.QuotaDrill {
-		in.Quota = measuredOf(j.doc, p, f)
+		in.Quota = measuredOf(j.doc, j.target, p, f)
 	}
 	if f.Drill != nil {
 		in.Drill = &f.Drill.Drilled

@@ -14,9 +14,11 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
+	"github.com/go-chi/chi/v5/middleware"
 	"github.com/go-chi/httprate"
 	"github.com/sethvargo/go-limiter/httplimit"
 	"github.com/sethvargo/go-limiter/memorystore"
@@ -38,14 +40,24 @@ type limiterCase struct {
 	kinds  []quota.Kind // any of these names it: some cannot be told apart from outside
 	limit  int64        // for a bucket its burst
 	window time.Duration
+	queue  int                       // how many may wait; -1 is without end
 	serve  func(t *testing.T) string // the address
 }
 
 // misses says what a drill found out wrong, "" when nothing.
 func (c limiterCase) misses(m *quota.Measured) string {
 	if c.kinds == nil {
-		if len(m.Fits) > 0 || m.Refused() {
+		if s := m.Side(); len(m.Fits) > 0 || m.Refused() || s.Limit > 0 || s.Queue > 0 {
 			return "there is no limiter: " + m.Found()
+		}
+		return ""
+	}
+	if s := m.Side(); c.queue > 0 && s.Queue != c.queue || c.queue < 0 && (s.Refused || s.Queue < 8) || c.queue == 0 && s.Queue > 0 {
+		return fmt.Sprintf("another queue: %d, %v", s.Queue, s.Seen)
+	}
+	if c.kinds[0] == quota.Concurrent {
+		if s := m.Side(); int64(s.Limit) != c.limit {
+			return fmt.Sprintf("another number at once: %d, %v", s.Limit, s.Seen)
 		}
 		return ""
 	}
@@ -84,7 +96,7 @@ func limiters() (out []limiterCase) {
 		n int
 		w time.Duration
 	}{{5, s}, {10, 2 * s}, {20, s}, {8, 3 * s}} {
-		out = append(out, limiterCase{"httprate " + per(c.n, c.w), []quota.Kind{quota.TwoCounters}, int64(c.n), c.w, func(t *testing.T) string {
+		out = append(out, limiterCase{"httprate " + per(c.n, c.w), []quota.Kind{quota.TwoCounters}, int64(c.n), c.w, 0, func(t *testing.T) string {
 			return served(t, httprate.LimitBy(c.n, c.w, httprate.Key("all"))(http.HandlerFunc(fine)))
 		}})
 	}
@@ -92,7 +104,7 @@ func limiters() (out []limiterCase) {
 		n int
 		w time.Duration
 	}{{5, s}, {10, 2 * s}, {30, s}, {8, 3 * s}, {3, 2 * s}} {
-		out = append(out, limiterCase{"ulule/limiter " + per(c.n, c.w), []quota.Kind{quota.FixedFirst}, int64(c.n), c.w, func(t *testing.T) string {
+		out = append(out, limiterCase{"ulule/limiter " + per(c.n, c.w), []quota.Kind{quota.FixedFirst}, int64(c.n), c.w, 0, func(t *testing.T) string {
 			l := limiter.New(memory.NewStore(), limiter.Rate{Period: c.w, Limit: int64(c.n)})
 			return served(t, stdlib.NewMiddleware(l).Handler(http.HandlerFunc(fine)))
 		}})
@@ -102,7 +114,7 @@ func limiters() (out []limiterCase) {
 		w time.Duration
 	}{{5, s}, {10, 2 * s}, {20, s}} {
 		// Its windows go on from the first call, whether there are calls or not.
-		out = append(out, limiterCase{"go-limiter " + per(c.n, c.w), []quota.Kind{quota.FixedClock}, int64(c.n), c.w, func(t *testing.T) string {
+		out = append(out, limiterCase{"go-limiter " + per(c.n, c.w), []quota.Kind{quota.FixedClock}, int64(c.n), c.w, 0, func(t *testing.T) string {
 			store, err := memorystore.New(&memorystore.Config{Tokens: uint64(c.n), Interval: c.w})
 			require.NoError(t, err)
 			m, err := httplimit.NewMiddleware(store, byAll)
@@ -115,7 +127,7 @@ func limiters() (out []limiterCase) {
 		each  time.Duration
 		burst int
 	}{{throttled.PerSec(5), s / 5, 4}, {throttled.PerSec(10), s / 10, 9}, {throttled.PerSec(2), s / 2, 2}, {throttled.PerMin(90), 2 * s / 3, 7}} {
-		out = append(out, limiterCase{fmt.Sprintf("throttled each %s burst %d", c.each.Round(time.Millisecond), c.burst+1), []quota.Kind{quota.Bucket}, int64(c.burst + 1), c.each, func(t *testing.T) string {
+		out = append(out, limiterCase{fmt.Sprintf("throttled each %s burst %d", c.each.Round(time.Millisecond), c.burst+1), []quota.Kind{quota.Bucket}, int64(c.burst + 1), c.each, 0, func(t *testing.T) string {
 			store, err := memstore.NewCtx(100)
 			require.NoError(t, err)
 			l, err := throttled.NewGCRARateLimiterCtx(store, throttled.RateQuota{MaxRate: c.rate, MaxBurst: c.burst})
@@ -128,7 +140,7 @@ func limiters() (out []limiterCase) {
 		each  time.Duration
 		burst int
 	}{{s / 5, 5}, {s / 20, 10}, {s / 2, 3}, {s / 10, 6}} {
-		out = append(out, limiterCase{fmt.Sprintf("x/time/rate each %s burst %d", c.each, c.burst), []quota.Kind{quota.Bucket}, int64(c.burst), c.each, func(t *testing.T) string {
+		out = append(out, limiterCase{fmt.Sprintf("x/time/rate each %s burst %d", c.each, c.burst), []quota.Kind{quota.Bucket}, int64(c.burst), c.each, 0, func(t *testing.T) string {
 			l := rate.NewLimiter(rate.Every(c.each), c.burst)
 			return served(t, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 				if !l.Allow() {
@@ -144,11 +156,66 @@ func limiters() (out []limiterCase) {
 		each  time.Duration
 		burst int
 	}{{"10r/s", s / 10, 9}, {"5r/s", s / 5, 4}, {"120r/m", s / 2, 5}, {"20r/s", s / 20, 12}} {
-		out = append(out, limiterCase{fmt.Sprintf("nginx %s burst %d nodelay", c.rate, c.burst), []quota.Kind{quota.Bucket}, int64(c.burst + 1), c.each, func(t *testing.T) string {
+		out = append(out, limiterCase{fmt.Sprintf("nginx %s burst %d nodelay", c.rate, c.burst), []quota.Kind{quota.Bucket}, int64(c.burst + 1), c.each, 0, func(t *testing.T) string {
 			return nginx(t, fmt.Sprintf("limit_req_zone $server_name zone=z:1m rate=%s;", c.rate), fmt.Sprintf("limit_req zone=z burst=%d nodelay; limit_req_status 429;", c.burst))
 		}})
 	}
-	return append(out, limiterCase{"none", nil, 0, 0, func(t *testing.T) string { return served(t, http.HandlerFunc(fine)) }})
+	out = append(out, queues()...)
+	out = append(out, limiterCase{name: "none, and slow", serve: func(t *testing.T) string { return served(t, slow(60*time.Millisecond)) }})
+	out = append(out, limiterCase{name: "none, now and then slow", serve: func(t *testing.T) string {
+		n := atomic.Int64{}
+		return served(t, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			if n.Add(1)%7 == 0 {
+				time.Sleep(150 * time.Millisecond)
+			}
+			fine(w, r)
+		}))
+	}})
+	return append(out, limiterCase{name: "none", serve: func(t *testing.T) string { return served(t, http.HandlerFunc(fine)) }})
+}
+
+func slow(d time.Duration) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		time.Sleep(d)
+		fine(w, r)
+	})
+}
+
+// queues are limiters that let calls wait, or count how many run.
+func queues() (out []limiterCase) {
+	for _, c := range []struct {
+		each  time.Duration
+		burst int
+	}{{100 * time.Millisecond, 1}, {50 * time.Millisecond, 6}} {
+		out = append(out, limiterCase{fmt.Sprintf("x/time/rate waits, each %s burst %d", c.each, c.burst), []quota.Kind{quota.Bucket}, int64(c.burst), c.each, -1, func(t *testing.T) string {
+			l := rate.NewLimiter(rate.Every(c.each), c.burst)
+			return served(t, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+				if l.Wait(r.Context()) == nil {
+					fine(w, r)
+				}
+			}))
+		}})
+	}
+	for _, c := range []struct {
+		rate  string
+		each  time.Duration
+		burst int
+	}{{"10r/s", 100 * time.Millisecond, 4}, {"5r/s", 200 * time.Millisecond, 6}} {
+		out = append(out, limiterCase{fmt.Sprintf("nginx %s burst %d", c.rate, c.burst), []quota.Kind{quota.Bucket}, 1, c.each, c.burst, func(t *testing.T) string {
+			return nginx(t, fmt.Sprintf("limit_req_zone $server_name zone=z:1m rate=%s;", c.rate), fmt.Sprintf("limit_req zone=z burst=%d; limit_req_status 429;", c.burst))
+		}})
+	}
+	out = append(out, limiterCase{"nginx 3 connections", []quota.Kind{quota.Concurrent}, 3, 0, 0, func(t *testing.T) string {
+		return nginx(t, "limit_conn_zone $server_name zone=c:1m;", "limit_conn c 3; limit_conn_status 429; proxy_pass "+served(t, slow(80*time.Millisecond))+";")
+	}})
+	for _, n := range []int{1, 4} {
+		out = append(out, limiterCase{fmt.Sprintf("chi throttle %d", n), []quota.Kind{quota.Concurrent}, int64(n), 0, 0, func(t *testing.T) string {
+			return served(t, middleware.Throttle(n)(slow(80*time.Millisecond)))
+		}})
+	}
+	return append(out, limiterCase{"chi throttle 2, backlog 5", []quota.Kind{quota.Concurrent}, 2, 0, 5, func(t *testing.T) string {
+		return served(t, middleware.ThrottleBacklog(2, 5, 10*time.Second)(slow(120*time.Millisecond)))
+	}})
 }
 
 // nginx starts Debian's, which make chromium installs beside Chromium.
@@ -189,41 +256,52 @@ func nginx(t *testing.T, http, location string) string {
 }
 
 // drillAt drills an address until the drill is done.
-func drillAt(ctx context.Context, url string, budget quota.Budget, burst int) (*quota.Drill, error) {
-	d := &quota.Drill{Budget: budget, Burst: burst}
-	c := &http.Client{Timeout: 20 * time.Second, Transport: &http.Transport{}}
+func drillAt(ctx context.Context, url string, d *quota.Drill) error {
+	c := &http.Client{Timeout: 20 * time.Second, Transport: &http.Transport{MaxIdleConnsPerHost: 32}}
 	defer c.CloseIdleConnections()
+	call := func() (quota.Seen, error) {
+		req, err := http.NewRequestWithContext(ctx, http.MethodGet, url, nil)
+		if err != nil {
+			return quota.Seen{}, err
+		}
+		at := time.Now()
+		res, err := c.Do(req)
+		if err != nil {
+			return quota.Seen{}, err
+		}
+		_, _ = io.Copy(io.Discard, res.Body)
+		_ = res.Body.Close()
+		return quota.Seen{At: at.UnixMicro(), Took: quota.Ticks(time.Since(at)), OK: res.StatusCode == 200}, nil
+	}
 	for !d.Done() {
 		s := d.Next(time.Now().UnixMicro())
 		if s.Many == 0 {
 			break
 		}
 		time.Sleep(time.Until(time.UnixMicro(max(s.At, 1))))
-		full := true
+		if s.Beside {
+			list, err := together(s.Many, call)
+			if err != nil {
+				return err
+			}
+			d.SawBeside(list)
+			continue
+		}
 		for range s.Many {
-			req, err := http.NewRequestWithContext(ctx, http.MethodGet, url, nil)
+			seen, err := call()
 			if err != nil {
-				return d, err
+				return err
 			}
-			at := time.Now()
-			res, err := c.Do(req)
-			if err != nil {
-				return d, err
-			}
-			_, _ = io.Copy(io.Discard, res.Body)
-			_ = res.Body.Close()
-			d.Saw(quota.Seen{At: at.UnixMicro(), Took: quota.Ticks(time.Since(at)), OK: res.StatusCode == 200})
-			if res.StatusCode != 200 && s.Stop {
-				full = false
+			if d.Saw(seen); s.Stop && d.Enough() {
 				break
 			}
 		}
-		if s.Stop && full {
+		if s.Stop {
 			d.Filled()
 		}
 	}
 	d.Finish()
-	return d, nil
+	return nil
 }
 
 // Limiters that others have written, identified from their answers alone.
@@ -239,8 +317,8 @@ func TestLimiterMatrix(t *testing.T) {
 				// Another process may take the machine away in the middle of a drill,
 				// so that it is run again before it counts as wrong.
 				for range 3 {
-					d, err := drillAt(t.Context(), c.serve(t), quota.Budget{Calls: 500, Ticks: quota.Ticks(45 * time.Second)}, 80)
-					require.NoError(t, err)
+					d := &quota.Drill{Budget: quota.Budget{Calls: 500, Ticks: quota.Ticks(45 * time.Second)}, Burst: 80, Side: 16}
+					require.NoError(t, drillAt(t.Context(), c.serve(t), d))
 					m = quota.Measured{Calls: d.Calls, Fits: quota.Told(d.Fits, len(d.Calls))}
 					m.Seconds = quota.Span(d.Calls[len(d.Calls)-1].At - d.Calls[0].At).Seconds()
 					if why = c.misses(&m); why == "" {

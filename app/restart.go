@@ -48,6 +48,10 @@ func (a *App) FillForRestart(ctx context.Context, target, name string) (Restarte
 	if p == nil || q == nil {
 		return out, fmt.Errorf("%w: no drill of quota %q is planned; the plan of a sweep says why", ErrNotFound, name)
 	}
+	q, _ = t.Quota(q)
+	if q.Model == declaration.Concurrency {
+		return out, fmt.Errorf("%w: %s counts what runs, which a restart ends anyway", ErrInput, name)
+	}
 	if q.Queue > 0 {
 		return out, fmt.Errorf("%w: calls beyond %s wait in place of being refused, so that a restart does not show at once", ErrInput, name)
 	}
@@ -68,8 +72,8 @@ func (a *App) FillForRestart(ctx context.Context, target, name string) (Restarte
 	if err != nil {
 		return out, err
 	}
-	amounts, _ := q.AmountsFor(d, d.IdentityNamed(p.Identity))
-	moment, _ := quota.Of(q, amounts).Ceiling(2)
+	stack := stackFor(d, q, p.Identity)
+	moment := momentOf(stack)
 	x := &drilling{r: r, q: q, o: o, d: &quota.Drill{}, m: &quota.Measured{Said: -1, Passes: 200}, ends: time.Now().Add(time.Minute)}
 	for out.Calls = 0; out.Calls < int(4*moment+10) && ctx.Err() == nil; out.Calls++ {
 		ok, err := x.call()
@@ -86,7 +90,7 @@ func (a *App) FillForRestart(ctx context.Context, target, name string) (Restarte
 	}
 	out.Left = quota.Span(max(0, x.m.Said))
 	if x.m.Said < 0 {
-		out.Left = leastWindow(amounts)
+		out.Left = quota.Span(leastWindow(stack))
 	}
 	kept = true
 	a.mu.Lock()
@@ -98,11 +102,10 @@ func (a *App) FillForRestart(ctx context.Context, target, name string) (Restarte
 	return out, nil
 }
 
-func leastWindow(amounts []declaration.Amount) time.Duration {
-	least := time.Duration(0)
-	for _, a := range amounts {
-		if least == 0 || a.Per < least {
-			least = a.Per
+func leastWindow(s quota.Stack) (least int64) {
+	for _, l := range s {
+		if least == 0 || l.W < least {
+			least = l.W
 		}
 	}
 	return least

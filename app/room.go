@@ -14,7 +14,7 @@ import (
 // that probing does not use up what it is to look at.
 type room struct {
 	doc    *declaration.Document
-	target string
+	target *declaration.Target
 	start  time.Time
 
 	mu    sync.Mutex
@@ -26,7 +26,7 @@ func newRoom(d *declaration.Document, t *declaration.Target, now time.Time) *roo
 	if t.Pass.Header != "" || len(d.Quotas) == 0 {
 		return nil
 	}
-	return &room{doc: d, target: t.Name, start: now, gates: map[string]*quota.Gate{}}
+	return &room{doc: d, target: t, start: now, gates: map[string]*quota.Gate{}}
 }
 
 // count is one counter that a probe is counted by.
@@ -42,12 +42,12 @@ func (r *room) counts(p *probe.Probe) (out []count) {
 		return nil
 	}
 	id := r.doc.IdentityNamed(p.Identity)
-	c := quota.Caller{Target: r.target, Address: "here", Identity: p.Identity, Key: p.Identity, Host: p.Host}
+	c := quota.Caller{Target: r.target.Name, Address: "here", Identity: p.Identity, Key: p.Identity, Host: p.Host}
 	if id != nil {
 		c.Roles = r.doc.RolesOf(id)
 	}
 	for _, k := range r.doc.QuotasAt[p.Route] {
-		q := r.doc.Quotas[k]
+		q, _ := r.target.Quota(r.doc.Quotas[k])
 		key, counted := quota.KeyOf(q, c)
 		amounts, ok := q.AmountsFor(r.doc, id)
 		if !counted || !ok || q.Model == declaration.Concurrency { // how long calls take is not known

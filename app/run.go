@@ -115,7 +115,7 @@ func (a *App) newRun(ctx context.Context, d *declaration.Document, t *declaratio
 	r.room = newRoom(d, t, time.Now())
 	r.keys = wire.NewKeyring(d, t, c, a.secret)
 	r.breaking = wire.NewBreaking(r.keys)
-	r.judge = newJudge(d, pl, facts)
+	r.judge = newJudge(d, t, pl, facts)
 	r.stopping, r.stop = context.WithCancel(context.Background())
 	r.ctx, r.cancel = context.WithCancel(context.Background())
 	return r, nil

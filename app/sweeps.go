@@ -400,7 +400,7 @@ func (a *App) judged(target *declaration.Target) (*observed, error) {
 		}
 		o.plan = probe.Make(a.doc, target)
 	}
-	items := o.judgeAll(a.doc, facts, a.running != nil)
+	items := o.judgeAll(a.doc, target, facts, a.running != nil)
 	o.findings = verdict.Gather(a.doc, items)
 	o.counts = verdict.Count(items, o.findings)
 	o.judged = true
@@ -410,8 +410,8 @@ func (a *App) judged(target *declaration.Target) (*observed, error) {
 // judgeAll judges what is new or has another control than before, and returns
 // all items in the order of the plan. While a sweep runs, a refusal whose
 // control is still to come is left out: it would only look unproven.
-func (o *observed) judgeAll(d *declaration.Document, facts map[string]*Fact, running bool) []verdict.Item {
-	j := newJudge(d, o.plan, facts)
+func (o *observed) judgeAll(d *declaration.Document, t *declaration.Target, facts map[string]*Fact, running bool) []verdict.Item {
+	j := newJudge(d, t, o.plan, facts)
 	items := make([]verdict.Item, 0, len(facts))
 	for i := 0; i < len(o.plan.Probes); i++ { // a gap can add to them
 		p := o.plan.Probes[i]

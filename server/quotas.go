@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"millgate/app"
+	"millgate/core/declaration"
 	"millgate/core/quota"
 	"millgate/server/contract"
 )
@@ -104,14 +105,22 @@ func zero[T any](p *T) (v T) {
 	return v
 }
 
+func amountsOf(list []declaration.Amount) string {
+	out := make([]string, len(list))
+	for i, a := range list {
+		out[i] = a.String()
+	}
+	return strings.Join(out, " and ")
+}
+
 // quotaViewOf is what a quota drill saw, for the drawer.
 func quotaViewOf(p app.ProbeView) contract.QuotaView {
 	q := p.Quota.Quota
-	amounts := make([]string, len(q.Allow))
-	for i, a := range q.Allow {
-		amounts[i] = a.String()
+	out := contract.QuotaView{Name: q.Name, File: q.Place.File, Line: q.Place.Line, Declared: amountsOf(p.Quota.Declared), Said: -1, Fields: []string{}, Conclusions: []contract.Conclusion{},
+		Restarts: q.Model != declaration.Concurrency && q.Queue == 0}
+	if p.Quota.Lowered {
+		out.Lowered = amountsOf(q.Allow)
 	}
-	out := contract.QuotaView{Name: q.Name, File: q.Place.File, Line: q.Place.Line, Declared: strings.Join(amounts, " and "), Said: -1, Fields: []string{}}
 	s := p.Quota.Stack
 	w := int64(0)
 	if len(s) > 0 {
@@ -137,14 +146,19 @@ func quotaViewOf(p app.ProbeView) contract.QuotaView {
 		}
 		out.LimitFound, out.WindowFound = &n, &d
 	}
-	begun := m.Begun(w)
+	for _, c := range m.Conclude(s) {
+		out.Conclusions = append(out.Conclusions, contract.Conclusion{About: c.About, Text: c.Text, Sure: contract.ConclusionSure(c.Sure), Because: orEmpty(c.Because), Wrong: c.Wrong})
+	}
+	begun, waited := m.Begun(w), m.Waited()
 	for i, c := range m.Calls {
 		out.Calls = append(out.Calls, struct {
-			At    float32 `json:"at"`
-			Begun int     `json:"begun"`
-			Ok    bool    `json:"ok"` //nolint:revive // as generated
-			Took  float32 `json:"took"`
-		}{seconds(c.At - m.Calls[0].At), begun[i], c.OK, seconds(c.Took)})
+			At     float32 `json:"at"`
+			Batch  int     `json:"batch"`
+			Begun  int     `json:"begun"`
+			Ok     bool    `json:"ok"` //nolint:revive // as generated
+			Took   float32 `json:"took"`
+			Waited bool    `json:"waited"`
+		}{seconds(c.At - m.Calls[0].At), c.Batch, begun[i], c.OK, seconds(c.Took), waited[i]})
 	}
 	for _, a := range m.Around {
 		out.Around = append(out.Around, struct {

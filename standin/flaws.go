@@ -66,6 +66,8 @@ const (
 	WrittenByCaller    Flaw = "written-by-caller"
 	CountedPerNode     Flaw = "counted-per-node"
 	EdgeDoubles        Flaw = "edge-doubles"
+	CountedPerRoute    Flaw = "counted-per-route"
+	DomeCrowded        Flaw = "dome-crowded"
 	OneCountForAll     Flaw = "one-count-for-all"
 	RestartForgets     Flaw = "restart-forgets"
 	WrongRefusal503    Flaw = "wrong-refusal-503"
@@ -124,6 +126,8 @@ var What = []struct {
 	{LoginUnthrottled, "logins are not counted"},
 	{WrittenByCaller, "callers are counted by the X-Forwarded-For that they write"},
 	{CountedPerNode, "each node counts alone"},
+	{CountedPerRoute, "the general quota counts each route by itself"},
+	{DomeCrowded, "any number of calls reach the dome at the same time"},
 	{EdgeDoubles, "partners are counted in fixed windows on the clock"},
 	{OneCountForAll, "all partners share one count"},
 	{RestartForgets, "a restart sets all counts to zero"},

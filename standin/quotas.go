@@ -104,15 +104,26 @@ func (s *Service) byIdentity(c *call, who *caller) string {
 	return s.byAddress(c, who)
 }
 
-func windows(list ...window) func() []meter {
+func (s *Service) windows(list ...window) func() []meter {
 	return func() []meter {
 		out := make([]meter, len(list))
 		for i := range list {
 			w := list[i]
+			if s.opt.Longest > 0 {
+				w.d = min(w.d, s.opt.Longest)
+			}
 			out[i] = &w
 		}
 		return out
 	}
+}
+
+// policy is what the RateLimit-Policy field says.
+func (s *Service) policy(name string, n int, w time.Duration) string {
+	if s.opt.Longest > 0 {
+		w = min(w, s.opt.Longest)
+	}
+	return fmt.Sprintf(`"%s";q=%d;w=%d`, name, n, int(w.Seconds()))
 }
 
 // rules are the quotas that count a call, by the route's key.
@@ -121,23 +132,28 @@ func (s *Service) rules(issuer bool, key string) (out []*rule) {
 	add := func(r *rule) { out = append(out, r) }
 	login := issuer && (key == "POST /v1/session" || key == "POST /oauth/token") || !issuer && key == "POST /v1/console/login"
 	if login && !s.flaws[LoginUnthrottled] {
-		add(&rule{name: "login", keys: s.byAddress, meters: windows(window{n: 8, d: 5 * time.Minute}, window{n: 100, d: 24 * time.Hour}), policy: `"login";q=8;w=300`})
+		add(&rule{name: "login", keys: s.byAddress, meters: s.windows(window{n: 8, d: 5 * time.Minute}, window{n: 100, d: 24 * time.Hour}), policy: s.policy("login", 8, 300*time.Second)})
 	}
 	if issuer && key == "POST /v1/session/email" || !issuer && key == "POST /v1/people" {
-		add(&rule{name: "message", keys: s.byAddress, meters: windows(window{n: 3, d: 10 * time.Minute}), policy: `"message";q=3;w=600`})
+		add(&rule{name: "message", keys: s.byAddress, meters: s.windows(window{n: 3, d: 10 * time.Minute}), policy: s.policy("message", 3, 600*time.Second)})
 	}
 	if issuer && method == "POST" && (strings.HasPrefix(path, "/v1/session/") || path == "/v1/session" || strings.HasPrefix(path, "/oauth/")) {
-		add(&rule{name: "issuer", keys: s.byAddress, meters: windows(window{n: 60, d: time.Minute}), policy: `"issuer";q=60;w=60`})
+		add(&rule{name: "issuer", keys: s.byAddress, meters: s.windows(window{n: 60, d: time.Minute}), policy: s.policy("issuer", 60, 60*time.Second)})
 	}
 	if issuer || !strings.HasPrefix(path, "/v1/") {
 		return out
 	}
-	add(&rule{name: "general", keys: s.byIdentity, meters: windows(window{n: 120, d: time.Minute}, window{n: 2000, d: time.Hour}), policy: `"general";q=120;w=60`})
+	add(&rule{name: "general", keys: func(c *call, who *caller) string {
+		if s.flaws[CountedPerRoute] {
+			return key + " " + s.byIdentity(c, who)
+		}
+		return s.byIdentity(c, who)
+	}, meters: s.windows(window{n: 120, d: time.Minute}, window{n: 2000, d: time.Hour}), policy: s.policy("general", 120, 60*time.Second)})
 	switch {
 	case path == "/v1/cutouts" && method == "POST":
-		add(&rule{name: "cutouts", keys: s.byIdentity, meters: func() []meter { return []meter{&bucket{rate: 1, burst: 10}} }, policy: `"cutouts";q=10;w=10`})
+		add(&rule{name: "cutouts", keys: s.byIdentity, meters: func() []meter { return []meter{&bucket{rate: 1, burst: 10}} }, policy: s.policy("cutouts", 10, 10*time.Second)})
 	case strings.HasPrefix(path, "/v1/partners/"):
-		add(&rule{name: "partner", queue: 2, policy: `"partner";q=30;w=10`, keys: func(c *call, _ *caller) string {
+		add(&rule{name: "partner", queue: 2, policy: s.policy("partner", 30, 10*time.Second), keys: func(c *call, _ *caller) string {
 			if s.flaws[OneCountForAll] {
 				return "partners"
 			}
@@ -200,6 +216,10 @@ func (s *Service) throttled(c *call, table []*rt) (done bool, leave func()) {
 		}
 	}
 	if strings.Contains(key, "/v1/dome/") {
+		if s.flaws[DomeCrowded] {
+			time.Sleep(domeTakes)
+			return false, leave
+		}
 		select {
 		case s.dome <- struct{}{}:
 			time.Sleep(domeTakes)

@@ -32,6 +32,9 @@ type Options struct {
 	Secrets map[string]string
 	// Quotas are kept when it is set.
 	Quotas bool
+	// Longest is how long the window of a quota is at most, as a test environment
+	// may be configured; 0 leaves them as they are.
+	Longest time.Duration
 	// Control opens an address for tests: restart and clock.
 	Control bool
 	// Nodes is how many there are behind the address; 0 is one.

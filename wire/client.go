@@ -302,6 +302,22 @@ func (c *Client) Reach(ctx context.Context) error {
 	return nil
 }
 
+// Trip is how long a round trip to a host of the target takes, by the time that
+// a connection is made in.
+func (c *Client) Trip(ctx context.Context, host string) (time.Duration, error) {
+	base, ok := c.bases[host]
+	if !ok {
+		return 0, fmt.Errorf("%w: the target has no host called %q", ErrOutside, host)
+	}
+	from := time.Now()
+	conn, err := c.dial(ctx, "tcp", base.Host)
+	if err != nil {
+		return 0, fmt.Errorf("%w: %v", ErrUnreachable, plainError(err))
+	}
+	took := time.Since(from)
+	return took, conn.Close()
+}
+
 // RetryAfter reads the field of a 429 or 503 (RFC 9110 section 10.2.3).
 func RetryAfter(x Exchange, now time.Time) time.Duration {
 	for _, h := range x.Answer {

@@ -6,6 +6,7 @@ import (
 	"os"
 	"sort"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
@@ -23,6 +24,7 @@ func standInCommand() *cobra.Command {
 	var listen, flaws string
 	var secrets, list, gateway, control bool
 	var nodes int
+	var longest time.Duration
 	c := &cobra.Command{
 		Use:   "stand-in",
 		Short: "Run the simulated service of the demo",
@@ -54,7 +56,7 @@ func standInCommand() *cobra.Command {
 			if nodes < 1 || nodes > 9 {
 				return exit{exitWrong, fmt.Errorf("--nodes is between 1 and 9, not %d", nodes)}
 			}
-			run, err := standin.Listen(listen, standin.Options{Flaws: fl, Gateway: gateway, Quotas: true, Nodes: nodes, Control: control})
+			run, err := standin.Listen(listen, standin.Options{Flaws: fl, Gateway: gateway, Quotas: true, Nodes: nodes, Longest: longest, Control: control})
 			if err != nil {
 				return exit{exitWrong, err}
 			}
@@ -73,6 +75,7 @@ func standInCommand() *cobra.Command {
 	c.Flags().StringVar(&flaws, "flaws", "none", "none, demo, or names separated by commas")
 	c.Flags().BoolVar(&gateway, "gateway", true, "stand behind a gateway, and listen ten ports above without it")
 	c.Flags().IntVar(&nodes, "nodes", 1, "how many nodes stand behind the address")
+	c.Flags().DurationVar(&longest, "longest-window", 0, "how long the window of a quota is at most, like 2s; 0 leaves them as they are")
 	c.Flags().BoolVar(&control, "control", false, "listen twenty ports above for restarts and the clock, for tests")
 	c.Flags().BoolVar(&secrets, "secrets", false, "print the accounts' secrets as shell exports, and end")
 	c.Flags().BoolVar(&list, "list", false, "list the flaws, and end")

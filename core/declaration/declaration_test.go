@@ -114,6 +114,8 @@ var wrong = []struct {
 	{"a file that is not there", "- GET /things\n", "- from: nowhere.yaml\n", 6, 11, Error, "import", "there is no such file", "mend the file"},
 	{"a template that cannot be", "- GET /things\n", "- from: api.yaml\n  - GET /things\n", 6, 11, Error, "import", "line 9", "by hand"},
 	{"syntax", "roles:\n", "roles: {{\n", 0, 0, Error, "syntax", "a { has no } of its own", "close it"},
+	{"a lowered quota that is not declared", "pace: 50 per 1s", "drill: { for: 2s, quotas: { log: 5 per 2s } }", 4, 0, Error, "reference", `the quota "log" is not declared`, "declare it under `quotas`"},
+	{"a lowered quota without an amount", "pace: 50 per 1s", "drill: { quotas: { login: { burst: 3 } } }", 4, 0, Error, "missing", `the lowered quota "login" has no amount`, "login: 5 per 2s"},
 	{"an empty quota", "roles:\n", "quotas:\n  login: {}\nroles:\n", 12, 3, Error, "missing", "quota \"login\" needs `allow`", "8 per 5m"},
 }
 
@@ -358,4 +360,37 @@ func TestJSONKeepsItsOrder(t *testing.T) {
 	require.Empty(t, msgs)
 	assert.Equal(t, `{"z":1,"a":[true,null,1.50,"x"]}`, string(d.Routes[0].Send.JSON))
 	assert.True(t, json.Valid(d.Routes[0].Send.JSON))
+}
+
+func TestLoweredQuotas(t *testing.T) {
+	text := strings.Replace(base, "pace: 50 per 1s", "drill: { for: 2s, quotas: { login: 5 per 2s, run: { allow: 3 per 1s, burst: 4 } } }", 1) +
+		"quotas:\n  login: { at: POST id:/session, allow: [8 per 5m, 100 per 1d], counted_by: address, for: { reader: 9 per 5m } }\n" +
+		"  run: { at: GET /things, allow: 10 per 10s, counted_by: identity, model: token-bucket, burst: 20 }\n  other: { at: GET /things, allow: 10 per 10s, counted_by: identity }\n"
+	d, msgs := parse(t, text)
+	require.Empty(t, msgs)
+	tg := d.Targets[0]
+	assert.Equal(t, 2*time.Second, tg.Drill)
+	q, lowered := tg.Quota(d.QuotaNamed("login"))
+	assert.True(t, lowered)
+	amounts, ok := q.AmountsFor(d, d.IdentityNamed("ann"))
+	assert.True(t, ok)
+	assert.Equal(t, []Amount{{5, 2 * time.Second}}, amounts, "for everybody alike")
+	assert.Len(t, d.QuotaNamed("login").Allow, 2, "what is declared stays")
+	q, _ = tg.Quota(d.QuotaNamed("run"))
+	assert.Equal(t, 4, q.Burst)
+	q, lowered = tg.Quota(d.QuotaNamed("other"))
+	assert.False(t, lowered)
+	assert.Same(t, d.QuotaNamed("other"), q)
+	for from, says := range map[string]string{"5 per 2s": "does not fit the model concurrency", "burst: 4": "`burst` has no meaning for the model fixed-window", "allow: 3 per 1s": "one amount"} {
+		to := map[string]string{"5 per 2s": "5 per 2s", "burst: 4": "burst: 4", "allow: 3 per 1s": "allow: [3 per 1s, 9 per 1m]"}[from]
+		wrong := strings.Replace(text, from, to, 1)
+		if from == "5 per 2s" {
+			wrong = strings.Replace(wrong, "[8 per 5m, 100 per 1d], counted_by: address, for: { reader: 9 per 5m }", "2, counted_by: address, model: concurrency", 1)
+		} else if from == "burst: 4" {
+			wrong = strings.Replace(wrong, ", model: token-bucket, burst: 20", "", 1)
+		}
+		_, msgs := parse(t, wrong)
+		require.Len(t, msgs, 1, wrong)
+		assert.Contains(t, msgs[0].Text, says)
+	}
 }

@@ -109,6 +109,29 @@ type Target struct {
 	AskFor []string      // further undeclared paths to ask for
 	Drill  time.Duration // that a quota drill may take within a sweep
 	Pass   Pass          // what keeps a sweep out of the target's counts; the zero Pass is none
+	// The quotas that are configured lower there, so that a drill need not wait
+	// as long as the declared ones take.
+	Lowered []Lowered
+}
+
+// Lowered is what a quota is on one target in place of what is declared.
+type Lowered struct {
+	Ref   // the quota
+	Allow []Amount
+	Burst int // for buckets; 0 is the amount's count
+}
+
+// Quota is a quota as it is on this target: lowered where the target says so,
+// for everybody alike.
+func (t *Target) Quota(q *Quota) (on *Quota, lowered bool) {
+	for _, l := range t.Lowered {
+		if l.Name == q.Name && len(l.Allow) > 0 {
+			c := *q
+			c.Allow, c.Burst, c.For = l.Allow, l.Burst, nil
+			return &c, true
+		}
+	}
+	return q, false
 }
 
 // DefaultDrill is how long a quota drill may take within a sweep.

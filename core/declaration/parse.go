@@ -35,6 +35,7 @@ type Files struct {
 }
 
 var (
+	drillWords  = []string{"for", "quotas"}
 	topWords    = []string{"millgate", "title", "include", "targets", "routes", "roles", "schemes", "lifetimes", "identities", "records", "access", "origins", "quotas", "answers", "review", "waivers"}
 	targetWords = []string{"base", "hosts", "values", "direct", "pace", "unsafe", "ask_for", "pass", "drill"}
 	routeWords  = []string{"from", "host", "at", "effect", "sensitivity", "group", "send", "then", "summary"}
@@ -253,7 +254,7 @@ func (r *reader) targets(doc *Document, n ast.Node) {
 					t.Unsafe = UnsafeRefused
 				}
 			case "drill":
-				t.Drill = r.duration(f.val, "drill")
+				r.drill(t, f)
 			case "pass":
 				t.Pass = r.pass(f)
 			case "ask_for":
@@ -271,6 +272,56 @@ func (r *reader) targets(doc *Document, n ast.Node) {
 		}
 		doc.Targets = append(doc.Targets, t)
 	}
+}
+
+// drill is how long a quota drill may take, or that and the quotas that are
+// lower on this target.
+func (r *reader) drill(t *Target, p pair) {
+	if !isMap(r.plain(p.val)) {
+		t.Drill = r.duration(p.val, "drill")
+		return
+	}
+	for _, f := range r.entries(p.val, "drill", drillWords) {
+		switch f.key {
+		case "for":
+			t.Drill = r.duration(f.val, "for")
+		case "quotas":
+			for _, g := range r.entries(f.val, "the lowered quotas", nil) {
+				t.Lowered = append(t.Lowered, r.lowered(g))
+			}
+		}
+	}
+}
+
+func (r *reader) lowered(p pair) Lowered {
+	l := Lowered{Ref: Ref{Name: p.key, Place: p.kpos}}
+	none := false
+	if !isMap(r.plain(p.val)) {
+		l.Allow = r.amounts(p.val, p.key)
+		none = len(r.list(p.val)) == 0
+	} else {
+		none = true
+		for _, f := range r.entries(p.val, "lowered quota "+p.key, []string{"allow", "burst"}) {
+			if f.key == "allow" {
+				l.Allow = r.amounts(f.val, "allow")
+				none = len(r.list(f.val)) == 0
+			} else {
+				l.Burst = r.number(f.val, "burst", 1)
+			}
+		}
+	}
+	if none {
+		r.fail(p.kn, "missing", fmt.Sprintf("the lowered quota %q has no amount", p.key), "write for example  "+p.key+": 5 per 2s")
+	}
+	return l
+}
+
+func isMap(n ast.Node) bool {
+	switch n.(type) {
+	case *ast.MappingNode, *ast.MappingValueNode:
+		return true
+	}
+	return false
 }
 
 func (r *reader) pass(p pair) Pass {

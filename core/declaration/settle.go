@@ -53,8 +53,9 @@ func (d *Document) checkNames(r *reader) {
 	ids := names(d.Identities, func(x *Identity) string { return x.Name })
 	lifetimes := names(d.Lifetimes, func(x *Lifetime) string { return x.Name })
 	records := names(d.Records, func(x *Record) string { return x.Name })
+	quotas := names(d.Quotas, func(x *Quota) string { return x.Name })
 	index := map[string]map[string]bool{}
-	for what, list := range map[string][]string{"role": roles, "scheme": schemes, "identity": ids, "lifetime": lifetimes, "record": records} {
+	for what, list := range map[string][]string{"role": roles, "scheme": schemes, "identity": ids, "lifetime": lifetimes, "record": records, "quota": quotas} {
 		index[what] = map[string]bool{}
 		for _, n := range list {
 			index[what][n] = true
@@ -64,7 +65,7 @@ func (d *Document) checkNames(r *reader) {
 		if index[what][ref.Name] {
 			return
 		}
-		hint := fmt.Sprintf("declare it under `%s`", map[string]string{"role": "roles", "scheme": "schemes", "identity": "identities", "lifetime": "lifetimes", "record": "records", "target": "targets"}[what])
+		hint := fmt.Sprintf("declare it under `%s`", map[string]string{"role": "roles", "scheme": "schemes", "identity": "identities", "lifetime": "lifetimes", "record": "records", "target": "targets", "quota": "quotas"}[what])
 		if near := Nearest(ref.Name, known); near != "" {
 			hint = fmt.Sprintf("did you mean %q?", near)
 		} else if len(known) > 0 && len(known) <= 12 {
@@ -72,6 +73,11 @@ func (d *Document) checkNames(r *reader) {
 		}
 		r.sayAt(ref.Place, len(ref.Name), Error, "reference", fmt.Sprintf("the %s %q is not declared", what, ref.Name), hint)
 		r.msgs[len(r.msgs)-1].Suggest = Nearest(ref.Name, known)
+	}
+	for _, t := range d.Targets {
+		for _, l := range t.Lowered {
+			want(l.Ref, "quota", quotas)
+		}
 	}
 	hosts := map[string]bool{"": true}
 	var hostNames []string
@@ -499,11 +505,33 @@ func (d *Document) settleLimits(r *reader) {
 		}
 		slices.Sort(d.QuotasAt[i])
 	}
+	d.settleLowered(r)
 	for _, u := range d.Quotas {
 		for _, id := range d.Identities {
 			if _, ok := u.AmountsFor(d, id); !ok {
 				r.sayAt(u.Place, len(u.Name), Error, "tie", fmt.Sprintf("quota %q gives %s two amounts, by roles of which neither includes the other", u.Name, id.Name), "add an amount for identity:"+id.Name+" under `for`")
 				break
+			}
+		}
+	}
+}
+
+// settleLowered holds what targets lower against the quotas.
+func (d *Document) settleLowered(r *reader) {
+	for _, t := range d.Targets {
+		for _, l := range t.Lowered {
+			q := d.QuotaNamed(l.Name)
+			if q == nil {
+				continue // said where names are checked
+			}
+			bucket := q.Model == TokenBucket || q.Model == LeakyBucket
+			switch {
+			case slices.ContainsFunc(l.Allow, func(a Amount) bool { return (a.Per == 0) != (q.Model == Concurrency) }):
+				r.sayAt(l.Place, len(l.Name), Error, "type", fmt.Sprintf("the lowered amount does not fit the model %s of quota %q", q.Model, q.Name), "give it the same shape as its `allow`")
+			case l.Burst > 0 && !bucket:
+				r.sayAt(l.Place, len(l.Name), Error, "unknown-word", fmt.Sprintf("`burst` has no meaning for the model %s of quota %q", q.Model, q.Name), "remove it")
+			case bucket && len(l.Allow) > 1:
+				r.sayAt(l.Place, len(l.Name), Error, "type", "a bucket has one amount, its rate", "leave one")
 			}
 		}
 	}

@@ -142,9 +142,10 @@ type Probe struct {
 	Role                 string // for RaisedRole: the role claimed
 	// For Origin: the page's origin. Way is its column.
 	Page          string
-	PreflightOnly bool // the request itself is unsafe and not sent
-	Refused       bool // and once more without its credential
-	Empty         bool // for QuotaDrill: sent without the members of its body
+	PreflightOnly bool   // the request itself is unsafe and not sent
+	Refused       bool   // and once more without its credential
+	Empty         bool   // for QuotaDrill: sent without the members of its body
+	Other         *Probe // for QuotaDrill: the same caller at another route of the quota; nil without
 	StandsFor     []string
 	Control       string // id of the probe that shows the request to be a fair one
 	IsControl     bool

@@ -20,21 +20,19 @@ func (pl *planner) quotas() {
 			pl.leave("quota "+q.Name, "", "the quota drill", "the target is exempt from it")
 			continue
 		}
-		if q.Model == declaration.Concurrency {
-			pl.leave("quota "+q.Name, "", "the quota drill", "how many run at once is not measured yet")
-			continue
-		}
 		var best *Probe
+		var drafts []*Probe
 		var why string
 		for i := range pl.d.Routes {
 			if !slices.Contains(pl.d.QuotasAt[i], k) {
 				continue
 			}
 			p, w := pl.quotaAt(i, q)
-			switch {
-			case p == nil:
+			if p == nil {
 				why = w
-			case best == nil || pl.calmer(p, best):
+				continue
+			}
+			if drafts = append(drafts, p); best == nil || pl.calmer(p, best) {
 				best = p
 			}
 		}
@@ -44,6 +42,14 @@ func (pl *planner) quotas() {
 			}
 			pl.leave("quota "+q.Name, "", "the quota drill", why)
 			continue
+		}
+		// Another route that it counts for the same caller shows whether they share
+		// the count.
+		for _, p := range drafts {
+			one := p.Identity == best.Identity && (p.Scheme == best.Scheme || q.CountedBy[0].By == "address" || q.CountedBy[0].By == "everyone")
+			if p != best && one && (best.Other == nil || pl.calmer(p, best.Other)) {
+				best.Other = p
+			}
 		}
 		pl.add(best)
 	}
@@ -108,14 +114,18 @@ func (pl *planner) quotaAt(i int, q *declaration.Quota) (*Probe, string) {
 
 // binds keeps the draft when this quota is the first to refuse there.
 func (pl *planner) binds(i int, q *declaration.Quota, id *declaration.Identity, p *Probe) (*Probe, string) {
+	q, _ = pl.t.Quota(q)
 	mine, ok := q.AmountsFor(pl.d, id)
 	if !ok || len(mine) == 0 || q.ExemptIdentity(pl.d, id) {
 		return nil, "it does not count who can call there"
 	}
 	first := quota.Of(q, mine).First()
+	if q.Model == declaration.Concurrency {
+		first = 4*first + concurrencyCalls
+	}
 	for _, k := range pl.d.QuotasAt[i] {
-		o := pl.d.Quotas[k]
-		if o == q || o.Model == declaration.Concurrency || o.ExemptIdentity(pl.d, id) {
+		o, _ := pl.t.Quota(pl.d.Quotas[k])
+		if o.Name == q.Name || o.Model == declaration.Concurrency || o.ExemptIdentity(pl.d, id) {
 			continue
 		}
 		if a, ok := o.AmountsFor(pl.d, id); ok && quota.Of(o, a).First() <= first {
@@ -124,6 +134,10 @@ func (pl *planner) binds(i int, q *declaration.Quota, id *declaration.Identity, 
 	}
 	return p, ""
 }
+
+// concurrencyCalls are the calls that a drill of how many run at once makes, beside
+// a few times that many.
+const concurrencyCalls = 20
 
 // loginsOf is an identity that logs in with a scheme, "" without.
 func (pl *planner) loginsOf(s *declaration.Scheme) string {

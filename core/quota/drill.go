@@ -1,6 +1,7 @@
 package quota
 
 import (
+	"cmp"
 	"slices"
 )
 
@@ -12,10 +13,11 @@ type Budget struct {
 
 // Step is what a drill does next.
 type Step struct {
-	At   int64 // tick from which on; 0 is at once
-	Many int   // calls, one after the other; a drill ends with none
-	Stop bool  // after the first refusal, or the first admission when it waits for one
-	Why  string
+	At     int64 // tick from which on; 0 is at once
+	Many   int   // calls, one after the other; a drill ends with none
+	Stop   bool  // after the first refusal, or the first admission when it waits for one
+	Beside bool  // all at the same time, told with SawBeside
+	Why    string
 }
 
 // Drill finds out what limits calls, from answers alone. It says what to send
@@ -25,10 +27,17 @@ type Step struct {
 // rarely, until one is admitted again; does so twice; and then, while several
 // kinds of limiter explain what was seen, chooses the pattern of calls by which
 // they part most.
+//
+// Where nothing is refused it goes on: with single calls after a pause, which
+// show whether the others were slow or waited; and with calls beside each other,
+// more each time, which show what limits how many run at once, and how many may
+// wait.
 type Drill struct {
 	Budget Budget
 	Burst  int   // calls that the first stretch has at most
 	Hint   int64 // ticks after which the service said that it admits again; 0 when it did not
+	Side   int   // calls that are sent at the same time at most; 0 sends none
+	AtOnce int   // how many are thought to run at once; 0 when nothing is known
 
 	Calls  []Seen
 	state  state
@@ -39,6 +48,12 @@ type Drill struct {
 	queue  []Step
 	edges  int
 	Fits   []Fit
+
+	waits, turns int  // calls that waited; of those, that came after one that did not
+	paused       bool // calls after a pause were made
+	batch        int
+	size         int // of the last batch
+	sure         int // batches that were refused in part
 }
 
 type state int
@@ -47,6 +62,8 @@ const (
 	filling state = iota
 	waiting
 	probing
+	pausing // single calls, each after a pause
+	beside  // calls at the same time
 	done
 )
 
@@ -71,20 +88,153 @@ func (d *Drill) Next(now int64) Step {
 		}
 		return Step{At: at, Many: 1, Why: "waiting until one is admitted again"}
 	case probing:
-		if len(d.queue) == 0 && !d.design(now) {
+		if len(d.queue) == 0 {
+			d.Fits = Infer(d.Calls)
+			if d.waiting() && !d.paused || !d.design(now) {
+				return d.after(now)
+			}
+		}
+		return d.planned(left)
+	case pausing:
+		if len(d.queue) == 0 {
+			return d.after(now)
+		}
+		return d.planned(left)
+	case beside:
+		if len(d.queue) == 0 && !d.together(now) {
 			d.finish()
 			return Step{}
 		}
-		s := d.queue[0]
-		d.queue = d.queue[1:]
-		if s.At-d.begun >= d.Budget.Ticks {
-			d.finish()
-			return Step{}
-		}
-		s.Many = min(s.Many, left)
-		return s
+		return d.planned(left)
 	}
 	return Step{}
+}
+
+// planned is the next step of the queue, as far as the budget allows it.
+func (d *Drill) planned(left int) Step {
+	s := d.queue[0]
+	d.queue = d.queue[1:]
+	if s.At-d.begun >= d.Budget.Ticks {
+		d.finish()
+		return Step{}
+	}
+	s.Many = min(s.Many, left)
+	return s
+}
+
+// after goes on where calls one after the other told all that they can.
+func (d *Drill) after(now int64) Step {
+	refused := slices.ContainsFunc(d.Calls, func(s Seen) bool { return !s.OK })
+	switch {
+	case !refused && !d.paused && d.AtOnce == 0 && d.pauses(now):
+		d.paused, d.state = true, pausing
+		return d.Next(now)
+	case d.state == pausing && d.waiting() && d.edges < maxEdges:
+		d.state = probing
+		return d.Next(now)
+	case d.Side > 1 && (!refused || d.waiting() || d.AtOnce > 0):
+		d.state = beside
+		return d.Next(now)
+	}
+	d.finish()
+	return Step{}
+}
+
+// pauses plans single calls, each after a pause: where all answers take long, to
+// see how long one takes by itself; where some waited, more rarely than what
+// lets them go, to see that none waits then.
+func (d *Drill) pauses(now int64) bool {
+	w := waitsOf(d.Calls)
+	start, every, n := now, 4*w.usual, fewPauses
+	if d.waiting() && len(d.Fits) > 0 {
+		f := d.Fits[0]
+		start, every, n = now+f.W, 2*f.W, manyPauses
+		if f.Kind != Bucket {
+			every /= max(1, f.N)
+		}
+	} else if w.usual < slowAnswer {
+		return false
+	}
+	for k := range int64(n) {
+		d.queue = append(d.queue, Step{At: start + every*(k+1), Many: 1, Why: "by itself, after a pause"})
+	}
+	return true
+}
+
+const (
+	slowAnswer = 12_000 // what takes as long may have waited
+	fewPauses  = 5
+	manyPauses = 21
+)
+
+// waiting says whether calls waited for their turn, one after the other.
+func (d *Drill) waiting() bool {
+	w := waitsOf(d.Calls)
+	n := 0
+	for i, c := range alone(d.Calls) {
+		if w.waited(i, c) {
+			n++
+		}
+	}
+	return n >= 3
+}
+
+// together plans the next calls that are sent at the same time: one more than
+// are thought to run at once, then twice as many each time until some are
+// refused; that again, for certainty. One alone comes after each batch: when it
+// is refused as well, it was not that they came together.
+func (d *Drill) together(now int64) bool {
+	last := d.lastBatch()
+	refused := slices.ContainsFunc(last, func(s Seen) bool { return !s.OK })
+	longest := int64(0)
+	for _, s := range last {
+		longest = max(longest, s.Took)
+	}
+	switch {
+	case d.batch == 0:
+		d.size = min(d.Side, max(2, d.AtOnce+1))
+	case refused && d.sure >= sureBatches, !refused && d.size >= d.Side:
+		return false
+	case refused:
+		d.sure++
+	case longest > longestBatch:
+		return false
+	default:
+		d.size = min(d.Side, 2*d.size)
+	}
+	d.batch++
+	at := now + max(pauseBetween, longest/2)
+	if f := d.Fits; d.waiting() && len(f) > 0 {
+		at += min(2*f[0].W, longestBatch) // those that waited have their turn behind them
+	}
+	d.queue = append(d.queue, Step{At: at, Many: d.size, Beside: true, Why: "at the same time"}, Step{Many: 1, Why: "by itself, after those"})
+	return true
+}
+
+const (
+	sureBatches  = 2         // batches again, once one was refused in part
+	pauseBetween = 20_000    // ticks between batches
+	longestBatch = 2_000_000 // of which the last call waited as long: no larger one is sent
+)
+
+// lastBatch are the calls that were sent together last.
+func (d *Drill) lastBatch() (out []Seen) {
+	for _, s := range d.Calls {
+		if s.Batch == d.batch && s.Batch > 0 {
+			out = append(out, s)
+		}
+	}
+	return out
+}
+
+// SawBeside tells the drill of calls that were sent at the same time, in any
+// order.
+func (d *Drill) SawBeside(list []Seen) {
+	slices.SortStableFunc(list, func(a, b Seen) int { return cmp.Compare(a.At, b.At) })
+	for _, s := range list {
+		s.Batch = max(1, d.batch)
+		d.Calls = append(d.Calls, s)
+	}
 }
 
 // fill is how many calls a stretch has at most: later ones no more than a
@@ -111,11 +261,14 @@ func (d *Drill) gap() int64 {
 
 // Saw tells the drill of a call.
 func (d *Drill) Saw(s Seen) {
+	s.Idle = d.state == pausing
 	d.Calls = append(d.Calls, s)
 	switch d.state {
 	case filling:
 		if !s.OK {
 			d.state, d.shut, d.asked = waiting, s.At, s.At
+		} else if d.queues(s) || d.Side > 1 && d.rounds == 0 && s.At+s.Took-d.begun > d.Budget.Ticks/2 {
+			d.state = probing // the rest of the time is for what calls beside each other show
 		}
 	case waiting:
 		d.asked = s.At
@@ -130,13 +283,33 @@ func (d *Drill) Saw(s Seen) {
 	}
 }
 
+// queues counts calls that waited for their turn, and says when they were
+// enough to know what lets them go.
+func (d *Drill) queues(s Seen) bool {
+	n := len(d.Calls) - 1
+	w := waitsOf(d.Calls)
+	if !w.waited(n, s) {
+		return false
+	}
+	d.waits++
+	if n > 1 && !w.waited(n-1, d.Calls[n-1]) {
+		d.turns++
+	}
+	return d.waits >= enoughWaits || d.turns >= enoughTurns
+}
+
+const (
+	enoughWaits = 12
+	enoughTurns = 3
+)
+
+// Enough says, within a step that stops, whether it has shown what it was to
+// show.
+func (d *Drill) Enough() bool { return d.state != filling }
+
 // Filled is told when a stretch ended without a refusal.
 func (d *Drill) Filled() {
 	if d.state == filling {
-		if d.rounds == 0 {
-			d.finish()
-			return
-		}
 		d.state = probing
 	}
 }
@@ -160,8 +333,7 @@ func (d *Drill) finish() {
 // its steps into the queue. False when none tells them apart, or no more may be
 // tried.
 func (d *Drill) design(now int64) bool {
-	d.Fits = Infer(d.Calls)
-	rest := Remaining(d.Fits, len(d.Calls))
+	rest := Remaining(d.Fits, len(alone(d.Calls)))
 	if len(rest) == 0 || d.edges >= maxEdges {
 		return false
 	}

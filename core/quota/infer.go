@@ -8,10 +8,11 @@ import (
 
 // Seen is one call of a drill as it was seen from outside.
 type Seen struct {
-	At     int64 `json:"at"`               // tick at which it was sent, on the clock
-	Took   int64 `json:"took"`             // ticks until its answer
-	OK     bool  `json:"ok"`               // it was not refused for coming too often, whatever else was answered
-	Beside bool  `json:"beside,omitempty"` // sent together with the one before
+	At    int64 `json:"at"`              // tick at which it was sent, on the clock
+	Took  int64 `json:"took"`            // ticks until its answer
+	OK    bool  `json:"ok"`              // it was not refused for coming too often, whatever else was answered
+	Idle  bool  `json:"idle,omitempty"`  // sent after a pause, to see how long an answer takes by itself
+	Batch int   `json:"batch,omitempty"` // sent together with the others of this batch; 0 is alone
 }
 
 // Fit is a limiter that explains what was seen.
@@ -85,28 +86,124 @@ func (g *Gate) refused(t int64) {
 	}
 }
 
-// begun moves calls that waited to when they began: their answers took far
-// longer than others. A slow first answer is no wait.
-func begun(calls []Seen) []Seen {
-	took := make([]int64, 0, len(calls))
-	for _, c := range calls {
-		took = append(took, c.Took)
+// alone are the calls before the first batch: what came of a batch says
+// nothing of windows.
+func alone(calls []Seen) []Seen {
+	if k := slices.IndexFunc(calls, func(s Seen) bool { return s.Batch > 0 }); k >= 0 {
+		return calls[:k]
 	}
-	slices.Sort(took)
-	usual := took[len(took)/2]
-	out := slices.Clone(calls)
-	for i := range out {
-		if i > 0 && out[i].OK && out[i].Took > 5*usual+waitFloor {
-			out[i].At += out[i].Took - usual
-			out[i].Took = usual
-		}
-	}
-	return out
+	return calls
 }
 
-// waitFloor is the least time that an answer must take to count as a wait: a
-// loaded machine makes some answers slow.
+// wait tells calls that waited for their turn from those that were answered at
+// once.
+type wait struct {
+	usual int64 // ticks that an answer takes by itself
+	from  int64 // an answer that takes longer has waited
+}
+
+// waitFloor is the least time that an answer must take to count as a wait, where
+// nothing else is known: a loaded machine makes some answers slow.
 const waitFloor = 80_000
+
+// leastWait is the same where calls after a pause have shown how long an answer
+// takes by itself, and all the others take longer.
+const leastWait = 8_000
+
+// waitsOf: their answers take far longer than others. Where nearly all wait,
+// those that came after a pause tell; where some of those take as long, nothing
+// waits, and the service is slow now and then. A slow first answer is no wait.
+func waitsOf(calls []Seen) wait {
+	var all, idle []int64
+	refused := false
+	for i, c := range calls {
+		refused = refused || !c.OK && c.Batch == 0
+		switch {
+		case c.Idle && c.OK:
+			idle = append(idle, c.Took)
+		case i > 0 && c.Batch == 0 && c.OK:
+			all = append(all, c.Took)
+		}
+	}
+	if len(all) == 0 {
+		return wait{0, never}
+	}
+	usual := median(all)
+	if !refused { // then most may have waited
+		slices.Sort(all)
+		usual = all[len(all)/10]
+	}
+	w := wait{usual, 5*usual + waitFloor}
+	if len(idle) >= 3 {
+		mid := median(all)
+		if by := median(idle); mid > by*5/2 && mid > by+leastWait {
+			w = wait{by, by + max(leastWait, (mid-by)/2)}
+		}
+	}
+	slow := 0
+	for _, took := range idle {
+		if took > w.from {
+			slow++
+		}
+	}
+	if slow > 2 { // one or two are the machine
+		w.from = never
+	}
+	return w
+}
+
+func median(list []int64) int64 {
+	s := slices.Clone(list)
+	slices.Sort(s)
+	return s[len(s)/2]
+}
+
+// waited says whether a call did.
+func (w wait) waited(i int, c Seen) bool { return i > 0 && c.OK && c.Took > w.from }
+
+// quick is how long a call takes at most that did not wait, of those sent at the
+// same time.
+func (w wait) quick() int64 { return w.usual + max(w.usual/2, leastWait) }
+
+// began turns calls that waited into what a service without a queue would have
+// said: refused when they came and right before they began, then admitted.
+func began(calls []Seen) (out []Seen, waited bool) {
+	w := waitsOf(calls)
+	for i, c := range calls {
+		if !w.waited(i, c) {
+			out = append(out, c)
+			continue
+		}
+		waited = true
+		at := c.At + c.Took - w.usual
+		out = append(out, Seen{At: c.At})
+		if at-stillShut > c.At {
+			out = append(out, Seen{At: at - stillShut})
+		}
+		out = append(out, Seen{At: at, Took: w.usual, OK: true})
+	}
+	return out, waited
+}
+
+// spacing is the usual time between the beginnings of calls that waited, one
+// right after the other; 0 where there are none.
+func spacing(calls []Seen) int64 {
+	w := waitsOf(calls)
+	var list []int64
+	for i := 1; i < len(calls); i++ {
+		if w.waited(i, calls[i]) && w.waited(i-1, calls[i-1]) {
+			list = append(list, calls[i].At+calls[i].Took-calls[i-1].At-calls[i-1].Took)
+		}
+	}
+	if len(list) < 3 {
+		return 0
+	}
+	return median(list)
+}
+
+// stillShut is how long before a call began it had certainly not its turn yet;
+// noise comes on top.
+const stillShut = 2_000
 
 // stretch is a run of calls that were admitted one after the other, from the
 // first after a refusal, or the very first, to the next refusal.
@@ -142,12 +239,14 @@ func windowsOf(calls []Seen) (out []int64) {
 
 // Infer finds the limiters that explain the calls of a drill, the best first:
 // every kind with the numbers that it explains most with. Calls must be in the
-// order in which they were sent, and at least one must have been refused.
+// order in which they were sent, and at least one must have been refused or have
+// waited.
 func Infer(calls []Seen) []Fit {
+	given := alone(calls)
+	calls, waited := began(given)
 	if len(calls) == 0 || !slices.ContainsFunc(calls, func(s Seen) bool { return !s.OK }) {
 		return nil
 	}
-	calls = begun(calls)
 	list := stretches(calls)
 	counts := map[int64]bool{}
 	for _, s := range list {
@@ -172,6 +271,9 @@ func Infer(calls []Seen) []Fit {
 	var out []Fit
 	keep := func(like Limit, phases func(w int64) []int64) {
 		for _, n := range numbers {
+			if n == 1 && !like.CountAll && (like.Kind == FixedFirst || like.Kind == SlidingLog) {
+				continue // the same as a bucket of one
+			}
 			best := Fit{Misses: math.MaxInt32}
 			var ties []Fit
 			for _, w := range windowsOf(calls) {
@@ -204,7 +306,9 @@ func Infer(calls []Seen) []Fit {
 	none := func(int64) []int64 { return []int64{0} }
 	keep(Limit{Kind: FixedFirst}, none)
 	keep(Limit{Kind: SlidingLog}, none)
-	keep(Limit{Kind: SlidingLog, CountAll: true}, none)
+	if !waited { // those that wait are not refused
+		keep(Limit{Kind: SlidingLog, CountAll: true}, none)
+	}
 	clock := func(w int64) []int64 {
 		out := make([]int64, 0, 17)
 		// On the clock itself, and shifted: the service's clock is not ours.
@@ -235,9 +339,17 @@ func Infer(calls []Seen) []Fit {
 			}
 		}
 	}
+	each := int64(0)
+	if waited {
+		each = spacing(given)
+	}
 	for _, f := range buckets {
 		if f.Misses < math.MaxInt32 {
-			out = append(out, f.around(calls))
+			g := f.around(calls)
+			if each*20 >= g.WLow*19 && each*20 <= g.WHigh*21 {
+				g.W = each // measured, where those that wait show it
+			}
+			out = append(out, g)
 		}
 	}
 	sort.SliceStable(out, func(i, j int) bool {

@@ -10,42 +10,75 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// drive runs a drill against a simulated service: calls take a few
-// milliseconds, now and then much longer, and the first longest.
-func drive(l []Limit, phase int64, budget Budget, burst int, seed int64) *Drill {
+// world is a simulated service: calls take a few milliseconds, now and then much
+// longer, and the first longest.
+type world struct {
+	limits []Limit
+	phase  int64
+	hold   int64 // ticks that a call takes beyond that
+	slow   int   // every so many calls are slow by themselves; 0 none
+	drill  Drill
+}
+
+// drive runs the world's drill.
+func (w world) drive(seed int64) *Drill {
 	r := rand.New(rand.NewSource(seed)) //nolint:gosec // the same each time
-	g := NewGate(l)
+	g := NewGate(w.limits)
 	now := int64(1_790_000_000_000_000)
-	d := &Drill{Budget: budget, Burst: burst}
+	d := &w.drill
+	call := func(at int64) Seen {
+		took := int64(1000+r.Intn(1500)) + w.hold
+		switch {
+		case len(d.Calls) == 0:
+			took += 40_000
+		case w.slow > 0 && len(d.Calls)%w.slow == 0:
+			took += 200_000
+		case r.Intn(60) == 0:
+			took += int64(r.Intn(9_000))
+		}
+		came := at + 500 + w.phase
+		dec := g.Call(came, max(1, w.hold))
+		if dec.OK {
+			took += dec.At - came
+		} else {
+			took -= w.hold
+		}
+		return Seen{At: at, Took: took, OK: dec.OK}
+	}
 	for !d.Done() {
 		s := d.Next(now)
 		if s.Many == 0 {
 			break
 		}
 		now = max(now, s.At)
-		refused := false
+		if s.Beside {
+			var list []Seen
+			for k := range int64(s.Many) {
+				list = append(list, call(now+k*40))
+			}
+			for _, c := range list {
+				now = max(now, c.At+c.Took)
+			}
+			d.SawBeside(list)
+			continue
+		}
 		for range s.Many {
-			took := int64(1000 + r.Intn(1500))
-			if len(d.Calls) == 0 {
-				took = 40_000
-			} else if r.Intn(60) == 0 {
-				took += int64(r.Intn(9_000))
-			}
-			dec := g.Call(now+took/2+phase, 1)
-			if dec.OK {
-				took += dec.At - (now + took/2 + phase)
-			}
-			d.Saw(Seen{At: now, Took: took, OK: dec.OK})
-			now += took
-			if refused = !dec.OK; refused && s.Stop {
+			c := call(now)
+			d.Saw(c)
+			now += c.Took
+			if s.Stop && d.Enough() {
 				break
 			}
 		}
-		if s.Stop && !refused && d.state == filling {
+		if s.Stop {
 			d.Filled()
 		}
 	}
 	return d
+}
+
+func drive(l []Limit, phase int64, budget Budget, burst int, seed int64) *Drill {
+	return world{limits: l, phase: phase, drill: Drill{Budget: budget, Burst: burst}}.drive(seed)
 }
 
 func TestADrillFindsTheLimiter(t *testing.T) {

@@ -39,9 +39,13 @@ type Measured struct {
 	Around      []Around `json:"around,omitempty"`
 	Other       string   `json:"other,omitempty"` // another caller, who was sent while calls were refused
 	OtherStatus int      `json:"otherStatus,omitempty"`
-	Full        bool     `json:"full,omitempty"`  // the very first call was refused
-	Kept        string   `json:"kept,omitempty"`  // when it was measured, where a later drill found the quota full
-	Waits       bool     `json:"waits,omitempty"` // the last call was not answered in the drill's time
+	Route       Around   `json:"route,omitzero"`   // another route that the quota counts, while this one was refused
+	Queued      int      `json:"queued,omitempty"` // of calls sent together while others waited, those that waited too
+	Trip        int64    `json:"trip,omitempty"`   // ticks of a round trip to the target
+	Claims      []Claim  `json:"claims,omitempty"` // what answers say of limits
+	Full        bool     `json:"full,omitempty"`   // the very first call was refused
+	Kept        string   `json:"kept,omitempty"`   // when it was measured, where a later drill found the quota full
+	Waits       bool     `json:"waits,omitempty"`  // the last call was not answered in the drill's time
 	Budget      int      `json:"budget"`
 	Seconds     float64  `json:"seconds"`
 }
@@ -88,9 +92,19 @@ func (m *Measured) Most(w int64) int64 {
 }
 
 // Begun is for each call how many were admitted in the w ticks that end with
-// it, itself among them.
+// it, itself among them; of no ticks, how many admitted ones ran when it came.
 func (m *Measured) Begun(w int64) []int {
 	out := make([]int, len(m.Calls))
+	if w == 0 {
+		for i, c := range m.Calls {
+			for _, o := range m.Calls {
+				if o.OK && o.At <= c.At && c.At < o.At+o.Took {
+					out[i]++
+				}
+			}
+		}
+		return out
+	}
 	from, n := 0, 0
 	for i, c := range m.Calls {
 		if c.OK {
@@ -107,6 +121,20 @@ func (m *Measured) Begun(w int64) []int {
 	return out
 }
 
+// Waited says for each call whether it waited for its turn.
+func (m *Measured) Waited() []bool {
+	w := waitsOf(m.Calls)
+	out := make([]bool, len(m.Calls))
+	for i, c := range m.Calls {
+		if c.Batch > 0 {
+			out[i] = c.OK && c.Took > w.quick()
+			continue
+		}
+		out[i] = w.waited(i, c)
+	}
+	return out
+}
+
 // Refused says whether any call was.
 func (m *Measured) Refused() bool {
 	return slices.ContainsFunc(m.Calls, func(s Seen) bool { return !s.OK })
@@ -115,6 +143,9 @@ func (m *Measured) Refused() bool {
 // Name says in words what a fit is.
 func (f Fit) Name() string {
 	d := func(t int64) string { return Span(t).Round(time.Millisecond).String() }
+	if f.Kind == Bucket && f.Burst == 1 {
+		return "one each " + d(f.W)
+	}
 	if f.Kind == Bucket {
 		return fmt.Sprintf("a bucket of %d, one more each %s", f.Burst, d(f.W))
 	}
@@ -129,11 +160,20 @@ func (m *Measured) Found() string {
 	switch {
 	case m.Full:
 		return "The first call was refused, so that the quota was full before the drill began."
+	case m.Side().Limit > 0:
+		s := m.Side()
+		if s.Queue > 0 {
+			return fmt.Sprintf("It is a limit on how many run at once: %d, and %d more wait.", s.Limit, s.Queue)
+		}
+		return fmt.Sprintf("It is a limit on how many run at once: %d.", s.Limit)
 	case !m.Refused() && m.Waits:
 		return fmt.Sprintf("After %d calls the next ones wait for their turn.", len(m.Calls))
-	case !m.Refused():
+	case !m.Refused() && len(m.Fits) == 0:
 		return fmt.Sprintf("None of %d calls in %.1f s was refused: there is no limit, or one far above.", len(m.Calls), m.Seconds)
 	case len(m.Fits) == 0:
+		if m.longestShut() > 0 {
+			return "Calls were refused and admitted again, as no single limiter that is known would: there are several counts, or it is of another kind."
+		}
 		return "Calls were refused; what refuses them was not found out with so few calls."
 	}
 	names := make([]string, 0, len(m.Fits))
@@ -144,12 +184,16 @@ func (m *Measured) Found() string {
 			names = append(names, f.Name())
 		}
 	}
+	waits := ""
+	if m.waiting() {
+		waits = " Calls beyond it wait for their turn."
+	}
 	if len(names) == 1 {
-		return "It is " + names[0] + "."
+		return "It is " + names[0] + "." + waits
 	}
 	text := "It is one of: " + strings.Join(names, "; ") + "."
 	if kinds[FixedFirst] && kinds[SlidingLog] {
 		text += " Some calls early in a window, the rest late, and as many as get in after its end would tell them apart."
 	}
-	return text
+	return text + waits
 }

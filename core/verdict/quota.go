@@ -15,6 +15,8 @@ type QuotaSeen struct {
 	Measured *quota.Measured
 	Quota    *declaration.Quota
 	Stack    quota.Stack // for the caller who was sent
+	Lowered  bool        // on this target, from what is Declared
+	Declared []declaration.Amount
 }
 
 // quotaCause begins the causes of gaps of a quota.
@@ -34,6 +36,10 @@ func (v *Verdict) quotaDrill(in Input) {
 		return
 	}
 	conf, how := Proven, ""
+	if q.Model == declaration.Concurrency {
+		v.atOnce(in, x)
+		return
+	}
 	if in.Probe.Empty {
 		conf, how = Likely, " They were sent without what they need, so that nothing was carried out."
 	}
@@ -53,6 +59,11 @@ func (v *Verdict) quotaDrill(in Input) {
 			v.gap(Unthrottled, x, quotaCause+"way "+a.Way, fmt.Sprintf("While calls were refused by %s, one with %s was answered %d, and the next without it was refused again.", q.Name, a.Way, a.Status), conf)
 		}
 	}
+	if r := m.Route; r.Passed && !q.PerRoute {
+		v.gap(Unthrottled, x, quotaCause+"routes", fmt.Sprintf("While calls were refused by %s, one to %s was answered %d, and the next here was refused again: each route has a count of its own, one for all is declared.", q.Name, r.Way, r.Status), conf)
+	} else if r.Way != "" && q.PerRoute && r.Status == m.Status {
+		v.gap(OverRestrictive, x, quotaCause+"one for all routes", fmt.Sprintf("While calls were refused by %s, the first to %s was refused too: they share one count, one for each is declared.", q.Name, r.Way), Likely)
+	}
 	if m.Status != 0 {
 		v.quotaRefusal(in, x)
 	}
@@ -69,7 +80,56 @@ func (v *Verdict) quotaDrill(in Input) {
 	case !m.Refused() && !beyond:
 		v.unproven(fmt.Sprintf("none of %d calls in %.1f s was refused, and %s allows as many", len(m.Calls), m.Seconds, q.Name))
 	default:
-		v.agrees(conf, fmt.Sprintf("refused within what %s allows. %s", q.Name, m.Found()))
+		if in.Quota.Lowered {
+			conf = Likely
+		}
+		v.agrees(conf, fmt.Sprintf("refused within what %s allows. %s%s", q.Name, m.Found(), in.Quota.lowered()))
+	}
+}
+
+// lowered says what a lowered limit leaves open.
+func (s *QuotaSeen) lowered() string {
+	if !s.Lowered {
+		return ""
+	}
+	return fmt.Sprintf(" Measured with %s in place of %s: how it counts and refuses is shown by that, that the declared number holds is not.", amountsText(s.Quota.Allow), amountsText(s.Declared))
+}
+
+func amountsText(list []declaration.Amount) string {
+	out := make([]string, len(list))
+	for i, a := range list {
+		out[i] = a.String()
+	}
+	return strings.Join(out, " and ")
+}
+
+// atOnce judges what calls at the same time met. That more are served than may
+// run at once shows only where a call takes long enough to run beside another,
+// and never for certain: when they began is not seen from outside.
+func (v *Verdict) atOnce(in Input, x access.Expectation) {
+	m, q := in.Quota.Measured, in.Quota.Quota
+	s := m.Side()
+	allowed := in.Quota.Stack.First()
+	switch {
+	case s.Most == 0:
+		v.unproven("no calls were sent at the same time")
+		return
+	case s.Rate:
+		v.unproven("one alone was refused as well: another limit, on how fast calls come, refuses first")
+		return
+	case s.Limit > 0 && int64(s.Limit) > allowed:
+		v.gap(Unthrottled, x, quotaCause+"at once", fmt.Sprintf("%d calls ran at the same time; %s lets %d run.", s.Limit, q.Name, allowed), Likely)
+	case s.Limit == 0 && !s.Long():
+		v.unproven(fmt.Sprintf("%d calls at the same time were admitted, and each takes so little that they need not have run together", s.Most))
+		return
+	case s.Limit == 0 && int64(s.Most) > allowed:
+		v.gap(Unthrottled, x, quotaCause+"at once none", fmt.Sprintf("%d calls at the same time were all admitted; %s lets %d run.", s.Most, q.Name, allowed), Likely)
+	}
+	if m.Status != 0 {
+		v.quotaRefusal(in, x)
+	}
+	if len(v.Gaps) == 0 {
+		v.agrees(Likely, fmt.Sprintf("within what %s allows. %s%s", q.Name, m.Found(), in.Quota.lowered()))
 	}
 }
 
@@ -92,7 +152,8 @@ func without(in Input) string {
 	return ""
 }
 
-var quotaTitles = map[string]string{"over": "More calls get through than declared", "none": "Nothing limits the calls", "shared": "Callers share one count", "refusal": "Too many calls are refused in another way than declared"}
+var quotaTitles = map[string]string{"over": "More calls get through than declared", "none": "Nothing limits the calls", "shared": "Callers share one count", "routes": "Each route has its own count", "one for all routes": "Routes share one count",
+	"at once": "More calls run at the same time than declared", "at once none": "Nothing limits how many calls run at the same time", "refusal": "Too many calls are refused in another way than declared"}
 
 func quotaTitle(cause string) string {
 	rest := strings.TrimPrefix(cause, quotaCause)
@@ -110,6 +171,12 @@ func quotaAdvice(cause string) string {
 		return "Answer with the declared status, and say with Retry-After when to come again (RFC 6585 section 4, RFC 9110 section 10.2.3)."
 	case rest == "shared":
 		return "Count each caller by itself: one who calls much must not keep the others out."
+	case rest == "routes":
+		return "Count all routes of the quota together: with a count for each, a caller gets as much again at every one of them."
+	case rest == "one for all routes":
+		return "Count each route by itself, as declared; or declare one count for all."
+	case strings.HasPrefix(rest, "at once"):
+		return "Let only so many calls run, across all nodes, and refuse or queue the others."
 	case rest == "none":
 		return "Count the calls, in front of the work that they ask for."
 	}

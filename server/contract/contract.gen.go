@@ -59,6 +59,33 @@ func (e ChangeTurn) Valid() bool {
 	}
 }
 
+// Defines values for ConclusionSure.
+const (
+	Likely   ConclusionSure = "likely"
+	Open     ConclusionSure = "open"
+	Possible ConclusionSure = "possible"
+	Proven   ConclusionSure = "proven"
+	Said     ConclusionSure = "said"
+)
+
+// Valid indicates whether the value is a known member of the ConclusionSure enum.
+func (e ConclusionSure) Valid() bool {
+	switch e {
+	case Likely:
+		return true
+	case Open:
+		return true
+	case Possible:
+		return true
+	case Proven:
+		return true
+	case Said:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for EventType.
 const (
 	EventTypeAudit       EventType = "audit"
@@ -346,6 +373,22 @@ type Completion struct {
 		Label  string `json:"label"`
 	} `json:"options"`
 }
+
+// Conclusion defines model for Conclusion.
+type Conclusion struct {
+	About string `json:"about"`
+
+	// Because What was seen
+	Because []string       `json:"because"`
+	Sure    ConclusionSure `json:"sure"`
+	Text    string         `json:"text"`
+
+	// Wrong What the service says of it does not hold
+	Wrong bool `json:"wrong"`
+}
+
+// ConclusionSure defines model for Conclusion.Sure.
+type ConclusionSure string
 
 // Connection defines model for Connection.
 type Connection struct {
@@ -923,7 +966,7 @@ type QuotaMember struct {
 
 // QuotaSeen defines model for QuotaSeen.
 type QuotaSeen struct {
-	// Ceiling Of that window; -1 where nothing limits it
+	// Ceiling Of that window; where more got through than is allowed, of the interval in which it went furthest; -1 where nothing limits it
 	Ceiling int64 `json:"ceiling"`
 
 	// Declared Calls of its first amount
@@ -951,12 +994,17 @@ type QuotaView struct {
 	Calls []struct {
 		At float32 `json:"at"`
 
+		// Batch Of calls that were sent at the same time; 0 is alone
+		Batch int `json:"batch"`
+
 		// Begun Admitted in the window that ends with it
-		Begun int     `json:"begun"`
-		Ok    bool    `json:"ok"`
-		Took  float32 `json:"took"`
+		Begun  int     `json:"begun"`
+		Ok     bool    `json:"ok"`
+		Took   float32 `json:"took"`
+		Waited bool    `json:"waited"`
 	} `json:"calls"`
-	Ceiling int64 `json:"ceiling"`
+	Ceiling     int64        `json:"ceiling"`
+	Conclusions []Conclusion `json:"conclusions"`
 
 	// Declared Its amounts
 	Declared string   `json:"declared"`
@@ -973,7 +1021,13 @@ type QuotaView struct {
 	Limit      *int64 `json:"limit,omitempty"`
 	LimitFound *int64 `json:"limitFound,omitempty"`
 	Line       int    `json:"line"`
-	Name       string `json:"name"`
+
+	// Lowered Those it is configured to on this target, empty when they are the same
+	Lowered string `json:"lowered"`
+	Name    string `json:"name"`
+
+	// Restarts A restart can be checked for
+	Restarts bool `json:"restarts"`
 
 	// Said Retry-After; -1 without
 	Said    float32 `json:"said"`

@@ -815,7 +815,7 @@ export interface components {
             window: number;
             /**
              * Format: int64
-             * @description Of that window; -1 where nothing limits it
+             * @description Of that window; where more got through than is allowed, of the interval in which it went furthest; -1 where nothing limits it
              */
             ceiling: number;
             /**
@@ -939,6 +939,10 @@ export interface components {
             line: number;
             /** @description Its amounts */
             declared: string;
+            /** @description Those it is configured to on this target, empty when they are the same */
+            lowered: string;
+            /** @description A restart can be checked for */
+            restarts: boolean;
             /**
              * Format: int64
              * @description Of its first amount
@@ -951,11 +955,15 @@ export interface components {
                 at: number;
                 took: number;
                 ok: boolean;
+                waited: boolean;
+                /** @description Of calls that were sent at the same time; 0 is alone */
+                batch: number;
                 /** @description Admitted in the window that ends with it */
                 begun: number;
             }[];
             /** @description What was found out */
             found: string;
+            conclusions: components["schemas"]["Conclusion"][];
             windowFound?: number;
             /** Format: int64 */
             limitFound?: number;
@@ -972,6 +980,16 @@ export interface components {
             seconds: number;
             /** @description When it was measured, where the quota was full since */
             kept: string;
+        };
+        Conclusion: {
+            about: string;
+            text: string;
+            /** @enum {string} */
+            sure: "proven" | "likely" | "possible" | "said" | "open";
+            /** @description What was seen */
+            because: string[];
+            /** @description What the service says of it does not hold */
+            wrong: boolean;
         };
         /** @description What a browser makes of the answers that a page was given */
         PageView: {

@@ -40,6 +40,7 @@ function say(h: Head, c: Cell): string {
   return `${h.label}, ${props.row.key}: expected ${props.lens.expectation(c.expect)}; ${words[c.verdict] ?? kindName(c.verdict)}${c.inferred ? ', inferred' : ''}${c.pending ? ', changed by a pending edit' : ''}`
 }
 function look(c: Cell): string {
+  if (isGap(c.verdict) && !c.pending && c.bar !== undefined && c.bar >= 0) return `bar beyond k-${c.verdict}`
   if (isGap(c.verdict) && !c.pending) return `kind k-${c.verdict}${c.inferred ? ' inferred' : ''}`
   if (c.expect === '-') return 'nothing'
   if (c.bar !== undefined) return `bar ${c.expect === 'n' ? 'none' : ''} ${c.verdict === '?' ? 'hatched' : ''}`
@@ -48,6 +49,11 @@ function look(c: Cell): string {
   if (c.verdict === '?') return `${gate} hatched`
   if (c.verdict === '=') return `${gate} ${c.inferred ? 'ring' : 'dot'}`
   return gate
+}
+/** What was seen, and where the ceiling stands: at the end, or within what goes beyond it. */
+function measure(c: Cell) {
+  if (c.bar === undefined || c.bar < 0) return undefined
+  return { '--part': Math.min(1, c.bar), '--ceiling': c.bar > 1 ? Math.max(0.5, 1 / c.bar) : 1 }
 }
 function column(e: Event): number {
   const cell = (e.target as HTMLElement).closest<HTMLElement>('[data-c]')
@@ -108,9 +114,7 @@ function over(e: MouseEvent) {
       :aria-label="say(heads[from + n]!, k)"
       :title="hover === from + n ? hint : undefined"
     >
-      <i :class="look(k)" :style="k.bar !== undefined && k.bar >= 0 ? { '--part': Math.min(1, k.bar) } : undefined">{{
-        isGap(k.verdict) && !k.pending ? k.verdict : ''
-      }}</i>
+      <i :class="look(k)" :style="measure(k)">{{ isGap(k.verdict) && !k.pending ? k.verdict : '' }}</i>
     </div>
   </div>
 </template>
@@ -234,6 +238,24 @@ i.bar {
   border: 1px solid var(--mark);
   border-radius: 2px;
   overflow: hidden;
+}
+i.bar.beyond {
+  height: 17px;
+  border-color: var(--c);
+  font: 650 12px/16px var(--mono);
+  padding-left: 4px;
+  color: var(--ink);
+}
+i.bar.beyond::before {
+  background: color-mix(in srgb, var(--c) 38%, transparent);
+  z-index: -1;
+}
+i.bar.beyond::after {
+  content: '';
+  position: absolute;
+  inset: 0 auto 0 calc(100% * var(--ceiling, 1) - 2px);
+  width: 2px;
+  background: var(--ink);
 }
 i.bar.none {
   border: 1px dashed var(--T);

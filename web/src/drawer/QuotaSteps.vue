@@ -26,6 +26,15 @@ async function check(step: 'fill' | 'compare') {
   }
 }
 
+const names = { proven: 'proven', likely: 'likely', possible: 'one of', said: 'as it says', open: 'open' }
+const sureness = {
+  proven: 'counted: it holds whatever limiter is there',
+  likely: 'nothing else that is known explains what was seen',
+  possible: 'one of several that explain what was seen',
+  said: 'the service says so; it was not put to the test',
+  open: 'not found out',
+}
+
 const admitted = computed(() => props.view.calls.filter((c) => c.ok).length)
 const label = computed(() => {
   const v = props.view
@@ -37,23 +46,38 @@ const label = computed(() => {
   <section>
     <h2>What was found out</h2>
     <p>
-      Declared: <span class="mono">{{ view.declared }}</span><template v-if="view.ceiling > 0 && view.window > 0"
+      Declared: <span class="mono">{{ view.declared }}</span><template v-if="view.lowered"
+        >; on this target it is <span class="mono">{{ view.lowered }}</span></template
+      ><template v-if="view.ceiling > 0 && view.window > 0"
         >, at most {{ view.ceiling }} in any {{ span(view.window) }}</template
       >
     </p>
-    <template v-if="view.calls.length">
-      <p>
-        <b>{{ view.found }}</b>
-      </p>
-      <p v-if="view.kept" class="faint" :title="exact(view.kept)">
-        Measured earlier: the quota was still full when this sweep began.
-      </p>
-      <p class="faint">
-        {{ view.calls.length }} calls in {{ view.seconds.toFixed(1) }} s, {{ admitted }} admitted. “Probe again”
-        measures it alone, and for longer.
-      </p>
-    </template>
-    <p v-else class="faint">No call was made yet.</p>
+    <p v-if="view.lowered" class="faint">
+      How it counts and refuses is shown by that; that the declared number holds is not.
+    </p>
+    <p v-if="!view.calls.length" class="faint">No call was made yet.</p>
+    <p v-else-if="view.kept" class="faint" :title="exact(view.kept)">
+      Measured earlier: the quota was still full when this sweep began.
+    </p>
+    <div v-if="view.conclusions.length" class="list">
+      <component
+        :is="c.because.length ? 'details' : 'div'"
+        v-for="c in view.conclusions"
+        :key="c.about"
+        class="line"
+        :class="{ wrong: c.wrong }"
+      >
+        <component :is="c.because.length ? 'summary' : 'div'" class="head">
+          <span class="about">{{ c.about }}</span>
+          <span class="text">{{ c.text }}</span>
+          <span class="sure" :class="c.sure" :title="sureness[c.sure]">{{ names[c.sure] }}</span>
+        </component>
+        <ul v-if="c.because.length" class="faint">
+          <li v-for="(b, i) in c.because" :key="i">{{ b }}</li>
+        </ul>
+      </component>
+    </div>
+    <p v-if="view.calls.length" class="faint">“Probe again” measures it alone, and for longer.</p>
   </section>
   <section v-if="view.calls.length">
     <h2>The calls</h2>
@@ -65,13 +89,13 @@ const label = computed(() => {
             <th scope="col">At</th>
             <th scope="col">Answer</th>
             <th scope="col">Took</th>
-            <th scope="col">In the window</th>
+            <th scope="col">{{ view.window ? 'In the window' : 'Running' }}</th>
           </tr>
         </thead>
         <tbody>
           <tr v-for="(c, i) in view.calls" :key="i">
             <td>{{ c.at.toFixed(3) }} s</td>
-            <td>{{ c.ok ? 'admitted' : 'refused' }}</td>
+            <td>{{ c.ok ? (c.waited ? 'waited' : 'admitted') : 'refused' }}{{ c.batch ? ', together' : '' }}</td>
             <td>{{ Math.round(c.took * 1000) }} ms</td>
             <td>{{ c.begun }}</td>
           </tr>
@@ -82,23 +106,7 @@ const label = computed(() => {
       {{ table ? 'Show them as a chart' : 'Show them as a table' }}
     </button>
   </section>
-  <section v-if="view.status">
-    <h2>How it refuses</h2>
-    <p>
-      With {{ view.status
-      }}{{
-        view.said >= 0 ? `, and asks to come again in ${span(view.said)}` : ', and does not say when to come again'
-      }}.
-    </p>
-    <p v-for="f in view.fields" :key="f" class="mono faint">{{ f }}</p>
-  </section>
-  <section v-if="view.around.length">
-    <h2>Around the limit</h2>
-    <p v-for="a in view.around" :key="a.way" :class="{ passed: a.passed }">
-      with {{ a.way }}: {{ a.status || 'no answer' }}, {{ a.passed ? 'gets through' : 'does not get through' }}
-    </p>
-  </section>
-  <section>
+  <section v-if="view.restarts">
     <h2>After a restart</h2>
     <p v-if="!restart" class="faint">
       Does the count outlive a restart of the service? Calls are made until one is refused; then you restart it.
@@ -125,6 +133,64 @@ section {
 }
 p {
   margin: 0 0 4px;
+}
+.list {
+  margin: 6px 0;
+  border-top: 1px solid var(--hair);
+}
+.line {
+  border-bottom: 1px solid var(--hair);
+  padding: 3px 0;
+}
+.head {
+  display: grid;
+  grid-template-columns: 104px 1fr auto;
+  gap: 8px;
+  align-items: baseline;
+}
+summary.head {
+  cursor: pointer;
+  list-style: none;
+}
+summary.head::-webkit-details-marker {
+  display: none;
+}
+summary .about::before {
+  content: '+';
+  display: inline-block;
+  width: 12px;
+  color: var(--mill);
+}
+details[open] > summary .about::before {
+  content: '−';
+}
+div.head .about {
+  padding-left: 12px;
+}
+.about {
+  color: var(--faint);
+  overflow-wrap: anywhere;
+}
+.sure {
+  font-size: 12px;
+  color: var(--faint);
+  white-space: nowrap;
+}
+.sure.proven,
+.sure.likely {
+  color: var(--ink);
+}
+.sure.proven {
+  font-weight: 600;
+}
+.wrong .text {
+  color: var(--W);
+  font-weight: 600;
+}
+.line ul {
+  margin: 2px 0 4px;
+  padding-left: 112px;
+  list-style: none;
 }
 .passed {
   font-weight: 600;

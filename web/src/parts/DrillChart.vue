@@ -28,7 +28,7 @@ use([
 ])
 
 // Every call as a mark: along the time axis, and as high as calls were admitted
-// in the window that ends with it.
+// in the window that ends with it; without a window, as ran when it came.
 const props = defineProps<{ view: QuotaView; label: string }>()
 
 /** The next round number. */
@@ -45,8 +45,7 @@ const option = computed(() => {
   const line = colour('line')
   const mill = colour('mill')
   const refused = colour('T')
-  const usual = [...v.calls].map((c) => c.took).sort((a, b) => a - b)[Math.floor(v.calls.length / 2)] ?? 0
-  const kind = (c: (typeof v.calls)[number]) => (!c.ok ? 'refused' : c.took > 5 * usual + 0.08 ? 'waited' : 'admitted')
+  const kind = (c: (typeof v.calls)[number]) => (!c.ok ? 'refused' : c.waited ? 'waited' : 'admitted')
   const marks = (name: string, color: string, symbol: string, hollow: boolean) => ({
     name,
     type: 'scatter' as const,
@@ -85,7 +84,7 @@ const option = computed(() => {
       textStyle: { color: ink, fontSize: 12 },
       formatter: (p: { seriesName?: string; data: unknown }) => {
         const [x, y] = p.data as [number, number]
-        return `${p.seriesName}, at ${x.toFixed(3)} s; ${y} admitted in the window`
+        return `${p.seriesName}, at ${x.toFixed(3)} s; ${y} ${v.window ? 'admitted in the window' : 'running'}`
       },
     },
     grid: { left: 40, right: 18, top: 34, bottom: 34 },
@@ -104,7 +103,7 @@ const option = computed(() => {
     yAxis: {
       type: 'value' as const,
       min: 0,
-      max: (m: { max: number }) => nice(Math.max(m.max, v.ceiling > 0 ? v.ceiling : 0, v.limit ?? 0) * 1.08),
+      max: (m: { max: number }) => nice(Math.max(2, m.max, v.ceiling > 0 ? v.ceiling : 0, v.limit ?? 0) * 1.08),
       minInterval: 1,
       splitLine: { lineStyle: { color: line } },
       axisLabel: { color: faint, fontSize: 11 },

@@ -1,0 +1,109 @@
+package app
+
+import (
+	"slices"
+	"time"
+
+	"millgate/core/declaration"
+	"millgate/core/probe"
+	"millgate/core/quota"
+	"millgate/core/verdict"
+)
+
+// CountedCaller is put before a kind of counting where a caller is asked for.
+const CountedCaller = "counted:"
+
+// QuotaSeen is what is known of a declared quota on a target.
+type QuotaSeen struct {
+	Name     string
+	Column   int   // of the board's kinds of caller
+	Declared int64 // calls of its first amount
+	Window   time.Duration
+	Ceiling  int64 // of that window, or at the same time; quota.Unlimited where nothing limits it
+	Most     int64 // seen in one window; -1 when nothing was
+	Verdict  string
+}
+
+// kindsOfCaller are the columns of the Quotas lens: what quotas count by.
+func kindsOfCaller(d *declaration.Document) (out []string) {
+	for _, q := range d.Quotas {
+		if k := countedBy(q); !slices.Contains(out, k) {
+			out = append(out, k)
+		}
+	}
+	return out
+}
+
+// quotasSeen is what is known of every declared quota.
+func quotasSeen(d *declaration.Document, t *declaration.Target, o *observed, kinds []string) []QuotaSeen {
+	out := make([]QuotaSeen, len(d.Quotas))
+	for k, q := range d.Quotas {
+		if t != nil {
+			q, _ = t.Quota(q)
+		}
+		s := quota.Of(q, q.Allow)
+		out[k] = QuotaSeen{Name: q.Name, Column: slices.Index(kinds, countedBy(q)), Declared: int64(q.Allow[0].Count), Window: q.Allow[0].Per, Ceiling: quota.Unlimited, Most: -1, Verdict: "."}
+		if w := quota.Ticks(q.Allow[0].Per); w > 0 {
+			out[k].Ceiling, _ = s.Ceiling(w)
+		} else if q.Model == declaration.Concurrency {
+			out[k].Ceiling = int64(q.Allow[0].Count)
+		}
+		if o == nil {
+			continue
+		}
+		for _, p := range o.sent() {
+			it, ok := o.items[p.ID]
+			if !ok || p.Kind != probe.QuotaDrill || p.Way != q.Name {
+				continue
+			}
+			out[k].Verdict = string(verdictLetter(it.Verdict.Kind))
+			if f := o.view[p.ID]; f != nil && f.Quota != nil {
+				if out[k].Most = int64(f.Quota.Side().AtOnce()); q.Model != declaration.Concurrency {
+					out[k].Most = f.Quota.Most(quota.Ticks(out[k].Window))
+				}
+				if n, c, _, yes := f.Quota.Beyond(stackFor(d, q, p.Identity)); yes && q.Model != declaration.Concurrency {
+					out[k].Most, out[k].Ceiling = n, c // in the interval in which it went furthest
+				}
+			}
+		}
+	}
+	return out
+}
+
+// drillsAt are the drills of the quotas that count a route by a kind of caller.
+func drillsAt(d *declaration.Document, pl *probe.Plan, route, kind string) (out []*probe.Probe) {
+	i := d.RouteNamed(route)
+	if i < 0 {
+		return nil
+	}
+	for _, p := range pl.Probes {
+		if p.Kind != probe.QuotaDrill {
+			continue
+		}
+		if k := slices.IndexFunc(d.Quotas, func(q *declaration.Quota) bool { return q.Name == p.Way }); k >= 0 && slices.Contains(d.QuotasAt[i], k) && countedBy(d.Quotas[k]) == kind {
+			out = append(out, p)
+		}
+	}
+	return out
+}
+
+// measuredOf is what the drill of a quota saw, for the judge.
+func measuredOf(d *declaration.Document, t *declaration.Target, p *probe.Probe, f *Fact) *verdict.QuotaSeen {
+	q := d.QuotaNamed(p.Way)
+	if f.Quota == nil || q == nil {
+		return nil
+	}
+	return quotaSeenOf(d, t, q, p.Identity, f.Quota)
+}
+
+// quotaSeenOf is a quota on a target for an identity, and what was measured.
+func quotaSeenOf(d *declaration.Document, t *declaration.Target, q *declaration.Quota, identity string, m *quota.Measured) *verdict.QuotaSeen {
+	on, lowered := t.Quota(q)
+	return &verdict.QuotaSeen{Measured: m, Quota: on, Stack: stackFor(d, on, identity), Lowered: lowered, Declared: q.Allow}
+}
+
+// stackFor is what a quota allows an identity; "" is nobody.
+func stackFor(d *declaration.Document, q *declaration.Quota, identity string) quota.Stack {
+	amounts, _ := q.AmountsFor(d, d.IdentityNamed(identity)) // a tie is an error of the declaration
+	return quota.Of(q, amounts)
+}

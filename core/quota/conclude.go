@@ -1,0 +1,557 @@
+package quota
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+)
+
+// Sureness is how certain a conclusion is.
+type Sureness string
+
+const (
+	Proven   Sureness = "proven"   // counted: it holds whatever limiter is there
+	Likely   Sureness = "likely"   // nothing else that is known explains what was seen
+	Possible Sureness = "possible" // one of several that explain it
+	Claimed  Sureness = "said"     // the service says so, and it was not put to the test
+	Open     Sureness = "open"     // not found out
+)
+
+// Conclusion is one thing that a drill found out, or could not.
+type Conclusion struct {
+	About   string
+	Text    string
+	Sure    Sureness
+	Because []string // what was seen
+	Wrong   bool     // what is said of it does not hold
+}
+
+// What conclusions are about, in this order.
+const (
+	AboutLimiter = "limiter"
+	AboutLimit   = "limit"
+	AboutWindow  = "window"
+	AboutRefused = "refused calls"
+	AboutQueue   = "queue"
+	AboutAtOnce  = "at the same time"
+	AboutKey     = "counted by"
+	AboutRoutes  = "routes"
+	AboutNodes   = "nodes"
+	AboutRefusal = "refusal"
+)
+
+// Conclude says what a drill found out about each thing that makes a limiter,
+// beside what is declared for the caller who was sent.
+func (m *Measured) Conclude(declared Stack) (out []Conclusion) {
+	if m.Full || len(m.Calls) == 0 {
+		return []Conclusion{{About: AboutLimiter, Text: m.Found(), Sure: Open}}
+	}
+	out = append(out, m.limiter(), m.limitFound(), m.windowFound(declared), m.refusedCalls(), m.queueFound())
+	out = append(out, m.atOnce(declared), m.countedBy(), m.routesFound(), m.nodesFound(declared))
+	out = slices.DeleteFunc(out, func(c Conclusion) bool { return c.Text == "" })
+	if m.Status != 0 {
+		c := Conclusion{About: AboutRefusal, Text: fmt.Sprintf("Refused with %d, and asks to come again in %s.", m.Status, show(m.Said)), Sure: Proven, Because: m.Fields}
+		if m.Said < 0 {
+			c.Text = fmt.Sprintf("Refused with %d; it does not say when to come again.", m.Status)
+		}
+		out = append(out, c)
+	}
+	for _, c := range m.Claims {
+		out = append(out, m.honest(c))
+	}
+	return out
+}
+
+func show(ticks int64) string {
+	d := Span(ticks)
+	if d < time.Millisecond {
+		return "under a millisecond"
+	}
+	if d >= 10*time.Second {
+		return d.Round(time.Second / 10).String()
+	}
+	return d.Round(time.Millisecond).String()
+}
+
+func (m *Measured) limiter() Conclusion {
+	c := Conclusion{About: AboutLimiter, Text: m.Found(), Sure: Open}
+	n, ok := len(m.Calls), 0
+	for _, s := range m.Calls {
+		if s.OK {
+			ok++
+		}
+	}
+	c.Because = []string{fmt.Sprintf("%d calls in %.1f s, %d of them admitted", n, m.Seconds, ok)}
+	switch {
+	case len(m.Fits) > 0:
+		if c.Sure = Possible; len(kindsOf(m.Fits)) == 1 {
+			c.Sure = Likely
+		}
+		of := len(alone(m.Calls))
+		for _, f := range m.Fits {
+			but := ""
+			if f.Misses > 0 {
+				but = fmt.Sprintf(" but %d of", f.Misses)
+			}
+			c.Because = append(c.Because, fmt.Sprintf("%s explains all%s %d calls", f.Name(), but, of))
+		}
+	case m.Side().Limit > 0:
+		c.Sure = Likely
+	case !m.Refused() && !m.Waits:
+		c.Sure = Proven // as far as it goes
+	}
+	return c
+}
+
+func kindsOf(fits []Fit) (out []Kind) {
+	for _, f := range fits {
+		if !slices.Contains(out, f.Kind) {
+			out = append(out, f.Kind)
+		}
+	}
+	return out
+}
+
+// number is what a fit holds at once.
+func (f Fit) number() int64 {
+	if f.Kind == Bucket {
+		return f.Burst
+	}
+	return f.N
+}
+
+// limitFound: how many at once.
+func (m *Measured) limitFound() Conclusion {
+	c := Conclusion{About: AboutLimit, Sure: Likely}
+	first := m.FirstStretch()
+	switch {
+	case len(m.Fits) > 0:
+		low, high := m.Fits[0].number(), m.Fits[0].number()
+		for _, f := range m.Fits {
+			low, high = min(low, f.number()), max(high, f.number())
+		}
+		c.Text = fmt.Sprintf("%d at once, from full.", low)
+		if high > low {
+			c.Text, c.Sure = fmt.Sprintf("Between %d and %d at once, from full.", low, high), Possible
+		}
+	case m.Refused() && first > 0 && m.Side().Limit == 0:
+		c.Text, c.Sure = fmt.Sprintf("At least %d at once; the next was refused.", first), Proven
+	case m.Waits && first > 0:
+		c.Text, c.Sure = fmt.Sprintf("%d at once; the next waits for its turn.", first), Proven
+	default:
+		return Conclusion{}
+	}
+	c.Because = []string{fmt.Sprintf("the first %d calls were admitted one after the other, in %s", first, show(m.firstTook()))}
+	return c
+}
+
+// FirstStretch is how many calls were admitted before the first was refused, or
+// waited.
+func (m *Measured) FirstStretch() int64 {
+	w := waitsOf(m.Calls)
+	for i, s := range m.Calls {
+		if !s.OK || s.Batch > 0 || w.waited(i, s) {
+			return int64(i)
+		}
+	}
+	return int64(len(m.Calls))
+}
+
+func (m *Measured) firstTook() int64 {
+	if n := m.FirstStretch(); n > 0 {
+		s := m.Calls[n-1]
+		return s.At + s.Took - m.Calls[0].At
+	}
+	return 0
+}
+
+// windowFound: until when, or how fast it fills.
+func (m *Measured) windowFound(declared Stack) Conclusion {
+	c := Conclusion{About: AboutWindow, Sure: Likely}
+	if len(m.Fits) > 0 {
+		f := m.Fits[0]
+		kinds := kindsOf(m.Fits)
+		if len(kinds) > 1 {
+			c.Sure = Possible
+		}
+		var names []string
+		for _, k := range kinds {
+			i := slices.IndexFunc(m.Fits, func(f Fit) bool { return f.Kind == k })
+			g := m.Fits[i]
+			text := show(g.W)
+			if g.Kind == Bucket {
+				text = "one more each " + text
+			}
+			if g.WHigh > g.WLow {
+				text += fmt.Sprintf(" (%s to %s fit)", show(g.WLow), show(g.WHigh))
+			}
+			if !slices.Contains(names, text) {
+				names = append(names, text)
+			}
+		}
+		c.Text = upper(strings.Join(names, "; ")) + "."
+		if w := m.longestShut(); w > 0 && f.Kind != Bucket {
+			c.Because = append(c.Because, fmt.Sprintf("refused for %s, then admitted again", show(w)))
+		}
+		return c
+	}
+	if !m.Refused() && !m.Waits || m.Side().Limit > 0 {
+		return Conclusion{}
+	}
+	for _, l := range m.Claims {
+		if l.Window > 0 {
+			return Conclusion{About: AboutWindow, Sure: Claimed, Text: fmt.Sprintf("%s, as %s says; the drill did not wait for it.", show(l.Window), l.name())}
+		}
+	}
+	if m.Said > 0 {
+		return Conclusion{About: AboutWindow, Sure: Claimed, Text: fmt.Sprintf("Room again in %s, as it says; the drill did not wait for it.", show(m.Said))}
+	}
+	text := "Longer than the drill could wait."
+	if m.longestShut() > 0 {
+		text = "Not found out."
+	} else if len(declared) > 0 && quotaLong(declared) > m.span() {
+		text += fmt.Sprintf(" The declared one is %s; a lowered limit in the target's `drill` would let it be measured.", show(quotaLong(declared)))
+	}
+	return Conclusion{About: AboutWindow, Sure: Open, Text: text}
+}
+
+func quotaLong(s Stack) (w int64) {
+	for _, l := range s {
+		w = max(w, l.W)
+	}
+	return w
+}
+
+func upper(s string) string {
+	if s == "" {
+		return s
+	}
+	return strings.ToUpper(s[:1]) + s[1:]
+}
+
+func (m *Measured) span() int64 {
+	n := len(m.Calls)
+	return m.Calls[n-1].At + m.Calls[n-1].Took - m.Calls[0].At
+}
+
+// longestShut is the longest time from a refusal to the next admission.
+func (m *Measured) longestShut() (longest int64) {
+	shut := int64(-1)
+	for _, s := range alone(m.Calls) {
+		switch {
+		case !s.OK && shut < 0:
+			shut = s.At
+		case s.OK && shut >= 0:
+			longest, shut = max(longest, s.At-shut), -1
+		}
+	}
+	return longest
+}
+
+// refusedCalls: whether they are counted.
+func (m *Measured) refusedCalls() Conclusion {
+	all, some := false, false
+	for _, f := range m.Fits {
+		if f.Kind == SlidingLog && f.CountAll {
+			all = true
+		} else {
+			some = true
+		}
+	}
+	switch {
+	case len(m.Fits) == 0:
+		return Conclusion{}
+	case all && some:
+		return Conclusion{About: AboutRefused, Sure: Open, Text: "Whether refused calls count was not found out."}
+	case all:
+		return Conclusion{About: AboutRefused, Sure: Likely, Text: "They count too: who goes on calling stays shut out."}
+	}
+	if !m.Refused() {
+		return Conclusion{} // they waited
+	}
+	c := Conclusion{About: AboutRefused, Sure: Likely, Text: "They do not count: it opened while calls went on being refused."}
+	if n := m.asked(); n > 0 {
+		c.Because = []string{fmt.Sprintf("%d calls were refused before one was admitted again", n)}
+	}
+	return c
+}
+
+// asked is the most refused calls before one was admitted again.
+func (m *Measured) asked() (most int) {
+	n := 0
+	for _, s := range alone(m.Calls) {
+		if s.OK {
+			most, n = max(most, n), 0
+			continue
+		}
+		n++
+	}
+	return most
+}
+
+// queueFound: how many may wait.
+func (m *Measured) queueFound() Conclusion {
+	c := Conclusion{About: AboutQueue, Sure: Likely}
+	s := m.Side()
+	waits := 0
+	w := waitsOf(m.Calls)
+	for i, x := range alone(m.Calls) {
+		if w.waited(i, x) {
+			waits++
+		}
+	}
+	switch {
+	case s.Queue > 0 && s.Refused:
+		c.Text = fmt.Sprintf("%d wait for their turn, the next is refused.", s.Queue)
+	case s.Queue > 0:
+		c.Text, c.Sure = fmt.Sprintf("At least %d wait for their turn.", s.Queue), Proven
+	case m.Queued > 0 && m.Status != 0:
+		c.Text = fmt.Sprintf("%d wait for their turn, the next is refused.", m.Queued)
+		c.Because = []string{fmt.Sprintf("of calls sent together while others waited, %d were not answered and the others were refused", m.Queued)}
+		return c
+	case m.Queued > 0:
+		c.Text, c.Sure = fmt.Sprintf("At least %d wait for their turn.", m.Queued), Proven
+		return c
+	case waits > 2 || m.Waits:
+		c.Text = "Calls wait for their turn; how many may was not found out."
+		c.Sure = Open
+	default:
+		return Conclusion{}
+	}
+	if waits > 0 {
+		c.Because = append(c.Because, fmt.Sprintf("%d calls one after the other were answered late; an answer by itself takes %s", waits, show(w.usual)))
+	}
+	c.Because = append(c.Because, s.Seen...)
+	return c
+}
+
+// Side is what calls at the same time showed.
+type Side struct {
+	Most    int   // sent together at most
+	Limit   int   // how many run at once; 0 when nothing limits them, or it was not found out
+	Queue   int   // how many waited at most
+	Refused bool  // some were refused
+	Rate    bool  // one alone was refused right after: it was not that they came together
+	Usual   int64 // ticks that an answer takes by itself
+	Trip    int64 // of them on the way
+	Seen    []string
+}
+
+// Side reads the batches of a drill. That all of a batch are answered, some
+// later, may be the machine; that some are refused is not.
+func (m *Measured) Side() (out Side) {
+	w := waitsOf(m.Calls)
+	out.Usual, out.Trip = w.usual, m.Trip
+	quick := w.quick()
+	waits := m.waiting()
+	for i := 0; i < len(m.Calls); {
+		if m.Calls[i].Batch == 0 {
+			i++
+			continue
+		}
+		k := i
+		at, late, refused := 0, 0, 0
+		for k < len(m.Calls) && m.Calls[k].Batch == m.Calls[i].Batch {
+			switch s := m.Calls[k]; {
+			case !s.OK:
+				refused++
+			case s.Took > quick:
+				late++
+			default:
+				at++
+			}
+			k++
+		}
+		out.Most = max(out.Most, k-i)
+		text := fmt.Sprintf("of %d at the same time %d were admitted at once", k-i, at)
+		if late > 0 {
+			text += fmt.Sprintf(", %d later", late)
+		}
+		if refused > 0 {
+			text += fmt.Sprintf(", %d refused", refused)
+		}
+		if alone := k < len(m.Calls) && m.Calls[k].Batch == 0; alone && refused > 0 {
+			if m.Calls[k].OK {
+				text += "; one alone right after was admitted"
+			} else {
+				out.Rate = true
+				text += "; one alone right after was refused too"
+			}
+		}
+		out.Seen = append(out.Seen, text)
+		switch {
+		case refused > 0 && !out.Refused:
+			out.Refused, out.Limit, out.Queue = true, at, late
+		case refused > 0:
+			out.Limit, out.Queue = min(out.Limit, at), max(out.Queue, late)
+		case waits && !out.Refused:
+			out.Queue = max(out.Queue, late)
+		}
+		i = k
+	}
+	if out.Rate || len(m.Fits) > 0 {
+		out.Limit = 0 // the rate explains it
+	}
+	return out
+}
+
+// waiting says whether calls one after the other waited for their turn.
+func (m *Measured) waiting() bool { return (&Drill{Calls: m.Calls}).waiting() }
+
+// AtOnce is how many ran at the same time, as far as it shows.
+func (s Side) AtOnce() int {
+	switch {
+	case s.Limit > 0:
+		return s.Limit
+	case s.Refused || !s.Long():
+		return -1
+	}
+	return s.Most
+}
+
+// Long says whether calls take long enough to run beside each other when they
+// are sent together.
+func (s Side) Long() bool { return s.Usual-s.Trip >= runsLongEnough }
+
+func (m *Measured) atOnce(declared Stack) Conclusion {
+	s := m.Side()
+	c := Conclusion{About: AboutAtOnce, Because: s.Seen, Sure: Likely}
+	switch {
+	case s.Most == 0:
+		return Conclusion{}
+	case s.Limit > 0:
+		c.Text = fmt.Sprintf("%d run at the same time; more are refused.", s.Limit)
+		if s.Queue > 0 {
+			c.Text = fmt.Sprintf("%d run at the same time, %d more wait, and more are refused.", s.Limit, s.Queue)
+		}
+	case s.Rate:
+		c.Text, c.Sure = "A limit on how fast calls come, above what was sent one after the other: one alone was refused as well.", Possible
+	case len(m.Fits) > 0:
+		return Conclusion{} // the rate explains it
+	case !s.Long() && !(len(declared) > 0 && declared[0].Kind == Concurrent):
+		return Conclusion{} // nobody asked
+	case !s.Long():
+		c.Text, c.Sure = fmt.Sprintf("Not found out: the service takes %s for a call, too short to run beside another for sure.", show(max(0, s.Usual-s.Trip))), Open
+	default:
+		c.Text, c.Sure = fmt.Sprintf("%d at the same time were all admitted.", s.Most), Proven
+	}
+	return c
+}
+
+// runsLongEnough is how long a call must take so that calls which are sent
+// together run together.
+const runsLongEnough = 15_000
+
+// countedBy: what the count goes by, from other ways and other callers.
+func (m *Measured) countedBy() Conclusion {
+	c := Conclusion{About: AboutKey, Sure: Likely}
+	var around []string
+	for _, a := range m.Around {
+		how := "refused too"
+		if a.Passed {
+			how = "got through"
+			around = append(around, a.Way)
+		} else if a.Status != m.Status {
+			how = fmt.Sprintf("answered %d", a.Status)
+		}
+		c.Because = append(c.Because, "with "+a.Way+": "+how)
+	}
+	switch {
+	case m.Other != "" && m.OtherStatus == m.Passes:
+		c.Text = "Each caller by itself: " + m.Other + " was admitted meanwhile."
+		if slices.ContainsFunc(m.Around, func(a Around) bool { return a.Way == FreshToken && !a.Passed }) {
+			c.Text = "The caller, not the token: " + m.Other + " was admitted meanwhile, a fresh token of the same caller was not."
+		}
+	case m.Other != "":
+		c.Text = "What callers share: " + m.Other + " was turned away as well."
+	case len(m.Around) == 0:
+		return Conclusion{}
+	case len(around) == 0:
+		c.Text = "By none of what was changed: no other way got through."
+	default:
+		c.Text = "By something that the caller writes."
+	}
+	if len(around) > 0 {
+		c.Text += " Stepped around with " + strings.Join(around, ", ") + "."
+	}
+	return c
+}
+
+func (m *Measured) routesFound() Conclusion {
+	if m.Route.Way == "" {
+		return Conclusion{}
+	}
+	c := Conclusion{About: AboutRoutes, Sure: Likely, Because: []string{fmt.Sprintf("%s was answered %d while this one was refused", m.Route.Way, m.Route.Status)}}
+	switch {
+	case m.Route.Passed:
+		c.Text = "Each route has its own count."
+	case m.Route.Status == m.Status:
+		c.Text = "Routes share one count."
+	default:
+		c.Text, c.Sure = "Whether routes share the count was not found out.", Open
+	}
+	return c
+}
+
+// nodesFound: whether several nodes count alone. What answers say is left falls
+// by one with each call of one count, and more slowly the more counts there are.
+func (m *Measured) nodesFound(declared Stack) Conclusion {
+	c := Conclusion{About: AboutNodes, Sure: Likely}
+	first := m.FirstStretch()
+	for _, l := range m.Claims {
+		n := min(first, int64(len(l.Left)))
+		if n < 4 {
+			continue
+		}
+		high, low, said := int64(-1), int64(-1), int64(0)
+		for _, v := range l.Left[:n] {
+			if v < 0 {
+				continue
+			}
+			if said++; high < 0 || v > high {
+				high = v
+			}
+			if low < 0 || v < low {
+				low = v
+			}
+		}
+		if said < 4 || high == low {
+			continue
+		}
+		if k := (said + (high-low+1)/2) / (high - low + 1); k >= 2 {
+			c.Text = fmt.Sprintf("%d that count alone.", k)
+			c.Because = []string{fmt.Sprintf("%s says that %d to %d are left over %d calls: each number about %d times", l.name(), high, low, said, k)}
+			return c
+		}
+		c.Text = "One count, whichever nodes the calls came to."
+		c.Because = []string{fmt.Sprintf("%s falls from %d to %d over %d calls", l.name(), high, low, said)}
+		return c
+	}
+	if !m.Refused() || len(declared) == 0 || first == 0 || m.Side().Limit > 0 {
+		return Conclusion{}
+	}
+	moment, _ := declared.Ceiling(max(1, m.firstTook()))
+	n := declared.First()
+	switch k := first / max(1, n); {
+	case first > moment && k >= 2:
+		c.Text, c.Sure = fmt.Sprintf("As %d nodes that count alone would; or the limit is %d times as high.", k, k), Possible
+		c.Because = []string{fmt.Sprintf("%d calls were admitted before one was refused, %d are declared", first, n)}
+	case first <= moment:
+		c.Text = "One count, whichever nodes the calls came to."
+		c.Because = []string{fmt.Sprintf("%d calls were admitted before one was refused, %d are declared", first, n)}
+	default:
+		return Conclusion{}
+	}
+	return c
+}
+
+func (c Claim) name() string {
+	if c.Policy != "" {
+		return fmt.Sprintf("%s %q", c.Form, c.Policy)
+	}
+	return c.Form
+}
+
+// FreshToken is the way around of a new token of the same caller.
+const FreshToken = "a fresh token of the same caller"

@@ -1,0 +1,216 @@
+package quota
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+const ms = int64(1000)
+
+func measured(d *Drill) *Measured {
+	m := &Measured{Calls: d.Calls, Fits: Told(d.Fits, len(d.Calls)), Said: -1, Passes: 200}
+	if m.Refused() {
+		m.Status = 429
+	}
+	return m
+}
+
+func conclusions(m *Measured, declared Stack) map[string]Conclusion {
+	out := map[string]Conclusion{}
+	for _, c := range m.Conclude(declared) {
+		out[c.About] = c
+	}
+	return out
+}
+
+func TestHowManyRunAtOnce(t *testing.T) {
+	for _, c := range []struct {
+		name  string
+		limit Limit
+		hold  int64
+		once  int // declared
+		want  int
+		queue int
+		says  string
+	}{
+		{"one", Limit{Kind: Concurrent, N: 1}, 40 * ms, 1, 1, 0, "1 run at the same time; more are refused"},
+		{"four, undeclared", Limit{Kind: Concurrent, N: 4}, 60 * ms, 0, 4, 0, "4 run at the same time"},
+		{"more than declared", Limit{Kind: Concurrent, N: 3}, 60 * ms, 1, 3, 0, "3 run at the same time"},
+		{"some wait", Limit{Kind: Concurrent, N: 2, Queue: 3}, 90 * ms, 0, 2, 3, "2 run at the same time, 3 more wait"},
+		{"none", Limit{Kind: Bucket, N: 1_000_000, W: second, Burst: 1_000_000}, 50 * ms, 0, 0, 0, "16 at the same time were all admitted"},
+		{"too short to tell", Limit{Kind: Bucket, N: 1_000_000, W: second, Burst: 1_000_000}, 0, 1, 0, 0, "too short to run beside another"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			d := world{limits: []Limit{c.limit}, hold: c.hold, drill: Drill{Budget: Budget{300, 60 * second}, Burst: 20, Side: 16, AtOnce: c.once}}.drive(3)
+			m := measured(d)
+			s := m.Side()
+			assert.Equal(t, c.want, s.Limit, "%v", s.Seen)
+			assert.Equal(t, c.queue, s.Queue, "%v", s.Seen)
+			assert.Contains(t, conclusions(m, Stack{{Kind: Concurrent, N: 1}})[AboutAtOnce].Text, c.says)
+			assert.Empty(t, m.Fits)
+		})
+	}
+}
+
+// Calls that wait in place of being refused show the same limiter, and how many
+// may wait.
+func TestAQueueIsSeenFromItsDelays(t *testing.T) {
+	for _, c := range []struct {
+		limit Limit
+		kinds string
+		queue int
+	}{
+		{Limit{Kind: Bucket, N: 10, W: second, Burst: 1, Queue: 4}, "one each 100ms", 4},
+		{Limit{Kind: Bucket, N: 5, W: second, Burst: 6, Queue: 3}, "a bucket of 6, one more each 200ms", 3},
+		{Limit{Kind: SlidingLog, N: 12, W: 2 * second, Queue: 2}, "12 per 2", 2},
+	} {
+		t.Run(c.kinds, func(t *testing.T) {
+			d := world{limits: []Limit{c.limit}, drill: Drill{Budget: Budget{400, 75 * second}, Burst: 60, Side: 16}}.drive(5)
+			m := measured(d)
+			require.NotEmpty(t, m.Fits)
+			text := m.Found()
+			assert.Contains(t, text, "wait for their turn")
+			assert.Contains(t, strings.NewReplacer("99ms", "100ms", "101ms", "100ms", "199ms", "200ms", "201ms", "200ms", "1.99", "2", "1.98", "2").Replace(text), c.kinds)
+			q := conclusions(m, nil)[AboutQueue]
+			assert.Contains(t, q.Text, fmt.Sprintf("%d wait for their turn", c.queue), "%v", q.Because)
+		})
+	}
+}
+
+// A service that is slow by itself is not one that lets calls wait.
+func TestSlownessIsNoQueue(t *testing.T) {
+	for _, w := range []world{{hold: 60 * ms}, {slow: 7}, {slow: 3}, {slow: 23, hold: 30 * ms}} {
+		w.drill = Drill{Budget: Budget{400, 60 * second}, Burst: 60, Side: 16}
+		m := measured(w.drive(11))
+		assert.Empty(t, m.Fits, "%+v: %s", w, m.Found())
+		assert.Zero(t, m.Side().Queue)
+		assert.NotContains(t, conclusions(m, nil), AboutQueue)
+		assert.Contains(t, m.Found(), "there is no limit")
+	}
+}
+
+// at makes calls from their times in milliseconds; a minus is a refusal.
+func at(list ...int64) (out []Seen) {
+	for _, v := range list {
+		out = append(out, Seen{At: max(v, -v) * ms, Took: ms, OK: v > 0})
+	}
+	return out
+}
+
+func TestHonestFields(t *testing.T) {
+	fit := []Fit{{Limit: Limit{Kind: FixedFirst, N: 3, W: 2 * second}}}
+	calls := at(1, 2, 3, -4, -1000, 2100, 2101)
+	now := time.Unix(1_790_000_000, 0)
+	for _, c := range []struct {
+		name   string
+		fields []string // of each call
+		about  string
+		wrong  string // "" when it holds
+	}{
+		{"a sound set", []string{`RateLimit-Policy: "a";q=3;w=2`, "", "", `RateLimit: "a";r=0;t=2`}, `RateLimit "a"`, ""},
+		{"another number", []string{`RateLimit-Policy: "a";q=9;w=2`}, `RateLimit "a"`, "it says 9, and admits 3 at once"},
+		{"another window", []string{`RateLimit-Policy: "a";q=3;w=60`}, `RateLimit "a"`, "1m0s for each window, 2s was found"},
+		{"some left", []string{"", "", "", `RateLimit: "a";r=2;t=2`}, `RateLimit "a"`, "1 refusals say that calls are left, the last 2"},
+		{"too early", []string{"", "", "", "Retry-After: 0", "Retry-After: 0"}, "Retry-After", ""},
+		{"far too early", []string{"", "", "", "X-RateLimit-Reset: 0"}, "X-RateLimit-Limit", ""},
+		{"older fields", []string{"RateLimit-Limit: 3, 3;w=2\nRateLimit-Remaining: 2"}, "RateLimit-Limit", ""},
+		{"seconds since 1970", []string{"", "", "", fmt.Sprintf("X-RateLimit-Limit: 3\nX-RateLimit-Reset: %d", now.Unix()+2)}, "X-RateLimit-Limit", ""},
+		{"a date", []string{"", "", "", "Retry-After: " + now.Add(2*time.Second).UTC().Format("Mon, 02 Jan 2006 15:04:05 GMT")}, "Retry-After", ""},
+		{"not a number", []string{"X-RateLimit-Limit: many"}, "X-RateLimit-Limit", "cannot be read"},
+		{"not structured", []string{`RateLimit-Policy: "a;q=3`}, "RateLimit", "cannot be read"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			var claims Claims
+			for i := range calls {
+				var fields [][2]string
+				if i < len(c.fields) && c.fields[i] != "" {
+					for _, l := range strings.Split(c.fields[i], "\n") {
+						k, v, _ := strings.Cut(l, ": ")
+						fields = append(fields, [2]string{k, v})
+					}
+				}
+				claims.Add(fields, now)
+			}
+			m := &Measured{Calls: calls, Fits: fit, Status: 429, Said: -1, Claims: claims.List}
+			got := conclusions(m, nil)[c.about]
+			require.NotEmpty(t, got.Text)
+			if c.wrong == "" {
+				assert.False(t, got.Wrong, got.Text)
+				assert.Contains(t, got.Text, "Holds")
+				return
+			}
+			assert.True(t, got.Wrong)
+			assert.Contains(t, got.Text, c.wrong)
+		})
+	}
+	var claims Claims
+	for range 3 {
+		claims.Add(nil, now)
+	}
+	claims.Add([][2]string{{"Retry-After", "1"}}, now)
+	m := &Measured{Calls: at(1, 2, 3, -4, -2500, 5000), Status: 429, Claims: claims.List}
+	assert.Contains(t, conclusions(m, nil)["Retry-After"].Text, "to come again in 1s, and refuses 1.487s after that")
+}
+
+func TestWhatIsAsked(t *testing.T) {
+	var c Claims
+	now := time.Unix(1_790_000_000, 0)
+	assert.EqualValues(t, -1, c.Asked())
+	c.Add([][2]string{{"RateLimit", `"a";r=0;t=7`}, {"Retry-After", "5"}}, now)
+	assert.EqualValues(t, 5*second, c.Asked(), "Retry-After comes first")
+	c.Add([][2]string{{"RateLimit", `"a";r=0;t=7, "b";r=1;t=9`}}, now)
+	assert.EqualValues(t, 9*second, c.Asked())
+	c.Add(nil, now)
+	assert.EqualValues(t, -1, c.Asked())
+	require.Len(t, c.List, 3)
+	assert.Equal(t, []int64{7 * second, 7 * second}, c.List[0].Reset)
+}
+
+func TestNodesSeenFromOutside(t *testing.T) {
+	declared := Stack{{Kind: FixedFirst, N: 4, W: 60 * second}}
+	var claims Claims
+	calls := at(1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12, -13)
+	for i := range calls {
+		claims.Add([][2]string{{"X-RateLimit-Remaining", fmt.Sprint(max(0, 3-i/3))}}, time.Time{})
+	}
+	m := &Measured{Calls: calls, Status: 429, Said: -1, Claims: claims.List}
+	c := conclusions(m, declared)[AboutNodes]
+	assert.Equal(t, "3 that count alone.", c.Text)
+	assert.Equal(t, Likely, c.Sure)
+	m.Claims = nil
+	c = conclusions(m, declared)[AboutNodes]
+	assert.Contains(t, c.Text, "As 3 nodes that count alone would; or the limit is 3 times as high")
+	assert.Equal(t, Possible, c.Sure)
+	m.Calls = at(1, 2, 3, 4, -5)
+	assert.Contains(t, conclusions(m, declared)[AboutNodes].Text, "One count")
+}
+
+func TestWhatWasNotFoundOutIsSaid(t *testing.T) {
+	declared := Stack{{Kind: FixedFirst, N: 4, W: 300 * second}}
+	m := &Measured{Calls: at(1, 2, 3, 4, -5, -900), Status: 429, Said: -1}
+	c := conclusions(m, declared)
+	assert.Equal(t, Open, c[AboutWindow].Sure)
+	assert.Contains(t, c[AboutWindow].Text, "The declared one is 5m0s; a lowered limit")
+	assert.Contains(t, c[AboutRefusal].Text, "does not say when")
+	m.Said = 120 * second
+	c = conclusions(m, declared)
+	assert.Equal(t, Claimed, c[AboutWindow].Sure)
+	assert.Contains(t, c[AboutWindow].Text, "Room again in 2m0s, as it says; the drill did not wait")
+	m.Claims = []Claim{{Form: FormStructured, Policy: "a", Limit: 4, Window: 300 * second}}
+	c = conclusions(m, declared)
+	assert.Contains(t, c[AboutWindow].Text, `5m0s, as RateLimit "a" says`)
+	m.Around = []Around{{Way: "X-Real-IP", Status: 200, Passed: true}, {Way: FreshToken, Status: 429}}
+	m.Other, m.OtherStatus, m.Passes = "bea", 200, 200
+	m.Route = Around{Way: "GET /b", Status: 200, Passed: true}
+	c = conclusions(m, declared)
+	assert.Contains(t, c[AboutKey].Text, "The caller, not the token: bea was admitted meanwhile")
+	assert.Contains(t, c[AboutKey].Text, "Stepped around with X-Real-IP")
+	assert.Equal(t, "Each route has its own count.", c[AboutRoutes].Text)
+	m.Full = true
+	assert.Len(t, m.Conclude(declared), 1)
+}

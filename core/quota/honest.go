@@ -1,0 +1,132 @@
+package quota
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+)
+
+// honest holds what answers say of a limit against what calls then met.
+func (m *Measured) honest(c Claim) Conclusion {
+	out := Conclusion{About: c.name(), Sure: Claimed}
+	var wrong []string
+	held := false // something was put to the test
+	check := func(ok bool, text string) {
+		held = true
+		out.Because = append(out.Because, text)
+		if !ok {
+			wrong = append(wrong, text)
+		}
+	}
+	if c.Bad != "" {
+		check(false, "it cannot be read: "+c.Bad)
+	}
+	if n := m.FirstStretch(); c.Limit >= 0 && n > 0 && m.Refused() && m.Side().Limit == 0 {
+		switch {
+		case slices.ContainsFunc(m.Fits, func(f Fit) bool { return f.number() == c.Limit || m.perWindow(f, c) == c.Limit }):
+			check(true, fmt.Sprintf("it says %d, and so it is", c.Limit))
+		case len(m.Fits) > 0:
+			check(false, fmt.Sprintf("it says %d, and admits %d at once", c.Limit, m.Fits[0].number()))
+		case n == c.Limit:
+			check(true, fmt.Sprintf("it says %d, and so many were admitted at once", c.Limit))
+		case n > c.Limit+c.Limit/10:
+			check(false, fmt.Sprintf("it says %d, and admitted %d at once", c.Limit, n))
+		}
+	}
+	if c.Window > 0 && len(m.Fits) > 0 {
+		f := m.Fits[0]
+		w := f.W
+		if f.Kind == Bucket && c.Limit > 0 { // any window says as much, with its number
+			w = mul(f.W, c.Limit)
+		}
+		ok := abs(w-c.Window)*10 <= max(c.Window, w)
+		check(ok, fmt.Sprintf("it says %s for each window, %s was found", show(c.Window), show(w)))
+	}
+	m.left(c, check)
+	m.reset(c, check)
+	switch {
+	case len(wrong) > 0:
+		out.Text, out.Sure, out.Wrong = "Does not hold: "+strings.Join(wrong, "; ")+".", Proven, true
+	case held:
+		out.Text, out.Sure = "Holds, as far as it was put to the test.", Likely
+	default:
+		out.Text = "Not put to the test."
+	}
+	return out
+}
+
+func abs(n int64) int64 {
+	if n < 0 {
+		return -n
+	}
+	return n
+}
+
+// perWindow is how many a bucket gets in the window that is claimed.
+func (m *Measured) perWindow(f Fit, c Claim) int64 {
+	if f.Kind != Bucket || c.Window < 1 {
+		return -1
+	}
+	return (c.Window + f.W/2) / f.W
+}
+
+// left: how many more are said to get through.
+func (m *Measured) left(c Claim, check func(bool, string)) {
+	said, broken, last := 0, 0, int64(-1)
+	for i, v := range c.Left {
+		if v < 0 || i >= len(m.Calls) || m.Calls[i].Batch > 0 {
+			continue
+		}
+		said++
+		if !m.Calls[i].OK && v > 0 {
+			broken, last = broken+1, v
+		}
+	}
+	switch {
+	case broken > 0:
+		check(false, fmt.Sprintf("%d refusals say that calls are left, the last %d", broken, last))
+	case said > 0 && m.Refused():
+		check(true, "none is said to be left when calls are refused")
+	}
+}
+
+// wholeSecond is by how much a time in whole seconds may come too early when it
+// was rounded down.
+const wholeSecond = 1_000_000
+
+// reset: when there is said to be room again.
+func (m *Measured) reset(c Claim, check func(bool, string)) {
+	late, early, kept := int64(0), int64(0), false
+	var saidLate, saidEarly int64
+	for i, v := range c.Reset {
+		if v < 0 || i >= len(m.Calls) || m.Calls[i].OK || m.Calls[i].Batch > 0 {
+			continue
+		}
+		due := m.Calls[i].At + m.Calls[i].Took + v
+		for _, s := range m.Calls[i+1:] {
+			if s.Batch > 0 {
+				break
+			}
+			if s.OK {
+				kept = true
+				if by := due - wholeSecond - noise - s.At; by > early {
+					early, saidEarly = by, v
+				}
+				break
+			}
+			if by := s.At - due - noise; by > late {
+				late, saidLate = by, v
+			}
+		}
+	}
+	switch {
+	case late > wholeSecond:
+		check(false, fmt.Sprintf("it says to come again in %s, and refuses %s after that", show(saidLate), show(late)))
+	case late > 0:
+		check(true, fmt.Sprintf("up to %s too early, as when seconds are rounded down", show(late)))
+	case early > 0 && c.Form == FormRetry:
+		check(true, fmt.Sprintf("more cautious than it must be: a call was admitted %s before the %s were over", show(early+wholeSecond), show(saidEarly)))
+	case kept:
+		check(true, "calls were admitted when it says")
+	}
+}
