@@ -55,6 +55,7 @@ type App struct {
 	seen     map[string]*observed // by target
 	running  *run
 	restarts map[string]*restarting // checks between their two halves
+	spent    spent                  // what drills used of other quotas
 }
 
 // observed is what is known of a target, and what was made of it last.

@@ -149,7 +149,9 @@ func (a *App) Board(target string) (Board, error) {
 			}
 			if p.Kind == probe.Origin {
 				k := p.RouteKey + "\x00" + p.Way
-				pages[k], does[k] = it.Verdict.Kind, it.Verdict.Does
+				if old, ok := pages[k]; !ok || verdict.Worse(it.Verdict.Kind, old) { // several may be alike in this way
+					pages[k], does[k] = it.Verdict.Kind, it.Verdict.Does
+				}
 			}
 			route := p.RouteKey
 			if p.Kind == probe.UnknownPath {

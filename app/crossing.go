@@ -151,7 +151,7 @@ func (a *App) Crossing(target, route, caller string) (CrossingView, error) {
 		v.Unsafe = v.Unsafe || p.Unsafe()
 		pv := ProbeView{Probe: p, Label: probeLabel(p), Expect: p.Expect, Verdict: verdict.Verdict{Kind: verdict.Unprobed, Reason: "not probed yet"}}
 		if isPage {
-			at, _ := probe.PageAt(d, i, page)
+			at := probe.PageOf(p)
 			pv.Page = &verdict.PageView{Page: at, Want: origin.Expect(probe.CallOf(d, i, ""), at.Origin, probe.Allowed(d, i))}
 			v.Unsafe = false
 		}

@@ -3,6 +3,7 @@ package app
 import (
 	"fmt"
 	"maps"
+	"net/http"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -13,6 +14,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"millgate/core/probe"
 	"millgate/core/verdict"
 	"millgate/examples"
 	"millgate/standin"
@@ -74,9 +76,7 @@ var detection = []struct {
 	{standin.MirrorOrigin, []string{"P " + atAll, "P " + atSky}},
 	{standin.NullOrigin, []string{"P " + atAll, "P " + atSky}},
 	{standin.SuffixOrigin, []string{"P " + atAll, "P " + atSky}},
-	// Hostile pages are made from the strongest declared origin: at the public
-	// pages that is the other one.
-	{standin.PlainHTTPOrigin, []string{"P " + atAll}},
+	{standin.PlainHTTPOrigin, []string{"P " + atAll, "P " + atSky}},
 	{standin.PolicyNotAttached, []string{"R " + atAll}},
 	{standin.LoginUnthrottled, []string{"T quota login"}},
 	{standin.WrittenByCaller, []string{"T quota login", "T quota message", "T quota issuer", "T quota general"}},
@@ -84,6 +84,62 @@ var detection = []struct {
 	{standin.WrongRefusal503, []string{"W quota login", "W quota message", "W quota issuer", "W quota general", "W quota cutouts", "W quota partner", "W quota dome"}},
 	{standin.CountedPerRoute, []string{"T quota general"}},
 	{standin.DomeCrowded, []string{"T quota dome"}},
+}
+
+// detectedAlone are the flaws that no sweep can see: they show over time, after a
+// restart, or only where there is a second partner.
+var detectedAlone = []struct {
+	flaw standin.Flaw
+	want string
+	find func(t *testing.T, a *App, s *standin.Running, names renaming) string
+}{
+	{standin.EdgeDoubles, "T quota partner", func(t *testing.T, a *App, _ *standin.Running, names renaming) string {
+		return partnerDrill(t, a, names, "")
+	}},
+	{standin.OneCountForAll, "R quota partner", func(t *testing.T, a *App, _ *standin.Running, names renaming) string {
+		return partnerDrill(t, a, names, "identities:\n  moth: { credentials: { partner-key: { key: env:MOTH_KEY } } }\n")
+	}},
+	{standin.RestartForgets, "forgets", func(t *testing.T, a *App, s *standin.Running, _ renaming) string {
+		r, err := a.FillForRestart(t.Context(), "stand-in", "login")
+		require.NoError(t, err)
+		assert.Equal(t, 8, r.Calls)
+		assert.InDelta(t, 300, r.Left.Seconds(), 2)
+		res, err := http.Post(s.Control+"/restart", "", nil)
+		require.NoError(t, err)
+		require.NoError(t, res.Body.Close())
+		r, err = a.CompareAfterRestart(t.Context(), "stand-in", "login")
+		require.NoError(t, err)
+		assert.False(t, r.Late)
+		if r.Forgets {
+			return "forgets"
+		}
+		return ""
+	}},
+}
+
+// partnerDrill drills the partners' quota by itself: it takes longer than one
+// within a sweep. more is put in place of the line of identities.
+func partnerDrill(t *testing.T, a *App, names renaming, more string) string {
+	now := a.Declaration()
+	text := strings.Replace(now.Text, "drill: 200ms", "drill: 560ms", 1)
+	if more != "" {
+		text = strings.Replace(text, "identities:\n", more, 1)
+	}
+	_, err := a.Keep(text, "for longer", now.Revision)
+	require.NoError(t, err)
+	route := names.text("GET /v1/partners/feed")
+	r, err := a.ProbeAgain("stand-in", []CrossingKey{{Route: route, Caller: probe.QuotaCaller + "partner"}})
+	require.NoError(t, err)
+	a.Wait(r.ID)
+	v, err := a.Crossing("stand-in", route, "counted:key")
+	require.NoError(t, err)
+	require.Len(t, v.Probes, 1)
+	require.NotNil(t, v.Probes[0].Fact)
+	t.Log(v.Probes[0].Verdict.Reason)
+	if k := v.Probes[0].Verdict.Kind; k.IsGap() {
+		return string(k) + " quota partner"
+	}
+	return ""
 }
 
 const (
@@ -228,6 +284,25 @@ func TestDetection(t *testing.T) {
 					slices.Sort(got)
 					if assert.Equal(t, append([]string{}, slices.Sorted(maps.Keys(want))...), slices.Compact(got)) && c.flaw != "" {
 						found++
+					}
+				})
+			}
+			for _, c := range detectedAlone {
+				t.Run(string(c.flaw), func(t *testing.T) {
+					for _, flaws := range [][]standin.Flaw{{c.flaw}, nil} {
+						opt := standin.Options{Names: names, Nodes: 3, Control: true, Flaws: flaws}
+						s := listen(t, opt)
+						got := c.find(t, workspace(t, s, names, ""), s, names)
+						switch {
+						case flaws == nil && got != "":
+							alarms++
+							t.Errorf("false alarm: %s", got)
+						case flaws != nil:
+							wanted++
+							if assert.Equal(t, c.want, got) {
+								found++
+							}
+						}
 					}
 				})
 			}

@@ -319,8 +319,8 @@ func TestLimiterMatrix(t *testing.T) {
 				for range 3 {
 					d := &quota.Drill{Budget: quota.Budget{Calls: 500, Ticks: quota.Ticks(45 * time.Second)}, Burst: 80, Side: 16}
 					require.NoError(t, drillAt(t.Context(), c.serve(t), d))
-					m = quota.Measured{Calls: d.Calls, Fits: quota.Told(d.Fits, len(d.Calls))}
-					m.Seconds = quota.Span(d.Calls[len(d.Calls)-1].At - d.Calls[0].At).Seconds()
+					m = quota.Measured{}
+					m.Explain(d)
 					if why = c.misses(&m); why == "" {
 						break
 					}

@@ -59,9 +59,10 @@ func (r *run) quotaDrill(p *probe.Probe, f *Fact) error {
 	if trip, err := r.client.Trip(r.ctx, p.Host); err == nil {
 		x.m.Trip = quota.Ticks(trip)
 	}
+	x.besides = r.beside(p)
 	// A slow machine has time for the first stretch all the same.
 	x.ends = time.Now().Add(quota.Span(d.Budget.Ticks) + time.Second + time.Duration(d.Burst)*slowCall)
-	if err := x.run(); err != nil && !errors.Is(err, errLate) {
+	if err := x.run(); err != nil && !errors.Is(err, errLate) && !errors.Is(err, errCrowded) {
 		if r.ctx.Err() != nil || errors.Is(err, errStopped) {
 			return nil // stopped: it is run again as a whole
 		}
@@ -69,10 +70,8 @@ func (r *run) quotaDrill(p *probe.Probe, f *Fact) error {
 	}
 	d.Finish()
 	x.m.Claims = x.claims.List
-	x.m.Calls, x.m.Fits = d.Calls, quota.Told(d.Fits, len(d.Calls))
-	if n := len(d.Calls); n > 0 {
-		x.m.Seconds = quota.Span(d.Calls[n-1].At + d.Calls[n-1].Took - d.Calls[0].At).Seconds()
-	}
+	x.m.Explain(d)
+	x.m.Full = x.m.Full || len(x.m.Calls) == 0
 	if x.m.Full {
 		if old := r.measuredBefore(p); old != nil {
 			x.m = old
@@ -111,11 +110,12 @@ func (x *drilling) together(n int) error {
 	answers := make([]wire.Exchange, 0, n)
 	var mu sync.Mutex
 	list, err := together(n, func() (quota.Seen, error) {
+		defer x.count()
 		e, err := x.r.client.Send(ctx, x.o)
 		mu.Lock()
 		answers = append(answers, e)
 		mu.Unlock()
-		return quota.Seen{At: e.At.UnixMicro(), Took: quota.Ticks(e.Took), OK: e.Status != 0 && !x.refused(e)}, err
+		return quota.Seen{At: x.tick(e.At), Took: quota.Ticks(e.Took), OK: e.Status != 0 && !x.refused(e)}, err
 	})
 	if ctx.Err() != nil && x.r.ctx.Err() == nil {
 		return errLate
@@ -161,6 +161,7 @@ func momentOf(s quota.Stack) int64 {
 var (
 	errStopped = errors.New("stopped")
 	errLate    = errors.New("not answered within the drill's time")
+	errCrowded = errors.New("another quota would refuse")
 )
 
 // drilled is the request that a drill repeats, with its credential and without.
@@ -186,16 +187,19 @@ func (r *run) drilled(p *probe.Probe) (o, bare wire.Outgoing, err error) {
 
 // drilling is one quota drill under way.
 type drilling struct {
-	r    *run
-	p    *probe.Probe
-	q    *declaration.Quota
-	o    wire.Outgoing
-	bare wire.Outgoing // without the credential
-	d    *quota.Drill
-	m    *quota.Measured
-	last wire.Exchange // the first refusal, or the last call
-	ends time.Time
-	told bool // the ways around were tried
+	r       *run
+	p       *probe.Probe
+	q       *declaration.Quota
+	o       wire.Outgoing
+	bare    wire.Outgoing // without the credential
+	d       *quota.Drill
+	m       *quota.Measured
+	last    wire.Exchange // the first refusal, or the last call
+	ends    time.Time
+	start   time.Time
+	waited  time.Duration // for those
+	besides []count       // the quotas beside the one that is drilled
+	told    bool          // the ways around were tried
 	// What the answers to the drill's calls say, one for each call.
 	claims quota.Claims
 }
@@ -206,13 +210,21 @@ func (x *drilling) refused(e wire.Exchange) bool {
 	return e.Status == 429 || e.Status == x.q.RefuseWith || e.Status == 503 && x.m.Passes != 0 && x.m.Passes != 503
 }
 
+// tick is an instant of the drill, by the clock that is never set.
+func (x *drilling) tick(t time.Time) int64 {
+	if x.start.IsZero() {
+		x.start = t
+	}
+	return x.start.UnixMicro() + t.Sub(x.start).Microseconds()
+}
+
 func (x *drilling) run() error {
 	for !x.d.Done() {
-		s := x.d.Next(time.Now().UnixMicro())
+		s := x.d.Next(x.tick(time.Now()))
 		if s.Many == 0 {
 			break
 		}
-		if wait := time.Until(time.UnixMicro(s.At)); s.At > 0 && wait > 0 {
+		if wait := quota.Span(s.At - x.tick(time.Now())); s.At > 0 && wait > 0 {
 			select {
 			case <-x.r.stopping.Done():
 				return errStopped
@@ -257,6 +269,10 @@ func (x *drilling) call() (ok bool, err error) {
 	if x.r.stopping.Err() != nil {
 		return false, errStopped
 	}
+	if err := x.roomForOne(); err != nil {
+		return false, err
+	}
+	defer x.count()
 	ends := x.ends
 	if soon := time.Now().Add(x.patience()); x.p != nil && !x.m.Waits && x.q.Model != declaration.Concurrency && soon.Before(ends) {
 		ends = soon // whether calls wait at all
@@ -287,7 +303,7 @@ func (x *drilling) call() (ok bool, err error) {
 	}
 	ok = !x.refused(e)
 	x.claims.Add(e.Answer, e.At.Add(e.Took))
-	x.d.Saw(quota.Seen{At: e.At.UnixMicro(), Took: quota.Ticks(e.Took), OK: ok})
+	x.d.Saw(quota.Seen{At: x.tick(e.At), Took: quota.Ticks(e.Took), OK: ok})
 	switch {
 	case ok && x.m.Passes == 0:
 		x.m.Passes = e.Status
@@ -320,6 +336,7 @@ func (x *drilling) overflow() error {
 	g := new(errgroup.Group)
 	for i := range list {
 		g.Go(func() (err error) {
+			defer x.count()
 			if list[i], err = x.r.client.Send(ctx, x.o); ctx.Err() != nil && x.r.ctx.Err() == nil {
 				return nil // it waited
 			}

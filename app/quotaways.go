@@ -91,6 +91,25 @@ func (x *drilling) others() error {
 			x.m.Around = append(x.m.Around, a)
 		}
 	}
+	var err error
+	if x.m.Bare, err = x.tried("without the credential", func() (wire.Outgoing, error) { return x.without(), nil }, func(e wire.Exchange) bool { return e.Status < 500 && !x.refused(e) }); err != nil {
+		return err
+	}
+	if x.q.CountedBy[0].By == "address" { // then another one from here is counted with this one
+		other := x.another(s)
+		if other == "" {
+			return nil
+		}
+		a, err := x.try("another identity from the same address", func() (wire.Outgoing, error) {
+			o := x.without()
+			_, err := x.r.keys.Present(x.r.ctx, &o, other, s.Name)
+			return o, err
+		})
+		if a.Status != 0 {
+			x.m.Around = append(x.m.Around, a)
+		}
+		return err
+	}
 	other, status, err := x.asAnother(x.r.ctx)
 	if err == nil && status != 0 {
 		x.m.Other, x.m.OtherStatus = other, status
@@ -140,6 +159,7 @@ func (x *drilling) tried(name string, make func() (wire.Outgoing, error), passes
 			return a, nil //nolint:nilerr // then it is not tried
 		}
 		e, err := x.r.client.Send(x.r.ctx, o)
+		x.count()
 		if err != nil {
 			return a, err
 		}

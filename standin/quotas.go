@@ -268,7 +268,10 @@ func (s *Service) countFor(c *call, r *rule, who *caller, node int) time.Duratio
 		s.quotaMu.Unlock()
 		select {
 		case <-time.After(min(longest, 50*time.Millisecond)):
-		case <-c.r.Context().Done():
+		case <-c.r.Context().Done(): // who gives up waits no longer
+			s.quotaMu.Lock()
+			k.waiting--
+			s.quotaMu.Unlock()
 			return longest
 		}
 	}

@@ -70,6 +70,12 @@ func PageAt(d *declaration.Document, i int, id string) (origin.Page, bool) {
 	return origin.Page{}, false
 }
 
+// PageOf is the page of a probe.
+func PageOf(p *Probe) origin.Page {
+	says := origin.Says(p.Way)
+	return origin.Page{ID: p.Way, Origin: p.Page, Hostile: says != "", Says: says}
+}
+
 // CallOf is a route as a page's script would call it, with the URL at base.
 func CallOf(d *declaration.Document, i int, base string) origin.Call {
 	rt := d.Routes[i]
@@ -135,6 +141,7 @@ func (pl *planner) origins() {
 				}
 			}
 		}
+		pl.likeOthers(best[k])
 	}
 	credentials := pl.plan.widen
 	pl.plan.widen = func(x *Probe) (out []*Probe) {
@@ -142,7 +149,10 @@ func (pl *planner) origins() {
 			return credentials(x)
 		}
 		for _, i := range all[key{pl.d.OriginsAt[x.Route], pl.d.Routes[x.Route].Host}] {
-			p := pl.page(i, x.Way)
+			p := pl.pageOf(i, PageOf(x))
+			if p != nil {
+				p.Like = x.Like
+			}
 			if i == x.Route || p == nil || p.Refused {
 				continue
 			}
@@ -152,6 +162,34 @@ func (pl *planner) origins() {
 			}
 		}
 		return out
+	}
+}
+
+// likeOthers plans the pages at route i that are like one of its declared origins
+// that is not the strongest: a comparison may be careless with that one alone.
+func (pl *planner) likeOthers(i int) {
+	first := strongest(pl.d, pl.d.OriginEntry(i))
+	if first == nil {
+		return
+	}
+	tried := map[string]bool{first.Origin: true}
+	for _, h := range origin.Hostile(first.Origin) {
+		tried[h.Origin] = true
+	}
+	for _, a := range Allowed(pl.d, i) {
+		if a.Origin == "any" || a.Origin == origin.Null || a.Origin == first.Origin {
+			continue
+		}
+		for _, h := range origin.Hostile(a.Origin) {
+			if tried[h.Origin] {
+				continue
+			}
+			tried[h.Origin] = true
+			if p := pl.pageOf(i, h); p != nil {
+				p.Like = a.Origin
+				pl.add(p)
+			}
+		}
 	}
 }
 
@@ -178,6 +216,10 @@ func (pl *planner) page(i int, id string) *Probe {
 	if !ok {
 		return nil
 	}
+	return pl.pageOf(i, page)
+}
+
+func (pl *planner) pageOf(i int, page origin.Page) *Probe {
 	rt := pl.d.Routes[i]
 	p := &Probe{Route: i, RouteKey: rt.Key(), Method: rt.Method(), Host: rt.Host, Path: rt.Path(), State: access.Absent, Params: map[string]string{}, Phase: Safe}
 	if c := pl.controls[i]; c != nil {
@@ -200,7 +242,7 @@ func (pl *planner) page(i int, id string) *Probe {
 	} else if p.Control == "" && len(rt.Parameters()) > 0 {
 		return nil // nothing is known that its path could name; the crossings say so
 	}
-	p.Kind, p.Way, p.Page = Origin, id, page.Origin
+	p.Kind, p.Way, p.Page = Origin, page.ID, page.Origin
 	if _, asks := Preflight(pl.d, p, ""); p.PreflightOnly && !asks {
 		return nil // a page sends it without asking, and it is not sent here
 	}

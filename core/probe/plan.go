@@ -56,6 +56,9 @@ func (pl *planner) add(p *Probe) *Probe {
 		who = "nobody"
 	}
 	p.ID = strings.Join([]string{string(p.Kind), p.RouteKey, who, p.Scheme, string(p.State), string(p.Record.Relation), p.Way + p.Claim + p.Param}, "|")
+	if p.Like != "" {
+		p.ID += "|" + p.Page
+	}
 	if p.Donor != "" {
 		p.ID += "|" + p.Donor
 	}

@@ -142,6 +142,7 @@ type Probe struct {
 	Role                 string // for RaisedRole: the role claimed
 	// For Origin: the page's origin. Way is its column.
 	Page          string
+	Like          string // a declared origin that it is like, where that is not the strongest one
 	PreflightOnly bool   // the request itself is unsafe and not sent
 	Refused       bool   // and once more without its credential
 	Empty         bool   // for QuotaDrill: sent without the members of its body

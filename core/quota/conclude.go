@@ -208,7 +208,7 @@ func (m *Measured) windowFound(declared Stack) Conclusion {
 		return Conclusion{About: AboutWindow, Sure: Claimed, Text: fmt.Sprintf("Room again in %s, as it says; the drill did not wait for it.", show(m.Said))}
 	}
 	text := "Longer than the drill could wait."
-	if m.longestShut() > 0 {
+	if m.longestShut() > 0 || m.Kinds > 0 {
 		text = "Not found out."
 	} else if len(declared) > 0 && quotaLong(declared) > m.span() {
 		text += fmt.Sprintf(" The declared one is %s; a lowered limit in the target's `drill` would let it be measured.", show(quotaLong(declared)))
@@ -372,11 +372,15 @@ func (m *Measured) Side() (out Side) {
 			text += fmt.Sprintf(", %d refused", refused)
 		}
 		if alone := k < len(m.Calls) && m.Calls[k].Batch == 0; alone && refused > 0 {
-			if m.Calls[k].OK {
-				text += "; one alone right after was admitted"
-			} else {
+			switch s := m.Calls[k]; {
+			case !s.OK:
 				out.Rate = true
 				text += "; one alone right after was refused too"
+			case s.Took > w.from || s.Took > 2*quick+waitFloor:
+				out.Rate = true
+				text += "; one alone right after had to wait too"
+			default:
+				text += "; one alone right after was admitted"
 			}
 		}
 		out.Seen = append(out.Seen, text)
@@ -426,7 +430,7 @@ func (m *Measured) atOnce(declared Stack) Conclusion {
 			c.Text = fmt.Sprintf("%d run at the same time, %d more wait, and more are refused.", s.Limit, s.Queue)
 		}
 	case s.Rate:
-		c.Text, c.Sure = "A limit on how fast calls come, above what was sent one after the other: one alone was refused as well.", Possible
+		c.Text, c.Sure = "A limit on how fast calls come, above what was sent one after the other: one alone was turned away as well.", Possible
 	case len(m.Fits) > 0:
 		return Conclusion{} // the rate explains it
 	case !s.Long() && !(len(declared) > 0 && declared[0].Kind == Concurrent):
@@ -471,6 +475,16 @@ func (m *Measured) countedBy() Conclusion {
 		c.Text = "By none of what was changed: no other way got through."
 	default:
 		c.Text = "By something that the caller writes."
+	}
+	if b := m.Bare; b.Way != "" {
+		switch {
+		case !b.Passed:
+			c.Because = append(c.Because, fmt.Sprintf("%s: answered %d", b.Way, b.Status))
+		case b.Status == m.Passes:
+			c.Because = append(c.Because, b.Way+": admitted, counted by something else")
+		default:
+			c.Because = append(c.Because, fmt.Sprintf("%s: answered %d, counted by something else or not at all", b.Way, b.Status))
+		}
 	}
 	if len(around) > 0 {
 		c.Text += " Stepped around with " + strings.Join(around, ", ") + "."

@@ -13,7 +13,8 @@ import (
 const ms = int64(1000)
 
 func measured(d *Drill) *Measured {
-	m := &Measured{Calls: d.Calls, Fits: Told(d.Fits, len(d.Calls)), Said: -1, Passes: 200}
+	m := &Measured{Said: -1, Passes: 200}
+	m.Explain(d)
 	if m.Refused() {
 		m.Status = 429
 	}
@@ -213,4 +214,20 @@ func TestWhatWasNotFoundOutIsSaid(t *testing.T) {
 	assert.Equal(t, "Each route has its own count.", c[AboutRoutes].Text)
 	m.Full = true
 	assert.Len(t, m.Conclude(declared), 1)
+}
+
+// A call that waited is answered after later ones: what began before it was
+// answered is no proof of more in less time.
+func TestBeyondKnowsThoseThatWait(t *testing.T) {
+	s := Stack{{Kind: SlidingLog, N: 3, W: 10 * second}}
+	m := &Measured{Calls: []Seen{{At: 0, Took: 10, OK: true}, {At: 20, Took: 10, OK: true}, {At: 40, Took: 10, OK: true},
+		{At: 5 * second, Took: 5*second + 20, OK: true, Batch: 1}, {At: 5*second + 1, Took: 10, OK: false, Batch: 1}}}
+	_, _, _, yes := m.Beyond(s)
+	assert.False(t, yes)
+	m.Calls[4] = Seen{At: 5*second + 1, Took: 6 * second, OK: true, Batch: 1}
+	m.Calls = append(m.Calls, Seen{At: 5*second + 2, Took: 10, OK: true, Batch: 1})
+	n, c, _, yes := m.Beyond(s)
+	assert.True(t, yes, "the last was answered at once")
+	assert.EqualValues(t, 4, n)
+	assert.EqualValues(t, 3, c)
 }

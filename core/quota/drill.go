@@ -90,7 +90,7 @@ func (d *Drill) Next(now int64) Step {
 	case probing:
 		if len(d.queue) == 0 {
 			d.Fits = Infer(d.Calls)
-			if d.waiting() && !d.paused || !d.design(now) {
+			if !d.timeBeforePauses(now) || !d.design(now) {
 				return d.after(now)
 			}
 		}
@@ -126,7 +126,7 @@ func (d *Drill) planned(left int) Step {
 func (d *Drill) after(now int64) Step {
 	refused := slices.ContainsFunc(d.Calls, func(s Seen) bool { return !s.OK })
 	switch {
-	case !refused && !d.paused && d.AtOnce == 0 && d.pauses(now):
+	case !refused && !d.paused && d.AtOnce == 0 && !d.longWaits() && d.pauses(now):
 		d.paused, d.state = true, pausing
 		return d.Next(now)
 	case d.state == pausing && d.waiting() && d.edges < maxEdges:
@@ -140,22 +140,43 @@ func (d *Drill) after(now int64) Step {
 	return Step{}
 }
 
+// timeBeforePauses says whether a pattern can be tried before the single calls
+// that show whether calls waited at all: those must not be left out.
+func (d *Drill) timeBeforePauses(now int64) bool {
+	if !d.waiting() || d.paused || len(d.Fits) == 0 || d.longWaits() {
+		return true
+	}
+	start, every, n := d.pauseTimes(now)
+	f := d.Fits[0]
+	whole := f.W // of what is full until it is empty again
+	if f.Kind == Bucket {
+		whole = f.W * f.Burst
+	}
+	return start+every*n+4*whole <= d.begun+d.Budget.Ticks
+}
+
+// pauseTimes are when single calls begin that come more rarely than what lets
+// calls go, how far they are apart, and how many there are.
+func (d *Drill) pauseTimes(now int64) (start, every, n int64) {
+	f := d.Fits[0]
+	if f.Kind == Bucket {
+		return now + f.W, 2 * f.W, manyPauses
+	}
+	return now + f.W, 2 * f.W / max(1, f.N), manyPauses
+}
+
 // pauses plans single calls, each after a pause: where all answers take long, to
 // see how long one takes by itself; where some waited, more rarely than what
 // lets them go, to see that none waits then.
 func (d *Drill) pauses(now int64) bool {
 	w := waitsOf(d.Calls)
-	start, every, n := now, 4*w.usual, fewPauses
+	start, every, n := now, 4*w.usual, int64(fewPauses)
 	if d.waiting() && len(d.Fits) > 0 {
-		f := d.Fits[0]
-		start, every, n = now+f.W, 2*f.W, manyPauses
-		if f.Kind != Bucket {
-			every /= max(1, f.N)
-		}
+		start, every, n = d.pauseTimes(now)
 	} else if w.usual < slowAnswer {
 		return false
 	}
-	for k := range int64(n) {
+	for k := range n {
 		d.queue = append(d.queue, Step{At: start + every*(k+1), Many: 1, Why: "by itself, after a pause"})
 	}
 	return true
@@ -172,12 +193,29 @@ func (d *Drill) waiting() bool {
 	w := waitsOf(d.Calls)
 	n := 0
 	for i, c := range alone(d.Calls) {
+		if !c.OK {
+			return false // then what is slow is slow by itself
+		}
 		if w.waited(i, c) {
 			n++
 		}
 	}
-	return n >= 3
+	return n >= 2
 }
+
+// longWaits says whether calls waited, each for so long that it was not the
+// service which was slow.
+func (d *Drill) longWaits() bool {
+	w := waitsOf(d.Calls)
+	for i, c := range alone(d.Calls) {
+		if w.waited(i, c) && c.Took < longWait {
+			return false
+		}
+	}
+	return d.waiting()
+}
+
+const longWait = 1_000_000
 
 // together plans the next calls that are sent at the same time: one more than
 // are thought to run at once, then twice as many each time until some are
@@ -295,7 +333,11 @@ func (d *Drill) queues(s Seen) bool {
 	if n > 1 && !w.waited(n-1, d.Calls[n-1]) {
 		d.turns++
 	}
-	return d.waits >= enoughWaits || d.turns >= enoughTurns
+	enough := enoughTurns
+	if s.At-d.begun > d.Budget.Ticks/8 {
+		enough-- // they take long
+	}
+	return d.waits >= enoughWaits || d.turns >= enough
 }
 
 const (
@@ -355,7 +397,15 @@ func (d *Drill) design(now int64) bool {
 	// From idle: some of the calls, the rest a part of the window later, and
 	// after its end as many as get in.
 	most, best := 1, []Step(nil)
+	left := d.Budget.Calls - len(d.Calls)
 	try := func(steps []Step) {
+		all := 0
+		for _, s := range steps {
+			all += s.Many
+		}
+		if all > left {
+			return // what is cut off tells little
+		}
 		var answers []string
 		for _, f := range rest {
 			answers = append(answers, f.answer(d.Calls, steps))

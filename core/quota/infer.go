@@ -32,15 +32,18 @@ const noise = 8_000
 // aligns anything shorter, and with a free phase it would explain too much.
 const shortestOnClock = 400_000
 
+// seen are the calls of a drill as limiters are held against them.
+type seen struct {
+	calls []Seen
+	noise int64 // ticks
+}
+
 // predict runs what was sent through a limiter and counts the calls that it
 // would have decided otherwise. Calls that came within noise of a turn do not
 // count. It gives up above most.
-func predict(l Limit, phase int64, calls []Seen, most int) int {
-	return predictStack([]Limit{l}, phase, calls, most)
-}
-
-func predictStack(s []Limit, phase int64, calls []Seen, most int) int {
-	g := NewGate(s)
+func (s seen) predict(l Limit, phase int64, most int) int {
+	g := NewGate([]Limit{l})
+	calls, noise := s.calls, s.noise
 	misses := 0
 	for i := range calls {
 		t := calls[i].At + phase
@@ -176,9 +179,13 @@ func began(calls []Seen) (out []Seen, waited bool) {
 		}
 		waited = true
 		at := c.At + c.Took - w.usual
-		out = append(out, Seen{At: c.At})
-		if at-stillShut > c.At {
-			out = append(out, Seen{At: at - stillShut})
+		// As if it had been asked meanwhile: often where few calls waited for long.
+		asked := int64(2)
+		if at-c.At >= longWait {
+			asked = 8
+		}
+		for k := range asked {
+			out = append(out, Seen{At: c.At + max(0, at-stillShut-c.At)*k/(asked-1)})
 		}
 		out = append(out, Seen{At: at, Took: w.usual, OK: true})
 	}
@@ -247,6 +254,13 @@ func Infer(calls []Seen) []Fit {
 	if len(calls) == 0 || !slices.ContainsFunc(calls, func(s Seen) bool { return !s.OK }) {
 		return nil
 	}
+	log := seen{calls, noise}
+	each := int64(0)
+	if waited {
+		each = spacing(given)
+		// When calls that waited began is known less closely.
+		log.noise = max(noise, each/8)
+	}
 	list := stretches(calls)
 	counts := map[int64]bool{}
 	for _, s := range list {
@@ -283,7 +297,7 @@ func Infer(calls []Seen) []Fit {
 				for _, ph := range phases(w) {
 					l := like
 					l.N, l.W = n, w
-					switch m := predict(l, ph, calls, best.Misses); {
+					switch m := log.predict(l, ph, best.Misses); {
 					case m < best.Misses:
 						best, ties = Fit{Limit: l, Phase: ph, Misses: m}, ties[:0]
 						fallthrough
@@ -297,10 +311,10 @@ func Infer(calls []Seen) []Fit {
 			}
 			if like.Kind == FixedClock || like.Kind == TwoCounters {
 				// The phase goes with the window, so that they are sought together.
-				out = append(out, closer(ties, calls))
+				out = append(out, closer(ties, log))
 				continue
 			}
-			out = append(out, best.around(calls))
+			out = append(out, best.around(log))
 		}
 	}
 	none := func(int64) []int64 { return []int64{0} }
@@ -334,18 +348,14 @@ func Infer(calls []Seen) []Fit {
 				buckets[b] = best
 			}
 			l := Limit{Kind: Bucket, N: 1, W: w, Burst: b}
-			if m := predict(l, 0, calls, best.Misses); m < best.Misses {
+			if m := log.predict(l, 0, best.Misses); m < best.Misses {
 				*best = Fit{Limit: l, Misses: m}
 			}
 		}
 	}
-	each := int64(0)
-	if waited {
-		each = spacing(given)
-	}
 	for _, f := range buckets {
 		if f.Misses < math.MaxInt32 {
-			g := f.around(calls)
+			g := f.around(log)
 			if each*20 >= g.WLow*19 && each*20 <= g.WHigh*21 {
 				g.W = each // measured, where those that wait show it
 			}
@@ -364,7 +374,7 @@ func Infer(calls []Seen) []Fit {
 
 // closer seeks window and phase in small steps around what explained most in
 // large ones, and takes the middle of what explains it best.
-func closer(ties []Fit, calls []Seen) Fit {
+func closer(ties []Fit, log seen) Fit {
 	best := ties[len(ties)/2].Misses
 	all := ties
 	for _, from := range []Fit{ties[0], ties[len(ties)/2], ties[len(ties)-1]} {
@@ -373,7 +383,7 @@ func closer(ties []Fit, calls []Seen) Fit {
 				f := from
 				f.W += from.W * dw / 800
 				f.Phase += from.W * dp / 128
-				m := predict(f.Limit, f.Phase, calls, best)
+				m := log.predict(f.Limit, f.Phase, best)
 				if f.Misses = m; m < best {
 					best, all = m, all[:0:0]
 				}
@@ -391,7 +401,7 @@ func closer(ties []Fit, calls []Seen) Fit {
 
 // around looks how far the window can be moved without explaining less, and
 // takes the middle of that.
-func (f Fit) around(calls []Seen) Fit {
+func (f Fit) around(log seen) Fit {
 	misses := func(w int64) int {
 		l := f.Limit
 		l.W = w
@@ -399,7 +409,7 @@ func (f Fit) around(calls []Seen) Fit {
 		if ph != 0 {
 			ph = mulDiv(f.Phase, w, f.W)
 		}
-		return predict(l, ph, calls, f.Misses)
+		return log.predict(l, ph, f.Misses)
 	}
 	edge := func(step float64) int64 {
 		good := f.W

@@ -31,12 +31,14 @@ type Around struct {
 // Measured is what a drill saw.
 type Measured struct {
 	Calls       []Seen   `json:"calls"`
-	Fits        []Fit    `json:"fits,omitempty"` // that remain
-	Status      int      `json:"status"`         // of the first refusal; 0 when nothing was refused
-	Passes      int      `json:"passes"`         // the status of calls that were not
-	Said        int64    `json:"said"`           // ticks that Retry-After asked for; -1 without
+	Fits        []Fit    `json:"fits,omitempty"`  // that remain
+	Kinds       int      `json:"kinds,omitempty"` // of limiters that explain what was seen; more than are named when there are no fits
+	Status      int      `json:"status"`          // of the first refusal; 0 when nothing was refused
+	Passes      int      `json:"passes"`          // the status of calls that were not
+	Said        int64    `json:"said"`            // ticks that Retry-After asked for; -1 without
 	Fields      []string `json:"fields,omitempty"`
 	Around      []Around `json:"around,omitempty"`
+	Bare        Around   `json:"bare,omitzero"`   // without the credential, while calls were refused
 	Other       string   `json:"other,omitempty"` // another caller, who was sent while calls were refused
 	OtherStatus int      `json:"otherStatus,omitempty"`
 	Route       Around   `json:"route,omitzero"`   // another route that the quota counts, while this one was refused
@@ -52,7 +54,8 @@ type Measured struct {
 
 // Beyond says whether more calls began in some interval than a stack lets
 // through in any: the interval is measured from before the first was sent to
-// after the last was answered, so that it is never too short.
+// after the last was answered, and a little more since clocks do not run alike,
+// so that it is never too short.
 func (m *Measured) Beyond(s Stack) (calls, ceiling int64, in time.Duration, yes bool) {
 	var ok []Seen
 	for _, c := range m.Calls {
@@ -60,15 +63,17 @@ func (m *Measured) Beyond(s Stack) (calls, ceiling int64, in time.Duration, yes 
 			ok = append(ok, c)
 		}
 	}
-	worst := int64(0)
+	worst, ends := int64(0), make([]int64, 0, len(ok))
 	for i := range ok {
-		for k := len(ok) - 1; k > i; k-- {
-			n := int64(k - i + 1)
-			if n-worst <= 0 {
-				break
-			}
-			d := ok[k].At + ok[k].Took - ok[i].At + 1
-			if c, _ := s.Ceiling(d); n > c && n-c > worst {
+		// One that waited may be answered after a later one.
+		ends = ends[:0]
+		for _, c := range ok[i:] {
+			ends = append(ends, c.At+c.Took)
+		}
+		slices.Sort(ends)
+		for k := range ends {
+			n, d := int64(k+1), ends[k]-ok[i].At+1
+			if c, _ := s.Ceiling(d + d/clocksApart + 2); n > c && n-c > worst {
 				worst, calls, ceiling, in, yes = n-c, n, c, Span(d), true
 			}
 		}
@@ -78,6 +83,10 @@ func (m *Measured) Beyond(s Stack) (calls, ceiling int64, in time.Duration, yes 
 	}
 	return calls, ceiling, in, yes
 }
+
+// clocksApart: two clocks run apart by less than one in so many. They are slewed
+// by 500 in a million at most (RFC 5905 section 11.3).
+const clocksApart = 1000
 
 // Most is the most calls that were admitted in any interval of w ticks.
 func (m *Measured) Most(w int64) int64 {
@@ -155,6 +164,15 @@ func (f Fit) Name() string {
 	return fmt.Sprintf("%d per %s, %s", f.N, d(f.W), f.Kind)
 }
 
+// Explain keeps the fits of a drill that remain.
+func (m *Measured) Explain(d *Drill) {
+	of := len(alone(d.Calls))
+	m.Calls, m.Fits, m.Kinds = d.Calls, Told(d.Fits, of), len(kindsOf(Remaining(d.Fits, of)))
+	if n := len(m.Calls); n > 0 {
+		m.Seconds = Span(m.Calls[n-1].At + m.Calls[n-1].Took - m.Calls[0].At).Seconds()
+	}
+}
+
 // Found says in words what was found out, and how sure that is.
 func (m *Measured) Found() string {
 	switch {
@@ -166,11 +184,18 @@ func (m *Measured) Found() string {
 			return fmt.Sprintf("It is a limit on how many run at once: %d, and %d more wait.", s.Limit, s.Queue)
 		}
 		return fmt.Sprintf("It is a limit on how many run at once: %d.", s.Limit)
-	case !m.Refused() && m.Waits:
-		return fmt.Sprintf("After %d calls the next ones wait for their turn.", len(m.Calls))
+	case (m.Waits || m.waiting()) && len(m.Fits) == 0:
+		more := ""
+		if m.Kinds > mostKinds {
+			more = fmt.Sprintf(" %d kinds of limiter explain what was seen, more time would tell them apart.", m.Kinds)
+		}
+		return fmt.Sprintf("After %d calls the next ones wait for their turn.%s", m.FirstStretch(), more)
 	case !m.Refused() && len(m.Fits) == 0:
-		return fmt.Sprintf("None of %d calls in %.1f s was refused: there is no limit, or one far above.", len(m.Calls), m.Seconds)
+		return fmt.Sprintf("None of %d calls in %.1f s was refused: there is no limit, or one above that; more calls, or faster ones, would tell.", len(m.Calls), m.Seconds)
 	case len(m.Fits) == 0:
+		if m.Kinds > mostKinds {
+			return fmt.Sprintf("Calls were refused; %d kinds of limiter explain what was seen, more time would tell them apart.", m.Kinds)
+		}
 		if m.longestShut() > 0 {
 			return "Calls were refused and admitted again, as no single limiter that is known would: there are several counts, or it is of another kind."
 		}
@@ -189,11 +214,25 @@ func (m *Measured) Found() string {
 		waits = " Calls beyond it wait for their turn."
 	}
 	if len(names) == 1 {
+		if kinds[Bucket] && waits == "" && m.Fits[0].Burst > 1 {
+			waits = " (A token bucket, or a leaky bucket that refuses at once: they look the same.)"
+		}
 		return "It is " + names[0] + "." + waits
 	}
-	text := "It is one of: " + strings.Join(names, "; ") + "."
-	if kinds[FixedFirst] && kinds[SlidingLog] {
-		text += " Some calls early in a window, the rest late, and as many as get in after its end would tell them apart."
+	return "It is one of: " + strings.Join(names, "; ") + "." + tellApart(kinds) + waits
+}
+
+// tellApart names the probe that would part the kinds that remain.
+func tellApart(kinds map[Kind]bool) string {
+	switch {
+	case kinds[FixedFirst] && kinds[SlidingLog]:
+		return " Some calls early in a window, the rest late, and as many as get in after its end would tell them apart."
+	case kinds[FixedClock] && kinds[TwoCounters]:
+		return " As many as get in right after a full window would tell them apart: two counters still weigh that one."
+	case kinds[FixedClock]:
+		return " Calls after a pause that is no multiple of the window would tell them apart: a clock does not wait for them."
+	case kinds[Bucket]:
+		return " Calls a little faster than it fills, right after it was emptied, would tell them apart."
 	}
-	return text + waits
+	return " More windows, each with fewer calls than it admits and then as many as get in, would tell them apart."
 }

@@ -35,10 +35,7 @@ type PageView struct {
 // Page runs the answers of a page through the browser's protocol.
 func Page(in Input) PageView {
 	p := in.Probe
-	page, ok := probe.PageAt(in.Doc, p.Route, p.Way)
-	if !ok {
-		page = origin.Page{ID: p.Way, Origin: p.Page}
-	}
+	page := probe.PageOf(p)
 	var other *origin.Answer
 	if in.Control != nil && in.Control.Answer.Status != 0 {
 		other = &origin.Answer{Status: in.Control.Answer.Status, Headers: in.Control.Answer.Headers}

@@ -33,6 +33,7 @@ const props = defineProps<{ view: QuotaView; label: string }>()
 
 /** The next round number. */
 function nice(n: number): number {
+  if (n < 10) return Math.ceil(n)
   const step = 10 ** Math.floor(Math.log10(Math.max(n, 1))) / 2
   return Math.ceil(n / step) * step
 }
@@ -98,12 +99,12 @@ const option = computed(() => {
       nameTextStyle: { color: faint },
       axisLine: { lineStyle: { color: line } },
       splitLine: { show: false },
-      axisLabel: { color: faint, fontSize: 11, formatter: (n: number) => String(+n.toFixed(2)) },
+      axisLabel: { color: faint, fontSize: 11, showMaxLabel: false, formatter: (n: number) => String(+n.toFixed(2)) },
     },
     yAxis: {
       type: 'value' as const,
       min: 0,
-      max: (m: { max: number }) => nice(Math.max(2, m.max, v.ceiling > 0 ? v.ceiling : 0, v.limit ?? 0) * 1.08),
+      max: (m: { max: number }) => nice(Math.max(2, m.max, v.ceiling > 0 ? v.ceiling : 0, v.limit ?? 0) * 1.04),
       minInterval: 1,
       splitLine: { lineStyle: { color: line } },
       axisLabel: { color: faint, fontSize: 11 },

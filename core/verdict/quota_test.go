@@ -1,0 +1,74 @@
+package verdict
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"millgate/core/declaration"
+	"millgate/core/probe"
+	"millgate/core/quota"
+)
+
+// calls makes calls from their times in milliseconds; a minus is a refusal.
+func calls(batch int, took int64, list ...int64) (out []quota.Seen) {
+	for _, v := range list {
+		out = append(out, quota.Seen{At: max(v, -v) * 1000, Took: took * 1000, OK: v > 0, Batch: batch})
+	}
+	return out
+}
+
+func TestWhatAQuotaDrillShows(t *testing.T) {
+	ten := &declaration.Quota{Name: "ten", Allow: []declaration.Amount{{Count: 3, Per: 10 * time.Second}}, Model: declaration.SlidingWindow, RefuseWith: 429}
+	perRoute := *ten
+	perRoute.PerRoute = true
+	one := &declaration.Quota{Name: "one", Allow: []declaration.Amount{{Count: 1}}, Model: declaration.Concurrency, RefuseWith: 429}
+	alone := calls(0, 40, 1, 50, 100)
+	refused := append(calls(0, 1, 1, 2, 3), calls(0, 1, -4)...)
+	for _, c := range []struct {
+		name string
+		q    *declaration.Quota
+		m    quota.Measured
+		kind Kind
+		says string
+	}{
+		{"refused in time", ten, quota.Measured{Calls: refused, Status: 429}, Agrees, "refused within what ten allows"},
+		{"too many", ten, quota.Measured{Calls: calls(0, 1, 1, 2, 3, 4)}, Unthrottled, "None of 4 calls in 4ms was refused; ten lets at most 3 through."},
+		{"as many as it allows", ten, quota.Measured{Calls: calls(0, 1, 1, 2)}, Unproven, "ten allows as many"},
+		{"full", ten, quota.Measured{Full: true}, Unproven, "full before"},
+		{"another status", ten, quota.Measured{Calls: refused, Status: 503}, WrongRefusal, "must be answered 429, they were answered 503 without Retry-After"},
+		{"a way around", ten, quota.Measured{Calls: refused, Status: 429, Around: []quota.Around{{Way: "X-Real-IP", Status: 200, Passed: true}}}, Unthrottled, "one with X-Real-IP was answered 200"},
+		{"routes apart", ten, quota.Measured{Calls: refused, Status: 429, Route: quota.Around{Way: "GET /b", Status: 200, Passed: true}}, Unthrottled, "each route has a count of its own, one for all is declared"},
+		{"routes apart, as declared", &perRoute, quota.Measured{Calls: refused, Status: 429, Route: quota.Around{Way: "GET /b", Status: 200, Passed: true}}, Agrees, "refused within"},
+		{"routes together", &perRoute, quota.Measured{Calls: refused, Status: 429, Route: quota.Around{Way: "GET /b", Status: 429}}, OverRestrictive, "they share one count, one for each is declared"},
+		{"callers together", ten, quota.Measured{Calls: refused, Status: 429, Passes: 200, Other: "bea", OtherStatus: 429}, OverRestrictive, "the first of bea was refused (429) too"},
+		{"one at once", one, quota.Measured{Calls: append(append(alone, append(calls(1, 40, 200), calls(1, 1, -200)...)...), calls(0, 40, 300)...), Status: 429}, Agrees, "how many run at once: 1"},
+		{"three at once", one, quota.Measured{Calls: append(append(alone, append(calls(1, 40, 200, 200, 200), calls(1, 1, -200)...)...), calls(0, 40, 300)...), Status: 429}, Unthrottled, "3 calls ran at the same time; one lets 1 run"},
+		{"any number at once", one, quota.Measured{Calls: append(alone, calls(1, 40, 200, 200, 200, 200)...)}, Unthrottled, "4 calls at the same time were all admitted"},
+		{"too short", one, quota.Measured{Calls: append(calls(0, 2, 1, 5, 9), calls(1, 2, 20, 20, 20)...)}, Unproven, "need not have run together"},
+		{"mostly on the way", one, quota.Measured{Calls: append(alone, calls(1, 40, 200, 200, 200)...), Trip: 35_000}, Unproven, "need not have run together"},
+		{"a rate refuses first", one, quota.Measured{Calls: append(append(alone, append(calls(1, 40, 200), calls(1, 1, -200)...)...), calls(0, 1, -300)...), Status: 429}, Unproven, "on how fast calls come"},
+		{"never together", one, quota.Measured{Calls: alone}, Unproven, "no calls were sent at the same time"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			v := Judge(Input{Doc: &declaration.Document{}, Probe: &probe.Probe{Kind: probe.QuotaDrill, Way: c.q.Name, Identity: "ann"},
+				Answer: Answer{Status: c.m.Status}, Quota: &QuotaSeen{Measured: &c.m, Quota: c.q, Stack: quota.Of(c.q, c.q.Allow)}})
+			assert.Equal(t, c.kind, v.Kind, v.Reason)
+			assert.Contains(t, v.Reason, c.says)
+			if c.q == one && c.kind.IsGap() {
+				assert.Equal(t, Likely, v.Confidence, "when they began is not seen")
+			}
+			for _, g := range v.Gaps {
+				assert.NotEmpty(t, quotaTitle(g.Cause))
+				assert.NotEmpty(t, quotaAdvice(g.Cause))
+			}
+		})
+	}
+	v := Judge(Input{Doc: &declaration.Document{}, Probe: &probe.Probe{Kind: probe.QuotaDrill, Way: "ten"}, Quota: &QuotaSeen{Measured: &quota.Measured{Calls: refused, Status: 429}, Quota: ten, Stack: quota.Of(ten, ten.Allow),
+		Lowered: true, Declared: []declaration.Amount{{Count: 8, Per: 5 * time.Minute}}}})
+	require.Equal(t, Agrees, v.Kind)
+	assert.Equal(t, Likely, v.Confidence)
+	assert.Contains(t, v.Reason, "Measured with 3 per 10s in place of 8 per 5m")
+}
