@@ -354,6 +354,8 @@ func (m *Measured) Side() (out Side) {
 		at, late, refused := 0, 0, 0
 		for k < len(m.Calls) && m.Calls[k].Batch == m.Calls[i].Batch {
 			switch s := m.Calls[k]; {
+			case s.At-m.Calls[i].At > max(w.usual/2, leastWait):
+				// The pace of the target, or a slow machine, kept it apart.
 			case !s.OK:
 				refused++
 			case s.Took > quick:
@@ -363,8 +365,14 @@ func (m *Measured) Side() (out Side) {
 			}
 			k++
 		}
-		out.Most = max(out.Most, k-i)
-		text := fmt.Sprintf("of %d at the same time %d were admitted at once", k-i, at)
+		n := at + late + refused
+		if n < 2 {
+			out.Seen = append(out.Seen, fmt.Sprintf("%d calls were not sent together: the target's pace keeps them apart", k-i))
+			i = k
+			continue
+		}
+		out.Most = max(out.Most, n)
+		text := fmt.Sprintf("of %d at the same time %d were admitted at once", n, at)
 		if late > 0 {
 			text += fmt.Sprintf(", %d later", late)
 		}
@@ -403,12 +411,12 @@ func (m *Measured) Side() (out Side) {
 // waiting says whether calls one after the other waited for their turn.
 func (m *Measured) waiting() bool { return (&Drill{Calls: m.Calls}).waiting() }
 
-// AtOnce is how many ran at the same time, as far as it shows.
+// AtOnce is how many ran at the same time, -1 where that does not show.
 func (s Side) AtOnce() int {
 	switch {
 	case s.Limit > 0:
 		return s.Limit
-	case s.Refused || !s.Long():
+	case s.Refused || s.Most == 0 || !s.Long():
 		return -1
 	}
 	return s.Most
@@ -422,6 +430,8 @@ func (m *Measured) atOnce(declared Stack) Conclusion {
 	s := m.Side()
 	c := Conclusion{About: AboutAtOnce, Because: s.Seen, Sure: Likely}
 	switch {
+	case s.Most == 0 && len(s.Seen) > 0:
+		c.Text, c.Sure = "Not found out: at the target's pace calls do not run beside each other.", Open
 	case s.Most == 0:
 		return Conclusion{}
 	case s.Limit > 0:

@@ -231,3 +231,19 @@ func TestBeyondKnowsThoseThatWait(t *testing.T) {
 	assert.EqualValues(t, 4, n)
 	assert.EqualValues(t, 3, c)
 }
+
+// Calls that the pace of the target keeps apart do not run together.
+func TestThePaceKeepsCallsApart(t *testing.T) {
+	m := &Measured{}
+	for k := range int64(3) {
+		m.Calls = append(m.Calls, Seen{At: k * 200 * ms, Took: 40 * ms, OK: true})
+	}
+	for k := range int64(6) {
+		m.Calls = append(m.Calls, Seen{At: 1000*ms + k*200*ms, Took: 40 * ms, OK: true, Batch: 1})
+	}
+	s := m.Side()
+	assert.Zero(t, s.Most)
+	c := conclusions(m, Stack{{Kind: Concurrent, N: 1}})[AboutAtOnce]
+	assert.Equal(t, Open, c.Sure)
+	assert.Contains(t, c.Text, "at the target's pace")
+}

@@ -112,7 +112,7 @@ func (v *Verdict) atOnce(in Input, x access.Expectation) {
 	allowed := in.Quota.Stack.First()
 	switch {
 	case s.Most == 0:
-		v.unproven("no calls were sent at the same time")
+		v.unproven(strings.Join(append([]string{"no calls were sent at the same time"}, s.Seen...), "; "))
 		return
 	case s.Rate:
 		v.unproven("one alone was refused as well: another limit, on how fast calls come, refuses first")
