@@ -28,7 +28,7 @@ var may = map[string][]string{
 }
 
 // outside is what the core may import beside the standard library.
-var outside = []string{"github.com/goccy/go-yaml", "github.com/go-jose/go-jose/v4"}
+var outside = []string{"github.com/goccy/go-yaml", "github.com/go-jose/go-jose/v4", "github.com/dunglas/httpsfv"}
 
 func layer(path string) string {
 	return strings.SplitN(strings.TrimPrefix(path, "millgate/"), "/", 2)[0]

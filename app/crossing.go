@@ -12,6 +12,7 @@ import (
 	"millgate/core/origin"
 	"millgate/core/probe"
 	"millgate/core/verdict"
+	"millgate/store"
 )
 
 // ProbeView is one probe of a crossing, judged.
@@ -225,9 +226,20 @@ func (a *App) Crossing(target, route, caller string) (CrossingView, error) {
 }
 
 func (a *App) past(v *CrossingView, target, sent string) error {
-	rows, err := a.store.Past(target, v.Route, sent, 60)
-	if err != nil {
-		return err
+	at := [][2]string{{v.Route, sent}}
+	for _, p := range v.Probes {
+		// A quota is drilled at one route, and its cell stands at all that it counts.
+		if k := [2]string{p.Probe.RouteKey, p.Probe.Identity}; p.Probe.Kind == probe.QuotaDrill && !slices.Contains(at, k) {
+			at = append(at, k)
+		}
+	}
+	var rows []store.Probe
+	for _, k := range at {
+		more, err := a.store.Past(target, k[0], k[1], 60)
+		if err != nil {
+			return err
+		}
+		rows = append(rows, more...)
 	}
 	for _, r := range rows {
 		if strings.Contains(v.Caller, ":") && !slices.ContainsFunc(v.Probes, func(p ProbeView) bool { return p.Probe.ID == r.ProbeID }) {

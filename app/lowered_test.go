@@ -46,4 +46,10 @@ func TestALoweredQuota(t *testing.T) {
 	assert.Equal(t, quota.Likely, found[quota.AboutNodes].Sure)
 	assert.Contains(t, found[`RateLimit "login"`].Text, "Holds")
 	assert.Contains(t, found["Retry-After"].Text, "Holds")
+
+	// The cell of another route that the quota counts shows the same drill and
+	// what became of it before.
+	v, err = a.Crossing("stand-in", "POST id:/v1/session", "counted:address")
+	require.NoError(t, err)
+	assert.NotEmpty(t, v.History)
 }
