@@ -62,6 +62,9 @@ func (r *run) quotaDrill(p *probe.Probe, f *Fact) error {
 	x.besides = r.beside(p)
 	// A slow machine has time for the first stretch all the same.
 	x.ends = time.Now().Add(quota.Span(d.Budget.Ticks) + time.Second + time.Duration(d.Burst)*slowCall)
+	if r.sweep.Partial {
+		r.app.Events.Send(Event{Type: "wait", Text: fmt.Sprintf("the drill of %s takes up to %s", q.Name, time.Until(x.ends).Round(time.Second))})
+	}
 	if err := x.run(); err != nil && !errors.Is(err, errLate) && !errors.Is(err, errCrowded) {
 		if r.ctx.Err() != nil || errors.Is(err, errStopped) {
 			return nil // stopped: it is run again as a whole
