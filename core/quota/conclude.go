@@ -295,9 +295,8 @@ func (m *Measured) queueFound() Conclusion {
 	c := Conclusion{About: AboutQueue, Sure: Likely}
 	s := m.Side()
 	waits := 0
-	w := waitsOf(m.Calls)
-	for i, x := range alone(m.Calls) {
-		if w.waited(i, x) {
+	for _, waited := range m.Waited()[:len(alone(m.Calls))] {
+		if waited {
 			waits++
 		}
 	}
@@ -320,7 +319,7 @@ func (m *Measured) queueFound() Conclusion {
 		return Conclusion{}
 	}
 	if waits > 0 {
-		c.Because = append(c.Because, fmt.Sprintf("%d calls one after the other were answered late; an answer by itself takes %s", waits, show(w.usual)))
+		c.Because = append(c.Because, fmt.Sprintf("%d calls one after the other were answered late; an answer by itself takes %s", waits, show(s.Usual)))
 	}
 	c.Because = append(c.Because, s.Seen...)
 	return c
