@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -89,17 +90,18 @@ var detection = []struct {
 // detectedAlone are the flaws that no sweep can see: they show over time, after a
 // restart, or only where there is a second partner.
 var detectedAlone = []struct {
-	flaw standin.Flaw
-	want string
-	find func(t *testing.T, a *App, s *standin.Running, names renaming) string
+	flaw    standin.Flaw
+	want    string
+	longest time.Duration // of the stand-in's windows
+	find    func(t *testing.T, a *App, s *standin.Running, names renaming) string
 }{
-	{standin.EdgeDoubles, "T quota partner", func(t *testing.T, a *App, _ *standin.Running, names renaming) string {
+	{standin.EdgeDoubles, "T quota partner", partnerWindow, func(t *testing.T, a *App, _ *standin.Running, names renaming) string {
 		return partnerDrill(t, a, names, "")
 	}},
-	{standin.OneCountForAll, "R quota partner", func(t *testing.T, a *App, _ *standin.Running, names renaming) string {
+	{standin.OneCountForAll, "R quota partner", partnerWindow, func(t *testing.T, a *App, _ *standin.Running, names renaming) string {
 		return partnerDrill(t, a, names, "identities:\n  moth: { credentials: { partner-key: { key: env:MOTH_KEY } } }\n")
 	}},
-	{standin.RestartForgets, "forgets", func(t *testing.T, a *App, s *standin.Running, _ renaming) string {
+	{standin.RestartForgets, "forgets", 0, func(t *testing.T, a *App, s *standin.Running, _ renaming) string {
 		r, err := a.FillForRestart(t.Context(), "stand-in", "login")
 		require.NoError(t, err)
 		assert.Equal(t, 8, r.Calls)
@@ -117,11 +119,15 @@ var detectedAlone = []struct {
 	}},
 }
 
+// partnerWindow is the window of the partners' quota there: the declared one of
+// 10 s takes long.
+const partnerWindow = 2 * time.Second
+
 // partnerDrill drills the partners' quota by itself: it takes longer than one
 // within a sweep. more is put in place of the line of identities.
 func partnerDrill(t *testing.T, a *App, names renaming, more string) string {
 	now := a.Declaration()
-	text := strings.Replace(now.Text, "drill: 200ms", "drill: 560ms", 1)
+	text := strings.Replace(now.Text, "drill: 200ms", "drill: { for: 160ms, quotas: { partner: 30 per 2s } }", 1)
 	if more != "" {
 		text = strings.Replace(text, "identities:\n", more, 1)
 	}
@@ -290,7 +296,7 @@ func TestDetection(t *testing.T) {
 			for _, c := range detectedAlone {
 				t.Run(string(c.flaw), func(t *testing.T) {
 					for _, flaws := range [][]standin.Flaw{{c.flaw}, nil} {
-						opt := standin.Options{Names: names, Nodes: 3, Control: true, Flaws: flaws}
+						opt := standin.Options{Names: names, Nodes: 3, Control: true, Flaws: flaws, Longest: c.longest}
 						s := listen(t, opt)
 						got := c.find(t, workspace(t, s, names, ""), s, names)
 						switch {

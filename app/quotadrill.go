@@ -291,7 +291,7 @@ func (x *drilling) call() (ok bool, err error) {
 			if err := x.overflow(); err != nil {
 				return false, err
 			}
-			if time.Until(x.ends) > longWait {
+			if x.r.sweep.Partial { // run by itself
 				time.Sleep(x.patience() / 2) // those that were sent away have left
 				return x.call()              // there is time to wait for it
 			}
@@ -323,7 +323,6 @@ const (
 	// drill may take, within these.
 	leastPatience = 250 * time.Millisecond
 	mostPatience  = 600 * time.Millisecond
-	longWait      = 8 * time.Second // that must be left to wait for one
 )
 
 func (x *drilling) patience() time.Duration {

@@ -109,9 +109,7 @@ func (s *Service) windows(list ...window) func() []meter {
 		out := make([]meter, len(list))
 		for i := range list {
 			w := list[i]
-			if s.opt.Longest > 0 {
-				w.d = min(w.d, s.opt.Longest)
-			}
+			w.d = s.longest(w.d)
 			out[i] = &w
 		}
 		return out
@@ -120,10 +118,15 @@ func (s *Service) windows(list ...window) func() []meter {
 
 // policy is what the RateLimit-Policy field says.
 func (s *Service) policy(name string, n int, w time.Duration) string {
+	return fmt.Sprintf(`"%s";q=%d;w=%d`, name, n, int(s.longest(w).Seconds()))
+}
+
+// longest is a window as it is configured.
+func (s *Service) longest(w time.Duration) time.Duration {
 	if s.opt.Longest > 0 {
-		w = min(w, s.opt.Longest)
+		return min(w, s.opt.Longest)
 	}
-	return fmt.Sprintf(`"%s";q=%d;w=%d`, name, n, int(w.Seconds()))
+	return w
 }
 
 // rules are the quotas that count a call, by the route's key.
@@ -159,10 +162,11 @@ func (s *Service) rules(issuer bool, key string) (out []*rule) {
 			}
 			return "key " + c.r.Header.Get("X-Partner-Key")
 		}, meters: func() []meter {
+			d := s.longest(10 * time.Second)
 			if s.flaws[EdgeDoubles] {
-				return []meter{&window{n: 30, d: 10 * time.Second, clock: true}}
+				return []meter{&window{n: 30, d: d, clock: true}}
 			}
-			return []meter{&sliding{n: 30, d: 10 * time.Second}}
+			return []meter{&sliding{n: 30, d: d}}
 		}})
 	}
 	return out
