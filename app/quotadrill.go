@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -110,26 +109,22 @@ func (r *run) measuredBefore(p *probe.Probe) *quota.Measured {
 func (x *drilling) together(n int) error {
 	ctx, cancel := context.WithDeadline(x.r.ctx, x.ends)
 	defer cancel()
-	answers := make([]wire.Exchange, 0, n)
-	var mu sync.Mutex
-	list, err := together(n, func() (quota.Seen, error) {
+	answers, err := together(n, func() (wire.Exchange, error) {
 		defer x.count()
-		e, err := x.r.client.Send(ctx, x.o)
-		mu.Lock()
-		answers = append(answers, e)
-		mu.Unlock()
-		return quota.Seen{At: x.tick(e.At), Took: quota.Ticks(e.Took), OK: e.Status != 0 && !x.refused(e)}, err
+		return x.r.client.Send(ctx, x.o)
 	})
 	if ctx.Err() != nil && x.r.ctx.Err() == nil {
 		return errLate
 	} else if err != nil {
 		return err
 	}
+	list := make([]quota.Seen, 0, n)
 	for _, e := range answers {
 		x.claims.Add(nil, e.At) // what is said while they run says nothing of one alone
 		if e.Status == 0 {
 			return fmt.Errorf("a call was not answered: %s", e.Error)
 		}
+		list = append(list, x.seen(e))
 		if x.m.Status == 0 && x.refused(e) {
 			x.refusedWith(e)
 		}
@@ -139,8 +134,8 @@ func (x *drilling) together(n int) error {
 }
 
 // together makes calls at the same time.
-func together(n int, call func() (quota.Seen, error)) ([]quota.Seen, error) {
-	list := make([]quota.Seen, n)
+func together[T any](n int, call func() (T, error)) ([]T, error) {
+	list := make([]T, n)
 	g := new(errgroup.Group)
 	for i := range list {
 		g.Go(func() (err error) {
@@ -200,7 +195,7 @@ type drilling struct {
 	last    wire.Exchange // the first refusal, or the last call
 	ends    time.Time
 	start   time.Time
-	waited  time.Duration // for those
+	waited  time.Duration // for room in those beside
 	besides []count       // the quotas beside the one that is drilled
 	told    bool          // the ways around were tried
 	// What the answers to the drill's calls say, one for each call.
@@ -219,6 +214,11 @@ func (x *drilling) tick(t time.Time) int64 {
 		x.start = t
 	}
 	return x.start.UnixMicro() + t.Sub(x.start).Microseconds()
+}
+
+// seen is an answered call as the drill sees it.
+func (x *drilling) seen(e wire.Exchange) quota.Seen {
+	return quota.Seen{At: x.tick(e.At), Took: quota.Ticks(e.Took), OK: !x.refused(e)}
 }
 
 func (x *drilling) run() error {
@@ -306,7 +306,7 @@ func (x *drilling) call() (ok bool, err error) {
 	}
 	ok = !x.refused(e)
 	x.claims.Add(e.Answer, e.At.Add(e.Took))
-	x.d.Saw(quota.Seen{At: x.tick(e.At), Took: quota.Ticks(e.Took), OK: ok})
+	x.d.Saw(x.seen(e))
 	switch {
 	case ok && x.m.Passes == 0:
 		x.m.Passes = e.Status

@@ -58,10 +58,15 @@ func quotasSeen(d *declaration.Document, t *declaration.Target, o *observed, kin
 			}
 			out[k].Verdict = string(verdictLetter(it.Verdict.Kind))
 			if f := o.view[p.ID]; f != nil && f.Quota != nil {
-				if out[k].Most = int64(f.Quota.Side().AtOnce()); q.Model != declaration.Concurrency {
-					out[k].Most = f.Quota.Most(quota.Ticks(out[k].Window))
+				if q.Model == declaration.Concurrency {
+					out[k].Most = int64(f.Quota.Side().AtOnce())
+					continue
 				}
-				if n, c, _, yes := f.Quota.Beyond(stackFor(d, q, p.Identity)); yes && q.Model != declaration.Concurrency {
+				out[k].Most = f.Quota.Most(quota.Ticks(out[k].Window))
+				if it.Verdict.Kind != verdict.Unthrottled {
+					continue // so that nothing went beyond its ceiling
+				}
+				if n, c, _, yes := f.Quota.Beyond(stackFor(d, q, p.Identity)); yes {
 					out[k].Most, out[k].Ceiling = n, c // in the interval in which it went furthest
 				}
 			}

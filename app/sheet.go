@@ -257,10 +257,6 @@ func howOften(d *declaration.Document, i int) SheetPart {
 	p := SheetPart{Title: "How often", None: "No quota counts its calls."}
 	for _, q := range d.QuotasAt[i] {
 		u := d.Quotas[q]
-		amounts := make([]string, len(u.Allow))
-		for k, x := range u.Allow {
-			amounts[k] = x.String()
-		}
 		detail := fmt.Sprintf("by %s, %s", countedBy(u), u.Model)
 		if u.Burst > 0 {
 			detail += fmt.Sprintf(", burst %d", u.Burst)
@@ -272,11 +268,7 @@ func howOften(d *declaration.Document, i int) SheetPart {
 			}
 		}
 		for _, f := range u.For {
-			list := make([]string, len(f.Amounts))
-			for k, x := range f.Amounts {
-				list[k] = x.String()
-			}
-			detail += fmt.Sprintf("; %s: %s", f.Name, strings.Join(list, " and "))
+			detail += fmt.Sprintf("; %s: %s", f.Name, declaration.AmountsText(f.Amounts))
 		}
 		if len(u.Exempt) > 0 {
 			list := make([]string, len(u.Exempt))
@@ -288,7 +280,7 @@ func howOften(d *declaration.Document, i int) SheetPart {
 		if u.RefuseWith != 429 {
 			detail += fmt.Sprintf("; refused with %d", u.RefuseWith)
 		}
-		p.Lines = append(p.Lines, at(u.Name+": "+strings.Join(amounts, " and "), detail, u.Place))
+		p.Lines = append(p.Lines, at(u.Name+": "+declaration.AmountsText(u.Allow), detail, u.Place))
 	}
 	return p
 }

@@ -2,7 +2,6 @@ package server
 
 import (
 	"context"
-	"strings"
 
 	"millgate/app"
 	"millgate/core/declaration"
@@ -105,21 +104,13 @@ func zero[T any](p *T) (v T) {
 	return v
 }
 
-func amountsOf(list []declaration.Amount) string {
-	out := make([]string, len(list))
-	for i, a := range list {
-		out[i] = a.String()
-	}
-	return strings.Join(out, " and ")
-}
-
 // quotaViewOf is what a quota drill saw, for the drawer.
 func quotaViewOf(p app.ProbeView) contract.QuotaView {
 	q := p.Quota.Quota
-	out := contract.QuotaView{Name: q.Name, File: q.Place.File, Line: q.Place.Line, Declared: amountsOf(p.Quota.Declared), Said: -1, Fields: []string{}, Conclusions: []contract.Conclusion{},
+	out := contract.QuotaView{Name: q.Name, File: q.Place.File, Line: q.Place.Line, Declared: declaration.AmountsText(p.Quota.Declared), Said: -1, Fields: []string{}, Conclusions: []contract.Conclusion{},
 		Restarts: q.Model != declaration.Concurrency && q.Queue == 0}
 	if p.Quota.Lowered {
-		out.Lowered = amountsOf(q.Allow)
+		out.Lowered = declaration.AmountsText(q.Allow)
 	}
 	s := p.Quota.Stack
 	w := int64(0)

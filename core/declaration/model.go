@@ -24,6 +24,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"millgate/core/route"
@@ -456,6 +457,15 @@ func (a Amount) String() string {
 		return fmt.Sprintf("%d at once", a.Count)
 	}
 	return Pace(a).String()
+}
+
+// AmountsText is a stack of amounts in words.
+func AmountsText(list []Amount) string {
+	out := make([]string, len(list))
+	for i, a := range list {
+		out[i] = a.String()
+	}
+	return strings.Join(out, " and ")
 }
 
 // Model of a limiter.

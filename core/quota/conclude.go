@@ -408,7 +408,7 @@ func (m *Measured) Side() (out Side) {
 }
 
 // waiting says whether calls one after the other waited for their turn.
-func (m *Measured) waiting() bool { return (&Drill{Calls: m.Calls}).waiting() }
+func (m *Measured) waiting() bool { return someWait(m.Calls) }
 
 // AtOnce is how many ran at the same time, -1 where that does not show.
 func (s Side) AtOnce() int {

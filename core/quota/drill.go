@@ -188,11 +188,11 @@ const (
 	manyPauses = 21
 )
 
-// waiting says whether calls waited for their turn, one after the other.
-func (d *Drill) waiting() bool {
-	w := waitsOf(d.Calls)
+// someWait says whether calls waited for their turn, one after the other.
+func someWait(calls []Seen) bool {
+	w := waitsOf(calls)
 	n := 0
-	for i, c := range alone(d.Calls) {
+	for i, c := range alone(calls) {
 		if !c.OK {
 			return false // then what is slow is slow by itself
 		}
@@ -202,6 +202,8 @@ func (d *Drill) waiting() bool {
 	}
 	return n >= 2
 }
+
+func (d *Drill) waiting() bool { return someWait(d.Calls) }
 
 // longWaits says whether calls waited, each for so long that it was not the
 // service which was slow.

@@ -228,17 +228,9 @@ func passwordGuessable(v *reviewer, c *Check) {
 			}
 		}
 		allow = append(allow, fmt.Sprintf("%d per 1d", perDay))
-		v.say(by.Place, len(by.Name), "quota "+by.Name, -1, fmt.Sprintf("at %s, a password among %d is guessed in %s through %s; it should take %s", amountsText(by.Allow), d.Assume.Guesses, said(t), d.Routes[i].Key(), said(d.Assume.GuessedIn)), "stack a second amount over a day, or say what the review may take for granted under `review`",
+		v.say(by.Place, len(by.Name), "quota "+by.Name, -1, fmt.Sprintf("at %s, a password among %d is guessed in %s through %s; it should take %s", declaration.AmountsText(by.Allow), d.Assume.Guesses, said(t), d.Routes[i].Key(), said(d.Assume.GuessedIn)), "stack a second amount over a day, or say what the review may take for granted under `review`",
 			fixed("Allow "+strings.Join(allow, " and "), declaration.Edit{Section: "quotas", Item: by.Name, Field: []string{"allow"}, Text: declaration.FlowList(allow)}))
 	}
-}
-
-func amountsText(list []declaration.Amount) string {
-	out := make([]string, len(list))
-	for i, a := range list {
-		out[i] = a.String()
-	}
-	return strings.Join(out, " and ")
 }
 
 func noQuota(v *reviewer, c *Check) {

@@ -92,15 +92,7 @@ func (s *QuotaSeen) lowered() string {
 	if !s.Lowered {
 		return ""
 	}
-	return fmt.Sprintf(" Measured with %s in place of %s: how it counts and refuses is shown by that, that the declared number holds is not.", amountsText(s.Quota.Allow), amountsText(s.Declared))
-}
-
-func amountsText(list []declaration.Amount) string {
-	out := make([]string, len(list))
-	for i, a := range list {
-		out[i] = a.String()
-	}
-	return strings.Join(out, " and ")
+	return fmt.Sprintf(" Measured with %s in place of %s: how it counts and refuses is shown by that, that the declared number holds is not.", declaration.AmountsText(s.Quota.Allow), declaration.AmountsText(s.Declared))
 }
 
 // atOnce judges what calls at the same time met. That more are served than may
