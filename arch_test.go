@@ -22,6 +22,7 @@ var may = map[string][]string{
 	"format":   {"core"},
 	"core":     {"core"},
 	"standin":  {},
+	"testkit":  {},
 	"examples": {},
 	"e2e":      {},
 	"api":      {},

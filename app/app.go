@@ -42,6 +42,7 @@ type App struct {
 	store  *store.Store
 	dir    string // where the declaration and its files are
 	name   string // the declaration's file name
+	dial   wire.Dial
 
 	mu       sync.Mutex
 	text     string

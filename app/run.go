@@ -106,7 +106,7 @@ type run struct {
 
 func (a *App) newRun(ctx context.Context, d *declaration.Document, t *declaration.Target, base string, pl *probe.Plan, only []*probe.Probe, facts map[string]*Fact) (*run, error) {
 	mask := wire.NewMasker()
-	c, err := wire.NewClient(ctx, t, base, mask)
+	c, err := wire.NewClient(ctx, t, base, mask, a.dial)
 	if err != nil {
 		return nil, err
 	}
@@ -149,8 +149,13 @@ func (r *run) work() {
 	defer close(r.done)
 	defer r.client.Close()
 	defer r.cancel()
+	defer r.stop()
 	go func() { // a stop lets what is in flight come home, for a moment
-		<-r.stopping.Done()
+		select {
+		case <-r.done:
+			return
+		case <-r.stopping.Done():
+		}
 		select {
 		case <-r.done:
 		case <-time.After(stopGrace):

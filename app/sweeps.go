@@ -511,7 +511,7 @@ func (a *App) TestTarget(ctx context.Context, target string) (Connection, error)
 		}
 		out.Steps = append(out.Steps, s)
 	}
-	c, err := wire.NewClient(ctx, t, "", wire.NewMasker())
+	c, err := wire.NewClient(ctx, t, "", wire.NewMasker(), a.dial)
 	if err == nil {
 		err = c.Reach(ctx)
 	}

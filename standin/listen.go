@@ -37,7 +37,11 @@ func Listen(addr string, opt Options) (*Running, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the stand-in's port %q is not a number", port)
 	}
-	api, err := net.Listen("tcp", addr)
+	open := opt.Listen
+	if open == nil {
+		open = net.Listen
+	}
+	api, err := open("tcp", addr)
 	if err != nil {
 		return nil, fmt.Errorf("the stand-in cannot listen on %s: %w", addr, err)
 	}
@@ -45,7 +49,7 @@ func Listen(addr string, opt Options) (*Running, error) {
 	if n != 0 {
 		next = n + 1
 	}
-	iss, err := net.Listen("tcp", net.JoinHostPort(host, strconv.Itoa(next)))
+	iss, err := open("tcp", net.JoinHostPort(host, strconv.Itoa(next)))
 	if err != nil {
 		return nil, errors.Join(fmt.Errorf("the stand-in's issuer cannot listen on port %d: %w", next, err), api.Close())
 	}
@@ -56,7 +60,7 @@ func Listen(addr string, opt Options) (*Running, error) {
 		if n != 0 {
 			behind = n + 10
 		}
-		direct, err := net.Listen("tcp", net.JoinHostPort(host, strconv.Itoa(behind)))
+		direct, err := open("tcp", net.JoinHostPort(host, strconv.Itoa(behind)))
 		if err != nil {
 			return nil, errors.Join(fmt.Errorf("the service behind the gateway cannot listen on port %d: %w", behind, err), api.Close(), iss.Close())
 		}
@@ -67,7 +71,7 @@ func Listen(addr string, opt Options) (*Running, error) {
 		if n != 0 {
 			at = n + 20
 		}
-		ctl, err := net.Listen("tcp", net.JoinHostPort(host, strconv.Itoa(at)))
+		ctl, err := open("tcp", net.JoinHostPort(host, strconv.Itoa(at)))
 		if err != nil {
 			for l := range handlers {
 				err = errors.Join(err, l.Close())

@@ -8,6 +8,7 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"io"
+	"net"
 	"net/http"
 	"slices"
 	"strconv"
@@ -41,6 +42,8 @@ type Options struct {
 	Nodes int
 	// Log is called with one line for each request answered.
 	Log func(string)
+	// Listen opens an address, in place of net.Listen.
+	Listen func(network, address string) (net.Listener, error)
 }
 
 // Secrets are the accounts' secrets, by the name of the environment variable

@@ -107,7 +107,8 @@ func Open(dir string) (*Store, error) {
 		}
 		dsn = "file:" + filepath.Join(dir, "millgate.db") + "?_journal_mode=WAL&_foreign_keys=on&_busy_timeout=5000&_synchronous=NORMAL&_txlock=immediate"
 	}
-	db, err := gorm.Open(sqlite.Open(dsn), &gorm.Config{Logger: logger.Discard, SkipDefaultTransaction: true, PrepareStmt: true})
+	// Not PrepareStmt: its cache keeps a goroutine for good.
+	db, err := gorm.Open(sqlite.Open(dsn), &gorm.Config{Logger: logger.Discard, SkipDefaultTransaction: true})
 	if err != nil {
 		return nil, fmt.Errorf("the database in %s cannot be opened: %w", dir, err)
 	}

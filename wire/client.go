@@ -68,14 +68,19 @@ type Client struct {
 	http    *http.Client
 	limit   *rate.Limiter
 	mask    *Masker
+	reach   Dial
 	pass    [2]string // header field and value that keep a request out of the target's counts
 	passErr error     // why there is none although one is declared
 }
 
+// Dial connects to an address that was checked before; nil is the network of this
+// machine.
+type Dial func(ctx context.Context, network, address string) (net.Conn, error)
+
 // NewClient resolves the target's hosts and prepares to send. base replaces
 // the target's base when it is not empty.
-func NewClient(ctx context.Context, t *declaration.Target, base string, mask *Masker) (*Client, error) {
-	c := &Client{target: t, bases: map[string]*url.URL{}, allowed: map[string][]string{}, mask: mask}
+func NewClient(ctx context.Context, t *declaration.Target, base string, mask *Masker, reach Dial) (*Client, error) {
+	c := &Client{target: t, bases: map[string]*url.URL{}, allowed: map[string][]string{}, mask: mask, reach: reach}
 	all := map[string]string{"": t.Base}
 	if base != "" {
 		all[""] = strings.TrimRight(base, "/")
@@ -140,9 +145,13 @@ func (c *Client) dial(ctx context.Context, network, addr string) (net.Conn, erro
 		}
 		return nil
 	}}
+	reach := c.reach
+	if reach == nil {
+		reach = d.DialContext
+	}
 	var last error
 	for _, p := range pinned {
-		conn, err := d.DialContext(ctx, network, p)
+		conn, err := reach(ctx, network, p)
 		if err == nil {
 			return conn, nil
 		}

@@ -37,11 +37,24 @@ type Keyring struct {
 	now    func() time.Time
 }
 
+// held is what one identity holds of one scheme. Who takes turn may wait for a
+// login, so that it gives up with its context.
 type held struct {
-	mu sync.Mutex
+	turn chan struct{}
 	granted
 	epoch int
 }
+
+func (h *held) lock(ctx context.Context) error {
+	select {
+	case h.turn <- struct{}{}:
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
+func (h *held) unlock() { <-h.turn }
 
 // NewKeyring makes a keyring for one sweep.
 func NewKeyring(d *declaration.Document, t *declaration.Target, c *Client, look Secrets) *Keyring {
@@ -64,7 +77,7 @@ func (k *Keyring) slot(identity, scheme string) *held {
 	key := identity + "\x00" + scheme
 	h := k.held[key]
 	if h == nil {
-		h = &held{}
+		h = &held{turn: make(chan struct{}, 1)}
 		k.held[key] = h
 	}
 	return h
@@ -289,8 +302,10 @@ func jwtExpiry(tok string) time.Time {
 // or renewing it if it must. epoch changes whenever it does.
 func (k *Keyring) Token(ctx context.Context, identity, scheme string) (tok string, epoch int, err error) {
 	h := k.slot(identity, scheme)
-	h.mu.Lock()
-	defer h.mu.Unlock()
+	if err := h.lock(ctx); err != nil {
+		return "", 0, err
+	}
+	defer h.unlock()
 	if h.access != "" && (h.expires.IsZero() || h.expires.Sub(k.now()) > renewAhead) {
 		return h.access, h.epoch, nil
 	}
@@ -303,8 +318,10 @@ func (k *Keyring) Token(ctx context.Context, identity, scheme string) (tok strin
 // Renew obtains a new token unless somebody did since epoch.
 func (k *Keyring) Renew(ctx context.Context, identity, scheme string, epoch int) error {
 	h := k.slot(identity, scheme)
-	h.mu.Lock()
-	defer h.mu.Unlock()
+	if err := h.lock(ctx); err != nil {
+		return err
+	}
+	defer h.unlock()
 	if h.epoch != epoch {
 		return nil
 	}

@@ -234,8 +234,10 @@ func (k *Keyring) Cookie(ctx context.Context, identity, scheme string) (*Cookie,
 		return nil, err
 	}
 	h := k.slot(identity, scheme)
-	h.mu.Lock()
-	defer h.mu.Unlock()
+	if err := h.lock(ctx); err != nil {
+		return nil, err
+	}
+	defer h.unlock()
 	if h.cookie == nil {
 		return nil, nil
 	}
