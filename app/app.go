@@ -27,6 +27,8 @@ var (
 	ErrInvalid  = errors.New("the declaration has errors")
 	ErrBusy     = errors.New("a sweep is running")
 	ErrInput    = errors.New("the input cannot be used")
+	// ErrNotStored is a sweep that cannot be recorded where it was wanted.
+	ErrNotStored = errors.New("the sweep cannot be recorded")
 	// ErrUnreachable is a target that does not take connections.
 	ErrUnreachable = wire.ErrUnreachable
 )
@@ -39,7 +41,13 @@ const DefaultFile = "declaration.gate.yaml"
 // is safe for concurrent use.
 type App struct {
 	Events *Hub
+	// Ask asks a person a question that can be answered with yes; nil is nobody.
+	Ask func(question string) bool
+	// KeepGoing goes on when a target begins to fail.
+	KeepGoing bool
+
 	store  *store.Store
+	unlock func() error
 	dir    string // where the declaration and its files are
 	name   string // the declaration's file name
 	dial   wire.Dial
@@ -57,6 +65,7 @@ type App struct {
 	running  *run
 	restarts map[string]*restarting // checks between their two halves
 	spent    spent                  // what drills used of other quotas
+	ended    map[uint]ended         // sweeps of this process
 }
 
 // observed is what is known of a target, and what was made of it last.
@@ -78,41 +87,64 @@ type observed struct {
 type basis struct{ fact, control *Fact }
 
 // Open opens the workspace with the declaration at file; when file is empty it
-// is DefaultFile in the data directory. dataDir holds the database; empty is
-// one in memory.
+// is DefaultFile in the data directory. dataDir holds the database, and is locked
+// for this process; empty is one in memory. Where the disk cannot be written, the
+// workspace can be looked at, and ReadOnly says why.
 func Open(dataDir, file string) (*App, error) {
-	st, err := store.Open(dataDir)
+	unlock, err := store.Lock(dataDir, strings.Join(append([]string{"millgate"}, os.Args[1:]...), " "))
 	if err != nil {
 		return nil, err
 	}
-	a := &App{Events: NewHub(), store: st, seen: map[string]*observed{}, restarts: map[string]*restarting{}}
+	st, err := store.Open(dataDir)
+	if err != nil {
+		return nil, errors.Join(err, unlock())
+	}
+	a := &App{Events: NewHub(), store: st, unlock: unlock, seen: map[string]*observed{}, restarts: map[string]*restarting{}, ended: map[uint]ended{}}
 	if file == "" {
 		file = filepath.Join(dataDir, DefaultFile)
 	}
 	a.dir, a.name = filepath.Dir(file), filepath.Base(file)
-	if err := st.InterruptRunning(); err != nil {
-		return nil, errors.Join(fmt.Errorf("reading the sweeps: %w", err), st.Close())
+	if err := a.lookOnly(st.InterruptRunning()); err != nil {
+		return nil, errors.Join(fmt.Errorf("reading the sweeps: %w", err), a.Close())
 	}
 	text, err := os.ReadFile(file)
 	if err != nil && !errors.Is(err, os.ErrNotExist) {
-		return nil, errors.Join(fmt.Errorf("the declaration %s cannot be read: %w", file, err), st.Close())
+		return nil, errors.Join(fmt.Errorf("the declaration %s cannot be read: %w", file, err), a.Close())
 	}
-	if err := a.adopt(string(text)); err != nil {
-		return nil, errors.Join(err, st.Close())
+	if err := a.lookOnly(a.adopt(string(text))); err != nil {
+		return nil, errors.Join(err, a.Close())
 	}
 	return a, nil
 }
+
+// lookOnly takes away the error of a disk that takes no writes.
+func (a *App) lookOnly(err error) error {
+	if err == nil || !store.Unwritable(err) {
+		return err
+	}
+	if a.store.ReadOnly() == "" {
+		a.store.SetReadOnly(err)
+	}
+	return nil
+}
+
+// ReadOnly says why nothing can be kept, "" when it can.
+func (a *App) ReadOnly() string { return a.store.ReadOnly() }
 
 // Close stops what runs and closes the database.
 func (a *App) Close() error {
 	a.mu.Lock()
 	r := a.running
+	for k, w := range a.restarts {
+		w.r.client.Close()
+		delete(a.restarts, k)
+	}
 	a.mu.Unlock()
 	if r != nil {
 		r.stop()
 		<-r.done
 	}
-	return a.store.Close()
+	return errors.Join(a.store.Close(), a.unlock())
 }
 
 // adopt makes the text of the file the current one, as a revision of its own
@@ -120,6 +152,11 @@ func (a *App) Close() error {
 func (a *App) adopt(text string) error {
 	a.mu.Lock()
 	defer a.mu.Unlock()
+	return a.take(text)
+}
+
+// take is adopt for who holds the lock.
+func (a *App) take(text string) error {
 	a.text = text
 	a.doc, a.messages = a.parse(text)
 	a.reviewed = review.Review(a.doc, a.messages, time.Now())
@@ -397,10 +434,12 @@ func (a *App) OpenFile(path string) error {
 		a.mu.Unlock()
 		return fmt.Errorf("the declaration %s cannot be read: %w", path, err)
 	}
+	// The folder and the text change as one.
 	a.dir, a.name = filepath.Dir(path), filepath.Base(path)
 	a.seen = map[string]*observed{}
+	err = a.take(string(text))
 	a.mu.Unlock()
-	if err := a.adopt(string(text)); err != nil {
+	if err != nil {
 		return err
 	}
 	a.Events.Send(Event{Type: "declaration"})
@@ -426,5 +465,15 @@ func (a *App) secret(v declaration.Value) (string, error) {
 	return v.Literal, nil
 }
 
-// KeepSecret seals a secret under a name.
-func (a *App) KeepSecret(name, value string) error { return a.store.Seal(name, value) }
+// KeepSecret seals a secret under a name in a data directory, also while another
+// process works with it.
+func KeepSecret(dataDir, name, value string) error {
+	st, err := store.Open(dataDir)
+	if err != nil {
+		return err
+	}
+	if st.ReadOnly() != "" {
+		return errors.Join(fmt.Errorf("nothing was kept: %s", st.ReadOnly()), st.Close())
+	}
+	return errors.Join(st.Seal(name, value), st.Close())
+}

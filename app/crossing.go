@@ -162,7 +162,10 @@ func (a *App) Crossing(target, route, caller string) (CrossingView, error) {
 		}
 		if it, ok := o.items[p.ID]; ok {
 			if pv.Quota != nil && o.view[p.ID] != nil {
-				pv.Quota.Measured = o.view[p.ID].Quota
+				f := o.view[p.ID]
+				if pv.Quota.Measured = f.Quota; f.Earlier != nil { // shown with its date, and no verdict
+					pv.Quota.Measured, pv.Quota.Earlier = f.Earlier.Measured, f.Earlier.At
+				}
 			}
 			if isPage {
 				seen := verdict.Page(newJudge(d, t, pl, o.view).input(p))

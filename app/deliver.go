@@ -1,11 +1,14 @@
 package app
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
+	"hash/fnv"
 	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"millgate/core/access"
@@ -19,13 +22,14 @@ import (
 
 // withoutCredential keeps a probe that could not be sent as it was meant.
 func (r *run) withoutCredential(p *probe.Probe, f *Fact, err error) error {
-	if r.ctx.Err() != nil {
+	if r.ctx.Err() != nil || errors.Is(err, errStopped) {
 		return nil
 	}
-	if errors.Is(err, errJournal) {
+	if errors.Is(err, errJournal) || errors.Is(err, errDead) {
 		return err
 	}
 	f.Lost = notSent + err.Error()
+	f.NoCredential = errors.Is(err, wire.ErrCredential) || errors.Is(err, wire.ErrUnreachable)
 	return r.keep(p, f)
 }
 
@@ -114,7 +118,8 @@ func (r *run) present(p *probe.Probe, o *wire.Outgoing) (epoch int, err error) {
 }
 
 // deliver sends a probe: the intent is written first, a throttled answer is
-// waited out, and a credential that ended is renewed once.
+// waited out, and a credential that ended is renewed once. With errStopped nothing
+// came of it, and it is unsent.
 func (r *run) deliver(p *probe.Probe, o wire.Outgoing) (wire.Exchange, int, error) {
 	renewed := false
 	for n := 0; ; {
@@ -126,28 +131,27 @@ func (r *run) deliver(p *probe.Probe, o wire.Outgoing) (wire.Exchange, int, erro
 		}
 		out.Before = func() error { return r.intend(p) }
 		if !r.takeRoom(p) {
-			return wire.Exchange{}, n, context.Canceled
+			return wire.Exchange{}, n, errStopped
 		}
 		x, err := r.client.Send(r.ctx, out)
 		if err != nil {
 			return x, n, err
 		}
-		cls := verdict.Classify(verdict.Answer{Status: x.Status, Headers: x.Answer, Body: []byte(x.Content)}, r.doc.Answers)
-		if cls == verdict.Throttled && n < repeats {
-			wait := wire.RetryAfter(x, time.Now())
-			if wait < 0 {
-				wait = time.Second << n
+		cls := r.class(x)
+		wait, again := time.Duration(0), false
+		switch {
+		case cls == verdict.Throttled:
+			wait, again = r.patience(p.Route, p.Identity, r.counts(), x, n)
+		case failing(x.Status) && p.IsControl && !p.Unsafe() && n == 0 && !r.health.isAlive():
+			wait, again = secondTry, true
+		}
+		if again {
+			n++
+			if !r.pause(fmt.Sprintf("%s answered %s", p.RouteKey, told(x)), wait) {
+				// It was answered, so that it may be sent again.
+				return x, n, cmp.Or(r.withdraw(p), errStopped)
 			}
-			if wait <= longestWait {
-				n++
-				r.app.Events.Send(Event{Type: "wait", Text: fmt.Sprintf("throttled at %s, waiting %s", p.RouteKey, wait.Round(time.Second))})
-				select {
-				case <-r.stopping.Done():
-					return x, n, nil
-				case <-time.After(wait):
-				}
-				continue
-			}
+			continue
 		}
 		if again := r.credentialSeen(p, cls, &renewed, epoch); again {
 			continue
@@ -159,8 +163,16 @@ func (r *run) deliver(p *probe.Probe, o wire.Outgoing) (wire.Exchange, int, erro
 				continue
 			}
 		}
-		return x, n, nil
+		return x, n, r.landed(p, x, cls, o.Params[p.Record.Param])
 	}
+}
+
+// withdraw takes an intent back.
+func (r *run) withdraw(p *probe.Probe) error {
+	if err := r.app.store.Withdraw(r.sweep.ID, p.ID); err != nil {
+		return fmt.Errorf("%w: %v", errJournal, err)
+	}
+	return nil
 }
 
 // intend writes into the journal that a probe is about to be sent.
@@ -220,4 +232,40 @@ func (r *run) mayRenew(k string, epoch int) bool {
 		r.tried[k] = epoch
 	}
 	return r.worked[k] || !ever || tried == epoch
+}
+
+// pause waits and says why. It returns false when the sweep was stopped meanwhile.
+func (r *run) pause(why string, d time.Duration) bool {
+	r.app.Events.Send(Event{Type: "wait", Text: fmt.Sprintf("%s, waiting %s", why, d.Round(time.Second/10))})
+	t := time.NewTimer(d)
+	defer t.Stop()
+	select {
+	case <-r.stopping.Done():
+		return false
+	case <-t.C:
+		return true
+	}
+}
+
+// sessionAnswered decides about the answer of a login, and of what goes with one:
+// whether it is sent again, and after what time. The error ends the sweep.
+func (r *run) sessionAnswered(ctx context.Context, o wire.Outgoing, x wire.Exchange, try int) (again bool, err error) {
+	path, _, _ := strings.Cut(o.Path, "?")
+	at := probe.RouteOf(r.doc, &declaration.Request{Method: o.Method, Host: o.Host, Path: path})
+	wait := time.Duration(0)
+	switch {
+	case x.Status == 429:
+		wait, again = r.patience(at, "", r.counts(), x, try)
+	case failing(x.Status) && try == 0 && !r.health.isAlive():
+		wait, again = secondTry, true
+	}
+	if again {
+		if !r.pause(fmt.Sprintf("%s %s answered %s", o.Method, path, told(x)), wait) {
+			return false, errStopped
+		}
+		return true, ctx.Err()
+	}
+	h := fnv.New64a()
+	_, _ = h.Write(o.Body) // a hash takes everything
+	return false, r.health.began(fmt.Sprint(o.Method, path, h.Sum64()), x)
 }

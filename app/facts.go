@@ -21,13 +21,16 @@ type Fact struct {
 	Raised   string        `json:"raised,omitempty"`   // where a raised role was seen
 	Lost     string        `json:"lost,omitempty"`     // why there is no answer to judge
 	Repeats  int           `json:"repeats,omitempty"`
-	Then     []FollowedUp  `json:"then,omitempty"`  // what the route's follow-ups were answered
-	Token    *IssuedToken  `json:"token,omitempty"` // for a login whose token was judged
-	Drill    *Drill        `json:"drill,omitempty"` // for a session drill
+	// NoCredential: what it presents could not be obtained.
+	NoCredential bool         `json:"noCredential,omitempty"`
+	Then         []FollowedUp `json:"then,omitempty"`  // what the route's follow-ups were answered
+	Token        *IssuedToken `json:"token,omitempty"` // for a login whose token was judged
+	Drill        *Drill       `json:"drill,omitempty"` // for a session drill
 	// For a page: its preflight, and the request without its credential.
 	Preflight *wire.Exchange  `json:"preflight,omitempty"`
 	Refusal   *wire.Exchange  `json:"refusal,omitempty"`
 	Quota     *quota.Measured `json:"quota,omitempty"`    // for a quota drill
+	Earlier   *Earlier        `json:"earlier,omitempty"`  // what was measured before, where the quota is full now
 	SameSite  string          `json:"sameSite,omitempty"` // of the cookie that was sent from another site
 	Sweep     uint            `json:"sweep"`
 }

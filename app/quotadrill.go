@@ -1,9 +1,9 @@
 package app
 
 import (
-	"context"
 	"errors"
 	"fmt"
+	"net/http"
 	"slices"
 	"strings"
 	"time"
@@ -54,7 +54,8 @@ func (r *run) quotaDrill(p *probe.Probe, f *Fact) error {
 	}
 	pace := r.target.Pace.PerSecond()
 	d.Budget.Ticks += int64(float64(d.Burst) / pace * 1.2e6) // the first stretch has its time whatever the pace
-	x := &drilling{r: r, p: p, q: q, o: o, bare: bare, d: d, m: &quota.Measured{Said: -1, Budget: d.Budget.Calls}}
+	x := &drilling{r: r, p: p, q: q, o: o, bare: bare, stack: stack, d: d, m: &quota.Measured{Said: -1, Budget: d.Budget.Calls}, pulse: newPulse()}
+	defer x.pulse.end()
 	if trip, err := r.client.Trip(r.ctx, p.Host); err == nil {
 		x.m.Trip = quota.Ticks(trip)
 	}
@@ -70,36 +71,47 @@ func (r *run) quotaDrill(p *probe.Probe, f *Fact) error {
 		}
 		return r.withoutCredential(p, f, err)
 	}
-	d.Finish()
+	x.markGaps()
+	x.d.Finish()
 	x.m.Claims = x.claims.List
-	x.m.Explain(d)
+	x.m.Explain(x.d)
+	x.m.Stood += x.stood
 	x.m.Full = x.m.Full || len(x.m.Calls) == 0
 	if x.m.Full {
-		if old := r.measuredBefore(p); old != nil {
-			x.m = old
-		}
+		f.Earlier = r.measuredBefore(p)
 	}
 	f.Quota = x.m
 	f.Exchange = x.last
 	return r.keep(p, f)
 }
 
+// markGaps marks the calls during which the drill stood still.
+func (x *drilling) markGaps() {
+	for i, c := range x.d.Calls {
+		from := x.start.Add(quota.Span(c.At - x.start.UnixMicro()))
+		x.d.Calls[i].Gap = x.pulse.broke(from, from.Add(quota.Span(c.Took)))
+	}
+}
+
+// Earlier is what an earlier sweep measured of a quota that is full now.
+type Earlier struct {
+	At       time.Time       `json:"at"`
+	Measured *quota.Measured `json:"measured"`
+}
+
 // measuredBefore is what an earlier sweep measured, nil without: a quota that is
 // full when the drill begins, perhaps from that one, says nothing itself.
-func (r *run) measuredBefore(p *probe.Probe) *quota.Measured {
+func (r *run) measuredBefore(p *probe.Probe) *Earlier {
 	rows, err := r.app.store.Past(r.target.Name, p.RouteKey, p.Identity, 200)
 	if err != nil {
-		return nil // then there is nothing to keep
+		return nil // then there is nothing to show
 	}
 	for _, row := range rows {
 		if row.ProbeID != p.ID {
 			continue
 		}
 		if f, err := decodeFact(row.Fact); err == nil && f.Quota != nil && !f.Quota.Full {
-			if f.Quota.Kept == "" {
-				f.Quota.Kept = row.Sent.UTC().Format(time.RFC3339)
-			}
-			return f.Quota
+			return &Earlier{row.Sent, f.Quota}
 		}
 	}
 	return nil
@@ -107,23 +119,38 @@ func (r *run) measuredBefore(p *probe.Probe) *quota.Measured {
 
 // together sends calls at the same time, and tells the drill.
 func (x *drilling) together(n int) error {
-	ctx, cancel := context.WithDeadline(x.r.ctx, x.ends)
-	defer cancel()
+	o := x.o
+	o.Within = time.Until(x.ends)
 	answers, err := together(n, func() (wire.Exchange, error) {
 		defer x.count()
-		return x.r.client.Send(ctx, x.o)
+		return x.r.client.Send(x.r.ctx, o)
 	})
-	if ctx.Err() != nil && x.r.ctx.Err() == nil {
+	if errors.Is(err, wire.ErrLate) {
 		return errLate
 	} else if err != nil {
 		return err
 	}
+	// A service that fails now and then is not one that lets so many run: 503 is a
+	// refusal there when at least half of the calls got it.
+	shut := 0
+	for _, e := range answers {
+		if e.Status == http.StatusServiceUnavailable {
+			shut++
+		}
+	}
+	x.shut503 = x.shut503 || x.m.Passes != 0 && x.m.Passes != 503 && 2*shut >= n && shut < n
 	list := make([]quota.Seen, 0, n)
 	for _, e := range answers {
-		x.claims.Add(nil, e.At) // what is said while they run says nothing of one alone
 		if e.Status == 0 {
 			return fmt.Errorf("a call was not answered: %s", e.Error)
 		}
+		if x.failed(e) {
+			if err := x.fails(e); err != nil {
+				return err
+			}
+			continue
+		}
+		x.claims.Add(nil, e.At) // what is said while they run says nothing of one alone
 		list = append(list, x.seen(e))
 		if x.m.Status == 0 && x.refused(e) {
 			x.refusedWith(e)
@@ -157,7 +184,6 @@ func momentOf(s quota.Stack) int64 {
 }
 
 var (
-	errStopped = errors.New("stopped")
 	errLate    = errors.New("not answered within the drill's time")
 	errCrowded = errors.New("another quota would refuse")
 )
@@ -190,8 +216,12 @@ type drilling struct {
 	q       *declaration.Quota
 	o       wire.Outgoing
 	bare    wire.Outgoing // without the credential
+	stack   quota.Stack
 	d       *quota.Drill
 	m       *quota.Measured
+	pulse   *pulse
+	stood   int           // calls that were given up while the drill stood still
+	shut503 bool          // calls beyond the quota are answered 503
 	last    wire.Exchange // the first refusal, or the last call
 	ends    time.Time
 	start   time.Time
@@ -202,11 +232,59 @@ type drilling struct {
 	claims quota.Claims
 }
 
-// refused says whether an answer turns a call away for coming too often. A
-// service that fails only then says it with 503.
+// refused says whether an answer turns a call away for coming too often.
 func (x *drilling) refused(e wire.Exchange) bool {
-	return e.Status == 429 || e.Status == x.q.RefuseWith || e.Status == 503 && x.m.Passes != 0 && x.m.Passes != 503
+	return e.Status == 429 || e.Status == x.q.RefuseWith || e.Status == 503 && x.shut503
 }
+
+// failed says whether an answer is neither an admission nor a refusal.
+func (x *drilling) failed(e wire.Exchange) bool { return e.Status >= 500 && !x.refused(e) }
+
+// mostStood is how many calls may be lost to a busy machine.
+const mostStood = 5
+
+// mostFailed is how many calls may fail before a drill gives up.
+const mostFailed = 3
+
+// fails counts a call that failed. The error ends the drill.
+func (x *drilling) fails(e wire.Exchange) error {
+	x.m.Failed++
+	switch {
+	case x.m.Passes == 0:
+		return fmt.Errorf("the service failed (%d) before any call was admitted", e.Status)
+	case x.m.Failed > mostFailed:
+		return fmt.Errorf("the service failed at %d calls, the last time with %d", x.m.Failed, e.Status)
+	}
+	return nil
+}
+
+// shuts says whether a 503 after admitted calls is how this service refuses: the
+// calls that follow at once get it too. A service that only fails now and then
+// admits one of them. What was answered is told to the drill, in order.
+func (x *drilling) shuts(first wire.Exchange) error {
+	answers := []wire.Exchange{first}
+	for range sureShut {
+		e, err := x.r.client.Send(x.r.ctx, x.o)
+		x.count()
+		if err != nil {
+			return err
+		}
+		answers = append(answers, e)
+		if e.Status != http.StatusServiceUnavailable {
+			break
+		}
+	}
+	x.shut503 = answers[len(answers)-1].Status == http.StatusServiceUnavailable
+	for _, e := range answers {
+		if err := x.saw(e); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// sureShut is how many calls more must be answered 503.
+const sureShut = 3
 
 // tick is an instant of the drill, by the clock that is never set.
 func (x *drilling) tick(t time.Time) int64 {
@@ -221,7 +299,35 @@ func (x *drilling) seen(e wire.Exchange) quota.Seen {
 	return quota.Seen{At: x.tick(e.At), Took: quota.Ticks(e.Took), OK: !x.refused(e)}
 }
 
+// longestFull is how long a drill waits at most for a quota that is full when it
+// begins.
+const longestFull = 10 * time.Minute
+
+// run drills. A quota that is full when it begins is waited for once, at most as
+// long as its window.
 func (x *drilling) run() error {
+	burst, budget, side, once := x.d.Burst, x.d.Budget, x.d.Side, x.d.AtOnce
+	if err := x.drill(); err != nil || !x.m.Full || x.r.sweep.ID == 0 {
+		return err
+	}
+	wait := quota.Span(x.m.Said)
+	if x.m.Said < 0 {
+		wait = quota.Span(leastWindow(x.stack))
+	}
+	if wait += time.Second / 10; wait > min(longestFull, quota.Span(longestWindow(x.stack))+time.Second) {
+		return nil
+	}
+	if !x.r.pause(fmt.Sprintf("the drill of %s found it full", x.q.Name), wait) {
+		return errStopped
+	}
+	x.ends = x.ends.Add(wait)
+	x.d = &quota.Drill{Burst: burst, Budget: budget, Side: side, AtOnce: once}
+	x.m = &quota.Measured{Said: -1, Budget: budget.Calls, Trip: x.m.Trip}
+	x.start, x.last, x.claims, x.told = time.Time{}, wire.Exchange{}, quota.Claims{}, false
+	return x.drill()
+}
+
+func (x *drilling) drill() error {
 	for !x.d.Done() {
 		s := x.d.Next(x.tick(time.Now()))
 		if s.Many == 0 {
@@ -280,11 +386,14 @@ func (x *drilling) call() (ok bool, err error) {
 	if soon := time.Now().Add(x.patience()); x.p != nil && !x.m.Waits && x.q.Model != declaration.Concurrency && soon.Before(ends) {
 		ends = soon // whether calls wait at all
 	}
-	ctx, cancel := context.WithDeadline(x.r.ctx, ends)
-	e, err := x.r.client.Send(ctx, x.o)
-	late := ctx.Err() != nil && x.r.ctx.Err() == nil
-	cancel()
-	if late {
+	o := x.o
+	o.Within = time.Until(ends)
+	e, err := x.r.client.Send(x.r.ctx, o)
+	if errors.Is(err, wire.ErrLate) {
+		if x.pulse.during(e.At, time.Now()) && x.stood < mostStood { // it was us
+			x.stood++
+			return x.call()
+		}
 		first := !x.m.Waits
 		x.m.Waits = true
 		if first && x.p != nil {
@@ -301,10 +410,21 @@ func (x *drilling) call() (ok bool, err error) {
 	if err != nil {
 		return false, err
 	}
-	if e.Status == 0 {
-		return false, fmt.Errorf("a call was not answered: %s", e.Error)
+	if e.Status == http.StatusServiceUnavailable && !x.shut503 && x.m.Passes != 0 && x.q.RefuseWith != e.Status {
+		return false, x.shuts(e)
 	}
-	ok = !x.refused(e)
+	return !x.refused(e), x.saw(e)
+}
+
+// saw tells the drill of an answer.
+func (x *drilling) saw(e wire.Exchange) error {
+	if e.Status == 0 {
+		return fmt.Errorf("a call was not answered: %s", e.Error)
+	}
+	if x.failed(e) {
+		return x.fails(e)
+	}
+	ok := !x.refused(e)
 	x.claims.Add(e.Answer, e.At.Add(e.Took))
 	x.d.Saw(x.seen(e))
 	switch {
@@ -314,7 +434,7 @@ func (x *drilling) call() (ok bool, err error) {
 	case !ok && x.m.Status == 0:
 		x.refusedWith(e)
 	}
-	return ok, nil
+	return nil
 }
 
 const (
@@ -332,28 +452,38 @@ func (x *drilling) patience() time.Duration {
 // overflow sends, while calls wait, more than may wait, so that one is refused;
 // and one of another caller, who must not wait for them.
 func (x *drilling) overflow() error {
-	ctx, cancel := context.WithTimeout(x.r.ctx, x.patience())
-	defer cancel()
+	o := x.o
+	o.Within = x.patience()
 	list := make([]wire.Exchange, max(x.q.Queue, 1)+3)
 	g := new(errgroup.Group)
 	for i := range list {
 		g.Go(func() (err error) {
 			defer x.count()
-			if list[i], err = x.r.client.Send(ctx, x.o); ctx.Err() != nil && x.r.ctx.Err() == nil {
+			if list[i], err = x.r.client.Send(x.r.ctx, o); errors.Is(err, wire.ErrLate) {
 				return nil // it waited
 			}
 			return err
 		})
 	}
 	time.Sleep(x.patience() / 6) // until they wait
-	if other, status, err := x.asAnother(ctx); x.r.ctx.Err() != nil {
+	if other, status, err := x.asAnother(x.patience() * 5 / 6); x.r.ctx.Err() != nil {
 		return err
-	} else if other != "" {
-		x.m.Other, x.m.OtherStatus = other, status // 0 when it waited too
+	} else if other != "" && status != 0 { // what was not answered shows nothing
+		x.m.Other, x.m.OtherStatus = other, status
 	}
 	if err := g.Wait(); err != nil {
 		return err
 	}
+	answered, shut := 0, 0
+	for _, e := range list {
+		if e.Status != 0 {
+			answered++
+		}
+		if e.Status == http.StatusServiceUnavailable {
+			shut++
+		}
+	}
+	x.shut503 = x.shut503 || shut == answered && shut > 1 && x.m.Passes != 0 && x.m.Passes != 503
 	for _, e := range list {
 		switch {
 		case e.Status == 0: // it waited until nobody waited for it any more

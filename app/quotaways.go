@@ -1,10 +1,11 @@
 package app
 
 import (
-	"context"
+	"errors"
 	"net/http"
 	"slices"
 	"strings"
+	"time"
 
 	"millgate/core/access"
 	"millgate/core/declaration"
@@ -110,7 +111,7 @@ func (x *drilling) others() error {
 		}
 		return err
 	}
-	other, status, err := x.asAnother(x.r.ctx)
+	other, status, err := x.asAnother(0)
 	if err == nil && status != 0 {
 		x.m.Other, x.m.OtherStatus = other, status
 	}
@@ -126,7 +127,7 @@ func (x *drilling) without() wire.Outgoing {
 
 // asAnother sends one call as another caller, where the quota counts callers by
 // themselves; other is "" where nobody could be sent.
-func (x *drilling) asAnother(ctx context.Context) (other string, status int, err error) {
+func (x *drilling) asAnother(within time.Duration) (other string, status int, err error) {
 	s := x.r.doc.SchemeNamed(x.p.Scheme)
 	if s == nil || x.p.Identity == "" || len(x.q.CountedBy) == 0 || x.q.CountedBy[0].By != "identity" && x.q.CountedBy[0].By != "key" {
 		return "", 0, nil
@@ -138,7 +139,11 @@ func (x *drilling) asAnother(ctx context.Context) (other string, status int, err
 	if _, err := x.r.keys.Present(x.r.ctx, &o, other, s.Name); err != nil {
 		return "", 0, nil //nolint:nilerr // then it is not tried
 	}
-	e, err := x.r.client.Send(ctx, o)
+	o.Within = within
+	e, err := x.r.client.Send(x.r.ctx, o)
+	if errors.Is(err, wire.ErrLate) {
+		err = nil
+	}
 	return other, e.Status, err
 }
 

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"math"
 	"net/url"
 	"reflect"
 	"slices"
@@ -32,24 +33,24 @@ func leaseKey(p *probe.Probe) string {
 	return p.RouteKey + "\x00" + p.Record.Name + "\x00" + p.Record.Owner
 }
 
-func (r *run) leaseFor(p *probe.Probe) (*lease, string) {
+func (r *run) leaseFor(p *probe.Probe) (*lease, error) {
 	if !p.Record.Made {
-		return nil, ""
+		return nil, nil
 	}
 	r.mu.Lock()
 	l := r.leases[leaseKey(p)]
 	r.mu.Unlock()
 	if l != nil && p.Phase == probe.UnsafeTurnedAway {
-		return l, ""
+		return l, nil
 	}
 	l, err := r.makeRecord(r.doc.RecordNamed(p.Record.Name), p.Record.Owner, p.RouteKey)
 	if err != nil {
-		return nil, notSent + "no throwaway " + p.Record.Name + " could be made: " + err.Error()
+		return nil, fmt.Errorf("no throwaway %s could be made: %w", p.Record.Name, err)
 	}
 	r.mu.Lock()
 	r.leases[leaseKey(p)] = l
 	r.mu.Unlock()
-	return l, ""
+	return l, nil
 }
 
 // dropLease makes the next probe begin on a record of its own.
@@ -80,8 +81,8 @@ func (r *run) as(ctx context.Context, q *declaration.Request, identity string, v
 
 func (r *run) makeRecord(rec *declaration.Record, owner, forRoute string) (*lease, error) {
 	m := store.Made{SweepID: r.sweep.ID, Record: rec.Name, Owner: owner, Route: forRoute, State: "making"}
-	if err := r.app.store.AddMade(&m); err != nil {
-		return nil, fmt.Errorf("%w: %v", errJournal, err)
+	if err := r.addMade(&m); err != nil {
+		return nil, err
 	}
 	x, err := r.as(r.ctx, rec.Make, owner, r.target.Values)
 	if err != nil {
@@ -96,9 +97,71 @@ func (r *run) makeRecord(rec *declaration.Record, owner, forRoute string) (*leas
 				why += ", without an id at " + rec.ID
 			}
 		}
-		return nil, joinErr(fmt.Errorf("%s", why), r.app.store.SetMade(m.ID, "none", why))
+		return nil, joinErr(fmt.Errorf("%s", why), r.setMade(m.ID, "none", why))
 	}
-	return &lease{id: id, owner: owner, made: m.ID, rec: rec}, r.app.store.NameMade(m.ID, id)
+	return &lease{id: id, owner: owner, made: m.ID, rec: rec}, r.nameMade(m.ID, id)
+}
+
+// addMade, nameMade and setMade keep what the sweep made in the journal and in
+// memory: a journal that can no longer be written must not hide what is left behind.
+func (r *run) addMade(m *store.Made) error {
+	if err := r.app.store.AddMade(m); err != nil {
+		return fmt.Errorf("%w: %v", errJournal, err)
+	}
+	return nil
+}
+
+// tellMade is addMade for what there is already: what the journal cannot take is
+// remembered, and the next write to it reports that it is broken.
+func (r *run) tellMade(m store.Made) {
+	if r.app.store.AddMade(&m) == nil {
+		return
+	}
+	r.madeMu.Lock()
+	defer r.madeMu.Unlock()
+	m.ID = math.MaxInt - uint(len(r.unkept)) // no row has it
+	r.unkept = append(r.unkept, m)
+}
+
+func (r *run) nameMade(id uint, rid string) error {
+	r.noteMade(id, func(m *store.Made) { m.State, m.RID = "made", rid })
+	if err := r.app.store.NameMade(id, rid); err != nil {
+		return fmt.Errorf("%w: %v", errJournal, err)
+	}
+	return nil
+}
+
+func (r *run) setMade(id uint, state, why string) error {
+	r.noteMade(id, func(m *store.Made) { m.State, m.Why = state, why })
+	if err := r.app.store.SetMade(id, state, why); err != nil {
+		return fmt.Errorf("%w: %v", errJournal, err)
+	}
+	return nil
+}
+
+func (r *run) noteMade(id uint, change func(*store.Made)) {
+	r.madeMu.Lock()
+	defer r.madeMu.Unlock()
+	m := r.made[id]
+	change(&m)
+	r.made[id] = m
+}
+
+// madeOf lists what the sweep made, with what the journal could not take.
+func (r *run) madeOf() ([]store.Made, error) {
+	list, err := r.app.store.MadeOf(r.sweep.ID)
+	r.madeMu.Lock()
+	defer r.madeMu.Unlock()
+	list = append(list, r.unkept...)
+	for i := range list {
+		if n, ok := r.made[list[i].ID]; ok {
+			list[i].State, list[i].Why = n.State, n.Why
+			if n.RID != "" {
+				list[i].RID = n.RID
+			}
+		}
+	}
+	return list, err
 }
 
 func joinErr(err, also error) error {
@@ -242,7 +305,7 @@ func (r *run) putAway(p *probe.Probe, f *Fact) {
 			m.RID = u.Path[strings.LastIndexByte(u.Path, '/')+1:]
 		}
 	}
-	_ = r.app.store.AddMade(&m) // the next write to the journal reports a broken one
+	r.tellMade(m)
 }
 
 // tellUnseen tells of what a request may have made whose answer was never seen:
@@ -252,7 +315,7 @@ func (r *run) tellUnseen(p *probe.Probe) {
 		return
 	}
 	m := store.Made{SweepID: r.sweep.ID, Owner: p.Identity, Route: p.RouteKey, State: "left", Why: "sent when the sweep was interrupted; whether it made something is not known"}
-	_ = r.app.store.AddMade(&m) // the next write to the journal reports a broken one
+	r.tellMade(m)
 }
 
 // claimBefore reads the member that a raised role will claim.
@@ -319,26 +382,26 @@ func (r *run) sawRaised(p *probe.Probe, f *Fact, id, before string) {
 	}
 	if after := r.claimBefore(p, id); err != nil || holds(after, p.Role) {
 		m := store.Made{SweepID: r.sweep.ID, Owner: p.Identity, Route: p.RouteKey, RID: id, Record: p.Record.Name, State: "left", Why: fmt.Sprintf("%s was raised to %s and could not be put back to %s", p.Claim, p.Role, before)}
-		_ = r.app.store.AddMade(&m)
+		r.tellMade(m)
 	}
 }
 
 // cleanUp removes what the sweep made. It has its own time, so that a stopped
 // sweep leaves nothing behind that can be removed quickly.
 func (r *run) cleanUp() {
-	ctx, cancel := context.WithTimeout(context.Background(), cleanUpTime(r.stopping.Err() != nil))
+	ctx, cancel := context.WithTimeout(context.Background(), cleanUpTime(r.stopping.Err() != nil && !r.failed.Load()))
 	defer cancel()
-	list, err := r.app.store.MadeOf(r.sweep.ID)
+	list, err := r.madeOf()
 	if err != nil {
 		return
 	}
 	for _, m := range list {
 		switch m.State {
 		case "making":
-			_ = r.app.store.SetMade(m.ID, "left", "the answer to making it was never seen, so it may exist")
+			_ = r.setMade(m.ID, "left", "the answer to making it was never seen, so it may exist")
 		case "made":
 			state, why := r.removeMade(ctx, m)
-			_ = r.app.store.SetMade(m.ID, state, why)
+			_ = r.setMade(m.ID, state, why)
 		}
 	}
 }
@@ -415,13 +478,13 @@ func (r *run) removers(m store.Made) []remover {
 }
 
 func (r *run) leftovers() []Leftover {
-	list, err := r.app.store.MadeOf(r.sweep.ID)
+	list, err := r.madeOf()
 	out := []Leftover{}
 	if err != nil {
 		return out
 	}
 	for _, m := range list {
-		if m.State == "left" || m.State == "made" {
+		if m.State == "left" || m.State == "made" || m.State == "making" {
 			what := m.RID
 			if m.Record != "" {
 				what = m.Record + " " + m.RID

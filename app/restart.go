@@ -74,7 +74,7 @@ func (a *App) FillForRestart(ctx context.Context, target, name string) (Restarte
 	}
 	stack := stackFor(d, q, p.Identity)
 	moment := momentOf(stack)
-	x := &drilling{r: r, q: q, o: o, d: &quota.Drill{}, m: &quota.Measured{Said: -1, Passes: 200}, ends: time.Now().Add(time.Minute)}
+	x := &drilling{r: r, q: q, o: o, stack: stack, d: &quota.Drill{}, m: &quota.Measured{Said: -1, Passes: 200}, ends: time.Now().Add(time.Minute)}
 	for out.Calls = 0; out.Calls < int(4*moment+10) && ctx.Err() == nil; out.Calls++ {
 		ok, err := x.call()
 		if err != nil {
@@ -109,6 +109,13 @@ func leastWindow(s quota.Stack) (least int64) {
 		}
 	}
 	return least
+}
+
+func longestWindow(s quota.Stack) (w int64) {
+	for _, l := range s {
+		w = max(w, l.W)
+	}
+	return w
 }
 
 func drillOf(pl *probe.Plan, name string) *probe.Probe {

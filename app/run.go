@@ -48,6 +48,9 @@ type Result struct {
 	Made     []Leftover        `json:"made"`
 	Plan     PlanSummary       `json:"plan"`
 	Unsent   []Unsent          `json:"unsent"`
+	Checked  Checked           `json:"checked"`
+	// NotStored says why the result is nowhere but here.
+	NotStored string `json:"notStored,omitempty"`
 }
 
 // Unsent are probes that could not be sent as they were meant, for one reason.
@@ -66,8 +69,8 @@ type Leftover struct {
 const (
 	lanes        = 8                // requests in flight
 	repeats      = 3                // of a throttled probe
-	longestWait  = 60 * time.Second // that a Retry-After may ask for
-	stopGrace    = 700 * time.Millisecond
+	longestWait  = 60 * time.Second // that a Retry-After may ask for, where no quota explains it
+	stopGrace    = 400 * time.Millisecond
 	progressStep = 250 * time.Millisecond
 )
 
@@ -102,6 +105,12 @@ type run struct {
 	lost    map[string]bool       // sent by an earlier process, never answered
 	public  map[string]token.Keys // of schemes
 	before  map[string]*Fact      // of what is sent again: what was known
+	health  health
+	madeMu  sync.Mutex
+	unkept  []store.Made        // made, and not in the journal
+	failed  atomic.Bool         // it ends because of an error
+	made    map[uint]store.Made // what became of what was made, by its id in the journal
+	broken  string              // why the sweep was given up
 }
 
 func (a *App) newRun(ctx context.Context, d *declaration.Document, t *declaration.Target, base string, pl *probe.Plan, only []*probe.Probe, facts map[string]*Fact) (*run, error) {
@@ -111,9 +120,10 @@ func (a *App) newRun(ctx context.Context, d *declaration.Document, t *declaratio
 		return nil, err
 	}
 	r := &run{app: a, doc: d, target: t, plan: pl, client: c, probes: only, facts: facts, pending: map[string][]*probe.Probe{}, since: map[string][]*probe.Probe{},
-		worked: map[string]bool{}, tried: map[string]int{}, leases: map[string]*lease{}, done: make(chan struct{}), lost: map[string]bool{}, public: map[string]token.Keys{}}
+		worked: map[string]bool{}, tried: map[string]int{}, leases: map[string]*lease{}, done: make(chan struct{}), lost: map[string]bool{}, public: map[string]token.Keys{}, made: map[uint]store.Made{}}
 	r.room = newRoom(d, t, time.Now())
 	r.keys = wire.NewKeyring(d, t, c, a.secret)
+	r.keys.Answered = r.sessionAnswered
 	r.breaking = wire.NewBreaking(r.keys)
 	r.judge = newJudge(d, t, pl, facts)
 	r.stopping, r.stop = context.WithCancel(context.Background())
@@ -124,9 +134,12 @@ func (a *App) newRun(ctx context.Context, d *declaration.Document, t *declaratio
 // info is the run as told to listeners.
 func (r *run) info() *Run {
 	n := int(r.counted.Load())
-	i := runInfo(r.sweep)
+	r.mu.Lock()
+	w := r.sweep
+	r.mu.Unlock()
+	i := runInfo(w)
 	i.Done, i.Planned = n, i.Planned+int(r.extra.Load())
-	if el := time.Since(r.sweep.StartedAt).Seconds(); el > 0 && r.sweep.State == store.Running {
+	if el := time.Since(w.StartedAt).Seconds(); el > 0 && w.State == store.Running {
 		i.Pace = float64(n) / el
 		if i.Pace > 0 {
 			i.Left = float64(i.Planned-n) / i.Pace
@@ -245,6 +258,8 @@ func (r *run) phase(ph probe.Phase) error {
 					return nil
 				}
 				if err := r.one(p); err != nil {
+					r.failed.Store(true)
+					r.stop() // the other lanes begin nothing more
 					return err
 				}
 			}
@@ -306,13 +321,9 @@ func (r *run) one(p *probe.Probe) error {
 	case probe.QuotaDrill:
 		return r.quotaDrill(p, f)
 	}
-	l, why := r.leaseFor(p)
-	if why != "" {
-		if r.ctx.Err() != nil {
-			return nil
-		}
-		f.Lost = why
-		return r.keep(p, f)
+	l, err := r.leaseFor(p)
+	if err != nil {
+		return r.withoutCredential(p, f, err)
 	}
 	id := p.Record.ID
 	if l != nil {
@@ -330,10 +341,7 @@ func (r *run) one(p *probe.Probe) error {
 	}
 	x, n, err := r.deliver(p, o)
 	if err != nil {
-		if r.ctx.Err() != nil {
-			return nil // stopped: the intent stays without an answer
-		}
-		return r.withoutCredential(p, f, err)
+		return r.withoutCredential(p, f, err) // stopped: the intent stays without an answer
 	}
 	f.Exchange, f.Repeats = x, n
 	if p.Way == probe.CrossSite {
@@ -352,8 +360,8 @@ func (r *run) one(p *probe.Probe) error {
 		f.Then = r.followUps(p, f, id)
 	}
 	if l != nil && (f.ReadBack == "gone" || cls == verdict.Admitted && p.Expect.Outcome == access.Admit && p.Method == "DELETE") {
-		if err := r.app.store.SetMade(l.made, "removed", ""); err != nil {
-			return fmt.Errorf("%w: %v", errJournal, err)
+		if err := r.setMade(l.made, "removed", ""); err != nil {
+			return err
 		}
 	}
 	if p.Phase >= probe.UnsafeAdmitted && l != nil {
@@ -422,6 +430,9 @@ func (r *run) unsent() []Unsent {
 	for _, why := range slices.Sorted(maps.Keys(n)) {
 		out = append(out, Unsent{why, n[why]})
 	}
+	if u := r.unsentWhy(); u != nil {
+		out = append(out, *u)
+	}
 	return out
 }
 
@@ -433,12 +444,13 @@ func tickOf(p *probe.Probe, v verdict.Verdict) Tick {
 func (r *run) finish(err error) {
 	state, note := store.Done, ""
 	switch {
-	case errors.Is(err, wire.ErrUnreachable):
-		state, note = store.Failed, err.Error()
+	case errors.Is(err, errStopped) || err == nil && r.stopping.Err() != nil:
+		state, note = store.Stopped, fmt.Sprintf("stopped after %d of %d probes", r.counted.Load(), len(r.probes))
+		if r.broken != "" {
+			note += ": " + r.broken
+		}
 	case err != nil:
 		state, note = store.Failed, err.Error()
-	case r.stopping.Err() != nil:
-		state, note = store.Stopped, fmt.Sprintf("stopped after %d of %d probes", r.counted.Load(), len(r.probes))
 	}
 	now := time.Now()
 	r.mu.Lock()
@@ -448,20 +460,29 @@ func (r *run) finish(err error) {
 		}
 	}
 	items := r.judge.all()
-	res := Result{Findings: verdict.Gather(r.doc, items), Left: r.plan.Left, Plan: summary(r.doc, r.plan, r.target), Made: r.leftovers(), Unsent: r.unsent()}
+	res := Result{Findings: verdict.Gather(r.doc, items), Left: r.plan.Left, Plan: summary(r.doc, r.plan, r.target), Made: r.leftovers(), Unsent: r.unsent(), Checked: r.checked(items)}
 	r.mu.Unlock()
 	res.Counts = verdict.Count(items, res.Findings)
-	b, jerr := json.Marshal(res)
-	if jerr != nil {
-		state, note = store.Failed, "the result cannot be written: "+jerr.Error()
-	}
 	a := r.app
 	a.mu.Lock()
-	r.sweep.State, r.sweep.Note, r.sweep.EndedAt, r.sweep.Result = state, note, &now, b
+	r.mu.Lock()
+	r.sweep.State, r.sweep.Note, r.sweep.EndedAt = state, note, &now
 	r.sweep.Planned += int(r.extra.Swap(0))
-	if serr := a.store.SaveSweep(&r.sweep); serr != nil {
-		r.sweep.State, r.sweep.Note = store.Failed, "the result cannot be written: "+serr.Error()
+	var serr error
+	if r.sweep.Result, serr = json.Marshal(res); serr == nil {
+		serr = a.store.SaveSweep(&r.sweep)
 	}
+	if serr == nil && a.store.ReadOnly() != "" {
+		serr = errors.New(a.store.ReadOnly())
+	}
+	if serr != nil {
+		res.NotStored = "the result could not be stored: " + serr.Error()
+		r.sweep.Note = strings.TrimPrefix(r.sweep.Note+"; "+res.NotStored, "; ")
+	}
+	info := runInfo(r.sweep)
+	info.Counts = &res.Counts
+	r.mu.Unlock()
+	a.ended[r.sweep.ID] = ended{info, res}
 	if o := a.seen[r.target.Name]; o != nil {
 		o.judged = false
 		if state == store.Failed && len(o.facts) == 0 {
@@ -471,4 +492,11 @@ func (r *run) finish(err error) {
 	a.running = nil
 	a.mu.Unlock()
 	a.Events.Send(Event{Type: "sweep", Sweep: r.info()})
+}
+
+// ended is a sweep of this process that is over: it is told from here, whatever
+// became of the disk.
+type ended struct {
+	run *Run
+	res Result
 }

@@ -364,6 +364,9 @@ func TestAChangedRuleIsJudgedAnew(t *testing.T) {
 
 	// The same after a restart, from the store.
 	file := filepath.Join(a.dir, a.name)
+	_, err = Open(data, file)
+	require.ErrorContains(t, err, "in use", "two processes do not write one directory")
+	require.NoError(t, a.Close())
 	b, err := Open(data, file)
 	require.NoError(t, err)
 	defer func() { assert.NoError(t, b.Close()) }()
@@ -553,7 +556,7 @@ func TestKeptSecrets(t *testing.T) {
 	v := d.IdentityNamed("ann").Credentials[0].Fill["p"]
 	_, err := a.secret(v)
 	require.ErrorContains(t, err, "millgate keep ann")
-	require.NoError(t, a.KeepSecret("ann", "kept-canary"))
+	require.NoError(t, KeepSecret(data, "ann", "kept-canary"))
 	got, err := a.secret(v)
 	require.NoError(t, err)
 	assert.Equal(t, "kept-canary", got)

@@ -131,9 +131,10 @@ func (a *App) start(d *declaration.Document, t *declaration.Target, base string,
 	}
 	w.State, w.EndedAt, w.Note = store.Running, nil, ""
 	if err := a.store.SaveSweep(&w); err != nil {
-		return nil, fmt.Errorf("the sweep cannot be recorded: %w", err)
+		return nil, fmt.Errorf("%w: %w", ErrNotStored, err)
 	}
 	r.sweep = w
+	delete(a.ended, w.ID)
 	for id := range lost {
 		r.lost[id] = true
 	}
@@ -468,6 +469,12 @@ func (a *App) Sweeps() ([]*Run, error) {
 // SweepResult returns what an ended sweep came to.
 func (a *App) SweepResult(id uint) (*Run, Result, error) {
 	var res Result
+	a.mu.Lock()
+	e, here := a.ended[id]
+	a.mu.Unlock()
+	if here {
+		return e.run, e.res, nil
+	}
 	w, err := a.store.SweepByID(id)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil, res, fmt.Errorf("%w: there is no sweep %d", ErrNotFound, id)

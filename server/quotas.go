@@ -2,6 +2,7 @@ package server
 
 import (
 	"context"
+	"time"
 
 	"millgate/app"
 	"millgate/core/declaration"
@@ -125,7 +126,7 @@ func quotaViewOf(p app.ProbeView) contract.QuotaView {
 		out.Calls, out.Around = orEmpty(out.Calls), orEmpty(out.Around)
 		return out
 	}
-	out.Found, out.Status, out.Fields, out.Seconds, out.Kept = m.Found(), m.Status, orEmpty(m.Fields), float32(m.Seconds), m.Kept
+	out.Found, out.Status, out.Fields, out.Seconds, out.Kept = m.Found(), m.Status, orEmpty(m.Fields), float32(m.Seconds), earlier(p.Quota.Earlier)
 	if m.Said >= 0 {
 		out.Said = seconds(m.Said)
 	}
@@ -160,6 +161,13 @@ func quotaViewOf(p app.ProbeView) contract.QuotaView {
 	}
 	out.Calls, out.Around = orEmpty(out.Calls), orEmpty(out.Around)
 	return out
+}
+
+func earlier(at time.Time) string {
+	if at.IsZero() {
+		return ""
+	}
+	return at.UTC().Format(time.RFC3339)
 }
 
 // CheckRestart runs one half of a restart check.

@@ -33,8 +33,11 @@ func (s *Store) key() ([]byte, error) {
 	if err == nil && len(k) == chacha20poly1305.KeySize {
 		return k, nil
 	}
-	if err == nil || !errors.Is(err, os.ErrNotExist) {
-		return nil, fmt.Errorf("the key of kept secrets at %s cannot be used: %v", path, err)
+	if err == nil {
+		return nil, fmt.Errorf("the key of kept secrets at %s cannot be used: it has %d bytes in place of %d; put the right file back, or remove it and keep the secrets again", path, len(k), chacha20poly1305.KeySize)
+	}
+	if !errors.Is(err, os.ErrNotExist) {
+		return nil, fmt.Errorf("the key of kept secrets cannot be read: %w", err)
 	}
 	k = make([]byte, chacha20poly1305.KeySize)
 	_, _ = rand.Read(k) // crypto/rand never fails

@@ -11,9 +11,12 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"syscall"
 	"time"
 
 	"github.com/go-gormigrate/gormigrate/v2"
+	"github.com/gofrs/flock"
+	"github.com/mattn/go-sqlite3"
 	"gorm.io/driver/sqlite"
 	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
@@ -93,36 +96,124 @@ func (Made) TableName() string { return "mades" }
 
 // Store is the database.
 type Store struct {
-	db  *gorm.DB
-	dir string
+	db       *gorm.DB
+	dir      string
+	readOnly string // why nothing can be written; "" when it can
 }
 
 // Open opens or creates the database in dir. An empty dir is a database in
-// memory.
+// memory. Where the disk is full or may not be written, what is there can be looked
+// at all the same, and ReadOnly says why.
 func Open(dir string) (*Store, error) {
-	dsn := "file::memory:?_foreign_keys=on"
-	if dir != "" {
-		if err := os.MkdirAll(dir, 0o700); err != nil {
-			return nil, fmt.Errorf("the data directory %s cannot be made: %w", dir, err)
-		}
-		dsn = "file:" + filepath.Join(dir, "millgate.db") + "?_journal_mode=WAL&_foreign_keys=on&_busy_timeout=5000&_synchronous=NORMAL&_txlock=immediate"
+	s := &Store{dir: dir}
+	if dir == "" {
+		return s, s.open("file::memory:?_foreign_keys=on", true)
 	}
+	file := filepath.Join(dir, "millgate.db")
+	err := os.MkdirAll(dir, 0o700)
+	if err != nil {
+		err = fmt.Errorf("the data directory %s cannot be made: %w", dir, err)
+	} else {
+		err = s.open("file:"+file+"?_journal_mode=WAL&_foreign_keys=on&_busy_timeout=5000&_synchronous=NORMAL&_txlock=immediate", true)
+	}
+	if err == nil || !Unwritable(err) {
+		return s, err
+	}
+	s.readOnly = err.Error()
+	if _, serr := os.Stat(file); serr != nil { // there is nothing to look at
+		return s, s.open("file::memory:?_foreign_keys=on", true)
+	}
+	if rerr := s.open("file:"+file+"?mode=ro&immutable=1&_foreign_keys=on", false); rerr != nil {
+		return nil, errors.Join(err, rerr)
+	}
+	return s, nil
+}
+
+func (s *Store) open(dsn string, migrate bool) error {
 	// Not PrepareStmt: its cache keeps a goroutine for good.
 	db, err := gorm.Open(sqlite.Open(dsn), &gorm.Config{Logger: logger.Discard, SkipDefaultTransaction: true})
 	if err != nil {
-		return nil, fmt.Errorf("the database in %s cannot be opened: %w", dir, err)
+		return fmt.Errorf("the database in %s cannot be opened: %w", s.dir, err)
 	}
 	pool, err := db.DB()
 	if err != nil {
-		return nil, fmt.Errorf("the database in %s cannot be opened: %w", dir, err)
+		return fmt.Errorf("the database in %s cannot be opened: %w", s.dir, err)
 	}
 	// One writer: SQLite has no more, and a memory database is its connection.
 	pool.SetMaxOpenConns(1)
-	s := &Store{db: db, dir: dir}
-	if err := s.migrate(); err != nil {
-		return nil, errors.Join(fmt.Errorf("the database in %s cannot be brought up to date: %w", dir, err), pool.Close())
+	s.db = db
+	if migrate {
+		if err := s.migrate(); err != nil {
+			return errors.Join(fmt.Errorf("the database in %s cannot be brought up to date: %w", s.dir, err), pool.Close())
+		}
 	}
-	return s, nil
+	return nil
+}
+
+// ReadOnly says why nothing can be written, "" when it can.
+func (s *Store) ReadOnly() string { return s.readOnly }
+
+// SetReadOnly remembers that a write failed since the disk takes none.
+func (s *Store) SetReadOnly(err error) { s.readOnly = err.Error() }
+
+// Unwritable says whether an error is that of a disk that is full or may not be
+// written.
+func Unwritable(err error) bool {
+	var e sqlite3.Error
+	if errors.As(err, &e) {
+		switch e.Code {
+		case sqlite3.ErrFull, sqlite3.ErrReadonly, sqlite3.ErrIoErr, sqlite3.ErrCantOpen:
+			return true
+		}
+	}
+	for _, is := range []error{syscall.ENOSPC, syscall.EROFS, syscall.EACCES, syscall.EPERM, syscall.EDQUOT} {
+		if errors.Is(err, is) {
+			return true
+		}
+	}
+	return false
+}
+
+// LimitPages keeps the database from growing beyond so many pages, as a full disk
+// would.
+func (s *Store) LimitPages(n int) error {
+	return s.db.Exec(fmt.Sprintf("PRAGMA max_page_count = %d", n)).Error
+}
+
+// ErrInUse says that another process works with a data directory.
+var ErrInUse = errors.New("the data directory is in use")
+
+// Lock takes a data directory for this process until unlock is called. who says
+// what the process is, for another one that asks. A directory that cannot be written
+// needs no lock.
+func Lock(dir, who string) (unlock func() error, err error) {
+	if dir == "" {
+		return func() error { return nil }, nil
+	}
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		if Unwritable(err) {
+			return func() error { return nil }, nil
+		}
+		return nil, fmt.Errorf("the data directory %s cannot be made: %w", dir, err)
+	}
+	path := filepath.Join(dir, "millgate.lock")
+	l := flock.New(path)
+	got, err := l.TryLock()
+	switch {
+	case err != nil && Unwritable(err):
+		return func() error { return nil }, nil
+	case err != nil:
+		return nil, fmt.Errorf("the data directory %s cannot be locked: %w", dir, err)
+	case !got:
+		other, rerr := os.ReadFile(path)
+		if rerr != nil || len(other) == 0 {
+			other = []byte("another process")
+		}
+		return nil, fmt.Errorf("%w: %s by %s; stop it first, or choose another directory with --data", ErrInUse, dir, other)
+	}
+	// Another one that asks is told less where this fails.
+	_ = os.WriteFile(path, fmt.Appendf(nil, "%s (process %d, since %s)", who, os.Getpid(), time.Now().Format(time.DateTime)), 0o600)
+	return func() error { return l.Unlock() }, nil
 }
 
 func (s *Store) migrate() error {
@@ -240,6 +331,12 @@ func (s *Store) InterruptRunning() error {
 // Intend records that a probe is about to be sent.
 func (s *Store) Intend(p Probe) error {
 	return s.db.Clauses(clause.OnConflict{UpdateAll: true}).Create(&p).Error
+}
+
+// Withdraw takes an intent back: the probe was turned away for coming too early, and
+// is sent another time.
+func (s *Store) Withdraw(sweep uint, probe string) error {
+	return s.db.Where("sweep_id = ? AND probe_id = ? AND NOT answered", sweep, probe).Delete(&Probe{}).Error
 }
 
 // Answer records what came of a probe.

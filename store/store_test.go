@@ -3,6 +3,7 @@ package store
 import (
 	"os"
 	"path/filepath"
+	"syscall"
 	"testing"
 	"time"
 
@@ -112,4 +113,63 @@ func TestAFolderThatCannotBe(t *testing.T) {
 	require.NoError(t, os.WriteFile(file, nil, 0o600))
 	_, err := Open(file)
 	assert.ErrorContains(t, err, "cannot be made")
+}
+
+// A disk that may not be written, or has no room, can be looked at.
+func TestAReadOnlyDiskCanBeLookedAt(t *testing.T) {
+	dir := t.TempDir()
+	if err := syscall.Mount("tmpfs", dir, "tmpfs", 0, "size=4m"); err != nil {
+		t.Skip("this user cannot mount a file system: ", err)
+	}
+	defer func() { assert.NoError(t, syscall.Unmount(dir, syscall.MNT_DETACH)) }()
+	s := open(t, dir)
+	w := Sweep{RevisionID: 1, Target: "t", State: Done}
+	require.NoError(t, s.AddRevision(&Revision{Text: "x"}, nil))
+	require.NoError(t, s.AddSweep(&w))
+	require.NoError(t, s.Close())
+	require.NoError(t, syscall.Mount("tmpfs", dir, "tmpfs", syscall.MS_REMOUNT|syscall.MS_RDONLY, ""))
+	s = open(t, dir)
+	assert.NotEmpty(t, s.ReadOnly())
+	got, err := s.SweepByID(w.ID)
+	require.NoError(t, err)
+	assert.Equal(t, "t", got.Target)
+	assert.True(t, Unwritable(s.AddSweep(&Sweep{RevisionID: 1})))
+	require.NoError(t, s.Close())
+	unlock, err := Lock(dir, "a test")
+	require.NoError(t, err)
+	require.NoError(t, unlock())
+
+	require.NoError(t, syscall.Mount("tmpfs", dir, "tmpfs", syscall.MS_REMOUNT, ""))
+	fill(t, filepath.Join(dir, "full"))
+	s = open(t, dir)
+	defer func() { assert.NoError(t, s.Close()) }()
+	_, err = s.SweepByID(w.ID)
+	assert.NoError(t, err)
+	unlock, err = Lock(dir, "a test")
+	require.NoError(t, err)
+	require.NoError(t, unlock())
+}
+
+// fill writes a file until the disk is full.
+func fill(t *testing.T, path string) {
+	f, err := os.Create(path)
+	require.NoError(t, err)
+	for err == nil {
+		_, err = f.Write(make([]byte, 4096))
+	}
+	require.ErrorIs(t, err, syscall.ENOSPC)
+	require.NoError(t, f.Close())
+}
+
+func TestOneProcessForADirectory(t *testing.T) {
+	dir := t.TempDir()
+	unlock, err := Lock(dir, "millgate serve")
+	require.NoError(t, err)
+	_, err = Lock(dir, "millgate sweep")
+	require.ErrorIs(t, err, ErrInUse)
+	assert.ErrorContains(t, err, "millgate serve (process ")
+	require.NoError(t, unlock())
+	unlock, err = Lock(dir, "millgate sweep")
+	require.NoError(t, err)
+	require.NoError(t, unlock())
 }

@@ -36,10 +36,15 @@ import (
 var (
 	ErrOutside     = errors.New("the address does not belong to the target")
 	ErrUnreachable = errors.New("the target cannot be reached")
+	// ErrLate is a request that was not answered within its time.
+	ErrLate = errors.New("not answered within its time")
 )
 
 // BodyLimit is how much of a body is kept, in bytes.
 const BodyLimit = 64 << 10
+
+// headerLimit is how many bytes of header fields an answer may have.
+const headerLimit = 1 << 20
 
 // maskMargin is read beyond BodyLimit, so that a secret on the limit is still
 // seen whole and masked before the body is cut.
@@ -129,6 +134,8 @@ func NewClient(ctx context.Context, t *declaration.Target, base string, mask *Ma
 			IdleConnTimeout:     30 * time.Second,
 			DisableCompression:  true,
 			TLSHandshakeTimeout: 5 * time.Second,
+			// Beyond it the answer is an error that says so.
+			MaxResponseHeaderBytes: headerLimit,
 		},
 	}
 	return c, nil
@@ -173,6 +180,7 @@ type Outgoing struct {
 	Body    []byte
 	Params  map[string]string // the route's parameters, for what issues links
 	Counted bool              // sent without the target's pass, to see its quotas
+	Within  time.Duration     // how long its answer may take once it is sent; 0 is as long as any
 	Before  func() error      // called when its turn has come, right before it is sent; an error keeps it back
 }
 
@@ -183,8 +191,8 @@ type raw struct {
 }
 
 // Send sends one request at the target's pace. The error is that of a
-// cancelled context or of Before; anything else that goes wrong is in the
-// Exchange.
+// cancelled context or of Before, or ErrLate; anything else that goes wrong is in
+// the Exchange.
 func (c *Client) Send(ctx context.Context, o Outgoing) (Exchange, error) {
 	r, err := c.send(ctx, o)
 	return c.masked(r), err
@@ -224,6 +232,18 @@ func (c *Client) send(ctx context.Context, o Outgoing) (raw, error) {
 		}
 	}
 	r.At = time.Now()
+	given := ctx
+	if o.Within != 0 {
+		var cancel context.CancelFunc
+		ctx, cancel = context.WithTimeout(ctx, o.Within)
+		defer cancel()
+	}
+	late := func() error {
+		if given.Err() == nil && ctx.Err() != nil {
+			return ErrLate
+		}
+		return given.Err()
+	}
 	req, err := http.NewRequestWithContext(ctx, o.Method, u.String(), bytes.NewReader(o.Body))
 	if err != nil {
 		r.Error = err.Error()
@@ -250,18 +270,20 @@ func (c *Client) send(ctx context.Context, o Outgoing) (raw, error) {
 	resp, err := c.http.Do(req)
 	if err != nil {
 		r.Took = time.Since(r.At)
-		if ctx.Err() != nil {
-			return r, ctx.Err()
+		if err := late(); err != nil {
+			return r, err
 		}
 		r.Error = plainError(err)
 		return r, nil
 	}
-	defer resp.Body.Close() //nolint:errcheck // reading is over
-	r.content, err = io.ReadAll(io.LimitReader(resp.Body, BodyLimit+maskMargin))
+	defer resp.Body.Close()                               //nolint:errcheck // reading is over
+	if resp.StatusCode != http.StatusSwitchingProtocols { // what follows then is no body, and has no end
+		r.content, err = io.ReadAll(io.LimitReader(resp.Body, BodyLimit+maskMargin))
+	}
 	r.Took = time.Since(r.At)
 	if err != nil {
-		if ctx.Err() != nil {
-			return r, ctx.Err()
+		if err := late(); err != nil {
+			return r, err
 		}
 		r.Error = "the answer broke off: " + plainError(err)
 		return r, nil
@@ -327,17 +349,25 @@ func (c *Client) Trip(ctx context.Context, host string) (time.Duration, error) {
 	return took, conn.Close()
 }
 
+// longestRetry is the longest Retry-After that is told apart, in seconds: ten years.
+const longestRetry = 10 * 365 * 24 * 3600
+
 // RetryAfter reads the field of a 429 or 503 (RFC 9110 section 10.2.3).
 func RetryAfter(x Exchange, now time.Time) time.Duration {
 	for _, h := range x.Answer {
 		if !strings.EqualFold(h[0], "Retry-After") {
 			continue
 		}
-		if n, err := strconv.Atoi(strings.TrimSpace(h[1])); err == nil && n >= 0 {
+		v := strings.TrimSpace(h[1])
+		if digits := strings.Trim(v, "0123456789") == "" && v != ""; digits {
+			n, err := strconv.ParseInt(v, 10, 64)
+			if err != nil || n > longestRetry {
+				n = longestRetry // more digits than a number has
+			}
 			return time.Duration(n) * time.Second
 		}
 		if t, err := http.ParseTime(h[1]); err == nil {
-			return max(0, t.Sub(now))
+			return min(max(0, t.Sub(now)), longestRetry*time.Second)
 		}
 	}
 	return -1

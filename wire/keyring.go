@@ -35,6 +35,10 @@ type Keyring struct {
 	held   map[string]*held
 	signed map[string]bool // what was signed already, so that nothing is signed twice
 	now    func() time.Time
+	// Answered is asked about each answer to a login, a renewal, and what goes with
+	// them: whether the request is sent again. It waits by itself. nil sends nothing
+	// again.
+	Answered func(ctx context.Context, o Outgoing, x Exchange, try int) (again bool, err error)
 }
 
 // held is what one identity holds of one scheme. Who takes turn may wait for a
@@ -173,24 +177,15 @@ type granted struct {
 	cookie          *http.Cookie
 }
 
-// patient sends a request of a session, and waits a while where it is throttled.
+// patient sends a request of a session, and again as Answered says.
 func (k *Keyring) patient(ctx context.Context, o Outgoing) (raw, error) {
 	for try := 0; ; try++ {
 		r, err := k.client.send(ctx, o)
-		if err != nil || r.Status != 429 || try == 3 {
+		if err != nil || k.Answered == nil {
 			return r, err
 		}
-		wait := RetryAfter(r.Exchange, k.now())
-		if wait < 0 {
-			wait = time.Second << try
-		}
-		if wait > time.Minute {
-			return r, nil
-		}
-		select {
-		case <-ctx.Done():
-			return r, ctx.Err()
-		case <-time.After(wait):
+		if again, err := k.Answered(ctx, o, k.client.masked(r), try); err != nil || !again {
+			return r, err
 		}
 	}
 }

@@ -6,9 +6,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
+	"log"
 	"os"
 	"os/signal"
 	"syscall"
+	"time"
 
 	"github.com/spf13/cobra"
 )
@@ -18,7 +21,7 @@ const (
 	exitFine     = 0
 	exitFindings = 1 // findings at or above --fail-on
 	exitWrong    = 2 // the declaration or the arguments are wrong
-	exitTarget   = 3 // the target could not be checked
+	exitTarget   = 3 // what was asked for could not be checked: the result is none to build on
 )
 
 // exit carries an exit code with what to say.
@@ -43,13 +46,26 @@ func root() *cobra.Command {
 		SilenceErrors: true,
 		SilenceUsage:  true,
 	}
+	c.SetOut(newScreen(os.Stdout))
+	c.SetErr(newScreen(os.Stderr))
 	c.AddCommand(serveCommand(), demoCommand(), reviewCommand(), reachCommand(), diffCommand(), formatCommand(), schemaCommand(), sweepCommand(), tokensCommand(), originsCommand(), standInCommand(), keepCommand())
 	return c
 }
 
+// graceful is how long a command may take to end after a signal.
+const graceful = 950 * time.Millisecond
+
 func main() {
+	log.SetOutput(io.Discard) // net/http writes parts of answers there, which may hold secrets
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
+	go func() { // whatever it waits for: a pipe that nobody opens, a terminal
+		<-ctx.Done()
+		stop() // a second signal ends it at once
+		time.Sleep(graceful)
+		fmt.Fprintln(os.Stderr, "millgate: stopped before it could end by itself")
+		os.Exit(exitTarget)
+	}()
 	err := root().ExecuteContext(ctx)
 	if err == nil {
 		return
@@ -60,7 +76,7 @@ func main() {
 		code = e.code
 	}
 	if err.Error() != "" {
-		fmt.Fprintln(os.Stderr, "millgate: "+err.Error())
+		fmt.Fprintln(newScreen(os.Stderr), "millgate: "+err.Error())
 	}
 	os.Exit(code) //nolint:gocritic // the signal handler ends with the process
 }

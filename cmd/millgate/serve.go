@@ -182,6 +182,9 @@ func serve(ctx context.Context, cmd *cobra.Command, listen, data, file string, d
 		return exit{exitWrong, errors.Join(err, l.Close())}
 	}
 	log := logger()
+	if why := a.ReadOnly(); why != "" {
+		log.Warn("nothing can be kept, what is there can be looked at", "why", why)
+	}
 	open := func() error {
 		f, err := d.start()
 		if err != nil {

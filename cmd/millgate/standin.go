@@ -1,8 +1,8 @@
 package main
 
 import (
-	"bufio"
 	"fmt"
+	"io"
 	"os"
 	"sort"
 	"strings"
@@ -90,32 +90,49 @@ func keepCommand() *cobra.Command {
 		Long:  "Read a secret from the terminal or from standard input, and keep it sealed in the data directory, where kept:NAME in a declaration finds it.",
 		Args:  cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			var value string
-			if fd := int(os.Stdin.Fd()); term.IsTerminal(fd) {
-				fmt.Fprintf(cmd.ErrOrStderr(), "The secret for %s (it is not shown): ", args[0])
-				b, err := term.ReadPassword(fd)
-				fmt.Fprintln(cmd.ErrOrStderr())
-				if err != nil {
-					return exit{exitWrong, err}
-				}
-				value = string(b)
-			} else if s := bufio.NewScanner(cmd.InOrStdin()); s.Scan() {
-				value = s.Text()
+			value, err := secretFrom(cmd, args[0])
+			if err != nil {
+				return exit{exitWrong, err}
 			}
 			if value == "" {
 				return exit{exitWrong, fmt.Errorf("no secret was given, so nothing was kept")}
 			}
-			a, err := app.Open(data, "")
-			if err != nil {
+			if err := app.KeepSecret(data, args[0], value); err != nil {
 				return exit{exitWrong, err}
 			}
-			err = a.KeepSecret(args[0], value)
-			if cerr := a.Close(); err == nil {
-				err = cerr
-			}
-			return err
+			return nil
 		},
 	}
 	c.Flags().StringVar(&data, "data", defaultData(), "directory of revisions and sweeps")
 	return c
+}
+
+// mostSecret is how long a secret may be, in bytes.
+const mostSecret = 1 << 20
+
+// secretFrom reads a secret: a line on a terminal, up to the end of its block where
+// it begins as PEM (RFC 7468); all of the standard input otherwise, without the line
+// feed at its end.
+func secretFrom(cmd *cobra.Command, name string) (string, error) {
+	fd := int(os.Stdin.Fd())
+	if !term.IsTerminal(fd) {
+		b, err := io.ReadAll(io.LimitReader(cmd.InOrStdin(), mostSecret+1))
+		if err == nil && len(b) > mostSecret {
+			err = fmt.Errorf("the secret is longer than %d KiB", mostSecret>>10)
+		}
+		return strings.TrimSuffix(strings.TrimSuffix(string(b), "\n"), "\r"), err
+	}
+	fmt.Fprintf(cmd.ErrOrStderr(), "The secret for %s (it is not shown): ", name)
+	var lines []string
+	for {
+		b, err := term.ReadPassword(fd)
+		if err != nil {
+			return "", err
+		}
+		lines = append(lines, string(b))
+		if !strings.HasPrefix(lines[0], "-----BEGIN ") || strings.HasPrefix(string(b), "-----END ") {
+			fmt.Fprintln(cmd.ErrOrStderr())
+			return strings.Join(lines, "\n"), nil
+		}
+	}
 }

@@ -1,7 +1,7 @@
 package main
 
 import (
-	"context"
+	"bufio"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -24,15 +24,15 @@ import (
 type paint bool
 
 func painter(w io.Writer) paint {
-	f, ok := w.(*os.File)
-	return paint(ok && term.IsTerminal(int(f.Fd())) && os.Getenv("NO_COLOR") == "")
+	s, ok := w.(*screen)
+	return paint(ok && s.terminal && os.Getenv("NO_COLOR") == "")
 }
 
 func (p paint) with(code, s string) string {
 	if !p {
 		return s
 	}
-	return "\x1b[" + code + "m" + s + "\x1b[0m"
+	return sgr(code) + s + sgr("0")
 }
 
 func (p paint) bad(s string) string   { return p.with("31", s) }
@@ -41,66 +41,88 @@ func (p paint) good(s string) string  { return p.with("32", s) }
 func (p paint) faint(s string) string { return p.with("2", s) }
 func (p paint) bold(s string) string  { return p.with("1", s) }
 
+// sweeping is what a sweep is asked for.
+type sweeping struct {
+	target, base, format, data string
+	level                      verdict.Severity
+	planOnly, keepGoing        bool
+	mostUnproven               float64
+}
+
 func sweepCommand() *cobra.Command {
-	var target, base, format, failOn, data string
-	var planOnly bool
+	var w sweeping
+	var failOn string
 	c := &cobra.Command{
 		Use:   "sweep FILE --target NAME",
 		Short: "Probe a target and say where it parts from the declaration",
-		Args:  cobra.ExactArgs(1),
+		Long: `Probe a target and say where it parts from the declaration.
+
+Exit codes: 2 the declaration or the arguments are wrong; else 3 the result is none
+to build on (a credential that a control needs could not be obtained, more than one
+in ten routes have no admitted control, too much is unproven or unsent, it was
+stopped, or it could not be stored); else 1 findings at or above --fail-on; else 0.`,
+		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if err := checkFormat(format); err != nil {
+			if err := checkFormat(w.format); err != nil {
 				return err
 			}
-			level := verdict.Severity(failOn)
-			if !slices.Contains(verdict.Severities, level) {
+			w.level = verdict.Severity(failOn)
+			if !slices.Contains(verdict.Severities, w.level) {
 				return exit{exitWrong, fmt.Errorf("--fail-on is low, medium, high or critical, not %q", failOn)}
+			}
+			if !(w.mostUnproven >= 0 && w.mostUnproven <= 100) {
+				return exit{exitWrong, fmt.Errorf("--most-unproven is a share between 0 and 100 percent, not %v", w.mostUnproven)}
 			}
 			if _, _, err := readDeclaration(args[0]); err != nil {
 				return err
 			}
-			a, err := app.Open(data, args[0])
+			a, err := app.Open(w.data, args[0])
 			if err != nil {
 				return exit{exitWrong, err}
 			}
-			err = runSweep(cmd.Context(), cmd.OutOrStdout(), cmd.ErrOrStderr(), a, target, base, format, level, planOnly)
+			a.KeepGoing = w.keepGoing
+			err = runSweep(cmd, a, w)
 			if cerr := a.Close(); err == nil && cerr != nil {
 				err = exit{exitTarget, cerr}
 			}
 			return err
 		},
 	}
-	c.Flags().StringVar(&target, "target", "", "a target that the declaration names")
-	c.Flags().StringVar(&base, "base", "", "address in place of the target's base")
+	c.Flags().StringVar(&w.target, "target", "", "a target that the declaration names")
+	c.Flags().StringVar(&w.base, "base", "", "address in place of the target's base")
 	c.Flags().StringVar(&failOn, "fail-on", "high", "exit with 1 at this severity or above: low, medium, high, critical")
-	c.Flags().StringVar(&data, "data", "", "directory to keep the sweep in; it is forgotten when empty")
-	c.Flags().BoolVar(&planOnly, "plan", false, "say what would be sent, and send nothing")
-	formatFlag(c, &format)
+	c.Flags().Float64Var(&w.mostUnproven, "most-unproven", app.DefaultMostUnproven, "exit with 3 when more `PERCENT` of the planned crossings are unproven or unsent")
+	c.Flags().BoolVar(&w.keepGoing, "keep-going", false, "go on when the target begins to fail")
+	c.Flags().StringVar(&w.data, "data", "", "directory to keep the sweep in; it is forgotten when empty")
+	c.Flags().BoolVar(&w.planOnly, "plan", false, "say what would be sent, and send nothing")
+	formatFlag(c, &w.format)
 	if err := c.MarkFlagRequired("target"); err != nil {
 		panic(err) // the flag is defined above
 	}
 	return c
 }
 
-func runSweep(ctx context.Context, out, errs io.Writer, a *app.App, target, base, format string, level verdict.Severity, planOnly bool) error {
+func runSweep(cmd *cobra.Command, a *app.App, w sweeping) error {
+	out, errs := cmd.OutOrStdout(), cmd.ErrOrStderr()
 	p := painter(out)
 	if d, msgs := a.Document(); declaration.Failed(msgs) {
 		printMessages(errs, painter(errs), review.Review(d, msgs, time.Now()))
 		return exit{exitWrong, errors.New("the declaration has errors; nothing was sent")}
 	}
-	plan, err := a.Plan(target)
+	plan, err := a.Plan(w.target)
 	if err != nil {
 		return exit{exitWrong, err}
 	}
-	if planOnly {
-		return printPlan(out, p, plan, format)
+	if w.planOnly {
+		return printPlan(out, p, plan, w.format)
 	}
+	a.Ask = asker(cmd)
 	events, end := a.Events.Listen()
-	defer end()
-	run, err := a.StartSweep(target, base)
+	defer func() { end() }()
+	run, err := a.StartSweep(w.target, w.base)
 	if err != nil {
 		code := exitWrong
-		if errors.Is(err, app.ErrUnreachable) {
+		if errors.Is(err, app.ErrUnreachable) || errors.Is(err, app.ErrNotStored) {
 			code = exitTarget
 		}
 		return exit{code, err}
@@ -108,62 +130,86 @@ func runSweep(ctx context.Context, out, errs io.Writer, a *app.App, target, base
 	live := painter(errs)
 	done := make(chan struct{})
 	go func() { a.Wait(run.ID); close(done) }()
-	stopped := false
-wait:
-	for {
+	interrupted := cmd.Context().Done()
+	for over := false; !over; {
 		select {
-		case e := <-events:
-			if live && e.Sweep != nil {
-				fmt.Fprintf(errs, "\r\x1b[K%d of %d probes, %.0f per s, %.0f s left", e.Sweep.Done, e.Sweep.Planned, e.Sweep.Pace, e.Sweep.Left)
+		case e, ok := <-events:
+			switch {
+			case !ok: // it was too slow to listen: begin again
+				events, end = a.Events.Listen()
+			case bool(live) && e.Sweep != nil:
+				fmt.Fprintf(errs, "%s%d of %d probes, %.0f per s, %.0f s left", clearLine, e.Sweep.Done, e.Sweep.Planned, e.Sweep.Pace, e.Sweep.Left)
+			case e.Type == "wait" && bool(live):
+				fmt.Fprintf(errs, "%s%s\n", clearLine, e.Text)
+			case e.Type == "wait":
+				fmt.Fprintln(errs, e.Text)
 			}
-		case <-ctx.Done():
-			if !stopped {
-				stopped = true
-				if err := a.Stop(run.ID); err != nil && !errors.Is(err, app.ErrNotFound) {
-					return exit{exitTarget, err}
-				}
+		case <-interrupted:
+			interrupted = nil
+			if err := a.Stop(run.ID); err != nil && !errors.Is(err, app.ErrNotFound) {
+				return exit{exitTarget, err}
 			}
-			break wait
 		case <-done:
-			break wait
+			over = true
 		}
 	}
 	if live {
-		fmt.Fprint(errs, "\r\x1b[K")
+		fmt.Fprint(errs, clearLine)
 	}
 	ended, res, err := a.SweepResult(run.ID)
 	if err != nil {
 		return exit{exitTarget, err}
 	}
-	if _, failed := ended.Ended(); failed {
-		return exit{exitTarget, errors.New(ended.Note)}
-	}
-	if format == "json" {
-		err = printJSON(out, ended, res)
+	doubts := res.Doubts(ended, w.mostUnproven)
+	if w.format == "json" {
+		err = printJSON(out, ended, res, doubts)
 	} else {
 		printFindings(out, p, ended, res)
 	}
 	if err != nil {
 		return exit{exitTarget, err}
 	}
-	if slices.ContainsFunc(res.Findings, func(f verdict.Finding) bool { return f.Severity.AtLeast(level) }) {
+	if len(doubts) > 0 {
+		lines := make([]string, len(doubts))
+		for i, d := range doubts {
+			lines[i] = string(d.Rule) + ": " + d.Text
+		}
+		return exit{exitTarget, fmt.Errorf("the result is none to build on:\n  %s", strings.Join(lines, "\n  "))}
+	}
+	if slices.ContainsFunc(res.Findings, func(f verdict.Finding) bool { return f.Severity.AtLeast(w.level) }) {
 		return exit{exitFindings, nil}
-	}
-	if stopped {
-		return exit{exitTarget, errors.New(ended.Note)}
-	}
-	if len(res.Unsent) > 0 {
-		return exit{exitTarget, errors.New("not everything could be checked; see above")}
 	}
 	return nil
 }
 
-func printJSON(out io.Writer, run *app.Run, res app.Result) error {
+// asker asks on a terminal whether a sweep goes on; nil where nobody can answer.
+func asker(cmd *cobra.Command) func(string) bool {
+	errs := cmd.ErrOrStderr()
+	if s, ok := errs.(*screen); !ok || !s.terminal || !term.IsTerminal(int(os.Stdin.Fd())) {
+		return nil
+	}
+	return func(question string) bool {
+		fmt.Fprintf(errs, "%s%s [y/N] ", clearLine, question)
+		answer := make(chan bool, 1)
+		go func() { // reading from a terminal is not interrupted
+			line, _ := bufio.NewReader(os.Stdin).ReadString('\n')
+			answer <- strings.HasPrefix(strings.ToLower(strings.TrimSpace(line)), "y")
+		}()
+		select {
+		case yes := <-answer:
+			return yes
+		case <-cmd.Context().Done():
+			return false
+		}
+	}
+}
+
+func printJSON(out io.Writer, run *app.Run, res app.Result, doubts []app.Doubt) error {
 	e := json.NewEncoder(out)
 	e.SetIndent("", "  ")
 	e.SetEscapeHTML(false)
-	return e.Encode(map[string]any{"sweep": map[string]any{"target": run.Target, "state": run.State, "startedAt": run.StartedAt, "endedAt": run.EndedAt},
-		"findings": append([]verdict.Finding{}, res.Findings...), "counts": res.Counts, "plan": res.Plan, "left": res.Left, "made": res.Made, "unsent": res.Unsent})
+	return e.Encode(map[string]any{"sweep": map[string]any{"target": run.Target, "state": run.State, "note": run.Note, "startedAt": run.StartedAt, "endedAt": run.EndedAt},
+		"checked": res.Checked, "doubts": doubts, "findings": append([]verdict.Finding{}, res.Findings...), "counts": res.Counts, "plan": res.Plan, "left": res.Left, "made": res.Made, "unsent": res.Unsent})
 }
 
 func printPlan(out io.Writer, p paint, d app.PlanDetail, format string) error {

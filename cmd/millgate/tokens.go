@@ -8,7 +8,6 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
-	"golang.org/x/term"
 
 	"millgate/app"
 	"millgate/core/token"
@@ -105,12 +104,11 @@ func stopped(err error) error {
 
 // progressTo shows how far it is on a terminal.
 func progressTo(w io.Writer) func(app.AuditProgress) {
-	f, ok := w.(*os.File)
-	if !ok || !term.IsTerminal(int(f.Fd())) {
+	if s, ok := w.(*screen); !ok || !s.terminal {
 		return nil
 	}
 	return func(p app.AuditProgress) {
-		fmt.Fprintf(f, "\r%d tokens, %d MB read ", p.Tokens, p.Bytes>>20)
+		fmt.Fprintf(w, clearLine+"%d tokens, %d MB read ", p.Tokens, p.Bytes>>20)
 	}
 }
 

@@ -329,6 +329,8 @@ func (pl *planner) breaking(at spot, way string) (*Probe, string) {
 	p.Kind, p.Way, p.Donor, p.Scheme, p.State, p.Control = Credential, way, at.ctl.Identity, at.scheme.Name, access.Broken, at.ctl.ID
 	p.Expect = access.Evaluate(pl.d, at.route, access.Caller{State: access.Broken})
 	switch {
+	case way == string(token.Raised) && HighestRole(pl.d, p.Donor) == "":
+		return nil, "only the highest role is admitted there, so that there is none to raise one to"
 	case way == OtherScheme:
 		p.Donor = pl.otherDonor(at.scheme)
 	case MustEnter(way):

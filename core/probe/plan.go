@@ -46,8 +46,17 @@ type planner struct {
 	controls []*Probe
 }
 
+// What the target's rules do not let be sent is left out with a reason that begins
+// with one of these.
+const (
+	byTarget       = "the target "
+	wouldDelete    = "it would delete "
+	overrideUnsafe = "it needs an unsafe method, which the target does not allow here"
+)
+
 func (pl *planner) leave(route, caller, what, why string) {
-	pl.plan.Left = append(pl.plan.Left, Omission{Route: route, Caller: caller, What: what, Why: why})
+	by := strings.HasPrefix(why, byTarget) || strings.HasPrefix(why, wouldDelete) || why == overrideUnsafe
+	pl.plan.Left = append(pl.plan.Left, Omission{Route: route, Caller: caller, What: what, Why: why, ByTarget: by})
 }
 
 func (pl *planner) add(p *Probe) *Probe {
@@ -217,7 +226,7 @@ func (pl *planner) useRecord(i int, rec *declaration.Record, param string, id *d
 	for _, o := range owners {
 		if ids := rec.OwnedBy[o]; len(ids) > 0 {
 			if unsafe && !turnedAway && pl.d.Routes[i].Effect == declaration.Delete {
-				return use, fmt.Sprintf("it would delete %s %s, and no throwaway one can be made", rec.Name, ids[0])
+				return use, fmt.Sprintf(wouldDelete+"%s %s, and no throwaway one can be made", rec.Name, ids[0])
 			}
 			use.Owner, use.ID = o, ids[0]
 			return use, ""
@@ -463,7 +472,7 @@ func (pl *planner) turn(p *Probe, rt *declaration.Route, way string) (ok bool, w
 			return false, ""
 		}
 		if declaration.UnsafeMethod(carrier) && pl.t.Unsafe != declaration.UnsafeAllowed && !p.Record.Made {
-			return false, "it needs an unsafe method, which the target does not allow here"
+			return false, overrideUnsafe
 		}
 		if p.Method = carrier; carrier == "POST" && p.Phase == Safe {
 			p.Phase = UnsafeTurnedAway

@@ -41,6 +41,7 @@
 package probe
 
 import (
+	"slices"
 	"time"
 
 	"millgate/core/access"
@@ -194,6 +195,13 @@ type Omission struct {
 	Caller string `json:"caller,omitempty"`
 	What   string `json:"what"`
 	Why    string `json:"why"`
+	// ByTarget: the target's rules do not let it be sent.
+	ByTarget bool `json:"byTarget,omitempty"`
+}
+
+// ByTarget says whether the target's rules leave out a crossing of a route.
+func (p *Plan) ByTarget(route string) bool {
+	return slices.ContainsFunc(p.Left, func(o Omission) bool { return o.Route == route && o.ByTarget })
 }
 
 // Plan is a whole sweep before it begins.

@@ -334,7 +334,42 @@ type Side struct {
 	Rate    bool  // one alone was refused right after: it was not that they came together
 	Usual   int64 // ticks that an answer takes by itself
 	Trip    int64 // of them on the way
+	Ran     int   // how many ran at the same moment at least, of those that were admitted at once
+	All     bool  // of the most that were sent together, all were admitted at once
 	Seen    []string
+}
+
+// work is how long the service works on a call at least: the least time that one
+// alone took before any were sent together, without the way. It is the base line
+// that calls at the same time are held against; 0 without one.
+func (m *Measured) work() int64 {
+	least := int64(-1)
+	for _, s := range alone(m.Calls) {
+		if s.OK && !s.Gap && (least < 0 || s.Took < least) {
+			least = s.Took
+		}
+	}
+	return max(0, least-m.Trip) * 4 / 5 // it may be a little quicker another time
+}
+
+// ranTogether is how many calls must have run at the same moment, whenever within
+// its time each of them did: between the first sent and the last answered of some
+// of them there is only so much time, and each needs work of it.
+func ranTogether(calls []Seen, work int64) (least int) {
+	for _, from := range calls {
+		for _, to := range calls {
+			s, e, sum := from.At, to.At+to.Took, int64(0)
+			for _, c := range calls {
+				if c.At >= s && c.At+c.Took <= e {
+					sum += min(work, c.Took)
+				}
+			}
+			if e > s {
+				least = max(least, int((sum+(e-s)-1)/(e-s)))
+			}
+		}
+	}
+	return least
 }
 
 // Side reads the batches of a drill. That all of a batch are answered, some
@@ -344,6 +379,7 @@ func (m *Measured) Side() (out Side) {
 	out.Usual, out.Trip = w.usual, m.Trip
 	quick := w.quick()
 	waits := m.waiting()
+	work := m.work()
 	for i := 0; i < len(m.Calls); {
 		if m.Calls[i].Batch == 0 {
 			i++
@@ -351,6 +387,8 @@ func (m *Measured) Side() (out Side) {
 		}
 		k := i
 		at, late, refused := 0, 0, 0
+		var admitted []Seen
+		gap := false
 		for k < len(m.Calls) && m.Calls[k].Batch == m.Calls[i].Batch {
 			switch s := m.Calls[k]; {
 			case s.At-m.Calls[i].At > max(w.usual/2, leastWait):
@@ -361,7 +399,9 @@ func (m *Measured) Side() (out Side) {
 				late++
 			default:
 				at++
+				admitted = append(admitted, s)
 			}
+			gap = gap || m.Calls[k].Gap
 			k++
 		}
 		n := at + late + refused
@@ -370,7 +410,12 @@ func (m *Measured) Side() (out Side) {
 			i = k
 			continue
 		}
-		out.Most = max(out.Most, n)
+		if n >= out.Most {
+			out.Most, out.All = n, at == n
+		}
+		if work >= runsLongEnough && !gap {
+			out.Ran = max(out.Ran, ranTogether(admitted, work))
+		}
 		text := fmt.Sprintf("of %d at the same time %d were admitted at once", n, at)
 		if late > 0 {
 			text += fmt.Sprintf(", %d later", late)
@@ -389,6 +434,9 @@ func (m *Measured) Side() (out Side) {
 			default:
 				text += "; one alone right after was admitted"
 			}
+		}
+		if gap {
+			text += "; the drill stood still meanwhile"
 		}
 		out.Seen = append(out.Seen, text)
 		switch {
@@ -415,10 +463,10 @@ func (s Side) AtOnce() int {
 	switch {
 	case s.Limit > 0:
 		return s.Limit
-	case s.Refused || s.Most == 0 || !s.Long():
+	case s.Ran == 0:
 		return -1
 	}
-	return s.Most
+	return s.Ran
 }
 
 // Long says whether calls take long enough to run beside each other when they
@@ -446,8 +494,10 @@ func (m *Measured) atOnce(declared Stack) Conclusion {
 		return Conclusion{} // nobody asked
 	case !s.Long():
 		c.Text, c.Sure = fmt.Sprintf("Not found out: the service takes %s for a call, too short to run beside another for sure.", show(max(0, s.Usual-s.Trip))), Open
+	case !s.All:
+		c.Text, c.Sure = "Not found out: some of those at the same time were answered later than one by itself.", Open
 	default:
-		c.Text, c.Sure = fmt.Sprintf("%d at the same time were all admitted.", s.Most), Proven
+		c.Text = fmt.Sprintf("%d at the same time were all admitted; at least %d of them ran together.", s.Most, s.Ran)
 	}
 	return c
 }

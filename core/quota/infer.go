@@ -13,6 +13,7 @@ type Seen struct {
 	OK    bool  `json:"ok"`              // it was not refused for coming too often, whatever else was answered
 	Idle  bool  `json:"idle,omitempty"`  // sent after a pause, to see how long an answer takes by itself
 	Batch int   `json:"batch,omitempty"` // sent together with the others of this batch; 0 is alone
+	Gap   bool  `json:"gap,omitempty"`   // the drill stood still while it was under way: when it was decided is not known
 }
 
 // Fit is a limiter that explains what was seen.
@@ -58,12 +59,12 @@ func (s seen) predict(l Limit, phase int64, most int) int {
 			continue
 		}
 		if calls[i].OK { // it was admitted, so that it counts
-			if d-t > noise {
+			if d-t > noise && !(calls[i].Gap && d <= t+calls[i].Took) {
 				misses++
 			}
 			g.take(t)
 		} else {
-			if g.first(t-noise) <= t-noise {
+			if g.first(t-noise) <= t-noise && !calls[i].Gap {
 				misses++
 			}
 			g.refused(t)

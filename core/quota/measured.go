@@ -46,7 +46,8 @@ type Measured struct {
 	Trip        int64    `json:"trip,omitempty"`   // ticks of a round trip to the target
 	Claims      []Claim  `json:"claims,omitempty"` // what answers say of limits
 	Full        bool     `json:"full,omitempty"`   // the very first call was refused
-	Kept        string   `json:"kept,omitempty"`   // when it was measured, where a later drill found the quota full
+	Stood       int      `json:"stood,omitempty"`  // calls during which the drill stood still: the processor was taken away
+	Failed      int      `json:"failed,omitempty"` // calls that the service failed at, which are no part of Calls
 	Waits       bool     `json:"waits,omitempty"`  // the last call was not answered in the drill's time
 	Budget      int      `json:"budget"`
 	Seconds     float64  `json:"seconds"`
@@ -164,10 +165,22 @@ func (f Fit) Name() string {
 	return fmt.Sprintf("%d per %s, %s", f.N, d(f.W), f.Kind)
 }
 
+// Disturbed says whether the drill stood still so often that what it saw names no
+// limiter. What was counted is counted all the same.
+func (m *Measured) Disturbed() bool { return m.Stood*20 > len(m.Calls) }
+
 // Explain keeps the fits of a drill that remain.
 func (m *Measured) Explain(d *Drill) {
 	of := len(alone(d.Calls))
-	m.Calls, m.Fits, m.Kinds = d.Calls, Told(d.Fits, of), len(kindsOf(Remaining(d.Fits, of)))
+	m.Calls, m.Fits, m.Kinds, m.Stood = d.Calls, Told(d.Fits, of), len(kindsOf(Remaining(d.Fits, of))), 0
+	for _, c := range m.Calls {
+		if c.Gap {
+			m.Stood++
+		}
+	}
+	if m.Disturbed() || m.Failed > 0 {
+		m.Fits, m.Kinds = nil, 0
+	}
 	if n := len(m.Calls); n > 0 {
 		m.Seconds = Span(m.Calls[n-1].At + m.Calls[n-1].Took - m.Calls[0].At).Seconds()
 	}
@@ -178,6 +191,10 @@ func (m *Measured) Found() string {
 	switch {
 	case m.Full:
 		return "The first call was refused, so that the quota was full before the drill began."
+	case m.Disturbed():
+		return fmt.Sprintf("The drill stood still during %d of %d calls, since the processor was taken away: what refuses them was not found out. Run it again when less else runs.", m.Stood, len(m.Calls))
+	case m.Failed > 0:
+		return fmt.Sprintf("%d calls failed in place of being admitted or refused, so that what refuses them was not found out.", m.Failed)
 	case m.Side().Limit > 0:
 		s := m.Side()
 		if s.Queue > 0 {

@@ -121,7 +121,7 @@ func Classify(a Answer, r declaration.Answers) Class {
 		return Throttled
 	case s == 405 || s == 501:
 		return WrongMethod
-	case s >= 400 && s < 500:
+	case s >= 400 && s < 500, s < 200: // 101 to who asked for no other protocol
 		return Invalid
 	}
 	return Failed

@@ -17,6 +17,7 @@ type QuotaSeen struct {
 	Stack    quota.Stack // for the caller who was sent
 	Lowered  bool        // on this target, from what is Declared
 	Declared []declaration.Amount
+	Earlier  time.Time // when it was measured, where the quota is full now; zero: by this sweep
 }
 
 // quotaCause begins the causes of gaps of a quota.
@@ -67,14 +68,15 @@ func (v *Verdict) quotaDrill(in Input) {
 	if m.Status != 0 {
 		v.quotaRefusal(in, x)
 	}
-	if m.Other != "" && m.OtherStatus != m.Passes {
-		y := x
-		y.Decider = 7
-		v.gap(OverRestrictive, y, quotaCause+"shared", fmt.Sprintf("While calls of %s were turned away by %s, the first of %s was %s too: they share one count.", in.Probe.Identity, q.Name, m.Other, map[bool]string{true: "kept waiting", false: fmt.Sprintf("refused (%d)", m.OtherStatus)}[m.OtherStatus == 0]), Likely)
+	// An answer that failed, or never came, says nothing of another caller.
+	if m.Other != "" && m.Status != 0 && m.OtherStatus == m.Status {
+		v.gap(OverRestrictive, x, quotaCause+"shared", fmt.Sprintf("While calls of %s were turned away by %s, the first of %s was refused (%d) too: they share one count.", in.Probe.Identity, q.Name, m.Other, m.OtherStatus), Likely)
 	}
 	switch {
 	case len(v.Gaps) > 0:
 		return
+	case m.Disturbed() || m.Failed > 0:
+		v.unproven(m.Found())
 	case m.Waits && !m.Refused():
 		v.agrees(Likely, "within what "+q.Name+" allows. "+m.Found())
 	case !m.Refused() && !beyond:
@@ -103,19 +105,22 @@ func (v *Verdict) atOnce(in Input, x access.Expectation) {
 	s := m.Side()
 	allowed := in.Quota.Stack.First()
 	switch {
+	case m.Failed > 0:
+		v.unproven(m.Found())
+		return
 	case s.Most == 0:
 		v.unproven(strings.Join(append([]string{"no calls were sent at the same time"}, s.Seen...), "; "))
 		return
 	case s.Rate:
 		v.unproven("one alone was refused as well: another limit, on how fast calls come, refuses first")
 		return
-	case s.Limit > 0 && int64(s.Limit) > allowed:
-		v.gap(Unthrottled, x, quotaCause+"at once", fmt.Sprintf("%d calls ran at the same time; %s lets %d run.", s.Limit, q.Name, allowed), Likely)
-	case s.Limit == 0 && !s.Long():
-		v.unproven(fmt.Sprintf("%d calls at the same time were admitted, and each takes so little that they need not have run together", s.Most))
+	case int64(s.Ran) > allowed && !s.Refused && s.All:
+		v.gap(Unthrottled, x, quotaCause+"at once none", fmt.Sprintf("%d calls at the same time were all admitted, and at least %d of them ran together; %s lets %d run.", s.Most, s.Ran, q.Name, allowed), Likely)
+	case int64(s.Ran) > allowed:
+		v.gap(Unthrottled, x, quotaCause+"at once", fmt.Sprintf("%d calls ran at the same time; %s lets %d run.", s.Ran, q.Name, allowed), Likely)
+	case s.Limit == 0 && !s.Refused:
+		v.unproven(fmt.Sprintf("%d calls at the same time were answered, and they need not have run together: %s", s.Most, strings.Join(s.Seen, "; ")))
 		return
-	case s.Limit == 0 && int64(s.Most) > allowed:
-		v.gap(Unthrottled, x, quotaCause+"at once none", fmt.Sprintf("%d calls at the same time were all admitted; %s lets %d run.", s.Most, q.Name, allowed), Likely)
 	}
 	if m.Status != 0 {
 		v.quotaRefusal(in, x)

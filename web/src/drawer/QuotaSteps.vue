@@ -56,8 +56,9 @@ const label = computed(() => {
       How it counts and refuses is shown by that; that the declared number holds is not.
     </p>
     <p v-if="!view.calls.length" class="faint">No call was made yet.</p>
-    <p v-else-if="view.kept" class="faint" :title="exact(view.kept)">
-      Measured earlier: the quota was still full when this sweep began.
+    <p v-else-if="view.kept" class="faint">
+      An earlier sweep measured this, {{ exact(view.kept) }}. The quota was full when the last one drilled it, so
+      that nothing is proven today.
     </p>
     <div v-if="view.conclusions.length" class="list">
       <component

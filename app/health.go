@@ -1,0 +1,223 @@
+package app
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"sync"
+	"time"
+
+	"millgate/core/probe"
+	"millgate/core/quota"
+	"millgate/core/verdict"
+	"millgate/wire"
+)
+
+// errStopped ends what waits, because the sweep was stopped: what was not answered
+// stays unsent and is sent when the sweep goes on.
+var errStopped = errors.New("stopped")
+
+// errDead is a target that turns everything away, so that nothing more is sent.
+var errDead = errors.New("the target answers nothing")
+
+const (
+	firstDead  = 3           // controls or logins that got nothing but 429 or failures
+	secondTry  = time.Second // until such a one is tried again
+	inARow     = 10          // failures after which a control is sent again
+	hundred    = 100
+	manyFail   = 20 // percent of the last hundred
+	fewFailed  = 5  // percent of the first hundred
+	controlFor = 10 * time.Second
+)
+
+// health watches what a target answers. The zero one has seen nothing.
+type health struct {
+	mu       sync.Mutex
+	alive    bool            // a control or a login was answered neither 429 nor with a failure
+	dead     map[string]bool // controls and logins that were not, by what they are
+	last     string          // what the last of them got
+	row      int             // failures in a row
+	seen     int             // answers
+	firsts   int             // failures among the first hundred
+	recent   [hundred]bool   // failures among the last hundred, by their turn
+	admitted *probe.Probe    // a safe control that was admitted
+	record   string          // with this record
+}
+
+// failing says whether an answer is no answer of the service's rules: a failure, or
+// none at all.
+func failing(status int) bool { return status == 0 || status >= 500 }
+
+// began takes the last try of a control or a login. It returns an error when the
+// first ones got nothing but 429 or failures.
+func (h *health) began(what string, x wire.Exchange) error {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if !failing(x.Status) && x.Status != 429 {
+		h.alive = true
+	}
+	if h.alive {
+		return nil
+	}
+	if h.dead == nil {
+		h.dead = map[string]bool{}
+	}
+	h.dead[what], h.last = true, told(x)
+	if len(h.dead) < firstDead {
+		return nil
+	}
+	return fmt.Errorf("%w: the first %d controls or logins got only 429 or failures in two tries each, the last one %s; nothing more was sent", errDead, len(h.dead), h.last)
+}
+
+func told(x wire.Exchange) string {
+	if x.Status == 0 {
+		return x.Error
+	}
+	return fmt.Sprint(x.Status)
+}
+
+func (h *health) isAlive() bool {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return h.alive
+}
+
+// saw takes an answer, and says whether the failures are so many that a control must
+// show whether the target is still itself.
+func (h *health) saw(status int) (suspect string) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	fails := failing(status)
+	if h.row++; !fails {
+		h.row = 0
+	}
+	if h.seen < hundred && fails {
+		h.firsts++
+	}
+	h.recent[h.seen%hundred] = fails && status != 0
+	if h.seen++; h.row == inARow {
+		h.row = 0
+		return fmt.Sprintf("%d failures in a row", inARow)
+	}
+	n := 0
+	for _, f := range h.recent {
+		if f {
+			n++
+		}
+	}
+	if h.seen >= 2*hundred && h.firsts < fewFailed && n > manyFail {
+		h.recent = [hundred]bool{} // asked once for these
+		return fmt.Sprintf("%d of the last %d answers are failures (5xx)", n, hundred)
+	}
+	return ""
+}
+
+// landed follows how the target fares: after many failures a control that was
+// admitted before is sent again, and when that is not admitted either, the sweep
+// pauses and ends unless somebody says that it goes on.
+func (r *run) landed(p *probe.Probe, x wire.Exchange, cls verdict.Class, record string) error {
+	if p.IsControl {
+		if err := r.health.began(p.ID, x); err != nil {
+			return err
+		}
+	}
+	if p.IsControl && p.Phase == probe.Safe && cls == verdict.Admitted {
+		r.health.mu.Lock()
+		r.health.admitted, r.health.record = p, record
+		r.health.mu.Unlock()
+	}
+	suspect := r.health.saw(x.Status)
+	if suspect == "" || r.app.KeepGoing {
+		return nil
+	}
+	return r.stillItself(suspect)
+}
+
+// stillItself sends an admitted control again. One lane asks; the others go on
+// meanwhile, and are stopped with it.
+func (r *run) stillItself(suspect string) error {
+	r.health.mu.Lock()
+	p, id := r.health.admitted, r.health.record
+	r.health.mu.Unlock()
+	got := "no control was admitted before"
+	if p != nil {
+		ctx, cancel := context.WithTimeout(r.ctx, controlFor)
+		defer cancel()
+		o, err := r.outgoing(p, id)
+		if err == nil {
+			_, err = r.present(p, &o)
+		}
+		var x wire.Exchange
+		if err == nil {
+			x, err = r.client.Send(ctx, o)
+		}
+		switch {
+		case r.ctx.Err() != nil:
+			return nil
+		case err != nil:
+			got = err.Error()
+		case r.class(x) == verdict.Admitted:
+			return nil // the failures are the service's answers to these requests
+		default:
+			got = fmt.Sprintf("%s, admitted before, was answered %s", p.RouteKey, told(x))
+		}
+	}
+	text := fmt.Sprintf("%s, and %s", suspect, got)
+	r.app.Events.Send(Event{Type: "wait", Text: "paused: " + text})
+	if ask := r.app.Ask; ask != nil && ask(text+". Go on?") {
+		return nil
+	}
+	r.mu.Lock()
+	r.broken = text
+	r.mu.Unlock()
+	r.stop()
+	return errStopped
+}
+
+// class of an answer, by the declaration.
+func (r *run) class(x wire.Exchange) verdict.Class {
+	return verdict.Classify(verdict.Answer{Status: x.Status, Headers: x.Answer, Body: []byte(x.Content)}, r.doc.Answers)
+}
+
+// patience says how long to wait before what was throttled is sent again, and
+// whether to. A quota that is declared for the route explains a 429, and is waited
+// for as long as its longest window at most; otherwise a Retry-After is waited for
+// only once the target has answered anything else.
+func (r *run) patience(route int, identity string, counted bool, x wire.Exchange, try int) (wait time.Duration, again bool) {
+	most := longestWait
+	if w := r.windowAt(route, identity); w > 0 && counted {
+		most = min(w+time.Second, longestFull)
+	} else if !r.health.isAlive() {
+		return secondTry, try == 0
+	}
+	if try >= repeats {
+		return 0, false
+	}
+	if wait = wire.RetryAfter(x, time.Now()); wait < 0 {
+		wait = time.Second << try
+	}
+	return wait, wait <= most
+}
+
+// windowAt is the longest window of the quotas that are declared to count a route;
+// 0 without one.
+func (r *run) windowAt(route int, identity string) (longest time.Duration) {
+	if route < 0 {
+		return 0
+	}
+	id := r.doc.IdentityNamed(identity)
+	for _, k := range r.doc.QuotasAt[route] {
+		q, _ := r.target.Quota(r.doc.Quotas[k])
+		if q.ExemptIdentity(r.doc, id) || quota.Exempt(q, quota.Caller{Target: r.target.Name}) {
+			continue
+		}
+		amounts, _ := q.AmountsFor(r.doc, id) // a tie is an error of the declaration
+		for _, a := range amounts {
+			longest = max(longest, a.Per)
+		}
+	}
+	return longest
+}
+
+// counts says whether the target's quotas count what the sweep sends.
+func (r *run) counts() bool { return r.target.Pass.Header == "" }
