@@ -394,3 +394,37 @@ func TestLoweredQuotas(t *testing.T) {
 		assert.Contains(t, msgs[0].Text, says)
 	}
 }
+
+// Text that only nests is told, at its place, without the memory that reading it
+// would take; what is deep and legal is read.
+func TestNestedTooDeeply(t *testing.T) {
+	for _, c := range []struct {
+		name, text string
+		line       int
+	}{
+		{"flow", "millgate: 1\ntitle: " + strings.Repeat("[", 100_000), 2},
+		{"braces", "millgate: 1\ntitle: " + strings.Repeat("{a: ", 100_000), 2},
+		{"flow on many lines", "millgate: 1\ntitle:\n" + strings.Repeat("  [\n", 100_000), 101},
+		{"sequences on a line", "millgate: 1\ntitle: \n" + strings.Repeat("- ", 100_000) + "a", 3},
+		{"indentation", "millgate: 1\n" + func() string {
+			var b strings.Builder
+			for i := range 3000 {
+				b.WriteString(strings.Repeat(" ", i) + "a:\n")
+			}
+			return b.String()
+		}(), 102},
+		{"brackets in text", "millgate: 1\ntitle: a " + strings.Repeat("[", 1000), 0},
+		{"brackets in quotes", "millgate: 1\ntitle: \"" + strings.Repeat("[", 1000) + "\"", 0},
+		{"deep and legal", "millgate: 1\ntitle: a\nroutes: [{ at: POST /a, send: { json: " + strings.Repeat("[", 60) + strings.Repeat("]", 60) + " } }]", 0},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			assert.Equal(t, c.line, nested(c.text))
+			_, msgs := Parse("x.gate.yaml", []byte(c.text), nil)
+			if c.line != 0 {
+				require.Len(t, msgs, 1)
+				assert.Equal(t, c.line, msgs[0].Line)
+				assert.Contains(t, msgs[0].Text, "deep")
+			}
+		})
+	}
+}

@@ -70,6 +70,9 @@ func ParseFiles(name string, text []byte, files Files) (*Document, []Message) {
 
 // text reads one file into the document; false when it is not YAML at all.
 func (r *reader) text(doc *Document, text []byte) bool {
+	if r.tooDeep(text) {
+		return false
+	}
 	file, err := parser.ParseBytes(text, parser.ParseComments, parser.AllowDuplicateMapKey())
 	if err != nil {
 		var se *yaml.SyntaxError

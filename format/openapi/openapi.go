@@ -281,7 +281,7 @@ func mediaValue(m *v3.MediaType) (any, bool) {
 		}
 	}
 	if m.Schema != nil {
-		return fromSchema(m.Schema.Schema(), 0)
+		return newWalk().value(m.Schema)
 	}
 	return nil, false
 }
@@ -301,9 +301,39 @@ func schemaExample(s *base.Schema) (any, bool) {
 	return node(s.Default)
 }
 
-// fromSchema builds a value from examples, or from types where there are none.
-func fromSchema(s *base.Schema, depth int) (any, bool) {
-	if s == nil || depth > 12 {
+// walk goes through a schema that may refer to itself, by way of others: none is
+// entered while it is open, and no more than so many are entered in all. Five that
+// refer to each other would otherwise be a tree that no memory holds.
+type walk struct {
+	left int
+	open map[string]bool // references on the way here
+}
+
+// mostSchemas is how many schemas make one sample, or one shape, at most.
+const mostSchemas = 4000
+
+func newWalk() *walk { return &walk{left: mostSchemas, open: map[string]bool{}} }
+
+// enter gives the schema behind a proxy; leave is called when it is done. nil where
+// it is not entered.
+func (w *walk) enter(p *base.SchemaProxy) (s *base.Schema, leave func()) {
+	ref := p.GetReference()
+	if w.left == 0 || ref != "" && w.open[ref] || len(w.open) > 12 {
+		return nil, func() {}
+	}
+	w.left--
+	if ref == "" {
+		return p.Schema(), func() {}
+	}
+	w.open[ref] = true
+	return p.Schema(), func() { delete(w.open, ref) }
+}
+
+// value builds a value from examples, or from types where there are none.
+func (w *walk) value(p *base.SchemaProxy) (any, bool) {
+	s, leave := w.enter(p)
+	defer leave()
+	if s == nil {
 		return nil, false
 	}
 	if v, ok := schemaExample(s); ok {
@@ -312,7 +342,7 @@ func fromSchema(s *base.Schema, depth int) (any, bool) {
 	if len(s.AllOf) > 0 {
 		out := map[string]any{}
 		for _, p := range s.AllOf {
-			if v, ok := fromSchema(p.Schema(), depth+1); ok {
+			if v, ok := w.value(p); ok {
 				if m, isMap := v.(map[string]any); isMap {
 					for k, x := range m {
 						out[k] = x
@@ -324,7 +354,7 @@ func fromSchema(s *base.Schema, depth int) (any, bool) {
 	}
 	for _, list := range [][]*base.SchemaProxy{s.OneOf, s.AnyOf} {
 		if len(list) > 0 {
-			return fromSchema(list[0].Schema(), depth+1)
+			return w.value(list[0])
 		}
 	}
 	kind := ""
@@ -339,11 +369,10 @@ func fromSchema(s *base.Schema, depth int) (any, bool) {
 		out := map[string]any{}
 		if s.Properties != nil {
 			for name, p := range s.Properties.FromOldest() {
-				sub := p.Schema()
-				if sub != nil && sub.ReadOnly != nil && *sub.ReadOnly {
+				if sub := p.Schema(); sub != nil && sub.ReadOnly != nil && *sub.ReadOnly {
 					continue
 				}
-				if v, ok := fromSchema(sub, depth+1); ok {
+				if v, ok := w.value(p); ok {
 					out[name] = v
 				}
 			}
@@ -355,7 +384,7 @@ func fromSchema(s *base.Schema, depth int) (any, bool) {
 			n = int(max(1, min(*s.MinItems, 50)))
 		}
 		if s.Items != nil && s.Items.IsA() {
-			if v, ok := fromSchema(s.Items.A.Schema(), depth+1); ok {
+			if v, ok := w.value(s.Items.A); ok {
 				out := make([]any, n)
 				for i := range out {
 					out[i] = v
@@ -513,7 +542,7 @@ func answers(r *v3.Responses) map[int]*declaration.Shape {
 		}
 		for ct, m := range resp.Content.FromOldest() {
 			if strings.Contains(ct, "json") && m.Schema != nil {
-				out[code] = shape(m.Schema.Schema(), 0)
+				out[code] = newWalk().shape(m.Schema)
 				return
 			}
 		}
@@ -532,13 +561,15 @@ func answers(r *v3.Responses) map[int]*declaration.Shape {
 	return out
 }
 
-func shape(s *base.Schema, depth int) *declaration.Shape {
-	if s == nil || depth > 12 || len(s.OneOf) > 0 || len(s.AnyOf) > 0 {
+func (w *walk) shape(p *base.SchemaProxy) *declaration.Shape {
+	s, leave := w.enter(p)
+	defer leave()
+	if s == nil || len(s.OneOf) > 0 || len(s.AnyOf) > 0 {
 		return &declaration.Shape{Open: true}
 	}
 	out := &declaration.Shape{}
 	for _, p := range s.AllOf {
-		sub := shape(p.Schema(), depth+1)
+		sub := w.shape(p)
 		if sub.Open {
 			return sub
 		}
@@ -548,7 +579,7 @@ func shape(s *base.Schema, depth int) *declaration.Shape {
 	}
 	if s.Properties != nil {
 		for name, p := range s.Properties.FromOldest() {
-			set(out, name, shape(p.Schema(), depth+1))
+			set(out, name, w.shape(p))
 		}
 	}
 	if a := s.AdditionalProperties; a != nil {
@@ -559,7 +590,7 @@ func shape(s *base.Schema, depth int) *declaration.Shape {
 		}
 	}
 	if s.Items != nil && s.Items.IsA() {
-		out.Items = shape(s.Items.A.Schema(), depth+1)
+		out.Items = w.shape(s.Items.A)
 	}
 	return out
 }

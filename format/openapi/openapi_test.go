@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"os"
+	"runtime"
 	"strings"
 	"testing"
 
@@ -158,4 +159,25 @@ func TestTheExampleIsRead(t *testing.T) {
 		assert.Empty(t, problems)
 		assert.Len(t, routes, n, fmt.Sprint(file))
 	}
+}
+
+// Schemas that refer to each other are finite.
+func TestSchemasThatReferToEachOther(t *testing.T) {
+	var b strings.Builder
+	b.WriteString("openapi: 3.1.0\ninfo: { title: a, version: '1' }\npaths:\n  /a:\n    post:\n      requestBody: { content: { application/json: { schema: { $ref: '#/components/schemas/S0' } } } }\n      responses: { '200': { description: d, content: { application/json: { schema: { $ref: '#/components/schemas/S0' } } } } }\ncomponents:\n  schemas:\n")
+	const n = 8
+	for i := range n {
+		fmt.Fprintf(&b, "    S%d:\n      type: object\n      properties:\n        name: { type: string }\n", i)
+		for k := range n {
+			fmt.Fprintf(&b, "        p%d: { $ref: '#/components/schemas/S%d' }\n", k, k)
+		}
+	}
+	var before, after runtime.MemStats
+	runtime.ReadMemStats(&before)
+	routes, errs := Read([]byte(b.String()), nil)
+	runtime.ReadMemStats(&after)
+	require.Empty(t, errs)
+	require.Len(t, routes, 1)
+	assert.Contains(t, string(routes[0].Sample.JSON), `"name"`)
+	assert.Less(t, (after.TotalAlloc-before.TotalAlloc)>>20, uint64(300), "MB in all")
 }
