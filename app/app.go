@@ -136,7 +136,7 @@ func (a *App) Close() error {
 	a.mu.Lock()
 	r := a.running
 	for k, w := range a.restarts {
-		w.r.client.Close()
+		w.end()
 		delete(a.restarts, k)
 	}
 	a.mu.Unlock()

@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"hash/fnv"
 	"maps"
 	"slices"
 	"strings"
@@ -28,10 +27,15 @@ func (r *run) withoutCredential(p *probe.Probe, f *Fact, err error) error {
 	if errors.Is(err, errJournal) || errors.Is(err, errDead) {
 		return err
 	}
-	f.Lost = notSent + err.Error()
+	if f.Lost = notSent + err.Error(); errors.Is(err, errLost) {
+		f.Lost = err.Error()
+	}
 	f.NoCredential = errors.Is(err, wire.ErrCredential) || errors.Is(err, wire.ErrUnreachable)
 	return r.keep(p, f)
 }
+
+// errLost is a probe that was sent and whose answer says nothing.
+var errLost = errors.New("unproven")
 
 var errJournal = errors.New("the journal cannot be written")
 
@@ -42,16 +46,11 @@ func (r *run) outgoing(p *probe.Probe, recordID string) (wire.Outgoing, error) {
 	req := declaration.Request{JSON: q.Body}
 	need := req.Placeholders()
 	if p.Kind == probe.WrongSecret {
-		v, secrets, err := r.keys.WrongSecret(p.Identity, p.Scheme, p.Way)
+		w, err := r.keys.WrongLogin(p.Identity, p.Scheme, p.Way)
 		if err != nil {
 			return o, err
 		}
-		body := q.Body
-		if p.Way == probe.SecretAbsent {
-			body = probe.WithoutMembers(body, header(q.Headers, "Content-Type"), secrets)
-		}
-		o.Body = wire.FillBody(body, header(q.Headers, "Content-Type"), v)
-		return o, nil
+		return w.Outgoing, nil
 	}
 	if len(need) > 0 {
 		v, err := r.keys.Values(r.ctx, q.As, need)
@@ -125,21 +124,37 @@ func (r *run) deliver(p *probe.Probe, o wire.Outgoing) (wire.Exchange, int, erro
 	for n := 0; ; {
 		out := o
 		out.Headers = slices.Clone(o.Headers)
+		// What is sent twice on purpose has room for both before the first.
+		pair := p.Kind == probe.Credential && p.Way == probe.Repeated
+		if pair && !r.takeRoom(p) {
+			return wire.Exchange{}, n, errStopped
+		}
+		if pair && !r.takeRoom(p) {
+			return wire.Exchange{}, n, errStopped
+		}
 		epoch, err := r.present(p, &out)
+		var early *wire.Throttled
+		if errors.As(err, &early) {
+			err = nil
+		}
 		if err != nil {
 			return wire.Exchange{}, n, err
 		}
 		out.Before = func() error { return r.intend(p) }
-		if !r.takeRoom(p) {
+		if !pair && !r.takeRoom(p) {
 			return wire.Exchange{}, n, errStopped
 		}
-		x, err := r.client.Send(r.ctx, out)
-		if err != nil {
+		var x wire.Exchange
+		if early != nil {
+			x = early.Exchange
+		} else if x, err = r.client.Send(r.ctx, out); err != nil {
 			return x, n, err
 		}
 		cls := r.class(x)
 		wait, again := time.Duration(0), false
 		switch {
+		case cls == verdict.Throttled && pair && n+1 >= repeats:
+			return x, n, fmt.Errorf("%w: sent twice on purpose, the pair was throttled (429) %d times", errLost, repeats)
 		case cls == verdict.Throttled:
 			wait, again = r.patience(p.Route, p.Identity, r.counts(), x, n)
 		case failing(x.Status) && p.IsControl && !p.Unsafe() && n == 0 && !r.health.isAlive():
@@ -265,7 +280,32 @@ func (r *run) sessionAnswered(ctx context.Context, o wire.Outgoing, x wire.Excha
 		}
 		return true, ctx.Err()
 	}
-	h := fnv.New64a()
-	_, _ = h.Write(o.Body) // a hash takes everything
-	return false, r.health.began(fmt.Sprint(o.Method, path, h.Sum64()), x)
+	return false, r.health.began(x)
+}
+
+// wrongLogin sends a login with something wrong in it. Where an unknown name is
+// admitted it may have been signed up: then the same name with another secret is
+// refused, and what was made is listed.
+func (r *run) wrongLogin(p *probe.Probe, f *Fact) error {
+	w, err := r.keys.WrongLogin(p.Identity, p.Scheme, p.Way)
+	if err != nil {
+		return r.withoutCredential(p, f, err)
+	}
+	x, n, err := r.deliver(p, w.Outgoing)
+	if err != nil {
+		return r.withoutCredential(p, f, err)
+	}
+	f.Exchange, f.Repeats = x, n
+	if p.Way == probe.NameUnknown && r.class(x) == verdict.Admitted {
+		again, _, err := r.deliver(p, w.Again())
+		if err != nil {
+			return r.withoutCredential(p, f, err)
+		}
+		switch r.class(again) {
+		case verdict.Refused, verdict.Forbidden, verdict.Hidden, verdict.Invalid:
+			f.SignedUp = true
+			r.tellMade(store.Made{SweepID: r.sweep.ID, Owner: p.Identity, Route: p.RouteKey, RID: w.Name(), Record: "account", State: "left", Why: "the login signs up a name that it does not know; remove the account by hand"})
+		}
+	}
+	return r.keep(p, f)
 }

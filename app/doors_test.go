@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"millgate/core/token"
 	"millgate/core/verdict"
 	"millgate/store"
 )
@@ -300,13 +301,13 @@ func TestTheDirectAddressMayBeClosed(t *testing.T) {
 	view, err := a.JudgeToken(context.Background(), TokenQuery{Text: "no-such-token", Scheme: "access"})
 	require.NoError(t, err)
 	assert.True(t, view.CanAsk)
-	assert.False(t, view.Sound)
+	assert.Equal(t, token.Refuses, view.Outcome)
 	view, err = a.JudgeToken(context.Background(), TokenQuery{Text: "no-such-token", Scheme: "access", Ask: true})
 	require.NoError(t, err)
 	assert.Equal(t, "introspect-inactive", view.Judgements[0].ID)
 	view, err = a.JudgeToken(context.Background(), TokenQuery{Identity: "ann", Obtain: true})
 	require.NoError(t, err)
-	assert.True(t, view.Sound, "%v", view.Judgements)
+	assert.Equal(t, token.Takes, view.Outcome, "%v", view.Judgements)
 	assert.NotEmpty(t, view.Reach)
 	assert.False(t, view.Axis.Ends.IsZero())
 

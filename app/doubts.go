@@ -124,7 +124,7 @@ func (res *Result) Doubts(r *Run, most float64) []Doubt {
 		add(NotEnded, "the sweep is %s and has no result", r.State)
 	}
 	c := res.Checked
-	if len(c.Refused) > 0 {
+	if len(c.Refused) > 0 && !failed { // a target that answers nothing gives none either
 		add(NoCredential, "a credential that a control needs could not be obtained: %s", strings.Join(c.Refused, ", "))
 	}
 	if n := len(c.Without); n*routesWithout > c.Routes {
@@ -142,6 +142,24 @@ func (res *Result) Doubts(r *Run, most float64) []Doubt {
 		add(NotStored, "%s", res.NotStored)
 	}
 	return out
+}
+
+// What a sweep came to, as an exit code of a command.
+const (
+	Clean  = 0
+	Found  = 1 // findings at or above a severity
+	Doubts = 3 // the result is none to build on; it comes before Found
+)
+
+// Code is the exit code of a sweep.
+func (res *Result) Code(r *Run, most float64, level verdict.Severity) int {
+	switch {
+	case len(res.Doubts(r, most)) > 0:
+		return Doubts
+	case slices.ContainsFunc(res.Findings, func(f verdict.Finding) bool { return f.Severity.AtLeast(level) }):
+		return Found
+	}
+	return Clean
 }
 
 func percent(p float64) string { return strings.TrimSuffix(fmt.Sprintf("%.1f", p), ".0") }

@@ -2,6 +2,7 @@ package app
 
 import (
 	"encoding/json"
+	"net/http"
 
 	"millgate/core/access"
 	"millgate/core/declaration"
@@ -21,6 +22,10 @@ type Fact struct {
 	Raised   string        `json:"raised,omitempty"`   // where a raised role was seen
 	Lost     string        `json:"lost,omitempty"`     // why there is no answer to judge
 	Repeats  int           `json:"repeats,omitempty"`
+	// Sick: it failed while the service as a whole did.
+	Sick bool `json:"sick,omitempty"`
+	// SignedUp: the login made an account for a name that it did not know.
+	SignedUp bool `json:"signedUp,omitempty"`
 	// NoCredential: what it presents could not be obtained.
 	NoCredential bool         `json:"noCredential,omitempty"`
 	Then         []FollowedUp `json:"then,omitempty"`  // what the route's follow-ups were answered
@@ -49,7 +54,7 @@ func (f *FollowedUp) answer() verdict.Answer {
 
 func (f *Fact) answer() verdict.Answer {
 	x := f.Exchange
-	return verdict.Answer{Status: x.Status, Headers: x.Answer, Body: []byte(x.Content), Error: x.Error, Sent: []byte(x.Body)}
+	return verdict.Answer{Status: x.Status, Headers: x.Answer, Body: []byte(x.Content), Error: x.Error, Sent: []byte(x.Body), At: x.At, NoBody: x.Method == http.MethodHead}
 }
 
 func decodeFact(b []byte) (*Fact, error) {
@@ -104,7 +109,7 @@ func (j *judge) judge(p *probe.Probe) verdict.Verdict { return verdict.Judge(j.i
 // input is everything that is known of a probe.
 func (j *judge) input(p *probe.Probe) verdict.Input {
 	f := j.facts[p.ID]
-	in := verdict.Input{Doc: j.doc, Probe: p, Answer: f.answer(), Control: j.control(p), ReadBack: f.ReadBack, Raised: f.Raised, Lost: f.Lost}
+	in := verdict.Input{Doc: j.doc, Probe: p, Answer: f.answer(), Control: j.control(p), ReadBack: f.ReadBack, Raised: f.Raised, Lost: f.Lost, Sick: f.Sick}
 	if p.Record.Relation == access.Foreign && !p.Record.Made {
 		for _, o := range j.at[p.RouteKey+"\x00"+p.Record.Owner] {
 			if of := j.facts[o.ID]; of != nil && of.Record == f.Record && of.Exchange.Status == 200 && o.Record.Relation != access.Foreign {
@@ -130,6 +135,9 @@ func (j *judge) input(p *probe.Probe) verdict.Input {
 	if f.Token != nil {
 		in.Issued = &f.Token.Judged
 	}
+	if p.Kind == probe.WrongSecret {
+		in.SignedUp, in.LoginWorks = f.SignedUp, j.loginWorks(p)
+	}
 	in.SameSite, in.Preflight, in.Refusal = f.SameSite, answerOf(f.Preflight), answerOf(f.Refusal)
 	if p.Kind == probe.QuotaDrill {
 		in.Quota = measuredOf(j.doc, j.target, p, f)
@@ -145,6 +153,24 @@ func (j *judge) input(p *probe.Probe) verdict.Input {
 		}
 	}
 	return in
+}
+
+// loginWorks says whether the right secret in the same place was admitted: what the
+// login gave was looked at, or was presented and admitted.
+func (j *judge) loginWorks(p *probe.Probe) bool {
+	for _, o := range j.plan.Probes {
+		if o.Scheme != p.Scheme || o.Kind != probe.Issued && (o.Kind != probe.Crossing || o.State != access.Sound) {
+			continue
+		}
+		f := j.facts[o.ID]
+		if f == nil || f.Lost != "" {
+			continue
+		}
+		if o.Kind == probe.Issued && f.Token != nil || verdict.Classify(f.answer(), j.doc.Answers) == verdict.Admitted {
+			return true
+		}
+	}
+	return false
 }
 
 // followKey names a follow-up among those of its route.

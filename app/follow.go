@@ -1,6 +1,7 @@
 package app
 
 import (
+	"cmp"
 	"maps"
 
 	"millgate/core/declaration"
@@ -10,7 +11,8 @@ import (
 
 // followUps sends what the route declares under `then`, now that an answer
 // says that the request was admitted. What the answer and the request's own
-// parameters hold fills the placeholders.
+// parameters hold fills the placeholders. It is sent as the caller of the request,
+// unless it says as whom.
 func (r *run) followUps(p *probe.Probe, f *Fact, id string) []FollowedUp {
 	if p.Route < 0 {
 		return nil
@@ -38,7 +40,7 @@ func (r *run) followUps(p *probe.Probe, f *Fact, id string) []FollowedUp {
 		case declaration.UnsafeMethod(u.Method) && r.target.Unsafe != declaration.UnsafeAllowed && !r.sessionRequest(&u.Request):
 			t.Lost = "the target allows no unsafe request (unsafe: " + string(r.target.Unsafe) + ")"
 		default:
-			x, err := r.as(r.ctx, &u.Request, u.As.Name, values)
+			x, err := r.as(r.ctx, &u.Request, cmp.Or(u.As.Name, p.Identity), values)
 			if err != nil {
 				t.Lost = err.Error()
 			}

@@ -2,6 +2,7 @@ package app
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"sync"
@@ -33,15 +34,17 @@ const (
 // health watches what a target answers. The zero one has seen nothing.
 type health struct {
 	mu       sync.Mutex
-	alive    bool            // a control or a login was answered neither 429 nor with a failure
-	dead     map[string]bool // controls and logins that were not, by what they are
-	last     string          // what the last of them got
-	row      int             // failures in a row
-	seen     int             // answers
-	firsts   int             // failures among the first hundred
-	recent   [hundred]bool   // failures among the last hundred, by their turn
-	admitted *probe.Probe    // a safe control that was admitted
-	record   string          // with this record
+	alive    bool          // a control or a login was answered neither 429 nor with a failure
+	dead     int           // tries of controls and logins that were not
+	sick     bool          // a control that was admitted before is no longer
+	lately   []string      // probes that failed since the last that did not
+	last     string        // what the last of them got
+	row      int           // failures in a row
+	seen     int           // answers
+	firsts   int           // failures among the first hundred
+	recent   [hundred]bool // failures among the last hundred, by their turn
+	admitted *probe.Probe  // a safe control that was admitted
+	record   string        // with this record
 }
 
 // failing says whether an answer is no answer of the service's rules: a failure, or
@@ -50,7 +53,7 @@ func failing(status int) bool { return status == 0 || status >= 500 }
 
 // began takes the last try of a control or a login. It returns an error when the
 // first ones got nothing but 429 or failures.
-func (h *health) began(what string, x wire.Exchange) error {
+func (h *health) began(x wire.Exchange) error {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	if !failing(x.Status) && x.Status != 429 {
@@ -59,14 +62,11 @@ func (h *health) began(what string, x wire.Exchange) error {
 	if h.alive {
 		return nil
 	}
-	if h.dead == nil {
-		h.dead = map[string]bool{}
-	}
-	h.dead[what], h.last = true, told(x)
-	if len(h.dead) < firstDead {
+	h.dead, h.last = h.dead+1, told(x)
+	if h.dead < firstDead {
 		return nil
 	}
-	return fmt.Errorf("%w: the first %d controls or logins got only 429 or failures in two tries each, the last one %s; nothing more was sent", errDead, len(h.dead), h.last)
+	return fmt.Errorf("%w: the first %d controls or logins got only 429 or failures in two tries each, the last one %s; nothing more was sent", errDead, h.dead, h.last)
 }
 
 func told(x wire.Exchange) string {
@@ -74,6 +74,12 @@ func told(x wire.Exchange) string {
 		return x.Error
 	}
 	return fmt.Sprint(x.Status)
+}
+
+func (h *health) isSick() bool {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return h.sick
 }
 
 func (h *health) isAlive() bool {
@@ -84,12 +90,13 @@ func (h *health) isAlive() bool {
 
 // saw takes an answer, and says whether the failures are so many that a control must
 // show whether the target is still itself.
-func (h *health) saw(status int) (suspect string) {
+func (h *health) saw(id string, status int) (suspect string) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	fails := failing(status)
-	if h.row++; !fails {
-		h.row = 0
+	h.lately = append(h.lately, id)
+	if h.row++; !fails && status != 429 {
+		h.row, h.lately = 0, nil
 	}
 	if h.seen < hundred && fails {
 		h.firsts++
@@ -117,7 +124,7 @@ func (h *health) saw(status int) (suspect string) {
 // pauses and ends unless somebody says that it goes on.
 func (r *run) landed(p *probe.Probe, x wire.Exchange, cls verdict.Class, record string) error {
 	if p.IsControl {
-		if err := r.health.began(p.ID, x); err != nil {
+		if err := r.health.began(x); err != nil {
 			return err
 		}
 	}
@@ -126,9 +133,12 @@ func (r *run) landed(p *probe.Probe, x wire.Exchange, cls verdict.Class, record 
 		r.health.admitted, r.health.record = p, record
 		r.health.mu.Unlock()
 	}
-	suspect := r.health.saw(x.Status)
-	if suspect == "" || r.app.KeepGoing {
+	suspect := r.health.saw(p.ID, x.Status)
+	switch {
+	case suspect == "":
 		return nil
+	case !r.health.isAlive():
+		return fmt.Errorf("%w: %s, the last one %s, and no control or login got anything else; nothing more was sent", errDead, suspect, told(x))
 	}
 	return r.stillItself(suspect)
 }
@@ -163,6 +173,10 @@ func (r *run) stillItself(suspect string) error {
 		}
 	}
 	text := fmt.Sprintf("%s, and %s", suspect, got)
+	r.falls()
+	if r.app.KeepGoing {
+		return nil
+	}
 	r.app.Events.Send(Event{Type: "wait", Text: "paused: " + text})
 	if ask := r.app.Ask; ask != nil && ask(text+". Go on?") {
 		return nil
@@ -172,6 +186,27 @@ func (r *run) stillItself(suspect string) error {
 	r.mu.Unlock()
 	r.stop()
 	return errStopped
+}
+
+// falls marks what failed lately, and what fails from now on: the service as a whole
+// fails, so that a failure says nothing of the route that it was met at.
+func (r *run) falls() {
+	r.health.mu.Lock()
+	lately := r.health.lately
+	r.health.sick, r.health.lately = true, nil
+	r.health.mu.Unlock()
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for _, id := range lately {
+		if f := r.facts[id]; f != nil && failing(f.Exchange.Status) {
+			g := *f
+			g.Sick = true
+			r.facts[id] = &g
+			if b, err := json.Marshal(g); err == nil {
+				_ = r.app.store.Answer(r.sweep.ID, id, b) // the next write to the journal reports a broken one
+			}
+		}
+	}
 }
 
 // class of an answer, by the declaration.

@@ -191,12 +191,11 @@ var (
 // drilled is the request that a drill repeats, with its credential and without.
 func (r *run) drilled(p *probe.Probe) (o, bare wire.Outgoing, err error) {
 	if p.Donor != "" {
-		b := probe.Build(r.doc, p, "")
-		v, _, err := r.keys.WrongSecret(p.Donor, p.Scheme, probe.NameUnknown)
+		w, err := r.keys.WrongLogin(p.Donor, p.Scheme, probe.NameUnknown)
 		if err != nil {
 			return o, bare, err
 		}
-		o = wire.Outgoing{Method: b.Method, Host: b.Host, Path: b.Path, Query: b.Query, Headers: b.Headers, Body: wire.FillBody(b.Body, header(b.Headers, "Content-Type"), v)}
+		o = w.Outgoing
 	} else if o, err = r.outgoing(p, p.Record.ID); err != nil {
 		return o, bare, err
 	}

@@ -27,7 +27,12 @@ type restarting struct {
 	r     *run
 	x     *drilling
 	until time.Time
+	drop  *time.Timer // gives it up
 }
+
+// restartWaits is how long a restart check is held beyond its quota's window, for who
+// restarts the service slowly.
+const restartWaits = 10 * time.Minute
 
 // FillForRestart calls until a quota refuses. Then the person restarts the
 // service, and CompareAfterRestart sends one call more.
@@ -94,12 +99,30 @@ func (a *App) FillForRestart(ctx context.Context, target, name string) (Restarte
 	}
 	kept = true
 	a.mu.Lock()
-	if old := a.restarts[target+"\x00"+name]; old != nil {
-		old.r.client.Close()
+	key := target + "\x00" + name
+	if old := a.restarts[key]; old != nil {
+		old.end()
 	}
-	a.restarts[target+"\x00"+name] = &restarting{r: r, x: x, until: time.Now().Add(out.Left)}
+	w := &restarting{r: r, x: x, until: time.Now().Add(out.Left)}
+	w.drop = time.AfterFunc(out.Left+restartWaits, func() {
+		a.mu.Lock()
+		defer a.mu.Unlock()
+		if a.restarts[key] == w {
+			delete(a.restarts, key)
+			w.end()
+		}
+	})
+	a.restarts[key] = w
 	a.mu.Unlock()
 	return out, nil
+}
+
+// end lets go of what it holds.
+func (w *restarting) end() {
+	w.drop.Stop()
+	w.r.cancel()
+	w.r.stop()
+	w.r.client.Close()
 }
 
 func leastWindow(s quota.Stack) (least int64) {
@@ -138,7 +161,7 @@ func (a *App) CompareAfterRestart(ctx context.Context, target, name string) (Res
 	if w == nil {
 		return out, fmt.Errorf("%w: fill the quota first", ErrInput)
 	}
-	defer w.r.client.Close()
+	defer w.end()
 	var e wire.Exchange
 	for n := 0; ; n++ { // it may still be starting
 		var err error

@@ -320,6 +320,8 @@ func (r *run) one(p *probe.Probe) error {
 		return r.page(p, f)
 	case probe.QuotaDrill:
 		return r.quotaDrill(p, f)
+	case probe.WrongSecret:
+		return r.wrongLogin(p, f)
 	}
 	l, err := r.leaseFor(p)
 	if err != nil {
@@ -378,6 +380,7 @@ func (r *run) one(p *probe.Probe) error {
 
 // keep writes the fact and tells of every verdict that it settles.
 func (r *run) keep(p *probe.Probe, f *Fact) error {
+	f.Sick = failing(f.Exchange.Status) && f.Lost == "" && r.health.isSick()
 	b, err := json.Marshal(f)
 	if err != nil {
 		return fmt.Errorf("%w: %v", errJournal, err)

@@ -156,6 +156,9 @@ func (a *App) start(d *declaration.Document, t *declaration.Target, base string,
 				delete(facts, p.ID)
 			}
 		}
+		if o := a.seen[t.Name]; o != nil {
+			o.judged = false
+		}
 	}
 	i := r.info()
 	go r.work()
@@ -384,10 +387,13 @@ func (a *App) judged(target *declaration.Target) (*observed, error) {
 	if err != nil || o.judged {
 		return o, err
 	}
-	facts := o.facts
-	if r := a.running; r != nil {
+	// A sweep changes the facts while what is seen here is read.
+	r := a.running
+	if r != nil {
 		r.mu.Lock()
-		facts = maps.Clone(o.facts)
+	}
+	facts := maps.Clone(o.facts)
+	if r != nil {
 		r.mu.Unlock()
 	}
 	o.view = facts
@@ -396,6 +402,7 @@ func (a *App) judged(target *declaration.Target) (*observed, error) {
 	}
 	if o.plan == nil {
 		if len(facts) == 0 {
+			clear(o.items)
 			o.findings, o.counts, o.judged = nil, verdict.Count(nil, nil), true
 			return o, nil
 		}
@@ -437,6 +444,8 @@ func (o *observed) judgeAll(d *declaration.Document, t *declaration.Target, fact
 		}
 		items = append(items, it)
 	}
+	// What is judged has its fact: a probe that is sent again has none meanwhile.
+	maps.DeleteFunc(o.items, func(id string, _ verdict.Item) bool { return facts[id] == nil })
 	return items
 }
 

@@ -50,7 +50,7 @@ type TokenView struct {
 	Header      []TokenPart
 	Claims      []TokenPart
 	Judgements  []token.Judgement
-	Sound       bool
+	Outcome     token.Outcome
 	Scheme      string
 	Identity    string
 	Axis        TokenAxis
@@ -237,7 +237,10 @@ func (a *App) JudgeToken(ctx context.Context, q TokenQuery) (TokenView, error) {
 	}
 	v.Judgements = token.Judge(tok, c)
 	v.CanAsk = tok.Kind == token.Opaque && !tok.Introspected && c.Scheme != nil && c.Scheme.Introspect != nil && !q.Refresh
-	v.Sound = (tok.Kind == token.Signed || tok.Introspected) && token.Sound(v.Judgements)
+	v.Outcome = token.Refuses
+	if tok.Kind == token.Signed || tok.Introspected {
+		v.Outcome = token.OutcomeOf(v.Judgements)
+	}
 	if w, ok := token.Guess(tok, token.Words()); ok {
 		v.Judgements = append([]token.Judgement{token.Guessed(w)}, v.Judgements...)
 	}
@@ -550,7 +553,7 @@ func (a *App) AuditTokens(ctx context.Context, target string, offline bool, r io
 	if err != nil {
 		return token.Audited{}, err
 	}
-	c := token.Context{Now: time.Now(), Doc: d}
+	c := token.Context{Now: time.Now(), Doc: d, Of: map[string]token.SchemeKeys{}}
 	if t != nil {
 		c.Values = t.Values
 	}
@@ -562,16 +565,8 @@ func (a *App) AuditTokens(ctx context.Context, target string, offline bool, r io
 			continue
 		}
 		k, why := a.keysOf(ctx, d, t, s)
-		if len(k.Set) == 0 && k.Secret == nil {
-			c.NoKeys = why
-			continue
-		}
-		c.Keys.Set = append(c.Keys.Set, k.Set...)
-		if c.Keys.Secret == nil {
-			c.Keys.Secret = k.Secret
-		}
+		c.Of[s.Name] = token.SchemeKeys{Keys: k.Distinct(), Why: why}
 	}
-	c.Keys = c.Keys.Distinct()
 	return AuditStream(ctx, c, r, progress)
 }
 

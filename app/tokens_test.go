@@ -35,7 +35,7 @@ func TestJudgeAnObtainedToken(t *testing.T) {
 	v, err := a.JudgeToken(context.Background(), TokenQuery{Obtain: true, Identity: "sanna"})
 	require.NoError(t, err)
 	assert.Empty(t, v.Judgements)
-	assert.True(t, v.Sound)
+	assert.Equal(t, token.Takes, v.Outcome)
 	assert.Equal(t, "access", v.Scheme)
 	assert.Equal(t, "sanna", v.Identity)
 	assert.Equal(t, "id:/.well-known/jwks.json", v.KeySource)

@@ -48,6 +48,9 @@ func (a *App) Worklist(target string) ([]Unfair, error) {
 			continue
 		}
 		f := o.view[p.ID]
+		if f == nil {
+			continue // it is being sent again
+		}
 		u := Unfair{Route: p.RouteKey, Caller: p.Identity, Status: f.Exchange.Status, Complaint: f.Exchange.Content, Body: f.Exchange.Body, Waiting: waiting[p.ID]}
 		if f.Lost != "" || f.Exchange.Error != "" {
 			u.Complaint = strings.TrimSpace(f.Lost + " " + f.Exchange.Error)

@@ -36,7 +36,7 @@ func (s *Server) JudgeToken(ctx context.Context, q contract.JudgeTokenRequestObj
 	if err != nil {
 		return nil, err
 	}
-	out := contract.TokenView{Kind: contract.TokenViewKind(v.Kind), Fingerprint: v.Fingerprint, Subject: v.Subject, Masked: v.Masked, Sound: v.Sound, Scheme: v.Scheme, Identity: v.Identity, KeySource: v.KeySource, CanAsk: v.CanAsk,
+	out := contract.TokenView{Kind: contract.TokenViewKind(v.Kind), Fingerprint: v.Fingerprint, Subject: v.Subject, Masked: v.Masked, Outcome: contract.TokenViewOutcome(v.Outcome), Scheme: v.Scheme, Identity: v.Identity, KeySource: v.KeySource, CanAsk: v.CanAsk,
 		Header: partsOf(v.Header), Claims: partsOf(v.Claims)}
 	if out.Judgements, err = recast[[]contract.Judgement](orEmpty(v.Judgements)); err != nil {
 		return nil, err

@@ -52,7 +52,7 @@ func TestTokensAreJudgedAndForgotten(t *testing.T) {
 	v := ask[contract.TokenView](t, "POST", s.URL+"/api/tokens/judge", body(t, query("Bearer "+unsigned, "")))
 	assert.Equal(t, "ann", v.Identity)
 	assert.Equal(t, "access", v.Scheme)
-	assert.False(t, v.Sound)
+	assert.Equal(t, contract.Refuses, v.Outcome)
 	require.NotEmpty(t, v.Judgements)
 	assert.Equal(t, "alg-none", v.Judgements[0].Id)
 	assert.Equal(t, "critical", v.Judgements[0].Severity)

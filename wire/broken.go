@@ -20,6 +20,14 @@ import (
 // ErrWay says that a credential cannot be broken in a way here, and why.
 var ErrWay = errors.New("not tried")
 
+// Throttled is the error of a request that goes before another one and was answered
+// 429: both are sent again, with a fresh signature.
+type Throttled struct{ Exchange Exchange }
+
+func (t *Throttled) Error() string {
+	return "the request that was to be repeated was answered 429"
+}
+
 // Breaking makes broken credentials out of sound ones.
 type Breaking struct {
 	keys *Keyring
@@ -209,6 +217,8 @@ func (b *Breaking) signature(ctx context.Context, o *Outgoing, x Broken) error {
 		switch {
 		case err != nil:
 			return err
+		case r.Status == 429:
+			return &Throttled{b.keys.client.masked(r)}
 		case r.Status == 0 || r.Status >= 300:
 			return fmt.Errorf("%w: the request that was to be repeated was answered %d", ErrWay, r.Status)
 		}

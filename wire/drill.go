@@ -349,11 +349,11 @@ func (k *Keyring) introspection(s *declaration.Scheme, token string) (Outgoing, 
 func (k *Keyring) TimeLogins(ctx context.Context, identity string, s *declaration.Scheme, pairs int) (known, unknown []time.Duration, err error) {
 	for i := 0; i <= pairs; i++ {
 		for _, way := range []string{"", probe.NameUnknown} {
-			values, _, err := k.WrongSecret(identity, s.Name, way)
+			w, err := k.WrongLogin(identity, s.Name, way)
 			if err != nil {
 				return nil, nil, err
 			}
-			r, err := k.client.send(ctx, FillRequest(s.Login, values))
+			r, err := k.client.send(ctx, w.Outgoing)
 			switch {
 			case err != nil:
 				return nil, nil, err

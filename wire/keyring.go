@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"net/http"
 	"net/url"
 	"slices"
@@ -47,6 +48,9 @@ type held struct {
 	turn chan struct{}
 	granted
 	epoch int
+	// refused is the error of a login that was answered and gave nothing. It is not
+	// tried again: so often a wrong secret would lock the account.
+	refused error
 }
 
 func (h *held) lock(ctx context.Context) error {
@@ -222,7 +226,11 @@ func (k *Keyring) taken(s *declaration.Scheme, q *declaration.Request, r raw) (g
 				why += ": " + cut(c, 200)
 			}
 		}
-		return g, fmt.Errorf("%w: %s %s %s", ErrCredential, q.Method, q.Path, why)
+		kind := ErrCredential
+		if r.Status < 500 && r.Status != 429 {
+			kind = errRefused
+		}
+		return g, fmt.Errorf("%w: %s %s %s", kind, q.Method, q.Path, why)
 	}
 	k.client.mask.Learn(g.access)
 	if s.Kind == declaration.Cookie {
@@ -345,13 +353,23 @@ func (k *Keyring) renewLocked(ctx context.Context, h *held, identity, scheme str
 			return nil
 		}
 	}
+	if h.refused != nil {
+		return h.refused
+	}
 	g, err := k.obtain(ctx, s, s.Login, fill)
 	if err != nil {
-		return fmt.Errorf("%s: %w", identity, err)
+		err = fmt.Errorf("%s: %w", identity, err)
+		if errors.Is(err, errRefused) {
+			h.refused = err
+		}
+		return err
 	}
 	h.granted, h.epoch = g, h.epoch+1
 	return nil
 }
+
+// errRefused is an answer that gives no credential, and would give none the next time.
+var errRefused = fmt.Errorf("%w", ErrCredential)
 
 // Values gives what stands for {placeholders} of a sample: those of the
 // identity as, or of the first identity that has them all. {refresh} and
@@ -395,15 +413,26 @@ func (k *Keyring) Values(ctx context.Context, as string, need []string) (map[str
 	return nil, fmt.Errorf("%w: no identity has values for {%s}", ErrCredential, strings.Join(need, "}, {"))
 }
 
-// WrongSecret gives the login values of an identity with every secret
-// replaced: by another text, by nothing, or, where the name is to be unknown,
-// with the name replaced too. absent are the secrets' names.
-func (k *Keyring) WrongSecret(identity, scheme, way string) (values map[string]string, secrets []string, err error) {
+// WrongLogin is a login with something wrong in it, and what it was filled with.
+type WrongLogin struct {
+	Outgoing
+	login   *declaration.Request
+	values  map[string]string
+	secrets []string // names of the secrets among the values
+}
+
+// WrongLogin makes the login of an identity with every secret replaced, wherever the
+// declaration has it: by another text, by nothing, or, where the name is to be
+// unknown, with the name replaced too. Where it is to be absent, what holds nothing
+// else goes with it.
+func (k *Keyring) WrongLogin(identity, scheme, way string) (*WrongLogin, error) {
+	s := k.doc.SchemeNamed(scheme)
 	id := k.doc.IdentityNamed(identity)
 	fill, err := k.fill(identity, scheme)
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
+	w := &WrongLogin{login: s.Login}
 	for _, c := range id.Credentials {
 		if c.Scheme.Name != scheme {
 			continue
@@ -411,7 +440,7 @@ func (k *Keyring) WrongSecret(identity, scheme, way string) (values map[string]s
 		for n, v := range c.Fill {
 			switch {
 			case v.Secret() || n == "password" || n == "client_secret":
-				secrets = append(secrets, n)
+				w.secrets = append(w.secrets, n)
 				fill[n] = "wrong-" + random()[:16]
 				if way == probe.SecretEmpty || way == probe.SecretAbsent {
 					fill[n] = ""
@@ -421,7 +450,37 @@ func (k *Keyring) WrongSecret(identity, scheme, way string) (values map[string]s
 			}
 		}
 	}
-	return k.values(fill), secrets, nil
+	w.values = k.values(fill)
+	q := *s.Login
+	if way == probe.SecretAbsent {
+		whole := func(h [2]string) bool {
+			return slices.ContainsFunc(w.secrets, func(n string) bool { return strings.Contains(h[1], "{"+n+"}") })
+		}
+		q.JSON = probe.WithoutMembers(q.JSON, "json", w.secrets)
+		q.Form = slices.DeleteFunc(slices.Clone(q.Form), whole)
+		q.Headers = slices.DeleteFunc(slices.Clone(q.Headers), whole)
+	}
+	w.Outgoing = FillRequest(&q, w.values)
+	return w, nil
+}
+
+// Again is the same login with yet another secret.
+func (w *WrongLogin) Again() Outgoing {
+	values := maps.Clone(w.values)
+	for _, n := range w.secrets {
+		values[n] = "other-" + random()[:16]
+	}
+	return FillRequest(w.login, values)
+}
+
+// Name is what it names, where that is no secret: the first value by its name.
+func (w *WrongLogin) Name() string {
+	for _, n := range w.login.Placeholders() {
+		if !slices.Contains(w.secrets, n) && strings.HasPrefix(w.values[n], "nobody-") {
+			return w.values[n]
+		}
+	}
+	return ""
 }
 
 // FillBody puts values in place of {placeholders}, escaped as the content

@@ -54,7 +54,7 @@ var (
 	jwtText = regexp.MustCompile(`eyJ[A-Za-z0-9_-]{8,}\.[A-Za-z0-9_-]*\.[A-Za-z0-9_-]*`)
 	// Members whose values are secrets whoever sent them.
 	members = regexp.MustCompile(`(?i)("(?:access_token|refresh_token|id_token|client_secret|password|passwd|api_?key|secret)"\s*:\s*")((?:[^"\\]|\\.)*)(")`)
-	fields  = regexp.MustCompile(`(?i)((?:^|[&?])(?:access_token|refresh_token|id_token|client_secret|password|sig|signature|api_?key)=)([^&\s]+)`)
+	fields  = regexp.MustCompile(`(?i)((?:^|[&?])(?:access_token|refresh_token|id_token|client_secret|password|sig|signature|api_?key)=)([^&\s"'<>\\#;]+)`)
 )
 
 // Text returns s without secrets.

@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"millgate/core/declaration"
+	"millgate/core/probe"
 )
 
 func target(base string) *declaration.Target {
@@ -231,10 +232,51 @@ func TestOtherCredentials(t *testing.T) {
 	o = Outgoing{}
 	require.NoError(t, k.PresentBroken(ctx, &o, "access"))
 	assert.Len(t, o.Headers, 1)
-	w, _, err := k.WrongSecret("ann", "access", "")
+	w, err := k.WrongLogin("ann", "access", "")
 	require.NoError(t, err)
-	assert.Equal(t, "ann", w["u"])
-	assert.Contains(t, w["p"], "wrong-")
+	assert.Equal(t, "ann", w.values["u"])
+	assert.Contains(t, w.values["p"], "wrong-")
+}
+
+// What a login is filled with is replaced wherever it stands.
+func TestWrongSecretsWhereverTheyStand(t *testing.T) {
+	d, _ := declaration.Parse("x", []byte(`millgate: 1
+targets: { t: { base: "http://127.0.0.1:1" } }
+schemes: { access: { kind: bearer, login: { send: "POST /in/{u}/{p}", headers: { X-Key: "k-{p}", X-App: web }, form: { user: "{u}", p: "{p}" }, take: { access: /t } } } }
+identities: { ann: { credentials: { access: { u: ann, p: env:P } } } }
+`), nil)
+	k := NewKeyring(d, d.Targets[0], &Client{mask: NewMasker()}, func(declaration.Value) (string, error) { return "right", nil })
+	w, err := k.WrongLogin("ann", "access", "")
+	require.NoError(t, err)
+	assert.Regexp(t, `^/in/ann/wrong-[0-9a-f]{16}$`, w.Path)
+	assert.Regexp(t, `^k-wrong-`, w.Headers[0][1])
+	assert.Regexp(t, `^p=wrong-[0-9a-f]+&user=ann$`, string(w.Body))
+	assert.NotContains(t, fmt.Sprint(w.Outgoing), "right")
+	w, err = k.WrongLogin("ann", "access", probe.SecretAbsent)
+	require.NoError(t, err)
+	assert.Equal(t, "user=ann", string(w.Body))
+	assert.Equal(t, "/in/ann/", w.Path)
+	assert.Equal(t, [][2]string{{"X-App", "web"}, {"Content-Type", "application/x-www-form-urlencoded"}}, w.Headers)
+	w, err = k.WrongLogin("ann", "access", probe.NameUnknown)
+	require.NoError(t, err)
+	assert.Regexp(t, `^nobody-`, w.Name())
+	assert.Contains(t, string(w.Again().Body), w.Name())
+	assert.NotEqual(t, w.Body, w.Again().Body)
+}
+
+// A secret in an address ends where the address does: what follows it in JSON, HTML
+// or a list is seen.
+func TestTheMaskLeavesWhatFollows(t *testing.T) {
+	m := NewMasker()
+	for in, want := range map[string]string{
+		`{"url":"https://a.example/f?expires=1&sig=abc-1","frame":{"id":"f-1","owner":"imre"}}`: `{"url":"https://a.example/f?expires=1&sig=····","frame":{"id":"f-1","owner":"imre"}}`,
+		`<a href='/f?sig=abc'>frame</a> of imre`:                                                `<a href='/f?sig=····'>frame</a> of imre`,
+		`[{"l":"/f?signature=abc"},{"l":"/g"}]`:                                                 `[{"l":"/f?signature=····"},{"l":"/g"}]`,
+		`{"l":"\"/f?sig=abc\" is next"}`:                                                        `{"l":"\"/f?sig=····\" is next"}`,
+		`/f?api_key=abc#top`:                                                                    `/f?api_key=····#top`,
+	} {
+		assert.Equal(t, want, m.Text(in))
+	}
 }
 
 func TestAlterKeepsTheForm(t *testing.T) {
@@ -248,7 +290,7 @@ func TestAlterKeepsTheForm(t *testing.T) {
 
 func TestRetryAfter(t *testing.T) {
 	now := time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)
-	for v, want := range map[string]time.Duration{"7": 7 * time.Second, "Thu, 01 Jan 2026 00:00:30 GMT": 30 * time.Second, "Wed, 31 Dec 2025 00:00:00 GMT": 0, "soon": -1, "-3": -1} {
+	for v, want := range map[string]time.Duration{"7": 7 * time.Second, "Thu, 01 Jan 2026 00:00:30 GMT": 30 * time.Second, "Wed, 31 Dec 2025 00:00:00 GMT": 0, "soon": -1, "-3": -1, "99999999999": longestRetry * time.Second, "99999999999999999999999": longestRetry * time.Second, "Fri, 31 Dec 9999 23:59:59 GMT": longestRetry * time.Second} {
 		assert.Equal(t, want, RetryAfter(Exchange{Answer: [][2]string{{"retry-after", v}}}, now), v)
 	}
 	assert.Equal(t, time.Duration(-1), RetryAfter(Exchange{}, now))

@@ -169,14 +169,14 @@ func runSweep(cmd *cobra.Command, a *app.App, w sweeping) error {
 	if err != nil {
 		return exit{exitTarget, err}
 	}
-	if len(doubts) > 0 {
+	switch code := res.Code(ended, w.mostUnproven, w.level); code {
+	case app.Doubts:
 		lines := make([]string, len(doubts))
 		for i, d := range doubts {
 			lines[i] = string(d.Rule) + ": " + d.Text
 		}
 		return exit{exitTarget, fmt.Errorf("the result is none to build on:\n  %s", strings.Join(lines, "\n  "))}
-	}
-	if slices.ContainsFunc(res.Findings, func(f verdict.Finding) bool { return f.Severity.AtLeast(w.level) }) {
+	case app.Found:
 		return exit{exitFindings, nil}
 	}
 	return nil

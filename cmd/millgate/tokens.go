@@ -145,6 +145,9 @@ func guess(cmd *cobra.Command, file, words string, r *token.Audited) error {
 
 func printAudit(w io.Writer, p paint, r token.Audited) {
 	fmt.Fprintf(w, "%d tokens, %d different, %d of them sound", r.Tokens, r.Distinct, r.Sound)
+	if r.Unsure > 0 {
+		fmt.Fprintf(w, ", %s", p.warn(fmt.Sprintf("%d of which nobody can tell: they were not verified", r.Unsure)))
+	}
 	if r.Endless > 0 {
 		fmt.Fprintf(w, ", %s", p.bad(fmt.Sprintf("%d without an end", r.Endless)))
 	}

@@ -176,6 +176,8 @@ type Sample struct {
 	Form    map[string]string `json:"form,omitempty"`
 	Text    string            `json:"text,omitempty"`
 	Type    string            `json:"type,omitempty"` // content type of Text
+	// Imported: its body comes from a description of the API, not from the declaration.
+	Imported bool `json:"-"`
 }
 
 // Shape is what a response schema lists, as far as leaking fields are

@@ -475,11 +475,12 @@ func (r *reader) routeFields(rt *Route, by map[string]pair) {
 			case "headers":
 				rt.Send.Headers = r.stringMap(g.val, "headers")
 			case "json":
-				rt.Send.JSON = r.json(g.val)
+				rt.Send.JSON, rt.Send.Imported = r.json(g.val), false
 			case "form":
-				rt.Send.Form = r.stringMap(g.val, "form")
+				rt.Send.Form, rt.Send.Imported = r.stringMap(g.val, "form"), false
 			case "text":
 				rt.Send.Text, _ = r.str(g.val, "text")
+				rt.Send.Imported = false
 			case "type":
 				rt.Send.Type, _ = r.str(g.val, "type")
 			}
@@ -532,6 +533,7 @@ func (r *reader) importRoutes(by map[string]pair, from pair, add func(*Route, as
 		}
 		rt := newRoute(sel, Place{File: ref, Line: max(1, im.Line), Column: 1})
 		rt.Summary, rt.Send, rt.Answers, rt.From = im.Summary, im.Sample, im.Answers, ref
+		rt.Send.Imported = true
 		add(rt, from.val)
 	}
 }

@@ -284,6 +284,10 @@ func (pl *planner) wrongSecrets() {
 			if k < 0 {
 				continue
 			}
+			if !hasSecret(id.Credentials[k]) {
+				pl.leave(key, id.Name, "a login with a wrong secret", "none of what it is filled with is known to be a secret; write the secret as env:NAME or kept:NAME")
+				break
+			}
 			first := ""
 			for _, way := range []string{"", SecretEmpty, SecretAbsent, NameUnknown} {
 				p := &Probe{Kind: WrongSecret, Route: ri, RouteKey: key, Method: s.Login.Method, Host: s.Login.Host, Path: s.Login.Path, Identity: id.Name, Scheme: s.Name, Way: way,
@@ -305,6 +309,16 @@ func (pl *planner) wrongSecrets() {
 			break
 		}
 	}
+}
+
+// hasSecret says whether a credential has a part that is known to be one.
+func hasSecret(c declaration.Credential) bool {
+	for n, v := range c.Fill {
+		if v.Secret() || n == "password" || n == "client_secret" {
+			return true
+		}
+	}
+	return false
 }
 
 // named says whether a credential has a part that is no secret.

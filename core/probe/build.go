@@ -104,8 +104,12 @@ func sorted(m map[string]string) []string {
 	return k
 }
 
-// body takes the sample, or else the body of the session request.
+// body takes the sample, or else the body of the session request. What the
+// declaration says of a login comes before what a description of the API shows.
 func (q *Request) body(s declaration.Sample, session *declaration.Request) {
+	if session != nil && s.Imported {
+		s.JSON, s.Form, s.Text, s.Type = nil, nil, "", ""
+	}
 	if len(s.JSON) == 0 && len(s.Form) == 0 && s.Text == "" && session != nil {
 		s.JSON = session.JSON
 		for _, kv := range session.Form {

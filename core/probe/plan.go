@@ -335,8 +335,12 @@ func (pl *planner) route(i int) {
 		}
 		x := access.Evaluate(pl.d, i, access.Caller{Identity: rep, State: access.Sound})
 		rels := []access.Relation{access.NoRecord}
-		if x.Depends {
+		switch {
+		case x.Depends:
 			rels = []access.Relation{access.Own, access.Foreign}
+		case x.Outcome != access.Admit && x.Decider == scopeRung && pl.ownsAt(i, rep):
+			// On somebody else's record ownership would answer in place of what is asked.
+			rels = []access.Relation{access.Own}
 		}
 		sent := false
 		for _, rel := range rels {
@@ -377,6 +381,19 @@ func (pl *planner) route(i int) {
 		pl.around(i)
 	}
 	pl.raised(i, made)
+}
+
+// scopeRung is the rung of scope and attributes.
+const scopeRung = 5
+
+// ownsAt says whether an identity has a record of its own for route i.
+func (pl *planner) ownsAt(i int, id *declaration.Identity) bool {
+	rec := pl.d.Record(i)
+	if rec == nil {
+		return false
+	}
+	_, why := pl.useRecord(i, rec, pl.d.FillParam(i, rec), id, access.Own, pl.d.Routes[i].Unsafe(), true)
+	return why == ""
 }
 
 // brokenScheme is the scheme of which a broken credential is presented at

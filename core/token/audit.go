@@ -76,6 +76,7 @@ type Auditor struct {
 	power   []Seen
 	reach   map[string][3]int
 	sound   int
+	unsure  int
 	secrets map[string]string // guessed HMAC secrets by issuer and key id, "" where none was found
 }
 
@@ -84,6 +85,7 @@ type Audited struct {
 	Tokens    int                `json:"tokens"`
 	Distinct  int                `json:"distinct"`
 	Sound     int                `json:"sound"`   // a service would take them
+	Unsure    int                `json:"unsure"`  // not verified, and nothing else keeps a service from taking them
 	Endless   int                `json:"endless"` // without an end
 	Groups    map[string][]Count `json:"groups"`  // by issuer, kind, client, algorithm, scheme
 	Lifetimes []Step             `json:"lifetimes"`
@@ -121,12 +123,25 @@ func (a *Auditor) Add(line int, text string) {
 	c := a.c
 	c.Scheme = SchemeOf(c.Doc, t, c.Values)
 	c.Identity = Holder(c.Doc, t)
+	if c.Of != nil {
+		switch k, ok := c.Of[schemeName(c.Scheme)]; {
+		case ok:
+			c.Keys, c.NoKeys = k.Keys, k.Why
+		default:
+			c.Keys, c.NoKeys = Keys{}, "it belongs to no scheme of the declaration whose keys are known"
+		}
+	}
 	list := Judge(t, c)
 	if w := a.secret(t); w != "" {
 		list = append([]Judgement{Guessed(w)}, list...)
 	}
-	if t.Kind == Signed && Sound(list) {
-		a.sound++
+	if t.Kind == Signed {
+		switch OutcomeOf(list) {
+		case Takes:
+			a.sound++
+		case CannotTell:
+			a.unsure++
+		}
 	}
 	sum := sha256.Sum256([]byte(t.Raw))
 	s := Seen{Line: line, Fingerprint: hex.EncodeToString(sum[:4]), Subject: Subject(t), Wrong: len(list)}
@@ -172,6 +187,13 @@ func (a *Auditor) Add(line int, text string) {
 			return x.Opens > y.Opens
 		})
 	}
+}
+
+func schemeName(s *declaration.Scheme) string {
+	if s == nil {
+		return ""
+	}
+	return s.Name
 }
 
 // secret guesses among the words that ship, once for each issuer and key: a
@@ -309,7 +331,7 @@ func (a *Auditor) opens(t *Token, c Context) [3]int {
 
 // Report is what was found, the most frequent first.
 func (a *Auditor) Report() Audited {
-	r := Audited{Tokens: a.tokens, Distinct: len(a.seen), Sound: a.sound, Endless: a.endless, Groups: map[string][]Count{}, Lifetimes: slices.Clone(a.steps), Offenders: slices.Clone(a.worst), Powerful: slices.Clone(a.power)}
+	r := Audited{Tokens: a.tokens, Distinct: len(a.seen), Sound: a.sound, Unsure: a.unsure, Endless: a.endless, Groups: map[string][]Count{}, Lifetimes: slices.Clone(a.steps), Offenders: slices.Clone(a.worst), Powerful: slices.Clone(a.power)}
 	for g, m := range a.groups {
 		for n, c := range m {
 			r.Groups[g] = append(r.Groups[g], Count{n, c})

@@ -21,7 +21,16 @@ type Context struct {
 	Identity *declaration.Identity // who it was issued for; nil when that is not known
 	Keys     Keys
 	NoKeys   string // why there are none
-	Refresh  bool   // it is the scheme's refresh token
+	// Of has the keys of each scheme by its name, for an Auditor: a token is verified
+	// with those of its own scheme.
+	Of      map[string]SchemeKeys
+	Refresh bool // it is the scheme's refresh token
+}
+
+// SchemeKeys are the keys of a scheme, or why there are none.
+type SchemeKeys struct {
+	Keys
+	Why string
 }
 
 // Judge says what is wrong with a token, gravest first, and otherwise in the
@@ -54,8 +63,33 @@ func Judge(t *Token, c Context) []Judgement {
 	return j.out
 }
 
+// Outcome is what a service that checks everything does with a token.
+type Outcome string
+
+// Outcomes.
+const (
+	Takes      Outcome = "takes"
+	Refuses    Outcome = "refuses"
+	CannotTell Outcome = "cannot tell" // it was not verified
+)
+
+// OutcomeOf says it by the judgements about a token. What keeps it from being taken
+// comes before what is not known.
+func OutcomeOf(list []Judgement) Outcome {
+	switch {
+	case !Sound(list):
+		return Refuses
+	case slices.ContainsFunc(list, func(j Judgement) bool { return j.ID == notVerified }):
+		return CannotTell
+	}
+	return Takes
+}
+
+const notVerified = "not-verified"
+
 // Sound says whether nothing among judgements keeps a service from taking the
-// token: the signature, dates, issuer, audience and algorithm.
+// token: the signature, dates, issuer, audience and algorithm. A signature that was
+// not verified is none that was found wrong: OutcomeOf tells those apart.
 func Sound(list []Judgement) bool {
 	return !slices.ContainsFunc(list, func(j Judgement) bool { return slices.Contains(unsound, j.ID) })
 }
@@ -185,7 +219,7 @@ func (j *judge) signature() {
 		if why == "" {
 			why = "there are no keys"
 		}
-		j.say("not-verified", Signature, "", why)
+		j.say(notVerified, Signature, "", why)
 	case errors.Is(err, ErrKeyID):
 		j.say("key-unknown", Header, "/kid", kid)
 	case errors.Is(err, ErrUnfit):

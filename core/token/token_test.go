@@ -386,6 +386,37 @@ func TestReach(t *testing.T) {
 	assert.Equal(t, "observer", x.Doc.IdentityNamed("imre").Roles[0].Name, "the declaration is not changed by asking")
 }
 
+// Each token is verified with the keys of its own scheme; of one that was not
+// verified nobody can tell.
+func TestAnAuditVerifiesByScheme(t *testing.T) {
+	x := context(t)
+	mine := x.Keys
+	scheme := x.Scheme.Name
+	k := signer(t, ec, "k1")
+	s, err := k.Mint(rand.Reader, "at+jwt", claims())
+	require.NoError(t, err)
+	for _, c := range []struct {
+		name          string
+		of            map[string]SchemeKeys
+		sound, unsure int
+	}{
+		{"its own keys", map[string]SchemeKeys{scheme: {Keys: mine}}, 1, 0},
+		{"another scheme's keys", map[string]SchemeKeys{scheme: {Why: "its key set was not reached"}, "other": {Keys: mine}}, 0, 1},
+		{"no scheme's keys", map[string]SchemeKeys{}, 0, 1},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			x := x
+			x.Scheme, x.Identity, x.Keys, x.Of = nil, nil, Keys{}, c.of
+			a := NewAuditor(x)
+			a.Add(1, s)
+			r := a.Report()
+			assert.Equal(t, c.sound, r.Sound)
+			assert.Equal(t, c.unsure, r.Unsure)
+		})
+	}
+	assert.Equal(t, CannotTell, OutcomeOf(Judge(Decode(s), Context{Now: now, NoKeys: "none"})))
+}
+
 func TestAudit(t *testing.T) {
 	x := context(t)
 	x.Scheme, x.Identity = nil, nil

@@ -25,6 +25,7 @@ import (
 	"slices"
 	"sort"
 	"strings"
+	"time"
 
 	"millgate/core/declaration"
 )
@@ -50,8 +51,10 @@ type Answer struct {
 	Status  int
 	Headers [][2]string // names as received
 	Body    []byte
-	Error   string // why there is no answer
-	Sent    []byte // the request's body, to compare with the control's
+	Error   string    // why there is no answer
+	Sent    []byte    // the request's body, to compare with the control's
+	At      time.Time // when it was sent; zero where that is not known
+	NoBody  bool      // to HEAD, which has none (RFC 9110 section 9.3.2)
 }
 
 // Header returns the first value of a field, "" without it.
@@ -240,6 +243,9 @@ func CheckAnswer(a Answer, r declaration.Answers, schema map[int]*declaration.Sh
 	if !said && a.Status >= 400 {
 		rule = r.Errors
 	}
+	if a.NoBody { // so that nothing is said of one
+		rule.Type, rule.Has = "", nil
+	}
 	if rule.Type != "" && ct != strings.ToLower(rule.Type) {
 		got := ct
 		if got == "" {
@@ -268,7 +274,7 @@ func CheckAnswer(a Answer, r declaration.Answers, schema map[int]*declaration.Sh
 			out = append(out, Slip{Leaking, "field " + path.Base(f), fmt.Sprintf("the answer has %s, which must never be shown", f)})
 		}
 	}
-	if r.Schema != "" && a.Status < 300 {
+	if r.Schema != "" && a.Status < 300 && !a.NoBody {
 		shape := schema[a.Status]
 		if shape == nil {
 			shape = schema[0]

@@ -42,6 +42,8 @@ func (v *Verdict) credential(in Input) {
 		v.unproven("the service answered " + status(a))
 	case !fair:
 		v.unproven(fmt.Sprintf("answered %s, but %s", status(a), why))
+	case in.spent():
+		v.unproven(spentText(a))
 	default:
 		v.agrees(Proven, fmt.Sprintf("%s: turned away with %s, and %s was admitted with the same request", p.Way, status(a), in.Control.Caller))
 	}
@@ -81,6 +83,10 @@ func (v *Verdict) mustEnter(in Input) {
 	case Refused, Forbidden, Hidden, ToLogin, Invalid:
 		if fair, why := in.fair(); !fair {
 			v.unproven(fmt.Sprintf("answered %s, but %s", status(a), why))
+			return
+		}
+		if in.spent() {
+			v.unproven(spentText(a))
 			return
 		}
 		x := p.Expect

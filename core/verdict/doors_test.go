@@ -134,7 +134,11 @@ func TestUnknownNames(t *testing.T) {
 		return &Control{Caller: "ann", Answer: reply(401, asJSON, body), Class: Refused}
 	}
 	p := &probe.Probe{Kind: probe.WrongSecret, Route: 1, RouteKey: "POST /a", Way: probe.NameUnknown, Identity: "ann", Scheme: "s", Expect: access.Expectation{Outcome: access.Refuse, Decider: 3}}
-	judge := func(a Answer, c *Control) Verdict { return Judge(Input{Doc: d, Probe: p, Answer: a, Control: c}) }
+	judge := func(a Answer, c *Control) Verdict {
+		return Judge(Input{Doc: d, Probe: p, Answer: a, Control: c, LoginWorks: true})
+	}
+	assert.Equal(t, Unproven, Judge(Input{Doc: d, Probe: p, Answer: reply(401, asJSON, ``), Control: wrong(``)}).Kind, "the right secret was not admitted either")
+	assert.Equal(t, Agrees, Judge(Input{Doc: d, Probe: p, Answer: reply(200, asJSON, `{"t":"x"}`), SignedUp: true}).Kind, "a sign-up as well")
 	assert.Equal(t, Agrees, judge(reply(401, asJSON, `{"error":"no","id":"a81f-22"}`), wrong(`{"error":"no","id":"93bc-17"}`)).Kind, "what differs in every answer tells nothing")
 	v := judge(reply(401, asJSON, `{"error":"nobody of that name"}`), wrong(`{"error":"that does not fit"}`))
 	assert.Equal(t, Leaking, v.Kind)

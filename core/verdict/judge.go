@@ -2,6 +2,7 @@ package verdict
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"mime"
@@ -64,6 +65,11 @@ type Input struct {
 	Preflight, Refusal *Answer
 	// For a quota drill: what it measured; nil when it did not get that far.
 	Quota *QuotaSeen
+	// For a login with something wrong in it: the right secret in the same place was
+	// admitted; and an unknown name was signed up by it.
+	LoginWorks, SignedUp bool
+	// Sick: it failed while the service as a whole did.
+	Sick bool
 	// Lost is set when the probe was sent but its answer never seen.
 	Lost string
 }
@@ -163,6 +169,10 @@ func Judge(in Input) Verdict {
 	v := Verdict{Class: Classify(in.Answer, in.Doc.Answers)}
 	if in.Lost != "" {
 		v.Kind, v.Confidence, v.Reason = Unproven, NotSure, in.Lost
+		return v
+	}
+	if in.Sick && (v.Class == Failed || v.Class == Unreachable) {
+		v.unproven(fmt.Sprintf("answered %s while controls that were admitted before failed as well", status(in.Answer)))
 		return v
 	}
 	switch in.Probe.Kind {
@@ -286,6 +296,8 @@ func (v *Verdict) crossing(in Input) {
 		v.agrees(Proven, fmt.Sprintf("%s: %s, and %s was admitted with the same request", x.Outcome, x.Reason(), in.Control.Caller))
 	case v.Class == WrongMethod && x.Outcome != access.Refuse:
 		v.unproven(fmt.Sprintf("answered %s, which says nothing about the caller", status(a)))
+	case in.spent():
+		v.unproven(spentText(a))
 	case v.Class == Invalid && !bytes.Equal(a.Sent, in.Control.Answer.Sent):
 		v.unproven(fmt.Sprintf("answered %s to another body than the control's", status(a)))
 	default:
@@ -321,8 +333,31 @@ func (in Input) fair() (bool, string) {
 	return true, ""
 }
 
+// spent says whether an answer may speak of what the control did before: after an
+// admitted request that made, used up or ended something, an equal one meets another
+// state (RFC 9110 sections 15.5.1, 15.5.10, 15.5.11, 15.5.13 and 15.5.21).
+func (in Input) spent() bool {
+	c, a := in.Control, in.Answer
+	if c == nil || c.Class != Admitted || in.Probe.IsControl || !declaration.UnsafeMethod(in.Probe.Method) || c.Answer.At.IsZero() || !c.Answer.At.Before(a.At) {
+		return false
+	}
+	switch a.Status {
+	case 400, 409, 410, 412, 422:
+		return true
+	}
+	return false
+}
+
+func spentText(a Answer) string {
+	return fmt.Sprintf("answered %s after the control, which may have made, used up or ended what it was sent for", status(a))
+}
+
 func (v *Verdict) expectAdmit(in Input, who string) {
 	a := in.Answer
+	if in.spent() && v.Class != Admitted {
+		v.unproven(spentText(a))
+		return
+	}
 	switch v.Class {
 	case Admitted:
 		v.agrees(Proven, fmt.Sprintf("admit: %s, and answered %s", in.Probe.Expect.Reason(), status(a)))
@@ -347,10 +382,7 @@ func (v *Verdict) expectAdmit(in Input, who string) {
 // followed judges what shows whether an admitted request had its effect.
 func (v *Verdict) followed(in Input, who string) {
 	for _, f := range in.Then {
-		as := f.FollowUp.As.Name
-		if as == "" {
-			as = "nobody"
-		}
+		as := cmp.Or(f.FollowUp.As.Name, in.Probe.Identity, "nobody")
 		what := fmt.Sprintf("%s %s as %s", f.FollowUp.Method, f.FollowUp.Path, as)
 		switch miss := f.Misses(); {
 		case f.Lost != "":
@@ -552,6 +584,10 @@ func (v *Verdict) wrongSecret(in Input) {
 	case Unreachable:
 		v.unproven("no answer: " + a.Error)
 	case Admitted:
+		if in.SignedUp {
+			v.agrees(Likely, "the login is a sign-up as well: an unknown name was admitted, and then refused with another secret")
+			return
+		}
 		what := map[string]string{"": "a wrong secret", probe.SecretEmpty: "an empty secret", probe.SecretAbsent: "no secret", probe.NameUnknown: "an unknown name"}[p.Way]
 		conf, shown := Likely, "no token in the answer"
 		if s != nil && s.Login != nil {
@@ -563,6 +599,10 @@ func (v *Verdict) wrongSecret(in Input) {
 	case Failed, Throttled:
 		v.unproven("the service answered " + status(a))
 	default:
+		if !in.LoginWorks {
+			v.unproven(fmt.Sprintf("answered %s, but the right secret in the same place was not admitted either", status(a)))
+			return
+		}
 		v.agrees(Proven, "turned away: "+status(a))
 		if p.Way == probe.NameUnknown && in.Control != nil {
 			v.sameRefusal(in)

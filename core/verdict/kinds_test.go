@@ -66,7 +66,7 @@ func TestWrongSecret(t *testing.T) {
 		{Answer{}, Unproven, NotSure},
 	} {
 		p := &probe.Probe{Kind: probe.WrongSecret, Route: 1, RouteKey: "POST /login", Identity: "ann", Scheme: "access", State: access.Broken, Expect: access.Expectation{Outcome: access.Refuse, Decider: 3}}
-		v := Judge(Input{Doc: d, Probe: p, Answer: c.a})
+		v := Judge(Input{Doc: d, Probe: p, Answer: c.a, LoginWorks: true})
 		assert.Equal(t, c.kind, v.Kind, c.a.Status)
 		assert.Equal(t, c.conf, v.Confidence, c.a.Status)
 	}

@@ -103,7 +103,8 @@ func tokens(line []byte, whole bool, what func([]byte) bool) bool {
 			i++
 		}
 		if dots >= 2 && (from == 0 || !inToken(line[from-1])) {
-			if !what(bytes.TrimRight(line[from:to], ".-_")) {
+			// A stop behind it ends a sentence; what base64url has belongs to it.
+			if !what(bytes.TrimRight(line[from:to], ".")) {
 				return false
 			}
 		}

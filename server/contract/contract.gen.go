@@ -233,6 +233,27 @@ func (e TokenViewKind) Valid() bool {
 	}
 }
 
+// Defines values for TokenViewOutcome.
+const (
+	CannotTell TokenViewOutcome = "cannot tell"
+	Refuses    TokenViewOutcome = "refuses"
+	Takes      TokenViewOutcome = "takes"
+)
+
+// Valid indicates whether the value is a known member of the TokenViewOutcome enum.
+func (e TokenViewOutcome) Valid() bool {
+	switch e {
+	case CannotTell:
+		return true
+	case Refuses:
+		return true
+	case Takes:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for CheckRestartJSONBodyStep.
 const (
 	Compare CheckRestartJSONBodyStep = "compare"
@@ -271,6 +292,9 @@ type Audited struct {
 	Sound     int          `json:"sound"`
 	Tallies   []TokenTally `json:"tallies"`
 	Tokens    int          `json:"tokens"`
+
+	// Unsure Not verified
+	Unsure int `json:"unsure"`
 }
 
 // Board defines model for Board.
@@ -1400,14 +1424,19 @@ type TokenView struct {
 	KeySource   string        `json:"keySource"`
 	Kind        TokenViewKind `json:"kind"`
 	Masked      string        `json:"masked"`
-	Reach       []Opens       `json:"reach"`
-	Scheme      string        `json:"scheme"`
-	Sound       bool          `json:"sound"`
-	Subject     string        `json:"subject"`
+
+	// Outcome What a service that checks everything does; it cannot be told of one that was not verified
+	Outcome TokenViewOutcome `json:"outcome"`
+	Reach   []Opens          `json:"reach"`
+	Scheme  string           `json:"scheme"`
+	Subject string           `json:"subject"`
 }
 
 // TokenViewKind defines model for TokenView.Kind.
 type TokenViewKind string
+
+// TokenViewOutcome What a service that checks everything does; it cannot be told of one that was not verified
+type TokenViewOutcome string
 
 // Unfair defines model for Unfair.
 type Unfair struct {

@@ -1650,7 +1650,11 @@ export interface components {
             header: components["schemas"]["TokenPart"][];
             claims: components["schemas"]["TokenPart"][];
             judgements: components["schemas"]["Judgement"][];
-            sound: boolean;
+            /**
+             * @description What a service that checks everything does; it cannot be told of one that was not verified
+             * @enum {string}
+             */
+            outcome: "takes" | "refuses" | "cannot tell";
             scheme: string;
             identity: string;
             axis: {
@@ -1722,6 +1726,8 @@ export interface components {
             tokens: number;
             distinct: number;
             sound: number;
+            /** @description Not verified */
+            unsure: number;
             endless: number;
             groups: {
                 [key: string]: {

@@ -81,7 +81,8 @@ function upTo(ns: number) {
     <template v-if="result">
       <p class="sum">
         <b>{{ result.tokens }} tokens</b> in {{ file }}, {{ result.distinct }} different, {{ result.sound }} of them
-        sound<b v-if="result.endless" class="bad">, {{ result.endless }} without an end</b>.
+        sound<template v-if="result.unsure">, of {{ result.unsure }} nobody can tell: they were not verified</template
+        ><b v-if="result.endless" class="bad">, {{ result.endless }} without an end</b>.
       </p>
       <p v-if="!result.tokens">
         There is no token in it. A compact JWS begins with eyJ; opaque tokens need a line each.

@@ -187,7 +187,11 @@ const verdictText = computed(() => {
   if (v.kind === 'encrypted') return 'An encrypted token'
   if (v.kind === 'opaque' && !v.claims.length) return 'An opaque token'
   if (v.kind === 'empty') return 'No token'
-  return v.sound ? 'A service that checks everything takes it' : 'A service that checks everything refuses it'
+  return {
+    takes: 'A service that checks everything takes it',
+    refuses: 'A service that checks everything refuses it',
+    'cannot tell': 'Whether a service takes it cannot be told: it was not verified',
+  }[v.outcome]
 })
 const about = (part: string, pointer?: string) => `${part}${pointer ?? ''}`
 function isLit(part: string, name: string) {
@@ -257,7 +261,7 @@ function date(s: string) {
     <template v-if="view">
       <div class="said sheet">
         <p class="head">
-          <b :class="view.sound || view.kind !== 'signed' ? '' : 'bad'">{{ verdictText }}</b>
+          <b :class="view.outcome === 'refuses' && view.kind === 'signed' ? 'bad' : ''">{{ verdictText }}</b>
           <span class="faint">
             <template v-if="view.scheme">
               {{ view.scheme

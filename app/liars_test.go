@@ -1,0 +1,355 @@
+package app
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"millgate/core/verdict"
+	"millgate/testkit/memnet"
+)
+
+// village is the declaration of most rows: five routes, an owner, a reader without
+// what the route asks for, a login.
+const village = `millgate: 1
+targets: { t: { base: "%s", pace: 5000 per 1s, unsafe: allowed } }
+routes: [GET /a, GET /b, GET /c, "GET /t/{id}", "PATCH /t/{id}"]
+roles: { r: }
+schemes:
+  access: { kind: bearer, login: { send: POST /login, json: { n: "{n}", p: "{password}" }, take: { access: /t } } }
+identities:
+  ann: { roles: r, attributes: { checked: true }, credentials: { access: { n: ann, password: right-ann } } }
+  bob: { roles: r, credentials: { access: { n: bob, password: right-bob } } }
+records:
+  thing: { fills: "/t/{id}", owned_by: { ann: [t-ann], bob: [t-bob] } }
+access:
+  - { at: GET /a, who: r }
+  - { at: GET /b, who: r }
+  - { at: GET /c, who: r }
+  - { at: "/t/{id}", who: owner }
+`
+
+// villager is a service that does what village says. Its fields make it lie.
+type villager struct {
+	mu      sync.Mutex
+	count   map[string]int
+	twist   func(v *villager, w http.ResponseWriter, r *http.Request) bool // answered already
+	signsUp map[string]string                                              // names that the login made, and their secrets
+}
+
+func (v *villager) times(key string) int {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	v.count[key]++
+	return v.count[key]
+}
+
+func (v *villager) who(r *http.Request) string {
+	scheme, token, _ := strings.Cut(r.Header.Get("Authorization"), " ")
+	n, ok := strings.CutPrefix(token, "token-of-")
+	if !ok || !strings.EqualFold(scheme, "bearer") || n != "ann" && n != "bob" || len(r.Header.Values("Authorization")) > 1 {
+		return ""
+	}
+	return n
+}
+
+func (v *villager) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	v.times("all")
+	if v.twist != nil && v.twist(v, w, r) {
+		return
+	}
+	w.Header().Set("Content-Type", "application/json")
+	switch who := v.who(r); {
+	case r.URL.Path == "/login" && r.Method == "POST":
+		var in struct{ N, P string }
+		_ = json.NewDecoder(r.Body).Decode(&in)
+		if in.P != "right-"+in.N {
+			w.WriteHeader(401)
+			return
+		}
+		_, _ = fmt.Fprintf(w, `{"t":"token-of-%s"}`, in.N)
+	case !slices.Contains([]string{"/a", "/b", "/c", "/t/t-ann", "/t/t-bob"}, r.URL.Path):
+		w.WriteHeader(404)
+	case r.Method != "GET" && r.Method != "HEAD" && (r.Method != "PATCH" || r.URL.Path[:2] != "/t"):
+		w.WriteHeader(405)
+	case who == "":
+		w.WriteHeader(401)
+	case strings.HasPrefix(r.URL.Path, "/t/") && r.URL.Path != "/t/t-"+who:
+		w.WriteHeader(403)
+	default:
+		_, _ = fmt.Fprintf(w, `{"path":%q,"of":%q}`, r.URL.Path, who)
+	}
+}
+
+// status answers everything so.
+func answering(status int, header ...string) func(*villager, http.ResponseWriter, *http.Request) bool {
+	return func(_ *villager, w http.ResponseWriter, _ *http.Request) bool {
+		for i := 0; i+1 < len(header); i += 2 {
+			w.Header().Set(header[i], header[i+1])
+		}
+		w.WriteHeader(status)
+		return true
+	}
+}
+
+func reset(_ *villager, w http.ResponseWriter, _ *http.Request) bool {
+	c, _, err := w.(http.Hijacker).Hijack()
+	if err == nil {
+		_ = c.Close()
+	}
+	return true
+}
+
+// liar is a misbehaving or unusual service: what may be said of it, what must not
+// be, and the exit code.
+type liar struct {
+	name   string
+	text   string // of the declaration; village without
+	change []string
+	twist  func(*villager, http.ResponseWriter, *http.Request) bool
+	most   float64 // percent; 0 is the default
+	before func(a *App)
+	within time.Duration // virtual time of the sweep; 0 is any
+	sends  int           // requests at most; 0 is any
+
+	code  int
+	rules []DoubtRule // that hold, in their order
+	kinds []string    // findings: kind and route, in any order
+	says  []string    // in findings, doubts, what is left and unsent
+	never []string
+}
+
+// liars is the liar's table. A row is here because a measure from outside was
+// misled by it.
+var liars = []liar{
+	{name: "a sound service"},
+	{name: "every connection is reset", twist: reset, code: 3, within: 20 * time.Second, rules: []DoubtRule{NotReached, NoControls, MostUnproven}, says: []string{"nothing more was sent"}, sends: 30},
+	{name: "429 to everything, come back in an hour", twist: answering(429, "Retry-After", "3600"), code: 3, within: 20 * time.Second, rules: []DoubtRule{NotReached, NoControls, MostUnproven}, sends: 30},
+	{name: "429 to everything, come back in more seconds than a number holds", twist: answering(429, "Retry-After", "99999999999999999999"), code: 3, within: 20 * time.Second, rules: []DoubtRule{NotReached, NoControls, MostUnproven}, sends: 30},
+	{name: "503 to everything", twist: answering(503, "Retry-After", "60"), code: 3, within: 20 * time.Second, rules: []DoubtRule{NotReached, NoControls, MostUnproven}, sends: 30},
+	{name: "101 to everything", twist: func(_ *villager, w http.ResponseWriter, _ *http.Request) bool {
+		c, b, err := w.(http.Hijacker).Hijack()
+		if err == nil {
+			_, _ = b.WriteString("HTTP/1.1 101 Switching Protocols\r\nConnection: Upgrade\r\nUpgrade: x\r\n\r\n")
+			_ = b.Flush()
+			go func() { _, _ = io.Copy(io.Discard, c) }() // it never says anything more
+		}
+		return true
+	}, code: 3, within: time.Minute, rules: []DoubtRule{NoCredential, NoControls, MostUnproven}},
+	{name: "header fields without end", twist: func(_ *villager, w http.ResponseWriter, _ *http.Request) bool {
+		c, b, err := w.(http.Hijacker).Hijack()
+		if err != nil {
+			return true
+		}
+		go func() {
+			defer c.Close() //nolint:errcheck // the other side closes it
+			_, err := b.WriteString("HTTP/1.1 200 OK\r\n")
+			for i := 0; err == nil && i < 1000; i++ {
+				_, err = fmt.Fprintf(b, "X-%d: %s\r\n", i, strings.Repeat("x", 4000))
+			}
+		}()
+		return true
+	}, code: 3, within: 20 * time.Second, rules: []DoubtRule{NotReached, NoControls, MostUnproven}, says: []string{"1048576 bytes"}},
+	{name: "a login that gives nothing", twist: func(_ *villager, w http.ResponseWriter, r *http.Request) bool {
+		if r.URL.Path != "/login" {
+			return false
+		}
+		w.WriteHeader(403)
+		return true
+	}, code: 3, rules: []DoubtRule{NoCredential, NoControls, MostUnproven}, never: []string{" proven", "401"}},
+	{name: "one route of five fails", twist: func(_ *villager, w http.ResponseWriter, r *http.Request) bool {
+		if r.URL.Path != "/c" {
+			return false
+		}
+		w.WriteHeader(500)
+		return true
+	}, most: 3, code: 3, rules: []DoubtRule{NoControls, MostUnproven}, says: []string{"1 of 5 routes", "GET /c", "at most 3% may be"}},
+	{name: "it dies in the middle", twist: func(v *villager, w http.ResponseWriter, r *http.Request) bool {
+		if v.times("requests") < 60 {
+			return false
+		}
+		w.WriteHeader(502)
+		return true
+	}, code: 3, rules: []DoubtRule{NotEnded, NoControls, MostUnproven}, says: []string{"10 failures in a row", "admitted before, was answered 502"}, sends: 100, kinds: []string{}},
+	{name: "it dies in the middle, and one goes on", twist: func(v *villager, w http.ResponseWriter, r *http.Request) bool {
+		if v.times("requests") < 60 {
+			return false
+		}
+		w.WriteHeader(502)
+		return true
+	}, before: func(a *App) { a.KeepGoing = true }, code: 3, rules: []DoubtRule{NoControls, MostUnproven}, kinds: []string{}},
+	{name: "it fails at what nobody declared, and only there", twist: func(v *villager, w http.ResponseWriter, r *http.Request) bool {
+		if slices.Contains([]string{"/a", "/b", "/c", "/login"}, r.URL.Path) || strings.HasPrefix(r.URL.Path, "/t/t-") {
+			return false
+		}
+		w.WriteHeader(500)
+		return true
+	}, code: 0, says: []string{"W any unknown path"}, never: []string{"failures in a row"}},
+	{name: "a signed address in the answer", text: village + "answers: { never: { fields: [password] } }\n", twist: func(v *villager, w http.ResponseWriter, r *http.Request) bool {
+		if r.URL.Path != "/a" || r.Method != "GET" || v.who(r) == "" {
+			return false
+		}
+		w.Header().Set("Content-Type", "application/json")
+		_, _ = io.WriteString(w, `{"picture":"https://files.example/p?sig=abcdef012345","password":"hunter2"}`)
+		return true
+	}, kinds: []string{"L GET /a"}, code: 1},
+	{name: "the attribute is never checked, ownership is", change: []string{`{ at: "/t/{id}", who: owner }`, `{ at: "/t/{id}", who: owner, given: { checked: true } }`},
+		kinds: []string{"P GET /t/{id}", "P PATCH /t/{id}"}, code: 1, says: []string{"attribute"}},
+	{name: "the login signs up whoever it does not know", twist: func(v *villager, w http.ResponseWriter, r *http.Request) bool {
+		if r.URL.Path != "/login" {
+			return false
+		}
+		var in struct{ N, P string }
+		_ = json.NewDecoder(r.Body).Decode(&in)
+		v.mu.Lock()
+		defer v.mu.Unlock()
+		want, known := v.signsUp[in.N]
+		if !known {
+			want = in.P
+			v.signsUp[in.N] = in.P
+		}
+		if in.P != want || in.P == "" {
+			w.WriteHeader(401)
+			return true
+		}
+		_, _ = fmt.Fprintf(w, `{"t":"token-of-%s"}`, in.N)
+		return true
+	}, code: 0, says: []string{"the login signs up a name", "account nobody-"}, never: []string{"Unprotected", "U POST"}},
+	{name: "the login takes any secret", twist: func(v *villager, w http.ResponseWriter, r *http.Request) bool {
+		if r.URL.Path != "/login" {
+			return false
+		}
+		_, _ = io.WriteString(w, `{"t":"token-of-ann"}`)
+		return true
+	}, says: []string{"U POST /login: Any secret logs in"}, code: 1},
+	{name: "the second of two equal requests meets another state", text: village + "answers: { errors: { type: application/json } }\n", change: []string{`"PATCH /t/{id}"]`, `"PATCH /t/{id}", { at: POST /go, effect: command, send: { json: { n: 1 } } }]`, "access:\n", "access:\n  - { at: POST /go, who: identity:ann }\n"},
+		twist: func(v *villager, w http.ResponseWriter, r *http.Request) bool {
+			if r.URL.Path != "/go" {
+				return false
+			}
+			w.Header().Set("Content-Type", "application/json")
+			switch {
+			case r.Method != "POST":
+				w.WriteHeader(405)
+				return true
+			case v.who(r) == "":
+				w.WriteHeader(401)
+				return true
+			}
+			if v.who(r) == "bob" {
+				w.WriteHeader(403)
+			} else if v.times("gone") > 1 {
+				w.WriteHeader(409)
+			}
+			_, _ = io.WriteString(w, "{}")
+			return true
+		}, code: 0, kinds: []string{}},
+	{name: "HEAD has no body", text: village + "answers: { 401: { type: application/json, has: [/error] } }\n", twist: func(v *villager, w http.ResponseWriter, r *http.Request) bool {
+		if v.who(r) != "" || r.URL.Path == "/login" || !slices.Contains([]string{"/a", "/b", "/c"}, r.URL.Path) && !strings.HasPrefix(r.URL.Path, "/t/t-") {
+			return false
+		}
+		w.Header().Set("Content-Type", "application/json")
+		w.WriteHeader(401)
+		_, _ = io.WriteString(w, `{"error":"no"}`)
+		return true
+	}, never: []string{"HEAD"}, code: 0},
+}
+
+func TestLiars(t *testing.T) {
+	for _, c := range liars {
+		t.Run(c.name, func(t *testing.T) {
+			virtually(t, func(t *testing.T, n *memnet.Net) {
+				v := &villager{count: map[string]int{}, twist: c.twist, signsUp: map[string]string{"ann": "right-ann", "bob": "right-bob"}}
+				base, end := n.Serve(v)
+				defer end()
+				text := c.text
+				if text == "" {
+					text = village
+				}
+				text = strings.NewReplacer(c.change...).Replace(fmt.Sprintf(text, base))
+				a := openIn(t, n, text)
+				if c.before != nil {
+					c.before(a)
+				}
+				r, err := a.StartSweep("t", "")
+				require.NoError(t, err)
+				a.Wait(r.ID)
+				run, res, err := a.SweepResult(r.ID)
+				require.NoError(t, err)
+				c.check(t, v, run, res)
+			})
+		})
+	}
+}
+
+// openIn opens a declaration for a target on a network in memory.
+func openIn(t *testing.T, n *memnet.Net, text string) *App {
+	t.Helper()
+	file := filepath.Join(t.TempDir(), "x.gate.yaml")
+	require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
+	a, err := Open("", file)
+	require.NoError(t, err)
+	t.Cleanup(func() { assert.NoError(t, a.Close()) })
+	a.dial = n.Dial
+	_, msgs := a.Document()
+	for _, m := range msgs {
+		require.NotContains(t, m.String(), "error", "%v", m)
+	}
+	return a
+}
+
+func (c liar) check(t *testing.T, v *villager, run *Run, res Result) {
+	t.Helper()
+	most := c.most
+	if most == 0 {
+		most = DefaultMostUnproven
+	}
+	doubts := res.Doubts(run, most)
+	var b strings.Builder
+	var kinds []string
+	for _, f := range res.Findings {
+		kinds = append(kinds, string(f.Kind)+" "+f.Route)
+		fmt.Fprintf(&b, "%s %s: %s. %s %s\n", f.Kind, f.Route, f.Title, f.Reason, f.Confidence)
+	}
+	var rules []DoubtRule
+	for _, d := range doubts {
+		rules = append(rules, d.Rule)
+		fmt.Fprintf(&b, "%s: %s\n", d.Rule, d.Text)
+	}
+	for _, m := range res.Made {
+		fmt.Fprintf(&b, "left behind: %s by %s: %s\n", m.What, m.Route, m.Why)
+	}
+	said := b.String()
+	for _, u := range res.Unsent {
+		fmt.Fprintf(&b, "unsent: %d: %s\n", u.Probes, u.Why)
+	}
+	t.Log(b.String())
+	assert.Equal(t, c.code, res.Code(run, most, verdict.SevHigh), "the exit code")
+	assert.Equal(t, c.rules, rules)
+	if c.kinds != nil {
+		assert.ElementsMatch(t, c.kinds, kinds)
+	}
+	for _, s := range c.says {
+		assert.Contains(t, b.String(), s)
+	}
+	for _, s := range c.never {
+		assert.NotContains(t, said, s)
+	}
+	if c.within > 0 {
+		assert.LessOrEqual(t, run.EndedAt.Sub(run.StartedAt), c.within)
+	}
+	if c.sends > 0 {
+		assert.LessOrEqual(t, v.count["all"], c.sends)
+	}
+}
