@@ -4,7 +4,7 @@ BIN     := bin/millgate
 WEBSRC  := $(shell find web/src web/index.html web/package.json web/package-lock.json web/vite.config.ts -type f 2>/dev/null)
 GOSRC   := $(shell find . -name '*.go' -not -path './web/*')
 
-.PHONY: build demo test check bench screenshots stats generate format clean chromium fuzz
+.PHONY: build demo test check bench screenshots stats generate format clean chromium soak
 
 build: $(BIN)
 
@@ -46,22 +46,15 @@ chromium:
 	@sh scripts/chromium.sh
 
 test: server/dist/index.html chromium
-	$(GO) test -timeout 15m -skip '^(TestDetection|TestLimiterMatrix)$$' ./...
-	@sh scripts/detection.sh
+	@GO="$(GO)" sh scripts/test.sh
+
+# What is long, in parts: make soak PART=fuzz, limiters or detection.
+soak: server/dist/index.html chromium
+	@GO="$(GO)" PART="$(PART)" bash scripts/soak.sh
 
 bench: server/dist/index.html chromium
 	$(GO) test -run '^$$' -bench . -benchmem ./core/... ./app
 	$(GO) test -run '^$$' -bench . -benchtime 3x ./e2e
-
-# Thirty seconds for each fuzz target.
-fuzz:
-	$(GO) test ./core/declaration -run '^$$' -fuzz FuzzParse -fuzztime 30s -fuzzminimizetime 1x
-	$(GO) test ./core/route -run '^$$' -fuzz FuzzSelector -fuzztime 30s -fuzzminimizetime 1x
-	$(GO) test ./core/token -run '^$$' -fuzz FuzzDecodeAndJudge -fuzztime 30s -fuzzminimizetime 1x
-	$(GO) test ./core/verdict -run '^$$' -fuzz FuzzCheckAnswer -fuzztime 30s -fuzzminimizetime 1x
-	$(GO) test ./format/openapi -run '^$$' -fuzz FuzzRead -fuzztime 30s -fuzzminimizetime 1x
-	$(GO) test ./format/har -run '^$$' -fuzz FuzzRead -fuzztime 30s -fuzzminimizetime 1x
-	$(GO) test ./format/accesslog -run '^$$' -fuzz FuzzRead -fuzztime 30s -fuzzminimizetime 1x
 
 screenshots: build chromium
 	MILLGATE_SCREENSHOTS=1 $(GO) test ./e2e -run TestScreenshots -count 1 -v

@@ -153,10 +153,11 @@ func (r *run) deliver(p *probe.Probe, o wire.Outgoing) (wire.Exchange, int, erro
 		cls := r.class(x)
 		wait, again := time.Duration(0), false
 		switch {
-		case cls == verdict.Throttled && pair && n+1 >= repeats:
-			return x, n, fmt.Errorf("%w: sent twice on purpose, the pair was throttled (429) %d times", errLost, repeats)
 		case cls == verdict.Throttled:
 			wait, again = r.patience(p.Route, p.Identity, r.counts(), x, n)
+			if pair && (!again || n+1 >= repeats) {
+				return x, n, fmt.Errorf("%w: sent twice on purpose, the pair was throttled (429) each of %d times", errLost, n+1)
+			}
 		case failing(x.Status) && p.IsControl && !p.Unsafe() && n == 0 && !r.health.isAlive():
 			wait, again = secondTry, true
 		}

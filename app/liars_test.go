@@ -2,6 +2,7 @@ package app
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -134,6 +135,7 @@ type liar struct {
 // misled by it.
 var liars = []liar{
 	{name: "a sound service"},
+	{name: "a sound service, and a disk that takes nothing", before: func(a *App) { a.store.SetReadOnly(errors.New("the disk is full")) }, code: 3, rules: []DoubtRule{NotStored}, says: []string{"the disk is full"}},
 	{name: "every connection is reset", twist: reset, code: 3, within: 20 * time.Second, rules: []DoubtRule{NotReached, NoControls, MostUnproven}, says: []string{"nothing more was sent"}, sends: 30},
 	{name: "429 to everything, come back in an hour", twist: answering(429, "Retry-After", "3600"), code: 3, within: 20 * time.Second, rules: []DoubtRule{NotReached, NoControls, MostUnproven}, sends: 30},
 	{name: "429 to everything, come back in more seconds than a number holds", twist: answering(429, "Retry-After", "99999999999999999999"), code: 3, within: 20 * time.Second, rules: []DoubtRule{NotReached, NoControls, MostUnproven}, sends: 30},

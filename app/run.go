@@ -246,9 +246,20 @@ func (r *run) widen() error {
 
 // phase sends the probes of one phase that have no fact yet.
 func (r *run) phase(ph probe.Phase) error {
+	if ph == probe.Drilling {
+		// A drill goes before what else its counters count.
+		if err := r.lanes(r.drillLanes()); err != nil {
+			return err
+		}
+	}
+	return r.lanes(r.lanesOf(ph))
+}
+
+// lanes runs lists of probes beside each other, each in its order.
+func (r *run) lanes(list [][]*probe.Probe) error {
 	g := new(errgroup.Group)
 	g.SetLimit(lanes)
-	for _, lane := range r.lanesOf(ph) {
+	for _, lane := range list {
 		if r.stopping.Err() != nil {
 			break
 		}
@@ -267,6 +278,45 @@ func (r *run) phase(ph probe.Phase) error {
 		})
 	}
 	return g.Wait()
+}
+
+// drillLanes are the quota drills that are still to run: those that share a counter
+// follow each other.
+func (r *run) drillLanes() (out [][]*probe.Probe) {
+	counters := &room{doc: r.doc, target: r.target}
+	lane := map[string]int{} // by counter
+	for _, p := range r.probes {
+		if p.Kind != probe.QuotaDrill || r.fact(p.ID) != nil {
+			continue
+		}
+		at := -1
+		names := counters.counts(p)
+		for _, c := range names {
+			k, taken := lane[c.name]
+			switch {
+			case !taken || k == at:
+			case at < 0:
+				at = k
+			default: // two lanes become one
+				out[at] = append(out[at], out[k]...)
+				out[k] = nil
+				for n, i := range lane {
+					if i == k {
+						lane[n] = at
+					}
+				}
+			}
+		}
+		if at < 0 {
+			at = len(out)
+			out = append(out, nil)
+		}
+		out[at] = append(out[at], p)
+		for _, c := range names {
+			lane[c.name] = at
+		}
+	}
+	return slices.DeleteFunc(out, func(l []*probe.Probe) bool { return len(l) == 0 })
 }
 
 // lanesOf splits a phase into lists that run beside each other. Safe probes

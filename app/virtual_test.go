@@ -16,7 +16,7 @@ func virtually(t *testing.T, test func(t *testing.T, n *memnet.Net)) {
 	synctest.Test(t, func(t *testing.T) {
 		// Its clock begins in 2000; what ships with dates is made for later. It is no
 		// full second, on which windows of the clock begin.
-		time.Sleep(time.Date(2026, 12, 1, 9, 0, 0, 731e6, time.UTC).Sub(time.Now()))
+		time.Sleep(time.Until(time.Date(2026, 12, 1, 9, 0, 0, 731e6, time.UTC)))
 		test(t, memnet.New())
 	})
 }

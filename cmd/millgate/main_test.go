@@ -122,6 +122,7 @@ func TestSweepExitCodes(t *testing.T) {
 		{[]string{"sweep", "nowhere.yaml", "--target", "x"}, 2, "there is no file"},
 		{[]string{"sweep", sound, "--target", "stand-in", "--format", "xml"}, 2, "text or json"},
 		{[]string{"sweep", sound, "--target", "stand-in", "--fail-on", "bad"}, 2, "critical"},
+		{[]string{"sweep", sound, "--target", "stand-in", "--most-unproven", "150"}, 2, "between 0 and 100"},
 		{[]string{"sweep", sound, "--target", "stand-in", "--base", "http://127.0.0.1:1"}, 3, "cannot be reached"},
 		{[]string{"sweep", sound, "--target", "staging"}, 3, "is not known"},
 		{[]string{"stand-in", "--flaws", "nothing"}, 2, "is not a flaw"},

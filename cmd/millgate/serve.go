@@ -202,7 +202,7 @@ func serve(ctx context.Context, cmd *cobra.Command, listen, data, file string, d
 	select {
 	case err = <-done:
 	case <-ctx.Done():
-		sctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
+		sctx, cancel := context.WithTimeout(context.Background(), 150*time.Millisecond)
 		defer cancel()
 		if err = srv.Shutdown(sctx); errors.Is(err, context.DeadlineExceeded) {
 			err = srv.Close() // event streams stay open; they are cut

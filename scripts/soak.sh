@@ -1,0 +1,90 @@
+#!/bin/bash
+# The long tests, in parts of under an hour. A part goes on where it was stopped:
+# what is done for this commit stands in .soak, and docs/soak.md is made from that.
+#
+#   make soak              all parts
+#   make soak PART=fuzz    one of: fuzz, limiters, detection
+set -euo pipefail
+cd "$(dirname "$0")/.."
+go=${GO:-go}
+commit=$(git rev-parse --short HEAD)
+dir=.soak/$commit
+mkdir -p "$dir"
+unset MILLGATE_DRAW
+ends=$(($(date +%s) + 55 * 60))
+
+# step NAME COMMAND...: runs what was not done yet, and keeps the line that it prints
+# last on descriptor 3.
+step() {
+  local name=$1
+  shift
+  [ -f "$dir/$name" ] && { echo "done before: $(cat "$dir/$name")"; return; }
+  [ "$(date +%s)" -lt "$ends" ] || { echo "the hour is over: run it again to go on"; exit 0; }
+  local from result
+  from=$(date +%s)
+  if ! "$@" >"$dir/$name.log" 2>&1; then
+    tail -60 "$dir/$name.log"
+    echo "FAILED: $name; all of it is in $dir/$name.log"
+    exit 1
+  fi
+  result=$(summary "$name")
+  echo "$name | $result | $(($(date +%s) - from)) s" >"$dir/$name.new"
+  mv "$dir/$name.new" "$dir/$name"
+  cat "$dir/$name"
+}
+
+summary() {
+  case $1 in
+  fuzz-*) grep -oE 'execs: [0-9]+' "$dir/$1.log" | tail -1 ;;
+  limiters-*) echo "$(grep -cE ' calls +[0-9.]+ s  ' "$dir/$1.log") limiters, $(grep -cE 'not found out|more time would tell|stood still' "$dir/$1.log" || true) unsure, none wrong" ;;
+  detection-*) grep -E '^(as it ships|renamed): detected' "$dir/$1.log" | tr '\n' ';' ;;
+  esac
+}
+
+fuzz() {
+  while read -r package target; do
+    step "fuzz-$target" $go test "./$package" -run '^$' -fuzz "^$target\$" -fuzztime 90s -fuzzminimizetime 1x
+  done <<'LIST'
+core/declaration FuzzParse
+core/route FuzzSelector
+core/token FuzzDecodeAndJudge
+core/verdict FuzzCheckAnswer
+format/openapi FuzzRead
+format/har FuzzRead
+format/accesslog FuzzRead
+LIST
+}
+
+limiters() {
+  for round in 1 2 3; do
+    step "limiters-$round" $go test ./app -run '^TestLimiterMatrix$' -count 1 -timeout 30m -v
+  done
+}
+
+busy=()
+detection() {
+  for _ in 1 2 3 4; do
+    (while :; do :; done) &
+    busy+=($!)
+  done
+  trap 'kill "${busy[@]}" 2>/dev/null || true' EXIT
+  for round in 1 2 3 4 5 6 7 8 9 10; do
+    step "detection-$round" $go test ./app -run '^TestDetection$' -count 1 -timeout 50m -v
+  done
+}
+
+for part in ${PART:-fuzz limiters detection}; do
+  case $part in
+  fuzz | limiters | detection) $part ;;
+  *) echo "PART is fuzz, limiters or detection, not $part" >&2; exit 2 ;;
+  esac
+done
+{
+  sed '/^| step/,$d' docs/soak.md
+  echo "| step | counts | time |"
+  echo "| --- | --- | --- |"
+  find "$dir" -maxdepth 1 -type f ! -name '*.log' ! -name '*.new' | sort -V | xargs cat | sed 's/^/| /; s/$/ |/'
+  echo
+  echo "At $commit."
+} >"$dir/soak.md.new"
+mv "$dir/soak.md.new" docs/soak.md

@@ -1,0 +1,25 @@
+#!/bin/sh
+# Runs all tests in parts, the short ones first, and prints how long each took.
+# Tables that grow are tried by a draw, which the commit decides; make soak has all.
+set -u
+MILLGATE_DRAW=${MILLGATE_DRAW:-$(git rev-parse HEAD 2>/dev/null || echo none)}
+export MILLGATE_DRAW
+go=${GO:-go}
+times=""
+part() {
+  name=$1
+  shift
+  from=$(date +%s)
+  if ! "$@"; then
+    echo "FAILED: $name after $(($(date +%s) - from)) s"
+    exit 1
+  fi
+  times="$times
+$(printf '%6d s  %s' $(($(date +%s) - from)) "$name")"
+}
+part "layout, store, wire, stand-in, formats" $go test -timeout 5m . ./store ./wire ./standin ./testkit/... ./format/... ./examples/... ./api/...
+part "core" $go test -timeout 8m ./core/...
+part "server and commands" $go test -timeout 8m ./server/... ./cmd/...
+part "use cases, detection and limiters (draw $(printf %.8s "$MILLGATE_DRAW"))" $go test -timeout 12m ./app
+part "the interface in Chromium" $go test -timeout 12m ./e2e
+echo "$times"
