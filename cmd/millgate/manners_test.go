@@ -11,6 +11,7 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
@@ -35,11 +36,15 @@ func TestSignalsEndEveryCommand(t *testing.T) {
 	t.Cleanup(func() { _ = w.Close() }) // nothing was written
 	for _, args := range [][]string{
 		{"tokens", fifo}, {"tokens", open}, {"tokens", "-"}, {"review", fifo}, {"sweep", fifo, "--target", "x"}, {"reach", fifo, "--route", "GET /a"}, {"diff", fifo, fifo}, {"format", fifo},
-		{"origins", open}, {"keep", "N", "--data", dir}, {"serve", fifo, "--listen", "127.0.0.1:0", "--data", filepath.Join(dir, "serve")},
+		{"origins", open}, {"keep", "N", "--data", "DATA"}, {"serve", fifo, "--listen", "127.0.0.1:0", "--data", "DATA"},
 	} {
 		for _, sig := range []os.Signal{os.Interrupt, syscall.SIGTERM} {
 			t.Run(strings.Join(args[:1], " ")+" "+filepath.Base(args[1])+" "+sig.String(), func(t *testing.T) {
 				t.Parallel()
+				args := slices.Clone(args)
+				if k := slices.Index(args, "DATA"); k >= 0 {
+					args[k] = t.TempDir()
+				}
 				c := program(t, args...)
 				in, err := c.StdinPipe()
 				require.NoError(t, err)

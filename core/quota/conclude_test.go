@@ -71,6 +71,7 @@ func TestAQueueIsSeenFromItsDelays(t *testing.T) {
 		{Limit{Kind: SlidingLog, N: 12, W: 2 * second, Queue: 2}, "12 per 2", 2},
 	} {
 		t.Run(c.kinds, func(t *testing.T) {
+			t.Parallel()
 			d := world{limits: []Limit{c.limit}, drill: Drill{Budget: Budget{400, 75 * second}, Burst: 60, Side: 16}}.drive(5)
 			m := measured(d)
 			require.NotEmpty(t, m.Fits)

@@ -91,6 +91,7 @@ func TestADrillFindsTheLimiter(t *testing.T) {
 		{Kind: TwoCounters, N: 10, W: 2000 * ms}, {Kind: TwoCounters, N: 20, W: 1000 * ms},
 	} {
 		t.Run(fmt.Sprintf("%s %d per %d ms", l.Kind, l.N, l.W/ms), func(t *testing.T) {
+			t.Parallel()
 			d := drive([]Limit{l}, 337*ms, Budget{Calls: 400, Ticks: 90 * second}, 100, int64(k))
 			require.NotEmpty(t, d.Fits)
 			rest := Remaining(d.Fits, len(d.Calls))
