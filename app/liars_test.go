@@ -104,6 +104,15 @@ func answering(status int, header ...string) func(*villager, http.ResponseWriter
 	}
 }
 
+// dies answers sixty requests, and fails from then on.
+func dies(v *villager, w http.ResponseWriter, _ *http.Request) bool {
+	if v.times("requests") < 60 {
+		return false
+	}
+	w.WriteHeader(502)
+	return true
+}
+
 func reset(_ *villager, w http.ResponseWriter, _ *http.Request) bool {
 	c, _, err := w.(http.Hijacker).Hijack()
 	if err == nil {
@@ -136,6 +145,32 @@ type liar struct {
 var liars = []liar{
 	{name: "a sound service"},
 	{name: "a sound service, and a disk that takes nothing", before: func(a *App) { a.store.SetReadOnly(errors.New("the disk is full")) }, code: 3, rules: []DoubtRule{NotStored}, says: []string{"the disk is full"}},
+	{name: "sound, and one route for the highest role alone", text: `millgate: 1
+targets: { t: { base: "%s", pace: 5000 per 1s, unsafe: allowed } }
+routes: [GET /a, { at: PATCH /a, send: { json: { n: 1 } } }]
+roles: { r: , admin: { includes: r } }
+schemes:
+  access: { kind: bearer, token: jwt, algorithms: [ES256], claims: { roles: /roles }, login: { send: POST /login, json: { n: "{n}", p: "{password}" }, take: { access: /t } } }
+identities:
+  ann: { roles: admin, credentials: { access: { n: ann, password: right-ann } } }
+  bob: { roles: r, credentials: { access: { n: bob, password: right-bob } } }
+access: [{ at: /a, who: admin }]
+`, twist: func(v *villager, w http.ResponseWriter, r *http.Request) bool {
+		switch {
+		case r.URL.Path != "/a":
+			return false
+		case v.who(r) == "":
+			w.WriteHeader(401)
+		case v.who(r) == "bob":
+			w.WriteHeader(403)
+		case r.Method == "GET" || r.Method == "HEAD" || r.Method == "PATCH":
+			w.Header().Set("Content-Type", "application/json")
+			_, _ = io.WriteString(w, `{"n":1}`)
+		default:
+			w.WriteHeader(405)
+		}
+		return true
+	}, never: []string{"P PATCH", "U "}, code: 0},
 	{name: "every connection is reset", twist: reset, code: 3, within: 20 * time.Second, rules: []DoubtRule{NotReached, NoControls, MostUnproven}, says: []string{"nothing more was sent"}, sends: 30},
 	{name: "429 to everything, come back in an hour", twist: answering(429, "Retry-After", "3600"), code: 3, within: 20 * time.Second, rules: []DoubtRule{NotReached, NoControls, MostUnproven}, sends: 30},
 	{name: "429 to everything, come back in more seconds than a number holds", twist: answering(429, "Retry-After", "99999999999999999999"), code: 3, within: 20 * time.Second, rules: []DoubtRule{NotReached, NoControls, MostUnproven}, sends: 30},
@@ -177,20 +212,10 @@ var liars = []liar{
 		w.WriteHeader(500)
 		return true
 	}, most: 3, code: 3, rules: []DoubtRule{NoControls, MostUnproven}, says: []string{"1 of 5 routes", "GET /c", "at most 3% may be"}},
-	{name: "it dies in the middle", twist: func(v *villager, w http.ResponseWriter, r *http.Request) bool {
-		if v.times("requests") < 60 {
-			return false
-		}
-		w.WriteHeader(502)
-		return true
-	}, code: 3, rules: []DoubtRule{NotEnded, NoControls, MostUnproven}, says: []string{"10 failures in a row", "admitted before, was answered 502"}, sends: 100, kinds: []string{}},
-	{name: "it dies in the middle, and one goes on", twist: func(v *villager, w http.ResponseWriter, r *http.Request) bool {
-		if v.times("requests") < 60 {
-			return false
-		}
-		w.WriteHeader(502)
-		return true
-	}, before: func(a *App) { a.KeepGoing = true }, code: 3, rules: []DoubtRule{NoControls, MostUnproven}, kinds: []string{}},
+	{name: "it dies in the middle", twist: dies, code: 3, rules: []DoubtRule{NotEnded, NoControls, MostUnproven}, says: []string{"10 failures in a row", "admitted before, was answered 502"}, sends: 100, kinds: []string{}},
+	{name: "it dies in the middle, and one goes on", twist: dies, before: func(a *App) { a.KeepGoing = true }, code: 3, rules: []DoubtRule{NoControls, MostUnproven}, kinds: []string{}},
+	{name: "it dies in the middle, and somebody at a terminal says no", twist: dies, before: func(a *App) { a.Ask = func(q string) bool { return !strings.Contains(q, "Go on?") } }, code: 3, rules: []DoubtRule{NotEnded, NoControls, MostUnproven}, sends: 100},
+	{name: "it dies in the middle, and somebody at a terminal says yes", twist: dies, before: func(a *App) { a.Ask = func(q string) bool { return strings.Contains(q, "Go on?") } }, code: 3, rules: []DoubtRule{NoControls, MostUnproven}, kinds: []string{}},
 	{name: "it fails at what nobody declared, and only there", twist: func(v *villager, w http.ResponseWriter, r *http.Request) bool {
 		if slices.Contains([]string{"/a", "/b", "/c", "/login"}, r.URL.Path) || strings.HasPrefix(r.URL.Path, "/t/t-") {
 			return false
