@@ -246,13 +246,14 @@ func (r *run) widen() error {
 
 // phase sends the probes of one phase that have no fact yet.
 func (r *run) phase(ph probe.Phase) error {
-	if ph == probe.Drilling {
-		// A drill goes before what else its counters count.
-		if err := r.lanes(r.drillLanes()); err != nil {
+	drills, rest := r.drillLanes(ph), r.lanesOf(ph)
+	if r.counts() { // a drill goes before what else its counters count
+		if err := r.lanes(drills); err != nil {
 			return err
 		}
+		drills = nil
 	}
-	return r.lanes(r.lanesOf(ph))
+	return r.lanes(append(drills, rest...))
 }
 
 // lanes runs lists of probes beside each other, each in its order.
@@ -282,11 +283,11 @@ func (r *run) lanes(list [][]*probe.Probe) error {
 
 // drillLanes are the quota drills that are still to run: those that share a counter
 // follow each other.
-func (r *run) drillLanes() (out [][]*probe.Probe) {
+func (r *run) drillLanes(ph probe.Phase) (out [][]*probe.Probe) {
 	counters := &room{doc: r.doc, target: r.target}
 	lane := map[string]int{} // by counter
 	for _, p := range r.probes {
-		if p.Kind != probe.QuotaDrill || r.fact(p.ID) != nil {
+		if p.Phase != ph || p.Kind != probe.QuotaDrill || r.fact(p.ID) != nil {
 			continue
 		}
 		at := -1
@@ -319,14 +320,14 @@ func (r *run) drillLanes() (out [][]*probe.Probe) {
 	return slices.DeleteFunc(out, func(l []*probe.Probe) bool { return len(l) == 0 })
 }
 
-// lanesOf splits a phase into lists that run beside each other. Safe probes
+// lanesOf splits a phase, but for its quota drills, into lists that run beside each other. Safe probes
 // stand alone; unsafe ones of a route, or on one record, follow each other, so
 // that what is read afterwards can be put down to one of them.
 func (r *run) lanesOf(ph probe.Phase) [][]*probe.Probe {
 	var out [][]*probe.Probe
 	index := map[string]int{}
 	for _, p := range r.probes {
-		if p.Phase != ph || r.fact(p.ID) != nil {
+		if p.Phase != ph || p.Kind == probe.QuotaDrill || r.fact(p.ID) != nil {
 			continue
 		}
 		k := p.ID

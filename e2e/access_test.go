@@ -16,6 +16,7 @@ import (
 // No place has a violation of WCAG 2 level A or AA that axe-core can find, in
 // either theme.
 func TestAccessibility(t *testing.T) {
+	t.Parallel()
 	axe, err := os.ReadFile("../web/node_modules/axe-core/axe.min.js")
 	require.NoError(t, err, "run npm ci in web/")
 	url := demo(t)

@@ -26,6 +26,7 @@ func (p *Page) kept() (text string, revision int) {
 
 // Routes come in by a guided page, become a pending edit, and are kept.
 func TestImportIsPreviewedAndKept(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	har := filepath.Join(dir, "seen.har")
 	require.NoError(t, os.WriteFile(har, []byte(`{"log": {"entries": [
@@ -77,6 +78,7 @@ func TestImportIsPreviewedAndKept(t *testing.T) {
 // Crossings are selected and edited; the text follows, with undo, redo, and one
 // revision for all of it.
 func TestBoardIsEdited(t *testing.T) {
+	t.Parallel()
 	p := open(t, demo(t)+"/board?q=/dome", "light")
 	p.see("[role=rowheader]", "/slew")
 	before, _ := p.kept()
@@ -134,6 +136,7 @@ func TestBoardIsEdited(t *testing.T) {
 }
 
 func TestEditorHelps(t *testing.T) {
+	t.Parallel()
 	p := open(t, demo(t)+"/declaration", "light")
 	p.see(".cm-content", "Fernhollow")
 	// A rule is written with completion only.
@@ -169,6 +172,7 @@ func TestEditorHelps(t *testing.T) {
 // A message of the review is mended by its fix, another waived; a revision is
 // compared and restored.
 func TestReviewAndRevisions(t *testing.T) {
+	t.Parallel()
 	p := open(t, demo(t)+"/declaration", "light")
 	p.see("aside .fine", "nothing to say")
 	p.see("details summary", "4 waived")
@@ -211,6 +215,7 @@ func TestReviewAndRevisions(t *testing.T) {
 
 // Everything that is said of a route, on one sheet, and what is changed there.
 func TestRouteSheet(t *testing.T) {
+	t.Parallel()
 	p := open(t, demo(t)+"/board?q=/frames", "dark")
 	p.see("[role=rowheader]", "POST")
 	p.hit("[role=row][aria-rowindex='3'] [role=rowheader]")

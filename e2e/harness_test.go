@@ -18,6 +18,8 @@ import (
 	"github.com/go-rod/rod/lib/launcher/flags"
 	"github.com/go-rod/rod/lib/proto"
 	"github.com/stretchr/testify/require"
+
+	"millgate/standin"
 )
 
 var program string
@@ -31,6 +33,14 @@ func TestMain(m *testing.M) {
 	if out, err := exec.Command("go", "build", "-o", program, "../cmd/millgate").CombinedOutput(); err != nil {
 		fmt.Println(string(out))
 		os.Exit(1)
+	}
+	// The same for all tests, which run beside each other.
+	secrets := standin.Secrets()
+	secrets["ANN_KEY"] = "key-of-ann"
+	for k, v := range secrets {
+		if err := os.Setenv(k, v); err != nil {
+			panic(err)
+		}
 	}
 	code := m.Run()
 	if browser != nil {
@@ -72,7 +82,7 @@ func run(t testing.TB, args ...string) string {
 	select {
 	case a := <-found:
 		return a
-	case <-time.After(10 * time.Second):
+	case <-time.After(time.Minute):
 		t.Fatal("the program did not say where it is: " + log.String())
 		return ""
 	}
@@ -113,7 +123,7 @@ func open(t testing.TB, url, theme string) *Page {
 	t.Helper()
 	b := chromium(t).MustIncognito()
 	t.Cleanup(func() { _ = b.Close() })
-	p := &Page{Page: b.MustPage().Timeout(2 * time.Minute), t: t} // nothing waits for ever
+	p := &Page{Page: b.MustPage().Timeout(5 * time.Minute), t: t} // nothing waits for ever
 	p.MustSetViewport(1280, 800, 1, false)
 	require.NoError(t, proto.EmulationSetEmulatedMedia{Features: []*proto.EmulationMediaFeature{{Name: "prefers-color-scheme", Value: theme}}}.Call(p))
 	go p.EachEvent(func(e *proto.RuntimeConsoleAPICalled) {
@@ -153,7 +163,7 @@ func open(t testing.TB, url, theme string) *Page {
 // expression).
 func (p *Page) see(css, text string) *rod.Element {
 	p.t.Helper()
-	return p.within(20*time.Second, css, text)
+	return p.within(time.Minute, css, text)
 }
 
 func (p *Page) within(wait time.Duration, css, text string) *rod.Element {
@@ -178,7 +188,7 @@ func (p *Page) gone(css, text string) {
 			}
 		}
 		return true
-	}, 15*time.Second, 50*time.Millisecond, "%s still shows %q", css, text)
+	}, time.Minute, 50*time.Millisecond, "%s still shows %q", css, text)
 }
 
 // click clicks what shows a text. A dialog grows as it opens: what is clicked
@@ -204,7 +214,7 @@ func (p *Page) sweepDone() {
 	p.t.Helper()
 	p.click("footer button", "^Start sweep$")
 	p.click(".dialog button", "^Start sweep$")
-	p.within(time.Minute, "footer [role=status]", `^Sweep \d+\s+(just now|\d+ s ago)`)
+	p.within(2*time.Minute, "footer [role=status]", `^Sweep \d+\s+(just now|\d+ s ago)`)
 }
 
 // hit clicks in the middle of an element, whatever is drawn there.

@@ -9,6 +9,7 @@ import (
 
 // Which pages can call, and how often: with the keyboard and the mouse.
 func TestOriginsAndQuotas(t *testing.T) {
+	t.Parallel()
 	url := demo(t)
 	p := open(t, url+"/board", "light")
 	p.see("[role=rowheader]", "/calendar")
@@ -67,6 +68,7 @@ func TestOriginsAndQuotas(t *testing.T) {
 }
 
 func TestQuotasComputed(t *testing.T) {
+	t.Parallel()
 	p := open(t, demo(t)+"/quotas", "light")
 	p.see(".sim [role=status]", "the ceiling is 15, 8 are declared")
 	p.click("tbody small", "token-bucket")

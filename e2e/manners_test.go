@@ -18,6 +18,7 @@ import (
 
 // Every state has an address: a link opens what it was copied from.
 func TestAddresses(t *testing.T) {
+	t.Parallel()
 	url := demo(t)
 	p := open(t, url+"/board?q=effect:delete+role:director", "light")
 	p.see("[role=columnheader]", `4 of \d+ routes`)
@@ -41,6 +42,7 @@ func TestAddresses(t *testing.T) {
 }
 
 func TestFilterLineCompletes(t *testing.T) {
+	t.Parallel()
 	p := open(t, demo(t), "light")
 	p.see("[role=rowheader]", "/calendar")
 	p.press('/')
@@ -59,6 +61,7 @@ func TestFilterLineCompletes(t *testing.T) {
 
 // Two cells are compared; the first rung at which they differ is marked.
 func TestLaddersSideBySide(t *testing.T) {
+	t.Parallel()
 	url := demo(t)
 	p := open(t, url+"/board?route=POST%20/v1/dome/slew&caller=imre", "light")
 	p.see("aside h1", "POST /v1/dome/slew")
@@ -72,6 +75,7 @@ func TestLaddersSideBySide(t *testing.T) {
 }
 
 func TestCopyAsCurl(t *testing.T) {
+	t.Parallel()
 	url := demo(t)
 	p := open(t, url+"/board?route=POST%20/v1/dome/slew&caller=imre", "light")
 	p.see("aside h1", "POST /v1/dome/slew")
@@ -85,6 +89,7 @@ func TestCopyAsCurl(t *testing.T) {
 }
 
 func TestRevisionsAndDrafts(t *testing.T) {
+	t.Parallel()
 	url := demo(t)
 	p := open(t, url+"/declaration?line=2", "light")
 	p.see(".cm-meant", "The stand-in")
@@ -118,6 +123,7 @@ func TestRevisionsAndDrafts(t *testing.T) {
 // What an editor writes into the file is taken in; a text that was made from
 // the older one is kept, with a word about it.
 func TestTheFileChangesElsewhere(t *testing.T) {
+	t.Parallel()
 	file := write(t, "millgate: 1\ntitle: Before\nroutes: [GET /a]\naccess: [{ at: GET /a, who: anyone }]\n")
 	url := run(t, "serve", file, "--listen", "127.0.0.1:0", "--data", t.TempDir())
 	p := open(t, url, "light")
@@ -129,6 +135,7 @@ func TestTheFileChangesElsewhere(t *testing.T) {
 }
 
 func TestServerThatIsGone(t *testing.T) {
+	t.Parallel()
 	cmd := exec.Command(program, "serve", write(t, "millgate: 1\ntitle: Here\nroutes: [GET /a]\naccess: [{ at: GET /a, who: anyone }]\n"), "--listen", "127.0.0.1:0", "--data", t.TempDir())
 	out, err := cmd.StdoutPipe()
 	require.NoError(t, err)

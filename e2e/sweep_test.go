@@ -13,6 +13,7 @@ import (
 // A person opens the demo, sweeps, finds a gap with the keyboard, reads its
 // ladder, changes the rule, sees what that does, keeps it, and probes again.
 func TestFromDeclarationToProvenGap(t *testing.T) {
+	t.Parallel()
 	url := demo(t)
 	p := open(t, url, "light")
 	p.see("[role=columnheader]", "lanternfish")
@@ -94,6 +95,7 @@ func TestFromDeclarationToProvenGap(t *testing.T) {
 }
 
 func TestFirstStart(t *testing.T) {
+	t.Parallel()
 	url := run(t, "serve", "--listen", "127.0.0.1:0", "--data", t.TempDir())
 	p := open(t, url, "dark")
 	p.allow = regexp.MustCompile(`status of 422`) // bad input, on purpose
@@ -144,6 +146,7 @@ func TestFirstStart(t *testing.T) {
 }
 
 func TestStopAndGoOn(t *testing.T) {
+	t.Parallel()
 	p := open(t, demo(t), "light")
 	p.click("footer button", "^Start sweep$")
 	p.click(".dialog button", "^Start sweep$")
@@ -158,6 +161,7 @@ func TestStopAndGoOn(t *testing.T) {
 }
 
 func TestKeyboardAndTheme(t *testing.T) {
+	t.Parallel()
 	p := open(t, demo(t, "--flaws", "none"), "light")
 	p.see("[role=columnheader]", "imre")
 	p.press('?')

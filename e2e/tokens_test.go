@@ -15,6 +15,7 @@ const pasted = "Bearer eyJhbGciOiJub25lIiwidHlwIjoiYXQrand0In0.eyJpc3MiOiJqb2UiL
 // What does a stolen token open, until when, and what does a logout do: three
 // clicks from the board.
 func TestStolenToken(t *testing.T) {
+	t.Parallel()
 	p := open(t, demo(t)+"/board?q=/dome", "light")
 	p.see("[role=rowheader]", "/slew")
 	p.hit("[aria-label^='sanna, POST /v1/dome/slew']")
@@ -30,6 +31,7 @@ func TestStolenToken(t *testing.T) {
 }
 
 func TestTokenBench(t *testing.T) {
+	t.Parallel()
 	p := open(t, demo(t)+"/tokens", "dark")
 	p.MustElement("[aria-label=Token]").MustInput(pasted)
 	p.click("button", "^Judge it$")
@@ -60,6 +62,7 @@ func TestTokenBench(t *testing.T) {
 }
 
 func TestTokenAudit(t *testing.T) {
+	t.Parallel()
 	file := filepath.Join(t.TempDir(), "tokens.txt")
 	bare := strings.TrimPrefix(pasted, "Bearer ")
 	require.NoError(t, os.WriteFile(file, []byte(bare+"\n"+bare+"\nopaque-4711-token\n"), 0o600))
@@ -73,6 +76,7 @@ func TestTokenAudit(t *testing.T) {
 
 // The Tokens lens shows what the lock accepts, on the rows of the board.
 func TestTokensLens(t *testing.T) {
+	t.Parallel()
 	p := open(t, demo(t)+"/board?q=/frames", "light")
 	p.see("[role=rowheader]", "/")
 	p.sweepDone()
@@ -89,6 +93,7 @@ func TestTokensLens(t *testing.T) {
 
 // What the lifetimes come to, as numbers that follow the rate of logouts.
 func TestDeclaredSessions(t *testing.T) {
+	t.Parallel()
 	p := open(t, demo(t)+"/tokens?tab=sessions", "light")
 	p.see(".bar", "at most 30 days from the login")
 	p.see("li", "using one twice ends the session")
@@ -100,6 +105,7 @@ func TestDeclaredSessions(t *testing.T) {
 // What drills measured stands under what is declared; a drill can be run alone,
 // and the drawer shows each of its requests.
 func TestMeasuredSessions(t *testing.T) {
+	t.Parallel()
 	url := demo(t)
 	p := open(t, url+"/tokens?tab=sessions", "light")
 	p.see(".drills p", "Not run yet")
@@ -127,6 +133,7 @@ func TestMeasuredSessions(t *testing.T) {
 
 // An opened link and a signed request are crossings like any other.
 func TestOtherCredentialsOnTheBoard(t *testing.T) {
+	t.Parallel()
 	url := demo(t)
 	p := open(t, url+"/board?lens=tokens&q=/alerts", "light")
 	p.see("[role=rowheader]", "/")

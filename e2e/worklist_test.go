@@ -30,6 +30,7 @@ func write(t *testing.T, text string) string {
 // A control that is not admitted is on the worklist, with the service's own
 // complaint; its sample is mended there, and it alone is sent again.
 func TestWorklist(t *testing.T) {
+	t.Parallel()
 	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		b, _ := io.ReadAll(r.Body)
 		switch {
@@ -45,7 +46,6 @@ func TestWorklist(t *testing.T) {
 		}
 	}))
 	defer s.Close()
-	t.Setenv("ANN_KEY", "key-of-ann")
 	url := run(t, "serve", write(t, `millgate: 1
 title: Orders
 targets: { local: { base: "`+s.URL+`", pace: 500 per 1s, unsafe: allowed } }
@@ -72,6 +72,7 @@ access: [{ at: POST /orders, who: signed-in }]
 // Identities that the declaration cannot tell apart are one column, which
 // opens; what was not sent is marked as inferred.
 func TestFoldedColumns(t *testing.T) {
+	t.Parallel()
 	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if r.URL.Path == "/a" && r.Method == "GET" {
 			return // open to everybody
@@ -83,7 +84,6 @@ func TestFoldedColumns(t *testing.T) {
 	for i := range 14 {
 		fmt.Fprintf(&ids, "  o%d: { roles: observer, credentials: { key: { key: env:ANN_KEY } } }\n", i)
 	}
-	t.Setenv("ANN_KEY", "key-of-ann")
 	url := run(t, "serve", write(t, `millgate: 1
 targets: { local: { base: "`+s.URL+`", pace: 500 per 1s } }
 routes: [GET /a]
@@ -109,12 +109,10 @@ access: [{ at: GET /a, who: boss }]
 
 // The command line and the interface tell of the same findings.
 func TestSameFindingsEverywhere(t *testing.T) {
+	t.Parallel()
 	s, err := standin.Listen("127.0.0.1:0", standin.Options{Flaws: standin.Demo, Gateway: true})
 	require.NoError(t, err)
 	defer func() { assert.NoError(t, s.Close()) }()
-	for k, v := range standin.Secrets() {
-		t.Setenv(k, v)
-	}
 	dir := t.TempDir()
 	files, err := filepath.Glob("../examples/fernhollow/*.yaml")
 	require.NoError(t, err)
