@@ -167,18 +167,23 @@ func (r *run) stillItself(suspect string) error {
 		case err != nil:
 			got = err.Error()
 		case r.class(x) == verdict.Admitted:
-			return nil // the failures are the service's answers to these requests
+			// The failures are the service's answers to these requests.
+			r.health.mu.Lock()
+			r.health.sick = false
+			r.health.mu.Unlock()
+			return nil
 		default:
 			got = fmt.Sprintf("%s, admitted before, was answered %s", p.RouteKey, told(x))
 		}
 	}
 	text := fmt.Sprintf("%s, and %s", suspect, got)
 	r.falls()
-	if r.app.KeepGoing {
+	if r.app.KeepGoing || r.goOn.Load() {
 		return nil
 	}
 	r.app.Events.Send(Event{Type: "wait", Text: "paused: " + text})
-	if ask := r.app.Ask; ask != nil && ask(text+". Go on?") {
+	if ask := r.app.Ask; ask != nil && ask(text+". Go on?") { // once
+		r.goOn.Store(true)
 		return nil
 	}
 	r.mu.Lock()

@@ -215,7 +215,13 @@ access: [{ at: /a, who: admin }]
 	{name: "it dies in the middle", twist: dies, code: 3, rules: []DoubtRule{NotEnded, NoControls, MostUnproven}, says: []string{"10 failures in a row", "admitted before, was answered 502"}, sends: 100, kinds: []string{}},
 	{name: "it dies in the middle, and one goes on", twist: dies, before: func(a *App) { a.KeepGoing = true }, code: 3, rules: []DoubtRule{NoControls, MostUnproven}, kinds: []string{}},
 	{name: "it dies in the middle, and somebody at a terminal says no", twist: dies, before: func(a *App) { a.Ask = func(q string) bool { return !strings.Contains(q, "Go on?") } }, code: 3, rules: []DoubtRule{NotEnded, NoControls, MostUnproven}, sends: 100},
-	{name: "it dies in the middle, and somebody at a terminal says yes", twist: dies, before: func(a *App) { a.Ask = func(q string) bool { return strings.Contains(q, "Go on?") } }, code: 3, rules: []DoubtRule{NoControls, MostUnproven}, kinds: []string{}},
+	{name: "it dies in the middle, and somebody at a terminal says yes", twist: dies, before: func(a *App) {
+		asked := false
+		a.Ask = func(q string) bool { // once
+			defer func() { asked = true }()
+			return !asked && strings.Contains(q, "Go on?")
+		}
+	}, code: 3, rules: []DoubtRule{NoControls, MostUnproven}, kinds: []string{}},
 	{name: "it fails at what nobody declared, and only there", twist: func(v *villager, w http.ResponseWriter, r *http.Request) bool {
 		if slices.Contains([]string{"/a", "/b", "/c", "/login"}, r.URL.Path) || strings.HasPrefix(r.URL.Path, "/t/t-") {
 			return false
@@ -282,6 +288,31 @@ access: [{ at: /a, who: admin }]
 			_, _ = io.WriteString(w, "{}")
 			return true
 		}, code: 0, kinds: []string{}},
+	{name: "a limiter behind a service that fails now and then", text: village + "quotas:\n  q: { at: GET /c, allow: 40 per 1m, counted_by: everyone }\n", twist: func(v *villager, w http.ResponseWriter, r *http.Request) bool {
+		if r.URL.Path != "/c" || r.Method != "GET" || v.who(r) == "" {
+			return false
+		}
+		switch n := v.times("calls of c"); {
+		case n > 30 && n%4 == 0: // once it is drilled
+			w.WriteHeader(503)
+		case v.times("counted") > 40:
+			w.Header().Set("Retry-After", "50")
+			w.WriteHeader(429)
+		default:
+			return false
+		}
+		return true
+	}, kinds: []string{}, code: 0},
+	{name: "a service that never limits and fails now and then", text: village + "quotas:\n  q: { at: GET /c, allow: 100 per 1m, counted_by: everyone }\n", twist: func(v *villager, w http.ResponseWriter, r *http.Request) bool {
+		if r.URL.Path != "/c" || r.Method != "GET" || v.who(r) == "" {
+			return false
+		}
+		if n := v.times("calls of c"); n < 30 || n%9 != 8 {
+			return false
+		}
+		w.WriteHeader(503)
+		return true
+	}, kinds: []string{}, code: 0, never: []string{"refused", "quota"}},
 	{name: "HEAD has no body", text: village + "answers: { 401: { type: application/json, has: [/error] } }\n", twist: func(v *villager, w http.ResponseWriter, r *http.Request) bool {
 		if v.who(r) != "" || r.URL.Path == "/login" || !slices.Contains([]string{"/a", "/b", "/c"}, r.URL.Path) && !strings.HasPrefix(r.URL.Path, "/t/t-") {
 			return false

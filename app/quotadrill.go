@@ -410,7 +410,8 @@ func (x *drilling) call() (ok bool, err error) {
 		return false, err
 	}
 	if e.Status == http.StatusServiceUnavailable && !x.shut503 && x.m.Passes != 0 && x.q.RefuseWith != e.Status {
-		return false, x.shuts(e)
+		err := x.shuts(e)
+		return !x.shut503, err
 	}
 	return !x.refused(e), x.saw(e)
 }

@@ -109,6 +109,7 @@ type run struct {
 	madeMu  sync.Mutex
 	unkept  []store.Made        // made, and not in the journal
 	failed  atomic.Bool         // it ends because of an error
+	goOn    atomic.Bool         // somebody said so, when the target began to fail
 	made    map[uint]store.Made // what became of what was made, by its id in the journal
 	broken  string              // why the sweep was given up
 }
@@ -320,7 +321,8 @@ func (r *run) drillLanes(ph probe.Phase) (out [][]*probe.Probe) {
 	return slices.DeleteFunc(out, func(l []*probe.Probe) bool { return len(l) == 0 })
 }
 
-// lanesOf splits a phase, but for its quota drills, into lists that run beside each other. Safe probes
+// lanesOf splits a phase, but for its quota drills, into lists that run beside each
+// other. Safe probes
 // stand alone; unsafe ones of a route, or on one record, follow each other, so
 // that what is read afterwards can be put down to one of them.
 func (r *run) lanesOf(ph probe.Phase) [][]*probe.Probe {
