@@ -81,7 +81,7 @@ function upTo(ns: number) {
     <template v-if="result">
       <p class="sum">
         <b>{{ result.tokens }} tokens</b> in {{ file }}, {{ result.distinct }} different, {{ result.sound }} of them
-        sound<template v-if="result.unsure">, of {{ result.unsure }} nobody can tell: they were not verified</template
+        sound<template v-if="result.unsure">, {{ result.unsure }} of which nobody can tell: not verified</template
         ><b v-if="result.endless" class="bad">, {{ result.endless }} without an end</b>.
       </p>
       <p v-if="!result.tokens">
