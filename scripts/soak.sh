@@ -22,7 +22,7 @@ step() {
   [ "$(date +%s)" -lt "$ends" ] || { echo "the hour is over: run it again to go on"; exit 0; }
   local from result
   from=$(date +%s)
-  if ! "$@" >"$dir/$name.log" 2>&1; then
+  if ! "$@" </dev/null >"$dir/$name.log" 2>&1; then
     tail -60 "$dir/$name.log"
     echo "FAILED: $name; all of it is in $dir/$name.log"
     exit 1
@@ -43,7 +43,7 @@ summary() {
 
 fuzz() {
   while read -r package target; do
-    step "fuzz-$target" $go test "./$package" -run '^$' -fuzz "^$target\$" -fuzztime 90s -fuzzminimizetime 1x
+    step "fuzz-${package//\//-}-$target" $go test "./$package" -run '^$' -fuzz "^$target\$" -fuzztime 90s -fuzzminimizetime 1x
   done <<'LIST'
 core/declaration FuzzParse
 core/route FuzzSelector
