@@ -16,9 +16,9 @@ type pulse struct {
 
 const (
 	beat = 5 * time.Millisecond
-	// stoodStill is how much later than due a beat must come. A limiter is told from
-	// another by differences of about as much.
-	stoodStill = 12 * time.Millisecond
+	// stoodStill is how much later than due a beat must come. Limiters are told from
+	// each other as if calls were known to 8 ms, so that it must be less.
+	stoodStill = 6 * time.Millisecond
 )
 
 func newPulse() *pulse {

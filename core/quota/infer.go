@@ -433,7 +433,8 @@ func (f Fit) around(log seen) Fit {
 // Told are the remaining fits, none where too many kinds remain for their
 // numbers to mean anything.
 func Told(fits []Fit, calls int) []Fit {
-	rest := Remaining(fits, calls)
+	// One whose window may as well be a fifth longer has no number to be told.
+	rest := slices.DeleteFunc(Remaining(fits, calls), func(f Fit) bool { return (f.WHigh-f.WLow)*5 > f.W })
 	kinds := map[Kind]bool{}
 	for _, f := range rest {
 		kinds[f.Kind] = true
