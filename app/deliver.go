@@ -45,13 +45,6 @@ func (r *run) outgoing(p *probe.Probe, recordID string) (wire.Outgoing, error) {
 	o := wire.Outgoing{Method: q.Method, Host: q.Host, Path: q.Path, Query: q.Query, Headers: slices.Clone(q.Headers), Body: q.Body, Params: linkParams(p, recordID)}
 	req := declaration.Request{JSON: q.Body}
 	need := req.Placeholders()
-	if p.Kind == probe.WrongSecret {
-		w, err := r.keys.WrongLogin(p.Identity, p.Scheme, p.Way)
-		if err != nil {
-			return o, err
-		}
-		return w.Outgoing, nil
-	}
 	if len(need) > 0 {
 		v, err := r.keys.Values(r.ctx, q.As, need)
 		if err != nil {
@@ -126,10 +119,7 @@ func (r *run) deliver(p *probe.Probe, o wire.Outgoing) (wire.Exchange, int, erro
 		out.Headers = slices.Clone(o.Headers)
 		// What is sent twice on purpose has room for both before the first.
 		pair := p.Kind == probe.Credential && p.Way == probe.Repeated
-		if pair && !r.takeRoom(p) {
-			return wire.Exchange{}, n, errStopped
-		}
-		if pair && !r.takeRoom(p) {
+		if pair && !(r.takeRoom(p) && r.takeRoom(p)) {
 			return wire.Exchange{}, n, errStopped
 		}
 		epoch, err := r.present(p, &out)

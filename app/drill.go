@@ -33,9 +33,7 @@ func (r *run) drill(p *probe.Probe, f *Fact) error {
 		return r.withoutCredential(p, f, err)
 	}
 	s := r.doc.SchemeNamed(p.Scheme)
-	x := wire.Drill{Identity: p.Identity, Neighbour: p.Donor, Scheme: s, Use: use, Wait: drillWait, Admitted: func(e wire.Exchange) bool {
-		return verdict.Classify(verdict.Answer{Status: e.Status, Headers: e.Answer, Body: []byte(e.Content)}, r.doc.Answers) == verdict.Admitted
-	}}
+	x := wire.Drill{Identity: p.Identity, Neighbour: p.Donor, Scheme: s, Use: use, Wait: drillWait, Admitted: func(e wire.Exchange) bool { return r.class(e) == verdict.Admitted }}
 	if l := r.doc.LifetimeNamed(s.Lifetime["access"].Name); l != nil {
 		x.Wait = min(x.Wait+l.EndedWithin, drillLongest)
 	}

@@ -305,7 +305,7 @@ const longestFull = 10 * time.Minute
 // run drills. A quota that is full when it begins is waited for once, at most as
 // long as its window.
 func (x *drilling) run() error {
-	burst, budget, side, once := x.d.Burst, x.d.Budget, x.d.Side, x.d.AtOnce
+	d, m := *x.d, *x.m
 	if err := x.drill(); err != nil || !x.m.Full || x.r.sweep.ID == 0 {
 		return err
 	}
@@ -313,15 +313,14 @@ func (x *drilling) run() error {
 	if x.m.Said < 0 {
 		wait = quota.Span(leastWindow(x.stack))
 	}
-	if wait += time.Second / 10; wait > min(longestFull, quota.Span(longestWindow(x.stack))+time.Second) {
+	if wait += time.Second / 10; wait > min(longestFull, quota.Span(x.stack.Longest())+time.Second) {
 		return nil
 	}
 	if !x.r.pause(fmt.Sprintf("the drill of %s found it full", x.q.Name), wait) {
 		return errStopped
 	}
 	x.ends = x.ends.Add(wait)
-	x.d = &quota.Drill{Burst: burst, Budget: budget, Side: side, AtOnce: once}
-	x.m = &quota.Measured{Said: -1, Budget: budget.Calls, Trip: x.m.Trip}
+	x.d, x.m = &d, &m
 	x.start, x.last, x.claims, x.told = time.Time{}, wire.Exchange{}, quota.Claims{}, false
 	return x.drill()
 }

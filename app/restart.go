@@ -134,13 +134,6 @@ func leastWindow(s quota.Stack) (least int64) {
 	return least
 }
 
-func longestWindow(s quota.Stack) (w int64) {
-	for _, l := range s {
-		w = max(w, l.W)
-	}
-	return w
-}
-
 func drillOf(pl *probe.Plan, name string) *probe.Probe {
 	for _, p := range pl.Probes {
 		if p.Kind == probe.QuotaDrill && p.Way == name {

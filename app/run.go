@@ -322,9 +322,8 @@ func (r *run) drillLanes(ph probe.Phase) (out [][]*probe.Probe) {
 }
 
 // lanesOf splits a phase, but for its quota drills, into lists that run beside each
-// other. Safe probes
-// stand alone; unsafe ones of a route, or on one record, follow each other, so
-// that what is read afterwards can be put down to one of them.
+// other. Safe probes stand alone; unsafe ones of a route, or on one record, follow
+// each other, so that what is read afterwards can be put down to one of them.
 func (r *run) lanesOf(ph probe.Phase) [][]*probe.Probe {
 	var out [][]*probe.Probe
 	index := map[string]int{}

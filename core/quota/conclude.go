@@ -210,13 +210,14 @@ func (m *Measured) windowFound(declared Stack) Conclusion {
 	text := "Longer than the drill could wait."
 	if m.longestShut() > 0 || m.Kinds > 0 {
 		text = "Not found out."
-	} else if len(declared) > 0 && quotaLong(declared) > m.span() {
-		text += fmt.Sprintf(" The declared one is %s; a lowered limit in the target's `drill` would let it be measured.", show(quotaLong(declared)))
+	} else if len(declared) > 0 && declared.Longest() > m.span() {
+		text += fmt.Sprintf(" The declared one is %s; a lowered limit in the target's `drill` would let it be measured.", show(declared.Longest()))
 	}
 	return Conclusion{About: AboutWindow, Sure: Open, Text: text}
 }
 
-func quotaLong(s Stack) (w int64) {
+// Longest is the longest window of a stack, in ticks; 0 where nothing has one.
+func (s Stack) Longest() (w int64) {
 	for _, l := range s {
 		w = max(w, l.W)
 	}
