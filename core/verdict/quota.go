@@ -125,7 +125,11 @@ func (v *Verdict) atOnce(in Input, x access.Expectation) {
 	if m.Status != 0 {
 		v.quotaRefusal(in, x)
 	}
-	if len(v.Gaps) == 0 {
+	switch {
+	case len(v.Gaps) > 0:
+	case m.Disturbed():
+		v.unproven(m.Found())
+	default:
 		v.agrees(Likely, fmt.Sprintf("within what %s allows. %s%s", q.Name, m.Found(), in.Quota.lowered()))
 	}
 }

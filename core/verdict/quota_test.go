@@ -52,6 +52,7 @@ func TestWhatAQuotaDrillShows(t *testing.T) {
 		{"one at once", one, quota.Measured{Calls: append(append(alone, append(calls(1, 40, 200), calls(1, 1, -200)...)...), calls(0, 40, 300)...), Status: 429}, Agrees, "how many run at once: 1"},
 		{"three at once", one, quota.Measured{Calls: append(append(alone, append(calls(1, 40, 200, 200, 200), calls(1, 1, -200)...)...), calls(0, 40, 300)...), Status: 429}, Unthrottled, "3 calls ran at the same time; one lets 1 run"},
 		{"any number at once", one, quota.Measured{Calls: append(alone, calls(1, 40, 200, 200, 200, 200)...)}, Unthrottled, "4 calls at the same time were all admitted"},
+		{"one at once, and disturbed", one, quota.Measured{Calls: append(append(alone, append(calls(1, 40, 200), calls(1, 1, -200)...)...), calls(0, 40, 300)...), Status: 429, Stood: 2}, Unproven, "stood still"},
 		{"one after the other", one, quota.Measured{Calls: append(append(alone, calls(1, 40, 200)...), append(calls(1, 82, 201), calls(1, 123, 202)...)...)}, Unproven, "need not have run together"},
 		{"one after the other, read late", one, quota.Measured{Calls: append(append(alone, calls(1, 55, 200)...), calls(1, 58, 215)...)}, Unproven, "need not have run together"},
 		{"some later", one, quota.Measured{Calls: append(append(alone, calls(1, 40, 200, 200)...), calls(1, 90, 200)...)}, Unthrottled, "2 calls ran at the same time"},
