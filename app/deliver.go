@@ -119,8 +119,10 @@ func (r *run) deliver(p *probe.Probe, o wire.Outgoing) (wire.Exchange, int, erro
 		out.Headers = slices.Clone(o.Headers)
 		// What is sent twice on purpose has room for both before the first.
 		pair := p.Kind == probe.Credential && p.Way == probe.Repeated
-		if pair && !(r.takeRoom(p) && r.takeRoom(p)) {
-			return wire.Exchange{}, n, errStopped
+		for range 2 {
+			if pair && !r.takeRoom(p) {
+				return wire.Exchange{}, n, errStopped
+			}
 		}
 		epoch, err := r.present(p, &out)
 		var early *wire.Throttled
