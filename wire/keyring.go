@@ -437,9 +437,9 @@ func (k *Keyring) WrongLogin(identity, scheme, way string) (*WrongLogin, error) 
 		if c.Scheme.Name != scheme {
 			continue
 		}
-		for n, v := range c.Fill {
+		for n := range c.Fill {
 			switch {
-			case v.Secret() || n == "password" || n == "client_secret":
+			case c.Secret(n):
 				w.secrets = append(w.secrets, n)
 				fill[n] = "wrong-" + random()[:16]
 				if way == probe.SecretEmpty || way == probe.SecretAbsent {

@@ -360,6 +360,11 @@ type Credential struct {
 	Fill   map[string]Value
 }
 
+// Secret says whether the part of a name is a secret: a reference, or by its name.
+func (c Credential) Secret(part string) bool {
+	return c.Fill[part].Secret() || part == "password" || part == "client_secret"
+}
+
 // Identity is a caller that the service knows.
 type Identity struct {
 	Name string

@@ -313,8 +313,8 @@ func (pl *planner) wrongSecrets() {
 
 // hasSecret says whether a credential has a part that is known to be one.
 func hasSecret(c declaration.Credential) bool {
-	for n, v := range c.Fill {
-		if v.Secret() || n == "password" || n == "client_secret" {
+	for n := range c.Fill {
+		if c.Secret(n) {
 			return true
 		}
 	}
@@ -323,8 +323,8 @@ func hasSecret(c declaration.Credential) bool {
 
 // named says whether a credential has a part that is no secret.
 func named(c declaration.Credential) bool {
-	for n, v := range c.Fill {
-		if !v.Secret() && n != "password" && n != "client_secret" {
+	for n := range c.Fill {
+		if !c.Secret(n) {
 			return true
 		}
 	}
