@@ -253,6 +253,7 @@ func TestFaultsOfOtherDoors(t *testing.T) {
 			for _, f := range res.Findings {
 				got = append(got, fmt.Sprintf("%s %s: %s", f.Kind, f.Route, f.Title))
 			}
+			golden(t, "doors "+fault, res.Findings)
 			slices.Sort(got)
 			assert.Equal(t, want, slices.Compact(got), "%+v", res.Findings)
 		})

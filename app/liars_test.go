@@ -373,6 +373,7 @@ func (c liar) check(t *testing.T, v *villager, run *Run, res Result) {
 	if most == 0 {
 		most = DefaultMostUnproven
 	}
+	golden(t, "village "+c.name, res.Findings)
 	doubts := res.Doubts(run, most)
 	var b strings.Builder
 	var kinds []string

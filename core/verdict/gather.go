@@ -24,6 +24,7 @@ type Item struct {
 type Finding struct {
 	ID         string     `json:"id"` // the same over sweeps: from kind, rung, method, template and credential state
 	Kind       Kind       `json:"kind"`
+	Cause      string     `json:"-"` // what it was gathered by
 	Title      string     `json:"title"`
 	Route      string     `json:"route"`
 	Callers    []string   `json:"callers"`  // observed
@@ -237,7 +238,7 @@ func carriedRoutes(items []Item) map[string]Kind {
 }
 
 func (b *bundle) finding(d *declaration.Document) Finding {
-	f := Finding{Kind: b.gap.Kind, Route: b.route, Rung: b.gap.Rung, Inferred: []string{}, Confidence: NotSure}
+	f := Finding{Kind: b.gap.Kind, Cause: b.cause, Route: b.route, Rung: b.gap.Rung, Inferred: []string{}, Confidence: NotSure}
 	best := 0
 	anyone, signedIn := false, map[string]bool{}
 	for k, it := range b.items {
