@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"millgate/core/declaration"
+	"millgate/core/finding"
 	"millgate/core/probe"
 	"millgate/core/review"
 	"millgate/core/verdict"
@@ -78,8 +79,8 @@ type observed struct {
 	plan     *probe.Plan
 	items    map[string]verdict.Item // by probe
 	made     map[string]basis        // what each item was made from
-	findings []verdict.Finding
-	counts   verdict.Counts
+	findings []finding.Finding
+	counts   finding.Counts
 }
 
 // basis is what a verdict is made from; while it stays the same, so does the

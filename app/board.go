@@ -9,6 +9,7 @@ import (
 
 	"millgate/core/access"
 	"millgate/core/declaration"
+	"millgate/core/finding"
 	"millgate/core/origin"
 	"millgate/core/probe"
 	"millgate/core/review"
@@ -67,20 +68,20 @@ type Board struct {
 	Kinds    []string      // the columns of the Quotas lens: what quotas count by
 	Quotas   []QuotaSeen
 	Rows     []Row
-	Counts   verdict.Counts
+	Counts   finding.Counts
 	Review   int // messages about the declaration
 	Errors   int
 	Sweep    *Run // the last whole one of the target
 	Empty    bool // there is no declaration yet
 }
 
-func verdictLetter(k verdict.Kind) byte {
+func verdictLetter(k finding.Kind) byte {
 	switch k {
-	case verdict.Agrees:
+	case finding.Agrees:
 		return '='
-	case verdict.Unproven:
+	case finding.Unproven:
 		return '?'
-	case verdict.Unprobed, "":
+	case finding.Unprobed, "":
 		return '.'
 	}
 	return k[0]
@@ -116,10 +117,10 @@ func (a *App) Board(target string) (Board, error) {
 	b.Pages = probe.PageColumns(d)
 	b.Kinds = kindsOfCaller(d)
 	b.Quotas = quotasSeen(d, nil, nil, b.Kinds)
-	b.Counts = verdict.Counts{Crossings: map[verdict.Kind]int{}, Findings: map[verdict.Kind]int{}}
-	worst, rowWorst, stray := map[string]verdict.Kind{}, map[string]verdict.Kind{}, []string{}
+	b.Counts = finding.Counts{Crossings: map[finding.Kind]int{}, Findings: map[finding.Kind]int{}}
+	worst, rowWorst, stray := map[string]finding.Kind{}, map[string]finding.Kind{}, []string{}
 	inferred := map[string]bool{}
-	ways, pages, does := map[string]verdict.Kind{}, map[string]verdict.Kind{}, map[string]string{}
+	ways, pages, does := map[string]finding.Kind{}, map[string]finding.Kind{}, map[string]string{}
 	if t := a.pickTarget(target); t != nil && b.Errors == 0 {
 		b.Target = t.Name
 		o, err := a.judged(t)
@@ -128,12 +129,12 @@ func (a *App) Board(target string) (Board, error) {
 		}
 		b.Counts = o.counts
 		b.Quotas = quotasSeen(d, t, o, b.Kinds)
-		put := func(route, col string, k verdict.Kind) {
+		put := func(route, col string, k finding.Kind) {
 			c := route + "\x00" + col
-			if old, ok := worst[c]; !ok || verdict.Worse(k, old) {
+			if old, ok := worst[c]; !ok || finding.Worse(k, old) {
 				worst[c] = k
 			}
-			if old, ok := rowWorst[route]; !ok || verdict.Worse(k, old) {
+			if old, ok := rowWorst[route]; !ok || finding.Worse(k, old) {
 				rowWorst[route] = k
 			}
 		}
@@ -143,13 +144,13 @@ func (a *App) Board(target string) (Board, error) {
 				continue
 			}
 			if w := wayOf(p); w != "" {
-				if k := p.RouteKey + "\x00" + w; ways[k] == "" || verdict.Worse(it.Verdict.Kind, ways[k]) {
+				if k := p.RouteKey + "\x00" + w; ways[k] == "" || finding.Worse(it.Verdict.Kind, ways[k]) {
 					ways[k] = it.Verdict.Kind
 				}
 			}
 			if p.Kind == probe.Origin {
 				k := p.RouteKey + "\x00" + p.Way
-				if old, ok := pages[k]; !ok || verdict.Worse(it.Verdict.Kind, old) { // several may be alike in this way
+				if old, ok := pages[k]; !ok || finding.Worse(it.Verdict.Kind, old) { // several may be alike in this way
 					pages[k], does[k] = it.Verdict.Kind, it.Verdict.Does
 				}
 			}
@@ -274,7 +275,7 @@ func soundCaller(d *declaration.Document, i int, columns []Column, row Row) stri
 }
 
 // wayLetters are a row's cells in the Tokens lens.
-func wayLetters(d *declaration.Document, i int, all []string, row Row, seen map[string]verdict.Kind) (expect, found string) {
+func wayLetters(d *declaration.Document, i int, all []string, row Row, seen map[string]finding.Kind) (expect, found string) {
 	var e, v strings.Builder
 	mean := map[string]bool{}
 	if entry := d.Entry(i); entry != nil && access.Evaluate(d, i, access.Caller{State: access.Broken}).Outcome == access.Refuse {
@@ -380,12 +381,12 @@ func (a *App) Ticks(target string) ([]Tick, error) {
 }
 
 // Findings returns the findings of a target by the current declaration.
-func (a *App) Findings(target string) ([]verdict.Finding, error) {
+func (a *App) Findings(target string) ([]finding.Finding, error) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	t := a.pickTarget(target)
 	if t == nil || declaration.Failed(a.messages) {
-		return []verdict.Finding{}, nil
+		return []finding.Finding{}, nil
 	}
 	o, err := a.judged(t)
 	if err != nil {

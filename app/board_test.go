@@ -11,7 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"millgate/core/verdict"
+	"millgate/core/finding"
 	"millgate/standin"
 )
 
@@ -79,7 +79,7 @@ func TestBoardOfTheDemo(t *testing.T) {
 		assert.NotContains(t, r.Inferred, "1", "the demo's callers can all be told apart")
 	}
 	assert.False(t, row(t, b, "GET /debug/vars").Declared)
-	assert.Equal(t, 4, b.Counts.Findings[verdict.Unprotected])
+	assert.Equal(t, 4, b.Counts.Findings[finding.Unprotected])
 	r := row(t, b, "GET /v1/proposals")
 	pages := map[string]string{}
 	for i, p := range b.Pages {
@@ -102,7 +102,7 @@ func TestBoardOfTheDemo(t *testing.T) {
 		require.Len(t, v.Probes, 2)
 		worst := v.Probes[0]
 		assert.Equal(t, "somebody else's proposal", worst.Label)
-		assert.Equal(t, verdict.Proven, worst.Verdict.Confidence)
+		assert.Equal(t, finding.Proven, worst.Verdict.Confidence)
 		assert.Equal(t, 200, worst.Fact.Exchange.Status)
 		assert.Equal(t, 200, worst.Control.Exchange.Status)
 		assert.Equal(t, 6, worst.Expect.Decider)
@@ -175,9 +175,9 @@ access: [{ at: GET /a, who: s }]
 	_, res := sweep(t, a)
 	assert.False(t, seen["key-of-B"] || seen["key-of-C"], "they share a's probe")
 	require.NotEmpty(t, res.Findings)
-	var p *verdict.Finding
+	var p *finding.Finding
 	for i := range res.Findings {
-		if res.Findings[i].Kind == verdict.OverPermissive {
+		if res.Findings[i].Kind == finding.OverPermissive {
 			p = &res.Findings[i]
 		}
 	}

@@ -9,6 +9,7 @@ import (
 
 	"millgate/core/access"
 	"millgate/core/declaration"
+	"millgate/core/finding"
 	"millgate/core/origin"
 	"millgate/core/probe"
 	"millgate/core/verdict"
@@ -38,7 +39,7 @@ type CrossingView struct {
 	Place    declaration.Place // the deciding entry
 	Probes   []ProbeView       // worst first
 	Left     []probe.Omission
-	Finding  *verdict.Finding
+	Finding  *finding.Finding
 	Inferred string // the identity that was sent in its place
 	History  []Past
 	Unsafe   bool
@@ -150,7 +151,7 @@ func (a *App) Crossing(target, route, caller string) (CrossingView, error) {
 			continue // only what a gap led to in a sweep is there to be seen
 		}
 		v.Unsafe = v.Unsafe || p.Unsafe()
-		pv := ProbeView{Probe: p, Label: probeLabel(p), Expect: p.Expect, Verdict: verdict.Verdict{Kind: verdict.Unprobed, Reason: "not probed yet"}}
+		pv := ProbeView{Probe: p, Label: probeLabel(p), Expect: p.Expect, Verdict: verdict.Verdict{Kind: finding.Unprobed, Reason: "not probed yet"}}
 		if isPage {
 			at := probe.PageOf(p)
 			pv.Page = &verdict.PageView{Page: at, Want: origin.Expect(probe.CallOf(d, i, ""), at.Origin, probe.Allowed(d, i))}
@@ -184,7 +185,7 @@ func (a *App) Crossing(target, route, caller string) (CrossingView, error) {
 	if !known {
 		return v, fmt.Errorf("%w: there is no route %q", ErrNotFound, route)
 	}
-	sort.SliceStable(v.Probes, func(x, y int) bool { return verdict.Worse(v.Probes[x].Verdict.Kind, v.Probes[y].Verdict.Kind) })
+	sort.SliceStable(v.Probes, func(x, y int) bool { return finding.Worse(v.Probes[x].Verdict.Kind, v.Probes[y].Verdict.Kind) })
 	for _, l := range pl.Left {
 		if l.Route == route && l.Caller == sent {
 			v.Left = append(v.Left, l)

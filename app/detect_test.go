@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"millgate/core/finding"
 	"millgate/core/probe"
 	"millgate/core/verdict"
 	"millgate/examples"
@@ -291,7 +292,7 @@ func TestDetection(t *testing.T) {
 								alarms++
 								t.Errorf("false alarm: %s %s by %v: %s", f.Kind, f.Route, f.Callers, f.Reason)
 							}
-							assert.NotEqual(t, verdict.NotSure, f.Confidence, f.Reason)
+							assert.NotEqual(t, finding.NotSure, f.Confidence, f.Reason)
 						}
 						// Which calls meet which node is by chance, and with that whether any is refused.
 						if names == nil && c.flaw != standin.CountedPerNode {

@@ -15,8 +15,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"millgate/core/finding"
 	"millgate/core/token"
-	"millgate/core/verdict"
 	"millgate/store"
 )
 
@@ -279,7 +279,7 @@ func TestTheDirectAddressMayBeClosed(t *testing.T) {
 	require.Len(t, list[0].Drills, 1, "bob's token opens nothing that shows whether it works")
 	v := list[0].Drills[0]
 	assert.Equal(t, "ann", v.Identity)
-	assert.Equal(t, verdict.Agrees, v.Verdict.Kind)
+	assert.Equal(t, finding.Agrees, v.Verdict.Kind)
 	require.Len(t, v.Expect, len(v.Result.Steps))
 	assert.Len(t, v.Result.Exchanges, len(v.Result.Steps))
 	b, err := json.Marshal(v.Result)

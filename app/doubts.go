@@ -8,6 +8,7 @@ import (
 
 	"millgate/core/access"
 	"millgate/core/declaration"
+	"millgate/core/finding"
 	"millgate/core/verdict"
 )
 
@@ -62,7 +63,7 @@ func (r *run) checked(items []verdict.Item) Checked {
 		switch it, ok := kinds[p.ID]; {
 		case f == nil, strings.HasPrefix(f.Lost, notSent):
 			c.Unsent++
-		case !ok || it.Verdict.Kind == verdict.Unproven:
+		case !ok || it.Verdict.Kind == finding.Unproven:
 			c.Unproven++
 		}
 		if !p.IsControl {
@@ -152,11 +153,11 @@ const (
 )
 
 // Code is the exit code of a sweep.
-func (res *Result) Code(r *Run, most float64, level verdict.Severity) int {
+func (res *Result) Code(r *Run, most float64, level finding.Severity) int {
 	switch {
 	case len(res.Doubts(r, most)) > 0:
 		return Doubts
-	case slices.ContainsFunc(res.Findings, func(f verdict.Finding) bool { return f.Severity.AtLeast(level) }):
+	case slices.ContainsFunc(res.Findings, func(f finding.Finding) bool { return f.Severity.AtLeast(level) }):
 		return Found
 	}
 	return Clean

@@ -6,10 +6,10 @@ import (
 	"strings"
 	"testing"
 
+	"millgate/core/finding"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-
-	"millgate/core/verdict"
 )
 
 // What a route declares under `then` is sent after an admitted answer: a
@@ -43,7 +43,7 @@ func TestFollowUpsShowTheEffect(t *testing.T) {
 			var found []string
 			for _, x := range res.Findings {
 				if x.Title == "Answered as done, and not done" {
-					assert.Equal(t, verdict.OverRestrictive, x.Kind)
+					assert.Equal(t, finding.OverRestrictive, x.Kind)
 					found = append(found, x.Route)
 				}
 			}

@@ -8,10 +8,10 @@ import (
 	"strings"
 	"testing"
 
+	"millgate/core/finding"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-
-	"millgate/core/verdict"
 )
 
 // measuredNumber is a number that a drill measured: it may differ from run to run.
@@ -19,7 +19,7 @@ var measuredNumber = regexp.MustCompile(`\b\d+(\.\d+)?( calls|ms|µs| ms| s\b|s\
 
 // golden holds findings against the file that was kept of them: their ids, causes and
 // words change only where somebody means them to. MILLGATE_GOLDEN=write keeps them anew.
-func golden(t *testing.T, name string, findings []verdict.Finding) {
+func golden(t *testing.T, name string, findings []finding.Finding) {
 	t.Helper()
 	var b strings.Builder
 	for _, f := range findings {

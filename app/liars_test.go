@@ -17,7 +17,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"millgate/core/verdict"
+	"millgate/core/finding"
 	"millgate/testkit/memnet"
 )
 
@@ -394,7 +394,7 @@ func (c liar) check(t *testing.T, v *villager, run *Run, res Result) {
 		fmt.Fprintf(&b, "unsent: %d: %s\n", u.Probes, u.Why)
 	}
 	t.Log(b.String())
-	assert.Equal(t, c.code, res.Code(run, most, verdict.SevHigh), "the exit code")
+	assert.Equal(t, c.code, res.Code(run, most, finding.High), "the exit code")
 	assert.Equal(t, c.rules, rules)
 	if c.kinds != nil {
 		assert.ElementsMatch(t, c.kinds, kinds)

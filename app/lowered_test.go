@@ -8,9 +8,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"millgate/core/finding"
 	"millgate/core/probe"
 	"millgate/core/quota"
-	"millgate/core/verdict"
 	"millgate/standin"
 )
 
@@ -33,7 +33,7 @@ func TestALoweredQuota(t *testing.T) {
 		}
 	}
 	require.NotNil(t, p)
-	assert.Equal(t, verdict.Agrees, p.Verdict.Kind, p.Verdict.Reason)
+	assert.Equal(t, finding.Agrees, p.Verdict.Kind, p.Verdict.Reason)
 	assert.Contains(t, p.Verdict.Reason, "Measured with 8 per 1s in place of 8 per 5m and 100 per 1d")
 	found := map[string]quota.Conclusion{}
 	for _, c := range p.Quota.Measured.Conclude(p.Quota.Stack) {

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"millgate/core/declaration"
+	"millgate/core/finding"
 	"millgate/core/origin"
 	"millgate/core/probe"
 	"millgate/core/verdict"
@@ -81,7 +82,7 @@ func answerOf(x *wire.Exchange) *verdict.Answer {
 
 // letters are a row's cells in the Origins lens: what is declared, the
 // verdicts, and what a browser lets the page do, "." where that is not known.
-func (m *pageMemo) letters(pages []origin.Page, i int, row Row, seen map[string]verdict.Kind, does map[string]string) (expect, found, can string) {
+func (m *pageMemo) letters(pages []origin.Page, i int, row Row, seen map[string]finding.Kind, does map[string]string) (expect, found, can string) {
 	e := m.declared(pages, i)
 	var v, c []byte
 	for _, col := range pages {

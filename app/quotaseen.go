@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"millgate/core/declaration"
+	"millgate/core/finding"
 	"millgate/core/probe"
 	"millgate/core/quota"
 	"millgate/core/verdict"
@@ -63,7 +64,7 @@ func quotasSeen(d *declaration.Document, t *declaration.Target, o *observed, kin
 					continue
 				}
 				out[k].Most = f.Quota.Most(quota.Ticks(out[k].Window))
-				if it.Verdict.Kind != verdict.Unthrottled {
+				if it.Verdict.Kind != finding.Unthrottled {
 					continue // so that nothing went beyond its ceiling
 				}
 				if n, c, _, yes := f.Quota.Beyond(stackFor(d, q, p.Identity)); yes {

@@ -9,10 +9,10 @@ import (
 	"sync"
 	"testing"
 
+	"millgate/core/finding"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-
-	"millgate/core/verdict"
 )
 
 // notes is a service of notes with owners, whose behaviour a test bends.
@@ -174,7 +174,7 @@ func TestRefusedAndDone(t *testing.T) {
 		a, res := sweepNotes(t, n)
 		require.Len(t, res.Findings, 1)
 		f := res.Findings[0]
-		assert.Equal(t, verdict.Unprotected, f.Kind)
+		assert.Equal(t, finding.Unprotected, f.Kind)
 		assert.Equal(t, "PATCH /notes/{id}", f.Route)
 		assert.Equal(t, 696, f.CWE)
 		assert.Contains(t, f.Reason, "the record is changed afterwards")
@@ -190,9 +190,9 @@ func TestAStrangersChangeIsProven(t *testing.T) {
 	n.forgetsToTurn = true
 	_, res := sweepNotes(t, n)
 	require.Len(t, res.Findings, 1)
-	assert.Equal(t, verdict.OverPermissive, res.Findings[0].Kind)
+	assert.Equal(t, finding.OverPermissive, res.Findings[0].Kind)
 	assert.Equal(t, 639, res.Findings[0].CWE)
-	assert.Equal(t, verdict.Proven, res.Findings[0].Confidence)
+	assert.Equal(t, finding.Proven, res.Findings[0].Confidence)
 	assert.Contains(t, res.Findings[0].Reason, "The owner's record is changed afterwards")
 	n.assertAsBefore(t)
 }
@@ -203,7 +203,7 @@ func TestARaisedRoleIsPutBack(t *testing.T) {
 	n.takesRoles = true
 	_, res := sweepNotes(t, n)
 	require.Len(t, res.Findings, 1)
-	assert.Equal(t, verdict.OverPermissive, res.Findings[0].Kind)
+	assert.Equal(t, finding.OverPermissive, res.Findings[0].Kind)
 	assert.Equal(t, "A role raised through the body", res.Findings[0].Title)
 	assert.Equal(t, 915, res.Findings[0].CWE)
 	assert.Empty(t, res.Made)

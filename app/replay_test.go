@@ -11,8 +11,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"millgate/core/finding"
 	"millgate/core/probe"
-	"millgate/core/verdict"
 	"millgate/standin"
 	"millgate/testkit/memnet"
 )
@@ -67,7 +67,7 @@ func TestAReplayIsFoundWhateverTheQuota(t *testing.T) {
 					}
 					require.NotNil(t, p.Fact)
 					throttled += p.Fact.Repeats
-					if p.Verdict.Kind == verdict.Unprotected {
+					if p.Verdict.Kind == finding.Unprotected {
 						found++
 					} else if flaws != nil {
 						t.Log(p.Verdict.Kind, p.Verdict.Reason)
@@ -106,7 +106,7 @@ func TestAReplayThatIsLostIsNamed(t *testing.T) {
 		require.NoError(t, err)
 		for _, p := range v.Probes {
 			if p.Probe.Way == probe.Repeated && p.Fact != nil {
-				assert.Equal(t, verdict.Unproven, p.Verdict.Kind)
+				assert.Equal(t, finding.Unproven, p.Verdict.Kind)
 				assert.Contains(t, p.Verdict.Reason, "the pair was throttled (429) each of")
 			}
 		}
@@ -119,13 +119,13 @@ func TestADrillOfAFullQuota(t *testing.T) {
 	for _, c := range []struct {
 		name string
 		fill int // how often the login was called before
-		kind verdict.Kind
+		kind finding.Kind
 		says string
 		wait time.Duration
 	}{
-		{"room", 0, verdict.Agrees, "refused within what login allows", 0},
-		{"full for five minutes", 8, verdict.Agrees, "refused within what login allows", 290 * time.Second},
-		{"full for a day", 104, verdict.Unproven, "full before the drill began", 0},
+		{"room", 0, finding.Agrees, "refused within what login allows", 0},
+		{"full for five minutes", 8, finding.Agrees, "refused within what login allows", 290 * time.Second},
+		{"full for a day", 104, finding.Unproven, "full before the drill began", 0},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			virtually(t, func(t *testing.T, n *memnet.Net) {
@@ -150,7 +150,7 @@ func TestADrillOfAFullQuota(t *testing.T) {
 					t.Fatal("no drill of the login")
 					return ProbeView{}
 				}
-				require.Equal(t, verdict.Agrees, again().Verdict.Kind)
+				require.Equal(t, finding.Agrees, again().Verdict.Kind)
 				time.Sleep(25 * time.Hour)
 				for k := range c.fill {
 					if k > 0 && k%8 == 0 {
@@ -165,7 +165,7 @@ func TestADrillOfAFullQuota(t *testing.T) {
 				assert.Equal(t, c.kind, p.Verdict.Kind, p.Verdict.Reason)
 				assert.Contains(t, p.Verdict.Reason, c.says)
 				assert.GreaterOrEqual(t, time.Since(begun), c.wait)
-				if c.kind == verdict.Unproven {
+				if c.kind == finding.Unproven {
 					require.NotNil(t, p.Fact.Earlier)
 					assert.False(t, p.Quota.Earlier.IsZero(), "shown with its date")
 					assert.NotEmpty(t, p.Quota.Measured.Calls)

@@ -16,6 +16,7 @@ import (
 
 	"millgate/core/access"
 	"millgate/core/declaration"
+	"millgate/core/finding"
 	"millgate/core/probe"
 	"millgate/core/token"
 	"millgate/core/verdict"
@@ -37,13 +38,13 @@ type Run struct {
 	StartedAt time.Time       `json:"startedAt"`
 	EndedAt   *time.Time      `json:"endedAt,omitempty"`
 	Note      string          `json:"note"`
-	Counts    *verdict.Counts `json:"counts,omitempty"`
+	Counts    *finding.Counts `json:"counts,omitempty"`
 }
 
 // Result is what a sweep came to.
 type Result struct {
-	Counts   verdict.Counts    `json:"counts"`
-	Findings []verdict.Finding `json:"findings"`
+	Counts   finding.Counts    `json:"counts"`
+	Findings []finding.Finding `json:"findings"`
 	Left     []probe.Omission  `json:"left"`
 	Made     []Leftover        `json:"made"`
 	Plan     PlanSummary       `json:"plan"`

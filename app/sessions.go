@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"millgate/core/declaration"
+	"millgate/core/finding"
 	"millgate/core/probe"
 	"millgate/core/session"
 	"millgate/core/verdict"
@@ -65,7 +66,7 @@ func (a *App) Sessions(target string, logouts float64) ([]Declared, error) {
 }
 
 func drillView(d *declaration.Document, o *observed, p *probe.Probe) DrillView {
-	v := DrillView{Identity: p.Identity, Route: p.RouteKey, Inferred: p.StandsFor, Verdict: verdict.Verdict{Kind: verdict.Unprobed}}
+	v := DrillView{Identity: p.Identity, Route: p.RouteKey, Inferred: p.StandsFor, Verdict: verdict.Verdict{Kind: finding.Unprobed}}
 	it, ok := o.items[p.ID]
 	f := o.view[p.ID]
 	if !ok || f == nil {

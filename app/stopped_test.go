@@ -18,7 +18,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"millgate/core/verdict"
+	"millgate/core/finding"
 	"millgate/store"
 	"millgate/testkit/memnet"
 )
@@ -76,7 +76,7 @@ func TestAStopWhileWaitingLosesNothing(t *testing.T) {
 				assert.Empty(t, res.Unsent)
 				assert.Empty(t, res.Doubts(run, DefaultMostUnproven))
 				for _, f := range res.Findings {
-					assert.Equal(t, verdict.Unthrottled, f.Kind, "the villager counts nothing")
+					assert.Equal(t, finding.Unthrottled, f.Kind, "the villager counts nothing")
 				}
 			})
 		})
@@ -114,7 +114,7 @@ func TestAFullDiskIsTold(t *testing.T) {
 		run, res, err := a.SweepResult(r.ID)
 		require.NoError(t, err)
 		assert.Equal(t, store.Failed, run.State)
-		assert.Equal(t, Doubts, res.Code(run, DefaultMostUnproven, verdict.SevHigh))
+		assert.Equal(t, Doubts, res.Code(run, DefaultMostUnproven, finding.High))
 		rules := map[DoubtRule]string{}
 		for _, d := range res.Doubts(run, DefaultMostUnproven) {
 			rules[d.Rule] = d.Text
@@ -168,7 +168,7 @@ func TestOneWorkspaceForADirectory(t *testing.T) {
 func TestWithoutAResultNothingIsClean(t *testing.T) {
 	for _, state := range []string{store.Running, store.Interrupted, store.Stopped, store.Failed} {
 		var res Result
-		assert.Equal(t, Doubts, res.Code(&Run{State: state}, 100, verdict.SevHigh), state)
+		assert.Equal(t, Doubts, res.Code(&Run{State: state}, 100, finding.High), state)
 	}
 }
 
@@ -261,7 +261,7 @@ func TestBrokenTLSIsNoResult(t *testing.T) {
 			a.Wait(r.ID)
 			run, res, err := a.SweepResult(r.ID)
 			require.NoError(t, err)
-			assert.Equal(t, Doubts, res.Code(run, DefaultMostUnproven, verdict.SevHigh))
+			assert.Equal(t, Doubts, res.Code(run, DefaultMostUnproven, finding.High))
 			assert.Empty(t, res.Findings)
 			assert.Less(t, time.Since(begun), 20*time.Second)
 			assert.Contains(t, run.Note, "nothing more was sent")

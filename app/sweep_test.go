@@ -19,7 +19,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"millgate/core/access"
-	"millgate/core/verdict"
+	"millgate/core/finding"
 	"millgate/standin"
 	"millgate/store"
 )
@@ -191,11 +191,11 @@ func TestThrottledIsWaitedOut(t *testing.T) {
 	assert.Empty(t, res.Findings)
 	v, err := a.Crossing("stand-in", "GET /a", "ann")
 	require.NoError(t, err)
-	assert.Equal(t, verdict.Agrees, v.Probes[0].Verdict.Kind)
+	assert.Equal(t, finding.Agrees, v.Probes[0].Verdict.Kind)
 	assert.Equal(t, 2, v.Probes[0].Fact.Repeats)
 	v, err = a.Crossing("stand-in", "GET /a", "")
 	require.NoError(t, err)
-	assert.Equal(t, verdict.Unproven, v.Probes[0].Verdict.Kind)
+	assert.Equal(t, finding.Unproven, v.Probes[0].Verdict.Kind)
 	assert.Contains(t, v.Probes[0].Verdict.Reason, "throttled")
 	for _, p := range v.Probes {
 		if p.Label == "no credential" {
@@ -236,7 +236,7 @@ func TestEndedCredentialIsRenewed(t *testing.T) {
 	assert.Empty(t, res.Findings, "a token that expired is not a finding")
 	v, err := a.Crossing("stand-in", "POST /t", "ann")
 	require.NoError(t, err)
-	assert.Equal(t, verdict.Agrees, v.Probes[0].Verdict.Kind, v.Probes[0].Verdict.Reason)
+	assert.Equal(t, finding.Agrees, v.Probes[0].Verdict.Kind, v.Probes[0].Verdict.Reason)
 	assert.Greater(t, served.Load(), int32(2), "the ended token was used")
 }
 
@@ -337,7 +337,7 @@ func TestProbeAgainSendsOnlyThat(t *testing.T) {
 	fs, err := a.Findings("")
 	require.NoError(t, err)
 	require.Len(t, fs, 1)
-	assert.Equal(t, verdict.Unprotected, fs[0].Kind)
+	assert.Equal(t, finding.Unprotected, fs[0].Kind)
 	_, err = a.ProbeAgain("stand-in", []CrossingKey{{"GET /nowhere", ""}})
 	assert.ErrorIs(t, err, ErrNotFound)
 	_, err = a.ProbeAgain("nowhere", nil)
@@ -359,7 +359,7 @@ func TestAChangedRuleIsJudgedAnew(t *testing.T) {
 	fs, err := a.Findings("")
 	require.NoError(t, err)
 	require.Len(t, fs, 1)
-	assert.Equal(t, verdict.OverPermissive, fs[0].Kind)
+	assert.Equal(t, finding.OverPermissive, fs[0].Kind)
 	assert.Len(t, f.log, sent)
 
 	// The same after a restart, from the store.
@@ -433,7 +433,7 @@ func TestResumeSendsNoUnsafeProbeTwice(t *testing.T) {
 	require.NoError(t, err)
 	for _, p := range v.Probes {
 		if p.Probe.ID == lost {
-			assert.Equal(t, verdict.Unproven, p.Verdict.Kind)
+			assert.Equal(t, finding.Unproven, p.Verdict.Kind)
 			assert.Contains(t, p.Verdict.Reason, "not sent twice")
 		}
 	}
@@ -585,7 +585,7 @@ func TestStopLosesNothing(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, store.Stopped, run.State)
 	assert.Contains(t, run.Note, "stopped after")
-	assert.Positive(t, res.Counts.Crossings[verdict.Agrees]+res.Counts.Crossings[verdict.Unproven])
+	assert.Positive(t, res.Counts.Crossings[finding.Agrees]+res.Counts.Crossings[finding.Unproven])
 	r, err = a.Resume(r.ID)
 	require.NoError(t, err)
 	a.Wait(r.ID)

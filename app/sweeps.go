@@ -13,6 +13,7 @@ import (
 
 	"millgate/core/access"
 	"millgate/core/declaration"
+	"millgate/core/finding"
 	"millgate/core/probe"
 	"millgate/core/verdict"
 	"millgate/store"
@@ -438,7 +439,7 @@ func (o *observed) judgeAll(d *declaration.Document, t *declaration.Target, fact
 		if j.widens(p, it.Verdict) {
 			o.plan.Widen(p)
 		}
-		if running && it.Verdict.Kind == verdict.Unproven && b.control == nil && o.plan.Find(p.Control) != nil {
+		if running && it.Verdict.Kind == finding.Unproven && b.control == nil && o.plan.Find(p.Control) != nil {
 			delete(o.items, p.ID)
 			continue
 		}

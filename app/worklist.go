@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"millgate/core/declaration"
+	"millgate/core/finding"
 	"millgate/core/verdict"
 )
 
@@ -38,7 +39,7 @@ func (a *App) Worklist(target string) ([]Unfair, error) {
 	}
 	waiting := map[string]int{}
 	for _, it := range o.items {
-		if it.Verdict.Kind == verdict.Unproven && it.Probe.Control != "" {
+		if it.Verdict.Kind == finding.Unproven && it.Probe.Control != "" {
 			waiting[it.Probe.Control]++
 		}
 	}

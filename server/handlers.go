@@ -11,6 +11,7 @@ import (
 	"millgate/app"
 	"millgate/core/access"
 	"millgate/core/declaration"
+	"millgate/core/finding"
 	"millgate/core/probe"
 	"millgate/core/review"
 	"millgate/core/verdict"
@@ -64,7 +65,7 @@ func (s *Server) GetBoard(_ context.Context, q contract.GetBoardRequestObject) (
 	return contract.GetBoard200JSONResponse(out), nil
 }
 
-func countsOf(c verdict.Counts) contract.Counts {
+func countsOf(c finding.Counts) contract.Counts {
 	out := contract.Counts{Crossings: contract.Numbers{}, Findings: contract.Numbers{}}
 	for k, n := range c.Crossings {
 		out.Crossings[string(k)] = n
@@ -207,7 +208,7 @@ func (s *Server) GetCrossing(_ context.Context, q contract.GetCrossingRequestObj
 	return contract.GetCrossing200JSONResponse(out), nil
 }
 
-func findingOf(f verdict.Finding) contract.Finding {
+func findingOf(f finding.Finding) contract.Finding {
 	out := contract.Finding{Id: f.ID, Kind: string(f.Kind), Name: f.Kind.Name(), Title: f.Title, Route: f.Route, Callers: append([]string{}, f.Callers...), Inferred: append([]string{}, f.Inferred...), Rung: f.Rung,
 		Severity: string(f.Severity), Confidence: string(f.Confidence), Reason: f.Reason, Advice: f.Advice, Owasp: f.OWASP, Cwe: f.CWE, Crossings: f.Crossings}
 	if len(f.Probes) > 0 {
@@ -257,7 +258,7 @@ func (s *Server) GetFindings(_ context.Context, q contract.GetFindingsRequestObj
 	return contract.GetFindings200JSONResponse(findingsOf(list)), nil
 }
 
-func findingsOf(list []verdict.Finding) []contract.Finding {
+func findingsOf(list []finding.Finding) []contract.Finding {
 	out := []contract.Finding{}
 	for _, f := range list {
 		out = append(out, findingOf(f))

@@ -13,8 +13,8 @@ import (
 
 	"millgate/app"
 	"millgate/core/declaration"
+	"millgate/core/finding"
 	"millgate/core/review"
-	"millgate/core/verdict"
 )
 
 func formatFlag(c *cobra.Command, into *string) {
@@ -57,7 +57,7 @@ func printMessages(w io.Writer, p paint, msgs []review.Message) {
 		level := p.warn(string(m.Severity))
 		if m.Level == declaration.Error {
 			level = p.bad("error")
-		} else if m.Severity.AtLeast(verdict.SevHigh) {
+		} else if m.Severity.AtLeast(finding.High) {
 			level = p.bad(string(m.Severity))
 		}
 		fmt.Fprintf(w, "%s: %s: %s [%s]\n", m.Place, level, m.Text, m.Code)
@@ -110,7 +110,7 @@ func reviewCommand() *cobra.Command {
 			if err := checkFormat(format); err != nil {
 				return err
 			}
-			if failOn != "" && !verdict.Severity(failOn).AtLeast(verdict.SevLow) {
+			if failOn != "" && !finding.Severity(failOn).AtLeast(finding.Low) {
 				return exit{exitWrong, fmt.Errorf("--fail-on is low, medium, high or critical, not %q", failOn)}
 			}
 			d, msgs, err := readDeclaration(args[0])
@@ -136,7 +136,7 @@ func reviewCommand() *cobra.Command {
 				return exit{exitWrong, nil}
 			}
 			for _, m := range list {
-				if failOn != "" && m.Severity.AtLeast(verdict.Severity(failOn)) {
+				if failOn != "" && m.Severity.AtLeast(finding.Severity(failOn)) {
 					return exit{exitFindings, nil}
 				}
 			}

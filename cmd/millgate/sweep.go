@@ -16,8 +16,8 @@ import (
 
 	"millgate/app"
 	"millgate/core/declaration"
+	"millgate/core/finding"
 	"millgate/core/review"
-	"millgate/core/verdict"
 )
 
 // paint colours words on a terminal, and leaves them alone in a pipe.
@@ -44,7 +44,7 @@ func (p paint) bold(s string) string  { return p.with("1", s) }
 // sweeping is what a sweep is asked for.
 type sweeping struct {
 	target, base, format, data string
-	level                      verdict.Severity
+	level                      finding.Severity
 	planOnly, keepGoing        bool
 	mostUnproven               float64
 }
@@ -66,8 +66,8 @@ stopped, or it could not be stored); else 1 findings at or above --fail-on; else
 			if err := checkFormat(w.format); err != nil {
 				return err
 			}
-			w.level = verdict.Severity(failOn)
-			if !slices.Contains(verdict.Severities, w.level) {
+			w.level = finding.Severity(failOn)
+			if !slices.Contains(finding.Severities, w.level) {
 				return exit{exitWrong, fmt.Errorf("--fail-on is low, medium, high or critical, not %q", failOn)}
 			}
 			if !(w.mostUnproven >= 0 && w.mostUnproven <= 100) {
@@ -209,7 +209,7 @@ func printJSON(out io.Writer, run *app.Run, res app.Result, doubts []app.Doubt) 
 	e.SetIndent("", "  ")
 	e.SetEscapeHTML(false)
 	return e.Encode(map[string]any{"sweep": map[string]any{"target": run.Target, "state": run.State, "note": run.Note, "startedAt": run.StartedAt, "endedAt": run.EndedAt},
-		"checked": res.Checked, "doubts": doubts, "findings": append([]verdict.Finding{}, res.Findings...), "counts": res.Counts, "plan": res.Plan, "left": res.Left, "made": res.Made, "unsent": res.Unsent})
+		"checked": res.Checked, "doubts": doubts, "findings": append([]finding.Finding{}, res.Findings...), "counts": res.Counts, "plan": res.Plan, "left": res.Left, "made": res.Made, "unsent": res.Unsent})
 }
 
 func printPlan(out io.Writer, p paint, d app.PlanDetail, format string) error {
@@ -236,7 +236,7 @@ func printPlan(out io.Writer, p paint, d app.PlanDetail, format string) error {
 func printFindings(out io.Writer, p paint, run *app.Run, res app.Result) {
 	for _, f := range res.Findings {
 		sev := p.warn(string(f.Severity))
-		if f.Severity.AtLeast(verdict.SevHigh) {
+		if f.Severity.AtLeast(finding.High) {
 			sev = p.bad(string(f.Severity))
 		}
 		fmt.Fprintf(out, "%s %s  %s  %s\n", p.bold(string(f.Kind)), p.bold(f.Route), f.Title, p.faint(f.ID))
@@ -255,7 +255,7 @@ func printFindings(out io.Writer, p paint, run *app.Run, res app.Result) {
 		fmt.Fprintf(out, "%s %d probes: %s\n", p.warn("not sent:"), u.Probes, u.Why)
 	}
 	var parts []string
-	for _, k := range verdict.Order {
+	for _, k := range finding.Order {
 		if n := res.Counts.Crossings[k]; n > 0 {
 			s := fmt.Sprintf("%d %s", n, k.Name())
 			if fs := res.Counts.Findings[k]; fs > 0 {

@@ -10,8 +10,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"millgate/app"
+	"millgate/core/finding"
 	"millgate/core/token"
-	"millgate/core/verdict"
 )
 
 func tokensCommand() *cobra.Command {
@@ -29,7 +29,7 @@ with --target its key set is fetched to verify them.`,
 			if err := checkFormat(format); err != nil {
 				return err
 			}
-			if failOn != "" && !verdict.Severity(failOn).AtLeast(verdict.SevLow) {
+			if failOn != "" && !finding.Severity(failOn).AtLeast(finding.Low) {
 				return exit{exitWrong, fmt.Errorf("--fail-on is low, medium, high or critical, not %q", failOn)}
 			}
 			if target != "" && gate == "" {
@@ -61,7 +61,7 @@ with --target its key set is fetched to verify them.`,
 			}
 			if err == nil && failOn != "" {
 				for _, t := range r.Tallies {
-					if t.Severity.AtLeast(verdict.Severity(failOn)) {
+					if t.Severity.AtLeast(finding.Severity(failOn)) {
 						return exit{exitFindings, nil}
 					}
 				}
@@ -167,7 +167,7 @@ func printAudit(w io.Writer, p paint, r token.Audited) {
 	}
 	for _, t := range r.Tallies {
 		level := p.warn(string(t.Severity))
-		if t.Severity.AtLeast(verdict.SevHigh) {
+		if t.Severity.AtLeast(finding.High) {
 			level = p.bad(string(t.Severity))
 		}
 		fmt.Fprintf(w, "\n%s %d× %s [%s]\n    %s\n", level, t.Count, t.Text, t.ID, p.faint(t.Why+" ("+t.Standard+")"))

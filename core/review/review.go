@@ -24,8 +24,8 @@ import (
 
 	"millgate/core/access"
 	"millgate/core/declaration"
+	"millgate/core/finding"
 	"millgate/core/route"
-	"millgate/core/verdict"
 )
 
 // Check is one thing that the review looks for.
@@ -33,7 +33,7 @@ type Check struct {
 	ID       string
 	Title    string
 	Why      string // what can come of it
-	Severity verdict.Severity
+	Severity finding.Severity
 	OWASP    string // category of the API Security Top 10 (2023)
 	CWE      int
 	run      func(*reviewer, *Check)
@@ -56,7 +56,7 @@ type Replace struct {
 // Message is one thing to say about a declaration.
 type Message struct {
 	declaration.Message
-	Severity verdict.Severity
+	Severity finding.Severity
 	OWASP    string
 	CWE      int
 	Subject  string // what it is about: a route, "role x", "quota x" …
@@ -126,9 +126,9 @@ func Find(id string) *Check {
 
 // language takes over what the parser said.
 func (v *reviewer) language(m declaration.Message) {
-	out := Message{Message: m, Severity: verdict.SevLow, Subject: fmt.Sprintf("line %d", m.Line)}
+	out := Message{Message: m, Severity: finding.Low, Subject: fmt.Sprintf("line %d", m.Line)}
 	if m.Level == declaration.Error {
-		out.Severity = verdict.SevHigh
+		out.Severity = finding.High
 	}
 	if c := Find(m.Code); c != nil {
 		out.Severity, out.OWASP, out.CWE = c.Severity, c.OWASP, c.CWE

@@ -11,7 +11,7 @@ import (
 	"time"
 
 	"millgate/core/declaration"
-	"millgate/core/severity"
+	"millgate/core/finding"
 )
 
 // Bounds of an audit's memory.
@@ -28,17 +28,17 @@ var Steps = []time.Duration{time.Minute, 5 * time.Minute, 15 * time.Minute, 30 *
 
 // Seen is a token of an audit, by what does not give it away.
 type Seen struct {
-	Line        int               `json:"line"`
-	Fingerprint string            `json:"fingerprint"` // the first 4 bytes of its SHA-256
-	Subject     string            `json:"subject"`
-	Issuer      string            `json:"issuer"`
-	Scheme      string            `json:"scheme"`
-	Severity    severity.Severity `json:"severity,omitempty"` // its gravest judgement
-	Wrong       int               `json:"wrong"`              // judgements about it
-	Text        string            `json:"text,omitempty"`     // the gravest
-	Opens       int               `json:"opens"`              // routes that need a token
-	Unsafe      int               `json:"unsafe"`             // of these, how many change something
-	Beyond      int               `json:"beyond"`             // of these, how many its holder is not granted
+	Line        int              `json:"line"`
+	Fingerprint string           `json:"fingerprint"` // the first 4 bytes of its SHA-256
+	Subject     string           `json:"subject"`
+	Issuer      string           `json:"issuer"`
+	Scheme      string           `json:"scheme"`
+	Severity    finding.Severity `json:"severity,omitempty"` // its gravest judgement
+	Wrong       int              `json:"wrong"`              // judgements about it
+	Text        string           `json:"text,omitempty"`     // the gravest
+	Opens       int              `json:"opens"`              // routes that need a token
+	Unsafe      int              `json:"unsafe"`             // of these, how many change something
+	Beyond      int              `json:"beyond"`             // of these, how many its holder is not granted
 }
 
 // Tally counts one judgement.

@@ -28,6 +28,7 @@ import (
 	"time"
 
 	"millgate/core/declaration"
+	"millgate/core/finding"
 )
 
 // Class of an answer.
@@ -183,47 +184,9 @@ func Pointer(body []byte, p string) (string, bool) {
 	return "", false
 }
 
-// Kind of a gap.
-type Kind string
-
-const (
-	Unprotected     Kind = "U"
-	OverPermissive  Kind = "P"
-	Unthrottled     Kind = "T"
-	Leaking         Kind = "L"
-	Undeclared      Kind = "X"
-	Lifetime        Kind = "S"
-	WeakToken       Kind = "K"
-	OverRestrictive Kind = "R"
-	WrongRefusal    Kind = "W"
-	Unproven        Kind = "unproven"
-	Unprobed        Kind = "unprobed"
-	Agrees          Kind = "agrees"
-)
-
-// Order lists the kinds, worst first.
-var Order = []Kind{Unprotected, OverPermissive, Unthrottled, Leaking, Undeclared, Lifetime, WeakToken, OverRestrictive, WrongRefusal, Unproven, Unprobed, Agrees}
-
-// Worse says whether a comes before b in Order.
-func Worse(a, b Kind) bool { return slices.Index(Order, a) < slices.Index(Order, b) }
-
-// IsGap says whether the kind is a gap.
-func (k Kind) IsGap() bool { return k != Unproven && k != Unprobed && k != Agrees && k != "" }
-
-var kindNames = map[Kind]string{Unprotected: "unprotected", OverPermissive: "over-permissive", Unthrottled: "unthrottled", Leaking: "leaking", Undeclared: "undeclared",
-	Lifetime: "lifetime", WeakToken: "weak token", OverRestrictive: "over-restrictive", WrongRefusal: "wrong refusal"}
-
-// Name is the kind in words.
-func (k Kind) Name() string {
-	if n, ok := kindNames[k]; ok {
-		return n
-	}
-	return string(k)
-}
-
 // Slip is one way in which an answer departs from the declared shape.
 type Slip struct {
-	Kind   Kind
+	Kind   finding.Kind
 	Cause  string // stable: what was missing or shown
 	Reason string
 }
@@ -251,27 +214,27 @@ func CheckAnswer(a Answer, r declaration.Answers, schema map[int]*declaration.Sh
 		if got == "" {
 			got = "no content type"
 		}
-		out = append(out, Slip{WrongRefusal, "type", fmt.Sprintf("a %d must come as %s, it came as %s", a.Status, rule.Type, got)})
+		out = append(out, Slip{finding.WrongRefusal, "type", fmt.Sprintf("a %d must come as %s, it came as %s", a.Status, rule.Type, got)})
 	}
 	for _, h := range rule.Headers {
 		if a.Header(h) == "" {
-			out = append(out, Slip{WrongRefusal, "header " + strings.ToLower(h), fmt.Sprintf("a %d must carry %s, it does not", a.Status, h)})
+			out = append(out, Slip{finding.WrongRefusal, "header " + strings.ToLower(h), fmt.Sprintf("a %d must carry %s, it does not", a.Status, h)})
 		}
 	}
 	body := a.JSON()
 	for _, p := range rule.Has {
 		if _, ok := pointer(body, p); !ok {
-			out = append(out, Slip{WrongRefusal, "has " + p, fmt.Sprintf("the body of a %d must have %s, it has not", a.Status, p)})
+			out = append(out, Slip{finding.WrongRefusal, "has " + p, fmt.Sprintf("the body of a %d must have %s, it has not", a.Status, p)})
 		}
 	}
 	for _, t := range r.NeverText {
 		if t != "" && bytes.Contains(a.Body, []byte(t)) {
-			out = append(out, Slip{Leaking, "text " + t, fmt.Sprintf("the answer shows %q, which must never be shown", t)})
+			out = append(out, Slip{finding.Leaking, "text " + t, fmt.Sprintf("the answer shows %q, which must never be shown", t)})
 		}
 	}
 	if body != nil && len(r.NeverFields) > 0 {
 		for _, f := range fieldsNamed(body, r.NeverFields, "", nil) {
-			out = append(out, Slip{Leaking, "field " + path.Base(f), fmt.Sprintf("the answer has %s, which must never be shown", f)})
+			out = append(out, Slip{finding.Leaking, "field " + path.Base(f), fmt.Sprintf("the answer has %s, which must never be shown", f)})
 		}
 	}
 	if r.Schema != "" && a.Status < 300 && !a.NoBody {
@@ -284,7 +247,7 @@ func CheckAnswer(a Answer, r declaration.Answers, schema map[int]*declaration.Sh
 		})
 		if len(extra) > 0 {
 			sort.Strings(extra)
-			out = append(out, Slip{Leaking, "schema " + strings.Join(extra, ","), fmt.Sprintf("the answer has %s, which the response schema does not list", strings.Join(extra, ", "))})
+			out = append(out, Slip{finding.Leaking, "schema " + strings.Join(extra, ","), fmt.Sprintf("the answer has %s, which the response schema does not list", strings.Join(extra, ", "))})
 		}
 	}
 	return out

@@ -5,9 +5,9 @@ import (
 
 	"millgate/core/access"
 	"millgate/core/declaration"
+	"millgate/core/finding"
 	"millgate/core/probe"
 	"millgate/core/session"
-	"millgate/core/severity"
 )
 
 // Judged is one thing that is said about what was issued.
@@ -31,13 +31,13 @@ func (v *Verdict) credential(in Input) {
 	case v.Class == Admitted && p.Way == probe.Ended:
 		x := p.Expect
 		x.Subject = "lifetime"
-		v.gap(Lifetime, x, "afterlife", fmt.Sprintf("A credential of %s worked after its session was logged out: answered %s.", p.Donor, status(a)), Proven)
+		v.gap(finding.Lifetime, x, "afterlife", fmt.Sprintf("A credential of %s worked after its session was logged out: answered %s.", p.Donor, status(a)), finding.Proven)
 	case v.Class == Admitted && p.Way == probe.CrossSite:
 		v.crossSite(in, soundness)
 	case v.Class == Admitted && in.BesideEnters:
-		v.agrees(Likely, fmt.Sprintf("admitted, as %s is without the broken credential", p.Beside))
+		v.agrees(finding.Likely, fmt.Sprintf("admitted, as %s is without the broken credential", p.Beside))
 	case v.Class == Admitted:
-		v.gap(Unprotected, soundness, "token "+p.Way, fmt.Sprintf("%s: answered %s. It must be refused: it is not sound.", accepted(p), status(a)), Proven)
+		v.gap(finding.Unprotected, soundness, "token "+p.Way, fmt.Sprintf("%s: answered %s. It must be refused: it is not sound.", accepted(p), status(a)), finding.Proven)
 	case v.Class == Throttled || v.Class == Failed:
 		v.unproven("the service answered " + status(a))
 	case !fair:
@@ -45,7 +45,7 @@ func (v *Verdict) credential(in Input) {
 	case in.spent():
 		v.unproven(spentText(a))
 	default:
-		v.agrees(Proven, fmt.Sprintf("%s: turned away with %s, and %s was admitted with the same request", p.Way, status(a), in.Control.Caller))
+		v.agrees(finding.Proven, fmt.Sprintf("%s: turned away with %s, and %s was admitted with the same request", p.Way, status(a), in.Control.Caller))
 	}
 }
 
@@ -79,7 +79,7 @@ func (v *Verdict) mustEnter(in Input) {
 	}
 	switch v.Class {
 	case Admitted:
-		v.agrees(Proven, fmt.Sprintf("%s is admitted: %s", what, why))
+		v.agrees(finding.Proven, fmt.Sprintf("%s is admitted: %s", what, why))
 	case Refused, Forbidden, Hidden, ToLogin, Invalid:
 		if fair, why := in.fair(); !fair {
 			v.unproven(fmt.Sprintf("answered %s, but %s", status(a), why))
@@ -91,7 +91,7 @@ func (v *Verdict) mustEnter(in Input) {
 		}
 		x := p.Expect
 		x.Decider, x.Subject = 0, "credential"
-		v.gap(OverRestrictive, x, cause, fmt.Sprintf("%s was %s; %s.", what, turned(v.Class, a), why), Proven)
+		v.gap(finding.OverRestrictive, x, cause, fmt.Sprintf("%s was %s; %s.", what, turned(v.Class, a), why), finding.Proven)
 	default:
 		v.unproven("the service answered " + status(a))
 	}
@@ -109,10 +109,10 @@ func turned(c Class, a Answer) string {
 // A browser does not send a SameSite cookie there, so then nothing is open.
 func (v *Verdict) crossSite(in Input, x access.Expectation) {
 	if s := in.SameSite; s == "strict" || s == "lax" {
-		v.agrees(Likely, fmt.Sprintf("accepted with a foreign Origin, but the cookie is SameSite=%s, so that a browser does not send it there", s))
+		v.agrees(finding.Likely, fmt.Sprintf("accepted with a foreign Origin, but the cookie is SameSite=%s, so that a browser does not send it there", s))
 		return
 	}
-	v.gap(Unprotected, x, "token "+in.Probe.Way, fmt.Sprintf("A page of another site can act as %s: a write with its cookie and a foreign Origin was answered %s, and the cookie is not SameSite.", in.Probe.Donor, status(in.Answer)), Proven)
+	v.gap(finding.Unprotected, x, "token "+in.Probe.Way, fmt.Sprintf("A page of another site can act as %s: a write with its cookie and a foreign Origin was answered %s, and the cookie is not SameSite.", in.Probe.Donor, status(in.Answer)), finding.Proven)
 }
 
 // lifetimes are judgements about how long a token lives; the others that
@@ -121,7 +121,7 @@ var lifetimes = map[string]bool{"too-long": true, "exp-missing": true, "date-mil
 
 // minor are judgements that are worth knowing and no gap: the declaration does
 // not ask for it.
-func minor(j Judged) bool { return !j.Severity.AtLeast(severity.Medium) }
+func minor(j Judged) bool { return !j.Severity.AtLeast(finding.Medium) }
 
 // issued judges the token that a login gave.
 func (v *Verdict) issued(in Input) {
@@ -136,15 +136,15 @@ func (v *Verdict) issued(in Input) {
 			n++
 			continue
 		}
-		kind := WeakToken
+		kind := finding.WeakToken
 		if lifetimes[j.ID] {
-			kind = Lifetime
+			kind = finding.Lifetime
 		}
 		x := access.Expectation{Outcome: access.Admit, Decider: 3, Subject: "token"}
 		what := credentialWord(in.Doc, p)
-		v.gap(kind, x, "token "+j.ID, fmt.Sprintf("The %s that %s is given: %s. %s (%s)", what, p.Identity, j.Text, j.Why, j.Standard), Proven)
+		v.gap(kind, x, "token "+j.ID, fmt.Sprintf("The %s that %s is given: %s. %s (%s)", what, p.Identity, j.Text, j.Why, j.Standard), finding.Proven)
 	}
-	v.agrees(Proven, "what is issued is as declared")
+	v.agrees(finding.Proven, "what is issued is as declared")
 	if n > 0 {
 		v.Reason = fmt.Sprintf("what is issued is as declared; %d more are worth knowing", n)
 	}
@@ -164,25 +164,25 @@ func (v *Verdict) session(in Input) {
 	}
 	minors := 0
 	for _, j := range session.JudgeDrill(in.Drill, in.Doc, s) {
-		if !j.Severity.AtLeast(severity.Medium) {
+		if !j.Severity.AtLeast(finding.Medium) {
 			minors++
 			continue
 		}
 		x := access.Expectation{Outcome: access.Admit, Decider: 3, Subject: "lifetime"}
-		kind, cause := Lifetime, "session "+j.ID
+		kind, cause := finding.Lifetime, "session "+j.ID
 		switch j.ID {
 		case "afterlife":
 			cause = j.ID // the same, seen by a probe with an ended credential
 		case "logout-nobody":
-			kind = WrongRefusal
+			kind = finding.WrongRefusal
 		case "logout-other":
-			kind = OverPermissive
+			kind = finding.OverPermissive
 		case "introspection-inactive":
-			kind = OverRestrictive
+			kind = finding.OverRestrictive
 		}
-		v.gap(kind, x, cause, fmt.Sprintf("The session of %s: %s. %s (%s)", p.Identity, j.Text, j.Why, j.Standard), Proven)
+		v.gap(kind, x, cause, fmt.Sprintf("The session of %s: %s. %s (%s)", p.Identity, j.Text, j.Why, j.Standard), finding.Proven)
 	}
-	v.agrees(Proven, fmt.Sprintf("the session goes as declared, in %d steps", len(in.Drill.Steps)))
+	v.agrees(finding.Proven, fmt.Sprintf("the session goes as declared, in %d steps", len(in.Drill.Steps)))
 	if minors > 0 {
 		v.Reason += fmt.Sprintf("; %d more are worth knowing", minors)
 	}

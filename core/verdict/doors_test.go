@@ -10,6 +10,7 @@ import (
 
 	"millgate/core/access"
 	"millgate/core/declaration"
+	"millgate/core/finding"
 	"millgate/core/probe"
 	"millgate/core/session"
 )
@@ -38,25 +39,25 @@ func TestWaysAround(t *testing.T) {
 		way     string
 		answer  Answer
 		control *Control
-		want    Kind
-		sure    Confidence
+		want    finding.Kind
+		sure    finding.Confidence
 	}{
-		{probe.HeadMethod, reply(200, asJSON, ""), goodControl(`{"n":"lamp oil"}`), Unprotected, Proven},
-		{probe.HeadMethod, reply(401, asJSON, ""), goodControl(`{"n":"lamp oil"}`), Agrees, Proven},
-		{probe.HeadMethod, reply(405, asJSON, ""), goodControl(`{"n":"lamp oil"}`), Agrees, Proven},
-		{probe.OptionsMethod, reply(200, asJSON, `{"allow":["GET"]}`), goodControl(`{"n":"lamp oil"}`), Agrees, Proven},
-		{probe.OptionsMethod, reply(204, "", ""), goodControl(`{"n":"lamp oil"}`), Agrees, Proven},
-		{probe.OptionsMethod, reply(200, asJSON, `{"n":"lamp oil"}`), goodControl(`{"n":"lamp oil"}`), Unprotected, Proven},
-		{probe.OptionsMethod, reply(200, "text/plain", "12 barrels"), &Control{Caller: "ann", Answer: reply(200, "text/plain", "12 barrels"), Class: Admitted}, Unprotected, Proven},
-		{probe.OptionsMethod, reply(200, asJSON, `{"n":"lamp oil"}`), nil, Unproven, NotSure},
-		{probe.PercentEncoded, reply(200, asJSON, `{}`), goodControl(`{"n":"lamp oil"}`), Unprotected, Proven},
-		{probe.PercentEncoded, reply(200, asHTML, `<p>`), goodControl(`{"n":"lamp oil"}`), Unprotected, Likely},
-		{probe.DotSegments, reply(301, "", ""), goodControl(`{}`), Agrees, Proven},
-		{probe.DotSegments, reply(404, asJSON, ""), nil, Unproven, NotSure},
-		{probe.PastGateway, reply(200, asJSON, `{}`), goodControl(`{}`), Unprotected, Proven},
-		{probe.PastGateway, Answer{Error: "connection refused"}, goodControl(`{}`), Agrees, Likely},
-		{probe.PercentEncoded, Answer{Error: "connection refused"}, goodControl(`{}`), Unproven, NotSure},
-		{probe.PastGateway, reply(502, asHTML, ""), goodControl(`{}`), Unproven, NotSure},
+		{probe.HeadMethod, reply(200, asJSON, ""), goodControl(`{"n":"lamp oil"}`), finding.Unprotected, finding.Proven},
+		{probe.HeadMethod, reply(401, asJSON, ""), goodControl(`{"n":"lamp oil"}`), finding.Agrees, finding.Proven},
+		{probe.HeadMethod, reply(405, asJSON, ""), goodControl(`{"n":"lamp oil"}`), finding.Agrees, finding.Proven},
+		{probe.OptionsMethod, reply(200, asJSON, `{"allow":["GET"]}`), goodControl(`{"n":"lamp oil"}`), finding.Agrees, finding.Proven},
+		{probe.OptionsMethod, reply(204, "", ""), goodControl(`{"n":"lamp oil"}`), finding.Agrees, finding.Proven},
+		{probe.OptionsMethod, reply(200, asJSON, `{"n":"lamp oil"}`), goodControl(`{"n":"lamp oil"}`), finding.Unprotected, finding.Proven},
+		{probe.OptionsMethod, reply(200, "text/plain", "12 barrels"), &Control{Caller: "ann", Answer: reply(200, "text/plain", "12 barrels"), Class: Admitted}, finding.Unprotected, finding.Proven},
+		{probe.OptionsMethod, reply(200, asJSON, `{"n":"lamp oil"}`), nil, finding.Unproven, finding.NotSure},
+		{probe.PercentEncoded, reply(200, asJSON, `{}`), goodControl(`{"n":"lamp oil"}`), finding.Unprotected, finding.Proven},
+		{probe.PercentEncoded, reply(200, asHTML, `<p>`), goodControl(`{"n":"lamp oil"}`), finding.Unprotected, finding.Likely},
+		{probe.DotSegments, reply(301, "", ""), goodControl(`{}`), finding.Agrees, finding.Proven},
+		{probe.DotSegments, reply(404, asJSON, ""), nil, finding.Unproven, finding.NotSure},
+		{probe.PastGateway, reply(200, asJSON, `{}`), goodControl(`{}`), finding.Unprotected, finding.Proven},
+		{probe.PastGateway, Answer{Error: "connection refused"}, goodControl(`{}`), finding.Agrees, finding.Likely},
+		{probe.PercentEncoded, Answer{Error: "connection refused"}, goodControl(`{}`), finding.Unproven, finding.NotSure},
+		{probe.PastGateway, reply(502, asHTML, ""), goodControl(`{}`), finding.Unproven, finding.NotSure},
 	} {
 		p := &probe.Probe{Kind: probe.Around, RouteKey: "GET /a", Way: c.way, State: access.Absent, Expect: access.Expectation{Outcome: access.Closed, Decider: 2, Subject: "credential"}}
 		v := Judge(Input{Doc: d, Probe: p, Answer: c.answer, Control: c.control})
@@ -74,15 +75,15 @@ func TestRefusalsOfOtherKinds(t *testing.T) {
 	for _, c := range []struct {
 		way    string
 		answer Answer
-		want   Kind
+		want   finding.Kind
 	}{
-		{probe.AcceptHTML, reply(401, asHTML, "<p>no"), Agrees}, // who asks for a page may get one
-		{probe.AcceptHTML, reply(401, asHTML, "hush"), Leaking}, // but not with what must never be shown
-		{probe.AcceptNone, reply(401, asHTML, "<p>no"), WrongRefusal},
-		{probe.AcceptNone, reply(401, "application/problem+json", "{}"), Agrees},
-		{probe.AcceptHTML, to, WrongRefusal},
-		{probe.AcceptHTML, reply(200, asHTML, "<form>"), WrongRefusal}, // a page in place of a refusal opens nothing
-		{probe.AcceptHTML, reply(200, asJSON, `{"n":1}`), Unprotected},
+		{probe.AcceptHTML, reply(401, asHTML, "<p>no"), finding.Agrees}, // who asks for a page may get one
+		{probe.AcceptHTML, reply(401, asHTML, "hush"), finding.Leaking}, // but not with what must never be shown
+		{probe.AcceptNone, reply(401, asHTML, "<p>no"), finding.WrongRefusal},
+		{probe.AcceptNone, reply(401, "application/problem+json", "{}"), finding.Agrees},
+		{probe.AcceptHTML, to, finding.WrongRefusal},
+		{probe.AcceptHTML, reply(200, asHTML, "<form>"), finding.WrongRefusal}, // a page in place of a refusal opens nothing
+		{probe.AcceptHTML, reply(200, asJSON, `{"n":1}`), finding.Unprotected},
 	} {
 		p := &probe.Probe{Kind: probe.Accept, RouteKey: "GET /a", Way: c.way, State: access.Absent, Expect: refuse}
 		v := Judge(Input{Doc: d, Probe: p, Answer: c.answer, Control: goodControl(`{"n":1}`)})
@@ -99,23 +100,23 @@ func TestCredentialsThatAreNotSimplyBroken(t *testing.T) {
 		way    string
 		status int
 		change func(*Input)
-		want   Kind
+		want   finding.Kind
 	}{
-		{"the word in other letters", probe.SchemeCase, 200, nil, Agrees},
-		{"the word in other letters is refused", probe.SchemeCase, 401, nil, OverRestrictive},
-		{"the service fails", probe.SchemeCase, 500, nil, Unproven},
-		{"no control", probe.SchemeCase, 401, func(in *Input) { in.Control = nil }, Unproven},
-		{"a stale cookie beside", probe.OtherBroken, 200, nil, Agrees},
-		{"a stale cookie beside turns away", probe.OtherBroken, 403, nil, OverRestrictive},
-		{"neither would do", probe.BesideFirst, 200, nil, Unprotected},
-		{"neither would do, and does not", probe.BesideFirst, 403, nil, Agrees},
-		{"the sound one does alone", probe.BesideFirst, 200, func(in *Input) { in.BesideEnters = true }, Agrees},
-		{"a write from another site", probe.CrossSite, 201, nil, Unprotected},
-		{"no browser would send the cookie", probe.CrossSite, 201, func(in *Input) { in.SameSite = "lax" }, Agrees},
-		{"SameSite none is none", probe.CrossSite, 201, func(in *Input) { in.SameSite = "none" }, Unprotected},
-		{"a write from another site is refused", probe.CrossSite, 403, nil, Agrees},
-		{"repeated", probe.Repeated, 202, nil, Unprotected},
-		{"another record", probe.OtherRecord, 200, nil, Unprotected},
+		{"the word in other letters", probe.SchemeCase, 200, nil, finding.Agrees},
+		{"the word in other letters is refused", probe.SchemeCase, 401, nil, finding.OverRestrictive},
+		{"the service fails", probe.SchemeCase, 500, nil, finding.Unproven},
+		{"no control", probe.SchemeCase, 401, func(in *Input) { in.Control = nil }, finding.Unproven},
+		{"a stale cookie beside", probe.OtherBroken, 200, nil, finding.Agrees},
+		{"a stale cookie beside turns away", probe.OtherBroken, 403, nil, finding.OverRestrictive},
+		{"neither would do", probe.BesideFirst, 200, nil, finding.Unprotected},
+		{"neither would do, and does not", probe.BesideFirst, 403, nil, finding.Agrees},
+		{"the sound one does alone", probe.BesideFirst, 200, func(in *Input) { in.BesideEnters = true }, finding.Agrees},
+		{"a write from another site", probe.CrossSite, 201, nil, finding.Unprotected},
+		{"no browser would send the cookie", probe.CrossSite, 201, func(in *Input) { in.SameSite = "lax" }, finding.Agrees},
+		{"SameSite none is none", probe.CrossSite, 201, func(in *Input) { in.SameSite = "none" }, finding.Unprotected},
+		{"a write from another site is refused", probe.CrossSite, 403, nil, finding.Agrees},
+		{"repeated", probe.Repeated, 202, nil, finding.Unprotected},
+		{"another record", probe.OtherRecord, 200, nil, finding.Unprotected},
 	} {
 		p := &probe.Probe{Kind: probe.Credential, Route: 0, RouteKey: "GET /a", Way: c.way, Donor: "ann", Beside: "bob", BesideScheme: "page", Scheme: "s", State: access.Broken, Expect: access.Expectation{Outcome: access.Refuse, Decider: 3}}
 		in := Input{Doc: d, Probe: p, Answer: Answer{Status: c.status}, Control: goodControl("{}")}
@@ -137,23 +138,23 @@ func TestUnknownNames(t *testing.T) {
 	judge := func(a Answer, c *Control) Verdict {
 		return Judge(Input{Doc: d, Probe: p, Answer: a, Control: c, LoginWorks: true})
 	}
-	assert.Equal(t, Unproven, Judge(Input{Doc: d, Probe: p, Answer: reply(401, asJSON, ``), Control: wrong(``)}).Kind, "the right secret was not admitted either")
-	assert.Equal(t, Agrees, Judge(Input{Doc: d, Probe: p, Answer: reply(200, asJSON, `{"t":"x"}`), SignedUp: true}).Kind, "a sign-up as well")
-	assert.Equal(t, Agrees, judge(reply(401, asJSON, `{"error":"no","id":"a81f-22"}`), wrong(`{"error":"no","id":"93bc-17"}`)).Kind, "what differs in every answer tells nothing")
+	assert.Equal(t, finding.Unproven, Judge(Input{Doc: d, Probe: p, Answer: reply(401, asJSON, ``), Control: wrong(``)}).Kind, "the right secret was not admitted either")
+	assert.Equal(t, finding.Agrees, Judge(Input{Doc: d, Probe: p, Answer: reply(200, asJSON, `{"t":"x"}`), SignedUp: true}).Kind, "a sign-up as well")
+	assert.Equal(t, finding.Agrees, judge(reply(401, asJSON, `{"error":"no","id":"a81f-22"}`), wrong(`{"error":"no","id":"93bc-17"}`)).Kind, "what differs in every answer tells nothing")
 	v := judge(reply(401, asJSON, `{"error":"nobody of that name"}`), wrong(`{"error":"that does not fit"}`))
-	assert.Equal(t, Leaking, v.Kind)
+	assert.Equal(t, finding.Leaking, v.Kind)
 	assert.Equal(t, 204, classOf(v.Gaps[0]).CWE)
-	assert.Equal(t, Leaking, judge(reply(404, asJSON, ``), wrong(``)).Kind)
-	assert.Equal(t, Agrees, judge(reply(401, asJSON, ``), &Control{Answer: reply(429, asJSON, ``), Class: Throttled}).Kind, "a throttled answer cannot be compared with")
-	assert.Equal(t, Agrees, judge(reply(401, asJSON, ``), nil).Kind)
+	assert.Equal(t, finding.Leaking, judge(reply(404, asJSON, ``), wrong(``)).Kind)
+	assert.Equal(t, finding.Agrees, judge(reply(401, asJSON, ``), &Control{Answer: reply(429, asJSON, ``), Class: Throttled}).Kind, "a throttled answer cannot be compared with")
+	assert.Equal(t, finding.Agrees, judge(reply(401, asJSON, ``), nil).Kind)
 
 	p = &probe.Probe{Kind: probe.WrongSecret, Route: 1, RouteKey: "POST /a", Way: probe.SecretEmpty, Identity: "ann", Scheme: "page", Expect: access.Expectation{Outcome: access.Refuse, Decider: 3}}
 	in := reply(200, asJSON, "{}")
-	assert.Equal(t, Likely, judge(in, nil).Confidence, "no cookie was set")
+	assert.Equal(t, finding.Likely, judge(in, nil).Confidence, "no cookie was set")
 	in.Headers = append(in.Headers, [2]string{"Set-Cookie", "sid=····; Path=/"})
 	v = judge(in, nil)
-	assert.Equal(t, Unprotected, v.Kind)
-	assert.Equal(t, Proven, v.Confidence)
+	assert.Equal(t, finding.Unprotected, v.Kind)
+	assert.Equal(t, finding.Proven, v.Confidence)
 	assert.Contains(t, v.Reason, "an empty secret")
 }
 
@@ -161,24 +162,24 @@ func TestUnknownNames(t *testing.T) {
 func TestDrillVerdicts(t *testing.T) {
 	d := doc(t, "schemes:\n  s: { kind: bearer, lifetime: { access: a, refresh: r }, login: { send: POST /a, json: { n: \"{n}\" }, take: { access: /t, refresh: /r } }, refresh: { send: POST /a, json: { r: \"{refresh}\" }, take: { access: /t } }, logout: { send: POST /a, json: { r: \"{refresh}\" } } }\nlifetimes: { a: { max: 10m }, r: { max: 1d, rotates: true } }\n")
 	p := &probe.Probe{Kind: probe.Session, Route: 1, RouteKey: "POST /a", Identity: "ann", Scheme: "s"}
-	assert.Equal(t, Unproven, Judge(Input{Doc: d, Probe: p}).Kind)
+	assert.Equal(t, finding.Unproven, Judge(Input{Doc: d, Probe: p}).Kind)
 	step := func(name string, status int, worked bool) session.Step {
 		return session.Step{Name: name, Status: status, Worked: worked}
 	}
 	x := &session.Drilled{Rotated: true, Steps: []session.Step{step(session.LogIn, 200, true), step(session.Use, 403, false)}}
-	assert.Equal(t, Unproven, Judge(Input{Doc: d, Probe: p, Drill: x}).Kind, "a session that never worked shows nothing")
+	assert.Equal(t, finding.Unproven, Judge(Input{Doc: d, Probe: p, Drill: x}).Kind, "a session that never worked shows nothing")
 	x.Steps[1] = step(session.Use, 200, true)
-	assert.Equal(t, Agrees, Judge(Input{Doc: d, Probe: p, Drill: x}).Kind)
-	for want, change := range map[Kind]func(*session.Drilled){
-		Lifetime: func(x *session.Drilled) {
+	assert.Equal(t, finding.Agrees, Judge(Input{Doc: d, Probe: p, Drill: x}).Kind)
+	for want, change := range map[finding.Kind]func(*session.Drilled){
+		finding.Lifetime: func(x *session.Drilled) {
 			x.Steps = append(x.Steps, step(session.LogOut, 204, true), step(session.UseAfterLogout, 200, true))
 			x.After, x.Waited, x.Outlived = 2*time.Second, 2*time.Second, true
 		},
-		WrongRefusal: func(x *session.Drilled) { x.Steps = append(x.Steps, step(session.LogOutNobody, 204, true)) },
-		OverPermissive: func(x *session.Drilled) {
+		finding.WrongRefusal: func(x *session.Drilled) { x.Steps = append(x.Steps, step(session.LogOutNobody, 204, true)) },
+		finding.OverPermissive: func(x *session.Drilled) {
 			x.Steps = append(x.Steps, step(session.LogOutOther, 204, true), step(session.NeighbourRefresh, 401, false))
 		},
-		OverRestrictive: func(x *session.Drilled) { x.Steps = append(x.Steps, step(session.AskIssuer, 200, false)) },
+		finding.OverRestrictive: func(x *session.Drilled) { x.Steps = append(x.Steps, step(session.AskIssuer, 200, false)) },
 	} {
 		y := *x
 		y.Steps = append([]session.Step{}, x.Steps...)
@@ -198,7 +199,7 @@ func TestWidenedGapsAreOneFinding(t *testing.T) {
 	d, _ := declaration.Parse("x", []byte("millgate: 1\ntargets: { t: { base: \"http://h\" } }\nroutes: [GET /a, \"GET /a/{id}\", GET /b]\n"), nil)
 	item := func(id string, route int, widens string) Item {
 		return Item{Probe: &probe.Probe{ID: id, Widens: widens, Kind: probe.Credential, Route: route, RouteKey: d.Routes[route].Key(), Way: "foreign key", Donor: "ann", Scheme: "s", State: access.Broken},
-			Verdict: Verdict{Kind: Unprotected, Gaps: []Gap{{Kind: Unprotected, Rung: 3, Subject: "soundness", Cause: "token foreign key", Confidence: Proven}}}}
+			Verdict: Verdict{Kind: finding.Unprotected, Gaps: []Gap{{Kind: finding.Unprotected, Rung: 3, Subject: "soundness", Cause: "token foreign key", Confidence: finding.Proven}}}}
 	}
 	fs := Gather(d, []Item{item("1", 0, ""), item("2", 1, "1")})
 	require.Len(t, fs, 1)
@@ -209,7 +210,7 @@ func TestWidenedGapsAreOneFinding(t *testing.T) {
 	assert.Equal(t, "everything behind s", fs[0].Route, "at two guards it is the check that they share")
 	past := func(id string, route int) Item {
 		return Item{Probe: &probe.Probe{ID: id, Kind: probe.Around, Way: probe.PastGateway, Route: route, RouteKey: d.Routes[route].Key()},
-			Verdict: Verdict{Kind: Unprotected, Gaps: []Gap{{Kind: Unprotected, Rung: 2, Subject: "credential", Cause: "way " + probe.PastGateway, Confidence: Proven}}}}
+			Verdict: Verdict{Kind: finding.Unprotected, Gaps: []Gap{{Kind: finding.Unprotected, Rung: 2, Subject: "credential", Cause: "way " + probe.PastGateway, Confidence: finding.Proven}}}}
 	}
 	fs = Gather(d, []Item{past("4", 0)})
 	require.Len(t, fs, 1)

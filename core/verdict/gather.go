@@ -10,6 +10,7 @@ import (
 
 	"millgate/core/access"
 	"millgate/core/declaration"
+	"millgate/core/finding"
 	"millgate/core/probe"
 	"millgate/core/token"
 )
@@ -18,26 +19,6 @@ import (
 type Item struct {
 	Probe   *probe.Probe
 	Verdict Verdict
-}
-
-// Finding is one or more gaps with one cause.
-type Finding struct {
-	ID         string     `json:"id"` // the same over sweeps: from kind, rung, method, template and credential state
-	Kind       Kind       `json:"kind"`
-	Cause      string     `json:"-"` // what it was gathered by
-	Title      string     `json:"title"`
-	Route      string     `json:"route"`
-	Callers    []string   `json:"callers"`  // observed
-	Inferred   []string   `json:"inferred"` // of the same class as one that was observed
-	Rung       int        `json:"rung"`
-	Severity   Severity   `json:"severity"`
-	Confidence Confidence `json:"confidence"`
-	Reason     string     `json:"reason"`
-	Advice     string     `json:"advice"`
-	OWASP      string     `json:"owasp"`
-	CWE        int        `json:"cwe"`
-	Probes     []string   `json:"probes"` // the probe that shows it best comes first
-	Crossings  int        `json:"crossings"`
 }
 
 type bundle struct {
@@ -59,7 +40,7 @@ const PastAll = "everything past the gateway"
 func pastGateway(items []Item, open map[string]bool) int {
 	n := 0
 	for _, it := range items {
-		if it.Probe.Way == probe.PastGateway && it.Verdict.Kind == Unprotected && !open[it.Probe.RouteKey] {
+		if it.Probe.Way == probe.PastGateway && it.Verdict.Kind == finding.Unprotected && !open[it.Probe.RouteKey] {
 			n++
 		}
 	}
@@ -68,7 +49,7 @@ func pastGateway(items []Item, open map[string]bool) int {
 
 // Gather makes findings of the gaps, worst first. Items must be in the order
 // of the plan.
-func Gather(d *declaration.Document, items []Item) []Finding {
+func Gather(d *declaration.Document, items []Item) []finding.Finding {
 	open, absent := openRoutes(items)
 	done := carriedRoutes(items)
 	broken, routes := credentialRoutes(items, open)
@@ -93,34 +74,34 @@ func Gather(d *declaration.Document, items []Item) []Finding {
 				route = "quota " + it.Probe.Way
 			case it.Probe.Kind == probe.Origin:
 				route, cause = pages.bundle(d, it.Probe, kind, cause)
-			case done[route] != "" && (g.Cause == "carried out" || g.Kind == WrongRefusal && g.Subject != "answer" && it.Probe.Unsafe()):
+			case done[route] != "" && (g.Cause == "carried out" || g.Kind == finding.WrongRefusal && g.Subject != "answer" && it.Probe.Unsafe()):
 				kind, cause = done[route], "carried out"
-			case open[route] && (g.Kind == Unprotected || it.Probe.Kind == probe.Credential || g.Kind == OverPermissive && g.Subject != "body"):
-				kind, cause = Unprotected, "no guard"
-			case absent[route] && g.Kind == OverPermissive && g.Subject == "credential":
+			case open[route] && (g.Kind == finding.Unprotected || it.Probe.Kind == probe.Credential || g.Kind == finding.OverPermissive && g.Subject != "body"):
+				kind, cause = finding.Unprotected, "no guard"
+			case absent[route] && g.Kind == finding.OverPermissive && g.Subject == "credential":
 				// Presenting another scheme is presenting none of those accepted.
-				kind, cause = Unprotected, "credential absent"
-			case absent[route] && g.Kind == Unprotected && (it.Probe.Kind == probe.Around || it.Probe.Way == probe.InQuery):
+				kind, cause = finding.Unprotected, "credential absent"
+			case absent[route] && g.Kind == finding.Unprotected && (it.Probe.Kind == probe.Around || it.Probe.Way == probe.InQuery):
 				// Without a credential it is open anyway, whatever the way.
 				cause = "credential absent"
 			case g.Cause == "way "+probe.TrailingSlash || g.Cause == "way "+probe.DoubledSlash:
 				cause = "way a slash"
 			}
-			tok := it.Probe.Kind == probe.Credential && (g.Kind == Unprotected || g.Kind == Lifetime) && cause != "no guard"
+			tok := it.Probe.Kind == probe.Credential && (g.Kind == finding.Unprotected || g.Kind == finding.Lifetime) && cause != "no guard"
 			if tok {
 				if broken[route] {
-					kind, cause = Unprotected, "credential broken"
+					kind, cause = finding.Unprotected, "credential broken"
 				} else if unsignedWays[it.Probe.Way] {
 					cause = "token unsigned"
 				}
 			}
-			if g.Kind == WrongRefusal && g.Subject == "answer" && it.Probe.Kind != probe.QuotaDrill {
+			if g.Kind == finding.WrongRefusal && g.Subject == "answer" && it.Probe.Kind != probe.QuotaDrill {
 				cause = "answer"
 			}
 			// How the service answers what it does not serve is one cause,
 			// whichever path was asked for.
 			stray := it.Probe.Kind == probe.Neighbour || it.Probe.Kind == probe.Around && it.Probe.Way != probe.MethodOverride
-			if it.Probe.Kind == probe.UnknownPath || stray && g.Kind == WrongRefusal {
+			if it.Probe.Kind == probe.UnknownPath || stray && g.Kind == finding.WrongRefusal {
 				route = AnyPath
 			}
 			// A soundness check is one piece of code: what it lets pass on
@@ -148,7 +129,7 @@ func Gather(d *declaration.Document, items []Item) []Finding {
 			b.gaps = append(b.gaps, g)
 		}
 	}
-	var out []Finding
+	var out []finding.Finding
 	for _, k := range order {
 		out = append(out, bundles[k].finding(d))
 	}
@@ -157,7 +138,7 @@ func Gather(d *declaration.Document, items []Item) []Finding {
 		if a.Severity != b.Severity {
 			return !b.Severity.AtLeast(a.Severity)
 		}
-		return Worse(a.Kind, b.Kind)
+		return finding.Worse(a.Kind, b.Kind)
 	})
 	return out
 }
@@ -172,7 +153,7 @@ func openRoutes(items []Item) (open, absent map[string]bool) {
 			continue
 		}
 		for _, g := range it.Verdict.Gaps {
-			if g.Kind == Unprotected && strings.HasPrefix(g.Cause, "credential ") {
+			if g.Kind == finding.Unprotected && strings.HasPrefix(g.Cause, "credential ") {
 				m := states[it.Probe.RouteKey]
 				if m == nil {
 					m = map[access.State]bool{}
@@ -225,11 +206,11 @@ func credentialRoutes(items []Item, open map[string]bool) (broken map[string]boo
 }
 
 // carriedRoutes are routes that do what they refuse, with the worst kind.
-func carriedRoutes(items []Item) map[string]Kind {
-	out := map[string]Kind{}
+func carriedRoutes(items []Item) map[string]finding.Kind {
+	out := map[string]finding.Kind{}
 	for _, it := range items {
 		for _, g := range it.Verdict.Gaps {
-			if g.Cause == "carried out" && (out[it.Probe.RouteKey] == "" || Worse(g.Kind, out[it.Probe.RouteKey])) {
+			if g.Cause == "carried out" && (out[it.Probe.RouteKey] == "" || finding.Worse(g.Kind, out[it.Probe.RouteKey])) {
 				out[it.Probe.RouteKey] = g.Kind
 			}
 		}
@@ -237,8 +218,8 @@ func carriedRoutes(items []Item) map[string]Kind {
 	return out
 }
 
-func (b *bundle) finding(d *declaration.Document) Finding {
-	f := Finding{Kind: b.gap.Kind, Cause: b.cause, Route: b.route, Rung: b.gap.Rung, Inferred: []string{}, Confidence: NotSure}
+func (b *bundle) finding(d *declaration.Document) finding.Finding {
+	f := finding.Finding{Kind: b.gap.Kind, Cause: b.cause, Route: b.route, Rung: b.gap.Rung, Inferred: []string{}, Confidence: finding.NotSure}
 	best := 0
 	anyone, signedIn := false, map[string]bool{}
 	for k, it := range b.items {
@@ -274,22 +255,22 @@ func (b *bundle) finding(d *declaration.Document) Finding {
 	} else if p.Unsafe() {
 		effect = declaration.Update
 	}
-	ease := ByAFew
+	ease := finding.ByAFew
 	switch {
 	case anyone || b.gap.Cause == "wrong secret":
-		ease = ByAnyone
-	case len(signedIn)+len(f.Inferred) >= manyFloor:
-		ease = ByMany
+		ease = finding.ByAnyone
+	case len(signedIn)+len(f.Inferred) >= finding.ManyFrom:
+		ease = finding.ByMany
 	}
 	if p.Kind == probe.Origin {
-		ease = ByAFew // somebody must be led to the page
+		ease = finding.ByAFew // somebody must be led to the page
 	}
-	f.Severity = Rate(f.Kind, effect, sens, ease)
+	f.Severity = finding.Rate(f.Kind, effect, sens, ease)
 	if minorPage(b.cause) {
-		f.Severity = SevLow
+		f.Severity = finding.Low
 	}
 	if b.cause == "scheme letters" || b.cause == "stale beside" {
-		f.Severity = SevLow // few callers come so
+		f.Severity = finding.Low // few callers come so
 	}
 	c := classOf(b.gap)
 	f.OWASP, f.CWE = c.OWASP, c.CWE
@@ -320,7 +301,7 @@ func sentence(s string) string {
 	return s
 }
 
-func better(a, b Gap) bool { return a.Confidence == Proven && b.Confidence != Proven }
+func better(a, b Gap) bool { return a.Confidence == finding.Proven && b.Confidence != finding.Proven }
 
 // causeTitles are titles of findings with one cause.
 var causeTitles = map[string]string{
@@ -351,7 +332,7 @@ var causeTitles = map[string]string{
 	"session introspection-inactive": "The issuer calls a working token inactive",
 }
 
-func title(b *bundle, f Finding) string {
+func title(b *bundle, f finding.Finding) string {
 	switch {
 	case b.cause == "no guard":
 		return "No guard"
@@ -377,7 +358,7 @@ func title(b *bundle, f Finding) string {
 		return pageTitle(b.cause)
 	case strings.HasPrefix(b.cause, quotaCause):
 		return quotaTitle(b.cause)
-	case strings.HasPrefix(b.cause, "token ") && f.Kind == Unprotected:
+	case strings.HasPrefix(b.cause, "token ") && f.Kind == finding.Unprotected:
 		return "A broken credential is accepted: " + strings.TrimPrefix(b.cause, "token ")
 	case b.cause == "token too-long":
 		return "Tokens live longer than declared"
@@ -390,16 +371,16 @@ func title(b *bundle, f Finding) string {
 			return "The guard is stepped around " + by
 		}
 		return "The guard is stepped around by " + strings.TrimPrefix(b.cause, "way ")
-	case f.Kind == OverPermissive:
+	case f.Kind == finding.OverPermissive:
 		return map[string]string{"ownership": "Somebody else's record", "role": "Without the role", "scope": "Without the scope", "attribute": "Without the attribute",
 			"body": "A role raised through the body", "credential": "With another scheme"}[b.gap.Subject]
-	case f.Kind == Leaking:
+	case f.Kind == finding.Leaking:
 		return "Shows " + strings.TrimPrefix(strings.TrimPrefix(strings.TrimPrefix(b.cause, "text "), "field "), "schema ")
-	case f.Kind == Undeclared:
+	case f.Kind == finding.Undeclared:
 		return "Served, not in the inventory"
 	case b.cause == "no effect":
 		return "Answered as done, and not done"
-	case f.Kind == OverRestrictive:
+	case f.Kind == finding.OverRestrictive:
 		return "Turned away, must be admitted"
 	case b.cause == "answer":
 		return "A refusal in another shape than declared"
@@ -414,20 +395,14 @@ func title(b *bundle, f Finding) string {
 	return "Another refusal than declared"
 }
 
-// Counts says how many crossings and findings there are of each kind.
-type Counts struct {
-	Crossings map[Kind]int `json:"crossings"`
-	Findings  map[Kind]int `json:"findings"`
-}
-
 // Count counts board cells (a caller at a route, its worst verdict) and
 // findings by kind.
-func Count(items []Item, findings []Finding) Counts {
-	c := Counts{Crossings: map[Kind]int{}, Findings: map[Kind]int{}}
-	worst := map[string]Kind{}
+func Count(items []Item, findings []finding.Finding) finding.Counts {
+	c := finding.Counts{Crossings: map[finding.Kind]int{}, Findings: map[finding.Kind]int{}}
+	worst := map[string]finding.Kind{}
 	for _, it := range items {
 		k := it.Probe.RouteKey + "\x00" + it.Probe.Column()
-		if old, ok := worst[k]; !ok || Worse(it.Verdict.Kind, old) {
+		if old, ok := worst[k]; !ok || finding.Worse(it.Verdict.Kind, old) {
 			worst[k] = it.Verdict.Kind
 		}
 	}

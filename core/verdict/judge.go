@@ -13,19 +13,13 @@ import (
 
 	"millgate/core/access"
 	"millgate/core/declaration"
+	"millgate/core/finding"
 	"millgate/core/probe"
 	"millgate/core/session"
 )
 
-// Confidence in a verdict.
-type Confidence string
-
-const (
-	Proven   Confidence = "proven"
-	Likely   Confidence = "likely"
-	NotSure  Confidence = "unproven"
-	minProof            = 2 // values of the owner's answer that must appear
-)
+// minProof is how many values of the owner's answer must appear.
+const minProof = 2
 
 // Control is the probe that shows the request to be a fair one.
 type Control struct {
@@ -107,22 +101,22 @@ func (f FollowedUp) Misses() string {
 
 // Gap is one way in which expectation and observation part.
 type Gap struct {
-	Kind       Kind       `json:"kind"`
-	Rung       int        `json:"rung"` // the rung that should have failed; 0 without
-	Subject    string     `json:"subject"`
-	Cause      string     `json:"cause"` // stable word for gathering
-	Reason     string     `json:"reason"`
-	Confidence Confidence `json:"confidence"`
+	Kind       finding.Kind       `json:"kind"`
+	Rung       int                `json:"rung"` // the rung that should have failed; 0 without
+	Subject    string             `json:"subject"`
+	Cause      string             `json:"cause"` // stable word for gathering
+	Reason     string             `json:"reason"`
+	Confidence finding.Confidence `json:"confidence"`
 }
 
 // Verdict on one probe.
 type Verdict struct {
-	Kind       Kind       `json:"kind"` // the worst of the gaps, or unproven, or agrees
-	Class      Class      `json:"class"`
-	Confidence Confidence `json:"confidence"`
-	Reason     string     `json:"reason"`
-	Gaps       []Gap      `json:"gaps,omitempty"`
-	Does       string     `json:"does,omitempty"` // for a page: what it can do
+	Kind       finding.Kind       `json:"kind"` // the worst of the gaps, or unproven, or agrees
+	Class      Class              `json:"class"`
+	Confidence finding.Confidence `json:"confidence"`
+	Reason     string             `json:"reason"`
+	Gaps       []Gap              `json:"gaps,omitempty"`
+	Does       string             `json:"does,omitempty"` // for a page: what it can do
 }
 
 // CallerLabel names a probe's caller in words.
@@ -168,7 +162,7 @@ func status(a Answer) string {
 func Judge(in Input) Verdict {
 	v := Verdict{Class: Classify(in.Answer, in.Doc.Answers)}
 	if in.Lost != "" {
-		v.Kind, v.Confidence, v.Reason = Unproven, NotSure, in.Lost
+		v.Kind, v.Confidence, v.Reason = finding.Unproven, finding.NotSure, in.Lost
 		return v
 	}
 	if in.Sick && (v.Class == Failed || v.Class == Unreachable) {
@@ -207,20 +201,20 @@ func Judge(in Input) Verdict {
 		v.worst()
 		return v
 	}
-	if v.carriedOut(in) && v.Kind == Unproven {
-		v.Kind = Agrees // replaced by the gap below
+	if v.carriedOut(in) && v.Kind == finding.Unproven {
+		v.Kind = finding.Agrees // replaced by the gap below
 	}
 	var schema map[int]*declaration.Shape
 	if in.Probe.Route >= 0 && in.Probe.Kind != probe.OtherMethod {
 		schema = in.Doc.Routes[in.Probe.Route].Answers
 	}
-	wrong := len(v.Gaps) > 0 && v.Gaps[0].Kind == WrongRefusal
+	wrong := len(v.Gaps) > 0 && v.Gaps[0].Kind == finding.WrongRefusal
 	for _, s := range CheckAnswer(in.Answer, in.Doc.Answers, schema) {
 		// Who asks for a page may be answered with one.
-		if s.Kind == WrongRefusal && (wrong || in.Probe.Way == probe.AcceptHTML) {
+		if s.Kind == finding.WrongRefusal && (wrong || in.Probe.Way == probe.AcceptHTML) {
 			continue
 		}
-		v.Gaps = append(v.Gaps, Gap{Kind: s.Kind, Subject: "answer", Cause: s.Cause, Reason: s.Reason, Confidence: Proven})
+		v.Gaps = append(v.Gaps, Gap{Kind: s.Kind, Subject: "answer", Cause: s.Cause, Reason: s.Reason, Confidence: finding.Proven})
 	}
 	v.worst()
 	return v
@@ -229,21 +223,21 @@ func Judge(in Input) Verdict {
 // worst makes the worst of the gaps the verdict.
 func (v *Verdict) worst() {
 	for _, g := range v.Gaps {
-		if !v.Kind.IsGap() || Worse(g.Kind, v.Kind) {
+		if !v.Kind.IsGap() || finding.Worse(g.Kind, v.Kind) {
 			v.Kind, v.Confidence, v.Reason = g.Kind, g.Confidence, g.Reason
 		}
 	}
 }
 
-func (v *Verdict) agrees(c Confidence, reason string) {
-	v.Kind, v.Confidence, v.Reason = Agrees, c, reason
+func (v *Verdict) agrees(c finding.Confidence, reason string) {
+	v.Kind, v.Confidence, v.Reason = finding.Agrees, c, reason
 }
 
 func (v *Verdict) unproven(reason string) {
-	v.Kind, v.Confidence, v.Reason = Unproven, NotSure, reason
+	v.Kind, v.Confidence, v.Reason = finding.Unproven, finding.NotSure, reason
 }
 
-func (v *Verdict) gap(k Kind, x access.Expectation, cause, reason string, c Confidence) {
+func (v *Verdict) gap(k finding.Kind, x access.Expectation, cause, reason string, c finding.Confidence) {
 	v.Gaps = append(v.Gaps, Gap{Kind: k, Rung: x.Decider, Subject: x.Subject, Cause: cause, Reason: reason, Confidence: c})
 }
 
@@ -264,12 +258,12 @@ func (v *Verdict) crossing(in Input) {
 		return
 	case access.Either:
 		if v.Class == Admitted || v.Class == Refused {
-			v.agrees(Proven, fmt.Sprintf("an open route; a broken credential was answered %s", status(a)))
+			v.agrees(finding.Proven, fmt.Sprintf("an open route; a broken credential was answered %s", status(a)))
 			return
 		}
 	}
 	if v.Class == Admitted && p.Kind == probe.Accept && in.Control != nil && !sameType(a, in.Control.Answer) {
-		v.gap(WrongRefusal, x, "refuse page", fmt.Sprintf("%s must be answered 401 (%s), it was shown a page (%s, %s)", who, x.Reason(), status(a), a.Header("Content-Type")), Likely)
+		v.gap(finding.WrongRefusal, x, "refuse page", fmt.Sprintf("%s must be answered 401 (%s), it was shown a page (%s, %s)", who, x.Reason(), status(a), a.Header("Content-Type")), finding.Likely)
 		return
 	}
 	if v.Class == Admitted {
@@ -280,7 +274,7 @@ func (v *Verdict) crossing(in Input) {
 	if x.Outcome == access.Closed {
 		switch v.Class {
 		case Refused, Forbidden, Hidden, WrongMethod:
-			v.agrees(Likely, fmt.Sprintf("for nobody, and answered %s", status(a)))
+			v.agrees(finding.Likely, fmt.Sprintf("for nobody, and answered %s", status(a)))
 		default:
 			v.unproven(fmt.Sprintf("for nobody, and answered %s", status(a)))
 		}
@@ -293,7 +287,7 @@ func (v *Verdict) crossing(in Input) {
 	case !fair:
 		v.unproven(fmt.Sprintf("answered %s, but %s", status(a), why))
 	case v.Class == want:
-		v.agrees(Proven, fmt.Sprintf("%s: %s, and %s was admitted with the same request", x.Outcome, x.Reason(), in.Control.Caller))
+		v.agrees(finding.Proven, fmt.Sprintf("%s: %s, and %s was admitted with the same request", x.Outcome, x.Reason(), in.Control.Caller))
 	case v.Class == WrongMethod && x.Outcome != access.Refuse:
 		v.unproven(fmt.Sprintf("answered %s, which says nothing about the caller", status(a)))
 	case in.spent():
@@ -301,7 +295,7 @@ func (v *Verdict) crossing(in Input) {
 	case v.Class == Invalid && !bytes.Equal(a.Sent, in.Control.Answer.Sent):
 		v.unproven(fmt.Sprintf("answered %s to another body than the control's", status(a)))
 	default:
-		v.gap(WrongRefusal, x, string(x.Outcome.String())+" "+string(v.Class), fmt.Sprintf("%s must be answered %d (%s), it was %s", who, wantStatus(x), x.Reason(), describe(v.Class, a)), Proven)
+		v.gap(finding.WrongRefusal, x, string(x.Outcome.String())+" "+string(v.Class), fmt.Sprintf("%s must be answered %d (%s), it was %s", who, wantStatus(x), x.Reason(), describe(v.Class, a)), finding.Proven)
 	}
 }
 
@@ -360,16 +354,16 @@ func (v *Verdict) expectAdmit(in Input, who string) {
 	}
 	switch v.Class {
 	case Admitted:
-		v.agrees(Proven, fmt.Sprintf("admit: %s, and answered %s", in.Probe.Expect.Reason(), status(a)))
+		v.agrees(finding.Proven, fmt.Sprintf("admit: %s, and answered %s", in.Probe.Expect.Reason(), status(a)))
 		v.followed(in, who)
 	case Refused, Forbidden, Hidden, ToLogin:
 		// Another caller who is admitted by the same request shows that this
 		// one was turned away for who it is.
-		c := Likely
+		c := finding.Likely
 		if in.Control != nil && in.Control.Class == Admitted {
-			c = Proven
+			c = finding.Proven
 		}
-		v.gap(OverRestrictive, in.Probe.Expect, "admit "+string(v.Class), fmt.Sprintf("%s must be admitted (%s), it was %s", who, in.Probe.Expect.Reason(), describe(v.Class, a)), c)
+		v.gap(finding.OverRestrictive, in.Probe.Expect, "admit "+string(v.Class), fmt.Sprintf("%s must be admitted (%s), it was %s", who, in.Probe.Expect.Reason(), describe(v.Class, a)), c)
 	case Invalid:
 		v.unproven(fmt.Sprintf("the request is not fair yet: the service answered %s", status(a)))
 	case WrongMethod:
@@ -386,11 +380,11 @@ func (v *Verdict) followed(in Input, who string) {
 		what := fmt.Sprintf("%s %s as %s", f.FollowUp.Method, f.FollowUp.Path, as)
 		switch miss := f.Misses(); {
 		case f.Lost != "":
-			v.agrees(Likely, fmt.Sprintf("%s; its effect was not seen: %s", v.Reason, f.Lost))
+			v.agrees(finding.Likely, fmt.Sprintf("%s; its effect was not seen: %s", v.Reason, f.Lost))
 		case f.Answer.Status == 0 || f.Answer.Status == 429 || f.Answer.Status >= 500:
-			v.agrees(Likely, fmt.Sprintf("%s; its effect was not seen: %s was answered %s", v.Reason, what, status(f.Answer)))
+			v.agrees(finding.Likely, fmt.Sprintf("%s; its effect was not seen: %s was answered %s", v.Reason, what, status(f.Answer)))
 		case miss != "":
-			v.gap(OverRestrictive, in.Probe.Expect, "no effect", fmt.Sprintf("%s was answered %s, and it was not carried out: %s was %s.", who, status(in.Answer), what, miss), Proven)
+			v.gap(finding.OverRestrictive, in.Probe.Expect, "no effect", fmt.Sprintf("%s was answered %s, and it was not carried out: %s was %s.", who, status(in.Answer), what, miss), finding.Proven)
 		default:
 			v.Reason += "; " + what + " shows that it was carried out"
 		}
@@ -399,9 +393,9 @@ func (v *Verdict) followed(in Input, who string) {
 
 func (v *Verdict) admitted(in Input, who string) {
 	p, x, a := in.Probe, in.Probe.Expect, in.Answer
-	conf := Proven
+	conf := finding.Proven
 	if a.Status >= 300 {
-		conf = Likely
+		conf = finding.Likely
 	}
 	if p.Identity == "" {
 		cause := "credential " + string(p.State)
@@ -412,20 +406,20 @@ func (v *Verdict) admitted(in Input, who string) {
 		if p.State == access.Broken {
 			what = "with a broken credential"
 		}
-		v.gap(Unprotected, x, cause, fmt.Sprintf("Nobody got in: answered %s %s. The declaration says %s: %s.", status(a), what, x.Outcome, x.Reason()), conf)
+		v.gap(finding.Unprotected, x, cause, fmt.Sprintf("Nobody got in: answered %s %s. The declaration says %s: %s.", status(a), what, x.Outcome, x.Reason()), conf)
 		return
 	}
 	proof := ""
 	if x.Subject == "ownership" {
-		conf = Likely
+		conf = finding.Likely
 		switch n := sharedValues(in); {
 		case in.ReadBack == "changed" || in.ReadBack == "gone":
-			conf, proof = Proven, fmt.Sprintf(" The owner's record is %s afterwards.", in.ReadBack)
+			conf, proof = finding.Proven, fmt.Sprintf(" The owner's record is %s afterwards.", in.ReadBack)
 		case n >= minProof:
-			conf, proof = Proven, fmt.Sprintf(" %d values of %s's answer are in it.", n, p.Record.Owner)
+			conf, proof = finding.Proven, fmt.Sprintf(" %d values of %s's answer are in it.", n, p.Record.Owner)
 		}
 	}
-	v.gap(OverPermissive, x, x.Subject, fmt.Sprintf("%s got in: answered %s. The declaration says %s: %s.%s", who, status(a), x.Outcome, x.Reason(), proof), conf)
+	v.gap(finding.OverPermissive, x, x.Subject, fmt.Sprintf("%s got in: answered %s. The declaration says %s: %s.%s", who, status(a), x.Outcome, x.Reason(), proof), conf)
 }
 
 // sharedValues counts values of the owner's answer that the caller's own
@@ -488,13 +482,13 @@ func (v *Verdict) around(in Input) {
 	}
 	switch {
 	case through:
-		conf := Likely
+		conf := finding.Likely
 		if fair && sameType(a, in.Control.Answer) {
-			conf = Proven
+			conf = finding.Proven
 		}
-		v.gap(Unprotected, p.Expect, "way "+p.Way, fmt.Sprintf("The guard was stepped around %s: nobody was answered %s.", byWay[p.Way], status(a)), conf)
+		v.gap(finding.Unprotected, p.Expect, "way "+p.Way, fmt.Sprintf("The guard was stepped around %s: nobody was answered %s.", byWay[p.Way], status(a)), conf)
 	case a.Status == 0 && p.Way == probe.PastGateway:
-		v.agrees(Likely, "the direct address does not answer from here: "+a.Error)
+		v.agrees(finding.Likely, "the direct address does not answer from here: "+a.Error)
 	case a.Status == 0:
 		v.unproven("no answer: " + a.Error)
 	case v.Class == Failed || v.Class == Throttled:
@@ -502,7 +496,7 @@ func (v *Verdict) around(in Input) {
 	case !fair:
 		v.unproven(fmt.Sprintf("answered %s, but %s", status(a), why))
 	default:
-		v.agrees(Proven, fmt.Sprintf("%s leads nowhere: %s", p.Way, status(a)))
+		v.agrees(finding.Proven, fmt.Sprintf("%s leads nowhere: %s", p.Way, status(a)))
 	}
 }
 
@@ -538,7 +532,7 @@ func (v *Verdict) malformed(in Input) {
 	case v.Class == Failed || v.Class == Throttled:
 		v.unproven(fmt.Sprintf("a malformed id was answered %s", status(in.Answer)))
 	default:
-		v.agrees(Proven, fmt.Sprintf("a malformed id was answered %s", status(in.Answer)))
+		v.agrees(finding.Proven, fmt.Sprintf("a malformed id was answered %s", status(in.Answer)))
 	}
 }
 
@@ -558,11 +552,11 @@ func (v *Verdict) stray(in Input) {
 		if p.Kind == probe.UnknownPath {
 			what = "is a made-up path, and it is served all the same"
 		}
-		v.gap(Undeclared, p.Expect, "served", fmt.Sprintf("%s %s: %s was answered %s.", p.RouteKey, what, who, status(a)), Proven)
+		v.gap(finding.Undeclared, p.Expect, "served", fmt.Sprintf("%s %s: %s was answered %s.", p.RouteKey, what, who, status(a)), finding.Proven)
 	case v.Class == ToLogin || v.Class == Failed:
-		v.gap(WrongRefusal, p.Expect, "stray "+string(v.Class), fmt.Sprintf("what the inventory does not have must be answered 404 or 405, it was %s", describe(v.Class, a)), Proven)
+		v.gap(finding.WrongRefusal, p.Expect, "stray "+string(v.Class), fmt.Sprintf("what the inventory does not have must be answered 404 or 405, it was %s", describe(v.Class, a)), finding.Proven)
 	default:
-		v.agrees(Proven, "not in the inventory, and turned away: "+status(a))
+		v.agrees(finding.Proven, "not in the inventory, and turned away: "+status(a))
 	}
 }
 
@@ -585,17 +579,17 @@ func (v *Verdict) wrongSecret(in Input) {
 		v.unproven("no answer: " + a.Error)
 	case Admitted:
 		if in.SignedUp {
-			v.agrees(Likely, "the login is a sign-up as well: an unknown name was admitted, and then refused with another secret")
+			v.agrees(finding.Likely, "the login is a sign-up as well: an unknown name was admitted, and then refused with another secret")
 			return
 		}
 		what := map[string]string{"": "a wrong secret", probe.SecretEmpty: "an empty secret", probe.SecretAbsent: "no secret", probe.NameUnknown: "an unknown name"}[p.Way]
-		conf, shown := Likely, "no token in the answer"
+		conf, shown := finding.Likely, "no token in the answer"
 		if s != nil && s.Login != nil {
 			if given(a, s) {
-				conf, shown = Proven, "and a token was issued"
+				conf, shown = finding.Proven, "and a token was issued"
 			}
 		}
-		v.gap(Unprotected, p.Expect, "wrong secret", fmt.Sprintf("A login as %s with %s was answered %s, %s.", p.Identity, what, status(a), shown), conf)
+		v.gap(finding.Unprotected, p.Expect, "wrong secret", fmt.Sprintf("A login as %s with %s was answered %s, %s.", p.Identity, what, status(a), shown), conf)
 	case Failed, Throttled:
 		v.unproven("the service answered " + status(a))
 	default:
@@ -603,7 +597,7 @@ func (v *Verdict) wrongSecret(in Input) {
 			v.unproven(fmt.Sprintf("answered %s, but the right secret in the same place was not admitted either", status(a)))
 			return
 		}
-		v.agrees(Proven, "turned away: "+status(a))
+		v.agrees(finding.Proven, "turned away: "+status(a))
 		if p.Way == probe.NameUnknown && in.Control != nil {
 			v.sameRefusal(in)
 		}
@@ -626,7 +620,7 @@ func (v *Verdict) sameRefusal(in Input) {
 		v.Reason = "turned away as a wrong secret is: " + status(a)
 		return
 	}
-	v.gap(Leaking, access.Expectation{Outcome: access.Refuse, Subject: "answer"}, "account", fmt.Sprintf("A login with an unknown name and one with a wrong secret are answered differently (%s), so that anybody can find out who has an account.", differs), Proven)
+	v.gap(finding.Leaking, access.Expectation{Outcome: access.Refuse, Subject: "answer"}, "account", fmt.Sprintf("A login with an unknown name and one with a wrong secret are answered differently (%s), so that anybody can find out who has an account.", differs), finding.Proven)
 }
 
 // sameWords compares two bodies without what differs in every answer: digits
@@ -644,13 +638,13 @@ func (v *Verdict) raised(in Input) {
 		x := p.Expect
 		x.Decider, x.Subject = 4, "body"
 		who := CallerLabel(p)
-		v.gap(OverPermissive, x, "body "+p.Claim, fmt.Sprintf("%s raised a role through the body: %q with %s was taken over, as seen in %s.", who, p.Claim, p.Role, in.Raised), Proven)
+		v.gap(finding.OverPermissive, x, "body "+p.Claim, fmt.Sprintf("%s raised a role through the body: %q with %s was taken over, as seen in %s.", who, p.Claim, p.Role, in.Raised), finding.Proven)
 	case v.Class == Failed || v.Class == Unreachable || v.Class == Throttled:
 		v.unproven("a body that claims a role was answered " + status(in.Answer))
 	case v.Class == Admitted && in.Control != nil && in.Control.Class != Admitted:
 		v.unproven("the request without the claim was not admitted: " + status(in.Control.Answer))
 	default:
-		v.agrees(Likely, fmt.Sprintf("a body that claims %q changed nothing that shows: %s", p.Claim, status(in.Answer)))
+		v.agrees(finding.Likely, fmt.Sprintf("a body that claims %q changed nothing that shows: %s", p.Claim, status(in.Answer)))
 	}
 }
 
@@ -660,12 +654,12 @@ func (v *Verdict) carriedOut(in Input) bool {
 	if v.Class == Admitted || in.ReadBack != "changed" && in.ReadBack != "gone" || in.Probe.Expect.Outcome == access.Admit {
 		return false
 	}
-	kind := OverPermissive
+	kind := finding.OverPermissive
 	if in.Probe.Identity == "" {
-		kind = Unprotected
+		kind = finding.Unprotected
 	}
 	x := in.Probe.Expect
-	v.Gaps = append([]Gap{{Kind: kind, Rung: x.Decider, Subject: x.Subject, Cause: "carried out", Confidence: Proven,
+	v.Gaps = append([]Gap{{Kind: kind, Rung: x.Decider, Subject: x.Subject, Cause: "carried out", Confidence: finding.Proven,
 		Reason: fmt.Sprintf("%s was answered %s, and it was carried out all the same: the record is %s afterwards.", CallerLabel(in.Probe), status(in.Answer), in.ReadBack)}}, v.Gaps...)
 	return true
 }

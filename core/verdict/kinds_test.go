@@ -8,6 +8,7 @@ import (
 
 	"millgate/core/access"
 	"millgate/core/declaration"
+	"millgate/core/finding"
 	"millgate/core/probe"
 )
 
@@ -29,19 +30,19 @@ func TestAround(t *testing.T) {
 		name    string
 		a       Answer
 		control *Control
-		kind    Kind
-		conf    Confidence
+		kind    finding.Kind
+		conf    finding.Confidence
 	}{
-		{"served, like the control", Answer{Status: 200, Headers: json}, good, Unprotected, Proven},
-		{"served, but something else", Answer{Status: 200, Headers: html}, good, Unprotected, Likely},
-		{"served, and the control was not", Answer{Status: 204}, nil, Unprotected, Likely},
-		{"sent to the right path", Answer{Status: 308}, good, Agrees, Proven},
-		{"guarded", Answer{Status: 401}, good, Agrees, Proven},
-		{"not there", Answer{Status: 404}, good, Agrees, Proven},
-		{"not there, without a control", Answer{Status: 404}, nil, Unproven, NotSure},
-		{"failed", Answer{Status: 500}, good, Unproven, NotSure},
-		{"throttled", Answer{Status: 429}, good, Unproven, NotSure},
-		{"gone", Answer{Error: "reset"}, good, Unproven, NotSure},
+		{"served, like the control", Answer{Status: 200, Headers: json}, good, finding.Unprotected, finding.Proven},
+		{"served, but something else", Answer{Status: 200, Headers: html}, good, finding.Unprotected, finding.Likely},
+		{"served, and the control was not", Answer{Status: 204}, nil, finding.Unprotected, finding.Likely},
+		{"sent to the right path", Answer{Status: 308}, good, finding.Agrees, finding.Proven},
+		{"guarded", Answer{Status: 401}, good, finding.Agrees, finding.Proven},
+		{"not there", Answer{Status: 404}, good, finding.Agrees, finding.Proven},
+		{"not there, without a control", Answer{Status: 404}, nil, finding.Unproven, finding.NotSure},
+		{"failed", Answer{Status: 500}, good, finding.Unproven, finding.NotSure},
+		{"throttled", Answer{Status: 429}, good, finding.Unproven, finding.NotSure},
+		{"gone", Answer{Error: "reset"}, good, finding.Unproven, finding.NotSure},
 	} {
 		p := &probe.Probe{Kind: probe.Around, RouteKey: "GET /a", Method: "GET", Way: probe.TrailingSlash, Expect: access.Expectation{Outcome: access.Closed, Decider: 2}}
 		v := Judge(Input{Doc: d, Probe: p, Answer: c.a, Control: c.control})
@@ -54,16 +55,16 @@ func TestWrongSecret(t *testing.T) {
 	d := kindsDoc(t)
 	for _, c := range []struct {
 		a    Answer
-		kind Kind
-		conf Confidence
+		kind finding.Kind
+		conf finding.Confidence
 	}{
-		{Answer{Status: 200, Body: []byte(`{"token":"····"}`)}, Unprotected, Proven},
-		{Answer{Status: 200, Body: []byte(`{}`)}, Unprotected, Likely},
-		{Answer{Status: 401}, Agrees, Proven},
-		{Answer{Status: 400, Body: []byte(`{"error":"invalid_grant"}`)}, Agrees, Proven},
-		{Answer{Status: 302, Headers: [][2]string{{"Location", "/login?failed"}}}, Agrees, Proven},
-		{Answer{Status: 503}, Unproven, NotSure},
-		{Answer{}, Unproven, NotSure},
+		{Answer{Status: 200, Body: []byte(`{"token":"····"}`)}, finding.Unprotected, finding.Proven},
+		{Answer{Status: 200, Body: []byte(`{}`)}, finding.Unprotected, finding.Likely},
+		{Answer{Status: 401}, finding.Agrees, finding.Proven},
+		{Answer{Status: 400, Body: []byte(`{"error":"invalid_grant"}`)}, finding.Agrees, finding.Proven},
+		{Answer{Status: 302, Headers: [][2]string{{"Location", "/login?failed"}}}, finding.Agrees, finding.Proven},
+		{Answer{Status: 503}, finding.Unproven, finding.NotSure},
+		{Answer{}, finding.Unproven, finding.NotSure},
 	} {
 		p := &probe.Probe{Kind: probe.WrongSecret, Route: 1, RouteKey: "POST /login", Identity: "ann", Scheme: "access", State: access.Broken, Expect: access.Expectation{Outcome: access.Refuse, Decider: 3}}
 		v := Judge(Input{Doc: d, Probe: p, Answer: c.a, LoginWorks: true})
@@ -76,14 +77,14 @@ func TestRaisedAndMalformed(t *testing.T) {
 	d := kindsDoc(t)
 	p := &probe.Probe{Kind: probe.RaisedRole, RouteKey: "POST /a", Method: "POST", Identity: "ann", Claim: "roles", Role: "boss", Expect: access.Expectation{Outcome: access.Admit}}
 	v := Judge(Input{Doc: d, Probe: p, Answer: Answer{Status: 201}, Raised: "the record, read again"})
-	assert.Equal(t, OverPermissive, v.Kind)
+	assert.Equal(t, finding.OverPermissive, v.Kind)
 	assert.Equal(t, "body", v.Gaps[0].Subject)
 	assert.Contains(t, v.Reason, "the record, read again")
-	for status, want := range map[int]Kind{201: Agrees, 400: Agrees, 403: Agrees, 500: Unproven} {
+	for status, want := range map[int]finding.Kind{201: finding.Agrees, 400: finding.Agrees, 403: finding.Agrees, 500: finding.Unproven} {
 		assert.Equal(t, want, Judge(Input{Doc: d, Probe: p, Answer: Answer{Status: status}}).Kind, status)
 	}
 	m := &probe.Probe{Kind: probe.Malformed, RouteKey: "GET /a/{id}", Param: "id", Expect: access.Expectation{Outcome: access.Closed}}
-	for status, want := range map[int]Kind{400: Agrees, 404: Agrees, 200: Agrees, 500: Unproven, 0: Unproven} {
+	for status, want := range map[int]finding.Kind{400: finding.Agrees, 404: finding.Agrees, 200: finding.Agrees, 500: finding.Unproven, 0: finding.Unproven} {
 		assert.Equal(t, want, Judge(Input{Doc: d, Probe: m, Answer: Answer{Status: status}}).Kind, status)
 	}
 }
@@ -92,14 +93,14 @@ func TestLostIsUnproven(t *testing.T) {
 	d := kindsDoc(t)
 	p := &probe.Probe{Kind: probe.Crossing, RouteKey: "GET /a", Expect: access.Expectation{Outcome: access.Refuse}}
 	v := Judge(Input{Doc: d, Probe: p, Lost: "sent before the sweep was interrupted"})
-	assert.Equal(t, Unproven, v.Kind)
+	assert.Equal(t, finding.Unproven, v.Kind)
 	assert.Empty(t, v.Gaps)
 }
 
 func TestCausesThatAreOne(t *testing.T) {
 	d := kindsDoc(t)
-	gap := func(k Kind, cause, subject string) Gap {
-		return Gap{Kind: k, Cause: cause, Subject: subject, Confidence: Proven, Reason: cause}
+	gap := func(k finding.Kind, cause, subject string) Gap {
+		return Gap{Kind: k, Cause: cause, Subject: subject, Confidence: finding.Proven, Reason: cause}
 	}
 	kinds := func(items ...Item) (out []string) {
 		for _, f := range Gather(d, items) {
@@ -107,29 +108,29 @@ func TestCausesThatAreOne(t *testing.T) {
 		}
 		return out
 	}
-	slash := item(probe.Around, "GET /a", "", access.Absent, gap(Unprotected, "way "+probe.TrailingSlash, "credential"))
-	double := item(probe.Around, "GET /a", "", access.Broken, gap(Unprotected, "way "+probe.DoubledSlash, "credential"))
+	slash := item(probe.Around, "GET /a", "", access.Absent, gap(finding.Unprotected, "way "+probe.TrailingSlash, "credential"))
+	double := item(probe.Around, "GET /a", "", access.Broken, gap(finding.Unprotected, "way "+probe.DoubledSlash, "credential"))
 	assert.Equal(t, []string{"U GET /a: The guard is stepped around by a slash"}, kinds(slash, double))
 
-	w := gap(WrongRefusal, "type", "answer")
+	w := gap(finding.WrongRefusal, "type", "answer")
 	assert.Equal(t, []string{"W " + AnyPath + ": A refusal in another shape than declared"},
 		kinds(item(probe.UnknownPath, "GET /x", "", access.Absent, w), item(probe.Neighbour, "GET /debug", "", access.Absent, w), item(probe.Around, "GET /a", "", access.Absent, w)))
 
-	refused := item(probe.Crossing, "DELETE /a", "", access.Absent, gap(Unprotected, "carried out", "credential"))
-	forbidden := item(probe.Crossing, "DELETE /a", "ann", access.Sound, gap(OverPermissive, "carried out", "role"), gap(WrongRefusal, "forbid refused", "role"))
+	refused := item(probe.Crossing, "DELETE /a", "", access.Absent, gap(finding.Unprotected, "carried out", "credential"))
+	forbidden := item(probe.Crossing, "DELETE /a", "ann", access.Sound, gap(finding.OverPermissive, "carried out", "role"), gap(finding.WrongRefusal, "forbid refused", "role"))
 	forbidden.Probe.Method = "DELETE"
 	assert.Equal(t, []string{"U DELETE /a: Refused and carried out all the same"}, kinds(refused, forbidden))
 
-	other := item(probe.Crossing, "GET /a", "key", access.Sound, gap(OverPermissive, "credential", "credential"))
-	absent := item(probe.Crossing, "GET /a", "", access.Absent, gap(Unprotected, "credential absent", "credential"))
+	other := item(probe.Crossing, "GET /a", "key", access.Sound, gap(finding.OverPermissive, "credential", "credential"))
+	absent := item(probe.Crossing, "GET /a", "", access.Absent, gap(finding.Unprotected, "credential absent", "credential"))
 	assert.Equal(t, []string{"U GET /a: Open when no credential is sent"}, kinds(absent, other), "another scheme is no credential here")
 	assert.Equal(t, []string{"P GET /a: With another scheme"}, kinds(other))
 
-	two := item(probe.Crossing, "GET /a", "ann", access.Sound, gap(Leaking, "field password", "answer"), gap(Leaking, "text goroutine", "answer"))
+	two := item(probe.Crossing, "GET /a", "ann", access.Sound, gap(finding.Leaking, "field password", "answer"), gap(finding.Leaking, "text goroutine", "answer"))
 	assert.Len(t, kinds(two), 2, "two things shown are two findings")
 	for _, title := range []string{"Answered 401, 403 is declared", "Sent to a login page, 401 is declared"} {
 		cause := map[string]string{"Answered 401, 403 is declared": "forbid refused", "Sent to a login page, 401 is declared": "refuse to-login"}[title]
-		assert.Equal(t, []string{"W GET /a: " + title}, kinds(item(probe.Crossing, "GET /a", "ann", access.Sound, gap(WrongRefusal, cause, "role"))))
+		assert.Equal(t, []string{"W GET /a: " + title}, kinds(item(probe.Crossing, "GET /a", "ann", access.Sound, gap(finding.WrongRefusal, cause, "role"))))
 	}
 }
 

@@ -6,6 +6,7 @@ import (
 
 	"millgate/core/access"
 	"millgate/core/declaration"
+	"millgate/core/finding"
 	"millgate/core/origin"
 	"millgate/core/probe"
 )
@@ -64,9 +65,9 @@ func (v *Verdict) page(in Input) {
 	}
 	r := Page(in)
 	v.Does = r.Got.Does.String()
-	conf := Proven
+	conf := finding.Proven
 	if r.Got.Assumed {
-		conf = Likely
+		conf = finding.Likely
 	}
 	fair := p.PreflightOnly || v.Class == Admitted
 	minors := 0
@@ -78,19 +79,19 @@ func (v *Verdict) page(in Input) {
 		case j.Sort == origin.Narrower && !fair:
 			v.unproven(fmt.Sprintf("the request itself was answered %s, so nothing is known about the permission of an answer", status(a)))
 		case j.Sort == origin.Broader && r.Page.Hostile:
-			v.gap(OverPermissive, x, pageCause+p.Way, j.Text, conf)
+			v.gap(finding.OverPermissive, x, pageCause+p.Way, j.Text, conf)
 		case j.Sort == origin.Broader:
-			v.gap(OverPermissive, x, pageCause+j.ID+" "+p.Way, j.Text, conf)
+			v.gap(finding.OverPermissive, x, pageCause+j.ID+" "+p.Way, j.Text, conf)
 		default:
-			v.gap(OverRestrictive, x, pageCause+j.ID+" "+p.Way, j.Text, conf)
+			v.gap(finding.OverRestrictive, x, pageCause+j.ID+" "+p.Way, j.Text, conf)
 		}
 	}
-	if v.Kind == Unproven {
+	if v.Kind == finding.Unproven {
 		return
 	}
 	v.agrees(conf, fmt.Sprintf("a page of %s can %s, as declared", p.Page, r.Got.Does.Verb()))
 	if !fair && r.Want.Does < origin.Read {
-		v.Confidence = Likely
+		v.Confidence = finding.Likely
 	}
 	if minors > 0 {
 		v.Reason += fmt.Sprintf("; %d more are worth knowing", minors)
@@ -121,7 +122,7 @@ func pagesPassed(d *declaration.Document, items []Item) passed {
 		}
 		k := policy(d, it.Probe)
 		for _, g := range it.Verdict.Gaps {
-			if g.Kind == OverPermissive && origin.Says(it.Probe.Way) != "" {
+			if g.Kind == finding.OverPermissive && origin.Says(it.Probe.Way) != "" {
 				if out.kinds[k] == nil {
 					out.kinds[k] = map[string]bool{}
 				}
@@ -140,12 +141,12 @@ func pagesPassed(d *declaration.Document, items []Item) passed {
 // bundle is the route and the cause of a gap's finding: hostile pages that one
 // careless comparison lets pass are one finding, and what parts on several
 // routes of one policy in the same way is one.
-func (ps passed) bundle(d *declaration.Document, p *probe.Probe, kind Kind, cause string) (route, bundled string) {
+func (ps passed) bundle(d *declaration.Document, p *probe.Probe, kind finding.Kind, cause string) (route, bundled string) {
 	if origin.Says(p.Way) != "" && cause == pageCause+p.Way {
 		return EverywhereLabel(d, p), pageCause + origin.Confusion(ps.kinds[policy(d, p)], p.Way)
 	}
 	// What lets a hostile page pass lets declared ones pass where they may not.
-	if kinds := ps.kinds[policy(d, p)]; kind == OverPermissive {
+	if kinds := ps.kinds[policy(d, p)]; kind == finding.OverPermissive {
 		switch how := origin.Confusion(kinds, origin.Ending); {
 		case kinds[origin.Unrelated], kinds[origin.Ending] && strings.HasPrefix(cause, pageCause+origin.JOrigin+" "):
 			return EverywhereLabel(d, p), pageCause + how

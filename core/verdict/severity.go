@@ -3,78 +3,9 @@ package verdict
 import (
 	"strings"
 
-	"millgate/core/declaration"
+	"millgate/core/finding"
 	"millgate/core/probe"
-	"millgate/core/severity"
 )
-
-// Severity of a finding, in ascending order of weight.
-type Severity = severity.Severity
-
-const (
-	SevLow      = severity.Low
-	SevMedium   = severity.Medium
-	SevHigh     = severity.High
-	SevCritical = severity.Critical
-)
-
-// Severities in ascending order.
-var Severities = severity.All
-
-// Ease is who can use the gap.
-type Ease string
-
-const (
-	ByAnyone  Ease = "anyone" // no account is needed
-	ByMany    Ease = "many"   // three or more signed-in callers, or every one that was sent
-	ByAFew    Ease = "few"    // one or two signed-in callers
-	manyFloor      = 3        // callers from which on it is many
-	sevMedium      = 3        // points
-	sevHigh        = 5        // points
-	sevCrit        = 7        // points
-)
-
-// Rate gives the severity from the kind of gap, what the route does, how
-// sensitive it is and who can use the gap. The complete table is in
-// docs/severity.md.
-func Rate(k Kind, e declaration.Effect, s declaration.Sensitivity, ease Ease) Severity {
-	points := map[Kind]int{Unprotected: 5, OverPermissive: 4, Unthrottled: 3, Leaking: 4, Undeclared: 4, Lifetime: 3, WeakToken: 4, OverRestrictive: 3, WrongRefusal: 1}[k]
-	if k == WrongRefusal || k == OverRestrictive {
-		// Nobody gets in: what the route does and who meets it weigh less.
-		if s == declaration.High {
-			points++
-		}
-	} else {
-		if e != declaration.Read {
-			points++
-		}
-		switch s {
-		case declaration.High:
-			points++
-		case declaration.Low:
-			points--
-		}
-		switch ease {
-		case ByAnyone:
-			if k != Unprotected {
-				points++
-			}
-		case ByMany:
-			if k == OverPermissive {
-				points++
-			}
-		}
-	}
-	switch {
-	case points >= sevCrit:
-		return SevCritical
-	case points >= sevHigh:
-		return SevHigh
-	case points >= sevMedium:
-		return SevMedium
-	}
-	return SevLow
-}
 
 // Class10 is the category in the OWASP API Security Top 10 (2023) and the CWE
 // number that a gap belongs to.
@@ -94,9 +25,9 @@ func classOf(g Gap) Class10 {
 		invent = "API9:2023 Improper Inventory Management"
 	)
 	switch {
-	case g.Kind == Unthrottled:
+	case g.Kind == finding.Unthrottled:
 		return Class10{"API4:2023 Unrestricted Resource Consumption", 770} // allocation without limits or throttling
-	case strings.HasPrefix(g.Cause, pageCause) && g.Kind == OverPermissive:
+	case strings.HasPrefix(g.Cause, pageCause) && g.Kind == finding.OverPermissive:
 		return Class10{config, 942} // permissive cross-domain policy
 	case g.Cause == "carried out":
 		return Class10{bfla, 696} // incorrect behavior order
@@ -104,9 +35,9 @@ func classOf(g Gap) Class10 {
 		return Class10{authn, 287}
 	case g.Cause == "way letter case":
 		return Class10{authn, 178}
-	case g.Kind == Unprotected && len(g.Cause) > 4 && g.Cause[:4] == "way ":
+	case g.Kind == finding.Unprotected && len(g.Cause) > 4 && g.Cause[:4] == "way ":
 		return Class10{authn, 288}
-	case g.Kind == Unprotected && g.Cause == "credential broken":
+	case g.Kind == finding.Unprotected && g.Cause == "credential broken":
 		return Class10{authn, 287}
 	case g.Cause == "account":
 		return Class10{authn, 204} // observable response discrepancy
@@ -120,31 +51,31 @@ func classOf(g Gap) Class10 {
 		return Class10{bola, 639}
 	case g.Cause == "token "+probe.InQuery:
 		return Class10{authn, 598}
-	case g.Kind == WeakToken && g.Cause == "token cookie-script":
+	case g.Kind == finding.WeakToken && g.Cause == "token cookie-script":
 		return Class10{config, 1004}
-	case g.Kind == WeakToken && g.Cause == "token cookie-insecure":
+	case g.Kind == finding.WeakToken && g.Cause == "token cookie-insecure":
 		return Class10{config, 614}
-	case g.Kind == WeakToken && g.Cause == "token cookie-same-site":
+	case g.Kind == finding.WeakToken && g.Cause == "token cookie-same-site":
 		return Class10{config, 1275}
-	case g.Kind == Unprotected && g.Subject == "soundness" && strings.HasPrefix(g.Cause, "token "):
+	case g.Kind == finding.Unprotected && g.Subject == "soundness" && strings.HasPrefix(g.Cause, "token "):
 		return Class10{authn, 347} // improper verification of a signature or claim
-	case g.Kind == Lifetime:
+	case g.Kind == finding.Lifetime:
 		return Class10{authn, 613}
-	case g.Kind == WeakToken:
+	case g.Kind == finding.WeakToken:
 		return Class10{authn, 326}
-	case g.Kind == Unprotected:
+	case g.Kind == finding.Unprotected:
 		return Class10{authn, 306}
-	case g.Kind == OverPermissive && g.Subject == "ownership":
+	case g.Kind == finding.OverPermissive && g.Subject == "ownership":
 		return Class10{bola, 639}
-	case g.Kind == OverPermissive && g.Subject == "body":
+	case g.Kind == finding.OverPermissive && g.Subject == "body":
 		return Class10{bopla, 915}
-	case g.Kind == OverPermissive:
+	case g.Kind == finding.OverPermissive:
 		return Class10{bfla, 863}
-	case g.Kind == Leaking && len(g.Cause) > 5 && g.Cause[:5] == "text ":
+	case g.Kind == finding.Leaking && len(g.Cause) > 5 && g.Cause[:5] == "text ":
 		return Class10{config, 209}
-	case g.Kind == Leaking:
+	case g.Kind == finding.Leaking:
 		return Class10{bopla, 200}
-	case g.Kind == Undeclared:
+	case g.Kind == finding.Undeclared:
 		return Class10{invent, 1059}
 	}
 	return Class10{config, 755}
@@ -194,37 +125,37 @@ func advice(g Gap, route string) string {
 		return "Look only at the credentials that count on the route."
 	case g.Cause == "scheme letters":
 		return "Compare the word before the token without regard to letter case."
-	case g.Kind == WeakToken && strings.HasPrefix(g.Cause, "token cookie-"):
+	case g.Kind == finding.WeakToken && strings.HasPrefix(g.Cause, "token cookie-"):
 		return "Set the cookie with the attributes that the declaration names."
-	case g.Kind == Unprotected && strings.HasPrefix(g.Cause, "token "):
+	case g.Kind == finding.Unprotected && strings.HasPrefix(g.Cause, "token "):
 		return "Verify signature, algorithm, issuer, audience and dates before anything of the token is used; take the algorithm and the key from your own configuration, never from the token (RFC 8725)."
-	case g.Kind == Lifetime:
+	case g.Kind == finding.Lifetime:
 		return "Issue tokens that end as declared, or declare the longer life and what it costs."
-	case g.Kind == WeakToken:
+	case g.Kind == finding.WeakToken:
 		return "Change what the issuer puts into tokens and signs them with."
 	case g.Cause == "way "+probe.PastGateway:
 		return "Guard the service itself, or let nothing but the gateway reach it."
 	case g.Cause == "way "+probe.HeadMethod || g.Cause == "way "+probe.OptionsMethod:
 		return "Put the guard in front of every method that the handler serves."
-	case g.Kind == Unprotected:
+	case g.Kind == finding.Unprotected:
 		return "Let guard and router see the same path and method: normalise before the guard, or refuse what is not canonical."
 	case g.Subject == "ownership":
 		return "Compare the record's owner with the caller before it is read or changed."
 	case g.Subject == "body":
 		return "Take only the members that a caller may set, and leave roles to the route that manages them."
-	case g.Kind == OverPermissive && g.Subject == "role":
+	case g.Kind == finding.OverPermissive && g.Subject == "role":
 		return "Check the role on " + route + ", or admit the caller in the declaration if it is meant to get in."
-	case g.Kind == OverPermissive && g.Subject == "credential":
+	case g.Kind == finding.OverPermissive && g.Subject == "credential":
 		return "Accept only the schemes that the declaration names here."
-	case g.Kind == OverPermissive:
+	case g.Kind == finding.OverPermissive:
 		return "Check the " + g.Subject + " on " + route + " where the role is checked."
-	case g.Kind == Leaking:
+	case g.Kind == finding.Leaking:
 		return "Leave it out of the answer; list the members an answer may have instead of passing the stored record on."
-	case g.Kind == Undeclared:
+	case g.Kind == finding.Undeclared:
 		return "Take it off the service, or add it to the inventory and say who may call it."
 	case g.Cause == "no effect":
 		return "Answer with success only when the work is done; an error would have told the caller."
-	case g.Kind == OverRestrictive:
+	case g.Kind == finding.OverRestrictive:
 		return "Let the caller in, or say in the declaration that it must be turned away."
 	}
 	return "Answer with the status and the shape that the declaration asks for, so that callers can tell what to do."

@@ -1,9 +1,7 @@
 package verdict
 
 import (
-	"flag"
 	"fmt"
-	"os"
 	"strings"
 	"testing"
 
@@ -12,10 +10,9 @@ import (
 
 	"millgate/core/access"
 	"millgate/core/declaration"
+	"millgate/core/finding"
 	"millgate/core/probe"
 )
-
-var update = flag.Bool("update", false, "write docs/severity.md anew")
 
 func TestClassify(t *testing.T) {
 	var r declaration.Answers
@@ -76,7 +73,7 @@ func TestMatrix(t *testing.T) {
 				h = [][2]string{{"Location", "/login"}}
 			}
 			v := judgeAs(c.x, c.identity, c.state, s, h, good)
-			got := map[Kind]string{Agrees: "=", Unproven: "?"}[v.Kind]
+			got := map[finding.Kind]string{finding.Agrees: "=", finding.Unproven: "?"}[v.Kind]
 			if got == "" {
 				got = string(v.Kind)
 			}
@@ -88,7 +85,7 @@ func TestMatrix(t *testing.T) {
 
 func TestStrayMatrix(t *testing.T) {
 	d, _ := declaration.Parse("x", []byte("millgate: 1\n"), nil)
-	for status, want := range map[int]Kind{200: Undeclared, 301: Agrees, 401: Agrees, 403: Agrees, 404: Agrees, 400: Agrees, 405: Agrees, 429: Unproven, 500: WrongRefusal, 0: Unproven} {
+	for status, want := range map[int]finding.Kind{200: finding.Undeclared, 301: finding.Agrees, 401: finding.Agrees, 403: finding.Agrees, 404: finding.Agrees, 400: finding.Agrees, 405: finding.Agrees, 429: finding.Unproven, 500: finding.WrongRefusal, 0: finding.Unproven} {
 		p := &probe.Probe{Kind: probe.Neighbour, Route: -1, RouteKey: "GET /debug", Expect: access.Expectation{Outcome: access.Hide, Decider: 1}}
 		v := Judge(Input{Doc: d, Probe: p, Answer: Answer{Status: status}})
 		assert.Equal(t, want, v.Kind, status)
@@ -96,20 +93,20 @@ func TestStrayMatrix(t *testing.T) {
 	// A service that answers every path proves nothing by answering this one.
 	p := &probe.Probe{Kind: probe.Neighbour, Route: -1, RouteKey: "GET /debug"}
 	v := Judge(Input{Doc: d, Probe: p, Answer: Answer{Status: 200}, Control: &Control{Class: Admitted}})
-	assert.Equal(t, Unproven, v.Kind)
+	assert.Equal(t, finding.Unproven, v.Kind)
 }
 
 func TestRefusalsNeedAControl(t *testing.T) {
 	x := access.Expectation{Outcome: access.Forbid, Decider: 4}
 	for name, control := range map[string]*Control{"none": nil, "not admitted": {Class: Invalid, Answer: Answer{Status: 400}}} {
 		for _, status := range []int{401, 403, 404, 400} {
-			assert.Equal(t, Unproven, judgeAs(x, "ann", access.Sound, status, nil, control).Kind, "%s, %d", name, status)
+			assert.Equal(t, finding.Unproven, judgeAs(x, "ann", access.Sound, status, nil, control).Kind, "%s, %d", name, status)
 		}
-		assert.Equal(t, OverPermissive, judgeAs(x, "ann", access.Sound, 200, nil, control).Kind, "an admission proves itself")
+		assert.Equal(t, finding.OverPermissive, judgeAs(x, "ann", access.Sound, 200, nil, control).Kind, "an admission proves itself")
 	}
 	// Told "invalid" for other bytes than the control's: not a wrong refusal.
 	other := &Control{Class: Admitted, Answer: Answer{Status: 200, Sent: []byte("{}")}}
-	assert.Equal(t, Unproven, judgeAs(x, "ann", access.Sound, 400, nil, other).Kind)
+	assert.Equal(t, finding.Unproven, judgeAs(x, "ann", access.Sound, 400, nil, other).Kind)
 }
 
 func TestOwnershipNeedsTwoValues(t *testing.T) {
@@ -121,14 +118,14 @@ func TestOwnershipNeedsTwoValues(t *testing.T) {
 	judge := func(shown string) Verdict {
 		return Judge(Input{Doc: d, Probe: p, Answer: Answer{Status: 200, Body: []byte(shown)}, Owner: owner, Own: own})
 	}
-	assert.Equal(t, Proven, judge(`{"id":"t2","title":"Bob's"}`).Confidence)
-	assert.Equal(t, Likely, judge(`{"id":"t2","state":"draft"}`).Confidence, "the state is the caller's own too")
-	assert.Equal(t, Likely, judge(`{}`).Confidence)
+	assert.Equal(t, finding.Proven, judge(`{"id":"t2","title":"Bob's"}`).Confidence)
+	assert.Equal(t, finding.Likely, judge(`{"id":"t2","state":"draft"}`).Confidence, "the state is the caller's own too")
+	assert.Equal(t, finding.Likely, judge(`{}`).Confidence)
 }
 
 func TestCarriedOut(t *testing.T) {
 	d, _ := declaration.Parse("x", []byte("millgate: 1\nroutes: [\"DELETE /a/{id}\"]\n"), nil)
-	for back, want := range map[string]Kind{"": Agrees, "unchanged": Agrees, "changed": Unprotected, "gone": Unprotected} {
+	for back, want := range map[string]finding.Kind{"": finding.Agrees, "unchanged": finding.Agrees, "changed": finding.Unprotected, "gone": finding.Unprotected} {
 		p := &probe.Probe{Kind: probe.Crossing, RouteKey: "DELETE /a/{id}", Method: "DELETE", State: access.Absent, Expect: access.Expectation{Outcome: access.Refuse, Decider: 2}}
 		v := Judge(Input{Doc: d, Probe: p, Answer: Answer{Status: 401}, ReadBack: back, Control: &Control{Class: Admitted}})
 		assert.Equal(t, want, v.Kind, back)
@@ -171,7 +168,7 @@ answers:
 }
 
 func item(kind probe.Kind, route, identity string, st access.State, gaps ...Gap) Item {
-	v := Verdict{Kind: Agrees, Gaps: gaps}
+	v := Verdict{Kind: finding.Agrees, Gaps: gaps}
 	if len(gaps) > 0 {
 		v.Kind = gaps[0].Kind
 	}
@@ -181,10 +178,10 @@ func item(kind probe.Kind, route, identity string, st access.State, gaps ...Gap)
 func TestOneCauseIsOneFinding(t *testing.T) {
 	d, _ := declaration.Parse("x", []byte("millgate: 1\nroutes: [GET /a]\n"), nil)
 	u := func(st string) Gap {
-		return Gap{Kind: Unprotected, Rung: 2, Cause: "credential " + st, Confidence: Proven, Reason: "in"}
+		return Gap{Kind: finding.Unprotected, Rung: 2, Cause: "credential " + st, Confidence: finding.Proven, Reason: "in"}
 	}
-	p := Gap{Kind: OverPermissive, Rung: 4, Subject: "role", Cause: "role", Confidence: Proven, Reason: "in"}
-	w := Gap{Kind: WrongRefusal, Cause: "forbid refused", Confidence: Proven, Reason: "401"}
+	p := Gap{Kind: finding.OverPermissive, Rung: 4, Subject: "role", Cause: "role", Confidence: finding.Proven, Reason: "in"}
+	w := Gap{Kind: finding.WrongRefusal, Cause: "forbid refused", Confidence: finding.Proven, Reason: "401"}
 
 	items := []Item{item(probe.Crossing, "GET /a", "", access.Absent, u("absent")), item(probe.Crossing, "GET /a", "", access.Broken, u("broken"))}
 	for i := range 7 {
@@ -192,7 +189,7 @@ func TestOneCauseIsOneFinding(t *testing.T) {
 	}
 	fs := Gather(d, items)
 	require.Len(t, fs, 1, "nine callers let through by one missing guard")
-	assert.Equal(t, Unprotected, fs[0].Kind)
+	assert.Equal(t, finding.Unprotected, fs[0].Kind)
 	assert.Equal(t, "No guard", fs[0].Title)
 	assert.Len(t, fs[0].Callers, 9)
 	assert.Equal(t, 9, fs[0].Crossings)
@@ -200,7 +197,7 @@ func TestOneCauseIsOneFinding(t *testing.T) {
 	// Open without a credential only: what a role lets through is another cause.
 	fs = Gather(d, []Item{items[0], item(probe.Crossing, "GET /a", "i0", access.Sound, p), item(probe.Crossing, "GET /a", "i1", access.Sound, w)})
 	require.Len(t, fs, 3)
-	assert.Equal(t, []Kind{Unprotected, OverPermissive, WrongRefusal}, []Kind{fs[0].Kind, fs[1].Kind, fs[2].Kind}, "worst first")
+	assert.Equal(t, []finding.Kind{finding.Unprotected, finding.OverPermissive, finding.WrongRefusal}, []finding.Kind{fs[0].Kind, fs[1].Kind, fs[2].Kind}, "worst first")
 
 	// The identity of a finding does not change with who shows it, or how many.
 	again := Gather(d, []Item{item(probe.Crossing, "GET /a", "other", access.Sound, p)})
@@ -213,66 +210,11 @@ func TestOneCauseIsOneFinding(t *testing.T) {
 
 func TestInferredAreNotObserved(t *testing.T) {
 	d, _ := declaration.Parse("x", []byte("millgate: 1\nroutes: [GET /a]\n"), nil)
-	it := item(probe.Crossing, "GET /a", "ann", access.Sound, Gap{Kind: OverPermissive, Subject: "role", Cause: "role", Confidence: Proven})
+	it := item(probe.Crossing, "GET /a", "ann", access.Sound, Gap{Kind: finding.OverPermissive, Subject: "role", Cause: "role", Confidence: finding.Proven})
 	it.Probe.StandsFor = []string{"eve", "ida"}
 	f := Gather(d, []Item{it})[0]
 	assert.Equal(t, []string{"ann"}, f.Callers)
 	assert.Equal(t, []string{"eve", "ida"}, f.Inferred)
-}
-
-// severityTable is the whole table as docs/severity.md holds it.
-func severityTable() string {
-	var b strings.Builder
-	b.WriteString("| kind | effect | low, few | low, many | low, anyone | medium, few | medium, many | medium, anyone | high, few | high, many | high, anyone |\n")
-	b.WriteString("| --- | --- |" + strings.Repeat(" --- |", 9) + "\n")
-	for _, k := range Order[:9] {
-		for _, e := range []declaration.Effect{declaration.Read, declaration.Create, declaration.Update, declaration.Delete, declaration.Command} {
-			fmt.Fprintf(&b, "| %s %s | %s |", k, k.Name(), e)
-			for _, s := range []declaration.Sensitivity{declaration.Low, declaration.Medium, declaration.High} {
-				for _, ease := range []Ease{ByAFew, ByMany, ByAnyone} {
-					fmt.Fprintf(&b, " %s |", Rate(k, e, s, ease))
-				}
-			}
-			b.WriteByte('\n')
-		}
-	}
-	return b.String()
-}
-
-const severityIntro = `# Severity
-
-The severity of a finding follows from four things: the kind of gap, what the
-route does, how sensitive the declaration says it is, and who can use the gap.
-
-- **few**: one or two signed-in callers
-- **many**: three or more signed-in callers
-- **anyone**: nobody needs an account
-
-This is the complete table. It is written by a test from the code, and the test
-fails when the two differ (` + "`go test ./core/verdict -run Severity -update`" + ` writes it anew).
-
-`
-
-func TestSeverityTableIsDocumented(t *testing.T) {
-	const path = "../../docs/severity.md"
-	want := severityIntro + severityTable()
-	if *update {
-		require.NoError(t, os.WriteFile(path, []byte(want), 0o644))
-	}
-	got, err := os.ReadFile(path)
-	require.NoError(t, err)
-	assert.Equal(t, want, string(got))
-}
-
-func TestSeverityRisesWithEachPart(t *testing.T) {
-	for _, k := range Order[:9] {
-		low := Rate(k, declaration.Read, declaration.Low, ByAFew)
-		high := Rate(k, declaration.Delete, declaration.High, ByAnyone)
-		assert.True(t, high.AtLeast(low), k)
-	}
-	assert.Equal(t, SevCritical, Rate(Unprotected, declaration.Delete, declaration.High, ByAnyone))
-	assert.Equal(t, SevLow, Rate(WrongRefusal, declaration.Read, declaration.Medium, ByAnyone))
-	assert.False(t, Severity("").AtLeast(SevLow))
 }
 
 func FuzzCheckAnswer(f *testing.F) {

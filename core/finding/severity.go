@@ -1,12 +1,11 @@
-// Package severity has the four words in which everything that is found says
-// how grave it is, whether in a declaration, a token or a service.
-package severity
+package finding
 
 import "slices"
 
 // Severity in ascending order of weight. The zero value is below all.
 type Severity string
 
+// The severities.
 const (
 	Low      Severity = "low"
 	Medium   Severity = "medium"
@@ -14,10 +13,10 @@ const (
 	Critical Severity = "critical"
 )
 
-// All severities in ascending order.
-var All = []Severity{Low, Medium, High, Critical}
+// Severities in ascending order.
+var Severities = []Severity{Low, Medium, High, Critical}
 
 // AtLeast says whether s is as grave as other, or graver.
 func (s Severity) AtLeast(other Severity) bool {
-	return slices.Index(All, s) >= slices.Index(All, other)
+	return slices.Index(Severities, s) >= slices.Index(Severities, other)
 }

@@ -1,0 +1,68 @@
+package finding
+
+import (
+	"fmt"
+	"os"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"millgate/core/declaration"
+)
+
+// severityTable is the whole table as docs/severity.md holds it.
+func severityTable() string {
+	var b strings.Builder
+	b.WriteString("| kind | effect | low, few | low, many | low, anyone | medium, few | medium, many | medium, anyone | high, few | high, many | high, anyone |\n")
+	b.WriteString("| --- | --- |" + strings.Repeat(" --- |", 9) + "\n")
+	for _, k := range Order[:9] {
+		for _, e := range []declaration.Effect{declaration.Read, declaration.Create, declaration.Update, declaration.Delete, declaration.Command} {
+			fmt.Fprintf(&b, "| %s %s | %s |", k, k.Name(), e)
+			for _, s := range []declaration.Sensitivity{declaration.Low, declaration.Medium, declaration.High} {
+				for _, ease := range []Ease{ByAFew, ByMany, ByAnyone} {
+					fmt.Fprintf(&b, " %s |", Rate(k, e, s, ease))
+				}
+			}
+			b.WriteByte('\n')
+		}
+	}
+	return b.String()
+}
+
+const severityIntro = `# Severity
+
+The severity of a finding follows from four things: the kind of gap, what the
+route does, how sensitive the declaration says it is, and who can use the gap.
+
+- **few**: one or two signed-in callers
+- **many**: three or more signed-in callers
+- **anyone**: nobody needs an account
+
+This is the complete table. It is written by a test from the code, and the test
+fails when the two differ (` + "`UPDATE_DOCS=1 go test ./core/finding`" + ` writes it anew).
+
+`
+
+func TestSeverityTableIsDocumented(t *testing.T) {
+	const path = "../../docs/severity.md"
+	want := severityIntro + severityTable()
+	if os.Getenv("UPDATE_DOCS") != "" {
+		require.NoError(t, os.WriteFile(path, []byte(want), 0o644))
+	}
+	got, err := os.ReadFile(path)
+	require.NoError(t, err)
+	assert.Equal(t, want, string(got))
+}
+
+func TestSeverityRisesWithEachPart(t *testing.T) {
+	for _, k := range Order[:9] {
+		low := Rate(k, declaration.Read, declaration.Low, ByAFew)
+		high := Rate(k, declaration.Delete, declaration.High, ByAnyone)
+		assert.True(t, high.AtLeast(low), k)
+	}
+	assert.Equal(t, Critical, Rate(Unprotected, declaration.Delete, declaration.High, ByAnyone))
+	assert.Equal(t, Low, Rate(WrongRefusal, declaration.Read, declaration.Medium, ByAnyone))
+	assert.False(t, Severity("").AtLeast(Low))
+}
