@@ -9,6 +9,7 @@ import (
 	"testing"
 
 	"millgate/core/finding"
+	"millgate/core/verdict"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -23,6 +24,8 @@ func golden(t *testing.T, name string, findings []finding.Finding) {
 	t.Helper()
 	var b strings.Builder
 	for _, f := range findings {
+		_, known := verdict.Causes.Row(f.Kind, f.Cause)
+		assert.True(t, known, "no row says what %s %q is", f.Kind, f.Cause)
 		fmt.Fprintf(&b, "%s %s %s %s, rung %d\ncause: %s\nroute: %s\n", f.ID, f.Kind, f.Severity, f.Confidence, f.Rung, f.Cause, f.Route)
 		fmt.Fprintf(&b, "callers: %s\n", strings.Join(f.Callers, ", "))
 		if len(f.Inferred) > 0 {

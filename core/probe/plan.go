@@ -432,7 +432,7 @@ var turnedAway = access.Expectation{Outcome: access.Closed, Decider: 2, Subject:
 // around plans the ways around the guard of a protected route, as nobody.
 func (pl *planner) around(i int) {
 	rt := pl.d.Routes[i]
-	for _, way := range []string{TrailingSlash, DoubledSlash, LetterCase, DotSegments, PercentEncoded, MethodOverride, HeadMethod, OptionsMethod, PastGateway} {
+	for _, way := range Detours {
 		p, why := pl.draft(i, nil, access.NoRecord, true)
 		if p == nil {
 			pl.leave(rt.Key(), "", way, why)

@@ -82,6 +82,10 @@ const (
 	PastGateway    = "past the gateway" // at the target's direct address
 )
 
+// Detours are the ways around a guard, in the order in which they are planned.
+var Detours = []string{TrailingSlash, DoubledSlash, LetterCase, DotSegments, PercentEncoded, MethodOverride, HeadMethod,
+	OptionsMethod, PastGateway}
+
 // What a refusal is asked for as.
 const (
 	AcceptHTML = "asking for HTML"

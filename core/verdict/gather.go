@@ -1,6 +1,7 @@
 package verdict
 
 import (
+	"cmp"
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
@@ -85,7 +86,7 @@ func Gather(d *declaration.Document, items []Item) []finding.Finding {
 				// Without a credential it is open anyway, whatever the way.
 				cause = "credential absent"
 			case g.Cause == "way "+probe.TrailingSlash || g.Cause == "way "+probe.DoubledSlash:
-				cause = "way a slash"
+				cause = aSlash
 			}
 			tok := it.Probe.Kind == probe.Credential && (g.Kind == finding.Unprotected || g.Kind == finding.Lifetime) && cause != "no guard"
 			if tok {
@@ -265,15 +266,9 @@ func (b *bundle) finding(d *declaration.Document) finding.Finding {
 	if p.Kind == probe.Origin {
 		ease = finding.ByAFew // somebody must be led to the page
 	}
-	f.Severity = finding.Rate(f.Kind, effect, sens, ease)
-	if minorPage(b.cause) {
-		f.Severity = finding.Low
-	}
-	if b.cause == "scheme letters" || b.cause == "stale beside" {
-		f.Severity = finding.Low // few callers come so
-	}
-	c := classOf(b.gap)
-	f.OWASP, f.CWE = c.OWASP, c.CWE
+	row, _ := Causes.Row(f.Kind, b.cause)
+	f.Severity = cmp.Or(row.Severity, finding.Rate(f.Kind, effect, sens, ease))
+	f.OWASP, f.CWE = string(row.OWASP), row.CWE
 	f.Reason = sentence(b.gaps[best].Reason)
 	if b.cause == "no guard" {
 		f.Rung = 2
@@ -283,8 +278,7 @@ func (b *bundle) finding(d *declaration.Document) finding.Finding {
 	} else if rest := len(f.Callers) + len(f.Inferred) - 1; rest > 0 && p.Kind != probe.Origin {
 		f.Reason += fmt.Sprintf(" The same for %d more.", rest)
 	}
-	f.Advice = advice(b.gap, b.route)
-	f.Title = title(b, f)
+	f.Advice, f.Title = row.AdviceFor(b.route), row.TitleOf(b.cause)
 	sum := sha256.Sum256([]byte(strings.Join([]string{string(f.Kind), fmt.Sprint(f.Rung), b.route, b.cause}, "\x00")))
 	f.ID = "mg-" + hex.EncodeToString(sum[:5])
 	return f
@@ -302,98 +296,6 @@ func sentence(s string) string {
 }
 
 func better(a, b Gap) bool { return a.Confidence == finding.Proven && b.Confidence != finding.Proven }
-
-// causeTitles are titles of findings with one cause.
-var causeTitles = map[string]string{
-	"token " + probe.CrossSite:       "A page of another site can write",
-	"token " + probe.Repeated:        "A signed request can be repeated",
-	"token " + probe.OldTime:         "An old signed request is accepted",
-	"token " + probe.OtherBody:       "The signature does not hold the body",
-	"token " + probe.OtherRecord:     "A link opens other records",
-	"token " + probe.Changed:         "A link's end can be changed",
-	"token " + probe.InQuery:         "A token in the query is accepted",
-	"token " + probe.BesideFirst:     "A broken credential passes beside a sound one",
-	"token " + probe.BesideLast:      "A broken credential passes beside a sound one",
-	"token " + probe.BesideOther:     "A broken credential passes beside one of another scheme",
-	"token cookie-script":            "Scripts can read the session cookie",
-	"token cookie-insecure":          "The session cookie is sent over http",
-	"token cookie-same-site":         "Other sites' pages send the session cookie",
-	"token cookie-path":              "The session cookie is sent beyond its path",
-	"token cookie-too-long":          "The session cookie lives longer than declared",
-	"token link-too-long":            "Links live longer than declared",
-	"token link-endless":             "Links have no end",
-	"session no-rotation":            "Refresh tokens do not rotate",
-	"session reuse-works":            "A used refresh token goes on working",
-	"session family-lives":           "A session survives the reuse of its refresh token",
-	"session too-long":               "Tokens live longer than declared",
-	"session idle-too-long":          "An unused session lives longer than declared",
-	"session logout-nobody":          "A logout succeeds whatever it is given",
-	"session logout-other":           "A caller ends the session of another",
-	"session introspection-inactive": "The issuer calls a working token inactive",
-}
-
-func title(b *bundle, f finding.Finding) string {
-	switch {
-	case b.cause == "no guard":
-		return "No guard"
-	case b.cause == "carried out":
-		return "Refused and carried out all the same"
-	case b.cause == "credential absent":
-		return "Open when no credential is sent"
-	case b.cause == "credential broken":
-		return "Open to a broken credential"
-	case b.cause == "afterlife":
-		return "A session works on after the logout"
-	case b.cause == "token unsigned":
-		return "An unsigned token is accepted"
-	case b.cause == "account":
-		return "Tells who has an account"
-	case b.cause == "stale beside":
-		return "A sound credential is turned away beside a broken other"
-	case b.cause == "scheme letters":
-		return "The scheme's word is read with its letter case"
-	case causeTitles[b.cause] != "":
-		return causeTitles[b.cause]
-	case strings.HasPrefix(b.cause, pageCause):
-		return pageTitle(b.cause)
-	case strings.HasPrefix(b.cause, quotaCause):
-		return quotaTitle(b.cause)
-	case strings.HasPrefix(b.cause, "token ") && f.Kind == finding.Unprotected:
-		return "A broken credential is accepted: " + strings.TrimPrefix(b.cause, "token ")
-	case b.cause == "token too-long":
-		return "Tokens live longer than declared"
-	case strings.HasPrefix(b.cause, "token "):
-		return "Issued tokens: " + strings.TrimPrefix(b.cause, "token ")
-	case b.cause == "wrong secret":
-		return "Any secret logs in"
-	case strings.HasPrefix(b.cause, "way "):
-		if by, ok := byWay[strings.TrimPrefix(b.cause, "way ")]; ok {
-			return "The guard is stepped around " + by
-		}
-		return "The guard is stepped around by " + strings.TrimPrefix(b.cause, "way ")
-	case f.Kind == finding.OverPermissive:
-		return map[string]string{"ownership": "Somebody else's record", "role": "Without the role", "scope": "Without the scope", "attribute": "Without the attribute",
-			"body": "A role raised through the body", "credential": "With another scheme"}[b.gap.Subject]
-	case f.Kind == finding.Leaking:
-		return "Shows " + strings.TrimPrefix(strings.TrimPrefix(strings.TrimPrefix(b.cause, "text "), "field "), "schema ")
-	case f.Kind == finding.Undeclared:
-		return "Served, not in the inventory"
-	case b.cause == "no effect":
-		return "Answered as done, and not done"
-	case f.Kind == finding.OverRestrictive:
-		return "Turned away, must be admitted"
-	case b.cause == "answer":
-		return "A refusal in another shape than declared"
-	}
-	want, got, _ := strings.Cut(b.gap.Cause, " ")
-	seen := map[string]string{string(Refused): "Answered 401", string(Forbidden): "Answered 403", string(Hidden): "Answered 404", string(ToLogin): "Sent to a login page", string(Invalid): "Told that the request is invalid",
-		string(WrongMethod): "Answered 405", string(Failed): "The service fails"}[got]
-	declared := map[string]string{"refuse": "401 is declared", "forbid": "403 is declared", "hide": "404 is declared", "stray": "where nothing is served"}[want]
-	if seen != "" && declared != "" {
-		return seen + ", " + declared
-	}
-	return "Another refusal than declared"
-}
 
 // Count counts board cells (a caller at a route, its worst verdict) and
 // findings by kind.

@@ -467,11 +467,6 @@ func collectAt(name string, v any, into map[string]bool) {
 	}
 }
 
-// byWay says how a guard was stepped around.
-var byWay = map[string]string{probe.TrailingSlash: "by a trailing slash", probe.DoubledSlash: "by a doubled slash", probe.LetterCase: "by letter case",
-	probe.MethodOverride: "by a method override header", probe.DotSegments: "by dot segments", probe.PercentEncoded: "by percent-encoding", probe.HeadMethod: "by asking with HEAD",
-	probe.OptionsMethod: "by asking with OPTIONS", probe.PastGateway: "past the gateway, at the direct address"}
-
 func (v *Verdict) around(in Input) {
 	p, a := in.Probe, in.Answer
 	fair, why := in.fair()

@@ -98,9 +98,6 @@ func (v *Verdict) page(in Input) {
 	}
 }
 
-// pageCause begins the causes of gaps between pages.
-const pageCause = "origin "
-
 // passed says which pages got more than declared, and how many routes part in
 // each way, by what decides about pages there.
 type passed struct {
@@ -174,62 +171,4 @@ func pageRoutes(items []Item) int {
 		seen[it.Probe.RouteKey] = true
 	}
 	return len(seen)
-}
-
-var pageTitles = map[string]string{
-	origin.Unrelated: "Pages of any origin are permitted",
-	"containing":     "Pages whose origin contains a declared name are permitted",
-	origin.Beginning: "Pages whose origin begins like a declared one are permitted",
-	origin.Ending:    "Pages whose name ends like a declared one are permitted",
-	origin.Subdomain: "Pages of other names under the same domain are permitted",
-	origin.PlainHTTP: "Pages over plain http are permitted",
-	origin.OtherPort: "Pages on another port are permitted",
-	origin.NullPage:  "The origin null is permitted",
-	origin.FinalDot:  "A name with a final dot is permitted",
-}
-
-var fieldTitles = map[string]string{
-	origin.JOrigin:      "A page may do more than declared",
-	origin.JMethod:      "A page may use a method that is not declared for it",
-	origin.JCredentials: "A page may call with the user's cookies",
-	origin.JHeaders:     "A page may send header fields that are not declared",
-	origin.JMissing:     "A declared page is not permitted",
-	origin.JGuarded:     "The preflight asks for a credential",
-	origin.JExpose:      "A page cannot read a declared header field",
-	origin.JVary:        "Answers for one page can be cached for another",
-	origin.JRefusal:     "A page cannot read why it was refused",
-}
-
-func pageTitle(cause string) string {
-	rest := strings.TrimPrefix(cause, pageCause)
-	if t := pageTitles[rest]; t != "" {
-		return t
-	}
-	id, _, _ := strings.Cut(rest, " ")
-	return fieldTitles[id]
-}
-
-// minorPage says whether a gap between pages counts only a little.
-func minorPage(cause string) bool {
-	id, _, _ := strings.Cut(strings.TrimPrefix(cause, pageCause), " ")
-	return strings.HasPrefix(cause, pageCause) && (id == origin.JHeaders || id == origin.JExpose || id == origin.JVary || id == origin.JRefusal || id == "final")
-}
-
-func pageAdvice(cause string) string {
-	id, _, _ := strings.Cut(strings.TrimPrefix(cause, pageCause), " ")
-	switch id {
-	case origin.JMissing, origin.JGuarded:
-		return "Attach the policy where the page calls, in front of the guard: a preflight has no credential. Or take the permission out of the declaration."
-	case origin.JExpose:
-		return "Name the field in Access-Control-Expose-Headers."
-	case origin.JVary:
-		return "Send Vary: Origin on every answer of the route, also where no page is permitted."
-	case origin.JRefusal:
-		return "Write the permission before the guard decides, so that refusals carry it too."
-	case origin.JHeaders, origin.JMethod, origin.JCredentials:
-		return "Permit what the declaration names and nothing more, or declare it."
-	case "null":
-		return "Never permit null: a sandboxed frame of any page has it."
-	}
-	return "Compare the whole origin, scheme and port with it, with a list of permitted ones; permit nothing where it is not among them."
 }

@@ -21,9 +21,6 @@ type QuotaSeen struct {
 	Earlier  time.Time // when it was measured, where the quota is full now; zero: by this sweep
 }
 
-// quotaCause begins the causes of gaps of a quota.
-const quotaCause = "quota "
-
 // quotaDrill judges what a quota drill saw. That too much gets through is
 // proven by the calls themselves, whatever limiter they came to.
 func (v *Verdict) quotaDrill(in Input) {
@@ -152,35 +149,4 @@ func without(in Input) string {
 		return " without Retry-After"
 	}
 	return ""
-}
-
-var quotaTitles = map[string]string{"over": "More calls get through than declared", "none": "Nothing limits the calls", "shared": "Callers share one count", "routes": "Each route has its own count", "one for all routes": "Routes share one count",
-	"at once": "More calls run at the same time than declared", "at once none": "Nothing limits how many calls run at the same time", "refusal": "Too many calls are refused in another way than declared"}
-
-func quotaTitle(cause string) string {
-	rest := strings.TrimPrefix(cause, quotaCause)
-	if w, ok := strings.CutPrefix(rest, "way "); ok {
-		return "The count is stepped around with " + w
-	}
-	return quotaTitles[rest]
-}
-
-func quotaAdvice(cause string) string {
-	switch rest := strings.TrimPrefix(cause, quotaCause); {
-	case strings.HasPrefix(rest, "way "):
-		return "Count by what the caller cannot write: the address of the connection, or of a gateway that you trust; and count a path in one form."
-	case rest == "refusal":
-		return "Answer with the declared status, and say with Retry-After when to come again (RFC 6585 section 4, RFC 9110 section 10.2.3)."
-	case rest == "shared":
-		return "Count each caller by itself: one who calls much must not keep the others out."
-	case rest == "routes":
-		return "Count all routes of the quota together: with a count for each, a caller gets as much again at every one of them."
-	case rest == "one for all routes":
-		return "Count each route by itself, as declared; or declare one count for all."
-	case strings.HasPrefix(rest, "at once"):
-		return "Let only so many calls run, across all nodes, and refuse or queue the others."
-	case rest == "none":
-		return "Count the calls, in front of the work that they ask for."
-	}
-	return "Let all nodes share one count, and count in a sliding window where the edge of two fixed ones must not let twice as much through."
 }

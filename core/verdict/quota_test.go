@@ -72,8 +72,8 @@ func TestWhatAQuotaDrillShows(t *testing.T) {
 				assert.Equal(t, finding.Likely, v.Confidence, "when they began is not seen")
 			}
 			for _, g := range v.Gaps {
-				assert.NotEmpty(t, quotaTitle(g.Cause))
-				assert.NotEmpty(t, quotaAdvice(g.Cause))
+				_, ok := Causes.Row(g.Kind, g.Cause)
+				assert.True(t, ok, "%s %q has no row", g.Kind, g.Cause)
 			}
 		})
 	}

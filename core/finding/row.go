@@ -1,0 +1,99 @@
+package finding
+
+import (
+	"fmt"
+	"strings"
+)
+
+// OWASP is a category of the OWASP API Security Top 10 (2023).
+type OWASP string
+
+// The categories that causes belong to.
+const (
+	API1 OWASP = "API1:2023 Broken Object Level Authorization"
+	API2 OWASP = "API2:2023 Broken Authentication"
+	API3 OWASP = "API3:2023 Broken Object Property Level Authorization"
+	API4 OWASP = "API4:2023 Unrestricted Resource Consumption"
+	API5 OWASP = "API5:2023 Broken Function Level Authorization"
+	API6 OWASP = "API6:2023 Unrestricted Access to Sensitive Business Flows"
+	API8 OWASP = "API8:2023 Security Misconfiguration"
+	API9 OWASP = "API9:2023 Improper Inventory Management"
+)
+
+// Row is a cause of findings: what went wrong, named for good, and everything that is
+// said of it. Its kind and its Cause together are its name.
+type Row struct {
+	// Cause stands in the ids of findings and never changes. One that ends in a space
+	// is the beginning of causes that differ in a name: "field " of "field password".
+	Cause string
+	Kind  Kind
+	// Title has no full stop; {what} is the name behind a Cause that ends in a space.
+	Title  string
+	Advice string // how to mend it, in sentences; {route} is the finding's route
+	OWASP  OWASP
+	CWE    int
+	// Severity where the cause alone decides how grave it is; "" where Rate does.
+	Severity Severity
+}
+
+// TitleOf is the title of a finding with a cause of this row.
+func (r *Row) TitleOf(cause string) string {
+	return strings.ReplaceAll(r.Title, "{what}", strings.TrimPrefix(cause, r.Cause))
+}
+
+// AdviceFor is the advice for a finding at a route.
+func (r *Row) AdviceFor(route string) string { return strings.ReplaceAll(r.Advice, "{route}", route) }
+
+// Catalogue is every cause that something can have.
+type Catalogue struct {
+	rows   []*Row
+	exact  map[name]*Row
+	begins []*Row
+}
+
+type name struct {
+	kind  Kind
+	cause string
+}
+
+// NewCatalogue makes a catalogue of rows, in their order. It panics where two rows have
+// one name or a row says nothing: both are mistakes of whoever wrote the rows.
+func NewCatalogue(lists ...[]*Row) *Catalogue {
+	c := &Catalogue{exact: map[name]*Row{}}
+	for _, list := range lists {
+		for _, r := range list {
+			n := name{r.Kind, r.Cause}
+			if c.exact[n] != nil || !r.Kind.IsGap() || r.Title == "" || r.Advice == "" || r.OWASP == "" || r.CWE == 0 {
+				panic(fmt.Sprintf("the row of %s %q stands twice or is not whole", r.Kind, r.Cause))
+			}
+			c.exact[n] = r
+			if strings.HasSuffix(r.Cause, " ") {
+				c.begins = append(c.begins, r)
+			}
+			c.rows = append(c.rows, r)
+		}
+	}
+	return c
+}
+
+// Rows are all rows, in their order.
+func (c *Catalogue) Rows() []*Row { return c.rows }
+
+// Row is the row of a cause, or else the one with the longest beginning of it. Without
+// either it is one that says the kind alone, and ok is false: something is found all the
+// same, and whoever gave that cause forgot its row.
+func (c *Catalogue) Row(k Kind, cause string) (r *Row, ok bool) {
+	if r := c.exact[name{k, cause}]; r != nil {
+		return r, true
+	}
+	for _, b := range c.begins {
+		if b.Kind == k && strings.HasPrefix(cause, b.Cause) && (r == nil || len(b.Cause) > len(r.Cause)) {
+			r = b
+		}
+	}
+	if r == nil {
+		return &Row{Cause: cause, Kind: k, Title: k.Name() + ": " + cause, Advice: "Let the service do what is declared, or declare " +
+			"what it does.", OWASP: API8, CWE: 755}, false
+	}
+	return r, true
+}

@@ -1,0 +1,32 @@
+package finding
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+)
+
+func TestARowIsFoundByItsCause(t *testing.T) {
+	row := func(k Kind, cause string) *Row {
+		return &Row{Cause: cause, Kind: k, Title: "Shows {what}", Advice: "Mend {route}.", OWASP: API3, CWE: 200}
+	}
+	exact, field, deeper := row(Leaking, "account"), row(Leaking, "field "), row(Leaking, "field of ")
+	c := NewCatalogue([]*Row{exact}, []*Row{field, deeper})
+	for cause, want := range map[string]*Row{"account": exact, "field password": field, "field of a list": deeper, "field ": field} {
+		got, ok := c.Row(Leaking, cause)
+		assert.True(t, ok, cause)
+		assert.Same(t, want, got, cause)
+	}
+	assert.Equal(t, "Shows password", field.TitleOf("field password"))
+	assert.Equal(t, "Mend GET /a.", field.AdviceFor("GET /a"))
+	for _, cause := range []string{"accounts", "fields", ""} {
+		got, ok := c.Row(Leaking, cause)
+		assert.False(t, ok, cause)
+		assert.Equal(t, "leaking: "+cause, got.Title, "it is said all the same")
+	}
+	_, ok := c.Row(Unprotected, "account")
+	assert.False(t, ok, "the kind belongs to the name")
+	assert.Panics(t, func() { NewCatalogue([]*Row{exact, row(Leaking, "account")}) }, "two rows of one name")
+	assert.Panics(t, func() { NewCatalogue([]*Row{{Cause: "x", Kind: Leaking, Title: "X"}}) }, "a row without advice")
+	assert.Panics(t, func() { NewCatalogue([]*Row{row(Agrees, "x")}) }, "what is no gap")
+}
