@@ -223,7 +223,7 @@ func TestFaultsOfOtherDoors(t *testing.T) {
 		"stale":             {"R " + behind + ": A sound credential is turned away beside a broken other"},
 		"query":             {"U GET /notes: A token in the query is accepted"},
 		"two":               {"U GET /notes: A broken credential passes beside a sound one"},
-		"page":              {"W GET /notes: Another refusal than declared", "W GET /vault: Another refusal than declared"},
+		"page":              {"W GET /notes: Shown a page, 401 is declared", "W GET /vault: Shown a page, 401 is declared"},
 		"HEAD":              {"U GET /notes: The guard is stepped around by asking with HEAD"},
 		"OPTIONS":           {"U GET /notes: The guard is stepped around by asking with OPTIONS"},
 		"encoded":           {"U GET /notes: The guard is stepped around by percent-encoding"},
@@ -237,7 +237,7 @@ func TestFaultsOfOtherDoors(t *testing.T) {
 		"family":            {"S " + behind + ": A session survives the reuse of its refresh token"},
 		"other's":           {"P " + behind + ": A caller ends the session of another"},
 		"asked":             {"S " + behind + ": A session works on after the logout"},
-		"asked for another": {"K " + behind + ": Issued tokens: aud-other"},
+		"asked for another": {"K " + behind + ": Issued tokens are meant for another service"},
 		"lives long":        {"S " + behind + ": Tokens live longer than declared"},
 		"said to live long": nil, // the issuer's own word counts
 		"any vault":         {"U GET /vault: Open to a broken credential"},

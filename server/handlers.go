@@ -211,6 +211,13 @@ func (s *Server) GetCrossing(_ context.Context, q contract.GetCrossingRequestObj
 func findingOf(f finding.Finding) contract.Finding {
 	out := contract.Finding{Id: f.ID, Kind: string(f.Kind), Name: f.Kind.Name(), Title: f.Title, Route: f.Route, Callers: append([]string{}, f.Callers...), Inferred: append([]string{}, f.Inferred...), Rung: f.Rung,
 		Severity: string(f.Severity), Confidence: string(f.Confidence), Reason: f.Reason, Advice: f.Advice, Owasp: f.OWASP, Cwe: f.CWE, Crossings: f.Crossings}
+	if row, ok := verdict.Causes.Row(f.Kind, f.Cause); ok {
+		shown, refuted := verdict.Causes.Shown(row), verdict.Causes.Refuted(row)
+		out.Cause, out.Means, out.Shown, out.Refuted = &f.Cause, &row.Means, &shown, &refuted
+		if row.Standard != "" {
+			out.Standard = &row.Standard
+		}
+	}
 	if len(f.Probes) > 0 {
 		parts := strings.Split(f.Probes[0], "|")
 		col := ""

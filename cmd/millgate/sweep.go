@@ -240,13 +240,17 @@ func printFindings(out io.Writer, p paint, run *app.Run, res app.Result) {
 			sev = p.bad(string(f.Severity))
 		}
 		fmt.Fprintf(out, "%s %s  %s  %s\n", p.bold(string(f.Kind)), p.bold(f.Route), f.Title, p.faint(f.ID))
-		fmt.Fprintf(out, "    %s, %s, %s, %s, CWE-%d\n", f.Kind.Name(), sev, f.Confidence, f.OWASP, f.CWE)
+		class := fmt.Sprintf("%s, CWE-%d", f.OWASP, f.CWE)
+		if f.Standard != "" {
+			class += ", " + f.Standard
+		}
+		fmt.Fprintf(out, "    %s, %s, %s, %s\n", f.Kind.Name(), sev, f.Confidence, class)
 		fmt.Fprintf(out, "    %s\n", f.Reason)
 		who := strings.Join(f.Callers, ", ")
 		if len(f.Inferred) > 0 {
 			who += "; inferred: " + strings.Join(f.Inferred, ", ")
 		}
-		fmt.Fprintf(out, "    callers: %s\n    %s\n\n", who, p.faint(f.Advice))
+		fmt.Fprintf(out, "    callers: %s\n    %s\n    %s\n\n", who, p.faint(f.Advice), p.faint(f.Docs))
 	}
 	for _, m := range res.Made {
 		fmt.Fprintf(out, "left behind: %s by %s: %s\n", m.What, m.Route, m.Why)

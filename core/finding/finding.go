@@ -13,7 +13,7 @@ package finding
 type Finding struct {
 	ID         string     `json:"id"` // the same over sweeps: from kind, rung, method, template and credential state
 	Kind       Kind       `json:"kind"`
-	Cause      string     `json:"-"` // what it was gathered by
+	Cause      string     `json:"cause"` // its row; what differs in a name stands behind it
 	Title      string     `json:"title"`
 	Route      string     `json:"route"`
 	Callers    []string   `json:"callers"`  // observed
@@ -25,7 +25,9 @@ type Finding struct {
 	Advice     string     `json:"advice"`
 	OWASP      string     `json:"owasp"`
 	CWE        int        `json:"cwe"`
-	Probes     []string   `json:"probes"` // the probe that shows it best comes first
+	Standard   string     `json:"standard,omitempty"` // the section that asks for it
+	Docs       string     `json:"docs"`               // where its cause is explained
+	Probes     []string   `json:"probes"`             // the probe that shows it best comes first
 	Crossings  int        `json:"crossings"`
 }
 

@@ -40,6 +40,9 @@ route does, how sensitive the declaration says it is, and who can use the gap.
 - **many**: three or more signed-in callers
 - **anyone**: nobody needs an account
 
+Where a cause has a severity of its own in [findings](findings.md), that counts: what is wrong
+with an issued token does not depend on a route.
+
 This is the complete table. It is written by a test from the code, and the test
 fails when the two differ (` + "`UPDATE_DOCS=1 go test ./core/finding`" + ` writes it anew).
 

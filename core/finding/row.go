@@ -29,11 +29,31 @@ type Row struct {
 	Kind  Kind
 	// Title has no full stop; {what} is the name behind a Cause that ends in a space.
 	Title  string
+	Means  string // what is wrong, and what follows, in sentences
 	Advice string // how to mend it, in sentences; {route} is the finding's route
 	OWASP  OWASP
 	CWE    int
 	// Severity where the cause alone decides how grave it is; "" where Rate does.
 	Severity Severity
+	Standard string // the standard's section that asks for it; "" without one
+	// Shown and Refuted where they differ from the family's.
+	Shown, Refuted string
+}
+
+// Anchor names the row in docs/findings.md.
+func (r *Row) Anchor() string {
+	words := strings.FieldsFunc(strings.ToLower(string(r.Kind)+" "+r.Cause), func(c rune) bool {
+		return (c < 'a' || c > 'z') && (c < '0' || c > '9')
+	})
+	return strings.Join(words, "-")
+}
+
+// Family is one family of checks with its causes.
+type Family struct {
+	Name, Title string
+	Shown       string // how what it finds is shown: what was sent and seen, and when that is proven
+	Refuted     string // what would refute it, and was tried
+	Rows        []*Row
 }
 
 // TitleOf is the title of a finding with a cause of this row.
@@ -46,9 +66,10 @@ func (r *Row) AdviceFor(route string) string { return strings.ReplaceAll(r.Advic
 
 // Catalogue is every cause that something can have.
 type Catalogue struct {
-	rows   []*Row
-	exact  map[name]*Row
-	begins []*Row
+	Families []Family
+	exact    map[name]*Row
+	begins   []*Row
+	family   map[*Row]int
 }
 
 type name struct {
@@ -56,28 +77,53 @@ type name struct {
 	cause string
 }
 
-// NewCatalogue makes a catalogue of rows, in their order. It panics where two rows have
-// one name or a row says nothing: both are mistakes of whoever wrote the rows.
-func NewCatalogue(lists ...[]*Row) *Catalogue {
-	c := &Catalogue{exact: map[name]*Row{}}
-	for _, list := range lists {
-		for _, r := range list {
+// NewCatalogue makes a catalogue of families, in their order. It panics where two rows
+// have one name or anchor, or a row or a family is not whole: mistakes of whoever wrote
+// them.
+func NewCatalogue(families ...Family) *Catalogue {
+	c := &Catalogue{Families: families, exact: map[name]*Row{}, family: map[*Row]int{}}
+	anchors := map[string]bool{}
+	for i, f := range families {
+		if f.Name == "" || f.Title == "" || f.Shown == "" || f.Refuted == "" {
+			panic("the family " + f.Name + " is not whole")
+		}
+		for _, r := range f.Rows {
 			n := name{r.Kind, r.Cause}
-			if c.exact[n] != nil || !r.Kind.IsGap() || r.Title == "" || r.Advice == "" || r.OWASP == "" || r.CWE == 0 {
+			whole := r.Kind.IsGap() && r.Title != "" && r.Means != "" && r.Advice != "" && r.OWASP != "" && r.CWE != 0
+			if c.exact[n] != nil || anchors[r.Anchor()] || !whole {
 				panic(fmt.Sprintf("the row of %s %q stands twice or is not whole", r.Kind, r.Cause))
 			}
-			c.exact[n] = r
+			c.exact[n], c.family[r], anchors[r.Anchor()] = r, i, true
 			if strings.HasSuffix(r.Cause, " ") {
 				c.begins = append(c.begins, r)
 			}
-			c.rows = append(c.rows, r)
 		}
 	}
 	return c
 }
 
-// Rows are all rows, in their order.
-func (c *Catalogue) Rows() []*Row { return c.rows }
+// Shown says how what a row says is shown.
+func (c *Catalogue) Shown(r *Row) string {
+	if r.Shown != "" {
+		return r.Shown
+	}
+	return c.of(r).Shown
+}
+
+// Refuted says what would refute it.
+func (c *Catalogue) Refuted(r *Row) string {
+	if r.Refuted != "" {
+		return r.Refuted
+	}
+	return c.of(r).Refuted
+}
+
+func (c *Catalogue) of(r *Row) Family {
+	if i, ok := c.family[r]; ok {
+		return c.Families[i]
+	}
+	return Family{}
+}
 
 // Row is the row of a cause, or else the one with the longest beginning of it. Without
 // either it is one that says the kind alone, and ok is false: something is found all the
@@ -92,8 +138,8 @@ func (c *Catalogue) Row(k Kind, cause string) (r *Row, ok bool) {
 		}
 	}
 	if r == nil {
-		return &Row{Cause: cause, Kind: k, Title: k.Name() + ": " + cause, Advice: "Let the service do what is declared, or declare " +
-			"what it does.", OWASP: API8, CWE: 755}, false
+		return &Row{Cause: cause, Kind: k, Title: k.Name() + ": " + cause, Means: "It differs from what is declared.",
+			Advice: "Let the service do what is declared, or declare what it does.", OWASP: API8, CWE: 755}, false
 	}
 	return r, true
 }

@@ -3,13 +3,13 @@ package review
 import "millgate/core/finding"
 
 const (
-	bola   = "API1:2023 Broken Object Level Authorization"
-	authn  = "API2:2023 Broken Authentication"
-	res    = "API4:2023 Unrestricted Resource Consumption"
-	bfla   = "API5:2023 Broken Function Level Authorization"
-	flows  = "API6:2023 Unrestricted Access to Sensitive Business Flows"
-	config = "API8:2023 Security Misconfiguration"
-	invent = "API9:2023 Improper Inventory Management"
+	bola   = string(finding.API1)
+	authn  = string(finding.API2)
+	res    = string(finding.API4)
+	bfla   = string(finding.API5)
+	flows  = string(finding.API6)
+	config = string(finding.API8)
+	invent = string(finding.API9)
 )
 
 // Checks are all checks of the review; docs/review.md is made from them.

@@ -19,6 +19,10 @@ type Judged struct {
 	Standard string           `json:"standard"`
 }
 
+func issued(id, text, why, standard string) Judged {
+	return Judged{ID: id, Severity: severityOf(IssuedCauses, "token "+id), Text: text, Why: why, Standard: standard}
+}
+
 // Cookie is how a session cookie was set. SameSite is strict, lax, none, or ""
 // when it was not said; Life is 0 when it lasts as long as the browser.
 type Cookie struct {
@@ -35,23 +39,23 @@ var strictness = map[string]int{"none": 0, "": 0, "lax": 1, "strict": 2}
 func JudgeCookie(c Cookie, s *declaration.Scheme, l *declaration.Lifetime) (out []Judged) {
 	want := s.Cookie
 	if want.HTTPOnly && !c.HTTPOnly {
-		out = append(out, Judged{"cookie-script", finding.High, "it is set without HttpOnly", "Any script on the page can read it, an injected one too.", "RFC 6265 section 4.1.2.6"})
+		out = append(out, issued("cookie-script", "it is set without HttpOnly", "Any script on the page can read it, an injected one too.", "RFC 6265 section 4.1.2.6"))
 	}
 	if want.Secure && !c.Secure {
-		out = append(out, Judged{"cookie-insecure", finding.High, "it is set without Secure", "A request over plain http carries it for everyone on the way to read.", "RFC 6265 section 4.1.2.5"})
+		out = append(out, issued("cookie-insecure", "it is set without Secure", "A request over plain http carries it for everyone on the way to read.", "RFC 6265 section 4.1.2.5"))
 	}
 	if strictness[c.SameSite] < strictness[want.SameSite] {
 		said := "without SameSite"
 		if c.SameSite != "" {
 			said = "with SameSite=" + c.SameSite
 		}
-		out = append(out, Judged{"cookie-same-site", finding.High, fmt.Sprintf("it is set %s, %s is declared", said, want.SameSite), "Pages of other sites can make the browser send it.", "RFC 6265bis section 5.6.7"})
+		out = append(out, issued("cookie-same-site", fmt.Sprintf("it is set %s, %s is declared", said, want.SameSite), "Pages of other sites can make the browser send it.", "RFC 6265bis section 5.6.7"))
 	}
 	if want.Path != "" && c.Path != "" && !strings.HasPrefix(strings.TrimRight(c.Path, "/")+"/", strings.TrimRight(want.Path, "/")+"/") {
-		out = append(out, Judged{"cookie-path", finding.Low, fmt.Sprintf("it is set for the path %s, %s is declared", c.Path, want.Path), "More of the site gets it than needs it.", "RFC 6265 section 4.1.2.4"})
+		out = append(out, issued("cookie-path", fmt.Sprintf("it is set for the path %s, %s is declared", c.Path, want.Path), "More of the site gets it than needs it.", "RFC 6265 section 4.1.2.4"))
 	}
 	if l != nil && l.Max > 0 && c.Life > l.Max+l.Skew {
-		out = append(out, Judged{"cookie-too-long", finding.Medium, fmt.Sprintf("it lives for %s, at most %s is declared", token.Say(c.Life), token.Say(l.Max)), "A lost device stays signed in for longer.", "RFC 6265 section 4.1.2.2"})
+		out = append(out, issued("cookie-too-long", fmt.Sprintf("it lives for %s, at most %s is declared", token.Say(c.Life), token.Say(l.Max)), "A lost device stays signed in for longer.", "RFC 6265 section 4.1.2.2"))
 	}
 	return out
 }
@@ -64,10 +68,10 @@ func JudgeLink(end time.Time, said string, now time.Time, l *declaration.Lifetim
 		if said != "" {
 			what = fmt.Sprintf("its end %q is neither Unix seconds nor a date (RFC 3339)", said)
 		}
-		return []Judged{{"link-endless", finding.Medium, what, "Nobody can tell until when it opens.", "RFC 3339 section 5.6"}}
+		return []Judged{issued("link-endless", what, "Nobody can tell until when it opens.", "RFC 3339 section 5.6")}
 	}
 	if life := end.Sub(now).Round(time.Second); l != nil && l.Max > 0 && life > l.Max+l.Skew+time.Second {
-		return []Judged{{"link-too-long", finding.Medium, fmt.Sprintf("it lives for %s, at most %s is declared", token.Say(life), token.Say(l.Max)), "Whoever finds it in a history or a mail can still open it.", "OWASP API2:2023"}}
+		return []Judged{issued("link-too-long", fmt.Sprintf("it lives for %s, at most %s is declared", token.Say(life), token.Say(l.Max)), "Whoever finds it in a history or a mail can still open it.", "OWASP API2:2023")}
 	}
 	return nil
 }

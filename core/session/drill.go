@@ -5,7 +5,6 @@ import (
 	"time"
 
 	"millgate/core/declaration"
-	"millgate/core/finding"
 	"millgate/core/token"
 )
 
@@ -114,6 +113,9 @@ func (d *Drilled) Expect(name string, doc *declaration.Document, s *declaration.
 // slack is what a measurement may be off: requests take their time.
 const slack = time.Second
 
+// Afterlife is the judgement that a session works on after its end.
+const Afterlife = "afterlife"
+
 // JudgeDrill holds what was measured against the lifetimes of the scheme.
 func JudgeDrill(d *Drilled, doc *declaration.Document, s *declaration.Scheme) (out []Judged) {
 	a, r := doc.LifetimeNamed(s.Lifetime["access"].Name), doc.LifetimeNamed(s.Lifetime["refresh"].Name)
@@ -123,22 +125,26 @@ func JudgeDrill(d *Drilled, doc *declaration.Document, s *declaration.Scheme) (o
 	if r == nil {
 		r = &declaration.Lifetime{}
 	}
-	say := func(id string, sev finding.Severity, text, why, standard string) {
-		out = append(out, Judged{ID: id, Severity: sev, Text: text, Why: why, Standard: standard})
+	say := func(id, text, why, standard string) {
+		cause := "session " + id
+		if id == Afterlife {
+			cause = id // the same, seen by a probe with an ended credential
+		}
+		out = append(out, Judged{ID: id, Severity: severityOf(DrillCauses, cause), Text: text, Why: why, Standard: standard})
 	}
 	d.judgeRefresh(r, say)
 	d.judgeLogout(a, s, say)
 	if a.Max > 0 && d.Life == 0 && d.Said > a.Max+a.Skew {
-		say("too-long", finding.Medium, fmt.Sprintf("it says that it lives for %s, at most %s is declared", short(d.Said), short(a.Max)), "Whoever gets hold of it has longer to use it.", "RFC 6749 section 5.1")
+		say("too-long", fmt.Sprintf("it says that it lives for %s, at most %s is declared", short(d.Said), short(a.Max)), "Whoever gets hold of it has longer to use it.", "RFC 6749 section 5.1")
 	}
 	if r.Idle > 0 && d.Idle > r.Idle+slack {
-		say("idle-too-long", finding.Medium, fmt.Sprintf("the refresh token says that it may be unused for %s, at most %s is declared", short(d.Idle), short(r.Idle)), "A forgotten session stays open for longer.", "RFC 9700 section 4.14")
+		say("idle-too-long", fmt.Sprintf("the refresh token says that it may be unused for %s, at most %s is declared", short(d.Idle), short(r.Idle)), "A forgotten session stays open for longer.", "RFC 9700 section 4.14")
 	}
 	if d.Life > 0 && d.Said > 0 && (d.Life-d.Said).Abs() > 5*slack {
-		say("life-said-otherwise", finding.Low, fmt.Sprintf("expires_in says %s, the token itself ends after %s", short(d.Said), short(d.Life)), "Clients renew at the wrong time.", "RFC 6749 section 5.1")
+		say("life-said-otherwise", fmt.Sprintf("expires_in says %s, the token itself ends after %s", short(d.Said), short(d.Life)), "Clients renew at the wrong time.", "RFC 6749 section 5.1")
 	}
 	if s, ok := d.Step(AskIssuer); ok && !s.Worked && s.Status < 300 {
-		say("introspection-inactive", finding.Medium, "the issuer calls a token that works not active", "Services that ask it refuse callers who must be admitted.", "RFC 7662 section 2.2")
+		say("introspection-inactive", "the issuer calls a token that works not active", "Services that ask it refuse callers who must be admitted.", "RFC 7662 section 2.2")
 	}
 	return out
 }
@@ -153,24 +159,22 @@ func within(d time.Duration) string {
 	return "refused within " + short(d) + " is declared"
 }
 
-func (d *Drilled) judgeRefresh(r *declaration.Lifetime, say func(string, finding.Severity, string, string, string)) {
-	const grant = "RFC 9700 section 4.14.2"
+func (d *Drilled) judgeRefresh(r *declaration.Lifetime, say func(id, text, why, standard string)) {
 	if !d.worked(Refresh) && !d.worked(RefreshAgain) {
 		return
 	}
 	switch {
 	case r.Rotates && !d.Rotated:
-		say("no-rotation", finding.Medium, "renewing gives the same refresh token again, and rotates: true is declared", "A stolen refresh token works beside the owner's and nobody notices.", grant)
+		say("no-rotation", "renewing gives the same refresh token again, and rotates: true is declared", stolen, grant)
 		return // using it twice is then its ordinary use
 	case d.worked(OldRefresh) && (r.Reuse == "refused" || r.Reuse == "ends-grant" || r.Reuse == "" && r.Rotates):
-		say("reuse-works", finding.High, "a refresh token that was used gives new tokens again", "A stolen refresh token works beside the owner's and nobody notices.", grant)
+		say("reuse-works", "a refresh token that was used gives new tokens again", stolen, grant)
 	case r.Reuse == "ends-grant" && d.refused(OldRefresh) && d.worked(RefreshAfterReuse):
-		say("family-lives", finding.Medium, "using a refresh token twice is refused, and the session goes on; reuse: ends-grant is declared", "Whoever stole the token first keeps the session, the owner is turned away.", grant)
+		say("family-lives", "using a refresh token twice is refused, and the session goes on; reuse: ends-grant is declared", "Whoever stole the token first keeps the session, the owner is turned away.", grant)
 	}
 }
 
-func (d *Drilled) judgeLogout(a *declaration.Lifetime, s *declaration.Scheme, say func(string, finding.Severity, string, string, string)) {
-	const revoke = "RFC 7009 section 2.1"
+func (d *Drilled) judgeLogout(a *declaration.Lifetime, s *declaration.Scheme, say func(id, text, why, standard string)) {
 	if s.Logout == nil {
 		return
 	}
@@ -183,19 +187,19 @@ func (d *Drilled) judgeLogout(a *declaration.Lifetime, s *declaration.Scheme, sa
 					text += fmt.Sprintf(". By its own end it works for %s", short(d.Life))
 				}
 			}
-			say("afterlife", finding.High, text, "Whoever copied it stays signed in.", revoke)
+			say(Afterlife, text, "Whoever copied it stays signed in.", revoke)
 		}
 		if d.worked(RefreshAfterLogout) {
-			say("afterlife", finding.High, "the refresh token gave new tokens after the logout", "The logout ended nothing.", revoke)
+			say(Afterlife, "the refresh token gave new tokens after the logout", "The logout ended nothing.", revoke)
 		}
 		if d.worked(AskIssuerAfter) && a.EndedWithin < slack {
-			say("afterlife", finding.High, "the issuer calls the token active after the logout", "Services that ask it let it in.", "RFC 7662 section 2.2")
+			say(Afterlife, "the issuer calls the token active after the logout", "Services that ask it let it in.", "RFC 7662 section 2.2")
 		}
 	}
 	if st, ok := d.Step(LogOutNobody); ok && st.Status >= 200 && st.Status < 300 {
-		say("logout-nobody", finding.Medium, fmt.Sprintf("a logout that names no session was answered %d", st.Status), "A caller whose logout went wrong is told that it went well.", revoke)
+		say("logout-nobody", fmt.Sprintf("a logout that names no session was answered %d", st.Status), "A caller whose logout went wrong is told that it went well.", revoke)
 	}
 	if d.worked(LogOutOther) && d.refused(NeighbourRefresh) {
-		say("logout-other", finding.Medium, "signed in as one caller it ended the session of another", "Anybody who has seen a refresh token can sign its owner out.", revoke)
+		say("logout-other", "signed in as one caller it ended the session of another", "Anybody who has seen a refresh token can sign its owner out.", revoke)
 	}
 }

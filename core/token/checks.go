@@ -60,9 +60,11 @@ var Checks = []Check{
 	{"secret-guessed", finding.Critical, "its HMAC secret is a common word: %q", "Whoever guesses it makes any token.", "RFC 8725, section 3.5"},
 	{"not-verified", finding.Low, "its signature was not verified: %v", "Say keys for the scheme.", "RFC 7515, section 5.2"},
 
-	{"iss-missing", finding.Medium, "there is no iss", "A token of another issuer cannot be told.", "RFC 9068, section 2.2"},
+	{"iss-missing", finding.Medium, "there is no iss, and one is declared", "A token of another issuer cannot be told.", "RFC 9068, section 2.2"},
+	{"iss-none", finding.Low, "there is no iss, and none is declared", "A token of another issuer cannot be told.", "RFC 9068, section 2.2"},
 	{"iss-other", finding.High, "it was issued by %q; declared is %q", "A service that does not compare takes tokens of foreign issuers.", "RFC 8725, section 3.8"},
-	{"aud-missing", finding.Medium, "there is no aud", "It is good at every service that trusts the issuer.", "RFC 8725, section 3.9"},
+	{"aud-missing", finding.Medium, "there is no aud, and one is declared", "It is good at every service that trusts the issuer.", "RFC 8725, section 3.9"},
+	{"aud-none", finding.Low, "there is no aud, and none is declared", "It is good at every service that trusts the issuer.", "RFC 8725, section 3.9"},
 	{"aud-other", finding.High, "it is meant for %v; declared is %q", "It was not issued for this service.", "RFC 8725, section 3.9"},
 	{"aud-many", finding.Low, "it is meant for %v services", "Each of them can use it at the others.", "RFC 9068, section 3"},
 	{"sub-missing", finding.Low, "there is no sub", "Nobody can say afterwards who called.", "RFC 9068, section 2.2"},

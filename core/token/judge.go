@@ -247,17 +247,23 @@ func (j *judge) who() {
 		return
 	}
 	iss := t.Claims.Get("iss")
-	if iss == nil {
+	switch {
+	case iss == nil && s != nil && s.Issuer != "":
 		j.say("iss-missing", Claims, "")
-	} else if s != nil && s.Issuer != "" {
+	case iss == nil:
+		j.say("iss-none", Claims, "")
+	case s != nil && s.Issuer != "":
 		if v, _ := iss.String(); v != FillValues(s.Issuer, j.c.Values) {
 			j.say("iss-other", Claims, "/iss", v, FillValues(s.Issuer, j.c.Values))
 		}
 	}
-	if aud := t.Claims.Get("aud"); aud == nil {
-		j.say("aud-missing", Claims, "")
-	} else {
+	switch aud := t.Claims.Get("aud"); {
+	case aud != nil:
 		j.audience(aud)
+	case s != nil && s.Audience != "":
+		j.say("aud-missing", Claims, "")
+	default:
+		j.say("aud-none", Claims, "")
 	}
 	if t.Claims.Get("sub") == nil {
 		j.say("sub-missing", Claims, "")

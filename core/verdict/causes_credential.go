@@ -6,8 +6,6 @@ import (
 	"millgate/core/token"
 )
 
-const canonicalAdvice = "Let guard and router see the same path and method: normalise before the guard, or refuse what is not canonical."
-
 // byWay says how a guard was stepped around.
 var byWay = map[string]string{probe.TrailingSlash: "by a trailing slash", probe.DoubledSlash: "by a doubled slash",
 	probe.LetterCase: "by letter case", probe.MethodOverride: "by a method override header",
@@ -17,24 +15,34 @@ var byWay = map[string]string{probe.TrailingSlash: "by a trailing slash", probe.
 // aSlash gathers a trailing and a doubled slash: one router takes both away.
 const aSlash = "way a slash"
 
+const (
+	canonicalAdvice = "Let guard and router see the same path and method: normalise before the guard, or refuse what is not canonical."
+	methodAdvice    = "Put the guard in front of every method that the handler serves."
+)
+
 // detourCauses are the ways around a guard.
 var detourCauses = []*finding.Row{
-	detour(aSlash, "by a slash", canonicalAdvice, 288),
-	detour("way "+probe.LetterCase, byWay[probe.LetterCase], canonicalAdvice, 178), // improper handling of case sensitivity
-	detour("way "+probe.MethodOverride, byWay[probe.MethodOverride], canonicalAdvice, 288),
-	detour("way "+probe.DotSegments, byWay[probe.DotSegments], canonicalAdvice, 288),
-	detour("way "+probe.PercentEncoded, byWay[probe.PercentEncoded], canonicalAdvice, 288),
-	detour("way "+probe.HeadMethod, byWay[probe.HeadMethod], methodAdvice, 288),
-	detour("way "+probe.OptionsMethod, byWay[probe.OptionsMethod], methodAdvice, 288),
-	detour("way "+probe.PastGateway, byWay[probe.PastGateway],
-		"Guard the service itself, or let nothing but the gateway reach it.", 288),
+	detour(aSlash, "by a slash", "The router drops a trailing or a doubled slash, the guard compares the path with it.",
+		canonicalAdvice, 288, ""),
+	detour("way "+probe.LetterCase, byWay[probe.LetterCase], "The router compares paths without regard to letter case, the guard "+
+		"with it.", canonicalAdvice, 178, "RFC 3986 section 6.2.2.1"), // improper handling of case sensitivity
+	detour("way "+probe.MethodOverride, byWay[probe.MethodOverride], "The service takes the method from a header field, the guard "+
+		"from the request.", canonicalAdvice, 288, ""),
+	detour("way "+probe.DotSegments, byWay[probe.DotSegments], "The router removes dot segments, the guard compares the path with "+
+		"them.", canonicalAdvice, 288, "RFC 3986 section 5.2.4"),
+	detour("way "+probe.PercentEncoded, byWay[probe.PercentEncoded], "The router decodes a letter of the path, the guard compares "+
+		"it encoded.", canonicalAdvice, 288, "RFC 3986 section 6.2.2.2"),
+	detour("way "+probe.HeadMethod, byWay[probe.HeadMethod], "The handler serves HEAD, and the guard stands before GET alone.",
+		methodAdvice, 288, "RFC 9110 section 9.3.2"),
+	detour("way "+probe.OptionsMethod, byWay[probe.OptionsMethod], "The handler answers OPTIONS with what GET shows, and the guard "+
+		"lets OPTIONS pass.", methodAdvice, 288, "RFC 9110 section 9.3.7"),
+	detour("way "+probe.PastGateway, byWay[probe.PastGateway], "Only the gateway has the guard, and the service can be reached "+
+		"without it.", "Guard the service itself, or let nothing but the gateway reach it.", 288, ""),
 }
 
-const methodAdvice = "Put the guard in front of every method that the handler serves."
-
-func detour(cause, how, advice string, cwe int) *finding.Row {
-	return &finding.Row{Cause: cause, Kind: finding.Unprotected, Title: "The guard is stepped around " + how, Advice: advice,
-		OWASP: finding.API2, CWE: cwe}
+func detour(cause, how, means, advice string, cwe int, standard string) *finding.Row {
+	return &finding.Row{Cause: cause, Kind: finding.Unprotected, Title: "The guard is stepped around " + how, Means: means,
+		Advice: advice, OWASP: finding.API2, CWE: cwe, Standard: standard}
 }
 
 const (
@@ -43,111 +51,86 @@ const (
 	signAddress = "Sign the whole address: the path and every parameter, the end among them."
 	oneAdvice   = "Read one credential and decide by it; refuse a request that brings two."
 	timeAdvice  = "Refuse timestamps outside the tolerance, and remember the signatures that were seen for as long."
+	keyAdvice   = "Compare the key as it was given out, byte by byte, and read it where it is declared to stand."
+	placeAdvice = "Take only what was issued as this credential, for this scheme."
 )
 
 // credentialCauses are those of credentials that are broken in one way, and of logins
 // with something wrong in them.
-var credentialCauses = append([]*finding.Row{
+var credentialCauses = []*finding.Row{
 	{Cause: "wrong secret", Kind: finding.Unprotected, Title: "Any secret logs in",
+		Means:  "A login with a wrong, an empty or no secret gave a credential, so that a name is enough.",
 		Advice: "Compare the secret before a token is issued.", OWASP: finding.API2, CWE: 287},
 	{Cause: "account", Kind: finding.Leaking, Title: "Tells who has an account",
-		Advice: "Answer an unknown name exactly as a wrong secret.", OWASP: finding.API2, CWE: 204}, // observable response discrepancy
-	{Cause: "token unsigned", Kind: finding.Unprotected, Title: "An unsigned token is accepted", Advice: verifyAdvice,
-		OWASP: finding.API2, CWE: 347},
-	broken(probe.CrossSite, "A page of another site can write",
-		"Set the cookie with SameSite, and refuse writes whose Origin is not your own.", finding.API2, 352),
-	broken(probe.Repeated, "A signed request can be repeated", timeAdvice, finding.API2, 294),
-	broken(probe.OldTime, "An old signed request is accepted", timeAdvice, finding.API2, 294),
-	broken(probe.OtherBody, "The signature does not hold the body", verifyAdvice, finding.API2, 347),
-	broken(probe.OtherRecord, "A link opens other records", signAddress, finding.API1, 639),
-	broken(probe.Changed, "A link's end can be changed", signAddress, finding.API2, 613),
-	broken(probe.Expired, "A broken credential is accepted: expired",
-		"Compare the end with the clock after the signature was verified.", finding.API2, 613),
-	broken(probe.InQuery, "A token in the query is accepted", "Take tokens from the Authorization field only.", finding.API2, 598),
-	broken(probe.BesideFirst, besideTitle, oneAdvice, finding.API2, 347),
-	broken(probe.BesideLast, besideTitle, oneAdvice, finding.API2, 347),
-	broken(probe.BesideOther, "A broken credential passes beside one of another scheme", oneAdvice, finding.API2, 347),
+		Means:  "An unknown name and a wrong secret are answered differently, so that anybody can find out who has an account.",
+		Advice: "Answer an unknown name exactly as a wrong secret.", OWASP: finding.API2, CWE: 204, // observable response discrepancy
+		Refuted: "Digits and long runs of letters and digits differ in every answer and are not compared."},
+	broken("unsigned", "An unsigned token is accepted", "Whoever can write can make a token.", verifyAdvice, finding.API2, 347,
+		"RFC 8725 section 2.1"),
+	broken(string(token.Altered), "A token with an altered signature is accepted", "The signature is not looked at.", verifyAdvice,
+		finding.API2, 347, "RFC 7515 section 5.2"),
+	broken(string(token.Raised), "A token with a raised role is accepted", "Claims can be changed: the signature is not looked at, or "+
+		"not over them.", verifyAdvice, finding.API2, 347, "RFC 7515 section 5.2"),
+	broken(string(token.ForeignKey), "A token signed by a foreign key is accepted", "Whoever has any key can make a token.", verifyAdvice,
+		finding.API2, 347, "RFC 7515 section 5.2"),
+	broken(string(token.PublicAsSecret), "A token signed with the public key as a secret is accepted", "The verifier takes the "+
+		"algorithm from the token: everybody has the public key and can sign with it.", verifyAdvice, finding.API2, 347,
+		"RFC 8725 section 2.1"),
+	broken(string(token.EmbeddedKey), "A token that brings its own key is accepted", "The verifier trusts the key in the header, which "+
+		"whoever made the token wrote.", verifyAdvice, finding.API2, 347, "RFC 8725 section 3.10"),
+	broken(string(token.KeyAddress), "A token that says where its key is is accepted", "The verifier fetches keys from where the token "+
+		"says.", verifyAdvice, finding.API2, 347, "RFC 8725 section 3.10"),
+	broken(string(token.KeyIDPath), "A token whose key id is a path is accepted", "The key id leads the verifier to another file, "+
+		"whose content is known.", verifyAdvice, finding.API2, 347, "RFC 8725 section 3.10"),
+	broken(probe.Expired, "An expired credential is accepted", "A lost credential is good for ever.",
+		"Compare the end with the clock after the signature was verified.", finding.API2, 613, "RFC 7519 section 4.1.4"),
+	broken(probe.NotYet, "A token is accepted before it is valid", "Its beginning is not looked at.", verifyAdvice, finding.API2, 347,
+		"RFC 7519 section 4.1.5"),
+	broken(probe.OtherAud, "A token for another service is accepted", "Whoever gets a token for any service of the issuer gets in "+
+		"here.", verifyAdvice, finding.API2, 347, "RFC 8725 section 3.9"),
+	broken(probe.OtherIss, "A token of another issuer is accepted", "The issuer is not compared.", verifyAdvice, finding.API2, 347,
+		"RFC 8725 section 3.8"),
+	broken(probe.OtherKind, "A refresh token is accepted as an access token", "What lives for weeks opens what access tokens open for "+
+		"minutes.", placeAdvice, finding.API2, 347, "RFC 9700 section 4.14"),
+	broken(probe.OtherScheme, "The credential of another scheme is accepted", "What was given out for one purpose opens another.",
+		placeAdvice, finding.API2, 347, ""),
+	broken(probe.NoToken, "A text that is no credential is accepted", "That one is presented is enough.", verifyAdvice, finding.API2, 347, ""),
+	broken(probe.Empty, "An empty credential is accepted", "The scheme's word, or the field's name, is enough.", verifyAdvice,
+		finding.API2, 347, ""),
+	broken(probe.KeyCase, "A key in other letters is accepted", "Keys are compared without regard to letter case, so that there are fewer "+
+		"of them to guess.", keyAdvice, finding.API2, 178, ""),
+	broken(probe.KeyPlace, "A key in another place is accepted", "A key in the query is written into logs and histories.", keyAdvice,
+		finding.API2, 598, ""),
+	broken(probe.CrossSite, "A page of another site can write", "Whoever leads a signed-in person to a page can act as that person.",
+		"Set the cookie with SameSite, and refuse writes whose Origin is not your own.", finding.API2, 352, "RFC 6265bis section 5.6.7"),
+	broken(probe.Repeated, "A signed request can be repeated", "Whoever records one request can send it again.", timeAdvice, finding.API2,
+		294, "RFC 9421 section 7.2.2"),
+	broken(probe.OldTime, "An old signed request is accepted", "Whoever records one request can send it much later.", timeAdvice,
+		finding.API2, 294, "RFC 9421 section 7.2.2"),
+	broken(probe.OtherBody, "The signature does not hold the body", "Whoever records one request can send another body with it.",
+		"Sign a digest of the body, and compare it before the body is used.", finding.API2, 347, "RFC 9530"),
+	broken(probe.OtherRecord, "A link opens other records", "Whoever has one link has all of them.", signAddress, finding.API1, 639, ""),
+	broken(probe.Changed, "A link's end can be changed", "Whoever has a link keeps it for ever.", signAddress, finding.API2, 613, ""),
+	broken(probe.InQuery, "A token in the query is accepted", "There it is written into logs and histories.",
+		"Take tokens from the Authorization field only.", finding.API2, 598, "RFC 6750 section 2.3"),
+	broken(probe.BesideFirst, besideTitle, besideMeans, oneAdvice, finding.API2, 347, ""),
+	broken(probe.BesideLast, besideTitle, besideMeans, oneAdvice, finding.API2, 347, ""),
+	broken(probe.BesideOther, "A broken credential passes beside one of another scheme", besideMeans, oneAdvice, finding.API2, 347, ""),
 	{Cause: "scheme letters", Kind: finding.OverRestrictive, Title: "The scheme's word is read with its letter case",
+		Means:  "A caller that writes it in other letters is turned away with a sound token.",
 		Advice: "Compare the word before the token without regard to letter case.", OWASP: finding.API8, CWE: 755,
-		Severity: finding.Low}, // few callers come so
+		Severity: finding.Low, Standard: "RFC 9110 section 11.1"}, // few callers come so
 	{Cause: "stale beside", Kind: finding.OverRestrictive, Title: "A sound credential is turned away beside a broken other",
+		Means:  "A caller with an old cookie left over cannot use its token.",
 		Advice: "Look only at the credentials that count on the route.", OWASP: finding.API8, CWE: 755, Severity: finding.Low},
-}, brokenRest()...)
-
-const besideTitle = "A broken credential passes beside a sound one"
-
-func broken(way, title, advice string, owasp finding.OWASP, cwe int) *finding.Row {
-	return &finding.Row{Cause: "token " + way, Kind: finding.Unprotected, Title: title, Advice: advice, OWASP: owasp, CWE: cwe}
-}
-
-// brokenRest are the ways that a soundness check of tokens and keys should have met.
-func brokenRest() (out []*finding.Row) {
-	ways := []string{probe.NoToken, probe.Empty, probe.NotYet, probe.OtherAud, probe.OtherIss, probe.OtherKind, probe.OtherScheme,
-		probe.KeyCase, probe.KeyPlace}
-	for _, v := range token.Variants {
-		if !unsignedWays[string(v)] {
-			ways = append(ways, string(v))
-		}
-	}
-	// Of a signature or a link, where it is another fault than an unsigned token.
-	for _, w := range ways {
-		out = append(out, broken(w, "A broken credential is accepted: "+w, verifyAdvice, finding.API2, 347))
-	}
-	return out
 }
 
 const (
-	lifeAdvice   = "Issue tokens that end as declared, or declare the longer life and what it costs."
-	weakAdvice   = "Change what the issuer puts into tokens and signs them with."
-	cookieAdvice = "Set the cookie with the attributes that the declaration names."
+	besideTitle = "A broken credential passes beside a sound one"
+	besideMeans = "One part of the service reads the one, another part the other: whoever has any account takes the rights of another."
 )
 
-// issuedCauses are those of what logins give out.
-func issuedCauses() (out []*finding.Row) {
-	for _, c := range token.Checks {
-		r := &finding.Row{Cause: "token " + c.ID, Kind: finding.WeakToken, Title: "Issued tokens: " + c.ID, Advice: weakAdvice,
-			OWASP: finding.API2, CWE: 326}
-		if lifetimes[c.ID] {
-			r.Kind, r.Advice, r.CWE = finding.Lifetime, lifeAdvice, 613
-		}
-		if c.ID == "too-long" {
-			r.Title = "Tokens live longer than declared"
-		}
-		out = append(out, r)
-	}
-	return append(out,
-		issued("cookie-script", finding.WeakToken, "Scripts can read the session cookie", cookieAdvice, finding.API8, 1004),
-		issued("cookie-insecure", finding.WeakToken, "The session cookie is sent over http", cookieAdvice, finding.API8, 614),
-		issued("cookie-same-site", finding.WeakToken, "Other sites' pages send the session cookie", cookieAdvice, finding.API8, 1275),
-		issued("cookie-path", finding.WeakToken, "The session cookie is sent beyond its path", cookieAdvice, finding.API2, 326),
-		issued("cookie-too-long", finding.Lifetime, "The session cookie lives longer than declared", lifeAdvice, finding.API2, 613),
-		issued("link-too-long", finding.Lifetime, "Links live longer than declared", lifeAdvice, finding.API2, 613),
-		issued("link-endless", finding.Lifetime, "Links have no end", lifeAdvice, finding.API2, 613))
-}
-
-func issued(id string, k finding.Kind, title, advice string, owasp finding.OWASP, cwe int) *finding.Row {
-	return &finding.Row{Cause: "token " + id, Kind: k, Title: title, Advice: advice, OWASP: owasp, CWE: cwe}
-}
-
-const rotateAdvice = "Give out a new refresh token at each renewal, refuse the old one, and end the whole session when it comes again."
-
-// sessionCauses are those of session drills.
-var sessionCauses = []*finding.Row{
-	drilled("session no-rotation", finding.Lifetime, "Refresh tokens do not rotate", rotateAdvice, finding.API2, 613),
-	drilled("session reuse-works", finding.Lifetime, "A used refresh token goes on working", rotateAdvice, finding.API2, 613),
-	drilled("session family-lives", finding.Lifetime, "A session survives the reuse of its refresh token", rotateAdvice, finding.API2, 613),
-	drilled("session too-long", finding.Lifetime, "Tokens live longer than declared", lifeAdvice, finding.API2, 613),
-	drilled("session idle-too-long", finding.Lifetime, "An unused session lives longer than declared", lifeAdvice, finding.API2, 613),
-	drilled("afterlife", finding.Lifetime, "A session works on after the logout",
-		"Keep a list of ended tokens until they end by themselves, or declare how long they may go on (ended_within).", finding.API2, 613),
-	drilled("session logout-nobody", finding.WrongRefusal, "A logout succeeds whatever it is given",
-		"Answer a logout that names no session as an invalid request.", finding.API8, 755),
-	drilled("session logout-other", finding.OverPermissive, "A caller ends the session of another",
-		"End only sessions of the caller who asks for it.", finding.API5, 863),
-	drilled("session introspection-inactive", finding.OverRestrictive, "The issuer calls a working token inactive",
-		"Let introspection and the services agree on which tokens are active.", finding.API8, 755),
-}
-
-func drilled(cause string, k finding.Kind, title, advice string, owasp finding.OWASP, cwe int) *finding.Row {
-	return &finding.Row{Cause: cause, Kind: k, Title: title, Advice: advice, OWASP: owasp, CWE: cwe}
+func broken(way, title, means, advice string, owasp finding.OWASP, cwe int, standard string) *finding.Row {
+	return &finding.Row{Cause: "token " + way, Kind: finding.Unprotected, Title: title, Means: means, Advice: advice, OWASP: owasp,
+		CWE: cwe, Standard: standard}
 }

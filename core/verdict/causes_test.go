@@ -1,9 +1,13 @@
 package verdict
 
 import (
+	"fmt"
+	"os"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"millgate/core/access"
 	"millgate/core/declaration"
@@ -23,7 +27,9 @@ func TestEveryCauseHasARow(t *testing.T) {
 	}
 	for _, o := range []access.Outcome{access.Refuse, access.Forbid, access.Hide} {
 		for _, c := range []Class{Refused, Forbidden, Hidden, ToLogin, Invalid, WrongMethod} {
-			known(finding.WrongRefusal, o.String()+" "+string(c))
+			if right := map[access.Outcome]Class{access.Refuse: Refused, access.Forbid: Forbidden, access.Hide: Hidden}[o]; c != right {
+				known(finding.WrongRefusal, o.String()+" "+string(c))
+			}
 		}
 	}
 	known(finding.WrongRefusal, access.Either.String()+" "+string(Forbidden))
@@ -46,12 +52,12 @@ func TestEveryCauseHasARow(t *testing.T) {
 		}
 		known(finding.Unprotected, "way "+w)
 	}
+	// What a judgement of something issued says is a gap where it is at least medium.
 	for _, c := range token.Checks {
-		k := finding.WeakToken
-		if lifetimes[c.ID] {
-			k = finding.Lifetime
+		row := said(issuedCauses, "token "+c.ID)
+		if assert.Equal(t, c.Severity.AtLeast(finding.Medium), row != nil, c.ID) && row != nil {
+			assert.Equal(t, c.Severity, row.Severity, "%s is as grave as docs/tokens.md says", c.ID)
 		}
-		known(k, "token "+c.ID)
 	}
 	for _, k := range origin.Kinds {
 		known(finding.OverPermissive, pageCause+k)
@@ -63,3 +69,48 @@ func TestEveryCauseHasARow(t *testing.T) {
 		known(finding.OverRestrictive, pageCause+id+" https://a.example")
 	}
 }
+
+// docs/findings.md says of each cause what the catalogue says; UPDATE_DOCS=1 writes it.
+func TestCausesAreDocumented(t *testing.T) {
+	const file = "../../docs/findings.md"
+	var b strings.Builder
+	b.WriteString(findingsIntro)
+	named := strings.NewReplacer("{what}", "…", "{route}", "the route")
+	for _, f := range Causes.Families {
+		fmt.Fprintf(&b, "\n## %s\n\n**How it is shown.** %s\n\n**What refutes it.** %s\n", f.Title, f.Shown, f.Refuted)
+		for _, r := range f.Rows {
+			fmt.Fprintf(&b, "\n<a id=\"%s\"></a>\n\n### %s\n\n%s %s", r.Anchor(), named.Replace(r.Title), r.Kind, r.Kind.Name())
+			if r.Severity != "" {
+				fmt.Fprintf(&b, " · %s", r.Severity)
+			}
+			fmt.Fprintf(&b, " · %s, CWE-%d", r.OWASP, r.CWE)
+			if r.Standard != "" {
+				fmt.Fprintf(&b, " · %s", r.Standard)
+			}
+			fmt.Fprintf(&b, "\n\n%s\n\n**What to do.** %s\n", r.Means, named.Replace(r.Advice))
+			if r.Shown != "" {
+				fmt.Fprintf(&b, "\n**How it is shown.** %s\n", r.Shown)
+			}
+			if r.Refuted != "" {
+				fmt.Fprintf(&b, "\n**What refutes it.** %s\n", r.Refuted)
+			}
+		}
+	}
+	if os.Getenv("UPDATE_DOCS") != "" {
+		require.NoError(t, os.WriteFile(file, []byte(b.String()), 0o644))
+	}
+	have, err := os.ReadFile(file)
+	require.NoError(t, err)
+	assert.True(t, b.String() == string(have), "docs/findings.md is not what the catalogue says: UPDATE_DOCS=1 go test ./core/verdict")
+}
+
+const findingsIntro = `# Findings
+
+Every finding of a sweep has one of these causes. Its text links here, by the anchor of the
+cause. How grave a finding is follows from [the table of severities](severity.md), unless a
+severity stands with the cause. This file is written by a test from the code
+(` + "`UPDATE_DOCS=1 go test ./core/verdict`" + `).
+
+*Proven* is what observations show by themselves or beside an admitted control; *likely* what
+they speak for; the rest is *unproven* and no finding.
+`

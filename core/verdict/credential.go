@@ -2,6 +2,7 @@ package verdict
 
 import (
 	"fmt"
+	"slices"
 
 	"millgate/core/access"
 	"millgate/core/declaration"
@@ -115,13 +116,15 @@ func (v *Verdict) crossSite(in Input, x access.Expectation) {
 	v.gap(finding.Unprotected, x, "token "+in.Probe.Way, fmt.Sprintf("A page of another site can act as %s: a write with its cookie and a foreign Origin was answered %s, and the cookie is not SameSite.", in.Probe.Donor, status(in.Answer)), finding.Proven)
 }
 
-// lifetimes are judgements about how long a token lives; the others that
-// count are weaknesses.
-var lifetimes = map[string]bool{"too-long": true, "exp-missing": true, "date-milliseconds": true, "cookie-too-long": true, "link-too-long": true, "link-endless": true}
-
-// minor are judgements that are worth knowing and no gap: the declaration does
-// not ask for it.
-func minor(j Judged) bool { return !j.Severity.AtLeast(finding.Medium) }
+// said is the row of a judgement about what was issued or of a session, nil where it is
+// worth knowing and no gap: the declaration does not ask for it.
+func said(family []*finding.Row, cause string) *finding.Row {
+	i := slices.IndexFunc(family, func(r *finding.Row) bool { return r.Cause == cause })
+	if i < 0 {
+		return nil
+	}
+	return family[i]
+}
 
 // issued judges the token that a login gave.
 func (v *Verdict) issued(in Input) {
@@ -132,17 +135,14 @@ func (v *Verdict) issued(in Input) {
 	}
 	n := 0
 	for _, j := range *in.Issued {
-		if minor(j) {
+		row := said(issuedCauses, "token "+j.ID)
+		if row == nil {
 			n++
 			continue
 		}
-		kind := finding.WeakToken
-		if lifetimes[j.ID] {
-			kind = finding.Lifetime
-		}
 		x := access.Expectation{Outcome: access.Admit, Decider: 3, Subject: "token"}
 		what := credentialWord(in.Doc, p)
-		v.gap(kind, x, "token "+j.ID, fmt.Sprintf("The %s that %s is given: %s. %s (%s)", what, p.Identity, j.Text, j.Why, j.Standard), finding.Proven)
+		v.gap(row.Kind, x, row.Cause, fmt.Sprintf("The %s that %s is given: %s. %s (%s)", what, p.Identity, j.Text, j.Why, j.Standard), finding.Proven)
 	}
 	v.agrees(finding.Proven, "what is issued is as declared")
 	if n > 0 {
@@ -164,23 +164,17 @@ func (v *Verdict) session(in Input) {
 	}
 	minors := 0
 	for _, j := range session.JudgeDrill(in.Drill, in.Doc, s) {
-		if !j.Severity.AtLeast(finding.Medium) {
+		cause := "session " + j.ID
+		if j.ID == session.Afterlife {
+			cause = j.ID // the same, seen by a probe with an ended credential
+		}
+		row := said(session.DrillCauses, cause)
+		if row == nil {
 			minors++
 			continue
 		}
 		x := access.Expectation{Outcome: access.Admit, Decider: 3, Subject: "lifetime"}
-		kind, cause := finding.Lifetime, "session "+j.ID
-		switch j.ID {
-		case "afterlife":
-			cause = j.ID // the same, seen by a probe with an ended credential
-		case "logout-nobody":
-			kind = finding.WrongRefusal
-		case "logout-other":
-			kind = finding.OverPermissive
-		case "introspection-inactive":
-			kind = finding.OverRestrictive
-		}
-		v.gap(kind, x, cause, fmt.Sprintf("The session of %s: %s. %s (%s)", p.Identity, j.Text, j.Why, j.Standard), finding.Proven)
+		v.gap(row.Kind, x, row.Cause, fmt.Sprintf("The session of %s: %s. %s (%s)", p.Identity, j.Text, j.Why, j.Standard), finding.Proven)
 	}
 	v.agrees(finding.Proven, fmt.Sprintf("the session goes as declared, in %d steps", len(in.Drill.Steps)))
 	if minors > 0 {

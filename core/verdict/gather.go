@@ -268,7 +268,7 @@ func (b *bundle) finding(d *declaration.Document) finding.Finding {
 	}
 	row, _ := Causes.Row(f.Kind, b.cause)
 	f.Severity = cmp.Or(row.Severity, finding.Rate(f.Kind, effect, sens, ease))
-	f.OWASP, f.CWE = string(row.OWASP), row.CWE
+	f.OWASP, f.CWE, f.Standard, f.Docs = string(row.OWASP), row.CWE, row.Standard, "docs/findings.md#"+row.Anchor()
 	f.Reason = sentence(b.gaps[best].Reason)
 	if b.cause == "no guard" {
 		f.Rung = 2

@@ -575,6 +575,9 @@ type Finding struct {
 	At      *string  `json:"at,omitempty"`
 	Callers []string `json:"callers"`
 
+	// Cause Names its row of docs/findings.md together with the kind
+	Cause *string `json:"cause,omitempty"`
+
 	// Column The board's column that shows it best
 	Column     *string  `json:"column,omitempty"`
 	Confidence string   `json:"confidence"`
@@ -584,14 +587,26 @@ type Finding struct {
 	Inferred   []string `json:"inferred"`
 	Kind       string   `json:"kind"`
 
+	// Means What is wrong by this cause and what follows
+	Means *string `json:"means,omitempty"`
+
 	// Name The kind in words
-	Name     string `json:"name"`
-	Owasp    string `json:"owasp"`
-	Reason   string `json:"reason"`
-	Route    string `json:"route"`
-	Rung     int    `json:"rung"`
-	Severity string `json:"severity"`
-	Title    string `json:"title"`
+	Name   string `json:"name"`
+	Owasp  string `json:"owasp"`
+	Reason string `json:"reason"`
+
+	// Refuted What would refute it
+	Refuted  *string `json:"refuted,omitempty"`
+	Route    string  `json:"route"`
+	Rung     int     `json:"rung"`
+	Severity string  `json:"severity"`
+
+	// Shown How a finding of this cause is shown
+	Shown *string `json:"shown,omitempty"`
+
+	// Standard The standard's section that asks for it
+	Standard *string `json:"standard,omitempty"`
+	Title    string  `json:"title"`
 }
 
 // Gap defines model for Gap.

@@ -1284,6 +1284,16 @@ export interface components {
             at?: string;
             /** @description The board's column that shows it best */
             column?: string;
+            /** @description Names its row of docs/findings.md together with the kind */
+            cause?: string;
+            /** @description What is wrong by this cause and what follows */
+            means?: string;
+            /** @description How a finding of this cause is shown */
+            shown?: string;
+            /** @description What would refute it */
+            refuted?: string;
+            /** @description The standard's section that asks for it */
+            standard?: string;
         };
         Unfair: {
             route: string;

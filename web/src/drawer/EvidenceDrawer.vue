@@ -278,7 +278,11 @@ function drag(e: PointerEvent) {
         <section v-if="x.finding">
           <h2>What to do</h2>
           <p>{{ x.finding.advice }}</p>
-          <p class="faint">{{ x.finding.owasp }} · CWE-{{ x.finding.cwe }} · {{ x.finding.id }}</p>
+          <p v-if="x.finding.refuted" class="faint"><b>What would refute it:</b> {{ x.finding.refuted }}</p>
+          <p class="faint">
+            {{ x.finding.owasp }} · CWE-{{ x.finding.cwe
+            }}<template v-if="x.finding.standard"> · {{ x.finding.standard }}</template> · {{ x.finding.id }}
+          </p>
         </section>
         <section v-if="x.left.length">
           <h2>Left out</h2>

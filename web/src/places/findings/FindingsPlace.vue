@@ -89,7 +89,17 @@ function lensOf(column?: string): string | undefined {
                   Callers: {{ f.callers.join(', ')
                   }}<template v-if="f.inferred.length">; inferred: {{ f.inferred.join(', ') }}</template>
                 </p>
-                <p class="faint">{{ f.name }} · {{ f.owasp }} · CWE-{{ f.cwe }} · {{ f.id }}</p>
+                <details v-if="f.means" class="about">
+                  <summary>About this cause</summary>
+                  <p>{{ f.means }}</p>
+                  <p><b>How it is shown:</b> {{ f.shown }}</p>
+                  <p><b>What would refute it:</b> {{ f.refuted }}</p>
+                </details>
+                <p class="faint">
+                  {{ f.name }} · {{ f.owasp }} · CWE-{{ f.cwe
+                  }}<template v-if="f.standard"> · {{ f.standard }}</template> ·
+                  {{ f.id }}
+                </p>
                 <RouterLink
                   :to="{
                     name: 'board',
@@ -115,6 +125,14 @@ function lensOf(column?: string): string | undefined {
 }
 .name {
   font-weight: 600;
+}
+.about {
+  margin: 0 0 6px;
+  max-width: 760px;
+}
+.about summary {
+  cursor: pointer;
+  margin: 0 0 6px;
 }
 .more p {
   margin: 0 0 6px;
