@@ -4,8 +4,11 @@
 package app
 
 import (
+	"crypto/rand"
+	"encoding/hex"
 	"errors"
 	"fmt"
+	"log/slog"
 	"os"
 	"path/filepath"
 	"strings"
@@ -52,6 +55,8 @@ type App struct {
 	dir    string // where the declaration and its files are
 	name   string // the declaration's file name
 	dial   wire.Dial
+	// maskKey makes marks in the place of secrets: equal ones only in this workspace.
+	maskKey []byte
 
 	mu       sync.Mutex
 	text     string
@@ -108,6 +113,9 @@ func Open(dataDir, file string) (*App, error) {
 	if err := a.lookOnly(st.InterruptRunning()); err != nil {
 		return nil, errors.Join(fmt.Errorf("reading the sweeps: %w", err), a.Close())
 	}
+	if a.maskKey, err = a.keyOfMarks(); err != nil {
+		return nil, errors.Join(err, a.Close())
+	}
 	text, err := os.ReadFile(file)
 	if err != nil && !errors.Is(err, os.ErrNotExist) {
 		return nil, errors.Join(fmt.Errorf("the declaration %s cannot be read: %w", file, err), a.Close())
@@ -116,6 +124,31 @@ func Open(dataDir, file string) (*App, error) {
 		return nil, errors.Join(err, a.Close())
 	}
 	return a, nil
+}
+
+// marksKey is the name of the sealed key of marks.
+const marksKey = "mask:key"
+
+// keyOfMarks is the workspace's key of marks, made the first time. Without a data
+// directory, or on a disk that takes nothing, it is one of this process: then marks are
+// equal within it alone.
+func (a *App) keyOfMarks() ([]byte, error) {
+	text, err := a.store.Unseal(marksKey)
+	if err == nil {
+		return hex.DecodeString(text)
+	}
+	if !errors.Is(err, store.ErrNotFound) {
+		slog.Warn("equal secrets get other marks than before", "why", err)
+	}
+	key := make([]byte, 32)
+	_, _ = rand.Read(key) // crypto/rand never fails
+	if errors.Is(err, store.ErrNotFound) {
+		err = a.store.Seal(marksKey, hex.EncodeToString(key))
+		if err != nil && !errors.Is(err, store.ErrNoDirectory) && a.lookOnly(err) != nil {
+			return nil, fmt.Errorf("the key of marks cannot be kept: %w", err)
+		}
+	}
+	return key, nil
 }
 
 // lookOnly takes away the error of a disk that takes no writes.

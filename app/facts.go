@@ -6,6 +6,7 @@ import (
 
 	"millgate/core/access"
 	"millgate/core/declaration"
+	"millgate/core/mask"
 	"millgate/core/probe"
 	"millgate/core/quota"
 	"millgate/core/route"
@@ -48,13 +49,15 @@ type FollowedUp struct {
 	Lost     string        `json:"lost,omitempty"` // why it was not sent
 }
 
-func (f *FollowedUp) answer() verdict.Answer {
-	return verdict.Answer{Status: f.Exchange.Status, Headers: f.Exchange.Answer, Body: []byte(f.Exchange.Content), Error: f.Exchange.Error}
-}
+func (f *FollowedUp) answer() verdict.Answer { return answerOf(f.Exchange) }
 
-func (f *Fact) answer() verdict.Answer {
-	x := f.Exchange
-	return verdict.Answer{Status: x.Status, Headers: x.Answer, Body: []byte(x.Content), Error: x.Error, Sent: []byte(x.Body), At: x.At, NoBody: x.Method == http.MethodHead}
+func (f *Fact) answer() verdict.Answer { return answerOf(f.Exchange) }
+
+// answerOf is an exchange for the judge. Numbers of marks mean something in one fact
+// only, so that it does not see them.
+func answerOf(x wire.Exchange) verdict.Answer {
+	return verdict.Answer{Status: x.Status, Headers: x.Answer, Body: []byte(mask.Unnumbered(x.Content)), Error: x.Error,
+		Sent: []byte(mask.Unnumbered(x.Body)), At: x.At, NoBody: x.Method == http.MethodHead, Texts: x.Texts}
 }
 
 func decodeFact(b []byte) (*Fact, error) {
@@ -138,7 +141,7 @@ func (j *judge) input(p *probe.Probe) verdict.Input {
 	if p.Kind == probe.WrongSecret {
 		in.SignedUp, in.LoginWorks = f.SignedUp, j.loginWorks(p)
 	}
-	in.SameSite, in.Preflight, in.Refusal = f.SameSite, answerOf(f.Preflight), answerOf(f.Refusal)
+	in.SameSite, in.Preflight, in.Refusal = f.SameSite, answerIf(f.Preflight), answerIf(f.Refusal)
 	if p.Kind == probe.QuotaDrill {
 		in.Quota = measuredOf(j.doc, j.target, p, f)
 	}

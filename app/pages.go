@@ -72,12 +72,13 @@ func (j *judge) widens(p *probe.Probe, v verdict.Verdict) bool {
 	return true
 }
 
-// answerOf is an exchange for the judge, nil without one.
-func answerOf(x *wire.Exchange) *verdict.Answer {
+// answerIf is an exchange for the judge, nil without one.
+func answerIf(x *wire.Exchange) *verdict.Answer {
 	if x == nil {
 		return nil
 	}
-	return &verdict.Answer{Status: x.Status, Headers: x.Answer, Body: []byte(x.Content), Error: x.Error, Sent: []byte(x.Body)}
+	a := answerOf(*x)
+	return &a
 }
 
 // letters are a row's cells in the Origins lens: what is declared, the

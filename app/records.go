@@ -235,10 +235,11 @@ func (r *run) look(w *watched) (any, bool) {
 	if x.Status != 200 {
 		return nil, false
 	}
-	if v := (verdict.Answer{Body: []byte(x.Content)}).JSON(); v != nil {
+	a := answerOf(x)
+	if v := a.JSON(); v != nil {
 		return v, true
 	}
-	return x.Content, true
+	return string(a.Body), true
 }
 
 func (r *run) compare(w *watched) string {

@@ -116,11 +116,11 @@ type run struct {
 }
 
 func (a *App) newRun(ctx context.Context, d *declaration.Document, t *declaration.Target, base string, pl *probe.Plan, only []*probe.Probe, facts map[string]*Fact) (*run, error) {
-	mask := wire.NewMasker()
-	c, err := wire.NewClient(ctx, t, base, mask, a.dial)
+	c, err := wire.NewClient(ctx, t, base, wire.NewMasker(a.maskKey), a.dial)
 	if err != nil {
 		return nil, err
 	}
+	c.Never = d.Answers.NeverText
 	r := &run{app: a, doc: d, target: t, plan: pl, client: c, probes: only, facts: facts, pending: map[string][]*probe.Probe{}, since: map[string][]*probe.Probe{},
 		worked: map[string]bool{}, tried: map[string]int{}, leases: map[string]*lease{}, done: make(chan struct{}), lost: map[string]bool{}, public: map[string]token.Keys{}, made: map[uint]store.Made{}}
 	r.room = newRoom(d, t, time.Now())

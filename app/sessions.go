@@ -104,7 +104,7 @@ func (a *App) CompareLogins(ctx context.Context, target, identity, scheme string
 	case t.Unsafe != declaration.UnsafeAllowed:
 		return session.Timing{}, fmt.Errorf("%w: target %s does not allow wrong logins; write  unsafe: allowed", ErrInput, t.Name)
 	}
-	c, err := wire.NewClient(ctx, t, "", wire.NewMasker(), a.dial)
+	c, err := wire.NewClient(ctx, t, "", wire.NewMasker(a.maskKey), a.dial)
 	if err != nil {
 		return session.Timing{}, err
 	}

@@ -528,7 +528,7 @@ func (a *App) TestTarget(ctx context.Context, target string) (Connection, error)
 		}
 		out.Steps = append(out.Steps, s)
 	}
-	c, err := wire.NewClient(ctx, t, "", wire.NewMasker(), a.dial)
+	c, err := wire.NewClient(ctx, t, "", wire.NewMasker(a.maskKey), a.dial)
 	if err == nil {
 		err = c.Reach(ctx)
 	}

@@ -108,7 +108,7 @@ func (a *App) tokenWire(ctx context.Context, d *declaration.Document, t *declara
 	if t == nil {
 		return nil, nil, fmt.Errorf("%w: the declaration has no target", ErrInput)
 	}
-	c, err := wire.NewClient(ctx, t, "", wire.NewMasker(), a.dial)
+	c, err := wire.NewClient(ctx, t, "", wire.NewMasker(a.maskKey), a.dial)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -140,7 +140,7 @@ func (a *App) keysOf(ctx context.Context, d *declaration.Document, t *declaratio
 		}
 		ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
 		defer cancel()
-		c, err := wire.NewClient(ctx, t, "", wire.NewMasker(), a.dial)
+		c, err := wire.NewClient(ctx, t, "", wire.NewMasker(a.maskKey), a.dial)
 		if err != nil {
 			return k, err.Error()
 		}

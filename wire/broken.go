@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"millgate/core/declaration"
+	"millgate/core/mask"
 	"millgate/core/probe"
 	"millgate/core/token"
 )
@@ -92,7 +93,7 @@ func (b *Breaking) Present(ctx context.Context, o *Outgoing, x Broken) error {
 	k, s := b.keys, x.Scheme
 	add := func(value string) error {
 		if value != "" {
-			k.client.mask.Learn(value)
+			k.client.mask.Learn(mask.Token, value)
 		}
 		attach(o, s, value)
 		return nil
@@ -243,7 +244,7 @@ func (b *Breaking) link(ctx context.Context, o *Outgoing, x Broken) error {
 		if err != nil || u.Query().Get(s.Field) == "" {
 			return fmt.Errorf("%w: the expired link has no %s in its query", ErrWay, s.Field)
 		}
-		k.client.mask.Learn(u.Query().Get(s.Field))
+		k.client.mask.Learn(mask.Signature, u.Query().Get(s.Field))
 		if host, path, ok := k.client.HostOf(text); ok {
 			o.Host, o.Path, o.Query = host, strings.SplitN(path, "?", 2)[0], u.RawQuery
 			return nil
@@ -393,7 +394,7 @@ func (b *Breaking) key(o *Outgoing, s *declaration.Scheme, donor, way string, ad
 		}
 		return fmt.Errorf("%w: the key has no letters", ErrWay)
 	case probe.KeyPlace:
-		b.keys.client.mask.Learn(v)
+		b.keys.client.mask.Learn(mask.Token, v)
 		if s.In == "query" {
 			o.Headers = append(o.Headers, [2]string{s.Field, v})
 			return nil

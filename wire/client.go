@@ -60,6 +60,7 @@ type Exchange struct {
 	Answer    [][2]string   `json:"answer"`
 	Content   string        `json:"content"`
 	Truncated bool          `json:"truncated"`
+	Texts     []string      `json:"texts,omitempty"` // of Client.Never, those that stand in the answer
 	Error     string        `json:"error"`
 	At        time.Time     `json:"at"`
 	Took      time.Duration `json:"took"`
@@ -76,6 +77,8 @@ type Client struct {
 	reach   Dial
 	pass    [2]string // header field and value that keep a request out of the target's counts
 	passErr error     // why there is none although one is declared
+	// Never are texts that no answer may show: they are looked for before it is masked.
+	Never []string
 }
 
 // Dial connects to an address that was checked before; nil is the network of this
@@ -198,16 +201,7 @@ func (c *Client) Send(ctx context.Context, o Outgoing) (Exchange, error) {
 	return c.masked(r), err
 }
 
-func (c *Client) masked(r raw) Exchange {
-	x := r.Exchange
-	x.URL, x.Body, x.Error = c.mask.Text(x.URL), c.mask.Text(x.Body), c.mask.Text(x.Error)
-	x.Headers, x.Answer = c.mask.Headers(x.Headers), c.mask.Headers(x.Answer)
-	x.Content = c.mask.Text(string(r.content))
-	if len(x.Content) > BodyLimit {
-		x.Content, x.Truncated = x.Content[:BodyLimit], true
-	}
-	return x
-}
+func (c *Client) masked(r raw) Exchange { return c.mask.exchange(r, c.Never) }
 
 func (c *Client) send(ctx context.Context, o Outgoing) (raw, error) {
 	var r raw

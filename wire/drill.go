@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"millgate/core/declaration"
+	"millgate/core/mask"
 	"millgate/core/probe"
 	"millgate/core/session"
 	"millgate/core/verdict"
@@ -312,7 +313,7 @@ func (k *Keyring) Introspect(ctx context.Context, s *declaration.Scheme, token s
 	if err != nil {
 		return nil, err
 	}
-	k.client.mask.Learn(token)
+	k.client.mask.Learn(mask.Token, token)
 	r, err := k.patient(ctx, o)
 	switch {
 	case err != nil:

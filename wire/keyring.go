@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"millgate/core/declaration"
+	"millgate/core/mask"
 	"millgate/core/probe"
 	"millgate/core/verdict"
 )
@@ -120,7 +121,7 @@ func (k *Keyring) secret(v declaration.Value) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	k.client.mask.Learn(s)
+	k.client.mask.Learn(mask.Secret, s)
 	return s, nil
 }
 
@@ -232,14 +233,14 @@ func (k *Keyring) taken(s *declaration.Scheme, q *declaration.Request, r raw) (g
 		}
 		return g, fmt.Errorf("%w: %s %s %s", kind, q.Method, q.Path, why)
 	}
-	k.client.mask.Learn(g.access)
+	k.client.mask.Learn(mask.Token, g.access)
 	if s.Kind == declaration.Cookie {
 		return g, nil
 	}
 	if p := q.Take["refresh"]; p != "" {
 		if v, ok := verdict.Pointer(r.content, p); ok {
 			g.refresh = v
-			k.client.mask.Learn(v)
+			k.client.mask.Learn(mask.Token, v)
 		}
 	}
 	if n, ok := verdict.Pointer(r.content, "/expires_in"); ok {
@@ -340,7 +341,7 @@ func (k *Keyring) renewLocked(ctx context.Context, h *held, identity, scheme str
 	}
 	if s.Login == nil {
 		h.access, h.epoch = fill["token"], h.epoch+1
-		k.client.mask.Learn(h.access)
+		k.client.mask.Learn(mask.Token, h.access)
 		return nil
 	}
 	if h.refresh != "" && s.Refresh != nil {

@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"millgate/core/declaration"
+	"millgate/core/mask"
 	"millgate/core/verdict"
 )
 
@@ -32,7 +33,7 @@ func (k *Keyring) Present(ctx context.Context, o *Outgoing, identity, scheme str
 		return epoch, err
 	}
 	if s.Kind != declaration.Link { // of a link only the signature is secret
-		k.client.mask.Learn(value)
+		k.client.mask.Learn(mask.Token, value)
 	}
 	if s.Kind == declaration.Signature {
 		return epoch, k.sign(o, s, value, time.Time{})
@@ -147,7 +148,7 @@ func (k *Keyring) sign(o *Outgoing, s *declaration.Scheme, secret string, at tim
 			now = now.Add(-time.Second)
 			continue
 		}
-		k.client.mask.Learn(value)
+		k.client.mask.Learn(mask.Token, value)
 		if s.Signing.Timestamp != "" {
 			o.Headers = append(o.Headers, [2]string{s.Signing.Timestamp, stamp})
 		}
@@ -202,8 +203,7 @@ func (k *Keyring) link(ctx context.Context, s *declaration.Scheme, identity stri
 	if q.Get(s.Field) == "" {
 		return nil, fmt.Errorf("%w: the link has no %s in its query", ErrCredential, s.Field)
 	}
-	k.client.mask.Learn(q.Get(s.Field))
-	k.client.mask.Learn(url.QueryEscape(q.Get(s.Field)))
+	k.client.mask.Learn(mask.Signature, q.Get(s.Field))
 	return u, nil
 }
 
@@ -303,7 +303,7 @@ func (k *Keyring) PresentBroken(ctx context.Context, o *Outgoing, scheme string)
 		}
 	}
 	if s.Kind != declaration.Link {
-		k.client.mask.Learn(value)
+		k.client.mask.Learn(mask.Token, value)
 	}
 	attach(o, s, value)
 	return nil

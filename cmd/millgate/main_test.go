@@ -197,7 +197,7 @@ func TestNothingShowsASecret(t *testing.T) {
 	require.NoError(t, c.Wait())
 	all.Write(log.Bytes())
 	text := all.String()
-	require.Contains(t, text, "Bearer ····")
+	require.Contains(t, text, "Bearer ‹token:")
 	require.Contains(t, text, "_PASSWORD")
 	for k, v := range secrets {
 		assert.NotContains(t, text, v, k)

@@ -29,6 +29,7 @@ import (
 
 	"millgate/core/declaration"
 	"millgate/core/finding"
+	"millgate/core/mask"
 )
 
 // Class of an answer.
@@ -56,6 +57,7 @@ type Answer struct {
 	Sent    []byte    // the request's body, to compare with the control's
 	At      time.Time // when it was sent; zero where that is not known
 	NoBody  bool      // to HEAD, which has none (RFC 9110 section 9.3.2)
+	Texts   []string  // of never.text, what stood in it before secrets were masked
 }
 
 // Header returns the first value of a field, "" without it.
@@ -227,8 +229,9 @@ func CheckAnswer(a Answer, r declaration.Answers, schema map[int]*declaration.Sh
 			out = append(out, Slip{finding.WrongRefusal, "has " + p, fmt.Sprintf("the body of a %d must have %s, it has not", a.Status, p)})
 		}
 	}
+	shown := mask.Without(string(a.Body))
 	for _, t := range r.NeverText {
-		if t != "" && bytes.Contains(a.Body, []byte(t)) {
+		if t != "" && (strings.Contains(shown, t) || slices.Contains(a.Texts, t)) {
 			out = append(out, Slip{finding.Leaking, "text " + t, fmt.Sprintf("the answer shows %q, which must never be shown", t)})
 		}
 	}

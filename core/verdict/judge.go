@@ -14,6 +14,7 @@ import (
 	"millgate/core/access"
 	"millgate/core/declaration"
 	"millgate/core/finding"
+	"millgate/core/mask"
 	"millgate/core/probe"
 	"millgate/core/session"
 )
@@ -459,7 +460,7 @@ func collectAt(name string, v any, into map[string]bool) {
 			collectAt(name, m, into)
 		}
 	case string:
-		if len(x) > 1 {
+		if len(x) > 1 && !mask.Anonymous(x) {
 			into[name+"="+x] = true
 		}
 	case json.Number:
