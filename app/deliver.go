@@ -11,10 +11,10 @@ import (
 	"time"
 
 	"millgate/core/access"
+	"millgate/core/check"
 	"millgate/core/declaration"
 	"millgate/core/probe"
 	"millgate/core/token"
-	"millgate/core/verdict"
 	"millgate/store"
 	"millgate/wire"
 )
@@ -112,7 +112,7 @@ func (r *run) present(p *probe.Probe, o *wire.Outgoing) (epoch int, err error) {
 // deliver sends a probe: the intent is written first, a throttled answer is
 // waited out, and a credential that ended is renewed once. With errStopped nothing
 // came of it, and it is unsent.
-func (r *run) deliver(p *probe.Probe, o wire.Outgoing) (wire.Exchange, int, error) {
+func (r *run) deliver(p *probe.Probe, o wire.Outgoing) (check.Exchange, int, error) {
 	renewed := false
 	for n := 0; ; {
 		out := o
@@ -121,7 +121,7 @@ func (r *run) deliver(p *probe.Probe, o wire.Outgoing) (wire.Exchange, int, erro
 		pair := p.Kind == probe.Credential && p.Way == probe.Repeated
 		for range 2 {
 			if pair && !r.takeRoom(p) {
-				return wire.Exchange{}, n, errStopped
+				return check.Exchange{}, n, errStopped
 			}
 		}
 		epoch, err := r.present(p, &out)
@@ -130,13 +130,13 @@ func (r *run) deliver(p *probe.Probe, o wire.Outgoing) (wire.Exchange, int, erro
 			err = nil
 		}
 		if err != nil {
-			return wire.Exchange{}, n, err
+			return check.Exchange{}, n, err
 		}
 		out.Before = func() error { return r.intend(p) }
 		if !pair && !r.takeRoom(p) {
-			return wire.Exchange{}, n, errStopped
+			return check.Exchange{}, n, errStopped
 		}
-		var x wire.Exchange
+		var x check.Exchange
 		if early != nil {
 			x = early.Exchange
 		} else if x, err = r.client.Send(r.ctx, out); err != nil {
@@ -145,7 +145,7 @@ func (r *run) deliver(p *probe.Probe, o wire.Outgoing) (wire.Exchange, int, erro
 		cls := r.class(x)
 		wait, again := time.Duration(0), false
 		switch {
-		case cls == verdict.Throttled:
+		case cls == check.Throttled:
 			wait, again = r.patience(p.Route, p.Identity, r.counts(), x, n)
 			if pair && (!again || n+1 >= repeats) {
 				return x, n, fmt.Errorf("%w: sent twice on purpose, the pair was throttled (429) each of %d times", errLost, n+1)
@@ -164,7 +164,7 @@ func (r *run) deliver(p *probe.Probe, o wire.Outgoing) (wire.Exchange, int, erro
 		if again := r.credentialSeen(p, cls, &renewed, epoch); again {
 			continue
 		}
-		if cls == verdict.Refused && p.Kind == probe.Credential && probe.MustEnter(p.Way) && !renewed {
+		if cls == check.Refused && p.Kind == probe.Credential && probe.MustEnter(p.Way) && !renewed {
 			// It may have been refused because the token ended meanwhile.
 			renewed = true
 			if r.keys.Renew(r.ctx, p.Donor, p.Scheme, epoch) == nil {
@@ -196,7 +196,7 @@ func (r *run) intend(p *probe.Probe) error {
 // that used to work and now is refused where it must be admitted; then the
 // probe is sent once more, and when that is admitted, everything that was
 // refused since the last success is sent again.
-func (r *run) credentialSeen(p *probe.Probe, cls verdict.Class, renewed *bool, epoch int) (again bool) {
+func (r *run) credentialSeen(p *probe.Probe, cls check.Class, renewed *bool, epoch int) (again bool) {
 	if p.Identity == "" || p.Kind == probe.WrongSecret || p.State != access.Sound {
 		return false
 	}
@@ -204,15 +204,15 @@ func (r *run) credentialSeen(p *probe.Probe, cls verdict.Class, renewed *bool, e
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	switch {
-	case cls == verdict.Refused && p.Expect.Outcome == access.Admit && p.Kind == probe.Crossing && !*renewed && r.mayRenew(k, epoch):
+	case cls == check.Refused && p.Expect.Outcome == access.Admit && p.Kind == probe.Crossing && !*renewed && r.mayRenew(k, epoch):
 		*renewed = true
 		r.mu.Unlock()
 		err := r.keys.Renew(r.ctx, p.Identity, p.Scheme, epoch)
 		r.mu.Lock()
 		return err == nil
-	case cls == verdict.Refused:
+	case cls == check.Refused:
 		r.since[k] = append(r.since[k], p)
-	case cls == verdict.Admitted && p.Expect.Outcome == access.Admit:
+	case cls == check.Admitted && p.Expect.Outcome == access.Admit:
 		list := r.since[k]
 		r.since[k] = nil
 		r.worked[k] = true
@@ -257,7 +257,7 @@ func (r *run) pause(why string, d time.Duration) bool {
 
 // sessionAnswered decides about the answer of a login, and of what goes with one:
 // whether it is sent again, and after what time. The error ends the sweep.
-func (r *run) sessionAnswered(ctx context.Context, o wire.Outgoing, x wire.Exchange, try int) (again bool, err error) {
+func (r *run) sessionAnswered(ctx context.Context, o wire.Outgoing, x check.Exchange, try int) (again bool, err error) {
 	path, _, _ := strings.Cut(o.Path, "?")
 	at := probe.RouteOf(r.doc, &declaration.Request{Method: o.Method, Host: o.Host, Path: path})
 	wait := time.Duration(0)
@@ -289,13 +289,13 @@ func (r *run) wrongLogin(p *probe.Probe, f *Fact) error {
 		return r.withoutCredential(p, f, err)
 	}
 	f.Exchange, f.Repeats = x, n
-	if p.Way == probe.NameUnknown && r.class(x) == verdict.Admitted {
+	if p.Way == probe.NameUnknown && r.class(x) == check.Admitted {
 		again, _, err := r.deliver(p, w.Again())
 		if err != nil {
 			return r.withoutCredential(p, f, err)
 		}
 		switch r.class(again) {
-		case verdict.Refused, verdict.Forbidden, verdict.Hidden, verdict.Invalid:
+		case check.Refused, check.Forbidden, check.Hidden, check.Invalid:
 			f.SignedUp = true
 			r.tellMade(store.Made{SweepID: r.sweep.ID, Owner: p.Identity, Route: p.RouteKey, RID: w.Name(), Record: "account", State: "left", Why: "the login signs up a name that it does not know; remove the account by hand"})
 		}

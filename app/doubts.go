@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"millgate/core/access"
+	"millgate/core/check"
 	"millgate/core/declaration"
 	"millgate/core/finding"
 	"millgate/core/verdict"
@@ -72,7 +73,7 @@ func (r *run) checked(items []verdict.Item) Checked {
 		if _, ok := entered[p.RouteKey]; !ok {
 			entered[p.RouteKey] = false
 		}
-		if it, ok := kinds[p.ID]; ok && it.Verdict.Class == verdict.Admitted {
+		if it, ok := kinds[p.ID]; ok && it.Verdict.Class == check.Admitted {
 			entered[p.RouteKey] = true
 		}
 		if f != nil && f.NoCredential && !slices.Contains(c.Refused, p.Identity) {

@@ -3,9 +3,9 @@ package app
 import (
 	"time"
 
+	"millgate/core/check"
 	"millgate/core/probe"
 	"millgate/core/session"
-	"millgate/core/verdict"
 	"millgate/wire"
 )
 
@@ -19,7 +19,7 @@ const (
 // Drill is what a session drill measured, with the exchanges beside its steps.
 type Drill struct {
 	session.Drilled
-	Exchanges []wire.Exchange `json:"exchanges"`
+	Exchanges []check.Exchange `json:"exchanges"`
 }
 
 // drill runs the session drill of a probe.
@@ -33,7 +33,7 @@ func (r *run) drill(p *probe.Probe, f *Fact) error {
 		return r.withoutCredential(p, f, err)
 	}
 	s := r.doc.SchemeNamed(p.Scheme)
-	x := wire.Drill{Identity: p.Identity, Neighbour: p.Donor, Scheme: s, Use: use, Wait: drillWait, Admitted: func(e wire.Exchange) bool { return r.class(e) == verdict.Admitted }}
+	x := wire.Drill{Identity: p.Identity, Neighbour: p.Donor, Scheme: s, Use: use, Wait: drillWait, Admitted: func(e check.Exchange) bool { return r.class(e) == check.Admitted }}
 	if l := r.doc.LifetimeNamed(s.Lifetime["access"].Name); l != nil {
 		x.Wait = min(x.Wait+l.EndedWithin, drillLongest)
 	}

@@ -5,24 +5,24 @@ import (
 	"net/http"
 
 	"millgate/core/access"
+	"millgate/core/check"
 	"millgate/core/declaration"
 	"millgate/core/mask"
 	"millgate/core/probe"
 	"millgate/core/quota"
 	"millgate/core/route"
 	"millgate/core/verdict"
-	"millgate/wire"
 )
 
 // Fact is what came of one probe, without secrets. Verdicts are made from
 // facts again whenever the declaration changes.
 type Fact struct {
-	Exchange wire.Exchange `json:"exchange"`
-	Record   string        `json:"record,omitempty"`   // id it was sent on
-	ReadBack string        `json:"readBack,omitempty"` // unchanged, changed, gone
-	Raised   string        `json:"raised,omitempty"`   // where a raised role was seen
-	Lost     string        `json:"lost,omitempty"`     // why there is no answer to judge
-	Repeats  int           `json:"repeats,omitempty"`
+	Exchange check.Exchange `json:"exchange"`
+	Record   string         `json:"record,omitempty"`   // id it was sent on
+	ReadBack string         `json:"readBack,omitempty"` // unchanged, changed, gone
+	Raised   string         `json:"raised,omitempty"`   // where a raised role was seen
+	Lost     string         `json:"lost,omitempty"`     // why there is no answer to judge
+	Repeats  int            `json:"repeats,omitempty"`
 	// Sick: it failed while the service as a whole did.
 	Sick bool `json:"sick,omitempty"`
 	// SignedUp: the login made an account for a name that it did not know.
@@ -33,8 +33,8 @@ type Fact struct {
 	Token        *IssuedToken `json:"token,omitempty"` // for a login whose token was judged
 	Drill        *Drill       `json:"drill,omitempty"` // for a session drill
 	// For a page: its preflight, and the request without its credential.
-	Preflight *wire.Exchange  `json:"preflight,omitempty"`
-	Refusal   *wire.Exchange  `json:"refusal,omitempty"`
+	Preflight *check.Exchange `json:"preflight,omitempty"`
+	Refusal   *check.Exchange `json:"refusal,omitempty"`
 	Quota     *quota.Measured `json:"quota,omitempty"`    // for a quota drill
 	Earlier   *Earlier        `json:"earlier,omitempty"`  // what was measured before, where the quota is full now
 	SameSite  string          `json:"sameSite,omitempty"` // of the cookie that was sent from another site
@@ -43,20 +43,20 @@ type Fact struct {
 
 // FollowedUp is what came of a follow-up.
 type FollowedUp struct {
-	Request  string        `json:"request"` // as the declaration has it
-	As       string        `json:"as,omitempty"`
-	Exchange wire.Exchange `json:"exchange"`
-	Lost     string        `json:"lost,omitempty"` // why it was not sent
+	Request  string         `json:"request"` // as the declaration has it
+	As       string         `json:"as,omitempty"`
+	Exchange check.Exchange `json:"exchange"`
+	Lost     string         `json:"lost,omitempty"` // why it was not sent
 }
 
-func (f *FollowedUp) answer() verdict.Answer { return answerOf(f.Exchange) }
+func (f *FollowedUp) answer() check.Answer { return answerOf(f.Exchange) }
 
-func (f *Fact) answer() verdict.Answer { return answerOf(f.Exchange) }
+func (f *Fact) answer() check.Answer { return answerOf(f.Exchange) }
 
 // answerOf is an exchange for the judge. Numbers of marks mean something in one fact
 // only, so that it does not see them.
-func answerOf(x wire.Exchange) verdict.Answer {
-	return verdict.Answer{Status: x.Status, Headers: x.Answer, Body: []byte(mask.Unnumbered(x.Content)), Error: x.Error,
+func answerOf(x check.Exchange) check.Answer {
+	return check.Answer{Status: x.Status, Headers: x.Answer, Body: []byte(mask.Unnumbered(x.Content)), Error: x.Error,
 		Sent: []byte(mask.Unnumbered(x.Body)), At: x.At, NoBody: x.Method == http.MethodHead, Texts: x.Texts}
 }
 
@@ -104,7 +104,7 @@ func (j *judge) control(p *probe.Probe) *verdict.Control {
 		return nil
 	}
 	a := j.facts[c.ID].answer()
-	return &verdict.Control{Caller: verdict.CallerLabel(c), Answer: a, Class: verdict.Classify(a, j.doc.Answers)}
+	return &verdict.Control{Caller: verdict.CallerLabel(c), Answer: a, Class: check.Classify(a, j.doc.Answers)}
 }
 
 func (j *judge) judge(p *probe.Probe) verdict.Verdict { return verdict.Judge(j.input(p)) }
@@ -150,7 +150,7 @@ func (j *judge) input(p *probe.Probe) verdict.Input {
 	}
 	if p.Beside != "" {
 		for _, o := range j.at[p.RouteKey+"\x00"+p.Beside] {
-			if of := j.facts[o.ID]; of != nil && verdict.Classify(of.answer(), j.doc.Answers) == verdict.Admitted {
+			if of := j.facts[o.ID]; of != nil && check.Classify(of.answer(), j.doc.Answers) == check.Admitted {
 				in.BesideEnters = true
 			}
 		}
@@ -169,7 +169,7 @@ func (j *judge) loginWorks(p *probe.Probe) bool {
 		if f == nil || f.Lost != "" {
 			continue
 		}
-		if o.Kind == probe.Issued && f.Token != nil || verdict.Classify(f.answer(), j.doc.Answers) == verdict.Admitted {
+		if o.Kind == probe.Issued && f.Token != nil || check.Classify(f.answer(), j.doc.Answers) == check.Admitted {
 			return true
 		}
 	}

@@ -4,9 +4,9 @@ import (
 	"cmp"
 	"maps"
 
+	"millgate/core/check"
 	"millgate/core/declaration"
 	"millgate/core/probe"
-	"millgate/core/verdict"
 )
 
 // followUps sends what the route declares under `then`, now that an answer
@@ -29,7 +29,7 @@ func (r *run) followUps(p *probe.Probe, f *Fact, id string) []FollowedUp {
 			values[p.Record.Param], values["id"] = id, id
 		}
 		for name, at := range u.With {
-			v, ok := verdict.Pointer([]byte(f.Exchange.Content), at)
+			v, ok := check.Pointer([]byte(f.Exchange.Content), at)
 			if !ok {
 				t.Lost = "the answer has nothing at " + at
 			}

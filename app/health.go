@@ -8,9 +8,9 @@ import (
 	"sync"
 	"time"
 
+	"millgate/core/check"
 	"millgate/core/probe"
 	"millgate/core/quota"
-	"millgate/core/verdict"
 	"millgate/wire"
 )
 
@@ -53,7 +53,7 @@ func failing(status int) bool { return status == 0 || status >= 500 }
 
 // began takes the last try of a control or a login. It returns an error when the
 // first ones got nothing but 429 or failures.
-func (h *health) began(x wire.Exchange) error {
+func (h *health) began(x check.Exchange) error {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	if !failing(x.Status) && x.Status != 429 {
@@ -69,7 +69,7 @@ func (h *health) began(x wire.Exchange) error {
 	return fmt.Errorf("%w: the first %d controls or logins got only 429 or failures in two tries each, the last one %s; nothing more was sent", errDead, h.dead, h.last)
 }
 
-func told(x wire.Exchange) string {
+func told(x check.Exchange) string {
 	if x.Status == 0 {
 		return x.Error
 	}
@@ -122,13 +122,13 @@ func (h *health) saw(id string, status int) (suspect string) {
 // landed follows how the target fares: after many failures a control that was
 // admitted before is sent again, and when that is not admitted either, the sweep
 // pauses and ends unless somebody says that it goes on.
-func (r *run) landed(p *probe.Probe, x wire.Exchange, cls verdict.Class, record string) error {
+func (r *run) landed(p *probe.Probe, x check.Exchange, cls check.Class, record string) error {
 	if p.IsControl {
 		if err := r.health.began(x); err != nil {
 			return err
 		}
 	}
-	if p.IsControl && p.Phase == probe.Safe && cls == verdict.Admitted {
+	if p.IsControl && p.Phase == probe.Safe && cls == check.Admitted {
 		r.health.mu.Lock()
 		r.health.admitted, r.health.record = p, record
 		r.health.mu.Unlock()
@@ -157,7 +157,7 @@ func (r *run) stillItself(suspect string) error {
 		if err == nil {
 			_, err = r.present(p, &o)
 		}
-		var x wire.Exchange
+		var x check.Exchange
 		if err == nil {
 			x, err = r.client.Send(ctx, o)
 		}
@@ -166,7 +166,7 @@ func (r *run) stillItself(suspect string) error {
 			return nil
 		case err != nil:
 			got = err.Error()
-		case r.class(x) == verdict.Admitted:
+		case r.class(x) == check.Admitted:
 			// The failures are the service's answers to these requests.
 			r.health.mu.Lock()
 			r.health.sick = false
@@ -215,15 +215,15 @@ func (r *run) falls() {
 }
 
 // class of an answer, by the declaration.
-func (r *run) class(x wire.Exchange) verdict.Class {
-	return verdict.Classify(verdict.Answer{Status: x.Status, Headers: x.Answer, Body: []byte(x.Content)}, r.doc.Answers)
+func (r *run) class(x check.Exchange) check.Class {
+	return check.Classify(check.Answer{Status: x.Status, Headers: x.Answer, Body: []byte(x.Content)}, r.doc.Answers)
 }
 
 // patience says how long to wait before what was throttled is sent again, and
 // whether to. A quota that is declared for the route explains a 429, and is waited
 // for as long as its longest window at most; otherwise a Retry-After is waited for
 // only once the target has answered anything else.
-func (r *run) patience(route int, identity string, counted bool, x wire.Exchange, try int) (wait time.Duration, again bool) {
+func (r *run) patience(route int, identity string, counted bool, x check.Exchange, try int) (wait time.Duration, again bool) {
 	most := longestWait
 	if w := r.windowAt(route, identity); w > 0 && counted {
 		most = min(w+time.Second, longestFull)

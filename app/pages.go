@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"millgate/core/check"
 	"millgate/core/declaration"
 	"millgate/core/finding"
 	"millgate/core/origin"
@@ -19,7 +20,7 @@ import (
 func (r *run) page(p *probe.Probe, f *Fact) error {
 	id := p.Record.ID // what is sent is safe, so that no record is made for it
 	f.Record = id
-	send := func(o wire.Outgoing, as *probe.Probe) (*wire.Exchange, error) {
+	send := func(o wire.Outgoing, as *probe.Probe) (*check.Exchange, error) {
 		x, n, err := r.deliver(as, o)
 		f.Repeats += n
 		return &x, err
@@ -73,7 +74,7 @@ func (j *judge) widens(p *probe.Probe, v verdict.Verdict) bool {
 }
 
 // answerIf is an exchange for the judge, nil without one.
-func answerIf(x *wire.Exchange) *verdict.Answer {
+func answerIf(x *check.Exchange) *check.Answer {
 	if x == nil {
 		return nil
 	}

@@ -10,6 +10,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"millgate/core/check"
 	"millgate/core/declaration"
 	"millgate/core/probe"
 	"millgate/core/quota"
@@ -121,7 +122,7 @@ func (r *run) measuredBefore(p *probe.Probe) *Earlier {
 func (x *drilling) together(n int) error {
 	o := x.o
 	o.Within = time.Until(x.ends)
-	answers, err := together(n, func() (wire.Exchange, error) {
+	answers, err := together(n, func() (check.Exchange, error) {
 		defer x.count()
 		return x.r.client.Send(x.r.ctx, o)
 	})
@@ -219,9 +220,9 @@ type drilling struct {
 	d       *quota.Drill
 	m       *quota.Measured
 	pulse   *pulse
-	stood   int           // calls that were given up while the drill stood still
-	shut503 bool          // calls beyond the quota are answered 503
-	last    wire.Exchange // the first refusal, or the last call
+	stood   int            // calls that were given up while the drill stood still
+	shut503 bool           // calls beyond the quota are answered 503
+	last    check.Exchange // the first refusal, or the last call
 	ends    time.Time
 	start   time.Time
 	waited  time.Duration // for room in those beside
@@ -232,12 +233,12 @@ type drilling struct {
 }
 
 // refused says whether an answer turns a call away for coming too often.
-func (x *drilling) refused(e wire.Exchange) bool {
+func (x *drilling) refused(e check.Exchange) bool {
 	return e.Status == 429 || e.Status == x.q.RefuseWith || e.Status == 503 && x.shut503
 }
 
 // failed says whether an answer is neither an admission nor a refusal.
-func (x *drilling) failed(e wire.Exchange) bool { return e.Status >= 500 && !x.refused(e) }
+func (x *drilling) failed(e check.Exchange) bool { return e.Status >= 500 && !x.refused(e) }
 
 // mostStood is how many calls may be lost to a busy machine.
 const mostStood = 5
@@ -246,7 +247,7 @@ const mostStood = 5
 const mostFailed = 3
 
 // fails counts a call that failed. The error ends the drill.
-func (x *drilling) fails(e wire.Exchange) error {
+func (x *drilling) fails(e check.Exchange) error {
 	x.m.Failed++
 	switch {
 	case x.m.Passes == 0:
@@ -260,8 +261,8 @@ func (x *drilling) fails(e wire.Exchange) error {
 // shuts says whether a 503 after admitted calls is how this service refuses: the
 // calls that follow at once get it too. A service that only fails now and then
 // admits one of them. What was answered is told to the drill, in order.
-func (x *drilling) shuts(first wire.Exchange) error {
-	answers := []wire.Exchange{first}
+func (x *drilling) shuts(first check.Exchange) error {
+	answers := []check.Exchange{first}
 	for range sureShut {
 		e, err := x.r.client.Send(x.r.ctx, x.o)
 		x.count()
@@ -294,7 +295,7 @@ func (x *drilling) tick(t time.Time) int64 {
 }
 
 // seen is an answered call as the drill sees it.
-func (x *drilling) seen(e wire.Exchange) quota.Seen {
+func (x *drilling) seen(e check.Exchange) quota.Seen {
 	return quota.Seen{At: x.tick(e.At), Took: quota.Ticks(e.Took), OK: !x.refused(e)}
 }
 
@@ -321,7 +322,7 @@ func (x *drilling) run() error {
 	}
 	x.ends = x.ends.Add(wait)
 	x.d, x.m = &d, &m
-	x.start, x.last, x.claims, x.told = time.Time{}, wire.Exchange{}, quota.Claims{}, false
+	x.start, x.last, x.claims, x.told = time.Time{}, check.Exchange{}, quota.Claims{}, false
 	return x.drill()
 }
 
@@ -416,7 +417,7 @@ func (x *drilling) call() (ok bool, err error) {
 }
 
 // saw tells the drill of an answer.
-func (x *drilling) saw(e wire.Exchange) error {
+func (x *drilling) saw(e check.Exchange) error {
 	if e.Status == 0 {
 		return fmt.Errorf("a call was not answered: %s", e.Error)
 	}
@@ -453,7 +454,7 @@ func (x *drilling) patience() time.Duration {
 func (x *drilling) overflow() error {
 	o := x.o
 	o.Within = x.patience()
-	list := make([]wire.Exchange, max(x.q.Queue, 1)+3)
+	list := make([]check.Exchange, max(x.q.Queue, 1)+3)
 	g := new(errgroup.Group)
 	for i := range list {
 		g.Go(func() (err error) {
@@ -495,7 +496,7 @@ func (x *drilling) overflow() error {
 }
 
 // refusedWith keeps how the first refusal looks.
-func (x *drilling) refusedWith(e wire.Exchange) {
+func (x *drilling) refusedWith(e check.Exchange) {
 	x.m.Status, x.last = e.Status, e
 	for _, h := range e.Answer {
 		if n := strings.ToLower(h[0]); strings.HasPrefix(n, "ratelimit") || strings.HasPrefix(n, "x-ratelimit") || n == "retry-after" {

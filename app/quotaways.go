@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"millgate/core/access"
+	"millgate/core/check"
 	"millgate/core/declaration"
 	"millgate/core/probe"
 	"millgate/core/quota"
@@ -67,7 +68,7 @@ func (x *drilling) elsewhere() error {
 	if err != nil {
 		return nil //nolint:nilerr // then it is not tried
 	}
-	x.m.Route, err = x.tried(x.p.Other.RouteKey, func() (wire.Outgoing, error) { return o, nil }, func(e wire.Exchange) bool { return e.Status < 500 && !x.refused(e) })
+	x.m.Route, err = x.tried(x.p.Other.RouteKey, func() (wire.Outgoing, error) { return o, nil }, func(e check.Exchange) bool { return e.Status < 500 && !x.refused(e) })
 	return err
 }
 
@@ -93,7 +94,7 @@ func (x *drilling) others() error {
 		}
 	}
 	var err error
-	if x.m.Bare, err = x.tried("without the credential", func() (wire.Outgoing, error) { return x.without(), nil }, func(e wire.Exchange) bool { return e.Status < 500 && !x.refused(e) }); err != nil {
+	if x.m.Bare, err = x.tried("without the credential", func() (wire.Outgoing, error) { return x.without(), nil }, func(e check.Exchange) bool { return e.Status < 500 && !x.refused(e) }); err != nil {
 		return err
 	}
 	if x.q.CountedBy[0].By == "address" { // then another one from here is counted with this one
@@ -153,10 +154,10 @@ const confirmed = 3
 
 // try sends a call another way while calls are refused.
 func (x *drilling) try(name string, make func() (wire.Outgoing, error)) (quota.Around, error) {
-	return x.tried(name, make, func(e wire.Exchange) bool { return e.Status == x.m.Passes })
+	return x.tried(name, make, func(e check.Exchange) bool { return e.Status == x.m.Passes })
 }
 
-func (x *drilling) tried(name string, make func() (wire.Outgoing, error), passes func(e wire.Exchange) bool) (quota.Around, error) {
+func (x *drilling) tried(name string, make func() (wire.Outgoing, error), passes func(e check.Exchange) bool) (quota.Around, error) {
 	a := quota.Around{Way: name}
 	for n := range confirmed {
 		o, err := make()

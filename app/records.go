@@ -12,10 +12,10 @@ import (
 	"time"
 
 	"millgate/core/access"
+	"millgate/core/check"
 	"millgate/core/declaration"
 	"millgate/core/probe"
 	"millgate/core/route"
-	"millgate/core/verdict"
 	"millgate/store"
 	"millgate/wire"
 )
@@ -61,7 +61,7 @@ func (r *run) dropLease(p *probe.Probe) {
 }
 
 // as sends a request written in the declaration as an identity.
-func (r *run) as(ctx context.Context, q *declaration.Request, identity string, values map[string]string) (wire.Exchange, error) {
+func (r *run) as(ctx context.Context, q *declaration.Request, identity string, values map[string]string) (check.Exchange, error) {
 	o := wire.FillRequest(q, values)
 	o.Params = values
 	id := r.doc.IdentityNamed(identity)
@@ -72,7 +72,7 @@ func (r *run) as(ctx context.Context, q *declaration.Request, identity string, v
 		}
 		if s := r.doc.SchemeNamed(c.Scheme.Name); s != nil {
 			if _, err := r.keys.Present(ctx, &o, identity, s.Name); err != nil {
-				return wire.Exchange{}, err
+				return check.Exchange{}, err
 			}
 		}
 	}
@@ -88,7 +88,7 @@ func (r *run) makeRecord(rec *declaration.Record, owner, forRoute string) (*leas
 	if err != nil {
 		return nil, err
 	}
-	id, ok := verdict.Pointer([]byte(x.Content), rec.ID)
+	id, ok := check.Pointer([]byte(x.Content), rec.ID)
 	if x.Status >= 300 || !ok {
 		why := x.Error
 		if x.Status != 0 {
@@ -295,11 +295,11 @@ func (r *run) putAway(p *probe.Probe, f *Fact) {
 	for _, rec := range r.doc.Records {
 		if rec.Make != nil && p.Route >= 0 && rec.Make.Method == "POST" && probe.RouteOf(r.doc, rec.Make) == p.Route {
 			m.Record = rec.Name
-			m.RID, _ = verdict.Pointer([]byte(f.Exchange.Content), rec.ID)
+			m.RID, _ = check.Pointer([]byte(f.Exchange.Content), rec.ID)
 		}
 	}
 	if m.RID == "" {
-		m.RID, _ = verdict.Pointer([]byte(f.Exchange.Content), "/id")
+		m.RID, _ = check.Pointer([]byte(f.Exchange.Content), "/id")
 	}
 	if loc := f.answer().Header("Location"); m.RID == "" && loc != "" {
 		if u, err := url.Parse(loc); err == nil {

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"time"
 
+	"millgate/core/check"
 	"millgate/core/declaration"
 	"millgate/core/probe"
 	"millgate/core/quota"
@@ -155,7 +156,7 @@ func (a *App) CompareAfterRestart(ctx context.Context, target, name string) (Res
 		return out, fmt.Errorf("%w: fill the quota first", ErrInput)
 	}
 	defer w.end()
-	var e wire.Exchange
+	var e check.Exchange
 	for n := 0; ; n++ { // it may still be starting
 		var err error
 		if e, err = w.r.client.Send(w.r.ctx, w.x.o); err != nil {

@@ -15,6 +15,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"millgate/core/access"
+	"millgate/core/check"
 	"millgate/core/declaration"
 	"millgate/core/finding"
 	"millgate/core/probe"
@@ -404,17 +405,17 @@ func (r *run) one(p *probe.Probe) error {
 			f.SameSite = c.SameSite
 		}
 	}
-	cls := verdict.Classify(f.answer(), r.doc.Answers)
+	cls := check.Classify(f.answer(), r.doc.Answers)
 	if watch != nil {
 		f.ReadBack = r.compare(watch)
-		if f.ReadBack == "changed" || f.ReadBack == "gone" || cls == verdict.Admitted {
+		if f.ReadBack == "changed" || f.ReadBack == "gone" || cls == check.Admitted {
 			r.dropLease(p)
 		}
 	}
-	if cls == verdict.Admitted && p.Kind == probe.Crossing && p.Expect.Outcome == access.Admit {
+	if cls == check.Admitted && p.Kind == probe.Crossing && p.Expect.Outcome == access.Admit {
 		f.Then = r.followUps(p, f, id)
 	}
-	if l != nil && (f.ReadBack == "gone" || cls == verdict.Admitted && p.Expect.Outcome == access.Admit && p.Method == "DELETE") {
+	if l != nil && (f.ReadBack == "gone" || cls == check.Admitted && p.Expect.Outcome == access.Admit && p.Method == "DELETE") {
 		if err := r.setMade(l.made, "removed", ""); err != nil {
 			return err
 		}
@@ -422,7 +423,7 @@ func (r *run) one(p *probe.Probe) error {
 	if p.Phase >= probe.UnsafeAdmitted && l != nil {
 		r.dropLease(p)
 	}
-	if cls == verdict.Admitted && p.Unsafe() && x.Status < 300 {
+	if cls == check.Admitted && p.Unsafe() && x.Status < 300 {
 		if p.Kind == probe.RaisedRole {
 			r.sawRaised(p, f, id, before)
 		}

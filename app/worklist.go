@@ -6,9 +6,9 @@ import (
 	"sort"
 	"strings"
 
+	"millgate/core/check"
 	"millgate/core/declaration"
 	"millgate/core/finding"
-	"millgate/core/verdict"
 )
 
 // Unfair is a control that is not admitted yet.
@@ -45,7 +45,7 @@ func (a *App) Worklist(target string) ([]Unfair, error) {
 	}
 	for _, p := range o.sent() {
 		it, ok := o.items[p.ID]
-		if !p.IsControl || !ok || it.Verdict.Class == verdict.Admitted {
+		if !p.IsControl || !ok || it.Verdict.Class == check.Admitted {
 			continue
 		}
 		f := o.view[p.ID]

@@ -10,6 +10,7 @@ import (
 
 	"millgate/app"
 	"millgate/core/access"
+	"millgate/core/check"
 	"millgate/core/declaration"
 	"millgate/core/finding"
 	"millgate/core/probe"
@@ -17,7 +18,6 @@ import (
 	"millgate/core/verdict"
 	"millgate/format/curl"
 	"millgate/server/contract"
-	"millgate/wire"
 )
 
 var _ contract.StrictServerInterface = (*Server)(nil)
@@ -135,7 +135,7 @@ func pairsOf(h [][2]string) []contract.Header {
 	return out
 }
 
-func exchangeOf(x wire.Exchange) contract.Exchange {
+func exchangeOf(x check.Exchange) contract.Exchange {
 	return contract.Exchange{Method: x.Method, Url: x.URL, Headers: pairsOf(x.Headers), Body: x.Body, Status: x.Status, Answer: pairsOf(x.Answer), Content: x.Content, Truncated: x.Truncated, Error: x.Error,
 		At: x.At, Ms: float32(x.Took.Microseconds()) / 1000}
 }

@@ -12,6 +12,7 @@ import (
 	"sync"
 	"time"
 
+	"millgate/core/check"
 	"millgate/core/declaration"
 	"millgate/core/mask"
 	"millgate/core/probe"
@@ -23,7 +24,7 @@ var ErrWay = errors.New("not tried")
 
 // Throttled is the error of a request that goes before another one and was answered
 // 429: both are sent again, with a fresh signature.
-type Throttled struct{ Exchange Exchange }
+type Throttled struct{ Exchange check.Exchange }
 
 func (t *Throttled) Error() string {
 	return "the request that was to be repeated was answered 429"

@@ -28,6 +28,7 @@ import (
 
 	"golang.org/x/time/rate"
 
+	"millgate/core/check"
 	"millgate/core/declaration"
 	"millgate/core/probe"
 )
@@ -49,22 +50,6 @@ const headerLimit = 1 << 20
 // maskMargin is read beyond BodyLimit, so that a secret on the limit is still
 // seen whole and masked before the body is cut.
 const maskMargin = 8 << 10
-
-// Exchange is a request and its answer, without secrets.
-type Exchange struct {
-	Method    string        `json:"method"`
-	URL       string        `json:"url"`
-	Headers   [][2]string   `json:"headers"`
-	Body      string        `json:"body"`
-	Status    int           `json:"status"` // 0 when there is no answer
-	Answer    [][2]string   `json:"answer"`
-	Content   string        `json:"content"`
-	Truncated bool          `json:"truncated"`
-	Texts     []string      `json:"texts,omitempty"` // of Client.Never, those that stand in the answer
-	Error     string        `json:"error"`
-	At        time.Time     `json:"at"`
-	Took      time.Duration `json:"took"`
-}
 
 // Client talks to one target.
 type Client struct {
@@ -189,19 +174,19 @@ type Outgoing struct {
 
 // raw is an answer before masking; it stays inside the package.
 type raw struct {
-	Exchange
+	check.Exchange
 	content []byte
 }
 
 // Send sends one request at the target's pace. The error is that of a
 // cancelled context or of Before, or ErrLate; anything else that goes wrong is in
 // the Exchange.
-func (c *Client) Send(ctx context.Context, o Outgoing) (Exchange, error) {
+func (c *Client) Send(ctx context.Context, o Outgoing) (check.Exchange, error) {
 	r, err := c.send(ctx, o)
 	return c.masked(r), err
 }
 
-func (c *Client) masked(r raw) Exchange { return c.mask.exchange(r, c.Never) }
+func (c *Client) masked(r raw) check.Exchange { return c.mask.exchange(r, c.Never) }
 
 func (c *Client) send(ctx context.Context, o Outgoing) (raw, error) {
 	var r raw
@@ -347,7 +332,7 @@ func (c *Client) Trip(ctx context.Context, host string) (time.Duration, error) {
 const longestRetry = 10 * 365 * 24 * 3600
 
 // RetryAfter reads the field of a 429 or 503 (RFC 9110 section 10.2.3).
-func RetryAfter(x Exchange, now time.Time) time.Duration {
+func RetryAfter(x check.Exchange, now time.Time) time.Duration {
 	for _, h := range x.Answer {
 		if !strings.EqualFold(h[0], "Retry-After") {
 			continue

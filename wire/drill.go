@@ -7,11 +7,11 @@ import (
 	"slices"
 	"time"
 
+	"millgate/core/check"
 	"millgate/core/declaration"
 	"millgate/core/mask"
 	"millgate/core/probe"
 	"millgate/core/session"
-	"millgate/core/verdict"
 )
 
 // Drill is a session drill as it is run: who, with what, and how it is seen
@@ -21,7 +21,7 @@ type Drill struct {
 	Neighbour string // whose refresh token is tried at the logout; "" leaves that out
 	Scheme    *declaration.Scheme
 	Use       Outgoing // without a credential
-	Admitted  func(Exchange) bool
+	Admitted  func(check.Exchange) bool
 	Wait      time.Duration // at most, for an ended credential to be refused
 }
 
@@ -35,12 +35,12 @@ type drilling struct {
 	fill  map[string]string
 	begun time.Time
 	out   session.Drilled
-	sent  []Exchange
+	sent  []check.Exchange
 }
 
 // Drill runs one. The exchanges are masked and stand beside the steps. The
 // error is that of a first login that failed, or of the context.
-func (k *Keyring) Drill(ctx context.Context, x Drill) (session.Drilled, []Exchange, error) {
+func (k *Keyring) Drill(ctx context.Context, x Drill) (session.Drilled, []check.Exchange, error) {
 	fill, err := k.fill(x.Identity, x.Scheme.Name)
 	if err != nil {
 		return session.Drilled{}, nil, err
@@ -93,7 +93,7 @@ func (d *drilling) grant(ctx context.Context, name string, q *declaration.Reques
 // lives notes how long the credentials say that they live.
 func (d *drilling) lives(g granted, r raw) {
 	seconds := func(pointer string) time.Duration {
-		n, _ := verdict.Pointer(r.content, pointer)
+		n, _ := check.Pointer(r.content, pointer)
 		t, err := time.ParseDuration(n + "s")
 		if err != nil {
 			return 0
@@ -133,11 +133,11 @@ func (d *drilling) ask(ctx context.Context, name, access string) error {
 		return err
 	}
 	r, err := d.step(ctx, name, o, func(r raw) bool {
-		active, _ := verdict.Pointer(r.content, "/active")
+		active, _ := check.Pointer(r.content, "/active")
 		return r.Status == 200 && active == "true"
 	})
 	if err == nil && d.out.Life == 0 {
-		if n, ok := verdict.Pointer(r.content, "/exp"); ok {
+		if n, ok := check.Pointer(r.content, "/exp"); ok {
 			if t, perr := time.ParseDuration(n + "s"); perr == nil {
 				d.out.Life = time.Unix(int64(t.Seconds()), 0).Sub(d.k.now()).Round(time.Second)
 			}

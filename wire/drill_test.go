@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"millgate/core/check"
 	"millgate/core/declaration"
 	"millgate/core/session"
 )
@@ -102,7 +103,7 @@ identities: { ann: { credentials: { s: { p: kept:P } } } }
 			secret := "pass-phrase-1"
 			k := NewKeyring(d, tg, client(t, tg), func(declaration.Value) (string, error) { return secret, nil })
 			x := Drill{Identity: "ann", Scheme: d.SchemeNamed("s"), Use: Outgoing{Method: "GET", Path: "/a"}, Wait: 900 * time.Millisecond,
-				Admitted: func(e Exchange) bool { return e.Status == 200 }}
+				Admitted: func(e check.Exchange) bool { return e.Status == 200 }}
 			got, sent, err := k.Drill(context.Background(), x)
 			require.NoError(t, err)
 			require.Len(t, sent, len(got.Steps))

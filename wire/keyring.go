@@ -14,10 +14,10 @@ import (
 	"sync"
 	"time"
 
+	"millgate/core/check"
 	"millgate/core/declaration"
 	"millgate/core/mask"
 	"millgate/core/probe"
-	"millgate/core/verdict"
 )
 
 // ErrCredential is wrapped when a credential cannot be obtained.
@@ -40,7 +40,7 @@ type Keyring struct {
 	// Answered is asked about each answer to a login, a renewal, and what goes with
 	// them: whether the request is sent again. It waits by itself. nil sends nothing
 	// again.
-	Answered func(ctx context.Context, o Outgoing, x Exchange, try int) (again bool, err error)
+	Answered func(ctx context.Context, o Outgoing, x check.Exchange, try int) (again bool, err error)
 }
 
 // held is what one identity holds of one scheme. Who takes turn may wait for a
@@ -217,7 +217,7 @@ func (k *Keyring) taken(s *declaration.Scheme, q *declaration.Request, r raw) (g
 			g.access, g.expires = g.cookie.Value, cookieEnd(g.cookie, k.now())
 		}
 	} else {
-		g.access, _ = verdict.Pointer(r.content, q.Take["access"])
+		g.access, _ = check.Pointer(r.content, q.Take["access"])
 	}
 	if r.Status >= 400 || r.Status >= 300 && s.Kind != declaration.Cookie || g.access == "" {
 		why := "no " + where + " in the answer"
@@ -238,12 +238,12 @@ func (k *Keyring) taken(s *declaration.Scheme, q *declaration.Request, r raw) (g
 		return g, nil
 	}
 	if p := q.Take["refresh"]; p != "" {
-		if v, ok := verdict.Pointer(r.content, p); ok {
+		if v, ok := check.Pointer(r.content, p); ok {
 			g.refresh = v
 			k.client.mask.Learn(mask.Token, v)
 		}
 	}
-	if n, ok := verdict.Pointer(r.content, "/expires_in"); ok {
+	if n, ok := check.Pointer(r.content, "/expires_in"); ok {
 		if d, perr := time.ParseDuration(n + "s"); perr == nil {
 			g.expires = k.now().Add(d)
 		}

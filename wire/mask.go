@@ -5,6 +5,7 @@ import (
 	"sync"
 	"sync/atomic"
 
+	"millgate/core/check"
 	"millgate/core/mask"
 )
 
@@ -34,7 +35,7 @@ func (m *Masker) Learn(kind mask.Kind, secrets ...string) {
 func (m *Masker) Text(s string) string { return mask.Plain(m.set.Load().Begin().Text(s, false)) }
 
 // exchange masks a request and its answer.
-func (m *Masker) exchange(r raw, never []string) Exchange {
+func (m *Masker) exchange(r raw, never []string) check.Exchange {
 	x := r.Exchange
 	t := m.set.Load().Begin()
 	x.URL, x.Error = t.URL(x.URL), t.Text(x.Error, false)

@@ -16,9 +16,9 @@ import (
 	"strings"
 	"time"
 
+	"millgate/core/check"
 	"millgate/core/declaration"
 	"millgate/core/mask"
-	"millgate/core/verdict"
 )
 
 // Present adds the identity's sound credential to a request, which must be
@@ -189,7 +189,7 @@ func (k *Keyring) link(ctx context.Context, s *declaration.Scheme, identity stri
 		case r.Status == 0:
 			return nil, fmt.Errorf("%w: %s", ErrUnreachable, r.Error)
 		}
-		v, ok := verdict.Pointer(r.content, s.Issue.Take["link"])
+		v, ok := check.Pointer(r.content, s.Issue.Take["link"])
 		if r.Status >= 300 || !ok {
 			return nil, fmt.Errorf("%w: %s %s answered %d, with no link at %s", ErrCredential, s.Issue.Method, o.Path, r.Status, s.Issue.Take["link"])
 		}

@@ -3,6 +3,7 @@ package verdict
 import (
 	"slices"
 
+	"millgate/core/check"
 	"millgate/core/finding"
 	"millgate/core/session"
 	"millgate/core/token"
@@ -136,11 +137,11 @@ func refusal(cause, title, means string) *finding.Row {
 
 // seenAs says a class of answers as a refusal.
 var seenAs = []struct {
-	class Class
+	class check.Class
 	text  string
 }{
-	{Refused, "Answered 401"}, {Forbidden, "Answered 403"}, {Hidden, "Answered 404"}, {ToLogin, "Sent to a login page"},
-	{Invalid, "Told that the request is invalid"}, {WrongMethod, "Answered 405"},
+	{check.Refused, "Answered 401"}, {check.Forbidden, "Answered 403"}, {check.Hidden, "Answered 404"}, {check.ToLogin, "Sent to a login page"},
+	{check.Invalid, "Told that the request is invalid"}, {check.WrongMethod, "Answered 405"},
 }
 
 // refusalCauses are the refusals in another way than declared: what is declared, and
@@ -149,9 +150,9 @@ func refusalCauses() (out []*finding.Row) {
 	const means = "A caller cannot tell whether to sign in, to ask for a right, or that there is nothing; monitors count it wrongly."
 	for _, want := range []struct {
 		outcome, text string
-		right         Class
+		right         check.Class
 	}{
-		{"refuse", "401 is declared", Refused}, {"forbid", "403 is declared", Forbidden}, {"hide", "404 is declared", Hidden},
+		{"refuse", "401 is declared", check.Refused}, {"forbid", "403 is declared", check.Forbidden}, {"hide", "404 is declared", check.Hidden},
 	} {
 		for _, s := range seenAs {
 			if s.class != want.right {
@@ -168,9 +169,9 @@ var undeclaredCauses = []*finding.Row{
 	{Cause: "served", Kind: finding.Undeclared, Title: "Served, not in the inventory",
 		Means:  "The service answers where nobody said that it does, so nobody said who may ask.",
 		Advice: "Take it off the service, or add it to the inventory and say who may call it.", OWASP: finding.API9, CWE: 1059},
-	refusal("stray "+string(ToLogin), "Sent to a login page, where nothing is served",
+	refusal("stray "+string(check.ToLogin), "Sent to a login page, where nothing is served",
 		"What does not exist is answered as if it did, to people and not to programs."),
-	refusal("stray "+string(Failed), "The service fails, where nothing is served", "What does not exist must be answered 404 or 405."),
+	refusal("stray "+string(check.Failed), "The service fails, where nothing is served", "What does not exist must be answered 404 or 405."),
 }
 
 // answerCauses are those of what any answer must and must not show.

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"millgate/core/access"
+	"millgate/core/check"
 	"millgate/core/declaration"
 	"millgate/core/finding"
 	"millgate/core/origin"
@@ -26,14 +27,14 @@ func TestEveryCauseHasARow(t *testing.T) {
 		assert.True(t, ok, "%s %q", k, cause)
 	}
 	for _, o := range []access.Outcome{access.Refuse, access.Forbid, access.Hide} {
-		for _, c := range []Class{Refused, Forbidden, Hidden, ToLogin, Invalid, WrongMethod} {
-			if right := map[access.Outcome]Class{access.Refuse: Refused, access.Forbid: Forbidden, access.Hide: Hidden}[o]; c != right {
+		for _, c := range []check.Class{check.Refused, check.Forbidden, check.Hidden, check.ToLogin, check.Invalid, check.WrongMethod} {
+			if right := map[access.Outcome]check.Class{access.Refuse: check.Refused, access.Forbid: check.Forbidden, access.Hide: check.Hidden}[o]; c != right {
 				known(finding.WrongRefusal, o.String()+" "+string(c))
 			}
 		}
 	}
-	known(finding.WrongRefusal, access.Either.String()+" "+string(Forbidden))
-	for _, c := range []Class{Refused, Forbidden, Hidden, ToLogin} {
+	known(finding.WrongRefusal, access.Either.String()+" "+string(check.Forbidden))
+	for _, c := range []check.Class{check.Refused, check.Forbidden, check.Hidden, check.ToLogin} {
 		known(finding.OverRestrictive, "admit "+string(c))
 	}
 	for _, kind := range []declaration.Kind{declaration.Bearer, declaration.APIKey, declaration.Cookie, declaration.Basic, declaration.Signature, declaration.Link} {

@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"millgate/core/access"
+	"millgate/core/check"
 	"millgate/core/declaration"
 	"millgate/core/finding"
 	"millgate/core/probe"
@@ -19,7 +20,7 @@ type Judged = session.Judged
 // looks is judged by the crossing with a broken credential.
 func (v *Verdict) credential(in Input) {
 	p, a := in.Probe, in.Answer
-	if v.Class == Unreachable {
+	if v.Class == check.Unreachable {
 		v.unproven("no answer: " + a.Error)
 		return
 	}
@@ -29,17 +30,17 @@ func (v *Verdict) credential(in Input) {
 	switch {
 	case probe.MustEnter(p.Way):
 		v.mustEnter(in)
-	case v.Class == Admitted && p.Way == probe.Ended:
+	case v.Class == check.Admitted && p.Way == probe.Ended:
 		x := p.Expect
 		x.Subject = "lifetime"
 		v.gap(finding.Lifetime, x, "afterlife", fmt.Sprintf("A credential of %s worked after its session was logged out: answered %s.", p.Donor, status(a)), finding.Proven)
-	case v.Class == Admitted && p.Way == probe.CrossSite:
+	case v.Class == check.Admitted && p.Way == probe.CrossSite:
 		v.crossSite(in, soundness)
-	case v.Class == Admitted && in.BesideEnters:
+	case v.Class == check.Admitted && in.BesideEnters:
 		v.agrees(finding.Likely, fmt.Sprintf("admitted, as %s is without the broken credential", p.Beside))
-	case v.Class == Admitted:
+	case v.Class == check.Admitted:
 		v.gap(finding.Unprotected, soundness, "token "+p.Way, fmt.Sprintf("%s: answered %s. It must be refused: it is not sound.", accepted(p), status(a)), finding.Proven)
-	case v.Class == Throttled || v.Class == Failed:
+	case v.Class == check.Throttled || v.Class == check.Failed:
 		v.unproven("the service answered " + status(a))
 	case !fair:
 		v.unproven(fmt.Sprintf("answered %s, but %s", status(a), why))
@@ -79,9 +80,9 @@ func (v *Verdict) mustEnter(in Input) {
 		cause, what, why = "stale beside", "A sound credential beside a broken one of "+p.BesideScheme, "which does not count here"
 	}
 	switch v.Class {
-	case Admitted:
+	case check.Admitted:
 		v.agrees(finding.Proven, fmt.Sprintf("%s is admitted: %s", what, why))
-	case Refused, Forbidden, Hidden, ToLogin, Invalid:
+	case check.Refused, check.Forbidden, check.Hidden, check.ToLogin, check.Invalid:
 		if fair, why := in.fair(); !fair {
 			v.unproven(fmt.Sprintf("answered %s, but %s", status(a), why))
 			return
@@ -99,8 +100,8 @@ func (v *Verdict) mustEnter(in Input) {
 }
 
 // turned says how a caller was turned away, behind "was".
-func turned(c Class, a Answer) string {
-	if c == ToLogin || c == Invalid {
+func turned(c check.Class, a check.Answer) string {
+	if c == check.ToLogin || c == check.Invalid {
 		return describe(c, a)
 	}
 	return "answered " + describe(c, a)

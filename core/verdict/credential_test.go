@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"millgate/core/access"
+	"millgate/core/check"
 	"millgate/core/declaration"
 	"millgate/core/finding"
 	"millgate/core/probe"
@@ -15,7 +16,7 @@ import (
 func TestBrokenCredentials(t *testing.T) {
 	d, msgs := declaration.Parse("x", []byte("millgate: 1\ntargets: { t: { base: \"http://h\" } }\nroutes: [GET /a]\n"), nil)
 	require.False(t, declaration.Failed(msgs))
-	good := &Control{Caller: "ann", Answer: Answer{Status: 200}, Class: Admitted}
+	good := &Control{Caller: "ann", Answer: check.Answer{Status: 200}, Class: check.Admitted}
 	for _, c := range []struct {
 		way     string
 		status  int
@@ -28,13 +29,13 @@ func TestBrokenCredentials(t *testing.T) {
 		{"unsigned", 401, good, finding.Agrees, finding.Proven},
 		{"unsigned", 400, good, finding.Agrees, finding.Proven}, // how a refusal looks is for the crossing to say
 		{"unsigned", 401, nil, finding.Unproven, finding.NotSure},
-		{"unsigned", 401, &Control{Caller: "ann", Answer: Answer{Status: 404}, Class: Hidden}, finding.Unproven, finding.NotSure},
+		{"unsigned", 401, &Control{Caller: "ann", Answer: check.Answer{Status: 404}, Class: check.Hidden}, finding.Unproven, finding.NotSure},
 		{"unsigned", 500, good, finding.Unproven, finding.NotSure},
 		{"unsigned", 429, good, finding.Unproven, finding.NotSure},
 		{"unsigned", 0, good, finding.Unproven, finding.NotSure},
 	} {
 		p := &probe.Probe{Kind: probe.Credential, Route: 0, RouteKey: "GET /a", Way: c.way, Donor: "ann", State: access.Broken, Expect: access.Expectation{Outcome: access.Refuse, Decider: 3}}
-		v := Judge(Input{Doc: d, Probe: p, Answer: Answer{Status: c.status}, Control: c.control})
+		v := Judge(Input{Doc: d, Probe: p, Answer: check.Answer{Status: c.status}, Control: c.control})
 		assert.Equal(t, c.want, v.Kind, "%s %d", c.way, c.status)
 		assert.Equal(t, c.sure, v.Confidence, "%s %d", c.way, c.status)
 	}

@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"millgate/core/access"
+	"millgate/core/check"
 	"millgate/core/declaration"
 	"millgate/core/finding"
 	"millgate/core/probe"
@@ -22,14 +23,14 @@ func doc(t *testing.T, schemes string) *declaration.Document {
 	return d
 }
 
-func reply(status int, kind, body string) Answer {
-	return Answer{Status: status, Headers: [][2]string{{"Content-Type", kind}}, Body: []byte(body)}
+func reply(status int, kind, body string) check.Answer {
+	return check.Answer{Status: status, Headers: [][2]string{{"Content-Type", kind}}, Body: []byte(body)}
 }
 
 const asJSON, asHTML = "application/json", "text/html; charset=utf-8"
 
 func goodControl(body string) *Control {
-	return &Control{Caller: "ann", Answer: reply(200, asJSON, body), Class: Admitted}
+	return &Control{Caller: "ann", Answer: reply(200, asJSON, body), Class: check.Admitted}
 }
 
 // Every way around a guard: what gets through, and what only looks so.
@@ -37,7 +38,7 @@ func TestWaysAround(t *testing.T) {
 	d := doc(t, "")
 	for _, c := range []struct {
 		way     string
-		answer  Answer
+		answer  check.Answer
 		control *Control
 		want    finding.Kind
 		sure    finding.Confidence
@@ -48,15 +49,15 @@ func TestWaysAround(t *testing.T) {
 		{probe.OptionsMethod, reply(200, asJSON, `{"allow":["GET"]}`), goodControl(`{"n":"lamp oil"}`), finding.Agrees, finding.Proven},
 		{probe.OptionsMethod, reply(204, "", ""), goodControl(`{"n":"lamp oil"}`), finding.Agrees, finding.Proven},
 		{probe.OptionsMethod, reply(200, asJSON, `{"n":"lamp oil"}`), goodControl(`{"n":"lamp oil"}`), finding.Unprotected, finding.Proven},
-		{probe.OptionsMethod, reply(200, "text/plain", "12 barrels"), &Control{Caller: "ann", Answer: reply(200, "text/plain", "12 barrels"), Class: Admitted}, finding.Unprotected, finding.Proven},
+		{probe.OptionsMethod, reply(200, "text/plain", "12 barrels"), &Control{Caller: "ann", Answer: reply(200, "text/plain", "12 barrels"), Class: check.Admitted}, finding.Unprotected, finding.Proven},
 		{probe.OptionsMethod, reply(200, asJSON, `{"n":"lamp oil"}`), nil, finding.Unproven, finding.NotSure},
 		{probe.PercentEncoded, reply(200, asJSON, `{}`), goodControl(`{"n":"lamp oil"}`), finding.Unprotected, finding.Proven},
 		{probe.PercentEncoded, reply(200, asHTML, `<p>`), goodControl(`{"n":"lamp oil"}`), finding.Unprotected, finding.Likely},
 		{probe.DotSegments, reply(301, "", ""), goodControl(`{}`), finding.Agrees, finding.Proven},
 		{probe.DotSegments, reply(404, asJSON, ""), nil, finding.Unproven, finding.NotSure},
 		{probe.PastGateway, reply(200, asJSON, `{}`), goodControl(`{}`), finding.Unprotected, finding.Proven},
-		{probe.PastGateway, Answer{Error: "connection refused"}, goodControl(`{}`), finding.Agrees, finding.Likely},
-		{probe.PercentEncoded, Answer{Error: "connection refused"}, goodControl(`{}`), finding.Unproven, finding.NotSure},
+		{probe.PastGateway, check.Answer{Error: "connection refused"}, goodControl(`{}`), finding.Agrees, finding.Likely},
+		{probe.PercentEncoded, check.Answer{Error: "connection refused"}, goodControl(`{}`), finding.Unproven, finding.NotSure},
 		{probe.PastGateway, reply(502, asHTML, ""), goodControl(`{}`), finding.Unproven, finding.NotSure},
 	} {
 		p := &probe.Probe{Kind: probe.Around, RouteKey: "GET /a", Way: c.way, State: access.Absent, Expect: access.Expectation{Outcome: access.Closed, Decider: 2, Subject: "credential"}}
@@ -74,7 +75,7 @@ func TestRefusalsOfOtherKinds(t *testing.T) {
 	to.Headers = append(to.Headers, [2]string{"Location", "/login?next=/a"})
 	for _, c := range []struct {
 		way    string
-		answer Answer
+		answer check.Answer
 		want   finding.Kind
 	}{
 		{probe.AcceptHTML, reply(401, asHTML, "<p>no"), finding.Agrees}, // who asks for a page may get one
@@ -119,7 +120,7 @@ func TestCredentialsThatAreNotSimplyBroken(t *testing.T) {
 		{"another record", probe.OtherRecord, 200, nil, finding.Unprotected},
 	} {
 		p := &probe.Probe{Kind: probe.Credential, Route: 0, RouteKey: "GET /a", Way: c.way, Donor: "ann", Beside: "bob", BesideScheme: "page", Scheme: "s", State: access.Broken, Expect: access.Expectation{Outcome: access.Refuse, Decider: 3}}
-		in := Input{Doc: d, Probe: p, Answer: Answer{Status: c.status}, Control: goodControl("{}")}
+		in := Input{Doc: d, Probe: p, Answer: check.Answer{Status: c.status}, Control: goodControl("{}")}
 		if c.change != nil {
 			c.change(&in)
 		}
@@ -132,10 +133,10 @@ func TestCredentialsThatAreNotSimplyBroken(t *testing.T) {
 func TestUnknownNames(t *testing.T) {
 	d := doc(t, "schemes:\n  s: { kind: bearer, login: { send: POST /a, json: { n: \"{n}\" }, take: { access: /t } } }\n  page: { kind: cookie, name: sid, login: { send: POST /a, form: { n: \"{n}\" } } }\n")
 	wrong := func(body string) *Control {
-		return &Control{Caller: "ann", Answer: reply(401, asJSON, body), Class: Refused}
+		return &Control{Caller: "ann", Answer: reply(401, asJSON, body), Class: check.Refused}
 	}
 	p := &probe.Probe{Kind: probe.WrongSecret, Route: 1, RouteKey: "POST /a", Way: probe.NameUnknown, Identity: "ann", Scheme: "s", Expect: access.Expectation{Outcome: access.Refuse, Decider: 3}}
-	judge := func(a Answer, c *Control) Verdict {
+	judge := func(a check.Answer, c *Control) Verdict {
 		return Judge(Input{Doc: d, Probe: p, Answer: a, Control: c, LoginWorks: true})
 	}
 	assert.Equal(t, finding.Unproven, Judge(Input{Doc: d, Probe: p, Answer: reply(401, asJSON, ``), Control: wrong(``)}).Kind, "the right secret was not admitted either")
@@ -146,7 +147,7 @@ func TestUnknownNames(t *testing.T) {
 	row, _ := Causes.Row(v.Kind, v.Gaps[0].Cause)
 	assert.Equal(t, 204, row.CWE)
 	assert.Equal(t, finding.Leaking, judge(reply(404, asJSON, ``), wrong(``)).Kind)
-	assert.Equal(t, finding.Agrees, judge(reply(401, asJSON, ``), &Control{Answer: reply(429, asJSON, ``), Class: Throttled}).Kind, "a throttled answer cannot be compared with")
+	assert.Equal(t, finding.Agrees, judge(reply(401, asJSON, ``), &Control{Answer: reply(429, asJSON, ``), Class: check.Throttled}).Kind, "a throttled answer cannot be compared with")
 	assert.Equal(t, finding.Agrees, judge(reply(401, asJSON, ``), nil).Kind)
 
 	p = &probe.Probe{Kind: probe.WrongSecret, Route: 1, RouteKey: "POST /a", Way: probe.SecretEmpty, Identity: "ann", Scheme: "page", Expect: access.Expectation{Outcome: access.Refuse, Decider: 3}}

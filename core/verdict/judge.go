@@ -12,6 +12,7 @@ import (
 	"strings"
 
 	"millgate/core/access"
+	"millgate/core/check"
 	"millgate/core/declaration"
 	"millgate/core/finding"
 	"millgate/core/mask"
@@ -25,20 +26,20 @@ const minProof = 2
 // Control is the probe that shows the request to be a fair one.
 type Control struct {
 	Caller string
-	Answer Answer
-	Class  Class
+	Answer check.Answer
+	Class  check.Class
 }
 
 // Input is everything a verdict is made from.
 type Input struct {
 	Doc     *declaration.Document
 	Probe   *probe.Probe
-	Answer  Answer
+	Answer  check.Answer
 	Control *Control // nil when there is none
 	// For a foreign record: the owner's answer about it, and the answers about
 	// the caller's own records.
-	Owner *Answer
-	Own   []Answer
+	Owner *check.Answer
+	Own   []check.Answer
 	// After an unsafe probe that was turned away: "" when its record was not
 	// read again, "unchanged", "changed" or "gone".
 	ReadBack string
@@ -57,7 +58,7 @@ type Input struct {
 	Drill *session.Drilled
 	// For a page: the answer to the preflight, and to the request without its
 	// credential; nil where they were not sent.
-	Preflight, Refusal *Answer
+	Preflight, Refusal *check.Answer
 	// For a quota drill: what it measured; nil when it did not get that far.
 	Quota *QuotaSeen
 	// For a login with something wrong in it: the right secret in the same place was
@@ -72,7 +73,7 @@ type Input struct {
 // FollowedUp is a follow-up and what it was answered.
 type FollowedUp struct {
 	FollowUp *declaration.FollowUp
-	Answer   Answer
+	Answer   check.Answer
 	Lost     string // why it was not sent
 }
 
@@ -88,12 +89,12 @@ func (f FollowedUp) Misses() string {
 		return fmt.Sprintf("answered %s in place of %d", status(a), u.Status)
 	}
 	for _, p := range u.Has {
-		if _, ok := pointer(a.JSON(), p); !ok {
+		if _, ok := check.Lookup(a.JSON(), p); !ok {
 			return "its answer has no " + p
 		}
 	}
 	for _, p := range u.Lacks {
-		if _, ok := pointer(a.JSON(), p); ok {
+		if _, ok := check.Lookup(a.JSON(), p); ok {
 			return "its answer still has " + p
 		}
 	}
@@ -113,7 +114,7 @@ type Gap struct {
 // Verdict on one probe.
 type Verdict struct {
 	Kind       finding.Kind       `json:"kind"` // the worst of the gaps, or unproven, or agrees
-	Class      Class              `json:"class"`
+	Class      check.Class        `json:"class"`
 	Confidence finding.Confidence `json:"confidence"`
 	Reason     string             `json:"reason"`
 	Gaps       []Gap              `json:"gaps,omitempty"`
@@ -152,7 +153,7 @@ func CallerLabel(p *probe.Probe) string {
 	return p.Identity
 }
 
-func status(a Answer) string {
+func status(a check.Answer) string {
 	if a.Status == 0 {
 		return "no answer"
 	}
@@ -161,12 +162,12 @@ func status(a Answer) string {
 
 // Judge gives the verdict on one probe.
 func Judge(in Input) Verdict {
-	v := Verdict{Class: Classify(in.Answer, in.Doc.Answers)}
+	v := Verdict{Class: check.Classify(in.Answer, in.Doc.Answers)}
 	if in.Lost != "" {
 		v.Kind, v.Confidence, v.Reason = finding.Unproven, finding.NotSure, in.Lost
 		return v
 	}
-	if in.Sick && (v.Class == Failed || v.Class == Unreachable) {
+	if in.Sick && (v.Class == check.Failed || v.Class == check.Unreachable) {
 		v.unproven(fmt.Sprintf("answered %s while controls that were admitted before failed as well", status(in.Answer)))
 		return v
 	}
@@ -245,11 +246,11 @@ func (v *Verdict) gap(k finding.Kind, x access.Expectation, cause, reason string
 func (v *Verdict) crossing(in Input) {
 	p, x, a := in.Probe, in.Probe.Expect, in.Answer
 	who := CallerLabel(p)
-	if v.Class == Unreachable {
+	if v.Class == check.Unreachable {
 		v.unproven("no answer: " + a.Error)
 		return
 	}
-	if v.Class == Throttled {
+	if v.Class == check.Throttled {
 		v.unproven("throttled (429) each time it was sent")
 		return
 	}
@@ -258,42 +259,42 @@ func (v *Verdict) crossing(in Input) {
 		v.expectAdmit(in, who)
 		return
 	case access.Either:
-		if v.Class == Admitted || v.Class == Refused {
+		if v.Class == check.Admitted || v.Class == check.Refused {
 			v.agrees(finding.Proven, fmt.Sprintf("an open route; a broken credential was answered %s", status(a)))
 			return
 		}
 	}
-	if v.Class == Admitted && p.Kind == probe.Accept && in.Control != nil && !sameType(a, in.Control.Answer) {
+	if v.Class == check.Admitted && p.Kind == probe.Accept && in.Control != nil && !sameType(a, in.Control.Answer) {
 		v.gap(finding.WrongRefusal, x, "refuse page", fmt.Sprintf("%s must be answered 401 (%s), it was shown a page (%s, %s)", who, x.Reason(), status(a), a.Header("Content-Type")), finding.Likely)
 		return
 	}
-	if v.Class == Admitted {
+	if v.Class == check.Admitted {
 		v.admitted(in, who)
 		return
 	}
 	fair, why := in.fair()
 	if x.Outcome == access.Closed {
 		switch v.Class {
-		case Refused, Forbidden, Hidden, WrongMethod:
+		case check.Refused, check.Forbidden, check.Hidden, check.WrongMethod:
 			v.agrees(finding.Likely, fmt.Sprintf("for nobody, and answered %s", status(a)))
 		default:
 			v.unproven(fmt.Sprintf("for nobody, and answered %s", status(a)))
 		}
 		return
 	}
-	want := map[access.Outcome]Class{access.Refuse: Refused, access.Forbid: Forbidden, access.Hide: Hidden, access.Either: Refused}[x.Outcome]
+	want := map[access.Outcome]check.Class{access.Refuse: check.Refused, access.Forbid: check.Forbidden, access.Hide: check.Hidden, access.Either: check.Refused}[x.Outcome]
 	switch {
-	case v.Class == Failed:
+	case v.Class == check.Failed:
 		v.unproven(fmt.Sprintf("the service failed (%s), so nothing is known about the guard", status(a)))
 	case !fair:
 		v.unproven(fmt.Sprintf("answered %s, but %s", status(a), why))
 	case v.Class == want:
 		v.agrees(finding.Proven, fmt.Sprintf("%s: %s, and %s was admitted with the same request", x.Outcome, x.Reason(), in.Control.Caller))
-	case v.Class == WrongMethod && x.Outcome != access.Refuse:
+	case v.Class == check.WrongMethod && x.Outcome != access.Refuse:
 		v.unproven(fmt.Sprintf("answered %s, which says nothing about the caller", status(a)))
 	case in.spent():
 		v.unproven(spentText(a))
-	case v.Class == Invalid && !bytes.Equal(a.Sent, in.Control.Answer.Sent):
+	case v.Class == check.Invalid && !bytes.Equal(a.Sent, in.Control.Answer.Sent):
 		v.unproven(fmt.Sprintf("answered %s to another body than the control's", status(a)))
 	default:
 		v.gap(finding.WrongRefusal, x, string(x.Outcome.String())+" "+string(v.Class), fmt.Sprintf("%s must be answered %d (%s), it was %s", who, wantStatus(x), x.Reason(), describe(v.Class, a)), finding.Proven)
@@ -307,11 +308,11 @@ func wantStatus(x access.Expectation) int {
 	return 401
 }
 
-func describe(c Class, a Answer) string {
+func describe(c check.Class, a check.Answer) string {
 	switch c {
-	case ToLogin:
+	case check.ToLogin:
 		return fmt.Sprintf("sent to a login page (%d, %s)", a.Status, a.Header("Location"))
-	case Invalid:
+	case check.Invalid:
 		return fmt.Sprintf("told that the request is invalid (%d)", a.Status)
 	}
 	return fmt.Sprintf("%d", a.Status)
@@ -322,7 +323,7 @@ func (in Input) fair() (bool, string) {
 	if in.Control == nil {
 		return false, "no caller that must be admitted was sent, so the request may be wrong itself"
 	}
-	if in.Control.Class != Admitted {
+	if in.Control.Class != check.Admitted {
 		return false, fmt.Sprintf("the control (%s) was not admitted either: %s", in.Control.Caller, status(in.Control.Answer))
 	}
 	return true, ""
@@ -333,7 +334,7 @@ func (in Input) fair() (bool, string) {
 // state (RFC 9110 sections 15.5.1, 15.5.10, 15.5.11, 15.5.13 and 15.5.21).
 func (in Input) spent() bool {
 	c, a := in.Control, in.Answer
-	if c == nil || c.Class != Admitted || in.Probe.IsControl || !declaration.UnsafeMethod(in.Probe.Method) || c.Answer.At.IsZero() || !c.Answer.At.Before(a.At) {
+	if c == nil || c.Class != check.Admitted || in.Probe.IsControl || !declaration.UnsafeMethod(in.Probe.Method) || c.Answer.At.IsZero() || !c.Answer.At.Before(a.At) {
 		return false
 	}
 	switch a.Status {
@@ -343,31 +344,31 @@ func (in Input) spent() bool {
 	return false
 }
 
-func spentText(a Answer) string {
+func spentText(a check.Answer) string {
 	return fmt.Sprintf("answered %s after the control, which may have made, used up or ended what it was sent for", status(a))
 }
 
 func (v *Verdict) expectAdmit(in Input, who string) {
 	a := in.Answer
-	if in.spent() && v.Class != Admitted {
+	if in.spent() && v.Class != check.Admitted {
 		v.unproven(spentText(a))
 		return
 	}
 	switch v.Class {
-	case Admitted:
+	case check.Admitted:
 		v.agrees(finding.Proven, fmt.Sprintf("admit: %s, and answered %s", in.Probe.Expect.Reason(), status(a)))
 		v.followed(in, who)
-	case Refused, Forbidden, Hidden, ToLogin:
+	case check.Refused, check.Forbidden, check.Hidden, check.ToLogin:
 		// Another caller who is admitted by the same request shows that this
 		// one was turned away for who it is.
 		c := finding.Likely
-		if in.Control != nil && in.Control.Class == Admitted {
+		if in.Control != nil && in.Control.Class == check.Admitted {
 			c = finding.Proven
 		}
 		v.gap(finding.OverRestrictive, in.Probe.Expect, "admit "+string(v.Class), fmt.Sprintf("%s must be admitted (%s), it was %s", who, in.Probe.Expect.Reason(), describe(v.Class, a)), c)
-	case Invalid:
+	case check.Invalid:
 		v.unproven(fmt.Sprintf("the request is not fair yet: the service answered %s", status(a)))
-	case WrongMethod:
+	case check.WrongMethod:
 		v.unproven(fmt.Sprintf("the service does not know this method here (%s)", status(a)))
 	default:
 		v.unproven(fmt.Sprintf("the service failed (%s)", status(a)))
@@ -487,7 +488,7 @@ func (v *Verdict) around(in Input) {
 		v.agrees(finding.Likely, "the direct address does not answer from here: "+a.Error)
 	case a.Status == 0:
 		v.unproven("no answer: " + a.Error)
-	case v.Class == Failed || v.Class == Throttled:
+	case v.Class == check.Failed || v.Class == check.Throttled:
 		v.unproven("the service answered " + status(a))
 	case !fair:
 		v.unproven(fmt.Sprintf("answered %s, but %s", status(a), why))
@@ -497,7 +498,7 @@ func (v *Verdict) around(in Input) {
 }
 
 // sameContent says whether an answer shows something of another.
-func sameContent(a, b Answer) bool {
+func sameContent(a, b check.Answer) bool {
 	if len(a.Body) == 0 {
 		return false
 	}
@@ -512,7 +513,7 @@ func sameContent(a, b Answer) bool {
 	return len(theirs) == 0 && bytes.Equal(a.Body, b.Body)
 }
 
-func sameType(a, b Answer) bool {
+func sameType(a, b check.Answer) bool {
 	x, _, err1 := mime.ParseMediaType(a.Header("Content-Type"))
 	y, _, err2 := mime.ParseMediaType(b.Header("Content-Type"))
 	if err1 == nil || err2 == nil {
@@ -525,7 +526,7 @@ func (v *Verdict) malformed(in Input) {
 	switch {
 	case in.Answer.Status == 0:
 		v.unproven("no answer: " + in.Answer.Error)
-	case v.Class == Failed || v.Class == Throttled:
+	case v.Class == check.Failed || v.Class == check.Throttled:
 		v.unproven(fmt.Sprintf("a malformed id was answered %s", status(in.Answer)))
 	default:
 		v.agrees(finding.Proven, fmt.Sprintf("a malformed id was answered %s", status(in.Answer)))
@@ -537,10 +538,10 @@ func (v *Verdict) stray(in Input) {
 	switch {
 	case a.Status == 0:
 		v.unproven("no answer: " + a.Error)
-	case v.Class == Throttled:
+	case v.Class == check.Throttled:
 		v.unproven("throttled (429) each time it was sent")
 	case a.Status >= 200 && a.Status < 300:
-		if p.Kind == probe.Neighbour && in.Control != nil && in.Control.Class == Admitted {
+		if p.Kind == probe.Neighbour && in.Control != nil && in.Control.Class == check.Admitted {
 			v.unproven("the service answers any path here, so this one may not exist")
 			return
 		}
@@ -549,7 +550,7 @@ func (v *Verdict) stray(in Input) {
 			what = "is a made-up path, and it is served all the same"
 		}
 		v.gap(finding.Undeclared, p.Expect, "served", fmt.Sprintf("%s %s: %s was answered %s.", p.RouteKey, what, who, status(a)), finding.Proven)
-	case v.Class == ToLogin || v.Class == Failed:
+	case v.Class == check.ToLogin || v.Class == check.Failed:
 		v.gap(finding.WrongRefusal, p.Expect, "stray "+string(v.Class), fmt.Sprintf("what the inventory does not have must be answered 404 or 405, it was %s", describe(v.Class, a)), finding.Proven)
 	default:
 		v.agrees(finding.Proven, "not in the inventory, and turned away: "+status(a))
@@ -557,9 +558,9 @@ func (v *Verdict) stray(in Input) {
 }
 
 // given says whether the answer of a login gives a credential of the scheme.
-func given(a Answer, s *declaration.Scheme) bool {
+func given(a check.Answer, s *declaration.Scheme) bool {
 	if s.Kind != declaration.Cookie {
-		_, ok := Pointer(a.Body, s.Login.Take["access"])
+		_, ok := check.Pointer(a.Body, s.Login.Take["access"])
 		return ok
 	}
 	return slices.ContainsFunc(a.Headers, func(h [2]string) bool {
@@ -571,9 +572,9 @@ func (v *Verdict) wrongSecret(in Input) {
 	p, a := in.Probe, in.Answer
 	s := in.Doc.SchemeNamed(p.Scheme)
 	switch v.Class {
-	case Unreachable:
+	case check.Unreachable:
 		v.unproven("no answer: " + a.Error)
-	case Admitted:
+	case check.Admitted:
 		if in.SignedUp {
 			v.agrees(finding.Likely, "the login is a sign-up as well: an unknown name was admitted, and then refused with another secret")
 			return
@@ -586,7 +587,7 @@ func (v *Verdict) wrongSecret(in Input) {
 			}
 		}
 		v.gap(finding.Unprotected, p.Expect, "wrong secret", fmt.Sprintf("A login as %s with %s was answered %s, %s.", p.Identity, what, status(a), shown), conf)
-	case Failed, Throttled:
+	case check.Failed, check.Throttled:
 		v.unproven("the service answered " + status(a))
 	default:
 		if !in.LoginWorks {
@@ -621,7 +622,7 @@ func (v *Verdict) sameRefusal(in Input) {
 
 // sameWords compares two bodies without what differs in every answer: digits
 // and long runs of letters and digits.
-func sameWords(a, b Answer) bool {
+func sameWords(a, b check.Answer) bool {
 	return changing.ReplaceAllString(string(a.Body), "") == changing.ReplaceAllString(string(b.Body), "")
 }
 
@@ -635,9 +636,9 @@ func (v *Verdict) raised(in Input) {
 		x.Decider, x.Subject = 4, "body"
 		who := CallerLabel(p)
 		v.gap(finding.OverPermissive, x, "body "+p.Claim, fmt.Sprintf("%s raised a role through the body: %q with %s was taken over, as seen in %s.", who, p.Claim, p.Role, in.Raised), finding.Proven)
-	case v.Class == Failed || v.Class == Unreachable || v.Class == Throttled:
+	case v.Class == check.Failed || v.Class == check.Unreachable || v.Class == check.Throttled:
 		v.unproven("a body that claims a role was answered " + status(in.Answer))
-	case v.Class == Admitted && in.Control != nil && in.Control.Class != Admitted:
+	case v.Class == check.Admitted && in.Control != nil && in.Control.Class != check.Admitted:
 		v.unproven("the request without the claim was not admitted: " + status(in.Control.Answer))
 	default:
 		v.agrees(finding.Likely, fmt.Sprintf("a body that claims %q changed nothing that shows: %s", p.Claim, status(in.Answer)))
@@ -647,7 +648,7 @@ func (v *Verdict) raised(in Input) {
 // carriedOut adds the gap of a request that was turned away and done all the
 // same.
 func (v *Verdict) carriedOut(in Input) bool {
-	if v.Class == Admitted || in.ReadBack != "changed" && in.ReadBack != "gone" || in.Probe.Expect.Outcome == access.Admit {
+	if v.Class == check.Admitted || in.ReadBack != "changed" && in.ReadBack != "gone" || in.Probe.Expect.Outcome == access.Admit {
 		return false
 	}
 	kind := finding.OverPermissive

@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"millgate/core/access"
+	"millgate/core/check"
 	"millgate/core/declaration"
 	"millgate/core/finding"
 	"millgate/core/probe"
@@ -25,24 +26,24 @@ schemes: { access: { kind: bearer, login: { send: POST /login, take: { access: /
 func TestAround(t *testing.T) {
 	d := kindsDoc(t)
 	json, html := [][2]string{{"Content-Type", "application/json"}}, [][2]string{{"Content-Type", "text/html"}}
-	good := &Control{Class: Admitted, Answer: Answer{Status: 200, Headers: json}}
+	good := &Control{Class: check.Admitted, Answer: check.Answer{Status: 200, Headers: json}}
 	for _, c := range []struct {
 		name    string
-		a       Answer
+		a       check.Answer
 		control *Control
 		kind    finding.Kind
 		conf    finding.Confidence
 	}{
-		{"served, like the control", Answer{Status: 200, Headers: json}, good, finding.Unprotected, finding.Proven},
-		{"served, but something else", Answer{Status: 200, Headers: html}, good, finding.Unprotected, finding.Likely},
-		{"served, and the control was not", Answer{Status: 204}, nil, finding.Unprotected, finding.Likely},
-		{"sent to the right path", Answer{Status: 308}, good, finding.Agrees, finding.Proven},
-		{"guarded", Answer{Status: 401}, good, finding.Agrees, finding.Proven},
-		{"not there", Answer{Status: 404}, good, finding.Agrees, finding.Proven},
-		{"not there, without a control", Answer{Status: 404}, nil, finding.Unproven, finding.NotSure},
-		{"failed", Answer{Status: 500}, good, finding.Unproven, finding.NotSure},
-		{"throttled", Answer{Status: 429}, good, finding.Unproven, finding.NotSure},
-		{"gone", Answer{Error: "reset"}, good, finding.Unproven, finding.NotSure},
+		{"served, like the control", check.Answer{Status: 200, Headers: json}, good, finding.Unprotected, finding.Proven},
+		{"served, but something else", check.Answer{Status: 200, Headers: html}, good, finding.Unprotected, finding.Likely},
+		{"served, and the control was not", check.Answer{Status: 204}, nil, finding.Unprotected, finding.Likely},
+		{"sent to the right path", check.Answer{Status: 308}, good, finding.Agrees, finding.Proven},
+		{"guarded", check.Answer{Status: 401}, good, finding.Agrees, finding.Proven},
+		{"not there", check.Answer{Status: 404}, good, finding.Agrees, finding.Proven},
+		{"not there, without a control", check.Answer{Status: 404}, nil, finding.Unproven, finding.NotSure},
+		{"failed", check.Answer{Status: 500}, good, finding.Unproven, finding.NotSure},
+		{"throttled", check.Answer{Status: 429}, good, finding.Unproven, finding.NotSure},
+		{"gone", check.Answer{Error: "reset"}, good, finding.Unproven, finding.NotSure},
 	} {
 		p := &probe.Probe{Kind: probe.Around, RouteKey: "GET /a", Method: "GET", Way: probe.TrailingSlash, Expect: access.Expectation{Outcome: access.Closed, Decider: 2}}
 		v := Judge(Input{Doc: d, Probe: p, Answer: c.a, Control: c.control})
@@ -54,17 +55,17 @@ func TestAround(t *testing.T) {
 func TestWrongSecret(t *testing.T) {
 	d := kindsDoc(t)
 	for _, c := range []struct {
-		a    Answer
+		a    check.Answer
 		kind finding.Kind
 		conf finding.Confidence
 	}{
-		{Answer{Status: 200, Body: []byte(`{"token":"····"}`)}, finding.Unprotected, finding.Proven},
-		{Answer{Status: 200, Body: []byte(`{}`)}, finding.Unprotected, finding.Likely},
-		{Answer{Status: 401}, finding.Agrees, finding.Proven},
-		{Answer{Status: 400, Body: []byte(`{"error":"invalid_grant"}`)}, finding.Agrees, finding.Proven},
-		{Answer{Status: 302, Headers: [][2]string{{"Location", "/login?failed"}}}, finding.Agrees, finding.Proven},
-		{Answer{Status: 503}, finding.Unproven, finding.NotSure},
-		{Answer{}, finding.Unproven, finding.NotSure},
+		{check.Answer{Status: 200, Body: []byte(`{"token":"····"}`)}, finding.Unprotected, finding.Proven},
+		{check.Answer{Status: 200, Body: []byte(`{}`)}, finding.Unprotected, finding.Likely},
+		{check.Answer{Status: 401}, finding.Agrees, finding.Proven},
+		{check.Answer{Status: 400, Body: []byte(`{"error":"invalid_grant"}`)}, finding.Agrees, finding.Proven},
+		{check.Answer{Status: 302, Headers: [][2]string{{"Location", "/login?failed"}}}, finding.Agrees, finding.Proven},
+		{check.Answer{Status: 503}, finding.Unproven, finding.NotSure},
+		{check.Answer{}, finding.Unproven, finding.NotSure},
 	} {
 		p := &probe.Probe{Kind: probe.WrongSecret, Route: 1, RouteKey: "POST /login", Identity: "ann", Scheme: "access", State: access.Broken, Expect: access.Expectation{Outcome: access.Refuse, Decider: 3}}
 		v := Judge(Input{Doc: d, Probe: p, Answer: c.a, LoginWorks: true})
@@ -76,16 +77,16 @@ func TestWrongSecret(t *testing.T) {
 func TestRaisedAndMalformed(t *testing.T) {
 	d := kindsDoc(t)
 	p := &probe.Probe{Kind: probe.RaisedRole, RouteKey: "POST /a", Method: "POST", Identity: "ann", Claim: "roles", Role: "boss", Expect: access.Expectation{Outcome: access.Admit}}
-	v := Judge(Input{Doc: d, Probe: p, Answer: Answer{Status: 201}, Raised: "the record, read again"})
+	v := Judge(Input{Doc: d, Probe: p, Answer: check.Answer{Status: 201}, Raised: "the record, read again"})
 	assert.Equal(t, finding.OverPermissive, v.Kind)
 	assert.Equal(t, "body", v.Gaps[0].Subject)
 	assert.Contains(t, v.Reason, "the record, read again")
 	for status, want := range map[int]finding.Kind{201: finding.Agrees, 400: finding.Agrees, 403: finding.Agrees, 500: finding.Unproven} {
-		assert.Equal(t, want, Judge(Input{Doc: d, Probe: p, Answer: Answer{Status: status}}).Kind, status)
+		assert.Equal(t, want, Judge(Input{Doc: d, Probe: p, Answer: check.Answer{Status: status}}).Kind, status)
 	}
 	m := &probe.Probe{Kind: probe.Malformed, RouteKey: "GET /a/{id}", Param: "id", Expect: access.Expectation{Outcome: access.Closed}}
 	for status, want := range map[int]finding.Kind{400: finding.Agrees, 404: finding.Agrees, 200: finding.Agrees, 500: finding.Unproven, 0: finding.Unproven} {
-		assert.Equal(t, want, Judge(Input{Doc: d, Probe: m, Answer: Answer{Status: status}}).Kind, status)
+		assert.Equal(t, want, Judge(Input{Doc: d, Probe: m, Answer: check.Answer{Status: status}}).Kind, status)
 	}
 }
 
@@ -142,6 +143,6 @@ func TestGlob(t *testing.T) {
 		{"**/login**", "/login?next=/", true}, {"**/login**", "https://id.example/a/login", true}, {"**/login**", "/logins", true}, {"**/login**", "/log", false},
 		{"/login", "/login", true}, {"/login", "/login/", false}, {"/a*z", "/abcz", true}, {"/a.b", "/axb", false}, {"*", "", true},
 	} {
-		assert.Equal(t, c.want, Glob(c.pattern, c.text), "%s %s", c.pattern, c.text)
+		assert.Equal(t, c.want, check.Glob(c.pattern, c.text), "%s %s", c.pattern, c.text)
 	}
 }

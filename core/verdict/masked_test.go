@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"millgate/core/access"
+	"millgate/core/check"
 	"millgate/core/declaration"
 	"millgate/core/finding"
 	"millgate/core/mask"
@@ -46,10 +47,10 @@ func TestMaskedIsJudgedAsRaw(t *testing.T) {
 			require.NoError(t, err)
 			return string(b)
 		}
-		answer := func(status int, text string) (raw, masked Answer) {
-			raw = Answer{Status: status, Headers: [][2]string{{"Content-Type", pick("application/json", "text/html")}}, Body: []byte(text)}
+		answer := func(status int, text string) (raw, masked check.Answer) {
+			raw = check.Answer{Status: status, Headers: [][2]string{{"Content-Type", pick("application/json", "text/html")}}, Body: []byte(text)}
 			m := set.Begin()
-			masked = Answer{Status: status, Headers: m.Headers(raw.Headers), Body: []byte(mask.Unnumbered(m.Body(text, "", false))),
+			masked = check.Answer{Status: status, Headers: m.Headers(raw.Headers), Body: []byte(mask.Unnumbered(m.Body(text, "", false))),
 				Texts: mask.Within(text, d.Answers.NeverText)}
 			return raw, masked
 		}
@@ -68,8 +69,8 @@ func TestMaskedIsJudgedAsRaw(t *testing.T) {
 		owner, ownerM := answer(200, theirs)
 		own, ownM := answer(200, body("bob"))
 		ctl, ctlM := answer(200, theirs)
-		in := Input{Doc: d, Probe: p, Answer: a, Owner: &owner, Own: []Answer{own}, Control: &Control{Caller: "ann", Answer: ctl, Class: Admitted}}
-		masked := Input{Doc: d, Probe: p, Answer: am, Owner: &ownerM, Own: []Answer{ownM}, Control: &Control{Caller: "ann", Answer: ctlM, Class: Admitted}}
+		in := Input{Doc: d, Probe: p, Answer: a, Owner: &owner, Own: []check.Answer{own}, Control: &Control{Caller: "ann", Answer: ctl, Class: check.Admitted}}
+		masked := Input{Doc: d, Probe: p, Answer: am, Owner: &ownerM, Own: []check.Answer{ownM}, Control: &Control{Caller: "ann", Answer: ctlM, Class: check.Admitted}}
 		want, got := Judge(in), Judge(masked)
 		why := fmt.Sprintf("seed %d\n%s\n%s\n%+v\n%+v", seed, text, am.Body, want, got)
 		kinds[want.Kind]++

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"millgate/core/access"
+	"millgate/core/check"
 	"millgate/core/declaration"
 	"millgate/core/finding"
 	"millgate/core/origin"
@@ -13,7 +14,7 @@ import (
 
 // asSeen is what a service answered to a page, for the evaluator.
 func asSeen(in Input) origin.Seen {
-	head := func(a *Answer) *origin.Answer {
+	head := func(a *check.Answer) *origin.Answer {
 		if a == nil || a.Status == 0 {
 			return nil
 		}
@@ -56,10 +57,10 @@ func (v *Verdict) page(in Input) {
 	case p.PreflightOnly && in.Preflight.Status == 0:
 		v.unproven("no answer: " + in.Preflight.Error)
 		return
-	case !p.PreflightOnly && v.Class == Unreachable:
+	case !p.PreflightOnly && v.Class == check.Unreachable:
 		v.unproven("no answer: " + a.Error)
 		return
-	case !p.PreflightOnly && (v.Class == Throttled || v.Class == Failed):
+	case !p.PreflightOnly && (v.Class == check.Throttled || v.Class == check.Failed):
 		v.unproven("the service answered " + status(a))
 		return
 	}
@@ -69,7 +70,7 @@ func (v *Verdict) page(in Input) {
 	if r.Got.Assumed {
 		conf = finding.Likely
 	}
-	fair := p.PreflightOnly || v.Class == Admitted
+	fair := p.PreflightOnly || v.Class == check.Admitted
 	minors := 0
 	for _, j := range r.Said {
 		x := access.Expectation{Outcome: access.Admit, Subject: "origin"}

@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"millgate/core/check"
 	"millgate/core/declaration"
 	"millgate/core/finding"
 	"millgate/core/probe"
@@ -65,7 +66,7 @@ func TestWhatAQuotaDrillShows(t *testing.T) {
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			v := Judge(Input{Doc: &declaration.Document{}, Probe: &probe.Probe{Kind: probe.QuotaDrill, Way: c.q.Name, Identity: "ann"},
-				Answer: Answer{Status: c.m.Status}, Quota: &QuotaSeen{Measured: &c.m, Quota: c.q, Stack: quota.Of(c.q, c.q.Allow)}})
+				Answer: check.Answer{Status: c.m.Status}, Quota: &QuotaSeen{Measured: &c.m, Quota: c.q, Stack: quota.Of(c.q, c.q.Allow)}})
 			assert.Equal(t, c.kind, v.Kind, v.Reason)
 			assert.Contains(t, v.Reason, c.says)
 			if c.q == one && c.kind.IsGap() {

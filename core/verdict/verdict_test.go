@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"millgate/core/access"
+	"millgate/core/check"
 	"millgate/core/declaration"
 	"millgate/core/finding"
 	"millgate/core/probe"
@@ -19,36 +20,36 @@ func TestClassify(t *testing.T) {
 	r.RefusedWhen.Status, r.RefusedWhen.Has = 200, "/error"
 	loc := func(l string) [][2]string { return [][2]string{{"location", l}} }
 	for _, c := range []struct {
-		a    Answer
-		want Class
+		a    check.Answer
+		want check.Class
 	}{
-		{Answer{Status: 200}, Admitted}, {Answer{Status: 204}, Admitted},
-		{Answer{Status: 200, Body: []byte(`{"error":{}}`)}, Refused},
-		{Answer{Status: 201, Body: []byte(`{"error":{}}`)}, Admitted},
-		{Answer{Status: 301, Headers: loc("/things/")}, Admitted},
-		{Answer{Status: 302, Headers: loc("/login?next=/things")}, ToLogin},
-		{Answer{Status: 302, Headers: loc("https://id.example/oauth/authorize?x=1")}, ToLogin},
-		{Answer{Status: 302, Headers: loc("/blogging")}, Admitted},
-		{Answer{Status: 401}, Refused}, {Answer{Status: 403}, Forbidden}, {Answer{Status: 404}, Hidden}, {Answer{Status: 410}, Hidden}, {Answer{Status: 429}, Throttled},
-		{Answer{Status: 400}, Invalid}, {Answer{Status: 409}, Invalid}, {Answer{Status: 422}, Invalid}, {Answer{Status: 418}, Invalid},
-		{Answer{Status: 405}, WrongMethod}, {Answer{Status: 501}, WrongMethod}, {Answer{Status: 500}, Failed}, {Answer{Status: 503}, Failed}, {Answer{}, Unreachable},
+		{check.Answer{Status: 200}, check.Admitted}, {check.Answer{Status: 204}, check.Admitted},
+		{check.Answer{Status: 200, Body: []byte(`{"error":{}}`)}, check.Refused},
+		{check.Answer{Status: 201, Body: []byte(`{"error":{}}`)}, check.Admitted},
+		{check.Answer{Status: 301, Headers: loc("/things/")}, check.Admitted},
+		{check.Answer{Status: 302, Headers: loc("/login?next=/things")}, check.ToLogin},
+		{check.Answer{Status: 302, Headers: loc("https://id.example/oauth/authorize?x=1")}, check.ToLogin},
+		{check.Answer{Status: 302, Headers: loc("/blogging")}, check.Admitted},
+		{check.Answer{Status: 401}, check.Refused}, {check.Answer{Status: 403}, check.Forbidden}, {check.Answer{Status: 404}, check.Hidden}, {check.Answer{Status: 410}, check.Hidden}, {check.Answer{Status: 429}, check.Throttled},
+		{check.Answer{Status: 400}, check.Invalid}, {check.Answer{Status: 409}, check.Invalid}, {check.Answer{Status: 422}, check.Invalid}, {check.Answer{Status: 418}, check.Invalid},
+		{check.Answer{Status: 405}, check.WrongMethod}, {check.Answer{Status: 501}, check.WrongMethod}, {check.Answer{Status: 500}, check.Failed}, {check.Answer{Status: 503}, check.Failed}, {check.Answer{}, check.Unreachable},
 	} {
-		assert.Equal(t, c.want, Classify(c.a, r), "%d %v", c.a.Status, c.a.Headers)
+		assert.Equal(t, c.want, check.Classify(c.a, r), "%d %v", c.a.Status, c.a.Headers)
 	}
 	r.LoginPage = "**/welcome**"
-	assert.Equal(t, ToLogin, Classify(Answer{Status: 302, Headers: loc("/welcome?x")}, r))
-	assert.Equal(t, Admitted, Classify(Answer{Status: 302, Headers: loc("/login")}, r), "the declaration's own word counts")
+	assert.Equal(t, check.ToLogin, check.Classify(check.Answer{Status: 302, Headers: loc("/welcome?x")}, r))
+	assert.Equal(t, check.Admitted, check.Classify(check.Answer{Status: 302, Headers: loc("/login")}, r), "the declaration's own word counts")
 }
 
 func judgeAs(x access.Expectation, identity string, st access.State, status int, headers [][2]string, control *Control) Verdict {
 	d, _ := declaration.Parse("x", []byte("millgate: 1\nroutes: [GET /a]\n"), nil)
 	p := &probe.Probe{Kind: probe.Crossing, Route: 0, RouteKey: "GET /a", Method: "GET", Identity: identity, State: st, Expect: x}
-	return Judge(Input{Doc: d, Probe: p, Answer: Answer{Status: status, Headers: headers}, Control: control})
+	return Judge(Input{Doc: d, Probe: p, Answer: check.Answer{Status: status, Headers: headers}, Control: control})
 }
 
 // The matrix of the package comment, cell by cell.
 func TestMatrix(t *testing.T) {
-	good := &Control{Caller: "boss", Class: Admitted, Answer: Answer{Status: 200}}
+	good := &Control{Caller: "boss", Class: check.Admitted, Answer: check.Answer{Status: 200}}
 	statuses := []int{200, 401, 403, 404, 429, 302, 400, 405, 500, 0}
 	for _, c := range []struct {
 		name     string
@@ -87,25 +88,25 @@ func TestStrayMatrix(t *testing.T) {
 	d, _ := declaration.Parse("x", []byte("millgate: 1\n"), nil)
 	for status, want := range map[int]finding.Kind{200: finding.Undeclared, 301: finding.Agrees, 401: finding.Agrees, 403: finding.Agrees, 404: finding.Agrees, 400: finding.Agrees, 405: finding.Agrees, 429: finding.Unproven, 500: finding.WrongRefusal, 0: finding.Unproven} {
 		p := &probe.Probe{Kind: probe.Neighbour, Route: -1, RouteKey: "GET /debug", Expect: access.Expectation{Outcome: access.Hide, Decider: 1}}
-		v := Judge(Input{Doc: d, Probe: p, Answer: Answer{Status: status}})
+		v := Judge(Input{Doc: d, Probe: p, Answer: check.Answer{Status: status}})
 		assert.Equal(t, want, v.Kind, status)
 	}
 	// A service that answers every path proves nothing by answering this one.
 	p := &probe.Probe{Kind: probe.Neighbour, Route: -1, RouteKey: "GET /debug"}
-	v := Judge(Input{Doc: d, Probe: p, Answer: Answer{Status: 200}, Control: &Control{Class: Admitted}})
+	v := Judge(Input{Doc: d, Probe: p, Answer: check.Answer{Status: 200}, Control: &Control{Class: check.Admitted}})
 	assert.Equal(t, finding.Unproven, v.Kind)
 }
 
 func TestRefusalsNeedAControl(t *testing.T) {
 	x := access.Expectation{Outcome: access.Forbid, Decider: 4}
-	for name, control := range map[string]*Control{"none": nil, "not admitted": {Class: Invalid, Answer: Answer{Status: 400}}} {
+	for name, control := range map[string]*Control{"none": nil, "not admitted": {Class: check.Invalid, Answer: check.Answer{Status: 400}}} {
 		for _, status := range []int{401, 403, 404, 400} {
 			assert.Equal(t, finding.Unproven, judgeAs(x, "ann", access.Sound, status, nil, control).Kind, "%s, %d", name, status)
 		}
 		assert.Equal(t, finding.OverPermissive, judgeAs(x, "ann", access.Sound, 200, nil, control).Kind, "an admission proves itself")
 	}
 	// Told "invalid" for other bytes than the control's: not a wrong refusal.
-	other := &Control{Class: Admitted, Answer: Answer{Status: 200, Sent: []byte("{}")}}
+	other := &Control{Class: check.Admitted, Answer: check.Answer{Status: 200, Sent: []byte("{}")}}
 	assert.Equal(t, finding.Unproven, judgeAs(x, "ann", access.Sound, 400, nil, other).Kind)
 }
 
@@ -113,10 +114,10 @@ func TestOwnershipNeedsTwoValues(t *testing.T) {
 	d, _ := declaration.Parse("x", []byte("millgate: 1\nroutes: [\"GET /a/{id}\"]\n"), nil)
 	p := &probe.Probe{Kind: probe.Crossing, RouteKey: "GET /a/{id}", Identity: "ann", State: access.Sound, Record: probe.RecordUse{Relation: access.Foreign, Owner: "bob"},
 		Expect: access.Expectation{Outcome: access.Hide, Decider: 6, Subject: "ownership"}}
-	owner := &Answer{Status: 200, Body: []byte(`{"id":"t2","title":"Bob's","state":"draft"}`)}
-	own := []Answer{{Status: 200, Body: []byte(`{"id":"t1","title":"Ann's","state":"draft"}`)}}
+	owner := &check.Answer{Status: 200, Body: []byte(`{"id":"t2","title":"Bob's","state":"draft"}`)}
+	own := []check.Answer{{Status: 200, Body: []byte(`{"id":"t1","title":"Ann's","state":"draft"}`)}}
 	judge := func(shown string) Verdict {
-		return Judge(Input{Doc: d, Probe: p, Answer: Answer{Status: 200, Body: []byte(shown)}, Owner: owner, Own: own})
+		return Judge(Input{Doc: d, Probe: p, Answer: check.Answer{Status: 200, Body: []byte(shown)}, Owner: owner, Own: own})
 	}
 	assert.Equal(t, finding.Proven, judge(`{"id":"t2","title":"Bob's"}`).Confidence)
 	assert.Equal(t, finding.Likely, judge(`{"id":"t2","state":"draft"}`).Confidence, "the state is the caller's own too")
@@ -127,7 +128,7 @@ func TestCarriedOut(t *testing.T) {
 	d, _ := declaration.Parse("x", []byte("millgate: 1\nroutes: [\"DELETE /a/{id}\"]\n"), nil)
 	for back, want := range map[string]finding.Kind{"": finding.Agrees, "unchanged": finding.Agrees, "changed": finding.Unprotected, "gone": finding.Unprotected} {
 		p := &probe.Probe{Kind: probe.Crossing, RouteKey: "DELETE /a/{id}", Method: "DELETE", State: access.Absent, Expect: access.Expectation{Outcome: access.Refuse, Decider: 2}}
-		v := Judge(Input{Doc: d, Probe: p, Answer: Answer{Status: 401}, ReadBack: back, Control: &Control{Class: Admitted}})
+		v := Judge(Input{Doc: d, Probe: p, Answer: check.Answer{Status: 401}, ReadBack: back, Control: &Control{Class: check.Admitted}})
 		assert.Equal(t, want, v.Kind, back)
 	}
 }
@@ -145,18 +146,18 @@ answers:
 	shape := map[int]*declaration.Shape{200: {Fields: map[string]*declaration.Shape{"id": {}, "tags": {Items: &declaration.Shape{Fields: map[string]*declaration.Shape{"n": {}}}}}}}
 	for _, c := range []struct {
 		name string
-		a    Answer
+		a    check.Answer
 		want string
 	}{
-		{"a sound refusal", Answer{Status: 401, Headers: [][2]string{problem, {"www-authenticate", "Bearer"}}, Body: []byte(`{"detail":"x"}`)}, ""},
-		{"all that can be missing", Answer{Status: 401, Headers: [][2]string{{"Content-Type", "text/html"}}}, "W type, W header www-authenticate, W has /detail"},
-		{"every other error", Answer{Status: 404}, "W type"},
-		{"not an error", Answer{Status: 200}, ""},
-		{"a field, deep", Answer{Status: 200, Body: []byte(`{"id":1,"tags":[{"n":1,"Password":"x"}]}`)}, "L field Password"},
-		{"a field that is null", Answer{Status: 200, Body: []byte(`{"id":1,"password":null}`)}, ""},
-		{"a text", Answer{Status: 500, Headers: [][2]string{problem}, Body: []byte("goroutine 7 [running]")}, "L text goroutine "},
-		{"beyond the schema", Answer{Status: 200, Body: []byte(`{"id":1,"salary":2,"tags":[{"n":1,"m":2}]}`)}, "L schema /salary,/tags/m"},
-		{"no answer", Answer{}, ""},
+		{"a sound refusal", check.Answer{Status: 401, Headers: [][2]string{problem, {"www-authenticate", "Bearer"}}, Body: []byte(`{"detail":"x"}`)}, ""},
+		{"all that can be missing", check.Answer{Status: 401, Headers: [][2]string{{"Content-Type", "text/html"}}}, "W type, W header www-authenticate, W has /detail"},
+		{"every other error", check.Answer{Status: 404}, "W type"},
+		{"not an error", check.Answer{Status: 200}, ""},
+		{"a field, deep", check.Answer{Status: 200, Body: []byte(`{"id":1,"tags":[{"n":1,"Password":"x"}]}`)}, "L field Password"},
+		{"a field that is null", check.Answer{Status: 200, Body: []byte(`{"id":1,"password":null}`)}, ""},
+		{"a text", check.Answer{Status: 500, Headers: [][2]string{problem}, Body: []byte("goroutine 7 [running]")}, "L text goroutine "},
+		{"beyond the schema", check.Answer{Status: 200, Body: []byte(`{"id":1,"salary":2,"tags":[{"n":1,"m":2}]}`)}, "L schema /salary,/tags/m"},
+		{"no answer", check.Answer{}, ""},
 	} {
 		var got []string
 		for _, s := range CheckAnswer(c.a, d.Answers, shape) {
@@ -221,8 +222,8 @@ func FuzzCheckAnswer(f *testing.F) {
 	f.Add(200, "application/json", `{"a":[{"password":1}]}`)
 	d, _ := declaration.Parse("x", []byte("millgate: 1\nanswers: { never: { fields: [password] }, schema: exact, errors: { type: a/b, has: [/a/0/b] } }\n"), nil)
 	f.Fuzz(func(t *testing.T, status int, ct, body string) {
-		a := Answer{Status: status, Headers: [][2]string{{"Content-Type", ct}, {"Location", body}}, Body: []byte(body)}
-		Classify(a, d.Answers)
+		a := check.Answer{Status: status, Headers: [][2]string{{"Content-Type", ct}, {"Location", body}}, Body: []byte(body)}
+		check.Classify(a, d.Answers)
 		for _, s := range CheckAnswer(a, d.Answers, map[int]*declaration.Shape{0: {Fields: map[string]*declaration.Shape{"a": {}}}}) {
 			if s.Reason == "" || s.Cause == "" {
 				t.Fatal("a slip without words")

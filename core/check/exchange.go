@@ -1,0 +1,19 @@
+package check
+
+import "time"
+
+// Exchange is a request and its answer, without secrets.
+type Exchange struct {
+	Method    string        `json:"method"`
+	URL       string        `json:"url"`
+	Headers   [][2]string   `json:"headers"`
+	Body      string        `json:"body"`
+	Status    int           `json:"status"` // 0 when there is no answer
+	Answer    [][2]string   `json:"answer"`
+	Content   string        `json:"content"`
+	Truncated bool          `json:"truncated"`
+	Texts     []string      `json:"texts,omitempty"` // of Client.Never, those that stand in the answer
+	Error     string        `json:"error"`
+	At        time.Time     `json:"at"`
+	Took      time.Duration `json:"took"`
+}
