@@ -259,7 +259,7 @@ func (r *run) pause(why string, d time.Duration) bool {
 // whether it is sent again, and after what time. The error ends the sweep.
 func (r *run) sessionAnswered(ctx context.Context, o wire.Outgoing, x check.Exchange, try int) (again bool, err error) {
 	path, _, _ := strings.Cut(o.Path, "?")
-	at := probe.RouteOf(r.doc, &declaration.Request{Method: o.Method, Host: o.Host, Path: path})
+	at := access.RouteOf(r.doc, &declaration.Request{Method: o.Method, Host: o.Host, Path: path})
 	wait := time.Duration(0)
 	switch {
 	case x.Status == 429:

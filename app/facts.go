@@ -2,12 +2,10 @@ package app
 
 import (
 	"encoding/json"
-	"net/http"
 
 	"millgate/core/access"
 	"millgate/core/check"
 	"millgate/core/declaration"
-	"millgate/core/mask"
 	"millgate/core/probe"
 	"millgate/core/quota"
 	"millgate/core/route"
@@ -49,16 +47,9 @@ type FollowedUp struct {
 	Lost     string         `json:"lost,omitempty"` // why it was not sent
 }
 
-func (f *FollowedUp) answer() check.Answer { return answerOf(f.Exchange) }
+func (f *FollowedUp) answer() check.Answer { return check.AnswerOf(f.Exchange) }
 
-func (f *Fact) answer() check.Answer { return answerOf(f.Exchange) }
-
-// answerOf is an exchange for the judge. Numbers of marks mean something in one fact
-// only, so that it does not see them.
-func answerOf(x check.Exchange) check.Answer {
-	return check.Answer{Status: x.Status, Headers: x.Answer, Body: []byte(mask.Unnumbered(x.Content)), Error: x.Error,
-		Sent: []byte(mask.Unnumbered(x.Body)), At: x.At, NoBody: x.Method == http.MethodHead, Texts: x.Texts}
-}
+func (f *Fact) answer() check.Answer { return check.AnswerOf(f.Exchange) }
 
 func decodeFact(b []byte) (*Fact, error) {
 	var f Fact

@@ -78,7 +78,7 @@ func answerIf(x *check.Exchange) *check.Answer {
 	if x == nil {
 		return nil
 	}
-	a := answerOf(*x)
+	a := check.AnswerOf(*x)
 	return &a
 }
 

@@ -67,7 +67,7 @@ func (r *run) as(ctx context.Context, q *declaration.Request, identity string, v
 	id := r.doc.IdentityNamed(identity)
 	if id != nil && len(id.Credentials) > 0 {
 		c := &id.Credentials[0]
-		if i := probe.RouteOf(r.doc, q); i >= 0 {
+		if i := access.RouteOf(r.doc, q); i >= 0 {
 			c = access.Credential(r.doc, i, id)
 		}
 		if s := r.doc.SchemeNamed(c.Scheme.Name); s != nil {
@@ -235,7 +235,7 @@ func (r *run) look(w *watched) (any, bool) {
 	if x.Status != 200 {
 		return nil, false
 	}
-	a := answerOf(x)
+	a := check.AnswerOf(x)
 	if v := a.JSON(); v != nil {
 		return v, true
 	}
@@ -293,7 +293,7 @@ func (r *run) putAway(p *probe.Probe, f *Fact) {
 	}
 	m := store.Made{SweepID: r.sweep.ID, Owner: p.Identity, Route: p.RouteKey, State: "made"}
 	for _, rec := range r.doc.Records {
-		if rec.Make != nil && p.Route >= 0 && rec.Make.Method == "POST" && probe.RouteOf(r.doc, rec.Make) == p.Route {
+		if rec.Make != nil && p.Route >= 0 && rec.Make.Method == "POST" && access.RouteOf(r.doc, rec.Make) == p.Route {
 			m.Record = rec.Name
 			m.RID, _ = check.Pointer([]byte(f.Exchange.Content), rec.ID)
 		}

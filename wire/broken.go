@@ -12,6 +12,7 @@ import (
 	"sync"
 	"time"
 
+	"millgate/core/access"
 	"millgate/core/check"
 	"millgate/core/declaration"
 	"millgate/core/mask"
@@ -355,7 +356,7 @@ func (k *Keyring) logout(s *declaration.Scheme, fill map[string]string, g grante
 	values := k.values(fill)
 	values["access"], values["refresh"] = g.access, g.refresh
 	o := FillRequest(s.Logout, values)
-	if !slices.Contains(s.Logout.Placeholders(), "refresh") || probe.Guarded(k.doc, s.Logout) {
+	if !slices.Contains(s.Logout.Placeholders(), "refresh") || access.Guarded(k.doc, s.Logout) {
 		attach(&o, s, g.access)
 	}
 	return o

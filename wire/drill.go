@@ -7,6 +7,7 @@ import (
 	"slices"
 	"time"
 
+	"millgate/core/access"
 	"millgate/core/check"
 	"millgate/core/declaration"
 	"millgate/core/mask"
@@ -238,10 +239,10 @@ func (d *drilling) afterwards(ctx context.Context, g granted) error {
 // guard is what answers.
 func (d *drilling) logOutNobody(ctx context.Context) error {
 	q := *d.Scheme.Logout
-	if !slices.Contains(q.Placeholders(), "refresh") || probe.Guarded(d.k.doc, &q) {
+	if !slices.Contains(q.Placeholders(), "refresh") || access.Guarded(d.k.doc, &q) {
 		return nil
 	}
-	q.JSON = probe.WithoutMembers(q.JSON, "json", []string{"refresh", "access"})
+	q.JSON = check.WithoutMembers(q.JSON, "json", []string{"refresh", "access"})
 	q.Form = slices.DeleteFunc(slices.Clone(q.Form), func(kv [2]string) bool { return kv[1] == "{refresh}" || kv[1] == "{access}" })
 	_, err := d.step(ctx, session.LogOutNobody, FillRequest(&q, d.k.values(d.fill)), ok2xx)
 	return err

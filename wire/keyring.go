@@ -457,7 +457,7 @@ func (k *Keyring) WrongLogin(identity, scheme, way string) (*WrongLogin, error) 
 		whole := func(h [2]string) bool {
 			return slices.ContainsFunc(w.secrets, func(n string) bool { return strings.Contains(h[1], "{"+n+"}") })
 		}
-		q.JSON = probe.WithoutMembers(q.JSON, "json", w.secrets)
+		q.JSON = check.WithoutMembers(q.JSON, "json", w.secrets)
 		q.Form = slices.DeleteFunc(slices.Clone(q.Form), whole)
 		q.Headers = slices.DeleteFunc(slices.Clone(q.Headers), whole)
 	}

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"encoding/json"
 	"net/url"
-	"slices"
 	"sort"
 	"strings"
 
@@ -169,35 +168,4 @@ func withMember(body []byte, name string, value any) []byte {
 		out = append(out, ',')
 	}
 	return append(out, rest...)
-}
-
-// WithoutMembers takes the members or form fields away whose value is one of
-// the {placeholders}.
-func WithoutMembers(body []byte, contentType string, placeholders []string) []byte {
-	drop := func(v string) bool {
-		return len(v) > 2 && v[0] == '{' && slices.Contains(placeholders, v[1:len(v)-1])
-	}
-	if strings.Contains(contentType, "urlencoded") {
-		var keep []string
-		for _, part := range strings.Split(string(body), "&") {
-			if _, v, _ := strings.Cut(part, "="); !drop(v) {
-				keep = append(keep, part)
-			}
-		}
-		return []byte(strings.Join(keep, "&"))
-	}
-	var m map[string]any
-	if json.Unmarshal(body, &m) != nil {
-		return body
-	}
-	for k, v := range m {
-		if t, ok := v.(string); ok && drop(t) {
-			delete(m, k)
-		}
-	}
-	out, err := json.Marshal(m)
-	if err != nil {
-		return body
-	}
-	return out
 }

@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"millgate/core/access"
+	"millgate/core/check"
 	"millgate/core/declaration"
 	"millgate/core/token"
 )
@@ -194,8 +195,8 @@ func TestWiden(t *testing.T) {
 }
 
 func TestWithoutMembers(t *testing.T) {
-	assert.JSONEq(t, `{"user":"{u}","n":1}`, string(WithoutMembers([]byte(`{"user":"{u}","password":"{p}","n":1}`), "application/json", []string{"p"})))
-	assert.Equal(t, "user={u}&n=1", string(WithoutMembers([]byte("user={u}&password={p}&n=1"), "application/x-www-form-urlencoded", []string{"p"})))
-	assert.Equal(t, "no json", string(WithoutMembers([]byte("no json"), "application/json", []string{"p"})), "what cannot be read stays")
-	assert.Equal(t, `{"a":"x{p}"}`, string(WithoutMembers([]byte(`{"a":"x{p}"}`), "application/json", []string{"p"})))
+	assert.JSONEq(t, `{"user":"{u}","n":1}`, string(check.WithoutMembers([]byte(`{"user":"{u}","password":"{p}","n":1}`), "application/json", []string{"p"})))
+	assert.Equal(t, "user={u}&n=1", string(check.WithoutMembers([]byte("user={u}&password={p}&n=1"), "application/x-www-form-urlencoded", []string{"p"})))
+	assert.Equal(t, "no json", string(check.WithoutMembers([]byte("no json"), "application/json", []string{"p"})), "what cannot be read stays")
+	assert.Equal(t, `{"a":"x{p}"}`, string(check.WithoutMembers([]byte(`{"a":"x{p}"}`), "application/json", []string{"p"})))
 }

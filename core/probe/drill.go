@@ -32,7 +32,7 @@ func (pl *planner) drills() {
 			}
 			p := &Probe{Kind: Session, Route: ri, RouteKey: key, Method: s.Login.Method, Host: s.Login.Host, Path: s.Login.Path, Identity: id.Name, Scheme: s.Name, State: access.Sound,
 				Params: map[string]string{}, Phase: Drilling, Uses: uses.ID, StandsFor: rest, Expect: access.Expectation{Outcome: access.Admit}}
-			if s.Refresh != nil && s.Logout != nil && Guarded(pl.d, s.Logout) {
+			if s.Refresh != nil && s.Logout != nil && access.Guarded(pl.d, s.Logout) {
 				p.Donor = pl.neighbourOf(id, s)
 			}
 			pl.add(p)
@@ -43,7 +43,7 @@ func (pl *planner) drills() {
 // loginOf is the route that serves a scheme's login, -1 without, and the key
 // that stands for it.
 func (pl *planner) loginOf(s *declaration.Scheme) (i int, key string) {
-	if i = RouteOf(pl.d, s.Login); i >= 0 {
+	if i = access.RouteOf(pl.d, s.Login); i >= 0 {
 		return i, pl.d.Routes[i].Key()
 	}
 	return i, s.Login.Method + " " + route.Hosted(s.Login.Host, s.Login.Path)
@@ -60,12 +60,6 @@ func (pl *planner) used(id *declaration.Identity, s *declaration.Scheme) *Probe 
 		}
 	}
 	return nil
-}
-
-// Guarded says whether a request of the declaration needs a credential.
-func Guarded(d *declaration.Document, q *declaration.Request) bool {
-	i := RouteOf(d, q)
-	return i >= 0 && access.Evaluate(d, i, access.Caller{State: access.Absent}).Outcome == access.Refuse
 }
 
 // neighbourOf is another identity with a credential of the scheme, "" without.

@@ -151,17 +151,8 @@ func (pl *planner) draft(i int, id *declaration.Identity, rel access.Relation, t
 func (pl *planner) makerOf(i int) bool {
 	rt := pl.d.Routes[i]
 	return slices.ContainsFunc(pl.d.Records, func(r *declaration.Record) bool {
-		return r.Remove != nil && sameRoute(rt, r.Make)
+		return r.Remove != nil && access.Serves(rt, r.Make)
 	})
-}
-
-// RouteOf is the route that serves a request of the declaration; -1 without.
-func RouteOf(d *declaration.Document, q *declaration.Request) int {
-	return slices.IndexFunc(d.Routes, func(rt *declaration.Route) bool { return sameRoute(rt, q) })
-}
-
-func sameRoute(rt *declaration.Route, q *declaration.Request) bool {
-	return q != nil && q.Method == rt.Method() && q.Host == rt.Host && rt.MatchesPath(q.Path)
 }
 
 // SessionRequest returns the login, renewal or logout request that route i
@@ -169,7 +160,7 @@ func sameRoute(rt *declaration.Route, q *declaration.Request) bool {
 func SessionRequest(d *declaration.Document, i int) (*declaration.Scheme, *declaration.Request) {
 	for _, s := range d.Schemes {
 		for _, q := range []*declaration.Request{s.Login, s.Refresh, s.Logout} {
-			if sameRoute(d.Routes[i], q) {
+			if access.Serves(d.Routes[i], q) {
 				return s, q
 			}
 		}
@@ -266,7 +257,7 @@ func (pl *planner) canMake(rec *declaration.Record, owner string) bool {
 		return false
 	}
 	for i, rt := range pl.d.Routes {
-		if sameRoute(rt, rec.Make) {
+		if access.Serves(rt, rec.Make) {
 			return access.Evaluate(pl.d, i, access.Caller{Identity: id, State: access.Sound}).Outcome == access.Admit
 		}
 	}

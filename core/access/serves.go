@@ -1,0 +1,23 @@
+package access
+
+import (
+	"slices"
+
+	"millgate/core/declaration"
+)
+
+// Serves says whether a route serves a request of the declaration.
+func Serves(rt *declaration.Route, q *declaration.Request) bool {
+	return q != nil && q.Method == rt.Method() && q.Host == rt.Host && rt.MatchesPath(q.Path)
+}
+
+// RouteOf is the route that serves a request of the declaration; -1 without.
+func RouteOf(d *declaration.Document, q *declaration.Request) int {
+	return slices.IndexFunc(d.Routes, func(rt *declaration.Route) bool { return Serves(rt, q) })
+}
+
+// Guarded says whether a request of the declaration needs a credential.
+func Guarded(d *declaration.Document, q *declaration.Request) bool {
+	i := RouteOf(d, q)
+	return i >= 0 && Evaluate(d, i, Caller{State: Absent}).Outcome == Refuse
+}

@@ -1,0 +1,167 @@
+// Package check says what a family of checks is: the unit in which Mill Gate grows.
+//
+// A family plans probes. A probe's Script says what to send next, from what was reported
+// of what was sent before; what sends it (package wire) knows no family. The Fact that
+// stays holds what was seen and no judgement, so that it can be judged again, against
+// another declaration, at any time.
+//
+//	family.Script → Step → sent and masked → Report → Script … → Fact → family.Judge → Verdict
+//
+// Nothing here sends, waits, reads a clock or holds a secret. Times count from the
+// beginning of a script. A secret is the name of a slot: a Call says what of an answer
+// goes into one (Take) and where a slot stands in a later request (Fill, Present); a
+// Report has the mark of what was taken, and equal marks are equal secrets.
+//
+// # Writing a script
+//
+// A script is easiest read from top to bottom. Tell makes one of a function:
+//
+//	check.Tell(func(t *check.Telling) {
+//		in := t.One(check.Call{Name: "log in", Request: login, Take: []check.Take{{Slot: "access", At: "/t"}}})
+//		if in.Took["access"] == "" {
+//			return
+//		}
+//		t.One(check.Call{Name: "use", Request: use, As: []check.Present{{Slot: "access", Caller: check.Caller{Scheme: "s"}}}})
+//	})
+//
+// # Being careful
+//
+// The zero values of a Call are the careful ones: it is unsafe, is on disk before it is
+// sent, is not sent again, and bears no credential.
+package check
+
+import (
+	"time"
+
+	"millgate/core/access"
+)
+
+// ID names a probe for good. It is comparable, and of parts that nobody splits again.
+type ID struct {
+	Family   string
+	Route    string // the route's key; METHOD host:/path of one that the inventory does not have
+	Caller   Caller
+	Relation access.Relation // of the record to the caller
+	Of       string          // what else tells it from the family's others: a way, an origin, a quota
+}
+
+// Caller is who calls. Without an identity it is nobody, without a scheme it presents
+// no credential.
+type Caller struct {
+	Identity, Scheme string
+	State            access.State
+}
+
+// Script says what is next. The same times and reports give the same steps.
+type Script interface {
+	// Next is the step after what was reported of the last one.
+	Next(now time.Duration, last []Report) Step
+	// Data is what it measured, and the reports that the fact keeps. It is called once,
+	// at the script's end or where it is given up.
+	Data() (Data, []Report)
+}
+
+// Data is what a script measured: plain values, as JSON in the store.
+type Data any
+
+// Step is what is done next; one of its parts is set. The zero Step ends the script.
+type Step struct {
+	Send []Call        // at the same time; reported in this order
+	Wait time.Duration // until then, since the script began
+}
+
+// Ends says whether a step ends its script.
+func (s Step) Ends() bool { return len(s.Send) == 0 && s.Wait == 0 }
+
+// Call is one request.
+type Call struct {
+	Name    string // as people read it
+	Request Request
+	As      []Present // whose credentials it bears: none, one or two
+	Take    []Take
+	Retry   bool // a 429 is waited out; else it is an answer like others
+	Effect  Effect
+}
+
+// Effect is how careful a call has to be sent.
+type Effect int
+
+// The effects. An Unsafe call, and one that Creates, is on disk before it is sent and is
+// sent again only after a 401 or 429. Again touches only what its script began, or is
+// not carried out. A script of the last two begins again after a kill.
+const (
+	Unsafe Effect = iota
+	Creates
+	Again
+	Safe
+)
+
+// Request is a template: only the names in Fill are filled, once, each as its place
+// asks: escaped in a path, a query, a form or a JSON string, and as it is elsewhere.
+// Other braces stay.
+type Request struct {
+	Method, Host, Path, Query string
+	Headers                   [][2]string
+	Body                      []byte
+	Fill                      map[string]Fill
+}
+
+// Fill is what stands for a name: a text, a slot, a value of an identity's credential,
+// or, with Name alone, a value of the target.
+type Fill struct{ Text, Slot, Identity, Scheme, Name string }
+
+// Present is a credential that a call bears: that of a caller, or the secret in a slot,
+// put where the caller's scheme has it.
+type Present struct {
+	Caller
+	Slot string
+}
+
+// Source is where in an answer something is taken from.
+type Source int
+
+// The sources.
+const (
+	FromBody   Source = iota // by a JSON Pointer (RFC 6901)
+	FromCookie               // one that is set, by its name (RFC 6265 section 4.1)
+	FromField                // a header field
+)
+
+// Take puts something of the raw answer into a slot.
+type Take struct {
+	Slot string
+	From Source
+	At   string
+}
+
+// Fate is what came of a call.
+type Fate int
+
+// The fates.
+const (
+	Unsent Fate = iota // and Report.Why
+	Answered
+	Late // not answered within its time
+	Lost // sent, no answer was seen
+)
+
+// Report is what came of a call, masked. It begins when it leaves, not when it was asked
+// for: what waits for its pace has not begun.
+type Report struct {
+	Name       string
+	Why        string // of a Fate that is not Answered
+	Fate       Fate
+	Begin, End time.Duration
+	Exchange   Exchange
+	Repeats    int                  // it was sent so often before, after a 429
+	Took       map[string]string    // by slot, the mark of what was taken: equal marks are equal secrets
+	Ends       map[string]time.Time // by slot, when a token or cookie that was taken says that it ends
+}
+
+// Fact is what was seen of a probe.
+type Fact struct {
+	Began   time.Time
+	Cut     string // why the script was given up; "" where it was not
+	Reports []Report
+	Data    Data
+}

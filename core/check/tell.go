@@ -1,0 +1,97 @@
+package check
+
+import (
+	"iter"
+	"time"
+)
+
+// Telling is a script under way, for the function that tells it.
+type Telling struct {
+	yield func(Step) bool
+	now   time.Duration
+	last  []Report
+	kept  []Report
+	data  Data
+}
+
+// givenUp unwinds a function whose script was given up.
+type givenUp struct{}
+
+type told struct {
+	t    *Telling
+	next func() (Step, bool)
+	stop func()
+}
+
+// Tell makes a script of a function that is written from top to bottom. It runs as far
+// as its next step at each Next; where the script is given up it ends there, and what it
+// kept and measured so far is its Data.
+func Tell(f func(t *Telling)) Script {
+	t := &Telling{}
+	next, stop := iter.Pull(func(yield func(Step) bool) {
+		t.yield = yield
+		defer func() {
+			if e := recover(); e != nil {
+				if _, ok := e.(givenUp); !ok {
+					panic(e)
+				}
+			}
+		}()
+		f(t)
+	})
+	return &told{t, next, stop}
+}
+
+func (s *told) Next(now time.Duration, last []Report) Step {
+	s.t.now, s.t.last = now, last
+	step, ok := s.next()
+	if !ok {
+		return Step{}
+	}
+	return step
+}
+
+func (s *told) Data() (Data, []Report) {
+	s.stop()
+	return s.t.data, s.t.kept
+}
+
+// step gives a step and comes back when it was reported.
+func (t *Telling) step(s Step) []Report {
+	if s.Ends() {
+		return nil // what sends nothing is no step
+	}
+	if !t.yield(s) {
+		panic(givenUp{})
+	}
+	return t.last
+}
+
+// Send sends calls at the same time and gives their reports, in this order.
+func (t *Telling) Send(calls ...Call) []Report { return t.step(Step{Send: calls}) }
+
+// One sends a call and keeps its report.
+func (t *Telling) One(c Call) Report {
+	r := t.Send(c)[0]
+	t.Keep(r)
+	return r
+}
+
+// Wait waits for some time from now.
+func (t *Telling) Wait(d time.Duration) {
+	if d > 0 {
+		t.step(Step{Wait: t.now + d})
+	}
+}
+
+// Now is the time since the script began.
+func (t *Telling) Now() time.Duration { return t.now }
+
+// Keep keeps reports with the fact.
+func (t *Telling) Keep(r ...Report) { t.kept = append(t.kept, r...) }
+
+// Drop takes the report that was kept last away again.
+func (t *Telling) Drop() { t.kept = t.kept[:len(t.kept)-1] }
+
+// Measured says what the script measures: a pointer to what it goes on filling.
+func (t *Telling) Measured(d Data) { t.data = d }

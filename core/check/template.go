@@ -1,0 +1,106 @@
+package check
+
+import (
+	"encoding/json"
+	"net/url"
+	"slices"
+	"strings"
+
+	"millgate/core/declaration"
+)
+
+// Template is a request of the declaration as a call's. Its names are filled with what
+// fill gives for them; one that it does not know (ok false) stays as it is written.
+func Template(q *declaration.Request, fill func(name string) (f Fill, ok bool)) Request {
+	r := Request{Method: q.Method, Host: q.Host, Path: q.Path, Headers: slices.Clone(q.Headers), Fill: map[string]Fill{}}
+	for _, n := range q.Placeholders() {
+		if f, ok := fill(n); ok {
+			r.Fill[n] = f
+		}
+	}
+	switch {
+	case len(q.JSON) > 0:
+		r.Body = slices.Clone([]byte(q.JSON))
+		r.Headers = append(r.Headers, [2]string{"Content-Type", "application/json"})
+	case len(q.Form) > 0:
+		form := slices.Clone(q.Form)
+		slices.SortStableFunc(form, func(a, b [2]string) int { return strings.Compare(a[0], b[0]) })
+		var b []byte
+		for i, kv := range form {
+			if i > 0 {
+				b = append(b, '&')
+			}
+			b = append(b, url.QueryEscape(kv[0])+"="...)
+			for part, name := range Names(kv[1]) {
+				b = append(b, url.QueryEscape(part)...)
+				if name == "" {
+					continue
+				}
+				if _, ok := r.Fill[name]; ok {
+					b = append(b, "{"+name+"}"...)
+				} else {
+					b = append(b, url.QueryEscape("{"+name+"}")...)
+				}
+			}
+		}
+		r.Body = b
+		r.Headers = append(r.Headers, [2]string{"Content-Type", "application/x-www-form-urlencoded"})
+	}
+	return r
+}
+
+// Names goes through a text by its {names}: what stands before one, and its name; the
+// rest of the text comes last, without a name.
+func Names(text string) func(yield func(before, name string) bool) {
+	return func(yield func(string, string) bool) {
+		from := 0
+		for i := 0; i < len(text); {
+			if text[i] != '{' {
+				i++
+				continue
+			}
+			j := strings.IndexAny(text[i+1:], "{}\"")
+			if j <= 0 || text[i+1+j] != '}' {
+				i++
+				continue
+			}
+			if !yield(text[from:i], text[i+1:i+1+j]) {
+				return
+			}
+			i += j + 2
+			from = i
+		}
+		yield(text[from:], "")
+	}
+}
+
+// WithoutMembers takes the members or form fields away whose value is one of
+// the {placeholders}.
+func WithoutMembers(body []byte, contentType string, placeholders []string) []byte {
+	drop := func(v string) bool {
+		return len(v) > 2 && v[0] == '{' && slices.Contains(placeholders, v[1:len(v)-1])
+	}
+	if strings.Contains(contentType, "urlencoded") {
+		var keep []string
+		for _, part := range strings.Split(string(body), "&") {
+			if _, v, _ := strings.Cut(part, "="); !drop(v) {
+				keep = append(keep, part)
+			}
+		}
+		return []byte(strings.Join(keep, "&"))
+	}
+	var m map[string]any
+	if json.Unmarshal(body, &m) != nil {
+		return body
+	}
+	for k, v := range m {
+		if t, ok := v.(string); ok && drop(t) {
+			delete(m, k)
+		}
+	}
+	out, err := json.Marshal(m)
+	if err != nil {
+		return body
+	}
+	return out
+}
