@@ -22,7 +22,7 @@ var may = map[string][]string{
 	"format":   {"core"},
 	"core":     {"core"},
 	"standin":  {},
-	"testkit":  {},
+	"testkit":  {"core"},
 	"examples": {},
 	"e2e":      {},
 	"api":      {},

@@ -1,12 +1,14 @@
 package app
 
 import (
+	"cmp"
 	"time"
 
 	"millgate/core/check"
+	"millgate/core/check/sessions"
+	"millgate/core/declaration"
 	"millgate/core/probe"
 	"millgate/core/session"
-	"millgate/wire"
 )
 
 // drillWait is how long a drill waits at most for an ended credential to be
@@ -28,26 +30,45 @@ func (r *run) drill(p *probe.Probe, f *Fact) error {
 		return err
 	}
 	uses := r.plan.Find(p.Uses)
-	use, err := r.outgoing(uses, uses.Record.ID)
-	if err != nil {
-		return r.withoutCredential(p, f, err)
-	}
 	s := r.doc.SchemeNamed(p.Scheme)
-	x := wire.Drill{Identity: p.Identity, Neighbour: p.Donor, Scheme: s, Use: use, Wait: drillWait, Admitted: func(e check.Exchange) bool { return r.class(e) == check.Admitted }}
+	x := sessions.Drill{Identity: p.Identity, Neighbour: p.Donor, Scheme: s, Use: r.template(uses, uses.Record.ID), Longest: drillWait}
 	if l := r.doc.LifetimeNamed(s.Lifetime["access"].Name); l != nil {
-		x.Wait = min(x.Wait+l.EndedWithin, drillLongest)
+		x.Longest = min(x.Longest+l.EndedWithin, drillLongest)
 	}
-	d, exchanges, err := r.keys.Drill(r.ctx, x)
+	fact, err := r.keys.Run(r.ctx, sessions.Script(r.doc, r.target, x))
 	if r.ctx.Err() != nil {
 		return nil // stopped: it is run again as a whole
 	}
-	f.Drill = &Drill{Drilled: d, Exchanges: exchanges}
-	if len(exchanges) > 0 {
-		f.Exchange = exchanges[0]
+	m, _ := fact.Data.(*sessions.Measured)
+	if err != nil || m == nil || len(m.Steps) == 0 {
+		return r.withoutCredential(p, f, cmp.Or(err, errLost))
 	}
-	if err != nil && len(d.Steps) == 0 {
-		f.Drill = nil
-		return r.withoutCredential(p, f, err)
+	f.Drill = &Drill{Drilled: m.Of(fact.Began)}
+	for _, report := range fact.Reports {
+		f.Drill.Exchanges = append(f.Drill.Exchanges, report.Exchange)
 	}
+	f.Exchange = f.Drill.Exchanges[0]
 	return r.keep(p, f)
+}
+
+// template is a probe's request as a call's, without a credential. Names in its body
+// stand for values of the identity as which it is sent, or of the target.
+func (r *run) template(p *probe.Probe, recordID string) check.Request {
+	q := probe.Build(r.doc, p, recordID)
+	out := check.Request{Method: q.Method, Host: q.Host, Path: q.Path, Query: q.Query, Headers: q.Headers, Body: q.Body, Fill: map[string]check.Fill{}}
+	for _, n := range (&declaration.Request{JSON: q.Body}).Placeholders() {
+		if _, ok := r.target.Values[n]; ok {
+			out.Fill[n] = check.Fill{Name: n}
+		}
+		id := r.doc.IdentityNamed(q.As)
+		if id == nil {
+			continue
+		}
+		for _, c := range id.Credentials {
+			if _, ok := c.Fill[n]; ok {
+				out.Fill[n] = check.Fill{Identity: id.Name, Scheme: c.Scheme.Name, Name: n}
+			}
+		}
+	}
+	return out
 }

@@ -186,7 +186,7 @@ func (c *Client) Send(ctx context.Context, o Outgoing) (check.Exchange, error) {
 	return c.masked(r), err
 }
 
-func (c *Client) masked(r raw) check.Exchange { return c.mask.exchange(r, c.Never) }
+func (c *Client) masked(r raw) check.Exchange { return c.mask.exchange(r, c.Never, c.mask.begin()) }
 
 func (c *Client) send(ctx context.Context, o Outgoing) (raw, error) {
 	var r raw

@@ -3,6 +3,7 @@ package wire
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net/http"
 	"strings"
@@ -14,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"millgate/core/check"
+	"millgate/core/check/sessions"
 	"millgate/core/declaration"
 	"millgate/core/session"
 )
@@ -102,10 +104,10 @@ identities: { ann: { credentials: { s: { p: kept:P } } } }
 			tg.Pace = declaration.Pace{Count: 10000, Per: time.Second}
 			secret := "pass-phrase-1"
 			k := NewKeyring(d, tg, client(t, tg), func(declaration.Value) (string, error) { return secret, nil })
-			x := Drill{Identity: "ann", Scheme: d.SchemeNamed("s"), Use: Outgoing{Method: "GET", Path: "/a"}, Wait: 900 * time.Millisecond,
-				Admitted: func(e check.Exchange) bool { return e.Status == 200 }}
-			got, sent, err := k.Drill(context.Background(), x)
+			x := sessions.Drill{Identity: "ann", Scheme: d.SchemeNamed("s"), Use: check.Request{Method: "GET", Path: "/a"}, Longest: 900 * time.Millisecond}
+			fact, err := k.Run(context.Background(), sessions.Script(d, tg, x))
 			require.NoError(t, err)
+			got, sent := fact.Data.(*sessions.Measured), fact.Reports
 			require.Len(t, sent, len(got.Steps))
 			var names []string
 			for _, st := range got.Steps {
@@ -122,7 +124,7 @@ identities: { ann: { credentials: { s: { p: kept:P } } } }
 			case c.lingers == 0:
 				assert.Zero(t, got.After)
 			case c.outlived:
-				assert.GreaterOrEqual(t, got.After, x.Wait)
+				assert.GreaterOrEqual(t, got.After, x.Longest)
 				assert.Len(t, got.Steps, len(names)+1, "of many tries the first and the last are told")
 			default:
 				assert.Greater(t, got.After, time.Duration(0))
@@ -142,12 +144,17 @@ identities: { ann: { credentials: { s: { p: kept:P } } } }
 			}
 
 			secret = "another"
-			_, _, err = k.Drill(context.Background(), x)
-			require.ErrorIs(t, err, ErrCredential, "a login that fails is no drill")
+			fact, err = k.Run(context.Background(), sessions.Script(d, tg, x))
+			require.NoError(t, err)
+			assert.True(t, fact.Data.(*sessions.Measured).Failed, "a login that gives nothing is no drill")
 			ctx, stop := context.WithCancel(context.Background())
 			stop()
-			_, _, err = k.Drill(ctx, x)
+			fact, err = k.Run(ctx, sessions.Script(d, tg, x))
 			require.ErrorIs(t, err, context.Canceled)
+			assert.NotEmpty(t, fact.Cut)
+			k.look = func(declaration.Value) (string, error) { return "", errors.New("it is not set") }
+			_, err = k.Run(context.Background(), sessions.Script(d, tg, x))
+			require.ErrorIs(t, err, ErrCredential, "nothing was sent, and why")
 		})
 	}
 }

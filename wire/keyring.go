@@ -184,13 +184,19 @@ type granted struct {
 
 // patient sends a request of a session, and again as Answered says.
 func (k *Keyring) patient(ctx context.Context, o Outgoing) (raw, error) {
+	r, _, err := k.patiently(ctx, o)
+	return r, err
+}
+
+// patiently says as well how often it was sent before.
+func (k *Keyring) patiently(ctx context.Context, o Outgoing) (r raw, before int, err error) {
 	for try := 0; ; try++ {
 		r, err := k.client.send(ctx, o)
 		if err != nil || k.Answered == nil {
-			return r, err
+			return r, try, err
 		}
 		if again, err := k.Answered(ctx, o, k.client.masked(r), try); err != nil || !again {
-			return r, err
+			return r, try, err
 		}
 	}
 }

@@ -34,10 +34,12 @@ func (m *Masker) Learn(kind mask.Kind, secrets ...string) {
 // Text returns a text for people, without secrets.
 func (m *Masker) Text(s string) string { return mask.Plain(m.set.Load().Begin().Text(s, false)) }
 
+// begin begins to mask what belongs to one fact.
+func (m *Masker) begin() *mask.Masking { return m.set.Load().Begin() }
+
 // exchange masks a request and its answer.
-func (m *Masker) exchange(r raw, never []string) check.Exchange {
+func (m *Masker) exchange(r raw, never []string, t *mask.Masking) check.Exchange {
 	x := r.Exchange
-	t := m.set.Load().Begin()
 	x.URL, x.Error = t.URL(x.URL), t.Text(x.Error, false)
 	x.Body = t.Body(x.Body, header(x.Headers, "Content-Type"), false)
 	media := header(x.Answer, "Content-Type")

@@ -205,6 +205,9 @@ type Masking struct {
 // Begin begins a fact.
 func (s *Set) Begin() *Masking { return &Masking{set: s, numbers: map[string]int{}} }
 
+// Use goes on with a set that knows more. Marks of before stay as they are.
+func (m *Masking) Use(s *Set) { m.set = s }
+
 // markOf is the mark of a known secret.
 func (m *Masking) markOf(i int) string {
 	if x := m.set.secrets[i]; x.mark != "" {

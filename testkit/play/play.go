@@ -1,0 +1,52 @@
+// Package play runs scripts of checks without a network: a function answers their calls,
+// and time is what the calls take.
+package play
+
+import (
+	"time"
+
+	"millgate/core/check"
+)
+
+// Took is how long a call takes.
+const Took = 10 * time.Millisecond
+
+// Longest is how many steps a script may have: one that goes on is a mistake.
+const Longest = 10000
+
+// Run plays a script. answer says what comes of a call that begins at a time; what it
+// leaves out of a report (name, times) is filled in. It gives the fact, and the calls in
+// the order in which they were sent. stop, where it is not negative, is the number of
+// steps after which the script is given up.
+func Run(s check.Script, stop int, answer func(c check.Call, at time.Duration) check.Report) (check.Fact, []check.Call) {
+	f := check.Fact{Began: time.Date(2026, 12, 1, 9, 0, 0, 0, time.UTC)}
+	var sent []check.Call
+	var last []check.Report
+	now := time.Duration(0)
+	for n := 0; ; n++ {
+		if n == Longest {
+			panic("the script does not end")
+		}
+		if n == stop {
+			f.Cut = "given up"
+			break
+		}
+		step := s.Next(now, last)
+		if step.Ends() {
+			break
+		}
+		last = nil
+		for _, c := range step.Send {
+			sent = append(sent, c)
+			r := answer(c, now)
+			r.Name, r.Begin, r.End = c.Name, now, now+Took
+			last = append(last, r)
+		}
+		if len(step.Send) > 0 {
+			now += Took
+		}
+		now = max(now, step.Wait)
+	}
+	f.Data, f.Reports = s.Data()
+	return f, sent
+}
