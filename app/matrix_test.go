@@ -370,6 +370,12 @@ func TestLimiterMatrix(t *testing.T) {
 				}
 				m := c.drilled(t)
 				wrong, open := c.misses(&m)
+				if wrong != "" { // what it was concluded from
+					t.Logf("%+v", m.Fits)
+					for _, s := range m.Calls {
+						t.Logf("%8.3f s took %6.1f ms admitted %t batch %d gap %t idle %t", quota.Span(s.At-m.Calls[0].At).Seconds(), float64(s.Took)/1000, s.OK, s.Batch, s.Gap, s.Idle)
+					}
+				}
 				assert.Empty(t, wrong)
 				mu.Lock()
 				defer mu.Unlock()

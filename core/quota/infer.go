@@ -291,6 +291,7 @@ func Infer(calls []Seen) []Fit {
 			}
 			best := Fit{Misses: math.MaxInt32}
 			var ties []Fit
+			least := map[int64]int{} // misses of a window, with the phase that explains most
 			for _, w := range windowsOf(calls) {
 				if w < shortestOnClock && (like.Kind == FixedClock || like.Kind == TwoCounters) {
 					continue
@@ -298,7 +299,11 @@ func Infer(calls []Seen) []Fit {
 				for _, ph := range phases(w) {
 					l := like
 					l.N, l.W = n, w
-					switch m := log.predict(l, ph, best.Misses); {
+					m := log.predict(l, ph, capped(best.Misses))
+					if old, ok := least[w]; !ok || m < old {
+						least[w] = m
+					}
+					switch {
 					case m < best.Misses:
 						best, ties = Fit{Limit: l, Phase: ph, Misses: m}, ties[:0]
 						fallthrough
@@ -312,10 +317,14 @@ func Infer(calls []Seen) []Fit {
 			}
 			if like.Kind == FixedClock || like.Kind == TwoCounters {
 				// The phase goes with the window, so that they are sought together.
-				out = append(out, closer(ties, log))
+				f := closer(ties, log)
+				f.doubted(least)
+				out = append(out, f)
 				continue
 			}
-			out = append(out, best.around(log))
+			f := best.around(log)
+			f.doubted(least)
+			out = append(out, f)
 		}
 	}
 	none := func(int64) []int64 { return []int64{0} }
@@ -371,6 +380,23 @@ func Infer(calls []Seen) []Fit {
 		return a.Kind < b.Kind || a.Kind == b.Kind && a.Burst+a.N < b.Burst+b.N
 	})
 	return out
+}
+
+// nearly is by how many calls more another window may miss and still be one that the
+// machine's own disturbances could have hidden.
+const nearly = 2
+
+func capped(best int) int { return min(best, math.MaxInt32-nearly) + nearly }
+
+// doubted widens what the window may be to all that explain nearly as much. A window of
+// four thirds of the right one has every third edge in common with it: a few calls
+// that were late are enough to prefer it.
+func (f *Fit) doubted(least map[int64]int) {
+	for w, m := range least {
+		if m <= f.Misses+nearly {
+			f.WLow, f.WHigh = min(f.WLow, w), max(f.WHigh, w)
+		}
+	}
 }
 
 // closer seeks window and phase in small steps around what explained most in
