@@ -12,44 +12,46 @@ import (
 	"millgate/core/probe"
 	"millgate/core/quota"
 	"millgate/standin"
+	"millgate/testkit/memnet"
 )
 
 // A test environment with short windows shows what a drill could not wait for.
 func TestALoweredQuota(t *testing.T) {
-	s := listen(t, standin.Options{Longest: time.Second})
-	a := workspace(t, s, nil, "")
-	now := a.Declaration()
-	_, err := a.Keep(strings.Replace(now.Text, "drill: 200ms", "drill: { for: 300ms, quotas: { login: 8 per 1s } }", 1), "lowered", now.Revision)
-	require.NoError(t, err)
-	r, err := a.ProbeAgain("stand-in", []CrossingKey{{Route: "POST /v1/console/login", Caller: probe.QuotaCaller + "login"}})
-	require.NoError(t, err)
-	a.Wait(r.ID)
-	v, err := a.Crossing("stand-in", "POST /v1/console/login", "counted:address")
-	require.NoError(t, err)
-	var p *ProbeView
-	for i := range v.Probes {
-		if v.Probes[i].Probe.Way == "login" {
-			p = &v.Probes[i]
+	virtually(t, func(t *testing.T, n *memnet.Net) {
+		a, _ := observatory(t, n, standin.Options{Longest: time.Second}, nil)
+		now := a.Declaration()
+		_, err := a.Keep(strings.Replace(now.Text, "drill: 200ms", "drill: { for: 300ms, quotas: { login: 8 per 1s } }", 1), "lowered", now.Revision)
+		require.NoError(t, err)
+		r, err := a.ProbeAgain("stand-in", []CrossingKey{{Route: "POST /v1/console/login", Caller: probe.QuotaCaller + "login"}})
+		require.NoError(t, err)
+		a.Wait(r.ID)
+		v, err := a.Crossing("stand-in", "POST /v1/console/login", "counted:address")
+		require.NoError(t, err)
+		var p *ProbeView
+		for i := range v.Probes {
+			if v.Probes[i].Probe.Way == "login" {
+				p = &v.Probes[i]
+			}
 		}
-	}
-	require.NotNil(t, p)
-	assert.Equal(t, finding.Agrees, p.Verdict.Kind, p.Verdict.Reason)
-	assert.Contains(t, p.Verdict.Reason, "Measured with 8 per 1s in place of 8 per 5m and 100 per 1d")
-	found := map[string]quota.Conclusion{}
-	for _, c := range p.Quota.Measured.Conclude(p.Quota.Stack) {
-		t.Logf("%s: %s (%s) %v", c.About, c.Text, c.Sure, c.Because)
-		found[c.About] = c
-	}
-	assert.Contains(t, found[quota.AboutLimit].Text, "8 at once")
-	assert.Contains(t, found[quota.AboutLimiter].Text, "fixed window from the first call")
-	assert.Contains(t, found[quota.AboutRoutes].Text, "share one count")
-	assert.Equal(t, quota.Likely, found[quota.AboutNodes].Sure)
-	assert.Contains(t, found[`RateLimit "login"`].Text, "Holds")
-	assert.Contains(t, found["Retry-After"].Text, "Holds")
+		require.NotNil(t, p)
+		assert.Equal(t, finding.Agrees, p.Verdict.Kind, p.Verdict.Reason)
+		assert.Contains(t, p.Verdict.Reason, "Measured with 8 per 1s in place of 8 per 5m and 100 per 1d")
+		found := map[string]quota.Conclusion{}
+		for _, c := range p.Quota.Measured.Conclude(p.Quota.Stack) {
+			t.Logf("%s: %s (%s) %v", c.About, c.Text, c.Sure, c.Because)
+			found[c.About] = c
+		}
+		assert.Contains(t, found[quota.AboutLimit].Text, "8 at once")
+		assert.Contains(t, found[quota.AboutLimiter].Text, "fixed window from the first call")
+		assert.Contains(t, found[quota.AboutRoutes].Text, "share one count")
+		assert.Equal(t, quota.Likely, found[quota.AboutNodes].Sure)
+		assert.Contains(t, found[`RateLimit "login"`].Text, "Holds")
+		assert.Contains(t, found["Retry-After"].Text, "Holds")
 
-	// The cell of another route that the quota counts shows the same drill and
-	// what became of it before.
-	v, err = a.Crossing("stand-in", "POST id:/v1/session", "counted:address")
-	require.NoError(t, err)
-	assert.NotEmpty(t, v.History)
+		// The cell of another route that the quota counts shows the same drill and
+		// what became of it before.
+		v, err = a.Crossing("stand-in", "POST id:/v1/session", "counted:address")
+		require.NoError(t, err)
+		assert.NotEmpty(t, v.History)
+	})
 }
