@@ -172,7 +172,7 @@ func (w wait) quick() int64 { return w.usual + max(w.usual/2, leastWait) }
 // began turns calls that waited into what a service without a queue would have
 // said: refused when they came and right before they began, then admitted.
 func began(calls []Seen) (out []Seen, waited bool) {
-	w := waitsOf(calls)
+	w, each := waitsOf(calls), spacing(calls)
 	for i, c := range calls {
 		if !w.waited(i, c) {
 			out = append(out, c)
@@ -180,6 +180,9 @@ func began(calls []Seen) (out []Seen, waited bool) {
 		}
 		waited = true
 		at := c.At + c.Took - w.usual
+		if i+1 < len(calls) && w.waited(i-1, calls[i-1]) && w.waited(i+1, calls[i+1]) {
+			at = onTime(calls[i-1].At+calls[i-1].Took-w.usual, at, calls[i+1].At+calls[i+1].Took-w.usual, each)
+		}
 		// As if it had been asked meanwhile: often where few calls waited for long.
 		asked := int64(2)
 		if at-c.At >= longWait {
@@ -192,6 +195,19 @@ func began(calls []Seen) (out []Seen, waited bool) {
 	}
 	return out, waited
 }
+
+// onTime is when a call began that waited between two others. Its answer may have come
+// late: where the one before and the one after are two turns apart, it began between
+// them, however late that was seen.
+func onTime(before, at, after, each int64) int64 {
+	off := max(noise, each/8)
+	if each > 0 && at-before > each+off && absolute(after-before-2*each) <= off {
+		return before + each
+	}
+	return at
+}
+
+func absolute(n int64) int64 { return max(n, -n) }
 
 // spacing is the usual time between the beginnings of calls that waited, one
 // right after the other; 0 where there are none.

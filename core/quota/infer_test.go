@@ -124,3 +124,33 @@ func TestADrillOfNothing(t *testing.T) {
 	assert.Len(t, d.Calls, 60)
 	assert.Empty(t, d.Fits, "what never refused has no limiter that is known")
 }
+
+// One answer that comes late among many that waited in turn does not change how far
+// apart they are.
+func TestALateAnswerIsNoOtherSpacing(t *testing.T) {
+	const each = 100_000
+	d := &Drill{}
+	now := int64(0)
+	see := func(took int64, idle bool) {
+		d.Calls = append(d.Calls, Seen{At: now, Took: took, OK: true, Idle: idle})
+		now += took
+	}
+	see(500, false)
+	for k := range 60 {
+		took := int64(each) + int64(k%2)*800 - 400
+		if k == 35 { // and the next has its turn when it would have had it
+			took += 25_000
+		} else if k == 36 {
+			took -= 25_000
+		}
+		see(took, false)
+	}
+	for range 4 {
+		now += 400_000
+		see(300, true)
+	}
+	fits := Infer(d.Calls)
+	require.NotEmpty(t, fits)
+	assert.Equal(t, Bucket, fits[0].Kind)
+	assert.InEpsilon(t, each, fits[0].W, 0.02)
+}
