@@ -49,6 +49,8 @@ type App struct {
 	Ask func(question string) bool
 	// KeepGoing goes on when a target begins to fail.
 	KeepGoing bool
+	// Retention is what of earlier sweeps is kept once another one has ended.
+	Retention Retention
 
 	store  *store.Store
 	unlock func() error

@@ -127,7 +127,8 @@ func (j *judge) input(p *probe.Probe) verdict.Input {
 		}
 	}
 	if f.Token != nil {
-		in.Issued = &f.Token.Judged
+		judged := f.Token.judged(j.doc, j.target, p)
+		in.Issued = &judged
 	}
 	if p.Kind == probe.WrongSecret {
 		in.SignedUp, in.LoginWorks = f.SignedUp, j.loginWorks(p)

@@ -61,42 +61,69 @@ func (r *run) issue(p *probe.Probe, f *Fact) error {
 		c.Keys = r.keysOf(s)
 	}
 	sum := sha256.Sum256([]byte(t.Raw))
-	f.Token = &IssuedToken{Fingerprint: hex.EncodeToString(sum[:4]), Kind: string(t.Kind), Algorithm: t.Algorithm()}
-	for _, j := range token.Judge(t, c) {
-		f.Token.Judged = append(f.Token.Judged, verdict.Judged{ID: j.ID, Text: j.Text, Why: j.Why, Standard: j.Standard, Severity: j.Severity})
-	}
-	if w, ok := token.Guess(t, token.Words()); ok {
-		j := token.Guessed(w)
-		f.Token.Judged = append(f.Token.Judged, verdict.Judged{ID: j.ID, Text: "its HMAC secret is a common word of the list that ships", Why: j.Why, Standard: j.Standard, Severity: j.Severity})
-	}
+	f.Token = &IssuedToken{Fingerprint: hex.EncodeToString(sum[:4]), Kind: string(t.Kind), Algorithm: t.Algorithm(), At: c.Now, Shown: token.Look(t, c)}
+	_, f.Token.Shown.Guessed = token.Guess(t, token.Words())
 	return r.keep(p, f)
 }
 
-// issueOther judges the cookie or the link that the identity is given.
+// issueOther looks at the cookie or the link that the identity is given.
 func (r *run) issueOther(p *probe.Probe, s *declaration.Scheme) (*IssuedToken, error) {
-	out := &IssuedToken{Kind: string(s.Kind)}
-	life := r.doc.LifetimeNamed(s.Lifetime["access"].Name)
+	out := &IssuedToken{Kind: string(s.Kind), At: time.Now()}
 	switch s.Kind {
 	case declaration.Cookie:
 		c, err := r.keys.Cookie(r.ctx, p.Identity, s.Name)
 		if err != nil || c == nil {
 			return out, err
 		}
-		out.Judged = session.JudgeCookie(session.Cookie{Path: c.Path, HTTPOnly: c.HTTPOnly, Secure: c.Secure, SameSite: c.SameSite, Life: c.Life}, s, life)
+		out.Cookie = &session.Cookie{Path: c.Path, HTTPOnly: c.HTTPOnly, Secure: c.Secure, SameSite: c.SameSite, Life: c.Life}
 	case declaration.Link:
 		end, text, err := r.keys.LinkEnd(r.ctx, s, p.Identity, linkParams(p, p.Record.ID))
 		if err != nil {
 			return out, err
 		}
-		out.Judged = session.JudgeLink(end, text, time.Now(), life)
+		out.At, out.Link = time.Now(), &IssuedLink{Ends: end, Said: text}
 	}
 	return out, nil
 }
 
-// IssuedToken is what is known of a token that a login gave.
+// IssuedToken is what was seen of what a login gave: no judgement, so that another
+// declaration judges it anew.
 type IssuedToken struct {
-	Fingerprint string           `json:"fingerprint"`
-	Kind        string           `json:"kind"`
-	Algorithm   string           `json:"algorithm"`
-	Judged      []verdict.Judged `json:"judged,omitempty"`
+	Fingerprint string          `json:"fingerprint"`
+	Kind        string          `json:"kind"`
+	Algorithm   string          `json:"algorithm"`
+	At          time.Time       `json:"at"`
+	Shown       *token.Shown    `json:"shown,omitempty"`
+	Cookie      *session.Cookie `json:"cookie,omitempty"`
+	Link        *IssuedLink     `json:"link,omitempty"`
+	// Judged is all that versions before kept.
+	Judged []verdict.Judged `json:"judged,omitempty"`
+}
+
+// IssuedLink is the end of a link that was given out.
+type IssuedLink struct {
+	Ends time.Time `json:"ends"` // zero where it cannot be read
+	Said string    `json:"said"` // as it stands in the link
+}
+
+// judged is what is wrong with what was given out, by a declaration.
+func (i *IssuedToken) judged(d *declaration.Document, t *declaration.Target, p *probe.Probe) (out []verdict.Judged) {
+	s := d.SchemeNamed(p.Scheme)
+	if s == nil {
+		return nil
+	}
+	life := d.LifetimeNamed(s.Lifetime["access"].Name)
+	switch {
+	case i.Shown != nil:
+		c := token.Context{Now: i.At, Doc: d, Scheme: s, Values: t.Values, Identity: d.IdentityNamed(p.Identity)}
+		for _, j := range i.Shown.Judge(c) {
+			out = append(out, verdict.Judged{ID: j.ID, Text: j.Text, Why: j.Why, Standard: j.Standard, Severity: j.Severity})
+		}
+		return out
+	case i.Cookie != nil:
+		return session.JudgeCookie(*i.Cookie, s, life)
+	case i.Link != nil:
+		return session.JudgeLink(i.Link.Ends, i.Link.Said, i.At, life)
+	}
+	return i.Judged
 }

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"log/slog"
 	"maps"
 	"slices"
 	"strings"
@@ -548,6 +549,9 @@ func (r *run) finish(err error) {
 	}
 	a.running = nil
 	a.mu.Unlock()
+	if _, err := a.Prune(); err != nil {
+		slog.Warn("exchanges of earlier sweeps were not pruned", "why", err)
+	}
 	a.Events.Send(Event{Type: "sweep", Sweep: r.info()})
 }
 

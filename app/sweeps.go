@@ -236,6 +236,9 @@ func (a *App) Resume(id uint) (*Run, error) {
 	if w.State != store.Interrupted && w.State != store.Stopped {
 		return nil, fmt.Errorf("%w: sweep %d is %s; only a stopped or interrupted one can go on", ErrInput, id, w.State)
 	}
+	if w.Pruned {
+		return nil, fmt.Errorf("%w: what sweep %d sent was pruned, so that it cannot go on; begin a new one", ErrInput, id)
+	}
 	if w.Partial {
 		return nil, fmt.Errorf("%w: probes that were sent again cannot be gone on with; send them again", ErrInput)
 	}
@@ -349,25 +352,19 @@ func (a *App) observe(target string) (*observed, error) {
 		return o, nil
 	}
 	o := &observed{facts: map[string]*Fact{}}
-	list, err := a.store.Sweeps(target, 200)
+	list, err := a.store.Standing(target)
 	if err != nil {
 		return nil, err
 	}
-	i := slices.IndexFunc(list, func(w store.Sweep) bool { return !w.Partial && w.State != store.Failed })
-	if i < 0 {
-		i = len(list) - 1
-	}
-	for ; i >= 0; i-- {
-		facts, _, err := a.journal(list[i].ID)
+	for _, w := range list {
+		facts, _, err := a.journal(w.ID)
 		if err != nil {
 			return nil, err
 		}
-		if !list[i].Partial {
-			o.sweep = list[i].ID
+		if !w.Partial {
+			o.sweep = w.ID
 		}
-		for k, f := range facts {
-			o.facts[k] = f
-		}
+		maps.Copy(o.facts, facts)
 	}
 	a.seen[target] = o
 	return o, nil

@@ -64,6 +64,7 @@ type Sweep struct {
 	EndedAt    *time.Time
 	Note       string
 	Result     []byte // JSON: counts, findings, what was left out
+	Pruned     bool   // its exchanges were taken away
 }
 
 // Probe is one planned request of a sweep.
@@ -234,6 +235,11 @@ func (s *Store) migrate() error {
 		{ID: "0002-secrets", Migrate: func(tx *gorm.DB) error {
 			return exec(tx, `CREATE TABLE secrets (name text PRIMARY KEY, sealed blob NOT NULL) WITHOUT ROWID`)
 		}, Rollback: func(tx *gorm.DB) error { return exec(tx, "DROP TABLE secrets") }},
+		{ID: "0003-pruned", Migrate: func(tx *gorm.DB) error {
+			return exec(tx, `ALTER TABLE sweeps ADD COLUMN pruned numeric NOT NULL DEFAULT 0`, `CREATE INDEX sweeps_target ON sweeps (target, id)`)
+		}, Rollback: func(tx *gorm.DB) error {
+			return exec(tx, "DROP INDEX sweeps_target", "ALTER TABLE sweeps DROP COLUMN pruned")
+		}},
 	}).Migrate()
 }
 

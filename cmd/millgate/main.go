@@ -48,7 +48,7 @@ func root() *cobra.Command {
 	}
 	c.SetOut(newScreen(os.Stdout))
 	c.SetErr(newScreen(os.Stderr))
-	c.AddCommand(serveCommand(), demoCommand(), reviewCommand(), reachCommand(), diffCommand(), formatCommand(), schemaCommand(), sweepCommand(), tokensCommand(), originsCommand(), standInCommand(), keepCommand())
+	c.AddCommand(serveCommand(), demoCommand(), reviewCommand(), reachCommand(), diffCommand(), formatCommand(), schemaCommand(), sweepCommand(), tokensCommand(), originsCommand(), standInCommand(), keepCommand(), pruneCommand())
 	return c
 }
 

@@ -37,6 +37,7 @@ func defaultData() string {
 
 func serveCommand() *cobra.Command {
 	var listen, data string
+	var keep retention
 	c := &cobra.Command{
 		Use:   "serve [FILE]",
 		Short: "Serve the interface for a declaration",
@@ -47,12 +48,16 @@ func serveCommand() *cobra.Command {
 			if len(args) == 1 {
 				file = args[0]
 			}
-			d := &demo{data: data}
-			return serve(cmd.Context(), cmd, listen, data, file, d)
+			kept, err := keep.read()
+			if err != nil {
+				return err
+			}
+			return serve(cmd.Context(), cmd, listen, data, file, &demo{data: data}, kept)
 		},
 	}
 	c.Flags().StringVar(&listen, "listen", "127.0.0.1:7400", "address of the interface; loopback only")
 	c.Flags().StringVar(&data, "data", defaultData(), "directory of revisions and sweeps")
+	keep.flags(c)
 	return c
 }
 
@@ -77,7 +82,7 @@ func demoCommand() *cobra.Command {
 				return exit{exitWrong, err}
 			}
 			defer d.stop()
-			return serve(cmd.Context(), cmd, listen, data, file, d)
+			return serve(cmd.Context(), cmd, listen, data, file, d, app.Retention{})
 		},
 	}
 	c.Flags().StringVar(&listen, "listen", "127.0.0.1:7400", "address of the interface; loopback only")
@@ -165,7 +170,7 @@ func writeExample(dir string, run *standin.Running) error {
 	})
 }
 
-func serve(ctx context.Context, cmd *cobra.Command, listen, data, file string, d *demo) error {
+func serve(ctx context.Context, cmd *cobra.Command, listen, data, file string, d *demo, keep app.Retention) error {
 	host, _, err := net.SplitHostPort(listen)
 	if err != nil {
 		return exit{exitWrong, fmt.Errorf("--listen needs HOST:PORT: %w", err)}
@@ -181,9 +186,12 @@ func serve(ctx context.Context, cmd *cobra.Command, listen, data, file string, d
 	if err != nil {
 		return exit{exitWrong, errors.Join(err, l.Close())}
 	}
+	a.Retention = keep
 	log := logger()
 	if why := a.ReadOnly(); why != "" {
 		log.Warn("nothing can be kept, what is there can be looked at", "why", why)
+	} else if _, err := a.Prune(); err != nil {
+		log.Warn("exchanges of earlier sweeps were not pruned", "why", err)
 	}
 	open := func() error {
 		f, err := d.start()

@@ -47,6 +47,7 @@ type sweeping struct {
 	level                      finding.Severity
 	planOnly, keepGoing        bool
 	mostUnproven               float64
+	keep                       retention
 }
 
 func sweepCommand() *cobra.Command {
@@ -73,6 +74,10 @@ stopped, or it could not be stored); else 1 findings at or above --fail-on; else
 			if !(w.mostUnproven >= 0 && w.mostUnproven <= 100) {
 				return exit{exitWrong, fmt.Errorf("--most-unproven is a share between 0 and 100 percent, not %v", w.mostUnproven)}
 			}
+			kept, err := w.keep.read()
+			if err != nil {
+				return err
+			}
 			if _, _, err := readDeclaration(args[0]); err != nil {
 				return err
 			}
@@ -80,7 +85,7 @@ stopped, or it could not be stored); else 1 findings at or above --fail-on; else
 			if err != nil {
 				return exit{exitWrong, err}
 			}
-			a.KeepGoing = w.keepGoing
+			a.KeepGoing, a.Retention = w.keepGoing, kept
 			err = runSweep(cmd, a, w)
 			if cerr := a.Close(); err == nil && cerr != nil {
 				err = exit{exitTarget, cerr}
@@ -94,6 +99,7 @@ stopped, or it could not be stored); else 1 findings at or above --fail-on; else
 	c.Flags().Float64Var(&w.mostUnproven, "most-unproven", app.DefaultMostUnproven, "exit with 3 when more `PERCENT` of the planned crossings are unproven or unsent")
 	c.Flags().BoolVar(&w.keepGoing, "keep-going", false, "go on when the target begins to fail")
 	c.Flags().StringVar(&w.data, "data", "", "directory to keep the sweep in; it is forgotten when empty")
+	w.keep.flags(c)
 	c.Flags().BoolVar(&w.planOnly, "plan", false, "say what would be sent, and send nothing")
 	formatFlag(c, &w.format)
 	if err := c.MarkFlagRequired("target"); err != nil {

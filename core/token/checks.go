@@ -84,6 +84,7 @@ var Checks = []Check{
 	{"role-undeclared", finding.Low, "it holds the role %v, which the declaration does not know", "Somebody else may give it a meaning.", "RFC 9068, section 2.2.3.1"},
 	{"scope-beyond", finding.Medium, "it holds the scope %v, which %v is not declared to hold", "It opens more than was meant.", "RFC 9068, section 2.2.3"},
 	{"attribute-differs", finding.Medium, "it says %v is %v; declared for %v is %v", "What is given by attributes is decided by it.", "RFC 9068, section 2.2.2"},
+	{"claim-hidden", finding.Low, "what it says at %v was not kept when it was looked at, so that it is not checked", "Sweep again to see it.", "RFC 7519, section 12"},
 	{"personal-data", finding.Low, "it carries %v", "It goes along with every request and stands in logs.", "RFC 7519, section 12"},
 	{"secret-inside", finding.High, "it carries a secret (%v)", "Everybody who sees the token can read it.", "RFC 7519, section 11.2"},
 }

@@ -1,8 +1,9 @@
 package token
 
 import (
-	"errors"
+	"bytes"
 	"fmt"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -123,8 +124,8 @@ func (j *judge) form() {
 		if s != nil && s.Kind == declaration.Bearer && s.Token == "opaque" && !j.c.Refresh {
 			j.say("form-opaque-wanted", Whole, "")
 		}
-		if len(j.t.Raw) > 4096 {
-			j.say("form-large", Whole, "", len(j.t.Raw))
+		if size := max(len(j.t.Raw), j.t.size); size > 4096 {
+			j.say("form-large", Whole, "", size)
 		}
 	}
 }
@@ -182,50 +183,35 @@ func isAccessType(typ string) bool {
 }
 
 func (j *judge) signature() {
-	t, alg := j.t, j.t.Algorithm()
-	if strings.EqualFold(alg, "none") || !t.Header.OK {
-		return
+	v := Verification{}
+	if j.t.shown != nil {
+		v = j.t.shown.Signature
+	} else {
+		v = j.t.verification(j.c.Keys, j.c.NoKeys)
 	}
-	if len(t.Signature) == 0 {
+	alg := j.t.Algorithm()
+	kid, _ := j.t.Header.String("kid")
+	if v.Keys > 1 && kid == "" {
+		j.say("key-id-missing", Header, "", v.Keys)
+	} else if v.Same > 1 {
+		j.say("key-twice", Header, "/kid", kid)
+	}
+	switch v.Outcome {
+	case SignedWell:
+		if v.Bits < v.Least {
+			j.say("key-short", Signature, "", v.Bits, alg, v.Least)
+		}
+	case NoSignature:
 		j.say("signature-missing", Signature, "")
-		return
-	}
-	if !Known(alg) {
-		return
-	}
-	kid, _ := t.Header.String("kid")
-	if len(j.c.Keys.Set) > 1 {
-		n := 0
-		for _, k := range j.c.Keys.Set {
-			if kid != "" && k.KeyID == kid {
-				n++
-			}
-		}
-		if kid == "" {
-			j.say("key-id-missing", Header, "", len(j.c.Keys.Set))
-		} else if n > 1 {
-			j.say("key-twice", Header, "/kid", kid)
-		}
-	}
-	key, err := j.c.Keys.Verify(t)
-	a := algorithms[alg]
-	switch {
-	case err == nil:
-		if has, least := a.bits(key.Key); has < least {
-			j.say("key-short", Signature, "", has, alg, least)
-		}
-	case errors.Is(err, ErrNoKeys):
-		why := j.c.NoKeys
-		if why == "" {
-			why = "there are no keys"
-		}
-		j.say(notVerified, Signature, "", why)
-	case errors.Is(err, ErrKeyID):
+	case NoKeys:
+		j.say(notVerified, Signature, "", v.Why)
+	case KeyUnknown:
 		j.say("key-unknown", Header, "/kid", kid)
-	case errors.Is(err, ErrUnfit):
+	case KeyUnfit:
 		j.say("key-unfit", Signature, "", alg)
-	default:
+	case SignedWrong:
 		j.say("signature-wrong", Signature, "")
+	case NotAsked:
 	}
 }
 
@@ -380,9 +366,15 @@ func (j *judge) rights() {
 		return
 	}
 	id := j.c.Identity
-	for what, pointer := range s.Claims {
+	for _, what := range slices.Sorted(maps.Keys(s.Claims)) {
+		pointer := s.Claims[what]
 		m := j.t.at(pointer)
 		if m == nil {
+			continue
+		}
+		if j.t.shown != nil && bytes.Contains(m.Raw, []byte(Hidden)) {
+			// The declaration began to name it after the token was looked at.
+			j.say("claim-hidden", Claims, pointer, pointer)
 			continue
 		}
 		switch what {
@@ -469,7 +461,13 @@ func (j *judge) contents() {
 			j.say("personal-data", Claims, "/"+m.Name, what+" ("+m.Name+")")
 			continue
 		}
-		if what := secretIn(m); what != "" {
+		what := ""
+		if j.t.shown != nil {
+			what = j.t.shown.Inside[m.Name]
+		} else {
+			what = secretIn(m)
+		}
+		if what != "" {
 			j.say("secret-inside", Claims, "/"+m.Name, what)
 		}
 	}

@@ -74,6 +74,8 @@ type Token struct {
 	bytes     []byte // of Raw, so that nothing copies it again
 	alg       string // of the header
 	mended    []Judgement
+	size      int    // of what was looked at before, in place of Raw
+	shown     *Shown // which it was made from
 	// The claims of an opaque token are what its issuer said (RFC 7662).
 	Introspected bool
 }
