@@ -33,6 +33,7 @@ type Run struct {
 	Revision  uint            `json:"revision"`
 	State     string          `json:"state"`
 	Partial   bool            `json:"partial"`
+	Pruned    bool            `json:"pruned,omitempty"` // its exchanges were taken away
 	Planned   int             `json:"planned"`
 	Done      int             `json:"done"`
 	Pace      float64         `json:"pace"` // probes per second over the last seconds
@@ -153,7 +154,7 @@ func (r *run) info() *Run {
 }
 
 func runInfo(w store.Sweep) *Run {
-	i := &Run{ID: w.ID, Target: w.Target, Revision: w.RevisionID, State: w.State, Partial: w.Partial, Planned: w.Planned, Done: w.Planned, StartedAt: w.StartedAt, EndedAt: w.EndedAt, Note: w.Note}
+	i := &Run{ID: w.ID, Target: w.Target, Revision: w.RevisionID, State: w.State, Partial: w.Partial, Pruned: w.Pruned, Planned: w.Planned, Done: w.Planned, StartedAt: w.StartedAt, EndedAt: w.EndedAt, Note: w.Note}
 	var res Result
 	if len(w.Result) > 0 && json.Unmarshal(w.Result, &res) == nil {
 		i.Counts = &res.Counts

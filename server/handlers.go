@@ -80,7 +80,7 @@ func sweepOf(r *app.Run) *contract.Sweep {
 	if r == nil {
 		return nil
 	}
-	out := contract.Sweep{Id: int(r.ID), Target: r.Target, Revision: int(r.Revision), State: r.State, Partial: r.Partial, Planned: r.Planned, Done: r.Done, Pace: float32(r.Pace), Left: float32(r.Left),
+	out := contract.Sweep{Id: int(r.ID), Target: r.Target, Revision: int(r.Revision), State: r.State, Partial: r.Partial, Pruned: &r.Pruned, Planned: r.Planned, Done: r.Done, Pace: float32(r.Pace), Left: float32(r.Left),
 		StartedAt: r.StartedAt, EndedAt: r.EndedAt, Note: r.Note}
 	if r.Counts != nil {
 		c := countsOf(*r.Counts)

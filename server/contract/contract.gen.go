@@ -1330,9 +1330,12 @@ type Sweep struct {
 	Note string  `json:"note"`
 
 	// Pace Probes per second
-	Pace      float32   `json:"pace"`
-	Partial   bool      `json:"partial"`
-	Planned   int       `json:"planned"`
+	Pace    float32 `json:"pace"`
+	Partial bool    `json:"partial"`
+	Planned int     `json:"planned"`
+
+	// Pruned Its exchanges were taken away
+	Pruned    *bool     `json:"pruned,omitempty"`
 	Revision  int       `json:"revision"`
 	StartedAt time.Time `json:"startedAt"`
 	State     string    `json:"state"`

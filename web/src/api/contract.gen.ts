@@ -1585,6 +1585,8 @@ export interface components {
             revision: number;
             state: string;
             partial: boolean;
+            /** @description Its exchanges were taken away */
+            pruned?: boolean;
             planned: number;
             done: number;
             /** @description Probes per second */

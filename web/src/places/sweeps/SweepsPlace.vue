@@ -103,11 +103,17 @@ async function resume(id: number) {
               </td>
               <td>
                 <NButton
-                  v-if="(s.state === 'stopped' || s.state === 'interrupted') && !s.partial"
+                  v-if="(s.state === 'stopped' || s.state === 'interrupted') && !s.partial && !s.pruned"
                   size="small"
                   :disabled="!!running"
                   @click="resume(s.id)"
                   >Go on</NButton
+                >
+                <span
+                  v-if="s.pruned"
+                  class="faint"
+                  title="Its findings stay; what was sent and answered was taken away."
+                  >exchanges pruned</span
                 >
               </td>
             </tr>
