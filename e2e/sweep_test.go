@@ -55,7 +55,7 @@ func TestFromDeclarationToProvenGap(t *testing.T) {
 	p.see("aside .banner", "Over-permissive")
 	p.see("aside .banner", "severity high · proven")
 	p.see("aside .ladder .decides", "needs operator, imre has observer: forbid, 403")
-	p.see("aside pre", "Bearer ····")
+	p.see("aside pre", "Bearer ‹token:")
 	p.see("aside", `sanna, same request: 202. The request was a fair one.`)
 
 	// The rule's line, in the editor.

@@ -142,7 +142,7 @@ func TestOtherCredentialsOnTheBoard(t *testing.T) {
 	p.see("aside .banner", "The same signed request was accepted twice")
 	p.MustNavigate(url + "/board?route=GET%20/v1/downloads/%7Bframe_id%7D&caller=imre")
 	p.see("aside .banner", "Agrees")
-	p.see("aside pre", `sig=····`)
+	p.see("aside pre", `sig=‹signature:`)
 	p.MustNavigate(url + "/board?route=GET%20/v1/people&caller=")
 	p.see("aside .probes", "around the guard: past the gateway")
 	p.see("aside .probes", "no credential, asking for HTML")
