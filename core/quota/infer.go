@@ -1,6 +1,8 @@
 package quota
 
 import (
+	"cmp"
+	"maps"
 	"math"
 	"slices"
 	"sort"
@@ -307,7 +309,11 @@ func Infer(calls []Seen) []Fit {
 			}
 			best := Fit{Misses: math.MaxInt32}
 			var ties []Fit
-			least := map[int64]int{} // misses of a window, with the phase that explains most
+			least := map[int64]Fit{} // of each window, with the phase that explains most
+			cap := nearly
+			if like.Kind == FixedClock {
+				cap = roughly
+			}
 			for _, w := range windowsOf(calls) {
 				if w < shortestOnClock && (like.Kind == FixedClock || like.Kind == TwoCounters) {
 					continue
@@ -315,9 +321,9 @@ func Infer(calls []Seen) []Fit {
 				for _, ph := range phases(w) {
 					l := like
 					l.N, l.W = n, w
-					m := log.predict(l, ph, capped(best.Misses))
-					if old, ok := least[w]; !ok || m < old {
-						least[w] = m
+					m := log.predict(l, ph, min(best.Misses, math.MaxInt32-cap)+cap)
+					if old, ok := least[w]; !ok || m < old.Misses {
+						least[w] = Fit{Limit: l, Phase: ph, Misses: m}
 					}
 					switch {
 					case m < best.Misses:
@@ -333,7 +339,11 @@ func Infer(calls []Seen) []Fit {
 			}
 			if like.Kind == FixedClock || like.Kind == TwoCounters {
 				// The phase goes with the window, so that they are sought together.
-				f := closer(ties, log)
+				from := []Fit{ties[0], ties[len(ties)/2], ties[len(ties)-1]}
+				if like.Kind == FixedClock {
+					from = append(from, likeliest(least)...)
+				}
+				f := closer(from, log)
 				f.doubted(least)
 				out = append(out, f)
 				continue
@@ -402,30 +412,44 @@ func Infer(calls []Seen) []Fit {
 // machine's own disturbances could have hidden.
 const nearly = 2
 
-func capped(best int) int { return min(best, math.MaxInt32-nearly) + nearly }
+// roughly is by how many calls more a window of the clock may miss at first: in large
+// steps the right one may be off by a part of a window for each that was watched.
+const roughly = 12
+
+// likeliest are the windows that explain most in large steps.
+func likeliest(least map[int64]Fit) []Fit {
+	out := slices.Collect(maps.Values(least))
+	slices.SortFunc(out, func(a, b Fit) int {
+		return cmp.Or(a.Misses-b.Misses, int(a.W-b.W))
+	})
+	return out[:min(len(out), 12)]
+}
 
 // doubted widens what the window may be to all that explain nearly as much. A window of
 // four thirds of the right one has every third edge in common with it: a few calls
 // that were late are enough to prefer it.
-func (f *Fit) doubted(least map[int64]int) {
-	for w, m := range least {
-		if m <= f.Misses+nearly {
+func (f *Fit) doubted(least map[int64]Fit) {
+	for w, l := range least {
+		if l.Misses <= f.Misses+nearly {
 			f.WLow, f.WHigh = min(f.WLow, w), max(f.WHigh, w)
 		}
 	}
 }
 
 // closer seeks window and phase in small steps around what explained most in
-// large ones, and takes the middle of what explains it best.
-func closer(ties []Fit, log seen) Fit {
-	best := ties[len(ties)/2].Misses
-	all := ties
-	for _, from := range []Fit{ties[0], ties[len(ties)/2], ties[len(ties)-1]} {
+// large ones, and takes the middle of what explains it best. The clock began long ago, so
+// that a phase is kept as what it is at the first call: another window would else have
+// another phase there.
+func closer(list []Fit, log seen) Fit {
+	best, all := list[0].Misses, []Fit{list[0]}
+	begin := log.calls[0].At
+	for _, from := range list {
+		off := (begin + from.Phase) % from.W
 		for dw := int64(-8); dw <= 8; dw++ {
 			for dp := int64(-8); dp <= 8; dp++ {
 				f := from
 				f.W += from.W * dw / 800
-				f.Phase += from.W * dp / 128
+				f.Phase = ((off+f.W*dp/128-begin)%f.W + f.W) % f.W
 				m := log.predict(f.Limit, f.Phase, best)
 				if f.Misses = m; m < best {
 					best, all = m, all[:0:0]
@@ -475,8 +499,8 @@ func (f Fit) around(log seen) Fit {
 // Told are the remaining fits, none where too many kinds remain for their
 // numbers to mean anything.
 func Told(fits []Fit, calls int) []Fit {
-	// One whose window may as well be a fifth longer has no number to be told.
-	rest := slices.DeleteFunc(Remaining(fits, calls), func(f Fit) bool { return (f.WHigh-f.WLow)*5 > f.W })
+	// One whose window may as well be an eighth longer has no number to be told.
+	rest := slices.DeleteFunc(Remaining(fits, calls), func(f Fit) bool { return (f.WHigh-f.WLow)*8 > f.W })
 	kinds := map[Kind]bool{}
 	for _, f := range rest {
 		kinds[f.Kind] = true

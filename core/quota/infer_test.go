@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"math/rand"
 	"slices"
+	"strconv"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -153,4 +155,41 @@ func TestALateAnswerIsNoOtherSpacing(t *testing.T) {
 	require.NotEmpty(t, fits)
 	assert.Equal(t, Bucket, fits[0].Kind)
 	assert.InEpsilon(t, each, fits[0].W, 0.02)
+}
+
+// recorded are calls to a limiter of 5 in each second, as a drill made them: the
+// millisecond, and whether it was admitted.
+const recorded = `
+0+ 0+ 0+ 1+ 1+ 1- 16- 32- 49- 64- 79- 95- 110- 125- 141- 156- 171- 187- 202- 217- 233- 248- 263- 280- 297- 
+316- 335- 356- 378- 401- 426- 453- 481- 511- 542- 575- 610- 647- 687- 729- 773- 820- 869- 922- 978- 1037+ 
+1038+ 1038+ 1038+ 1038+ 1038- 2023+ 2023+ 2023+ 2023+ 2023+ 2024- 2959- 2984- 3009+ 5221+ 5221+ 6203+ 6204+ 
+6204+ 6204+ 7284+ 7284+ 7284+ 7284+ 7284+ 7285- 8685+ 8685+ 9195+ 9196+ 9196+ 9196+ 9755+ 9755- 9755- 9756- 
+9756- 9756- 10902+ 10903+ 11411+ 11411+ 11412+ 11412+ 11971+ 11972- 11972- 11972- 11972- 11972- 13119+ 13120+ 
+13628+ 13629+ 13629+ 13629- 14188+ 14188+ 14188+ 14188+ 14188+ 14189- 14485- 14485- 14485- 14485- 14504- 
+14568- 14631- 14693- 14757- 14820- 14882- 14945- 15008+ 15071+ 15135+ 15197+ 15260+ 15324- 15387- 15449- 
+15513- 15576- 15639- 15702- 15765- 15828- 15891- 15954- 16017+ 16080+ 16143+ 16206+ 16269+ 16332- 16396- 
+16458- 16521- 16584- 16647- 16710-
+`
+
+// The clock that windows stand on began long ago: whenever the drill is run, and however
+// far its windows are apart in large steps, the window is the same.
+func TestWheneverItIsDrilled(t *testing.T) {
+	var calls []Seen
+	for _, f := range strings.Fields(recorded) {
+		ms, err := strconv.ParseInt(f[:len(f)-1], 10, 64)
+		require.NoError(t, err)
+		calls = append(calls, Seen{At: 1_790_000_000_000_000 + ms*1000, Took: 300, OK: f[len(f)-1] == '+'})
+	}
+	for k := range int64(5) {
+		shifted := slices.Clone(calls)
+		for i := range shifted {
+			shifted[i].At += k * 83_172_454
+		}
+		told := Told(Infer(shifted), len(shifted))
+		require.NotEmpty(t, told)
+		for _, f := range told {
+			assert.Equal(t, []any{FixedClock, int64(5)}, []any{f.Kind, f.N})
+			assert.InEpsilon(t, second, f.W, 0.01)
+		}
+	}
 }
