@@ -152,9 +152,11 @@ identities: { ann: { credentials: { s: { p: kept:P } } } }
 			fact, err = k.Run(ctx, sessions.Script(d, tg, x))
 			require.ErrorIs(t, err, context.Canceled)
 			assert.NotEmpty(t, fact.Cut)
-			k.look = func(declaration.Value) (string, error) { return "", errors.New("it is not set") }
-			_, err = k.Run(context.Background(), sessions.Script(d, tg, x))
+			k.look = func(declaration.Value) (string, error) { return "", errors.New("pass-phrase-1 is not set") }
+			fact, err = k.Run(context.Background(), sessions.Script(d, tg, x))
 			require.ErrorIs(t, err, ErrCredential, "nothing was sent, and why")
+			assert.Contains(t, fact.Reports[0].Why, "is not set")
+			assert.NotContains(t, fact.Reports[0].Why, "pass-phrase", "a reason is masked as everything else is")
 		})
 	}
 }

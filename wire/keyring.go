@@ -137,14 +137,22 @@ func (k *Keyring) values(more map[string]string) map[string]string {
 	return out
 }
 
-func fillText(s string, values map[string]string, escape func(string) string) string {
-	if !strings.Contains(s, "{") {
-		return s
+// fillText puts values in place of {names}, once: what a value holds is not filled
+// again, and a name without one stays.
+func fillText(text string, values map[string]string, escape func(string) string) string {
+	if !strings.Contains(text, "{") {
+		return text
 	}
-	for n, v := range values {
-		s = strings.ReplaceAll(s, "{"+n+"}", escape(v))
+	var b strings.Builder
+	for before, name := range check.Names(text) {
+		b.WriteString(before)
+		if v, ok := values[name]; ok {
+			b.WriteString(escape(v))
+		} else if name != "" {
+			b.WriteString("{" + name + "}")
+		}
 	}
-	return s
+	return b.String()
 }
 
 func jsonEscape(s string) string {

@@ -1,7 +1,6 @@
 package wire
 
 import (
-	"strings"
 	"sync"
 	"sync/atomic"
 
@@ -41,8 +40,8 @@ func (m *Masker) begin() *mask.Masking { return m.set.Load().Begin() }
 func (m *Masker) exchange(r raw, never []string, t *mask.Masking) check.Exchange {
 	x := r.Exchange
 	x.URL, x.Error = t.URL(x.URL), t.Text(x.Error, false)
-	x.Body = t.Body(x.Body, header(x.Headers, "Content-Type"), false)
-	media := header(x.Answer, "Content-Type")
+	x.Body = t.Body(x.Body, check.Field(x.Headers, "Content-Type"), false)
+	media := check.Field(x.Answer, "Content-Type")
 	x.Headers, x.Answer = t.Headers(x.Headers), t.Headers(x.Answer)
 	content := string(r.content)
 	x.Content = t.Body(content, media, len(content) >= BodyLimit+maskMargin)
@@ -51,14 +50,4 @@ func (m *Masker) exchange(r raw, never []string, t *mask.Masking) check.Exchange
 	}
 	x.Texts = mask.Within(content, never)
 	return x
-}
-
-// header is the first value of a field, "" without it.
-func header(fields [][2]string, name string) string {
-	for _, f := range fields {
-		if strings.EqualFold(f[0], name) {
-			return f[1]
-		}
-	}
-	return ""
 }

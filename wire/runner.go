@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"net/url"
 	"slices"
-	"strings"
 	"sync"
 	"time"
 
@@ -86,7 +85,7 @@ func (r *running) call(ctx context.Context, c check.Call) (check.Report, error) 
 		return report, ctx.Err()
 	}
 	if err != nil {
-		report.Why = mask.Plain(err.Error())
+		report.Why = r.k.client.mask.Text(err.Error())
 		r.mu.Lock()
 		defer r.mu.Unlock()
 		if r.unsent == nil {
@@ -106,7 +105,7 @@ func (r *running) call(ctx context.Context, c check.Call) (check.Report, error) 
 	case err != nil:
 		return report, err
 	case x.Status == 0:
-		report.Fate, report.Why = check.Lost, x.Error
+		report.Fate = check.Lost
 	default:
 		report.Fate = check.Answered
 	}
@@ -119,6 +118,9 @@ func (r *running) call(ctx context.Context, c check.Call) (check.Report, error) 
 	raw := r.take(c, x)
 	r.masking.Use(r.k.client.mask.set.Load())
 	report.Exchange = r.k.client.mask.exchange(x, r.k.client.Never, r.masking)
+	if report.Fate == check.Lost {
+		report.Why = report.Exchange.Error
+	}
 	if len(raw) > 0 {
 		report.Took, report.Ends = map[string]string{}, map[string]time.Time{}
 	}
@@ -148,7 +150,7 @@ func (r *running) take(c check.Call, x raw) map[string]string {
 				v = k.Value
 			}
 		case check.FromField:
-			v = header(x.Answer, t.At)
+			v = check.Field(x.Answer, t.At)
 		}
 		if v != "" {
 			kind := mask.Token
@@ -181,19 +183,12 @@ func (r *running) outgoing(ctx context.Context, c check.Call) (Outgoing, error) 
 		}
 		values[n] = v
 	}
-	o := Outgoing{Method: q.Method, Host: q.Host, Path: fillNames(q.Path, values, url.PathEscape), Query: fillNames(q.Query, values, url.QueryEscape)}
+	o := Outgoing{Method: q.Method, Host: q.Host, Path: fillText(q.Path, values, url.PathEscape), Query: fillText(q.Query, values, url.QueryEscape)}
 	for _, h := range q.Headers {
-		o.Headers = append(o.Headers, [2]string{h[0], fillNames(h[1], values, same)})
-	}
-	escape := same
-	switch media := header(q.Headers, "Content-Type"); {
-	case strings.Contains(media, "json"):
-		escape = jsonEscape
-	case strings.Contains(media, "urlencoded"):
-		escape = url.QueryEscape
+		o.Headers = append(o.Headers, [2]string{h[0], fillText(h[1], values, same)})
 	}
 	if len(q.Body) > 0 {
-		o.Body = []byte(fillNames(string(q.Body), values, escape))
+		o.Body = FillBody(q.Body, check.Field(q.Headers, "Content-Type"), values)
 	}
 	for _, p := range c.As {
 		if err := r.present(ctx, &o, p); err != nil {
@@ -238,22 +233,4 @@ func (r *running) present(ctx context.Context, o *Outgoing, p check.Present) err
 	}
 	attach(o, s, v)
 	return nil
-}
-
-// fillNames puts values in place of {names}, once: what a value holds is not filled
-// again, and a name without one stays.
-func fillNames(text string, values map[string]string, escape func(string) string) string {
-	if !strings.Contains(text, "{") {
-		return text
-	}
-	var b strings.Builder
-	for before, name := range check.Names(text) {
-		b.WriteString(before)
-		if v, ok := values[name]; ok {
-			b.WriteString(escape(v))
-		} else if name != "" {
-			b.WriteString("{" + name + "}")
-		}
-	}
-	return b.String()
 }

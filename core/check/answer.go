@@ -40,10 +40,14 @@ type Answer struct {
 }
 
 // Header returns the first value of a field, "" without it.
-func (a Answer) Header(name string) string {
-	for _, h := range a.Headers {
-		if strings.EqualFold(h[0], name) {
-			return h[1]
+func (a Answer) Header(name string) string { return Field(a.Headers, name) }
+
+// Field is the first value of a header field, "" without it. Names have no letter case
+// (RFC 9110 section 5.1).
+func Field(fields [][2]string, name string) string {
+	for _, f := range fields {
+		if strings.EqualFold(f[0], name) {
+			return f[1]
 		}
 	}
 	return ""

@@ -36,15 +36,6 @@ import (
 	"millgate/core/access"
 )
 
-// ID names a probe for good. It is comparable, and of parts that nobody splits again.
-type ID struct {
-	Family   string
-	Route    string // the route's key; METHOD host:/path of one that the inventory does not have
-	Caller   Caller
-	Relation access.Relation // of the record to the caller
-	Of       string          // what else tells it from the family's others: a way, an origin, a quota
-}
-
 // Caller is who calls. Without an identity it is nobody, without a scheme it presents
 // no credential.
 type Caller struct {

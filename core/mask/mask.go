@@ -62,7 +62,6 @@ const (
 type Set struct {
 	key     []byte
 	secrets []secret
-	known   map[string]bool
 	words   map[string]int    // whole values, to their secret
 	forms   map[uint32][]form // by their first four bytes
 	filter  *[1 << 13]byte    // which first four bytes there are, hashed
@@ -71,9 +70,10 @@ type Set struct {
 }
 
 type secret struct {
-	text string
-	mark string // "" where it gets a number
-	kind Kind
+	text   string
+	digest string // "" where it is short, or there is no key
+	mark   string // "" where it gets a number
+	kind   Kind
 }
 
 // form is a secret in one of its base64 forms, or as it is. Of base64 the characters
@@ -92,7 +92,7 @@ func NewSet(key []byte) *Set { return &Set{key: slices.Clone(key)} }
 func (s *Set) With(kind Kind, secrets ...string) *Set {
 	var fresh []string
 	for _, x := range secrets {
-		if x != "" && !s.known[x] && !slices.Contains(fresh, x) {
+		if x != "" && !s.knows(x) && !slices.Contains(fresh, x) {
 			fresh = append(fresh, x)
 		}
 	}
@@ -101,19 +101,28 @@ func (s *Set) With(kind Kind, secrets ...string) *Set {
 	}
 	out := &Set{key: s.key, secrets: slices.Clone(s.secrets)}
 	for _, x := range fresh {
-		out.secrets = append(out.secrets, secret{text: x, kind: kind})
+		n := secret{text: x, kind: kind}
+		if len(x) >= digested && s.key != nil {
+			n.digest = s.digest(x)
+		}
+		out.secrets = append(out.secrets, n)
 	}
 	out.index()
 	return out
 }
 
+func (s *Set) knows(text string) bool {
+	_, ok := s.words[text]
+	return ok
+}
+
 // index makes the tables and marks. A mark must not show a secret itself: one whose
 // word or digest has one gets another word and a number.
 func (s *Set) index() {
-	s.known, s.words, s.forms, s.filter = map[string]bool{}, map[string]int{}, map[uint32][]form{}, new([1 << 13]byte)
+	s.words, s.forms, s.filter = map[string]int{}, map[uint32][]form{}, new([1 << 13]byte)
 	for i := range s.secrets {
 		x := &s.secrets[i]
-		s.known[x.text], s.words[x.text] = true, i
+		s.words[x.text] = i
 		if len(x.text) < everywhere {
 			s.short = true
 			continue
@@ -128,10 +137,8 @@ func (s *Set) index() {
 	for i := range s.secrets {
 		x := &s.secrets[i]
 		x.kind, x.mark = s.word(x.kind), ""
-		if len(x.text) >= digested && s.key != nil {
-			if d := s.digest(x.text); !s.shows(d) {
-				x.mark = "‹" + string(x.kind) + ":" + d + "›"
-			}
+		if x.digest != "" && !s.shows(x.digest) {
+			x.mark = "‹" + string(x.kind) + ":" + x.digest + "›"
 		}
 	}
 }
