@@ -310,9 +310,9 @@ func Infer(calls []Seen) []Fit {
 			best := Fit{Misses: math.MaxInt32}
 			var ties []Fit
 			least := map[int64]Fit{} // of each window, with the phase that explains most
-			cap := nearly
+			slack := nearly
 			if like.Kind == FixedClock {
-				cap = roughly
+				slack = roughly
 			}
 			for _, w := range windowsOf(calls) {
 				if w < shortestOnClock && (like.Kind == FixedClock || like.Kind == TwoCounters) {
@@ -321,7 +321,7 @@ func Infer(calls []Seen) []Fit {
 				for _, ph := range phases(w) {
 					l := like
 					l.N, l.W = n, w
-					m := log.predict(l, ph, min(best.Misses, math.MaxInt32-cap)+cap)
+					m := log.predict(l, ph, min(best.Misses, math.MaxInt32-slack)+slack)
 					if old, ok := least[w]; !ok || m < old.Misses {
 						least[w] = Fit{Limit: l, Phase: ph, Misses: m}
 					}
