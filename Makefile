@@ -4,7 +4,7 @@ BIN     := bin/millgate
 WEBSRC  := $(shell find web/src web/index.html web/package.json web/package-lock.json web/vite.config.ts -type f 2>/dev/null)
 GOSRC   := $(shell find . -name '*.go' -not -path './web/*')
 
-.PHONY: build demo test check bench screenshots stats generate format clean chromium soak
+.PHONY: build demo test check bench screenshots stats generate format clean chromium soak race
 
 build: $(BIN)
 
@@ -34,11 +34,13 @@ format:
 	gofmt -w $(shell $(GO) list -f '{{.Dir}}' ./... )
 	cd web && npx --no-install prettier --write --log-level warn src
 
-# Formatting, vet, staticcheck, types, lint, and that generated code is current.
+# Formatting, vet, staticcheck, our own lint, types, and that generated code is current.
 check: web/node_modules/.installed api/tools/node_modules/.installed server/dist/index.html
 	@out="$$(gofmt -l $$($(GO) list -f '{{.Dir}}' ./...))"; if [ -n "$$out" ]; then echo "not formatted:"; echo "$$out"; exit 1; fi
 	$(GO) vet ./...
 	$(GO) tool staticcheck ./...
+	cd scripts/lint && $(GO) build -o ../../bin/lint .
+	bin/lint ./...
 	cd web && npm run --silent typecheck && npm run --silent lint
 	@sh scripts/generated.sh
 
@@ -48,7 +50,11 @@ chromium:
 test: server/dist/index.html chromium
 	@GO="$(GO)" sh scripts/test.sh
 
-# What is long, in parts: make soak PART=fuzz, limiters or detection.
+# What runs beside something else, with the race detector, without what takes long.
+race:
+	$(GO) test -race -short -count 1 -timeout 10m ./wire ./store ./core/check/... ./app
+
+# What is long, in parts: make soak PART=mutation, fuzz, race, limiters or detection.
 soak: server/dist/index.html chromium
 	@GO="$(GO)" PART="$(PART)" bash scripts/soak.sh
 

@@ -1,10 +1,18 @@
 package millgate_test
 
+// Rule: Imports run downward only.
+
 import (
 	"encoding/json"
+	"go/parser"
+	"go/token"
 	"io"
+	"io/fs"
 	"maps"
+	"os"
 	"os/exec"
+	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -18,8 +26,9 @@ import (
 // testkit stand apart. An arrow that is not here is a decision: make it, or turn it round.
 var arrows = map[string][]string{
 	"app": {
-		"core/access", "core/check", "core/check/sessions", "core/declaration", "core/finding", "core/inventory",
-		"core/origin", "core/probe", "core/quota", "core/review", "core/route", "core/session", "core/token",
+		"core/access", "core/check", "core/check/families", "core/check/sessions", "core/declaration", "core/finding",
+		"core/inventory", "core/origin", "core/probe", "core/quota", "core/review", "core/route", "core/session",
+		"core/token",
 		"core/verdict", "format/accesslog", "format/csv", "format/har", "format/openapi", "format/tokenfile",
 		"store", "wire",
 	},
@@ -28,22 +37,25 @@ var arrows = map[string][]string{
 		"server", "standin",
 	},
 	"core/access":         {"core/declaration"},
-	"core/check":          {"core/access", "core/declaration", "core/mask"},
-	"core/check/sessions": {"core/access", "core/check", "core/declaration", "core/session"},
+	"core/check":          {"core/access", "core/declaration", "core/finding", "core/mask", "core/route"},
+	"core/check/families": {"core/check", "core/check/sessions"},
+	"core/check/sessions": {"core/access", "core/check", "core/declaration", "core/finding", "core/session"},
 	"core/declaration":    {"core/route"},
 	"core/finding":        {"core/declaration"},
 	"core/inventory":      {"core/declaration", "core/route"},
 	"core/mask":           {},
 	"core/origin":         {"core/declaration"},
-	"core/probe":          {"core/access", "core/declaration", "core/origin", "core/quota", "core/route", "core/token"},
-	"core/quota":          {"core/declaration"},
-	"core/review":         {"core/access", "core/declaration", "core/finding", "core/quota", "core/route"},
-	"core/route":          {},
-	"core/session":        {"core/declaration", "core/finding", "core/token"},
-	"core/token":          {"core/access", "core/declaration", "core/finding"},
+	"core/probe": {"core/access", "core/check", "core/declaration", "core/origin", "core/quota", "core/route",
+		"core/token"},
+	"core/quota":   {"core/declaration"},
+	"core/review":  {"core/access", "core/declaration", "core/finding", "core/quota", "core/route"},
+	"core/route":   {},
+	"core/session": {"core/declaration", "core/finding", "core/token"},
+	"core/token":   {"core/access", "core/declaration", "core/finding"},
 	"core/verdict": {
-		"core/access", "core/check", "core/declaration", "core/finding", "core/mask", "core/origin", "core/probe",
-		"core/quota", "core/session", "core/token",
+		"core/access", "core/check", "core/check/families", "core/declaration", "core/finding", "core/mask",
+		"core/origin",
+		"core/probe", "core/quota", "core/session", "core/token",
 	},
 	"e2e":              {},
 	"examples":         {},
@@ -111,7 +123,8 @@ func TestImportsRunDownward(t *testing.T) {
 				assert.Contains(t, allowed, to, "%s imports %s", name, to)
 				a, b := height(name), height(to)
 				same := layer(name) == layer(to) && (layer(name) == "core" || layer(name) == "server")
-				assert.True(t, a < 0 || b < 0 || a < b || same, "%s imports %s, which does not stand below it", name, to)
+				assert.True(t, a < 0 || b < 0 || a < b || same, "%s imports %s, which does not stand below it", name,
+					to)
 				continue
 			}
 			if layer(name) != "core" {
@@ -124,8 +137,10 @@ func TestImportsRunDownward(t *testing.T) {
 				}
 				assert.True(t, ok, "%s imports %s", p.ImportPath, i)
 			}
-			for _, never := range []string{"net", "net/http", "os", "os/exec", "sync", "io/fs", "context", "math/rand", "math/rand/v2"} {
-				assert.NotEqual(t, never, i, "%s imports %s: the core has no network, disk, environment or goroutine", p.ImportPath, i)
+			for _, never := range []string{"net", "net/http", "os", "os/exec", "sync", "io/fs", "context", "math/rand",
+				"math/rand/v2"} {
+				assert.NotEqual(t, never, i, "%s imports %s: the core has no network, disk, environment or goroutine",
+					p.ImportPath, i)
 			}
 		}
 		for _, to := range allowed {
@@ -137,10 +152,58 @@ func TestImportsRunDownward(t *testing.T) {
 }
 
 func TestTheCoreDoesNotReadTheClock(t *testing.T) {
-	out, err := exec.Command("grep", "-rnE", `time\.(Now|Since|Sleep|After)\(|go func`, "core", "--include=*.go", "--exclude=*_test.go").Output()
+	out, err := exec.Command("grep", "-rnE", `time\.(Now|Since|Sleep|After)\(|go func`, "core", "--include=*.go",
+		"--exclude=*_test.go").Output()
 	var exit *exec.ExitError
 	if err != nil {
 		require.ErrorAs(t, err, &exit)
 	}
 	assert.Empty(t, string(out))
+}
+
+// Each rule of docs/maintaining.md has a file that names it in its first comment.
+func TestRulesHaveTheirFile(t *testing.T) {
+	text, err := os.ReadFile("docs/maintaining.md")
+	require.NoError(t, err)
+	_, table, ok := strings.Cut(string(text), "| rule | file |\n| --- | --- |\n")
+	require.True(t, ok)
+	table, _, _ = strings.Cut(table, "\n\n")
+	rows := strings.Split(strings.TrimSpace(table), "\n")
+	assert.Greater(t, len(rows), 12)
+	for _, row := range rows {
+		cells := strings.Split(strings.Trim(row, "| "), " | ")
+		require.Len(t, cells, 2, row)
+		f, err := parser.ParseFile(token.NewFileSet(), cells[1], nil, parser.ParseComments)
+		if !assert.NoError(t, err) || !assert.NotEmpty(t, f.Comments, cells[1]) {
+			continue
+		}
+		first := strings.Join(strings.Fields(f.Comments[0].Text()), " ")
+		assert.Contains(t, first, "Rule: "+cells[0]+".", cells[1])
+	}
+}
+
+// A proof is made where something is judged, and nowhere else: these packages may ask for
+// one, and no other file makes one in another way.
+func TestWhoProves(t *testing.T) {
+	makers := regexp.MustCompile(`check\.(Shown|Speaks|TurnedAway|Changed)\(`)
+	literal := regexp.MustCompile(`\bProof\{[^}]`)
+	may := []string{"core/check/"} // the families
+	err := filepath.WalkDir(".", func(path string, e fs.DirEntry, err error) error {
+		if err != nil || e.IsDir() || filepath.Ext(path) != ".go" || strings.HasSuffix(path, "_test.go") {
+			return err
+		}
+		text, err := os.ReadFile(path)
+		if err != nil {
+			return err
+		}
+		if makers.Match(text) {
+			inside := func(folder string) bool { return strings.HasPrefix(path, folder) }
+			assert.True(t, slices.ContainsFunc(may, inside), "%s proves", path)
+		}
+		if path != filepath.Join("core", "check", "verdict.go") {
+			assert.False(t, literal.Match(text), "%s makes a proof without what it rests on", path)
+		}
+		return nil
+	})
+	require.NoError(t, err)
 }

@@ -15,6 +15,8 @@ import (
 	"sync"
 	"time"
 
+	"millgate/core/check"
+	"millgate/core/check/families"
 	"millgate/core/declaration"
 	"millgate/core/finding"
 	"millgate/core/probe"
@@ -59,6 +61,8 @@ type App struct {
 	dial   wire.Dial
 	// maskKey makes marks in the place of secrets: equal ones only in this workspace.
 	maskKey []byte
+	// families are what a sweep checks beside the kinds of core/probe.
+	families check.Families
 
 	mu       sync.Mutex
 	text     string
@@ -76,6 +80,10 @@ type App struct {
 	ended    map[uint]ended         // sweeps of this process
 }
 
+// GCPercent is how much garbage there may be beside what lives, for the process that runs
+// sweeps: people work beside it, and a sweep waits for its target most of the time.
+const GCPercent = 50
+
 // observed is what is known of a target, and what was made of it last.
 type observed struct {
 	facts    map[string]*Fact
@@ -86,6 +94,7 @@ type observed struct {
 	plan     *probe.Plan
 	items    map[string]verdict.Item // by probe
 	made     map[string]basis        // what each item was made from
+	asked    map[string]bool         // those that were made from further facts as well
 	findings []finding.Finding
 	counts   finding.Counts
 }
@@ -107,7 +116,8 @@ func Open(dataDir, file string) (*App, error) {
 	if err != nil {
 		return nil, errors.Join(err, unlock())
 	}
-	a := &App{Events: NewHub(), store: st, unlock: unlock, seen: map[string]*observed{}, restarts: map[string]*restarting{}, ended: map[uint]ended{}}
+	a := &App{Events: NewHub(), store: st, unlock: unlock, seen: map[string]*observed{},
+		restarts: map[string]*restarting{}, ended: map[uint]ended{}, families: families.All}
 	if file == "" {
 		file = filepath.Join(dataDir, DefaultFile)
 	}
@@ -266,7 +276,10 @@ func (a *App) parse(text string) (*declaration.Document, []declaration.Message) 
 // FilesIn reads what a declaration in a directory names, and nothing outside
 // it.
 func FilesIn(dir string) declaration.Files {
-	return declaration.Files{Routes: Importer(dir), Text: func(ref string) ([]byte, error) { return readBeside(dir, ref) }}
+	return declaration.Files{Routes: Importer(dir), Text: func(ref string) ([]byte,
+		error) {
+		return readBeside(dir, ref)
+	}}
 }
 
 // readBeside reads a file in a directory, wherever its name tries to lead.
@@ -363,7 +376,8 @@ type Declaration struct {
 func (a *App) Declaration() Declaration {
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	return Declaration{Name: a.name, Text: a.text, Title: a.doc.Title, Revision: a.revision.ID, KeptAt: a.revision.At, Messages: a.reviewed}
+	return Declaration{Name: a.name, Text: a.text, Title: a.doc.Title, Revision: a.revision.ID, KeptAt: a.revision.At,
+		Messages: a.reviewed}
 }
 
 // Keep writes a new text to the file and makes it a revision. base is the
@@ -376,7 +390,8 @@ func (a *App) Keep(text, message string, base uint) (Declaration, error) {
 	a.mu.Lock()
 	if base != a.revision.ID {
 		a.mu.Unlock()
-		return Declaration{}, fmt.Errorf("%w: revision %d was kept meanwhile; your text is still in the editor, compare it with the new one and keep it again", ErrInput, a.revision.ID)
+		return Declaration{}, fmt.Errorf("%w: revision %d was kept meanwhile; your text is still in the editor, "+
+			"compare it with the new one and keep it again", ErrInput, a.revision.ID)
 	}
 	doc, msgs := a.parse(text)
 	if declaration.Failed(msgs) {

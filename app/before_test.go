@@ -34,12 +34,13 @@ func TestADatabaseOfBefore(t *testing.T) {
 	a, err := Open(data, file)
 	require.NoError(t, err)
 	defer func() { assert.NoError(t, a.Close()) }()
-	want := map[string]string{"mg-916411623a": "U GET /open", "mg-8c76d47a58": "P GET /t/{id}", "mg-e1ad2b52b9": "L GET /t/{id}", "mg-cd3fc3cf02": "R everything behind access"}
+	want := map[string]string{"mg-916411623a": "U GET /open", "mg-8c76d47a58": "P GET /t/{id}",
+		"mg-e1ad2b52b9": "L GET /t/{id}", "mg-cd3fc3cf02": "R everything behind access"}
 	now, err := a.Findings("t")
 	require.NoError(t, err)
 	got := map[string]string{}
 	for _, f := range now {
-		got[f.ID] = string(f.Kind) + " " + f.Route
+		got[f.ID] = string(f.Kind) + " " + f.Where()
 	}
 	assert.Equal(t, want, got, "judged now, by what was seen then")
 	runs, err := a.Sweeps()
@@ -48,19 +49,25 @@ func TestADatabaseOfBefore(t *testing.T) {
 	for _, r := range runs {
 		assert.Equal(t, store.Done, r.State)
 		assert.False(t, r.Pruned)
+		require.NotNil(t, r.Counts, "it is a column now")
+		assert.Len(t, r.Counts.Findings, 4)
 		_, res, err := a.SweepResult(r.ID)
 		require.NoError(t, err)
 		then := map[string]string{}
 		for _, f := range res.Findings {
-			then[f.ID] = string(f.Kind) + " " + f.Route
+			then[f.ID] = string(f.Kind) + " " + f.Where()
 		}
 		assert.Equal(t, want, then, "as they were told then")
 	}
 	x, err := a.Crossing("t", "GET /t/{id}", "ann")
 	require.NoError(t, err)
-	assert.NotEmpty(t, x.History)
+	require.NotEmpty(t, x.History)
+	for _, h := range x.History {
+		assert.NotZero(t, h.Status, "so is what was answered")
+	}
 	require.NotEmpty(t, x.Probes)
-	assert.Contains(t, x.Probes[0].Fact.Exchange.Content+x.Probes[len(x.Probes)-1].Fact.Exchange.Content, "····", "masked as it was then")
+	assert.Contains(t, x.Probes[0].Fact.Exchange.Content+x.Probes[len(x.Probes)-1].Fact.Exchange.Content, "····",
+		"masked as it was then")
 	a.Retention = Retention{Sweeps: 1}
 	done, err := a.Prune()
 	require.NoError(t, err)

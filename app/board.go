@@ -47,7 +47,8 @@ type Row struct {
 	Declared    bool
 	Tokens      string // one letter for each way of the board: the expectation, "-" where the way means nothing here
 	TokenSeen   string // one letter for each way, as Verdict
-	Pages       string // one letter for each page of the board: what is declared (n s r u), "-" where there is no such page
+	// one letter for each page of the board: what is declared (n s r u), "-" where there is no such page
+	Pages       string
 	PageSeen    string // one letter for each page, as Verdict
 	PageDoes    string // one letter for each page: what a browser lets it do, "." where that is not known
 	Counted     []int  // the quotas that count it, as indexes of the board's
@@ -83,6 +84,7 @@ func verdictLetter(k finding.Kind) byte {
 		return '?'
 	case finding.Unprobed, "":
 		return '.'
+	default:
 	}
 	return k[0]
 }
@@ -102,7 +104,8 @@ func (a *App) Board(target string) (Board, error) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	d := a.doc
-	b := Board{Title: d.Title, File: a.name, Revision: a.revision.ID, KeptAt: a.revision.At, Empty: strings.TrimSpace(a.text) == "", Review: len(review.Open(a.reviewed))}
+	b := Board{Title: d.Title, File: a.name, Revision: a.revision.ID, KeptAt: a.revision.At,
+		Empty: strings.TrimSpace(a.text) == "", Review: len(review.Open(a.reviewed))}
 	for _, m := range a.messages {
 		if m.Level == declaration.Error {
 			b.Errors++
@@ -201,7 +204,8 @@ func (a *App) Board(target string) (Board, error) {
 		}
 	}
 	for i, rt := range d.Routes {
-		row := Row{Key: rt.Key(), Method: rt.Method(), Host: rt.Host, Path: rt.Path(), Prefix: probe.Prefix(rt.Selector), Effect: string(rt.Effect), Sensitivity: string(rt.Sensitivity),
+		row := Row{Key: rt.Key(), Method: rt.Method(), Host: rt.Host, Path: rt.Path(),
+			Prefix: probe.Prefix(rt.Selector), Effect: string(rt.Effect), Sensitivity: string(rt.Sensitivity),
 			Group: rt.Group, Summary: rt.Summary, Line: rt.Line, File: rt.File, Declared: true}
 		letters(&row, i)
 		row.TokenCaller = soundCaller(d, i, b.Columns, row)
@@ -230,7 +234,7 @@ const (
 )
 
 // wayCaller is put before a way where a caller is asked for.
-const wayCaller = "credential:"
+const wayCaller = probe.TokenCaller
 
 // drillCaller is put before an identity where its session drill is asked for.
 const drillCaller = "session:"
@@ -275,10 +279,12 @@ func soundCaller(d *declaration.Document, i int, columns []Column, row Row) stri
 }
 
 // wayLetters are a row's cells in the Tokens lens.
-func wayLetters(d *declaration.Document, i int, all []string, row Row, seen map[string]finding.Kind) (expect, found string) {
+func wayLetters(d *declaration.Document, i int, all []string, row Row, seen map[string]finding.Kind) (expect,
+	found string) {
 	var e, v strings.Builder
 	mean := map[string]bool{}
-	if entry := d.Entry(i); entry != nil && access.Evaluate(d, i, access.Caller{State: access.Broken}).Outcome == access.Refuse {
+	if entry := d.Entry(i); entry != nil &&
+		access.Evaluate(d, i, access.Caller{State: access.Broken}).Outcome == access.Refuse {
 		for _, s := range d.Accepted(entry) {
 			for _, w := range probe.Ways(s) {
 				mean[w] = true
@@ -314,7 +320,7 @@ func belongs(p *probe.Probe, caller string) bool {
 		return wayOf(p) == w
 	}
 	if id, ok := strings.CutPrefix(caller, drillCaller); ok {
-		return p.Kind == probe.Session && p.Identity == id
+		return p.Kind == sessionKind && p.Identity == id
 	}
 	return p.Column() == caller
 }
@@ -336,7 +342,8 @@ func columns(d *declaration.Document, classes []access.Class) []Column {
 	}
 	out := []Column{{Label: "nobody", Sub: "signed out", Class: -1, Members: 1, Roles: []string{}}}
 	for i, id := range d.Identities {
-		c := Column{Key: id.Name, Label: id.Name, Class: class[i], Members: len(classes[class[i]].Members), Roles: []string{}}
+		c := Column{Key: id.Name, Label: id.Name, Class: class[i], Members: len(classes[class[i]].Members),
+			Roles: []string{}}
 		var roles []string
 		for _, r := range id.Roles {
 			roles = append(roles, r.Name)

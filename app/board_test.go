@@ -85,8 +85,10 @@ func TestBoardOfTheDemo(t *testing.T) {
 	for i, p := range b.Pages {
 		pages[p.ID] = r.Pages[i:i+1] + r.PageSeen[i:i+1] + r.PageDoes[i:i+1]
 	}
-	assert.Equal(t, map[string]string{"https://desk.fernhollow.example": "u=u", "https://sky.fernhollow.example": "sPu", "unrelated": "sPu", "beginning": "sPu", "ending": "sPu", "sibling": "sPu",
-		"plain http": "sPu", "other port": "sPu", "null": "sPu", "capitals": "n=n", "final dot": "sPu"}, pages, "any origin is mirrored")
+	assert.Equal(t, map[string]string{"https://desk.fernhollow.example": "u=u", "https://sky.fernhollow.example": "sPu",
+		"unrelated": "sPu", "beginning": "sPu", "ending": "sPu", "sibling": "sPu",
+		"plain http": "sPu", "other port": "sPu", "null": "sPu", "capitals": "n=n", "final dot": "sPu"}, pages,
+		"any origin is mirrored")
 	require.NotNil(t, b.Sweep)
 	assert.Equal(t, b.Sweep.Planned, b.Sweep.Done)
 
@@ -117,7 +119,8 @@ func TestBoardOfTheDemo(t *testing.T) {
 		v, err := a.Crossing("stand-in", "GET /v1/audit", "")
 		require.NoError(t, err)
 		labels := fmt.Sprint(probeLabels(v))
-		for _, l := range []string{"no credential", "broken credential", "around the guard: trailing slash", "around the guard: method override"} {
+		for _, l := range []string{"no credential", "broken credential", "around the guard: trailing slash",
+			"around the guard: method override"} {
 			assert.Contains(t, labels, l)
 		}
 	})
@@ -203,7 +206,8 @@ access: [{ at: GET /a, who: s }]
 // A declaration with errors is shown, and nothing is judged or sent by it.
 func TestBoardOfABrokenDeclaration(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "x.gate.yaml")
-	require.NoError(t, os.WriteFile(file, []byte("millgate: 1\ntargets: { t: { base: \"http://127.0.0.1:1\" } }\nroutes: [GET /a]\naccess: [{ at: GET /a, who: nobodyy }]\n"), 0o600))
+	require.NoError(t, os.WriteFile(file, []byte("millgate: 1\ntargets: { t: { base: \"http://127.0.0.1:1\" } "+
+		"}\nroutes: [GET /a]\naccess: [{ at: GET /a, who: nobodyy }]\n"), 0o600))
 	a, err := Open("", file)
 	require.NoError(t, err)
 	defer func() { assert.NoError(t, a.Close()) }()
@@ -229,7 +233,8 @@ func TestWhatIsLeftBehindIsListed(t *testing.T) {
 	for _, removable := range []bool{true, false} {
 		o := &obedient{have: map[string]bool{"t0": true}}
 		f := newFake(t, func(f *fake, w http.ResponseWriter, r *http.Request) {
-			if !removable && r.Method == "DELETE" && !strings.HasSuffix(r.URL.Path, "/t0") && r.Header.Get("Authorization") == "Bearer tok" {
+			if !removable && r.Method == "DELETE" && !strings.HasSuffix(r.URL.Path, "/t0") &&
+				r.Header.Get("Authorization") == "Bearer tok" {
 				w.WriteHeader(409)
 				return
 			}

@@ -27,7 +27,7 @@ type ProbeView struct {
 	Expect   access.Expectation
 	Page     *verdict.PageView  // for a page
 	Quota    *verdict.QuotaSeen // for a quota drill
-	Steps    []string           // of a session drill: what is expected of each
+	Steps    []ScriptStep       // of a family of its own: what was sent, in order
 }
 
 // CrossingView is everything about one cell.
@@ -151,10 +151,12 @@ func (a *App) Crossing(target, route, caller string) (CrossingView, error) {
 			continue // only what a gap led to in a sweep is there to be seen
 		}
 		v.Unsafe = v.Unsafe || p.Unsafe()
-		pv := ProbeView{Probe: p, Label: probeLabel(p), Expect: p.Expect, Verdict: verdict.Verdict{Kind: finding.Unprobed, Reason: "not probed yet"}}
+		pv := ProbeView{Probe: p, Label: probeLabel(p), Expect: withLadder(d, p),
+			Verdict: verdict.Verdict{Kind: finding.Unprobed, Reason: "not probed yet"}}
 		if isPage {
 			at := probe.PageOf(p)
-			pv.Page = &verdict.PageView{Page: at, Want: origin.Expect(probe.CallOf(d, i, ""), at.Origin, probe.Allowed(d, i))}
+			pv.Page = &verdict.PageView{Page: at, Want: origin.Expect(probe.CallOf(d, i, ""), at.Origin,
+				probe.Allowed(d, i))}
 			v.Unsafe = false
 		}
 		if q := d.QuotaNamed(p.Way); p.Kind == probe.QuotaDrill && q != nil {
@@ -173,9 +175,7 @@ func (a *App) Crossing(target, route, caller string) (CrossingView, error) {
 				pv.Page = &seen
 			}
 			pv.Verdict, pv.Fact = it.Verdict, o.view[p.ID]
-			if p.Kind == probe.Session {
-				pv.Steps = drillView(d, o, p).Expect
-			}
+			pv.Steps = stepsOf(pl, p, pv.Fact)
 			if c := pl.Find(p.Control); c != nil {
 				pv.ControlP, pv.Control = c, o.view[c.ID]
 			}
@@ -185,14 +185,18 @@ func (a *App) Crossing(target, route, caller string) (CrossingView, error) {
 	if !known {
 		return v, fmt.Errorf("%w: there is no route %q", ErrNotFound, route)
 	}
-	sort.SliceStable(v.Probes, func(x, y int) bool { return finding.Worse(v.Probes[x].Verdict.Kind, v.Probes[y].Verdict.Kind) })
+	sort.SliceStable(v.Probes, func(x, y int) bool {
+		return finding.Worse(v.Probes[x].Verdict.Kind,
+			v.Probes[y].Verdict.Kind)
+	})
 	for _, l := range pl.Left {
 		if l.Route == route && l.Caller == sent {
 			v.Left = append(v.Left, l)
 		}
 		// Why a quota is not measured stands by its name.
 		if q, ok := strings.CutPrefix(l.Route, "quota "); ok && i >= 0 && isCounted {
-			if k := slices.IndexFunc(d.Quotas, func(u *declaration.Quota) bool { return u.Name == q }); k >= 0 && slices.Contains(d.QuotasAt[i], k) && countedBy(d.Quotas[k]) == kind {
+			if k := slices.IndexFunc(d.Quotas, func(u *declaration.Quota) bool { return u.Name == q }); k >= 0 &&
+				slices.Contains(d.QuotasAt[i], k) && countedBy(d.Quotas[k]) == kind {
 				v.Left = append(v.Left, l)
 			}
 		}
@@ -233,7 +237,8 @@ func (a *App) past(v *CrossingView, target, sent string) error {
 	at := [][2]string{{v.Route, sent}}
 	for _, p := range v.Probes {
 		// A quota is drilled at one route, and its cell stands at all that it counts.
-		if k := [2]string{p.Probe.RouteKey, p.Probe.Identity}; p.Probe.Kind == probe.QuotaDrill && !slices.Contains(at, k) {
+		if k := [2]string{p.Probe.RouteKey, p.Probe.Identity}; p.Probe.Kind == probe.QuotaDrill &&
+			!slices.Contains(at, k) {
 			at = append(at, k)
 		}
 	}
@@ -246,14 +251,11 @@ func (a *App) past(v *CrossingView, target, sent string) error {
 		rows = append(rows, more...)
 	}
 	for _, r := range rows {
-		if strings.Contains(v.Caller, ":") && !slices.ContainsFunc(v.Probes, func(p ProbeView) bool { return p.Probe.ID == r.ProbeID }) {
+		if strings.Contains(v.Caller, ":") && !slices.ContainsFunc(v.Probes,
+			func(p ProbeView) bool { return p.Probe.ID == sameProbe(r.ProbeID) }) {
 			continue
 		}
-		f, err := decodeFact(r.Fact)
-		if err != nil {
-			continue
-		}
-		v.History = append(v.History, Past{Sweep: r.SweepID, At: r.Sent, Probe: r.ProbeID, Status: f.Exchange.Status})
+		v.History = append(v.History, Past{Sweep: r.SweepID, At: r.Sent, Probe: sameProbe(r.ProbeID), Status: r.Status})
 	}
 	return nil
 }
@@ -275,7 +277,24 @@ func identityLabel(d *declaration.Document, i int, id *declaration.Identity) str
 	return s
 }
 
+// withLadder is what is expected of a probe, with the ladder that leads to it where it has
+// one: a plan keeps none.
+func withLadder(d *declaration.Document, p *probe.Probe) access.Expectation {
+	if p.Route < 0 || p.Expect.Ladder != nil {
+		return p.Expect
+	}
+	x := access.Evaluate(d, p.Route, access.Caller{Identity: d.IdentityNamed(p.Identity), State: p.State,
+		Record: p.Record.Relation})
+	if x.Outcome != p.Expect.Outcome || x.Decider != p.Expect.Decider || x.Reason() != p.Expect.Reason() {
+		return p.Expect // of another question than who may enter
+	}
+	return x
+}
+
 func probeLabel(p *probe.Probe) string {
+	if p.Check != nil {
+		return p.Says()
+	}
 	switch p.Kind {
 	case probe.QuotaDrill:
 		return "the drill of quota " + p.Way + " at " + p.RouteKey
@@ -296,19 +315,19 @@ func probeLabel(p *probe.Probe) string {
 		return "an address that is not declared"
 	case probe.WrongSecret:
 		if p.Way != "" {
-			return "login with " + map[string]string{probe.SecretEmpty: "an empty secret", probe.SecretAbsent: "no secret", probe.NameUnknown: "an unknown name"}[p.Way]
+			return "login with " + map[string]string{probe.SecretEmpty: "an empty secret",
+				probe.SecretAbsent: "no secret", probe.NameUnknown: "an unknown name"}[p.Way]
 		}
 		return "login with a wrong secret"
 	case probe.Accept:
 		return "no credential, " + p.Way
-	case probe.Session:
-		return "session drill"
 	case probe.Credential:
 		return "credential " + p.Way
 	case probe.Issued:
 		return "what it is given"
 	case probe.RaisedRole:
 		return fmt.Sprintf("a body that claims %s: %s", p.Claim, p.Role)
+	default:
 	}
 	switch {
 	case p.Record.Relation == access.Own:

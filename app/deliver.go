@@ -42,7 +42,8 @@ var errJournal = errors.New("the journal cannot be written")
 // outgoing is the probe with its body filled and its credential presented.
 func (r *run) outgoing(p *probe.Probe, recordID string) (wire.Outgoing, error) {
 	q := probe.Build(r.doc, p, recordID)
-	o := wire.Outgoing{Method: q.Method, Host: q.Host, Path: q.Path, Query: q.Query, Headers: slices.Clone(q.Headers), Body: q.Body, Params: linkParams(p, recordID)}
+	o := wire.Outgoing{Method: q.Method, Host: q.Host, Path: q.Path, Query: q.Query, Headers: slices.Clone(q.Headers),
+		Body: q.Body, Params: linkParams(p, recordID)}
 	req := declaration.Request{JSON: q.Body}
 	need := req.Placeholders()
 	if len(need) > 0 {
@@ -50,7 +51,7 @@ func (r *run) outgoing(p *probe.Probe, recordID string) (wire.Outgoing, error) {
 		if err != nil {
 			return o, err
 		}
-		o.Body = wire.FillBody(q.Body, header(q.Headers, "Content-Type"), v)
+		o.Body = wire.FillBody(q.Body, check.Field(q.Headers, "Content-Type"), v)
 	}
 	return o, nil
 }
@@ -71,15 +72,6 @@ func linkParams(p *probe.Probe, recordID string) map[string]string {
 	return out
 }
 
-func header(h [][2]string, name string) string {
-	for _, kv := range h {
-		if kv[0] == name {
-			return kv[1]
-		}
-	}
-	return ""
-}
-
 // present adds the probe's credential.
 func (r *run) present(p *probe.Probe, o *wire.Outgoing) (epoch int, err error) {
 	switch {
@@ -97,12 +89,14 @@ func (r *run) present(p *probe.Probe, o *wire.Outgoing) (epoch int, err error) {
 				return 0, err
 			}
 		}
-		return epoch, r.breaking.Present(r.ctx, o, wire.Broken{Scheme: s, Donor: p.Donor, Way: p.Way, Beside: p.Beside, BesideScheme: p.BesideScheme,
-			Public: func() token.Keys { return r.keysOf(s) }, Role: probe.HighestRole(r.doc, p.Donor)})
+		return epoch, r.breaking.Present(r.ctx, o, wire.Broken{Scheme: s, Donor: p.Donor, Way: p.Way, Beside: p.Beside,
+			BesideScheme: p.BesideScheme,
+			Public:       func() token.Keys { return r.keysOf(s) }, Role: probe.HighestRole(r.doc, p.Donor)})
 	case p.Identity == "":
 		return 0, r.keys.PresentBroken(r.ctx, o, p.Scheme)
 	}
-	if s := r.doc.SchemeNamed(p.Scheme); s.Login != nil && s.Logout != nil && s.Logout.Host == p.Host && s.Logout.Path == p.Path {
+	if s := r.doc.SchemeNamed(p.Scheme); s.Login != nil && s.Logout != nil && s.Logout.Host == p.Host &&
+		s.Logout.Path == p.Path {
 		// What ends a session is given one of its own to end.
 		return 0, r.keys.PresentFresh(r.ctx, o, p.Identity, s)
 	}
@@ -120,7 +114,7 @@ func (r *run) deliver(p *probe.Probe, o wire.Outgoing) (check.Exchange, int, err
 		// What is sent twice on purpose has room for both before the first.
 		pair := p.Kind == probe.Credential && p.Way == probe.Repeated
 		for range 2 {
-			if pair && !r.takeRoom(p) {
+			if pair && !r.takeRoom(countedOf(p)) {
 				return check.Exchange{}, n, errStopped
 			}
 		}
@@ -133,7 +127,7 @@ func (r *run) deliver(p *probe.Probe, o wire.Outgoing) (check.Exchange, int, err
 			return check.Exchange{}, n, err
 		}
 		out.Before = func() error { return r.intend(p) }
-		if !pair && !r.takeRoom(p) {
+		if !pair && !r.takeRoom(countedOf(p)) {
 			return check.Exchange{}, n, errStopped
 		}
 		var x check.Exchange
@@ -148,7 +142,8 @@ func (r *run) deliver(p *probe.Probe, o wire.Outgoing) (check.Exchange, int, err
 		case cls == check.Throttled:
 			wait, again = r.patience(p.Route, p.Identity, r.counts(), x, n)
 			if pair && (!again || n+1 >= repeats) {
-				return x, n, fmt.Errorf("%w: sent twice on purpose, the pair was throttled (429) each of %d times", errLost, n+1)
+				return x, n, fmt.Errorf("%w: sent twice on purpose, the pair was throttled (429) each of %d times",
+					errLost, n+1)
 			}
 		case failing(x.Status) && p.IsControl && !p.Unsafe() && n == 0 && !r.health.isAlive():
 			wait, again = secondTry, true
@@ -177,15 +172,23 @@ func (r *run) deliver(p *probe.Probe, o wire.Outgoing) (check.Exchange, int, err
 
 // withdraw takes an intent back.
 func (r *run) withdraw(p *probe.Probe) error {
+	if !p.Unsafe() {
+		return nil
+	}
 	if err := r.app.store.Withdraw(r.sweep.ID, p.ID); err != nil {
 		return fmt.Errorf("%w: %v", errJournal, err)
 	}
 	return nil
 }
 
-// intend writes into the journal that a probe is about to be sent.
+// intend writes into the journal that an unsafe probe is about to be sent, so that it is
+// not sent twice. A safe one that is never answered is sent again anyway.
 func (r *run) intend(p *probe.Probe) error {
-	err := r.app.store.Intend(store.Probe{SweepID: r.sweep.ID, ProbeID: p.ID, Route: p.RouteKey, Identity: p.Identity, Unsafe: p.Unsafe(), Sent: time.Now()})
+	if !p.Unsafe() {
+		return nil
+	}
+	err := r.app.store.Intend(store.Probe{SweepID: r.sweep.ID, ProbeID: p.ID, Route: p.RouteKey, Identity: p.Identity,
+		Unsafe: true, Sent: time.Now()})
 	if err != nil {
 		return fmt.Errorf("%w: %v", errJournal, err)
 	}
@@ -204,7 +207,8 @@ func (r *run) credentialSeen(p *probe.Probe, cls check.Class, renewed *bool, epo
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	switch {
-	case cls == check.Refused && p.Expect.Outcome == access.Admit && p.Kind == probe.Crossing && !*renewed && r.mayRenew(k, epoch):
+	case cls == check.Refused && p.Expect.Outcome == access.Admit && p.Kind == probe.Crossing && !*renewed &&
+		r.mayRenew(k, epoch):
 		*renewed = true
 		r.mu.Unlock()
 		err := r.keys.Renew(r.ctx, p.Identity, p.Scheme, epoch)
@@ -255,11 +259,16 @@ func (r *run) pause(why string, d time.Duration) bool {
 	}
 }
 
+// routeOf is the route that serves a request, -1 without, and the request's path.
+func (r *run) routeOf(o wire.Outgoing) (at int, path string) {
+	path, _, _ = strings.Cut(o.Path, "?")
+	return r.doc.Inventory.Find(o.Method, o.Host, path), path
+}
+
 // sessionAnswered decides about the answer of a login, and of what goes with one:
 // whether it is sent again, and after what time. The error ends the sweep.
 func (r *run) sessionAnswered(ctx context.Context, o wire.Outgoing, x check.Exchange, try int) (again bool, err error) {
-	path, _, _ := strings.Cut(o.Path, "?")
-	at := access.RouteOf(r.doc, &declaration.Request{Method: o.Method, Host: o.Host, Path: path})
+	at, path := r.routeOf(o)
 	wait := time.Duration(0)
 	switch {
 	case x.Status == 429:
@@ -297,7 +306,10 @@ func (r *run) wrongLogin(p *probe.Probe, f *Fact) error {
 		switch r.class(again) {
 		case check.Refused, check.Forbidden, check.Hidden, check.Invalid:
 			f.SignedUp = true
-			r.tellMade(store.Made{SweepID: r.sweep.ID, Owner: p.Identity, Route: p.RouteKey, RID: w.Name(), Record: "account", State: "left", Why: "the login signs up a name that it does not know; remove the account by hand"})
+			r.tellMade(store.Made{SweepID: r.sweep.ID, Owner: p.Identity, Route: p.RouteKey, RID: w.Name(),
+				Record: "account", State: "left", Why: "the login signs up a name that it does not know; remove the " +
+					"account by hand"})
+		default:
 		}
 	}
 	return r.keep(p, f)

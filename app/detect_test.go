@@ -41,7 +41,8 @@ var detection = []struct {
 	// The attribute is forgotten on the list and on the link.
 	{standin.UnverifiedPasses, []string{"P GET /v1/frames", "P POST /v1/frames/{frame_id}/link"}},
 	// All routes behind the partner key answer alike.
-	{standin.MissingKey400, []string{"W GET /v1/partners/feed", "W GET /v1/partners/frames/{frame_id}", "W POST /v1/partners/requests"}},
+	{standin.MissingKey400, []string{"W GET /v1/partners/feed", "W GET /v1/partners/frames/{frame_id}",
+		"W POST /v1/partners/requests"}},
 	{standin.Role401, []string{"W POST /v1/proposals/{proposal_id}/approve"}},
 	{standin.LoginPage, []string{"W GET /v1/observations"}},
 	{standin.SecretEcho, []string{"L POST /v1/people"}},
@@ -84,8 +85,10 @@ var detection = []struct {
 	{standin.PolicyNotAttached, []string{"R " + atAll}},
 	{standin.LoginUnthrottled, []string{"T quota login"}},
 	{standin.WrittenByCaller, []string{"T quota login", "T quota message", "T quota issuer", "T quota general"}},
-	{standin.CountedPerNode, []string{"T quota login", "T quota message", "T quota issuer", "T quota general", "T quota cutouts", "T quota partner"}},
-	{standin.WrongRefusal503, []string{"W quota login", "W quota message", "W quota issuer", "W quota general", "W quota cutouts", "W quota partner", "W quota dome"}},
+	{standin.CountedPerNode, []string{"T quota login", "T quota message", "T quota issuer", "T quota general",
+		"T quota cutouts", "T quota partner"}},
+	{standin.WrongRefusal503, []string{"W quota login", "W quota message", "W quota issuer", "W quota general",
+		"W quota cutouts", "W quota partner", "W quota dome"}},
 	{standin.CountedPerRoute, []string{"T quota general"}},
 	{standin.DomeCrowded, []string{"T quota dome"}},
 }
@@ -98,11 +101,14 @@ var detectedAlone = []struct {
 	longest time.Duration // of the stand-in's windows
 	find    func(t *testing.T, a *App, s *standin.Running, names renaming) string
 }{
-	{standin.EdgeDoubles, "T quota partner", partnerWindow, func(t *testing.T, a *App, _ *standin.Running, names renaming) string {
+	{standin.EdgeDoubles, "T quota partner", partnerWindow, func(t *testing.T, a *App, _ *standin.Running,
+		names renaming) string {
 		return partnerDrill(t, a, names, "")
 	}},
-	{standin.OneCountForAll, "R quota partner", partnerWindow, func(t *testing.T, a *App, _ *standin.Running, names renaming) string {
-		return partnerDrill(t, a, names, "identities:\n  moth: { credentials: { partner-key: { key: env:MOTH_KEY } } }\n")
+	{standin.OneCountForAll, "R quota partner", partnerWindow, func(t *testing.T, a *App, _ *standin.Running,
+		names renaming) string {
+		return partnerDrill(t, a, names, "identities:\n  moth: { credentials: { partner-key: { key: env:MOTH_KEY } } "+
+			"}\n")
 	}},
 	{standin.RestartForgets, "forgets", 0, func(t *testing.T, a *App, s *standin.Running, _ renaming) string {
 		r, err := a.FillForRestart(t.Context(), "stand-in", "login")
@@ -158,7 +164,8 @@ const (
 // renaming replaces words of paths, parameters, identities and ids.
 type renaming map[string]string
 
-var renamed = []string{"proposals", "observations", "frames", "downloads", "cutouts", "dome", "instruments", "people", "partners", "alerts", "audit", "sky", "objects", "calendar",
+var renamed = []string{"proposals", "observations", "frames", "downloads", "cutouts", "dome", "instruments", "people",
+	"partners", "alerts", "audit", "sky", "objects", "calendar",
 	"logout", "slew", "park", "approve", "submit", "feed", "requests", "console", "overview", "notices", "status"}
 var renamedNames = []string{"imre", "tove", "sanna", "odell", "quill", "nightrun", "lanternfish", "vesper"}
 var renamedParams = []string{"proposal_id", "observation_id", "frame_id", "object_id", "instrument_id", "person_id"}
@@ -219,7 +226,9 @@ func workspace(t testing.TB, s *standin.Running, r renaming, dataDir string) *Ap
 		b, err := examples.Fernhollow.ReadFile("fernhollow/" + e.Name())
 		require.NoError(t, err)
 		text := r.text(string(b))
-		text = strings.NewReplacer("http://127.0.0.1:7401", s.Base, "http://127.0.0.1:7402", s.IssuerURL, "http://127.0.0.1:7411", s.Direct, "pace: 400 per 1s", "pace: 100000 per 1s\n    drill: 200ms").Replace(text)
+		text = strings.NewReplacer("http://127.0.0.1:7401", s.Base, "http://127.0.0.1:7402", s.IssuerURL,
+			"http://127.0.0.1:7411", s.Direct, "pace: 400 per 1s",
+			"pace: 100000 per 1s\n    drill: 200ms").Replace(text)
 		require.NoError(t, os.WriteFile(filepath.Join(dir, e.Name()), []byte(text), 0o600))
 	}
 	for k, v := range standin.Secrets() {
@@ -255,6 +264,9 @@ func sweep(t testing.TB, a *App) (*Run, Result) {
 // TestDetection finds each flaw alone, and nothing else. MILLGATE_DRAW chooses some
 // of them; without it all are tried, as they ship and renamed.
 func TestDetection(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes long; make test and make soak have it")
+	}
 	draw := os.Getenv("MILLGATE_DRAW")
 	for _, seed := range []int{0, 7} {
 		names, label := renaming(nil), "as it ships"
@@ -287,10 +299,10 @@ func TestDetection(t *testing.T) {
 							want[names.text(w)] = true
 						}
 						for _, f := range res.Findings {
-							got = append(got, string(f.Kind)+" "+f.Route)
-							if !want[string(f.Kind)+" "+f.Route] {
+							got = append(got, string(f.Kind)+" "+f.Where())
+							if !want[string(f.Kind)+" "+f.Where()] {
 								alarms++
-								t.Errorf("false alarm: %s %s by %v: %s", f.Kind, f.Route, f.Callers, f.Reason)
+								t.Errorf("false alarm: %s %s by %v: %s", f.Kind, f.Where(), f.Callers, f.Reason)
 							}
 							assert.NotEqual(t, finding.NotSure, f.Confidence, f.Reason)
 						}
@@ -299,7 +311,8 @@ func TestDetection(t *testing.T) {
 							golden(t, "stand-in "+name, res.Findings)
 						}
 						slices.Sort(got)
-						if assert.Equal(t, append([]string{}, slices.Sorted(maps.Keys(want))...), slices.Compact(got)) && c.flaw != "" {
+						if assert.Equal(t, append([]string{}, slices.Sorted(maps.Keys(want))...),
+							slices.Compact(got)) && c.flaw != "" {
 							found++
 						}
 					})
@@ -312,7 +325,8 @@ func TestDetection(t *testing.T) {
 				t.Run(string(c.flaw), func(t *testing.T) {
 					for _, flaws := range [][]standin.Flaw{{c.flaw}, nil} {
 						virtually(t, func(t *testing.T, n *memnet.Net) {
-							a, s := observatory(t, n, standin.Options{Nodes: 3, Flaws: flaws, Longest: c.longest}, names)
+							a, s := observatory(t, n, standin.Options{Nodes: 3, Flaws: flaws, Longest: c.longest},
+								names)
 							got := c.find(t, a, s, names)
 							switch {
 							case flaws == nil && got != "":
@@ -352,6 +366,9 @@ func drawn(draw, flaw, label string) bool {
 // All flaws at once: none hides another, but where one opens the same route
 // altogether.
 func TestAllFlawsTogether(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes long; make test and make soak have it")
+	}
 	want := map[string]bool{}
 	var all []standin.Flaw
 	for _, c := range detection {
@@ -368,7 +385,7 @@ func TestAllFlawsTogether(t *testing.T) {
 		a, _ := observatory(t, n, standin.Options{Flaws: all, Nodes: 3}, nil)
 		_, res := sweep(t, a)
 		for _, f := range res.Findings {
-			got[string(f.Kind)+" "+f.Route] = true
+			got[string(f.Kind)+" "+f.Where()] = true
 		}
 	})
 	// Deleting a frame is carried out for everybody, so the stranger is part of

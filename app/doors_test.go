@@ -77,7 +77,8 @@ func (s *doors) grant(w http.ResponseWriter, session string) {
 func (s *doors) who(r *http.Request) (session, person string) {
 	word, tok, _ := strings.Cut(r.Header.Get("Authorization"), " ")
 	session = s.access[tok]
-	if !strings.EqualFold(word, "bearer") || s.fault == "letters" && word != "Bearer" || s.ended[session] && s.fault != "deaf" {
+	if !strings.EqualFold(word, "bearer") || s.fault == "letters" && word != "Bearer" ||
+		s.ended[session] && s.fault != "deaf" {
 		session = ""
 	}
 	if tok = r.URL.Query().Get("access_token"); session == "" && s.fault == "query" {
@@ -114,7 +115,9 @@ func (s *doors) serve(direct bool) http.HandlerFunc {
 			w.WriteHeader(status)
 		}
 		path := r.URL.Path
-		if s.fault == "encoded" && strings.Contains(r.URL.EscapedPath(), "%6") || s.fault == "dots" && strings.Contains(path, "/../") || direct && s.fault == "direct" || s.fault == r.Method {
+		if s.fault == "encoded" && strings.Contains(r.URL.EscapedPath(), "%6") ||
+			s.fault == "dots" && strings.Contains(path, "/../") || direct && s.fault == "direct" ||
+			s.fault == r.Method {
 			if strings.HasSuffix(path, "/notes") && r.Method != "POST" {
 				_, _ = io.WriteString(w, `{"notes":["buy lamp oil"]}`)
 				return
@@ -129,7 +132,8 @@ func (s *doors) serve(direct bool) http.HandlerFunc {
 			secret := map[string]string{"ann": "ann-secret-1", "bob": "bob-secret-1"}[in["name"]]
 			given, there := in["secret"]
 			switch {
-			case s.fault == "empty" && there && given == "", s.fault == "none" && !there, secret != "" && secret == given:
+			case s.fault == "empty" && there && given == "", s.fault == "none" && !there, secret != "" &&
+				secret == given:
 				s.next++
 				id := fmt.Sprintf("s%d", s.next)
 				s.sessions[id] = in["name"]
@@ -213,17 +217,19 @@ func (s *doors) serve(direct bool) http.HandlerFunc {
 // Each fault alone is found as what it is, and the service without one is
 // clean.
 func TestFaultsOfOtherDoors(t *testing.T) {
-	for k, v := range map[string]string{"ANN_SECRET": "ann-secret-1", "BOB_SECRET": "bob-secret-1", "CAT_SECRET": "cat-secret-1"} {
+	for k, v := range map[string]string{"ANN_SECRET": "ann-secret-1", "BOB_SECRET": "bob-secret-1",
+		"CAT_SECRET": "cat-secret-1"} {
 		t.Setenv(k, v)
 	}
 	const behind = "everything behind access"
 	for fault, want := range map[string][]string{
-		"":                  nil,
-		"letters":           {"R " + behind + ": The scheme's word is read with its letter case"},
-		"stale":             {"R " + behind + ": A sound credential is turned away beside a broken other"},
-		"query":             {"U GET /notes: A token in the query is accepted"},
-		"two":               {"U GET /notes: A broken credential passes beside a sound one"},
-		"page":              {"W GET /notes: Shown a page, 401 is declared", "W GET /vault: Shown a page, 401 is declared"},
+		"":        nil,
+		"letters": {"R " + behind + ": The scheme's word is read with its letter case"},
+		"stale":   {"R " + behind + ": A sound credential is turned away beside a broken other"},
+		"query":   {"U GET /notes: A token in the query is accepted"},
+		"two":     {"U GET /notes: A broken credential passes beside a sound one"},
+		"page": {"W GET /notes: Shown a page, 401 is declared",
+			"W GET /vault: Shown a page, 401 is declared"},
 		"HEAD":              {"U GET /notes: The guard is stepped around by asking with HEAD"},
 		"OPTIONS":           {"U GET /notes: The guard is stepped around by asking with OPTIONS"},
 		"encoded":           {"U GET /notes: The guard is stepped around by percent-encoding"},
@@ -243,7 +249,8 @@ func TestFaultsOfOtherDoors(t *testing.T) {
 		"any vault":         {"U GET /vault: Open to a broken credential"},
 	} {
 		t.Run(fault, func(t *testing.T) {
-			d := &doors{fault: fault, access: map[string]string{}, refresh: map[string]string{}, used: map[string]bool{}, ended: map[string]bool{}, sessions: map[string]string{}}
+			d := &doors{fault: fault, access: map[string]string{}, refresh: map[string]string{},
+				used: map[string]bool{}, ended: map[string]bool{}, sessions: map[string]string{}}
 			front := newFake(t, func(_ *fake, w http.ResponseWriter, r *http.Request) { d.serve(false)(w, r) })
 			back := newFake(t, func(_ *fake, w http.ResponseWriter, r *http.Request) { d.serve(true)(w, r) })
 			a := openText(t, fmt.Sprintf(doorsText, front.URL, back.URL), "")
@@ -251,7 +258,7 @@ func TestFaultsOfOtherDoors(t *testing.T) {
 			assert.Equal(t, store.Done, run.State)
 			var got []string
 			for _, f := range res.Findings {
-				got = append(got, fmt.Sprintf("%s %s: %s", f.Kind, f.Route, f.Title))
+				got = append(got, fmt.Sprintf("%s %s: %s", f.Kind, f.Where(), f.Title))
 			}
 			golden(t, "doors "+fault, res.Findings)
 			slices.Sort(got)
@@ -263,10 +270,12 @@ func TestFaultsOfOtherDoors(t *testing.T) {
 // The direct address does not answer: that is as one hopes, and no reason not
 // to sweep.
 func TestTheDirectAddressMayBeClosed(t *testing.T) {
-	for k, v := range map[string]string{"ANN_SECRET": "ann-secret-1", "BOB_SECRET": "bob-secret-1", "CAT_SECRET": "cat-secret-1"} {
+	for k, v := range map[string]string{"ANN_SECRET": "ann-secret-1", "BOB_SECRET": "bob-secret-1",
+		"CAT_SECRET": "cat-secret-1"} {
 		t.Setenv(k, v)
 	}
-	d := &doors{access: map[string]string{}, refresh: map[string]string{}, used: map[string]bool{}, ended: map[string]bool{}, sessions: map[string]string{}}
+	d := &doors{access: map[string]string{}, refresh: map[string]string{}, used: map[string]bool{},
+		ended: map[string]bool{}, sessions: map[string]string{}}
 	front := newFake(t, func(_ *fake, w http.ResponseWriter, r *http.Request) { d.serve(false)(w, r) })
 	a := openText(t, fmt.Sprintf(doorsText, front.URL, "http://127.0.0.1:1"), "")
 	_, res := sweep(t, a)
@@ -280,9 +289,10 @@ func TestTheDirectAddressMayBeClosed(t *testing.T) {
 	v := list[0].Drills[0]
 	assert.Equal(t, "ann", v.Identity)
 	assert.Equal(t, finding.Agrees, v.Verdict.Kind)
-	require.Len(t, v.Expect, len(v.Result.Steps))
-	assert.Len(t, v.Result.Exchanges, len(v.Result.Steps))
-	b, err := json.Marshal(v.Result)
+	require.Len(t, v.Steps, len(v.Result.Steps))
+	assert.Equal(t, "works", v.Steps[0].Wanted)
+	assert.Equal(t, 200, v.Steps[0].Report.Exchange.Status)
+	b, err := json.Marshal(v)
 	require.NoError(t, err)
 	assert.NotContains(t, string(b), "access-token-")
 	assert.NotContains(t, string(b), "ann-secret-1")

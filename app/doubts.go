@@ -1,5 +1,7 @@
 package app
 
+// Rule: Never exit 0 where nothing was checked.
+
 import (
 	"fmt"
 	"math"
@@ -135,10 +137,12 @@ func (res *Result) Doubts(r *Run, most float64) []Doubt {
 		if n > 5 {
 			names, more = names[:5], fmt.Sprintf(" and %d more", n-5)
 		}
-		add(NoControls, "%d of %d routes that somebody may enter have no admitted control, so that refusals there mean nothing: %s%s", n, c.Routes, strings.Join(names, ", "), more)
+		add(NoControls, "%d of %d routes that somebody may enter have no admitted control, so that refusals there "+
+			"mean nothing: %s%s", n, c.Routes, strings.Join(names, ", "), more)
 	}
 	if open := c.Unproven + c.Unsent; c.Planned > 0 && float64(open)*100 > most*float64(c.Planned) {
-		add(MostUnproven, "%d of %d planned crossings are unproven or unsent (%.0f%%, at most %s%% may be)", open, c.Planned, math.Floor(float64(open)*100/float64(c.Planned)), percent(most))
+		add(MostUnproven, "%d of %d planned crossings are unproven or unsent (%.0f%%, at most %s%% may be)", open,
+			c.Planned, math.Floor(float64(open)*100/float64(c.Planned)), percent(most))
 	}
 	if res.NotStored != "" {
 		add(NotStored, "%s", res.NotStored)

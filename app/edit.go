@@ -51,14 +51,16 @@ func (a *App) EditBoard(text string, c BoardChange) (Edited, error) {
 	for _, key := range c.Routes {
 		i := doc.RouteNamed(key)
 		if i < 0 {
-			return Edited{}, fmt.Errorf("%w: the declaration has no route %s; add it to the inventory first", ErrInput, key)
+			return Edited{}, fmt.Errorf("%w: the declaration has no route %s; add it to the inventory first", ErrInput,
+				key)
 		}
 		ch.Routes = append(ch.Routes, i)
 	}
 	for _, n := range c.Callers {
 		col := 0
 		if n != "" {
-			if col = slices.IndexFunc(doc.Identities, func(i *declaration.Identity) bool { return i.Name == n }) + 1; col == 0 {
+			if col = slices.IndexFunc(doc.Identities,
+				func(i *declaration.Identity) bool { return i.Name == n }) + 1; col == 0 {
 				return Edited{}, fmt.Errorf("%w: there is no identity %q", ErrNotFound, n)
 			}
 		}
@@ -157,7 +159,8 @@ func (a *App) EditRoute(text, key string, f RouteField) (Edited, error) {
 			d := json.NewDecoder(strings.NewReader(value))
 			d.DisallowUnknownFields()
 			if err := d.Decode(&s); err != nil {
-				return Edited{}, fmt.Errorf("%w: the sample is not as it should be: %v; its members are path, query, headers, json, form, text, type", ErrInput, err)
+				return Edited{}, fmt.Errorf("%w: the sample is not as it should be: %v; its members are path, query, "+
+					"headers, json, form, text, type", ErrInput, err)
 			}
 			value = declaration.SampleText(s)
 		}

@@ -62,7 +62,8 @@ func (a *App) PutTarget(t declaration.Target) (Declaration, error) {
 	}
 	doc, msgs := a.parse(text)
 	for _, m := range msgs {
-		if n := doc.TargetNamed(t.Name); m.Level == declaration.Error && n != nil && m.Line >= n.Line && m.Line <= n.Line+8 {
+		if n := doc.TargetNamed(t.Name); m.Level == declaration.Error && n != nil && m.Line >= n.Line &&
+			m.Line <= n.Line+8 {
 			return cur, fmt.Errorf("%w: %s; %s", ErrInput, m.Text, m.Hint)
 		}
 	}

@@ -1,6 +1,9 @@
 package app
 
-import "sync"
+import (
+	"slices"
+	"sync"
+)
 
 // Event is one message of the stream that the terminal and the browser read.
 type Event struct {
@@ -25,33 +28,50 @@ type Tick struct {
 // loses events, never blocks the sweep, and is told by a closed channel.
 type Hub struct {
 	mu   sync.Mutex
-	subs map[chan Event]bool
+	subs map[chan Event][]string // the types that each wants, none for all
 }
 
 // NewHub returns a hub nobody listens to yet.
-func NewHub() *Hub { return &Hub{subs: map[chan Event]bool{}} }
+func NewHub() *Hub { return &Hub{subs: map[chan Event][]string{}} }
 
-// Listen returns a channel of events and what ends it.
-func (h *Hub) Listen() (<-chan Event, func()) {
+// Listen returns a channel of events of some types, of all where none is given, and what
+// ends it.
+func (h *Hub) Listen(types ...string) (<-chan Event, func()) {
 	c := make(chan Event, 4096)
 	h.mu.Lock()
-	h.subs[c] = true
+	h.subs[c] = types
 	h.mu.Unlock()
 	return c, func() {
 		h.mu.Lock()
 		defer h.mu.Unlock()
-		if h.subs[c] {
+		if _, there := h.subs[c]; there {
 			delete(h.subs, c)
 			close(c)
 		}
 	}
 }
 
+// Wanted says whether anybody listens to events of a type: what nobody hears need not be
+// worked out.
+func (h *Hub) Wanted(kind string) bool {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for _, types := range h.subs {
+		if len(types) == 0 || slices.Contains(types, kind) {
+			return true
+		}
+	}
+	return false
+}
+
 // Send passes an event on.
 func (h *Hub) Send(e Event) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	for c := range h.subs {
+	for c, types := range h.subs {
+		if len(types) > 0 && !slices.Contains(types, e.Type) {
+			continue
+		}
 		select {
 		case c <- e:
 		default:

@@ -1,14 +1,20 @@
 package app
 
+// Rule: Facts are judged again, by what was seen.
+
 import (
+	"bytes"
 	"encoding/json"
+	"strings"
 
 	"millgate/core/access"
 	"millgate/core/check"
+	"millgate/core/check/sessions"
 	"millgate/core/declaration"
 	"millgate/core/probe"
 	"millgate/core/quota"
 	"millgate/core/route"
+	"millgate/core/session"
 	"millgate/core/verdict"
 )
 
@@ -29,7 +35,7 @@ type Fact struct {
 	NoCredential bool         `json:"noCredential,omitempty"`
 	Then         []FollowedUp `json:"then,omitempty"`  // what the route's follow-ups were answered
 	Token        *IssuedToken `json:"token,omitempty"` // for a login whose token was judged
-	Drill        *Drill       `json:"drill,omitempty"` // for a session drill
+	Check        *check.Fact  `json:"check,omitempty"` // of a family of its own
 	// For a page: its preflight, and the request without its credential.
 	Preflight *check.Exchange `json:"preflight,omitempty"`
 	Refusal   *check.Exchange `json:"refusal,omitempty"`
@@ -51,10 +57,96 @@ func (f *FollowedUp) answer() check.Answer { return check.AnswerOf(f.Exchange) }
 
 func (f *Fact) answer() check.Answer { return check.AnswerOf(f.Exchange) }
 
-func decodeFact(b []byte) (*Fact, error) {
+// decodeFact reads a fact as it is stored.
+func decodeFact(b []byte, families check.Families) (*Fact, error) {
 	var f Fact
-	return &f, json.Unmarshal(b, &f)
+	if err := json.Unmarshal(b, &f); err != nil {
+		return nil, err
+	}
+	if f.Check == nil {
+		if bytes.Contains(b, []byte(`"drill":`)) {
+			return &f, f.asBefore(b)
+		}
+		return &f, nil
+	}
+	f.first()
+	if err := f.Check.Read(families); err != nil {
+		// What cannot be read is no reason to lose the rest: it can be probed again.
+		f.Lost = "what was seen cannot be judged by this version: " + err.Error() + "; probe it again"
+	}
+	return &f, nil
 }
+
+// sameProbe is the id by which a probe goes today. Versions before named a session drill
+// after the neighbour as well, behind all that names it now.
+func sameProbe(id string) string {
+	const parts = 7
+	if !strings.HasPrefix(id, sessions.Family{}.Name()+"|") {
+		return id
+	}
+	at := 0
+	for n := range parts {
+		k := strings.IndexByte(id[at:], '|')
+		if k < 0 {
+			return id
+		}
+		if at += k + 1; n == parts-1 {
+			return id[:at-1]
+		}
+	}
+	return id
+}
+
+// first makes the first exchange of a family's fact the one that stands for it.
+func (f *Fact) first() {
+	if len(f.Check.Reports) > 0 {
+		f.Exchange = f.Check.Reports[0].Exchange
+	}
+}
+
+// MarshalJSON leaves out what first puts there.
+func (f Fact) MarshalJSON() ([]byte, error) {
+	type plain Fact
+	if f.Check != nil {
+		return json.Marshal(struct {
+			plain
+			Exchange *check.Exchange `json:"exchange,omitempty"`
+		}{plain: plain(f)})
+	}
+	return json.Marshal(plain(f))
+}
+
+// asBefore reads a session drill as versions before kept it: what it measured, with the
+// exchanges beside its steps.
+func (f *Fact) asBefore(b []byte) error {
+	var old struct {
+		Drill *struct {
+			session.Drilled
+			Exchanges []check.Exchange `json:"exchanges"`
+		} `json:"drill"`
+	}
+	if err := json.Unmarshal(b, &old); err != nil || old.Drill == nil {
+		return err
+	}
+	c := &check.Fact{Family: sessions.Family{}.Name(), Version: 1, Began: f.Exchange.At,
+		Data: sessions.Before(old.Drill.Drilled, f.Exchange.At)}
+	for i, x := range old.Drill.Exchanges {
+		r := check.Report{Fate: check.Lost, Exchange: x}
+		if i < len(old.Drill.Steps) {
+			r.Name, r.Begin = old.Drill.Steps[i].Name, old.Drill.Steps[i].At
+		}
+		if x.Status != 0 {
+			r.Fate = check.Answered
+		}
+		r.End = r.Begin + x.Took
+		c.Reports = append(c.Reports, r)
+	}
+	f.Check = c
+	return nil
+}
+
+// crossing is a caller at a route.
+type crossing struct{ route, identity string }
 
 // judge holds the facts of a plan against its expectations.
 type judge struct {
@@ -62,15 +154,22 @@ type judge struct {
 	target *declaration.Target
 	plan   *probe.Plan
 	facts  map[string]*Fact
-	at     map[string][]*probe.Probe // by route and identity
-	pages  map[string][]*probe.Probe // by route
+	at     map[crossing][]*probe.Probe // where one answer is compared with another
+	pages  map[string][]*probe.Probe   // by route
 }
 
 func newJudge(d *declaration.Document, t *declaration.Target, pl *probe.Plan, facts map[string]*Fact) *judge {
-	j := &judge{doc: d, target: t, plan: pl, facts: facts, at: map[string][]*probe.Probe{}, pages: map[string][]*probe.Probe{}}
+	j := &judge{doc: d, target: t, plan: pl, facts: facts, at: map[crossing][]*probe.Probe{},
+		pages: map[string][]*probe.Probe{}}
+	compared := map[string]bool{}
 	for _, p := range pl.Probes {
-		if p.Kind == probe.Crossing {
-			k := p.RouteKey + "\x00" + p.Identity
+		if p.Record.Relation == access.Foreign || p.Beside != "" {
+			compared[p.RouteKey] = true
+		}
+	}
+	for _, p := range pl.Probes {
+		if p.Kind == probe.Crossing && compared[p.RouteKey] {
+			k := crossing{p.RouteKey, p.Identity}
 			j.at[k] = append(j.at[k], p)
 		}
 		if p.Kind == probe.Origin {
@@ -98,20 +197,59 @@ func (j *judge) control(p *probe.Probe) *verdict.Control {
 	return &verdict.Control{Caller: verdict.CallerLabel(c), Answer: a, Class: check.Classify(a, j.doc.Answers)}
 }
 
-func (j *judge) judge(p *probe.Probe) verdict.Verdict { return verdict.Judge(j.input(p)) }
+func (j *judge) judge(p *probe.Probe) verdict.Verdict {
+	v, _ := j.judging(p)
+	return v
+}
+
+// judging gives the verdict on a probe, and the probes whose facts it looked at beside
+// its own and its control's.
+func (j *judge) judging(p *probe.Probe) (verdict.Verdict, []string) {
+	f := j.facts[p.ID]
+	family := j.plan.Family(p)
+	if family == nil {
+		return verdict.Judge(j.input(p)), nil
+	}
+	e := check.NewEvidence(func(key string) *check.Fact { return j.facts[key].seen() })
+	in := verdict.Input{Doc: j.doc, Probe: p, Answer: f.answer(), Lost: f.Lost, Sick: f.Sick}
+	return verdict.Of(in, func() check.Verdict { return family.Judge(j.plan.Context(), p.Check, f.seen(), e) }),
+		e.Asked()
+}
+
+// seen is the fact as families see it; nil without one.
+func (f *Fact) seen() *check.Fact {
+	switch {
+	case f == nil:
+		return nil
+	case f.Check != nil:
+		return f.Check
+	}
+	r := check.Report{Exchange: f.Exchange, Repeats: f.Repeats, End: f.Exchange.Took}
+	switch {
+	case f.Exchange.Status != 0:
+		r.Fate = check.Answered
+	case f.Lost != "":
+		r.Why = f.Lost
+	default:
+		r.Fate, r.Why = check.Lost, f.Exchange.Error
+	}
+	return &check.Fact{Began: f.Exchange.At, Reports: []check.Report{r}}
+}
 
 // input is everything that is known of a probe.
 func (j *judge) input(p *probe.Probe) verdict.Input {
 	f := j.facts[p.ID]
-	in := verdict.Input{Doc: j.doc, Probe: p, Answer: f.answer(), Control: j.control(p), ReadBack: f.ReadBack, Raised: f.Raised, Lost: f.Lost, Sick: f.Sick}
+	in := verdict.Input{Doc: j.doc, Probe: p, Answer: f.answer(), Control: j.control(p), ReadBack: f.ReadBack,
+		Raised: f.Raised, Lost: f.Lost, Sick: f.Sick}
 	if p.Record.Relation == access.Foreign && !p.Record.Made {
-		for _, o := range j.at[p.RouteKey+"\x00"+p.Record.Owner] {
-			if of := j.facts[o.ID]; of != nil && of.Record == f.Record && of.Exchange.Status == 200 && o.Record.Relation != access.Foreign {
+		for _, o := range j.at[crossing{p.RouteKey, p.Record.Owner}] {
+			if of := j.facts[o.ID]; of != nil && of.Record == f.Record && of.Exchange.Status == 200 &&
+				o.Record.Relation != access.Foreign {
 				a := of.answer()
 				in.Owner = &a
 			}
 		}
-		for _, o := range j.at[p.RouteKey+"\x00"+p.Identity] {
+		for _, o := range j.at[crossing{p.RouteKey, p.Identity}] {
 			if of := j.facts[o.ID]; of != nil && o.Record.Relation == access.Own {
 				in.Own = append(in.Own, of.answer())
 			}
@@ -137,11 +275,8 @@ func (j *judge) input(p *probe.Probe) verdict.Input {
 	if p.Kind == probe.QuotaDrill {
 		in.Quota = measuredOf(j.doc, j.target, p, f)
 	}
-	if f.Drill != nil {
-		in.Drill = &f.Drill.Drilled
-	}
 	if p.Beside != "" {
-		for _, o := range j.at[p.RouteKey+"\x00"+p.Beside] {
+		for _, o := range j.at[crossing{p.RouteKey, p.Beside}] {
 			if of := j.facts[o.ID]; of != nil && check.Classify(of.answer(), j.doc.Answers) == check.Admitted {
 				in.BesideEnters = true
 			}

@@ -37,7 +37,8 @@ func (r *run) followUps(p *probe.Probe, f *Fact, id string) []FollowedUp {
 		}
 		switch {
 		case t.Lost != "":
-		case declaration.UnsafeMethod(u.Method) && r.target.Unsafe != declaration.UnsafeAllowed && !r.sessionRequest(&u.Request):
+		case declaration.UnsafeMethod(u.Method) && r.target.Unsafe != declaration.UnsafeAllowed &&
+			!r.sessionRequest(&u.Request):
 			t.Lost = "the target allows no unsafe request (unsafe: " + string(r.target.Unsafe) + ")"
 		default:
 			x, err := r.as(r.ctx, &u.Request, cmp.Or(u.As.Name, p.Identity), values)

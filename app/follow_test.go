@@ -22,11 +22,13 @@ func TestFollowUpsShowTheEffect(t *testing.T) {
 	for _, c := range []struct {
 		name, lazy string // the request that is answered as done and not done
 		route      string
-	}{{"sound", "", ""}, {"a delete that deletes nothing", "DELETE", "DELETE /t/{id}"}, {"a create that creates nothing", "POST", "POST /t"}} {
+	}{{"sound", "", ""}, {"a delete that deletes nothing", "DELETE", "DELETE /t/{id}"},
+		{"a create that creates nothing", "POST", "POST /t"}} {
 		t.Run(c.name, func(t *testing.T) {
 			o := &obedient{have: map[string]bool{"t0": true}}
 			f := newFake(t, func(f *fake, w http.ResponseWriter, r *http.Request) {
-				if r.Method == c.lazy && strings.HasPrefix(r.URL.Path, "/t") && r.Header.Get("Authorization") == "Bearer tok" {
+				if r.Method == c.lazy && strings.HasPrefix(r.URL.Path, "/t") &&
+					r.Header.Get("Authorization") == "Bearer tok" {
 					w.Header().Set("Content-Type", "application/json")
 					if r.Method == "POST" {
 						_, _ = fmt.Fprint(w, `{"id":"t77"}`)

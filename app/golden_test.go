@@ -26,12 +26,14 @@ func golden(t *testing.T, name string, findings []finding.Finding) {
 	for _, f := range findings {
 		_, known := verdict.Causes.Row(f.Kind, f.Cause)
 		assert.True(t, known, "no row says what %s %q is", f.Kind, f.Cause)
-		fmt.Fprintf(&b, "%s %s %s %s, rung %d\ncause: %s\nroute: %s\n", f.ID, f.Kind, f.Severity, f.Confidence, f.Rung, f.Cause, f.Route)
+		fmt.Fprintf(&b, "%s %s %s %s, rung %d\ncause: %s\nroute: %s\n", f.ID, f.Kind, f.Severity, f.Confidence, f.Rung,
+			f.Cause, f.Where())
 		fmt.Fprintf(&b, "callers: %s\n", strings.Join(f.Callers, ", "))
 		if len(f.Inferred) > 0 {
 			fmt.Fprintf(&b, "inferred: %s\n", strings.Join(f.Inferred, ", "))
 		}
-		fmt.Fprintf(&b, "%s\n%s\n%s\n%s, CWE-%d\n\n", f.Title, measuredNumber.ReplaceAllString(f.Reason, "#$2"), f.Advice, f.OWASP, f.CWE)
+		fmt.Fprintf(&b, "%s\n%s\n%s\n%s, CWE-%d\n\n", f.Title, measuredNumber.ReplaceAllString(f.Reason, "#$2"),
+			f.Advice, f.OWASP, f.CWE)
 	}
 	if b.Len() == 0 {
 		b.WriteString("no findings\n")
@@ -49,5 +51,6 @@ func golden(t *testing.T, name string, findings []finding.Finding) {
 	}
 	want, err := os.ReadFile(file)
 	require.NoError(t, err, "MILLGATE_GOLDEN=write keeps what is found now")
-	assert.Equal(t, string(want), b.String(), "%s differs: where that is meant, write it anew with MILLGATE_GOLDEN=write", file)
+	assert.Equal(t, string(want), b.String(), "%s differs: where that is meant, write it anew with "+
+		"MILLGATE_GOLDEN=write", file)
 }

@@ -1,5 +1,7 @@
 package app
 
+// Rule: A target that answers nothing, or begins to fail, is told from one that refuses.
+
 import (
 	"context"
 	"encoding/json"
@@ -66,7 +68,8 @@ func (h *health) began(x check.Exchange) error {
 	if h.dead < firstDead {
 		return nil
 	}
-	return fmt.Errorf("%w: the first %d controls or logins got only 429 or failures in two tries each, the last one %s; nothing more was sent", errDead, h.dead, h.last)
+	return fmt.Errorf("%w: the first %d controls or logins got only 429 or failures in two tries each, the last one "+
+		"%s; nothing more was sent", errDead, h.dead, h.last)
 }
 
 func told(x check.Exchange) string {
@@ -138,7 +141,8 @@ func (r *run) landed(p *probe.Probe, x check.Exchange, cls check.Class, record s
 	case suspect == "":
 		return nil
 	case !r.health.isAlive():
-		return fmt.Errorf("%w: %s, the last one %s, and no control or login got anything else; nothing more was sent", errDead, suspect, told(x))
+		return fmt.Errorf("%w: %s, the last one %s, and no control or login got anything else; nothing more was sent",
+			errDead, suspect, told(x))
 	}
 	return r.stillItself(suspect)
 }
@@ -208,7 +212,7 @@ func (r *run) falls() {
 			g.Sick = true
 			r.facts[id] = &g
 			if b, err := json.Marshal(g); err == nil {
-				_ = r.app.store.Answer(r.sweep.ID, id, b) // the next write to the journal reports a broken one
+				_ = r.journal.add(r.row(r.plan.Find(id), &g, b), false) // the next row reports a broken journal
 			}
 		}
 	}
@@ -223,7 +227,8 @@ func (r *run) class(x check.Exchange) check.Class {
 // whether to. A quota that is declared for the route explains a 429, and is waited
 // for as long as its longest window at most; otherwise a Retry-After is waited for
 // only once the target has answered anything else.
-func (r *run) patience(route int, identity string, counted bool, x check.Exchange, try int) (wait time.Duration, again bool) {
+func (r *run) patience(route int, identity string, counted bool, x check.Exchange, try int) (wait time.Duration,
+	again bool) {
 	most := longestWait
 	if w := r.windowAt(route, identity); w > 0 && counted {
 		most = min(w+time.Second, longestFull)

@@ -80,13 +80,16 @@ func guessKind(name, text string) string {
 	ext := strings.ToLower(filepath.Ext(name))
 	first, _, _ := strings.Cut(head, "\n")
 	switch {
-	case ext == ".har", strings.HasPrefix(head, "{") && strings.Contains(head[:min(len(head), 4000)], `"log"`) && strings.Contains(head, `"entries"`):
+	case ext == ".har", strings.HasPrefix(head, "{") && strings.Contains(head[:min(len(head), 4000)], `"log"`) &&
+		strings.Contains(head, `"entries"`):
 		return KindHAR
-	case strings.Contains(head[:min(len(head), 20000)], "openapi") && (strings.HasPrefix(head, "{") || strings.Contains("\n"+head, "\nopenapi") || strings.Contains("\n"+head, "\n\"openapi")):
+	case strings.Contains(head[:min(len(head), 20000)], "openapi") && (strings.HasPrefix(head, "{") ||
+		strings.Contains("\n"+head, "\nopenapi") || strings.Contains("\n"+head, "\n\"openapi")):
 		return KindOpenAPI
 	case ext == ".csv", ext == ".tsv":
 		return KindCSV
-	case ext == ".log", strings.HasPrefix(head, "{") && strings.Contains(first, "}"), strings.Contains(first, `" `) && strings.Contains(first, "HTTP/"):
+	case ext == ".log", strings.HasPrefix(head, "{") && strings.Contains(first, "}"), strings.Contains(first, `" `) &&
+		strings.Contains(first, "HTTP/"):
 		return KindLog
 	}
 	if f := strings.Fields(first); len(f) == 2 && slices.Contains(route.Methods, f[0]) {
@@ -172,7 +175,8 @@ func lines(p *ImportPreview, text string) (in []inventory.Incoming) {
 		f := strings.Fields(l)
 		if len(f) > 2 {
 			// What stands behind the path says what it is for.
-			in = append(in, inventory.Incoming{Key: strings.ToUpper(f[0]) + " " + f[1], Summary: strings.Join(f[2:], " "), Line: n + 1})
+			in = append(in, inventory.Incoming{Key: strings.ToUpper(f[0]) + " " + f[1],
+				Summary: strings.Join(f[2:], " "), Line: n + 1})
 		} else if len(f) == 2 {
 			in = append(in, inventory.Incoming{Key: strings.ToUpper(f[0]) + " " + f[1], Line: n + 1})
 		} else {
@@ -215,11 +219,13 @@ func (a *App) previewOpenAPI(p *ImportPreview, q ImportRequest, doc *declaration
 	}
 	p.replaces = origin
 	for _, r := range d.Routes {
-		in = append(in, inventory.Incoming{Key: r.Method + " " + r.Path, Summary: r.Summary, Sample: r.Sample, Line: r.Line})
+		in = append(in, inventory.Incoming{Key: r.Method + " " + r.Path, Summary: r.Summary, Sample: r.Sample,
+			Line: r.Line})
 	}
 	p.Items = inventory.Merge(doc, hosted(in, q.Host), origin != "", origin)
 	if origin != "" {
-		p.Notes = append(p.Notes, fmt.Sprintf("%s is imported already: this takes its place, under a name of its own, so that the old one stays as it is.", origin))
+		p.Notes = append(p.Notes, fmt.Sprintf("%s is imported already: this takes its place, under a name of its "+
+			"own, so that the old one stays as it is.", origin))
 	}
 	a.proposals(p, q, d, doc)
 	return nil
@@ -250,12 +256,15 @@ func (a *App) proposals(p *ImportPreview, q ImportRequest, d openapi.Description
 				text += ", token: jwt"
 			}
 			if u, err := url.Parse(s.TokenURL); err == nil && u.Path != "" {
-				text += fmt.Sprintf(", login: { send: %s, form: { grant_type: client_credentials, client_id: \"{client_id}\", client_secret: \"{client_secret}\" }, take: { access: /access_token } }", declaration.Scalar("POST "+u.Path))
+				text += fmt.Sprintf(", login: { send: %s, form: { grant_type: client_credentials, client_id: "+
+					"\"{client_id}\", client_secret: \"{client_secret}\" }, take: { access: /access_token } }",
+					declaration.Scalar("POST "+u.Path))
 				note += "; the login is a guess from its tokenUrl"
 			}
 		}
 		text += " }"
-		p.Proposals = append(p.Proposals, Proposal{ID: "scheme " + n, Title: "Scheme " + n, Text: n + ": " + text, Note: note, edits: []declaration.Edit{{Section: "schemes", Item: n, Text: text}}})
+		p.Proposals = append(p.Proposals, Proposal{ID: "scheme " + n, Title: "Scheme " + n, Text: n + ": " + text,
+			Note: note, edits: []declaration.Edit{{Section: "schemes", Item: n, Text: text}}})
 	}
 	groups := map[string][]string{}
 	var order []string
@@ -284,7 +293,8 @@ func (a *App) proposals(p *ImportPreview, q ImportRequest, d openapi.Description
 		if len(keys) == 0 {
 			continue
 		}
-		who, title := "who: anyone", plural(len(keys), "route that needs", "routes that need")+" nothing: open to anyone"
+		who, title := "who: anyone", plural(len(keys), "route that needs", "routes that need")+
+			" nothing: open to anyone"
 		if k != "" {
 			var by []string
 			for _, n := range d.Security[groups[k][0][:strings.IndexByte(groups[k][0], ' ')]+" "+pathOf(groups[k][0])] {
@@ -293,13 +303,16 @@ func (a *App) proposals(p *ImportPreview, q ImportRequest, d openapi.Description
 					by = append(by, first)
 				}
 			}
-			who, title = "who: signed-in", plural(len(keys), "route that needs", "routes that need")+" "+k+": for who is signed in"
+			who, title = "who: signed-in", plural(len(keys), "route that needs", "routes that need")+" "+k+
+				": for who is signed in"
 			if len(by) > 0 {
 				who += ", by: " + declaration.FlowList(by)
 			}
 		}
 		text := "{ at: " + declaration.FlowList(keys) + ", " + who + " }"
-		p.Proposals = append(p.Proposals, Proposal{ID: "access " + k, Title: title, Text: text, Note: "from the file's security; it says who may come, not what they may do", edits: []declaration.Edit{{Section: "access", Text: text}}})
+		p.Proposals = append(p.Proposals, Proposal{ID: "access " + k, Title: title, Text: text,
+			Note:  "from the file's security; it says who may come, not what they may do",
+			edits: []declaration.Edit{{Section: "access", Text: text}}})
 	}
 }
 
@@ -319,10 +332,12 @@ func pathOf(key string) string {
 }
 
 // static are files that pages load; they are no routes of an API.
-var static = []string{".js", ".mjs", ".css", ".png", ".jpg", ".jpeg", ".gif", ".svg", ".ico", ".woff", ".woff2", ".ttf", ".map", ".webp", ".mp4"}
+var static = []string{".js", ".mjs", ".css", ".png", ".jpg", ".jpeg", ".gif", ".svg", ".ico", ".woff", ".woff2", ".ttf",
+	".map", ".webp", ".mp4"}
 
 // secretNames are members of bodies and queries whose values are not kept.
-var secretNames = []string{"pass", "secret", "token", "key", "auth", "session", "code", "otp", "pin", "credential", "signature", "sig"}
+var secretNames = []string{"pass", "secret", "token", "key", "auth", "session", "code", "otp", "pin", "credential",
+	"signature", "sig"}
 
 func secretName(n string) bool {
 	n = strings.ToLower(n)
@@ -691,7 +706,8 @@ func (a *App) putBeside(q ImportRequest) (string, error) {
 				break
 			}
 			if i > 0 && err == nil {
-				return "", fmt.Errorf("%w: there is another file called %s beside the declaration; give this one another name, and mend what refers to it", ErrInput, name)
+				return "", fmt.Errorf("%w: there is another file called %s beside the declaration; give this one "+
+					"another name, and mend what refers to it", ErrInput, name)
 			}
 			name = fmt.Sprintf("%s-%d%s", stem, n, ext)
 		}

@@ -58,7 +58,8 @@ func TestImportOpenAPI(t *testing.T) {
 	require.NoError(t, err, "a name with a path stays beside the declaration")
 	assert.Equal(t, api, string(kept))
 
-	text, _, err = a.Import(q, []Choice{{Key: "POST /a", Effect: "command", Sensitivity: "high"}}, []string{"scheme token", "access token", "access "})
+	text, _, err = a.Import(q, []Choice{{Key: "POST /a", Effect: "command", Sensitivity: "high"}},
+		[]string{"scheme token", "access token", "access "})
 	require.NoError(t, err)
 	d, err := a.Keep(text, "", 0)
 	require.NoError(t, err, text)
@@ -68,7 +69,9 @@ func TestImportOpenAPI(t *testing.T) {
 	assert.Equal(t, "token", doc.Entry(doc.RouteNamed("GET /a")).By[0].Name)
 
 	// The next version of the file: what is gone is said, and the old file stays.
-	q = ImportRequest{Files: []NamedText{{"api.yaml", strings.Replace(strings.Replace(api, "get: { summary: All", "put: { summary: All", 1), "More", "Others", 1)}}, Text: d.Text}
+	q = ImportRequest{Files: []NamedText{{"api.yaml",
+		strings.Replace(strings.Replace(api, "get: { summary: All", "put: { summary: All", 1), "More", "Others", 1)}},
+		Text: d.Text}
 	p, err = a.Preview(q)
 	require.NoError(t, err)
 	assert.Equal(t, "new PUT /a, changed POST /a, gone GET /a", states(p))
@@ -90,10 +93,13 @@ func TestImportOpenAPI(t *testing.T) {
 // nothing is lost on the way, comments of the writer included.
 func TestRoundTrip(t *testing.T) {
 	a, dir := empty(t)
-	q := ImportRequest{Files: []NamedText{{"api.yaml", api}}, Text: "# Ours.\nmillgate: 1 # the first\ntargets: { t: { base: \"http://127.0.0.1:1\" } }\n"}
-	text, _, err := a.Import(q, []Choice{{Key: "POST /a", Effect: "command", Group: "More"}}, []string{"scheme token", "access token", "access "})
+	q := ImportRequest{Files: []NamedText{{"api.yaml", api}}, Text: "# Ours.\nmillgate: 1 # the first\ntargets: { t: " +
+		"{ base: \"http://127.0.0.1:1\" } }\n"}
+	text, _, err := a.Import(q, []Choice{{Key: "POST /a", Effect: "command", Group: "More"}},
+		[]string{"scheme token", "access token", "access "})
 	require.NoError(t, err)
-	text += "identities: # who is there\n  ann: { credentials: { token: { token: env:ANN } } }\n  ben: { credentials: { token: { token: env:BEN } } }\n"
+	text += "identities: # who is there\n  ann: { credentials: { token: { token: env:ANN } } }\n  ben: { " +
+		"credentials: { token: { token: env:BEN } } }\n"
 	e, err := a.EditBoard(text, BoardChange{Routes: []string{"GET /a"}, Callers: []string{"ben"}, Action: access.Lower})
 	require.NoError(t, err)
 	e, err = a.EditRoute(e.Text, "POST /a", RouteField{"send", `{"json": {"n": 2}}`})
@@ -165,7 +171,8 @@ func TestImportObserved(t *testing.T) {
 	p, err = a.Preview(q)
 	require.NoError(t, err)
 	assert.Contains(t, states(p), "GET /v1/things/{name}", "a correction holds")
-	out, n, err := a.Import(q, []Choice{{Key: "GET /v1/things/{name}", Sample: true, Group: "Things"}, {Key: "POST /v1/login", Sample: true, Effect: "command"}}, nil)
+	out, n, err := a.Import(q, []Choice{{Key: "GET /v1/things/{name}", Sample: true, Group: "Things"},
+		{Key: "POST /v1/login", Sample: true, Effect: "command"}}, nil)
 	require.NoError(t, err)
 	assert.Equal(t, 2, n)
 	assert.Contains(t, out, `- { at: "GET /v1/things/{name}", group: Things, send: { path: { name: t-1 }, query: { full: "1" } } }`)
@@ -176,19 +183,22 @@ func TestImportObserved(t *testing.T) {
 	assert.Empty(t, msgs, out)
 	p, err = a.Preview(ImportRequest{Files: q.Files, Text: out})
 	require.NoError(t, err)
-	assert.Equal(t, "unclear GET /v1/nowhere, same GET /v1/things/{name}, same POST /v1/login", states(p), "what is known is found again")
+	assert.Equal(t, "unclear GET /v1/nowhere, same GET /v1/things/{name}, same POST /v1/login", states(p),
+		"what is known is found again")
 }
 
 func TestImportOthers(t *testing.T) {
 	a, _ := empty(t)
-	p, err := a.Preview(ImportRequest{Files: []NamedText{{"", "GET /a All of them\n\n# none\nPOST id:/b\nfetch /c\nGET\n"}}})
+	p, err := a.Preview(ImportRequest{Files: []NamedText{{"", "GET /a All of them\n\n# none\nPOST id:/b\nfetch " +
+		"/c\nGET\n"}}})
 	require.NoError(t, err)
 	assert.Equal(t, KindLines, p.Kind)
 	assert.Equal(t, "new GET /a, new POST id:/b", states(p))
 	assert.Equal(t, "All of them", p.Items[0].Summary)
 	assert.Equal(t, 5, p.Problems[0].Line)
 	assert.Equal(t, 6, p.Problems[1].Line)
-	p, err = a.Preview(ImportRequest{Files: []NamedText{{"r.csv", "path,method,effect\n/a,get,\n/b,POST,command\n"}}, Host: "id"})
+	p, err = a.Preview(ImportRequest{Files: []NamedText{{"r.csv", "path,method,effect\n/a,get,\n/b,POST,command\n"}},
+		Host: "id"})
 	require.NoError(t, err)
 	assert.Equal(t, "new GET id:/a, new POST id:/b", states(p))
 	log := strings.Repeat("h - - [d] \"GET /x/17 HTTP/1.1\" 200 1\nbroken\n", 300)
@@ -198,7 +208,8 @@ func TestImportOthers(t *testing.T) {
 	assert.Equal(t, 300, p.Items[0].Count)
 	assert.Len(t, p.Problems, maxProblems+1)
 	assert.Equal(t, "and 100 more", p.Problems[maxProblems].Text)
-	for _, bad := range []NamedText{{"x.log", "nothing\nto read\n"}, {"x.har", "{}"}, {"x.csv", "a,b\n"}, {"x.yaml", "openapi: 2.0"}, {"x", "  "}} {
+	for _, bad := range []NamedText{{"x.log", "nothing\nto read\n"}, {"x.har", "{}"}, {"x.csv", "a,b\n"},
+		{"x.yaml", "openapi: 2.0"}, {"x", "  "}} {
 		_, err := a.Preview(ImportRequest{Files: []NamedText{bad}})
 		assert.ErrorIs(t, err, ErrInput, bad.Name)
 	}
@@ -213,7 +224,8 @@ func TestEditsOfABoardAndARoute(t *testing.T) {
 	assert.Contains(t, e.Text, "{ at: GET /a, who: nobody }")
 	eff := a.Check(e.Text)
 	assert.Equal(t, 1, eff.Closes)
-	e, err = a.EditBoard(e.Text, BoardChange{Routes: []string{"POST /go"}, Set: map[string]string{"given": "{ ok: true }"}})
+	e, err = a.EditBoard(e.Text, BoardChange{Routes: []string{"POST /go"},
+		Set: map[string]string{"given": "{ ok: true }"}})
 	require.NoError(t, err)
 	assert.Contains(t, e.Text, "given: { ok: true }")
 	for want, c := range map[string]BoardChange{
@@ -249,7 +261,9 @@ func TestSheetSaysEverything(t *testing.T) {
 	s, err := a.RouteSheet("", "POST /v1/frames")
 	require.NoError(t, err)
 	all := fmt.Sprintf("%+v", s.Parts)
-	for _, w := range []string{"Everyone signed in", "with the scope frames:write", "jwt in Authorization: Bearer", "at most 15m", "https://desk.fernhollow.example", "with credentials", "general: 120 per 1m and 2000 per 1h", "by identity or address"} {
+	for _, w := range []string{"Everyone signed in", "with the scope frames:write", "jwt in Authorization: Bearer",
+		"at most 15m", "https://desk.fernhollow.example", "with credentials", "general: 120 per 1m and 2000 per 1h",
+		"by identity or address"} {
 		assert.Contains(t, all, w)
 	}
 	assert.Equal(t, []string{"GET /v1/frames"}, s.Neighbours)
@@ -284,7 +298,8 @@ func TestFixAndWaive(t *testing.T) {
 			assert.Equal(t, "it is small", m.Waived.Reason)
 		}
 	}
-	for _, c := range [][3]string{{"", "2099-01-01", "say why"}, {"x", "soon", "not a date"}, {"x", "2001-01-01", "is over already"}} {
+	for _, c := range [][3]string{{"", "2099-01-01", "say why"}, {"x", "soon", "not a date"},
+		{"x", "2001-01-01", "is over already"}} {
 		_, err := a.Waive(text, key, c[0], "", c[1])
 		assert.ErrorContains(t, err, c[2])
 	}
@@ -295,7 +310,8 @@ func TestFixAndWaive(t *testing.T) {
 func TestCompareRevisions(t *testing.T) {
 	a := openText(t, fmt.Sprintf(small, "http://127.0.0.1:1", "refused"), "")
 	d := a.Declaration()
-	n, err := a.Keep(strings.Replace(d.Text, "{ at: GET /a, who: r }", "{ at: GET /a, who: anyone }", 1), "open", d.Revision)
+	n, err := a.Keep(strings.Replace(d.Text, "{ at: GET /a, who: r }", "{ at: GET /a, who: anyone }", 1), "open",
+		d.Revision)
 	require.NoError(t, err)
 	c, err := a.CompareRevisions(d.Revision, n.Revision)
 	require.NoError(t, err)

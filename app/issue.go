@@ -31,9 +31,6 @@ func (r *run) keysOf(s *declaration.Scheme) token.Keys {
 // there is one already. The token itself is not kept, only what is said about
 // it.
 func (r *run) issue(p *probe.Probe, f *Fact) error {
-	if err := r.intend(p); err != nil {
-		return err
-	}
 	s := r.doc.SchemeNamed(p.Scheme)
 	if s.Kind != declaration.Bearer {
 		var err error
@@ -56,12 +53,14 @@ func (r *run) issue(p *probe.Probe, f *Fact) error {
 			return r.withoutCredential(p, f, err)
 		}
 	}
-	c := token.Context{Now: time.Now(), Doc: r.doc, Scheme: s, Values: r.target.Values, Identity: r.doc.IdentityNamed(p.Identity)}
+	c := token.Context{Now: time.Now(), Doc: r.doc, Scheme: s, Values: r.target.Values,
+		Identity: r.doc.IdentityNamed(p.Identity)}
 	if t.Kind == token.Signed {
 		c.Keys = r.keysOf(s)
 	}
 	sum := sha256.Sum256([]byte(t.Raw))
-	f.Token = &IssuedToken{Fingerprint: hex.EncodeToString(sum[:4]), Kind: string(t.Kind), Algorithm: t.Algorithm(), At: c.Now, Shown: token.Look(t, c)}
+	f.Token = &IssuedToken{Fingerprint: hex.EncodeToString(sum[:4]), Kind: string(t.Kind), Algorithm: t.Algorithm(),
+		At: c.Now, Shown: token.Look(t, c)}
 	_, f.Token.Shown.Guessed = token.Guess(t, token.Words())
 	return r.keep(p, f)
 }
@@ -75,13 +74,15 @@ func (r *run) issueOther(p *probe.Probe, s *declaration.Scheme) (*IssuedToken, e
 		if err != nil || c == nil {
 			return out, err
 		}
-		out.Cookie = &session.Cookie{Path: c.Path, HTTPOnly: c.HTTPOnly, Secure: c.Secure, SameSite: c.SameSite, Life: c.Life}
+		out.Cookie = &session.Cookie{Path: c.Path, HTTPOnly: c.HTTPOnly, Secure: c.Secure, SameSite: c.SameSite,
+			Life: c.Life}
 	case declaration.Link:
 		end, text, err := r.keys.LinkEnd(r.ctx, s, p.Identity, linkParams(p, p.Record.ID))
 		if err != nil {
 			return out, err
 		}
 		out.At, out.Link = time.Now(), &IssuedLink{Ends: end, Said: text}
+	default:
 	}
 	return out, nil
 }
@@ -117,7 +118,8 @@ func (i *IssuedToken) judged(d *declaration.Document, t *declaration.Target, p *
 	case i.Shown != nil:
 		c := token.Context{Now: i.At, Doc: d, Scheme: s, Values: t.Values, Identity: d.IdentityNamed(p.Identity)}
 		for _, j := range i.Shown.Judge(c) {
-			out = append(out, verdict.Judged{ID: j.ID, Text: j.Text, Why: j.Why, Standard: j.Standard, Severity: j.Severity})
+			out = append(out, verdict.Judged{ID: j.ID, Text: j.Text, Why: j.Why, Standard: j.Standard,
+				Severity: j.Severity})
 		}
 		return out
 	case i.Cookie != nil:

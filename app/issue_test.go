@@ -20,7 +20,8 @@ import (
 func TestIssuedTokensAreJudgedAnew(t *testing.T) {
 	virtually(t, func(t *testing.T, n *memnet.Net) {
 		data := t.TempDir()
-		s := listen(t, standin.Options{Nodes: 3, Flaws: []standin.Flaw{standin.LongLife, standin.LooseCookie}, Listen: n.Listen})
+		s := listen(t, standin.Options{Nodes: 3, Flaws: []standin.Flaw{standin.LongLife, standin.LooseCookie},
+			Listen: n.Listen})
 		a := workspace(t, s, nil, data)
 		a.dial = n.Dial
 		sweep(t, a)
@@ -29,12 +30,14 @@ func TestIssuedTokensAreJudgedAnew(t *testing.T) {
 			require.NoError(t, err)
 			for _, f := range list {
 				if strings.HasPrefix(f.Cause, "token ") && f.Kind != "U" {
-					out = append(out, strings.TrimPrefix(f.Cause, "token ")+" of "+strings.TrimPrefix(f.Route, "everything behind "))
+					out = append(out, strings.TrimPrefix(f.Cause, "token ")+" of "+
+						strings.TrimPrefix(f.Where(), "everything behind "))
 				}
 			}
 			return out
 		}
-		assert.ElementsMatch(t, []string{"too-long of access", "too-long of service", "cookie-script of console", "cookie-insecure of console", "cookie-same-site of console"}, issued())
+		assert.ElementsMatch(t, []string{"too-long of access", "too-long of service", "cookie-script of console",
+			"cookie-insecure of console", "cookie-same-site of console"}, issued())
 		now := a.Declaration()
 		change := func(from, to string) {
 			text := a.Declaration()
@@ -98,7 +101,8 @@ func TestRetentionLeavesTheBoard(t *testing.T) {
 		after, err := a.Findings("t")
 		require.NoError(t, err)
 		assert.Equal(t, before, after)
-		require.NoError(t, a.store.SaveSweep(&store.Sweep{ID: first, RevisionID: 1, Target: "t", State: store.Stopped, Pruned: true}))
+		require.NoError(t, a.store.SaveSweep(&store.Sweep{ID: first, RevisionID: 1, Target: "t", State: store.Stopped,
+			Pruned: true}))
 		_, err = a.Resume(first)
 		require.ErrorIs(t, err, ErrInput)
 		require.ErrorContains(t, err, "pruned")

@@ -1,5 +1,7 @@
 package app
 
+// Rule: A claim that misled somebody becomes a row first.
+
 import (
 	"encoding/json"
 	"errors"
@@ -43,10 +45,11 @@ access:
 
 // villager is a service that does what village says. Its fields make it lie.
 type villager struct {
-	mu      sync.Mutex
-	count   map[string]int
-	twist   func(v *villager, w http.ResponseWriter, r *http.Request) bool // answered already
-	signsUp map[string]string                                              // names that the login made, and their secrets
+	mu    sync.Mutex
+	count map[string]int
+	twist func(v *villager, w http.ResponseWriter, r *http.Request) bool // answered already
+	// names that the login made, and their secrets
+	signsUp map[string]string
 }
 
 func (v *villager) times(key string) int {
@@ -59,7 +62,8 @@ func (v *villager) times(key string) int {
 func (v *villager) who(r *http.Request) string {
 	scheme, token, _ := strings.Cut(r.Header.Get("Authorization"), " ")
 	n, ok := strings.CutPrefix(token, "token-of-")
-	if !ok || !strings.EqualFold(scheme, "bearer") || n != "ann" && n != "bob" || len(r.Header.Values("Authorization")) > 1 {
+	if !ok || !strings.EqualFold(scheme, "bearer") || n != "ann" && n != "bob" ||
+		len(r.Header.Values("Authorization")) > 1 {
 		return ""
 	}
 	return n
@@ -144,7 +148,9 @@ type liar struct {
 // misled by it.
 var liars = []liar{
 	{name: "a sound service"},
-	{name: "a sound service, and a disk that takes nothing", before: func(a *App) { a.store.SetReadOnly(errors.New("the disk is full")) }, code: 3, rules: []DoubtRule{NotStored}, says: []string{"the disk is full"}},
+	{name: "a sound service, and a disk that takes nothing",
+		before: func(a *App) { a.store.SetReadOnly(errors.New("the disk is full")) }, code: 3,
+		rules: []DoubtRule{NotStored}, says: []string{"the disk is full"}},
 	{name: "sound, and one route for the highest role alone", text: `millgate: 1
 targets: { t: { base: "%s", pace: 5000 per 1s, unsafe: allowed } }
 routes: [GET /a, { at: PATCH /a, send: { json: { n: 1 } } }]
@@ -171,10 +177,15 @@ access: [{ at: /a, who: admin }]
 		}
 		return true
 	}, never: []string{"P PATCH", "U "}, code: 0},
-	{name: "every connection is reset", twist: reset, code: 3, within: 20 * time.Second, rules: []DoubtRule{NotReached, NoControls, MostUnproven}, says: []string{"nothing more was sent"}, sends: 30},
-	{name: "429 to everything, come back in an hour", twist: answering(429, "Retry-After", "3600"), code: 3, within: 20 * time.Second, rules: []DoubtRule{NotReached, NoControls, MostUnproven}, sends: 30},
-	{name: "429 to everything, come back in more seconds than a number holds", twist: answering(429, "Retry-After", "99999999999999999999"), code: 3, within: 20 * time.Second, rules: []DoubtRule{NotReached, NoControls, MostUnproven}, sends: 30},
-	{name: "503 to everything", twist: answering(503, "Retry-After", "60"), code: 3, within: 20 * time.Second, rules: []DoubtRule{NotReached, NoControls, MostUnproven}, sends: 30},
+	{name: "every connection is reset", twist: reset, code: 3, within: 20 * time.Second,
+		rules: []DoubtRule{NotReached, NoControls, MostUnproven}, says: []string{"nothing more was sent"}, sends: 30},
+	{name: "429 to everything, come back in an hour", twist: answering(429, "Retry-After", "3600"), code: 3,
+		within: 20 * time.Second, rules: []DoubtRule{NotReached, NoControls, MostUnproven}, sends: 30},
+	{name: "429 to everything, come back in more seconds than a number holds",
+		twist: answering(429, "Retry-After", "99999999999999999999"), code: 3, within: 20 * time.Second,
+		rules: []DoubtRule{NotReached, NoControls, MostUnproven}, sends: 30},
+	{name: "503 to everything", twist: answering(503, "Retry-After", "60"), code: 3, within: 20 * time.Second,
+		rules: []DoubtRule{NotReached, NoControls, MostUnproven}, sends: 30},
 	{name: "101 to everything", twist: func(_ *villager, w http.ResponseWriter, _ *http.Request) bool {
 		c, b, err := w.(http.Hijacker).Hijack()
 		if err == nil {
@@ -197,7 +208,8 @@ access: [{ at: /a, who: admin }]
 			}
 		}()
 		return true
-	}, code: 3, within: 20 * time.Second, rules: []DoubtRule{NotReached, NoControls, MostUnproven}, says: []string{"1048576 bytes"}},
+	}, code: 3, within: 20 * time.Second, rules: []DoubtRule{NotReached, NoControls, MostUnproven},
+		says: []string{"1048576 bytes"}},
 	{name: "a login that gives nothing", twist: func(_ *villager, w http.ResponseWriter, r *http.Request) bool {
 		if r.URL.Path != "/login" {
 			return false
@@ -211,10 +223,15 @@ access: [{ at: /a, who: admin }]
 		}
 		w.WriteHeader(500)
 		return true
-	}, most: 3, code: 3, rules: []DoubtRule{NoControls, MostUnproven}, says: []string{"1 of 5 routes", "GET /c", "at most 3% may be"}},
-	{name: "it dies in the middle", twist: dies, code: 3, rules: []DoubtRule{NotEnded, NoControls, MostUnproven}, says: []string{"10 failures in a row", "admitted before, was answered 502"}, sends: 100, kinds: []string{}},
-	{name: "it dies in the middle, and one goes on", twist: dies, before: func(a *App) { a.KeepGoing = true }, code: 3, rules: []DoubtRule{NoControls, MostUnproven}, kinds: []string{}},
-	{name: "it dies in the middle, and somebody at a terminal says no", twist: dies, before: func(a *App) { a.Ask = func(q string) bool { return !strings.Contains(q, "Go on?") } }, code: 3, rules: []DoubtRule{NotEnded, NoControls, MostUnproven}, sends: 100},
+	}, most: 3, code: 3, rules: []DoubtRule{NoControls, MostUnproven},
+		says: []string{"1 of 5 routes", "GET /c", "at most 3% may be"}},
+	{name: "it dies in the middle", twist: dies, code: 3, rules: []DoubtRule{NotEnded, NoControls, MostUnproven},
+		says: []string{"10 failures in a row", "admitted before, was answered 502"}, sends: 100, kinds: []string{}},
+	{name: "it dies in the middle, and one goes on", twist: dies, before: func(a *App) { a.KeepGoing = true }, code: 3,
+		rules: []DoubtRule{NoControls, MostUnproven}, kinds: []string{}},
+	{name: "it dies in the middle, and somebody at a terminal says no", twist: dies,
+		before: func(a *App) { a.Ask = func(q string) bool { return !strings.Contains(q, "Go on?") } }, code: 3,
+		rules: []DoubtRule{NotEnded, NoControls, MostUnproven}, sends: 100},
 	{name: "it dies in the middle, and somebody at a terminal says yes", twist: dies, before: func(a *App) {
 		asked := false
 		a.Ask = func(q string) bool { // once
@@ -222,24 +239,28 @@ access: [{ at: /a, who: admin }]
 			return !asked && strings.Contains(q, "Go on?")
 		}
 	}, code: 3, rules: []DoubtRule{NoControls, MostUnproven}, kinds: []string{}},
-	{name: "it fails at what nobody declared, and only there", twist: func(v *villager, w http.ResponseWriter, r *http.Request) bool {
+	{name: "it fails at what nobody declared, and only there", twist: func(v *villager, w http.ResponseWriter,
+		r *http.Request) bool {
 		if slices.Contains([]string{"/a", "/b", "/c", "/login"}, r.URL.Path) || strings.HasPrefix(r.URL.Path, "/t/t-") {
 			return false
 		}
 		w.WriteHeader(500)
 		return true
 	}, code: 0, says: []string{"W any unknown path"}, never: []string{"failures in a row"}},
-	{name: "a signed address in the answer", text: village + "answers: { never: { fields: [password] } }\n", twist: func(v *villager, w http.ResponseWriter, r *http.Request) bool {
-		if r.URL.Path != "/a" || r.Method != "GET" || v.who(r) == "" {
-			return false
-		}
-		w.Header().Set("Content-Type", "application/json")
-		_, _ = io.WriteString(w, `{"picture":"https://files.example/p?sig=abcdef012345","password":"hunter2"}`)
-		return true
-	}, kinds: []string{"L GET /a"}, code: 1},
-	{name: "the attribute is never checked, ownership is", change: []string{`{ at: "/t/{id}", who: owner }`, `{ at: "/t/{id}", who: owner, given: { checked: true } }`},
+	{name: "a signed address in the answer", text: village + "answers: { never: { fields: [password] } }\n",
+		twist: func(v *villager, w http.ResponseWriter, r *http.Request) bool {
+			if r.URL.Path != "/a" || r.Method != "GET" || v.who(r) == "" {
+				return false
+			}
+			w.Header().Set("Content-Type", "application/json")
+			_, _ = io.WriteString(w, `{"picture":"https://files.example/p?sig=abcdef012345","password":"hunter2"}`)
+			return true
+		}, kinds: []string{"L GET /a"}, code: 1},
+	{name: "the attribute is never checked, ownership is", change: []string{`{ at: "/t/{id}", who: owner }`,
+		`{ at: "/t/{id}", who: owner, given: { checked: true } }`},
 		kinds: []string{"P GET /t/{id}", "P PATCH /t/{id}"}, code: 1, says: []string{"attribute"}},
-	{name: "the login signs up whoever it does not know", twist: func(v *villager, w http.ResponseWriter, r *http.Request) bool {
+	{name: "the login signs up whoever it does not know", twist: func(v *villager, w http.ResponseWriter,
+		r *http.Request) bool {
 		if r.URL.Path != "/login" {
 			return false
 		}
@@ -258,7 +279,8 @@ access: [{ at: /a, who: admin }]
 		}
 		_, _ = fmt.Fprintf(w, `{"t":"token-of-%s"}`, in.N)
 		return true
-	}, code: 0, says: []string{"the login signs up a name", "account nobody-"}, never: []string{"Unprotected", "U POST"}},
+	}, code: 0, says: []string{"the login signs up a name", "account nobody-"},
+		never: []string{"Unprotected", "U POST"}},
 	{name: "the login takes any secret", twist: func(v *villager, w http.ResponseWriter, r *http.Request) bool {
 		if r.URL.Path != "/login" {
 			return false
@@ -266,7 +288,10 @@ access: [{ at: /a, who: admin }]
 		_, _ = io.WriteString(w, `{"t":"token-of-ann"}`)
 		return true
 	}, says: []string{"U POST /login: Any secret logs in"}, code: 1},
-	{name: "the second of two equal requests meets another state", text: village + "answers: { errors: { type: application/json } }\n", change: []string{`"PATCH /t/{id}"]`, `"PATCH /t/{id}", { at: POST /go, effect: command, send: { json: { n: 1 } } }]`, "access:\n", "access:\n  - { at: POST /go, who: identity:ann }\n"},
+	{name: "the second of two equal requests meets another state", text: village +
+		"answers: { errors: { type: application/json } }\n", change: []string{`"PATCH /t/{id}"]`,
+		`"PATCH /t/{id}", { at: POST /go, effect: command, send: { json: { n: 1 } } }]`, "access:\n",
+		"access:\n  - { at: POST /go, who: identity:ann }\n"},
 		twist: func(v *villager, w http.ResponseWriter, r *http.Request) bool {
 			if r.URL.Path != "/go" {
 				return false
@@ -288,47 +313,54 @@ access: [{ at: /a, who: admin }]
 			_, _ = io.WriteString(w, "{}")
 			return true
 		}, code: 0, kinds: []string{}},
-	{name: "a limiter behind a service that fails now and then", text: village + "quotas:\n  q: { at: GET /c, allow: 40 per 1m, counted_by: everyone }\n", twist: func(v *villager, w http.ResponseWriter, r *http.Request) bool {
-		if r.URL.Path != "/c" || r.Method != "GET" || v.who(r) == "" {
-			return false
-		}
-		switch n := v.times("calls of c"); {
-		case n > 30 && n%4 == 0: // once it is drilled
+	{name: "a limiter behind a service that fails now and then", text: village +
+		"quotas:\n  q: { at: GET /c, allow: 40 per 1m, counted_by: everyone }\n",
+		twist: func(v *villager, w http.ResponseWriter, r *http.Request) bool {
+			if r.URL.Path != "/c" || r.Method != "GET" || v.who(r) == "" {
+				return false
+			}
+			switch n := v.times("calls of c"); {
+			case n > 30 && n%4 == 0: // once it is drilled
+				w.WriteHeader(503)
+			case v.times("counted") > 40:
+				w.Header().Set("Retry-After", "50")
+				w.WriteHeader(429)
+			default:
+				return false
+			}
+			return true
+		}, kinds: []string{}, code: 0},
+	{name: "a service that never limits and fails now and then", text: village +
+		"quotas:\n  q: { at: GET /c, allow: 100 per 1m, counted_by: everyone }\n",
+		twist: func(v *villager, w http.ResponseWriter, r *http.Request) bool {
+			if r.URL.Path != "/c" || r.Method != "GET" || v.who(r) == "" {
+				return false
+			}
+			if n := v.times("calls of c"); n < 30 || n%9 != 8 {
+				return false
+			}
 			w.WriteHeader(503)
-		case v.times("counted") > 40:
-			w.Header().Set("Retry-After", "50")
-			w.WriteHeader(429)
-		default:
-			return false
-		}
-		return true
-	}, kinds: []string{}, code: 0},
-	{name: "a service that never limits and fails now and then", text: village + "quotas:\n  q: { at: GET /c, allow: 100 per 1m, counted_by: everyone }\n", twist: func(v *villager, w http.ResponseWriter, r *http.Request) bool {
-		if r.URL.Path != "/c" || r.Method != "GET" || v.who(r) == "" {
-			return false
-		}
-		if n := v.times("calls of c"); n < 30 || n%9 != 8 {
-			return false
-		}
-		w.WriteHeader(503)
-		return true
-	}, kinds: []string{}, code: 0, never: []string{"refused", "quota"}},
-	{name: "HEAD has no body", text: village + "answers: { 401: { type: application/json, has: [/error] } }\n", twist: func(v *villager, w http.ResponseWriter, r *http.Request) bool {
-		if v.who(r) != "" || r.URL.Path == "/login" || !slices.Contains([]string{"/a", "/b", "/c"}, r.URL.Path) && !strings.HasPrefix(r.URL.Path, "/t/t-") {
-			return false
-		}
-		w.Header().Set("Content-Type", "application/json")
-		w.WriteHeader(401)
-		_, _ = io.WriteString(w, `{"error":"no"}`)
-		return true
-	}, never: []string{"HEAD"}, code: 0},
+			return true
+		}, kinds: []string{}, code: 0, never: []string{"refused", "quota"}},
+	{name: "HEAD has no body", text: village + "answers: { 401: { type: application/json, has: [/error] } }\n",
+		twist: func(v *villager, w http.ResponseWriter, r *http.Request) bool {
+			if v.who(r) != "" || r.URL.Path == "/login" || !slices.Contains([]string{"/a", "/b", "/c"}, r.URL.Path) &&
+				!strings.HasPrefix(r.URL.Path, "/t/t-") {
+				return false
+			}
+			w.Header().Set("Content-Type", "application/json")
+			w.WriteHeader(401)
+			_, _ = io.WriteString(w, `{"error":"no"}`)
+			return true
+		}, never: []string{"HEAD"}, code: 0},
 }
 
 func TestLiars(t *testing.T) {
 	for _, c := range liars {
 		t.Run(c.name, func(t *testing.T) {
 			virtually(t, func(t *testing.T, n *memnet.Net) {
-				v := &villager{count: map[string]int{}, twist: c.twist, signsUp: map[string]string{"ann": "right-ann", "bob": "right-bob"}}
+				v := &villager{count: map[string]int{}, twist: c.twist,
+					signsUp: map[string]string{"ann": "right-ann", "bob": "right-bob"}}
 				base, end := n.Serve(v)
 				defer end()
 				text := c.text
@@ -378,8 +410,8 @@ func (c liar) check(t *testing.T, v *villager, run *Run, res Result) {
 	var b strings.Builder
 	var kinds []string
 	for _, f := range res.Findings {
-		kinds = append(kinds, string(f.Kind)+" "+f.Route)
-		fmt.Fprintf(&b, "%s %s: %s. %s %s\n", f.Kind, f.Route, f.Title, f.Reason, f.Confidence)
+		kinds = append(kinds, string(f.Kind)+" "+f.Where())
+		fmt.Fprintf(&b, "%s %s: %s. %s %s\n", f.Kind, f.Where(), f.Title, f.Reason, f.Confidence)
 	}
 	var rules []DoubtRule
 	for _, d := range doubts {
@@ -411,4 +443,39 @@ func (c liar) check(t *testing.T, v *villager, run *Run, res Result) {
 	if c.sends > 0 {
 		assert.LessOrEqual(t, v.count["all"], c.sends)
 	}
+}
+
+// A drill that gives up because the service fails keeps the calls that it made: they were
+// sent, and what refuses them was not found out.
+func TestADrillOfAServiceThatFails(t *testing.T) {
+	virtually(t, func(t *testing.T, n *memnet.Net) {
+		v := &villager{count: map[string]int{}, twist: func(v *villager, w http.ResponseWriter, r *http.Request) bool {
+			if r.URL.Path != "/c" || r.Method != "GET" || v.who(r) == "" {
+				return false
+			}
+			if n := v.times("calls of c"); n < 40 || n%3 != 0 {
+				return false
+			}
+			w.WriteHeader(http.StatusBadGateway)
+			return true
+		}}
+		base, end := n.Serve(v)
+		defer end()
+		a := openIn(t, n, fmt.Sprintf(village, base)+
+			"quotas:\n  q: { at: GET /c, allow: 100 per 1m, counted_by: everyone }\n")
+		run, err := a.StartSweep("t", "")
+		require.NoError(t, err)
+		a.Wait(run.ID)
+		_, res, err := a.SweepResult(run.ID)
+		require.NoError(t, err)
+		for _, u := range res.Unsent {
+			assert.NotContains(t, u.Why, "failed", "its calls were sent")
+		}
+		x, err := a.Crossing("t", "GET /c", "quota:q")
+		require.NoError(t, err)
+		require.Len(t, x.Probes, 1)
+		assert.Equal(t, finding.Unproven, x.Probes[0].Verdict.Kind)
+		assert.Contains(t, x.Probes[0].Verdict.Reason, "4 calls failed in place of being admitted or refused")
+		assert.NotEmpty(t, x.Probes[0].Quota.Measured.Calls)
+	})
 }

@@ -20,9 +20,11 @@ func TestALoweredQuota(t *testing.T) {
 	virtually(t, func(t *testing.T, n *memnet.Net) {
 		a, _ := observatory(t, n, standin.Options{Longest: time.Second}, nil)
 		now := a.Declaration()
-		_, err := a.Keep(strings.Replace(now.Text, "drill: 200ms", "drill: { for: 300ms, quotas: { login: 8 per 1s } }", 1), "lowered", now.Revision)
+		_, err := a.Keep(strings.Replace(now.Text, "drill: 200ms", "drill: { for: 300ms, quotas: { login: 8 per 1s } }",
+			1), "lowered", now.Revision)
 		require.NoError(t, err)
-		r, err := a.ProbeAgain("stand-in", []CrossingKey{{Route: "POST /v1/console/login", Caller: probe.QuotaCaller + "login"}})
+		r, err := a.ProbeAgain("stand-in",
+			[]CrossingKey{{Route: "POST /v1/console/login", Caller: probe.QuotaCaller + "login"}})
 		require.NoError(t, err)
 		a.Wait(r.ID)
 		v, err := a.Crossing("stand-in", "POST /v1/console/login", "counted:address")

@@ -108,18 +108,21 @@ func limiters() (out []limiterCase) {
 		n int
 		w time.Duration
 	}{{5, s}, {10, 2 * s}, {20, s}, {8, 3 * s}} {
-		out = append(out, limiterCase{"httprate " + per(c.n, c.w), []quota.Kind{quota.TwoCounters}, int64(c.n), c.w, 0, func(t *testing.T, served serving) string {
-			return served(httprate.LimitBy(c.n, c.w, httprate.Key("all"))(http.HandlerFunc(fine)))
-		}, false})
+		out = append(out, limiterCase{"httprate " + per(c.n, c.w), []quota.Kind{quota.TwoCounters}, int64(c.n), c.w, 0,
+			func(t *testing.T, served serving) string {
+				return served(httprate.LimitBy(c.n, c.w, httprate.Key("all"))(http.HandlerFunc(fine)))
+			}, false})
 	}
 	for _, c := range []struct {
 		n int
 		w time.Duration
 	}{{5, s}, {10, 2 * s}, {30, s}, {8, 3 * s}, {3, 2 * s}} {
-		out = append(out, limiterCase{"ulule/limiter " + per(c.n, c.w), []quota.Kind{quota.FixedFirst}, int64(c.n), c.w, 0, func(t *testing.T, served serving) string {
-			l := limiter.New(memory.NewStoreWithOptions(limiter.StoreOptions{Prefix: "l"}), limiter.Rate{Period: c.w, Limit: int64(c.n)})
-			return served(stdlib.NewMiddleware(l).Handler(http.HandlerFunc(fine)))
-		}, false})
+		out = append(out, limiterCase{"ulule/limiter " + per(c.n, c.w), []quota.Kind{quota.FixedFirst}, int64(c.n), c.w,
+			0, func(t *testing.T, served serving) string {
+				l := limiter.New(memory.NewStoreWithOptions(limiter.StoreOptions{Prefix: "l"}),
+					limiter.Rate{Period: c.w, Limit: int64(c.n)})
+				return served(stdlib.NewMiddleware(l).Handler(http.HandlerFunc(fine)))
+			}, false})
 	}
 	for _, c := range []struct {
 		n int
@@ -127,55 +130,66 @@ func limiters() (out []limiterCase) {
 	}{{5, s}, {10, 2 * s}, {20, s}} {
 		// Its windows go on from the first call, whether there are calls or not. It reads the clock of the
 		// machine past the time package, so that virtual time does not reach it.
-		out = append(out, limiterCase{"go-limiter " + per(c.n, c.w), []quota.Kind{quota.FixedClock}, int64(c.n), c.w, 0, func(t *testing.T, served serving) string {
-			store, err := memorystore.New(&memorystore.Config{Tokens: uint64(c.n), Interval: c.w})
-			require.NoError(t, err)
-			t.Cleanup(func() { assert.NoError(t, store.Close(context.Background())) })
-			m, err := httplimit.NewMiddleware(store, byAll)
-			require.NoError(t, err)
-			return served(m.Handle(http.HandlerFunc(fine)))
-		}, true})
+		out = append(out, limiterCase{"go-limiter " + per(c.n, c.w), []quota.Kind{quota.FixedClock}, int64(c.n), c.w, 0,
+			func(t *testing.T, served serving) string {
+				store, err := memorystore.New(&memorystore.Config{Tokens: uint64(c.n), Interval: c.w})
+				require.NoError(t, err)
+				t.Cleanup(func() { assert.NoError(t, store.Close(context.Background())) })
+				m, err := httplimit.NewMiddleware(store, byAll)
+				require.NoError(t, err)
+				return served(m.Handle(http.HandlerFunc(fine)))
+			}, true})
 	}
 	for _, c := range []struct {
 		rate  throttled.Rate
 		each  time.Duration
 		burst int
-	}{{throttled.PerSec(5), s / 5, 4}, {throttled.PerSec(10), s / 10, 9}, {throttled.PerSec(2), s / 2, 2}, {throttled.PerMin(90), 2 * s / 3, 7}} {
-		out = append(out, limiterCase{fmt.Sprintf("throttled each %s burst %d", c.each.Round(time.Millisecond), c.burst+1), []quota.Kind{quota.Bucket}, int64(c.burst + 1), c.each, 0, func(t *testing.T, served serving) string {
-			store, err := memstore.NewCtx(100)
-			require.NoError(t, err)
-			l, err := throttled.NewGCRARateLimiterCtx(store, throttled.RateQuota{MaxRate: c.rate, MaxBurst: c.burst})
-			require.NoError(t, err)
-			h := throttled.HTTPRateLimiterCtx{RateLimiter: l, VaryBy: &throttled.VaryBy{}}
-			return served(h.RateLimit(http.HandlerFunc(fine)))
-		}, false})
+	}{{throttled.PerSec(5), s / 5, 4}, {throttled.PerSec(10), s / 10, 9}, {throttled.PerSec(2), s / 2, 2},
+		{throttled.PerMin(90), 2 * s / 3, 7}} {
+		out = append(out, limiterCase{fmt.Sprintf("throttled each %s burst %d", c.each.Round(time.Millisecond),
+			c.burst+1), []quota.Kind{quota.Bucket}, int64(c.burst + 1), c.each, 0,
+			func(t *testing.T, served serving) string {
+				store, err := memstore.NewCtx(100)
+				require.NoError(t, err)
+				l, err := throttled.NewGCRARateLimiterCtx(store, throttled.RateQuota{MaxRate: c.rate,
+					MaxBurst: c.burst})
+				require.NoError(t, err)
+				h := throttled.HTTPRateLimiterCtx{RateLimiter: l, VaryBy: &throttled.VaryBy{}}
+				return served(h.RateLimit(http.HandlerFunc(fine)))
+			}, false})
 	}
 	for _, c := range []struct {
 		each  time.Duration
 		burst int
 	}{{s / 5, 5}, {s / 20, 10}, {s / 2, 3}, {s / 10, 6}} {
-		out = append(out, limiterCase{fmt.Sprintf("x/time/rate each %s burst %d", c.each, c.burst), []quota.Kind{quota.Bucket}, int64(c.burst), c.each, 0, func(t *testing.T, served serving) string {
-			l := rate.NewLimiter(rate.Every(c.each), c.burst)
-			return served(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-				if !l.Allow() {
-					w.WriteHeader(429)
-					return
-				}
-				fine(w, r)
-			}))
-		}, false})
+		out = append(out, limiterCase{fmt.Sprintf("x/time/rate each %s burst %d", c.each, c.burst),
+			[]quota.Kind{quota.Bucket}, int64(c.burst), c.each, 0, func(t *testing.T, served serving) string {
+				l := rate.NewLimiter(rate.Every(c.each), c.burst)
+				return served(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+					if !l.Allow() {
+						w.WriteHeader(429)
+						return
+					}
+					fine(w, r)
+				}))
+			}, false})
 	}
 	for _, c := range []struct {
 		rate  string
 		each  time.Duration
 		burst int
 	}{{"10r/s", s / 10, 9}, {"5r/s", s / 5, 4}, {"120r/m", s / 2, 5}, {"20r/s", s / 20, 12}} {
-		out = append(out, limiterCase{fmt.Sprintf("nginx %s burst %d nodelay", c.rate, c.burst), []quota.Kind{quota.Bucket}, int64(c.burst + 1), c.each, 0, func(t *testing.T, _ serving) string {
-			return nginx(t, fmt.Sprintf("limit_req_zone $server_name zone=z:1m rate=%s;", c.rate), fmt.Sprintf("limit_req zone=z burst=%d nodelay; limit_req_status 429;", c.burst))
-		}, true})
+		out = append(out, limiterCase{fmt.Sprintf("nginx %s burst %d nodelay", c.rate, c.burst),
+			[]quota.Kind{quota.Bucket}, int64(c.burst + 1), c.each, 0, func(t *testing.T, _ serving) string {
+				return nginx(t, fmt.Sprintf("limit_req_zone $server_name zone=z:1m rate=%s;", c.rate),
+					fmt.Sprintf("limit_req zone=z burst=%d nodelay; limit_req_status 429;", c.burst))
+			}, true})
 	}
 	out = append(out, queues()...)
-	out = append(out, limiterCase{name: "none, and slow", serve: func(t *testing.T, served serving) string { return served(slow(60 * time.Millisecond)) }})
+	out = append(out, limiterCase{name: "none, and slow", serve: func(t *testing.T,
+		served serving) string {
+		return served(slow(60 * time.Millisecond))
+	}})
 	out = append(out, limiterCase{name: "none, now and then slow", serve: func(t *testing.T, served serving) string {
 		n := atomic.Int64{}
 		return served(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -185,7 +199,10 @@ func limiters() (out []limiterCase) {
 			fine(w, r)
 		}))
 	}})
-	return append(out, limiterCase{name: "none", serve: func(t *testing.T, served serving) string { return served(http.HandlerFunc(fine)) }})
+	return append(out, limiterCase{name: "none", serve: func(t *testing.T,
+		served serving) string {
+		return served(http.HandlerFunc(fine))
+	}})
 }
 
 func slow(d time.Duration) http.Handler {
@@ -201,35 +218,42 @@ func queues() (out []limiterCase) {
 		each  time.Duration
 		burst int
 	}{{100 * time.Millisecond, 1}, {50 * time.Millisecond, 6}} {
-		out = append(out, limiterCase{fmt.Sprintf("x/time/rate waits, each %s burst %d", c.each, c.burst), []quota.Kind{quota.Bucket}, int64(c.burst), c.each, -1, func(t *testing.T, served serving) string {
-			l := rate.NewLimiter(rate.Every(c.each), c.burst)
-			return served(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-				if l.Wait(r.Context()) == nil {
-					fine(w, r)
-				}
-			}))
-		}, false})
+		out = append(out, limiterCase{fmt.Sprintf("x/time/rate waits, each %s burst %d", c.each, c.burst),
+			[]quota.Kind{quota.Bucket}, int64(c.burst), c.each, -1, func(t *testing.T, served serving) string {
+				l := rate.NewLimiter(rate.Every(c.each), c.burst)
+				return served(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+					if l.Wait(r.Context()) == nil {
+						fine(w, r)
+					}
+				}))
+			}, false})
 	}
 	for _, c := range []struct {
 		rate  string
 		each  time.Duration
 		burst int
 	}{{"10r/s", 100 * time.Millisecond, 4}, {"5r/s", 200 * time.Millisecond, 6}} {
-		out = append(out, limiterCase{fmt.Sprintf("nginx %s burst %d", c.rate, c.burst), []quota.Kind{quota.Bucket}, 1, c.each, c.burst, func(t *testing.T, _ serving) string {
-			return nginx(t, fmt.Sprintf("limit_req_zone $server_name zone=z:1m rate=%s;", c.rate), fmt.Sprintf("limit_req zone=z burst=%d; limit_req_status 429;", c.burst))
+		out = append(out, limiterCase{fmt.Sprintf("nginx %s burst %d", c.rate, c.burst), []quota.Kind{quota.Bucket}, 1,
+			c.each, c.burst, func(t *testing.T, _ serving) string {
+				return nginx(t, fmt.Sprintf("limit_req_zone $server_name zone=z:1m rate=%s;", c.rate),
+					fmt.Sprintf("limit_req zone=z burst=%d; limit_req_status 429;", c.burst))
+			}, true})
+	}
+	out = append(out, limiterCase{"nginx 3 connections", []quota.Kind{quota.Concurrent}, 3, 0, 0,
+		func(t *testing.T, served serving) string {
+			return nginx(t, "limit_conn_zone $server_name zone=c:1m;",
+				"limit_conn c 3; limit_conn_status 429; proxy_pass "+served(slow(80*time.Millisecond))+";")
 		}, true})
-	}
-	out = append(out, limiterCase{"nginx 3 connections", []quota.Kind{quota.Concurrent}, 3, 0, 0, func(t *testing.T, served serving) string {
-		return nginx(t, "limit_conn_zone $server_name zone=c:1m;", "limit_conn c 3; limit_conn_status 429; proxy_pass "+served(slow(80*time.Millisecond))+";")
-	}, true})
 	for _, n := range []int{1, 4} {
-		out = append(out, limiterCase{fmt.Sprintf("chi throttle %d", n), []quota.Kind{quota.Concurrent}, int64(n), 0, 0, func(t *testing.T, served serving) string {
-			return served(middleware.Throttle(n)(slow(80 * time.Millisecond)))
-		}, false})
+		out = append(out, limiterCase{fmt.Sprintf("chi throttle %d", n), []quota.Kind{quota.Concurrent}, int64(n), 0, 0,
+			func(t *testing.T, served serving) string {
+				return served(middleware.Throttle(n)(slow(80 * time.Millisecond)))
+			}, false})
 	}
-	return append(out, limiterCase{"chi throttle 2, backlog 5", []quota.Kind{quota.Concurrent}, 2, 0, 5, func(t *testing.T, served serving) string {
-		return served(middleware.ThrottleBacklog(2, 5, 10*time.Second)(slow(120 * time.Millisecond)))
-	}, false})
+	return append(out, limiterCase{"chi throttle 2, backlog 5", []quota.Kind{quota.Concurrent}, 2, 0, 5,
+		func(t *testing.T, served serving) string {
+			return served(middleware.ThrottleBacklog(2, 5, 10*time.Second)(slow(120 * time.Millisecond)))
+		}, false})
 }
 
 // nginx starts Debian's, which make chromium installs beside Chromium.
@@ -247,12 +271,16 @@ func nginx(t *testing.T, http, location string) string {
 	require.NoError(t, l.Close())
 	dir := t.TempDir()
 	conf := filepath.Join(dir, "nginx.conf")
-	text := fmt.Sprintf("daemon off; pid %[1]s/pid; error_log %[1]s/error.log; events {}\nhttp { access_log off; client_body_temp_path %[1]s/b; proxy_temp_path %[1]s/p; fastcgi_temp_path %[1]s/f; uwsgi_temp_path %[1]s/u; scgi_temp_path %[1]s/s; %[2]s\nserver { listen %[3]s; server_name all; location / { %[4]s return 200 ok; } location /l { %[4]s alias %[1]s/www/; } } }\n", dir, http, addr, location)
+	text := fmt.Sprintf("daemon off; pid %[1]s/pid; error_log %[1]s/error.log; events {}\nhttp { access_log off; "+
+		"client_body_temp_path %[1]s/b; proxy_temp_path %[1]s/p; fastcgi_temp_path %[1]s/f; uwsgi_temp_path %[1]s/u; "+
+		"scgi_temp_path %[1]s/s; %[2]s\nserver { listen %[3]s; server_name all; location / { %[4]s return 200 ok; } "+
+		"location /l { %[4]s alias %[1]s/www/; } } }\n", dir, http, addr, location)
 	if os.Getuid() == 0 {
 		text = "user root;\n" + text // or it cannot read the directory
 	}
-	text = strings.Replace(text, "return 200 ok;", fmt.Sprintf("root %s/www;", dir), 1) // what is returned at once is never limited
-	require.NoError(t, os.MkdirAll(filepath.Join(dir, "www"), 0o755))                   //nolint:gosec // nginx may run as another user
+	// what is returned at once is never limited
+	text = strings.Replace(text, "return 200 ok;", fmt.Sprintf("root %s/www;", dir), 1)
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "www"), 0o755)) //nolint:gosec // nginx may run as another user
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "www", "index.html"), []byte("ok"), 0o644))
 	require.NoError(t, os.Chmod(dir, 0o755)) //nolint:gosec // nginx may run as another user
 	require.NoError(t, os.WriteFile(conf, []byte(text), 0o600))
@@ -279,7 +307,7 @@ func drillAt(ctx context.Context, c *http.Client, url string, d *quota.Drill) er
 			return quota.Seen{}, err
 		}
 		at := time.Now()
-		res, err := c.Do(req)
+		res, err := c.Do(req) //nolint:contextcheck // the request has it
 		if err != nil {
 			return quota.Seen{}, err
 		}
@@ -350,12 +378,16 @@ func (c limiterCase) drilled(t *testing.T) (m quota.Measured) {
 }
 
 // quickest are the live limiters that make test drills.
-var quickest = []string{"nginx 10r/s burst 9 nodelay", "nginx 20r/s burst 12 nodelay", "nginx 10r/s burst 4", "nginx 3 connections", "go-limiter 5 per 1s"}
+var quickest = []string{"nginx 10r/s burst 9 nodelay", "nginx 20r/s burst 12 nodelay", "nginx 10r/s burst 4",
+	"nginx 3 connections", "go-limiter 5 per 1s"}
 
 // Limiters that others have written, identified from their answers alone. A wrong
 // name never passes; that it could not tell may be said once in twenty, beside those
 // that were disturbed and say so.
 func TestLimiterMatrix(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes long; make test and make soak have it")
+	}
 	var mu sync.Mutex
 	var table, unsure []string
 	list := limiters()
@@ -373,7 +405,9 @@ func TestLimiterMatrix(t *testing.T) {
 				if wrong != "" { // what it was concluded from
 					t.Logf("%+v", m.Fits)
 					for _, s := range m.Calls {
-						t.Logf("%8.3f s took %6.1f ms admitted %t batch %d gap %t idle %t", quota.Span(s.At-m.Calls[0].At).Seconds(), float64(s.Took)/1000, s.OK, s.Batch, s.Gap, s.Idle)
+						t.Logf("%8.3f s took %6.1f ms admitted %t batch %d gap %t idle %t",
+							quota.Span(s.At-m.Calls[0].At).Seconds(), float64(s.Took)/1000, s.OK, s.Batch, s.Gap,
+							s.Idle)
 					}
 				}
 				assert.Empty(t, wrong)
@@ -382,7 +416,8 @@ func TestLimiterMatrix(t *testing.T) {
 				if open != "" && !m.Disturbed() { // which it says
 					unsure = append(unsure, c.name+": "+open)
 				}
-				table = append(table, fmt.Sprintf("%-34s %4d calls %5.1f s  %s", c.name, len(m.Calls), m.Seconds, m.Found()))
+				table = append(table, fmt.Sprintf("%-34s %4d calls %5.1f s  %s", c.name, len(m.Calls), m.Seconds,
+					m.Found()))
 			})
 		}
 	})

@@ -28,7 +28,8 @@ func (r *run) page(p *probe.Probe, f *Fact) error {
 	bare := *p // who asks without a credential
 	bare.Identity, bare.Scheme = "", ""
 	if q, asks := probe.Preflight(r.doc, p, id); asks {
-		x, err := send(wire.Outgoing{Method: q.Method, Host: q.Host, Path: q.Path, Query: q.Query, Headers: q.Headers}, &bare)
+		x, err := send(wire.Outgoing{Method: q.Method, Host: q.Host, Path: q.Path, Query: q.Query, Headers: q.Headers},
+			&bare)
 		if err != nil {
 			return r.withoutCredential(p, f, err)
 		}
@@ -84,7 +85,8 @@ func answerIf(x *check.Exchange) *check.Answer {
 
 // letters are a row's cells in the Origins lens: what is declared, the
 // verdicts, and what a browser lets the page do, "." where that is not known.
-func (m *pageMemo) letters(pages []origin.Page, i int, row Row, seen map[string]finding.Kind, does map[string]string) (expect, found, can string) {
+func (m *pageMemo) letters(pages []origin.Page, i int, row Row, seen map[string]finding.Kind,
+	does map[string]string) (expect, found, can string) {
 	e := m.declared(pages, i)
 	var v, c []byte
 	for _, col := range pages {

@@ -37,9 +37,6 @@ func (r *run) quotaDrill(p *probe.Probe, f *Fact) error {
 	if err != nil {
 		return r.withoutCredential(p, f, err)
 	}
-	if err := r.intend(p); err != nil {
-		return err
-	}
 	moment := momentOf(stack)
 	d := &quota.Drill{Burst: int(min(moment+3, drillMost))}
 	d.Budget = quota.Budget{Calls: d.Burst + drillSpare, Ticks: quota.Ticks(r.target.Drill)}
@@ -55,7 +52,8 @@ func (r *run) quotaDrill(p *probe.Probe, f *Fact) error {
 	}
 	pace := r.target.Pace.PerSecond()
 	d.Budget.Ticks += int64(float64(d.Burst) / pace * 1.2e6) // the first stretch has its time whatever the pace
-	x := &drilling{r: r, p: p, q: q, o: o, bare: bare, stack: stack, d: d, m: &quota.Measured{Said: -1, Budget: d.Budget.Calls}, pulse: newPulse()}
+	x := &drilling{r: r, p: p, q: q, o: o, bare: bare, stack: stack, d: d,
+		m: &quota.Measured{Said: -1, Budget: d.Budget.Calls}, pulse: newPulse()}
 	defer x.pulse.end()
 	if trip, err := r.client.Trip(r.ctx, p.Host); err == nil {
 		x.m.Trip = quota.Ticks(trip)
@@ -64,9 +62,11 @@ func (r *run) quotaDrill(p *probe.Probe, f *Fact) error {
 	// A slow machine has time for the first stretch all the same.
 	x.ends = time.Now().Add(quota.Span(d.Budget.Ticks) + time.Second + time.Duration(d.Burst)*slowCall)
 	if r.sweep.Partial {
-		r.app.Events.Send(Event{Type: "wait", Text: fmt.Sprintf("the drill of %s takes up to %s", q.Name, time.Until(x.ends).Round(time.Second))})
+		r.app.Events.Send(Event{Type: "wait", Text: fmt.Sprintf("the drill of %s takes up to %s", q.Name,
+			time.Until(x.ends).Round(time.Second))})
 	}
-	if err := x.run(); err != nil && !errors.Is(err, errLate) && !errors.Is(err, errCrowded) {
+	if err := x.run(); err != nil && !errors.Is(err, errLate) && !errors.Is(err, errCrowded) &&
+		!errors.Is(err, errFails) {
 		if r.ctx.Err() != nil || errors.Is(err, errStopped) {
 			return nil // stopped: it is run again as a whole
 		}
@@ -77,7 +77,7 @@ func (r *run) quotaDrill(p *probe.Probe, f *Fact) error {
 	x.m.Claims = x.claims.List
 	x.m.Explain(x.d)
 	x.m.Stood += x.stood
-	x.m.Full = x.m.Full || len(x.m.Calls) == 0
+	x.m.Full = x.m.Full || len(x.m.Calls) == 0 && x.m.Failed == 0
 	if x.m.Full {
 		f.Earlier = r.measuredBefore(p)
 	}
@@ -103,15 +103,12 @@ type Earlier struct {
 // measuredBefore is what an earlier sweep measured, nil without: a quota that is
 // full when the drill begins, perhaps from that one, says nothing itself.
 func (r *run) measuredBefore(p *probe.Probe) *Earlier {
-	rows, err := r.app.store.Past(r.target.Name, p.RouteKey, p.Identity, 200)
+	rows, err := r.app.store.PastOf(r.target.Name, p.ID, 20)
 	if err != nil {
 		return nil // then there is nothing to show
 	}
 	for _, row := range rows {
-		if row.ProbeID != p.ID {
-			continue
-		}
-		if f, err := decodeFact(row.Fact); err == nil && f.Quota != nil && !f.Quota.Full {
+		if f, err := decodeFact(row.Fact, r.app.families); err == nil && f.Quota != nil && !f.Quota.Full {
 			return &Earlier{row.Sent, f.Quota}
 		}
 	}
@@ -186,6 +183,7 @@ func momentOf(s quota.Stack) int64 {
 
 var (
 	errLate    = errors.New("not answered within the drill's time")
+	errFails   = errors.New("the service fails")
 	errCrowded = errors.New("another quota would refuse")
 )
 
@@ -246,14 +244,12 @@ const mostStood = 5
 // mostFailed is how many calls may fail before a drill gives up.
 const mostFailed = 3
 
-// fails counts a call that failed. The error ends the drill.
+// fails counts a call that failed. The error ends the drill: what was seen until then is
+// kept.
 func (x *drilling) fails(e check.Exchange) error {
 	x.m.Failed++
-	switch {
-	case x.m.Passes == 0:
-		return fmt.Errorf("the service failed (%d) before any call was admitted", e.Status)
-	case x.m.Failed > mostFailed:
-		return fmt.Errorf("the service failed at %d calls, the last time with %d", x.m.Failed, e.Status)
+	if x.last = e; x.m.Passes == 0 || x.m.Failed > mostFailed {
+		return errFails
 	}
 	return nil
 }
@@ -382,7 +378,8 @@ func (x *drilling) call() (ok bool, err error) {
 	}
 	defer x.count()
 	ends := x.ends
-	if soon := time.Now().Add(x.patience()); x.p != nil && !x.m.Waits && x.q.Model != declaration.Concurrency && soon.Before(ends) {
+	if soon := time.Now().Add(x.patience()); x.p != nil && !x.m.Waits && x.q.Model != declaration.Concurrency &&
+		soon.Before(ends) {
 		ends = soon // whether calls wait at all
 	}
 	o := x.o
@@ -499,7 +496,8 @@ func (x *drilling) overflow() error {
 func (x *drilling) refusedWith(e check.Exchange) {
 	x.m.Status, x.last = e.Status, e
 	for _, h := range e.Answer {
-		if n := strings.ToLower(h[0]); strings.HasPrefix(n, "ratelimit") || strings.HasPrefix(n, "x-ratelimit") || n == "retry-after" {
+		if n := strings.ToLower(h[0]); strings.HasPrefix(n, "ratelimit") || strings.HasPrefix(n, "x-ratelimit") ||
+			n == "retry-after" {
 			x.m.Fields = append(x.m.Fields, strings.Replace(h[0], "Ratelimit", "RateLimit", 1)+": "+h[1])
 		}
 	}

@@ -68,7 +68,8 @@ func (a *App) Quotas() QuotasView {
 	a.mu.Lock()
 	d := a.doc
 	a.mu.Unlock()
-	out := QuotasView{Attempts: []Attempts{{int64(d.Assume.Guesses), "passwords to guess"}, {10_000, "codes of four digits"}, {1_000_000, "ids to go through"}}, Without: []string{}}
+	out := QuotasView{Attempts: []Attempts{{int64(d.Assume.Guesses), "passwords to guess"},
+		{10_000, "codes of four digits"}, {1_000_000, "ids to go through"}}, Without: []string{}}
 	routes := make([][]string, len(d.Quotas))
 	for i, rt := range d.Routes {
 		if len(d.QuotasAt[i]) == 0 {
@@ -79,7 +80,8 @@ func (a *App) Quotas() QuotasView {
 		}
 	}
 	for k, q := range d.Quotas {
-		v := QuotaView{Name: q.Name, Place: q.Place, Model: q.Model, Routes: routes[k], PerRoute: q.PerRoute, CountedBy: countedBy(q)}
+		v := QuotaView{Name: q.Name, Place: q.Place, Model: q.Model, Routes: routes[k], PerRoute: q.PerRoute,
+			CountedBy: countedBy(q)}
 		for _, e := range q.Exempt {
 			v.Exempt = append(v.Exempt, e.Name)
 		}
@@ -181,7 +183,8 @@ func (a *App) Simulate(q Simulation) (quota.Simulated, error) {
 	case q.Pattern != quota.Edges && (q.Count < 1 || arr.Every < 1):
 		return quota.Simulated{}, fmt.Errorf("%w: say how many calls come in how long", ErrInput)
 	}
-	opt := quota.Options{Nodes: quota.Nodes{N: min(max(q.Nodes, 1), 100), Sync: ticks(max(0, q.Sync))}, Restart: ticks(q.Restart), Hold: ticks(q.Hold)}
+	opt := quota.Options{Nodes: quota.Nodes{N: min(max(q.Nodes, 1), 100), Sync: ticks(max(0, q.Sync))},
+		Restart: ticks(q.Restart), Hold: ticks(q.Hold)}
 	if q.Sync < 0 {
 		opt.Nodes.Sync = quota.Never
 	}
@@ -204,7 +207,8 @@ func instants(text string) ([]int64, error) {
 		}
 		t, ok := instant(line)
 		if !ok {
-			return nil, fmt.Errorf("line %d has no instant: %q; write seconds, or a time like 2026-11-25T10:00:00Z", n, cutTo(line, 60))
+			return nil, fmt.Errorf("line %d has no instant: %q; write seconds, or a time like 2026-11-25T10:00:00Z", n,
+				cutTo(line, 60))
 		}
 		out = append(out, t)
 	}

@@ -38,10 +38,13 @@ func TestSimulateADeclaredQuota(t *testing.T) {
 	s, err := a.Simulate(Simulation{Quota: "login", Pattern: quota.Edges, For: 600, Nodes: 1})
 	require.NoError(t, err)
 	assert.Equal(t, int64(15), s.Peaks[0].Most)
-	s, err = a.Simulate(Simulation{Quota: "login", Pattern: quota.FromLog, Recorded: "2026-11-25T10:00:00Z\n10.0.0.1 - - [25/Nov/2026:10:00:01 +0000] \"POST /v1/session HTTP/1.1\" 200\n\n2026-11-25 10:00:02\n"})
+	s, err = a.Simulate(Simulation{Quota: "login", Pattern: quota.FromLog, Recorded: "2026-11-25T10:00:00Z\n10.0.0.1 " +
+		"- - [25/Nov/2026:10:00:01 +0000] \"POST /v1/session HTTP/1.1\" 200\n\n2026-11-25 10:00:02\n"})
 	require.NoError(t, err)
 	assert.Equal(t, int64(3), s.Admitted)
-	for _, q := range []Simulation{{Quota: "nothing"}, {Quota: "login", Who: "nobody"}, {Quota: "login", Pattern: quota.Steady, For: 10}, {Quota: "login", Pattern: quota.Steady, Count: 1, Every: 1}, {Quota: "login", Pattern: quota.FromLog, Recorded: "x"}, {Quota: "login", Pattern: quota.Edges, For: -1}} {
+	for _, q := range []Simulation{{Quota: "nothing"}, {Quota: "login", Who: "nobody"},
+		{Quota: "login", Pattern: quota.Steady, For: 10}, {Quota: "login", Pattern: quota.Steady, Count: 1, Every: 1},
+		{Quota: "login", Pattern: quota.FromLog, Recorded: "x"}, {Quota: "login", Pattern: quota.Edges, For: -1}} {
 		_, err := a.Simulate(q)
 		assert.Error(t, err, "%+v", q)
 	}

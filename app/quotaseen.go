@@ -43,7 +43,8 @@ func quotasSeen(d *declaration.Document, t *declaration.Target, o *observed, kin
 			q, _ = t.Quota(q)
 		}
 		s := quota.Of(q, q.Allow)
-		out[k] = QuotaSeen{Name: q.Name, Column: slices.Index(kinds, countedBy(q)), Declared: int64(q.Allow[0].Count), Window: q.Allow[0].Per, Ceiling: quota.Unlimited, Most: -1, Verdict: "."}
+		out[k] = QuotaSeen{Name: q.Name, Column: slices.Index(kinds, countedBy(q)), Declared: int64(q.Allow[0].Count),
+			Window: q.Allow[0].Per, Ceiling: quota.Unlimited, Most: -1, Verdict: "."}
 		if w := quota.Ticks(q.Allow[0].Per); w > 0 {
 			out[k].Ceiling, _ = s.Ceiling(w)
 		} else if q.Model == declaration.Concurrency {
@@ -86,7 +87,8 @@ func drillsAt(d *declaration.Document, pl *probe.Plan, route, kind string) (out 
 		if p.Kind != probe.QuotaDrill {
 			continue
 		}
-		if k := slices.IndexFunc(d.Quotas, func(q *declaration.Quota) bool { return q.Name == p.Way }); k >= 0 && slices.Contains(d.QuotasAt[i], k) && countedBy(d.Quotas[k]) == kind {
+		if k := slices.IndexFunc(d.Quotas, func(q *declaration.Quota) bool { return q.Name == p.Way }); k >= 0 &&
+			slices.Contains(d.QuotasAt[i], k) && countedBy(d.Quotas[k]) == kind {
 			out = append(out, p)
 		}
 	}
@@ -103,9 +105,11 @@ func measuredOf(d *declaration.Document, t *declaration.Target, p *probe.Probe, 
 }
 
 // quotaSeenOf is a quota on a target for an identity, and what was measured.
-func quotaSeenOf(d *declaration.Document, t *declaration.Target, q *declaration.Quota, identity string, m *quota.Measured) *verdict.QuotaSeen {
+func quotaSeenOf(d *declaration.Document, t *declaration.Target, q *declaration.Quota, identity string,
+	m *quota.Measured) *verdict.QuotaSeen {
 	on, lowered := t.Quota(q)
-	return &verdict.QuotaSeen{Measured: m, Quota: on, Stack: stackFor(d, on, identity), Lowered: lowered, Declared: q.Allow}
+	return &verdict.QuotaSeen{Measured: m, Quota: on, Stack: stackFor(d, on, identity), Lowered: lowered,
+		Declared: q.Allow}
 }
 
 // stackFor is what a quota allows an identity; "" is nobody.

@@ -18,7 +18,8 @@ import (
 // forwarding are header fields in which a gateway says who called. A service
 // that believes them from anybody can be told anything; the address is one for
 // documentation (RFC 5737).
-var forwarding = [][2]string{{"X-Forwarded-For", "198.51.100.7"}, {"Forwarded", "for=198.51.100.7"}, {"X-Real-IP", "198.51.100.7"}}
+var forwarding = [][2]string{{"X-Forwarded-For", "198.51.100.7"}, {"Forwarded", "for=198.51.100.7"},
+	{"X-Real-IP", "198.51.100.7"}}
 
 // around tries other ways while calls are refused. A way that passes counts only
 // when the next plain call is refused again.
@@ -68,7 +69,8 @@ func (x *drilling) elsewhere() error {
 	if err != nil {
 		return nil //nolint:nilerr // then it is not tried
 	}
-	x.m.Route, err = x.tried(x.p.Other.RouteKey, func() (wire.Outgoing, error) { return o, nil }, func(e check.Exchange) bool { return e.Status < 500 && !x.refused(e) })
+	x.m.Route, err = x.tried(x.p.Other.RouteKey, func() (wire.Outgoing, error) { return o, nil },
+		func(e check.Exchange) bool { return e.Status < 500 && !x.refused(e) })
 	return err
 }
 
@@ -94,7 +96,8 @@ func (x *drilling) others() error {
 		}
 	}
 	var err error
-	if x.m.Bare, err = x.tried("without the credential", func() (wire.Outgoing, error) { return x.without(), nil }, func(e check.Exchange) bool { return e.Status < 500 && !x.refused(e) }); err != nil {
+	if x.m.Bare, err = x.tried("without the credential", func() (wire.Outgoing, error) { return x.without(), nil },
+		func(e check.Exchange) bool { return e.Status < 500 && !x.refused(e) }); err != nil {
 		return err
 	}
 	if x.q.CountedBy[0].By == "address" { // then another one from here is counted with this one
@@ -130,7 +133,8 @@ func (x *drilling) without() wire.Outgoing {
 // themselves; other is "" where nobody could be sent.
 func (x *drilling) asAnother(within time.Duration) (other string, status int, err error) {
 	s := x.r.doc.SchemeNamed(x.p.Scheme)
-	if s == nil || x.p.Identity == "" || len(x.q.CountedBy) == 0 || x.q.CountedBy[0].By != "identity" && x.q.CountedBy[0].By != "key" {
+	if s == nil || x.p.Identity == "" || len(x.q.CountedBy) == 0 || x.q.CountedBy[0].By != "identity" &&
+		x.q.CountedBy[0].By != "key" {
 		return "", 0, nil
 	}
 	if other = x.another(s); other == "" {
@@ -157,7 +161,8 @@ func (x *drilling) try(name string, make func() (wire.Outgoing, error)) (quota.A
 	return x.tried(name, make, func(e check.Exchange) bool { return e.Status == x.m.Passes })
 }
 
-func (x *drilling) tried(name string, make func() (wire.Outgoing, error), passes func(e check.Exchange) bool) (quota.Around, error) {
+func (x *drilling) tried(name string, make func() (wire.Outgoing, error),
+	passes func(e check.Exchange) bool) (quota.Around, error) {
 	a := quota.Around{Way: name}
 	for n := range confirmed {
 		o, err := make()
@@ -186,11 +191,17 @@ func (x *drilling) tried(name string, make func() (wire.Outgoing, error), passes
 // part in no other drill, "" without.
 func (x *drilling) another(s *declaration.Scheme) string {
 	for _, id := range x.r.doc.Identities {
-		busy := id.Name == x.p.Identity || x.q.ExemptIdentity(x.r.doc, id) || slices.ContainsFunc(x.r.probes, func(p *probe.Probe) bool { return p.Kind == probe.QuotaDrill && p.Identity == id.Name })
-		if busy || !slices.ContainsFunc(id.Credentials, func(c declaration.Credential) bool { return c.Scheme.Name == s.Name }) {
+		busy := id.Name == x.p.Identity || x.q.ExemptIdentity(x.r.doc, id) ||
+			slices.ContainsFunc(x.r.probes, func(p *probe.Probe) bool {
+				return p.Kind == probe.QuotaDrill &&
+					p.Identity == id.Name
+			})
+		if busy || !slices.ContainsFunc(id.Credentials,
+			func(c declaration.Credential) bool { return c.Scheme.Name == s.Name }) {
 			continue
 		}
-		if access.Evaluate(x.r.doc, x.p.Route, access.Caller{Identity: id, State: access.Sound}).Outcome == access.Admit {
+		if access.Evaluate(x.r.doc, x.p.Route, access.Caller{Identity: id,
+			State: access.Sound}).Outcome == access.Admit {
 			return id.Name
 		}
 	}

@@ -1,12 +1,13 @@
 package app
 
+// Rule: What a sweep made is removed, or listed as left behind.
+
 import (
 	"context"
 	"encoding/json"
 	"fmt"
 	"math"
 	"net/url"
-	"reflect"
 	"slices"
 	"strings"
 	"time"
@@ -61,7 +62,8 @@ func (r *run) dropLease(p *probe.Probe) {
 }
 
 // as sends a request written in the declaration as an identity.
-func (r *run) as(ctx context.Context, q *declaration.Request, identity string, values map[string]string) (check.Exchange, error) {
+func (r *run) as(ctx context.Context, q *declaration.Request, identity string,
+	values map[string]string) (check.Exchange, error) {
 	o := wire.FillRequest(q, values)
 	o.Params = values
 	id := r.doc.IdentityNamed(identity)
@@ -171,13 +173,12 @@ func joinErr(err, also error) error {
 	return err
 }
 
-// watched is a record as it was before an unsafe probe.
+// watched is a record as it was before an unsafe probe, read twice.
 type watched struct {
-	read     *declaration.Request
-	owner    string
-	id       string
-	before   any
-	volatile map[string]bool
+	read          *declaration.Request
+	owner         string
+	id            string
+	first, second any
 }
 
 // watch reads the record of a probe that must be turned away, so that it can
@@ -191,16 +192,13 @@ func (r *run) watch(p *probe.Probe, l *lease, id string) *watched {
 		return nil
 	}
 	w := &watched{read: q, owner: p.Record.Owner, id: id}
-	first, ok := r.look(w)
-	if !ok {
+	var ok bool
+	if w.first, ok = r.look(w); !ok {
 		return nil
 	}
-	second, ok := r.look(w)
-	if !ok {
+	if w.second, ok = r.look(w); !ok {
 		return nil
 	}
-	w.before, w.volatile = second, map[string]bool{}
-	differences(first, second, "", w.volatile)
 	return w
 }
 
@@ -228,58 +226,15 @@ func (r *run) look(w *watched) (any, bool) {
 	if err != nil {
 		return nil, false
 	}
-	// A guard that looks for the owner first answers 403 for what is gone.
-	if x.Status == 403 || x.Status == 404 || x.Status == 410 {
-		return nil, true
-	}
-	if x.Status != 200 {
-		return nil, false
-	}
-	a := check.AnswerOf(x)
-	if v := a.JSON(); v != nil {
-		return v, true
-	}
-	return string(a.Body), true
+	return check.RecordIn(check.AnswerOf(x))
 }
 
 func (r *run) compare(w *watched) string {
 	after, ok := r.look(w)
-	switch {
-	case !ok:
+	if !ok {
 		return ""
-	case w.before == nil && after == nil:
-		return "" // it was not there to begin with
-	case after == nil:
-		return "gone"
 	}
-	diff := map[string]bool{}
-	differences(w.before, after, "", diff)
-	for p := range diff {
-		if !w.volatile[p] {
-			return "changed"
-		}
-	}
-	return "unchanged"
-}
-
-// differences collects the pointers at which two JSON values differ.
-func differences(a, b any, at string, out map[string]bool) {
-	x, ok1 := a.(map[string]any)
-	y, ok2 := b.(map[string]any)
-	if !ok1 || !ok2 {
-		if !reflect.DeepEqual(a, b) {
-			out[at] = true
-		}
-		return
-	}
-	for k := range x {
-		differences(x[k], y[k], at+"/"+k, out)
-	}
-	for k := range y {
-		if _, ok := x[k]; !ok {
-			out[at+"/"+k] = true
-		}
-	}
+	return string(check.Compare(w.first, w.second, after))
 }
 
 // putAway notes what an admitted request created, to be removed at the end.
@@ -312,10 +267,12 @@ func (r *run) putAway(p *probe.Probe, f *Fact) {
 // tellUnseen tells of what a request may have made whose answer was never seen:
 // without the answer its id is not known, so it cannot be removed.
 func (r *run) tellUnseen(p *probe.Probe) {
-	if p.Route < 0 || p.Method != "POST" || r.doc.Routes[p.Route].Effect != declaration.Create || p.Expect.Outcome != access.Admit {
+	if p.Route < 0 || p.Method != "POST" || r.doc.Routes[p.Route].Effect != declaration.Create ||
+		p.Expect.Outcome != access.Admit {
 		return
 	}
-	m := store.Made{SweepID: r.sweep.ID, Owner: p.Identity, Route: p.RouteKey, State: "left", Why: "sent when the sweep was interrupted; whether it made something is not known"}
+	m := store.Made{SweepID: r.sweep.ID, Owner: p.Identity, Route: p.RouteKey, State: "left",
+		Why: "sent when the sweep was interrupted; whether it made something is not known"}
 	r.tellMade(m)
 }
 
@@ -382,7 +339,9 @@ func (r *run) sawRaised(p *probe.Probe, f *Fact, id, before string) {
 		_, err = r.client.Send(r.ctx, o)
 	}
 	if after := r.claimBefore(p, id); err != nil || holds(after, p.Role) {
-		m := store.Made{SweepID: r.sweep.ID, Owner: p.Identity, Route: p.RouteKey, RID: id, Record: p.Record.Name, State: "left", Why: fmt.Sprintf("%s was raised to %s and could not be put back to %s", p.Claim, p.Role, before)}
+		m := store.Made{SweepID: r.sweep.ID, Owner: p.Identity, Route: p.RouteKey, RID: id, Record: p.Record.Name,
+			State: "left", Why: fmt.Sprintf("%s was raised to %s and could not be put back to %s", p.Claim, p.Role,
+				before)}
 		r.tellMade(m)
 	}
 }

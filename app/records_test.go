@@ -30,7 +30,8 @@ type notes struct {
 }
 
 func newNotes() *notes {
-	return &notes{notes: map[string]map[string]any{"n1": {"id": "n1", "owner": "ann", "text": "Ann's", "roles": []any{"r"}}, "n2": {"id": "n2", "owner": "bob", "text": "Bob's", "roles": []any{"r"}}}}
+	return &notes{notes: map[string]map[string]any{"n1": {"id": "n1", "owner": "ann", "text": "Ann's",
+		"roles": []any{"r"}}, "n2": {"id": "n2", "owner": "bob", "text": "Bob's", "roles": []any{"r"}}}}
 }
 
 func (n *notes) serve(w http.ResponseWriter, r *http.Request) {
@@ -155,7 +156,8 @@ func (n *notes) assertAsBefore(t *testing.T) {
 }
 
 func TestNotesAreSound(t *testing.T) {
-	for name, n := range map[string]*notes{"plain": newNotes(), "a time in every answer": newNotes(), "an address in place of the record": newNotes()} {
+	for name, n := range map[string]*notes{"plain": newNotes(), "a time in every answer": newNotes(),
+		"an address in place of the record": newNotes()} {
 		n.clock = name == "a time in every answer"
 		n.location = name == "an address in place of the record"
 		_, res := sweepNotes(t, n)
@@ -208,29 +210,4 @@ func TestARaisedRoleIsPutBack(t *testing.T) {
 	assert.Equal(t, 915, res.Findings[0].CWE)
 	assert.Empty(t, res.Made)
 	n.assertAsBefore(t)
-}
-
-func TestDifferences(t *testing.T) {
-	decode := func(s string) (v any) {
-		require.NoError(t, json.Unmarshal([]byte(s), &v))
-		return v
-	}
-	for _, c := range []struct {
-		a, b string
-		want []string
-	}{
-		{`{"a":1,"b":{"c":2}}`, `{"b":{"c":2},"a":1}`, nil},
-		{`{"a":1,"b":{"c":2}}`, `{"a":1,"b":{"c":3}}`, []string{"/b/c"}},
-		{`{"a":1}`, `{"b":1}`, []string{"/a", "/b"}},
-		{`[1,2]`, `[2,1]`, []string{""}},
-		{`{"a":[{"b":1}]}`, `{"a":[{"b":2}]}`, []string{"/a"}},
-	} {
-		got := map[string]bool{}
-		differences(decode(c.a), decode(c.b), "", got)
-		want := map[string]bool{}
-		for _, w := range c.want {
-			want[w] = true
-		}
-		assert.Equal(t, want, got, "%s %s", c.a, c.b)
-	}
 }

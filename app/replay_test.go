@@ -37,6 +37,9 @@ func withoutPass(t *testing.T, a *App) {
 // A request that is signed once and sent twice is found however full the quota is
 // that counts it: a 429 to the one or the other repeats the pair.
 func TestAReplayIsFoundWhateverTheQuota(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes long; make test and make soak have it")
+	}
 	for _, flaws := range [][]standin.Flaw{{standin.AlertReplay}, nil} {
 		virtually(t, func(t *testing.T, n *memnet.Net) {
 			a, s := observatory(t, n, standin.Options{Flaws: flaws}, nil)
@@ -97,7 +100,8 @@ func TestAReplayThatIsLostIsNamed(t *testing.T) {
 		a.dial = dial
 		now := a.Declaration()
 		d, _ := a.Document()
-		_, err := a.Keep(strings.Replace(now.Text, d.TargetNamed("stand-in").Base, url, 1), "another base", now.Revision)
+		_, err := a.Keep(strings.Replace(now.Text, d.TargetNamed("stand-in").Base, url, 1), "another base",
+			now.Revision)
 		require.NoError(t, err)
 		w, err := a.ProbeAgain("stand-in", []CrossingKey{{Route: "POST /v1/alerts"}})
 		require.NoError(t, err)
@@ -134,10 +138,14 @@ func TestADrillOfAFullQuota(t *testing.T) {
 				t.Cleanup(client.CloseIdleConnections)
 				pl, err := a.Plan("stand-in")
 				require.NoError(t, err)
-				k := slices.IndexFunc(pl.Probes, func(p *probe.Probe) bool { return p.Kind == probe.QuotaDrill && p.Way == "login" })
+				k := slices.IndexFunc(pl.Probes, func(p *probe.Probe) bool {
+					return p.Kind == probe.QuotaDrill &&
+						p.Way == "login"
+				})
 				route := pl.Probes[k].RouteKey
 				again := func() ProbeView {
-					w, err := a.ProbeAgain("stand-in", []CrossingKey{{Route: route, Caller: probe.QuotaCaller + "login"}})
+					w, err := a.ProbeAgain("stand-in",
+						[]CrossingKey{{Route: route, Caller: probe.QuotaCaller + "login"}})
 					require.NoError(t, err)
 					a.Wait(w.ID)
 					v, err := a.Crossing("stand-in", route, "counted:address")
@@ -156,7 +164,8 @@ func TestADrillOfAFullQuota(t *testing.T) {
 					if k > 0 && k%8 == 0 {
 						time.Sleep(6 * time.Minute)
 					}
-					res, err := client.Post(s.IssuerURL+"/v1/session", "application/json", strings.NewReader(`{"username":"imre","password":"x"}`))
+					res, err := client.Post(s.IssuerURL+"/v1/session", "application/json",
+						strings.NewReader(`{"username":"imre","password":"x"}`))
 					require.NoError(t, err)
 					require.NoError(t, res.Body.Close())
 				}

@@ -49,7 +49,7 @@ func (a *App) FillForRestart(ctx context.Context, target, name string) (Restarte
 	if busy {
 		return out, fmt.Errorf("%w: its calls would be part of what is counted", ErrBusy)
 	}
-	p := drillOf(probe.Make(d, t), name)
+	p := drillOf(probe.Make(d, t, a.families), name)
 	q := d.QuotaNamed(name)
 	if p == nil || q == nil {
 		return out, fmt.Errorf("%w: no drill of quota %q is planned; the plan of a sweep says why", ErrNotFound, name)
@@ -59,7 +59,8 @@ func (a *App) FillForRestart(ctx context.Context, target, name string) (Restarte
 		return out, fmt.Errorf("%w: %s counts what runs, which a restart ends anyway", ErrInput, name)
 	}
 	if q.Queue > 0 {
-		return out, fmt.Errorf("%w: calls beyond %s wait in place of being refused, so that a restart does not show at once", ErrInput, name)
+		return out, fmt.Errorf("%w: calls beyond %s wait in place of being refused, so that a restart does not show "+
+			"at once", ErrInput, name)
 	}
 	r, err := a.newRun(context.WithoutCancel(ctx), d, t, "", &probe.Plan{}, nil, map[string]*Fact{})
 	if err != nil {
@@ -80,7 +81,8 @@ func (a *App) FillForRestart(ctx context.Context, target, name string) (Restarte
 	}
 	stack := stackFor(d, q, p.Identity)
 	moment := momentOf(stack)
-	x := &drilling{r: r, q: q, o: o, stack: stack, d: &quota.Drill{}, m: &quota.Measured{Said: -1, Passes: 200}, ends: time.Now().Add(time.Minute)}
+	x := &drilling{r: r, q: q, o: o, stack: stack, d: &quota.Drill{}, m: &quota.Measured{Said: -1, Passes: 200},
+		ends: time.Now().Add(time.Minute)}
 	for out.Calls = 0; out.Calls < int(4*moment+10) && ctx.Err() == nil; out.Calls++ {
 		ok, err := x.call()
 		if err != nil {
@@ -159,7 +161,7 @@ func (a *App) CompareAfterRestart(ctx context.Context, target, name string) (Res
 	var e check.Exchange
 	for n := 0; ; n++ { // it may still be starting
 		var err error
-		if e, err = w.r.client.Send(w.r.ctx, w.x.o); err != nil {
+		if e, err = w.r.client.Send(w.r.ctx, w.x.o); err != nil { //nolint:contextcheck // it outlives the question
 			return out, err
 		}
 		if e.Status != 0 || n == 10 {

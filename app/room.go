@@ -1,5 +1,7 @@
 package app
 
+// Rule: A sweep keeps inside the quotas that count it.
+
 import (
 	"fmt"
 	"sync"
@@ -36,17 +38,25 @@ type count struct {
 	stack quota.Stack
 }
 
-// counts are the counters of a probe, by the declaration.
-func (r *room) counts(p *probe.Probe) (out []count) {
-	if p.Route < 0 {
+// counted is a request as quotas count it.
+type counted struct {
+	route          int // in the document; -1 is counted by none
+	identity, host string
+}
+
+func countedOf(p *probe.Probe) counted { return counted{p.Route, p.Identity, p.Host} }
+
+// counts are the counters of a request, by the declaration.
+func (r *room) counts(p counted) (out []count) {
+	if p.route < 0 {
 		return nil
 	}
-	id := r.doc.IdentityNamed(p.Identity)
-	c := quota.Caller{Target: r.target.Name, Address: "here", Identity: p.Identity, Key: p.Identity, Host: p.Host}
+	id := r.doc.IdentityNamed(p.identity)
+	c := quota.Caller{Target: r.target.Name, Address: "here", Identity: p.identity, Key: p.identity, Host: p.host}
 	if id != nil {
 		c.Roles = r.doc.RolesOf(id)
 	}
-	for _, k := range r.doc.QuotasAt[p.Route] {
+	for _, k := range r.doc.QuotasAt[p.route] {
 		q, _ := r.target.Quota(r.doc.Quotas[k])
 		key, counted := quota.KeyOf(q, c)
 		amounts, ok := q.AmountsFor(r.doc, id)
@@ -55,16 +65,16 @@ func (r *room) counts(p *probe.Probe) (out []count) {
 		}
 		name := q.Name + "\x00" + key
 		if q.PerRoute {
-			name += "\x00" + p.RouteKey
+			name += "\x00" + r.doc.Routes[p.route].Key()
 		}
 		out = append(out, count{name, q.Name, quota.Of(q, amounts)})
 	}
 	return out
 }
 
-// wait is how long a probe must wait until all quotas have room for it, and the
+// wait is how long a request must wait until all quotas have room for it, and the
 // quota that is full; 0 when it was counted and can go.
-func (r *room) wait(p *probe.Probe, now time.Time) (time.Duration, string) {
+func (r *room) wait(p counted, now time.Time) (time.Duration, string) {
 	if r == nil {
 		return 0, ""
 	}
@@ -96,9 +106,9 @@ func (r *room) wait(p *probe.Probe, now time.Time) (time.Duration, string) {
 // the same; the service then says what it thinks of it.
 const longestRoom = 90 * time.Second
 
-// takeRoom waits until the quotas have room for a probe. It returns false when
+// takeRoom waits until the quotas have room for a request. It returns false when
 // the sweep was stopped meanwhile.
-func (r *run) takeRoom(p *probe.Probe) bool {
+func (r *run) takeRoom(p counted) bool {
 	for told := false; ; {
 		d, which := r.room.wait(p, time.Now())
 		if d == 0 || d > longestRoom {
@@ -106,7 +116,8 @@ func (r *run) takeRoom(p *probe.Probe) bool {
 		}
 		if !told {
 			told = true
-			r.app.Events.Send(Event{Type: "wait", Text: fmt.Sprintf("quota %s is full, waiting %s", which, d.Round(time.Second/10))})
+			r.app.Events.Send(Event{Type: "wait", Text: fmt.Sprintf("quota %s is full, waiting %s", which,
+				d.Round(time.Second/10))})
 		}
 		select {
 		case <-r.stopping.Done():
@@ -126,7 +137,7 @@ func quotaTime(d *declaration.Document, t *declaration.Target, pl *probe.Plan) (
 	calls := map[string]int64{}
 	counters := map[string]count{}
 	for _, p := range pl.Probes {
-		for _, c := range r.counts(p) {
+		for _, c := range r.counts(countedOf(p)) {
 			calls[c.name]++
 			counters[c.name] = c
 		}

@@ -18,23 +18,24 @@ func TestASweepKeepsInsideTheQuotas(t *testing.T) {
 	assert.Nil(t, newRoom(d, d.TargetNamed("stand-in"), now), "the target has a pass")
 	r := newRoom(d, d.TargetNamed("staging"), now)
 	require.NotNil(t, r)
-	p := &probe.Probe{Kind: probe.Crossing, Route: d.RouteNamed("GET /v1/proposals"), RouteKey: "GET /v1/proposals", Identity: "imre"}
+	p := &probe.Probe{Kind: probe.Crossing, Route: d.RouteNamed("GET /v1/proposals"), RouteKey: "GET /v1/proposals",
+		Identity: "imre"}
 	for range 120 {
-		w, _ := r.wait(p, now)
+		w, _ := r.wait(countedOf(p), now)
 		require.Zero(t, w)
 	}
-	w, by := r.wait(p, now.Add(20*time.Second))
+	w, by := r.wait(countedOf(p), now.Add(20*time.Second))
 	assert.Equal(t, "general", by)
 	assert.Equal(t, 40*time.Second, w.Round(time.Second))
 	other := *p
 	other.Identity = "tove"
-	w, _ = r.wait(&other, now.Add(20*time.Second))
+	w, _ = r.wait(countedOf(&other), now.Add(20*time.Second))
 	assert.Zero(t, w, "she is counted by herself")
-	w, _ = r.wait(p, now.Add(61*time.Second))
+	w, _ = r.wait(countedOf(p), now.Add(61*time.Second))
 	assert.Zero(t, w)
 	free := &probe.Probe{Kind: probe.Crossing, Route: d.RouteNamed("GET /healthz"), RouteKey: "GET /healthz"}
 	for range 1000 {
-		w, _ = r.wait(free, now)
+		w, _ = r.wait(countedOf(free), now)
 		require.Zero(t, w)
 	}
 

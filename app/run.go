@@ -105,8 +105,10 @@ type run struct {
 	tried   map[string]int // the epoch of the credential that was renewed first
 	leases  map[string]*lease
 	counted atomic.Int64
-	extra   atomic.Int64          // probes that joined the plan under way
-	lost    map[string]bool       // sent by an earlier process, never answered
+	extra   atomic.Int64    // probes that joined the plan under way
+	lost    map[string]bool // sent by an earlier process, never answered
+	journal journal
+	alike   alike                 // what many exchanges have in common
 	public  map[string]token.Keys // of schemes
 	before  map[string]*Fact      // of what is sent again: what was known
 	health  health
@@ -118,14 +120,18 @@ type run struct {
 	broken  string              // why the sweep was given up
 }
 
-func (a *App) newRun(ctx context.Context, d *declaration.Document, t *declaration.Target, base string, pl *probe.Plan, only []*probe.Probe, facts map[string]*Fact) (*run, error) {
+func (a *App) newRun(ctx context.Context, d *declaration.Document, t *declaration.Target, base string, pl *probe.Plan,
+	only []*probe.Probe, facts map[string]*Fact) (*run, error) {
 	c, err := wire.NewClient(ctx, t, base, wire.NewMasker(a.maskKey), a.dial)
 	if err != nil {
 		return nil, err
 	}
 	c.Never = d.Answers.NeverText
-	r := &run{app: a, doc: d, target: t, plan: pl, client: c, probes: only, facts: facts, pending: map[string][]*probe.Probe{}, since: map[string][]*probe.Probe{},
-		worked: map[string]bool{}, tried: map[string]int{}, leases: map[string]*lease{}, done: make(chan struct{}), lost: map[string]bool{}, public: map[string]token.Keys{}, made: map[uint]store.Made{}}
+	r := &run{app: a, doc: d, target: t, plan: pl, client: c, probes: only, facts: facts,
+		pending: map[string][]*probe.Probe{}, since: map[string][]*probe.Probe{},
+		worked: map[string]bool{}, tried: map[string]int{}, leases: map[string]*lease{}, done: make(chan struct{}),
+		lost: map[string]bool{}, public: map[string]token.Keys{}, made: map[uint]store.Made{}}
+	r.journal.write = a.store.Record
 	r.room = newRoom(d, t, time.Now())
 	r.keys = wire.NewKeyring(d, t, c, a.secret)
 	r.keys.Answered = r.sessionAnswered
@@ -154,10 +160,11 @@ func (r *run) info() *Run {
 }
 
 func runInfo(w store.Sweep) *Run {
-	i := &Run{ID: w.ID, Target: w.Target, Revision: w.RevisionID, State: w.State, Partial: w.Partial, Pruned: w.Pruned, Planned: w.Planned, Done: w.Planned, StartedAt: w.StartedAt, EndedAt: w.EndedAt, Note: w.Note}
-	var res Result
-	if len(w.Result) > 0 && json.Unmarshal(w.Result, &res) == nil {
-		i.Counts = &res.Counts
+	i := &Run{ID: w.ID, Target: w.Target, Revision: w.RevisionID, State: w.State, Partial: w.Partial, Pruned: w.Pruned,
+		Planned: w.Planned, Done: w.Planned, StartedAt: w.StartedAt, EndedAt: w.EndedAt, Note: w.Note}
+	var counts finding.Counts
+	if len(w.Counts) > 0 && json.Unmarshal(w.Counts, &counts) == nil {
+		i.Counts = &counts
 	}
 	return i
 }
@@ -185,6 +192,9 @@ func (r *run) work() {
 	err := r.client.Reach(r.ctx)
 	if err == nil {
 		err = r.phases()
+	}
+	if jerr := r.journal.flush(); err == nil {
+		err = jerr
 	}
 	r.cleanUp()
 	told() // the last word about the sweep is that it has ended
@@ -234,7 +244,8 @@ func (r *run) widen() error {
 	var more []*probe.Probe
 	r.mu.Lock()
 	for _, p := range slices.Clone(r.probes) {
-		if f := r.facts[p.ID]; (p.Kind == probe.Credential || p.Kind == probe.Origin) && f != nil && r.judge.widens(p, r.judge.judge(p)) {
+		if f := r.facts[p.ID]; (p.Kind == probe.Credential || p.Kind == probe.Origin) && f != nil &&
+			r.judge.widens(p, r.judge.judge(p)) {
 			more = append(more, r.plan.Widen(p)...)
 		}
 	}
@@ -296,7 +307,7 @@ func (r *run) drillLanes(ph probe.Phase) (out [][]*probe.Probe) {
 			continue
 		}
 		at := -1
-		names := counters.counts(p)
+		names := counters.counts(countedOf(p))
 		for _, c := range names {
 			k, taken := lane[c.name]
 			switch {
@@ -335,12 +346,13 @@ func (r *run) lanesOf(ph probe.Phase) [][]*probe.Probe {
 		if p.Phase != ph || p.Kind == probe.QuotaDrill || r.fact(p.ID) != nil {
 			continue
 		}
-		k := p.ID
-		if ph != probe.Safe && p.Kind != probe.Session {
-			k = p.RouteKey
-			if p.Record.ID != "" {
-				k = p.Record.Name + "\x00" + p.Record.ID
-			}
+		if ph == probe.Safe || p.Check != nil && !p.Unsafe() {
+			out = append(out, []*probe.Probe{p})
+			continue
+		}
+		k := p.RouteKey
+		if p.Record.ID != "" {
+			k = p.Record.Name + "\x00" + p.Record.ID
 		}
 		i, ok := index[k]
 		if !ok {
@@ -367,17 +379,19 @@ func (r *run) one(p *probe.Probe) error {
 		r.tellUnseen(p)
 		return r.keep(p, f)
 	}
+	if p.Check != nil {
+		return r.script(p, f)
+	}
 	switch p.Kind {
 	case probe.Issued:
 		return r.issue(p, f)
-	case probe.Session:
-		return r.drill(p, f)
 	case probe.Origin:
 		return r.page(p, f)
 	case probe.QuotaDrill:
 		return r.quotaDrill(p, f)
 	case probe.WrongSecret:
 		return r.wrongLogin(p, f)
+	default:
 	}
 	l, err := r.leaseFor(p)
 	if err != nil {
@@ -417,7 +431,8 @@ func (r *run) one(p *probe.Probe) error {
 	if cls == check.Admitted && p.Kind == probe.Crossing && p.Expect.Outcome == access.Admit {
 		f.Then = r.followUps(p, f, id)
 	}
-	if l != nil && (f.ReadBack == "gone" || cls == check.Admitted && p.Expect.Outcome == access.Admit && p.Method == "DELETE") {
+	if l != nil && (f.ReadBack == "gone" || cls == check.Admitted && p.Expect.Outcome == access.Admit &&
+		p.Method == "DELETE") {
 		if err := r.setMade(l.made, "removed", ""); err != nil {
 			return err
 		}
@@ -441,15 +456,12 @@ func (r *run) keep(p *probe.Probe, f *Fact) error {
 	if err != nil {
 		return fmt.Errorf("%w: %v", errJournal, err)
 	}
-	if f.Lost != "" {
-		if err := r.intend(p); err != nil {
-			return err
-		}
-	}
-	if err := r.app.store.Answer(r.sweep.ID, p.ID, b); err != nil {
-		return fmt.Errorf("%w: %v", errJournal, err)
+	if err := r.journal.add(r.row(p, f, b), p.Unsafe()); err != nil {
+		return err
 	}
 	r.counted.Add(1)
+	r.alike.share(&f.Exchange)
+	told := r.app.Events.Wanted("verdict")
 	r.mu.Lock()
 	r.facts[p.ID] = f
 	settled := append(r.pending[p.ID], p)
@@ -460,7 +472,7 @@ func (r *run) keep(p *probe.Probe, f *Fact) error {
 			r.pending[q.Control] = append(r.pending[q.Control], q)
 			continue
 		}
-		if r.facts[q.ID] == nil {
+		if r.facts[q.ID] == nil || !told {
 			continue
 		}
 		v := r.judge.judge(q)
@@ -496,7 +508,8 @@ func (r *run) unsent() []Unsent {
 }
 
 func tickOf(p *probe.Probe, v verdict.Verdict) Tick {
-	return Tick{Probe: p.ID, Route: p.RouteKey, Caller: p.Column(), Who: verdict.CallerLabel(p), Kind: string(v.Kind), Reason: v.Reason}
+	return Tick{Probe: p.ID, Route: p.RouteKey, Caller: p.Column(), Who: verdict.CallerLabel(p), Kind: string(v.Kind),
+		Reason: v.Reason}
 }
 
 // finish writes the result.
@@ -519,7 +532,8 @@ func (r *run) finish(err error) {
 		}
 	}
 	items := r.judge.all()
-	res := Result{Findings: verdict.Gather(r.doc, items), Left: r.plan.Left, Plan: summary(r.doc, r.plan, r.target), Made: r.leftovers(), Unsent: r.unsent(), Checked: r.checked(items)}
+	res := Result{Findings: verdict.Gather(r.doc, items), Left: r.plan.Left, Plan: summary(r.doc, r.plan, r.target),
+		Made: r.leftovers(), Unsent: r.unsent(), Checked: r.checked(items)}
 	r.mu.Unlock()
 	res.Counts = verdict.Count(items, res.Findings)
 	a := r.app
@@ -529,6 +543,9 @@ func (r *run) finish(err error) {
 	r.sweep.Planned += int(r.extra.Swap(0))
 	var serr error
 	if r.sweep.Result, serr = json.Marshal(res); serr == nil {
+		r.sweep.Counts, serr = json.Marshal(res.Counts)
+	}
+	if serr == nil {
 		serr = a.store.SaveSweep(&r.sweep)
 	}
 	if serr == nil && a.store.ReadOnly() != "" {

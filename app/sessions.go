@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"millgate/core/check/sessions"
 	"millgate/core/declaration"
 	"millgate/core/finding"
 	"millgate/core/probe"
@@ -29,9 +30,12 @@ type DrillView struct {
 	Inferred []string
 	At       time.Time
 	Verdict  verdict.Verdict
-	Result   *Drill
-	Expect   []string // for each step: works, refused, or ""
+	Result   *session.Drilled
+	Steps    []ScriptStep // one for each step of the result
 }
+
+// sessionKind is the kind of the probes that drill sessions.
+const sessionKind = probe.Kind("session")
 
 // Sessions computes what the declaration's lifetimes come to, at a rate of
 // logouts in an hour, beside what drills measured at a target.
@@ -49,8 +53,8 @@ func (a *App) Sessions(target string, logouts float64) ([]Declared, error) {
 			return nil, err
 		}
 		for _, p := range a.planned(o, t).Probes {
-			if p.Kind == probe.Session {
-				drills[p.Scheme] = append(drills[p.Scheme], drillView(d, o, p))
+			if p.Kind == sessionKind {
+				drills[p.Scheme] = append(drills[p.Scheme], drillView(o, p))
 			}
 		}
 	}
@@ -65,19 +69,21 @@ func (a *App) Sessions(target string, logouts float64) ([]Declared, error) {
 	return out, nil
 }
 
-func drillView(d *declaration.Document, o *observed, p *probe.Probe) DrillView {
-	v := DrillView{Identity: p.Identity, Route: p.RouteKey, Inferred: p.StandsFor, Verdict: verdict.Verdict{Kind: finding.Unprobed}}
+func drillView(o *observed, p *probe.Probe) DrillView {
+	v := DrillView{Identity: p.Identity, Route: p.RouteKey, Inferred: p.StandsFor,
+		Verdict: verdict.Verdict{Kind: finding.Unprobed}}
 	it, ok := o.items[p.ID]
 	f := o.view[p.ID]
 	if !ok || f == nil {
 		return v
 	}
-	v.Verdict, v.Result, v.At = it.Verdict, f.Drill, f.Exchange.At
-	if f.Drill != nil {
-		s := d.SchemeNamed(p.Scheme)
-		for _, st := range f.Drill.Steps {
-			v.Expect = append(v.Expect, f.Drill.Expect(st.Name, d, s))
-		}
+	v.Verdict, v.At = it.Verdict, f.Exchange.At
+	if f.Check == nil {
+		return v
+	}
+	if m, ok := f.Check.Data.(*sessions.Measured); ok {
+		d := m.Of(f.Check.Began)
+		v.Result, v.Steps = &d, stepsOf(o.plan, p, f)
 	}
 	return v
 }
@@ -99,10 +105,12 @@ func (a *App) CompareLogins(ctx context.Context, target, identity, scheme string
 	switch {
 	case busy:
 		return session.Timing{}, fmt.Errorf("%w: its requests would be part of what is measured", ErrBusy)
-	case id == nil || s == nil || s.Login == nil || !slices.ContainsFunc(id.Credentials, func(c declaration.Credential) bool { return c.Scheme.Name == scheme }):
+	case id == nil || s == nil || s.Login == nil ||
+		!slices.ContainsFunc(id.Credentials, func(c declaration.Credential) bool { return c.Scheme.Name == scheme }):
 		return session.Timing{}, fmt.Errorf("%w: %s does not log in with %s", ErrInput, identity, scheme)
 	case t.Unsafe != declaration.UnsafeAllowed:
-		return session.Timing{}, fmt.Errorf("%w: target %s does not allow wrong logins; write  unsafe: allowed", ErrInput, t.Name)
+		return session.Timing{}, fmt.Errorf("%w: target %s does not allow wrong logins; write  unsafe: allowed",
+			ErrInput, t.Name)
 	}
 	c, err := wire.NewClient(ctx, t, "", wire.NewMasker(a.maskKey), a.dial)
 	if err != nil {

@@ -60,7 +60,9 @@ func (a *App) RouteSheet(text, key string) (Sheet, error) {
 		return Sheet{}, fmt.Errorf("%w: there is no route %q", ErrNotFound, key)
 	}
 	rt := doc.Routes[i]
-	s := Sheet{Key: key, Summary: rt.Summary, Effect: string(rt.Effect), Sensitivity: string(rt.Sensitivity), Group: rt.Group, File: rt.File, Line: rt.Line, From: rt.From, Parameters: append([]string{}, rt.Parameters()...), Neighbours: []string{}}
+	s := Sheet{Key: key, Summary: rt.Summary, Effect: string(rt.Effect), Sensitivity: string(rt.Sensitivity),
+		Group: rt.Group, File: rt.File, Line: rt.Line, From: rt.From, Parameters: append([]string{},
+			rt.Parameters()...), Neighbours: []string{}}
 	if b, err := json.MarshalIndent(rt.Send, "", "  "); err == nil {
 		s.Sample = string(b)
 	}
@@ -76,7 +78,8 @@ func (a *App) RouteSheet(text, key string) (Sheet, error) {
 		}
 	}
 	e := doc.Entry(i)
-	s.Parts = []SheetPart{who(doc, i, e), how(doc, e), howLong(doc, e), fromWhere(doc, i), howOften(doc, i), effectOf(rt)}
+	s.Parts = []SheetPart{who(doc, i, e), how(doc, e), howLong(doc, e), fromWhere(doc, i), howOften(doc, i),
+		effectOf(rt)}
 	return s, nil
 }
 
@@ -97,7 +100,8 @@ func who(d *declaration.Document, i int, e *declaration.Entry) SheetPart {
 	}
 	p.Lines = append(p.Lines, at(upper(access.WhoText(e)), strings.Join(detail, ", "), e.Place))
 	for _, g := range sortedAny(e.Given) {
-		p.Lines = append(p.Lines, at(fmt.Sprintf("given %s: %v", g, e.Given[g]), "an attribute that must hold", e.Place))
+		p.Lines = append(p.Lines, at(fmt.Sprintf("given %s: %v", g, e.Given[g]), "an attribute that must hold",
+			e.Place))
 	}
 	if len(e.Scope) > 0 {
 		p.Lines = append(p.Lines, at("with the scope "+strings.Join(e.Scope, ", "), "", e.Place))
@@ -107,13 +111,16 @@ func who(d *declaration.Document, i int, e *declaration.Entry) SheetPart {
 		for _, o := range rec.Owners {
 			owners = append(owners, o.Name)
 		}
-		p.Lines = append(p.Lines, at("its parameter is a "+rec.Name, "owned by "+strings.Join(owners[:min(6, len(owners))], ", "), rec.Place))
+		p.Lines = append(p.Lines, at("its parameter is a "+rec.Name, "owned by "+
+			strings.Join(owners[:min(6, len(owners))], ", "), rec.Place))
 	}
 	if e.Hide {
 		p.Lines = append(p.Lines, at("hidden from others", "404 in place of 403", e.Place))
 	}
 	if len(e.Who) > 0 && e.Who[0].Kind == declaration.WhoAnyone {
-		p.Lines = append(p.Lines, at("a broken credential is "+map[declaration.Broken]string{declaration.BrokenEither: "admitted or refused", declaration.BrokenIgnored: "ignored", declaration.BrokenRefused: "refused"}[e.Broken], "", e.Place))
+		p.Lines = append(p.Lines, at("a broken credential is "+
+			map[declaration.Broken]string{declaration.BrokenEither: "admitted or refused",
+				declaration.BrokenIgnored: "ignored", declaration.BrokenRefused: "refused"}[e.Broken], "", e.Place))
 	}
 	return p
 }
@@ -143,7 +150,8 @@ func sortedAny(m map[string]any) []string {
 }
 
 func accepted(d *declaration.Document, e *declaration.Entry) []*declaration.Scheme {
-	if e == nil || len(e.Who) > 0 && (e.Who[0].Kind == declaration.WhoAnyone || e.Who[0].Kind == declaration.WhoNobody) {
+	if e == nil || len(e.Who) > 0 && (e.Who[0].Kind == declaration.WhoAnyone ||
+		e.Who[0].Kind == declaration.WhoNobody) {
 		return nil
 	}
 	return d.Accepted(e)
@@ -215,7 +223,8 @@ func howLong(d *declaration.Document, e *declaration.Entry) SheetPart {
 			p.Lines = append(p.Lines, at(upper(kind), "of "+s.Name+": "+strings.Join(parts, ", "), l.Place))
 		}
 		if s.Signing.Tolerance > 0 {
-			p.Lines = append(p.Lines, at("Timestamp", "of "+s.Name+": off by at most "+declaration.ShortDuration(s.Signing.Tolerance), s.Place))
+			p.Lines = append(p.Lines, at("Timestamp", "of "+s.Name+": off by at most "+
+				declaration.ShortDuration(s.Signing.Tolerance), s.Place))
 		}
 	}
 	return p
@@ -296,7 +305,8 @@ func effectOf(rt *declaration.Route) SheetPart {
 		if u.Status > 0 {
 			want = fmt.Sprint(u.Status)
 		}
-		p.Lines = append(p.Lines, at(u.Method+" "+route.Hosted(u.Host, u.Path)+" as "+as, "must be answered "+want, u.Place))
+		p.Lines = append(p.Lines, at(u.Method+" "+route.Hosted(u.Host, u.Path)+" as "+as, "must be answered "+want,
+			u.Place))
 	}
 	return p
 }

@@ -25,7 +25,7 @@ const mostRemembered = 5000
 
 // beside are the counters of a drill but that of its own quota.
 func (r *run) beside(p *probe.Probe) (out []count) {
-	for _, c := range (&room{doc: r.doc, target: r.target}).counts(p) {
+	for _, c := range (&room{doc: r.doc, target: r.target}).counts(countedOf(p)) {
 		if c.quota != p.Way {
 			c.name = r.target.Name + "\x00" + c.name
 			out = append(out, c)
@@ -81,7 +81,8 @@ func (x *drilling) roomForOne() error {
 	x.waited += d
 	x.ends = x.ends.Add(d)
 	x.d.Budget.Ticks += wait
-	x.r.app.Events.Send(Event{Type: "wait", Text: fmt.Sprintf("the drill of %s waits %s, until %s has room for it", x.q.Name, d.Round(time.Second/10), by)})
+	x.r.app.Events.Send(Event{Type: "wait", Text: fmt.Sprintf("the drill of %s waits %s, until %s has room for it",
+		x.q.Name, d.Round(time.Second/10), by)})
 	select {
 	case <-x.r.stopping.Done():
 		return errStopped

@@ -11,8 +11,11 @@ import (
 func TestWhatDrillsUseOfOtherQuotas(t *testing.T) {
 	const second = 1_000_000
 	s := &spent{}
-	general := []count{{name: "general ann", quota: "general", stack: quota.Stack{{Kind: quota.FixedFirst, N: 3, W: 60 * second}, {Kind: quota.FixedFirst, N: 100, W: 3600 * second}}}}
-	bucket := []count{{name: "bucket ann", quota: "bucket", stack: quota.Stack{{Kind: quota.Bucket, N: 1, W: second, Burst: 5}}}}
+	general := []count{{name: "general ann", quota: "general",
+		stack: quota.Stack{{Kind: quota.FixedFirst, N: 3, W: 60 * second},
+			{Kind: quota.FixedFirst, N: 100, W: 3600 * second}}}}
+	bucket := []count{{name: "bucket ann", quota: "bucket",
+		stack: quota.Stack{{Kind: quota.Bucket, N: 1, W: second, Burst: 5}}}}
 	wait := func(list []count, many, now int64) int64 {
 		d, _ := s.wait(list, many, now)
 		return d

@@ -38,8 +38,10 @@ func TestAStopWhileWaitingLosesNothing(t *testing.T) {
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			virtually(t, func(t *testing.T, n *memnet.Net) {
-				v := &villager{count: map[string]int{}, twist: func(v *villager, w http.ResponseWriter, r *http.Request) bool {
-					if c.quota != "" || r.Method != c.method || r.URL.Path != c.path || v.who(r) != "ann" || v.times("turned away") > 1 {
+				v := &villager{count: map[string]int{}, twist: func(v *villager, w http.ResponseWriter,
+					r *http.Request) bool {
+					if c.quota != "" || r.Method != c.method || r.URL.Path != c.path || v.who(r) != "ann" ||
+						v.times("turned away") > 1 {
 						return false
 					}
 					w.Header().Set("Retry-After", "30")
@@ -230,13 +232,19 @@ func TestARestartCheckIsGivenUp(t *testing.T) {
 		}}
 		base, end := n.Serve(v)
 		defer end()
-		a := openIn(t, n, fmt.Sprintf(village, base)+"quotas:\n  q: { at: GET /a, allow: 4 per 1m, counted_by: everyone }\n")
+		a := openIn(t, n, fmt.Sprintf(village, base)+"quotas:\n  q: { at: GET /a, allow: 4 per 1m, counted_by: "+
+			"everyone }\n")
 		f, err := a.FillForRestart(t.Context(), "t", "q")
 		require.NoError(t, err)
 		assert.True(t, f.Refused)
-		assert.Len(t, a.restarts, 1)
+		waiting := func() int {
+			a.mu.Lock()
+			defer a.mu.Unlock()
+			return len(a.restarts)
+		}
+		assert.Equal(t, 1, waiting())
 		time.Sleep(time.Minute + restartWaits + time.Second)
-		assert.Empty(t, a.restarts)
+		assert.Zero(t, waiting())
 		_, err = a.CompareAfterRestart(t.Context(), "t", "q")
 		assert.ErrorIs(t, err, ErrInput)
 	})
@@ -251,7 +259,8 @@ func TestBrokenTLSIsNoResult(t *testing.T) {
 	secure.Config.ErrorLog = quiet()
 	secure.StartTLS()
 	defer secure.Close()
-	for name, base := range map[string]string{"plain HTTP": strings.Replace(plain.URL, "http:", "https:", 1), "an unknown certificate": secure.URL} {
+	for name, base := range map[string]string{"plain HTTP": strings.Replace(plain.URL, "http:", "https:", 1),
+		"an unknown certificate": secure.URL} {
 		t.Run(name, func(t *testing.T) {
 			a := openIn(t, memnet.New(), fmt.Sprintf(village, base))
 			a.dial = (&net.Dialer{}).DialContext

@@ -55,11 +55,17 @@ func newFake(t *testing.T, h func(f *fake, w http.ResponseWriter, r *http.Reques
 	return f
 }
 
-func openText(t *testing.T, text, data string) *App {
+// openFile opens a declaration with this text.
+func openFile(t testing.TB, text, data string) (*App, error) {
 	t.Helper()
 	file := filepath.Join(t.TempDir(), "x.gate.yaml")
 	require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
-	a, err := Open(data, file)
+	return Open(data, file)
+}
+
+func openText(t *testing.T, text, data string) *App {
+	t.Helper()
+	a, err := openFile(t, text, data)
 	require.NoError(t, err)
 	t.Cleanup(func() { assert.NoError(t, a.Close()) })
 	_, msgs := a.Document()
@@ -104,7 +110,8 @@ func (o *obedient) serve(f *fake, w http.ResponseWriter, r *http.Request) {
 	}
 	o.mu.Lock()
 	defer o.mu.Unlock()
-	known := r.URL.Path == "/a" || r.URL.Path == "/t" || r.URL.Path == "/go" || strings.HasPrefix(r.URL.Path, "/t/") && strings.Count(r.URL.Path, "/") == 2
+	known := r.URL.Path == "/a" || r.URL.Path == "/t" || r.URL.Path == "/go" ||
+		strings.HasPrefix(r.URL.Path, "/t/") && strings.Count(r.URL.Path, "/") == 2
 	switch {
 	case !known:
 		w.WriteHeader(404)
@@ -173,7 +180,8 @@ func TestThrottledIsWaitedOut(t *testing.T) {
 	t.Setenv("ANN_SECRET", "ann-secret-1")
 	o := &obedient{have: map[string]bool{"t0": true}}
 	f := newFake(t, func(f *fake, w http.ResponseWriter, r *http.Request) {
-		if r.URL.Path == "/a" && r.Method == "GET" && r.Header.Get("Authorization") == "Bearer tok" && f.count("throttled") < 2 {
+		if r.URL.Path == "/a" && r.Method == "GET" && r.Header.Get("Authorization") == "Bearer tok" &&
+			f.count("throttled") < 2 {
 			w.Header().Set("Retry-After", "0")
 			w.WriteHeader(429)
 			return
@@ -354,7 +362,8 @@ func TestAChangedRuleIsJudgedAnew(t *testing.T) {
 	sweep(t, a)
 	sent := len(f.log)
 	d := a.Declaration()
-	_, err := a.Keep(strings.Replace(d.Text, "{ at: GET /a, who: r }", "{ at: GET /a, who: nobody }", 1), "", d.Revision)
+	_, err := a.Keep(strings.Replace(d.Text, "{ at: GET /a, who: r }", "{ at: GET /a, who: nobody }", 1), "",
+		d.Revision)
 	require.NoError(t, err)
 	fs, err := a.Findings("")
 	require.NoError(t, err)
@@ -407,17 +416,20 @@ func TestResumeSendsNoUnsafeProbeTwice(t *testing.T) {
 	pl, err := a.Plan("stand-in")
 	require.NoError(t, err)
 	// The journal as a process that was killed leaves it.
-	w := store.Sweep{RevisionID: a.revision.ID, Target: "stand-in", State: store.Running, Planned: len(pl.Probes), StartedAt: time.Now()}
+	w := store.Sweep{RevisionID: a.revision.ID, Target: "stand-in", State: store.Running, Planned: len(pl.Probes),
+		StartedAt: time.Now()}
 	require.NoError(t, a.store.AddSweep(&w))
 	lost := ""
 	for _, p := range pl.Probes {
 		if p.RouteKey == "POST /go" && p.Identity == "ann" && p.IsControl {
 			lost = p.ID
-			require.NoError(t, a.store.Intend(store.Probe{SweepID: w.ID, ProbeID: p.ID, Route: p.RouteKey, Identity: "ann", Unsafe: true, Sent: time.Now()}))
+			require.NoError(t, a.store.Intend(store.Probe{SweepID: w.ID, ProbeID: p.ID, Route: p.RouteKey,
+				Identity: "ann", Unsafe: true, Sent: time.Now()}))
 		}
 	}
 	require.NotEmpty(t, lost)
-	require.NoError(t, a.store.AddMade(&store.Made{SweepID: w.ID, Record: "thing", Owner: "ann", RID: "t77", Route: "DELETE /t/{id}", State: "made"}))
+	require.NoError(t, a.store.AddMade(&store.Made{SweepID: w.ID, Record: "thing", Owner: "ann", RID: "t77",
+		Route: "DELETE /t/{id}", State: "made"}))
 	require.NoError(t, a.store.InterruptRunning())
 
 	r, err := a.Resume(w.ID)
@@ -522,7 +534,8 @@ func TestCheckSaysWhatChanges(t *testing.T) {
 	a := openText(t, fmt.Sprintf(small, "http://127.0.0.1:1", "refused"), "")
 	text := a.Declaration().Text
 	e := a.Check(strings.Replace(text, "{ at: GET /a, who: r }", "{ at: GET /a, who: anyone }", 1))
-	assert.Equal(t, []access.Turned{{Route: "GET /a", From: "refuse", To: "admit", Letter: "a", Turn: access.Opens}}, e.Changes)
+	assert.Equal(t, []access.Turned{{Route: "GET /a", From: "refuse", To: "admit", Letter: "a", Turn: access.Opens}},
+		e.Changes)
 	e = a.Check(strings.Replace(text, "  - { at: POST /go, who: r }\n", "", 1))
 	assert.Equal(t, 1, e.Closes)
 	assert.Equal(t, 1, e.Other, "nobody is turned away in another way")
@@ -534,7 +547,8 @@ func TestCheckSaysWhatChanges(t *testing.T) {
 
 func TestImporterStaysInItsFolder(t *testing.T) {
 	dir := t.TempDir()
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "secret.yaml"), []byte("openapi: 3.0.0\ninfo: {title: x, version: '1'}\npaths: {/a: {get: {responses: {}}}}\n"), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "secret.yaml"),
+		[]byte("openapi: 3.0.0\ninfo: {title: x, version: '1'}\npaths: {/a: {get: {responses: {}}}}\n"), 0o600))
 	sub := filepath.Join(dir, "sub")
 	require.NoError(t, os.Mkdir(sub, 0o700))
 	load := Importer(sub)

@@ -44,8 +44,10 @@ type PlanSummary struct {
 }
 
 func summary(d *declaration.Document, pl *probe.Plan, t *declaration.Target) PlanSummary {
-	s := PlanSummary{Target: t.Name, Base: t.Base, Probes: len(pl.Probes), Requests: pl.Requests(), Unsafe: pl.Unsafe(), Made: pl.Made(), Inferred: pl.Inferred, Spared: pl.Spared,
-		Seconds: pl.Duration(t.Pace).Seconds(), Pace: t.Pace.String(), Policy: string(t.Unsafe), Kinds: map[probe.Kind]int{}, Shared: map[string][]string{}}
+	s := PlanSummary{Target: t.Name, Base: t.Base, Probes: len(pl.Probes), Requests: pl.Requests(), Unsafe: pl.Unsafe(),
+		Made: pl.Made(), Inferred: pl.Inferred, Spared: pl.Spared,
+		Seconds: pl.Duration(t.Pace).Seconds(), Pace: t.Pace.String(), Policy: string(t.Unsafe),
+		Kinds: map[probe.Kind]int{}, Shared: map[string][]string{}}
 	long, by := quotaTime(d, t, pl)
 	s.QuotaSeconds, s.Quota = long.Seconds(), by
 	for _, p := range pl.Probes {
@@ -95,7 +97,7 @@ func (a *App) Plan(target string) (PlanDetail, error) {
 	if err != nil {
 		return PlanDetail{}, err
 	}
-	pl := probe.Make(d, t)
+	pl := probe.Make(d, t, a.families)
 	return PlanDetail{summary(d, pl, t), pl.Left, pl.Probes}, nil
 }
 
@@ -108,7 +110,7 @@ func (a *App) StartSweep(target, base string) (*Run, error) {
 	if err != nil {
 		return nil, err
 	}
-	pl := probe.Make(d, t)
+	pl := probe.Make(d, t, a.families)
 	if err := a.secretsOf(d, pl); err != nil {
 		return nil, err
 	}
@@ -119,7 +121,8 @@ func (a *App) StartSweep(target, base string) (*Run, error) {
 	return a.start(d, t, base, pl, pl.Probes, facts, store.Sweep{Planned: len(pl.Probes)}, nil)
 }
 
-func (a *App) start(d *declaration.Document, t *declaration.Target, base string, pl *probe.Plan, only []*probe.Probe, facts map[string]*Fact, w store.Sweep, lost map[string]bool) (*Run, error) {
+func (a *App) start(d *declaration.Document, t *declaration.Target, base string, pl *probe.Plan, only []*probe.Probe,
+	facts map[string]*Fact, w store.Sweep, lost map[string]bool) (*Run, error) {
 	if a.running != nil {
 		return nil, fmt.Errorf("%w against %s; stop it first", ErrBusy, a.running.target.Name)
 	}
@@ -237,7 +240,8 @@ func (a *App) Resume(id uint) (*Run, error) {
 		return nil, fmt.Errorf("%w: sweep %d is %s; only a stopped or interrupted one can go on", ErrInput, id, w.State)
 	}
 	if w.Pruned {
-		return nil, fmt.Errorf("%w: what sweep %d sent was pruned, so that it cannot go on; begin a new one", ErrInput, id)
+		return nil, fmt.Errorf("%w: what sweep %d sent was pruned, so that it cannot go on; begin a new one", ErrInput,
+			id)
 	}
 	if w.Partial {
 		return nil, fmt.Errorf("%w: probes that were sent again cannot be gone on with; send them again", ErrInput)
@@ -250,14 +254,15 @@ func (a *App) Resume(id uint) (*Run, error) {
 		}
 		var msgs []declaration.Message
 		if d, msgs = a.parse(rev.Text); declaration.Failed(msgs) {
-			return nil, fmt.Errorf("%w: revision %d, with which it began, can no longer be read", ErrInvalid, w.RevisionID)
+			return nil, fmt.Errorf("%w: revision %d, with which it began, can no longer be read", ErrInvalid,
+				w.RevisionID)
 		}
 	}
 	t := d.TargetNamed(w.Target)
 	if t == nil {
 		return nil, fmt.Errorf("%w: there is no target %q", ErrNotFound, w.Target)
 	}
-	pl := probe.Make(d, t)
+	pl := probe.Make(d, t, a.families)
 	facts, lost, err := a.journal(id)
 	if err != nil {
 		return nil, err
@@ -278,11 +283,11 @@ func (a *App) journal(id uint) (facts map[string]*Fact, lost map[string]bool, er
 			lost[row.ProbeID] = row.Unsafe
 			continue
 		}
-		f, err := decodeFact(row.Fact)
+		f, err := decodeFact(row.Fact, a.families)
 		if err != nil {
 			return nil, nil, fmt.Errorf("probe %s of sweep %d cannot be read: %w", row.ProbeID, id, err)
 		}
-		facts[row.ProbeID] = f
+		facts[sameProbe(row.ProbeID)] = f
 	}
 	for k, unsafe := range lost {
 		if !unsafe {
@@ -303,7 +308,7 @@ func (a *App) ProbeAgain(target string, keys []CrossingKey) (*Run, error) {
 	if err != nil {
 		return nil, err
 	}
-	pl := probe.Make(d, t)
+	pl := probe.Make(d, t, a.families)
 	if o, err := a.judged(t); err == nil {
 		for _, p := range slices.Clone(pl.Probes) {
 			if it, ok := o.items[p.ID]; ok && it.Verdict.Kind.IsGap() {
@@ -321,7 +326,8 @@ func (a *App) ProbeAgain(target string, keys []CrossingKey) (*Run, error) {
 	}
 	for _, p := range pl.Probes {
 		for _, k := range keys {
-			if p.RouteKey == k.Route && (k.Caller == "*" || belongs(p, k.Caller) || slices.Contains(p.StandsFor, k.Caller)) {
+			if p.RouteKey == k.Route && (k.Caller == "*" || belongs(p, k.Caller) ||
+				slices.Contains(p.StandsFor, k.Caller)) {
 				want[p.ID] = true
 				if p.Control != "" {
 					want[p.Control] = true
@@ -396,7 +402,8 @@ func (a *App) judged(target *declaration.Target) (*observed, error) {
 	}
 	o.view = facts
 	if o.doc != a.doc {
-		o.doc, o.plan, o.items, o.made = a.doc, nil, map[string]verdict.Item{}, map[string]basis{}
+		o.doc, o.plan, o.items, o.made, o.asked = a.doc, nil, map[string]verdict.Item{}, map[string]basis{},
+			map[string]bool{}
 	}
 	if o.plan == nil {
 		if len(facts) == 0 {
@@ -404,7 +411,7 @@ func (a *App) judged(target *declaration.Target) (*observed, error) {
 			o.findings, o.counts, o.judged = nil, verdict.Count(nil, nil), true
 			return o, nil
 		}
-		o.plan = probe.Make(a.doc, target)
+		o.plan = probe.Make(a.doc, target, a.families)
 	}
 	items := o.judgeAll(a.doc, target, facts, a.running != nil)
 	o.findings = verdict.Gather(a.doc, items)
@@ -416,12 +423,14 @@ func (a *App) judged(target *declaration.Target) (*observed, error) {
 // judgeAll judges what is new or has another control than before, and returns
 // all items in the order of the plan. While a sweep runs, a refusal whose
 // control is still to come is left out: it would only look unproven.
-func (o *observed) judgeAll(d *declaration.Document, t *declaration.Target, facts map[string]*Fact, running bool) []verdict.Item {
+func (o *observed) judgeAll(d *declaration.Document, t *declaration.Target, facts map[string]*Fact,
+	running bool) []verdict.Item {
 	j := newJudge(d, t, o.plan, facts)
 	items := make([]verdict.Item, 0, len(facts))
 	for i := 0; i < len(o.plan.Probes); i++ { // a gap can add to them
 		p := o.plan.Probes[i]
 		b := basis{facts[p.ID], facts[p.Control]}
+		open := o.asked[p.ID]
 		if b.fact == nil {
 			delete(o.items, p.ID)
 			continue
@@ -429,9 +438,11 @@ func (o *observed) judgeAll(d *declaration.Document, t *declaration.Target, fact
 		it, ok := o.items[p.ID]
 		// Ownership, and what a credential beside does alone, are known from
 		// further answers than these two.
-		if !ok || o.made[p.ID] != b || p.Record.Relation == access.Foreign || p.Beside != "" {
-			it = verdict.Item{Probe: p, Verdict: j.judge(p)}
+		if !ok || o.made[p.ID] != b || p.Record.Relation == access.Foreign || p.Beside != "" || open {
+			v, asked := j.judging(p)
+			it = verdict.Item{Probe: p, Verdict: v}
 			o.items[p.ID], o.made[p.ID] = it, b
+			o.asked[p.ID] = slices.ContainsFunc(asked, func(key string) bool { return key != p.ID && key != p.Control })
 		}
 		if j.widens(p, it.Verdict) {
 			o.plan.Widen(p)
@@ -450,7 +461,7 @@ func (o *observed) judgeAll(d *declaration.Document, t *declaration.Target, fact
 // planned is the plan of a target by the current declaration.
 func (a *App) planned(o *observed, target *declaration.Target) *probe.Plan {
 	if o.plan == nil {
-		o.plan = probe.Make(a.doc, target)
+		o.plan = probe.Make(a.doc, target, a.families)
 	}
 	return o.plan
 }

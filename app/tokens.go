@@ -15,6 +15,7 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -75,8 +76,16 @@ type TokenAxis struct {
 }
 
 var meanings = map[string]string{
-	"alg": "algorithm of the signature", "typ": "kind of token", "kid": "id of the key", "jwk": "a key", "jku": "address of a key set", "x5u": "address of a certificate", "x5c": "certificates", "x5t": "digest of the certificate", "crit": "what must be understood", "cty": "kind of content", "enc": "algorithm of the content's encryption", "zip": "compression",
-	"iss": "issuer", "sub": "subject: whose token it is", "aud": "audience: which service it is for", "exp": "ends", "nbf": "begins", "iat": "issued", "jti": "the token's own name", "client_id": "the client", "azp": "the client", "scope": "scopes", "scp": "scopes", "roles": "roles", "groups": "groups", "auth_time": "when the person signed in", "acr": "how surely the person signed in", "amr": "how the person signed in", "nonce": "ties it to one sign-in", "sid": "session", "cnf": "the key that must come with it", "act": "who acts for the subject", "entitlements": "entitlements",
+	"alg": "algorithm of the signature", "typ": "kind of token", "kid": "id of the key", "jwk": "a key",
+	"jku": "address of a key set", "x5u": "address of a certificate", "x5c": "certificates",
+	"x5t": "digest of the certificate", "crit": "what must be understood", "cty": "kind of content",
+	"enc": "algorithm of the content's encryption", "zip": "compression",
+	"iss": "issuer", "sub": "subject: whose token it is", "aud": "audience: which service it is for", "exp": "ends",
+	"nbf": "begins", "iat": "issued", "jti": "the token's own name", "client_id": "the client", "azp": "the client",
+	"scope": "scopes", "scp": "scopes", "roles": "roles", "groups": "groups", "auth_time": "when the person signed in",
+	"acr": "how surely the person signed in", "amr": "how the person signed in", "nonce": "ties it to one sign-in",
+	"sid": "session", "cnf": "the key that must come with it", "act": "who acts for the subject",
+	"entitlements": "entitlements",
 }
 
 func parts(o *token.Object) []TokenPart {
@@ -104,7 +113,8 @@ func (a *App) lookAt(target string) (*declaration.Document, *declaration.Target,
 }
 
 // tokenWire is a connection to a target for a few requests.
-func (a *App) tokenWire(ctx context.Context, d *declaration.Document, t *declaration.Target) (*wire.Client, *wire.Keyring, error) {
+func (a *App) tokenWire(ctx context.Context, d *declaration.Document, t *declaration.Target) (*wire.Client,
+	*wire.Keyring, error) {
 	if t == nil {
 		return nil, nil, fmt.Errorf("%w: the declaration has no target", ErrInput)
 	}
@@ -117,7 +127,8 @@ func (a *App) tokenWire(ctx context.Context, d *declaration.Document, t *declara
 
 // keysOf gathers what tokens of a scheme are verified with; why says where
 // from, or why there are none.
-func (a *App) keysOf(ctx context.Context, d *declaration.Document, t *declaration.Target, s *declaration.Scheme) (k token.Keys, why string) {
+func (a *App) keysOf(ctx context.Context, d *declaration.Document, t *declaration.Target,
+	s *declaration.Scheme) (k token.Keys, why string) {
 	if s == nil {
 		return k, "no scheme of the declaration is meant"
 	}
@@ -230,13 +241,15 @@ func (a *App) JudgeToken(ctx context.Context, q TokenQuery) (TokenView, error) {
 			}
 		}
 	}
-	v := TokenView{Kind: tok.Kind, Subject: token.Subject(tok), Header: parts(&tok.Header), Claims: parts(&tok.Claims), Reach: []token.Opens{}}
+	v := TokenView{Kind: tok.Kind, Subject: token.Subject(tok), Header: parts(&tok.Header), Claims: parts(&tok.Claims),
+		Reach: []token.Opens{}}
 	if tok.Kind == token.Signed {
 		c.Keys, v.KeySource = a.keysOf(ctx, d, t, c.Scheme)
 		c.NoKeys = v.KeySource
 	}
 	v.Judgements = token.Judge(tok, c)
-	v.CanAsk = tok.Kind == token.Opaque && !tok.Introspected && c.Scheme != nil && c.Scheme.Introspect != nil && !q.Refresh
+	v.CanAsk = tok.Kind == token.Opaque && !tok.Introspected && c.Scheme != nil && c.Scheme.Introspect != nil &&
+		!q.Refresh
 	v.Outcome = token.Refuses
 	if tok.Kind == token.Signed || tok.Introspected {
 		v.Outcome = token.OutcomeOf(v.Judgements)
@@ -272,7 +285,8 @@ func (a *App) JudgeToken(ctx context.Context, q TokenQuery) (TokenView, error) {
 }
 
 // introspect asks the issuer about an opaque token.
-func (a *App) introspect(ctx context.Context, d *declaration.Document, t *declaration.Target, s *declaration.Scheme, tok *token.Token) error {
+func (a *App) introspect(ctx context.Context, d *declaration.Document, t *declaration.Target, s *declaration.Scheme,
+	tok *token.Token) error {
 	client, keys, err := a.tokenWire(ctx, d, t)
 	if err != nil {
 		return err
@@ -314,7 +328,8 @@ func axis(t *token.Token, c token.Context) TokenAxis {
 }
 
 // obtain logs in as an identity, for a bearer scheme of it.
-func (a *App) obtain(ctx context.Context, d *declaration.Document, t *declaration.Target, q TokenQuery) (text, scheme string, err error) {
+func (a *App) obtain(ctx context.Context, d *declaration.Document, t *declaration.Target, q TokenQuery) (text,
+	scheme string, err error) {
 	id := d.IdentityNamed(q.Identity)
 	if id == nil {
 		return "", "", fmt.Errorf("%w: there is no identity %q", ErrNotFound, q.Identity)
@@ -338,7 +353,8 @@ func (a *App) obtain(ctx context.Context, d *declaration.Document, t *declaratio
 		}
 		return tok, s.Name, nil
 	}
-	return "", "", fmt.Errorf("%w: %s has no bearer credential that Mill Gate could obtain a token with", ErrInput, q.Identity)
+	return "", "", fmt.Errorf("%w: %s has no bearer credential that Mill Gate could obtain a token with", ErrInput,
+		q.Identity)
 }
 
 // keptToken is put before the names of kept tokens, apart from other secrets.
@@ -427,7 +443,8 @@ func (a *App) MintToken(q MintQuery) (string, error) {
 	}
 	b := make([]byte, 12)
 	_, _ = rand.Read(b) // crypto/rand never fails
-	claims := token.StandardClaims(token.FillValues(s.Issuer, values), sub, token.FillValues(s.Audience, values), "test-"+hex.EncodeToString(b), time.Now(), q.Life)
+	claims := token.StandardClaims(token.FillValues(s.Issuer, values), sub, token.FillValues(s.Audience, values),
+		"test-"+hex.EncodeToString(b), time.Now(), q.Life)
 	for what, pointer := range s.Claims {
 		name := strings.TrimPrefix(pointer, "/")
 		if strings.Contains(name, "/") {
@@ -475,7 +492,8 @@ func GuessSecret(ctx context.Context, text string, list io.Reader, progress func
 		return "", false, fmt.Errorf("reading the words: %w", err)
 	}
 	g, ctx := errgroup.WithContext(ctx)
-	var tried atomic.Int64
+	var telling sync.Mutex // so that progress is told in its order, one after the other
+	var tried int64
 	var word atomic.Pointer[string]
 	var next atomic.Int64
 	const piece = 64 << 10
@@ -494,10 +512,11 @@ func GuessSecret(ctx context.Context, text string, list io.Reader, progress func
 					word.Store(&w)
 					return errFound
 				}
-				n := tried.Add(int64(len(words)))
-				if progress != nil {
-					progress(n)
+				telling.Lock()
+				if tried += int64(len(words)); progress != nil {
+					progress(tried)
 				}
+				telling.Unlock()
 			}
 		})
 	}
@@ -548,7 +567,8 @@ type AuditProgress struct {
 // AuditTokens judges every token of a stream. Keys are fetched once for each
 // scheme of the declaration, unless offline. It can be stopped; what was judged
 // until then is returned with the error.
-func (a *App) AuditTokens(ctx context.Context, target string, offline bool, r io.Reader, progress func(AuditProgress)) (token.Audited, error) {
+func (a *App) AuditTokens(ctx context.Context, target string, offline bool, r io.Reader,
+	progress func(AuditProgress)) (token.Audited, error) {
 	d, t, err := a.lookAt(target)
 	if err != nil {
 		return token.Audited{}, err
@@ -570,20 +590,80 @@ func (a *App) AuditTokens(ctx context.Context, target string, offline bool, r io
 	return AuditStream(ctx, c, r, progress)
 }
 
-// AuditStream judges every token of a stream in a context.
-func AuditStream(ctx context.Context, c token.Context, r io.Reader, progress func(AuditProgress)) (token.Audited, error) {
+// batch is how many tokens are looked at in one go.
+const batch = 256
+
+// AuditStream judges every token of a stream in a context: looked at on all cores, taken
+// in the order of the lines.
+func AuditStream(ctx context.Context, c token.Context, r io.Reader, progress func(AuditProgress)) (token.Audited,
+	error) {
 	au := token.NewAuditor(c)
+	type work struct {
+		found  []tokenfile.Found
+		bytes  int64
+		looked chan []token.Looked
+	}
+	workers := runtime.GOMAXPROCS(0)
+	jobs, ordered := make(chan *work), make(chan *work, 2*workers)
+	var g errgroup.Group
+	g.Go(func() error {
+		defer close(ordered)
+		defer close(jobs)
+		var read int64
+		w := &work{looked: make(chan []token.Looked, 1)}
+		send := func() bool {
+			w.bytes = read
+			for _, c := range []chan *work{ordered, jobs} {
+				select {
+				case c <- w:
+				case <-ctx.Done():
+					return false
+				}
+			}
+			w = &work{looked: make(chan []token.Looked, 1)}
+			return true
+		}
+		err := tokenfile.Each(r, func(n int64) { read = n }, func(f tokenfile.Found) bool {
+			w.found = append(w.found, f)
+			return len(w.found) < batch || send()
+		})
+		if len(w.found) > 0 && ctx.Err() == nil {
+			send()
+		}
+		return err
+	})
+	for range workers {
+		g.Go(func() error {
+			for w := range jobs {
+				out := make([]token.Looked, len(w.found))
+				for i, f := range w.found {
+					out[i] = au.Look(f.Line, f.Text)
+				}
+				w.looked <- out
+			}
+			return nil
+		})
+	}
 	var p AuditProgress
 	told := time.Now()
-	err := tokenfile.Each(r, func(n int64) { p.Bytes = n }, func(f tokenfile.Found) bool {
-		au.Add(f.Line, f.Text)
-		p.Tokens++
-		if progress != nil && p.Tokens%256 == 0 && time.Since(told) > 200*time.Millisecond {
+	for w := range ordered {
+		var list []token.Looked
+		select {
+		case list = <-w.looked:
+		case <-ctx.Done():
+			continue // what was not looked at is not taken
+		}
+		for _, l := range list {
+			au.Take(l)
+			p.Tokens++
+		}
+		p.Bytes = w.bytes
+		if progress != nil && time.Since(told) > 200*time.Millisecond {
 			told = time.Now()
 			progress(p)
 		}
-		return p.Tokens%256 != 0 || ctx.Err() == nil
-	})
+	}
+	err := g.Wait()
 	if progress != nil {
 		progress(p)
 	}

@@ -52,7 +52,8 @@ func (a *App) Worklist(target string) ([]Unfair, error) {
 		if f == nil {
 			continue // it is being sent again
 		}
-		u := Unfair{Route: p.RouteKey, Caller: p.Identity, Status: f.Exchange.Status, Complaint: f.Exchange.Content, Body: f.Exchange.Body, Waiting: waiting[p.ID]}
+		u := Unfair{Route: p.RouteKey, Caller: p.Identity, Status: f.Exchange.Status, Complaint: f.Exchange.Content,
+			Body: f.Exchange.Body, Waiting: waiting[p.ID]}
 		if f.Lost != "" || f.Exchange.Error != "" {
 			u.Complaint = strings.TrimSpace(f.Lost + " " + f.Exchange.Error)
 		}
@@ -60,7 +61,7 @@ func (a *App) Worklist(target string) ([]Unfair, error) {
 			rt := a.doc.Routes[p.Route]
 			u.Line, u.File = rt.Line, rt.File
 		}
-		u.Type = header(f.Exchange.Headers, "Content-Type")
+		u.Type = check.Field(f.Exchange.Headers, "Content-Type")
 		out = append(out, u)
 	}
 	sort.SliceStable(out, func(i, j int) bool { return out[i].Waiting > out[j].Waiting })

@@ -16,7 +16,8 @@ func large() string {
 	var b strings.Builder
 	b.WriteString("millgate: 1\ntargets: { t: { base: \"http://127.0.0.1:1\" } }\nroutes:\n")
 	for i := range 5000 {
-		fmt.Fprintf(&b, "  - { at: \"%s /v1/p%d/r%d/{id}\", summary: A route }\n", []string{"GET", "POST", "PUT", "DELETE"}[i%4], i/17, i/4)
+		fmt.Fprintf(&b, "  - { at: \"%s /v1/p%d/r%d/{id}\", summary: A route }\n",
+			[]string{"GET", "POST", "PUT", "DELETE"}[i%4], i/17, i/4)
 	}
 	b.WriteString("roles:\n")
 	for i := range 20 {
@@ -24,7 +25,8 @@ func large() string {
 	}
 	b.WriteString("schemes: { key: { kind: api-key, in: header, name: K } }\nidentities:\n")
 	for i := range 200 {
-		fmt.Fprintf(&b, "  u%d: { roles: r%d, attributes: { n: %d }, credentials: { key: { key: env:K } } }\n", i, i%20, i)
+		fmt.Fprintf(&b, "  u%d: { roles: r%d, attributes: { n: %d }, credentials: { key: { key: env:K } } }\n", i, i%20,
+			i)
 	}
 	b.WriteString("access:\n")
 	for i := range 300 {
@@ -44,7 +46,7 @@ func BenchmarkTyping(b *testing.B) {
 	p := open(b, run(b, "serve", "--listen", "127.0.0.1:0", "--data", dir, file)+"/declaration", "light")
 	p.Page = p.Context(b.Context())
 	p.MustWaitElementsMoreThan(".cm-line", 10)
-	p.MustEval(`() => document.querySelector('.cm-content').focus()`)
+	p.MustElement(".cm-content").MustFocus()
 	p.KeyActions().Press(input.ControlLeft).Type(input.End).MustDo()
 	p.Keyboard.MustType(input.Enter)
 	var all []float64

@@ -140,7 +140,7 @@ func TestEditorHelps(t *testing.T) {
 	p := open(t, demo(t)+"/declaration", "light")
 	p.see(".cm-content", "Fernhollow")
 	// A rule is written with completion only.
-	p.MustEval(`() => document.querySelector('.cm-content').focus()`)
+	p.MustElement(".cm-content").MustFocus()
 	p.KeyActions().Press(input.ControlLeft).Type(input.End).MustDo()
 	p.MustInsertText("\nacc")
 	p.KeyActions().Press(input.ControlLeft).Type(input.Space).MustDo()
@@ -153,7 +153,7 @@ func TestEditorHelps(t *testing.T) {
 	line := strings.Count(text[:strings.Index(text, "- { at: /v1/dome/**, who: operator")], "\n") + 1
 	p.MustNavigate(fmt.Sprintf("%s?line=%d", p.MustInfo().URL, line))
 	p.see(".cm-meant", "who: operator")
-	p.MustEval(`() => { const l = document.querySelector('.cm-meant'); const r = document.createRange(); const w = document.createTreeWalker(l, NodeFilter.SHOW_TEXT); let n; while ((n = w.nextNode())) { const i = n.data.indexOf('operator'); if (i >= 0) { r.setStart(n, i + 2); r.setEnd(n, i + 3); const b = r.getBoundingClientRect(); window.__at = [b.x, b.y + b.height / 2]; return } } window.__at = null }`)
+	p.MustElement(".cm-meant").MustEval(`() => { const l = this; const r = document.createRange(); const w = document.createTreeWalker(l, NodeFilter.SHOW_TEXT); let n; while ((n = w.nextNode())) { const i = n.data.indexOf('operator'); if (i >= 0) { r.setStart(n, i + 2); r.setEnd(n, i + 3); const b = r.getBoundingClientRect(); window.__at = [b.x, b.y + b.height / 2]; return } } window.__at = null }`)
 	at := p.MustEval(`() => window.__at`)
 	require.False(t, at.Nil(), "the line names the role operator")
 	p.Mouse.MustMoveTo(at.Get("0").Num(), at.Get("1").Num())
@@ -176,7 +176,7 @@ func TestReviewAndRevisions(t *testing.T) {
 	p := open(t, demo(t)+"/declaration", "light")
 	p.see("aside .fine", "nothing to say")
 	p.see("details summary", "4 waived")
-	p.MustEval(`() => document.querySelector('.cm-content').focus()`)
+	p.MustElement(".cm-content").MustFocus()
 	p.KeyActions().Press(input.ControlLeft).Type(input.End).MustDo()
 	p.MustInsertText("\nlifetimess: {}\n")
 	p.see(".msg.error", `"lifetimess" is not known`)
@@ -220,7 +220,8 @@ func TestRouteSheet(t *testing.T) {
 	p.see("[role=rowheader]", "POST")
 	p.hit("[role=row][aria-rowindex='3'] [role=rowheader]")
 	p.see("aside h1", "POST /v1/frames")
-	for _, w := range []string{"with the scope frames:write", "Access token", "https://desk.fernhollow.example", "general: 120 per 1m and 2000 per 1h"} {
+	for _, w := range []string{"with the scope frames:write", "Access token", "https://desk.fernhollow.example",
+		"general: 120 per 1m and 2000 per 1h"} {
 		p.see("aside .said", w)
 	}
 	p.see("aside .reach", "nightrun")

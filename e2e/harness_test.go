@@ -102,7 +102,8 @@ func chromium(t testing.TB) *rod.Browser {
 	once.Do(func() {
 		path, ok := launcher.LookPath()
 		require.True(t, ok, "Chromium is not installed; make chromium installs it")
-		l := launcher.New().Bin(path).Headless(true).NoSandbox(true).Set("disable-gpu").Set("disable-quic").Set("no-first-run").Set("disable-background-networking").
+		l := launcher.New().Bin(path).Headless(true).NoSandbox(true).
+			Set("disable-gpu").Set("disable-quic").Set("no-first-run").Set("disable-background-networking").
 			Set("disable-component-update").Set("disable-sync").Set(flags.Flag("force-prefers-reduced-motion"))
 		browser = rod.New().ControlURL(l.MustLaunch()).MustConnect()
 	})
@@ -125,7 +126,8 @@ func open(t testing.TB, url, theme string) *Page {
 	t.Cleanup(func() { _ = b.Close() })
 	p := &Page{Page: b.MustPage().Timeout(5 * time.Minute), t: t} // nothing waits for ever
 	p.MustSetViewport(1280, 800, 1, false)
-	require.NoError(t, proto.EmulationSetEmulatedMedia{Features: []*proto.EmulationMediaFeature{{Name: "prefers-color-scheme", Value: theme}}}.Call(p))
+	scheme := []*proto.EmulationMediaFeature{{Name: "prefers-color-scheme", Value: theme}}
+	require.NoError(t, proto.EmulationSetEmulatedMedia{Features: scheme}.Call(p))
 	go p.EachEvent(func(e *proto.RuntimeConsoleAPICalled) {
 		if e.Type == proto.RuntimeConsoleAPICalledTypeError || e.Type == proto.RuntimeConsoleAPICalledTypeWarning {
 			p.mu.Lock()

@@ -35,10 +35,12 @@ func TestOriginsAndQuotas(t *testing.T) {
 	in := p.MustElements(".dialog input")
 	in[0].MustInput("https://sky.fernhollow.example")
 	in[2].MustInput("https://api.example/v1/proposals")
-	p.MustElements(".dialog textarea")[2].MustInput("HTTP/1.1 200 OK\naccess-control-allow-origin https://sky.fernhollow.example")
+	p.MustElements(".dialog textarea")[2].MustInput("HTTP/1.1 200 OK\naccess-control-allow-origin " +
+		"https://sky.fernhollow.example")
 	p.click(".dialog button", "^Judge$")
 	p.see(".dialog [role=alert]", "line 2")
-	p.MustElements(".dialog textarea")[2].MustSelectAllText().MustInput("HTTP/1.1 200 OK\naccess-control-allow-origin: https://sky.fernhollow.example")
+	p.MustElements(".dialog textarea")[2].MustSelectAllText().MustInput("HTTP/1.1 200 " +
+		"OK\naccess-control-allow-origin: https://sky.fernhollow.example")
 	p.click(".dialog button", "^Judge$")
 	p.see(".dialog .out b", "^read$")
 	p.see(".dialog .out", "declared: send blindly")

@@ -66,7 +66,7 @@ func TestLaddersSideBySide(t *testing.T) {
 	p := open(t, url+"/board?route=POST%20/v1/dome/slew&caller=imre", "light")
 	p.see("aside h1", "POST /v1/dome/slew")
 	p.MustElement(".cell.sel")
-	p.MustEval(`() => document.querySelector("[aria-label^='sanna, POST /v1/dome/slew']").dispatchEvent(new MouseEvent('click', { bubbles: true, shiftKey: true }))`)
+	p.MustElement("[aria-label^='sanna, POST /v1/dome/slew']").MustEval(`() => this.dispatchEvent(new MouseEvent('click', { bubbles: true, shiftKey: true }))`)
 	p.see("aside", "Ladders side by side")
 	p.see("aside", "They first differ at rung 4")
 	assert.Len(t, p.MustElements("aside .differs"), 2)
@@ -79,7 +79,9 @@ func TestCopyAsCurl(t *testing.T) {
 	url := demo(t)
 	p := open(t, url+"/board?route=POST%20/v1/dome/slew&caller=imre", "light")
 	p.see("aside h1", "POST /v1/dome/slew")
-	require.NoError(t, proto.BrowserGrantPermissions{Permissions: []proto.BrowserPermissionType{proto.BrowserPermissionTypeClipboardReadWrite, proto.BrowserPermissionTypeClipboardSanitizedWrite},
+	clipboard := []proto.BrowserPermissionType{proto.BrowserPermissionTypeClipboardReadWrite,
+		proto.BrowserPermissionTypeClipboardSanitizedWrite}
+	require.NoError(t, proto.BrowserGrantPermissions{Permissions: clipboard,
 		BrowserContextID: p.Browser().BrowserContextID}.Call(p.Browser()))
 	p.click("aside button", "Copy as curl")
 	p.see(".n-message", "Secrets stand in it as environment variables")
@@ -128,7 +130,8 @@ func TestTheFileChangesElsewhere(t *testing.T) {
 	url := run(t, "serve", file, "--listen", "127.0.0.1:0", "--data", t.TempDir())
 	p := open(t, url, "light")
 	p.see("header", "Before")
-	require.NoError(t, os.WriteFile(file, []byte("millgate: 1\ntitle: Behind\nroutes: [GET /a, GET /b]\naccess: [{ at: /**, who: anyone }]\n"), 0o600))
+	require.NoError(t, os.WriteFile(file, []byte("millgate: 1\ntitle: Behind\nroutes: [GET /a, GET /b]\naccess: [{ "+
+		"at: /**, who: anyone }]\n"), 0o600))
 	p.MustReload()
 	p.see("header", "Behind revision 2")
 	p.see("[role=columnheader]", "2 routes")
@@ -136,7 +139,8 @@ func TestTheFileChangesElsewhere(t *testing.T) {
 
 func TestServerThatIsGone(t *testing.T) {
 	t.Parallel()
-	cmd := exec.Command(program, "serve", write(t, "millgate: 1\ntitle: Here\nroutes: [GET /a]\naccess: [{ at: GET /a, who: anyone }]\n"), "--listen", "127.0.0.1:0", "--data", t.TempDir())
+	cmd := exec.Command(program, "serve", write(t, "millgate: 1\ntitle: Here\nroutes: [GET /a]\naccess: [{ at: GET "+
+		"/a, who: anyone }]\n"), "--listen", "127.0.0.1:0", "--data", t.TempDir())
 	out, err := cmd.StdoutPipe()
 	require.NoError(t, err)
 	require.NoError(t, cmd.Start())
@@ -152,7 +156,8 @@ func TestServerThatIsGone(t *testing.T) {
 	p.see("header", "connection lost, trying again")
 	p.see("[role=rowheader]", "/")
 
-	again := exec.Command(program, "serve", filepath.Join(t.TempDir(), "none.gate.yaml"), "--listen", strings.TrimPrefix(url, "http://"), "--data", t.TempDir())
+	again := exec.Command(program, "serve", filepath.Join(t.TempDir(), "none.gate.yaml"), "--listen",
+		strings.TrimPrefix(url, "http://"), "--data", t.TempDir())
 	require.NoError(t, again.Start())
 	defer func() {
 		_ = again.Process.Signal(os.Interrupt)

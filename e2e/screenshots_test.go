@@ -83,7 +83,7 @@ func TestScreenshots(t *testing.T) {
 			shot(p, "sessions")
 			p.MustNavigate(url + "/quotas?quota=general")
 			p.see(".sim p", "calls:")
-			p.MustEval(`() => document.querySelector('.sim').scrollIntoView()`)
+			p.MustElement(".sim").MustEval(`() => this.scrollIntoView()`)
 			shot(p, "quotas")
 			p.MustNavigate(url + "/tokens")
 			p.MustElement("[aria-label=Token]").MustInput(pasted)

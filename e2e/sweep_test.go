@@ -72,7 +72,7 @@ func TestFromDeclarationToProvenGap(t *testing.T) {
 	p.gone("aside .msg", "error")
 
 	// Observers may move the dome: the effect is said before it is kept.
-	p.MustEval(`() => { const v = document.querySelector('.cm-content').cmTile.view; const t = v.state.doc.toString(); const i = t.indexOf('/v1/dome/**, who: operator'); v.dispatch({changes: {from: i, to: i + '/v1/dome/**, who: operator'.length, insert: '/v1/dome/**, who: observer'}}) }`)
+	p.MustElement(".cm-content").MustEval(`() => { const v = this.cmTile.view; const t = v.state.doc.toString(); const i = t.indexOf('/v1/dome/**, who: operator'); v.dispatch({changes: {from: i, to: i + '/v1/dome/**, who: operator'.length, insert: '/v1/dome/**, who: observer'}}) }`)
 	p.see("aside .keep [role=status]", `^4 crossings change: 4 open\.`)
 	p.click("[role=tab]", "^Effect$")
 	p.see("aside .changes", `imre at\s+POST /v1/dome/slew`)

@@ -120,12 +120,14 @@ func TestSameFindingsEverywhere(t *testing.T) {
 	for _, f := range files {
 		b, err := os.ReadFile(f)
 		require.NoError(t, err)
-		text := strings.NewReplacer("http://127.0.0.1:7401", s.Base, "http://127.0.0.1:7402", s.IssuerURL, "http://127.0.0.1:7411", s.Direct, "400 per 1s", "2000 per 1s").Replace(string(b))
+		text := strings.NewReplacer("http://127.0.0.1:7401", s.Base, "http://127.0.0.1:7402", s.IssuerURL,
+			"http://127.0.0.1:7411", s.Direct, "400 per 1s", "2000 per 1s").Replace(string(b))
 		require.NoError(t, os.WriteFile(filepath.Join(dir, filepath.Base(f)), []byte(text), 0o600))
 	}
 	file := filepath.Join(dir, "fernhollow.gate.yaml")
 	data := t.TempDir()
-	out, err := exec.Command(program, "sweep", file, "--target", "stand-in", "--data", data, "--format", "json").Output()
+	out, err := exec.Command(program, "sweep", file, "--target", "stand-in", "--data", data, "--format",
+		"json").Output()
 	var exit *exec.ExitError
 	require.ErrorAs(t, err, &exit)
 	require.Equal(t, 1, exit.ExitCode())

@@ -3,7 +3,7 @@
 # what is done for this commit stands in .soak, and docs/soak.md is made from that.
 #
 #   make soak              all parts
-#   make soak PART=fuzz    one of: fuzz, limiters, detection
+#   make soak PART=fuzz    one of: mutation, fuzz, race, limiters, detection
 set -euo pipefail
 cd "$(dirname "$0")/.."
 go=${GO:-go}
@@ -37,6 +37,8 @@ summary() {
   case $1 in
   fuzz-*) grep -oE 'execs: [0-9]+' "$dir/$1.log" | tail -1 ;;
   limiters-*) echo "$(grep -cE ' calls +[0-9.]+ s  ' "$dir/$1.log") limiters, $(grep -cE 'not found out|more time would tell|stood still' "$dir/$1.log" || true) unsure, none wrong" ;;
+  mutation-*) tail -1 "$dir/$1.log" ;;
+  race-*) echo "$(grep -cE '^ok' "$dir/$1.log") packages, no race" ;;
   detection-*) grep -E '^(as it ships|renamed): detected' "$dir/$1.log" | tr '\n' ';' ;;
   esac
 }
@@ -53,6 +55,21 @@ format/openapi FuzzRead
 format/har FuzzRead
 format/accesslog FuzzRead
 LIST
+}
+
+# Conditions that nothing holds: of 30 that are flipped, the tests must notice 27.
+mutation() {
+  (cd scripts/mutate && $go build -o ../../bin/mutate .)
+  for seed in 1 2 3; do
+    step "mutation-$seed" bin/mutate -seed "$seed" -with core/verdict,core/session \
+      core/check core/check/sessions core/finding core/mask
+  done
+}
+
+# What runs beside something else, with the race detector.
+race() {
+  step race-core $go test -race -count 1 -timeout 30m ./core/check/... ./core/mask ./store ./wire ./server ./standin
+  step race-app $go test -race -count 1 -timeout 55m ./app
 }
 
 limiters() {
@@ -73,10 +90,10 @@ detection() {
   done
 }
 
-for part in ${PART:-fuzz limiters detection}; do
+for part in ${PART:-mutation fuzz race limiters detection}; do
   case $part in
-  fuzz | limiters | detection) $part ;;
-  *) echo "PART is fuzz, limiters or detection, not $part" >&2; exit 2 ;;
+  mutation | fuzz | race | limiters | detection) $part ;;
+  *) echo "PART is mutation, fuzz, race, limiters or detection, not $part" >&2; exit 2 ;;
   esac
 done
 {

@@ -15,7 +15,8 @@ func editedOf(e app.Edited) contract.Edited {
 }
 
 // EditBoard edits crossings in a text.
-func (s *Server) EditBoard(_ context.Context, q contract.EditBoardRequestObject) (contract.EditBoardResponseObject, error) {
+func (s *Server) EditBoard(_ context.Context, q contract.EditBoardRequestObject) (contract.EditBoardResponseObject,
+	error) {
 	c := app.BoardChange{Routes: q.Body.Routes, Callers: q.Body.Callers}
 	if q.Body.Action != nil {
 		c.Action = access.Action(*q.Body.Action)
@@ -31,7 +32,8 @@ func (s *Server) EditBoard(_ context.Context, q contract.EditBoardRequestObject)
 }
 
 // EditRoute sets what is said of a route in a text.
-func (s *Server) EditRoute(_ context.Context, q contract.EditRouteRequestObject) (contract.EditRouteResponseObject, error) {
+func (s *Server) EditRoute(_ context.Context, q contract.EditRouteRequestObject) (contract.EditRouteResponseObject,
+	error) {
 	e, err := s.app.EditRoute(q.Body.Text, q.Body.Route, app.RouteField{Name: q.Body.Field, Value: q.Body.Value})
 	if err != nil {
 		return nil, err
@@ -40,7 +42,8 @@ func (s *Server) EditRoute(_ context.Context, q contract.EditRouteRequestObject)
 }
 
 // FixMessage applies a fix.
-func (s *Server) FixMessage(_ context.Context, q contract.FixMessageRequestObject) (contract.FixMessageResponseObject, error) {
+func (s *Server) FixMessage(_ context.Context, q contract.FixMessageRequestObject) (contract.FixMessageResponseObject,
+	error) {
 	e, err := s.app.Fix(q.Body.Text, q.Body.Key)
 	if err != nil {
 		return nil, err
@@ -49,7 +52,8 @@ func (s *Server) FixMessage(_ context.Context, q contract.FixMessageRequestObjec
 }
 
 // WaiveMessage accepts a message.
-func (s *Server) WaiveMessage(_ context.Context, q contract.WaiveMessageRequestObject) (contract.WaiveMessageResponseObject, error) {
+func (s *Server) WaiveMessage(_ context.Context,
+	q contract.WaiveMessageRequestObject) (contract.WaiveMessageResponseObject, error) {
 	b := q.Body
 	e, err := s.app.Waive(b.Text, b.Key, b.Reason, b.By, b.Until)
 	if err != nil {
@@ -59,7 +63,8 @@ func (s *Server) WaiveMessage(_ context.Context, q contract.WaiveMessageRequestO
 }
 
 // Complete lists what can stand at a place.
-func (s *Server) Complete(_ context.Context, q contract.CompleteRequestObject) (contract.CompleteResponseObject, error) {
+func (s *Server) Complete(_ context.Context, q contract.CompleteRequestObject) (contract.CompleteResponseObject,
+	error) {
 	c := s.app.Complete(q.Body.Text, max(1, q.Body.Line), max(1, q.Body.Column))
 	out := contract.Complete200JSONResponse{From: c.From}
 	for _, o := range c.Options {
@@ -80,7 +85,8 @@ func (s *Server) Explain(_ context.Context, q contract.ExplainRequestObject) (co
 	if !ok {
 		return contract.Explain200JSONResponse{}, nil
 	}
-	out := contract.Explain200JSONResponse{Known: true, Title: &h.Title, Text: &h.Text, Column: &h.Column, EndColumn: &h.EndColumn}
+	out := contract.Explain200JSONResponse{Known: true, Title: &h.Title, Text: &h.Text, Column: &h.Column,
+		EndColumn: &h.EndColumn}
 	if h.Place.Line > 0 {
 		out.File, out.Line = &h.Place.File, &h.Place.Line
 	}
@@ -99,18 +105,21 @@ func (s *Server) Outline(_ context.Context, q contract.OutlineRequestObject) (co
 func reachedOf(list []access.Reached) []contract.Reached {
 	out := []contract.Reached{}
 	for _, r := range list {
-		out = append(out, contract.Reached{Route: r.Route, Caller: r.Caller, Admitted: r.Admitted, Depends: r.Depends, Outcome: r.Outcome, Why: r.Why, File: r.File, Line: r.Line})
+		out = append(out, contract.Reached{Route: r.Route, Caller: r.Caller, Admitted: r.Admitted, Depends: r.Depends,
+			Outcome: r.Outcome, Why: r.Why, File: r.File, Line: r.Line})
 	}
 	return out
 }
 
 // GetSheet serves everything that is said of a route.
-func (s *Server) GetSheet(_ context.Context, q contract.GetSheetRequestObject) (contract.GetSheetResponseObject, error) {
+func (s *Server) GetSheet(_ context.Context, q contract.GetSheetRequestObject) (contract.GetSheetResponseObject,
+	error) {
 	x, err := s.app.RouteSheet(q.Body.Text, q.Body.Route)
 	if err != nil {
 		return nil, err
 	}
-	out := contract.Sheet{Key: x.Key, Summary: x.Summary, Effect: x.Effect, Sensitivity: x.Sensitivity, Group: x.Group, File: x.File, Line: x.Line, From: x.From, Reach: reachedOf(x.Reach), Messages: messagesOf(x.Messages),
+	out := contract.Sheet{Key: x.Key, Summary: x.Summary, Effect: x.Effect, Sensitivity: x.Sensitivity, Group: x.Group,
+		File: x.File, Line: x.Line, From: x.From, Reach: reachedOf(x.Reach), Messages: messagesOf(x.Messages),
 		Neighbours: x.Neighbours, Sample: x.Sample, Parameters: x.Parameters}
 	for _, p := range x.Parts {
 		part := struct {
@@ -119,7 +128,8 @@ func (s *Server) GetSheet(_ context.Context, q contract.GetSheetRequestObject) (
 			Title string               `json:"title"`
 		}{[]contract.SheetLine{}, p.None, p.Title}
 		for _, l := range p.Lines {
-			part.Lines = append(part.Lines, contract.SheetLine{Text: l.Text, Detail: l.Detail, File: l.File, Line: l.Line})
+			part.Lines = append(part.Lines, contract.SheetLine{Text: l.Text, Detail: l.Detail, File: l.File,
+				Line: l.Line})
 		}
 		out.Parts = append(out.Parts, part)
 	}
@@ -127,7 +137,8 @@ func (s *Server) GetSheet(_ context.Context, q contract.GetSheetRequestObject) (
 }
 
 // GetReach answers for one route or one identity.
-func (s *Server) GetReach(_ context.Context, q contract.GetReachRequestObject) (contract.GetReachResponseObject, error) {
+func (s *Server) GetReach(_ context.Context, q contract.GetReachRequestObject) (contract.GetReachResponseObject,
+	error) {
 	list, err := s.app.Reach(deref(q.Params.Route), deref(q.Params.Identity))
 	if err != nil {
 		return nil, err
@@ -136,16 +147,21 @@ func (s *Server) GetReach(_ context.Context, q contract.GetReachRequestObject) (
 }
 
 // CompareRevisions says what lies between two revisions.
-func (s *Server) CompareRevisions(_ context.Context, q contract.CompareRevisionsRequestObject) (contract.CompareRevisionsResponseObject, error) {
+func (s *Server) CompareRevisions(_ context.Context,
+	q contract.CompareRevisionsRequestObject) (contract.CompareRevisionsResponseObject, error) {
 	c, err := s.app.CompareRevisions(uint(max(0, q.Params.From)), uint(max(0, q.Params.To)))
 	if err != nil {
 		return nil, err
 	}
-	return contract.CompareRevisions200JSONResponse{From: c.From, To: c.To, Failed: c.Failed, Changes: changesOf(c.Changes), Total: len(c.Changes), Opens: c.Opens, Closes: c.Closes, Other: c.Other, Added: orEmpty(c.Added), Gone: orEmpty(c.Gone)}, nil
+	return contract.CompareRevisions200JSONResponse{From: c.From, To: c.To, Failed: c.Failed,
+		Changes: changesOf(c.Changes), Total: len(c.Changes), Opens: c.Opens, Closes: c.Closes, Other: c.Other,
+		Added: orEmpty(c.Added), Gone: orEmpty(c.Gone)}, nil
 }
 
 func importOf(q contract.ImportRequest) app.ImportRequest {
-	out := app.ImportRequest{Kind: q.Kind, Host: q.Host, Origin: q.Origin, Templates: q.Templates, Text: q.Text, Mapping: accesslog.Mapping{Method: q.Mapping.Method, Path: q.Mapping.Path, Status: q.Mapping.Status, Host: q.Mapping.Host}}
+	out := app.ImportRequest{Kind: q.Kind, Host: q.Host, Origin: q.Origin, Templates: q.Templates, Text: q.Text,
+		Mapping: accesslog.Mapping{Method: q.Mapping.Method, Path: q.Mapping.Path, Status: q.Mapping.Status,
+			Host: q.Mapping.Host}}
 	for _, f := range q.Files {
 		out.Files = append(out.Files, app.NamedText{Name: f.Name, Text: f.Text})
 	}
@@ -153,12 +169,14 @@ func importOf(q contract.ImportRequest) app.ImportRequest {
 }
 
 // PreviewImport says what an import would do.
-func (s *Server) PreviewImport(_ context.Context, q contract.PreviewImportRequestObject) (contract.PreviewImportResponseObject, error) {
+func (s *Server) PreviewImport(_ context.Context,
+	q contract.PreviewImportRequestObject) (contract.PreviewImportResponseObject, error) {
 	p, err := s.app.Preview(importOf(*q.Body))
 	if err != nil {
 		return nil, err
 	}
-	out := contract.ImportPreview{Kind: p.Kind, Name: p.Name, Origins: contract.Numbers{}, Origin: p.Origin, Notes: orEmpty(p.Notes)}
+	out := contract.ImportPreview{Kind: p.Kind, Name: p.Name, Origins: contract.Numbers{}, Origin: p.Origin,
+		Notes: orEmpty(p.Notes)}
 	for o, n := range p.Origins {
 		out.Origins[o] = n
 	}
@@ -175,7 +193,8 @@ func (s *Server) PreviewImport(_ context.Context, q contract.PreviewImportReques
 			Sensitivity string                           `json:"sensitivity"`
 			State       contract.ImportPreviewItemsState `json:"state"`
 			Summary     string                           `json:"summary"`
-		}{i.Count, i.Effect, i.Group, i.Key, i.Line, i.Note, orEmpty(i.Paths), declaration.SampleText(i.Sample), i.Sensitivity, contract.ImportPreviewItemsState(i.State), i.Summary}
+		}{i.Count, i.Effect, i.Group, i.Key, i.Line, i.Note, orEmpty(i.Paths), declaration.SampleText(i.Sample),
+			i.Sensitivity, contract.ImportPreviewItemsState(i.State), i.Summary}
 		out.Items = append(out.Items, item)
 	}
 	for _, x := range p.Problems {
@@ -197,10 +216,12 @@ func (s *Server) PreviewImport(_ context.Context, q contract.PreviewImportReques
 }
 
 // ImportRoutes serves the text with what was chosen.
-func (s *Server) ImportRoutes(_ context.Context, q contract.ImportRoutesRequestObject) (contract.ImportRoutesResponseObject, error) {
+func (s *Server) ImportRoutes(_ context.Context,
+	q contract.ImportRoutesRequestObject) (contract.ImportRoutesResponseObject, error) {
 	var take []app.Choice
 	for _, c := range q.Body.Take {
-		take = append(take, app.Choice{Key: c.Key, Effect: c.Effect, Sensitivity: c.Sensitivity, Group: c.Group, Sample: c.Sample})
+		take = append(take, app.Choice{Key: c.Key, Effect: c.Effect, Sensitivity: c.Sensitivity, Group: c.Group,
+			Sample: c.Sample})
 	}
 	text, n, err := s.app.Import(importOf(q.Body.Request), take, q.Body.Proposals)
 	if err != nil {

@@ -96,7 +96,8 @@ func TestASweepFromBeginningToEnd(t *testing.T) {
 	require.NotNil(t, x.Finding)
 	assert.Equal(t, 9, x.Line)
 	sound := ask[contract.Crossing](t, "GET", api+"/api/crossing?route=GET+/a&caller=ann", "")
-	command := ask[struct{ Text string }](t, "GET", api+"/api/curl?probe="+strings.ReplaceAll(sound.Probes[0].Id, " ", "%20"), "")
+	command := ask[struct{ Text string }](t, "GET", api+"/api/curl?probe="+
+		strings.ReplaceAll(sound.Probes[0].Id, " ", "%20"), "")
 	assert.Contains(t, command.Text, `"X-Key: $ANN_KEY_KEY"`)
 
 	list := ask[[]contract.Unfair](t, "GET", api+"/api/worklist", "")
@@ -109,7 +110,8 @@ func TestASweepFromBeginningToEnd(t *testing.T) {
 	assert.Equal(t, 422, resp.StatusCode)
 	assert.Contains(t, body, "not JSON")
 
-	again := ask[contract.Sweep](t, "POST", api+"/api/probe-again", `{"target":"t","crossings":[{"route":"GET /a","caller":"*"}]}`)
+	again := ask[contract.Sweep](t, "POST", api+"/api/probe-again",
+		`{"target":"t","crossings":[{"route":"GET /a","caller":"*"}]}`)
 	assert.True(t, again.Partial)
 	assert.Equal(t, "done", ended(t, api, again.Id).Sweep.State)
 	assert.Len(t, ask[[]contract.Sweep](t, "GET", api+"/api/sweeps", ""), 2)
@@ -141,7 +143,8 @@ func TestTargetsAreWrittenIntoTheText(t *testing.T) {
 	api, service := flow(t, 0)
 	before := ask[[]contract.Target](t, "GET", api+"/api/targets", "")
 	require.Len(t, before, 1)
-	u := contract.Target{Name: " u ", Base: service, Hosts: contract.Strings{"id": service}, Values: contract.Strings{"issuer": service}, Pace: "9 per 2s", Unsafe: "refused", AskFor: []string{"/x"}}
+	u := contract.Target{Name: " u ", Base: service, Hosts: contract.Strings{"id": service},
+		Values: contract.Strings{"issuer": service}, Pace: "9 per 2s", Unsafe: "refused", AskFor: []string{"/x"}}
 	b, err := json.Marshal(u)
 	require.NoError(t, err)
 	ask[contract.Declaration](t, "PUT", api+"/api/targets", string(b))

@@ -38,7 +38,8 @@ func orEmpty[T any](list []T) []T {
 }
 
 // GetBoard serves the Access lens.
-func (s *Server) GetBoard(_ context.Context, q contract.GetBoardRequestObject) (contract.GetBoardResponseObject, error) {
+func (s *Server) GetBoard(_ context.Context, q contract.GetBoardRequestObject) (contract.GetBoardResponseObject,
+	error) {
 	if err := s.app.Sync(); err != nil {
 		return nil, err
 	}
@@ -46,20 +47,27 @@ func (s *Server) GetBoard(_ context.Context, q contract.GetBoardRequestObject) (
 	if err != nil {
 		return nil, err
 	}
-	out := contract.Board{Title: b.Title, File: b.File, Revision: int(b.Revision), KeptAt: b.KeptAt, Target: b.Target, Targets: append([]string{}, b.Targets...), Counts: countsOf(b.Counts),
-		Review: b.Review, Errors: b.Errors, Empty: b.Empty, Columns: []contract.Column{}, Ways: orEmpty(b.Ways), Pages: []contract.Page{}, Kinds: orEmpty(b.Kinds), Quotas: []contract.QuotaSeen{}, Rows: []contract.Row{}, Sweep: sweepOf(b.Sweep)}
+	out := contract.Board{Title: b.Title, File: b.File, Revision: int(b.Revision), KeptAt: b.KeptAt, Target: b.Target,
+		Targets: append([]string{}, b.Targets...), Counts: countsOf(b.Counts),
+		Review: b.Review, Errors: b.Errors, Empty: b.Empty, Columns: []contract.Column{}, Ways: orEmpty(b.Ways),
+		Pages: []contract.Page{}, Kinds: orEmpty(b.Kinds), Quotas: []contract.QuotaSeen{}, Rows: []contract.Row{},
+		Sweep: sweepOf(b.Sweep)}
 	for _, c := range b.Columns {
-		out.Columns = append(out.Columns, contract.Column{Key: c.Key, Label: c.Label, Sub: c.Sub, Class: c.Class, Members: c.Members, Roles: c.Roles})
+		out.Columns = append(out.Columns, contract.Column{Key: c.Key, Label: c.Label, Sub: c.Sub, Class: c.Class,
+			Members: c.Members, Roles: c.Roles})
 	}
 	for _, p := range b.Pages {
 		out.Pages = append(out.Pages, contract.Page{Id: p.ID, Origin: p.Origin, Hostile: p.Hostile, Says: p.Says})
 	}
 	for _, q := range b.Quotas {
-		out.Quotas = append(out.Quotas, contract.QuotaSeen{Name: q.Name, Kind: q.Column, Declared: q.Declared, Window: float32(q.Window.Seconds()), Ceiling: limitOf(q.Ceiling), Most: q.Most, Verdict: q.Verdict})
+		out.Quotas = append(out.Quotas, contract.QuotaSeen{Name: q.Name, Kind: q.Column, Declared: q.Declared,
+			Window: float32(q.Window.Seconds()), Ceiling: limitOf(q.Ceiling), Most: q.Most, Verdict: q.Verdict})
 	}
 	for _, r := range b.Rows {
-		out.Rows = append(out.Rows, contract.Row{Key: r.Key, Method: r.Method, Host: r.Host, Path: r.Path, Prefix: r.Prefix, Group: r.Group, Effect: r.Effect, Sensitivity: r.Sensitivity, Summary: r.Summary,
-			Line: r.Line, File: r.File, Worst: r.Worst, Expect: r.Expect, Verdict: r.Verdict, Inferred: r.Inferred, Declared: r.Declared, Tokens: r.Tokens, TokenSeen: r.TokenSeen, TokenCaller: r.TokenCaller,
+		out.Rows = append(out.Rows, contract.Row{Key: r.Key, Method: r.Method, Host: r.Host, Path: r.Path,
+			Prefix: r.Prefix, Group: r.Group, Effect: r.Effect, Sensitivity: r.Sensitivity, Summary: r.Summary,
+			Line: r.Line, File: r.File, Worst: r.Worst, Expect: r.Expect, Verdict: r.Verdict, Inferred: r.Inferred,
+			Declared: r.Declared, Tokens: r.Tokens, TokenSeen: r.TokenSeen, TokenCaller: r.TokenCaller,
 			Pages: r.Pages, PageSeen: r.PageSeen, PageDoes: r.PageDoes, Counted: orEmpty(r.Counted)})
 	}
 	return contract.GetBoard200JSONResponse(out), nil
@@ -80,7 +88,9 @@ func sweepOf(r *app.Run) *contract.Sweep {
 	if r == nil {
 		return nil
 	}
-	out := contract.Sweep{Id: int(r.ID), Target: r.Target, Revision: int(r.Revision), State: r.State, Partial: r.Partial, Pruned: &r.Pruned, Planned: r.Planned, Done: r.Done, Pace: float32(r.Pace), Left: float32(r.Left),
+	out := contract.Sweep{Id: int(r.ID), Target: r.Target, Revision: int(r.Revision), State: r.State,
+		Partial: r.Partial, Pruned: &r.Pruned, Planned: r.Planned, Done: r.Done, Pace: float32(r.Pace),
+		Left:      float32(r.Left),
 		StartedAt: r.StartedAt, EndedAt: r.EndedAt, Note: r.Note}
 	if r.Counts != nil {
 		c := countsOf(*r.Counts)
@@ -136,7 +146,8 @@ func pairsOf(h [][2]string) []contract.Header {
 }
 
 func exchangeOf(x check.Exchange) contract.Exchange {
-	return contract.Exchange{Method: x.Method, Url: x.URL, Headers: pairsOf(x.Headers), Body: x.Body, Status: x.Status, Answer: pairsOf(x.Answer), Content: x.Content, Truncated: x.Truncated, Error: x.Error,
+	return contract.Exchange{Method: x.Method, Url: x.URL, Headers: pairsOf(x.Headers), Body: x.Body, Status: x.Status,
+		Answer: pairsOf(x.Answer), Content: x.Content, Truncated: x.Truncated, Error: x.Error,
 		At: x.At, Ms: float32(x.Took.Microseconds()) / 1000}
 }
 
@@ -148,25 +159,41 @@ func omissionsOf(list []probe.Omission) []contract.Omission {
 	return out
 }
 
+// stepsOf are the requests of a script with what came of each.
+func stepsOf(list []app.ScriptStep) []contract.DrillStep {
+	out := make([]contract.DrillStep, len(list))
+	for i, s := range list {
+		x := exchangeOf(s.Report.Exchange)
+		out[i] = contract.DrillStep{Name: s.Report.Name, At: sec(s.Report.Begin), Status: s.Report.Exchange.Status,
+			Worked: s.Worked, Expected: s.Wanted, Exchange: &x}
+	}
+	return out
+}
+
 // GetCrossing serves one cell.
-func (s *Server) GetCrossing(_ context.Context, q contract.GetCrossingRequestObject) (contract.GetCrossingResponseObject, error) {
+func (s *Server) GetCrossing(_ context.Context,
+	q contract.GetCrossingRequestObject) (contract.GetCrossingResponseObject, error) {
 	v, err := s.app.Crossing(deref(q.Params.Target), q.Params.Route, q.Params.Caller)
 	if err != nil {
 		return nil, err
 	}
-	out := contract.Crossing{Route: v.Route, Caller: v.Caller, Label: v.Label, Expected: expectedOf(v.Expect), Reason: v.Expect.Reason(), Ladder: ladderOf(v.Expect), Decider: v.Expect.Decider,
-		File: v.Place.File, Line: v.Place.Line, Left: omissionsOf(v.Left), Inferred: v.Inferred, Unsafe: v.Unsafe, Target: v.Target, Probes: []contract.Probe{}}
+	out := contract.Crossing{Route: v.Route, Caller: v.Caller, Label: v.Label, Expected: expectedOf(v.Expect),
+		Reason: v.Expect.Reason(), Ladder: ladderOf(v.Expect), Decider: v.Expect.Decider,
+		File: v.Place.File, Line: v.Place.Line, Left: omissionsOf(v.Left), Inferred: v.Inferred, Unsafe: v.Unsafe,
+		Target: v.Target, Probes: []contract.Probe{}}
 	if strings.HasPrefix(v.Caller, app.CountedCaller) || strings.HasPrefix(v.Caller, probe.QuotaCaller) {
 		out.Expected, out.Reason = "no more calls than its quota", ""
 	}
 	for _, p := range v.Probes {
-		cp := contract.Probe{Id: p.Probe.ID, Label: p.Label, Unsafe: p.Probe.Unsafe(), Expected: expectedOf(p.Expect), Kind: string(p.Verdict.Kind), Confidence: string(p.Verdict.Confidence), Reason: p.Verdict.Reason,
+		cp := contract.Probe{Id: p.Probe.ID, Label: p.Label, Unsafe: p.Probe.Unsafe(), Expected: expectedOf(p.Expect),
+			Kind: string(p.Verdict.Kind), Confidence: string(p.Verdict.Confidence), Reason: p.Verdict.Reason,
 			Ladder: ladderOf(p.Expect), Decider: p.Expect.Decider, IsControl: p.Probe.IsControl, Gaps: []contract.Gap{}}
 		for _, g := range p.Verdict.Gaps {
-			cp.Gaps = append(cp.Gaps, contract.Gap{Kind: string(g.Kind), Rung: g.Rung, Reason: g.Reason, Confidence: string(g.Confidence)})
+			cp.Gaps = append(cp.Gaps, contract.Gap{Kind: string(g.Kind), Rung: g.Rung, Reason: g.Reason,
+				Confidence: string(g.Confidence)})
 		}
-		if p.Fact != nil && p.Fact.Drill != nil {
-			steps := stepsOf(p.Fact.Drill, p.Steps, true)
+		if len(p.Steps) > 0 {
+			steps := stepsOf(p.Steps)
 			cp.Steps = &steps
 		} else if p.Fact != nil && p.Fact.Exchange.URL != "" {
 			x := exchangeOf(p.Fact.Exchange)
@@ -188,7 +215,8 @@ func (s *Server) GetCrossing(_ context.Context, q contract.GetCrossingRequestObj
 				Caller   string `json:"caller"`
 				SameBody bool   `json:"sameBody"`
 				Status   int    `json:"status"`
-			}{verdict.CallerLabel(p.ControlP), bytes.Equal([]byte(p.Control.Exchange.Body), []byte(p.Fact.Exchange.Body)), p.Control.Exchange.Status}
+			}{verdict.CallerLabel(p.ControlP), bytes.Equal([]byte(p.Control.Exchange.Body),
+				[]byte(p.Fact.Exchange.Body)), p.Control.Exchange.Status}
 		}
 		out.Probes = append(out.Probes, cp)
 	}
@@ -209,8 +237,11 @@ func (s *Server) GetCrossing(_ context.Context, q contract.GetCrossingRequestObj
 }
 
 func findingOf(f finding.Finding) contract.Finding {
-	out := contract.Finding{Id: f.ID, Kind: string(f.Kind), Name: f.Kind.Name(), Title: f.Title, Route: f.Route, Callers: append([]string{}, f.Callers...), Inferred: append([]string{}, f.Inferred...), Rung: f.Rung,
-		Severity: string(f.Severity), Confidence: string(f.Confidence), Reason: f.Reason, Advice: f.Advice, Owasp: f.OWASP, Cwe: f.CWE, Crossings: f.Crossings}
+	out := contract.Finding{Id: f.ID, Kind: string(f.Kind), Name: f.Kind.Name(), Title: f.Title, Route: f.Route,
+		Where: f.Where(), Callers: append([]string{}, f.Callers...), Inferred: append([]string{}, f.Inferred...),
+		Rung:     f.Rung,
+		Severity: string(f.Severity), Confidence: string(f.Confidence), Reason: f.Reason, Advice: f.Advice,
+		Owasp: f.OWASP, Cwe: f.CWE, Crossings: f.Crossings}
 	if row, ok := verdict.Causes.Row(f.Kind, f.Cause); ok {
 		shown, refuted := verdict.Causes.Shown(row), verdict.Causes.Refuted(row)
 		out.Cause, out.Means, out.Shown, out.Refuted = &f.Cause, &row.Means, &shown, &refuted
@@ -218,29 +249,18 @@ func findingOf(f finding.Finding) contract.Finding {
 			out.Standard = &row.Standard
 		}
 	}
-	if len(f.Probes) > 0 {
-		parts := strings.Split(f.Probes[0], "|")
-		col := ""
-		switch {
-		case len(parts) > 6 && parts[0] == string(probe.QuotaDrill):
-			col = probe.QuotaCaller + parts[6]
-		case len(parts) > 6 && parts[0] == string(probe.Origin):
-			col = probe.PageCaller + parts[6]
-		case len(parts) > 2 && parts[2] != "nobody":
-			col = parts[2]
-		case len(parts) > 6 && parts[6] == probe.Ended:
-			col = "credential:" + probe.Ended
-		}
-		out.Column = &col
-		if len(parts) > 1 {
-			out.At = &parts[1]
-		}
+	if f.Scope != nil {
+		out.Routes, out.Scope = &f.Routes, &contract.Scope{Of: string(f.Scope.Of), Name: f.Scope.Name}
+	}
+	if f.At != "" {
+		out.At, out.Column = &f.At, &f.Column
 	}
 	return out
 }
 
 // GetTicks serves the verdicts known of a target.
-func (s *Server) GetTicks(_ context.Context, q contract.GetTicksRequestObject) (contract.GetTicksResponseObject, error) {
+func (s *Server) GetTicks(_ context.Context, q contract.GetTicksRequestObject) (contract.GetTicksResponseObject,
+	error) {
 	list, err := s.app.Ticks(deref(q.Params.Target))
 	if err != nil {
 		return nil, err
@@ -257,7 +277,8 @@ func tickOf(t app.Tick) contract.Tick {
 }
 
 // GetFindings serves the findings.
-func (s *Server) GetFindings(_ context.Context, q contract.GetFindingsRequestObject) (contract.GetFindingsResponseObject, error) {
+func (s *Server) GetFindings(_ context.Context,
+	q contract.GetFindingsRequestObject) (contract.GetFindingsResponseObject, error) {
 	list, err := s.app.Findings(deref(q.Params.Target))
 	if err != nil {
 		return nil, err
@@ -287,14 +308,16 @@ func (s *Server) GetCurl(_ context.Context, q contract.GetCurlRequestObject) (co
 }
 
 // GetWorklist serves the requests that are not fair yet.
-func (s *Server) GetWorklist(_ context.Context, q contract.GetWorklistRequestObject) (contract.GetWorklistResponseObject, error) {
+func (s *Server) GetWorklist(_ context.Context,
+	q contract.GetWorklistRequestObject) (contract.GetWorklistResponseObject, error) {
 	list, err := s.app.Worklist(deref(q.Params.Target))
 	if err != nil {
 		return nil, err
 	}
 	out := contract.GetWorklist200JSONResponse{}
 	for _, u := range list {
-		out = append(out, contract.Unfair{Route: u.Route, Caller: u.Caller, Status: u.Status, Complaint: u.Complaint, Body: u.Body, Type: u.Type, Line: u.Line, File: u.File, Waiting: u.Waiting})
+		out = append(out, contract.Unfair{Route: u.Route, Caller: u.Caller, Status: u.Status, Complaint: u.Complaint,
+			Body: u.Body, Type: u.Type, Line: u.Line, File: u.File, Waiting: u.Waiting})
 	}
 	return out, nil
 }
@@ -302,7 +325,8 @@ func (s *Server) GetWorklist(_ context.Context, q contract.GetWorklistRequestObj
 func messagesOf(list []review.Message) []contract.Message {
 	out := []contract.Message{}
 	for _, m := range list {
-		c := contract.Message{File: m.File, Line: m.Line, Column: m.Column, EndColumn: m.EndColumn, Level: string(m.Level), Code: m.Code, Text: m.Text, Hint: m.Hint,
+		c := contract.Message{File: m.File, Line: m.Line, Column: m.Column, EndColumn: m.EndColumn,
+			Level: string(m.Level), Code: m.Code, Text: m.Text, Hint: m.Hint,
 			Severity: string(m.Severity), Key: m.Key(), Subject: m.Subject, Route: m.Route, Owasp: m.OWASP, Cwe: m.CWE}
 		if k := review.Find(m.Code); k != nil {
 			c.Why = &k.Why
@@ -323,11 +347,13 @@ func messagesOf(list []review.Message) []contract.Message {
 }
 
 func declarationOf(d app.Declaration) contract.Declaration {
-	return contract.Declaration{Name: d.Name, Text: d.Text, Title: d.Title, Revision: int(d.Revision), KeptAt: d.KeptAt, Messages: messagesOf(d.Messages)}
+	return contract.Declaration{Name: d.Name, Text: d.Text, Title: d.Title, Revision: int(d.Revision), KeptAt: d.KeptAt,
+		Messages: messagesOf(d.Messages)}
 }
 
 // GetDeclaration serves the current text.
-func (s *Server) GetDeclaration(context.Context, contract.GetDeclarationRequestObject) (contract.GetDeclarationResponseObject, error) {
+func (s *Server) GetDeclaration(context.Context,
+	contract.GetDeclarationRequestObject) (contract.GetDeclarationResponseObject, error) {
 	if err := s.app.Sync(); err != nil {
 		return nil, err
 	}
@@ -335,7 +361,8 @@ func (s *Server) GetDeclaration(context.Context, contract.GetDeclarationRequestO
 }
 
 // KeepDeclaration keeps a text.
-func (s *Server) KeepDeclaration(_ context.Context, q contract.KeepDeclarationRequestObject) (contract.KeepDeclarationResponseObject, error) {
+func (s *Server) KeepDeclaration(_ context.Context,
+	q contract.KeepDeclarationRequestObject) (contract.KeepDeclarationResponseObject, error) {
 	d, err := s.app.Keep(q.Body.Text, q.Body.Message, uint(max(0, q.Body.Base)))
 	if err != nil {
 		return nil, err
@@ -349,20 +376,24 @@ const maxChanges = 5000
 func changesOf(list []access.Turned) []contract.Change {
 	out := []contract.Change{}
 	for _, c := range list[:min(maxChanges, len(list))] {
-		out = append(out, contract.Change{Route: c.Route, Caller: c.Caller, From: c.From, To: c.To, Letter: c.Letter, Turn: contract.ChangeTurn(c.Turn)})
+		out = append(out, contract.Change{Route: c.Route, Caller: c.Caller, From: c.From, To: c.To, Letter: c.Letter,
+			Turn: contract.ChangeTurn(c.Turn)})
 	}
 	return out
 }
 
 // CheckDeclaration says what a text would change.
-func (s *Server) CheckDeclaration(_ context.Context, q contract.CheckDeclarationRequestObject) (contract.CheckDeclarationResponseObject, error) {
+func (s *Server) CheckDeclaration(_ context.Context,
+	q contract.CheckDeclarationRequestObject) (contract.CheckDeclarationResponseObject, error) {
 	e := s.app.Check(q.Body.Text)
-	return contract.CheckDeclaration200JSONResponse{Messages: messagesOf(e.Messages), Fresh: orEmpty(e.NewMessages), Failed: e.Failed, Changes: changesOf(e.Changes), Total: len(e.Changes),
+	return contract.CheckDeclaration200JSONResponse{Messages: messagesOf(e.Messages), Fresh: orEmpty(e.NewMessages),
+		Failed: e.Failed, Changes: changesOf(e.Changes), Total: len(e.Changes),
 		Opens: e.Opens, Closes: e.Closes, Other: e.Other, Added: orEmpty(e.Added), Gone: orEmpty(e.Gone)}, nil
 }
 
 // ListRevisions serves the kept revisions.
-func (s *Server) ListRevisions(context.Context, contract.ListRevisionsRequestObject) (contract.ListRevisionsResponseObject, error) {
+func (s *Server) ListRevisions(context.Context,
+	contract.ListRevisionsRequestObject) (contract.ListRevisionsResponseObject, error) {
 	list, err := s.app.Revisions()
 	if err != nil {
 		return nil, err
@@ -375,7 +406,8 @@ func (s *Server) ListRevisions(context.Context, contract.ListRevisionsRequestObj
 }
 
 // GetRevision serves the text of one.
-func (s *Server) GetRevision(_ context.Context, q contract.GetRevisionRequestObject) (contract.GetRevisionResponseObject, error) {
+func (s *Server) GetRevision(_ context.Context,
+	q contract.GetRevisionRequestObject) (contract.GetRevisionResponseObject, error) {
 	t, err := s.app.RevisionText(uint(max(0, q.Id)))
 	if err != nil {
 		return nil, err
@@ -384,17 +416,21 @@ func (s *Server) GetRevision(_ context.Context, q contract.GetRevisionRequestObj
 }
 
 // ListTargets serves the declared targets.
-func (s *Server) ListTargets(context.Context, contract.ListTargetsRequestObject) (contract.ListTargetsResponseObject, error) {
+func (s *Server) ListTargets(context.Context, contract.ListTargetsRequestObject) (contract.ListTargetsResponseObject,
+	error) {
 	d, _ := s.app.Document()
 	out := contract.ListTargets200JSONResponse{}
 	for _, t := range d.Targets {
-		out = append(out, contract.Target{Name: t.Name, Base: t.Base, Hosts: maps.Clone(t.Hosts), Values: maps.Clone(t.Values), Direct: t.Direct, Pace: t.Pace.String(), Unsafe: string(t.Unsafe), AskFor: append([]string{}, t.AskFor...)})
+		out = append(out, contract.Target{Name: t.Name, Base: t.Base, Hosts: maps.Clone(t.Hosts),
+			Values: maps.Clone(t.Values), Direct: t.Direct, Pace: t.Pace.String(), Unsafe: string(t.Unsafe),
+			AskFor: append([]string{}, t.AskFor...)})
 	}
 	return out, nil
 }
 
 // PutTarget adds or changes one.
-func (s *Server) PutTarget(_ context.Context, q contract.PutTargetRequestObject) (contract.PutTargetResponseObject, error) {
+func (s *Server) PutTarget(_ context.Context, q contract.PutTargetRequestObject) (contract.PutTargetResponseObject,
+	error) {
 	b := q.Body
 	pace, err := declaration.ParsePace(b.Pace)
 	if err != nil {
@@ -403,7 +439,9 @@ func (s *Server) PutTarget(_ context.Context, q contract.PutTargetRequestObject)
 	if strings.TrimSpace(b.Name) == "" {
 		return nil, fmt.Errorf("%w: the target needs a name", app.ErrInput)
 	}
-	d, err := s.app.PutTarget(declaration.Target{Name: strings.TrimSpace(b.Name), Base: strings.TrimSpace(b.Base), Hosts: b.Hosts, Values: b.Values, Direct: strings.TrimSpace(b.Direct), Pace: pace, Unsafe: declaration.Unsafe(b.Unsafe), AskFor: b.AskFor})
+	d, err := s.app.PutTarget(declaration.Target{Name: strings.TrimSpace(b.Name), Base: strings.TrimSpace(b.Base),
+		Hosts: b.Hosts, Values: b.Values, Direct: strings.TrimSpace(b.Direct), Pace: pace,
+		Unsafe: declaration.Unsafe(b.Unsafe), AskFor: b.AskFor})
 	if err != nil {
 		return nil, err
 	}
@@ -411,7 +449,8 @@ func (s *Server) PutTarget(_ context.Context, q contract.PutTargetRequestObject)
 }
 
 // PutSample changes what is sent to a route.
-func (s *Server) PutSample(_ context.Context, q contract.PutSampleRequestObject) (contract.PutSampleResponseObject, error) {
+func (s *Server) PutSample(_ context.Context, q contract.PutSampleRequestObject) (contract.PutSampleResponseObject,
+	error) {
 	d, err := s.app.PutSample(q.Body.Route, q.Body.Body)
 	if err != nil {
 		return nil, err
@@ -420,7 +459,8 @@ func (s *Server) PutSample(_ context.Context, q contract.PutSampleRequestObject)
 }
 
 // TestTarget tests a connection.
-func (s *Server) TestTarget(ctx context.Context, q contract.TestTargetRequestObject) (contract.TestTargetResponseObject, error) {
+func (s *Server) TestTarget(ctx context.Context, q contract.TestTargetRequestObject) (contract.TestTargetResponseObject,
+	error) {
 	c, err := s.app.TestTarget(ctx, q.Body.Target)
 	if err != nil {
 		return nil, err
@@ -443,7 +483,9 @@ func (s *Server) GetPlan(_ context.Context, q contract.GetPlanRequestObject) (co
 	if err != nil {
 		return nil, err
 	}
-	out := contract.Plan{Target: p.Target, Base: p.Base, Probes: p.PlanSummary.Probes, Requests: p.Requests, Unsafe: p.Unsafe, Made: p.Made, Inferred: p.Inferred, Spared: p.Spared, Seconds: float32(p.Seconds), Pace: p.Pace, Policy: p.Policy,
+	out := contract.Plan{Target: p.Target, Base: p.Base, Probes: p.PlanSummary.Probes, Requests: p.Requests,
+		Unsafe: p.Unsafe, Made: p.Made, Inferred: p.Inferred, Spared: p.Spared, Seconds: float32(p.Seconds),
+		Pace: p.Pace, Policy: p.Policy,
 		Kinds: contract.Numbers{}, Shared: p.Shared, Left: omissionsOf(p.Left)}
 	if p.Quota != "" {
 		long := float32(p.QuotaSeconds)
@@ -467,7 +509,8 @@ func (s *Server) GetPlan(_ context.Context, q contract.GetPlanRequestObject) (co
 }
 
 // ListSweeps serves the sweeps.
-func (s *Server) ListSweeps(context.Context, contract.ListSweepsRequestObject) (contract.ListSweepsResponseObject, error) {
+func (s *Server) ListSweeps(context.Context, contract.ListSweepsRequestObject) (contract.ListSweepsResponseObject,
+	error) {
 	list, err := s.app.Sweeps()
 	if err != nil {
 		return nil, err
@@ -480,8 +523,9 @@ func (s *Server) ListSweeps(context.Context, contract.ListSweepsRequestObject) (
 }
 
 // StartSweep begins a sweep.
-func (s *Server) StartSweep(_ context.Context, q contract.StartSweepRequestObject) (contract.StartSweepResponseObject, error) {
-	r, err := s.app.StartSweep(q.Body.Target, "")
+func (s *Server) StartSweep(_ context.Context, q contract.StartSweepRequestObject) (contract.StartSweepResponseObject,
+	error) {
+	r, err := s.app.StartSweep(q.Body.Target, "") //nolint:contextcheck // a sweep outlives the question
 	if err != nil {
 		return nil, err
 	}
@@ -489,7 +533,8 @@ func (s *Server) StartSweep(_ context.Context, q contract.StartSweepRequestObjec
 }
 
 // GetSweep serves one sweep.
-func (s *Server) GetSweep(_ context.Context, q contract.GetSweepRequestObject) (contract.GetSweepResponseObject, error) {
+func (s *Server) GetSweep(_ context.Context, q contract.GetSweepRequestObject) (contract.GetSweepResponseObject,
+	error) {
 	r, res, err := s.app.SweepResult(uint(max(0, q.Id)))
 	if err != nil {
 		return nil, err
@@ -513,7 +558,8 @@ func (s *Server) GetSweep(_ context.Context, q contract.GetSweepRequestObject) (
 }
 
 // StopSweep stops the running one.
-func (s *Server) StopSweep(_ context.Context, q contract.StopSweepRequestObject) (contract.StopSweepResponseObject, error) {
+func (s *Server) StopSweep(_ context.Context, q contract.StopSweepRequestObject) (contract.StopSweepResponseObject,
+	error) {
 	if err := s.app.Stop(uint(max(0, q.Id))); err != nil {
 		return nil, err
 	}
@@ -521,8 +567,9 @@ func (s *Server) StopSweep(_ context.Context, q contract.StopSweepRequestObject)
 }
 
 // ResumeSweep goes on with a stopped one.
-func (s *Server) ResumeSweep(_ context.Context, q contract.ResumeSweepRequestObject) (contract.ResumeSweepResponseObject, error) {
-	r, err := s.app.Resume(uint(max(0, q.Id)))
+func (s *Server) ResumeSweep(_ context.Context,
+	q contract.ResumeSweepRequestObject) (contract.ResumeSweepResponseObject, error) {
+	r, err := s.app.Resume(uint(max(0, q.Id))) //nolint:contextcheck // a sweep outlives the question
 	if err != nil {
 		return nil, err
 	}
@@ -530,12 +577,13 @@ func (s *Server) ResumeSweep(_ context.Context, q contract.ResumeSweepRequestObj
 }
 
 // ProbeAgain sends crossings again.
-func (s *Server) ProbeAgain(_ context.Context, q contract.ProbeAgainRequestObject) (contract.ProbeAgainResponseObject, error) {
+func (s *Server) ProbeAgain(_ context.Context, q contract.ProbeAgainRequestObject) (contract.ProbeAgainResponseObject,
+	error) {
 	var keys []app.CrossingKey
 	for _, c := range q.Body.Crossings {
 		keys = append(keys, app.CrossingKey{Route: c.Route, Caller: c.Caller})
 	}
-	r, err := s.app.ProbeAgain(q.Body.Target, keys)
+	r, err := s.app.ProbeAgain(q.Body.Target, keys) //nolint:contextcheck // a sweep outlives the question
 	if err != nil {
 		return nil, err
 	}

@@ -35,7 +35,8 @@ func script(q origin.Request) string {
 func stepsOfPage(list []origin.Step) []contract.PageStep {
 	out := []contract.PageStep{}
 	for _, s := range list {
-		out = append(out, contract.PageStep{Name: s.Name, Text: s.Text, Header: s.Header, Failed: s.Failed, Section: s.Section})
+		out = append(out, contract.PageStep{Name: s.Name, Text: s.Text, Header: s.Header, Failed: s.Failed,
+			Section: s.Section})
 	}
 	return out
 }
@@ -43,14 +44,16 @@ func stepsOfPage(list []origin.Step) []contract.PageStep {
 func saidOf(list []origin.Judgement) []contract.PageSaid {
 	out := []contract.PageSaid{}
 	for _, j := range list {
-		out = append(out, contract.PageSaid{Id: j.ID, Sort: contract.PageSaidSort(j.Sort), Minor: j.Minor, Header: j.Header, Text: j.Text})
+		out = append(out, contract.PageSaid{Id: j.ID, Sort: contract.PageSaidSort(j.Sort), Minor: j.Minor,
+			Header: j.Header, Text: j.Text})
 	}
 	return out
 }
 
 func pageOf(p app.ProbeView) contract.PageView {
 	v := p.Page
-	out := contract.PageView{Origin: v.Page.Origin, Says: v.Page.Says, Want: v.Want.Does.String(), Steps: []contract.PageStep{}, Said: []contract.PageSaid{}}
+	out := contract.PageView{Origin: v.Page.Origin, Says: v.Page.Says, Want: v.Want.Does.String(),
+		Steps: []contract.PageStep{}, Said: []contract.PageSaid{}}
 	if p.Fact == nil {
 		return out
 	}
@@ -69,7 +72,8 @@ func pageOf(p app.ProbeView) contract.PageView {
 }
 
 // JudgePages says what a browser makes of answers that are pasted or recorded.
-func (s *Server) JudgePages(_ context.Context, q contract.JudgePagesRequestObject) (contract.JudgePagesResponseObject, error) {
+func (s *Server) JudgePages(_ context.Context, q contract.JudgePagesRequestObject) (contract.JudgePagesResponseObject,
+	error) {
 	out := contract.PagesJudged{Pages: []contract.PageJudged{}, Problems: []string{}}
 	var list []app.JudgedPage
 	if text := deref(q.Body.Har); text != "" {
@@ -89,8 +93,10 @@ func (s *Server) JudgePages(_ context.Context, q contract.JudgePagesRequestObjec
 		list = s.app.JudgePages([]origin.Recorded{r})
 	}
 	for _, j := range list {
-		p := contract.PageJudged{Page: j.Recorded.Request.Page, Request: script(j.Recorded.Request), Url: j.Recorded.Request.URL, Route: j.Route, Does: j.Does.String(), Known: !j.Outcome.Unknown,
-			Steps: stepsOfPage(j.Outcome.Steps), Said: saidOf(j.Said), Browser: j.Browser, Readable: orEmpty(j.Outcome.Readable)}
+		p := contract.PageJudged{Page: j.Recorded.Request.Page, Request: script(j.Recorded.Request),
+			Url: j.Recorded.Request.URL, Route: j.Route, Does: j.Does.String(), Known: !j.Outcome.Unknown,
+			Steps: stepsOfPage(j.Outcome.Steps), Said: saidOf(j.Said), Browser: j.Browser,
+			Readable: orEmpty(j.Outcome.Readable)}
 		if j.Want != nil {
 			w := j.Want.String()
 			p.Want = &w
@@ -102,16 +108,19 @@ func (s *Server) JudgePages(_ context.Context, q contract.JudgePagesRequestObjec
 
 // pasted reads one request with the heads of its answers.
 func pasted(q contract.PageQuestion) (r origin.Recorded, err error) {
-	r.Request = origin.Request{Page: strings.TrimSpace(deref(q.Page)), Method: strings.TrimSpace(deref(q.Method)), URL: strings.TrimSpace(deref(q.Url)), Credentials: origin.Omit}
+	r.Request = origin.Request{Page: strings.TrimSpace(deref(q.Page)), Method: strings.TrimSpace(deref(q.Method)),
+		URL: strings.TrimSpace(deref(q.Url)), Credentials: origin.Omit}
 	if q.Cookies != nil && *q.Cookies {
 		r.Request.Credentials = origin.Include
 	}
-	if r.Request.Page == "" || r.Request.Page != origin.Null && origin.Of(r.Request.Page) != strings.TrimSuffix(r.Request.Page, "/") {
+	if r.Request.Page == "" || r.Request.Page != origin.Null &&
+		origin.Of(r.Request.Page) != strings.TrimSuffix(r.Request.Page, "/") {
 		return r, fmt.Errorf("the page %q is no origin; write it like https://app.example, or null", r.Request.Page)
 	}
 	r.Request.Page = strings.TrimSuffix(r.Request.Page, "/")
 	if origin.Of(r.Request.URL) == "" {
-		return r, fmt.Errorf("%q is no address of a service; write it like https://api.example/v1/things", r.Request.URL)
+		return r, fmt.Errorf("%q is no address of a service; write it like https://api.example/v1/things",
+			r.Request.URL)
 	}
 	if t := deref(q.Headers); strings.TrimSpace(t) != "" {
 		h, err := origin.ParseHead(t)

@@ -34,7 +34,8 @@ func (s *Server) GetQuotas(context.Context, contract.GetQuotasRequestObject) (co
 		}{t.N, t.Why})
 	}
 	for _, q := range v.Quotas {
-		c := contract.Quota{Name: q.Name, File: q.Place.File, Line: q.Place.Line, CountedBy: q.CountedBy, Model: string(q.Model), Routes: orEmpty(q.Routes), PerRoute: q.PerRoute, Exempt: orEmpty(q.Exempt)}
+		c := contract.Quota{Name: q.Name, File: q.Place.File, Line: q.Place.Line, CountedBy: q.CountedBy,
+			Model: string(q.Model), Routes: orEmpty(q.Routes), PerRoute: q.PerRoute, Exempt: orEmpty(q.Exempt)}
 		for _, f := range q.For {
 			c.For = append(c.For, quotaForOf(f))
 		}
@@ -44,9 +45,11 @@ func (s *Server) GetQuotas(context.Context, contract.GetQuotasRequestObject) (co
 }
 
 func quotaForOf(f app.QuotaFor) contract.QuotaFor {
-	out := contract.QuotaFor{Who: f.Who, Moment: limitOf(f.Moment), Exact: f.Exact, Nodes: limitOf(f.Nodes), Restart: limitOf(f.Restart), Wait: -1}
+	out := contract.QuotaFor{Who: f.Who, Moment: limitOf(f.Moment), Exact: f.Exact, Nodes: limitOf(f.Nodes),
+		Restart: limitOf(f.Restart), Wait: -1}
 	for _, m := range f.Members {
-		out.Members = append(out.Members, contract.QuotaMember{Amount: m.Amount, Window: seconds(m.Limit.W), Ceiling: limitOf(m.Ceiling), NeverBinds: m.NeverBinds})
+		out.Members = append(out.Members, contract.QuotaMember{Amount: m.Amount, Window: seconds(m.Limit.W),
+			Ceiling: limitOf(m.Ceiling), NeverBinds: m.NeverBinds})
 	}
 	for _, n := range f.Ceilings {
 		out.Ceilings = append(out.Ceilings, limitOf(n))
@@ -65,14 +68,18 @@ func quotaForOf(f app.QuotaFor) contract.QuotaFor {
 }
 
 // SimulateQuota runs a pattern of calls through a declared quota.
-func (s *Server) SimulateQuota(_ context.Context, q contract.SimulateQuotaRequestObject) (contract.SimulateQuotaResponseObject, error) {
+func (s *Server) SimulateQuota(_ context.Context,
+	q contract.SimulateQuotaRequestObject) (contract.SimulateQuotaResponseObject, error) {
 	b := q.Body
-	r, err := s.app.Simulate(app.Simulation{Quota: b.Quota, Who: deref(b.Who), Pattern: quota.Pattern(b.Pattern), Count: zero(b.Count), Every: float64(zero(b.Every)), For: float64(zero(b.For)),
-		Nodes: zero(b.Nodes), Sync: float64(zero(b.Sync)), Restart: float64(zero(b.Restart)), Hold: float64(zero(b.Hold)), Recorded: deref(b.Recorded)})
+	r, err := s.app.Simulate(app.Simulation{Quota: b.Quota, Who: deref(b.Who), Pattern: quota.Pattern(b.Pattern),
+		Count: zero(b.Count), Every: float64(zero(b.Every)), For: float64(zero(b.For)),
+		Nodes: zero(b.Nodes), Sync: float64(zero(b.Sync)), Restart: float64(zero(b.Restart)),
+		Hold: float64(zero(b.Hold)), Recorded: deref(b.Recorded)})
 	if err != nil {
 		return nil, err
 	}
-	out := contract.Simulated{From: seconds(r.From), Width: seconds(r.Width), Came: r.Came, Admitted: r.Admitted, Queued: r.Queued, Refused: r.Refused, LongestWait: seconds(r.LongestWait), Cut: r.Cut}
+	out := contract.Simulated{From: seconds(r.From), Width: seconds(r.Width), Came: r.Came, Admitted: r.Admitted,
+		Queued: r.Queued, Refused: r.Refused, LongestWait: seconds(r.LongestWait), Cut: r.Cut}
 	for _, x := range r.Bins {
 		out.Bins = append(out.Bins, struct {
 			Admitted int64   `json:"admitted"`
@@ -82,7 +89,8 @@ func (s *Server) SimulateQuota(_ context.Context, q contract.SimulateQuotaReques
 			From     float32 `json:"from"`
 			Queued   int64   `json:"queued"`
 			Refused  int64   `json:"refused"`
-		}{x.Admitted, x.Began, x.Came, limitOf(x.Ceiling), float32(quota.Span(x.From - r.From).Seconds()), x.Queued, x.Refused})
+		}{x.Admitted, x.Began, x.Came, limitOf(x.Ceiling), float32(quota.Span(x.From - r.From).Seconds()), x.Queued,
+			x.Refused})
 	}
 	for _, p := range r.Peaks {
 		out.Peaks = append(out.Peaks, struct {
@@ -108,8 +116,10 @@ func zero[T any](p *T) (v T) {
 // quotaViewOf is what a quota drill saw, for the drawer.
 func quotaViewOf(p app.ProbeView) contract.QuotaView {
 	q := p.Quota.Quota
-	out := contract.QuotaView{Name: q.Name, File: q.Place.File, Line: q.Place.Line, Declared: declaration.AmountsText(p.Quota.Declared), Said: -1, Fields: []string{}, Conclusions: []contract.Conclusion{},
-		Restarts: q.Model != declaration.Concurrency && q.Queue == 0}
+	out := contract.QuotaView{Name: q.Name, File: q.Place.File, Line: q.Place.Line,
+		Declared: declaration.AmountsText(p.Quota.Declared), Said: -1, Fields: []string{},
+		Conclusions: []contract.Conclusion{},
+		Restarts:    q.Model != declaration.Concurrency && q.Queue == 0}
 	if p.Quota.Lowered {
 		out.Lowered = declaration.AmountsText(q.Allow)
 	}
@@ -126,7 +136,8 @@ func quotaViewOf(p app.ProbeView) contract.QuotaView {
 		out.Calls, out.Around = orEmpty(out.Calls), orEmpty(out.Around)
 		return out
 	}
-	out.Found, out.Status, out.Fields, out.Seconds, out.Kept = m.Found(), m.Status, orEmpty(m.Fields), float32(m.Seconds), earlier(p.Quota.Earlier)
+	out.Found, out.Status, out.Fields, out.Seconds, out.Kept = m.Found(), m.Status, orEmpty(m.Fields),
+		float32(m.Seconds), earlier(p.Quota.Earlier)
 	if m.Said >= 0 {
 		out.Said = seconds(m.Said)
 	}
@@ -139,7 +150,8 @@ func quotaViewOf(p app.ProbeView) contract.QuotaView {
 		out.LimitFound, out.WindowFound = &n, &d
 	}
 	for _, c := range m.Conclude(s) {
-		out.Conclusions = append(out.Conclusions, contract.Conclusion{About: c.About, Text: c.Text, Sure: contract.ConclusionSure(c.Sure), Because: orEmpty(c.Because), Wrong: c.Wrong})
+		out.Conclusions = append(out.Conclusions, contract.Conclusion{About: c.About, Text: c.Text,
+			Sure: contract.ConclusionSure(c.Sure), Because: orEmpty(c.Because), Wrong: c.Wrong})
 	}
 	begun, waited := m.Begun(w), m.Waited()
 	for i, c := range m.Calls {
@@ -171,7 +183,8 @@ func earlier(at time.Time) string {
 }
 
 // CheckRestart runs one half of a restart check.
-func (s *Server) CheckRestart(ctx context.Context, q contract.CheckRestartRequestObject) (contract.CheckRestartResponseObject, error) {
+func (s *Server) CheckRestart(ctx context.Context,
+	q contract.CheckRestartRequestObject) (contract.CheckRestartResponseObject, error) {
 	half := s.app.FillForRestart
 	if q.Body.Step == "compare" {
 		half = s.app.CompareAfterRestart
@@ -180,5 +193,6 @@ func (s *Server) CheckRestart(ctx context.Context, q contract.CheckRestartReques
 	if err != nil {
 		return nil, err
 	}
-	return contract.CheckRestart200JSONResponse{Calls: r.Calls, Left: float32(r.Left.Seconds()), Done: r.Done, Forgets: r.Forgets, Late: r.Late}, nil
+	return contract.CheckRestart200JSONResponse{Calls: r.Calls, Left: float32(r.Left.Seconds()), Done: r.Done,
+		Forgets: r.Forgets, Late: r.Late}, nil
 }

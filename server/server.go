@@ -5,6 +5,8 @@
 // this server), is refused, so that no other web page and no name that
 // resolves to 127.0.0.1 can drive it. Pages carry a strict
 // Content-Security-Policy, and no secret is ever sent.
+//
+// Rule: No other page drives Mill Gate.
 package server
 
 import (
@@ -43,7 +45,8 @@ func New(a *app.App, demo func() error, log *slog.Logger) *Server {
 	return &Server{app: a, demo: demo, log: log}
 }
 
-const policy = "default-src 'none'; script-src 'self'; style-src 'self' 'unsafe-inline'; font-src 'self'; img-src 'self' data:; connect-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'"
+const policy = "default-src 'none'; script-src 'self'; style-src 'self' 'unsafe-inline'; font-src 'self'; img-src " +
+	"'self' data:; connect-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'"
 
 // Handler is the whole server.
 func (s *Server) Handler() http.Handler {
@@ -58,9 +61,10 @@ func (s *Server) Handler() http.Handler {
 			},
 			ResponseErrorHandlerFunc: s.fail,
 		})
-		contract.HandlerWithOptions(strict, contract.ChiServerOptions{BaseRouter: r, ErrorHandlerFunc: func(w http.ResponseWriter, _ *http.Request, err error) {
-			problem(w, http.StatusBadRequest, err.Error())
-		}})
+		contract.HandlerWithOptions(strict, contract.ChiServerOptions{BaseRouter: r,
+			ErrorHandlerFunc: func(w http.ResponseWriter, _ *http.Request, err error) {
+				problem(w, http.StatusBadRequest, err.Error())
+			}})
 		r.NotFound(s.static)
 	})
 	r.MethodNotAllowed(func(w http.ResponseWriter, _ *http.Request) {
@@ -71,10 +75,11 @@ func (s *Server) Handler() http.Handler {
 
 func (s *Server) recover(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		defer func() {
+		defer func() { //nolint:contextcheck // it hands on the request's
 			if v := recover(); v != nil {
-				s.log.Error("a request failed", "path", r.URL.Path, "why", fmt.Sprint(v))
-				problem(w, http.StatusInternalServerError, "an error in Mill Gate itself; nothing that was kept is lost, and the log has the details")
+				s.log.ErrorContext(r.Context(), "a request failed", "path", r.URL.Path, "why", fmt.Sprint(v))
+				problem(w, http.StatusInternalServerError, "an error in Mill Gate itself; nothing that was kept is "+
+					"lost, and the log has the details")
 			}
 		}()
 		next.ServeHTTP(w, r)
@@ -130,7 +135,9 @@ func headers(next http.Handler) http.Handler {
 func problem(w http.ResponseWriter, status int, detail string) {
 	w.Header().Set("Content-Type", "application/problem+json")
 	w.WriteHeader(status)
-	_ = json.NewEncoder(w).Encode(contract.Problem{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: detail}) // nobody is left to tell
+	// nobody is left to tell
+	_ = json.NewEncoder(w).Encode(contract.Problem{Type: "about:blank", Title: http.StatusText(status), Status: status,
+		Detail: detail})
 }
 
 func (s *Server) fail(w http.ResponseWriter, r *http.Request, err error) {
@@ -192,7 +199,7 @@ func (s *Server) events(w http.ResponseWriter, r *http.Request) {
 			}
 			b, err := json.Marshal(eventOf(e))
 			if err != nil {
-				s.log.Error("an event cannot be written", "why", err.Error())
+				s.log.ErrorContext(r.Context(), "an event cannot be written", "why", err.Error())
 				continue
 			}
 			if !write("data: " + string(b) + "\n\n") {
@@ -224,7 +231,8 @@ func (s *Server) static(w http.ResponseWriter, r *http.Request) {
 		}
 		name = "dist/index.html"
 		if b, err = fs.ReadFile(dist, name); err != nil {
-			http.Error(w, "The interface is not built into this program. Build it with make build.", http.StatusNotFound)
+			http.Error(w, "The interface is not built into this program. Build it with make build.",
+				http.StatusNotFound)
 			return
 		}
 	}

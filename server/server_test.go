@@ -52,7 +52,8 @@ func call(t *testing.T, method, url, body string, headers ...string) (*http.Resp
 	return resp, string(b)
 }
 
-const text = "millgate: 1\ntitle: Things\ntargets: { t: { base: \"http://127.0.0.1:1\" } }\nroutes: [GET /a]\naccess:\n  - { at: GET /a, who: anyone }\n"
+const text = "millgate: 1\ntitle: Things\ntargets: { t: { base: \"http://127.0.0.1:1\" } }\nroutes: [GET " +
+	"/a]\naccess:\n  - { at: GET /a, who: anyone }\n"
 
 func TestOnlyItsOwnPagesMayUseIt(t *testing.T) {
 	s, _ := serve(t, text)
@@ -115,9 +116,12 @@ func TestErrorsAreProblems(t *testing.T) {
 		{"PUT", "/api/declaration", `{"text":"millgate: 2","message":"","base":1}`, 422, "mend"},
 		{"PUT", "/api/declaration", `{"text":"millgate: 1","message":"","base":9}`, 422, "kept meanwhile"},
 		{"PUT", "/api/targets", `{"name":"x","base":"http://b","pace":"fast","hosts":{},"values":{},"direct":"","unsafe":"refused","askFor":[]}`, 422, "not a pace"},
-		{"POST", "/api/import/preview", `{"files":[],"kind":"","host":"","origin":"","mapping":{"method":"","path":"","status":"","host":""},"templates":[],"text":""}`, 422, "there is nothing in it"},
-		{"POST", "/api/import/preview", `{"files":[{"name":"x","text":"hello"}],"kind":"openapi","host":"","origin":"","mapping":{"method":"","path":"","status":"","host":""},"templates":[],"text":""}`, 422, "not an OpenAPI"},
-		{"POST", "/api/board/edit", `{"text":"millgate: 2","routes":["GET /a"],"callers":[]}`, 422, "mend the marked lines"},
+		{"POST", "/api/import/preview",
+			`{"files":[],"kind":"","host":"","origin":"","mapping":{"method":"","path":"","status":"","host":""},"templates":[],"text":""}`, 422, "there is nothing in it"},
+		{"POST", "/api/import/preview",
+			`{"files":[{"name":"x","text":"hello"}],"kind":"openapi","host":"","origin":"","mapping":{"method":"","path":"","status":"","host":""},"templates":[],"text":""}`, 422, "not an OpenAPI"},
+		{"POST", "/api/board/edit", `{"text":"millgate: 2","routes":["GET /a"],"callers":[]}`, 422,
+			"mend the marked lines"},
 		{"POST", "/api/declaration/fix", `{"text":"millgate: 1","key":"x"}`, 404, "the message is gone"},
 		{"POST", "/api/demo", "", 404, "no demo"},
 		{"GET", "/api/curl?probe=none", "", 404, "no such probe"},

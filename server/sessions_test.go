@@ -49,7 +49,8 @@ access: [{ at: GET /a, who: signed-in }, { at: POST /login, who: anyone }]
 	assert.Empty(t, list[0].Drills[0].Steps)
 	assert.Nil(t, list[0].Drills[0].At)
 
-	run := ask[contract.Sweep](t, "POST", s.URL+"/api/probe-again", `{"target":"t","crossings":[{"route":"POST /login","caller":"session:ann"}]}`)
+	run := ask[contract.Sweep](t, "POST", s.URL+"/api/probe-again",
+		`{"target":"t","crossings":[{"route":"POST /login","caller":"session:ann"}]}`)
 	ended(t, s.URL, run.Id)
 	d := ask[[]contract.Session](t, "GET", s.URL+"/api/sessions?logouts=1&target=t", "")[0].Drills[0]
 	assert.Equal(t, "S", d.Kind)
@@ -74,10 +75,12 @@ access: [{ at: GET /a, who: signed-in }, { at: POST /login, who: anyone }]
 	resp, _ := call(t, "GET", s.URL+"/api/crossing?route=POST%20/login&caller=session:zed", "")
 	assert.Equal(t, http.StatusNotFound, resp.StatusCode)
 
-	timing := ask[contract.Timing](t, "POST", s.URL+"/api/sessions/timing", `{"target":"t","identity":"ann","scheme":"s"}`)
+	timing := ask[contract.Timing](t, "POST", s.URL+"/api/sessions/timing",
+		`{"target":"t","identity":"ann","scheme":"s"}`)
 	assert.Equal(t, 12, timing.N)
 	assert.Positive(t, timing.Known)
-	for _, bad := range []string{`{"target":"t","identity":"zed","scheme":"s"}`, `{"target":"t","identity":"ann","scheme":"z"}`, `{"target":"u","identity":"ann","scheme":"s"}`} {
+	for _, bad := range []string{`{"target":"t","identity":"zed","scheme":"s"}`,
+		`{"target":"t","identity":"ann","scheme":"z"}`, `{"target":"u","identity":"ann","scheme":"s"}`} {
 		resp, text := call(t, "POST", s.URL+"/api/sessions/timing", bad)
 		assert.GreaterOrEqual(t, resp.StatusCode, 400, bad)
 		assert.Less(t, resp.StatusCode, 500, text)

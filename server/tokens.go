@@ -30,13 +30,17 @@ func instant(t time.Time) *time.Time {
 }
 
 // JudgeToken judges a token.
-func (s *Server) JudgeToken(ctx context.Context, q contract.JudgeTokenRequestObject) (contract.JudgeTokenResponseObject, error) {
+func (s *Server) JudgeToken(ctx context.Context, q contract.JudgeTokenRequestObject) (contract.JudgeTokenResponseObject,
+	error) {
 	b := q.Body
-	v, err := s.app.JudgeToken(ctx, app.TokenQuery{Text: b.Text, Target: b.Target, Identity: b.Identity, Scheme: b.Scheme, Obtain: b.Obtain, Kept: b.Kept, Refresh: b.Refresh, Ask: b.Ask != nil && *b.Ask})
+	v, err := s.app.JudgeToken(ctx, app.TokenQuery{Text: b.Text, Target: b.Target, Identity: b.Identity,
+		Scheme: b.Scheme, Obtain: b.Obtain, Kept: b.Kept, Refresh: b.Refresh, Ask: b.Ask != nil && *b.Ask})
 	if err != nil {
 		return nil, err
 	}
-	out := contract.TokenView{Kind: contract.TokenViewKind(v.Kind), Fingerprint: v.Fingerprint, Subject: v.Subject, Masked: v.Masked, Outcome: contract.TokenViewOutcome(v.Outcome), Scheme: v.Scheme, Identity: v.Identity, KeySource: v.KeySource, CanAsk: v.CanAsk,
+	out := contract.TokenView{Kind: contract.TokenViewKind(v.Kind), Fingerprint: v.Fingerprint, Subject: v.Subject,
+		Masked: v.Masked, Outcome: contract.TokenViewOutcome(v.Outcome), Scheme: v.Scheme, Identity: v.Identity,
+		KeySource: v.KeySource, CanAsk: v.CanAsk,
 		Header: partsOf(v.Header), Claims: partsOf(v.Claims)}
 	if out.Judgements, err = recast[[]contract.Judgement](orEmpty(v.Judgements)); err != nil {
 		return nil, err
@@ -44,7 +48,8 @@ func (s *Server) JudgeToken(ctx context.Context, q contract.JudgeTokenRequestObj
 	if out.Reach, err = recast[[]contract.Opens](v.Reach); err != nil {
 		return nil, err
 	}
-	out.Axis.Now, out.Axis.Issued, out.Axis.Begins, out.Axis.Ends, out.Axis.DeclaredEnd = v.Axis.Now, instant(v.Axis.Issued), instant(v.Axis.Begins), instant(v.Axis.Ends), instant(v.Axis.DeclaredEnd)
+	out.Axis.Now, out.Axis.Issued, out.Axis.Begins, out.Axis.Ends, out.Axis.DeclaredEnd = v.Axis.Now,
+		instant(v.Axis.Issued), instant(v.Axis.Begins), instant(v.Axis.Ends), instant(v.Axis.DeclaredEnd)
 	if v.Axis.AfterlifeSaid {
 		n := int(v.Axis.Afterlife / time.Second)
 		out.Axis.Afterlife = &n
@@ -62,16 +67,20 @@ func partsOf(list []app.TokenPart) []contract.TokenPart {
 
 // GetSessions says what the declared lifetimes come to, and what drills
 // measured.
-func (s *Server) GetSessions(_ context.Context, q contract.GetSessionsRequestObject) (contract.GetSessionsResponseObject, error) {
+func (s *Server) GetSessions(_ context.Context,
+	q contract.GetSessionsRequestObject) (contract.GetSessionsResponseObject, error) {
 	list, err := s.app.Sessions(deref(q.Params.Target), float64(q.Params.Logouts))
 	if err != nil {
 		return nil, err
 	}
 	out := contract.GetSessions200JSONResponse{}
 	for _, x := range list {
-		c := contract.Session{Scheme: x.Scheme, Kind: string(x.Kind), Line: x.Place.Line, File: x.Place.File, Renewed: x.Renewed, Access: sec(x.Access), Skew: sec(x.Skew), Longest: sec(x.Longest), Bounded: x.Bounded,
-			Idle: sec(x.Idle), StolenAccess: sec(x.StolenAccess), StolenRefresh: sec(x.StolenRefresh), StolenBounded: x.StolenBounded, Noticed: x.Noticed, After: sec(x.After), AfterSaid: x.AfterSaid,
-			NeedsList: x.NeedsList, Entry: sec(x.Entry), Size: x.Size, SweepEvery: sec(x.SweepEvery), SizeSwept: x.SizeSwept, Drills: []contract.Drill{}}
+		c := contract.Session{Scheme: x.Scheme, Kind: string(x.Kind), Line: x.Place.Line, File: x.Place.File,
+			Renewed: x.Renewed, Access: sec(x.Access), Skew: sec(x.Skew), Longest: sec(x.Longest), Bounded: x.Bounded,
+			Idle: sec(x.Idle), StolenAccess: sec(x.StolenAccess), StolenRefresh: sec(x.StolenRefresh),
+			StolenBounded: x.StolenBounded, Noticed: x.Noticed, After: sec(x.After), AfterSaid: x.AfterSaid,
+			NeedsList: x.NeedsList, Entry: sec(x.Entry), Size: x.Size, SweepEvery: sec(x.SweepEvery),
+			SizeSwept: x.SizeSwept, Drills: []contract.Drill{}}
 		for _, v := range x.Drills {
 			c.Drills = append(c.Drills, drillOf(v))
 		}
@@ -83,65 +92,67 @@ func (s *Server) GetSessions(_ context.Context, q contract.GetSessionsRequestObj
 func sec(d time.Duration) float32 { return float32(d.Seconds()) }
 
 func drillOf(v app.DrillView) contract.Drill {
-	out := contract.Drill{Identity: v.Identity, Route: v.Route, Inferred: orEmpty(v.Inferred), Kind: string(v.Verdict.Kind), Reason: v.Verdict.Reason, Gaps: []contract.Gap{}, Steps: []contract.DrillStep{}}
+	out := contract.Drill{Identity: v.Identity, Route: v.Route, Inferred: orEmpty(v.Inferred),
+		Kind: string(v.Verdict.Kind), Reason: v.Verdict.Reason, Gaps: []contract.Gap{}, Steps: []contract.DrillStep{}}
 	for _, g := range v.Verdict.Gaps {
-		out.Gaps = append(out.Gaps, contract.Gap{Kind: string(g.Kind), Rung: g.Rung, Reason: g.Reason, Confidence: string(g.Confidence)})
+		out.Gaps = append(out.Gaps, contract.Gap{Kind: string(g.Kind), Rung: g.Rung, Reason: g.Reason,
+			Confidence: string(g.Confidence)})
 	}
 	if r := v.Result; r != nil {
-		out.At, out.Life, out.Said, out.After, out.Waited, out.Outlived, out.Rotated = &v.At, sec(r.Life), sec(r.Said), sec(r.After), sec(r.Waited), r.Outlived, r.Rotated
-		out.Steps = stepsOf(r, v.Expect, false)
+		out.At, out.Life, out.Said, out.After, out.Waited, out.Outlived, out.Rotated = &v.At, sec(r.Life), sec(r.Said),
+			sec(r.After), sec(r.Waited), r.Outlived, r.Rotated
+		for i, st := range r.Steps {
+			out.Steps = append(out.Steps, contract.DrillStep{Name: st.Name, At: sec(st.At), Status: st.Status,
+				Worked: st.Worked, Expected: expectedAt(v.Steps, i)})
+		}
 	}
 	return out
 }
 
-// stepsOf are the steps of a drill, with their exchanges where they are asked
-// for.
-func stepsOf(d *app.Drill, expect []string, exchanges bool) []contract.DrillStep {
-	out := []contract.DrillStep{}
-	for i, s := range d.Steps {
-		c := contract.DrillStep{Name: s.Name, At: sec(s.At), Status: s.Status, Worked: s.Worked}
-		if i < len(expect) {
-			c.Expected = expect[i]
-		}
-		if exchanges && i < len(d.Exchanges) {
-			x := exchangeOf(d.Exchanges[i])
-			c.Exchange = &x
-		}
-		out = append(out, c)
+func expectedAt(list []app.ScriptStep, i int) string {
+	if i < len(list) {
+		return list[i].Wanted
 	}
-	return out
+	return ""
 }
 
 // CompareLogins compares how long wrong logins take.
-func (s *Server) CompareLogins(ctx context.Context, q contract.CompareLoginsRequestObject) (contract.CompareLoginsResponseObject, error) {
+func (s *Server) CompareLogins(ctx context.Context,
+	q contract.CompareLoginsRequestObject) (contract.CompareLoginsResponseObject, error) {
 	t, err := s.app.CompareLogins(ctx, q.Body.Target, q.Body.Identity, q.Body.Scheme)
 	ms := func(d time.Duration) float32 { return float32(d.Microseconds()) / 1000 }
-	return contract.CompareLogins200JSONResponse{N: t.N, Known: ms(t.Known), Unknown: ms(t.Unknown), Probability: float32(t.Probability), Differs: t.Differs}, err
+	return contract.CompareLogins200JSONResponse{N: t.N, Known: ms(t.Known), Unknown: ms(t.Unknown),
+		Probability: float32(t.Probability), Differs: t.Differs}, err
 }
 
 // GetKeptTokens lists the names of kept tokens.
-func (s *Server) GetKeptTokens(context.Context, contract.GetKeptTokensRequestObject) (contract.GetKeptTokensResponseObject, error) {
+func (s *Server) GetKeptTokens(context.Context,
+	contract.GetKeptTokensRequestObject) (contract.GetKeptTokensResponseObject, error) {
 	names, err := s.app.KeptTokens()
 	return contract.GetKeptTokens200JSONResponse(orEmpty(names)), err
 }
 
 // KeepToken seals a token.
-func (s *Server) KeepToken(_ context.Context, q contract.KeepTokenRequestObject) (contract.KeepTokenResponseObject, error) {
+func (s *Server) KeepToken(_ context.Context, q contract.KeepTokenRequestObject) (contract.KeepTokenResponseObject,
+	error) {
 	return contract.KeepToken204Response{}, s.app.KeepToken(q.Body.Name, q.Body.Text)
 }
 
 // ForgetToken removes a kept token.
-func (s *Server) ForgetToken(_ context.Context, q contract.ForgetTokenRequestObject) (contract.ForgetTokenResponseObject, error) {
+func (s *Server) ForgetToken(_ context.Context,
+	q contract.ForgetTokenRequestObject) (contract.ForgetTokenResponseObject, error) {
 	return contract.ForgetToken204Response{}, s.app.ForgetToken(q.Params.Name)
 }
 
 // MintToken makes a test token.
-func (s *Server) MintToken(_ context.Context, q contract.MintTokenRequestObject) (contract.MintTokenResponseObject, error) {
+func (s *Server) MintToken(_ context.Context, q contract.MintTokenRequestObject) (contract.MintTokenResponseObject,
+	error) {
 	b := q.Body
 	if b.Minutes < 0 || b.Minutes > 366*24*60 {
 		return nil, fmt.Errorf("%w: a test token lives between a minute and a year", app.ErrInput)
 	}
-	t, err := s.app.MintToken(app.MintQuery{Identity: b.Identity, Scheme: b.Scheme, Target: b.Target, Key: b.Key, Life: time.Duration(b.Minutes) * time.Minute})
+	t, err := s.app.MintToken(app.MintQuery{Identity: b.Identity, Scheme: b.Scheme, Target: b.Target, Key: b.Key,
+		Life: time.Duration(b.Minutes) * time.Minute})
 	if err != nil {
 		return nil, err
 	}
@@ -149,16 +160,19 @@ func (s *Server) MintToken(_ context.Context, q contract.MintTokenRequestObject)
 }
 
 // GuessSecret looks for a token's secret.
-func (s *Server) GuessSecret(ctx context.Context, q contract.GuessSecretRequestObject) (contract.GuessSecretResponseObject, error) {
+func (s *Server) GuessSecret(ctx context.Context,
+	q contract.GuessSecretRequestObject) (contract.GuessSecretResponseObject, error) {
 	w, ok, err := app.GuessSecret(ctx, q.Body.Text, strings.NewReader(q.Body.Words), nil)
 	if err != nil {
 		return nil, err
 	}
-	return contract.GuessSecret200JSONResponse{Found: ok, Word: w, Tried: strings.Count(strings.TrimRight(q.Body.Words, "\n"), "\n") + 1}, nil
+	return contract.GuessSecret200JSONResponse{Found: ok, Word: w,
+		Tried: strings.Count(strings.TrimRight(q.Body.Words, "\n"), "\n") + 1}, nil
 }
 
 // AuditTokens judges every token of a file while it is being sent.
-func (s *Server) AuditTokens(ctx context.Context, q contract.AuditTokensRequestObject) (contract.AuditTokensResponseObject, error) {
+func (s *Server) AuditTokens(ctx context.Context,
+	q contract.AuditTokensRequestObject) (contract.AuditTokensResponseObject, error) {
 	target := ""
 	if q.Params.Target != nil {
 		target = *q.Params.Target

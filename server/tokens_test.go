@@ -44,7 +44,8 @@ func body(t *testing.T, v any) string {
 }
 
 func query(text, kept string) map[string]any {
-	return map[string]any{"text": text, "target": "", "identity": "", "scheme": "", "obtain": false, "kept": kept, "refresh": false}
+	return map[string]any{"text": text, "target": "", "identity": "", "scheme": "", "obtain": false, "kept": kept,
+		"refresh": false}
 }
 
 func TestTokensAreJudgedAndForgotten(t *testing.T) {
@@ -83,7 +84,8 @@ func TestTokensAreJudgedAndForgotten(t *testing.T) {
 
 func TestTokensAreMintedGuessedAndAudited(t *testing.T) {
 	s, _ := serve(t, strings.Replace(tokenGate, "issuer: i\n", "issuer: i\n    algorithms: [HS256]\n", 1))
-	made := ask[struct{ Token string }](t, "POST", s.URL+"/api/tokens/mint", `{"identity":"ann","scheme":"","target":"","key":"under the ridge","minutes":5}`)
+	made := ask[struct{ Token string }](t, "POST", s.URL+"/api/tokens/mint",
+		`{"identity":"ann","scheme":"","target":"","key":"under the ridge","minutes":5}`)
 	v := ask[contract.TokenView](t, "POST", s.URL+"/api/tokens/judge", body(t, query(made.Token, "")))
 	assert.Equal(t, "ann", v.Subject)
 	require.NotNil(t, v.Axis.Ends)
@@ -93,12 +95,14 @@ func TestTokensAreMintedGuessedAndAudited(t *testing.T) {
 		Found bool
 		Word  string
 		Tried int
-	}](t, "POST", s.URL+"/api/tokens/guess", body(t, map[string]string{"text": made.Token, "words": "one\nunder the ridge\nthree\n"}))
+	}](t, "POST", s.URL+"/api/tokens/guess",
+		body(t, map[string]string{"text": made.Token, "words": "one\nunder the ridge\nthree\n"}))
 	assert.True(t, found.Found)
 	assert.Equal(t, "under the ridge", found.Word)
 	assert.Equal(t, 3, found.Tried)
 
-	list := ask[contract.Audited](t, "POST", s.URL+"/api/tokens/audit?id=x", made.Token+"\n"+unsigned+"\n"+unsigned+"\n")
+	list := ask[contract.Audited](t, "POST", s.URL+"/api/tokens/audit?id=x",
+		made.Token+"\n"+unsigned+"\n"+unsigned+"\n")
 	assert.Equal(t, 3, list.Tokens)
 	assert.Equal(t, 2, list.Distinct)
 	assert.Equal(t, 1, list.Endless)

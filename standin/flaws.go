@@ -135,7 +135,9 @@ var What = []struct {
 }
 
 // Demo are the flaws of the demonstration.
-var Demo = []Flaw{AbsentHeaderPasses, ForgottenVerb, StrangerReads, ObserverSlews, MissingKey400, Role401, LoginPage, SecretEcho, OldDoor, DebugDoor, UnsignedToken, LongLife, DeafEnd, AlertReplay, MirrorOrigin, LoginUnthrottled, CountedPerNode, WrongRefusal503}
+var Demo = []Flaw{AbsentHeaderPasses, ForgottenVerb, StrangerReads, ObserverSlews, MissingKey400, Role401, LoginPage,
+	SecretEcho, OldDoor, DebugDoor, UnsignedToken, LongLife, DeafEnd, AlertReplay, MirrorOrigin, LoginUnthrottled,
+	CountedPerNode, WrongRefusal503}
 
 // ParseFlaws reads "none", "demo" or names separated by commas.
 func ParseFlaws(s string) ([]Flaw, error) {

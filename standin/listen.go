@@ -51,7 +51,8 @@ func Listen(addr string, opt Options) (*Running, error) {
 	}
 	iss, err := open("tcp", net.JoinHostPort(host, strconv.Itoa(next)))
 	if err != nil {
-		return nil, errors.Join(fmt.Errorf("the stand-in's issuer cannot listen on port %d: %w", next, err), api.Close())
+		return nil, errors.Join(fmt.Errorf("the stand-in's issuer cannot listen on port %d: %w", next, err),
+			api.Close())
 	}
 	handlers := map[net.Listener]func(*Service) http.Handler{api: (*Service).Handler, iss: (*Service).IssuerHandler}
 	r := &Running{Base: "http://" + api.Addr().String(), IssuerURL: "http://" + iss.Addr().String()}
@@ -62,7 +63,8 @@ func Listen(addr string, opt Options) (*Running, error) {
 		}
 		direct, err := open("tcp", net.JoinHostPort(host, strconv.Itoa(behind)))
 		if err != nil {
-			return nil, errors.Join(fmt.Errorf("the service behind the gateway cannot listen on port %d: %w", behind, err), api.Close(), iss.Close())
+			return nil, errors.Join(fmt.Errorf("the service behind the gateway cannot listen on port %d: %w", behind,
+				err), api.Close(), iss.Close())
 		}
 		handlers[direct], r.Direct = (*Service).DirectHandler, "http://"+direct.Addr().String()
 	}

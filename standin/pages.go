@@ -66,7 +66,8 @@ func (s *Service) pages(c *call, table []*rt) (done bool) {
 // granted is what a page may do at a path, nil for nothing.
 func (s *Service) granted(page, path string) *grant {
 	sky, desk := "https://"+s.n("sky")+".fernhollow.example", "https://"+s.n("desk")+".fernhollow.example"
-	staff := &grant{methods: []string{"GET", "POST", "PUT", "PATCH", "DELETE"}, headers: []string{"authorization", "content-type"}, expose: "retry-after", credentials: true, age: "600"}
+	staff := &grant{methods: []string{"GET", "POST", "PUT", "PATCH", "DELETE"},
+		headers: []string{"authorization", "content-type"}, expose: "retry-after", credentials: true, age: "600"}
 	public := strings.HasPrefix(path, "/v1/sky/")
 	if public {
 		staff = &grant{methods: []string{"GET"}}
@@ -75,7 +76,8 @@ func (s *Service) granted(page, path string) *grant {
 	case page == "":
 		return nil
 	case s.flaws[MirrorOrigin]:
-		return &grant{methods: []string{"GET", "POST", "PUT", "PATCH", "DELETE"}, headers: []string{"authorization", "content-type"}, expose: "retry-after", credentials: true}
+		return &grant{methods: []string{"GET", "POST", "PUT", "PATCH", "DELETE"},
+			headers: []string{"authorization", "content-type"}, expose: "retry-after", credentials: true}
 	case page == desk && s.flaws[PolicyNotAttached] && !public:
 		return nil
 	case page == desk,
@@ -84,7 +86,8 @@ func (s *Service) granted(page, path string) *grant {
 		page == "http"+strings.TrimPrefix(desk, "https") && s.flaws[PlainHTTPOrigin]:
 		return staff
 	}
-	if u, err := url.Parse(page); err == nil && u.Scheme == "https" && s.flaws[SuffixOrigin] && strings.HasSuffix(u.Host, "fernhollow.example") {
+	if u, err := url.Parse(page); err == nil && u.Scheme == "https" && s.flaws[SuffixOrigin] &&
+		strings.HasSuffix(u.Host, "fernhollow.example") {
 		return staff
 	}
 	return nil

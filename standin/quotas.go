@@ -133,15 +133,20 @@ func (s *Service) longest(w time.Duration) time.Duration {
 func (s *Service) rules(issuer bool, key string) (out []*rule) {
 	method, path, _ := strings.Cut(key, " ")
 	add := func(r *rule) { out = append(out, r) }
-	login := issuer && (key == "POST /v1/session" || key == "POST /oauth/token") || !issuer && key == "POST /v1/console/login"
+	login := issuer && (key == "POST /v1/session" || key == "POST /oauth/token") ||
+		!issuer && key == "POST /v1/console/login"
 	if login && !s.flaws[LoginUnthrottled] {
-		add(&rule{name: "login", keys: s.byAddress, meters: s.windows(window{n: 8, d: 5 * time.Minute}, window{n: 100, d: 24 * time.Hour}), policy: s.policy("login", 8, 300*time.Second)})
+		add(&rule{name: "login", keys: s.byAddress, meters: s.windows(window{n: 8, d: 5 * time.Minute},
+			window{n: 100, d: 24 * time.Hour}), policy: s.policy("login", 8, 300*time.Second)})
 	}
 	if issuer && key == "POST /v1/session/email" || !issuer && key == "POST /v1/people" {
-		add(&rule{name: "message", keys: s.byAddress, meters: s.windows(window{n: 3, d: 10 * time.Minute}), policy: s.policy("message", 3, 600*time.Second)})
+		add(&rule{name: "message", keys: s.byAddress, meters: s.windows(window{n: 3, d: 10 * time.Minute}),
+			policy: s.policy("message", 3, 600*time.Second)})
 	}
-	if issuer && method == "POST" && (strings.HasPrefix(path, "/v1/session/") || path == "/v1/session" || strings.HasPrefix(path, "/oauth/")) {
-		add(&rule{name: "issuer", keys: s.byAddress, meters: s.windows(window{n: 60, d: time.Minute}), policy: s.policy("issuer", 60, 60*time.Second)})
+	if issuer && method == "POST" && (strings.HasPrefix(path, "/v1/session/") || path == "/v1/session" ||
+		strings.HasPrefix(path, "/oauth/")) {
+		add(&rule{name: "issuer", keys: s.byAddress, meters: s.windows(window{n: 60, d: time.Minute}),
+			policy: s.policy("issuer", 60, 60*time.Second)})
 	}
 	if issuer || !strings.HasPrefix(path, "/v1/") {
 		return out
@@ -151,23 +156,27 @@ func (s *Service) rules(issuer bool, key string) (out []*rule) {
 			return key + " " + s.byIdentity(c, who)
 		}
 		return s.byIdentity(c, who)
-	}, meters: s.windows(window{n: 120, d: time.Minute}, window{n: 2000, d: time.Hour}), policy: s.policy("general", 120, 60*time.Second)})
+	}, meters: s.windows(window{n: 120, d: time.Minute}, window{n: 2000, d: time.Hour}),
+		policy: s.policy("general", 120, 60*time.Second)})
 	switch {
 	case path == "/v1/cutouts" && method == "POST":
-		add(&rule{name: "cutouts", keys: s.byIdentity, meters: func() []meter { return []meter{&bucket{rate: 1, burst: 10}} }, policy: s.policy("cutouts", 10, 10*time.Second)})
+		add(&rule{name: "cutouts", keys: s.byIdentity,
+			meters: func() []meter { return []meter{&bucket{rate: 1, burst: 10}} },
+			policy: s.policy("cutouts", 10, 10*time.Second)})
 	case strings.HasPrefix(path, "/v1/partners/"):
-		add(&rule{name: "partner", queue: 2, policy: s.policy("partner", 30, 10*time.Second), keys: func(c *call, _ *caller) string {
-			if s.flaws[OneCountForAll] {
-				return "partners"
-			}
-			return "key " + c.r.Header.Get("X-Partner-Key")
-		}, meters: func() []meter {
-			d := s.longest(10 * time.Second)
-			if s.flaws[EdgeDoubles] {
-				return []meter{&window{n: 30, d: d, clock: true}}
-			}
-			return []meter{&sliding{n: 30, d: d}}
-		}})
+		add(&rule{name: "partner", queue: 2, policy: s.policy("partner", 30, 10*time.Second),
+			keys: func(c *call, _ *caller) string {
+				if s.flaws[OneCountForAll] {
+					return "partners"
+				}
+				return "key " + c.r.Header.Get("X-Partner-Key")
+			}, meters: func() []meter {
+				d := s.longest(10 * time.Second)
+				if s.flaws[EdgeDoubles] {
+					return []meter{&window{n: 30, d: d, clock: true}}
+				}
+				return []meter{&sliding{n: 30, d: d}}
+			}})
 	}
 	return out
 }
@@ -181,7 +190,8 @@ type counted struct {
 // keyOf finds the route's key that a request would be served by.
 func keyOf(c *call, table []*rt) string {
 	for _, t := range table {
-		if _, ok := t.match(split(c.r.URL.Path), false); ok && (t.method == c.r.Method || t.method == "GET" && c.r.Method == "HEAD") {
+		if _, ok := t.match(split(c.r.URL.Path), false); ok && (t.method == c.r.Method ||
+			t.method == "GET" && c.r.Method == "HEAD") {
 			return t.key
 		}
 	}

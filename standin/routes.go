@@ -35,27 +35,34 @@ func (s *Service) routes() {
 
 	api("GET /healthz", open, func(c *call) { c.json(200, map[string]any{"status": "ok"}) })
 	api("GET /v1/sky/calendar", open, func(c *call) {
-		c.json(200, map[string]any{"nights": []any{map[string]any{"date": "2026-12-01", "moon": 0.42, "closed": false}}})
+		c.json(200, map[string]any{"nights": []any{map[string]any{"date": "2026-12-01", "moon": 0.42,
+			"closed": false}}})
 	})
 	api("GET /v1/sky/objects", open, func(c *call) { c.json(200, map[string]any{"objects": []any{"m31", "ngc-7331"}}) })
 	api("GET /v1/sky/objects/{object_id}", open, s.object)
 
-	api("GET /v1/proposals", access(oneOf("observer", "auditor")), func(c *call) { c.json(200, s.list("p", s.visible(c))) })
-	api("POST /v1/proposals", verified(oneOf("observer")), s.create("p", []string{"title"}, map[string]any{"state": "draft", "hours": 1, "abstract": ""}))
+	api("GET /v1/proposals", access(oneOf("observer", "auditor")),
+		func(c *call) { c.json(200, s.list("p", s.visible(c))) })
+	api("POST /v1/proposals", verified(oneOf("observer")), s.create("p", []string{"title"},
+		map[string]any{"state": "draft", "hours": 1, "abstract": ""}))
 	api("GET /v1/proposals/{proposal_id}", access(anyIn), s.readProposal)
 	api("PATCH /v1/proposals/{proposal_id}", owner(nobody), s.change("p"))
 	api("DELETE /v1/proposals/{proposal_id}", owner(nobody), s.remove("p"))
 	api("POST /v1/proposals/{proposal_id}/submit", owner(nobody), s.setState("submitted"))
 	api("POST /v1/proposals/{proposal_id}/approve", access(oneOf("director")), s.setState("approved"))
 
-	api("GET /v1/observations", access(oneOf("observer", "auditor")), func(c *call) { c.json(200, s.list("o", s.visible(c))) })
-	api("POST /v1/observations", access(oneOf("observer")), s.create("o", []string{"object", "minutes"}, map[string]any{"start": "2026-12-05T22:00:00Z", "note": ""}))
+	api("GET /v1/observations", access(oneOf("observer", "auditor")),
+		func(c *call) { c.json(200, s.list("o", s.visible(c))) })
+	api("POST /v1/observations", access(oneOf("observer")), s.create("o", []string{"object", "minutes"},
+		map[string]any{"start": "2026-12-05T22:00:00Z", "note": ""}))
 	api("GET /v1/observations/{observation_id}", owner(oneOf("operator", "auditor")), s.read("o"))
 	api("PATCH /v1/observations/{observation_id}", owner(oneOf("operator")), s.change("o"))
 	api("DELETE /v1/observations/{observation_id}", owner(oneOf("operator")), s.remove("o"))
 
-	api("GET /v1/frames", verified(oneOf("observer", "auditor")), func(c *call) { c.json(200, s.list("f", s.visible(c))) })
-	api("POST /v1/frames", guard{scheme: "access", who: anyIn, scope: "frames:write"}, s.create("f", []string{"filter", "exposure"}, map[string]any{"observation": "", "checksum": ""}))
+	api("GET /v1/frames", verified(oneOf("observer", "auditor")),
+		func(c *call) { c.json(200, s.list("f", s.visible(c))) })
+	api("POST /v1/frames", guard{scheme: "access", who: anyIn, scope: "frames:write"},
+		s.create("f", []string{"filter", "exposure"}, map[string]any{"observation": "", "checksum": ""}))
 	api("GET /v1/frames/{frame_id}", owner(oneOf("operator", "auditor")), s.read("f"))
 	api("DELETE /v1/frames/{frame_id}", owner(s.deleteFrame), s.remove("f"))
 	api("POST /v1/frames/{frame_id}/link", verified(oneOf("observer")), func(c *call) {
@@ -74,15 +81,18 @@ func (s *Service) routes() {
 		}
 	})
 
-	api("GET /v1/dome/status", access(oneOf("observer", "auditor")), func(c *call) { c.json(200, map[string]any{"azimuth": 141.5, "shutter": "open"}) })
+	api("GET /v1/dome/status", access(oneOf("observer", "auditor")),
+		func(c *call) { c.json(200, map[string]any{"azimuth": 141.5, "shutter": "open"}) })
 	api("POST /v1/dome/slew", access(oneOf("operator")), func(c *call) {
 		if need(c, "ra", "dec") {
 			c.json(202, map[string]any{"move": "m-" + strconv.Itoa(s.number("move")), "state": "slewing"})
 		}
 	})
-	api("POST /v1/dome/park", access(oneOf("operator")), func(c *call) { c.json(202, map[string]any{"state": "parking"}) })
+	api("POST /v1/dome/park", access(oneOf("operator")),
+		func(c *call) { c.json(202, map[string]any{"state": "parking"}) })
 
-	api("GET /v1/instruments", access(anyIn), func(c *call) { c.json(200, s.list("in", func(*thing) bool { return true })) })
+	api("GET /v1/instruments", access(anyIn),
+		func(c *call) { c.json(200, s.list("in", func(*thing) bool { return true })) })
 	api("GET /v1/instruments/{instrument_id}", access(anyIn), s.read("in"))
 	api("PUT /v1/instruments/{instrument_id}", access(oneOf("operator")), s.change("in"))
 
@@ -133,10 +143,12 @@ func (s *Service) routes() {
 	})
 	api("POST /v1/alerts", guard{scheme: "signature"}, func(c *call) { c.json(202, map[string]any{"state": "taken"}) })
 	api("GET /v1/audit", access(oneOf("auditor", "director")), func(c *call) {
-		c.json(200, map[string]any{"entries": []any{map[string]any{"at": "2026-11-20T03:12:00Z", "who": s.n("sanna"), "did": "dome opened"}}})
+		c.json(200, map[string]any{"entries": []any{map[string]any{"at": "2026-11-20T03:12:00Z", "who": s.n("sanna"),
+			"did": "dome opened"}}})
 	})
 	api("POST /v1/console/login", open, s.consoleLogin)
-	api("GET /v1/console/overview", guard{scheme: "cookie"}, func(c *call) { c.json(200, map[string]any{"tonight": "clear", "staff": c.caller.id}) })
+	api("GET /v1/console/overview", guard{scheme: "cookie"},
+		func(c *call) { c.json(200, map[string]any{"tonight": "clear", "staff": c.caller.id}) })
 	api("POST /v1/console/notices", guard{scheme: "cookie"}, func(c *call) {
 		if o := c.r.Header.Get("Origin"); o != "" && o != "http://"+c.r.Host && !s.flaws[LooseCookie] {
 			c.problem(403, "only the console itself may write")
@@ -164,15 +176,21 @@ func (s *Service) routes() {
 		}
 		c.problem(400, "there is no such session")
 	})
-	iss("POST /v1/session/email", access(oneOf("observer", "auditor")), func(c *call) { c.json(202, map[string]any{"state": "sent"}) })
-	iss("GET /v1/session/email/confirm", guard{scheme: "link"}, func(c *call) { c.json(200, map[string]any{"state": "confirmed"}) })
+	iss("POST /v1/session/email", access(oneOf("observer", "auditor")),
+		func(c *call) { c.json(202, map[string]any{"state": "sent"}) })
+	iss("GET /v1/session/email/confirm", guard{scheme: "link"},
+		func(c *call) { c.json(200, map[string]any{"state": "confirmed"}) })
 	iss("GET /.well-known/jwks.json", open, func(c *call) {
-		c.json(200, jose.JSONWebKeySet{Keys: []jose.JSONWebKey{{Key: &s.key.PublicKey, KeyID: "fh-1", Algorithm: "ES256", Use: "sig"}}})
+		c.json(200, jose.JSONWebKeySet{Keys: []jose.JSONWebKey{{Key: &s.key.PublicKey, KeyID: "fh-1",
+			Algorithm: "ES256", Use: "sig"}}})
 	})
 	iss("GET /.well-known/openid-configuration", open, func(c *call) {
 		i := s.opt.Issuer
-		c.json(200, map[string]any{"issuer": i, "jwks_uri": i + "/.well-known/jwks.json", "token_endpoint": i + "/oauth/token", "revocation_endpoint": i + "/oauth/revoke", "introspection_endpoint": i + "/oauth/introspect",
-			"response_types_supported": []string{"token"}, "subject_types_supported": []string{"public"}, "id_token_signing_alg_values_supported": []string{"ES256"}})
+		c.json(200, map[string]any{"issuer": i, "jwks_uri": i + "/.well-known/jwks.json",
+			"token_endpoint": i + "/oauth/token", "revocation_endpoint": i + "/oauth/revoke",
+			"introspection_endpoint":   i + "/oauth/introspect",
+			"response_types_supported": []string{"token"}, "subject_types_supported": []string{"public"},
+			"id_token_signing_alg_values_supported": []string{"ES256"}})
 	})
 	iss("POST /oauth/token", open, s.oauthToken)
 	iss("POST /oauth/revoke", open, func(c *call) {
@@ -237,7 +255,8 @@ func (t *thing) view() map[string]any {
 }
 
 func (p *person) view() map[string]any {
-	return map[string]any{"id": p.ID, "name": p.Name, "email": p.Email, "roles": append([]string{}, p.Roles...), "team": p.Team}
+	return map[string]any{"id": p.ID, "name": p.Name, "email": p.Email, "roles": append([]string{}, p.Roles...),
+		"team": p.Team}
 }
 
 func (s *Service) visible(c *call) func(*thing) bool {
@@ -295,7 +314,8 @@ func (s *Service) read(kind string) func(*call) {
 // readProposal hides the proposals of others: to strangers they do not exist.
 func (s *Service) readProposal(c *call) {
 	t := s.things["p"][c.param]
-	seen := t != nil && (t.Owner == c.caller.id || c.caller.has("director") || c.caller.has("auditor") || s.flaws[StrangerReads] && c.caller.has("observer"))
+	seen := t != nil && (t.Owner == c.caller.id || c.caller.has("director") || c.caller.has("auditor") ||
+		s.flaws[StrangerReads] && c.caller.has("observer"))
 	if !seen {
 		c.problem(404, "there is no such thing")
 		return
@@ -376,7 +396,8 @@ func (s *Service) signUp(c *call) {
 	if !need(c, "name", "email", "password") {
 		return
 	}
-	p := &person{ID: s.id("person", s.number("person")), Name: text(c.body["name"]), Email: text(c.body["email"]), Roles: []string{"observer"}}
+	p := &person{ID: s.id("person", s.number("person")), Name: text(c.body["name"]), Email: text(c.body["email"]),
+		Roles: []string{"observer"}}
 	s.takeRoles(c, p)
 	s.people[p.ID] = p
 	out := p.view()
@@ -420,7 +441,8 @@ func (s *Service) grant(c *call, p *person, family, old string) {
 		r = old
 	}
 	s.refresh[r] = &session{person: p.ID, family: family, since: s.now()}
-	c.json(200, map[string]any{"access_token": tok, "token_type": "Bearer", "expires_in": int(s.life().Seconds()), "refresh_token": r})
+	c.json(200, map[string]any{"access_token": tok, "token_type": "Bearer", "expires_in": int(s.life().Seconds()),
+		"refresh_token": r})
 }
 
 func (s *Service) renew(c *call, tok string) {
@@ -445,7 +467,8 @@ func (s *Service) renew(c *call, tok string) {
 
 func (s *Service) client(c *call) bool {
 	c.r.Body = nopBody(c.raw)
-	if c.r.ParseForm() != nil || c.r.PostForm.Get("client_id") != s.n("nightrun") || !same(c.r.PostForm.Get("client_secret"), s.secrets["NIGHTRUN_SECRET"]) {
+	if c.r.ParseForm() != nil || c.r.PostForm.Get("client_id") != s.n("nightrun") ||
+		!same(c.r.PostForm.Get("client_secret"), s.secrets["NIGHTRUN_SECRET"]) {
 		c.problem(401, "the client is not known")
 		return false
 	}
@@ -463,7 +486,8 @@ func (s *Service) oauthToken(c *call) {
 			c.problem(500, "no token could be made")
 			return
 		}
-		c.json(200, map[string]any{"access_token": tok, "token_type": "Bearer", "expires_in": int(s.life().Seconds()), "scope": "frames:write"})
+		c.json(200, map[string]any{"access_token": tok, "token_type": "Bearer", "expires_in": int(s.life().Seconds()),
+			"scope": "frames:write"})
 	case "refresh_token":
 		s.renew(c, c.r.PostForm.Get("refresh_token"))
 	default:

@@ -1,5 +1,7 @@
 package standin
 
+// Rule: What is judged shares no code with the judge.
+
 import (
 	"crypto/ecdsa"
 	"crypto/hmac"
@@ -50,9 +52,12 @@ type Options struct {
 // under which the example declaration looks for them.
 func Secrets() map[string]string {
 	return map[string]string{
-		"IMRE_PASSWORD": "imre-quiet-lantern-41", "TOVE_PASSWORD": "tove-cold-meridian-77", "SANNA_PASSWORD": "sanna-slow-azimuth-12",
-		"ODELL_PASSWORD": "odell-grey-zenith-58", "QUILL_PASSWORD": "quill-dry-almanac-93", "NIGHTRUN_SECRET": "nightrun-9f31c0a7e2", "LANTERNFISH_KEY": "lf-5d20b7716ac4",
-		"RELAY_SECRET": "relay-hush-4be1", "FERNHOLLOW_PASS": "pass-9c1e-lantern", "MOTH_KEY": "mo-77aa20cd19e3", "LINK_SECRET": linkSecret,
+		"IMRE_PASSWORD": "imre-quiet-lantern-41", "TOVE_PASSWORD": "tove-cold-meridian-77",
+		"SANNA_PASSWORD": "sanna-slow-azimuth-12",
+		"ODELL_PASSWORD": "odell-grey-zenith-58", "QUILL_PASSWORD": "quill-dry-almanac-93",
+		"NIGHTRUN_SECRET": "nightrun-9f31c0a7e2", "LANTERNFISH_KEY": "lf-5d20b7716ac4",
+		"RELAY_SECRET": "relay-hush-4be1", "FERNHOLLOW_PASS": "pass-9c1e-lantern", "MOTH_KEY": "mo-77aa20cd19e3",
+		"LINK_SECRET":            linkSecret,
 		"FERNHOLLOW_SIGNING_KEY": SigningKey(), "FERNHOLLOW_EXPIRED_LINK": expiredLink(),
 	}
 }
@@ -112,7 +117,9 @@ type Service struct {
 
 // New makes a service with its data as at the start.
 func New(opt Options) (*Service, error) {
-	s := &Service{opt: opt, flaws: map[Flaw]bool{}, secrets: Secrets(), refresh: map[string]*session{}, ended: map[string]bool{}, console: map[string]string{}, seen: map[string]bool{}, counts: map[string]*counted{}, dome: make(chan struct{}, 1)}
+	s := &Service{opt: opt, flaws: map[Flaw]bool{}, secrets: Secrets(), refresh: map[string]*session{},
+		ended: map[string]bool{}, console: map[string]string{}, seen: map[string]bool{}, counts: map[string]*counted{},
+		dome: make(chan struct{}, 1)}
 	for _, f := range opt.Flaws {
 		s.flaws[f] = true
 	}
@@ -140,8 +147,10 @@ func (s *Service) id(prefix string, num int) string { return s.n(prefix) + "-" +
 func (s *Service) seed() {
 	s.people = map[string]*person{}
 	for _, p := range []person{
-		{ID: "imre", Name: "Imre Vass", Roles: []string{"observer"}, Scopes: []string{"frames:write"}, Verified: true, Team: "spectra"},
-		{ID: "tove", Name: "Tove Lindqvist", Roles: []string{"observer"}, Scopes: []string{"frames:write"}, Team: "transients"},
+		{ID: "imre", Name: "Imre Vass", Roles: []string{"observer"}, Scopes: []string{"frames:write"}, Verified: true,
+			Team: "spectra"},
+		{ID: "tove", Name: "Tove Lindqvist", Roles: []string{"observer"}, Scopes: []string{"frames:write"},
+			Team: "transients"},
 		{ID: "sanna", Name: "Sanna Okoro", Roles: []string{"operator"}, Verified: true, Team: "dome"},
 		{ID: "odell", Name: "Odell Brandt", Roles: []string{"director"}, Verified: true, Team: "office"},
 		{ID: "quill", Name: "Quill Moreau", Roles: []string{"auditor"}, Verified: true, Team: "office"},
@@ -150,7 +159,8 @@ func (s *Service) seed() {
 		p.Email, p.login = p.ID+"@fernhollow.example", true
 		s.people[p.ID] = &p
 	}
-	v := &person{ID: s.n("vesper"), Name: "Vesper Anand", Roles: []string{"observer"}, Email: "vesper@fernhollow.example"}
+	v := &person{ID: s.n("vesper"), Name: "Vesper Anand", Roles: []string{"observer"},
+		Email: "vesper@fernhollow.example"}
 	s.people[v.ID] = v
 	s.next = map[string]int{"p": 900, "o": 900, "f": 900, "person": 900, "move": 5531, "job": 40, "req": 70}
 	s.things = map[string]map[string]*thing{"p": {}, "o": {}, "f": {}, "in": {}}
@@ -158,14 +168,22 @@ func (s *Service) seed() {
 		id := s.id(kind, num)
 		s.things[kind][id] = &thing{ID: id, Owner: s.n(owner), Data: data}
 	}
-	put("p", 101, "imre", map[string]any{"title": "Iron lines in slow novae", "abstract": "Twelve nights of echelle spectra.", "state": "draft", "hours": 36})
-	put("p", 102, "imre", map[string]any{"title": "Comet tail polarimetry", "abstract": "Two hours around perihelion.", "state": "submitted", "hours": 2})
-	put("p", 202, "tove", map[string]any{"title": "Transients behind the ridge", "abstract": "Deep imaging in a crowded field.", "state": "draft", "hours": 18})
-	put("o", 301, "imre", map[string]any{"object": "m31", "start": "2026-12-01T21:00:00Z", "minutes": 90, "note": "wait for moonset"})
-	put("o", 402, "tove", map[string]any{"object": "ngc-7331", "start": "2026-12-02T19:30:00Z", "minutes": 45, "note": "rotator stiff in the cold"})
-	put("f", 501, "imre", map[string]any{"observation": s.id("o", 301), "filter": "r", "exposure": 300, "checksum": "c4d1-0be2"})
-	put("f", 602, "tove", map[string]any{"observation": s.id("o", 402), "filter": "g", "exposure": 120, "checksum": "91aa-77f0"})
-	put("f", 700, "nightrun", map[string]any{"observation": s.id("o", 301), "filter": "i", "exposure": 600, "checksum": "5e08-c1d3"})
+	put("p", 101, "imre", map[string]any{"title": "Iron lines in slow novae",
+		"abstract": "Twelve nights of echelle spectra.", "state": "draft", "hours": 36})
+	put("p", 102, "imre", map[string]any{"title": "Comet tail polarimetry", "abstract": "Two hours around perihelion.",
+		"state": "submitted", "hours": 2})
+	put("p", 202, "tove", map[string]any{"title": "Transients behind the ridge",
+		"abstract": "Deep imaging in a crowded field.", "state": "draft", "hours": 18})
+	put("o", 301, "imre", map[string]any{"object": "m31", "start": "2026-12-01T21:00:00Z", "minutes": 90,
+		"note": "wait for moonset"})
+	put("o", 402, "tove", map[string]any{"object": "ngc-7331", "start": "2026-12-02T19:30:00Z", "minutes": 45,
+		"note": "rotator stiff in the cold"})
+	put("f", 501, "imre", map[string]any{"observation": s.id("o", 301), "filter": "r", "exposure": 300,
+		"checksum": "c4d1-0be2"})
+	put("f", 602, "tove", map[string]any{"observation": s.id("o", 402), "filter": "g", "exposure": 120,
+		"checksum": "91aa-77f0"})
+	put("f", 700, "nightrun", map[string]any{"observation": s.id("o", 301), "filter": "i", "exposure": 600,
+		"checksum": "5e08-c1d3"})
 	put("in", 1, "sanna", map[string]any{"name": "echelle", "gain": 2, "cooling": true})
 	put("in", 2, "sanna", map[string]any{"name": "wide field camera", "gain": 1, "cooling": true})
 }
@@ -238,7 +256,8 @@ func (c *call) problem(status int, detail string) {
 	}
 	c.w.Header().Set("Content-Type", "application/problem+json")
 	c.w.WriteHeader(status)
-	_ = json.NewEncoder(c.w).Encode(map[string]any{"title": http.StatusText(status), "status": status, "detail": detail})
+	_ = json.NewEncoder(c.w).Encode(map[string]any{"title": http.StatusText(status), "status": status,
+		"detail": detail})
 }
 
 // Handler is the API as the gateway serves it; DirectHandler is the same
@@ -355,7 +374,8 @@ func (s *Service) slipped(c *call, table []*rt, segs []string) bool {
 		_, fold := t.match(segs, true)
 		hit := s.flaws[SlashSlips] && t.key == "GET /v1/audit" && slash && !exact && c.r.Method == t.method ||
 			s.flaws[CaseSlips] && t.key == "GET /v1/people" && fold && !exact && c.r.Method == t.method ||
-			s.flaws[VerbOverride] && strings.HasSuffix(t.key, "/v1/frames/{frame_id}") && exact && c.r.Method == "POST" && override == t.method
+			s.flaws[VerbOverride] && strings.HasSuffix(t.key, "/v1/frames/{frame_id}") && exact &&
+				c.r.Method == "POST" && override == t.method
 		if hit {
 			c.rt = t
 			c.param, _ = t.match(clean, true)
@@ -465,7 +485,8 @@ func (s *Service) authenticate(c *call, scheme string) (*caller, string) {
 		at := c.r.Header.Get("X-Relay-Time")
 		n, err := strconv.ParseInt(at, 10, 64)
 		sig := c.r.Header.Get("X-Relay-Signature")
-		if err != nil || s.now().Sub(time.Unix(n, 0)).Abs() > 5*time.Minute || s.seen[sig] && !s.flaws[AlertReplay] || !same(sig, s.mac("RELAY_SECRET", at+"."+string(c.raw))) {
+		if err != nil || s.now().Sub(time.Unix(n, 0)).Abs() > 5*time.Minute || s.seen[sig] && !s.flaws[AlertReplay] ||
+			!same(sig, s.mac("RELAY_SECRET", at+"."+string(c.raw))) {
 			return nil, "the signature does not hold"
 		}
 		s.seen[sig] = true
@@ -473,7 +494,8 @@ func (s *Service) authenticate(c *call, scheme string) (*caller, string) {
 	case "link":
 		q := c.r.URL.Query()
 		n, err := strconv.ParseInt(q.Get("expires"), 10, 64)
-		if err != nil || s.now().Unix() > n && !s.flaws[LinkForever] || !same(q.Get("sig"), s.linkMAC(c.r.URL.Path, q.Get("expires"))) {
+		if err != nil || s.now().Unix() > n && !s.flaws[LinkForever] ||
+			!same(q.Get("sig"), s.linkMAC(c.r.URL.Path, q.Get("expires"))) {
 			return nil, "the link does not hold"
 		}
 		return &caller{id: "link"}, ""

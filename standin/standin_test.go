@@ -49,7 +49,8 @@ func (c client) send(method, url, body string, headers ...string) (int, string, 
 
 func (c client) login(name string) (access, refresh string) {
 	c.t.Helper()
-	st, b, _ := c.send("POST", c.r.IssuerURL+"/v1/session", fmt.Sprintf(`{"username":%q,"password":%q}`, name, Secrets()[strings.ToUpper(name)+"_PASSWORD"]))
+	st, b, _ := c.send("POST", c.r.IssuerURL+"/v1/session", fmt.Sprintf(`{"username":%q,"password":%q}`, name,
+		Secrets()[strings.ToUpper(name)+"_PASSWORD"]))
 	require.Equal(c.t, 200, st, b)
 	var v struct {
 		Access  string `json:"access_token"`
@@ -111,7 +112,8 @@ func TestClientCredentialsAndIntrospection(t *testing.T) {
 	assert.JSONEq(t, `{"active":false}`, b)
 	st, _, _ = c.send("POST", c.r.IssuerURL+"/oauth/revoke", "token=none&"+form)
 	assert.Equal(t, 200, st, "RFC 7009 section 2.2")
-	st, _, _ = c.send("POST", c.r.IssuerURL+"/oauth/token", "grant_type=client_credentials&client_id=nightrun&client_secret=x")
+	st, _, _ = c.send("POST", c.r.IssuerURL+"/oauth/token",
+		"grant_type=client_credentials&client_id=nightrun&client_secret=x")
 	assert.Equal(t, 401, st)
 	st, _, _ = c.send("POST", c.r.IssuerURL+"/oauth/token", "grant_type=password&"+form)
 	assert.Equal(t, 400, st)
@@ -136,7 +138,8 @@ func TestLinksAlertsAndConsole(t *testing.T) {
 	assert.Equal(t, 202, st)
 	st, _, _ = c.send("POST", c.r.Base+"/v1/alerts", `{"event":"nova"}`, "X-Relay-Time", at, "X-Relay-Signature", sig)
 	assert.Equal(t, 401, st, "an alert is taken once")
-	st, _, h := c.send("POST", c.r.Base+"/v1/console/login", fmt.Sprintf(`{"username":"odell","password":%q}`, Secrets()["ODELL_PASSWORD"]))
+	st, _, h := c.send("POST", c.r.Base+"/v1/console/login", fmt.Sprintf(`{"username":"odell","password":%q}`,
+		Secrets()["ODELL_PASSWORD"]))
 	require.Equal(t, 200, st)
 	assert.Contains(t, h.Get("Set-Cookie"), "HttpOnly; Secure; SameSite=Strict")
 	st, _, _ = c.send("GET", c.r.Base+"/v1/console/overview", "", "Cookie", strings.Split(h.Get("Set-Cookie"), ";")[0])

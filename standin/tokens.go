@@ -53,7 +53,8 @@ func (s *Service) keys() error {
 		return fmt.Errorf("making the issuer's key: %w", err)
 	}
 	s.key = key
-	if s.signer, err = jose.NewSigner(jose.SigningKey{Algorithm: jose.ES256, Key: jose.JSONWebKey{Key: key, KeyID: "fh-1"}}, (&jose.SignerOptions{}).WithType("at+jwt")); err != nil {
+	if s.signer, err = jose.NewSigner(jose.SigningKey{Algorithm: jose.ES256,
+		Key: jose.JSONWebKey{Key: key, KeyID: "fh-1"}}, (&jose.SignerOptions{}).WithType("at+jwt")); err != nil {
 		return fmt.Errorf("making the signer: %w", err)
 	}
 	return nil
@@ -70,7 +71,8 @@ type claims struct {
 // verified reads a token and checks its signature.
 func (s *Service) verified(tok, route string) (cl claims, ok bool) {
 	if s.flaws[UnsignedToken] && strings.Contains(route, "/v1/frames") {
-		if t, err := jwt.ParseSigned(strings.TrimSuffix(tok, ".")+".AA", []jose.SignatureAlgorithm{"none", "None", "NONE", "nOnE"}); err == nil && strings.HasSuffix(tok, ".") {
+		if t, err := jwt.ParseSigned(strings.TrimSuffix(tok, ".")+".AA",
+			[]jose.SignatureAlgorithm{"none", "None", "NONE", "nOnE"}); err == nil && strings.HasSuffix(tok, ".") {
 			return cl, t.UnsafeClaimsWithoutVerification(&cl) == nil
 		}
 	}
@@ -142,13 +144,15 @@ func (s *Service) life() time.Duration {
 func (s *Service) token(sub string, roles, scopes []string, verified bool, family string) (string, error) {
 	now := s.now()
 	cl := claims{
-		Claims: jwt.Claims{Issuer: s.opt.Issuer, Subject: sub, Audience: jwt.Audience{"fernhollow"}, IssuedAt: jwt.NewNumericDate(now), NotBefore: jwt.NewNumericDate(now),
+		Claims: jwt.Claims{Issuer: s.opt.Issuer, Subject: sub, Audience: jwt.Audience{"fernhollow"},
+			IssuedAt: jwt.NewNumericDate(now), NotBefore: jwt.NewNumericDate(now),
 			Expiry: jwt.NewNumericDate(now.Add(s.life())), ID: random()},
 		Roles: roles, Scope: strings.Join(scopes, " "), Verified: verified, Family: family,
 	}
 	if s.flaws[GuessableSecret] {
 		b, err := json.Marshal(cl)
-		signed := base64.RawURLEncoding.EncodeToString([]byte(`{"alg":"HS256","typ":"at+jwt"}`)) + "." + base64.RawURLEncoding.EncodeToString(b)
+		signed := base64.RawURLEncoding.EncodeToString([]byte(`{"alg":"HS256","typ":"at+jwt"}`)) + "." +
+			base64.RawURLEncoding.EncodeToString(b)
 		return signed + "." + guessable(signed), err
 	}
 	return jwt.Signed(s.signer).Claims(cl).Serialize()

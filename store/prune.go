@@ -1,5 +1,7 @@
 package store
 
+// Rule: An exchange goes only when a rule that was given says so.
+
 import (
 	"time"
 
@@ -58,7 +60,8 @@ func (s *Store) Prune(keep Retention, now time.Time) (out Pruned, err error) {
 		}
 		// One that was stopped early stands, and does not take the last that was done away.
 		var done []uint
-		if err := s.db.Model(&Sweep{}).Where("target = ? AND NOT partial AND state = ?", t, Done).Order("id desc").Limit(1).Pluck("id", &done).Error; err != nil {
+		if err := s.db.Model(&Sweep{}).Where("target = ? AND NOT partial AND state = ?", t,
+			Done).Order("id desc").Limit(1).Pluck("id", &done).Error; err != nil {
 			return out, err
 		}
 		if len(done) > 0 {

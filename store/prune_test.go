@@ -17,13 +17,14 @@ func history(t *testing.T, s *Store, target, letters string) (ids []uint) {
 	r := Revision{At: time.Now()}
 	require.NoError(t, s.AddRevision(&r, nil))
 	for i, l := range letters {
-		w := Sweep{RevisionID: r.ID, Target: target, State: map[rune]string{'w': Done, 's': Stopped, 'f': Failed, 'p': Done}[l], Partial: l == 'p',
+		w := Sweep{RevisionID: r.ID, Target: target, State: map[rune]string{'w': Done, 's': Stopped, 'f': Failed,
+			'p': Done}[l], Partial: l == 'p',
 			StartedAt: time.Date(2026, 1, 1+i, 0, 0, 0, 0, time.UTC), Result: []byte(`{"findings":[]}`)}
 		require.NoError(t, s.AddSweep(&w))
 		for k := range 2 {
 			id := fmt.Sprint("p", k)
-			require.NoError(t, s.Intend(Probe{SweepID: w.ID, ProbeID: id, Sent: w.StartedAt}))
-			require.NoError(t, s.Answer(w.ID, id, []byte("{}")))
+			require.NoError(t, s.Record([]Probe{{SweepID: w.ID, ProbeID: id, Sent: w.StartedAt, Answered: true,
+				Fact: []byte("{}")}}))
 		}
 		require.NoError(t, s.AddMade(&Made{SweepID: w.ID, Record: "thing"}))
 		ids = append(ids, w.ID)
@@ -43,9 +44,10 @@ func TestRetention(t *testing.T) {
 		{"wwww", Retention{Sweeps: 2}, at(4), "--++"},
 		{"wwww", Retention{Sweeps: 1}, at(4), "---+"},
 		{"wwww", Retention{For: 48 * time.Hour}, at(4), "--++"},
-		{"wwww", Retention{For: time.Hour}, at(300), "---+"},      // the latest whole one stands, whatever its age
-		{"wwpp", Retention{Sweeps: 1}, at(300), "-+++"},           // and what was sent again since
-		{"wwpsp", Retention{Sweeps: 1}, at(300), "-+-++"},         // one that was stopped does not take the last done one away
+		{"wwww", Retention{For: time.Hour}, at(300), "---+"}, // the latest whole one stands, whatever its age
+		{"wwpp", Retention{Sweeps: 1}, at(300), "-+++"},      // and what was sent again since
+		// one that was stopped does not take the last done one away
+		{"wwpsp", Retention{Sweeps: 1}, at(300), "-+-++"},
 		{"wfff", Retention{Sweeps: 1}, at(300), "++++"},           // nor do those that failed
 		{"ppp", Retention{Sweeps: 1}, at(300), "+++"},             // there is no whole one
 		{"wwwww", Retention{4, 24 * time.Hour}, at(5), "----+"},   // either of them is enough

@@ -1,5 +1,7 @@
 package store
 
+// Rule: What is sealed opens with the key of its directory alone.
+
 import (
 	"crypto/rand"
 	"errors"
@@ -34,7 +36,8 @@ func (s *Store) key() ([]byte, error) {
 		return k, nil
 	}
 	if err == nil {
-		return nil, fmt.Errorf("the key of kept secrets at %s cannot be used: it has %d bytes in place of %d; put the right file back, or remove it and keep the secrets again", path, len(k), chacha20poly1305.KeySize)
+		return nil, fmt.Errorf("the key of kept secrets at %s cannot be used: it has %d bytes in place of %d; put "+
+			"the right file back, or remove it and keep the secrets again", path, len(k), chacha20poly1305.KeySize)
 	}
 	if !errors.Is(err, os.ErrNotExist) {
 		return nil, fmt.Errorf("the key of kept secrets cannot be read: %w", err)
@@ -56,7 +59,8 @@ func (s *Store) Seal(name, value string) error {
 	}
 	nonce := make([]byte, a.NonceSize())
 	_, _ = rand.Read(nonce)
-	return s.db.Clauses(clause.OnConflict{UpdateAll: true}).Create(&Secret{Name: name, Sealed: a.Seal(nonce, nonce, []byte(value), []byte(name))}).Error
+	return s.db.Clauses(clause.OnConflict{UpdateAll: true}).Create(&Secret{Name: name,
+		Sealed: a.Seal(nonce, nonce, []byte(value), []byte(name))}).Error
 }
 
 // Unseal returns a kept secret, ErrNotFound when there is none.
@@ -87,7 +91,8 @@ func (s *Store) Unseal(name string) (string, error) {
 // it, in order.
 func (s *Store) SealedNames(prefix string) ([]string, error) {
 	var all []string
-	if err := s.db.Model(&Secret{}).Where("substr(name, 1, ?) = ?", len(prefix), prefix).Order("name").Pluck("name", &all).Error; err != nil {
+	if err := s.db.Model(&Secret{}).Where("substr(name, 1, ?) = ?", len(prefix), prefix).Order("name").Pluck("name",
+		&all).Error; err != nil {
 		return nil, err
 	}
 	for i := range all {

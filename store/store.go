@@ -63,7 +63,8 @@ type Sweep struct {
 	StartedAt  time.Time
 	EndedAt    *time.Time
 	Note       string
-	Result     []byte // JSON: counts, findings, what was left out
+	Result     []byte // JSON: findings, counts, what was left out; only SweepByID reads it
+	Counts     []byte // JSON: the counts of the result
 	Pruned     bool   // its exchanges were taken away
 }
 
@@ -76,6 +77,8 @@ type Probe struct {
 	Unsafe   bool
 	Sent     time.Time
 	Answered bool
+	Kind     string // of check
+	Status   int    // of its first answer; 0 without
 	Record   string // id of the record it was sent on
 	Fact     []byte // JSON of the masked exchange and what was seen beside it
 }
@@ -115,7 +118,8 @@ func Open(dir string) (*Store, error) {
 	if err != nil {
 		err = fmt.Errorf("the data directory %s cannot be made: %w", dir, err)
 	} else {
-		err = s.open("file:"+file+"?_journal_mode=WAL&_foreign_keys=on&_busy_timeout=5000&_synchronous=NORMAL&_txlock=immediate", true)
+		err = s.open("file:"+file+"?_journal_mode=WAL&_foreign_keys=on&_busy_timeout=5000"+
+			"&_synchronous=NORMAL&_txlock=immediate", true)
 	}
 	if err == nil || !Unwritable(err) {
 		return s, err
@@ -145,7 +149,8 @@ func (s *Store) open(dsn string, migrate bool) error {
 	s.db = db
 	if migrate {
 		if err := s.migrate(); err != nil {
-			return errors.Join(fmt.Errorf("the database in %s cannot be brought up to date: %w", s.dir, err), pool.Close())
+			return errors.Join(fmt.Errorf("the database in %s cannot be brought up to date: %w", s.dir, err),
+				pool.Close())
 		}
 	}
 	return nil
@@ -210,15 +215,18 @@ func Lock(dir, who string) (unlock func() error, err error) {
 		if rerr != nil || len(other) == 0 {
 			other = []byte("another process")
 		}
-		return nil, fmt.Errorf("%w: %s by %s; stop it first, or choose another directory with --data", ErrInUse, dir, other)
+		return nil, fmt.Errorf("%w: %s by %s; stop it first, or choose another directory with --data", ErrInUse, dir,
+			other)
 	}
 	// Another one that asks is told less where this fails.
-	_ = os.WriteFile(path, fmt.Appendf(nil, "%s (process %d, since %s)", who, os.Getpid(), time.Now().Format(time.DateTime)), 0o600)
+	_ = os.WriteFile(path, fmt.Appendf(nil, "%s (process %d, since %s)", who, os.Getpid(),
+		time.Now().Format(time.DateTime)), 0o600)
 	return func() error { return l.Unlock() }, nil
 }
 
 func (s *Store) migrate() error {
-	return gormigrate.New(s.db, &gormigrate.Options{TableName: "migrations", IDColumnName: "id", IDColumnSize: 64, UseTransaction: true, ValidateUnknownMigrations: true}, []*gormigrate.Migration{
+	return gormigrate.New(s.db, &gormigrate.Options{TableName: "migrations", IDColumnName: "id", IDColumnSize: 64,
+		UseTransaction: true, ValidateUnknownMigrations: true}, []*gormigrate.Migration{
 		{ID: "0001-sweeps", Migrate: func(tx *gorm.DB) error {
 			return exec(tx,
 				`CREATE TABLE revisions (id integer PRIMARY KEY AUTOINCREMENT, at datetime NOT NULL, message text NOT NULL, name text NOT NULL, text text NOT NULL)`,
@@ -230,15 +238,31 @@ func (s *Store) migrate() error {
 				`CREATE INDEX mades_sweep ON mades (sweep_id)`,
 			)
 		}, Rollback: func(tx *gorm.DB) error {
-			return exec(tx, "DROP TABLE mades", "DROP TABLE probes", "DROP TABLE sweeps", "DROP TABLE files", "DROP TABLE revisions")
+			return exec(tx, "DROP TABLE mades", "DROP TABLE probes", "DROP TABLE sweeps", "DROP TABLE files",
+				"DROP TABLE revisions")
 		}},
 		{ID: "0002-secrets", Migrate: func(tx *gorm.DB) error {
 			return exec(tx, `CREATE TABLE secrets (name text PRIMARY KEY, sealed blob NOT NULL) WITHOUT ROWID`)
 		}, Rollback: func(tx *gorm.DB) error { return exec(tx, "DROP TABLE secrets") }},
 		{ID: "0003-pruned", Migrate: func(tx *gorm.DB) error {
-			return exec(tx, `ALTER TABLE sweeps ADD COLUMN pruned numeric NOT NULL DEFAULT 0`, `CREATE INDEX sweeps_target ON sweeps (target, id)`)
+			return exec(tx, `ALTER TABLE sweeps ADD COLUMN pruned numeric NOT NULL DEFAULT 0`,
+				`CREATE INDEX sweeps_target ON sweeps (target, id)`)
 		}, Rollback: func(tx *gorm.DB) error {
 			return exec(tx, "DROP INDEX sweeps_target", "ALTER TABLE sweeps DROP COLUMN pruned")
+		}},
+		// Lists are read without what only one of them is looked at for.
+		{ID: "0004-lists", Migrate: func(tx *gorm.DB) error {
+			return exec(tx, `ALTER TABLE probes ADD COLUMN kind text NOT NULL DEFAULT ''`,
+				`ALTER TABLE probes ADD COLUMN status integer NOT NULL DEFAULT 0`,
+				`ALTER TABLE sweeps ADD COLUMN counts blob`,
+				`UPDATE probes SET kind = substr(probe_id, 1, instr(probe_id, '|') - 1) WHERE instr(probe_id, '|') > 0`,
+				`UPDATE probes SET status = coalesce(json_extract(CAST(fact AS text), '$.exchange.status'), 0)
+					WHERE fact IS NOT NULL AND json_valid(CAST(fact AS text))`,
+				`UPDATE sweeps SET counts = json_extract(CAST(result AS text), '$.counts')
+					WHERE result IS NOT NULL AND json_valid(CAST(result AS text))`)
+		}, Rollback: func(tx *gorm.DB) error {
+			return exec(tx, "ALTER TABLE sweeps DROP COLUMN counts", "ALTER TABLE probes DROP COLUMN status",
+				"ALTER TABLE probes DROP COLUMN kind")
 		}},
 	}).Migrate()
 }
@@ -274,12 +298,14 @@ func (s *Store) AddRevision(r *Revision, files map[string]string) error {
 		if err := tx.Create(r).Error; err != nil {
 			return err
 		}
+		rows := make([]File, 0, len(files))
 		for n, t := range files {
-			if err := tx.Create(&File{RevisionID: r.ID, Name: n, Text: t}).Error; err != nil {
-				return err
-			}
+			rows = append(rows, File{RevisionID: r.ID, Name: n, Text: t})
 		}
-		return nil
+		if len(rows) == 0 {
+			return nil
+		}
+		return tx.CreateInBatches(rows, batchRows).Error
 	})
 }
 
@@ -320,9 +346,9 @@ func (s *Store) SweepByID(id uint) (w Sweep, err error) {
 	return w, found(s.db.Take(&w, id).Error)
 }
 
-// Sweeps lists the newest sweeps, of one target when it is not empty.
+// Sweeps lists the newest sweeps without their results, of one target when it is not empty.
 func (s *Store) Sweeps(target string, limit int) (out []Sweep, err error) {
-	q := s.db.Order("id desc").Limit(limit)
+	q := s.db.Omit("result").Order("id desc").Limit(limit)
 	if target != "" {
 		q = q.Where("target = ?", target)
 	}
@@ -345,9 +371,13 @@ func (s *Store) Withdraw(sweep uint, probe string) error {
 	return s.db.Where("sweep_id = ? AND probe_id = ? AND NOT answered", sweep, probe).Delete(&Probe{}).Error
 }
 
-// Answer records what came of a probe.
-func (s *Store) Answer(sweep uint, probe string, fact []byte) error {
-	return s.db.Model(&Probe{}).Where("sweep_id = ? AND probe_id = ?", sweep, probe).Updates(map[string]any{"answered": true, "fact": fact}).Error
+// batchRows is how many rows go into one statement.
+const batchRows = 200
+
+// Record writes probes with what came of them, all or none. What stood of them before is
+// replaced.
+func (s *Store) Record(list []Probe) error {
+	return s.db.Clauses(clause.OnConflict{UpdateAll: true}).CreateInBatches(list, batchRows).Error
 }
 
 // Probes lists the probes of a sweep that were sent.
@@ -355,11 +385,22 @@ func (s *Store) Probes(sweep uint) (out []Probe, err error) {
 	return out, s.db.Where("sweep_id = ?", sweep).Order("sent").Find(&out).Error
 }
 
-// Past lists answered probes of one crossing over all sweeps of a target, the
-// newest first.
+// Past lists answered probes of one crossing over all sweeps of a target, the newest
+// first, without their facts.
 func (s *Store) Past(target, route, identity string, limit int) (out []Probe, err error) {
-	return out, s.db.Joins("JOIN sweeps ON sweeps.id = probes.sweep_id").Where("sweeps.target = ? AND route = ? AND identity = ? AND answered", target, route, identity).
-		Order("sweep_id desc").Limit(limit).Find(&out).Error
+	return out, s.past(target).Select("sweep_id", "probe_id", "kind", "status", "sent").
+		Where("route = ? AND identity = ?", route, identity).Limit(limit).Find(&out).Error
+}
+
+// PastOf lists a probe over all sweeps of a target in which it was answered, the newest
+// first, with its facts.
+func (s *Store) PastOf(target, probe string, limit int) (out []Probe, err error) {
+	return out, s.past(target).Select("probes.*").Where("probe_id = ?", probe).Limit(limit).Find(&out).Error
+}
+
+func (s *Store) past(target string) *gorm.DB {
+	return s.db.Joins("JOIN sweeps ON sweeps.id = probes.sweep_id").Where("sweeps.target = ? AND answered", target).
+		Order("sweep_id desc")
 }
 
 // AddMade records a throwaway record.

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"syscall"
@@ -27,7 +28,8 @@ func TestWhatIsKeptIsThereAgain(t *testing.T) {
 	require.NoError(t, s.AddRevision(&r, map[string]string{"a.yaml": "x"}))
 	w := Sweep{RevisionID: r.ID, Target: "t", State: Running, StartedAt: time.Now()}
 	require.NoError(t, s.AddSweep(&w))
-	require.NoError(t, s.Intend(Probe{SweepID: w.ID, ProbeID: "p", Route: "GET /a", Identity: "ann", Unsafe: true, Sent: time.Now()}))
+	require.NoError(t, s.Intend(Probe{SweepID: w.ID, ProbeID: "p", Route: "GET /a", Identity: "ann", Unsafe: true,
+		Sent: time.Now()}))
 	require.NoError(t, s.Close())
 
 	s = open(t, dir)
@@ -58,15 +60,35 @@ func TestJournal(t *testing.T) {
 		require.NoError(t, s.AddSweep(&w))
 		ids = append(ids, w.ID)
 		for range 2 { // an intent that is written again replaces the first
-			require.NoError(t, s.Intend(Probe{SweepID: w.ID, ProbeID: "p", Route: "GET /a", Identity: "ann", Sent: time.Now()}))
+			require.NoError(t, s.Intend(Probe{SweepID: w.ID, ProbeID: "p", Route: "GET /a", Identity: "ann",
+				Sent: time.Now()}))
 		}
-		require.NoError(t, s.Answer(w.ID, "p", []byte("fact")))
+		more := make([]Probe, 2*batchRows)
+		for i := range more {
+			more[i] = Probe{SweepID: w.ID, ProbeID: fmt.Sprint("q", i), Sent: time.Now(), Answered: true}
+		}
+		require.NoError(t, s.Record(append(more, Probe{SweepID: w.ID, ProbeID: "p", Route: "GET /a", Identity: "ann",
+			Sent: time.Now(), Answered: true, Kind: "crossing", Status: 403, Fact: []byte("fact")})))
+		list, err := s.Probes(w.ID)
+		require.NoError(t, err)
+		assert.Len(t, list, len(more)+1, "what came replaces the intent")
 	}
+	require.Error(t, s.Record([]Probe{{SweepID: ids[0], ProbeID: "new"}, {SweepID: 99, ProbeID: "p"}}),
+		"there is no such sweep")
+	list, err := s.Probes(ids[0])
+	require.NoError(t, err)
+	assert.Len(t, list, 2*batchRows+1, "all or none")
 	past, err := s.Past("t", "GET /a", "ann", 2)
 	require.NoError(t, err)
 	require.Len(t, past, 2)
 	assert.Equal(t, ids[2], past[0].SweepID, "the newest first")
-	assert.Equal(t, "fact", string(past[0].Fact))
+	assert.Nil(t, past[0].Fact, "lists have none")
+	assert.Equal(t, []any{"crossing", 403}, []any{past[0].Kind, past[0].Status})
+	of, err := s.PastOf("t", "p", 2)
+	require.NoError(t, err)
+	require.Len(t, of, 2)
+	assert.Equal(t, "fact", string(of[0].Fact))
+	assert.Equal(t, ids[2], of[0].SweepID)
 	none, err := s.Past("other", "GET /a", "ann", 2)
 	require.NoError(t, err)
 	assert.Empty(t, none)

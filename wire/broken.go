@@ -45,13 +45,15 @@ func NewBreaking(k *Keyring) *Breaking {
 }
 
 // broken makes a variant; the keys that it needs are made once for a scheme.
-func (b *Breaking) broken(s *declaration.Scheme, t *token.Token, way string, public func() token.Keys, role string) (string, error) {
+func (b *Breaking) broken(s *declaration.Scheme, t *token.Token, way string, public func() token.Keys,
+	role string) (string, error) {
 	set := public().Set
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	x := b.made[s.Name]
 	if x == nil {
-		x = &token.Breaker{Rand: rand.Reader, Public: set, Claim: s.Claims["roles"], Nowhere: "http://127.0.0.1:9/keys.json"}
+		x = &token.Breaker{Rand: rand.Reader, Public: set, Claim: s.Claims["roles"],
+			Nowhere: "http://127.0.0.1:9/keys.json"}
 		b.made[s.Name] = x
 	}
 	x.Role = role
@@ -108,7 +110,8 @@ func (b *Breaking) Present(ctx context.Context, o *Outgoing, x Broken) error {
 		return add("not-a-token")
 	case probe.Empty:
 		if s.Kind == declaration.Bearer || s.Kind == declaration.Basic {
-			o.Headers = append(o.Headers, [2]string{"Authorization", map[bool]string{true: "Bearer ", false: "Basic "}[s.Kind == declaration.Bearer]})
+			o.Headers = append(o.Headers, [2]string{"Authorization", map[bool]string{true: "Bearer ",
+				false: "Basic "}[s.Kind == declaration.Bearer]})
 			return nil
 		}
 		return add("")
@@ -127,7 +130,8 @@ func (b *Breaking) Present(ctx context.Context, o *Outgoing, x Broken) error {
 		if _, err := k.Present(ctx, o, x.Donor, s.Name); err != nil {
 			return err
 		}
-		o.Headers = append(o.Headers, [2]string{"Origin", "https://elsewhere.invalid"}, [2]string{"Sec-Fetch-Site", "cross-site"})
+		o.Headers = append(o.Headers, [2]string{"Origin", "https://elsewhere.invalid"},
+			[2]string{"Sec-Fetch-Site", "cross-site"})
 		return nil
 	}
 	switch s.Kind {
@@ -137,6 +141,7 @@ func (b *Breaking) Present(ctx context.Context, o *Outgoing, x Broken) error {
 		return b.signature(ctx, o, x)
 	case declaration.Link:
 		return b.link(ctx, o, x)
+	default:
 	}
 	tok, _, err := k.Token(ctx, x.Donor, s.Name)
 	if err != nil {
@@ -297,7 +302,8 @@ func (b *Breaking) resigned(s *declaration.Scheme, t *token.Token, way string) (
 	set := map[string]any{}
 	switch way {
 	case probe.Expired:
-		set["iat"], set["nbf"], set["exp"] = now.Add(-2*time.Hour).Unix(), now.Add(-2*time.Hour).Unix(), now.Add(-time.Hour).Unix()
+		set["iat"], set["nbf"], set["exp"] = now.Add(-2*time.Hour).Unix(), now.Add(-2*time.Hour).Unix(),
+			now.Add(-time.Hour).Unix()
 	case probe.NotYet:
 		set["nbf"], set["exp"] = now.Add(time.Hour).Unix(), now.Add(2*time.Hour).Unix()
 	case probe.OtherAud:
@@ -314,7 +320,8 @@ func (b *Breaking) resigned(s *declaration.Scheme, t *token.Token, way string) (
 
 // session opens one for this probe alone: its refresh token, or its access
 // token after it was logged out.
-func (b *Breaking) session(ctx context.Context, s *declaration.Scheme, donor, way string, add func(string) error) error {
+func (b *Breaking) session(ctx context.Context, s *declaration.Scheme, donor, way string,
+	add func(string) error) error {
 	k := b.keys
 	fill, err := k.fill(donor, s.Name)
 	if err != nil {
@@ -335,11 +342,13 @@ func (b *Breaking) session(ctx context.Context, s *declaration.Scheme, donor, wa
 	case err != nil:
 		return err
 	case r.Status == 0 || r.Status >= 300 && s.Kind != declaration.Cookie || r.Status >= 400:
-		return fmt.Errorf("%w: the logout was answered %d, so nothing is known about ended credentials", ErrWay, r.Status)
+		return fmt.Errorf("%w: the logout was answered %d, so nothing is known about ended credentials", ErrWay,
+			r.Status)
 	}
 	if d := k.doc.LifetimeNamed(s.Lifetime["access"].Name); d != nil && d.EndedWithin > 0 {
 		if d.EndedWithin > time.Minute {
-			return fmt.Errorf("%w: an ended token may work on for %s, which a sweep does not wait", ErrWay, token.Say(d.EndedWithin))
+			return fmt.Errorf("%w: an ended token may work on for %s, which a sweep does not wait", ErrWay,
+				token.Say(d.EndedWithin))
 		}
 		select {
 		case <-ctx.Done():

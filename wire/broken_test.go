@@ -91,7 +91,8 @@ identities:
 			donor = "kim"
 		}
 		var o Outgoing
-		x := Broken{Scheme: sc, Donor: donor, Way: way, Public: public, Role: "boss", Beside: "kim", BesideScheme: "key"}
+		x := Broken{Scheme: sc, Donor: donor, Way: way, Public: public, Role: "boss", Beside: "kim",
+			BesideScheme: "key"}
 		require.NoError(t, b.Present(ctx, &o, x), way)
 		switch way {
 		case probe.BesideFirst, probe.BesideLast, probe.BesideOther:
@@ -100,7 +101,8 @@ identities:
 			require.Equal(t, "Kim-Key-9", o.Headers[key][1])
 			assert.Equal(t, way == probe.BesideLast, key == 1, way)
 			o.Headers = [][2]string{o.Headers[1-key]}
-			assert.False(t, token.Sound(token.Judge(token.Decode(strings.TrimPrefix(o.Headers[0][1], "Bearer ")), token.Context{Now: time.Now(), Doc: d, Scheme: sc, Keys: signer.Public()})))
+			assert.False(t, token.Sound(token.Judge(token.Decode(strings.TrimPrefix(o.Headers[0][1], "Bearer ")),
+				token.Context{Now: time.Now(), Doc: d, Scheme: sc, Keys: signer.Public()})))
 			continue
 		case probe.InQuery:
 			assert.Empty(t, o.Headers)
@@ -119,9 +121,11 @@ identities:
 		value := strings.TrimPrefix(o.Headers[0][1], "Bearer ")
 		require.Empty(t, seen[value], "%s is like %s", way, seen[value])
 		seen[value] = way
-		list := token.Judge(token.Decode(value), token.Context{Now: time.Now(), Doc: d, Scheme: sc, Keys: signer.Public()})
+		list := token.Judge(token.Decode(value), token.Context{Now: time.Now(), Doc: d, Scheme: sc,
+			Keys: signer.Public()})
 		if way == probe.Ended {
-			assert.Equal(t, fmt.Sprintf(`{"r":"refresh-%d"}`, logins), ended, "the session of this very token was ended")
+			assert.Equal(t, fmt.Sprintf(`{"r":"refresh-%d"}`, logins), ended,
+				"the session of this very token was ended")
 			assert.True(t, token.Sound(list))
 			continue
 		}
@@ -134,7 +138,8 @@ identities:
 	require.NoError(t, b.Present(ctx, &o, Broken{Scheme: d.SchemeNamed("key"), Donor: "kim", Way: probe.KeyPlace}))
 	assert.Equal(t, "a=b&X-K=Kim-Key-9", o.Query)
 	assert.Empty(t, o.Headers)
-	require.ErrorIs(t, b.Present(ctx, &o, Broken{Scheme: sc, Donor: "ann", Way: string(token.Raised), Public: public}), ErrWay)
+	require.ErrorIs(t, b.Present(ctx, &o, Broken{Scheme: sc, Donor: "ann", Way: string(token.Raised), Public: public}),
+		ErrWay)
 }
 
 func TestFetchStaysAtTheTarget(t *testing.T) {

@@ -8,6 +8,8 @@
 //
 // What comes back is masked before it is returned: tokens, keys and passwords
 // that Mill Gate used or was given never leave this package.
+//
+// Rule: Nothing is sent but to the declared target.
 package wire
 
 import (
@@ -134,7 +136,8 @@ func (c *Client) dial(ctx context.Context, network, addr string) (net.Conn, erro
 	if !ok {
 		return nil, fmt.Errorf("%w: %s", ErrOutside, addr)
 	}
-	d := net.Dialer{Timeout: 3 * time.Second, ControlContext: func(_ context.Context, _, address string, _ syscall.RawConn) error {
+	d := net.Dialer{Timeout: 3 * time.Second, ControlContext: func(_ context.Context, _, address string,
+		_ syscall.RawConn) error {
 		if !slices.Contains(pinned, address) {
 			return fmt.Errorf("%w: %s", ErrOutside, address)
 		}
@@ -210,6 +213,11 @@ func (c *Client) send(ctx context.Context, o Outgoing) (raw, error) {
 			return r, err
 		}
 	}
+	return c.exchange(ctx, o, &u, r)
+}
+
+// exchange sends the request at once and reads its answer.
+func (c *Client) exchange(ctx context.Context, o Outgoing, u *url.URL, r raw) (raw, error) {
 	r.At = time.Now()
 	given := ctx
 	if o.Within != 0 {
@@ -217,18 +225,52 @@ func (c *Client) send(ctx context.Context, o Outgoing) (raw, error) {
 		ctx, cancel = context.WithTimeout(ctx, o.Within)
 		defer cancel()
 	}
-	late := func() error {
+	// failed is an answer that never came, or not to its end.
+	failed := func(what string, err error) (raw, error) {
+		r.Took = time.Since(r.At)
 		if given.Err() == nil && ctx.Err() != nil {
-			return ErrLate
+			return r, ErrLate
 		}
-		return given.Err()
+		if given.Err() != nil {
+			return r, given.Err()
+		}
+		r.Error = what + plainError(err)
+		return r, nil
 	}
-	req, err := http.NewRequestWithContext(ctx, o.Method, u.String(), bytes.NewReader(o.Body))
+	req, err := c.request(ctx, o, u)
 	if err != nil {
 		r.Error = err.Error()
 		return r, nil
 	}
-	req.URL = &u
+	resp, err := c.http.Do(req) //nolint:contextcheck // the request has it
+	if err != nil {
+		return failed("", err)
+	}
+	defer resp.Body.Close()                               //nolint:errcheck // reading is over
+	if resp.StatusCode != http.StatusSwitchingProtocols { // what follows then is no body, and has no end
+		r.content, err = io.ReadAll(io.LimitReader(resp.Body, BodyLimit+maskMargin))
+	}
+	if err != nil {
+		return failed("the answer broke off: ", err)
+	}
+	r.Took = time.Since(r.At)
+	r.Status = resp.StatusCode
+	for k, vs := range resp.Header {
+		for _, v := range vs {
+			r.Answer = append(r.Answer, [2]string{k, v})
+		}
+	}
+	slices.SortFunc(r.Answer, func(a, b [2]string) int { return strings.Compare(a[0], b[0]) })
+	return r, nil
+}
+
+// request is what goes out, with the target's pass.
+func (c *Client) request(ctx context.Context, o Outgoing, u *url.URL) (*http.Request, error) {
+	req, err := http.NewRequestWithContext(ctx, o.Method, u.String(), bytes.NewReader(o.Body))
+	if err != nil {
+		return nil, err
+	}
+	req.URL = u
 	if len(o.Body) == 0 {
 		req.Body = nil
 		req.ContentLength = 0
@@ -246,35 +288,7 @@ func (c *Client) send(ctx context.Context, o Outgoing) (raw, error) {
 	if c.pass[0] != "" && !o.Counted {
 		req.Header.Set(c.pass[0], c.pass[1])
 	}
-	resp, err := c.http.Do(req)
-	if err != nil {
-		r.Took = time.Since(r.At)
-		if err := late(); err != nil {
-			return r, err
-		}
-		r.Error = plainError(err)
-		return r, nil
-	}
-	defer resp.Body.Close()                               //nolint:errcheck // reading is over
-	if resp.StatusCode != http.StatusSwitchingProtocols { // what follows then is no body, and has no end
-		r.content, err = io.ReadAll(io.LimitReader(resp.Body, BodyLimit+maskMargin))
-	}
-	r.Took = time.Since(r.At)
-	if err != nil {
-		if err := late(); err != nil {
-			return r, err
-		}
-		r.Error = "the answer broke off: " + plainError(err)
-		return r, nil
-	}
-	r.Status = resp.StatusCode
-	for k, vs := range resp.Header {
-		for _, v := range vs {
-			r.Answer = append(r.Answer, [2]string{k, v})
-		}
-	}
-	slices.SortFunc(r.Answer, func(a, b [2]string) int { return strings.Compare(a[0], b[0]) })
-	return r, nil
+	return req, nil
 }
 
 // plainError drops the address that the client puts in front of its errors.

@@ -51,7 +51,8 @@ func (k *Keyring) introspection(s *declaration.Scheme, token string) (Outgoing, 
 // TimeLogins sends pairs of logins with a wrong secret, with a known and an
 // unknown name in turn, and says how long each took. The first pair opens the
 // connection and does not count.
-func (k *Keyring) TimeLogins(ctx context.Context, identity string, s *declaration.Scheme, pairs int) (known, unknown []time.Duration, err error) {
+func (k *Keyring) TimeLogins(ctx context.Context, identity string, s *declaration.Scheme, pairs int) (known,
+	unknown []time.Duration, err error) {
 	for i := 0; i <= pairs; i++ {
 		for _, way := range []string{"", probe.NameUnknown} {
 			w, err := k.WrongLogin(identity, s.Name, way)

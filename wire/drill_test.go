@@ -104,8 +104,9 @@ identities: { ann: { credentials: { s: { p: kept:P } } } }
 			tg.Pace = declaration.Pace{Count: 10000, Per: time.Second}
 			secret := "pass-phrase-1"
 			k := NewKeyring(d, tg, client(t, tg), func(declaration.Value) (string, error) { return secret, nil })
-			x := sessions.Drill{Identity: "ann", Scheme: d.SchemeNamed("s"), Use: check.Request{Method: "GET", Path: "/a"}, Longest: 900 * time.Millisecond}
-			fact, err := k.Run(context.Background(), sessions.Script(d, tg, x))
+			x := sessions.Drill{Identity: "ann", Scheme: d.SchemeNamed("s"),
+				Use: check.Request{Method: "GET", Path: "/a"}, Longest: 900 * time.Millisecond}
+			fact, err := Runner{Keys: k}.Run(context.Background(), sessions.Script(d, tg, x))
 			require.NoError(t, err)
 			got, sent := fact.Data.(*sessions.Measured), fact.Reports
 			require.Len(t, sent, len(got.Steps))
@@ -115,7 +116,9 @@ identities: { ann: { credentials: { s: { p: kept:P } } } }
 					names = append(names, st.Name)
 				}
 			}
-			assert.Equal(t, []string{session.LogIn, session.Use, session.Refresh, session.UseRenewed, session.LogOutNobody, session.LogOut, session.UseAfterLogout, session.RefreshAfterLogout, session.LogOutAgain,
+			assert.Equal(t, []string{session.LogIn, session.Use, session.Refresh, session.UseRenewed,
+				session.LogOutNobody, session.LogOut, session.UseAfterLogout, session.RefreshAfterLogout,
+				session.LogOutAgain,
 				session.LogInAgain, session.RefreshAgain, session.OldRefresh, session.RefreshAfterReuse}, names)
 			assert.True(t, got.Rotated)
 			assert.Equal(t, 5*time.Minute, got.Said)
@@ -130,11 +133,13 @@ identities: { ann: { credentials: { s: { p: kept:P } } } }
 				assert.Greater(t, got.After, time.Duration(0))
 				assert.Less(t, got.After, got.Waited)
 			}
-			for _, n := range []string{session.LogIn, session.Use, session.Refresh, session.LogOut, session.RefreshAgain} {
+			for _, n := range []string{session.LogIn, session.Use, session.Refresh, session.LogOut,
+				session.RefreshAgain} {
 				st, _ := got.Step(n)
 				assert.True(t, st.Worked, n)
 			}
-			for _, n := range []string{session.LogOutNobody, session.RefreshAfterLogout, session.OldRefresh, session.RefreshAfterReuse} {
+			for _, n := range []string{session.LogOutNobody, session.RefreshAfterLogout, session.OldRefresh,
+				session.RefreshAfterReuse} {
 				st, _ := got.Step(n)
 				assert.False(t, st.Worked, n)
 			}
@@ -144,16 +149,16 @@ identities: { ann: { credentials: { s: { p: kept:P } } } }
 			}
 
 			secret = "another"
-			fact, err = k.Run(context.Background(), sessions.Script(d, tg, x))
+			fact, err = Runner{Keys: k}.Run(context.Background(), sessions.Script(d, tg, x))
 			require.NoError(t, err)
 			assert.True(t, fact.Data.(*sessions.Measured).Failed, "a login that gives nothing is no drill")
 			ctx, stop := context.WithCancel(context.Background())
 			stop()
-			fact, err = k.Run(ctx, sessions.Script(d, tg, x))
+			fact, err = Runner{Keys: k}.Run(ctx, sessions.Script(d, tg, x))
 			require.ErrorIs(t, err, context.Canceled)
 			assert.NotEmpty(t, fact.Cut)
 			k.look = func(declaration.Value) (string, error) { return "", errors.New("pass-phrase-1 is not set") }
-			fact, err = k.Run(context.Background(), sessions.Script(d, tg, x))
+			fact, err = Runner{Keys: k}.Run(context.Background(), sessions.Script(d, tg, x))
 			require.ErrorIs(t, err, ErrCredential, "nothing was sent, and why")
 			assert.Contains(t, fact.Reports[0].Why, "is not set")
 			assert.NotContains(t, fact.Reports[0].Why, "pass-phrase", "a reason is masked as everything else is")

@@ -40,7 +40,8 @@ func (c *Client) HostOf(address string) (host, path string, ok bool) {
 		if u.Port() == "" {
 			at += map[string]string{"http": ":80", "https": ":443"}[u.Scheme]
 		}
-		if n != probe.DirectHost && b.Host == at && b.Scheme == u.Scheme && strings.HasPrefix(u.Path, strings.TrimRight(b.Path, "/")) {
+		if n != probe.DirectHost && b.Host == at && b.Scheme == u.Scheme &&
+			strings.HasPrefix(u.Path, strings.TrimRight(b.Path, "/")) {
 			return n, strings.TrimPrefix(u.RequestURI(), strings.TrimRight(b.EscapedPath(), "/")), true
 		}
 	}
@@ -49,7 +50,8 @@ func (c *Client) HostOf(address string) (host, path string, ok bool) {
 
 // Ask fills a request of the declaration and sends it; what comes back is not
 // masked and must not leave the server.
-func (k *Keyring) Ask(ctx context.Context, q *declaration.Request, values map[string]string) (status int, content []byte, err error) {
+func (k *Keyring) Ask(ctx context.Context, q *declaration.Request, values map[string]string) (status int,
+	content []byte, err error) {
 	r, err := k.client.send(ctx, FillRequest(q, k.values(values)))
 	if err != nil {
 		return 0, nil, err

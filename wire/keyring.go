@@ -36,7 +36,9 @@ type Keyring struct {
 	mu     sync.Mutex
 	held   map[string]*held
 	signed map[string]bool // what was signed already, so that nothing is signed twice
-	now    func() time.Time
+	// invented are values of schemes that nobody was given.
+	invented map[string]string
+	now      func() time.Time
 	// Answered is asked about each answer to a login, a renewal, and what goes with
 	// them: whether the request is sent again. It waits by itself. nil sends nothing
 	// again.
@@ -67,11 +69,13 @@ func (h *held) unlock() { <-h.turn }
 
 // NewKeyring makes a keyring for one sweep.
 func NewKeyring(d *declaration.Document, t *declaration.Target, c *Client, look Secrets) *Keyring {
-	k := &Keyring{doc: d, target: t, client: c, look: look, held: map[string]*held{}, signed: map[string]bool{}, now: time.Now}
+	k := &Keyring{doc: d, target: t, client: c, look: look, held: map[string]*held{}, signed: map[string]bool{},
+		invented: map[string]string{}, now: time.Now}
 	if h := t.Pass.Header; h != "" {
 		s, err := k.secret(t.Pass.Value)
 		if c.pass = [2]string{h, s}; err != nil {
-			c.pass, c.passErr = [2]string{}, fmt.Errorf("%w: the pass of target %s, without which its quotas count every request: %v", ErrCredential, t.Name, err)
+			c.pass, c.passErr = [2]string{}, fmt.Errorf("%w: the pass of target %s, without which its quotas count "+
+				"every request: %v", ErrCredential, t.Name, err)
 		}
 	}
 	return k
@@ -211,7 +215,8 @@ func (k *Keyring) patiently(ctx context.Context, o Outgoing) (r raw, before int,
 
 // obtain sends a login or renewal of a scheme and takes the credential out of
 // its answer.
-func (k *Keyring) obtain(ctx context.Context, s *declaration.Scheme, q *declaration.Request, values map[string]string) (granted, error) {
+func (k *Keyring) obtain(ctx context.Context, s *declaration.Scheme, q *declaration.Request,
+	values map[string]string) (granted, error) {
 	r, err := k.patient(ctx, FillRequest(q, k.values(values)))
 	if err != nil {
 		return granted{}, err

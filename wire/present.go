@@ -60,7 +60,8 @@ func (k *Keyring) PresentFresh(ctx context.Context, o *Outgoing, identity string
 // value is what the identity presents for a scheme: a token, a key, a cookie's
 // value, the text behind Basic (RFC 7617 section 2), a link's query, or the
 // secret that a request is signed with.
-func (k *Keyring) value(ctx context.Context, o Outgoing, identity string, s *declaration.Scheme) (value string, epoch int, err error) {
+func (k *Keyring) value(ctx context.Context, o Outgoing, identity string, s *declaration.Scheme) (value string,
+	epoch int, err error) {
 	if s.Kind == declaration.Bearer || s.Kind == declaration.Cookie {
 		return k.Token(ctx, identity, s.Name)
 	}
@@ -79,6 +80,7 @@ func (k *Keyring) value(ctx context.Context, o Outgoing, identity string, s *dec
 			return "", 0, err
 		}
 		return u.RawQuery, 0, nil
+	default:
 	}
 	return fill["key"], 0, nil
 }
@@ -98,7 +100,8 @@ func attach(o *Outgoing, s *declaration.Scheme, value string) {
 	case s.Kind == declaration.Cookie || s.In == "cookie":
 		header("Cookie", s.Field+"="+value)
 	case s.Kind == declaration.Signature:
-		if s.Signing.Timestamp != "" && !slices.ContainsFunc(o.Headers, func(h [2]string) bool { return strings.EqualFold(h[0], s.Signing.Timestamp) }) {
+		if s.Signing.Timestamp != "" && !slices.ContainsFunc(o.Headers,
+			func(h [2]string) bool { return strings.EqualFold(h[0], s.Signing.Timestamp) }) {
 			header(s.Signing.Timestamp, strconv.FormatInt(time.Now().Unix(), 10))
 		}
 		header(s.Field, value)
@@ -133,7 +136,8 @@ func (k *Keyring) sign(o *Outgoing, s *declaration.Scheme, secret string, at tim
 	}
 	for {
 		stamp := strconv.FormatInt(now.Unix(), 10)
-		text := strings.NewReplacer("{timestamp}", stamp, "{method}", o.Method, "{path}", base+o.Path, "{query}", o.Query, "{body}", string(o.Body)).Replace(s.Signing.Covers)
+		text := strings.NewReplacer("{timestamp}", stamp, "{method}", o.Method, "{path}", base+o.Path, "{query}",
+			o.Query, "{body}", string(o.Body)).Replace(s.Signing.Covers)
 		m := hmac.New(made, []byte(secret))
 		m.Write([]byte(text))
 		value := s.Signing.Prefix + hex.EncodeToString(m.Sum(nil))
@@ -160,7 +164,8 @@ func (k *Keyring) sign(o *Outgoing, s *declaration.Scheme, secret string, at tim
 // link gets a signed link for the route's parameters: out of the credential
 // when it was pasted, from what issues links otherwise, as the identity with
 // its own other credential.
-func (k *Keyring) link(ctx context.Context, s *declaration.Scheme, identity string, fill, params map[string]string) (*url.URL, error) {
+func (k *Keyring) link(ctx context.Context, s *declaration.Scheme, identity string, fill,
+	params map[string]string) (*url.URL, error) {
 	text := fill["link"]
 	if text == "" {
 		for _, n := range s.Issue.Placeholders() {
@@ -191,7 +196,8 @@ func (k *Keyring) link(ctx context.Context, s *declaration.Scheme, identity stri
 		}
 		v, ok := check.Pointer(r.content, s.Issue.Take["link"])
 		if r.Status >= 300 || !ok {
-			return nil, fmt.Errorf("%w: %s %s answered %d, with no link at %s", ErrCredential, s.Issue.Method, o.Path, r.Status, s.Issue.Take["link"])
+			return nil, fmt.Errorf("%w: %s %s answered %d, with no link at %s", ErrCredential, s.Issue.Method, o.Path,
+				r.Status, s.Issue.Take["link"])
 		}
 		text = v
 	}
@@ -209,7 +215,8 @@ func (k *Keyring) link(ctx context.Context, s *declaration.Scheme, identity stri
 
 // LinkEnd is when a link that was given out for the parameters ends: the query
 // parameter as Unix seconds or RFC 3339. zero when it says neither.
-func (k *Keyring) LinkEnd(ctx context.Context, s *declaration.Scheme, identity string, params map[string]string) (end time.Time, said string, err error) {
+func (k *Keyring) LinkEnd(ctx context.Context, s *declaration.Scheme, identity string,
+	params map[string]string) (end time.Time, said string, err error) {
 	fill, err := k.fill(identity, s.Name)
 	if err != nil {
 		return end, "", err
@@ -276,7 +283,7 @@ func (k *Keyring) PresentBroken(ctx context.Context, o *Outgoing, scheme string)
 			break
 		}
 	}
-	value := random()
+	value := k.madeUp(scheme)
 	switch {
 	case s.Kind == declaration.Signature:
 		return k.sign(o, s, value, time.Time{})
@@ -287,7 +294,8 @@ func (k *Keyring) PresentBroken(ctx context.Context, o *Outgoing, scheme string)
 		}
 		value = basic(user, value)
 	case s.Kind == declaration.Link:
-		value = url.Values{s.Expires: {strconv.FormatInt(k.now().Add(5*time.Minute).Unix(), 10)}, s.Field: {value}}.Encode()
+		value = url.Values{s.Expires: {strconv.FormatInt(k.now().Add(5*time.Minute).Unix(), 10)},
+			s.Field: {value}}.Encode()
 		if sound, _, err := k.value(ctx, *o, holder, s); err == nil {
 			q, _ := url.ParseQuery(sound) // it was read before
 			q.Set(s.Field, alter(q.Get(s.Field)))
@@ -307,6 +315,19 @@ func (k *Keyring) PresentBroken(ctx context.Context, o *Outgoing, scheme string)
 	}
 	attach(o, s, value)
 	return nil
+}
+
+// madeUp is a value of a scheme that nobody was given: the same one each time, so that a
+// sweep does not learn thousands.
+func (k *Keyring) madeUp(scheme string) string {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	v, ok := k.invented[scheme]
+	if !ok {
+		v = random()
+		k.invented[scheme] = v
+	}
+	return v
 }
 
 // alter changes characters in the middle of a token's last part, so that it

@@ -31,10 +31,12 @@ func otherKinds(t *testing.T) (d *declaration.Document, k *Keyring, asked *[]str
 		switch r.URL.Path {
 		case "/login":
 			http.SetCookie(w, &http.Cookie{Name: "theme", Value: "dark"})
-			http.SetCookie(w, &http.Cookie{Name: "sid", Value: "s1-0123456789", Path: "/desk", HttpOnly: true, SameSite: http.SameSiteLaxMode, MaxAge: 90})
+			http.SetCookie(w, &http.Cookie{Name: "sid", Value: "s1-0123456789", Path: "/desk", HttpOnly: true,
+				SameSite: http.SameSiteLaxMode, MaxAge: 90})
 			w.WriteHeader(302)
 		case "/files/7/link":
-			_, _ = fmt.Fprintf(w, `{"url":"https://cdn.example/files/7?until=2030-01-01T00:00:00Z&mac=%s"}`, url.QueryEscape("a+b/c="))
+			_, _ = fmt.Fprintf(w, `{"url":"https://cdn.example/files/7?until=2030-01-01T00:00:00Z&mac=%s"}`,
+				url.QueryEscape("a+b/c="))
 		default:
 			w.WriteHeader(204)
 		}
@@ -54,10 +56,12 @@ identities:
 access: []
 `, s.URL)), nil)
 	require.False(t, declaration.Failed(msgs), msgs)
-	kept := map[string]string{"PW": "pw:1", "HOOK": "hush", "OLD": "/files/1?until=1000&mac=old-signature", "MAIL": "https://x.example/a?until=99999999999&mac=mail-signature"}
+	kept := map[string]string{"PW": "pw:1", "HOOK": "hush", "OLD": "/files/1?until=1000&mac=old-signature",
+		"MAIL": "https://x.example/a?until=99999999999&mac=mail-signature"}
 	tg := d.TargetNamed("t")
 	tg.Pace = declaration.Pace{Count: 10000, Per: time.Second}
-	return d, NewKeyring(d, tg, client(t, tg), func(v declaration.Value) (string, error) { return kept[v.Kept], nil }), asked
+	return d, NewKeyring(d, tg, client(t, tg), func(v declaration.Value) (string, error) { return kept[v.Kept], nil }),
+		asked
 }
 
 func TestPresentingOtherKinds(t *testing.T) {
@@ -66,7 +70,8 @@ func TestPresentingOtherKinds(t *testing.T) {
 	var o Outgoing
 	_, err := k.Present(ctx, &o, "ann", "basic")
 	require.NoError(t, err)
-	assert.Equal(t, [][2]string{{"Authorization", "Basic " + base64.StdEncoding.EncodeToString([]byte("ann:pw:1"))}}, o.Headers)
+	assert.Equal(t, [][2]string{{"Authorization", "Basic " + base64.StdEncoding.EncodeToString([]byte("ann:pw:1"))}},
+		o.Headers)
 
 	o = Outgoing{}
 	_, err = k.Present(ctx, &o, "ann", "desk")
@@ -83,7 +88,8 @@ func TestPresentingOtherKinds(t *testing.T) {
 	q, err := url.ParseQuery(o.Query)
 	require.NoError(t, err)
 	assert.Equal(t, "1 a+b/c=", q.Get("x")+" "+q.Get("mac"))
-	assert.Equal(t, `POST /files/7/link Basic `+base64.StdEncoding.EncodeToString([]byte("ann:pw:1"))+`{"for":"ann"}`, (*asked)[1])
+	assert.Equal(t, `POST /files/7/link Basic `+base64.StdEncoding.EncodeToString([]byte("ann:pw:1"))+`{"for":"ann"}`,
+		(*asked)[1])
 	end, said, err := k.LinkEnd(ctx, k.doc.SchemeNamed("file"), "ann", map[string]string{"id": "7"})
 	require.NoError(t, err)
 	assert.Equal(t, "2030-01-01T00:00:00Z "+said, end.Format(time.RFC3339)+" "+said)
@@ -135,7 +141,8 @@ func TestSigning(t *testing.T) {
 	}
 	assert.Equal(t, []string{`POST /hook?a=b {"n":1}`}, *asked, "what is repeated was sent once before")
 	o := request()
-	require.NoError(t, b.Present(ctx, &o, Broken{Scheme: d.SchemeNamed("hook"), Donor: "bot", Way: string(token.SignatureRemoved)}))
+	require.NoError(t, b.Present(ctx, &o, Broken{Scheme: d.SchemeNamed("hook"), Donor: "bot",
+		Way: string(token.SignatureRemoved)}))
 	assert.Len(t, o.Headers, 1)
 	o = request()
 	require.NoError(t, k.PresentBroken(ctx, &o, "hook"))

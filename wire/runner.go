@@ -1,5 +1,7 @@
 package wire
 
+// Rule: What a script did is undone however it ends.
+
 import (
 	"context"
 	"errors"
@@ -9,34 +11,96 @@ import (
 	"sync"
 	"time"
 
+	"millgate/core/access"
 	"millgate/core/check"
 	"millgate/core/mask"
 )
 
+// Runner runs scripts. It knows no family of checks. What it is not given it does without.
+type Runner struct {
+	Keys *Keyring
+	// Room waits until the quotas that count a call have room for it.
+	Room func(ctx context.Context, o Outgoing, as check.Caller) error
+	// Renews says whether a credential that was refused is worth renewing.
+	Renews func(c check.Caller, epoch int) bool
+	// Intend is told of each call that is unsafe or creates, before it is sent: what it
+	// keeps is on disk by then.
+	Intend func(c check.Call) error
+	// Owe is told before a call is sent that will have to be undone. settle takes what
+	// became of it: nothing is owed any more, or why something is left.
+	Owe func(c check.Call) (settle func(left string), err error)
+}
+
+// undoTime is how long a script that was given up has to undo what it did.
+const undoTime = 5 * time.Second
+
 // running is a script under way: its secrets, and how they are masked in its reports.
 type running struct {
+	Runner
 	k       *Keyring
 	began   time.Time
 	mu      sync.Mutex
 	slots   map[string]string // what was taken, raw; it never leaves this package
 	masking *mask.Masking
 	unsent  error // why the first call that could not be sent was not
+	owed    []debt
+	undoing bool // what is undone waits for no room
 }
 
-// Run runs a script to its end. The fact is what was seen, masked. The error is that of a
-// cancelled context, where the script was given up; or why nothing of it could be sent.
-func (k *Keyring) Run(ctx context.Context, s check.Script) (check.Fact, error) {
-	r := &running{k: k, began: k.now(), slots: map[string]string{}, masking: k.client.mask.begin()}
+// debt is what has to be undone.
+type debt struct {
+	undo   []check.Call
+	settle func(left string)
+}
+
+// Run runs a script to its end, and undoes what it owes. The fact is what was seen,
+// masked. The error is that of a cancelled context, or of what the runner was given, where
+// the script was given up; or why nothing of it could be sent.
+func (x Runner) Run(ctx context.Context, s check.Script) (check.Fact, error) {
+	r := &running{Runner: x, k: x.Keys, began: x.Keys.now(), slots: map[string]string{},
+		masking: x.Keys.client.mask.begin()}
 	f := check.Fact{Began: r.began}
 	err := r.steps(ctx, s)
 	if err != nil {
 		f.Cut = err.Error()
 	}
+	r.undo(ctx)
 	f.Data, f.Reports = s.Data()
 	if err == nil && !slices.ContainsFunc(f.Reports, func(x check.Report) bool { return x.Fate != check.Unsent }) {
 		err = r.unsent
 	}
 	return f, err
+}
+
+// undo undoes what is owed, the last first. Who stopped the sweep wants nothing left
+// behind, so that it has a moment of its own.
+func (r *running) undo(ctx context.Context) {
+	if len(r.owed) == 0 {
+		return
+	}
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), undoTime)
+	defer cancel()
+	r.undoing = true
+	for _, d := range slices.Backward(r.owed) {
+		left := "nothing says how to undo it"
+		for _, c := range d.undo {
+			report, err := r.call(ctx, c)
+			switch st := report.Exchange.Status; {
+			case err != nil:
+				left = err.Error()
+			case st >= 200 && st < 300 || st == 404 || st == 410:
+				left = ""
+			case report.Fate == check.Answered:
+				left = fmt.Sprintf("%s was answered %d", c.Name, st)
+			default:
+				left = c.Name + ": " + report.Why
+			}
+			if left == "" {
+				break
+			}
+		}
+		d.settle(left)
+	}
 }
 
 func (r *running) now() time.Duration { return r.k.now().Sub(r.began) }
@@ -77,27 +141,34 @@ func (r *running) send(ctx context.Context, calls []check.Call) ([]check.Report,
 	return out, errors.Join(errs...)
 }
 
-// call sends one call. The error is that of a cancelled context.
+// call sends one call. The error is that of a cancelled context, or of what the runner
+// was given.
 func (r *running) call(ctx context.Context, c check.Call) (check.Report, error) {
 	report := check.Report{Name: c.Name, Begin: r.now(), End: r.now()}
-	o, err := r.outgoing(ctx, c)
-	if ctx.Err() != nil {
-		return report, ctx.Err()
-	}
-	if err != nil {
-		report.Why = r.k.client.mask.Text(err.Error())
-		r.mu.Lock()
-		defer r.mu.Unlock()
-		if r.unsent == nil {
-			r.unsent = err
+	settle := func(string) {}
+	if len(c.Undo) > 0 && r.Owe != nil {
+		var err error
+		if settle, err = r.Owe(c); err != nil {
+			return report, err
 		}
-		return report, nil
 	}
-	var x raw
-	if c.Retry {
-		x, report.Repeats, err = r.k.patiently(ctx, o)
-	} else {
-		x, err = r.k.client.send(ctx, o)
+	x, left, err := r.sent(ctx, c, &report)
+	if len(c.Undo) > 0 {
+		switch {
+		case err == nil && x.Status >= 200 && x.Status < 400: // a redirect may lead to what was made
+			r.mu.Lock()
+			r.owed = append(r.owed, debt{c.Undo, settle})
+			r.mu.Unlock()
+		case !left, x.Status != 0 && x.Status < 500:
+			settle("") // it made nothing
+		case x.Status != 0:
+			settle(fmt.Sprintf("it was answered %d; whether it made something is not known", x.Status))
+		default:
+			settle("its answer was never seen; whether it made something is not known")
+		}
+	}
+	if errors.Is(err, errUnsent) {
+		return report, nil
 	}
 	switch {
 	case errors.Is(err, ErrLate):
@@ -137,6 +208,61 @@ func (r *running) call(ctx context.Context, c check.Call) (check.Report, error) 
 	return report, nil
 }
 
+// errUnsent is a call that could not be sent; its report says why.
+var errUnsent = errors.New("not sent")
+
+// sent sends a call as often as it may be sent, and gives the last answer. left says that
+// a request went out.
+func (r *running) sent(ctx context.Context, c check.Call, report *check.Report) (x raw, left bool, err error) {
+	for renewed := false; ; renewed = true {
+		o, epoch, err := r.outgoing(ctx, c)
+		if ctx.Err() != nil {
+			return x, left, ctx.Err()
+		}
+		if err != nil {
+			report.Why = r.k.client.mask.Text(err.Error())
+			r.mu.Lock()
+			defer r.mu.Unlock()
+			if r.unsent == nil {
+				r.unsent = err
+			}
+			return x, left, errUnsent
+		}
+		o.Before = func() error {
+			if r.Intend != nil && (c.Effect == check.Unsafe || c.Effect == check.Creates) {
+				if err := r.Intend(c); err != nil {
+					return err
+				}
+			}
+			left = true
+			return nil
+		}
+		who := check.Caller{}
+		if len(c.As) > 0 {
+			who = c.As[0].Caller
+		}
+		if r.Room != nil && !r.undoing {
+			if err := r.Room(ctx, o, who); err != nil {
+				return x, left, err
+			}
+		}
+		before := 0
+		if c.Retry {
+			x, before, err = r.k.patiently(ctx, o)
+		} else {
+			x, err = r.k.client.send(ctx, o)
+		}
+		report.Repeats += before
+		again := err == nil && c.Must && !renewed && x.Status == 401 && len(c.As) == 1 && c.As[0].Slot == "" &&
+			who.Identity != "" &&
+			(r.Renews == nil || r.Renews(who, epoch)) && r.k.Renew(ctx, who.Identity, who.Scheme, epoch) == nil
+		if !again {
+			return x, left, err
+		}
+		report.Repeats++
+	}
+}
+
 // take puts into slots what a call takes out of its raw answer.
 func (r *running) take(c check.Call, x raw) map[string]string {
 	out := map[string]string{}
@@ -172,30 +298,36 @@ func endOf(v string, t check.Take, x raw, now time.Time) time.Time {
 	return jwtExpiry(v)
 }
 
-// outgoing fills a call's template and presents its credentials.
-func (r *running) outgoing(ctx context.Context, c check.Call) (Outgoing, error) {
+// outgoing fills a call's template and presents its credentials. epoch is that of the
+// first, where it is a caller's own.
+func (r *running) outgoing(ctx context.Context, c check.Call) (out Outgoing, epoch int, err error) {
 	q := c.Request
 	values := map[string]string{}
 	for n, f := range q.Fill {
 		v, err := r.value(f)
 		if err != nil {
-			return Outgoing{}, err
+			return Outgoing{}, 0, err
 		}
 		values[n] = v
 	}
-	o := Outgoing{Method: q.Method, Host: q.Host, Path: fillText(q.Path, values, url.PathEscape), Query: fillText(q.Query, values, url.QueryEscape)}
+	o := Outgoing{Method: q.Method, Host: q.Host, Path: fillText(q.Path, values, url.PathEscape),
+		Query: fillText(q.Query, values, url.QueryEscape)}
 	for _, h := range q.Headers {
 		o.Headers = append(o.Headers, [2]string{h[0], fillText(h[1], values, same)})
 	}
 	if len(q.Body) > 0 {
 		o.Body = FillBody(q.Body, check.Field(q.Headers, "Content-Type"), values)
 	}
-	for _, p := range c.As {
-		if err := r.present(ctx, &o, p); err != nil {
-			return o, err
+	for i, p := range c.As {
+		n, err := r.present(ctx, &o, p)
+		if err != nil {
+			return o, 0, err
+		}
+		if i == 0 {
+			epoch = n
 		}
 	}
-	return o, nil
+	return o, epoch, nil
 }
 
 // value is what stands for a name.
@@ -218,19 +350,21 @@ func (r *running) value(f check.Fill) (string, error) {
 	return f.Text, nil
 }
 
-func (r *running) present(ctx context.Context, o *Outgoing, p check.Present) error {
-	if p.Slot == "" {
-		_, err := r.k.Present(ctx, o, p.Identity, p.Scheme)
-		return err
+func (r *running) present(ctx context.Context, o *Outgoing, p check.Present) (epoch int, err error) {
+	switch {
+	case p.Slot == "" && p.Identity == "" && p.State == access.Broken:
+		return 0, r.k.PresentBroken(ctx, o, p.Scheme)
+	case p.Slot == "":
+		return r.k.Present(ctx, o, p.Identity, p.Scheme)
 	}
 	s := r.k.doc.SchemeNamed(p.Scheme)
 	if s == nil {
-		return fmt.Errorf("%w: there is no scheme %q", ErrCredential, p.Scheme)
+		return 0, fmt.Errorf("%w: there is no scheme %q", ErrCredential, p.Scheme)
 	}
 	v, err := r.value(check.Fill{Slot: p.Slot})
 	if err != nil {
-		return err
+		return 0, err
 	}
 	attach(o, s, v)
-	return nil
+	return 0, nil
 }

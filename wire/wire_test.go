@@ -50,7 +50,8 @@ func TestSendsWhatItIsGiven(t *testing.T) {
 	})
 	c := client(t, target(s.URL+"/base"))
 	for _, path := range []string{"/a", "//a//b", "/A/", "/a%2Fb", "/a/../b", "/not'an%22id"} {
-		x, err := c.Send(context.Background(), Outgoing{Method: "PUT", Path: path, Query: "q=1", Headers: [][2]string{{"X-A", "v"}}, Body: []byte("body")})
+		x, err := c.Send(context.Background(), Outgoing{Method: "PUT", Path: path, Query: "q=1",
+			Headers: [][2]string{{"X-A", "v"}}, Body: []byte("body")})
 		require.NoError(t, err)
 		assert.Equal(t, "PUT /base"+path+"?q=1 v body", seen, "not normalised on the way")
 		assert.Equal(t, 418, x.Status)
@@ -63,7 +64,10 @@ func TestSendsWhatItIsGiven(t *testing.T) {
 func TestOnlyTheTargetIsContacted(t *testing.T) {
 	var other atomic.Int32
 	out := server(t, func(http.ResponseWriter, *http.Request) { other.Add(1) })
-	in := server(t, func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, out.URL+"/x", http.StatusFound) })
+	in := server(t, func(w http.ResponseWriter, r *http.Request) {
+		http.Redirect(w, r, out.URL+"/x",
+			http.StatusFound)
+	})
 	t.Setenv("HTTP_PROXY", out.URL)
 	t.Setenv("http_proxy", out.URL)
 	c := client(t, target(in.URL))
@@ -224,7 +228,10 @@ targets: { t: { base: "http://127.0.0.1:1" } }
 schemes: { access: { kind: bearer, login: { send: "POST /in/{u}/{p}", headers: { X-Key: "k-{p}", X-App: web }, form: { user: "{u}", p: "{p}" }, take: { access: /t } } } }
 identities: { ann: { credentials: { access: { u: ann, p: env:P } } } }
 `), nil)
-	k := NewKeyring(d, d.Targets[0], &Client{mask: NewMasker(nil)}, func(declaration.Value) (string, error) { return "right", nil })
+	k := NewKeyring(d, d.Targets[0], &Client{mask: NewMasker(nil)}, func(declaration.Value) (string,
+		error) {
+		return "right", nil
+	})
 	w, err := k.WrongLogin("ann", "access", "")
 	require.NoError(t, err)
 	assert.Regexp(t, `^/in/ann/wrong-[0-9a-f]{16}$`, w.Path)
@@ -254,7 +261,10 @@ func TestAlterKeepsTheForm(t *testing.T) {
 
 func TestRetryAfter(t *testing.T) {
 	now := time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)
-	for v, want := range map[string]time.Duration{"7": 7 * time.Second, "Thu, 01 Jan 2026 00:00:30 GMT": 30 * time.Second, "Wed, 31 Dec 2025 00:00:00 GMT": 0, "soon": -1, "-3": -1, "99999999999": longestRetry * time.Second, "99999999999999999999999": longestRetry * time.Second, "Fri, 31 Dec 9999 23:59:59 GMT": longestRetry * time.Second} {
+	for v, want := range map[string]time.Duration{"7": 7 * time.Second,
+		"Thu, 01 Jan 2026 00:00:30 GMT": 30 * time.Second, "Wed, 31 Dec 2025 00:00:00 GMT": 0, "soon": -1, "-3": -1,
+		"99999999999": longestRetry * time.Second, "99999999999999999999999": longestRetry * time.Second,
+		"Fri, 31 Dec 9999 23:59:59 GMT": longestRetry * time.Second} {
 		assert.Equal(t, want, RetryAfter(check.Exchange{Answer: [][2]string{{"retry-after", v}}}, now), v)
 	}
 	assert.Equal(t, time.Duration(-1), RetryAfter(check.Exchange{}, now))

@@ -10,8 +10,11 @@ import (
 	"log"
 	"os"
 	"os/signal"
+	"runtime/debug"
 	"syscall"
 	"time"
+
+	"millgate/app"
 
 	"github.com/spf13/cobra"
 )
@@ -48,7 +51,9 @@ func root() *cobra.Command {
 	}
 	c.SetOut(newScreen(os.Stdout))
 	c.SetErr(newScreen(os.Stderr))
-	c.AddCommand(serveCommand(), demoCommand(), reviewCommand(), reachCommand(), diffCommand(), formatCommand(), schemaCommand(), sweepCommand(), tokensCommand(), originsCommand(), standInCommand(), keepCommand(), pruneCommand())
+	c.AddCommand(serveCommand(), demoCommand(), reviewCommand(), reachCommand(), diffCommand(), formatCommand(),
+		schemaCommand(), sweepCommand(), tokensCommand(), originsCommand(), standInCommand(), keepCommand(),
+		pruneCommand())
 	return c
 }
 
@@ -57,6 +62,9 @@ const graceful = 950 * time.Millisecond
 
 func main() {
 	log.SetOutput(io.Discard) // net/http writes parts of answers there, which may hold secrets
+	if os.Getenv("GOGC") == "" {
+		debug.SetGCPercent(app.GCPercent)
+	}
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	go func() { // whatever it waits for: a pipe that nobody opens, a terminal

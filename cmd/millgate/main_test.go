@@ -69,7 +69,8 @@ func exampleWith(t *testing.T, flaws string, secrets map[string]string) string {
 	t.Helper()
 	list, err := standin.ParseFlaws(flaws)
 	require.NoError(t, err)
-	s, err := standin.Listen("127.0.0.1:0", standin.Options{Flaws: list, Secrets: secrets, Gateway: true, Quotas: true, Nodes: 3})
+	s, err := standin.Listen("127.0.0.1:0", standin.Options{Flaws: list, Secrets: secrets, Gateway: true, Quotas: true,
+		Nodes: 3})
 	require.NoError(t, err)
 	t.Cleanup(func() { assert.NoError(t, s.Close()) })
 	dir := t.TempDir()
@@ -94,20 +95,34 @@ func TestSweepExitCodes(t *testing.T) {
 	code, out, _ = run(t, "sweep", demo, "--target", "stand-in", "--format", "json", "--fail-on", "critical")
 	assert.Equal(t, 0, code, "nothing is critical")
 	var res struct {
+		Version  int
 		Findings []map[string]any
 		Counts   map[string]any
 		Plan     map[string]any
 	}
 	require.NoError(t, json.Unmarshal([]byte(out), &res))
+	assert.Equal(t, 1, res.Version)
+	scope := func(f map[string]any) string {
+		s, _ := f["scope"].(map[string]any)
+		of, _ := s["of"].(string)
+		return of
+	}
 	// The quotas are still full from the sweep before, so that some drills say
 	// nothing this time.
-	res.Findings = slices.DeleteFunc(res.Findings, func(f map[string]any) bool { return strings.HasPrefix(f["route"].(string), "quota ") })
+	res.Findings = slices.DeleteFunc(res.Findings, func(f map[string]any) bool { return scope(f) == "quota" })
 	require.Len(t, res.Findings, 19)
 	for _, f := range res.Findings {
-		for _, k := range []string{"id", "kind", "route", "callers", "rung", "severity", "confidence", "reason", "owasp", "cwe"} {
+		for _, k := range []string{"id", "kind", "route", "callers", "rung", "severity", "confidence", "reason",
+			"owasp", "cwe"} {
 			assert.Contains(t, f, k)
 		}
 		assert.Contains(t, text, f["id"], "text and JSON tell of the same findings")
+		if route := f["route"].(string); scope(f) != "service" && route != "any unknown path" {
+			assert.Regexp(t, "^[A-Z]+ ([a-z]+:)?/", route, "a route, and no scope's name")
+			if routes, ok := f["routes"].([]any); ok {
+				assert.Equal(t, route, routes[0])
+			}
+		}
 	}
 	assert.NotEmpty(t, res.Counts)
 	assert.Positive(t, res.Plan["probes"])
@@ -185,7 +200,8 @@ func TestNothingShowsASecret(t *testing.T) {
 		all.Write(b)
 		return string(b)
 	}
-	for _, path := range []string{"/", "/api/findings", "/api/worklist", "/api/ticks", "/api/declaration", "/api/sweeps/1", "/api/plan", "/api/targets"} {
+	for _, path := range []string{"/", "/api/findings", "/api/worklist", "/api/ticks", "/api/declaration",
+		"/api/sweeps/1", "/api/plan", "/api/targets"} {
 		fetch(path)
 	}
 	for _, row := range board.Rows {
@@ -234,7 +250,9 @@ func TestReview(t *testing.T) {
 	b, err := os.ReadFile(file)
 	require.NoError(t, err)
 	bad := filepath.Join(filepath.Dir(file), "bad.gate.yaml")
-	require.NoError(t, os.WriteFile(bad, []byte(strings.NewReplacer("who: director }", "who: directr }", "unsafe: allowed", "unsafe: alowed").Replace(string(b))), 0o600))
+	require.NoError(t, os.WriteFile(bad,
+		[]byte(strings.NewReplacer("who: director }", "who: directr }", "unsafe: allowed",
+			"unsafe: alowed").Replace(string(b))), 0o600))
 	code, out, _ = run(t, "review", bad)
 	assert.Equal(t, 2, code)
 	assert.Regexp(t, `bad\.gate\.yaml:\d+:\d+: error: the role "directr" is not declared`, out)

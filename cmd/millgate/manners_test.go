@@ -35,8 +35,10 @@ func TestSignalsEndEveryCommand(t *testing.T) {
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = w.Close() }) // nothing was written
 	for _, args := range [][]string{
-		{"tokens", fifo}, {"tokens", open}, {"tokens", "-"}, {"review", fifo}, {"sweep", fifo, "--target", "x"}, {"reach", fifo, "--route", "GET /a"}, {"diff", fifo, fifo}, {"format", fifo},
-		{"origins", open}, {"keep", "N", "--data", "DATA"}, {"serve", fifo, "--listen", "127.0.0.1:0", "--data", "DATA"},
+		{"tokens", fifo}, {"tokens", open}, {"tokens", "-"}, {"review", fifo}, {"sweep", fifo, "--target", "x"},
+		{"reach", fifo, "--route", "GET /a"}, {"diff", fifo, fifo}, {"format", fifo},
+		{"origins", open}, {"keep", "N", "--data", "DATA"}, {"serve", fifo, "--listen", "127.0.0.1:0", "--data",
+			"DATA"},
 	} {
 		for _, sig := range []os.Signal{os.Interrupt, syscall.SIGTERM} {
 			t.Run(strings.Join(args[:1], " ")+" "+filepath.Base(args[1])+" "+sig.String(), func(t *testing.T) {
@@ -91,8 +93,10 @@ access: [{ at: GET /a, who: signed-in }]
 	payload, err := json.Marshal(map[string]string{"sub": evil, "iss": evil})
 	require.NoError(t, err)
 	tokens := filepath.Join(dir, "tokens.txt")
-	require.NoError(t, os.WriteFile(tokens, []byte("eyJhbGciOiJub25lIn0."+base64.RawURLEncoding.EncodeToString(payload)+".\n"), 0o600))
-	for _, args := range [][]string{{"sweep", gate, "--target", "t"}, {"sweep", gate, "--target", "t", "--format", "json"}, {"tokens", tokens}, {"tokens", tokens, "--format", "json"}} {
+	require.NoError(t, os.WriteFile(tokens,
+		[]byte("eyJhbGciOiJub25lIn0."+base64.RawURLEncoding.EncodeToString(payload)+".\n"), 0o600))
+	for _, args := range [][]string{{"sweep", gate, "--target", "t"}, {"sweep", gate, "--target", "t", "--format",
+		"json"}, {"tokens", tokens}, {"tokens", tokens, "--format", "json"}} {
 		_, out, errs := run(t, args...)
 		for _, r := range out + errs {
 			assert.False(t, obeyed(r), "%v: %q in %q", args, r, out+errs)
@@ -138,7 +142,8 @@ func TestUnaskedAnswersAreNotLogged(t *testing.T) {
 		}
 	}()
 	gate := filepath.Join(t.TempDir(), "x.gate.yaml")
-	require.NoError(t, os.WriteFile(gate, fmt.Appendf(nil, "millgate: 1\ntargets: { t: { base: \"http://%s\", pace: 20 per 1s } }\nroutes: [GET /a]\naccess: [{ at: GET /a, who: anyone }]\n", l.Addr()), 0o600))
+	require.NoError(t, os.WriteFile(gate, fmt.Appendf(nil, "millgate: 1\ntargets: { t: { base: \"http://%s\", pace: "+
+		"20 per 1s } }\nroutes: [GET /a]\naccess: [{ at: GET /a, who: anyone }]\n", l.Addr()), 0o600))
 	code, _, errs := run(t, "sweep", gate, "--target", "t")
 	assert.NotZero(t, code)
 	assert.NotContains(t, errs, "canary-7f1")
@@ -165,7 +170,8 @@ func TestASecretOfSeveralLines(t *testing.T) {
 func TestADirectoryInUse(t *testing.T) {
 	data := t.TempDir()
 	gate := filepath.Join(data, "x.gate.yaml")
-	require.NoError(t, os.WriteFile(gate, []byte("millgate: 1\ntargets: { t: { base: \"http://127.0.0.1:1\" } }\nroutes: [GET /a]\naccess: [{ at: GET /a, who: anyone }]\n"), 0o600))
+	require.NoError(t, os.WriteFile(gate, []byte("millgate: 1\ntargets: { t: { base: \"http://127.0.0.1:1\" } "+
+		"}\nroutes: [GET /a]\naccess: [{ at: GET /a, who: anyone }]\n"), 0o600))
 	a, err := app.Open(data, gate)
 	require.NoError(t, err)
 	code, _, errs := run(t, "sweep", gate, "--target", "t", "--data", data)

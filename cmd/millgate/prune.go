@@ -16,7 +16,8 @@ type retention struct {
 }
 
 func (r *retention) flags(c *cobra.Command) {
-	c.Flags().IntVar(&r.sweeps, "keep-sweeps", 0, "keep exchanges of the newest `NUMBER` sweeps of each target; 0 keeps all")
+	c.Flags().IntVar(&r.sweeps, "keep-sweeps", 0, "keep exchanges of the newest `NUMBER` sweeps of each target; 0 "+
+		"keeps all")
 	c.Flags().StringVar(&r.text, "keep-for", "", "keep exchanges for so long, as in 90d; empty keeps all")
 }
 
@@ -52,13 +53,15 @@ The findings of every sweep, and what it left behind, stay too.`,
 				return err
 			}
 			if r == (app.Retention{}) {
-				return exit{exitWrong, fmt.Errorf("say what to keep, with --keep-sweeps or --keep-for; without them everything stays")}
+				return exit{exitWrong, fmt.Errorf("say what to keep, with --keep-sweeps or --keep-for; without them " +
+					"everything stays")}
 			}
 			done, err := app.PruneData(data, r)
 			if err != nil {
 				return exit{exitWrong, err}
 			}
-			fmt.Fprintf(cmd.OutOrStdout(), "%s of %s were taken away.\n", counted(int(done.Exchanges), "exchange"), counted(done.Sweeps, "sweep"))
+			fmt.Fprintf(cmd.OutOrStdout(), "%s of %s were taken away.\n", counted(int(done.Exchanges), "exchange"),
+				counted(done.Sweeps, "sweep"))
 			return nil
 		},
 	}

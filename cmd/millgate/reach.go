@@ -55,7 +55,8 @@ func formatCommand() *cobra.Command {
 		},
 	}
 	c.Flags().BoolVarP(&write, "write", "w", false, "write the files in place of printing")
-	c.Flags().BoolVarP(&list, "list", "l", false, "list the files whose layout differs, and exit with 1 when there are any")
+	c.Flags().BoolVarP(&list, "list", "l", false, "list the files whose layout differs, and exit with 1 when there "+
+		"are any")
 	return c
 }
 
@@ -84,7 +85,8 @@ func reachCommand() *cobra.Command {
 				return err
 			}
 			if (identity == "") == (at == "") {
-				return exit{exitWrong, fmt.Errorf("say --identity NAME or --route \"METHOD /path\"; nobody is who is not signed in")}
+				return exit{exitWrong, fmt.Errorf("say --identity NAME or --route \"METHOD /path\"; nobody is who is " +
+					"not signed in")}
 			}
 			d, err := meant(cmd, args[0])
 			if err != nil {
@@ -196,7 +198,8 @@ func printDiff(out io.Writer, p paint, d access.Diff) {
 		if caller == "" {
 			caller = "nobody"
 		}
-		sign := map[access.Turn]string{access.Opens: p.bad("opens "), access.Closes: "closes", access.Other: p.faint("other ")}[c.Turn]
+		sign := map[access.Turn]string{access.Opens: p.bad("opens "), access.Closes: "closes",
+			access.Other: p.faint("other ")}[c.Turn]
 		fmt.Fprintf(out, "%s  %-14s %-40s %s → %s\n", sign, caller, c.Route, c.From, c.To)
 	}
 	for _, r := range d.Added {
@@ -205,5 +208,6 @@ func printDiff(out io.Writer, p paint, d access.Diff) {
 	for _, r := range d.Gone {
 		fmt.Fprintf(out, "gone    %s\n", r)
 	}
-	fmt.Fprintf(out, "%s: %d open, %d close, %d change otherwise; %d routes new, %d gone\n", count(len(d.Changes), "crossing"), d.Opens, d.Closes, d.Other, len(d.Added), len(d.Gone))
+	fmt.Fprintf(out, "%s: %d open, %d close, %d change otherwise; %d routes new, %d gone\n",
+		count(len(d.Changes), "crossing"), d.Opens, d.Closes, d.Other, len(d.Added), len(d.Gone))
 }

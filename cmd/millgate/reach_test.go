@@ -70,7 +70,8 @@ func TestReach(t *testing.T) {
 	require.NoError(t, json.Unmarshal([]byte(out), &res))
 	assert.Len(t, res.Reach, 54)
 	assert.True(t, res.Reach[0].Admitted)
-	for _, c := range [][]string{{"--identity", "imree"}, {"--route", "GET /v1/sky/calender"}, {}, {"--identity", "imre", "--route", "GET /healthz"}} {
+	for _, c := range [][]string{{"--identity", "imree"}, {"--route", "GET /v1/sky/calender"}, {},
+		{"--identity", "imre", "--route", "GET /healthz"}} {
 		code, _, errs := run(t, append([]string{"reach", file}, c...)...)
 		assert.Equal(t, 2, code, c)
 		assert.Regexp(t, "did you mean|say --identity", errs)

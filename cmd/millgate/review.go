@@ -88,7 +88,9 @@ type reported struct {
 func report(list []review.Message) []reported {
 	out := []reported{}
 	for _, m := range list {
-		r := reported{File: m.File, Line: m.Line, Column: m.Column, Level: string(m.Level), Check: m.Code, Severity: string(m.Severity), OWASP: m.OWASP, CWE: m.CWE, Subject: m.Subject, Route: m.Route, Text: m.Text, Hint: m.Hint}
+		r := reported{File: m.File, Line: m.Line, Column: m.Column, Level: string(m.Level), Check: m.Code,
+			Severity: string(m.Severity), OWASP: m.OWASP, CWE: m.CWE, Subject: m.Subject, Route: m.Route, Text: m.Text,
+			Hint: m.Hint}
 		if m.Fix != nil {
 			r.Fix = m.Fix.Title
 		}
@@ -121,12 +123,14 @@ func reviewCommand() *cobra.Command {
 			list := review.Open(all)
 			out := cmd.OutOrStdout()
 			if format == "json" {
-				if err := writeJSON(out, map[string]any{"messages": report(all), "routes": len(d.Routes), "identities": len(d.Identities), "entries": len(d.Access)}); err != nil {
+				if err := writeJSON(out, map[string]any{"messages": report(all), "routes": len(d.Routes),
+					"identities": len(d.Identities), "entries": len(d.Access)}); err != nil {
 					return err
 				}
 			} else {
 				printMessages(out, painter(out), list)
-				fmt.Fprintf(out, "%d routes, %d identities, %d access entries, %s", len(d.Routes), len(d.Identities), len(d.Access), count(len(list), "message"))
+				fmt.Fprintf(out, "%d routes, %d identities, %d access entries, %s", len(d.Routes), len(d.Identities),
+					len(d.Access), count(len(list), "message"))
 				if n := len(all) - len(list); n > 0 {
 					fmt.Fprintf(out, ", %d more waived", n)
 				}

@@ -24,7 +24,8 @@ import (
 )
 
 func logger() *slog.Logger {
-	return slog.New(tint.NewTextHandler(os.Stderr, &tint.Options{TimeFormat: time.TimeOnly, NoColor: !term.IsTerminal(int(os.Stderr.Fd()))}))
+	return slog.New(tint.NewTextHandler(os.Stderr, &tint.Options{TimeFormat: time.TimeOnly,
+		NoColor: !term.IsTerminal(int(os.Stderr.Fd()))}))
 }
 
 // defaultData is where a workspace is kept when no --data is given.
@@ -41,8 +42,9 @@ func serveCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "serve [FILE]",
 		Short: "Serve the interface for a declaration",
-		Long:  "Serve the interface for the declaration in FILE; without one, for the declaration in the data directory.",
-		Args:  cobra.MaximumNArgs(1),
+		Long: "Serve the interface for the declaration in FILE; without one, for the declaration in the data " +
+			"directory.",
+		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			file := ""
 			if len(args) == 1 {
@@ -176,24 +178,26 @@ func serve(ctx context.Context, cmd *cobra.Command, listen, data, file string, d
 		return exit{exitWrong, fmt.Errorf("--listen needs HOST:PORT: %w", err)}
 	}
 	if ip := net.ParseIP(host); host != "localhost" && (ip == nil || !ip.IsLoopback()) {
-		return exit{exitWrong, fmt.Errorf("--listen %s is not a loopback address; the interface has no sign-in and must not be reachable from elsewhere", listen)}
+		return exit{exitWrong, fmt.Errorf("--listen %s is not a loopback address; the interface has no sign-in and "+
+			"must not be reachable from elsewhere", listen)}
 	}
-	l, err := net.Listen("tcp", listen)
+	l, err := (&net.ListenConfig{}).Listen(ctx, "tcp", listen)
 	if err != nil {
-		return exit{exitWrong, fmt.Errorf("the interface cannot listen on %s: %w; choose another with --listen", listen, err)}
+		return exit{exitWrong, fmt.Errorf("the interface cannot listen on %s: %w; choose another with --listen", listen,
+			err)}
 	}
-	a, err := app.Open(data, file)
+	a, err := app.Open(data, file) //nolint:contextcheck // what it does now ends before it returns
 	if err != nil {
 		return exit{exitWrong, errors.Join(err, l.Close())}
 	}
 	a.Retention = keep
 	log := logger()
 	if why := a.ReadOnly(); why != "" {
-		log.Warn("nothing can be kept, what is there can be looked at", "why", why)
+		log.WarnContext(ctx, "nothing can be kept, what is there can be looked at", "why", why)
 	} else if _, err := a.Prune(); err != nil {
-		log.Warn("exchanges of earlier sweeps were not pruned", "why", err)
+		log.WarnContext(ctx, "exchanges of earlier sweeps were not pruned", "why", err)
 	}
-	open := func() error {
+	open := func() error { //nolint:contextcheck // the demo lasts longer than the question
 		f, err := d.start()
 		if err != nil {
 			return fmt.Errorf("%w: %w", app.ErrInput, err)
@@ -206,11 +210,11 @@ func serve(ctx context.Context, cmd *cobra.Command, listen, data, file string, d
 		fmt.Fprintf(cmd.OutOrStdout(), "The stand-in is at %s, its issuer at %s\n", d.running.Base, d.running.IssuerURL)
 	}
 	done := make(chan error, 1)
-	go func() { done <- srv.Serve(l) }()
+	go func() { done <- srv.Serve(l) }() //nolint:contextcheck // Shutdown ends it
 	select {
 	case err = <-done:
 	case <-ctx.Done():
-		sctx, cancel := context.WithTimeout(context.Background(), 150*time.Millisecond)
+		sctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 150*time.Millisecond)
 		defer cancel()
 		if err = srv.Shutdown(sctx); errors.Is(err, context.DeadlineExceeded) {
 			err = srv.Close() // event streams stay open; they are cut

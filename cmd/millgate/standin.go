@@ -17,7 +17,8 @@ import (
 
 // withAddresses puts the addresses of a running stand-in into the example.
 func withAddresses(text string, run *standin.Running) string {
-	return strings.NewReplacer("http://127.0.0.1:7401", run.Base, "http://127.0.0.1:7402", run.IssuerURL, "http://127.0.0.1:7411", run.Direct).Replace(text)
+	return strings.NewReplacer("http://127.0.0.1:7401", run.Base, "http://127.0.0.1:7402", run.IssuerURL,
+		"http://127.0.0.1:7411", run.Direct).Replace(text)
 }
 
 func standInCommand() *cobra.Command {
@@ -56,7 +57,8 @@ func standInCommand() *cobra.Command {
 			if nodes < 1 || nodes > 9 {
 				return exit{exitWrong, fmt.Errorf("--nodes is between 1 and 9, not %d", nodes)}
 			}
-			run, err := standin.Listen(listen, standin.Options{Flaws: fl, Gateway: gateway, Quotas: true, Nodes: nodes, Longest: longest, Control: control})
+			run, err := standin.Listen(listen, standin.Options{Flaws: fl, Gateway: gateway, Quotas: true, Nodes: nodes,
+				Longest: longest, Control: control})
 			if err != nil {
 				return exit{exitWrong, err}
 			}
@@ -65,7 +67,8 @@ func standInCommand() *cobra.Command {
 				fmt.Fprintf(out, "Without its gateway it is at %s\n", run.Direct)
 			}
 			if control {
-				fmt.Fprintf(out, "POST %s/restart starts it again, POST %s/clock?advance=5m sets its clock ahead\n", run.Control, run.Control)
+				fmt.Fprintf(out, "POST %s/restart starts it again, POST %s/clock?advance=5m sets its clock ahead\n",
+					run.Control, run.Control)
 			}
 			<-cmd.Context().Done()
 			return run.Close()
@@ -75,7 +78,8 @@ func standInCommand() *cobra.Command {
 	c.Flags().StringVar(&flaws, "flaws", "none", "none, demo, or names separated by commas")
 	c.Flags().BoolVar(&gateway, "gateway", true, "stand behind a gateway, and listen ten ports above without it")
 	c.Flags().IntVar(&nodes, "nodes", 1, "how many nodes stand behind the address")
-	c.Flags().DurationVar(&longest, "longest-window", 0, "how long the window of a quota is at most, like 2s; 0 leaves them as they are")
+	c.Flags().DurationVar(&longest, "longest-window", 0, "how long the window of a quota is at most, like 2s; 0 "+
+		"leaves them as they are")
 	c.Flags().BoolVar(&control, "control", false, "listen twenty ports above for restarts and the clock, for tests")
 	c.Flags().BoolVar(&secrets, "secrets", false, "print the accounts' secrets as shell exports, and end")
 	c.Flags().BoolVar(&list, "list", false, "list the flaws, and end")
@@ -87,8 +91,9 @@ func keepCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "keep NAME",
 		Short: "Keep a secret, sealed, for kept:NAME in a declaration",
-		Long:  "Read a secret from the terminal or from standard input, and keep it sealed in the data directory, where kept:NAME in a declaration finds it.",
-		Args:  cobra.ExactArgs(1),
+		Long: "Read a secret from the terminal or from standard input, and keep it sealed in the data directory, " +
+			"where kept:NAME in a declaration finds it.",
+		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			value, err := secretFrom(cmd, args[0])
 			if err != nil {

@@ -72,7 +72,8 @@ stopped, or it could not be stored); else 1 findings at or above --fail-on; else
 				return exit{exitWrong, fmt.Errorf("--fail-on is low, medium, high or critical, not %q", failOn)}
 			}
 			if !(w.mostUnproven >= 0 && w.mostUnproven <= 100) {
-				return exit{exitWrong, fmt.Errorf("--most-unproven is a share between 0 and 100 percent, not %v", w.mostUnproven)}
+				return exit{exitWrong, fmt.Errorf("--most-unproven is a share between 0 and 100 percent, not %v",
+					w.mostUnproven)}
 			}
 			kept, err := w.keep.read()
 			if err != nil {
@@ -95,8 +96,10 @@ stopped, or it could not be stored); else 1 findings at or above --fail-on; else
 	}
 	c.Flags().StringVar(&w.target, "target", "", "a target that the declaration names")
 	c.Flags().StringVar(&w.base, "base", "", "address in place of the target's base")
-	c.Flags().StringVar(&failOn, "fail-on", "high", "exit with 1 at this severity or above: low, medium, high, critical")
-	c.Flags().Float64Var(&w.mostUnproven, "most-unproven", app.DefaultMostUnproven, "exit with 3 when more `PERCENT` of the planned crossings are unproven or unsent")
+	c.Flags().StringVar(&failOn, "fail-on", "high",
+		"exit with 1 at this severity or above: low, medium, high, critical")
+	c.Flags().Float64Var(&w.mostUnproven, "most-unproven", app.DefaultMostUnproven,
+		"exit with 3 when more `PERCENT` of the planned crossings are unproven or unsent")
 	c.Flags().BoolVar(&w.keepGoing, "keep-going", false, "go on when the target begins to fail")
 	c.Flags().StringVar(&w.data, "data", "", "directory to keep the sweep in; it is forgotten when empty")
 	w.keep.flags(c)
@@ -123,7 +126,7 @@ func runSweep(cmd *cobra.Command, a *app.App, w sweeping) error {
 		return printPlan(out, p, plan, w.format)
 	}
 	a.Ask = asker(cmd)
-	events, end := a.Events.Listen()
+	events, end := a.Events.Listen("sweep", "wait")
 	defer func() { end() }()
 	run, err := a.StartSweep(w.target, w.base)
 	if err != nil {
@@ -142,9 +145,10 @@ func runSweep(cmd *cobra.Command, a *app.App, w sweeping) error {
 		case e, ok := <-events:
 			switch {
 			case !ok: // it was too slow to listen: begin again
-				events, end = a.Events.Listen()
+				events, end = a.Events.Listen("sweep", "wait")
 			case bool(live) && e.Sweep != nil:
-				fmt.Fprintf(errs, "%s%d of %d probes, %.0f per s, %.0f s left", clearLine, e.Sweep.Done, e.Sweep.Planned, e.Sweep.Pace, e.Sweep.Left)
+				fmt.Fprintf(errs, "%s%d of %d probes, %.0f per s, %.0f s left", clearLine, e.Sweep.Done,
+					e.Sweep.Planned, e.Sweep.Pace, e.Sweep.Left)
 			case e.Type == "wait" && bool(live):
 				fmt.Fprintf(errs, "%s%s\n", clearLine, e.Text)
 			case e.Type == "wait":
@@ -210,12 +214,18 @@ func asker(cmd *cobra.Command) func(string) bool {
 	}
 }
 
+// resultVersion is that of the form in which a result is printed as JSON. It changes when
+// a member changes its meaning or goes; new ones come without.
+const resultVersion = 1
+
 func printJSON(out io.Writer, run *app.Run, res app.Result, doubts []app.Doubt) error {
 	e := json.NewEncoder(out)
 	e.SetIndent("", "  ")
 	e.SetEscapeHTML(false)
-	return e.Encode(map[string]any{"sweep": map[string]any{"target": run.Target, "state": run.State, "note": run.Note, "startedAt": run.StartedAt, "endedAt": run.EndedAt},
-		"checked": res.Checked, "doubts": doubts, "findings": append([]finding.Finding{}, res.Findings...), "counts": res.Counts, "plan": res.Plan, "left": res.Left, "made": res.Made, "unsent": res.Unsent})
+	return e.Encode(map[string]any{"version": resultVersion, "sweep": map[string]any{"target": run.Target,
+		"state": run.State, "note": run.Note, "startedAt": run.StartedAt, "endedAt": run.EndedAt},
+		"checked": res.Checked, "doubts": doubts, "findings": append([]finding.Finding{}, res.Findings...),
+		"counts": res.Counts, "plan": res.Plan, "left": res.Left, "made": res.Made, "unsent": res.Unsent})
 }
 
 func printPlan(out io.Writer, p paint, d app.PlanDetail, format string) error {
@@ -225,7 +235,8 @@ func printPlan(out io.Writer, p paint, d app.PlanDetail, format string) error {
 		return e.Encode(map[string]any{"plan": d.PlanSummary, "left": d.Left})
 	}
 	fmt.Fprintf(out, "%s at %s\n", p.bold(d.Target), d.Base)
-	fmt.Fprintf(out, "%d probes, %d with unsafe methods (%d of them on throwaway records), about %d requests in all, %.0f s at %s\n", d.PlanSummary.Probes, d.Unsafe, d.Made, d.Requests, d.Seconds, d.Pace)
+	fmt.Fprintf(out, "%d probes, %d with unsafe methods (%d of them on throwaway records), about %d requests in all, "+
+		"%.0f s at %s\n", d.PlanSummary.Probes, d.Unsafe, d.Made, d.Requests, d.Seconds, d.Pace)
 	if d.Inferred > 0 {
 		fmt.Fprintf(out, "%d crossings are inferred from callers that the declaration cannot tell apart\n", d.Inferred)
 	}
@@ -245,7 +256,7 @@ func printFindings(out io.Writer, p paint, run *app.Run, res app.Result) {
 		if f.Severity.AtLeast(finding.High) {
 			sev = p.bad(string(f.Severity))
 		}
-		fmt.Fprintf(out, "%s %s  %s  %s\n", p.bold(string(f.Kind)), p.bold(f.Route), f.Title, p.faint(f.ID))
+		fmt.Fprintf(out, "%s %s  %s  %s\n", p.bold(string(f.Kind)), p.bold(f.Where()), f.Title, p.faint(f.ID))
 		class := fmt.Sprintf("%s, CWE-%d", f.OWASP, f.CWE)
 		if f.Standard != "" {
 			class += ", " + f.Standard

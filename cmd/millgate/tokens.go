@@ -73,14 +73,16 @@ with --target its key set is fetched to verify them.`,
 	c.Flags().StringVar(&gate, "gate", "", "the declaration that they are held against")
 	c.Flags().StringVar(&target, "target", "", "fetch key sets from this target of the declaration")
 	c.Flags().StringVar(&words, "words", "", "a list of words to guess HMAC secrets among, one on a line")
-	c.Flags().StringVar(&failOn, "fail-on", "", "exit with 1 when a judgement is that grave: low, medium, high, critical")
+	c.Flags().StringVar(&failOn, "fail-on", "", "exit with 1 when a judgement is that grave: low, medium, high, "+
+		"critical")
 	return c
 }
 
 func audit(cmd *cobra.Command, gate, target string, in io.Reader) (token.Audited, error) {
 	progress := progressTo(cmd.ErrOrStderr())
 	if gate == "" {
-		r, err := app.AuditStream(cmd.Context(), token.Context{Now: time.Now(), NoKeys: "no declaration was given"}, in, progress)
+		r, err := app.AuditStream(cmd.Context(), token.Context{Now: time.Now(), NoKeys: "no declaration was given"}, in,
+			progress)
 		return r, stopped(err)
 	}
 	if _, err := meant(cmd, gate); err != nil {
@@ -185,7 +187,8 @@ func printAudit(w io.Writer, p paint, r token.Audited) {
 			if s.Beyond > 0 {
 				beyond = p.bad(fmt.Sprintf(", %d of them not granted to its holder", s.Beyond))
 			}
-			fmt.Fprintf(w, "    line %d, %s %s: %d routes, %d that change something%s\n", s.Line, s.Fingerprint, s.Subject, s.Opens, s.Unsafe, beyond)
+			fmt.Fprintf(w, "    line %d, %s %s: %d routes, %d that change something%s\n", s.Line, s.Fingerprint,
+				s.Subject, s.Opens, s.Unsafe, beyond)
 		}
 	}
 }

@@ -100,6 +100,14 @@ type Expectation struct {
 	Subject string
 	Ladder  []Rung
 	Entry   *declaration.Entry // the deciding entry, nil on a closed route
+	reason  string             // of one without its ladder
+}
+
+// Brief is an expectation without its ladder, for whoever keeps many: it says what is
+// expected and why. Evaluate gives the ladder again.
+func (e Expectation) Brief() Expectation {
+	e.reason, e.Ladder = e.Reason(), nil
+	return e
 }
 
 // Reason is the deciding rung's sentence, or why the caller is admitted.
@@ -110,7 +118,7 @@ func (e Expectation) Reason() string {
 	if len(e.Ladder) >= 4 {
 		return e.Ladder[3].Text
 	}
-	return ""
+	return e.reason
 }
 
 // Status is the status code a service answers with, 0 when it is free.
@@ -166,113 +174,164 @@ func WhoText(e *declaration.Entry) string {
 
 // Evaluate answers for route i of the document and one caller.
 func Evaluate(d *declaration.Document, i int, c Caller) Expectation {
-	x := Expectation{Entry: d.Entry(i)}
-	step := func(n int, res Result, text string) { // n counts from 1
-		x.Ladder = append(x.Ladder, Rung{Number: n, Name: Names[n], Result: res, Text: text})
+	l := &climb{d: d, i: i, c: c, e: d.Entry(i)}
+	l.x = Expectation{Entry: l.e, Ladder: make([]Rung, 0, len(Names)-1)}
+	l.pass("in the inventory")
+	switch {
+	case l.closed():
+		l.nobody()
+	case l.e.Who[0].Kind == declaration.WhoAnyone:
+		l.anyone()
+	case l.credential() && l.role() && l.rights() && l.ownership():
+		l.pass(quotasOf(d, i, c.Identity))
+		l.x.Outcome = Admit
 	}
-	end := func(n int, o Outcome, subject, text string) Expectation {
-		step(n, Failed, text)
-		x.Ladder[n-1].Subject = subject
-		x.Outcome, x.Decider, x.Subject = o, n, subject
-		for k := n + 1; k <= 7; k++ {
-			step(k, NotReached, "not reached")
-		}
-		return x
+	return l.x
+}
+
+// climb goes up the ladder, rung by rung. Each method says whether it passed its rungs; one
+// that does not has said why, and ends it.
+type climb struct {
+	d *declaration.Document
+	i int
+	c Caller
+	e *declaration.Entry
+	x Expectation
+	// owns says that only an owner is admitted.
+	owns bool
+}
+
+// pass is the next rung, passed.
+func (l *climb) pass(text string) { l.step(Passed, text) }
+
+func (l *climb) step(r Result, text string) {
+	n := len(l.x.Ladder) + 1 // rungs count from 1
+	l.x.Ladder = append(l.x.Ladder, Rung{Number: n, Name: Names[n], Result: r, Text: text})
+}
+
+// end is the next rung, failed: those behind it are not reached.
+func (l *climb) end(o Outcome, subject, text string) bool {
+	l.step(Failed, text)
+	n := len(l.x.Ladder)
+	l.x.Ladder[n-1].Subject = subject
+	l.x.Outcome, l.x.Decider, l.x.Subject = o, n, subject
+	for len(l.x.Ladder) < len(Names)-1 {
+		l.step(NotReached, "not reached")
 	}
-	step(1, Passed, "in the inventory")
-	e := x.Entry
-	if e == nil || len(e.Who) == 0 || slices.ContainsFunc(e.Who, func(w declaration.Who) bool { return w.Kind == declaration.WhoNobody }) {
-		step(2, Passed, "none would do")
-		step(3, Passed, "none would do")
-		why := "no access entry names this route, so it is for nobody"
-		if e != nil {
-			why = "the declaration admits nobody here"
-		}
-		return end(4, Closed, "role", why)
+	return false
+}
+
+func (l *climb) closed() bool {
+	return l.e == nil || len(l.e.Who) == 0 ||
+		slices.ContainsFunc(l.e.Who, func(w declaration.Who) bool { return w.Kind == declaration.WhoNobody })
+}
+
+// nobody is the ladder of a closed route.
+func (l *climb) nobody() {
+	l.pass("none would do")
+	l.pass("none would do")
+	why := "no access entry names this route, so it is for nobody"
+	if l.e != nil {
+		why = "the declaration admits nobody here"
 	}
-	open := e.Who[0].Kind == declaration.WhoAnyone
-	cred := Credential(d, i, c.Identity)
-	if open {
-		switch {
-		case c.State == Broken && e.Broken == declaration.BrokenRefused:
-			step(2, Passed, "none is needed, one was presented")
-			return end(3, Refuse, "soundness", "a broken credential is refused here (broken: refused)")
-		case c.State == Broken && e.Broken == declaration.BrokenEither:
-			x.Outcome = Either
-		default:
-			x.Outcome = Admit
-		}
-		step(2, Passed, "none is needed")
-		step(3, Passed, "nothing to check")
-		step(4, Passed, "anyone is admitted")
-		step(5, Passed, "none is asked for")
-		step(6, Passed, "does not matter here")
-		step(7, Passed, quotasOf(d, i, c.Identity))
-		return x
+	l.end(Closed, "role", why)
+}
+
+// anyone is the ladder of an open route.
+func (l *climb) anyone() {
+	if l.c.State == Broken && l.e.Broken == declaration.BrokenRefused {
+		l.pass("none is needed, one was presented")
+		l.end(Refuse, "soundness", "a broken credential is refused here (broken: refused)")
+		return
 	}
-	accepted := d.Accepted(e)
+	l.x.Outcome = Admit
+	if l.c.State == Broken && l.e.Broken == declaration.BrokenEither {
+		l.x.Outcome = Either
+	}
+	for _, text := range []string{"none is needed", "nothing to check", "anyone is admitted", "none is asked for",
+		"does not matter here", quotasOf(l.d, l.i, l.c.Identity)} {
+		l.pass(text)
+	}
+}
+
+// credential is presented, of a scheme that is accepted, and sound.
+func (l *climb) credential() bool {
+	accepted := l.d.Accepted(l.e)
 	names := make([]string, len(accepted))
 	for k, s := range accepted {
 		names[k] = s.Name
 	}
+	c, cred := l.c, Credential(l.d, l.i, l.c.Identity)
 	switch {
 	case c.State == Absent || c.Identity == nil && c.State != Broken || c.Identity != nil && cred == nil:
-		return end(2, Refuse, "credential", fmt.Sprintf("needs %s, none is presented", join(names, "or")))
+		return l.end(Refuse, "credential", fmt.Sprintf("needs %s, none is presented", join(names, "or")))
 	case c.State == Broken:
-		step(2, Passed, join(names, "or")+" is presented")
-		return end(3, Refuse, "soundness", "the credential does not verify")
+		l.pass(join(names, "or") + " is presented")
+		return l.end(Refuse, "soundness", "the credential does not verify")
 	case !slices.Contains(names, cred.Scheme.Name):
-		return end(2, Refuse, "credential", fmt.Sprintf("needs %s, %s comes with %s", join(names, "or"), c.Identity.Name, cred.Scheme.Name))
+		return l.end(Refuse, "credential", fmt.Sprintf("needs %s, %s comes with %s", join(names, "or"), c.Identity.Name,
+			cred.Scheme.Name))
 	}
-	step(2, Passed, cred.Scheme.Name+", accepted here")
-	step(3, Passed, "sound")
+	l.pass(cred.Scheme.Name + ", accepted here")
+	l.pass("sound")
+	return true
+}
 
-	pass, onlyOwner := d.Admits(e, c.Identity)
-	has := describeRoles(c.Identity)
-	switch {
+func (l *climb) role() bool {
+	pass, onlyOwner := l.d.Admits(l.e, l.c.Identity)
+	has := describeRoles(l.c.Identity)
+	switch l.owns = onlyOwner; {
 	case !pass:
-		return end(4, Forbid, "role", fmt.Sprintf("needs %s, %s has %s", WhoText(e), c.Identity.Name, has))
+		return l.end(Forbid, "role", fmt.Sprintf("needs %s, %s has %s", WhoText(l.e), l.c.Identity.Name, has))
 	case onlyOwner:
-		step(4, Passed, "the owner is admitted; which record decides")
+		l.pass("the owner is admitted; which record decides")
 	default:
-		step(4, Passed, fmt.Sprintf("%s is among %s", has, WhoText(e)))
+		l.pass(fmt.Sprintf("%s is among %s", has, WhoText(l.e)))
 	}
-	for _, s := range e.Scope {
-		if !slices.Contains(c.Identity.Scopes, s) {
-			return end(5, Forbid, "scope", fmt.Sprintf("needs the scope %s, %s does not hold it", s, c.Identity.Name))
+	return true
+}
+
+// rights are the scopes and attributes that are asked for.
+func (l *climb) rights() bool {
+	id := l.c.Identity
+	for _, s := range l.e.Scope {
+		if !slices.Contains(id.Scopes, s) {
+			return l.end(Forbid, "scope", fmt.Sprintf("needs the scope %s, %s does not hold it", s, id.Name))
 		}
 	}
-	for _, g := range sortedKeys(e.Given) {
-		have, ok := c.Identity.Attributes[g]
+	for _, g := range sortedKeys(l.e.Given) {
+		want := l.e.Given[g]
+		have, ok := id.Attributes[g]
 		if !ok {
-			return end(5, Forbid, "attribute", fmt.Sprintf("needs %s: %v, %s has no such attribute", g, e.Given[g], c.Identity.Name))
+			return l.end(Forbid, "attribute", fmt.Sprintf("needs %s: %v, %s has no such attribute", g, want, id.Name))
 		}
-		if fmt.Sprint(have) != fmt.Sprint(e.Given[g]) {
-			return end(5, Forbid, "attribute", fmt.Sprintf("needs %s: %v, %s has %v", g, e.Given[g], c.Identity.Name, have))
+		if fmt.Sprint(have) != fmt.Sprint(want) {
+			return l.end(Forbid, "attribute", fmt.Sprintf("needs %s: %v, %s has %v", g, want, id.Name, have))
 		}
 	}
-	if len(e.Scope)+len(e.Given) == 0 {
-		step(5, Passed, "none is asked for")
+	if len(l.e.Scope)+len(l.e.Given) == 0 {
+		l.pass("none is asked for")
 	} else {
-		step(5, Passed, "held")
+		l.pass("held")
 	}
+	return true
+}
+
+func (l *climb) ownership() bool {
 	switch {
-	case !onlyOwner:
-		step(6, Passed, "does not matter here")
-	case c.Record == Own:
-		step(6, Passed, fmt.Sprintf("the record is %s's own", c.Identity.Name))
-	case c.Record == Foreign:
-		if e.Hide {
-			return end(6, Hide, "ownership", "the record is somebody else's, and to others it does not exist")
-		}
-		return end(6, Forbid, "ownership", "the record is somebody else's")
+	case !l.owns:
+		l.pass("does not matter here")
+	case l.c.Record == Own:
+		l.pass(fmt.Sprintf("the record is %s's own", l.c.Identity.Name))
+	case l.c.Record == Foreign && l.e.Hide:
+		return l.end(Hide, "ownership", "the record is somebody else's, and to others it does not exist")
+	case l.c.Record == Foreign:
+		return l.end(Forbid, "ownership", "the record is somebody else's")
 	default:
-		step(6, Depends, "admitted for an own record only")
-		x.Depends = true
+		l.step(Depends, "admitted for an own record only")
+		l.x.Depends = true
 	}
-	step(7, Passed, quotasOf(d, i, c.Identity))
-	x.Outcome = Admit
-	return x
+	return true
 }
 
 // quotasOf names the quotas that count a crossing. Whether they have room

@@ -81,7 +81,8 @@ func TestLadder(t *testing.T) {
 		{"POST /strict", "bot", Sound, "", Refuse, 2, "credential", "bot comes with service"}, // `by` is exact
 	} {
 		t.Run(fmt.Sprintf("%s by %s %s %s", c.route, c.who, c.state, c.record), func(t *testing.T) {
-			x := Evaluate(d, d.RouteNamed(c.route), Caller{Identity: d.IdentityNamed(c.who), State: c.state, Record: c.record})
+			x := Evaluate(d, d.RouteNamed(c.route), Caller{Identity: d.IdentityNamed(c.who), State: c.state,
+				Record: c.record})
 			assert.Equal(t, c.want, x.Outcome)
 			assert.Equal(t, c.decider, x.Decider)
 			assert.Equal(t, c.subject, x.Subject)
@@ -143,13 +144,18 @@ func TestClasses(t *testing.T) {
 		}
 		got = append(got, strings.Join(n, "+"))
 	}
-	assert.Equal(t, []string{"ann", "bob", "eve", "bot", "far", "par"}, got, "ann is mentioned by name, so eve does not stand for her")
+	assert.Equal(t, []string{"ann", "bob", "eve", "bot", "far", "par"}, got,
+		"ann is mentioned by name, so eve does not stand for her")
 
 	same, msgs := declaration.Parse("x", []byte(strings.Replace(text, "identity:ann, ", "", 1)), nil)
 	require.Empty(t, msgs)
 	assert.Equal(t, []int{0, 2}, Classes(same)[0].Members, "equal in roles, scopes, attributes, schemes and ownership")
-	for _, change := range []string{"eve: { roles: writer, attributes: { verified: true }", "eve: { roles: reader, attributes: { verified: false }", "eve: { roles: reader, scopes: [w], attributes: { verified: true }"} {
-		d, _ := declaration.Parse("x", []byte(strings.Replace(strings.Replace(text, "identity:ann, ", "", 1), "eve: { roles: reader, attributes: { verified: true }", change, 1)), nil)
+	for _, change := range []string{"eve: { roles: writer, attributes: { verified: true }",
+		"eve: { roles: reader, attributes: { verified: false }", "eve: { roles: reader, scopes: [w], attributes: { " +
+			"verified: true }"} {
+		d, _ := declaration.Parse("x",
+			[]byte(strings.Replace(strings.Replace(text, "identity:ann, ", "", 1),
+				"eve: { roles: reader, attributes: { verified: true }", change, 1)), nil)
 		assert.Equal(t, []int{0}, Classes(d)[0].Members, change)
 	}
 }
@@ -168,7 +174,8 @@ func parsed(t testing.TB, routes, identities int) *declaration.Document {
 	}
 	b.WriteString("schemes:\n  k: { kind: api-key, in: header, name: X-Key }\nidentities:\n")
 	for i := range identities {
-		fmt.Fprintf(&b, "  i%d: { roles: [r%d, r%d], scopes: [s%d], attributes: { team: t%d }, credentials: { k: { key: env:K } } }\n", i, i%50, (i*7)%50, i%4, i%6)
+		fmt.Fprintf(&b, "  i%d: { roles: [r%d, r%d], scopes: [s%d], attributes: { team: t%d }, credentials: { k: { "+
+			"key: env:K } } }\n", i, i%50, (i*7)%50, i%4, i%6)
 	}
 	b.WriteString("routes:\n")
 	for i := range routes {

@@ -204,7 +204,8 @@ func (ev *evaluator) row(e, columns int) []Cell {
 	return row
 }
 
-func (ev *evaluator) cell(en *declaration.Entry, id *declaration.Identity, accepted map[string]bool, pass, owner bool) Cell {
+func (ev *evaluator) cell(en *declaration.Entry, id *declaration.Identity, accepted map[string]bool, pass,
+	owner bool) Cell {
 	if !slices.ContainsFunc(id.Credentials, func(c declaration.Credential) bool { return accepted[c.Scheme.Name] }) {
 		return Cell(Refuse)
 	}

@@ -2,8 +2,8 @@ package access
 
 import (
 	"fmt"
+	"maps"
 	"slices"
-	"sort"
 
 	"millgate/core/declaration"
 )
@@ -106,10 +106,12 @@ func rule(d *declaration.Document, e *declaration.Entry, c Change, note func(str
 		} else if owner {
 			for k, id := range d.Identities {
 				if selected[k] && !before[k] {
-					note(fmt.Sprintf("%s is admitted to its own records as their owner; take owner out of the rule to turn it away from these too", id.Name))
+					note(fmt.Sprintf("%s is admitted to its own records as their owner; take owner out of the rule "+
+						"to turn it away from these too", id.Name))
 				}
 			}
 		}
+	default:
 	}
 	list := synthesise(d, e, in, owner, open)
 	out := map[string]string{"who": declaration.FlowList(list)}
@@ -180,7 +182,8 @@ func synthesise(d *declaration.Document, e *declaration.Entry, in []bool, owner,
 	ofRole := func(name string) func(*declaration.Identity) bool {
 		return func(id *declaration.Identity) bool { return d.RolesOf(id)[name] }
 	}
-	signedIn := open || slices.ContainsFunc(e.Who, func(w declaration.Who) bool { return w.Kind == declaration.WhoSignedIn })
+	signedIn := open || slices.ContainsFunc(e.Who,
+		func(w declaration.Who) bool { return w.Kind == declaration.WhoSignedIn })
 	if every && signedIn && len(left) > 0 {
 		return append(list, "signed-in")
 	}
@@ -196,6 +199,7 @@ func synthesise(d *declaration.Document, e *declaration.Entry, in []bool, owner,
 			if _, ok := fits(same); ok {
 				take("identity:"+w.Name, same)
 			}
+		default:
 		}
 	}
 	for len(left) > 0 {
@@ -210,12 +214,7 @@ func synthesise(d *declaration.Document, e *declaration.Entry, in []bool, owner,
 		}
 		take(best, ofRole(best))
 	}
-	rest := make([]int, 0, len(left))
-	for k := range left {
-		rest = append(rest, k)
-	}
-	sort.Ints(rest)
-	for _, k := range rest {
+	for _, k := range slices.Sorted(maps.Keys(left)) {
 		list = append(list, "identity:"+d.Identities[k].Name)
 	}
 	if len(list) == 0 {

@@ -67,19 +67,30 @@ func TestBoardEdits(t *testing.T) {
 		want   string // the lines of access that are new
 		note   string
 	}{
-		{"a role where it says it", []string{"GET /a", "POST /a"}, []string{"cat"}, Raise, nil, `  - { at: "GET,POST /a", who: [reader, keeper] } # both`, ""},
-		{"an identity where no role says it", []string{"GET /a", "POST /a"}, []string{"amy"}, Lower, nil, `  - { at: "GET,POST /a", who: [writer, "identity:ann"] } # both`, ""},
-		{"one route of an entry gets its own", []string{"POST /a"}, []string{"ann", "amy"}, Lower, nil, "  - { at: \"GET /a\", who: reader } # both\n  - { at: \"POST /a\", who: writer }", ""},
-		{"a pattern stays as it is", []string{"DELETE /a/{id}"}, []string{"cat"}, Lower, nil, `  - { at: "DELETE /a/{id}", who: owner, hide: true }`, ""},
-		{"a route without an entry", []string{"POST /c"}, []string{"bob"}, Raise, nil, `  - { at: POST /c, who: writer }`, ""},
-		{"another scheme comes with it", []string{"POST /c"}, []string{"bob", "bot"}, Raise, nil, `  - { at: POST /c, who: [writer, "identity:bot"], by: [token, key] }`, ""},
-		{"nobody up opens it to anyone", []string{"GET /a/{id}"}, []string{""}, Raise, nil, `  - { at: "GET /a/{id}", who: anyone }`, ""},
-		{"nobody down closes it to all who are not signed in", []string{"GET /b"}, []string{""}, Lower, nil, `  - { at: GET /b, who: signed-in, by: [token, key] }`, ""},
+		{"a role where it says it", []string{"GET /a", "POST /a"}, []string{"cat"}, Raise, nil,
+			`  - { at: "GET,POST /a", who: [reader, keeper] } # both`, ""},
+		{"an identity where no role says it", []string{"GET /a", "POST /a"}, []string{"amy"}, Lower, nil,
+			`  - { at: "GET,POST /a", who: [writer, "identity:ann"] } # both`, ""},
+		{"one route of an entry gets its own", []string{"POST /a"}, []string{"ann", "amy"}, Lower, nil,
+			"  - { at: \"GET /a\", who: reader } # both\n  - { at: \"POST /a\", who: writer }", ""},
+		{"a pattern stays as it is", []string{"DELETE /a/{id}"}, []string{"cat"}, Lower, nil,
+			`  - { at: "DELETE /a/{id}", who: owner, hide: true }`, ""},
+		{"a route without an entry", []string{"POST /c"}, []string{"bob"}, Raise, nil,
+			`  - { at: POST /c, who: writer }`, ""},
+		{"another scheme comes with it", []string{"POST /c"}, []string{"bob", "bot"}, Raise, nil,
+			`  - { at: POST /c, who: [writer, "identity:bot"], by: [token, key] }`, ""},
+		{"nobody up opens it to anyone", []string{"GET /a/{id}"}, []string{""}, Raise, nil,
+			`  - { at: "GET /a/{id}", who: anyone }`, ""},
+		{"nobody down closes it to all who are not signed in", []string{"GET /b"}, []string{""}, Lower, nil,
+			`  - { at: GET /b, who: signed-in, by: [token, key] }`, ""},
 		{"everybody down", []string{"GET /b"}, nil, Lower, nil, `  - { at: GET /b, who: nobody }`, ""},
 		{"an owner", []string{"DELETE /a/{id}"}, []string{"ann"}, Lower, nil, ``, "ann is admitted to its own records"},
-		{"what a raise cannot give", []string{"POST /a"}, []string{"bob"}, "", map[string]string{"given": "{ ok: true }"}, "  - { at: \"GET /a\", who: reader } # both\n  - { at: \"POST /a\", who: reader, given: { ok: true } }", ""},
+		{"what a raise cannot give", []string{"POST /a"}, []string{"bob"}, "",
+			map[string]string{"given": "{ ok: true }"}, "  - { at: \"GET /a\", who: reader } # both\n  - { at: " +
+				"\"POST /a\", who: reader, given: { ok: true } }", ""},
 		{"owner", []string{"POST /c"}, []string{"cat"}, Owner, nil, `  - { at: POST /c, who: owner }`, ""},
-		{"who, for a whole row", []string{"GET /a", "GET /a/{id}"}, nil, "", map[string]string{"who": "keeper"}, "  - { at: \"GET /a\", who: keeper }", ""},
+		{"who, for a whole row", []string{"GET /a", "GET /a/{id}"}, nil, "", map[string]string{"who": "keeper"},
+			"  - { at: \"GET /a\", who: keeper }", ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			d := read(t, editable)
@@ -96,7 +107,8 @@ func TestBoardEdits(t *testing.T) {
 			require.NoError(t, err)
 			// The quotes of a selector without braces are a matter of taste.
 			norm := func(s string) string {
-				return strings.NewReplacer(`"GET,POST /a"`, "GET,POST /a", `"GET /a"`, "GET /a", `"POST /a"`, "POST /a").Replace(s)
+				return strings.NewReplacer(`"GET,POST /a"`, "GET,POST /a", `"GET /a"`, "GET /a", `"POST /a"`,
+					"POST /a").Replace(s)
 			}
 			for _, l := range strings.Split(c.want, "\n") {
 				assert.Contains(t, norm(out), norm(l), "%+v", edits)
@@ -144,7 +156,8 @@ func TestBoardEditsDoWhatTheySay(t *testing.T) {
 				for k := range len(d.Identities) + 1 {
 					was, is := before.At(i, k), after.At(i, k)
 					meant := slices.Contains(c.Routes, i) && slices.Contains(c.Columns, k)
-					where := fmt.Sprintf("%s column %d, %s, %v\n%s\nbecame\n%s", d.Routes[i].Key(), k, c.Action, c, text, out)
+					where := fmt.Sprintf("%s column %d, %s, %v\n%s\nbecame\n%s", d.Routes[i].Key(), k, c.Action, c,
+						text, out)
 					switch {
 					case !meant && !slices.Contains(c.Routes, i):
 						require.Equal(t, was, is, where)

@@ -28,7 +28,8 @@ func reached(d *declaration.Document, i int, id *declaration.Identity) Reached {
 		r.Caller = id.Name
 	}
 	x := Evaluate(d, i, c)
-	r.Admitted, r.Depends, r.Outcome, r.Why = x.Outcome == Admit, x.Depends, OutcomeText(x.Outcome, x.Depends), x.Reason()
+	r.Admitted, r.Depends, r.Outcome, r.Why = x.Outcome == Admit, x.Depends, OutcomeText(x.Outcome, x.Depends),
+		x.Reason()
 	at := d.Routes[i].Place
 	if x.Entry != nil {
 		at = x.Entry.Place
@@ -166,7 +167,8 @@ func Compare(old, doc *declaration.Document) Diff {
 			if from == to || (!there || !known) && to.Outcome() != Admit {
 				continue
 			}
-			t := Turned{Route: key, Caller: name, From: word(from), To: word(to), Letter: string(to.Letter()), Turn: Other}
+			t := Turned{Route: key, Caller: name, From: word(from), To: word(to), Letter: string(to.Letter()),
+				Turn: Other}
 			was, is := from.Outcome() == Admit, to.Outcome() == Admit
 			switch {
 			case is && (!was || from.Depends() && !to.Depends()):

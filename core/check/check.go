@@ -21,7 +21,8 @@
 //		if in.Took["access"] == "" {
 //			return
 //		}
-//		t.One(check.Call{Name: "use", Request: use, As: []check.Present{{Slot: "access", Caller: check.Caller{Scheme: "s"}}}})
+//		as := []check.Present{{Slot: "access", Caller: check.Caller{Scheme: "s"}}}
+//		t.One(check.Call{Name: "use", Request: use, As: as})
 //	})
 //
 // # Being careful
@@ -70,8 +71,12 @@ type Call struct {
 	Request Request
 	As      []Present // whose credentials it bears: none, one or two
 	Take    []Take
+	Must    bool // must be admitted: refused (401), its credential is renewed once, and it is sent again
 	Retry   bool // a 429 is waited out; else it is an answer like others
 	Effect  Effect
+	// Undo is owed once it was admitted, whatever becomes of the script: what is tried in
+	// turn until one is answered 2xx, 404 or 410.
+	Undo []Call
 }
 
 // Effect is how careful a call has to be sent.
@@ -101,8 +106,9 @@ type Request struct {
 // or, with Name alone, a value of the target.
 type Fill struct{ Text, Slot, Identity, Scheme, Name string }
 
-// Present is a credential that a call bears: that of a caller, or the secret in a slot,
-// put where the caller's scheme has it.
+// Present is a credential that a call bears: that of a caller (without an identity, and
+// with the state broken, one that does not verify), or the secret in a slot, put where the
+// caller's scheme has it. Quotas count the caller, whichever it is.
 type Present struct {
 	Caller
 	Slot string
@@ -125,7 +131,7 @@ type Take struct {
 	At   string
 }
 
-// Fate is what came of a call.
+// Fate is what came of a call. Its numbers stand in stored facts.
 type Fate int
 
 // The fates.
@@ -139,20 +145,27 @@ const (
 // Report is what came of a call, masked. It begins when it leaves, not when it was asked
 // for: what waits for its pace has not begun.
 type Report struct {
-	Name       string
-	Why        string // of a Fate that is not Answered
-	Fate       Fate
-	Begin, End time.Duration
-	Exchange   Exchange
-	Repeats    int                  // it was sent so often before, after a 429
-	Took       map[string]string    // by slot, the mark of what was taken: equal marks are equal secrets
-	Ends       map[string]time.Time // by slot, when a token or cookie that was taken says that it ends
+	Name     string        `json:"name"`
+	Why      string        `json:"why,omitempty"` // of a Fate that is not Answered
+	Fate     Fate          `json:"fate"`
+	Begin    time.Duration `json:"begin"`
+	End      time.Duration `json:"end"`
+	Exchange Exchange      `json:"exchange"`
+	// Repeats is how often it was sent before, after a 429 or with a credential that ended.
+	Repeats int `json:"repeats,omitempty"`
+	// Took has by slot the mark of what was taken: equal marks are equal secrets.
+	Took map[string]string `json:"took,omitempty"`
+	// Ends has by slot when a token or cookie that was taken says that it ends.
+	Ends map[string]time.Time `json:"ends,omitempty"`
 }
 
-// Fact is what was seen of a probe.
+// Fact is what was seen of a probe, and no judgement: it can be judged again, by another
+// declaration, at any time.
 type Fact struct {
-	Began   time.Time
-	Cut     string // why the script was given up; "" where it was not
-	Reports []Report
-	Data    Data
+	Family  string    `json:"family"`
+	Version int       `json:"version"` // of Data, as its family decodes it
+	Began   time.Time `json:"began"`
+	Cut     string    `json:"cut,omitempty"` // why the script was given up; "" where it was not
+	Reports []Report  `json:"reports"`
+	Data    Data      `json:"data"`
 }

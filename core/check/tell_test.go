@@ -33,7 +33,8 @@ func TestAScriptFromTopToBottom(t *testing.T) {
 	for i := range 3 {
 		at := time.Duration(i) * 2 * time.Second
 		require.Len(t, s.Next(at, answered).Send, 1)
-		assert.Equal(t, at+1500*time.Millisecond, s.Next(at+500*time.Millisecond, answered).Wait, "counted from the script's beginning")
+		assert.Equal(t, at+1500*time.Millisecond, s.Next(at+500*time.Millisecond, answered).Wait,
+			"counted from the script's beginning")
 	}
 	assert.Len(t, s.Next(9*time.Second, nil).Send, 2)
 	assert.True(t, s.Next(9*time.Second, []Report{{Name: "a"}, {Name: "b"}}).Ends())
@@ -72,7 +73,8 @@ func TestTemplates(t *testing.T) {
 		f, ok := map[string]Fill{"name": {Identity: "ann", Scheme: "s", Name: "name"}, "refresh": {Slot: "refresh"}}[n]
 		return f, ok
 	}
-	r := Template(&declaration.Request{Method: "POST", Host: "id", Path: "/in/{name}", JSON: []byte(`{"n":"{name}","q":"{me}"}`)}, fill)
+	r := Template(&declaration.Request{Method: "POST", Host: "id", Path: "/in/{name}",
+		JSON: []byte(`{"n":"{name}","q":"{me}"}`)}, fill)
 	assert.Equal(t, `{"n":"{name}","q":"{me}"}`, string(r.Body))
 	assert.Equal(t, map[string]Fill{"name": {Identity: "ann", Scheme: "s", Name: "name"}}, r.Fill, "other braces stay")
 	assert.Equal(t, [][2]string{{"Content-Type", "application/json"}}, r.Headers)

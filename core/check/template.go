@@ -12,7 +12,8 @@ import (
 // Template is a request of the declaration as a call's. Its names are filled with what
 // fill gives for them; one that it does not know (ok false) stays as it is written.
 func Template(q *declaration.Request, fill func(name string) (f Fill, ok bool)) Request {
-	r := Request{Method: q.Method, Host: q.Host, Path: q.Path, Headers: slices.Clone(q.Headers), Fill: map[string]Fill{}}
+	r := Request{Method: q.Method, Host: q.Host, Path: q.Path, Headers: slices.Clone(q.Headers),
+		Fill: map[string]Fill{}}
 	for _, n := range q.Placeholders() {
 		if f, ok := fill(n); ok {
 			r.Fill[n] = f
@@ -47,6 +48,22 @@ func Template(q *declaration.Request, fill func(name string) (f Fill, ok bool)) 
 		r.Headers = append(r.Headers, [2]string{"Content-Type", "application/x-www-form-urlencoded"})
 	}
 	return r
+}
+
+// FillsOf gives what stands for the names of a request that is sent as an identity: a value
+// of its credential (of any scheme where scheme is ""), or else one of the target.
+func FillsOf(d *declaration.Document, t *declaration.Target, identity, scheme string) func(name string) (Fill, bool) {
+	return func(n string) (Fill, bool) {
+		if id := d.IdentityNamed(identity); id != nil {
+			for _, c := range id.Credentials {
+				if _, ok := c.Fill[n]; ok && (scheme == "" || c.Scheme.Name == scheme) {
+					return Fill{Identity: identity, Scheme: c.Scheme.Name, Name: n}, true
+				}
+			}
+		}
+		_, ok := t.Values[n]
+		return Fill{Name: n}, ok
+	}
 }
 
 // Names goes through a text by its {names}: what stands before one, and its name; the

@@ -3,6 +3,7 @@ package declaration
 import (
 	"encoding/json"
 	"fmt"
+	"maps"
 	"slices"
 	"sort"
 	"strings"
@@ -146,7 +147,8 @@ func locate(text string, off int) spot {
 				top.key = ""
 				s.key, s.value = top.indent == '{', top.indent == '['
 				s.from = next(text, k+1, stop)
-			case c == ':' && len(flows) > 0 && flows[len(flows)-1].indent == '{' && flows[len(flows)-1].key == "" && (k+1 >= end || text[k+1] == ' '):
+			case c == ':' && len(flows) > 0 && flows[len(flows)-1].indent == '{' && flows[len(flows)-1].key == "" &&
+				(k+1 >= end || text[k+1] == ' '):
 				flows[len(flows)-1].key = unquoted(strings.TrimSpace(text[s.from:k]))
 				s.key, s.value = false, true
 				s.from = next(text, k+1, stop)
@@ -294,7 +296,8 @@ func keysAt(path []string) (out []Option) {
 		}
 	}
 	order := map[string]int{}
-	for i, w := range slices.Concat(topWords, targetWords, routeWords, sampleWords, entryWords, quotaWords, schemeWords) {
+	for i, w := range slices.Concat(topWords, targetWords, routeWords, sampleWords, entryWords, quotaWords,
+		schemeWords) {
 		if _, ok := order[w]; !ok {
 			order[w] = i
 		}
@@ -366,7 +369,8 @@ func (d *Document) named(path []string, more map[string][]string) []Option {
 		}
 		roles()
 		for _, id := range d.Identities {
-			out = append(out, Option{Label: "identity:" + id.Name, Detail: "identity", Info: d.about("identity", id.Name), Insert: string(quote("identity:" + id.Name))})
+			out = append(out, Option{Label: "identity:" + id.Name, Detail: "identity",
+				Info: d.about("identity", id.Name), Insert: string(quote("identity:" + id.Name))})
 		}
 	case last == "by" && section == "access", len(clean) == 3 && last == "credentials":
 		schemes()
@@ -377,21 +381,10 @@ func (d *Document) named(path []string, more map[string][]string) []Option {
 	case last == "owner_of":
 		put("record", names(d.Records, func(r *Record) string { return r.Name }))
 	case last == "given", last == "attributes":
-		seen := map[string]bool{}
-		for _, id := range d.Identities {
-			for a := range id.Attributes {
-				seen[a] = true
-			}
-		}
-		put("attribute", sortedSet(seen))
+		put("attribute", collected(d.Identities,
+			func(id *Identity) []string { return slices.Collect(maps.Keys(id.Attributes)) }))
 	case last == "scope", last == "scopes":
-		seen := map[string]bool{}
-		for _, id := range d.Identities {
-			for _, s := range id.Scopes {
-				seen[s] = true
-			}
-		}
-		put("scope", sortedSet(seen))
+		put("scope", collected(d.Identities, func(id *Identity) []string { return id.Scopes }))
 	case section == "schemes" && len(clean) == 4 && clean[2] == "lifetime":
 		put("lifetime", names(d.Lifetimes, func(l *Lifetime) string { return l.Name }))
 	case last == "for" && section == "quotas":
@@ -402,21 +395,9 @@ func (d *Document) named(path []string, more map[string][]string) []Option {
 		put("target", names(d.Targets, func(t *Target) string { return "target:" + t.Name }))
 		identities("identity:")
 	case last == "host" && section == "routes":
-		seen := map[string]bool{}
-		for _, t := range d.Targets {
-			for h := range t.Hosts {
-				seen[h] = true
-			}
-		}
-		put("host", sortedSet(seen))
+		put("host", collected(d.Targets, func(t *Target) []string { return slices.Collect(maps.Keys(t.Hosts)) }))
 	case last == "fills":
-		seen := map[string]bool{}
-		for _, r := range d.Routes {
-			for _, p := range r.Parameters() {
-				seen[p] = true
-			}
-		}
-		put("parameter", sortedSet(seen))
+		put("parameter", collected(d.Routes, func(r *Route) []string { return r.Parameters() }))
 	case last == "at" && section != "routes", last == "send" && section != "routes":
 		put("route", names(d.Routes, func(r *Route) string { return r.Key() }))
 	default:
@@ -425,13 +406,13 @@ func (d *Document) named(path []string, more map[string][]string) []Option {
 	return out
 }
 
-func sortedSet(m map[string]bool) []string {
-	out := make([]string, 0, len(m))
-	for k := range m {
-		out = append(out, k)
+// collected are the names that a list has, each once, in their order.
+func collected[T any](list []T, of func(T) []string) (out []string) {
+	for _, x := range list {
+		out = append(out, of(x)...)
 	}
-	sort.Strings(out)
-	return out
+	slices.Sort(out)
+	return slices.Compact(out)
 }
 
 var whoHelp = map[string]string{
@@ -455,7 +436,8 @@ func (d *Document) about(kind, name string) string {
 				has++
 			}
 		}
-		s := fmt.Sprintf("A role that %d %s.", has, map[bool]string{true: "identity has", false: "identities have"}[has == 1])
+		s := fmt.Sprintf("A role that %d %s.", has, map[bool]string{true: "identity has",
+			false: "identities have"}[has == 1])
 		if len(r.Includes) > 0 {
 			s += " It includes " + strings.Join(names(r.Includes, func(x Ref) string { return x.Name }), " and ") + "."
 		}
@@ -470,7 +452,8 @@ func (d *Document) about(kind, name string) string {
 			s += " with the role " + strings.Join(names(id.Roles, func(x Ref) string { return x.Name }), " and ")
 		}
 		if len(id.Credentials) > 0 {
-			s += ", comes with " + strings.Join(names(id.Credentials, func(c Credential) string { return c.Scheme.Name }), " and ")
+			s += ", comes with " + strings.Join(names(id.Credentials,
+				func(c Credential) string { return c.Scheme.Name }), " and ")
 		}
 		return s + "."
 	case "scheme":
@@ -584,7 +567,8 @@ func Explain(text string, line, column int, d *Document) (h Help, ok bool) {
 	word := text[from:to]
 	h.Column, h.EndColumn = columnOf(text, from), columnOf(text, to)
 	s := locate(text, to)
-	key := to < len(text) && text[to] == ':' || to+1 < len(text) && strings.IndexByte(`"'`, text[to]) >= 0 && text[to+1] == ':'
+	key := to < len(text) && text[to] == ':' || to+1 < len(text) && strings.IndexByte(`"'`, text[to]) >= 0 &&
+		text[to+1] == ':'
 	if key {
 		at := s.path
 		if !s.key && len(at) > 0 && at[len(at)-1] == word {
@@ -631,7 +615,8 @@ func Explain(text string, line, column int, d *Document) (h Help, ok bool) {
 
 func (d *Document) routeNear(text string, from, to int) int {
 	line := strings.LastIndexByte(text[:from], '\n') + 1
-	before := strings.Fields(strings.NewReplacer("{", " ", "\"", " ", "'", " ", "[", " ", ",", " ").Replace(text[line:from]))
+	before := strings.Fields(strings.NewReplacer("{", " ", "\"", " ", "'", " ", "[", " ", ",",
+		" ").Replace(text[line:from]))
 	end := to
 	for end < len(text) && strings.IndexByte(" \n,\"'", text[end]) < 0 {
 		end++
@@ -662,7 +647,8 @@ func singular(path []string) string {
 	if len(path) == 0 {
 		return ""
 	}
-	return map[string]string{"roles": "role", "identities": "identity", "schemes": "scheme", "lifetimes": "lifetime", "records": "record", "quotas": "quota", "targets": "target"}[path[0]]
+	return map[string]string{"roles": "role", "identities": "identity", "schemes": "scheme", "lifetimes": "lifetime",
+		"records": "record", "quotas": "quota", "targets": "target"}[path[0]]
 }
 
 func (d *Document) placeOf(kind, name string) Place {

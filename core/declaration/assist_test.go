@@ -33,7 +33,8 @@ func TestComplete(t *testing.T) {
 		{head + "acc‸", "access", "who"},
 		{head + "access:\n  - ‸", "at who", "base"},
 		{head + "access:\n  - at: GET /things\n    ‸", "at who hide given", "base"},
-		{head + "access:\n  - at: GET /things\n    who: ‸", "anyone signed-in nobody owner reader writer identity:ann", "access"},
+		{head + "access:\n  - at: GET /things\n    who: ‸", "anyone signed-in nobody owner reader writer identity:ann",
+			"access"},
 		{head + "access:\n  - at: GET /things\n    who: wr‸", "writer", "reader"},
 		{head + "access:\n  - { at: GET /things, who: [reader, ‸", "anyone reader writer", "at"},
 		{head + "access:\n  - { at: GET /things, ‸ }", "who broken hide", "base"},
@@ -116,7 +117,8 @@ func TestCompletedWordsAreKnown(t *testing.T) {
 			changed[n] = strings.Repeat(" ", len(l)-len(trimmed)) + key + ":" + rest
 			tried++
 			for _, m := range form([]byte(strings.Join(changed, "\n"))) {
-				if m.Code == "unknown-word" && m.Line == n+1 && m.Column == col && strings.Contains(m.Text, `"`+key+`" is not known`) {
+				if m.Code == "unknown-word" && m.Line == n+1 && m.Column == col &&
+					strings.Contains(m.Text, `"`+key+`" is not known`) {
 					t.Errorf("line %d: %s is offered: %s", n+1, key, m)
 				}
 			}
@@ -168,5 +170,8 @@ func TestOutline(t *testing.T) {
 	assert.Equal(t, 13, at("writer"))
 	assert.Equal(t, 22, at("bob"))
 	assert.Equal(t, 28, at("GET /things/{id}"))
-	assert.Equal(t, 26, got[slices.IndexFunc(got, func(h Heading) bool { return h.Name == "access" && h.Depth == 0 })].Line)
+	assert.Equal(t, 26, got[slices.IndexFunc(got, func(h Heading) bool {
+		return h.Name == "access" &&
+			h.Depth == 0
+	})].Line)
 }

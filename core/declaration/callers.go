@@ -13,7 +13,8 @@ import (
 
 // kindWords are the words that a scheme of each kind has.
 var kindWords = map[Kind][]string{
-	Bearer:    {"token", "issuer", "audience", "algorithms", "keys", "signing_key", "claims", "lifetime", "login", "refresh", "logout", "introspect"},
+	Bearer: {"token", "issuer", "audience", "algorithms", "keys", "signing_key", "claims", "lifetime", "login",
+		"refresh", "logout", "introspect"},
 	APIKey:    {"in", "name"},
 	Cookie:    {"name", "path", "http_only", "secure", "same_site", "lifetime", "login", "logout"},
 	Basic:     {},
@@ -23,16 +24,22 @@ var kindWords = map[Kind][]string{
 
 // neededWords are those of them that must be there, with an example.
 var neededWords = map[Kind][][2]string{
-	APIKey:    {{"in", "in: header"}, {"name", "name: X-Api-Key"}},
-	Cookie:    {{"name", "name: the cookie's name"}},
-	Signature: {{"algorithm", "algorithm: hmac-sha256"}, {"header", "header: X-Signature"}, {"covers", `covers: "{timestamp}.{body}"`}},
-	Link:      {{"expires", "expires: the query parameter with the end"}, {"signature", "signature: the query parameter with the signature"}},
+	APIKey: {{"in", "in: header"}, {"name", "name: X-Api-Key"}},
+	Cookie: {{"name", "name: the cookie's name"}},
+	Signature: {{"algorithm", "algorithm: hmac-sha256"}, {"header", "header: X-Signature"},
+		{"covers", `covers: "{timestamp}.{body}"`}},
+	Link: {{"expires", "expires: the query parameter with the end"}, {"signature",
+		"signature: the query parameter with the signature"}},
 }
 
-var schemeWords = []string{"kind", "token", "issuer", "audience", "algorithms", "keys", "signing_key", "claims", "lifetime", "login", "refresh", "logout", "introspect", "in", "name", "path", "http_only", "secure", "same_site", "algorithm", "header", "encoding", "prefix", "timestamp", "covers", "tolerance", "expires", "signature", "issue", "expired_link"}
+var schemeWords = []string{"kind", "token", "issuer", "audience", "algorithms", "keys", "signing_key", "claims",
+	"lifetime", "login", "refresh", "logout", "introspect", "in", "name", "path", "http_only", "secure", "same_site",
+	"algorithm", "header", "encoding", "prefix", "timestamp", "covers", "tolerance", "expires", "signature", "issue",
+	"expired_link"}
 
 func (r *reader) scheme(q pair) *Scheme {
-	s := &Scheme{Name: q.key, Place: q.kpos, Lifetime: map[string]Ref{}, Signing: Signing{Encoding: "hex"}, Cookie: CookieAttributes{Path: "/", HTTPOnly: true, Secure: true, SameSite: "lax"}}
+	s := &Scheme{Name: q.key, Place: q.kpos, Lifetime: map[string]Ref{}, Signing: Signing{Encoding: "hex"},
+		Cookie: CookieAttributes{Path: "/", HTTPOnly: true, Secure: true, SameSite: "lax"}}
 	by := map[string]pair{}
 	fields := r.entries(q.val, "scheme "+q.key, schemeWords)
 	for _, f := range fields {
@@ -41,7 +48,8 @@ func (r *reader) scheme(q pair) *Scheme {
 	}
 	if s.Kind == "" {
 		if _, ok := by["kind"]; !ok {
-			r.fail(q.kn, "missing", fmt.Sprintf("scheme %q has no kind", q.key), "add  kind: bearer  (or api-key, cookie, basic, signature, link)")
+			r.fail(q.kn, "missing", fmt.Sprintf("scheme %q has no kind", q.key),
+				"add  kind: bearer  (or api-key, cookie, basic, signature, link)")
 		}
 		return s
 	}
@@ -66,7 +74,8 @@ func (r *reader) scheme(q pair) *Scheme {
 func (r *reader) schemeField(s *Scheme, f pair) {
 	switch f.key {
 	case "kind":
-		s.Kind = Kind(r.word(f.val, "kind", string(Bearer), string(APIKey), string(Cookie), string(Basic), string(Signature), string(Link)))
+		s.Kind = Kind(r.word(f.val, "kind", string(Bearer), string(APIKey), string(Cookie), string(Basic),
+			string(Signature), string(Link)))
 	case "token":
 		s.Token = r.word(f.val, "token", "jwt", "opaque")
 	case "issuer":
@@ -143,14 +152,16 @@ func (r *reader) schemeField(s *Scheme, f pair) {
 func (r *reader) keys(s *Scheme, f pair) {
 	fields := r.entries(f.val, "keys", []string{"jwks", "file", "secret"})
 	if len(fields) != 1 {
-		r.fail(f.kn, "missing", "keys are in one place", "write one of  { jwks: id:/.well-known/jwks.json },  { file: keys.pem }  or  { secret: env:NAME }")
+		r.fail(f.kn, "missing", "keys are in one place", "write one of  { jwks: id:/.well-known/jwks.json },  { "+
+			"file: keys.pem }  or  { secret: env:NAME }")
 	}
 	for _, k := range fields {
 		switch k.key {
 		case "jwks":
 			if s.Keys.JWKS, _ = r.str(k.val, "jwks"); s.Keys.JWKS != "" {
 				if _, err := route.ParseTemplate("GET " + s.Keys.JWKS); err != nil {
-					r.fail(k.val, "selector", "jwks must be a path at a host of the target", "write for example id:/.well-known/jwks.json")
+					r.fail(k.val, "selector", "jwks must be a path at a host of the target",
+						"write for example id:/.well-known/jwks.json")
 				}
 			}
 		case "file":
@@ -165,7 +176,8 @@ func (r *reader) keys(s *Scheme, f pair) {
 func (r *reader) taken(s *Scheme) {
 	need := func(q *Request, what, word, example string) {
 		if q != nil && q.Take[word] == "" {
-			r.sayAt(q.Place, 1, Error, "missing", what+" does not say where the answer has the "+map[string]string{"access": "token", "link": "link"}[word], "add  take: { "+word+": "+example+" }")
+			r.sayAt(q.Place, 1, Error, "missing", what+" does not say where the answer has the "+
+				map[string]string{"access": "token", "link": "link"}[word], "add  take: { "+word+": "+example+" }")
 		}
 	}
 	switch s.Kind {
@@ -177,6 +189,7 @@ func (r *reader) taken(s *Scheme) {
 		need(s.Refresh, "refresh", "access", "/access_token")
 	case Link:
 		need(s.Issue, "issue", "link", "/url")
+	default:
 	}
 }
 
@@ -194,7 +207,8 @@ func (r *reader) duration(n ast.Node, what string) time.Duration {
 
 func (r *reader) lifetime(q pair) *Lifetime {
 	l := &Lifetime{Name: q.key, Place: q.kpos}
-	for _, f := range r.entries(q.val, "lifetime "+q.key, []string{"max", "skew", "idle", "ended_within", "rotates", "reuse"}) {
+	for _, f := range r.entries(q.val, "lifetime "+q.key, []string{"max", "skew", "idle", "ended_within", "rotates",
+		"reuse"}) {
 		switch f.key {
 		case "rotates":
 			l.Rotates = r.bool(f.val, "rotates")
@@ -217,7 +231,8 @@ func (r *reader) lifetime(q pair) *Lifetime {
 	return l
 }
 
-var secretWords = []string{"password", "secret", "client_secret", "key", "token", "passphrase", "api_key", "signing_key"}
+var secretWords = []string{"password", "secret", "client_secret", "key", "token", "passphrase", "api_key",
+	"signing_key"}
 
 func (r *reader) identity(q pair) *Identity {
 	id := &Identity{Name: q.key, Place: q.kpos, Attributes: map[string]any{}}
@@ -249,7 +264,8 @@ func (r *reader) identity(q pair) *Identity {
 
 func plainName(s string) bool {
 	for _, c := range s {
-		if !(c == '-' || c == '_' || c == '.' || c == '@' || '0' <= c && c <= '9' || 'a' <= c && c <= 'z' || 'A' <= c && c <= 'Z') {
+		if !(c == '-' || c == '_' || c == '.' || c == '@' || '0' <= c && c <= '9' || 'a' <= c && c <= 'z' ||
+			'A' <= c && c <= 'Z') {
 			return false
 		}
 	}
@@ -270,7 +286,8 @@ func (r *reader) value(p pair) Value {
 	default:
 		v.Literal = s
 		if slices.Contains(secretWords, p.key) {
-			r.say(p.val, Warning, "secret-in-clear", fmt.Sprintf("%s stands here in clear", p.key), "write  env:NAME  and set NAME where Mill Gate runs, or  kept:NAME")
+			r.say(p.val, Warning, "secret-in-clear", fmt.Sprintf("%s stands here in clear", p.key),
+				"write  env:NAME  and set NAME where Mill Gate runs, or  kept:NAME")
 		}
 		return v
 	}
@@ -293,7 +310,8 @@ func (r *reader) record(q pair) *Record {
 				}
 				sel, err := route.Parse(x.Name)
 				if err != nil || sel.Tail {
-					r.sayAt(x.Place, len(x.Name), Error, "selector", fmt.Sprintf("%q does not select routes to fill", x.Name), "write  /v1/things/{id}  or a parameter's name")
+					r.sayAt(x.Place, len(x.Name), Error, "selector", fmt.Sprintf("%q does not select routes to fill",
+						x.Name), "write  /v1/things/{id}  or a parameter's name")
 					continue
 				}
 				rec.Fills = append(rec.Fills, sel)

@@ -50,7 +50,10 @@ func parse(t testing.TB, text string) (*Document, []Message) {
 		if ref != "api.yaml" {
 			return nil, []error{errors.New("there is no such file")}
 		}
-		return []Imported{{Method: "GET", Path: "/imported", Line: 3, Sample: Sample{Query: map[string]string{"a": "b"}}}, {Method: "GET", Path: "/files/{name}.txt", Line: 9}}, nil
+		return []Imported{{Method: "GET", Path: "/imported", Line: 3,
+				Sample: Sample{Query: map[string]string{"a": "b"}}}, {Method: "GET", Path: "/files/{name}.txt",
+				Line: 9}},
+			nil
 	})
 }
 
@@ -82,41 +85,65 @@ var wrong = []struct {
 	code, text     string
 	hint           string
 }{
-	{"a word that is near", "title: Things", "tilte: Things", 2, 1, Error, "unknown-word", `"tilte" is not known`, `did you mean "title"?`},
-	{"a role that is near", "who: [reader]", "who: [raeder]", 27, 33, Error, "reference", `the role "raeder"`, `did you mean "reader"?`},
-	{"an identity as a role", "who: [reader]", "who: [ann]", 27, 33, Error, "reference", `the role "ann"`, "write identity:ann"},
-	{"an unknown identity", "who: [reader]", "who: [identity:anm]", 27, 33, Error, "reference", `the identity "anm"`, `did you mean "ann"?`},
-	{"an unknown scheme", "{ access: { user: bob", "{ acces: { user: bob", 22, 40, Error, "reference", `the scheme "acces"`, `did you mean "access"?`},
-	{"an unknown owner", "owned_by: { ann", "owned_by: { any", 25, 47, Error, "reference", `the identity "any"`, `did you mean "ann"?`},
-	{"an unknown host", "POST id:/session\nroles", "POST ix:/session\nroles", 10, 5, Error, "reference", `no target has a host called "ix"`, `did you mean "id"?`},
-	{"a role that includes itself", "reader:\n  writer", "reader: { includes: writer }\n  writer", 13, 23, Error, "cycle", "includes itself: reader → writer → reader", "remove"},
+	{"a word that is near", "title: Things", "tilte: Things", 2, 1, Error, "unknown-word", `"tilte" is not known`,
+		`did you mean "title"?`},
+	{"a role that is near", "who: [reader]", "who: [raeder]", 27, 33, Error, "reference", `the role "raeder"`,
+		`did you mean "reader"?`},
+	{"an identity as a role", "who: [reader]", "who: [ann]", 27, 33, Error, "reference", `the role "ann"`,
+		"write identity:ann"},
+	{"an unknown identity", "who: [reader]", "who: [identity:anm]", 27, 33, Error, "reference", `the identity "anm"`,
+		`did you mean "ann"?`},
+	{"an unknown scheme", "{ access: { user: bob", "{ acces: { user: bob", 22, 40, Error, "reference",
+		`the scheme "acces"`, `did you mean "access"?`},
+	{"an unknown owner", "owned_by: { ann", "owned_by: { any", 25, 47, Error, "reference", `the identity "any"`,
+		`did you mean "ann"?`},
+	{"an unknown host", "POST id:/session\nroles", "POST ix:/session\nroles", 10, 5, Error, "reference",
+		`no target has a host called "ix"`, `did you mean "id"?`},
+	{"a role that includes itself", "reader:\n  writer", "reader: { includes: writer }\n  writer", 13, 23, Error,
+		"cycle", "includes itself: reader → writer → reader", "remove"},
 	{"the version", "millgate: 1", "millgate: 2", 1, 11, Error, "version", "version 2", "version 1"},
 	{"no version", "millgate: 1\n", "", 1, 1, Error, "missing", "version of the language", "millgate: 1"},
-	{"an address", `base: "http://127.0.0.1:1"`, `base: "ftp://x"`, 4, 18, Error, "type", "http or https", "https://staging.example"},
+	{"an address", `base: "http://127.0.0.1:1"`, `base: "ftp://x"`, 4, 18, Error, "type", "http or https",
+		"https://staging.example"},
 	{"a pace", "50 per 1s", "fast", 4, 0, Error, "type", "not a pace", "5 per 1s"},
 	{"unsafe", "unsafe: allowed", "unsafe: alowed", 4, 0, Error, "unknown-word", `"alowed"`, `did you mean "allowed"?`},
-	{"a route twice", "  - GET /things\n", "  - GET /things\n  - GET /things\n", 7, 5, Error, "duplicate", "said twice, first in line 6", "remove"},
-	{"a key twice", "title: Things", "title: Things\ntitle: More", 3, 1, Error, "duplicate", "said twice in a declaration, first in line 2", "remove"},
+	{"a route twice", "  - GET /things\n", "  - GET /things\n  - GET /things\n", 7, 5, Error, "duplicate",
+		"said twice, first in line 6", "remove"},
+	{"a key twice", "title: Things", "title: Things\ntitle: More", 3, 1, Error, "duplicate",
+		"said twice in a declaration, first in line 2", "remove"},
 	{"a method", "- GET /things\n", "- FETCH /things\n", 6, 5, Error, "selector", `"FETCH" is not a method`, ""},
 	{"a pattern as a route", "- GET /things\n", "- GET /things/*\n", 6, 5, Error, "selector", "not * or **", ""},
-	{"an entry that splits", "at: GET /things/**", "at: GET /things/t-1", 27, 11, Error, "splits", "only a part of the route GET /things/{id}", "name the template"},
+	{"an entry that splits", "at: GET /things/**", "at: GET /things/t-1", 27, 11, Error, "splits",
+		"only a part of the route GET /things/{id}", "name the template"},
 	{"an entry without who", ", who: anyone", "", 30, 5, Error, "missing", "needs `who`", "who: nobody"},
-	{"owner without a record", "at: GET /things/**, who: [reader]", "at: GET /things, who: owner", 27, 11, Error, "owner", "no record fills GET /things", "declare a record"},
+	{"owner without a record", "at: GET /things/**, who: [reader]", "at: GET /things, who: owner", 27, 11, Error,
+		"owner", "no record fills GET /things", "declare a record"},
 	{"anyone among others", "who: anyone", "who: [anyone, reader]", 30, 11, Error, "type", "stand alone", ""},
-	{"an entry that selects nothing", "at: POST id:/session", "at: POST id:/sesion", 30, 11, Warning, "selects-nothing", "selects no route", "did you mean POST id:/session?"},
-	{"which scheme", "who: [reader]", "who: signed-in", 27, 11, Error, "by", "come with access and key", "add  by: access"},
-	{"a secret in clear", "password: env:ANN", "password: hunter22", 21, 0, Warning, "secret-in-clear", "stands here in clear", "env:NAME"},
+	{"an entry that selects nothing", "at: POST id:/session", "at: POST id:/sesion", 30, 11, Warning, "selects-nothing",
+		"selects no route", "did you mean POST id:/session?"},
+	{"which scheme", "who: [reader]", "who: signed-in", 27, 11, Error, "by", "come with access and key",
+		"add  by: access"},
+	{"a secret in clear", "password: env:ANN", "password: hunter22", 21, 0, Warning, "secret-in-clear",
+		"stands here in clear", "env:NAME"},
 	{"a placeholder without a value", "user: ann, ", "", 21, 40, Error, "missing", `does not say "user"`, "env:NAME"},
-	{"a pointer", "take: { access: /token }", "take: { access: token }", 18, 0, Error, "type", "JSON Pointer", "/token"},
+	{"a pointer", "take: { access: /token }", "take: { access: token }", 18, 0, Error, "type", "JSON Pointer",
+		"/token"},
 	{"a scheme without a kind", "kind: api-key, ", "", 19, 3, Error, "missing", "has no kind", "bearer"},
-	{"a mapping that is a list", "roles:\n  reader:\n  writer: { includes: reader }", "roles: [reader]", 11, 8, Error, "type", "must be a mapping", "name: value"},
-	{"an attribute nobody has", "who: [reader] }", "who: [reader], given: { verified: true } }", 27, 11, Warning, "reference", "no identity has the attribute", "attributes"},
-	{"a file that is not there", "- GET /things\n", "- from: nowhere.yaml\n", 6, 11, Error, "import", "there is no such file", "mend the file"},
-	{"a template that cannot be", "- GET /things\n", "- from: api.yaml\n  - GET /things\n", 6, 11, Error, "import", "line 9", "by hand"},
+	{"a mapping that is a list", "roles:\n  reader:\n  writer: { includes: reader }", "roles: [reader]", 11, 8, Error,
+		"type", "must be a mapping", "name: value"},
+	{"an attribute nobody has", "who: [reader] }", "who: [reader], given: { verified: true } }", 27, 11, Warning,
+		"reference", "no identity has the attribute", "attributes"},
+	{"a file that is not there", "- GET /things\n", "- from: nowhere.yaml\n", 6, 11, Error, "import",
+		"there is no such file", "mend the file"},
+	{"a template that cannot be", "- GET /things\n", "- from: api.yaml\n  - GET /things\n", 6, 11, Error, "import",
+		"line 9", "by hand"},
 	{"syntax", "roles:\n", "roles: {{\n", 0, 0, Error, "syntax", "a { has no } of its own", "close it"},
-	{"a lowered quota that is not declared", "pace: 50 per 1s", "drill: { for: 2s, quotas: { log: 5 per 2s } }", 4, 0, Error, "reference", `the quota "log" is not declared`, "declare it under `quotas`"},
-	{"a lowered quota without an amount", "pace: 50 per 1s", "drill: { quotas: { login: { burst: 3 } } }", 4, 0, Error, "missing", `the lowered quota "login" has no amount`, "login: 5 per 2s"},
-	{"an empty quota", "roles:\n", "quotas:\n  login: {}\nroles:\n", 12, 3, Error, "missing", "quota \"login\" needs `allow`", "8 per 5m"},
+	{"a lowered quota that is not declared", "pace: 50 per 1s", "drill: { for: 2s, quotas: { log: 5 per 2s } }", 4, 0,
+		Error, "reference", `the quota "log" is not declared`, "declare it under `quotas`"},
+	{"a lowered quota without an amount", "pace: 50 per 1s", "drill: { quotas: { login: { burst: 3 } } }", 4, 0, Error,
+		"missing", `the lowered quota "login" has no amount`, "login: 5 per 2s"},
+	{"an empty quota", "roles:\n", "quotas:\n  login: {}\nroles:\n", 12, 3, Error, "missing",
+		"quota \"login\" needs `allow`", "8 per 5m"},
 }
 
 func TestMessagesSayWhereAndWhat(t *testing.T) {
@@ -146,7 +173,8 @@ func TestMessagesSayWhereAndWhat(t *testing.T) {
 }
 
 func TestAllMessagesAtOnce(t *testing.T) {
-	text := strings.NewReplacer("who: [reader]", "who: [raeder]", "pace: 50 per 1s", "pace: 50", "env:BOB", "env:", "includes: reader", "includes: redaer").Replace(base)
+	text := strings.NewReplacer("who: [reader]", "who: [raeder]", "pace: 50 per 1s", "pace: 50", "env:BOB", "env:",
+		"includes: reader", "includes: redaer").Replace(base)
 	_, msgs := parse(t, text)
 	assert.Len(t, msgs, 4)
 	for i := 1; i < len(msgs); i++ {
@@ -164,14 +192,20 @@ func TestMostSpecificDecides(t *testing.T) {
 		lines        [2]int // deciding GET /things and GET /things/{id}; 0 is closed
 		err          string
 	}{
-		{"order does not matter", "  - { at: /things/*, who: writer }\n  - { at: /**, who: reader }\n", [2]int{2, 1}, ""},
+		{"order does not matter", "  - { at: /things/*, who: writer }\n  - { at: /**, who: reader }\n", [2]int{2, 1},
+			""},
 		{"turned around", "  - { at: /**, who: reader }\n  - { at: /things/*, who: writer }\n", [2]int{1, 2}, ""},
-		{"a method is more specific", "  - { at: /things/**, who: reader }\n  - { at: GET /things/**, who: writer }\n", [2]int{2, 2}, ""},
+		{"a method is more specific", "  - { at: /things/**, who: reader }\n  - { at: GET /things/**, who: writer }\n",
+			[2]int{2, 2}, ""},
 		{"nothing says anything", "  - { at: DELETE /**, who: reader }\n", [2]int{0, 0}, ""},
-		{"neither is more specific", "  - { at: GET /**, who: reader }\n  - { at: /things/**, who: writer }\n", [2]int{}, "line 27 and line 28"},
-		{"but a third is", "  - { at: GET /**, who: reader }\n  - { at: /things/**, who: writer }\n  - { at: GET /things/**, who: reader }\n", [2]int{3, 3}, ""},
-		{"both say the same", "  - { at: GET /**, who: [reader, writer] }\n  - { at: /things/**, who: [writer, reader] }\n", [2]int{1, 1}, ""},
-		{"the same twice, differently", "  - { at: GET /things/**, who: reader }\n  - { at: GET /things/**, who: writer }\n", [2]int{}, "neither is more specific"},
+		{"neither is more specific", "  - { at: GET /**, who: reader }\n  - { at: /things/**, who: writer }\n",
+			[2]int{}, "line 27 and line 28"},
+		{"but a third is", "  - { at: GET /**, who: reader }\n  - { at: /things/**, who: writer }\n  - { at: GET " +
+			"/things/**, who: reader }\n", [2]int{3, 3}, ""},
+		{"both say the same", "  - { at: GET /**, who: [reader, writer] }\n  - { at: /things/**, who: [writer, " +
+			"reader] }\n", [2]int{1, 1}, ""},
+		{"the same twice, differently", "  - { at: GET /things/**, who: reader }\n  - { at: GET /things/**, who: " +
+			"writer }\n", [2]int{}, "neither is more specific"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			d, msgs := doc(c.access)
@@ -194,7 +228,8 @@ func TestMostSpecificDecides(t *testing.T) {
 }
 
 func TestImportedRoutesTakeWhatIsSaidByHand(t *testing.T) {
-	d, msgs := parse(t, strings.Replace(base, "  - GET /things\n", "  - from: api.yaml\n  - { at: GET /imported, sensitivity: high, effect: command }\n  - GET /things\n", 1))
+	d, msgs := parse(t, strings.Replace(base, "  - GET /things\n", "  - from: api.yaml\n  - { at: GET /imported, "+
+		"sensitivity: high, effect: command }\n  - GET /things\n", 1))
 	require.Len(t, msgs, 1, msgs) // the template that cannot be
 	r := d.Routes[d.RouteNamed("GET /imported")]
 	assert.Equal(t, High, r.Sensitivity)
@@ -212,7 +247,8 @@ func TestSecretsInValues(t *testing.T) {
 }
 
 func TestDurations(t *testing.T) {
-	for s, want := range map[string]time.Duration{"30s": 30 * time.Second, "1h30m": 90 * time.Minute, "30d": 720 * time.Hour, "1.5h": 90 * time.Minute, "250ms": 250 * time.Millisecond, "0s": 0} {
+	for s, want := range map[string]time.Duration{"30s": 30 * time.Second, "1h30m": 90 * time.Minute,
+		"30d": 720 * time.Hour, "1.5h": 90 * time.Minute, "250ms": 250 * time.Millisecond, "0s": 0} {
 		got, err := ParseDuration(s)
 		require.NoError(t, err, s)
 		assert.Equal(t, want, got, s)
@@ -231,31 +267,39 @@ func TestNearest(t *testing.T) {
 }
 
 func TestPutTargetLeavesTheRestAlone(t *testing.T) {
-	text := "millgate: 1 # one\n\ntargets: # where\n  a: # first\n    base: http://a.example # stays?\n    pace: 5 per 1s\n\n  # about b\n  b:\n    base: http://b.example\n\n# roles next\nroles:\n  x:\n"
-	out, err := PutTarget(text, Target{Name: "b", Base: "http://new.example", Pace: Pace{9, time.Second}, Unsafe: UnsafeMade, AskFor: []string{"/x"}})
+	text := "millgate: 1 # one\n\ntargets: # where\n  a: # first\n    base: http://a.example # stays?\n    pace: 5 " +
+		"per 1s\n\n  # about b\n  b:\n    base: http://b.example\n\n# roles next\nroles:\n  x:\n"
+	out, err := PutTarget(text, Target{Name: "b", Base: "http://new.example", Pace: Pace{9, time.Second},
+		Unsafe: UnsafeMade, AskFor: []string{"/x"}})
 	require.NoError(t, err)
-	assert.Equal(t, strings.Replace(text, "    base: http://b.example\n", "    base: http://new.example\n    pace: 9 per 1s\n    unsafe: made-records-only\n    ask_for: [/x]\n", 1), out)
+	assert.Equal(t, strings.Replace(text, "    base: http://b.example\n",
+		"    base: http://new.example\n    pace: 9 per 1s\n    unsafe: made-records-only\n    ask_for: [/x]\n", 1), out)
 
 	out, err = PutTarget(text, Target{Name: "c", Base: "http://c.example"})
 	require.NoError(t, err)
-	assert.Equal(t, strings.Replace(text, "    base: http://b.example\n", "    base: http://b.example\n  c:\n    base: http://c.example\n", 1), out)
+	assert.Equal(t, strings.Replace(text, "    base: http://b.example\n",
+		"    base: http://b.example\n  c:\n    base: http://c.example\n", 1), out)
 
-	out, err = PutTarget("millgate: 1\n", Target{Name: "c", Base: "http://c.example", Hosts: map[string]string{"id": "http://i.example:1"}})
+	out, err = PutTarget("millgate: 1\n", Target{Name: "c", Base: "http://c.example",
+		Hosts: map[string]string{"id": "http://i.example:1"}})
 	require.NoError(t, err)
 	d, msgs := parse(t, out)
 	require.Empty(t, msgs)
 	assert.Equal(t, "http://i.example:1", d.TargetNamed("c").Hosts["id"])
 
-	out, err = PutTarget("targets: { a: { base: \"http://a.example\" } }\n", Target{Name: "b", Base: "http://b.example"})
+	out, err = PutTarget("targets: { a: { base: \"http://a.example\" } }\n",
+		Target{Name: "b", Base: "http://b.example"})
 	require.NoError(t, err)
 	assert.Equal(t, "targets:\n  a: { base: \"http://a.example\" }\n  b:\n    base: http://b.example\n", out)
 }
 
 func TestPutSample(t *testing.T) {
-	text := "millgate: 1\nroutes:\n  - POST /a # plain\n  - { at: POST /b, effect: command }  # kept\n  - { at: POST /c, send: { json: { x: [1, \"}\"] } }, effect: command }\n  - at: POST /d\n    effect: command\n  - GET /z\n"
+	text := "millgate: 1\nroutes:\n  - POST /a # plain\n  - { at: POST /b, effect: command }  # kept\n  - { at: POST " +
+		"/c, send: { json: { x: [1, \"}\"] } }, effect: command }\n  - at: POST /d\n    effect: command\n  - GET /z\n"
 	body := json.RawMessage("{\n \"n\": 1, \"s\": \"a: b\" }")
 	for key, want := range map[string]string{
-		"POST /b": strings.Replace(text, "effect: command }  # kept", `effect: command, send: { json: {"n":1,"s":"a: b"} } }  # kept`, 1),
+		"POST /b": strings.Replace(text, "effect: command }  # kept",
+			`effect: command, send: { json: {"n":1,"s":"a: b"} } }  # kept`, 1),
 		"POST /c": strings.Replace(text, `send: { json: { x: [1, "}"] } }`, `send: { json: {"n":1,"s":"a: b"} }`, 1),
 		"POST /e": text + "  - { at: POST /e, send: { json: {\"n\":1,\"s\":\"a: b\"} } }\n",
 	} {
@@ -270,7 +314,8 @@ func TestPutSample(t *testing.T) {
 	assert.JSONEq(t, string(body), string(d.Routes[0].Send.JSON))
 	out, err = PutSample(text, "POST /d", body)
 	require.NoError(t, err)
-	assert.Equal(t, strings.Replace(text, "    effect: command\n", "    effect: command\n    send: { json: {\"n\":1,\"s\":\"a: b\"} }\n", 1), out)
+	assert.Equal(t, strings.Replace(text, "    effect: command\n", "    effect: command\n    send: { json: "+
+		"{\"n\":1,\"s\":\"a: b\"} }\n", 1), out)
 	_, err = PutSample("routes: [&x POST /a]\n", "&x POST /a", body)
 	assert.ErrorIs(t, err, errLayout)
 	_, err = PutSample(text, "POST /b", json.RawMessage("{"))
@@ -291,9 +336,11 @@ func TestAddRoutes(t *testing.T) {
 
 func TestAliasBombsEnd(t *testing.T) {
 	var b strings.Builder
-	b.WriteString("millgate: 1\nroutes:\n  - at: POST /a\n    send:\n      json:\n        x0: &x0 [a, a, a, a, a, a, a, a]\n")
+	b.WriteString("millgate: 1\nroutes:\n  - at: POST /a\n    send:\n      json:\n        x0: &x0 [a, a, a, a, a, a, " +
+		"a, a]\n")
 	for i := 1; i < 12; i++ {
-		fmt.Fprintf(&b, "        x%d: &x%d [%s]\n", i, i, strings.TrimSuffix(strings.Repeat(fmt.Sprintf("*x%d, ", i-1), 8), ", "))
+		fmt.Fprintf(&b, "        x%d: &x%d [%s]\n", i, i,
+			strings.TrimSuffix(strings.Repeat(fmt.Sprintf("*x%d, ", i-1), 8), ", "))
 	}
 	_, msgs := parse(t, b.String())
 	assert.Contains(t, fmt.Sprint(msgs), "too large")
@@ -308,7 +355,8 @@ func FuzzParse(f *testing.F) {
 		d, msgs := parse(t, text)
 		lines := strings.Count(text, "\n") + strings.Count(text, "\r") + 2
 		for _, m := range msgs {
-			if m.Line < 1 || m.Column < 1 || m.EndColumn <= m.Column || m.Text == "" || m.File == "x.gate.yaml" && m.Line > lines {
+			if m.Line < 1 || m.Column < 1 || m.EndColumn <= m.Column || m.Text == "" ||
+				m.File == "x.gate.yaml" && m.Line > lines {
 				t.Fatalf("a message without a place: %+v", m)
 			}
 		}
@@ -330,9 +378,11 @@ func FuzzParse(f *testing.F) {
 // Large is a declaration with as many routes by hand, used by benchmarks.
 func large(routes int) string {
 	var b strings.Builder
-	b.WriteString("millgate: 1\nroles:\n  r0:\n  r1: { includes: r0 }\nschemes:\n  k: { kind: api-key, in: header, name: X-Key }\nidentities:\n")
+	b.WriteString("millgate: 1\nroles:\n  r0:\n  r1: { includes: r0 }\nschemes:\n  k: { kind: api-key, in: header, " +
+		"name: X-Key }\nidentities:\n")
 	for i := range 200 {
-		fmt.Fprintf(&b, "  i%d: { roles: r%d, attributes: { team: t%d }, credentials: { k: { key: env:K%d } } }\n", i, i%2, i%9, i)
+		fmt.Fprintf(&b, "  i%d: { roles: r%d, attributes: { team: t%d }, credentials: { k: { key: env:K%d } } }\n", i,
+			i%2, i%9, i)
 	}
 	b.WriteString("routes:\n")
 	for i := range routes {
@@ -356,16 +406,20 @@ func BenchmarkParse5000Routes(b *testing.B) {
 }
 
 func TestJSONKeepsItsOrder(t *testing.T) {
-	d, msgs := parse(t, "millgate: 1\nroutes:\n  - { at: POST /a, send: { json: { z: 1, a: [true, null, 1.50, \"x\"] } } }\n")
+	d, msgs := parse(t, "millgate: 1\nroutes:\n  - { at: POST /a, send: { json: { z: 1, a: [true, null, 1.50, \"x\"] "+
+		"} } }\n")
 	require.Empty(t, msgs)
 	assert.Equal(t, `{"z":1,"a":[true,null,1.50,"x"]}`, string(d.Routes[0].Send.JSON))
 	assert.True(t, json.Valid(d.Routes[0].Send.JSON))
 }
 
 func TestLoweredQuotas(t *testing.T) {
-	text := strings.Replace(base, "pace: 50 per 1s", "drill: { for: 2s, quotas: { login: 5 per 2s, run: { allow: 3 per 1s, burst: 4 } } }", 1) +
-		"quotas:\n  login: { at: POST id:/session, allow: [8 per 5m, 100 per 1d], counted_by: address, for: { reader: 9 per 5m } }\n" +
-		"  run: { at: GET /things, allow: 10 per 10s, counted_by: identity, model: token-bucket, burst: 20 }\n  other: { at: GET /things, allow: 10 per 10s, counted_by: identity }\n"
+	text := strings.Replace(base, "pace: 50 per 1s", "drill: { for: 2s, quotas: { login: 5 per 2s, run: { allow: 3 "+
+		"per 1s, burst: 4 } } }", 1) +
+		"quotas:\n  login: { at: POST id:/session, allow: [8 per 5m, 100 per 1d], counted_by: address, for: { " +
+		"reader: 9 per 5m } }\n" +
+		"  run: { at: GET /things, allow: 10 per 10s, counted_by: identity, model: token-bucket, burst: 20 }\n  " +
+		"other: { at: GET /things, allow: 10 per 10s, counted_by: identity }\n"
 	d, msgs := parse(t, text)
 	require.Empty(t, msgs)
 	tg := d.Targets[0]
@@ -381,11 +435,14 @@ func TestLoweredQuotas(t *testing.T) {
 	q, lowered = tg.Quota(d.QuotaNamed("other"))
 	assert.False(t, lowered)
 	assert.Same(t, d.QuotaNamed("other"), q)
-	for from, says := range map[string]string{"5 per 2s": "does not fit the model concurrency", "burst: 4": "`burst` has no meaning for the model fixed-window", "allow: 3 per 1s": "one amount"} {
-		to := map[string]string{"5 per 2s": "5 per 2s", "burst: 4": "burst: 4", "allow: 3 per 1s": "allow: [3 per 1s, 9 per 1m]"}[from]
+	for from, says := range map[string]string{"5 per 2s": "does not fit the model concurrency",
+		"burst: 4": "`burst` has no meaning for the model fixed-window", "allow: 3 per 1s": "one amount"} {
+		to := map[string]string{"5 per 2s": "5 per 2s", "burst: 4": "burst: 4",
+			"allow: 3 per 1s": "allow: [3 per 1s, 9 per 1m]"}[from]
 		wrong := strings.Replace(text, from, to, 1)
 		if from == "5 per 2s" {
-			wrong = strings.Replace(wrong, "[8 per 5m, 100 per 1d], counted_by: address, for: { reader: 9 per 5m }", "2, counted_by: address, model: concurrency", 1)
+			wrong = strings.Replace(wrong, "[8 per 5m, 100 per 1d], counted_by: address, for: { reader: 9 per 5m }",
+				"2, counted_by: address, model: concurrency", 1)
 		} else if from == "burst: 4" {
 			wrong = strings.Replace(wrong, ", model: token-bucket, burst: 20", "", 1)
 		}
@@ -415,7 +472,8 @@ func TestNestedTooDeeply(t *testing.T) {
 		}(), 102},
 		{"brackets in text", "millgate: 1\ntitle: a " + strings.Repeat("[", 1000), 0},
 		{"brackets in quotes", "millgate: 1\ntitle: \"" + strings.Repeat("[", 1000) + "\"", 0},
-		{"deep and legal", "millgate: 1\ntitle: a\nroutes: [{ at: POST /a, send: { json: " + strings.Repeat("[", 60) + strings.Repeat("]", 60) + " } }]", 0},
+		{"deep and legal", "millgate: 1\ntitle: a\nroutes: [{ at: POST /a, send: { json: " +
+			strings.Repeat("[", 60) + strings.Repeat("]", 60) + " } }]", 0},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			assert.Equal(t, c.line, nested(c.text))

@@ -54,7 +54,8 @@ func nested(text string) (line int) {
 				value = false
 			case c == ' ':
 			default:
-				value = c == ',' && flow > 0 || (c == ':' || c == '-' || c == '?') && (i+1 == len(trimmed) || trimmed[i+1] == ' ')
+				value = c == ',' && flow > 0 || (c == ':' || c == '-' || c == '?') &&
+					(i+1 == len(trimmed) || trimmed[i+1] == ' ')
 			}
 			if flow+len(indents) > mostNested {
 				return n + 1
@@ -73,7 +74,9 @@ func (r *reader) tooDeep(text []byte) bool {
 	if line == 0 {
 		return false
 	}
-	r.msgs = append(r.msgs, Message{Place: Place{File: r.file, Line: line, Column: 1}, EndColumn: 2, Level: Error, Code: "syntax",
-		Text: fmt.Sprintf("collections stand in each other more than %d deep here", mostNested), Hint: "write it flatter"})
+	r.msgs = append(r.msgs, Message{Place: Place{File: r.file, Line: line, Column: 1}, EndColumn: 2, Level: Error,
+		Code: "syntax",
+		Text: fmt.Sprintf("collections stand in each other more than %d deep here", mostNested),
+		Hint: "write it flatter"})
 	return true
 }

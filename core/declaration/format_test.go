@@ -40,7 +40,9 @@ func TestFormatKeepsMeaningAndComments(t *testing.T) {
 }
 
 func TestFormat(t *testing.T) {
-	text := "# head\n\ntitle:   Things   # what\nmillgate: 1\nroles:\n      r:   \n\n      # two\n      s:  {includes:  r,}\naccess:\n- {at: \"GET /a\",who: [ r,s ]}\n# next\n-   at: GET /b\n    # why\n    who:\n    - r\n    given: {ok: true}\nroutes:\n  - at: POST /c\n    send: { text: |\n      }\n"
+	text := "# head\n\ntitle:   Things   # what\nmillgate: 1\nroles:\n      r:   \n\n      # two\n      s:  " +
+		"{includes:  r,}\naccess:\n- {at: \"GET /a\",who: [ r,s ]}\n# next\n-   at: GET /b\n    # why\n    who:\n    " +
+		"- r\n    given: {ok: true}\nroutes:\n  - at: POST /c\n    send: { text: |\n      }\n"
 	text = strings.Replace(text, "    send: { text: |\n      }\n", "    summary: |\n      two\n       lines\n", 1)
 	assert.Equal(t, `# head
 

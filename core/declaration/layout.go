@@ -3,6 +3,7 @@ package declaration
 import (
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 )
 
@@ -164,7 +165,8 @@ func (l layout) indentAt(i int) int {
 	for k < len(l.text) && l.text[k] == ' ' {
 		k++
 	}
-	if k >= len(l.text) || l.text[k] == '\n' || l.text[k] == '\r' || l.text[k] == '#' || strings.HasPrefix(l.text[k:], "---") || l.text[k] == '%' {
+	if k >= len(l.text) || l.text[k] == '\n' || l.text[k] == '\r' || l.text[k] == '#' ||
+		strings.HasPrefix(l.text[k:], "---") || l.text[k] == '%' {
 		return -1
 	}
 	return k - i
@@ -213,7 +215,8 @@ func (l layout) readBlock(i, end int) body {
 		// What is indented deeper belongs to it; a list may stand at the key's own column.
 		for last < end {
 			n := l.indentAt(last)
-			deeper := n > ind || n == ind && !b.list && strings.HasPrefix(l.text[last+max(n, 0):], "-") && p.valEnd == p.val
+			deeper := n > ind || n == ind && !b.list && strings.HasPrefix(l.text[last+max(n, 0):], "-") &&
+				p.valEnd == p.val
 			if n >= 0 && !deeper {
 				break
 			}
@@ -401,6 +404,26 @@ func Apply(text string, edits ...Edit) (string, error) {
 
 var errLayout = fmt.Errorf("it is written in a way that is not changed from here; change it in the editor")
 
+// itemOf is the item of a section that an edit is about, and whether there is one.
+func (l layout) itemOf(b body, list bool, e Edit) (p part, found bool, err error) {
+	switch {
+	case !list:
+		p, found = b.find(e.Item)
+	case e.Item != "":
+		if i := slices.IndexFunc(b.parts, func(q part) bool { return l.routeOf(q) == e.Item }); i >= 0 {
+			p, found = b.parts[i], true
+		}
+	case e.Line > 0:
+		if b.flow && len(b.parts) > 1 && l.lineOf(b.parts[0].start) == l.lineOf(b.parts[len(b.parts)-1].start) {
+			return p, false, errLayout // which of them?
+		}
+		if p, found = l.at(b, e.Line); !found {
+			return p, false, fmt.Errorf("there is nothing in line %d of %s", e.Line, e.Section)
+		}
+	}
+	return p, found, nil
+}
+
 func apply(text string, e Edit) (string, error) {
 	if text != "" && !strings.HasSuffix(text, "\n") {
 		text += "\n"
@@ -421,7 +444,8 @@ func apply(text string, e Edit) (string, error) {
 	}
 	b, ok := l.inside(sec)
 	if !ok {
-		if sec.valEnd > sec.val && strings.TrimSpace(text[sec.val:sec.valEnd]) != "null" && strings.TrimSpace(text[sec.val:sec.valEnd]) != "~" {
+		if sec.valEnd > sec.val && strings.TrimSpace(text[sec.val:sec.valEnd]) != "null" &&
+			strings.TrimSpace(text[sec.val:sec.valEnd]) != "~" {
 			return "", errLayout
 		}
 		// The section is empty.
@@ -437,26 +461,9 @@ func apply(text string, e Edit) (string, error) {
 			return "", errLayout
 		}
 	}
-	var p part
-	found := false
-	if list {
-		switch {
-		case e.Item != "":
-			for _, q := range b.parts {
-				if !found && l.routeOf(q) == e.Item {
-					p, found = q, true
-				}
-			}
-		case e.Line > 0:
-			if b.flow && len(b.parts) > 1 && l.lineOf(b.parts[0].start) == l.lineOf(b.parts[len(b.parts)-1].start) {
-				return "", errLayout // which of them?
-			}
-			if p, found = l.at(b, e.Line); !found {
-				return "", fmt.Errorf("there is nothing in line %d of %s", e.Line, e.Section)
-			}
-		}
-	} else {
-		p, found = b.find(e.Item)
+	p, found, err := l.itemOf(b, list, e)
+	if err != nil {
+		return "", err
 	}
 	if b.flow && (len(e.Field) == 0 || !found) {
 		// Written in brackets: each item gets a line of its own first.
@@ -649,14 +656,17 @@ func (l layout) cutMember(b body, m part) string {
 
 // Scalar writes a text so that YAML reads the same text, also inside brackets.
 func Scalar(s string) string {
-	if s == "" || strings.ContainsAny(s, "{}[],#\"'&*!|>%@`\n\t\\") || strings.Contains(s, ": ") || strings.HasSuffix(s, ":") || strings.TrimSpace(s) != s || strings.HasPrefix(s, "- ") || strings.HasPrefix(s, "? ") || plainOther[strings.ToLower(s)] || numberText.MatchString(s) {
+	if s == "" || strings.ContainsAny(s, "{}[],#\"'&*!|>%@`\n\t\\") || strings.Contains(s, ": ") ||
+		strings.HasSuffix(s, ":") || strings.TrimSpace(s) != s || strings.HasPrefix(s, "- ") ||
+		strings.HasPrefix(s, "? ") || plainOther[strings.ToLower(s)] || numberText.MatchString(s) {
 		return string(quote(s))
 	}
 	return s
 }
 
 // plainOther are words that YAML readers take for something else than text.
-var plainOther = map[string]bool{"true": true, "false": true, "null": true, "~": true, "yes": true, "no": true, "on": true, "off": true, "-": true, "---": true}
+var plainOther = map[string]bool{"true": true, "false": true, "null": true, "~": true, "yes": true, "no": true,
+	"on": true, "off": true, "-": true, "---": true}
 
 // FlowList writes texts as a list in brackets, or one alone.
 func FlowList(list []string) string {

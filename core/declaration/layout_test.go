@@ -78,7 +78,8 @@ func (w *writer) text() string {
 	w.line(pad + "s: { includes: r }")
 	w.between("")
 	w.line("access:")
-	for _, e := range [][][2]string{{{"at", "GET /a"}, {"who", "r"}}, {{"who", "[r, s]"}, {"at", `["GET /a/{id}"]`}, {"hide", "true"}}, {{"at", "POST /b"}, {"who", "s"}, {"given", "{ ok: true, name: \"a: b\" }"}}} {
+	for _, e := range [][][2]string{{{"at", "GET /a"}, {"who", "r"}}, {{"who", "[r, s]"}, {"at", `["GET /a/{id}"]`},
+		{"hide", "true"}}, {{"at", "POST /b"}, {"who", "s"}, {"given", "{ ok: true, name: \"a: b\" }"}}} {
 		w.between(listPad)
 		w.mapping(listPad+"-", listPad, e)
 	}
@@ -141,26 +142,45 @@ func TestEditsChangeOneThing(t *testing.T) {
 			return nil
 		}
 		ops := []op{
-			{Edit{Section: "access", Line: e.Line, Field: []string{"who"}, Text: "owner"}, key, func(d *Document) bool { return named(d).Who[0].Kind == WhoOwner }},
-			{Edit{Section: "access", Line: e.Line, Field: []string{"who"}, Text: `["identity:ann", s]`}, key, func(d *Document) bool {
-				return len(named(d).Who) == 2 && named(d).Who[0].Kind == WhoIdentity
+			{Edit{Section: "access", Line: e.Line, Field: []string{"who"}, Text: "owner"}, key,
+				func(d *Document) bool { return named(d).Who[0].Kind == WhoOwner }},
+			{Edit{Section: "access", Line: e.Line, Field: []string{"who"}, Text: `["identity:ann", s]`}, key,
+				func(d *Document) bool {
+					return len(named(d).Who) == 2 && named(d).Who[0].Kind == WhoIdentity
+				}},
+			{Edit{Section: "access", Line: e.Line, Field: []string{"hide"}, Text: "true"}, key,
+				func(d *Document) bool { return named(d).Hide }},
+			{Edit{Section: "access", Line: e.Line, Field: []string{"hide"}}, key,
+				func(d *Document) bool { return !named(d).Hide }},
+			{Edit{Section: "access", Line: e.Line, Field: []string{"given", "team"}, Text: "dome"}, key,
+				func(d *Document) bool { return named(d).Given["team"] == "dome" }},
+			{Edit{Section: "access", Line: e.Line}, key, func(d *Document) bool {
+				return named(d) == nil &&
+					len(d.Access) == 2
 			}},
-			{Edit{Section: "access", Line: e.Line, Field: []string{"hide"}, Text: "true"}, key, func(d *Document) bool { return named(d).Hide }},
-			{Edit{Section: "access", Line: e.Line, Field: []string{"hide"}}, key, func(d *Document) bool { return !named(d).Hide }},
-			{Edit{Section: "access", Line: e.Line, Field: []string{"given", "team"}, Text: "dome"}, key, func(d *Document) bool { return named(d).Given["team"] == "dome" }},
-			{Edit{Section: "access", Line: e.Line}, key, func(d *Document) bool { return named(d) == nil && len(d.Access) == 2 }},
-			{Edit{Section: "access", After: e.Line, Text: `{ at: /x, who: anyone }`}, "entry /x", func(d *Document) bool { return len(d.Access) == 4 }},
-			{Edit{Section: "access", Text: `{ at: /x, who: anyone }`}, "entry /x", func(d *Document) bool { return d.Access[3].At[0].String() == "/x" }},
-			{Edit{Section: "identities", Item: id, Field: []string{"roles"}, Text: "[r, s]"}, "identity " + id, func(d *Document) bool { return len(d.IdentityNamed(id).Roles) == 2 }},
-			{Edit{Section: "identities", Item: id, Field: []string{"attributes", "ok"}, Text: "false"}, "identity " + id, func(d *Document) bool { return d.IdentityNamed(id).Attributes["ok"] == false }},
-			{Edit{Section: "identities", Item: id, Field: []string{"scopes"}, Text: "[a]"}, "identity " + id, func(d *Document) bool { return len(d.IdentityNamed(id).Scopes) == 1 }},
-			{Edit{Section: "identities", Item: id}, "identity " + id, func(d *Document) bool { return d.IdentityNamed(id) == nil }},
+			{Edit{Section: "access", After: e.Line, Text: `{ at: /x, who: anyone }`}, "entry /x",
+				func(d *Document) bool { return len(d.Access) == 4 }},
+			{Edit{Section: "access", Text: `{ at: /x, who: anyone }`}, "entry /x",
+				func(d *Document) bool { return d.Access[3].At[0].String() == "/x" }},
+			{Edit{Section: "identities", Item: id, Field: []string{"roles"}, Text: "[r, s]"}, "identity " + id,
+				func(d *Document) bool { return len(d.IdentityNamed(id).Roles) == 2 }},
+			{Edit{Section: "identities", Item: id, Field: []string{"attributes", "ok"}, Text: "false"},
+				"identity " + id, func(d *Document) bool { return d.IdentityNamed(id).Attributes["ok"] == false }},
+			{Edit{Section: "identities", Item: id, Field: []string{"scopes"}, Text: "[a]"}, "identity " + id,
+				func(d *Document) bool { return len(d.IdentityNamed(id).Scopes) == 1 }},
+			{Edit{Section: "identities", Item: id}, "identity " + id,
+				func(d *Document) bool { return d.IdentityNamed(id) == nil }},
 			{Edit{Section: "roles", Item: "r", Field: []string{"includes"}, Text: "s"}, "role r", nil},
-			{Edit{Section: "roles", Item: "t", Text: "null"}, "role t", func(d *Document) bool { return d.RoleNamed("t") != nil }},
-			{RouteEdit(text, "GET /a", []string{"group"}, "Things"), "route GET /a", func(d *Document) bool { return d.Routes[0].Group == "Things" }},
-			{RouteEdit(text, "GET /a/{id}", []string{"send"}, `{ json: {"a":[1,"}"]} }`), "route GET /a/{id}", func(d *Document) bool { return string(d.Routes[1].Send.JSON) == `{"a":[1,"}"]}` }},
-			{RouteEdit(text, "POST /b", []string{"sensitivity"}, "high"), "route POST /b", func(d *Document) bool { return d.Routes[2].Sensitivity == High }},
-			{RouteEdit(text, "POST /b", []string{"summary"}, ""), "route POST /b", func(d *Document) bool { return d.Routes[2].Summary == "" }},
+			{Edit{Section: "roles", Item: "t", Text: "null"}, "role t",
+				func(d *Document) bool { return d.RoleNamed("t") != nil }},
+			{RouteEdit(text, "GET /a", []string{"group"}, "Things"), "route GET /a",
+				func(d *Document) bool { return d.Routes[0].Group == "Things" }},
+			{RouteEdit(text, "GET /a/{id}", []string{"send"}, `{ json: {"a":[1,"}"]} }`), "route GET /a/{id}",
+				func(d *Document) bool { return string(d.Routes[1].Send.JSON) == `{"a":[1,"}"]}` }},
+			{RouteEdit(text, "POST /b", []string{"sensitivity"}, "high"), "route POST /b",
+				func(d *Document) bool { return d.Routes[2].Sensitivity == High }},
+			{RouteEdit(text, "POST /b", []string{"summary"}, ""), "route POST /b",
+				func(d *Document) bool { return d.Routes[2].Summary == "" }},
 		}
 		o := ops[r.IntN(len(ops))]
 		out, err := Apply(text, o.edit)
@@ -171,7 +191,8 @@ func TestEditsChangeOneThing(t *testing.T) {
 		done++
 		after, msgs := parse(t, out)
 		for _, m := range msgs {
-			require.NotContains(t, []string{"syntax", "type", "unknown-word", "missing", "duplicate"}, m.Code, "edit %d %+v of\n%s\nbecame\n%s\n%v", n, o.edit, text, out, msgs)
+			require.NotContains(t, []string{"syntax", "type", "unknown-word", "missing", "duplicate"}, m.Code,
+				"edit %d %+v of\n%s\nbecame\n%s\n%v", n, o.edit, text, out, msgs)
 		}
 		if o.want != nil {
 			require.True(t, o.want(after), "edit %d %+v of\n%s\nbecame\n%s", n, o.edit, text, out)
@@ -208,7 +229,9 @@ func TestEditsOfAnEmptyText(t *testing.T) {
 	out, err := Apply("", Edit{Section: "access", Text: "{ at: GET /a, who: nobody }"})
 	require.NoError(t, err)
 	assert.Equal(t, "access:\n  - { at: GET /a, who: nobody }\n", out)
-	out, err = Apply("millgate: 1\nroles:\nroutes: []\n", Edit{Section: "roles", Item: "r", Text: "null"}, Edit{Section: "routes", Text: "GET /a"}, Edit{Section: "quotas", Item: "q", Text: "{ at: GET /a, allow: 1 per 1s, counted_by: key }"})
+	out, err = Apply("millgate: 1\nroles:\nroutes: []\n", Edit{Section: "roles", Item: "r", Text: "null"},
+		Edit{Section: "routes", Text: "GET /a"}, Edit{Section: "quotas", Item: "q",
+			Text: "{ at: GET /a, allow: 1 per 1s, counted_by: key }"})
 	require.NoError(t, err)
 	d, msgs := parse(t, out)
 	require.Empty(t, msgs, out)
@@ -220,7 +243,8 @@ func TestEditsOfAnEmptyText(t *testing.T) {
 // them did to it.
 func TestEditsKeepTheirLines(t *testing.T) {
 	text := "access:\n  - { at: /a, who: r }\n  - { at: /b, who: r }\n  - { at: /c, who: r }\n"
-	out, err := Apply(text, Edit{Section: "access", Line: 2}, Edit{Section: "access", After: 3, Text: "{ at: /n, who: r }"}, Edit{Section: "access", Line: 4, Field: []string{"who"}, Text: "s"})
+	out, err := Apply(text, Edit{Section: "access", Line: 2}, Edit{Section: "access", After: 3,
+		Text: "{ at: /n, who: r }"}, Edit{Section: "access", Line: 4, Field: []string{"who"}, Text: "s"})
 	require.NoError(t, err)
 	assert.Equal(t, "access:\n  - { at: /b, who: r }\n  - { at: /n, who: r }\n  - { at: /c, who: s }\n", out)
 }

@@ -16,7 +16,8 @@ import (
 )
 
 var (
-	quotaWords      = []string{"at", "allow", "counted_by", "model", "starts", "burst", "queue", "queue_for", "counts", "refuse_with", "count_per", "for", "exempt"}
+	quotaWords = []string{"at", "allow", "counted_by", "model", "starts", "burst", "queue", "queue_for", "counts",
+		"refuse_with", "count_per", "for", "exempt"}
 	permissionWords = []string{"methods", "headers", "expose", "credentials", "max_age"}
 	waiverWords     = []string{"check", "at", "of", "reason", "by", "until"}
 	countWords      = []string{"address", "identity", "key", "role", "host", "everyone"}
@@ -85,7 +86,8 @@ func (r *reader) quota(q pair) *Quota {
 		case "counted_by":
 			u.CountedBy = r.countedBy(f.val)
 		case "model":
-			if m := r.word(f.val, "model", string(FixedWindow), string(SlidingWindow), string(TokenBucket), string(LeakyBucket), string(Concurrency)); m != "" {
+			if m := r.word(f.val, "model", string(FixedWindow), string(SlidingWindow), string(TokenBucket),
+				string(LeakyBucket), string(Concurrency)); m != "" {
 				u.Model = Model(m)
 			}
 		case "starts":
@@ -116,7 +118,8 @@ func (r *reader) quota(q pair) *Quota {
 		}
 	}
 	if _, ok := by["counted_by"]; !ok {
-		r.fail(q.kn, "missing", fmt.Sprintf("quota %q does not say what is counted", q.key), "add  counted_by: address  (or identity, key, role, host, header:NAME, everyone)")
+		r.fail(q.kn, "missing", fmt.Sprintf("quota %q does not say what is counted", q.key),
+			"add  counted_by: address  (or identity, key, role, host, header:NAME, everyone)")
 	}
 	r.quotaShape(u, by)
 	return u
@@ -127,7 +130,8 @@ func (r *reader) quotaShape(u *Quota, by map[string]pair) {
 	bucket := u.Model == TokenBucket || u.Model == LeakyBucket
 	for word, fits := range map[string]bool{"starts": u.Model == FixedWindow, "burst": bucket} {
 		if f, ok := by[word]; ok && !fits {
-			r.fail(f.kn, "unknown-word", fmt.Sprintf("`%s` has no meaning for the model %s", word, u.Model), "remove it, or choose another model")
+			r.fail(f.kn, "unknown-word", fmt.Sprintf("`%s` has no meaning for the model %s", word, u.Model),
+				"remove it, or choose another model")
 		}
 	}
 	all := slices.Clone(u.Allow)
@@ -186,7 +190,8 @@ func (r *reader) exemptions(n ast.Node) (out []Exemption) {
 			continue
 		}
 		if kind != "target" && kind != "identity" {
-			r.sayAt(ref.Place, len(ref.Name), Error, "unknown-word", fmt.Sprintf("%q is not something that can be exempt", ref.Name), "write target:NAME, identity:NAME, a role, or an address range like 10.0.0.0/8")
+			r.sayAt(ref.Place, len(ref.Name), Error, "unknown-word", fmt.Sprintf("%q is not something that can be "+
+				"exempt", ref.Name), "write target:NAME, identity:NAME, a role, or an address range like 10.0.0.0/8")
 			continue
 		}
 		out = append(out, Exemption{kind, Ref{Name: name, Place: ref.Place}})
@@ -198,7 +203,8 @@ func (r *reader) exemptions(n ast.Node) (out []Exemption) {
 // section 6.2): scheme, host and, when it is not the default, port.
 func SerialisedOrigin(s string) bool {
 	u, err := url.Parse(s)
-	if err != nil || u.Host == "" || u.Path != "" || u.RawQuery != "" || u.Fragment != "" || u.User != nil || u.Opaque != "" {
+	if err != nil || u.Host == "" || u.Path != "" || u.RawQuery != "" || u.Fragment != "" || u.User != nil ||
+		u.Opaque != "" {
 		return false
 	}
 	if u.Scheme == "http" && u.Port() == "80" || u.Scheme == "https" && u.Port() == "443" {
@@ -222,7 +228,8 @@ func (r *reader) originEntry(n ast.Node) *OriginEntry {
 			e.Allow = r.permissions(f.val)
 		}
 	}
-	for _, w := range [][2]string{{"at", "at: /v1/**"}, {"allow", "allow: { https://app.example: { methods: [GET] } }  (or any, or none)"}} {
+	for _, w := range [][2]string{{"at", "at: /v1/**"}, {"allow", "allow: { https://app.example: { methods: [GET] } " +
+		"}  (or any, or none)"}} {
 		if _, ok := by[w[0]]; !ok {
 			r.fail(n, "missing", fmt.Sprintf("an origin entry needs `%s`", w[0]), "add  "+w[1])
 		}
@@ -249,14 +256,16 @@ func (r *reader) permissions(n ast.Node) (out []Permission) {
 	for _, f := range r.entries(n, "allow", nil) {
 		p := Permission{Place: f.kpos, Origin: f.key}
 		if f.key != "any" && f.key != "null" && !SerialisedOrigin(f.key) {
-			r.fail(f.kn, "type", fmt.Sprintf("%q is not an origin as a browser sends it", f.key), "write scheme and host in lower case, with the port when it is not the default, and nothing behind: https://app.example")
+			r.fail(f.kn, "type", fmt.Sprintf("%q is not an origin as a browser sends it", f.key), "write scheme and "+
+				"host in lower case, with the port when it is not the default, and nothing behind: https://app.example")
 		}
 		for _, g := range r.entries(f.val, "permission of "+f.key, permissionWords) {
 			switch g.key {
 			case "methods":
 				for _, m := range r.refs(g.val, "methods") {
 					if !slices.Contains(route.Methods, m.Name) {
-						r.sayAt(m.Place, len(m.Name), Error, "type", fmt.Sprintf("%q is not a method", m.Name), "known are "+strings.Join(route.Methods, ", "))
+						r.sayAt(m.Place, len(m.Name), Error, "type", fmt.Sprintf("%q is not a method", m.Name),
+							"known are "+strings.Join(route.Methods, ", "))
 						continue
 					}
 					p.Methods = append(p.Methods, m.Name)
@@ -325,7 +334,8 @@ func (r *reader) waiver(n ast.Node) *Waiver {
 			w.Until = t
 		}
 	}
-	for _, need := range [][2]string{{"check", "check: the id in brackets behind the message"}, {"reason", "reason: why it is accepted"}, {"until", "until: 2027-03-31"}} {
+	for _, need := range [][2]string{{"check", "check: the id in brackets behind the message"},
+		{"reason", "reason: why it is accepted"}, {"until", "until: 2027-03-31"}} {
 		if _, ok := by[need[0]]; !ok {
 			r.fail(n, "missing", fmt.Sprintf("a waiver needs `%s`", need[0]), "add  "+need[1])
 		}
@@ -396,7 +406,8 @@ func (u *Quota) AmountsFor(d *Document, id *Identity) (amounts []Amount, ok bool
 		return u.Allow, true
 	}
 	for _, f := range u.For {
-		if f.Name != best.Name && d.RolesOf(id)[f.Name] && !d.includes(best.Name, f.Name) && !slices.Equal(f.Amounts, best.Amounts) {
+		if f.Name != best.Name && d.RolesOf(id)[f.Name] && !d.includes(best.Name, f.Name) &&
+			!slices.Equal(f.Amounts, best.Amounts) {
 			return nil, false
 		}
 	}

@@ -329,6 +329,7 @@ func (s *Scheme) SameLock(o *Scheme) bool {
 		return s.Field == o.Field
 	case Link:
 		return s.Field == o.Field && s.Expires == o.Expires
+	default:
 	}
 	return true // basic has one place
 }
@@ -568,7 +569,8 @@ type Assumptions struct {
 
 // DefaultAssumptions hold where the text says nothing else.
 func DefaultAssumptions() Assumptions {
-	return Assumptions{100_000, 30 * 24 * time.Hour, map[Sensitivity]time.Duration{Low: 24 * time.Hour, Medium: time.Hour, High: 15 * time.Minute}}
+	return Assumptions{100_000, 30 * 24 * time.Hour, map[Sensitivity]time.Duration{Low: 24 * time.Hour,
+		Medium: time.Hour, High: 15 * time.Minute}}
 }
 
 // Document is a parsed declaration. Slices keep the order of the text.
@@ -601,6 +603,7 @@ type Document struct {
 	rules      []rule                     // of access
 	candidates [][]candidate              // of access, by route
 	owners     map[string]bool            // identities that own a record
+	accepted   map[*Entry][]*Scheme       // of access entries; nil where they have to be worked out
 }
 
 // Entry returns the entry that decides route i, nil when the route is closed.
@@ -683,6 +686,7 @@ func (d *Document) With(id *Identity) *Document {
 		c.roleSets = map[string]map[string]bool{}
 	}
 	c.roleSets[id.Name] = c.collectRoles(id)
+	c.accepted = nil // the identity may bring a scheme of its own
 	return &c
 }
 

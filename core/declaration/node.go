@@ -63,7 +63,8 @@ func (r *reader) fail(n ast.Node, code, text, hint string) { r.say(n, Error, cod
 
 // sayAt reports about something that was read earlier.
 func (r *reader) sayAt(p Place, width int, level Level, code, text, hint string) {
-	r.msgs = append(r.msgs, Message{Place: p, EndColumn: p.Column + max(1, width), Level: level, Code: code, Text: text, Hint: hint})
+	r.msgs = append(r.msgs, Message{Place: p, EndColumn: p.Column + max(1, width), Level: level, Code: code, Text: text,
+		Hint: hint})
 }
 
 // plain looks through tags, anchors and aliases.
@@ -82,7 +83,8 @@ func (r *reader) plain(n ast.Node) ast.Node {
 			name := x.Value.GetToken().Value
 			t, ok := r.anchors[name]
 			if !ok {
-				r.fail(x, "reference", fmt.Sprintf("the anchor %q is not defined above", name), "define it with &"+name+" first")
+				r.fail(x, "reference", fmt.Sprintf("the anchor %q is not defined above", name),
+					"define it with &"+name+" first")
 				return nil
 			}
 			n = t
@@ -132,7 +134,8 @@ func (r *reader) entries(n ast.Node, what string, known []string) []pair {
 			continue
 		}
 		if line, dup := seen[key]; dup {
-			r.fail(v.Key, "duplicate", fmt.Sprintf("%q is said twice in %s, first in line %d", key, what, line), "remove one of them")
+			r.fail(v.Key, "duplicate", fmt.Sprintf("%q is said twice in %s, first in line %d", key, what, line),
+				"remove one of them")
 			continue
 		}
 		seen[key] = v.Key.GetToken().Position.Line
@@ -362,7 +365,8 @@ func quote(s string) []byte {
 
 // plainWords say what the YAML library finds in words that tell what to do.
 var plainWords = []struct{ has, text, hint string }{
-	{"non-map value", "a line without a colon among words with values", "write word: value, or indent it below the word that it belongs to"},
+	{"non-map value", "a line without a colon among words with values",
+		"write word: value, or indent it below the word that it belongs to"},
 	{"map value", "nothing stands after the colon", "write a value, and close every { with a }"},
 	{"flow map", "a { has no } of its own", "close it on this line or below; a comma stands between two words"},
 	{"'}' must be", "a comma or a } is missing", "a comma stands between two words, a } at the end"},
@@ -374,7 +378,8 @@ var plainWords = []struct{ has, text, hint string }{
 	{"in this context", "this cannot stand here", "check the indentation of this line and of the one above"},
 	{"implicit line break", "a word runs over two lines", "quote it, or end it with a colon"},
 	{"unexpected map key", "this word cannot stand here", "check the indentation of this line and of the one above"},
-	{"unexpected scalar", "this cannot stand here", "check the line above: a comma, a quote or a bracket may be missing"},
+	{"unexpected scalar", "this cannot stand here",
+		"check the line above: a comma, a quote or a bracket may be missing"},
 	{"-quoted text", "a quote is not closed", "end it with the quote that it began with"},
 	{"tab character", "a tab indents this line", "indent with spaces"},
 	{"found character '\t'", "a tab indents this line", "indent with spaces"},
@@ -385,7 +390,8 @@ var plainWords = []struct{ has, text, hint string }{
 }
 
 func syntaxMessage(file string, tk *token.Token, text string) Message {
-	m := Message{Place: Place{File: file, Line: 1, Column: 1}, EndColumn: 2, Level: Error, Code: "syntax", Text: text, Hint: "the text must be YAML 1.2; check indentation, quotes and brackets here"}
+	m := Message{Place: Place{File: file, Line: 1, Column: 1}, EndColumn: 2, Level: Error, Code: "syntax", Text: text,
+		Hint: "the text must be YAML 1.2; check indentation, quotes and brackets here"}
 	for _, w := range plainWords {
 		if strings.Contains(text, w.has) {
 			m.Text, m.Hint = w.text, w.hint

@@ -35,8 +35,9 @@ type Files struct {
 }
 
 var (
-	drillWords  = []string{"for", "quotas"}
-	topWords    = []string{"millgate", "title", "include", "targets", "routes", "roles", "schemes", "lifetimes", "identities", "records", "access", "origins", "quotas", "answers", "review", "waivers"}
+	drillWords = []string{"for", "quotas"}
+	topWords   = []string{"millgate", "title", "include", "targets", "routes", "roles", "schemes", "lifetimes",
+		"identities", "records", "access", "origins", "quotas", "answers", "review", "waivers"}
 	targetWords = []string{"base", "hosts", "values", "direct", "pace", "unsafe", "ask_for", "pass", "drill"}
 	routeWords  = []string{"from", "host", "at", "effect", "sensitivity", "group", "send", "then", "summary"}
 	sampleWords = []string{"as", "path", "query", "headers", "json", "form", "text", "type"}
@@ -89,7 +90,8 @@ func (r *reader) text(doc *Document, text []byte) bool {
 			continue
 		}
 		if body != nil {
-			r.fail(d.Body, "syntax", "a declaration is one YAML document", "remove the --- and what follows, or make it a file of its own")
+			r.fail(d.Body, "syntax", "a declaration is one YAML document",
+				"remove the --- and what follows, or make it a file of its own")
 			break
 		}
 		body = d.Body
@@ -141,7 +143,8 @@ func (r *reader) document(doc *Document, body ast.Node) {
 		case "millgate":
 			versioned = true
 			if v, ok := r.str(p.val, "millgate"); ok && v != "1" {
-				r.fail(p.val, "version", fmt.Sprintf("version %s of the language is not known", v), "this program reads version 1")
+				r.fail(p.val, "version", fmt.Sprintf("version %s of the language is not known", v),
+					"this program reads version 1")
 			}
 		case "title":
 			if t, _ := r.str(p.val, "title"); doc.Title == "" {
@@ -215,7 +218,8 @@ func (r *reader) url(n ast.Node, what string) string {
 	}
 	u, err := url.Parse(s)
 	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
-		r.fail(n, "type", fmt.Sprintf("%s must be an http or https address, not %q", what, s), "write for example https://staging.example")
+		r.fail(n, "type", fmt.Sprintf("%s must be an http or https address, not %q", what, s),
+			"write for example https://staging.example")
 		return ""
 	}
 	if u.RawQuery != "" || u.Fragment != "" || u.User != nil {
@@ -227,7 +231,8 @@ func (r *reader) url(n ast.Node, what string) string {
 
 func (r *reader) targets(doc *Document, n ast.Node) {
 	for _, q := range r.entries(n, "targets", nil) {
-		t := &Target{Name: q.key, Place: q.kpos, Hosts: map[string]string{}, Values: map[string]string{}, Pace: DefaultPace, Unsafe: UnsafeRefused, Drill: DefaultDrill}
+		t := &Target{Name: q.key, Place: q.kpos, Hosts: map[string]string{}, Values: map[string]string{},
+			Pace: DefaultPace, Unsafe: UnsafeRefused, Drill: DefaultDrill}
 		based := false
 		for _, f := range r.entries(q.val, "target "+q.key, targetWords) {
 			switch f.key {
@@ -252,7 +257,8 @@ func (r *reader) targets(doc *Document, n ast.Node) {
 					}
 				}
 			case "unsafe":
-				t.Unsafe = Unsafe(r.word(f.val, "unsafe", string(UnsafeRefused), string(UnsafeMade), string(UnsafeAllowed)))
+				t.Unsafe = Unsafe(r.word(f.val, "unsafe", string(UnsafeRefused), string(UnsafeMade),
+					string(UnsafeAllowed)))
 				if t.Unsafe == "" {
 					t.Unsafe = UnsafeRefused
 				}
@@ -263,7 +269,8 @@ func (r *reader) targets(doc *Document, n ast.Node) {
 			case "ask_for":
 				for _, x := range r.refs(f.val, "ask_for") {
 					if _, err := route.Parse(x.Name); err != nil || !strings.HasPrefix(x.Name, "/") {
-						r.sayAt(x.Place, len(x.Name), Error, "type", fmt.Sprintf("ask_for needs paths, not %q", x.Name), "write for example /internal/health")
+						r.sayAt(x.Place, len(x.Name), Error, "type", fmt.Sprintf("ask_for needs paths, not %q", x.Name),
+							"write for example /internal/health")
 						continue
 					}
 					t.AskFor = append(t.AskFor, x.Name)
@@ -314,7 +321,8 @@ func (r *reader) lowered(p pair) Lowered {
 		}
 	}
 	if none {
-		r.fail(p.kn, "missing", fmt.Sprintf("the lowered quota %q has no amount", p.key), "write for example  "+p.key+": 5 per 2s")
+		r.fail(p.kn, "missing", fmt.Sprintf("the lowered quota %q has no amount", p.key),
+			"write for example  "+p.key+": 5 per 2s")
 	}
 	return l
 }
@@ -343,7 +351,8 @@ func (r *reader) pass(p pair) Pass {
 		}
 	}
 	if out.Header == "" || !valued {
-		r.fail(p.kn, "missing", "a pass needs `header` and `value`", "write  pass: { header: X-Test-Pass, value: env:TEST_PASS }")
+		r.fail(p.kn, "missing", "a pass needs `header` and `value`", "write  pass: { header: X-Test-Pass, value: "+
+			"env:TEST_PASS }")
 	}
 	return out
 }
@@ -371,26 +380,30 @@ func (r *reader) routeList(doc *Document, n ast.Node) {
 			if from, ok := by["from"]; ok {
 				for _, f := range fields {
 					if f.key != "from" && f.key != "host" {
-						r.fail(f.kn, "unknown-word", fmt.Sprintf("%q has no meaning beside `from`", f.key), "say it in a line of its own for each route:  - { at: METHOD /path, … }")
+						r.fail(f.kn, "unknown-word", fmt.Sprintf("%q has no meaning beside `from`", f.key),
+							"say it in a line of its own for each route:  - { at: METHOD /path, … }")
 					}
 				}
 				r.importRoutes(by, from, func(rt *Route, place ast.Node) {
 					if old := add(rt); old != nil && old.From == rt.From {
-						r.fail(place, "duplicate", fmt.Sprintf("%s stands twice in %s", rt.Key(), rt.From), "remove one of them there")
+						r.fail(place, "duplicate", fmt.Sprintf("%s stands twice in %s", rt.Key(), rt.From),
+							"remove one of them there")
 					}
 				})
 				continue
 			}
 			at, ok := by["at"]
 			if !ok {
-				r.fail(x, "missing", "a route needs `at` or `from`", "write  - at: GET /path  or  - from: file.openapi.yaml")
+				r.fail(x, "missing", "a route needs `at` or `from`", "write  - at: GET /path  or  - from: "+
+					"file.openapi.yaml")
 				continue
 			}
 			if rt := r.routeAt(at.val); rt != nil {
 				r.routeFields(rt, by)
 				if old := add(rt); old != nil {
 					if old.From == "" {
-						r.fail(at.val, "duplicate", fmt.Sprintf("the route %s is said twice, first in line %d", rt.Key(), old.Line), "remove one of them")
+						r.fail(at.val, "duplicate", fmt.Sprintf("the route %s is said twice, first in line %d",
+							rt.Key(), old.Line), "remove one of them")
 						continue
 					}
 					// A line by hand adds to what was imported.
@@ -402,7 +415,8 @@ func (r *reader) routeList(doc *Document, n ast.Node) {
 			if rt := r.routeAt(x); rt != nil {
 				if old := add(rt); old != nil {
 					if old.From == "" {
-						r.fail(x, "duplicate", fmt.Sprintf("the route %s is said twice, first in line %d", rt.Key(), old.Line), "remove one of them")
+						r.fail(x, "duplicate", fmt.Sprintf("the route %s is said twice, first in line %d", rt.Key(),
+							old.Line), "remove one of them")
 					}
 				}
 			}
@@ -438,7 +452,8 @@ func newRoute(sel route.Selector, at Place) *Route {
 
 func (r *reader) routeFields(rt *Route, by map[string]pair) {
 	if f, ok := by["effect"]; ok {
-		if w := r.word(f.val, "effect", string(Read), string(Create), string(Update), string(Delete), string(Command)); w != "" {
+		if w := r.word(f.val, "effect", string(Read), string(Create), string(Update), string(Delete),
+			string(Command)); w != "" {
 			rt.Effect = Effect(w)
 		}
 	}
@@ -487,7 +502,8 @@ func (r *reader) routeFields(rt *Route, by map[string]pair) {
 		}
 		for name := range rt.Send.Path {
 			if !slices.Contains(rt.Parameters(), name) {
-				r.fail(f.kn, "reference", fmt.Sprintf("%s has no parameter %q", rt.Key(), name), "its parameters are "+strings.Join(rt.Parameters(), ", "))
+				r.fail(f.kn, "reference", fmt.Sprintf("%s has no parameter %q", rt.Key(), name),
+					"its parameters are "+strings.Join(rt.Parameters(), ", "))
 			}
 		}
 	}
@@ -528,7 +544,8 @@ func (r *reader) importRoutes(by map[string]pair, from pair, add func(*Route, as
 		}
 		sel, err := route.ParseTemplate(text + im.Path)
 		if err != nil {
-			r.fail(from.val, "import", fmt.Sprintf("%s, line %d: %s", ref, im.Line, err), "mend the file, or write its routes by hand")
+			r.fail(from.val, "import", fmt.Sprintf("%s, line %d: %s", ref, im.Line, err),
+				"mend the file, or write its routes by hand")
 			continue
 		}
 		rt := newRoute(sel, Place{File: ref, Line: max(1, im.Line), Column: 1})
@@ -585,7 +602,8 @@ func (r *reader) request(n ast.Node, what string, extra ...string) (*Request, ma
 func (r *reader) pointer(n ast.Node, what string) string {
 	s, ok := r.str(n, what)
 	if ok && !strings.HasPrefix(s, "/") {
-		r.fail(n, "type", fmt.Sprintf("%s must be a JSON Pointer, not %q", what, s), "write for example /"+strings.ReplaceAll(s, ".", "/"))
+		r.fail(n, "type", fmt.Sprintf("%s must be a JSON Pointer, not %q", what, s),
+			"write for example /"+strings.ReplaceAll(s, ".", "/"))
 		return ""
 	}
 	return s
@@ -604,13 +622,15 @@ func (r *reader) entry(n ast.Node) *Entry {
 			}
 		case "who":
 			if len(r.list(f.val)) == 0 {
-				r.fail(f.kn, "missing", "`who` is empty", "write nobody, anyone, signed-in, owner, a role or identity:NAME")
+				r.fail(f.kn, "missing", "`who` is empty", "write nobody, anyone, signed-in, owner, a role or "+
+					"identity:NAME")
 			}
 			for _, w := range r.refs(f.val, "who") {
 				e.Who = append(e.Who, who(w))
 			}
 		case "broken":
-			if w := r.word(f.val, "broken", string(BrokenEither), string(BrokenIgnored), string(BrokenRefused)); w != "" {
+			if w := r.word(f.val, "broken", string(BrokenEither), string(BrokenIgnored),
+				string(BrokenRefused)); w != "" {
 				e.Broken = Broken(w)
 			}
 		case "hide":
@@ -636,7 +656,8 @@ func (r *reader) entry(n ast.Node) *Entry {
 		}
 	}
 	if _, ok := by["who"]; !ok {
-		r.fail(n, "missing", "an access entry needs `who`", "add  who: nobody  (or anyone, signed-in, owner, a role, identity:NAME)")
+		r.fail(n, "missing", "an access entry needs `who`", "add  who: nobody  (or anyone, signed-in, owner, a role, "+
+			"identity:NAME)")
 	}
 	return e
 }
@@ -710,7 +731,8 @@ func (r *reader) answers(doc *Document, n ast.Node) {
 				}
 			}
 			if a.RefusedWhen.Status == 0 || a.RefusedWhen.Has == "" {
-				r.fail(f.kn, "missing", "refused_when needs a status and what the answer then has", "write  { status: 200, has: /error }")
+				r.fail(f.kn, "missing", "refused_when needs a status and what the answer then has",
+					"write  { status: 200, has: /error }")
 			}
 		default:
 			st, err := strconv.Atoi(f.key)

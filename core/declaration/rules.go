@@ -22,6 +22,7 @@ func WhoWord(w Who) string {
 		return "owner"
 	case WhoIdentity:
 		return "identity:" + w.Name
+	default:
 	}
 	return w.Name
 }
@@ -117,7 +118,8 @@ func (d *Document) EntryEdits(routes []int, set func(e *Entry) map[string]string
 		if e < 0 {
 			fields := set(nil)
 			if len(fields) > 0 {
-				out = append(out, Edit{Section: "access", Text: flowText([][2]string{{"at", selectorsText(d.keysOf(g))}}, fields)})
+				out = append(out, Edit{Section: "access",
+					Text: flowText([][2]string{{"at", selectorsText(d.keysOf(g))}}, fields)})
 			}
 			continue
 		}
@@ -129,7 +131,8 @@ func (d *Document) EntryEdits(routes []int, set func(e *Entry) map[string]string
 		names := slices.ContainsFunc(g, func(i int) bool { return d.NamesRoute(e, i) })
 		whole := !slices.ContainsFunc(d.Deciding, func(x int) bool { return x == e }) || len(g) == d.decidedBy(e)
 		if (names || whole) && en.File != d.Name {
-			return nil, fmt.Errorf("%s is decided by %s, line %d; change it there", d.Routes[g[0]].Key(), en.File, en.Line)
+			return nil, fmt.Errorf("%s is decided by %s, line %d; change it there", d.Routes[g[0]].Key(), en.File,
+				en.Line)
 		}
 		if whole {
 			for _, k := range entryWords {
@@ -148,7 +151,8 @@ func (d *Document) EntryEdits(routes []int, set func(e *Entry) map[string]string
 		if names {
 			rest := d.without(en, g)
 			if len(rest) == 0 {
-				return nil, fmt.Errorf("the entry in line %d is written in a way that is not changed from here; change it in the editor", en.Line)
+				return nil, fmt.Errorf("the entry in line %d is written in a way that is not changed from here; "+
+					"change it in the editor", en.Line)
 			}
 			out = append(out, Edit{Section: "access", Line: en.Line, Field: []string{"at"}, Text: selectorsText(rest)})
 		}

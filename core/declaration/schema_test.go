@@ -81,9 +81,14 @@ func TestSchemaAgreesWithParser(t *testing.T) {
 	require.NoError(t, json.Unmarshal([]byte(whole), &doc))
 	require.Empty(t, form([]byte(whole)))
 	require.NoError(t, schema.Validate(doc))
-	pool := []any{nil, true, 7, 0, "", "word", "nobody", []any{}, []any{"a", "b"}, []any{nil}, map[string]any{}, map[string]any{"a": "b"}, "5 per 1s", "5 per 0s", "0s", "3m", "GET /a", "/a", "/a/**", "POST /a/../b", "FETCH /a",
-		"http://x", "ftp://x", "any", "null", "200", 99, "2027-13-01", "2027-02-30", "env:", "env:X", "header:X", "header:", "address or", "anyone", "id:/x", "{body}", "bearer", "token-bucket", "concurrency", "https://a.example"}
-	keys := []string{"at", "who", "kind", "from", "a", "send", "access", "nobody", "a b", "401", "999", "HTTPS://X", "https://x.example:443", "https://x.example", "take", "burst", "starts", "model"}
+	pool := []any{nil, true, 7, 0, "", "word", "nobody", []any{}, []any{"a", "b"}, []any{nil}, map[string]any{},
+		map[string]any{"a": "b"}, "5 per 1s", "5 per 0s", "0s", "3m", "GET /a", "/a", "/a/**", "POST /a/../b",
+		"FETCH /a",
+		"http://x", "ftp://x", "any", "null", "200", 99, "2027-13-01", "2027-02-30", "env:", "env:X", "header:X",
+		"header:", "address or", "anyone", "id:/x", "{body}", "bearer", "token-bucket", "concurrency",
+		"https://a.example"}
+	keys := []string{"at", "who", "kind", "from", "a", "send", "access", "nobody", "a b", "401", "999", "HTTPS://X",
+		"https://x.example:443", "https://x.example", "take", "burst", "starts", "model"}
 	r := rand.New(rand.NewPCG(5, 6))
 	rounds := 2000
 	if testing.Short() {

@@ -36,6 +36,11 @@ func (d *Document) settled(r *reader) *Document {
 	d.settleRecords(r)
 	d.settleAccess(r)
 	d.settleLimits(r)
+	accepted := make(map[*Entry][]*Scheme, len(d.Access))
+	for _, e := range d.Access {
+		accepted[e] = slices.Clip(d.Accepted(e))
+	}
+	d.accepted = accepted
 	return d
 }
 
@@ -47,192 +52,6 @@ func names[T any](list []T, of func(T) string) []string {
 	return out
 }
 
-func (d *Document) checkNames(r *reader) {
-	roles := names(d.Roles, func(x *Role) string { return x.Name })
-	schemes := names(d.Schemes, func(x *Scheme) string { return x.Name })
-	ids := names(d.Identities, func(x *Identity) string { return x.Name })
-	lifetimes := names(d.Lifetimes, func(x *Lifetime) string { return x.Name })
-	records := names(d.Records, func(x *Record) string { return x.Name })
-	quotas := names(d.Quotas, func(x *Quota) string { return x.Name })
-	index := map[string]map[string]bool{}
-	for what, list := range map[string][]string{"role": roles, "scheme": schemes, "identity": ids, "lifetime": lifetimes, "record": records, "quota": quotas} {
-		index[what] = map[string]bool{}
-		for _, n := range list {
-			index[what][n] = true
-		}
-	}
-	want := func(ref Ref, what string, known []string) {
-		if index[what][ref.Name] {
-			return
-		}
-		hint := fmt.Sprintf("declare it under `%s`", map[string]string{"role": "roles", "scheme": "schemes", "identity": "identities", "lifetime": "lifetimes", "record": "records", "target": "targets", "quota": "quotas"}[what])
-		if near := Nearest(ref.Name, known); near != "" {
-			hint = fmt.Sprintf("did you mean %q?", near)
-		} else if len(known) > 0 && len(known) <= 12 {
-			hint += "; known are " + strings.Join(known, ", ")
-		}
-		r.sayAt(ref.Place, len(ref.Name), Error, "reference", fmt.Sprintf("the %s %q is not declared", what, ref.Name), hint)
-		r.msgs[len(r.msgs)-1].Suggest = Nearest(ref.Name, known)
-	}
-	for _, t := range d.Targets {
-		for _, l := range t.Lowered {
-			want(l.Ref, "quota", quotas)
-		}
-	}
-	hosts := map[string]bool{"": true}
-	var hostNames []string
-	for _, t := range d.Targets {
-		for h := range t.Hosts {
-			if !hosts[h] {
-				hosts[h] = true
-				hostNames = append(hostNames, h)
-			}
-		}
-	}
-	sort.Strings(hostNames)
-	host := func(name string, at Place) {
-		if hosts[name] || len(d.Targets) == 0 {
-			return
-		}
-		hint := "add it under `hosts` of a target"
-		if near := Nearest(name, hostNames); near != "" {
-			hint = fmt.Sprintf("did you mean %q?", near)
-		}
-		r.sayAt(at, len(name), Error, "reference", fmt.Sprintf("no target has a host called %q", name), hint)
-	}
-	targets := names(d.Targets, func(x *Target) string { return x.Name })
-	index["target"] = map[string]bool{}
-	for _, n := range targets {
-		index["target"][n] = true
-	}
-	d.checkTwice(r)
-	for _, u := range d.Quotas {
-		for i := range u.For {
-			f := &u.For[i]
-			if n, ok := strings.CutPrefix(f.Name, "identity:"); ok {
-				want(Ref{n, f.Place}, "identity", ids)
-			} else if !index["role"][f.Name] && index["identity"][f.Name] {
-				f.Name = "identity:" + f.Name
-			} else {
-				want(f.Ref, "role", roles)
-			}
-		}
-		for _, x := range u.Exempt {
-			switch x.Kind {
-			case "role":
-				want(x.Ref, "role", roles)
-			case "identity":
-				want(x.Ref, "identity", ids)
-			case "target":
-				want(x.Ref, "target", targets)
-			}
-		}
-		for _, s := range u.At {
-			host(s.Host, u.Place)
-		}
-	}
-	for _, e := range d.Origins {
-		for _, s := range e.At {
-			host(s.Host, e.Place)
-		}
-	}
-	for _, ro := range d.Roles {
-		if slices.Contains([]string{"anyone", "signed-in", "nobody", "owner"}, ro.Name) {
-			r.sayAt(ro.Place, len(ro.Name), Error, "type", fmt.Sprintf("%q has a meaning of its own in `who`", ro.Name), "call the role something else")
-		}
-		for _, i := range ro.Includes {
-			want(i, "role", roles)
-		}
-	}
-	d.checkCycles(r)
-	for _, rt := range d.Routes {
-		host(rt.Host, rt.Place)
-		if rt.Send.As.Name != "" {
-			want(rt.Send.As, "identity", ids)
-		}
-		for _, u := range rt.Then {
-			host(u.Host, u.Place)
-			if u.As.Name != "" {
-				want(u.As, "identity", ids)
-			}
-		}
-	}
-	for _, s := range d.Schemes {
-		for _, l := range s.Lifetime {
-			want(l, "lifetime", lifetimes)
-		}
-		for _, q := range []*Request{s.Login, s.Refresh, s.Logout, s.Issue, s.Introspect} {
-			if q != nil {
-				host(q.Host, q.Place)
-			}
-		}
-		if s.IntrospectAs.Name != "" {
-			want(s.IntrospectAs, "identity", ids)
-		}
-	}
-	for _, id := range d.Identities {
-		for _, x := range id.Roles {
-			want(x, "role", roles)
-		}
-		for _, c := range id.Credentials {
-			want(c.Scheme, "scheme", schemes)
-			d.checkFill(r, c)
-		}
-	}
-	for _, rec := range d.Records {
-		for _, o := range rec.Owners {
-			want(o, "identity", ids)
-		}
-		for _, q := range []*Request{rec.Make, rec.Remove} {
-			if q != nil {
-				host(q.Host, q.Place)
-			}
-		}
-	}
-	attrs := map[string]bool{}
-	for _, id := range d.Identities {
-		for a := range id.Attributes {
-			attrs[a] = true
-		}
-	}
-	for _, e := range d.Access {
-		for _, w := range e.Who {
-			switch w.Kind {
-			case WhoIdentity:
-				want(w.Ref, "identity", ids)
-			case WhoRole:
-				if !index["role"][w.Name] {
-					known := append([]string{"anyone", "signed-in", "nobody", "owner"}, roles...)
-					hint := "write anyone, signed-in, nobody, owner, a role or identity:NAME"
-					if index["identity"][w.Name] {
-						hint = "for one identity write identity:" + w.Name
-					} else if near := Nearest(w.Name, known); near != "" {
-						hint = fmt.Sprintf("did you mean %q?", near)
-					}
-					r.sayAt(w.Place, len(w.Name), Error, "reference", fmt.Sprintf("the role %q is not declared", w.Name), hint)
-					if r.msgs[len(r.msgs)-1].Suggest = Nearest(w.Name, known); index["identity"][w.Name] {
-						r.msgs[len(r.msgs)-1].Suggest = "identity:" + w.Name
-					}
-				}
-			}
-		}
-		for _, b := range e.By {
-			want(b, "scheme", schemes)
-		}
-		for _, s := range e.At {
-			host(s.Host, e.Place)
-		}
-		if e.OwnerOf.Name != "" {
-			want(e.OwnerOf, "record", records)
-		}
-		for g := range e.Given {
-			if !attrs[g] {
-				r.sayAt(e.Place, 1, Warning, "reference", fmt.Sprintf("no identity has the attribute %q, so this entry admits nobody", g), "add it under `attributes` of an identity")
-			}
-		}
-	}
-}
-
 // checkTwice reports names that two files declare; inside one file the reader
 // has said so.
 func (d *Document) checkTwice(r *reader) {
@@ -240,7 +59,8 @@ func (d *Document) checkTwice(r *reader) {
 	once := func(what, name string, at Place) {
 		k := what + "\x00" + name
 		if old, ok := seen[k]; ok {
-			r.sayAt(at, len(name), Error, "duplicate", fmt.Sprintf("the %s %q is declared already, in %s line %d", what, name, old.File, old.Line), "remove one of them")
+			r.sayAt(at, len(name), Error, "duplicate", fmt.Sprintf("the %s %q is declared already, in %s line %d", what,
+				name, old.File, old.Line), "remove one of them")
 			return
 		}
 		seen[k] = at
@@ -297,7 +117,8 @@ func (d *Document) checkFill(r *reader, c Credential) {
 	}
 	for n := range need {
 		if _, ok := c.Fill[n]; !ok {
-			r.sayAt(c.Scheme.Place, len(c.Scheme.Name), Error, "missing", fmt.Sprintf("the credential for %s does not say %q", s.Name, n), fmt.Sprintf("add  %s: env:NAME", n))
+			r.sayAt(c.Scheme.Place, len(c.Scheme.Name), Error, "missing",
+				fmt.Sprintf("the credential for %s does not say %q", s.Name, n), fmt.Sprintf("add  %s: env:NAME", n))
 		}
 	}
 }
@@ -345,7 +166,8 @@ func (d *Document) checkCycles(r *reader) {
 			switch {
 			case o == nil:
 			case state[o] == 1:
-				r.sayAt(i.Place, len(i.Name), Error, "cycle", fmt.Sprintf("role %q includes itself: %s", o.Name, strings.Join(append(path, ro.Name, o.Name), " → ")), "remove one of these includes")
+				r.sayAt(i.Place, len(i.Name), Error, "cycle", fmt.Sprintf("role %q includes itself: %s", o.Name,
+					strings.Join(append(path, ro.Name, o.Name), " → ")), "remove one of these includes")
 			case state[o] == 0:
 				walk(o, append(path, ro.Name))
 			}
@@ -391,7 +213,9 @@ func (d *Document) settleRecords(r *reader) {
 	}
 	for k, rec := range d.Records {
 		if !used[k] && (rec.Param != "" || len(rec.Fills) > 0) && len(d.Routes) > 0 {
-			r.sayAt(rec.Place, len(rec.Name), Warning, "selects-nothing", fmt.Sprintf("record %q fills no route of the inventory", rec.Name), "check `fills` against the routes' templates")
+			r.sayAt(rec.Place, len(rec.Name), Warning, "selects-nothing",
+				fmt.Sprintf("record %q fills no route of the inventory", rec.Name),
+				"check `fills` against the routes' templates")
 		}
 	}
 }
@@ -447,8 +271,11 @@ func (d *Document) matched(r *reader, rules []rule) (found [][]candidate, touche
 				touched[e] = true
 				if !split[e] {
 					split[e] = true
-					r.sayAt(rules[e].place, len(patterns[p].String()), Error, "splits", fmt.Sprintf("%s takes only a part of the route %s", patterns[p], rt.Key()), "name the template, or declare that part as a route of its own")
+					r.sayAt(rules[e].place, len(patterns[p].String()), Error, "splits",
+						fmt.Sprintf("%s takes only a part of the route %s", patterns[p], rt.Key()),
+						"name the template, or declare that part as a route of its own")
 				}
+			default:
 			}
 		}
 	}
@@ -461,7 +288,8 @@ func (d *Document) matched(r *reader, rules []rule) (found [][]candidate, touche
 		if near := Nearest(en.at[0].String(), keys); near != "" && len(keys) < 2000 {
 			hint = fmt.Sprintf("did you mean %s?", near)
 		}
-		r.sayAt(en.place, len(en.at[0].String()), Warning, "selects-nothing", fmt.Sprintf("%s selects no route of the inventory", en.at[0]), hint)
+		r.sayAt(en.place, len(en.at[0].String()), Warning, "selects-nothing",
+			fmt.Sprintf("%s selects no route of the inventory", en.at[0]), hint)
 	}
 	return found, touched
 }
@@ -474,7 +302,8 @@ func (d *Document) settleAccess(r *reader) {
 	found, touched := d.matched(r, rules)
 	d.rules, d.candidates, d.Touched = rules, found, touched
 	for i := range d.Routes {
-		if d.Deciding[i] = d.decide(r, i, found[i], rules, func(e int) string { return d.Access[e].normal() }); d.Deciding[i] >= 0 {
+		if d.Deciding[i] = d.decide(r, i, found[i], rules,
+			func(e int) string { return d.Access[e].normal() }); d.Deciding[i] >= 0 {
 			d.checkOwner(r, i, d.Access[d.Deciding[i]])
 		}
 	}
@@ -509,7 +338,9 @@ func (d *Document) settleLimits(r *reader) {
 	for _, u := range d.Quotas {
 		for _, id := range d.Identities {
 			if _, ok := u.AmountsFor(d, id); !ok {
-				r.sayAt(u.Place, len(u.Name), Error, "tie", fmt.Sprintf("quota %q gives %s two amounts, by roles of which neither includes the other", u.Name, id.Name), "add an amount for identity:"+id.Name+" under `for`")
+				r.sayAt(u.Place, len(u.Name), Error, "tie", fmt.Sprintf("quota %q gives %s two amounts, by roles of "+
+					"which neither includes the other", u.Name, id.Name),
+					"add an amount for identity:"+id.Name+" under `for`")
 				break
 			}
 		}
@@ -527,9 +358,11 @@ func (d *Document) settleLowered(r *reader) {
 			bucket := q.Model == TokenBucket || q.Model == LeakyBucket
 			switch {
 			case slices.ContainsFunc(l.Allow, func(a Amount) bool { return (a.Per == 0) != (q.Model == Concurrency) }):
-				r.sayAt(l.Place, len(l.Name), Error, "type", fmt.Sprintf("the lowered amount does not fit the model %s of quota %q", q.Model, q.Name), "give it the same shape as its `allow`")
+				r.sayAt(l.Place, len(l.Name), Error, "type", fmt.Sprintf("the lowered amount does not fit the model "+
+					"%s of quota %q", q.Model, q.Name), "give it the same shape as its `allow`")
 			case l.Burst > 0 && !bucket:
-				r.sayAt(l.Place, len(l.Name), Error, "unknown-word", fmt.Sprintf("`burst` has no meaning for the model %s of quota %q", q.Model, q.Name), "remove it")
+				r.sayAt(l.Place, len(l.Name), Error, "unknown-word", fmt.Sprintf("`burst` has no meaning for the "+
+					"model %s of quota %q", q.Model, q.Name), "remove it")
 			case bucket && len(l.Allow) > 1:
 				r.sayAt(l.Place, len(l.Name), Error, "type", "a bucket has one amount, its rate", "leave one")
 			}
@@ -602,7 +435,8 @@ func (d *Document) decide(r *reader, i int, cands []candidate, rules []rule, nor
 			from = fmt.Sprintf("%s line %d", a.File, a.Line)
 		}
 		r.sayAt(b, len(c.sel.String()), Error, "ambiguous",
-			fmt.Sprintf("%s is decided by two entries that say different things, in %s and line %d, and neither is more specific", d.Routes[i].Key(), from, b.Line),
+			fmt.Sprintf("%s is decided by two entries that say different things, in %s and line %d, and neither is "+
+				"more specific", d.Routes[i].Key(), from, b.Line),
 			fmt.Sprintf("add an entry  at: %s  that says what holds", d.Routes[i].Key()))
 		return -1
 	}
@@ -616,7 +450,8 @@ func (d *Document) checkOwner(r *reader, i int, e *Entry) {
 	}
 	if e.OwnerOf.Name != "" {
 		if rec := d.RecordNamed(e.OwnerOf.Name); rec != nil && d.FillParam(i, rec) == "" {
-			r.sayAt(e.OwnerOf.Place, len(e.OwnerOf.Name), Error, "owner", fmt.Sprintf("record %q does not fill %s", rec.Name, d.Routes[i].Key()), "check `fills` of the record")
+			r.sayAt(e.OwnerOf.Place, len(e.OwnerOf.Name), Error, "owner",
+				fmt.Sprintf("record %q does not fill %s", rec.Name, d.Routes[i].Key()), "check `fills` of the record")
 		}
 		return
 	}
@@ -628,20 +463,24 @@ func (d *Document) checkOwner(r *reader, i int, e *Entry) {
 	}
 	switch len(fill) {
 	case 0:
-		r.sayAt(e.Place, 1, Error, "owner", fmt.Sprintf("`owner` is admitted, but no record fills %s", d.Routes[i].Key()), "declare a record whose `fills` is this path, or remove owner")
+		r.sayAt(e.Place, 1, Error, "owner", fmt.Sprintf("`owner` is admitted, but no record fills %s",
+			d.Routes[i].Key()), "declare a record whose `fills` is this path, or remove owner")
 	case 1:
 	default:
-		r.sayAt(e.Place, 1, Error, "owner", fmt.Sprintf("%s is filled by %s; whose owner is meant?", d.Routes[i].Key(), strings.Join(fill, " and ")), "add  owner_of: "+fill[0])
+		r.sayAt(e.Place, 1, Error, "owner", fmt.Sprintf("%s is filled by %s; whose owner is meant?", d.Routes[i].Key(),
+			strings.Join(fill, " and ")), "add  owner_of: "+fill[0])
 	}
 }
 
 func (d *Document) checkEntry(r *reader, e int, en *Entry) {
 	has := func(k WhoKind) bool { return slices.ContainsFunc(en.Who, func(w Who) bool { return w.Kind == k }) }
 	if len(en.Who) > 1 && (has(WhoAnyone) || has(WhoNobody)) {
-		r.sayAt(en.Place, 1, Error, "type", "`anyone` and `nobody` stand alone in `who`", "leave only one of them, or only the others")
+		r.sayAt(en.Place, 1, Error, "type", "`anyone` and `nobody` stand alone in `who`",
+			"leave only one of them, or only the others")
 	}
 	if has(WhoAnyone) && (len(en.Given) > 0 || len(en.Scope) > 0 || len(en.By) > 0) {
-		r.sayAt(en.Place, 1, Error, "type", "`anyone` needs no credential, so given, scope and by cannot hold", "remove them, or write  who: signed-in")
+		r.sayAt(en.Place, 1, Error, "type", "`anyone` needs no credential, so given, scope and by cannot hold",
+			"remove them, or write  who: signed-in")
 	}
 	if has(WhoAnyone) || len(en.By) > 0 || !slices.Contains(d.Deciding, e) {
 		return
@@ -654,7 +493,8 @@ func (d *Document) checkEntry(r *reader, e int, en *Entry) {
 	}
 	if len(locks) > 1 {
 		n := names(locks, func(s *Scheme) string { return s.Name })
-		r.sayAt(en.Place, 1, Error, "by", fmt.Sprintf("callers that this entry admits come with %s; which does the route accept?", strings.Join(n, " and ")), "add  by: "+n[0]+"  or  by: ["+strings.Join(n, ", ")+"]")
+		r.sayAt(en.Place, 1, Error, "by", fmt.Sprintf("callers that this entry admits come with %s; which does the "+
+			"route accept?", strings.Join(n, " and ")), "add  by: "+n[0]+"  or  by: ["+strings.Join(n, ", ")+"]")
 	}
 }
 
@@ -676,6 +516,7 @@ func (d *Document) Admits(e *Entry, id *Identity) (pass, onlyOwner bool) {
 			}
 		case WhoOwner:
 			onlyOwner = true
+		default:
 		}
 	}
 	return onlyOwner, onlyOwner
@@ -707,6 +548,9 @@ func (d *Document) defaultSchemes(e *Entry) []*Scheme {
 // `by`, or else the first schemes of the callers it admits and every scheme
 // behind the same lock.
 func (d *Document) Accepted(e *Entry) []*Scheme {
+	if out, ok := d.accepted[e]; ok {
+		return out
+	}
 	if len(e.By) > 0 {
 		var out []*Scheme
 		for _, b := range e.By {

@@ -49,7 +49,8 @@ func distance(a, b string, limit int) int {
 
 var durationPart = regexp.MustCompile(`^(\d+(?:\.\d+)?)(ms|s|m|h|d|w)`)
 
-var units = map[string]time.Duration{"ms": time.Millisecond, "s": time.Second, "m": time.Minute, "h": time.Hour, "d": 24 * time.Hour, "w": 7 * 24 * time.Hour}
+var units = map[string]time.Duration{"ms": time.Millisecond, "s": time.Second, "m": time.Minute, "h": time.Hour,
+	"d": 24 * time.Hour, "w": 7 * 24 * time.Hour}
 
 // ParseDuration reads durations as people write them: 30s, 15m, 1h30m, 30d.
 func ParseDuration(s string) (time.Duration, error) {

@@ -15,7 +15,9 @@ type Finding struct {
 	Kind       Kind       `json:"kind"`
 	Cause      string     `json:"cause"` // its row; what differs in a name stands behind it
 	Title      string     `json:"title"`
-	Route      string     `json:"route"`
+	Route      string     `json:"route"` // the first of Routes where there are several
+	Routes     []string   `json:"routes,omitempty"`
+	Scope      *Scope     `json:"scope,omitempty"`
 	Callers    []string   `json:"callers"`  // observed
 	Inferred   []string   `json:"inferred"` // of the same class as one that was observed
 	Rung       int        `json:"rung"`
@@ -29,10 +31,54 @@ type Finding struct {
 	Docs       string     `json:"docs"`               // where its cause is explained
 	Probes     []string   `json:"probes"`             // the probe that shows it best comes first
 	Crossings  int        `json:"crossings"`
+	// At is the route at which it shows best, and Column whose cell of the board that is.
+	At     string `json:"at,omitempty"`
+	Column string `json:"column,omitempty"`
 }
 
 // Counts says how many crossings and findings there are of each kind.
 type Counts struct {
 	Crossings map[Kind]int `json:"crossings"`
 	Findings  map[Kind]int `json:"findings"`
+}
+
+// Where is where one mend would be, in words: the scope, or the route.
+func (f Finding) Where() string {
+	if f.Scope != nil {
+		return f.Scope.String()
+	}
+	return f.Route
+}
+
+// Scope is what several routes have in common, where one mend would be: gaps of one cause
+// in one scope are one finding.
+type Scope struct {
+	Of   Place  `json:"of"`
+	Name string `json:"name"`
+}
+
+// Place is what a scope is.
+type Place string
+
+// The places.
+const (
+	AtScheme  Place = "scheme"  // everything behind it
+	AtQuota   Place = "quota"   // everything that it counts
+	AtGuard   Place = "guard"   // routes that one guard stands before, named by the first
+	AtPages   Place = "pages"   // routes that one entry says of which pages may call them
+	AtService Place = "service" // everything, past what stands before it
+)
+
+// String says a scope in words.
+func (s Scope) String() string {
+	switch s.Of {
+	case AtScheme:
+		return "everything behind " + s.Name
+	case AtQuota:
+		return "quota " + s.Name
+	case AtService:
+		return "everything " + s.Name
+	default:
+	}
+	return s.Name
 }

@@ -32,8 +32,9 @@ func Worse(a, b Kind) bool { return slices.Index(Order, a) < slices.Index(Order,
 // IsGap says whether the kind is a gap.
 func (k Kind) IsGap() bool { return k != Unproven && k != Unprobed && k != Agrees && k != "" }
 
-var kindNames = map[Kind]string{Unprotected: "unprotected", OverPermissive: "over-permissive", Unthrottled: "unthrottled",
-	Leaking: "leaking", Undeclared: "undeclared", Lifetime: "lifetime", WeakToken: "weak token",
+var kindNames = map[Kind]string{Unprotected: "unprotected", OverPermissive: "over-permissive",
+	Unthrottled: "unthrottled",
+	Leaking:     "leaking", Undeclared: "undeclared", Lifetime: "lifetime", WeakToken: "weak token",
 	OverRestrictive: "over-restrictive", WrongRefusal: "wrong refusal"}
 
 // Name is the kind in words.

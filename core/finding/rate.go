@@ -44,6 +44,7 @@ func Rate(k Kind, e declaration.Effect, s declaration.Sensitivity, ease Ease) Se
 			points++
 		case declaration.Low:
 			points--
+		default:
 		}
 		switch ease {
 		case ByAnyone:
@@ -54,6 +55,7 @@ func Rate(k Kind, e declaration.Effect, s declaration.Sensitivity, ease Ease) Se
 			if k == OverPermissive {
 				points++
 			}
+		default:
 		}
 	}
 	switch {

@@ -15,10 +15,12 @@ import (
 // severityTable is the whole table as docs/severity.md holds it.
 func severityTable() string {
 	var b strings.Builder
-	b.WriteString("| kind | effect | low, few | low, many | low, anyone | medium, few | medium, many | medium, anyone | high, few | high, many | high, anyone |\n")
+	b.WriteString("| kind | effect | low, few | low, many | low, anyone | medium, few | medium, many | medium, " +
+		"anyone | high, few | high, many | high, anyone |\n")
 	b.WriteString("| --- | --- |" + strings.Repeat(" --- |", 9) + "\n")
 	for _, k := range Order[:9] {
-		for _, e := range []declaration.Effect{declaration.Read, declaration.Create, declaration.Update, declaration.Delete, declaration.Command} {
+		for _, e := range []declaration.Effect{declaration.Read, declaration.Create, declaration.Update,
+			declaration.Delete, declaration.Command} {
 			fmt.Fprintf(&b, "| %s %s | %s |", k, k.Name(), e)
 			for _, s := range []declaration.Sensitivity{declaration.Low, declaration.Medium, declaration.High} {
 				for _, ease := range []Ease{ByAFew, ByMany, ByAnyone} {

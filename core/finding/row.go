@@ -1,7 +1,10 @@
 package finding
 
+// Rule: Everything that is said of a cause stands in its row.
+
 import (
 	"fmt"
+	"slices"
 	"strings"
 )
 
@@ -36,8 +39,19 @@ type Row struct {
 	// Severity where the cause alone decides how grave it is; "" where Rate does.
 	Severity Severity
 	Standard string // the standard's section that asks for it; "" without one
+	// Covers are causes of its kind that show as well wherever this one does: they are no
+	// findings of their own there.
+	Covers []string
 	// Shown and Refuted where they differ from the family's.
 	Shown, Refuted string
+}
+
+// RowOf is the row of a cause in a list, nil without.
+func RowOf(list []*Row, cause string) *Row {
+	if i := slices.IndexFunc(list, func(r *Row) bool { return r.Cause == cause }); i >= 0 {
+		return list[i]
+	}
+	return nil
 }
 
 // Anchor names the row in docs/findings.md.

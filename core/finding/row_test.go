@@ -8,7 +8,8 @@ import (
 
 func TestARowIsFoundByItsCause(t *testing.T) {
 	row := func(k Kind, cause string) *Row {
-		return &Row{Cause: cause, Kind: k, Title: "Shows {what}", Means: "It is shown.", Advice: "Mend {route}.", OWASP: API3, CWE: 200}
+		return &Row{Cause: cause, Kind: k, Title: "Shows {what}", Means: "It is shown.", Advice: "Mend {route}.",
+			OWASP: API3, CWE: 200}
 	}
 	exact, field, deeper := row(Leaking, "account"), row(Leaking, "field "), row(Leaking, "field of ")
 	family := func(rows ...*Row) Family {
@@ -20,7 +21,8 @@ func TestARowIsFoundByItsCause(t *testing.T) {
 	assert.Equal(t, "Seen in a list.", c.Shown(deeper))
 	assert.Equal(t, "Not seen.", c.Refuted(deeper))
 	assert.Equal(t, "l-field-of", deeper.Anchor())
-	for cause, want := range map[string]*Row{"account": exact, "field password": field, "field of a list": deeper, "field ": field} {
+	for cause, want := range map[string]*Row{"account": exact, "field password": field, "field of a list": deeper,
+		"field ": field} {
 		got, ok := c.Row(Leaking, cause)
 		assert.True(t, ok, cause)
 		assert.Same(t, want, got, cause)
@@ -35,8 +37,10 @@ func TestARowIsFoundByItsCause(t *testing.T) {
 	_, ok := c.Row(Unprotected, "account")
 	assert.False(t, ok, "the kind belongs to the name")
 	assert.Panics(t, func() { NewCatalogue(family(exact, row(Leaking, "account"))) }, "two rows of one name")
-	assert.Panics(t, func() { NewCatalogue(family(&Row{Cause: "x", Kind: Leaking, Title: "X"})) }, "a row without advice")
-	assert.Panics(t, func() { NewCatalogue(family(row(Leaking, "a b"), row(Leaking, "a.b"))) }, "two rows of one anchor")
+	assert.Panics(t, func() { NewCatalogue(family(&Row{Cause: "x", Kind: Leaking, Title: "X"})) },
+		"a row without advice")
+	assert.Panics(t, func() { NewCatalogue(family(row(Leaking, "a b"), row(Leaking, "a.b"))) },
+		"two rows of one anchor")
 	assert.Panics(t, func() { NewCatalogue(Family{Name: "x"}) }, "a family that says nothing")
 	assert.Panics(t, func() { NewCatalogue(family(row(Agrees, "x"))) }, "what is no gap")
 }

@@ -112,7 +112,8 @@ func looks(s string) likeness {
 	switch {
 	case versioned.MatchString(s):
 		return name
-	case digits.MatchString(s), uuid.MatchString(s), dated.MatchString(s), prefixed.MatchString(s), strings.Contains(s, "@"), strings.Contains(s, "%"):
+	case digits.MatchString(s), uuid.MatchString(s), dated.MatchString(s), prefixed.MatchString(s),
+		strings.Contains(s, "@"), strings.Contains(s, "%"):
 		return sure
 	case hex.MatchString(s) && strings.ContainsAny(s, "0123456789"):
 		return sure
@@ -302,7 +303,8 @@ func (f folder) template(n *node, segs []string) (path, unclear string) {
 	return b.String(), unclear
 }
 
-var irregular = map[string]string{"people": "person", "children": "child", "men": "man", "women": "woman", "data": "datum", "media": "medium", "indices": "index", "series": "series", "news": "news", "status": "status"}
+var irregular = map[string]string{"people": "person", "children": "child", "men": "man", "women": "woman",
+	"data": "datum", "media": "medium", "indices": "index", "series": "series", "news": "news", "status": "status"}
 
 // ParamName names the parameter behind a segment: proposals gives proposal_id.
 func ParamName(segment string, used map[string]bool) string {
@@ -319,7 +321,8 @@ func ParamName(segment string, used map[string]bool) string {
 		s = irregular[s] + "_id"
 	case strings.HasSuffix(s, "ies") && len(s) > 4:
 		s = s[:len(s)-3] + "y_id"
-	case strings.HasSuffix(s, "sses"), strings.HasSuffix(s, "xes"), strings.HasSuffix(s, "ches"), strings.HasSuffix(s, "shes"):
+	case strings.HasSuffix(s, "sses"), strings.HasSuffix(s, "xes"), strings.HasSuffix(s, "ches"),
+		strings.HasSuffix(s, "shes"):
 		s = s[:len(s)-2] + "_id"
 	case strings.HasSuffix(s, "s") && !strings.HasSuffix(s, "ss"):
 		s = s[:len(s)-1] + "_id"

@@ -42,18 +42,27 @@ func TestFold(t *testing.T) {
 		known []string
 		want  string // template×count, with ? where it is unclear
 	}{
-		{"an id with a dash", []string{"GET /v1/proposals/p-101", "GET /v1/proposals/p-102", "GET /v1/proposals"}, nil, "GET /v1/proposals/{proposal_id}×2, GET /v1/proposals×1"},
-		{"numbers and what is under them", []string{"GET /users/17/orders/3", "GET /users/4/orders", "DELETE /users/4"}, nil, "GET /users/{user_id}/orders/{order_id}×1, GET /users/{user_id}/orders×1, DELETE /users/{user_id}×1"},
-		{"a name beside ids stays", []string{"GET /users/17", "GET /users/me", "GET /users/18"}, nil, "GET /users/{user_id}×2, GET /users/me×1"},
-		{"a UUID, a hash, a date, an address", []string{"GET /a/3f2a4c1e-5b6d-4e7f-8a90-1b2c3d4e5f60", "GET /b/9f86d081884c7d65", "GET /c/2026-11-25", "GET /people/ann@mail.example"}, nil, "GET /a/{a_id}×1, GET /b/{b_id}×1, GET /c/{c_id}×1, GET /people/{person_id}×1"},
+		{"an id with a dash", []string{"GET /v1/proposals/p-101", "GET /v1/proposals/p-102", "GET /v1/proposals"}, nil,
+			"GET /v1/proposals/{proposal_id}×2, GET /v1/proposals×1"},
+		{"numbers and what is under them", []string{"GET /users/17/orders/3", "GET /users/4/orders", "DELETE /users/4"},
+			nil, "GET /users/{user_id}/orders/{order_id}×1, GET /users/{user_id}/orders×1, DELETE /users/{user_id}×1"},
+		{"a name beside ids stays", []string{"GET /users/17", "GET /users/me", "GET /users/18"}, nil,
+			"GET /users/{user_id}×2, GET /users/me×1"},
+		{"a UUID, a hash, a date, an address", []string{"GET /a/3f2a4c1e-5b6d-4e7f-8a90-1b2c3d4e5f60",
+			"GET /b/9f86d081884c7d65", "GET /c/2026-11-25", "GET /people/ann@mail.example"}, nil,
+			"GET /a/{a_id}×1, GET /b/{b_id}×1, GET /c/{c_id}×1, GET /people/{person_id}×1"},
 		{"a version is a name", []string{"GET /v1/a", "GET /v2/a"}, nil, "GET /v1/a×1, GET /v2/a×1"},
-		{"a known template", []string{"GET /sky/m31", "GET /sky/m32"}, []string{"GET /sky/{object}"}, "GET /sky/{object}×2"},
-		{"a known neighbour names the parameter", []string{"PUT /sky/7"}, []string{"GET /sky/{object}"}, "PUT /sky/{object}×1"},
-		{"kept apart by a literal one", []string{"GET /sky/m31", "GET /sky/m32", "GET /sky/m33"}, []string{"GET /sky/m31"}, "GET /sky/m31×1, GET /sky/{sky_id}×2?"},
+		{"a known template", []string{"GET /sky/m31", "GET /sky/m32"}, []string{"GET /sky/{object}"},
+			"GET /sky/{object}×2"},
+		{"a known neighbour names the parameter", []string{"PUT /sky/7"}, []string{"GET /sky/{object}"},
+			"PUT /sky/{object}×1"},
+		{"kept apart by a literal one", []string{"GET /sky/m31", "GET /sky/m32", "GET /sky/m33"},
+			[]string{"GET /sky/m31"}, "GET /sky/m31×1, GET /sky/{sky_id}×2?"},
 		{"letters and digits, several", []string{"GET /sky/m31", "GET /sky/m32"}, nil, "GET /sky/{sky_id}×2?"},
 		{"letters and digits, alone", []string{"GET /oauth2/token"}, nil, "GET /oauth2/token×1?"},
 		{"words that take turns", turns, nil, "GET /trees/{tree_id}×11?"},
-		{"words that do not", []string{"GET /a/list", "GET /a/count", "POST /a/close"}, nil, "GET /a/list×1, GET /a/count×1, POST /a/close×1"},
+		{"words that do not", []string{"GET /a/list", "GET /a/count", "POST /a/close"}, nil,
+			"GET /a/list×1, GET /a/count×1, POST /a/close×1"},
 		{"two of one name", []string{"GET /nodes/1/nodes/2"}, nil, "GET /nodes/{node_id}/nodes/{node_id_2}×1"},
 		{"a trailing slash", []string{"GET /a/1/", "GET /a/2"}, nil, "GET /a/{a_id}/×1, GET /a/{a_id}×1"},
 		{"the root", []string{"GET /"}, nil, "GET /×1"},
@@ -110,7 +119,8 @@ routes:
   - from: api.yaml
   - { at: GET /own, summary: Own, effect: read }
 `), declaration.Files{Routes: func(string) ([]declaration.Imported, []error) {
-		return []declaration.Imported{{Method: "GET", Path: "/a/{id}", Summary: "One"}, {Method: "GET", Path: "/old"}}, nil
+		return []declaration.Imported{{Method: "GET", Path: "/a/{id}", Summary: "One"}, {Method: "GET", Path: "/old"}},
+			nil
 	}})
 	require.Empty(t, msgs)
 	states := func(list []Item) string {
@@ -120,10 +130,14 @@ routes:
 		}
 		return strings.Join(out, ", ")
 	}
-	got := Merge(d, []Incoming{{Key: "GET /a/{a_id}", Summary: "One"}, {Key: "GET /new"}, {Key: "GET /own", Summary: "Mine", Count: 3}, {Key: "GET /x*"}, {Key: "GET /q/{q_id}", Unclear: "a guess"}}, true, "api.yaml")
-	assert.Equal(t, "unclear GET /x*, unclear GET /q/{q_id}, new GET /new, changed GET /a/{a_id}, changed GET /own, gone GET /old", states(got))
+	got := Merge(d, []Incoming{{Key: "GET /a/{a_id}", Summary: "One"}, {Key: "GET /new"},
+		{Key: "GET /own", Summary: "Mine", Count: 3}, {Key: "GET /x*"}, {Key: "GET /q/{q_id}", Unclear: "a guess"}},
+		true, "api.yaml")
+	assert.Equal(t, "unclear GET /x*, unclear GET /q/{q_id}, new GET /new, changed GET /a/{a_id}, changed GET /own, "+
+		"gone GET /old", states(got))
 	assert.Contains(t, got[3].Note, "its parameters are called a_id")
 	assert.Contains(t, got[4].Note, `summary "Mine"`)
 	got = Merge(d, []Incoming{{Key: "GET /a/{other}", Count: 2}, {Key: "GET /own", Effect: "read"}}, false, "")
-	assert.Equal(t, "same GET /a/{id}, same GET /own", states(got), "observed requests do not rename, and a log is never whole")
+	assert.Equal(t, "same GET /a/{id}, same GET /own", states(got), "observed requests do not rename, and a log is "+
+		"never whole")
 }

@@ -79,7 +79,8 @@ func Merge(d *declaration.Document, in []Incoming, whole bool, origin string) []
 	}
 	for i, r := range d.Routes {
 		if !met[i] && whole && r.From == origin {
-			out = append(out, Item{Incoming: Incoming{Key: r.Key(), Summary: r.Summary, Line: r.Line}, State: Gone, Note: "the declaration has it, this does not"})
+			out = append(out, Item{Incoming: Incoming{Key: r.Key(), Summary: r.Summary, Line: r.Line}, State: Gone,
+				Note: "the declaration has it, this does not"})
 		}
 	}
 	rank := map[State]int{Unclear: 0, New: 1, Changed: 2, Gone: 3, Same: 4}

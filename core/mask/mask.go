@@ -26,6 +26,8 @@
 // characters could be, by whoever has the key: it gets a number within the fact, and so
 // does one that was found by its name or place alone. Numbers say nothing across facts:
 // Numbered tells them. Plain writes marks for people, without digest and number.
+//
+// Rule: No secret is kept or shown, and all else stays as it was.
 package mask
 
 import (
@@ -154,7 +156,10 @@ func (s *Set) word(k Kind) Kind {
 }
 
 func (s *Set) shows(text string) bool {
-	return slices.ContainsFunc(s.secrets, func(x secret) bool { return strings.Contains(text, x.text) && len(x.text) >= everywhere })
+	return slices.ContainsFunc(s.secrets, func(x secret) bool {
+		return strings.Contains(text, x.text) &&
+			len(x.text) >= everywhere
+	})
 }
 
 func (s *Set) digest(text string) string {

@@ -19,41 +19,48 @@ import (
 var testKey = []byte("a key of the tests")
 
 func TestWhatIsMasked(t *testing.T) {
-	s := NewSet(testKey).With(Secret, `p"ss w/rd`, "hunter22", "longer-than-this", "longer-than", "1234", "zäöü-zäöü").With(Token, "tok-aaaaaaaa")
+	s := NewSet(testKey).With(Secret, `p"ss w/rd`, "hunter22", "longer-than-this", "longer-than", "1234",
+		"zäöü-zäöü").With(Token, "tok-aaaaaaaa")
 	long, longer := s.Begin().Text("hunter22", false), s.Begin().Text("longer-than-this", false)
 	require.Regexp(t, `^‹secret:[0-9a-f]{16}›$`, long)
 	for text, want := range map[string]string{
-		`{"id":9123456,"pin":1234,"s":"1234"}`:                   `{"id":9123456,"pin":"‹secret:1›","s":"‹secret:1›"}`,
-		`{"text":"pin 1234 is in it"}`:                           `{"text":"pin 1234 is in it"}`,
-		`{"hunter22":"a hunter22 b"}`:                            `{"hunter22":"a ` + long + ` b"}`,
-		`{"a":"p\"ss w\/rd","b":"p\u0022ss w/rd"}`:               `{"a":"` + s.secrets[0].mark + `","b":"` + s.secrets[0].mark + `"}`,
-		`{"a":"z\u00e4\u00f6\u00fc-z\u00e4\u00f6ü"}`:             `{"a":"` + s.secrets[5].mark + `"}`,
-		`{"url":"/x?sig=abc&n=1","z":"p%22ss%20w%2frd end"}`:     `{"url":"/x?sig=‹named:1›&n=1","z":"` + s.secrets[0].mark + ` end"}`,
-		"longer-than-this":                                       longer,
-		"hunter2%32 &#104;unter22 x":                             long + " " + long + " x",
-		"hunter2%2532":                                           long,
-		"p%22ss+w%2Frd":                                          s.secrets[0].mark,
-		`{"password":"x","access_token":123}`:                    `{"password":"‹named:1›","access_token":"‹named:2›"}`,
-		`{"password":null,"secret":true}`:                        `{"password":null,"secret":true}`,
-		`{"password":["a"],"b":{"password":""}}`:                 `{"password":["a"],"b":{"password":""}}`,
-		`{"password":"hunter22"}`:                                `{"password":"` + long + `"}`,
-		"token eyJhbGciOiJIUzI1NiJ9.e30.AA end":                  "token ‹token:1› end",
-		"nothing here":                                           "nothing here",
-		"":                                                       "",
+		`{"id":9123456,"pin":1234,"s":"1234"}`: `{"id":9123456,"pin":"‹secret:1›","s":"‹secret:1›"}`,
+		`{"text":"pin 1234 is in it"}`:         `{"text":"pin 1234 is in it"}`,
+		`{"hunter22":"a hunter22 b"}`:          `{"hunter22":"a ` + long + ` b"}`,
+		`{"a":"p\"ss w\/rd","b":"p\u0022ss w/rd"}`: `{"a":"` + s.secrets[0].mark + `","b":"` +
+			s.secrets[0].mark + `"}`,
+		`{"a":"z\u00e4\u00f6\u00fc-z\u00e4\u00f6ü"}`: `{"a":"` + s.secrets[5].mark + `"}`,
+		`{"url":"/x?sig=abc&n=1","z":"p%22ss%20w%2frd end"}`: `{"url":"/x?sig=‹named:1›&n=1","z":"` +
+			s.secrets[0].mark + ` end"}`,
+		"longer-than-this":                       longer,
+		"hunter2%32 &#104;unter22 x":             long + " " + long + " x",
+		"hunter2%2532":                           long,
+		"p%22ss+w%2Frd":                          s.secrets[0].mark,
+		`{"password":"x","access_token":123}`:    `{"password":"‹named:1›","access_token":"‹named:2›"}`,
+		`{"password":null,"secret":true}`:        `{"password":null,"secret":true}`,
+		`{"password":["a"],"b":{"password":""}}`: `{"password":["a"],"b":{"password":""}}`,
+		`{"password":"hunter22"}`:                `{"password":"` + long + `"}`,
+		"token eyJhbGciOiJIUzI1NiJ9.e30.AA end":  "token ‹token:1› end",
+		"nothing here":                           "nothing here",
+		"":                                       "",
 		base64.StdEncoding.EncodeToString([]byte("xx:hunter22")): "eHg6" + long + "=",
 	} {
 		assert.Equal(t, want, s.Begin().Body(text, "", false), text)
 	}
 	assert.Equal(t, "/a/‹secret:1›/b?pin=‹secret:1›&q=12345", s.Begin().URL("/a/1234/b?pin=1234&q=12345"))
-	assert.Equal(t, "pin=‹secret:1›&x=11234", s.Begin().Body("pin=123%34&x=11234", "application/x-www-form-urlencoded", false))
-	assert.Equal(t, "<b>‹secret:1›</b>1234 x<i>12345</i>", s.Begin().Body("<b> 1234 </b>1234 x<i>12345</i>", "text/html; charset=utf-8", false))
+	assert.Equal(t, "pin=‹secret:1›&x=11234", s.Begin().Body("pin=123%34&x=11234", "application/x-www-form-urlencoded",
+		false))
+	assert.Equal(t, "<b>‹secret:1›</b>1234 x<i>12345</i>", s.Begin().Body("<b> 1234 </b>1234 x<i>12345</i>",
+		"text/html; charset=utf-8", false))
 	assert.Equal(t, `{"a":"x `+long, s.Begin().Body(`{"a":"x hunte`, "", true), "a secret that the end was cut from")
 	assert.Equal(t, `{"a":"x hun`, s.Begin().Body(`{"a":"x hun`, "", true), "too little of it to tell")
 	assert.Equal(t, `a `+long, s.Begin().Body(`a hunter%3`, "", true), "the cut went through an escape")
-	h := s.Begin().Headers([][2]string{{"Authorization", "Bearer tok-aaaaaaaa"}, {"authorization", "xyz"}, {"Cookie", "sid=1; b=hunter22"},
+	h := s.Begin().Headers([][2]string{{"Authorization", "Bearer tok-aaaaaaaa"}, {"authorization", "xyz"},
+		{"Cookie", "sid=1; b=hunter22"},
 		{"Set-Cookie", "sid=secret; HttpOnly"}, {"X-Key", "hunter22"}, {"X-Pin", "1234"}})
 	tok := s.secrets[6].mark
-	assert.Equal(t, [][2]string{{"Authorization", "Bearer " + tok}, {"authorization", "‹token:1›"}, {"Cookie", "sid=‹cookie:2›; b=" + long},
+	assert.Equal(t, [][2]string{{"Authorization", "Bearer " + tok}, {"authorization", "‹token:1›"},
+		{"Cookie", "sid=‹cookie:2›; b=" + long},
 		{"Set-Cookie", "sid=‹cookie:3›; HttpOnly"}, {"X-Key", long}, {"X-Pin", "‹secret:4›"}}, h)
 	// A secret in an address ends where the address does.
 	for text, want := range map[string]string{
@@ -81,8 +88,10 @@ func TestWhatIsMasked(t *testing.T) {
 	assert.Same(t, s, s.With(Token, "hunter22", ""), "nothing is new")
 	var zero Set
 	assert.Equal(t, "hunter22", zero.Begin().Text("hunter22", false))
-	assert.Equal(t, "‹secret:1›", zero.With(Secret, "hunter22").Begin().Text("hunter22", false), "without a key there is no digest")
-	assert.NotContains(t, NewSet(testKey).With(Cookie, "cookie", "secret").Begin().Text("a cookie b", false), "cookie", "no mark shows a secret")
+	assert.Equal(t, "‹secret:1›", zero.With(Secret, "hunter22").Begin().Text("hunter22", false),
+		"without a key there is no digest")
+	assert.NotContains(t, NewSet(testKey).With(Cookie, "cookie", "secret").Begin().Text("a cookie b", false), "cookie",
+		"no mark shows a secret")
 }
 
 // encodings are the ways in which a secret travels, made with other code than that which
@@ -112,7 +121,8 @@ var encodings = []func(r *rand.Rand, s string) string{
 		b, _ := json.Marshal(s)
 		return strings.ReplaceAll(string(b[1:len(b)-1]), "/", `\/`)
 	},
-	based64(base64.StdEncoding), based64(base64.URLEncoding), based64(base64.RawStdEncoding), based64(base64.RawURLEncoding),
+	based64(base64.StdEncoding), based64(base64.URLEncoding), based64(base64.RawStdEncoding),
+	based64(base64.RawURLEncoding),
 }
 
 func hexed(format string) func(r *rand.Rand, s string) string {
@@ -236,7 +246,8 @@ func (d drawn) value(r *rand.Rand, depth int) string {
 		return quote(d.ids[r.IntN(len(d.ids))])
 	}
 	s := d.secrets[r.IntN(len(d.secrets))]
-	return quote([]string{"", "see ", "/f?x="}[r.IntN(3)] + encodings[r.IntN(len(encodings))](r, s) + []string{"", " there", "&n=1"}[r.IntN(3)])
+	return quote([]string{"", "see ", "/f?x="}[r.IntN(3)] + encodings[r.IntN(len(encodings))](r, s) + []string{"",
+		" there", "&n=1"}[r.IntN(3)])
 }
 
 // No secret of six characters or more survives in a string, in any encoding; everything
@@ -269,8 +280,10 @@ func TestStructureIsKept(t *testing.T) {
 		cut := set.Begin().Body(body[:at], "", true)
 		survive(t, d, cut, why+"\ncut: "+cut)
 		require.Equal(t, body[:at] == cut, !strings.Contains(cut, "‹"), why)
-		survive(t, d, set.Begin().URL("http://127.0.0.1/"+url.PathEscape(d.secrets[0])+"?q="+url.QueryEscape(d.secrets[len(d.secrets)-1])), why)
-		for _, h := range set.Begin().Headers([][2]string{{"X-A", body}, {"Cookie", "a=" + d.secrets[0]}, {"Authorization", "Bearer " + d.secrets[0]}}) {
+		survive(t, d, set.Begin().URL("http://127.0.0.1/"+url.PathEscape(d.secrets[0])+"?q="+
+			url.QueryEscape(d.secrets[len(d.secrets)-1])), why)
+		for _, h := range set.Begin().Headers([][2]string{{"X-A", body}, {"Cookie", "a=" + d.secrets[0]},
+			{"Authorization", "Bearer " + d.secrets[0]}}) {
 			survive(t, d, h[1], why)
 		}
 	}
@@ -364,4 +377,70 @@ func BenchmarkBody(b *testing.B) {
 	for b.Loop() {
 		set.Begin().Body(body, "application/json", false)
 	}
+}
+
+// Of secrets that overlap the longest known one gives its mark, whichever comes first.
+func TestOverlappingSecrets(t *testing.T) {
+	s := NewSet([]byte("key")).With(Token, "the-long-secret").With(Signature, "secret-of-ann")
+	mark := func(kind Kind, secret string) string { return "‹" + string(kind) + ":" + s.digest(secret) + "›" }
+	long, short := mark(Token, "the-long-secret"), mark(Signature, "secret-of-ann")
+	require.NotEqual(t, long, short)
+	assert.Equal(t, "a "+long+" b", s.Begin().Text("a the-long-secret-of-ann b", false))
+	s = NewSet([]byte("key")).With(Signature, "secret-of-ann").With(Token, "of-ann-and-of-bob-too")
+	assert.Equal(t, "a "+mark(Token, "of-ann-and-of-bob-too")+" b",
+		s.Begin().Text("a secret-of-ann-and-of-bob-too b", false), "the later is longer")
+}
+
+// A fact that goes on with a set that knows more keeps the marks that it made.
+func TestAFactGoesOnWithWhatIsLearnt(t *testing.T) {
+	s := NewSet([]byte("key"))
+	m := s.Begin()
+	assert.Equal(t, `{"password":"‹named:1›"}`, m.Body(`{"password":"hunter22hunter"}`, "application/json", false))
+	m.Use(s.With(Token, "another-secret"))
+	assert.Equal(t, `{"password":"‹named:1›","n":"‹token:`+s.digest("another-secret")+`›"}`,
+		m.Body(`{"password":"hunter22hunter","n":"another-secret"}`, "application/json", false))
+}
+
+// A mark must not show a secret: neither by its word nor by its digest.
+func TestAMarkShowsNoSecret(t *testing.T) {
+	s := NewSet([]byte("key")).With(Token, "a-long-secret")
+	digest := s.digest("a-long-secret")
+	for _, secret := range []string{"secret", "signature", digest[:6]} {
+		got := s.With(Signature, secret).With(Token, "password").Begin().Text("x "+secret+" a-long-secret y", false)
+		assert.NotContains(t, got, secret)
+		assert.NotContains(t, got, "a-long")
+		assert.Contains(t, got, "x ‹")
+	}
+}
+
+func TestWhatIsSaidOfMarks(t *testing.T) {
+	assert.Equal(t, "a ‹token› b ‹x›", Plain("a ‹token:00ff› b ‹x:12›"))
+	assert.Equal(t, "plain", Plain("plain"))
+	assert.Equal(t, "a \x00 b", Without("a ‹token:00ff› b"))
+	assert.Equal(t, "a ‹token:00ff00ff00ff00ff› ‹named›", Unnumbered("a ‹token:00ff00ff00ff00ff› ‹named:3›"))
+	assert.True(t, Numbered("‹named:3›"))
+	assert.False(t, Numbered("‹token:00ff00ff00ff00ff›"))
+	assert.True(t, Anonymous("‹token›"))
+	assert.True(t, Anonymous("····"), "as it stood there before marks")
+	assert.False(t, Anonymous("‹token:00ff00ff00ff00ff›"))
+	assert.Equal(t, []string{"b"}, Within("a b", []string{"", "b", "c"}))
+}
+
+// Characters beyond the first plane are two escapes in JSON (RFC 8259 section 7); one that
+// stands alone is none. A form writes a space as + and the rest by percent.
+func TestEscapesOfSecrets(t *testing.T) {
+	s := NewSet([]byte("key")).With(Token, "pass😀word é1").With(Signature, "a secret & word")
+	mark, form := "‹token:"+s.digest("pass😀word é1")+"›", "‹signature:"+s.digest("a secret & word")+"›"
+	for _, text := range []string{`pass\ud83d\ude00word é1`, `pass\uD83D\uDE00word \u00e91`, `pass😀word\u0020\u00E91`} {
+		assert.Equal(t, `{"n":"`+mark+`"}`, s.Begin().Body(`{"n":"`+text+`"}`, "application/json", false), text)
+	}
+	for _, text := range []string{`pass\ud83d\u0041word é1`, `pass\ud83dword é1`, `pass\ude00\ud83dword é1`} {
+		body := `{"n":"` + text + `"}`
+		assert.Equal(t, body, s.Begin().Body(body, "application/json", false), "it is another text")
+	}
+	for _, text := range []string{"a+secret+%26+word", "a%20secret+%26%20word", "a+secret+&amp;+word"} {
+		assert.Equal(t, "x="+form+"&y=1", s.Begin().Body("x="+text+"&y=1", "application/x-www-form-urlencoded", false),
+			text)
+	}
+	assert.Equal(t, "x=a+secret%2&y=1", s.Begin().Body("x=a+secret%2&y=1", "application/x-www-form-urlencoded", false))
 }

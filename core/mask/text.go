@@ -95,8 +95,9 @@ func (m *Masking) value(v view, raw string, cut bool, p parts) string {
 }
 
 // ofParameter are the names whose values are secrets in a query or a form.
-var ofParameter = map[string]bool{"access_token": true, "refresh_token": true, "id_token": true, "client_secret": true, "password": true,
-	"passwd": true, "sig": true, "signature": true, "api_key": true, "apikey": true, "secret": true}
+var ofParameter = map[string]bool{"access_token": true, "refresh_token": true, "id_token": true, "client_secret": true,
+	"password": true,
+	"passwd":   true, "sig": true, "signature": true, "api_key": true, "apikey": true, "secret": true}
 
 // parameters are the values of such parameters in a text.
 func parameters(v view) (out []span) {

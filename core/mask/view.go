@@ -125,7 +125,8 @@ func (v view) decoded(ds ...decoder) (out view, ok bool) {
 		}
 		if n > 0 && !ok {
 			ok = true
-			text, out.from, out.to = make([]byte, 0, len(v.text)), make([]int32, 0, len(v.text)), make([]int32, 0, len(v.text))
+			text, out.from, out.to = make([]byte, 0, len(v.text)), make([]int32, 0, len(v.text)),
+				make([]int32, 0, len(v.text))
 			for k := range i {
 				a, b := v.raw(k, k+1)
 				keep(v.text[k:k+1], a, b)

@@ -20,18 +20,23 @@ type cacheEntry struct {
 
 func (c *Cache) live(r *run, f func(cacheEntry) bool) bool {
 	return slices.ContainsFunc(c.entries, func(e cacheEntry) bool {
-		return e.page == r.serialised() && e.url == r.current().String() && r.now.Before(e.until) && (e.credentials || r.q.Credentials != Include) && f(e)
+		return e.page == r.serialised() && e.url == r.current().String() && r.now.Before(e.until) &&
+			(e.credentials || r.q.Credentials != Include) && f(e)
 	})
 }
 
 // misses says what is not covered by earlier preflights, "" when all is.
 func (c *Cache) misses(r *run, names []string) string {
-	if !safeMethod(r.method) && !c.live(r, func(e cacheEntry) bool { return e.method == r.method || e.method == "*" && !e.credentials }) {
+	if !safeMethod(r.method) && !c.live(r, func(e cacheEntry) bool {
+		return e.method == r.method ||
+			e.method == "*" && !e.credentials
+	}) {
 		return r.method
 	}
 	for _, n := range names {
 		if !c.live(r, func(e cacheEntry) bool {
-			return strings.EqualFold(e.header, n) || e.header == "*" && !e.credentials && (n != "authorization" || r.b.does(StarCoversAuth))
+			return strings.EqualFold(e.header, n) || e.header == "*" && !e.credentials &&
+				(n != "authorization" || r.b.does(StarCoversAuth))
 		}) {
 			return n
 		}
@@ -44,7 +49,8 @@ func (c *Cache) add(r *run, methods, headers, asked []string) {
 	if r.out.CachedFor <= 0 {
 		return
 	}
-	e := cacheEntry{page: r.serialised(), url: r.current().String(), until: r.now.Add(r.out.CachedFor), credentials: r.q.Credentials == Include}
+	e := cacheEntry{page: r.serialised(), url: r.current().String(), until: r.now.Add(r.out.CachedFor),
+		credentials: r.q.Credentials == Include}
 	if len(methods) == 0 && safeMethod(r.method) {
 		methods = []string{r.method}
 	}
@@ -61,5 +67,8 @@ func (c *Cache) add(r *run, methods, headers, asked []string) {
 
 // clear forgets what is remembered for a request (section 4.9).
 func (c *Cache) clear(r *run) {
-	c.entries = slices.DeleteFunc(c.entries, func(e cacheEntry) bool { return e.page == r.serialised() && e.url == r.current().String() })
+	c.entries = slices.DeleteFunc(c.entries, func(e cacheEntry) bool {
+		return e.page == r.serialised() &&
+			e.url == r.current().String()
+	})
 }

@@ -153,11 +153,17 @@ type Departure struct {
 
 // Departures of Chromium, each with a case in the test that runs beside it.
 var (
-	StarCoversAuth     = &Departure{"star-covers-authorization", "4.8", "* in Access-Control-Allow-Headers does not cover Authorization", "* covers Authorization too"}
-	HintsSafelisted    = &Departure{"client-hints", "2.2.2", "DPR, Downlink, Save-Data and other client hints need a preflight", "client hints with a plain value need none"}
-	RefusedMaxAge      = &Departure{"negative-max-age", "4.8", "an Access-Control-Max-Age that is no number of seconds is as none: 5 seconds", "a negative one is 0: nothing is remembered"}
-	KeptAfterRefusal   = &Departure{"cache-outlives-refusal", "4.1", "a failed request clears what its preflight allowed", "what was allowed is remembered all the same"}
-	RedirectNowhere    = &Departure{"redirect-without-location", "4.3", "a redirect status is refused where redirects are, with or without Location", "without Location it is an answer like any other"}
+	StarCoversAuth = &Departure{"star-covers-authorization", "4.8",
+		"* in Access-Control-Allow-Headers does not cover Authorization", "* covers Authorization too"}
+	HintsSafelisted = &Departure{"client-hints", "2.2.2", "DPR, Downlink, Save-Data and other client hints need a " +
+		"preflight", "client hints with a plain value need none"}
+	RefusedMaxAge = &Departure{"negative-max-age", "4.8", "an Access-Control-Max-Age that is no number of " +
+		"seconds is as none: 5 seconds", "a negative one is 0: nothing is remembered"}
+	KeptAfterRefusal = &Departure{"cache-outlives-refusal", "4.1", "a failed request clears what its preflight " +
+		"allowed", "what was allowed is remembered all the same"}
+	RedirectNowhere = &Departure{"redirect-without-location", "4.3",
+		"a redirect status is refused where redirects are, with or without Location",
+		"without Location it is an answer like any other"}
 	chromiumDepartures = []*Departure{StarCoversAuth, HintsSafelisted, RefusedMaxAge, KeptAfterRefusal, RedirectNowhere}
 )
 
@@ -400,12 +406,14 @@ func (r *run) http(ask bool) {
 	if redirectStatus(a.Status) && (there || r.q.Redirect != RefuseAll || !r.b.does(RedirectNowhere)) {
 		switch r.q.Redirect {
 		case RefuseAll:
-			r.block("redirect", "Location", fmt.Sprintf("answered %d, and the page follows no redirect", a.Status), "4.3")
+			r.block("redirect", "Location", fmt.Sprintf("answered %d, and the page follows no redirect", a.Status),
+				"4.3")
 			return
 		case ManualFollow:
 			r.ok("redirect", "", "the page sees that there is a redirect, and nothing else", "4.3")
 			r.out.Resolved, r.out.Opaque, r.out.Readable = true, true, []string{}
 			return
+		default:
 		}
 		if there {
 			r.redirect(a, loc)
@@ -420,7 +428,8 @@ func (r *run) http(ask bool) {
 	r.out.Status = a.Status
 	r.out.Readable = r.readable(a)
 	if r.tainted {
-		r.ok("reading", "Access-Control-Expose-Headers", "the page reads status, body, and "+orNone(r.out.Readable), "4.1")
+		r.ok("reading", "Access-Control-Expose-Headers", "the page reads status, body, and "+orNone(r.out.Readable),
+			"4.1")
 	}
 }
 
@@ -467,7 +476,8 @@ func (r *run) check(of string, a Answer) bool {
 		return true
 	}
 	if !there {
-		r.block(of, cred, fmt.Sprintf("the %s has no %s, and the user's cookies went with the request", of, cred), section)
+		r.block(of, cred, fmt.Sprintf("the %s has no %s, and the user's cookies went with the request", of, cred),
+			section)
 	} else {
 		r.block(of, cred, fmt.Sprintf("%s is %q, and only \"true\" does", cred, c), section)
 	}
@@ -517,6 +527,18 @@ func (r *run) preflight() bool {
 		r.block("header", ah, fmt.Sprintf("%s cannot be read: %q", ah, v), section)
 		return false
 	}
+	if !r.permitsMethod(methods) || !r.permitsHeaders(allowed, names) {
+		return false
+	}
+	r.out.CachedFor = r.maxAge(a)
+	r.cache.add(r, methods, allowed, names)
+	r.ok("cache", "Access-Control-Max-Age", "the browser does not ask again for "+r.out.CachedFor.String(), section)
+	return true
+}
+
+// permitsMethod says whether the methods that a preflight allows have the request's.
+func (r *run) permitsMethod(methods []string) bool {
+	const section, am = "4.8", "Access-Control-Allow-Methods"
 	star := r.q.Credentials != Include
 	switch {
 	case slices.Contains(methods, r.method):
@@ -536,6 +558,14 @@ func (r *run) preflight() bool {
 		r.block("method", am, text, section)
 		return false
 	}
+	return true
+}
+
+// permitsHeaders says whether the fields that a preflight allows have the request's unsafe
+// ones.
+func (r *run) permitsHeaders(allowed, names []string) bool {
+	const section, ah = "4.8", "Access-Control-Allow-Headers"
+	star := r.q.Credentials != Include
 	for _, n := range names {
 		named := slices.ContainsFunc(allowed, func(h string) bool { return strings.EqualFold(h, n) })
 		wild := star && slices.Contains(allowed, "*")
@@ -546,7 +576,8 @@ func (r *run) preflight() bool {
 		case wild:
 			r.block("header", ah, ah+" is *, which does not cover authorization: it must be named", section)
 		case slices.Contains(allowed, "*"):
-			r.block("header", ah, fmt.Sprintf("%s does not have %s, and * does not do for a request with the user's cookies", ah, n), section)
+			r.block("header", ah, fmt.Sprintf("%s does not have %s, and * does not do for a request with the user's "+
+				"cookies", ah, n), section)
 		default:
 			r.block("header", ah, fmt.Sprintf("%s does not have %s", ah, n), section)
 		}
@@ -555,9 +586,6 @@ func (r *run) preflight() bool {
 	if len(names) > 0 {
 		r.ok("header", ah, ah+" covers "+strings.Join(names, ", "), section)
 	}
-	r.out.CachedFor = r.maxAge(a)
-	r.cache.add(r, methods, allowed, names)
-	r.ok("cache", "Access-Control-Max-Age", "the browser does not ask again for "+r.out.CachedFor.String(), section)
 	return true
 }
 
@@ -603,7 +631,8 @@ func deltaSeconds(s string) (int64, bool) {
 
 // safelistedAnswer are the header fields of an answer that every page reads
 // (section 2.2.2, CORS-safelisted response-header name).
-var safelistedAnswer = []string{"cache-control", "content-language", "content-length", "content-type", "expires", "last-modified", "pragma"}
+var safelistedAnswer = []string{"cache-control", "content-language", "content-length", "content-type", "expires",
+	"last-modified", "pragma"}
 
 // readable are the header fields of an answer that the script can read.
 func (r *run) readable(a Answer) []string {
@@ -642,14 +671,17 @@ func (r *run) redirect(a Answer, loc string) {
 		r.block("redirect", "Location", "it leads to a URL with a name or password in it", section)
 		return
 	}
-	if (a.Status == 301 || a.Status == 302) && r.method == "POST" || a.Status == 303 && r.method != "GET" && r.method != "HEAD" {
+	if (a.Status == 301 || a.Status == 302) && r.method == "POST" || a.Status == 303 && r.method != "GET" &&
+		r.method != "HEAD" {
 		r.method, r.body = "GET", false
 		r.headers = slices.DeleteFunc(r.headers, func(h [2]string) bool {
-			return slices.Contains([]string{"content-encoding", "content-language", "content-location", "content-type"}, strings.ToLower(h[0]))
+			return slices.Contains([]string{"content-encoding", "content-language", "content-location", "content-type"},
+				strings.ToLower(h[0]))
 		})
 	}
 	if originOf(next) != originOf(r.current()) {
-		r.headers = slices.DeleteFunc(r.headers, func(h [2]string) bool { return strings.EqualFold(h[0], "Authorization") })
+		r.headers = slices.DeleteFunc(r.headers,
+			func(h [2]string) bool { return strings.EqualFold(h[0], "Authorization") })
 	}
 	if next.Fragment == "" {
 		next.Fragment = r.current().Fragment

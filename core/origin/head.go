@@ -69,11 +69,13 @@ func Paired(list []Exchange) (out []Recorded) {
 		}
 		if asked, pre := get(x.Headers, "Access-Control-Request-Method"); pre && x.Method == "OPTIONS" {
 			waiting[key{page, x.URL, asked}] = x.Answer
-			out = append(out, Recorded{Request: Request{Page: page, URL: x.URL, Method: asked, Headers: requested(x.Headers)}, Preflight: &x.Answer})
+			out = append(out, Recorded{Request: Request{Page: page, URL: x.URL, Method: asked,
+				Headers: requested(x.Headers)}, Preflight: &x.Answer})
 			continue
 		}
 		k := key{page, x.URL, x.Method}
-		r := Recorded{Request: Request{Page: page, URL: x.URL, Method: x.Method, Headers: ofScript(x.Headers), Credentials: Omit, Body: x.Body}, Answer: &x.Answer}
+		r := Recorded{Request: Request{Page: page, URL: x.URL, Method: x.Method, Headers: ofScript(x.Headers),
+			Credentials: Omit, Body: x.Body}, Answer: &x.Answer}
 		if _, cookies := get(x.Headers, "Cookie"); cookies {
 			r.Request.Credentials = Include
 		}
@@ -81,7 +83,8 @@ func Paired(list []Exchange) (out []Recorded) {
 			delete(waiting, k)
 			r.Preflight = &a
 			for i := len(out) - 1; i >= 0; i-- { // what stood for the preflight alone
-				if q := out[i].Request; out[i].Answer == nil && q.Page == page && q.URL == x.URL && q.Method == x.Method {
+				if q := out[i].Request; out[i].Answer == nil && q.Page == page && q.URL == x.URL &&
+					q.Method == x.Method {
 					out = append(out[:i], out[i+1:]...)
 					break
 				}
@@ -117,7 +120,8 @@ func requested(h [][2]string) (out [][2]string) {
 
 // ofBrowser are header fields that a browser sets by itself, among those that
 // a page could set.
-var ofBrowser = []string{"accept", "accept-language", "user-agent", "cache-control", "pragma", "priority", "upgrade-insecure-requests", "if-none-match", "if-modified-since"}
+var ofBrowser = []string{"accept", "accept-language", "user-agent", "cache-control", "pragma", "priority",
+	"upgrade-insecure-requests", "if-none-match", "if-modified-since"}
 
 // ofScript are the header fields that the page's script set, as far as can be
 // seen.
@@ -145,8 +149,10 @@ func Meant(q Request, c Call, allow []declaration.Permission) Does {
 
 // remembered is a preflight that allows a request.
 func remembered(q Request) *Answer {
-	return &Answer{Status: 204, Headers: [][2]string{{"Access-Control-Allow-Origin", q.Page}, {"Access-Control-Allow-Credentials", "true"},
-		{"Access-Control-Allow-Methods", q.Method}, {"Access-Control-Allow-Headers", strings.Join(UnsafeNames(q.Headers, Standard), ", ")}}}
+	return &Answer{Status: 204, Headers: [][2]string{{"Access-Control-Allow-Origin", q.Page},
+		{"Access-Control-Allow-Credentials", "true"},
+		{"Access-Control-Allow-Methods", q.Method}, {"Access-Control-Allow-Headers",
+			strings.Join(UnsafeNames(q.Headers, Standard), ", ")}}}
 }
 
 // Made is what comes of a recorded request, by the standard and by the browser

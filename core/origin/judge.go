@@ -163,9 +163,11 @@ func asDeclared(c Call, page string, allow []declaration.Permission) Seen {
 	if p.Credentials {
 		grant = append(grant, [2]string{"Access-Control-Allow-Credentials", "true"})
 	}
-	pre.Headers = append(slices.Clone(grant), [2]string{"Access-Control-Allow-Methods", strings.Join(methodsOf(p), ", ")}, [2]string{"Access-Control-Allow-Headers", strings.Join(p.Headers, ", ")})
+	pre.Headers = append(slices.Clone(grant), [2]string{"Access-Control-Allow-Methods",
+		strings.Join(methodsOf(p), ", ")}, [2]string{"Access-Control-Allow-Headers", strings.Join(p.Headers, ", ")})
 	if p.MaxAge > 0 {
-		pre.Headers = append(pre.Headers, [2]string{"Access-Control-Max-Age", strconv.Itoa(int(p.MaxAge / time.Second))})
+		pre.Headers = append(pre.Headers, [2]string{"Access-Control-Max-Age",
+			strconv.Itoa(int(p.MaxAge / time.Second))})
 	}
 	ans.Headers = append(grant, [2]string{"Access-Control-Expose-Headers", strings.Join(p.Expose, ", ")})
 	for _, e := range p.Expose {
@@ -217,7 +219,8 @@ const (
 
 // Judge holds what a page can do against what is declared. other is an answer
 // of the same route to a request without an Origin, nil when it is not known.
-func Judge(c Call, page Page, allow []declaration.Permission, s Seen, other *Answer) (want, got Ability, out []Judgement) {
+func Judge(c Call, page Page, allow []declaration.Permission, s Seen, other *Answer) (want, got Ability,
+	out []Judgement) {
 	want, got = Expect(c, page.Origin, allow), Look(c, page.Origin, s, Standard)
 	p := PermissionFor(allow, page.Origin)
 	say := func(id string, k Sort, header, text string) *Judgement {
@@ -231,7 +234,8 @@ func Judge(c Call, page Page, allow []declaration.Permission, s Seen, other *Ans
 	if p != nil && !p.Credentials {
 		full.Credentials = Omit
 	}
-	if p != nil && got.Does <= want.Does && doesOf(full, runSeen(full, asDeclared(c, page.Origin, allow), Standard)) >= Read {
+	if p != nil && got.Does <= want.Does &&
+		doesOf(full, runSeen(full, asDeclared(c, page.Origin, allow), Standard)) >= Read {
 		able = func(b Browser) Ability {
 			o := runSeen(full, s, b)
 			return Ability{Does: doesOf(full, o), Request: full, Outcome: o, Assumed: s.Answer == nil && o.Executed()}
@@ -248,7 +252,8 @@ func Judge(c Call, page Page, allow []declaration.Permission, s Seen, other *Ans
 		case p != nil && !slices.Contains(methodsOf(p), c.Method):
 			id, header = JMethod, "Access-Control-Allow-Methods"
 		}
-		say(id, Broader, header, fmt.Sprintf("A page of %s can %s; the declaration lets it %s.", page.Origin, got.Does, want.Does.Verb()))
+		say(id, Broader, header, fmt.Sprintf("A page of %s can %s; the declaration lets it %s.", page.Origin, got.Does,
+			want.Does.Verb()))
 	case got.Does < want.Does && (s.Preflight != nil || got.Outcome.Preflights == 0):
 		id, why, header := JMissing, "nothing permits it", ao
 		o := runSeen(want.Request, s, Standard)
@@ -258,37 +263,50 @@ func Judge(c Call, page Page, allow []declaration.Permission, s Seen, other *Ans
 				id = JGuarded
 			}
 		}
-		say(id, Narrower, header, fmt.Sprintf("A page of %s must be able to %s, and can %s: %s.", page.Origin, want.Does, got.Does.Verb(), why))
+		say(id, Narrower, header, fmt.Sprintf("A page of %s must be able to %s, and can %s: %s.", page.Origin,
+			want.Does, got.Does.Verb(), why))
 	}
 	if page.ID == UpperCase && s.Answer != nil {
 		if v, ok := get(s.Answer.Headers, ao); ok && v != "*" {
-			say(JUpperCase, Note, ao, "The comparison ignores letter case. No browser sends such an origin, so nothing follows.")
+			say(JUpperCase, Note, ao, "The comparison ignores letter case. No browser sends such an origin, so "+
+				"nothing follows.")
 		}
 	}
 	if p != nil && !page.Hostile && got.Does >= want.Does && want.Does >= Read {
 		judgeFields(c, p, page, s, got, say)
 	}
 	if s.Answer != nil {
-		if v, there := get(s.Answer.Headers, ao); there {
-			vary, _ := list(s.Answer.Headers, "Vary")
-			named := slices.ContainsFunc(vary, func(x string) bool { return strings.EqualFold(x, "Origin") || x == "*" })
-			constant := other != nil && hasValue(other.Headers, ao, v)
-			if v == page.Origin && !named && !constant && !page.Hostile {
-				say(JVary, Narrower, "Vary", "The answer names the page and has no Vary: Origin, so that a cache gives it to other pages, and theirs to this one (Fetch standard, CORS protocol and HTTP caches).").Minor = true
-			}
-			cred, _ := get(s.Answer.Headers, ac)
-			if v == "*" && cred == "true" {
-				say(JStar, Note, ac, "Access-Control-Allow-Origin is * beside Access-Control-Allow-Credentials: a browser never combines them.")
-			}
-			if strings.Contains(v, ",") {
-				say(JMany, Note, ao, "Access-Control-Allow-Origin has several values, which no page matches.")
-			}
-		}
+		judgeNaming(page, s.Answer, other, say)
 	}
 	if does := able(Chromium).Does; does != got.Does {
-		say(JBrowser, Note, "", fmt.Sprintf("By the standard's text a page here can %s; %s lets it %s (%s).", got.Does.Verb(), Chromium.Name, does.Verb(), departing(able)))
+		say(JBrowser, Note, "", fmt.Sprintf("By the standard's text a page here can %s; %s lets it %s (%s).",
+			got.Does.Verb(), Chromium.Name, does.Verb(), departing(able)))
 	}
 	return want, got, out
+}
+
+// judgeNaming judges how an answer names the pages that it permits.
+func judgeNaming(page Page, a, other *Answer, say func(id string, k Sort, header, text string) *Judgement) {
+	const ao, ac = "Access-Control-Allow-Origin", "Access-Control-Allow-Credentials"
+	v, there := get(a.Headers, ao)
+	if !there {
+		return
+	}
+	vary, _ := list(a.Headers, "Vary")
+	named := slices.ContainsFunc(vary, func(x string) bool { return strings.EqualFold(x, "Origin") || x == "*" })
+	constant := other != nil && hasValue(other.Headers, ao, v)
+	if v == page.Origin && !named && !constant && !page.Hostile {
+		say(JVary, Narrower, "Vary", "The answer names the page and has no Vary: Origin, so that a cache gives it to "+
+			"other pages, and theirs to this one (Fetch standard, CORS protocol and HTTP caches).").Minor = true
+	}
+	cred, _ := get(a.Headers, ac)
+	if v == "*" && cred == "true" {
+		say(JStar, Note, ac, "Access-Control-Allow-Origin is * beside Access-Control-Allow-Credentials: a browser "+
+			"never combines them.")
+	}
+	if strings.Contains(v, ",") {
+		say(JMany, Note, ao, "Access-Control-Allow-Origin has several values, which no page matches.")
+	}
 }
 
 // Verb is what a page can, behind "can".
@@ -300,23 +318,29 @@ func (d Does) Verb() string {
 }
 
 // judgeFields compares the details of a permission that works.
-func judgeFields(c Call, p *declaration.Permission, page Page, s Seen, got Ability, say func(id string, k Sort, header, text string) *Judgement) {
+func judgeFields(c Call, p *declaration.Permission, page Page, s Seen, got Ability,
+	say func(id string, k Sort, header, text string) *Judgement) {
 	if s.Answer != nil {
 		var missing []string
 		exposed, fine := list(s.Answer.Headers, "Access-Control-Expose-Headers")
 		star := fine && slices.Contains(exposed, "*") && !p.Credentials
 		for _, e := range p.Expose {
-			if !star && !slices.ContainsFunc(exposed, func(x string) bool { return strings.EqualFold(x, e) }) && !slices.Contains(safelistedAnswer, e) {
+			if !star && !slices.ContainsFunc(exposed, func(x string) bool { return strings.EqualFold(x, e) }) &&
+				!slices.Contains(safelistedAnswer, e) {
 				missing = append(missing, e)
 			}
 		}
 		if len(missing) > 0 {
-			say(JExpose, Narrower, "Access-Control-Expose-Headers", fmt.Sprintf("A page of %s cannot read %s: Access-Control-Expose-Headers does not have it.", page.Origin, strings.Join(missing, ", "))).Minor = true
+			say(JExpose, Narrower, "Access-Control-Expose-Headers", fmt.Sprintf("A page of %s cannot read %s: "+
+				"Access-Control-Expose-Headers does not have it.", page.Origin,
+				strings.Join(missing, ", "))).Minor = true
 		}
 	}
 	if s.Refusal != nil && s.Refusal.Status >= 400 {
 		if v, ok := get(s.Refusal.Headers, "Access-Control-Allow-Origin"); !ok || v != page.Origin && v != "*" {
-			say(JRefusal, Narrower, "Access-Control-Allow-Origin", fmt.Sprintf("A page of %s cannot read why it was refused: the answer %d has no permission, so that the page sees a network error.", page.Origin, s.Refusal.Status)).Minor = true
+			say(JRefusal, Narrower, "Access-Control-Allow-Origin", fmt.Sprintf("A page of %s cannot read why it was "+
+				"refused: the answer %d has no permission, so that the page sees a network error.", page.Origin,
+				s.Refusal.Status)).Minor = true
 		}
 	}
 	if s.Preflight == nil {
@@ -325,12 +349,14 @@ func judgeFields(c Call, p *declaration.Permission, page Page, s Seen, got Abili
 	var more []string
 	allowed, fine := list(s.Preflight.Headers, "Access-Control-Allow-Headers")
 	for _, h := range allowed {
-		if fine && !slices.Contains(p.Headers, strings.ToLower(h)) && !(h == "*" && p.Credentials) && !Safelisted(h, "") {
+		if fine && !slices.Contains(p.Headers, strings.ToLower(h)) && !(h == "*" && p.Credentials) &&
+			!Safelisted(h, "") {
 			more = append(more, h)
 		}
 	}
 	if len(more) > 0 {
-		say(JHeaders, Broader, "Access-Control-Allow-Headers", fmt.Sprintf("A page of %s may send %s, which is not declared.", page.Origin, strings.Join(more, ", "))).Minor = true
+		say(JHeaders, Broader, "Access-Control-Allow-Headers", fmt.Sprintf("A page of %s may send %s, which is not "+
+			"declared.", page.Origin, strings.Join(more, ", "))).Minor = true
 	}
 	methods, fine := list(s.Preflight.Headers, "Access-Control-Allow-Methods")
 	more = nil
@@ -340,10 +366,13 @@ func judgeFields(c Call, p *declaration.Permission, page Page, s Seen, got Abili
 		}
 	}
 	if len(more) > 0 {
-		say(JMethod, Note, "Access-Control-Allow-Methods", fmt.Sprintf("The preflight lists %s, which is not declared for %s. It counts where such a route permits it.", strings.Join(more, ", "), page.Origin))
+		say(JMethod, Note, "Access-Control-Allow-Methods", fmt.Sprintf("The preflight lists %s, which is not "+
+			"declared for %s. It counts where such a route permits it.", strings.Join(more, ", "), page.Origin))
 	}
 	if p.MaxAge > 0 && got.Outcome.CachedFor > p.MaxAge {
-		say(JMaxAge, Note, "Access-Control-Max-Age", fmt.Sprintf("A browser remembers the permission for %s, declared is %s: what is taken back goes on that long.", declaration.ShortDuration(got.Outcome.CachedFor), declaration.ShortDuration(p.MaxAge)))
+		say(JMaxAge, Note, "Access-Control-Max-Age", fmt.Sprintf("A browser remembers the permission for %s, "+
+			"declared is %s: what is taken back goes on that long.", declaration.ShortDuration(got.Outcome.CachedFor),
+			declaration.ShortDuration(p.MaxAge)))
 	}
 }
 

@@ -61,16 +61,25 @@ func TestWhatABrowserDecides(t *testing.T) {
 		{"star is enough to read", q("GET", Omit), nil, head(200, tAO, "*"), "", 1},
 		{"star with cookies is not", q("GET", Include), nil, head(200, tAO, "*", tAC, "true"), "answer " + tAO, 1},
 		{"cookies need true", q("GET", Include), nil, head(200, tAO, page, tAC, "True"), "answer " + tAC, 1},
-		{"letter case of the origin counts", q("GET", Omit), nil, head(200, tAO, "https://APP.example"), "answer " + tAO, 1},
-		{"no permission, and sent all the same", q("POST", Omit, "Content-Type", "text/plain"), nil, head(200), "answer " + tAO, 1},
-		{"JSON is asked for first", q("POST", Omit, "Content-Type", "application/json"), head(405), head(200, tAO, "*"), "preflight " + tAO, 1},
-		{"a preflight that fails", q("PUT", Omit), head(401, tAO, "*", tAM, "PUT"), head(200, tAO, "*"), "preflight status", 1},
-		{"patch is not PATCH", q("patch", Omit), head(204, tAO, "*", tAM, "PATCH"), head(200, tAO, "*"), "method " + tAM, 1},
+		{"letter case of the origin counts", q("GET", Omit), nil, head(200, tAO, "https://APP.example"),
+			"answer " + tAO, 1},
+		{"no permission, and sent all the same", q("POST", Omit, "Content-Type", "text/plain"), nil, head(200),
+			"answer " + tAO, 1},
+		{"JSON is asked for first", q("POST", Omit, "Content-Type", "application/json"), head(405), head(200, tAO, "*"),
+			"preflight " + tAO, 1},
+		{"a preflight that fails", q("PUT", Omit), head(401, tAO, "*", tAM, "PUT"), head(200, tAO, "*"),
+			"preflight status", 1},
+		{"patch is not PATCH", q("patch", Omit), head(204, tAO, "*", tAM, "PATCH"), head(200, tAO, "*"),
+			"method " + tAM, 1},
 		{"put is PUT", q("put", Omit), head(204, tAO, "*", tAM, "PUT"), head(200, tAO, "*"), "", 2},
-		{"star covers no authorization", q("GET", Omit, "Authorization", "x"), head(204, tAO, "*", tAH, "*"), head(200, tAO, "*"), "header " + tAH, 1},
-		{"star covers other fields", q("GET", Omit, "X-A", "x"), head(204, tAO, "*", tAH, "*"), head(200, tAO, "*"), "", 2},
-		{"star is no wildcard with cookies", q("GET", Include, "X-A", "x"), head(204, tAO, page, tAC, "true", tAH, "*"), head(200, tAO, page, tAC, "true"), "header " + tAH, 1},
-		{"a malformed list stops", q("PUT", Omit), head(204, tAO, "*", tAM, "PUT; GET"), head(200, tAO, "*"), "method " + tAM, 1},
+		{"star covers no authorization", q("GET", Omit, "Authorization", "x"), head(204, tAO, "*", tAH, "*"),
+			head(200, tAO, "*"), "header " + tAH, 1},
+		{"star covers other fields", q("GET", Omit, "X-A", "x"), head(204, tAO, "*", tAH, "*"), head(200, tAO, "*"), "",
+			2},
+		{"star is no wildcard with cookies", q("GET", Include, "X-A", "x"), head(204, tAO, page, tAC, "true", tAH, "*"),
+			head(200, tAO, page, tAC, "true"), "header " + tAH, 1},
+		{"a malformed list stops", q("PUT", Omit), head(204, tAO, "*", tAM, "PUT; GET"), head(200, tAO, "*"),
+			"method " + tAM, 1},
 		{"TRACE is refused before anything", q("trace", Omit), nil, nil, "request ", 0},
 		{"a page sets no cookie", q("GET", Omit, "Cookie", "a=b"), nil, head(200, tAO, "*"), "", 1},
 	} {
@@ -88,9 +97,11 @@ func TestWhatABrowserDecides(t *testing.T) {
 }
 
 func TestWhatIsReadable(t *testing.T) {
-	a := head(200, tAO, page, tAC, "true", "Content-Type", "text/plain", "X-One", "1", "Set-Cookie", "a=b", tEH, "*, x-one")
+	a := head(200, tAO, page, tAC, "true", "Content-Type", "text/plain", "X-One", "1", "Set-Cookie", "a=b", tEH,
+		"*, x-one")
 	read := func(c Credentials) string {
-		o := Run(Request{Page: page, URL: "https://api.example/", Credentials: c}, nil, time.Time{}, Standard, with(nil, a))
+		o := Run(Request{Page: page, URL: "https://api.example/", Credentials: c}, nil, time.Time{}, Standard,
+			with(nil, a))
 		return strings.Join(o.Readable, " ")
 	}
 	assert.Contains(t, read(Omit), "access-control-allow-origin")
@@ -102,7 +113,8 @@ func TestThePreflightIsRemembered(t *testing.T) {
 	var cache Cache
 	now := time.Unix(1_790_000_000, 0)
 	ask := func(at time.Duration, c Credentials, pre *Answer) int {
-		o := Run(Request{Page: page, URL: "https://api.example/", Method: "PUT", Credentials: c}, &cache, now.Add(at), Standard, with(pre, head(200, tAO, page, tAC, "true")))
+		o := Run(Request{Page: page, URL: "https://api.example/", Method: "PUT", Credentials: c}, &cache, now.Add(at),
+			Standard, with(pre, head(200, tAO, page, tAC, "true")))
 		require.True(t, o.Resolved)
 		return o.Preflights
 	}
@@ -139,11 +151,16 @@ func TestDepartures(t *testing.T) {
 		pre, ans          *Answer
 		standard, browser string
 	}{
-		StarCoversAuth:   {Request{Page: page, URL: q.URL, Headers: [][2]string{{"Authorization", "x"}}}, head(204, tAO, "*", tAH, "*"), head(200, tAO, "*"), "OPTIONS refused OPTIONS refused", "OPTIONS GET GET"},
-		HintsSafelisted:  {Request{Page: page, URL: q.URL, Headers: [][2]string{{"DPR", "2"}}}, head(204), head(200, tAO, "*"), "OPTIONS refused OPTIONS refused", "GET GET"},
-		RefusedMaxAge:    {put, head(204, tAO, "*", tAM, "PUT", tMA, "-1"), head(200, tAO, "*"), "OPTIONS PUT PUT", "OPTIONS PUT OPTIONS PUT"},
-		KeptAfterRefusal: {put, head(204, tAO, "*", tAM, "PUT", tMA, "60"), head(200), "OPTIONS PUT refused OPTIONS PUT refused", "OPTIONS PUT refused PUT refused"},
-		RedirectNowhere:  {Request{Page: page, URL: q.URL, Redirect: RefuseAll}, nil, head(302, tAO, "*"), "GET refused GET refused", "GET GET"},
+		StarCoversAuth: {Request{Page: page, URL: q.URL, Headers: [][2]string{{"Authorization", "x"}}},
+			head(204, tAO, "*", tAH, "*"), head(200, tAO, "*"), "OPTIONS refused OPTIONS refused", "OPTIONS GET GET"},
+		HintsSafelisted: {Request{Page: page, URL: q.URL, Headers: [][2]string{{"DPR", "2"}}}, head(204),
+			head(200, tAO, "*"), "OPTIONS refused OPTIONS refused", "GET GET"},
+		RefusedMaxAge: {put, head(204, tAO, "*", tAM, "PUT", tMA, "-1"), head(200, tAO, "*"), "OPTIONS PUT PUT",
+			"OPTIONS PUT OPTIONS PUT"},
+		KeptAfterRefusal: {put, head(204, tAO, "*", tAM, "PUT", tMA, "60"), head(200),
+			"OPTIONS PUT refused OPTIONS PUT refused", "OPTIONS PUT refused PUT refused"},
+		RedirectNowhere: {Request{Page: page, URL: q.URL, Redirect: RefuseAll}, nil, head(302, tAO, "*"),
+			"GET refused GET refused", "GET GET"},
 	} {
 		assert.Equal(t, c.standard, twice(c.q, Standard, c.pre, c.ans), d.ID)
 		assert.Equal(t, c.browser, twice(c.q, Browser{Departs: []*Departure{d}}, c.pre, c.ans), d.ID)
@@ -152,7 +169,8 @@ func TestDepartures(t *testing.T) {
 }
 
 func TestOriginsOfURLs(t *testing.T) {
-	for in, want := range map[string]string{"https://A.example:443/x": "https://a.example", "http://a.example:8080": "http://a.example:8080", "http://[::1]:80/": "http://[::1]", "ftp://a": "", "a": ""} {
+	for in, want := range map[string]string{"https://A.example:443/x": "https://a.example",
+		"http://a.example:8080": "http://a.example:8080", "http://[::1]:80/": "http://[::1]", "ftp://a": "", "a": ""} {
 		assert.Equal(t, want, Of(in), in)
 	}
 }
@@ -165,11 +183,14 @@ func TestHostilePages(t *testing.T) {
 		assert.NotEmpty(t, p.Says)
 	}
 	assert.Equal(t, map[string]string{
-		Unrelated: "https://page.evil.test", Beginning: "https://sky.fernhollow.example.evil.test", Ending: "https://evilfernhollow.example", Subdomain: "https://evil.fernhollow.example",
-		PlainHTTP: "http://sky.fernhollow.example", OtherPort: "https://sky.fernhollow.example:8443", NullPage: "null", UpperCase: "HTTPS://SKY.FERNHOLLOW.EXAMPLE", FinalDot: "https://sky.fernhollow.example.",
+		Unrelated: "https://page.evil.test", Beginning: "https://sky.fernhollow.example.evil.test",
+		Ending: "https://evilfernhollow.example", Subdomain: "https://evil.fernhollow.example",
+		PlainHTTP: "http://sky.fernhollow.example", OtherPort: "https://sky.fernhollow.example:8443", NullPage: "null",
+		UpperCase: "HTTPS://SKY.FERNHOLLOW.EXAMPLE", FinalDot: "https://sky.fernhollow.example.",
 	}, got)
 	assert.Len(t, Hostile(""), 2, "what is like nothing needs no declared page")
-	assert.Equal(t, "https://evilapp.example", Hostile(page)[2].Origin, "no name right under a top-level domain is made up from it")
+	assert.Equal(t, "https://evilapp.example", Hostile(page)[2].Origin,
+		"no name right under a top-level domain is made up from it")
 	assert.Len(t, Hostile("http://127.0.0.1:8443"), 3, "an address has no names like it, and http no plainer one")
 }
 
@@ -198,7 +219,8 @@ func TestConfusions(t *testing.T) {
 }
 
 var allow = []declaration.Permission{
-	{Origin: page, Methods: []string{"GET", "PATCH"}, Headers: []string{"authorization"}, Expose: []string{"retry-after"}, Credentials: true, MaxAge: 10 * time.Minute},
+	{Origin: page, Methods: []string{"GET", "PATCH"}, Headers: []string{"authorization"},
+		Expose: []string{"retry-after"}, Credentials: true, MaxAge: 10 * time.Minute},
 	{Origin: "https://read.example"},
 }
 
@@ -213,7 +235,8 @@ func TestWhatIsDeclared(t *testing.T) {
 	}{
 		{page, "GET", ReadAsUser}, {page, "PATCH", ReadAsUser}, {page, "DELETE", Nothing}, {page, "POST", Send},
 		{"https://read.example", "GET", Read}, {"https://read.example", "PATCH", Nothing},
-		{unrelatedOrigin, "GET", Send}, {unrelatedOrigin, "PUT", Nothing}, {Null, "GET", Send}, {"HTTPS://APP.EXAMPLE", "GET", Nothing},
+		{unrelatedOrigin, "GET", Send}, {unrelatedOrigin, "PUT", Nothing}, {Null, "GET", Send},
+		{"HTTPS://APP.EXAMPLE", "GET", Nothing},
 	} {
 		assert.Equal(t, c.want, Expect(call(c.method), c.page, allow).Does, "%s %s", c.page, c.method)
 	}
@@ -225,9 +248,10 @@ func TestWhatIsDeclared(t *testing.T) {
 func TestJudgingAPermission(t *testing.T) {
 	good := func() Seen {
 		return Seen{
-			Preflight: head(204, tAO, page, tAC, "true", tAM, "GET, PATCH", tAH, "Authorization", tMA, "600", "Vary", "Origin"),
-			Answer:    head(200, tAO, page, tAC, "true", tEH, "Retry-After", "Vary", "Origin"),
-			Refusal:   head(401, tAO, page, tAC, "true", "Vary", "Origin"),
+			Preflight: head(204, tAO, page, tAC, "true", tAM, "GET, PATCH", tAH, "Authorization", tMA, "600", "Vary",
+				"Origin"),
+			Answer:  head(200, tAO, page, tAC, "true", tEH, "Retry-After", "Vary", "Origin"),
+			Refusal: head(401, tAO, page, tAC, "true", "Vary", "Origin"),
 		}
 	}
 	set := func(a *Answer, name, value string) {
@@ -258,19 +282,30 @@ func TestJudgingAPermission(t *testing.T) {
 		{"as declared", declared, "GET", func(*Seen) {}, nil},
 		{"hostile and not permitted", evil, "GET", func(*Seen) {}, nil},
 		{"mirrored", evil, "GET", func(s *Seen) { set(s.Answer, tAO, evil.Origin) }, []string{"broader origin"}},
-		{"only the preflight is mirrored", evil, "PATCH", func(s *Seen) { set(s.Preflight, tAO, evil.Origin) }, []string{"broader origin"}},
+		{"only the preflight is mirrored", evil, "PATCH", func(s *Seen) { set(s.Preflight, tAO, evil.Origin) },
+			[]string{"broader origin"}},
 		{"no permission", declared, "GET", func(s *Seen) { drop(s.Answer, tAO) }, []string{"narrower missing"}},
-		{"guarded preflight", declared, "PATCH", func(s *Seen) { s.Preflight.Status = 401 }, []string{"narrower preflight-guarded"}},
-		{"a preflight without the header that the guard reads", declared, "GET", func(s *Seen) { drop(s.Preflight, tAH) }, []string{"narrower missing"}},
-		{"a method that is not declared", declared, "DELETE", func(s *Seen) { set(s.Preflight, tAM, "DELETE") }, []string{"broader method"}},
-		{"a longer list of methods", declared, "GET", func(s *Seen) { set(s.Preflight, tAM, "GET, PATCH, DELETE") }, []string{"note method"}},
-		{"a longer list of headers", declared, "GET", func(s *Seen) { set(s.Preflight, tAH, "authorization, x-debug") }, []string{"broader headers"}},
+		{"guarded preflight", declared, "PATCH", func(s *Seen) { s.Preflight.Status = 401 },
+			[]string{"narrower preflight-guarded"}},
+		{"a preflight without the header that the guard reads", declared, "GET",
+			func(s *Seen) { drop(s.Preflight, tAH) }, []string{"narrower missing"}},
+		{"a method that is not declared", declared, "DELETE", func(s *Seen) { set(s.Preflight, tAM, "DELETE") },
+			[]string{"broader method"}},
+		{"a longer list of methods", declared, "GET", func(s *Seen) { set(s.Preflight, tAM, "GET, PATCH, DELETE") },
+			[]string{"note method"}},
+		{"a longer list of headers", declared, "GET", func(s *Seen) { set(s.Preflight, tAH, "authorization, x-debug") },
+			[]string{"broader headers"}},
 		{"no Vary", declared, "GET", func(s *Seen) { drop(s.Answer, "Vary") }, []string{"narrower vary"}},
 		{"nothing exposed", declared, "GET", func(s *Seen) { drop(s.Answer, tEH) }, []string{"narrower expose"}},
-		{"a refusal that cannot be read", declared, "GET", func(s *Seen) { drop(s.Refusal, tAO) }, []string{"narrower refusal"}},
-		{"remembered for longer", declared, "GET", func(s *Seen) { set(s.Preflight, tMA, "86400") }, []string{"note max-age"}},
-		{"two origins", declared, "GET", func(s *Seen) { set(s.Answer, tAO, page+", "+page) }, []string{"narrower missing", "note many-origins"}},
-		{"cookies that are not declared", Page{ID: "https://read.example", Origin: "https://read.example"}, "GET", func(s *Seen) { set(s.Answer, tAO, "https://read.example"); s.Preflight, s.Refusal = nil, nil }, []string{"broader credentials"}},
+		{"a refusal that cannot be read", declared, "GET", func(s *Seen) { drop(s.Refusal, tAO) },
+			[]string{"narrower refusal"}},
+		{"remembered for longer", declared, "GET", func(s *Seen) { set(s.Preflight, tMA, "86400") },
+			[]string{"note max-age"}},
+		{"two origins", declared, "GET", func(s *Seen) { set(s.Answer, tAO, page+", "+page) },
+			[]string{"narrower missing", "note many-origins"}},
+		{"cookies that are not declared", Page{ID: "https://read.example", Origin: "https://read.example"}, "GET",
+			func(s *Seen) { set(s.Answer, tAO, "https://read.example"); s.Preflight, s.Refusal = nil, nil },
+			[]string{"broader credentials"}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			s := good()
@@ -288,7 +323,8 @@ func TestJudgingAPermission(t *testing.T) {
 	_, _, said := Judge(call("GET"), declared, allow, s, head(200, tAO, page))
 	assert.Empty(t, said, "what never changes needs no Vary")
 	s = Seen{Preflight: head(204, tAO, "*", tAH, "*"), Answer: head(401)}
-	_, got, said := Judge(Call{Method: "GET", URL: "https://api.example/", Credential: "authorization"}, evil, nil, s, nil)
+	_, got, said := Judge(Call{Method: "GET", URL: "https://api.example/", Credential: "authorization"}, evil, nil, s,
+		nil)
 	assert.Equal(t, Send, got.Does)
 	assert.Empty(t, said)
 }
@@ -303,7 +339,8 @@ func TestAPreflightAloneIsTakenForTheAnswer(t *testing.T) {
 func TestPastedHeads(t *testing.T) {
 	a, err := ParseHead("HTTP/1.1 204 No Content\r\nVary: Origin\r\n access-control-allow-origin :  * \r\n\r\nbody: no")
 	require.NoError(t, err)
-	assert.Equal(t, Answer{Status: 204, Headers: [][2]string{{"Vary", "Origin"}, {"access-control-allow-origin", "*"}}}, a)
+	assert.Equal(t, Answer{Status: 204, Headers: [][2]string{{"Vary", "Origin"}, {"access-control-allow-origin", "*"}}},
+		a)
 	a, err = ParseHead("< vary: Origin")
 	require.NoError(t, err)
 	assert.Equal(t, 200, a.Status)
@@ -315,9 +352,13 @@ func TestPastedHeads(t *testing.T) {
 
 func TestPairingARecording(t *testing.T) {
 	o := [2]string{"Origin", page}
-	pre := Exchange{Method: "OPTIONS", URL: "https://api.example/a", Headers: [][2]string{o, {"Access-Control-Request-Method", "PUT"}, {"Access-Control-Request-Headers", "x-a"}}, Answer: *head(204, tAO, page, tAM, "PUT", tAH, "x-a")}
-	put := Exchange{Method: "PUT", URL: "https://api.example/a", Headers: [][2]string{o, {"X-A", "1"}, {"User-Agent", "x"}, {"Cookie", "…"}}, Answer: *head(200, tAO, page)}
-	list := Paired([]Exchange{{Method: "GET", URL: "https://api.example/b"}, pre, put, {Method: "GET", URL: page + "/c", Headers: [][2]string{o}}, put, pre})
+	pre := Exchange{Method: "OPTIONS", URL: "https://api.example/a", Headers: [][2]string{o,
+		{"Access-Control-Request-Method", "PUT"}, {"Access-Control-Request-Headers", "x-a"}},
+		Answer: *head(204, tAO, page, tAM, "PUT", tAH, "x-a")}
+	put := Exchange{Method: "PUT", URL: "https://api.example/a", Headers: [][2]string{o, {"X-A", "1"},
+		{"User-Agent", "x"}, {"Cookie", "…"}}, Answer: *head(200, tAO, page)}
+	list := Paired([]Exchange{{Method: "GET", URL: "https://api.example/b"}, pre, put,
+		{Method: "GET", URL: page + "/c", Headers: [][2]string{o}}, put, pre})
 	require.Len(t, list, 3, "what has no Origin, and what is of the same, is no page's request")
 	assert.NotNil(t, list[0].Preflight)
 	assert.Equal(t, [][2]string{{"x-a", "1"}}, list[0].Request.Headers)

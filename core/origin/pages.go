@@ -75,7 +75,8 @@ func Strongest(allow []declaration.Permission) *declaration.Permission {
 		if p.Origin == "any" || p.Origin == Null {
 			continue
 		}
-		if best == nil || p.Credentials && !best.Credentials || p.Credentials == best.Credentials && len(p.Methods) > len(best.Methods) {
+		if best == nil || p.Credentials && !best.Credentials || p.Credentials == best.Credentials &&
+			len(p.Methods) > len(best.Methods) {
 			best = p
 		}
 	}

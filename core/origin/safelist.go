@@ -23,7 +23,8 @@ func token(s string) bool {
 }
 
 func tokenByte(c byte) bool {
-	return c >= '0' && c <= '9' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || strings.IndexByte("!#$%&'*+-.^_`|~", c) >= 0
+	return c >= '0' && c <= '9' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' ||
+		strings.IndexByte("!#$%&'*+-.^_`|~", c) >= 0
 }
 
 // forbiddenHeader is a forbidden request-header (section 2.2.2): the browser
@@ -44,8 +45,10 @@ func forbiddenHeader(name, value string) bool {
 	return false
 }
 
-var forbidden = []string{"accept-charset", "accept-encoding", "access-control-request-headers", "access-control-request-method", "connection", "content-length",
-	"cookie", "cookie2", "date", "dnt", "expect", "host", "keep-alive", "origin", "referer", "set-cookie", "te", "trailer", "transfer-encoding", "upgrade", "via"}
+var forbidden = []string{"accept-charset", "accept-encoding", "access-control-request-headers",
+	"access-control-request-method", "connection", "content-length",
+	"cookie", "cookie2", "date", "dnt", "expect", "host", "keep-alive", "origin", "referer", "set-cookie", "te",
+	"trailer", "transfer-encoding", "upgrade", "via"}
 
 // noCORSSafe is a no-CORS-safelisted request-header (section 2.2.2).
 func noCORSSafe(name, value string) bool {

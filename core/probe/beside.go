@@ -130,8 +130,10 @@ func (pl *planner) undeclared(i int, m string) (*Probe, string) {
 	if unsafe && pl.t.Unsafe == declaration.UnsafeRefused {
 		return nil, "the target does not allow unsafe methods"
 	}
-	p := &Probe{Route: i, RouteKey: m + " " + route.Hosted(rt.Host, rt.Path()), Method: m, Host: rt.Host, Path: rt.Path(), State: access.Absent,
-		Params: map[string]string{}, Expect: access.Expectation{Outcome: access.Hide, Decider: 1, Subject: "route"}, Phase: Safe}
+	p := &Probe{Route: i, RouteKey: m + " " + route.Hosted(rt.Host, rt.Path()), Method: m, Host: rt.Host,
+		Path: rt.Path(), State: access.Absent,
+		Params: map[string]string{}, Expect: access.Expectation{Outcome: access.Hide, Decider: 1, Subject: "route"},
+		Phase: Safe}
 	if unsafe {
 		p.Phase = UnsafeTurnedAway
 	}
@@ -185,7 +187,8 @@ var version = regexp.MustCompile(`^v(\d+)$`)
 const nowhere = "no-such-place-4f1d"
 
 func (pl *planner) stray(kind Kind, host, path string) *Probe {
-	return pl.add(&Probe{Kind: kind, Route: -1, RouteKey: "GET " + route.Hosted(host, path), Method: "GET", Host: host, Path: path, State: access.Absent,
+	return pl.add(&Probe{Kind: kind, Route: -1, RouteKey: "GET " + route.Hosted(host, path), Method: "GET", Host: host,
+		Path: path, State: access.Absent,
 		Expect: access.Expectation{Outcome: access.Hide, Decider: 1, Subject: "route"}, Phase: Safe})
 }
 
@@ -280,18 +283,22 @@ func (pl *planner) wrongSecrets() {
 			continue
 		}
 		for _, id := range pl.d.Identities {
-			k := slices.IndexFunc(id.Credentials, func(c declaration.Credential) bool { return c.Scheme.Name == s.Name })
+			k := slices.IndexFunc(id.Credentials,
+				func(c declaration.Credential) bool { return c.Scheme.Name == s.Name })
 			if k < 0 {
 				continue
 			}
 			if !hasSecret(id.Credentials[k]) {
-				pl.leave(key, id.Name, "a login with a wrong secret", "none of what it is filled with is known to be a secret; write the secret as env:NAME or kept:NAME")
+				pl.leave(key, id.Name, "a login with a wrong secret", "none of what it is filled with is known to be "+
+					"a secret; write the secret as env:NAME or kept:NAME")
 				break
 			}
 			first := ""
 			for _, way := range []string{"", SecretEmpty, SecretAbsent, NameUnknown} {
-				p := &Probe{Kind: WrongSecret, Route: ri, RouteKey: key, Method: s.Login.Method, Host: s.Login.Host, Path: s.Login.Path, Identity: id.Name, Scheme: s.Name, Way: way,
-					State: access.Broken, Expect: access.Expectation{Outcome: access.Refuse, Decider: 3, Subject: "soundness"}, Phase: UnsafeTurnedAway}
+				p := &Probe{Kind: WrongSecret, Route: ri, RouteKey: key, Method: s.Login.Method, Host: s.Login.Host,
+					Path: s.Login.Path, Identity: id.Name, Scheme: s.Name, Way: way,
+					State: access.Broken, Expect: access.Expectation{Outcome: access.Refuse, Decider: 3,
+						Subject: "soundness"}, Phase: UnsafeTurnedAway}
 				if ri >= 0 && pl.controls[ri] != nil {
 					p.Control = pl.controls[ri].ID
 				}

@@ -44,7 +44,7 @@ func Build(d *declaration.Document, p *Probe, recordID string) Request {
 		values[p.Record.Param] = recordID
 	}
 	q.Path = FillPath(p.Path, values)
-	if p.Kind == WrongSecret || p.Kind == Issued || p.Kind == Session {
+	if p.Kind == WrongSecret || p.Kind == Issued {
 		s := d.SchemeNamed(p.Scheme)
 		q.body(declaration.Sample{}, s.Login)
 		return q

@@ -4,31 +4,33 @@ import (
 	"slices"
 
 	"millgate/core/access"
+	"millgate/core/check"
 	"millgate/core/declaration"
 	"millgate/core/token"
 )
 
 // Ways in which a credential is broken, beside the variants of core/token.
 const (
-	NoToken     = "malformed"          // no token at all in its place
-	Empty       = "empty"              // the scheme's word and nothing behind it
-	Expired     = "expired"            // ended before: re-signed so, or a link kept from then
-	NotYet      = "not yet valid"      // re-signed, begins in an hour
-	OtherAud    = "wrong audience"     // re-signed for another service
-	OtherIss    = "wrong issuer"       // re-signed as another issuer
-	OtherKind   = "refresh token"      // the scheme's refresh token
-	Ended       = "ended"              // its session was logged out
-	OtherScheme = "another scheme"     // the value of another scheme's credential
-	KeyCase     = "letter case"        // a key in other letters
-	KeyPlace    = "another place"      // a key where it is not declared to be
-	InQuery     = "in the query"       // a sound token as a query parameter (RFC 6750 section 2.3)
-	SchemeCase  = "word in other case" // a sound token behind the scheme's word in other letters (RFC 9110 section 11.1)
-	CrossSite   = "cross-site"         // a sound cookie, sent by a page of another site
-	OtherBody   = "another body"       // a signature over another body
-	OldTime     = "old timestamp"      // soundly signed, longer ago than is tolerated
-	Repeated    = "repeated"           // soundly signed, and sent a second time
-	Changed     = "changed end"        // a link that was given a later end
-	OtherRecord = "another record"     // a link that was given out for another record
+	NoToken     = "malformed"      // no token at all in its place
+	Empty       = "empty"          // the scheme's word and nothing behind it
+	Expired     = "expired"        // ended before: re-signed so, or a link kept from then
+	NotYet      = "not yet valid"  // re-signed, begins in an hour
+	OtherAud    = "wrong audience" // re-signed for another service
+	OtherIss    = "wrong issuer"   // re-signed as another issuer
+	OtherKind   = "refresh token"  // the scheme's refresh token
+	Ended       = "ended"          // its session was logged out
+	OtherScheme = "another scheme" // the value of another scheme's credential
+	KeyCase     = "letter case"    // a key in other letters
+	KeyPlace    = "another place"  // a key where it is not declared to be
+	InQuery     = "in the query"   // a sound token as a query parameter (RFC 6750 section 2.3)
+	// a sound token behind the scheme's word in other letters (RFC 9110 section 11.1)
+	SchemeCase  = "word in other case"
+	CrossSite   = "cross-site"     // a sound cookie, sent by a page of another site
+	OtherBody   = "another body"   // a signature over another body
+	OldTime     = "old timestamp"  // soundly signed, longer ago than is tolerated
+	Repeated    = "repeated"       // soundly signed, and sent a second time
+	Changed     = "changed end"    // a link that was given a later end
+	OtherRecord = "another record" // a link that was given out for another record
 
 	// Two credentials at once, of which neither would do alone: a sound one of
 	// somebody who may not enter, beside a broken one of somebody who may.
@@ -60,6 +62,7 @@ func Ways(s *declaration.Scheme) []string {
 		return out
 	case declaration.Link:
 		return []string{NoToken, removed, Changed, Expired, OtherRecord}
+	default:
 	}
 	out := []string{NoToken, Empty}
 	if s.Token == "jwt" {
@@ -68,7 +71,8 @@ func Ways(s *declaration.Scheme) []string {
 		}
 		out = append(out, Expired, NotYet, OtherAud, OtherIss)
 	}
-	return append(out, OtherKind, Ended, OtherScheme, InQuery, SchemeCase, BesideFirst, BesideLast, BesideOther, OtherBroken)
+	return append(out, OtherKind, Ended, OtherScheme, InQuery, SchemeCase, BesideFirst, BesideLast, BesideOther,
+		OtherBroken)
 }
 
 // MustEnter says whether a way is one that a service must admit: there is
@@ -140,7 +144,7 @@ func (pl *planner) beside(i int, s *declaration.Scheme, sameLock bool) (identity
 	e := pl.d.Entry(i)
 	acc := pl.d.Accepted(e)
 	for _, class := range pl.classes { // whoever is sent: what it may do alone is then seen
-		id, _ := pl.members(class)
+		id, _ := check.Members(pl.d, class)
 		for _, c := range id.Credentials {
 			o := pl.d.SchemeNamed(c.Scheme.Name)
 			if o == nil || !HasValue(o) && o.Kind != declaration.Basic || o.SameLock(s) != sameLock {
@@ -148,7 +152,8 @@ func (pl *planner) beside(i int, s *declaration.Scheme, sameLock bool) (identity
 			}
 			with := *id
 			with.Credentials = []declaration.Credential{c}
-			if access.Evaluate(pl.d, i, access.Caller{Identity: &with, State: access.Sound}).Outcome == access.Admit || slices.Contains(acc, o) && !sameLock {
+			if access.Evaluate(pl.d, i, access.Caller{Identity: &with, State: access.Sound}).Outcome == access.Admit ||
+				slices.Contains(acc, o) && !sameLock {
 				continue
 			}
 			return id.Name, o.Name, ""
@@ -162,7 +167,8 @@ func (pl *planner) beside(i int, s *declaration.Scheme, sameLock bool) (identity
 func (pl *planner) uncounted(i int, s *declaration.Scheme) string {
 	acc := pl.d.Accepted(pl.d.Entry(i))
 	for _, o := range pl.d.Schemes {
-		if HasValue(o) && !slices.ContainsFunc(acc, func(a *declaration.Scheme) bool { return a.SameLock(o) }) && !o.SameLock(s) {
+		if HasValue(o) && !slices.ContainsFunc(acc, func(a *declaration.Scheme) bool { return a.SameLock(o) }) &&
+			!o.SameLock(s) {
 			return o.Name
 		}
 	}
@@ -274,7 +280,8 @@ func (pl *planner) credentials() {
 	for _, k := range order {
 		b := best[k]
 		if b.ctl.Phase >= UnsafeDeleting {
-			pl.leave(pl.d.Routes[b.route].Key(), "", "broken credentials", "the only route of its guard deletes; a sound control would be needed each time")
+			pl.leave(pl.d.Routes[b.route].Key(), "", "broken credentials",
+				"the only route of its guard deletes; a sound control would be needed each time")
 			continue
 		}
 		pl.accepts(b)
@@ -313,7 +320,8 @@ func (pl *planner) accepts(at spot) {
 		}
 		at.sameBytes(p)
 		p.Kind, p.Way, p.Control = Accept, way, at.ctl.ID
-		if p.Expect = access.Evaluate(pl.d, at.route, access.Caller{State: access.Absent}); p.Expect.Outcome == access.Refuse {
+		if p.Expect = access.Evaluate(pl.d, at.route,
+			access.Caller{State: access.Absent}); p.Expect.Outcome == access.Refuse {
 			pl.add(p)
 		}
 	}
@@ -326,7 +334,8 @@ func (pl *planner) breaking(at spot, way string) (*Probe, string) {
 		return nil, why
 	}
 	at.sameBytes(p)
-	p.Kind, p.Way, p.Donor, p.Scheme, p.State, p.Control = Credential, way, at.ctl.Identity, at.scheme.Name, access.Broken, at.ctl.ID
+	p.Kind, p.Way, p.Donor, p.Scheme, p.State, p.Control = Credential, way, at.ctl.Identity, at.scheme.Name,
+		access.Broken, at.ctl.ID
 	p.Expect = access.Evaluate(pl.d, at.route, access.Caller{State: access.Broken})
 	switch {
 	case way == string(token.Raised) && HighestRole(pl.d, p.Donor) == "":
@@ -340,7 +349,8 @@ func (pl *planner) breaking(at spot, way string) (*Probe, string) {
 			}
 		}
 		p.Phase = at.ctl.Phase
-		p.Expect = access.Evaluate(pl.d, at.route, access.Caller{Identity: pl.d.IdentityNamed(p.Donor), State: access.Sound, Record: at.ctl.Record.Relation})
+		p.Expect = access.Evaluate(pl.d, at.route, access.Caller{Identity: pl.d.IdentityNamed(p.Donor),
+			State: access.Sound, Record: at.ctl.Record.Relation})
 	case besides(way):
 		if p.Beside, p.BesideScheme, why = pl.beside(at.route, at.scheme, way != BesideOther); why != "" {
 			return nil, why
@@ -380,14 +390,15 @@ func (pl *planner) anotherRecord(i int, p *Probe) (param, id string) {
 // callers.
 func (pl *planner) issued() {
 	for _, c := range pl.classes {
-		id, _ := pl.members(c)
+		id, _ := check.Members(pl.d, c)
 		for _, cr := range id.Credentials {
 			s := pl.d.SchemeNamed(cr.Scheme.Name)
 			if s == nil || s.Kind != declaration.Bearer && s.Kind != declaration.Cookie || s.Login == nil {
 				continue
 			}
 			ri, key := pl.loginOf(s)
-			pl.add(&Probe{Kind: Issued, Route: ri, RouteKey: key, Method: s.Login.Method, Host: s.Login.Host, Path: s.Login.Path, Identity: id.Name, Scheme: s.Name, State: access.Sound,
+			pl.add(&Probe{Kind: Issued, Route: ri, RouteKey: key, Method: s.Login.Method, Host: s.Login.Host,
+				Path: s.Login.Path, Identity: id.Name, Scheme: s.Name, State: access.Sound,
 				Params: map[string]string{}, Phase: Safe, Expect: access.Expectation{Outcome: access.Admit}})
 		}
 	}
@@ -408,7 +419,8 @@ func (pl *planner) issuedLinks() {
 		}
 		done[s.Name] = true
 		p := *c
-		p.Kind, p.IsControl, p.StandsFor, p.Phase, p.Expect = Issued, false, nil, Safe, access.Expectation{Outcome: access.Admit}
+		p.Kind, p.IsControl, p.StandsFor, p.Phase, p.Expect = Issued, false, nil, Safe,
+			access.Expectation{Outcome: access.Admit}
 		if p.Record.Made {
 			continue // its own control shows that it works
 		}

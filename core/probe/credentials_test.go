@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"millgate/core/access"
+	"millgate/core/check/families"
 	"millgate/core/declaration"
 	"millgate/core/token"
 )
@@ -48,7 +49,8 @@ func TestCredentialsAreBrokenOncePerGuard(t *testing.T) {
 		c := pl.Find(p.Control)
 		require.NotNil(t, c, p.ID)
 		assert.Equal(t, access.Sound, c.State)
-		assert.Equal(t, map[bool]access.Outcome{true: access.Admit, false: access.Refuse}[MustEnter(p.Way)], p.Expect.Outcome)
+		assert.Equal(t, map[bool]access.Outcome{true: access.Admit, false: access.Refuse}[MustEnter(p.Way)],
+			p.Expect.Outcome)
 		assert.Equal(t, c.Identity, p.Donor)
 		assert.Empty(t, p.Identity, "a broken credential is nobody's")
 		assert.Equal(t, c.Path, p.Path)
@@ -60,16 +62,23 @@ func TestCredentialsAreBrokenOncePerGuard(t *testing.T) {
 }
 
 func TestWhatADeclarationSaysOpensMoreWays(t *testing.T) {
-	more := strings.NewReplacer("token: jwt, claims", "token: jwt, issuer: i, audience: a, keys: { jwks: /keys }, signing_key: env:K, logout: { send: POST /logout, json: { r: \"{refresh}\" } }, claims",
-		"take: { access: /t }", "take: { access: /t, refresh: /r }", "  link: {", "  k: { kind: api-key, in: header, name: X-K }\n  link: {",
-		"identities:\n", "identities:\n  kim: { credentials: { k: { key: env:D } } }\n", "  - { at: GET /v2/signed, who", "  - { at: GET /v3/keyed, who: signed-in, by: k }\n  - { at: GET /v2/signed, who",
+	more := strings.NewReplacer("token: jwt, claims", "token: jwt, issuer: i, audience: a, keys: { jwks: /keys }, "+
+		"signing_key: env:K, logout: { send: POST /logout, json: { r: \"{refresh}\" } }, claims",
+		"take: { access: /t }", "take: { access: /t, refresh: /r }", "  link: {",
+		"  k: { kind: api-key, in: header, name: X-K }\n  link: {",
+		"identities:\n", "identities:\n  kim: { credentials: { k: { key: env:D } } }\n",
+		"  - { at: GET /v2/signed, who", "  - { at: GET /v3/keyed, who: signed-in, by: k }\n  - { at: GET "+
+			"/v2/signed, who",
 		"  - POST /login\n", "  - POST /login\n  - POST /logout\n  - GET /v3/keyed\n").Replace(text)
 	d, msgs := declaration.Parse("x", []byte(more), nil)
 	require.False(t, declaration.Failed(msgs), msgs)
-	pl := Make(d, d.TargetNamed("all"))
+	pl := Make(d, d.TargetNamed("all"), families.All)
 	got := broken(pl)
 	s := d.SchemeNamed("access")
-	assert.ElementsMatch(t, slices.DeleteFunc(Ways(s), func(w string) bool { return w == BesideFirst || w == BesideLast }), got["GET /v2/things"],
+	assert.ElementsMatch(t, slices.DeleteFunc(Ways(s), func(w string) bool {
+		return w == BesideFirst ||
+			w == BesideLast
+	}), got["GET /v2/things"],
 		"everybody with a token may read the things, so a sound one beside a broken one shows nothing")
 	for _, p := range pl.Probes {
 		if p.Way == BesideOther {

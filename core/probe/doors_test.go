@@ -10,6 +10,8 @@ import (
 
 	"millgate/core/access"
 	"millgate/core/check"
+	"millgate/core/check/families"
+	"millgate/core/check/sessions"
 	"millgate/core/declaration"
 	"millgate/core/token"
 )
@@ -64,20 +66,24 @@ func doors(t *testing.T, target string) (*declaration.Document, *Plan) {
 	t.Helper()
 	d, msgs := declaration.Parse("x", []byte(doorsText), nil)
 	require.False(t, declaration.Failed(msgs), msgs)
-	return d, Make(d, d.TargetNamed(target))
+	return d, Make(d, d.TargetNamed(target), families.All)
 }
 
 func TestEveryKindOfCredentialIsBroken(t *testing.T) {
 	_, pl := doors(t, "all")
 	got := broken(pl)
-	assert.ElementsMatch(t, []string{NoToken, Empty, Ended, OtherScheme, BesideOther, OtherBroken}, got["GET /desk/board"])
+	assert.ElementsMatch(t, []string{NoToken, Empty, Ended, OtherScheme, BesideOther, OtherBroken},
+		got["GET /desk/board"])
 	assert.Contains(t, got["POST /desk/notes"], CrossSite, "writing is what a page of another site must not do")
 	assert.NotContains(t, got["GET /desk/board"], CrossSite, "reading is the browser's to refuse")
 	assert.NotContains(t, got, "POST /desk/out")
-	assert.ElementsMatch(t, []string{NoToken, string(token.SignatureRemoved), OtherBody, OldTime, Repeated, OtherScheme}, got["POST /hook"])
-	assert.ElementsMatch(t, []string{NoToken, string(token.SignatureRemoved), Changed, OtherRecord}, got["GET /files/{id}"], "there is no expired link at hand")
+	assert.ElementsMatch(t, []string{NoToken, string(token.SignatureRemoved), OtherBody, OldTime, Repeated,
+		OtherScheme}, got["POST /hook"])
+	assert.ElementsMatch(t, []string{NoToken, string(token.SignatureRemoved), Changed, OtherRecord},
+		got["GET /files/{id}"], "there is no expired link at hand")
 	assert.ElementsMatch(t, []string{NoToken, Empty, OtherScheme}, got["GET /staff"])
-	assert.ElementsMatch(t, []string{NoToken, Empty, OtherKind, Ended, OtherScheme, InQuery, SchemeCase, BesideFirst, BesideLast, BesideOther, OtherBroken}, got["GET /things"])
+	assert.ElementsMatch(t, []string{NoToken, Empty, OtherKind, Ended, OtherScheme, InQuery, SchemeCase, BesideFirst,
+		BesideLast, BesideOther, OtherBroken}, got["GET /things"])
 	assert.Contains(t, leftOut(pl), "a credential: "+Expired)
 	for _, p := range pl.Probes {
 		switch p.Way {
@@ -96,7 +102,7 @@ func TestEveryKindOfCredentialIsBroken(t *testing.T) {
 	d, safe := doors(t, "safe")
 	for _, p := range safe.Probes {
 		assert.False(t, p.Unsafe(), p.ID)
-		assert.NotEqual(t, Session, p.Kind, "a drill ends sessions")
+		assert.NotEqual(t, Kind("session"), p.Kind, "a drill ends sessions")
 	}
 	assert.Contains(t, leftOut(safe), "the session drill")
 	assert.Len(t, Ways(d.SchemeNamed("plain")), 4, "without a timestamp nothing is old and repeating is allowed")
@@ -113,21 +119,27 @@ func TestDrillsAndWhatTheyUse(t *testing.T) {
 	_, pl := doors(t, "all")
 	drills := map[string]*Probe{}
 	for _, p := range pl.Probes {
-		if p.Kind == Session {
+		if p.Kind == "session" {
 			drills[p.Identity+" "+p.Scheme] = p
 		}
 	}
 	require.Len(t, drills, 2, "bob's token opens nothing that shows whether it works")
 	a := drills["ann access"]
 	require.NotNil(t, a)
-	assert.Equal(t, "GET /things", pl.Find(a.Uses).RouteKey)
-	assert.Equal(t, "bob", a.Donor, "the logout needs a credential, so a neighbour's refresh token is tried there")
+	detail := a.Check.Detail.(sessions.Detail)
+	assert.Equal(t, "/things", detail.Use.Path)
+	assert.Equal(t, "bob", detail.Neighbour, "the logout needs a credential, so a neighbour's refresh token is tried "+
+		"there")
 	assert.Equal(t, Drilling, a.Phase)
 	assert.False(t, a.Unsafe())
 	c := drills["cat desk"]
 	require.NotNil(t, c)
-	assert.Equal(t, "GET /desk/board", pl.Find(c.Uses).RouteKey)
-	assert.Empty(t, c.Donor)
+	detail = c.Check.Detail.(sessions.Detail)
+	assert.Equal(t, "/desk/board", detail.Use.Path)
+	assert.Empty(t, detail.Neighbour)
+	assert.Equal(t, "cat", c.Column())
+	assert.Equal(t, "session drill", c.Says())
+	assert.Equal(t, c, pl.Find("session|POST /desk/in|cat|desk|sound||"), "the id stands in databases")
 	why := ""
 	for _, l := range pl.Left {
 		if l.Caller == "bob" && l.What == "the session drill" {
@@ -163,7 +175,7 @@ func TestPastTheGatewayAndOtherAnswers(t *testing.T) {
 	assert.NotContains(t, asked, "GET /things/{id}", "one route stands for its guard")
 
 	d.TargetNamed("all").Direct = ""
-	for _, p := range Make(d, d.TargetNamed("all")).Probes {
+	for _, p := range Make(d, d.TargetNamed("all"), families.All).Probes {
 		assert.NotEqual(t, PastGateway, p.Way)
 	}
 }
@@ -186,17 +198,25 @@ func TestWiden(t *testing.T) {
 		assert.Equal(t, p, pl.Find(p.ID))
 		assert.NotNil(t, pl.Find(p.Control))
 	}
-	assert.Equal(t, []string{"GET /things/{id}", "POST /things"}, routes, "the others of its guard, but none that deletes")
+	assert.Equal(t, []string{"GET /things/{id}", "POST /things"}, routes,
+		"the others of its guard, but none that deletes")
 	assert.Len(t, pl.Probes, n+2)
 	assert.Empty(t, pl.Widen(first), "once")
 	assert.Empty(t, pl.Widen(more[0]), "what was widened to leads no further")
 	_, again := doors(t, "all")
-	assert.Equal(t, more[1].ID, again.Widen(again.Find(first.ID))[1].ID, "ids are stable, so that an interrupted sweep finds them")
+	assert.Equal(t, more[1].ID, again.Widen(again.Find(first.ID))[1].ID,
+		"ids are stable, so that an interrupted sweep finds them")
 }
 
 func TestWithoutMembers(t *testing.T) {
-	assert.JSONEq(t, `{"user":"{u}","n":1}`, string(check.WithoutMembers([]byte(`{"user":"{u}","password":"{p}","n":1}`), "application/json", []string{"p"})))
-	assert.Equal(t, "user={u}&n=1", string(check.WithoutMembers([]byte("user={u}&password={p}&n=1"), "application/x-www-form-urlencoded", []string{"p"})))
-	assert.Equal(t, "no json", string(check.WithoutMembers([]byte("no json"), "application/json", []string{"p"})), "what cannot be read stays")
-	assert.Equal(t, `{"a":"x{p}"}`, string(check.WithoutMembers([]byte(`{"a":"x{p}"}`), "application/json", []string{"p"})))
+	assert.JSONEq(t, `{"user":"{u}","n":1}`,
+		string(check.WithoutMembers([]byte(`{"user":"{u}","password":"{p}","n":1}`), "application/json",
+			[]string{"p"})))
+	assert.Equal(t, "user={u}&n=1",
+		string(check.WithoutMembers([]byte("user={u}&password={p}&n=1"), "application/x-www-form-urlencoded",
+			[]string{"p"})))
+	assert.Equal(t, "no json", string(check.WithoutMembers([]byte("no json"), "application/json", []string{"p"})),
+		"what cannot be read stays")
+	assert.Equal(t, `{"a":"x{p}"}`,
+		string(check.WithoutMembers([]byte(`{"a":"x{p}"}`), "application/json", []string{"p"})))
 }

@@ -79,7 +79,8 @@ func PageOf(p *Probe) origin.Page {
 // CallOf is a route as a page's script would call it, with the URL at base.
 func CallOf(d *declaration.Document, i int, base string) origin.Call {
 	rt := d.Routes[i]
-	c := origin.Call{Method: rt.Method(), URL: origin.URLOf(base, strings.NewReplacer("{", "", "}", "").Replace(rt.Path()))}
+	c := origin.Call{Method: rt.Method(),
+		URL: origin.URLOf(base, strings.NewReplacer("{", "", "}", "").Replace(rt.Path()))}
 	q := Request{}
 	_, session := SessionRequest(d, i)
 	q.body(rt.Send, session)
@@ -221,9 +222,11 @@ func (pl *planner) page(i int, id string) *Probe {
 
 func (pl *planner) pageOf(i int, page origin.Page) *Probe {
 	rt := pl.d.Routes[i]
-	p := &Probe{Route: i, RouteKey: rt.Key(), Method: rt.Method(), Host: rt.Host, Path: rt.Path(), State: access.Absent, Params: map[string]string{}, Phase: Safe}
+	p := &Probe{Route: i, RouteKey: rt.Key(), Method: rt.Method(), Host: rt.Host, Path: rt.Path(), State: access.Absent,
+		Params: map[string]string{}, Phase: Safe}
 	if c := pl.controls[i]; c != nil {
-		p.Identity, p.Scheme, p.State, p.Control, p.Expect, p.WithBody = c.Identity, c.Scheme, c.State, c.ID, c.Expect, c.WithBody
+		p.Identity, p.Scheme, p.State, p.Control, p.Expect, p.WithBody = c.Identity, c.Scheme, c.State, c.ID, c.Expect,
+			c.WithBody
 		for k, v := range c.Params {
 			p.Params[k] = v
 		}
@@ -259,7 +262,8 @@ func Preflight(d *declaration.Document, p *Probe, recordID string) (q Request, o
 		return q, false
 	}
 	built := Build(d, p, recordID)
-	q = Request{Method: "OPTIONS", Host: built.Host, Path: built.Path, Query: built.Query, Headers: [][2]string{{"Origin", p.Page}, {"Access-Control-Request-Method", m}}}
+	q = Request{Method: "OPTIONS", Host: built.Host, Path: built.Path, Query: built.Query,
+		Headers: [][2]string{{"Origin", p.Page}, {"Access-Control-Request-Method", m}}}
 	if len(names) > 0 {
 		q.Headers = append(q.Headers, [2]string{"Access-Control-Request-Headers", strings.Join(names, ",")})
 	}

@@ -8,13 +8,20 @@ import (
 	"strings"
 
 	"millgate/core/access"
+	"millgate/core/check"
 	"millgate/core/declaration"
 	"millgate/core/route"
 )
 
-// Make plans a sweep of the target. The document must be without errors.
-func Make(d *declaration.Document, target *declaration.Target) *Plan {
-	pl := &planner{d: d, t: target, plan: &Plan{byID: map[string]*Probe{}}, classes: access.Classes(d), controls: make([]*Probe, len(d.Routes))}
+// Make plans a sweep of the target, with the families given. The document must be without
+// errors.
+func Make(d *declaration.Document, target *declaration.Target, families check.Families) *Plan {
+	pl := &planner{d: d, t: target, plan: &Plan{byID: map[string]*Probe{}, families: families,
+		context: check.Context{Doc: d, Target: target}}, classes: access.Classes(d),
+		controls: make([]*Probe, len(d.Routes))}
+	for _, rt := range d.Routes {
+		pl.keys, pl.paths = append(pl.keys, rt.Key()), append(pl.paths, rt.Path())
+	}
 	for i := range d.Routes {
 		pl.route(i)
 	}
@@ -26,7 +33,7 @@ func Make(d *declaration.Document, target *declaration.Target) *Plan {
 	pl.issued()
 	pl.credentials()
 	pl.origins()
-	pl.drills()
+	pl.families()
 	pl.quotas()
 	sort.SliceStable(pl.plan.Probes, func(i, j int) bool {
 		a, b := pl.plan.Probes[i], pl.plan.Probes[j]
@@ -44,6 +51,8 @@ type planner struct {
 	plan     *Plan
 	classes  []access.Class
 	controls []*Probe
+	keys     []string // of the routes
+	paths    []string
 }
 
 // What the target's rules do not let be sent is left out with a reason that begins
@@ -64,7 +73,8 @@ func (pl *planner) add(p *Probe) *Probe {
 	if who == "" {
 		who = "nobody"
 	}
-	p.ID = strings.Join([]string{string(p.Kind), p.RouteKey, who, p.Scheme, string(p.State), string(p.Record.Relation), p.Way + p.Claim + p.Param}, "|")
+	p.ID = strings.Join([]string{string(p.Kind), p.RouteKey, who, p.Scheme, string(p.State), string(p.Record.Relation),
+		p.Way + p.Claim + p.Param}, "|")
 	if p.Like != "" {
 		p.ID += "|" + p.Page
 	}
@@ -79,20 +89,18 @@ func (pl *planner) add(p *Probe) *Probe {
 	return p
 }
 
-// members splits a class into the one that is sent and the rest.
-func (pl *planner) members(c access.Class) (rep *declaration.Identity, rest []string) {
-	rep = pl.d.Identities[c.Members[0]]
-	for _, m := range c.Members[1:] {
-		rest = append(rest, pl.d.Identities[m].Name)
-	}
-	return rep, rest
-}
-
 // draft fills in what all probes at route i share. ok is false when a
 // parameter has no value or the target does not allow it; why says so.
 func (pl *planner) draft(i int, id *declaration.Identity, rel access.Relation, turnedAway bool) (p *Probe, why string) {
 	rt := pl.d.Routes[i]
-	p = &Probe{Kind: Crossing, Route: i, RouteKey: rt.Key(), Method: rt.Method(), Host: rt.Host, Path: rt.Path(), State: access.Absent, Params: map[string]string{}, WithBody: true}
+	p = &Probe{Kind: Crossing, Route: i, RouteKey: pl.keys[i], Method: rt.Method(), Host: rt.Host, Path: pl.paths[i],
+		State: access.Absent, WithBody: true}
+	set := func(name, value string) {
+		if p.Params == nil { // most routes have none
+			p.Params = map[string]string{}
+		}
+		p.Params[name] = value
+	}
 	if id != nil {
 		p.Identity = id.Name
 	}
@@ -116,7 +124,7 @@ func (pl *planner) draft(i int, id *declaration.Identity, rel access.Relation, t
 		case rec == nil, sampled && !(unsafe && rec.Make != nil) && (rel == access.NoRecord || rec != deciding):
 			// A sample will do where ownership does not count, and where
 			// nothing better can be made for an unsafe request.
-			p.Params[name] = sample
+			set(name, sample)
 			continue
 		}
 		use, why := pl.useRecord(i, rec, name, id, rel, unsafe, turnedAway)
@@ -124,7 +132,7 @@ func (pl *planner) draft(i int, id *declaration.Identity, rel access.Relation, t
 			return nil, why
 		}
 		if p.Record.Name != "" && !use.Made {
-			p.Params[name] = use.ID
+			set(name, use.ID)
 			continue
 		}
 		p.Record = use
@@ -187,7 +195,8 @@ func (pl *planner) fills(i int, param string, deciding *declaration.Record) *dec
 }
 
 // useRecord chooses the record behind a parameter.
-func (pl *planner) useRecord(i int, rec *declaration.Record, param string, id *declaration.Identity, rel access.Relation, unsafe, turnedAway bool) (RecordUse, string) {
+func (pl *planner) useRecord(i int, rec *declaration.Record, param string, id *declaration.Identity,
+	rel access.Relation, unsafe, turnedAway bool) (RecordUse, string) {
 	use := RecordUse{Name: rec.Name, Param: param, Relation: rel}
 	var owners []string
 	switch {
@@ -212,7 +221,8 @@ func (pl *planner) useRecord(i int, rec *declaration.Record, param string, id *d
 		}
 	}
 	if unsafe && pl.t.Unsafe == declaration.UnsafeMade {
-		return use, fmt.Sprintf("the target allows unsafe methods on made records only, and no %s can be made here", rec.Name)
+		return use, fmt.Sprintf("the target allows unsafe methods on made records only, and no %s can be made here",
+			rec.Name)
 	}
 	for _, o := range owners {
 		if ids := rec.OwnedBy[o]; len(ids) > 0 {
@@ -293,32 +303,14 @@ func (pl *planner) route(i int) {
 	var made []*Probe
 	keep := func(p *Probe, id *declaration.Identity, state access.State, rel access.Relation) *Probe {
 		p.State = state
-		p.Expect = access.Evaluate(pl.d, i, access.Caller{Identity: id, State: state, Record: rel})
+		p.Expect = access.Evaluate(pl.d, i, access.Caller{Identity: id, State: state, Record: rel}).Brief()
 		p = pl.add(p)
 		made = append(made, p)
 		return p
 	}
-	open := false
-	for _, st := range []access.State{access.Absent, access.Broken} {
-		x := access.Evaluate(pl.d, i, access.Caller{State: st})
-		turned := x.Outcome != access.Admit && x.Outcome != access.Either
-		open = open || st == access.Absent && !turned
-		p, why := pl.draft(i, nil, access.NoRecord, turned)
-		if p == nil {
-			pl.leave(rt.Key(), "", "nobody, "+string(st)+" credential", why)
-			continue
-		}
-		if st == access.Broken {
-			s := pl.brokenScheme(i)
-			if s == "" {
-				continue
-			}
-			p.Scheme = s
-		}
-		keep(p, nil, st, access.NoRecord)
-	}
+	open := pl.nobody(i, keep)
 	for _, c := range pl.classes {
-		rep, rest := pl.members(c)
+		rep, rest := check.Members(pl.d, c)
 		s, why := pl.presentable(i, rep)
 		if s == nil {
 			pl.leave(rt.Key(), rep.Name, "the crossing", why)
@@ -343,7 +335,8 @@ func (pl *planner) route(i int) {
 				}
 				what := "the crossing"
 				if rel != access.NoRecord {
-					what = "the crossing with a record of its " + map[access.Relation]string{access.Own: "own", access.Foreign: "neighbour"}[rel]
+					what = "the crossing with a record of its " + map[access.Relation]string{access.Own: "own",
+						access.Foreign: "neighbour"}[rel]
 				}
 				pl.leave(rt.Key(), rep.Name, what, why)
 				continue
@@ -366,12 +359,39 @@ func (pl *planner) route(i int) {
 			}
 		}
 	} else if e := pl.d.Entry(i); e != nil && len(made) > 0 && made[0].Expect.Outcome != access.Closed {
-		pl.leave(rt.Key(), "", "the control", "no caller that must be admitted can be presented, so refusals stay unproven")
+		pl.leave(rt.Key(), "", "the control", "no caller that must be admitted can be presented, so refusals stay "+
+			"unproven")
 	}
 	if !open && len(made) > 0 {
 		pl.around(i)
 	}
 	pl.raised(i, made)
+}
+
+// nobody plans who has no credential, and a broken one. open says that the first is
+// admitted.
+func (pl *planner) nobody(i int, keep func(*Probe, *declaration.Identity, access.State,
+	access.Relation) *Probe) (open bool) {
+	rt := pl.d.Routes[i]
+	for _, st := range []access.State{access.Absent, access.Broken} {
+		x := access.Evaluate(pl.d, i, access.Caller{State: st})
+		turned := x.Outcome != access.Admit && x.Outcome != access.Either
+		open = open || st == access.Absent && !turned
+		p, why := pl.draft(i, nil, access.NoRecord, turned)
+		if p == nil {
+			pl.leave(rt.Key(), "", "nobody, "+string(st)+" credential", why)
+			continue
+		}
+		if st == access.Broken {
+			s := pl.brokenScheme(i)
+			if s == "" {
+				continue
+			}
+			p.Scheme = s
+		}
+		keep(p, nil, st, access.NoRecord)
+	}
+	return open
 }
 
 // scopeRung is the rung of scope and attributes.
@@ -493,7 +513,8 @@ func (pl *planner) turn(p *Probe, rt *declaration.Route, way string) (ok bool, w
 const DirectHost = "(direct)"
 
 func (pl *planner) declares(rt *declaration.Route, method string) bool {
-	return slices.ContainsFunc(pl.d.Inventory.Siblings(pl.d.RouteNamed(rt.Key())), func(j int) bool { return pl.d.Routes[j].Method() == method })
+	return slices.ContainsFunc(pl.d.Inventory.Siblings(pl.d.RouteNamed(rt.Key())),
+		func(j int) bool { return pl.d.Routes[j].Method() == method })
 }
 
 // encodeLetter writes the first letter of the last fixed segment as %XX, which
@@ -549,7 +570,8 @@ func swapCase(rt *declaration.Route) string {
 func (pl *planner) raised(i int, made []*Probe) {
 	rt := pl.d.Routes[i]
 	var body map[string]json.RawMessage
-	if rt.Effect != declaration.Create && rt.Effect != declaration.Update || json.Unmarshal(rt.Send.JSON, &body) != nil || len(body) == 0 {
+	if rt.Effect != declaration.Create && rt.Effect != declaration.Update ||
+		json.Unmarshal(rt.Send.JSON, &body) != nil || len(body) == 0 {
 		return
 	}
 	claim := ""

@@ -45,6 +45,7 @@ import (
 	"time"
 
 	"millgate/core/access"
+	"millgate/core/check"
 	"millgate/core/declaration"
 	"millgate/core/origin"
 )
@@ -63,7 +64,6 @@ const (
 	RaisedRole  Kind = "raised-role"  // a body that claims a higher role
 	Credential  Kind = "credential"   // a credential that is broken in one way
 	Issued      Kind = "issued"       // a login whose token is judged
-	Session     Kind = "session"      // a session drill
 	Accept      Kind = "accept"       // nobody, asking for another kind of answer
 	Origin      Kind = "origin"       // a page of another origin
 	QuotaDrill  Kind = "quota"        // a quota drill
@@ -103,23 +103,20 @@ type RecordUse struct {
 }
 
 // Phase orders the probes of a sweep.
-type Phase int
+type Phase = check.Phase
 
+// The phases.
 const (
-	Safe Phase = iota + 1
-	UnsafeTurnedAway
-	UnsafeAdmitted
-	UnsafeDeleting
-	Raising
-	Drilling
+	Safe             = check.SafeFirst
+	UnsafeTurnedAway = check.ThenTurnedAway
+	UnsafeAdmitted   = check.ThenAdmitted
+	UnsafeDeleting   = check.ThenDeleting
+	Raising          = check.ThenRaising
+	Drilling         = check.ThenDrilling
 )
 
 // Last phase of a sweep.
 const Last = Drilling
-
-const (
-	drillSteps = 12 // requests of a session drill, about
-)
 
 // Probe is one planned request.
 type Probe struct {
@@ -139,12 +136,12 @@ type Probe struct {
 	Donor    string // for Credential: the identity whose credential is broken
 	// For Credential: whose sound credential stands beside the broken one.
 	Beside, BesideScheme string
-	Uses                 string // for Session: the id of the crossing that shows whether a session works
-	Widens               string // for Credential: the probe whose gap this one follows to another route of the same guard
-	OtherID              string // for Credential: the record that a link is for in place of this one
-	Param                string // for Malformed: the parameter
-	Claim                string // for RaisedRole: the member that claims the role
-	Role                 string // for RaisedRole: the role claimed
+	// for Credential: the probe whose gap this one follows to another route of the same guard
+	Widens  string
+	OtherID string // for Credential: the record that a link is for in place of this one
+	Param   string // for Malformed: the parameter
+	Claim   string // for RaisedRole: the member that claims the role
+	Role    string // for RaisedRole: the role claimed
 	// For Origin: the page's origin. Way is its column.
 	Page          string
 	Like          string // a declared origin that it is like, where that is not the strongest one
@@ -158,6 +155,34 @@ type Probe struct {
 	Expect        access.Expectation
 	Phase         Phase
 	WithBody      bool
+	// Check is the probe of a family of its own, which says everything else; nil for the
+	// kinds of this package.
+	Check *check.Probe
+	shown *shown
+}
+
+// shown is what a family says of its probe.
+type shown struct {
+	cell check.Cell
+	says string
+	cost check.Cost
+}
+
+// Says is what a probe of a family is, in its words; "" for the kinds of this package.
+func (p *Probe) Says() string {
+	if p.shown == nil {
+		return ""
+	}
+	return p.shown.says
+}
+
+// Cell is where a probe of a family stands on the board; the zero one for the kinds of
+// this package.
+func (p *Probe) Cell() check.Cell {
+	if p.shown == nil {
+		return check.Cell{}
+	}
+	return p.shown.cell
 }
 
 // Ways of a login with a wrong secret; "" is another text.
@@ -172,8 +197,11 @@ func (p *Probe) Unsafe() bool {
 	if p.Kind == Origin || p.Kind == QuotaDrill && !p.Empty {
 		return false // an unsafe request itself is not sent
 	}
-	if p.Kind == Issued || p.Kind == Session {
-		return false // the login is sent anyway, and what is ended was begun for it
+	if p.Check != nil {
+		return p.Check.Unsafe
+	}
+	if p.Kind == Issued {
+		return false // the login is sent anyway
 	}
 	return declaration.UnsafeMethod(p.Method) || p.Way == MethodOverride
 }
@@ -181,6 +209,9 @@ func (p *Probe) Unsafe() bool {
 // Column is the board's column that the probe belongs to: the identity, or ""
 // for nobody.
 func (p *Probe) Column() string {
+	if p.Check != nil {
+		return columnOf(p.Cell())
+	}
 	if p.Kind == QuotaDrill {
 		return QuotaCaller + p.Way
 	}
@@ -188,20 +219,13 @@ func (p *Probe) Column() string {
 		return PageCaller + p.Way
 	}
 	if p.Kind == Credential && p.Way == Ended {
-		return "credential:" + Ended // what an ended session opens is no question of who may enter
+		return TokenCaller + Ended // what an ended session opens is no question of who may enter
 	}
 	return p.Identity
 }
 
 // Omission is something that is not sent, with the reason.
-type Omission struct {
-	Route  string `json:"route"`
-	Caller string `json:"caller,omitempty"`
-	What   string `json:"what"`
-	Why    string `json:"why"`
-	// ByTarget: the target's rules do not let it be sent.
-	ByTarget bool `json:"byTarget,omitempty"`
-}
+type Omission = check.Omission
 
 // ByTarget says whether the target's rules leave out a crossing of a route.
 func (p *Plan) ByTarget(route string) bool {
@@ -217,13 +241,16 @@ type Plan struct {
 	byID     map[string]*Probe
 	widen    func(*Probe) []*Probe
 	widened  map[string]bool
+	families check.Families
+	context  check.Context
 }
 
 // Widen plans what a gap at a probe asks for: the same broken credential on
 // the other routes of its guard. The new probes join the plan; asked again for
 // the same probe there are none.
 func (p *Plan) Widen(x *Probe) []*Probe {
-	if x.Kind != Credential && !(x.Kind == Origin && origin.Says(x.Way) != "" && x.Way != origin.Unrelated) || x.Widens != "" || p.widen == nil || p.widened[x.ID] {
+	if x.Kind != Credential && !(x.Kind == Origin && origin.Says(x.Way) != "" && x.Way != origin.Unrelated) ||
+		x.Widens != "" || p.widen == nil || p.widened[x.ID] {
 		return nil
 	}
 	p.widened[x.ID] = true
@@ -267,8 +294,9 @@ func (p *Plan) Requests() int {
 		switch {
 		case x.Kind == Issued:
 			continue
-		case x.Kind == Session:
-			n += drillSteps
+		case x.Check != nil:
+			n += x.shown.cost.Requests
+			continue
 		case x.Kind == Credential && (x.Way == Ended || x.Way == OtherKind):
 			n += 2 // a session of its own
 		case x.Kind == Credential && x.Way == Repeated:
@@ -293,5 +321,6 @@ func (p *Plan) Duration(pace declaration.Pace) time.Duration {
 // publish them.
 var OperationalPaths = []string{
 	"/debug/vars", "/debug/pprof/", "/metrics", "/status", "/server-status", "/health/details", "/env", "/config",
-	"/.env", "/.git/HEAD", "/admin", "/internal", "/swagger.json", "/openapi.json", "/openapi.yaml", "/graphql", "/trace", "/heapdump",
+	"/.env", "/.git/HEAD", "/admin", "/internal", "/swagger.json", "/openapi.json", "/openapi.yaml", "/graphql",
+	"/trace", "/heapdump",
 }

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"millgate/core/access"
+	"millgate/core/check/families"
 	"millgate/core/declaration"
 )
 
@@ -57,7 +58,7 @@ func plan(t testing.TB, target string) (*declaration.Document, *Plan) {
 	t.Helper()
 	d, msgs := declaration.Parse("x", []byte(text), nil)
 	require.Empty(t, msgs)
-	return d, Make(d, d.TargetNamed(target))
+	return d, Make(d, d.TargetNamed(target), families.All)
 }
 
 func labels(pl *Plan, route string, kind Kind) (out []string) {
@@ -76,8 +77,10 @@ func labels(pl *Plan, route string, kind Kind) (out []string) {
 
 func TestCrossingsOfARoute(t *testing.T) {
 	_, pl := plan(t, "all")
-	assert.Equal(t, []string{"ann sound", "boss sound", "nobody absent", "nobody broken"}, labels(pl, "GET /v2/things", Crossing), "amy cannot be told from ann")
-	assert.Equal(t, []string{"ann sound foreign", "ann sound own", "boss sound", "nobody absent", "nobody broken"}, labels(pl, "GET /v2/things/{id}", Crossing))
+	assert.Equal(t, []string{"ann sound", "boss sound", "nobody absent", "nobody broken"},
+		labels(pl, "GET /v2/things", Crossing), "amy cannot be told from ann")
+	assert.Equal(t, []string{"ann sound foreign", "ann sound own", "boss sound", "nobody absent", "nobody broken"},
+		labels(pl, "GET /v2/things/{id}", Crossing))
 	assert.Empty(t, labels(pl, "GET /v2/other/{x}", Crossing), "no sample")
 	for _, p := range pl.Probes {
 		if p.Identity == "ann" && p.RouteKey == "GET /v2/things" && p.Kind == Crossing {
@@ -123,6 +126,7 @@ func TestOrder(t *testing.T) {
 		case UnsafeDeleting:
 			assert.Equal(t, "DELETE", p.Method)
 			assert.True(t, p.Record.Made, "what must be deleted was made for it")
+		default:
 		}
 	}
 	assert.Equal(t, Raising, last)
@@ -143,7 +147,8 @@ func TestUnsafeAsTheTargetAllows(t *testing.T) {
 	assert.Contains(t, fmt.Sprint(made.Left), "POST /v2/lamp")
 	assert.Empty(t, labels(made, "POST /login", WrongSecret), "a wrong login could lock somebody out")
 	_, all := plan(t, "all")
-	assert.Equal(t, []string{"ann broken", "ann broken", "ann broken", "ann broken"}, labels(all, "POST /login", WrongSecret), "a wrong, an empty and no secret, and an unknown name")
+	assert.Equal(t, []string{"ann broken", "ann broken", "ann broken", "ann broken"},
+		labels(all, "POST /login", WrongSecret), "a wrong, an empty and no secret, and an unknown name")
 }
 
 func TestBesideTheRoutes(t *testing.T) {
@@ -157,7 +162,8 @@ func TestBesideTheRoutes(t *testing.T) {
 	for key, kind := range map[string]Kind{
 		"GET /v1/things": Neighbour, "GET /v0/things": Neighbour, "GET /debug/vars": Neighbour, "GET /extra": Neighbour,
 		"PUT /v2/things/{id}": OtherMethod, "PATCH /v2/things": OtherMethod, "GET /v2/things/{id}": Malformed,
-		"GET /no-such-place-4f1d/at-all": UnknownPath, "GET /v2/things/no-such-place-4f1d/at-all": UnknownPath, "POST /v2/things": RaisedRole,
+		"GET /no-such-place-4f1d/at-all": UnknownPath, "GET /v2/things/no-such-place-4f1d/at-all": UnknownPath,
+		"POST /v2/things": RaisedRole,
 	} {
 		assert.Equal(t, kind, keys[key], key)
 	}
@@ -170,7 +176,9 @@ func TestBesideTheRoutes(t *testing.T) {
 	slices.Sort(ways)
 	// POST with an override is not tried: it would be the creation itself only
 	// for callers who may create, and nobody may.
-	assert.Equal(t, []string{"GET //v2/things", "GET /V2/THINGS", "GET /v2/%74hings", "GET /v2/no-such-place-4f1d/.././things", "GET /v2/things/", "HEAD /v2/things", "OPTIONS /v2/things", "POST /v2/things"}, ways)
+	assert.Equal(t, []string{"GET //v2/things", "GET /V2/THINGS", "GET /v2/%74hings",
+		"GET /v2/no-such-place-4f1d/.././things", "GET /v2/things/", "HEAD /v2/things", "OPTIONS /v2/things",
+		"POST /v2/things"}, ways)
 	assert.Empty(t, labels(pl, "POST /login", Around), "an open route has no guard to step around")
 }
 
@@ -184,7 +192,8 @@ func TestPlanIsDeterministic(t *testing.T) {
 		assert.False(t, seen[a.Probes[i].ID], a.Probes[i].ID)
 		seen[a.Probes[i].ID] = true
 	}
-	assert.Equal(t, time.Duration(float64(a.Requests())/10*float64(time.Second)).Round(time.Second/10), a.Duration(declaration.Pace{Count: 10, Per: time.Second}))
+	assert.Equal(t, time.Duration(float64(a.Requests())/10*float64(time.Second)).Round(time.Second/10),
+		a.Duration(declaration.Pace{Count: 10, Per: time.Second}))
 }
 
 func TestBuild(t *testing.T) {
@@ -211,5 +220,6 @@ func TestBuild(t *testing.T) {
 	assert.Equal(t, `{"u":"{u}","p":"{p}"}`, string(q.Body))
 	q = get(func(p *Probe) bool { return p.RouteKey == "POST /login" && p.Kind == Crossing })
 	assert.Equal(t, `{"u":"{u}","p":"{p}"}`, string(q.Body), "a login route's sample is the scheme's own login")
-	assert.Equal(t, `{}`, string(withMember([]byte(`{}`), "a", make(chan int))), "what cannot be written changes nothing")
+	assert.Equal(t, `{}`, string(withMember([]byte(`{}`), "a", make(chan int))),
+		"what cannot be written changes nothing")
 }

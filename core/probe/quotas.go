@@ -46,7 +46,8 @@ func (pl *planner) quotas() {
 		// Another route that it counts for the same caller shows whether they share
 		// the count.
 		for _, p := range drafts {
-			one := p.Identity == best.Identity && (p.Scheme == best.Scheme || q.CountedBy[0].By == "address" || q.CountedBy[0].By == "everyone")
+			one := p.Identity == best.Identity && (p.Scheme == best.Scheme || q.CountedBy[0].By == "address" ||
+				q.CountedBy[0].By == "everyone")
 			if p != best && one && (best.Other == nil || pl.calmer(p, best.Other)) {
 				best.Other = p
 			}
@@ -68,7 +69,8 @@ func (pl *planner) calmer(p, o *Probe) bool {
 // be carried out: that it is not refused for coming too often is enough.
 func (pl *planner) quotaAt(i int, q *declaration.Quota) (*Probe, string) {
 	rt := pl.d.Routes[i]
-	p := &Probe{Kind: QuotaDrill, Route: i, RouteKey: rt.Key(), Method: rt.Method(), Host: rt.Host, Path: rt.Path(), State: access.Absent, Params: map[string]string{}, Phase: Drilling, Way: q.Name, WithBody: true,
+	p := &Probe{Kind: QuotaDrill, Route: i, RouteKey: rt.Key(), Method: rt.Method(), Host: rt.Host, Path: rt.Path(),
+		State: access.Absent, Params: map[string]string{}, Phase: Drilling, Way: q.Name, WithBody: true,
 		Expect: access.Expectation{Outcome: access.Admit}}
 	s, req := SessionRequest(pl.d, i)
 	switch {

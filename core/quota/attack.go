@@ -21,6 +21,7 @@ func Attacks(l Limit) []Attack {
 			// A call opened the window early; its rest ends with the first tick.
 			list = append(list, Attack{Name: "riding the window's edge", Before: l.W - 1, Start: 10 * l.W})
 		}
+	default:
 	}
 	return list
 }

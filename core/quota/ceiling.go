@@ -270,7 +270,8 @@ func (l Limit) restarted(d int64) int64 {
 		return add(2*l.N+2, mulDiv(d, l.N, l.W))
 	}
 	best := l.Ceiling(d)
-	for _, p := range []int64{1, 2, d / 2, l.W, l.W + 1, l.W + 2} { // where a ceiling steps up; the other part is symmetric
+	// where a ceiling steps up; the other part is symmetric
+	for _, p := range []int64{1, 2, d / 2, l.W, l.W + 1, l.W + 2} {
 		if p >= 0 && p <= d {
 			best = max(best, add(l.Ceiling(p), l.Ceiling(d-p)))
 		}

@@ -51,7 +51,8 @@ func (m *Measured) Conclude(declared Stack) (out []Conclusion) {
 	out = append(out, m.atOnce(declared), m.countedBy(), m.routesFound(), m.nodesFound(declared))
 	out = slices.DeleteFunc(out, func(c Conclusion) bool { return c.Text == "" })
 	if m.Status != 0 {
-		c := Conclusion{About: AboutRefusal, Text: fmt.Sprintf("Refused with %d, and asks to come again in %s.", m.Status, show(m.Said)), Sure: Proven, Because: m.Fields}
+		c := Conclusion{About: AboutRefusal, Text: fmt.Sprintf("Refused with %d, and asks to come again in %s.",
+			m.Status, show(m.Said)), Sure: Proven, Because: m.Fields}
 		if m.Said < 0 {
 			c.Text = fmt.Sprintf("Refused with %d; it does not say when to come again.", m.Status)
 		}
@@ -142,7 +143,8 @@ func (m *Measured) limitFound() Conclusion {
 	default:
 		return Conclusion{}
 	}
-	c.Because = []string{fmt.Sprintf("the first %d calls were admitted one after the other, in %s", first, show(m.firstTook()))}
+	c.Because = []string{fmt.Sprintf("the first %d calls were admitted one after the other, in %s", first,
+		show(m.firstTook()))}
 	return c
 }
 
@@ -201,17 +203,20 @@ func (m *Measured) windowFound(declared Stack) Conclusion {
 	}
 	for _, l := range m.Claims {
 		if l.Window > 0 {
-			return Conclusion{About: AboutWindow, Sure: Claimed, Text: fmt.Sprintf("%s, as %s says; the drill did not wait for it.", show(l.Window), l.name())}
+			return Conclusion{About: AboutWindow, Sure: Claimed, Text: fmt.Sprintf("%s, as %s says; the drill did "+
+				"not wait for it.", show(l.Window), l.name())}
 		}
 	}
 	if m.Said > 0 {
-		return Conclusion{About: AboutWindow, Sure: Claimed, Text: fmt.Sprintf("Room again in %s, as it says; the drill did not wait for it.", show(m.Said))}
+		return Conclusion{About: AboutWindow, Sure: Claimed, Text: fmt.Sprintf("Room again in %s, as it says; the "+
+			"drill did not wait for it.", show(m.Said))}
 	}
 	text := "Longer than the drill could wait."
 	if m.longestShut() > 0 || m.Kinds > 0 {
 		text = "Not found out."
 	} else if len(declared) > 0 && declared.Longest() > m.span() {
-		text += fmt.Sprintf(" The declared one is %s; a lowered limit in the target's `drill` would let it be measured.", show(declared.Longest()))
+		text += fmt.Sprintf(" The declared one is %s; a lowered limit in the target's `drill` would let it be "+
+			"measured.", show(declared.Longest()))
 	}
 	return Conclusion{About: AboutWindow, Sure: Open, Text: text}
 }
@@ -266,12 +271,14 @@ func (m *Measured) refusedCalls() Conclusion {
 	case all && some:
 		return Conclusion{About: AboutRefused, Sure: Open, Text: "Whether refused calls count was not found out."}
 	case all:
-		return Conclusion{About: AboutRefused, Sure: Likely, Text: "They count too: who goes on calling stays shut out."}
+		return Conclusion{About: AboutRefused, Sure: Likely,
+			Text: "They count too: who goes on calling stays shut out."}
 	}
 	if !m.Refused() {
 		return Conclusion{} // they waited
 	}
-	c := Conclusion{About: AboutRefused, Sure: Likely, Text: "They do not count: it opened while calls went on being refused."}
+	c := Conclusion{About: AboutRefused, Sure: Likely, Text: "They do not count: it opened while calls went on being " +
+		"refused."}
 	if n := m.asked(); n > 0 {
 		c.Because = []string{fmt.Sprintf("%d calls were refused before one was admitted again", n)}
 	}
@@ -308,7 +315,8 @@ func (m *Measured) queueFound() Conclusion {
 		c.Text, c.Sure = fmt.Sprintf("At least %d wait for their turn.", s.Queue), Proven
 	case m.Queued > 0 && m.Status != 0:
 		c.Text = fmt.Sprintf("%d wait for their turn, the next is refused.", m.Queued)
-		c.Because = []string{fmt.Sprintf("of calls sent together while others waited, %d were not answered and the others were refused", m.Queued)}
+		c.Because = []string{fmt.Sprintf("of calls sent together while others waited, %d were not answered and the "+
+			"others were refused", m.Queued)}
 		return c
 	case m.Queued > 0:
 		c.Text, c.Sure = fmt.Sprintf("At least %d wait for their turn.", m.Queued), Proven
@@ -320,7 +328,8 @@ func (m *Measured) queueFound() Conclusion {
 		return Conclusion{}
 	}
 	if waits > 0 {
-		c.Because = append(c.Because, fmt.Sprintf("%d calls one after the other were answered late; an answer by itself takes %s", waits, show(s.Usual)))
+		c.Because = append(c.Because, fmt.Sprintf("%d calls one after the other were answered late; an answer by "+
+			"itself takes %s", waits, show(s.Usual)))
 	}
 	c.Because = append(c.Because, s.Seen...)
 	return c
@@ -407,7 +416,8 @@ func (m *Measured) Side() (out Side) {
 		}
 		n := at + late + refused
 		if n < 2 {
-			out.Seen = append(out.Seen, fmt.Sprintf("%d calls were not sent together: the target's pace keeps them apart", k-i))
+			out.Seen = append(out.Seen, fmt.Sprintf("%d calls were not sent together: the target's pace keeps them "+
+				"apart", k-i))
 			i = k
 			continue
 		}
@@ -488,13 +498,15 @@ func (m *Measured) atOnce(declared Stack) Conclusion {
 			c.Text = fmt.Sprintf("%d run at the same time, %d more wait, and more are refused.", s.Limit, s.Queue)
 		}
 	case s.Rate:
-		c.Text, c.Sure = "A limit on how fast calls come, above what was sent one after the other: one alone was turned away as well.", Possible
+		c.Text, c.Sure = "A limit on how fast calls come, above what was sent one after the other: one alone was "+
+			"turned away as well.", Possible
 	case len(m.Fits) > 0:
 		return Conclusion{} // the rate explains it
 	case !s.Long() && !(len(declared) > 0 && declared[0].Kind == Concurrent):
 		return Conclusion{} // nobody asked
 	case !s.Long():
-		c.Text, c.Sure = fmt.Sprintf("Not found out: the service takes %s for a call, too short to run beside another for sure.", show(max(0, s.Usual-s.Trip))), Open
+		c.Text, c.Sure = fmt.Sprintf("Not found out: the service takes %s for a call, too short to run beside "+
+			"another for sure.", show(max(0, s.Usual-s.Trip))), Open
 	case !s.All:
 		c.Text, c.Sure = "Not found out: some of those at the same time were answered later than one by itself.", Open
 	default:
@@ -525,7 +537,8 @@ func (m *Measured) countedBy() Conclusion {
 	case m.Other != "" && m.OtherStatus == m.Passes:
 		c.Text = "Each caller by itself: " + m.Other + " was admitted meanwhile."
 		if slices.ContainsFunc(m.Around, func(a Around) bool { return a.Way == FreshToken && !a.Passed }) {
-			c.Text = "The caller, not the token: " + m.Other + " was admitted meanwhile, a fresh token of the same caller was not."
+			c.Text = "The caller, not the token: " + m.Other + " was admitted meanwhile, a fresh token of the same " +
+				"caller was not."
 		}
 	case m.Other != "":
 		c.Text = "What callers share: " + m.Other + " was turned away as well."
@@ -543,7 +556,8 @@ func (m *Measured) countedBy() Conclusion {
 		case b.Status == m.Passes:
 			c.Because = append(c.Because, b.Way+": admitted, counted by something else")
 		default:
-			c.Because = append(c.Because, fmt.Sprintf("%s: answered %d, counted by something else or not at all", b.Way, b.Status))
+			c.Because = append(c.Because, fmt.Sprintf("%s: answered %d, counted by something else or not at all", b.Way,
+				b.Status))
 		}
 	}
 	if len(around) > 0 {
@@ -556,7 +570,8 @@ func (m *Measured) routesFound() Conclusion {
 	if m.Route.Way == "" {
 		return Conclusion{}
 	}
-	c := Conclusion{About: AboutRoutes, Sure: Likely, Because: []string{fmt.Sprintf("%s was answered %d while this one was refused", m.Route.Way, m.Route.Status)}}
+	c := Conclusion{About: AboutRoutes, Sure: Likely, Because: []string{fmt.Sprintf("%s was answered %d while this "+
+		"one was refused", m.Route.Way, m.Route.Status)}}
 	switch {
 	case m.Route.Passed:
 		c.Text = "Each route has its own count."
@@ -595,7 +610,8 @@ func (m *Measured) nodesFound(declared Stack) Conclusion {
 		}
 		if k := (said + (high-low+1)/2) / (high - low + 1); k >= 2 {
 			c.Text = fmt.Sprintf("%d that count alone.", k)
-			c.Because = []string{fmt.Sprintf("%s says that %d to %d are left over %d calls: each number about %d times", l.name(), high, low, said, k)}
+			c.Because = []string{fmt.Sprintf("%s says that %d to %d are left over %d calls: each number about %d times",
+				l.name(), high, low, said, k)}
 			return c
 		}
 		c.Text = "One count, whichever nodes the calls came to."
@@ -609,7 +625,8 @@ func (m *Measured) nodesFound(declared Stack) Conclusion {
 	n := declared.First()
 	switch k := first / max(1, n); {
 	case first > moment && k >= 2:
-		c.Text, c.Sure = fmt.Sprintf("As %d nodes that count alone would; or the limit is %d times as high.", k, k), Possible
+		c.Text, c.Sure = fmt.Sprintf("As %d nodes that count alone would; or the limit is %d times as high.", k, k),
+			Possible
 		c.Because = []string{fmt.Sprintf("%d calls were admitted before one was refused, %d are declared", first, n)}
 	case first <= moment:
 		c.Text = "One count, whichever nodes the calls came to."

@@ -43,11 +43,14 @@ func TestHowManyRunAtOnce(t *testing.T) {
 		{"four, undeclared", Limit{Kind: Concurrent, N: 4}, 60 * ms, 0, 4, 0, "4 run at the same time"},
 		{"more than declared", Limit{Kind: Concurrent, N: 3}, 60 * ms, 1, 3, 0, "3 run at the same time"},
 		{"some wait", Limit{Kind: Concurrent, N: 2, Queue: 3}, 90 * ms, 0, 2, 3, "2 run at the same time, 3 more wait"},
-		{"none", Limit{Kind: Bucket, N: 1_000_000, W: second, Burst: 1_000_000}, 50 * ms, 0, 0, 0, "16 at the same time were all admitted"},
-		{"too short to tell", Limit{Kind: Bucket, N: 1_000_000, W: second, Burst: 1_000_000}, 0, 1, 0, 0, "too short to run beside another"},
+		{"none", Limit{Kind: Bucket, N: 1_000_000, W: second, Burst: 1_000_000}, 50 * ms, 0, 0, 0,
+			"16 at the same time were all admitted"},
+		{"too short to tell", Limit{Kind: Bucket, N: 1_000_000, W: second, Burst: 1_000_000}, 0, 1, 0, 0,
+			"too short to run beside another"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			d := world{limits: []Limit{c.limit}, hold: c.hold, drill: Drill{Budget: Budget{300, 60 * second}, Burst: 20, Side: 16, AtOnce: c.once}}.drive(3)
+			d := world{limits: []Limit{c.limit}, hold: c.hold, drill: Drill{Budget: Budget{300, 60 * second}, Burst: 20,
+				Side: 16, AtOnce: c.once}}.drive(3)
 			m := measured(d)
 			s := m.Side()
 			assert.Equal(t, c.want, s.Limit, "%v", s.Seen)
@@ -72,12 +75,14 @@ func TestAQueueIsSeenFromItsDelays(t *testing.T) {
 	} {
 		t.Run(c.kinds, func(t *testing.T) {
 			t.Parallel()
-			d := world{limits: []Limit{c.limit}, drill: Drill{Budget: Budget{400, 75 * second}, Burst: 60, Side: 16}}.drive(5)
+			d := world{limits: []Limit{c.limit}, drill: Drill{Budget: Budget{400, 75 * second}, Burst: 60,
+				Side: 16}}.drive(5)
 			m := measured(d)
 			require.NotEmpty(t, m.Fits)
 			text := m.Found()
 			assert.Contains(t, text, "wait for their turn")
-			assert.Contains(t, strings.NewReplacer("99ms", "100ms", "101ms", "100ms", "199ms", "200ms", "201ms", "200ms", "1.99", "2", "1.98", "2").Replace(text), c.kinds)
+			assert.Contains(t, strings.NewReplacer("99ms", "100ms", "101ms", "100ms", "199ms", "200ms", "201ms",
+				"200ms", "1.99", "2", "1.98", "2").Replace(text), c.kinds)
 			q := conclusions(m, nil)[AboutQueue]
 			assert.Contains(t, q.Text, fmt.Sprintf("%d wait for their turn", c.queue), "%v", q.Because)
 		})
@@ -114,15 +119,21 @@ func TestHonestFields(t *testing.T) {
 		about  string
 		wrong  string // "" when it holds
 	}{
-		{"a sound set", []string{`RateLimit-Policy: "a";q=3;w=2`, "", "", `RateLimit: "a";r=0;t=2`}, `RateLimit "a"`, ""},
-		{"another number", []string{`RateLimit-Policy: "a";q=9;w=2`}, `RateLimit "a"`, "it says 9, and admits 3 at once"},
-		{"another window", []string{`RateLimit-Policy: "a";q=3;w=60`}, `RateLimit "a"`, "1m0s for each window, 2s was found"},
-		{"some left", []string{"", "", "", `RateLimit: "a";r=2;t=2`}, `RateLimit "a"`, "1 refusals say that calls are left, the last 2"},
+		{"a sound set", []string{`RateLimit-Policy: "a";q=3;w=2`, "", "", `RateLimit: "a";r=0;t=2`}, `RateLimit "a"`,
+			""},
+		{"another number", []string{`RateLimit-Policy: "a";q=9;w=2`}, `RateLimit "a"`,
+			"it says 9, and admits 3 at once"},
+		{"another window", []string{`RateLimit-Policy: "a";q=3;w=60`}, `RateLimit "a"`,
+			"1m0s for each window, 2s was found"},
+		{"some left", []string{"", "", "", `RateLimit: "a";r=2;t=2`}, `RateLimit "a"`,
+			"1 refusals say that calls are left, the last 2"},
 		{"too early", []string{"", "", "", "Retry-After: 0", "Retry-After: 0"}, "Retry-After", ""},
 		{"far too early", []string{"", "", "", "X-RateLimit-Reset: 0"}, "X-RateLimit-Limit", ""},
 		{"older fields", []string{"RateLimit-Limit: 3, 3;w=2\nRateLimit-Remaining: 2"}, "RateLimit-Limit", ""},
-		{"seconds since 1970", []string{"", "", "", fmt.Sprintf("X-RateLimit-Limit: 3\nX-RateLimit-Reset: %d", now.Unix()+2)}, "X-RateLimit-Limit", ""},
-		{"a date", []string{"", "", "", "Retry-After: " + now.Add(2*time.Second).UTC().Format("Mon, 02 Jan 2006 15:04:05 GMT")}, "Retry-After", ""},
+		{"seconds since 1970", []string{"", "", "", fmt.Sprintf("X-RateLimit-Limit: 3\nX-RateLimit-Reset: %d",
+			now.Unix()+2)}, "X-RateLimit-Limit", ""},
+		{"a date", []string{"", "", "", "Retry-After: " + now.Add(2*time.Second).UTC().Format("Mon, 02 Jan 2006 "+
+			"15:04:05 GMT")}, "Retry-After", ""},
 		{"not a number", []string{"X-RateLimit-Limit: many"}, "X-RateLimit-Limit", "cannot be read"},
 		{"not structured", []string{`RateLimit-Policy: "a;q=3`}, "RateLimit", "cannot be read"},
 	} {
@@ -221,7 +232,8 @@ func TestWhatWasNotFoundOutIsSaid(t *testing.T) {
 // answered is no proof of more in less time.
 func TestBeyondKnowsThoseThatWait(t *testing.T) {
 	s := Stack{{Kind: SlidingLog, N: 3, W: 10 * second}}
-	m := &Measured{Calls: []Seen{{At: 0, Took: 10, OK: true}, {At: 20, Took: 10, OK: true}, {At: 40, Took: 10, OK: true},
+	m := &Measured{Calls: []Seen{{At: 0, Took: 10, OK: true}, {At: 20, Took: 10, OK: true},
+		{At: 40, Took: 10, OK: true},
 		{At: 5 * second, Took: 5*second + 20, OK: true, Batch: 1}, {At: 5*second + 1, Took: 10, OK: false, Batch: 1}}}
 	_, _, _, yes := m.Beyond(s)
 	assert.False(t, yes)

@@ -106,6 +106,7 @@ func (d *Drill) Next(now int64) Step {
 			return Step{}
 		}
 		return d.planned(left)
+	default:
 	}
 	return Step{}
 }
@@ -247,7 +248,8 @@ func (d *Drill) together(now int64) bool {
 	if f := d.Fits; d.waiting() && len(f) > 0 {
 		at += min(2*f[0].W, longestBatch) // those that waited have their turn behind them
 	}
-	d.queue = append(d.queue, Step{At: at, Many: d.size, Beside: true, Why: "at the same time"}, Step{Many: 1, Why: "by itself, after those"})
+	d.queue = append(d.queue, Step{At: at, Many: d.size, Beside: true, Why: "at the same time"},
+		Step{Many: 1, Why: "by itself, after those"})
 	return true
 }
 
@@ -320,6 +322,7 @@ func (d *Drill) Saw(s Seen) {
 				d.state = probing
 			}
 		}
+	default:
 	}
 }
 
@@ -421,7 +424,8 @@ func (d *Drill) design(now int64) bool {
 		// Emptied from full, then asked a little faster than it fills.
 		steps := []Step{{At: now + w + w/4, Many: int(n + 2), Why: "emptying what is full"}}
 		for k := range int64(24) {
-			steps = append(steps, Step{At: steps[0].At + rest[0].W*(k+1)*6/10, Many: 1, Why: "a little faster than it fills"})
+			steps = append(steps, Step{At: steps[0].At + rest[0].W*(k+1)*6/10, Many: 1,
+				Why: "a little faster than it fills"})
 		}
 		try(steps)
 	}

@@ -22,7 +22,8 @@ type Claim struct {
 
 // Forms of fields.
 const (
-	FormStructured = "RateLimit"              // draft-ietf-httpapi-ratelimit-headers from 08 on: RateLimit and RateLimit-Policy
+	// draft-ietf-httpapi-ratelimit-headers from 08 on: RateLimit and RateLimit-Policy
+	FormStructured = "RateLimit"
 	FormSeparate   = "RateLimit-Limit"        // its older form, with RateLimit-Remaining and RateLimit-Reset
 	FormX          = "X-RateLimit-Limit"      // the same before there was a draft, or X-Rate-Limit-…
 	FormRetry      = "Retry-After"            // RFC 9110 section 10.2.3
@@ -110,7 +111,8 @@ func readFields(fields [][2]string, at time.Time) (out []saying) {
 		return list
 	}
 	out = append(out, structured(get("RateLimit-Policy"), get("RateLimit"))...)
-	for _, p := range []struct{ form, prefix string }{{FormSeparate, "RateLimit-"}, {FormX, "X-RateLimit-"}, {FormX, "X-Rate-Limit-"}} {
+	for _, p := range []struct{ form, prefix string }{{FormSeparate, "RateLimit-"}, {FormX, "X-RateLimit-"},
+		{FormX, "X-Rate-Limit-"}} {
 		if s, ok := separate(p.form, get(p.prefix+"Limit"), get(p.prefix+"Remaining"), get(p.prefix+"Reset"), at); ok {
 			out = append(out, s)
 		}

@@ -23,7 +23,10 @@ func (m *Measured) honest(c Claim) Conclusion {
 	}
 	if n := m.FirstStretch(); c.Limit >= 0 && n > 0 && m.Refused() && m.Side().Limit == 0 {
 		switch {
-		case slices.ContainsFunc(m.Fits, func(f Fit) bool { return f.number() == c.Limit || m.perWindow(f, c) == c.Limit }):
+		case slices.ContainsFunc(m.Fits, func(f Fit) bool {
+			return f.number() == c.Limit ||
+				m.perWindow(f, c) == c.Limit
+		}):
 			check(true, fmt.Sprintf("it says %d, and so it is", c.Limit))
 		case len(m.Fits) > 0:
 			check(false, fmt.Sprintf("it says %d, and admits %d at once", c.Limit, m.Fits[0].number()))
@@ -125,7 +128,8 @@ func (m *Measured) reset(c Claim, check func(bool, string)) {
 	case late > 0:
 		check(true, fmt.Sprintf("up to %s too early, as when seconds are rounded down", show(late)))
 	case early > 0 && c.Form == FormRetry:
-		check(true, fmt.Sprintf("more cautious than it must be: a call was admitted %s before the %s were over", show(early+wholeSecond), show(saidEarly)))
+		check(true, fmt.Sprintf("more cautious than it must be: a call was admitted %s before the %s were over",
+			show(early+wholeSecond), show(saidEarly)))
 	case kept:
 		check(true, "calls were admitted when it says")
 	}

@@ -15,7 +15,8 @@ type Seen struct {
 	OK    bool  `json:"ok"`              // it was not refused for coming too often, whatever else was answered
 	Idle  bool  `json:"idle,omitempty"`  // sent after a pause, to see how long an answer takes by itself
 	Batch int   `json:"batch,omitempty"` // sent together with the others of this batch; 0 is alone
-	Gap   bool  `json:"gap,omitempty"`   // the drill stood still while it was under way: when it was decided is not known
+	// the drill stood still while it was under way: when it was decided is not known
+	Gap bool `json:"gap,omitempty"`
 }
 
 // Fit is a limiter that explains what was seen.
@@ -61,7 +62,9 @@ func (s seen) predict(l Limit, phase int64, most int) int {
 			continue
 		}
 		if calls[i].OK { // it was admitted, so that it counts
-			if d-t > noise && !(calls[i].Gap && d <= t+calls[i].Took) {
+			if calls[i].Gap && d <= t+calls[i].Took {
+				t = max(t, d) // it was decided on its way
+			} else if d-t > noise {
 				misses++
 			}
 			g.take(t)
@@ -181,8 +184,13 @@ func began(calls []Seen) (out []Seen, waited bool) {
 			continue
 		}
 		waited = true
+		if c.Gap { // it began at some time before its answer was seen
+			out = append(out, c)
+			continue
+		}
 		at := c.At + c.Took - w.usual
-		if i+1 < len(calls) && w.waited(i-1, calls[i-1]) && w.waited(i+1, calls[i+1]) {
+		// The one after may have come too late itself to wait.
+		if i+1 < len(calls) && w.waited(i-1, calls[i-1]) && calls[i+1].OK {
 			at = onTime(calls[i-1].At+calls[i-1].Took-w.usual, at, calls[i+1].At+calls[i+1].Took-w.usual, each)
 		}
 		// As if it had been asked meanwhile: often where few calls waited for long.

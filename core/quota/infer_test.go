@@ -3,6 +3,7 @@ package quota
 import (
 	"fmt"
 	"math/rand"
+	"os"
 	"slices"
 	"strconv"
 	"strings"
@@ -86,10 +87,13 @@ func drive(l []Limit, phase int64, budget Budget, burst int, seed int64) *Drill 
 func TestADrillFindsTheLimiter(t *testing.T) {
 	ms := int64(1000)
 	for k, l := range []Limit{
-		{Kind: FixedFirst, N: 8, W: 2000 * ms}, {Kind: FixedFirst, N: 30, W: 1000 * ms}, {Kind: FixedFirst, N: 3, W: 3000 * ms},
-		{Kind: SlidingLog, N: 8, W: 2000 * ms}, {Kind: SlidingLog, N: 30, W: 1000 * ms}, {Kind: SlidingLog, N: 5, W: 4000 * ms},
+		{Kind: FixedFirst, N: 8, W: 2000 * ms}, {Kind: FixedFirst, N: 30, W: 1000 * ms},
+		{Kind: FixedFirst, N: 3, W: 3000 * ms},
+		{Kind: SlidingLog, N: 8, W: 2000 * ms}, {Kind: SlidingLog, N: 30, W: 1000 * ms},
+		{Kind: SlidingLog, N: 5, W: 4000 * ms},
 		{Kind: FixedClock, N: 8, W: 2000 * ms}, {Kind: FixedClock, N: 20, W: 1000 * ms},
-		{Kind: Bucket, N: 10, W: 2000 * ms, Burst: 10}, {Kind: Bucket, N: 20, W: 1000 * ms, Burst: 5}, {Kind: Bucket, N: 2, W: 1000 * ms, Burst: 6},
+		{Kind: Bucket, N: 10, W: 2000 * ms, Burst: 10}, {Kind: Bucket, N: 20, W: 1000 * ms, Burst: 5},
+		{Kind: Bucket, N: 2, W: 1000 * ms, Burst: 6},
 		{Kind: TwoCounters, N: 10, W: 2000 * ms}, {Kind: TwoCounters, N: 20, W: 1000 * ms},
 	} {
 		t.Run(fmt.Sprintf("%s %d per %d ms", l.Kind, l.N, l.W/ms), func(t *testing.T) {
@@ -116,7 +120,8 @@ func TestADrillFindsTheLimiter(t *testing.T) {
 				assert.Equal(t, l.N, mine.N)
 				assert.InEpsilon(t, l.W, mine.W, 0.1)
 			}
-			t.Logf("%d calls in %.1f s: %v, misses %d", len(d.Calls), float64(d.Calls[len(d.Calls)-1].At-d.begun)/1e6, kinds, mine.Misses)
+			t.Logf("%d calls in %.1f s: %v, misses %d", len(d.Calls), float64(d.Calls[len(d.Calls)-1].At-d.begun)/1e6,
+				kinds, mine.Misses)
 		})
 	}
 }
@@ -190,6 +195,40 @@ func TestWheneverItIsDrilled(t *testing.T) {
 		for _, f := range told {
 			assert.Equal(t, []any{FixedClock, int64(5)}, []any{f.Kind, f.N})
 			assert.InEpsilon(t, second, f.W, 0.01)
+		}
+	}
+}
+
+// A queue that lets one call through each 100 ms, as a drill met it on a machine that took
+// the processor away for half a second: answers came late, and not each of them was seen
+// to. Each line of the file has when a call was sent in seconds, how long its answer took in
+// milliseconds, whether it was admitted (+), a gap in the drill's own clock (g) or a pause
+// before it (i), and its batch.
+func TestLateAnswersOfAQueue(t *testing.T) {
+	text, err := os.ReadFile("testdata/late-answers.txt")
+	require.NoError(t, err)
+	var calls []Seen
+	for _, l := range strings.Split(strings.TrimSpace(string(text)), "\n") {
+		f := strings.Fields(l)
+		at, err := strconv.ParseFloat(f[0], 64)
+		require.NoError(t, err)
+		took, err := strconv.ParseFloat(f[1], 64)
+		require.NoError(t, err)
+		batch, err := strconv.Atoi(f[3])
+		require.NoError(t, err)
+		calls = append(calls, Seen{At: 1_790_000_000_000_000 + int64(at*1e6), Took: int64(took * 1000),
+			OK: strings.Contains(f[2], "+"), Gap: strings.Contains(f[2], "g"), Idle: strings.Contains(f[2], "i"),
+			Batch: batch})
+	}
+	for _, k := range []int64{0, 3} { // whenever it is drilled
+		shifted := slices.Clone(calls)
+		for i := range shifted {
+			shifted[i].At += k * 83_172_454
+		}
+		told := Told(Infer(shifted), len(alone(shifted)))
+		require.NotEmpty(t, told)
+		for _, f := range told {
+			assert.InEpsilon(t, 100_000, float64(f.W)/float64(f.N), 0.02, "%s", f.Limit)
 		}
 	}
 }

@@ -30,12 +30,13 @@ type Around struct {
 
 // Measured is what a drill saw.
 type Measured struct {
-	Calls       []Seen   `json:"calls"`
-	Fits        []Fit    `json:"fits,omitempty"`  // that remain
-	Kinds       int      `json:"kinds,omitempty"` // of limiters that explain what was seen; more than are named when there are no fits
-	Status      int      `json:"status"`          // of the first refusal; 0 when nothing was refused
-	Passes      int      `json:"passes"`          // the status of calls that were not
-	Said        int64    `json:"said"`            // ticks that Retry-After asked for; -1 without
+	Calls []Seen `json:"calls"`
+	Fits  []Fit  `json:"fits,omitempty"` // that remain
+	// of limiters that explain what was seen; more than are named when there are no fits
+	Kinds       int      `json:"kinds,omitempty"`
+	Status      int      `json:"status"` // of the first refusal; 0 when nothing was refused
+	Passes      int      `json:"passes"` // the status of calls that were not
+	Said        int64    `json:"said"`   // ticks that Retry-After asked for; -1 without
 	Fields      []string `json:"fields,omitempty"`
 	Around      []Around `json:"around,omitempty"`
 	Bare        Around   `json:"bare,omitzero"`   // without the credential, while calls were refused
@@ -46,11 +47,12 @@ type Measured struct {
 	Trip        int64    `json:"trip,omitempty"`   // ticks of a round trip to the target
 	Claims      []Claim  `json:"claims,omitempty"` // what answers say of limits
 	Full        bool     `json:"full,omitempty"`   // the very first call was refused
-	Stood       int      `json:"stood,omitempty"`  // calls during which the drill stood still: the processor was taken away
-	Failed      int      `json:"failed,omitempty"` // calls that the service failed at, which are no part of Calls
-	Waits       bool     `json:"waits,omitempty"`  // the last call was not answered in the drill's time
-	Budget      int      `json:"budget"`
-	Seconds     float64  `json:"seconds"`
+	// calls during which the drill stood still: the processor was taken away
+	Stood   int     `json:"stood,omitempty"`
+	Failed  int     `json:"failed,omitempty"` // calls that the service failed at, which are no part of Calls
+	Waits   bool    `json:"waits,omitempty"`  // the last call was not answered in the drill's time
+	Budget  int     `json:"budget"`
+	Seconds float64 `json:"seconds"`
 }
 
 // Beyond says whether more calls began in some interval than a stack lets
@@ -192,9 +194,11 @@ func (m *Measured) Found() string {
 	case m.Full:
 		return "The first call was refused, so that the quota was full before the drill began."
 	case m.Disturbed():
-		return fmt.Sprintf("The drill stood still during %d of %d calls, since the processor was taken away: what refuses them was not found out. Run it again when less else runs.", m.Stood, len(m.Calls))
+		return fmt.Sprintf("The drill stood still during %d of %d calls, since the processor was taken away: what "+
+			"refuses them was not found out. Run it again when less else runs.", m.Stood, len(m.Calls))
 	case m.Failed > 0:
-		return fmt.Sprintf("%d calls failed in place of being admitted or refused, so that what refuses them was not found out.", m.Failed)
+		return fmt.Sprintf("%d calls failed in place of being admitted or refused, so that what refuses them was not "+
+			"found out.", m.Failed)
 	case m.Side().Limit > 0:
 		s := m.Side()
 		if s.Queue > 0 {
@@ -208,13 +212,16 @@ func (m *Measured) Found() string {
 		}
 		return fmt.Sprintf("After %d calls the next ones wait for their turn.%s", m.FirstStretch(), more)
 	case !m.Refused() && len(m.Fits) == 0:
-		return fmt.Sprintf("None of %d calls in %.1f s was refused: there is no limit, or one above that; more calls, or faster ones, would tell.", len(m.Calls), m.Seconds)
+		return fmt.Sprintf("None of %d calls in %.1f s was refused: there is no limit, or one above that; more "+
+			"calls, or faster ones, would tell.", len(m.Calls), m.Seconds)
 	case len(m.Fits) == 0:
 		if m.Kinds > mostKinds {
-			return fmt.Sprintf("Calls were refused; %d kinds of limiter explain what was seen, more time would tell them apart.", m.Kinds)
+			return fmt.Sprintf("Calls were refused; %d kinds of limiter explain what was seen, more time would tell "+
+				"them apart.", m.Kinds)
 		}
 		if m.longestShut() > 0 {
-			return "Calls were refused and admitted again, as no single limiter that is known would: there are several counts, or it is of another kind."
+			return "Calls were refused and admitted again, as no single limiter that is known would: there are " +
+				"several counts, or it is of another kind."
 		}
 		return "Calls were refused; what refuses them was not found out with so few calls."
 	}
@@ -243,11 +250,13 @@ func (m *Measured) Found() string {
 func tellApart(kinds map[Kind]bool) string {
 	switch {
 	case kinds[FixedFirst] && kinds[SlidingLog]:
-		return " Some calls early in a window, the rest late, and as many as get in after its end would tell them apart."
+		return " Some calls early in a window, the rest late, and as many as get in after its end would tell them " +
+			"apart."
 	case kinds[FixedClock] && kinds[TwoCounters]:
 		return " As many as get in right after a full window would tell them apart: two counters still weigh that one."
 	case kinds[FixedClock]:
-		return " Calls after a pause that is no multiple of the window would tell them apart: a clock does not wait for them."
+		return " Calls after a pause that is no multiple of the window would tell them apart: a clock does not wait " +
+			"for them."
 	case kinds[Bucket]:
 		return " Calls a little faster than it fills, right after it was emptied, would tell them apart."
 	}

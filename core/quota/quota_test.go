@@ -50,11 +50,17 @@ func worst(t testing.TB, stack Stack, ticks int64, most int) []int64 {
 // horizon shows whole.
 func TestCeilingsByBruteForce(t *testing.T) {
 	for _, l := range []Limit{
-		{Kind: FixedClock, N: 1, W: 3}, {Kind: FixedClock, N: 2, W: 3}, {Kind: FixedClock, N: 2, W: 4}, {Kind: FixedClock, N: 2, W: 1},
-		{Kind: FixedFirst, N: 1, W: 3}, {Kind: FixedFirst, N: 2, W: 3}, {Kind: FixedFirst, N: 2, W: 2}, {Kind: FixedFirst, N: 2, W: 1},
-		{Kind: SlidingLog, N: 1, W: 3}, {Kind: SlidingLog, N: 2, W: 3}, {Kind: SlidingLog, N: 2, W: 4}, {Kind: SlidingLog, N: 2, W: 3, CountAll: true},
-		{Kind: TwoCounters, N: 2, W: 3}, {Kind: TwoCounters, N: 2, W: 4}, {Kind: TwoCounters, N: 1, W: 2}, {Kind: TwoCounters, N: 2, W: 2},
-		{Kind: Bucket, N: 1, W: 3, Burst: 2}, {Kind: Bucket, N: 1, W: 3, Burst: 1}, {Kind: Bucket, N: 2, W: 3, Burst: 2}, {Kind: Bucket, N: 3, W: 2, Burst: 2}, {Kind: Bucket, N: 1, W: 2, Burst: 1, Queue: 2},
+		{Kind: FixedClock, N: 1, W: 3}, {Kind: FixedClock, N: 2, W: 3}, {Kind: FixedClock, N: 2, W: 4},
+		{Kind: FixedClock, N: 2, W: 1},
+		{Kind: FixedFirst, N: 1, W: 3}, {Kind: FixedFirst, N: 2, W: 3}, {Kind: FixedFirst, N: 2, W: 2},
+		{Kind: FixedFirst, N: 2, W: 1},
+		{Kind: SlidingLog, N: 1, W: 3}, {Kind: SlidingLog, N: 2, W: 3}, {Kind: SlidingLog, N: 2, W: 4},
+		{Kind: SlidingLog, N: 2, W: 3, CountAll: true},
+		{Kind: TwoCounters, N: 2, W: 3}, {Kind: TwoCounters, N: 2, W: 4}, {Kind: TwoCounters, N: 1, W: 2},
+		{Kind: TwoCounters, N: 2, W: 2},
+		{Kind: Bucket, N: 1, W: 3, Burst: 2}, {Kind: Bucket, N: 1, W: 3, Burst: 1},
+		{Kind: Bucket, N: 2, W: 3, Burst: 2}, {Kind: Bucket, N: 3, W: 2, Burst: 2},
+		{Kind: Bucket, N: 1, W: 2, Burst: 1, Queue: 2},
 		{Kind: SlidingLog, N: 1, W: 2, Queue: 1},
 	} {
 		name := fmt.Sprintf("%s %d per %d burst %d queue %d", l.Kind, l.N, l.W, l.Burst, l.Queue)
@@ -174,7 +180,8 @@ func TestSomePatternReachesTheCeiling(t *testing.T) {
 }
 
 func TestWithin(t *testing.T) {
-	for _, s := range []Stack{{{Kind: FixedClock, N: 8, W: 300}}, {{Kind: Bucket, N: 3, W: 100, Burst: 5}}, {{Kind: SlidingLog, N: 4, W: 60}, {Kind: FixedFirst, N: 20, W: 1000}}} {
+	for _, s := range []Stack{{{Kind: FixedClock, N: 8, W: 300}}, {{Kind: Bucket, N: 3, W: 100, Burst: 5}},
+		{{Kind: SlidingLog, N: 4, W: 60}, {Kind: FixedFirst, N: 20, W: 1000}}} {
 		for _, n := range []int64{1, 4, 9, 100, 1000} {
 			d, ok := s.Within(n)
 			require.True(t, ok)
@@ -338,7 +345,8 @@ func BenchmarkDecisions(b *testing.B) {
 		{"bucket", Stack{{Kind: Bucket, N: 100, W: 1000, Burst: 50}}},
 		{"bucket with a queue", Stack{{Kind: Bucket, N: 100, W: 1000, Burst: 50, Queue: 20}}},
 		{"concurrency", Stack{{Kind: Concurrent, N: 20}}},
-		{"stack of three", Stack{{Kind: FixedFirst, N: 100, W: 1000}, {Kind: SlidingLog, N: 500, W: 10000}, {Kind: Bucket, N: 100, W: 1000, Burst: 50}}},
+		{"stack of three", Stack{{Kind: FixedFirst, N: 100, W: 1000}, {Kind: SlidingLog, N: 500, W: 10000},
+			{Kind: Bucket, N: 100, W: 1000, Burst: 50}}},
 	} {
 		b.Run(c.name, func(b *testing.B) {
 			g := NewGate(c.stack)

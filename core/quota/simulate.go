@@ -186,6 +186,12 @@ func Simulate(s Stack, a Arrivals, opt Options) Simulated {
 			b.Began++
 		}
 	}
+	out.measure(s, opt, began)
+	return out
+}
+
+// measure fills in what a stack lets through at most, beside what began.
+func (out *Simulated) measure(s Stack, opt Options, began []int64) {
 	ceiling := func(d int64) int64 {
 		c := s.CeilingOf(opt.Nodes, d)
 		if opt.Restart > 0 && c != Unlimited {
@@ -206,7 +212,6 @@ func Simulate(s Stack, a Arrivals, opt Options) Simulated {
 		p.Most, p.At = busiest(began, l.W)
 		out.Peaks = append(out.Peaks, p)
 	}
-	return out
 }
 
 // busiest is the interval of w ticks in which most begin.

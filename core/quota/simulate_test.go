@@ -38,7 +38,8 @@ func TestSimulationAddsUp(t *testing.T) {
 	r := rand.New(rand.NewSource(9)) //nolint:gosec // the same each time
 	for range 100 {
 		s := Stack{limits(r), limits(r)}
-		a := Arrivals{Pattern: []Pattern{Steady, Bursts, Edges}[r.Intn(3)], Count: int64(1 + r.Intn(40)), Every: int64(1 + r.Intn(200)), For: int64(1 + r.Intn(3000))}
+		a := Arrivals{Pattern: []Pattern{Steady, Bursts, Edges}[r.Intn(3)], Count: int64(1 + r.Intn(40)),
+			Every: int64(1 + r.Intn(200)), For: int64(1 + r.Intn(3000))}
 		opt := Options{Nodes: []Nodes{{}, {3, Never}, {3, 0}, {3, 100}}[r.Intn(4)], Bins: 1 + r.Intn(50)}
 		if r.Intn(3) == 0 {
 			opt.Restart = int64(1 + r.Intn(1000))
@@ -50,7 +51,8 @@ func TestSimulationAddsUp(t *testing.T) {
 			assert.LessOrEqual(t, began, b.Ceiling, "%+v %+v", s, opt)
 			came, admitted, queued, refused = came+b.Came, admitted+b.Admitted, queued+b.Queued, refused+b.Refused
 		}
-		assert.Equal(t, [4]int64{got.Came, got.Admitted, got.Queued, got.Refused}, [4]int64{came, admitted, queued, refused})
+		assert.Equal(t, [4]int64{got.Came, got.Admitted, got.Queued, got.Refused},
+			[4]int64{came, admitted, queued, refused})
 		assert.Equal(t, got.Came, got.Admitted+got.Queued+got.Refused)
 		for _, p := range got.Peaks {
 			assert.LessOrEqual(t, p.Most, p.Ceiling, "%+v %+v", s, opt)
@@ -65,7 +67,8 @@ func TestNodesThatCountAlone(t *testing.T) {
 	assert.Equal(t, int64(24), Simulate(s, a, Options{Nodes: Nodes{3, Never}}).Admitted)
 	assert.Equal(t, int64(8), Simulate(s, a, Options{Nodes: Nodes{3, 0}}).Admitted)
 	steady := Arrivals{Pattern: Steady, Count: 60, Every: 300 * second, For: 300 * second}
-	assert.Equal(t, int64(9), Simulate(s, steady, Options{Nodes: Nodes{3, 15 * second}}).Admitted, "three come between two tellings, so that one is too many")
+	assert.Equal(t, int64(9), Simulate(s, steady, Options{Nodes: Nodes{3, 15 * second}}).Admitted,
+		"three come between two tellings, so that one is too many")
 	assert.Equal(t, int64(16), Simulate(s, steady, Options{Restart: 200 * second}).Admitted)
 }
 
@@ -79,7 +82,8 @@ func TestDeclaredQuotas(t *testing.T) {
 		return out
 	}
 	q := &declaration.Quota{Model: declaration.FixedWindow, Starts: "clock", Queue: 2}
-	assert.Equal(t, Stack{{Kind: FixedClock, N: 8, W: 300 * second, Queue: 2}, {Kind: FixedClock, N: 100, W: 86400 * second, Queue: 2}}, Of(q, amounts("8 per 5m", "100 per 1d")))
+	assert.Equal(t, Stack{{Kind: FixedClock, N: 8, W: 300 * second, Queue: 2},
+		{Kind: FixedClock, N: 100, W: 86400 * second, Queue: 2}}, Of(q, amounts("8 per 5m", "100 per 1d")))
 	q = &declaration.Quota{Model: declaration.TokenBucket}
 	assert.Equal(t, Stack{{Kind: Bucket, N: 10, W: 10 * second, Burst: 10}}, Of(q, amounts("10 per 10s")))
 	q = &declaration.Quota{Model: declaration.LeakyBucket, Queue: 4}
@@ -91,8 +95,11 @@ func TestDeclaredQuotas(t *testing.T) {
 }
 
 func TestWhatIsCounted(t *testing.T) {
-	q := &declaration.Quota{CountedBy: []declaration.CountKey{{By: "identity"}, {By: "address"}}, Exempt: []declaration.Exemption{
-		{Kind: "address", Ref: declaration.Ref{Name: "10.0.0.0/8"}}, {Kind: "role", Ref: declaration.Ref{Name: "director"}}, {Kind: "target", Ref: declaration.Ref{Name: "lab"}}, {Kind: "identity", Ref: declaration.Ref{Name: "quill"}}}}
+	q := &declaration.Quota{CountedBy: []declaration.CountKey{{By: "identity"}, {By: "address"}},
+		Exempt: []declaration.Exemption{
+			{Kind: "address", Ref: declaration.Ref{Name: "10.0.0.0/8"}},
+			{Kind: "role", Ref: declaration.Ref{Name: "director"}}, {Kind: "target", Ref: declaration.Ref{Name: "lab"}},
+			{Kind: "identity", Ref: declaration.Ref{Name: "quill"}}}}
 	for _, c := range []struct {
 		c       Caller
 		key     string

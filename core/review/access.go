@@ -11,8 +11,10 @@ import (
 func noEntry(v *reviewer, c *Check) {
 	for i, rt := range v.d.Routes {
 		if v.d.Deciding[i] < 0 {
-			v.say(rt.Place, len(rt.Key()), rt.Key(), i, fmt.Sprintf("%s has no access entry, so it is for nobody", rt.Key()), "say who may call it, or that nobody may",
-				fixed("Say that it is for nobody", declaration.Edit{Section: "access", Text: "{ at: " + declaration.Scalar(rt.Key()) + ", who: nobody }"}))
+			v.say(rt.Place, len(rt.Key()), rt.Key(), i, fmt.Sprintf("%s has no access entry, so it is for nobody",
+				rt.Key()), "say who may call it, or that nobody may",
+				fixed("Say that it is for nobody", declaration.Edit{Section: "access",
+					Text: "{ at: " + declaration.Scalar(rt.Key()) + ", who: nobody }"}))
 		}
 	}
 }
@@ -22,7 +24,9 @@ func entryName(e *declaration.Entry) string { return e.At[0].String() }
 func entryIdle(v *reviewer, c *Check) {
 	for e, en := range v.d.Access {
 		if len(en.At) > 0 && v.d.Touched[e] && len(v.by[e]) == 0 {
-			v.say(en.Place, len(entryName(en)), "entry "+entryName(en), -1, fmt.Sprintf("the entry at %s never decides: more specific ones decide every route that it selects", entryName(en)), "remove it",
+			v.say(en.Place, len(entryName(en)), "entry "+entryName(en), -1,
+				fmt.Sprintf("the entry at %s never decides: more specific ones decide every route that it selects",
+					entryName(en)), "remove it",
 				fixed("Remove the entry", declaration.Edit{Section: "access", Line: en.Line}))
 		}
 	}
@@ -48,7 +52,9 @@ func entryNeedless(v *reviewer, c *Check) {
 			if entryName(o) == entryName(en) && o.Line > en.Line {
 				continue
 			}
-			v.say(en.Place, len(entryName(en)), "entry "+entryName(en), -1, fmt.Sprintf("the entry at %s says what %s in line %d says already", entryName(en), entryName(o), o.Line), "remove it",
+			v.say(en.Place, len(entryName(en)), "entry "+entryName(en), -1,
+				fmt.Sprintf("the entry at %s says what %s in line %d says already", entryName(en), entryName(o),
+					o.Line), "remove it",
 				fixed("Remove the entry", declaration.Edit{Section: "access", Line: en.Line}))
 		}
 	}
@@ -58,7 +64,8 @@ func openWrite(v *reviewer, c *Check) {
 	for i, rt := range v.d.Routes {
 		if rt.Effect != declaration.Read && v.open(i) && !v.session[i] {
 			e := v.d.Entry(i)
-			v.say(e.Place, len(entryName(e)), rt.Key(), i, fmt.Sprintf("%s, which %s, is open to anyone", rt.Key(), does(rt.Effect)), "say who: signed-in or narrower, or accept it with a waiver",
+			v.say(e.Place, len(entryName(e)), rt.Key(), i, fmt.Sprintf("%s, which %s, is open to anyone", rt.Key(),
+				does(rt.Effect)), "say who: signed-in or narrower, or accept it with a waiver",
 				v.narrow(i, "who: signed-in", "signed-in"))
 		}
 	}
@@ -123,7 +130,8 @@ func signedInWrite(v *reviewer, c *Check) {
 	}
 	for i, rt := range v.d.Routes {
 		e := v.d.Entry(i)
-		if rt.Effect == declaration.Read || e == nil || v.session[i] || len(e.Scope) > 0 || len(e.Given) > 0 || !slices.ContainsFunc(e.Who, func(w declaration.Who) bool { return w.Kind == declaration.WhoSignedIn }) {
+		if rt.Effect == declaration.Read || e == nil || v.session[i] || len(e.Scope) > 0 || len(e.Given) > 0 ||
+			!slices.ContainsFunc(e.Who, func(w declaration.Who) bool { return w.Kind == declaration.WhoSignedIn }) {
 			continue
 		}
 		if slices.ContainsFunc(v.widest, func(k int) bool { return !v.admits(i, k) }) {
@@ -133,7 +141,9 @@ func signedInWrite(v *reviewer, c *Check) {
 		if top := v.topRoles(); len(top) > 0 {
 			who = declaration.FlowList(top)
 		}
-		v.say(e.Place, len(entryName(e)), rt.Key(), i, fmt.Sprintf("%s, which %s, is open to every caller who is signed in", rt.Key(), does(rt.Effect)), "name the roles, or ask for a scope", v.narrow(i, "who: "+who, who))
+		v.say(e.Place, len(entryName(e)), rt.Key(), i, fmt.Sprintf("%s, which %s, is open to every caller who is "+
+			"signed in", rt.Key(), does(rt.Effect)), "name the roles, or ask for a scope",
+			v.narrow(i, "who: "+who, who))
 	}
 }
 
@@ -141,7 +151,8 @@ func readByID(v *reviewer, c *Check) {
 	d := v.d
 	for i, rt := range d.Routes {
 		e, rec := d.Entry(i), d.Record(i)
-		if rt.Effect != declaration.Read || e == nil || rec == nil || v.open(i) || len(rec.OwnedBy) < 2 || slices.ContainsFunc(e.Who, func(w declaration.Who) bool { return w.Kind == declaration.WhoOwner }) {
+		if rt.Effect != declaration.Read || e == nil || rec == nil || v.open(i) || len(rec.OwnedBy) < 2 ||
+			slices.ContainsFunc(e.Who, func(w declaration.Who) bool { return w.Kind == declaration.WhoOwner }) {
 			continue
 		}
 		var owners []string
@@ -155,12 +166,15 @@ func readByID(v *reviewer, c *Check) {
 		}
 		keep := []string{"owner"}
 		for _, w := range e.Who {
-			if w.Kind == declaration.WhoRole && !slices.ContainsFunc(owners, func(n string) bool { return d.RolesOf(d.IdentityNamed(n))[w.Name] }) {
+			if w.Kind == declaration.WhoRole && !slices.ContainsFunc(owners,
+				func(n string) bool { return d.RolesOf(d.IdentityNamed(n))[w.Name] }) {
 				keep = append(keep, w.Name)
 			}
 		}
 		who := declaration.FlowList(keep)
-		v.say(e.Place, len(entryName(e)), rt.Key(), i, fmt.Sprintf("%s shows every %s to every caller who owns one (%s): ownership is not asked for", rt.Key(), rec.Name, strings.Join(owners[:min(3, len(owners))], ", ")), "write owner, and the roles that see all", v.narrow(i, "who: "+who, who))
+		v.say(e.Place, len(entryName(e)), rt.Key(), i, fmt.Sprintf("%s shows every %s to every caller who owns one "+
+			"(%s): ownership is not asked for", rt.Key(), rec.Name, strings.Join(owners[:min(3, len(owners))], ", ")),
+			"write owner, and the roles that see all", v.narrow(i, "who: "+who, who))
 	}
 }
 
@@ -209,7 +223,8 @@ func roleIdle(v *reviewer, c *Check) {
 		if len(reach[r.Name]) > 0 {
 			continue
 		}
-		used := slices.ContainsFunc(v.d.Identities, func(id *declaration.Identity) bool { return v.d.RolesOf(id)[r.Name] }) ||
+		used := slices.ContainsFunc(v.d.Identities,
+			func(id *declaration.Identity) bool { return v.d.RolesOf(id)[r.Name] }) ||
 			slices.ContainsFunc(v.d.Roles, func(o *declaration.Role) bool {
 				return slices.ContainsFunc(o.Includes, func(x declaration.Ref) bool { return x.Name == r.Name })
 			})
@@ -217,7 +232,8 @@ func roleIdle(v *reviewer, c *Check) {
 		if !used {
 			fix = fixed("Remove the role", declaration.Edit{Section: "roles", Item: r.Name})
 		}
-		v.say(r.Place, len(r.Name), "role "+r.Name, -1, fmt.Sprintf("the role %q opens no route", r.Name), "name it in an access entry, or remove it", fix)
+		v.say(r.Place, len(r.Name), "role "+r.Name, -1, fmt.Sprintf("the role %q opens no route", r.Name),
+			"name it in an access entry, or remove it", fix)
 	}
 }
 
@@ -231,7 +247,8 @@ func roleAll(v *reviewer, c *Check) {
 	}
 	for _, r := range v.d.Roles {
 		if guarded >= 5 && len(reach[r.Name]) == guarded {
-			v.say(r.Place, len(r.Name), "role "+r.Name, -1, fmt.Sprintf("the role %q opens every guarded route (%d)", r.Name, guarded), "split it by what its holders do, or accept it with a waiver", nil)
+			v.say(r.Place, len(r.Name), "role "+r.Name, -1, fmt.Sprintf("the role %q opens every guarded route (%d)",
+				r.Name, guarded), "split it by what its holders do, or accept it with a waiver", nil)
 		}
 	}
 }
@@ -248,7 +265,9 @@ func roleTwins(v *reviewer, c *Check) {
 				same = same && reach[b.Name][i]
 			}
 			if same {
-				v.say(a.Place, len(a.Name), "role "+a.Name, -1, fmt.Sprintf("the roles %q and %q open the same routes, so they cannot be told apart", b.Name, a.Name), "keep one of them, or say where they differ", nil)
+				v.say(a.Place, len(a.Name), "role "+a.Name, -1, fmt.Sprintf("the roles %q and %q open the same "+
+					"routes, so they cannot be told apart", b.Name, a.Name),
+					"keep one of them, or say where they differ", nil)
 				break
 			}
 		}
@@ -261,7 +280,9 @@ func identityTwins(v *reviewer, c *Check) {
 			continue
 		}
 		first, second := v.d.Identities[cl.Members[0]], v.d.Identities[cl.Members[1]]
-		v.say(second.Place, len(second.Name), "identity "+second.Name, -1, fmt.Sprintf("%d identities cannot be told apart: %s, %s …", len(cl.Members), first.Name, second.Name), "one of them is enough to probe with; remove the others, or say what they own",
+		v.say(second.Place, len(second.Name), "identity "+second.Name, -1,
+			fmt.Sprintf("%d identities cannot be told apart: %s, %s …", len(cl.Members), first.Name, second.Name),
+			"one of them is enough to probe with; remove the others, or say what they own",
 			fixed("Remove "+second.Name, declaration.Edit{Section: "identities", Item: second.Name}))
 	}
 }
@@ -277,7 +298,8 @@ func identityNowhere(v *reviewer, c *Check) {
 			}
 		}
 		if !in {
-			v.say(id.Place, len(id.Name), "identity "+id.Name, -1, fmt.Sprintf("no route admits %s but those open to anyone", id.Name), "name one of its roles in an access entry, or remove it",
+			v.say(id.Place, len(id.Name), "identity "+id.Name, -1, fmt.Sprintf("no route admits %s but those open to "+
+				"anyone", id.Name), "name one of its roles in an access entry, or remove it",
 				fixed("Remove "+id.Name, declaration.Edit{Section: "identities", Item: id.Name}))
 		}
 	}
@@ -291,7 +313,9 @@ func neighbourOpen(v *reviewer, c *Check) {
 		for _, j := range v.d.Inventory.Siblings(i) {
 			if j != i && !v.open(j) && !v.closed(j) {
 				e := v.d.Entry(i)
-				v.say(e.Place, len(entryName(e)), rt.Key(), i, fmt.Sprintf("%s is open to anyone while %s is guarded", rt.Key(), v.d.Routes[j].Key()), "guard both, or accept it with a waiver", v.narrow(i, "who: signed-in", "signed-in"))
+				v.say(e.Place, len(entryName(e)), rt.Key(), i, fmt.Sprintf("%s is open to anyone while %s is guarded",
+					rt.Key(), v.d.Routes[j].Key()), "guard both, or accept it with a waiver",
+					v.narrow(i, "who: signed-in", "signed-in"))
 				break
 			}
 		}
@@ -312,7 +336,9 @@ func methodUneven(v *reviewer, c *Check) {
 				if v.admits(i, k) && !v.admits(j, k) && !v.closed(j) {
 					e := d.Entry(i)
 					who := whoText(d.Entry(j))
-					v.say(e.Place, len(entryName(e)), rt.Key(), i, fmt.Sprintf("%s admits %s, whom %s turns away", rt.Key(), id.Name, d.Routes[j].Key()), "who may change it should be among those who may read it", v.narrow(i, "who: "+who, who))
+					v.say(e.Place, len(entryName(e)), rt.Key(), i, fmt.Sprintf("%s admits %s, whom %s turns away",
+						rt.Key(), id.Name, d.Routes[j].Key()),
+						"who may change it should be among those who may read it", v.narrow(i, "who: "+who, who))
 					break
 				}
 			}

@@ -35,7 +35,9 @@ func eachPermission(v *reviewer, f func(e *declaration.OriginEntry, p declaratio
 func originAnyCredentials(v *reviewer, c *Check) {
 	eachPermission(v, func(e *declaration.OriginEntry, p declaration.Permission) {
 		if p.Origin == "any" && p.Credentials {
-			v.say(p.Place, len(p.Origin), "origin any", -1, "pages of any origin may call with credentials and read the answers", "list the origins, or leave credentials out", fixed("Leave credentials out", v.originEdit(e, "", "any", "credentials")))
+			v.say(p.Place, len(p.Origin), "origin any", -1, "pages of any origin may call with credentials and read "+
+				"the answers", "list the origins, or leave credentials out",
+				fixed("Leave credentials out", v.originEdit(e, "", "any", "credentials")))
 		}
 	})
 }
@@ -43,7 +45,8 @@ func originAnyCredentials(v *reviewer, c *Check) {
 func originNull(v *reviewer, c *Check) {
 	eachPermission(v, func(e *declaration.OriginEntry, p declaration.Permission) {
 		if p.Origin == "null" {
-			v.say(p.Place, 4, "origin null", -1, "the origin null is permitted: a sandboxed frame of any page has it", "take it out", v.without(e, p))
+			v.say(p.Place, 4, "origin null", -1, "the origin null is permitted: a sandboxed frame of any page has it",
+				"take it out", v.without(e, p))
 		}
 	})
 }
@@ -87,8 +90,10 @@ func originPlainHTTP(v *reviewer, c *Check) {
 		if err != nil || u.Scheme != "http" || loopback(u.Hostname()) {
 			return
 		}
-		v.say(p.Place, len(p.Origin), "origin "+p.Origin, -1, fmt.Sprintf("%s is permitted over plain http: who sits on the network can speak as it", p.Origin), "permit its https origin",
-			fixed("Permit https in its place", v.originEdit(e, permissionText(p), "https"+strings.TrimPrefix(p.Origin, "http")), v.originEdit(e, "", p.Origin)))
+		v.say(p.Place, len(p.Origin), "origin "+p.Origin, -1, fmt.Sprintf("%s is permitted over plain http: who sits "+
+			"on the network can speak as it", p.Origin), "permit its https origin",
+			fixed("Permit https in its place", v.originEdit(e, permissionText(p),
+				"https"+strings.TrimPrefix(p.Origin, "http")), v.originEdit(e, "", p.Origin)))
 	})
 }
 
@@ -120,11 +125,15 @@ func originWide(v *reviewer, c *Check) {
 				}
 			}
 			if len(beyond) > 0 {
-				v.say(p.Place, len(p.Origin), "origin "+p.Origin, -1, fmt.Sprintf("%s may use %s, which no route here has", p.Origin, strings.Join(beyond, ", ")), "permit what the routes need",
-					fixed("Permit "+strings.Join(needed, ", "), v.originEdit(e, "["+strings.Join(needed, ", ")+"]", p.Origin, "methods")))
+				v.say(p.Place, len(p.Origin), "origin "+p.Origin, -1, fmt.Sprintf("%s may use %s, which no route "+
+					"here has", p.Origin, strings.Join(beyond, ", ")), "permit what the routes need",
+					fixed("Permit "+strings.Join(needed, ", "), v.originEdit(e, "["+strings.Join(needed, ", ")+"]",
+						p.Origin, "methods")))
 			}
 			if p.Credentials && !guarded {
-				v.say(p.Place, len(p.Origin), "origin "+p.Origin, -1, fmt.Sprintf("%s may call with credentials, and every route here is open to anyone", p.Origin), "leave credentials out", fixed("Leave credentials out", v.originEdit(e, "", p.Origin, "credentials")))
+				v.say(p.Place, len(p.Origin), "origin "+p.Origin, -1, fmt.Sprintf("%s may call with credentials, and "+
+					"every route here is open to anyone", p.Origin), "leave credentials out",
+					fixed("Leave credentials out", v.originEdit(e, "", p.Origin, "credentials")))
 			}
 		}
 	}

@@ -134,7 +134,8 @@ func (v *reviewer) language(m declaration.Message) {
 		out.Severity, out.OWASP, out.CWE = c.Severity, c.OWASP, c.CWE
 	}
 	if m.Suggest != "" && m.File == v.d.Name {
-		out.Fix = &Fix{Title: fmt.Sprintf("Write %s", m.Suggest), Replace: &Replace{m.Line, m.Column, m.EndColumn, declaration.Scalar(m.Suggest)}}
+		out.Fix = &Fix{Title: fmt.Sprintf("Write %s", m.Suggest), Replace: &Replace{m.Line, m.Column, m.EndColumn,
+			declaration.Scalar(m.Suggest)}}
 	}
 	if m.Code == "secret-in-clear" {
 		out.Fix, out.Subject = v.secretFix(m)
@@ -147,8 +148,12 @@ func (v *reviewer) secretFix(m declaration.Message) (*Fix, string) {
 		for _, c := range id.Credentials {
 			for name, val := range c.Fill {
 				if val.Place == m.Place && m.File == v.d.Name {
-					env := strings.ToUpper(strings.NewReplacer("-", "_", ".", "_", "@", "_").Replace(id.Name + "_" + name))
-					return &Fix{Title: "Take it from the environment as " + env, Edits: []declaration.Edit{{Section: "identities", Item: id.Name, Field: []string{"credentials", c.Scheme.Name, name}, Text: "env:" + env}}}, "identity " + id.Name
+					env := strings.ToUpper(strings.NewReplacer("-", "_", ".", "_", "@",
+						"_").Replace(id.Name + "_" + name))
+					return &Fix{Title: "Take it from the environment as " + env,
+							Edits: []declaration.Edit{{Section: "identities", Item: id.Name,
+								Field: []string{"credentials", c.Scheme.Name, name}, Text: "env:" + env}}},
+						"identity " + id.Name
 				}
 			}
 		}
@@ -202,7 +207,8 @@ func (v *reviewer) routeOf(q *declaration.Request) int {
 // say adds a message of the check that runs.
 func (v *reviewer) say(at declaration.Place, width int, subject string, r int, text, hint string, fix *Fix) {
 	c := v.current
-	m := Message{Message: declaration.Message{Place: at, EndColumn: at.Column + max(1, width), Level: declaration.Warning, Code: c.ID, Text: text, Hint: hint},
+	m := Message{Message: declaration.Message{Place: at, EndColumn: at.Column + max(1, width),
+		Level: declaration.Warning, Code: c.ID, Text: text, Hint: hint},
 		Severity: c.Severity, OWASP: c.OWASP, CWE: c.CWE, Subject: subject, Fix: fix}
 	if r >= 0 {
 		m.Route = v.d.Routes[r].Key()
@@ -255,9 +261,11 @@ func (v *reviewer) waive() {
 			hint, fix := "the id stands in brackets behind the message", (*Fix)(nil)
 			if near := declaration.Nearest(w.Check, ids); near != "" {
 				hint = fmt.Sprintf("did you mean %q?", near)
-				fix = fixed("Write "+near, declaration.Edit{Section: "waivers", Line: w.Line, Field: []string{"check"}, Text: near})
+				fix = fixed("Write "+near, declaration.Edit{Section: "waivers", Line: w.Line, Field: []string{"check"},
+					Text: near})
 			}
-			v.say(w.Place, 1, fmt.Sprintf("waiver %d", k+1), -1, fmt.Sprintf("there is no check %q", w.Check), hint, fix)
+			v.say(w.Place, 1, fmt.Sprintf("waiver %d", k+1), -1, fmt.Sprintf("there is no check %q", w.Check), hint,
+				fix)
 			continue
 		}
 		hits := 0
@@ -274,10 +282,13 @@ func (v *reviewer) waive() {
 		switch {
 		case hits == 0:
 			v.current = idle
-			v.say(w.Place, 1, fmt.Sprintf("waiver %d", k+1), -1, fmt.Sprintf("the waiver of %s has nothing to accept", w.Check), "remove it", drop)
+			v.say(w.Place, 1, fmt.Sprintf("waiver %d", k+1), -1, fmt.Sprintf("the waiver of %s has nothing to accept",
+				w.Check), "remove it", drop)
 		case v.ended(w):
 			v.current = expired
-			v.say(w.Place, 1, fmt.Sprintf("waiver %d", k+1), -1, fmt.Sprintf("the waiver of %s ended on %s: %s", w.Check, w.Until.Format(time.DateOnly), w.Reason), "mend what it accepted, or decide again and give it a new end", drop)
+			v.say(w.Place, 1, fmt.Sprintf("waiver %d", k+1), -1, fmt.Sprintf("the waiver of %s ended on %s: %s",
+				w.Check, w.Until.Format(time.DateOnly), w.Reason), "mend what it accepted, or decide again and give "+
+				"it a new end", drop)
 		}
 	}
 }

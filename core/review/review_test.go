@@ -102,46 +102,137 @@ var cases = []struct {
 	check, says     string
 	triggers, nears []string
 }{
-	{"no-entry", "GET /v1/log has no access entry", []string{"  - { at: GET /v1/log, who: keeper }\n", ""}, []string{"at: GET /v1/log, who: keeper", "at: GET /v1/log, who: nobody", "keeper:\n", "keeper:\n", `who: [owner, keeper]`, `who: [owner, keeper]`}},
-	{"entry-idle", "/v1/sky/** never decides", []string{"  - { at: GET /v1/sky, who: anyone }\n", "  - { at: GET /v1/sky, who: anyone }\n  - { at: /v1/sky/**, who: writer }\n"}, []string{"  - { at: GET /v1/log, who: keeper }\n", "  - { at: /v1/lo*/**, who: keeper }\n", "/v1/lo*/**", "/v1/log/**"}},
-	{"entry-needless", "the entry at GET /v1/log says what GET /v1/*", []string{"  - { at: GET /v1/log, who: keeper }\n", "  - { at: GET /v1/log, who: keeper }\n  - { at: GET /v1/*, who: keeper }\n", "  - { at: GET /v1/sky, who: anyone }\n", ""}, []string{"  - { at: GET /v1/log, who: keeper }\n", "  - { at: GET /v1/log, who: writer }\n  - { at: GET /v1/*, who: keeper }\n", "  - { at: GET /v1/sky, who: anyone }\n", ""}},
-	{"open-write", "POST /v1/park, which is a command, is open to anyone", []string{"at: POST /v1/park, who: writer", "at: POST /v1/park, who: anyone"}, []string{"at: GET /v1/log, who: keeper", "at: GET /v1/log, who: anyone", "  general:", "  general:"}},
-	{"signed-in-write", "POST /v1/park, which is a command, is open to every caller who is signed in", []string{"at: POST /v1/park, who: writer", "at: POST /v1/park, who: signed-in, by: [access, key]"}, []string{"at: POST /v1/park, who: writer", "at: POST /v1/park, who: signed-in, scope: feed, by: [access, key]"}},
-	{"read-by-id", "GET /v1/things/{id} shows every thing to every caller who owns one (ann, bob)", []string{"who: [owner, keeper]", "who: [reader, keeper]"}, []string{"who: [owner, keeper]", "who: keeper", "who: owner }", "who: keeper }"}},
-	{"role-idle", `the role "guest" opens no route`, []string{"  keeper:\n", "  keeper:\n  guest:\n"}, []string{"  keeper:\n", "  keeper:\n  guest:\n", "who: [reader, keeper]", "who: [reader, keeper, guest]"}},
-	{"role-all", `the role "keeper" opens every guarded route`, []string{"who: signed-in, by: key", "who: [keeper, writer]", "who: owner }", "who: keeper }", "POST /v1/park, who: writer", "POST /v1/park, who: [writer, keeper]"}, []string{"who: owner }", "who: keeper }"}},
-	{"role-twins", `"keeper" and "guard" open the same routes`, []string{"  keeper:\n", "  keeper:\n  guard: { includes: keeper }\n"}, []string{"  keeper:\n", "  keeper:\n  guard: { includes: keeper }\n", "POST /v1/park, who: writer", "POST /v1/park, who: [writer, guard]"}},
-	{"identity-twins", "2 identities cannot be told apart: cat, dan", []string{"  bot: {", "  dan: { roles: keeper, credentials: { access: { user: dan, password: env:DAN } } }\n  bot: {"}, []string{"  bot: {", "  dan: { roles: keeper, attributes: { team: a }, credentials: { access: { user: dan, password: env:DAN } } }\n  bot: {"}},
-	{"identity-nowhere", "no route admits dan", []string{"  bot: {", "  dan: { credentials: { access: { user: dan, password: env:DAN } } }\n  bot: {"}, []string{"  bot: {", "  dan: { roles: reader, credentials: { access: { user: dan, password: env:DAN } } }\n  bot: {"}},
-	{"neighbour-open", "GET /v1/things is open to anyone while POST /v1/things is guarded", []string{"at: GET /v1/things, who: [reader, keeper]", "at: GET /v1/things, who: anyone", "POST /v1/park, who: writer", "POST /v1/park, who: [reader]"}, []string{"at: GET /v1/things, who: [reader, keeper]", "at: GET /v1/things, who: signed-in, by: [access, key]"}},
-	{"method-uneven", "PATCH /v1/things/{id} admits cat, whom GET /v1/things/{id} turns away", []string{"who: [owner, keeper]", "who: owner", "who: owner }\n  - { at: GET /v1/sky", "who: keeper }\n  - { at: GET /v1/sky"}, []string{"who: owner }\n  - { at: GET /v1/sky", "who: [owner, keeper] }\n  - { at: GET /v1/sky"}},
-	{"route-duplicate", "POST /v1/park/ differs from POST /v1/park", []string{"  - { at: GET /v1/log,", "  - { at: POST /v1/park/, effect: command, summary: Again }\n  - { at: GET /v1/log,", "at: POST /v1/park, who", "at: [POST /v1/park, POST /v1/park/], who"}, []string{"  - { at: GET /v1/log,", "  - { at: POST /v1/parks, effect: command, summary: Again }\n  - { at: GET /v1/log,", "at: POST /v1/park, who", "at: [POST /v1/park, POST /v1/parks], who"}},
-	{"route-overlap", "GET /v1/things/mine and GET /v1/things/{id} overlap", []string{"  - { at: GET /v1/log,", "  - { at: GET /v1/things/mine, summary: Mine }\n  - { at: GET /v1/log,", "at: GET /v1/things, who", "at: [GET /v1/things, GET /v1/things/mine], who"}, []string{"  - { at: GET /v1/log,", "  - { at: GET /v1/things/mine/all, summary: Mine }\n  - { at: GET /v1/log,", "at: GET /v1/things, who", "at: [GET /v1/things, GET /v1/things/mine/all], who"}},
-	{"route-versions", "GET /v1/log is declared as v2 too", []string{"  - { at: POST id:/session, eff", "  - { at: GET /v2/log, summary: What happened }\n  - { at: POST id:/session, eff", "at: GET /v1/log, who", "at: [GET /v1/log, GET /v2/log], who"}, []string{"  - { at: POST id:/session, eff", "  - { at: GET /v2/logs, summary: What happened }\n  - { at: POST id:/session, eff", "at: GET /v1/log, who", "at: [GET /v1/log, GET /v2/logs], who"}},
-	{"route-undescribed", "nobody has described GET /v1/sky", []string{", summary: The sky", ""}, []string{"summary: The sky", "summary: Sky"}},
-	{"origin-any-credentials", "pages of any origin may call with credentials", []string{"https://app.example: { methods", "any: { methods"}, []string{"https://app.example: { methods: [GET], credentials: true }", "any: { methods: [GET] }"}},
-	{"origin-null", "the origin null is permitted", []string{"https://app.example:", `"null":`}, []string{"https://app.example:", "https://null.example:"}},
-	{"origin-plain-http", "http://app.example is permitted over plain http", []string{"https://app.example", "http://app.example"}, []string{"https://app.example", "http://localhost:3000"}},
-	{"origin-wide", "https://app.example may use POST", []string{"methods: [GET]", "methods: [GET, POST]"}, []string{"at: GET /v1/**", "at: /v1/**", "methods: [GET]", "methods: [GET, POST]"}},
-	{"origin-wide", "with credentials, and every route here is open", []string{"at: GET /v1/**", "at: GET /v1/sky"}, []string{"at: GET /v1/**", "at: GET /v1/log"}},
-	{"token-too-long", "credentials of access live 60 min, longer than GET /v1/log bears (high sensitivity: 15 min)", []string{"max: 15m", "max: 60m"}, []string{"max: 15m", "max: 60m", "sensitivity: high, ", ""}},
-	{"lifetime-missing", "nothing says how long credentials of access may live", []string{"access: short, ", ""}, []string{"max: 15m", "max: 14m"}},
-	{"refresh-loose", "refresh tokens of access do not rotate and have no idle limit", []string{", idle: 12h, rotates: true", ""}, []string{"idle: 12h", "idle: 30d"}},
-	{"refresh-loose", "have no declared lifetime, rotation or idle limit", []string{", refresh: long", ""}, []string{"max: 30d", "max: 60d"}},
-	{"ended-outlives", "nothing ends them", []string{"    logout: { send: POST id:/session/end, json: { r: \"{refresh}\" } }\n", "", "  - { at: POST id:/session/end, who: anyone }\n", "  - { at: POST id:/session/end, who: signed-in, by: access, scope: feed }\n"}, []string{", ended_within: 0s", ""}},
-	{"login-no-quota", "POST id:/session tries credentials, and has no quota", []string{"  login: { at: \"POST id:/session\"", "  login: { at: \"POST id:/session/end\""}, []string{"  login: { at: \"POST id:/session\", allow: [8 per 5m, 100 per 1d]", "  login: { at: \"POST id:/session\", allow: 100 per 1d"}},
-	{"login-no-quota", "POST id:/password/reset sends something", []string{"roles:\n  reader:", "  - { at: POST id:/password/reset, summary: Forgotten }\nroles:\n  reader:", "at: POST id:/session/end, who: anyone", "at: POST id:/session/end, who: anyone }\n  - { at: POST id:/password/reset, who: signed-in, by: key"}, []string{"roles:\n  reader:", "  - { at: GET id:/password/rules, summary: Rules }\nroles:\n  reader:", "at: POST id:/session/end, who: anyone", "at: POST id:/session/end, who: anyone }\n  - { at: GET id:/password/rules, who: signed-in, by: key"}},
-	{"password-guessable", "at 8 per 5m, a password among 100000 is guessed in 43 days", []string{"[8 per 5m, 100 per 1d]", "8 per 5m", "", "review: { guessed_in: 60d }\n"}, []string{"[8 per 5m, 100 per 1d]", "8 per 5m"}},
-	{"no-quota", "POST /v1/park is a command, and has no quota", []string{"general: { at: /v1/**", "general: { at: GET /v1/**"}, []string{"general: { at: /v1/**", "general: { at: [GET /v1/**, POST /v1/park]"}},
-	{"quota-never-binds", "2000 per 1h can never bind", []string{"60 per 1m, 2000", "30 per 1m, 2000"}, []string{"60 per 1m, 2000", "34 per 1m, 2000"}},
-	{"quota-never-binds", `the quota "late" can never bind`, []string{"  general:", "  late: { at: POST /v1/park, allow: 120 per 1m, counted_by: identity or address }\n  general:"}, []string{"  general:", "  late: { at: POST /v1/park, allow: 100 per 1m, counted_by: everyone }\n  general:"}},
-	{"quota-by-header", "counts by the header X-Client, which the caller writes", []string{"counted_by: identity or address", "counted_by: header:X-Client"}, []string{"counted_by: identity or address", "counted_by: key or address"}},
-	{"scheme-unused", `nobody uses the scheme "door"`, []string{"lifetimes:\n", "  door: { kind: basic }\nlifetimes:\n"}, []string{"lifetimes:\n", "  door: { kind: api-key, in: query, name: k }\nlifetimes:\n", "by: key }", "by: [key, door] }"}},
-	{"secret-in-clear", "password stands here in clear", []string{"password: env:ANN", "password: hunter22"}, []string{"password: env:ANN", "password: kept:ANN"}},
-	{"selects-nothing", "GET /v1/lag selects no route", []string{"at: GET /v1/log, who", "at: GET /v1/lag, who"}, []string{"GET /v1/sky, who", "/v1/sky, who"}},
-	{"waiver-expired", "the waiver of open-write ended on 2026-11-24", []string{"at: POST /v1/park, who: writer", "at: POST /v1/park, who: anyone", "", "waivers:\n  - { check: open-write, at: POST /v1/park, reason: so, until: 2026-11-24 }\n"}, []string{"at: POST /v1/park, who: writer", "at: POST /v1/park, who: anyone", "", "waivers:\n  - { check: open-write, at: POST /v1/park, reason: so, until: 2026-11-25 }\n"}},
-	{"waiver-idle", "the waiver of open-write has nothing to accept", []string{"", "waivers:\n  - { check: open-write, at: POST /v1/park, reason: so, until: 2027-01-01 }\n"}, []string{"at: POST /v1/park, who: writer", "at: POST /v1/park, who: anyone", "", "waivers:\n  - { check: open-write, at: /v1/**, reason: so, until: 2027-01-01 }\n"}},
-	{"waiver-unknown", `there is no check "open-wright"`, []string{"", "waivers:\n  - { check: open-wright, at: POST /v1/park, reason: so, until: 2027-01-01 }\n"}, []string{"at: POST /v1/park, who: writer", "at: POST /v1/park, who: anyone", "", "waivers:\n  - { check: open-write, of: POST /v1/park, reason: so, until: 2027-01-01 }\n"}},
+	{"no-entry", "GET /v1/log has no access entry", []string{"  - { at: GET /v1/log, who: keeper }\n", ""},
+		[]string{"at: GET /v1/log, who: keeper", "at: GET /v1/log, who: nobody", "keeper:\n", "keeper:\n",
+			`who: [owner, keeper]`, `who: [owner, keeper]`}},
+	{"entry-idle", "/v1/sky/** never decides", []string{"  - { at: GET /v1/sky, who: anyone }\n",
+		"  - { at: GET /v1/sky, who: anyone }\n  - { at: /v1/sky/**, who: writer }\n"},
+		[]string{"  - { at: GET /v1/log, who: keeper }\n", "  - { at: /v1/lo*/**, who: keeper }\n", "/v1/lo*/**",
+			"/v1/log/**"}},
+	{"entry-needless", "the entry at GET /v1/log says what GET /v1/*",
+		[]string{"  - { at: GET /v1/log, who: keeper }\n", "  - { at: GET /v1/log, who: keeper }\n  - { at: GET " +
+			"/v1/*, who: keeper }\n", "  - { at: GET /v1/sky, who: anyone }\n", ""},
+		[]string{"  - { at: GET /v1/log, who: keeper }\n", "  - { at: GET /v1/log, who: writer }\n  - { at: GET " +
+			"/v1/*, who: keeper }\n", "  - { at: GET /v1/sky, who: anyone }\n", ""}},
+	{"open-write", "POST /v1/park, which is a command, is open to anyone",
+		[]string{"at: POST /v1/park, who: writer", "at: POST /v1/park, who: anyone"},
+		[]string{"at: GET /v1/log, who: keeper", "at: GET /v1/log, who: anyone", "  general:", "  general:"}},
+	{"signed-in-write", "POST /v1/park, which is a command, is open to every caller who is signed in",
+		[]string{"at: POST /v1/park, who: writer", "at: POST /v1/park, who: signed-in, by: [access, key]"},
+		[]string{"at: POST /v1/park, who: writer",
+			"at: POST /v1/park, who: signed-in, scope: feed, by: [access, key]"}},
+	{"read-by-id", "GET /v1/things/{id} shows every thing to every caller who owns one (ann, bob)",
+		[]string{"who: [owner, keeper]", "who: [reader, keeper]"}, []string{"who: [owner, keeper]", "who: keeper",
+			"who: owner }", "who: keeper }"}},
+	{"role-idle", `the role "guest" opens no route`, []string{"  keeper:\n", "  keeper:\n  guest:\n"},
+		[]string{"  keeper:\n", "  keeper:\n  guest:\n", "who: [reader, keeper]", "who: [reader, keeper, guest]"}},
+	{"role-all", `the role "keeper" opens every guarded route`, []string{"who: signed-in, by: key",
+		"who: [keeper, writer]", "who: owner }", "who: keeper }", "POST /v1/park, who: writer",
+		"POST /v1/park, who: [writer, keeper]"}, []string{"who: owner }", "who: keeper }"}},
+	{"role-twins", `"keeper" and "guard" open the same routes`, []string{"  keeper:\n",
+		"  keeper:\n  guard: { includes: keeper }\n"}, []string{"  keeper:\n",
+		"  keeper:\n  guard: { includes: keeper }\n", "POST /v1/park, who: writer",
+		"POST /v1/park, who: [writer, guard]"}},
+	{"identity-twins", "2 identities cannot be told apart: cat, dan", []string{"  bot: {",
+		"  dan: { roles: keeper, credentials: { access: { user: dan, password: env:DAN } } }\n  bot: {"},
+		[]string{"  bot: {", "  dan: { roles: keeper, attributes: { team: a }, credentials: { access: { user: dan, " +
+			"password: env:DAN } } }\n  bot: {"}},
+	{"identity-nowhere", "no route admits dan", []string{"  bot: {", "  dan: { credentials: { access: { user: dan, " +
+		"password: env:DAN } } }\n  bot: {"}, []string{"  bot: {", "  dan: { roles: reader, credentials: { access: { " +
+		"user: dan, password: env:DAN } } }\n  bot: {"}},
+	{"neighbour-open", "GET /v1/things is open to anyone while POST /v1/things is guarded",
+		[]string{"at: GET /v1/things, who: [reader, keeper]", "at: GET /v1/things, who: anyone",
+			"POST /v1/park, who: writer", "POST /v1/park, who: [reader]"},
+		[]string{"at: GET /v1/things, who: [reader, keeper]", "at: GET /v1/things, who: signed-in, by: [access, key]"}},
+	{"method-uneven", "PATCH /v1/things/{id} admits cat, whom GET /v1/things/{id} turns away",
+		[]string{"who: [owner, keeper]", "who: owner", "who: owner }\n  - { at: GET /v1/sky",
+			"who: keeper }\n  - { at: GET /v1/sky"}, []string{"who: owner }\n  - { at: GET /v1/sky",
+			"who: [owner, keeper] }\n  - { at: GET /v1/sky"}},
+	{"route-duplicate", "POST /v1/park/ differs from POST /v1/park", []string{"  - { at: GET /v1/log,",
+		"  - { at: POST /v1/park/, effect: command, summary: Again }\n  - { at: GET /v1/log,", "at: POST /v1/park, who",
+		"at: [POST /v1/park, POST /v1/park/], who"}, []string{"  - { at: GET /v1/log,",
+		"  - { at: POST /v1/parks, effect: command, summary: Again }\n  - { at: GET /v1/log,", "at: POST /v1/park, who",
+		"at: [POST /v1/park, POST /v1/parks], who"}},
+	{"route-overlap", "GET /v1/things/mine and GET /v1/things/{id} overlap",
+		[]string{"  - { at: GET /v1/log,", "  - { at: GET /v1/things/mine, summary: Mine }\n  - { at: GET /v1/log,",
+			"at: GET /v1/things, who", "at: [GET /v1/things, GET /v1/things/mine], who"},
+		[]string{"  - { at: GET /v1/log,", "  - { at: GET /v1/things/mine/all, summary: Mine }\n  - { at: GET /v1/log,",
+			"at: GET /v1/things, who", "at: [GET /v1/things, GET /v1/things/mine/all], who"}},
+	{"route-versions", "GET /v1/log is declared as v2 too", []string{"  - { at: POST id:/session, eff",
+		"  - { at: GET /v2/log, summary: What happened }\n  - { at: POST id:/session, eff", "at: GET /v1/log, who",
+		"at: [GET /v1/log, GET /v2/log], who"}, []string{"  - { at: POST id:/session, eff",
+		"  - { at: GET /v2/logs, summary: What happened }\n  - { at: POST id:/session, eff", "at: GET /v1/log, who",
+		"at: [GET /v1/log, GET /v2/logs], who"}},
+	{"route-undescribed", "nobody has described GET /v1/sky", []string{", summary: The sky", ""},
+		[]string{"summary: The sky", "summary: Sky"}},
+	{"origin-any-credentials", "pages of any origin may call with credentials",
+		[]string{"https://app.example: { methods", "any: { methods"}, []string{"https://app.example: { methods: " +
+			"[GET], credentials: true }", "any: { methods: [GET] }"}},
+	{"origin-null", "the origin null is permitted", []string{"https://app.example:", `"null":`},
+		[]string{"https://app.example:", "https://null.example:"}},
+	{"origin-plain-http", "http://app.example is permitted over plain http",
+		[]string{"https://app.example", "http://app.example"}, []string{"https://app.example",
+			"http://localhost:3000"}},
+	{"origin-wide", "https://app.example may use POST", []string{"methods: [GET]", "methods: [GET, POST]"},
+		[]string{"at: GET /v1/**", "at: /v1/**", "methods: [GET]", "methods: [GET, POST]"}},
+	{"origin-wide", "with credentials, and every route here is open", []string{"at: GET /v1/**", "at: GET /v1/sky"},
+		[]string{"at: GET /v1/**", "at: GET /v1/log"}},
+	{"token-too-long", "credentials of access live 60 min, longer than GET /v1/log bears (high sensitivity: 15 min)",
+		[]string{"max: 15m", "max: 60m"}, []string{"max: 15m", "max: 60m", "sensitivity: high, ", ""}},
+	{"lifetime-missing", "nothing says how long credentials of access may live", []string{"access: short, ", ""},
+		[]string{"max: 15m", "max: 14m"}},
+	{"refresh-loose", "refresh tokens of access do not rotate and have no idle limit",
+		[]string{", idle: 12h, rotates: true", ""}, []string{"idle: 12h", "idle: 30d"}},
+	{"refresh-loose", "have no declared lifetime, rotation or idle limit", []string{", refresh: long", ""},
+		[]string{"max: 30d", "max: 60d"}},
+	{"ended-outlives", "nothing ends them", []string{"    logout: { send: POST id:/session/end, json: { r: " +
+		"\"{refresh}\" } }\n", "", "  - { at: POST id:/session/end, who: anyone }\n",
+		"  - { at: POST id:/session/end, who: signed-in, by: access, scope: feed }\n"},
+		[]string{", ended_within: 0s", ""}},
+	{"login-no-quota", "POST id:/session tries credentials, and has no quota",
+		[]string{"  login: { at: \"POST id:/session\"", "  login: { at: \"POST id:/session/end\""},
+		[]string{"  login: { at: \"POST id:/session\", allow: [8 per 5m, 100 per 1d]",
+			"  login: { at: \"POST id:/session\", allow: 100 per 1d"}},
+	{"login-no-quota", "POST id:/password/reset sends something", []string{"roles:\n  reader:",
+		"  - { at: POST id:/password/reset, summary: Forgotten }\nroles:\n  reader:",
+		"at: POST id:/session/end, who: anyone", "at: POST id:/session/end, who: anyone }\n  - { at: POST " +
+			"id:/password/reset, who: signed-in, by: key"}, []string{"roles:\n  reader:",
+		"  - { at: GET id:/password/rules, summary: Rules }\nroles:\n  reader:",
+		"at: POST id:/session/end, who: anyone", "at: POST id:/session/end, who: anyone }\n  - { at: GET " +
+			"id:/password/rules, who: signed-in, by: key"}},
+	{"password-guessable", "at 8 per 5m, a password among 100000 is guessed in 43 days",
+		[]string{"[8 per 5m, 100 per 1d]", "8 per 5m", "", "review: { guessed_in: 60d }\n"},
+		[]string{"[8 per 5m, 100 per 1d]", "8 per 5m"}},
+	{"no-quota", "POST /v1/park is a command, and has no quota", []string{"general: { at: /v1/**",
+		"general: { at: GET /v1/**"}, []string{"general: { at: /v1/**", "general: { at: [GET /v1/**, POST /v1/park]"}},
+	{"quota-never-binds", "2000 per 1h can never bind", []string{"60 per 1m, 2000", "30 per 1m, 2000"},
+		[]string{"60 per 1m, 2000", "34 per 1m, 2000"}},
+	{"quota-never-binds", `the quota "late" can never bind`, []string{"  general:",
+		"  late: { at: POST /v1/park, allow: 120 per 1m, counted_by: identity or address }\n  general:"},
+		[]string{"  general:", "  late: { at: POST /v1/park, allow: 100 per 1m, counted_by: everyone }\n  general:"}},
+	{"quota-by-header", "counts by the header X-Client, which the caller writes",
+		[]string{"counted_by: identity or address", "counted_by: header:X-Client"},
+		[]string{"counted_by: identity or address", "counted_by: key or address"}},
+	{"scheme-unused", `nobody uses the scheme "door"`, []string{"lifetimes:\n",
+		"  door: { kind: basic }\nlifetimes:\n"}, []string{"lifetimes:\n",
+		"  door: { kind: api-key, in: query, name: k }\nlifetimes:\n", "by: key }", "by: [key, door] }"}},
+	{"secret-in-clear", "password stands here in clear", []string{"password: env:ANN", "password: hunter22"},
+		[]string{"password: env:ANN", "password: kept:ANN"}},
+	{"selects-nothing", "GET /v1/lag selects no route", []string{"at: GET /v1/log, who", "at: GET /v1/lag, who"},
+		[]string{"GET /v1/sky, who", "/v1/sky, who"}},
+	{"waiver-expired", "the waiver of open-write ended on 2026-11-24",
+		[]string{"at: POST /v1/park, who: writer", "at: POST /v1/park, who: anyone", "",
+			"waivers:\n  - { check: open-write, at: POST /v1/park, reason: so, until: 2026-11-24 }\n"},
+		[]string{"at: POST /v1/park, who: writer", "at: POST /v1/park, who: anyone", "",
+			"waivers:\n  - { check: open-write, at: POST /v1/park, reason: so, until: 2026-11-25 }\n"}},
+	{"waiver-idle", "the waiver of open-write has nothing to accept", []string{"",
+		"waivers:\n  - { check: open-write, at: POST /v1/park, reason: so, until: 2027-01-01 }\n"},
+		[]string{"at: POST /v1/park, who: writer", "at: POST /v1/park, who: anyone", "",
+			"waivers:\n  - { check: open-write, at: /v1/**, reason: so, until: 2027-01-01 }\n"}},
+	{"waiver-unknown", `there is no check "open-wright"`, []string{"",
+		"waivers:\n  - { check: open-wright, at: POST /v1/park, reason: so, until: 2027-01-01 }\n"},
+		[]string{"at: POST /v1/park, who: writer", "at: POST /v1/park, who: anyone", "",
+			"waivers:\n  - { check: open-write, of: POST /v1/park, reason: so, until: 2027-01-01 }\n"}},
 }
 
 func TestSoundGivesNoMessage(t *testing.T) {
@@ -206,7 +297,8 @@ func TestFixesMend(t *testing.T) {
 }
 
 func TestWaiversAccept(t *testing.T) {
-	text := change(t, sound, "at: POST /v1/park, who: writer", "at: POST /v1/park, who: anyone", "keeper:\n", "keeper:\n  guest:\n")
+	text := change(t, sound, "at: POST /v1/park, who: writer", "at: POST /v1/park, who: anyone", "keeper:\n",
+		"keeper:\n  guest:\n")
 	for n := range 10 {
 		list := Open(reviewed(t, text))
 		if len(list) == 0 {
@@ -226,7 +318,9 @@ func TestWaiversAccept(t *testing.T) {
 }
 
 func TestSuggestionsAreFixes(t *testing.T) {
-	for _, c := range [][]string{{"title: Things", "tilte: Things"}, {"roles:\n  reader", "rols:\n  reader"}, {"who: [reader, keeper]", `who: ["raeder", keeper]`}, {"roles: writer", "roles: wirter"}, {"at: POST /v1/park, who: writer", "at: POST /v1/park, who: bob"}} {
+	for _, c := range [][]string{{"title: Things", "tilte: Things"}, {"roles:\n  reader", "rols:\n  reader"},
+		{"who: [reader, keeper]", `who: ["raeder", keeper]`}, {"roles: writer", "roles: wirter"},
+		{"at: POST /v1/park, who: writer", "at: POST /v1/park, who: bob"}} {
 		text := change(t, sound, c...)
 		var mended string
 		for _, m := range reviewed(t, text) {
@@ -267,7 +361,8 @@ func TestTimeFor(t *testing.T) {
 	}
 	_, ok := TimeFor(&declaration.Quota{Model: declaration.Concurrency}, declaration.Amount{Count: 1}, 5)
 	assert.False(t, ok)
-	far, _ := TimeFor(&declaration.Quota{Model: declaration.FixedWindow}, declaration.Amount{Count: 1, Per: 24 * time.Hour}, 1<<40)
+	far, _ := TimeFor(&declaration.Quota{Model: declaration.FixedWindow},
+		declaration.Amount{Count: 1, Per: 24 * time.Hour}, 1<<40)
 	assert.Positive(t, far, "it does not wrap around")
 }
 
@@ -277,7 +372,8 @@ func TestChecksAreDocumented(t *testing.T) {
 	var b strings.Builder
 	b.WriteString(intro)
 	for _, c := range Checks {
-		fmt.Fprintf(&b, "| `%s` | %s. %s | %s | %s, CWE-%d |\n", c.ID, c.Title, c.Why, c.Severity, strings.Fields(c.OWASP)[0], c.CWE)
+		fmt.Fprintf(&b, "| `%s` | %s. %s | %s | %s, CWE-%d |\n", c.ID, c.Title, c.Why, c.Severity,
+			strings.Fields(c.OWASP)[0], c.CWE)
 	}
 	if os.Getenv("UPDATE_DOCS") != "" {
 		require.NoError(t, os.WriteFile(file, []byte(b.String()), 0o644))
@@ -326,7 +422,8 @@ func large(routes, identities, entries int) string {
 	}
 	b.WriteString("schemes: { key: { kind: api-key, in: header, name: K } }\nidentities:\n")
 	for i := range identities {
-		fmt.Fprintf(&b, "  u%d: { roles: r%d, attributes: { n: %d }, credentials: { key: { key: env:K } } }\n", i, i%20, i)
+		fmt.Fprintf(&b, "  u%d: { roles: r%d, attributes: { n: %d }, credentials: { key: { key: env:K } } }\n", i, i%20,
+			i)
 	}
 	b.WriteString("records: { thing: { fills: id, owned_by: { u1: [a], u2: [b] } } }\naccess:\n")
 	for i := range entries {

@@ -19,7 +19,8 @@ func routeDuplicate(v *reviewer, c *Check) {
 			first[k] = i
 			continue
 		}
-		v.say(rt.Place, len(rt.Key()), rt.Key(), i, fmt.Sprintf("%s differs from %s in letter case or a trailing slash only", rt.Key(), v.d.Routes[j].Key()), "keep one of them if the service serves one",
+		v.say(rt.Place, len(rt.Key()), rt.Key(), i, fmt.Sprintf("%s differs from %s in letter case or a trailing "+
+			"slash only", rt.Key(), v.d.Routes[j].Key()), "keep one of them if the service serves one",
 			v.byHand(rt, "Remove "+rt.Key()))
 	}
 }
@@ -37,7 +38,8 @@ func routeOverlap(v *reviewer, c *Check) {
 	// Only routes with a parameter can overlap with others of their length.
 	byLen := map[string][]int{}
 	for i, rt := range d.Routes {
-		byLen[fmt.Sprint(rt.Method(), rt.Host, len(rt.Segments))] = append(byLen[fmt.Sprint(rt.Method(), rt.Host, len(rt.Segments))], i)
+		byLen[fmt.Sprint(rt.Method(), rt.Host, len(rt.Segments))] = append(byLen[fmt.Sprint(rt.Method(), rt.Host,
+			len(rt.Segments))], i)
 	}
 	groups := make([]string, 0, len(byLen))
 	for k := range byLen {
@@ -57,7 +59,8 @@ func routeOverlap(v *reviewer, c *Check) {
 			}
 			for _, m := range ix.Near(sels[n]) {
 				j := list[m]
-				if i == j || i < j && len(d.Routes[j].Parameters()) > 0 && !sels[n].Contains(sels[m]) && !sels[m].Contains(sels[n]) {
+				if i == j || i < j && len(d.Routes[j].Parameters()) > 0 && !sels[n].Contains(sels[m]) &&
+					!sels[m].Contains(sels[n]) {
 					continue
 				}
 				if _, ok := sels[n].Intersect(sels[m]); !ok || sels[m].Contains(sels[n]) {
@@ -67,8 +70,10 @@ func routeOverlap(v *reviewer, c *Check) {
 					continue // whichever serves a request, the same entry decides
 				}
 				rt, o := d.Routes[i], d.Routes[j]
-				text := fmt.Sprintf("%s and %s overlap: a service that takes the templates in another order lets one guard stand for the other", o.Key(), rt.Key())
-				v.say(o.Place, len(o.Key()), o.Key(), j, text, "check in the service that the more specific one is tried first, then accept it with a waiver", nil)
+				text := fmt.Sprintf("%s and %s overlap: a service that takes the templates in another order lets one "+
+					"guard stand for the other", o.Key(), rt.Key())
+				v.say(o.Place, len(o.Key()), o.Key(), j, text, "check in the service that the more specific one is "+
+					"tried first, then accept it with a waiver", nil)
 			}
 		}
 	}
@@ -106,7 +111,8 @@ func routeVersions(v *reviewer, c *Check) {
 			continue
 		}
 		if o.ver != ver {
-			v.say(rt.Place, len(rt.Key()), rt.Key(), i, fmt.Sprintf("%s is declared as %s too: two versions of one route", v.d.Routes[o.i].Key(), ver), "take the old one off the service, or accept it with a waiver",
+			v.say(rt.Place, len(rt.Key()), rt.Key(), i, fmt.Sprintf("%s is declared as %s too: two versions of one "+
+				"route", v.d.Routes[o.i].Key(), ver), "take the old one off the service, or accept it with a waiver",
 				v.byHand(v.d.Routes[o.i], "Remove "+v.d.Routes[o.i].Key()))
 		}
 	}
@@ -115,7 +121,8 @@ func routeVersions(v *reviewer, c *Check) {
 func routeUndescribed(v *reviewer, c *Check) {
 	for i, rt := range v.d.Routes {
 		if strings.TrimSpace(rt.Summary) == "" {
-			v.say(rt.Place, len(rt.Key()), rt.Key(), i, fmt.Sprintf("nobody has described %s", rt.Key()), "add a summary: what it is for", nil)
+			v.say(rt.Place, len(rt.Key()), rt.Key(), i, fmt.Sprintf("nobody has described %s", rt.Key()),
+				"add a summary: what it is for", nil)
 		}
 	}
 }

@@ -62,8 +62,12 @@ func tokenTooLong(v *reviewer, c *Check) {
 		}
 		l := d.LifetimeNamed(s.Lifetime["access"].Name)
 		rt := d.Routes[w.route]
-		v.say(l.Place, len(l.Name), "lifetime "+l.Name, -1, fmt.Sprintf("credentials of %s live %s, longer than %s bears (%s sensitivity: %s)", s.Name, said(l.Max), rt.Key(), rt.Sensitivity, said(w.bound)), "shorten it, or say what the review may take for granted under `review: { bearer: … }`",
-			fixed("Shorten it to "+declaration.ShortDuration(w.bound), declaration.Edit{Section: "lifetimes", Item: l.Name, Field: []string{"max"}, Text: declaration.ShortDuration(w.bound)}))
+		v.say(l.Place, len(l.Name), "lifetime "+l.Name, -1, fmt.Sprintf("credentials of %s live %s, longer than %s "+
+			"bears (%s sensitivity: %s)", s.Name, said(l.Max), rt.Key(), rt.Sensitivity, said(w.bound)),
+			"shorten it, or say what the review may take for granted under `review: { bearer: … }`",
+			fixed("Shorten it to "+declaration.ShortDuration(w.bound),
+				declaration.Edit{Section: "lifetimes", Item: l.Name, Field: []string{"max"},
+					Text: declaration.ShortDuration(w.bound)}))
 	}
 }
 
@@ -79,15 +83,19 @@ func lifetimeMissing(v *reviewer, c *Check) {
 		for v.d.LifetimeNamed(name) != nil {
 			name += "-token"
 		}
-		v.say(s.Place, len(s.Name), "scheme "+s.Name, -1, fmt.Sprintf("nothing says how long credentials of %s may live", s.Name), "declare a lifetime with a `max`, and name it in the scheme",
-			fixed("Let them live 15m", declaration.Edit{Section: "lifetimes", Item: name, Text: "{ max: 15m }"}, declaration.Edit{Section: "schemes", Item: s.Name, Field: []string{"lifetime", "access"}, Text: name}))
+		v.say(s.Place, len(s.Name), "scheme "+s.Name, -1,
+			fmt.Sprintf("nothing says how long credentials of %s may live", s.Name),
+			"declare a lifetime with a `max`, and name it in the scheme",
+			fixed("Let them live 15m", declaration.Edit{Section: "lifetimes", Item: name, Text: "{ max: 15m }"},
+				declaration.Edit{Section: "schemes", Item: s.Name, Field: []string{"lifetime", "access"}, Text: name}))
 	}
 }
 
 // used says whether an identity or an entry comes with the scheme.
 func (v *reviewer) used(s *declaration.Scheme) bool {
 	return slices.ContainsFunc(v.d.Identities, func(id *declaration.Identity) bool {
-		return slices.ContainsFunc(id.Credentials, func(c declaration.Credential) bool { return c.Scheme.Name == s.Name })
+		return slices.ContainsFunc(id.Credentials,
+			func(c declaration.Credential) bool { return c.Scheme.Name == s.Name })
 	}) || slices.ContainsFunc(v.d.Access, func(e *declaration.Entry) bool {
 		return slices.ContainsFunc(e.By, func(b declaration.Ref) bool { return b.Name == s.Name })
 	})
@@ -96,7 +104,9 @@ func (v *reviewer) used(s *declaration.Scheme) bool {
 func schemeUnused(v *reviewer, c *Check) {
 	for _, s := range v.d.Schemes {
 		if !v.used(s) {
-			v.say(s.Place, len(s.Name), "scheme "+s.Name, -1, fmt.Sprintf("nobody uses the scheme %q", s.Name), "give an identity a credential for it, or remove it", fixed("Remove the scheme", declaration.Edit{Section: "schemes", Item: s.Name}))
+			v.say(s.Place, len(s.Name), "scheme "+s.Name, -1, fmt.Sprintf("nobody uses the scheme %q", s.Name),
+				"give an identity a credential for it, or remove it", fixed("Remove the scheme",
+					declaration.Edit{Section: "schemes", Item: s.Name}))
 		}
 	}
 }
@@ -108,22 +118,31 @@ func refreshLoose(v *reviewer, c *Check) {
 		}
 		l := v.d.LifetimeNamed(s.Lifetime["refresh"].Name)
 		if l == nil {
-			v.say(s.Place, len(s.Name), "scheme "+s.Name, -1, fmt.Sprintf("refresh tokens of %s have no declared lifetime, rotation or idle limit", s.Name), "declare one, and name it as the scheme's `lifetime: { refresh: … }`",
-				fixed("Declare one", declaration.Edit{Section: "lifetimes", Item: s.Name + "-refresh", Text: "{ max: 30d, idle: 12h, rotates: true, reuse: ends-grant }"}, declaration.Edit{Section: "schemes", Item: s.Name, Field: []string{"lifetime", "refresh"}, Text: s.Name + "-refresh"}))
+			v.say(s.Place, len(s.Name), "scheme "+s.Name, -1, fmt.Sprintf("refresh tokens of %s have no declared "+
+				"lifetime, rotation or idle limit", s.Name), "declare one, and name it as the scheme's `lifetime: { "+
+				"refresh: … }`",
+				fixed("Declare one", declaration.Edit{Section: "lifetimes", Item: s.Name + "-refresh",
+					Text: "{ max: 30d, idle: 12h, rotates: true, reuse: ends-grant }"},
+					declaration.Edit{Section: "schemes", Item: s.Name, Field: []string{"lifetime", "refresh"},
+						Text: s.Name + "-refresh"}))
 			continue
 		}
 		var lacks []string
 		var edits []declaration.Edit
 		if !l.Rotates {
 			lacks = append(lacks, "do not rotate")
-			edits = append(edits, declaration.Edit{Section: "lifetimes", Item: l.Name, Field: []string{"rotates"}, Text: "true"})
+			edits = append(edits, declaration.Edit{Section: "lifetimes", Item: l.Name, Field: []string{"rotates"},
+				Text: "true"})
 		}
 		if l.Idle == 0 {
 			lacks = append(lacks, "have no idle limit")
-			edits = append(edits, declaration.Edit{Section: "lifetimes", Item: l.Name, Field: []string{"idle"}, Text: "12h"})
+			edits = append(edits, declaration.Edit{Section: "lifetimes", Item: l.Name, Field: []string{"idle"},
+				Text: "12h"})
 		}
 		if len(lacks) > 0 {
-			v.say(l.Place, len(l.Name), "lifetime "+l.Name, -1, fmt.Sprintf("refresh tokens of %s %s: a stolen one works until it ends (%s)", s.Name, strings.Join(lacks, " and "), said(l.Max)), "add  rotates: true  and  idle: 12h", fixed("Rotate them and end idle ones", edits...))
+			v.say(l.Place, len(l.Name), "lifetime "+l.Name, -1, fmt.Sprintf("refresh tokens of %s %s: a stolen one "+
+				"works until it ends (%s)", s.Name, strings.Join(lacks, " and "), said(l.Max)),
+				"add  rotates: true  and  idle: 12h", fixed("Rotate them and end idle ones", edits...))
 		}
 	}
 }
@@ -131,23 +150,33 @@ func refreshLoose(v *reviewer, c *Check) {
 func endedOutlives(v *reviewer, c *Check) {
 	for _, s := range v.d.Schemes {
 		l := v.d.LifetimeNamed(s.Lifetime["access"].Name)
-		if l == nil || !l.EndedSaid || l.Max <= l.EndedWithin || s.Logout != nil || s.Kind != declaration.Bearer && s.Kind != declaration.Cookie {
+		if l == nil || !l.EndedSaid || l.Max <= l.EndedWithin || s.Logout != nil ||
+			s.Kind != declaration.Bearer && s.Kind != declaration.Cookie {
 			continue
 		}
-		v.say(l.Place, len(l.Name), "lifetime "+l.Name, -1, fmt.Sprintf("credentials of %s must stop %s after they were ended, and nothing ends them: the scheme has no logout, so they work for %s", s.Name, said(l.EndedWithin), said(l.Max)), "say what ends them under `logout`, or a bound that their lifetime keeps",
-			fixed("Write ended_within: "+declaration.ShortDuration(l.Max), declaration.Edit{Section: "lifetimes", Item: l.Name, Field: []string{"ended_within"}, Text: declaration.ShortDuration(l.Max)}))
+		v.say(l.Place, len(l.Name), "lifetime "+l.Name, -1, fmt.Sprintf("credentials of %s must stop %s after they "+
+			"were ended, and nothing ends them: the scheme has no logout, so they work for %s", s.Name,
+			said(l.EndedWithin), said(l.Max)),
+			"say what ends them under `logout`, or a bound that their lifetime keeps",
+			fixed("Write ended_within: "+declaration.ShortDuration(l.Max),
+				declaration.Edit{Section: "lifetimes", Item: l.Name, Field: []string{"ended_within"},
+					Text: declaration.ShortDuration(l.Max)}))
 	}
 }
 
 // mail are path segments of routes that send something to somebody.
-var mail = []string{"email", "e-mail", "mail", "sms", "otp", "password", "reset", "verify", "confirm", "invite", "invitations", "magic-link", "forgot"}
+var mail = []string{"email", "e-mail", "mail", "sms", "otp", "password", "reset", "verify", "confirm", "invite",
+	"invitations", "magic-link", "forgot"}
 
 func (v *reviewer) sends(i int) bool {
 	rt := v.d.Routes[i]
 	if rt.Effect == declaration.Read {
 		return false
 	}
-	return slices.ContainsFunc(rt.Segments, func(g routeSegment) bool { return !g.Any && slices.Contains(mail, strings.ToLower(g.Literal)) })
+	return slices.ContainsFunc(rt.Segments, func(g routeSegment) bool {
+		return !g.Any &&
+			slices.Contains(mail, strings.ToLower(g.Literal))
+	})
 }
 
 func loginNoQuota(v *reviewer, c *Check) {
@@ -164,8 +193,10 @@ func loginNoQuota(v *reviewer, c *Check) {
 		if what == "" || len(v.d.QuotasAt[i]) > 0 || v.closed(i) {
 			continue
 		}
-		v.say(rt.Place, len(rt.Key()), rt.Key(), i, fmt.Sprintf("%s %s, and has no quota", rt.Key(), what), "add a quota, counted by address",
-			fixed("Let 8 per 5m through", declaration.Edit{Section: "quotas", Item: v.quotaName(rt), Text: "{ at: " + declaration.Scalar(rt.Key()) + ", allow: 8 per 5m, counted_by: address }"}))
+		v.say(rt.Place, len(rt.Key()), rt.Key(), i, fmt.Sprintf("%s %s, and has no quota", rt.Key(), what),
+			"add a quota, counted by address",
+			fixed("Let 8 per 5m through", declaration.Edit{Section: "quotas", Item: v.quotaName(rt),
+				Text: "{ at: " + declaration.Scalar(rt.Key()) + ", allow: 8 per 5m, counted_by: address }"}))
 	}
 }
 
@@ -228,22 +259,30 @@ func passwordGuessable(v *reviewer, c *Check) {
 			}
 		}
 		allow = append(allow, fmt.Sprintf("%d per 1d", perDay))
-		v.say(by.Place, len(by.Name), "quota "+by.Name, -1, fmt.Sprintf("at %s, a password among %d is guessed in %s through %s; it should take %s", declaration.AmountsText(by.Allow), d.Assume.Guesses, said(t), d.Routes[i].Key(), said(d.Assume.GuessedIn)), "stack a second amount over a day, or say what the review may take for granted under `review`",
-			fixed("Allow "+strings.Join(allow, " and "), declaration.Edit{Section: "quotas", Item: by.Name, Field: []string{"allow"}, Text: declaration.FlowList(allow)}))
+		v.say(by.Place, len(by.Name), "quota "+by.Name, -1, fmt.Sprintf("at %s, a password among %d is guessed in %s "+
+			"through %s; it should take %s", declaration.AmountsText(by.Allow), d.Assume.Guesses, said(t),
+			d.Routes[i].Key(), said(d.Assume.GuessedIn)), "stack a second amount over a day, or say what the review "+
+			"may take for granted under `review`",
+			fixed("Allow "+strings.Join(allow, " and "), declaration.Edit{Section: "quotas", Item: by.Name,
+				Field: []string{"allow"}, Text: declaration.FlowList(allow)}))
 	}
 }
 
 func noQuota(v *reviewer, c *Check) {
 	for i, rt := range v.d.Routes {
-		if len(v.d.QuotasAt[i]) > 0 || v.closed(i) || v.login[i] || v.sends(i) || rt.Sensitivity != declaration.High && rt.Effect != declaration.Command {
+		if len(v.d.QuotasAt[i]) > 0 || v.closed(i) || v.login[i] || v.sends(i) ||
+			rt.Sensitivity != declaration.High && rt.Effect != declaration.Command {
 			continue
 		}
 		what := "is of high sensitivity"
 		if rt.Sensitivity != declaration.High {
 			what = "is a command"
 		}
-		v.say(rt.Place, len(rt.Key()), rt.Key(), i, fmt.Sprintf("%s %s, and has no quota", rt.Key(), what), "add a quota",
-			fixed("Let 60 per 1m through", declaration.Edit{Section: "quotas", Item: v.quotaName(rt), Text: "{ at: " + declaration.Scalar(rt.Key()) + ", allow: 60 per 1m, counted_by: identity or address }"}))
+		v.say(rt.Place, len(rt.Key()), rt.Key(), i, fmt.Sprintf("%s %s, and has no quota", rt.Key(), what),
+			"add a quota",
+			fixed("Let 60 per 1m through", declaration.Edit{Section: "quotas", Item: v.quotaName(rt),
+				Text: "{ at: " + declaration.Scalar(rt.Key()) +
+					", allow: 60 per 1m, counted_by: identity or address }"}))
 	}
 }
 
@@ -270,8 +309,10 @@ func quotaNeverBinds(v *reviewer, c *Check) {
 				for _, r := range rest {
 					allow = append(allow, r.String())
 				}
-				v.say(u.Place, len(u.Name), "quota "+u.Name, -1, fmt.Sprintf("%s can never bind: %s lets no more through", a, b), "remove it",
-					fixed("Remove "+a.String(), declaration.Edit{Section: "quotas", Item: u.Name, Field: []string{"allow"}, Text: declaration.FlowList(allow)}))
+				v.say(u.Place, len(u.Name), "quota "+u.Name, -1, fmt.Sprintf("%s can never bind: %s lets no more "+
+					"through", a, b), "remove it",
+					fixed("Remove "+a.String(), declaration.Edit{Section: "quotas", Item: u.Name,
+						Field: []string{"allow"}, Text: declaration.FlowList(allow)}))
 				break
 			}
 		}
@@ -284,13 +325,17 @@ func quotaNeverBinds(v *reviewer, c *Check) {
 	}
 	for x, u := range d.Quotas {
 		for y, o := range d.Quotas {
-			if x == y || len(routes[x]) == 0 || len(u.For) > 0 || len(o.For) > 0 || len(o.Exempt) > 0 || o.PerRoute || !slices.Equal(u.CountedBy, o.CountedBy) || u.Model == declaration.Concurrency || o.Model == declaration.Concurrency {
+			if x == y || len(routes[x]) == 0 || len(u.For) > 0 || len(o.For) > 0 || len(o.Exempt) > 0 || o.PerRoute ||
+				!slices.Equal(u.CountedBy, o.CountedBy) || u.Model == declaration.Concurrency ||
+				o.Model == declaration.Concurrency {
 				continue
 			}
-			if !slices.ContainsFunc(routes[x], func(i int) bool { return !slices.Contains(d.QuotasAt[i], y) }) && slices.ContainsFunc(o.Allow, func(b declaration.Amount) bool {
-				return !slices.ContainsFunc(u.Allow, func(a declaration.Amount) bool { return !bounds(o, b, u, a) })
-			}) && (x > y || !slices.Equal(u.Allow, o.Allow)) {
-				v.say(u.Place, len(u.Name), "quota "+u.Name, -1, fmt.Sprintf("the quota %q can never bind: %q counts the same calls and lets no more through", u.Name, o.Name), "remove it, or make it narrower",
+			if !slices.ContainsFunc(routes[x], func(i int) bool { return !slices.Contains(d.QuotasAt[i], y) }) &&
+				slices.ContainsFunc(o.Allow, func(b declaration.Amount) bool {
+					return !slices.ContainsFunc(u.Allow, func(a declaration.Amount) bool { return !bounds(o, b, u, a) })
+				}) && (x > y || !slices.Equal(u.Allow, o.Allow)) {
+				v.say(u.Place, len(u.Name), "quota "+u.Name, -1, fmt.Sprintf("the quota %q can never bind: %q counts "+
+					"the same calls and lets no more through", u.Name, o.Name), "remove it, or make it narrower",
 					fixed("Remove the quota", declaration.Edit{Section: "quotas", Item: u.Name}))
 				break
 			}
@@ -302,8 +347,11 @@ func quotaByHeader(v *reviewer, c *Check) {
 	for _, u := range v.d.Quotas {
 		for _, k := range u.CountedBy {
 			if k.By == "header" {
-				v.say(u.Place, len(u.Name), "quota "+u.Name, -1, fmt.Sprintf("the quota %q counts by the header %s, which the caller writes", u.Name, k.Header), "count by address, identity or key; or say that a gateway sets the header, with a waiver",
-					fixed("Count by address", declaration.Edit{Section: "quotas", Item: u.Name, Field: []string{"counted_by"}, Text: "address"}))
+				v.say(u.Place, len(u.Name), "quota "+u.Name, -1, fmt.Sprintf("the quota %q counts by the header %s, "+
+					"which the caller writes", u.Name, k.Header), "count by address, identity or key; or say that a "+
+					"gateway sets the header, with a waiver",
+					fixed("Count by address", declaration.Edit{Section: "quotas", Item: u.Name,
+						Field: []string{"counted_by"}, Text: "address"}))
 			}
 		}
 	}

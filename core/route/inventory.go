@@ -19,7 +19,8 @@ type Inventory struct {
 // method and template are reported as a pair of indexes in dup; the first
 // stays.
 func NewInventory(routes []Selector) (inv *Inventory, dup [][2]int) {
-	inv = &Inventory{Routes: routes, byKey: make(map[string]int, len(routes)), shapes: make(map[string][]int, len(routes)), under: make([][]int, len(routes))}
+	inv = &Inventory{Routes: routes, byKey: make(map[string]int, len(routes)),
+		shapes: make(map[string][]int, len(routes)), under: make([][]int, len(routes))}
 	byLen := map[string][]int{}
 	for i, r := range routes {
 		shape := r.shape()
@@ -96,7 +97,8 @@ func literalPrefix(s Selector) (string, int) {
 func (inv *Inventory) Find(method, host, path string) int {
 	best := -1
 	for i, r := range inv.Routes {
-		if r.Host == host && r.Method() == method && r.MatchesPath(path) && (best < 0 || inv.Routes[best].containsPath(r)) {
+		if r.Host == host && r.Method() == method && r.MatchesPath(path) &&
+			(best < 0 || inv.Routes[best].containsPath(r)) {
 			best = i
 		}
 	}

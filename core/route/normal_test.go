@@ -37,7 +37,8 @@ func TestNormaliseVectors(t *testing.T) {
 }
 
 func TestEscapeSegment(t *testing.T) {
-	for in, want := range map[string]string{"p-101": "p-101", "a b": "a%20b", "a/b": "a%2Fb", "100%": "100%25", "ü": "%C3%BC", "a:b@c": "a:b@c", "?#[]": "%3F%23%5B%5D", "\x00": "%00"} {
+	for in, want := range map[string]string{"p-101": "p-101", "a b": "a%20b", "a/b": "a%2Fb", "100%": "100%25",
+		"ü": "%C3%BC", "a:b@c": "a:b@c", "?#[]": "%3F%23%5B%5D", "\x00": "%00"} {
 		assert.Equal(t, want, EscapeSegment(in), in)
 		s, err := ParseTemplate("GET /x/{id}")
 		assert.NoError(t, err)

@@ -72,7 +72,8 @@ func Parse(text string) (Selector, error) {
 	if fields[0] != "" {
 		for _, m := range strings.Split(fields[0], ",") {
 			if !slices.Contains(Methods, m) {
-				return s, fmt.Errorf("%w: %q is not a method; known are %s", ErrSelector, m, strings.Join(Methods, ", "))
+				return s, fmt.Errorf("%w: %q is not a method; known are %s", ErrSelector, m,
+					strings.Join(Methods, ", "))
 			}
 			if !slices.Contains(s.Methods, m) {
 				s.Methods = append(s.Methods, m)
@@ -84,7 +85,8 @@ func Parse(text string) (Selector, error) {
 	if i := strings.Index(path, ":/"); i > 0 {
 		s.Host, path = path[:i], path[i+1:]
 		if strings.ContainsAny(s.Host, "/{}*.") {
-			return s, fmt.Errorf("%w: %q is not a host name of a target; write id:/path with a name from `hosts`", ErrSelector, s.Host)
+			return s, fmt.Errorf("%w: %q is not a host name of a target; write id:/path with a name from `hosts`",
+				ErrSelector, s.Host)
 		}
 	}
 	if !strings.HasPrefix(path, "/") {
@@ -103,7 +105,8 @@ func Parse(text string) (Selector, error) {
 			s.Tail = true
 		case part == "*":
 			s.Segments = append(s.Segments, Segment{Any: true})
-		case strings.HasPrefix(part, "{") && strings.HasSuffix(part, "}") && len(part) > 2 && !strings.ContainsAny(part[1:len(part)-1], "{}*"):
+		case strings.HasPrefix(part, "{") && strings.HasSuffix(part, "}") && len(part) > 2 &&
+			!strings.ContainsAny(part[1:len(part)-1], "{}*"):
 			s.Segments = append(s.Segments, Segment{Any: true, Name: part[1 : len(part)-1]})
 		case strings.ContainsAny(part, "{}*"):
 			return s, fmt.Errorf("%w: a parameter or * must fill a whole segment, %q does not", ErrSelector, part)

@@ -18,7 +18,8 @@ func must(t testing.TB, s string) Selector {
 }
 
 func TestParsePrintsBack(t *testing.T) {
-	for _, s := range []string{"GET /", "/v1/**", "DELETE,GET /a/*/b", "POST id:/v1/session", "GET /a/{id}/", "/%7Bx%7D"} {
+	for _, s := range []string{"GET /", "/v1/**", "DELETE,GET /a/*/b", "POST id:/v1/session", "GET /a/{id}/",
+		"/%7Bx%7D"} {
 		assert.Equal(t, s, must(t, s).String())
 	}
 	assert.Equal(t, "/a-b", must(t, "/%61%2Db").String(), "unreserved characters are decoded")
@@ -68,7 +69,8 @@ func TestMatches(t *testing.T) {
 		{"/**", "GET", "/", true},
 	}
 	for _, c := range cases {
-		assert.Equal(t, c.want, must(t, c.selector).Matches(c.method, "", c.path), "%s %s %s", c.selector, c.method, c.path)
+		assert.Equal(t, c.want, must(t, c.selector).Matches(c.method, "", c.path), "%s %s %s", c.selector, c.method,
+			c.path)
 	}
 	assert.False(t, Selector{}.Matches("GET", "", "/"), "the zero selector matches nothing")
 	assert.False(t, must(t, "/a").Matches("GET", "id", "/a"), "another host is another route")
@@ -160,7 +162,8 @@ func inventory(t testing.TB, lines ...string) *Inventory {
 }
 
 func TestInventory(t *testing.T) {
-	inv := inventory(t, "GET /p/{id}", "GET /p/mine", "DELETE /p/{id}", "GET /p/{id}/x", "HEAD /h", "GET /h", "POST id:/p/{id}")
+	inv := inventory(t, "GET /p/{id}", "GET /p/mine", "DELETE /p/{id}", "GET /p/{id}/x", "HEAD /h", "GET /h",
+		"POST id:/p/{id}")
 	find := func(m, p string) int { return inv.Find(m, "", p) }
 	assert.Equal(t, 1, find("GET", "/p/mine"), "the more specific one")
 	assert.Equal(t, 0, find("GET", "/p/7"))

@@ -3,7 +3,8 @@ package session
 import "millgate/core/finding"
 
 const (
-	rotateAdvice = "Give out a new refresh token at each renewal, refuse the old one, and end the whole session when it comes again."
+	rotateAdvice = "Give out a new refresh token at each renewal, refuse the old one, and end the whole session when " +
+		"it comes again."
 	lifeAdvice   = "Issue tokens that end as declared, or declare the longer life and what it costs."
 	cookieAdvice = "Set the cookie with the attributes that the declaration names."
 	stolen       = "A stolen refresh token works beside the owner's and nobody notices."
@@ -25,9 +26,10 @@ var DrillCauses = []*finding.Row{
 		Means:  "A forgotten session stays open for longer.",
 		Advice: lifeAdvice, OWASP: finding.API2, CWE: 613, Severity: finding.Medium, Standard: "RFC 9700 section 4.14"},
 	{Cause: "afterlife", Kind: finding.Lifetime, Title: "A session works on after the logout",
-		Means:  "Whoever copied its credential stays signed in, for as long as it lives.",
-		Advice: "Keep a list of ended tokens until they end by themselves, or declare how long they may go on (ended_within).",
-		OWASP:  finding.API2, CWE: 613, Severity: finding.High, Standard: revoke},
+		Means: "Whoever copied its credential stays signed in, for as long as it lives.",
+		Advice: "Keep a list of ended tokens until they end by themselves, or declare how long they may go on " +
+			"(ended_within).",
+		OWASP: finding.API2, CWE: 613, Severity: finding.High, Standard: revoke},
 	{Cause: "session logout-nobody", Kind: finding.WrongRefusal, Title: "A logout succeeds whatever it is given",
 		Means:  "A caller whose logout went wrong is told that it went well.",
 		Advice: "Answer a logout that names no session as an invalid request.",
@@ -36,7 +38,8 @@ var DrillCauses = []*finding.Row{
 		Means:  "Anybody who has seen a refresh token can sign its owner out.",
 		Advice: "End only sessions of the caller who asks for it.",
 		OWASP:  finding.API5, CWE: 863, Severity: finding.Medium, Standard: revoke},
-	{Cause: "session introspection-inactive", Kind: finding.OverRestrictive, Title: "The issuer calls a working token inactive",
+	{Cause: "session introspection-inactive", Kind: finding.OverRestrictive,
+		Title:  "The issuer calls a working token inactive",
 		Means:  "Services that ask it refuse callers who must be admitted.",
 		Advice: "Let introspection and the services agree on which tokens are active.",
 		OWASP:  finding.API8, CWE: 755, Severity: finding.Medium, Standard: "RFC 7662 section 2.2"},
@@ -46,16 +49,20 @@ var DrillCauses = []*finding.Row{
 var IssuedCauses = []*finding.Row{
 	{Cause: "token cookie-script", Kind: finding.WeakToken, Title: "Scripts can read the session cookie",
 		Means:  "Any script on the page can read it, an injected one too.",
-		Advice: cookieAdvice, OWASP: finding.API8, CWE: 1004, Severity: finding.High, Standard: "RFC 6265 section 4.1.2.6"},
+		Advice: cookieAdvice, OWASP: finding.API8, CWE: 1004, Severity: finding.High,
+		Standard: "RFC 6265 section 4.1.2.6"},
 	{Cause: "token cookie-insecure", Kind: finding.WeakToken, Title: "The session cookie is sent over http",
 		Means:  "A request over plain http carries it for everyone on the way to read.",
-		Advice: cookieAdvice, OWASP: finding.API8, CWE: 614, Severity: finding.High, Standard: "RFC 6265 section 4.1.2.5"},
+		Advice: cookieAdvice, OWASP: finding.API8, CWE: 614, Severity: finding.High,
+		Standard: "RFC 6265 section 4.1.2.5"},
 	{Cause: "token cookie-same-site", Kind: finding.WeakToken, Title: "Other sites' pages send the session cookie",
 		Means:  "Pages of other sites can make the browser send it.",
-		Advice: cookieAdvice, OWASP: finding.API8, CWE: 1275, Severity: finding.High, Standard: "RFC 6265bis section 5.6.7"},
+		Advice: cookieAdvice, OWASP: finding.API8, CWE: 1275, Severity: finding.High,
+		Standard: "RFC 6265bis section 5.6.7"},
 	{Cause: "token cookie-too-long", Kind: finding.Lifetime, Title: "The session cookie lives longer than declared",
 		Means:  "A lost device stays signed in for longer.",
-		Advice: lifeAdvice, OWASP: finding.API2, CWE: 613, Severity: finding.Medium, Standard: "RFC 6265 section 4.1.2.2"},
+		Advice: lifeAdvice, OWASP: finding.API2, CWE: 613, Severity: finding.Medium,
+		Standard: "RFC 6265 section 4.1.2.2"},
 	{Cause: "token link-too-long", Kind: finding.Lifetime, Title: "Links live longer than declared",
 		Means:  "Whoever finds one in a history or a mail can still open it.",
 		Advice: lifeAdvice, OWASP: finding.API2, CWE: 613, Severity: finding.Medium},
@@ -69,13 +76,12 @@ const (
 	revoke = "RFC 7009 section 2.1"
 )
 
-// severityOf is how grave what a judgement says is: its row's, or low where it is
-// worth knowing and no finding.
-func severityOf(list []*finding.Row, cause string) finding.Severity {
-	for _, r := range list {
-		if r.Cause == cause {
-			return r.Severity
-		}
+// DrillRow is the row of what JudgeDrill says by an ID; nil where it is worth knowing and no
+// gap: the declaration does not ask for it.
+func DrillRow(id string) *finding.Row {
+	cause := "session " + id
+	if id == Afterlife {
+		cause = id // the same, seen by a probe with an ended credential
 	}
-	return finding.Low
+	return finding.RowOf(DrillCauses, cause)
 }

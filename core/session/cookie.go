@@ -17,10 +17,16 @@ type Judged struct {
 	Text     string           `json:"text"`
 	Why      string           `json:"why"`
 	Standard string           `json:"standard"`
+	// Rests names the steps of a drill that it rests on.
+	Rests []string `json:"-"`
 }
 
 func issued(id, text, why, standard string) Judged {
-	return Judged{ID: id, Severity: severityOf(IssuedCauses, "token "+id), Text: text, Why: why, Standard: standard}
+	j := Judged{ID: id, Severity: finding.Low, Text: text, Why: why, Standard: standard}
+	if row := finding.RowOf(IssuedCauses, "token "+id); row != nil {
+		j.Severity = row.Severity
+	}
+	return j
 }
 
 // Cookie is how a session cookie was set. SameSite is strict, lax, none, or ""
@@ -39,23 +45,30 @@ var strictness = map[string]int{"none": 0, "": 0, "lax": 1, "strict": 2}
 func JudgeCookie(c Cookie, s *declaration.Scheme, l *declaration.Lifetime) (out []Judged) {
 	want := s.Cookie
 	if want.HTTPOnly && !c.HTTPOnly {
-		out = append(out, issued("cookie-script", "it is set without HttpOnly", "Any script on the page can read it, an injected one too.", "RFC 6265 section 4.1.2.6"))
+		out = append(out, issued("cookie-script", "it is set without HttpOnly",
+			"Any script on the page can read it, an injected one too.", "RFC 6265 section 4.1.2.6"))
 	}
 	if want.Secure && !c.Secure {
-		out = append(out, issued("cookie-insecure", "it is set without Secure", "A request over plain http carries it for everyone on the way to read.", "RFC 6265 section 4.1.2.5"))
+		out = append(out, issued("cookie-insecure", "it is set without Secure",
+			"A request over plain http carries it for everyone on the way to read.", "RFC 6265 section 4.1.2.5"))
 	}
 	if strictness[c.SameSite] < strictness[want.SameSite] {
 		said := "without SameSite"
 		if c.SameSite != "" {
 			said = "with SameSite=" + c.SameSite
 		}
-		out = append(out, issued("cookie-same-site", fmt.Sprintf("it is set %s, %s is declared", said, want.SameSite), "Pages of other sites can make the browser send it.", "RFC 6265bis section 5.6.7"))
+		out = append(out, issued("cookie-same-site", fmt.Sprintf("it is set %s, %s is declared", said, want.SameSite),
+			"Pages of other sites can make the browser send it.", "RFC 6265bis section 5.6.7"))
 	}
-	if want.Path != "" && c.Path != "" && !strings.HasPrefix(strings.TrimRight(c.Path, "/")+"/", strings.TrimRight(want.Path, "/")+"/") {
-		out = append(out, issued("cookie-path", fmt.Sprintf("it is set for the path %s, %s is declared", c.Path, want.Path), "More of the site gets it than needs it.", "RFC 6265 section 4.1.2.4"))
+	if want.Path != "" && c.Path != "" && !strings.HasPrefix(strings.TrimRight(c.Path, "/")+"/",
+		strings.TrimRight(want.Path, "/")+"/") {
+		out = append(out, issued("cookie-path", fmt.Sprintf("it is set for the path %s, %s is declared", c.Path,
+			want.Path), "More of the site gets it than needs it.", "RFC 6265 section 4.1.2.4"))
 	}
 	if l != nil && l.Max > 0 && c.Life > l.Max+l.Skew {
-		out = append(out, issued("cookie-too-long", fmt.Sprintf("it lives for %s, at most %s is declared", token.Say(c.Life), token.Say(l.Max)), "A lost device stays signed in for longer.", "RFC 6265 section 4.1.2.2"))
+		out = append(out, issued("cookie-too-long", fmt.Sprintf("it lives for %s, at most %s is declared",
+			token.Say(c.Life), token.Say(l.Max)), "A lost device stays signed in for longer.",
+			"RFC 6265 section 4.1.2.2"))
 	}
 	return out
 }
@@ -71,7 +84,8 @@ func JudgeLink(end time.Time, said string, now time.Time, l *declaration.Lifetim
 		return []Judged{issued("link-endless", what, "Nobody can tell until when it opens.", "RFC 3339 section 5.6")}
 	}
 	if life := end.Sub(now).Round(time.Second); l != nil && l.Max > 0 && life > l.Max+l.Skew+time.Second {
-		return []Judged{issued("link-too-long", fmt.Sprintf("it lives for %s, at most %s is declared", token.Say(life), token.Say(l.Max)), "Whoever finds it in a history or a mail can still open it.", "OWASP API2:2023")}
+		return []Judged{issued("link-too-long", fmt.Sprintf("it lives for %s, at most %s is declared", token.Say(life),
+			token.Say(l.Max)), "Whoever finds it in a history or a mail can still open it.", "OWASP API2:2023")}
 	}
 	return nil
 }

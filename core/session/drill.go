@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"millgate/core/declaration"
+	"millgate/core/finding"
 	"millgate/core/token"
 )
 
@@ -42,9 +43,10 @@ type Step struct {
 
 // Drilled is what a drill of one session measured.
 type Drilled struct {
-	Steps    []Step        `json:"steps"`
-	Rotated  bool          `json:"rotated"`        // the renewal gave another refresh token
-	After    time.Duration `json:"after"`          // the access credential was last seen to work that long after the logout
+	Steps   []Step `json:"steps"`
+	Rotated bool   `json:"rotated"` // the renewal gave another refresh token
+	// the access credential was last seen to work that long after the logout
+	After    time.Duration `json:"after"`
 	Outlived bool          `json:"outlived"`       // it still worked when the wait was over
 	Waited   time.Duration `json:"waited"`         // after the logout
 	Life     time.Duration `json:"life"`           // of the access credential by its own end; 0 when it says none
@@ -125,26 +127,31 @@ func JudgeDrill(d *Drilled, doc *declaration.Document, s *declaration.Scheme) (o
 	if r == nil {
 		r = &declaration.Lifetime{}
 	}
-	say := func(id, text, why, standard string) {
-		cause := "session " + id
-		if id == Afterlife {
-			cause = id // the same, seen by a probe with an ended credential
+	say := func(id, text, why, standard string, rests ...string) {
+		j := Judged{ID: id, Severity: finding.Low, Text: text, Why: why, Standard: standard, Rests: rests}
+		if row := DrillRow(id); row != nil {
+			j.Severity = row.Severity
 		}
-		out = append(out, Judged{ID: id, Severity: severityOf(DrillCauses, cause), Text: text, Why: why, Standard: standard})
+		out = append(out, j)
 	}
 	d.judgeRefresh(r, say)
 	d.judgeLogout(a, s, say)
 	if a.Max > 0 && d.Life == 0 && d.Said > a.Max+a.Skew {
-		say("too-long", fmt.Sprintf("it says that it lives for %s, at most %s is declared", short(d.Said), short(a.Max)), "Whoever gets hold of it has longer to use it.", "RFC 6749 section 5.1")
+		say("too-long", fmt.Sprintf("it says that it lives for %s, at most %s is declared", short(d.Said),
+			short(a.Max)), "Whoever gets hold of it has longer to use it.", "RFC 6749 section 5.1", LogIn)
 	}
 	if r.Idle > 0 && d.Idle > r.Idle+slack {
-		say("idle-too-long", fmt.Sprintf("the refresh token says that it may be unused for %s, at most %s is declared", short(d.Idle), short(r.Idle)), "A forgotten session stays open for longer.", "RFC 9700 section 4.14")
+		say("idle-too-long", fmt.Sprintf("the refresh token says that it may be unused for %s, at most %s is declared",
+			short(d.Idle), short(r.Idle)), "A forgotten session stays open for longer.", "RFC 9700 section 4.14", LogIn)
 	}
 	if d.Life > 0 && d.Said > 0 && (d.Life-d.Said).Abs() > 5*slack {
-		say("life-said-otherwise", fmt.Sprintf("expires_in says %s, the token itself ends after %s", short(d.Said), short(d.Life)), "Clients renew at the wrong time.", "RFC 6749 section 5.1")
+		say("life-said-otherwise", fmt.Sprintf("expires_in says %s, the token itself ends after %s", short(d.Said),
+			short(d.Life)), "Clients renew at the wrong time.", "RFC 6749 section 5.1", LogIn)
 	}
 	if s, ok := d.Step(AskIssuer); ok && !s.Worked && s.Status < 300 {
-		say("introspection-inactive", "the issuer calls a token that works not active", "Services that ask it refuse callers who must be admitted.", "RFC 7662 section 2.2")
+		say("introspection-inactive", "the issuer calls a token that works not active",
+			"Services that ask it refuse callers who must be admitted.", "RFC 7662 section 2.2",
+			AskIssuer, Use)
 	}
 	return out
 }
@@ -159,47 +166,60 @@ func within(d time.Duration) string {
 	return "refused within " + short(d) + " is declared"
 }
 
-func (d *Drilled) judgeRefresh(r *declaration.Lifetime, say func(id, text, why, standard string)) {
+func (d *Drilled) judgeRefresh(r *declaration.Lifetime, say func(id, text, why, standard string, rests ...string)) {
 	if !d.worked(Refresh) && !d.worked(RefreshAgain) {
 		return
 	}
 	switch {
 	case r.Rotates && !d.Rotated:
-		say("no-rotation", "renewing gives the same refresh token again, and rotates: true is declared", stolen, grant)
+		say("no-rotation", "renewing gives the same refresh token again, and rotates: true is declared", stolen, grant,
+			Refresh, RefreshAgain)
 		return // using it twice is then its ordinary use
 	case d.worked(OldRefresh) && (r.Reuse == "refused" || r.Reuse == "ends-grant" || r.Reuse == "" && r.Rotates):
-		say("reuse-works", "a refresh token that was used gives new tokens again", stolen, grant)
+		say("reuse-works", "a refresh token that was used gives new tokens again", stolen, grant, RefreshAgain,
+			OldRefresh)
 	case r.Reuse == "ends-grant" && d.refused(OldRefresh) && d.worked(RefreshAfterReuse):
-		say("family-lives", "using a refresh token twice is refused, and the session goes on; reuse: ends-grant is declared", "Whoever stole the token first keeps the session, the owner is turned away.", grant)
+		say("family-lives", "using a refresh token twice is refused, and the session goes on; reuse: ends-grant is "+
+			"declared", "Whoever stole the token first keeps the session, the owner is turned away.", grant,
+			OldRefresh, RefreshAfterReuse)
 	}
 }
 
-func (d *Drilled) judgeLogout(a *declaration.Lifetime, s *declaration.Scheme, say func(id, text, why, standard string)) {
+func (d *Drilled) judgeLogout(a *declaration.Lifetime, s *declaration.Scheme,
+	say func(id, text, why, standard string, rests ...string)) {
 	if s.Logout == nil {
 		return
 	}
 	if d.worked(LogOut) {
 		if d.After > a.EndedWithin+slack {
-			text := fmt.Sprintf("the access credential was refused %s after the logout, %s", short(d.After), within(a.EndedWithin))
+			text := fmt.Sprintf("the access credential was refused %s after the logout, %s", short(d.After),
+				within(a.EndedWithin))
 			if d.Outlived {
-				text = fmt.Sprintf("the access credential still worked %s after the logout, when the drill stopped waiting; %s", short(d.Waited), within(a.EndedWithin))
+				text = fmt.Sprintf("the access credential still worked %s after the logout, when the drill stopped "+
+					"waiting; %s", short(d.Waited), within(a.EndedWithin))
 				if d.Life > 0 {
 					text += fmt.Sprintf(". By its own end it works for %s", short(d.Life))
 				}
 			}
-			say(Afterlife, text, "Whoever copied it stays signed in.", revoke)
+			say(Afterlife, text, "Whoever copied it stays signed in.", revoke, LogOut, UseAfterLogout)
 		}
 		if d.worked(RefreshAfterLogout) {
-			say(Afterlife, "the refresh token gave new tokens after the logout", "The logout ended nothing.", revoke)
+			say(Afterlife, "the refresh token gave new tokens after the logout", "The logout ended nothing.", revoke,
+				LogOut,
+				RefreshAfterLogout)
 		}
 		if d.worked(AskIssuerAfter) && a.EndedWithin < slack {
-			say(Afterlife, "the issuer calls the token active after the logout", "Services that ask it let it in.", "RFC 7662 section 2.2")
+			say(Afterlife, "the issuer calls the token active after the logout", "Services that ask it let it in.",
+				"RFC 7662 section 2.2", LogOut, AskIssuerAfter)
 		}
 	}
 	if st, ok := d.Step(LogOutNobody); ok && st.Status >= 200 && st.Status < 300 {
-		say("logout-nobody", fmt.Sprintf("a logout that names no session was answered %d", st.Status), "A caller whose logout went wrong is told that it went well.", revoke)
+		say("logout-nobody", fmt.Sprintf("a logout that names no session was answered %d", st.Status),
+			"A caller whose logout went wrong is told that it went well.", revoke, LogOutNobody)
 	}
 	if d.worked(LogOutOther) && d.refused(NeighbourRefresh) {
-		say("logout-other", "signed in as one caller it ended the session of another", "Anybody who has seen a refresh token can sign its owner out.", revoke)
+		say("logout-other", "signed in as one caller it ended the session of another",
+			"Anybody who has seen a refresh token can sign its owner out.", revoke,
+			LogOutOther, NeighbourRefresh)
 	}
 }

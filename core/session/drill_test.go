@@ -25,9 +25,12 @@ func asDeclared() Drilled {
 	for _, s := range []struct {
 		name   string
 		status int
-	}{{LogIn, 200}, {Use, 200}, {AskIssuer, 200}, {Refresh, 200}, {UseRenewed, 200}, {LogOutNobody, 400}, {LogOut, 204}, {UseAfterLogout, 401}, {AskIssuerAfter, 200}, {RefreshAfterLogout, 401}, {LogOutAgain, 204},
-		{LogInAgain, 200}, {RefreshAgain, 200}, {OldRefresh, 401}, {RefreshAfterReuse, 401}, {LogOutOther, 400}, {NeighbourRefresh, 200}} {
-		d.Steps = append(d.Steps, Step{Name: s.name, Status: s.status, Worked: s.status < 300 && s.name != AskIssuerAfter})
+	}{{LogIn, 200}, {Use, 200}, {AskIssuer, 200}, {Refresh, 200}, {UseRenewed, 200}, {LogOutNobody, 400}, {LogOut, 204},
+		{UseAfterLogout, 401}, {AskIssuerAfter, 200}, {RefreshAfterLogout, 401}, {LogOutAgain, 204},
+		{LogInAgain, 200}, {RefreshAgain, 200}, {OldRefresh, 401}, {RefreshAfterReuse, 401}, {LogOutOther, 400},
+		{NeighbourRefresh, 200}} {
+		d.Steps = append(d.Steps, Step{Name: s.name, Status: s.status, Worked: s.status < 300 &&
+			s.name != AskIssuerAfter})
 	}
 	return d
 }
@@ -52,31 +55,64 @@ func TestJudgeDrill(t *testing.T) {
 		partsExpected string
 	}{
 		{name: "as declared", change: func(*Drilled) {}},
-		{name: "the same refresh token again", change: func(d *Drilled) { d.Rotated = false; d.set(OldRefresh, 200, true); d.set(RefreshAfterReuse, 200, true) }, want: []string{"no-rotation"}},
-		{name: "nothing said about rotation", reuse: "rotates: false", change: func(d *Drilled) { d.Rotated = false; d.set(OldRefresh, 200, true) }},
-		{name: "a used token works", change: func(d *Drilled) { d.set(OldRefresh, 200, true); d.set(RefreshAfterReuse, 200, true) }, want: []string{"reuse-works"}, partsFrom: OldRefresh, partsExpected: "refused"},
-		{name: "rotation alone refuses reuse", reuse: "rotates: true", change: func(d *Drilled) { d.set(OldRefresh, 200, true) }, want: []string{"reuse-works"}},
-		{name: "reuse allowed", reuse: "rotates: true, reuse: allowed", change: func(d *Drilled) { d.set(OldRefresh, 200, true); d.set(RefreshAfterReuse, 200, true) }},
-		{name: "refused, and the session goes on", change: func(d *Drilled) { d.set(RefreshAfterReuse, 200, true) }, want: []string{"family-lives"}, partsFrom: RefreshAfterReuse, partsExpected: "refused"},
-		{name: "refused, and it may go on", reuse: "reuse: refused", change: func(d *Drilled) { d.set(RefreshAfterReuse, 200, true) }},
-		{name: "a failing service says nothing about reuse", change: func(d *Drilled) { d.set(OldRefresh, 503, false); d.set(RefreshAfterReuse, 200, true) }},
+		{name: "the same refresh token again",
+			change: func(d *Drilled) {
+				d.Rotated = false
+				d.set(OldRefresh, 200, true)
+				d.set(RefreshAfterReuse, 200,
+					true)
+			}, want: []string{"no-rotation"}},
+		{name: "nothing said about rotation", reuse: "rotates: false",
+			change: func(d *Drilled) { d.Rotated = false; d.set(OldRefresh, 200, true) }},
+		{name: "a used token works", change: func(d *Drilled) {
+			d.set(OldRefresh, 200, true)
+			d.set(RefreshAfterReuse,
+				200, true)
+		}, want: []string{"reuse-works"}, partsFrom: OldRefresh, partsExpected: "refused"},
+		{name: "rotation alone refuses reuse", reuse: "rotates: true",
+			change: func(d *Drilled) { d.set(OldRefresh, 200, true) }, want: []string{"reuse-works"}},
+		{name: "reuse allowed", reuse: "rotates: true, reuse: allowed",
+			change: func(d *Drilled) { d.set(OldRefresh, 200, true); d.set(RefreshAfterReuse, 200, true) }},
+		{name: "refused, and the session goes on", change: func(d *Drilled) { d.set(RefreshAfterReuse, 200, true) },
+			want: []string{"family-lives"}, partsFrom: RefreshAfterReuse, partsExpected: "refused"},
+		{name: "refused, and it may go on", reuse: "reuse: refused",
+			change: func(d *Drilled) { d.set(RefreshAfterReuse, 200, true) }},
+		{name: "a failing service says nothing about reuse",
+			change: func(d *Drilled) { d.set(OldRefresh, 503, false); d.set(RefreshAfterReuse, 200, true) }},
 		{name: "works on after the logout", change: func(d *Drilled) {
 			d.After, d.Waited, d.Outlived = 2*time.Second, 2*time.Second, true
 			d.set(UseAfterLogout, 200, true)
 		}, want: []string{"afterlife"}, partsFrom: UseAfterLogout, partsExpected: "refused"},
-		{name: "works on for as long as declared", ended: "5s", change: func(d *Drilled) { d.After, d.Waited = 4*time.Second, 5*time.Second }},
-		{name: "works on longer than declared", ended: "5s", change: func(d *Drilled) { d.After, d.Waited = 9*time.Second, 9250*time.Millisecond }, want: []string{"afterlife"}},
-		{name: "renewed after the logout", change: func(d *Drilled) { d.set(RefreshAfterLogout, 200, true) }, want: []string{"afterlife"}},
-		{name: "active after the logout", change: func(d *Drilled) { d.set(AskIssuerAfter, 200, true) }, want: []string{"afterlife"}},
-		{name: "nothing is known after a logout that failed", change: func(d *Drilled) { d.set(LogOut, 500, false); d.set(RefreshAfterLogout, 200, true) }},
-		{name: "a logout of nobody succeeds", change: func(d *Drilled) { d.set(LogOutNobody, 200, true) }, want: []string{"logout-nobody"}},
-		{name: "a neighbour is logged out", change: func(d *Drilled) { d.set(LogOutOther, 204, true); d.set(NeighbourRefresh, 401, false) }, want: []string{"logout-other"}},
+		{name: "works on for as long as declared", ended: "5s", change: func(d *Drilled) {
+			d.After,
+				d.Waited = 4*time.Second, 5*time.Second
+		}},
+		{name: "works on longer than declared", ended: "5s", change: func(d *Drilled) {
+			d.After,
+				d.Waited = 9*time.Second, 9250*time.Millisecond
+		}, want: []string{"afterlife"}},
+		{name: "renewed after the logout", change: func(d *Drilled) { d.set(RefreshAfterLogout, 200, true) },
+			want: []string{"afterlife"}},
+		{name: "active after the logout", change: func(d *Drilled) { d.set(AskIssuerAfter, 200, true) },
+			want: []string{"afterlife"}},
+		{name: "nothing is known after a logout that failed",
+			change: func(d *Drilled) { d.set(LogOut, 500, false); d.set(RefreshAfterLogout, 200, true) }},
+		{name: "a logout of nobody succeeds", change: func(d *Drilled) { d.set(LogOutNobody, 200, true) },
+			want: []string{"logout-nobody"}},
+		{name: "a neighbour is logged out",
+			change: func(d *Drilled) { d.set(LogOutOther, 204, true); d.set(NeighbourRefresh, 401, false) },
+			want:   []string{"logout-other"}},
 		{name: "a neighbour's logout is ignored", change: func(d *Drilled) { d.set(LogOutOther, 204, true) }},
-		{name: "the issuer does not know a token that works", change: func(d *Drilled) { d.set(AskIssuer, 200, false) }, want: []string{"introspection-inactive"}},
-		{name: "an opaque token says that it lives a day", kind: "opaque", change: func(d *Drilled) { d.Life, d.Said = 0, 24*time.Hour }, want: []string{"too-long"}},
-		{name: "what the token or its issuer says is judged where tokens are", change: func(d *Drilled) { d.Life, d.Said = 24*time.Hour, 24*time.Hour }},
-		{name: "two ends that differ", change: func(d *Drilled) { d.Said = time.Hour }, want: []string{"life-said-otherwise"}},
-		{name: "a long idle time", change: func(d *Drilled) { d.Idle = 30 * 24 * time.Hour }, want: []string{"idle-too-long"}},
+		{name: "the issuer does not know a token that works", change: func(d *Drilled) { d.set(AskIssuer, 200, false) },
+			want: []string{"introspection-inactive"}},
+		{name: "an opaque token says that it lives a day", kind: "opaque",
+			change: func(d *Drilled) { d.Life, d.Said = 0, 24*time.Hour }, want: []string{"too-long"}},
+		{name: "what the token or its issuer says is judged where tokens are",
+			change: func(d *Drilled) { d.Life, d.Said = 24*time.Hour, 24*time.Hour }},
+		{name: "two ends that differ", change: func(d *Drilled) { d.Said = time.Hour },
+			want: []string{"life-said-otherwise"}},
+		{name: "a long idle time", change: func(d *Drilled) { d.Idle = 30 * 24 * time.Hour },
+			want: []string{"idle-too-long"}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			if c.kind == "" {
@@ -109,7 +145,8 @@ func TestJudgeDrill(t *testing.T) {
 // Every step of a service that does what it should is as expected, and the
 // other way round a step that parts is judged.
 func TestExpectedSteps(t *testing.T) {
-	doc, _ := declaration.Parse("x", []byte(fmt.Sprintf(drillText, "jwt", "0s", "rotates: true, reuse: ends-grant")), nil)
+	doc, _ := declaration.Parse("x", []byte(fmt.Sprintf(drillText, "jwt", "0s", "rotates: true, reuse: ends-grant")),
+		nil)
 	d := asDeclared()
 	for _, s := range d.Steps {
 		want := d.Expect(s.Name, doc, doc.SchemeNamed("s"))
@@ -117,7 +154,8 @@ func TestExpectedSteps(t *testing.T) {
 			assert.Equal(t, want == "works", s.Worked, s.Name)
 		}
 	}
-	assert.Equal(t, "works", d.Expect(RefreshAfterReuse, mustDoc(t, "reuse: refused"), mustDoc(t, "reuse: refused").SchemeNamed("s")))
+	assert.Equal(t, "works", d.Expect(RefreshAfterReuse, mustDoc(t, "reuse: refused"),
+		mustDoc(t, "reuse: refused").SchemeNamed("s")))
 	assert.Empty(t, d.Expect(OldRefresh, mustDoc(t, "reuse: allowed"), mustDoc(t, "reuse: allowed").SchemeNamed("s")))
 }
 
@@ -129,7 +167,8 @@ func mustDoc(t *testing.T, reuse string) *declaration.Document {
 }
 
 func TestJudgeCookieAndLink(t *testing.T) {
-	s := &declaration.Scheme{Kind: declaration.Cookie, Cookie: declaration.CookieAttributes{Path: "/desk", HTTPOnly: true, Secure: true, SameSite: "lax"}}
+	s := &declaration.Scheme{Kind: declaration.Cookie, Cookie: declaration.CookieAttributes{Path: "/desk",
+		HTTPOnly: true, Secure: true, SameSite: "lax"}}
 	l := &declaration.Lifetime{Max: time.Hour}
 	ids := func(list []Judged) (out []string) {
 		for _, j := range list {
@@ -137,9 +176,13 @@ func TestJudgeCookieAndLink(t *testing.T) {
 		}
 		return out
 	}
-	assert.Empty(t, JudgeCookie(Cookie{Path: "/desk/x", HTTPOnly: true, Secure: true, SameSite: "strict", Life: time.Hour}, s, l))
-	assert.Equal(t, []string{"cookie-script", "cookie-insecure", "cookie-same-site", "cookie-path", "cookie-too-long"}, ids(JudgeCookie(Cookie{Path: "/", Life: 8 * time.Hour}, s, l)))
-	assert.Equal(t, []string{"cookie-path"}, ids(JudgeCookie(Cookie{Path: "/desks", HTTPOnly: true, Secure: true, SameSite: "lax"}, s, l)), "/desks is not under /desk")
+	assert.Empty(t, JudgeCookie(Cookie{Path: "/desk/x", HTTPOnly: true, Secure: true, SameSite: "strict",
+		Life: time.Hour}, s, l))
+	assert.Equal(t, []string{"cookie-script", "cookie-insecure", "cookie-same-site", "cookie-path", "cookie-too-long"},
+		ids(JudgeCookie(Cookie{Path: "/", Life: 8 * time.Hour}, s, l)))
+	assert.Equal(t, []string{"cookie-path"},
+		ids(JudgeCookie(Cookie{Path: "/desks", HTTPOnly: true, Secure: true, SameSite: "lax"}, s, l)),
+		"/desks is not under /desk")
 	s.Cookie = declaration.CookieAttributes{SameSite: "none"}
 	assert.Empty(t, JudgeCookie(Cookie{}, s, nil), "nothing more is asked for")
 
@@ -168,7 +211,8 @@ func TestCompareTimings(t *testing.T) {
 	assert.InDelta(t, 1, Compare(quick, quick).Probability, 0.05)
 	// By hand: U = 3 of 25 pairs, z = 1.88, two-sided.
 	assert.InDelta(t, 0.06, Compare(ms(1, 2, 3, 4, 8), ms(5, 6, 7, 9, 10)).Probability, 0.003)
-	near := Compare([]time.Duration{100, 101, 102, 103, 104, 105, 106, 107}, []time.Duration{200, 201, 202, 203, 204, 205, 206, 207})
+	near := Compare([]time.Duration{100, 101, 102, 103, 104, 105, 106, 107},
+		[]time.Duration{200, 201, 202, 203, 204, 205, 206, 207})
 	assert.Less(t, near.Probability, 0.01)
 	assert.False(t, near.Differs, "nanoseconds tell nobody anything")
 	assert.Equal(t, 1.0, Compare(nil, quick).Probability)

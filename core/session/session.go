@@ -56,7 +56,8 @@ func Of(d *declaration.Document, s *declaration.Scheme, logouts float64) (x Sess
 	if a == nil {
 		return x, false
 	}
-	x = Session{Scheme: s.Name, Kind: s.Kind, Access: a.Max, Skew: a.Skew, Longest: a.Max + a.Skew, Bounded: a.Max > 0, Idle: a.Idle, PerHour: logouts}
+	x = Session{Scheme: s.Name, Kind: s.Kind, Access: a.Max, Skew: a.Skew, Longest: a.Max + a.Skew, Bounded: a.Max > 0,
+		Idle: a.Idle, PerHour: logouts}
 	x.StolenAccess, x.StolenRefresh, x.StolenBounded = x.Longest, 0, x.Bounded
 	if r := d.LifetimeNamed(s.Lifetime["refresh"].Name); r != nil {
 		x.Renewed = true

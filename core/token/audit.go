@@ -4,7 +4,6 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"hash/maphash"
-	"maps"
 	"slices"
 	"sort"
 	"strings"
@@ -24,7 +23,8 @@ const (
 )
 
 // Steps are the upper ends of the histogram of lifetimes.
-var Steps = []time.Duration{time.Minute, 5 * time.Minute, 15 * time.Minute, 30 * time.Minute, time.Hour, 4 * time.Hour, 12 * time.Hour, 24 * time.Hour, 7 * 24 * time.Hour, 30 * 24 * time.Hour, 365 * 24 * time.Hour}
+var Steps = []time.Duration{time.Minute, 5 * time.Minute, 15 * time.Minute, 30 * time.Minute, time.Hour, 4 * time.Hour,
+	12 * time.Hour, 24 * time.Hour, 7 * 24 * time.Hour, 30 * 24 * time.Hour, 365 * 24 * time.Hour}
 
 // Seen is a token of an audit, by what does not give it away.
 type Seen struct {
@@ -97,7 +97,8 @@ type Audited struct {
 // NewAuditor makes one; Scheme and Identity of the context are found for each
 // token.
 func NewAuditor(c Context) *Auditor {
-	a := &Auditor{c: c, seed: maphash.MakeSeed(), seen: map[uint64]struct{}{}, groups: map[string]map[string]int{}, tally: map[string]*Tally{}, reach: map[string][3]int{}, secrets: map[string]string{}}
+	a := &Auditor{c: c, seed: maphash.MakeSeed(), seen: map[uint64]struct{}{}, groups: map[string]map[string]int{},
+		tally: map[string]*Tally{}, reach: map[string][3]int{}, secrets: map[string]string{}}
 	for _, s := range Steps {
 		a.steps = append(a.steps, Step{UpTo: s})
 	}
@@ -105,24 +106,40 @@ func NewAuditor(c Context) *Auditor {
 	return a
 }
 
+// Looked is what was looked at of one token: everything that asks nothing of the tokens
+// before it.
+type Looked struct {
+	line     int
+	t        *Token
+	hash     uint64
+	sum      [4]byte
+	subject  string
+	issuer   string
+	scheme   *declaration.Scheme
+	identity *declaration.Identity
+	list     []Judgement
+	rights   string // what its rights depend on; "" without a scheme
+}
+
 // Add judges one token that stood on a line.
-func (a *Auditor) Add(line int, text string) {
-	a.tokens++
+func (a *Auditor) Add(line int, text string) { a.Take(a.Look(line, text)) }
+
+// Look judges one token that stood on a line. It changes nothing, so that many can be
+// looked at beside each other; each is then taken, in the order of the lines.
+func (a *Auditor) Look(line int, text string) Looked {
 	t := Decode(text)
 	if t.Kind == Empty {
-		a.tokens--
-		return
+		return Looked{}
 	}
-	h := maphash.String(a.seed, t.Raw)
-	if _, again := a.seen[h]; again {
-		return
-	}
-	if len(a.seen) < maxSeen {
-		a.seen[h] = struct{}{}
-	}
+	l := Looked{line: line, t: t, hash: maphash.String(a.seed, t.Raw)}
+	var few [5]string
+	names := subject(t, few[:0])
+	l.subject = first(names)
+	l.issuer, _ = t.Claims.String("iss")
 	c := a.c
-	c.Scheme = SchemeOf(c.Doc, t, c.Values)
-	c.Identity = Holder(c.Doc, t)
+	c.Identity = holder(c.Doc, names)
+	c.Scheme = schemeOf(c.Doc, t, c.Values, c.Identity)
+	l.identity, l.scheme = c.Identity, c.Scheme
 	if c.Of != nil {
 		switch k, ok := c.Of[schemeName(c.Scheme)]; {
 		case ok:
@@ -131,8 +148,34 @@ func (a *Auditor) Add(line int, text string) {
 			c.Keys, c.NoKeys = Keys{}, "it belongs to no scheme of the declaration whose keys are known"
 		}
 	}
-	list := Judge(t, c)
-	if w := a.secret(t); w != "" {
+	l.list = Judge(t, c)
+	raw := t.bytes
+	if len(raw) != len(t.Raw) {
+		raw = []byte(t.Raw)
+	}
+	sum := sha256.Sum256(raw)
+	copy(l.sum[:], sum[:])
+	if c.Scheme != nil {
+		l.rights = rightsOf(t, c)
+	}
+	return l
+}
+
+// Take counts what was looked at.
+func (a *Auditor) Take(l Looked) {
+	t := l.t
+	if t == nil {
+		return
+	}
+	a.tokens++
+	if _, again := a.seen[l.hash]; again {
+		return
+	}
+	if len(a.seen) < maxSeen {
+		a.seen[l.hash] = struct{}{}
+	}
+	list := l.list
+	if w := a.secret(t, l.issuer); w != "" {
 		list = append([]Judgement{Guessed(w)}, list...)
 	}
 	if t.Kind == Signed {
@@ -141,21 +184,17 @@ func (a *Auditor) Add(line int, text string) {
 			a.sound++
 		case CannotTell:
 			a.unsure++
+		default:
 		}
 	}
-	sum := sha256.Sum256([]byte(t.Raw))
-	s := Seen{Line: line, Fingerprint: hex.EncodeToString(sum[:4]), Subject: Subject(t), Wrong: len(list)}
-	s.Issuer, _ = t.Claims.String("iss")
-	if c.Scheme != nil {
-		s.Scheme = c.Scheme.Name
-	}
+	s := Seen{Line: l.line, Subject: l.subject, Issuer: l.issuer, Scheme: schemeName(l.scheme), Wrong: len(list)}
 	if len(list) > 0 {
 		s.Severity, s.Text = list[0].Severity, list[0].Text
 	}
 	a.group(t, s)
 	a.life(t, list)
-	if c.Scheme != nil {
-		r := a.opens(t, c)
+	if l.scheme != nil {
+		r := a.opens(l)
 		s.Opens, s.Unsafe, s.Beyond = r[0], r[1], r[2]
 	}
 	for _, j := range list {
@@ -168,11 +207,11 @@ func (a *Auditor) Add(line int, text string) {
 		if len(n.Examples) < maxExamples {
 			e := s
 			e.Text, e.Severity = j.Text, j.Severity
-			n.Examples = append(n.Examples, e)
+			n.Examples = append(n.Examples, l.named(e))
 		}
 	}
 	if len(list) > 0 {
-		a.worst = keep(a.worst, s, func(x, y Seen) bool {
+		a.worst = keep(a.worst, s, l, func(x, y Seen) bool {
 			if x.Severity != y.Severity {
 				return x.Severity.AtLeast(y.Severity)
 			}
@@ -180,13 +219,20 @@ func (a *Auditor) Add(line int, text string) {
 		})
 	}
 	if s.Opens > 0 {
-		a.power = keep(a.power, s, func(x, y Seen) bool {
+		a.power = keep(a.power, s, l, func(x, y Seen) bool {
 			if x.Unsafe != y.Unsafe {
 				return x.Unsafe > y.Unsafe
 			}
 			return x.Opens > y.Opens
 		})
 	}
+}
+
+// named makes what is kept of a token: its texts no longer hold the whole of it.
+func (l Looked) named(s Seen) Seen {
+	s.Fingerprint = hex.EncodeToString(l.sum[:])
+	s.Subject, s.Issuer = strings.Clone(s.Subject), strings.Clone(s.Issuer)
+	return s
 }
 
 func schemeName(s *declaration.Scheme) string {
@@ -198,18 +244,18 @@ func schemeName(s *declaration.Scheme) string {
 
 // secret guesses among the words that ship, once for each issuer and key: a
 // list tried on a million tokens would take hours.
-func (a *Auditor) secret(t *Token) string {
+func (a *Auditor) secret(t *Token, issuer string) string {
 	if !Guessable(t) {
 		return ""
 	}
-	iss, _ := t.Claims.String("iss")
 	kid, _ := t.Header.String("kid")
-	key := t.Algorithm() + "\x00" + iss + "\x00" + kid
-	w, known := a.secrets[key]
+	var room [128]byte
+	key := append(append(append(append(append(room[:0], t.Algorithm()...), 0), issuer...), 0), kid...)
+	w, known := a.secrets[string(key)]
 	if !known {
 		w, _ = Guess(t, a.words())
 		if len(a.secrets) < maxRights {
-			a.secrets[key] = w
+			a.secrets[string(key)] = w
 		}
 		return w
 	}
@@ -227,12 +273,12 @@ func (a *Auditor) words() []string {
 }
 
 // keep puts s where it belongs in a list that stays short.
-func keep(list []Seen, s Seen, before func(a, b Seen) bool) []Seen {
+func keep(list []Seen, s Seen, l Looked, before func(a, b Seen) bool) []Seen {
 	if len(list) == maxList && !before(s, list[len(list)-1]) {
 		return list
 	}
 	i := sort.Search(len(list), func(i int) bool { return before(s, list[i]) })
-	list = slices.Insert(list, i, s)
+	list = slices.Insert(list, i, l.named(s))
 	return list[:min(len(list), maxList)]
 }
 
@@ -249,7 +295,10 @@ func (a *Auditor) group(t *Token, s Seen) {
 		if _, known := m[name]; !known && len(m) >= maxNames {
 			name = "others"
 		}
-		m[strings.Clone(name)]++
+		if _, known := m[name]; !known {
+			name = strings.Clone(name) // it is a part of the token's text
+		}
+		m[name]++
 	}
 	kind := string(t.Kind)
 	if t.Kind == Signed {
@@ -293,23 +342,31 @@ func (a *Auditor) life(t *Token, list []Judgement) {
 	}
 }
 
-// opens counts what a token opens: routes, those that change something, and
-// those that are not granted. Tokens of equal rights are asked for once.
-func (a *Auditor) opens(t *Token, c Context) [3]int {
-	var key strings.Builder
-	key.WriteString(c.Scheme.Name)
+// rightsOf is what the rights of a token depend on: tokens of equal rights open the same.
+func rightsOf(t *Token, c Context) string {
+	var room [256]byte
+	key := append(room[:0], c.Scheme.Name...)
 	if c.Identity != nil {
-		key.WriteString("\x00" + c.Identity.Name)
+		key = append(append(key, 0), c.Identity.Name...)
 	}
-	for _, what := range slices.Sorted(maps.Keys(c.Scheme.Claims)) {
-		key.WriteString("\x00" + what + "=")
+	var few [8]string
+	for _, what := range named(c.Scheme.Claims, few[:0]) {
+		key = append(append(append(key, 0), what...), '=')
 		if m := t.at(c.Scheme.Claims[what]); m != nil {
-			key.Write(m.Raw)
+			key = append(key, m.Raw...)
 		}
 	}
-	if r, ok := a.reach[key.String()]; ok {
+	return string(key)
+}
+
+// opens counts what a token opens: routes, those that change something, and
+// those that are not granted. Tokens of equal rights are asked for once.
+func (a *Auditor) opens(l Looked) [3]int {
+	if r, ok := a.reach[l.rights]; ok {
 		return r
 	}
+	t, c := l.t, a.c
+	c.Scheme, c.Identity = l.scheme, l.identity
 	var r [3]int
 	for _, o := range Reach(c.Doc, c.Scheme, t, c.Identity) {
 		if o.Public || !o.Admitted {
@@ -324,14 +381,16 @@ func (a *Auditor) opens(t *Token, c Context) [3]int {
 		}
 	}
 	if len(a.reach) < maxRights {
-		a.reach[key.String()] = r
+		a.reach[l.rights] = r
 	}
 	return r
 }
 
 // Report is what was found, the most frequent first.
 func (a *Auditor) Report() Audited {
-	r := Audited{Tokens: a.tokens, Distinct: len(a.seen), Sound: a.sound, Unsure: a.unsure, Endless: a.endless, Groups: map[string][]Count{}, Lifetimes: slices.Clone(a.steps), Offenders: slices.Clone(a.worst), Powerful: slices.Clone(a.power)}
+	r := Audited{Tokens: a.tokens, Distinct: len(a.seen), Sound: a.sound, Unsure: a.unsure, Endless: a.endless,
+		Groups: map[string][]Count{}, Lifetimes: slices.Clone(a.steps), Offenders: slices.Clone(a.worst),
+		Powerful: slices.Clone(a.power)}
 	for g, m := range a.groups {
 		for n, c := range m {
 			r.Groups[g] = append(r.Groups[g], Count{n, c})

@@ -40,7 +40,8 @@ const (
 )
 
 // Variants in the order of the documentation.
-var Variants = []Variant{Unsigned, UnsignedCase, SignatureRemoved, Altered, Raised, ForeignKey, PublicAsSecret, EmbeddedKey, KeyAddress, KeyIDPath}
+var Variants = []Variant{Unsigned, UnsignedCase, SignatureRemoved, Altered, Raised, ForeignKey, PublicAsSecret,
+	EmbeddedKey, KeyAddress, KeyIDPath}
 
 // Breaker holds what variants are made with. The same Breaker gives the same
 // variants.
@@ -199,7 +200,8 @@ func (b *Breaker) key(alg string) (crypto.Signer, error) {
 	case 'R', 'P':
 		k, err = rsa.GenerateKey(b.Rand, 2048)
 	case 'E':
-		k, err = ecdsa.GenerateKey(map[int]elliptic.Curve{32: elliptic.P256(), 48: elliptic.P384(), 66: elliptic.P521()}[a.bytes], b.Rand)
+		k, err = ecdsa.GenerateKey(map[int]elliptic.Curve{32: elliptic.P256(), 48: elliptic.P384(),
+			66: elliptic.P521()}[a.bytes], b.Rand)
 	case 'D':
 		_, k, err = ed25519.GenerateKey(b.Rand)
 	default:

@@ -48,7 +48,8 @@ func (t *Token) strip(s string) string {
 	}
 	s = strings.TrimSpace(strings.TrimPrefix(s, "\ufeff"))
 	for _, p := range []string{"authorization:", "bearer", "dpop", "token"} {
-		if len(s) > len(p) && strings.EqualFold(s[:len(p)], p) && (strings.HasSuffix(p, ":") || s[len(p)] == ' ' || s[len(p)] == '\t' || s[len(p)] == ':') {
+		if len(s) > len(p) && strings.EqualFold(s[:len(p)], p) && (strings.HasSuffix(p, ":") || s[len(p)] == ' ' ||
+			s[len(p)] == '\t' || s[len(p)] == ':') {
 			s = strings.TrimLeft(s[len(p):], ": \t\r\n")
 			t.mend("form-prefix", Whole, strings.TrimSuffix(p, ":"))
 		}

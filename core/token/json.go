@@ -116,7 +116,11 @@ func (s *scanner) object(depth int, members *[]Member) bool {
 			many[name] = true
 		}
 		if members != nil {
-			*members = append(*members, Member{Name: name, Raw: json.RawMessage(s.b[val:s.i]), Start: start, End: s.i})
+			m := Member{Name: name, Raw: json.RawMessage(s.b[val:s.i]), Start: start, End: s.i}
+			if s.text != "" && s.b[val] == '"' && bytes.IndexByte(m.Raw, '\\') < 0 {
+				m.text, m.isText = s.text[val+1:s.i-1], true
+			}
+			*members = append(*members, m)
 		}
 		s.space()
 		if s.i >= len(s.b) {

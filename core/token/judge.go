@@ -3,7 +3,6 @@ package token
 import (
 	"bytes"
 	"fmt"
-	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -37,7 +36,7 @@ type SchemeKeys struct {
 // Judge says what is wrong with a token, gravest first, and otherwise in the
 // order of its text.
 func Judge(t *Token, c Context) []Judgement {
-	j := judge{t: t, c: c, out: slices.Clone(t.mended)}
+	j := judge{t: t, c: c, out: append(make([]Judgement, 0, len(t.mended)+usual), t.mended...)}
 	j.form()
 	if t.Kind == Signed {
 		j.header()
@@ -63,6 +62,9 @@ func Judge(t *Token, c Context) []Judgement {
 	}
 	return j.out
 }
+
+// usual is how many judgements a token has at most, as a rule.
+const usual = 6
 
 // Outcome is what a service that checks everything does with a token.
 type Outcome string
@@ -95,7 +97,9 @@ func Sound(list []Judgement) bool {
 	return !slices.ContainsFunc(list, func(j Judgement) bool { return slices.Contains(unsound, j.ID) })
 }
 
-var unsound = []string{"form-empty", "form-base64", "form-parts", "form-json", "alg-none", "alg-missing", "alg-unknown", "alg-undeclared", "crit-unknown", "signature-missing", "signature-wrong", "key-unknown", "key-unfit", "iss-missing", "iss-other", "aud-missing", "aud-other", "expired", "not-yet", "date-unreadable", "introspect-inactive"}
+var unsound = []string{"form-empty", "form-base64", "form-parts", "form-json", "alg-none", "alg-missing", "alg-unknown",
+	"alg-undeclared", "crit-unknown", "signature-missing", "signature-wrong", "key-unknown", "key-unfit", "iss-missing",
+	"iss-other", "aud-missing", "aud-other", "expired", "not-yet", "date-unreadable", "introspect-inactive"}
 
 type judge struct {
 	t   *Token
@@ -166,7 +170,8 @@ func (j *judge) header() {
 			s, _ := m.String()
 			j.say("key-address", Header, "/"+m.Name, m.Name, s)
 		case "kid":
-			if s, _ := m.String(); strings.ContainsAny(s, "/\\'\";|`$?<> \x00") || strings.Contains(s, "..") || strings.Contains(s, "--") {
+			if s, _ := m.String(); strings.ContainsAny(s, "/\\'\";|`$?<> \x00") || strings.Contains(s, "..") ||
+				strings.Contains(s, "--") {
 				j.say("key-id-path", Header, "/kid", s)
 			}
 		}
@@ -260,7 +265,8 @@ func (j *judge) who() {
 }
 
 func (j *judge) audience(aud *Member) {
-	s, all := j.c.Scheme, aud.Strings(false)
+	var few [2]string
+	s, all := j.c.Scheme, aud.strings(few[:0], false)
 	if s != nil && s.Audience != "" && !slices.Contains(all, FillValues(s.Audience, j.c.Values)) {
 		j.say("aud-other", Claims, "/aud", strings.Join(all, ", "), FillValues(s.Audience, j.c.Values))
 	} else if len(all) > 1 {
@@ -366,7 +372,9 @@ func (j *judge) rights() {
 		return
 	}
 	id := j.c.Identity
-	for _, what := range slices.Sorted(maps.Keys(s.Claims)) {
+	var few [8]string
+	var room [8]string
+	for _, what := range named(s.Claims, few[:0]) {
 		pointer := s.Claims[what]
 		m := j.t.at(pointer)
 		if m == nil {
@@ -379,7 +387,7 @@ func (j *judge) rights() {
 		}
 		switch what {
 		case "roles":
-			for _, r := range m.Strings(true) {
+			for _, r := range m.strings(room[:0], true) {
 				if d.RoleNamed(r) == nil {
 					j.say("role-undeclared", Claims, pointer, r)
 				} else if id != nil && !d.RolesOf(id)[r] {
@@ -387,7 +395,7 @@ func (j *judge) rights() {
 				}
 			}
 		case "scopes":
-			for _, sc := range m.Strings(true) {
+			for _, sc := range m.strings(room[:0], true) {
 				if id != nil && !slices.Contains(id.Scopes, sc) {
 					j.say("scope-beyond", Claims, pointer, sc, id.Name)
 				}
@@ -401,6 +409,15 @@ func (j *judge) rights() {
 			}
 		}
 	}
+}
+
+// named appends the names of claims in their order.
+func named(claims map[string]string, out []string) []string {
+	for n := range claims {
+		out = append(out, n)
+	}
+	slices.Sort(out)
+	return out
 }
 
 // plainly writes an attribute's value as it stands in JSON.
@@ -446,9 +463,12 @@ func (m *Member) plain() string {
 // personal are claims that name a person (OpenID Connect Core section 5.1),
 // and common ones beside.
 var personal = map[string]string{
-	"email": "an e-mail address", "phone_number": "a telephone number", "phone": "a telephone number", "mobile": "a telephone number",
-	"name": "a name", "given_name": "a name", "family_name": "a name", "birthdate": "a date of birth", "birthday": "a date of birth",
-	"address": "an address", "gender": "a gender", "picture": "a picture", "ssn": "a social security number", "national_id": "an identity number",
+	"email": "an e-mail address", "phone_number": "a telephone number", "phone": "a telephone number",
+	"mobile": "a telephone number",
+	"name":   "a name", "given_name": "a name", "family_name": "a name", "birthdate": "a date of birth",
+	"birthday": "a date of birth",
+	"address":  "an address", "gender": "a gender", "picture": "a picture", "ssn": "a social security number",
+	"national_id": "an identity number",
 }
 
 func (j *judge) contents() {
@@ -480,7 +500,8 @@ func secretIn(m *Member) string {
 	n := m.Name
 	if len(n) >= 4 {
 		n = strings.ToLower(n)
-		for _, w := range []string{"password", "passwd", "secret", "private_key", "api_key", "apikey", "refresh_token", "access_token"} {
+		for _, w := range []string{"password", "passwd", "secret", "private_key", "api_key", "apikey", "refresh_token",
+			"access_token"} {
 			if strings.Contains(n, w) {
 				return m.Name
 			}

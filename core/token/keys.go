@@ -259,7 +259,8 @@ func (a algorithm) verify(key any, signed string, sum, sig []byte) bool {
 	case 'P':
 		return rsa.VerifyPSS(key.(*rsa.PublicKey), a.hash, sum, sig, nil) == nil
 	case 'E': // r and s side by side (RFC 7518 section 3.4)
-		return len(sig) == 2*a.bytes && ecdsa.Verify(key.(*ecdsa.PublicKey), sum, new(big.Int).SetBytes(sig[:a.bytes]), new(big.Int).SetBytes(sig[a.bytes:]))
+		return len(sig) == 2*a.bytes && ecdsa.Verify(key.(*ecdsa.PublicKey), sum, new(big.Int).SetBytes(sig[:a.bytes]),
+			new(big.Int).SetBytes(sig[a.bytes:]))
 	}
 	return ed25519.Verify(key.(ed25519.PublicKey), []byte(signed), sig)
 }

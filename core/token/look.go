@@ -106,12 +106,14 @@ func (t *Token) verification(k Keys, why string) (v Verification) {
 }
 
 // asked are claims whose text is kept: what a judgement reads and what names nobody.
-var asked = []string{"iss", "aud", "exp", "nbf", "iat", "typ", "scope", "scp", "azp", "client_id", "acr", "amr", "token_type", "active"}
+var asked = []string{"iss", "aud", "exp", "nbf", "iat", "typ", "scope", "scp", "azp", "client_id", "acr", "amr",
+	"token_type", "active"}
 
 // Look looks at a raw token, once: with the keys of its scheme, whose claims the
 // declaration names.
 func Look(t *Token, c Context) *Shown {
-	s := &Shown{Version: ShownVersion, Kind: t.Kind, Size: len(t.Raw), Introspected: t.Introspected, Signature: t.verification(c.Keys, c.NoKeys)}
+	s := &Shown{Version: ShownVersion, Kind: t.Kind, Size: len(t.Raw), Introspected: t.Introspected,
+		Signature: t.verification(c.Keys, c.NoKeys)}
 	for _, m := range t.mended {
 		s.Form = append(s.Form, Mended{m.ID, m.Text, m.Part, m.Pointer})
 	}
@@ -206,7 +208,8 @@ func (s *Shown) Judge(c Context) []Judgement {
 	for _, m := range s.Form {
 		if i, ok := checkAt[m.ID]; ok {
 			k := Checks[i]
-			t.mended = append(t.mended, Judgement{ID: m.ID, Severity: k.Severity, Text: m.Text, Why: k.Why, Standard: k.Standard, Part: m.Part, Pointer: m.Pointer})
+			t.mended = append(t.mended, Judgement{ID: m.ID, Severity: k.Severity, Text: m.Text, Why: k.Why,
+				Standard: k.Standard, Part: m.Part, Pointer: m.Pointer})
 		}
 	}
 	if s.Header != nil {

@@ -53,7 +53,8 @@ func TestShownIsJudgedAsTheToken(t *testing.T) {
 		texts = append(texts, s, p[0]+"."+p[1]+".", p[0]+"."+p[1]+".AAAA", "Bearer "+s)
 	}
 	dup := encode([]byte(`{"sub":"a","iss":"https://id.example","sub":"` + private + `"}`))
-	texts = append(texts, "opaque-text", "", texts[0][:40], strings.Split(texts[0], ".")[0]+"."+dup+".AA", encode([]byte(`{"alg":"none"}`))+"."+dup+".")
+	texts = append(texts, "opaque-text", "", texts[0][:40], strings.Split(texts[0], ".")[0]+"."+dup+".AA",
+		encode([]byte(`{"alg":"none"}`))+"."+dup+".")
 	for _, text := range texts {
 		for _, keys := range []Keys{context(t).Keys, {}, {Secret: []byte("x")}} {
 			c := context(t)
@@ -81,7 +82,8 @@ func TestShownByAnotherDeclaration(t *testing.T) {
 	ctx.Scheme.Issuer = ""
 	ctx.Scheme.Claims["tier"] = "/tier"
 	ctx.Identity.Attributes = map[string]any{"tier": "silver"}
-	assert.Equal(t, []string{"claim-hidden"}, ids(shown.Judge(ctx)), "what was not kept is not checked, and never agrees in silence")
+	assert.Equal(t, []string{"claim-hidden"}, ids(shown.Judge(ctx)), "what was not kept is not checked, and never "+
+		"agrees in silence")
 	shown.Guessed = true
 	assert.Contains(t, ids(shown.Judge(ctx)), "secret-guessed")
 }

@@ -13,12 +13,18 @@ import (
 // none fits. Where several are behind one lock, the one that the token's
 // subject has a credential of comes first.
 func SchemeOf(d *declaration.Document, t *Token, values map[string]string) *declaration.Scheme {
+	var few [5]string
+	return schemeOf(d, t, values, holder(d, subject(t, few[:0])))
+}
+
+func schemeOf(d *declaration.Document, t *Token, values map[string]string,
+	id *declaration.Identity) *declaration.Scheme {
 	if d == nil {
 		return nil
 	}
 	iss, _ := t.Claims.String("iss")
-	aud := t.Claims.Get("aud").Strings(false)
-	sub := subject(t)
+	var few [2]string
+	aud := t.Claims.Get("aud").strings(few[:0], false)
 	var best *declaration.Scheme
 	points := 0
 	for _, s := range d.Schemes {
@@ -32,7 +38,8 @@ func SchemeOf(d *declaration.Document, t *Token, values map[string]string) *decl
 		if s.Audience != "" && slices.Contains(aud, FillValues(s.Audience, values)) {
 			p += 2
 		}
-		if id := holder(d, sub); id != nil && slices.ContainsFunc(id.Credentials, func(c declaration.Credential) bool { return c.Scheme.Name == s.Name }) {
+		if id != nil && slices.ContainsFunc(id.Credentials,
+			func(c declaration.Credential) bool { return c.Scheme.Name == s.Name }) {
 			p += 2
 		}
 		if p > points {
@@ -43,8 +50,7 @@ func SchemeOf(d *declaration.Document, t *Token, values map[string]string) *decl
 }
 
 // subject is whom a token names: the first of these claims that is a text.
-func subject(t *Token) []string {
-	var out []string
+func subject(t *Token, out []string) []string {
 	for _, c := range []string{"sub", "username", "preferred_username", "client_id", "azp"} {
 		if s, ok := t.Claims.String(c); ok {
 			out = append(out, s)
@@ -55,8 +61,13 @@ func subject(t *Token) []string {
 
 // Subject is how a token names its holder, "" without.
 func Subject(t *Token) string {
-	if s := subject(t); len(s) > 0 {
-		return s[0]
+	var few [5]string
+	return first(subject(t, few[:0]))
+}
+
+func first(list []string) string {
+	if len(list) > 0 {
+		return list[0]
 	}
 	return ""
 }
@@ -64,13 +75,14 @@ func Subject(t *Token) string {
 // Holder is the declared identity that a token names, by the identity's name
 // or by a value that is written in one of its credentials; nil without.
 func Holder(d *declaration.Document, t *Token) *declaration.Identity {
-	if d == nil {
-		return nil
-	}
-	return holder(d, subject(t))
+	var few [5]string
+	return holder(d, subject(t, few[:0]))
 }
 
 func holder(d *declaration.Document, names []string) *declaration.Identity {
+	if d == nil {
+		return nil
+	}
 	for _, n := range names {
 		if id := d.IdentityNamed(n); id != nil {
 			return id
@@ -105,7 +117,8 @@ func Reach(d *declaration.Document, s *declaration.Scheme, t *Token, holder *dec
 	if d == nil || s == nil {
 		return nil
 	}
-	id := &declaration.Identity{Name: Subject(t), Credentials: []declaration.Credential{{Scheme: declaration.Ref{Name: s.Name}}}, Attributes: map[string]any{}}
+	id := &declaration.Identity{Name: Subject(t),
+		Credentials: []declaration.Credential{{Scheme: declaration.Ref{Name: s.Name}}}, Attributes: map[string]any{}}
 	if holder != nil {
 		id.Name = holder.Name
 		for k, v := range holder.Attributes {

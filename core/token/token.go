@@ -92,6 +92,8 @@ type Member struct {
 	Name       string
 	Raw        json.RawMessage // its value
 	Start, End int             // of the whole member in Text
+	text       string          // its value, where that is a string without escapes
+	isText     bool
 }
 
 // Get returns the last member with a name, as most parsers do; nil without.
@@ -115,6 +117,9 @@ func (o *Object) String(name string) (string, bool) {
 
 // String is the member's value, when that is a JSON string.
 func (m *Member) String() (string, bool) {
+	if m.isText {
+		return m.text, true
+	}
 	r := m.Raw
 	if len(r) < 2 || r[0] != '"' {
 		return "", false
@@ -131,20 +136,22 @@ func (m *Member) String() (string, bool) {
 
 // Strings are the value's strings: one, a list, or words separated by spaces
 // where split is true (RFC 8693 section 4.2).
-func (m *Member) Strings(split bool) []string {
+func (m *Member) Strings(split bool) []string { return m.strings(nil, split) }
+
+// strings appends them to a list that the caller has room for.
+func (m *Member) strings(out []string, split bool) []string {
 	if m == nil {
-		return nil
+		return out
 	}
 	if s, ok := m.String(); ok {
 		if split {
-			return strings.Fields(s)
+			return append(out, strings.Fields(s)...)
 		}
-		return []string{s}
+		return append(out, s)
 	}
 	if len(m.Raw) < 2 || m.Raw[0] != '[' {
-		return nil
+		return out
 	}
-	var out []string
 	s := &scanner{b: m.Raw, i: 1}
 	for {
 		s.space()

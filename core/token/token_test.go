@@ -35,21 +35,27 @@ func TestPublishedVectors(t *testing.T) {
 		{"A.1 HS256", `{"kty":"oct","k":"AyM1SysPpbyDfgZld3umj1qzKObwVMkoqQ-EstJQLr_T-1qS0gZH75aKtMN3Yj0iPS4hcgUuTwjAzZr1Z9CAow"}`,
 			"eyJ0eXAiOiJKV1QiLA0KICJhbGciOiJIUzI1NiJ9." + claims + ".dBjftJeZ4CVP-mB92K27uhbUJU1p1r_wW1gFWFOEjXk"},
 		{"A.2 RS256", `{"kty":"RSA","n":"ofgWCuLjybRlzo0tZWJjNiuSfb4p4fAkd_wWJcyQoTbji9k0l8W26mPddxHmfHQp-Vaw-4qPCJrcS2mJPMEzP1Pt0Bm4d4QlL-yRT-SFd2lZS-pCgNMsD1W_YpRPEwOWvG6b32690r2jZ47soMZo9wGzjb_7OMg0LOL-bSf63kpaSHSXndS5z5rexMdbBYUsLA9e-KXBdQOS-UTo7WTBEMa2R2CapHg665xsmtdVMTBQY4uDZlxvb3qCo5ZwKh9kG4LT6_I5IhlJH7aGhyxXFvUK-DWNmoudF8NAco9_h9iaGNj8q2ethFkMLs91kzk2PAcDTW9gb54h4FRWyuXpoQ","e":"AQAB"}`,
-			"eyJhbGciOiJSUzI1NiJ9." + claims + ".cC4hiUPoj9Eetdgtv3hF80EGrhuB__dzERat0XF9g2VtQgr9PJbu3XOiZj5RZmh7AAuHIm4Bh-0Qc_lF5YKt_O8W2Fp5jujGbds9uJdbF9CUAr7t1dnZcAcQjbKBYNX4BAynRFdiuB--f_nZLgrnbyTyWzO75vRK5h6xBArLIARNPvkSjtQBMHlb1L07Qe7K0GarZRmB_eSN9383LcOLn6_dO--xi12jzDwusC-eOkHWEsqtFZESc6BfI7noOPqvhJ1phCnvWh6IeYI2w9QOYEUipUTI8np6LbgGY9Fs98rqVt5AXLIhWkWywlVmtVrBp0igcN_IoypGlUPQGe77Rw"},
+			"eyJhbGciOiJSUzI1NiJ9." + claims +
+				".cC4hiUPoj9Eetdgtv3hF80EGrhuB__dzERat0XF9g2VtQgr9PJbu3XOiZj5RZmh7AAuHIm4Bh-0Qc_lF5YKt_O8W2Fp5jujGbds9uJdbF9CUAr7t1dnZcAcQjbKBYNX4BAynRFdiuB--f_nZLgrnbyTyWzO75vRK5h6xBArLIARNPvkSjtQBMHlb1L07Qe7K0GarZRmB_eSN9383LcOLn6_dO--xi12jzDwusC-eOkHWEsqtFZESc6BfI7noOPqvhJ1phCnvWh6IeYI2w9QOYEUipUTI8np6LbgGY9Fs98rqVt5AXLIhWkWywlVmtVrBp0igcN_IoypGlUPQGe77Rw"},
 		{"A.3 ES256", `{"kty":"EC","crv":"P-256","x":"f83OJ3D2xF1Bg8vub9tLe1gHMzV76e8Tus9uPHvRVEU","y":"x_FEzRu9m36HLN_tue659LNpXW6pCyStikYjKIWI5a0"}`,
-			"eyJhbGciOiJFUzI1NiJ9." + claims + ".DtEhU3ljbEg8L38VWAfUAqOyKAM6-Xx-F4GawxaepmXFCgfTjDxw5djxLa8ISlSApmWQxfKTUJqPP3-Kg6NU1Q"},
+			"eyJhbGciOiJFUzI1NiJ9." + claims +
+				".DtEhU3ljbEg8L38VWAfUAqOyKAM6-Xx-F4GawxaepmXFCgfTjDxw5djxLa8ISlSApmWQxfKTUJqPP3-Kg6NU1Q"},
 		{"A.4 ES512", `{"kty":"EC","crv":"P-521","x":"AekpBQ8ST8a8VcfVOTNl353vSrDCLLJXmPk06wTjxrrjcBpXp5EOnYG_NjFZ6OvLFV1jSfS9tsz4qUxcWceqwQGk","y":"ADSmRA43Z1DSNx_RvcLI87cdL07l6jQyyBXMoxVg_l2Th-x3S1WDhjDly79ajL4Kkd0AZMaZmh9ubmf63e3kyMj2"}`,
 			"eyJhbGciOiJFUzUxMiJ9.UGF5bG9hZA.AdwMgeerwtHoh-l192l60hp9wAHZFVJbLfD_UxMi70cwnZOYaRI1bKPWROc-mZZqwqT2SI-KGDKB34XO0aw_7XdtAG8GaSwFKdCAPZgoXD2YBJZCPEX3xKpRwcdOO8KpEHwJjyqOgzDO7iKvU8vcnwNrmxYbSW9ERBXukOXolLzeO_Jn"},
 		{"8037 A.4 EdDSA", `{"kty":"OKP","crv":"Ed25519","x":"11qYAYKxCrfVS_7TyWQHOg7hcvPapiMlrwIaaPcHURo"}`,
 			"eyJhbGciOiJFZERTQSJ9.RXhhbXBsZSBvZiBFZDI1NTE5IHNpZ25pbmc.hgyY0il_MGCjP0JzlnLWG1PPOt7-09PGcvMg3AIbQR6dWbhijcNR4ki4iylGjg5BhVsPt9g7sVvpAr_MuM0KAg"},
 		{"7520 4.1 RS256", `{"kty":"RSA","kid":"bilbo.baggins@hobbiton.example","use":"sig","n":"n4EPtAOCc9AlkeQHPzHStgAbgs7bTZLwUBZdR8_KuKPEHLd4rHVTeT-O-XV2jRojdNhxJWTDvNd7nqQ0VEiZQHz_AJmSCpMaJMRBSFKrKb2wqVwGU_NsYOYL-QtiWN2lbzcEe6XC0dApr5ydQLrHqkHHig3RBordaZ6Aj-oBHqFEHYpPe7Tpe-OfVfHd1E6cS6M1FZcD1NNLYD5lFHpPI9bTwJlsde3uhGqC0ZCuEHg8lhzwOHrtIQbS0FVbb9k3-tVTU4fg_3L_vniUFAKwuCLqKnS2BYwdq_mzSnbLY7h_qixoR7jig3__kRhuaxwUkRz5iaiQkqgc5gHdrNP5zw","e":"AQAB"}`,
-			"eyJhbGciOiJSUzI1NiIsImtpZCI6ImJpbGJvLmJhZ2dpbnNAaG9iYml0b24uZXhhbXBsZSJ9." + frodo + ".MRjdkly7_-oTPTS3AXP41iQIGKa80A0ZmTuV5MEaHoxnW2e5CZ5NlKtainoFmKZopdHM1O2U4mwzJdQx996ivp83xuglII7PNDi84wnB-BDkoBwA78185hX-Es4JIwmDLJK3lfWRa-XtL0RnltuYv746iYTh_qHRD68BNt1uSNCrUCTJDt5aAE6x8wW1Kt9eRo4QPocSadnHXFxnt8Is9UzpERV0ePPQdLuW3IS_de3xyIrDaLGdjluPxUAhb6L2aXic1U12podGU0KLUQSE_oI-ZnmKJ3F4uOZDnd6QZWJushZ41Axf_fcIe8u9ipH84ogoree7vjbU5y18kDquDg"},
+			"eyJhbGciOiJSUzI1NiIsImtpZCI6ImJpbGJvLmJhZ2dpbnNAaG9iYml0b24uZXhhbXBsZSJ9." + frodo +
+				".MRjdkly7_-oTPTS3AXP41iQIGKa80A0ZmTuV5MEaHoxnW2e5CZ5NlKtainoFmKZopdHM1O2U4mwzJdQx996ivp83xuglII7PNDi84wnB-BDkoBwA78185hX-Es4JIwmDLJK3lfWRa-XtL0RnltuYv746iYTh_qHRD68BNt1uSNCrUCTJDt5aAE6x8wW1Kt9eRo4QPocSadnHXFxnt8Is9UzpERV0ePPQdLuW3IS_de3xyIrDaLGdjluPxUAhb6L2aXic1U12podGU0KLUQSE_oI-ZnmKJ3F4uOZDnd6QZWJushZ41Axf_fcIe8u9ipH84ogoree7vjbU5y18kDquDg"},
 		{"7520 4.2 PS384", `{"kty":"RSA","kid":"bilbo.baggins@hobbiton.example","use":"sig","n":"n4EPtAOCc9AlkeQHPzHStgAbgs7bTZLwUBZdR8_KuKPEHLd4rHVTeT-O-XV2jRojdNhxJWTDvNd7nqQ0VEiZQHz_AJmSCpMaJMRBSFKrKb2wqVwGU_NsYOYL-QtiWN2lbzcEe6XC0dApr5ydQLrHqkHHig3RBordaZ6Aj-oBHqFEHYpPe7Tpe-OfVfHd1E6cS6M1FZcD1NNLYD5lFHpPI9bTwJlsde3uhGqC0ZCuEHg8lhzwOHrtIQbS0FVbb9k3-tVTU4fg_3L_vniUFAKwuCLqKnS2BYwdq_mzSnbLY7h_qixoR7jig3__kRhuaxwUkRz5iaiQkqgc5gHdrNP5zw","e":"AQAB"}`,
-			"eyJhbGciOiJQUzM4NCIsImtpZCI6ImJpbGJvLmJhZ2dpbnNAaG9iYml0b24uZXhhbXBsZSJ9." + frodo + ".cu22eBqkYDKgIlTpzDXGvaFfz6WGoz7fUDcfT0kkOy42miAh2qyBzk1xEsnk2IpN6-tPid6VrklHkqsGqDqHCdP6O8TTB5dDDItllVo6_1OLPpcbUrhiUSMxbbXUvdvWXzg-UD8biiReQFlfz28zGWVsdiNAUf8ZnyPEgVFn442ZdNqiVJRmBqrYRXe8P_ijQ7p8Vdz0TTrxUeT3lm8d9shnr2lfJT8ImUjvAA2Xez2Mlp8cBE5awDzT0qI0n6uiP1aCN_2_jLAeQTlqRHtfa64QQSUmFAAjVKPbByi7xho0uTOcbH510a6GYmJUAfmWjwZ6oD4ifKo8DYM-X72Eaw"},
+			"eyJhbGciOiJQUzM4NCIsImtpZCI6ImJpbGJvLmJhZ2dpbnNAaG9iYml0b24uZXhhbXBsZSJ9." + frodo +
+				".cu22eBqkYDKgIlTpzDXGvaFfz6WGoz7fUDcfT0kkOy42miAh2qyBzk1xEsnk2IpN6-tPid6VrklHkqsGqDqHCdP6O8TTB5dDDItllVo6_1OLPpcbUrhiUSMxbbXUvdvWXzg-UD8biiReQFlfz28zGWVsdiNAUf8ZnyPEgVFn442ZdNqiVJRmBqrYRXe8P_ijQ7p8Vdz0TTrxUeT3lm8d9shnr2lfJT8ImUjvAA2Xez2Mlp8cBE5awDzT0qI0n6uiP1aCN_2_jLAeQTlqRHtfa64QQSUmFAAjVKPbByi7xho0uTOcbH510a6GYmJUAfmWjwZ6oD4ifKo8DYM-X72Eaw"},
 		{"7520 4.3 ES512", `{"kty":"EC","kid":"bilbo.baggins@hobbiton.example","use":"sig","crv":"P-521","x":"AHKZLLOsCOzz5cY97ewNUajB957y-C-U88c3v13nmGZx6sYl_oJXu9A5RkTKqjqvjyekWF-7ytDyRXYgCF5cj0Kt","y":"AdymlHvOiLxXkEhayXQnNCvDX4h9htZaCJN34kfmC6pV5OhQHiraVySsUdaQkAgDPrwQrJmbnX9cwlGfP-HqHZR1"}`,
-			"eyJhbGciOiJFUzUxMiIsImtpZCI6ImJpbGJvLmJhZ2dpbnNAaG9iYml0b24uZXhhbXBsZSJ9." + frodo + ".AE_R_YZCChjn4791jSQCrdPZCNYqHXCTZH0-JZGYNlaAjP2kqaluUIIUnC9qvbu9Plon7KRTzoNEuT4Va2cmL1eJAQy3mtPBu_u_sDDyYjnAMDxXPn7XrT0lw-kvAD890jl8e2puQens_IEKBpHABlsbEPX6sFY8OcGDqoRuBomu9xQ2"},
+			"eyJhbGciOiJFUzUxMiIsImtpZCI6ImJpbGJvLmJhZ2dpbnNAaG9iYml0b24uZXhhbXBsZSJ9." + frodo +
+				".AE_R_YZCChjn4791jSQCrdPZCNYqHXCTZH0-JZGYNlaAjP2kqaluUIIUnC9qvbu9Plon7KRTzoNEuT4Va2cmL1eJAQy3mtPBu_u_sDDyYjnAMDxXPn7XrT0lw-kvAD890jl8e2puQens_IEKBpHABlsbEPX6sFY8OcGDqoRuBomu9xQ2"},
 		{"7520 4.4 HS256", `{"kty":"oct","kid":"018c0ae5-4d9b-471b-bfd6-eef314bc7037","use":"sig","alg":"HS256","k":"hJtXIZ2uSN5kbQfbtTNWbpdmhkV8FJG-Onbc6mxCcYg"}`,
-			"eyJhbGciOiJIUzI1NiIsImtpZCI6IjAxOGMwYWU1LTRkOWItNDcxYi1iZmQ2LWVlZjMxNGJjNzAzNyJ9." + frodo + ".s0h6KThzkfBBBkLspW1h84VsJZFTsPPqMDA7g1Md7p0"},
+			"eyJhbGciOiJIUzI1NiIsImtpZCI6IjAxOGMwYWU1LTRkOWItNDcxYi1iZmQ2LWVlZjMxNGJjNzAzNyJ9." + frodo +
+				".s0h6KThzkfBBBkLspW1h84VsJZFTsPPqMDA7g1Md7p0"},
 	} {
 		keys, said, err := ReadKeys([]byte(v.key))
 		require.NoError(t, err, v.name)
@@ -146,31 +152,36 @@ func signer(t testing.TB, key any, kid string) *SigningKey {
 func context(t testing.TB) Context {
 	d, msgs := declaration.Parse("x", []byte(gate), nil)
 	require.False(t, declaration.Failed(msgs), msgs)
-	return Context{Now: now, Doc: d, Scheme: d.SchemeNamed("access"), Values: values, Identity: d.IdentityNamed("imre"), Keys: signer(t, ec, "k1").Public()}
+	return Context{Now: now, Doc: d, Scheme: d.SchemeNamed("access"), Values: values, Identity: d.IdentityNamed("imre"),
+		Keys: signer(t, ec, "k1").Public()}
 }
 
 func claims() map[string]any {
-	return map[string]any{"iss": "https://id.example", "aud": "service", "sub": "imre-v", "jti": "j1", "iat": now.Unix(), "exp": now.Add(15 * time.Minute).Unix(), "roles": []string{"observer"}, "scope": "w", "email_verified": true}
+	return map[string]any{"iss": "https://id.example", "aud": "service", "sub": "imre-v", "jti": "j1",
+		"iat": now.Unix(), "exp": now.Add(15 * time.Minute).Unix(), "roles": []string{"observer"}, "scope": "w",
+		"email_verified": true}
 }
 
 // Each way in which claims can be wrong, and the sound token that is not.
 func TestJudgeClaims(t *testing.T) {
 	k := signer(t, ec, "k1")
 	for want, change := range map[string]func(map[string]any){
-		"":                  func(map[string]any) {},
-		"iss-missing":       func(c map[string]any) { delete(c, "iss") },
-		"iss-other":         func(c map[string]any) { c["iss"] = "https://else.example" },
-		"aud-missing":       func(c map[string]any) { delete(c, "aud") },
-		"aud-other":         func(c map[string]any) { c["aud"] = []string{"other"} },
-		"aud-many":          func(c map[string]any) { c["aud"] = []string{"other", "service"} },
-		"sub-missing":       func(c map[string]any) { delete(c, "sub") },
-		"jti-missing":       func(c map[string]any) { delete(c, "jti") },
-		"iat-missing":       func(c map[string]any) { delete(c, "iat") },
-		"exp-missing":       func(c map[string]any) { delete(c, "exp") },
-		"expired":           func(c map[string]any) { c["exp"], c["iat"] = now.Unix()-31, now.Unix()-500 },
-		"not-yet":           func(c map[string]any) { c["nbf"] = now.Unix() + 60 },
-		"iat-ahead":         func(c map[string]any) { c["iat"], c["exp"] = now.Unix()+600, now.Unix()+700 },
-		"dates-order":       func(c map[string]any) { c["nbf"] = now.Unix(); c["iat"] = now.Unix() + 20; c["exp"] = now.Unix() + 10 },
+		"":            func(map[string]any) {},
+		"iss-missing": func(c map[string]any) { delete(c, "iss") },
+		"iss-other":   func(c map[string]any) { c["iss"] = "https://else.example" },
+		"aud-missing": func(c map[string]any) { delete(c, "aud") },
+		"aud-other":   func(c map[string]any) { c["aud"] = []string{"other"} },
+		"aud-many":    func(c map[string]any) { c["aud"] = []string{"other", "service"} },
+		"sub-missing": func(c map[string]any) { delete(c, "sub") },
+		"jti-missing": func(c map[string]any) { delete(c, "jti") },
+		"iat-missing": func(c map[string]any) { delete(c, "iat") },
+		"exp-missing": func(c map[string]any) { delete(c, "exp") },
+		"expired":     func(c map[string]any) { c["exp"], c["iat"] = now.Unix()-31, now.Unix()-500 },
+		"not-yet":     func(c map[string]any) { c["nbf"] = now.Unix() + 60 },
+		"iat-ahead":   func(c map[string]any) { c["iat"], c["exp"] = now.Unix()+600, now.Unix()+700 },
+		"dates-order": func(c map[string]any) {
+			c["nbf"], c["iat"], c["exp"] = now.Unix(), now.Unix()+20, now.Unix()+10
+		},
 		"date-milliseconds": func(c map[string]any) { c["iat"] = now.UnixMilli() },
 		"date-text":         func(c map[string]any) { c["iat"] = fmt.Sprint(now.Unix()) },
 		"date-unreadable":   func(c map[string]any) { c["nbf"] = "soon" },
@@ -241,7 +252,8 @@ func TestJudgeHeadersAndKeys(t *testing.T) {
 		{"signature-wrong", s, &Keys{Set: []jose.JSONWebKey{{Key: &other.PublicKey, KeyID: "k1"}}}},
 		{"key-unknown", s, &Keys{Set: []jose.JSONWebKey{{Key: &ec.PublicKey, KeyID: "k2"}}}},
 		{"key-unfit", s, &Keys{Set: []jose.JSONWebKey{{Key: &rsaKey.PublicKey, KeyID: "k1"}}}},
-		{"key-twice", s, &Keys{Set: []jose.JSONWebKey{{Key: &other.PublicKey, KeyID: "k1"}, {Key: &ec.PublicKey, KeyID: "k1"}}}},
+		{"key-twice", s, &Keys{Set: []jose.JSONWebKey{{Key: &other.PublicKey, KeyID: "k1"},
+			{Key: &ec.PublicKey, KeyID: "k1"}}}},
 		{"not-verified", s, &Keys{}},
 		{"key-short", hmacToken, &Keys{Secret: []byte("secret")}},
 		{"", s, &Keys{Set: []jose.JSONWebKey{{Key: &other.PublicKey, KeyID: "k0"}, {Key: &ec.PublicKey, KeyID: "k1"}}}},
@@ -329,7 +341,8 @@ func TestVariantsAreBroken(t *testing.T) {
 		k := signer(t, key, "k1")
 		s, err := k.Mint(rand.Reader, "at+jwt", claims())
 		require.NoError(t, err)
-		b := &Breaker{Rand: rand.Reader, Public: k.Public().Set, Role: "operator", Claim: "/roles", Nowhere: "http://127.0.0.1:1/keys"}
+		b := &Breaker{Rand: rand.Reader, Public: k.Public().Set, Role: "operator", Claim: "/roles",
+			Nowhere: "http://127.0.0.1:1/keys"}
 		seen := map[string]Variant{s: "sound"}
 		for _, v := range Variants {
 			out, err := b.Break(Decode(s), v)
@@ -382,7 +395,8 @@ func TestReach(t *testing.T) {
 	for _, o := range Reach(x.Doc, x.Scheme, tok, x.Identity) {
 		got[o.Route] = fmt.Sprint(o.Admitted, o.Granted, o.Public)
 	}
-	assert.Equal(t, map[string]string{"GET /a": "true true false", "POST /a": "true true false", "GET /open": "true true true", "GET /ops": "true false false"}, got)
+	assert.Equal(t, map[string]string{"GET /a": "true true false", "POST /a": "true true false",
+		"GET /open": "true true true", "GET /ops": "true false false"}, got)
 	assert.Equal(t, "observer", x.Doc.IdentityNamed("imre").Roles[0].Name, "the declaration is not changed by asking")
 }
 
@@ -401,7 +415,8 @@ func TestAnAuditVerifiesByScheme(t *testing.T) {
 		sound, unsure int
 	}{
 		{"its own keys", map[string]SchemeKeys{scheme: {Keys: mine}}, 1, 0},
-		{"another scheme's keys", map[string]SchemeKeys{scheme: {Why: "its key set was not reached"}, "other": {Keys: mine}}, 0, 1},
+		{"another scheme's keys", map[string]SchemeKeys{scheme: {Why: "its key set was not reached"},
+			"other": {Keys: mine}}, 0, 1},
 		{"no scheme's keys", map[string]SchemeKeys{}, 0, 1},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -471,7 +486,8 @@ func TestDocumentation(t *testing.T) {
 	const begin, end = "<!-- judgements -->\n", "<!-- end -->\n"
 	i, j := strings.Index(string(old), begin), strings.Index(string(old), end)
 	require.True(t, i > 0 && j > i)
-	want := string(old[:i]) + begin + "\n| id | what is said | why it matters | severity | standard |\n| --- | --- | --- | --- | --- |\n" + b.String() + "\n" + string(old[j:])
+	want := string(old[:i]) + begin + "\n| id | what is said | why it matters | severity | standard |\n| --- | --- | " +
+		"--- | --- | --- |\n" + b.String() + "\n" + string(old[j:])
 	if os.Getenv("UPDATE_DOCS") != "" {
 		require.NoError(t, os.WriteFile(file, []byte(want), 0o600))
 		return
@@ -491,8 +507,10 @@ func TestVerifyAgreesWithAnotherImplementation(t *testing.T) {
 	pub, ed, err := ed25519.GenerateKey(rand.Reader)
 	require.NoError(t, err)
 	secret := []byte(strings.Repeat("a long secret ", 6))
-	all := []jose.SignatureAlgorithm{jose.HS256, jose.HS384, jose.HS512, jose.RS256, jose.RS384, jose.RS512, jose.PS256, jose.PS384, jose.PS512, jose.ES256, jose.ES384, jose.ES512, jose.EdDSA}
-	keyOf := map[jose.SignatureAlgorithm][2]any{jose.ES256: {ec, &ec.PublicKey}, jose.ES384: {p384, &p384.PublicKey}, jose.ES512: {p521, &p521.PublicKey}, jose.EdDSA: {ed, pub}}
+	all := []jose.SignatureAlgorithm{jose.HS256, jose.HS384, jose.HS512, jose.RS256, jose.RS384, jose.RS512, jose.PS256,
+		jose.PS384, jose.PS512, jose.ES256, jose.ES384, jose.ES512, jose.EdDSA}
+	keyOf := map[jose.SignatureAlgorithm][2]any{jose.ES256: {ec, &ec.PublicKey}, jose.ES384: {p384, &p384.PublicKey},
+		jose.ES512: {p521, &p521.PublicKey}, jose.EdDSA: {ed, pub}}
 	valid, wrong := 0, 0
 	var state uint32 = 7
 	next := func(n int) int { // a small generator, so that a failure can be repeated
@@ -508,7 +526,8 @@ func TestVerifyAgreesWithAnotherImplementation(t *testing.T) {
 		case 'R', 'P':
 			key = [2]any{rsaKey, &rsaKey.PublicKey}
 		}
-		sig, err := jose.NewSigner(jose.SigningKey{Algorithm: alg, Key: key[0]}, (&jose.SignerOptions{}).WithType("JWT"))
+		sig, err := jose.NewSigner(jose.SigningKey{Algorithm: alg, Key: key[0]},
+			(&jose.SignerOptions{}).WithType("JWT"))
 		require.NoError(t, err)
 		body := make([]byte, next(200))
 		for i := range body {
@@ -562,7 +581,8 @@ func TestKeysAreRead(t *testing.T) {
 	assert.Len(t, keys.Set, 1)
 	require.Len(t, said, 1)
 	assert.Contains(t, said[0], "key 1 of the set")
-	for _, bad := range []string{"", "x", "{", `{"keys":[]}`, "-----BEGIN CERTIFICATE-----\nAAAA\n-----END CERTIFICATE-----\n"} {
+	for _, bad := range []string{"", "x", "{", `{"keys":[]}`, "-----BEGIN CERTIFICATE-----\nAAAA\n-----END " +
+		"CERTIFICATE-----\n"} {
 		_, _, err := ReadKeys([]byte(bad))
 		assert.Error(t, err, bad)
 	}
@@ -587,7 +607,8 @@ func FuzzDecodeAndJudge(f *testing.F) {
 	f.Add("Bearer " + s + "=")
 	f.Add(`{"payload":"e30","protected":"e30","signature":""}`)
 	f.Add("e30.e30.e30.e30.e30")
-	f.Add(encode([]byte(`{"alg":"HS256","crit":[1],"kid":"/"}`)) + "." + encode([]byte(`{"exp":1e400,"nbf":-1,"iat":"2020-01-01T00:00:00Z","aud":[[]],"roles":{"a":[]}}`)) + ".AA")
+	f.Add(encode([]byte(`{"alg":"HS256","crit":[1],"kid":"/"}`)) + "." +
+		encode([]byte(`{"exp":1e400,"nbf":-1,"iat":"2020-01-01T00:00:00Z","aud":[[]],"roles":{"a":[]}}`)) + ".AA")
 	x := context(f)
 	x.Keys.Secret = []byte("secret")
 	f.Fuzz(func(t *testing.T, text string) {

@@ -59,28 +59,33 @@ func CheckAnswer(a check.Answer, r declaration.Answers, schema map[int]*declarat
 		if got == "" {
 			got = "no content type"
 		}
-		out = append(out, Slip{finding.WrongRefusal, "type", fmt.Sprintf("a %d must come as %s, it came as %s", a.Status, rule.Type, got)})
+		out = append(out, Slip{finding.WrongRefusal, "type", fmt.Sprintf("a %d must come as %s, it came as %s",
+			a.Status, rule.Type, got)})
 	}
 	for _, h := range rule.Headers {
 		if a.Header(h) == "" {
-			out = append(out, Slip{finding.WrongRefusal, "header " + strings.ToLower(h), fmt.Sprintf("a %d must carry %s, it does not", a.Status, h)})
+			out = append(out, Slip{finding.WrongRefusal, "header " + strings.ToLower(h),
+				fmt.Sprintf("a %d must carry %s, it does not", a.Status, h)})
 		}
 	}
 	body := a.JSON()
 	for _, p := range rule.Has {
 		if _, ok := check.Lookup(body, p); !ok {
-			out = append(out, Slip{finding.WrongRefusal, "has " + p, fmt.Sprintf("the body of a %d must have %s, it has not", a.Status, p)})
+			out = append(out, Slip{finding.WrongRefusal, "has " + p, fmt.Sprintf("the body of a %d must have %s, it "+
+				"has not", a.Status, p)})
 		}
 	}
 	shown := mask.Without(string(a.Body))
 	for _, t := range r.NeverText {
 		if t != "" && (strings.Contains(shown, t) || slices.Contains(a.Texts, t)) {
-			out = append(out, Slip{finding.Leaking, "text " + t, fmt.Sprintf("the answer shows %q, which must never be shown", t)})
+			out = append(out, Slip{finding.Leaking, "text " + t, fmt.Sprintf("the answer shows %q, which must never "+
+				"be shown", t)})
 		}
 	}
 	if body != nil && len(r.NeverFields) > 0 {
 		for _, f := range fieldsNamed(body, r.NeverFields, "", nil) {
-			out = append(out, Slip{finding.Leaking, "field " + path.Base(f), fmt.Sprintf("the answer has %s, which must never be shown", f)})
+			out = append(out, Slip{finding.Leaking, "field " + path.Base(f),
+				fmt.Sprintf("the answer has %s, which must never be shown", f)})
 		}
 	}
 	if r.Schema != "" && a.Status < 300 && !a.NoBody {
@@ -89,11 +94,13 @@ func CheckAnswer(a check.Answer, r declaration.Answers, schema map[int]*declarat
 			shape = schema[0]
 		}
 		extra := slices.DeleteFunc(beyond(body, shape, r.Schema == "exact", "", nil), func(p string) bool {
-			return slices.ContainsFunc(r.NeverFields, func(n string) bool { return strings.EqualFold(n, path.Base(p)) }) // said above
+			// said above
+			return slices.ContainsFunc(r.NeverFields, func(n string) bool { return strings.EqualFold(n, path.Base(p)) })
 		})
 		if len(extra) > 0 {
 			sort.Strings(extra)
-			out = append(out, Slip{finding.Leaking, "schema " + strings.Join(extra, ","), fmt.Sprintf("the answer has %s, which the response schema does not list", strings.Join(extra, ", "))})
+			out = append(out, Slip{finding.Leaking, "schema " + strings.Join(extra, ","),
+				fmt.Sprintf("the answer has %s, which the response schema does not list", strings.Join(extra, ", "))})
 		}
 	}
 	return out
@@ -111,7 +118,8 @@ func fieldsNamed(v any, names []string, at string, out []string) []string {
 		sort.Strings(keys)
 		for _, k := range keys {
 			p := at + "/" + k
-			if slices.ContainsFunc(names, func(n string) bool { return strings.EqualFold(n, k) }) && x[k] != nil && !slices.Contains(out, p) {
+			if slices.ContainsFunc(names, func(n string) bool { return strings.EqualFold(n, k) }) && x[k] != nil &&
+				!slices.Contains(out, p) {
 				out = append(out, p)
 			}
 			out = fieldsNamed(x[k], names, p, out)

@@ -4,6 +4,7 @@ import (
 	"slices"
 
 	"millgate/core/check"
+	"millgate/core/check/families"
 	"millgate/core/finding"
 	"millgate/core/session"
 	"millgate/core/token"
@@ -11,67 +12,74 @@ import (
 
 // Causes are all causes of findings of sweeps, family by family; docs/findings.md is
 // made from them.
-var Causes = finding.NewCatalogue(
+var Causes = finding.NewCatalogue(append([]finding.Family{
 	finding.Family{Name: "crossing", Title: "Callers at routes",
-		Shown: "A caller's request was admitted where the declaration turns it away, or turned away where it must be admitted. " +
-			"An admission proves itself. A refusal counts only beside an admitted control: the same request by a caller who must " +
-			"get in.",
-		Refuted: "A control that is not admitted either; an answer that never came, a 429 or a failure; 400, 409, 410, 412 or 422 " +
-			"after a control that made or used something up. Then it is unproven.",
+		Shown: "A caller's request was admitted where the declaration turns it away, or turned away where it must be " +
+			"admitted. An admission proves itself. A refusal counts only beside an admitted control: the same " +
+			"request by a caller who must get in.",
+		Refuted: "A control that is not admitted either; an answer that never came, a 429 or a failure; 400, 409, " +
+			"410, 412 or 422 after a control that made or used something up. Then it is unproven.",
 		Rows: crossingCauses},
 	finding.Family{Name: "detour", Title: "Ways around a guard",
-		Shown: "Nobody, without a credential, was answered 2xx at an address that leads to the same route in another way. It is " +
-			"proven where the answer has the type of the control's.",
-		Refuted: "A redirect; an answer of another type than the control's; for OPTIONS one that shows nothing of the control's answer.",
-		Rows:    detourCauses},
+		Shown: "Nobody, without a credential, was answered 2xx at an address that leads to the same route in " +
+			"another way. It is proven where the answer has the type of the control's.",
+		Refuted: "A redirect; an answer of another type than the control's; for OPTIONS one that shows nothing of " +
+			"the control's answer.",
+		Rows: detourCauses},
 	finding.Family{Name: "credential", Title: "Broken credentials and logins",
-		Shown: "A credential that is broken in one way, sent with the very request of the control, was admitted. Where two are sent, " +
-			"the caller of the sound one is turned away alone. A way that gets in is then tried on the other routes of the guard.",
+		Shown: "A credential that is broken in one way, sent with the very request of the control, was admitted. " +
+			"Where two are sent, the caller of the sound one is turned away alone. A way that gets in is then tried " +
+			"on the other routes of the guard.",
 		Refuted: "The sound one is not admitted either; the route is open to whoever asks; a sign-up behind the login.",
 		Rows:    credentialCauses},
 	finding.Family{Name: "issued", Title: "What logins give out",
-		Shown: "The token, cookie or link that a login of a declared identity gave was read and held against the declaration and " +
-			"the standards; its signature was verified with the keys of its scheme.",
+		Shown: "The token, cookie or link that a login of a declared identity gave was read and held against the " +
+			"declaration and the standards; its signature was verified with the keys of its scheme.",
 		Refuted: "The issuer's own answer about it (introspection), keys that verify it, the declared clock skew.",
 		Rows:    issuedCauses},
-	finding.Family{Name: "session", Title: "Sessions",
-		Shown: "A session was begun for this and followed over its renewal, its logout and the time after. Each step counts only " +
-			"where the one that it stands on went as it should: what never worked cannot outlive its end.",
-		Refuted: "The declared time within which an ended session must be refused; a credential that did not work when it was new.",
-		Rows:    session.DrillCauses},
 	finding.Family{Name: "page", Title: "Pages of other origins",
-		Shown: "The answers to a preflight and to the request itself were run through the browser's own protocol (Fetch standard, " +
-			"CORS protocol). Unsafe requests are not sent: there it is likely, by the preflight alone.",
+		Shown: "The answers to a preflight and to the request itself were run through the browser's own protocol " +
+			"(Fetch standard, CORS protocol). Unsafe requests are not sent: there it is likely, by the " +
+			"preflight alone.",
 		Refuted: "What a browser does otherwise than the standard's text; an answer without a permission.",
 		Rows:    pageCauses},
 	finding.Family{Name: "quota", Title: "Quotas",
-		Shown: "More calls were admitted than any limiter of the declared kind lets through in the time that they took. What runs at " +
-			"the same time is never more than likely: when it began is not seen from outside.",
-		Refuted: "Failures and answers that never came are not counted as admitted; a drill that stood still, or that found its quota " +
-			"full, says so and is unproven.",
+		Shown: "More calls were admitted than any limiter of the declared kind lets through in the time that they " +
+			"took. What runs at the same time is never more than likely: when it began is not seen from outside.",
+		Refuted: "Failures and answers that never came are not counted as admitted; a drill that stood still, or " +
+			"that found its quota full, says so and is unproven.",
 		Rows: quotaCauses},
 	finding.Family{Name: "undeclared", Title: "What the inventory does not have",
 		Shown:   "An address, a method or a made-up path that no route has was answered 2xx without a credential.",
 		Refuted: "A service that answers any made-up path there says nothing by answering this one.",
 		Rows:    undeclaredCauses},
 	finding.Family{Name: "answer", Title: "What answers show",
-		Shown:   "It stands in an answer that is kept, with secrets masked, beside the rule that forbids or asks for it.",
+		Shown: "It stands in an answer that is kept, with secrets masked, beside the rule that forbids or asks for " +
+			"it.",
 		Refuted: "The answer to HEAD has no body, so nothing is said of it.",
 		Rows:    answerCauses},
-)
+}, ofFamilies()...)...)
+
+func ofFamilies() (out []finding.Family) {
+	for _, f := range families.All {
+		out = append(out, f.Causes())
+	}
+	return out
+}
 
 // issuedCauses are those of tokens, cookies and links that logins give out.
 var issuedCauses = slices.Concat(token.Causes(), session.IssuedCauses)
 
 var crossingCauses = slices.Concat([]*finding.Row{
 	{Cause: "no guard", Kind: finding.Unprotected, Title: "No guard",
-		Means:  "Nobody got in, both without a credential and with a broken one, and so did everyone who was sent.",
-		Advice: "Put the guard in front of {route}; check that it is registered for this method and before the handler.",
-		OWASP:  finding.API2, CWE: 306},
+		Means: "Nobody got in, both without a credential and with a broken one, and so did everyone who was sent.",
+		Advice: "Put the guard in front of {route}; check that it is registered for this method and before the " +
+			"handler.",
+		OWASP: finding.API2, CWE: 306},
 	{Cause: "credential absent", Kind: finding.Unprotected, Title: "Open when no credential is sent",
 		Means: "The guard refuses a broken credential and lets a request without one pass.",
-		Advice: "Refuse a request without a credential as you refuse one with a broken credential: the guard lets an absent " +
-			"header pass.",
+		Advice: "Refuse a request without a credential as you refuse one with a broken credential: the guard lets an " +
+			"absent header pass.",
 		OWASP: finding.API2, CWE: 306},
 	{Cause: "credential broken", Kind: finding.Unprotected, Title: "Open to a broken credential",
 		Means:  "A text that is no credential is taken for one.",
@@ -82,8 +90,8 @@ var crossingCauses = slices.Concat([]*finding.Row{
 		Means:  "A caller reads or changes a record that belongs to another.",
 		Advice: "Compare the record's owner with the caller before it is read or changed.",
 		OWASP:  finding.API1, CWE: 639,
-		Shown: "Two values of the owner's answer, which the caller's own records do not have, are in the caller's answer, or the " +
-			"owner's record is changed afterwards. Otherwise it is likely."},
+		Shown: "Two values of the owner's answer, which the caller's own records do not have, are in the caller's " +
+			"answer, or the owner's record is changed afterwards. Otherwise it is likely."},
 	{Cause: "role", Kind: finding.OverPermissive, Title: "Without the role",
 		Means:  "A caller without any role that the route admits got in.",
 		Advice: "Check the role on {route}, or admit the caller in the declaration if it is meant to get in.",
@@ -131,8 +139,9 @@ func carriedOut(k finding.Kind) *finding.Row {
 // refusal is a row of a refusal in another way than declared.
 func refusal(cause, title, means string) *finding.Row {
 	return &finding.Row{Cause: cause, Kind: finding.WrongRefusal, Title: title, Means: means,
-		Advice: "Answer with the status and the shape that the declaration asks for, so that callers can tell what to do.",
-		OWASP:  finding.API8, CWE: 755}
+		Advice: "Answer with the status and the shape that the declaration asks for, so that callers can tell what " +
+			"to do.",
+		OWASP: finding.API8, CWE: 755}
 }
 
 // seenAs says a class of answers as a refusal.
@@ -140,19 +149,22 @@ var seenAs = []struct {
 	class check.Class
 	text  string
 }{
-	{check.Refused, "Answered 401"}, {check.Forbidden, "Answered 403"}, {check.Hidden, "Answered 404"}, {check.ToLogin, "Sent to a login page"},
+	{check.Refused, "Answered 401"}, {check.Forbidden, "Answered 403"}, {check.Hidden, "Answered 404"},
+	{check.ToLogin, "Sent to a login page"},
 	{check.Invalid, "Told that the request is invalid"}, {check.WrongMethod, "Answered 405"},
 }
 
 // refusalCauses are the refusals in another way than declared: what is declared, and
 // the class of what came.
 func refusalCauses() (out []*finding.Row) {
-	const means = "A caller cannot tell whether to sign in, to ask for a right, or that there is nothing; monitors count it wrongly."
+	const means = "A caller cannot tell whether to sign in, to ask for a right, or that there is nothing; monitors " +
+		"count it wrongly."
 	for _, want := range []struct {
 		outcome, text string
 		right         check.Class
 	}{
-		{"refuse", "401 is declared", check.Refused}, {"forbid", "403 is declared", check.Forbidden}, {"hide", "404 is declared", check.Hidden},
+		{"refuse", "401 is declared", check.Refused}, {"forbid", "403 is declared", check.Forbidden},
+		{"hide", "404 is declared", check.Hidden},
 	} {
 		for _, s := range seenAs {
 			if s.class != want.right {
@@ -168,15 +180,18 @@ func refusalCauses() (out []*finding.Row) {
 var undeclaredCauses = []*finding.Row{
 	{Cause: "served", Kind: finding.Undeclared, Title: "Served, not in the inventory",
 		Means:  "The service answers where nobody said that it does, so nobody said who may ask.",
-		Advice: "Take it off the service, or add it to the inventory and say who may call it.", OWASP: finding.API9, CWE: 1059},
+		Advice: "Take it off the service, or add it to the inventory and say who may call it.", OWASP: finding.API9,
+		CWE: 1059},
 	refusal("stray "+string(check.ToLogin), "Sent to a login page, where nothing is served",
 		"What does not exist is answered as if it did, to people and not to programs."),
-	refusal("stray "+string(check.Failed), "The service fails, where nothing is served", "What does not exist must be answered 404 or 405."),
+	refusal("stray "+string(check.Failed), "The service fails, where nothing is served",
+		"What does not exist must be answered 404 or 405."),
 }
 
 // answerCauses are those of what any answer must and must not show.
 var answerCauses = []*finding.Row{
-	refusal("answer", "A refusal in another shape than declared", "Its type, a header field or a member of its body is missing."),
+	refusal("answer", "A refusal in another shape than declared", "Its type, a header field or a member of its body "+
+		"is missing."),
 	leak("field ", "A member stands in an answer that must never be shown.", finding.API3, 200),
 	leak("schema ", "A member stands in an answer that the response schema does not list.", finding.API3, 200),
 	leak("text ", "A text stands in an answer that must never be shown.", finding.API8, 209),
@@ -184,6 +199,7 @@ var answerCauses = []*finding.Row{
 
 func leak(cause, means string, owasp finding.OWASP, cwe int) *finding.Row {
 	return &finding.Row{Cause: cause, Kind: finding.Leaking, Title: "Shows {what}", Means: means,
-		Advice: "Leave it out of the answer; list the members an answer may have instead of passing the stored record on.",
-		OWASP:  owasp, CWE: cwe}
+		Advice: "Leave it out of the answer; list the members an answer may have instead of passing the stored " +
+			"record on.",
+		OWASP: owasp, CWE: cwe}
 }

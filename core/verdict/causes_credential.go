@@ -9,45 +9,55 @@ import (
 // byWay says how a guard was stepped around.
 var byWay = map[string]string{probe.TrailingSlash: "by a trailing slash", probe.DoubledSlash: "by a doubled slash",
 	probe.LetterCase: "by letter case", probe.MethodOverride: "by a method override header",
-	probe.DotSegments: "by dot segments", probe.PercentEncoded: "by percent-encoding", probe.HeadMethod: "by asking with HEAD",
+	probe.DotSegments: "by dot segments", probe.PercentEncoded: "by percent-encoding",
+	probe.HeadMethod:    "by asking with HEAD",
 	probe.OptionsMethod: "by asking with OPTIONS", probe.PastGateway: "past the gateway, at the direct address"}
 
 // aSlash gathers a trailing and a doubled slash: one router takes both away.
 const aSlash = "way a slash"
 
 const (
-	canonicalAdvice = "Let guard and router see the same path and method: normalise before the guard, or refuse what is not canonical."
-	methodAdvice    = "Put the guard in front of every method that the handler serves."
+	canonicalAdvice = "Let guard and router see the same path and method: normalise before the guard, or refuse what " +
+		"is not canonical."
+	methodAdvice = "Put the guard in front of every method that the handler serves."
 )
 
 // detourCauses are the ways around a guard.
 var detourCauses = []*finding.Row{
 	detour(aSlash, "by a slash", "The router drops a trailing or a doubled slash, the guard compares the path with it.",
 		canonicalAdvice, 288, ""),
-	detour("way "+probe.LetterCase, byWay[probe.LetterCase], "The router compares paths without regard to letter case, the guard "+
+	detour("way "+probe.LetterCase, byWay[probe.LetterCase], "The router compares paths without regard to letter "+
+		"case, the guard "+
 		"with it.", canonicalAdvice, 178, "RFC 3986 section 6.2.2.1"), // improper handling of case sensitivity
-	detour("way "+probe.MethodOverride, byWay[probe.MethodOverride], "The service takes the method from a header field, the guard "+
+	detour("way "+probe.MethodOverride, byWay[probe.MethodOverride], "The service takes the method from a header "+
+		"field, the guard "+
 		"from the request.", canonicalAdvice, 288, ""),
-	detour("way "+probe.DotSegments, byWay[probe.DotSegments], "The router removes dot segments, the guard compares the path with "+
+	detour("way "+probe.DotSegments, byWay[probe.DotSegments], "The router removes dot segments, the guard compares "+
+		"the path with "+
 		"them.", canonicalAdvice, 288, "RFC 3986 section 5.2.4"),
-	detour("way "+probe.PercentEncoded, byWay[probe.PercentEncoded], "The router decodes a letter of the path, the guard compares "+
+	detour("way "+probe.PercentEncoded, byWay[probe.PercentEncoded], "The router decodes a letter of the path, the "+
+		"guard compares "+
 		"it encoded.", canonicalAdvice, 288, "RFC 3986 section 6.2.2.2"),
-	detour("way "+probe.HeadMethod, byWay[probe.HeadMethod], "The handler serves HEAD, and the guard stands before GET alone.",
+	detour("way "+probe.HeadMethod, byWay[probe.HeadMethod], "The handler serves HEAD, and the guard stands before "+
+		"GET alone.",
 		methodAdvice, 288, "RFC 9110 section 9.3.2"),
-	detour("way "+probe.OptionsMethod, byWay[probe.OptionsMethod], "The handler answers OPTIONS with what GET shows, and the guard "+
+	detour("way "+probe.OptionsMethod, byWay[probe.OptionsMethod], "The handler answers OPTIONS with what GET shows, "+
+		"and the guard "+
 		"lets OPTIONS pass.", methodAdvice, 288, "RFC 9110 section 9.3.7"),
-	detour("way "+probe.PastGateway, byWay[probe.PastGateway], "Only the gateway has the guard, and the service can be reached "+
+	detour("way "+probe.PastGateway, byWay[probe.PastGateway], "Only the gateway has the guard, and the service can "+
+		"be reached "+
 		"without it.", "Guard the service itself, or let nothing but the gateway reach it.", 288, ""),
 }
 
 func detour(cause, how, means, advice string, cwe int, standard string) *finding.Row {
-	return &finding.Row{Cause: cause, Kind: finding.Unprotected, Title: "The guard is stepped around " + how, Means: means,
+	return &finding.Row{Cause: cause, Kind: finding.Unprotected, Title: "The guard is stepped around " + how,
+		Means:  means,
 		Advice: advice, OWASP: finding.API2, CWE: cwe, Standard: standard}
 }
 
 const (
-	verifyAdvice = "Verify signature, algorithm, issuer, audience and dates before anything of the token is used; take the " +
-		"algorithm and the key from your own configuration, never from the token (RFC 8725)."
+	verifyAdvice = "Verify signature, algorithm, issuer, audience and dates before anything of the token is used; " +
+		"take the algorithm and the key from your own configuration, never from the token (RFC 8725)."
 	signAddress = "Sign the whole address: the path and every parameter, the end among them."
 	oneAdvice   = "Read one credential and decide by it; refuse a request that brings two."
 	timeAdvice  = "Refuse timestamps outside the tolerance, and remember the signatures that were seen for as long."
@@ -62,75 +72,108 @@ var credentialCauses = []*finding.Row{
 		Means:  "A login with a wrong, an empty or no secret gave a credential, so that a name is enough.",
 		Advice: "Compare the secret before a token is issued.", OWASP: finding.API2, CWE: 287},
 	{Cause: "account", Kind: finding.Leaking, Title: "Tells who has an account",
-		Means:  "An unknown name and a wrong secret are answered differently, so that anybody can find out who has an account.",
-		Advice: "Answer an unknown name exactly as a wrong secret.", OWASP: finding.API2, CWE: 204, // observable response discrepancy
+		Means: "An unknown name and a wrong secret are answered differently, so that anybody can find out who has an " +
+			"account.",
+		// observable response discrepancy
+		Advice: "Answer an unknown name exactly as a wrong secret.", OWASP: finding.API2, CWE: 204,
 		Refuted: "Digits and long runs of letters and digits differ in every answer and are not compared."},
-	broken("unsigned", "An unsigned token is accepted", "Whoever can write can make a token.", verifyAdvice, finding.API2, 347,
+	broken("unsigned", "An unsigned token is accepted", "Whoever can write can make a token.", verifyAdvice,
+		finding.API2, 347,
 		"RFC 8725 section 2.1"),
-	broken(string(token.Altered), "A token with an altered signature is accepted", "The signature is not looked at.", verifyAdvice,
+	broken(string(token.Altered), "A token with an altered signature is accepted", "The signature is not looked at.",
+		verifyAdvice,
 		finding.API2, 347, "RFC 7515 section 5.2"),
-	broken(string(token.Raised), "A token with a raised role is accepted", "Claims can be changed: the signature is not looked at, or "+
-		"not over them.", verifyAdvice, finding.API2, 347, "RFC 7515 section 5.2"),
-	broken(string(token.ForeignKey), "A token signed by a foreign key is accepted", "Whoever has any key can make a token.", verifyAdvice,
+	broken(string(token.Raised), "A token with a raised role is accepted",
+		"Claims can be changed: the signature is not looked at, or "+
+			"not over them.", verifyAdvice, finding.API2, 347, "RFC 7515 section 5.2"),
+	broken(string(token.ForeignKey), "A token signed by a foreign key is accepted",
+		"Whoever has any key can make a token.", verifyAdvice,
 		finding.API2, 347, "RFC 7515 section 5.2"),
-	broken(string(token.PublicAsSecret), "A token signed with the public key as a secret is accepted", "The verifier takes the "+
-		"algorithm from the token: everybody has the public key and can sign with it.", verifyAdvice, finding.API2, 347,
+	broken(string(token.PublicAsSecret), "A token signed with the public key as a secret is accepted",
+		"The verifier takes the "+
+			"algorithm from the token: everybody has the public key and can sign with it.", verifyAdvice, finding.API2,
+		347,
 		"RFC 8725 section 2.1"),
-	broken(string(token.EmbeddedKey), "A token that brings its own key is accepted", "The verifier trusts the key in the header, which "+
-		"whoever made the token wrote.", verifyAdvice, finding.API2, 347, "RFC 8725 section 3.10"),
-	broken(string(token.KeyAddress), "A token that says where its key is is accepted", "The verifier fetches keys from where the token "+
-		"says.", verifyAdvice, finding.API2, 347, "RFC 8725 section 3.10"),
-	broken(string(token.KeyIDPath), "A token whose key id is a path is accepted", "The key id leads the verifier to another file, "+
-		"whose content is known.", verifyAdvice, finding.API2, 347, "RFC 8725 section 3.10"),
+	broken(string(token.EmbeddedKey), "A token that brings its own key is accepted",
+		"The verifier trusts the key in the header, which "+
+			"whoever made the token wrote.", verifyAdvice, finding.API2, 347, "RFC 8725 section 3.10"),
+	broken(string(token.KeyAddress), "A token that says where its key is is accepted",
+		"The verifier fetches keys from where the token "+
+			"says.", verifyAdvice, finding.API2, 347, "RFC 8725 section 3.10"),
+	broken(string(token.KeyIDPath), "A token whose key id is a path is accepted",
+		"The key id leads the verifier to another file, "+
+			"whose content is known.", verifyAdvice, finding.API2, 347, "RFC 8725 section 3.10"),
 	broken(probe.Expired, "An expired credential is accepted", "A lost credential is good for ever.",
-		"Compare the end with the clock after the signature was verified.", finding.API2, 613, "RFC 7519 section 4.1.4"),
-	broken(probe.NotYet, "A token is accepted before it is valid", "Its beginning is not looked at.", verifyAdvice, finding.API2, 347,
+		"Compare the end with the clock after the signature was verified.", finding.API2, 613,
+		"RFC 7519 section 4.1.4"),
+	broken(probe.NotYet, "A token is accepted before it is valid", "Its beginning is not looked at.", verifyAdvice,
+		finding.API2, 347,
 		"RFC 7519 section 4.1.5"),
-	broken(probe.OtherAud, "A token for another service is accepted", "Whoever gets a token for any service of the issuer gets in "+
+	broken(probe.OtherAud, "A token for another service is accepted", "Whoever gets a token for any service of the "+
+		"issuer gets in "+
 		"here.", verifyAdvice, finding.API2, 347, "RFC 8725 section 3.9"),
-	broken(probe.OtherIss, "A token of another issuer is accepted", "The issuer is not compared.", verifyAdvice, finding.API2, 347,
+	broken(probe.OtherIss, "A token of another issuer is accepted", "The issuer is not compared.", verifyAdvice,
+		finding.API2, 347,
 		"RFC 8725 section 3.8"),
-	broken(probe.OtherKind, "A refresh token is accepted as an access token", "What lives for weeks opens what access tokens open for "+
-		"minutes.", placeAdvice, finding.API2, 347, "RFC 9700 section 4.14"),
-	broken(probe.OtherScheme, "The credential of another scheme is accepted", "What was given out for one purpose opens another.",
+	broken(probe.OtherKind, "A refresh token is accepted as an access token",
+		"What lives for weeks opens what access tokens open for "+
+			"minutes.", placeAdvice, finding.API2, 347, "RFC 9700 section 4.14"),
+	broken(probe.OtherScheme, "The credential of another scheme is accepted",
+		"What was given out for one purpose opens another.",
 		placeAdvice, finding.API2, 347, ""),
-	broken(probe.NoToken, "A text that is no credential is accepted", "That one is presented is enough.", verifyAdvice, finding.API2, 347, ""),
-	broken(probe.Empty, "An empty credential is accepted", "The scheme's word, or the field's name, is enough.", verifyAdvice,
+	broken(probe.NoToken, "A text that is no credential is accepted", "That one is presented is enough.", verifyAdvice,
 		finding.API2, 347, ""),
-	broken(probe.KeyCase, "A key in other letters is accepted", "Keys are compared without regard to letter case, so that there are fewer "+
+	broken(probe.Empty, "An empty credential is accepted", "The scheme's word, or the field's name, is enough.",
+		verifyAdvice,
+		finding.API2, 347, ""),
+	broken(probe.KeyCase, "A key in other letters is accepted", "Keys are compared without regard to letter case, so "+
+		"that there are fewer "+
 		"of them to guess.", keyAdvice, finding.API2, 178, ""),
-	broken(probe.KeyPlace, "A key in another place is accepted", "A key in the query is written into logs and histories.", keyAdvice,
+	broken(probe.KeyPlace, "A key in another place is accepted", "A key in the query is written into logs and "+
+		"histories.", keyAdvice,
 		finding.API2, 598, ""),
-	broken(probe.CrossSite, "A page of another site can write", "Whoever leads a signed-in person to a page can act as that person.",
-		"Set the cookie with SameSite, and refuse writes whose Origin is not your own.", finding.API2, 352, "RFC 6265bis section 5.6.7"),
-	broken(probe.Repeated, "A signed request can be repeated", "Whoever records one request can send it again.", timeAdvice, finding.API2,
+	broken(probe.CrossSite, "A page of another site can write", "Whoever leads a signed-in person to a page can act "+
+		"as that person.",
+		"Set the cookie with SameSite, and refuse writes whose Origin is not your own.", finding.API2, 352,
+		"RFC 6265bis section 5.6.7"),
+	broken(probe.Repeated, "A signed request can be repeated", "Whoever records one request can send it again.",
+		timeAdvice, finding.API2,
 		294, "RFC 9421 section 7.2.2"),
-	broken(probe.OldTime, "An old signed request is accepted", "Whoever records one request can send it much later.", timeAdvice,
+	broken(probe.OldTime, "An old signed request is accepted", "Whoever records one request can send it much later.",
+		timeAdvice,
 		finding.API2, 294, "RFC 9421 section 7.2.2"),
-	broken(probe.OtherBody, "The signature does not hold the body", "Whoever records one request can send another body with it.",
+	broken(probe.OtherBody, "The signature does not hold the body", "Whoever records one request can send another "+
+		"body with it.",
 		"Sign a digest of the body, and compare it before the body is used.", finding.API2, 347, "RFC 9530"),
-	broken(probe.OtherRecord, "A link opens other records", "Whoever has one link has all of them.", signAddress, finding.API1, 639, ""),
-	broken(probe.Changed, "A link's end can be changed", "Whoever has a link keeps it for ever.", signAddress, finding.API2, 613, ""),
+	broken(probe.OtherRecord, "A link opens other records", "Whoever has one link has all of them.", signAddress,
+		finding.API1, 639, ""),
+	broken(probe.Changed, "A link's end can be changed", "Whoever has a link keeps it for ever.", signAddress,
+		finding.API2, 613, ""),
 	broken(probe.InQuery, "A token in the query is accepted", "There it is written into logs and histories.",
 		"Take tokens from the Authorization field only.", finding.API2, 598, "RFC 6750 section 2.3"),
 	broken(probe.BesideFirst, besideTitle, besideMeans, oneAdvice, finding.API2, 347, ""),
 	broken(probe.BesideLast, besideTitle, besideMeans, oneAdvice, finding.API2, 347, ""),
-	broken(probe.BesideOther, "A broken credential passes beside one of another scheme", besideMeans, oneAdvice, finding.API2, 347, ""),
+	broken(probe.BesideOther, "A broken credential passes beside one of another scheme", besideMeans, oneAdvice,
+		finding.API2, 347, ""),
 	{Cause: "scheme letters", Kind: finding.OverRestrictive, Title: "The scheme's word is read with its letter case",
 		Means:  "A caller that writes it in other letters is turned away with a sound token.",
 		Advice: "Compare the word before the token without regard to letter case.", OWASP: finding.API8, CWE: 755,
 		Severity: finding.Low, Standard: "RFC 9110 section 11.1"}, // few callers come so
-	{Cause: "stale beside", Kind: finding.OverRestrictive, Title: "A sound credential is turned away beside a broken other",
+	{Cause: "stale beside", Kind: finding.OverRestrictive, Title: "A sound credential is turned away beside a broken " +
+		"other",
 		Means:  "A caller with an old cookie left over cannot use its token.",
-		Advice: "Look only at the credentials that count on the route.", OWASP: finding.API8, CWE: 755, Severity: finding.Low},
+		Advice: "Look only at the credentials that count on the route.", OWASP: finding.API8, CWE: 755,
+		Severity: finding.Low},
 }
 
 const (
 	besideTitle = "A broken credential passes beside a sound one"
-	besideMeans = "One part of the service reads the one, another part the other: whoever has any account takes the rights of another."
+	besideMeans = "One part of the service reads the one, another part the other: whoever has any account takes the " +
+		"rights of another."
 )
 
 func broken(way, title, means, advice string, owasp finding.OWASP, cwe int, standard string) *finding.Row {
-	return &finding.Row{Cause: "token " + way, Kind: finding.Unprotected, Title: title, Means: means, Advice: advice, OWASP: owasp,
-		CWE: cwe, Standard: standard}
+	return &finding.Row{Cause: "token " + way, Kind: finding.Unprotected, Title: title, Means: means, Advice: advice,
+		OWASP: owasp,
+		CWE:   cwe, Standard: standard}
 }

@@ -9,58 +9,76 @@ import (
 const pageCause = "origin "
 
 const (
-	compareAdvice = "Compare the whole origin, scheme and port with it, with a list of permitted ones; permit nothing where it is " +
-		"not among them."
+	compareAdvice = "Compare the whole origin, scheme and port with it, with a list of permitted ones; permit " +
+		"nothing where it is not among them."
 	moreAdvice   = "Permit what the declaration names and nothing more, or declare it."
-	attachAdvice = "Attach the policy where the page calls, in front of the guard: a preflight has no credential. Or take the " +
-		"permission out of the declaration."
+	attachAdvice = "Attach the policy where the page calls, in front of the guard: a preflight has no credential. Or " +
+		"take the permission out of the declaration."
 )
 
 // pageCauses are those of pages of other origins: what careless comparison lets a page
 // pass, or what one that is declared may do otherwise than declared.
 var pageCauses = []*finding.Row{
-	passes(origin.Unrelated, "Pages of any origin are permitted", "The answer names whatever origin asks, so that any page can read "+
+	passes(origin.Unrelated, "Pages of any origin are permitted", "The answer names whatever origin asks, so that "+
+		"any page can read "+
 		"it."),
-	passes("containing", "Pages whose origin contains a declared name are permitted", "Anybody can own a domain that contains a name."),
-	passes(origin.Beginning, "Pages whose origin begins like a declared one are permitted", "Anybody can own a domain that begins like "+
-		"the declared one."),
-	passes(origin.Ending, "Pages whose name ends like a declared one are permitted", "Anybody can own a domain that ends like the "+
-		"declared one, where no dot is asked for before it."),
-	passes(origin.Subdomain, "Pages of other names under the same domain are permitted", "One forgotten name under the domain is "+
-		"enough to read answers."),
-	passes(origin.PlainHTTP, "Pages over plain http are permitted", "Whoever can change traffic on the way can put a script on such a "+
+	passes("containing", "Pages whose origin contains a declared name are permitted",
+		"Anybody can own a domain that contains a name."),
+	passes(origin.Beginning, "Pages whose origin begins like a declared one are permitted",
+		"Anybody can own a domain that begins like "+
+			"the declared one."),
+	passes(origin.Ending, "Pages whose name ends like a declared one are permitted",
+		"Anybody can own a domain that ends like the "+
+			"declared one, where no dot is asked for before it."),
+	passes(origin.Subdomain, "Pages of other names under the same domain are permitted",
+		"One forgotten name under the domain is "+
+			"enough to read answers."),
+	passes(origin.PlainHTTP, "Pages over plain http are permitted", "Whoever can change traffic on the way can put a "+
+		"script on such a "+
 		"page."),
 	passes(origin.OtherPort, "Pages on another port are permitted", "Another service on that host is another origin."),
 	null(passes(origin.NullPage, "The origin null is permitted", "A sandboxed frame of any page has the origin null.")),
-	slight(passes(origin.FinalDot, "A name with a final dot is permitted", "It is the same name in DNS and another origin.")),
-	passes(origin.UpperCase, "A name in upper case is permitted", "No browser sends such an origin; the comparison is loose."),
-	declared(origin.JOrigin, finding.OverPermissive, "A page may do more than declared", "A declared page reads or writes more than "+
-		"was meant.", compareAdvice),
-	declared(origin.JMethod, finding.OverPermissive, "A page may use a method that is not declared for it", "A declared page changes "+
-		"what it should only read.", moreAdvice),
-	declared(origin.JCredentials, finding.OverPermissive, "A page may call with the user's cookies", "A declared page acts as whoever "+
-		"is signed in, where it was meant to read what is public.", moreAdvice),
-	slight(declared(origin.JHeaders, finding.OverPermissive, "A page may send header fields that are not declared", "More is permitted "+
-		"than anybody uses.", moreAdvice)),
-	declared(origin.JMissing, finding.OverRestrictive, "A declared page is not permitted", "The page cannot call the route.",
+	slight(passes(origin.FinalDot, "A name with a final dot is permitted",
+		"It is the same name in DNS and another origin.")),
+	passes(origin.UpperCase, "A name in upper case is permitted", "No browser sends such an origin; the comparison "+
+		"is loose."),
+	declared(origin.JOrigin, finding.OverPermissive, "A page may do more than declared",
+		"A declared page reads or writes more than "+
+			"was meant.", compareAdvice),
+	declared(origin.JMethod, finding.OverPermissive, "A page may use a method that is not declared for it",
+		"A declared page changes "+
+			"what it should only read.", moreAdvice),
+	declared(origin.JCredentials, finding.OverPermissive, "A page may call with the user's cookies",
+		"A declared page acts as whoever "+
+			"is signed in, where it was meant to read what is public.", moreAdvice),
+	slight(declared(origin.JHeaders, finding.OverPermissive, "A page may send header fields that are not declared",
+		"More is permitted "+
+			"than anybody uses.", moreAdvice)),
+	declared(origin.JMissing, finding.OverRestrictive, "A declared page is not permitted",
+		"The page cannot call the route.",
 		attachAdvice),
-	declared(origin.JGuarded, finding.OverRestrictive, "The preflight asks for a credential", "A browser sends none with a preflight, so "+
-		"the page cannot call the route.", attachAdvice),
-	slight(declared(origin.JExpose, finding.OverRestrictive, "A page cannot read a declared header field", "The field is sent, and the "+
-		"browser hides it.", "Name the field in Access-Control-Expose-Headers.")),
-	slight(declared(origin.JVary, finding.OverRestrictive, "Answers for one page can be cached for another", "A cache gives the answer "+
-		"that names one page to another, which cannot read it.",
+	declared(origin.JGuarded, finding.OverRestrictive, "The preflight asks for a credential",
+		"A browser sends none with a preflight, so "+
+			"the page cannot call the route.", attachAdvice),
+	slight(declared(origin.JExpose, finding.OverRestrictive, "A page cannot read a declared header field",
+		"The field is sent, and the "+
+			"browser hides it.", "Name the field in Access-Control-Expose-Headers.")),
+	slight(declared(origin.JVary, finding.OverRestrictive, "Answers for one page can be cached for another",
+		"A cache gives the answer "+
+			"that names one page to another, which cannot read it.",
 		"Send Vary: Origin on every answer of the route, also where no page is permitted.")),
-	slight(declared(origin.JRefusal, finding.OverRestrictive, "A page cannot read why it was refused", "The page sees a network error in "+
-		"place of a 401 or 403.", "Write the permission before the guard decides, so that refusals carry it too.")),
+	slight(declared(origin.JRefusal, finding.OverRestrictive, "A page cannot read why it was refused",
+		"The page sees a network error in "+
+			"place of a 401 or 403.", "Write the permission before the guard decides, so that refusals carry it too.")),
 }
 
 const fetchStandard = "Fetch standard, CORS protocol"
 
 // passes is a row of hostile pages that one comparison lets pass.
 func passes(kind, title, means string) *finding.Row {
-	return &finding.Row{Cause: pageCause + kind, Kind: finding.OverPermissive, Title: title, Means: means, Advice: compareAdvice,
-		OWASP: finding.API8, CWE: 942, Standard: fetchStandard} // permissive cross-domain policy
+	return &finding.Row{Cause: pageCause + kind, Kind: finding.OverPermissive, Title: title, Means: means,
+		Advice: compareAdvice,
+		OWASP:  finding.API8, CWE: 942, Standard: fetchStandard} // permissive cross-domain policy
 }
 
 func null(r *finding.Row) *finding.Row {
@@ -70,8 +88,9 @@ func null(r *finding.Row) *finding.Row {
 
 // declared is a row of what a page may do; its cause ends with the page.
 func declared(id string, k finding.Kind, title, means, advice string) *finding.Row {
-	r := &finding.Row{Cause: pageCause + id + " ", Kind: k, Title: title, Means: means, Advice: advice, OWASP: finding.API8,
-		CWE: 942, Standard: fetchStandard}
+	r := &finding.Row{Cause: pageCause + id + " ", Kind: k, Title: title, Means: means, Advice: advice,
+		OWASP: finding.API8,
+		CWE:   942, Standard: fetchStandard}
 	if k == finding.OverRestrictive {
 		r.CWE = 755
 	}
@@ -87,30 +106,43 @@ const atOnceAdvice = "Let only so many calls run, across all nodes, and refuse o
 
 // quotaCauses are those of quota drills.
 var quotaCauses = []*finding.Row{
-	limited("over", finding.Unthrottled, "More calls get through than declared", "The limiter lets more pass than its quota's ceiling: "+
-		"nodes that count alone, or two windows at their edge.", "Let all nodes share one count, and count in a "+
-		"sliding window where the edge of two fixed ones must not let twice as much through."),
-	limited("none", finding.Unthrottled, "Nothing limits the calls", "Passwords are guessed and records gone through as fast as the "+
+	limited("over", finding.Unthrottled, "More calls get through than declared",
+		"The limiter lets more pass than its quota's ceiling: "+
+			"nodes that count alone, or two windows at their edge.", "Let all nodes share one count, and count in a "+
+			"sliding window where the edge of two fixed ones must not let twice as much through."),
+	limited("none", finding.Unthrottled, "Nothing limits the calls", "Passwords are guessed and records gone through "+
+		"as fast as the "+
 		"service answers.", "Count the calls, in front of the work that they ask for."),
-	limited("way ", finding.Unthrottled, "The count is stepped around with {what}", "While calls were refused, one that said to be "+
-		"somebody else was admitted, and the next without that was refused again.", "Count by what the caller cannot write: the "+
-		"address of the connection, or of a gateway that you trust; and count a path in one form."),
-	limited("routes", finding.Unthrottled, "Each route has its own count", "A caller gets as much again at every route.",
-		"Count all routes of the quota together: with a count for each, a caller gets as much again at every one of them."),
-	limited("at once", finding.Unthrottled, "More calls run at the same time than declared", "Expensive work piles up.", atOnceAdvice),
-	limited("at once none", finding.Unthrottled, "Nothing limits how many calls run at the same time", "One caller can take all "+
-		"workers.", atOnceAdvice),
-	limited("shared", finding.OverRestrictive, "Callers share one count", "One who calls much keeps the others out.", "Count each caller "+
-		"by itself: one who calls much must not keep the others out."),
-	limited("one for all routes", finding.OverRestrictive, "Routes share one count", "Calls to one route use up what another may take.",
+	limited("way ", finding.Unthrottled, "The count is stepped around with {what}",
+		"While calls were refused, one that said to be "+
+			"somebody else was admitted, and the next without that was refused again.",
+		"Count by what the caller cannot write: the "+
+			"address of the connection, or of a gateway that you trust; and count a path in one form."),
+	limited("routes", finding.Unthrottled, "Each route has its own count",
+		"A caller gets as much again at every route.",
+		"Count all routes of the quota together: with a count for each, a caller gets as much again at every one of "+
+			"them."),
+	limited("at once", finding.Unthrottled, "More calls run at the same time than declared", "Expensive work piles up.",
+		atOnceAdvice),
+	limited("at once none", finding.Unthrottled, "Nothing limits how many calls run at the same time",
+		"One caller can take all "+
+			"workers.", atOnceAdvice),
+	limited("shared", finding.OverRestrictive, "Callers share one count", "One who calls much keeps the others out.",
+		"Count each caller "+
+			"by itself: one who calls much must not keep the others out."),
+	limited("one for all routes", finding.OverRestrictive, "Routes share one count",
+		"Calls to one route use up what another may take.",
 		"Count each route by itself, as declared; or declare one count for all."),
-	limited("refusal", finding.WrongRefusal, "Too many calls are refused in another way than declared", "Callers do not know that they "+
-		"should come again later, or when.", "Answer with the declared status, and say with Retry-After when to come again (RFC 6585 "+
-		"section 4, RFC 9110 section 10.2.3)."),
+	limited("refusal", finding.WrongRefusal, "Too many calls are refused in another way than declared",
+		"Callers do not know that they "+
+			"should come again later, or when.", "Answer with the declared status, and say with Retry-After when to "+
+			"come again (RFC 6585 "+
+			"section 4, RFC 9110 section 10.2.3)."),
 }
 
 func limited(what string, k finding.Kind, title, means, advice string) *finding.Row {
-	r := &finding.Row{Cause: quotaCause + what, Kind: k, Title: title, Means: means, Advice: advice, OWASP: finding.API8, CWE: 755}
+	r := &finding.Row{Cause: quotaCause + what, Kind: k, Title: title, Means: means, Advice: advice,
+		OWASP: finding.API8, CWE: 755}
 	if k == finding.Unthrottled {
 		r.OWASP, r.CWE = finding.API4, 770 // allocation of resources without limits or throttling
 	}

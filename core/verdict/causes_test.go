@@ -27,8 +27,10 @@ func TestEveryCauseHasARow(t *testing.T) {
 		assert.True(t, ok, "%s %q", k, cause)
 	}
 	for _, o := range []access.Outcome{access.Refuse, access.Forbid, access.Hide} {
-		for _, c := range []check.Class{check.Refused, check.Forbidden, check.Hidden, check.ToLogin, check.Invalid, check.WrongMethod} {
-			if right := map[access.Outcome]check.Class{access.Refuse: check.Refused, access.Forbid: check.Forbidden, access.Hide: check.Hidden}[o]; c != right {
+		for _, c := range []check.Class{check.Refused, check.Forbidden, check.Hidden, check.ToLogin, check.Invalid,
+			check.WrongMethod} {
+			if right := map[access.Outcome]check.Class{access.Refuse: check.Refused, access.Forbid: check.Forbidden,
+				access.Hide: check.Hidden}[o]; c != right {
 				known(finding.WrongRefusal, o.String()+" "+string(c))
 			}
 		}
@@ -37,7 +39,8 @@ func TestEveryCauseHasARow(t *testing.T) {
 	for _, c := range []check.Class{check.Refused, check.Forbidden, check.Hidden, check.ToLogin} {
 		known(finding.OverRestrictive, "admit "+string(c))
 	}
-	for _, kind := range []declaration.Kind{declaration.Bearer, declaration.APIKey, declaration.Cookie, declaration.Basic, declaration.Signature, declaration.Link} {
+	for _, kind := range []declaration.Kind{declaration.Bearer, declaration.APIKey, declaration.Cookie,
+		declaration.Basic, declaration.Signature, declaration.Link} {
 		s := &declaration.Scheme{Kind: kind, Token: "jwt"}
 		s.Signing.Timestamp = "T"
 		for _, w := range probe.Ways(s) {
@@ -55,7 +58,7 @@ func TestEveryCauseHasARow(t *testing.T) {
 	}
 	// What a judgement of something issued says is a gap where it is at least medium.
 	for _, c := range token.Checks {
-		row := said(issuedCauses, "token "+c.ID)
+		row := finding.RowOf(issuedCauses, "token "+c.ID)
 		if assert.Equal(t, c.Severity.AtLeast(finding.Medium), row != nil, c.ID) && row != nil {
 			assert.Equal(t, c.Severity, row.Severity, "%s is as grave as docs/tokens.md says", c.ID)
 		}
@@ -80,7 +83,8 @@ func TestCausesAreDocumented(t *testing.T) {
 	for _, f := range Causes.Families {
 		fmt.Fprintf(&b, "\n## %s\n\n**How it is shown.** %s\n\n**What refutes it.** %s\n", f.Title, f.Shown, f.Refuted)
 		for _, r := range f.Rows {
-			fmt.Fprintf(&b, "\n<a id=\"%s\"></a>\n\n### %s\n\n%s %s", r.Anchor(), named.Replace(r.Title), r.Kind, r.Kind.Name())
+			fmt.Fprintf(&b, "\n<a id=\"%s\"></a>\n\n### %s\n\n%s %s", r.Anchor(), named.Replace(r.Title), r.Kind,
+				r.Kind.Name())
 			if r.Severity != "" {
 				fmt.Fprintf(&b, " · %s", r.Severity)
 			}
@@ -89,6 +93,17 @@ func TestCausesAreDocumented(t *testing.T) {
 				fmt.Fprintf(&b, " · %s", r.Standard)
 			}
 			fmt.Fprintf(&b, "\n\n%s\n\n**What to do.** %s\n", r.Means, named.Replace(r.Advice))
+			if len(r.Covers) > 0 {
+				var titles []string
+				for _, c := range r.Covers {
+					row, ok := Causes.Row(r.Kind, c)
+					require.True(t, ok, "%s covers %s, which no row has", r.Cause, c)
+					require.NotContains(t, row.Covers, r.Cause, "they cover each other")
+					titles = append(titles, fmt.Sprintf("[%s](#%s)", row.Title, row.Anchor()))
+				}
+				fmt.Fprintf(&b, "\n**Shows with it, and is no finding of its own then.** %s\n",
+					strings.Join(titles, "; "))
+			}
 			if r.Shown != "" {
 				fmt.Fprintf(&b, "\n**How it is shown.** %s\n", r.Shown)
 			}
@@ -102,7 +117,8 @@ func TestCausesAreDocumented(t *testing.T) {
 	}
 	have, err := os.ReadFile(file)
 	require.NoError(t, err)
-	assert.True(t, b.String() == string(have), "docs/findings.md is not what the catalogue says: UPDATE_DOCS=1 go test ./core/verdict")
+	assert.True(t, b.String() == string(have), "docs/findings.md is not what the catalogue says: UPDATE_DOCS=1 go "+
+		"test ./core/verdict")
 }
 
 const findingsIntro = `# Findings

@@ -2,7 +2,6 @@ package verdict
 
 import (
 	"fmt"
-	"slices"
 
 	"millgate/core/access"
 	"millgate/core/check"
@@ -33,13 +32,15 @@ func (v *Verdict) credential(in Input) {
 	case v.Class == check.Admitted && p.Way == probe.Ended:
 		x := p.Expect
 		x.Subject = "lifetime"
-		v.gap(finding.Lifetime, x, "afterlife", fmt.Sprintf("A credential of %s worked after its session was logged out: answered %s.", p.Donor, status(a)), finding.Proven)
+		v.gap(finding.Lifetime, x, "afterlife", fmt.Sprintf("A credential of %s worked after its session was logged "+
+			"out: answered %s.", p.Donor, status(a)), finding.Proven)
 	case v.Class == check.Admitted && p.Way == probe.CrossSite:
 		v.crossSite(in, soundness)
 	case v.Class == check.Admitted && in.BesideEnters:
 		v.agrees(finding.Likely, fmt.Sprintf("admitted, as %s is without the broken credential", p.Beside))
 	case v.Class == check.Admitted:
-		v.gap(finding.Unprotected, soundness, "token "+p.Way, fmt.Sprintf("%s: answered %s. It must be refused: it is not sound.", accepted(p), status(a)), finding.Proven)
+		v.gap(finding.Unprotected, soundness, "token "+p.Way, fmt.Sprintf("%s: answered %s. It must be refused: it "+
+			"is not sound.", accepted(p), status(a)), finding.Proven)
 	case v.Class == check.Throttled || v.Class == check.Failed:
 		v.unproven("the service answered " + status(a))
 	case !fair:
@@ -47,7 +48,8 @@ func (v *Verdict) credential(in Input) {
 	case in.spent():
 		v.unproven(spentText(a))
 	default:
-		v.agrees(finding.Proven, fmt.Sprintf("%s: turned away with %s, and %s was admitted with the same request", p.Way, status(a), in.Control.Caller))
+		v.agrees(finding.Proven, fmt.Sprintf("%s: turned away with %s, and %s was admitted with the same request",
+			p.Way, status(a), in.Control.Caller))
 	}
 }
 
@@ -75,9 +77,11 @@ func accepted(p *probe.Probe) string {
 // mustEnter judges what must be admitted although it looks unusual.
 func (v *Verdict) mustEnter(in Input) {
 	p, a := in.Probe, in.Answer
-	cause, what, why := "scheme letters", `A sound token behind "bEARER"`, "the scheme's word has no letter case (RFC 9110 section 11.1)"
+	cause, what, why := "scheme letters", `A sound token behind "bEARER"`,
+		"the scheme's word has no letter case (RFC 9110 section 11.1)"
 	if p.Way == probe.OtherBroken {
-		cause, what, why = "stale beside", "A sound credential beside a broken one of "+p.BesideScheme, "which does not count here"
+		cause, what, why = "stale beside", "A sound credential beside a broken one of "+p.BesideScheme,
+			"which does not count here"
 	}
 	switch v.Class {
 	case check.Admitted:
@@ -93,7 +97,8 @@ func (v *Verdict) mustEnter(in Input) {
 		}
 		x := p.Expect
 		x.Decider, x.Subject = 0, "credential"
-		v.gap(finding.OverRestrictive, x, cause, fmt.Sprintf("%s was %s; %s.", what, turned(v.Class, a), why), finding.Proven)
+		v.gap(finding.OverRestrictive, x, cause, fmt.Sprintf("%s was %s; %s.", what, turned(v.Class, a), why),
+			finding.Proven)
 	default:
 		v.unproven("the service answered " + status(a))
 	}
@@ -111,20 +116,13 @@ func turned(c check.Class, a check.Answer) string {
 // A browser does not send a SameSite cookie there, so then nothing is open.
 func (v *Verdict) crossSite(in Input, x access.Expectation) {
 	if s := in.SameSite; s == "strict" || s == "lax" {
-		v.agrees(finding.Likely, fmt.Sprintf("accepted with a foreign Origin, but the cookie is SameSite=%s, so that a browser does not send it there", s))
+		v.agrees(finding.Likely, fmt.Sprintf("accepted with a foreign Origin, but the cookie is SameSite=%s, so that "+
+			"a browser does not send it there", s))
 		return
 	}
-	v.gap(finding.Unprotected, x, "token "+in.Probe.Way, fmt.Sprintf("A page of another site can act as %s: a write with its cookie and a foreign Origin was answered %s, and the cookie is not SameSite.", in.Probe.Donor, status(in.Answer)), finding.Proven)
-}
-
-// said is the row of a judgement about what was issued or of a session, nil where it is
-// worth knowing and no gap: the declaration does not ask for it.
-func said(family []*finding.Row, cause string) *finding.Row {
-	i := slices.IndexFunc(family, func(r *finding.Row) bool { return r.Cause == cause })
-	if i < 0 {
-		return nil
-	}
-	return family[i]
+	v.gap(finding.Unprotected, x, "token "+in.Probe.Way, fmt.Sprintf("A page of another site can act as %s: a write "+
+		"with its cookie and a foreign Origin was answered %s, and the cookie is not SameSite.", in.Probe.Donor,
+		status(in.Answer)), finding.Proven)
 }
 
 // issued judges the token that a login gave.
@@ -136,50 +134,19 @@ func (v *Verdict) issued(in Input) {
 	}
 	n := 0
 	for _, j := range *in.Issued {
-		row := said(issuedCauses, "token "+j.ID)
-		if row == nil {
+		row := finding.RowOf(issuedCauses, "token "+j.ID)
+		if row == nil { // worth knowing, and no gap: the declaration does not ask for it
 			n++
 			continue
 		}
 		x := access.Expectation{Outcome: access.Admit, Decider: 3, Subject: "token"}
 		what := credentialWord(in.Doc, p)
-		v.gap(row.Kind, x, row.Cause, fmt.Sprintf("The %s that %s is given: %s. %s (%s)", what, p.Identity, j.Text, j.Why, j.Standard), finding.Proven)
+		v.gap(row.Kind, x, row.Cause, fmt.Sprintf("The %s that %s is given: %s. %s (%s)", what, p.Identity, j.Text,
+			j.Why, j.Standard), finding.Proven)
 	}
 	v.agrees(finding.Proven, "what is issued is as declared")
 	if n > 0 {
 		v.Reason = fmt.Sprintf("what is issued is as declared; %d more are worth knowing", n)
-	}
-}
-
-// session judges a session drill.
-func (v *Verdict) session(in Input) {
-	p := in.Probe
-	s := in.Doc.SchemeNamed(p.Scheme)
-	if in.Drill == nil || s == nil {
-		v.unproven("the drill did not get as far as a session")
-		return
-	}
-	if use, ok := in.Drill.Step(session.Use); !ok || !use.Worked {
-		v.unproven(fmt.Sprintf("the session did not work when it was new: answered %d", use.Status))
-		return
-	}
-	minors := 0
-	for _, j := range session.JudgeDrill(in.Drill, in.Doc, s) {
-		cause := "session " + j.ID
-		if j.ID == session.Afterlife {
-			cause = j.ID // the same, seen by a probe with an ended credential
-		}
-		row := said(session.DrillCauses, cause)
-		if row == nil {
-			minors++
-			continue
-		}
-		x := access.Expectation{Outcome: access.Admit, Decider: 3, Subject: "lifetime"}
-		v.gap(row.Kind, x, row.Cause, fmt.Sprintf("The session of %s: %s. %s (%s)", p.Identity, j.Text, j.Why, j.Standard), finding.Proven)
-	}
-	v.agrees(finding.Proven, fmt.Sprintf("the session goes as declared, in %d steps", len(in.Drill.Steps)))
-	if minors > 0 {
-		v.Reason += fmt.Sprintf("; %d more are worth knowing", minors)
 	}
 }
 
@@ -191,6 +158,7 @@ func credentialWord(d *declaration.Document, p *probe.Probe) string {
 			return "cookie"
 		case declaration.Link:
 			return "link"
+		default:
 		}
 	}
 	return "token"

@@ -23,7 +23,8 @@ type Item struct {
 }
 
 type bundle struct {
-	route string
+	route string // in words where there are several
+	scope finding.Scope
 	gap   Gap // of the first, worst item
 	cause string
 	items []Item
@@ -34,7 +35,9 @@ type bundle struct {
 const AnyPath = "any unknown path"
 
 // PastAll is the route of the finding that only the gateway has guards.
-const PastAll = "everything past the gateway"
+const PastAll = "everything " + pastGate
+
+const pastGate = "past the gateway"
 
 // pastGateway counts the routes with a guard that are open at the direct
 // address.
@@ -48,81 +51,61 @@ func pastGateway(items []Item, open map[string]bool) int {
 	return n
 }
 
+// gathering is what is known of all items while the gaps of each are put in their place.
+type gathering struct {
+	d *declaration.Document
+	// open routes have no guard at all, absent ones are open without a credential, and
+	// broken ones admit any broken credential.
+	open, absent, broken map[string]bool
+	done                 map[string]finding.Kind // routes that do what they refuse
+	routes               map[string]int          // on which a fault of a soundness check shows
+	past                 int                     // routes that are open past the gateway
+	pages                passed
+	leads                map[string]string // the routes of probes whose gap others follow
+}
+
+// place is where a gap belongs: gaps with one kind, place and cause are one finding.
+type place struct {
+	kind         finding.Kind
+	route, cause string
+	scope        finding.Scope // zero at the route
+}
+
+func (p place) key() string { return string(p.kind) + "|" + p.route + "|" + p.cause }
+
 // Gather makes findings of the gaps, worst first. Items must be in the order
 // of the plan.
 func Gather(d *declaration.Document, items []Item) []finding.Finding {
-	open, absent := openRoutes(items)
-	done := carriedRoutes(items)
-	broken, routes := credentialRoutes(items, open)
-	past := pastGateway(items, open)
-	pages := pagesPassed(d, items)
-	leads := map[string]string{}
+	x := gathering{d: d, done: carriedRoutes(items), pages: pagesPassed(d, items), leads: map[string]string{}}
+	x.open, x.absent = openRoutes(items)
+	x.broken, x.routes = credentialRoutes(items, x.open)
+	x.past = pastGateway(items, x.open)
 	for _, it := range items {
-		leads[it.Probe.ID] = it.Probe.RouteKey
+		if it.Probe.Widens != "" {
+			x.leads[it.Probe.Widens] = ""
+		}
+	}
+	for _, it := range items {
+		if _, led := x.leads[it.Probe.ID]; led {
+			x.leads[it.Probe.ID] = it.Probe.RouteKey
+		}
 	}
 	bundles := map[string]*bundle{}
 	var order []string
 	for _, it := range items {
 		seen := map[string]bool{}
 		for _, g := range it.Verdict.Gaps {
-			route, cause := it.Probe.RouteKey, g.Cause
-			if w := leads[it.Probe.Widens]; it.Probe.Widens != "" && w != "" && !open[route] && !broken[route] {
-				route = w // the gap that led to this one
-			}
-			kind := g.Kind
-			switch {
-			case it.Probe.Kind == probe.QuotaDrill:
-				route = "quota " + it.Probe.Way
-			case it.Probe.Kind == probe.Origin:
-				route, cause = pages.bundle(d, it.Probe, kind, cause)
-			case done[route] != "" && (g.Cause == "carried out" || g.Kind == finding.WrongRefusal && g.Subject != "answer" && it.Probe.Unsafe()):
-				kind, cause = done[route], "carried out"
-			case open[route] && (g.Kind == finding.Unprotected || it.Probe.Kind == probe.Credential || g.Kind == finding.OverPermissive && g.Subject != "body"):
-				kind, cause = finding.Unprotected, "no guard"
-			case absent[route] && g.Kind == finding.OverPermissive && g.Subject == "credential":
-				// Presenting another scheme is presenting none of those accepted.
-				kind, cause = finding.Unprotected, "credential absent"
-			case absent[route] && g.Kind == finding.Unprotected && (it.Probe.Kind == probe.Around || it.Probe.Way == probe.InQuery):
-				// Without a credential it is open anyway, whatever the way.
-				cause = "credential absent"
-			case g.Cause == "way "+probe.TrailingSlash || g.Cause == "way "+probe.DoubledSlash:
-				cause = aSlash
-			}
-			tok := it.Probe.Kind == probe.Credential && (g.Kind == finding.Unprotected || g.Kind == finding.Lifetime) && cause != "no guard"
-			if tok {
-				if broken[route] {
-					kind, cause = finding.Unprotected, "credential broken"
-				} else if unsignedWays[it.Probe.Way] {
-					cause = "token unsigned"
-				}
-			}
-			if g.Kind == finding.WrongRefusal && g.Subject == "answer" && it.Probe.Kind != probe.QuotaDrill {
-				cause = "answer"
-			}
-			// How the service answers what it does not serve is one cause,
-			// whichever path was asked for.
-			stray := it.Probe.Kind == probe.Neighbour || it.Probe.Kind == probe.Around && it.Probe.Way != probe.MethodOverride
-			if it.Probe.Kind == probe.UnknownPath || stray && g.Kind == finding.WrongRefusal {
-				route = AnyPath
-			}
-			// A soundness check is one piece of code: what it lets pass on
-			// several routes has one cause.
-			if tok && cause != "credential broken" && routes[cause+"\x00"+it.Probe.Scheme] > 1 || it.Probe.Kind == probe.Issued || it.Probe.Kind == probe.Session || cause == "afterlife" || cause == "scheme letters" || cause == "stale beside" {
-				route = "everything behind " + it.Probe.Scheme
-			}
-			if cause == "way "+probe.PastGateway && past > 1 {
-				route = PastAll
-			}
-			key := string(kind) + "|" + route + "|" + cause
+			at := x.place(it.Probe, g)
+			key := at.key()
 			if seen[key] {
 				continue
 			}
 			seen[key] = true
 			b := bundles[key]
 			if b == nil {
-				g.Kind = kind
-				b = &bundle{route: route, gap: g, cause: cause}
-				b.gap.Cause = cause
+				g.Kind = at.kind
+				b = &bundle{route: at.route, scope: at.scope, gap: g, cause: at.cause}
+				b.gap.Cause = at.cause
 				bundles[key] = b
 				order = append(order, key)
 			}
@@ -134,6 +117,7 @@ func Gather(d *declaration.Document, items []Item) []finding.Finding {
 	for _, k := range order {
 		out = append(out, bundles[k].finding(d))
 	}
+	out = uncovered(out)
 	sort.SliceStable(out, func(i, j int) bool {
 		a, b := out[i], out[j]
 		if a.Severity != b.Severity {
@@ -141,6 +125,110 @@ func Gather(d *declaration.Document, items []Item) []finding.Finding {
 		}
 		return finding.Worse(a.Kind, b.Kind)
 	})
+	return out
+}
+
+// place puts a gap where it belongs.
+func (x gathering) place(p *probe.Probe, g Gap) place {
+	at := place{kind: g.Kind, route: p.RouteKey, cause: g.Cause}
+	if w := x.leads[p.Widens]; p.Widens != "" && w != "" && !x.open[at.route] && !x.broken[at.route] {
+		at.route = w // the gap that led to this one
+	}
+	x.cause(&at, p, g)
+	tok := p.Kind == probe.Credential && (g.Kind == finding.Unprotected || g.Kind == finding.Lifetime) &&
+		at.cause != "no guard"
+	if tok {
+		if x.broken[at.route] {
+			at.kind, at.cause = finding.Unprotected, "credential broken"
+		} else if unsignedWays[p.Way] {
+			at.cause = "token unsigned"
+		}
+	}
+	if g.Kind == finding.WrongRefusal && g.Subject == "answer" && p.Kind != probe.QuotaDrill {
+		at.cause = "answer"
+	}
+	// How the service answers what it does not serve is one cause,
+	// whichever path was asked for.
+	stray := p.Kind == probe.Neighbour || p.Kind == probe.Around && p.Way != probe.MethodOverride
+	if p.Kind == probe.UnknownPath || stray && g.Kind == finding.WrongRefusal {
+		at.route = AnyPath
+	}
+	// A soundness check is one piece of code: what it lets pass on
+	// several routes has one cause.
+	if tok && at.cause != "credential broken" && x.routes[at.cause+"\x00"+p.Scheme] > 1 || p.Kind == probe.Issued ||
+		at.cause == "afterlife" || at.cause == "scheme letters" || at.cause == "stale beside" {
+		at.scope = finding.Scope{Of: finding.AtScheme, Name: p.Scheme}
+	}
+	if at.cause == "way "+probe.PastGateway && x.past > 1 {
+		at.scope = finding.Scope{Of: finding.AtService, Name: pastGate}
+	}
+	if at.scope.Name != "" {
+		at.route = at.scope.String()
+	}
+	return at
+}
+
+// cause says what a gap comes from where other gaps show that it comes from more than
+// itself.
+func (x gathering) cause(at *place, p *probe.Probe, g Gap) {
+	route := at.route
+	switch {
+	case g.Row != nil:
+		at.scope = g.Scope
+	case p.Kind == probe.QuotaDrill:
+		at.scope = finding.Scope{Of: finding.AtQuota, Name: p.Way}
+	case p.Kind == probe.Origin:
+		if at.route, at.cause = x.pages.bundle(x.d, p, at.kind, at.cause); at.route != p.RouteKey {
+			at.scope = finding.Scope{Of: finding.AtPages, Name: at.route}
+		}
+	case x.done[route] != "" && (g.Cause == "carried out" || g.Kind == finding.WrongRefusal && g.Subject != "answer" &&
+		p.Unsafe()):
+		at.kind, at.cause = x.done[route], "carried out"
+	case x.open[route] && (g.Kind == finding.Unprotected || p.Kind == probe.Credential ||
+		g.Kind == finding.OverPermissive && g.Subject != "body"):
+		at.kind, at.cause = finding.Unprotected, "no guard"
+	case x.absent[route] && g.Kind == finding.OverPermissive && g.Subject == "credential":
+		// Presenting another scheme is presenting none of those accepted.
+		at.kind, at.cause = finding.Unprotected, "credential absent"
+	case x.absent[route] && g.Kind == finding.Unprotected && (p.Kind == probe.Around || p.Way == probe.InQuery):
+		// Without a credential it is open anyway, whatever the way.
+		at.cause = "credential absent"
+	case g.Cause == "way "+probe.TrailingSlash || g.Cause == "way "+probe.DoubledSlash:
+		at.cause = aSlash
+	}
+}
+
+// uncovered leaves out what another finding covers: the same kind in the same place, shown
+// by no probe that does not show the other as well. The other says so.
+func uncovered(list []finding.Finding) []finding.Finding {
+	coveredBy := func(f finding.Finding) int {
+		return slices.IndexFunc(list, func(g finding.Finding) bool {
+			row, _ := Causes.Row(g.Kind, g.Cause)
+			return g.Kind == f.Kind && g.Where() == f.Where() && slices.Contains(row.Covers, f.Cause) &&
+				!slices.ContainsFunc(f.Probes, func(id string) bool { return !slices.Contains(g.Probes, id) })
+		})
+	}
+	also := map[int][]string{}
+	var left []int
+	for i, f := range list {
+		by := coveredBy(f)
+		if by < 0 {
+			left = append(left, i)
+			continue
+		}
+		for next := coveredBy(list[by]); next >= 0; next = coveredBy(list[by]) {
+			by = next // what covers it may be covered itself
+		}
+		also[by] = append(also[by], strings.ToLower(f.Title[:1])+f.Title[1:])
+	}
+	out := make([]finding.Finding, 0, len(left))
+	for _, i := range left {
+		f := list[i]
+		if len(also[i]) > 0 {
+			f.Reason += " With it: " + strings.Join(also[i], "; ") + "."
+		}
+		out = append(out, f)
+	}
 	return out
 }
 
@@ -173,7 +261,8 @@ func openRoutes(items []Item) (open, absent map[string]bool) {
 }
 
 // unsignedWays are the ways of one fault: the signature is not asked for.
-var unsignedWays = map[string]bool{string(token.Unsigned): true, string(token.UnsignedCase): true, string(token.SignatureRemoved): true}
+var unsignedWays = map[string]bool{string(token.Unsigned): true, string(token.UnsignedCase): true,
+	string(token.SignatureRemoved): true}
 
 // credentialRoutes says which routes admit any broken credential, and on how
 // many of the others that have a guard each fault of a soundness check shows.
@@ -211,7 +300,8 @@ func carriedRoutes(items []Item) map[string]finding.Kind {
 	out := map[string]finding.Kind{}
 	for _, it := range items {
 		for _, g := range it.Verdict.Gaps {
-			if g.Cause == "carried out" && (out[it.Probe.RouteKey] == "" || finding.Worse(g.Kind, out[it.Probe.RouteKey])) {
+			if g.Cause == "carried out" && (out[it.Probe.RouteKey] == "" ||
+				finding.Worse(g.Kind, out[it.Probe.RouteKey])) {
 				out[it.Probe.RouteKey] = g.Kind
 			}
 		}
@@ -220,12 +310,15 @@ func carriedRoutes(items []Item) map[string]finding.Kind {
 }
 
 func (b *bundle) finding(d *declaration.Document) finding.Finding {
-	f := finding.Finding{Kind: b.gap.Kind, Cause: b.cause, Route: b.route, Rung: b.gap.Rung, Inferred: []string{}, Confidence: finding.NotSure}
+	f := finding.Finding{Kind: b.gap.Kind, Cause: b.cause, Rung: b.gap.Rung, Inferred: []string{},
+		Confidence: finding.NotSure}
+	b.places(d, &f)
 	best := 0
 	anyone, signedIn := false, map[string]bool{}
 	for k, it := range b.items {
 		c := CallerLabel(it.Probe)
-		if it.Probe.Kind == probe.Crossing && it.Probe.Record.Relation == access.Foreign && b.gap.Subject == "ownership" {
+		if it.Probe.Kind == probe.Crossing && it.Probe.Record.Relation == access.Foreign &&
+			b.gap.Subject == "ownership" {
 			c = it.Probe.Identity
 		}
 		if !slices.Contains(f.Callers, c) {
@@ -249,6 +342,7 @@ func (b *bundle) finding(d *declaration.Document) finding.Finding {
 	f.Probes[0], f.Probes[best] = f.Probes[best], f.Probes[0]
 	f.Confidence = b.gaps[best].Confidence
 	f.Crossings = len(b.items)
+	f.At, f.Column = b.items[best].Probe.RouteKey, b.items[best].Probe.Column()
 	effect, sens := declaration.Read, declaration.Medium
 	p := b.items[best].Probe
 	if p.Route >= 0 && b.route != AnyPath && p.Kind != probe.OtherMethod {
@@ -266,13 +360,17 @@ func (b *bundle) finding(d *declaration.Document) finding.Finding {
 	if p.Kind == probe.Origin {
 		ease = finding.ByAFew // somebody must be led to the page
 	}
-	row, _ := Causes.Row(f.Kind, b.cause)
+	row := b.gap.Row
+	if row == nil {
+		row, _ = Causes.Row(f.Kind, b.cause)
+	}
 	f.Severity = cmp.Or(row.Severity, finding.Rate(f.Kind, effect, sens, ease))
 	f.OWASP, f.CWE, f.Standard, f.Docs = string(row.OWASP), row.CWE, row.Standard, "docs/findings.md#"+row.Anchor()
 	f.Reason = sentence(b.gaps[best].Reason)
 	if b.cause == "no guard" {
 		f.Rung = 2
-		f.Reason = fmt.Sprintf("There is no guard: nobody got in without a credential and with a broken one, and so did everyone who was sent (%d crossings).", f.Crossings)
+		f.Reason = fmt.Sprintf("There is no guard: nobody got in without a credential and with a broken one, and so "+
+			"did everyone who was sent (%d crossings).", f.Crossings)
 	} else if n := pageRoutes(b.items); p.Kind == probe.Origin && n > 1 {
 		f.Reason += fmt.Sprintf(" The same at %d routes.", n)
 	} else if rest := len(f.Callers) + len(f.Inferred) - 1; rest > 0 && p.Kind != probe.Origin {
@@ -282,6 +380,36 @@ func (b *bundle) finding(d *declaration.Document) finding.Finding {
 	sum := sha256.Sum256([]byte(strings.Join([]string{string(f.Kind), fmt.Sprint(f.Rung), b.route, b.cause}, "\x00")))
 	f.ID = "mg-" + hex.EncodeToString(sum[:5])
 	return f
+}
+
+// places says at which routes a finding stands, in the inventory's order, and what they
+// have in common.
+func (b *bundle) places(d *declaration.Document, f *finding.Finding) {
+	if f.Route = b.route; b.route == AnyPath {
+		return // made-up paths are no routes
+	}
+	var routes []string
+	for _, it := range b.items {
+		if k := it.Probe.RouteKey; !slices.Contains(routes, k) {
+			routes = append(routes, k)
+		}
+	}
+	slices.SortStableFunc(routes, func(x, y string) int {
+		return cmp.Compare(uint(d.RouteNamed(x)),
+			uint(d.RouteNamed(y)))
+	})
+	switch {
+	case b.scope.Name != "":
+		f.Scope = &b.scope
+	case len(routes) == 1:
+		return
+	default: // what was tried along a guard
+		f.Scope = &finding.Scope{Of: finding.AtGuard, Name: b.route}
+	}
+	f.Routes = routes
+	if b.scope.Of != finding.AtService {
+		f.Route = routes[0]
+	}
 }
 
 // sentence begins with a capital and ends with a full stop.
@@ -301,9 +429,10 @@ func better(a, b Gap) bool { return a.Confidence == finding.Proven && b.Confiden
 // findings by kind.
 func Count(items []Item, findings []finding.Finding) finding.Counts {
 	c := finding.Counts{Crossings: map[finding.Kind]int{}, Findings: map[finding.Kind]int{}}
-	worst := map[string]finding.Kind{}
+	type cell struct{ route, column string }
+	worst := map[cell]finding.Kind{}
 	for _, it := range items {
-		k := it.Probe.RouteKey + "\x00" + it.Probe.Column()
+		k := cell{it.Probe.RouteKey, it.Probe.Column()}
 		if old, ok := worst[k]; !ok || finding.Worse(it.Verdict.Kind, old) {
 			worst[k] = it.Verdict.Kind
 		}

@@ -17,7 +17,6 @@ import (
 	"millgate/core/finding"
 	"millgate/core/mask"
 	"millgate/core/probe"
-	"millgate/core/session"
 )
 
 // minProof is how many values of the owner's answer must appear.
@@ -54,8 +53,6 @@ type Input struct {
 	SameSite string
 	// For two credentials at once: the sound one's caller got in by itself.
 	BesideEnters bool
-	// What a session drill measured; nil when it did not get that far.
-	Drill *session.Drilled
 	// For a page: the answer to the preflight, and to the request without its
 	// credential; nil where they were not sent.
 	Preflight, Refusal *check.Answer
@@ -109,6 +106,9 @@ type Gap struct {
 	Cause      string             `json:"cause"` // stable word for gathering
 	Reason     string             `json:"reason"`
 	Confidence finding.Confidence `json:"confidence"`
+	// Of a family of its own: its cause, and where one mend would be.
+	Row   *finding.Row  `json:"-"`
+	Scope finding.Scope `json:"-"`
 }
 
 // Verdict on one probe.
@@ -124,6 +124,8 @@ type Verdict struct {
 // CallerLabel names a probe's caller in words.
 func CallerLabel(p *probe.Probe) string {
 	switch {
+	case p.Check != nil:
+		return cmp.Or(p.Identity, "nobody") + " (" + p.Says() + ")"
 	case p.Kind == probe.WrongSecret:
 		if p.Way != "" {
 			return p.Identity + " (" + p.Way + ")"
@@ -137,8 +139,6 @@ func CallerLabel(p *probe.Probe) string {
 		return "nobody (" + p.Way + ", made of " + p.Donor + "'s " + p.Scheme + ")"
 	case p.Kind == probe.Issued:
 		return p.Identity + " (what it is given)"
-	case p.Kind == probe.Session:
-		return p.Identity + " (session drill)"
 	case p.Kind == probe.Origin:
 		return "a page of " + p.Page
 	case p.Kind == probe.QuotaDrill && p.Identity != "":
@@ -163,12 +163,7 @@ func status(a check.Answer) string {
 // Judge gives the verdict on one probe.
 func Judge(in Input) Verdict {
 	v := Verdict{Class: check.Classify(in.Answer, in.Doc.Answers)}
-	if in.Lost != "" {
-		v.Kind, v.Confidence, v.Reason = finding.Unproven, finding.NotSure, in.Lost
-		return v
-	}
-	if in.Sick && (v.Class == check.Failed || v.Class == check.Unreachable) {
-		v.unproven(fmt.Sprintf("answered %s while controls that were admitted before failed as well", status(in.Answer)))
+	if v.nothing(in) {
 		return v
 	}
 	switch in.Probe.Kind {
@@ -188,10 +183,6 @@ func Judge(in Input) Verdict {
 		v.credential(in)
 	case probe.Issued:
 		v.issued(in)
-		v.worst()
-		return v
-	case probe.Session:
-		v.session(in)
 		v.worst()
 		return v
 	case probe.Origin:
@@ -216,7 +207,54 @@ func Judge(in Input) Verdict {
 		if s.Kind == finding.WrongRefusal && (wrong || in.Probe.Way == probe.AcceptHTML) {
 			continue
 		}
-		v.Gaps = append(v.Gaps, Gap{Kind: s.Kind, Subject: "answer", Cause: s.Cause, Reason: s.Reason, Confidence: finding.Proven})
+		v.Gaps = append(v.Gaps, Gap{Kind: s.Kind, Subject: "answer", Cause: s.Cause, Reason: s.Reason,
+			Confidence: finding.Proven})
+	}
+	v.worst()
+	return v
+}
+
+// nothing says that nothing can be concluded, whatever was looked for: no answer was
+// seen, or it failed while the service as a whole did.
+func (v *Verdict) nothing(in Input) bool {
+	switch {
+	case in.Lost != "":
+		v.unproven(in.Lost)
+	case in.Sick && (v.Class == check.Failed || v.Class == check.Unreachable):
+		v.unproven(fmt.Sprintf("answered %s while controls that were admitted before failed as well",
+			status(in.Answer)))
+	default:
+		return false
+	}
+	return true
+}
+
+// Of is the verdict of a family of its own on a probe.
+func Of(in Input, judge func() check.Verdict) Verdict {
+	v := Verdict{Class: check.Classify(in.Answer, in.Doc.Answers)}
+	if v.nothing(in) {
+		return v
+	}
+	of := judge()
+	v.Confidence, v.Reason = of.Proof.Confidence(), of.Says
+	v.Kind = finding.Agrees
+	if v.Confidence == finding.NotSure {
+		v.Kind = finding.Unproven
+	}
+	if hid := of.Proof.Hid(); hid != "" {
+		v.Reason += "; " + hid
+	}
+	for _, g := range of.Gaps {
+		if g.Proof.Confidence() == finding.NotSure { // it is none, then
+			v.unproven(g.Says)
+			continue
+		}
+		says := g.Says
+		if hid := g.Proof.Hid(); hid != "" {
+			says += " Not all was seen: " + hid + "."
+		}
+		v.Gaps = append(v.Gaps, Gap{Kind: g.Cause.Kind, Rung: g.Rung, Cause: g.Cause.Cause + g.What, Reason: says,
+			Confidence: g.Proof.Confidence(), Row: g.Cause, Scope: g.Scope})
 	}
 	v.worst()
 	return v
@@ -240,7 +278,8 @@ func (v *Verdict) unproven(reason string) {
 }
 
 func (v *Verdict) gap(k finding.Kind, x access.Expectation, cause, reason string, c finding.Confidence) {
-	v.Gaps = append(v.Gaps, Gap{Kind: k, Rung: x.Decider, Subject: x.Subject, Cause: cause, Reason: reason, Confidence: c})
+	v.Gaps = append(v.Gaps, Gap{Kind: k, Rung: x.Decider, Subject: x.Subject, Cause: cause, Reason: reason,
+		Confidence: c})
 }
 
 func (v *Verdict) crossing(in Input) {
@@ -263,9 +302,11 @@ func (v *Verdict) crossing(in Input) {
 			v.agrees(finding.Proven, fmt.Sprintf("an open route; a broken credential was answered %s", status(a)))
 			return
 		}
+	default:
 	}
 	if v.Class == check.Admitted && p.Kind == probe.Accept && in.Control != nil && !sameType(a, in.Control.Answer) {
-		v.gap(finding.WrongRefusal, x, "refuse page", fmt.Sprintf("%s must be answered 401 (%s), it was shown a page (%s, %s)", who, x.Reason(), status(a), a.Header("Content-Type")), finding.Likely)
+		v.gap(finding.WrongRefusal, x, "refuse page", fmt.Sprintf("%s must be answered 401 (%s), it was shown a page "+
+			"(%s, %s)", who, x.Reason(), status(a), a.Header("Content-Type")), finding.Likely)
 		return
 	}
 	if v.Class == check.Admitted {
@@ -282,14 +323,16 @@ func (v *Verdict) crossing(in Input) {
 		}
 		return
 	}
-	want := map[access.Outcome]check.Class{access.Refuse: check.Refused, access.Forbid: check.Forbidden, access.Hide: check.Hidden, access.Either: check.Refused}[x.Outcome]
+	want := map[access.Outcome]check.Class{access.Refuse: check.Refused, access.Forbid: check.Forbidden,
+		access.Hide: check.Hidden, access.Either: check.Refused}[x.Outcome]
 	switch {
 	case v.Class == check.Failed:
 		v.unproven(fmt.Sprintf("the service failed (%s), so nothing is known about the guard", status(a)))
 	case !fair:
 		v.unproven(fmt.Sprintf("answered %s, but %s", status(a), why))
 	case v.Class == want:
-		v.agrees(finding.Proven, fmt.Sprintf("%s: %s, and %s was admitted with the same request", x.Outcome, x.Reason(), in.Control.Caller))
+		v.agrees(finding.Proven, fmt.Sprintf("%s: %s, and %s was admitted with the same request", x.Outcome, x.Reason(),
+			in.Control.Caller))
 	case v.Class == check.WrongMethod && x.Outcome != access.Refuse:
 		v.unproven(fmt.Sprintf("answered %s, which says nothing about the caller", status(a)))
 	case in.spent():
@@ -297,7 +340,9 @@ func (v *Verdict) crossing(in Input) {
 	case v.Class == check.Invalid && !bytes.Equal(a.Sent, in.Control.Answer.Sent):
 		v.unproven(fmt.Sprintf("answered %s to another body than the control's", status(a)))
 	default:
-		v.gap(finding.WrongRefusal, x, string(x.Outcome.String())+" "+string(v.Class), fmt.Sprintf("%s must be answered %d (%s), it was %s", who, wantStatus(x), x.Reason(), describe(v.Class, a)), finding.Proven)
+		v.gap(finding.WrongRefusal, x, string(x.Outcome.String())+" "+string(v.Class),
+			fmt.Sprintf("%s must be answered %d (%s), it was %s", who, wantStatus(x), x.Reason(), describe(v.Class, a)),
+			finding.Proven)
 	}
 }
 
@@ -314,6 +359,7 @@ func describe(c check.Class, a check.Answer) string {
 		return fmt.Sprintf("sent to a login page (%d, %s)", a.Status, a.Header("Location"))
 	case check.Invalid:
 		return fmt.Sprintf("told that the request is invalid (%d)", a.Status)
+	default:
 	}
 	return fmt.Sprintf("%d", a.Status)
 }
@@ -324,7 +370,8 @@ func (in Input) fair() (bool, string) {
 		return false, "no caller that must be admitted was sent, so the request may be wrong itself"
 	}
 	if in.Control.Class != check.Admitted {
-		return false, fmt.Sprintf("the control (%s) was not admitted either: %s", in.Control.Caller, status(in.Control.Answer))
+		return false, fmt.Sprintf("the control (%s) was not admitted either: %s", in.Control.Caller,
+			status(in.Control.Answer))
 	}
 	return true, ""
 }
@@ -334,7 +381,8 @@ func (in Input) fair() (bool, string) {
 // state (RFC 9110 sections 15.5.1, 15.5.10, 15.5.11, 15.5.13 and 15.5.21).
 func (in Input) spent() bool {
 	c, a := in.Control, in.Answer
-	if c == nil || c.Class != check.Admitted || in.Probe.IsControl || !declaration.UnsafeMethod(in.Probe.Method) || c.Answer.At.IsZero() || !c.Answer.At.Before(a.At) {
+	if c == nil || c.Class != check.Admitted || in.Probe.IsControl || !declaration.UnsafeMethod(in.Probe.Method) ||
+		c.Answer.At.IsZero() || !c.Answer.At.Before(a.At) {
 		return false
 	}
 	switch a.Status {
@@ -345,7 +393,8 @@ func (in Input) spent() bool {
 }
 
 func spentText(a check.Answer) string {
-	return fmt.Sprintf("answered %s after the control, which may have made, used up or ended what it was sent for", status(a))
+	return fmt.Sprintf("answered %s after the control, which may have made, used up or ended what it was sent for",
+		status(a))
 }
 
 func (v *Verdict) expectAdmit(in Input, who string) {
@@ -365,7 +414,8 @@ func (v *Verdict) expectAdmit(in Input, who string) {
 		if in.Control != nil && in.Control.Class == check.Admitted {
 			c = finding.Proven
 		}
-		v.gap(finding.OverRestrictive, in.Probe.Expect, "admit "+string(v.Class), fmt.Sprintf("%s must be admitted (%s), it was %s", who, in.Probe.Expect.Reason(), describe(v.Class, a)), c)
+		v.gap(finding.OverRestrictive, in.Probe.Expect, "admit "+string(v.Class),
+			fmt.Sprintf("%s must be admitted (%s), it was %s", who, in.Probe.Expect.Reason(), describe(v.Class, a)), c)
 	case check.Invalid:
 		v.unproven(fmt.Sprintf("the request is not fair yet: the service answered %s", status(a)))
 	case check.WrongMethod:
@@ -384,9 +434,12 @@ func (v *Verdict) followed(in Input, who string) {
 		case f.Lost != "":
 			v.agrees(finding.Likely, fmt.Sprintf("%s; its effect was not seen: %s", v.Reason, f.Lost))
 		case f.Answer.Status == 0 || f.Answer.Status == 429 || f.Answer.Status >= 500:
-			v.agrees(finding.Likely, fmt.Sprintf("%s; its effect was not seen: %s was answered %s", v.Reason, what, status(f.Answer)))
+			v.agrees(finding.Likely, fmt.Sprintf("%s; its effect was not seen: %s was answered %s", v.Reason, what,
+				status(f.Answer)))
 		case miss != "":
-			v.gap(finding.OverRestrictive, in.Probe.Expect, "no effect", fmt.Sprintf("%s was answered %s, and it was not carried out: %s was %s.", who, status(in.Answer), what, miss), finding.Proven)
+			v.gap(finding.OverRestrictive, in.Probe.Expect, "no effect",
+				fmt.Sprintf("%s was answered %s, and it was not carried out: %s was %s.", who, status(in.Answer), what,
+					miss), finding.Proven)
 		default:
 			v.Reason += "; " + what + " shows that it was carried out"
 		}
@@ -408,7 +461,8 @@ func (v *Verdict) admitted(in Input, who string) {
 		if p.State == access.Broken {
 			what = "with a broken credential"
 		}
-		v.gap(finding.Unprotected, x, cause, fmt.Sprintf("Nobody got in: answered %s %s. The declaration says %s: %s.", status(a), what, x.Outcome, x.Reason()), conf)
+		v.gap(finding.Unprotected, x, cause, fmt.Sprintf("Nobody got in: answered %s %s. The declaration says %s: %s.",
+			status(a), what, x.Outcome, x.Reason()), conf)
 		return
 	}
 	proof := ""
@@ -421,7 +475,8 @@ func (v *Verdict) admitted(in Input, who string) {
 			conf, proof = finding.Proven, fmt.Sprintf(" %d values of %s's answer are in it.", n, p.Record.Owner)
 		}
 	}
-	v.gap(finding.OverPermissive, x, x.Subject, fmt.Sprintf("%s got in: answered %s. The declaration says %s: %s.%s", who, status(a), x.Outcome, x.Reason(), proof), conf)
+	v.gap(finding.OverPermissive, x, x.Subject, fmt.Sprintf("%s got in: answered %s. The declaration says %s: %s.%s",
+		who, status(a), x.Outcome, x.Reason(), proof), conf)
 }
 
 // sharedValues counts values of the owner's answer that the caller's own
@@ -483,7 +538,8 @@ func (v *Verdict) around(in Input) {
 		if fair && sameType(a, in.Control.Answer) {
 			conf = finding.Proven
 		}
-		v.gap(finding.Unprotected, p.Expect, "way "+p.Way, fmt.Sprintf("The guard was stepped around %s: nobody was answered %s.", byWay[p.Way], status(a)), conf)
+		v.gap(finding.Unprotected, p.Expect, "way "+p.Way, fmt.Sprintf("The guard was stepped around %s: nobody was "+
+			"answered %s.", byWay[p.Way], status(a)), conf)
 	case a.Status == 0 && p.Way == probe.PastGateway:
 		v.agrees(finding.Likely, "the direct address does not answer from here: "+a.Error)
 	case a.Status == 0:
@@ -549,9 +605,12 @@ func (v *Verdict) stray(in Input) {
 		if p.Kind == probe.UnknownPath {
 			what = "is a made-up path, and it is served all the same"
 		}
-		v.gap(finding.Undeclared, p.Expect, "served", fmt.Sprintf("%s %s: %s was answered %s.", p.RouteKey, what, who, status(a)), finding.Proven)
+		v.gap(finding.Undeclared, p.Expect, "served", fmt.Sprintf("%s %s: %s was answered %s.", p.RouteKey, what, who,
+			status(a)), finding.Proven)
 	case v.Class == check.ToLogin || v.Class == check.Failed:
-		v.gap(finding.WrongRefusal, p.Expect, "stray "+string(v.Class), fmt.Sprintf("what the inventory does not have must be answered 404 or 405, it was %s", describe(v.Class, a)), finding.Proven)
+		v.gap(finding.WrongRefusal, p.Expect, "stray "+string(v.Class),
+			fmt.Sprintf("what the inventory does not have must be answered 404 or 405, it was %s",
+				describe(v.Class, a)), finding.Proven)
 	default:
 		v.agrees(finding.Proven, "not in the inventory, and turned away: "+status(a))
 	}
@@ -576,22 +635,26 @@ func (v *Verdict) wrongSecret(in Input) {
 		v.unproven("no answer: " + a.Error)
 	case check.Admitted:
 		if in.SignedUp {
-			v.agrees(finding.Likely, "the login is a sign-up as well: an unknown name was admitted, and then refused with another secret")
+			v.agrees(finding.Likely, "the login is a sign-up as well: an unknown name was admitted, and then refused "+
+				"with another secret")
 			return
 		}
-		what := map[string]string{"": "a wrong secret", probe.SecretEmpty: "an empty secret", probe.SecretAbsent: "no secret", probe.NameUnknown: "an unknown name"}[p.Way]
+		what := map[string]string{"": "a wrong secret", probe.SecretEmpty: "an empty secret",
+			probe.SecretAbsent: "no secret", probe.NameUnknown: "an unknown name"}[p.Way]
 		conf, shown := finding.Likely, "no token in the answer"
 		if s != nil && s.Login != nil {
 			if given(a, s) {
 				conf, shown = finding.Proven, "and a token was issued"
 			}
 		}
-		v.gap(finding.Unprotected, p.Expect, "wrong secret", fmt.Sprintf("A login as %s with %s was answered %s, %s.", p.Identity, what, status(a), shown), conf)
+		v.gap(finding.Unprotected, p.Expect, "wrong secret", fmt.Sprintf("A login as %s with %s was answered %s, %s.",
+			p.Identity, what, status(a), shown), conf)
 	case check.Failed, check.Throttled:
 		v.unproven("the service answered " + status(a))
 	default:
 		if !in.LoginWorks {
-			v.unproven(fmt.Sprintf("answered %s, but the right secret in the same place was not admitted either", status(a)))
+			v.unproven(fmt.Sprintf("answered %s, but the right secret in the same place was not admitted either",
+				status(a)))
 			return
 		}
 		v.agrees(finding.Proven, "turned away: "+status(a))
@@ -617,7 +680,9 @@ func (v *Verdict) sameRefusal(in Input) {
 		v.Reason = "turned away as a wrong secret is: " + status(a)
 		return
 	}
-	v.gap(finding.Leaking, access.Expectation{Outcome: access.Refuse, Subject: "answer"}, "account", fmt.Sprintf("A login with an unknown name and one with a wrong secret are answered differently (%s), so that anybody can find out who has an account.", differs), finding.Proven)
+	v.gap(finding.Leaking, access.Expectation{Outcome: access.Refuse, Subject: "answer"}, "account",
+		fmt.Sprintf("A login with an unknown name and one with a wrong secret are answered differently (%s), so that "+
+			"anybody can find out who has an account.", differs), finding.Proven)
 }
 
 // sameWords compares two bodies without what differs in every answer: digits
@@ -635,20 +700,23 @@ func (v *Verdict) raised(in Input) {
 		x := p.Expect
 		x.Decider, x.Subject = 4, "body"
 		who := CallerLabel(p)
-		v.gap(finding.OverPermissive, x, "body "+p.Claim, fmt.Sprintf("%s raised a role through the body: %q with %s was taken over, as seen in %s.", who, p.Claim, p.Role, in.Raised), finding.Proven)
+		v.gap(finding.OverPermissive, x, "body "+p.Claim, fmt.Sprintf("%s raised a role through the body: %q with %s "+
+			"was taken over, as seen in %s.", who, p.Claim, p.Role, in.Raised), finding.Proven)
 	case v.Class == check.Failed || v.Class == check.Unreachable || v.Class == check.Throttled:
 		v.unproven("a body that claims a role was answered " + status(in.Answer))
 	case v.Class == check.Admitted && in.Control != nil && in.Control.Class != check.Admitted:
 		v.unproven("the request without the claim was not admitted: " + status(in.Control.Answer))
 	default:
-		v.agrees(finding.Likely, fmt.Sprintf("a body that claims %q changed nothing that shows: %s", p.Claim, status(in.Answer)))
+		v.agrees(finding.Likely, fmt.Sprintf("a body that claims %q changed nothing that shows: %s", p.Claim,
+			status(in.Answer)))
 	}
 }
 
 // carriedOut adds the gap of a request that was turned away and done all the
 // same.
 func (v *Verdict) carriedOut(in Input) bool {
-	if v.Class == check.Admitted || in.ReadBack != "changed" && in.ReadBack != "gone" || in.Probe.Expect.Outcome == access.Admit {
+	if v.Class == check.Admitted || in.ReadBack != "changed" && in.ReadBack != "gone" ||
+		in.Probe.Expect.Outcome == access.Admit {
 		return false
 	}
 	kind := finding.OverPermissive
@@ -656,7 +724,9 @@ func (v *Verdict) carriedOut(in Input) bool {
 		kind = finding.Unprotected
 	}
 	x := in.Probe.Expect
-	v.Gaps = append([]Gap{{Kind: kind, Rung: x.Decider, Subject: x.Subject, Cause: "carried out", Confidence: finding.Proven,
-		Reason: fmt.Sprintf("%s was answered %s, and it was carried out all the same: the record is %s afterwards.", CallerLabel(in.Probe), status(in.Answer), in.ReadBack)}}, v.Gaps...)
+	v.Gaps = append([]Gap{{Kind: kind, Rung: x.Decider, Subject: x.Subject, Cause: "carried out",
+		Confidence: finding.Proven,
+		Reason: fmt.Sprintf("%s was answered %s, and it was carried out all the same: the record is %s afterwards.",
+			CallerLabel(in.Probe), status(in.Answer), in.ReadBack)}}, v.Gaps...)
 	return true
 }

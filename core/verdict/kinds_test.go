@@ -34,8 +34,10 @@ func TestAround(t *testing.T) {
 		kind    finding.Kind
 		conf    finding.Confidence
 	}{
-		{"served, like the control", check.Answer{Status: 200, Headers: json}, good, finding.Unprotected, finding.Proven},
-		{"served, but something else", check.Answer{Status: 200, Headers: html}, good, finding.Unprotected, finding.Likely},
+		{"served, like the control", check.Answer{Status: 200, Headers: json}, good, finding.Unprotected,
+			finding.Proven},
+		{"served, but something else", check.Answer{Status: 200, Headers: html}, good, finding.Unprotected,
+			finding.Likely},
 		{"served, and the control was not", check.Answer{Status: 204}, nil, finding.Unprotected, finding.Likely},
 		{"sent to the right path", check.Answer{Status: 308}, good, finding.Agrees, finding.Proven},
 		{"guarded", check.Answer{Status: 401}, good, finding.Agrees, finding.Proven},
@@ -45,7 +47,8 @@ func TestAround(t *testing.T) {
 		{"throttled", check.Answer{Status: 429}, good, finding.Unproven, finding.NotSure},
 		{"gone", check.Answer{Error: "reset"}, good, finding.Unproven, finding.NotSure},
 	} {
-		p := &probe.Probe{Kind: probe.Around, RouteKey: "GET /a", Method: "GET", Way: probe.TrailingSlash, Expect: access.Expectation{Outcome: access.Closed, Decider: 2}}
+		p := &probe.Probe{Kind: probe.Around, RouteKey: "GET /a", Method: "GET", Way: probe.TrailingSlash,
+			Expect: access.Expectation{Outcome: access.Closed, Decider: 2}}
 		v := Judge(Input{Doc: d, Probe: p, Answer: c.a, Control: c.control})
 		assert.Equal(t, c.kind, v.Kind, c.name)
 		assert.Equal(t, c.conf, v.Confidence, c.name)
@@ -63,11 +66,13 @@ func TestWrongSecret(t *testing.T) {
 		{check.Answer{Status: 200, Body: []byte(`{}`)}, finding.Unprotected, finding.Likely},
 		{check.Answer{Status: 401}, finding.Agrees, finding.Proven},
 		{check.Answer{Status: 400, Body: []byte(`{"error":"invalid_grant"}`)}, finding.Agrees, finding.Proven},
-		{check.Answer{Status: 302, Headers: [][2]string{{"Location", "/login?failed"}}}, finding.Agrees, finding.Proven},
+		{check.Answer{Status: 302, Headers: [][2]string{{"Location", "/login?failed"}}}, finding.Agrees,
+			finding.Proven},
 		{check.Answer{Status: 503}, finding.Unproven, finding.NotSure},
 		{check.Answer{}, finding.Unproven, finding.NotSure},
 	} {
-		p := &probe.Probe{Kind: probe.WrongSecret, Route: 1, RouteKey: "POST /login", Identity: "ann", Scheme: "access", State: access.Broken, Expect: access.Expectation{Outcome: access.Refuse, Decider: 3}}
+		p := &probe.Probe{Kind: probe.WrongSecret, Route: 1, RouteKey: "POST /login", Identity: "ann", Scheme: "access",
+			State: access.Broken, Expect: access.Expectation{Outcome: access.Refuse, Decider: 3}}
 		v := Judge(Input{Doc: d, Probe: p, Answer: c.a, LoginWorks: true})
 		assert.Equal(t, c.kind, v.Kind, c.a.Status)
 		assert.Equal(t, c.conf, v.Confidence, c.a.Status)
@@ -76,16 +81,20 @@ func TestWrongSecret(t *testing.T) {
 
 func TestRaisedAndMalformed(t *testing.T) {
 	d := kindsDoc(t)
-	p := &probe.Probe{Kind: probe.RaisedRole, RouteKey: "POST /a", Method: "POST", Identity: "ann", Claim: "roles", Role: "boss", Expect: access.Expectation{Outcome: access.Admit}}
+	p := &probe.Probe{Kind: probe.RaisedRole, RouteKey: "POST /a", Method: "POST", Identity: "ann", Claim: "roles",
+		Role: "boss", Expect: access.Expectation{Outcome: access.Admit}}
 	v := Judge(Input{Doc: d, Probe: p, Answer: check.Answer{Status: 201}, Raised: "the record, read again"})
 	assert.Equal(t, finding.OverPermissive, v.Kind)
 	assert.Equal(t, "body", v.Gaps[0].Subject)
 	assert.Contains(t, v.Reason, "the record, read again")
-	for status, want := range map[int]finding.Kind{201: finding.Agrees, 400: finding.Agrees, 403: finding.Agrees, 500: finding.Unproven} {
+	for status, want := range map[int]finding.Kind{201: finding.Agrees, 400: finding.Agrees, 403: finding.Agrees,
+		500: finding.Unproven} {
 		assert.Equal(t, want, Judge(Input{Doc: d, Probe: p, Answer: check.Answer{Status: status}}).Kind, status)
 	}
-	m := &probe.Probe{Kind: probe.Malformed, RouteKey: "GET /a/{id}", Param: "id", Expect: access.Expectation{Outcome: access.Closed}}
-	for status, want := range map[int]finding.Kind{400: finding.Agrees, 404: finding.Agrees, 200: finding.Agrees, 500: finding.Unproven, 0: finding.Unproven} {
+	m := &probe.Probe{Kind: probe.Malformed, RouteKey: "GET /a/{id}", Param: "id",
+		Expect: access.Expectation{Outcome: access.Closed}}
+	for status, want := range map[int]finding.Kind{400: finding.Agrees, 404: finding.Agrees, 200: finding.Agrees,
+		500: finding.Unproven, 0: finding.Unproven} {
 		assert.Equal(t, want, Judge(Input{Doc: d, Probe: m, Answer: check.Answer{Status: status}}).Kind, status)
 	}
 }
@@ -105,33 +114,45 @@ func TestCausesThatAreOne(t *testing.T) {
 	}
 	kinds := func(items ...Item) (out []string) {
 		for _, f := range Gather(d, items) {
-			out = append(out, string(f.Kind)+" "+f.Route+": "+f.Title)
+			out = append(out, string(f.Kind)+" "+f.Where()+": "+f.Title)
 		}
 		return out
 	}
-	slash := item(probe.Around, "GET /a", "", access.Absent, gap(finding.Unprotected, "way "+probe.TrailingSlash, "credential"))
-	double := item(probe.Around, "GET /a", "", access.Broken, gap(finding.Unprotected, "way "+probe.DoubledSlash, "credential"))
+	slash := item(probe.Around, "GET /a", "", access.Absent, gap(finding.Unprotected, "way "+probe.TrailingSlash,
+		"credential"))
+	double := item(probe.Around, "GET /a", "", access.Broken, gap(finding.Unprotected, "way "+probe.DoubledSlash,
+		"credential"))
 	assert.Equal(t, []string{"U GET /a: The guard is stepped around by a slash"}, kinds(slash, double))
 
 	w := gap(finding.WrongRefusal, "type", "answer")
 	assert.Equal(t, []string{"W " + AnyPath + ": A refusal in another shape than declared"},
-		kinds(item(probe.UnknownPath, "GET /x", "", access.Absent, w), item(probe.Neighbour, "GET /debug", "", access.Absent, w), item(probe.Around, "GET /a", "", access.Absent, w)))
+		kinds(item(probe.UnknownPath, "GET /x", "", access.Absent, w),
+			item(probe.Neighbour, "GET /debug", "", access.Absent, w),
+			item(probe.Around, "GET /a", "", access.Absent, w)))
 
-	refused := item(probe.Crossing, "DELETE /a", "", access.Absent, gap(finding.Unprotected, "carried out", "credential"))
-	forbidden := item(probe.Crossing, "DELETE /a", "ann", access.Sound, gap(finding.OverPermissive, "carried out", "role"), gap(finding.WrongRefusal, "forbid refused", "role"))
+	refused := item(probe.Crossing, "DELETE /a", "", access.Absent, gap(finding.Unprotected, "carried out",
+		"credential"))
+	forbidden := item(probe.Crossing, "DELETE /a", "ann", access.Sound,
+		gap(finding.OverPermissive, "carried out", "role"), gap(finding.WrongRefusal, "forbid refused", "role"))
 	forbidden.Probe.Method = "DELETE"
 	assert.Equal(t, []string{"U DELETE /a: Refused and carried out all the same"}, kinds(refused, forbidden))
 
-	other := item(probe.Crossing, "GET /a", "key", access.Sound, gap(finding.OverPermissive, "credential", "credential"))
-	absent := item(probe.Crossing, "GET /a", "", access.Absent, gap(finding.Unprotected, "credential absent", "credential"))
-	assert.Equal(t, []string{"U GET /a: Open when no credential is sent"}, kinds(absent, other), "another scheme is no credential here")
+	other := item(probe.Crossing, "GET /a", "key", access.Sound, gap(finding.OverPermissive, "credential",
+		"credential"))
+	absent := item(probe.Crossing, "GET /a", "", access.Absent, gap(finding.Unprotected, "credential absent",
+		"credential"))
+	assert.Equal(t, []string{"U GET /a: Open when no credential is sent"}, kinds(absent, other),
+		"another scheme is no credential here")
 	assert.Equal(t, []string{"P GET /a: With another scheme"}, kinds(other))
 
-	two := item(probe.Crossing, "GET /a", "ann", access.Sound, gap(finding.Leaking, "field password", "answer"), gap(finding.Leaking, "text goroutine", "answer"))
+	two := item(probe.Crossing, "GET /a", "ann", access.Sound, gap(finding.Leaking, "field password", "answer"),
+		gap(finding.Leaking, "text goroutine", "answer"))
 	assert.Len(t, kinds(two), 2, "two things shown are two findings")
 	for _, title := range []string{"Answered 401, 403 is declared", "Sent to a login page, 401 is declared"} {
-		cause := map[string]string{"Answered 401, 403 is declared": "forbid refused", "Sent to a login page, 401 is declared": "refuse to-login"}[title]
-		assert.Equal(t, []string{"W GET /a: " + title}, kinds(item(probe.Crossing, "GET /a", "ann", access.Sound, gap(finding.WrongRefusal, cause, "role"))))
+		cause := map[string]string{"Answered 401, 403 is declared": "forbid refused",
+			"Sent to a login page, 401 is declared": "refuse to-login"}[title]
+		assert.Equal(t, []string{"W GET /a: " + title},
+			kinds(item(probe.Crossing, "GET /a", "ann", access.Sound, gap(finding.WrongRefusal, cause, "role"))))
 	}
 }
 
@@ -140,8 +161,10 @@ func TestGlob(t *testing.T) {
 		pattern, text string
 		want          bool
 	}{
-		{"**/login**", "/login?next=/", true}, {"**/login**", "https://id.example/a/login", true}, {"**/login**", "/logins", true}, {"**/login**", "/log", false},
-		{"/login", "/login", true}, {"/login", "/login/", false}, {"/a*z", "/abcz", true}, {"/a.b", "/axb", false}, {"*", "", true},
+		{"**/login**", "/login?next=/", true}, {"**/login**", "https://id.example/a/login", true},
+		{"**/login**", "/logins", true}, {"**/login**", "/log", false},
+		{"/login", "/login", true}, {"/login", "/login/", false}, {"/a*z", "/abcz", true}, {"/a.b", "/axb", false},
+		{"*", "", true},
 	} {
 		assert.Equal(t, c.want, check.Glob(c.pattern, c.text), "%s %s", c.pattern, c.text)
 	}

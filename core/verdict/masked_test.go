@@ -20,7 +20,8 @@ import (
 // What is judged of a masked answer is what would have been judged of the raw one; of
 // secrets that only their name tells, it is never more.
 func TestMaskedIsJudgedAsRaw(t *testing.T) {
-	d, msgs := declaration.Parse("x", []byte("millgate: 1\nroutes: [GET /a]\nanswers: { never: { fields: [inner], text: [trace-, \"at line\"] }, "+
+	d, msgs := declaration.Parse("x", []byte("millgate: 1\nroutes: [GET /a]\nanswers: { never: { fields: [inner], "+
+		"text: [trace-, \"at line\"] }, "+
 		"errors: { type: application/json, has: [/error/code] } }\n"), nil)
 	require.False(t, declaration.Failed(msgs), msgs)
 	d.Routes[0].Answers = map[int]*declaration.Shape{0: {Open: true}}
@@ -33,7 +34,9 @@ func TestMaskedIsJudgedAsRaw(t *testing.T) {
 		pick := func(list ...string) string { return list[r.IntN(len(list))] }
 		// Two callers, with some values of their own, some in common, some secret.
 		body := func(owner string) string {
-			o := map[string]any{"id": pick("t-1", "t-2"), "owner": owner, "note": pick("one", secrets[0], "see "+secrets[3]), "n": json.Number(pick("1", "12", secrets[1], "4"+secrets[1]))}
+			o := map[string]any{"id": pick("t-1", "t-2"), "owner": owner,
+				"note": pick("one", secrets[0], "see "+secrets[3]),
+				"n":    json.Number(pick("1", "12", secrets[1], "4"+secrets[1]))}
 			if r.IntN(3) == 0 {
 				o[pick("inner", "extra")] = pick(secrets[2], "at line 3", "x")
 			}
@@ -48,14 +51,18 @@ func TestMaskedIsJudgedAsRaw(t *testing.T) {
 			return string(b)
 		}
 		answer := func(status int, text string) (raw, masked check.Answer) {
-			raw = check.Answer{Status: status, Headers: [][2]string{{"Content-Type", pick("application/json", "text/html")}}, Body: []byte(text)}
+			raw = check.Answer{Status: status,
+				Headers: [][2]string{{"Content-Type", pick("application/json", "text/html")}}, Body: []byte(text)}
 			m := set.Begin()
-			masked = check.Answer{Status: status, Headers: m.Headers(raw.Headers), Body: []byte(mask.Unnumbered(m.Body(text, "", false))),
+			masked = check.Answer{Status: status, Headers: m.Headers(raw.Headers),
+				Body:  []byte(mask.Unnumbered(m.Body(text, "", false))),
 				Texts: mask.Within(text, d.Answers.NeverText)}
 			return raw, masked
 		}
-		p := &probe.Probe{Kind: probe.Crossing, Route: 0, RouteKey: "GET /a", Method: "GET", Identity: "bob", Scheme: "s", State: access.Sound,
-			Record: probe.RecordUse{Relation: access.Foreign, Owner: "ann"}, Expect: access.Expectation{Outcome: access.Forbid, Decider: 6, Subject: "ownership"}}
+		p := &probe.Probe{Kind: probe.Crossing, Route: 0, RouteKey: "GET /a", Method: "GET", Identity: "bob",
+			Scheme: "s", State: access.Sound,
+			Record: probe.RecordUse{Relation: access.Foreign, Owner: "ann"},
+			Expect: access.Expectation{Outcome: access.Forbid, Decider: 6, Subject: "ownership"}}
 		if r.IntN(2) == 0 {
 			p.Expect = access.Expectation{Outcome: access.Admit}
 		}
@@ -69,8 +76,10 @@ func TestMaskedIsJudgedAsRaw(t *testing.T) {
 		owner, ownerM := answer(200, theirs)
 		own, ownM := answer(200, body("bob"))
 		ctl, ctlM := answer(200, theirs)
-		in := Input{Doc: d, Probe: p, Answer: a, Owner: &owner, Own: []check.Answer{own}, Control: &Control{Caller: "ann", Answer: ctl, Class: check.Admitted}}
-		masked := Input{Doc: d, Probe: p, Answer: am, Owner: &ownerM, Own: []check.Answer{ownM}, Control: &Control{Caller: "ann", Answer: ctlM, Class: check.Admitted}}
+		in := Input{Doc: d, Probe: p, Answer: a, Owner: &owner, Own: []check.Answer{own},
+			Control: &Control{Caller: "ann", Answer: ctl, Class: check.Admitted}}
+		masked := Input{Doc: d, Probe: p, Answer: am, Owner: &ownerM, Own: []check.Answer{ownM},
+			Control: &Control{Caller: "ann", Answer: ctlM, Class: check.Admitted}}
 		want, got := Judge(in), Judge(masked)
 		why := fmt.Sprintf("seed %d\n%s\n%s\n%+v\n%+v", seed, text, am.Body, want, got)
 		kinds[want.Kind]++
@@ -88,7 +97,8 @@ func TestMaskedIsJudgedAsRaw(t *testing.T) {
 			require.NotContains(t, strings.ReplaceAll(string(am.Body), "4"+secrets[1], ""), s, why)
 		}
 	}
-	for _, k := range []finding.Kind{finding.OverPermissive, finding.OverRestrictive, finding.WrongRefusal, finding.Leaking, finding.Agrees} {
+	for _, k := range []finding.Kind{finding.OverPermissive, finding.OverRestrictive, finding.WrongRefusal,
+		finding.Leaking, finding.Agrees} {
 		require.Positive(t, kinds[k], "%v", kinds)
 	}
 }

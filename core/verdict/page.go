@@ -43,7 +43,8 @@ func Page(in Input) PageView {
 		other = &origin.Answer{Status: in.Control.Answer.Status, Headers: in.Control.Answer.Headers}
 	}
 	v := PageView{Page: page}
-	v.Want, v.Got, v.Said = origin.Judge(probe.CallOf(in.Doc, p.Route, ""), page, probe.Allowed(in.Doc, p.Route), asSeen(in), other)
+	v.Want, v.Got, v.Said = origin.Judge(probe.CallOf(in.Doc, p.Route, ""), page, probe.Allowed(in.Doc, p.Route),
+		asSeen(in), other)
 	return v
 }
 
@@ -78,7 +79,8 @@ func (v *Verdict) page(in Input) {
 		case j.Sort == origin.Note:
 			minors++
 		case j.Sort == origin.Narrower && !fair:
-			v.unproven(fmt.Sprintf("the request itself was answered %s, so nothing is known about the permission of an answer", status(a)))
+			v.unproven(fmt.Sprintf("the request itself was answered %s, so nothing is known about the permission of "+
+				"an answer", status(a)))
 		case j.Sort == origin.Broader && r.Page.Hostile:
 			v.gap(finding.OverPermissive, x, pageCause+p.Way, j.Text, conf)
 		case j.Sort == origin.Broader:
@@ -139,7 +141,8 @@ func pagesPassed(d *declaration.Document, items []Item) passed {
 // bundle is the route and the cause of a gap's finding: hostile pages that one
 // careless comparison lets pass are one finding, and what parts on several
 // routes of one policy in the same way is one.
-func (ps passed) bundle(d *declaration.Document, p *probe.Probe, kind finding.Kind, cause string) (route, bundled string) {
+func (ps passed) bundle(d *declaration.Document, p *probe.Probe, kind finding.Kind, cause string) (route,
+	bundled string) {
 	if origin.Says(p.Way) != "" && cause == pageCause+p.Way {
 		return EverywhereLabel(d, p), pageCause + origin.Confusion(ps.kinds[policy(d, p)], p.Way)
 	}

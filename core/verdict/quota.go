@@ -45,30 +45,39 @@ func (v *Verdict) quotaDrill(in Input) {
 	beyond := false
 	if n, c, d, yes := m.Beyond(s); yes {
 		beyond = true
-		what := fmt.Sprintf("%d calls got through in %s; %s lets at most %d through.", n, d.Round(time.Millisecond), q.Name, c)
+		what := fmt.Sprintf("%d calls got through in %s; %s lets at most %d through.", n, d.Round(time.Millisecond),
+			q.Name, c)
 		cause := "over"
-		if !m.Refused() {
+		if !m.Refused() && m.Failed == 0 { // what failed may have been refused
 			cause = "none"
-			what = fmt.Sprintf("None of %d calls in %s was refused; %s lets at most %d through.", n, d.Round(time.Millisecond), q.Name, c)
+			what = fmt.Sprintf("None of %d calls in %s was refused; %s lets at most %d through.", n,
+				d.Round(time.Millisecond), q.Name, c)
 		}
 		v.gap(finding.Unthrottled, x, quotaCause+cause, what+how, conf)
 	}
 	for _, a := range m.Around {
 		if a.Passed {
-			v.gap(finding.Unthrottled, x, quotaCause+"way "+a.Way, fmt.Sprintf("While calls were refused by %s, one with %s was answered %d, and the next without it was refused again.", q.Name, a.Way, a.Status), conf)
+			v.gap(finding.Unthrottled, x, quotaCause+"way "+a.Way, fmt.Sprintf("While calls were refused by %s, one "+
+				"with %s was answered %d, and the next without it was refused again.", q.Name, a.Way, a.Status), conf)
 		}
 	}
 	if r := m.Route; r.Passed && !q.PerRoute {
-		v.gap(finding.Unthrottled, x, quotaCause+"routes", fmt.Sprintf("While calls were refused by %s, one to %s was answered %d, and the next here was refused again: each route has a count of its own, one for all is declared.", q.Name, r.Way, r.Status), conf)
+		v.gap(finding.Unthrottled, x, quotaCause+"routes", fmt.Sprintf("While calls were refused by %s, one to %s "+
+			"was answered %d, and the next here was refused again: each route has a count of its own, one for all is "+
+			"declared.", q.Name, r.Way, r.Status), conf)
 	} else if r.Way != "" && q.PerRoute && r.Status == m.Status {
-		v.gap(finding.OverRestrictive, x, quotaCause+"one for all routes", fmt.Sprintf("While calls were refused by %s, the first to %s was refused too: they share one count, one for each is declared.", q.Name, r.Way), finding.Likely)
+		v.gap(finding.OverRestrictive, x, quotaCause+"one for all routes", fmt.Sprintf("While calls were refused by "+
+			"%s, the first to %s was refused too: they share one count, one for each is declared.", q.Name, r.Way),
+			finding.Likely)
 	}
 	if m.Status != 0 {
 		v.quotaRefusal(in, x)
 	}
 	// An answer that failed, or never came, says nothing of another caller.
 	if m.Other != "" && m.Status != 0 && m.OtherStatus == m.Status {
-		v.gap(finding.OverRestrictive, x, quotaCause+"shared", fmt.Sprintf("While calls of %s were turned away by %s, the first of %s was refused (%d) too: they share one count.", in.Probe.Identity, q.Name, m.Other, m.OtherStatus), finding.Likely)
+		v.gap(finding.OverRestrictive, x, quotaCause+"shared", fmt.Sprintf("While calls of %s were turned away by "+
+			"%s, the first of %s was refused (%d) too: they share one count.", in.Probe.Identity, q.Name, m.Other,
+			m.OtherStatus), finding.Likely)
 	}
 	switch {
 	case len(v.Gaps) > 0:
@@ -78,7 +87,8 @@ func (v *Verdict) quotaDrill(in Input) {
 	case m.Waits && !m.Refused():
 		v.agrees(finding.Likely, "within what "+q.Name+" allows. "+m.Found())
 	case !m.Refused() && !beyond:
-		v.unproven(fmt.Sprintf("none of %d calls in %.1f s was refused, and %s allows as many", len(m.Calls), m.Seconds, q.Name))
+		v.unproven(fmt.Sprintf("none of %d calls in %.1f s was refused, and %s allows as many", len(m.Calls), m.Seconds,
+			q.Name))
 	default:
 		if in.Quota.Lowered {
 			conf = finding.Likely
@@ -92,7 +102,8 @@ func (s *QuotaSeen) lowered() string {
 	if !s.Lowered {
 		return ""
 	}
-	return fmt.Sprintf(" Measured with %s in place of %s: how it counts and refuses is shown by that, that the declared number holds is not.", declaration.AmountsText(s.Quota.Allow), declaration.AmountsText(s.Declared))
+	return fmt.Sprintf(" Measured with %s in place of %s: how it counts and refuses is shown by that, that the "+
+		"declared number holds is not.", declaration.AmountsText(s.Quota.Allow), declaration.AmountsText(s.Declared))
 }
 
 // atOnce judges what calls at the same time met. That more are served than may
@@ -113,11 +124,15 @@ func (v *Verdict) atOnce(in Input, x access.Expectation) {
 		v.unproven("one alone was refused as well: another limit, on how fast calls come, refuses first")
 		return
 	case int64(s.Ran) > allowed && !s.Refused && s.All:
-		v.gap(finding.Unthrottled, x, quotaCause+"at once none", fmt.Sprintf("%d calls at the same time were all admitted, and at least %d of them ran together; %s lets %d run.", s.Most, s.Ran, q.Name, allowed), finding.Likely)
+		v.gap(finding.Unthrottled, x, quotaCause+"at once none", fmt.Sprintf("%d calls at the same time were all "+
+			"admitted, and at least %d of them ran together; %s lets %d run.", s.Most, s.Ran, q.Name, allowed),
+			finding.Likely)
 	case int64(s.Ran) > allowed:
-		v.gap(finding.Unthrottled, x, quotaCause+"at once", fmt.Sprintf("%d calls ran at the same time; %s lets %d run.", s.Ran, q.Name, allowed), finding.Likely)
+		v.gap(finding.Unthrottled, x, quotaCause+"at once",
+			fmt.Sprintf("%d calls ran at the same time; %s lets %d run.", s.Ran, q.Name, allowed), finding.Likely)
 	case s.Limit == 0 && !s.Refused:
-		v.unproven(fmt.Sprintf("%d calls at the same time were answered, and they need not have run together: %s", s.Most, strings.Join(s.Seen, "; ")))
+		v.unproven(fmt.Sprintf("%d calls at the same time were answered, and they need not have run together: %s",
+			s.Most, strings.Join(s.Seen, "; ")))
 		return
 	}
 	if m.Status != 0 {
@@ -136,11 +151,13 @@ func (v *Verdict) atOnce(in Input, x access.Expectation) {
 func (v *Verdict) quotaRefusal(in Input, x access.Expectation) {
 	m, q := in.Quota.Measured, in.Quota.Quota
 	if m.Status != q.RefuseWith {
-		v.gap(finding.WrongRefusal, x, quotaCause+"refusal", fmt.Sprintf("Calls beyond %s must be answered %d, they were answered %d%s.", q.Name, q.RefuseWith, m.Status, without(in)), finding.Proven)
+		v.gap(finding.WrongRefusal, x, quotaCause+"refusal", fmt.Sprintf("Calls beyond %s must be answered %d, they "+
+			"were answered %d%s.", q.Name, q.RefuseWith, m.Status, without(in)), finding.Proven)
 		return
 	}
 	for _, s := range CheckAnswer(in.Answer, in.Doc.Answers, nil) {
-		v.Gaps = append(v.Gaps, Gap{Kind: s.Kind, Rung: 7, Subject: "answer", Cause: quotaCause + "refusal", Reason: s.Reason, Confidence: finding.Proven})
+		v.Gaps = append(v.Gaps, Gap{Kind: s.Kind, Rung: 7, Subject: "answer", Cause: quotaCause + "refusal",
+			Reason: s.Reason, Confidence: finding.Proven})
 	}
 }
 

@@ -30,20 +30,28 @@ func TestClassify(t *testing.T) {
 		{check.Answer{Status: 302, Headers: loc("/login?next=/things")}, check.ToLogin},
 		{check.Answer{Status: 302, Headers: loc("https://id.example/oauth/authorize?x=1")}, check.ToLogin},
 		{check.Answer{Status: 302, Headers: loc("/blogging")}, check.Admitted},
-		{check.Answer{Status: 401}, check.Refused}, {check.Answer{Status: 403}, check.Forbidden}, {check.Answer{Status: 404}, check.Hidden}, {check.Answer{Status: 410}, check.Hidden}, {check.Answer{Status: 429}, check.Throttled},
-		{check.Answer{Status: 400}, check.Invalid}, {check.Answer{Status: 409}, check.Invalid}, {check.Answer{Status: 422}, check.Invalid}, {check.Answer{Status: 418}, check.Invalid},
-		{check.Answer{Status: 405}, check.WrongMethod}, {check.Answer{Status: 501}, check.WrongMethod}, {check.Answer{Status: 500}, check.Failed}, {check.Answer{Status: 503}, check.Failed}, {check.Answer{}, check.Unreachable},
+		{check.Answer{Status: 401}, check.Refused}, {check.Answer{Status: 403}, check.Forbidden},
+		{check.Answer{Status: 404}, check.Hidden}, {check.Answer{Status: 410}, check.Hidden},
+		{check.Answer{Status: 429}, check.Throttled},
+		{check.Answer{Status: 400}, check.Invalid}, {check.Answer{Status: 409}, check.Invalid},
+		{check.Answer{Status: 422}, check.Invalid}, {check.Answer{Status: 418}, check.Invalid},
+		{check.Answer{Status: 405}, check.WrongMethod}, {check.Answer{Status: 501}, check.WrongMethod},
+		{check.Answer{Status: 500}, check.Failed}, {check.Answer{Status: 503}, check.Failed},
+		{check.Answer{}, check.Unreachable},
 	} {
 		assert.Equal(t, c.want, check.Classify(c.a, r), "%d %v", c.a.Status, c.a.Headers)
 	}
 	r.LoginPage = "**/welcome**"
 	assert.Equal(t, check.ToLogin, check.Classify(check.Answer{Status: 302, Headers: loc("/welcome?x")}, r))
-	assert.Equal(t, check.Admitted, check.Classify(check.Answer{Status: 302, Headers: loc("/login")}, r), "the declaration's own word counts")
+	assert.Equal(t, check.Admitted, check.Classify(check.Answer{Status: 302, Headers: loc("/login")}, r),
+		"the declaration's own word counts")
 }
 
-func judgeAs(x access.Expectation, identity string, st access.State, status int, headers [][2]string, control *Control) Verdict {
+func judgeAs(x access.Expectation, identity string, st access.State, status int, headers [][2]string,
+	control *Control) Verdict {
 	d, _ := declaration.Parse("x", []byte("millgate: 1\nroutes: [GET /a]\n"), nil)
-	p := &probe.Probe{Kind: probe.Crossing, Route: 0, RouteKey: "GET /a", Method: "GET", Identity: identity, State: st, Expect: x}
+	p := &probe.Probe{Kind: probe.Crossing, Route: 0, RouteKey: "GET /a", Method: "GET", Identity: identity, State: st,
+		Expect: x}
 	return Judge(Input{Doc: d, Probe: p, Answer: check.Answer{Status: status, Headers: headers}, Control: control})
 }
 
@@ -59,12 +67,18 @@ func TestMatrix(t *testing.T) {
 		want     string
 	}{
 		{"admit", access.Expectation{Outcome: access.Admit}, "ann", access.Sound, "= R R R ? R ? ? ? ?"},
-		{"refuse, no credential", access.Expectation{Outcome: access.Refuse, Decider: 2}, "", access.Absent, "U = W W ? W W W ? ?"},
-		{"refuse, broken credential", access.Expectation{Outcome: access.Refuse, Decider: 3}, "", access.Broken, "U = W W ? W W W ? ?"},
-		{"forbid", access.Expectation{Outcome: access.Forbid, Decider: 4, Subject: "role"}, "ann", access.Sound, "P W = W ? W W ? ? ?"},
-		{"hide", access.Expectation{Outcome: access.Hide, Decider: 6, Subject: "ownership"}, "ann", access.Sound, "P W W = ? W W ? ? ?"},
-		{"for nobody, by nobody", access.Expectation{Outcome: access.Closed, Decider: 4}, "", access.Absent, "U = = = ? ? ? = ? ?"},
-		{"for nobody, by somebody", access.Expectation{Outcome: access.Closed, Decider: 4, Subject: "role"}, "ann", access.Sound, "P = = = ? ? ? = ? ?"},
+		{"refuse, no credential", access.Expectation{Outcome: access.Refuse, Decider: 2}, "", access.Absent,
+			"U = W W ? W W W ? ?"},
+		{"refuse, broken credential", access.Expectation{Outcome: access.Refuse, Decider: 3}, "", access.Broken,
+			"U = W W ? W W W ? ?"},
+		{"forbid", access.Expectation{Outcome: access.Forbid, Decider: 4, Subject: "role"}, "ann", access.Sound,
+			"P W = W ? W W ? ? ?"},
+		{"hide", access.Expectation{Outcome: access.Hide, Decider: 6, Subject: "ownership"}, "ann", access.Sound,
+			"P W W = ? W W ? ? ?"},
+		{"for nobody, by nobody", access.Expectation{Outcome: access.Closed, Decider: 4}, "", access.Absent,
+			"U = = = ? ? ? = ? ?"},
+		{"for nobody, by somebody", access.Expectation{Outcome: access.Closed, Decider: 4, Subject: "role"}, "ann",
+			access.Sound, "P = = = ? ? ? = ? ?"},
 		{"either", access.Expectation{Outcome: access.Either}, "", access.Broken, "= = W W ? W W ? ? ?"},
 	} {
 		want := strings.Fields(c.want)
@@ -86,8 +100,11 @@ func TestMatrix(t *testing.T) {
 
 func TestStrayMatrix(t *testing.T) {
 	d, _ := declaration.Parse("x", []byte("millgate: 1\n"), nil)
-	for status, want := range map[int]finding.Kind{200: finding.Undeclared, 301: finding.Agrees, 401: finding.Agrees, 403: finding.Agrees, 404: finding.Agrees, 400: finding.Agrees, 405: finding.Agrees, 429: finding.Unproven, 500: finding.WrongRefusal, 0: finding.Unproven} {
-		p := &probe.Probe{Kind: probe.Neighbour, Route: -1, RouteKey: "GET /debug", Expect: access.Expectation{Outcome: access.Hide, Decider: 1}}
+	for status, want := range map[int]finding.Kind{200: finding.Undeclared, 301: finding.Agrees, 401: finding.Agrees,
+		403: finding.Agrees, 404: finding.Agrees, 400: finding.Agrees, 405: finding.Agrees, 429: finding.Unproven,
+		500: finding.WrongRefusal, 0: finding.Unproven} {
+		p := &probe.Probe{Kind: probe.Neighbour, Route: -1, RouteKey: "GET /debug",
+			Expect: access.Expectation{Outcome: access.Hide, Decider: 1}}
 		v := Judge(Input{Doc: d, Probe: p, Answer: check.Answer{Status: status}})
 		assert.Equal(t, want, v.Kind, status)
 	}
@@ -99,11 +116,14 @@ func TestStrayMatrix(t *testing.T) {
 
 func TestRefusalsNeedAControl(t *testing.T) {
 	x := access.Expectation{Outcome: access.Forbid, Decider: 4}
-	for name, control := range map[string]*Control{"none": nil, "not admitted": {Class: check.Invalid, Answer: check.Answer{Status: 400}}} {
+	for name, control := range map[string]*Control{"none": nil, "not admitted": {Class: check.Invalid,
+		Answer: check.Answer{Status: 400}}} {
 		for _, status := range []int{401, 403, 404, 400} {
-			assert.Equal(t, finding.Unproven, judgeAs(x, "ann", access.Sound, status, nil, control).Kind, "%s, %d", name, status)
+			assert.Equal(t, finding.Unproven, judgeAs(x, "ann", access.Sound, status, nil, control).Kind, "%s, %d",
+				name, status)
 		}
-		assert.Equal(t, finding.OverPermissive, judgeAs(x, "ann", access.Sound, 200, nil, control).Kind, "an admission proves itself")
+		assert.Equal(t, finding.OverPermissive, judgeAs(x, "ann", access.Sound, 200, nil, control).Kind,
+			"an admission proves itself")
 	}
 	// Told "invalid" for other bytes than the control's: not a wrong refusal.
 	other := &Control{Class: check.Admitted, Answer: check.Answer{Status: 200, Sent: []byte("{}")}}
@@ -112,23 +132,29 @@ func TestRefusalsNeedAControl(t *testing.T) {
 
 func TestOwnershipNeedsTwoValues(t *testing.T) {
 	d, _ := declaration.Parse("x", []byte("millgate: 1\nroutes: [\"GET /a/{id}\"]\n"), nil)
-	p := &probe.Probe{Kind: probe.Crossing, RouteKey: "GET /a/{id}", Identity: "ann", State: access.Sound, Record: probe.RecordUse{Relation: access.Foreign, Owner: "bob"},
+	p := &probe.Probe{Kind: probe.Crossing, RouteKey: "GET /a/{id}", Identity: "ann", State: access.Sound,
+		Record: probe.RecordUse{Relation: access.Foreign, Owner: "bob"},
 		Expect: access.Expectation{Outcome: access.Hide, Decider: 6, Subject: "ownership"}}
 	owner := &check.Answer{Status: 200, Body: []byte(`{"id":"t2","title":"Bob's","state":"draft"}`)}
 	own := []check.Answer{{Status: 200, Body: []byte(`{"id":"t1","title":"Ann's","state":"draft"}`)}}
 	judge := func(shown string) Verdict {
-		return Judge(Input{Doc: d, Probe: p, Answer: check.Answer{Status: 200, Body: []byte(shown)}, Owner: owner, Own: own})
+		return Judge(Input{Doc: d, Probe: p, Answer: check.Answer{Status: 200, Body: []byte(shown)}, Owner: owner,
+			Own: own})
 	}
 	assert.Equal(t, finding.Proven, judge(`{"id":"t2","title":"Bob's"}`).Confidence)
-	assert.Equal(t, finding.Likely, judge(`{"id":"t2","state":"draft"}`).Confidence, "the state is the caller's own too")
+	assert.Equal(t, finding.Likely, judge(`{"id":"t2","state":"draft"}`).Confidence,
+		"the state is the caller's own too")
 	assert.Equal(t, finding.Likely, judge(`{}`).Confidence)
 }
 
 func TestCarriedOut(t *testing.T) {
 	d, _ := declaration.Parse("x", []byte("millgate: 1\nroutes: [\"DELETE /a/{id}\"]\n"), nil)
-	for back, want := range map[string]finding.Kind{"": finding.Agrees, "unchanged": finding.Agrees, "changed": finding.Unprotected, "gone": finding.Unprotected} {
-		p := &probe.Probe{Kind: probe.Crossing, RouteKey: "DELETE /a/{id}", Method: "DELETE", State: access.Absent, Expect: access.Expectation{Outcome: access.Refuse, Decider: 2}}
-		v := Judge(Input{Doc: d, Probe: p, Answer: check.Answer{Status: 401}, ReadBack: back, Control: &Control{Class: check.Admitted}})
+	for back, want := range map[string]finding.Kind{"": finding.Agrees, "unchanged": finding.Agrees,
+		"changed": finding.Unprotected, "gone": finding.Unprotected} {
+		p := &probe.Probe{Kind: probe.Crossing, RouteKey: "DELETE /a/{id}", Method: "DELETE", State: access.Absent,
+			Expect: access.Expectation{Outcome: access.Refuse, Decider: 2}}
+		v := Judge(Input{Doc: d, Probe: p, Answer: check.Answer{Status: 401}, ReadBack: back,
+			Control: &Control{Class: check.Admitted}})
 		assert.Equal(t, want, v.Kind, back)
 	}
 }
@@ -143,20 +169,26 @@ answers:
 `), nil)
 	require.Empty(t, msgs)
 	problem := [2]string{"Content-Type", "Application/Problem+JSON; charset=utf-8"}
-	shape := map[int]*declaration.Shape{200: {Fields: map[string]*declaration.Shape{"id": {}, "tags": {Items: &declaration.Shape{Fields: map[string]*declaration.Shape{"n": {}}}}}}}
+	shape := map[int]*declaration.Shape{200: {Fields: map[string]*declaration.Shape{"id": {},
+		"tags": {Items: &declaration.Shape{Fields: map[string]*declaration.Shape{"n": {}}}}}}}
 	for _, c := range []struct {
 		name string
 		a    check.Answer
 		want string
 	}{
-		{"a sound refusal", check.Answer{Status: 401, Headers: [][2]string{problem, {"www-authenticate", "Bearer"}}, Body: []byte(`{"detail":"x"}`)}, ""},
-		{"all that can be missing", check.Answer{Status: 401, Headers: [][2]string{{"Content-Type", "text/html"}}}, "W type, W header www-authenticate, W has /detail"},
+		{"a sound refusal", check.Answer{Status: 401, Headers: [][2]string{problem, {"www-authenticate", "Bearer"}},
+			Body: []byte(`{"detail":"x"}`)}, ""},
+		{"all that can be missing", check.Answer{Status: 401, Headers: [][2]string{{"Content-Type", "text/html"}}},
+			"W type, W header www-authenticate, W has /detail"},
 		{"every other error", check.Answer{Status: 404}, "W type"},
 		{"not an error", check.Answer{Status: 200}, ""},
-		{"a field, deep", check.Answer{Status: 200, Body: []byte(`{"id":1,"tags":[{"n":1,"Password":"x"}]}`)}, "L field Password"},
+		{"a field, deep", check.Answer{Status: 200, Body: []byte(`{"id":1,"tags":[{"n":1,"Password":"x"}]}`)},
+			"L field Password"},
 		{"a field that is null", check.Answer{Status: 200, Body: []byte(`{"id":1,"password":null}`)}, ""},
-		{"a text", check.Answer{Status: 500, Headers: [][2]string{problem}, Body: []byte("goroutine 7 [running]")}, "L text goroutine "},
-		{"beyond the schema", check.Answer{Status: 200, Body: []byte(`{"id":1,"salary":2,"tags":[{"n":1,"m":2}]}`)}, "L schema /salary,/tags/m"},
+		{"a text", check.Answer{Status: 500, Headers: [][2]string{problem}, Body: []byte("goroutine 7 [running]")},
+			"L text goroutine "},
+		{"beyond the schema", check.Answer{Status: 200, Body: []byte(`{"id":1,"salary":2,"tags":[{"n":1,"m":2}]}`)},
+			"L schema /salary,/tags/m"},
 		{"no answer", check.Answer{}, ""},
 	} {
 		var got []string
@@ -173,18 +205,22 @@ func item(kind probe.Kind, route, identity string, st access.State, gaps ...Gap)
 	if len(gaps) > 0 {
 		v.Kind = gaps[0].Kind
 	}
-	return Item{&probe.Probe{ID: route + identity + string(st), Kind: kind, Route: 0, RouteKey: route, Identity: identity, State: st}, v}
+	return Item{&probe.Probe{ID: route + identity + string(st), Kind: kind, Route: 0, RouteKey: route,
+		Identity: identity, State: st}, v}
 }
 
 func TestOneCauseIsOneFinding(t *testing.T) {
 	d, _ := declaration.Parse("x", []byte("millgate: 1\nroutes: [GET /a]\n"), nil)
 	u := func(st string) Gap {
-		return Gap{Kind: finding.Unprotected, Rung: 2, Cause: "credential " + st, Confidence: finding.Proven, Reason: "in"}
+		return Gap{Kind: finding.Unprotected, Rung: 2, Cause: "credential " + st, Confidence: finding.Proven,
+			Reason: "in"}
 	}
-	p := Gap{Kind: finding.OverPermissive, Rung: 4, Subject: "role", Cause: "role", Confidence: finding.Proven, Reason: "in"}
+	p := Gap{Kind: finding.OverPermissive, Rung: 4, Subject: "role", Cause: "role", Confidence: finding.Proven,
+		Reason: "in"}
 	w := Gap{Kind: finding.WrongRefusal, Cause: "forbid refused", Confidence: finding.Proven, Reason: "401"}
 
-	items := []Item{item(probe.Crossing, "GET /a", "", access.Absent, u("absent")), item(probe.Crossing, "GET /a", "", access.Broken, u("broken"))}
+	items := []Item{item(probe.Crossing, "GET /a", "", access.Absent, u("absent")),
+		item(probe.Crossing, "GET /a", "", access.Broken, u("broken"))}
 	for i := range 7 {
 		items = append(items, item(probe.Crossing, "GET /a", fmt.Sprint("i", i), access.Sound, p))
 	}
@@ -196,9 +232,11 @@ func TestOneCauseIsOneFinding(t *testing.T) {
 	assert.Equal(t, 9, fs[0].Crossings)
 
 	// Open without a credential only: what a role lets through is another cause.
-	fs = Gather(d, []Item{items[0], item(probe.Crossing, "GET /a", "i0", access.Sound, p), item(probe.Crossing, "GET /a", "i1", access.Sound, w)})
+	fs = Gather(d, []Item{items[0], item(probe.Crossing, "GET /a", "i0", access.Sound, p),
+		item(probe.Crossing, "GET /a", "i1", access.Sound, w)})
 	require.Len(t, fs, 3)
-	assert.Equal(t, []finding.Kind{finding.Unprotected, finding.OverPermissive, finding.WrongRefusal}, []finding.Kind{fs[0].Kind, fs[1].Kind, fs[2].Kind}, "worst first")
+	assert.Equal(t, []finding.Kind{finding.Unprotected, finding.OverPermissive, finding.WrongRefusal},
+		[]finding.Kind{fs[0].Kind, fs[1].Kind, fs[2].Kind}, "worst first")
 
 	// The identity of a finding does not change with who shows it, or how many.
 	again := Gather(d, []Item{item(probe.Crossing, "GET /a", "other", access.Sound, p)})
@@ -211,7 +249,8 @@ func TestOneCauseIsOneFinding(t *testing.T) {
 
 func TestInferredAreNotObserved(t *testing.T) {
 	d, _ := declaration.Parse("x", []byte("millgate: 1\nroutes: [GET /a]\n"), nil)
-	it := item(probe.Crossing, "GET /a", "ann", access.Sound, Gap{Kind: finding.OverPermissive, Subject: "role", Cause: "role", Confidence: finding.Proven})
+	it := item(probe.Crossing, "GET /a", "ann", access.Sound, Gap{Kind: finding.OverPermissive, Subject: "role",
+		Cause: "role", Confidence: finding.Proven})
 	it.Probe.StandsFor = []string{"eve", "ida"}
 	f := Gather(d, []Item{it})[0]
 	assert.Equal(t, []string{"ann"}, f.Callers)
@@ -220,11 +259,14 @@ func TestInferredAreNotObserved(t *testing.T) {
 
 func FuzzCheckAnswer(f *testing.F) {
 	f.Add(200, "application/json", `{"a":[{"password":1}]}`)
-	d, _ := declaration.Parse("x", []byte("millgate: 1\nanswers: { never: { fields: [password] }, schema: exact, errors: { type: a/b, has: [/a/0/b] } }\n"), nil)
+	d, _ := declaration.Parse("x", []byte("millgate: 1\nanswers: { never: { fields: [password] }, schema: exact, "+
+		"errors: { type: a/b, has: [/a/0/b] } }\n"), nil)
 	f.Fuzz(func(t *testing.T, status int, ct, body string) {
-		a := check.Answer{Status: status, Headers: [][2]string{{"Content-Type", ct}, {"Location", body}}, Body: []byte(body)}
+		a := check.Answer{Status: status, Headers: [][2]string{{"Content-Type", ct}, {"Location", body}},
+			Body: []byte(body)}
 		check.Classify(a, d.Answers)
-		for _, s := range CheckAnswer(a, d.Answers, map[int]*declaration.Shape{0: {Fields: map[string]*declaration.Shape{"a": {}}}}) {
+		for _, s := range CheckAnswer(a, d.Answers,
+			map[int]*declaration.Shape{0: {Fields: map[string]*declaration.Shape{"a": {}}}}) {
 			if s.Reason == "" || s.Cause == "" {
 				t.Fatal("a slip without words")
 			}

@@ -39,9 +39,12 @@ type Request struct {
 var common = regexp.MustCompile(`"([A-Z]+) (\S+)(?: HTTP/[\d.]+)?" (\d{3})(?: |$)`)
 
 var guesses = struct{ method, path, status, host, request []string }{
-	[]string{"method", "request_method", "http_method", "verb", "http.request.method", "http.method", "requestMethod", "httpRequest.requestMethod"},
-	[]string{"path", "uri", "url", "request_uri", "request_path", "uri_path", "url.path", "http.url", "url.original", "requestUrl", "httpRequest.requestUrl"},
-	[]string{"status", "status_code", "response_status", "http.response.status_code", "http.status_code", "code", "httpRequest.status"},
+	[]string{"method", "request_method", "http_method", "verb", "http.request.method", "http.method", "requestMethod",
+		"httpRequest.requestMethod"},
+	[]string{"path", "uri", "url", "request_uri", "request_path", "uri_path", "url.path", "http.url", "url.original",
+		"requestUrl", "httpRequest.requestUrl"},
+	[]string{"status", "status_code", "response_status", "http.response.status_code", "http.status_code", "code",
+		"httpRequest.status"},
 	[]string{"host", "vhost", "http_host", "server_name", "authority", "url.domain"},
 	[]string{"request", "request_line"},
 }
@@ -76,7 +79,8 @@ func Read(text []byte, m Mapping) (out []Request, problems []Problem) {
 		out = append(out, r)
 	}
 	if err := s.Err(); err != nil {
-		problems = append(problems, Problem{n + 1, "the line is longer than a megabyte, and nothing behind it was read"})
+		problems = append(problems, Problem{n + 1,
+			"the line is longer than a megabyte, and nothing behind it was read"})
 	}
 	return out, problems
 }

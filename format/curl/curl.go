@@ -50,7 +50,8 @@ func Command(d *declaration.Document, t *declaration.Target, p *probe.Probe, rec
 		header(quote(h[0] + ": " + h[1]))
 	}
 	query := q.Query
-	if s := d.SchemeNamed(p.Scheme); s != nil && p.Kind != probe.WrongSecret && p.Kind != probe.Issued && p.Kind != probe.Session {
+	if s := d.SchemeNamed(p.Scheme); s != nil && p.Kind != probe.WrongSecret && p.Kind != probe.Issued &&
+		p.Check == nil {
 		who := p.Identity
 		if p.State == access.Broken {
 			who = "BROKEN"

@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"millgate/core/access"
+	"millgate/core/check/families"
 	"millgate/core/declaration"
 	"millgate/core/probe"
 )
@@ -30,11 +31,12 @@ identities:
 access: [{ at: "/**", who: signed-in, by: [access, key] }]
 `
 
-func probeOf(t *testing.T, base string, pick func(*probe.Probe) bool) (*declaration.Document, *declaration.Target, *probe.Probe) {
+func probeOf(t *testing.T, base string, pick func(*probe.Probe) bool) (*declaration.Document, *declaration.Target,
+	*probe.Probe) {
 	t.Helper()
 	d, msgs := declaration.Parse("x", []byte(strings.Replace(text, "BASE", base, 1)), nil)
 	require.Empty(t, msgs)
-	for _, p := range probe.Make(d, d.Targets[0]).Probes {
+	for _, p := range probe.Make(d, d.Targets[0], families.All).Probes {
 		if pick(p) {
 			return d, d.Targets[0], p
 		}
@@ -70,9 +72,15 @@ func TestTheCommandRuns(t *testing.T) {
 }
 
 func TestOtherCallers(t *testing.T) {
-	d, tg, p := probeOf(t, "http://h", func(p *probe.Probe) bool { return p.Identity == "bot" && p.Kind == probe.Crossing })
+	d, tg, p := probeOf(t, "http://h", func(p *probe.Probe) bool {
+		return p.Identity == "bot" &&
+			p.Kind == probe.Crossing
+	})
 	assert.Contains(t, Command(d, tg, p, ""), `"http://h/a/x%20y?q=1%262&k=$BOT_KEY_KEY"`)
-	d, tg, p = probeOf(t, "http://h", func(p *probe.Probe) bool { return p.State == access.Broken && p.Kind == probe.Crossing })
+	d, tg, p = probeOf(t, "http://h", func(p *probe.Probe) bool {
+		return p.State == access.Broken &&
+			p.Kind == probe.Crossing
+	})
 	assert.Contains(t, Command(d, tg, p, ""), "$BROKEN_ACCESS_TOKEN")
 	d, tg, p = probeOf(t, "http://h", func(p *probe.Probe) bool { return p.Way == probe.DoubledSlash })
 	assert.Contains(t, Command(d, tg, p, ""), "--path-as-is")

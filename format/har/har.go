@@ -76,7 +76,8 @@ func Heads(text []byte) (out []origin.Exchange, problems []Problem, err error) {
 		if _, err := request(e); err != nil {
 			return err
 		}
-		x := origin.Exchange{Method: e.Request.Method, URL: e.Request.URL, Body: e.Request.PostData != nil, Answer: origin.Answer{Status: e.Response.Status}}
+		x := origin.Exchange{Method: e.Request.Method, URL: e.Request.URL, Body: e.Request.PostData != nil,
+			Answer: origin.Answer{Status: e.Response.Status}}
 		for _, h := range e.Request.Headers {
 			v := h.Value
 			switch strings.ToLower(h.Name) {
@@ -108,7 +109,8 @@ func each(text []byte, f func(e entry, line int) error) (problems []Problem, err
 		at := line()
 		var raw json.RawMessage
 		if err := d.Decode(&raw); err != nil {
-			return append(problems, Problem{line(), fmt.Sprintf("the archive breaks off in entry %d: %v", n, plain(err))}), nil
+			return append(problems, Problem{line(), fmt.Sprintf("the archive breaks off in entry %d: %v", n,
+				plain(err))}), nil
 		}
 		var e entry
 		if err := json.Unmarshal(raw, &e); err != nil {
@@ -167,7 +169,8 @@ func request(e entry) (Request, error) {
 	if e.Request.Method == "" {
 		return r, errors.New("it has no method")
 	}
-	r.Method, r.Path, r.Status, r.Origin = strings.ToUpper(e.Request.Method), u.EscapedPath(), e.Response.Status, strings.ToLower(u.Scheme+"://"+u.Host)
+	r.Method, r.Path, r.Status, r.Origin = strings.ToUpper(e.Request.Method), u.EscapedPath(), e.Response.Status,
+		strings.ToLower(u.Scheme+"://"+u.Host)
 	if r.Path == "" {
 		r.Path = "/"
 	}

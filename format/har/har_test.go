@@ -37,12 +37,14 @@ func TestRead(t *testing.T) {
 }
 
 func TestBrokenArchives(t *testing.T) {
-	got, problems, err := Read([]byte(archive[:strings.Index(archive, `{"request": {"method": "POST", "url": "https://api.example/form"`)+20]))
+	got, problems, err := Read([]byte(archive[:strings.Index(archive,
+		`{"request": {"method": "POST", "url": "https://api.example/form"`)+20]))
 	require.NoError(t, err)
 	assert.Len(t, got, 2, "what stands before the break is kept")
 	require.Len(t, problems, 1)
 	assert.Contains(t, problems[0].Text, "breaks off in entry 3: the text ends too early")
-	for text, says := range map[string]string{"": "no object", "[]": "no object", "{}": `has no "log"`, `{"log": {"entries": 7}}`: "not a list", "millgate: 1": "no object"} {
+	for text, says := range map[string]string{"": "no object", "[]": "no object", "{}": `has no "log"`,
+		`{"log": {"entries": 7}}`: "not a list", "millgate: 1": "no object"} {
 		_, _, err := Read([]byte(text))
 		require.ErrorIs(t, err, ErrFormat, text)
 		assert.ErrorContains(t, err, says)

@@ -54,7 +54,8 @@ func inline(text []byte, load Load) ([]byte, []error) {
 		return text, append(in.problems, fmt.Errorf("the files that are referred to cannot be put together: %w", err))
 	}
 	out := strings.Join(lines, "")
-	if trimmed := strings.TrimRight(out, " \r\n\t"); strings.HasPrefix(strings.TrimLeft(out, " \r\n\t"), "{") && strings.HasSuffix(trimmed, "}") {
+	if trimmed := strings.TrimRight(out, " \r\n\t"); strings.HasPrefix(strings.TrimLeft(out, " \r\n\t"), "{") &&
+		strings.HasSuffix(trimmed, "}") {
 		return []byte(trimmed[:len(trimmed)-1] + `, "` + extension + `": ` + string(b) + "}\n"), in.problems
 	}
 	return []byte(strings.TrimRight(out, "\n") + "\n" + extension + ": " + string(b) + "\n"), in.problems

@@ -38,7 +38,8 @@ components:
     Own: { type: object, properties: { a: { type: string } } }
 `
 	load := files(map[string]string{
-		"schemas/new.yaml":    "type: object\nproperties:\n  name: { $ref: \"common.json#/defs/name\" }\n  parent: { $ref: \"#\" }\n",
+		"schemas/new.yaml": "type: object\nproperties:\n  name: { $ref: \"common.json#/defs/name\" }\n  parent: { " +
+			"$ref: \"#\" }\n",
 		"schemas/common.json": `{"defs": {"name": {"type": "string", "example": "from afar"}}}`,
 		"paths/more.yaml":     "item:\n  get:\n    summary: More\n    responses: { \"200\": { description: ok } }\n",
 	})
@@ -56,7 +57,8 @@ components:
 	assert.Equal(t, "from afar", body["name"])
 	assert.Equal(t, 11, d.Routes[byKey["GET /own"]].Line, "lines are those of the text")
 
-	asJSON, err := json.Marshal(map[string]any{"openapi": "3.1.0", "info": map[string]any{"title": "x", "version": "1"}, "paths": map[string]any{"/more": map[string]any{"$ref": "paths/more.yaml#/item"}}})
+	asJSON, err := json.Marshal(map[string]any{"openapi": "3.1.0", "info": map[string]any{"title": "x", "version": "1"},
+		"paths": map[string]any{"/more": map[string]any{"$ref": "paths/more.yaml#/item"}}})
 	require.NoError(t, err)
 	routes, problems := Read(asJSON, load)
 	require.Empty(t, problems)
@@ -66,7 +68,8 @@ components:
 	d = Describe([]byte(main), files(nil))
 	assert.Contains(t, fmt.Sprint(d.Problems), "schemas/new.yaml is referred to: there is no such file")
 	assert.NotEmpty(t, d.Routes)
-	d = Describe([]byte("openapi: 3.0.3\ninfo: { title: x, version: '1' }\npaths:\n  /a:\n    get: { responses: { \"200\": { $ref: \"https://else.example/r.yaml\" } } }\n"), nil)
+	d = Describe([]byte("openapi: 3.0.3\ninfo: { title: x, version: '1' }\npaths:\n  /a:\n    get: { responses: { "+
+		"\"200\": { $ref: \"https://else.example/r.yaml\" } } }\n"), nil)
 	assert.Contains(t, fmt.Sprint(d.Problems), "nothing is fetched")
 }
 
@@ -86,8 +89,10 @@ components:
     session: { type: apiKey, in: cookie, name: sid }
 `), nil)
 	require.Empty(t, d.Problems)
-	assert.Equal(t, map[string][]string{"GET /a": {"token"}, "GET /b": {}, "GET /c": {"key", "token (read, write)"}}, d.Security)
-	assert.Equal(t, SecurityScheme{Name: "token", Kind: "bearer", TokenURL: "https://id.example/token", Scopes: []string{"read"}}, d.Schemes["token"])
+	assert.Equal(t, map[string][]string{"GET /a": {"token"}, "GET /b": {}, "GET /c": {"key", "token (read, write)"}},
+		d.Security)
+	assert.Equal(t, SecurityScheme{Name: "token", Kind: "bearer", TokenURL: "https://id.example/token",
+		Scopes: []string{"read"}}, d.Schemes["token"])
 	assert.Equal(t, "api-key", d.Schemes["key"].Kind)
 	assert.Equal(t, "basic", d.Schemes["plain"].Kind)
 	assert.Equal(t, "cookie", d.Schemes["session"].Kind)
@@ -110,7 +115,9 @@ func TestSamplesFitTheirSchema(t *testing.T) {
 		`{ type: [string, "null"], enum: [a, b] }`:                              `"a"`,
 		`{ type: object, properties: { a: { type: string, readOnly: true } } }`: `{}`,
 	} {
-		routes, problems := Read([]byte("openapi: 3.1.0\ninfo: { title: x, version: '1' }\npaths:\n  /a:\n    post:\n      requestBody: { content: { application/json: { schema: "+schema+" } } }\n      responses: { \"200\": { description: ok } }\n"), nil)
+		routes, problems := Read([]byte("openapi: 3.1.0\ninfo: { title: x, version: '1' }\npaths:\n  /a:\n    "+
+			"post:\n      requestBody: { content: { application/json: { schema: "+schema+
+			" } } }\n      responses: { \"200\": { description: ok } }\n"), nil)
 		require.Empty(t, problems, schema)
 		assert.JSONEq(t, want, string(routes[0].Sample.JSON), schema)
 	}

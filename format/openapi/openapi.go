@@ -37,10 +37,11 @@ func Read(text []byte, load Load) (routes []declaration.Imported, problems []err
 
 // Description is what a description says.
 type Description struct {
-	Title    string
-	Routes   []declaration.Imported
-	Schemes  map[string]SecurityScheme
-	Security map[string][]string // by "METHOD /path": the names of one alternative each, "" for none needed; nil where it says nothing
+	Title   string
+	Routes  []declaration.Imported
+	Schemes map[string]SecurityScheme
+	// by "METHOD /path": the names of one alternative each, "" for none needed; nil where it says nothing
+	Security map[string][]string
 	Problems []error
 }
 
@@ -64,7 +65,9 @@ func Describe(text []byte, load Load) Description {
 }
 
 func (d *Description) read(text []byte) (_ *v3.Document, problems []error) {
-	doc, err := libopenapi.NewDocumentWithConfiguration(text, &datamodel.DocumentConfiguration{AllowFileReferences: false, AllowRemoteReferences: false, Logger: slog.New(slog.DiscardHandler)})
+	doc, err := libopenapi.NewDocumentWithConfiguration(text,
+		&datamodel.DocumentConfiguration{AllowFileReferences: false, AllowRemoteReferences: false,
+			Logger: slog.New(slog.DiscardHandler)})
 	if err != nil {
 		return nil, []error{fmt.Errorf("%w: %v", ErrFormat, err)}
 	}
@@ -89,7 +92,8 @@ func (d *Description) read(text []byte) (_ *v3.Document, problems []error) {
 	}
 	for path, item := range model.Model.Paths.PathItems.FromOldest() {
 		for method, op := range item.GetOperations().FromOldest() {
-			im := declaration.Imported{Method: strings.ToUpper(method), Path: prefix + path, Summary: op.Summary, Line: 1}
+			im := declaration.Imported{Method: strings.ToUpper(method), Path: prefix + path, Summary: op.Summary,
+				Line: 1}
 			if low := op.GoLow(); low != nil && low.KeyNode != nil {
 				im.Line = low.KeyNode.Line
 			}
@@ -443,8 +447,10 @@ func number(s *base.Schema, whole bool) any {
 }
 
 // formats have a value each that every service should take.
-var formats = map[string]string{"date": "2026-01-15", "date-time": "2026-01-15T12:00:00Z", "time": "12:00:00Z", "duration": "PT1H", "email": "probe@mail.example", "uuid": "3f2a4c1e-5b6d-4e7f-8a90-1b2c3d4e5f60",
-	"uri": "https://probe.example/", "url": "https://probe.example/", "hostname": "probe.example", "ipv4": "192.0.2.1", "ipv6": "2001:db8::1", "byte": "cHJvYmU="}
+var formats = map[string]string{"date": "2026-01-15", "date-time": "2026-01-15T12:00:00Z", "time": "12:00:00Z",
+	"duration": "PT1H", "email": "probe@mail.example", "uuid": "3f2a4c1e-5b6d-4e7f-8a90-1b2c3d4e5f60",
+	"uri": "https://probe.example/", "url": "https://probe.example/", "hostname": "probe.example", "ipv4": "192.0.2.1",
+	"ipv6": "2001:db8::1", "byte": "cHJvYmU="}
 
 // word is one that the schema's format, pattern and lengths allow.
 func word(s *base.Schema) string {
@@ -527,6 +533,7 @@ func example(re *syntax.Regexp, more int) string {
 		return b.String()
 	case syntax.OpAlternate:
 		return example(re.Sub[0], more)
+	default:
 	}
 	return ""
 }

@@ -126,7 +126,8 @@ func TestJSONIsReadToo(t *testing.T) {
 }
 
 func TestWhatIsNotOpenAPI(t *testing.T) {
-	for _, s := range []string{"", "hello", "swagger: \"2.0\"\npaths: {}\n", "openapi: 4.0.0\npaths: {}\n", "openapi: 3.0.0\ninfo: {title: x, version: '1'}\n", "{", "openapi: [\n"} {
+	for _, s := range []string{"", "hello", "swagger: \"2.0\"\npaths: {}\n", "openapi: 4.0.0\npaths: {}\n",
+		"openapi: 3.0.0\ninfo: {title: x, version: '1'}\n", "{", "openapi: [\n"} {
 		routes, problems := Read([]byte(s), nil)
 		assert.Empty(t, routes, s)
 		require.NotEmpty(t, problems, s)
@@ -164,7 +165,10 @@ func TestTheExampleIsRead(t *testing.T) {
 // Schemas that refer to each other are finite.
 func TestSchemasThatReferToEachOther(t *testing.T) {
 	var b strings.Builder
-	b.WriteString("openapi: 3.1.0\ninfo: { title: a, version: '1' }\npaths:\n  /a:\n    post:\n      requestBody: { content: { application/json: { schema: { $ref: '#/components/schemas/S0' } } } }\n      responses: { '200': { description: d, content: { application/json: { schema: { $ref: '#/components/schemas/S0' } } } } }\ncomponents:\n  schemas:\n")
+	b.WriteString("openapi: 3.1.0\ninfo: { title: a, version: '1' }\npaths:\n  /a:\n    post:\n      requestBody: { " +
+		"content: { application/json: { schema: { $ref: '#/components/schemas/S0' } } } }\n      responses: { '200': " +
+		"{ description: d, content: { application/json: { schema: { $ref: '#/components/schemas/S0' } } } } " +
+		"}\ncomponents:\n  schemas:\n")
 	const n = 8
 	for i := range n {
 		fmt.Fprintf(&b, "    S%d:\n      type: object\n      properties:\n        name: { type: string }\n", i)

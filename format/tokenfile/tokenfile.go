@@ -44,7 +44,8 @@ func Each(r io.Reader, read func(int64), what func(Found) bool) error {
 		if full { // a token may go on behind the window
 			keep = tail(text)
 		}
-		ok := tokens(text[:len(text)-keep], begun && !full && len(rest) == 0, func(s []byte) bool { return what(Found{line, string(s)}) })
+		ok := tokens(text[:len(text)-keep], begun && !full && len(rest) == 0,
+			func(s []byte) bool { return what(Found{line, string(s)}) })
 		rest = append([]byte(nil), text[len(text)-keep:]...)
 		begun = !full
 		if !ok {

@@ -27,13 +27,15 @@ func TestEach(t *testing.T) {
 		"":                             "",
 		a + "\n\n" + b:                 "1:" + a + " 3:" + b,
 		a + "\r\n5f20opaque\n# note\n": "1:" + a + " 2:5f20opaque",
-		`{"t":"` + a + `","u":"` + b + "\"}\n{\"t\":\"" + b + `"}`:                                            "1:" + a + " 1:" + b + " 2:" + b,
+		`{"t":"` + a + `","u":"` + b + "\"}\n{\"t\":\"" + b + `"}`: "1:" +
+			a + " 1:" + b + " 2:" + b,
 		"h - - [d] \"GET /?access_token=" + a + "&x=1 HTTP/1.1\" 200 1\nfoo bar baz\n":                        "1:" + a,
 		`{"log":{"entries":[{"request":{"headers":[{"name":"Authorization","value":"Bearer ` + a + `"}]}}]}}`: "1:" + a,
-		long + a + " " + b + " " + long + "\n" + b:                                                            "1:" + a + " 1:" + b + " 2:" + b,
-		"it was " + a + "- and " + b + "_, then " + a + ".":                                                   "1:" + a + "- 1:" + b + "_ 1:" + a, // base64url has both
-		"see eyJhbGci and eyJ.x": "",
-		"zeyJhIjox.eyJi.c2ln x":  "",
+		long + a + " " + b + " " + long + "\n" + b: "1:" +
+			a + " 1:" + b + " 2:" + b,
+		"it was " + a + "- and " + b + "_, then " + a + ".": "1:" + a + "- 1:" + b + "_ 1:" + a, // base64url has both
+		"see eyJhbGci and eyJ.x":                            "",
+		"zeyJhIjox.eyJi.c2ln x":                             "",
 	} {
 		assert.Equal(t, want, all(t, text), "%.80q", text)
 	}

@@ -485,7 +485,7 @@ type Drill struct {
 
 // DrillStep defines model for DrillStep.
 type DrillStep struct {
-	// At Seconds since the first login
+	// At Seconds since the script began
 	At       float32   `json:"at"`
 	Exchange *Exchange `json:"exchange,omitempty"`
 
@@ -596,10 +596,18 @@ type Finding struct {
 	Reason string `json:"reason"`
 
 	// Refuted What would refute it
-	Refuted  *string `json:"refuted,omitempty"`
-	Route    string  `json:"route"`
-	Rung     int     `json:"rung"`
-	Severity string  `json:"severity"`
+	Refuted *string `json:"refuted,omitempty"`
+
+	// Route The first of routes where there are several
+	Route string `json:"route"`
+
+	// Routes All of several, as METHOD path
+	Routes *[]string `json:"routes,omitempty"`
+	Rung   int       `json:"rung"`
+
+	// Scope What several routes have in common
+	Scope    *Scope `json:"scope,omitempty"`
+	Severity string `json:"severity"`
 
 	// Shown How a finding of this cause is shown
 	Shown *string `json:"shown,omitempty"`
@@ -607,6 +615,9 @@ type Finding struct {
 	// Standard The standard's section that asks for it
 	Standard *string `json:"standard,omitempty"`
 	Title    string  `json:"title"`
+
+	// Where Where one mend would be, in words: the scope, or the route
+	Where string `json:"where"`
 }
 
 // Gap defines model for Gap.
@@ -1180,6 +1191,14 @@ type Rung struct {
 	Number int    `json:"number"`
 	Result string `json:"result"`
 	Text   string `json:"text"`
+}
+
+// Scope What several routes have in common
+type Scope struct {
+	Name string `json:"name"`
+
+	// Of scheme, quota, guard, pages or service
+	Of string `json:"of"`
 }
 
 // SeenToken defines model for SeenToken.

@@ -18,7 +18,8 @@ const Longest = 10000
 // leaves out of a report (name, times) is filled in. It gives the fact, and the calls in
 // the order in which they were sent. stop, where it is not negative, is the number of
 // steps after which the script is given up.
-func Run(s check.Script, stop int, answer func(c check.Call, at time.Duration) check.Report) (check.Fact, []check.Call) {
+func Run(s check.Script, stop int, answer func(c check.Call, at time.Duration) check.Report) (check.Fact,
+	[]check.Call) {
 	f := check.Fact{Began: time.Date(2026, 12, 1, 9, 0, 0, 0, time.UTC)}
 	var sent []check.Call
 	var last []check.Report

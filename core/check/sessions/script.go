@@ -35,6 +35,15 @@ type Measured struct {
 	Failed bool          `json:"failed"` // the first login gave no credential
 }
 
+// Before is what a drill of an earlier version measured, as this one keeps it.
+func Before(d session.Drilled, began time.Time) *Measured {
+	m := &Measured{Drilled: d}
+	if d.Life > 0 {
+		m.Ends = began.Add(d.Life)
+	}
+	return m
+}
+
 // Of is what it measured, with the life of the access credential: how long it was good
 // for when it was given.
 func (m *Measured) Of(began time.Time) session.Drilled {
@@ -74,25 +83,13 @@ type granted struct{ access, refresh string }
 // template is a request of the declaration with the values of an identity, and what
 // slots stand for names before them.
 func (s *script) template(q *declaration.Request, identity string, slots map[string]string) check.Request {
+	fills := check.FillsOf(s.doc, s.target, identity, s.Scheme.Name)
 	return check.Template(q, func(n string) (check.Fill, bool) {
 		if slot, ok := slots[n]; ok {
 			return check.Fill{Slot: slot}, slot != ""
 		}
-		for _, c := range s.credentials(identity) {
-			if _, ok := c.Fill[n]; ok && c.Scheme.Name == s.Scheme.Name {
-				return check.Fill{Identity: identity, Scheme: c.Scheme.Name, Name: n}, true
-			}
-		}
-		_, ok := s.target.Values[n]
-		return check.Fill{Name: n}, ok
+		return fills(n)
 	})
-}
-
-func (s *script) credentials(identity string) []declaration.Credential {
-	if id := s.doc.IdentityNamed(identity); id != nil {
-		return id.Credentials
-	}
-	return nil
 }
 
 func ok2xx(r check.Report) bool { return r.Exchange.Status >= 200 && r.Exchange.Status < 300 }
@@ -111,7 +108,8 @@ func (s *script) grants(name string, q *declaration.Request, identity, refresh s
 	} else if p := q.Take["refresh"]; p != "" {
 		take = append(take, check.Take{Slot: g.refresh, At: p})
 	}
-	return check.Call{Name: name, Request: s.template(q, identity, map[string]string{"refresh": refresh}), Take: take, Retry: true,
+	return check.Call{Name: name, Request: s.template(q, identity, map[string]string{"refresh": refresh}), Take: take,
+		Retry:  true,
 		Effect: check.Again}, g
 }
 
@@ -129,7 +127,8 @@ func (s *script) gave(r check.Report, g granted) granted {
 // step keeps what came of a call as a step.
 func (s *script) step(r check.Report, worked bool) {
 	s.Keep(r)
-	s.m.Steps = append(s.m.Steps, session.Step{Name: r.Name, At: r.Begin.Round(time.Millisecond), Status: r.Exchange.Status, Worked: worked})
+	s.m.Steps = append(s.m.Steps, session.Step{Name: r.Name, At: r.Begin.Round(time.Millisecond),
+		Status: r.Exchange.Status, Worked: worked})
 }
 
 func (s *script) grant(name string, q *declaration.Request, refresh string) (check.Report, granted) {
@@ -143,7 +142,7 @@ func (s *script) grant(name string, q *declaration.Request, refresh string) (che
 // using is a request with the credential in a slot.
 func (s *script) using(name, slot string) check.Call {
 	return check.Call{Name: name, Request: s.Use, Retry: true, Effect: check.Safe,
-		As: []check.Present{{Caller: check.Caller{Scheme: s.Scheme.Name}, Slot: slot}}}
+		As: []check.Present{{Caller: check.Caller{Identity: s.Identity, Scheme: s.Scheme.Name}, Slot: slot}}}
 }
 
 func (s *script) admitted(r check.Report) bool {
@@ -161,18 +160,12 @@ func (s *script) ask(name, slot string) {
 	if q == nil {
 		return
 	}
-	asker := s.Scheme.IntrospectAs.Name
+	fills := check.FillsOf(s.doc, s.target, s.Scheme.IntrospectAs.Name, "")
 	request := check.Template(q, func(n string) (check.Fill, bool) {
 		if n == "token" {
 			return check.Fill{Slot: slot}, true
 		}
-		for _, c := range s.credentials(asker) {
-			if _, ok := c.Fill[n]; ok {
-				return check.Fill{Identity: asker, Scheme: c.Scheme.Name, Name: n}, true
-			}
-		}
-		_, ok := s.target.Values[n]
-		return check.Fill{Name: n}, ok
+		return fills(n)
 	})
 	r := s.Send(check.Call{Name: name, Request: request, Retry: true, Effect: check.Safe})[0]
 	body := []byte(r.Exchange.Content)
@@ -251,7 +244,7 @@ func (s *script) logout(name string, g granted) check.Call {
 	c := check.Call{Name: name, Retry: true, Effect: check.Again,
 		Request: s.template(q, s.Identity, map[string]string{"access": g.access, "refresh": g.refresh})}
 	if !slices.Contains(q.Placeholders(), "refresh") || access.Guarded(s.doc, q) {
-		c.As = []check.Present{{Caller: check.Caller{Scheme: s.Scheme.Name}, Slot: g.access}}
+		c.As = []check.Present{{Caller: check.Caller{Identity: s.Identity, Scheme: s.Scheme.Name}, Slot: g.access}}
 	}
 	return c
 }
@@ -291,8 +284,12 @@ func (s *script) logOutNobody() {
 		return
 	}
 	q.JSON = check.WithoutMembers(q.JSON, "json", []string{"refresh", "access"})
-	q.Form = slices.DeleteFunc(slices.Clone(q.Form), func(kv [2]string) bool { return kv[1] == "{refresh}" || kv[1] == "{access}" })
-	r := s.Send(check.Call{Name: session.LogOutNobody, Request: s.template(&q, s.Identity, nil), Retry: true, Effect: check.Again})[0]
+	q.Form = slices.DeleteFunc(slices.Clone(q.Form), func(kv [2]string) bool {
+		return kv[1] == "{refresh}" ||
+			kv[1] == "{access}"
+	})
+	r := s.Send(check.Call{Name: session.LogOutNobody, Request: s.template(&q, s.Identity, nil), Retry: true,
+		Effect: check.Again})[0]
 	s.step(r, ok2xx(r))
 }
 

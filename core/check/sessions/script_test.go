@@ -41,6 +41,7 @@ type issuer struct {
 	lenient  bool // a used refresh token works
 	survives bool // a session goes on after the reuse of its refresh token
 	anybody  bool // a logout that names nobody is answered 204
+	opaque   bool // its tokens say no end, and it says one where it is asked
 	slots    map[string]string
 }
 
@@ -57,7 +58,9 @@ func (s *issuer) answer(c check.Call, at time.Duration) check.Report {
 		for i, v := range []string{a, refresh} {
 			r.Took[c.Take[i].Slot], s.slots[c.Take[i].Slot] = v, v
 		}
-		r.Ends[c.Take[0].Slot] = time.Date(2026, 12, 1, 9, 10, 0, 0, time.UTC)
+		if !s.opaque {
+			r.Ends[c.Take[0].Slot] = time.Date(2026, 12, 1, 9, 10, 0, 0, time.UTC)
+		}
 		r.Exchange.Status, r.Exchange.Content = 200, `{"t":"x","r":"y","expires_in":600,"refresh_expires_in":3600}`
 	}
 	works := func(mark string) bool {
@@ -97,7 +100,8 @@ func (s *issuer) answer(c check.Call, at time.Duration) check.Report {
 			r.Exchange.Status = 204
 		}
 	case "/ask":
-		r.Exchange.Status, r.Exchange.Content = 200, fmt.Sprintf(`{"active":%t}`, works(slotOf("token")))
+		exp := time.Date(2026, 12, 1, 9, 30, 0, 0, time.UTC).Unix()
+		r.Exchange.Status, r.Exchange.Content = 200, fmt.Sprintf(`{"active":%t,"exp":%d}`, works(slotOf("token")), exp)
 	default:
 		if len(c.As) == 1 && works(s.slots[c.As[0].Slot]) {
 			r.Exchange.Status = 200
@@ -109,11 +113,13 @@ func (s *issuer) answer(c check.Call, at time.Duration) check.Report {
 func drill(t *testing.T, more string) (*declaration.Document, Drill) {
 	d, msgs := declaration.Parse("x", []byte(fmt.Sprintf(gate, more)), nil)
 	require.False(t, declaration.Failed(msgs), msgs)
-	return d, Drill{Identity: "ann", Scheme: d.SchemeNamed("s"), Use: check.Request{Method: "GET", Path: "/a"}, Longest: 2 * time.Second}
+	return d, Drill{Identity: "ann", Scheme: d.SchemeNamed("s"), Use: check.Request{Method: "GET", Path: "/a"},
+		Longest: 2 * time.Second}
 }
 
 func newIssuer() *issuer {
-	return &issuer{of: map[string]int{}, used: map[string]bool{}, ended: map[int]time.Duration{}, slots: map[string]string{}}
+	return &issuer{of: map[string]int{}, used: map[string]bool{}, ended: map[int]time.Duration{},
+		slots: map[string]string{}}
 }
 
 func TestTheWholeSession(t *testing.T) {
@@ -125,11 +131,15 @@ func TestTheWholeSession(t *testing.T) {
 		steps = append(steps, fmt.Sprint(s.Name, " ", s.Worked))
 		assert.Equal(t, f.Reports[i].Name, s.Name, "reports stand beside the steps")
 	}
-	assert.Equal(t, []string{"log in true", "use true", "ask the issuer true", "refresh true", "use the renewed true", "log out naming no session false", "log out true",
-		"use after the logout false", "ask the issuer after the logout false", "refresh after the logout false", "log out again true",
-		"log in again true", "refresh again true", "the old refresh token again false", "refresh after the reuse false"}, steps)
+	assert.Equal(t, []string{"log in true", "use true", "ask the issuer true", "refresh true", "use the renewed true",
+		"log out naming no session false", "log out true",
+		"use after the logout false", "ask the issuer after the logout false", "refresh after the logout false",
+		"log out again true",
+		"log in again true", "refresh again true", "the old refresh token again false",
+		"refresh after the reuse false"}, steps)
 	assert.True(t, m.Rotated)
-	assert.Equal(t, []time.Duration{10 * time.Minute, time.Hour, 0, play.Took}, []time.Duration{m.Said, m.Idle, m.After, m.Waited})
+	assert.Equal(t, []time.Duration{10 * time.Minute, time.Hour, 0, play.Took},
+		[]time.Duration{m.Said, m.Idle, m.After, m.Waited})
 	assert.Equal(t, 10*time.Minute, m.Of(f.Began).Life)
 	assert.Empty(t, session.JudgeDrill(&m.Drilled, d, x.Scheme))
 
@@ -139,6 +149,9 @@ func TestTheWholeSession(t *testing.T) {
 	assert.Equal(t, "r={refresh}", string(sent[3].Request.Body))
 	for _, c := range sent {
 		assert.NotEqual(t, check.Unsafe, c.Effect, "%s touches only what the drill began", c.Name)
+		for _, p := range c.As {
+			assert.Equal(t, "ann", p.Identity, "%s is counted as hers", c.Name)
+		}
 	}
 }
 
@@ -200,7 +213,8 @@ func TestTheNeighbour(t *testing.T) {
 	s := newIssuer()
 	f, sent := play.Run(Script(d, d.Targets[0], x), -1, s.answer)
 	m := f.Data.(*Measured)
-	assert.Equal(t, []string{session.LogOutOther, session.NeighbourRefresh}, []string{m.Steps[len(m.Steps)-2].Name, m.Steps[len(m.Steps)-1].Name})
+	assert.Equal(t, []string{session.LogOutOther, session.NeighbourRefresh},
+		[]string{m.Steps[len(m.Steps)-2].Name, m.Steps[len(m.Steps)-1].Name})
 	var ids []string
 	for _, j := range session.JudgeDrill(&m.Drilled, d, x.Scheme) {
 		ids = append(ids, j.ID)
@@ -227,5 +241,17 @@ func TestGivenUpAnywhere(t *testing.T) {
 		}
 		assert.Len(t, m.(*Measured).Steps, len(f.Reports))
 		assert.Len(t, f.Reports, stop-1, "the last call was not reported")
+	}
+}
+
+// What a token says of its own end comes before what its issuer says; an opaque one says
+// nothing, and the issuer is asked (RFC 7662 section 2.2).
+func TestWhoSaysTheEnd(t *testing.T) {
+	d, x := drill(t, "")
+	for opaque, want := range map[bool]time.Duration{false: 10 * time.Minute, true: 30 * time.Minute} {
+		s := newIssuer()
+		s.opaque = opaque
+		f, _ := play.Run(Script(d, d.Targets[0], x), -1, s.answer)
+		assert.Equal(t, want, f.Data.(*Measured).Of(f.Began).Life)
 	}
 }

@@ -1198,7 +1198,7 @@ export interface components {
         };
         DrillStep: {
             name: string;
-            /** @description Seconds since the first login */
+            /** @description Seconds since the script began */
             at: number;
             status: number;
             worked: boolean;
@@ -1269,7 +1269,13 @@ export interface components {
             /** @description The kind in words */
             name: string;
             title: string;
+            /** @description The first of routes where there are several */
             route: string;
+            /** @description All of several, as METHOD path */
+            routes?: string[];
+            scope?: components["schemas"]["Scope"];
+            /** @description Where one mend would be, in words: the scope, or the route */
+            where: string;
             callers: string[];
             inferred: string[];
             rung: number;
@@ -1294,6 +1300,12 @@ export interface components {
             refuted?: string;
             /** @description The standard's section that asks for it */
             standard?: string;
+        };
+        /** @description What several routes have in common */
+        Scope: {
+            /** @description scheme, quota, guard, pages or service */
+            of: string;
+            name: string;
         };
         Unfair: {
             route: string;

@@ -55,7 +55,7 @@ function lensOf(column?: string): string | undefined {
             <th></th>
             <th>Severity</th>
             <th>Finding</th>
-            <th>Route</th>
+            <th>Where</th>
             <th>Callers</th>
             <th>Confidence</th>
           </tr>
@@ -70,7 +70,7 @@ function lensOf(column?: string): string | undefined {
               <td>
                 <button class="bare name" :aria-expanded="open === f.id" @click.stop="toggle(f)">{{ f.title }}</button>
               </td>
-              <td class="mono">{{ f.route }}</td>
+              <td class="mono">{{ f.where }}</td>
               <td>
                 {{
                   f.callers.length > 2
@@ -85,6 +85,10 @@ function lensOf(column?: string): string | undefined {
               <td colspan="5">
                 <p>{{ f.reason }}</p>
                 <p><b>What to do:</b> {{ f.advice }}</p>
+                <details v-if="f.routes && f.routes.length > 1" class="about faint">
+                  <summary>{{ f.routes.length }} routes</summary>
+                  <p class="mono">{{ f.routes.join(', ') }}</p>
+                </details>
                 <p class="faint">
                   Callers: {{ f.callers.join(', ')
                   }}<template v-if="f.inferred.length">; inferred: {{ f.inferred.join(', ') }}</template>

@@ -1,0 +1,89 @@
+package app
+
+import (
+	"cmp"
+	"context"
+	"errors"
+
+	"millgate/core/check"
+	"millgate/core/probe"
+	"millgate/store"
+	"millgate/wire"
+)
+
+// script runs the script of a family's probe.
+func (r *run) script(p *probe.Probe, f *Fact) error {
+	family := r.plan.Family(p)
+	fact, err := r.runner(p).Run(r.ctx, family.Script(r.plan.Context(), p.Check))
+	if r.ctx.Err() != nil || errors.Is(err, errStopped) {
+		return nil // stopped: what the journal has as unsafe is lost, all else begins again
+	}
+	if err != nil || len(fact.Reports) == 0 {
+		return r.withoutCredential(p, f, cmp.Or(err, errLost))
+	}
+	fact.Family, fact.Version = family.Name(), family.Version()
+	f.Check = &fact
+	f.first()
+	return r.keep(p, f)
+}
+
+// runner is what runs the scripts of a sweep.
+func (r *run) runner(p *probe.Probe) wire.Runner {
+	return wire.Runner{
+		Keys: r.keys,
+		Room: func(_ context.Context, o wire.Outgoing, as check.Caller) error {
+			at, _ := r.routeOf(o)
+			if at < 0 || r.takeRoom(counted{at, as.Identity, o.Host}) {
+				return nil
+			}
+			return errStopped
+		},
+		Renews: func(c check.Caller, epoch int) bool {
+			r.mu.Lock()
+			defer r.mu.Unlock()
+			return r.mayRenew(c.Identity+"\x00"+c.Scheme, epoch)
+		},
+		Intend: func(check.Call) error { return r.intend(p) },
+		Owe: func(c check.Call) (func(string), error) {
+			m := store.Made{SweepID: r.sweep.ID, Record: c.Name, Owner: p.Identity, Route: p.RouteKey, State: "making",
+				Why: "sent when the sweep was interrupted; whether it made something is not known"}
+			if err := r.addMade(&m); err != nil {
+				return nil, err
+			}
+			return func(left string) {
+				state := "removed"
+				if left != "" {
+					state = "left"
+				}
+				_ = r.setMade(m.ID, state, left) // what a full disk forgets, the sweep remembers
+			}, nil
+		},
+	}
+}
+
+// ScriptStep is one report of a family's probe, and what was to become of it.
+type ScriptStep struct {
+	check.Outcome
+	Report check.Report
+}
+
+// stepsOf are the reports of a family's fact; nil for the other kinds.
+func stepsOf(pl *probe.Plan, p *probe.Probe, f *Fact) []ScriptStep {
+	family := pl.Family(p)
+	if family == nil || f == nil || f.Check == nil {
+		return nil
+	}
+	var known []check.Outcome
+	if x, ok := family.(check.Stepwise); ok {
+		known = x.Outcomes(pl.Context(), p.Check, f.Check)
+	}
+	out := make([]ScriptStep, len(f.Check.Reports))
+	for i, r := range f.Check.Reports {
+		out[i] = ScriptStep{check.Outcome{Worked: check.Classify(check.AnswerOf(r.Exchange),
+			pl.Context().Doc.Answers) == check.Admitted}, r}
+		if i < len(known) {
+			out[i].Outcome = known[i]
+		}
+	}
+	return out
+}

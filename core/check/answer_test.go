@@ -1,0 +1,121 @@
+package check
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"millgate/core/declaration"
+)
+
+func TestClasses(t *testing.T) {
+	rules := declaration.Answers{}
+	rules.RefusedWhen.Status, rules.RefusedWhen.Has = 200, "/error/code"
+	moved := func(to string) [][2]string { return [][2]string{{"location", to}} }
+	for _, c := range []struct {
+		status  int
+		headers [][2]string
+		body    string
+		want    Class
+	}{
+		{0, nil, "", Unreachable}, {101, nil, "", Invalid}, {200, nil, "{}", Admitted}, {204, nil, "", Admitted},
+		{200, nil, `{"error":{"code":1}}`, Refused}, {201, nil, `{"error":{"code":1}}`, Admitted},
+		{302, moved("/home"), "", Admitted}, {302, nil, "", Admitted}, {303, moved("/sign-in?to=/a"), "", ToLogin},
+		{302, moved("https://x.example/login"), "", ToLogin}, {302, moved("/catalogin"), "", Admitted},
+		{399, moved("/sso"), "", ToLogin}, {401, nil, "", Refused}, {403, nil, "", Forbidden}, {404, nil, "", Hidden},
+		{410, nil, "", Hidden}, {429, nil, "", Throttled}, {405, nil, "", WrongMethod}, {501, nil, "", WrongMethod},
+		{400, nil, "", Invalid}, {422, nil, "", Invalid}, {499, nil, "", Invalid}, {500, nil, "", Failed},
+		{503, nil, "", Failed},
+	} {
+		got := Classify(Answer{Status: c.status, Headers: c.headers, Body: []byte(c.body)}, rules)
+		assert.Equal(t, c.want, got, "%d %v %s", c.status, c.headers, c.body)
+	}
+	rules.LoginPage = "*/door*"
+	assert.Equal(t, ToLogin, Classify(Answer{Status: 302, Headers: moved("/the/door?x")}, rules))
+	assert.Equal(t, Admitted, Classify(Answer{Status: 302, Headers: moved("/login")}, rules), "another one is declared")
+}
+
+func TestGlob(t *testing.T) {
+	for _, c := range []struct {
+		pattern, text string
+		want          bool
+	}{
+		{"/a", "/a", true}, {"/a", "/ab", false}, {"/a*", "/ab", true}, {"*a", "ba", true}, {"*a", "ab", false},
+		{"a*c", "abc", true}, {"a*c", "ab", false}, {"*", "anything\nat all", true}, {"a.c", "abc", false},
+		{"", "", true},
+	} {
+		assert.Equal(t, c.want, Glob(c.pattern, c.text), "%q %q", c.pattern, c.text)
+	}
+}
+
+// JSON Pointers, and the examples of RFC 6901 section 5.
+func TestPointers(t *testing.T) {
+	body := []byte(`{"foo":["bar","baz"],"":0,"a/b":1,"c%d":2,"m~n":8,"n":{"x":null,"y":true,"z":1.50}}`)
+	for at, want := range map[string]string{"/foo/0": "bar", "/foo/1": "baz", "/": "0", "/a~1b": "1", "/c%d": "2",
+		"/m~0n": "8", "/n/y": "true", "/n/z": "1.50"} {
+		got, ok := Pointer(body, at)
+		require.True(t, ok, at)
+		assert.Equal(t, want, got, at)
+	}
+	for _, at := range []string{"/foo", "/foo/2", "/foo/-1", "/foo/x", "/n/x", "/n/y/z", "/none"} {
+		_, ok := Pointer(body, at)
+		assert.False(t, ok, at)
+	}
+	_, ok := Pointer([]byte("no JSON"), "/a")
+	assert.False(t, ok)
+	v, ok := Lookup(map[string]any{"a": nil}, "/a")
+	assert.True(t, ok, "a null is there")
+	assert.Nil(t, v)
+	_, ok = Lookup(nil, "")
+	assert.False(t, ok)
+}
+
+func TestFields(t *testing.T) {
+	a := Answer{Headers: [][2]string{{"Vary", "Origin"}, {"vary", "Accept"}}}
+	assert.Equal(t, "Origin", a.Header("VARY"), "the first, and names have no letter case")
+	assert.Empty(t, a.Header("Var"))
+}
+
+func TestWithoutMembers(t *testing.T) {
+	names := []string{"refresh", "access"}
+	for _, c := range []struct{ body, media, want string }{
+		{`{"r":"{refresh}","n":1,"x":"{other}"}`, "application/json", `{"n":1,"x":"{other}"}`},
+		{`{"r":"{access} and more","e":""}`, "application/json", `{"e":"","r":"{access} and more"}`},
+		{`r={refresh}&n=1&a={access}`, "application/x-www-form-urlencoded", "n=1"},
+		{`no JSON {refresh}`, "application/json", `no JSON {refresh}`},
+	} {
+		assert.Equal(t, c.want, string(WithoutMembers([]byte(c.body), c.media, names)))
+	}
+}
+
+const fills = `millgate: 1
+targets: { t: { base: "http://127.0.0.1:1", values: { client: desk, name: of-the-target } } }
+routes: [GET /a]
+schemes: { one: { kind: basic }, two: { kind: basic } }
+identities: { ann: { credentials: { one: { username: a, password: kept:P }, two: { username: b, password: kept:Q } } } }
+`
+
+func TestWhatStandsForNames(t *testing.T) {
+	d, msgs := declaration.Parse("x", []byte(fills), nil)
+	require.False(t, declaration.Failed(msgs), msgs)
+	every, two := FillsOf(d, d.Targets[0], "ann", ""), FillsOf(d, d.Targets[0], "ann", "two")
+	for name, want := range map[string][2]Fill{
+		"username": {{Identity: "ann", Scheme: "one", Name: "username"},
+			{Identity: "ann", Scheme: "two", Name: "username"}},
+		"client": {{Name: "client"}, {Name: "client"}},
+	} {
+		for i, fill := range []func(string) (Fill, bool){every, two} {
+			got, ok := fill(name)
+			assert.True(t, ok)
+			assert.Equal(t, want[i], got)
+		}
+	}
+	_, ok := every("nothing")
+	assert.False(t, ok)
+	got, ok := FillsOf(d, d.Targets[0], "nobody", "")("name")
+	assert.True(t, ok)
+	assert.Equal(t, Fill{Name: "name"}, got)
+	assert.Equal(t, "POST id:/in", KeyOf(d, &declaration.Request{Method: "POST", Host: "id", Path: "/in"}))
+	assert.Equal(t, "GET /a", KeyOf(d, &declaration.Request{Method: "GET", Path: "/a"}))
+}

@@ -1,0 +1,34 @@
+package check
+
+import (
+	"encoding/json"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func TestDifferences(t *testing.T) {
+	decode := func(s string) (v any) {
+		require.NoError(t, json.Unmarshal([]byte(s), &v))
+		return v
+	}
+	for _, c := range []struct {
+		a, b string
+		want []string
+	}{
+		{`{"a":1,"b":{"c":2}}`, `{"b":{"c":2},"a":1}`, nil},
+		{`{"a":1,"b":{"c":2}}`, `{"a":1,"b":{"c":3}}`, []string{"/b/c"}},
+		{`{"a":1}`, `{"b":1}`, []string{"/a", "/b"}},
+		{`[1,2]`, `[2,1]`, []string{""}},
+		{`{"a":[{"b":1}]}`, `{"a":[{"b":2}]}`, []string{"/a"}},
+	} {
+		got := map[string]bool{}
+		differences(decode(c.a), decode(c.b), "", got)
+		want := map[string]bool{}
+		for _, w := range c.want {
+			want[w] = true
+		}
+		assert.Equal(t, want, got, "%s %s", c.a, c.b)
+	}
+}

@@ -1,0 +1,13 @@
+// Package families lists the families of checks that a sweep has. A new one is its folder
+// in core/check and one line here.
+package families
+
+import (
+	"millgate/core/check"
+	"millgate/core/check/sessions"
+)
+
+// All are the families, in the order in which they are planned.
+var All = check.Families{
+	sessions.Family{},
+}

@@ -1,0 +1,264 @@
+package check
+
+// Rule: One family of checks, one folder.
+
+import (
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+
+	"millgate/core/access"
+	"millgate/core/declaration"
+	"millgate/core/finding"
+	"millgate/core/route"
+)
+
+// Family is one kind of check: what it sends, what it concludes, and how it says so. It
+// lives in a folder of its own and knows no other family; a new one is its folder, a line
+// in package families, and its page of docs.
+type Family interface {
+	// Name stands in ids and stored facts, and never changes.
+	Name() string
+	// Plan adds what is to be sent, and says what is left out and why.
+	Plan(c *Context, p *Planning)
+	// Script says what a probe sends, by the declaration that it was planned by.
+	Script(c *Context, p *Probe) Script
+	// Cost is what a probe takes, for the plan's figures.
+	Cost(c *Context, p *Probe) Cost
+	// Judge holds what was seen against the declaration. It gives the same verdict
+	// whenever it is asked.
+	Judge(c *Context, p *Probe, f *Fact, e *Evidence) Verdict
+	// Causes are all causes that its gaps have.
+	Causes() finding.Family
+	// Cell says where on the board a probe stands, and what it is in words: "session
+	// drill".
+	Cell(p *Probe) (cell Cell, says string)
+	// Version is that of the Data of its scripts. It changes when what is stored of it
+	// means something else.
+	Version() int
+	// Decode reads the Data of a fact back. version is that of the fact.
+	Decode(version int, data []byte) (Data, error)
+}
+
+// Stepwise is a family that says of each report that a fact keeps what it was for.
+type Stepwise interface {
+	Outcomes(c *Context, p *Probe, f *Fact) []Outcome
+}
+
+// Outcome is what became of a step of a script.
+type Outcome struct {
+	Worked bool
+	Wanted string // by the declaration: "works", "refused", or "" where it says nothing
+}
+
+// Families is a list of them.
+type Families []Family
+
+// Named is the family with a name, nil without.
+func (l Families) Named(name string) Family {
+	if i := slices.IndexFunc(l, func(f Family) bool { return f.Name() == name }); i >= 0 {
+		return l[i]
+	}
+	return nil
+}
+
+// Context is what a family may read. It never changes under it.
+type Context struct {
+	Doc    *declaration.Document
+	Target *declaration.Target
+}
+
+// ID names a probe for good.
+type ID struct {
+	Family   string
+	Route    string // the route's key; METHOD host:/path of one that the inventory does not have
+	Caller   Caller
+	Relation access.Relation // of the record to the caller
+	Of       string          // what else tells it from the family's others: a way, an origin, a quota
+}
+
+// Key is the id as text, for stores and addresses. It is never read apart again.
+func (id ID) Key() string {
+	who := id.Caller.Identity
+	if who == "" {
+		who = "nobody"
+	}
+	return strings.Join([]string{id.Family, id.Route, who, id.Caller.Scheme, string(id.Caller.State),
+		string(id.Relation), id.Of}, "|")
+}
+
+// Phase orders the probes of a sweep: safe requests (RFC 9110 section 9.2.1) come first,
+// then unsafe ones that must be turned away, then those that must be admitted, deletions,
+// and at the very end raised roles and what ends sessions and fills quotas.
+type Phase int
+
+// The phases.
+const (
+	SafeFirst Phase = iota + 1
+	ThenTurnedAway
+	ThenAdmitted
+	ThenDeleting
+	ThenRaising
+	ThenDrilling
+)
+
+// Probe is one planned check. It does not say what is expected: Judge asks the
+// declaration.
+type Probe struct {
+	ID
+	Phase     Phase
+	Unsafe    bool     // its script sends something that could change what it did not begin
+	Control   string   // the key of the probe that shows its request to be a fair one; "" without
+	StandsFor []string // identities of its caller's class
+	Detail    Detail
+}
+
+// Detail is the family's own of a probe: plain values. What tells probes apart stands in
+// their ID as well.
+type Detail any
+
+// Cost is what a probe takes.
+type Cost struct{ Requests int }
+
+// Lens is one way to look at the board.
+type Lens string
+
+// The lenses.
+const (
+	Access  Lens = "access"
+	Tokens  Lens = "tokens"
+	Origins Lens = "origins"
+	Quotas  Lens = "quotas"
+)
+
+// Cell is a place on the board. Key is the lens's column: in the access lens an identity,
+// "" for nobody.
+type Cell struct {
+	Route string
+	Lens  Lens
+	Key   string
+}
+
+// Omission is something that is not sent, with the reason.
+type Omission struct {
+	Route  string `json:"route"`
+	Caller string `json:"caller,omitempty"`
+	What   string `json:"what"`
+	Why    string `json:"why"`
+	// ByTarget: the target's rules do not let it be sent.
+	ByTarget bool `json:"byTarget,omitempty"`
+}
+
+// Sample is a planned request that must be admitted, without its credential.
+type Sample struct {
+	Key     string // of its probe
+	Caller  Caller
+	Request Request
+}
+
+// Crossings are the callers at routes, which are planned first.
+type Crossings interface {
+	// Control is what shows a request at a route to be a fair one; ok is false where no
+	// caller that must be admitted can be presented, and where it needs a record that is
+	// made for it.
+	Control(route int) (s Sample, ok bool)
+	// Works is a safe request that must be admitted and that shows whether a credential
+	// of an identity works: not everybody is admitted there.
+	Works(identity, scheme string) (s Sample, ok bool)
+	// Classes are the identities by what the declaration says of them.
+	Classes() []access.Class
+}
+
+// Planning gathers what families plan for one sweep.
+type Planning struct {
+	Crossings
+	Probes []*Probe
+	Left   []Omission
+	seen   map[ID]bool
+}
+
+// NewPlanning begins a planning behind crossings.
+func NewPlanning(c Crossings) *Planning { return &Planning{Crossings: c, seen: map[ID]bool{}} }
+
+// Add adds a probe, once: one with the id of another stays away.
+func (p *Planning) Add(x Probe) {
+	if p.seen[x.ID] {
+		return
+	}
+	p.seen[x.ID] = true
+	p.Probes = append(p.Probes, &x)
+}
+
+// Leave says that something is not sent, and why.
+func (p *Planning) Leave(o Omission) { p.Left = append(p.Left, o) }
+
+// Members splits a class into the identity that is sent for it and the names of the rest.
+func Members(d *declaration.Document, c access.Class) (sent *declaration.Identity, rest []string) {
+	for _, m := range c.Members[1:] {
+		rest = append(rest, d.Identities[m].Name)
+	}
+	return d.Identities[c.Members[0]], rest
+}
+
+// KeyOf is the key of the route that serves a request of the declaration, or what stands
+// for it where the inventory has none.
+func KeyOf(d *declaration.Document, q *declaration.Request) string {
+	if i := access.RouteOf(d, q); i >= 0 {
+		return d.Routes[i].Key()
+	}
+	return q.Method + " " + route.Hosted(q.Host, q.Path)
+}
+
+// Evidence gives the facts of other probes. It remembers which were asked for: when one
+// of them changes, so may the verdict.
+type Evidence struct {
+	of    func(key string) *Fact
+	asked []string
+}
+
+// NewEvidence makes evidence of what is known; of gives nil for what is not.
+func NewEvidence(of func(key string) *Fact) *Evidence { return &Evidence{of: of} }
+
+// Of is the fact of a probe, nil where there is none.
+func (e *Evidence) Of(key string) *Fact {
+	if !slices.Contains(e.asked, key) {
+		e.asked = append(e.asked, key)
+	}
+	return e.of(key)
+}
+
+// Asked are the keys that were asked for.
+func (e *Evidence) Asked() []string { return e.asked }
+
+// Read decodes the data of a fact that comes from a store.
+func (f *Fact) Read(l Families) error {
+	raw, ok := f.Data.(json.RawMessage)
+	if !ok {
+		return nil
+	}
+	family := l.Named(f.Family)
+	if family == nil {
+		return fmt.Errorf("this version has no checks named %q", f.Family)
+	}
+	data, err := family.Decode(f.Version, raw)
+	if err != nil {
+		return fmt.Errorf("a fact of %s: %w", f.Family, err)
+	}
+	f.Data = data
+	return nil
+}
+
+// UnmarshalJSON reads a fact; its data stays as it is until Read.
+func (f *Fact) UnmarshalJSON(b []byte) error {
+	type plain Fact
+	x := struct {
+		*plain
+		Data json.RawMessage `json:"data"`
+	}{plain: (*plain)(f)}
+	if err := json.Unmarshal(b, &x); err != nil {
+		return err
+	}
+	f.Data = x.Data
+	return nil
+}

@@ -1,0 +1,126 @@
+package check
+
+// Rule: A claim names what would refute it.
+
+import (
+	"fmt"
+	"strings"
+
+	"millgate/core/finding"
+)
+
+// Verdict is what a family concludes of a probe: the worst of its gaps, and without any
+// that it agrees, as far as Proof goes. The zero one is unproven.
+type Verdict struct {
+	Says  string
+	Proof Proof
+	Gaps  []Gap
+}
+
+// Gap is one way in which what was seen departs from what is declared.
+type Gap struct {
+	Cause *finding.Row  // which has the kind
+	What  string        // the name behind a cause that ends in a space
+	Rung  int           // of the ladder, that should have stopped it; 0 without
+	Scope finding.Scope // where one mend would be; the zero one is the route of the probe
+	Says  string
+	Proof Proof
+}
+
+// Proof says how sure something is. It is made by Shown, TurnedAway, Changed and Speaks
+// alone, of the observations that it rests on; the zero one proves nothing.
+type Proof struct {
+	level level
+	hid   string
+}
+
+type level int
+
+const (
+	nothing level = iota
+	speaks
+	shows
+)
+
+// Confidence is the proof in a word.
+func (p Proof) Confidence() finding.Confidence {
+	switch p.level {
+	case shows:
+		return finding.Proven
+	case speaks:
+		return finding.Likely
+	default:
+	}
+	return finding.NotSure
+}
+
+// Hid says what of the observations was not seen, "" where all was: that is why something
+// is likely and not proven.
+func (p Proof) Hid() string { return p.hid }
+
+// hidden says what of an observation was not seen.
+func hidden(r Report) string {
+	x := r.Exchange
+	switch {
+	case r.Fate == Late:
+		return r.Name + " was not answered within its time"
+	case r.Fate != Answered || x.Status == 0:
+		return "the answer to " + r.Name + " was never seen"
+	case x.Truncated:
+		return "the answer to " + r.Name + " was longer than what is kept of one"
+	}
+	return ""
+}
+
+func of(full level, list []Report) Proof {
+	p := Proof{level: full}
+	var hid []string
+	for _, r := range list {
+		if h := hidden(r); h != "" {
+			hid = append(hid, h)
+		}
+	}
+	if len(list) == 0 {
+		return Proof{}
+	}
+	if len(hid) > 0 {
+		p.level, p.hid = speaks, strings.Join(hid, "; ")
+	}
+	return p
+}
+
+// Shown is what observations show by themselves: an admission. Without any it proves
+// nothing; where one was not seen whole, it speaks for it.
+func Shown(r ...Report) Proof { return of(shows, r) }
+
+// Speaks is what observations speak for and cannot show.
+func Speaks(r ...Report) Proof { return of(speaks, r) }
+
+// TurnedAway is a refusal beside a control: the same request, by somebody who must be
+// admitted. Where the control is not of the class Admitted, the request may be wrong
+// itself, and nothing is proven. What a control showed beyond its class does not matter.
+func TurnedAway(r, control Report, as Class) Proof {
+	if as != Admitted || control.Fate != Answered {
+		return Proof{}
+	}
+	return of(shows, []Report{r})
+}
+
+// Changed is a record that is another than before: what was read twice before tells what
+// changes by itself, what was read once after tells the rest.
+func Changed(first, second, after Report) (Proof, Change) {
+	a, ok := RecordIn(AnswerOf(first.Exchange))
+	b, ok2 := RecordIn(AnswerOf(second.Exchange))
+	c, ok3 := RecordIn(AnswerOf(after.Exchange))
+	if !ok || !ok2 || !ok3 {
+		return Proof{}, NotRead
+	}
+	how := Compare(a, b, c)
+	if how == NotRead {
+		return Proof{}, NotRead
+	}
+	return of(shows, []Report{first, second, after}), how
+}
+
+// Unproven is a verdict that says why nothing is known.
+func Unproven(format string, args ...any) Verdict { return Verdict{Says: fmt.Sprintf(format, args...)} }

@@ -1,0 +1,127 @@
+package probe
+
+import (
+	"millgate/core/access"
+	"millgate/core/check"
+	"millgate/core/declaration"
+)
+
+// families plans what families of their own check, behind the kinds of this package.
+func (pl *planner) families() {
+	p := check.NewPlanning(pl)
+	for _, f := range pl.plan.families {
+		f.Plan(&pl.plan.context, p)
+	}
+	for _, x := range p.Probes {
+		pl.family(x)
+	}
+	pl.plan.Left = append(pl.plan.Left, p.Left...)
+}
+
+// family puts a probe of a family among the plan's.
+func (pl *planner) family(x *check.Probe) {
+	f := pl.plan.families.Named(x.Family)
+	p := &Probe{ID: x.Key(), Kind: Kind(x.Family), Route: pl.d.RouteNamed(x.Route), RouteKey: x.Route,
+		Identity: x.Caller.Identity, Scheme: x.Caller.Scheme, State: x.Caller.State, StandsFor: x.StandsFor,
+		Control: x.Control, Phase: x.Phase, Params: map[string]string{}, Check: x,
+		Expect: access.Expectation{Outcome: access.Admit}}
+	if p.State == "" {
+		p.State = access.Absent
+	}
+	p.Record.Relation = x.Relation
+	p.shown = &shown{cost: f.Cost(&pl.plan.context, x)}
+	p.shown.cell, p.shown.says = f.Cell(x)
+	if p.Route >= 0 {
+		rt := pl.d.Routes[p.Route]
+		p.Method, p.Host, p.Path = rt.Method(), rt.Host, rt.Path()
+	}
+	if pl.plan.byID[p.ID] == nil {
+		pl.plan.byID[p.ID] = p
+		pl.plan.Probes = append(pl.plan.Probes, p)
+	}
+}
+
+// Family is that of a probe, nil for the kinds of this package.
+func (p *Plan) Family(x *Probe) check.Family {
+	if x.Check == nil {
+		return nil
+	}
+	return p.families.Named(x.Check.Family)
+}
+
+// Families are those that the plan was made with.
+func (p *Plan) Families() check.Families { return p.families }
+
+// Context is what the plan was made of.
+func (p *Plan) Context() *check.Context { return &p.context }
+
+// columnOf is the column of a cell among those of all lenses.
+func columnOf(c check.Cell) string {
+	switch c.Lens {
+	case check.Tokens:
+		return TokenCaller + c.Key
+	case check.Origins:
+		return PageCaller + c.Key
+	case check.Quotas:
+		return QuotaCaller + c.Key
+	default:
+	}
+	return c.Key
+}
+
+// TokenCaller is put before a column of the tokens lens where a caller is asked for.
+const TokenCaller = "credential:"
+
+// Control is the request of a route's control.
+func (pl *planner) Control(i int) (check.Sample, bool) {
+	c := pl.controls[i]
+	if c == nil || c.Record.Made {
+		return check.Sample{}, false
+	}
+	return pl.sample(c), true
+}
+
+// Works is the first safe crossing that must be admitted, of an identity with a scheme,
+// at a route that does not admit everybody.
+func (pl *planner) Works(identity, scheme string) (check.Sample, bool) {
+	for _, p := range pl.plan.Probes {
+		if p.Kind == Crossing && p.Identity == identity && p.Scheme == scheme && p.Phase == Safe &&
+			p.Expect.Outcome == access.Admit && !p.Record.Made {
+			// On an open route anything works.
+			if e := pl.d.Entry(p.Route); e != nil && e.Who[0].Kind != declaration.WhoAnyone {
+				return pl.sample(p), true
+			}
+		}
+	}
+	return check.Sample{}, false
+}
+
+// Classes are those of the identities.
+func (pl *planner) Classes() []access.Class { return pl.classes }
+
+func (pl *planner) sample(p *Probe) check.Sample {
+	return check.Sample{Key: p.ID, Caller: check.Caller{Identity: p.Identity, Scheme: p.Scheme,
+		State: p.State},
+		Request: Template(pl.d, pl.t, p)}
+}
+
+// Template is a probe's request as a call's, without a credential. Names in its body
+// stand for values of the identity as which it is sent, or of the target.
+func Template(d *declaration.Document, t *declaration.Target, p *Probe) check.Request {
+	q := Build(d, p, p.Record.ID)
+	out := check.Request{Method: q.Method, Host: q.Host, Path: q.Path, Query: q.Query, Headers: q.Headers, Body: q.Body,
+		Fill: map[string]check.Fill{}}
+	fills := check.FillsOf(d, t, q.As, "")
+	for _, n := range (&declaration.Request{JSON: q.Body}).Placeholders() {
+		if f, ok := fills(n); ok {
+			out.Fill[n] = f
+		}
+	}
+	return out
+}
+
+// loginOf is the route that serves a scheme's login, -1 without, and the key
+// that stands for it.
+func (pl *planner) loginOf(s *declaration.Scheme) (i int, key string) {
+	return access.RouteOf(pl.d, s.Login), check.KeyOf(pl.d, s.Login)
+}

@@ -1,0 +1,3 @@
+module millgate/scripts/mutate
+
+go 1.26
