@@ -18,6 +18,9 @@ import (
 // What logins give out is kept as it was seen: another declaration judges it anew,
 // without a request.
 func TestIssuedTokensAreJudgedAnew(t *testing.T) {
+	if testing.Short() {
+		t.Skip("whole sweeps of the stand-in, of which TestBoardOfTheDemo has one; make test has it")
+	}
 	virtually(t, func(t *testing.T, n *memnet.Net) {
 		data := t.TempDir()
 		s := listen(t, standin.Options{Nodes: 3, Flaws: []standin.Flaw{standin.LongLife, standin.LooseCookie},

@@ -457,6 +457,9 @@ func TestResumeSendsNoUnsafeProbeTwice(t *testing.T) {
 
 // A canary for each secret is looked for in all that a sweep leaves behind.
 func TestSecretsStayInside(t *testing.T) {
+	if testing.Short() {
+		t.Skip("whole sweeps of the stand-in, of which TestBoardOfTheDemo has one; make test has it")
+	}
 	data := t.TempDir()
 	secrets := map[string]string{}
 	for k := range standin.Secrets() {

@@ -54,6 +54,10 @@ var address = regexp.MustCompile(`Mill Gate is at (http://\S+)`)
 
 var anything = regexp.MustCompile(`.`)
 
+// patience is how long a test waits for what must come: no machine that works is slower,
+// and what comes is never waited for longer than it takes.
+const patience = 5 * time.Minute
+
 // run starts the program with arguments and returns the address it prints.
 func run(t testing.TB, args ...string) string {
 	t.Helper()
@@ -82,7 +86,7 @@ func run(t testing.TB, args ...string) string {
 	select {
 	case a := <-found:
 		return a
-	case <-time.After(time.Minute):
+	case <-time.After(patience):
 		t.Fatal("the program did not say where it is: " + log.String())
 		return ""
 	}
@@ -124,7 +128,7 @@ func open(t testing.TB, url, theme string) *Page {
 	t.Helper()
 	b := chromium(t).MustIncognito()
 	t.Cleanup(func() { _ = b.Close() })
-	p := &Page{Page: b.MustPage().Timeout(5 * time.Minute), t: t} // nothing waits for ever
+	p := &Page{Page: b.MustPage().Timeout(4 * patience), t: t} // nothing waits for ever
 	p.MustSetViewport(1280, 800, 1, false)
 	scheme := []*proto.EmulationMediaFeature{{Name: "prefers-color-scheme", Value: theme}}
 	require.NoError(t, proto.EmulationSetEmulatedMedia{Features: scheme}.Call(p))
@@ -165,12 +169,7 @@ func open(t testing.TB, url, theme string) *Page {
 // expression).
 func (p *Page) see(css, text string) *rod.Element {
 	p.t.Helper()
-	return p.within(time.Minute, css, text)
-}
-
-func (p *Page) within(wait time.Duration, css, text string) *rod.Element {
-	p.t.Helper()
-	e, err := p.Timeout(wait).ElementR(css, text)
+	e, err := p.Timeout(patience).ElementR(css, text)
 	if err != nil {
 		shot := filepath.Join(os.TempDir(), p.t.Name()+".png")
 		_ = os.WriteFile(shot, p.MustScreenshot(), 0o600)
@@ -190,7 +189,7 @@ func (p *Page) gone(css, text string) {
 			}
 		}
 		return true
-	}, time.Minute, 50*time.Millisecond, "%s still shows %q", css, text)
+	}, patience, 50*time.Millisecond, "%s still shows %q", css, text)
 }
 
 // click clicks what shows a text. A dialog grows as it opens: what is clicked
@@ -216,7 +215,13 @@ func (p *Page) sweepDone() {
 	p.t.Helper()
 	p.click("footer button", "^Start sweep$")
 	p.click(".dialog button", "^Start sweep$")
-	p.within(2*time.Minute, "footer [role=status]", `^Sweep \d+\s+(just now|\d+ s ago)`)
+	p.swept(`Sweep \d+`, ``)
+}
+
+// swept waits until the strip says how a sweep ended.
+func (p *Page) swept(which, what string) {
+	p.t.Helper()
+	p.see("footer [role=status]", `^`+which+`\s+(just now|\d+ (s|min) ago)`+what)
 }
 
 // hit clicks in the middle of an element, whatever is drawn there.

@@ -52,7 +52,7 @@ func TestFilterLineCompletes(t *testing.T) {
 	p.press(input.ArrowDown, input.Enter)
 	require.Eventually(t, func() bool {
 		return p.MustElement("[role=combobox]").MustProperty("value").Str() == "role:operator "
-	}, 5*time.Second, 20*time.Millisecond)
+	}, patience, 20*time.Millisecond)
 	p.gone("[role=columnheader]", "imre")
 	p.see("[role=columnheader]", "sanna")
 	p.press(input.Escape)
@@ -169,7 +169,7 @@ func TestServerThatIsGone(t *testing.T) {
 			return false
 		}
 		return r.Body.Close() == nil
-	}, 10*time.Second, 50*time.Millisecond)
+	}, patience, 50*time.Millisecond)
 	p.see("h1", "Bring in routes")
 	p.gone("header", "connection lost")
 }

@@ -181,7 +181,6 @@ func or(s, other string) string {
 // through sends the cases through the browser.
 func (l *lab) through(t *testing.T, list []*exchange) []seen {
 	p := open(t, l.page, "light")
-	p.Page = p.Timeout(4 * time.Minute)
 	p.mu.Lock()
 	p.allow = anything
 	p.mu.Unlock()

@@ -62,7 +62,7 @@ func ended(t *testing.T, api string, id int) contract.SweepResult {
 	require.Eventually(t, func() bool {
 		out = ask[contract.SweepResult](t, "GET", fmt.Sprintf("%s/api/sweeps/%d", api, id), "")
 		return out.Sweep.State != "running"
-	}, 20*time.Second, 20*time.Millisecond)
+	}, 5*time.Minute, 20*time.Millisecond)
 	return out
 }
 

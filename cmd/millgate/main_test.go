@@ -184,7 +184,7 @@ func TestNothingShowsASecret(t *testing.T) {
 	require.Eventually(t, func() bool {
 		get(t, url+"/api/sweeps", &list)
 		return list[0].State == "done"
-	}, 60*time.Second, 50*time.Millisecond)
+	}, 5*time.Minute, 50*time.Millisecond)
 	var board struct {
 		Rows    []struct{ Key string }
 		Columns []struct{ Key string }
@@ -407,7 +407,7 @@ access:
 	data := t.TempDir()
 	c, url := startServe(t, file, data)
 	post(t, url+"/api/sweeps", `{"target":"t"}`)
-	require.Eventually(t, held.Load, 20*time.Second, time.Millisecond, "an unsafe probe must be in flight")
+	require.Eventually(t, held.Load, 5*time.Minute, time.Millisecond, "an unsafe probe must be in flight")
 	require.NoError(t, c.Process.Kill())
 	_ = c.Wait() // it was killed
 	close(release)
@@ -427,7 +427,7 @@ access:
 	require.Eventually(t, func() bool {
 		get(t, url+"/api/sweeps", &list)
 		return list[0].State == "done"
-	}, 30*time.Second, 50*time.Millisecond)
+	}, 5*time.Minute, 50*time.Millisecond)
 	var res struct {
 		Findings []any
 		Made     []any

@@ -59,7 +59,7 @@ func TestSignalsEndEveryCommand(t *testing.T) {
 				select {
 				case err := <-done:
 					assert.Error(t, err, "it did not do what was asked")
-				case <-time.After(10 * time.Second):
+				case <-time.After(5 * time.Minute):
 					_ = c.Process.Kill()
 					t.Fatal("it does not end")
 				}
