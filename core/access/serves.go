@@ -21,3 +21,16 @@ func Guarded(d *declaration.Document, q *declaration.Request) bool {
 	i := RouteOf(d, q)
 	return i >= 0 && Evaluate(d, i, Caller{State: Absent}).Outcome == Refuse
 }
+
+// SessionAt is the login, renewal or logout request that route i serves, with its scheme;
+// nil when it serves none.
+func SessionAt(d *declaration.Document, i int) (*declaration.Scheme, *declaration.Request) {
+	for _, s := range d.Schemes {
+		for _, q := range []*declaration.Request{s.Login, s.Refresh, s.Logout} {
+			if Serves(d.Routes[i], q) {
+				return s, q
+			}
+		}
+	}
+	return nil, nil
+}

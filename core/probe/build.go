@@ -7,6 +7,8 @@ import (
 	"sort"
 	"strings"
 
+	"millgate/core/access"
+	"millgate/core/check"
 	"millgate/core/declaration"
 	"millgate/core/route"
 )
@@ -63,7 +65,7 @@ func Build(d *declaration.Document, p *Probe, recordID string) Request {
 			q.As = rt.Send.As.Name
 		}
 		if p.WithBody {
-			_, session := SessionRequest(d, p.Route)
+			_, session := access.SessionAt(d, p.Route)
 			q.body(rt.Send, session)
 		}
 	}
@@ -103,51 +105,11 @@ func sorted(m map[string]string) []string {
 	return k
 }
 
-// body takes the sample, or else the body of the session request. What the
-// declaration says of a login comes before what a description of the API shows.
+// body takes the sample, or else the body of the session request.
 func (q *Request) body(s declaration.Sample, session *declaration.Request) {
-	if session != nil && s.Imported {
-		s.JSON, s.Form, s.Text, s.Type = nil, nil, "", ""
-	}
-	if len(s.JSON) == 0 && len(s.Form) == 0 && s.Text == "" && session != nil {
-		s.JSON = session.JSON
-		for _, kv := range session.Form {
-			if s.Form == nil {
-				s.Form = map[string]string{}
-			}
-			s.Form[kv[0]] = kv[1]
-		}
-		q.Headers = append(q.Headers, session.Headers...)
-	}
-	ct := s.Type
-	switch {
-	case len(s.JSON) > 0:
-		q.Body = s.JSON
-		if ct == "" {
-			ct = "application/json"
-		}
-	case len(s.Form) > 0:
-		var parts []string
-		for _, k := range sorted(s.Form) {
-			parts = append(parts, url.QueryEscape(k)+"="+escapeKeeping(s.Form[k]))
-		}
-		q.Body = []byte(strings.Join(parts, "&"))
-		ct = "application/x-www-form-urlencoded"
-	case s.Text != "":
-		q.Body = []byte(s.Text)
-		if ct == "" {
-			ct = "text/plain; charset=utf-8"
-		}
-	}
-	if ct != "" {
-		q.Headers = append(q.Headers, [2]string{"Content-Type", ct})
-	}
-}
-
-// escapeKeeping encodes a form value but leaves {placeholders} to be filled.
-func escapeKeeping(s string) string {
-	e := url.QueryEscape(s)
-	return strings.NewReplacer("%7B", "{", "%7D", "}").Replace(e)
+	var headers [][2]string
+	headers, q.Body = check.SampleBody(s, session)
+	q.Headers = append(q.Headers, headers...)
 }
 
 // withMember adds a member to a JSON object, keeping the rest as it stands.

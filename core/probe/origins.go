@@ -82,7 +82,7 @@ func CallOf(d *declaration.Document, i int, base string) origin.Call {
 	c := origin.Call{Method: rt.Method(),
 		URL: origin.URLOf(base, strings.NewReplacer("{", "", "}", "").Replace(rt.Path()))}
 	q := Request{}
-	_, session := SessionRequest(d, i)
+	_, session := access.SessionAt(d, i)
 	q.body(rt.Send, session)
 	for _, h := range q.Headers {
 		if strings.EqualFold(h[0], "Content-Type") {

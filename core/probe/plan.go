@@ -163,21 +163,8 @@ func (pl *planner) makerOf(i int) bool {
 	})
 }
 
-// SessionRequest returns the login, renewal or logout request that route i
-// serves, with its scheme; nil when it serves none.
-func SessionRequest(d *declaration.Document, i int) (*declaration.Scheme, *declaration.Request) {
-	for _, s := range d.Schemes {
-		for _, q := range []*declaration.Request{s.Login, s.Refresh, s.Logout} {
-			if access.Serves(d.Routes[i], q) {
-				return s, q
-			}
-		}
-	}
-	return nil, nil
-}
-
 func (pl *planner) usesSession(i int) bool {
-	_, q := SessionRequest(pl.d, i)
+	_, q := access.SessionAt(pl.d, i)
 	return q != nil
 }
 

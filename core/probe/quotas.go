@@ -72,7 +72,7 @@ func (pl *planner) quotaAt(i int, q *declaration.Quota) (*Probe, string) {
 	p := &Probe{Kind: QuotaDrill, Route: i, RouteKey: rt.Key(), Method: rt.Method(), Host: rt.Host, Path: rt.Path(),
 		State: access.Absent, Params: map[string]string{}, Phase: Drilling, Way: q.Name, WithBody: true,
 		Expect: access.Expectation{Outcome: access.Admit}}
-	s, req := SessionRequest(pl.d, i)
+	s, req := access.SessionAt(pl.d, i)
 	switch {
 	case rt.Unsafe() && pl.t.Unsafe != declaration.UnsafeAllowed:
 		return nil, "its routes take unsafe methods alone, and the target does not allow them"
