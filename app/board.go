@@ -8,6 +8,8 @@ import (
 	"time"
 
 	"millgate/core/access"
+	"millgate/core/check"
+	"millgate/core/check/pages"
 	"millgate/core/declaration"
 	"millgate/core/finding"
 	"millgate/core/origin"
@@ -117,13 +119,13 @@ func (a *App) Board(target string) (Board, error) {
 	board := access.NewBoard(d)
 	b.Columns = columns(d, board.Classes)
 	b.Ways = append([]string{WaySound, WayAbsent}, probe.AllWays(d)...)
-	b.Pages = probe.PageColumns(d)
+	b.Pages = pages.Columns(d)
 	b.Kinds = kindsOfCaller(d)
 	b.Quotas = quotasSeen(d, nil, nil, b.Kinds)
 	b.Counts = finding.Counts{Crossings: map[finding.Kind]int{}, Findings: map[finding.Kind]int{}}
 	worst, rowWorst, stray := map[string]finding.Kind{}, map[string]finding.Kind{}, []string{}
 	inferred := map[string]bool{}
-	ways, pages, does := map[string]finding.Kind{}, map[string]finding.Kind{}, map[string]string{}
+	ways, seen, does := map[string]finding.Kind{}, map[string]finding.Kind{}, map[string]string{}
 	if t := a.pickTarget(target); t != nil && b.Errors == 0 {
 		b.Target = t.Name
 		o, err := a.judged(t)
@@ -151,10 +153,10 @@ func (a *App) Board(target string) (Board, error) {
 					ways[k] = it.Verdict.Kind
 				}
 			}
-			if p.Kind == probe.Origin {
-				k := p.RouteKey + "\x00" + p.Way
-				if old, ok := pages[k]; !ok || finding.Worse(it.Verdict.Kind, old) { // several may be alike in this way
-					pages[k], does[k] = it.Verdict.Kind, it.Verdict.Does
+			if c := p.Cell(); c.Lens == check.Origins {
+				k := p.RouteKey + "\x00" + c.Key
+				if old, ok := seen[k]; !ok || finding.Worse(it.Verdict.Kind, old) { // several may be alike in this way
+					seen[k], does[k] = it.Verdict.Kind, it.Verdict.Does
 				}
 			}
 			route := p.RouteKey
@@ -210,7 +212,7 @@ func (a *App) Board(target string) (Board, error) {
 		letters(&row, i)
 		row.TokenCaller = soundCaller(d, i, b.Columns, row)
 		row.Tokens, row.TokenSeen = wayLetters(d, i, b.Ways, row, ways)
-		row.Pages, row.PageSeen, row.PageDoes = memo.letters(b.Pages, i, row, pages, does)
+		row.Pages, row.PageSeen, row.PageDoes = memo.letters(b.Pages, i, row, seen, does)
 		row.Counted = d.QuotasAt[i]
 		b.Rows = append(b.Rows, row)
 	}
@@ -221,7 +223,7 @@ func (a *App) Board(target string) (Board, error) {
 		}
 		letters(&row, -1)
 		row.Tokens, row.TokenSeen = strings.Repeat("-", len(b.Ways)), strings.Repeat(".", len(b.Ways))
-		row.Pages, row.PageSeen, row.PageDoes = memo.letters(b.Pages, -1, row, pages, does)
+		row.Pages, row.PageSeen, row.PageDoes = memo.letters(b.Pages, -1, row, seen, does)
 		b.Rows = append(b.Rows, row)
 	}
 	return b, nil

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"millgate/core/access"
+	"millgate/core/check/pages"
 	"millgate/core/declaration"
 	"millgate/core/finding"
 	"millgate/core/origin"
@@ -25,7 +26,7 @@ type ProbeView struct {
 	Control  *Fact
 	ControlP *probe.Probe
 	Expect   access.Expectation
-	Page     *verdict.PageView  // for a page
+	Page     *pages.View        // for a page
 	Quota    *verdict.QuotaSeen // for a quota drill
 	Steps    []ScriptStep       // of a family of its own: what was sent, in order
 }
@@ -68,7 +69,7 @@ func (a *App) Crossing(target, route, caller string) (CrossingView, error) {
 		id = d.IdentityNamed(who)
 	}
 	page, isPage := strings.CutPrefix(caller, probe.PageCaller)
-	if isPage && !slices.ContainsFunc(probe.PageColumns(d), func(p origin.Page) bool { return p.ID == page }) {
+	if isPage && !slices.ContainsFunc(pages.Columns(d), func(p origin.Page) bool { return p.ID == page }) {
 		return v, fmt.Errorf("%w: there is no page %q", ErrNotFound, page)
 	}
 	kind, isCounted := strings.CutPrefix(caller, CountedCaller)
@@ -90,7 +91,7 @@ func (a *App) Crossing(target, route, caller string) (CrossingView, error) {
 		v.Label = "quota " + name
 	case isPage:
 		state, v.Label = access.Absent, "a page of "+page
-		if at, ok := probe.PageAt(d, i, page); i >= 0 && ok {
+		if at, ok := pages.At(d, i, page); i >= 0 && ok {
 			v.Label = "a page of " + at.Origin
 		}
 	case tokens:
@@ -154,9 +155,8 @@ func (a *App) Crossing(target, route, caller string) (CrossingView, error) {
 		pv := ProbeView{Probe: p, Label: probeLabel(p), Expect: withLadder(d, p),
 			Verdict: verdict.Verdict{Kind: finding.Unprobed, Reason: "not probed yet"}}
 		if isPage {
-			at := probe.PageOf(p)
-			pv.Page = &verdict.PageView{Page: at, Want: origin.Expect(probe.CallOf(d, i, ""), at.Origin,
-				probe.Allowed(d, i))}
+			of := pages.Of(pl.Context(), p.Check)
+			pv.Page = &of
 			v.Unsafe = false
 		}
 		if q := d.QuotaNamed(p.Way); p.Kind == probe.QuotaDrill && q != nil {
@@ -171,7 +171,7 @@ func (a *App) Crossing(target, route, caller string) (CrossingView, error) {
 				}
 			}
 			if isPage {
-				seen := verdict.Page(newJudge(d, t, pl, o.view).input(p))
+				seen := pages.Look(pl.Context(), p.Check, o.view[p.ID].seen(), o.view[p.Control].seen())
 				pv.Page = &seen
 			}
 			pv.Verdict, pv.Fact = it.Verdict, o.view[p.ID]
@@ -205,7 +205,7 @@ func (a *App) Crossing(target, route, caller string) (CrossingView, error) {
 		v.Expect = v.Probes[0].Expect // some ways must be admitted
 	}
 	if isPage && len(v.Probes) == 0 && i >= 0 {
-		if at, ok := probe.PageAt(d, i, page); ok {
+		if at, ok := pages.At(d, i, page); ok {
 			why := "a page sends this without asking, and it is unsafe, so that it is not sent"
 			if at.Hostile && at.ID != origin.Unrelated {
 				why = "tried on one route of each origins entry; here only if a page gets in there"
@@ -298,11 +298,6 @@ func probeLabel(p *probe.Probe) string {
 	switch p.Kind {
 	case probe.QuotaDrill:
 		return "the drill of quota " + p.Way + " at " + p.RouteKey
-	case probe.Origin:
-		if p.PreflightOnly {
-			return "the preflight of a page of " + p.Page
-		}
-		return "a page of " + p.Page
 	case probe.Around:
 		return "around the guard: " + p.Way
 	case probe.Malformed:

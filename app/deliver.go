@@ -259,10 +259,15 @@ func (r *run) pause(why string, d time.Duration) bool {
 	}
 }
 
-// routeOf is the route that serves a request, -1 without, and the request's path.
+// routeOf is the route that serves a request, -1 without, and the request's path. A
+// preflight is counted where what it asks about is.
 func (r *run) routeOf(o wire.Outgoing) (at int, path string) {
 	path, _, _ = strings.Cut(o.Path, "?")
-	return r.doc.Inventory.Find(o.Method, o.Host, path), path
+	method := o.Method
+	if asked := check.Field(o.Headers, "Access-Control-Request-Method"); method == "OPTIONS" && asked != "" {
+		method = asked
+	}
+	return r.doc.Inventory.Find(method, o.Host, path), path
 }
 
 // sessionAnswered decides about the answer of a login, and of what goes with one:

@@ -9,6 +9,7 @@ import (
 
 	"millgate/core/access"
 	"millgate/core/check"
+	"millgate/core/check/pages"
 	"millgate/core/check/sessions"
 	"millgate/core/declaration"
 	"millgate/core/probe"
@@ -32,17 +33,14 @@ type Fact struct {
 	// SignedUp: the login made an account for a name that it did not know.
 	SignedUp bool `json:"signedUp,omitempty"`
 	// NoCredential: what it presents could not be obtained.
-	NoCredential bool         `json:"noCredential,omitempty"`
-	Then         []FollowedUp `json:"then,omitempty"`  // what the route's follow-ups were answered
-	Token        *IssuedToken `json:"token,omitempty"` // for a login whose token was judged
-	Check        *check.Fact  `json:"check,omitempty"` // of a family of its own
-	// For a page: its preflight, and the request without its credential.
-	Preflight *check.Exchange `json:"preflight,omitempty"`
-	Refusal   *check.Exchange `json:"refusal,omitempty"`
-	Quota     *quota.Measured `json:"quota,omitempty"`    // for a quota drill
-	Earlier   *Earlier        `json:"earlier,omitempty"`  // what was measured before, where the quota is full now
-	SameSite  string          `json:"sameSite,omitempty"` // of the cookie that was sent from another site
-	Sweep     uint            `json:"sweep"`
+	NoCredential bool            `json:"noCredential,omitempty"`
+	Then         []FollowedUp    `json:"then,omitempty"`     // what the route's follow-ups were answered
+	Token        *IssuedToken    `json:"token,omitempty"`    // for a login whose token was judged
+	Check        *check.Fact     `json:"check,omitempty"`    // of a family of its own
+	Quota        *quota.Measured `json:"quota,omitempty"`    // for a quota drill
+	Earlier      *Earlier        `json:"earlier,omitempty"`  // what was measured before, where the quota is full now
+	SameSite     string          `json:"sameSite,omitempty"` // of the cookie that was sent from another site
+	Sweep        uint            `json:"sweep"`
 }
 
 // FollowedUp is what came of a follow-up.
@@ -57,14 +55,17 @@ func (f *FollowedUp) answer() check.Answer { return check.AnswerOf(f.Exchange) }
 
 func (f *Fact) answer() check.Answer { return check.AnswerOf(f.Exchange) }
 
-// decodeFact reads a fact as it is stored.
-func decodeFact(b []byte, families check.Families) (*Fact, error) {
+// decodeFact reads the fact of a probe as it is stored.
+func decodeFact(id string, b []byte, families check.Families) (*Fact, error) {
 	var f Fact
 	if err := json.Unmarshal(b, &f); err != nil {
 		return nil, err
 	}
 	if f.Check == nil {
-		if bytes.Contains(b, []byte(`"drill":`)) {
+		switch {
+		case strings.HasPrefix(id, pages.Family{}.Name()+"|") && f.Lost == "":
+			return &f, f.pageBefore(b)
+		case bytes.Contains(b, []byte(`"drill":`)):
 			return &f, f.asBefore(b)
 		}
 		return &f, nil
@@ -145,6 +146,22 @@ func (f *Fact) asBefore(b []byte) error {
 	return nil
 }
 
+// pageBefore reads what a page asked as versions before kept it: the request, with its
+// preflight and what it was answered without its credential beside it.
+func (f *Fact) pageBefore(b []byte) error {
+	var old struct{ Preflight, Refusal *check.Exchange }
+	if err := json.Unmarshal(b, &old); err != nil {
+		return err
+	}
+	var main *check.Exchange
+	if f.Exchange.Method != "" {
+		main = &f.Exchange
+	}
+	f.Check = pages.Before(main, old.Preflight, old.Refusal)
+	f.first()
+	return nil
+}
+
 // crossing is a caller at a route.
 type crossing struct{ route, identity string }
 
@@ -155,12 +172,10 @@ type judge struct {
 	plan   *probe.Plan
 	facts  map[string]*Fact
 	at     map[crossing][]*probe.Probe // where one answer is compared with another
-	pages  map[string][]*probe.Probe   // by route
 }
 
 func newJudge(d *declaration.Document, t *declaration.Target, pl *probe.Plan, facts map[string]*Fact) *judge {
-	j := &judge{doc: d, target: t, plan: pl, facts: facts, at: map[crossing][]*probe.Probe{},
-		pages: map[string][]*probe.Probe{}}
+	j := &judge{doc: d, target: t, plan: pl, facts: facts, at: map[crossing][]*probe.Probe{}}
 	compared := map[string]bool{}
 	for _, p := range pl.Probes {
 		if p.Record.Relation == access.Foreign || p.Beside != "" {
@@ -171,9 +186,6 @@ func newJudge(d *declaration.Document, t *declaration.Target, pl *probe.Plan, fa
 		if p.Kind == probe.Crossing && compared[p.RouteKey] {
 			k := crossing{p.RouteKey, p.Identity}
 			j.at[k] = append(j.at[k], p)
-		}
-		if p.Kind == probe.Origin {
-			j.pages[p.RouteKey] = append(j.pages[p.RouteKey], p)
 		}
 	}
 	return j
@@ -210,10 +222,22 @@ func (j *judge) judging(p *probe.Probe) (verdict.Verdict, []string) {
 	if family == nil {
 		return verdict.Judge(j.input(p)), nil
 	}
-	e := check.NewEvidence(func(key string) *check.Fact { return j.facts[key].seen() })
+	e := j.evidence()
 	in := verdict.Input{Doc: j.doc, Probe: p, Answer: f.answer(), Lost: f.Lost, Sick: f.Sick}
 	return verdict.Of(in, func() check.Verdict { return family.Judge(j.plan.Context(), p.Check, f.seen(), e) }),
 		e.Asked()
+}
+
+func (j *judge) evidence() *check.Evidence {
+	return check.NewEvidence(func(key string) *check.Fact { return j.facts[key].seen() })
+}
+
+// widen plans what a gap asks for.
+func (j *judge) widen(p *probe.Probe, v verdict.Verdict) []*probe.Probe {
+	if !v.Kind.IsGap() {
+		return nil
+	}
+	return j.plan.Widen(p, j.evidence())
 }
 
 // seen is the fact as families see it; nil without one.
@@ -271,7 +295,7 @@ func (j *judge) input(p *probe.Probe) verdict.Input {
 	if p.Kind == probe.WrongSecret {
 		in.SignedUp, in.LoginWorks = f.SignedUp, j.loginWorks(p)
 	}
-	in.SameSite, in.Preflight, in.Refusal = f.SameSite, answerIf(f.Preflight), answerIf(f.Refusal)
+	in.SameSite = f.SameSite
 	if p.Kind == probe.QuotaDrill {
 		in.Quota = measuredOf(j.doc, j.target, p, f)
 	}
@@ -318,9 +342,7 @@ func (j *judge) all() []verdict.Item {
 		}
 		v := j.judge(p)
 		out = append(out, verdict.Item{Probe: p, Verdict: v})
-		if j.widens(p, v) {
-			j.plan.Widen(p)
-		}
+		j.widen(p, v)
 	}
 	return out
 }

@@ -4,9 +4,9 @@ import (
 	"net/url"
 	"strings"
 
+	"millgate/core/check/pages"
 	"millgate/core/declaration"
 	"millgate/core/origin"
-	"millgate/core/probe"
 	"millgate/format/har"
 )
 
@@ -38,7 +38,7 @@ func (a *App) JudgePages(list []origin.Recorded) []JudgedPage {
 		page := origin.Page{ID: r.Request.Page, Origin: r.Request.Page}
 		if i >= 0 {
 			j.Route = d.Routes[i].Key()
-			c, allow = probe.CallOf(d, i, ""), probe.Allowed(d, i)
+			c, allow = pages.CallOf(d, i, ""), pages.Allowed(d, i)
 			want := origin.Meant(r.Request, c, allow)
 			j.Want = &want
 			if r.Answer != nil || r.Preflight != nil && j.Outcome.Preflights > 0 {

@@ -244,9 +244,8 @@ func (r *run) widen() error {
 	var more []*probe.Probe
 	r.mu.Lock()
 	for _, p := range slices.Clone(r.probes) {
-		if f := r.facts[p.ID]; (p.Kind == probe.Credential || p.Kind == probe.Origin) && f != nil &&
-			r.judge.widens(p, r.judge.judge(p)) {
-			more = append(more, r.plan.Widen(p)...)
+		if (p.Kind == probe.Credential || p.Check != nil) && r.facts[p.ID] != nil {
+			more = append(more, r.judge.widen(p, r.judge.judge(p))...)
 		}
 	}
 	r.probes = append(slices.Clip(r.probes), more...)
@@ -385,8 +384,6 @@ func (r *run) one(p *probe.Probe) error {
 	switch p.Kind {
 	case probe.Issued:
 		return r.issue(p, f)
-	case probe.Origin:
-		return r.page(p, f)
 	case probe.QuotaDrill:
 		return r.quotaDrill(p, f)
 	case probe.WrongSecret:
@@ -532,8 +529,8 @@ func (r *run) finish(err error) {
 		}
 	}
 	items := r.judge.all()
-	res := Result{Findings: verdict.Gather(r.doc, items), Left: r.plan.Left, Plan: summary(r.doc, r.plan, r.target),
-		Made: r.leftovers(), Unsent: r.unsent(), Checked: r.checked(items)}
+	res := Result{Findings: verdict.Gather(r.plan.Context(), r.plan.Families(), items), Left: r.plan.Left,
+		Plan: summary(r.doc, r.plan, r.target), Made: r.leftovers(), Unsent: r.unsent(), Checked: r.checked(items)}
 	r.mu.Unlock()
 	res.Counts = verdict.Count(items, res.Findings)
 	a := r.app

@@ -4,8 +4,13 @@ import (
 	"cmp"
 	"context"
 	"errors"
+	"fmt"
+	"slices"
+	"time"
 
+	"millgate/core/access"
 	"millgate/core/check"
+	"millgate/core/declaration"
 	"millgate/core/probe"
 	"millgate/store"
 	"millgate/wire"
@@ -20,6 +25,13 @@ func (r *run) script(p *probe.Probe, f *Fact) error {
 	}
 	if err != nil || len(fact.Reports) == 0 {
 		return r.withoutCredential(p, f, cmp.Or(err, errLost))
+	}
+	if p.Identity != "" && p.State == access.Sound && p.Phase < probe.Drilling &&
+		slices.ContainsFunc(fact.Reports, func(x check.Report) bool { return r.class(x.Exchange) == check.Refused }) {
+		r.mu.Lock() // it is sent again if the credential turns out to have ended
+		k := p.Identity + "\x00" + p.Scheme
+		r.since[k] = append(r.since[k], p)
+		r.mu.Unlock()
 	}
 	fact.Family, fact.Version = family.Name(), family.Version()
 	f.Check = &fact
@@ -38,6 +50,18 @@ func (r *run) runner(p *probe.Probe) wire.Runner {
 			}
 			return errStopped
 		},
+		Again: func(ctx context.Context, o wire.Outgoing, as check.Caller, x check.Exchange, try int) (bool, error) {
+			if x.Status != 429 {
+				return false, nil
+			}
+			at, path := r.routeOf(o)
+			wait, again := r.patience(at, as.Identity, r.counts(), x, try)
+			if again && !r.pause(fmt.Sprintf("%s %s answered %s", o.Method, path, told(x)), wait) {
+				return false, errStopped
+			}
+			return again, ctx.Err()
+		},
+		Landed: func(x check.Exchange) error { return r.landed(p, x, r.class(x), "") },
 		Renews: func(c check.Caller, epoch int) bool {
 			r.mu.Lock()
 			defer r.mu.Unlock()
@@ -58,6 +82,38 @@ func (r *run) runner(p *probe.Probe) wire.Runner {
 				_ = r.setMade(m.ID, state, left) // what a full disk forgets, the sweep remembers
 			}, nil
 		},
+	}
+}
+
+// FirstCall is the call of a family's probe that its fact reports first; without a fact
+// the one that it begins with. It is nil for the other kinds.
+func (a *App) FirstCall(d *declaration.Document, t *declaration.Target, p *probe.Probe, f *Fact) *check.Call {
+	if p.Check == nil {
+		return nil
+	}
+	name := ""
+	if f != nil && f.Check != nil && len(f.Check.Reports) > 0 {
+		name = f.Check.Reports[0].Name
+	}
+	script := a.families.Named(p.Check.Family).Script(&check.Context{Doc: d, Target: t}, p.Check)
+	defer script.Data() // it ends there
+	var last []check.Report
+	var first *check.Call
+	for now := time.Duration(0); ; {
+		step := script.Next(now, last)
+		if step.Ends() {
+			return first
+		}
+		last, now = nil, max(now, step.Wait)
+		for i, c := range step.Send {
+			if first == nil || c.Name == name {
+				first = &step.Send[i]
+			}
+			if name == "" || c.Name == name {
+				return first
+			}
+			last = append(last, check.Report{Name: c.Name})
+		}
 	}
 }
 

@@ -283,7 +283,7 @@ func (a *App) journal(id uint) (facts map[string]*Fact, lost map[string]bool, er
 			lost[row.ProbeID] = row.Unsafe
 			continue
 		}
-		f, err := decodeFact(row.Fact, a.families)
+		f, err := decodeFact(row.ProbeID, row.Fact, a.families)
 		if err != nil {
 			return nil, nil, fmt.Errorf("probe %s of sweep %d cannot be read: %w", row.ProbeID, id, err)
 		}
@@ -310,9 +310,10 @@ func (a *App) ProbeAgain(target string, keys []CrossingKey) (*Run, error) {
 	}
 	pl := probe.Make(d, t, a.families)
 	if o, err := a.judged(t); err == nil {
+		j := newJudge(d, t, pl, o.view)
 		for _, p := range slices.Clone(pl.Probes) {
-			if it, ok := o.items[p.ID]; ok && it.Verdict.Kind.IsGap() {
-				pl.Widen(p)
+			if it, ok := o.items[p.ID]; ok {
+				j.widen(p, it.Verdict)
 			}
 		}
 	}
@@ -414,7 +415,7 @@ func (a *App) judged(target *declaration.Target) (*observed, error) {
 		o.plan = probe.Make(a.doc, target, a.families)
 	}
 	items := o.judgeAll(a.doc, target, facts, a.running != nil)
-	o.findings = verdict.Gather(a.doc, items)
+	o.findings = verdict.Gather(o.plan.Context(), o.plan.Families(), items)
 	o.counts = verdict.Count(items, o.findings)
 	o.judged = true
 	return o, nil
@@ -444,9 +445,7 @@ func (o *observed) judgeAll(d *declaration.Document, t *declaration.Target, fact
 			o.items[p.ID], o.made[p.ID] = it, b
 			o.asked[p.ID] = slices.ContainsFunc(asked, func(key string) bool { return key != p.ID && key != p.Control })
 		}
-		if j.widens(p, it.Verdict) {
-			o.plan.Widen(p)
-		}
+		j.widen(p, it.Verdict)
 		if running && it.Verdict.Kind == finding.Unproven && b.control == nil && o.plan.Find(p.Control) != nil {
 			delete(o.items, p.ID)
 			continue

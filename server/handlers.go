@@ -192,7 +192,7 @@ func (s *Server) GetCrossing(_ context.Context,
 			cp.Gaps = append(cp.Gaps, contract.Gap{Kind: string(g.Kind), Rung: g.Rung, Reason: g.Reason,
 				Confidence: string(g.Confidence)})
 		}
-		if len(p.Steps) > 0 {
+		if len(p.Steps) > 0 && p.Page == nil {
 			steps := stepsOf(p.Steps)
 			cp.Steps = &steps
 		} else if p.Fact != nil && p.Fact.Exchange.URL != "" {
@@ -304,7 +304,7 @@ func (s *Server) GetCurl(_ context.Context, q contract.GetCurlRequestObject) (co
 	if f != nil && f.Record != "" {
 		record = f.Record
 	}
-	return contract.GetCurl200JSONResponse{Text: curl.Command(d, t, p, record)}, nil
+	return contract.GetCurl200JSONResponse{Text: curl.Command(d, t, p, record, s.app.FirstCall(d, t, p, f))}, nil
 }
 
 // GetWorklist serves the requests that are not fair yet.

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"millgate/app"
+	"millgate/core/check/pages"
 	"millgate/core/origin"
 	"millgate/format/har"
 	"millgate/server/contract"
@@ -60,12 +61,15 @@ func pageOf(p app.ProbeView) contract.PageView {
 	got, how := v.Got.Does.String(), script(v.Got.Request)
 	out.Got, out.Request, out.Assumed = &got, &how, v.Got.Assumed
 	out.Steps, out.Said = stepsOfPage(v.Got.Outcome.Steps), saidOf(v.Said)
-	if x := p.Fact.Preflight; x != nil {
-		e := exchangeOf(*x)
+	if p.Fact.Check == nil { // it could not be sent
+		return out
+	}
+	if r := pages.Preflight(p.Fact.Check); r != nil {
+		e := exchangeOf(r.Exchange)
 		out.Preflight = &e
 	}
-	if x := p.Fact.Refusal; x != nil {
-		e := exchangeOf(*x)
+	if r := pages.Refusal(p.Fact.Check); r != nil {
+		e := exchangeOf(r.Exchange)
 		out.Refusal = &e
 	}
 	return out

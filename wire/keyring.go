@@ -42,8 +42,10 @@ type Keyring struct {
 	// Answered is asked about each answer to a login, a renewal, and what goes with
 	// them: whether the request is sent again. It waits by itself. nil sends nothing
 	// again.
-	Answered func(ctx context.Context, o Outgoing, x check.Exchange, try int) (again bool, err error)
+	Answered answered
 }
+
+type answered func(ctx context.Context, o Outgoing, x check.Exchange, try int) (again bool, err error)
 
 // held is what one identity holds of one scheme. Who takes turn may wait for a
 // login, so that it gives up with its context.
@@ -196,18 +198,19 @@ type granted struct {
 
 // patient sends a request of a session, and again as Answered says.
 func (k *Keyring) patient(ctx context.Context, o Outgoing) (raw, error) {
-	r, _, err := k.patiently(ctx, o)
+	r, _, err := k.patiently(ctx, o, k.Answered)
 	return r, err
 }
 
-// patiently says as well how often it was sent before.
-func (k *Keyring) patiently(ctx context.Context, o Outgoing) (r raw, before int, err error) {
+// patiently sends a request again as long as a function says so, and says how often it was
+// sent before.
+func (k *Keyring) patiently(ctx context.Context, o Outgoing, again answered) (r raw, before int, err error) {
 	for try := 0; ; try++ {
 		r, err := k.client.send(ctx, o)
-		if err != nil || k.Answered == nil {
+		if err != nil || again == nil {
 			return r, try, err
 		}
-		if again, err := k.Answered(ctx, o, k.client.masked(r), try); err != nil || !again {
+		if again, err := again(ctx, o, k.client.masked(r), try); err != nil || !again {
 			return r, try, err
 		}
 	}

@@ -21,6 +21,11 @@ type Runner struct {
 	Keys *Keyring
 	// Room waits until the quotas that count a call have room for it.
 	Room func(ctx context.Context, o Outgoing, as check.Caller) error
+	// Again says whether an answer is none yet: a call that may be sent again is, once Again
+	// has waited for it. try counts from 0. Without it a 429 is what the keyring makes of it.
+	Again func(ctx context.Context, o Outgoing, as check.Caller, x check.Exchange, try int) (again bool, err error)
+	// Landed is told of each answer that is not sent again, and of those that never came.
+	Landed func(x check.Exchange) error
 	// Renews says whether a credential that was refused is worth renewing.
 	Renews func(c check.Caller, epoch int) bool
 	// Intend is told of each call that is unsafe or creates, before it is sent: what it
@@ -141,9 +146,17 @@ func (r *running) send(ctx context.Context, calls []check.Call) ([]check.Report,
 	return out, errors.Join(errs...)
 }
 
-// call sends one call. The error is that of a cancelled context, or of what the runner
-// was given.
+// call sends one call and tells of what came of it. The error is that of a cancelled
+// context, or of what the runner was given.
 func (r *running) call(ctx context.Context, c check.Call) (check.Report, error) {
+	report, err := r.called(ctx, c)
+	if err == nil && r.Landed != nil && report.Fate != check.Unsent {
+		err = r.Landed(report.Exchange)
+	}
+	return report, err
+}
+
+func (r *running) called(ctx context.Context, c check.Call) (check.Report, error) {
 	report := check.Report{Name: c.Name, Begin: r.now(), End: r.now()}
 	settle := func(string) {}
 	if len(c.Undo) > 0 && r.Owe != nil {
@@ -248,7 +261,7 @@ func (r *running) sent(ctx context.Context, c check.Call, report *check.Report) 
 		}
 		before := 0
 		if c.Retry {
-			x, before, err = r.k.patiently(ctx, o)
+			x, before, err = r.k.patiently(ctx, o, r.again(who))
 		} else {
 			x, err = r.k.client.send(ctx, o)
 		}
@@ -260,6 +273,16 @@ func (r *running) sent(ctx context.Context, c check.Call, report *check.Report) 
 			return x, left, err
 		}
 		report.Repeats++
+	}
+}
+
+// again is what decides whether the answer to who asked is one: without more the keyring's.
+func (r *running) again(who check.Caller) answered {
+	if r.Again == nil {
+		return r.k.Answered
+	}
+	return func(ctx context.Context, o Outgoing, x check.Exchange, try int) (bool, error) {
+		return r.Again(ctx, o, who, x, try)
 	}
 }
 
@@ -310,7 +333,7 @@ func (r *running) outgoing(ctx context.Context, c check.Call) (out Outgoing, epo
 		}
 		values[n] = v
 	}
-	o := Outgoing{Method: q.Method, Host: q.Host, Path: fillText(q.Path, values, url.PathEscape),
+	o := Outgoing{Params: q.Params, Method: q.Method, Host: q.Host, Path: fillText(q.Path, values, url.PathEscape),
 		Query: fillText(q.Query, values, url.QueryEscape)}
 	for _, h := range q.Headers {
 		o.Headers = append(o.Headers, [2]string{h[0], fillText(h[1], values, same)})

@@ -100,6 +100,7 @@ type Request struct {
 	Headers                   [][2]string
 	Body                      []byte
 	Fill                      map[string]Fill
+	Params                    map[string]string // what a link for it is asked for with, by parameter
 }
 
 // Fill is what stands for a name: a text, a slot, a value of an identity's credential,

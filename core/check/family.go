@@ -46,6 +46,32 @@ type Stepwise interface {
 	Outcomes(c *Context, p *Probe, f *Fact) []Outcome
 }
 
+// Widening is a family whose gaps ask for more probes: what shows at one route is tried at
+// others.
+type Widening interface {
+	// More adds them for a probe that has a gap. Asked again it adds the same.
+	More(c *Context, p *Probe, e *Evidence, pl *Planning)
+}
+
+// Gathering is a family of which several gaps can be one fault: only beside each other do
+// they show what that is, and where one mend would be.
+type Gathering interface {
+	// Gather changes the causes and scopes of gaps.
+	Gather(c *Context, all []Judged)
+}
+
+// Judged is a probe with its gaps.
+type Judged struct {
+	Probe *Probe
+	Gaps  []*Gap
+}
+
+// Speaking is a family whose callers are no identities.
+type Speaking interface {
+	// Who names the caller of a probe: "a page of https://app.example".
+	Who(p *Probe) string
+}
+
 // Outcome is what became of a step of a script.
 type Outcome struct {
 	Worked bool
@@ -166,6 +192,9 @@ type Crossings interface {
 	// Works is a safe request that must be admitted and that shows whether a credential
 	// of an identity works: not everybody is admitted there.
 	Works(identity, scheme string) (s Sample, ok bool)
+	// Address is what can be asked about a route without sending its own request: where it
+	// is, with values for its parameters, made up where none is known.
+	Address(route int) Request
 	// Classes are the identities by what the declaration says of them.
 	Classes() []access.Class
 }
@@ -175,6 +204,7 @@ type Planning struct {
 	Crossings
 	Probes []*Probe
 	Left   []Omission
+	Spared int // probes that one at another route stands for
 	seen   map[ID]bool
 }
 

@@ -4,6 +4,7 @@ package check
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"millgate/core/finding"
@@ -15,6 +16,12 @@ type Verdict struct {
 	Says  string
 	Proof Proof
 	Gaps  []Gap
+	Does  string // what was seen, as the lens of the probe's cell shows it; "" without
+}
+
+// IsGap says whether it has a gap that is more than unproven.
+func (v Verdict) IsGap() bool {
+	return slices.ContainsFunc(v.Gaps, func(g Gap) bool { return g.Proof.level > nothing })
 }
 
 // Gap is one way in which what was seen departs from what is declared.
@@ -87,6 +94,13 @@ func of(full level, list []Report) Proof {
 		p.level, p.hid = speaks, strings.Join(hid, "; ")
 	}
 	return p
+}
+
+// Head is a report of an answer of which the status and the header fields alone are looked
+// at: they were seen whole, however long the body is.
+func Head(r Report) Report {
+	r.Exchange.Content, r.Exchange.Truncated = "", false
+	return r
 }
 
 // Shown is what observations show by themselves: an admission. Without any it proves

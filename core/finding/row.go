@@ -38,6 +38,8 @@ type Row struct {
 	CWE    int
 	// Severity where the cause alone decides how grave it is; "" where Rate does.
 	Severity Severity
+	// Led: whoever wants to use it must lead somebody to a page first.
+	Led      bool
 	Standard string // the standard's section that asks for it; "" without one
 	// Covers are causes of its kind that show as well wherever this one does: they are no
 	// findings of their own there.

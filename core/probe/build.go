@@ -87,9 +87,6 @@ func Build(d *declaration.Document, p *Probe, recordID string) Request {
 	if p.Empty {
 		q.Body = emptied(q.Body)
 	}
-	if p.Kind == Origin {
-		q.Headers = append(q.Headers, [2]string{"Origin", p.Page})
-	}
 	if p.Kind == RaisedRole {
 		q.Body = withMember(q.Body, p.Claim, []string{p.Role})
 	}

@@ -255,7 +255,6 @@ func (pl *planner) guards() (order []string, best, unsafe map[string]spot, all m
 // as a caller that must be admitted with the sound one.
 func (pl *planner) credentials() {
 	order, best, unsafe, all := pl.guards()
-	pl.plan.widened = map[string]bool{}
 	pl.plan.widen = func(x *Probe) (out []*Probe) {
 		for _, at := range all[pl.guardOf(x.Route, pl.d.SchemeNamed(x.Scheme))] {
 			if at.route == x.Route || at.ctl.Phase >= UnsafeDeleting {

@@ -189,7 +189,7 @@ func TestWiden(t *testing.T) {
 		}
 	}
 	n := len(pl.Probes)
-	more := pl.Widen(first)
+	more := pl.Widen(first, nil)
 	var routes []string
 	for _, p := range more {
 		routes = append(routes, p.RouteKey)
@@ -201,10 +201,10 @@ func TestWiden(t *testing.T) {
 	assert.Equal(t, []string{"GET /things/{id}", "POST /things"}, routes,
 		"the others of its guard, but none that deletes")
 	assert.Len(t, pl.Probes, n+2)
-	assert.Empty(t, pl.Widen(first), "once")
-	assert.Empty(t, pl.Widen(more[0]), "what was widened to leads no further")
+	assert.Empty(t, pl.Widen(first, nil), "once")
+	assert.Empty(t, pl.Widen(more[0], nil), "what was widened to leads no further")
 	_, again := doors(t, "all")
-	assert.Equal(t, more[1].ID, again.Widen(again.Find(first.ID))[1].ID,
+	assert.Equal(t, more[1].ID, again.Widen(again.Find(first.ID), nil)[1].ID,
 		"ids are stable, so that an interrupted sweep finds them")
 }
 

@@ -1,6 +1,8 @@
 package probe
 
 import (
+	"maps"
+
 	"millgate/core/access"
 	"millgate/core/check"
 	"millgate/core/declaration"
@@ -16,10 +18,27 @@ func (pl *planner) families() {
 		pl.family(x)
 	}
 	pl.plan.Left = append(pl.plan.Left, p.Left...)
+	pl.plan.Spared += p.Spared
+	pl.plan.more = func(x *Probe, e *check.Evidence) (out []*Probe) {
+		f, ok := pl.plan.families.Named(x.Check.Family).(check.Widening)
+		if !ok {
+			return nil
+		}
+		pl.plan.widened[x.ID] = true
+		p := check.NewPlanning(pl)
+		f.More(&pl.plan.context, x.Check, e, p)
+		for _, more := range p.Probes {
+			if q := pl.family(more); q != nil {
+				q.Widens = x.ID
+				out = append(out, q)
+			}
+		}
+		return out
+	}
 }
 
-// family puts a probe of a family among the plan's.
-func (pl *planner) family(x *check.Probe) {
+// family puts a probe of a family among the plan's; nil where it is there already.
+func (pl *planner) family(x *check.Probe) *Probe {
 	f := pl.plan.families.Named(x.Family)
 	p := &Probe{ID: x.Key(), Kind: Kind(x.Family), Route: pl.d.RouteNamed(x.Route), RouteKey: x.Route,
 		Identity: x.Caller.Identity, Scheme: x.Caller.Scheme, State: x.Caller.State, StandsFor: x.StandsFor,
@@ -31,14 +50,19 @@ func (pl *planner) family(x *check.Probe) {
 	p.Record.Relation = x.Relation
 	p.shown = &shown{cost: f.Cost(&pl.plan.context, x)}
 	p.shown.cell, p.shown.says = f.Cell(x)
+	if s, ok := f.(check.Speaking); ok {
+		p.shown.who = s.Who(x)
+	}
 	if p.Route >= 0 {
 		rt := pl.d.Routes[p.Route]
 		p.Method, p.Host, p.Path = rt.Method(), rt.Host, rt.Path()
 	}
-	if pl.plan.byID[p.ID] == nil {
-		pl.plan.byID[p.ID] = p
-		pl.plan.Probes = append(pl.plan.Probes, p)
+	if pl.plan.byID[p.ID] != nil {
+		return nil
 	}
+	pl.plan.byID[p.ID] = p
+	pl.plan.Probes = append(pl.plan.Probes, p)
+	return p
 }
 
 // Family is that of a probe, nil for the kinds of this package.
@@ -69,6 +93,9 @@ func columnOf(c check.Cell) string {
 	return c.Key
 }
 
+// PageCaller is put before a page of the Origins lens where a caller is asked for.
+const PageCaller = "origin:"
+
 // TokenCaller is put before a column of the tokens lens where a caller is asked for.
 const TokenCaller = "credential:"
 
@@ -79,6 +106,22 @@ func (pl *planner) Control(i int) (check.Sample, bool) {
 		return check.Sample{}, false
 	}
 	return pl.sample(c), true
+}
+
+// Address is a route's request without a caller: with the parameters of its control where
+// that has some that need no record, else made up.
+func (pl *planner) Address(i int) check.Request {
+	rt := pl.d.Routes[i]
+	p := &Probe{Route: i, Method: rt.Method(), Host: rt.Host, Path: rt.Path(), Params: map[string]string{}}
+	if c := pl.controls[i]; c != nil {
+		maps.Copy(p.Params, c.Params)
+	}
+	for _, name := range rt.Parameters() {
+		if p.Params[name] == "" {
+			p.Params[name] = "1"
+		}
+	}
+	return Template(pl.d, pl.t, p)
 }
 
 // Works is the first safe crossing that must be admitted, of an identity with a scheme,
@@ -109,11 +152,22 @@ func (pl *planner) sample(p *Probe) check.Sample {
 // stand for values of the identity as which it is sent, or of the target.
 func Template(d *declaration.Document, t *declaration.Target, p *Probe) check.Request {
 	q := Build(d, p, p.Record.ID)
-	out := check.Request{Method: q.Method, Host: q.Host, Path: q.Path, Query: q.Query, Headers: q.Headers, Body: q.Body,
-		Fill: map[string]check.Fill{}}
+	out := check.Request{Method: q.Method, Host: q.Host, Path: q.Path, Query: q.Query, Headers: q.Headers, Body: q.Body}
+	if s := d.SchemeNamed(p.Scheme); s != nil && s.Kind == declaration.Link {
+		out.Params = maps.Clone(p.Params)
+		if p.Record.Param != "" {
+			if out.Params == nil {
+				out.Params = map[string]string{}
+			}
+			out.Params[p.Record.Param], out.Params["id"] = p.Record.ID, p.Record.ID
+		}
+	}
 	fills := check.FillsOf(d, t, q.As, "")
 	for _, n := range (&declaration.Request{JSON: q.Body}).Placeholders() {
 		if f, ok := fills(n); ok {
+			if out.Fill == nil {
+				out.Fill = map[string]check.Fill{}
+			}
 			out.Fill[n] = f
 		}
 	}

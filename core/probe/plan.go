@@ -16,8 +16,8 @@ import (
 // Make plans a sweep of the target, with the families given. The document must be without
 // errors.
 func Make(d *declaration.Document, target *declaration.Target, families check.Families) *Plan {
-	pl := &planner{d: d, t: target, plan: &Plan{byID: map[string]*Probe{}, families: families,
-		context: check.Context{Doc: d, Target: target}}, classes: access.Classes(d),
+	pl := &planner{d: d, t: target, plan: &Plan{byID: map[string]*Probe{}, widened: map[string]bool{},
+		families: families, context: check.Context{Doc: d, Target: target}}, classes: access.Classes(d),
 		controls: make([]*Probe, len(d.Routes))}
 	for _, rt := range d.Routes {
 		pl.keys, pl.paths = append(pl.keys, rt.Key()), append(pl.paths, rt.Path())
@@ -32,7 +32,6 @@ func Make(d *declaration.Document, target *declaration.Target, families check.Fa
 	pl.wrongSecrets()
 	pl.issued()
 	pl.credentials()
-	pl.origins()
 	pl.families()
 	pl.quotas()
 	sort.SliceStable(pl.plan.Probes, func(i, j int) bool {
@@ -75,9 +74,6 @@ func (pl *planner) add(p *Probe) *Probe {
 	}
 	p.ID = strings.Join([]string{string(p.Kind), p.RouteKey, who, p.Scheme, string(p.State), string(p.Record.Relation),
 		p.Way + p.Claim + p.Param}, "|")
-	if p.Like != "" {
-		p.ID += "|" + p.Page
-	}
 	if p.Donor != "" {
 		p.ID += "|" + p.Donor
 	}

@@ -19,8 +19,6 @@
 //     that gets in there is then tried on all of them (Widen);
 //   - on that route, how a refusal looks to who asks for a page, or for nothing;
 //   - every protected route at the direct address, where there is a gateway;
-//   - pages: each declared origin and an unrelated one at every route, and
-//     those that are like a declared one on one route of each origins entry;
 //   - a malformed id for each parameter;
 //   - methods that the inventory does not have.
 //
@@ -47,7 +45,6 @@ import (
 	"millgate/core/access"
 	"millgate/core/check"
 	"millgate/core/declaration"
-	"millgate/core/origin"
 )
 
 // Kind of a probe.
@@ -65,7 +62,6 @@ const (
 	Credential  Kind = "credential"   // a credential that is broken in one way
 	Issued      Kind = "issued"       // a login whose token is judged
 	Accept      Kind = "accept"       // nobody, asking for another kind of answer
-	Origin      Kind = "origin"       // a page of another origin
 	QuotaDrill  Kind = "quota"        // a quota drill
 )
 
@@ -137,24 +133,19 @@ type Probe struct {
 	// For Credential: whose sound credential stands beside the broken one.
 	Beside, BesideScheme string
 	// for Credential: the probe whose gap this one follows to another route of the same guard
-	Widens  string
-	OtherID string // for Credential: the record that a link is for in place of this one
-	Param   string // for Malformed: the parameter
-	Claim   string // for RaisedRole: the member that claims the role
-	Role    string // for RaisedRole: the role claimed
-	// For Origin: the page's origin. Way is its column.
-	Page          string
-	Like          string // a declared origin that it is like, where that is not the strongest one
-	PreflightOnly bool   // the request itself is unsafe and not sent
-	Refused       bool   // and once more without its credential
-	Empty         bool   // for QuotaDrill: sent without the members of its body
-	Other         *Probe // for QuotaDrill: the same caller at another route of the quota; nil without
-	StandsFor     []string
-	Control       string // id of the probe that shows the request to be a fair one
-	IsControl     bool
-	Expect        access.Expectation
-	Phase         Phase
-	WithBody      bool
+	Widens    string
+	OtherID   string // for Credential: the record that a link is for in place of this one
+	Param     string // for Malformed: the parameter
+	Claim     string // for RaisedRole: the member that claims the role
+	Role      string // for RaisedRole: the role claimed
+	Empty     bool   // for QuotaDrill: sent without the members of its body
+	Other     *Probe // for QuotaDrill: the same caller at another route of the quota; nil without
+	StandsFor []string
+	Control   string // id of the probe that shows the request to be a fair one
+	IsControl bool
+	Expect    access.Expectation
+	Phase     Phase
+	WithBody  bool
 	// Check is the probe of a family of its own, which says everything else; nil for the
 	// kinds of this package.
 	Check *check.Probe
@@ -165,6 +156,7 @@ type Probe struct {
 type shown struct {
 	cell check.Cell
 	says string
+	who  string
 	cost check.Cost
 }
 
@@ -174,6 +166,14 @@ func (p *Probe) Says() string {
 		return ""
 	}
 	return p.shown.says
+}
+
+// Who is the caller of a probe of a family where that is no identity; "" without.
+func (p *Probe) Who() string {
+	if p.shown == nil {
+		return ""
+	}
+	return p.shown.who
 }
 
 // Cell is where a probe of a family stands on the board; the zero one for the kinds of
@@ -194,7 +194,7 @@ const (
 
 // Unsafe says whether the request could change something.
 func (p *Probe) Unsafe() bool {
-	if p.Kind == Origin || p.Kind == QuotaDrill && !p.Empty {
+	if p.Kind == QuotaDrill && !p.Empty {
 		return false // an unsafe request itself is not sent
 	}
 	if p.Check != nil {
@@ -215,9 +215,6 @@ func (p *Probe) Column() string {
 	if p.Kind == QuotaDrill {
 		return QuotaCaller + p.Way
 	}
-	if p.Kind == Origin {
-		return PageCaller + p.Way
-	}
 	if p.Kind == Credential && p.Way == Ended {
 		return TokenCaller + Ended // what an ended session opens is no question of who may enter
 	}
@@ -237,20 +234,26 @@ type Plan struct {
 	Probes   []*Probe
 	Left     []Omission
 	Inferred int // crossings that a probe of their class stands for
-	Spared   int // credential probes that a route with the same guard stands for
+	Spared   int // probes that one at another route stands for
 	byID     map[string]*Probe
 	widen    func(*Probe) []*Probe
+	more     func(*Probe, *check.Evidence) []*Probe
 	widened  map[string]bool
 	families check.Families
 	context  check.Context
 }
 
-// Widen plans what a gap at a probe asks for: the same broken credential on
-// the other routes of its guard. The new probes join the plan; asked again for
-// the same probe there are none.
-func (p *Plan) Widen(x *Probe) []*Probe {
-	if x.Kind != Credential && !(x.Kind == Origin && origin.Says(x.Way) != "" && x.Way != origin.Unrelated) ||
-		x.Widens != "" || p.widen == nil || p.widened[x.ID] {
+// Widen plans what a gap at a probe asks for: the same broken credential on the other
+// routes of its guard, or what its family asks for. The new probes join the plan; asked
+// again for the same probe there are none.
+func (p *Plan) Widen(x *Probe, e *check.Evidence) []*Probe {
+	if x.Widens != "" || p.widened[x.ID] {
+		return nil
+	}
+	if x.Check != nil {
+		return p.more(x, e)
+	}
+	if x.Kind != Credential || p.widen == nil {
 		return nil
 	}
 	p.widened[x.ID] = true
@@ -301,8 +304,6 @@ func (p *Plan) Requests() int {
 			n += 2 // a session of its own
 		case x.Kind == Credential && x.Way == Repeated:
 			n++ // the one that is repeated
-		case x.Kind == Origin && !x.PreflightOnly:
-			n++ // its preflight
 		}
 		n++
 	}

@@ -155,7 +155,7 @@ func TestBesideTheRoutes(t *testing.T) {
 	_, pl := plan(t, "all")
 	keys := map[string]Kind{}
 	for _, p := range pl.Probes {
-		if p.Kind != Crossing && p.Kind != Around && p.Kind != Origin {
+		if p.Check == nil && p.Kind != Crossing && p.Kind != Around {
 			keys[p.RouteKey] = p.Kind
 		}
 	}

@@ -37,12 +37,6 @@ var Causes = finding.NewCatalogue(append([]finding.Family{
 			"declaration and the standards; its signature was verified with the keys of its scheme.",
 		Refuted: "The issuer's own answer about it (introspection), keys that verify it, the declared clock skew.",
 		Rows:    issuedCauses},
-	finding.Family{Name: "page", Title: "Pages of other origins",
-		Shown: "The answers to a preflight and to the request itself were run through the browser's own protocol " +
-			"(Fetch standard, CORS protocol). Unsafe requests are not sent: there it is likely, by the " +
-			"preflight alone.",
-		Refuted: "What a browser does otherwise than the standard's text; an answer without a permission.",
-		Rows:    pageCauses},
 	finding.Family{Name: "quota", Title: "Quotas",
 		Shown: "More calls were admitted than any limiter of the declared kind lets through in the time that they " +
 			"took. What runs at the same time is never more than likely: when it began is not seen from outside.",

@@ -64,13 +64,13 @@ func TestEveryCauseHasARow(t *testing.T) {
 		}
 	}
 	for _, k := range origin.Kinds {
-		known(finding.OverPermissive, pageCause+k)
+		known(finding.OverPermissive, "origin "+k)
 	}
 	for _, id := range []string{origin.JOrigin, origin.JMethod, origin.JCredentials, origin.JHeaders} {
-		known(finding.OverPermissive, pageCause+id+" https://a.example")
+		known(finding.OverPermissive, "origin "+id+" https://a.example")
 	}
 	for _, id := range []string{origin.JMissing, origin.JGuarded, origin.JExpose, origin.JVary, origin.JRefusal} {
-		known(finding.OverRestrictive, pageCause+id+" https://a.example")
+		known(finding.OverRestrictive, "origin "+id+" https://a.example")
 	}
 }
 

@@ -69,7 +69,7 @@ func TestCredentialFindingsAreGathered(t *testing.T) {
 				Gaps: []Gap{{Kind: finding.Unprotected, Rung: 2, Cause: "credential " + string(st),
 					Confidence: finding.Proven}}}}
 	}
-	list := Gather(d, []Item{
+	list := gather(d, []Item{
 		nobody(2, access.Absent), nobody(2, access.Broken),
 		item(0, "expired", "token expired", finding.Unprotected), item(1, "expired", "token expired",
 			finding.Unprotected), item(2, "expired", "token expired", finding.Unprotected),

@@ -202,14 +202,14 @@ func TestVerdictsOfFamilies(t *testing.T) {
 	v := of(check.Verdict{Gaps: []check.Gap{gap, gap}})
 	assert.Equal(t, finding.Leaking, v.Kind)
 	assert.Equal(t, finding.Proven, v.Confidence)
-	fs := Gather(d, []Item{{Probe: p, Verdict: v}})
+	fs := gather(d, []Item{{Probe: p, Verdict: v}})
 	require.Len(t, fs, 1, "two gaps of one cause in one scope")
 	f := fs[0]
 	assert.Equal(t, []string{"everything behind s", "the shelf is shown", "Hide it.", "made-up the shelf", "POST /a",
 		""},
 		[]string{f.Where(), f.Title, f.Advice, f.Cause, f.At, f.Column})
 	gap.Scope = finding.Scope{}
-	assert.Equal(t, "POST /a", Gather(d,
+	assert.Equal(t, "POST /a", gather(d,
 		[]Item{{Probe: p, Verdict: of(check.Verdict{Gaps: []check.Gap{gap}})}})[0].Where())
 
 	cut := seen
@@ -239,14 +239,14 @@ func TestWidenedGapsAreOneFinding(t *testing.T) {
 				Gaps: []Gap{{Kind: finding.Unprotected, Rung: 3, Subject: "soundness", Cause: "token foreign key",
 					Confidence: finding.Proven}}}}
 	}
-	fs := Gather(d, []Item{item("1", 0, ""), item("2", 1, "1")})
+	fs := gather(d, []Item{item("1", 0, ""), item("2", 1, "1")})
 	require.Len(t, fs, 1)
 	assert.Equal(t, "GET /a", fs[0].Where())
 	assert.Equal(t, "GET /a", fs[0].Route)
 	assert.Equal(t, []string{"GET /a", "GET /a/{id}"}, fs[0].Routes)
 	assert.Equal(t, &finding.Scope{Of: finding.AtGuard, Name: "GET /a"}, fs[0].Scope)
 	assert.Equal(t, 2, fs[0].Crossings)
-	fs = Gather(d, []Item{item("1", 0, ""), item("3", 2, ""), item("2", 1, "1")})
+	fs = gather(d, []Item{item("1", 0, ""), item("3", 2, ""), item("2", 1, "1")})
 	require.Len(t, fs, 1)
 	assert.Equal(t, "everything behind s", fs[0].Where(), "at two guards it is the check that they share")
 	assert.Equal(t, "GET /a", fs[0].Route, "never a scope's name")
@@ -259,12 +259,12 @@ func TestWidenedGapsAreOneFinding(t *testing.T) {
 				Gaps: []Gap{{Kind: finding.Unprotected, Rung: 2, Subject: "credential",
 					Cause: "way " + probe.PastGateway, Confidence: finding.Proven}}}}
 	}
-	fs = Gather(d, []Item{past("4", 0)})
+	fs = gather(d, []Item{past("4", 0)})
 	require.Len(t, fs, 1)
 	assert.Equal(t, "GET /a", fs[0].Where())
 	assert.Nil(t, fs[0].Scope, "one route")
 	assert.Nil(t, fs[0].Routes)
-	fs = Gather(d, []Item{past("4", 0), past("5", 1)})
+	fs = gather(d, []Item{past("4", 0), past("5", 1)})
 	require.Len(t, fs, 1)
 	assert.Equal(t, PastAll, fs[0].Where())
 	assert.Equal(t, PastAll, fs[0].Route, "it is at no route")
@@ -283,15 +283,15 @@ func TestCoveredCauses(t *testing.T) {
 		return Item{Probe: &probe.Probe{ID: id, Kind: probe.Issued, RouteKey: "POST /a", Identity: id, Scheme: "s"},
 			Verdict: v}
 	}
-	fs := Gather(d, []Item{item("ann", "key-unfit", "alg-undeclared", "secret-guessed"),
+	fs := gather(d, []Item{item("ann", "key-unfit", "alg-undeclared", "secret-guessed"),
 		item("bob", "secret-guessed", "alg-undeclared")})
 	require.Len(t, fs, 1)
 	assert.Equal(t, "token secret-guessed", fs[0].Cause)
 	assert.Contains(t, fs[0].Reason, "With it: no published key fits the algorithm of issued tokens; issued tokens "+
 		"are signed")
-	fs = Gather(d, []Item{item("ann", "key-unfit", "alg-undeclared")})
+	fs = gather(d, []Item{item("ann", "key-unfit", "alg-undeclared")})
 	require.Len(t, fs, 1)
 	assert.Equal(t, "token alg-undeclared", fs[0].Cause)
-	fs = Gather(d, []Item{item("ann", "secret-guessed", "alg-undeclared"), item("bob", "alg-undeclared")})
+	fs = gather(d, []Item{item("ann", "secret-guessed", "alg-undeclared"), item("bob", "alg-undeclared")})
 	assert.Len(t, fs, 2, "bob's token has another secret")
 }

@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"millgate/core/access"
+	"millgate/core/check"
 	"millgate/core/declaration"
 	"millgate/core/finding"
 	"millgate/core/probe"
@@ -60,8 +61,7 @@ type gathering struct {
 	done                 map[string]finding.Kind // routes that do what they refuse
 	routes               map[string]int          // on which a fault of a soundness check shows
 	past                 int                     // routes that are open past the gateway
-	pages                passed
-	leads                map[string]string // the routes of probes whose gap others follow
+	leads                map[string]string       // the routes of probes whose gap others follow
 }
 
 // place is where a gap belongs: gaps with one kind, place and cause are one finding.
@@ -75,8 +75,10 @@ func (p place) key() string { return string(p.kind) + "|" + p.route + "|" + p.ca
 
 // Gather makes findings of the gaps, worst first. Items must be in the order
 // of the plan.
-func Gather(d *declaration.Document, items []Item) []finding.Finding {
-	x := gathering{d: d, done: carriedRoutes(items), pages: pagesPassed(d, items), leads: map[string]string{}}
+func Gather(c *check.Context, list check.Families, items []Item) []finding.Finding {
+	items = together(c, list, items)
+	d := c.Doc
+	x := gathering{d: d, done: carriedRoutes(items), leads: map[string]string{}}
 	x.open, x.absent = openRoutes(items)
 	x.broken, x.routes = credentialRoutes(items, x.open)
 	x.past = pastGateway(items, x.open)
@@ -128,6 +130,41 @@ func Gather(d *declaration.Document, items []Item) []finding.Finding {
 	return out
 }
 
+// together lets families say which of their gaps are one fault. Items stay as they are:
+// what it changes is a copy.
+func together(c *check.Context, list check.Families, items []Item) []Item {
+	items = slices.Clone(items)
+	for _, f := range list {
+		g, ok := f.(check.Gathering)
+		if !ok {
+			continue
+		}
+		var all []check.Judged
+		var at []int
+		for i, it := range items {
+			if len(it.Verdict.Gaps) == 0 || it.Probe.Check == nil || it.Probe.Check.Family != f.Name() {
+				continue
+			}
+			j := check.Judged{Probe: it.Probe.Check}
+			for _, x := range it.Verdict.Gaps {
+				j.Gaps = append(j.Gaps, &check.Gap{Cause: x.Row, What: strings.TrimPrefix(x.Cause, x.Row.Cause),
+					Rung: x.Rung, Scope: x.Scope, Says: x.Reason})
+			}
+			all, at = append(all, j), append(at, i)
+		}
+		g.Gather(c, all)
+		for k, i := range at {
+			gaps := slices.Clone(items[i].Verdict.Gaps)
+			for n, x := range all[k].Gaps {
+				gaps[n].Row, gaps[n].Kind, gaps[n].Cause, gaps[n].Scope = x.Cause, x.Cause.Kind, x.Cause.Cause+x.What,
+					x.Scope
+			}
+			items[i].Verdict.Gaps = gaps
+		}
+	}
+	return items
+}
+
 // place puts a gap where it belongs.
 func (x gathering) place(p *probe.Probe, g Gap) place {
 	at := place{kind: g.Kind, route: p.RouteKey, cause: g.Cause}
@@ -177,10 +214,6 @@ func (x gathering) cause(at *place, p *probe.Probe, g Gap) {
 		at.scope = g.Scope
 	case p.Kind == probe.QuotaDrill:
 		at.scope = finding.Scope{Of: finding.AtQuota, Name: p.Way}
-	case p.Kind == probe.Origin:
-		if at.route, at.cause = x.pages.bundle(x.d, p, at.kind, at.cause); at.route != p.RouteKey {
-			at.scope = finding.Scope{Of: finding.AtPages, Name: at.route}
-		}
 	case x.done[route] != "" && (g.Cause == "carried out" || g.Kind == finding.WrongRefusal && g.Subject != "answer" &&
 		p.Unsafe()):
 		at.kind, at.cause = x.done[route], "carried out"
@@ -357,12 +390,12 @@ func (b *bundle) finding(d *declaration.Document) finding.Finding {
 	case len(signedIn)+len(f.Inferred) >= finding.ManyFrom:
 		ease = finding.ByMany
 	}
-	if p.Kind == probe.Origin {
-		ease = finding.ByAFew // somebody must be led to the page
-	}
 	row := b.gap.Row
 	if row == nil {
 		row, _ = Causes.Row(f.Kind, b.cause)
+	}
+	if row.Led {
+		ease = finding.ByAFew
 	}
 	f.Severity = cmp.Or(row.Severity, finding.Rate(f.Kind, effect, sens, ease))
 	f.OWASP, f.CWE, f.Standard, f.Docs = string(row.OWASP), row.CWE, row.Standard, "docs/findings.md#"+row.Anchor()
@@ -371,9 +404,9 @@ func (b *bundle) finding(d *declaration.Document) finding.Finding {
 		f.Rung = 2
 		f.Reason = fmt.Sprintf("There is no guard: nobody got in without a credential and with a broken one, and so "+
 			"did everyone who was sent (%d crossings).", f.Crossings)
-	} else if n := pageRoutes(b.items); p.Kind == probe.Origin && n > 1 {
+	} else if n := len(f.Routes); row.Led && n > 1 {
 		f.Reason += fmt.Sprintf(" The same at %d routes.", n)
-	} else if rest := len(f.Callers) + len(f.Inferred) - 1; rest > 0 && p.Kind != probe.Origin {
+	} else if rest := len(f.Callers) + len(f.Inferred) - 1; rest > 0 && !row.Led {
 		f.Reason += fmt.Sprintf(" The same for %d more.", rest)
 	}
 	f.Advice, f.Title = row.AdviceFor(b.route), row.TitleOf(b.cause)

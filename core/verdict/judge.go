@@ -53,9 +53,6 @@ type Input struct {
 	SameSite string
 	// For two credentials at once: the sound one's caller got in by itself.
 	BesideEnters bool
-	// For a page: the answer to the preflight, and to the request without its
-	// credential; nil where they were not sent.
-	Preflight, Refusal *check.Answer
 	// For a quota drill: what it measured; nil when it did not get that far.
 	Quota *QuotaSeen
 	// For a login with something wrong in it: the right secret in the same place was
@@ -124,6 +121,8 @@ type Verdict struct {
 // CallerLabel names a probe's caller in words.
 func CallerLabel(p *probe.Probe) string {
 	switch {
+	case p.Who() != "":
+		return p.Who()
 	case p.Check != nil:
 		return cmp.Or(p.Identity, "nobody") + " (" + p.Says() + ")"
 	case p.Kind == probe.WrongSecret:
@@ -139,8 +138,6 @@ func CallerLabel(p *probe.Probe) string {
 		return "nobody (" + p.Way + ", made of " + p.Donor + "'s " + p.Scheme + ")"
 	case p.Kind == probe.Issued:
 		return p.Identity + " (what it is given)"
-	case p.Kind == probe.Origin:
-		return "a page of " + p.Page
 	case p.Kind == probe.QuotaDrill && p.Identity != "":
 		return p.Identity + " (quota drill)"
 	case p.Kind == probe.QuotaDrill:
@@ -183,10 +180,6 @@ func Judge(in Input) Verdict {
 		v.credential(in)
 	case probe.Issued:
 		v.issued(in)
-		v.worst()
-		return v
-	case probe.Origin:
-		v.page(in)
 		v.worst()
 		return v
 	case probe.QuotaDrill:
@@ -236,7 +229,7 @@ func Of(in Input, judge func() check.Verdict) Verdict {
 		return v
 	}
 	of := judge()
-	v.Confidence, v.Reason = of.Proof.Confidence(), of.Says
+	v.Confidence, v.Reason, v.Does = of.Proof.Confidence(), of.Says, of.Does
 	v.Kind = finding.Agrees
 	if v.Confidence == finding.NotSure {
 		v.Kind = finding.Unproven

@@ -113,7 +113,7 @@ func TestCausesThatAreOne(t *testing.T) {
 		return Gap{Kind: k, Cause: cause, Subject: subject, Confidence: finding.Proven, Reason: cause}
 	}
 	kinds := func(items ...Item) (out []string) {
-		for _, f := range Gather(d, items) {
+		for _, f := range gather(d, items) {
 			out = append(out, string(f.Kind)+" "+f.Where()+": "+f.Title)
 		}
 		return out

@@ -224,7 +224,7 @@ func TestOneCauseIsOneFinding(t *testing.T) {
 	for i := range 7 {
 		items = append(items, item(probe.Crossing, "GET /a", fmt.Sprint("i", i), access.Sound, p))
 	}
-	fs := Gather(d, items)
+	fs := gather(d, items)
 	require.Len(t, fs, 1, "nine callers let through by one missing guard")
 	assert.Equal(t, finding.Unprotected, fs[0].Kind)
 	assert.Equal(t, "No guard", fs[0].Title)
@@ -232,17 +232,17 @@ func TestOneCauseIsOneFinding(t *testing.T) {
 	assert.Equal(t, 9, fs[0].Crossings)
 
 	// Open without a credential only: what a role lets through is another cause.
-	fs = Gather(d, []Item{items[0], item(probe.Crossing, "GET /a", "i0", access.Sound, p),
+	fs = gather(d, []Item{items[0], item(probe.Crossing, "GET /a", "i0", access.Sound, p),
 		item(probe.Crossing, "GET /a", "i1", access.Sound, w)})
 	require.Len(t, fs, 3)
 	assert.Equal(t, []finding.Kind{finding.Unprotected, finding.OverPermissive, finding.WrongRefusal},
 		[]finding.Kind{fs[0].Kind, fs[1].Kind, fs[2].Kind}, "worst first")
 
 	// The identity of a finding does not change with who shows it, or how many.
-	again := Gather(d, []Item{item(probe.Crossing, "GET /a", "other", access.Sound, p)})
+	again := gather(d, []Item{item(probe.Crossing, "GET /a", "other", access.Sound, p)})
 	assert.Equal(t, fs[1].ID, again[0].ID)
 	assert.NotEqual(t, fs[0].ID, fs[1].ID)
-	elsewhere := Gather(d, []Item{item(probe.Crossing, "GET /b", "other", access.Sound, p)})
+	elsewhere := gather(d, []Item{item(probe.Crossing, "GET /b", "other", access.Sound, p)})
 	assert.NotEqual(t, again[0].ID, elsewhere[0].ID)
 	assert.Regexp(t, `^mg-[0-9a-f]{10}$`, again[0].ID)
 }
@@ -252,7 +252,7 @@ func TestInferredAreNotObserved(t *testing.T) {
 	it := item(probe.Crossing, "GET /a", "ann", access.Sound, Gap{Kind: finding.OverPermissive, Subject: "role",
 		Cause: "role", Confidence: finding.Proven})
 	it.Probe.StandsFor = []string{"eve", "ida"}
-	f := Gather(d, []Item{it})[0]
+	f := gather(d, []Item{it})[0]
 	assert.Equal(t, []string{"ann"}, f.Callers)
 	assert.Equal(t, []string{"eve", "ida"}, f.Inferred)
 }
@@ -272,4 +272,9 @@ func FuzzCheckAnswer(f *testing.F) {
 			}
 		}
 	})
+}
+
+// gather is Gather without families.
+func gather(d *declaration.Document, items []Item) []finding.Finding {
+	return Gather(&check.Context{Doc: d}, nil, items)
 }

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"millgate/core/access"
+	"millgate/core/check"
 	"millgate/core/declaration"
 	"millgate/core/probe"
 )
@@ -29,11 +30,13 @@ func open(s string) string {
 }
 
 // Command writes the probe against a target. recordID is the id behind its
-// record parameter.
-func Command(d *declaration.Document, t *declaration.Target, p *probe.Probe, recordID string) string {
+// record parameter; call is what a probe of a family sends, nil for the others.
+func Command(d *declaration.Document, t *declaration.Target, p *probe.Probe, recordID string,
+	call *check.Call) string {
 	q := probe.Build(d, p, recordID)
-	if p.PreflightOnly {
-		q, _ = probe.Preflight(d, p, recordID) // that it asks is why it was planned
+	if call != nil {
+		q = probe.Request{Method: call.Request.Method, Host: call.Request.Host, Path: call.Request.Path,
+			Query: call.Request.Query, Headers: call.Request.Headers, Body: call.Request.Body, As: q.As}
 	}
 	base := t.Base
 	switch q.Host {
@@ -51,7 +54,7 @@ func Command(d *declaration.Document, t *declaration.Target, p *probe.Probe, rec
 	}
 	query := q.Query
 	if s := d.SchemeNamed(p.Scheme); s != nil && p.Kind != probe.WrongSecret && p.Kind != probe.Issued &&
-		p.Check == nil {
+		(p.Check == nil || call != nil && len(call.As) > 0) {
 		who := p.Identity
 		if p.State == access.Broken {
 			who = "BROKEN"

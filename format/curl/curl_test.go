@@ -54,7 +54,7 @@ func TestTheCommandRuns(t *testing.T) {
 	}))
 	defer s.Close()
 	d, tg, p := probeOf(t, s.URL, func(p *probe.Probe) bool { return p.Identity == "ann" && p.Kind == probe.Crossing })
-	cmd := Command(d, tg, p, "")
+	cmd := Command(d, tg, p, "", nil)
 	assert.Contains(t, cmd, "$ANN_ACCESS_TOKEN")
 	assert.Contains(t, cmd, "$ANN_PASSWORD")
 	if _, err := exec.LookPath("curl"); err != nil {
@@ -76,16 +76,16 @@ func TestOtherCallers(t *testing.T) {
 		return p.Identity == "bot" &&
 			p.Kind == probe.Crossing
 	})
-	assert.Contains(t, Command(d, tg, p, ""), `"http://h/a/x%20y?q=1%262&k=$BOT_KEY_KEY"`)
+	assert.Contains(t, Command(d, tg, p, "", nil), `"http://h/a/x%20y?q=1%262&k=$BOT_KEY_KEY"`)
 	d, tg, p = probeOf(t, "http://h", func(p *probe.Probe) bool {
 		return p.State == access.Broken &&
 			p.Kind == probe.Crossing
 	})
-	assert.Contains(t, Command(d, tg, p, ""), "$BROKEN_ACCESS_TOKEN")
+	assert.Contains(t, Command(d, tg, p, "", nil), "$BROKEN_ACCESS_TOKEN")
 	d, tg, p = probeOf(t, "http://h", func(p *probe.Probe) bool { return p.Way == probe.DoubledSlash })
-	assert.Contains(t, Command(d, tg, p, ""), "--path-as-is")
-	assert.Contains(t, Command(d, tg, p, ""), `"http://h//a/x%20y?`)
+	assert.Contains(t, Command(d, tg, p, "", nil), "--path-as-is")
+	assert.Contains(t, Command(d, tg, p, "", nil), `"http://h//a/x%20y?`)
 	d, tg, p = probeOf(t, "http://h", func(p *probe.Probe) bool { return p.Kind == probe.WrongSecret })
-	assert.Contains(t, Command(d, tg, p, ""), "$WRONG_ANN_PASSWORD")
+	assert.Contains(t, Command(d, tg, p, "", nil), "$WRONG_ANN_PASSWORD")
 	assert.Equal(t, "A_B_2_C", Variable("a-b", "2.c"))
 }

@@ -4,10 +4,12 @@ package families
 
 import (
 	"millgate/core/check"
+	"millgate/core/check/pages"
 	"millgate/core/check/sessions"
 )
 
 // All are the families, in the order in which they are planned.
 var All = check.Families{
+	pages.Family{},
 	sessions.Family{},
 }
