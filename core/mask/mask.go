@@ -35,6 +35,7 @@ import (
 	"crypto/sha256"
 	"encoding/base64"
 	"encoding/hex"
+	"maps"
 	"regexp"
 	"slices"
 	"strconv"
@@ -101,15 +102,11 @@ func (s *Set) With(kind Kind, secrets ...string) *Set {
 	if len(fresh) == 0 {
 		return s
 	}
-	out := &Set{key: s.key, secrets: slices.Clone(s.secrets)}
+	out := s.clone()
 	for _, x := range fresh {
-		n := secret{text: x, kind: kind}
-		if len(x) >= digested && s.key != nil {
-			n.digest = s.digest(x)
-		}
-		out.secrets = append(out.secrets, n)
+		out.learn(secret{text: x, kind: kind})
 	}
-	out.index()
+	out.marks(len(s.secrets))
 	return out
 }
 
@@ -118,28 +115,53 @@ func (s *Set) knows(text string) bool {
 	return ok
 }
 
-// index makes the tables and marks. A mark must not show a secret itself: one whose
-// word or digest has one gets another word and a number.
-func (s *Set) index() {
-	s.words, s.forms, s.filter = map[string]int{}, map[uint32][]form{}, new([1 << 13]byte)
-	for i := range s.secrets {
-		x := &s.secrets[i]
-		s.words[x.text] = i
-		if len(x.text) < everywhere {
-			s.short = true
+// clone is a set that may learn more without changing this one. Lists of forms are shared
+// until one grows.
+func (s *Set) clone() *Set {
+	out := *s
+	out.secrets = slices.Clone(s.secrets)
+	if out.words, out.forms = maps.Clone(s.words), maps.Clone(s.forms); out.words == nil {
+		out.words, out.forms = map[string]int{}, map[uint32][]form{}
+	}
+	out.filter = new([1 << 13]byte)
+	if s.filter != nil {
+		*out.filter = *s.filter
+	}
+	return &out
+}
+
+// learn puts a secret into the tables.
+func (s *Set) learn(x secret) {
+	i := len(s.secrets)
+	if len(x.text) >= digested && s.key != nil {
+		x.digest = s.digest(x.text)
+	}
+	s.secrets = append(s.secrets, x)
+	s.words[x.text] = i
+	if len(x.text) < everywhere {
+		s.short = true
+		return
+	}
+	s.spaces = s.spaces || strings.Contains(x.text, " ")
+	s.add(form{text: x.text, secret: i})
+	for _, f := range based(x.text) {
+		f.secret = i
+		s.add(f)
+	}
+}
+
+// marks gives marks to the secrets from the known-th on, and others to those before in
+// whose marks one of these shows. A mark must not show a secret itself: one whose word or
+// digest has one gets another word and a number.
+func (s *Set) marks(known int) {
+	all := s.secrets
+	for i := range all {
+		x := &all[i]
+		if i < known && !show(all[known:], string(x.kind)) && !show(all[known:], x.digest) {
 			continue
 		}
-		s.spaces = s.spaces || strings.Contains(x.text, " ")
-		s.add(form{text: x.text, secret: i})
-		for _, f := range based(x.text) {
-			f.secret = i
-			s.add(f)
-		}
-	}
-	for i := range s.secrets {
-		x := &s.secrets[i]
 		x.kind, x.mark = s.word(x.kind), ""
-		if x.digest != "" && !s.shows(x.digest) {
+		if x.digest != "" && !show(all, x.digest) {
 			x.mark = "‹" + string(x.kind) + ":" + x.digest + "›"
 		}
 	}
@@ -148,17 +170,17 @@ func (s *Set) index() {
 // word is the kind, or one in whose place no secret shows.
 func (s *Set) word(k Kind) Kind {
 	for _, w := range []Kind{k, Secret, "hidden", "x"} {
-		if !s.shows(string(w)) {
+		if !show(s.secrets, string(w)) {
 			return w
 		}
 	}
 	return ""
 }
 
-func (s *Set) shows(text string) bool {
-	return slices.ContainsFunc(s.secrets, func(x secret) bool {
-		return strings.Contains(text, x.text) &&
-			len(x.text) >= everywhere
+// show says whether one of some secrets shows in a text.
+func show(list []secret, text string) bool {
+	return slices.ContainsFunc(list, func(x secret) bool {
+		return len(x.text) >= everywhere && strings.Contains(text, x.text)
 	})
 }
 
@@ -184,11 +206,14 @@ func (s *Set) add(x form) {
 			return
 		}
 	}
-	s.forms[k] = append(s.forms[k], x)
-	// The longest first, so that no part of one stays.
-	slices.SortStableFunc(s.forms[k], func(a, b form) int { return len(b.text) - len(a.text) })
-	at, bit := slot(k)
-	s.filter[at] |= bit
+	// The longest first, so that no part of one stays. Another set may share the list.
+	at := slices.IndexFunc(s.forms[k], func(f form) bool { return len(f.text) < len(x.text) })
+	if at < 0 {
+		at = len(s.forms[k])
+	}
+	s.forms[k] = slices.Insert(slices.Clone(s.forms[k]), at, x)
+	n, bit := slot(k)
+	s.filter[n] |= bit
 }
 
 // based are the texts that stand in the base64 and base64url of anything that contains
