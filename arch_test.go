@@ -26,7 +26,8 @@ import (
 // testkit stand apart. An arrow that is not here is a decision: make it, or turn it round.
 var arrows = map[string][]string{
 	"app": {
-		"core/access", "core/check", "core/check/families", "core/check/pages", "core/check/sessions", "core/declaration", "core/finding",
+		"core/access", "core/check", "core/check/families", "core/check/logins", "core/check/pages",
+		"core/check/sessions", "core/declaration", "core/finding",
 		"core/inventory", "core/origin", "core/probe", "core/quota", "core/review", "core/route", "core/session",
 		"core/token",
 		"core/verdict", "format/accesslog", "format/csv", "format/har", "format/openapi", "format/tokenfile",
@@ -36,9 +37,12 @@ var arrows = map[string][]string{
 		"app", "core/access", "core/declaration", "core/finding", "core/review", "core/token", "examples",
 		"server", "standin",
 	},
-	"core/access":         {"core/declaration"},
-	"core/check":          {"core/access", "core/declaration", "core/finding", "core/mask", "core/route"},
-	"core/check/families": {"core/check", "core/check/pages", "core/check/sessions"},
+	"core/access": {"core/declaration"},
+	"core/check":  {"core/access", "core/declaration", "core/finding", "core/mask", "core/route"},
+	"core/check/families": {
+		"core/check", "core/check/logins", "core/check/pages", "core/check/sessions",
+	},
+	"core/check/logins":   {"core/access", "core/check", "core/declaration", "core/finding"},
 	"core/check/pages":    {"core/access", "core/check", "core/declaration", "core/finding", "core/origin"},
 	"core/check/sessions": {"core/access", "core/check", "core/declaration", "core/finding", "core/session"},
 	"core/declaration":    {"core/route"},
@@ -65,8 +69,8 @@ var arrows = map[string][]string{
 	"format/openapi":   {"core/declaration"},
 	"format/tokenfile": {},
 	"server": {
-		"app", "core/access", "core/check", "core/check/pages", "core/declaration", "core/finding", "core/origin", "core/probe",
-		"core/quota", "core/review", "core/verdict", "format/accesslog", "format/curl", "format/har",
+		"app", "core/access", "core/check", "core/check/pages", "core/declaration", "core/finding", "core/origin",
+		"core/probe", "core/quota", "core/review", "core/verdict", "format/accesslog", "format/curl", "format/har",
 		"server/contract",
 	},
 	"server/contract": {},

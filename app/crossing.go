@@ -308,12 +308,6 @@ func probeLabel(p *probe.Probe) string {
 		return "a method that is not declared"
 	case probe.Neighbour:
 		return "an address that is not declared"
-	case probe.WrongSecret:
-		if p.Way != "" {
-			return "login with " + map[string]string{probe.SecretEmpty: "an empty secret",
-				probe.SecretAbsent: "no secret", probe.NameUnknown: "an unknown name"}[p.Way]
-		}
-		return "login with a wrong secret"
 	case probe.Accept:
 		return "no credential, " + p.Way
 	case probe.Credential:

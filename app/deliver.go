@@ -75,7 +75,7 @@ func linkParams(p *probe.Probe, recordID string) map[string]string {
 // present adds the probe's credential.
 func (r *run) present(p *probe.Probe, o *wire.Outgoing) (epoch int, err error) {
 	switch {
-	case p.Kind == probe.WrongSecret || p.Scheme == "":
+	case p.Scheme == "":
 		return 0, nil
 	case p.Kind == probe.Credential:
 		s := r.doc.SchemeNamed(p.Scheme)
@@ -200,7 +200,7 @@ func (r *run) intend(p *probe.Probe) error {
 // probe is sent once more, and when that is admitted, everything that was
 // refused since the last success is sent again.
 func (r *run) credentialSeen(p *probe.Probe, cls check.Class, renewed *bool, epoch int) (again bool) {
-	if p.Identity == "" || p.Kind == probe.WrongSecret || p.State != access.Sound {
+	if p.Identity == "" || p.State != access.Sound {
 		return false
 	}
 	k := p.Identity + "\x00" + p.Scheme
@@ -288,34 +288,4 @@ func (r *run) sessionAnswered(ctx context.Context, o wire.Outgoing, x check.Exch
 		return true, ctx.Err()
 	}
 	return false, r.health.began(x)
-}
-
-// wrongLogin sends a login with something wrong in it. Where an unknown name is
-// admitted it may have been signed up: then the same name with another secret is
-// refused, and what was made is listed.
-func (r *run) wrongLogin(p *probe.Probe, f *Fact) error {
-	w, err := r.keys.WrongLogin(p.Identity, p.Scheme, p.Way)
-	if err != nil {
-		return r.withoutCredential(p, f, err)
-	}
-	x, n, err := r.deliver(p, w.Outgoing)
-	if err != nil {
-		return r.withoutCredential(p, f, err)
-	}
-	f.Exchange, f.Repeats = x, n
-	if p.Way == probe.NameUnknown && r.class(x) == check.Admitted {
-		again, _, err := r.deliver(p, w.Again())
-		if err != nil {
-			return r.withoutCredential(p, f, err)
-		}
-		switch r.class(again) {
-		case check.Refused, check.Forbidden, check.Hidden, check.Invalid:
-			f.SignedUp = true
-			r.tellMade(store.Made{SweepID: r.sweep.ID, Owner: p.Identity, Route: p.RouteKey, RID: w.Name(),
-				Record: "account", State: "left", Why: "the login signs up a name that it does not know; remove the " +
-					"account by hand"})
-		default:
-		}
-	}
-	return r.keep(p, f)
 }

@@ -9,6 +9,7 @@ import (
 
 	"millgate/core/access"
 	"millgate/core/check"
+	"millgate/core/check/logins"
 	"millgate/core/check/pages"
 	"millgate/core/check/sessions"
 	"millgate/core/declaration"
@@ -30,8 +31,6 @@ type Fact struct {
 	Repeats  int            `json:"repeats,omitempty"`
 	// Sick: it failed while the service as a whole did.
 	Sick bool `json:"sick,omitempty"`
-	// SignedUp: the login made an account for a name that it did not know.
-	SignedUp bool `json:"signedUp,omitempty"`
 	// NoCredential: what it presents could not be obtained.
 	NoCredential bool            `json:"noCredential,omitempty"`
 	Then         []FollowedUp    `json:"then,omitempty"`     // what the route's follow-ups were answered
@@ -65,6 +64,8 @@ func decodeFact(id string, b []byte, families check.Families) (*Fact, error) {
 		switch {
 		case strings.HasPrefix(id, pages.Family{}.Name()+"|") && f.Lost == "":
 			return &f, f.pageBefore(b)
+		case strings.HasPrefix(id, logins.Family{}.Name()+"|") && f.Lost == "":
+			return &f, f.loginBefore(b)
 		case bytes.Contains(b, []byte(`"drill":`)):
 			return &f, f.asBefore(b)
 		}
@@ -162,6 +163,16 @@ func (f *Fact) pageBefore(b []byte) error {
 	return nil
 }
 
+// loginBefore reads a login with something wrong in it as versions before kept it.
+func (f *Fact) loginBefore(b []byte) error {
+	var old struct{ SignedUp bool }
+	if err := json.Unmarshal(b, &old); err != nil {
+		return err
+	}
+	f.Check = logins.Before(f.Exchange, old.SignedUp)
+	return nil
+}
+
 // crossing is a caller at a route.
 type crossing struct{ route, identity string }
 
@@ -250,6 +261,8 @@ func (f *Fact) seen() *check.Fact {
 	}
 	r := check.Report{Exchange: f.Exchange, Repeats: f.Repeats, End: f.Exchange.Took}
 	switch {
+	case f.Token != nil: // it was taken, from a login that is not kept
+		r.Fate, r.Took = check.Answered, map[string]string{"token": f.Token.Fingerprint}
 	case f.Exchange.Status != 0:
 		r.Fate = check.Answered
 	case f.Lost != "":
@@ -292,9 +305,6 @@ func (j *judge) input(p *probe.Probe) verdict.Input {
 		judged := f.Token.judged(j.doc, j.target, p)
 		in.Issued = &judged
 	}
-	if p.Kind == probe.WrongSecret {
-		in.SignedUp, in.LoginWorks = f.SignedUp, j.loginWorks(p)
-	}
 	in.SameSite = f.SameSite
 	if p.Kind == probe.QuotaDrill {
 		in.Quota = measuredOf(j.doc, j.target, p, f)
@@ -307,24 +317,6 @@ func (j *judge) input(p *probe.Probe) verdict.Input {
 		}
 	}
 	return in
-}
-
-// loginWorks says whether the right secret in the same place was admitted: what the
-// login gave was looked at, or was presented and admitted.
-func (j *judge) loginWorks(p *probe.Probe) bool {
-	for _, o := range j.plan.Probes {
-		if o.Scheme != p.Scheme || o.Kind != probe.Issued && (o.Kind != probe.Crossing || o.State != access.Sound) {
-			continue
-		}
-		f := j.facts[o.ID]
-		if f == nil || f.Lost != "" {
-			continue
-		}
-		if o.Kind == probe.Issued && f.Token != nil || check.Classify(f.answer(), j.doc.Answers) == check.Admitted {
-			return true
-		}
-	}
-	return false
 }
 
 // followKey names a follow-up among those of its route.

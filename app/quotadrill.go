@@ -190,7 +190,7 @@ var (
 // drilled is the request that a drill repeats, with its credential and without.
 func (r *run) drilled(p *probe.Probe) (o, bare wire.Outgoing, err error) {
 	if p.Donor != "" {
-		w, err := r.keys.WrongLogin(p.Donor, p.Scheme, probe.NameUnknown)
+		w, err := r.keys.WrongLogin(p.Donor, p.Scheme, true)
 		if err != nil {
 			return o, bare, err
 		}

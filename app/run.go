@@ -386,8 +386,6 @@ func (r *run) one(p *probe.Probe) error {
 		return r.issue(p, f)
 	case probe.QuotaDrill:
 		return r.quotaDrill(p, f)
-	case probe.WrongSecret:
-		return r.wrongLogin(p, f)
 	default:
 	}
 	l, err := r.leaseFor(p)

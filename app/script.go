@@ -57,7 +57,7 @@ func (r *run) runner(p *probe.Probe) wire.Runner {
 			at, path := r.routeOf(o)
 			wait, again := r.patience(at, as.Identity, r.counts(), x, try)
 			if again && !r.pause(fmt.Sprintf("%s %s answered %s", o.Method, path, told(x)), wait) {
-				return false, errStopped
+				return false, cmp.Or(r.withdraw(p), errStopped) // it was answered, so that it may be sent again
 			}
 			return again, ctx.Err()
 		},
@@ -68,6 +68,10 @@ func (r *run) runner(p *probe.Probe) wire.Runner {
 			return r.mayRenew(c.Identity+"\x00"+c.Scheme, epoch)
 		},
 		Intend: func(check.Call) error { return r.intend(p) },
+		Left: func(l check.Left, name string) {
+			r.tellMade(store.Made{SweepID: r.sweep.ID, Owner: p.Identity, Route: p.RouteKey, RID: name, Record: l.What,
+				State: "left", Why: l.Why})
+		},
 		Owe: func(c check.Call) (func(string), error) {
 			m := store.Made{SweepID: r.sweep.ID, Record: c.Name, Owner: p.Identity, Route: p.RouteKey, State: "making",
 				Why: "sent when the sweep was interrupted; whether it made something is not known"}

@@ -192,7 +192,7 @@ func (s *Server) GetCrossing(_ context.Context,
 			cp.Gaps = append(cp.Gaps, contract.Gap{Kind: string(g.Kind), Rung: g.Rung, Reason: g.Reason,
 				Confidence: string(g.Confidence)})
 		}
-		if len(p.Steps) > 0 && p.Page == nil {
+		if len(p.Steps) > 1 && p.Page == nil { // one step is shown as what was sent
 			steps := stepsOf(p.Steps)
 			cp.Steps = &steps
 		} else if p.Fact != nil && p.Fact.Exchange.URL != "" {

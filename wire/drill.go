@@ -7,7 +7,6 @@ import (
 
 	"millgate/core/declaration"
 	"millgate/core/mask"
-	"millgate/core/probe"
 )
 
 // Introspect asks the issuer of a scheme's tokens about one (RFC 7662). The
@@ -54,8 +53,8 @@ func (k *Keyring) introspection(s *declaration.Scheme, token string) (Outgoing, 
 func (k *Keyring) TimeLogins(ctx context.Context, identity string, s *declaration.Scheme, pairs int) (known,
 	unknown []time.Duration, err error) {
 	for i := 0; i <= pairs; i++ {
-		for _, way := range []string{"", probe.NameUnknown} {
-			w, err := k.WrongLogin(identity, s.Name, way)
+		for _, other := range []bool{false, true} {
+			w, err := k.WrongLogin(identity, s.Name, other)
 			if err != nil {
 				return nil, nil, err
 			}
@@ -68,7 +67,7 @@ func (k *Keyring) TimeLogins(ctx context.Context, identity string, s *declaratio
 			case r.Status == 0:
 				return nil, nil, fmt.Errorf("%w: %s", ErrUnreachable, r.Error)
 			case i == 0:
-			case way == "":
+			case !other:
 				known = append(known, r.Took)
 			default:
 				unknown = append(unknown, r.Took)

@@ -6,7 +6,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"maps"
 	"net/http"
 	"net/url"
 	"slices"
@@ -17,7 +16,6 @@ import (
 	"millgate/core/check"
 	"millgate/core/declaration"
 	"millgate/core/mask"
-	"millgate/core/probe"
 )
 
 // ErrCredential is wrapped when a credential cannot be obtained.
@@ -439,23 +437,20 @@ func (k *Keyring) Values(ctx context.Context, as string, need []string) (map[str
 // WrongLogin is a login with something wrong in it, and what it was filled with.
 type WrongLogin struct {
 	Outgoing
-	login   *declaration.Request
-	values  map[string]string
-	secrets []string // names of the secrets among the values
+	values map[string]string
 }
 
-// WrongLogin makes the login of an identity with every secret replaced, wherever the
-// declaration has it: by another text, by nothing, or, where the name is to be
-// unknown, with the name replaced too. Where it is to be absent, what holds nothing
-// else goes with it.
-func (k *Keyring) WrongLogin(identity, scheme, way string) (*WrongLogin, error) {
+// WrongLogin makes the login of an identity with every secret replaced by another text,
+// wherever the declaration has it, and with another name as well where that is to be
+// unknown.
+func (k *Keyring) WrongLogin(identity, scheme string, unknown bool) (*WrongLogin, error) {
 	s := k.doc.SchemeNamed(scheme)
 	id := k.doc.IdentityNamed(identity)
 	fill, err := k.fill(identity, scheme)
 	if err != nil {
 		return nil, err
 	}
-	w := &WrongLogin{login: s.Login}
+	w := &WrongLogin{}
 	for _, c := range id.Credentials {
 		if c.Scheme.Name != scheme {
 			continue
@@ -463,47 +458,15 @@ func (k *Keyring) WrongLogin(identity, scheme, way string) (*WrongLogin, error) 
 		for n := range c.Fill {
 			switch {
 			case c.Secret(n):
-				w.secrets = append(w.secrets, n)
 				fill[n] = "wrong-" + random()[:16]
-				if way == probe.SecretEmpty || way == probe.SecretAbsent {
-					fill[n] = ""
-				}
-			case way == probe.NameUnknown:
+			case unknown:
 				fill[n] = "nobody-" + random()[:12]
 			}
 		}
 	}
 	w.values = k.values(fill)
-	q := *s.Login
-	if way == probe.SecretAbsent {
-		whole := func(h [2]string) bool {
-			return slices.ContainsFunc(w.secrets, func(n string) bool { return strings.Contains(h[1], "{"+n+"}") })
-		}
-		q.JSON = check.WithoutMembers(q.JSON, "json", w.secrets)
-		q.Form = slices.DeleteFunc(slices.Clone(q.Form), whole)
-		q.Headers = slices.DeleteFunc(slices.Clone(q.Headers), whole)
-	}
-	w.Outgoing = FillRequest(&q, w.values)
+	w.Outgoing = FillRequest(s.Login, w.values)
 	return w, nil
-}
-
-// Again is the same login with yet another secret.
-func (w *WrongLogin) Again() Outgoing {
-	values := maps.Clone(w.values)
-	for _, n := range w.secrets {
-		values[n] = "other-" + random()[:16]
-	}
-	return FillRequest(w.login, values)
-}
-
-// Name is what it names, where that is no secret: the first value by its name.
-func (w *WrongLogin) Name() string {
-	for _, n := range w.login.Placeholders() {
-		if !slices.Contains(w.secrets, n) && strings.HasPrefix(w.values[n], "nobody-") {
-			return w.values[n]
-		}
-	}
-	return ""
 }
 
 // FillBody puts values in place of {placeholders}, escaped as the content

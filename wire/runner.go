@@ -26,6 +26,8 @@ type Runner struct {
 	Again func(ctx context.Context, o Outgoing, as check.Caller, x check.Exchange, try int) (again bool, err error)
 	// Landed is told of each answer that is not sent again, and of those that never came.
 	Landed func(x check.Exchange) error
+	// Left is told of what was made and nothing can remove; name is what it was named.
+	Left func(l check.Left, name string)
 	// Renews says whether a credential that was refused is worth renewing.
 	Renews func(c check.Caller, epoch int) bool
 	// Intend is told of each call that is unsafe or creates, before it is sent: what it
@@ -46,6 +48,7 @@ type running struct {
 	began   time.Time
 	mu      sync.Mutex
 	slots   map[string]string // what was taken, raw; it never leaves this package
+	made    map[string]string // what was made up, by its word
 	masking *mask.Masking
 	unsent  error // why the first call that could not be sent was not
 	owed    []debt
@@ -118,6 +121,9 @@ func (r *running) steps(ctx context.Context, s check.Script) error {
 			return nil
 		}
 		last = nil
+		if step.Left != nil && r.Left != nil {
+			r.Left(*step.Left, r.madeUp(step.Left.Made))
+		}
 		if len(step.Send) > 0 {
 			var err error
 			if last, err = r.send(ctx, step.Send); err != nil {
@@ -364,6 +370,8 @@ func (r *running) value(f check.Fill) (string, error) {
 			return "", fmt.Errorf("%w: nothing was taken for %s", ErrCredential, f.Slot)
 		}
 		return v, nil
+	case f.Made != "":
+		return r.madeUp(f.Made), nil
 	case f.Identity != "":
 		fill, err := r.k.fill(f.Identity, f.Scheme)
 		return fill[f.Name], err
@@ -371,6 +379,19 @@ func (r *running) value(f check.Fill) (string, error) {
 		return r.k.target.Values[f.Name], nil
 	}
 	return f.Text, nil
+}
+
+// madeUp is what is made up for a word.
+func (r *running) madeUp(word string) string {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.made[word] == "" {
+		if r.made == nil {
+			r.made = map[string]string{}
+		}
+		r.made[word] = word + "-" + random()[:16]
+	}
+	return r.made[word]
 }
 
 func (r *running) present(ctx context.Context, o *Outgoing, p check.Present) (epoch int, err error) {

@@ -28,6 +28,12 @@ type shelf struct {
 	refuse map[string]int // by method and path, what it answers in place of doing it
 }
 
+func (s *shelf) answers(call string, status int) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.refuse[call] = status
+}
+
 func (s *shelf) serve(w http.ResponseWriter, r *http.Request) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -216,4 +222,58 @@ func TestNothingUnsafeWithoutItsIntent(t *testing.T) {
 	f, err = r.Run(context.Background(), one(get(check.Call{As: ann})))
 	require.ErrorIs(t, err, stopped)
 	assert.Equal(t, "stopped", f.Cut)
+}
+
+// What is made up for a word is the same wherever a script has it, another for another
+// word and in another script, and names what is left behind.
+func TestMadeUp(t *testing.T) {
+	s, r := newShelf(t)
+	var left []string
+	r.Left = func(l check.Left, name string) { left = append(left, l.What+" "+name) }
+	named := check.Request{Method: "GET", Path: "/{n}/{m}/{n}", Fill: map[string]check.Fill{"n": {Made: "nobody"},
+		"m": {Made: "other"}}}
+	script := check.Tell(func(t *check.Telling) {
+		t.Send(check.Call{Name: "twice", Request: named, Effect: check.Safe})
+		t.Send(check.Call{Name: "again", Request: named, Effect: check.Safe})
+		t.Left(check.Left{What: "account", Made: "nobody"})
+	})
+	_, err := r.Run(context.Background(), script)
+	require.NoError(t, err)
+	require.Len(t, s.calls, 2)
+	assert.Regexp(t, `^GET /(nobody-[0-9a-f]{16})/other-[0-9a-f]{16}/nobody-[0-9a-f]{16}$`, s.calls[0])
+	assert.Equal(t, s.calls[0], s.calls[1])
+	parts := strings.Split(s.calls[0], "/")
+	assert.Equal(t, parts[1], parts[3])
+	assert.Equal(t, []string{"account " + parts[1]}, left)
+}
+
+// Who runs it decides whether an answer is one, and hears of each that is.
+func TestWhoRunsItWatches(t *testing.T) {
+	s, r := newShelf(t)
+	var heard []int
+	tries := 0
+	r.Landed = func(x check.Exchange) error { heard = append(heard, x.Status); return nil }
+	r.Again = func(_ context.Context, o Outgoing, as check.Caller, x check.Exchange, try int) (bool, error) {
+		assert.Equal(t, []any{"/a", "ann", tries}, []any{o.Path, as.Identity, try})
+		tries++
+		if try == 1 {
+			s.answers("GET /a", 0)
+		}
+		return x.Status == 429, nil
+	}
+	s.answers("GET /a", 429)
+	f, err := r.Run(context.Background(), one(get(check.Call{As: ann, Retry: true})))
+	require.NoError(t, err)
+	assert.Equal(t, []int{200, 2}, []int{f.Reports[0].Exchange.Status, f.Reports[0].Repeats})
+	assert.Equal(t, []int{200}, heard, "what is sent again has not landed")
+
+	s.answers("GET /a", 429)
+	_, err = r.Run(context.Background(), one(get(check.Call{As: ann})))
+	require.NoError(t, err)
+	assert.Equal(t, []int{200, 429}, heard, "without Retry a 429 is an answer")
+	gaveUp := errors.New("the target answers nothing")
+	r.Landed = func(check.Exchange) error { return gaveUp }
+	f, err = r.Run(context.Background(), one(get(check.Call{As: ann})))
+	require.ErrorIs(t, err, gaveUp)
+	assert.NotEmpty(t, f.Cut)
 }

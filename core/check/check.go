@@ -60,10 +60,18 @@ type Data any
 type Step struct {
 	Send []Call        // at the same time; reported in this order
 	Wait time.Duration // until then, since the script began
+	Left *Left         // not reported
 }
 
 // Ends says whether a step ends its script.
-func (s Step) Ends() bool { return len(s.Send) == 0 && s.Wait == 0 }
+func (s Step) Ends() bool { return len(s.Send) == 0 && s.Wait == 0 && s.Left == nil }
+
+// Left is something that was made and that nothing can remove.
+type Left struct {
+	What string // "account"
+	Made string // the word whose made-up text names it
+	Why  string
+}
 
 // Call is one request.
 type Call struct {
@@ -104,8 +112,9 @@ type Request struct {
 }
 
 // Fill is what stands for a name: a text, a slot, a value of an identity's credential,
-// or, with Name alone, a value of the target.
-type Fill struct{ Text, Slot, Identity, Scheme, Name string }
+// or, with Name alone, a value of the target. Made is a word for a text that nobody has: the
+// word itself and what is drawn for it, the same wherever a script has the word.
+type Fill struct{ Text, Slot, Identity, Scheme, Name, Made string }
 
 // Present is a credential that a call bears: that of a caller (without an identity, and
 // with the state broken, one that does not verify), or the secret in a slot, put where the

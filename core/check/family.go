@@ -72,6 +72,11 @@ type Speaking interface {
 	Who(p *Probe) string
 }
 
+// Expecting is a family whose probes are told to people with what is expected of them.
+type Expecting interface {
+	Expect(c *Context, p *Probe) access.Expectation
+}
+
 // Outcome is what became of a step of a script.
 type Outcome struct {
 	Worked bool
@@ -192,6 +197,9 @@ type Crossings interface {
 	// Works is a safe request that must be admitted and that shows whether a credential
 	// of an identity works: not everybody is admitted there.
 	Works(identity, scheme string) (s Sample, ok bool)
+	// Using are the keys of the probes that present a sound credential of a scheme, or look
+	// at one that a login gave.
+	Using(scheme string) []string
 	// Address is what can be asked about a route without sending its own request: where it
 	// is, with values for its parameters, made up where none is known.
 	Address(route int) Request

@@ -84,6 +84,9 @@ func (t *Telling) Wait(d time.Duration) {
 	}
 }
 
+// Left says that something was made that nothing can remove.
+func (t *Telling) Left(l Left) { t.step(Step{Left: &l}) }
+
 // Now is the time since the script began.
 func (t *Telling) Now() time.Duration { return t.now }
 

@@ -17,6 +17,8 @@ type Verdict struct {
 	Proof Proof
 	Gaps  []Gap
 	Does  string // what was seen, as the lens of the probe's cell shows it; "" without
+	// Answers are those that are held against what the declaration says of any answer.
+	Answers []Report
 }
 
 // IsGap says whether it has a gap that is more than unproven.

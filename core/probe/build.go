@@ -46,7 +46,7 @@ func Build(d *declaration.Document, p *Probe, recordID string) Request {
 		values[p.Record.Param] = recordID
 	}
 	q.Path = FillPath(p.Path, values)
-	if p.Kind == WrongSecret || p.Kind == Issued {
+	if p.Kind == Issued {
 		s := d.SchemeNamed(p.Scheme)
 		q.body(declaration.Sample{}, s.Login)
 		return q

@@ -50,6 +50,9 @@ func (pl *planner) family(x *check.Probe) *Probe {
 	p.Record.Relation = x.Relation
 	p.shown = &shown{cost: f.Cost(&pl.plan.context, x)}
 	p.shown.cell, p.shown.says = f.Cell(x)
+	if e, ok := f.(check.Expecting); ok {
+		p.Expect = e.Expect(&pl.plan.context, x)
+	}
 	if s, ok := f.(check.Speaking); ok {
 		p.shown.who = s.Who(x)
 	}
@@ -137,6 +140,16 @@ func (pl *planner) Works(identity, scheme string) (check.Sample, bool) {
 		}
 	}
 	return check.Sample{}, false
+}
+
+// Using are the sound crossings with a scheme, and the looks at what its logins gave.
+func (pl *planner) Using(scheme string) (out []string) {
+	for _, p := range pl.plan.Probes {
+		if p.Scheme == scheme && (p.Kind == Issued || p.Kind == Crossing && p.State == access.Sound) {
+			out = append(out, p.ID)
+		}
+	}
+	return out
 }
 
 // Classes are those of the identities.

@@ -29,7 +29,6 @@ func Make(d *declaration.Document, target *declaration.Target, families check.Fa
 	pl.otherMethods()
 	pl.unknownPaths()
 	pl.neighbours()
-	pl.wrongSecrets()
 	pl.issued()
 	pl.credentials()
 	pl.families()

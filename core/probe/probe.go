@@ -24,7 +24,7 @@
 //
 // And beside the routes: an unknown path under each prefix, addresses close to
 // the declared ones (earlier versions, common operational paths, the target's
-// ask_for), wrong secrets for each login, a role slipped into a body; the
+// ask_for), a role slipped into a body; the
 // token of each login is judged, and a drill follows a session of each class
 // of callers to after its end.
 //
@@ -57,7 +57,6 @@ const (
 	UnknownPath Kind = "unknown-path" // a path that nobody serves
 	OtherMethod Kind = "other-method" // a method that the inventory does not have
 	Neighbour   Kind = "neighbour"    // an address close to a declared one
-	WrongSecret Kind = "wrong-secret" // a login with a wrong secret
 	RaisedRole  Kind = "raised-role"  // a body that claims a higher role
 	Credential  Kind = "credential"   // a credential that is broken in one way
 	Issued      Kind = "issued"       // a login whose token is judged
@@ -184,13 +183,6 @@ func (p *Probe) Cell() check.Cell {
 	}
 	return p.shown.cell
 }
-
-// Ways of a login with a wrong secret; "" is another text.
-const (
-	SecretEmpty  = "empty secret"
-	SecretAbsent = "no secret"
-	NameUnknown  = "unknown name"
-)
 
 // Unsafe says whether the request could change something.
 func (p *Probe) Unsafe() bool {

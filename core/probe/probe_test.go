@@ -145,10 +145,6 @@ func TestUnsafeAsTheTargetAllows(t *testing.T) {
 	}
 	assert.Empty(t, labels(made, "POST /v2/lamp", Crossing))
 	assert.Contains(t, fmt.Sprint(made.Left), "POST /v2/lamp")
-	assert.Empty(t, labels(made, "POST /login", WrongSecret), "a wrong login could lock somebody out")
-	_, all := plan(t, "all")
-	assert.Equal(t, []string{"ann broken", "ann broken", "ann broken", "ann broken"},
-		labels(all, "POST /login", WrongSecret), "a wrong, an empty and no secret, and an unknown name")
 }
 
 func TestBesideTheRoutes(t *testing.T) {
@@ -216,8 +212,6 @@ func TestBuild(t *testing.T) {
 	assert.Contains(t, q.Headers, [2]string{"X-HTTP-Method-Override", "DELETE"})
 	q = get(func(p *Probe) bool { return p.Kind == RaisedRole })
 	assert.JSONEq(t, `{"roles":["boss"],"name":"x"}`, string(q.Body))
-	q = get(func(p *Probe) bool { return p.Kind == WrongSecret })
-	assert.Equal(t, `{"u":"{u}","p":"{p}"}`, string(q.Body))
 	q = get(func(p *Probe) bool { return p.RouteKey == "POST /login" && p.Kind == Crossing })
 	assert.Equal(t, `{"u":"{u}","p":"{p}"}`, string(q.Body), "a login route's sample is the scheme's own login")
 	assert.Equal(t, `{}`, string(withMember([]byte(`{}`), "a", make(chan int))),

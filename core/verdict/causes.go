@@ -26,11 +26,11 @@ var Causes = finding.NewCatalogue(append([]finding.Family{
 		Refuted: "A redirect; an answer of another type than the control's; for OPTIONS one that shows nothing of " +
 			"the control's answer.",
 		Rows: detourCauses},
-	finding.Family{Name: "credential", Title: "Broken credentials and logins",
+	finding.Family{Name: "credential", Title: "Broken credentials",
 		Shown: "A credential that is broken in one way, sent with the very request of the control, was admitted. " +
 			"Where two are sent, the caller of the sound one is turned away alone. A way that gets in is then tried " +
 			"on the other routes of the guard.",
-		Refuted: "The sound one is not admitted either; the route is open to whoever asks; a sign-up behind the login.",
+		Refuted: "The sound one is not admitted either; the route is open to whoever asks.",
 		Rows:    credentialCauses},
 	finding.Family{Name: "issued", Title: "What logins give out",
 		Shown: "The token, cookie or link that a login of a declared identity gave was read and held against the " +

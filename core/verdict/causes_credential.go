@@ -65,18 +65,8 @@ const (
 	placeAdvice = "Take only what was issued as this credential, for this scheme."
 )
 
-// credentialCauses are those of credentials that are broken in one way, and of logins
-// with something wrong in them.
+// credentialCauses are those of credentials that are broken in one way.
 var credentialCauses = []*finding.Row{
-	{Cause: "wrong secret", Kind: finding.Unprotected, Title: "Any secret logs in",
-		Means:  "A login with a wrong, an empty or no secret gave a credential, so that a name is enough.",
-		Advice: "Compare the secret before a token is issued.", OWASP: finding.API2, CWE: 287},
-	{Cause: "account", Kind: finding.Leaking, Title: "Tells who has an account",
-		Means: "An unknown name and a wrong secret are answered differently, so that anybody can find out who has an " +
-			"account.",
-		// observable response discrepancy
-		Advice: "Answer an unknown name exactly as a wrong secret.", OWASP: finding.API2, CWE: 204,
-		Refuted: "Digits and long runs of letters and digits differ in every answer and are not compared."},
 	broken("unsigned", "An unsigned token is accepted", "Whoever can write can make a token.", verifyAdvice,
 		finding.API2, 347,
 		"RFC 8725 section 2.1"),

@@ -146,46 +146,6 @@ func TestCredentialsThatAreNotSimplyBroken(t *testing.T) {
 	}
 }
 
-func TestUnknownNames(t *testing.T) {
-	d := doc(t, "schemes:\n  s: { kind: bearer, login: { send: POST /a, json: { n: \"{n}\" }, take: { access: /t } } "+
-		"}\n  page: { kind: cookie, name: sid, login: { send: POST /a, form: { n: \"{n}\" } } }\n")
-	wrong := func(body string) *Control {
-		return &Control{Caller: "ann", Answer: reply(401, asJSON, body), Class: check.Refused}
-	}
-	p := &probe.Probe{Kind: probe.WrongSecret, Route: 1, RouteKey: "POST /a", Way: probe.NameUnknown, Identity: "ann",
-		Scheme: "s", Expect: access.Expectation{Outcome: access.Refuse, Decider: 3}}
-	judge := func(a check.Answer, c *Control) Verdict {
-		return Judge(Input{Doc: d, Probe: p, Answer: a, Control: c, LoginWorks: true})
-	}
-	assert.Equal(t, finding.Unproven,
-		Judge(Input{Doc: d, Probe: p, Answer: reply(401, asJSON, ``), Control: wrong(``)}).Kind,
-		"the right secret was not admitted either")
-	assert.Equal(t, finding.Agrees,
-		Judge(Input{Doc: d, Probe: p, Answer: reply(200, asJSON, `{"t":"x"}`), SignedUp: true}).Kind,
-		"a sign-up as well")
-	assert.Equal(t, finding.Agrees, judge(reply(401, asJSON, `{"error":"no","id":"a81f-22"}`),
-		wrong(`{"error":"no","id":"93bc-17"}`)).Kind, "what differs in every answer tells nothing")
-	v := judge(reply(401, asJSON, `{"error":"nobody of that name"}`), wrong(`{"error":"that does not fit"}`))
-	assert.Equal(t, finding.Leaking, v.Kind)
-	row, _ := Causes.Row(v.Kind, v.Gaps[0].Cause)
-	assert.Equal(t, 204, row.CWE)
-	assert.Equal(t, finding.Leaking, judge(reply(404, asJSON, ``), wrong(``)).Kind)
-	assert.Equal(t, finding.Agrees,
-		judge(reply(401, asJSON, ``), &Control{Answer: reply(429, asJSON, ``), Class: check.Throttled}).Kind,
-		"a throttled answer cannot be compared with")
-	assert.Equal(t, finding.Agrees, judge(reply(401, asJSON, ``), nil).Kind)
-
-	p = &probe.Probe{Kind: probe.WrongSecret, Route: 1, RouteKey: "POST /a", Way: probe.SecretEmpty, Identity: "ann",
-		Scheme: "page", Expect: access.Expectation{Outcome: access.Refuse, Decider: 3}}
-	in := reply(200, asJSON, "{}")
-	assert.Equal(t, finding.Likely, judge(in, nil).Confidence, "no cookie was set")
-	in.Headers = append(in.Headers, [2]string{"Set-Cookie", "sid=····; Path=/"})
-	v = judge(in, nil)
-	assert.Equal(t, finding.Unprotected, v.Kind)
-	assert.Equal(t, finding.Proven, v.Confidence)
-	assert.Contains(t, v.Reason, "an empty secret")
-}
-
 // A family's verdict is one of all: its gaps gather where it says that one mend would be,
 // and what it could not show is no gap.
 func TestVerdictsOfFamilies(t *testing.T) {

@@ -6,8 +6,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"mime"
-	"regexp"
-	"slices"
 	"strconv"
 	"strings"
 
@@ -55,9 +53,6 @@ type Input struct {
 	BesideEnters bool
 	// For a quota drill: what it measured; nil when it did not get that far.
 	Quota *QuotaSeen
-	// For a login with something wrong in it: the right secret in the same place was
-	// admitted; and an unknown name was signed up by it.
-	LoginWorks, SignedUp bool
 	// Sick: it failed while the service as a whole did.
 	Sick bool
 	// Lost is set when the probe was sent but its answer never seen.
@@ -125,11 +120,6 @@ func CallerLabel(p *probe.Probe) string {
 		return p.Who()
 	case p.Check != nil:
 		return cmp.Or(p.Identity, "nobody") + " (" + p.Says() + ")"
-	case p.Kind == probe.WrongSecret:
-		if p.Way != "" {
-			return p.Identity + " (" + p.Way + ")"
-		}
-		return p.Identity + " (wrong secret)"
 	case p.Kind == probe.Around:
 		return "nobody (" + p.Way + ")"
 	case p.Kind == probe.Accept:
@@ -172,8 +162,6 @@ func Judge(in Input) Verdict {
 		v.malformed(in)
 	case probe.UnknownPath, probe.Neighbour, probe.OtherMethod:
 		v.stray(in)
-	case probe.WrongSecret:
-		v.wrongSecret(in)
 	case probe.RaisedRole:
 		v.raised(in)
 	case probe.Credential:
@@ -190,12 +178,19 @@ func Judge(in Input) Verdict {
 	if v.carriedOut(in) && v.Kind == finding.Unproven {
 		v.Kind = finding.Agrees // replaced by the gap below
 	}
+	v.answer(in, in.Answer)
+	v.worst()
+	return v
+}
+
+// answer holds an answer against what is said of any: its shape, and what it must not show.
+func (v *Verdict) answer(in Input, a check.Answer) {
 	var schema map[int]*declaration.Shape
 	if in.Probe.Route >= 0 && in.Probe.Kind != probe.OtherMethod {
 		schema = in.Doc.Routes[in.Probe.Route].Answers
 	}
 	wrong := len(v.Gaps) > 0 && v.Gaps[0].Kind == finding.WrongRefusal
-	for _, s := range CheckAnswer(in.Answer, in.Doc.Answers, schema) {
+	for _, s := range CheckAnswer(a, in.Doc.Answers, schema) {
 		// Who asks for a page may be answered with one.
 		if s.Kind == finding.WrongRefusal && (wrong || in.Probe.Way == probe.AcceptHTML) {
 			continue
@@ -203,8 +198,6 @@ func Judge(in Input) Verdict {
 		v.Gaps = append(v.Gaps, Gap{Kind: s.Kind, Subject: "answer", Cause: s.Cause, Reason: s.Reason,
 			Confidence: finding.Proven})
 	}
-	v.worst()
-	return v
 }
 
 // nothing says that nothing can be concluded, whatever was looked for: no answer was
@@ -248,6 +241,9 @@ func Of(in Input, judge func() check.Verdict) Verdict {
 		}
 		v.Gaps = append(v.Gaps, Gap{Kind: g.Cause.Kind, Rung: g.Rung, Cause: g.Cause.Cause + g.What, Reason: says,
 			Confidence: g.Proof.Confidence(), Row: g.Cause, Scope: g.Scope})
+	}
+	for _, r := range of.Answers {
+		v.answer(in, check.AnswerOf(r.Exchange))
 	}
 	v.worst()
 	return v
@@ -608,83 +604,6 @@ func (v *Verdict) stray(in Input) {
 		v.agrees(finding.Proven, "not in the inventory, and turned away: "+status(a))
 	}
 }
-
-// given says whether the answer of a login gives a credential of the scheme.
-func given(a check.Answer, s *declaration.Scheme) bool {
-	if s.Kind != declaration.Cookie {
-		_, ok := check.Pointer(a.Body, s.Login.Take["access"])
-		return ok
-	}
-	return slices.ContainsFunc(a.Headers, func(h [2]string) bool {
-		return strings.EqualFold(h[0], "Set-Cookie") && strings.HasPrefix(h[1], s.Field+"=")
-	})
-}
-
-func (v *Verdict) wrongSecret(in Input) {
-	p, a := in.Probe, in.Answer
-	s := in.Doc.SchemeNamed(p.Scheme)
-	switch v.Class {
-	case check.Unreachable:
-		v.unproven("no answer: " + a.Error)
-	case check.Admitted:
-		if in.SignedUp {
-			v.agrees(finding.Likely, "the login is a sign-up as well: an unknown name was admitted, and then refused "+
-				"with another secret")
-			return
-		}
-		what := map[string]string{"": "a wrong secret", probe.SecretEmpty: "an empty secret",
-			probe.SecretAbsent: "no secret", probe.NameUnknown: "an unknown name"}[p.Way]
-		conf, shown := finding.Likely, "no token in the answer"
-		if s != nil && s.Login != nil {
-			if given(a, s) {
-				conf, shown = finding.Proven, "and a token was issued"
-			}
-		}
-		v.gap(finding.Unprotected, p.Expect, "wrong secret", fmt.Sprintf("A login as %s with %s was answered %s, %s.",
-			p.Identity, what, status(a), shown), conf)
-	case check.Failed, check.Throttled:
-		v.unproven("the service answered " + status(a))
-	default:
-		if !in.LoginWorks {
-			v.unproven(fmt.Sprintf("answered %s, but the right secret in the same place was not admitted either",
-				status(a)))
-			return
-		}
-		v.agrees(finding.Proven, "turned away: "+status(a))
-		if p.Way == probe.NameUnknown && in.Control != nil {
-			v.sameRefusal(in)
-		}
-	}
-}
-
-// sameRefusal compares how an unknown name and a wrong secret are turned away:
-// where they differ, a caller can find out who has an account.
-func (v *Verdict) sameRefusal(in Input) {
-	a, b := in.Answer, in.Control.Answer
-	differs := ""
-	switch {
-	case b.Status == 0 || b.Status == 429 || b.Status >= 500 || b.Status < 300:
-		return
-	case a.Status != b.Status:
-		differs = fmt.Sprintf("%s and %s", status(a), status(b))
-	case !sameWords(a, b):
-		differs = "in its text"
-	default:
-		v.Reason = "turned away as a wrong secret is: " + status(a)
-		return
-	}
-	v.gap(finding.Leaking, access.Expectation{Outcome: access.Refuse, Subject: "answer"}, "account",
-		fmt.Sprintf("A login with an unknown name and one with a wrong secret are answered differently (%s), so that "+
-			"anybody can find out who has an account.", differs), finding.Proven)
-}
-
-// sameWords compares two bodies without what differs in every answer: digits
-// and long runs of letters and digits.
-func sameWords(a, b check.Answer) bool {
-	return changing.ReplaceAllString(string(a.Body), "") == changing.ReplaceAllString(string(b.Body), "")
-}
-
-var changing = regexp.MustCompile(`[0-9]+|[A-Za-z0-9_-]*[0-9][A-Za-z0-9_-]*`)
 
 func (v *Verdict) raised(in Input) {
 	p := in.Probe

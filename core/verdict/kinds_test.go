@@ -55,30 +55,6 @@ func TestAround(t *testing.T) {
 	}
 }
 
-func TestWrongSecret(t *testing.T) {
-	d := kindsDoc(t)
-	for _, c := range []struct {
-		a    check.Answer
-		kind finding.Kind
-		conf finding.Confidence
-	}{
-		{check.Answer{Status: 200, Body: []byte(`{"token":"····"}`)}, finding.Unprotected, finding.Proven},
-		{check.Answer{Status: 200, Body: []byte(`{}`)}, finding.Unprotected, finding.Likely},
-		{check.Answer{Status: 401}, finding.Agrees, finding.Proven},
-		{check.Answer{Status: 400, Body: []byte(`{"error":"invalid_grant"}`)}, finding.Agrees, finding.Proven},
-		{check.Answer{Status: 302, Headers: [][2]string{{"Location", "/login?failed"}}}, finding.Agrees,
-			finding.Proven},
-		{check.Answer{Status: 503}, finding.Unproven, finding.NotSure},
-		{check.Answer{}, finding.Unproven, finding.NotSure},
-	} {
-		p := &probe.Probe{Kind: probe.WrongSecret, Route: 1, RouteKey: "POST /login", Identity: "ann", Scheme: "access",
-			State: access.Broken, Expect: access.Expectation{Outcome: access.Refuse, Decider: 3}}
-		v := Judge(Input{Doc: d, Probe: p, Answer: c.a, LoginWorks: true})
-		assert.Equal(t, c.kind, v.Kind, c.a.Status)
-		assert.Equal(t, c.conf, v.Confidence, c.a.Status)
-	}
-}
-
 func TestRaisedAndMalformed(t *testing.T) {
 	d := kindsDoc(t)
 	p := &probe.Probe{Kind: probe.RaisedRole, RouteKey: "POST /a", Method: "POST", Identity: "ann", Claim: "roles",

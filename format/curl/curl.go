@@ -53,7 +53,7 @@ func Command(d *declaration.Document, t *declaration.Target, p *probe.Probe, rec
 		header(quote(h[0] + ": " + h[1]))
 	}
 	query := q.Query
-	if s := d.SchemeNamed(p.Scheme); s != nil && p.Kind != probe.WrongSecret && p.Kind != probe.Issued &&
+	if s := d.SchemeNamed(p.Scheme); s != nil && p.Kind != probe.Issued &&
 		(p.Check == nil || call != nil && len(call.As) > 0) {
 		who := p.Identity
 		if p.State == access.Broken {
@@ -90,8 +90,15 @@ func Command(d *declaration.Document, t *declaration.Target, p *probe.Probe, rec
 		req := declaration.Request{JSON: q.Body}
 		for _, n := range req.Placeholders() {
 			who := q.As
-			if p.Kind == probe.WrongSecret {
-				who = "WRONG_" + p.Identity
+			if call != nil {
+				f := call.Request.Fill[n]
+				if f == (check.Fill{}) { // nothing stands there
+					body = strings.ReplaceAll(body, "{"+n+"}", "")
+					continue
+				}
+				if who = f.Identity; f.Made != "" {
+					who = f.Made + "_" + p.Identity
+				}
 			}
 			if who == "" {
 				who = "SAMPLE"

@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"millgate/core/access"
+	"millgate/core/check"
 	"millgate/core/check/families"
 	"millgate/core/declaration"
 	"millgate/core/probe"
@@ -85,7 +86,8 @@ func TestOtherCallers(t *testing.T) {
 	d, tg, p = probeOf(t, "http://h", func(p *probe.Probe) bool { return p.Way == probe.DoubledSlash })
 	assert.Contains(t, Command(d, tg, p, "", nil), "--path-as-is")
 	assert.Contains(t, Command(d, tg, p, "", nil), `"http://h//a/x%20y?`)
-	d, tg, p = probeOf(t, "http://h", func(p *probe.Probe) bool { return p.Kind == probe.WrongSecret })
-	assert.Contains(t, Command(d, tg, p, "", nil), "$WRONG_ANN_PASSWORD")
+	d, tg, p = probeOf(t, "http://h", func(p *probe.Probe) bool { return p.Kind == "wrong-secret" })
+	call := families.All.Named("wrong-secret").Script(&check.Context{Doc: d, Target: tg}, p.Check).Next(0, nil).Send[0]
+	assert.Contains(t, Command(d, tg, p, "", &call), "$WRONG_ANN_PASSWORD")
 	assert.Equal(t, "A_B_2_C", Variable("a-b", "2.c"))
 }

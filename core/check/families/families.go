@@ -4,12 +4,14 @@ package families
 
 import (
 	"millgate/core/check"
+	"millgate/core/check/logins"
 	"millgate/core/check/pages"
 	"millgate/core/check/sessions"
 )
 
 // All are the families, in the order in which they are planned.
 var All = check.Families{
+	logins.Family{},
 	pages.Family{},
 	sessions.Family{},
 }

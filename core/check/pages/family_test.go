@@ -42,6 +42,8 @@ func (x crossings) Control(i int) (check.Sample, bool) {
 		Host: rt.Host, Path: rt.Path(), Headers: [][2]string{{"X-Any", "1"}}}}, len(rt.Parameters()) == 0
 }
 
+func (crossings) Using(string) []string { return nil }
+
 func (x crossings) Address(i int) check.Request {
 	return check.Request{Method: x.d.Routes[i].Method(), Host: x.d.Routes[i].Host, Path: "/at"}
 }

@@ -19,7 +19,9 @@ type crossings struct {
 }
 
 func (crossings) Control(int) (check.Sample, bool) { return check.Sample{}, false }
-func (crossings) Address(int) check.Request        { return check.Request{} }
+func (crossings) Using(string) []string            { return nil }
+
+func (crossings) Address(int) check.Request { return check.Request{} }
 
 func (c crossings) Works(identity, scheme string) (check.Sample, bool) {
 	p, ok := c.works[identity+" "+scheme]
