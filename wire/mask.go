@@ -48,6 +48,8 @@ func (m *Masker) exchange(r raw, never []string, t *mask.Masking) check.Exchange
 	if len(x.Content) > BodyLimit {
 		x.Content, x.Truncated = mask.Cut(x.Content, BodyLimit), true
 	}
-	x.Texts = mask.Within(content, never)
+	if x.Texts = mask.Within(content, never); x.Truncated || mask.Has(x.Content) {
+		x.Sought = never
+	}
 	return x
 }

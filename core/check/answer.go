@@ -37,6 +37,8 @@ type Answer struct {
 	At      time.Time // when it was sent; zero where that is not known
 	NoBody  bool      // to HEAD, which has none (RFC 9110 section 9.3.2)
 	Texts   []string  // of never.text, what stood in it before secrets were masked
+	Sought  []string  // of never.text, what was looked for then
+	Partial bool      // something of it is masked or cut
 }
 
 // Header returns the first value of a field, "" without it.

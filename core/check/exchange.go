@@ -8,23 +8,26 @@ import (
 
 // Exchange is a request and its answer, without secrets.
 type Exchange struct {
-	Method    string        `json:"method"`
-	URL       string        `json:"url"`
-	Headers   [][2]string   `json:"headers"`
-	Body      string        `json:"body"`
-	Status    int           `json:"status"` // 0 when there is no answer
-	Answer    [][2]string   `json:"answer"`
-	Content   string        `json:"content"`
-	Truncated bool          `json:"truncated"`
-	Texts     []string      `json:"texts,omitempty"` // of Client.Never, those that stand in the answer
-	Error     string        `json:"error"`
-	At        time.Time     `json:"at"`
-	Took      time.Duration `json:"took"`
+	Method    string      `json:"method"`
+	URL       string      `json:"url"`
+	Headers   [][2]string `json:"headers"`
+	Body      string      `json:"body"`
+	Status    int         `json:"status"` // 0 when there is no answer
+	Answer    [][2]string `json:"answer"`
+	Content   string      `json:"content"`
+	Truncated bool        `json:"truncated"`
+	Texts     []string    `json:"texts,omitempty"` // of Client.Never, those that stand in the answer
+	// Sought has Client.Never where the answer is not kept as it came: masked, or cut.
+	Sought []string      `json:"sought,omitempty"`
+	Error  string        `json:"error"`
+	At     time.Time     `json:"at"`
+	Took   time.Duration `json:"took"`
 }
 
 // AnswerOf is the answer of an exchange, for the judge. Numbers of marks mean something
 // in one fact only, so that it does not see them.
 func AnswerOf(x Exchange) Answer {
 	return Answer{Status: x.Status, Headers: x.Answer, Body: []byte(mask.Unnumbered(x.Content)), Error: x.Error,
-		Sent: []byte(mask.Unnumbered(x.Body)), At: x.At, NoBody: x.Method == "HEAD", Texts: x.Texts}
+		Sent: []byte(mask.Unnumbered(x.Body)), At: x.At, NoBody: x.Method == "HEAD", Texts: x.Texts, Sought: x.Sought,
+		Partial: x.Truncated || mask.Has(x.Content)}
 }

@@ -91,7 +91,9 @@ func (m *Masking) json(text string) string {
 	return b.String()
 }
 
-// member masks a string value that stands under a name.
+// member masks a string value that stands under a name. The elements of a list do not:
+// under "password" it holds complaints more often than secrets, and those that are known
+// are masked anyway.
 func (m *Masking) member(name string, v view, raw string) string {
 	if raw != "" && memberName.MatchString(name) {
 		return m.markFor(Named, v.text)

@@ -287,6 +287,9 @@ func Plain(text string) string {
 // with it that are equal need not have been.
 func Numbered(text string) bool { return strings.Contains(text, "‹") && numbered.MatchString(text) }
 
+// Has says whether a text may have a mark.
+func Has(text string) bool { return strings.Contains(text, "‹") }
+
 // Without is a text with nothing in the place of its marks, for who looks in it for
 // what a service wrote.
 func Without(text string) string {

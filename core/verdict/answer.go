@@ -106,6 +106,21 @@ func CheckAnswer(a check.Answer, r declaration.Answers, schema map[int]*declarat
 	return out
 }
 
+// unsought are the texts that must never be shown, and of which the answer does not tell
+// whether it did: they were declared after it came, and something of it is masked or cut.
+func unsought(a check.Answer, r declaration.Answers) (out []string) {
+	if a.Status == 0 || !a.Partial {
+		return nil
+	}
+	shown := mask.Without(string(a.Body))
+	for _, t := range r.NeverText {
+		if t != "" && !slices.Contains(a.Sought, t) && !slices.Contains(a.Texts, t) && !strings.Contains(shown, t) {
+			out = append(out, fmt.Sprintf("%q", t))
+		}
+	}
+	return out
+}
+
 // fieldsNamed returns the pointers of members with one of the names, array
 // indexes left out, without repetition.
 func fieldsNamed(v any, names []string, at string, out []string) []string {

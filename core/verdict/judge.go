@@ -189,6 +189,10 @@ func (v *Verdict) answer(in Input, a check.Answer) {
 	if in.Probe.Route >= 0 && in.Probe.Kind != probe.OtherMethod {
 		schema = in.Doc.Routes[in.Probe.Route].Answers
 	}
+	if list := unsought(a, in.Doc.Answers); len(list) > 0 && v.Kind == finding.Agrees {
+		v.agrees(finding.Likely, fmt.Sprintf("%s; whether it shows %s was not checked: that was declared after it was "+
+			"sent, and not all of the answer was kept", v.Reason, strings.Join(list, ", ")))
+	}
 	wrong := len(v.Gaps) > 0 && v.Gaps[0].Kind == finding.WrongRefusal
 	for _, s := range CheckAnswer(a, in.Doc.Answers, schema) {
 		// Who asks for a page may be answered with one.

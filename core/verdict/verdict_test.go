@@ -278,3 +278,25 @@ func FuzzCheckAnswer(f *testing.F) {
 func gather(d *declaration.Document, items []Item) []finding.Finding {
 	return Gather(&check.Context{Doc: d}, nil, items)
 }
+
+// A text that is declared after an answer came was looked for in what is kept of it alone:
+// where something of that is masked or cut, nothing was checked, and the verdict says so.
+func TestTextsThatWereNotLookedFor(t *testing.T) {
+	d := doc(t, "answers: { never: { text: [stack trace] } }\n")
+	p := item(probe.Crossing, "GET /a", "ann", access.Sound).Probe
+	p.Expect = access.Expectation{Outcome: access.Admit}
+	judge := func(x check.Exchange) Verdict {
+		x.Status = 200
+		return Judge(Input{Doc: d, Probe: p, Answer: check.AnswerOf(x)})
+	}
+	assert.Equal(t, finding.Proven, judge(check.Exchange{Content: "all of it"}).Confidence)
+	for _, x := range []check.Exchange{{Content: "‹token:1› and more"}, {Content: "a part", Truncated: true}} {
+		v := judge(x)
+		assert.Equal(t, []any{finding.Agrees, finding.Likely}, []any{v.Kind, v.Confidence})
+		assert.Contains(t, v.Reason, `whether it shows "stack trace" was not checked`)
+		x.Sought = []string{"stack trace"}
+		assert.Equal(t, finding.Proven, judge(x).Confidence, "it was looked for before it was masked")
+		x.Texts = x.Sought
+		assert.Equal(t, finding.Leaking, judge(x).Kind)
+	}
+}
