@@ -59,178 +59,220 @@ type Past struct {
 func (a *App) Crossing(target, route, caller string) (CrossingView, error) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	d := a.doc
-	v := CrossingView{Route: route, Caller: caller}
-	i := d.RouteNamed(route)
-	id := d.IdentityNamed(caller)
+	x := crossingView{CrossingView: CrossingView{Route: route, Caller: caller}, d: a.doc, i: a.doc.RouteNamed(route)}
+	if err := x.ask(); err != nil {
+		return x.CrossingView, err
+	}
+	x.declared()
+	t := a.pickTarget(target)
+	if t == nil || declaration.Failed(a.messages) {
+		return x.CrossingView, nil
+	}
+	x.Target = t.Name
+	o, err := a.judged(t)
+	if err != nil {
+		return x.CrossingView, err
+	}
+	sent := x.observed(o, a.planned(o, t), t)
+	if !x.known {
+		return x.CrossingView, fmt.Errorf("%w: there is no route %q", ErrNotFound, route)
+	}
+	return x.CrossingView, a.past(&x.CrossingView, t.Name, sent)
+}
+
+// crossingView is a cell that is put together.
+type crossingView struct {
+	CrossingView
+	d     *declaration.Document
+	i     int // of the route, -1 where the inventory has none
+	id    *declaration.Identity
+	page  string // of the Origins lens
+	kind  string // of caller that quotas count by
+	known bool   // there is something to see
+
+	isPage, isCounted, isWay bool
+}
+
+// ask reads whose cell it is, and names it.
+func (x *crossingView) ask() error {
+	d, caller := x.d, x.Caller
+	x.id = d.IdentityNamed(caller)
 	way, tokens := strings.CutPrefix(caller, wayCaller)
 	who, drill := strings.CutPrefix(caller, drillCaller)
 	if drill {
-		id = d.IdentityNamed(who)
+		x.id = d.IdentityNamed(who)
 	}
-	page, isPage := strings.CutPrefix(caller, probe.PageCaller)
-	if isPage && !slices.ContainsFunc(pages.Columns(d), func(p origin.Page) bool { return p.ID == page }) {
-		return v, fmt.Errorf("%w: there is no page %q", ErrNotFound, page)
+	x.isWay = tokens
+	if x.page, x.isPage = strings.CutPrefix(caller, probe.PageCaller); x.isPage &&
+		!slices.ContainsFunc(pages.Columns(d), func(p origin.Page) bool { return p.ID == x.page }) {
+		return fmt.Errorf("%w: there is no page %q", ErrNotFound, x.page)
 	}
-	kind, isCounted := strings.CutPrefix(caller, CountedCaller)
+	x.kind, x.isCounted = strings.CutPrefix(caller, CountedCaller)
 	name, isQuota := strings.CutPrefix(caller, probe.QuotaCaller)
-	if isCounted && !slices.Contains(kindsOfCaller(d), kind) || isQuota && d.QuotaNamed(name) == nil {
-		return v, fmt.Errorf("%w: no quota counts by %q", ErrNotFound, caller)
+	if x.isCounted && !slices.Contains(kindsOfCaller(d), x.kind) || isQuota && d.QuotaNamed(name) == nil {
+		return fmt.Errorf("%w: no quota counts by %q", ErrNotFound, caller)
 	}
-	if caller != "" && id == nil && !tokens && !isPage && !isCounted && !isQuota {
-		return v, fmt.Errorf("%w: there is no identity %q", ErrNotFound, caller)
+	if caller != "" && x.id == nil && !tokens && !x.isPage && !x.isCounted && !isQuota {
+		return fmt.Errorf("%w: there is no identity %q", ErrNotFound, caller)
 	}
-	state := access.Sound
-	v.Label = "nobody · no credential"
+	x.Label = "nobody · no credential"
 	switch {
-	case drill && id != nil:
-		v.Label = id.Name + " · session drill"
-	case isCounted:
-		v.Label = "counted by " + kind
+	case drill && x.id != nil:
+		x.Label = x.id.Name + " · session drill"
+	case x.isCounted:
+		x.Label = "counted by " + x.kind
 	case isQuota:
-		v.Label = "quota " + name
-	case isPage:
-		state, v.Label = access.Absent, "a page of "+page
-		if at, ok := pages.At(d, i, page); i >= 0 && ok {
-			v.Label = "a page of " + at.Origin
+		x.Label = "quota " + name
+	case x.isPage:
+		x.Label = "a page of " + x.page
+		if at, ok := pages.At(d, x.i, x.page); x.i >= 0 && ok {
+			x.Label = "a page of " + at.Origin
 		}
 	case tokens:
-		state, v.Label = access.Broken, "credential: "+way
-	case id == nil:
+		x.Label = "credential: " + way
+	case x.id != nil:
+		x.Label = identityLabel(d, x.i, x.id)
+	}
+	return nil
+}
+
+// declared says what the declaration expects, and which place of it decides.
+func (x *crossingView) declared() {
+	if x.i < 0 {
+		return
+	}
+	state := access.Sound
+	switch {
+	case x.isWay:
+		state = access.Broken
+	case x.isPage, x.id == nil && x.Caller == "":
 		state = access.Absent
-	default:
-		v.Label = identityLabel(d, i, id)
 	}
-	if i >= 0 {
-		v.Expect = access.Evaluate(d, i, access.Caller{Identity: id, State: state})
-		v.Unsafe = d.Routes[i].Unsafe()
-		if v.Expect.Entry != nil {
-			v.Place = v.Expect.Entry.Place
-		} else {
-			v.Place = d.Routes[i].Place
+	x.Expect = access.Evaluate(x.d, x.i, access.Caller{Identity: x.id, State: state})
+	x.Unsafe = x.d.Routes[x.i].Unsafe()
+	x.Place = x.d.Routes[x.i].Place
+	if x.isPage {
+		if e := x.d.OriginEntry(x.i); e != nil {
+			x.Place = e.Place
 		}
-		if isPage {
-			v.Place = d.Routes[i].Place
-			if e := d.OriginEntry(i); e != nil {
-				v.Place = e.Place
-			}
-		}
+	} else if x.Expect.Entry != nil {
+		x.Place = x.Expect.Entry.Place
 	}
-	t := a.pickTarget(target)
-	if t == nil || declaration.Failed(a.messages) {
-		return v, nil
-	}
-	v.Target = t.Name
-	o, err := a.judged(t)
-	if err != nil {
-		return v, err
-	}
-	sent := caller
-	pl := a.planned(o, t)
+}
+
+// observed adds what is planned and was seen, and says as whom it is sent.
+func (x *crossingView) observed(o *observed, pl *probe.Plan, t *declaration.Target) (sent string) {
+	sent = x.Caller
 	for _, p := range pl.Probes {
-		if p.RouteKey == route && p.Kind == probe.Crossing && slices.Contains(p.StandsFor, caller) {
-			sent, v.Inferred = p.Identity, p.Identity
+		if p.RouteKey == x.Route && p.Kind == probe.Crossing && slices.Contains(p.StandsFor, x.Caller) {
+			sent, x.Inferred = p.Identity, p.Identity
 		}
 	}
-	known := i >= 0
-	counted := map[*probe.Probe]bool{}
-	if isCounted {
-		for _, p := range drillsAt(d, pl, route, kind) {
-			counted[p] = true
-		}
+	x.known = x.i >= 0
+	var drills []*probe.Probe
+	if x.isCounted {
+		drills = drillsAt(x.d, pl, x.Route, x.kind)
 	}
 	for _, p := range pl.Probes {
-		here := counted[p] || p.RouteKey == route || p.Kind == probe.UnknownPath && route == verdict.AnyPath
-		if !here {
+		counted := slices.Contains(drills, p)
+		if !counted && p.RouteKey != x.Route && (p.Kind != probe.UnknownPath || x.Route != verdict.AnyPath) {
 			continue
 		}
-		known = true
-		if !counted[p] && !belongs(p, sent) {
+		x.known = true
+		if !counted && !belongs(p, sent) {
 			continue
 		}
 		if p.Widens != "" && o.view[p.ID] == nil {
 			continue // only what a gap led to in a sweep is there to be seen
 		}
-		v.Unsafe = v.Unsafe || p.Unsafe()
-		pv := ProbeView{Probe: p, Label: probeLabel(p), Expect: withLadder(d, p),
-			Verdict: verdict.Verdict{Kind: finding.Unprobed, Reason: "not probed yet"}}
-		if isPage {
-			of := pages.Of(pl.Context(), p.Check)
-			pv.Page = &of
-			v.Unsafe = false
-		}
-		if q := d.QuotaNamed(p.Way); p.Kind == probe.QuotaDrill && q != nil {
-			pv.Quota = quotaSeenOf(d, t, q, p.Identity, nil)
-			v.Place = q.Place
-		}
-		if it, ok := o.items[p.ID]; ok {
-			if pv.Quota != nil && o.view[p.ID] != nil {
-				f := o.view[p.ID]
-				if pv.Quota.Measured = f.Quota; f.Earlier != nil { // shown with its date, and no verdict
-					pv.Quota.Measured, pv.Quota.Earlier = f.Earlier.Measured, f.Earlier.At
-				}
-			}
-			if isPage {
-				seen := pages.Look(pl.Context(), p.Check, o.view[p.ID].seen(), o.view[p.Control].seen())
-				pv.Page = &seen
-			}
-			pv.Verdict, pv.Fact = it.Verdict, o.view[p.ID]
-			pv.Steps = stepsOf(pl, p, pv.Fact)
-			if c := pl.Find(p.Control); c != nil {
-				pv.ControlP, pv.Control = c, o.view[c.ID]
-			}
-		}
-		v.Probes = append(v.Probes, pv)
+		x.Probes = append(x.Probes, x.probe(o, pl, t, p))
 	}
-	if !known {
-		return v, fmt.Errorf("%w: there is no route %q", ErrNotFound, route)
-	}
-	sort.SliceStable(v.Probes, func(x, y int) bool {
-		return finding.Worse(v.Probes[x].Verdict.Kind,
-			v.Probes[y].Verdict.Kind)
+	sort.SliceStable(x.Probes, func(i, j int) bool {
+		return finding.Worse(x.Probes[i].Verdict.Kind, x.Probes[j].Verdict.Kind)
 	})
+	x.left(pl, sent)
+	if len(x.Probes) == 0 {
+		if x.isWay {
+			sent = "" // such probes are sent as nobody
+		}
+		return strings.TrimPrefix(sent, drillCaller)
+	}
+	worst := x.Probes[0]
+	if k := slices.IndexFunc(o.findings, func(f finding.Finding) bool {
+		return slices.Contains(f.Probes, worst.Probe.ID)
+	}); k >= 0 && worst.Verdict.Kind.IsGap() {
+		x.Finding = &o.findings[k]
+	}
+	switch {
+	case x.isWay:
+		x.Expect = worst.Expect // some ways must be admitted
+		return ""
+	case x.isPage:
+		return worst.Probe.Identity
+	}
+	return strings.TrimPrefix(sent, drillCaller)
+}
+
+// probe is one probe of the cell, judged.
+func (x *crossingView) probe(o *observed, pl *probe.Plan, t *declaration.Target, p *probe.Probe) ProbeView {
+	x.Unsafe = x.Unsafe || p.Unsafe()
+	pv := ProbeView{Probe: p, Label: probeLabel(p), Expect: withLadder(x.d, p),
+		Verdict: verdict.Verdict{Kind: finding.Unprobed, Reason: "not probed yet"}}
+	if x.isPage {
+		of := pages.Of(pl.Context(), p.Check)
+		pv.Page = &of
+		x.Unsafe = false
+	}
+	if q := x.d.QuotaNamed(p.Way); p.Kind == probe.QuotaDrill && q != nil {
+		pv.Quota = quotaSeenOf(x.d, t, q, p.Identity, nil)
+		x.Place = q.Place
+	}
+	it, ok := o.items[p.ID]
+	if !ok {
+		return pv
+	}
+	f := o.view[p.ID]
+	if pv.Quota != nil && f != nil {
+		if pv.Quota.Measured = f.Quota; f.Earlier != nil { // shown with its date, and no verdict
+			pv.Quota.Measured, pv.Quota.Earlier = f.Earlier.Measured, f.Earlier.At
+		}
+	}
+	if x.isPage {
+		seen := pages.Look(pl.Context(), p.Check, f.seen(), o.view[p.Control].seen())
+		pv.Page = &seen
+	}
+	pv.Verdict, pv.Fact = it.Verdict, f
+	pv.Steps = stepsOf(pl, p, f)
+	if c := pl.Find(p.Control); c != nil {
+		pv.ControlP, pv.Control = c, o.view[c.ID]
+	}
+	return pv
+}
+
+// left says what of the cell is not sent, and why.
+func (x *crossingView) left(pl *probe.Plan, sent string) {
 	for _, l := range pl.Left {
-		if l.Route == route && l.Caller == sent {
-			v.Left = append(v.Left, l)
+		if l.Route == x.Route && l.Caller == sent {
+			x.Left = append(x.Left, l)
 		}
 		// Why a quota is not measured stands by its name.
-		if q, ok := strings.CutPrefix(l.Route, "quota "); ok && i >= 0 && isCounted {
-			if k := slices.IndexFunc(d.Quotas, func(u *declaration.Quota) bool { return u.Name == q }); k >= 0 &&
-				slices.Contains(d.QuotasAt[i], k) && countedBy(d.Quotas[k]) == kind {
-				v.Left = append(v.Left, l)
+		if q, ok := strings.CutPrefix(l.Route, "quota "); ok && x.i >= 0 && x.isCounted {
+			if k := slices.IndexFunc(x.d.Quotas, func(u *declaration.Quota) bool { return u.Name == q }); k >= 0 &&
+				slices.Contains(x.d.QuotasAt[x.i], k) && countedBy(x.d.Quotas[k]) == x.kind {
+				x.Left = append(x.Left, l)
 			}
 		}
 	}
-	if tokens && len(v.Probes) > 0 {
-		v.Expect = v.Probes[0].Expect // some ways must be admitted
+	if !x.isPage || len(x.Probes) > 0 || x.i < 0 {
+		return
 	}
-	if isPage && len(v.Probes) == 0 && i >= 0 {
-		if at, ok := pages.At(d, i, page); ok {
-			why := "a page sends this without asking, and it is unsafe, so that it is not sent"
-			if at.Hostile && at.ID != origin.Unrelated {
-				why = "tried on one route of each origins entry; here only if a page gets in there"
-			}
-			v.Left = append(v.Left, probe.Omission{Route: route, What: "the page", Why: why})
+	if at, ok := pages.At(x.d, x.i, x.page); ok {
+		why := "a page sends this without asking, and it is unsafe, so that it is not sent"
+		if at.Hostile && at.ID != origin.Unrelated {
+			why = "tried on one route of each origins entry; here only if a page gets in there"
 		}
+		x.Left = append(x.Left, probe.Omission{Route: x.Route, What: "the page", Why: why})
 	}
-	if len(v.Probes) > 0 && v.Probes[0].Verdict.Kind.IsGap() {
-		for k := range o.findings {
-			if slices.Contains(o.findings[k].Probes, v.Probes[0].Probe.ID) {
-				v.Finding = &o.findings[k]
-				break
-			}
-		}
-	}
-	if who, ok := strings.CutPrefix(sent, drillCaller); ok {
-		sent = who
-	}
-	if isPage && len(v.Probes) > 0 {
-		sent = v.Probes[0].Probe.Identity
-	}
-	if tokens {
-		sent = "" // such probes are sent as nobody
-	}
-	return v, a.past(&v, t.Name, sent)
 }
 
 func (a *App) past(v *CrossingView, target, sent string) error {
