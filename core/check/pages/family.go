@@ -42,8 +42,8 @@ type Detail struct {
 	Column  string         // a declared origin, or a kind of hostile page
 	Page    string         // its origin
 	Like    string         // the declared origin that it is like, where that is not the strongest
-	Address check.Request  // where its preflight asks
-	Request *check.Request // nil where the request itself is not sent: it is unsafe
+	Request *check.Request // what it asks for, the same for all pages at a route
+	Asks    bool           // its preflight alone is sent: the request itself is unsafe
 	Again   bool           // and once more without its credential
 }
 
@@ -151,24 +151,21 @@ func (x planning) add(i int, like string, list []origin.Page, stands bool) {
 		return
 	}
 	rt := x.d.Routes[i]
-	d := Detail{Like: like, Address: x.Address(i)}
-	who, control := check.Caller{State: access.Absent}, ""
-	if s, ok := x.Control(i); ok {
-		control = s.Key
-		if !rt.Unsafe() {
-			who, d.Request = s.Caller, &s.Request
-		}
-	} else if !rt.Unsafe() {
-		if len(rt.Parameters()) > 0 {
-			return // nothing is known that its path could name; the crossings say so
-		}
-		d.Request = &d.Address
+	d := Detail{Like: like, Asks: rt.Unsafe()}
+	s, ok := x.Control(i)
+	who := s.Caller
+	switch {
+	case !ok && !d.Asks && len(rt.Parameters()) > 0:
+		return // nothing is known that its path could name; the crossings say so
+	case !ok || d.Asks:
+		who, s.Request = check.Caller{State: access.Absent}, x.Address(i)
 	}
+	d.Request = &s.Request
 	for _, page := range list {
 		d.Column, d.Page = page.ID, page.Origin
 		d.Again = stands && !page.Hostile && who.Scheme != ""
-		if d.Request == nil {
-			if _, asks := asks(x.d, i, d.Page, d.Address); !asks {
+		if d.Asks {
+			if _, asks := asks(x.d, i, d.Page, d.Request); !asks {
 				continue // a page sends it without asking, and it is not sent here
 			}
 		}
@@ -177,7 +174,7 @@ func (x planning) add(i int, like string, list []origin.Page, stands bool) {
 			of += "|" + d.Page
 		}
 		x.Add(check.Probe{ID: check.ID{Family: "origin", Route: rt.Key(), Caller: who, Of: of}, Phase: check.SafeFirst,
-			Control: control, Detail: d})
+			Control: s.Key, Detail: d})
 	}
 }
 
@@ -217,10 +214,10 @@ func (Family) Script(c *check.Context, p *check.Probe) check.Script {
 	d, i := of(p), c.Doc.RouteNamed(p.Route)
 	return check.Tell(func(t *check.Telling) {
 		var asked []check.Report
-		if q, ok := asks(c.Doc, i, d.Page, d.Address); ok {
+		if q, ok := asks(c.Doc, i, d.Page, d.Request); ok {
 			asked = t.Send(check.Call{Name: preflight, Request: q, Retry: true, Effect: check.Safe})
 		}
-		if d.Request == nil {
+		if d.Asks {
 			t.Keep(asked...)
 			return
 		}
@@ -244,7 +241,7 @@ func (Family) Script(c *check.Context, p *check.Probe) check.Script {
 
 // Cost is a preflight, and the request where that is sent.
 func (Family) Cost(_ *check.Context, p *check.Probe) check.Cost {
-	if of(p).Request == nil {
+	if of(p).Asks {
 		return check.Cost{Requests: 1}
 	}
 	return check.Cost{Requests: 2}
@@ -263,7 +260,7 @@ func (Family) Causes() finding.Family {
 // Cell is the page's in the Origins lens.
 func (f Family) Cell(p *check.Probe) (check.Cell, string) {
 	says := f.Who(p)
-	if of(p).Request == nil {
+	if of(p).Asks {
 		says = "the preflight of " + says
 	}
 	return check.Cell{Route: p.Route, Lens: check.Origins, Key: of(p).Column}, says

@@ -70,7 +70,7 @@ func head(r *check.Report) *origin.Answer {
 // Judge judges what a page can do with a route.
 func (Family) Judge(c *check.Context, p *check.Probe, f *check.Fact, e *check.Evidence) check.Verdict {
 	d, main := of(p), named(f, preflight)
-	if d.Request != nil {
+	if !d.Asks {
 		main = named(f, request)
 	}
 	if main == nil {
@@ -80,7 +80,7 @@ func (Family) Judge(c *check.Context, p *check.Probe, f *check.Fact, e *check.Ev
 	switch {
 	case main.Exchange.Status == 0:
 		return check.Unproven("no answer: %s", cmp.Or(main.Exchange.Error, main.Why))
-	case d.Request != nil && (class == check.Throttled || class == check.Failed):
+	case !d.Asks && (class == check.Throttled || class == check.Failed):
 		return check.Unproven("the service answered %d", main.Exchange.Status)
 	}
 	r := Look(c, p, f, e.Of(p.Control))
@@ -94,7 +94,7 @@ func (Family) Judge(c *check.Context, p *check.Probe, f *check.Fact, e *check.Ev
 	}
 	v := check.Verdict{Proof: proof, Does: r.Got.Does.String(),
 		Says: fmt.Sprintf("a page of %s can %s, as declared", d.Page, r.Got.Does.Verb())}
-	fair := d.Request == nil || class == check.Admitted
+	fair := d.Asks || class == check.Admitted
 	if !fair && r.Want.Does < origin.Read {
 		v.Proof = check.Speaks(heads...)
 	}

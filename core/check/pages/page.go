@@ -95,7 +95,7 @@ func CallOf(d *declaration.Document, i int, base string) origin.Call {
 
 // asks says what a browser asks before the request of a page at route i, whose preflight
 // goes to an address; ok is false where it asks nothing.
-func asks(d *declaration.Document, i int, page string, at check.Request) (q check.Request, ok bool) {
+func asks(d *declaration.Document, i int, page string, at *check.Request) (q check.Request, ok bool) {
 	full := origin.Full(CallOf(d, i, ""), page)
 	names := origin.UnsafeNames(full.Headers, origin.Standard)
 	m := full.Method
