@@ -116,117 +116,153 @@ func (a *App) Board(target string) (Board, error) {
 	for _, t := range d.Targets {
 		b.Targets = append(b.Targets, t.Name)
 	}
-	board := access.NewBoard(d)
-	b.Columns = columns(d, board.Classes)
-	b.Ways = append([]string{WaySound, WayAbsent}, probe.AllWays(d)...)
-	b.Pages = pages.Columns(d)
-	b.Kinds = kindsOfCaller(d)
-	b.Quotas = quotasSeen(d, nil, nil, b.Kinds)
-	b.Counts = finding.Counts{Crossings: map[finding.Kind]int{}, Findings: map[finding.Kind]int{}}
-	worst, rowWorst, stray := map[string]finding.Kind{}, map[string]finding.Kind{}, []string{}
-	inferred := map[string]bool{}
-	ways, seen, does := map[string]finding.Kind{}, map[string]finding.Kind{}, map[string]string{}
-	if t := a.pickTarget(target); t != nil && b.Errors == 0 {
-		b.Target = t.Name
+	x := boarding{Board: b, d: d, board: access.NewBoard(d), worst: map[[2]string]finding.Kind{},
+		rows: map[string]finding.Kind{}, inferred: map[[2]string]bool{}, ways: map[string]finding.Kind{},
+		pages: map[string]finding.Kind{}, does: map[string]string{}}
+	x.Columns = columns(d, x.board.Classes)
+	x.Ways = append([]string{WaySound, WayAbsent}, probe.AllWays(d)...)
+	x.Pages = pages.Columns(d)
+	x.Kinds = kindsOfCaller(d)
+	x.Quotas = quotasSeen(d, nil, nil, x.Kinds)
+	x.Counts = finding.Counts{Crossings: map[finding.Kind]int{}, Findings: map[finding.Kind]int{}}
+	if t := a.pickTarget(target); t != nil && x.Errors == 0 {
+		x.Target = t.Name
 		o, err := a.judged(t)
 		if err != nil {
-			return b, err
+			return x.Board, err
 		}
-		b.Counts = o.counts
-		b.Quotas = quotasSeen(d, t, o, b.Kinds)
-		put := func(route, col string, k finding.Kind) {
-			c := route + "\x00" + col
-			if old, ok := worst[c]; !ok || finding.Worse(k, old) {
-				worst[c] = k
-			}
-			if old, ok := rowWorst[route]; !ok || finding.Worse(k, old) {
-				rowWorst[route] = k
-			}
+		x.Counts = o.counts
+		x.Quotas = quotasSeen(d, t, o, x.Kinds)
+		x.see(o)
+		x.Sweep = a.sweepOf(o)
+	}
+	x.fill()
+	return x.Board, nil
+}
+
+// sweepOf is the last whole sweep of what is known, nil without.
+func (a *App) sweepOf(o *observed) *Run {
+	if o.sweep == 0 {
+		return nil
+	}
+	s, err := a.store.SweepByID(o.sweep)
+	if err != nil {
+		return nil
+	}
+	if r := a.running; r != nil && r.sweep.ID == o.sweep {
+		return r.info()
+	}
+	return runInfo(s)
+}
+
+// boarding is a board that is put together.
+type boarding struct {
+	Board
+	d     *declaration.Document
+	board *access.Board
+
+	worst      map[[2]string]finding.Kind // by route and column
+	rows       map[string]finding.Kind    // the worst on a route
+	inferred   map[[2]string]bool
+	ways       map[string]finding.Kind // by route and way
+	pages      map[string]finding.Kind // by route and page
+	does       map[string]string
+	undeclared []string // routes with a gap that the inventory does not have
+}
+
+// see takes the verdicts into the cells.
+func (x *boarding) see(o *observed) {
+	put := func(route, col string, k finding.Kind) {
+		c := [2]string{route, col}
+		if old, ok := x.worst[c]; !ok || finding.Worse(k, old) {
+			x.worst[c] = k
 		}
-		for _, p := range o.sent() {
-			it, ok := o.items[p.ID]
-			if !ok {
-				continue
-			}
-			if w := wayOf(p); w != "" {
-				if k := p.RouteKey + "\x00" + w; ways[k] == "" || finding.Worse(it.Verdict.Kind, ways[k]) {
-					ways[k] = it.Verdict.Kind
-				}
-			}
-			if c := p.Cell(); c.Lens == check.Origins {
-				k := p.RouteKey + "\x00" + c.Key
-				if old, ok := seen[k]; !ok || finding.Worse(it.Verdict.Kind, old) { // several may be alike in this way
-					seen[k], does[k] = it.Verdict.Kind, it.Verdict.Does
-				}
-			}
-			route := p.RouteKey
-			if p.Kind == probe.UnknownPath {
-				route = verdict.AnyPath
-			}
-			put(route, p.Column(), it.Verdict.Kind)
-			for _, s := range p.StandsFor {
-				if p.Kind == probe.Crossing {
-					put(route, s, it.Verdict.Kind)
-					inferred[route+"\x00"+s] = true
-				}
-			}
-			if it.Verdict.Kind.IsGap() && d.RouteNamed(route) < 0 && !slices.Contains(stray, route) {
-				stray = append(stray, route)
-			}
-		}
-		if w := o.sweep; w != 0 {
-			if s, err := a.store.SweepByID(w); err == nil {
-				b.Sweep = runInfo(s)
-				if r := a.running; r != nil && r.sweep.ID == w {
-					b.Sweep = r.info()
-				}
-			}
+		if old, ok := x.rows[route]; !ok || finding.Worse(k, old) {
+			x.rows[route] = k
 		}
 	}
-	memo := &pageMemo{d, map[string]string{}}
-	letters := func(row *Row, i int) {
-		var e, v, inf strings.Builder
-		for c, col := range b.Columns {
-			letter := byte('c')
-			if i >= 0 {
-				letter = board.At(i, c).Letter()
-			}
-			e.WriteByte(letter)
-			k := row.Key + "\x00" + col.Key
-			v.WriteByte(verdictLetter(worst[k]))
-			if inferred[k] {
-				inf.WriteByte('1')
-			} else {
-				inf.WriteByte('0')
+	for _, p := range o.sent() {
+		it, ok := o.items[p.ID]
+		if !ok {
+			continue
+		}
+		if w := wayOf(p); w != "" {
+			if k := p.RouteKey + "\x00" + w; x.ways[k] == "" || finding.Worse(it.Verdict.Kind, x.ways[k]) {
+				x.ways[k] = it.Verdict.Kind
 			}
 		}
-		row.Expect, row.Verdict, row.Inferred = e.String(), v.String(), inf.String()
-		if w := rowWorst[row.Key]; w.IsGap() {
-			row.Worst = string(w)
+		if c := p.Cell(); c.Lens == check.Origins {
+			k := p.RouteKey + "\x00" + c.Key
+			// Several may be alike in this way.
+			if old, ok := x.pages[k]; !ok || finding.Worse(it.Verdict.Kind, old) {
+				x.pages[k], x.does[k] = it.Verdict.Kind, it.Verdict.Does
+			}
+		}
+		route := p.RouteKey
+		if p.Kind == probe.UnknownPath {
+			route = verdict.AnyPath
+		}
+		put(route, p.Column(), it.Verdict.Kind)
+		for _, s := range p.StandsFor {
+			if p.Kind == probe.Crossing {
+				put(route, s, it.Verdict.Kind)
+				x.inferred[[2]string{route, s}] = true
+			}
+		}
+		if it.Verdict.Kind.IsGap() && x.d.RouteNamed(route) < 0 && !slices.Contains(x.undeclared, route) {
+			x.undeclared = append(x.undeclared, route)
 		}
 	}
+}
+
+// fill makes the rows: those of the inventory, and what answers beside it.
+func (x *boarding) fill() {
+	d, memo := x.d, &pageMemo{x.d, map[string]string{}}
 	for i, rt := range d.Routes {
 		row := Row{Key: rt.Key(), Method: rt.Method(), Host: rt.Host, Path: rt.Path(),
 			Prefix: probe.Prefix(rt.Selector), Effect: string(rt.Effect), Sensitivity: string(rt.Sensitivity),
 			Group: rt.Group, Summary: rt.Summary, Line: rt.Line, File: rt.File, Declared: true}
-		letters(&row, i)
-		row.TokenCaller = soundCaller(d, i, b.Columns, row)
-		row.Tokens, row.TokenSeen = wayLetters(d, i, b.Ways, row, ways)
-		row.Pages, row.PageSeen, row.PageDoes = memo.letters(b.Pages, i, row, seen, does)
+		x.letters(&row, i)
+		row.TokenCaller = soundCaller(d, i, x.Columns, row)
+		row.Tokens, row.TokenSeen = wayLetters(d, i, x.Ways, row, x.ways)
+		row.Pages, row.PageSeen, row.PageDoes = memo.letters(x.Pages, i, row, x.pages, x.does)
 		row.Counted = d.QuotasAt[i]
-		b.Rows = append(b.Rows, row)
+		x.Rows = append(x.Rows, row)
 	}
-	for _, s := range stray {
+	for _, s := range x.undeclared {
 		row := Row{Key: s, Path: s, Prefix: "not in the inventory", Sensitivity: "medium"}
 		if m, p, ok := strings.Cut(s, " "); ok && strings.ToUpper(m) == m {
 			row.Method, row.Path = m, p
 		}
-		letters(&row, -1)
-		row.Tokens, row.TokenSeen = strings.Repeat("-", len(b.Ways)), strings.Repeat(".", len(b.Ways))
-		row.Pages, row.PageSeen, row.PageDoes = memo.letters(b.Pages, -1, row, seen, does)
-		b.Rows = append(b.Rows, row)
+		x.letters(&row, -1)
+		row.Tokens, row.TokenSeen = strings.Repeat("-", len(x.Ways)), strings.Repeat(".", len(x.Ways))
+		row.Pages, row.PageSeen, row.PageDoes = memo.letters(x.Pages, -1, row, x.pages, x.does)
+		x.Rows = append(x.Rows, row)
 	}
-	return b, nil
+}
+
+// letters are a row's cells in the Access lens; i is -1 for one that the inventory does
+// not have.
+func (x *boarding) letters(row *Row, i int) {
+	var e, v, inf strings.Builder
+	for c, col := range x.Columns {
+		letter := byte('c')
+		if i >= 0 {
+			letter = x.board.At(i, c).Letter()
+		}
+		e.WriteByte(letter)
+		k := [2]string{row.Key, col.Key}
+		v.WriteByte(verdictLetter(x.worst[k]))
+		if x.inferred[k] {
+			inf.WriteByte('1')
+		} else {
+			inf.WriteByte('0')
+		}
+	}
+	row.Expect, row.Verdict, row.Inferred = e.String(), v.String(), inf.String()
+	if w := x.rows[row.Key]; w.IsGap() {
+		row.Worst = string(w)
+	}
 }
 
 // The first two columns of the Tokens lens.
