@@ -193,14 +193,23 @@ func (p *Page) gone(css, text string) {
 }
 
 // click clicks what shows a text. A dialog grows as it opens: what is clicked
-// in one must stand still first, or the click hits what lies behind.
+// in one must stand still first, or the click hits what lies behind. Elsewhere something
+// may arrive between looking and clicking, and move it away: who misses clicks again.
 func (p *Page) click(css, text string) {
 	p.t.Helper()
-	el := p.see(css, text)
-	if strings.Contains(css, "dialog") {
-		require.NoError(p.t, el.WaitStable(150*time.Millisecond), "%s keeps moving", css)
+	for end := time.Now().Add(patience); ; {
+		el := p.see(css, text)
+		if strings.Contains(css, "dialog") {
+			require.NoError(p.t, el.WaitStable(150*time.Millisecond), "%s keeps moving", css)
+		}
+		el.MustEval(`() => { this.wasHit = false
+			this.addEventListener('click', () => { this.wasHit = true }, { once: true, capture: true }) }`)
+		el.MustClick()
+		if hit, err := el.Eval(`() => this.wasHit`); err != nil || hit.Value.Bool() {
+			return // or it went with the page
+		}
+		require.True(p.t, time.Now().Before(end), "%s cannot be hit", css)
 	}
-	el.MustClick()
 }
 
 func (p *Page) press(keys ...input.Key) {
