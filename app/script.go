@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"sync/atomic"
 	"time"
 
 	"millgate/core/access"
@@ -41,6 +42,7 @@ func (r *run) script(p *probe.Probe, f *Fact) error {
 
 // runner is what runs the scripts of a sweep.
 func (r *run) runner(p *probe.Probe) wire.Runner {
+	var landed atomic.Bool // a call of it did, so that it may not begin again
 	return wire.Runner{
 		Keys: r.keys,
 		Room: func(_ context.Context, o wire.Outgoing, as check.Caller) error {
@@ -57,11 +59,17 @@ func (r *run) runner(p *probe.Probe) wire.Runner {
 			at, path := r.routeOf(o)
 			wait, again := r.patience(at, as.Identity, r.counts(), x, try)
 			if again && !r.pause(fmt.Sprintf("%s %s answered %s", o.Method, path, told(x)), wait) {
-				return false, cmp.Or(r.withdraw(p), errStopped) // it was answered, so that it may be sent again
+				if landed.Load() {
+					return false, errStopped
+				}
+				return false, cmp.Or(r.withdraw(p), errStopped) // it was turned away, so that it may be sent again
 			}
 			return again, ctx.Err()
 		},
-		Landed: func(x check.Exchange) error { return r.landed(p, x, r.class(x), "") },
+		Landed: func(x check.Exchange) error {
+			landed.Store(true)
+			return r.landed(p, x, r.class(x), "")
+		},
 		Renews: func(c check.Caller, epoch int) bool {
 			r.mu.Lock()
 			defer r.mu.Unlock()
@@ -89,6 +97,9 @@ func (r *run) runner(p *probe.Probe) wire.Runner {
 	}
 }
 
+// mostSteps are looked through for a call of a script that nothing answers.
+const mostSteps = 100
+
 // FirstCall is the call of a family's probe that its fact reports first; without a fact
 // the one that it begins with. It is nil for the other kinds.
 func (a *App) FirstCall(d *declaration.Document, t *declaration.Target, p *probe.Probe, f *Fact) *check.Call {
@@ -103,10 +114,11 @@ func (a *App) FirstCall(d *declaration.Document, t *declaration.Target, p *probe
 	defer script.Data() // it ends there
 	var last []check.Report
 	var first *check.Call
-	for now := time.Duration(0); ; {
+	now := time.Duration(0)
+	for range mostSteps {
 		step := script.Next(now, last)
 		if step.Ends() {
-			return first
+			break
 		}
 		last, now = nil, max(now, step.Wait)
 		for i, c := range step.Send {
@@ -119,6 +131,7 @@ func (a *App) FirstCall(d *declaration.Document, t *declaration.Target, p *probe
 			last = append(last, check.Report{Name: c.Name})
 		}
 	}
+	return first
 }
 
 // ScriptStep is one report of a family's probe, and what was to become of it.

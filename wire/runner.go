@@ -156,7 +156,7 @@ func (r *running) send(ctx context.Context, calls []check.Call) ([]check.Report,
 // context, or of what the runner was given.
 func (r *running) call(ctx context.Context, c check.Call) (check.Report, error) {
 	report, err := r.called(ctx, c)
-	if err == nil && r.Landed != nil && report.Fate != check.Unsent {
+	if err == nil && r.Landed != nil && report.Fate != check.Unsent && !r.undoing {
 		err = r.Landed(report.Exchange)
 	}
 	return report, err

@@ -273,7 +273,10 @@ func TestWhoRunsItWatches(t *testing.T) {
 	assert.Equal(t, []int{200, 429}, heard, "without Retry a 429 is an answer")
 	gaveUp := errors.New("the target answers nothing")
 	r.Landed = func(check.Exchange) error { return gaveUp }
-	f, err = r.Run(context.Background(), one(get(check.Call{As: ann})))
+	b := &book{became: map[string]string{}}
+	r.Owe = b.owe
+	f, err = r.Run(context.Background(), one(making("x")))
 	require.ErrorIs(t, err, gaveUp)
 	assert.NotEmpty(t, f.Cut)
+	assert.Equal(t, map[string]string{"make x": ""}, b.became, "what is undone is undone whatever is thought of it")
 }
