@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -43,7 +42,7 @@ var errJournal = errors.New("the journal cannot be written")
 func (r *run) outgoing(p *probe.Probe, recordID string) (wire.Outgoing, error) {
 	q := probe.Build(r.doc, p, recordID)
 	o := wire.Outgoing{Method: q.Method, Host: q.Host, Path: q.Path, Query: q.Query, Headers: slices.Clone(q.Headers),
-		Body: q.Body, Params: linkParams(p, recordID)}
+		Body: q.Body, Params: p.LinkParams(recordID)}
 	req := declaration.Request{JSON: q.Body}
 	need := req.Placeholders()
 	if len(need) > 0 {
@@ -54,22 +53,6 @@ func (r *run) outgoing(p *probe.Probe, recordID string) (wire.Outgoing, error) {
 		o.Body = wire.FillBody(q.Body, check.Field(q.Headers, "Content-Type"), v)
 	}
 	return o, nil
-}
-
-// linkParams are the parameters that a link is asked for with: those of the
-// request, or another record in place of its own.
-func linkParams(p *probe.Probe, recordID string) map[string]string {
-	out := maps.Clone(p.Params)
-	if out == nil {
-		out = map[string]string{}
-	}
-	if p.Record.Param != "" {
-		out[p.Record.Param], out["id"] = recordID, recordID
-	}
-	if p.OtherID != "" {
-		out[p.Param], out["id"] = p.OtherID, p.OtherID
-	}
-	return out
 }
 
 // present adds the probe's credential.
@@ -273,19 +256,36 @@ func (r *run) routeOf(o wire.Outgoing) (at int, path string) {
 // sessionAnswered decides about the answer of a login, and of what goes with one:
 // whether it is sent again, and after what time. The error ends the sweep.
 func (r *run) sessionAnswered(ctx context.Context, o wire.Outgoing, x check.Exchange, try int) (again bool, err error) {
-	at, path := r.routeOf(o)
-	wait := time.Duration(0)
-	switch {
-	case x.Status == 429:
-		wait, again = r.patience(at, "", r.counts(), x, try)
-	case failing(x.Status) && try == 0 && !r.health.isAlive():
-		wait, again = secondTry, true
+	if again, err = r.outlast(ctx, o, "", x, try); again || err != nil {
+		return again, err
 	}
-	if again {
-		if !r.pause(fmt.Sprintf("%s %s answered %s", o.Method, path, told(x)), wait) {
-			return false, errStopped
-		}
-		return true, ctx.Err()
+	if failing(x.Status) && try == 0 && !r.health.isAlive() {
+		return r.waited(ctx, o, x, secondTry)
 	}
 	return false, r.health.began(x)
+}
+
+// outlast waits out a throttled answer to an identity, and says whether it is sent again.
+// With errStopped the sweep was stopped meanwhile.
+func (r *run) outlast(ctx context.Context, o wire.Outgoing, identity string, x check.Exchange, try int) (again bool,
+	err error) {
+	if x.Status != 429 {
+		return false, nil
+	}
+	at, _ := r.routeOf(o)
+	wait, again := r.patience(at, identity, r.counts(), x, try)
+	if !again {
+		return false, nil
+	}
+	return r.waited(ctx, o, x, wait)
+}
+
+// waited waits before a request is sent again.
+func (r *run) waited(ctx context.Context, o wire.Outgoing, x check.Exchange, wait time.Duration) (again bool,
+	err error) {
+	_, path := r.routeOf(o)
+	if !r.pause(fmt.Sprintf("%s %s answered %s", o.Method, path, told(x)), wait) {
+		return false, errStopped
+	}
+	return true, ctx.Err()
 }

@@ -77,7 +77,7 @@ func (r *run) issueOther(p *probe.Probe, s *declaration.Scheme) (*IssuedToken, e
 		out.Cookie = &session.Cookie{Path: c.Path, HTTPOnly: c.HTTPOnly, Secure: c.Secure, SameSite: c.SameSite,
 			Life: c.Life}
 	case declaration.Link:
-		end, text, err := r.keys.LinkEnd(r.ctx, s, p.Identity, linkParams(p, p.Record.ID))
+		end, text, err := r.keys.LinkEnd(r.ctx, s, p.Identity, p.LinkParams(p.Record.ID))
 		if err != nil {
 			return out, err
 		}

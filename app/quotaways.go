@@ -196,8 +196,7 @@ func (x *drilling) another(s *declaration.Scheme) string {
 				return p.Kind == probe.QuotaDrill &&
 					p.Identity == id.Name
 			})
-		if busy || !slices.ContainsFunc(id.Credentials,
-			func(c declaration.Credential) bool { return c.Scheme.Name == s.Name }) {
+		if busy || id.Credential(s.Name) == nil {
 			continue
 		}
 		if access.Evaluate(x.r.doc, x.p.Route, access.Caller{Identity: id,

@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"context"
 	"errors"
-	"fmt"
 	"slices"
 	"sync/atomic"
 	"time"
@@ -53,18 +52,11 @@ func (r *run) runner(p *probe.Probe) wire.Runner {
 			return errStopped
 		},
 		Again: func(ctx context.Context, o wire.Outgoing, as check.Caller, x check.Exchange, try int) (bool, error) {
-			if x.Status != 429 {
-				return false, nil
+			again, err := r.outlast(ctx, o, as.Identity, x, try)
+			if errors.Is(err, errStopped) && !landed.Load() {
+				return false, cmp.Or(r.withdraw(p), err) // it was turned away, so that it may be sent again
 			}
-			at, path := r.routeOf(o)
-			wait, again := r.patience(at, as.Identity, r.counts(), x, try)
-			if again && !r.pause(fmt.Sprintf("%s %s answered %s", o.Method, path, told(x)), wait) {
-				if landed.Load() {
-					return false, errStopped
-				}
-				return false, cmp.Or(r.withdraw(p), errStopped) // it was turned away, so that it may be sent again
-			}
-			return again, ctx.Err()
+			return again, err
 		},
 		Landed: func(x check.Exchange) error {
 			landed.Store(true)
@@ -152,8 +144,7 @@ func stepsOf(pl *probe.Plan, p *probe.Probe, f *Fact) []ScriptStep {
 	}
 	out := make([]ScriptStep, len(f.Check.Reports))
 	for i, r := range f.Check.Reports {
-		out[i] = ScriptStep{check.Outcome{Worked: check.Classify(check.AnswerOf(r.Exchange),
-			pl.Context().Doc.Answers) == check.Admitted}, r}
+		out[i] = ScriptStep{check.Outcome{Worked: r.Class(pl.Context().Doc.Answers) == check.Admitted}, r}
 		if i < len(known) {
 			out[i].Outcome = known[i]
 		}

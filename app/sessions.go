@@ -3,7 +3,6 @@ package app
 import (
 	"context"
 	"fmt"
-	"slices"
 	"time"
 
 	"millgate/core/check/sessions"
@@ -105,8 +104,7 @@ func (a *App) CompareLogins(ctx context.Context, target, identity, scheme string
 	switch {
 	case busy:
 		return session.Timing{}, fmt.Errorf("%w: its requests would be part of what is measured", ErrBusy)
-	case id == nil || s == nil || s.Login == nil ||
-		!slices.ContainsFunc(id.Credentials, func(c declaration.Credential) bool { return c.Scheme.Name == scheme }):
+	case id == nil || s == nil || s.Login == nil || id.Credential(scheme) == nil:
 		return session.Timing{}, fmt.Errorf("%w: %s does not log in with %s", ErrInput, identity, scheme)
 	case t.Unsafe != declaration.UnsafeAllowed:
 		return session.Timing{}, fmt.Errorf("%w: target %s does not allow wrong logins; write  unsafe: allowed",

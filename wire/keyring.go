@@ -102,12 +102,12 @@ func (k *Keyring) fill(identity, scheme string) (map[string]string, error) {
 	if id == nil {
 		return nil, fmt.Errorf("%w: there is no identity %q", ErrCredential, identity)
 	}
-	i := slices.IndexFunc(id.Credentials, func(c declaration.Credential) bool { return c.Scheme.Name == scheme })
-	if i < 0 {
+	c := id.Credential(scheme)
+	if c == nil {
 		return nil, fmt.Errorf("%w: %s has none for %s", ErrCredential, identity, scheme)
 	}
 	out := map[string]string{}
-	for n, v := range id.Credentials[i].Fill {
+	for n, v := range c.Fill {
 		s, err := k.secret(v)
 		if err != nil {
 			return nil, fmt.Errorf("%w: %s of %s: %v", ErrCredential, n, identity, err)

@@ -278,7 +278,7 @@ func (k *Keyring) PresentBroken(ctx context.Context, o *Outgoing, scheme string)
 	}
 	holder := ""
 	for _, id := range k.doc.Identities {
-		if slices.ContainsFunc(id.Credentials, func(c declaration.Credential) bool { return c.Scheme.Name == scheme }) {
+		if id.Credential(scheme) != nil {
 			holder = id.Name
 			break
 		}

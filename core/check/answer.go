@@ -118,6 +118,9 @@ func Classify(a Answer, r declaration.Answers) Class {
 	return Failed
 }
 
+// Class is that of a report's answer.
+func (r Report) Class(a declaration.Answers) Class { return Classify(AnswerOf(r.Exchange), a) }
+
 var loginWords = regexp.MustCompile(`(?i)(^|[/._-])(log-?in|sign-?in|sso|auth(orize|enticate)?)([/?._-]|$)`)
 
 func isLogin(location, glob string) bool {

@@ -376,6 +376,16 @@ type Identity struct {
 	Credentials []Credential
 }
 
+// Credential is what it holds of a scheme, nil without.
+func (id *Identity) Credential(scheme string) *Credential {
+	for i := range id.Credentials {
+		if id.Credentials[i].Scheme.Name == scheme {
+			return &id.Credentials[i]
+		}
+	}
+	return nil
+}
+
 // Record is a kind of thing behind a path parameter, with its owners.
 type Record struct {
 	Name string

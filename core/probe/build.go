@@ -3,6 +3,7 @@ package probe
 import (
 	"bytes"
 	"encoding/json"
+	"maps"
 	"net/url"
 	"sort"
 	"strings"
@@ -91,6 +92,22 @@ func Build(d *declaration.Document, p *Probe, recordID string) Request {
 		q.Body = withMember(q.Body, p.Claim, []string{p.Role})
 	}
 	return q
+}
+
+// LinkParams are the parameters that a link is asked for with: those of the request, or
+// another record in place of its own.
+func (p *Probe) LinkParams(recordID string) map[string]string {
+	out := maps.Clone(p.Params)
+	if out == nil {
+		out = map[string]string{}
+	}
+	if p.Record.Param != "" {
+		out[p.Record.Param], out["id"] = recordID, recordID
+	}
+	if p.OtherID != "" {
+		out[p.Param], out["id"] = p.OtherID, p.OtherID
+	}
+	return out
 }
 
 func sorted(m map[string]string) []string {

@@ -167,13 +167,7 @@ func Template(d *declaration.Document, t *declaration.Target, p *Probe) check.Re
 	q := Build(d, p, p.Record.ID)
 	out := check.Request{Method: q.Method, Host: q.Host, Path: q.Path, Query: q.Query, Headers: q.Headers, Body: q.Body}
 	if s := d.SchemeNamed(p.Scheme); s != nil && s.Kind == declaration.Link {
-		out.Params = maps.Clone(p.Params)
-		if p.Record.Param != "" {
-			if out.Params == nil {
-				out.Params = map[string]string{}
-			}
-			out.Params[p.Record.Param], out.Params["id"] = p.Record.ID, p.Record.ID
-		}
+		out.Params = p.LinkParams(p.Record.ID)
 	}
 	fills := check.FillsOf(d, t, q.As, "")
 	for _, n := range (&declaration.Request{JSON: q.Body}).Placeholders() {

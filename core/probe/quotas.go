@@ -144,10 +144,8 @@ const concurrencyCalls = 20
 // loginsOf is an identity that logs in with a scheme, "" without.
 func (pl *planner) loginsOf(s *declaration.Scheme) string {
 	for _, id := range pl.d.Identities {
-		for _, c := range id.Credentials {
-			if c.Scheme.Name == s.Name {
-				return id.Name
-			}
+		if id.Credential(s.Name) != nil {
+			return id.Name
 		}
 	}
 	return ""

@@ -94,8 +94,7 @@ func lifetimeMissing(v *reviewer, c *Check) {
 // used says whether an identity or an entry comes with the scheme.
 func (v *reviewer) used(s *declaration.Scheme) bool {
 	return slices.ContainsFunc(v.d.Identities, func(id *declaration.Identity) bool {
-		return slices.ContainsFunc(id.Credentials,
-			func(c declaration.Credential) bool { return c.Scheme.Name == s.Name })
+		return id.Credential(s.Name) != nil
 	}) || slices.ContainsFunc(v.d.Access, func(e *declaration.Entry) bool {
 		return slices.ContainsFunc(e.By, func(b declaration.Ref) bool { return b.Name == s.Name })
 	})

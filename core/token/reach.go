@@ -38,8 +38,7 @@ func schemeOf(d *declaration.Document, t *Token, values map[string]string,
 		if s.Audience != "" && slices.Contains(aud, FillValues(s.Audience, values)) {
 			p += 2
 		}
-		if id != nil && slices.ContainsFunc(id.Credentials,
-			func(c declaration.Credential) bool { return c.Scheme.Name == s.Name }) {
+		if id != nil && id.Credential(s.Name) != nil {
 			p += 2
 		}
 		if p > points {

@@ -71,7 +71,7 @@ func (Family) Plan(c *check.Context, p *check.Planning) {
 			continue
 		}
 		for _, id := range c.Doc.Identities {
-			cr := credentialOf(id, s)
+			cr := id.Credential(s.Name)
 			if cr == nil {
 				continue
 			}
@@ -102,14 +102,6 @@ func (Family) Plan(c *check.Context, p *check.Planning) {
 	}
 }
 
-func credentialOf(id *declaration.Identity, s *declaration.Scheme) *declaration.Credential {
-	k := slices.IndexFunc(id.Credentials, func(c declaration.Credential) bool { return c.Scheme.Name == s.Name })
-	if k < 0 {
-		return nil
-	}
-	return &id.Credentials[k]
-}
-
 // hasPart says whether a credential has a part that is known to be a secret, or one that
 // is none.
 func hasPart(c *declaration.Credential, secret bool) bool {
@@ -134,12 +126,12 @@ func (Family) Script(c *check.Context, p *check.Probe) check.Script {
 		m := &Measured{}
 		t.Measured(m)
 		r := t.One(check.Call{Name: "log in with " + with[p.Of], Request: login(c, p, wrong), Retry: true})
-		if p.Of != name || classOf(c, r) != check.Admitted {
+		if p.Of != name || r.Class(c.Doc.Answers) != check.Admitted {
 			return
 		}
 		again := t.One(check.Call{Name: "log in with the same name and another secret", Request: login(c, p, other),
 			Retry: true})
-		switch classOf(c, again) {
+		switch again.Class(c.Doc.Answers) {
 		case check.Refused, check.Forbidden, check.Hidden, check.Invalid:
 			m.SignedUp = true
 			t.Left(check.Left{What: "account", Made: nobody, Why: "the login signs up a name that it does not know; " +
@@ -152,7 +144,7 @@ func (Family) Script(c *check.Context, p *check.Probe) check.Script {
 // login is the login of a probe, with a word for what is made up in place of secrets.
 func login(c *check.Context, p *check.Probe, word string) check.Request {
 	s, id := c.Doc.SchemeNamed(p.Caller.Scheme), c.Doc.IdentityNamed(p.Caller.Identity)
-	q, cr := *s.Login, credentialOf(id, s)
+	q, cr := *s.Login, id.Credential(s.Name)
 	if p.Of == absent {
 		var secrets []string
 		for n := range cr.Fill {
@@ -180,10 +172,6 @@ func login(c *check.Context, p *check.Probe, word string) check.Request {
 		}
 		return right(n)
 	})
-}
-
-func classOf(c *check.Context, r check.Report) check.Class {
-	return check.Classify(check.AnswerOf(r.Exchange), c.Doc.Answers)
 }
 
 // Cost is one login.

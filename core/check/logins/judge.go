@@ -23,7 +23,7 @@ func (Family) Judge(c *check.Context, p *check.Probe, f *check.Fact, e *check.Ev
 func verdict(c *check.Context, p *check.Probe, f *check.Fact, e *check.Evidence) check.Verdict {
 	r := f.Reports[0]
 	status := r.Exchange.Status
-	switch classOf(c, r) {
+	switch r.Class(c.Doc.Answers) {
 	case check.Unreachable:
 		return check.Unproven("no answer: %s", cmp.Or(r.Exchange.Error, r.Why))
 	case check.Failed, check.Throttled:
@@ -62,7 +62,8 @@ func works(c *check.Context, p *check.Probe, e *check.Evidence) (check.Report, b
 		if f == nil || len(f.Reports) == 0 {
 			continue
 		}
-		if r := f.Reports[0]; r.Fate == check.Answered && (len(r.Took) > 0 || classOf(c, r) == check.Admitted) {
+		r := f.Reports[0]
+		if r.Fate == check.Answered && (len(r.Took) > 0 || r.Class(c.Doc.Answers) == check.Admitted) {
 			return r, true
 		}
 	}

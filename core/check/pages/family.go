@@ -186,11 +186,9 @@ func (f Family) More(c *check.Context, p *check.Probe, e *check.Evidence, pl *ch
 		return
 	}
 	if page, ok := At(c.Doc, i, origin.Unrelated); ok {
-		u := *p
-		u.Of = origin.Unrelated
-		d := d
-		d.Column, d.Page, d.Like, u.Detail = page.ID, page.Origin, "", d
-		u.Detail = d
+		u, other := *p, d
+		other.Column, other.Page, other.Like = page.ID, page.Origin, ""
+		u.Of, u.Detail = origin.Unrelated, other
 		if fact := e.Of(u.Key()); fact != nil && f.Judge(c, &u, fact, e).IsGap() {
 			return
 		}

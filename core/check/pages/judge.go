@@ -76,7 +76,7 @@ func (Family) Judge(c *check.Context, p *check.Probe, f *check.Fact, e *check.Ev
 	if main == nil {
 		return check.Unproven("no preflight was sent")
 	}
-	class := check.Classify(check.AnswerOf(main.Exchange), c.Doc.Answers)
+	class := main.Class(c.Doc.Answers)
 	switch {
 	case main.Exchange.Status == 0:
 		return check.Unproven("no answer: %s", cmp.Or(main.Exchange.Error, main.Why))

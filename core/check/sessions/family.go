@@ -77,13 +77,8 @@ func (Family) Plan(c *check.Context, p *check.Planning) {
 // neighbourOf is another identity with a credential of the scheme, "" without.
 func neighbourOf(d *declaration.Document, id *declaration.Identity, s *declaration.Scheme) string {
 	for _, o := range d.Identities {
-		if o == id {
-			continue
-		}
-		for _, c := range o.Credentials {
-			if c.Scheme.Name == s.Name {
-				return o.Name
-			}
+		if o != id && o.Credential(s.Name) != nil {
+			return o.Name
 		}
 	}
 	return ""

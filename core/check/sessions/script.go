@@ -146,7 +146,7 @@ func (s *script) using(name, slot string) check.Call {
 }
 
 func (s *script) admitted(r check.Report) bool {
-	return check.Classify(check.AnswerOf(r.Exchange), s.doc.Answers) == check.Admitted
+	return r.Class(s.doc.Answers) == check.Admitted
 }
 
 func (s *script) use(name, slot string) {
