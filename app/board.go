@@ -286,7 +286,7 @@ func wayOf(p *probe.Probe) string {
 		return ""
 	case p.IsControl && p.Identity != "" && p.State == access.Sound:
 		return WaySound
-	case p.Identity == "" && p.State == access.Absent:
+	case p.Identity == "" && p.State == access.Absent && p.Way == "":
 		return WayAbsent
 	case p.Identity == "" && p.State == access.Broken:
 		return string(token.Altered)

@@ -350,8 +350,6 @@ func probeLabel(p *probe.Probe) string {
 		return "a method that is not declared"
 	case probe.Neighbour:
 		return "an address that is not declared"
-	case probe.Accept:
-		return "no credential, " + p.Way
 	case probe.Credential:
 		return "credential " + p.Way
 	case probe.Issued:
@@ -359,16 +357,6 @@ func probeLabel(p *probe.Probe) string {
 	case probe.RaisedRole:
 		return fmt.Sprintf("a body that claims %s: %s", p.Claim, p.Role)
 	default:
-	}
-	switch {
-	case p.Record.Relation == access.Own:
-		return "own " + p.Record.Name
-	case p.Record.Relation == access.Foreign:
-		return "somebody else's " + p.Record.Name
-	case p.Identity == "" && p.State == access.Broken:
-		return "broken credential"
-	case p.Identity == "":
-		return "no credential"
 	}
 	return "sound credential"
 }

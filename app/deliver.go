@@ -128,8 +128,6 @@ func (r *run) deliver(p *probe.Probe, o wire.Outgoing) (check.Exchange, int, err
 				return x, n, fmt.Errorf("%w: sent twice on purpose, the pair was throttled (429) each of %d times",
 					errLost, n+1)
 			}
-		case failing(x.Status) && p.IsControl && !p.Unsafe() && n == 0 && !r.health.isAlive():
-			wait, again = secondTry, true
 		}
 		if again {
 			n++
@@ -139,9 +137,7 @@ func (r *run) deliver(p *probe.Probe, o wire.Outgoing) (check.Exchange, int, err
 			}
 			continue
 		}
-		if again := r.credentialSeen(p, cls, &renewed, epoch); again {
-			continue
-		}
+		r.credentialSeen(p, cls)
 		if cls == check.Refused && p.Kind == probe.Credential && probe.MustEnter(p.Way) && !renewed {
 			// It may have been refused because the token ended meanwhile.
 			renewed = true
@@ -149,7 +145,7 @@ func (r *run) deliver(p *probe.Probe, o wire.Outgoing) (check.Exchange, int, err
 				continue
 			}
 		}
-		return x, n, r.landed(p, x, cls, o.Params[p.Record.Param])
+		return x, n, r.landed(p, false, x, cls, "")
 	}
 }
 
@@ -178,44 +174,40 @@ func (r *run) intend(p *probe.Probe) error {
 	return nil
 }
 
-// credentialSeen follows how an identity's credential fares. It renews one
-// that used to work and now is refused where it must be admitted; then the
-// probe is sent once more, and when that is admitted, everything that was
-// refused since the last success is sent again.
-func (r *run) credentialSeen(p *probe.Probe, cls check.Class, renewed *bool, epoch int) (again bool) {
+// credentialSeen follows how an identity's credential fares with what is no family's.
+func (r *run) credentialSeen(p *probe.Probe, cls check.Class) {
 	if p.Identity == "" || p.State != access.Sound {
-		return false
+		return
 	}
 	k := p.Identity + "\x00" + p.Scheme
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	switch {
-	case cls == check.Refused && p.Expect.Outcome == access.Admit && p.Kind == probe.Crossing && !*renewed &&
-		r.mayRenew(k, epoch):
-		*renewed = true
-		r.mu.Unlock()
-		err := r.keys.Renew(r.ctx, p.Identity, p.Scheme, epoch)
-		r.mu.Lock()
-		return err == nil
 	case cls == check.Refused:
 		r.since[k] = append(r.since[k], p)
 	case cls == check.Admitted && p.Expect.Outcome == access.Admit:
-		list := r.since[k]
-		r.since[k] = nil
-		r.worked[k] = true
-		if *renewed {
-			for _, q := range list {
-				if q.ID != p.ID && r.facts[q.ID] != nil {
-					delete(r.facts, q.ID)
-					r.counted.Add(-1)
-					r.mu.Unlock()
-					_ = r.one(q) // its own journal error comes up with the next probe
-					r.mu.Lock()
-				}
-			}
+		r.again(k, p, false)
+	}
+}
+
+// again says that a credential works. Where it was renewed, all that was refused since it
+// last did is sent again. The caller holds the lock.
+func (r *run) again(k string, p *probe.Probe, renewed bool) {
+	list := r.since[k]
+	r.since[k] = nil
+	r.worked[k] = true
+	if !renewed {
+		return
+	}
+	for _, q := range list {
+		if q.ID != p.ID && r.facts[q.ID] != nil {
+			delete(r.facts, q.ID)
+			r.counted.Add(-1)
+			r.mu.Unlock()
+			_ = r.one(q) // its own journal error comes up with the next probe
+			r.mu.Lock()
 		}
 	}
-	return false
 }
 
 // mayRenew says whether a refused credential is worth renewing: it worked

@@ -4,18 +4,18 @@ package app
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"strings"
 
-	"millgate/core/access"
 	"millgate/core/check"
+	"millgate/core/check/crossing"
 	"millgate/core/check/logins"
 	"millgate/core/check/pages"
 	"millgate/core/check/sessions"
 	"millgate/core/declaration"
 	"millgate/core/probe"
 	"millgate/core/quota"
-	"millgate/core/route"
 	"millgate/core/session"
 	"millgate/core/verdict"
 )
@@ -42,7 +42,7 @@ type Fact struct {
 	Sweep        uint            `json:"sweep"`
 }
 
-// FollowedUp is what came of a follow-up.
+// FollowedUp is what came of a follow-up, as versions before kept it.
 type FollowedUp struct {
 	Request  string         `json:"request"` // as the declaration has it
 	As       string         `json:"as,omitempty"`
@@ -50,12 +50,10 @@ type FollowedUp struct {
 	Lost     string         `json:"lost,omitempty"` // why it was not sent
 }
 
-func (f *FollowedUp) answer() check.Answer { return check.AnswerOf(f.Exchange) }
-
 func (f *Fact) answer() check.Answer { return check.AnswerOf(f.Exchange) }
 
-// decodeFact reads the fact of a probe as it is stored.
-func decodeFact(id string, b []byte, families check.Families) (*Fact, error) {
+// decodeFact reads the fact of a probe as it is stored, sent as an identity.
+func decodeFact(id, identity string, b []byte, families check.Families) (*Fact, error) {
 	var f Fact
 	if err := json.Unmarshal(b, &f); err != nil {
 		return nil, err
@@ -66,23 +64,30 @@ func decodeFact(id string, b []byte, families check.Families) (*Fact, error) {
 			return &f, f.pageBefore(b)
 		case strings.HasPrefix(id, logins.Family{}.Name()+"|") && f.Lost == "":
 			return &f, f.loginBefore(b)
+		case strings.HasPrefix(sameProbe(id), crossing.Family{}.Name()+"|") && f.Lost == "":
+			f.crossingBefore(identity)
+			return &f, nil
 		case bytes.Contains(b, []byte(`"drill":`)):
 			return &f, f.asBefore(b)
 		}
 		return &f, nil
 	}
-	f.first()
 	if err := f.Check.Read(families); err != nil {
 		// What cannot be read is no reason to lose the rest: it can be probed again.
 		f.Lost = "what was seen cannot be judged by this version: " + err.Error() + "; probe it again"
 	}
+	f.first()
 	return &f, nil
 }
 
 // sameProbe is the id by which a probe goes today. Versions before named a session drill
-// after the neighbour as well, behind all that names it now.
+// after the neighbour as well, behind all that names it now; and what asks for a page was no
+// crossing.
 func sameProbe(id string) string {
 	const parts = 7
+	if rest, ok := strings.CutPrefix(id, "accept|"); ok {
+		return crossing.Family{}.Name() + "|" + rest
+	}
 	if !strings.HasPrefix(id, sessions.Family{}.Name()+"|") {
 		return id
 	}
@@ -99,17 +104,45 @@ func sameProbe(id string) string {
 	return id
 }
 
-// first makes the first exchange of a family's fact the one that stands for it.
+// first makes the first exchange of a family's fact the one that stands for it, and says
+// what became of its record.
 func (f *Fact) first() {
 	if len(f.Check.Reports) > 0 {
-		f.Exchange = f.Check.Reports[0].Exchange
+		f.Exchange, f.Repeats = f.Check.Reports[0].Exchange, f.Check.Reports[0].Repeats
 	}
+	_, how := check.ReadBack(f.Check)
+	if m, ok := f.Check.Data.(*crossing.Measured); ok {
+		f.Record, how = m.Record, cmp.Or(how, m.ReadBack)
+	}
+	f.ReadBack = string(how)
+}
+
+// crossingBefore reads a crossing as versions before kept it: one exchange, what became of
+// the record, and what follow-ups were answered.
+func (f *Fact) crossingBefore(identity string) {
+	var then []check.Report
+	for _, t := range f.Then {
+		r := check.Report{Name: t.Request + " as " + cmp.Or(t.As, identity, "nobody"), Why: t.Lost,
+			Exchange: t.Exchange}
+		switch {
+		case t.Exchange.Status != 0:
+			r.Fate = check.Answered
+		case t.Lost == "":
+			r.Fate, r.Why = check.Lost, t.Exchange.Error
+		}
+		then = append(then, r)
+	}
+	f.Check = crossing.Before(f.Exchange, f.Repeats, crossing.Measured{Record: f.Record,
+		ReadBack: check.Change(f.ReadBack)}, then)
+	f.Then = nil
+	f.first()
 }
 
 // MarshalJSON leaves out what first puts there.
 func (f Fact) MarshalJSON() ([]byte, error) {
 	type plain Fact
 	if f.Check != nil {
+		f.Record, f.ReadBack, f.Repeats = "", "", 0
 		return json.Marshal(struct {
 			plain
 			Exchange *check.Exchange `json:"exchange,omitempty"`
@@ -173,8 +206,8 @@ func (f *Fact) loginBefore(b []byte) error {
 	return nil
 }
 
-// crossing is a caller at a route.
-type crossing struct{ route, identity string }
+// callerAt is a caller at a route.
+type callerAt struct{ route, identity string }
 
 // judge holds the facts of a plan against its expectations.
 type judge struct {
@@ -182,20 +215,20 @@ type judge struct {
 	target *declaration.Target
 	plan   *probe.Plan
 	facts  map[string]*Fact
-	at     map[crossing][]*probe.Probe // where one answer is compared with another
+	at     map[callerAt][]*probe.Probe // where one answer is compared with another
 }
 
 func newJudge(d *declaration.Document, t *declaration.Target, pl *probe.Plan, facts map[string]*Fact) *judge {
-	j := &judge{doc: d, target: t, plan: pl, facts: facts, at: map[crossing][]*probe.Probe{}}
+	j := &judge{doc: d, target: t, plan: pl, facts: facts, at: map[callerAt][]*probe.Probe{}}
 	compared := map[string]bool{}
 	for _, p := range pl.Probes {
-		if p.Record.Relation == access.Foreign || p.Beside != "" {
+		if p.Beside != "" {
 			compared[p.RouteKey] = true
 		}
 	}
 	for _, p := range pl.Probes {
 		if p.Kind == probe.Crossing && compared[p.RouteKey] {
-			k := crossing{p.RouteKey, p.Identity}
+			k := callerAt{p.RouteKey, p.Identity}
 			j.at[k] = append(j.at[k], p)
 		}
 	}
@@ -278,29 +311,6 @@ func (j *judge) input(p *probe.Probe) verdict.Input {
 	f := j.facts[p.ID]
 	in := verdict.Input{Doc: j.doc, Probe: p, Answer: f.answer(), Control: j.control(p), ReadBack: f.ReadBack,
 		Raised: f.Raised, Lost: f.Lost, Sick: f.Sick}
-	if p.Record.Relation == access.Foreign && !p.Record.Made {
-		for _, o := range j.at[crossing{p.RouteKey, p.Record.Owner}] {
-			if of := j.facts[o.ID]; of != nil && of.Record == f.Record && of.Exchange.Status == 200 &&
-				o.Record.Relation != access.Foreign {
-				a := of.answer()
-				in.Owner = &a
-			}
-		}
-		for _, o := range j.at[crossing{p.RouteKey, p.Identity}] {
-			if of := j.facts[o.ID]; of != nil && o.Record.Relation == access.Own {
-				in.Own = append(in.Own, of.answer())
-			}
-		}
-	}
-	if p.Route >= 0 {
-		for _, u := range j.doc.Routes[p.Route].Then {
-			for i := range f.Then {
-				if t := &f.Then[i]; t.Request == followKey(u) && t.As == u.As.Name {
-					in.Then = append(in.Then, verdict.FollowedUp{FollowUp: u, Answer: t.answer(), Lost: t.Lost})
-				}
-			}
-		}
-	}
 	if f.Token != nil {
 		judged := f.Token.judged(j.doc, j.target, p)
 		in.Issued = &judged
@@ -310,18 +320,13 @@ func (j *judge) input(p *probe.Probe) verdict.Input {
 		in.Quota = measuredOf(j.doc, j.target, p, f)
 	}
 	if p.Beside != "" {
-		for _, o := range j.at[crossing{p.RouteKey, p.Beside}] {
+		for _, o := range j.at[callerAt{p.RouteKey, p.Beside}] {
 			if of := j.facts[o.ID]; of != nil && check.Classify(of.answer(), j.doc.Answers) == check.Admitted {
 				in.BesideEnters = true
 			}
 		}
 	}
 	return in
-}
-
-// followKey names a follow-up among those of its route.
-func followKey(u *declaration.FollowUp) string {
-	return u.Method + " " + route.Hosted(u.Host, u.Path)
 }
 
 // all judges every fact, in the order of the plan.

@@ -125,13 +125,13 @@ func (h *health) saw(id string, status int) (suspect string) {
 // landed follows how the target fares: after many failures a control that was
 // admitted before is sent again, and when that is not admitted either, the sweep
 // pauses and ends unless somebody says that it goes on.
-func (r *run) landed(p *probe.Probe, x check.Exchange, cls check.Class, record string) error {
-	if p.IsControl {
+func (r *run) landed(p *probe.Probe, control bool, x check.Exchange, cls check.Class, record string) error {
+	if control {
 		if err := r.health.began(x); err != nil {
 			return err
 		}
 	}
-	if p.IsControl && p.Phase == probe.Safe && cls == check.Admitted {
+	if control && p.Phase == probe.Safe && cls == check.Admitted {
 		r.health.mu.Lock()
 		r.health.admitted, r.health.record = p, record
 		r.health.mu.Unlock()

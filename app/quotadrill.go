@@ -108,7 +108,8 @@ func (r *run) measuredBefore(p *probe.Probe) *Earlier {
 		return nil // then there is nothing to show
 	}
 	for _, row := range rows {
-		if f, err := decodeFact(row.ProbeID, row.Fact, r.app.families); err == nil && f.Quota != nil && !f.Quota.Full {
+		f, err := decodeFact(row.ProbeID, row.Identity, row.Fact, r.app.families)
+		if err == nil && f.Quota != nil && !f.Quota.Full {
 			return &Earlier{row.Sent, f.Quota}
 		}
 	}

@@ -21,45 +21,46 @@ import (
 	"millgate/wire"
 )
 
-// lease is a throwaway record that unsafe probes are sent on.
+// lease is a throwaway record that a probe is sent on.
 type lease struct {
-	id, owner string
-	made      uint // in the journal
-	rec       *declaration.Record
+	id   string
+	back func(gone bool) error // it is not as it was
 }
 
-// leaseKey: probes that must be turned away share a record as long as it stays
-// as it was; admitted ones get their own.
-func leaseKey(p *probe.Probe) string {
-	return p.RouteKey + "\x00" + p.Record.Name + "\x00" + p.Record.Owner
-}
-
+// leaseFor lends the record of a probe that is no family's; nil where it needs none.
 func (r *run) leaseFor(p *probe.Probe) (*lease, error) {
 	if !p.Record.Made {
 		return nil, nil
 	}
-	r.mu.Lock()
-	l := r.leases[leaseKey(p)]
-	r.mu.Unlock()
-	if l != nil && p.Phase == probe.UnsafeTurnedAway {
-		return l, nil
+	l, ok := check.Lending(r.plan.Context(), &check.Probe{ID: check.ID{Route: p.RouteKey}, Record: check.Record{
+		Name: p.Record.Name, Param: p.Record.Param, Owner: p.Record.Owner, Shared: p.Phase == probe.UnsafeTurnedAway}})
+	if !ok {
+		return nil, fmt.Errorf("nothing says how a %s is made", p.Record.Name)
 	}
-	l, err := r.makeRecord(r.doc.RecordNamed(p.Record.Name), p.Record.Owner, p.RouteKey)
+	id, back, err := r.runner(p).Lend(r.ctx, l)
 	if err != nil {
-		return nil, fmt.Errorf("no throwaway %s could be made: %w", p.Record.Name, err)
+		return nil, err
 	}
-	r.mu.Lock()
-	r.leases[leaseKey(p)] = l
-	r.mu.Unlock()
-	return l, nil
+	return &lease{id, back}, nil
 }
 
-// dropLease makes the next probe begin on a record of its own.
-func (r *run) dropLease(p *probe.Probe) {
-	r.mu.Lock()
-	delete(r.leases, leaseKey(p))
-	r.mu.Unlock()
+// making keeps the account of a record that is made.
+type making struct {
+	r  *run
+	id uint // in the journal
 }
+
+func (r *run) making(p *probe.Probe, l check.Lend) (wire.Making, error) {
+	m := store.Made{SweepID: r.sweep.ID, Record: l.Record, Owner: l.Owner, Route: p.RouteKey, State: "making"}
+	if err := r.addMade(&m); err != nil {
+		return nil, err
+	}
+	return making{r, m.ID}, nil
+}
+
+func (m making) Made(id string) error  { return m.r.nameMade(m.id, id) }
+func (m making) None(why string) error { return m.r.setMade(m.id, "none", why) }
+func (m making) Gone() error           { return m.r.setMade(m.id, "removed", "") }
 
 // as sends a request written in the declaration as an identity.
 func (r *run) as(ctx context.Context, q *declaration.Request, identity string,
@@ -79,29 +80,6 @@ func (r *run) as(ctx context.Context, q *declaration.Request, identity string,
 		}
 	}
 	return r.client.Send(ctx, o)
-}
-
-func (r *run) makeRecord(rec *declaration.Record, owner, forRoute string) (*lease, error) {
-	m := store.Made{SweepID: r.sweep.ID, Record: rec.Name, Owner: owner, Route: forRoute, State: "making"}
-	if err := r.addMade(&m); err != nil {
-		return nil, err
-	}
-	x, err := r.as(r.ctx, rec.Make, owner, r.target.Values)
-	if err != nil {
-		return nil, err
-	}
-	id, ok := check.Pointer([]byte(x.Content), rec.ID)
-	if x.Status >= 300 || !ok {
-		why := x.Error
-		if x.Status != 0 {
-			why = fmt.Sprintf("%s %s as %s was answered %d", rec.Make.Method, rec.Make.Path, owner, x.Status)
-			if x.Status < 300 {
-				why += ", without an id at " + rec.ID
-			}
-		}
-		return nil, joinErr(fmt.Errorf("%s", why), r.setMade(m.ID, "none", why))
-	}
-	return &lease{id: id, owner: owner, made: m.ID, rec: rec}, r.nameMade(m.ID, id)
 }
 
 // addMade, nameMade and setMade keep what the sweep made in the journal and in
@@ -166,13 +144,6 @@ func (r *run) madeOf() ([]store.Made, error) {
 	return list, err
 }
 
-func joinErr(err, also error) error {
-	if also != nil {
-		return fmt.Errorf("%w (%v)", err, also)
-	}
-	return err
-}
-
 // watched is a record as it was before an unsafe probe, read twice.
 type watched struct {
 	read          *declaration.Request
@@ -183,11 +154,11 @@ type watched struct {
 
 // watch reads the record of a probe that must be turned away, so that it can
 // be seen whether a refusal was carried out all the same.
-func (r *run) watch(p *probe.Probe, l *lease, id string) *watched {
+func (r *run) watch(p *probe.Probe, id string) *watched {
 	if p.Phase != probe.UnsafeTurnedAway || p.Record.Name == "" || id == "" || p.Kind == probe.Malformed {
 		return nil
 	}
-	q := r.readerOf(p)
+	q := check.Reader(r.doc, p.Route, p.Record.Param)
 	if q == nil {
 		return nil
 	}
@@ -200,25 +171,6 @@ func (r *run) watch(p *probe.Probe, l *lease, id string) *watched {
 		return nil
 	}
 	return w
-}
-
-// readerOf is the request that reads the record behind the probe's parameter.
-func (r *run) readerOf(p *probe.Probe) *declaration.Request {
-	if p.Route < 0 {
-		return nil
-	}
-	rt := r.doc.Routes[p.Route]
-	mark := "{" + p.Record.Param + "}"
-	i := strings.Index(rt.Path(), mark)
-	if i < 0 {
-		return nil
-	}
-	path := rt.Path()[:i+len(mark)]
-	s, err := route.ParseTemplate("GET " + route.Hosted(rt.Host, path))
-	if err != nil || len(r.doc.Inventory.Named(s)) == 0 || len(s.Parameters()) != 1 {
-		return nil
-	}
-	return &declaration.Request{Method: "GET", Host: rt.Host, Path: path[:i] + "{id}"}
 }
 
 func (r *run) look(w *watched) (any, bool) {
@@ -278,7 +230,7 @@ func (r *run) tellUnseen(p *probe.Probe) {
 
 // claimBefore reads the member that a raised role will claim.
 func (r *run) claimBefore(p *probe.Probe, id string) string {
-	q := r.readerOf(p)
+	q := check.Reader(r.doc, p.Route, p.Record.Param)
 	if q == nil || id == "" {
 		return ""
 	}

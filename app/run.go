@@ -103,7 +103,7 @@ type run struct {
 	since   map[string][]*probe.Probe // refused since the credential's last success
 	worked  map[string]bool
 	tried   map[string]int // the epoch of the credential that was renewed first
-	leases  map[string]*lease
+	lender  wire.Lender
 	counted atomic.Int64
 	extra   atomic.Int64    // probes that joined the plan under way
 	lost    map[string]bool // sent by an earlier process, never answered
@@ -129,7 +129,7 @@ func (a *App) newRun(ctx context.Context, d *declaration.Document, t *declaratio
 	c.Never = d.Answers.NeverText
 	r := &run{app: a, doc: d, target: t, plan: pl, client: c, probes: only, facts: facts,
 		pending: map[string][]*probe.Probe{}, since: map[string][]*probe.Probe{},
-		worked: map[string]bool{}, tried: map[string]int{}, leases: map[string]*lease{}, done: make(chan struct{}),
+		worked: map[string]bool{}, tried: map[string]int{}, done: make(chan struct{}),
 		lost: map[string]bool{}, public: map[string]token.Keys{}, made: map[uint]store.Made{}}
 	r.journal.write = a.store.Record
 	r.room = newRoom(d, t, time.Now())
@@ -397,7 +397,7 @@ func (r *run) one(p *probe.Probe) error {
 		id = l.id
 	}
 	f.Record = id
-	watch := r.watch(p, l, id)
+	watch := r.watch(p, id)
 	o, err := r.outgoing(p, id)
 	if err != nil {
 		return r.withoutCredential(p, f, err)
@@ -419,21 +419,15 @@ func (r *run) one(p *probe.Probe) error {
 	cls := check.Classify(f.answer(), r.doc.Answers)
 	if watch != nil {
 		f.ReadBack = r.compare(watch)
-		if f.ReadBack == "changed" || f.ReadBack == "gone" || cls == check.Admitted {
-			r.dropLease(p)
+	}
+	if l != nil {
+		gone := f.ReadBack == "gone" ||
+			cls == check.Admitted && p.Expect.Outcome == access.Admit && p.Method == "DELETE"
+		if gone || f.ReadBack == "changed" || cls == check.Admitted || p.Phase >= probe.UnsafeAdmitted {
+			if err := l.back(gone); err != nil {
+				return err
+			}
 		}
-	}
-	if cls == check.Admitted && p.Kind == probe.Crossing && p.Expect.Outcome == access.Admit {
-		f.Then = r.followUps(p, f, id)
-	}
-	if l != nil && (f.ReadBack == "gone" || cls == check.Admitted && p.Expect.Outcome == access.Admit &&
-		p.Method == "DELETE") {
-		if err := r.setMade(l.made, "removed", ""); err != nil {
-			return err
-		}
-	}
-	if p.Phase >= probe.UnsafeAdmitted && l != nil {
-		r.dropLease(p)
 	}
 	if cls == check.Admitted && p.Unsafe() && x.Status < 300 {
 		if p.Kind == probe.RaisedRole {
@@ -456,6 +450,11 @@ func (r *run) keep(p *probe.Probe, f *Fact) error {
 	}
 	r.counted.Add(1)
 	r.alike.share(&f.Exchange)
+	if f.Check != nil {
+		for i := range f.Check.Reports {
+			r.alike.share(&f.Check.Reports[i].Exchange)
+		}
+	}
 	told := r.app.Events.Wanted("verdict")
 	r.mu.Lock()
 	r.facts[p.ID] = f

@@ -26,13 +26,6 @@ func (r *run) script(p *probe.Probe, f *Fact) error {
 	if err != nil || len(fact.Reports) == 0 {
 		return r.withoutCredential(p, f, cmp.Or(err, errLost))
 	}
-	if p.Identity != "" && p.State == access.Sound && p.Phase < probe.Drilling &&
-		slices.ContainsFunc(fact.Reports, func(x check.Report) bool { return r.class(x.Exchange) == check.Refused }) {
-		r.mu.Lock() // it is sent again if the credential turns out to have ended
-		k := p.Identity + "\x00" + p.Scheme
-		r.since[k] = append(r.since[k], p)
-		r.mu.Unlock()
-	}
 	fact.Family, fact.Version = family.Name(), family.Version()
 	f.Check = &fact
 	f.first()
@@ -41,9 +34,15 @@ func (r *run) script(p *probe.Probe, f *Fact) error {
 
 // runner is what runs the scripts of a sweep.
 func (r *run) runner(p *probe.Probe) wire.Runner {
-	var landed atomic.Bool // a call of it did, so that it may not begin again
+	var landed, renewed atomic.Bool // landed: a call that may not be sent again
 	return wire.Runner{
-		Keys: r.keys,
+		Keys:   r.keys,
+		Lender: &r.lender,
+		Making: func(l check.Lend) (wire.Making, error) { return r.making(p, l) },
+		Made: func(m check.Makes, id string) {
+			r.tellMade(store.Made{SweepID: r.sweep.ID, Owner: p.Identity, Route: p.RouteKey, RID: id, Record: m.Record,
+				State: "made"})
+		},
 		Room: func(_ context.Context, o wire.Outgoing, as check.Caller) error {
 			at, _ := r.routeOf(o)
 			if at < 0 || r.takeRoom(counted{at, as.Identity, o.Host}) {
@@ -53,19 +52,28 @@ func (r *run) runner(p *probe.Probe) wire.Runner {
 		},
 		Again: func(ctx context.Context, o wire.Outgoing, as check.Caller, x check.Exchange, try int) (bool, error) {
 			again, err := r.outlast(ctx, o, as.Identity, x, try)
+			if !again && err == nil && failing(x.Status) && p.IsControl && !p.Unsafe() && try == 0 &&
+				!r.health.isAlive() {
+				again, err = r.waited(ctx, o, x, secondTry)
+			}
 			if errors.Is(err, errStopped) && !landed.Load() {
 				return false, cmp.Or(r.withdraw(p), err) // it was turned away, so that it may be sent again
 			}
 			return again, err
 		},
-		Landed: func(x check.Exchange) error {
-			landed.Store(true)
-			return r.landed(p, x, r.class(x), "")
+		Landed: func(c check.Call, x check.Exchange) error {
+			if c.Effect == check.Unsafe || c.Effect == check.Creates {
+				landed.Store(true)
+			}
+			r.fares(p, c, r.class(x), renewed.Load())
+			return r.landed(p, p.IsControl && c.Must, x, r.class(x), p.Record.ID)
 		},
 		Renews: func(c check.Caller, epoch int) bool {
 			r.mu.Lock()
 			defer r.mu.Unlock()
-			return r.mayRenew(c.Identity+"\x00"+c.Scheme, epoch)
+			again := r.mayRenew(c.Identity+"\x00"+c.Scheme, epoch)
+			renewed.Store(again)
+			return again
 		},
 		Intend: func(check.Call) error { return r.intend(p) },
 		Left: func(l check.Left, name string) {
@@ -89,13 +97,31 @@ func (r *run) runner(p *probe.Probe) wire.Runner {
 	}
 }
 
+// fares follows how an identity's credential fares: when one that was renewed is admitted,
+// what was refused since it was last is sent again.
+func (r *run) fares(p *probe.Probe, c check.Call, cls check.Class, renewed bool) {
+	if p.Phase >= probe.Drilling || len(c.As) != 1 || c.As[0].Slot != "" || c.As[0].Identity == "" ||
+		c.As[0].Identity != p.Identity || c.As[0].State != access.Sound {
+		return
+	}
+	k := p.Identity + "\x00" + c.As[0].Scheme
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	switch {
+	case cls == check.Refused && !slices.Contains(r.since[k], p):
+		r.since[k] = append(r.since[k], p)
+	case cls == check.Admitted && c.Must:
+		r.again(k, p, renewed)
+	}
+}
+
 // mostSteps are looked through for a call of a script that nothing answers.
 const mostSteps = 100
 
 // FirstCall is the call of a family's probe that its fact reports first; without a fact
 // the one that it begins with. It is nil for the other kinds.
 func (a *App) FirstCall(d *declaration.Document, t *declaration.Target, p *probe.Probe, f *Fact) *check.Call {
-	if p.Check == nil {
+	if p.Check == nil || p.Kind == probe.Crossing { // its own request is built as the other kinds are
 		return nil
 	}
 	name := ""
@@ -135,7 +161,7 @@ type ScriptStep struct {
 // stepsOf are the reports of a family's fact; nil for the other kinds.
 func stepsOf(pl *probe.Plan, p *probe.Probe, f *Fact) []ScriptStep {
 	family := pl.Family(p)
-	if family == nil || f == nil || f.Check == nil {
+	if family == nil || f == nil || f.Check == nil || p.Kind == probe.Crossing {
 		return nil
 	}
 	var known []check.Outcome

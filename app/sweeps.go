@@ -11,7 +11,6 @@ import (
 	"strings"
 	"time"
 
-	"millgate/core/access"
 	"millgate/core/declaration"
 	"millgate/core/finding"
 	"millgate/core/probe"
@@ -280,10 +279,10 @@ func (a *App) journal(id uint) (facts map[string]*Fact, lost map[string]bool, er
 	facts, lost = map[string]*Fact{}, map[string]bool{}
 	for _, row := range rows {
 		if !row.Answered {
-			lost[row.ProbeID] = row.Unsafe
+			lost[sameProbe(row.ProbeID)] = row.Unsafe
 			continue
 		}
-		f, err := decodeFact(row.ProbeID, row.Fact, a.families)
+		f, err := decodeFact(row.ProbeID, row.Identity, row.Fact, a.families)
 		if err != nil {
 			return nil, nil, fmt.Errorf("probe %s of sweep %d cannot be read: %w", row.ProbeID, id, err)
 		}
@@ -437,9 +436,9 @@ func (o *observed) judgeAll(d *declaration.Document, t *declaration.Target, fact
 			continue
 		}
 		it, ok := o.items[p.ID]
-		// Ownership, and what a credential beside does alone, are known from
+		// What a credential beside does alone, and what a family asks for, are known from
 		// further answers than these two.
-		if !ok || o.made[p.ID] != b || p.Record.Relation == access.Foreign || p.Beside != "" || open {
+		if !ok || o.made[p.ID] != b || p.Beside != "" || open {
 			v, asked := j.judging(p)
 			it = verdict.Item{Probe: p, Verdict: v}
 			o.items[p.ID], o.made[p.ID] = it, b

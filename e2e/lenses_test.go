@@ -58,7 +58,8 @@ func TestOriginsAndQuotas(t *testing.T) {
 	p.click("aside summary", "limiter")
 	p.see("aside details[open] li", "calls in .* admitted")
 	p.see("aside h2", "The calls")
-	p.MustElement("aside [role=img][aria-label*='login allows 8 per 5m']")
+	// Two quotas count here. What a busy machine leaves unproven comes first, so that either may.
+	p.MustElement("aside [role=img]:is([aria-label*='login allows 8 per 5m'], [aria-label*='issuer allows 60 per 1m'])")
 	p.click("aside button", "Show them as a table")
 	p.see("aside td", "admitted")
 

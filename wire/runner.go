@@ -8,12 +8,14 @@ import (
 	"fmt"
 	"net/url"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
 	"millgate/core/access"
 	"millgate/core/check"
 	"millgate/core/mask"
+	"millgate/core/route"
 )
 
 // Runner runs scripts. It knows no family of checks. What it is not given it does without.
@@ -25,7 +27,13 @@ type Runner struct {
 	// has waited for it. try counts from 0. Without it a 429 is what the keyring makes of it.
 	Again func(ctx context.Context, o Outgoing, as check.Caller, x check.Exchange, try int) (again bool, err error)
 	// Landed is told of each answer that is not sent again, and of those that never came.
-	Landed func(x check.Exchange) error
+	Landed func(c check.Call, x check.Exchange) error
+	// Lender keeps what scripts lend; it is one for all scripts of a sweep.
+	Lender *Lender
+	// Making is told before a record is made that is to be lent.
+	Making func(l check.Lend) (Making, error)
+	// Made is told of what an admitted call made; id is "" where the answer does not say it.
+	Made func(m check.Makes, id string)
 	// Left is told of what was made and nothing can remove; name is what it was named.
 	Left func(l check.Left, name string)
 	// Renews says whether a credential that was refused is worth renewing.
@@ -46,6 +54,7 @@ type running struct {
 	Runner
 	k       *Keyring
 	began   time.Time
+	lent    map[string]*loan // by slot
 	mu      sync.Mutex
 	slots   map[string]string // what was taken, raw; it never leaves this package
 	made    map[string]string // what was made up, by its word
@@ -65,8 +74,7 @@ type debt struct {
 // masked. The error is that of a cancelled context, or of what the runner was given, where
 // the script was given up; or why nothing of it could be sent.
 func (x Runner) Run(ctx context.Context, s check.Script) (check.Fact, error) {
-	r := &running{Runner: x, k: x.Keys, began: x.Keys.now(), slots: map[string]string{},
-		masking: x.Keys.client.mask.begin()}
+	r := x.running()
 	f := check.Fact{Began: r.began}
 	err := r.steps(ctx, s)
 	if err != nil {
@@ -78,6 +86,11 @@ func (x Runner) Run(ctx context.Context, s check.Script) (check.Fact, error) {
 		err = r.unsent
 	}
 	return f, err
+}
+
+func (x Runner) running() *running {
+	return &running{Runner: x, k: x.Keys, began: x.Keys.now(), slots: map[string]string{},
+		masking: x.Keys.client.mask.begin()}
 }
 
 // undo undoes what is owed, the last first. Who stopped the sweep wants nothing left
@@ -121,6 +134,18 @@ func (r *running) steps(ctx context.Context, s check.Script) error {
 			return nil
 		}
 		last = nil
+		if step.Lend != nil {
+			report, err := r.lend(ctx, *step.Lend)
+			if err != nil {
+				return err
+			}
+			last = []check.Report{report}
+		}
+		if step.Back != nil {
+			if err := r.back(*step.Back); err != nil {
+				return err
+			}
+		}
 		if step.Left != nil && r.Left != nil {
 			r.Left(*step.Left, r.madeUp(step.Left.Made))
 		}
@@ -157,7 +182,7 @@ func (r *running) send(ctx context.Context, calls []check.Call) ([]check.Report,
 func (r *running) call(ctx context.Context, c check.Call) (check.Report, error) {
 	report, err := r.called(ctx, c)
 	if err == nil && r.Landed != nil && report.Fate != check.Unsent && !r.undoing {
-		err = r.Landed(report.Exchange)
+		err = r.Landed(c, report.Exchange)
 	}
 	return report, err
 }
@@ -189,6 +214,11 @@ func (r *running) called(ctx context.Context, c check.Call) (check.Report, error
 	if errors.Is(err, errUnsent) {
 		return report, nil
 	}
+	defer func() { // its id is in a slot by then
+		if c.Makes != nil && r.Made != nil && x.Status >= 200 && x.Status < 300 {
+			r.Made(*c.Makes, report.Took[c.Makes.Slot])
+		}
+	}()
 	switch {
 	case errors.Is(err, ErrLate):
 		report.Fate, report.Why = check.Late, err.Error()
@@ -220,6 +250,9 @@ func (r *running) called(ctx context.Context, c check.Call) (check.Report, error
 			continue
 		}
 		report.Took[t.Slot] = r.masking.Text(v, false)
+		if t.Plain {
+			continue
+		}
 		if end := endOf(v, t, x, r.k.now()); !end.IsZero() {
 			report.Ends[t.Slot] = end
 		}
@@ -306,15 +339,22 @@ func (r *running) take(c check.Call, x raw) map[string]string {
 			}
 		case check.FromField:
 			v = check.Field(x.Answer, t.At)
+		case check.FromPlace:
+			if u, err := url.Parse(check.Field(x.Answer, "Location")); err == nil {
+				v = u.Path[strings.LastIndexByte(u.Path, '/')+1:]
+			}
 		}
-		if v != "" {
+		if v == "" {
+			continue
+		}
+		if !t.Plain {
 			kind := mask.Token
 			if t.From == check.FromCookie {
 				kind = mask.Cookie
 			}
 			r.k.client.mask.Learn(kind, v)
-			out[t.Slot], r.slots[t.Slot] = v, v
 		}
+		out[t.Slot], r.slots[t.Slot] = v, v
 	}
 	return out
 }
@@ -339,10 +379,27 @@ func (r *running) outgoing(ctx context.Context, c check.Call) (out Outgoing, epo
 		}
 		values[n] = v
 	}
-	o := Outgoing{Params: q.Params, Method: q.Method, Host: q.Host, Path: fillText(q.Path, values, url.PathEscape),
+	o := Outgoing{Params: q.Params, Method: q.Method, Host: q.Host, Path: fillText(q.Path, values, route.EscapeSegment),
 		Query: fillText(q.Query, values, url.QueryEscape)}
+	if len(q.Params) > 0 {
+		o.Params = map[string]string{}
+		for n, v := range q.Params {
+			o.Params[n] = fillText(v, values, same)
+		}
+	}
 	for _, h := range q.Headers {
 		o.Headers = append(o.Headers, [2]string{h[0], fillText(h[1], values, same)})
+	}
+	if len(q.Needs) > 0 {
+		needed, err := r.k.Values(ctx, q.NeedsOf, q.Needs)
+		if err != nil {
+			return o, 0, err
+		}
+		for _, n := range q.Needs {
+			if v, ok := needed[n]; ok {
+				values[n] = v
+			}
+		}
 	}
 	if len(q.Body) > 0 {
 		o.Body = FillBody(q.Body, check.Field(q.Headers, "Content-Type"), values)
@@ -396,6 +453,12 @@ func (r *running) madeUp(word string) string {
 
 func (r *running) present(ctx context.Context, o *Outgoing, p check.Present) (epoch int, err error) {
 	switch {
+	case p.Fresh:
+		s := r.k.doc.SchemeNamed(p.Scheme)
+		if s == nil {
+			return 0, fmt.Errorf("%w: there is no scheme %q", ErrCredential, p.Scheme)
+		}
+		return 0, r.k.PresentFresh(ctx, o, p.Identity, s)
 	case p.Slot == "" && p.Identity == "" && p.State == access.Broken:
 		return 0, r.k.PresentBroken(ctx, o, p.Scheme)
 	case p.Slot == "":

@@ -252,7 +252,7 @@ func TestWhoRunsItWatches(t *testing.T) {
 	s, r := newShelf(t)
 	var heard []int
 	tries := 0
-	r.Landed = func(x check.Exchange) error { heard = append(heard, x.Status); return nil }
+	r.Landed = func(_ check.Call, x check.Exchange) error { heard = append(heard, x.Status); return nil }
 	r.Again = func(_ context.Context, o Outgoing, as check.Caller, x check.Exchange, try int) (bool, error) {
 		assert.Equal(t, []any{"/a", "ann", tries}, []any{o.Path, as.Identity, try})
 		tries++
@@ -272,7 +272,7 @@ func TestWhoRunsItWatches(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []int{200, 429}, heard, "without Retry a 429 is an answer")
 	gaveUp := errors.New("the target answers nothing")
-	r.Landed = func(check.Exchange) error { return gaveUp }
+	r.Landed = func(check.Call, check.Exchange) error { return gaveUp }
 	b := &book{became: map[string]string{}}
 	r.Owe = b.owe
 	f, err = r.Run(context.Background(), one(making("x")))

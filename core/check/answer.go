@@ -4,11 +4,15 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"mime"
 	"regexp"
+	"slices"
+	"strconv"
 	"strings"
 	"time"
 
 	"millgate/core/declaration"
+	"millgate/core/mask"
 )
 
 // Class of an answer.
@@ -53,6 +57,14 @@ func Field(fields [][2]string, name string) string {
 		}
 	}
 	return ""
+}
+
+// Code is the status code as text, and "no answer" without one.
+func (a Answer) Code() string {
+	if a.Status == 0 {
+		return "no answer"
+	}
+	return strconv.Itoa(a.Status)
 }
 
 // JSON decodes the body; nil when it is not JSON.
@@ -172,4 +184,67 @@ func Pointer(body []byte, p string) (string, bool) {
 		return fmt.Sprint(x), true
 	}
 	return "", false
+}
+
+// SameType says whether two answers are of one media type (RFC 9110 section 8.3), or both
+// of none and without a body.
+func SameType(a, b Answer) bool {
+	x, _, err1 := mime.ParseMediaType(a.Header("Content-Type"))
+	y, _, err2 := mime.ParseMediaType(b.Header("Content-Type"))
+	if err1 == nil || err2 == nil {
+		return err1 == nil && err2 == nil && x == y
+	}
+	return len(a.Body) == 0 && len(b.Body) == 0
+}
+
+// Describe says what an answer of a class was to who asked.
+func Describe(c Class, a Answer) string {
+	switch c {
+	case ToLogin:
+		return fmt.Sprintf("sent to a login page (%d, %s)", a.Status, a.Header("Location"))
+	case Invalid:
+		return fmt.Sprintf("told that the request is invalid (%d)", a.Status)
+	default:
+	}
+	return fmt.Sprintf("%d", a.Status)
+}
+
+// Values are the values of an answer's JSON with their member's name, by which a record is
+// known; short and common ones do not identify one.
+func (a Answer) Values() map[string]bool {
+	into := map[string]bool{}
+	collect("", a.JSON(), into)
+	return into
+}
+
+func collect(name string, v any, into map[string]bool) {
+	switch x := v.(type) {
+	case map[string]any:
+		for k, m := range x {
+			collect(k, m, into)
+		}
+	case []any:
+		for _, m := range x {
+			collect(name, m, into)
+		}
+	case string:
+		if len(x) > 1 && !mask.Anonymous(x) {
+			into[name+"="+x] = true
+		}
+	case json.Number:
+		into[name+"="+x.String()] = true
+	}
+}
+
+// Spent says whether an answer to an unsafe request may speak of what its control did
+// before: after an admitted request that made, used up or ended something, an equal one
+// meets another state (RFC 9110 sections 15.5.1, 15.5.10, 15.5.11, 15.5.13 and 15.5.21).
+func Spent(control, a Answer) bool {
+	return !control.At.IsZero() && control.At.Before(a.At) && slices.Contains([]int{400, 409, 410, 412, 422}, a.Status)
+}
+
+// SpentText says so.
+func SpentText(a Answer) string {
+	return fmt.Sprintf("answered %s after the control, which may have made, used up or ended what it was sent for",
+		a.Code())
 }

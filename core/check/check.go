@@ -60,11 +60,32 @@ type Data any
 type Step struct {
 	Send []Call        // at the same time; reported in this order
 	Wait time.Duration // until then, since the script began
+	Lend *Lend         // reported as its Make
+	Back *Back         // not reported
 	Left *Left         // not reported
 }
 
 // Ends says whether a step ends its script.
-func (s Step) Ends() bool { return len(s.Send) == 0 && s.Wait == 0 && s.Left == nil }
+func (s Step) Ends() bool {
+	return len(s.Send) == 0 && s.Wait == 0 && s.Lend == nil && s.Back == nil && s.Left == nil
+}
+
+// Lend asks for a throwaway record. What is lent under a Key is shared with the scripts
+// that ask for it by the same, as long as it is as it was; "" is one of its own. It is
+// removed at the end of the sweep, whatever becomes of the script.
+type Lend struct {
+	Key    string
+	Record string // the name of its kind
+	Owner  string // the identity that makes it
+	Slot   string // takes its id, which Make takes
+	Make   Call
+}
+
+// Back says that what was lent into a slot is not as it was: nobody else is lent it.
+type Back struct {
+	Slot string
+	Gone bool // nothing is left to remove
+}
 
 // Left is something that was made and that nothing can remove.
 type Left struct {
@@ -82,9 +103,18 @@ type Call struct {
 	Must    bool // must be admitted: refused (401), its credential is renewed once, and it is sent again
 	Retry   bool // a 429 is waited out; else it is an answer like others
 	Effect  Effect
+	// Makes says what an admitted answer (2xx) made, where that is to be removed at the
+	// sweep's end.
+	Makes *Makes
 	// Undo is owed once it was admitted, whatever becomes of the script: what is tried in
 	// turn until one is answered 2xx, 404 or 410.
 	Undo []Call
+}
+
+// Makes is something that a call makes.
+type Makes struct {
+	Record string // the name of its kind; "" where it is no declared record
+	Slot   string // takes its id
 }
 
 // Effect is how careful a call has to be sent.
@@ -109,6 +139,11 @@ type Request struct {
 	Body                      []byte
 	Fill                      map[string]Fill
 	Params                    map[string]string // what a link for it is asked for with, by parameter
+	// Needs are names in its body whose values belong to each other: they come from one
+	// credential that has them all, of the identity NeedsOf where it has one. "access" and
+	// "refresh" are those of a session that is begun for it.
+	Needs   []string
+	NeedsOf string
 }
 
 // Fill is what stands for a name: a text, a slot, a value of an identity's credential,
@@ -121,7 +156,8 @@ type Fill struct{ Text, Slot, Identity, Scheme, Name, Made string }
 // caller's scheme has it. Quotas count the caller, whichever it is.
 type Present struct {
 	Caller
-	Slot string
+	Slot  string
+	Fresh bool // of a session that is begun for this call
 }
 
 // Source is where in an answer something is taken from.
@@ -132,13 +168,16 @@ const (
 	FromBody   Source = iota // by a JSON Pointer (RFC 6901)
 	FromCookie               // one that is set, by its name (RFC 6265 section 4.1)
 	FromField                // a header field
+	FromPlace                // the last segment of where Location leads (RFC 9110 section 10.2.2)
 )
 
-// Take puts something of the raw answer into a slot.
+// Take puts something of the raw answer into a slot. Of several for one slot the last that
+// finds something counts.
 type Take struct {
-	Slot string
-	From Source
-	At   string
+	Slot  string
+	From  Source
+	At    string
+	Plain bool // it is no secret: an id
 }
 
 // Fate is what came of a call. Its numbers stand in stored facts.
@@ -163,7 +202,8 @@ type Report struct {
 	Exchange Exchange      `json:"exchange"`
 	// Repeats is how often it was sent before, after a 429 or with a credential that ended.
 	Repeats int `json:"repeats,omitempty"`
-	// Took has by slot the mark of what was taken: equal marks are equal secrets.
+	// Took has by slot what was taken: a plain value, or the mark of a secret. Equal marks
+	// are equal secrets.
 	Took map[string]string `json:"took,omitempty"`
 	// Ends has by slot when a token or cookie that was taken says that it ends.
 	Ends map[string]time.Time `json:"ends,omitempty"`

@@ -140,10 +140,21 @@ type Probe struct {
 	ID
 	Phase     Phase
 	Unsafe    bool     // its script sends something that could change what it did not begin
+	Record    Record   // behind a parameter of its route; the zero one where it needs none
 	Control   string   // the key of the probe that shows its request to be a fair one; "" without
 	StandsFor []string // identities of its caller's class
 	Detail    Detail
 }
+
+// Record is what stands behind a parameter of a probe's route. Without a value one is lent,
+// by its owner.
+type Record struct {
+	Name, Param, Owner, Value string
+	Shared                    bool // with whoever is lent the same at its route and leaves it as it was
+}
+
+// Lent says whether a record is made for a probe.
+func (r Record) Lent() bool { return r.Name != "" && r.Value == "" }
 
 // Detail is the family's own of a probe: plain values. What tells probes apart stands in
 // their ID as well.
@@ -213,19 +224,22 @@ type Planning struct {
 	Probes []*Probe
 	Left   []Omission
 	Spared int // probes that one at another route stands for
-	seen   map[ID]bool
+	// Inferred are crossings of callers that one of their class stands for.
+	Inferred int
+	seen     map[ID]bool
 }
 
 // NewPlanning begins a planning behind crossings.
 func NewPlanning(c Crossings) *Planning { return &Planning{Crossings: c, seen: map[ID]bool{}} }
 
-// Add adds a probe, once: one with the id of another stays away.
-func (p *Planning) Add(x Probe) {
+// Add adds a probe, once: one with the id of another stays away, and nil is given.
+func (p *Planning) Add(x Probe) *Probe {
 	if p.seen[x.ID] {
-		return
+		return nil
 	}
 	p.seen[x.ID] = true
 	p.Probes = append(p.Probes, &x)
+	return &x
 }
 
 // Leave says that something is not sent, and why.

@@ -6,7 +6,9 @@ import (
 	"slices"
 	"strings"
 
+	"millgate/core/access"
 	"millgate/core/declaration"
+	"millgate/core/route"
 )
 
 // SampleBody is the body of a route's sample, or else of the session request that the
@@ -50,6 +52,32 @@ func SampleBody(s declaration.Sample, session *declaration.Request) (headers [][
 		headers = append(headers, [2]string{"Content-Type", ct})
 	}
 	return headers, body
+}
+
+// RequestAt is the request of route i with its sample, as somebody: known are values of its
+// parameters. What else its body names comes from credentials.
+func RequestAt(c *Context, i int, as string, known map[string]string) Request {
+	rt := c.Doc.Routes[i]
+	q := Request{Method: rt.Method(), Host: rt.Host, Path: rt.Path(), NeedsOf: as}
+	for n, v := range known {
+		q.Path = strings.ReplaceAll(q.Path, "{"+n+"}", route.EscapeSegment(v))
+	}
+	query := url.Values{}
+	for k, v := range rt.Send.Query {
+		query.Set(k, v)
+	}
+	q.Query = query.Encode()
+	for _, k := range slices.Sorted(maps.Keys(rt.Send.Headers)) {
+		q.Headers = append(q.Headers, [2]string{k, rt.Send.Headers[k]})
+	}
+	if rt.Send.As.Name != "" {
+		q.NeedsOf = rt.Send.As.Name
+	}
+	_, session := access.SessionAt(c.Doc, i)
+	headers, body := SampleBody(rt.Send, session)
+	q.Headers, q.Body = append(q.Headers, headers...), body
+	q.Needs = (&declaration.Request{JSON: body}).Placeholders()
+	return q
 }
 
 // escapeKeeping encodes a form value but leaves {placeholders} to be filled.

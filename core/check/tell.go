@@ -84,6 +84,12 @@ func (t *Telling) Wait(d time.Duration) {
 	}
 }
 
+// Lend asks for a throwaway record, and gives the report of its making.
+func (t *Telling) Lend(l Lend) Report { return t.step(Step{Lend: &l})[0] }
+
+// Back says that what was lent is not as it was.
+func (t *Telling) Back(b Back) { t.step(Step{Back: &b}) }
+
 // Left says that something was made that nothing can remove.
 func (t *Telling) Left(l Left) { t.step(Step{Left: &l}) }
 

@@ -140,3 +140,11 @@ func Changed(first, second, after Report) (Proof, Change) {
 
 // Unproven is a verdict that says why nothing is known.
 func Unproven(format string, args ...any) Verdict { return Verdict{Says: fmt.Sprintf(format, args...)} }
+
+// RefusalRow is the row of a refusal in another way than declared.
+func RefusalRow(cause, title, means string) *finding.Row {
+	return &finding.Row{Cause: cause, Kind: finding.WrongRefusal, Title: title, Means: means,
+		Advice: "Answer with the status and the shape that the declaration asks for, so that callers can tell what " +
+			"to do.",
+		OWASP: finding.API8, CWE: 755}
+}

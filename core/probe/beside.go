@@ -33,6 +33,7 @@ func (pl *planner) malformed() {
 			}
 			seen[k] = true
 			p := *ctl
+			p.Check, p.shown = nil, nil
 			p.Kind, p.IsControl, p.StandsFor = Malformed, false, nil
 			p.Param, p.Params = name, map[string]string{}
 			for n, v := range ctl.Params {
@@ -142,7 +143,7 @@ func (pl *planner) undeclared(i int, m string) (*Probe, string) {
 			p.Params[name] = v
 			continue
 		}
-		rec := pl.fills(i, name, pl.d.Record(i))
+		rec := pl.drafts.Fills(i, name, pl.d.Record(i))
 		if rec == nil {
 			if v, ok := rt.Send.Path[name]; ok && pl.t.Unsafe == declaration.UnsafeAllowed {
 				p.Params[name] = v
@@ -150,10 +151,11 @@ func (pl *planner) undeclared(i int, m string) (*Probe, string) {
 			}
 			return nil, fmt.Sprintf("no sample for {%s}", name)
 		}
-		use, why := pl.useRecord(i, rec, name, nil, access.NoRecord, unsafe, true)
+		known, why := pl.drafts.Record(i, rec, name, nil, access.NoRecord, unsafe, true)
 		if why != "" {
 			return nil, why
 		}
+		use := recordOf(known, access.NoRecord)
 		if p.Record.Name != "" {
 			p.Params[name] = use.ID
 			continue

@@ -10,6 +10,7 @@ import (
 
 	"millgate/core/access"
 	"millgate/core/check"
+	"millgate/core/check/crossing"
 	"millgate/core/declaration"
 	"millgate/core/route"
 )
@@ -80,9 +81,9 @@ func Build(d *declaration.Document, p *Probe, recordID string) Request {
 		}
 	}
 	switch {
-	case p.Kind == Accept && p.Way == AcceptHTML:
+	case p.Kind == Crossing && p.Way == crossing.AcceptHTML:
 		q.Headers = append(q.Headers, [2]string{"Accept", "text/html,application/xhtml+xml"})
-	case p.Kind == Accept:
+	case p.Kind == Crossing && p.Way == crossing.AcceptNone:
 		q.Headers = append(q.Headers, [2]string{"Accept", ""})
 	}
 	if p.Empty {

@@ -5,6 +5,7 @@ import (
 
 	"millgate/core/access"
 	"millgate/core/check"
+	"millgate/core/check/crossing"
 	"millgate/core/declaration"
 	"millgate/core/token"
 )
@@ -312,16 +313,12 @@ func (pl *planner) credentials() {
 // accepts plans how a refusal looks to who asks for a page, or for nothing:
 // some services send the one to a login page and answer the other.
 func (pl *planner) accepts(at spot) {
-	for _, way := range []string{AcceptHTML, AcceptNone} {
-		p, _ := pl.draft(at.route, nil, access.NoRecord, true)
-		if p == nil {
-			return // the crossing itself says why
-		}
-		at.sameBytes(p)
-		p.Kind, p.Way, p.Control = Accept, way, at.ctl.ID
-		if p.Expect = access.Evaluate(pl.d, at.route,
-			access.Caller{State: access.Absent}); p.Expect.Outcome == access.Refuse {
-			pl.add(p)
+	if p, _ := pl.draft(at.route, nil, access.NoRecord, true); p == nil {
+		return // the crossing itself says why
+	}
+	for _, way := range []string{crossing.AcceptHTML, crossing.AcceptNone} {
+		if x, ok := crossing.Refusal(&pl.plan.context, at.ctl.Check, way); ok {
+			pl.family(&x)
 		}
 	}
 }
@@ -366,7 +363,7 @@ func (pl *planner) breaking(at spot, way string) (*Probe, string) {
 // in place of the probe's.
 func (pl *planner) anotherRecord(i int, p *Probe) (param, id string) {
 	for _, name := range pl.d.Routes[i].Parameters() {
-		rec := pl.fills(i, name, pl.d.Record(i))
+		rec := pl.drafts.Fills(i, name, pl.d.Record(i))
 		if rec == nil {
 			continue
 		}
@@ -374,7 +371,7 @@ func (pl *planner) anotherRecord(i int, p *Probe) (param, id string) {
 		if name == p.Record.Param {
 			here = p.Record.ID
 		}
-		for _, o := range pl.ownersOf(rec) {
+		for _, o := range pl.drafts.OwnersOf(rec) {
 			for _, id := range rec.OwnedBy[o] {
 				if id != here {
 					return name, id
@@ -418,6 +415,7 @@ func (pl *planner) issuedLinks() {
 		}
 		done[s.Name] = true
 		p := *c
+		p.Check, p.shown = nil, nil
 		p.Kind, p.IsControl, p.StandsFor, p.Phase, p.Expect = Issued, false, nil, Safe,
 			access.Expectation{Outcome: access.Admit}
 		if p.Record.Made {

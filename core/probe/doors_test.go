@@ -10,6 +10,7 @@ import (
 
 	"millgate/core/access"
 	"millgate/core/check"
+	"millgate/core/check/crossing"
 	"millgate/core/check/families"
 	"millgate/core/check/sessions"
 	"millgate/core/declaration"
@@ -160,18 +161,18 @@ func TestPastTheGatewayAndOtherAnswers(t *testing.T) {
 			assert.Equal(t, access.Absent, p.State)
 			assert.Equal(t, DirectHost, Build(d, p, "x").Host)
 		}
-		if p.Kind == Accept {
+		if p.Kind == Crossing && p.Way != "" {
 			asked[p.RouteKey] = append(asked[p.RouteKey], p.Way)
 			h := Build(d, p, "x").Headers
 			i := slices.IndexFunc(h, func(kv [2]string) bool { return kv[0] == "Accept" })
 			require.GreaterOrEqual(t, i, 0)
-			assert.Equal(t, p.Way == AcceptHTML, strings.Contains(h[i][1], "text/html"))
-			assert.Equal(t, p.Way == AcceptNone, h[i][1] == "")
+			assert.Equal(t, p.Way == crossing.AcceptHTML, strings.Contains(h[i][1], "text/html"))
+			assert.Equal(t, p.Way == crossing.AcceptNone, h[i][1] == "")
 		}
 	}
 	assert.Len(t, direct, 10, "every protected route that can be asked for")
 	assert.NotContains(t, direct, "DELETE /things/{id}", "nothing is known that could be deleted")
-	assert.Equal(t, []string{AcceptHTML, AcceptNone}, asked["GET /things"])
+	assert.Equal(t, []string{crossing.AcceptHTML, crossing.AcceptNone}, asked["GET /things"])
 	assert.NotContains(t, asked, "GET /things/{id}", "one route stands for its guard")
 
 	d.TargetNamed("all").Direct = ""

@@ -5,6 +5,7 @@ import (
 
 	"millgate/core/access"
 	"millgate/core/check"
+	"millgate/core/check/crossing"
 	"millgate/core/declaration"
 )
 
@@ -12,6 +13,9 @@ import (
 func (pl *planner) families() {
 	p := check.NewPlanning(pl)
 	for _, f := range pl.plan.families {
+		if f.Name() == (crossing.Family{}).Name() {
+			continue // it is planned first: others ask it for controls
+		}
 		f.Plan(&pl.plan.context, p)
 	}
 	for _, x := range p.Probes {
@@ -47,7 +51,12 @@ func (pl *planner) family(x *check.Probe) *Probe {
 	if p.State == "" {
 		p.State = access.Absent
 	}
-	p.Record.Relation = x.Relation
+	if p.Record = recordOf(x.Record, x.Relation); p.Record.Name == "" {
+		p.Record.Relation = x.Relation
+	}
+	if d, ok := x.Detail.(crossing.Detail); ok {
+		p.Params, p.IsControl, p.WithBody, p.Way = d.Params, d.IsControl, true, x.Of
+	}
 	p.shown = &shown{cost: f.Cost(&pl.plan.context, x)}
 	p.shown.cell, p.shown.says = f.Cell(x)
 	if e, ok := f.(check.Expecting); ok {

@@ -17,7 +17,6 @@
 //   - on one route behind each guard every way in which a credential can be
 //     broken: routes of one collection are taken to share their guard. A way
 //     that gets in there is then tried on all of them (Widen);
-//   - on that route, how a refusal looks to who asks for a page, or for nothing;
 //   - every protected route at the direct address, where there is a gateway;
 //   - a malformed id for each parameter;
 //   - methods that the inventory does not have.
@@ -60,7 +59,6 @@ const (
 	RaisedRole  Kind = "raised-role"  // a body that claims a higher role
 	Credential  Kind = "credential"   // a credential that is broken in one way
 	Issued      Kind = "issued"       // a login whose token is judged
-	Accept      Kind = "accept"       // nobody, asking for another kind of answer
 	QuotaDrill  Kind = "quota"        // a quota drill
 )
 
@@ -80,12 +78,6 @@ const (
 // Detours are the ways around a guard, in the order in which they are planned.
 var Detours = []string{TrailingSlash, DoubledSlash, LetterCase, DotSegments, PercentEncoded, MethodOverride, HeadMethod,
 	OptionsMethod, PastGateway}
-
-// What a refusal is asked for as.
-const (
-	AcceptHTML = "asking for HTML"
-	AcceptNone = "without Accept"
-)
 
 // RecordUse says which record stands behind the route's parameter.
 type RecordUse struct {

@@ -63,7 +63,7 @@ func plan(t testing.TB, target string) (*declaration.Document, *Plan) {
 
 func labels(pl *Plan, route string, kind Kind) (out []string) {
 	for _, p := range pl.Probes {
-		if p.RouteKey == route && p.Kind == kind {
+		if p.RouteKey == route && p.Kind == kind && (kind != Crossing || p.Way == "") {
 			who := p.Identity
 			if who == "" {
 				who = "nobody"

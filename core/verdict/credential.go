@@ -33,23 +33,23 @@ func (v *Verdict) credential(in Input) {
 		x := p.Expect
 		x.Subject = "lifetime"
 		v.gap(finding.Lifetime, x, "afterlife", fmt.Sprintf("A credential of %s worked after its session was logged "+
-			"out: answered %s.", p.Donor, status(a)), finding.Proven)
+			"out: answered %s.", p.Donor, a.Code()), finding.Proven)
 	case v.Class == check.Admitted && p.Way == probe.CrossSite:
 		v.crossSite(in, soundness)
 	case v.Class == check.Admitted && in.BesideEnters:
 		v.agrees(finding.Likely, fmt.Sprintf("admitted, as %s is without the broken credential", p.Beside))
 	case v.Class == check.Admitted:
 		v.gap(finding.Unprotected, soundness, "token "+p.Way, fmt.Sprintf("%s: answered %s. It must be refused: it "+
-			"is not sound.", accepted(p), status(a)), finding.Proven)
+			"is not sound.", accepted(p), a.Code()), finding.Proven)
 	case v.Class == check.Throttled || v.Class == check.Failed:
-		v.unproven("the service answered " + status(a))
+		v.unproven("the service answered " + a.Code())
 	case !fair:
-		v.unproven(fmt.Sprintf("answered %s, but %s", status(a), why))
+		v.unproven(fmt.Sprintf("answered %s, but %s", a.Code(), why))
 	case in.spent():
-		v.unproven(spentText(a))
+		v.unproven(check.SpentText(a))
 	default:
 		v.agrees(finding.Proven, fmt.Sprintf("%s: turned away with %s, and %s was admitted with the same request",
-			p.Way, status(a), in.Control.Caller))
+			p.Way, a.Code(), in.Control.Caller))
 	}
 }
 
@@ -88,11 +88,11 @@ func (v *Verdict) mustEnter(in Input) {
 		v.agrees(finding.Proven, fmt.Sprintf("%s is admitted: %s", what, why))
 	case check.Refused, check.Forbidden, check.Hidden, check.ToLogin, check.Invalid:
 		if fair, why := in.fair(); !fair {
-			v.unproven(fmt.Sprintf("answered %s, but %s", status(a), why))
+			v.unproven(fmt.Sprintf("answered %s, but %s", a.Code(), why))
 			return
 		}
 		if in.spent() {
-			v.unproven(spentText(a))
+			v.unproven(check.SpentText(a))
 			return
 		}
 		x := p.Expect
@@ -100,16 +100,16 @@ func (v *Verdict) mustEnter(in Input) {
 		v.gap(finding.OverRestrictive, x, cause, fmt.Sprintf("%s was %s; %s.", what, turned(v.Class, a), why),
 			finding.Proven)
 	default:
-		v.unproven("the service answered " + status(a))
+		v.unproven("the service answered " + a.Code())
 	}
 }
 
 // turned says how a caller was turned away, behind "was".
 func turned(c check.Class, a check.Answer) string {
 	if c == check.ToLogin || c == check.Invalid {
-		return describe(c, a)
+		return check.Describe(c, a)
 	}
-	return "answered " + describe(c, a)
+	return "answered " + check.Describe(c, a)
 }
 
 // crossSite judges a write that a page of another site sent with the cookie.
@@ -122,7 +122,7 @@ func (v *Verdict) crossSite(in Input, x access.Expectation) {
 	}
 	v.gap(finding.Unprotected, x, "token "+in.Probe.Way, fmt.Sprintf("A page of another site can act as %s: a write "+
 		"with its cookie and a foreign Origin was answered %s, and the cookie is not SameSite.", in.Probe.Donor,
-		status(in.Answer)), finding.Proven)
+		in.Answer.Code()), finding.Proven)
 }
 
 // issued judges the token that a login gave.

@@ -8,6 +8,7 @@ import (
 
 	"millgate/core/access"
 	"millgate/core/check"
+	"millgate/core/check/crossing"
 	"millgate/core/declaration"
 	"millgate/core/finding"
 	"millgate/core/probe"
@@ -78,9 +79,7 @@ func TestWaysAround(t *testing.T) {
 // A refusal that depends on what kind of answer is asked for.
 func TestRefusalsOfOtherKinds(t *testing.T) {
 	d := doc(t, "answers: { 401: { type: application/problem+json }, login_page: { location: \"**/login**\" }, "+
-		"never: { text: [hush] } }\n")
-	refuse := access.Expectation{Outcome: access.Refuse, Decider: 2, Subject: "credential",
-		Ladder: []access.Rung{{Number: 1}, {Number: 2, Text: "needs a token"}}}
+		"never: { text: [hush] } }\n"+people)
 	to := reply(302, "", "")
 	to.Headers = append(to.Headers, [2]string{"Location", "/login?next=/a"})
 	for _, c := range []struct {
@@ -88,20 +87,48 @@ func TestRefusalsOfOtherKinds(t *testing.T) {
 		answer check.Answer
 		want   finding.Kind
 	}{
-		{probe.AcceptHTML, reply(401, asHTML, "<p>no"), finding.Agrees}, // who asks for a page may get one
-		{probe.AcceptHTML, reply(401, asHTML, "hush"), finding.Leaking}, // but not with what must never be shown
-		{probe.AcceptNone, reply(401, asHTML, "<p>no"), finding.WrongRefusal},
-		{probe.AcceptNone, reply(401, "application/problem+json", "{}"), finding.Agrees},
-		{probe.AcceptHTML, to, finding.WrongRefusal},
+		{crossing.AcceptHTML, reply(401, asHTML, "<p>no"), finding.Agrees}, // who asks for a page may get one
+		{crossing.AcceptHTML, reply(401, asHTML, "hush"), finding.Leaking}, // but not with what must never be shown
+		{crossing.AcceptNone, reply(401, asHTML, "<p>no"), finding.WrongRefusal},
+		{crossing.AcceptNone, reply(401, "application/problem+json", "{}"), finding.Agrees},
+		{crossing.AcceptHTML, to, finding.WrongRefusal},
 		// a page in place of a refusal opens nothing
-		{probe.AcceptHTML, reply(200, asHTML, "<form>"), finding.WrongRefusal},
-		{probe.AcceptHTML, reply(200, asJSON, `{"n":1}`), finding.Unprotected},
+		{crossing.AcceptHTML, reply(200, asHTML, "<form>"), finding.WrongRefusal},
+		{crossing.AcceptHTML, reply(200, asJSON, `{"n":1}`), finding.Unprotected},
 	} {
-		p := &probe.Probe{Kind: probe.Accept, RouteKey: "GET /a", Way: c.way, State: access.Absent, Expect: refuse}
-		v := Judge(Input{Doc: d, Probe: p, Answer: c.answer, Control: goodControl(`{"n":1}`)})
+		p := &check.Probe{ID: check.ID{Family: "crossing", Route: "GET /a", Caller: check.Caller{State: access.Absent},
+			Of: c.way}, Control: "control"}
+		v := judged(d, p, c.answer, map[string]check.Answer{"control": reply(200, asJSON, `{"n":1}`)})
 		assert.Equal(t, c.want, v.Kind, "%s answered %d %s: %s", c.way, c.answer.Status,
 			c.answer.Header("Content-Type"), v.Reason)
 	}
+}
+
+// people are those of a declaration in which ann and bob have the role of everything.
+const people = `
+schemes: { s: { kind: bearer } }
+roles: { r: , q: }
+identities: { ann: { roles: r, credentials: { s: { token: kept:A } } }, bob: { roles: r, credentials: { s: { token: kept:B } } } }
+access: [{ at: /**, who: r }]
+`
+
+// judged is the verdict on a crossing, beside the answers of others.
+func judged(d *declaration.Document, p *check.Probe, a check.Answer, others map[string]check.Answer) Verdict {
+	fact := func(a check.Answer) *check.Fact {
+		return &check.Fact{Reports: []check.Report{{Fate: check.Answered, Exchange: check.Exchange{Status: a.Status,
+			Answer: a.Headers, Content: string(a.Body), Texts: a.Texts}}}}
+	}
+	e := check.NewEvidence(func(key string) *check.Fact {
+		if o, ok := others[key]; ok {
+			return fact(o)
+		}
+		return nil
+	})
+	c := &check.Context{Doc: d, Target: d.Targets[0]}
+	way := &probe.Probe{Kind: probe.Crossing, Way: p.Of, Route: d.RouteNamed(p.Route), RouteKey: p.Route}
+	return Of(Input{Doc: d, Probe: way, Answer: a}, func() check.Verdict {
+		return crossing.Family{}.Judge(c, p, fact(a), e)
+	})
 }
 
 // What must be admitted although it looks unusual, and what may be admitted

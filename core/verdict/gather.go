@@ -105,6 +105,9 @@ func Gather(c *check.Context, list check.Families, items []Item) []finding.Findi
 			seen[key] = true
 			b := bundles[key]
 			if b == nil {
+				if at.kind != g.Kind || at.cause != g.Cause {
+					g.Row = nil // it comes from something else than it seems to
+				}
 				g.Kind = at.kind
 				b = &bundle{route: at.route, scope: at.scope, gap: g, cause: at.cause}
 				b.gap.Cause = at.cause
@@ -210,7 +213,7 @@ func (x gathering) place(p *probe.Probe, g Gap) place {
 func (x gathering) cause(at *place, p *probe.Probe, g Gap) {
 	route := at.route
 	switch {
-	case g.Row != nil:
+	case g.Row != nil && p.Kind != probe.Crossing:
 		at.scope = g.Scope
 	case p.Kind == probe.QuotaDrill:
 		at.scope = finding.Scope{Of: finding.AtQuota, Name: p.Way}
@@ -271,7 +274,7 @@ func uncovered(list []finding.Finding) []finding.Finding {
 func openRoutes(items []Item) (open, absent map[string]bool) {
 	states := map[string]map[access.State]bool{}
 	for _, it := range items {
-		if it.Probe.Kind != probe.Crossing || it.Probe.Identity != "" {
+		if it.Probe.Kind != probe.Crossing || it.Probe.Identity != "" || it.Probe.Way != "" {
 			continue
 		}
 		for _, g := range it.Verdict.Gaps {

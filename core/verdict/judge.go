@@ -3,22 +3,16 @@ package verdict
 import (
 	"bytes"
 	"cmp"
-	"encoding/json"
 	"fmt"
-	"mime"
-	"strconv"
 	"strings"
 
 	"millgate/core/access"
 	"millgate/core/check"
+	"millgate/core/check/crossing"
 	"millgate/core/declaration"
 	"millgate/core/finding"
-	"millgate/core/mask"
 	"millgate/core/probe"
 )
-
-// minProof is how many values of the owner's answer must appear.
-const minProof = 2
 
 // Control is the probe that shows the request to be a fair one.
 type Control struct {
@@ -33,17 +27,11 @@ type Input struct {
 	Probe   *probe.Probe
 	Answer  check.Answer
 	Control *Control // nil when there is none
-	// For a foreign record: the owner's answer about it, and the answers about
-	// the caller's own records.
-	Owner *check.Answer
-	Own   []check.Answer
 	// After an unsafe probe that was turned away: "" when its record was not
 	// read again, "unchanged", "changed" or "gone".
 	ReadBack string
 	// For a raised role: where the role was seen, "" when it was not.
 	Raised string
-	// What the route's follow-ups were answered, after an admitted answer.
-	Then []FollowedUp
 	// For a login whose token was judged: what is said about the token; nil
 	// when there is none.
 	Issued *[]Judged
@@ -57,37 +45,6 @@ type Input struct {
 	Sick bool
 	// Lost is set when the probe was sent but its answer never seen.
 	Lost string
-}
-
-// FollowedUp is a follow-up and what it was answered.
-type FollowedUp struct {
-	FollowUp *declaration.FollowUp
-	Answer   check.Answer
-	Lost     string // why it was not sent
-}
-
-// Misses says what the answer does not show, "" when it shows everything.
-func (f FollowedUp) Misses() string {
-	u, a := f.FollowUp, f.Answer
-	switch {
-	case f.Lost != "":
-		return ""
-	case u.Status == 0 && (a.Status < 200 || a.Status >= 300):
-		return fmt.Sprintf("answered %s in place of 2xx", status(a))
-	case u.Status != 0 && a.Status != u.Status:
-		return fmt.Sprintf("answered %s in place of %d", status(a), u.Status)
-	}
-	for _, p := range u.Has {
-		if _, ok := check.Lookup(a.JSON(), p); !ok {
-			return "its answer has no " + p
-		}
-	}
-	for _, p := range u.Lacks {
-		if _, ok := check.Lookup(a.JSON(), p); ok {
-			return "its answer still has " + p
-		}
-	}
-	return ""
 }
 
 // Gap is one way in which expectation and observation part.
@@ -122,8 +79,6 @@ func CallerLabel(p *probe.Probe) string {
 		return cmp.Or(p.Identity, "nobody") + " (" + p.Says() + ")"
 	case p.Kind == probe.Around:
 		return "nobody (" + p.Way + ")"
-	case p.Kind == probe.Accept:
-		return "nobody (" + p.Way + ")"
 	case p.Kind == probe.Credential:
 		return "nobody (" + p.Way + ", made of " + p.Donor + "'s " + p.Scheme + ")"
 	case p.Kind == probe.Issued:
@@ -132,19 +87,10 @@ func CallerLabel(p *probe.Probe) string {
 		return p.Identity + " (quota drill)"
 	case p.Kind == probe.QuotaDrill:
 		return "nobody (quota drill)"
-	case p.Identity == "" && p.State == access.Broken:
-		return "nobody (broken credential)"
 	case p.Identity == "":
 		return "nobody (no credential)"
 	}
 	return p.Identity
-}
-
-func status(a check.Answer) string {
-	if a.Status == 0 {
-		return "no answer"
-	}
-	return strconv.Itoa(a.Status)
 }
 
 // Judge gives the verdict on one probe.
@@ -154,8 +100,7 @@ func Judge(in Input) Verdict {
 		return v
 	}
 	switch in.Probe.Kind {
-	case probe.Crossing, probe.Accept:
-		v.crossing(in)
+	default: // a family's, which Of judges
 	case probe.Around:
 		v.around(in)
 	case probe.Malformed:
@@ -196,7 +141,7 @@ func (v *Verdict) answer(in Input, a check.Answer) {
 	wrong := len(v.Gaps) > 0 && v.Gaps[0].Kind == finding.WrongRefusal
 	for _, s := range CheckAnswer(a, in.Doc.Answers, schema) {
 		// Who asks for a page may be answered with one.
-		if s.Kind == finding.WrongRefusal && (wrong || in.Probe.Way == probe.AcceptHTML) {
+		if s.Kind == finding.WrongRefusal && (wrong || in.Probe.Way == crossing.AcceptHTML) {
 			continue
 		}
 		v.Gaps = append(v.Gaps, Gap{Kind: s.Kind, Subject: "answer", Cause: s.Cause, Reason: s.Reason,
@@ -212,7 +157,7 @@ func (v *Verdict) nothing(in Input) bool {
 		v.unproven(in.Lost)
 	case in.Sick && (v.Class == check.Failed || v.Class == check.Unreachable):
 		v.unproven(fmt.Sprintf("answered %s while controls that were admitted before failed as well",
-			status(in.Answer)))
+			in.Answer.Code()))
 	default:
 		return false
 	}
@@ -243,7 +188,12 @@ func Of(in Input, judge func() check.Verdict) Verdict {
 		if hid := g.Proof.Hid(); hid != "" {
 			says += " Not all was seen: " + hid + "."
 		}
-		v.Gaps = append(v.Gaps, Gap{Kind: g.Cause.Kind, Rung: g.Rung, Cause: g.Cause.Cause + g.What, Reason: says,
+		subject := ""
+		if g.Cause.Kind == finding.OverPermissive {
+			subject = g.Cause.Cause
+		}
+		v.Gaps = append(v.Gaps, Gap{Kind: g.Cause.Kind, Rung: g.Rung, Subject: subject,
+			Cause: g.Cause.Cause + g.What, Reason: says,
 			Confidence: g.Proof.Confidence(), Row: g.Cause, Scope: g.Scope})
 	}
 	for _, r := range of.Answers {
@@ -275,88 +225,6 @@ func (v *Verdict) gap(k finding.Kind, x access.Expectation, cause, reason string
 		Confidence: c})
 }
 
-func (v *Verdict) crossing(in Input) {
-	p, x, a := in.Probe, in.Probe.Expect, in.Answer
-	who := CallerLabel(p)
-	if v.Class == check.Unreachable {
-		v.unproven("no answer: " + a.Error)
-		return
-	}
-	if v.Class == check.Throttled {
-		v.unproven("throttled (429) each time it was sent")
-		return
-	}
-	switch x.Outcome {
-	case access.Admit:
-		v.expectAdmit(in, who)
-		return
-	case access.Either:
-		if v.Class == check.Admitted || v.Class == check.Refused {
-			v.agrees(finding.Proven, fmt.Sprintf("an open route; a broken credential was answered %s", status(a)))
-			return
-		}
-	default:
-	}
-	if v.Class == check.Admitted && p.Kind == probe.Accept && in.Control != nil && !sameType(a, in.Control.Answer) {
-		v.gap(finding.WrongRefusal, x, "refuse page", fmt.Sprintf("%s must be answered 401 (%s), it was shown a page "+
-			"(%s, %s)", who, x.Reason(), status(a), a.Header("Content-Type")), finding.Likely)
-		return
-	}
-	if v.Class == check.Admitted {
-		v.admitted(in, who)
-		return
-	}
-	fair, why := in.fair()
-	if x.Outcome == access.Closed {
-		switch v.Class {
-		case check.Refused, check.Forbidden, check.Hidden, check.WrongMethod:
-			v.agrees(finding.Likely, fmt.Sprintf("for nobody, and answered %s", status(a)))
-		default:
-			v.unproven(fmt.Sprintf("for nobody, and answered %s", status(a)))
-		}
-		return
-	}
-	want := map[access.Outcome]check.Class{access.Refuse: check.Refused, access.Forbid: check.Forbidden,
-		access.Hide: check.Hidden, access.Either: check.Refused}[x.Outcome]
-	switch {
-	case v.Class == check.Failed:
-		v.unproven(fmt.Sprintf("the service failed (%s), so nothing is known about the guard", status(a)))
-	case !fair:
-		v.unproven(fmt.Sprintf("answered %s, but %s", status(a), why))
-	case v.Class == want:
-		v.agrees(finding.Proven, fmt.Sprintf("%s: %s, and %s was admitted with the same request", x.Outcome, x.Reason(),
-			in.Control.Caller))
-	case v.Class == check.WrongMethod && x.Outcome != access.Refuse:
-		v.unproven(fmt.Sprintf("answered %s, which says nothing about the caller", status(a)))
-	case in.spent():
-		v.unproven(spentText(a))
-	case v.Class == check.Invalid && !bytes.Equal(a.Sent, in.Control.Answer.Sent):
-		v.unproven(fmt.Sprintf("answered %s to another body than the control's", status(a)))
-	default:
-		v.gap(finding.WrongRefusal, x, string(x.Outcome.String())+" "+string(v.Class),
-			fmt.Sprintf("%s must be answered %d (%s), it was %s", who, wantStatus(x), x.Reason(), describe(v.Class, a)),
-			finding.Proven)
-	}
-}
-
-func wantStatus(x access.Expectation) int {
-	if s := x.Status(); s != 0 {
-		return s
-	}
-	return 401
-}
-
-func describe(c check.Class, a check.Answer) string {
-	switch c {
-	case check.ToLogin:
-		return fmt.Sprintf("sent to a login page (%d, %s)", a.Status, a.Header("Location"))
-	case check.Invalid:
-		return fmt.Sprintf("told that the request is invalid (%d)", a.Status)
-	default:
-	}
-	return fmt.Sprintf("%d", a.Status)
-}
-
 // fair says whether the control shows the request to be a fair one.
 func (in Input) fair() (bool, string) {
 	if in.Control == nil {
@@ -364,157 +232,15 @@ func (in Input) fair() (bool, string) {
 	}
 	if in.Control.Class != check.Admitted {
 		return false, fmt.Sprintf("the control (%s) was not admitted either: %s", in.Control.Caller,
-			status(in.Control.Answer))
+			in.Control.Answer.Code())
 	}
 	return true, ""
 }
 
-// spent says whether an answer may speak of what the control did before: after an
-// admitted request that made, used up or ended something, an equal one meets another
-// state (RFC 9110 sections 15.5.1, 15.5.10, 15.5.11, 15.5.13 and 15.5.21).
+// spent says whether an answer may speak of what the control did before.
 func (in Input) spent() bool {
-	c, a := in.Control, in.Answer
-	if c == nil || c.Class != check.Admitted || in.Probe.IsControl || !declaration.UnsafeMethod(in.Probe.Method) ||
-		c.Answer.At.IsZero() || !c.Answer.At.Before(a.At) {
-		return false
-	}
-	switch a.Status {
-	case 400, 409, 410, 412, 422:
-		return true
-	}
-	return false
-}
-
-func spentText(a check.Answer) string {
-	return fmt.Sprintf("answered %s after the control, which may have made, used up or ended what it was sent for",
-		status(a))
-}
-
-func (v *Verdict) expectAdmit(in Input, who string) {
-	a := in.Answer
-	if in.spent() && v.Class != check.Admitted {
-		v.unproven(spentText(a))
-		return
-	}
-	switch v.Class {
-	case check.Admitted:
-		v.agrees(finding.Proven, fmt.Sprintf("admit: %s, and answered %s", in.Probe.Expect.Reason(), status(a)))
-		v.followed(in, who)
-	case check.Refused, check.Forbidden, check.Hidden, check.ToLogin:
-		// Another caller who is admitted by the same request shows that this
-		// one was turned away for who it is.
-		c := finding.Likely
-		if in.Control != nil && in.Control.Class == check.Admitted {
-			c = finding.Proven
-		}
-		v.gap(finding.OverRestrictive, in.Probe.Expect, "admit "+string(v.Class),
-			fmt.Sprintf("%s must be admitted (%s), it was %s", who, in.Probe.Expect.Reason(), describe(v.Class, a)), c)
-	case check.Invalid:
-		v.unproven(fmt.Sprintf("the request is not fair yet: the service answered %s", status(a)))
-	case check.WrongMethod:
-		v.unproven(fmt.Sprintf("the service does not know this method here (%s)", status(a)))
-	default:
-		v.unproven(fmt.Sprintf("the service failed (%s)", status(a)))
-	}
-}
-
-// followed judges what shows whether an admitted request had its effect.
-func (v *Verdict) followed(in Input, who string) {
-	for _, f := range in.Then {
-		as := cmp.Or(f.FollowUp.As.Name, in.Probe.Identity, "nobody")
-		what := fmt.Sprintf("%s %s as %s", f.FollowUp.Method, f.FollowUp.Path, as)
-		switch miss := f.Misses(); {
-		case f.Lost != "":
-			v.agrees(finding.Likely, fmt.Sprintf("%s; its effect was not seen: %s", v.Reason, f.Lost))
-		case f.Answer.Status == 0 || f.Answer.Status == 429 || f.Answer.Status >= 500:
-			v.agrees(finding.Likely, fmt.Sprintf("%s; its effect was not seen: %s was answered %s", v.Reason, what,
-				status(f.Answer)))
-		case miss != "":
-			v.gap(finding.OverRestrictive, in.Probe.Expect, "no effect",
-				fmt.Sprintf("%s was answered %s, and it was not carried out: %s was %s.", who, status(in.Answer), what,
-					miss), finding.Proven)
-		default:
-			v.Reason += "; " + what + " shows that it was carried out"
-		}
-	}
-}
-
-func (v *Verdict) admitted(in Input, who string) {
-	p, x, a := in.Probe, in.Probe.Expect, in.Answer
-	conf := finding.Proven
-	if a.Status >= 300 {
-		conf = finding.Likely
-	}
-	if p.Identity == "" {
-		cause := "credential " + string(p.State)
-		if x.Outcome == access.Closed {
-			x.Subject = "role"
-		}
-		what := "without a credential"
-		if p.State == access.Broken {
-			what = "with a broken credential"
-		}
-		v.gap(finding.Unprotected, x, cause, fmt.Sprintf("Nobody got in: answered %s %s. The declaration says %s: %s.",
-			status(a), what, x.Outcome, x.Reason()), conf)
-		return
-	}
-	proof := ""
-	if x.Subject == "ownership" {
-		conf = finding.Likely
-		switch n := sharedValues(in); {
-		case in.ReadBack == "changed" || in.ReadBack == "gone":
-			conf, proof = finding.Proven, fmt.Sprintf(" The owner's record is %s afterwards.", in.ReadBack)
-		case n >= minProof:
-			conf, proof = finding.Proven, fmt.Sprintf(" %d values of %s's answer are in it.", n, p.Record.Owner)
-		}
-	}
-	v.gap(finding.OverPermissive, x, x.Subject, fmt.Sprintf("%s got in: answered %s. The declaration says %s: %s.%s",
-		who, status(a), x.Outcome, x.Reason(), proof), conf)
-}
-
-// sharedValues counts values of the owner's answer that the caller's own
-// records do not have and that the caller was shown.
-func sharedValues(in Input) int {
-	if in.Owner == nil {
-		return 0
-	}
-	own := map[string]bool{}
-	for _, o := range in.Own {
-		collect(o.JSON(), own)
-	}
-	theirs, shown := map[string]bool{}, map[string]bool{}
-	collect(in.Owner.JSON(), theirs)
-	collect(in.Answer.JSON(), shown)
-	n := 0
-	for k := range theirs {
-		if shown[k] && !own[k] {
-			n++
-		}
-	}
-	return n
-}
-
-// collect gathers values with their member's name; short and common ones do
-// not identify a record.
-func collect(v any, into map[string]bool) { collectAt("", v, into) }
-
-func collectAt(name string, v any, into map[string]bool) {
-	switch x := v.(type) {
-	case map[string]any:
-		for k, m := range x {
-			collectAt(k, m, into)
-		}
-	case []any:
-		for _, m := range x {
-			collectAt(name, m, into)
-		}
-	case string:
-		if len(x) > 1 && !mask.Anonymous(x) {
-			into[name+"="+x] = true
-		}
-	case json.Number:
-		into[name+"="+x.String()] = true
-	}
+	return in.Control != nil && in.Control.Class == check.Admitted && !in.Probe.IsControl &&
+		declaration.UnsafeMethod(in.Probe.Method) && check.Spent(in.Control.Answer, in.Answer)
 }
 
 func (v *Verdict) around(in Input) {
@@ -528,21 +254,21 @@ func (v *Verdict) around(in Input) {
 	switch {
 	case through:
 		conf := finding.Likely
-		if fair && sameType(a, in.Control.Answer) {
+		if fair && check.SameType(a, in.Control.Answer) {
 			conf = finding.Proven
 		}
 		v.gap(finding.Unprotected, p.Expect, "way "+p.Way, fmt.Sprintf("The guard was stepped around %s: nobody was "+
-			"answered %s.", byWay[p.Way], status(a)), conf)
+			"answered %s.", byWay[p.Way], a.Code()), conf)
 	case a.Status == 0 && p.Way == probe.PastGateway:
 		v.agrees(finding.Likely, "the direct address does not answer from here: "+a.Error)
 	case a.Status == 0:
 		v.unproven("no answer: " + a.Error)
 	case v.Class == check.Failed || v.Class == check.Throttled:
-		v.unproven("the service answered " + status(a))
+		v.unproven("the service answered " + a.Code())
 	case !fair:
-		v.unproven(fmt.Sprintf("answered %s, but %s", status(a), why))
+		v.unproven(fmt.Sprintf("answered %s, but %s", a.Code(), why))
 	default:
-		v.agrees(finding.Proven, fmt.Sprintf("%s leads nowhere: %s", p.Way, status(a)))
+		v.agrees(finding.Proven, fmt.Sprintf("%s leads nowhere: %s", p.Way, a.Code()))
 	}
 }
 
@@ -551,9 +277,7 @@ func sameContent(a, b check.Answer) bool {
 	if len(a.Body) == 0 {
 		return false
 	}
-	theirs, shown := map[string]bool{}, map[string]bool{}
-	collect(a.JSON(), shown)
-	collect(b.JSON(), theirs)
+	theirs, shown := b.Values(), a.Values()
 	for k := range theirs {
 		if shown[k] {
 			return true
@@ -562,23 +286,14 @@ func sameContent(a, b check.Answer) bool {
 	return len(theirs) == 0 && bytes.Equal(a.Body, b.Body)
 }
 
-func sameType(a, b check.Answer) bool {
-	x, _, err1 := mime.ParseMediaType(a.Header("Content-Type"))
-	y, _, err2 := mime.ParseMediaType(b.Header("Content-Type"))
-	if err1 == nil || err2 == nil {
-		return err1 == nil && err2 == nil && x == y
-	}
-	return len(a.Body) == 0 && len(b.Body) == 0
-}
-
 func (v *Verdict) malformed(in Input) {
 	switch {
 	case in.Answer.Status == 0:
 		v.unproven("no answer: " + in.Answer.Error)
 	case v.Class == check.Failed || v.Class == check.Throttled:
-		v.unproven(fmt.Sprintf("a malformed id was answered %s", status(in.Answer)))
+		v.unproven(fmt.Sprintf("a malformed id was answered %s", in.Answer.Code()))
 	default:
-		v.agrees(finding.Proven, fmt.Sprintf("a malformed id was answered %s", status(in.Answer)))
+		v.agrees(finding.Proven, fmt.Sprintf("a malformed id was answered %s", in.Answer.Code()))
 	}
 }
 
@@ -599,13 +314,13 @@ func (v *Verdict) stray(in Input) {
 			what = "is a made-up path, and it is served all the same"
 		}
 		v.gap(finding.Undeclared, p.Expect, "served", fmt.Sprintf("%s %s: %s was answered %s.", p.RouteKey, what, who,
-			status(a)), finding.Proven)
+			a.Code()), finding.Proven)
 	case v.Class == check.ToLogin || v.Class == check.Failed:
 		v.gap(finding.WrongRefusal, p.Expect, "stray "+string(v.Class),
 			fmt.Sprintf("what the inventory does not have must be answered 404 or 405, it was %s",
-				describe(v.Class, a)), finding.Proven)
+				check.Describe(v.Class, a)), finding.Proven)
 	default:
-		v.agrees(finding.Proven, "not in the inventory, and turned away: "+status(a))
+		v.agrees(finding.Proven, "not in the inventory, and turned away: "+a.Code())
 	}
 }
 
@@ -619,12 +334,12 @@ func (v *Verdict) raised(in Input) {
 		v.gap(finding.OverPermissive, x, "body "+p.Claim, fmt.Sprintf("%s raised a role through the body: %q with %s "+
 			"was taken over, as seen in %s.", who, p.Claim, p.Role, in.Raised), finding.Proven)
 	case v.Class == check.Failed || v.Class == check.Unreachable || v.Class == check.Throttled:
-		v.unproven("a body that claims a role was answered " + status(in.Answer))
+		v.unproven("a body that claims a role was answered " + in.Answer.Code())
 	case v.Class == check.Admitted && in.Control != nil && in.Control.Class != check.Admitted:
-		v.unproven("the request without the claim was not admitted: " + status(in.Control.Answer))
+		v.unproven("the request without the claim was not admitted: " + in.Control.Answer.Code())
 	default:
 		v.agrees(finding.Likely, fmt.Sprintf("a body that claims %q changed nothing that shows: %s", p.Claim,
-			status(in.Answer)))
+			in.Answer.Code()))
 	}
 }
 
@@ -643,6 +358,6 @@ func (v *Verdict) carriedOut(in Input) bool {
 	v.Gaps = append([]Gap{{Kind: kind, Rung: x.Decider, Subject: x.Subject, Cause: "carried out",
 		Confidence: finding.Proven,
 		Reason: fmt.Sprintf("%s was answered %s, and it was carried out all the same: the record is %s afterwards.",
-			CallerLabel(in.Probe), status(in.Answer), in.ReadBack)}}, v.Gaps...)
+			CallerLabel(in.Probe), in.Answer.Code(), in.ReadBack)}}, v.Gaps...)
 	return true
 }

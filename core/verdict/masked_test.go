@@ -11,16 +11,18 @@ import (
 
 	"millgate/core/access"
 	"millgate/core/check"
+	"millgate/core/check/crossing"
 	"millgate/core/declaration"
 	"millgate/core/finding"
 	"millgate/core/mask"
-	"millgate/core/probe"
 )
 
 // What is judged of a masked answer is what would have been judged of the raw one; of
 // secrets that only their name tells, it is never more.
 func TestMaskedIsJudgedAsRaw(t *testing.T) {
-	d, msgs := declaration.Parse("x", []byte("millgate: 1\nroutes: [GET /a]\nanswers: { never: { fields: [inner], "+
+	d, msgs := declaration.Parse("x", []byte("millgate: 1\ntargets: { t: { base: \"http://h\" } }\n"+
+		"routes: [\"GET /a/{id}\"]\nrecords: { thing: { fills: id, owned_by: { ann: [t-1], bob: [t-2] } } }\n"+
+		strings.Replace(people, "who: r }", "who: owner }", 1)+"answers: { never: { fields: [inner], "+
 		"text: [trace-, \"at line\"] }, "+
 		"errors: { type: application/json, has: [/error/code] } }\n"), nil)
 	require.False(t, declaration.Failed(msgs), msgs)
@@ -59,12 +61,12 @@ func TestMaskedIsJudgedAsRaw(t *testing.T) {
 				Texts: mask.Within(text, d.Answers.NeverText)}
 			return raw, masked
 		}
-		p := &probe.Probe{Kind: probe.Crossing, Route: 0, RouteKey: "GET /a", Method: "GET", Identity: "bob",
-			Scheme: "s", State: access.Sound,
-			Record: probe.RecordUse{Relation: access.Foreign, Owner: "ann"},
-			Expect: access.Expectation{Outcome: access.Forbid, Decider: 6, Subject: "ownership"}}
+		p := &check.Probe{ID: check.ID{Family: "crossing", Route: "GET /a/{id}", Caller: check.Caller{Identity: "bob",
+			Scheme: "s", State: access.Sound}, Relation: access.Foreign}, Record: check.Record{Name: "thing",
+			Param: "id", Owner: "ann", Value: "t-1"}, Control: "control",
+			Detail: crossing.Detail{ControlBy: "ann", Owner: []string{"owner"}, Own: []string{"own"}}}
 		if r.IntN(2) == 0 {
-			p.Expect = access.Expectation{Outcome: access.Admit}
+			p.Relation = access.Own
 		}
 		theirs := body("ann")
 		text := theirs
@@ -76,11 +78,8 @@ func TestMaskedIsJudgedAsRaw(t *testing.T) {
 		owner, ownerM := answer(200, theirs)
 		own, ownM := answer(200, body("bob"))
 		ctl, ctlM := answer(200, theirs)
-		in := Input{Doc: d, Probe: p, Answer: a, Owner: &owner, Own: []check.Answer{own},
-			Control: &Control{Caller: "ann", Answer: ctl, Class: check.Admitted}}
-		masked := Input{Doc: d, Probe: p, Answer: am, Owner: &ownerM, Own: []check.Answer{ownM},
-			Control: &Control{Caller: "ann", Answer: ctlM, Class: check.Admitted}}
-		want, got := Judge(in), Judge(masked)
+		want := judged(d, p, a, map[string]check.Answer{"control": ctl, "owner": owner, "own": own})
+		got := judged(d, p, am, map[string]check.Answer{"control": ctlM, "owner": ownerM, "own": ownM})
 		why := fmt.Sprintf("seed %d\n%s\n%s\n%+v\n%+v", seed, text, am.Body, want, got)
 		kinds[want.Kind]++
 		require.Equal(t, want.Kind, got.Kind, why)

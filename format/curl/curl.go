@@ -54,7 +54,7 @@ func Command(d *declaration.Document, t *declaration.Target, p *probe.Probe, rec
 	}
 	query := q.Query
 	if s := d.SchemeNamed(p.Scheme); s != nil && p.Kind != probe.Issued &&
-		(p.Check == nil || call != nil && len(call.As) > 0) {
+		(call == nil || len(call.As) > 0) {
 		who := p.Identity
 		if p.State == access.Broken {
 			who = "BROKEN"

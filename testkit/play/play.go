@@ -37,6 +37,9 @@ func Run(s check.Script, stop int, answer func(c check.Call, at time.Duration) c
 			break
 		}
 		last = nil
+		if step.Lend != nil {
+			step.Send = []check.Call{step.Lend.Make}
+		}
 		for _, c := range step.Send {
 			sent = append(sent, c)
 			r := answer(c, now)

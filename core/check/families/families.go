@@ -4,6 +4,7 @@ package families
 
 import (
 	"millgate/core/check"
+	"millgate/core/check/crossing"
 	"millgate/core/check/logins"
 	"millgate/core/check/pages"
 	"millgate/core/check/sessions"
@@ -11,6 +12,7 @@ import (
 
 // All are the families, in the order in which they are planned.
 var All = check.Families{
+	crossing.Family{},
 	logins.Family{},
 	pages.Family{},
 	sessions.Family{},

@@ -1,0 +1,217 @@
+// Package crossing checks callers at routes: rungs 2 to 6 of the ladder.
+//
+// # What is planned
+//
+// For every route:
+//
+//   - a control: a caller that must be admitted. Without it a refusal means nothing, since
+//     the request itself may be wrong;
+//   - nobody, without a credential and with a broken one: different callers, because a
+//     guard may refuse the one and let the other through;
+//   - one identity of each class that the declaration cannot tell apart. The others of the
+//     class are inferred, never observed;
+//   - the own and a foreign record, where ownership decides;
+//   - on one route behind each guard, how a refusal looks to who asks for a page, or for
+//     nothing (Refusals).
+//
+// # What is concluded
+//
+// An admission proves itself. A refusal counts only beside an admitted control: the same
+// request by a caller who must get in. A record of somebody else is proven to be shown
+// where two values of the owner's answer are in it that the caller's own records do not
+// have. Where a caller must be turned away, the record's owner reads it before and after,
+// so that a refusal that was carried out all the same shows. What a route's follow-ups are
+// answered shows whether an admitted request had its effect.
+package crossing
+
+import (
+	"encoding/json"
+	"fmt"
+
+	"millgate/core/access"
+	"millgate/core/check"
+	"millgate/core/declaration"
+	"millgate/core/finding"
+)
+
+// Family is that of callers at routes.
+type Family struct{}
+
+// Detail is what a crossing is sent with, and what it is held against.
+type Detail struct {
+	Params    map[string]string // values for all parameters but the record's
+	IsControl bool
+	ControlBy string   // the control's caller, in words
+	Owner     []string // the probes of the owner of a foreign record, at that record
+	Own       []string // those of the caller at its own records
+}
+
+// What a refusal is asked for as; they stand in ids.
+const (
+	AcceptHTML = "asking for HTML"
+	AcceptNone = "without Accept"
+)
+
+// Measured is what stays of a crossing beside its reports.
+type Measured struct {
+	Record string `json:"record,omitempty"` // the id of the record that it was sent on
+	// ReadBack is what became of the record, where the reports do not show it: versions
+	// before kept that alone.
+	ReadBack check.Change `json:"readBack,omitempty"`
+}
+
+const version = 1 // of Measured
+
+// Name is that of its probes.
+func (Family) Name() string { return "crossing" }
+
+// Version is that of Measured.
+func (Family) Version() int { return version }
+
+// Decode reads Measured.
+func (Family) Decode(v int, data []byte) (check.Data, error) {
+	if v != version {
+		return nil, fmt.Errorf("version %d of what a crossing measured is not known", v)
+	}
+	m := &Measured{}
+	return m, json.Unmarshal(data, m)
+}
+
+// Causes are those of callers at routes.
+func (Family) Causes() finding.Family {
+	return finding.Family{Name: "crossing", Title: "Callers at routes",
+		Shown: "A caller's request was admitted where the declaration turns it away, or turned away where it must be " +
+			"admitted. An admission proves itself. A refusal counts only beside an admitted control: the same " +
+			"request by a caller who must get in.",
+		Refuted: "A control that is not admitted either; an answer that never came, a 429 or a failure; 400, 409, " +
+			"410, 412 or 422 after a control that made or used something up. Then it is unproven.",
+		Rows: rows}
+}
+
+// of is the detail of a probe.
+func of(p *check.Probe) Detail {
+	d, _ := p.Detail.(Detail)
+	return d
+}
+
+// Cost is one request; those that make, read and remove records are counted for all.
+func (Family) Cost(*check.Context, *check.Probe) check.Cost { return check.Cost{Requests: 1} }
+
+// Cell is the caller's at the route.
+func (Family) Cell(p *check.Probe) (check.Cell, string) {
+	return check.Cell{Route: p.Route, Lens: check.Access, Key: p.Caller.Identity}, says(p)
+}
+
+func says(p *check.Probe) string {
+	switch {
+	case p.Of != "":
+		return "no credential, " + p.Of
+	case p.Relation == access.Own:
+		return "own " + p.Record.Name
+	case p.Relation == access.Foreign:
+		return "somebody else's " + p.Record.Name
+	case p.Caller.Identity == "" && p.Caller.State == access.Broken:
+		return "broken credential"
+	case p.Caller.Identity == "":
+		return "no credential"
+	}
+	return "sound credential"
+}
+
+// Who names the caller.
+func (Family) Who(p *check.Probe) string {
+	switch {
+	case p.Caller.Identity != "":
+		return p.Caller.Identity
+	case p.Of != "":
+		return "nobody (" + p.Of + ")"
+	case p.Caller.State == access.Broken:
+		return "nobody (broken credential)"
+	}
+	return "nobody (no credential)"
+}
+
+// Expect is what the declaration expects of the caller, without its ladder.
+func (Family) Expect(c *check.Context, p *check.Probe) access.Expectation {
+	i := c.Doc.RouteNamed(p.Route)
+	if i < 0 {
+		return access.Expectation{Outcome: access.Closed}
+	}
+	return access.Evaluate(c.Doc, i, access.Caller{Identity: c.Doc.IdentityNamed(p.Caller.Identity),
+		State: p.Caller.State, Record: p.Relation}).Brief()
+}
+
+// Script sends the request on its record and looks for its effect.
+func (f Family) Script(c *check.Context, p *check.Probe) check.Script {
+	return check.Tell(func(t *check.Telling) {
+		m := &Measured{}
+		t.Measured(m)
+		call := Call(c, p)
+		call.Must = f.Expect(c, p).Outcome == access.Admit
+		call.Makes, call.Take = check.Creating(c.Doc, c.Doc.RouteNamed(p.Route))
+		then := follows(c, p)
+		for _, u := range then {
+			call.Take = append(call.Take, u.take...)
+		}
+		r, id, ok := t.On(c, p, call)
+		if m.Record = id; !ok || !call.Must || r.Fate != check.Answered || r.Class(c.Doc.Answers) != check.Admitted {
+			return
+		}
+		for _, u := range then {
+			t.Keep(u.send(t, r))
+		}
+	})
+}
+
+// Call is the request of a crossing, with its credential. What it takes is left to whoever
+// sends it.
+func Call(c *check.Context, p *check.Probe) check.Call {
+	call := check.Call{Name: "the request", Request: Request(c, p), Retry: true}
+	rt := c.Doc.Routes[c.Doc.RouteNamed(p.Route)]
+	if !rt.Unsafe() {
+		call.Effect = check.Safe
+	}
+	if p.Caller.Scheme == "" {
+		return call
+	}
+	as := check.Present{Caller: p.Caller}
+	if s := c.Doc.SchemeNamed(p.Caller.Scheme); p.Caller.Identity != "" && s.Login != nil && s.Logout != nil &&
+		s.Logout.Host == rt.Host && s.Logout.Path == rt.Path() {
+		as.Fresh = true // what ends a session is given one of its own to end
+	}
+	call.As = []check.Present{as}
+	return call
+}
+
+// Request is the request of a crossing, without its credential.
+func Request(c *check.Context, p *check.Probe) check.Request {
+	i := c.Doc.RouteNamed(p.Route)
+	q := check.RequestAt(c, i, p.Caller.Identity, of(p).Params)
+	if s := c.Doc.SchemeNamed(p.Caller.Scheme); s != nil && s.Kind == declaration.Link {
+		q.Params = map[string]string{}
+		for n, v := range of(p).Params {
+			q.Params[n] = v
+		}
+	}
+	p.Record.Fill(&q)
+	switch p.Of {
+	case AcceptHTML:
+		q.Headers = append(q.Headers, [2]string{"Accept", "text/html,application/xhtml+xml"})
+	case AcceptNone:
+		q.Headers = append(q.Headers, [2]string{"Accept", ""})
+	}
+	return q
+}
+
+// Before is the fact of a crossing as versions before kept it.
+func Before(x check.Exchange, repeats int, m Measured, then []check.Report) *check.Fact {
+	r := check.Report{Name: "the request", Fate: check.Answered, End: x.Took, Exchange: x, Repeats: repeats}
+	if x.Status == 0 {
+		r.Fate, r.Why = check.Lost, x.Error
+	}
+	if m.ReadBack != check.Altered && m.ReadBack != check.Gone {
+		m.ReadBack = check.NotRead
+	}
+	return &check.Fact{Family: Family{}.Name(), Version: version, Began: x.At,
+		Reports: append([]check.Report{r}, then...), Data: &m}
+}

@@ -1,0 +1,296 @@
+package crossing
+
+import (
+	"bytes"
+	"cmp"
+	"fmt"
+	"maps"
+	"slices"
+
+	"millgate/core/access"
+	"millgate/core/check"
+	"millgate/core/finding"
+)
+
+// minProof is how many values of the owner's answer must appear.
+const minProof = 2
+
+// judging is a crossing with everything that is known of it.
+type judging struct {
+	c       *check.Context
+	p       *check.Probe
+	f       *check.Fact
+	e       *check.Evidence
+	x       access.Expectation
+	r       check.Report // of the request, of which status and header fields are looked at
+	answer  check.Answer
+	class   check.Class
+	who     string
+	control *control // nil where none was sent
+	v       check.Verdict
+}
+
+// control is what shows the request to be a fair one.
+type control struct {
+	who    string
+	report check.Report
+	answer check.Answer
+	class  check.Class
+}
+
+// Judge holds what was seen against what the declaration expects of the caller.
+func (f Family) Judge(c *check.Context, p *check.Probe, fact *check.Fact, e *check.Evidence) check.Verdict {
+	j := &judging{c: c, p: p, f: fact, e: e, x: f.Expect(c, p), who: f.Who(p)}
+	if len(fact.Reports) == 0 {
+		return check.Unproven("nothing was sent")
+	}
+	whole := fact.Reports[0]
+	j.answer = check.AnswerOf(whole.Exchange)
+	j.r, j.class = check.Head(whole), check.Classify(j.answer, c.Doc.Answers)
+	if p.Control != "" {
+		if k := e.Of(p.Control); k != nil && len(k.Reports) > 0 {
+			a := check.AnswerOf(k.Reports[0].Exchange)
+			j.control = &control{of(p).ControlBy, k.Reports[0], a, check.Classify(a, c.Doc.Answers)}
+		}
+	}
+	j.verdict()
+	j.carriedOut()
+	j.v.Answers = []check.Report{whole}
+	return j.v
+}
+
+func (j *judging) agrees(proof check.Proof, format string, args ...any) {
+	j.v.Says, j.v.Proof = fmt.Sprintf(format, args...), proof
+}
+
+func (j *judging) unproven(format string, args ...any) {
+	u := check.Unproven(format, args...)
+	j.v.Says, j.v.Proof = u.Says, u.Proof
+}
+
+func (j *judging) gap(kind finding.Kind, cause, says string, proof check.Proof) {
+	g := gapOf(kind, cause)
+	g.Rung, g.Says, g.Proof = j.x.Decider, says, proof
+	j.v.Gaps = append(j.v.Gaps, g)
+}
+
+// shown is what an answer's status and header fields show by themselves.
+func (j *judging) shown() check.Proof { return check.Shown(j.r) }
+
+func (j *judging) speaks() check.Proof { return check.Speaks(j.r) }
+
+func (j *judging) verdict() {
+	a := j.answer
+	switch {
+	case j.class == check.Unreachable:
+		j.unproven("no answer: %s", a.Error)
+		return
+	case j.class == check.Throttled:
+		j.unproven("throttled (429) each time it was sent")
+		return
+	case j.x.Outcome == access.Admit:
+		j.mustEnter()
+		return
+	case j.x.Outcome == access.Either && (j.class == check.Admitted || j.class == check.Refused):
+		j.agrees(j.shown(), "an open route; a broken credential was answered %s", a.Code())
+		return
+	case j.class == check.Admitted && j.p.Of != "" && j.control != nil && !check.SameType(a, j.control.answer):
+		j.gap(finding.WrongRefusal, "refuse page", fmt.Sprintf("%s must be answered 401 (%s), it was shown a page "+
+			"(%s, %s)", j.who, j.x.Reason(), a.Code(), a.Header("Content-Type")), j.speaks())
+		return
+	case j.class == check.Admitted:
+		j.admitted()
+		return
+	case j.x.Outcome == access.Closed:
+		switch j.class {
+		case check.Refused, check.Forbidden, check.Hidden, check.WrongMethod:
+			j.agrees(j.speaks(), "for nobody, and answered %s", a.Code())
+		default:
+			j.unproven("for nobody, and answered %s", a.Code())
+		}
+		return
+	}
+	j.turnedAway()
+}
+
+// turnedAway judges a refusal where one is declared.
+func (j *judging) turnedAway() {
+	a, k := j.answer, j.control
+	want := map[access.Outcome]check.Class{access.Refuse: check.Refused, access.Forbid: check.Forbidden,
+		access.Hide: check.Hidden, access.Either: check.Refused}[j.x.Outcome]
+	unfair := ""
+	switch {
+	case k == nil:
+		unfair = "no caller that must be admitted was sent, so the request may be wrong itself"
+	case k.class != check.Admitted:
+		unfair = fmt.Sprintf("the control (%s) was not admitted either: %s", k.who, k.answer.Code())
+	}
+	switch {
+	case j.class == check.Failed:
+		j.unproven("the service failed (%s), so nothing is known about the guard", a.Code())
+	case unfair != "":
+		j.unproven("answered %s, but %s", a.Code(), unfair)
+	case j.class == want:
+		j.agrees(check.TurnedAway(j.r, k.report, k.class), "%s: %s, and %s was admitted with the same request",
+			j.x.Outcome, j.x.Reason(), k.who)
+	case j.class == check.WrongMethod && j.x.Outcome != access.Refuse:
+		j.unproven("answered %s, which says nothing about the caller", a.Code())
+	case j.spent():
+		j.unproven("%s", check.SpentText(a))
+	case j.class == check.Invalid && !bytes.Equal(a.Sent, k.answer.Sent):
+		j.unproven("answered %s to another body than the control's", a.Code())
+	default:
+		j.gap(finding.WrongRefusal, j.x.Outcome.String()+" "+string(j.class),
+			fmt.Sprintf("%s must be answered %d (%s), it was %s", j.who, cmp.Or(j.x.Status(), 401), j.x.Reason(),
+				check.Describe(j.class, a)), check.TurnedAway(j.r, k.report, k.class))
+	}
+}
+
+// spent says whether the answer may speak of what the control did.
+func (j *judging) spent() bool {
+	k := j.control
+	return k != nil && k.class == check.Admitted && j.c.Doc.Routes[j.c.Doc.RouteNamed(j.p.Route)].Unsafe() &&
+		check.Spent(k.answer, j.answer)
+}
+
+// mustEnter judges a caller that must be admitted.
+func (j *judging) mustEnter() {
+	a := j.answer
+	if j.spent() && j.class != check.Admitted {
+		j.unproven("%s", check.SpentText(a))
+		return
+	}
+	switch j.class {
+	case check.Admitted:
+		j.agrees(j.shown(), "admit: %s, and answered %s", j.x.Reason(), a.Code())
+		j.followed()
+	case check.Refused, check.Forbidden, check.Hidden, check.ToLogin:
+		// Another caller who is admitted by the same request shows that this one was
+		// turned away for who it is.
+		proof := j.speaks()
+		if j.control != nil && j.control.class == check.Admitted {
+			proof = check.TurnedAway(j.r, j.control.report, j.control.class)
+		}
+		j.gap(finding.OverRestrictive, "admit "+string(j.class), fmt.Sprintf("%s must be admitted (%s), it was %s",
+			j.who, j.x.Reason(), check.Describe(j.class, a)), proof)
+	case check.Invalid:
+		j.unproven("the request is not fair yet: the service answered %s", a.Code())
+	case check.WrongMethod:
+		j.unproven("the service does not know this method here (%s)", a.Code())
+	default:
+		j.unproven("the service failed (%s)", a.Code())
+	}
+}
+
+// followed judges what shows whether an admitted request had its effect.
+func (j *judging) followed() {
+	for _, u := range j.c.Doc.Routes[j.c.Doc.RouteNamed(j.p.Route)].Then {
+		what := FollowName(u, cmp.Or(u.As.Name, j.p.Caller.Identity, "nobody"))
+		k := slices.IndexFunc(j.f.Reports, func(r check.Report) bool { return r.Name == what })
+		if k < 0 {
+			continue
+		}
+		r := j.f.Reports[k]
+		a := check.AnswerOf(r.Exchange)
+		switch {
+		case r.Fate == check.Unsent:
+			j.agrees(j.speaks(), "%s; its effect was not seen: %s", j.v.Says, r.Why)
+		case a.Status == 0 || a.Status == 429 || a.Status >= 500:
+			j.agrees(j.speaks(), "%s; its effect was not seen: %s was answered %s", j.v.Says, what, a.Code())
+		default:
+			if miss := misses(u, a); miss != "" {
+				j.gap(finding.OverRestrictive, "no effect", fmt.Sprintf("%s was answered %s, and it was not carried "+
+					"out: %s was %s.", j.who, j.answer.Code(), what, miss), check.Shown(j.r, r))
+			} else {
+				j.v.Says += "; " + what + " shows that it was carried out"
+			}
+		}
+	}
+}
+
+// admitted judges a caller that got in and must not.
+func (j *judging) admitted() {
+	p, a, proof := j.p, j.answer, j.shown()
+	if a.Status >= 300 {
+		proof = j.speaks()
+	}
+	if p.Caller.Identity == "" {
+		what := "without a credential"
+		if p.Caller.State == access.Broken {
+			what = "with a broken credential"
+		}
+		j.gap(finding.Unprotected, "credential "+string(p.Caller.State), fmt.Sprintf("Nobody got in: answered %s %s. "+
+			"The declaration says %s: %s.", a.Code(), what, j.x.Outcome, j.x.Reason()), proof)
+		return
+	}
+	also := ""
+	if j.x.Subject == "ownership" {
+		changed, how := j.readBack()
+		switch n := j.sharedValues(); {
+		case how == check.Altered || how == check.Gone:
+			proof, also = changed, fmt.Sprintf(" The owner's record is %s afterwards.", how)
+		case n >= minProof:
+			proof, also = j.shown(), fmt.Sprintf(" %d values of %s's answer are in it.", n, p.Record.Owner)
+		default:
+			proof = j.speaks()
+		}
+	}
+	j.gap(finding.OverPermissive, j.x.Subject, fmt.Sprintf("%s got in: answered %s. The declaration says %s: %s.%s",
+		j.who, a.Code(), j.x.Outcome, j.x.Reason(), also), proof)
+}
+
+// readBack is what became of the record. Where a version before kept that alone, it speaks
+// for it.
+func (j *judging) readBack() (check.Proof, check.Change) {
+	if proof, how := check.ReadBack(j.f); how != check.NotRead {
+		return proof, how
+	}
+	if m, ok := j.f.Data.(*Measured); ok && m.ReadBack != check.NotRead {
+		return j.speaks(), m.ReadBack
+	}
+	return check.Proof{}, check.NotRead
+}
+
+// sharedValues counts values of the owner's answer that the caller's own records do not
+// have and that the caller was shown.
+func (j *judging) sharedValues() (n int) {
+	var owner *check.Answer
+	for _, key := range of(j.p).Owner {
+		if f := j.e.Of(key); f != nil && len(f.Reports) > 0 && f.Reports[0].Exchange.Status == 200 {
+			a := check.AnswerOf(f.Reports[0].Exchange)
+			owner = &a
+		}
+	}
+	own := map[string]bool{}
+	for _, key := range of(j.p).Own {
+		if f := j.e.Of(key); f != nil && len(f.Reports) > 0 {
+			maps.Copy(own, check.AnswerOf(f.Reports[0].Exchange).Values())
+		}
+	}
+	if owner == nil {
+		return 0
+	}
+	shown := j.answer.Values()
+	for k := range owner.Values() {
+		if shown[k] && !own[k] {
+			n++
+		}
+	}
+	return n
+}
+
+// carriedOut adds the gap of a request that was turned away and done all the same.
+func (j *judging) carriedOut() {
+	proof, how := j.readBack()
+	if j.class == check.Admitted || how != check.Altered && how != check.Gone || j.x.Outcome == access.Admit {
+		return
+	}
+	kind := finding.OverPermissive
+	if j.p.Caller.Identity == "" {
+		kind = finding.Unprotected
+	}
+	j.gap(kind, "carried out", fmt.Sprintf("%s was answered %s, and it was carried out all the same: the record is %s "+
+		"afterwards.", j.who, j.answer.Code(), how), proof)
+	last := len(j.v.Gaps) - 1 // it comes first
+	j.v.Gaps = slices.Insert(j.v.Gaps[:last], 0, j.v.Gaps[last])
+}

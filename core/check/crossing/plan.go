@@ -1,0 +1,202 @@
+package crossing
+
+import (
+	"strings"
+
+	"millgate/core/access"
+	"millgate/core/check"
+	"millgate/core/declaration"
+)
+
+// scopeRung is the rung of scope and attributes.
+const scopeRung = 5
+
+type planning struct {
+	*check.Planning
+	Drafts
+	at *at
+}
+
+// at is what is planned at a route.
+type at struct {
+	route int
+	made  []*check.Probe
+}
+
+// Plan plans the crossings of every route.
+func (f Family) Plan(c *check.Context, p *check.Planning) {
+	classes := access.Classes(c.Doc)
+	for i := range c.Doc.Routes {
+		x := planning{p, NewDrafts(c.Doc, c.Target, classes), &at{route: i}}
+		x.nobody()
+		for _, class := range classes {
+			x.identity(class)
+		}
+		x.control(f, c)
+		x.compare()
+	}
+}
+
+func (x planning) leave(caller, what, why string) {
+	by := strings.HasPrefix(why, "the target ") || strings.HasPrefix(why, WouldDelete)
+	x.Leave(check.Omission{Route: x.d.Routes[x.at.route].Key(), Caller: caller, What: what, Why: why, ByTarget: by})
+}
+
+// keep plans a draft.
+func (x planning) keep(d Draft, who check.Caller, rel access.Relation, rest []string) {
+	if p := x.Add(check.Probe{ID: check.ID{Family: Family{}.Name(), Route: x.d.Routes[x.at.route].Key(), Caller: who,
+		Relation: rel}, Phase: d.Phase, Unsafe: x.d.Routes[x.at.route].Unsafe(), Record: d.Record, StandsFor: rest,
+		Detail: Detail{Params: d.Params}}); p != nil {
+		x.at.made = append(x.at.made, p)
+	}
+}
+
+// nobody plans who has no credential, and a broken one.
+func (x planning) nobody() {
+	for _, st := range []access.State{access.Absent, access.Broken} {
+		e := access.Evaluate(x.d, x.at.route, access.Caller{State: st})
+		d, why, ok := x.For(x.at.route, nil, access.NoRecord, e.Outcome != access.Admit && e.Outcome != access.Either)
+		if !ok {
+			x.leave("", "nobody, "+string(st)+" credential", why)
+			continue
+		}
+		who := check.Caller{State: st}
+		if st == access.Broken {
+			if who.Scheme = brokenScheme(x.d, x.at.route); who.Scheme == "" {
+				continue
+			}
+		}
+		x.keep(d, who, access.NoRecord, nil)
+	}
+}
+
+// brokenScheme is the scheme of which a broken credential is presented at route i.
+func brokenScheme(d *declaration.Document, i int) string {
+	if e := d.Entry(i); e != nil {
+		if acc := d.Accepted(e); len(acc) > 0 {
+			return acc[0].Name
+		}
+	}
+	if len(d.Schemes) > 0 {
+		return d.Schemes[0].Name
+	}
+	return ""
+}
+
+// identity plans who is sent for a class.
+func (x planning) identity(class access.Class) {
+	i := x.at.route
+	rep, rest := check.Members(x.d, class)
+	s, why := x.Presentable(i, rep)
+	if s == nil {
+		x.leave(rep.Name, "the crossing", why)
+		return
+	}
+	e := access.Evaluate(x.d, i, access.Caller{Identity: rep, State: access.Sound})
+	rels := []access.Relation{access.NoRecord}
+	switch {
+	case e.Depends:
+		rels = []access.Relation{access.Own, access.Foreign}
+	case e.Outcome != access.Admit && e.Decider == scopeRung && x.OwnsAt(i, rep):
+		// On somebody else's record ownership would answer in place of what is asked.
+		rels = []access.Relation{access.Own}
+	}
+	sent := false
+	for _, rel := range rels {
+		e := access.Evaluate(x.d, i, access.Caller{Identity: rep, State: access.Sound, Record: rel})
+		d, why, ok := x.For(i, rep, rel, e.Outcome != access.Admit)
+		if !ok {
+			if strings.Contains(why, " owns no ") {
+				continue // there is no such crossing
+			}
+			what := "the crossing"
+			if rel != access.NoRecord {
+				what = "the crossing with a record of its " + map[access.Relation]string{access.Own: "own",
+					access.Foreign: "neighbour"}[rel]
+			}
+			x.leave(rep.Name, what, why)
+			continue
+		}
+		x.keep(d, check.Caller{Identity: rep.Name, Scheme: s.Name, State: access.Sound}, rel, rest)
+		sent = true
+	}
+	if sent {
+		x.Inferred += len(rest)
+	}
+}
+
+// control chooses what shows the requests of a route to be fair ones.
+func (x planning) control(f Family, c *check.Context) {
+	made := x.at.made
+	ctl := pickControl(f, c, made)
+	if ctl == nil {
+		if e := x.d.Entry(x.at.route); e != nil && len(made) > 0 && f.Expect(c, made[0]).Outcome != access.Closed {
+			x.leave("", "the control", "no caller that must be admitted can be presented, so refusals stay "+
+				"unproven")
+		}
+		return
+	}
+	for _, p := range made {
+		d := of(p)
+		if d.IsControl = p == ctl; !d.IsControl {
+			p.Control, d.ControlBy = ctl.Key(), f.Who(ctl)
+		}
+		p.Detail = d
+	}
+}
+
+// pickControl prefers nobody on an open route, then a caller admitted whatever the record,
+// then an owner with its own record.
+func pickControl(f Family, c *check.Context, made []*check.Probe) *check.Probe {
+	for _, good := range []func(*check.Probe) bool{
+		func(p *check.Probe) bool { return p.Caller.Identity == "" && p.Caller.State == access.Absent },
+		func(p *check.Probe) bool { return p.Caller.Identity != "" && p.Relation == access.NoRecord },
+		func(p *check.Probe) bool { return p.Caller.Identity != "" },
+	} {
+		for _, p := range made {
+			if good(p) && f.Expect(c, p).Outcome == access.Admit {
+				return p
+			}
+		}
+	}
+	return nil
+}
+
+// compare says with which answers that of a foreign record is compared.
+func (x planning) compare() {
+	for _, p := range x.at.made {
+		if p.Relation != access.Foreign || p.Record.Lent() {
+			continue
+		}
+		d := of(p)
+		for _, o := range x.at.made {
+			switch {
+			case o.Caller.Identity == p.Record.Owner && o.Relation != access.Foreign &&
+				o.Record.Value == p.Record.Value:
+				d.Owner = append(d.Owner, o.Key())
+			case o.Caller.Identity == p.Caller.Identity && o.Relation == access.Own:
+				d.Own = append(d.Own, o.Key())
+			}
+		}
+		p.Detail = d
+	}
+}
+
+// Refusal is a probe of how a refusal looks to who asks for a page, or for nothing: some
+// services send the one to a login page and answer the other. It sends what the control
+// sends. ok is false where nobody is refused there.
+func Refusal(c *check.Context, control *check.Probe, way string) (p check.Probe, ok bool) {
+	i := c.Doc.RouteNamed(control.Route)
+	d := Detail{Params: of(control).Params, ControlBy: Family{}.Who(control)}
+	p = check.Probe{ID: check.ID{Family: Family{}.Name(), Route: control.Route,
+		Caller: check.Caller{State: access.Absent}, Relation: control.Relation, Of: way},
+		Unsafe: control.Unsafe, Record: control.Record, Control: control.Key(),
+		Detail: d}
+	if p.Relation == access.Own {
+		p.Relation = access.NoRecord
+	}
+	if p.Phase = check.SafeFirst; c.Doc.Routes[i].Unsafe() {
+		p.Phase, p.Record.Shared = check.ThenTurnedAway, true
+	}
+	return p, Family{}.Expect(c, &p).Outcome == access.Refuse
+}
