@@ -220,7 +220,7 @@ func (x *boarding) fill() {
 	d, memo := x.d, &pageMemo{x.d, map[string]string{}}
 	for i, rt := range d.Routes {
 		row := Row{Key: rt.Key(), Method: rt.Method(), Host: rt.Host, Path: rt.Path(),
-			Prefix: probe.Prefix(rt.Selector), Effect: string(rt.Effect), Sensitivity: string(rt.Sensitivity),
+			Prefix: rt.Prefix(), Effect: string(rt.Effect), Sensitivity: string(rt.Sensitivity),
 			Group: rt.Group, Summary: rt.Summary, Line: rt.Line, File: rt.File, Declared: true}
 		x.letters(&row, i)
 		row.TokenCaller = soundCaller(d, i, x.Columns, row)

@@ -340,16 +340,8 @@ func probeLabel(p *probe.Probe) string {
 	switch p.Kind {
 	case probe.QuotaDrill:
 		return "the drill of quota " + p.Way + " at " + p.RouteKey
-	case probe.Around:
-		return "around the guard: " + p.Way
 	case probe.Malformed:
 		return "malformed {" + p.Param + "}"
-	case probe.UnknownPath:
-		return "unknown path " + p.Path
-	case probe.OtherMethod:
-		return "a method that is not declared"
-	case probe.Neighbour:
-		return "an address that is not declared"
 	case probe.Credential:
 		return "credential " + p.Way
 	case probe.Issued:

@@ -10,9 +10,11 @@ import (
 
 	"millgate/core/check"
 	"millgate/core/check/crossing"
+	"millgate/core/check/detour"
 	"millgate/core/check/logins"
 	"millgate/core/check/pages"
 	"millgate/core/check/sessions"
+	"millgate/core/check/undeclared"
 	"millgate/core/declaration"
 	"millgate/core/probe"
 	"millgate/core/quota"
@@ -64,8 +66,8 @@ func decodeFact(id, identity string, b []byte, families check.Families) (*Fact, 
 			return &f, f.pageBefore(b)
 		case strings.HasPrefix(id, logins.Family{}.Name()+"|") && f.Lost == "":
 			return &f, f.loginBefore(b)
-		case strings.HasPrefix(sameProbe(id), crossing.Family{}.Name()+"|") && f.Lost == "":
-			f.crossingBefore(identity)
+		case onRecord(id) != "" && f.Lost == "":
+			f.recordBefore(onRecord(id), identity)
 			return &f, nil
 		case bytes.Contains(b, []byte(`"drill":`)):
 			return &f, f.asBefore(b)
@@ -81,12 +83,17 @@ func decodeFact(id, identity string, b []byte, families check.Families) (*Fact, 
 }
 
 // sameProbe is the id by which a probe goes today. Versions before named a session drill
-// after the neighbour as well, behind all that names it now; and what asks for a page was no
-// crossing.
+// after the neighbour as well, behind all that names it now; what asks for a page was no
+// crossing; and what the inventory does not have was of three kinds.
 func sameProbe(id string) string {
 	const parts = 7
 	if rest, ok := strings.CutPrefix(id, "accept|"); ok {
 		return crossing.Family{}.Name() + "|" + rest
+	}
+	for _, what := range []string{undeclared.Path, undeclared.Method, undeclared.Address} {
+		if rest, ok := strings.CutPrefix(id, what+"|"); ok {
+			return undeclared.Family{}.Name() + "|" + rest + what
+		}
 	}
 	if !strings.HasPrefix(id, sessions.Family{}.Name()+"|") {
 		return id
@@ -111,15 +118,25 @@ func (f *Fact) first() {
 		f.Exchange, f.Repeats = f.Check.Reports[0].Exchange, f.Check.Reports[0].Repeats
 	}
 	_, how := check.ReadBack(f.Check)
-	if m, ok := f.Check.Data.(*crossing.Measured); ok {
-		f.Record, how = m.Record, cmp.Or(how, m.ReadBack)
+	if m, ok := f.Check.Data.(*check.Recorded); ok {
+		f.Record = m.Record
 	}
 	f.ReadBack = string(how)
 }
 
-// crossingBefore reads a crossing as versions before kept it: one exchange, what became of
+// onRecord is the family of a probe that is one call on a record, "" for others.
+func onRecord(id string) string {
+	name, _, _ := strings.Cut(sameProbe(id), "|")
+	switch name {
+	case crossing.Family{}.Name(), detour.Family{}.Name(), undeclared.Family{}.Name():
+		return name
+	}
+	return ""
+}
+
+// recordBefore reads such a probe as versions before kept it: one exchange, what became of
 // the record, and what follow-ups were answered.
-func (f *Fact) crossingBefore(identity string) {
+func (f *Fact) recordBefore(family, identity string) {
 	var then []check.Report
 	for _, t := range f.Then {
 		r := check.Report{Name: t.Request + " as " + cmp.Or(t.As, identity, "nobody"), Why: t.Lost,
@@ -132,7 +149,7 @@ func (f *Fact) crossingBefore(identity string) {
 		}
 		then = append(then, r)
 	}
-	f.Check = crossing.Before(f.Exchange, f.Repeats, crossing.Measured{Record: f.Record,
+	f.Check = check.OnRecords{}.Before(family, f.Exchange, f.Repeats, check.Recorded{Record: f.Record,
 		ReadBack: check.Change(f.ReadBack)}, then)
 	f.Then = nil
 	f.first()

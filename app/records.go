@@ -191,16 +191,12 @@ func (r *run) compare(w *watched) string {
 
 // putAway notes what an admitted request created, to be removed at the end.
 func (r *run) putAway(p *probe.Probe, f *Fact) {
-	effect := declaration.Effect("")
-	if p.Route >= 0 {
-		effect = r.doc.Routes[p.Route].Effect
-	}
-	if p.Method != "POST" || p.Kind == probe.Around || effect != declaration.Create && p.Kind != probe.OtherMethod {
+	if p.Route < 0 || p.Method != "POST" || r.doc.Routes[p.Route].Effect != declaration.Create {
 		return
 	}
 	m := store.Made{SweepID: r.sweep.ID, Owner: p.Identity, Route: p.RouteKey, State: "made"}
 	for _, rec := range r.doc.Records {
-		if rec.Make != nil && p.Route >= 0 && rec.Make.Method == "POST" && access.RouteOf(r.doc, rec.Make) == p.Route {
+		if rec.Make != nil && rec.Make.Method == "POST" && access.RouteOf(r.doc, rec.Make) == p.Route {
 			m.Record = rec.Name
 			m.RID, _ = check.Pointer([]byte(f.Exchange.Content), rec.ID)
 		}

@@ -44,7 +44,15 @@ func (r *run) runner(p *probe.Probe) wire.Runner {
 				State: "made"})
 		},
 		Room: func(_ context.Context, o wire.Outgoing, as check.Caller) error {
-			at, _ := r.routeOf(o)
+			at, path := r.routeOf(o)
+			if at < 0 { // another way to what is counted
+				at = p.Route
+			}
+			for _, m := range methods {
+				if at < 0 { // another method of what is counted
+					at = r.doc.Inventory.Find(m, o.Host, path)
+				}
+			}
 			if at < 0 || r.takeRoom(counted{at, as.Identity, o.Host}) {
 				return nil
 			}
@@ -97,6 +105,9 @@ func (r *run) runner(p *probe.Probe) wire.Runner {
 	}
 }
 
+// methods are those that routes are looked for by.
+var methods = []string{"GET", "POST", "PUT", "PATCH", "DELETE"}
+
 // fares follows how an identity's credential fares: when one that was renewed is admitted,
 // what was refused since it was last is sent again.
 func (r *run) fares(p *probe.Probe, c check.Call, cls check.Class, renewed bool) {
@@ -121,10 +132,13 @@ const mostSteps = 100
 // FirstCall is the call of a family's probe that its fact reports first; without a fact
 // the one that it begins with. It is nil for the other kinds.
 func (a *App) FirstCall(d *declaration.Document, t *declaration.Target, p *probe.Probe, f *Fact) *check.Call {
-	if p.Check == nil || p.Kind == probe.Crossing { // its own request is built as the other kinds are
+	if p.Check == nil {
 		return nil
 	}
 	name := ""
+	if onRecord(p.ID) != "" {
+		name = check.TheRequest
+	}
 	if f != nil && f.Check != nil && len(f.Check.Reports) > 0 {
 		name = f.Check.Reports[0].Name
 	}
@@ -139,6 +153,9 @@ func (a *App) FirstCall(d *declaration.Document, t *declaration.Target, p *probe
 			break
 		}
 		last, now = nil, max(now, step.Wait)
+		if l := step.Lend; l != nil {
+			last = []check.Report{{Name: l.Make.Name, Took: map[string]string{l.Slot: l.Slot}}}
+		}
 		for i, c := range step.Send {
 			if first == nil || c.Name == name {
 				first = &step.Send[i]
@@ -161,8 +178,8 @@ type ScriptStep struct {
 // stepsOf are the reports of a family's fact; nil for the other kinds.
 func stepsOf(pl *probe.Plan, p *probe.Probe, f *Fact) []ScriptStep {
 	family := pl.Family(p)
-	if family == nil || f == nil || f.Check == nil || p.Kind == probe.Crossing {
-		return nil
+	if family == nil || f == nil || f.Check == nil || onRecord(p.ID) != "" {
+		return nil // its reports are one request, and what was read beside it
 	}
 	var known []check.Outcome
 	if x, ok := family.(check.Stepwise); ok {

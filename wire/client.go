@@ -32,7 +32,6 @@ import (
 
 	"millgate/core/check"
 	"millgate/core/declaration"
-	"millgate/core/probe"
 )
 
 // Errors that callers branch on.
@@ -84,7 +83,7 @@ func NewClient(ctx context.Context, t *declaration.Target, base string, mask *Ma
 		all[n] = u
 	}
 	if t.Direct != "" {
-		all[probe.DirectHost] = t.Direct
+		all[check.DirectHost] = t.Direct
 	}
 	for n, raw := range all {
 		u, err := url.Parse(raw)
@@ -306,7 +305,7 @@ func (c *Client) Reach(ctx context.Context) error {
 		return c.passErr
 	}
 	for n, u := range c.bases {
-		if n == probe.DirectHost {
+		if n == check.DirectHost {
 			continue // that it cannot be reached is what one hopes for
 		}
 		dctx, cancel := context.WithTimeout(ctx, 4*time.Second)

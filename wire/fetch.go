@@ -6,8 +6,8 @@ import (
 	"net/url"
 	"strings"
 
+	"millgate/core/check"
 	"millgate/core/declaration"
-	"millgate/core/probe"
 )
 
 // Fetch reads a public document of the target, such as its JWK set. host is a
@@ -40,7 +40,7 @@ func (c *Client) HostOf(address string) (host, path string, ok bool) {
 		if u.Port() == "" {
 			at += map[string]string{"http": ":80", "https": ":443"}[u.Scheme]
 		}
-		if n != probe.DirectHost && b.Host == at && b.Scheme == u.Scheme &&
+		if n != check.DirectHost && b.Host == at && b.Scheme == u.Scheme &&
 			strings.HasPrefix(u.Path, strings.TrimRight(b.Path, "/")) {
 			return n, strings.TrimPrefix(u.RequestURI(), strings.TrimRight(b.EscapedPath(), "/")), true
 		}

@@ -197,6 +197,20 @@ func SameType(a, b Answer) bool {
 	return len(a.Body) == 0 && len(b.Body) == 0
 }
 
+// SameContent says whether an answer shows something of another.
+func SameContent(a, b Answer) bool {
+	if len(a.Body) == 0 {
+		return false
+	}
+	theirs, shown := b.Values(), a.Values()
+	for k := range theirs {
+		if shown[k] {
+			return true
+		}
+	}
+	return len(theirs) == 0 && bytes.Equal(a.Body, b.Body)
+}
+
 // Describe says what an answer of a class was to who asked.
 func Describe(c Class, a Answer) string {
 	switch c {

@@ -160,6 +160,12 @@ func (r Record) Lent() bool { return r.Name != "" && r.Value == "" }
 // their ID as well.
 type Detail any
 
+// Nowhere is a segment of a path that no service has.
+const Nowhere = "no-such-place-4f1d"
+
+// DirectHost names the target's direct address among its hosts.
+const DirectHost = "(direct)"
+
 // Cost is what a probe takes.
 type Cost struct{ Requests int }
 
@@ -214,6 +220,11 @@ type Crossings interface {
 	// Address is what can be asked about a route without sending its own request: where it
 	// is, with values for its parameters, made up where none is known.
 	Address(route int) Request
+	// ControlAt is the probe that shows requests at a route to be fair ones, and its caller in
+	// words; nil without.
+	ControlAt(route int) (p *Probe, who string)
+	// Sent says whether anything is sent at a route.
+	Sent(route int) bool
 	// Classes are the identities by what the declaration says of them.
 	Classes() []access.Class
 }

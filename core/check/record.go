@@ -3,11 +3,14 @@ package check
 // Rule: A refusal that was carried out all the same is seen by who owns the record.
 
 import (
+	"encoding/json"
+	"fmt"
 	"slices"
 	"strings"
 
 	"millgate/core/access"
 	"millgate/core/declaration"
+	"millgate/core/finding"
 	"millgate/core/route"
 )
 
@@ -23,6 +26,47 @@ const (
 	readSecond = "the record before, read again"
 	readAfter  = "the record afterwards"
 )
+
+// Recorded is what stays of a call on a record beside its reports.
+type Recorded struct {
+	Record string `json:"record,omitempty"` // the id of the record that it was sent on
+	// ReadBack is what became of the record, where the reports do not show it: versions
+	// before kept that alone.
+	ReadBack Change `json:"readBack,omitempty"`
+}
+
+const recordedVersion = 1 // of Recorded
+
+// OnRecords is the part of a family whose probes are one call on a record (Telling.On): how
+// its facts are kept.
+type OnRecords struct{}
+
+// Version is that of Recorded.
+func (OnRecords) Version() int { return recordedVersion }
+
+// Decode reads Recorded.
+func (OnRecords) Decode(v int, data []byte) (Data, error) {
+	if v != recordedVersion {
+		return nil, fmt.Errorf("version %d of what a call on a record measured is not known", v)
+	}
+	m := &Recorded{}
+	return m, json.Unmarshal(data, m)
+}
+
+// Before is the fact of a call on a record as versions before kept it, with what followed.
+func (OnRecords) Before(family string, x Exchange, repeats int, m Recorded, then []Report) *Fact {
+	r := Report{Name: TheRequest, Fate: Answered, End: x.Took, Exchange: x, Repeats: repeats}
+	if x.Status == 0 {
+		r.Fate, r.Why = Lost, x.Error
+	}
+	if m.ReadBack != Altered && m.ReadBack != Gone {
+		m.ReadBack = NotRead
+	}
+	return &Fact{Family: family, Version: recordedVersion, Began: x.At, Reports: append([]Report{r}, then...), Data: &m}
+}
+
+// TheRequest names the report of the call that a probe is about.
+const TheRequest = "the request"
 
 // Fill puts the record of a probe into a request: for {param} in its path, and into what a
 // link for it is asked for with.
@@ -48,20 +92,27 @@ func (r Record) Fill(q *Request) {
 	}
 }
 
+// OnID is a request with the id of a record in the place of one that is lent.
+func (q Request) OnID(id string) Request {
+	q.Path = strings.ReplaceAll(q.Path, "{"+lentName+"}", route.EscapeSegment(id))
+	return q
+}
+
 // On sends a call on the record of a probe and keeps its report. A record that is made for
-// it is lent first; ok is false where that could not be done. id is that of the record, ""
-// without one. Where the call must be turned
+// it is lent first; ok is false where that could not be done. What it measures is Recorded.
+// Where the call must be turned
 // away, the record's owner reads it twice before and once after (ReadBack): those reports
 // stand behind the call's.
-func (t *Telling) On(c *Context, p *Probe, call Call) (r Report, id string, ok bool) {
-	id = p.Record.Value
+func (t *Telling) On(c *Context, p *Probe, call Call) (r Report, ok bool) {
+	m := &Recorded{Record: p.Record.Value}
+	t.Measured(m)
 	if p.Record.Lent() {
 		l, can := Lending(c, p)
 		if can {
-			id = t.Lend(l).Took[OnRecord]
+			m.Record = t.Lend(l).Took[OnRecord]
 		}
-		if id == "" {
-			return Report{}, "", false
+		if m.Record == "" {
+			return Report{}, false
 		}
 	}
 	var before []Report
@@ -76,14 +127,14 @@ func (t *Telling) On(c *Context, p *Probe, call Call) (r Report, id string, ok b
 		_, how = Changed(before[0], before[1], after)
 	}
 	if !p.Record.Lent() {
-		return r, id, true
+		return r, true
 	}
 	admitted := r.Fate == Answered && r.Class(c.Doc.Answers) == Admitted
 	if how == Altered || how == Gone || admitted || !p.Record.Shared {
 		t.Back(Back{Slot: OnRecord,
 			Gone: how == Gone || admitted && call.Request.Method == "DELETE" && p.Phase != ThenTurnedAway})
 	}
-	return r, id, true
+	return r, true
 }
 
 // look reads the record twice before a request; fewer reports are of one that could not be
@@ -109,7 +160,7 @@ func reading(c *Context, p *Probe, q *declaration.Request, name string) Call {
 }
 
 // ReadBack is what became of the record of a probe whose call must be turned away: NotRead
-// where that is not known.
+// where that is not known. Where a version before kept that alone, it speaks for it.
 func ReadBack(f *Fact) (Proof, Change) {
 	at := func(name string) Report {
 		if i := slices.IndexFunc(f.Reports, func(r Report) bool { return r.Name == name }); i >= 0 {
@@ -117,7 +168,42 @@ func ReadBack(f *Fact) (Proof, Change) {
 		}
 		return Report{}
 	}
-	return Changed(at(readFirst), at(readSecond), at(readAfter))
+	if proof, how := Changed(at(readFirst), at(readSecond), at(readAfter)); how != NotRead {
+		return proof, how
+	}
+	if m, ok := f.Data.(*Recorded); ok && m.ReadBack != NotRead && len(f.Reports) > 0 {
+		return Speaks(Head(f.Reports[0])), m.ReadBack
+	}
+	return Proof{}, NotRead
+}
+
+// carriedOut is the row of a refusal whose work went on; its kind is that of who was
+// refused.
+func carriedOut(k finding.Kind) *finding.Row {
+	return &finding.Row{Cause: "carried out", Kind: k, Title: "Refused and carried out all the same",
+		Means:  "The answer says no, and the record is changed or gone afterwards.",
+		Advice: "Stop the handler after a refusal: the guard writes its answer and the work goes on.",
+		OWASP:  finding.API5, CWE: 696, // incorrect behavior order
+		Shown: "The owner read the record before and after the request that was turned away."}
+}
+
+// CarriedOutRows are the causes of CarriedOut: of nobody, and of somebody.
+var CarriedOutRows = []*finding.Row{carriedOut(finding.Unprotected), carriedOut(finding.OverPermissive)}
+
+// CarriedOut is the gap of a request that was turned away and done all the same; ok is
+// false where that was not seen. who sent it, where x was expected.
+func CarriedOut(c *Context, p *Probe, f *Fact, who string, x access.Expectation) (g Gap, ok bool) {
+	proof, how := ReadBack(f)
+	if how != Altered && how != Gone || x.Outcome == access.Admit || f.Reports[0].Class(c.Doc.Answers) == Admitted {
+		return Gap{}, false
+	}
+	g = Gap{Cause: CarriedOutRows[0], Rung: x.Decider, Proof: proof,
+		Says: fmt.Sprintf("%s was answered %s, and it was carried out all the same: the record is %s afterwards.", who,
+			AnswerOf(f.Reports[0].Exchange).Code(), how)}
+	if p.Caller.Identity != "" {
+		g.Cause = CarriedOutRows[1]
+	}
+	return g, true
 }
 
 // Lending is how the record of a probe is made; ok is false where nothing says that.
@@ -173,15 +259,20 @@ func Reader(d *declaration.Document, i int, param string) *declaration.Request {
 	return &declaration.Request{Method: "GET", Host: rt.Host, Path: path[:at] + "{id}"}
 }
 
+const made = "made"
+
+// Made is something that is no declared record, and how its id is taken.
+func Made() (m *Makes, take []Take) {
+	return &Makes{Slot: made}, []Take{{Slot: made, From: FromPlace, Plain: true}, {Slot: made, At: "/id", Plain: true}}
+}
+
 // Creating says what an admitted call at route i makes, and how its id is taken, where that
 // is something to remove again: nil where it makes nothing.
 func Creating(d *declaration.Document, i int) (m *Makes, take []Take) {
 	if i < 0 || d.Routes[i].Method() != "POST" || d.Routes[i].Effect != declaration.Create {
 		return nil, nil
 	}
-	const made = "made"
-	m = &Makes{Slot: made}
-	take = []Take{{Slot: made, From: FromPlace, Plain: true}, {Slot: made, At: "/id", Plain: true}}
+	m, take = Made()
 	for _, rec := range d.Records {
 		if rec.Make != nil && rec.Make.Method == "POST" && access.RouteOf(d, rec.Make) == i {
 			m.Record = rec.Name

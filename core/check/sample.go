@@ -54,11 +54,12 @@ func SampleBody(s declaration.Sample, session *declaration.Request) (headers [][
 	return headers, body
 }
 
-// RequestAt is the request of route i with its sample, as somebody: known are values of its
-// parameters. What else its body names comes from credentials.
-func RequestAt(c *Context, i int, as string, known map[string]string) Request {
+// RequestAt is the request of route i with its sample, as somebody. path is the route's, or
+// another that leads there; known are values of its parameters. What else its body names
+// comes from credentials.
+func RequestAt(c *Context, i int, path, as string, known map[string]string) Request {
 	rt := c.Doc.Routes[i]
-	q := Request{Method: rt.Method(), Host: rt.Host, Path: rt.Path(), NeedsOf: as}
+	q := Request{Method: rt.Method(), Host: rt.Host, Path: path, NeedsOf: as}
 	for n, v := range known {
 		q.Path = strings.ReplaceAll(q.Path, "{"+n+"}", route.EscapeSegment(v))
 	}
@@ -73,8 +74,13 @@ func RequestAt(c *Context, i int, as string, known map[string]string) Request {
 	if rt.Send.As.Name != "" {
 		q.NeedsOf = rt.Send.As.Name
 	}
+	return q
+}
+
+// WithBody adds the body of route i's sample.
+func (q Request) WithBody(c *Context, i int) Request {
 	_, session := access.SessionAt(c.Doc, i)
-	headers, body := SampleBody(rt.Send, session)
+	headers, body := SampleBody(c.Doc.Routes[i].Send, session)
 	q.Headers, q.Body = append(q.Headers, headers...), body
 	q.Needs = (&declaration.Request{JSON: body}).Placeholders()
 	return q

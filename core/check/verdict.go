@@ -148,3 +148,44 @@ func RefusalRow(cause, title, means string) *finding.Row {
 			"to do.",
 		OWASP: finding.API8, CWE: 755}
 }
+
+// Silent is what speaks for an agreement where nothing answered and nothing had to.
+func Silent(r Report) Proof {
+	if r.Fate != Lost && r.Fate != Late {
+		return Proof{}
+	}
+	return Proof{level: speaks}
+}
+
+// Control is what shows a request to be a fair one: an equal one by a caller who must be
+// admitted.
+type Control struct {
+	Who    string // the caller, in words
+	Report Report
+	Answer Answer
+	Class  Class
+}
+
+// ControlOf is the control of a key, whose caller is who; nil where none was sent.
+func ControlOf(c *Context, e *Evidence, key, who string) *Control {
+	if key == "" {
+		return nil
+	}
+	f := e.Of(key)
+	if f == nil || len(f.Reports) == 0 {
+		return nil
+	}
+	a := AnswerOf(f.Reports[0].Exchange)
+	return &Control{who, f.Reports[0], a, Classify(a, c.Doc.Answers)}
+}
+
+// Unfair says why a request may be wrong itself, "" where its control was admitted.
+func (k *Control) Unfair() string {
+	switch {
+	case k == nil:
+		return "no caller that must be admitted was sent, so the request may be wrong itself"
+	case k.Class != Admitted:
+		return fmt.Sprintf("the control (%s) was not admitted either: %s", k.Who, k.Answer.Code())
+	}
+	return ""
+}

@@ -71,15 +71,6 @@ func Build(d *declaration.Document, p *Probe, recordID string) Request {
 			q.body(rt.Send, session)
 		}
 	}
-	if p.Way == MethodOverride {
-		m := ""
-		if p.Route >= 0 {
-			m = d.Routes[p.Route].Method()
-		}
-		for _, h := range []string{"X-HTTP-Method-Override", "X-HTTP-Method", "X-Method-Override"} {
-			q.Headers = append(q.Headers, [2]string{h, m})
-		}
-	}
 	switch {
 	case p.Kind == Crossing && p.Way == crossing.AcceptHTML:
 		q.Headers = append(q.Headers, [2]string{"Accept", "text/html,application/xhtml+xml"})

@@ -6,23 +6,16 @@ import (
 	"millgate/core/access"
 	"millgate/core/check"
 	"millgate/core/check/crossing"
+	"millgate/core/check/detour"
+	"millgate/core/check/undeclared"
 	"millgate/core/declaration"
 )
 
 // families plans what families of their own check, behind the kinds of this package.
 func (pl *planner) families() {
-	p := check.NewPlanning(pl)
 	for _, f := range pl.plan.families {
-		if f.Name() == (crossing.Family{}).Name() {
-			continue // it is planned first: others ask it for controls
-		}
-		f.Plan(&pl.plan.context, p)
+		pl.family1(f.Name())
 	}
-	for _, x := range p.Probes {
-		pl.family(x)
-	}
-	pl.plan.Left = append(pl.plan.Left, p.Left...)
-	pl.plan.Spared += p.Spared
 	pl.plan.more = func(x *Probe, e *check.Evidence) (out []*Probe) {
 		f, ok := pl.plan.families.Named(x.Check.Family).(check.Widening)
 		if !ok {
@@ -41,6 +34,22 @@ func (pl *planner) families() {
 	}
 }
 
+// family1 plans a family that is not planned yet.
+func (pl *planner) family1(name string) {
+	f := pl.plan.families.Named(name)
+	if f == nil || pl.planned[name] {
+		return
+	}
+	pl.planned[name] = true
+	p := check.NewPlanning(pl)
+	f.Plan(&pl.plan.context, p)
+	for _, x := range p.Probes {
+		pl.family(x)
+	}
+	pl.plan.Left = append(pl.plan.Left, p.Left...)
+	pl.plan.Spared += p.Spared
+}
+
 // family puts a probe of a family among the plan's; nil where it is there already.
 func (pl *planner) family(x *check.Probe) *Probe {
 	f := pl.plan.families.Named(x.Family)
@@ -54,9 +63,6 @@ func (pl *planner) family(x *check.Probe) *Probe {
 	if p.Record = recordOf(x.Record, x.Relation); p.Record.Name == "" {
 		p.Record.Relation = x.Relation
 	}
-	if d, ok := x.Detail.(crossing.Detail); ok {
-		p.Params, p.IsControl, p.WithBody, p.Way = d.Params, d.IsControl, true, x.Of
-	}
 	p.shown = &shown{cost: f.Cost(&pl.plan.context, x)}
 	p.shown.cell, p.shown.says = f.Cell(x)
 	if e, ok := f.(check.Expecting); ok {
@@ -68,6 +74,14 @@ func (pl *planner) family(x *check.Probe) *Probe {
 	if p.Route >= 0 {
 		rt := pl.d.Routes[p.Route]
 		p.Method, p.Host, p.Path = rt.Method(), rt.Host, rt.Path()
+	}
+	switch d := x.Detail.(type) { // as what has not moved, and what is shown, have them
+	case crossing.Detail:
+		p.Params, p.IsControl, p.WithBody, p.Way = d.Params, d.IsControl, true, x.Of
+	case detour.Detail:
+		p.Params, p.Way, p.Method, p.Host, p.Path = d.Params, x.Of, d.Method, d.Host, d.Path
+	case undeclared.Detail:
+		p.Kind, p.Params, p.Method, p.Host, p.Path = Kind(x.Of), d.Params, d.Method, d.Host, d.Path
 	}
 	if pl.plan.byID[p.ID] != nil {
 		return nil
@@ -135,6 +149,18 @@ func (pl *planner) Address(i int) check.Request {
 	}
 	return Template(pl.d, pl.t, p)
 }
+
+// ControlAt is the control of a route, and its caller.
+func (pl *planner) ControlAt(i int) (*check.Probe, string) {
+	c := pl.controls[i]
+	if c == nil {
+		return nil, ""
+	}
+	return c.Check, c.Who()
+}
+
+// Sent says whether anything is sent at a route.
+func (pl *planner) Sent(i int) bool { return len(pl.sent[i]) > 0 }
 
 // Works is the first safe crossing that must be admitted, of an identity with a scheme,
 // at a route that does not admit everybody.

@@ -52,32 +52,15 @@ type Kind string
 const (
 	Crossing    Kind = "crossing"     // a caller at a route; a control is one of these
 	Around      Kind = "around"       // a way around the guard
-	Malformed   Kind = "malformed"    // an id that cannot be
 	UnknownPath Kind = "unknown-path" // a path that nobody serves
 	OtherMethod Kind = "other-method" // a method that the inventory does not have
 	Neighbour   Kind = "neighbour"    // an address close to a declared one
+	Malformed   Kind = "malformed"    // an id that cannot be
 	RaisedRole  Kind = "raised-role"  // a body that claims a higher role
 	Credential  Kind = "credential"   // a credential that is broken in one way
 	Issued      Kind = "issued"       // a login whose token is judged
 	QuotaDrill  Kind = "quota"        // a quota drill
 )
-
-// Ways around a guard.
-const (
-	TrailingSlash  = "trailing slash"
-	DoubledSlash   = "doubled slash"
-	LetterCase     = "letter case"
-	MethodOverride = "method override"
-	DotSegments    = "dot segments"     // RFC 3986 section 5.2.4
-	PercentEncoded = "percent-encoding" // of a letter, RFC 3986 section 6.2.2.2
-	HeadMethod     = "HEAD"             // RFC 9110 section 9.3.2
-	OptionsMethod  = "OPTIONS"          // RFC 9110 section 9.3.7
-	PastGateway    = "past the gateway" // at the target's direct address
-)
-
-// Detours are the ways around a guard, in the order in which they are planned.
-var Detours = []string{TrailingSlash, DoubledSlash, LetterCase, DotSegments, PercentEncoded, MethodOverride, HeadMethod,
-	OptionsMethod, PastGateway}
 
 // RecordUse says which record stands behind the route's parameter.
 type RecordUse struct {
@@ -187,7 +170,7 @@ func (p *Probe) Unsafe() bool {
 	if p.Kind == Issued {
 		return false // the login is sent anyway
 	}
-	return declaration.UnsafeMethod(p.Method) || p.Way == MethodOverride
+	return declaration.UnsafeMethod(p.Method)
 }
 
 // Column is the board's column that the probe belongs to: the identity, or ""
@@ -300,12 +283,4 @@ func (p *Plan) Duration(pace declaration.Pace) time.Duration {
 		return 0
 	}
 	return time.Duration(float64(p.Requests()) / pace.PerSecond() * float64(time.Second)).Round(time.Second / 10)
-}
-
-// OperationalPaths are addresses that services often keep without meaning to
-// publish them.
-var OperationalPaths = []string{
-	"/debug/vars", "/debug/pprof/", "/metrics", "/status", "/server-status", "/health/details", "/env", "/config",
-	"/.env", "/.git/HEAD", "/admin", "/internal", "/swagger.json", "/openapi.json", "/openapi.yaml", "/graphql",
-	"/trace", "/heapdump",
 }

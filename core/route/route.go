@@ -230,6 +230,28 @@ func (s Selector) shape() string {
 // their method and parameter names.
 func (s Selector) TemplateKey() string { return s.shape() }
 
+// Prefix groups routes: the host and the path up to the first segment behind a version, or
+// the first segment.
+func (s Selector) Prefix() string {
+	var out []string
+	for _, g := range s.Segments {
+		if g.Any || g.Literal == "" {
+			break
+		}
+		out = append(out, g.Literal)
+		if !isVersion(g.Literal) {
+			break
+		}
+	}
+	return Hosted(s.Host, "/"+strings.Join(out, "/"))
+}
+
+// isVersion says whether a segment is one like v2.
+func isVersion(segment string) bool {
+	digits, ok := strings.CutPrefix(segment, "v")
+	return ok && digits != "" && strings.Trim(digits, "0123456789") == ""
+}
+
 // Matches says whether the request is in the set. path is normalised first.
 func (s Selector) Matches(method, host, path string) bool {
 	if !s.valid || host != s.Host || !s.hasMethod(method) {

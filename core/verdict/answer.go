@@ -1,18 +1,7 @@
 // Package verdict turns an answer into a verdict and verdicts into findings.
 //
-// An answer belongs to a class. Expectation and class give the verdict by the
-// matrix below; the rest of the package is the rules under it.
-//
-//	expected            admitted refused forbidden hidden throttled to-login invalid  wrong-method failed
-//	admit               agrees   R       R         R      again     R        unproven unproven     unproven
-//	refuse (401)        U        agrees  W         W      again     W        W or ?   W            unproven
-//	forbid (403)        P        W       agrees    W      again     W        W or ?   unproven     unproven
-//	hide (404)          P        W       W         agrees again     W        W or ?   unproven     unproven
-//	not in the inventory X       agrees  agrees    agrees agrees    W        agrees   agrees       W
-//
-// "W or ?": a wrong class of refusal when the admitted control sent the same
-// bytes, otherwise unproven. An admission proves itself; an answer that turns
-// somebody away needs an admitted control, without one it is unproven.
+// Families of checks (core/check) judge their own probes; this package turns what they say
+// into verdicts, judges the kinds that have not moved, and gathers gaps into findings.
 package verdict
 
 import (

@@ -13,12 +13,6 @@ import (
 // Causes are all causes of findings of sweeps, family by family; docs/findings.md is
 // made from them.
 var Causes = finding.NewCatalogue(append(ofFamilies(), []finding.Family{
-	finding.Family{Name: "detour", Title: "Ways around a guard",
-		Shown: "Nobody, without a credential, was answered 2xx at an address that leads to the same route in " +
-			"another way. It is proven where the answer has the type of the control's.",
-		Refuted: "A redirect; an answer of another type than the control's; for OPTIONS one that shows nothing of " +
-			"the control's answer.",
-		Rows: detourCauses},
 	finding.Family{Name: "credential", Title: "Broken credentials",
 		Shown: "A credential that is broken in one way, sent with the very request of the control, was admitted. " +
 			"Where two are sent, the caller of the sound one is turned away alone. A way that gets in is then tried " +
@@ -36,10 +30,6 @@ var Causes = finding.NewCatalogue(append(ofFamilies(), []finding.Family{
 		Refuted: "Failures and answers that never came are not counted as admitted; a drill that stood still, or " +
 			"that found its quota full, says so and is unproven.",
 		Rows: quotaCauses},
-	finding.Family{Name: "undeclared", Title: "What the inventory does not have",
-		Shown:   "An address, a method or a made-up path that no route has was answered 2xx without a credential.",
-		Refuted: "A service that answers any made-up path there says nothing by answering this one.",
-		Rows:    undeclaredCauses},
 	finding.Family{Name: "answer", Title: "What answers show",
 		Shown: "It stands in an answer that is kept, with secrets masked, beside the rule that forbids or asks for " +
 			"it.",
@@ -56,18 +46,6 @@ func ofFamilies() (out []finding.Family) {
 
 // issuedCauses are those of tokens, cookies and links that logins give out.
 var issuedCauses = slices.Concat(token.Causes(), session.IssuedCauses)
-
-// undeclaredCauses are those of addresses that the inventory does not have.
-var undeclaredCauses = []*finding.Row{
-	{Cause: "served", Kind: finding.Undeclared, Title: "Served, not in the inventory",
-		Means:  "The service answers where nobody said that it does, so nobody said who may ask.",
-		Advice: "Take it off the service, or add it to the inventory and say who may call it.", OWASP: finding.API9,
-		CWE: 1059},
-	check.RefusalRow("stray "+string(check.ToLogin), "Sent to a login page, where nothing is served",
-		"What does not exist is answered as if it did, to people and not to programs."),
-	check.RefusalRow("stray "+string(check.Failed), "The service fails, where nothing is served",
-		"What does not exist must be answered 404 or 405."),
-}
 
 // answerCauses are those of what any answer must and must not show.
 var answerCauses = []*finding.Row{

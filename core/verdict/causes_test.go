@@ -49,13 +49,6 @@ func TestEveryCauseHasARow(t *testing.T) {
 			}
 		}
 	}
-	for _, w := range probe.Detours {
-		if w == probe.TrailingSlash || w == probe.DoubledSlash {
-			known(finding.Unprotected, aSlash)
-			continue
-		}
-		known(finding.Unprotected, "way "+w)
-	}
 	// What a judgement of something issued says is a gap where it is at least medium.
 	for _, c := range token.Checks {
 		row := finding.RowOf(issuedCauses, "token "+c.ID)

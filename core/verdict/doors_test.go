@@ -9,6 +9,7 @@ import (
 	"millgate/core/access"
 	"millgate/core/check"
 	"millgate/core/check/crossing"
+	"millgate/core/check/detour"
 	"millgate/core/declaration"
 	"millgate/core/finding"
 	"millgate/core/probe"
@@ -30,50 +31,6 @@ const asJSON, asHTML = "application/json", "text/html; charset=utf-8"
 
 func goodControl(body string) *Control {
 	return &Control{Caller: "ann", Answer: reply(200, asJSON, body), Class: check.Admitted}
-}
-
-// Every way around a guard: what gets through, and what only looks so.
-func TestWaysAround(t *testing.T) {
-	d := doc(t, "")
-	for _, c := range []struct {
-		way     string
-		answer  check.Answer
-		control *Control
-		want    finding.Kind
-		sure    finding.Confidence
-	}{
-		{probe.HeadMethod, reply(200, asJSON, ""), goodControl(`{"n":"lamp oil"}`), finding.Unprotected,
-			finding.Proven},
-		{probe.HeadMethod, reply(401, asJSON, ""), goodControl(`{"n":"lamp oil"}`), finding.Agrees, finding.Proven},
-		{probe.HeadMethod, reply(405, asJSON, ""), goodControl(`{"n":"lamp oil"}`), finding.Agrees, finding.Proven},
-		{probe.OptionsMethod, reply(200, asJSON, `{"allow":["GET"]}`), goodControl(`{"n":"lamp oil"}`), finding.Agrees,
-			finding.Proven},
-		{probe.OptionsMethod, reply(204, "", ""), goodControl(`{"n":"lamp oil"}`), finding.Agrees, finding.Proven},
-		{probe.OptionsMethod, reply(200, asJSON, `{"n":"lamp oil"}`), goodControl(`{"n":"lamp oil"}`),
-			finding.Unprotected, finding.Proven},
-		{probe.OptionsMethod, reply(200, "text/plain", "12 barrels"), &Control{Caller: "ann",
-			Answer: reply(200, "text/plain", "12 barrels"), Class: check.Admitted}, finding.Unprotected,
-			finding.Proven},
-		{probe.OptionsMethod, reply(200, asJSON, `{"n":"lamp oil"}`), nil, finding.Unproven, finding.NotSure},
-		{probe.PercentEncoded, reply(200, asJSON, `{}`), goodControl(`{"n":"lamp oil"}`), finding.Unprotected,
-			finding.Proven},
-		{probe.PercentEncoded, reply(200, asHTML, `<p>`), goodControl(`{"n":"lamp oil"}`), finding.Unprotected,
-			finding.Likely},
-		{probe.DotSegments, reply(301, "", ""), goodControl(`{}`), finding.Agrees, finding.Proven},
-		{probe.DotSegments, reply(404, asJSON, ""), nil, finding.Unproven, finding.NotSure},
-		{probe.PastGateway, reply(200, asJSON, `{}`), goodControl(`{}`), finding.Unprotected, finding.Proven},
-		{probe.PastGateway, check.Answer{Error: "connection refused"}, goodControl(`{}`), finding.Agrees,
-			finding.Likely},
-		{probe.PercentEncoded, check.Answer{Error: "connection refused"}, goodControl(`{}`), finding.Unproven,
-			finding.NotSure},
-		{probe.PastGateway, reply(502, asHTML, ""), goodControl(`{}`), finding.Unproven, finding.NotSure},
-	} {
-		p := &probe.Probe{Kind: probe.Around, RouteKey: "GET /a", Way: c.way, State: access.Absent,
-			Expect: access.Expectation{Outcome: access.Closed, Decider: 2, Subject: "credential"}}
-		v := Judge(Input{Doc: d, Probe: p, Answer: c.answer, Control: c.control})
-		assert.Equal(t, c.want, v.Kind, "%s answered %d: %s", c.way, c.answer.Status, v.Reason)
-		assert.Equal(t, c.sure, v.Confidence, "%s answered %d: %s", c.way, c.answer.Status, v.Reason)
-	}
 }
 
 // A refusal that depends on what kind of answer is asked for.
@@ -240,11 +197,11 @@ func TestWidenedGapsAreOneFinding(t *testing.T) {
 	assert.Equal(t, []string{"GET /a", "GET /a/{id}", "GET /b"}, fs[0].Routes, "in the inventory's order")
 	assert.Equal(t, &finding.Scope{Of: finding.AtScheme, Name: "s"}, fs[0].Scope)
 	past := func(id string, route int) Item {
-		return Item{Probe: &probe.Probe{ID: id, Kind: probe.Around, Way: probe.PastGateway, Route: route,
+		return Item{Probe: &probe.Probe{ID: id, Kind: probe.Around, Way: detour.PastGateway, Route: route,
 			RouteKey: d.Routes[route].Key()},
 			Verdict: Verdict{Kind: finding.Unprotected,
 				Gaps: []Gap{{Kind: finding.Unprotected, Rung: 2, Subject: "credential",
-					Cause: "way " + probe.PastGateway, Confidence: finding.Proven}}}}
+					Cause: "way " + detour.PastGateway, Confidence: finding.Proven}}}}
 	}
 	fs = gather(d, []Item{past("4", 0)})
 	require.Len(t, fs, 1)

@@ -11,6 +11,7 @@ import (
 
 	"millgate/core/access"
 	"millgate/core/check"
+	"millgate/core/check/detour"
 	"millgate/core/declaration"
 	"millgate/core/finding"
 	"millgate/core/probe"
@@ -45,7 +46,7 @@ const pastGate = "past the gateway"
 func pastGateway(items []Item, open map[string]bool) int {
 	n := 0
 	for _, it := range items {
-		if it.Probe.Way == probe.PastGateway && it.Verdict.Kind == finding.Unprotected && !open[it.Probe.RouteKey] {
+		if it.Probe.Way == detour.PastGateway && it.Verdict.Kind == finding.Unprotected && !open[it.Probe.RouteKey] {
 			n++
 		}
 	}
@@ -189,7 +190,7 @@ func (x gathering) place(p *probe.Probe, g Gap) place {
 	}
 	// How the service answers what it does not serve is one cause,
 	// whichever path was asked for.
-	stray := p.Kind == probe.Neighbour || p.Kind == probe.Around && p.Way != probe.MethodOverride
+	stray := p.Kind == probe.Neighbour || p.Kind == probe.Around && p.Way != detour.MethodOverride
 	if p.Kind == probe.UnknownPath || stray && g.Kind == finding.WrongRefusal {
 		at.route = AnyPath
 	}
@@ -199,7 +200,7 @@ func (x gathering) place(p *probe.Probe, g Gap) place {
 		at.cause == "afterlife" || at.cause == "scheme letters" || at.cause == "stale beside" {
 		at.scope = finding.Scope{Of: finding.AtScheme, Name: p.Scheme}
 	}
-	if at.cause == "way "+probe.PastGateway && x.past > 1 {
+	if at.cause == "way "+detour.PastGateway && x.past > 1 {
 		at.scope = finding.Scope{Of: finding.AtService, Name: pastGate}
 	}
 	if at.scope.Name != "" {
@@ -208,12 +209,16 @@ func (x gathering) place(p *probe.Probe, g Gap) place {
 	return at
 }
 
+// ofRoutes are kinds whose gaps may come from what others at their route come from.
+var ofRoutes = map[probe.Kind]bool{probe.Crossing: true, probe.Around: true, probe.UnknownPath: true,
+	probe.OtherMethod: true, probe.Neighbour: true}
+
 // cause says what a gap comes from where other gaps show that it comes from more than
 // itself.
 func (x gathering) cause(at *place, p *probe.Probe, g Gap) {
 	route := at.route
 	switch {
-	case g.Row != nil && p.Kind != probe.Crossing:
+	case g.Row != nil && !ofRoutes[p.Kind]:
 		at.scope = g.Scope
 	case p.Kind == probe.QuotaDrill:
 		at.scope = finding.Scope{Of: finding.AtQuota, Name: p.Way}
@@ -229,8 +234,6 @@ func (x gathering) cause(at *place, p *probe.Probe, g Gap) {
 	case x.absent[route] && g.Kind == finding.Unprotected && (p.Kind == probe.Around || p.Way == probe.InQuery):
 		// Without a credential it is open anyway, whatever the way.
 		at.cause = "credential absent"
-	case g.Cause == "way "+probe.TrailingSlash || g.Cause == "way "+probe.DoubledSlash:
-		at.cause = aSlash
 	}
 }
 

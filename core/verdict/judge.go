@@ -1,7 +1,6 @@
 package verdict
 
 import (
-	"bytes"
 	"cmp"
 	"fmt"
 	"strings"
@@ -77,8 +76,6 @@ func CallerLabel(p *probe.Probe) string {
 		return p.Who()
 	case p.Check != nil:
 		return cmp.Or(p.Identity, "nobody") + " (" + p.Says() + ")"
-	case p.Kind == probe.Around:
-		return "nobody (" + p.Way + ")"
 	case p.Kind == probe.Credential:
 		return "nobody (" + p.Way + ", made of " + p.Donor + "'s " + p.Scheme + ")"
 	case p.Kind == probe.Issued:
@@ -101,12 +98,8 @@ func Judge(in Input) Verdict {
 	}
 	switch in.Probe.Kind {
 	default: // a family's, which Of judges
-	case probe.Around:
-		v.around(in)
 	case probe.Malformed:
 		v.malformed(in)
-	case probe.UnknownPath, probe.Neighbour, probe.OtherMethod:
-		v.stray(in)
 	case probe.RaisedRole:
 		v.raised(in)
 	case probe.Credential:
@@ -243,49 +236,6 @@ func (in Input) spent() bool {
 		declaration.UnsafeMethod(in.Probe.Method) && check.Spent(in.Control.Answer, in.Answer)
 }
 
-func (v *Verdict) around(in Input) {
-	p, a := in.Probe, in.Answer
-	fair, why := in.fair()
-	through := a.Status >= 200 && a.Status < 300
-	if p.Way == probe.OptionsMethod {
-		// That a method is answered is no gap; that it shows the record is.
-		through = through && fair && sameContent(a, in.Control.Answer)
-	}
-	switch {
-	case through:
-		conf := finding.Likely
-		if fair && check.SameType(a, in.Control.Answer) {
-			conf = finding.Proven
-		}
-		v.gap(finding.Unprotected, p.Expect, "way "+p.Way, fmt.Sprintf("The guard was stepped around %s: nobody was "+
-			"answered %s.", byWay[p.Way], a.Code()), conf)
-	case a.Status == 0 && p.Way == probe.PastGateway:
-		v.agrees(finding.Likely, "the direct address does not answer from here: "+a.Error)
-	case a.Status == 0:
-		v.unproven("no answer: " + a.Error)
-	case v.Class == check.Failed || v.Class == check.Throttled:
-		v.unproven("the service answered " + a.Code())
-	case !fair:
-		v.unproven(fmt.Sprintf("answered %s, but %s", a.Code(), why))
-	default:
-		v.agrees(finding.Proven, fmt.Sprintf("%s leads nowhere: %s", p.Way, a.Code()))
-	}
-}
-
-// sameContent says whether an answer shows something of another.
-func sameContent(a, b check.Answer) bool {
-	if len(a.Body) == 0 {
-		return false
-	}
-	theirs, shown := b.Values(), a.Values()
-	for k := range theirs {
-		if shown[k] {
-			return true
-		}
-	}
-	return len(theirs) == 0 && bytes.Equal(a.Body, b.Body)
-}
-
 func (v *Verdict) malformed(in Input) {
 	switch {
 	case in.Answer.Status == 0:
@@ -294,33 +244,6 @@ func (v *Verdict) malformed(in Input) {
 		v.unproven(fmt.Sprintf("a malformed id was answered %s", in.Answer.Code()))
 	default:
 		v.agrees(finding.Proven, fmt.Sprintf("a malformed id was answered %s", in.Answer.Code()))
-	}
-}
-
-func (v *Verdict) stray(in Input) {
-	p, a := in.Probe, in.Answer
-	switch {
-	case a.Status == 0:
-		v.unproven("no answer: " + a.Error)
-	case v.Class == check.Throttled:
-		v.unproven("throttled (429) each time it was sent")
-	case a.Status >= 200 && a.Status < 300:
-		if p.Kind == probe.Neighbour && in.Control != nil && in.Control.Class == check.Admitted {
-			v.unproven("the service answers any path here, so this one may not exist")
-			return
-		}
-		who, what := CallerLabel(p), "is served, and the inventory does not have it"
-		if p.Kind == probe.UnknownPath {
-			what = "is a made-up path, and it is served all the same"
-		}
-		v.gap(finding.Undeclared, p.Expect, "served", fmt.Sprintf("%s %s: %s was answered %s.", p.RouteKey, what, who,
-			a.Code()), finding.Proven)
-	case v.Class == check.ToLogin || v.Class == check.Failed:
-		v.gap(finding.WrongRefusal, p.Expect, "stray "+string(v.Class),
-			fmt.Sprintf("what the inventory does not have must be answered 404 or 405, it was %s",
-				check.Describe(v.Class, a)), finding.Proven)
-	default:
-		v.agrees(finding.Proven, "not in the inventory, and turned away: "+a.Code())
 	}
 }
 

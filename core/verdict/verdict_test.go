@@ -47,22 +47,6 @@ func TestClassify(t *testing.T) {
 		"the declaration's own word counts")
 }
 
-func TestStrayMatrix(t *testing.T) {
-	d, _ := declaration.Parse("x", []byte("millgate: 1\n"), nil)
-	for status, want := range map[int]finding.Kind{200: finding.Undeclared, 301: finding.Agrees, 401: finding.Agrees,
-		403: finding.Agrees, 404: finding.Agrees, 400: finding.Agrees, 405: finding.Agrees, 429: finding.Unproven,
-		500: finding.WrongRefusal, 0: finding.Unproven} {
-		p := &probe.Probe{Kind: probe.Neighbour, Route: -1, RouteKey: "GET /debug",
-			Expect: access.Expectation{Outcome: access.Hide, Decider: 1}}
-		v := Judge(Input{Doc: d, Probe: p, Answer: check.Answer{Status: status}})
-		assert.Equal(t, want, v.Kind, status)
-	}
-	// A service that answers every path proves nothing by answering this one.
-	p := &probe.Probe{Kind: probe.Neighbour, Route: -1, RouteKey: "GET /debug"}
-	v := Judge(Input{Doc: d, Probe: p, Answer: check.Answer{Status: 200}, Control: &Control{Class: check.Admitted}})
-	assert.Equal(t, finding.Unproven, v.Kind)
-}
-
 func TestCheckAnswer(t *testing.T) {
 	d, msgs := declaration.Parse("x", []byte(`millgate: 1
 answers:

@@ -4,6 +4,7 @@ package curl
 
 import (
 	"regexp"
+	"slices"
 	"strings"
 
 	"millgate/core/access"
@@ -29,19 +30,26 @@ func open(s string) string {
 	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, "`", "\\`", "$", `\$`, "\x01", "$").Replace(s) + `"`
 }
 
+// requestOf is what a probe sends, still with {names} in its body.
+func requestOf(d *declaration.Document, p *probe.Probe, recordID string, call *check.Call) probe.Request {
+	q := probe.Build(d, p, recordID)
+	if call == nil {
+		return q
+	}
+	r := call.Request.OnID(recordID)
+	return probe.Request{Method: r.Method, Host: r.Host, Path: r.Path, Query: r.Query, Headers: r.Headers,
+		Body: r.Body, As: q.As}
+}
+
 // Command writes the probe against a target. recordID is the id behind its
 // record parameter; call is what a probe of a family sends, nil for the others.
 func Command(d *declaration.Document, t *declaration.Target, p *probe.Probe, recordID string,
 	call *check.Call) string {
-	q := probe.Build(d, p, recordID)
-	if call != nil {
-		q = probe.Request{Method: call.Request.Method, Host: call.Request.Host, Path: call.Request.Path,
-			Query: call.Request.Query, Headers: call.Request.Headers, Body: call.Request.Body, As: q.As}
-	}
+	q := requestOf(d, p, recordID, call)
 	base := t.Base
 	switch q.Host {
 	case "":
-	case probe.DirectHost:
+	case check.DirectHost:
 		base = t.Direct
 	default:
 		base = t.Hosts[q.Host]
@@ -92,7 +100,9 @@ func Command(d *declaration.Document, t *declaration.Target, p *probe.Probe, rec
 			who := q.As
 			if call != nil {
 				f := call.Request.Fill[n]
-				if f == (check.Fill{}) { // nothing stands there
+				if slices.Contains(call.Request.Needs, n) {
+					f.Identity = call.Request.NeedsOf
+				} else if f == (check.Fill{}) { // nothing stands there
 					body = strings.ReplaceAll(body, "{"+n+"}", "")
 					continue
 				}

@@ -14,6 +14,7 @@ import (
 
 	"millgate/core/access"
 	"millgate/core/check"
+	"millgate/core/check/detour"
 	"millgate/core/check/families"
 	"millgate/core/declaration"
 	"millgate/core/probe"
@@ -83,7 +84,7 @@ func TestOtherCallers(t *testing.T) {
 			p.Kind == probe.Crossing
 	})
 	assert.Contains(t, Command(d, tg, p, "", nil), "$BROKEN_ACCESS_TOKEN")
-	d, tg, p = probeOf(t, "http://h", func(p *probe.Probe) bool { return p.Way == probe.DoubledSlash })
+	d, tg, p = probeOf(t, "http://h", func(p *probe.Probe) bool { return p.Way == detour.DoubledSlash })
 	assert.Contains(t, Command(d, tg, p, "", nil), "--path-as-is")
 	assert.Contains(t, Command(d, tg, p, "", nil), `"http://h//a/x%20y?`)
 	d, tg, p = probeOf(t, "http://h", func(p *probe.Probe) bool { return p.Kind == "wrong-secret" })

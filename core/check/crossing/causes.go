@@ -24,7 +24,7 @@ var rows = slices.Concat([]*finding.Row{
 		Means:  "A text that is no credential is taken for one.",
 		Advice: "Verify the credential before the request is handled; that one is presented is not enough.",
 		OWASP:  finding.API2, CWE: 287},
-	carriedOut(finding.Unprotected), carriedOut(finding.OverPermissive),
+	check.CarriedOutRows[0], check.CarriedOutRows[1],
 	{Cause: "ownership", Kind: finding.OverPermissive, Title: "Somebody else's record",
 		Means:  "A caller reads or changes a record that belongs to another.",
 		Advice: "Compare the record's owner with the caller before it is read or changed.",
@@ -64,16 +64,6 @@ var rows = slices.Concat([]*finding.Row{
 		OWASP:  finding.API8, CWE: 755,
 		Refuted: "A follow-up that was not answered, or failed, says nothing about the effect."},
 }, refusalCauses())
-
-// carriedOut is the row of a refusal whose work went on; its kind is that of who was
-// refused.
-func carriedOut(k finding.Kind) *finding.Row {
-	return &finding.Row{Cause: "carried out", Kind: k, Title: "Refused and carried out all the same",
-		Means:  "The answer says no, and the record is changed or gone afterwards.",
-		Advice: "Stop the handler after a refusal: the guard writes its answer and the work goes on.",
-		OWASP:  finding.API5, CWE: 696, // incorrect behavior order
-		Shown: "The owner read the record before and after the request that was turned away."}
-}
 
 // seenAs says a class of answers as a refusal.
 var seenAs = []struct {

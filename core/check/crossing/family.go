@@ -16,7 +16,16 @@
 //
 // # What is concluded
 //
-// An admission proves itself. A refusal counts only beside an admitted control: the same
+// Expectation and class of the answer give the verdict:
+//
+//	expected            admitted refused forbidden hidden throttled to-login invalid  wrong-method failed
+//	admit               agrees   R       R         R      again     R        unproven unproven     unproven
+//	refuse (401)        U        agrees  W         W      again     W        W or ?   W            unproven
+//	forbid (403)        P        W       agrees    W      again     W        W or ?   unproven     unproven
+//	hide (404)          P        W       W         agrees again     W        W or ?   unproven     unproven
+//
+// "W or ?": a wrong class of refusal when the admitted control sent the same bytes, otherwise
+// unproven. An admission proves itself. A refusal counts only beside an admitted control: the same
 // request by a caller who must get in. A record of somebody else is proven to be shown
 // where two values of the owner's answer are in it that the caller's own records do not
 // have. Where a caller must be turned away, the record's owner reads it before and after,
@@ -25,9 +34,6 @@
 package crossing
 
 import (
-	"encoding/json"
-	"fmt"
-
 	"millgate/core/access"
 	"millgate/core/check"
 	"millgate/core/declaration"
@@ -35,7 +41,7 @@ import (
 )
 
 // Family is that of callers at routes.
-type Family struct{}
+type Family struct{ check.OnRecords }
 
 // Detail is what a crossing is sent with, and what it is held against.
 type Detail struct {
@@ -52,30 +58,8 @@ const (
 	AcceptNone = "without Accept"
 )
 
-// Measured is what stays of a crossing beside its reports.
-type Measured struct {
-	Record string `json:"record,omitempty"` // the id of the record that it was sent on
-	// ReadBack is what became of the record, where the reports do not show it: versions
-	// before kept that alone.
-	ReadBack check.Change `json:"readBack,omitempty"`
-}
-
-const version = 1 // of Measured
-
 // Name is that of its probes.
 func (Family) Name() string { return "crossing" }
-
-// Version is that of Measured.
-func (Family) Version() int { return version }
-
-// Decode reads Measured.
-func (Family) Decode(v int, data []byte) (check.Data, error) {
-	if v != version {
-		return nil, fmt.Errorf("version %d of what a crossing measured is not known", v)
-	}
-	m := &Measured{}
-	return m, json.Unmarshal(data, m)
-}
 
 // Causes are those of callers at routes.
 func (Family) Causes() finding.Family {
@@ -144,8 +128,6 @@ func (Family) Expect(c *check.Context, p *check.Probe) access.Expectation {
 // Script sends the request on its record and looks for its effect.
 func (f Family) Script(c *check.Context, p *check.Probe) check.Script {
 	return check.Tell(func(t *check.Telling) {
-		m := &Measured{}
-		t.Measured(m)
 		call := Call(c, p)
 		call.Must = f.Expect(c, p).Outcome == access.Admit
 		call.Makes, call.Take = check.Creating(c.Doc, c.Doc.RouteNamed(p.Route))
@@ -153,8 +135,8 @@ func (f Family) Script(c *check.Context, p *check.Probe) check.Script {
 		for _, u := range then {
 			call.Take = append(call.Take, u.take...)
 		}
-		r, id, ok := t.On(c, p, call)
-		if m.Record = id; !ok || !call.Must || r.Fate != check.Answered || r.Class(c.Doc.Answers) != check.Admitted {
+		r, ok := t.On(c, p, call)
+		if !ok || !call.Must || r.Fate != check.Answered || r.Class(c.Doc.Answers) != check.Admitted {
 			return
 		}
 		for _, u := range then {
@@ -166,7 +148,7 @@ func (f Family) Script(c *check.Context, p *check.Probe) check.Script {
 // Call is the request of a crossing, with its credential. What it takes is left to whoever
 // sends it.
 func Call(c *check.Context, p *check.Probe) check.Call {
-	call := check.Call{Name: "the request", Request: Request(c, p), Retry: true}
+	call := check.Call{Name: check.TheRequest, Request: Request(c, p), Retry: true}
 	rt := c.Doc.Routes[c.Doc.RouteNamed(p.Route)]
 	if !rt.Unsafe() {
 		call.Effect = check.Safe
@@ -186,7 +168,7 @@ func Call(c *check.Context, p *check.Probe) check.Call {
 // Request is the request of a crossing, without its credential.
 func Request(c *check.Context, p *check.Probe) check.Request {
 	i := c.Doc.RouteNamed(p.Route)
-	q := check.RequestAt(c, i, p.Caller.Identity, of(p).Params)
+	q := check.RequestAt(c, i, c.Doc.Routes[i].Path(), p.Caller.Identity, of(p).Params).WithBody(c, i)
 	if s := c.Doc.SchemeNamed(p.Caller.Scheme); s != nil && s.Kind == declaration.Link {
 		q.Params = map[string]string{}
 		for n, v := range of(p).Params {
@@ -201,17 +183,4 @@ func Request(c *check.Context, p *check.Probe) check.Request {
 		q.Headers = append(q.Headers, [2]string{"Accept", ""})
 	}
 	return q
-}
-
-// Before is the fact of a crossing as versions before kept it.
-func Before(x check.Exchange, repeats int, m Measured, then []check.Report) *check.Fact {
-	r := check.Report{Name: "the request", Fate: check.Answered, End: x.Took, Exchange: x, Repeats: repeats}
-	if x.Status == 0 {
-		r.Fate, r.Why = check.Lost, x.Error
-	}
-	if m.ReadBack != check.Altered && m.ReadBack != check.Gone {
-		m.ReadBack = check.NotRead
-	}
-	return &check.Fact{Family: Family{}.Name(), Version: version, Began: x.At,
-		Reports: append([]check.Report{r}, then...), Data: &m}
 }

@@ -109,7 +109,7 @@ func TestARecordIsLentAndRead(t *testing.T) {
 	}
 	assert.Equal(t, []string{"the request", "the record before", "the record before, read again",
 		"the record afterwards"}, names(f), "what it is about comes first")
-	assert.Equal(t, &Measured{Record: "t-9"}, f.Data)
+	assert.Equal(t, &check.Recorded{Record: "t-9"}, f.Data)
 
 	answers["the record afterwards"] = after
 	list, f = steps(t, c, probe, answers)
@@ -211,15 +211,16 @@ func TestCredentialsAndBodies(t *testing.T) {
 
 // Facts are read back as they were written, those of versions before as well.
 func TestFactsOfBefore(t *testing.T) {
-	data, err := Family{}.Decode(version, []byte(`{"record":"t-1"}`))
+	data, err := Family{}.Decode(Family{}.Version(), []byte(`{"record":"t-1"}`))
 	require.NoError(t, err)
-	assert.Equal(t, &Measured{Record: "t-1"}, data)
-	_, err = Family{}.Decode(version+1, nil)
+	assert.Equal(t, &check.Recorded{Record: "t-1"}, data)
+	_, err = Family{}.Decode(Family{}.Version()+1, nil)
 	assert.ErrorContains(t, err, "version 2")
-	f := Before(check.Exchange{Error: "reset"}, 2, Measured{ReadBack: check.Unchanged}, []check.Report{{Name: "then"}})
+	f := Family{}.Before("crossing", check.Exchange{Error: "reset"}, 2,
+		check.Recorded{ReadBack: check.Unchanged}, []check.Report{{Name: "then"}})
 	assert.Equal(t, check.Lost, f.Reports[0].Fate)
 	assert.Equal(t, 2, f.Reports[0].Repeats)
-	assert.Equal(t, &Measured{}, f.Data, "what stayed as it was says nothing")
+	assert.Equal(t, &check.Recorded{}, f.Data, "what stayed as it was says nothing")
 	assert.Equal(t, "then", f.Reports[1].Name)
 }
 

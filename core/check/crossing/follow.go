@@ -6,7 +6,6 @@ import (
 	"maps"
 	"slices"
 
-	"millgate/core/access"
 	"millgate/core/check"
 	"millgate/core/declaration"
 	"millgate/core/route"
@@ -117,11 +116,4 @@ func misses(u *declaration.FollowUp, a check.Answer) string {
 		}
 	}
 	return ""
-}
-
-// usesSession says whether a route is a login, a renewal or a logout: it touches a session,
-// and no record.
-func usesSession(d *declaration.Document, i int) bool {
-	_, q := access.SessionAt(d, i)
-	return q != nil
 }

@@ -26,16 +26,8 @@ type judging struct {
 	answer  check.Answer
 	class   check.Class
 	who     string
-	control *control // nil where none was sent
+	control *check.Control // nil where none was sent
 	v       check.Verdict
-}
-
-// control is what shows the request to be a fair one.
-type control struct {
-	who    string
-	report check.Report
-	answer check.Answer
-	class  check.Class
 }
 
 // Judge holds what was seen against what the declaration expects of the caller.
@@ -47,14 +39,11 @@ func (f Family) Judge(c *check.Context, p *check.Probe, fact *check.Fact, e *che
 	whole := fact.Reports[0]
 	j.answer = check.AnswerOf(whole.Exchange)
 	j.r, j.class = check.Head(whole), check.Classify(j.answer, c.Doc.Answers)
-	if p.Control != "" {
-		if k := e.Of(p.Control); k != nil && len(k.Reports) > 0 {
-			a := check.AnswerOf(k.Reports[0].Exchange)
-			j.control = &control{of(p).ControlBy, k.Reports[0], a, check.Classify(a, c.Doc.Answers)}
-		}
-	}
+	j.control = check.ControlOf(c, e, p.Control, of(p).ControlBy)
 	j.verdict()
-	j.carriedOut()
+	if g, ok := check.CarriedOut(c, p, fact, j.who, j.x); ok {
+		j.v.Gaps = slices.Insert(j.v.Gaps, 0, g)
+	}
 	j.v.Answers = []check.Report{whole}
 	return j.v
 }
@@ -94,7 +83,7 @@ func (j *judging) verdict() {
 	case j.x.Outcome == access.Either && (j.class == check.Admitted || j.class == check.Refused):
 		j.agrees(j.shown(), "an open route; a broken credential was answered %s", a.Code())
 		return
-	case j.class == check.Admitted && j.p.Of != "" && j.control != nil && !check.SameType(a, j.control.answer):
+	case j.class == check.Admitted && j.p.Of != "" && j.control != nil && !check.SameType(a, j.control.Answer):
 		j.gap(finding.WrongRefusal, "refuse page", fmt.Sprintf("%s must be answered 401 (%s), it was shown a page "+
 			"(%s, %s)", j.who, j.x.Reason(), a.Code(), a.Header("Content-Type")), j.speaks())
 		return
@@ -118,39 +107,33 @@ func (j *judging) turnedAway() {
 	a, k := j.answer, j.control
 	want := map[access.Outcome]check.Class{access.Refuse: check.Refused, access.Forbid: check.Forbidden,
 		access.Hide: check.Hidden, access.Either: check.Refused}[j.x.Outcome]
-	unfair := ""
-	switch {
-	case k == nil:
-		unfair = "no caller that must be admitted was sent, so the request may be wrong itself"
-	case k.class != check.Admitted:
-		unfair = fmt.Sprintf("the control (%s) was not admitted either: %s", k.who, k.answer.Code())
-	}
+	unfair := k.Unfair()
 	switch {
 	case j.class == check.Failed:
 		j.unproven("the service failed (%s), so nothing is known about the guard", a.Code())
 	case unfair != "":
 		j.unproven("answered %s, but %s", a.Code(), unfair)
 	case j.class == want:
-		j.agrees(check.TurnedAway(j.r, k.report, k.class), "%s: %s, and %s was admitted with the same request",
-			j.x.Outcome, j.x.Reason(), k.who)
+		j.agrees(check.TurnedAway(j.r, k.Report, k.Class), "%s: %s, and %s was admitted with the same request",
+			j.x.Outcome, j.x.Reason(), k.Who)
 	case j.class == check.WrongMethod && j.x.Outcome != access.Refuse:
 		j.unproven("answered %s, which says nothing about the caller", a.Code())
 	case j.spent():
 		j.unproven("%s", check.SpentText(a))
-	case j.class == check.Invalid && !bytes.Equal(a.Sent, k.answer.Sent):
+	case j.class == check.Invalid && !bytes.Equal(a.Sent, k.Answer.Sent):
 		j.unproven("answered %s to another body than the control's", a.Code())
 	default:
 		j.gap(finding.WrongRefusal, j.x.Outcome.String()+" "+string(j.class),
 			fmt.Sprintf("%s must be answered %d (%s), it was %s", j.who, cmp.Or(j.x.Status(), 401), j.x.Reason(),
-				check.Describe(j.class, a)), check.TurnedAway(j.r, k.report, k.class))
+				check.Describe(j.class, a)), check.TurnedAway(j.r, k.Report, k.Class))
 	}
 }
 
 // spent says whether the answer may speak of what the control did.
 func (j *judging) spent() bool {
 	k := j.control
-	return k != nil && k.class == check.Admitted && j.c.Doc.Routes[j.c.Doc.RouteNamed(j.p.Route)].Unsafe() &&
-		check.Spent(k.answer, j.answer)
+	return k != nil && k.Class == check.Admitted && j.c.Doc.Routes[j.c.Doc.RouteNamed(j.p.Route)].Unsafe() &&
+		check.Spent(k.Answer, j.answer)
 }
 
 // mustEnter judges a caller that must be admitted.
@@ -168,8 +151,8 @@ func (j *judging) mustEnter() {
 		// Another caller who is admitted by the same request shows that this one was
 		// turned away for who it is.
 		proof := j.speaks()
-		if j.control != nil && j.control.class == check.Admitted {
-			proof = check.TurnedAway(j.r, j.control.report, j.control.class)
+		if j.control != nil && j.control.Class == check.Admitted {
+			proof = check.TurnedAway(j.r, j.control.Report, j.control.Class)
 		}
 		j.gap(finding.OverRestrictive, "admit "+string(j.class), fmt.Sprintf("%s must be admitted (%s), it was %s",
 			j.who, j.x.Reason(), check.Describe(j.class, a)), proof)
@@ -225,7 +208,7 @@ func (j *judging) admitted() {
 	}
 	also := ""
 	if j.x.Subject == "ownership" {
-		changed, how := j.readBack()
+		changed, how := check.ReadBack(j.f)
 		switch n := j.sharedValues(); {
 		case how == check.Altered || how == check.Gone:
 			proof, also = changed, fmt.Sprintf(" The owner's record is %s afterwards.", how)
@@ -237,18 +220,6 @@ func (j *judging) admitted() {
 	}
 	j.gap(finding.OverPermissive, j.x.Subject, fmt.Sprintf("%s got in: answered %s. The declaration says %s: %s.%s",
 		j.who, a.Code(), j.x.Outcome, j.x.Reason(), also), proof)
-}
-
-// readBack is what became of the record. Where a version before kept that alone, it speaks
-// for it.
-func (j *judging) readBack() (check.Proof, check.Change) {
-	if proof, how := check.ReadBack(j.f); how != check.NotRead {
-		return proof, how
-	}
-	if m, ok := j.f.Data.(*Measured); ok && m.ReadBack != check.NotRead {
-		return j.speaks(), m.ReadBack
-	}
-	return check.Proof{}, check.NotRead
 }
 
 // sharedValues counts values of the owner's answer that the caller's own records do not
@@ -277,20 +248,4 @@ func (j *judging) sharedValues() (n int) {
 		}
 	}
 	return n
-}
-
-// carriedOut adds the gap of a request that was turned away and done all the same.
-func (j *judging) carriedOut() {
-	proof, how := j.readBack()
-	if j.class == check.Admitted || how != check.Altered && how != check.Gone || j.x.Outcome == access.Admit {
-		return
-	}
-	kind := finding.OverPermissive
-	if j.p.Caller.Identity == "" {
-		kind = finding.Unprotected
-	}
-	j.gap(kind, "carried out", fmt.Sprintf("%s was answered %s, and it was carried out all the same: the record is %s "+
-		"afterwards.", j.who, j.answer.Code(), how), proof)
-	last := len(j.v.Gaps) - 1 // it comes first
-	j.v.Gaps = slices.Insert(j.v.Gaps[:last], 0, j.v.Gaps[last])
 }

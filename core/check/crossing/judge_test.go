@@ -69,7 +69,7 @@ func named(t *testing.T, p *check.Planning, key string) *check.Probe {
 
 // seen is the fact of an answer.
 func seen(a check.Answer) *check.Fact {
-	return &check.Fact{Reports: []check.Report{report("the request", a)}, Data: &Measured{}}
+	return &check.Fact{Reports: []check.Report{report("the request", a)}, Data: &check.Recorded{}}
 }
 
 func report(name string, a check.Answer) check.Report {
@@ -93,20 +93,19 @@ func kindOf(v check.Verdict) finding.Kind {
 
 // judged is the verdict on an answer where something is expected.
 func judged(t *testing.T, x access.Expectation, identity string, st access.State, a check.Answer,
-	k *control) check.Verdict {
+	k *check.Control) check.Verdict {
 	c, p := planned(t, "all")
 	probe := *named(t, p, "crossing|GET /things|nobody||absent||")
 	probe.Caller = check.Caller{Identity: identity, State: st}
 	j := &judging{c: c, p: &probe, f: seen(a), e: check.NewEvidence(func(string) *check.Fact { return nil }), x: x,
 		who: "who", answer: a, r: report("the request", a), class: check.Classify(a, c.Doc.Answers), control: k}
 	j.verdict()
-	j.carriedOut()
 	return j.v
 }
 
-func admittedControl() *control {
+func admittedControl() *check.Control {
 	a := check.Answer{Status: 200}
-	return &control{"boss", report("the request", a), a, check.Admitted}
+	return &check.Control{Who: "boss", Report: report("the request", a), Answer: a, Class: check.Admitted}
 }
 
 // The matrix of docs: what is expected, by what was answered.
@@ -158,8 +157,8 @@ func TestMatrix(t *testing.T) {
 func TestRefusalsNeedAControl(t *testing.T) {
 	x := access.Expectation{Outcome: access.Forbid, Decider: 4, Subject: "role"}
 	bad := check.Answer{Status: 400}
-	for name, k := range map[string]*control{"none": nil,
-		"not admitted": {"boss", report("", bad), bad, check.Invalid}} {
+	for name, k := range map[string]*check.Control{"none": nil,
+		"not admitted": {Who: "boss", Report: report("", bad), Answer: bad, Class: check.Invalid}} {
 		for _, status := range []int{401, 403, 404, 400} {
 			v := judged(t, x, "ann", access.Sound, check.Answer{Status: status}, k)
 			assert.Equal(t, finding.Unproven, kindOf(v), "%s, %d", name, status)
@@ -169,14 +168,14 @@ func TestRefusalsNeedAControl(t *testing.T) {
 	}
 	// Told "invalid" for other bytes than the control's: not a wrong refusal.
 	other := admittedControl()
-	other.answer.Sent = []byte("{}")
+	other.Answer.Sent = []byte("{}")
 	assert.Equal(t, finding.Unproven, kindOf(judged(t, x, "ann", access.Sound, check.Answer{Status: 400}, other)))
 	// An admission that was answered with a redirect may lead elsewhere.
 	away := judged(t, x, "ann", access.Sound, check.Answer{Status: 303, Headers: [][2]string{{"Location", "/x"}}}, nil)
 	assert.Equal(t, finding.Likely, away.Gaps[0].Proof.Confidence())
 	// Without another caller who gets in, one who is turned away may be so for the request.
 	admit := access.Expectation{Outcome: access.Admit}
-	for k, want := range map[*control]finding.Confidence{nil: finding.Likely, admittedControl(): finding.Proven} {
+	for k, want := range map[*check.Control]finding.Confidence{nil: finding.Likely, admittedControl(): finding.Proven} {
 		v := judged(t, admit, "ann", access.Sound, check.Answer{Status: 403}, k)
 		assert.Equal(t, want, v.Gaps[0].Proof.Confidence())
 	}
@@ -245,7 +244,7 @@ func unshared(r check.Record) check.Record {
 func TestCarriedOut(t *testing.T) {
 	c, p := planned(t, "all")
 	probe := named(t, p, "crossing|DELETE /things/{id}|nobody||absent||")
-	judge := func(status int, m *Measured, before, after string) check.Verdict {
+	judge := func(status int, m *check.Recorded, before, after string) check.Verdict {
 		f := seen(check.Answer{Status: status})
 		f.Data = m
 		for name, body := range map[string]string{"the record before": before, "the record before, read again": before,
@@ -263,17 +262,17 @@ func TestCarriedOut(t *testing.T) {
 	}
 	for after, want := range map[string]finding.Kind{"": finding.Agrees, `{"n":1}`: finding.Agrees,
 		`{"n":2}`: finding.Unprotected, "404": finding.Unprotected} {
-		v := judge(401, &Measured{}, `{"n":1}`, after)
+		v := judge(401, &check.Recorded{}, `{"n":1}`, after)
 		assert.Equal(t, want, kindOf(v), after)
 		if want == finding.Unprotected {
 			assert.Equal(t, "carried out", v.Gaps[0].Cause.Cause)
 			assert.Equal(t, finding.Proven, v.Gaps[0].Proof.Confidence())
 		}
 	}
-	v := judge(404, &Measured{}, `{"n":1}`, "404")
+	v := judge(404, &check.Recorded{}, `{"n":1}`, "404")
 	require.Len(t, v.Gaps, 2)
 	assert.Equal(t, "carried out", v.Gaps[0].Cause.Cause, "it comes before how it was refused")
-	old := judge(401, &Measured{ReadBack: check.Gone}, "", "")
+	old := judge(401, &check.Recorded{ReadBack: check.Gone}, "", "")
 	assert.Equal(t, finding.Likely, old.Gaps[0].Proof.Confidence(), "versions before kept no more than that")
 }
 

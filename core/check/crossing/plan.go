@@ -13,7 +13,8 @@ const scopeRung = 5
 
 type planning struct {
 	*check.Planning
-	Drafts
+	check.Drafts
+	d  *declaration.Document
 	at *at
 }
 
@@ -27,7 +28,7 @@ type at struct {
 func (f Family) Plan(c *check.Context, p *check.Planning) {
 	classes := access.Classes(c.Doc)
 	for i := range c.Doc.Routes {
-		x := planning{p, NewDrafts(c.Doc, c.Target, classes), &at{route: i}}
+		x := planning{p, check.NewDrafts(c.Doc, c.Target, classes), c.Doc, &at{route: i}}
 		x.nobody()
 		for _, class := range classes {
 			x.identity(class)
@@ -38,12 +39,12 @@ func (f Family) Plan(c *check.Context, p *check.Planning) {
 }
 
 func (x planning) leave(caller, what, why string) {
-	by := strings.HasPrefix(why, "the target ") || strings.HasPrefix(why, WouldDelete)
-	x.Leave(check.Omission{Route: x.d.Routes[x.at.route].Key(), Caller: caller, What: what, Why: why, ByTarget: by})
+	x.Leave(check.Omission{Route: x.d.Routes[x.at.route].Key(), Caller: caller, What: what, Why: why,
+		ByTarget: check.ByTarget(why)})
 }
 
 // keep plans a draft.
-func (x planning) keep(d Draft, who check.Caller, rel access.Relation, rest []string) {
+func (x planning) keep(d check.Draft, who check.Caller, rel access.Relation, rest []string) {
 	if p := x.Add(check.Probe{ID: check.ID{Family: Family{}.Name(), Route: x.d.Routes[x.at.route].Key(), Caller: who,
 		Relation: rel}, Phase: d.Phase, Unsafe: x.d.Routes[x.at.route].Unsafe(), Record: d.Record, StandsFor: rest,
 		Detail: Detail{Params: d.Params}}); p != nil {

@@ -5,14 +5,18 @@ package families
 import (
 	"millgate/core/check"
 	"millgate/core/check/crossing"
+	"millgate/core/check/detour"
 	"millgate/core/check/logins"
 	"millgate/core/check/pages"
 	"millgate/core/check/sessions"
+	"millgate/core/check/undeclared"
 )
 
 // All are the families, in the order in which they are planned.
 var All = check.Families{
 	crossing.Family{},
+	detour.Family{},
+	undeclared.Family{},
 	logins.Family{},
 	pages.Family{},
 	sessions.Family{},

@@ -8,7 +8,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"millgate/core/access"
 	"millgate/core/check"
 	"millgate/core/declaration"
 	"millgate/core/finding"
@@ -32,13 +31,9 @@ identities:
 access: [{ at: "POST /in", who: anyone }, { at: /**, who: r }]
 `
 
-type crossings struct{}
+type crossings struct{ play.Crossings }
 
-func (crossings) Control(int) (check.Sample, bool)          { return check.Sample{}, false }
-func (crossings) Works(string, string) (check.Sample, bool) { return check.Sample{}, false }
-func (crossings) Address(int) check.Request                 { return check.Request{} }
-func (crossings) Classes() []access.Class                   { return nil }
-func (crossings) Using(scheme string) []string              { return []string{"lost", "right " + scheme} }
+func (crossings) Using(scheme string) []string { return []string{"lost", "right " + scheme} }
 
 func planned(t *testing.T, target string) (*check.Context, *check.Planning) {
 	t.Helper()

@@ -32,7 +32,10 @@ origins:
 `
 
 // crossings have a control at every route but one with parameters.
-type crossings struct{ d *declaration.Document }
+type crossings struct {
+	play.Crossings
+	d *declaration.Document
+}
 
 var ann = check.Caller{Identity: "ann", Scheme: "s", State: access.Sound}
 
@@ -42,20 +45,15 @@ func (x crossings) Control(i int) (check.Sample, bool) {
 		Host: rt.Host, Path: rt.Path(), Headers: [][2]string{{"X-Any", "1"}}}}, len(rt.Parameters()) == 0
 }
 
-func (crossings) Using(string) []string { return nil }
-
 func (x crossings) Address(i int) check.Request {
 	return check.Request{Method: x.d.Routes[i].Method(), Host: x.d.Routes[i].Host, Path: "/at"}
 }
-
-func (crossings) Works(string, string) (check.Sample, bool) { return check.Sample{}, false }
-func (crossings) Classes() []access.Class                   { return nil }
 
 func planned(t *testing.T, text string) (*check.Context, *check.Planning) {
 	t.Helper()
 	d, msgs := declaration.Parse("x", []byte(text), nil)
 	require.False(t, declaration.Failed(msgs), msgs)
-	c, p := &check.Context{Doc: d, Target: d.Targets[0]}, check.NewPlanning(crossings{d})
+	c, p := &check.Context{Doc: d, Target: d.Targets[0]}, check.NewPlanning(crossings{d: d})
 	Family{}.Plan(c, p)
 	return c, p
 }
@@ -230,7 +228,7 @@ func TestMore(t *testing.T) {
 			}
 			return seen(t, c, other, answer)
 		})
-		next := check.NewPlanning(crossings{c.Doc})
+		next := check.NewPlanning(crossings{d: c.Doc})
 		Family{}.More(c, x, e, next)
 		for _, m := range next.Probes {
 			assert.Equal(t, origin.Ending, of(m).Column)

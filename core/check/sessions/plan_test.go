@@ -9,19 +9,16 @@ import (
 	"millgate/core/access"
 	"millgate/core/check"
 	"millgate/core/declaration"
+	"millgate/testkit/play"
 )
 
 // crossings are the callers at routes, as a plan has them: a safe request for those whose
 // credential opens something.
 type crossings struct {
+	play.Crossings
 	classes []access.Class
 	works   map[string]string // by identity and scheme, a path
 }
-
-func (crossings) Control(int) (check.Sample, bool) { return check.Sample{}, false }
-func (crossings) Using(string) []string            { return nil }
-
-func (crossings) Address(int) check.Request { return check.Request{} }
 
 func (c crossings) Works(identity, scheme string) (check.Sample, bool) {
 	p, ok := c.works[identity+" "+scheme]
@@ -56,7 +53,8 @@ func plan(t *testing.T, target, more string, works map[string]string) (*check.Pl
 	d, msgs := declaration.Parse("x", []byte(planned[:len(planned)-len("%s]\n")]+more+"]\n"), nil)
 	require.False(t, declaration.Failed(msgs), msgs)
 	c := &check.Context{Doc: d, Target: d.TargetNamed(target)}
-	p := check.NewPlanning(crossings{[]access.Class{{Members: []int{0, 1}}, {Members: []int{2}}}, works})
+	p := check.NewPlanning(crossings{classes: []access.Class{{Members: []int{0, 1}}, {Members: []int{2}}},
+		works: works})
 	Family{}.Plan(c, p)
 	return p, c
 }

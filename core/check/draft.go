@@ -1,11 +1,11 @@
-package crossing
+package check
 
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	"millgate/core/access"
-	"millgate/core/check"
 	"millgate/core/declaration"
 )
 
@@ -24,8 +24,8 @@ func NewDrafts(d *declaration.Document, t *declaration.Target, classes []access.
 // Draft is a request to a route, before anybody presents a credential with it.
 type Draft struct {
 	Params map[string]string // values for all parameters but the record's; nil without any
-	Record check.Record
-	Phase  check.Phase
+	Record Record
+	Phase  Phase
 }
 
 // For is that of an identity (nil is nobody) at route i, on a record of a relation to it.
@@ -46,7 +46,7 @@ func (x Drafts) For(i int, id *declaration.Identity, rel access.Relation, turned
 	}
 	deciding := x.d.Record(i)
 	// A login, a renewal or a logout touches a session, not a record.
-	covered := x.makerOf(i) || usesSession(x.d, i)
+	covered := x.makerOf(i) || UsesSession(x.d, i)
 	for _, name := range rt.Parameters() {
 		rec := x.Fills(i, name, deciding)
 		sample, sampled := rt.Send.Path[name]
@@ -75,13 +75,13 @@ func (x Drafts) For(i int, id *declaration.Identity, rel access.Relation, turned
 	}
 	switch {
 	case !unsafe:
-		out.Phase = check.SafeFirst
+		out.Phase = SafeFirst
 	case turnedAway:
-		out.Phase = check.ThenTurnedAway
+		out.Phase = ThenTurnedAway
 	case rt.Effect == declaration.Delete:
-		out.Phase = check.ThenDeleting
+		out.Phase = ThenDeleting
 	default:
-		out.Phase = check.ThenAdmitted
+		out.Phase = ThenAdmitted
 	}
 	return out, "", true
 }
@@ -110,8 +110,8 @@ func (x Drafts) Fills(i int, param string, deciding *declaration.Record) *declar
 
 // Record chooses the record behind a parameter; why says that there is none.
 func (x Drafts) Record(i int, rec *declaration.Record, param string, id *declaration.Identity, rel access.Relation,
-	unsafe, turnedAway bool) (use check.Record, why string) {
-	use = check.Record{Name: rec.Name, Param: param, Shared: turnedAway}
+	unsafe, turnedAway bool) (use Record, why string) {
+	use = Record{Name: rec.Name, Param: param, Shared: turnedAway}
 	var owners []string
 	switch {
 	case rel == access.Own:
@@ -222,4 +222,16 @@ func (x Drafts) OwnsAt(i int, id *declaration.Identity) bool {
 	}
 	_, why := x.Record(i, rec, x.d.FillParam(i, rec), id, access.Own, x.d.Routes[i].Unsafe(), true)
 	return why == ""
+}
+
+// UsesSession says whether a route is a login, a renewal or a logout: it touches a session,
+// and no record.
+func UsesSession(d *declaration.Document, i int) bool {
+	_, q := access.SessionAt(d, i)
+	return q != nil
+}
+
+// ByTarget says whether a reason for leaving something out is one of the target's rules.
+func ByTarget(why string) bool {
+	return strings.HasPrefix(why, "the target ") || strings.HasPrefix(why, WouldDelete)
 }

@@ -1,0 +1,316 @@
+// Package detour checks ways around a guard: addresses and methods that lead to a protected
+// route although they are written otherwise, and the service itself behind its gateway.
+//
+// # What is sent
+//
+// At each route that turns away who has no credential, as nobody: the path with a trailing
+// or a doubled slash, in other letter case, with dot segments (RFC 3986 section 5.2.4), with
+// a letter percent-encoded (section 6.2.2.2); a method that a header field overrides; HEAD
+// and OPTIONS (RFC 9110 sections 9.3.2 and 9.3.7); and the target's direct address. What a
+// way would lead to by the inventory itself is left out.
+//
+// # What is concluded
+//
+// A 2xx is Unprotected: it is proven where its media type is the control's, and likely
+// otherwise, since something else may answer there. OPTIONS counts only where it shows what
+// the control's answer shows. A redirect leads to the guard.
+package detour
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"millgate/core/access"
+	"millgate/core/check"
+	"millgate/core/declaration"
+	"millgate/core/finding"
+	"millgate/core/route"
+)
+
+// Family is that of ways around a guard.
+type Family struct{ check.OnRecords }
+
+// The ways. They stand in ids.
+const (
+	TrailingSlash  = "trailing slash"
+	DoubledSlash   = "doubled slash"
+	LetterCase     = "letter case"
+	MethodOverride = "method override"
+	DotSegments    = "dot segments"
+	PercentEncoded = "percent-encoding"
+	HeadMethod     = "HEAD"
+	OptionsMethod  = "OPTIONS"
+	PastGateway    = "past the gateway"
+)
+
+// All are the ways, in the order in which they are planned.
+var All = []string{TrailingSlash, DoubledSlash, LetterCase, DotSegments, PercentEncoded, MethodOverride, HeadMethod,
+	OptionsMethod, PastGateway}
+
+// Detail is the request of a way.
+type Detail struct {
+	Method, Host, Path string
+	Params             map[string]string // values for all parameters but the record's
+	ControlBy          string            // the control's caller, in words
+}
+
+// Name is that of its probes.
+func (Family) Name() string { return "around" }
+
+func of(p *check.Probe) Detail {
+	d, _ := p.Detail.(Detail)
+	return d
+}
+
+// Cost is one request.
+func (Family) Cost(*check.Context, *check.Probe) check.Cost { return check.Cost{Requests: 1} }
+
+// Cell is nobody's at the route.
+func (Family) Cell(p *check.Probe) (check.Cell, string) {
+	return check.Cell{Route: p.Route, Lens: check.Access}, "around the guard: " + p.Of
+}
+
+// Who is nobody, by that way.
+func (Family) Who(p *check.Probe) string { return "nobody (" + p.Of + ")" }
+
+// Expect is that nobody gets in.
+func (Family) Expect(*check.Context, *check.Probe) access.Expectation {
+	return access.Expectation{Outcome: access.Closed, Decider: 2, Subject: "credential"}
+}
+
+type planning struct {
+	*check.Planning
+	c      *check.Context
+	drafts check.Drafts
+}
+
+// Plan plans the ways around the guard of each protected route.
+func (Family) Plan(c *check.Context, p *check.Planning) {
+	x := planning{p, c, check.NewDrafts(c.Doc, c.Target, p.Classes())}
+	for i := range c.Doc.Routes {
+		e := access.Evaluate(c.Doc, i, access.Caller{State: access.Absent})
+		if e.Outcome != access.Admit && e.Outcome != access.Either && p.Sent(i) {
+			x.around(i)
+		}
+	}
+}
+
+// overrideUnsafe is why a method is not overridden.
+const overrideUnsafe = "it needs an unsafe method, which the target does not allow here"
+
+func (x planning) around(i int) {
+	rt := x.c.Doc.Routes[i]
+	leave := func(way, why string) {
+		x.Leave(check.Omission{Route: rt.Key(), What: way, Why: why,
+			ByTarget: check.ByTarget(why) || why == overrideUnsafe})
+	}
+	for _, way := range All {
+		draft, why, ok := x.drafts.For(i, nil, access.NoRecord, true)
+		if !ok {
+			leave(way, why)
+			continue
+		}
+		d := Detail{Method: rt.Method(), Host: rt.Host, Path: rt.Path(), Params: draft.Params}
+		if ok, why := x.turn(&d, rt, way, draft.Record.Lent()); !ok {
+			if why != "" {
+				leave(way, why)
+			}
+			continue
+		}
+		p := check.Probe{ID: check.ID{Family: Family{}.Name(), Route: rt.Key(),
+			Caller: check.Caller{State: access.Absent}, Of: way}, Phase: draft.Phase,
+			Unsafe: declaration.UnsafeMethod(d.Method) || way == MethodOverride,
+			Record: draft.Record}
+		if way == MethodOverride && d.Method == "POST" && p.Phase == check.SafeFirst {
+			p.Phase = check.ThenTurnedAway
+		}
+		if k, who := x.ControlAt(i); k != nil {
+			p.Control, d.ControlBy = k.Key(), who
+		}
+		p.Detail = d
+		x.Add(p)
+	}
+}
+
+// turn makes a request one that steps around the guard; ok is false when the way does not
+// exist here, with the reason where somebody might expect it.
+func (x planning) turn(d *Detail, rt *declaration.Route, way string, lent bool) (ok bool, why string) {
+	switch way {
+	case TrailingSlash:
+		d.Path = strings.TrimSuffix(rt.Path(), "/") + "/"
+		if strings.HasSuffix(rt.Path(), "/") {
+			d.Path = strings.TrimSuffix(rt.Path(), "/")
+		}
+		return d.Path != "" && !x.declaresPath(rt, d.Path), ""
+	case DoubledSlash:
+		d.Path = "/" + rt.Path()
+	case LetterCase:
+		d.Path = swapCase(rt)
+		return d.Path != rt.Path() && !x.declaresPath(rt, d.Path), ""
+	case DotSegments:
+		cut := strings.LastIndexByte(rt.Path(), '/')
+		d.Path = rt.Path()[:cut] + "/" + check.Nowhere + "/../." + rt.Path()[cut:]
+	case PercentEncoded:
+		d.Path = encodeLetter(rt)
+		return d.Path != rt.Path(), ""
+	case HeadMethod, OptionsMethod:
+		d.Method = way
+		return rt.Method() == "GET" && !x.declares(rt, way), ""
+	case PastGateway:
+		d.Host = check.DirectHost
+		return x.c.Target.Direct != "" && rt.Host == "", ""
+	case MethodOverride:
+		d.Method = "POST"
+		if rt.Method() == "POST" {
+			d.Method = "GET"
+		}
+		if x.openTo(d.Method, rt) || rt.Method() == "HEAD" || rt.Method() == "OPTIONS" {
+			return false, ""
+		}
+		if declaration.UnsafeMethod(d.Method) && x.c.Target.Unsafe != declaration.UnsafeAllowed && !lent {
+			return false, overrideUnsafe
+		}
+	}
+	return true, ""
+}
+
+// siblings are the routes of the same template.
+func (x planning) siblings(rt *declaration.Route) []int {
+	return x.c.Doc.Inventory.Siblings(x.c.Doc.RouteNamed(rt.Key()))
+}
+
+func (x planning) declares(rt *declaration.Route, method string) bool {
+	return slices.ContainsFunc(x.siblings(rt), func(j int) bool { return x.c.Doc.Routes[j].Method() == method })
+}
+
+func (x planning) declaresPath(rt *declaration.Route, path string) bool {
+	s, err := route.ParseTemplate(rt.Method() + " " + route.Hosted(rt.Host, path))
+	return err != nil || len(x.c.Doc.Inventory.Named(s)) > 0
+}
+
+// openTo says whether nobody may call the template with another method.
+func (x planning) openTo(method string, rt *declaration.Route) bool {
+	for _, j := range x.siblings(rt) {
+		if x.c.Doc.Routes[j].Method() == method {
+			return access.Evaluate(x.c.Doc, j, access.Caller{State: access.Absent}).Outcome == access.Admit
+		}
+	}
+	return false
+}
+
+// encodeLetter writes the first letter of the last fixed segment as %XX, which names the
+// same resource.
+func encodeLetter(rt *declaration.Route) string {
+	for k := len(rt.Segments) - 1; k >= 0; k-- {
+		if g := rt.Segments[k]; !g.Any && g.Literal != "" && g.Literal[0] != '%' {
+			parts := strings.Split(rt.Path()[1:], "/")
+			parts[k] = fmt.Sprintf("%%%02X%s", g.Literal[0], g.Literal[1:])
+			return "/" + strings.Join(parts, "/")
+		}
+	}
+	return rt.Path()
+}
+
+func swapCase(rt *declaration.Route) string {
+	var b strings.Builder
+	for _, g := range rt.Segments {
+		b.WriteByte('/')
+		if g.Any {
+			b.WriteString("{" + g.Name + "}")
+			continue
+		}
+		for _, c := range g.Literal {
+			if u := strings.ToUpper(string(c)); u != string(c) {
+				b.WriteString(u)
+			} else {
+				b.WriteString(strings.ToLower(string(c)))
+			}
+		}
+	}
+	return b.String()
+}
+
+// overrides are the header fields that services take a method from.
+var overrides = []string{"X-HTTP-Method-Override", "X-HTTP-Method", "X-Method-Override"}
+
+// Request is what a way sends.
+func Request(c *check.Context, p *check.Probe) check.Request {
+	i, d := c.Doc.RouteNamed(p.Route), of(p)
+	q := check.RequestAt(c, i, d.Path, "", d.Params).WithBody(c, i)
+	q.Method, q.Host = d.Method, d.Host
+	p.Record.Fill(&q)
+	if p.Of == MethodOverride {
+		for _, h := range overrides {
+			q.Headers = append(q.Headers, [2]string{h, c.Doc.Routes[i].Method()})
+		}
+	}
+	return q
+}
+
+// Script sends it.
+func (Family) Script(c *check.Context, p *check.Probe) check.Script {
+	return check.Tell(func(t *check.Telling) {
+		call := check.Call{Name: check.TheRequest, Request: Request(c, p), Retry: true}
+		if !p.Unsafe {
+			call.Effect = check.Safe
+		}
+		t.On(c, p, call)
+	})
+}
+
+// Judge says whether the way led around the guard.
+func (f Family) Judge(c *check.Context, p *check.Probe, fact *check.Fact, e *check.Evidence) check.Verdict {
+	if len(fact.Reports) == 0 {
+		return check.Unproven("nothing was sent")
+	}
+	whole := fact.Reports[0]
+	k := check.ControlOf(c, e, p.Control, of(p).ControlBy)
+	v := judge(c, p, whole, k)
+	if g, ok := check.CarriedOut(c, p, fact, f.Who(p), f.Expect(c, p)); ok {
+		v.Gaps = slices.Insert(v.Gaps, 0, g)
+	}
+	v.Answers = []check.Report{whole}
+	return v
+}
+
+func judge(c *check.Context, p *check.Probe, whole check.Report, k *check.Control) check.Verdict {
+	a, r := check.AnswerOf(whole.Exchange), check.Head(whole)
+	class := check.Classify(a, c.Doc.Answers)
+	unfair := k.Unfair()
+	through := a.Status >= 200 && a.Status < 300
+	if p.Of == OptionsMethod {
+		// That a method is answered is no gap; that it shows the record is.
+		through = through && unfair == "" && check.SameContent(a, k.Answer)
+	}
+	switch {
+	case through:
+		proof := check.Speaks(r)
+		if unfair == "" && check.SameType(a, k.Answer) {
+			proof = check.Shown(r)
+		}
+		row, what := rowOf(p.Of)
+		return check.Verdict{Gaps: []check.Gap{{Cause: row, Rung: 2, Proof: proof,
+			Says: fmt.Sprintf("The guard was stepped around %s: nobody was answered %s.", what, a.Code())}}}
+	case a.Status == 0 && p.Of == PastGateway:
+		return check.Verdict{Says: "the direct address does not answer from here: " + a.Error, Proof: check.Silent(r)}
+	case a.Status == 0:
+		return check.Unproven("no answer: %s", a.Error)
+	case class == check.Failed || class == check.Throttled:
+		return check.Unproven("the service answered %s", a.Code())
+	case unfair != "":
+		return check.Unproven("answered %s, but %s", a.Code(), unfair)
+	}
+	return check.Verdict{Says: fmt.Sprintf("%s leads nowhere: %s", p.Of, a.Code()),
+		Proof: check.TurnedAway(r, k.Report, k.Class)}
+}
+
+// Causes are those of ways around a guard.
+func (Family) Causes() finding.Family {
+	return finding.Family{Name: "detour", Title: "Ways around a guard",
+		Shown: "Nobody, without a credential, was answered 2xx at an address that leads to the same route in " +
+			"another way. It is proven where the answer has the type of the control's.",
+		Refuted: "A redirect; an answer of another type than the control's; for OPTIONS one that shows nothing of " +
+			"the control's answer.",
+		Rows: rows}
+}

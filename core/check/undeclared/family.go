@@ -1,0 +1,389 @@
+// Package undeclared checks what the inventory does not have: methods of declared paths,
+// addresses close to declared ones, and made-up paths.
+//
+// # What is sent
+//
+//   - GET to a made-up path at the root of each host and under each prefix;
+//   - at each path template the methods that the inventory does not have there, as nobody
+//     and as a caller whom one of the declared methods admits;
+//   - earlier versions of declared paths ("v1" beside "v2"), operational paths that services
+//     often keep without meaning to publish them, and the target's ask_for.
+//
+// # What is concluded
+//
+// A 2xx is Undeclared: nobody said that it is served, so nobody said who may ask. An address
+// counts only where a made-up path of its host is turned away: a service that answers any
+// path says nothing by answering this one. All else must be turned away with 4xx; a login
+// page or a failure in place of that is a wrong refusal.
+package undeclared
+
+import (
+	"fmt"
+	"regexp"
+	"slices"
+	"sort"
+	"strconv"
+	"strings"
+
+	"millgate/core/access"
+	"millgate/core/check"
+	"millgate/core/declaration"
+	"millgate/core/finding"
+	"millgate/core/route"
+)
+
+// Family is that of what the inventory does not have.
+type Family struct{ check.OnRecords }
+
+// What is asked for. The words stand in ids.
+const (
+	Path    = "unknown-path" // that nobody serves
+	Method  = "other-method" // of a declared path
+	Address = "neighbour"    // close to declared ones
+)
+
+// Detail is what is asked for.
+type Detail struct {
+	Method, Host, Path string
+	// Of is the key of the route whose sample is sent, "" for one without any; with its body
+	// where Body is set.
+	Of     string
+	Body   bool
+	Params map[string]string // values for all parameters but the record's
+}
+
+// Name is that of its probes.
+func (Family) Name() string { return "undeclared" }
+
+func of(p *check.Probe) Detail {
+	d, _ := p.Detail.(Detail)
+	return d
+}
+
+// Cost is one request.
+func (Family) Cost(*check.Context, *check.Probe) check.Cost { return check.Cost{Requests: 1} }
+
+// Cell is the caller's at what is asked for.
+func (Family) Cell(p *check.Probe) (check.Cell, string) {
+	says := "an address that is not declared"
+	switch p.Of {
+	case Path:
+		says = "unknown path " + of(p).Path
+	case Method:
+		says = "a method that is not declared"
+	}
+	return check.Cell{Route: p.Route, Lens: check.Access, Key: p.Caller.Identity}, says
+}
+
+// Who names the caller.
+func (Family) Who(p *check.Probe) string {
+	if p.Caller.Identity == "" {
+		return "nobody (no credential)"
+	}
+	return p.Caller.Identity
+}
+
+// Expect is that it is not there.
+func (Family) Expect(*check.Context, *check.Probe) access.Expectation {
+	return access.Expectation{Outcome: access.Hide, Decider: 1, Subject: "route"}
+}
+
+type planning struct {
+	*check.Planning
+	c      *check.Context
+	drafts check.Drafts
+}
+
+// Plan plans methods, made-up paths and addresses.
+func (Family) Plan(c *check.Context, p *check.Planning) {
+	x := planning{p, c, check.NewDrafts(c.Doc, c.Target, p.Classes())}
+	x.methods()
+	x.paths()
+	x.addresses()
+}
+
+// methods plans those that the inventory does not have for a template, as nobody and as a
+// caller that one of the declared methods admits.
+func (x planning) methods() {
+	doc := x.c.Doc
+	done := map[string]bool{}
+	for i, rt := range doc.Routes {
+		if done[rt.TemplateKey()] {
+			continue
+		}
+		done[rt.TemplateKey()] = true
+		siblings := doc.Inventory.Siblings(i)
+		have := map[string]bool{}
+		var ctl *check.Probe
+		body := -1
+		for _, j := range siblings {
+			have[doc.Routes[j].Method()] = true
+			if c, _ := x.ControlAt(j); c != nil && (ctl == nil || ctl.Caller.Identity == "") {
+				ctl = c
+			}
+			if len(doc.Routes[j].Send.JSON) > 0 {
+				body = j
+			}
+		}
+		for _, m := range []string{"GET", "POST", "PUT", "PATCH", "DELETE"} {
+			if have[m] {
+				continue
+			}
+			p, why := x.method(siblings[0], m)
+			if why != "" {
+				x.Leave(check.Omission{Route: p.Route, What: "a method that is not declared", Why: why,
+					ByTarget: check.ByTarget(why)})
+				continue
+			}
+			d := of(&p)
+			if body >= 0 && m != "GET" && m != "DELETE" {
+				d.Of, d.Body = doc.Routes[body].Key(), true
+			}
+			p.Detail = d
+			x.Add(p)
+			if ctl != nil && ctl.Caller.Identity != "" {
+				p.Caller, p.Control = ctl.Caller, ctl.Key()
+				x.Add(p)
+			}
+		}
+	}
+}
+
+// method drafts a request with method m at the template of route i; why says that it cannot
+// be sent.
+func (x planning) method(i int, m string) (p check.Probe, why string) {
+	rt := x.c.Doc.Routes[i]
+	unsafe := declaration.UnsafeMethod(m)
+	d := Detail{Method: m, Host: rt.Host, Path: rt.Path(), Of: rt.Key(), Params: map[string]string{}}
+	p = check.Probe{ID: check.ID{Family: Family{}.Name(), Route: m + " " + route.Hosted(rt.Host, rt.Path()),
+		Caller: check.Caller{State: access.Absent}, Of: Method}, Phase: check.SafeFirst, Unsafe: unsafe}
+	if unsafe && x.c.Target.Unsafe == declaration.UnsafeRefused {
+		return p, "the target does not allow unsafe methods"
+	}
+	if unsafe {
+		p.Phase = check.ThenTurnedAway
+	}
+	for _, name := range rt.Parameters() {
+		if v, ok := rt.Send.Path[name]; ok && !unsafe {
+			d.Params[name] = v
+			continue
+		}
+		rec := x.drafts.Fills(i, name, x.c.Doc.Record(i))
+		if rec == nil {
+			if v, ok := rt.Send.Path[name]; ok && x.c.Target.Unsafe == declaration.UnsafeAllowed {
+				d.Params[name] = v
+				continue
+			}
+			return p, fmt.Sprintf("no sample for {%s}", name)
+		}
+		use, why := x.drafts.Record(i, rec, name, nil, access.NoRecord, unsafe, true)
+		if why != "" {
+			return p, why
+		}
+		if p.Record.Name != "" {
+			d.Params[name] = use.Value
+			continue
+		}
+		p.Record = use
+	}
+	if unsafe && x.c.Target.Unsafe == declaration.UnsafeMade && !p.Record.Lent() {
+		return p, "the target allows unsafe methods on made records only, and this route has none"
+	}
+	p.Detail = d
+	return p, ""
+}
+
+// stray is a GET of an address that the inventory does not have, as nobody.
+func stray(what, host, path string) check.Probe {
+	return check.Probe{ID: check.ID{Family: Family{}.Name(), Route: "GET " + route.Hosted(host, path),
+		Caller: check.Caller{State: access.Absent}, Of: what}, Phase: check.SafeFirst,
+		Detail: Detail{Method: "GET", Host: host, Path: path}}
+}
+
+// paths plans a path that nobody serves under each prefix, and one at the root of each host.
+func (x planning) paths() {
+	done := map[string]bool{}
+	for _, rt := range x.c.Doc.Routes {
+		for _, prefix := range []string{route.Hosted(rt.Host, "/"), rt.Prefix()} {
+			if done[prefix] {
+				continue
+			}
+			done[prefix] = true
+			path := strings.TrimSuffix(strings.TrimPrefix(prefix, rt.Host+":"), "/") + madeUp
+			if x.c.Doc.Inventory.Find("GET", rt.Host, path) < 0 {
+				x.Add(stray(Path, rt.Host, path))
+			}
+		}
+	}
+}
+
+// madeUp is a path that nobody serves.
+const madeUp = "/" + check.Nowhere + "/at-all"
+
+// Operational are addresses that services often keep without meaning to publish them.
+var Operational = []string{
+	"/debug/vars", "/debug/pprof/", "/metrics", "/status", "/server-status", "/health/details", "/env", "/config",
+	"/.env", "/.git/HEAD", "/admin", "/internal", "/swagger.json", "/openapi.json", "/openapi.yaml", "/graphql",
+	"/trace", "/heapdump",
+}
+
+var version = regexp.MustCompile(`^v(\d+)$`)
+
+// earlier are versions of a path before its own: two of them at most.
+func earlier(rt *declaration.Route) (out []string) {
+	for k, g := range rt.Segments {
+		m := version.FindStringSubmatch(g.Literal)
+		if m == nil {
+			continue
+		}
+		n, err := strconv.Atoi(m[1])
+		if err != nil {
+			return nil
+		}
+		for v := max(0, n-2); v < n; v++ {
+			segments := strings.Split(rt.Path()[1:], "/")
+			segments[k] = "v" + strconv.Itoa(v)
+			out = append(out, "/"+strings.Join(segments, "/"))
+		}
+		return out
+	}
+	return nil
+}
+
+// addresses plans those close to the declared ones.
+func (x planning) addresses() {
+	doc := x.c.Doc
+	var caller *check.Probe
+	for i := range doc.Routes {
+		if c, _ := x.ControlAt(i); c != nil && c.Caller.Identity != "" {
+			caller = c
+			break
+		}
+	}
+	ask := func(host, path string, signedIn bool) {
+		if doc.Inventory.Find("GET", host, path) >= 0 {
+			return
+		}
+		p, root := stray(Address, host, path), stray(Path, host, madeUp)
+		p.Control = root.Key()
+		x.Add(p)
+		if signedIn && caller != nil {
+			p.Caller = check.Caller{Identity: caller.Caller.Identity, Scheme: caller.Caller.Scheme, State: access.Sound}
+			x.Add(p)
+		}
+	}
+	for _, rt := range doc.Routes {
+		if rt.Method() == "GET" && len(rt.Parameters()) == 0 {
+			for _, path := range earlier(rt) {
+				ask(rt.Host, path, true)
+			}
+		}
+	}
+	hosts := []string{""}
+	for h := range x.c.Target.Hosts {
+		hosts = append(hosts, h)
+	}
+	sort.Strings(hosts)
+	for _, h := range hosts {
+		if h != "" && !slices.ContainsFunc(doc.Routes, func(r *declaration.Route) bool { return r.Host == h }) {
+			continue
+		}
+		for _, p := range Operational {
+			ask(h, p, false)
+		}
+	}
+	for _, p := range x.c.Target.AskFor {
+		ask("", p, true)
+	}
+}
+
+// Request is what is asked for.
+func Request(c *check.Context, p *check.Probe) check.Request {
+	d := of(p)
+	q := check.Request{Path: d.Path}
+	if i := c.Doc.RouteNamed(d.Of); i >= 0 {
+		q = check.RequestAt(c, i, d.Path, p.Caller.Identity, d.Params)
+		if d.Body {
+			q = q.WithBody(c, i)
+		}
+	}
+	q.Method, q.Host = d.Method, d.Host
+	p.Record.Fill(&q)
+	return q
+}
+
+// Script asks for it.
+func (Family) Script(c *check.Context, p *check.Probe) check.Script {
+	return check.Tell(func(t *check.Telling) {
+		call := check.Call{Name: check.TheRequest, Request: Request(c, p), Retry: true}
+		if p.Caller.Scheme != "" {
+			call.As = []check.Present{{Caller: p.Caller}}
+		}
+		if !p.Unsafe {
+			call.Effect = check.Safe
+		}
+		if call.Request.Method == "POST" {
+			call.Makes, call.Take = check.Made()
+		}
+		t.On(c, p, call)
+	})
+}
+
+// Judge says whether it is served.
+func (f Family) Judge(c *check.Context, p *check.Probe, fact *check.Fact, e *check.Evidence) check.Verdict {
+	if len(fact.Reports) == 0 {
+		return check.Unproven("nothing was sent")
+	}
+	whole := fact.Reports[0]
+	v := f.judge(c, p, whole, e)
+	if g, ok := check.CarriedOut(c, p, fact, f.Who(p), f.Expect(c, p)); ok {
+		v.Gaps = slices.Insert(v.Gaps, 0, g)
+	}
+	v.Answers = []check.Report{whole}
+	return v
+}
+
+func (f Family) judge(c *check.Context, p *check.Probe, whole check.Report, e *check.Evidence) check.Verdict {
+	a, r := check.AnswerOf(whole.Exchange), check.Head(whole)
+	class := check.Classify(a, c.Doc.Answers)
+	switch {
+	case a.Status == 0:
+		return check.Unproven("no answer: %s", a.Error)
+	case class == check.Throttled:
+		return check.Unproven("throttled (429) each time it was sent")
+	case a.Status >= 200 && a.Status < 300:
+		if k := check.ControlOf(c, e, p.Control, ""); p.Of == Address && k != nil && k.Class == check.Admitted {
+			return check.Unproven("the service answers any path here, so this one may not exist")
+		}
+		what := "is served, and the inventory does not have it"
+		if p.Of == Path {
+			what = "is a made-up path, and it is served all the same"
+		}
+		return check.Verdict{Gaps: []check.Gap{{Cause: rows[0], Rung: 1, Proof: check.Shown(r),
+			Says: fmt.Sprintf("%s %s: %s was answered %s.", p.Route, what, f.Who(p), a.Code())}}}
+	case class == check.ToLogin || class == check.Failed:
+		return check.Verdict{Gaps: []check.Gap{{Cause: finding.RowOf(rows, "stray "+string(class)), Rung: 1,
+			Proof: check.Shown(r), Says: fmt.Sprintf("what the inventory does not have must be answered 404 or 405, "+
+				"it was %s", check.Describe(class, a))}}}
+	}
+	return check.Verdict{Says: "not in the inventory, and turned away: " + a.Code(), Proof: check.Shown(r)}
+}
+
+// Causes are those of what the inventory does not have.
+func (Family) Causes() finding.Family {
+	return finding.Family{Name: "undeclared", Title: "What the inventory does not have",
+		Shown:   "An address, a method or a made-up path that no route has was answered 2xx without a credential.",
+		Refuted: "A service that answers any made-up path there says nothing by answering this one.",
+		Rows:    rows}
+}
+
+var rows = []*finding.Row{
+	{Cause: "served", Kind: finding.Undeclared, Title: "Served, not in the inventory",
+		Means:  "The service answers where nobody said that it does, so nobody said who may ask.",
+		Advice: "Take it off the service, or add it to the inventory and say who may call it.", OWASP: finding.API9,
+		CWE: 1059},
+	check.RefusalRow("stray "+string(check.ToLogin), "Sent to a login page, where nothing is served",
+		"What does not exist is answered as if it did, to people and not to programs."),
+	check.RefusalRow("stray "+string(check.Failed), "The service fails, where nothing is served",
+		"What does not exist must be answered 404 or 405."),
+}
