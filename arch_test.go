@@ -26,11 +26,10 @@ import (
 // testkit stand apart. An arrow that is not here is a decision: make it, or turn it round.
 var arrows = map[string][]string{
 	"app": {
-		"core/access", "core/check", "core/check/crossing", "core/check/detour", "core/check/families",
-		"core/check/logins", "core/check/pages", "core/check/sessions", "core/check/undeclared",
-		"core/declaration", "core/finding",
-		"core/inventory", "core/origin", "core/probe", "core/quota", "core/review", "core/route", "core/session",
-		"core/token",
+		"core/access", "core/check", "core/check/credential", "core/check/crossing", "core/check/detour",
+		"core/check/families", "core/check/logins", "core/check/malformed", "core/check/pages", "core/check/raised",
+		"core/check/sessions", "core/check/undeclared", "core/declaration", "core/finding", "core/inventory",
+		"core/origin", "core/probe", "core/quota", "core/review", "core/route", "core/session", "core/token",
 		"core/verdict", "format/accesslog", "format/csv", "format/har", "format/openapi", "format/tokenfile",
 		"store", "wire",
 	},
@@ -39,11 +38,17 @@ var arrows = map[string][]string{
 		"server", "standin",
 	},
 	"core/access": {"core/declaration"},
-	"core/check":  {"core/access", "core/declaration", "core/finding", "core/mask", "core/route"},
+	"core/check":  {"core/access", "core/declaration", "core/finding", "core/mask", "core/route", "core/token"},
 	"core/check/families": {
-		"core/check", "core/check/crossing", "core/check/detour", "core/check/logins", "core/check/pages",
-		"core/check/sessions", "core/check/undeclared",
+		"core/check", "core/check/credential", "core/check/crossing", "core/check/detour", "core/check/logins",
+		"core/check/malformed", "core/check/pages", "core/check/raised", "core/check/sessions",
+		"core/check/undeclared",
 	},
+	"core/check/credential": {
+		"core/access", "core/check", "core/declaration", "core/finding", "core/session", "core/token",
+	},
+	"core/check/malformed":  {"core/access", "core/check", "core/declaration", "core/finding"},
+	"core/check/raised":     {"core/access", "core/check", "core/declaration", "core/finding"},
 	"core/check/crossing":   {"core/access", "core/check", "core/declaration", "core/finding", "core/route"},
 	"core/check/detour":     {"core/access", "core/check", "core/declaration", "core/finding", "core/route"},
 	"core/check/undeclared": {"core/access", "core/check", "core/declaration", "core/finding", "core/route"},
@@ -56,8 +61,9 @@ var arrows = map[string][]string{
 	"core/mask":             {},
 	"core/origin":           {"core/declaration"},
 	"core/probe": {
-		"core/access", "core/check", "core/check/crossing", "core/check/detour", "core/check/undeclared",
-		"core/declaration", "core/quota", "core/route", "core/token",
+		"core/access", "core/check", "core/check/credential", "core/check/crossing", "core/check/detour",
+		"core/check/malformed", "core/check/raised", "core/check/undeclared", "core/declaration", "core/quota",
+		"core/route",
 	},
 	"core/quota":   {"core/declaration"},
 	"core/review":  {"core/access", "core/declaration", "core/finding", "core/quota", "core/route"},
@@ -86,9 +92,7 @@ var arrows = map[string][]string{
 	"store":           {},
 	"testkit/memnet":  {},
 	"testkit/play":    {"core/access", "core/check"},
-	"wire": {
-		"core/access", "core/check", "core/declaration", "core/mask", "core/probe", "core/route", "core/token",
-	},
+	"wire":            {"core/access", "core/check", "core/declaration", "core/mask", "core/route", "core/token"},
 }
 
 // layers from the top, each of which imports only what stands below it. Packages of one layer

@@ -120,7 +120,7 @@ func (a *App) Board(target string) (Board, error) {
 		rows: map[string]finding.Kind{}, inferred: map[[2]string]bool{}, ways: map[string]finding.Kind{},
 		pages: map[string]finding.Kind{}, does: map[string]string{}}
 	x.Columns = columns(d, x.board.Classes)
-	x.Ways = append([]string{WaySound, WayAbsent}, probe.AllWays(d)...)
+	x.Ways = append([]string{WaySound, WayAbsent}, check.AllWays(d)...)
 	x.Pages = pages.Columns(d)
 	x.Kinds = kindsOfCaller(d)
 	x.Quotas = quotasSeen(d, nil, nil, x.Kinds)
@@ -324,7 +324,7 @@ func wayLetters(d *declaration.Document, i int, all []string, row Row, seen map[
 	if entry := d.Entry(i); entry != nil &&
 		access.Evaluate(d, i, access.Caller{State: access.Broken}).Outcome == access.Refuse {
 		for _, s := range d.Accepted(entry) {
-			for _, w := range probe.Ways(s) {
+			for _, w := range check.Ways(s) {
 				mean[w] = true
 			}
 		}
@@ -336,7 +336,7 @@ func wayLetters(d *declaration.Document, i int, all []string, row Row, seen map[
 			letter = 'a'
 		case w == WayAbsent:
 			letter = row.Expect[0]
-		case mean[w] && probe.MustEnter(w):
+		case mean[w] && check.MustEnter(w):
 			letter = 'a'
 		case mean[w]:
 			letter = 'r'

@@ -340,14 +340,8 @@ func probeLabel(p *probe.Probe) string {
 	switch p.Kind {
 	case probe.QuotaDrill:
 		return "the drill of quota " + p.Way + " at " + p.RouteKey
-	case probe.Malformed:
-		return "malformed {" + p.Param + "}"
-	case probe.Credential:
-		return "credential " + p.Way
 	case probe.Issued:
 		return "what it is given"
-	case probe.RaisedRole:
-		return fmt.Sprintf("a body that claims %s: %s", p.Claim, p.Role)
 	default:
 	}
 	return "sound credential"

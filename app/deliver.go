@@ -1,7 +1,6 @@
 package app
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -9,11 +8,9 @@ import (
 	"strings"
 	"time"
 
-	"millgate/core/access"
 	"millgate/core/check"
 	"millgate/core/declaration"
 	"millgate/core/probe"
-	"millgate/core/token"
 	"millgate/store"
 	"millgate/wire"
 )
@@ -60,21 +57,6 @@ func (r *run) present(p *probe.Probe, o *wire.Outgoing) (epoch int, err error) {
 	switch {
 	case p.Scheme == "":
 		return 0, nil
-	case p.Kind == probe.Credential:
-		s := r.doc.SchemeNamed(p.Scheme)
-		if p.Way == probe.Repeated { // what is repeated is sent while it is presented
-			if err := r.intend(p); err != nil {
-				return 0, err
-			}
-		}
-		if probe.MustEnter(p.Way) {
-			if _, epoch, err = r.keys.Token(r.ctx, p.Donor, p.Scheme); err != nil {
-				return 0, err
-			}
-		}
-		return epoch, r.breaking.Present(r.ctx, o, wire.Broken{Scheme: s, Donor: p.Donor, Way: p.Way, Beside: p.Beside,
-			BesideScheme: p.BesideScheme,
-			Public:       func() token.Keys { return r.keysOf(s) }, Role: probe.HighestRole(r.doc, p.Donor)})
 	case p.Identity == "":
 		return 0, r.keys.PresentBroken(r.ctx, o, p.Scheme)
 	}
@@ -84,69 +66,6 @@ func (r *run) present(p *probe.Probe, o *wire.Outgoing) (epoch int, err error) {
 		return 0, r.keys.PresentFresh(r.ctx, o, p.Identity, s)
 	}
 	return r.keys.Present(r.ctx, o, p.Identity, p.Scheme)
-}
-
-// deliver sends a probe: the intent is written first, a throttled answer is
-// waited out, and a credential that ended is renewed once. With errStopped nothing
-// came of it, and it is unsent.
-func (r *run) deliver(p *probe.Probe, o wire.Outgoing) (check.Exchange, int, error) {
-	renewed := false
-	for n := 0; ; {
-		out := o
-		out.Headers = slices.Clone(o.Headers)
-		// What is sent twice on purpose has room for both before the first.
-		pair := p.Kind == probe.Credential && p.Way == probe.Repeated
-		for range 2 {
-			if pair && !r.takeRoom(countedOf(p)) {
-				return check.Exchange{}, n, errStopped
-			}
-		}
-		epoch, err := r.present(p, &out)
-		var early *wire.Throttled
-		if errors.As(err, &early) {
-			err = nil
-		}
-		if err != nil {
-			return check.Exchange{}, n, err
-		}
-		out.Before = func() error { return r.intend(p) }
-		if !pair && !r.takeRoom(countedOf(p)) {
-			return check.Exchange{}, n, errStopped
-		}
-		var x check.Exchange
-		if early != nil {
-			x = early.Exchange
-		} else if x, err = r.client.Send(r.ctx, out); err != nil {
-			return x, n, err
-		}
-		cls := r.class(x)
-		wait, again := time.Duration(0), false
-		switch {
-		case cls == check.Throttled:
-			wait, again = r.patience(p.Route, p.Identity, r.counts(), x, n)
-			if pair && (!again || n+1 >= repeats) {
-				return x, n, fmt.Errorf("%w: sent twice on purpose, the pair was throttled (429) each of %d times",
-					errLost, n+1)
-			}
-		}
-		if again {
-			n++
-			if !r.pause(fmt.Sprintf("%s answered %s", p.RouteKey, told(x)), wait) {
-				// It was answered, so that it may be sent again.
-				return x, n, cmp.Or(r.withdraw(p), errStopped)
-			}
-			continue
-		}
-		r.credentialSeen(p, cls)
-		if cls == check.Refused && p.Kind == probe.Credential && probe.MustEnter(p.Way) && !renewed {
-			// It may have been refused because the token ended meanwhile.
-			renewed = true
-			if r.keys.Renew(r.ctx, p.Donor, p.Scheme, epoch) == nil {
-				continue
-			}
-		}
-		return x, n, r.landed(p, false, x, cls, "")
-	}
 }
 
 // withdraw takes an intent back.
@@ -172,22 +91,6 @@ func (r *run) intend(p *probe.Probe) error {
 		return fmt.Errorf("%w: %v", errJournal, err)
 	}
 	return nil
-}
-
-// credentialSeen follows how an identity's credential fares with what is no family's.
-func (r *run) credentialSeen(p *probe.Probe, cls check.Class) {
-	if p.Identity == "" || p.State != access.Sound {
-		return
-	}
-	k := p.Identity + "\x00" + p.Scheme
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	switch {
-	case cls == check.Refused:
-		r.since[k] = append(r.since[k], p)
-	case cls == check.Admitted && p.Expect.Outcome == access.Admit:
-		r.again(k, p, false)
-	}
 }
 
 // again says that a credential works. Where it was renewed, all that was refused since it

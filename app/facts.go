@@ -9,10 +9,13 @@ import (
 	"strings"
 
 	"millgate/core/check"
+	"millgate/core/check/credential"
 	"millgate/core/check/crossing"
 	"millgate/core/check/detour"
 	"millgate/core/check/logins"
+	"millgate/core/check/malformed"
 	"millgate/core/check/pages"
+	"millgate/core/check/raised"
 	"millgate/core/check/sessions"
 	"millgate/core/check/undeclared"
 	"millgate/core/declaration"
@@ -40,7 +43,7 @@ type Fact struct {
 	Check        *check.Fact     `json:"check,omitempty"`    // of a family of its own
 	Quota        *quota.Measured `json:"quota,omitempty"`    // for a quota drill
 	Earlier      *Earlier        `json:"earlier,omitempty"`  // what was measured before, where the quota is full now
-	SameSite     string          `json:"sameSite,omitempty"` // of the cookie that was sent from another site
+	SameSite     string          `json:"sameSite,omitempty"` // of a cookie, as versions before kept it
 	Sweep        uint            `json:"sweep"`
 }
 
@@ -66,6 +69,11 @@ func decodeFact(id, identity string, b []byte, families check.Families) (*Fact, 
 			return &f, f.pageBefore(b)
 		case strings.HasPrefix(id, logins.Family{}.Name()+"|") && f.Lost == "":
 			return &f, f.loginBefore(b)
+		case strings.HasPrefix(id, raised.Family{}.Name()+"|") && f.Lost == "":
+			f.Check = raised.Before(f.Exchange, f.Repeats, f.Record, f.Raised)
+			f.Raised = ""
+			f.first()
+			return &f, nil
 		case onRecord(id) != "" && f.Lost == "":
 			f.recordBefore(onRecord(id), identity)
 			return &f, nil
@@ -118,7 +126,10 @@ func (f *Fact) first() {
 		f.Exchange, f.Repeats = f.Check.Reports[0].Exchange, f.Check.Reports[0].Repeats
 	}
 	_, how := check.ReadBack(f.Check)
-	if m, ok := f.Check.Data.(*check.Recorded); ok {
+	switch m := f.Check.Data.(type) {
+	case *check.Recorded:
+		f.Record = m.Record
+	case *raised.Measured:
 		f.Record = m.Record
 	}
 	f.ReadBack = string(how)
@@ -128,7 +139,8 @@ func (f *Fact) first() {
 func onRecord(id string) string {
 	name, _, _ := strings.Cut(sameProbe(id), "|")
 	switch name {
-	case crossing.Family{}.Name(), detour.Family{}.Name(), undeclared.Family{}.Name():
+	case credential.Family{}.Name(), crossing.Family{}.Name(), detour.Family{}.Name(), malformed.Family{}.Name(),
+		undeclared.Family{}.Name():
 		return name
 	}
 	return ""
@@ -151,7 +163,8 @@ func (f *Fact) recordBefore(family, identity string) {
 	}
 	f.Check = check.OnRecords{}.Before(family, f.Exchange, f.Repeats, check.Recorded{Record: f.Record,
 		ReadBack: check.Change(f.ReadBack)}, then)
-	f.Then = nil
+	f.Check.Reports[0].SameSite = f.SameSite
+	f.Then, f.SameSite = nil, ""
 	f.first()
 }
 
@@ -223,32 +236,16 @@ func (f *Fact) loginBefore(b []byte) error {
 	return nil
 }
 
-// callerAt is a caller at a route.
-type callerAt struct{ route, identity string }
-
 // judge holds the facts of a plan against its expectations.
 type judge struct {
 	doc    *declaration.Document
 	target *declaration.Target
 	plan   *probe.Plan
 	facts  map[string]*Fact
-	at     map[callerAt][]*probe.Probe // where one answer is compared with another
 }
 
 func newJudge(d *declaration.Document, t *declaration.Target, pl *probe.Plan, facts map[string]*Fact) *judge {
-	j := &judge{doc: d, target: t, plan: pl, facts: facts, at: map[callerAt][]*probe.Probe{}}
-	compared := map[string]bool{}
-	for _, p := range pl.Probes {
-		if p.Beside != "" {
-			compared[p.RouteKey] = true
-		}
-	}
-	for _, p := range pl.Probes {
-		if p.Kind == probe.Crossing && compared[p.RouteKey] {
-			k := callerAt{p.RouteKey, p.Identity}
-			j.at[k] = append(j.at[k], p)
-		}
-	}
+	j := &judge{doc: d, target: t, plan: pl, facts: facts}
 	return j
 }
 
@@ -256,18 +253,6 @@ func newJudge(d *declaration.Document, t *declaration.Target, pl *probe.Plan, fa
 // control.
 func (j *judge) ready(p *probe.Probe) bool {
 	return j.facts[p.ID] != nil && (p.Control == "" || j.facts[p.Control] != nil)
-}
-
-func (j *judge) control(p *probe.Probe) *verdict.Control {
-	c := j.plan.Find(p.Control)
-	if p.IsControl {
-		c = p
-	}
-	if c == nil || j.facts[c.ID] == nil {
-		return nil
-	}
-	a := j.facts[c.ID].answer()
-	return &verdict.Control{Caller: verdict.CallerLabel(c), Answer: a, Class: check.Classify(a, j.doc.Answers)}
 }
 
 func (j *judge) judge(p *probe.Probe) verdict.Verdict {
@@ -326,22 +311,13 @@ func (f *Fact) seen() *check.Fact {
 // input is everything that is known of a probe.
 func (j *judge) input(p *probe.Probe) verdict.Input {
 	f := j.facts[p.ID]
-	in := verdict.Input{Doc: j.doc, Probe: p, Answer: f.answer(), Control: j.control(p), ReadBack: f.ReadBack,
-		Raised: f.Raised, Lost: f.Lost, Sick: f.Sick}
+	in := verdict.Input{Doc: j.doc, Probe: p, Answer: f.answer(), Lost: f.Lost, Sick: f.Sick}
 	if f.Token != nil {
 		judged := f.Token.judged(j.doc, j.target, p)
 		in.Issued = &judged
 	}
-	in.SameSite = f.SameSite
 	if p.Kind == probe.QuotaDrill {
 		in.Quota = measuredOf(j.doc, j.target, p, f)
-	}
-	if p.Beside != "" {
-		for _, o := range j.at[callerAt{p.RouteKey, p.Beside}] {
-			if of := j.facts[o.ID]; of != nil && check.Classify(of.answer(), j.doc.Answers) == check.Admitted {
-				in.BesideEnters = true
-			}
-		}
 	}
 	return in
 }

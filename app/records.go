@@ -4,11 +4,8 @@ package app
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"math"
-	"net/url"
-	"slices"
 	"strings"
 	"time"
 
@@ -20,29 +17,6 @@ import (
 	"millgate/store"
 	"millgate/wire"
 )
-
-// lease is a throwaway record that a probe is sent on.
-type lease struct {
-	id   string
-	back func(gone bool) error // it is not as it was
-}
-
-// leaseFor lends the record of a probe that is no family's; nil where it needs none.
-func (r *run) leaseFor(p *probe.Probe) (*lease, error) {
-	if !p.Record.Made {
-		return nil, nil
-	}
-	l, ok := check.Lending(r.plan.Context(), &check.Probe{ID: check.ID{Route: p.RouteKey}, Record: check.Record{
-		Name: p.Record.Name, Param: p.Record.Param, Owner: p.Record.Owner, Shared: p.Phase == probe.UnsafeTurnedAway}})
-	if !ok {
-		return nil, fmt.Errorf("nothing says how a %s is made", p.Record.Name)
-	}
-	id, back, err := r.runner(p).Lend(r.ctx, l)
-	if err != nil {
-		return nil, err
-	}
-	return &lease{id, back}, nil
-}
 
 // making keeps the account of a record that is made.
 type making struct {
@@ -144,74 +118,6 @@ func (r *run) madeOf() ([]store.Made, error) {
 	return list, err
 }
 
-// watched is a record as it was before an unsafe probe, read twice.
-type watched struct {
-	read          *declaration.Request
-	owner         string
-	id            string
-	first, second any
-}
-
-// watch reads the record of a probe that must be turned away, so that it can
-// be seen whether a refusal was carried out all the same.
-func (r *run) watch(p *probe.Probe, id string) *watched {
-	if p.Phase != probe.UnsafeTurnedAway || p.Record.Name == "" || id == "" || p.Kind == probe.Malformed {
-		return nil
-	}
-	q := check.Reader(r.doc, p.Route, p.Record.Param)
-	if q == nil {
-		return nil
-	}
-	w := &watched{read: q, owner: p.Record.Owner, id: id}
-	var ok bool
-	if w.first, ok = r.look(w); !ok {
-		return nil
-	}
-	if w.second, ok = r.look(w); !ok {
-		return nil
-	}
-	return w
-}
-
-func (r *run) look(w *watched) (any, bool) {
-	x, err := r.as(r.ctx, w.read, w.owner, map[string]string{"id": w.id})
-	if err != nil {
-		return nil, false
-	}
-	return check.RecordIn(check.AnswerOf(x))
-}
-
-func (r *run) compare(w *watched) string {
-	after, ok := r.look(w)
-	if !ok {
-		return ""
-	}
-	return string(check.Compare(w.first, w.second, after))
-}
-
-// putAway notes what an admitted request created, to be removed at the end.
-func (r *run) putAway(p *probe.Probe, f *Fact) {
-	if p.Route < 0 || p.Method != "POST" || r.doc.Routes[p.Route].Effect != declaration.Create {
-		return
-	}
-	m := store.Made{SweepID: r.sweep.ID, Owner: p.Identity, Route: p.RouteKey, State: "made"}
-	for _, rec := range r.doc.Records {
-		if rec.Make != nil && rec.Make.Method == "POST" && access.RouteOf(r.doc, rec.Make) == p.Route {
-			m.Record = rec.Name
-			m.RID, _ = check.Pointer([]byte(f.Exchange.Content), rec.ID)
-		}
-	}
-	if m.RID == "" {
-		m.RID, _ = check.Pointer([]byte(f.Exchange.Content), "/id")
-	}
-	if loc := f.answer().Header("Location"); m.RID == "" && loc != "" {
-		if u, err := url.Parse(loc); err == nil {
-			m.RID = u.Path[strings.LastIndexByte(u.Path, '/')+1:]
-		}
-	}
-	r.tellMade(m)
-}
-
 // tellUnseen tells of what a request may have made whose answer was never seen:
 // without the answer its id is not known, so it cannot be removed.
 func (r *run) tellUnseen(p *probe.Probe) {
@@ -222,76 +128,6 @@ func (r *run) tellUnseen(p *probe.Probe) {
 	m := store.Made{SweepID: r.sweep.ID, Owner: p.Identity, Route: p.RouteKey, State: "left",
 		Why: "sent when the sweep was interrupted; whether it made something is not known"}
 	r.tellMade(m)
-}
-
-// claimBefore reads the member that a raised role will claim.
-func (r *run) claimBefore(p *probe.Probe, id string) string {
-	q := check.Reader(r.doc, p.Route, p.Record.Param)
-	if q == nil || id == "" {
-		return ""
-	}
-	x, err := r.as(r.ctx, q, p.Record.Owner, map[string]string{"id": id})
-	if err != nil || x.Status != 200 {
-		return ""
-	}
-	return member(x.Content, p.Claim)
-}
-
-// member returns a member of a JSON object as JSON text.
-func member(body, name string) string {
-	var m map[string]json.RawMessage
-	if json.Unmarshal([]byte(body), &m) != nil {
-		return ""
-	}
-	return string(m[name])
-}
-
-func holds(claim, role string) bool {
-	var list []string
-	if json.Unmarshal([]byte(claim), &list) == nil {
-		return slices.Contains(list, role)
-	}
-	var one string
-	return json.Unmarshal([]byte(claim), &one) == nil && slices.Contains(strings.Fields(one), role)
-}
-
-// sawRaised looks for the claimed role in the answer and in the record, and
-// puts back what was there.
-func (r *run) sawRaised(p *probe.Probe, f *Fact, id, before string) {
-	if holds(before, p.Role) {
-		return
-	}
-	if holds(member(f.Exchange.Content, p.Claim), p.Role) {
-		f.Raised = "the answer"
-	}
-	if after := r.claimBefore(p, id); holds(after, p.Role) {
-		f.Raised = "the record, read again"
-	}
-	if f.Raised == "" || before == "" || id == "" {
-		return
-	}
-	back := *p
-	back.Kind = probe.Crossing
-	o, err := r.outgoing(&back, id)
-	if err == nil {
-		var body map[string]json.RawMessage
-		if err = json.Unmarshal(o.Body, &body); err == nil {
-			body[p.Claim] = json.RawMessage(before)
-			o.Body, err = json.Marshal(body)
-		}
-	}
-	if err == nil {
-		_, err = r.present(p, &o)
-	}
-	if err == nil {
-		_, err = r.client.Send(r.ctx, o)
-	}
-	if after := r.claimBefore(p, id); err != nil || holds(after, p.Role) {
-		m := store.Made{SweepID: r.sweep.ID, Owner: p.Identity, Route: p.RouteKey, RID: id, Record: p.Record.Name,
-			State: "left", Why: fmt.Sprintf("%s was raised to %s and could not be put back to %s", p.Claim, p.Role,
-				before)}
-		r.tellMade(m)
-	}
 }
 
 // cleanUp removes what the sweep made. It has its own time, so that a stopped

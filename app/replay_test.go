@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"millgate/core/check"
 	"millgate/core/finding"
 	"millgate/core/probe"
 	"millgate/standin"
@@ -65,7 +66,7 @@ func TestAReplayIsFoundWhateverTheQuota(t *testing.T) {
 				v, err := a.Crossing("stand-in", "POST /v1/alerts", "")
 				require.NoError(t, err)
 				for _, p := range v.Probes {
-					if p.Probe.Kind != probe.Credential || p.Probe.Way != probe.Repeated {
+					if p.Probe.Kind != probe.Credential || p.Probe.Way != check.Repeated {
 						continue
 					}
 					require.NotNil(t, p.Fact)
@@ -109,7 +110,7 @@ func TestAReplayThatIsLostIsNamed(t *testing.T) {
 		v, err := a.Crossing("stand-in", "POST /v1/alerts", "")
 		require.NoError(t, err)
 		for _, p := range v.Probes {
-			if p.Probe.Way == probe.Repeated && p.Fact != nil {
+			if p.Probe.Way == check.Repeated && p.Fact != nil {
 				assert.Equal(t, finding.Unproven, p.Verdict.Kind)
 				assert.Contains(t, p.Verdict.Reason, "the pair was throttled (429) each of")
 			}

@@ -15,8 +15,6 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
-	"millgate/core/access"
-	"millgate/core/check"
 	"millgate/core/declaration"
 	"millgate/core/finding"
 	"millgate/core/probe"
@@ -244,7 +242,7 @@ func (r *run) widen() error {
 	var more []*probe.Probe
 	r.mu.Lock()
 	for _, p := range slices.Clone(r.probes) {
-		if (p.Kind == probe.Credential || p.Check != nil) && r.facts[p.ID] != nil {
+		if p.Check != nil && r.facts[p.ID] != nil {
 			more = append(more, r.judge.widen(p, r.judge.judge(p))...)
 		}
 	}
@@ -388,54 +386,7 @@ func (r *run) one(p *probe.Probe) error {
 		return r.quotaDrill(p, f)
 	default:
 	}
-	l, err := r.leaseFor(p)
-	if err != nil {
-		return r.withoutCredential(p, f, err)
-	}
-	id := p.Record.ID
-	if l != nil {
-		id = l.id
-	}
-	f.Record = id
-	watch := r.watch(p, id)
-	o, err := r.outgoing(p, id)
-	if err != nil {
-		return r.withoutCredential(p, f, err)
-	}
-	before := ""
-	if p.Kind == probe.RaisedRole {
-		before = r.claimBefore(p, id)
-	}
-	x, n, err := r.deliver(p, o)
-	if err != nil {
-		return r.withoutCredential(p, f, err) // stopped: the intent stays without an answer
-	}
-	f.Exchange, f.Repeats = x, n
-	if p.Way == probe.CrossSite {
-		if c, err := r.keys.Cookie(r.ctx, p.Donor, p.Scheme); err == nil && c != nil {
-			f.SameSite = c.SameSite
-		}
-	}
-	cls := check.Classify(f.answer(), r.doc.Answers)
-	if watch != nil {
-		f.ReadBack = r.compare(watch)
-	}
-	if l != nil {
-		gone := f.ReadBack == "gone" ||
-			cls == check.Admitted && p.Expect.Outcome == access.Admit && p.Method == "DELETE"
-		if gone || f.ReadBack == "changed" || cls == check.Admitted || p.Phase >= probe.UnsafeAdmitted {
-			if err := l.back(gone); err != nil {
-				return err
-			}
-		}
-	}
-	if cls == check.Admitted && p.Unsafe() && x.Status < 300 {
-		if p.Kind == probe.RaisedRole {
-			r.sawRaised(p, f, id, before)
-		}
-		r.putAway(p, f)
-	}
-	return r.keep(p, f)
+	return fmt.Errorf("nothing sends a probe of the kind %s", p.Kind)
 }
 
 // keep writes the fact and tells of every verdict that it settles.

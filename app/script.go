@@ -36,9 +36,11 @@ func (r *run) script(p *probe.Probe, f *Fact) error {
 func (r *run) runner(p *probe.Probe) wire.Runner {
 	var landed, renewed atomic.Bool // landed: a call that may not be sent again
 	return wire.Runner{
-		Keys:   r.keys,
-		Lender: &r.lender,
-		Making: func(l check.Lend) (wire.Making, error) { return r.making(p, l) },
+		Keys:     r.keys,
+		Lender:   &r.lender,
+		Breaking: r.breaking,
+		Public:   r.keysOf,
+		Making:   func(l check.Lend) (wire.Making, error) { return r.making(p, l) },
 		Made: func(m check.Makes, id string) {
 			r.tellMade(store.Made{SweepID: r.sweep.ID, Owner: p.Identity, Route: p.RouteKey, RID: id, Record: m.Record,
 				State: "made"})
@@ -136,7 +138,7 @@ func (a *App) FirstCall(d *declaration.Document, t *declaration.Target, p *probe
 		return nil
 	}
 	name := ""
-	if onRecord(p.ID) != "" {
+	if onRecord(p.ID) != "" || p.Kind == probe.RaisedRole {
 		name = check.TheRequest
 	}
 	if f != nil && f.Check != nil && len(f.Check.Reports) > 0 {
@@ -178,7 +180,7 @@ type ScriptStep struct {
 // stepsOf are the reports of a family's fact; nil for the other kinds.
 func stepsOf(pl *probe.Plan, p *probe.Probe, f *Fact) []ScriptStep {
 	family := pl.Family(p)
-	if family == nil || f == nil || f.Check == nil || onRecord(p.ID) != "" {
+	if family == nil || f == nil || f.Check == nil || onRecord(p.ID) != "" || p.Kind == probe.RaisedRole {
 		return nil // its reports are one request, and what was read beside it
 	}
 	var known []check.Outcome

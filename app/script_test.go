@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"millgate/core/check"
+	"millgate/core/check/raised"
 	"millgate/core/finding"
 	"millgate/core/probe"
 )
@@ -82,8 +83,18 @@ func TestRecordsOfBefore(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, []any{onRecord(id), 404}, []any{f.Check.Family, f.Exchange.Status})
 	}
-	f, err = decodeFact("around|GET /a|nobody||absent||HEAD", "", []byte(`{"exchange":{},"lost":"not sent: x"}`), a.families)
+	f, err = decodeFact("around|GET /a|nobody||absent||HEAD", "",
+		[]byte(`{"exchange":{},"lost":"not sent: x"}`), a.families)
 	require.NoError(t, err)
 	assert.Nil(t, f.Check, "nothing was seen")
-	assert.Equal(t, "", onRecord("credential|GET /a|nobody|s|broken||malformed|ann"))
+	assert.Equal(t, "", onRecord("origin|GET /a|nobody||absent||unrelated"))
+	f, err = decodeFact("raised-role|POST /t|ann|s|sound||roles", "ann",
+		[]byte(`{"exchange":{"status":201},"record":"t9","raised":"the answer"}`), a.families)
+	require.NoError(t, err)
+	assert.Equal(t, &raised.Measured{Recorded: check.Recorded{Record: "t9"}, Raised: "the answer"}, f.Check.Data)
+	assert.Equal(t, "t9", f.Record)
+	f, err = decodeFact("credential|POST /t|nobody|page|broken||cross-site|ann", "",
+		[]byte(`{"exchange":{"status":201},"sameSite":"lax"}`), a.families)
+	require.NoError(t, err)
+	assert.Equal(t, "lax", f.Check.Reports[0].SameSite)
 }

@@ -436,9 +436,8 @@ func (o *observed) judgeAll(d *declaration.Document, t *declaration.Target, fact
 			continue
 		}
 		it, ok := o.items[p.ID]
-		// What a credential beside does alone, and what a family asks for, are known from
-		// further answers than these two.
-		if !ok || o.made[p.ID] != b || p.Beside != "" || open {
+		// What a family asks for is known from further answers than these two.
+		if !ok || o.made[p.ID] != b || open {
 			v, asked := j.judging(p)
 			it = verdict.Item{Probe: p, Verdict: v}
 			o.items[p.ID], o.made[p.ID] = it, b

@@ -16,7 +16,6 @@ import (
 	"millgate/core/check"
 	"millgate/core/declaration"
 	"millgate/core/mask"
-	"millgate/core/probe"
 	"millgate/core/token"
 )
 
@@ -25,7 +24,10 @@ var ErrWay = errors.New("not tried")
 
 // Throttled is the error of a request that goes before another one and was answered
 // 429: both are sent again, with a fresh signature.
-type Throttled struct{ Exchange check.Exchange }
+type Throttled struct {
+	Exchange check.Exchange
+	raw      raw
+}
 
 func (t *Throttled) Error() string {
 	return "the request that was to be repeated was answered 429"
@@ -103,30 +105,30 @@ func (b *Breaking) Present(ctx context.Context, o *Outgoing, x Broken) error {
 		return nil
 	}
 	switch x.Way {
-	case probe.NoToken:
+	case check.NoToken:
 		if s.Kind == declaration.Link {
 			return add(url.QueryEscape(s.Field) + "=not-a-signature")
 		}
 		return add("not-a-token")
-	case probe.Empty:
+	case check.Empty:
 		if s.Kind == declaration.Bearer || s.Kind == declaration.Basic {
 			o.Headers = append(o.Headers, [2]string{"Authorization", map[bool]string{true: "Bearer ",
 				false: "Basic "}[s.Kind == declaration.Bearer]})
 			return nil
 		}
 		return add("")
-	case probe.OtherScheme:
+	case check.OtherScheme:
 		return b.other(ctx, x, add)
-	case probe.OtherKind, probe.Ended:
+	case check.OtherKind, check.Ended:
 		return b.session(ctx, s, x.Donor, x.Way, add)
-	case probe.BesideFirst, probe.BesideLast, probe.BesideOther:
+	case check.BesideFirst, check.BesideLast, check.BesideOther:
 		return b.beside(ctx, o, x)
-	case probe.OtherBroken:
+	case check.OtherBroken:
 		if _, err := k.Present(ctx, o, x.Donor, s.Name); err != nil {
 			return err
 		}
 		return k.PresentBroken(ctx, o, x.BesideScheme)
-	case probe.CrossSite:
+	case check.CrossSite:
 		if _, err := k.Present(ctx, o, x.Donor, s.Name); err != nil {
 			return err
 		}
@@ -149,13 +151,13 @@ func (b *Breaking) Present(ctx context.Context, o *Outgoing, x Broken) error {
 	}
 	t := token.Decode(tok)
 	switch x.Way {
-	case probe.InQuery:
+	case check.InQuery:
 		addQuery(o, "access_token="+url.QueryEscape(tok))
 		return nil
-	case probe.SchemeCase:
+	case check.SchemeCase:
 		o.Headers = append(o.Headers, [2]string{"Authorization", "bEARER " + tok})
 		return nil
-	case probe.Expired, probe.NotYet, probe.OtherAud, probe.OtherIss:
+	case check.Expired, check.NotYet, check.OtherAud, check.OtherIss:
 		value, err := b.resigned(s, t, x.Way)
 		if err != nil {
 			return err
@@ -179,7 +181,7 @@ func (b *Breaking) beside(ctx context.Context, o *Outgoing, x Broken) error {
 	if err := b.keys.PresentBroken(ctx, &broken, x.Scheme.Name); err != nil {
 		return err
 	}
-	if x.Way == probe.BesideLast {
+	if x.Way == check.BesideLast {
 		sound, broken = broken, sound
 	}
 	for _, c := range []Outgoing{sound, broken} {
@@ -202,7 +204,7 @@ func (b *Breaking) signature(ctx context.Context, o *Outgoing, x Broken) error {
 			o.Headers = append(o.Headers, [2]string{signing.Timestamp, strconv.FormatInt(b.keys.now().Unix(), 10)})
 		}
 		return nil
-	case probe.OtherBody:
+	case check.OtherBody:
 		if !strings.Contains(signing.Covers, "{body}") {
 			return fmt.Errorf("%w: the signature does not cover the body", ErrWay)
 		}
@@ -213,9 +215,9 @@ func (b *Breaking) signature(ctx context.Context, o *Outgoing, x Broken) error {
 		}
 		o.Headers = append(o.Headers, other.Headers...)
 		return nil
-	case probe.OldTime:
+	case check.OldTime:
 		return b.keys.sign(o, x.Scheme, secret, b.keys.now().Add(-signing.Tolerance-2*time.Minute))
-	case probe.Repeated:
+	case check.Repeated:
 		if err := b.keys.sign(o, x.Scheme, secret, time.Time{}); err != nil {
 			return err
 		}
@@ -226,7 +228,7 @@ func (b *Breaking) signature(ctx context.Context, o *Outgoing, x Broken) error {
 		case err != nil:
 			return err
 		case r.Status == 429:
-			return &Throttled{b.keys.client.masked(r)}
+			return &Throttled{b.keys.client.masked(r), r}
 		case r.Status == 0 || r.Status >= 300:
 			return fmt.Errorf("%w: the request that was to be repeated was answered %d", ErrWay, r.Status)
 		}
@@ -238,7 +240,7 @@ func (b *Breaking) signature(ctx context.Context, o *Outgoing, x Broken) error {
 // link breaks a signed link.
 func (b *Breaking) link(ctx context.Context, o *Outgoing, x Broken) error {
 	k, s := b.keys, x.Scheme
-	if x.Way == probe.Expired {
+	if x.Way == check.Expired {
 		text := s.ExpiredLink.Literal
 		var err error
 		if s.ExpiredLink.Secret() {
@@ -273,7 +275,7 @@ func (b *Breaking) link(ctx context.Context, o *Outgoing, x Broken) error {
 	switch x.Way {
 	case string(token.SignatureRemoved):
 		q.Del(s.Field)
-	case probe.Changed:
+	case check.ChangedEnd:
 		q.Set(s.Expires, later(q.Get(s.Expires)))
 	}
 	addQuery(o, q.Encode())
@@ -301,14 +303,14 @@ func (b *Breaking) resigned(s *declaration.Scheme, t *token.Token, way string) (
 	now := b.keys.now()
 	set := map[string]any{}
 	switch way {
-	case probe.Expired:
+	case check.Expired:
 		set["iat"], set["nbf"], set["exp"] = now.Add(-2*time.Hour).Unix(), now.Add(-2*time.Hour).Unix(),
 			now.Add(-time.Hour).Unix()
-	case probe.NotYet:
+	case check.NotYet:
 		set["nbf"], set["exp"] = now.Add(time.Hour).Unix(), now.Add(2*time.Hour).Unix()
-	case probe.OtherAud:
+	case check.OtherAud:
 		set["aud"] = "another-service"
-	case probe.OtherIss:
+	case check.OtherIss:
 		set["iss"] = "https://issuer.invalid"
 	}
 	value, err := key.Again(rand.Reader, t, set)
@@ -331,7 +333,7 @@ func (b *Breaking) session(ctx context.Context, s *declaration.Scheme, donor, wa
 	if err != nil {
 		return err
 	}
-	if way == probe.OtherKind {
+	if way == check.OtherKind {
 		if g.refresh == "" {
 			return fmt.Errorf("%w: the login gave no refresh token", ErrWay)
 		}
@@ -379,7 +381,7 @@ func (b *Breaking) other(ctx context.Context, x Broken, add func(string) error) 
 	}
 	for _, c := range id.Credentials {
 		o := b.keys.doc.SchemeNamed(c.Scheme.Name)
-		if o == nil || o.SameLock(x.Scheme) || !probe.HasValue(o) {
+		if o == nil || o.SameLock(x.Scheme) || !check.HasValue(o) {
 			continue
 		}
 		value, _, err := b.keys.value(ctx, Outgoing{}, x.Donor, o)
@@ -399,12 +401,12 @@ func (b *Breaking) key(o *Outgoing, s *declaration.Scheme, donor, way string, ad
 	}
 	v := fill["key"]
 	switch way {
-	case probe.KeyCase:
+	case check.KeyCase:
 		if c := swapped(v); c != v {
 			return add(c)
 		}
 		return fmt.Errorf("%w: the key has no letters", ErrWay)
-	case probe.KeyPlace:
+	case check.KeyPlace:
 		b.keys.client.mask.Learn(mask.Token, v)
 		if s.In == "query" {
 			o.Headers = append(o.Headers, [2]string{s.Field, v})

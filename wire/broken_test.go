@@ -18,8 +18,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"millgate/core/check"
 	"millgate/core/declaration"
-	"millgate/core/probe"
 	"millgate/core/token"
 )
 
@@ -85,9 +85,9 @@ identities:
 	public := func() token.Keys { return signer.Public() }
 	seen := map[string]string{sound: "sound"}
 	sc := d.SchemeNamed("access")
-	for _, way := range probe.Ways(sc) {
+	for _, way := range check.Ways(sc) {
 		donor := "ann"
-		if way == probe.OtherScheme {
+		if way == check.OtherScheme {
 			donor = "kim"
 		}
 		var o Outgoing
@@ -95,25 +95,25 @@ identities:
 			BesideScheme: "key"}
 		require.NoError(t, b.Present(ctx, &o, x), way)
 		switch way {
-		case probe.BesideFirst, probe.BesideLast, probe.BesideOther:
+		case check.BesideFirst, check.BesideLast, check.BesideOther:
 			require.Len(t, o.Headers, 2, way)
 			key := slices.IndexFunc(o.Headers, func(h [2]string) bool { return h[0] == "X-K" })
 			require.Equal(t, "Kim-Key-9", o.Headers[key][1])
-			assert.Equal(t, way == probe.BesideLast, key == 1, way)
+			assert.Equal(t, way == check.BesideLast, key == 1, way)
 			o.Headers = [][2]string{o.Headers[1-key]}
 			assert.False(t, token.Sound(token.Judge(token.Decode(strings.TrimPrefix(o.Headers[0][1], "Bearer ")),
 				token.Context{Now: time.Now(), Doc: d, Scheme: sc, Keys: signer.Public()})))
 			continue
-		case probe.InQuery:
+		case check.InQuery:
 			assert.Empty(t, o.Headers)
 			assert.Equal(t, "access_token="+sound, o.Query)
 			continue
-		case probe.OtherBroken:
+		case check.OtherBroken:
 			require.Len(t, o.Headers, 2)
 			assert.Equal(t, "Bearer "+sound, o.Headers[0][1])
 			assert.NotEqual(t, "Kim-Key-9", o.Headers[1][1])
 			continue
-		case probe.SchemeCase:
+		case check.SchemeCase:
 			assert.Equal(t, "bEARER "+sound, o.Headers[0][1])
 			continue
 		}
@@ -123,7 +123,7 @@ identities:
 		seen[value] = way
 		list := token.Judge(token.Decode(value), token.Context{Now: time.Now(), Doc: d, Scheme: sc,
 			Keys: signer.Public()})
-		if way == probe.Ended {
+		if way == check.Ended {
 			assert.Equal(t, fmt.Sprintf(`{"r":"refresh-%d"}`, logins), ended,
 				"the session of this very token was ended")
 			assert.True(t, token.Sound(list))
@@ -132,10 +132,10 @@ identities:
 		assert.False(t, token.Decode(value).Kind == token.Signed && token.Sound(list), way)
 	}
 	var o Outgoing
-	require.NoError(t, b.Present(ctx, &o, Broken{Scheme: d.SchemeNamed("key"), Donor: "kim", Way: probe.KeyCase}))
+	require.NoError(t, b.Present(ctx, &o, Broken{Scheme: d.SchemeNamed("key"), Donor: "kim", Way: check.KeyCase}))
 	assert.Equal(t, [][2]string{{"X-K", "kIM-kEY-9"}}, o.Headers)
 	o = Outgoing{Query: "a=b"}
-	require.NoError(t, b.Present(ctx, &o, Broken{Scheme: d.SchemeNamed("key"), Donor: "kim", Way: probe.KeyPlace}))
+	require.NoError(t, b.Present(ctx, &o, Broken{Scheme: d.SchemeNamed("key"), Donor: "kim", Way: check.KeyPlace}))
 	assert.Equal(t, "a=b&X-K=Kim-Key-9", o.Query)
 	assert.Empty(t, o.Headers)
 	require.ErrorIs(t, b.Present(ctx, &o, Broken{Scheme: sc, Donor: "ann", Way: string(token.Raised), Public: public}),

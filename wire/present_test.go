@@ -17,8 +17,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"millgate/core/check"
 	"millgate/core/declaration"
-	"millgate/core/probe"
 	"millgate/core/token"
 )
 
@@ -132,12 +132,12 @@ func TestSigning(t *testing.T) {
 	assert.True(t, ok)
 	assert.NotEqual(t, at1, at2, "nothing is signed twice: a service that remembers would refuse it")
 
-	for way, sound := range map[string]bool{probe.OtherBody: false, probe.OldTime: true, probe.Repeated: true} {
+	for way, sound := range map[string]bool{check.OtherBody: false, check.OldTime: true, check.Repeated: true} {
 		o := request()
 		require.NoError(t, b.Present(ctx, &o, Broken{Scheme: d.SchemeNamed("hook"), Donor: "bot", Way: way}))
 		at, ok := verifies(t, o, "hush")
 		assert.Equal(t, sound, ok, way)
-		assert.Equal(t, way == probe.OldTime, time.Since(time.Unix(at, 0)) > 3*time.Minute, way)
+		assert.Equal(t, way == check.OldTime, time.Since(time.Unix(at, 0)) > 3*time.Minute, way)
 	}
 	assert.Equal(t, []string{`POST /hook?a=b {"n":1}`}, *asked, "what is repeated was sent once before")
 	o := request()
@@ -164,18 +164,18 @@ func TestBreakingLinksAndCookies(t *testing.T) {
 	}
 	q := link(string(token.SignatureRemoved))
 	assert.False(t, q.Has("mac"))
-	q = link(probe.Changed)
+	q = link(check.ChangedEnd)
 	assert.Equal(t, "2030-01-02T00:00:00Z a+b/c=", q.Get("until")+" "+q.Get("mac"))
-	q = link(probe.Expired)
+	q = link(check.Expired)
 	assert.Equal(t, "/files/1 1000 old-signature", q.Get("path")+" "+q.Get("until")+" "+q.Get("mac"))
 	assert.Equal(t, "86401", later("1"))
 
 	desk := d.SchemeNamed("desk")
 	o := Outgoing{}
-	require.NoError(t, b.Present(ctx, &o, Broken{Scheme: desk, Donor: "ann", Way: probe.CrossSite}))
+	require.NoError(t, b.Present(ctx, &o, Broken{Scheme: desk, Donor: "ann", Way: check.CrossSite}))
 	assert.Equal(t, [2]string{"Origin", "https://elsewhere.invalid"}, o.Headers[1])
 	o = Outgoing{}
-	require.NoError(t, b.Present(ctx, &o, Broken{Scheme: desk, Donor: "ann", Way: probe.Ended}))
+	require.NoError(t, b.Present(ctx, &o, Broken{Scheme: desk, Donor: "ann", Way: check.Ended}))
 	assert.Equal(t, "sid=s1-0123456789", o.Headers[0][1])
 	for _, s := range []string{"basic", "desk", "file"} {
 		var o Outgoing

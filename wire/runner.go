@@ -3,6 +3,7 @@ package wire
 // Rule: What a script did is undone however it ends.
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -14,13 +15,19 @@ import (
 
 	"millgate/core/access"
 	"millgate/core/check"
+	"millgate/core/declaration"
 	"millgate/core/mask"
 	"millgate/core/route"
+	"millgate/core/token"
 )
 
 // Runner runs scripts. It knows no family of checks. What it is not given it does without.
 type Runner struct {
 	Keys *Keyring
+	// Breaking makes broken credentials; without it none can be presented.
+	Breaking *Breaking
+	// Public gives the public keys of a scheme.
+	Public func(s *declaration.Scheme) token.Keys
 	// Room waits until the quotas that count a call have room for it.
 	Room func(ctx context.Context, o Outgoing, as check.Caller) error
 	// Again says whether an answer is none yet: a call that may be sent again is, once Again
@@ -147,7 +154,11 @@ func (r *running) steps(ctx context.Context, s check.Script) error {
 			}
 		}
 		if step.Left != nil && r.Left != nil {
-			r.Left(*step.Left, r.madeUp(step.Left.Made))
+			name := step.Left.Name
+			if name == "" {
+				name = r.madeUp(step.Left.Made)
+			}
+			r.Left(*step.Left, name)
 		}
 		if len(step.Send) > 0 {
 			var err error
@@ -238,6 +249,13 @@ func (r *running) called(ctx context.Context, c check.Call) (check.Report, error
 	raw := r.take(c, x)
 	r.masking.Use(r.k.client.mask.set.Load())
 	report.Exchange = r.k.client.mask.exchange(x, r.k.client.Never, r.masking)
+	for _, p := range c.As {
+		if p.Way == check.CrossSite {
+			if cookie, err := r.k.Cookie(ctx, p.Identity, p.Scheme); err == nil && cookie != nil {
+				report.SameSite = cookie.SameSite
+			}
+		}
+	}
 	if report.Fate == check.Lost {
 		report.Why = report.Exchange.Error
 	}
@@ -263,15 +281,48 @@ func (r *running) called(ctx context.Context, c check.Call) (check.Report, error
 // errUnsent is a call that could not be sent; its report says why.
 var errUnsent = errors.New("not sent")
 
+// pairTries is how often what is sent twice is tried.
+const pairTries = 3
+
 // sent sends a call as often as it may be sent, and gives the last answer. left says that
-// a request went out.
+// a request went out. Each time its credentials are presented anew: what is signed bears its
+// time, and may be admitted once.
 func (r *running) sent(ctx context.Context, c check.Call, report *check.Report) (x raw, left bool, err error) {
-	for renewed := false; ; renewed = true {
+	who, pair := check.Caller{}, false
+	if len(c.As) > 0 {
+		who, pair = c.As[0].Caller, c.As[0].Way == check.Repeated
+	}
+	if who.State == access.Broken {
+		who.Identity = "" // quotas count nobody
+	}
+	before := func() error {
+		if r.Intend != nil && (c.Effect == check.Unsafe || c.Effect == check.Creates) {
+			if err := r.Intend(c); err != nil {
+				return err
+			}
+		}
+		left = true
+		return nil
+	}
+	renewed := false
+	for try := 0; ; {
+		if pair { // what is sent twice has room for both before the first, which goes while it is presented
+			o := Outgoing{Method: c.Request.Method, Host: c.Request.Host, Path: c.Request.Path}
+			for range 2 {
+				if err := r.room(ctx, o, who); err != nil {
+					return x, left, err
+				}
+			}
+			if err := before(); err != nil {
+				return x, left, err
+			}
+		}
 		o, epoch, err := r.outgoing(ctx, c)
 		if ctx.Err() != nil {
 			return x, left, ctx.Err()
 		}
-		if err != nil {
+		var early *Throttled
+		if err != nil && !errors.As(err, &early) {
 			report.Why = r.k.client.mask.Text(err.Error())
 			r.mu.Lock()
 			defer r.mu.Unlock()
@@ -280,39 +331,52 @@ func (r *running) sent(ctx context.Context, c check.Call, report *check.Report) 
 			}
 			return x, left, errUnsent
 		}
-		o.Before = func() error {
-			if r.Intend != nil && (c.Effect == check.Unsafe || c.Effect == check.Creates) {
-				if err := r.Intend(c); err != nil {
-					return err
-				}
-			}
-			left = true
-			return nil
-		}
-		who := check.Caller{}
-		if len(c.As) > 0 {
-			who = c.As[0].Caller
-		}
-		if r.Room != nil && !r.undoing {
-			if err := r.Room(ctx, o, who); err != nil {
+		o.Before = before
+		if !pair {
+			if err := r.room(ctx, o, who); err != nil {
 				return x, left, err
 			}
 		}
-		before := 0
-		if c.Retry {
-			x, before, err = r.k.patiently(ctx, o, r.again(who))
-		} else {
-			x, err = r.k.client.send(ctx, o)
-		}
-		report.Repeats += before
-		again := err == nil && c.Must && !renewed && x.Status == 401 && len(c.As) == 1 && c.As[0].Slot == "" &&
-			who.Identity != "" &&
-			(r.Renews == nil || r.Renews(who, epoch)) && r.k.Renew(ctx, who.Identity, who.Scheme, epoch) == nil
-		if !again {
+		if early != nil {
+			x = early.raw
+		} else if x, err = r.k.client.send(ctx, o); err != nil {
 			return x, left, err
 		}
+		if again := r.again(who); c.Retry && again != nil {
+			again, err := again(ctx, o, r.k.client.masked(x), try)
+			if err != nil {
+				return x, left, err
+			}
+			if again && (!pair || try+1 < pairTries) {
+				try++
+				report.Repeats++
+				continue
+			}
+		}
+		if !c.Must || renewed || x.Status != 401 || !r.renews(ctx, c, epoch) {
+			return x, left, nil
+		}
+		renewed = true
 		report.Repeats++
 	}
+}
+
+// room waits until the quotas that count a call have room for it; what is undone waits for
+// none.
+func (r *running) room(ctx context.Context, o Outgoing, who check.Caller) error {
+	if r.Room == nil || r.undoing {
+		return nil
+	}
+	return r.Room(ctx, o, who)
+}
+
+// renews renews the credential of a call that was refused, where it is worth that.
+func (r *running) renews(ctx context.Context, c check.Call, epoch int) bool {
+	if len(c.As) != 1 || c.As[0].Slot != "" || c.As[0].Identity == "" {
+		return false
+	}
+	who := c.As[0].Caller
+	return (r.Renews == nil || r.Renews(who, epoch)) && r.k.Renew(ctx, who.Identity, who.Scheme, epoch) == nil
 }
 
 // again is what decides whether the answer to who asked is one: without more the keyring's.
@@ -451,8 +515,32 @@ func (r *running) madeUp(word string) string {
 	return r.made[word]
 }
 
+// broken presents a credential that is broken in a way. epoch is that of the sound one where
+// there is nothing wrong in what counts.
+func (r *running) broken(ctx context.Context, o *Outgoing, p check.Present) (epoch int, err error) {
+	s := r.k.doc.SchemeNamed(p.Scheme)
+	if s == nil || r.Breaking == nil {
+		return 0, fmt.Errorf("%w: there is no scheme %q", ErrCredential, p.Scheme)
+	}
+	if check.MustEnter(p.Way) {
+		if _, epoch, err = r.k.Token(ctx, p.Identity, p.Scheme); err != nil {
+			return 0, err
+		}
+	}
+	return epoch, r.Breaking.Present(ctx, o, Broken{Scheme: s, Donor: p.Identity, Way: p.Way, Role: p.Role,
+		Beside: p.Beside.Identity, BesideScheme: cmp.Or(p.Beside.Scheme, p.Other),
+		Public: func() token.Keys {
+			if r.Public == nil {
+				return token.Keys{}
+			}
+			return r.Public(s)
+		}})
+}
+
 func (r *running) present(ctx context.Context, o *Outgoing, p check.Present) (epoch int, err error) {
 	switch {
+	case p.Way != "":
+		return r.broken(ctx, o, p)
 	case p.Fresh:
 		s := r.k.doc.SchemeNamed(p.Scheme)
 		if s == nil {

@@ -90,6 +90,7 @@ type Back struct {
 // Left is something that was made and that nothing can remove.
 type Left struct {
 	What string // "account"
+	Name string // its id, or:
 	Made string // the word whose made-up text names it
 	Why  string
 }
@@ -158,6 +159,11 @@ type Present struct {
 	Caller
 	Slot  string
 	Fresh bool // of a session that is begun for this call
+	// Way is how the caller's sound credential is broken (Ways); "" where it is not. Role is
+	// what the way claims, Beside whose sound one stands beside it, and Other the scheme of a
+	// broken one that does.
+	Way, Role, Other string
+	Beside           Caller
 }
 
 // Source is where in an answer something is taken from.
@@ -207,6 +213,8 @@ type Report struct {
 	Took map[string]string `json:"took,omitempty"`
 	// Ends has by slot when a token or cookie that was taken says that it ends.
 	Ends map[string]time.Time `json:"ends,omitempty"`
+	// SameSite is that of the cookie that a call bore, as it was set.
+	SameSite string `json:"sameSite,omitempty"`
 }
 
 // Fact is what was seen of a probe, and no judgement: it can be judged again, by another

@@ -235,3 +235,25 @@ func UsesSession(d *declaration.Document, i int) bool {
 func ByTarget(why string) bool {
 	return strings.HasPrefix(why, "the target ") || strings.HasPrefix(why, WouldDelete)
 }
+
+// HighestRole is the role that includes most, and that the identity does not
+// have.
+func HighestRole(d *declaration.Document, identity string) string {
+	have := map[string]bool{}
+	if id := d.IdentityNamed(identity); id != nil {
+		have = d.RolesOf(id)
+	}
+	best, size := "", -1
+	for _, r := range d.Roles {
+		n := len(r.Includes)
+		for _, inc := range r.Includes {
+			if o := d.RoleNamed(inc.Name); o != nil {
+				n += len(o.Includes)
+			}
+		}
+		if !have[r.Name] && n > size {
+			best, size = r.Name, n
+		}
+	}
+	return best
+}

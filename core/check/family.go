@@ -223,8 +223,8 @@ type Crossings interface {
 	// ControlAt is the probe that shows requests at a route to be fair ones, and its caller in
 	// words; nil without.
 	ControlAt(route int) (p *Probe, who string)
-	// Sent says whether anything is sent at a route.
-	Sent(route int) bool
+	// At are the probes at a route, as nobody and as identities.
+	At(route int) []*Probe
 	// Classes are the identities by what the declaration says of them.
 	Classes() []access.Class
 }

@@ -104,16 +104,10 @@ func (q Request) OnID(id string) Request {
 // away, the record's owner reads it twice before and once after (ReadBack): those reports
 // stand behind the call's.
 func (t *Telling) On(c *Context, p *Probe, call Call) (r Report, ok bool) {
-	m := &Recorded{Record: p.Record.Value}
+	m := &Recorded{}
 	t.Measured(m)
-	if p.Record.Lent() {
-		l, can := Lending(c, p)
-		if can {
-			m.Record = t.Lend(l).Took[OnRecord]
-		}
-		if m.Record == "" {
-			return Report{}, false
-		}
+	if m.Record, ok = t.Borrow(c, p); !ok {
+		return Report{}, false
 	}
 	var before []Report
 	if q := Reader(c.Doc, c.Doc.RouteNamed(p.Route), p.Record.Param); q != nil && p.Phase == ThenTurnedAway {
@@ -131,10 +125,30 @@ func (t *Telling) On(c *Context, p *Probe, call Call) (r Report, ok bool) {
 	}
 	admitted := r.Fate == Answered && r.Class(c.Doc.Answers) == Admitted
 	if how == Altered || how == Gone || admitted || !p.Record.Shared {
-		t.Back(Back{Slot: OnRecord,
-			Gone: how == Gone || admitted && call.Request.Method == "DELETE" && p.Phase != ThenTurnedAway})
+		t.Return(p, how == Gone || admitted && call.Request.Method == "DELETE" && p.Phase != ThenTurnedAway)
 	}
 	return r, true
+}
+
+// Borrow lends the record of a probe where it is made for it, and gives its id; ok is false
+// where that could not be done.
+func (t *Telling) Borrow(c *Context, p *Probe) (id string, ok bool) {
+	if !p.Record.Lent() {
+		return p.Record.Value, true
+	}
+	l, can := Lending(c, p)
+	if !can {
+		return "", false
+	}
+	id = t.Lend(l).Took[OnRecord]
+	return id, id != ""
+}
+
+// Return says that what a probe borrowed is not as it was; gone, that nothing is left of it.
+func (t *Telling) Return(p *Probe, gone bool) {
+	if p.Record.Lent() {
+		t.Back(Back{Slot: OnRecord, Gone: gone})
+	}
 }
 
 // look reads the record twice before a request; fewer reports are of one that could not be
@@ -150,7 +164,15 @@ func (t *Telling) look(c *Context, p *Probe, q *declaration.Request) (list []Rep
 	return list
 }
 
-// reading is how the owner reads the record of a probe.
+// Reading is how the owner reads the record of a probe; ok is false where nothing says that.
+func Reading(c *Context, p *Probe, name string) (call Call, ok bool) {
+	q := Reader(c.Doc, c.Doc.RouteNamed(p.Route), p.Record.Param)
+	if q == nil {
+		return Call{}, false
+	}
+	return reading(c, p, q, name), true
+}
+
 func reading(c *Context, p *Probe, q *declaration.Request, name string) Call {
 	out := Request{Method: q.Method, Host: q.Host, Path: q.Path, Params: map[string]string{}}
 	r := p.Record
@@ -224,6 +246,44 @@ func Lending(c *Context, p *Probe) (l Lend, ok bool) {
 
 // LendKey is the key by which a record is lent at a route.
 func LendKey(route string, r Record) string { return route + "\x00" + r.Name + "\x00" + r.Owner }
+
+// Bears is the credential of a probe's caller for its route. What ends a session is given one
+// of its own to end.
+func Bears(c *Context, p *Probe) []Present {
+	s := c.Doc.SchemeNamed(p.Caller.Scheme)
+	if s == nil {
+		return nil
+	}
+	as := Present{Caller: p.Caller}
+	if i := c.Doc.RouteNamed(p.Route); i >= 0 && p.Caller.Identity != "" && s.Login != nil && s.Logout != nil {
+		rt := c.Doc.Routes[i]
+		as.Fresh = s.Logout.Host == rt.Host && s.Logout.Path == rt.Path()
+	}
+	return []Present{as}
+}
+
+// WhoOf names a caller who presents what is its own, or nothing.
+func WhoOf(c Caller) string {
+	switch {
+	case c.Identity != "":
+		return c.Identity
+	case c.State == access.Broken:
+		return "nobody (broken credential)"
+	}
+	return "nobody (no credential)"
+}
+
+// Parameters is a detail that knows the values of its route's parameters, but for the
+// record's.
+type Parameters interface{ Parameters() map[string]string }
+
+// ParamsOf are those of a probe, nil where it has none.
+func ParamsOf(p *Probe) map[string]string {
+	if d, ok := p.Detail.(Parameters); ok {
+		return d.Parameters()
+	}
+	return nil
+}
 
 // As presents the sound credential of an identity for a request of the declaration: the one
 // that its route accepts, or else its first. Nobody presents none.

@@ -1,8 +1,6 @@
 package probe
 
 import (
-	"bytes"
-	"encoding/json"
 	"maps"
 	"net/url"
 	"sort"
@@ -10,7 +8,6 @@ import (
 
 	"millgate/core/access"
 	"millgate/core/check"
-	"millgate/core/check/crossing"
 	"millgate/core/declaration"
 	"millgate/core/route"
 )
@@ -71,23 +68,13 @@ func Build(d *declaration.Document, p *Probe, recordID string) Request {
 			q.body(rt.Send, session)
 		}
 	}
-	switch {
-	case p.Kind == Crossing && p.Way == crossing.AcceptHTML:
-		q.Headers = append(q.Headers, [2]string{"Accept", "text/html,application/xhtml+xml"})
-	case p.Kind == Crossing && p.Way == crossing.AcceptNone:
-		q.Headers = append(q.Headers, [2]string{"Accept", ""})
-	}
 	if p.Empty {
 		q.Body = emptied(q.Body)
-	}
-	if p.Kind == RaisedRole {
-		q.Body = withMember(q.Body, p.Claim, []string{p.Role})
 	}
 	return q
 }
 
-// LinkParams are the parameters that a link is asked for with: those of the request, or
-// another record in place of its own.
+// LinkParams are the parameters that a link is asked for with: those of the request.
 func (p *Probe) LinkParams(recordID string) map[string]string {
 	out := maps.Clone(p.Params)
 	if out == nil {
@@ -95,9 +82,6 @@ func (p *Probe) LinkParams(recordID string) map[string]string {
 	}
 	if p.Record.Param != "" {
 		out[p.Record.Param], out["id"] = recordID, recordID
-	}
-	if p.OtherID != "" {
-		out[p.Param], out["id"] = p.OtherID, p.OtherID
 	}
 	return out
 }
@@ -116,24 +100,4 @@ func (q *Request) body(s declaration.Sample, session *declaration.Request) {
 	var headers [][2]string
 	headers, q.Body = check.SampleBody(s, session)
 	q.Headers = append(q.Headers, headers...)
-}
-
-// withMember adds a member to a JSON object, keeping the rest as it stands.
-func withMember(body []byte, name string, value any) []byte {
-	trimmed := bytes.TrimSpace(body)
-	if len(trimmed) < 2 || trimmed[0] != '{' {
-		return body
-	}
-	k, _ := json.Marshal(name)
-	v, err := json.Marshal(value)
-	if err != nil {
-		return body
-	}
-	rest := bytes.TrimSpace(trimmed[1:])
-	out := append([]byte("{"), k...)
-	out = append(append(out, ':'), v...)
-	if len(rest) > 1 {
-		out = append(out, ',')
-	}
-	return append(out, rest...)
 }

@@ -9,6 +9,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"millgate/core/access"
+	"millgate/core/check"
+	"millgate/core/check/credential"
 	"millgate/core/check/families"
 	"millgate/core/declaration"
 	"millgate/core/token"
@@ -32,8 +34,8 @@ func TestCredentialsAreBrokenOncePerGuard(t *testing.T) {
 	assert.Len(t, got, 2, "things and lamp: one each; other has no control")
 	assert.NotContains(t, got, "GET /v2/signed", "nobody has a link")
 	assert.Contains(t, got["GET /v2/things"], string(token.Unsigned))
-	assert.NotContains(t, got["GET /v2/things"], Expired, "there is no key to sign one with")
-	assert.NotContains(t, got["GET /v2/things"], OtherKind, "the login gives no refresh token")
+	assert.NotContains(t, got["GET /v2/things"], check.Expired, "there is no key to sign one with")
+	assert.NotContains(t, got["GET /v2/things"], check.OtherKind, "the login gives no refresh token")
 	assert.Positive(t, pl.Spared)
 	whys := map[string]string{}
 	for _, l := range pl.Left {
@@ -49,7 +51,7 @@ func TestCredentialsAreBrokenOncePerGuard(t *testing.T) {
 		c := pl.Find(p.Control)
 		require.NotNil(t, c, p.ID)
 		assert.Equal(t, access.Sound, c.State)
-		assert.Equal(t, map[bool]access.Outcome{true: access.Admit, false: access.Refuse}[MustEnter(p.Way)],
+		assert.Equal(t, map[bool]access.Outcome{true: access.Admit, false: access.Refuse}[check.MustEnter(p.Way)],
 			p.Expect.Outcome)
 		assert.Equal(t, c.Identity, p.Donor)
 		assert.Empty(t, p.Identity, "a broken credential is nobody's")
@@ -75,18 +77,19 @@ func TestWhatADeclarationSaysOpensMoreWays(t *testing.T) {
 	pl := Make(d, d.TargetNamed("all"), families.All)
 	got := broken(pl)
 	s := d.SchemeNamed("access")
-	assert.ElementsMatch(t, slices.DeleteFunc(Ways(s), func(w string) bool {
-		return w == BesideFirst ||
-			w == BesideLast
+	assert.ElementsMatch(t, slices.DeleteFunc(check.Ways(s), func(w string) bool {
+		return w == check.BesideFirst ||
+			w == check.BesideLast
 	}), got["GET /v2/things"],
 		"everybody with a token may read the things, so a sound one beside a broken one shows nothing")
 	for _, p := range pl.Probes {
-		if p.Way == BesideOther {
-			assert.Equal(t, "kim k", p.Beside+" "+p.BesideScheme)
+		if p.Way == check.BesideOther {
+			assert.Equal(t, check.Caller{Identity: "kim", Scheme: "k", State: access.Sound},
+				credential.Of(p.Check).Beside)
 		}
 	}
-	assert.ElementsMatch(t, []string{Empty, KeyCase, KeyPlace}, got["GET /v3/keyed"])
-	assert.Contains(t, AllWays(d), KeyPlace)
+	assert.ElementsMatch(t, []string{check.Empty, check.KeyCase, check.KeyPlace}, got["GET /v3/keyed"])
+	assert.Contains(t, check.AllWays(d), check.KeyPlace)
 	issued := map[string]bool{}
 	for _, p := range pl.Probes {
 		if p.Kind == Issued {
@@ -95,6 +98,6 @@ func TestWhatADeclarationSaysOpensMoreWays(t *testing.T) {
 		}
 	}
 	assert.Equal(t, map[string]bool{"ann": true, "boss": true}, issued, "one of each class")
-	assert.Equal(t, "boss", HighestRole(d, "ann"))
-	assert.Empty(t, HighestRole(d, "boss"))
+	assert.Equal(t, "boss", check.HighestRole(d, "ann"))
+	assert.Empty(t, check.HighestRole(d, "boss"))
 }

@@ -10,6 +10,7 @@ import (
 
 	"millgate/core/access"
 	"millgate/core/check"
+	"millgate/core/check/credential"
 	"millgate/core/check/crossing"
 	"millgate/core/check/detour"
 	"millgate/core/check/families"
@@ -74,30 +75,39 @@ func doors(t *testing.T, target string) (*declaration.Document, *Plan) {
 func TestEveryKindOfCredentialIsBroken(t *testing.T) {
 	_, pl := doors(t, "all")
 	got := broken(pl)
-	assert.ElementsMatch(t, []string{NoToken, Empty, Ended, OtherScheme, BesideOther, OtherBroken},
+	assert.ElementsMatch(t, []string{check.NoToken, check.Empty, check.Ended, check.OtherScheme,
+		check.BesideOther, check.OtherBroken},
 		got["GET /desk/board"])
-	assert.Contains(t, got["POST /desk/notes"], CrossSite, "writing is what a page of another site must not do")
-	assert.NotContains(t, got["GET /desk/board"], CrossSite, "reading is the browser's to refuse")
+	assert.Contains(t, got["POST /desk/notes"], check.CrossSite, "writing is what a page of another site must not do")
+	assert.NotContains(t, got["GET /desk/board"], check.CrossSite, "reading is the browser's to refuse")
 	assert.NotContains(t, got, "POST /desk/out")
-	assert.ElementsMatch(t, []string{NoToken, string(token.SignatureRemoved), OtherBody, OldTime, Repeated,
-		OtherScheme}, got["POST /hook"])
-	assert.ElementsMatch(t, []string{NoToken, string(token.SignatureRemoved), Changed, OtherRecord},
+	assert.ElementsMatch(t, []string{check.NoToken, string(token.SignatureRemoved), check.OtherBody,
+		check.OldTime, check.Repeated,
+		check.OtherScheme}, got["POST /hook"])
+	assert.ElementsMatch(t, []string{check.NoToken, string(token.SignatureRemoved), check.ChangedEnd,
+		check.OtherRecord},
 		got["GET /files/{id}"], "there is no expired link at hand")
-	assert.ElementsMatch(t, []string{NoToken, Empty, OtherScheme}, got["GET /staff"])
-	assert.ElementsMatch(t, []string{NoToken, Empty, OtherKind, Ended, OtherScheme, InQuery, SchemeCase, BesideFirst,
-		BesideLast, BesideOther, OtherBroken}, got["GET /things"])
-	assert.Contains(t, leftOut(pl), "a credential: "+Expired)
+	assert.ElementsMatch(t, []string{check.NoToken, check.Empty, check.OtherScheme}, got["GET /staff"])
+	assert.ElementsMatch(t, []string{check.NoToken, check.Empty, check.OtherKind, check.Ended,
+		check.OtherScheme, check.InQuery, check.SchemeCase, check.BesideFirst,
+		check.BesideLast, check.BesideOther, check.OtherBroken}, got["GET /things"])
+	assert.Contains(t, leftOut(pl), "a credential: "+check.Expired)
 	for _, p := range pl.Probes {
+		if p.Kind != Credential {
+			continue
+		}
+		of := credential.Of(p.Check)
 		switch p.Way {
-		case OtherRecord:
-			assert.Equal(t, "id f-1 f-2", p.Param+" "+p.Params["id"]+" "+p.OtherID)
-		case BesideFirst, BesideLast:
-			assert.Equal(t, "ann bob access", p.Donor+" "+p.Beside+" "+p.BesideScheme, "bob may not enter, ann may")
-		case BesideOther:
-			assert.NotEqual(t, p.Scheme, p.BesideScheme)
-		case OtherBroken:
-			assert.Empty(t, p.Beside)
-			assert.NotEmpty(t, p.BesideScheme)
+		case check.OtherRecord:
+			assert.Equal(t, "id f-1 f-2", of.Param+" "+p.Params["id"]+" "+of.OtherID)
+		case check.BesideFirst, check.BesideLast:
+			assert.Equal(t, "ann bob access", p.Donor+" "+of.Beside.Identity+" "+of.Beside.Scheme,
+				"bob may not enter, ann may")
+		case check.BesideOther:
+			assert.NotEqual(t, p.Scheme, of.Beside.Scheme)
+		case check.OtherBroken:
+			assert.Empty(t, of.Beside)
+			assert.NotEmpty(t, of.Other)
 			assert.Equal(t, access.Admit, p.Expect.Outcome)
 		}
 	}
@@ -107,7 +117,7 @@ func TestEveryKindOfCredentialIsBroken(t *testing.T) {
 		assert.NotEqual(t, Kind("session"), p.Kind, "a drill ends sessions")
 	}
 	assert.Contains(t, leftOut(safe), "the session drill")
-	assert.Len(t, Ways(d.SchemeNamed("plain")), 4, "without a timestamp nothing is old and repeating is allowed")
+	assert.Len(t, check.Ways(d.SchemeNamed("plain")), 4, "without a timestamp nothing is old and repeating is allowed")
 }
 
 func leftOut(pl *Plan) (out []string) {
@@ -163,7 +173,7 @@ func TestPastTheGatewayAndOtherAnswers(t *testing.T) {
 		}
 		if p.Kind == Crossing && p.Way != "" {
 			asked[p.RouteKey] = append(asked[p.RouteKey], p.Way)
-			h := Build(d, p, "x").Headers
+			h := crossing.Request(pl.Context(), p.Check).Headers
 			i := slices.IndexFunc(h, func(kv [2]string) bool { return kv[0] == "Accept" })
 			require.GreaterOrEqual(t, i, 0)
 			assert.Equal(t, p.Way == crossing.AcceptHTML, strings.Contains(h[i][1], "text/html"))
@@ -185,7 +195,7 @@ func TestWiden(t *testing.T) {
 	_, pl := doors(t, "all")
 	var first *Probe
 	for _, p := range pl.Probes {
-		if p.RouteKey == "GET /things" && p.Way == NoToken {
+		if p.RouteKey == "GET /things" && p.Way == check.NoToken {
 			first = p
 		}
 	}

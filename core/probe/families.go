@@ -5,8 +5,10 @@ import (
 
 	"millgate/core/access"
 	"millgate/core/check"
+	"millgate/core/check/credential"
 	"millgate/core/check/crossing"
 	"millgate/core/check/detour"
+	"millgate/core/check/raised"
 	"millgate/core/check/undeclared"
 	"millgate/core/declaration"
 )
@@ -80,6 +82,10 @@ func (pl *planner) family(x *check.Probe) *Probe {
 		p.Params, p.IsControl, p.WithBody, p.Way = d.Params, d.IsControl, true, x.Of
 	case detour.Detail:
 		p.Params, p.Way, p.Method, p.Host, p.Path = d.Params, x.Of, d.Method, d.Host, d.Path
+	case credential.Detail:
+		p.Params, p.Way, p.Donor, p.WithBody = d.Params, d.Way, d.Donor, true
+	case raised.Detail:
+		p.Params, p.WithBody = d.Params, true
 	case undeclared.Detail:
 		p.Kind, p.Params, p.Method, p.Host, p.Path = Kind(x.Of), d.Params, d.Method, d.Host, d.Path
 	}
@@ -159,8 +165,13 @@ func (pl *planner) ControlAt(i int) (*check.Probe, string) {
 	return c.Check, c.Who()
 }
 
-// Sent says whether anything is sent at a route.
-func (pl *planner) Sent(i int) bool { return len(pl.sent[i]) > 0 }
+// At are the crossings of a route.
+func (pl *planner) At(i int) (out []*check.Probe) {
+	for _, p := range pl.sent[i] {
+		out = append(out, p.Check)
+	}
+	return out
+}
 
 // Works is the first safe crossing that must be admitted, of an identity with a scheme,
 // at a route that does not admit everybody.

@@ -90,28 +90,21 @@ const Last = Drilling
 
 // Probe is one planned request.
 type Probe struct {
-	ID       string
-	Kind     Kind
-	Route    int    // index in the document; -1 when the inventory has none
-	RouteKey string // the route's key, or METHOD host:/path of an undeclared one
-	Method   string // the method as sent
-	Host     string
-	Path     string            // template with {parameters}
-	Params   map[string]string // values for all parameters but the record's
-	Identity string            // "" is nobody
-	Scheme   string            // the scheme presented, "" without a credential
-	State    access.State
-	Record   RecordUse
-	Way      string // for Around; for Credential how it is broken
-	Donor    string // for Credential: the identity whose credential is broken
-	// For Credential: whose sound credential stands beside the broken one.
-	Beside, BesideScheme string
-	// for Credential: the probe whose gap this one follows to another route of the same guard
-	Widens    string
-	OtherID   string // for Credential: the record that a link is for in place of this one
-	Param     string // for Malformed: the parameter
-	Claim     string // for RaisedRole: the member that claims the role
-	Role      string // for RaisedRole: the role claimed
+	ID        string
+	Kind      Kind
+	Route     int    // index in the document; -1 when the inventory has none
+	RouteKey  string // the route's key, or METHOD host:/path of an undeclared one
+	Method    string // the method as sent
+	Host      string
+	Path      string            // template with {parameters}
+	Params    map[string]string // values for all parameters but the record's
+	Identity  string            // "" is nobody
+	Scheme    string            // the scheme presented, "" without a credential
+	State     access.State
+	Record    RecordUse
+	Way       string // of what tells a probe from others of its kind; for QuotaDrill the quota
+	Donor     string // the identity whose credential is broken; for QuotaDrill who logs in
+	Widens    string // the probe whose gap this one follows to another route
 	Empty     bool   // for QuotaDrill: sent without the members of its body
 	Other     *Probe // for QuotaDrill: the same caller at another route of the quota; nil without
 	StandsFor []string
@@ -182,9 +175,6 @@ func (p *Probe) Column() string {
 	if p.Kind == QuotaDrill {
 		return QuotaCaller + p.Way
 	}
-	if p.Kind == Credential && p.Way == Ended {
-		return TokenCaller + Ended // what an ended session opens is no question of who may enter
-	}
 	return p.Identity
 }
 
@@ -203,7 +193,6 @@ type Plan struct {
 	Inferred int // crossings that a probe of their class stands for
 	Spared   int // probes that one at another route stands for
 	byID     map[string]*Probe
-	widen    func(*Probe) []*Probe
 	more     func(*Probe, *check.Evidence) []*Probe
 	widened  map[string]bool
 	families check.Families
@@ -217,14 +206,10 @@ func (p *Plan) Widen(x *Probe, e *check.Evidence) []*Probe {
 	if x.Widens != "" || p.widened[x.ID] {
 		return nil
 	}
-	if x.Check != nil {
-		return p.more(x, e)
-	}
-	if x.Kind != Credential || p.widen == nil {
+	if x.Check == nil {
 		return nil
 	}
-	p.widened[x.ID] = true
-	return p.widen(x)
+	return p.more(x, e)
 }
 
 // Find returns the probe with an id, nil without.
@@ -267,10 +252,6 @@ func (p *Plan) Requests() int {
 		case x.Check != nil:
 			n += x.shown.cost.Requests
 			continue
-		case x.Kind == Credential && (x.Way == Ended || x.Way == OtherKind):
-			n += 2 // a session of its own
-		case x.Kind == Credential && x.Way == Repeated:
-			n++ // the one that is repeated
 		}
 		n++
 	}

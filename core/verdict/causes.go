@@ -13,12 +13,6 @@ import (
 // Causes are all causes of findings of sweeps, family by family; docs/findings.md is
 // made from them.
 var Causes = finding.NewCatalogue(append(ofFamilies(), []finding.Family{
-	finding.Family{Name: "credential", Title: "Broken credentials",
-		Shown: "A credential that is broken in one way, sent with the very request of the control, was admitted. " +
-			"Where two are sent, the caller of the sound one is turned away alone. A way that gets in is then tried " +
-			"on the other routes of the guard.",
-		Refuted: "The sound one is not admitted either; the route is open to whoever asks.",
-		Rows:    credentialCauses},
 	finding.Family{Name: "issued", Title: "What logins give out",
 		Shown: "The token, cookie or link that a login of a declared identity gave was read and held against the " +
 			"declaration and the standards; its signature was verified with the keys of its scheme.",
@@ -39,7 +33,9 @@ var Causes = finding.NewCatalogue(append(ofFamilies(), []finding.Family{
 
 func ofFamilies() (out []finding.Family) {
 	for _, f := range families.All {
-		out = append(out, f.Causes())
+		if c := f.Causes(); len(c.Rows) > 0 {
+			out = append(out, c)
+		}
 	}
 	return out
 }

@@ -11,10 +11,8 @@ import (
 
 	"millgate/core/access"
 	"millgate/core/check"
-	"millgate/core/declaration"
 	"millgate/core/finding"
 	"millgate/core/origin"
-	"millgate/core/probe"
 	"millgate/core/token"
 )
 
@@ -38,16 +36,6 @@ func TestEveryCauseHasARow(t *testing.T) {
 	known(finding.WrongRefusal, access.Either.String()+" "+string(check.Forbidden))
 	for _, c := range []check.Class{check.Refused, check.Forbidden, check.Hidden, check.ToLogin} {
 		known(finding.OverRestrictive, "admit "+string(c))
-	}
-	for _, kind := range []declaration.Kind{declaration.Bearer, declaration.APIKey, declaration.Cookie,
-		declaration.Basic, declaration.Signature, declaration.Link} {
-		s := &declaration.Scheme{Kind: kind, Token: "jwt"}
-		s.Signing.Timestamp = "T"
-		for _, w := range probe.Ways(s) {
-			if !probe.MustEnter(w) && w != probe.Ended && !unsignedWays[w] {
-				known(finding.Unprotected, "token "+w)
-			}
-		}
 	}
 	// What a judgement of something issued says is a gap where it is at least medium.
 	for _, c := range token.Checks {

@@ -13,35 +13,10 @@ import (
 	"millgate/core/probe"
 )
 
-func TestBrokenCredentials(t *testing.T) {
+func TestWhatIsIssued(t *testing.T) {
 	d, msgs := declaration.Parse("x", []byte("millgate: 1\ntargets: { t: { base: \"http://h\" } }\nroutes: [GET /a]\n"),
 		nil)
 	require.False(t, declaration.Failed(msgs))
-	good := &Control{Caller: "ann", Answer: check.Answer{Status: 200}, Class: check.Admitted}
-	for _, c := range []struct {
-		way     string
-		status  int
-		control *Control
-		want    finding.Kind
-		sure    finding.Confidence
-	}{
-		{"unsigned", 200, good, finding.Unprotected, finding.Proven},
-		{probe.Ended, 200, good, finding.Lifetime, finding.Proven},
-		{"unsigned", 401, good, finding.Agrees, finding.Proven},
-		{"unsigned", 400, good, finding.Agrees, finding.Proven}, // how a refusal looks is for the crossing to say
-		{"unsigned", 401, nil, finding.Unproven, finding.NotSure},
-		{"unsigned", 401, &Control{Caller: "ann", Answer: check.Answer{Status: 404}, Class: check.Hidden},
-			finding.Unproven, finding.NotSure},
-		{"unsigned", 500, good, finding.Unproven, finding.NotSure},
-		{"unsigned", 429, good, finding.Unproven, finding.NotSure},
-		{"unsigned", 0, good, finding.Unproven, finding.NotSure},
-	} {
-		p := &probe.Probe{Kind: probe.Credential, Route: 0, RouteKey: "GET /a", Way: c.way, Donor: "ann",
-			State: access.Broken, Expect: access.Expectation{Outcome: access.Refuse, Decider: 3}}
-		v := Judge(Input{Doc: d, Probe: p, Answer: check.Answer{Status: c.status}, Control: c.control})
-		assert.Equal(t, c.want, v.Kind, "%s %d", c.way, c.status)
-		assert.Equal(t, c.sure, v.Confidence, "%s %d", c.way, c.status)
-	}
 	p := &probe.Probe{Kind: probe.Issued, Route: 0, RouteKey: "GET /a", Identity: "ann", Scheme: "s"}
 	assert.Equal(t, finding.Unproven, Judge(Input{Doc: d, Probe: p}).Kind)
 	said := func(list ...Judged) finding.Kind { return Judge(Input{Doc: d, Probe: p, Issued: &list}).Kind }
@@ -74,8 +49,8 @@ func TestCredentialFindingsAreGathered(t *testing.T) {
 		item(0, "expired", "token expired", finding.Unprotected), item(1, "expired", "token expired",
 			finding.Unprotected), item(2, "expired", "token expired", finding.Unprotected),
 		item(0, "unsigned", "token unsigned", finding.Unprotected), item(0, "signature removed",
-			"token signature removed", finding.Unprotected),
-		item(2, probe.Ended, "afterlife", finding.Lifetime),
+			"token unsigned", finding.Unprotected),
+		item(2, check.Ended, "afterlife", finding.Lifetime),
 	})
 	got := map[string]string{}
 	for _, f := range list {

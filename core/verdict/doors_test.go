@@ -29,10 +29,6 @@ func reply(status int, kind, body string) check.Answer {
 
 const asJSON, asHTML = "application/json", "text/html; charset=utf-8"
 
-func goodControl(body string) *Control {
-	return &Control{Caller: "ann", Answer: reply(200, asJSON, body), Class: check.Admitted}
-}
-
 // A refusal that depends on what kind of answer is asked for.
 func TestRefusalsOfOtherKinds(t *testing.T) {
 	d := doc(t, "answers: { 401: { type: application/problem+json }, login_page: { location: \"**/login**\" }, "+
@@ -86,48 +82,6 @@ func judged(d *declaration.Document, p *check.Probe, a check.Answer, others map[
 	return Of(Input{Doc: d, Probe: way, Answer: a}, func() check.Verdict {
 		return crossing.Family{}.Judge(c, p, fact(a), e)
 	})
-}
-
-// What must be admitted although it looks unusual, and what may be admitted
-// for another reason.
-func TestCredentialsThatAreNotSimplyBroken(t *testing.T) {
-	d := doc(t, "")
-	for _, c := range []struct {
-		name   string
-		way    string
-		status int
-		change func(*Input)
-		want   finding.Kind
-	}{
-		{"the word in other letters", probe.SchemeCase, 200, nil, finding.Agrees},
-		{"the word in other letters is refused", probe.SchemeCase, 401, nil, finding.OverRestrictive},
-		{"the service fails", probe.SchemeCase, 500, nil, finding.Unproven},
-		{"no control", probe.SchemeCase, 401, func(in *Input) { in.Control = nil }, finding.Unproven},
-		{"a stale cookie beside", probe.OtherBroken, 200, nil, finding.Agrees},
-		{"a stale cookie beside turns away", probe.OtherBroken, 403, nil, finding.OverRestrictive},
-		{"neither would do", probe.BesideFirst, 200, nil, finding.Unprotected},
-		{"neither would do, and does not", probe.BesideFirst, 403, nil, finding.Agrees},
-		{"the sound one does alone", probe.BesideFirst, 200, func(in *Input) { in.BesideEnters = true },
-			finding.Agrees},
-		{"a write from another site", probe.CrossSite, 201, nil, finding.Unprotected},
-		{"no browser would send the cookie", probe.CrossSite, 201, func(in *Input) { in.SameSite = "lax" },
-			finding.Agrees},
-		{"SameSite none is none", probe.CrossSite, 201, func(in *Input) { in.SameSite = "none" }, finding.Unprotected},
-		{"a write from another site is refused", probe.CrossSite, 403, nil, finding.Agrees},
-		{"repeated", probe.Repeated, 202, nil, finding.Unprotected},
-		{"another record", probe.OtherRecord, 200, nil, finding.Unprotected},
-	} {
-		p := &probe.Probe{Kind: probe.Credential, Route: 0, RouteKey: "GET /a", Way: c.way, Donor: "ann", Beside: "bob",
-			BesideScheme: "page", Scheme: "s", State: access.Broken, Expect: access.Expectation{Outcome: access.Refuse,
-				Decider: 3}}
-		in := Input{Doc: d, Probe: p, Answer: check.Answer{Status: c.status}, Control: goodControl("{}")}
-		if c.change != nil {
-			c.change(&in)
-		}
-		v := Judge(in)
-		assert.Equal(t, c.want, v.Kind, "%s: %s", c.name, v.Reason)
-		assert.NotEmpty(t, v.Reason)
-	}
 }
 
 // A family's verdict is one of all: its gaps gather where it says that one mend would be,

@@ -15,7 +15,6 @@ import (
 	"millgate/core/declaration"
 	"millgate/core/finding"
 	"millgate/core/probe"
-	"millgate/core/token"
 )
 
 // Item is one judged probe.
@@ -178,12 +177,8 @@ func (x gathering) place(p *probe.Probe, g Gap) place {
 	x.cause(&at, p, g)
 	tok := p.Kind == probe.Credential && (g.Kind == finding.Unprotected || g.Kind == finding.Lifetime) &&
 		at.cause != "no guard"
-	if tok {
-		if x.broken[at.route] {
-			at.kind, at.cause = finding.Unprotected, "credential broken"
-		} else if unsignedWays[p.Way] {
-			at.cause = "token unsigned"
-		}
+	if tok && x.broken[at.route] {
+		at.kind, at.cause = finding.Unprotected, "credential broken"
 	}
 	if g.Kind == finding.WrongRefusal && g.Subject == "answer" && p.Kind != probe.QuotaDrill {
 		at.cause = "answer"
@@ -211,7 +206,7 @@ func (x gathering) place(p *probe.Probe, g Gap) place {
 
 // ofRoutes are kinds whose gaps may come from what others at their route come from.
 var ofRoutes = map[probe.Kind]bool{probe.Crossing: true, probe.Around: true, probe.UnknownPath: true,
-	probe.OtherMethod: true, probe.Neighbour: true}
+	probe.OtherMethod: true, probe.Neighbour: true, probe.Credential: true}
 
 // cause says what a gap comes from where other gaps show that it comes from more than
 // itself.
@@ -226,12 +221,12 @@ func (x gathering) cause(at *place, p *probe.Probe, g Gap) {
 		p.Unsafe()):
 		at.kind, at.cause = x.done[route], "carried out"
 	case x.open[route] && (g.Kind == finding.Unprotected || p.Kind == probe.Credential ||
-		g.Kind == finding.OverPermissive && g.Subject != "body"):
+		g.Kind == finding.OverPermissive):
 		at.kind, at.cause = finding.Unprotected, "no guard"
 	case x.absent[route] && g.Kind == finding.OverPermissive && g.Subject == "credential":
 		// Presenting another scheme is presenting none of those accepted.
 		at.kind, at.cause = finding.Unprotected, "credential absent"
-	case x.absent[route] && g.Kind == finding.Unprotected && (p.Kind == probe.Around || p.Way == probe.InQuery):
+	case x.absent[route] && g.Kind == finding.Unprotected && (p.Kind == probe.Around || p.Way == check.InQuery):
 		// Without a credential it is open anyway, whatever the way.
 		at.cause = "credential absent"
 	}
@@ -299,10 +294,6 @@ func openRoutes(items []Item) (open, absent map[string]bool) {
 	return open, absent
 }
 
-// unsignedWays are the ways of one fault: the signature is not asked for.
-var unsignedWays = map[string]bool{string(token.Unsigned): true, string(token.UnsignedCase): true,
-	string(token.SignatureRemoved): true}
-
 // credentialRoutes says which routes admit any broken credential, and on how
 // many of the others that have a guard each fault of a soundness check shows.
 func credentialRoutes(items []Item, open map[string]bool) (broken map[string]bool, routes map[string]int) {
@@ -321,11 +312,7 @@ func credentialRoutes(items []Item, open map[string]bool) (broken map[string]boo
 			continue
 		}
 		for _, g := range it.Verdict.Gaps {
-			cause := g.Cause
-			if unsignedWays[it.Probe.Way] {
-				cause = "token unsigned"
-			}
-			if k := cause + "\x00" + it.Probe.Scheme; !seen[k+route] {
+			if k := g.Cause + "\x00" + it.Probe.Scheme; !seen[k+route] {
 				seen[k+route] = true
 				routes[k]++
 			}

@@ -13,31 +13,14 @@ import (
 	"millgate/core/probe"
 )
 
-// Control is the probe that shows the request to be a fair one.
-type Control struct {
-	Caller string
-	Answer check.Answer
-	Class  check.Class
-}
-
 // Input is everything a verdict is made from.
 type Input struct {
-	Doc     *declaration.Document
-	Probe   *probe.Probe
-	Answer  check.Answer
-	Control *Control // nil when there is none
-	// After an unsafe probe that was turned away: "" when its record was not
-	// read again, "unchanged", "changed" or "gone".
-	ReadBack string
-	// For a raised role: where the role was seen, "" when it was not.
-	Raised string
+	Doc    *declaration.Document
+	Probe  *probe.Probe
+	Answer check.Answer
 	// For a login whose token was judged: what is said about the token; nil
 	// when there is none.
 	Issued *[]Judged
-	// For a cookie sent by another site: its SameSite as it was set.
-	SameSite string
-	// For two credentials at once: the sound one's caller got in by itself.
-	BesideEnters bool
 	// For a quota drill: what it measured; nil when it did not get that far.
 	Quota *QuotaSeen
 	// Sick: it failed while the service as a whole did.
@@ -76,8 +59,6 @@ func CallerLabel(p *probe.Probe) string {
 		return p.Who()
 	case p.Check != nil:
 		return cmp.Or(p.Identity, "nobody") + " (" + p.Says() + ")"
-	case p.Kind == probe.Credential:
-		return "nobody (" + p.Way + ", made of " + p.Donor + "'s " + p.Scheme + ")"
 	case p.Kind == probe.Issued:
 		return p.Identity + " (what it is given)"
 	case p.Kind == probe.QuotaDrill && p.Identity != "":
@@ -98,25 +79,11 @@ func Judge(in Input) Verdict {
 	}
 	switch in.Probe.Kind {
 	default: // a family's, which Of judges
-	case probe.Malformed:
-		v.malformed(in)
-	case probe.RaisedRole:
-		v.raised(in)
-	case probe.Credential:
-		v.credential(in)
 	case probe.Issued:
 		v.issued(in)
-		v.worst()
-		return v
 	case probe.QuotaDrill:
 		v.quotaDrill(in)
-		v.worst()
-		return v
 	}
-	if v.carriedOut(in) && v.Kind == finding.Unproven {
-		v.Kind = finding.Agrees // replaced by the gap below
-	}
-	v.answer(in, in.Answer)
 	v.worst()
 	return v
 }
@@ -216,71 +183,4 @@ func (v *Verdict) unproven(reason string) {
 func (v *Verdict) gap(k finding.Kind, x access.Expectation, cause, reason string, c finding.Confidence) {
 	v.Gaps = append(v.Gaps, Gap{Kind: k, Rung: x.Decider, Subject: x.Subject, Cause: cause, Reason: reason,
 		Confidence: c})
-}
-
-// fair says whether the control shows the request to be a fair one.
-func (in Input) fair() (bool, string) {
-	if in.Control == nil {
-		return false, "no caller that must be admitted was sent, so the request may be wrong itself"
-	}
-	if in.Control.Class != check.Admitted {
-		return false, fmt.Sprintf("the control (%s) was not admitted either: %s", in.Control.Caller,
-			in.Control.Answer.Code())
-	}
-	return true, ""
-}
-
-// spent says whether an answer may speak of what the control did before.
-func (in Input) spent() bool {
-	return in.Control != nil && in.Control.Class == check.Admitted && !in.Probe.IsControl &&
-		declaration.UnsafeMethod(in.Probe.Method) && check.Spent(in.Control.Answer, in.Answer)
-}
-
-func (v *Verdict) malformed(in Input) {
-	switch {
-	case in.Answer.Status == 0:
-		v.unproven("no answer: " + in.Answer.Error)
-	case v.Class == check.Failed || v.Class == check.Throttled:
-		v.unproven(fmt.Sprintf("a malformed id was answered %s", in.Answer.Code()))
-	default:
-		v.agrees(finding.Proven, fmt.Sprintf("a malformed id was answered %s", in.Answer.Code()))
-	}
-}
-
-func (v *Verdict) raised(in Input) {
-	p := in.Probe
-	switch {
-	case in.Raised != "":
-		x := p.Expect
-		x.Decider, x.Subject = 4, "body"
-		who := CallerLabel(p)
-		v.gap(finding.OverPermissive, x, "body "+p.Claim, fmt.Sprintf("%s raised a role through the body: %q with %s "+
-			"was taken over, as seen in %s.", who, p.Claim, p.Role, in.Raised), finding.Proven)
-	case v.Class == check.Failed || v.Class == check.Unreachable || v.Class == check.Throttled:
-		v.unproven("a body that claims a role was answered " + in.Answer.Code())
-	case v.Class == check.Admitted && in.Control != nil && in.Control.Class != check.Admitted:
-		v.unproven("the request without the claim was not admitted: " + in.Control.Answer.Code())
-	default:
-		v.agrees(finding.Likely, fmt.Sprintf("a body that claims %q changed nothing that shows: %s", p.Claim,
-			in.Answer.Code()))
-	}
-}
-
-// carriedOut adds the gap of a request that was turned away and done all the
-// same.
-func (v *Verdict) carriedOut(in Input) bool {
-	if v.Class == check.Admitted || in.ReadBack != "changed" && in.ReadBack != "gone" ||
-		in.Probe.Expect.Outcome == access.Admit {
-		return false
-	}
-	kind := finding.OverPermissive
-	if in.Probe.Identity == "" {
-		kind = finding.Unprotected
-	}
-	x := in.Probe.Expect
-	v.Gaps = append([]Gap{{Kind: kind, Rung: x.Decider, Subject: x.Subject, Cause: "carried out",
-		Confidence: finding.Proven,
-		Reason: fmt.Sprintf("%s was answered %s, and it was carried out all the same: the record is %s afterwards.",
-			CallerLabel(in.Probe), in.Answer.Code(), in.ReadBack)}}, v.Gaps...)
-	return true
 }

@@ -23,26 +23,6 @@ schemes: { access: { kind: bearer, login: { send: POST /login, take: { access: /
 	return d
 }
 
-func TestRaisedAndMalformed(t *testing.T) {
-	d := kindsDoc(t)
-	p := &probe.Probe{Kind: probe.RaisedRole, RouteKey: "POST /a", Method: "POST", Identity: "ann", Claim: "roles",
-		Role: "boss", Expect: access.Expectation{Outcome: access.Admit}}
-	v := Judge(Input{Doc: d, Probe: p, Answer: check.Answer{Status: 201}, Raised: "the record, read again"})
-	assert.Equal(t, finding.OverPermissive, v.Kind)
-	assert.Equal(t, "body", v.Gaps[0].Subject)
-	assert.Contains(t, v.Reason, "the record, read again")
-	for status, want := range map[int]finding.Kind{201: finding.Agrees, 400: finding.Agrees, 403: finding.Agrees,
-		500: finding.Unproven} {
-		assert.Equal(t, want, Judge(Input{Doc: d, Probe: p, Answer: check.Answer{Status: status}}).Kind, status)
-	}
-	m := &probe.Probe{Kind: probe.Malformed, RouteKey: "GET /a/{id}", Param: "id",
-		Expect: access.Expectation{Outcome: access.Closed}}
-	for status, want := range map[int]finding.Kind{400: finding.Agrees, 404: finding.Agrees, 200: finding.Agrees,
-		500: finding.Unproven, 0: finding.Unproven} {
-		assert.Equal(t, want, Judge(Input{Doc: d, Probe: m, Answer: check.Answer{Status: status}}).Kind, status)
-	}
-}
-
 func TestLostIsUnproven(t *testing.T) {
 	d := kindsDoc(t)
 	p := &probe.Probe{Kind: probe.Crossing, RouteKey: "GET /a", Expect: access.Expectation{Outcome: access.Refuse}}

@@ -174,7 +174,10 @@ func TestTextsThatWereNotLookedFor(t *testing.T) {
 	p := item(probe.Malformed, "GET /a", "ann", access.Sound).Probe
 	judge := func(x check.Exchange) Verdict {
 		x.Status = 200
-		return Judge(Input{Doc: d, Probe: p, Answer: check.AnswerOf(x)})
+		r := check.Report{Fate: check.Answered, Exchange: x}
+		return Of(Input{Doc: d, Probe: p, Answer: check.AnswerOf(x)}, func() check.Verdict {
+			return check.Verdict{Says: "fine", Proof: check.Shown(check.Head(r)), Answers: []check.Report{r}}
+		})
 	}
 	assert.Equal(t, finding.Proven, judge(check.Exchange{Content: "all of it"}).Confidence)
 	for _, x := range []check.Exchange{{Content: "‹token:1› and more"}, {Content: "a part", Truncated: true}} {

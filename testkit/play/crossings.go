@@ -23,8 +23,8 @@ func (Crossings) Address(int) check.Request { return check.Request{} }
 // ControlAt is none.
 func (Crossings) ControlAt(int) (*check.Probe, string) { return nil, "" }
 
-// Sent says that something is sent everywhere.
-func (Crossings) Sent(int) bool { return true }
+// At are none.
+func (Crossings) At(int) []*check.Probe { return nil }
 
 // Classes are none.
 func (Crossings) Classes() []access.Class { return nil }

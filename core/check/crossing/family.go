@@ -52,6 +52,9 @@ type Detail struct {
 	Own       []string // those of the caller at its own records
 }
 
+// Parameters are the values of its route's parameters, but for the record's.
+func (d Detail) Parameters() map[string]string { return d.Params }
+
 // What a refusal is asked for as; they stand in ids.
 const (
 	AcceptHTML = "asking for HTML"
@@ -104,15 +107,10 @@ func says(p *check.Probe) string {
 
 // Who names the caller.
 func (Family) Who(p *check.Probe) string {
-	switch {
-	case p.Caller.Identity != "":
-		return p.Caller.Identity
-	case p.Of != "":
+	if p.Of != "" {
 		return "nobody (" + p.Of + ")"
-	case p.Caller.State == access.Broken:
-		return "nobody (broken credential)"
 	}
-	return "nobody (no credential)"
+	return check.WhoOf(p.Caller)
 }
 
 // Expect is what the declaration expects of the caller, without its ladder.
@@ -148,20 +146,11 @@ func (f Family) Script(c *check.Context, p *check.Probe) check.Script {
 // Call is the request of a crossing, with its credential. What it takes is left to whoever
 // sends it.
 func Call(c *check.Context, p *check.Probe) check.Call {
-	call := check.Call{Name: check.TheRequest, Request: Request(c, p), Retry: true}
+	call := check.Call{Name: check.TheRequest, Request: Request(c, p), As: check.Bears(c, p), Retry: true}
 	rt := c.Doc.Routes[c.Doc.RouteNamed(p.Route)]
 	if !rt.Unsafe() {
 		call.Effect = check.Safe
 	}
-	if p.Caller.Scheme == "" {
-		return call
-	}
-	as := check.Present{Caller: p.Caller}
-	if s := c.Doc.SchemeNamed(p.Caller.Scheme); p.Caller.Identity != "" && s.Login != nil && s.Logout != nil &&
-		s.Logout.Host == rt.Host && s.Logout.Path == rt.Path() {
-		as.Fresh = true // what ends a session is given one of its own to end
-	}
-	call.As = []check.Present{as}
 	return call
 }
 

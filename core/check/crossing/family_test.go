@@ -16,9 +16,11 @@ func TestWhatIsPlanned(t *testing.T) {
 	_, p := planned(t, "all")
 	byRoute := map[string][]string{}
 	for _, x := range p.Probes {
-		byRoute[x.Route] = append(byRoute[x.Route], x.Caller.Identity+" "+string(x.Caller.State)+" "+string(x.Relation))
+		byRoute[x.Route] = append(byRoute[x.Route],
+			x.Caller.Identity+" "+string(x.Caller.State)+" "+string(x.Relation)+x.Of)
 	}
-	assert.Equal(t, []string{" absent ", " broken ", "ann sound ", "boss sound "}, byRoute["GET /things"])
+	assert.Equal(t, []string{" absent ", " broken ", "ann sound ", "boss sound ", " absent asking for HTML",
+		" absent without Accept"}, byRoute["GET /things"], "it stands for its guard")
 	assert.Equal(t, []string{" absent ", " broken ", "ann sound own", "ann sound foreign", "boss sound "},
 		byRoute["GET /things/{id}"], "boss is admitted whatever the record")
 	ann := named(t, p, "crossing|GET /things|ann|s|sound||")
@@ -196,7 +198,7 @@ func TestCredentialsAndBodies(t *testing.T) {
 	assert.Equal(t, "/things/t-2", known.Path)
 	assert.Empty(t, known.Fill)
 	for way, want := range map[string]string{AcceptHTML: "text/html,application/xhtml+xml", AcceptNone: ""} {
-		x, ok := Refusal(c, named(t, p, "crossing|GET /things|boss|s|sound||"), way)
+		x, ok := refusal(c, named(t, p, "crossing|GET /things|boss|s|sound||"), way)
 		require.True(t, ok)
 		h := Request(c, &x).Headers
 		assert.Equal(t, [][2]string{{"Accept", want}}, h)

@@ -27,14 +27,25 @@ type at struct {
 // Plan plans the crossings of every route.
 func (f Family) Plan(c *check.Context, p *check.Planning) {
 	classes := access.Classes(c.Doc)
+	controls := make([]*check.Probe, len(c.Doc.Routes))
 	for i := range c.Doc.Routes {
 		x := planning{p, check.NewDrafts(c.Doc, c.Target, classes), c.Doc, &at{route: i}}
 		x.nobody()
 		for _, class := range classes {
 			x.identity(class)
 		}
-		x.control(f, c)
+		controls[i] = x.control(f, c)
 		x.compare()
+	}
+	drafts := check.NewDrafts(c.Doc, c.Target, classes)
+	for _, g := range check.Guards(c.Doc, func(i int) (*check.Probe, string) { return controls[i], "" }) {
+		_, _, ok := drafts.For(g.Best.Route, nil, access.NoRecord, true) // the crossing itself says why not
+		for _, way := range []string{AcceptHTML, AcceptNone} {
+			if q, refused := refusal(c, g.Best.Control, way); ok && refused && q.Phase < check.ThenDeleting &&
+				g.Best.Control.Phase < check.ThenDeleting {
+				p.Add(q)
+			}
+		}
 	}
 }
 
@@ -127,7 +138,7 @@ func (x planning) identity(class access.Class) {
 }
 
 // control chooses what shows the requests of a route to be fair ones.
-func (x planning) control(f Family, c *check.Context) {
+func (x planning) control(f Family, c *check.Context) *check.Probe {
 	made := x.at.made
 	ctl := pickControl(f, c, made)
 	if ctl == nil {
@@ -135,7 +146,7 @@ func (x planning) control(f Family, c *check.Context) {
 			x.leave("", "the control", "no caller that must be admitted can be presented, so refusals stay "+
 				"unproven")
 		}
-		return
+		return nil
 	}
 	for _, p := range made {
 		d := of(p)
@@ -144,6 +155,7 @@ func (x planning) control(f Family, c *check.Context) {
 		}
 		p.Detail = d
 	}
+	return ctl
 }
 
 // pickControl prefers nobody on an open route, then a caller admitted whatever the record,
@@ -183,10 +195,10 @@ func (x planning) compare() {
 	}
 }
 
-// Refusal is a probe of how a refusal looks to who asks for a page, or for nothing: some
+// refusal is a probe of how a refusal looks to who asks for a page, or for nothing: some
 // services send the one to a login page and answer the other. It sends what the control
 // sends. ok is false where nobody is refused there.
-func Refusal(c *check.Context, control *check.Probe, way string) (p check.Probe, ok bool) {
+func refusal(c *check.Context, control *check.Probe, way string) (p check.Probe, ok bool) {
 	i := c.Doc.RouteNamed(control.Route)
 	d := Detail{Params: of(control).Params, ControlBy: Family{}.Who(control)}
 	p = check.Probe{ID: check.ID{Family: Family{}.Name(), Route: control.Route,

@@ -90,7 +90,7 @@ func (Family) Plan(c *check.Context, p *check.Planning) {
 	x := planning{p, c, check.NewDrafts(c.Doc, c.Target, p.Classes())}
 	for i := range c.Doc.Routes {
 		e := access.Evaluate(c.Doc, i, access.Caller{State: access.Absent})
-		if e.Outcome != access.Admit && e.Outcome != access.Either && p.Sent(i) {
+		if e.Outcome != access.Admit && e.Outcome != access.Either && len(p.At(i)) > 0 {
 			x.around(i)
 		}
 	}

@@ -45,6 +45,8 @@ func (crossings) ControlAt(i int) (*check.Probe, string) {
 	return &check.Probe{ID: check.ID{Family: "crossing", Of: string(rune('a' + i))}}, "ann"
 }
 
+func (crossings) At(int) []*check.Probe { return []*check.Probe{{}} }
+
 func planned(t *testing.T, target string) (*check.Context, *check.Planning) {
 	t.Helper()
 	d, msgs := declaration.Parse("x", []byte(text), nil)

@@ -4,10 +4,13 @@ package families
 
 import (
 	"millgate/core/check"
+	"millgate/core/check/credential"
 	"millgate/core/check/crossing"
 	"millgate/core/check/detour"
 	"millgate/core/check/logins"
+	"millgate/core/check/malformed"
 	"millgate/core/check/pages"
+	"millgate/core/check/raised"
 	"millgate/core/check/sessions"
 	"millgate/core/check/undeclared"
 )
@@ -16,7 +19,10 @@ import (
 var All = check.Families{
 	crossing.Family{},
 	detour.Family{},
+	raised.Family{},
+	malformed.Family{},
 	undeclared.Family{},
+	credential.Family{},
 	logins.Family{},
 	pages.Family{},
 	sessions.Family{},

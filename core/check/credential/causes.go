@@ -1,8 +1,8 @@
-package verdict
+package credential
 
 import (
+	"millgate/core/check"
 	"millgate/core/finding"
-	"millgate/core/probe"
 	"millgate/core/token"
 )
 
@@ -16,8 +16,8 @@ const (
 	placeAdvice = "Take only what was issued as this credential, for this scheme."
 )
 
-// credentialCauses are those of credentials that are broken in one way.
-var credentialCauses = []*finding.Row{
+// rows are those of credentials that are broken in one way.
+var rows = []*finding.Row{
 	broken("unsigned", "An unsigned token is accepted", "Whoever can write can make a token.", verifyAdvice,
 		finding.API2, 347,
 		"RFC 8725 section 2.1"),
@@ -44,57 +44,57 @@ var credentialCauses = []*finding.Row{
 	broken(string(token.KeyIDPath), "A token whose key id is a path is accepted",
 		"The key id leads the verifier to another file, "+
 			"whose content is known.", verifyAdvice, finding.API2, 347, "RFC 8725 section 3.10"),
-	broken(probe.Expired, "An expired credential is accepted", "A lost credential is good for ever.",
+	broken(check.Expired, "An expired credential is accepted", "A lost credential is good for ever.",
 		"Compare the end with the clock after the signature was verified.", finding.API2, 613,
 		"RFC 7519 section 4.1.4"),
-	broken(probe.NotYet, "A token is accepted before it is valid", "Its beginning is not looked at.", verifyAdvice,
+	broken(check.NotYet, "A token is accepted before it is valid", "Its beginning is not looked at.", verifyAdvice,
 		finding.API2, 347,
 		"RFC 7519 section 4.1.5"),
-	broken(probe.OtherAud, "A token for another service is accepted", "Whoever gets a token for any service of the "+
+	broken(check.OtherAud, "A token for another service is accepted", "Whoever gets a token for any service of the "+
 		"issuer gets in "+
 		"here.", verifyAdvice, finding.API2, 347, "RFC 8725 section 3.9"),
-	broken(probe.OtherIss, "A token of another issuer is accepted", "The issuer is not compared.", verifyAdvice,
+	broken(check.OtherIss, "A token of another issuer is accepted", "The issuer is not compared.", verifyAdvice,
 		finding.API2, 347,
 		"RFC 8725 section 3.8"),
-	broken(probe.OtherKind, "A refresh token is accepted as an access token",
+	broken(check.OtherKind, "A refresh token is accepted as an access token",
 		"What lives for weeks opens what access tokens open for "+
 			"minutes.", placeAdvice, finding.API2, 347, "RFC 9700 section 4.14"),
-	broken(probe.OtherScheme, "The credential of another scheme is accepted",
+	broken(check.OtherScheme, "The credential of another scheme is accepted",
 		"What was given out for one purpose opens another.",
 		placeAdvice, finding.API2, 347, ""),
-	broken(probe.NoToken, "A text that is no credential is accepted", "That one is presented is enough.", verifyAdvice,
+	broken(check.NoToken, "A text that is no credential is accepted", "That one is presented is enough.", verifyAdvice,
 		finding.API2, 347, ""),
-	broken(probe.Empty, "An empty credential is accepted", "The scheme's word, or the field's name, is enough.",
+	broken(check.Empty, "An empty credential is accepted", "The scheme's word, or the field's name, is enough.",
 		verifyAdvice,
 		finding.API2, 347, ""),
-	broken(probe.KeyCase, "A key in other letters is accepted", "Keys are compared without regard to letter case, so "+
+	broken(check.KeyCase, "A key in other letters is accepted", "Keys are compared without regard to letter case, so "+
 		"that there are fewer "+
 		"of them to guess.", keyAdvice, finding.API2, 178, ""),
-	broken(probe.KeyPlace, "A key in another place is accepted", "A key in the query is written into logs and "+
+	broken(check.KeyPlace, "A key in another place is accepted", "A key in the query is written into logs and "+
 		"histories.", keyAdvice,
 		finding.API2, 598, ""),
-	broken(probe.CrossSite, "A page of another site can write", "Whoever leads a signed-in person to a page can act "+
+	broken(check.CrossSite, "A page of another site can write", "Whoever leads a signed-in person to a page can act "+
 		"as that person.",
 		"Set the cookie with SameSite, and refuse writes whose Origin is not your own.", finding.API2, 352,
 		"RFC 6265bis section 5.6.7"),
-	broken(probe.Repeated, "A signed request can be repeated", "Whoever records one request can send it again.",
+	broken(check.Repeated, "A signed request can be repeated", "Whoever records one request can send it again.",
 		timeAdvice, finding.API2,
 		294, "RFC 9421 section 7.2.2"),
-	broken(probe.OldTime, "An old signed request is accepted", "Whoever records one request can send it much later.",
+	broken(check.OldTime, "An old signed request is accepted", "Whoever records one request can send it much later.",
 		timeAdvice,
 		finding.API2, 294, "RFC 9421 section 7.2.2"),
-	broken(probe.OtherBody, "The signature does not hold the body", "Whoever records one request can send another "+
+	broken(check.OtherBody, "The signature does not hold the body", "Whoever records one request can send another "+
 		"body with it.",
 		"Sign a digest of the body, and compare it before the body is used.", finding.API2, 347, "RFC 9530"),
-	broken(probe.OtherRecord, "A link opens other records", "Whoever has one link has all of them.", signAddress,
+	broken(check.OtherRecord, "A link opens other records", "Whoever has one link has all of them.", signAddress,
 		finding.API1, 639, ""),
-	broken(probe.Changed, "A link's end can be changed", "Whoever has a link keeps it for ever.", signAddress,
+	broken(check.ChangedEnd, "A link's end can be changed", "Whoever has a link keeps it for ever.", signAddress,
 		finding.API2, 613, ""),
-	broken(probe.InQuery, "A token in the query is accepted", "There it is written into logs and histories.",
+	broken(check.InQuery, "A token in the query is accepted", "There it is written into logs and histories.",
 		"Take tokens from the Authorization field only.", finding.API2, 598, "RFC 6750 section 2.3"),
-	broken(probe.BesideFirst, besideTitle, besideMeans, oneAdvice, finding.API2, 347, ""),
-	broken(probe.BesideLast, besideTitle, besideMeans, oneAdvice, finding.API2, 347, ""),
-	broken(probe.BesideOther, "A broken credential passes beside one of another scheme", besideMeans, oneAdvice,
+	broken(check.BesideFirst, besideTitle, besideMeans, oneAdvice, finding.API2, 347, ""),
+	broken(check.BesideLast, besideTitle, besideMeans, oneAdvice, finding.API2, 347, ""),
+	broken(check.BesideOther, "A broken credential passes beside one of another scheme", besideMeans, oneAdvice,
 		finding.API2, 347, ""),
 	{Cause: "scheme letters", Kind: finding.OverRestrictive, Title: "The scheme's word is read with its letter case",
 		Means:  "A caller that writes it in other letters is turned away with a sound token.",
@@ -117,4 +117,16 @@ func broken(way, title, means, advice string, owasp finding.OWASP, cwe int, stan
 	return &finding.Row{Cause: "token " + way, Kind: finding.Unprotected, Title: title, Means: means, Advice: advice,
 		OWASP: owasp,
 		CWE:   cwe, Standard: standard}
+}
+
+// unsigned are the ways of one fault: the signature is not asked for.
+var unsigned = map[string]bool{string(token.Unsigned): true, string(token.UnsignedCase): true,
+	string(token.SignatureRemoved): true}
+
+// rowOf is the cause of a way that was admitted.
+func rowOf(way string) *finding.Row {
+	if unsigned[way] {
+		way = "unsigned"
+	}
+	return finding.RowOf(rows, "token "+way)
 }

@@ -1,0 +1,320 @@
+// Package raised checks that nobody gives itself a role by writing it into a body.
+//
+// # What is sent
+//
+// Where a route takes a body that creates or updates, the least of the callers that it admits
+// sends the sample with one member more: the claim that holds roles in the scheme's tokens,
+// with the highest role that the caller does not have. The record's owner reads the member
+// before and after; what was raised is put back.
+//
+// # What is concluded
+//
+// The role in the answer, or in the record read again, is OverPermissive. That it does not
+// show speaks for a body that is not taken over as it comes, and proves nothing.
+package raised
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+
+	"millgate/core/access"
+	"millgate/core/check"
+	"millgate/core/declaration"
+	"millgate/core/finding"
+)
+
+// Family is that of raised roles.
+type Family struct{}
+
+// Detail is what is claimed.
+type Detail struct {
+	Role   string            // the role claimed; the member that claims it is Of
+	Params map[string]string // values for all parameters but the record's
+}
+
+// Measured is what stays beside the reports.
+type Measured struct {
+	check.Recorded
+	// Raised is where the role was seen, where the reports do not show it: versions before
+	// kept that alone.
+	Raised string `json:"raised,omitempty"`
+}
+
+const version = 1 // of Measured
+
+// Name is that of its probes.
+func (Family) Name() string { return "raised-role" }
+
+// Of is the detail of a probe.
+func Of(p *check.Probe) Detail {
+	d, _ := p.Detail.(Detail)
+	return d
+}
+
+// Cost is one request; those that make and remove a record are counted for all.
+func (Family) Cost(*check.Context, *check.Probe) check.Cost { return check.Cost{Requests: 1} }
+
+// Cell is the caller's at the route.
+func (Family) Cell(p *check.Probe) (check.Cell, string) {
+	return check.Cell{Route: p.Route, Lens: check.Access, Key: p.Caller.Identity},
+		fmt.Sprintf("a body that claims %s: %s", p.Of, Of(p).Role)
+}
+
+// Who names the caller.
+func (Family) Who(p *check.Probe) string { return check.WhoOf(p.Caller) }
+
+// Expect is what is expected of the request itself.
+func (Family) Expect(c *check.Context, p *check.Probe) access.Expectation {
+	i := c.Doc.RouteNamed(p.Route)
+	if i < 0 {
+		return access.Expectation{Outcome: access.Closed}
+	}
+	return access.Evaluate(c.Doc, i, access.Caller{Identity: c.Doc.IdentityNamed(p.Caller.Identity),
+		State: p.Caller.State, Record: p.Relation}).Brief()
+}
+
+// Plan plans a claim at each route that takes one.
+func (f Family) Plan(c *check.Context, p *check.Planning) {
+	claim := ""
+	for _, s := range c.Doc.Schemes {
+		if at := s.Claims["roles"]; at != "" {
+			claim = at[strings.LastIndexByte(at, '/')+1:]
+			break
+		}
+	}
+	for i, rt := range c.Doc.Routes {
+		var body map[string]json.RawMessage
+		if rt.Effect != declaration.Create && rt.Effect != declaration.Update ||
+			json.Unmarshal(rt.Send.JSON, &body) != nil || len(body) == 0 || check.UsesSession(c.Doc, i) {
+			continue
+		}
+		if _, there := body[claim]; claim == "" || there {
+			continue
+		}
+		least := f.least(c, p.At(i))
+		if least == nil {
+			continue
+		}
+		role := check.HighestRole(c.Doc, least.Caller.Identity)
+		if role == "" {
+			continue
+		}
+		x := check.Probe{ID: least.ID, Phase: check.ThenRaising, Unsafe: rt.Unsafe(), Record: least.Record,
+			Control: least.Key(), Detail: Detail{Role: role, Params: check.ParamsOf(least)}}
+		x.Family, x.Of = f.Name(), claim
+		p.Add(x)
+	}
+}
+
+// least is the caller with the fewest roles of those that must be admitted.
+func (f Family) least(c *check.Context, at []*check.Probe) (least *check.Probe) {
+	size := 0
+	for _, p := range at {
+		if p.Of != "" || p.Caller.State == access.Broken || f.Expect(c, p).Outcome != access.Admit {
+			continue
+		}
+		n := 0
+		if id := c.Doc.IdentityNamed(p.Caller.Identity); id != nil {
+			n = 1 + len(c.Doc.RolesOf(id))
+		}
+		if least == nil || n < size {
+			least, size = p, n
+		}
+	}
+	return least
+}
+
+// The calls of a script beside the request.
+const (
+	before  = "the record before"
+	after   = "the record afterwards"
+	putBack = "put it back"
+	again   = "the record in the end"
+)
+
+// Script claims the role, looks for it, and puts back what was there.
+func (f Family) Script(c *check.Context, p *check.Probe) check.Script {
+	return check.Tell(func(t *check.Telling) {
+		m := &Measured{}
+		t.Measured(m)
+		var ok bool
+		if m.Record, ok = t.Borrow(c, p); !ok {
+			return
+		}
+		read := func(name string) check.Report {
+			call, ok := check.Reading(c, p, name)
+			if !ok {
+				return check.Report{}
+			}
+			return t.Send(call)[0]
+		}
+		q := f.request(c, p)
+		call := check.Call{Name: check.TheRequest, Request: q, As: check.Bears(c, p), Retry: true}
+		call.Request.Body = withMember(q.Body, p.Of, []string{Of(p).Role})
+		call.Makes, call.Take = check.Creating(c.Doc, c.Doc.RouteNamed(p.Route))
+		was := read(before)
+		r := t.One(call)
+		if was.Name != "" && r.Fate != check.Unsent {
+			t.Keep(was)
+		}
+		if r.Fate == check.Answered && r.Exchange.Status < 300 && r.Class(c.Doc.Answers) == check.Admitted {
+			now := read(after)
+			if now.Name != "" {
+				t.Keep(now)
+			}
+			if claimed := member(was, p.Of); where(p, r, was, now) != "" && claimed != "" {
+				back := check.Call{Name: putBack, Request: q, As: check.Bears(c, p)}
+				back.Request.Body = withMember(q.Body, p.Of, json.RawMessage(claimed))
+				t.Send(back)
+				if holds(member(read(again), p.Of), Of(p).Role) {
+					t.Left(check.Left{What: p.Record.Name, Name: m.Record,
+						Why: fmt.Sprintf("%s was raised to %s and could "+
+							"not be put back to %s", p.Of, Of(p).Role, claimed)})
+				}
+			}
+		}
+		t.Return(p, false)
+	})
+}
+
+// request is the sample of the route, on the record.
+func (Family) request(c *check.Context, p *check.Probe) check.Request {
+	i := c.Doc.RouteNamed(p.Route)
+	q := check.RequestAt(c, i, c.Doc.Routes[i].Path(), p.Caller.Identity, Of(p).Params).WithBody(c, i)
+	if s := c.Doc.SchemeNamed(p.Caller.Scheme); s != nil && s.Kind == declaration.Link {
+		q.Params = map[string]string{}
+		for n, v := range Of(p).Params {
+			q.Params[n] = v
+		}
+	}
+	p.Record.Fill(&q)
+	return q
+}
+
+// withMember sets a member of a JSON object, before the others, which stay as they stand.
+func withMember(body []byte, name string, value any) []byte {
+	trimmed := bytes.TrimSpace(body)
+	if len(trimmed) < 2 || trimmed[0] != '{' {
+		return body
+	}
+	k, _ := json.Marshal(name) // a string always encodes
+	v, err := json.Marshal(value)
+	if err != nil {
+		return body
+	}
+	rest := bytes.TrimSpace(trimmed[1:])
+	out := append([]byte("{"), k...)
+	out = append(append(out, ':'), v...)
+	if len(rest) > 1 {
+		out = append(out, ',')
+	}
+	return append(out, rest...)
+}
+
+// member is a member of the JSON object that an answer has, as JSON text.
+func member(r check.Report, name string) string {
+	var m map[string]json.RawMessage
+	if json.Unmarshal([]byte(r.Exchange.Content), &m) != nil {
+		return ""
+	}
+	return string(m[name])
+}
+
+// holds says whether a claim has a role: a list, or words.
+func holds(claim, role string) bool {
+	var list []string
+	if json.Unmarshal([]byte(claim), &list) == nil {
+		return slices.Contains(list, role)
+	}
+	var one string
+	return json.Unmarshal([]byte(claim), &one) == nil && slices.Contains(strings.Fields(one), role)
+}
+
+// where says where a role was seen that was not there before, "" where it was not.
+func where(p *check.Probe, r, was, now check.Report) string {
+	role := Of(p).Role
+	ok := func(r check.Report) bool { return r.Exchange.Status == 200 }
+	switch {
+	case ok(was) && holds(member(was, p.Of), role):
+		return ""
+	case ok(now) && holds(member(now, p.Of), role):
+		return "the record, read again"
+	case holds(member(r, p.Of), role):
+		return "the answer"
+	}
+	return ""
+}
+
+// Judge says whether the role was taken over.
+func (f Family) Judge(c *check.Context, p *check.Probe, fact *check.Fact, e *check.Evidence) check.Verdict {
+	if len(fact.Reports) == 0 {
+		return check.Unproven("nothing was sent")
+	}
+	named := func(name string) check.Report {
+		if i := slices.IndexFunc(fact.Reports, func(r check.Report) bool { return r.Name == name }); i >= 0 {
+			return fact.Reports[i]
+		}
+		return check.Report{}
+	}
+	r := fact.Reports[0]
+	class, a := r.Class(c.Doc.Answers), check.AnswerOf(r.Exchange)
+	seen, proof := "", check.Shown(check.Head(r))
+	if class == check.Admitted && a.Status < 300 {
+		seen = where(p, r, named(before), named(after))
+	}
+	if m, ok := fact.Data.(*Measured); ok && m.Raised != "" {
+		seen, proof = m.Raised, check.Speaks(check.Head(r)) // what was read is not kept
+	}
+	k := check.ControlOf(c, e, p.Control, "")
+	v := check.Verdict{Answers: []check.Report{r}}
+	switch {
+	case seen != "":
+		v.Gaps = []check.Gap{{Cause: rows[0], What: p.Of, Rung: 4, Proof: proof, Says: fmt.Sprintf("%s raised a role "+
+			"through the body: %q with %s was taken over, as seen in %s.", f.Who(p), p.Of, Of(p).Role, seen)}}
+	case class == check.Failed || class == check.Unreachable || class == check.Throttled:
+		v.Says = "a body that claims a role was answered " + a.Code()
+	case class == check.Admitted && k != nil && k.Class != check.Admitted:
+		v.Says = "the request without the claim was not admitted: " + k.Answer.Code()
+	default:
+		v.Says = fmt.Sprintf("a body that claims %q changed nothing that shows: %s", p.Of, a.Code())
+		v.Proof = check.Speaks(check.Head(r))
+	}
+	return v
+}
+
+// Version is that of Measured.
+func (Family) Version() int { return version }
+
+// Decode reads Measured.
+func (Family) Decode(v int, data []byte) (check.Data, error) {
+	if v != version {
+		return nil, fmt.Errorf("version %d of what a raised role measured is not known", v)
+	}
+	m := &Measured{}
+	return m, json.Unmarshal(data, m)
+}
+
+// Before is the fact of a claim as versions before kept it.
+func Before(x check.Exchange, repeats int, record, raised string) *check.Fact {
+	f := check.OnRecords{}.Before(Family{}.Name(), x, repeats, check.Recorded{}, nil)
+	f.Version, f.Data = version, &Measured{Recorded: check.Recorded{Record: record}, Raised: raised}
+	return f
+}
+
+// Causes are those of raised roles.
+func (Family) Causes() finding.Family {
+	return finding.Family{Name: "raised", Title: "Roles in bodies",
+		Shown:   "The role was seen in the answer, or in the record read again; the old value is put back.",
+		Refuted: "The same request without the claim is not admitted; the role was there before.",
+		Rows:    rows}
+}
+
+var rows = []*finding.Row{
+	{Cause: "body ", Kind: finding.OverPermissive, Title: "A role raised through the body",
+		Means:  "A caller gave itself a role by writing the member into a body.",
+		Advice: "Take only the members that a caller may set, and leave roles to the route that manages them.",
+		OWASP:  finding.API3, CWE: 915},
+}
