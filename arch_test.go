@@ -27,28 +27,33 @@ import (
 var arrows = map[string][]string{
 	"app": {
 		"core/access", "core/check", "core/check/credential", "core/check/crossing", "core/check/detour",
-		"core/check/families", "core/check/logins", "core/check/malformed", "core/check/pages", "core/check/raised",
-		"core/check/sessions", "core/check/undeclared", "core/declaration", "core/finding", "core/inventory",
-		"core/origin", "core/probe", "core/quota", "core/review", "core/route", "core/session", "core/token",
-		"core/verdict", "format/accesslog", "format/csv", "format/har", "format/openapi", "format/tokenfile",
-		"store", "wire",
+		"core/check/families", "core/check/issued", "core/check/logins", "core/check/malformed",
+		"core/check/pages", "core/check/raised", "core/check/sessions", "core/check/undeclared",
+		"core/declaration", "core/finding", "core/inventory", "core/origin", "core/probe", "core/quota",
+		"core/review", "core/route", "core/session", "core/token", "core/verdict", "format/accesslog",
+		"format/csv", "format/har", "format/openapi", "format/tokenfile", "store", "wire",
 	},
 	"cmd/millgate": {
 		"app", "core/access", "core/declaration", "core/finding", "core/review", "core/token", "examples",
 		"server", "standin",
 	},
 	"core/access": {"core/declaration"},
-	"core/check":  {"core/access", "core/declaration", "core/finding", "core/mask", "core/route", "core/token"},
+	"core/check": {
+		"core/access", "core/declaration", "core/finding", "core/mask", "core/route", "core/session", "core/token",
+	},
 	"core/check/families": {
-		"core/check", "core/check/credential", "core/check/crossing", "core/check/detour", "core/check/logins",
-		"core/check/malformed", "core/check/pages", "core/check/raised", "core/check/sessions",
-		"core/check/undeclared",
+		"core/check", "core/check/credential", "core/check/crossing", "core/check/detour", "core/check/issued",
+		"core/check/logins", "core/check/malformed", "core/check/pages", "core/check/raised",
+		"core/check/sessions", "core/check/undeclared",
 	},
 	"core/check/credential": {
 		"core/access", "core/check", "core/declaration", "core/finding", "core/session", "core/token",
 	},
-	"core/check/malformed":  {"core/access", "core/check", "core/declaration", "core/finding"},
-	"core/check/raised":     {"core/access", "core/check", "core/declaration", "core/finding"},
+	"core/check/malformed": {"core/access", "core/check", "core/declaration", "core/finding"},
+	"core/check/raised":    {"core/access", "core/check", "core/declaration", "core/finding"},
+	"core/check/issued": {
+		"core/access", "core/check", "core/declaration", "core/finding", "core/session", "core/token",
+	},
 	"core/check/crossing":   {"core/access", "core/check", "core/declaration", "core/finding", "core/route"},
 	"core/check/detour":     {"core/access", "core/check", "core/declaration", "core/finding", "core/route"},
 	"core/check/undeclared": {"core/access", "core/check", "core/declaration", "core/finding", "core/route"},
@@ -62,8 +67,8 @@ var arrows = map[string][]string{
 	"core/origin":           {"core/declaration"},
 	"core/probe": {
 		"core/access", "core/check", "core/check/credential", "core/check/crossing", "core/check/detour",
-		"core/check/malformed", "core/check/raised", "core/check/undeclared", "core/declaration", "core/quota",
-		"core/route",
+		"core/check/issued", "core/check/malformed", "core/check/raised", "core/check/undeclared",
+		"core/declaration", "core/quota", "core/route",
 	},
 	"core/quota":   {"core/declaration"},
 	"core/review":  {"core/access", "core/declaration", "core/finding", "core/quota", "core/route"},
@@ -72,7 +77,7 @@ var arrows = map[string][]string{
 	"core/token":   {"core/access", "core/declaration", "core/finding"},
 	"core/verdict": {
 		"core/access", "core/check", "core/check/crossing", "core/check/detour", "core/check/families",
-		"core/declaration", "core/finding", "core/mask", "core/probe", "core/quota", "core/session", "core/token",
+		"core/declaration", "core/finding", "core/mask", "core/probe", "core/quota",
 	},
 	"e2e":              {},
 	"examples":         {},
@@ -92,7 +97,9 @@ var arrows = map[string][]string{
 	"store":           {},
 	"testkit/memnet":  {},
 	"testkit/play":    {"core/access", "core/check"},
-	"wire":            {"core/access", "core/check", "core/declaration", "core/mask", "core/route", "core/token"},
+	"wire": {
+		"core/access", "core/check", "core/declaration", "core/mask", "core/route", "core/session", "core/token",
+	},
 }
 
 // layers from the top, each of which imports only what stands below it. Packages of one layer

@@ -340,8 +340,6 @@ func probeLabel(p *probe.Probe) string {
 	switch p.Kind {
 	case probe.QuotaDrill:
 		return "the drill of quota " + p.Way + " at " + p.RouteKey
-	case probe.Issued:
-		return "what it is given"
 	default:
 	}
 	return "sound credential"

@@ -12,6 +12,7 @@ import (
 	"millgate/core/check/credential"
 	"millgate/core/check/crossing"
 	"millgate/core/check/detour"
+	"millgate/core/check/issued"
 	"millgate/core/check/logins"
 	"millgate/core/check/malformed"
 	"millgate/core/check/pages"
@@ -39,7 +40,7 @@ type Fact struct {
 	// NoCredential: what it presents could not be obtained.
 	NoCredential bool            `json:"noCredential,omitempty"`
 	Then         []FollowedUp    `json:"then,omitempty"`     // what the route's follow-ups were answered
-	Token        *IssuedToken    `json:"token,omitempty"`    // for a login whose token was judged
+	Token        *check.Given    `json:"token,omitempty"`    // what was given out, as versions before kept it
 	Check        *check.Fact     `json:"check,omitempty"`    // of a family of its own
 	Quota        *quota.Measured `json:"quota,omitempty"`    // for a quota drill
 	Earlier      *Earlier        `json:"earlier,omitempty"`  // what was measured before, where the quota is full now
@@ -65,6 +66,9 @@ func decodeFact(id, identity string, b []byte, families check.Families) (*Fact, 
 	}
 	if f.Check == nil {
 		switch {
+		case f.Token != nil:
+			f.Check, f.Token = issued.Before(f.Token), nil
+			return &f, nil
 		case strings.HasPrefix(id, pages.Family{}.Name()+"|") && f.Lost == "":
 			return &f, f.pageBefore(b)
 		case strings.HasPrefix(id, logins.Family{}.Name()+"|") && f.Lost == "":
@@ -296,8 +300,6 @@ func (f *Fact) seen() *check.Fact {
 	}
 	r := check.Report{Exchange: f.Exchange, Repeats: f.Repeats, End: f.Exchange.Took}
 	switch {
-	case f.Token != nil: // it was taken, from a login that is not kept
-		r.Fate, r.Took = check.Answered, map[string]string{"token": f.Token.Fingerprint}
 	case f.Exchange.Status != 0:
 		r.Fate = check.Answered
 	case f.Lost != "":
@@ -312,10 +314,6 @@ func (f *Fact) seen() *check.Fact {
 func (j *judge) input(p *probe.Probe) verdict.Input {
 	f := j.facts[p.ID]
 	in := verdict.Input{Doc: j.doc, Probe: p, Answer: f.answer(), Lost: f.Lost, Sick: f.Sick}
-	if f.Token != nil {
-		judged := f.Token.judged(j.doc, j.target, p)
-		in.Issued = &judged
-	}
 	if p.Kind == probe.QuotaDrill {
 		in.Quota = measuredOf(j.doc, j.target, p, f)
 	}

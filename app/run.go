@@ -379,14 +379,7 @@ func (r *run) one(p *probe.Probe) error {
 	if p.Check != nil {
 		return r.script(p, f)
 	}
-	switch p.Kind {
-	case probe.Issued:
-		return r.issue(p, f)
-	case probe.QuotaDrill:
-		return r.quotaDrill(p, f)
-	default:
-	}
-	return fmt.Errorf("nothing sends a probe of the kind %s", p.Kind)
+	return r.quotaDrill(p, f)
 }
 
 // keep writes the fact and tells of every verdict that it settles.

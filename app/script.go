@@ -155,6 +155,9 @@ func (a *App) FirstCall(d *declaration.Document, t *declaration.Target, p *probe
 			break
 		}
 		last, now = nil, max(now, step.Wait)
+		if step.Look != nil {
+			return step.Look.Call(&check.Context{Doc: d, Target: t})
+		}
 		if l := step.Lend; l != nil {
 			last = []check.Report{{Name: l.Make.Name, Took: map[string]string{l.Slot: l.Slot}}}
 		}

@@ -148,6 +148,13 @@ func (r *running) steps(ctx context.Context, s check.Script) error {
 			}
 			last = []check.Report{report}
 		}
+		if step.Look != nil {
+			report, err := r.look(ctx, *step.Look)
+			if err != nil {
+				return err
+			}
+			last = []check.Report{report}
+		}
 		if step.Back != nil {
 			if err := r.back(*step.Back); err != nil {
 				return err

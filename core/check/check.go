@@ -61,13 +61,14 @@ type Step struct {
 	Send []Call        // at the same time; reported in this order
 	Wait time.Duration // until then, since the script began
 	Lend *Lend         // reported as its Make
+	Look *Look         // reported with what was given
 	Back *Back         // not reported
 	Left *Left         // not reported
 }
 
 // Ends says whether a step ends its script.
 func (s Step) Ends() bool {
-	return len(s.Send) == 0 && s.Wait == 0 && s.Lend == nil && s.Back == nil && s.Left == nil
+	return len(s.Send) == 0 && s.Wait == 0 && s.Lend == nil && s.Look == nil && s.Back == nil && s.Left == nil
 }
 
 // Lend asks for a throwaway record. What is lent under a Key is shared with the scripts
@@ -213,6 +214,8 @@ type Report struct {
 	Took map[string]string `json:"took,omitempty"`
 	// Ends has by slot when a token or cookie that was taken says that it ends.
 	Ends map[string]time.Time `json:"ends,omitempty"`
+	// Given is what a look showed.
+	Given *Given `json:"given,omitempty"`
 	// SameSite is that of the cookie that a call bore, as it was set.
 	SameSite string `json:"sameSite,omitempty"`
 }

@@ -87,6 +87,9 @@ func (t *Telling) Wait(d time.Duration) {
 // Lend asks for a throwaway record, and gives the report of its making.
 func (t *Telling) Lend(l Lend) Report { return t.step(Step{Lend: &l})[0] }
 
+// Look looks at what a caller is given.
+func (t *Telling) Look(l Look) Report { return t.step(Step{Look: &l})[0] }
+
 // Back says that what was lent is not as it was.
 func (t *Telling) Back(b Back) { t.step(Step{Back: &b}) }
 

@@ -71,6 +71,8 @@ func (p Proof) Hid() string { return p.hid }
 func hidden(r Report) string {
 	x := r.Exchange
 	switch {
+	case r.Given != nil:
+		return ""
 	case r.Fate == Late:
 		return r.Name + " was not answered within its time"
 	case r.Fate != Answered || x.Status == 0:

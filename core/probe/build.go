@@ -45,11 +45,6 @@ func Build(d *declaration.Document, p *Probe, recordID string) Request {
 		values[p.Record.Param] = recordID
 	}
 	q.Path = FillPath(p.Path, values)
-	if p.Kind == Issued {
-		s := d.SchemeNamed(p.Scheme)
-		q.body(declaration.Sample{}, s.Login)
-		return q
-	}
 	if p.Route >= 0 {
 		rt := d.Routes[p.Route]
 		qs := url.Values{}

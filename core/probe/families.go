@@ -8,6 +8,7 @@ import (
 	"millgate/core/check/credential"
 	"millgate/core/check/crossing"
 	"millgate/core/check/detour"
+	"millgate/core/check/issued"
 	"millgate/core/check/raised"
 	"millgate/core/check/undeclared"
 	"millgate/core/declaration"
@@ -84,6 +85,8 @@ func (pl *planner) family(x *check.Probe) *Probe {
 		p.Params, p.Way, p.Method, p.Host, p.Path = d.Params, x.Of, d.Method, d.Host, d.Path
 	case credential.Detail:
 		p.Params, p.Way, p.Donor, p.WithBody = d.Params, d.Way, d.Donor, true
+	case issued.Detail:
+		p.Params = d.Params
 	case raised.Detail:
 		p.Params, p.WithBody = d.Params, true
 	case undeclared.Detail:
@@ -225,10 +228,4 @@ func Template(d *declaration.Document, t *declaration.Target, p *Probe) check.Re
 		}
 	}
 	return out
-}
-
-// loginOf is the route that serves a scheme's login, -1 without, and the key
-// that stands for it.
-func (pl *planner) loginOf(s *declaration.Scheme) (i int, key string) {
-	return access.RouteOf(pl.d, s.Login), check.KeyOf(pl.d, s.Login)
 }

@@ -9,6 +9,7 @@ import (
 	"millgate/core/check/credential"
 	"millgate/core/check/crossing"
 	"millgate/core/check/detour"
+	"millgate/core/check/issued"
 	"millgate/core/check/malformed"
 	"millgate/core/check/raised"
 	"millgate/core/check/undeclared"
@@ -28,7 +29,7 @@ func Make(d *declaration.Document, target *declaration.Target, families check.Fa
 	pl.crossings()
 	pl.family1(malformed.Family{}.Name())
 	pl.family1(undeclared.Family{}.Name())
-	pl.issued()
+	pl.family1(issued.Family{}.Name())
 	pl.family1(credential.Family{}.Name())
 	pl.families()
 	pl.quotas()

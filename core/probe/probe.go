@@ -160,9 +160,6 @@ func (p *Probe) Unsafe() bool {
 	if p.Check != nil {
 		return p.Check.Unsafe
 	}
-	if p.Kind == Issued {
-		return false // the login is sent anyway
-	}
 	return declaration.UnsafeMethod(p.Method)
 }
 
@@ -246,10 +243,7 @@ func (p *Plan) Requests() int {
 		if x.Identity != "" {
 			ids[x.Identity] = true
 		}
-		switch {
-		case x.Kind == Issued:
-			continue
-		case x.Check != nil:
+		if x.Check != nil {
 			n += x.shown.cost.Requests
 			continue
 		}

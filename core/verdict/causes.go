@@ -1,23 +1,14 @@
 package verdict
 
 import (
-	"slices"
-
 	"millgate/core/check"
 	"millgate/core/check/families"
 	"millgate/core/finding"
-	"millgate/core/session"
-	"millgate/core/token"
 )
 
 // Causes are all causes of findings of sweeps, family by family; docs/findings.md is
 // made from them.
 var Causes = finding.NewCatalogue(append(ofFamilies(), []finding.Family{
-	finding.Family{Name: "issued", Title: "What logins give out",
-		Shown: "The token, cookie or link that a login of a declared identity gave was read and held against the " +
-			"declaration and the standards; its signature was verified with the keys of its scheme.",
-		Refuted: "The issuer's own answer about it (introspection), keys that verify it, the declared clock skew.",
-		Rows:    issuedCauses},
 	finding.Family{Name: "quota", Title: "Quotas",
 		Shown: "More calls were admitted than any limiter of the declared kind lets through in the time that they " +
 			"took. What runs at the same time is never more than likely: when it began is not seen from outside.",
@@ -39,9 +30,6 @@ func ofFamilies() (out []finding.Family) {
 	}
 	return out
 }
-
-// issuedCauses are those of tokens, cookies and links that logins give out.
-var issuedCauses = slices.Concat(token.Causes(), session.IssuedCauses)
 
 // answerCauses are those of what any answer must and must not show.
 var answerCauses = []*finding.Row{

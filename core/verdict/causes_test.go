@@ -11,6 +11,7 @@ import (
 
 	"millgate/core/access"
 	"millgate/core/check"
+	"millgate/core/check/issued"
 	"millgate/core/finding"
 	"millgate/core/origin"
 	"millgate/core/token"
@@ -39,7 +40,7 @@ func TestEveryCauseHasARow(t *testing.T) {
 	}
 	// What a judgement of something issued says is a gap where it is at least medium.
 	for _, c := range token.Checks {
-		row := finding.RowOf(issuedCauses, "token "+c.ID)
+		row := finding.RowOf(issued.Family{}.Causes().Rows, "token "+c.ID)
 		if assert.Equal(t, c.Severity.AtLeast(finding.Medium), row != nil, c.ID) && row != nil {
 			assert.Equal(t, c.Severity, row.Severity, "%s is as grave as docs/tokens.md says", c.ID)
 		}

@@ -4,7 +4,6 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
 
 	"millgate/core/access"
 	"millgate/core/check"
@@ -12,19 +11,6 @@ import (
 	"millgate/core/finding"
 	"millgate/core/probe"
 )
-
-func TestWhatIsIssued(t *testing.T) {
-	d, msgs := declaration.Parse("x", []byte("millgate: 1\ntargets: { t: { base: \"http://h\" } }\nroutes: [GET /a]\n"),
-		nil)
-	require.False(t, declaration.Failed(msgs))
-	p := &probe.Probe{Kind: probe.Issued, Route: 0, RouteKey: "GET /a", Identity: "ann", Scheme: "s"}
-	assert.Equal(t, finding.Unproven, Judge(Input{Doc: d, Probe: p}).Kind)
-	said := func(list ...Judged) finding.Kind { return Judge(Input{Doc: d, Probe: p, Issued: &list}).Kind }
-	assert.Equal(t, finding.Agrees, said())
-	assert.Equal(t, finding.Agrees, said(Judged{ID: "typ-missing", Severity: finding.Low}))
-	assert.Equal(t, finding.Lifetime, said(Judged{ID: "too-long", Severity: finding.Medium}))
-	assert.Equal(t, finding.WeakToken, said(Judged{ID: "alg-undeclared", Severity: finding.High}))
-}
 
 // What one soundness check lets pass on several routes is one finding; on a
 // route without a guard it is part of that.

@@ -191,7 +191,7 @@ func (x gathering) place(p *probe.Probe, g Gap) place {
 	}
 	// A soundness check is one piece of code: what it lets pass on
 	// several routes has one cause.
-	if tok && at.cause != "credential broken" && x.routes[at.cause+"\x00"+p.Scheme] > 1 || p.Kind == probe.Issued ||
+	if tok && at.cause != "credential broken" && x.routes[at.cause+"\x00"+p.Scheme] > 1 ||
 		at.cause == "afterlife" || at.cause == "scheme letters" || at.cause == "stale beside" {
 		at.scope = finding.Scope{Of: finding.AtScheme, Name: p.Scheme}
 	}

@@ -18,9 +18,6 @@ type Input struct {
 	Doc    *declaration.Document
 	Probe  *probe.Probe
 	Answer check.Answer
-	// For a login whose token was judged: what is said about the token; nil
-	// when there is none.
-	Issued *[]Judged
 	// For a quota drill: what it measured; nil when it did not get that far.
 	Quota *QuotaSeen
 	// Sick: it failed while the service as a whole did.
@@ -59,8 +56,6 @@ func CallerLabel(p *probe.Probe) string {
 		return p.Who()
 	case p.Check != nil:
 		return cmp.Or(p.Identity, "nobody") + " (" + p.Says() + ")"
-	case p.Kind == probe.Issued:
-		return p.Identity + " (what it is given)"
 	case p.Kind == probe.QuotaDrill && p.Identity != "":
 		return p.Identity + " (quota drill)"
 	case p.Kind == probe.QuotaDrill:
@@ -79,8 +74,6 @@ func Judge(in Input) Verdict {
 	}
 	switch in.Probe.Kind {
 	default: // a family's, which Of judges
-	case probe.Issued:
-		v.issued(in)
 	case probe.QuotaDrill:
 		v.quotaDrill(in)
 	}

@@ -7,6 +7,7 @@ import (
 	"millgate/core/check/credential"
 	"millgate/core/check/crossing"
 	"millgate/core/check/detour"
+	"millgate/core/check/issued"
 	"millgate/core/check/logins"
 	"millgate/core/check/malformed"
 	"millgate/core/check/pages"
@@ -22,6 +23,7 @@ var All = check.Families{
 	raised.Family{},
 	malformed.Family{},
 	undeclared.Family{},
+	issued.Family{},
 	credential.Family{},
 	logins.Family{},
 	pages.Family{},

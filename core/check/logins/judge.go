@@ -63,7 +63,7 @@ func works(c *check.Context, p *check.Probe, e *check.Evidence) (check.Report, b
 			continue
 		}
 		r := f.Reports[0]
-		if r.Fate == check.Answered && (len(r.Took) > 0 || r.Class(c.Doc.Answers) == check.Admitted) {
+		if r.Fate == check.Answered && (r.Given != nil || len(r.Took) > 0 || r.Class(c.Doc.Answers) == check.Admitted) {
 			return r, true
 		}
 	}
