@@ -30,6 +30,9 @@ func Make(d *declaration.Document, target *declaration.Target, families check.Fa
 	pl.family1(malformed.Family{}.Name())
 	pl.family1(undeclared.Family{}.Name())
 	pl.family1(issued.Family{}.Name())
+	for _, x := range pl.refusals {
+		pl.family(x)
+	}
 	pl.family1(credential.Family{}.Name())
 	pl.families()
 	pl.quotas()
@@ -52,6 +55,7 @@ type planner struct {
 	controls []*Probe
 	sent     [][]*Probe      // crossings, by route
 	planned  map[string]bool // families
+	refusals []*check.Probe  // crossings of another kind of answer
 	keys     []string        // of the routes
 	paths    []string
 }
@@ -98,6 +102,10 @@ func (pl *planner) crossings() {
 	pl.plan.Left, pl.plan.Inferred = append(pl.plan.Left, p.Left...), p.Inferred
 	made := make([][]*Probe, len(pl.d.Routes))
 	for _, x := range p.Probes {
+		if x.Of != "" { // how a refusal looks stands beside broken credentials
+			pl.refusals = append(pl.refusals, x)
+			continue
+		}
 		q := pl.family(x)
 		made[q.Route] = append(made[q.Route], q)
 		if q.IsControl {
