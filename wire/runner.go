@@ -3,7 +3,6 @@ package wire
 // Rule: What a script did is undone however it ends.
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -13,11 +12,9 @@ import (
 	"sync"
 	"time"
 
-	"millgate/core/access"
 	"millgate/core/check"
 	"millgate/core/declaration"
 	"millgate/core/mask"
-	"millgate/core/route"
 	"millgate/core/token"
 )
 
@@ -285,117 +282,6 @@ func (r *running) called(ctx context.Context, c check.Call) (check.Report, error
 	return report, nil
 }
 
-// errUnsent is a call that could not be sent; its report says why.
-var errUnsent = errors.New("not sent")
-
-// pairTries is how often what is sent twice is tried.
-const pairTries = 3
-
-// sent sends a call as often as it may be sent, and gives the last answer. left says that
-// a request went out. Each time its credentials are presented anew: what is signed bears its
-// time, and may be admitted once.
-func (r *running) sent(ctx context.Context, c check.Call, report *check.Report) (x raw, left bool, err error) {
-	who, pair := check.Caller{}, false
-	if len(c.As) > 0 {
-		who, pair = c.As[0].Caller, c.As[0].Way == check.Repeated
-	}
-	if who.State == access.Broken {
-		who.Identity = "" // quotas count nobody
-	}
-	before := func() error {
-		if r.Intend != nil && (c.Effect == check.Unsafe || c.Effect == check.Creates) {
-			if err := r.Intend(c); err != nil {
-				return err
-			}
-		}
-		left = true
-		return nil
-	}
-	renewed := false
-	for try := 0; ; {
-		if pair { // what is sent twice has room for both before the first, which goes while it is presented
-			o := Outgoing{Method: c.Request.Method, Host: c.Request.Host, Path: c.Request.Path}
-			for range 2 {
-				if err := r.room(ctx, o, who); err != nil {
-					return x, left, err
-				}
-			}
-			if err := before(); err != nil {
-				return x, left, err
-			}
-		}
-		o, epoch, err := r.outgoing(ctx, c)
-		if ctx.Err() != nil {
-			return x, left, ctx.Err()
-		}
-		var early *Throttled
-		if err != nil && !errors.As(err, &early) {
-			report.Why = r.k.client.mask.Text(err.Error())
-			r.mu.Lock()
-			defer r.mu.Unlock()
-			if r.unsent == nil {
-				r.unsent = err
-			}
-			return x, left, errUnsent
-		}
-		o.Before = before
-		if !pair {
-			if err := r.room(ctx, o, who); err != nil {
-				return x, left, err
-			}
-		}
-		if early != nil {
-			x = early.raw
-		} else if x, err = r.k.client.send(ctx, o); err != nil {
-			return x, left, err
-		}
-		if again := r.again(who); c.Retry && again != nil {
-			again, err := again(ctx, o, r.k.client.masked(x), try)
-			if err != nil {
-				return x, left, err
-			}
-			if again && (!pair || try+1 < pairTries) {
-				try++
-				report.Repeats++
-				continue
-			}
-		}
-		if !c.Must || renewed || x.Status != 401 || !r.renews(ctx, c, epoch) {
-			return x, left, nil
-		}
-		renewed = true
-		report.Repeats++
-	}
-}
-
-// room waits until the quotas that count a call have room for it; what is undone waits for
-// none.
-func (r *running) room(ctx context.Context, o Outgoing, who check.Caller) error {
-	if r.Room == nil || r.undoing {
-		return nil
-	}
-	return r.Room(ctx, o, who)
-}
-
-// renews renews the credential of a call that was refused, where it is worth that.
-func (r *running) renews(ctx context.Context, c check.Call, epoch int) bool {
-	if len(c.As) != 1 || c.As[0].Slot != "" || c.As[0].Identity == "" {
-		return false
-	}
-	who := c.As[0].Caller
-	return (r.Renews == nil || r.Renews(who, epoch)) && r.k.Renew(ctx, who.Identity, who.Scheme, epoch) == nil
-}
-
-// again is what decides whether the answer to who asked is one: without more the keyring's.
-func (r *running) again(who check.Caller) answered {
-	if r.Again == nil {
-		return r.k.Answered
-	}
-	return func(ctx context.Context, o Outgoing, x check.Exchange, try int) (bool, error) {
-		return r.Again(ctx, o, who, x, try)
-	}
-}
-
 // take puts into slots what a call takes out of its raw answer.
 func (r *running) take(c check.Call, x raw) map[string]string {
 	out := map[string]string{}
@@ -436,137 +322,4 @@ func endOf(v string, t check.Take, x raw, now time.Time) time.Time {
 		return cookieEnd(cookieOf(x.Answer, t.At), now)
 	}
 	return jwtExpiry(v)
-}
-
-// outgoing fills a call's template and presents its credentials. epoch is that of the
-// first, where it is a caller's own.
-func (r *running) outgoing(ctx context.Context, c check.Call) (out Outgoing, epoch int, err error) {
-	q := c.Request
-	values := map[string]string{}
-	for n, f := range q.Fill {
-		v, err := r.value(f)
-		if err != nil {
-			return Outgoing{}, 0, err
-		}
-		values[n] = v
-	}
-	o := Outgoing{Params: q.Params, Method: q.Method, Host: q.Host, Path: fillText(q.Path, values, route.EscapeSegment),
-		Query: fillText(q.Query, values, url.QueryEscape)}
-	if len(q.Params) > 0 {
-		o.Params = map[string]string{}
-		for n, v := range q.Params {
-			o.Params[n] = fillText(v, values, same)
-		}
-	}
-	for _, h := range q.Headers {
-		o.Headers = append(o.Headers, [2]string{h[0], fillText(h[1], values, same)})
-	}
-	if len(q.Needs) > 0 {
-		needed, err := r.k.Values(ctx, q.NeedsOf, q.Needs)
-		if err != nil {
-			return o, 0, err
-		}
-		for _, n := range q.Needs {
-			if v, ok := needed[n]; ok {
-				values[n] = v
-			}
-		}
-	}
-	if len(q.Body) > 0 {
-		o.Body = FillBody(q.Body, check.Field(q.Headers, "Content-Type"), values)
-	}
-	for i, p := range c.As {
-		n, err := r.present(ctx, &o, p)
-		if err != nil {
-			return o, 0, err
-		}
-		if i == 0 {
-			epoch = n
-		}
-	}
-	return o, epoch, nil
-}
-
-// value is what stands for a name.
-func (r *running) value(f check.Fill) (string, error) {
-	switch {
-	case f.Slot != "":
-		r.mu.Lock()
-		defer r.mu.Unlock()
-		v, ok := r.slots[f.Slot]
-		if !ok {
-			return "", fmt.Errorf("%w: nothing was taken for %s", ErrCredential, f.Slot)
-		}
-		return v, nil
-	case f.Made != "":
-		return r.madeUp(f.Made), nil
-	case f.Identity != "":
-		fill, err := r.k.fill(f.Identity, f.Scheme)
-		return fill[f.Name], err
-	case f.Name != "":
-		return r.k.target.Values[f.Name], nil
-	}
-	return f.Text, nil
-}
-
-// madeUp is what is made up for a word.
-func (r *running) madeUp(word string) string {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	if r.made[word] == "" {
-		if r.made == nil {
-			r.made = map[string]string{}
-		}
-		r.made[word] = word + "-" + random()[:16]
-	}
-	return r.made[word]
-}
-
-// broken presents a credential that is broken in a way. epoch is that of the sound one where
-// there is nothing wrong in what counts.
-func (r *running) broken(ctx context.Context, o *Outgoing, p check.Present) (epoch int, err error) {
-	s := r.k.doc.SchemeNamed(p.Scheme)
-	if s == nil || r.Breaking == nil {
-		return 0, fmt.Errorf("%w: there is no scheme %q", ErrCredential, p.Scheme)
-	}
-	if check.MustEnter(p.Way) {
-		if _, epoch, err = r.k.Token(ctx, p.Identity, p.Scheme); err != nil {
-			return 0, err
-		}
-	}
-	return epoch, r.Breaking.Present(ctx, o, Broken{Scheme: s, Donor: p.Identity, Way: p.Way, Role: p.Role,
-		Beside: p.Beside.Identity, BesideScheme: cmp.Or(p.Beside.Scheme, p.Other),
-		Public: func() token.Keys {
-			if r.Public == nil {
-				return token.Keys{}
-			}
-			return r.Public(s)
-		}})
-}
-
-func (r *running) present(ctx context.Context, o *Outgoing, p check.Present) (epoch int, err error) {
-	switch {
-	case p.Way != "":
-		return r.broken(ctx, o, p)
-	case p.Fresh:
-		s := r.k.doc.SchemeNamed(p.Scheme)
-		if s == nil {
-			return 0, fmt.Errorf("%w: there is no scheme %q", ErrCredential, p.Scheme)
-		}
-		return 0, r.k.PresentFresh(ctx, o, p.Identity, s)
-	case p.Slot == "" && p.Identity == "" && p.State == access.Broken:
-		return 0, r.k.PresentBroken(ctx, o, p.Scheme)
-	case p.Slot == "":
-		return r.k.Present(ctx, o, p.Identity, p.Scheme)
-	}
-	s := r.k.doc.SchemeNamed(p.Scheme)
-	if s == nil {
-		return 0, fmt.Errorf("%w: there is no scheme %q", ErrCredential, p.Scheme)
-	}
-	v, err := r.value(check.Fill{Slot: p.Slot})
-	if err != nil {
-		return 0, err
-	}
-	attach(o, s, v)
-	return 0, nil
 }
