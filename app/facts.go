@@ -29,7 +29,9 @@ import (
 // Fact is what came of one probe, without secrets. Verdicts are made from
 // facts again whenever the declaration changes.
 type Fact struct {
-	Exchange check.Exchange `json:"exchange"`
+	// Exchange is what a probe is about: the first of a family's fact, which it shares. It is
+	// never nil.
+	Exchange *check.Exchange `json:"exchange,omitempty"`
 	Record   string         `json:"record,omitempty"`   // id it was sent on
 	ReadBack string         `json:"readBack,omitempty"` // unchanged, changed, gone
 	Raised   string         `json:"raised,omitempty"`   // where a raised role was seen
@@ -56,11 +58,11 @@ type FollowedUp struct {
 	Lost     string         `json:"lost,omitempty"` // why it was not sent
 }
 
-func (f *Fact) answer() check.Answer { return check.AnswerOf(f.Exchange) }
+func (f *Fact) answer() check.Answer { return check.AnswerOf(*f.Exchange) }
 
 // decodeFact reads the fact of a probe as it is stored, sent as an identity.
 func decodeFact(id, identity string, b []byte, families check.Families) (*Fact, error) {
-	var f Fact
+	f := Fact{Exchange: &check.Exchange{}}
 	if err := json.Unmarshal(b, &f); err != nil {
 		return nil, err
 	}
@@ -74,7 +76,7 @@ func decodeFact(id, identity string, b []byte, families check.Families) (*Fact, 
 		case strings.HasPrefix(id, logins.Family{}.Name()+"|") && f.Lost == "":
 			return &f, f.loginBefore(b)
 		case strings.HasPrefix(id, raised.Family{}.Name()+"|") && f.Lost == "":
-			f.Check = raised.Before(f.Exchange, f.Repeats, f.Record, f.Raised)
+			f.Check = raised.Before(*f.Exchange, f.Repeats, f.Record, f.Raised)
 			f.Raised = ""
 			f.first()
 			return &f, nil
@@ -127,7 +129,7 @@ func sameProbe(id string) string {
 // what became of its record.
 func (f *Fact) first() {
 	if len(f.Check.Reports) > 0 {
-		f.Exchange, f.Repeats = f.Check.Reports[0].Exchange, f.Check.Reports[0].Repeats
+		f.Exchange, f.Repeats = &f.Check.Reports[0].Exchange, f.Check.Reports[0].Repeats
 	}
 	_, how := check.ReadBack(f.Check)
 	switch m := f.Check.Data.(type) {
@@ -165,7 +167,7 @@ func (f *Fact) recordBefore(family, identity string) {
 		}
 		then = append(then, r)
 	}
-	f.Check = check.OnRecords{}.Before(family, f.Exchange, f.Repeats, check.Recorded{Record: f.Record,
+	f.Check = check.OnRecords{}.Before(family, *f.Exchange, f.Repeats, check.Recorded{Record: f.Record,
 		ReadBack: check.Change(f.ReadBack)}, then)
 	f.Check.Reports[0].SameSite = f.SameSite
 	f.Then, f.SameSite = nil, ""
@@ -176,11 +178,7 @@ func (f *Fact) recordBefore(family, identity string) {
 func (f Fact) MarshalJSON() ([]byte, error) {
 	type plain Fact
 	if f.Check != nil {
-		f.Record, f.ReadBack, f.Repeats = "", "", 0
-		return json.Marshal(struct {
-			plain
-			Exchange *check.Exchange `json:"exchange,omitempty"`
-		}{plain: plain(f)})
+		f.Exchange, f.Record, f.ReadBack, f.Repeats = nil, "", "", 0
 	}
 	return json.Marshal(plain(f))
 }
@@ -223,7 +221,7 @@ func (f *Fact) pageBefore(b []byte) error {
 	}
 	var main *check.Exchange
 	if f.Exchange.Method != "" {
-		main = &f.Exchange
+		main = f.Exchange
 	}
 	f.Check = pages.Before(main, old.Preflight, old.Refusal)
 	f.first()
@@ -236,7 +234,7 @@ func (f *Fact) loginBefore(b []byte) error {
 	if err := json.Unmarshal(b, &old); err != nil {
 		return err
 	}
-	f.Check = logins.Before(f.Exchange, old.SignedUp)
+	f.Check = logins.Before(*f.Exchange, old.SignedUp)
 	return nil
 }
 
@@ -298,7 +296,7 @@ func (f *Fact) seen() *check.Fact {
 	case f.Check != nil:
 		return f.Check
 	}
-	r := check.Report{Exchange: f.Exchange, Repeats: f.Repeats, End: f.Exchange.Took}
+	r := check.Report{Exchange: *f.Exchange, Repeats: f.Repeats, End: f.Exchange.Took}
 	switch {
 	case f.Exchange.Status != 0:
 		r.Fate = check.Answered

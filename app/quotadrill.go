@@ -82,7 +82,8 @@ func (r *run) quotaDrill(p *probe.Probe, f *Fact) error {
 		f.Earlier = r.measuredBefore(p)
 	}
 	f.Quota = x.m
-	f.Exchange = x.last
+	last := x.last
+	f.Exchange = &last
 	return r.keep(p, f)
 }
 

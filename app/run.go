@@ -15,6 +15,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"millgate/core/check"
 	"millgate/core/declaration"
 	"millgate/core/finding"
 	"millgate/core/probe"
@@ -370,7 +371,7 @@ func (r *run) fact(id string) *Fact {
 
 // one sends a probe and keeps what came of it. The error ends the sweep.
 func (r *run) one(p *probe.Probe) error {
-	f := &Fact{Sweep: r.sweep.ID}
+	f := &Fact{Sweep: r.sweep.ID, Exchange: &check.Exchange{}}
 	if r.lost[p.ID] {
 		f.Lost = "sent before the sweep was interrupted, and never answered; an unsafe request is not sent twice"
 		r.tellUnseen(p)
@@ -393,7 +394,7 @@ func (r *run) keep(p *probe.Probe, f *Fact) error {
 		return err
 	}
 	r.counted.Add(1)
-	r.alike.share(&f.Exchange)
+	r.alike.share(f.Exchange)
 	if f.Check != nil {
 		for i := range f.Check.Reports {
 			r.alike.share(&f.Check.Reports[i].Exchange)

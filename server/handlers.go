@@ -196,7 +196,7 @@ func (s *Server) GetCrossing(_ context.Context,
 			steps := stepsOf(p.Steps)
 			cp.Steps = &steps
 		} else if p.Fact != nil && p.Fact.Exchange.URL != "" {
-			x := exchangeOf(p.Fact.Exchange)
+			x := exchangeOf(*p.Fact.Exchange)
 			cp.Exchange = &x
 			if p.Fact.ReadBack != "" {
 				cp.ReadBack = &p.Fact.ReadBack

@@ -201,6 +201,8 @@ type Route struct {
 	Then        []*FollowUp
 	Answers     map[int]*Shape // by status; 0 is "default"
 	From        string         // the file it was imported from; "" when written by hand
+
+	key string // of its selector, once it is settled
 }
 
 // FollowUp is a request that shows whether an admitted answer had its effect.
@@ -214,7 +216,12 @@ type FollowUp struct {
 }
 
 // Key names a route: "GET /v1/proposals/{id}".
-func (r *Route) Key() string { return r.Selector.String() }
+func (r *Route) Key() string {
+	if r.key == "" {
+		return r.Selector.String()
+	}
+	return r.key
+}
 
 // Unsafe says whether the method is unsafe (RFC 9110 section 9.2.1).
 func (r *Route) Unsafe() bool { return UnsafeMethod(r.Method()) }
@@ -603,11 +610,12 @@ type Document struct {
 	Includes   []string // the files it includes, in order
 
 	Inventory *route.Inventory
-	Deciding  []int   // for each route the deciding entry's index in Access; -1 when it is closed
-	Fillers   []int   // for each route the record that fills its last parameter; -1 without
-	OriginsAt []int   // for each route the deciding entry's index in Origins; -1 when no page may call
-	QuotasAt  [][]int // for each route the quotas whose `at` matches, by index
-	Touched   []bool  // for each access entry whether its selectors match a route at all
+	routeKeys map[string]int // the first route of a key
+	Deciding  []int          // for each route the deciding entry's index in Access; -1 when it is closed
+	Fillers   []int          // for each route the record that fills its last parameter; -1 without
+	OriginsAt []int          // for each route the deciding entry's index in Origins; -1 when no page may call
+	QuotasAt  [][]int        // for each route the quotas whose `at` matches, by index
+	Touched   []bool         // for each access entry whether its selectors match a route at all
 
 	roleSets   map[string]map[string]bool // by identity
 	rules      []rule                     // of access
@@ -672,10 +680,8 @@ func (d *Document) RecordNamed(n string) *Record {
 
 // RouteNamed finds a route by its Key; -1 when there is none.
 func (d *Document) RouteNamed(key string) int {
-	for i, r := range d.Routes {
-		if r.Key() == key {
-			return i
-		}
+	if i, ok := d.routeKeys[key]; ok {
+		return i
 	}
 	return -1
 }

@@ -18,6 +18,13 @@ func (d *Document) settled(r *reader) *Document {
 		sels[i] = rt.Selector
 	}
 	d.Inventory, _ = route.NewInventory(sels)
+	d.routeKeys = make(map[string]int, len(d.Routes))
+	for i, r := range d.Routes {
+		r.key = r.Selector.String()
+		if _, there := d.routeKeys[r.key]; !there {
+			d.routeKeys[r.key] = i
+		}
+	}
 	d.Deciding = slices.Repeat([]int{-1}, len(d.Routes))
 	d.Fillers = slices.Repeat([]int{-1}, len(d.Routes))
 	d.roleSets = make(map[string]map[string]bool, len(d.Identities))

@@ -13,6 +13,60 @@ type Inventory struct {
 	byKey  map[string]int   // "METHOD shape"
 	shapes map[string][]int // routes of one template
 	under  []([]int)        // for each route, the routes more specific than it
+	paths  map[served]*fork // by segment
+}
+
+// served is what serves paths: a method at a host.
+type served struct{ method, host string }
+
+// fork is where paths part: at their next segment.
+type fork struct {
+	literal map[string]*fork
+	any     *fork
+	ends    []int // routes that end here
+	tails   []int // routes of which more may follow
+}
+
+// add puts route i among the paths that begin here.
+func (f *fork) add(i int, s Selector) {
+	for _, g := range s.Segments {
+		next := f.any
+		if !g.Any {
+			next = f.literal[g.Literal]
+		}
+		if next == nil {
+			next = &fork{}
+			switch {
+			case g.Any:
+				f.any = next
+			case f.literal == nil:
+				f.literal = map[string]*fork{g.Literal: next}
+			default:
+				f.literal[g.Literal] = next
+			}
+		}
+		f = next
+	}
+	if s.Tail {
+		f.tails = append(f.tails, i)
+	} else {
+		f.ends = append(f.ends, i)
+	}
+}
+
+// match collects the routes of a path's segments.
+func (f *fork) match(segments []string, out []int) []int {
+	out = append(out, f.tails...)
+	if len(segments) == 0 {
+		return append(out, f.ends...)
+	}
+	if next := f.literal[segments[0]]; next != nil {
+		out = next.match(segments[1:], out)
+	}
+	if f.any != nil && segments[0] != "" {
+		out = f.any.match(segments[1:], out)
+	}
+	return out
 }
 
 // NewInventory indexes routes made by ParseTemplate. Two routes with the same
@@ -20,9 +74,14 @@ type Inventory struct {
 // stays.
 func NewInventory(routes []Selector) (inv *Inventory, dup [][2]int) {
 	inv = &Inventory{Routes: routes, byKey: make(map[string]int, len(routes)),
-		shapes: make(map[string][]int, len(routes)), under: make([][]int, len(routes))}
+		shapes: make(map[string][]int, len(routes)), under: make([][]int, len(routes)), paths: map[served]*fork{}}
 	byLen := map[string][]int{}
 	for i, r := range routes {
+		at := served{r.Method(), r.Host}
+		if inv.paths[at] == nil {
+			inv.paths[at] = &fork{}
+		}
+		inv.paths[at].add(i, r)
 		shape := r.shape()
 		key := r.Method() + " " + shape
 		if j, ok := inv.byKey[key]; ok {
@@ -96,10 +155,13 @@ func literalPrefix(s Selector) (string, int) {
 // when none does. GET serves HEAD unless HEAD is declared.
 func (inv *Inventory) Find(method, host, path string) int {
 	best := -1
-	for i, r := range inv.Routes {
-		if r.Host == host && r.Method() == method && r.MatchesPath(path) &&
-			(best < 0 || inv.Routes[best].containsPath(r)) {
-			best = i
+	if at := inv.paths[served{method, host}]; at != nil {
+		found := at.match(Split(Normalise(path)), nil)
+		slices.Sort(found)
+		for _, i := range found {
+			if best < 0 || inv.Routes[best].containsPath(inv.Routes[i]) {
+				best = i
+			}
 		}
 	}
 	if best < 0 && method == "HEAD" {

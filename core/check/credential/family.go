@@ -151,7 +151,9 @@ func (f Family) Judge(c *check.Context, p *check.Probe, fact *check.Fact, e *che
 	if g, ok := check.CarriedOut(c, p, fact, f.Who(p), f.Expect(c, p)); ok {
 		v.Gaps = append([]check.Gap{g}, v.Gaps...)
 	}
-	v.Answers = []check.Report{whole}
+	if j.class != check.Throttled || j.d.Way != check.Repeated { // that is lost, and no answer
+		v.Answers = []check.Report{whole}
+	}
 	return v
 }
 

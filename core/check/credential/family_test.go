@@ -309,6 +309,7 @@ func TestJudge(t *testing.T) {
 		assert.Equal(t, []any{x.want, x.sure, x.cause}, []any{kind, sure, cause}, name)
 		if name == "the pair is throttled" {
 			assert.Contains(t, v.Says, "each of 3 times")
+			assert.Empty(t, v.Answers, "it is lost")
 		}
 	}
 	assert.Equal(t, finding.NotSure, Family{}.Judge(c, p.Probes[0], &check.Fact{}, nil).Proof.Confidence())
