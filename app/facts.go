@@ -32,11 +32,11 @@ type Fact struct {
 	// Exchange is what a probe is about: the first of a family's fact, which it shares. It is
 	// never nil.
 	Exchange *check.Exchange `json:"exchange,omitempty"`
-	Record   string         `json:"record,omitempty"`   // id it was sent on
-	ReadBack string         `json:"readBack,omitempty"` // unchanged, changed, gone
-	Raised   string         `json:"raised,omitempty"`   // where a raised role was seen
-	Lost     string         `json:"lost,omitempty"`     // why there is no answer to judge
-	Repeats  int            `json:"repeats,omitempty"`
+	Record   string          `json:"record,omitempty"`   // id it was sent on
+	ReadBack string          `json:"readBack,omitempty"` // unchanged, changed, gone
+	Raised   string          `json:"raised,omitempty"`   // where a raised role was seen
+	Lost     string          `json:"lost,omitempty"`     // why there is no answer to judge
+	Repeats  int             `json:"repeats,omitempty"`
 	// Sick: it failed while the service as a whole did.
 	Sick bool `json:"sick,omitempty"`
 	// NoCredential: what it presents could not be obtained.
