@@ -1,31 +1,12 @@
-// Package probe decides which requests to send to a target so that every
-// expectation of a declaration is met by an observation, and what each of them
-// must show. It sends nothing.
+// Package probe is the plan of a sweep: what is sent to a target so that every expectation
+// of a declaration is met by an observation. It sends nothing.
 //
 // # What is planned
 //
-// For every route, in this order of meaning:
-//
-//   - a control: a caller that must be admitted. Without it a refusal means
-//     nothing, since the request itself may have been wrong;
-//   - nobody, without a credential and with a broken one: different callers,
-//     because a guard may refuse the one and let the other through;
-//   - one identity of each class that the declaration cannot tell apart. The
-//     others of the class are inferred, never observed;
-//   - the own and a foreign record, where ownership decides;
-//   - on protected routes the ways around a guard;
-//   - on one route behind each guard every way in which a credential can be
-//     broken: routes of one collection are taken to share their guard. A way
-//     that gets in there is then tried on all of them (Widen);
-//   - every protected route at the direct address, where there is a gateway;
-//   - a malformed id for each parameter;
-//   - methods that the inventory does not have.
-//
-// And beside the routes: an unknown path under each prefix, addresses close to
-// the declared ones (earlier versions, common operational paths, the target's
-// ask_for), a role slipped into a body; the
-// token of each login is judged, and a drill follows a session of each class
-// of callers to after its end.
+// Families of checks (core/check) plan what they send: callers at routes first, whom the
+// others ask for controls. This package puts their probes in order, and plans quota drills,
+// which have not moved. What is shown and counted of a sweep goes by its Probe; what a
+// family's probe is stands in Probe.Check.
 //
 // # Order
 //
