@@ -19,6 +19,7 @@ package undeclared
 
 import (
 	"fmt"
+	"maps"
 	"regexp"
 	"slices"
 	"sort"
@@ -308,6 +309,10 @@ func Request(c *check.Context, p *check.Probe) check.Request {
 		}
 	}
 	q.Method, q.Host = d.Method, d.Host
+	if s := c.Doc.SchemeNamed(p.Caller.Scheme); s != nil && s.Kind == declaration.Link {
+		q.Params = map[string]string{} // what a link for it is asked for with
+		maps.Copy(q.Params, d.Params)
+	}
 	p.Record.Fill(&q)
 	return q
 }

@@ -190,3 +190,18 @@ func TestScript(t *testing.T) {
 		assert.NotEmpty(t, says)
 	}
 }
+
+// Where the control's caller comes with a link, one for what is asked for is asked for.
+func TestLinks(t *testing.T) {
+	c, p := planned(t, "all")
+	c.Doc.SchemeNamed("s").Kind = declaration.Link
+	for _, x := range p.Probes {
+		q := Request(c, x)
+		if x.Caller.Identity == "" || x.Of != Method {
+			assert.Empty(t, q.Params)
+			continue
+		}
+		x.Record = check.Record{Name: "thing", Param: "id", Owner: "ann", Value: "t-1"}
+		assert.Equal(t, map[string]string{"id": "t-1"}, Request(c, x).Params, x.Key())
+	}
+}
