@@ -52,20 +52,13 @@ func (r *run) outgoing(p *probe.Probe, recordID string) (wire.Outgoing, error) {
 	return o, nil
 }
 
-// present adds the probe's credential.
-func (r *run) present(p *probe.Probe, o *wire.Outgoing) (epoch int, err error) {
-	switch {
-	case p.Scheme == "":
-		return 0, nil
-	case p.Identity == "":
-		return 0, r.keys.PresentBroken(r.ctx, o, p.Scheme)
+// present adds the sound credential of a probe's identity; nobody presents none.
+func (r *run) present(ctx context.Context, p *probe.Probe, o *wire.Outgoing) error {
+	if p.Scheme == "" || p.Identity == "" {
+		return nil
 	}
-	if s := r.doc.SchemeNamed(p.Scheme); s.Login != nil && s.Logout != nil && s.Logout.Host == p.Host &&
-		s.Logout.Path == p.Path {
-		// What ends a session is given one of its own to end.
-		return 0, r.keys.PresentFresh(r.ctx, o, p.Identity, s)
-	}
-	return r.keys.Present(r.ctx, o, p.Identity, p.Scheme)
+	_, err := r.keys.Present(ctx, o, p.Identity, p.Scheme)
+	return err
 }
 
 // withdraw takes an intent back.

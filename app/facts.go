@@ -157,13 +157,9 @@ func onRecord(id string) string {
 func (f *Fact) recordBefore(family, identity string) {
 	var then []check.Report
 	for _, t := range f.Then {
-		r := check.Report{Name: t.Request + " as " + cmp.Or(t.As, identity, "nobody"), Why: t.Lost,
-			Exchange: t.Exchange}
-		switch {
-		case t.Exchange.Status != 0:
-			r.Fate = check.Answered
-		case t.Lost == "":
-			r.Fate, r.Why = check.Lost, t.Exchange.Error
+		r := check.ReportOf(t.Request+" as "+cmp.Or(t.As, identity, "nobody"), t.Exchange)
+		if t.Lost != "" {
+			r.Fate, r.Why = check.Unsent, t.Lost
 		}
 		then = append(then, r)
 	}
@@ -296,14 +292,9 @@ func (f *Fact) seen() *check.Fact {
 	case f.Check != nil:
 		return f.Check
 	}
-	r := check.Report{Exchange: *f.Exchange, Repeats: f.Repeats, End: f.Exchange.Took}
-	switch {
-	case f.Exchange.Status != 0:
-		r.Fate = check.Answered
-	case f.Lost != "":
-		r.Why = f.Lost
-	default:
-		r.Fate, r.Why = check.Lost, f.Exchange.Error
+	r := check.ReportOf("", *f.Exchange)
+	if r.Repeats = f.Repeats; r.Fate == check.Lost && f.Lost != "" {
+		r.Fate, r.Why = check.Unsent, f.Lost
 	}
 	return &check.Fact{Began: f.Exchange.At, Reports: []check.Report{r}}
 }

@@ -159,7 +159,7 @@ func (r *run) stillItself(suspect string) error {
 		defer cancel()
 		o, err := r.outgoing(p, id)
 		if err == nil {
-			_, err = r.present(p, &o)
+			err = r.present(r.ctx, p, &o)
 		}
 		var x check.Exchange
 		if err == nil {

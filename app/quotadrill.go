@@ -203,9 +203,7 @@ func (r *run) drilled(p *probe.Probe) (o, bare wire.Outgoing, err error) {
 	o.Counted = true
 	bare = o
 	bare.Headers = slices.Clone(o.Headers)
-	if p.Scheme != "" && p.Identity != "" {
-		_, err = r.keys.Present(r.ctx, &o, p.Identity, p.Scheme)
-	}
+	err = r.present(r.ctx, p, &o)
 	return o, bare, err
 }
 

@@ -41,16 +41,9 @@ func (r *run) as(ctx context.Context, q *declaration.Request, identity string,
 	values map[string]string) (check.Exchange, error) {
 	o := wire.FillRequest(q, values)
 	o.Params = values
-	id := r.doc.IdentityNamed(identity)
-	if id != nil && len(id.Credentials) > 0 {
-		c := &id.Credentials[0]
-		if i := access.RouteOf(r.doc, q); i >= 0 {
-			c = access.Credential(r.doc, i, id)
-		}
-		if s := r.doc.SchemeNamed(c.Scheme.Name); s != nil {
-			if _, err := r.keys.Present(ctx, &o, identity, s.Name); err != nil {
-				return check.Exchange{}, err
-			}
+	for _, p := range check.As(r.doc, q, identity) {
+		if _, err := r.keys.Present(ctx, &o, p.Identity, p.Scheme); err != nil {
+			return check.Exchange{}, err
 		}
 	}
 	return r.client.Send(ctx, o)

@@ -158,13 +158,3 @@ func (r *running) back(b check.Back) error {
 	}
 	return nil
 }
-
-// Lend lends a record outside of a script, and says how to end the loan.
-func (x Runner) Lend(ctx context.Context, l check.Lend) (id string, back func(gone bool) error, err error) {
-	r := x.running()
-	report, err := r.lend(ctx, l)
-	if err == nil && report.Took[l.Slot] == "" {
-		err = r.unsent
-	}
-	return report.Took[l.Slot], func(gone bool) error { return r.back(check.Back{Slot: l.Slot, Gone: gone}) }, err
-}

@@ -31,3 +31,12 @@ func AnswerOf(x Exchange) Answer {
 		Sent: []byte(mask.Unnumbered(x.Body)), At: x.At, NoBody: x.Method == "HEAD", Texts: x.Texts, Sought: x.Sought,
 		Partial: x.Truncated || mask.Has(x.Content)}
 }
+
+// ReportOf is the report of an exchange that was kept without one.
+func ReportOf(name string, x Exchange) Report {
+	r := Report{Name: name, Fate: Answered, End: x.Took, Exchange: x}
+	if x.Status == 0 {
+		r.Fate, r.Why = Lost, x.Error
+	}
+	return r
+}

@@ -55,10 +55,8 @@ func (OnRecords) Decode(v int, data []byte) (Data, error) {
 
 // Before is the fact of a call on a record as versions before kept it, with what followed.
 func (OnRecords) Before(family string, x Exchange, repeats int, m Recorded, then []Report) *Fact {
-	r := Report{Name: TheRequest, Fate: Answered, End: x.Took, Exchange: x, Repeats: repeats}
-	if x.Status == 0 {
-		r.Fate, r.Why = Lost, x.Error
-	}
+	r := ReportOf(TheRequest, x)
+	r.Repeats = repeats
 	if m.ReadBack != Altered && m.ReadBack != Gone {
 		m.ReadBack = NotRead
 	}
@@ -100,23 +98,26 @@ func (q Request) OnID(id string) Request {
 
 // On sends a call on the record of a probe and keeps its report. A record that is made for
 // it is lent first; ok is false where that could not be done. What it measures is Recorded.
-// Where the call must be turned
-// away, the record's owner reads it twice before and once after (ReadBack): those reports
-// stand behind the call's.
+// Where the call must be turned away, the record's owner reads it twice before and once after
+// (ReadBack): those reports stand behind the call's.
 func (t *Telling) On(c *Context, p *Probe, call Call) (r Report, ok bool) {
 	m := &Recorded{}
 	t.Measured(m)
 	if m.Record, ok = t.Borrow(c, p); !ok {
 		return Report{}, false
 	}
+	var read Call
 	var before []Report
-	if q := Reader(c.Doc, c.Doc.RouteNamed(p.Route), p.Record.Param); q != nil && p.Phase == ThenTurnedAway {
-		before = t.look(c, p, q)
+	if p.Phase == ThenTurnedAway {
+		if read, ok = Reading(c, p, readFirst); ok {
+			before = t.look(read)
+		}
 	}
 	r = t.One(call)
 	how := NotRead
 	if len(before) == 2 && r.Fate != Unsent {
-		after := t.Send(reading(c, p, Reader(c.Doc, c.Doc.RouteNamed(p.Route), p.Record.Param), readAfter))[0]
+		read.Name = readAfter
+		after := t.Send(read)[0]
 		t.Keep(append(before, after)...)
 		_, how = Changed(before[0], before[1], after)
 	}
@@ -136,7 +137,7 @@ func (t *Telling) Borrow(c *Context, p *Probe) (id string, ok bool) {
 	if !p.Record.Lent() {
 		return p.Record.Value, true
 	}
-	l, can := Lending(c, p)
+	l, can := lending(c, p)
 	if !can {
 		return "", false
 	}
@@ -153,9 +154,10 @@ func (t *Telling) Return(p *Probe, gone bool) {
 
 // look reads the record twice before a request; fewer reports are of one that could not be
 // read.
-func (t *Telling) look(c *Context, p *Probe, q *declaration.Request) (list []Report) {
+func (t *Telling) look(read Call) (list []Report) {
 	for _, name := range []string{readFirst, readSecond} {
-		r := t.Send(reading(c, p, q, name))[0]
+		read.Name = name
+		r := t.Send(read)[0]
 		if _, ok := RecordIn(AnswerOf(r.Exchange)); !ok {
 			return list
 		}
@@ -166,19 +168,15 @@ func (t *Telling) look(c *Context, p *Probe, q *declaration.Request) (list []Rep
 
 // Reading is how the owner reads the record of a probe; ok is false where nothing says that.
 func Reading(c *Context, p *Probe, name string) (call Call, ok bool) {
-	q := Reader(c.Doc, c.Doc.RouteNamed(p.Route), p.Record.Param)
+	q := reader(c.Doc, c.Doc.RouteNamed(p.Route), p.Record.Param)
 	if q == nil {
 		return Call{}, false
 	}
-	return reading(c, p, q, name), true
-}
-
-func reading(c *Context, p *Probe, q *declaration.Request, name string) Call {
 	out := Request{Method: q.Method, Host: q.Host, Path: q.Path, Params: map[string]string{}}
 	r := p.Record
 	r.Param = "id"
 	r.Fill(&out)
-	return Call{Name: name, Request: out, As: As(c.Doc, q, r.Owner), Effect: Safe}
+	return Call{Name: name, Request: out, As: As(c.Doc, q, r.Owner), Effect: Safe}, true
 }
 
 // ReadBack is what became of the record of a probe whose call must be turned away: NotRead
@@ -228,24 +226,21 @@ func CarriedOut(c *Context, p *Probe, f *Fact, who string, x access.Expectation)
 	return g, true
 }
 
-// Lending is how the record of a probe is made; ok is false where nothing says that.
-func Lending(c *Context, p *Probe) (l Lend, ok bool) {
+// lending is how the record of a probe is made; ok is false where nothing says that.
+func lending(c *Context, p *Probe) (l Lend, ok bool) {
 	rec := c.Doc.RecordNamed(p.Record.Name)
 	if rec == nil || rec.Make == nil {
 		return Lend{}, false
 	}
 	l = Lend{Record: rec.Name, Owner: p.Record.Owner, Slot: OnRecord}
 	if p.Record.Shared {
-		l.Key = LendKey(p.Route, p.Record)
+		l.Key = p.Route + "\x00" + rec.Name + "\x00" + p.Record.Owner
 	}
 	l.Make = Call{Name: rec.Make.Method + " " + rec.Make.Path + " as " + p.Record.Owner,
 		Request: Template(rec.Make, FillsOf(c.Doc, c.Target, "", "")), As: As(c.Doc, rec.Make, p.Record.Owner),
 		Take: []Take{{Slot: OnRecord, At: rec.ID, Plain: true}}, Effect: Again} // who lends it keeps account of it
 	return l, true
 }
-
-// LendKey is the key by which a record is lent at a route.
-func LendKey(route string, r Record) string { return route + "\x00" + r.Name + "\x00" + r.Owner }
 
 // Bears is the credential of a probe's caller for its route. What ends a session is given one
 // of its own to end.
@@ -299,9 +294,9 @@ func As(d *declaration.Document, q *declaration.Request, identity string) []Pres
 	return []Present{{Caller: Caller{Identity: identity, Scheme: cr.Scheme.Name, State: access.Sound}}}
 }
 
-// Reader is the request that reads the record behind a parameter of route i, with {id} in
+// reader is the request that reads the record behind a parameter of route i, with {id} in
 // its place; nil where the inventory has none.
-func Reader(d *declaration.Document, i int, param string) *declaration.Request {
+func reader(d *declaration.Document, i int, param string) *declaration.Request {
 	if i < 0 || param == "" {
 		return nil
 	}

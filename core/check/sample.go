@@ -1,6 +1,7 @@
 package check
 
 import (
+	"cmp"
 	"maps"
 	"net/url"
 	"slices"
@@ -54,12 +55,11 @@ func SampleBody(s declaration.Sample, session *declaration.Request) (headers [][
 	return headers, body
 }
 
-// RequestAt is the request of route i with its sample, as somebody. path is the route's, or
-// another that leads there; known are values of its parameters. What else its body names
-// comes from credentials.
-func RequestAt(c *Context, i int, path, as string, known map[string]string) Request {
+// RequestOf is the request of a probe at route i, without a body. path is the route's, or
+// another that leads there; known are values of its parameters but the record's.
+func RequestOf(c *Context, p *Probe, i int, path string, known map[string]string) Request {
 	rt := c.Doc.Routes[i]
-	q := Request{Method: rt.Method(), Host: rt.Host, Path: path, NeedsOf: as}
+	q := Request{Method: rt.Method(), Host: rt.Host, Path: path, NeedsOf: cmp.Or(rt.Send.As.Name, p.Caller.Identity)}
 	for n, v := range known {
 		q.Path = strings.ReplaceAll(q.Path, "{"+n+"}", route.EscapeSegment(v))
 	}
@@ -71,13 +71,15 @@ func RequestAt(c *Context, i int, path, as string, known map[string]string) Requ
 	for _, k := range slices.Sorted(maps.Keys(rt.Send.Headers)) {
 		q.Headers = append(q.Headers, [2]string{k, rt.Send.Headers[k]})
 	}
-	if rt.Send.As.Name != "" {
-		q.NeedsOf = rt.Send.As.Name
+	if s := c.Doc.SchemeNamed(p.Caller.Scheme); s != nil && s.Kind == declaration.Link {
+		q.Params = map[string]string{}
+		maps.Copy(q.Params, known)
 	}
+	p.Record.Fill(&q)
 	return q
 }
 
-// WithBody adds the body of route i's sample.
+// WithBody adds the body of route i's sample. What it names comes from credentials.
 func (q Request) WithBody(c *Context, i int) Request {
 	_, session := access.SessionAt(c.Doc, i)
 	headers, body := SampleBody(c.Doc.Routes[i].Send, session)

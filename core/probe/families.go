@@ -17,7 +17,7 @@ import (
 // families plans what families of their own check, behind the kinds of this package.
 func (pl *planner) families() {
 	for _, f := range pl.plan.families {
-		pl.family1(f.Name())
+		pl.planOnce(f.Name())
 	}
 	pl.plan.more = func(x *Probe, e *check.Evidence) (out []*Probe) {
 		f, ok := pl.plan.families.Named(x.Check.Family).(check.Widening)
@@ -37,8 +37,8 @@ func (pl *planner) families() {
 	}
 }
 
-// family1 plans a family that is not planned yet.
-func (pl *planner) family1(name string) {
+// planOnce plans a family that is not planned yet.
+func (pl *planner) planOnce(name string) {
 	f := pl.plan.families.Named(name)
 	if f == nil || pl.planned[name] {
 		return
@@ -58,7 +58,7 @@ func (pl *planner) family(x *check.Probe) *Probe {
 	f := pl.plan.families.Named(x.Family)
 	p := &Probe{ID: x.Key(), Kind: Kind(x.Family), Route: pl.d.RouteNamed(x.Route), RouteKey: x.Route,
 		Identity: x.Caller.Identity, Scheme: x.Caller.Scheme, State: x.Caller.State, StandsFor: x.StandsFor,
-		Control: x.Control, Phase: x.Phase, Params: map[string]string{}, Check: x,
+		Control: x.Control, Phase: x.Phase, Check: x,
 		Expect: access.Expectation{Outcome: access.Admit}}
 	if p.State == "" {
 		p.State = access.Absent

@@ -22,18 +22,14 @@ func Make(d *declaration.Document, target *declaration.Target, families check.Fa
 	pl := &planner{d: d, t: target, plan: &Plan{byID: map[string]*Probe{}, widened: map[string]bool{},
 		families: families, context: check.Context{Doc: d, Target: target}}, classes: access.Classes(d),
 		controls: make([]*Probe, len(d.Routes)), planned: map[string]bool{}}
-	for _, rt := range d.Routes {
-		pl.keys, pl.paths = append(pl.keys, rt.Key()), append(pl.paths, rt.Path())
-	}
-	pl.drafts = check.NewDrafts(d, target, pl.classes)
 	pl.crossings()
-	pl.family1(malformed.Family{}.Name())
-	pl.family1(undeclared.Family{}.Name())
-	pl.family1(issued.Family{}.Name())
+	pl.planOnce(malformed.Family{}.Name())
+	pl.planOnce(undeclared.Family{}.Name())
+	pl.planOnce(issued.Family{}.Name())
 	for _, x := range pl.refusals {
 		pl.family(x)
 	}
-	pl.family1(credential.Family{}.Name())
+	pl.planOnce(credential.Family{}.Name())
 	pl.families()
 	pl.quotas()
 	sort.SliceStable(pl.plan.Probes, func(i, j int) bool {
@@ -51,13 +47,10 @@ type planner struct {
 	t        *declaration.Target
 	plan     *Plan
 	classes  []access.Class
-	drafts   check.Drafts
 	controls []*Probe
 	sent     [][]*Probe      // crossings, by route
 	planned  map[string]bool // families
 	refusals []*check.Probe  // crossings of another kind of answer
-	keys     []string        // of the routes
-	paths    []string
 }
 
 func (pl *planner) leave(route, caller, what, why string) {
@@ -65,7 +58,7 @@ func (pl *planner) leave(route, caller, what, why string) {
 		ByTarget: check.ByTarget(why)})
 }
 
-func (pl *planner) add(p *Probe) *Probe {
+func (pl *planner) add(p *Probe) {
 	who := p.Identity
 	if who == "" {
 		who = "nobody"
@@ -75,12 +68,11 @@ func (pl *planner) add(p *Probe) *Probe {
 	if p.Donor != "" {
 		p.ID += "|" + p.Donor
 	}
-	if old := pl.plan.byID[p.ID]; old != nil {
-		return old
+	if pl.plan.byID[p.ID] != nil {
+		return
 	}
 	pl.plan.byID[p.ID] = p
 	pl.plan.Probes = append(pl.plan.Probes, p)
-	return p
 }
 
 // recordOf is a record as the kinds of this package have it.
@@ -100,19 +92,18 @@ func (pl *planner) crossings() {
 		f.Plan(&pl.plan.context, p)
 	}
 	pl.plan.Left, pl.plan.Inferred = append(pl.plan.Left, p.Left...), p.Inferred
-	made := make([][]*Probe, len(pl.d.Routes))
+	pl.sent = make([][]*Probe, len(pl.d.Routes))
 	for _, x := range p.Probes {
 		if x.Of != "" { // how a refusal looks stands beside broken credentials
 			pl.refusals = append(pl.refusals, x)
 			continue
 		}
 		q := pl.family(x)
-		made[q.Route] = append(made[q.Route], q)
+		pl.sent[q.Route] = append(pl.sent[q.Route], q)
 		if q.IsControl {
 			pl.controls[q.Route] = q
 		}
 	}
-	pl.sent = made
-	pl.family1(detour.Family{}.Name())
-	pl.family1(raised.Family{}.Name())
+	pl.planOnce(detour.Family{}.Name())
+	pl.planOnce(raised.Family{}.Name())
 }

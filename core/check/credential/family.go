@@ -22,7 +22,6 @@ import (
 
 	"millgate/core/access"
 	"millgate/core/check"
-	"millgate/core/declaration"
 	"millgate/core/finding"
 	"millgate/core/session"
 	"millgate/core/token"
@@ -96,14 +95,7 @@ func (Family) Expect(c *check.Context, p *check.Probe) access.Expectation {
 // Request is the control's, without its credential.
 func Request(c *check.Context, p *check.Probe) check.Request {
 	i, d := c.Doc.RouteNamed(p.Route), Of(p)
-	q := check.RequestAt(c, i, c.Doc.Routes[i].Path(), "", d.Params).WithBody(c, i)
-	if c.Doc.SchemeNamed(p.Caller.Scheme).Kind == declaration.Link {
-		q.Params = map[string]string{}
-		for n, v := range d.Params {
-			q.Params[n] = v
-		}
-	}
-	p.Record.Fill(&q)
+	q := check.RequestOf(c, p, i, c.Doc.Routes[i].Path(), d.Params).WithBody(c, i)
 	if d.OtherID != "" {
 		q.Params[d.Param], q.Params["id"] = d.OtherID, d.OtherID
 	}

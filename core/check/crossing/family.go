@@ -36,7 +36,6 @@ package crossing
 import (
 	"millgate/core/access"
 	"millgate/core/check"
-	"millgate/core/declaration"
 	"millgate/core/finding"
 )
 
@@ -157,14 +156,7 @@ func Call(c *check.Context, p *check.Probe) check.Call {
 // Request is the request of a crossing, without its credential.
 func Request(c *check.Context, p *check.Probe) check.Request {
 	i := c.Doc.RouteNamed(p.Route)
-	q := check.RequestAt(c, i, c.Doc.Routes[i].Path(), p.Caller.Identity, of(p).Params).WithBody(c, i)
-	if s := c.Doc.SchemeNamed(p.Caller.Scheme); s != nil && s.Kind == declaration.Link {
-		q.Params = map[string]string{}
-		for n, v := range of(p).Params {
-			q.Params[n] = v
-		}
-	}
-	p.Record.Fill(&q)
+	q := check.RequestOf(c, p, i, c.Doc.Routes[i].Path(), of(p).Params).WithBody(c, i)
 	switch p.Of {
 	case AcceptHTML:
 		q.Headers = append(q.Headers, [2]string{"Accept", "text/html,application/xhtml+xml"})

@@ -97,7 +97,7 @@ func TestARecordIsLentAndRead(t *testing.T) {
 	list, f := steps(t, c, probe, answers)
 	require.Len(t, list, 5, "and it is left as it was")
 	assert.Equal(t, "thing", list[0].Lend.Record)
-	assert.Equal(t, check.LendKey("DELETE /things/{id}", probe.Record), list[0].Lend.Key)
+	assert.Equal(t, "DELETE /things/{id}\x00thing\x00bob", list[0].Lend.Key)
 	read, asked := list[1].Send[0], list[3].Send[0]
 	assert.Equal(t, "GET", read.Request.Method)
 	assert.Equal(t, "bob", read.As[0].Identity, "its owner reads it")

@@ -13,7 +13,6 @@ import (
 
 // following is a follow-up of a route, with what it needs of the answer.
 type following struct {
-	of    *declaration.FollowUp
 	name  string // of its report
 	call  check.Call
 	take  []check.Take
@@ -32,7 +31,7 @@ func FollowName(u *declaration.FollowUp, as string) string {
 func follows(c *check.Context, p *check.Probe) (out []following) {
 	for k, u := range c.Doc.Routes[c.Doc.RouteNamed(p.Route)].Then {
 		as := cmp.Or(u.As.Name, p.Caller.Identity)
-		f := following{of: u, name: FollowName(u, cmp.Or(as, "nobody"))}
+		f := following{name: FollowName(u, cmp.Or(as, "nobody"))}
 		if declaration.UnsafeMethod(u.Method) && c.Target.Unsafe != declaration.UnsafeAllowed &&
 			!isLogin(c.Doc, &u.Request) {
 			f.why = "the target allows no unsafe request (unsafe: " + string(c.Target.Unsafe) + ")"

@@ -237,9 +237,8 @@ var overrides = []string{"X-HTTP-Method-Override", "X-HTTP-Method", "X-Method-Ov
 // Request is what a way sends.
 func Request(c *check.Context, p *check.Probe) check.Request {
 	i, d := c.Doc.RouteNamed(p.Route), of(p)
-	q := check.RequestAt(c, i, d.Path, "", d.Params).WithBody(c, i)
+	q := check.RequestOf(c, p, i, d.Path, d.Params).WithBody(c, i)
 	q.Method, q.Host = d.Method, d.Host
-	p.Record.Fill(&q)
 	if p.Of == MethodOverride {
 		for _, h := range overrides {
 			q.Headers = append(q.Headers, [2]string{h, c.Doc.Routes[i].Method()})

@@ -233,10 +233,6 @@ func (Family) Decode(v int, data []byte) (check.Data, error) {
 
 // Before is the fact of a login as versions before kept it.
 func Before(x check.Exchange, signedUp bool) *check.Fact {
-	r := check.Report{Fate: check.Answered, End: x.Took, Exchange: x}
-	if x.Status == 0 {
-		r.Fate, r.Why = check.Lost, x.Error
-	}
-	return &check.Fact{Family: Family{}.Name(), Version: version, Began: x.At, Reports: []check.Report{r},
-		Data: &Measured{SignedUp: signedUp}}
+	return &check.Fact{Family: Family{}.Name(), Version: version, Began: x.At,
+		Reports: []check.Report{check.ReportOf("", x)}, Data: &Measured{SignedUp: signedUp}}
 }

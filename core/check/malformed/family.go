@@ -96,9 +96,8 @@ func (f Family) probe(c *check.Context, ctl *check.Probe, name string) check.Pro
 // Request is the control's, with the malformed id.
 func Request(c *check.Context, p *check.Probe) check.Request {
 	i, d := c.Doc.RouteNamed(p.Route), of(p)
-	q := check.RequestAt(c, i, c.Doc.Routes[i].Path(), p.Caller.Identity, d.Params).WithBody(c, i)
+	q := check.RequestOf(c, p, i, c.Doc.Routes[i].Path(), d.Params).WithBody(c, i)
 	if d.OtherID != "" {
-		q.Params = maps.Clone(d.Params)
 		q.Params[p.Of], q.Params["id"] = d.OtherID, d.OtherID
 	}
 	return q

@@ -151,10 +151,11 @@ func (f Family) Script(c *check.Context, p *check.Probe) check.Script {
 			}
 			return t.Send(call)[0]
 		}
-		q := f.request(c, p)
+		i := c.Doc.RouteNamed(p.Route)
+		q := check.RequestOf(c, p, i, c.Doc.Routes[i].Path(), Of(p).Params).WithBody(c, i)
 		call := check.Call{Name: check.TheRequest, Request: q, As: check.Bears(c, p), Retry: true}
 		call.Request.Body = withMember(q.Body, p.Of, []string{Of(p).Role})
-		call.Makes, call.Take = check.Creating(c.Doc, c.Doc.RouteNamed(p.Route))
+		call.Makes, call.Take = check.Creating(c.Doc, i)
 		was := read(before)
 		r := t.One(call)
 		if was.Name != "" && r.Fate != check.Unsent {
@@ -178,20 +179,6 @@ func (f Family) Script(c *check.Context, p *check.Probe) check.Script {
 		}
 		t.Return(p, false)
 	})
-}
-
-// request is the sample of the route, on the record.
-func (Family) request(c *check.Context, p *check.Probe) check.Request {
-	i := c.Doc.RouteNamed(p.Route)
-	q := check.RequestAt(c, i, c.Doc.Routes[i].Path(), p.Caller.Identity, Of(p).Params).WithBody(c, i)
-	if s := c.Doc.SchemeNamed(p.Caller.Scheme); s != nil && s.Kind == declaration.Link {
-		q.Params = map[string]string{}
-		for n, v := range Of(p).Params {
-			q.Params[n] = v
-		}
-	}
-	p.Record.Fill(&q)
-	return q
 }
 
 // withMember sets a member of a JSON object, before the others, which stay as they stand.

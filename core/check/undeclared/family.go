@@ -19,7 +19,6 @@ package undeclared
 
 import (
 	"fmt"
-	"maps"
 	"regexp"
 	"slices"
 	"sort"
@@ -303,17 +302,12 @@ func Request(c *check.Context, p *check.Probe) check.Request {
 	d := of(p)
 	q := check.Request{Path: d.Path}
 	if i := c.Doc.RouteNamed(d.Of); i >= 0 {
-		q = check.RequestAt(c, i, d.Path, p.Caller.Identity, d.Params)
+		q = check.RequestOf(c, p, i, d.Path, d.Params)
 		if d.Body {
 			q = q.WithBody(c, i)
 		}
 	}
 	q.Method, q.Host = d.Method, d.Host
-	if s := c.Doc.SchemeNamed(p.Caller.Scheme); s != nil && s.Kind == declaration.Link {
-		q.Params = map[string]string{} // what a link for it is asked for with
-		maps.Copy(q.Params, d.Params)
-	}
-	p.Record.Fill(&q)
 	return q
 }
 
