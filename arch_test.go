@@ -96,7 +96,7 @@ var arrows = map[string][]string{
 	"standin":         {},
 	"store":           {},
 	"testkit/memnet":  {},
-	"testkit/play":    {"core/access", "core/check"},
+	"testkit/play":    {"core/access", "core/check", "core/finding"},
 	"wire": {
 		"core/access", "core/check", "core/declaration", "core/mask", "core/route", "core/session", "core/token",
 	},

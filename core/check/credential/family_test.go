@@ -296,12 +296,8 @@ func TestJudge(t *testing.T) {
 			}
 			return fact(*x.control, 0)
 		}))
-		kind, sure, cause := finding.Agrees, v.Proof.Confidence(), ""
-		if sure == finding.NotSure {
-			kind = finding.Unproven
-		}
+		kind, sure, cause := play.Said(v)
 		if len(v.Gaps) > 0 {
-			kind, sure, cause = v.Gaps[0].Cause.Kind, v.Gaps[0].Proof.Confidence(), v.Gaps[0].Cause.Cause
 			assert.NotEmpty(t, v.Gaps[0].Says)
 		} else {
 			assert.NotEmpty(t, v.Says)

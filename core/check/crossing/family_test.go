@@ -46,6 +46,27 @@ func TestWhatIsPlanned(t *testing.T) {
 		Why: "the target does not allow unsafe methods"})
 }
 
+// Where nobody can show a request to be a fair one that is said, but for what nobody may do.
+func TestWithoutAControl(t *testing.T) {
+	for access, want := range map[string]int{"{ at: GET /things, who: boss }": 1,
+		"{ at: GET /things, who: nobody }": 0} {
+		d, msgs := declaration.Parse("x",
+			[]byte("millgate: 1\ntargets: { t: { base: \"http://h\" } }\nroutes: [GET /things]\n"+
+				"roles: { boss: }\nschemes: { s: { kind: bearer } }\naccess: ["+access+"]\n"), nil)
+		require.False(t, declaration.Failed(msgs), msgs)
+		p := check.NewPlanning(nil)
+		Family{}.Plan(&check.Context{Doc: d, Target: d.Targets[0]}, p)
+		n := 0
+		for _, o := range p.Left {
+			if o.What == "the control" {
+				n++
+			}
+		}
+		assert.Equal(t, want, n, access)
+		assert.NotEmpty(t, p.Probes)
+	}
+}
+
 // steps plays a script: what each of its calls is answered, by name.
 func steps(t *testing.T, c *check.Context, p *check.Probe, answers map[string]check.Report) ([]check.Step, check.Fact) {
 	t.Helper()

@@ -12,6 +12,7 @@ import (
 	"millgate/core/check"
 	"millgate/core/declaration"
 	"millgate/core/finding"
+	"millgate/testkit/play"
 )
 
 const text = `
@@ -79,15 +80,7 @@ func report(name string, a check.Answer) check.Report {
 
 // kindOf is the worst kind of a verdict.
 func kindOf(v check.Verdict) finding.Kind {
-	kind := finding.Agrees
-	if v.Proof.Confidence() == finding.NotSure {
-		kind = finding.Unproven
-	}
-	for _, g := range v.Gaps {
-		if !kind.IsGap() || finding.Worse(g.Cause.Kind, kind) {
-			kind = g.Cause.Kind
-		}
-	}
+	kind, _, _ := play.Said(v)
 	return kind
 }
 

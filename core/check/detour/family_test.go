@@ -177,17 +177,13 @@ func TestJudge(t *testing.T) {
 			}
 			return seen(*x.control)
 		}))
-		kind, sure := finding.Agrees, v.Proof.Confidence()
-		if sure == finding.NotSure {
-			kind = finding.Unproven
-		}
+		kind, sure, cause := play.Said(v)
 		if len(v.Gaps) > 0 {
-			kind, sure = v.Gaps[0].Cause.Kind, v.Gaps[0].Proof.Confidence()
-			cause := "way " + x.way
+			want := "way " + x.way
 			if x.way == TrailingSlash {
-				cause = aSlash
+				want = aSlash
 			}
-			assert.Equal(t, cause, v.Gaps[0].Cause.Cause)
+			assert.Equal(t, want, cause)
 		} else {
 			assert.NotEmpty(t, v.Says)
 		}
