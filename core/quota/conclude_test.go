@@ -89,6 +89,21 @@ func TestAQueueIsSeenFromItsDelays(t *testing.T) {
 	}
 }
 
+// Where the machine makes calls and answers late, a queue is named as it is or not at all.
+func TestALateQueueHasNoOtherName(t *testing.T) {
+	l := Limit{Kind: Bucket, N: 10, W: second, Burst: 1, Queue: 4}
+	for seed := range int64(14) {
+		t.Run(fmt.Sprint(seed), func(t *testing.T) {
+			t.Parallel()
+			m := measured(world{limits: []Limit{l}, late: 40 * ms, drill: Drill{Budget: Budget{400, 45 * second}, Burst: 60,
+				Side: 16}}.drive(seed))
+			for _, f := range m.Fits {
+				assert.InEpsilon(t, 100*ms, f.W, 0.1, m.Found())
+			}
+		})
+	}
+}
+
 // A service that is slow by itself is not one that lets calls wait.
 func TestSlownessIsNoQueue(t *testing.T) {
 	for _, w := range []world{{hold: 60 * ms}, {slow: 7}, {slow: 3}, {slow: 23, hold: 30 * ms}} {

@@ -400,8 +400,12 @@ func Infer(calls []Seen) []Fit {
 	for _, f := range buckets {
 		if f.Misses < math.MaxInt32 {
 			g := f.around(log)
-			if each*20 >= g.WLow*19 && each*20 <= g.WHigh*21 {
-				g.W = each // measured, where those that wait show it
+			switch { // where those that wait show it, it is measured
+			case each == 0:
+			case each*20 >= g.WLow*19 && each*20 <= g.WHigh*21:
+				g.W = each
+			default: // two ways of knowing it disagree, so that it is neither
+				g.WLow, g.WHigh = min(g.WLow, each), max(g.WHigh, each)
 			}
 			out = append(out, g)
 		}

@@ -20,6 +20,7 @@ type world struct {
 	phase  int64
 	hold   int64 // ticks that a call takes beyond that
 	slow   int   // every so many calls are slow by themselves; 0 none
+	late   int64 // ticks that a third of the calls comes late, and a third of the answers, at most
 	drill  Drill
 }
 
@@ -40,6 +41,13 @@ func (w world) drive(seed int64) *Drill {
 			took += int64(r.Intn(9_000))
 		}
 		came := at + 500 + w.phase
+		if w.late > 0 && r.Intn(3) == 0 {
+			off := r.Int63n(w.late)
+			came, took = came+off, took+off
+		}
+		if w.late > 0 && r.Intn(3) == 0 {
+			took += r.Int63n(w.late)
+		}
 		dec := g.Call(came, max(1, w.hold))
 		if dec.OK {
 			took += dec.At - came
