@@ -9,6 +9,7 @@ import (
 
 	"millgate/core/access"
 	"millgate/core/check/pages"
+	"millgate/core/check/quotas"
 	"millgate/core/declaration"
 	"millgate/core/finding"
 	"millgate/core/origin"
@@ -26,9 +27,9 @@ type ProbeView struct {
 	Control  *Fact
 	ControlP *probe.Probe
 	Expect   access.Expectation
-	Page     *pages.View        // for a page
-	Quota    *verdict.QuotaSeen // for a quota drill
-	Steps    []ScriptStep       // of a family of its own: what was sent, in order
+	Page     *pages.View     // for a page
+	Quota    *QuotaDrillView // for a quota drill
+	Steps    []ScriptStep    // of a family of its own: what was sent, in order
 }
 
 // CrossingView is everything about one cell.
@@ -77,7 +78,37 @@ func (a *App) Crossing(target, route, caller string) (CrossingView, error) {
 	if !x.known {
 		return x.CrossingView, fmt.Errorf("%w: there is no route %q", ErrNotFound, route)
 	}
+	for _, p := range x.Probes {
+		if p.Quota != nil && p.Quota.Measured != nil && p.Quota.Measured.Full {
+			a.measuredBefore(t.Name, p.Probe.ID, p.Quota)
+		}
+	}
 	return x.CrossingView, a.past(&x.CrossingView, t.Name, sent)
+}
+
+// QuotaDrillView is a quota as a probe fills it.
+type QuotaDrillView struct {
+	quotas.View
+	Earlier time.Time // when it was measured, where the quota is full now; zero: by this sweep
+}
+
+// measuredBefore shows what an earlier sweep measured of a quota that is full now: it is shown
+// with its date, and no verdict.
+func (a *App) measuredBefore(target, id string, v *QuotaDrillView) {
+	rows, err := a.store.PastOf(target, id, 20)
+	if err != nil {
+		return // then there is nothing to show
+	}
+	for _, row := range rows {
+		f, err := decodeFact(row.ProbeID, row.Identity, row.Fact, a.families)
+		if err != nil || f.Check == nil {
+			continue
+		}
+		if m, ok := f.Check.Data.(*quotas.Measured); ok && !m.Full {
+			v.Measured, v.Earlier = &m.Measured, row.Sent
+			return
+		}
+	}
 }
 
 // crossingView is a cell that is put together.
@@ -216,27 +247,21 @@ func (x *crossingView) observed(o *observed, pl *probe.Plan, t *declaration.Targ
 // probe is one probe of the cell, judged.
 func (x *crossingView) probe(o *observed, pl *probe.Plan, t *declaration.Target, p *probe.Probe) ProbeView {
 	x.Unsafe = x.Unsafe || p.Unsafe()
-	pv := ProbeView{Probe: p, Label: probeLabel(p), Expect: withLadder(x.d, p),
+	pv := ProbeView{Probe: p, Label: p.Says(), Expect: withLadder(x.d, p),
 		Verdict: verdict.Verdict{Kind: finding.Unprobed, Reason: "not probed yet"}}
 	if x.isPage {
 		of := pages.Of(pl.Context(), p.Check)
 		pv.Page = &of
 		x.Unsafe = false
 	}
-	if q := x.d.QuotaNamed(p.Way); p.Kind == probe.QuotaDrill && q != nil {
-		pv.Quota = quotaSeenOf(x.d, t, q, p.Identity, nil)
-		x.Place = q.Place
+	if v, ok := quotas.Of(pl.Context(), p.Check, o.view[p.ID].seen()); ok && p.Kind == probe.QuotaDrill {
+		pv.Quota, x.Place = &QuotaDrillView{View: v}, v.Quota.Place
 	}
 	it, ok := o.items[p.ID]
 	if !ok {
 		return pv
 	}
 	f := o.view[p.ID]
-	if pv.Quota != nil && f != nil {
-		if pv.Quota.Measured = f.Quota; f.Earlier != nil { // shown with its date, and no verdict
-			pv.Quota.Measured, pv.Quota.Earlier = f.Earlier.Measured, f.Earlier.At
-		}
-	}
 	if x.isPage {
 		seen := pages.Look(pl.Context(), p.Check, f.seen(), o.view[p.Control].seen())
 		pv.Page = &seen
@@ -331,16 +356,4 @@ func withLadder(d *declaration.Document, p *probe.Probe) access.Expectation {
 		return p.Expect // of another question than who may enter
 	}
 	return x
-}
-
-func probeLabel(p *probe.Probe) string {
-	if p.Check != nil {
-		return p.Says()
-	}
-	switch p.Kind {
-	case probe.QuotaDrill:
-		return "the drill of quota " + p.Way + " at " + p.RouteKey
-	default:
-	}
-	return "sound credential"
 }

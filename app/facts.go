@@ -16,6 +16,7 @@ import (
 	"millgate/core/check/logins"
 	"millgate/core/check/malformed"
 	"millgate/core/check/pages"
+	"millgate/core/check/quotas"
 	"millgate/core/check/raised"
 	"millgate/core/check/sessions"
 	"millgate/core/check/undeclared"
@@ -40,14 +41,12 @@ type Fact struct {
 	// Sick: it failed while the service as a whole did.
 	Sick bool `json:"sick,omitempty"`
 	// NoCredential: what it presents could not be obtained.
-	NoCredential bool            `json:"noCredential,omitempty"`
-	Then         []FollowedUp    `json:"then,omitempty"`     // what the route's follow-ups were answered
-	Token        *check.Given    `json:"token,omitempty"`    // what was given out, as versions before kept it
-	Check        *check.Fact     `json:"check,omitempty"`    // of a family of its own
-	Quota        *quota.Measured `json:"quota,omitempty"`    // for a quota drill
-	Earlier      *Earlier        `json:"earlier,omitempty"`  // what was measured before, where the quota is full now
-	SameSite     string          `json:"sameSite,omitempty"` // of a cookie, as versions before kept it
-	Sweep        uint            `json:"sweep"`
+	NoCredential bool         `json:"noCredential,omitempty"`
+	Then         []FollowedUp `json:"then,omitempty"`     // what the route's follow-ups were answered
+	Token        *check.Given `json:"token,omitempty"`    // what was given out, as versions before kept it
+	Check        *check.Fact  `json:"check,omitempty"`    // of a family of its own
+	SameSite     string       `json:"sameSite,omitempty"` // of a cookie, as versions before kept it
+	Sweep        uint         `json:"sweep"`
 }
 
 // FollowedUp is what came of a follow-up, as versions before kept it.
@@ -75,6 +74,8 @@ func decodeFact(id, identity string, b []byte, families check.Families) (*Fact, 
 			return &f, f.pageBefore(b)
 		case strings.HasPrefix(id, logins.Family{}.Name()+"|") && f.Lost == "":
 			return &f, f.loginBefore(b)
+		case strings.HasPrefix(id, quotas.Family{}.Name()+"|") && f.Lost == "":
+			return &f, f.quotaBefore(b)
 		case strings.HasPrefix(id, raised.Family{}.Name()+"|") && f.Lost == "":
 			f.Check = raised.Before(*f.Exchange, f.Repeats, f.Record, f.Raised)
 			f.Raised = ""
@@ -97,7 +98,8 @@ func decodeFact(id, identity string, b []byte, families check.Families) (*Fact, 
 }
 
 // sameProbe is the id by which a probe goes today. Versions before named a session drill
-// after the neighbour as well, behind all that names it now; what asks for a page was no
+// after the neighbour as well, and a quota drill after who logs in, behind all that names
+// it now; what asks for a page was no
 // crossing; and what the inventory does not have was of three kinds.
 func sameProbe(id string) string {
 	const parts = 7
@@ -109,7 +111,7 @@ func sameProbe(id string) string {
 			return undeclared.Family{}.Name() + "|" + rest + what
 		}
 	}
-	if !strings.HasPrefix(id, sessions.Family{}.Name()+"|") {
+	if !strings.HasPrefix(id, sessions.Family{}.Name()+"|") && !strings.HasPrefix(id, quotas.Family{}.Name()+"|") {
 		return id
 	}
 	at := 0
@@ -224,6 +226,17 @@ func (f *Fact) pageBefore(b []byte) error {
 	return nil
 }
 
+// quotaBefore reads a quota drill as versions before kept it.
+func (f *Fact) quotaBefore(b []byte) error {
+	var old struct{ Quota *quota.Measured }
+	if err := json.Unmarshal(b, &old); err != nil || old.Quota == nil {
+		return err
+	}
+	f.Check = quotas.Before(*f.Exchange, *old.Quota)
+	f.first()
+	return nil
+}
+
 // loginBefore reads a login with something wrong in it as versions before kept it.
 func (f *Fact) loginBefore(b []byte) error {
 	var old struct{ SignedUp bool }
@@ -263,9 +276,6 @@ func (j *judge) judge(p *probe.Probe) verdict.Verdict {
 func (j *judge) judging(p *probe.Probe) (verdict.Verdict, []string) {
 	f := j.facts[p.ID]
 	family := j.plan.Family(p)
-	if family == nil {
-		return verdict.Judge(j.input(p)), nil
-	}
 	e := j.evidence()
 	in := verdict.Input{Doc: j.doc, Probe: p, Answer: f.answer(), Lost: f.Lost, Sick: f.Sick}
 	return verdict.Of(in, func() check.Verdict { return family.Judge(j.plan.Context(), p.Check, f.seen(), e) }),
@@ -297,16 +307,6 @@ func (f *Fact) seen() *check.Fact {
 		r.Fate, r.Why = check.Unsent, f.Lost
 	}
 	return &check.Fact{Began: f.Exchange.At, Reports: []check.Report{r}}
-}
-
-// input is everything that is known of a probe.
-func (j *judge) input(p *probe.Probe) verdict.Input {
-	f := j.facts[p.ID]
-	in := verdict.Input{Doc: j.doc, Probe: p, Answer: f.answer(), Lost: f.Lost, Sick: f.Sick}
-	if p.Kind == probe.QuotaDrill {
-		in.Quota = measuredOf(j.doc, j.target, p, f)
-	}
-	return in
 }
 
 // all judges every fact, in the order of the plan.

@@ -13,7 +13,6 @@ import (
 	"millgate/core/check"
 	"millgate/core/probe"
 	"millgate/core/quota"
-	"millgate/wire"
 )
 
 // errStopped ends what waits, because the sweep was stopped: what was not answered
@@ -223,6 +222,9 @@ func (r *run) class(x check.Exchange) check.Class {
 	return check.Classify(check.Answer{Status: x.Status, Headers: x.Answer, Body: []byte(x.Content)}, r.doc.Answers)
 }
 
+// longestFull is how long a full quota is waited for at most.
+const longestFull = 10 * time.Minute
+
 // patience says how long to wait before what was throttled is sent again, and
 // whether to. A quota that is declared for the route explains a 429, and is waited
 // for as long as its longest window at most; otherwise a Retry-After is waited for
@@ -238,7 +240,7 @@ func (r *run) patience(route int, identity string, counted bool, x check.Exchang
 	if try >= repeats {
 		return 0, false
 	}
-	if wait = wire.RetryAfter(x, time.Now()); wait < 0 {
+	if wait = x.RetryAfter(time.Now()); wait < 0 {
 		wait = time.Second << try
 	}
 	return wait, wait <= most

@@ -29,10 +29,12 @@ import (
 	"github.com/ulule/limiter/v3"
 	"github.com/ulule/limiter/v3/drivers/middleware/stdlib"
 	"github.com/ulule/limiter/v3/drivers/store/memory"
+	"golang.org/x/sync/errgroup"
 	"golang.org/x/time/rate"
 
 	"millgate/core/quota"
 	"millgate/testkit/memnet"
+	"millgate/wire"
 )
 
 // limiterCase is a limiter that others have written, and what a drill must find.
@@ -297,10 +299,23 @@ func nginx(t *testing.T, http, location string) string {
 	return "http://" + addr
 }
 
+// together makes calls at the same time.
+func together(n int, call func() (quota.Seen, error)) ([]quota.Seen, error) {
+	list := make([]quota.Seen, n)
+	g := new(errgroup.Group)
+	for i := range list {
+		g.Go(func() (err error) {
+			list[i], err = call()
+			return err
+		})
+	}
+	return list, g.Wait()
+}
+
 // drillAt drills an address until the drill is done.
 func drillAt(ctx context.Context, c *http.Client, url string, d *quota.Drill) error {
-	beats := newPulse()
-	defer beats.end()
+	began, beats := time.Now(), wire.StartPulse()
+	defer beats.End()
 	call := func() (quota.Seen, error) {
 		req, err := http.NewRequestWithContext(ctx, http.MethodGet, url, nil)
 		if err != nil {
@@ -342,8 +357,10 @@ func drillAt(ctx context.Context, c *http.Client, url string, d *quota.Drill) er
 			d.Filled()
 		}
 	}
+	pulse := beats.Since(began)
 	for i, s := range d.Calls {
-		d.Calls[i].Gap = beats.broke(time.UnixMicro(s.At), time.UnixMicro(s.At+s.Took))
+		left := time.UnixMicro(s.At).Sub(began)
+		d.Calls[i].Gap = pulse.Broke(left, left+quota.Span(s.Took))
 	}
 	d.Finish()
 	return nil

@@ -4,11 +4,12 @@ import (
 	"slices"
 	"time"
 
+	"millgate/core/check"
+	"millgate/core/check/quotas"
 	"millgate/core/declaration"
 	"millgate/core/finding"
 	"millgate/core/probe"
 	"millgate/core/quota"
-	"millgate/core/verdict"
 )
 
 // CountedCaller is put before a kind of counting where a caller is asked for.
@@ -59,16 +60,17 @@ func quotasSeen(d *declaration.Document, t *declaration.Target, o *observed, kin
 				continue
 			}
 			out[k].Verdict = string(verdictLetter(it.Verdict.Kind))
-			if f := o.view[p.ID]; f != nil && f.Quota != nil {
+			v, _ := quotas.Of(&check.Context{Doc: d, Target: t}, p.Check, o.view[p.ID].seen())
+			if m := v.Measured; m != nil {
 				if q.Model == declaration.Concurrency {
-					out[k].Most = int64(f.Quota.Side().AtOnce())
+					out[k].Most = int64(m.Side().AtOnce())
 					continue
 				}
-				out[k].Most = f.Quota.Most(quota.Ticks(out[k].Window))
+				out[k].Most = m.Most(quota.Ticks(out[k].Window))
 				if it.Verdict.Kind != finding.Unthrottled {
 					continue // so that nothing went beyond its ceiling
 				}
-				if n, c, _, yes := f.Quota.Beyond(stackFor(d, q, p.Identity)); yes {
+				if n, c, _, yes := m.Beyond(v.Stack); yes {
 					out[k].Most, out[k].Ceiling = n, c // in the interval in which it went furthest
 				}
 			}
@@ -93,27 +95,4 @@ func drillsAt(d *declaration.Document, pl *probe.Plan, route, kind string) (out 
 		}
 	}
 	return out
-}
-
-// measuredOf is what the drill of a quota saw, for the judge.
-func measuredOf(d *declaration.Document, t *declaration.Target, p *probe.Probe, f *Fact) *verdict.QuotaSeen {
-	q := d.QuotaNamed(p.Way)
-	if f.Quota == nil || q == nil {
-		return nil
-	}
-	return quotaSeenOf(d, t, q, p.Identity, f.Quota)
-}
-
-// quotaSeenOf is a quota on a target for an identity, and what was measured.
-func quotaSeenOf(d *declaration.Document, t *declaration.Target, q *declaration.Quota, identity string,
-	m *quota.Measured) *verdict.QuotaSeen {
-	on, lowered := t.Quota(q)
-	return &verdict.QuotaSeen{Measured: m, Quota: on, Stack: stackFor(d, on, identity), Lowered: lowered,
-		Declared: q.Allow}
-}
-
-// stackFor is what a quota allows an identity; "" is nobody.
-func stackFor(d *declaration.Document, q *declaration.Quota, identity string) quota.Stack {
-	amounts, _ := q.AmountsFor(d, d.IdentityNamed(identity)) // a tie is an error of the declaration
-	return quota.Of(q, amounts)
 }

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"millgate/core/check"
+	"millgate/core/check/quotas"
 	"millgate/core/declaration"
 	"millgate/core/probe"
 	"millgate/core/quota"
@@ -25,10 +26,12 @@ type Restarted struct {
 
 // restarting is a restart check between its two halves.
 type restarting struct {
-	r     *run
-	x     *drilling
-	until time.Time
-	drop  *time.Timer // gives it up
+	r      *run
+	p      *probe.Probe
+	c      check.Context
+	status int // of its refusals
+	until  time.Time
+	drop   *time.Timer // gives it up
 }
 
 // restartWaits is how long a restart check is held beyond its quota's window, for who
@@ -75,30 +78,26 @@ func (a *App) FillForRestart(ctx context.Context, target, name string) (Restarte
 	if err := r.client.Reach(ctx); err != nil {
 		return out, err
 	}
-	o, _, err := r.drilled(p)
+	c := check.Context{Doc: d, Target: t}
+	fact, err := r.runner(p).Run(ctx, quotas.Fill(&c, p.Check)) //nolint:contextcheck // the run has its own
 	if err != nil {
 		return out, err
 	}
-	stack := stackFor(d, q, p.Identity)
-	moment := momentOf(stack)
-	x := &drilling{r: r, q: q, o: o, stack: stack, d: &quota.Drill{}, m: &quota.Measured{Said: -1, Passes: 200},
-		ends: time.Now().Add(time.Minute)}
-	for out.Calls = 0; out.Calls < int(4*moment+10) && ctx.Err() == nil; out.Calls++ {
-		ok, err := x.call()
-		if err != nil {
-			return out, err
-		}
-		if !ok {
-			out.Refused = true
-			break
+	m, _ := fact.Data.(*quotas.Measured)
+	for _, s := range m.Calls {
+		if s.OK {
+			out.Calls++
 		}
 	}
-	if !out.Refused {
+	switch out.Refused = m.Status != 0; {
+	case m.Broke != "":
+		return out, fmt.Errorf("%w: %s", ErrInput, m.Broke)
+	case !out.Refused:
 		return out, fmt.Errorf("%w: %d calls were admitted, so that there is nothing to forget", ErrInput, out.Calls)
 	}
-	out.Left = quota.Span(max(0, x.m.Said))
-	if x.m.Said < 0 {
-		out.Left = quota.Span(leastWindow(stack))
+	out.Left = quota.Span(max(0, m.Said))
+	if m.Said < 0 {
+		out.Left = quota.Span(quota.StackFor(d, q, p.Identity).Shortest())
 	}
 	kept = true
 	a.mu.Lock()
@@ -106,7 +105,7 @@ func (a *App) FillForRestart(ctx context.Context, target, name string) (Restarte
 	if old := a.restarts[key]; old != nil {
 		old.end()
 	}
-	w := &restarting{r: r, x: x, until: time.Now().Add(out.Left)}
+	w := &restarting{r: r, p: p, c: c, status: m.Status, until: time.Now().Add(out.Left)}
 	w.drop = time.AfterFunc(out.Left+restartWaits, func() {
 		a.mu.Lock()
 		defer a.mu.Unlock()
@@ -126,15 +125,6 @@ func (w *restarting) end() {
 	w.r.cancel()
 	w.r.stop()
 	w.r.client.Close()
-}
-
-func leastWindow(s quota.Stack) (least int64) {
-	for _, l := range s {
-		if least == 0 || l.W < least {
-			least = l.W
-		}
-	}
-	return least
 }
 
 func drillOf(pl *probe.Plan, name string) *probe.Probe {
@@ -158,28 +148,18 @@ func (a *App) CompareAfterRestart(ctx context.Context, target, name string) (Res
 		return out, fmt.Errorf("%w: fill the quota first", ErrInput)
 	}
 	defer w.end()
-	var e check.Exchange
-	for n := 0; ; n++ { // it may still be starting
-		var err error
-		if e, err = w.r.client.Send(w.r.ctx, w.x.o); err != nil { //nolint:contextcheck // it outlives the question
-			return out, err
-		}
-		if e.Status != 0 || n == 10 {
-			break
-		}
-		select {
-		case <-ctx.Done():
-			return out, ctx.Err()
-		case <-time.After(500 * time.Millisecond):
-		}
+	fact, err := w.r.runner(w.p).Run(ctx, quotas.OneMore(&w.c, w.p.Check)) //nolint:contextcheck // the run has its own
+	if err != nil {
+		return out, err
 	}
-	if e.Status == 0 {
-		return out, fmt.Errorf("%w: %s", wire.ErrUnreachable, e.Error)
+	last := fact.Reports[0]
+	if last.Fate != check.Answered {
+		return out, fmt.Errorf("%w: %s", wire.ErrUnreachable, last.Why)
 	}
 	if !time.Now().Before(w.until) {
 		out.Late = true
 		return out, nil
 	}
-	out.Forgets = !w.x.refused(e)
+	out.Forgets = last.Exchange.Status != w.status
 	return out, nil
 }

@@ -377,10 +377,7 @@ func (r *run) one(p *probe.Probe) error {
 		r.tellUnseen(p)
 		return r.keep(p, f)
 	}
-	if p.Check != nil {
-		return r.script(p, f)
-	}
-	return r.quotaDrill(p, f)
+	return r.script(p, f)
 }
 
 // keep writes the fact and tells of every verdict that it settles.

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"errors"
+	"fmt"
 	"slices"
 	"sync/atomic"
 	"time"
@@ -19,7 +20,14 @@ import (
 // script runs the script of a family's probe.
 func (r *run) script(p *probe.Probe, f *Fact) error {
 	family := r.plan.Family(p)
-	fact, err := r.runner(p).Run(r.ctx, family.Script(r.plan.Context(), p.Check))
+	c := *r.plan.Context()
+	if c.Longer = r.sweep.Partial; c.Longer {
+		if d := family.Cost(&c, p.Check).Time; d > 0 {
+			r.app.Events.Send(Event{Type: "wait", Text: fmt.Sprintf("%s takes up to %s", p.Says(),
+				d.Round(time.Second))})
+		}
+	}
+	fact, err := r.runner(p).Run(r.ctx, family.Script(&c, p.Check))
 	if r.ctx.Err() != nil || errors.Is(err, errStopped) {
 		return nil // stopped: what the journal has as unsafe is lost, all else begins again
 	}
@@ -63,6 +71,11 @@ func (r *run) runner(p *probe.Probe) wire.Runner {
 			}
 			return errStopped
 		},
+		Beside:   r.beside(p),
+		Stopping: r.stopping.Done(),
+		Waits: func(why string, d time.Duration) {
+			r.app.Events.Send(Event{Type: "wait", Text: fmt.Sprintf("%s, waiting %s", why, d.Round(time.Second/10))})
+		},
 		Again: func(ctx context.Context, o wire.Outgoing, as check.Caller, x check.Exchange, try int) (bool, error) {
 			again, err := r.outlast(ctx, o, as.Identity, x, try)
 			if !again && err == nil && failing(x.Status) && p.IsControl && !p.Unsafe() && try == 0 &&
@@ -75,6 +88,10 @@ func (r *run) runner(p *probe.Probe) wire.Runner {
 			return again, err
 		},
 		Landed: func(c check.Call, x check.Exchange) error {
+			if c.Counts != "" { // it was not counted later
+				r.app.spent.add(r.besides(p, c), time.Now().UnixMicro())
+				return nil
+			}
 			if c.Effect == check.Unsafe || c.Effect == check.Creates {
 				landed.Store(true)
 			}
@@ -93,21 +110,24 @@ func (r *run) runner(p *probe.Probe) wire.Runner {
 			r.tellMade(store.Made{SweepID: r.sweep.ID, Owner: p.Identity, Route: p.RouteKey, RID: name, Record: l.What,
 				State: "left", Why: l.Why})
 		},
-		Owe: func(c check.Call) (func(string), error) {
-			m := store.Made{SweepID: r.sweep.ID, Record: c.Name, Owner: p.Identity, Route: p.RouteKey, State: "making",
-				Why: "sent when the sweep was interrupted; whether it made something is not known"}
-			if err := r.addMade(&m); err != nil {
-				return nil, err
-			}
-			return func(left string) {
-				state := "removed"
-				if left != "" {
-					state = "left"
-				}
-				_ = r.setMade(m.ID, state, left) // what a full disk forgets, the sweep remembers
-			}, nil
-		},
+		Owe: func(c check.Call) (func(string), error) { return r.owe(p, c) },
 	}
+}
+
+// owe keeps account of what a call may make and will have to be undone.
+func (r *run) owe(p *probe.Probe, c check.Call) (settle func(left string), err error) {
+	m := store.Made{SweepID: r.sweep.ID, Record: c.Name, Owner: p.Identity, Route: p.RouteKey, State: "making",
+		Why: "sent when the sweep was interrupted; whether it made something is not known"}
+	if err := r.addMade(&m); err != nil {
+		return nil, err
+	}
+	return func(left string) {
+		state := "removed"
+		if left != "" {
+			state = "left"
+		}
+		_ = r.setMade(m.ID, state, left) // what a full disk forgets, the sweep remembers
+	}, nil
 }
 
 // methods are those that routes are looked for by.
@@ -158,6 +178,10 @@ func (a *App) FirstCall(d *declaration.Document, t *declaration.Target, p *probe
 			break
 		}
 		last, now = nil, max(now, step.Wait)
+		if step.Look != nil && step.Look.Sender {
+			last = []check.Report{{Name: step.Look.Name}}
+			continue
+		}
 		if step.Look != nil {
 			return step.Look.Call(&check.Context{Doc: d, Target: t})
 		}

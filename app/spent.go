@@ -1,12 +1,16 @@
 package app
 
 import (
+	"context"
 	"fmt"
 	"sync"
+	"sync/atomic"
 	"time"
 
+	"millgate/core/check"
 	"millgate/core/probe"
 	"millgate/core/quota"
+	"millgate/wire"
 )
 
 // spent remembers what drills have used of the quotas beside the one they drill,
@@ -23,12 +27,19 @@ const otherClock = 50_000
 // mostRemembered is how many calls of a counter are remembered.
 const mostRemembered = 5000
 
-// beside are the counters of a drill but that of its own quota.
-func (r *run) beside(p *probe.Probe) (out []count) {
-	for _, c := range (&room{doc: r.doc, target: r.target}).counts(countedOf(p)) {
-		if c.quota != p.Way {
-			c.name = r.target.Name + "\x00" + c.name
-			out = append(out, c)
+// besides are the counters of a call that fills a quota, but those of that quota.
+func (r *run) besides(p *probe.Probe, c check.Call) (out []count) {
+	at := counted{p.Route, "", c.Request.Host}
+	if i := r.doc.Inventory.Find(c.Request.Method, c.Request.Host, c.Request.Path); i >= 0 {
+		at.route = i // another way to it is counted as the probe's
+	}
+	if len(c.As) > 0 {
+		at.identity = c.As[0].Identity
+	}
+	for _, n := range (&room{doc: r.doc, target: r.target}).counts(at) {
+		if n.quota != c.Counts {
+			n.name = r.target.Name + "\x00" + n.name
+			out = append(out, n)
 		}
 	}
 	return out
@@ -67,30 +78,25 @@ func (s *spent) add(list []count, now int64) {
 	}
 }
 
-// roomForOne waits until no other quota would refuse the next call: a drill that
-// is run by itself has the time, within a sweep it ends there.
-func (x *drilling) roomForOne() error {
-	wait, by := x.r.app.spent.wait(x.besides, 1, time.Now().UnixMicro())
-	d := quota.Span(wait)
-	switch {
-	case d == 0:
-		return nil
-	case !x.r.sweep.Partial || x.waited+d > longestRoom:
-		return errCrowded
-	}
-	x.waited += d
-	x.ends = x.ends.Add(d)
-	x.d.Budget.Ticks += wait
-	x.r.app.Events.Send(Event{Type: "wait", Text: fmt.Sprintf("the drill of %s waits %s, until %s has room for it",
-		x.q.Name, d.Round(time.Second/10), by)})
-	select {
-	case <-x.r.stopping.Done():
-		return errStopped
-	case <-time.After(d):
-		return nil
+// beside waits until no other quota would refuse the calls of a drill: one that is run by
+// itself has the time, within a sweep it ends there.
+func (r *run) beside(p *probe.Probe) func(ctx context.Context, c check.Call) (time.Duration, error) {
+	var waited atomic.Int64
+	return func(ctx context.Context, c check.Call) (time.Duration, error) {
+		if r.stopping.Err() != nil {
+			return 0, errStopped
+		}
+		wait, by := r.app.spent.wait(r.besides(p, c), 1, time.Now().UnixMicro())
+		d := quota.Span(wait)
+		switch {
+		case d == 0:
+			return 0, nil
+		case !r.sweep.Partial || time.Duration(waited.Add(int64(d))) > longestRoom:
+			return 0, wire.ErrCrowded
+		}
+		if !r.pause(fmt.Sprintf("the drill of %s has no room in %s", c.Counts, by), d) {
+			return 0, errStopped
+		}
+		return d, ctx.Err()
 	}
 }
-
-// count remembers a call that the target counted, once it is answered: it was not
-// counted later.
-func (x *drilling) count() { x.r.app.spent.add(x.besides, time.Now().UnixMicro()) }

@@ -23,7 +23,6 @@ import (
 	"net/http"
 	"net/url"
 	"slices"
-	"strconv"
 	"strings"
 	"syscall"
 	"time"
@@ -339,28 +338,4 @@ func (c *Client) Trip(ctx context.Context, host string) (time.Duration, error) {
 	}
 	took := time.Since(from)
 	return took, conn.Close()
-}
-
-// longestRetry is the longest Retry-After that is told apart, in seconds: ten years.
-const longestRetry = 10 * 365 * 24 * 3600
-
-// RetryAfter reads the field of a 429 or 503 (RFC 9110 section 10.2.3).
-func RetryAfter(x check.Exchange, now time.Time) time.Duration {
-	for _, h := range x.Answer {
-		if !strings.EqualFold(h[0], "Retry-After") {
-			continue
-		}
-		v := strings.TrimSpace(h[1])
-		if digits := strings.Trim(v, "0123456789") == "" && v != ""; digits {
-			n, err := strconv.ParseInt(v, 10, 64)
-			if err != nil || n > longestRetry {
-				n = longestRetry // more digits than a number has
-			}
-			return time.Duration(n) * time.Second
-		}
-		if t, err := http.ParseTime(h[1]); err == nil {
-			return min(max(0, t.Sub(now)), longestRetry*time.Second)
-		}
-	}
-	return -1
 }

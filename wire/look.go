@@ -5,6 +5,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
+	"time"
 
 	"millgate/core/check"
 	"millgate/core/declaration"
@@ -15,6 +16,10 @@ import (
 // look looks at what a caller is given. Where it is given nothing, the report says why.
 func (r *running) look(ctx context.Context, l check.Look) (check.Report, error) {
 	report := check.Report{Name: l.Name, Begin: r.now()}
+	if l.Sender {
+		r.fares(ctx, l, &report)
+		return report, ctx.Err()
+	}
 	g, err := r.given(ctx, l)
 	report.End = r.now()
 	switch {
@@ -31,6 +36,18 @@ func (r *running) look(ctx context.Context, l check.Look) (check.Report, error) 
 		report.Fate, report.Given = check.Answered, g
 	}
 	return report, nil
+}
+
+// fares says how the sender fared. The first such look begins to watch it.
+func (r *running) fares(ctx context.Context, l check.Look, report *check.Report) {
+	report.Exchange.At = r.k.now()
+	trip := time.Duration(0)
+	if r.pulse == nil {
+		trip, _ = r.k.client.Trip(ctx, l.Host) // without one it is not measured
+		r.pulse = StartPulse()
+	}
+	report.Pulse = r.pulse.Since(r.began)
+	report.Pulse.Trip, report.Fate, report.End = trip, check.Answered, r.now()
 }
 
 func (r *running) given(ctx context.Context, l check.Look) (*check.Given, error) {

@@ -3,6 +3,7 @@ package wire
 import (
 	"context"
 	"errors"
+	"time"
 
 	"millgate/core/access"
 	"millgate/core/check"
@@ -52,7 +53,7 @@ func (r *running) sent(ctx context.Context, c check.Call, report *check.Report) 
 			return x, left, ctx.Err()
 		}
 		var early *Throttled
-		if err != nil && !errors.As(err, &early) {
+		if err != nil && (c.Counts != "" || !errors.As(err, &early)) { // what its login is answered is no answer to it
 			report.Why = r.k.client.mask.Text(err.Error())
 			r.mu.Lock()
 			defer r.mu.Unlock()
@@ -61,8 +62,14 @@ func (r *running) sent(ctx context.Context, c check.Call, report *check.Report) 
 			}
 			return x, left, errUnsent
 		}
-		o.Before = before
-		if !pair {
+		o.Before, o.Counted, o.Within = before, c.Counts != "", c.Within
+		switch {
+		case pair:
+		case c.Counts != "":
+			if err := r.beside(ctx, c, report); err != nil {
+				return x, left, err
+			}
+		default:
 			if err := r.room(ctx, o, who); err != nil {
 				return x, left, err
 			}
@@ -98,6 +105,19 @@ func (r *running) room(ctx context.Context, o Outgoing, who check.Caller) error 
 		return nil
 	}
 	return r.Room(ctx, o, who)
+}
+
+// beside waits for room in the quotas beside the one that a call fills.
+func (r *running) beside(ctx context.Context, c check.Call, report *check.Report) (err error) {
+	if r.Beside == nil {
+		return nil
+	}
+	var waited time.Duration
+	if waited, err = r.Beside(ctx, c); errors.Is(err, ErrCrowded) {
+		report.Why, err = check.Crowded, errUnsent
+	}
+	report.Room += waited
+	return err
 }
 
 // renews renews the credential of a call that was refused, where it is worth that.

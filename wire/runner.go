@@ -27,6 +27,13 @@ type Runner struct {
 	Public func(s *declaration.Scheme) token.Keys
 	// Room waits until the quotas that count a call have room for it.
 	Room func(ctx context.Context, o Outgoing, as check.Caller) error
+	// Beside waits until the quotas beside the one that a call fills have room for it, and says
+	// how long that took. With ErrCrowded it is not sent.
+	Beside func(ctx context.Context, c check.Call) (waited time.Duration, err error)
+	// Waits is told of waits that people are to know of.
+	Waits func(why string, d time.Duration)
+	// Stopping ends waits at once when it is closed, and with them the script; nil never does.
+	Stopping <-chan struct{}
 	// Again says whether an answer is none yet: a call that may be sent again is, once Again
 	// has waited for it. try counts from 0. Without it a 429 is what the keyring makes of it.
 	Again func(ctx context.Context, o Outgoing, as check.Caller, x check.Exchange, try int) (again bool, err error)
@@ -50,6 +57,9 @@ type Runner struct {
 	Owe func(c check.Call) (settle func(left string), err error)
 }
 
+// ErrCrowded is a call that another quota would refuse than the one that it fills.
+var ErrCrowded = errors.New(check.Crowded)
+
 // undoTime is how long a script that was given up has to undo what it did.
 const undoTime = 5 * time.Second
 
@@ -66,6 +76,7 @@ type running struct {
 	unsent  error // why the first call that could not be sent was not
 	owed    []debt
 	undoing bool // what is undone waits for no room
+	pulse   *Pulse
 }
 
 // debt is what has to be undone.
@@ -79,6 +90,11 @@ type debt struct {
 // the script was given up; or why nothing of it could be sent.
 func (x Runner) Run(ctx context.Context, s check.Script) (check.Fact, error) {
 	r := x.running()
+	defer func() {
+		if r.pulse != nil {
+			r.pulse.End()
+		}
+	}()
 	f := check.Fact{Began: r.began}
 	err := r.steps(ctx, s)
 	if err != nil {
@@ -171,12 +187,27 @@ func (r *running) steps(ctx context.Context, s check.Script) error {
 			}
 		}
 		if wait := step.Wait - r.now(); wait > 0 {
-			select {
-			case <-ctx.Done():
-				return ctx.Err()
-			case <-time.After(wait):
+			if step.Why != "" && r.Waits != nil {
+				r.Waits(step.Why, wait)
+			}
+			if err := r.wait(ctx, wait); err != nil {
+				return err
 			}
 		}
+	}
+}
+
+// wait waits. The error is that of a cancelled context, also where it is stopping.
+func (r *running) wait(ctx context.Context, d time.Duration) error {
+	t := time.NewTimer(d)
+	defer t.Stop()
+	select {
+	case <-ctx.Done():
+		return ctx.Err()
+	case <-r.Stopping:
+		return context.Canceled
+	case <-t.C:
+		return nil
 	}
 }
 
@@ -184,10 +215,18 @@ func (r *running) steps(ctx context.Context, s check.Script) error {
 func (r *running) send(ctx context.Context, calls []check.Call) ([]check.Report, error) {
 	out, errs := make([]check.Report, len(calls)), make([]error, len(calls))
 	var all sync.WaitGroup
-	for i := range calls[1:] {
-		all.Go(func() { out[i+1], errs[i+1] = r.call(ctx, calls[i+1]) })
+	one := func(i int) {
+		if calls[i].After > 0 {
+			if errs[i] = r.wait(ctx, calls[i].After); errs[i] != nil {
+				return
+			}
+		}
+		out[i], errs[i] = r.call(ctx, calls[i])
 	}
-	out[0], errs[0] = r.call(ctx, calls[0])
+	for i := range calls[1:] {
+		all.Go(func() { one(i + 1) })
+	}
+	one(0)
 	all.Wait()
 	return out, errors.Join(errs...)
 }

@@ -14,7 +14,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"millgate/core/check"
 	"millgate/core/declaration"
 	"millgate/core/mask"
 )
@@ -249,15 +248,4 @@ func TestAlterKeepsTheForm(t *testing.T) {
 	assert.Len(t, got, len(tok))
 	assert.True(t, strings.HasPrefix(got, "aaaa.bbbb."))
 	assert.NotEqual(t, "opaque", alter("opaque"))
-}
-
-func TestRetryAfter(t *testing.T) {
-	now := time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)
-	for v, want := range map[string]time.Duration{"7": 7 * time.Second,
-		"Thu, 01 Jan 2026 00:00:30 GMT": 30 * time.Second, "Wed, 31 Dec 2025 00:00:00 GMT": 0, "soon": -1, "-3": -1,
-		"99999999999": longestRetry * time.Second, "99999999999999999999999": longestRetry * time.Second,
-		"Fri, 31 Dec 9999 23:59:59 GMT": longestRetry * time.Second} {
-		assert.Equal(t, want, RetryAfter(check.Exchange{Answer: [][2]string{{"retry-after", v}}}, now), v)
-	}
-	assert.Equal(t, time.Duration(-1), RetryAfter(check.Exchange{}, now))
 }

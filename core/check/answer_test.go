@@ -2,6 +2,7 @@ package check
 
 import (
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -118,4 +119,15 @@ func TestWhatStandsForNames(t *testing.T) {
 	assert.Equal(t, Fill{Name: "name"}, got)
 	assert.Equal(t, "POST id:/in", KeyOf(d, &declaration.Request{Method: "POST", Host: "id", Path: "/in"}))
 	assert.Equal(t, "GET /a", KeyOf(d, &declaration.Request{Method: "GET", Path: "/a"}))
+}
+
+func TestRetryAfter(t *testing.T) {
+	now := time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)
+	for v, want := range map[string]time.Duration{"7": 7 * time.Second,
+		"Thu, 01 Jan 2026 00:00:30 GMT": 30 * time.Second, "Wed, 31 Dec 2025 00:00:00 GMT": 0, "soon": -1, "-3": -1,
+		"99999999999": longestRetry * time.Second, "99999999999999999999999": longestRetry * time.Second,
+		"Fri, 31 Dec 9999 23:59:59 GMT": longestRetry * time.Second} {
+		assert.Equal(t, want, Exchange{Answer: [][2]string{{"retry-after", v}}}.RetryAfter(now), v)
+	}
+	assert.Equal(t, time.Duration(-1), Exchange{}.RetryAfter(now))
 }

@@ -60,6 +60,7 @@ type Data any
 type Step struct {
 	Send []Call        // at the same time; reported in this order
 	Wait time.Duration // until then, since the script began
+	Why  string        // of a Wait that people are to know of: "the drill of login found it full"
 	Lend *Lend         // reported as its Make
 	Look *Look         // reported with what was given
 	Back *Back         // not reported
@@ -108,10 +109,20 @@ type Call struct {
 	// Makes says what an admitted answer (2xx) made, where that is to be removed at the
 	// sweep's end.
 	Makes *Makes
+	// Counts is the quota that it fills: it is sent without the target's pass, whatever it is
+	// answered is an answer, and room is awaited in the other quotas alone. Where those have
+	// none in time it is Unsent, and Crowded says why.
+	Counts string
+	// After is how long after the others of its step it begins. Within is how long its answer
+	// may take once it left, 0 as long as any: what comes later is Late.
+	After, Within time.Duration
 	// Undo is owed once it was admitted, whatever becomes of the script: what is tried in
 	// turn until one is answered 2xx, 404 or 410.
 	Undo []Call
 }
+
+// Crowded is why a call that fills a quota is not sent where another quota has no room for it.
+const Crowded = "another quota would refuse it"
 
 // Makes is something that a call makes.
 type Makes struct {
@@ -207,6 +218,8 @@ type Report struct {
 	Begin    time.Duration `json:"begin"`
 	End      time.Duration `json:"end"`
 	Exchange Exchange      `json:"exchange"`
+	// Room is how long it waited for room in quotas.
+	Room time.Duration `json:"-"`
 	// Repeats is how often it was sent before, after a 429 or with a credential that ended.
 	Repeats int `json:"repeats,omitempty"`
 	// Took has by slot what was taken: a plain value, or the mark of a secret. Equal marks
@@ -216,6 +229,8 @@ type Report struct {
 	Ends map[string]time.Time `json:"ends,omitempty"`
 	// Given is what a look showed.
 	Given *Given `json:"given,omitempty"`
+	// Pulse is how what sends the calls fared, where a look asked for it.
+	Pulse *Pulse `json:"-"`
 	// SameSite is that of the cookie that a call bore, as it was set.
 	SameSite string `json:"sameSite,omitempty"`
 }

@@ -1,6 +1,8 @@
 package check
 
 import (
+	"strconv"
+	"strings"
 	"time"
 
 	"millgate/core/mask"
@@ -39,4 +41,34 @@ func ReportOf(name string, x Exchange) Report {
 		r.Fate, r.Why = Lost, x.Error
 	}
 	return r
+}
+
+// longestRetry is the longest Retry-After that is told apart, in seconds: ten years.
+const longestRetry = 10 * 365 * 24 * 3600
+
+// httpDates are the forms of a date in a header field (RFC 9110 section 5.6.7).
+var httpDates = []string{"Mon, 02 Jan 2006 15:04:05 GMT", time.RFC850, time.ANSIC}
+
+// RetryAfter reads the field of a 429 or 503 (RFC 9110 section 10.2.3); it is negative
+// without one.
+func (x Exchange) RetryAfter(now time.Time) time.Duration {
+	for _, h := range x.Answer {
+		if !strings.EqualFold(h[0], "Retry-After") {
+			continue
+		}
+		v := strings.TrimSpace(h[1])
+		if digits := strings.Trim(v, "0123456789") == "" && v != ""; digits {
+			n, err := strconv.ParseInt(v, 10, 64)
+			if err != nil || n > longestRetry {
+				n = longestRetry // more digits than a number has
+			}
+			return time.Duration(n) * time.Second
+		}
+		for _, form := range httpDates {
+			if t, err := time.Parse(form, v); err == nil {
+				return min(max(0, t.Sub(now)), longestRetry*time.Second)
+			}
+		}
+	}
+	return -1
 }

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"millgate/core/access"
 	"millgate/core/declaration"
@@ -98,6 +99,8 @@ func (l Families) Named(name string) Family {
 type Context struct {
 	Doc    *declaration.Document
 	Target *declaration.Target
+	// Longer: somebody asked for these probes alone, and has the time for them.
+	Longer bool
 }
 
 // ID names a probe for good.
@@ -167,7 +170,10 @@ const Nowhere = "no-such-place-4f1d"
 const DirectHost = "(direct)"
 
 // Cost is what a probe takes.
-type Cost struct{ Requests int }
+type Cost struct {
+	Requests int
+	Time     time.Duration // at most, beside that of its requests; 0 where it waits for nothing
+}
 
 // Lens is one way to look at the board.
 type Lens string

@@ -78,9 +78,12 @@ func (t *Telling) One(c Call) Report {
 }
 
 // Wait waits for some time from now.
-func (t *Telling) Wait(d time.Duration) {
+func (t *Telling) Wait(d time.Duration) { t.WaitFor(d, "") }
+
+// WaitFor waits for some time from now, and tells people why.
+func (t *Telling) WaitFor(d time.Duration, why string) {
 	if d > 0 {
-		t.step(Step{Wait: t.now + d})
+		t.step(Step{Wait: t.now + d, Why: why})
 	}
 }
 

@@ -50,6 +50,21 @@ func Template(q *declaration.Request, fill func(name string) (f Fill, ok bool)) 
 	return r
 }
 
+// LoginAs is a login filled with what an identity's credential of a scheme has, but for what
+// put gives in the place of a part; secret says whether the part is one.
+func LoginAs(c *Context, login *declaration.Request, id *declaration.Identity, scheme string,
+	put func(secret bool) (f Fill, ok bool)) Request {
+	cr, right := id.Credential(scheme), FillsOf(c.Doc, c.Target, id.Name, scheme)
+	return Template(login, func(n string) (Fill, bool) {
+		if _, part := cr.Fill[n]; part {
+			if f, ok := put(cr.Secret(n)); ok {
+				return f, true
+			}
+		}
+		return right(n)
+	})
+}
+
 // FillsOf gives what stands for the names of a request that is sent as an identity: a value
 // of its credential (of any scheme where scheme is ""), or else one of the target.
 func FillsOf(d *declaration.Document, t *declaration.Target, identity, scheme string) func(name string) (Fill, bool) {

@@ -17,8 +17,10 @@ type Verdict struct {
 	Proof Proof
 	Gaps  []Gap
 	Does  string // what was seen, as the lens of the probe's cell shows it; "" without
-	// Answers are those that are held against what the declaration says of any answer.
+	// Answers are those that are held against what the declaration says of any answer. Shape
+	// is what one is a gap of that has another shape; the zero one: as anywhere.
 	Answers []Report
+	Shape   Gap
 }
 
 // IsGap says whether it has a gap that is more than unproven.

@@ -63,9 +63,6 @@ func Build(d *declaration.Document, p *Probe, recordID string) Request {
 			q.body(rt.Send, session)
 		}
 	}
-	if p.Empty {
-		q.Body = emptied(q.Body)
-	}
 	return q
 }
 

@@ -53,7 +53,8 @@ func TestCredentialsAreBrokenOncePerGuard(t *testing.T) {
 		assert.Equal(t, access.Sound, c.State)
 		assert.Equal(t, map[bool]access.Outcome{true: access.Admit, false: access.Refuse}[check.MustEnter(p.Way)],
 			p.Expect.Outcome)
-		assert.Equal(t, c.Identity, p.Donor)
+		detail, _ := p.Check.Detail.(credential.Detail)
+		assert.Equal(t, c.Identity, detail.Donor)
 		assert.Empty(t, p.Identity, "a broken credential is nobody's")
 		assert.Equal(t, c.Path, p.Path)
 	}

@@ -101,7 +101,7 @@ func TestEveryKindOfCredentialIsBroken(t *testing.T) {
 		case check.OtherRecord:
 			assert.Equal(t, "id f-1 f-2", of.Param+" "+p.Params["id"]+" "+of.OtherID)
 		case check.BesideFirst, check.BesideLast:
-			assert.Equal(t, "ann bob access", p.Donor+" "+of.Beside.Identity+" "+of.Beside.Scheme,
+			assert.Equal(t, "ann bob access", of.Donor+" "+of.Beside.Identity+" "+of.Beside.Scheme,
 				"bob may not enter, ann may")
 		case check.BesideOther:
 			assert.NotEqual(t, p.Scheme, of.Beside.Scheme)

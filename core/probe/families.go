@@ -9,6 +9,7 @@ import (
 	"millgate/core/check/crossing"
 	"millgate/core/check/detour"
 	"millgate/core/check/issued"
+	"millgate/core/check/quotas"
 	"millgate/core/check/raised"
 	"millgate/core/check/undeclared"
 	"millgate/core/declaration"
@@ -84,11 +85,13 @@ func (pl *planner) family(x *check.Probe) *Probe {
 	case detour.Detail:
 		p.Params, p.Way, p.Method, p.Host, p.Path = d.Params, x.Of, d.Method, d.Host, d.Path
 	case credential.Detail:
-		p.Params, p.Way, p.Donor, p.WithBody = d.Params, d.Way, d.Donor, true
+		p.Params, p.Way, p.WithBody = d.Params, d.Way, true
 	case issued.Detail:
 		p.Params = d.Params
 	case raised.Detail:
 		p.Params, p.WithBody = d.Params, true
+	case quotas.Detail:
+		p.Params, p.Way = d.Params, x.Of
 	case undeclared.Detail:
 		p.Kind, p.Params, p.Method, p.Host, p.Path = Kind(x.Of), d.Params, d.Method, d.Host, d.Path
 	}
@@ -127,6 +130,9 @@ func columnOf(c check.Cell) string {
 	}
 	return c.Key
 }
+
+// QuotaCaller is put before a quota where a caller is asked for.
+const QuotaCaller = "quota:"
 
 // PageCaller is put before a page of the Origins lens where a caller is asked for.
 const PageCaller = "origin:"

@@ -2,7 +2,6 @@ package probe
 
 import (
 	"sort"
-	"strings"
 
 	"millgate/core/access"
 	"millgate/core/check"
@@ -31,7 +30,6 @@ func Make(d *declaration.Document, target *declaration.Target, families check.Fa
 	}
 	pl.planOnce(credential.Family{}.Name())
 	pl.families()
-	pl.quotas()
 	sort.SliceStable(pl.plan.Probes, func(i, j int) bool {
 		a, b := pl.plan.Probes[i], pl.plan.Probes[j]
 		if a.Phase != b.Phase {
@@ -51,28 +49,6 @@ type planner struct {
 	sent     [][]*Probe      // crossings, by route
 	planned  map[string]bool // families
 	refusals []*check.Probe  // crossings of another kind of answer
-}
-
-func (pl *planner) leave(route, caller, what, why string) {
-	pl.plan.Left = append(pl.plan.Left, Omission{Route: route, Caller: caller, What: what, Why: why,
-		ByTarget: check.ByTarget(why)})
-}
-
-func (pl *planner) add(p *Probe) {
-	who := p.Identity
-	if who == "" {
-		who = "nobody"
-	}
-	p.ID = strings.Join([]string{string(p.Kind), p.RouteKey, who, p.Scheme, string(p.State), string(p.Record.Relation),
-		p.Way}, "|")
-	if p.Donor != "" {
-		p.ID += "|" + p.Donor
-	}
-	if pl.plan.byID[p.ID] != nil {
-		return
-	}
-	pl.plan.byID[p.ID] = p
-	pl.plan.Probes = append(pl.plan.Probes, p)
 }
 
 // recordOf is a record as the kinds of this package have it.

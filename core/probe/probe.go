@@ -4,9 +4,8 @@
 // # What is planned
 //
 // Families of checks (core/check) plan what they send: callers at routes first, whom the
-// others ask for controls. This package puts their probes in order, and plans quota drills,
-// which have not moved. What is shown and counted of a sweep goes by its Probe; what a
-// family's probe is stands in Probe.Check.
+// others ask for controls. This package puts their probes in order. What is shown and counted
+// of a sweep goes by its Probe; what a family's probe is stands in Probe.Check.
 //
 // # Order
 //
@@ -83,11 +82,8 @@ type Probe struct {
 	Scheme    string            // the scheme presented, "" without a credential
 	State     access.State
 	Record    RecordUse
-	Way       string // of what tells a probe from others of its kind; for QuotaDrill the quota
-	Donor     string // the identity whose credential is broken; for QuotaDrill who logs in
+	Way       string // of what tells a probe from others of its kind; of a drill the quota
 	Widens    string // the probe whose gap this one follows to another route
-	Empty     bool   // for QuotaDrill: sent without the members of its body
-	Other     *Probe // for QuotaDrill: the same caller at another route of the quota; nil without
 	StandsFor []string
 	Control   string // id of the probe that shows the request to be a fair one
 	IsControl bool
@@ -135,9 +131,6 @@ func (p *Probe) Cell() check.Cell {
 
 // Unsafe says whether the request could change something.
 func (p *Probe) Unsafe() bool {
-	if p.Kind == QuotaDrill && !p.Empty {
-		return false // an unsafe request itself is not sent
-	}
 	if p.Check != nil {
 		return p.Check.Unsafe
 	}
@@ -149,9 +142,6 @@ func (p *Probe) Unsafe() bool {
 func (p *Probe) Column() string {
 	if p.Check != nil {
 		return columnOf(p.Cell())
-	}
-	if p.Kind == QuotaDrill {
-		return QuotaCaller + p.Way
 	}
 	return p.Identity
 }

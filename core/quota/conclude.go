@@ -229,6 +229,25 @@ func (s Stack) Longest() (w int64) {
 	return w
 }
 
+// Shortest is the shortest window of a stack, in ticks; 0 without one.
+func (s Stack) Shortest() (least int64) {
+	for _, l := range s {
+		if least == 0 || l.W < least {
+			least = l.W
+		}
+	}
+	return least
+}
+
+// Moment is how many calls a stack lets through in a moment, or at the same time.
+func (s Stack) Moment() int64 {
+	if len(s) == 1 && s[0].Kind == Concurrent {
+		return s[0].N
+	}
+	n, _ := s.Ceiling(2)
+	return n
+}
+
 func upper(s string) string {
 	if s == "" {
 		return s

@@ -95,8 +95,8 @@ func TestALateQueueHasNoOtherName(t *testing.T) {
 	for seed := range int64(14) {
 		t.Run(fmt.Sprint(seed), func(t *testing.T) {
 			t.Parallel()
-			m := measured(world{limits: []Limit{l}, late: 40 * ms, drill: Drill{Budget: Budget{400, 45 * second}, Burst: 60,
-				Side: 16}}.drive(seed))
+			drill := Drill{Budget: Budget{400, 45 * second}, Burst: 60, Side: 16}
+			m := measured(world{limits: []Limit{l}, late: 40 * ms, drill: drill}.drive(seed))
 			for _, f := range m.Fits {
 				assert.InEpsilon(t, 100*ms, f.W, 0.1, m.Found())
 			}

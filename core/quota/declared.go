@@ -87,6 +87,12 @@ func KeyOf(q *declaration.Quota, c Caller) (key string, counted bool) {
 	return "none", true
 }
 
+// StackFor is what a quota allows an identity; "" is nobody.
+func StackFor(d *declaration.Document, q *declaration.Quota, identity string) Stack {
+	amounts, _ := q.AmountsFor(d, d.IdentityNamed(identity)) // a tie is an error of the declaration
+	return Of(q, amounts)
+}
+
 // Exempt says whether a quota leaves a caller uncounted: by the target, by its
 // identity, by any of its roles, or by its address.
 func Exempt(q *declaration.Quota, c Caller) bool {

@@ -9,12 +9,6 @@ import (
 // Causes are all causes of findings of sweeps, family by family; docs/findings.md is
 // made from them.
 var Causes = finding.NewCatalogue(append(ofFamilies(), []finding.Family{
-	finding.Family{Name: "quota", Title: "Quotas",
-		Shown: "More calls were admitted than any limiter of the declared kind lets through in the time that they " +
-			"took. What runs at the same time is never more than likely: when it began is not seen from outside.",
-		Refuted: "Failures and answers that never came are not counted as admitted; a drill that stood still, or " +
-			"that found its quota full, says so and is unproven.",
-		Rows: quotaCauses},
 	finding.Family{Name: "answer", Title: "What answers show",
 		Shown: "It stands in an answer that is kept, with secrets masked, beside the rule that forbids or asks for " +
 			"it.",

@@ -19,7 +19,7 @@ func TestCredentialFindingsAreGathered(t *testing.T) {
 		"/b, GET /c]\n"), nil)
 	item := func(route int, way, cause string, k finding.Kind) Item {
 		return Item{Probe: &probe.Probe{ID: way + d.Routes[route].Key(), Kind: probe.Credential, Route: route,
-			RouteKey: d.Routes[route].Key(), Way: way, Donor: "ann", Scheme: "s", State: access.Broken},
+			RouteKey: d.Routes[route].Key(), Way: way, Scheme: "s", State: access.Broken},
 			Verdict: Verdict{Kind: k, Gaps: []Gap{{Kind: k, Rung: 3, Subject: "soundness", Cause: cause,
 				Confidence: finding.Proven}}}}
 	}

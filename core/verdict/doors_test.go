@@ -132,7 +132,7 @@ func TestWidenedGapsAreOneFinding(t *testing.T) {
 		"\"GET /a/{id}\", GET /b]\n"), nil)
 	item := func(id string, route int, widens string) Item {
 		return Item{Probe: &probe.Probe{ID: id, Widens: widens, Kind: probe.Credential, Route: route,
-			RouteKey: d.Routes[route].Key(), Way: "foreign key", Donor: "ann", Scheme: "s", State: access.Broken},
+			RouteKey: d.Routes[route].Key(), Way: "foreign key", Scheme: "s", State: access.Broken},
 			Verdict: Verdict{Kind: finding.Unprotected,
 				Gaps: []Gap{{Kind: finding.Unprotected, Rung: 3, Subject: "soundness", Cause: "token foreign key",
 					Confidence: finding.Proven}}}}

@@ -180,7 +180,7 @@ func (x gathering) place(p *probe.Probe, g Gap) place {
 	if tok && x.broken[at.route] {
 		at.kind, at.cause = finding.Unprotected, "credential broken"
 	}
-	if g.Kind == finding.WrongRefusal && g.Subject == "answer" && p.Kind != probe.QuotaDrill {
+	if g.Kind == finding.WrongRefusal && g.Subject == "answer" && g.Row == nil {
 		at.cause = "answer"
 	}
 	// How the service answers what it does not serve is one cause,
@@ -215,8 +215,6 @@ func (x gathering) cause(at *place, p *probe.Probe, g Gap) {
 	switch {
 	case g.Row != nil && !ofRoutes[p.Kind]:
 		at.scope = g.Scope
-	case p.Kind == probe.QuotaDrill:
-		at.scope = finding.Scope{Of: finding.AtQuota, Name: p.Way}
 	case x.done[route] != "" && (g.Cause == "carried out" || g.Kind == finding.WrongRefusal && g.Subject != "answer" &&
 		p.Unsafe()):
 		at.kind, at.cause = x.done[route], "carried out"

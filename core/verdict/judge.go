@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"strings"
 
-	"millgate/core/access"
 	"millgate/core/check"
 	"millgate/core/check/crossing"
 	"millgate/core/declaration"
@@ -18,8 +17,6 @@ type Input struct {
 	Doc    *declaration.Document
 	Probe  *probe.Probe
 	Answer check.Answer
-	// For a quota drill: what it measured; nil when it did not get that far.
-	Quota *QuotaSeen
 	// Sick: it failed while the service as a whole did.
 	Sick bool
 	// Lost is set when the probe was sent but its answer never seen.
@@ -56,33 +53,14 @@ func CallerLabel(p *probe.Probe) string {
 		return p.Who()
 	case p.Check != nil:
 		return cmp.Or(p.Identity, "nobody") + " (" + p.Says() + ")"
-	case p.Kind == probe.QuotaDrill && p.Identity != "":
-		return p.Identity + " (quota drill)"
-	case p.Kind == probe.QuotaDrill:
-		return "nobody (quota drill)"
 	case p.Identity == "":
 		return "nobody (no credential)"
 	}
 	return p.Identity
 }
 
-// Judge gives the verdict on one probe.
-func Judge(in Input) Verdict {
-	v := Verdict{Class: check.Classify(in.Answer, in.Doc.Answers)}
-	if v.nothing(in) {
-		return v
-	}
-	switch in.Probe.Kind {
-	default: // a family's, which Of judges
-	case probe.QuotaDrill:
-		v.quotaDrill(in)
-	}
-	v.worst()
-	return v
-}
-
 // answer holds an answer against what is said of any: its shape, and what it must not show.
-func (v *Verdict) answer(in Input, a check.Answer) {
+func (v *Verdict) answer(in Input, a check.Answer, shape check.Gap) {
 	var schema map[int]*declaration.Shape
 	if in.Probe.Route >= 0 && in.Probe.Kind != probe.OtherMethod {
 		schema = in.Doc.Routes[in.Probe.Route].Answers
@@ -97,8 +75,11 @@ func (v *Verdict) answer(in Input, a check.Answer) {
 		if s.Kind == finding.WrongRefusal && (wrong || in.Probe.Way == crossing.AcceptHTML) {
 			continue
 		}
-		v.Gaps = append(v.Gaps, Gap{Kind: s.Kind, Subject: "answer", Cause: s.Cause, Reason: s.Reason,
-			Confidence: finding.Proven})
+		g := Gap{Kind: s.Kind, Subject: "answer", Cause: s.Cause, Reason: s.Reason, Confidence: finding.Proven}
+		if shape.Cause != nil && s.Kind == shape.Cause.Kind {
+			g.Row, g.Cause, g.Rung, g.Scope = shape.Cause, shape.Cause.Cause+shape.What, shape.Rung, shape.Scope
+		}
+		v.Gaps = append(v.Gaps, g)
 	}
 }
 
@@ -150,7 +131,7 @@ func Of(in Input, judge func() check.Verdict) Verdict {
 			Confidence: g.Proof.Confidence(), Row: g.Cause, Scope: g.Scope})
 	}
 	for _, r := range of.Answers {
-		v.answer(in, check.AnswerOf(r.Exchange))
+		v.answer(in, check.AnswerOf(r.Exchange), of.Shape)
 	}
 	v.worst()
 	return v
@@ -171,9 +152,4 @@ func (v *Verdict) agrees(c finding.Confidence, reason string) {
 
 func (v *Verdict) unproven(reason string) {
 	v.Kind, v.Confidence, v.Reason = finding.Unproven, finding.NotSure, reason
-}
-
-func (v *Verdict) gap(k finding.Kind, x access.Expectation, cause, reason string, c finding.Confidence) {
-	v.Gaps = append(v.Gaps, Gap{Kind: k, Rung: x.Decider, Subject: x.Subject, Cause: cause, Reason: reason,
-		Confidence: c})
 }

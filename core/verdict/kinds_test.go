@@ -26,7 +26,7 @@ schemes: { access: { kind: bearer, login: { send: POST /login, take: { access: /
 func TestLostIsUnproven(t *testing.T) {
 	d := kindsDoc(t)
 	p := &probe.Probe{Kind: probe.Crossing, RouteKey: "GET /a", Expect: access.Expectation{Outcome: access.Refuse}}
-	v := Judge(Input{Doc: d, Probe: p, Lost: "sent before the sweep was interrupted"})
+	v := Of(Input{Doc: d, Probe: p, Lost: "sent before the sweep was interrupted"}, nil)
 	assert.Equal(t, finding.Unproven, v.Kind)
 	assert.Empty(t, v.Gaps)
 }

@@ -15,9 +15,9 @@ const Took = 10 * time.Millisecond
 const Longest = 10000
 
 // Run plays a script. answer says what comes of a call that begins at a time; what it
-// leaves out of a report (name, times) is filled in. It gives the fact, and the calls in
-// the order in which they were sent. stop, where it is not negative, is the number of
-// steps after which the script is given up.
+// leaves out of a report (name, times) is filled in, and what took longer than the call may
+// is Late. It gives the fact, and the calls in the order in which they were sent. stop, where
+// it is not negative, is the number of steps after which the script is given up.
 func Run(s check.Script, stop int, answer func(c check.Call, at time.Duration) check.Report) (check.Fact,
 	[]check.Call) {
 	f := check.Fact{Began: time.Date(2026, 12, 1, 9, 0, 0, 0, time.UTC)}
@@ -40,16 +40,26 @@ func Run(s check.Script, stop int, answer func(c check.Call, at time.Duration) c
 		if step.Lend != nil {
 			step.Send = []check.Call{step.Lend.Make}
 		}
+		if step.Look != nil {
+			last = []check.Report{{Name: step.Look.Name, Fate: check.Answered, Begin: now, Pulse: &check.Pulse{},
+				Exchange: check.Exchange{At: f.Began.Add(now)}}}
+		}
+		ends := now
 		for _, c := range step.Send {
 			sent = append(sent, c)
-			r := answer(c, now)
-			r.Name, r.Begin, r.End = c.Name, now, now+Took
-			last = append(last, r)
+			begin := now + c.After
+			r := answer(c, begin)
+			took := r.Exchange.Took
+			if took == 0 {
+				took = Took
+			}
+			if c.Within > 0 && took > c.Within { // nobody waited for it
+				r, took = check.Report{Fate: check.Late, Why: "late"}, c.Within
+			}
+			r.Name, r.Begin, r.End, r.Exchange.At = c.Name, begin, begin+took, f.Began.Add(begin)
+			last, ends = append(last, r), max(ends, r.End)
 		}
-		if len(step.Send) > 0 {
-			now += Took
-		}
-		now = max(now, step.Wait)
+		now = max(ends, step.Wait)
 	}
 	f.Data, f.Reports = s.Data()
 	return f, sent

@@ -11,6 +11,7 @@ import (
 	"millgate/core/check/logins"
 	"millgate/core/check/malformed"
 	"millgate/core/check/pages"
+	"millgate/core/check/quotas"
 	"millgate/core/check/raised"
 	"millgate/core/check/sessions"
 	"millgate/core/check/undeclared"
@@ -28,4 +29,5 @@ var All = check.Families{
 	logins.Family{},
 	pages.Family{},
 	sessions.Family{},
+	quotas.Family{},
 }

@@ -159,18 +159,16 @@ func login(c *check.Context, p *check.Probe, word string) check.Request {
 		q.Form = slices.DeleteFunc(slices.Clone(q.Form), holds)
 		q.Headers = slices.DeleteFunc(slices.Clone(q.Headers), holds)
 	}
-	right := check.FillsOf(c.Doc, c.Target, id.Name, s.Name)
-	return check.Template(&q, func(n string) (check.Fill, bool) {
-		_, part := cr.Fill[n]
+	return check.LoginAs(c, &q, id, s.Name, func(part bool) (check.Fill, bool) {
 		switch {
-		case part && cr.Secret(n) && (p.Of == empty || p.Of == absent):
+		case part && (p.Of == empty || p.Of == absent):
 			return check.Fill{}, true
-		case part && cr.Secret(n):
+		case part:
 			return check.Fill{Made: word}, true
-		case part && p.Of == name:
+		case p.Of == name:
 			return check.Fill{Made: nobody}, true
 		}
-		return right(n)
+		return check.Fill{}, false
 	})
 }
 

@@ -1,4 +1,4 @@
-package verdict
+package quotas
 
 import (
 	"testing"
@@ -10,8 +10,8 @@ import (
 	"millgate/core/check"
 	"millgate/core/declaration"
 	"millgate/core/finding"
-	"millgate/core/probe"
 	"millgate/core/quota"
+	"millgate/testkit/play"
 )
 
 // calls makes calls from their times in milliseconds; a minus is a refusal.
@@ -100,26 +100,39 @@ func TestWhatAQuotaDrillShows(t *testing.T) {
 		{"never together", one, quota.Measured{Calls: alone}, finding.Unproven, "no calls were sent at the same time"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			v := Judge(Input{Doc: &declaration.Document{}, Probe: &probe.Probe{Kind: probe.QuotaDrill, Way: c.q.Name,
-				Identity: "ann"},
-				Answer: check.Answer{Status: c.m.Status}, Quota: &QuotaSeen{Measured: &c.m, Quota: c.q,
-					Stack: quota.Of(c.q, c.q.Allow)}})
-			assert.Equal(t, c.kind, v.Kind, v.Reason)
-			assert.Contains(t, v.Reason, c.says)
-			if c.q == one && c.kind.IsGap() {
-				assert.Equal(t, finding.Likely, v.Confidence, "when they began is not seen")
-			}
+			v := judge(c.q, c.m, nil)
+			kind, sure, _ := play.Said(v)
+			assert.Equal(t, c.kind, kind, v.Says)
+			says := v.Says
 			for _, g := range v.Gaps {
-				_, ok := Causes.Row(g.Kind, g.Cause)
-				assert.True(t, ok, "%s %q has no row", g.Kind, g.Cause)
+				says += g.Says
+				assert.Equal(t, finding.Scope{Of: finding.AtQuota, Name: c.q.Name}, g.Scope)
+			}
+			assert.Contains(t, says, c.says)
+			if c.q == one && c.kind.IsGap() {
+				assert.Equal(t, finding.Likely, sure, "when they began is not seen")
 			}
 		})
 	}
-	v := Judge(Input{Doc: &declaration.Document{}, Probe: &probe.Probe{Kind: probe.QuotaDrill, Way: "ten"},
-		Quota: &QuotaSeen{Measured: &quota.Measured{Calls: refused, Status: 429}, Quota: ten,
-			Stack:   quota.Of(ten, ten.Allow),
-			Lowered: true, Declared: []declaration.Amount{{Count: 8, Per: 5 * time.Minute}}}})
-	require.Equal(t, finding.Agrees, v.Kind)
-	assert.Equal(t, finding.Likely, v.Confidence)
-	assert.Contains(t, v.Reason, "Measured with 3 per 10s in place of 8 per 5m")
+	declared := *ten
+	declared.Allow = []declaration.Amount{{Count: 8, Per: 5 * time.Minute}}
+	v := judge(ten, quota.Measured{Calls: refused, Status: 429}, &declared)
+	kind, sure, _ := play.Said(v)
+	require.Equal(t, finding.Agrees, kind)
+	assert.Equal(t, finding.Likely, sure)
+	assert.Contains(t, v.Says, "Measured with 3 per 10s in place of 8 per 5m")
+	require.Len(t, v.Answers, 1, "its shape is that of any answer")
+	assert.Equal(t, refusal, v.Shape.Cause.Cause)
+}
+
+// judge judges a drill of a quota by ann; of another declared one, where the target lowers it.
+func judge(q *declaration.Quota, m quota.Measured, declared *declaration.Quota) check.Verdict {
+	c := &check.Context{Doc: &declaration.Document{Quotas: []*declaration.Quota{q}}, Target: &declaration.Target{}}
+	if declared != nil {
+		c.Doc.Quotas = []*declaration.Quota{declared}
+		c.Target.Lowered = []declaration.Lowered{{Ref: declaration.Ref{Name: q.Name}, Allow: q.Allow}}
+	}
+	p := &check.Probe{ID: check.ID{Of: q.Name, Caller: check.Caller{Identity: "ann"}}}
+	r := check.Report{Fate: check.Answered, Exchange: check.Exchange{Status: max(m.Status, 200)}}
+	return Family{}.Judge(c, p, &check.Fact{Reports: []check.Report{r}, Data: &Measured{Measured: m}}, nil)
 }

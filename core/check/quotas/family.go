@@ -1,0 +1,88 @@
+// Package quotas checks that declared quotas hold.
+//
+// # What is sent
+//
+// For each declared quota, at the route of it that is disturbed least, as a caller whom it
+// counts: calls until one is refused; while calls are refused, the same call in ways that a
+// counter may take for somebody else, with a fresh token, without the credential, at another
+// route and as another caller; then calls rarely, until one is admitted again, and patterns
+// that tell kinds of limiter apart (core/quota). What is sent need not be carried out: a
+// login has a name that nobody has, a body has no members.
+//
+// # What is concluded
+//
+// That more calls were admitted than any limiter of the declared kind lets through in the
+// time that they took is shown by the calls themselves. What runs at the same time is never
+// more than likely. A drill that stood still, found its quota full, or met failures proves
+// nothing that it did not count itself.
+package quotas
+
+import (
+	"encoding/json"
+	"fmt"
+
+	"millgate/core/check"
+	"millgate/core/finding"
+	"millgate/core/quota"
+)
+
+// Family is that of quotas.
+type Family struct{}
+
+const version = 1 // of Measured
+
+// Name is that of its probes.
+func (Family) Name() string { return "quota" }
+
+// Version is that of Measured.
+func (Family) Version() int { return version }
+
+// Decode reads Measured.
+func (Family) Decode(v int, data []byte) (check.Data, error) {
+	if v != version {
+		return nil, fmt.Errorf("version %d of what a drill measured is not known", v)
+	}
+	m := &Measured{}
+	if string(data) == "null" {
+		return m, nil
+	}
+	return m, json.Unmarshal(data, m)
+}
+
+// Before is the fact of a drill as versions before kept it.
+func Before(x check.Exchange, m quota.Measured) *check.Fact {
+	return &check.Fact{Family: Family{}.Name(), Version: version, Began: x.At,
+		Reports: []check.Report{check.ReportOf("", x)}, Data: &Measured{Measured: m}}
+}
+
+// Cost is that of one call, and how long a drill may take.
+func (Family) Cost(c *check.Context, p *check.Probe) check.Cost {
+	x := begin(c, p, nil)
+	if x == nil {
+		return check.Cost{Requests: 1}
+	}
+	return check.Cost{Requests: 1, Time: x.longest()}
+}
+
+// Cell is the quota's, at the route of its drill.
+func (Family) Cell(p *check.Probe) (check.Cell, string) {
+	return check.Cell{Route: p.Route, Lens: check.Quotas, Key: p.Of}, "the drill of quota " + p.Of + " at " + p.Route
+}
+
+// Who is the identity that calls.
+func (Family) Who(p *check.Probe) string {
+	if p.Caller.Identity == "" {
+		return "nobody (quota drill)"
+	}
+	return p.Caller.Identity + " (quota drill)"
+}
+
+// Causes are those of drills.
+func (Family) Causes() finding.Family {
+	return finding.Family{Name: "quota", Title: "Quotas",
+		Shown: "More calls were admitted than any limiter of the declared kind lets through in the time that they " +
+			"took. What runs at the same time is never more than likely: when it began is not seen from outside.",
+		Refuted: "Failures and answers that never came are not counted as admitted; a drill that stood still, or " +
+			"that found its quota full, says so and is unproven.",
+		Rows: rows}
+}

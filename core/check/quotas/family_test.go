@@ -1,0 +1,334 @@
+package quotas
+
+import (
+	"encoding/json"
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"millgate/core/access"
+	"millgate/core/check"
+	"millgate/core/declaration"
+	"millgate/core/finding"
+	"millgate/core/quota"
+	"millgate/testkit/play"
+)
+
+const text = `
+millgate: 1
+targets:
+  t: { base: "http://h", unsafe: allowed, drill: 30s }
+  safe: { base: "http://h", drill: 30s }
+routes: [GET /a, GET /b, "GET /c/{id}", { at: POST /d, send: { json: { x: "1" } } }, POST /e, POST /in]
+roles: { r: }
+schemes:
+  s: { kind: bearer, token: jwt, login: { send: POST /in, json: { u: "{u}", p: "{p}" }, take: { access: /t } } }
+
+identities:
+  ann: { roles: r, credentials: { s: { u: ann, p: env:A } } }
+  bob: { roles: r, credentials: { s: { u: bob, p: env:B } } }
+access: [{ at: "/**", who: r }, { at: POST /in, who: anyone }]
+quotas:
+  few: { at: [GET /a, GET /b], counted_by: identity, allow: 5 per 2s }
+  login: { at: POST /in, counted_by: address, allow: 3 per 4s }
+  write: { at: POST /d, counted_by: identity, allow: 4 per 2s }
+  make: { at: POST /e, counted_by: identity, allow: 4 per 2s }
+  one: { at: "GET /c/{id}", counted_by: identity, model: concurrency, allow: 2 }
+`
+
+// crossings have ann as the control of each route; /c has a record that is made for it.
+type crossings struct {
+	play.Crossings
+	d *declaration.Document
+}
+
+func (x crossings) ControlAt(i int) (*check.Probe, string) {
+	p := &check.Probe{ID: check.ID{Family: "crossing", Route: x.d.Routes[i].Key(),
+		Caller: check.Caller{Identity: "ann", Scheme: "s", State: access.Sound}}}
+	if len(x.d.Routes[i].Parameters()) > 0 {
+		p.Record, p.Relation = check.Record{Name: "c", Param: "id", Owner: "ann"}, access.Own
+	}
+	return p, "ann"
+}
+
+func planned(t *testing.T, target string) (*check.Context, *check.Planning) {
+	t.Helper()
+	d, msgs := declaration.Parse("x", []byte(text), nil)
+	require.False(t, declaration.Failed(msgs), msgs)
+	c := &check.Context{Doc: d, Target: d.TargetNamed(target)}
+	p := check.NewPlanning(crossings{d: d})
+	Family{}.Plan(c, p)
+	return c, p
+}
+
+func drillOf(t *testing.T, p *check.Planning, name string) *check.Probe {
+	t.Helper()
+	for _, x := range p.Probes {
+		if x.Of == name {
+			return x
+		}
+	}
+	t.Fatalf("no drill of %s: %v", name, p.Left)
+	return nil
+}
+
+func TestPlan(t *testing.T) {
+	c, p := planned(t, "t")
+	var keys []string
+	for _, x := range p.Probes {
+		keys = append(keys, x.Key())
+		d, _ := x.Detail.(Detail)
+		call := d.call(c, x.Of)
+		assert.Equal(t, x.Of, call.Counts)
+		assert.Equal(t, map[bool]check.Effect{true: check.Again, false: check.Safe}[call.Request.Method == "POST"],
+			call.Effect, x.Of)
+	}
+	assert.Equal(t, []string{"quota|GET /a|ann|s|sound||few", "quota|POST /in|nobody|s|absent||login",
+		"quota|POST /d|ann|s|sound||write", "quota|GET /c/{id}|ann|s|sound||one"}, keys)
+	require.Len(t, p.Left, 1)
+	assert.Equal(t, "quota make", p.Left[0].Route)
+	assert.Contains(t, p.Left[0].Why, "nothing of it can be left out")
+
+	few, _ := drillOf(t, p, "few").Detail.(Detail)
+	assert.Equal(t, "GET /b", few.Other.Route, "the same caller's")
+	assert.Equal(t, "bob", few.Beside)
+	login, _ := drillOf(t, p, "login").Detail.(Detail)
+	call := login.call(c, "login")
+	assert.Empty(t, call.As)
+	assert.Equal(t, []check.Fill{{Made: "nobody"}, {Made: "wrong"}}, []check.Fill{call.Request.Fill["u"],
+		call.Request.Fill["p"]}, "it locks nobody out")
+	write, _ := drillOf(t, p, "write").Detail.(Detail)
+	assert.JSONEq(t, "{}", string(write.call(c, "write").Request.Body), "it is not carried out")
+	assert.True(t, drillOf(t, p, "write").Unsafe)
+	one, _ := drillOf(t, p, "one").Detail.(Detail)
+	assert.Equal(t, "/c/1", one.call(c, "one").Request.Path, "nothing is made for it")
+
+	_, p = planned(t, "safe")
+	assert.Len(t, p.Probes, 2, "what is unsafe is left out")
+	assert.Contains(t, p.Left[0].Why, "the target does not allow them")
+}
+
+// service counts calls with a limiter for each counter. count names the counter of a call,
+// "" where it is not counted.
+type service struct {
+	limit  []quota.Limit
+	count  func(c check.Call) string
+	refuse int
+	retry  string
+	slow   time.Duration // that a call takes
+	fails  map[int]int   // by number of the call, what it is answered in place of anything else
+	lost   map[int]bool
+	unsent string // why nothing is sent
+	gates  map[string]*quota.Gate
+	n      int
+	ran    map[time.Duration]int
+	atOnce int
+}
+
+func who(c check.Call) string {
+	if len(c.As) == 0 {
+		return "nobody"
+	}
+	return c.As[0].Identity
+}
+
+func (s *service) answer(c check.Call, at time.Duration) check.Report {
+	if s.n++; s.unsent != "" {
+		return check.Report{Fate: check.Unsent, Why: s.unsent}
+	}
+	if s.lost[s.n] {
+		return check.Report{Fate: check.Lost, Why: "connection reset"}
+	}
+	r := check.Report{Fate: check.Answered, Exchange: check.Exchange{Status: 200, Took: max(s.slow, play.Took)}}
+	if st := s.fails[s.n]; st != 0 {
+		r.Exchange.Status = st
+		return r
+	}
+	if s.atOnce > 0 {
+		if s.ran == nil {
+			s.ran = map[time.Duration]int{}
+		}
+		if s.ran[at]++; s.ran[at] > s.atOnce {
+			r.Exchange.Status, r.Exchange.Took = 429, play.Took
+		}
+		return r
+	}
+	name := "all"
+	if s.count != nil {
+		name = s.count(c)
+	}
+	if s.limit == nil || name == "" {
+		return r
+	}
+	if s.gates == nil {
+		s.gates = map[string]*quota.Gate{}
+	}
+	if s.gates[name] == nil {
+		s.gates[name] = quota.NewGate(s.limit)
+	}
+	switch d := s.gates[name].Call(1_000_000+at.Microseconds(), 1); {
+	case !d.OK:
+		r.Exchange.Status = max(s.refuse, 429)
+		if s.refuse != 0 {
+			r.Exchange.Status = s.refuse
+		}
+		if s.retry != "" {
+			r.Exchange.Answer = [][2]string{{"Retry-After", s.retry}}
+		}
+	case d.At > 1_000_000+at.Microseconds():
+		r.Exchange.Took += quota.Span(d.At - 1_000_000 - at.Microseconds())
+	}
+	return r
+}
+
+const second = int64(1_000_000)
+
+func TestDrills(t *testing.T) {
+	five := []quota.Limit{{Kind: quota.FixedFirst, N: 5, W: 2 * second}}
+	queue := []quota.Limit{{Kind: quota.Bucket, N: 1, W: second, Burst: 5, Queue: 2}}
+	three := []quota.Limit{{Kind: quota.FixedFirst, N: 3, W: 4 * second}}
+	for _, x := range []struct {
+		name  string
+		drill string
+		s     *service
+		kind  finding.Kind
+		cause string
+		says  string
+		more  func(t *testing.T, m *Measured, sent []check.Call)
+	}{
+		{"as declared", "few", &service{limit: five, count: who}, finding.Agrees, "", "refused within",
+			func(t *testing.T, m *Measured, sent []check.Call) {
+				assert.Equal(t, "bob 200", fmt.Sprint(m.Other, " ", m.OtherStatus))
+				assert.Equal(t, quota.FreshToken, m.Around[len(m.Around)-1].Way)
+				for _, a := range m.Around {
+					assert.False(t, a.Passed, a.Way)
+				}
+				assert.InDelta(t, 2*second, m.Fits[0].W, 100_000)
+				for _, c := range sent {
+					assert.Equal(t, "few", c.Counts, "each is without the pass")
+				}
+			}},
+		{"nothing counts", "few", &service{}, finding.Unthrottled, none, "None of", nil},
+		{"more than declared", "few", &service{limit: []quota.Limit{{Kind: quota.FixedFirst, N: 8, W: 2 * second}}},
+			finding.Unthrottled, over, "calls got through in", nil},
+		{"told who calls", "few", &service{limit: five, count: func(c check.Call) string {
+			return check.Field(c.Request.Headers, "X-Real-IP") + "!"
+		}}, finding.Unthrottled, way, "one with X-Real-IP was answered 200", nil},
+		{"letter case", "few", &service{limit: five, count: func(c check.Call) string { return c.Request.Path }},
+			finding.Unthrottled, way, "upper case", nil},
+		{"each route", "few", &service{limit: five, count: func(c check.Call) string {
+			return strings.ToLower(strings.TrimSuffix(c.Request.Path, "/"))
+		}}, finding.Unthrottled, routes, "one to GET /b was answered 200", nil},
+		{"one count for all", "few", &service{limit: five}, finding.OverRestrictive, shared,
+			"the first of bob was refused (429) too", nil},
+		{"another status", "few", &service{limit: five, count: who, refuse: 503}, finding.WrongRefusal, refusal,
+			"they were answered 503 without Retry-After", nil},
+		{"one failure", "few", &service{limit: five, count: who, fails: map[int]int{3: 500}}, finding.Unproven, "",
+			"1 calls failed", nil},
+		{"it fails", "few", &service{fails: map[int]int{1: 502}}, finding.Unproven, "", "failed",
+			func(t *testing.T, _ *Measured, sent []check.Call) { assert.Len(t, sent, 1) }},
+		{"one is lost", "few", &service{lost: map[int]bool{2: true}}, finding.Unproven, "",
+			"a call was not answered: connection reset", nil},
+		{"another has no room", "few", &service{unsent: check.Crowded}, finding.Unproven, "", check.Crowded,
+			func(t *testing.T, _ *Measured, sent []check.Call) { assert.Len(t, sent, 1) }},
+		{"full for a while", "login", &service{limit: three, fails: map[int]int{1: 429}, retry: "4"}, finding.Agrees,
+			"", "refused within", func(t *testing.T, m *Measured, _ []check.Call) {
+				assert.False(t, m.Full)
+				assert.Len(t, m.Around, 6, "a login is no GET, and has no other caller")
+			}},
+		{"full for good", "login", &service{limit: []quota.Limit{{Kind: quota.FixedFirst, N: 0, W: second}}},
+			finding.Unproven, "", "full before", nil},
+		{"without what it needs", "write", &service{}, finding.Unthrottled, none, "so that nothing was carried out",
+			nil},
+		{"they wait", "few", &service{limit: queue, count: who},
+			finding.Agrees, "", "wait for their turn", func(t *testing.T, m *Measured, _ []check.Call) {
+				assert.True(t, m.Waits)
+				assert.Equal(t, 1, m.Queued, "one waited already, and the next was refused")
+				assert.Equal(t, 429, m.Status)
+				assert.Equal(t, 200, m.OtherStatus)
+			}},
+		{"two at once", "one", &service{atOnce: 2, slow: 100 * time.Millisecond}, finding.Agrees, "",
+			"how many run at once: 2", nil},
+		{"any number at once", "one", &service{atOnce: 1000, slow: 100 * time.Millisecond}, finding.Unthrottled,
+			atOnceNone, "were all admitted", nil},
+		{"five at once", "one", &service{atOnce: 5, slow: 100 * time.Millisecond}, finding.Unthrottled, atOnce,
+			"ran at the same time; one lets 2 run", nil},
+	} {
+		t.Run(x.name, func(t *testing.T) {
+			c, p := planned(t, "t")
+			probe := drillOf(t, p, x.drill)
+			f, sent := play.Run(Family{}.Script(c, probe), -1, x.s.answer)
+			m, _ := f.Data.(*Measured)
+			require.NotNil(t, m)
+			require.Len(t, f.Reports, 1, "the calls are what was measured")
+			v := Family{}.Judge(c, probe, &f, nil)
+			kind, sure, cause := play.Said(v)
+			says := v.Says
+			for _, g := range v.Gaps {
+				says += " " + g.Says
+			}
+			assert.Equal(t, []any{x.kind, x.cause}, []any{kind, cause}, says)
+			assert.Contains(t, says, x.says)
+			if kind == finding.Unthrottled {
+				assert.Equal(t, x.drill == "few", sure == finding.Proven, "what is shown by other calls is likely")
+			}
+			if x.more != nil {
+				x.more(t, m, sent)
+			}
+			again, err := json.Marshal(m)
+			require.NoError(t, err)
+			read, err := Family{}.Decode(version, again)
+			require.NoError(t, err)
+			back, err := json.Marshal(read)
+			require.NoError(t, err)
+			assert.JSONEq(t, string(again), string(back))
+		})
+	}
+}
+
+// A drill that was asked for alone goes on to where several nodes would refuse.
+func TestLonger(t *testing.T) {
+	c, p := planned(t, "t")
+	few := drillOf(t, p, "few")
+	limit := []quota.Limit{{Kind: quota.FixedFirst, N: 15, W: 2 * second}}
+	short := Family{}.Cost(c, few)
+	c.Longer = true
+	assert.Greater(t, Family{}.Cost(c, few).Time, 5*short.Time)
+	f, _ := play.Run(Family{}.Script(c, few), -1, (&service{limit: limit}).answer)
+	kind, _, cause := play.Said(Family{}.Judge(c, few, &f, nil))
+	assert.Equal(t, []any{finding.Unthrottled, over}, []any{kind, cause}, "15 are three times as many")
+}
+
+// Restarted, it is filled and asked once more.
+func TestFillAndOneMore(t *testing.T) {
+	c, p := planned(t, "t")
+	s := &service{limit: []quota.Limit{{Kind: quota.FixedFirst, N: 3, W: 4 * second}}, retry: "4",
+		lost: map[int]bool{5: true}}
+	login := drillOf(t, p, "login")
+	f, sent := play.Run(Fill(c, login), -1, s.answer)
+	m, _ := f.Data.(*Measured)
+	assert.Equal(t, []any{4, 429, 4 * second}, []any{len(sent), m.Status, m.Said})
+	f, _ = play.Run(OneMore(c, login), -1, s.answer)
+	require.Len(t, f.Reports, 1)
+	assert.Equal(t, []any{check.Answered, 429}, []any{f.Reports[0].Fate, f.Reports[0].Exchange.Status},
+		"the first was lost while the service was starting")
+}
+
+func TestBefore(t *testing.T) {
+	f := Before(check.Exchange{Status: 429}, quota.Measured{Status: 429})
+	m, _ := f.Data.(*Measured)
+	assert.Equal(t, []int{429, 429}, []int{m.Status, f.Reports[0].Exchange.Status})
+	_, err := Family{}.Decode(version+1, nil)
+	require.Error(t, err)
+	c, p := planned(t, "t")
+	few := drillOf(t, p, "few")
+	few.Of = "gone"
+	f2, sent := play.Run(Family{}.Script(c, few), -1, nil)
+	assert.Empty(t, sent)
+	kind, _, _ := play.Said(Family{}.Judge(c, few, &f2, nil))
+	assert.Equal(t, finding.Unproven, kind, "of a quota that is declared no more nothing is said")
+}

@@ -1,0 +1,215 @@
+package quotas
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"millgate/core/check"
+	"millgate/core/declaration"
+	"millgate/core/finding"
+	"millgate/core/quota"
+)
+
+// View is a quota as a probe fills it, and what was measured.
+type View struct {
+	Quota    *declaration.Quota // on the target
+	Declared []declaration.Amount
+	Lowered  bool            // on the target, from what is Declared
+	Stack    quota.Stack     // for the caller who is sent
+	Measured *quota.Measured // nil without a fact
+}
+
+// Of is the quota of a probe; ok is false where the declaration has no such quota any more.
+func Of(c *check.Context, p *check.Probe, f *check.Fact) (v View, ok bool) {
+	declared := c.Doc.QuotaNamed(p.Of)
+	if declared == nil {
+		return v, false
+	}
+	q, lowered := c.Target.Quota(declared)
+	v = View{Quota: q, Declared: declared.Allow, Lowered: lowered,
+		Stack: quota.StackFor(c.Doc, q, p.Caller.Identity)}
+	if f != nil {
+		if m, ok := f.Data.(*Measured); ok {
+			v.Measured = &m.Measured
+		}
+	}
+	return v, true
+}
+
+// judging is a drill with everything that is known of it.
+type judging struct {
+	View
+	p     *check.Probe
+	m     *quota.Measured
+	whole check.Report // the first refusal, or the last call
+	seen  check.Report // of that, the status and the header fields
+	v     check.Verdict
+}
+
+// Judge holds what a drill saw against what is declared. That too much gets through is shown
+// by the calls themselves, whatever limiter they came to.
+func (Family) Judge(c *check.Context, p *check.Probe, f *check.Fact, _ *check.Evidence) check.Verdict {
+	view, ok := Of(c, p, f)
+	if !ok || view.Measured == nil || len(f.Reports) == 0 {
+		return check.Unproven("the drill did not get as far as a call")
+	}
+	if m, _ := f.Data.(*Measured); m.Broke != "" {
+		return check.Unproven("%s", m.Broke)
+	}
+	if view.Measured.Full {
+		return check.Unproven("the quota was full before the drill began")
+	}
+	j := &judging{View: view, p: p, m: view.Measured, whole: f.Reports[0], seen: check.Head(f.Reports[0])}
+	if j.Quota.Model == declaration.Concurrency {
+		j.atOnce()
+	} else {
+		j.drill()
+	}
+	return j.v
+}
+
+// cause is the beginning of a gap with a cause.
+func (j *judging) cause(name string) check.Gap {
+	what, isWay := strings.CutPrefix(name, way)
+	if isWay {
+		name = way
+	} else {
+		what = ""
+	}
+	return check.Gap{Cause: finding.RowOf(rows, name), What: what, Rung: 7,
+		Scope: finding.Scope{Of: finding.AtQuota, Name: j.p.Of}}
+}
+
+func (j *judging) gap(name string, proof check.Proof, format string, args ...any) {
+	g := j.cause(name)
+	g.Says, g.Proof = fmt.Sprintf(format, args...), proof
+	j.v.Gaps = append(j.v.Gaps, g)
+}
+
+func (j *judging) agrees(proof check.Proof, format string, args ...any) {
+	j.v.Says, j.v.Proof = fmt.Sprintf(format, args...), proof
+}
+
+func (j *judging) unproven(format string, args ...any) { j.agrees(check.Proof{}, format, args...) }
+
+func (j *judging) speaks() check.Proof { return check.Speaks(j.seen) }
+
+// counted is what the calls show. Those without what they need are another request than the
+// one that is to be limited.
+func (j *judging) counted() (proof check.Proof, how string) {
+	if d, _ := j.p.Detail.(Detail); d.Empty {
+		return j.speaks(), " They were sent without what they need, so that nothing was carried out."
+	}
+	return check.Shown(j.seen), ""
+}
+
+func (j *judging) drill() {
+	m, q := j.m, j.Quota
+	proof, how := j.counted()
+	if n, c, d, yes := m.Beyond(j.Stack); yes {
+		if !m.Refused() && m.Failed == 0 { // what failed may have been refused
+			j.gap(none, proof, "None of %d calls in %s was refused; %s lets at most %d through.%s", n,
+				d.Round(time.Millisecond), q.Name, c, how)
+		} else {
+			j.gap(over, proof, "%d calls got through in %s; %s lets at most %d through.%s", n,
+				d.Round(time.Millisecond), q.Name, c, how)
+		}
+	}
+	for _, a := range m.Around {
+		if a.Passed {
+			j.gap(way+a.Way, proof, "While calls were refused by %s, one with %s was answered %d, and the next "+
+				"without it was refused again.", q.Name, a.Way, a.Status)
+		}
+	}
+	if r := m.Route; r.Passed && !q.PerRoute {
+		j.gap(routes, proof, "While calls were refused by %s, one to %s was answered %d, and the next here was "+
+			"refused again: each route has a count of its own, one for all is declared.", q.Name, r.Way, r.Status)
+	} else if r.Way != "" && q.PerRoute && r.Status == m.Status {
+		j.gap(allRoutes, j.speaks(), "While calls were refused by %s, the first to %s was refused too: they share one "+
+			"count, one for each is declared.", q.Name, r.Way)
+	}
+	j.refusal()
+	// An answer that failed, or never came, says nothing of another caller.
+	if m.Other != "" && m.Status != 0 && m.OtherStatus == m.Status {
+		j.gap(shared, j.speaks(), "While calls of %s were turned away by %s, the first of %s was refused (%d) too: "+
+			"they share one count.", j.p.Caller.Identity, q.Name, m.Other, m.OtherStatus)
+	}
+	switch {
+	case len(j.v.Gaps) > 0:
+	case m.Disturbed() || m.Failed > 0:
+		j.unproven("%s", m.Found())
+	case m.Waits && !m.Refused():
+		j.agrees(j.speaks(), "within what %s allows. %s", q.Name, m.Found())
+	case !m.Refused():
+		j.unproven("none of %d calls in %.1f s was refused, and %s allows as many", len(m.Calls), m.Seconds,
+			q.Name)
+	default:
+		if j.Lowered {
+			proof = j.speaks()
+		}
+		j.agrees(proof, "refused within what %s allows. %s%s", q.Name, m.Found(), j.lowered())
+	}
+}
+
+// lowered says what a lowered limit leaves open.
+func (j *judging) lowered() string {
+	if !j.Lowered {
+		return ""
+	}
+	return fmt.Sprintf(" Measured with %s in place of %s: how it counts and refuses is shown by that, that the "+
+		"declared number holds is not.", declaration.AmountsText(j.Quota.Allow), declaration.AmountsText(j.Declared))
+}
+
+// atOnce judges what calls at the same time met. That more are served than may run at once
+// shows only where a call takes long enough to run beside another, and never for certain:
+// when they began is not seen from outside.
+func (j *judging) atOnce() {
+	m, q := j.m, j.Quota
+	s, allowed := m.Side(), j.Stack.First()
+	switch {
+	case m.Failed > 0:
+		j.unproven("%s", m.Found())
+		return
+	case s.Most == 0:
+		j.unproven("%s", strings.Join(append([]string{"no calls were sent at the same time"}, s.Seen...), "; "))
+		return
+	case s.Rate:
+		j.unproven("one alone was refused as well: another limit, on how fast calls come, refuses first")
+		return
+	case int64(s.Ran) > allowed && !s.Refused && s.All:
+		j.gap(atOnceNone, j.speaks(), "%d calls at the same time were all admitted, and at least %d of them ran "+
+			"together; %s lets %d run.", s.Most, s.Ran, q.Name, allowed)
+	case int64(s.Ran) > allowed:
+		j.gap(atOnce, j.speaks(), "%d calls ran at the same time; %s lets %d run.", s.Ran, q.Name, allowed)
+	case s.Limit == 0 && !s.Refused:
+		j.unproven("%d calls at the same time were answered, and they need not have run together: %s", s.Most,
+			strings.Join(s.Seen, "; "))
+		return
+	}
+	j.refusal()
+	switch {
+	case len(j.v.Gaps) > 0:
+	case m.Disturbed():
+		j.unproven("%s", m.Found())
+	default:
+		j.agrees(j.speaks(), "within what %s allows. %s%s", q.Name, m.Found(), j.lowered())
+	}
+}
+
+// refusal judges the status of a refusal; its shape is that of any answer.
+func (j *judging) refusal() {
+	switch j.m.Status {
+	case 0:
+		return
+	case j.Quota.RefuseWith:
+		j.v.Answers, j.v.Shape = []check.Report{j.whole}, j.cause(refusal)
+		return
+	}
+	without := ""
+	if check.Field(j.seen.Exchange.Answer, "Retry-After") == "" {
+		without = " without Retry-After"
+	}
+	j.gap(refusal, check.Shown(j.seen), "Calls beyond %s must be answered %d, they were answered %d%s.", j.Quota.Name,
+		j.Quota.RefuseWith, j.m.Status, without)
+}

@@ -1,0 +1,241 @@
+package quotas
+
+import (
+	"encoding/json"
+	"maps"
+	"slices"
+
+	"millgate/core/access"
+	"millgate/core/check"
+	"millgate/core/declaration"
+	"millgate/core/quota"
+)
+
+// At is a route that a quota counts, and how it is called there.
+type At struct {
+	Route    string
+	Caller   check.Caller
+	Relation access.Relation
+	Record   check.Record
+	Params   map[string]string
+	Empty    bool   // without the members of its body
+	Login    string // whose login it is, with a name that nobody has and another secret; "" where it is none
+}
+
+// Detail is where a quota is filled, and what else shows how it counts.
+type Detail struct {
+	At
+	Other  *At    // another route that it counts for the same caller; nil without
+	Beside string // another identity of the caller's scheme, in no other drill; "" without
+}
+
+// Parameters are those of the route.
+func (d Detail) Parameters() map[string]string { return d.Params }
+
+type planning struct {
+	*check.Planning
+	c *check.Context
+}
+
+// Plan plans a drill for each declared quota: calls at one of its routes, as a caller whom it
+// counts, until one is refused.
+func (f Family) Plan(c *check.Context, p *check.Planning) {
+	x := planning{p, c}
+	var drills []check.Probe
+	for k, q := range c.Doc.Quotas {
+		d, why := x.drill(k, q)
+		if d == nil {
+			p.Leave(check.Omission{Route: "quota " + q.Name, What: "the quota drill", Why: why,
+				ByTarget: check.ByTarget(why)})
+			continue
+		}
+		id := check.ID{Family: f.Name(), Route: d.Route, Caller: d.Caller, Relation: d.Relation, Of: q.Name}
+		drills = append(drills, check.Probe{ID: id, Phase: check.ThenDrilling, Unsafe: d.Empty, Record: d.Record,
+			Detail: *d})
+	}
+	for _, p := range drills {
+		d, _ := p.Detail.(Detail)
+		d.Beside = x.beside(p, drills)
+		p.Detail = d
+		x.Add(p)
+	}
+}
+
+// drill is where quota k is filled; why says why it is not.
+func (x planning) drill(k int, q *declaration.Quota) (d *Detail, why string) {
+	if quota.Exempt(q, quota.Caller{Target: x.c.Target.Name}) {
+		return nil, "the target is exempt from it"
+	}
+	var list []*At
+	var best *At
+	for i := range x.c.Doc.Routes {
+		if !slices.Contains(x.c.Doc.QuotasAt[i], k) {
+			continue
+		}
+		a, w := x.at(i, q)
+		if a == nil {
+			why = w
+			continue
+		}
+		if list = append(list, a); best == nil || x.calmer(a, best) {
+			best = a
+		}
+	}
+	if best == nil {
+		if why == "" {
+			why = "no route of the inventory is counted by it"
+		}
+		return nil, why
+	}
+	d = &Detail{At: *best}
+	// Another route that it counts for the same caller shows whether they share the count.
+	for _, a := range list {
+		one := a.Caller.Identity == best.Caller.Identity && (a.Caller.Scheme == best.Caller.Scheme ||
+			q.CountedBy[0].By == "address" || q.CountedBy[0].By == "everyone")
+		if a != best && one && (d.Other == nil || x.calmer(a, d.Other)) {
+			d.Other = a
+		}
+	}
+	return d, ""
+}
+
+// calmer says whether a disturbs less than b: a safe request before an unsafe one, fewer
+// other quotas before more.
+func (x planning) calmer(a, b *At) bool {
+	i, k := x.c.Doc.RouteNamed(a.Route), x.c.Doc.RouteNamed(b.Route)
+	if m, n := x.c.Doc.Routes[i].Unsafe(), x.c.Doc.Routes[k].Unsafe(); m != n {
+		return n
+	}
+	return len(x.c.Doc.QuotasAt[i]) < len(x.c.Doc.QuotasAt[k])
+}
+
+// at is how a quota is filled at route i. What is sent there need not be carried out: that it
+// is not refused for coming too often is enough.
+func (x planning) at(i int, q *declaration.Quota) (*At, string) {
+	rt := x.c.Doc.Routes[i]
+	a := &At{Route: rt.Key(), Caller: check.Caller{State: access.Absent}, Params: map[string]string{}}
+	s, req := access.SessionAt(x.c.Doc, i)
+	switch {
+	case rt.Unsafe() && x.c.Target.Unsafe != declaration.UnsafeAllowed:
+		return nil, "its routes take unsafe methods alone, and the target does not allow them"
+	case req != nil && req == s.Login:
+		// A login with an unknown name is counted, and locks nobody out.
+		k := slices.IndexFunc(x.c.Doc.Identities, func(id *declaration.Identity) bool {
+			return id.Credential(s.Name) != nil
+		})
+		if k < 0 {
+			return nil, "nobody logs in there"
+		}
+		a.Caller.Scheme, a.Login = s.Name, x.c.Doc.Identities[k].Name
+		return x.binds(i, q, nil, a)
+	case rt.Unsafe() && len(rt.Send.JSON) == 0 && req == nil:
+		return nil, "a call of its routes would be carried out, and nothing of it can be left out"
+	case rt.Unsafe():
+		a.Empty = true // without what it needs, it is counted and not carried out
+	}
+	var id *declaration.Identity
+	ctl, _ := x.ControlAt(i)
+	switch {
+	case ctl == nil && len(rt.Parameters()) > 0:
+		return nil, "nothing is known that its path could name"
+	case ctl != nil:
+		if ctl.Caller.Identity != "" {
+			id, a.Caller = x.c.Doc.IdentityNamed(ctl.Caller.Identity), ctl.Caller
+		}
+		maps.Copy(a.Params, check.ParamsOf(ctl))
+		if a.Record, a.Relation = ctl.Record, ctl.Relation; a.Record.Param != "" && a.Record.Value == "" {
+			a.Params[a.Record.Param], a.Record, a.Relation = "1", check.Record{}, access.NoRecord
+		}
+		if a.Relation == access.Own {
+			a.Relation = access.NoRecord
+		}
+	}
+	if s := x.c.Doc.SchemeNamed(a.Caller.Scheme); s != nil &&
+		(s.Kind == declaration.Signature || s.Kind == declaration.Link) {
+		return nil, "its callers sign each request"
+	}
+	return x.binds(i, q, id, a)
+}
+
+// binds keeps a where this quota is the first to refuse.
+func (x planning) binds(i int, q *declaration.Quota, id *declaration.Identity, a *At) (*At, string) {
+	q, _ = x.c.Target.Quota(q)
+	mine, ok := q.AmountsFor(x.c.Doc, id)
+	if !ok || len(mine) == 0 || q.ExemptIdentity(x.c.Doc, id) {
+		return nil, "it does not count who can call there"
+	}
+	first := quota.Of(q, mine).First()
+	if q.Model == declaration.Concurrency {
+		first = 4*first + concurrencyCalls
+	}
+	for _, k := range x.c.Doc.QuotasAt[i] {
+		o, _ := x.c.Target.Quota(x.c.Doc.Quotas[k])
+		if o.Name == q.Name || o.Model == declaration.Concurrency || o.ExemptIdentity(x.c.Doc, id) {
+			continue
+		}
+		if amounts, ok := o.AmountsFor(x.c.Doc, id); ok && quota.Of(o, amounts).First() <= first {
+			return nil, "the quota " + o.Name + " refuses first wherever it counts"
+		}
+	}
+	return a, ""
+}
+
+// concurrencyCalls are the calls that a drill of how many run at once makes, beside a few
+// times that many.
+const concurrencyCalls = 20
+
+// beside is an identity of the scheme of a drill's caller whom its route admits, whom the
+// quota counts and who takes part in no other drill.
+func (x planning) beside(p check.Probe, drills []check.Probe) string {
+	q, _ := x.c.Target.Quota(x.c.Doc.QuotaNamed(p.Of))
+	if p.Caller.Identity == "" || p.Caller.Scheme == "" {
+		return ""
+	}
+	for _, id := range x.c.Doc.Identities {
+		busy := slices.ContainsFunc(drills, func(o check.Probe) bool { return o.Caller.Identity == id.Name })
+		if busy || q.ExemptIdentity(x.c.Doc, id) || id.Credential(p.Caller.Scheme) == nil {
+			continue
+		}
+		as := access.Caller{Identity: id, State: access.Sound}
+		if access.Evaluate(x.c.Doc, x.c.Doc.RouteNamed(p.Route), as).Outcome == access.Admit {
+			return id.Name
+		}
+	}
+	return ""
+}
+
+// call is one call there that fills a quota.
+func (a At) call(c *check.Context, counts string) check.Call {
+	i := c.Doc.RouteNamed(a.Route)
+	rt := c.Doc.Routes[i]
+	out := check.Call{Name: a.Route, Counts: counts, Effect: check.Safe}
+	if rt.Unsafe() {
+		out.Effect = check.Again // it is not carried out
+	}
+	if a.Login != "" {
+		s, _ := access.SessionAt(c.Doc, i)
+		out.Request = check.LoginAs(c, s.Login, c.Doc.IdentityNamed(a.Login), s.Name, func(secret bool) (check.Fill,
+			bool) {
+			if secret {
+				return check.Fill{Made: "wrong"}, true
+			}
+			return check.Fill{Made: "nobody"}, true
+		})
+		return out
+	}
+	p := &check.Probe{ID: check.ID{Route: a.Route, Caller: a.Caller}, Record: a.Record}
+	out.Request, out.As = check.RequestOf(c, p, i, rt.Path(), a.Params).WithBody(c, i), check.Bears(c, p)
+	if a.Empty {
+		out.Request.Body, out.Request.Needs = emptied(out.Request.Body), nil
+	}
+	return out
+}
+
+// emptied is a JSON body without its members; another stays.
+func emptied(body []byte) []byte {
+	var m map[string]json.RawMessage
+	if json.Unmarshal(body, &m) != nil {
+		return body
+	}
+	return []byte("{}")
+}

@@ -1,0 +1,212 @@
+package quotas
+
+import (
+	"strings"
+	"time"
+
+	"millgate/core/check"
+	"millgate/core/quota"
+)
+
+// forwarding are header fields in which a gateway says who called. A service that believes
+// them from anybody can be told anything; the address is one for documentation (RFC 5737).
+var forwarding = [][2]string{{"X-Forwarded-For", "198.51.100.7"}, {"Forwarded", "for=198.51.100.7"},
+	{"X-Real-IP", "198.51.100.7"}}
+
+// confirmed is how often a way must pass while the next plain call is refused: among nodes
+// that count alone one may pass by chance.
+const confirmed = 3
+
+// ways are those in which a call is another one for who counts, and the same for who serves.
+func ways(q check.Request) (names []string, turned []check.Request) {
+	add := func(name string, turn func(q *check.Request)) {
+		w := q
+		turn(&w)
+		names, turned = append(names, name), append(turned, w)
+	}
+	for _, h := range forwarding {
+		add(h[0], func(w *check.Request) { w.Headers = append(w.Headers[:len(w.Headers):len(w.Headers)], h) })
+	}
+	add("a trailing slash", func(w *check.Request) { w.Path = strings.TrimSuffix(w.Path, "/") + "/" })
+	add("upper case", func(w *check.Request) { w.Path = upper(w.Path) })
+	add("another parameter", func(w *check.Request) { w.Query = strings.TrimPrefix(w.Query+"&millgate=1", "&") })
+	if q.Method == "GET" { // RFC 9110 section 9.3.2
+		add("the method HEAD", func(w *check.Request) { w.Method = "HEAD" })
+	}
+	return names, turned
+}
+
+// upper is a path in upper case, but for the names that are filled in.
+func upper(path string) string {
+	var b strings.Builder
+	for before, name := range check.Names(path) {
+		if b.WriteString(strings.ToUpper(before)); name != "" {
+			b.WriteString("{" + name + "}")
+		}
+	}
+	return b.String()
+}
+
+// around tries other ways while calls are refused. A way that passes counts only when the
+// next plain call is refused again.
+func (x *drilling) around() error {
+	names, turned := ways(x.what.Request)
+	for i, name := range names {
+		c := x.what
+		c.Request = turned[i]
+		a, err := x.try(name, c)
+		if err != nil {
+			return err
+		}
+		x.m.Around = append(x.m.Around, a)
+	}
+	if o := x.at.Other; o != nil { // whether they share one count
+		var err error
+		if x.m.Route, err = x.tried(o.Route, o.call(x.c, x.p.Of), x.passes); err != nil {
+			return err
+		}
+		if x.m.Route.Status == 0 {
+			x.m.Route = quota.Around{}
+		}
+	}
+	return x.others()
+}
+
+// others asks, while calls are refused, with a fresh token of the same caller, which must be
+// refused as well, and as another one whom the quota counts by itself, who must not.
+func (x *drilling) others() error {
+	s := x.c.Doc.SchemeNamed(x.p.Caller.Scheme)
+	if s == nil || x.p.Caller.Identity == "" {
+		return nil
+	}
+	if s.Login != nil {
+		c := x.what
+		c.As = []check.Present{{Caller: x.p.Caller, Fresh: true}}
+		if err := x.alsoAround(quota.FreshToken, c); err != nil {
+			return err
+		}
+	}
+	bare := x.what
+	bare.As = nil
+	var err error
+	if x.m.Bare, err = x.tried("without the credential", bare, x.passes); err != nil {
+		return err
+	}
+	if x.q.CountedBy[0].By == "address" { // then another one from here is counted with this one
+		if x.at.Beside == "" {
+			return nil
+		}
+		return x.alsoAround("another identity from the same address", x.asBeside())
+	}
+	if c, ok := x.another(); ok {
+		x.sawAnother(x.send(c)[0])
+	}
+	return nil
+}
+
+// alsoAround tries a way that is told only where it could be sent.
+func (x *drilling) alsoAround(name string, c check.Call) error {
+	a, err := x.try(name, c)
+	if a.Status != 0 {
+		x.m.Around = append(x.m.Around, a)
+	}
+	return err
+}
+
+// asBeside is the drill's call as the identity beside.
+func (x *drilling) asBeside() check.Call {
+	c := x.what
+	who := x.p.Caller
+	who.Identity = x.at.Beside
+	c.As = []check.Present{{Caller: who}}
+	return c
+}
+
+// another is a call as another caller, where the quota counts callers by themselves.
+func (x *drilling) another() (c check.Call, ok bool) {
+	by := x.q.CountedBy
+	if x.at.Beside == "" || len(by) == 0 || by[0].By != "identity" && by[0].By != "key" {
+		return c, false
+	}
+	return x.asBeside(), true
+}
+
+// sawAnother keeps what another caller was answered: an answer that never came shows nothing.
+func (x *drilling) sawAnother(r check.Report) {
+	if r.Fate == check.Answered {
+		x.m.Other, x.m.OtherStatus = x.at.Beside, r.Exchange.Status
+	}
+}
+
+// passes says whether an answer is no refusal and no failure.
+func (x *drilling) passes(r check.Report) bool { return r.Exchange.Status < 500 && !x.refused(r) }
+
+// try sends a call another way while calls are refused. It passes where it is answered as an
+// admitted call is.
+func (x *drilling) try(name string, c check.Call) (quota.Around, error) {
+	return x.tried(name, c, func(r check.Report) bool { return r.Exchange.Status == x.m.Passes })
+}
+
+func (x *drilling) tried(name string, c check.Call, passes func(check.Report) bool) (quota.Around, error) {
+	a := quota.Around{Way: name}
+	for n := range confirmed {
+		r := x.send(c)[0]
+		if r.Fate == check.Unsent {
+			return a, nil // then it is not tried
+		}
+		if a.Status = r.Exchange.Status; r.Fate != check.Answered || !passes(r) {
+			return a, nil
+		}
+		ok, err := x.plain()
+		if err != nil || ok {
+			return a, err
+		}
+		a.Passed = n == confirmed-1
+	}
+	return a, nil
+}
+
+// patience is how long a call is given before it counts as one that waits.
+func (x *drilling) patience() time.Duration {
+	return max(leastPatience, min(mostPatience, x.c.Target.Drill))
+}
+
+// overflow sends, while calls wait, more than may wait, so that one is refused; and one of
+// another caller, who must not wait for them.
+func (x *drilling) overflow() {
+	c := x.what
+	c.Within = x.patience()
+	many := max(x.q.Queue, 1) + 3
+	calls := make([]check.Call, many, many+1)
+	for i := range calls {
+		calls[i] = c
+	}
+	if other, ok := x.another(); ok {
+		other.After = x.patience() / 6 // until they wait
+		other.Within = x.patience() - other.After
+		calls = append(calls, other)
+	}
+	list := x.send(calls...)
+	if len(list) > many {
+		x.sawAnother(list[many])
+		list = list[:many]
+	}
+	answered, shut := 0, 0
+	for _, r := range list {
+		if r.Fate == check.Answered {
+			answered++
+			if r.Exchange.Status == 503 {
+				shut++
+			}
+		}
+	}
+	x.shut503 = x.shut503 || shut == answered && shut > 1 && x.m.Passes != 0 && x.m.Passes != 503
+	for _, r := range list {
+		switch {
+		case r.Fate == check.Late: // it waited until nobody waited for it any more
+			x.m.Queued++
+		case r.Fate == check.Answered && x.refused(r) && x.m.Status == 0:
+			x.refusedWith(r)
+		}
+	}
+}
