@@ -30,6 +30,7 @@ type restarting struct {
 	p      *probe.Probe
 	c      check.Context
 	status int // of its refusals
+	passes int // of admitted calls
 	until  time.Time
 	drop   *time.Timer // gives it up
 }
@@ -105,7 +106,7 @@ func (a *App) FillForRestart(ctx context.Context, target, name string) (Restarte
 	if old := a.restarts[key]; old != nil {
 		old.end()
 	}
-	w := &restarting{r: r, p: p, c: c, status: m.Status, until: time.Now().Add(out.Left)}
+	w := &restarting{r: r, p: p, c: c, status: m.Status, passes: m.Passes, until: time.Now().Add(out.Left)}
 	w.drop = time.AfterFunc(out.Left+restartWaits, func() {
 		a.mu.Lock()
 		defer a.mu.Unlock()
@@ -160,6 +161,13 @@ func (a *App) CompareAfterRestart(ctx context.Context, target, name string) (Res
 		out.Late = true
 		return out, nil
 	}
-	out.Forgets = last.Exchange.Status != w.status
+	switch st := last.Exchange.Status; st {
+	case w.passes:
+		out.Forgets = true
+	case w.status:
+	default:
+		return out, fmt.Errorf("%w: after the restart the call was answered %d, admitted ones were answered %d and "+
+			"those beyond the quota %d: whether the count was kept is not known", ErrInput, st, w.passes, w.status)
+	}
 	return out, nil
 }

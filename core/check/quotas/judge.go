@@ -41,7 +41,7 @@ func Of(c *check.Context, p *check.Probe, f *check.Fact) (v View, ok bool) {
 type judging struct {
 	View
 	p     *check.Probe
-	m     *quota.Measured
+	m     *Measured
 	whole check.Report // the first refusal, or the last call
 	seen  check.Report // of that, the status and the header fields
 	v     check.Verdict
@@ -54,13 +54,14 @@ func (Family) Judge(c *check.Context, p *check.Probe, f *check.Fact, _ *check.Ev
 	if !ok || view.Measured == nil || len(f.Reports) == 0 {
 		return check.Unproven("the drill did not get as far as a call")
 	}
-	if m, _ := f.Data.(*Measured); m.Broke != "" {
+	m, _ := f.Data.(*Measured)
+	switch {
+	case m.Broke != "" && (len(m.Calls) == 0 || view.Quota.Model == declaration.Concurrency):
 		return check.Unproven("%s", m.Broke)
-	}
-	if view.Measured.Full {
+	case m.Full:
 		return check.Unproven("the quota was full before the drill began")
 	}
-	j := &judging{View: view, p: p, m: view.Measured, whole: f.Reports[0], seen: check.Head(f.Reports[0])}
+	j := &judging{View: view, p: p, m: m, whole: f.Reports[0], seen: check.Head(f.Reports[0])}
 	if j.Quota.Model == declaration.Concurrency {
 		j.atOnce()
 	} else {
@@ -108,7 +109,7 @@ func (j *judging) drill() {
 	m, q := j.m, j.Quota
 	proof, how := j.counted()
 	if n, c, d, yes := m.Beyond(j.Stack); yes {
-		if !m.Refused() && m.Failed == 0 { // what failed may have been refused
+		if !m.Refused() && m.Failed == 0 && m.Broke == "" { // what failed may have been refused
 			j.gap(none, proof, "None of %d calls in %s was refused; %s lets at most %d through.%s", n,
 				d.Round(time.Millisecond), q.Name, c, how)
 		} else {
@@ -137,6 +138,8 @@ func (j *judging) drill() {
 	}
 	switch {
 	case len(j.v.Gaps) > 0:
+	case m.Broke != "": // what was counted until then holds
+		j.unproven("%s", m.Broke)
 	case m.Disturbed() || m.Failed > 0:
 		j.unproven("%s", m.Found())
 	case m.Waits && !m.Refused():

@@ -102,7 +102,6 @@ func (Family) Script(c *check.Context, p *check.Probe) check.Script {
 		x.m.Claims = x.claims.List
 		x.m.Explain(x.drill)
 		x.m.Stood += x.stood
-		x.m.Full = x.m.Full || len(x.m.Calls) == 0 && x.m.Failed == 0 && x.m.Broke == ""
 		t.Keep(x.last)
 	})
 }
@@ -297,6 +296,12 @@ func (x *drilling) late(r check.Report) (ok bool, err error) {
 	if pulse.During(r.Begin, r.End) && x.stood < mostStood { // it was us
 		x.stood++
 		return x.plain()
+	}
+	if len(x.drill.Calls) == 0 { // nothing was there yet that it could have waited for
+		x.m.Broke = fmt.Sprintf("the first call was not answered within %s: the service is slow, or it makes "+
+			"calls wait from the first on", x.patience())
+		x.last = r
+		return false, errBroke
 	}
 	first := !x.m.Waits
 	x.m.Waits = true
