@@ -409,6 +409,7 @@ func (m *Measured) Side() (out Side) {
 	quick := w.quick()
 	waits := m.waiting()
 	work := m.work()
+	var refusing [][2]int // of batches that were refused in part, how many were admitted at once and later
 	for i := 0; i < len(m.Calls); {
 		if m.Calls[i].Batch == 0 {
 			i++
@@ -470,19 +471,43 @@ func (m *Measured) Side() (out Side) {
 		}
 		out.Seen = append(out.Seen, text)
 		switch {
-		case refused > 0 && !out.Refused:
-			out.Refused, out.Limit, out.Queue = true, at, late
 		case refused > 0:
-			out.Limit, out.Queue = min(out.Limit, at), max(out.Queue, late)
-		case waits && !out.Refused:
+			refusing = append(refusing, [2]int{at, late})
+		case waits && len(refusing) == 0:
 			out.Queue = max(out.Queue, late)
 		}
 		i = k
+	}
+	if out.Refused = len(refusing) > 0; out.Refused {
+		out.Limit, out.Queue = agreed(refusing)
 	}
 	if out.Rate || len(m.Fits) > 0 {
 		out.Limit = 0 // the rate explains it
 	}
 	return out
+}
+
+// agreed is how many run at once and how many wait, by what batches that were refused in part
+// admitted at once and later. A slow machine makes an answer late or a call leave late, so
+// that one batch may look otherwise; how many were admitted in all is the same, or more where
+// some had ended before others came. Most of those that admitted least must agree: without
+// that it is neither.
+func agreed(batches [][2]int) (limit, queue int) {
+	all := func(b [2]int) int { return b[0] + b[1] }
+	least := all(slices.MinFunc(batches, func(a, b [2]int) int { return all(a) - all(b) }))
+	of, like := 0, map[[2]int]int{}
+	for _, b := range batches {
+		if all(b) == least {
+			of++
+			like[b]++
+		}
+	}
+	for b, n := range like {
+		if 2*n > of {
+			return b[0], b[1]
+		}
+	}
+	return 0, 0
 }
 
 // waiting says whether calls one after the other waited for their turn.

@@ -275,3 +275,20 @@ func TestThePaceKeepsCallsApart(t *testing.T) {
 	assert.Equal(t, Open, c.Sure)
 	assert.Contains(t, c.Text, "at the target's pace")
 }
+
+// One batch that a slow machine disturbed is no queue, and makes none of one.
+func TestBatchesAgree(t *testing.T) {
+	for _, c := range []struct {
+		batches      [][2]int
+		limit, queue int
+	}{
+		{[][2]int{{3, 0}}, 3, 0},
+		{[][2]int{{0, 3}, {3, 0}, {3, 0}}, 3, 0},
+		{[][2]int{{2, 5}, {3, 4}, {2, 5}}, 2, 5},
+		{[][2]int{{4, 0}, {3, 0}, {5, 0}}, 3, 0},
+		{[][2]int{{2, 1}, {3, 0}}, 0, 0},
+	} {
+		limit, queue := agreed(c.batches)
+		assert.Equal(t, []int{c.limit, c.queue}, []int{limit, queue}, "%v", c.batches)
+	}
+}
