@@ -19,7 +19,6 @@ import (
 	"millgate/core/check/families"
 	"millgate/core/declaration"
 	"millgate/core/finding"
-	"millgate/core/probe"
 	"millgate/core/review"
 	"millgate/core/verdict"
 	"millgate/format/openapi"
@@ -61,7 +60,7 @@ type App struct {
 	dial   wire.Dial
 	// maskKey makes marks in the place of secrets: equal ones only in this workspace.
 	maskKey []byte
-	// families are what a sweep checks beside the kinds of core/probe.
+	// families are what a sweep checks.
 	families check.Families
 
 	mu       sync.Mutex
@@ -91,7 +90,7 @@ type observed struct {
 	sweep    uint             // the last whole sweep
 	judged   bool
 	doc      *declaration.Document // that plan and items were made with
-	plan     *probe.Plan
+	plan     *check.Plan
 	items    map[string]verdict.Item // by probe
 	made     map[string]basis        // what each item was made from
 	asked    map[string]bool         // those that were made from further facts as well

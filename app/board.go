@@ -9,11 +9,14 @@ import (
 
 	"millgate/core/access"
 	"millgate/core/check"
+	"millgate/core/check/credential"
+	"millgate/core/check/crossing"
 	"millgate/core/check/pages"
+	"millgate/core/check/sessions"
+	"millgate/core/check/undeclared"
 	"millgate/core/declaration"
 	"millgate/core/finding"
 	"millgate/core/origin"
-	"millgate/core/probe"
 	"millgate/core/review"
 	"millgate/core/token"
 	"millgate/core/verdict"
@@ -182,29 +185,29 @@ func (x *boarding) see(o *observed) {
 		}
 	}
 	for _, p := range o.sent() {
-		it, ok := o.items[p.ID]
+		it, ok := o.items[p.Key()]
 		if !ok {
 			continue
 		}
 		if w := wayOf(p); w != "" {
-			if k := p.RouteKey + "\x00" + w; x.ways[k] == "" || finding.Worse(it.Verdict.Kind, x.ways[k]) {
+			if k := p.Route + "\x00" + w; x.ways[k] == "" || finding.Worse(it.Verdict.Kind, x.ways[k]) {
 				x.ways[k] = it.Verdict.Kind
 			}
 		}
-		if c := p.Cell(); c.Lens == check.Origins {
-			k := p.RouteKey + "\x00" + c.Key
+		if c := o.plan.Cell(p); c.Lens == check.Origins {
+			k := p.Route + "\x00" + c.Key
 			// Several may be alike in this way.
 			if old, ok := x.pages[k]; !ok || finding.Worse(it.Verdict.Kind, old) {
 				x.pages[k], x.does[k] = it.Verdict.Kind, it.Verdict.Does
 			}
 		}
-		route := p.RouteKey
-		if p.Kind == probe.UnknownPath {
+		route := p.Route
+		if KindOf(p) == undeclared.Path {
 			route = verdict.AnyPath
 		}
-		put(route, p.Column(), it.Verdict.Kind)
+		put(route, o.plan.Cell(p).Column(), it.Verdict.Kind)
 		for _, s := range p.StandsFor {
-			if p.Kind == probe.Crossing {
+			if is(p, crossing.Family{}) {
 				put(route, s, it.Verdict.Kind)
 				x.inferred[[2]string{route, s}] = true
 			}
@@ -272,23 +275,23 @@ const (
 )
 
 // wayCaller is put before a way where a caller is asked for.
-const wayCaller = probe.TokenCaller
+const wayCaller = check.TokenColumn
 
 // drillCaller is put before an identity where its session drill is asked for.
 const drillCaller = "session:"
 
 // wayOf is the column of the Tokens lens that a probe belongs to, "" without.
-func wayOf(p *probe.Probe) string {
+func wayOf(p *check.Probe) string {
 	switch {
-	case p.Kind == probe.Credential:
-		return p.Way
-	case p.Kind != probe.Crossing:
+	case is(p, credential.Family{}):
+		return credential.Of(p).Way
+	case !is(p, crossing.Family{}):
 		return ""
-	case p.IsControl && p.Identity != "" && p.State == access.Sound:
+	case p.IsControl && p.Caller.Identity != "" && p.Caller.State == access.Sound:
 		return WaySound
-	case p.Identity == "" && p.State == access.Absent && p.Way == "":
+	case p.Caller.Identity == "" && p.Caller.State == access.Absent && p.Of == "":
 		return WayAbsent
-	case p.Identity == "" && p.State == access.Broken:
+	case p.Caller.Identity == "" && p.Caller.State == access.Broken:
 		return string(token.Altered)
 	}
 	return ""
@@ -353,18 +356,18 @@ func wayLetters(d *declaration.Document, i int, all []string, row Row, seen map[
 
 // belongs says whether a probe belongs to what a cell is asked for with caller: an
 // identity, "" for nobody, or a way of the Tokens lens.
-func belongs(p *probe.Probe, caller string) bool {
+func belongs(pl *check.Plan, p *check.Probe, caller string) bool {
 	if w, ok := strings.CutPrefix(caller, wayCaller); ok {
 		return wayOf(p) == w
 	}
 	if id, ok := strings.CutPrefix(caller, drillCaller); ok {
-		return p.Kind == sessionKind && p.Identity == id
+		return is(p, sessions.Family{}) && p.Caller.Identity == id
 	}
-	return p.Column() == caller
+	return pl.Cell(p).Column() == caller
 }
 
 // sent are the planned probes; none when nothing is known of the target.
-func (o *observed) sent() []*probe.Probe {
+func (o *observed) sent() []*check.Probe {
 	if o.plan == nil {
 		return nil
 	}
@@ -416,11 +419,11 @@ func (a *App) Ticks(target string) ([]Tick, error) {
 		list = append(list, it)
 	}
 	sort.Slice(list, func(i, j int) bool {
-		return o.view[list[i].Probe.ID].Exchange.At.Before(o.view[list[j].Probe.ID].Exchange.At)
+		return o.view[list[i].Probe.Key()].Exchange.At.Before(o.view[list[j].Probe.Key()].Exchange.At)
 	})
 	out := make([]Tick, len(list))
 	for i, it := range list {
-		out[i] = tickOf(it.Probe, it.Verdict)
+		out[i] = tickOf(o.plan, it.Probe, it.Verdict)
 	}
 	return out, nil
 }
@@ -444,7 +447,7 @@ func (a *App) Findings(target string) ([]finding.Finding, error) {
 var ErrNoProbe = errors.New("no such probe")
 
 // Planned finds a planned probe by its id.
-func (a *App) Planned(target, id string) (*declaration.Document, *declaration.Target, *probe.Probe, *Fact, error) {
+func (a *App) Planned(target, id string) (*declaration.Document, *declaration.Target, *check.Probe, *Fact, error) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	t := a.pickTarget(target)

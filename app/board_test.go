@@ -197,7 +197,7 @@ access: [{ at: GET /a, who: s }]
 	v, err := a.Crossing("", "GET /a", "c")
 	require.NoError(t, err)
 	assert.Equal(t, "a", v.Inferred)
-	assert.Equal(t, "a", v.Probes[0].Probe.Identity)
+	assert.Equal(t, "a", v.Probes[0].Probe.Caller.Identity)
 	pl, err := a.Plan("stand-in")
 	require.NoError(t, err)
 	assert.Equal(t, map[string][]string{"a": {"b", "c"}}, pl.Shared)

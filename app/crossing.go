@@ -8,28 +8,30 @@ import (
 	"time"
 
 	"millgate/core/access"
+	"millgate/core/check"
+	"millgate/core/check/crossing"
 	"millgate/core/check/pages"
 	"millgate/core/check/quotas"
+	"millgate/core/check/undeclared"
 	"millgate/core/declaration"
 	"millgate/core/finding"
 	"millgate/core/origin"
-	"millgate/core/probe"
 	"millgate/core/verdict"
 	"millgate/store"
 )
 
 // ProbeView is one probe of a crossing, judged.
 type ProbeView struct {
-	Probe    *probe.Probe
-	Label    string // what it is, in words
-	Verdict  verdict.Verdict
-	Fact     *Fact
-	Control  *Fact
-	ControlP *probe.Probe
-	Expect   access.Expectation
-	Page     *pages.View     // for a page
-	Quota    *QuotaDrillView // for a quota drill
-	Steps    []ScriptStep    // of a family of its own: what was sent, in order
+	Probe     *check.Probe
+	Label     string // what it is, in words
+	Verdict   verdict.Verdict
+	Fact      *Fact
+	Control   *Fact
+	ControlBy string // who sends it
+	Expect    access.Expectation
+	Page      *pages.View     // for a page
+	Quota     *QuotaDrillView // for a quota drill
+	Steps     []ScriptStep    // of a family of its own: what was sent, in order
 }
 
 // CrossingView is everything about one cell.
@@ -40,7 +42,7 @@ type CrossingView struct {
 	Expect   access.Expectation
 	Place    declaration.Place // the deciding entry
 	Probes   []ProbeView       // worst first
-	Left     []probe.Omission
+	Left     []check.Omission
 	Finding  *finding.Finding
 	Inferred string // the identity that was sent in its place
 	History  []Past
@@ -80,7 +82,7 @@ func (a *App) Crossing(target, route, caller string) (CrossingView, error) {
 	}
 	for _, p := range x.Probes {
 		if p.Quota != nil && p.Quota.Measured != nil && p.Quota.Measured.Full {
-			a.measuredBefore(t.Name, p.Probe.ID, p.Quota)
+			a.measuredBefore(t.Name, p.Probe.Key(), p.Quota)
 		}
 	}
 	return x.CrossingView, a.past(&x.CrossingView, t.Name, sent)
@@ -134,12 +136,12 @@ func (x *crossingView) ask() error {
 		x.id = d.IdentityNamed(who)
 	}
 	x.isWay = tokens
-	if x.page, x.isPage = strings.CutPrefix(caller, probe.PageCaller); x.isPage &&
+	if x.page, x.isPage = strings.CutPrefix(caller, check.PageColumn); x.isPage &&
 		!slices.ContainsFunc(pages.Columns(d), func(p origin.Page) bool { return p.ID == x.page }) {
 		return fmt.Errorf("%w: there is no page %q", ErrNotFound, x.page)
 	}
 	x.kind, x.isCounted = strings.CutPrefix(caller, CountedCaller)
-	name, isQuota := strings.CutPrefix(caller, probe.QuotaCaller)
+	name, isQuota := strings.CutPrefix(caller, check.QuotaColumn)
 	if x.isCounted && !slices.Contains(kindsOfCaller(d), x.kind) || isQuota && d.QuotaNamed(name) == nil {
 		return fmt.Errorf("%w: no quota counts by %q", ErrNotFound, caller)
 	}
@@ -192,28 +194,28 @@ func (x *crossingView) declared() {
 }
 
 // observed adds what is planned and was seen, and says as whom it is sent.
-func (x *crossingView) observed(o *observed, pl *probe.Plan, t *declaration.Target) (sent string) {
+func (x *crossingView) observed(o *observed, pl *check.Plan, t *declaration.Target) (sent string) {
 	sent = x.Caller
 	for _, p := range pl.Probes {
-		if p.RouteKey == x.Route && p.Kind == probe.Crossing && slices.Contains(p.StandsFor, x.Caller) {
-			sent, x.Inferred = p.Identity, p.Identity
+		if p.Route == x.Route && is(p, crossing.Family{}) && slices.Contains(p.StandsFor, x.Caller) {
+			sent, x.Inferred = p.Caller.Identity, p.Caller.Identity
 		}
 	}
 	x.known = x.i >= 0
-	var drills []*probe.Probe
+	var drills []*check.Probe
 	if x.isCounted {
 		drills = drillsAt(x.d, pl, x.Route, x.kind)
 	}
 	for _, p := range pl.Probes {
 		counted := slices.Contains(drills, p)
-		if !counted && p.RouteKey != x.Route && (p.Kind != probe.UnknownPath || x.Route != verdict.AnyPath) {
+		if !counted && p.Route != x.Route && (KindOf(p) != undeclared.Path || x.Route != verdict.AnyPath) {
 			continue
 		}
 		x.known = true
-		if !counted && !belongs(p, sent) {
+		if !counted && !belongs(pl, p, sent) {
 			continue
 		}
-		if p.Widens != "" && o.view[p.ID] == nil {
+		if p.Widens != "" && o.view[p.Key()] == nil {
 			continue // only what a gap led to in a sweep is there to be seen
 		}
 		x.Probes = append(x.Probes, x.probe(o, pl, t, p))
@@ -230,7 +232,7 @@ func (x *crossingView) observed(o *observed, pl *probe.Plan, t *declaration.Targ
 	}
 	worst := x.Probes[0]
 	if k := slices.IndexFunc(o.findings, func(f finding.Finding) bool {
-		return slices.Contains(f.Probes, worst.Probe.ID)
+		return slices.Contains(f.Probes, worst.Probe.Key())
 	}); k >= 0 && worst.Verdict.Kind.IsGap() {
 		x.Finding = &o.findings[k]
 	}
@@ -239,43 +241,43 @@ func (x *crossingView) observed(o *observed, pl *probe.Plan, t *declaration.Targ
 		x.Expect = worst.Expect // some ways must be admitted
 		return ""
 	case x.isPage:
-		return worst.Probe.Identity
+		return worst.Probe.Caller.Identity
 	}
 	return strings.TrimPrefix(sent, drillCaller)
 }
 
 // probe is one probe of the cell, judged.
-func (x *crossingView) probe(o *observed, pl *probe.Plan, t *declaration.Target, p *probe.Probe) ProbeView {
-	x.Unsafe = x.Unsafe || p.Unsafe()
-	pv := ProbeView{Probe: p, Label: p.Says(), Expect: withLadder(x.d, p),
+func (x *crossingView) probe(o *observed, pl *check.Plan, t *declaration.Target, p *check.Probe) ProbeView {
+	x.Unsafe = x.Unsafe || p.Unsafe
+	pv := ProbeView{Probe: p, Label: pl.Says(p), Expect: withLadder(pl, p),
 		Verdict: verdict.Verdict{Kind: finding.Unprobed, Reason: "not probed yet"}}
 	if x.isPage {
-		of := pages.Of(pl.Context(), p.Check)
+		of := pages.Of(pl.Context, p)
 		pv.Page = &of
 		x.Unsafe = false
 	}
-	if v, ok := quotas.Of(pl.Context(), p.Check, o.view[p.ID].seen()); ok && p.Kind == probe.QuotaDrill {
+	if v, ok := quotas.Of(pl.Context, p, o.view[p.Key()].seen()); ok && is(p, quotas.Family{}) {
 		pv.Quota, x.Place = &QuotaDrillView{View: v}, v.Quota.Place
 	}
-	it, ok := o.items[p.ID]
+	it, ok := o.items[p.Key()]
 	if !ok {
 		return pv
 	}
-	f := o.view[p.ID]
+	f := o.view[p.Key()]
 	if x.isPage {
-		seen := pages.Look(pl.Context(), p.Check, f.seen(), o.view[p.Control].seen())
+		seen := pages.Look(pl.Context, p, f.seen(), o.view[p.Control].seen())
 		pv.Page = &seen
 	}
 	pv.Verdict, pv.Fact = it.Verdict, f
 	pv.Steps = stepsOf(pl, p, f)
 	if c := pl.Find(p.Control); c != nil {
-		pv.ControlP, pv.Control = c, o.view[c.ID]
+		pv.ControlBy, pv.Control = pl.Who(c), o.view[c.Key()]
 	}
 	return pv
 }
 
 // left says what of the cell is not sent, and why.
-func (x *crossingView) left(pl *probe.Plan, sent string) {
+func (x *crossingView) left(pl *check.Plan, sent string) {
 	for _, l := range pl.Left {
 		if l.Route == x.Route && l.Caller == sent {
 			x.Left = append(x.Left, l)
@@ -296,7 +298,7 @@ func (x *crossingView) left(pl *probe.Plan, sent string) {
 		if at.Hostile && at.ID != origin.Unrelated {
 			why = "tried on one route of each origins entry; here only if a page gets in there"
 		}
-		x.Left = append(x.Left, probe.Omission{Route: x.Route, What: "the page", Why: why})
+		x.Left = append(x.Left, check.Omission{Route: x.Route, What: "the page", Why: why})
 	}
 }
 
@@ -304,7 +306,7 @@ func (a *App) past(v *CrossingView, target, sent string) error {
 	at := [][2]string{{v.Route, sent}}
 	for _, p := range v.Probes {
 		// A quota is drilled at one route, and its cell stands at all that it counts.
-		if k := [2]string{p.Probe.RouteKey, p.Probe.Identity}; p.Probe.Kind == probe.QuotaDrill &&
+		if k := [2]string{p.Probe.Route, p.Probe.Caller.Identity}; is(p.Probe, quotas.Family{}) &&
 			!slices.Contains(at, k) {
 			at = append(at, k)
 		}
@@ -319,7 +321,7 @@ func (a *App) past(v *CrossingView, target, sent string) error {
 	}
 	for _, r := range rows {
 		if strings.Contains(v.Caller, ":") && !slices.ContainsFunc(v.Probes,
-			func(p ProbeView) bool { return p.Probe.ID == sameProbe(r.ProbeID) }) {
+			func(p ProbeView) bool { return p.Probe.Key() == sameProbe(r.ProbeID) }) {
 			continue
 		}
 		v.History = append(v.History, Past{Sweep: r.SweepID, At: r.Sent, Probe: sameProbe(r.ProbeID), Status: r.Status})
@@ -346,14 +348,16 @@ func identityLabel(d *declaration.Document, i int, id *declaration.Identity) str
 
 // withLadder is what is expected of a probe, with the ladder that leads to it where it has
 // one: a plan keeps none.
-func withLadder(d *declaration.Document, p *probe.Probe) access.Expectation {
-	if p.Route < 0 || p.Expect.Ladder != nil {
-		return p.Expect
+func withLadder(pl *check.Plan, p *check.Probe) access.Expectation {
+	e, d := pl.Expect(p), pl.Context.Doc
+	i := d.RouteNamed(p.Route)
+	if i < 0 || e.Ladder != nil {
+		return e
 	}
-	x := access.Evaluate(d, p.Route, access.Caller{Identity: d.IdentityNamed(p.Identity), State: p.State,
-		Record: p.Record.Relation})
-	if x.Outcome != p.Expect.Outcome || x.Decider != p.Expect.Decider || x.Reason() != p.Expect.Reason() {
-		return p.Expect // of another question than who may enter
+	x := access.Evaluate(d, i, access.Caller{Identity: d.IdentityNamed(p.Caller.Identity), State: p.Caller.State,
+		Record: p.Relation})
+	if x.Outcome != e.Outcome || x.Decider != e.Decider || x.Reason() != e.Reason() {
+		return e // of another question than who may enter
 	}
 	return x
 }

@@ -4,19 +4,16 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 
 	"millgate/core/check"
-	"millgate/core/declaration"
-	"millgate/core/probe"
 	"millgate/store"
 	"millgate/wire"
 )
 
 // withoutCredential keeps a probe that could not be sent as it was meant.
-func (r *run) withoutCredential(p *probe.Probe, f *Fact, err error) error {
+func (r *run) withoutCredential(p *check.Probe, f *Fact, err error) error {
 	if r.ctx.Err() != nil || errors.Is(err, errStopped) {
 		return nil
 	}
@@ -35,38 +32,12 @@ var errLost = errors.New("unproven")
 
 var errJournal = errors.New("the journal cannot be written")
 
-// outgoing is the probe with its body filled and its credential presented.
-func (r *run) outgoing(p *probe.Probe, recordID string) (wire.Outgoing, error) {
-	q := probe.Build(r.doc, p, recordID)
-	o := wire.Outgoing{Method: q.Method, Host: q.Host, Path: q.Path, Query: q.Query, Headers: slices.Clone(q.Headers),
-		Body: q.Body, Params: p.LinkParams(recordID)}
-	req := declaration.Request{JSON: q.Body}
-	need := req.Placeholders()
-	if len(need) > 0 {
-		v, err := r.keys.Values(r.ctx, q.As, need)
-		if err != nil {
-			return o, err
-		}
-		o.Body = wire.FillBody(q.Body, check.Field(q.Headers, "Content-Type"), v)
-	}
-	return o, nil
-}
-
-// present adds the sound credential of a probe's identity; nobody presents none.
-func (r *run) present(ctx context.Context, p *probe.Probe, o *wire.Outgoing) error {
-	if p.Scheme == "" || p.Identity == "" {
-		return nil
-	}
-	_, err := r.keys.Present(ctx, o, p.Identity, p.Scheme)
-	return err
-}
-
 // withdraw takes an intent back.
-func (r *run) withdraw(p *probe.Probe) error {
-	if !p.Unsafe() {
+func (r *run) withdraw(p *check.Probe) error {
+	if !p.Unsafe {
 		return nil
 	}
-	if err := r.app.store.Withdraw(r.sweep.ID, p.ID); err != nil {
+	if err := r.app.store.Withdraw(r.sweep.ID, p.Key()); err != nil {
 		return fmt.Errorf("%w: %v", errJournal, err)
 	}
 	return nil
@@ -74,12 +45,13 @@ func (r *run) withdraw(p *probe.Probe) error {
 
 // intend writes into the journal that an unsafe probe is about to be sent, so that it is
 // not sent twice. A safe one that is never answered is sent again anyway.
-func (r *run) intend(p *probe.Probe) error {
-	if !p.Unsafe() {
+func (r *run) intend(p *check.Probe) error {
+	if !p.Unsafe {
 		return nil
 	}
-	err := r.app.store.Intend(store.Probe{SweepID: r.sweep.ID, ProbeID: p.ID, Route: p.RouteKey, Identity: p.Identity,
-		Unsafe: true, Sent: time.Now()})
+	err := r.app.store.Intend(store.Probe{SweepID: r.sweep.ID, ProbeID: p.Key(), Route: p.Route,
+		Identity: p.Caller.Identity,
+		Unsafe:   true, Sent: time.Now()})
 	if err != nil {
 		return fmt.Errorf("%w: %v", errJournal, err)
 	}
@@ -88,7 +60,7 @@ func (r *run) intend(p *probe.Probe) error {
 
 // again says that a credential works. Where it was renewed, all that was refused since it
 // last did is sent again. The caller holds the lock.
-func (r *run) again(k string, p *probe.Probe, renewed bool) {
+func (r *run) again(k string, p *check.Probe, renewed bool) {
 	list := r.since[k]
 	r.since[k] = nil
 	r.worked[k] = true
@@ -96,8 +68,8 @@ func (r *run) again(k string, p *probe.Probe, renewed bool) {
 		return
 	}
 	for _, q := range list {
-		if q.ID != p.ID && r.facts[q.ID] != nil {
-			delete(r.facts, q.ID)
+		if q.Key() != p.Key() && r.facts[q.Key()] != nil {
+			delete(r.facts, q.Key())
 			r.counted.Add(-1)
 			r.mu.Unlock()
 			_ = r.one(q) // its own journal error comes up with the next probe

@@ -16,8 +16,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"millgate/core/check"
 	"millgate/core/finding"
-	"millgate/core/probe"
 	"millgate/core/verdict"
 	"millgate/examples"
 	"millgate/standin"
@@ -141,7 +141,7 @@ func partnerDrill(t *testing.T, a *App, names renaming, more string) string {
 	_, err := a.Keep(text, "for longer", now.Revision)
 	require.NoError(t, err)
 	route := names.text("GET /v1/partners/feed")
-	r, err := a.ProbeAgain("stand-in", []CrossingKey{{Route: route, Caller: probe.QuotaCaller + "partner"}})
+	r, err := a.ProbeAgain("stand-in", []CrossingKey{{Route: route, Caller: check.QuotaColumn + "partner"}})
 	require.NoError(t, err)
 	a.Wait(r.ID)
 	v, err := a.Crossing("stand-in", route, "counted:key")

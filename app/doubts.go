@@ -58,12 +58,12 @@ func (r *run) checked(items []verdict.Item) Checked {
 	c := Checked{Planned: len(r.probes), Without: []string{}, Refused: []string{}}
 	kinds := map[string]verdict.Item{}
 	for _, it := range items {
-		kinds[it.Probe.ID] = it
+		kinds[it.Probe.Key()] = it
 	}
 	entered := map[string]bool{}
 	for _, p := range r.probes {
-		f := r.facts[p.ID]
-		switch it, ok := kinds[p.ID]; {
+		f := r.facts[p.Key()]
+		switch it, ok := kinds[p.Key()]; {
 		case f == nil, strings.HasPrefix(f.Lost, notSent):
 			c.Unsent++
 		case !ok || it.Verdict.Kind == finding.Unproven:
@@ -72,14 +72,14 @@ func (r *run) checked(items []verdict.Item) Checked {
 		if !p.IsControl {
 			continue
 		}
-		if _, ok := entered[p.RouteKey]; !ok {
-			entered[p.RouteKey] = false
+		if _, ok := entered[p.Route]; !ok {
+			entered[p.Route] = false
 		}
-		if it, ok := kinds[p.ID]; ok && it.Verdict.Class == check.Admitted {
-			entered[p.RouteKey] = true
+		if it, ok := kinds[p.Key()]; ok && it.Verdict.Class == check.Admitted {
+			entered[p.Route] = true
 		}
-		if f != nil && f.NoCredential && !slices.Contains(c.Refused, p.Identity) {
-			c.Refused = append(c.Refused, p.Identity)
+		if f != nil && f.NoCredential && !slices.Contains(c.Refused, p.Caller.Identity) {
+			c.Refused = append(c.Refused, p.Caller.Identity)
 		}
 	}
 	if !r.sweep.Partial { // a part has the routes that were asked for
@@ -174,7 +174,7 @@ func percent(p float64) string { return strings.TrimSuffix(fmt.Sprintf("%.1f", p
 func (r *run) unsentWhy() *Unsent {
 	n := 0
 	for _, p := range r.probes {
-		if r.facts[p.ID] == nil {
+		if r.facts[p.Key()] == nil {
 			n++
 		}
 	}

@@ -21,7 +21,6 @@ import (
 	"millgate/core/check/sessions"
 	"millgate/core/check/undeclared"
 	"millgate/core/declaration"
-	"millgate/core/probe"
 	"millgate/core/quota"
 	"millgate/core/session"
 	"millgate/core/verdict"
@@ -251,34 +250,34 @@ func (f *Fact) loginBefore(b []byte) error {
 type judge struct {
 	doc    *declaration.Document
 	target *declaration.Target
-	plan   *probe.Plan
+	plan   *check.Plan
 	facts  map[string]*Fact
 }
 
-func newJudge(d *declaration.Document, t *declaration.Target, pl *probe.Plan, facts map[string]*Fact) *judge {
+func newJudge(d *declaration.Document, t *declaration.Target, pl *check.Plan, facts map[string]*Fact) *judge {
 	j := &judge{doc: d, target: t, plan: pl, facts: facts}
 	return j
 }
 
 // ready says whether the probe can be judged: it has its fact, and so has its
 // control.
-func (j *judge) ready(p *probe.Probe) bool {
-	return j.facts[p.ID] != nil && (p.Control == "" || j.facts[p.Control] != nil)
+func (j *judge) ready(p *check.Probe) bool {
+	return j.facts[p.Key()] != nil && (p.Control == "" || j.facts[p.Control] != nil)
 }
 
-func (j *judge) judge(p *probe.Probe) verdict.Verdict {
+func (j *judge) judge(p *check.Probe) verdict.Verdict {
 	v, _ := j.judging(p)
 	return v
 }
 
 // judging gives the verdict on a probe, and the probes whose facts it looked at beside
 // its own and its control's.
-func (j *judge) judging(p *probe.Probe) (verdict.Verdict, []string) {
-	f := j.facts[p.ID]
+func (j *judge) judging(p *check.Probe) (verdict.Verdict, []string) {
+	f := j.facts[p.Key()]
 	family := j.plan.Family(p)
 	e := j.evidence()
 	in := verdict.Input{Doc: j.doc, Probe: p, Answer: f.answer(), Lost: f.Lost, Sick: f.Sick}
-	return verdict.Of(in, func() check.Verdict { return family.Judge(j.plan.Context(), p.Check, f.seen(), e) }),
+	return verdict.Of(in, func() check.Verdict { return family.Judge(j.plan.Context, p, f.seen(), e) }),
 		e.Asked()
 }
 
@@ -287,7 +286,7 @@ func (j *judge) evidence() *check.Evidence {
 }
 
 // widen plans what a gap asks for.
-func (j *judge) widen(p *probe.Probe, v verdict.Verdict) []*probe.Probe {
+func (j *judge) widen(p *check.Probe, v verdict.Verdict) []*check.Probe {
 	if !v.Kind.IsGap() {
 		return nil
 	}
@@ -314,7 +313,7 @@ func (j *judge) all() []verdict.Item {
 	var out []verdict.Item
 	for i := 0; i < len(j.plan.Probes); i++ { // a gap can add to them
 		p := j.plan.Probes[i]
-		if j.facts[p.ID] == nil {
+		if j.facts[p.Key()] == nil {
 			continue
 		}
 		v := j.judge(p)

@@ -11,8 +11,8 @@ import (
 	"time"
 
 	"millgate/core/check"
-	"millgate/core/probe"
 	"millgate/core/quota"
+	"millgate/wire"
 )
 
 // errStopped ends what waits, because the sweep was stopped: what was not answered
@@ -44,8 +44,7 @@ type health struct {
 	seen     int           // answers
 	firsts   int           // failures among the first hundred
 	recent   [hundred]bool // failures among the last hundred, by their turn
-	admitted *probe.Probe  // a safe control that was admitted
-	record   string        // with this record
+	admitted check.Call    // of a safe control, named by its route; without a name none was
 }
 
 // failing says whether an answer is no answer of the service's rules: a failure, or
@@ -124,18 +123,19 @@ func (h *health) saw(id string, status int) (suspect string) {
 // landed follows how the target fares: after many failures a control that was
 // admitted before is sent again, and when that is not admitted either, the sweep
 // pauses and ends unless somebody says that it goes on.
-func (r *run) landed(p *probe.Probe, control bool, x check.Exchange, cls check.Class, record string) error {
+func (r *run) landed(p *check.Probe, c check.Call, x check.Exchange, cls check.Class) error {
+	control := p.IsControl && c.Must
 	if control {
 		if err := r.health.began(x); err != nil {
 			return err
 		}
 	}
-	if control && p.Phase == probe.Safe && cls == check.Admitted {
+	if control && p.Phase == check.SafeFirst && cls == check.Admitted && !p.Record.Lent() {
 		r.health.mu.Lock()
-		r.health.admitted, r.health.record = p, record
+		r.health.admitted = check.Call{Name: p.Route, Request: c.Request, As: c.As, Effect: check.Safe}
 		r.health.mu.Unlock()
 	}
-	suspect := r.health.saw(p.ID, x.Status)
+	suspect := r.health.saw(p.Key(), x.Status)
 	switch {
 	case suspect == "":
 		return nil
@@ -150,19 +150,16 @@ func (r *run) landed(p *probe.Probe, control bool, x check.Exchange, cls check.C
 // meanwhile, and are stopped with it.
 func (r *run) stillItself(suspect string) error {
 	r.health.mu.Lock()
-	p, id := r.health.admitted, r.health.record
+	again := r.health.admitted
 	r.health.mu.Unlock()
 	got := "no control was admitted before"
-	if p != nil {
+	if again.Name != "" {
 		ctx, cancel := context.WithTimeout(r.ctx, controlFor)
 		defer cancel()
-		o, err := r.outgoing(p, id)
-		if err == nil {
-			err = r.present(r.ctx, p, &o)
-		}
 		var x check.Exchange
+		f, err := wire.Runner{Keys: r.keys}.Run(ctx, check.Tell(func(t *check.Telling) { t.One(again) }))
 		if err == nil {
-			x, err = r.client.Send(ctx, o)
+			x = f.Reports[0].Exchange
 		}
 		switch {
 		case r.ctx.Err() != nil:
@@ -176,7 +173,7 @@ func (r *run) stillItself(suspect string) error {
 			r.health.mu.Unlock()
 			return nil
 		default:
-			got = fmt.Sprintf("%s, admitted before, was answered %s", p.RouteKey, told(x))
+			got = fmt.Sprintf("%s, admitted before, was answered %s", again.Name, told(x))
 		}
 	}
 	text := fmt.Sprintf("%s, and %s", suspect, got)

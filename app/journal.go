@@ -7,7 +7,7 @@ import (
 	"sync"
 	"time"
 
-	"millgate/core/probe"
+	"millgate/core/check"
 	"millgate/store"
 )
 
@@ -71,12 +71,12 @@ func (j *journal) flush() error {
 }
 
 // row is what the journal has of a probe that was answered.
-func (r *run) row(p *probe.Probe, f *Fact, b []byte) store.Probe {
+func (r *run) row(p *check.Probe, f *Fact, b []byte) store.Probe {
 	sent := f.Exchange.At
 	if sent.IsZero() {
 		sent = time.Now()
 	}
-	return store.Probe{SweepID: r.sweep.ID, ProbeID: p.ID, Route: p.RouteKey, Identity: p.Identity, Unsafe: p.Unsafe(),
-		Sent: sent, Answered: true,
-		Kind: string(p.Kind), Status: f.Exchange.Status, Fact: b}
+	return store.Probe{SweepID: r.sweep.ID, ProbeID: p.Key(), Route: p.Route, Identity: p.Caller.Identity,
+		Unsafe: p.Unsafe, Sent: sent, Answered: true,
+		Kind: KindOf(p), Status: f.Exchange.Status, Fact: b}
 }

@@ -8,8 +8,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"millgate/core/check"
 	"millgate/core/finding"
-	"millgate/core/probe"
 	"millgate/core/quota"
 	"millgate/standin"
 	"millgate/testkit/memnet"
@@ -24,14 +24,14 @@ func TestALoweredQuota(t *testing.T) {
 			1), "lowered", now.Revision)
 		require.NoError(t, err)
 		r, err := a.ProbeAgain("stand-in",
-			[]CrossingKey{{Route: "POST /v1/console/login", Caller: probe.QuotaCaller + "login"}})
+			[]CrossingKey{{Route: "POST /v1/console/login", Caller: check.QuotaColumn + "login"}})
 		require.NoError(t, err)
 		a.Wait(r.ID)
 		v, err := a.Crossing("stand-in", "POST /v1/console/login", "counted:address")
 		require.NoError(t, err)
 		var p *ProbeView
 		for i := range v.Probes {
-			if v.Probes[i].Probe.Way == "login" {
+			if v.Probes[i].Probe.Of == "login" {
 				p = &v.Probes[i]
 			}
 		}

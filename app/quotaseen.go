@@ -8,7 +8,6 @@ import (
 	"millgate/core/check/quotas"
 	"millgate/core/declaration"
 	"millgate/core/finding"
-	"millgate/core/probe"
 	"millgate/core/quota"
 )
 
@@ -55,12 +54,12 @@ func quotasSeen(d *declaration.Document, t *declaration.Target, o *observed, kin
 			continue
 		}
 		for _, p := range o.sent() {
-			it, ok := o.items[p.ID]
-			if !ok || p.Kind != probe.QuotaDrill || p.Way != q.Name {
+			it, ok := o.items[p.Key()]
+			if !ok || !is(p, quotas.Family{}) || p.Of != q.Name {
 				continue
 			}
 			out[k].Verdict = string(verdictLetter(it.Verdict.Kind))
-			v, _ := quotas.Of(&check.Context{Doc: d, Target: t}, p.Check, o.view[p.ID].seen())
+			v, _ := quotas.Of(&check.Context{Doc: d, Target: t}, p, o.view[p.Key()].seen())
 			if m := v.Measured; m != nil {
 				if q.Model == declaration.Concurrency {
 					out[k].Most = int64(m.Side().AtOnce())
@@ -80,16 +79,16 @@ func quotasSeen(d *declaration.Document, t *declaration.Target, o *observed, kin
 }
 
 // drillsAt are the drills of the quotas that count a route by a kind of caller.
-func drillsAt(d *declaration.Document, pl *probe.Plan, route, kind string) (out []*probe.Probe) {
+func drillsAt(d *declaration.Document, pl *check.Plan, route, kind string) (out []*check.Probe) {
 	i := d.RouteNamed(route)
 	if i < 0 {
 		return nil
 	}
 	for _, p := range pl.Probes {
-		if p.Kind != probe.QuotaDrill {
+		if !is(p, quotas.Family{}) {
 			continue
 		}
-		if k := slices.IndexFunc(d.Quotas, func(q *declaration.Quota) bool { return q.Name == p.Way }); k >= 0 &&
+		if k := slices.IndexFunc(d.Quotas, func(q *declaration.Quota) bool { return q.Name == p.Of }); k >= 0 &&
 			slices.Contains(d.QuotasAt[i], k) && countedBy(d.Quotas[k]) == kind {
 			out = append(out, p)
 		}

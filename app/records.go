@@ -12,7 +12,6 @@ import (
 	"millgate/core/access"
 	"millgate/core/check"
 	"millgate/core/declaration"
-	"millgate/core/probe"
 	"millgate/core/route"
 	"millgate/store"
 	"millgate/wire"
@@ -24,8 +23,8 @@ type making struct {
 	id uint // in the journal
 }
 
-func (r *run) making(p *probe.Probe, l check.Lend) (wire.Making, error) {
-	m := store.Made{SweepID: r.sweep.ID, Record: l.Record, Owner: l.Owner, Route: p.RouteKey, State: "making"}
+func (r *run) making(p *check.Probe, l check.Lend) (wire.Making, error) {
+	m := store.Made{SweepID: r.sweep.ID, Record: l.Record, Owner: l.Owner, Route: p.Route, State: "making"}
 	if err := r.addMade(&m); err != nil {
 		return nil, err
 	}
@@ -113,12 +112,13 @@ func (r *run) madeOf() ([]store.Made, error) {
 
 // tellUnseen tells of what a request may have made whose answer was never seen:
 // without the answer its id is not known, so it cannot be removed.
-func (r *run) tellUnseen(p *probe.Probe) {
-	if p.Route < 0 || p.Method != "POST" || r.doc.Routes[p.Route].Effect != declaration.Create ||
-		p.Expect.Outcome != access.Admit {
+func (r *run) tellUnseen(p *check.Probe) {
+	i := r.doc.RouteNamed(p.Route)
+	if i < 0 || r.doc.Routes[i].Method() != "POST" || r.doc.Routes[i].Effect != declaration.Create ||
+		r.plan.Expect(p).Outcome != access.Admit {
 		return
 	}
-	m := store.Made{SweepID: r.sweep.ID, Owner: p.Identity, Route: p.RouteKey, State: "left",
+	m := store.Made{SweepID: r.sweep.ID, Owner: p.Caller.Identity, Route: p.Route, State: "left",
 		Why: "sent when the sweep was interrupted; whether it made something is not known"}
 	r.tellMade(m)
 }

@@ -12,8 +12,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"millgate/core/check"
+	"millgate/core/check/credential"
+	"millgate/core/check/quotas"
 	"millgate/core/finding"
-	"millgate/core/probe"
 	"millgate/standin"
 	"millgate/testkit/memnet"
 )
@@ -66,7 +67,7 @@ func TestAReplayIsFoundWhateverTheQuota(t *testing.T) {
 				v, err := a.Crossing("stand-in", "POST /v1/alerts", "")
 				require.NoError(t, err)
 				for _, p := range v.Probes {
-					if p.Probe.Kind != probe.Credential || p.Probe.Way != check.Repeated {
+					if !is(p.Probe, credential.Family{}) || credential.Of(p.Probe).Way != check.Repeated {
 						continue
 					}
 					require.NotNil(t, p.Fact)
@@ -110,7 +111,7 @@ func TestAReplayThatIsLostIsNamed(t *testing.T) {
 		v, err := a.Crossing("stand-in", "POST /v1/alerts", "")
 		require.NoError(t, err)
 		for _, p := range v.Probes {
-			if p.Probe.Way == check.Repeated && p.Fact != nil {
+			if p.Probe.Of == check.Repeated && p.Fact != nil {
 				assert.Equal(t, finding.Unproven, p.Verdict.Kind)
 				assert.Contains(t, p.Verdict.Reason, "the pair was throttled (429) each of")
 			}
@@ -137,22 +138,22 @@ func TestADrillOfAFullQuota(t *testing.T) {
 				a, s := observatory(t, n, standin.Options{}, nil)
 				client := n.Client()
 				t.Cleanup(client.CloseIdleConnections)
-				pl, err := a.Plan("stand-in")
-				require.NoError(t, err)
-				k := slices.IndexFunc(pl.Probes, func(p *probe.Probe) bool {
-					return p.Kind == probe.QuotaDrill &&
-						p.Way == "login"
+				d, _ := a.Document()
+				pl := check.NewPlan(d, d.TargetNamed("stand-in"), a.families)
+				k := slices.IndexFunc(pl.Probes, func(p *check.Probe) bool {
+					return is(p, quotas.Family{}) &&
+						p.Of == "login"
 				})
-				route := pl.Probes[k].RouteKey
+				route := pl.Probes[k].Route
 				again := func() ProbeView {
 					w, err := a.ProbeAgain("stand-in",
-						[]CrossingKey{{Route: route, Caller: probe.QuotaCaller + "login"}})
+						[]CrossingKey{{Route: route, Caller: check.QuotaColumn + "login"}})
 					require.NoError(t, err)
 					a.Wait(w.ID)
 					v, err := a.Crossing("stand-in", route, "counted:address")
 					require.NoError(t, err)
 					for _, p := range v.Probes {
-						if p.Probe.Way == "login" {
+						if p.Probe.Of == "login" {
 							return p
 						}
 					}

@@ -8,7 +8,6 @@ import (
 	"millgate/core/check"
 	"millgate/core/check/quotas"
 	"millgate/core/declaration"
-	"millgate/core/probe"
 	"millgate/core/quota"
 	"millgate/wire"
 )
@@ -27,7 +26,7 @@ type Restarted struct {
 // restarting is a restart check between its two halves.
 type restarting struct {
 	r      *run
-	p      *probe.Probe
+	p      *check.Probe
 	c      check.Context
 	status int // of its refusals
 	passes int // of admitted calls
@@ -53,7 +52,7 @@ func (a *App) FillForRestart(ctx context.Context, target, name string) (Restarte
 	if busy {
 		return out, fmt.Errorf("%w: its calls would be part of what is counted", ErrBusy)
 	}
-	p := drillOf(probe.Make(d, t, a.families), name)
+	p := drillOf(check.NewPlan(d, t, a.families), name)
 	q := d.QuotaNamed(name)
 	if p == nil || q == nil {
 		return out, fmt.Errorf("%w: no drill of quota %q is planned; the plan of a sweep says why", ErrNotFound, name)
@@ -66,7 +65,7 @@ func (a *App) FillForRestart(ctx context.Context, target, name string) (Restarte
 		return out, fmt.Errorf("%w: calls beyond %s wait in place of being refused, so that a restart does not show "+
 			"at once", ErrInput, name)
 	}
-	r, err := a.newRun(context.WithoutCancel(ctx), d, t, "", &probe.Plan{}, nil, map[string]*Fact{})
+	r, err := a.newRun(context.WithoutCancel(ctx), d, t, "", &check.Plan{}, nil, map[string]*Fact{})
 	if err != nil {
 		return out, err
 	}
@@ -80,7 +79,7 @@ func (a *App) FillForRestart(ctx context.Context, target, name string) (Restarte
 		return out, err
 	}
 	c := check.Context{Doc: d, Target: t}
-	fact, err := r.runner(p).Run(ctx, quotas.Fill(&c, p.Check)) //nolint:contextcheck // the run has its own
+	fact, err := r.runner(p).Run(ctx, quotas.Fill(&c, p)) //nolint:contextcheck // the run has its own
 	if err != nil {
 		return out, err
 	}
@@ -98,7 +97,7 @@ func (a *App) FillForRestart(ctx context.Context, target, name string) (Restarte
 	}
 	out.Left = quota.Span(max(0, m.Said))
 	if m.Said < 0 {
-		out.Left = quota.Span(quota.StackFor(d, q, p.Identity).Shortest())
+		out.Left = quota.Span(quota.StackFor(d, q, p.Caller.Identity).Shortest())
 	}
 	kept = true
 	a.mu.Lock()
@@ -128,9 +127,9 @@ func (w *restarting) end() {
 	w.r.client.Close()
 }
 
-func drillOf(pl *probe.Plan, name string) *probe.Probe {
+func drillOf(pl *check.Plan, name string) *check.Probe {
 	for _, p := range pl.Probes {
-		if p.Kind == probe.QuotaDrill && p.Way == name {
+		if is(p, quotas.Family{}) && p.Of == name {
 			return p
 		}
 	}
@@ -149,7 +148,7 @@ func (a *App) CompareAfterRestart(ctx context.Context, target, name string) (Res
 		return out, fmt.Errorf("%w: fill the quota first", ErrInput)
 	}
 	defer w.end()
-	fact, err := w.r.runner(w.p).Run(ctx, quotas.OneMore(&w.c, w.p.Check)) //nolint:contextcheck // the run has its own
+	fact, err := w.r.runner(w.p).Run(ctx, quotas.OneMore(&w.c, w.p)) //nolint:contextcheck // the run has its own
 	if err != nil {
 		return out, err
 	}

@@ -7,8 +7,8 @@ import (
 	"sync"
 	"time"
 
+	"millgate/core/check"
 	"millgate/core/declaration"
-	"millgate/core/probe"
 	"millgate/core/quota"
 )
 
@@ -44,7 +44,14 @@ type counted struct {
 	identity, host string
 }
 
-func countedOf(p *probe.Probe) counted { return counted{p.Route, p.Identity, p.Host} }
+// countedOf is a probe's request as quotas count it.
+func (r *room) countedOf(p *check.Probe) counted {
+	i := r.doc.RouteNamed(p.Route)
+	if i < 0 {
+		return counted{-1, p.Caller.Identity, ""}
+	}
+	return counted{i, p.Caller.Identity, r.doc.Routes[i].Host}
+}
 
 // counts are the counters of a request, by the declaration.
 func (r *room) counts(p counted) (out []count) {
@@ -129,7 +136,7 @@ func (r *run) takeRoom(p counted) bool {
 
 // quotaTime is how long a plan takes at least by the quotas that count it, and
 // the quota that takes longest; 0 where none holds it up.
-func quotaTime(d *declaration.Document, t *declaration.Target, pl *probe.Plan) (longest time.Duration, by string) {
+func quotaTime(d *declaration.Document, t *declaration.Target, pl *check.Plan) (longest time.Duration, by string) {
 	r := newRoom(d, t, time.Time{})
 	if r == nil {
 		return 0, ""
@@ -137,7 +144,7 @@ func quotaTime(d *declaration.Document, t *declaration.Target, pl *probe.Plan) (
 	calls := map[string]int64{}
 	counters := map[string]count{}
 	for _, p := range pl.Probes {
-		for _, c := range r.counts(countedOf(p)) {
+		for _, c := range r.counts(r.countedOf(p)) {
 			calls[c.name]++
 			counters[c.name] = c
 		}

@@ -7,7 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"millgate/core/probe"
+	"millgate/core/check"
 	"millgate/standin"
 )
 
@@ -18,24 +18,23 @@ func TestASweepKeepsInsideTheQuotas(t *testing.T) {
 	assert.Nil(t, newRoom(d, d.TargetNamed("stand-in"), now), "the target has a pass")
 	r := newRoom(d, d.TargetNamed("staging"), now)
 	require.NotNil(t, r)
-	p := &probe.Probe{Kind: probe.Crossing, Route: d.RouteNamed("GET /v1/proposals"), RouteKey: "GET /v1/proposals",
-		Identity: "imre"}
+	p := &check.Probe{ID: check.ID{Route: "GET /v1/proposals", Caller: check.Caller{Identity: "imre"}}}
 	for range 120 {
-		w, _ := r.wait(countedOf(p), now)
+		w, _ := r.wait(r.countedOf(p), now)
 		require.Zero(t, w)
 	}
-	w, by := r.wait(countedOf(p), now.Add(20*time.Second))
+	w, by := r.wait(r.countedOf(p), now.Add(20*time.Second))
 	assert.Equal(t, "general", by)
 	assert.Equal(t, 40*time.Second, w.Round(time.Second))
 	other := *p
-	other.Identity = "tove"
-	w, _ = r.wait(countedOf(&other), now.Add(20*time.Second))
+	other.Caller.Identity = "tove"
+	w, _ = r.wait(r.countedOf(&other), now.Add(20*time.Second))
 	assert.Zero(t, w, "she is counted by herself")
-	w, _ = r.wait(countedOf(p), now.Add(61*time.Second))
+	w, _ = r.wait(r.countedOf(p), now.Add(61*time.Second))
 	assert.Zero(t, w)
-	free := &probe.Probe{Kind: probe.Crossing, Route: d.RouteNamed("GET /healthz"), RouteKey: "GET /healthz"}
+	free := &check.Probe{ID: check.ID{Route: "GET /healthz"}}
 	for range 1000 {
-		w, _ = r.wait(countedOf(free), now)
+		w, _ = r.wait(r.countedOf(free), now)
 		require.Zero(t, w)
 	}
 

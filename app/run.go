@@ -16,9 +16,9 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"millgate/core/check"
+	"millgate/core/check/quotas"
 	"millgate/core/declaration"
 	"millgate/core/finding"
-	"millgate/core/probe"
 	"millgate/core/token"
 	"millgate/core/verdict"
 	"millgate/store"
@@ -47,7 +47,7 @@ type Run struct {
 type Result struct {
 	Counts   finding.Counts    `json:"counts"`
 	Findings []finding.Finding `json:"findings"`
-	Left     []probe.Omission  `json:"left"`
+	Left     []check.Omission  `json:"left"`
 	Made     []Leftover        `json:"made"`
 	Plan     PlanSummary       `json:"plan"`
 	Unsent   []Unsent          `json:"unsent"`
@@ -81,13 +81,13 @@ type run struct {
 	app      *App
 	doc      *declaration.Document
 	target   *declaration.Target
-	plan     *probe.Plan
+	plan     *check.Plan
 	client   *wire.Client
 	keys     *wire.Keyring
 	breaking *wire.Breaking
 	sweep    store.Sweep
 	judge    *judge
-	probes   []*probe.Probe // those to send
+	probes   []*check.Probe // those to send
 
 	room     *room           // nil where the target does not count the sweep
 	stopping context.Context // done: begin nothing new
@@ -98,8 +98,8 @@ type run struct {
 
 	mu      sync.Mutex // facts, pending, since, worked
 	facts   map[string]*Fact
-	pending map[string][]*probe.Probe // by control
-	since   map[string][]*probe.Probe // refused since the credential's last success
+	pending map[string][]*check.Probe // by control
+	since   map[string][]*check.Probe // refused since the credential's last success
 	worked  map[string]bool
 	tried   map[string]int // the epoch of the credential that was renewed first
 	lender  wire.Lender
@@ -119,15 +119,15 @@ type run struct {
 	broken  string              // why the sweep was given up
 }
 
-func (a *App) newRun(ctx context.Context, d *declaration.Document, t *declaration.Target, base string, pl *probe.Plan,
-	only []*probe.Probe, facts map[string]*Fact) (*run, error) {
+func (a *App) newRun(ctx context.Context, d *declaration.Document, t *declaration.Target, base string, pl *check.Plan,
+	only []*check.Probe, facts map[string]*Fact) (*run, error) {
 	c, err := wire.NewClient(ctx, t, base, wire.NewMasker(a.maskKey), a.dial)
 	if err != nil {
 		return nil, err
 	}
 	c.Never = d.Answers.NeverText
 	r := &run{app: a, doc: d, target: t, plan: pl, client: c, probes: only, facts: facts,
-		pending: map[string][]*probe.Probe{}, since: map[string][]*probe.Probe{},
+		pending: map[string][]*check.Probe{}, since: map[string][]*check.Probe{},
 		worked: map[string]bool{}, tried: map[string]int{}, done: make(chan struct{}),
 		lost: map[string]bool{}, public: map[string]token.Keys{}, made: map[uint]store.Made{}}
 	r.journal.write = a.store.Record
@@ -221,11 +221,11 @@ func (r *run) tellProgress() (end func()) {
 }
 
 func (r *run) phases() error {
-	for ph := probe.Safe; ph <= probe.Last; ph++ {
+	for ph := check.SafeFirst; ph <= check.ThenDrilling; ph++ {
 		if err := r.phase(ph); err != nil {
 			return err
 		}
-		if ph == probe.UnsafeAdmitted && r.stopping.Err() == nil { // before anything is deleted
+		if ph == check.ThenAdmitted && r.stopping.Err() == nil { // before anything is deleted
 			if err := r.widen(); err != nil {
 				return err
 			}
@@ -240,17 +240,17 @@ func (r *run) widen() error {
 	if r.sweep.Partial {
 		return nil
 	}
-	var more []*probe.Probe
+	var more []*check.Probe
 	r.mu.Lock()
 	for _, p := range slices.Clone(r.probes) {
-		if p.Check != nil && r.facts[p.ID] != nil {
+		if r.facts[p.Key()] != nil {
 			more = append(more, r.judge.widen(p, r.judge.judge(p))...)
 		}
 	}
 	r.probes = append(slices.Clip(r.probes), more...)
 	r.mu.Unlock()
 	r.extra.Add(int64(len(more)))
-	for ph := probe.Safe; len(more) > 0 && ph <= probe.UnsafeAdmitted; ph++ {
+	for ph := check.SafeFirst; len(more) > 0 && ph <= check.ThenAdmitted; ph++ {
 		if err := r.phase(ph); err != nil {
 			return err
 		}
@@ -259,7 +259,7 @@ func (r *run) widen() error {
 }
 
 // phase sends the probes of one phase that have no fact yet.
-func (r *run) phase(ph probe.Phase) error {
+func (r *run) phase(ph check.Phase) error {
 	drills, rest := r.drillLanes(ph), r.lanesOf(ph)
 	if r.counts() { // a drill goes before what else its counters count
 		if err := r.lanes(drills); err != nil {
@@ -271,7 +271,7 @@ func (r *run) phase(ph probe.Phase) error {
 }
 
 // lanes runs lists of probes beside each other, each in its order.
-func (r *run) lanes(list [][]*probe.Probe) error {
+func (r *run) lanes(list [][]*check.Probe) error {
 	g := new(errgroup.Group)
 	g.SetLimit(lanes)
 	for _, lane := range list {
@@ -297,15 +297,15 @@ func (r *run) lanes(list [][]*probe.Probe) error {
 
 // drillLanes are the quota drills that are still to run: those that share a counter
 // follow each other.
-func (r *run) drillLanes(ph probe.Phase) (out [][]*probe.Probe) {
+func (r *run) drillLanes(ph check.Phase) (out [][]*check.Probe) {
 	counters := &room{doc: r.doc, target: r.target}
 	lane := map[string]int{} // by counter
 	for _, p := range r.probes {
-		if p.Phase != ph || p.Kind != probe.QuotaDrill || r.fact(p.ID) != nil {
+		if p.Phase != ph || !is(p, quotas.Family{}) || r.fact(p.Key()) != nil {
 			continue
 		}
 		at := -1
-		names := counters.counts(countedOf(p))
+		names := counters.counts(counters.countedOf(p))
 		for _, c := range names {
 			k, taken := lane[c.name]
 			switch {
@@ -331,26 +331,26 @@ func (r *run) drillLanes(ph probe.Phase) (out [][]*probe.Probe) {
 			lane[c.name] = at
 		}
 	}
-	return slices.DeleteFunc(out, func(l []*probe.Probe) bool { return len(l) == 0 })
+	return slices.DeleteFunc(out, func(l []*check.Probe) bool { return len(l) == 0 })
 }
 
 // lanesOf splits a phase, but for its quota drills, into lists that run beside each
 // other. Safe probes stand alone; unsafe ones of a route, or on one record, follow
 // each other, so that what is read afterwards can be put down to one of them.
-func (r *run) lanesOf(ph probe.Phase) [][]*probe.Probe {
-	var out [][]*probe.Probe
+func (r *run) lanesOf(ph check.Phase) [][]*check.Probe {
+	var out [][]*check.Probe
 	index := map[string]int{}
 	for _, p := range r.probes {
-		if p.Phase != ph || p.Kind == probe.QuotaDrill || r.fact(p.ID) != nil {
+		if p.Phase != ph || is(p, quotas.Family{}) || r.fact(p.Key()) != nil {
 			continue
 		}
-		if ph == probe.Safe || p.Check != nil && !p.Unsafe() {
-			out = append(out, []*probe.Probe{p})
+		if ph == check.SafeFirst || !p.Unsafe {
+			out = append(out, []*check.Probe{p})
 			continue
 		}
-		k := p.RouteKey
-		if p.Record.ID != "" {
-			k = p.Record.Name + "\x00" + p.Record.ID
+		k := p.Route
+		if p.Record.Value != "" {
+			k = p.Record.Name + "\x00" + p.Record.Value
 		}
 		i, ok := index[k]
 		if !ok {
@@ -370,9 +370,9 @@ func (r *run) fact(id string) *Fact {
 }
 
 // one sends a probe and keeps what came of it. The error ends the sweep.
-func (r *run) one(p *probe.Probe) error {
+func (r *run) one(p *check.Probe) error {
 	f := &Fact{Sweep: r.sweep.ID, Exchange: &check.Exchange{}}
-	if r.lost[p.ID] {
+	if r.lost[p.Key()] {
 		f.Lost = "sent before the sweep was interrupted, and never answered; an unsafe request is not sent twice"
 		r.tellUnseen(p)
 		return r.keep(p, f)
@@ -381,13 +381,13 @@ func (r *run) one(p *probe.Probe) error {
 }
 
 // keep writes the fact and tells of every verdict that it settles.
-func (r *run) keep(p *probe.Probe, f *Fact) error {
+func (r *run) keep(p *check.Probe, f *Fact) error {
 	f.Sick = failing(f.Exchange.Status) && f.Lost == "" && r.health.isSick()
 	b, err := json.Marshal(f)
 	if err != nil {
 		return fmt.Errorf("%w: %v", errJournal, err)
 	}
-	if err := r.journal.add(r.row(p, f, b), p.Unsafe()); err != nil {
+	if err := r.journal.add(r.row(p, f, b), p.Unsafe); err != nil {
 		return err
 	}
 	r.counted.Add(1)
@@ -399,20 +399,20 @@ func (r *run) keep(p *probe.Probe, f *Fact) error {
 	}
 	told := r.app.Events.Wanted("verdict")
 	r.mu.Lock()
-	r.facts[p.ID] = f
-	settled := append(r.pending[p.ID], p)
-	delete(r.pending, p.ID)
+	r.facts[p.Key()] = f
+	settled := append(r.pending[p.Key()], p)
+	delete(r.pending, p.Key())
 	var ticks []Tick
 	for _, q := range settled {
 		if !r.judge.ready(q) && r.plan.Find(q.Control) != nil {
 			r.pending[q.Control] = append(r.pending[q.Control], q)
 			continue
 		}
-		if r.facts[q.ID] == nil || !told {
+		if r.facts[q.Key()] == nil || !told {
 			continue
 		}
 		v := r.judge.judge(q)
-		ticks = append(ticks, tickOf(q, v))
+		ticks = append(ticks, tickOf(r.plan, q, v))
 	}
 	r.mu.Unlock()
 	r.app.forget(r.target.Name)
@@ -429,7 +429,7 @@ const notSent = "not sent: "
 func (r *run) unsent() []Unsent {
 	n := map[string]int{}
 	for _, p := range r.probes {
-		if f := r.facts[p.ID]; f != nil && strings.HasPrefix(f.Lost, notSent) {
+		if f := r.facts[p.Key()]; f != nil && strings.HasPrefix(f.Lost, notSent) {
 			n[strings.TrimPrefix(f.Lost, notSent)]++
 		}
 	}
@@ -443,8 +443,8 @@ func (r *run) unsent() []Unsent {
 	return out
 }
 
-func tickOf(p *probe.Probe, v verdict.Verdict) Tick {
-	return Tick{Probe: p.ID, Route: p.RouteKey, Caller: p.Column(), Who: verdict.CallerLabel(p), Kind: string(v.Kind),
+func tickOf(pl *check.Plan, p *check.Probe, v verdict.Verdict) Tick {
+	return Tick{Probe: p.Key(), Route: p.Route, Caller: pl.Cell(p).Column(), Who: pl.Who(p), Kind: string(v.Kind),
 		Reason: v.Reason}
 }
 
@@ -468,10 +468,10 @@ func (r *run) finish(err error) {
 		}
 	}
 	items := r.judge.all()
-	res := Result{Findings: verdict.Gather(r.plan.Context(), r.plan.Families(), items), Left: r.plan.Left,
+	res := Result{Findings: verdict.Gather(r.plan.Context, r.plan.Families, items), Left: r.plan.Left,
 		Plan: summary(r.doc, r.plan, r.target), Made: r.leftovers(), Unsent: r.unsent(), Checked: r.checked(items)}
 	r.mu.Unlock()
-	res.Counts = verdict.Count(items, res.Findings)
+	res.Counts = verdict.Count(r.plan.Families, items, res.Findings)
 	a := r.app
 	a.mu.Lock()
 	r.mu.Lock()

@@ -11,23 +11,23 @@ import (
 
 	"millgate/core/access"
 	"millgate/core/check"
+	"millgate/core/check/raised"
 	"millgate/core/declaration"
-	"millgate/core/probe"
 	"millgate/store"
 	"millgate/wire"
 )
 
 // script runs the script of a family's probe.
-func (r *run) script(p *probe.Probe, f *Fact) error {
+func (r *run) script(p *check.Probe, f *Fact) error {
 	family := r.plan.Family(p)
-	c := *r.plan.Context()
+	c := *r.plan.Context
 	if c.Longer = r.sweep.Partial; c.Longer {
-		if d := family.Cost(&c, p.Check).Time; d > 0 {
-			r.app.Events.Send(Event{Type: "wait", Text: fmt.Sprintf("%s takes up to %s", p.Says(),
+		if d := family.Cost(&c, p).Time; d > 0 {
+			r.app.Events.Send(Event{Type: "wait", Text: fmt.Sprintf("%s takes up to %s", r.plan.Says(p),
 				d.Round(time.Second))})
 		}
 	}
-	fact, err := r.runner(p).Run(r.ctx, family.Script(&c, p.Check))
+	fact, err := r.runner(p).Run(r.ctx, family.Script(&c, p))
 	if r.ctx.Err() != nil || errors.Is(err, errStopped) {
 		return nil // stopped: what the journal has as unsafe is lost, all else begins again
 	}
@@ -41,7 +41,7 @@ func (r *run) script(p *probe.Probe, f *Fact) error {
 }
 
 // runner is what runs the scripts of a sweep.
-func (r *run) runner(p *probe.Probe) wire.Runner {
+func (r *run) runner(p *check.Probe) wire.Runner {
 	var landed, renewed atomic.Bool // landed: a call that may not be sent again
 	return wire.Runner{
 		Keys:     r.keys,
@@ -50,8 +50,8 @@ func (r *run) runner(p *probe.Probe) wire.Runner {
 		Public:   r.keysOf,
 		Making:   func(l check.Lend) (wire.Making, error) { return r.making(p, l) },
 		Made: func(m check.Makes, id string) {
-			r.tellMade(store.Made{SweepID: r.sweep.ID, Owner: p.Identity, Route: p.RouteKey, RID: id, Record: m.Record,
-				State: "made"})
+			r.tellMade(store.Made{SweepID: r.sweep.ID, Owner: p.Caller.Identity, Route: p.Route, RID: id,
+				Record: m.Record, State: "made"})
 		},
 		Room: func(_ context.Context, o wire.Outgoing, as check.Caller) error {
 			if r.room == nil {
@@ -59,7 +59,7 @@ func (r *run) runner(p *probe.Probe) wire.Runner {
 			}
 			at, path := r.routeOf(o)
 			if at < 0 { // another way to what is counted
-				at = p.Route
+				at = r.doc.RouteNamed(p.Route)
 			}
 			for _, m := range methods {
 				if at < 0 { // another method of what is counted
@@ -78,7 +78,7 @@ func (r *run) runner(p *probe.Probe) wire.Runner {
 		},
 		Again: func(ctx context.Context, o wire.Outgoing, as check.Caller, x check.Exchange, try int) (bool, error) {
 			again, err := r.outlast(ctx, o, as.Identity, x, try)
-			if !again && err == nil && failing(x.Status) && p.IsControl && !p.Unsafe() && try == 0 &&
+			if !again && err == nil && failing(x.Status) && p.IsControl && !p.Unsafe && try == 0 &&
 				!r.health.isAlive() {
 				again, err = r.waited(ctx, o, x, secondTry)
 			}
@@ -96,7 +96,7 @@ func (r *run) runner(p *probe.Probe) wire.Runner {
 				landed.Store(true)
 			}
 			r.fares(p, c, r.class(x), renewed.Load())
-			return r.landed(p, p.IsControl && c.Must, x, r.class(x), p.Record.ID)
+			return r.landed(p, c, x, r.class(x))
 		},
 		Renews: func(c check.Caller, epoch int) bool {
 			r.mu.Lock()
@@ -107,16 +107,16 @@ func (r *run) runner(p *probe.Probe) wire.Runner {
 		},
 		Intend: func(check.Call) error { return r.intend(p) },
 		Left: func(l check.Left, name string) {
-			r.tellMade(store.Made{SweepID: r.sweep.ID, Owner: p.Identity, Route: p.RouteKey, RID: name, Record: l.What,
-				State: "left", Why: l.Why})
+			r.tellMade(store.Made{SweepID: r.sweep.ID, Owner: p.Caller.Identity, Route: p.Route, RID: name,
+				Record: l.What, State: "left", Why: l.Why})
 		},
 		Owe: func(c check.Call) (func(string), error) { return r.owe(p, c) },
 	}
 }
 
 // owe keeps account of what a call may make and will have to be undone.
-func (r *run) owe(p *probe.Probe, c check.Call) (settle func(left string), err error) {
-	m := store.Made{SweepID: r.sweep.ID, Record: c.Name, Owner: p.Identity, Route: p.RouteKey, State: "making",
+func (r *run) owe(p *check.Probe, c check.Call) (settle func(left string), err error) {
+	m := store.Made{SweepID: r.sweep.ID, Record: c.Name, Owner: p.Caller.Identity, Route: p.Route, State: "making",
 		Why: "sent when the sweep was interrupted; whether it made something is not known"}
 	if err := r.addMade(&m); err != nil {
 		return nil, err
@@ -135,12 +135,12 @@ var methods = []string{"GET", "POST", "PUT", "PATCH", "DELETE"}
 
 // fares follows how an identity's credential fares: when one that was renewed is admitted,
 // what was refused since it was last is sent again.
-func (r *run) fares(p *probe.Probe, c check.Call, cls check.Class, renewed bool) {
-	if p.Phase >= probe.Drilling || len(c.As) != 1 || c.As[0].Slot != "" || c.As[0].Identity == "" ||
-		c.As[0].Identity != p.Identity || c.As[0].State != access.Sound {
+func (r *run) fares(p *check.Probe, c check.Call, cls check.Class, renewed bool) {
+	if p.Phase >= check.ThenDrilling || len(c.As) != 1 || c.As[0].Slot != "" || c.As[0].Identity == "" ||
+		c.As[0].Identity != p.Caller.Identity || c.As[0].State != access.Sound {
 		return
 	}
-	k := p.Identity + "\x00" + c.As[0].Scheme
+	k := p.Caller.Identity + "\x00" + c.As[0].Scheme
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	switch {
@@ -156,18 +156,15 @@ const mostSteps = 100
 
 // FirstCall is the call of a family's probe that its fact reports first; without a fact
 // the one that it begins with. It is nil for the other kinds.
-func (a *App) FirstCall(d *declaration.Document, t *declaration.Target, p *probe.Probe, f *Fact) *check.Call {
-	if p.Check == nil {
-		return nil
-	}
+func (a *App) FirstCall(d *declaration.Document, t *declaration.Target, p *check.Probe, f *Fact) *check.Call {
 	name := ""
-	if onRecord(p.ID) != "" || p.Kind == probe.RaisedRole {
+	if onRecord(p.Key()) != "" || is(p, raised.Family{}) {
 		name = check.TheRequest
 	}
 	if f != nil && f.Check != nil && len(f.Check.Reports) > 0 {
 		name = f.Check.Reports[0].Name
 	}
-	script := a.families.Named(p.Check.Family).Script(&check.Context{Doc: d, Target: t}, p.Check)
+	script := a.families.Named(p.Family).Script(&check.Context{Doc: d, Target: t}, p)
 	defer script.Data() // it ends there
 	var last []check.Report
 	var first *check.Call
@@ -208,18 +205,18 @@ type ScriptStep struct {
 }
 
 // stepsOf are the reports of a family's fact; nil for the other kinds.
-func stepsOf(pl *probe.Plan, p *probe.Probe, f *Fact) []ScriptStep {
+func stepsOf(pl *check.Plan, p *check.Probe, f *Fact) []ScriptStep {
 	family := pl.Family(p)
-	if family == nil || f == nil || f.Check == nil || onRecord(p.ID) != "" || p.Kind == probe.RaisedRole {
+	if family == nil || f == nil || f.Check == nil || onRecord(p.Key()) != "" || is(p, raised.Family{}) {
 		return nil // its reports are one request, and what was read beside it
 	}
 	var known []check.Outcome
 	if x, ok := family.(check.Stepwise); ok {
-		known = x.Outcomes(pl.Context(), p.Check, f.Check)
+		known = x.Outcomes(pl.Context, p, f.Check)
 	}
 	out := make([]ScriptStep, len(f.Check.Reports))
 	for i, r := range f.Check.Reports {
-		out[i] = ScriptStep{check.Outcome{Worked: r.Class(pl.Context().Doc.Answers) == check.Admitted}, r}
+		out[i] = ScriptStep{check.Outcome{Worked: r.Class(pl.Context.Doc.Answers) == check.Admitted}, r}
 		if i < len(known) {
 			out[i].Outcome = known[i]
 		}

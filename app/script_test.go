@@ -10,7 +10,6 @@ import (
 	"millgate/core/check"
 	"millgate/core/check/raised"
 	"millgate/core/finding"
-	"millgate/core/probe"
 )
 
 // A command line is that of what a probe is about, although its record is made and read
@@ -19,7 +18,7 @@ func TestTheFirstCall(t *testing.T) {
 	a := openText(t, fmt.Sprintf(small, "http://127.0.0.1:1", "allowed"), "")
 	d, _ := a.Document()
 	tg := d.TargetNamed("stand-in")
-	pl := probe.Make(d, tg, a.families)
+	pl := check.NewPlan(d, tg, a.families)
 	for key, want := range map[string]string{
 		"crossing|DELETE /t/{id}|nobody||absent||":            "DELETE /t/t9",
 		"crossing|DELETE /t/{id}|ann|access|sound|own|":       "DELETE /t/t9",
@@ -60,9 +59,9 @@ func TestRecordsOfBefore(t *testing.T) {
 	assert.Equal(t, []any{"t9", "gone", 1, uint(3)}, []any{f.Record, f.ReadBack, f.Repeats, f.Sweep})
 	d, _ := a.Document()
 	tg := d.TargetNamed("stand-in")
-	pl := probe.Make(d, tg, a.families)
+	pl := check.NewPlan(d, tg, a.families)
 	p := pl.Find("crossing|DELETE /t/{id}|nobody||absent||")
-	v := newJudge(d, tg, pl, map[string]*Fact{p.ID: f}).judge(p)
+	v := newJudge(d, tg, pl, map[string]*Fact{p.Key(): f}).judge(p)
 	assert.Equal(t, []any{finding.Unprotected, finding.Likely}, []any{v.Kind, v.Confidence},
 		"what was read is not there to be judged again")
 

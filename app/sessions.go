@@ -5,10 +5,10 @@ import (
 	"fmt"
 	"time"
 
+	"millgate/core/check"
 	"millgate/core/check/sessions"
 	"millgate/core/declaration"
 	"millgate/core/finding"
-	"millgate/core/probe"
 	"millgate/core/session"
 	"millgate/core/verdict"
 	"millgate/wire"
@@ -34,7 +34,6 @@ type DrillView struct {
 }
 
 // sessionKind is the kind of the probes that drill sessions.
-const sessionKind = probe.Kind("session")
 
 // Sessions computes what the declaration's lifetimes come to, at a rate of
 // logouts in an hour, beside what drills measured at a target.
@@ -52,8 +51,8 @@ func (a *App) Sessions(target string, logouts float64) ([]Declared, error) {
 			return nil, err
 		}
 		for _, p := range a.planned(o, t).Probes {
-			if p.Kind == sessionKind {
-				drills[p.Scheme] = append(drills[p.Scheme], drillView(o, p))
+			if is(p, sessions.Family{}) {
+				drills[p.Caller.Scheme] = append(drills[p.Caller.Scheme], drillView(o, p))
 			}
 		}
 	}
@@ -68,11 +67,11 @@ func (a *App) Sessions(target string, logouts float64) ([]Declared, error) {
 	return out, nil
 }
 
-func drillView(o *observed, p *probe.Probe) DrillView {
-	v := DrillView{Identity: p.Identity, Route: p.RouteKey, Inferred: p.StandsFor,
+func drillView(o *observed, p *check.Probe) DrillView {
+	v := DrillView{Identity: p.Caller.Identity, Route: p.Route, Inferred: p.StandsFor,
 		Verdict: verdict.Verdict{Kind: finding.Unprobed}}
-	it, ok := o.items[p.ID]
-	f := o.view[p.ID]
+	it, ok := o.items[p.Key()]
+	f := o.view[p.Key()]
 	if !ok || f == nil {
 		return v
 	}

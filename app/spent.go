@@ -8,7 +8,6 @@ import (
 	"time"
 
 	"millgate/core/check"
-	"millgate/core/probe"
 	"millgate/core/quota"
 	"millgate/wire"
 )
@@ -28,8 +27,8 @@ const otherClock = 50_000
 const mostRemembered = 5000
 
 // besides are the counters of a call that fills a quota, but those of that quota.
-func (r *run) besides(p *probe.Probe, c check.Call) (out []count) {
-	at := counted{p.Route, "", c.Request.Host}
+func (r *run) besides(p *check.Probe, c check.Call) (out []count) {
+	at := counted{r.doc.RouteNamed(p.Route), "", c.Request.Host}
 	if i := r.doc.Inventory.Find(c.Request.Method, c.Request.Host, c.Request.Path); i >= 0 {
 		at.route = i // another way to it is counted as the probe's
 	}
@@ -80,7 +79,7 @@ func (s *spent) add(list []count, now int64) {
 
 // beside waits until no other quota would refuse the calls of a drill: one that is run by
 // itself has the time, within a sweep it ends there.
-func (r *run) beside(p *probe.Probe) func(ctx context.Context, c check.Call) (time.Duration, error) {
+func (r *run) beside(p *check.Probe) func(ctx context.Context, c check.Call) (time.Duration, error) {
 	var waited atomic.Int64
 	return func(ctx context.Context, c check.Call) (time.Duration, error) {
 		if r.stopping.Err() != nil {

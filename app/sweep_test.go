@@ -19,6 +19,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"millgate/core/access"
+	"millgate/core/check"
 	"millgate/core/finding"
 	"millgate/standin"
 	"millgate/store"
@@ -413,17 +414,17 @@ func TestResumeSendsNoUnsafeProbeTwice(t *testing.T) {
 	data := t.TempDir()
 	text := fmt.Sprintf(small, f.URL, "allowed")
 	a := openText(t, text, data)
-	pl, err := a.Plan("stand-in")
-	require.NoError(t, err)
+	d, _ := a.Document()
+	pl := check.NewPlan(d, d.TargetNamed("stand-in"), a.families)
 	// The journal as a process that was killed leaves it.
 	w := store.Sweep{RevisionID: a.revision.ID, Target: "stand-in", State: store.Running, Planned: len(pl.Probes),
 		StartedAt: time.Now()}
 	require.NoError(t, a.store.AddSweep(&w))
 	lost := ""
 	for _, p := range pl.Probes {
-		if p.RouteKey == "POST /go" && p.Identity == "ann" && p.IsControl {
-			lost = p.ID
-			require.NoError(t, a.store.Intend(store.Probe{SweepID: w.ID, ProbeID: p.ID, Route: p.RouteKey,
+		if p.Route == "POST /go" && p.Caller.Identity == "ann" && p.IsControl {
+			lost = p.Key()
+			require.NoError(t, a.store.Intend(store.Probe{SweepID: w.ID, ProbeID: p.Key(), Route: p.Route,
 				Identity: "ann", Unsafe: true, Sent: time.Now()}))
 		}
 	}
@@ -444,7 +445,7 @@ func TestResumeSendsNoUnsafeProbeTwice(t *testing.T) {
 	v, err := a.Crossing("stand-in", "POST /go", "ann")
 	require.NoError(t, err)
 	for _, p := range v.Probes {
-		if p.Probe.ID == lost {
+		if p.Probe.Key() == lost {
 			assert.Equal(t, finding.Unproven, p.Verdict.Kind)
 			assert.Contains(t, p.Verdict.Reason, "not sent twice")
 		}

@@ -11,9 +11,10 @@ import (
 	"strings"
 	"time"
 
+	"millgate/core/access"
+	"millgate/core/check"
 	"millgate/core/declaration"
 	"millgate/core/finding"
-	"millgate/core/probe"
 	"millgate/core/verdict"
 	"millgate/store"
 	"millgate/wire"
@@ -38,21 +39,21 @@ type PlanSummary struct {
 	QuotaSeconds float64             `json:"quotaSeconds,omitempty"`
 	Quota        string              `json:"quota,omitempty"`
 	Policy       string              `json:"policy"` // the target's `unsafe`
-	Kinds        map[probe.Kind]int  `json:"kinds"`
+	Kinds        map[string]int      `json:"kinds"`
 	Shared       map[string][]string `json:"shared"` // identity → those it stands for
 }
 
-func summary(d *declaration.Document, pl *probe.Plan, t *declaration.Target) PlanSummary {
+func summary(d *declaration.Document, pl *check.Plan, t *declaration.Target) PlanSummary {
 	s := PlanSummary{Target: t.Name, Base: t.Base, Probes: len(pl.Probes), Requests: pl.Requests(), Unsafe: pl.Unsafe(),
 		Made: pl.Made(), Inferred: pl.Inferred, Spared: pl.Spared,
 		Seconds: pl.Duration(t.Pace).Seconds(), Pace: t.Pace.String(), Policy: string(t.Unsafe),
-		Kinds: map[probe.Kind]int{}, Shared: map[string][]string{}}
+		Kinds: map[string]int{}, Shared: map[string][]string{}}
 	long, by := quotaTime(d, t, pl)
 	s.QuotaSeconds, s.Quota = long.Seconds(), by
 	for _, p := range pl.Probes {
-		s.Kinds[p.Kind]++
+		s.Kinds[KindOf(p)]++
 		if len(p.StandsFor) > 0 {
-			s.Shared[p.Identity] = p.StandsFor
+			s.Shared[p.Caller.Identity] = p.StandsFor
 		}
 	}
 	return s
@@ -61,9 +62,18 @@ func summary(d *declaration.Document, pl *probe.Plan, t *declaration.Target) Pla
 // PlanDetail is a plan to look at before anything is sent.
 type PlanDetail struct {
 	PlanSummary
-	Left   []probe.Omission
-	Probes []*probe.Probe
+	Left         []check.Omission
+	UnsafeProbes []UnsafeProbe // at most mostListed of them
 }
+
+// UnsafeProbe is a planned probe that sends something unsafe.
+type UnsafeProbe struct {
+	Route, Who, What string
+	Expect           access.Expectation
+}
+
+// mostListed is how many unsafe probes a plan lists.
+const mostListed = 1000
 
 func (a *App) current(target string) (*declaration.Document, *declaration.Target, error) {
 	if declaration.Failed(a.messages) {
@@ -96,8 +106,14 @@ func (a *App) Plan(target string) (PlanDetail, error) {
 	if err != nil {
 		return PlanDetail{}, err
 	}
-	pl := probe.Make(d, t, a.families)
-	return PlanDetail{summary(d, pl, t), pl.Left, pl.Probes}, nil
+	pl := check.NewPlan(d, t, a.families)
+	out := PlanDetail{PlanSummary: summary(d, pl, t), Left: pl.Left}
+	for _, p := range pl.Probes {
+		if p.Unsafe && len(out.UnsafeProbes) < mostListed {
+			out.UnsafeProbes = append(out.UnsafeProbes, UnsafeProbe{p.Route, pl.Who(p), KindOf(p), pl.Expect(p)})
+		}
+	}
+	return out, nil
 }
 
 // StartSweep begins a whole sweep. base replaces the target's base when it is
@@ -109,7 +125,7 @@ func (a *App) StartSweep(target, base string) (*Run, error) {
 	if err != nil {
 		return nil, err
 	}
-	pl := probe.Make(d, t, a.families)
+	pl := check.NewPlan(d, t, a.families)
 	if err := a.secretsOf(d, pl); err != nil {
 		return nil, err
 	}
@@ -120,7 +136,7 @@ func (a *App) StartSweep(target, base string) (*Run, error) {
 	return a.start(d, t, base, pl, pl.Probes, facts, store.Sweep{Planned: len(pl.Probes)}, nil)
 }
 
-func (a *App) start(d *declaration.Document, t *declaration.Target, base string, pl *probe.Plan, only []*probe.Probe,
+func (a *App) start(d *declaration.Document, t *declaration.Target, base string, pl *check.Plan, only []*check.Probe,
 	facts map[string]*Fact, w store.Sweep, lost map[string]bool) (*Run, error) {
 	if a.running != nil {
 		return nil, fmt.Errorf("%w against %s; stop it first", ErrBusy, a.running.target.Name)
@@ -142,7 +158,7 @@ func (a *App) start(d *declaration.Document, t *declaration.Target, base string,
 		r.lost[id] = true
 	}
 	for _, p := range only {
-		if facts[p.ID] != nil && !w.Partial {
+		if facts[p.Key()] != nil && !w.Partial {
 			r.counted.Add(1)
 		}
 	}
@@ -154,9 +170,9 @@ func (a *App) start(d *declaration.Document, t *declaration.Target, base string,
 		// back if it is not.
 		r.before = map[string]*Fact{}
 		for _, p := range only {
-			if f := facts[p.ID]; f != nil {
-				r.before[p.ID] = f
-				delete(facts, p.ID)
+			if f := facts[p.Key()]; f != nil {
+				r.before[p.Key()] = f
+				delete(facts, p.Key())
 			}
 		}
 		if o := a.seen[t.Name]; o != nil {
@@ -170,11 +186,11 @@ func (a *App) start(d *declaration.Document, t *declaration.Target, base string,
 
 // secretsOf looks up every secret that the plan needs, so that a sweep does not
 // begin only to find them missing. All that are missing are said at once.
-func (a *App) secretsOf(d *declaration.Document, pl *probe.Plan) error {
+func (a *App) secretsOf(d *declaration.Document, pl *check.Plan) error {
 	need := map[string]bool{}
 	for _, p := range pl.Probes {
-		if p.Identity != "" {
-			need[p.Identity] = true
+		if p.Caller.Identity != "" {
+			need[p.Caller.Identity] = true
 		}
 	}
 	var missing []string
@@ -261,7 +277,7 @@ func (a *App) Resume(id uint) (*Run, error) {
 	if t == nil {
 		return nil, fmt.Errorf("%w: there is no target %q", ErrNotFound, w.Target)
 	}
-	pl := probe.Make(d, t, a.families)
+	pl := check.NewPlan(d, t, a.families)
 	facts, lost, err := a.journal(id)
 	if err != nil {
 		return nil, err
@@ -307,11 +323,11 @@ func (a *App) ProbeAgain(target string, keys []CrossingKey) (*Run, error) {
 	if err != nil {
 		return nil, err
 	}
-	pl := probe.Make(d, t, a.families)
+	pl := check.NewPlan(d, t, a.families)
 	if o, err := a.judged(t); err == nil {
 		j := newJudge(d, t, pl, o.view)
 		for _, p := range slices.Clone(pl.Probes) {
-			if it, ok := o.items[p.ID]; ok {
+			if it, ok := o.items[p.Key()]; ok {
 				j.widen(p, it.Verdict)
 			}
 		}
@@ -320,24 +336,24 @@ func (a *App) ProbeAgain(target string, keys []CrossingKey) (*Run, error) {
 	for _, k := range keys {
 		if kind, ok := strings.CutPrefix(k.Caller, CountedCaller); ok {
 			for _, p := range drillsAt(d, pl, k.Route, kind) {
-				want[p.ID] = true
+				want[p.Key()] = true
 			}
 		}
 	}
 	for _, p := range pl.Probes {
 		for _, k := range keys {
-			if p.RouteKey == k.Route && (k.Caller == "*" || belongs(p, k.Caller) ||
+			if p.Route == k.Route && (k.Caller == "*" || belongs(pl, p, k.Caller) ||
 				slices.Contains(p.StandsFor, k.Caller)) {
-				want[p.ID] = true
+				want[p.Key()] = true
 				if p.Control != "" {
 					want[p.Control] = true
 				}
 			}
 		}
 	}
-	var only []*probe.Probe
+	var only []*check.Probe
 	for _, p := range pl.Probes {
-		if want[p.ID] {
+		if want[p.Key()] {
 			only = append(only, p)
 		}
 	}
@@ -408,14 +424,14 @@ func (a *App) judged(target *declaration.Target) (*observed, error) {
 	if o.plan == nil {
 		if len(facts) == 0 {
 			clear(o.items)
-			o.findings, o.counts, o.judged = nil, verdict.Count(nil, nil), true
+			o.findings, o.counts, o.judged = nil, verdict.Count(a.families, nil, nil), true
 			return o, nil
 		}
-		o.plan = probe.Make(a.doc, target, a.families)
+		o.plan = check.NewPlan(a.doc, target, a.families)
 	}
 	items := o.judgeAll(a.doc, target, facts, a.running != nil)
-	o.findings = verdict.Gather(o.plan.Context(), o.plan.Families(), items)
-	o.counts = verdict.Count(items, o.findings)
+	o.findings = verdict.Gather(o.plan.Context, o.plan.Families, items)
+	o.counts = verdict.Count(a.families, items, o.findings)
 	o.judged = true
 	return o, nil
 }
@@ -429,23 +445,25 @@ func (o *observed) judgeAll(d *declaration.Document, t *declaration.Target, fact
 	items := make([]verdict.Item, 0, len(facts))
 	for i := 0; i < len(o.plan.Probes); i++ { // a gap can add to them
 		p := o.plan.Probes[i]
-		b := basis{facts[p.ID], facts[p.Control]}
-		open := o.asked[p.ID]
+		b := basis{facts[p.Key()], facts[p.Control]}
+		open := o.asked[p.Key()]
 		if b.fact == nil {
-			delete(o.items, p.ID)
+			delete(o.items, p.Key())
 			continue
 		}
-		it, ok := o.items[p.ID]
+		it, ok := o.items[p.Key()]
 		// What a family asks for is known from further answers than these two.
-		if !ok || o.made[p.ID] != b || open {
+		if !ok || o.made[p.Key()] != b || open {
 			v, asked := j.judging(p)
 			it = verdict.Item{Probe: p, Verdict: v}
-			o.items[p.ID], o.made[p.ID] = it, b
-			o.asked[p.ID] = slices.ContainsFunc(asked, func(key string) bool { return key != p.ID && key != p.Control })
+			o.items[p.Key()], o.made[p.Key()] = it, b
+			o.asked[p.Key()] = slices.ContainsFunc(asked, func(key string) bool {
+				return key != p.Key() && key != p.Control
+			})
 		}
 		j.widen(p, it.Verdict)
 		if running && it.Verdict.Kind == finding.Unproven && b.control == nil && o.plan.Find(p.Control) != nil {
-			delete(o.items, p.ID)
+			delete(o.items, p.Key())
 			continue
 		}
 		items = append(items, it)
@@ -456,9 +474,9 @@ func (o *observed) judgeAll(d *declaration.Document, t *declaration.Target, fact
 }
 
 // planned is the plan of a target by the current declaration.
-func (a *App) planned(o *observed, target *declaration.Target) *probe.Plan {
+func (a *App) planned(o *observed, target *declaration.Target) *check.Plan {
 	if o.plan == nil {
-		o.plan = probe.Make(a.doc, target, a.families)
+		o.plan = check.NewPlan(a.doc, target, a.families)
 	}
 	return o.plan
 }

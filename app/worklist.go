@@ -44,21 +44,21 @@ func (a *App) Worklist(target string) ([]Unfair, error) {
 		}
 	}
 	for _, p := range o.sent() {
-		it, ok := o.items[p.ID]
+		it, ok := o.items[p.Key()]
 		if !p.IsControl || !ok || it.Verdict.Class == check.Admitted {
 			continue
 		}
-		f := o.view[p.ID]
+		f := o.view[p.Key()]
 		if f == nil {
 			continue // it is being sent again
 		}
-		u := Unfair{Route: p.RouteKey, Caller: p.Identity, Status: f.Exchange.Status, Complaint: f.Exchange.Content,
-			Body: f.Exchange.Body, Waiting: waiting[p.ID]}
+		u := Unfair{Route: p.Route, Caller: p.Caller.Identity, Status: f.Exchange.Status, Complaint: f.Exchange.Content,
+			Body: f.Exchange.Body, Waiting: waiting[p.Key()]}
 		if f.Lost != "" || f.Exchange.Error != "" {
 			u.Complaint = strings.TrimSpace(f.Lost + " " + f.Exchange.Error)
 		}
-		if p.Route >= 0 {
-			rt := a.doc.Routes[p.Route]
+		if i := a.doc.RouteNamed(p.Route); i >= 0 {
+			rt := a.doc.Routes[i]
 			u.Line, u.File = rt.Line, rt.File
 		}
 		u.Type = check.Field(f.Exchange.Headers, "Content-Type")

@@ -13,7 +13,6 @@ import (
 	"millgate/core/check"
 	"millgate/core/declaration"
 	"millgate/core/finding"
-	"millgate/core/probe"
 	"millgate/core/review"
 	"millgate/core/verdict"
 	"millgate/format/curl"
@@ -151,7 +150,7 @@ func exchangeOf(x check.Exchange) contract.Exchange {
 		At: x.At, Ms: float32(x.Took.Microseconds()) / 1000}
 }
 
-func omissionsOf(list []probe.Omission) []contract.Omission {
+func omissionsOf(list []check.Omission) []contract.Omission {
 	out := []contract.Omission{}
 	for _, l := range list {
 		out = append(out, contract.Omission{Route: l.Route, Caller: l.Caller, What: l.What, Why: l.Why})
@@ -181,11 +180,11 @@ func (s *Server) GetCrossing(_ context.Context,
 		Reason: v.Expect.Reason(), Ladder: ladderOf(v.Expect), Decider: v.Expect.Decider,
 		File: v.Place.File, Line: v.Place.Line, Left: omissionsOf(v.Left), Inferred: v.Inferred, Unsafe: v.Unsafe,
 		Target: v.Target, Probes: []contract.Probe{}}
-	if strings.HasPrefix(v.Caller, app.CountedCaller) || strings.HasPrefix(v.Caller, probe.QuotaCaller) {
+	if strings.HasPrefix(v.Caller, app.CountedCaller) || strings.HasPrefix(v.Caller, check.QuotaColumn) {
 		out.Expected, out.Reason = "no more calls than its quota", ""
 	}
 	for _, p := range v.Probes {
-		cp := contract.Probe{Id: p.Probe.ID, Label: p.Label, Unsafe: p.Probe.Unsafe(), Expected: expectedOf(p.Expect),
+		cp := contract.Probe{Id: p.Probe.Key(), Label: p.Label, Unsafe: p.Probe.Unsafe, Expected: expectedOf(p.Expect),
 			Kind: string(p.Verdict.Kind), Confidence: string(p.Verdict.Confidence), Reason: p.Verdict.Reason,
 			Ladder: ladderOf(p.Expect), Decider: p.Expect.Decider, IsControl: p.Probe.IsControl, Gaps: []contract.Gap{}}
 		for _, g := range p.Verdict.Gaps {
@@ -210,12 +209,12 @@ func (s *Server) GetCrossing(_ context.Context,
 			view := pageOf(p)
 			cp.Page, cp.Expected = &view, p.Page.Want.Does.String()
 		}
-		if p.Control != nil && p.ControlP != nil && p.Fact != nil {
+		if p.Control != nil && p.Fact != nil {
 			cp.Control = &struct {
 				Caller   string `json:"caller"`
 				SameBody bool   `json:"sameBody"`
 				Status   int    `json:"status"`
-			}{verdict.CallerLabel(p.ControlP), bytes.Equal([]byte(p.Control.Exchange.Body),
+			}{p.ControlBy, bytes.Equal([]byte(p.Control.Exchange.Body),
 				[]byte(p.Fact.Exchange.Body)), p.Control.Exchange.Status}
 		}
 		out.Probes = append(out.Probes, cp)
@@ -300,7 +299,7 @@ func (s *Server) GetCurl(_ context.Context, q contract.GetCurlRequestObject) (co
 	if err != nil {
 		return nil, err
 	}
-	record := p.Record.ID
+	record := p.Record.Value
 	if f != nil && f.Record != "" {
 		record = f.Record
 	}
@@ -483,7 +482,7 @@ func (s *Server) GetPlan(_ context.Context, q contract.GetPlanRequestObject) (co
 	if err != nil {
 		return nil, err
 	}
-	out := contract.Plan{Target: p.Target, Base: p.Base, Probes: p.PlanSummary.Probes, Requests: p.Requests,
+	out := contract.Plan{Target: p.Target, Base: p.Base, Probes: p.Probes, Requests: p.Requests,
 		Unsafe: p.Unsafe, Made: p.Made, Inferred: p.Inferred, Spared: p.Spared, Seconds: float32(p.Seconds),
 		Pace: p.Pace, Policy: p.Policy,
 		Kinds: contract.Numbers{}, Shared: p.Shared, Left: omissionsOf(p.Left)}
@@ -494,15 +493,13 @@ func (s *Server) GetPlan(_ context.Context, q contract.GetPlanRequestObject) (co
 	for k, n := range p.Kinds {
 		out.Kinds[string(k)] = n
 	}
-	for _, x := range p.Probes {
-		if x.Unsafe() && len(out.UnsafeProbes) < 1000 {
-			out.UnsafeProbes = append(out.UnsafeProbes, struct {
-				Caller   string `json:"caller"`
-				Expected string `json:"expected"`
-				Route    string `json:"route"`
-				What     string `json:"what"`
-			}{verdict.CallerLabel(x), expectedOf(x.Expect), x.RouteKey, string(x.Kind)})
-		}
+	for _, x := range p.UnsafeProbes {
+		out.UnsafeProbes = append(out.UnsafeProbes, struct {
+			Caller   string `json:"caller"`
+			Expected string `json:"expected"`
+			Route    string `json:"route"`
+			What     string `json:"what"`
+		}{x.Who, expectedOf(x.Expect), x.Route, x.What})
 	}
 	out.UnsafeProbes = orEmpty(out.UnsafeProbes)
 	return contract.GetPlan200JSONResponse(out), nil

@@ -3,6 +3,7 @@ package check
 // Rule: One family of checks, one folder.
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"slices"
@@ -95,6 +96,24 @@ func (l Families) Named(name string) Family {
 	return nil
 }
 
+// Who is the caller of a probe in words.
+func (l Families) Who(p *Probe) string {
+	if f, ok := l.Named(p.Family).(Speaking); ok {
+		return f.Who(p)
+	}
+	_, says := l.Cell(p)
+	return cmp.Or(p.Caller.Identity, "nobody") + " (" + says + ")"
+}
+
+// Cell is where a probe stands on the board, and what it is in words. One whose family is not
+// in the list stands at its caller's.
+func (l Families) Cell(p *Probe) (cell Cell, says string) {
+	if f := l.Named(p.Family); f != nil {
+		return f.Cell(p)
+	}
+	return Cell{Route: p.Route, Lens: Access, Key: p.Caller.Identity}, p.Family
+}
+
 // Context is what a family may read. It never changes under it.
 type Context struct {
 	Doc    *declaration.Document
@@ -146,7 +165,20 @@ type Probe struct {
 	Record    Record   // behind a parameter of its route; the zero one where it needs none
 	Control   string   // the key of the probe that shows its request to be a fair one; "" without
 	StandsFor []string // identities of its caller's class
+	IsControl bool     // it shows the requests of others at its route to be fair ones
+	Widens    string   // the key of the probe whose gap this one follows to another route; "" without
 	Detail    Detail
+
+	key  string // of its ID, once it is planned
+	self *Probe // whose key that is: a copy has an id of its own
+}
+
+// Key is the key of its id.
+func (p *Probe) Key() string {
+	if p.self == p {
+		return p.key
+	}
+	return p.ID.Key()
 }
 
 // Record is what stands behind a parameter of a probe's route. Without a value one is lent,
@@ -192,6 +224,28 @@ type Cell struct {
 	Route string
 	Lens  Lens
 	Key   string
+}
+
+// The lenses' columns are told apart by what stands before their key; those of the access lens
+// are identities, which have no colon.
+const (
+	TokenColumn = "credential:"
+	PageColumn  = "origin:"
+	QuotaColumn = "quota:"
+)
+
+// Column is the column of a cell among those of all lenses.
+func (c Cell) Column() string {
+	switch c.Lens {
+	case Tokens:
+		return TokenColumn + c.Key
+	case Origins:
+		return PageColumn + c.Key
+	case Quotas:
+		return QuotaColumn + c.Key
+	default:
+	}
+	return c.Key
 }
 
 // Omission is something that is not sent, with the reason.
@@ -255,6 +309,7 @@ func (p *Planning) Add(x Probe) *Probe {
 		return nil
 	}
 	p.seen[x.ID] = true
+	x.key, x.self = x.ID.Key(), &x
 	p.Probes = append(p.Probes, &x)
 	return &x
 }

@@ -7,9 +7,9 @@ import (
 
 	"millgate/core/access"
 	"millgate/core/check"
+	"millgate/core/check/credential"
 	"millgate/core/declaration"
 	"millgate/core/finding"
-	"millgate/core/probe"
 )
 
 // What one soundness check lets pass on several routes is one finding; on a
@@ -18,14 +18,14 @@ func TestCredentialFindingsAreGathered(t *testing.T) {
 	d, _ := declaration.Parse("x", []byte("millgate: 1\ntargets: { t: { base: \"http://h\" } }\nroutes: [GET /a, GET "+
 		"/b, GET /c]\n"), nil)
 	item := func(route int, way, cause string, k finding.Kind) Item {
-		return Item{Probe: &probe.Probe{ID: way + d.Routes[route].Key(), Kind: probe.Credential, Route: route,
-			RouteKey: d.Routes[route].Key(), Way: way, Scheme: "s", State: access.Broken},
+		return Item{Probe: &check.Probe{ID: check.ID{Family: credential.Family{}.Name(), Route: d.Routes[route].Key(),
+			Of: way, Caller: check.Caller{Scheme: "s", State: access.Broken}}, Detail: credential.Detail{Way: way}},
 			Verdict: Verdict{Kind: k, Gaps: []Gap{{Kind: k, Rung: 3, Subject: "soundness", Cause: cause,
 				Confidence: finding.Proven}}}}
 	}
 	nobody := func(route int, st access.State) Item {
-		return Item{Probe: &probe.Probe{ID: string(st), Kind: probe.Crossing, Route: route,
-			RouteKey: d.Routes[route].Key(), State: st},
+		return Item{Probe: &check.Probe{ID: check.ID{Family: crossings, Route: d.Routes[route].Key(),
+			Caller: check.Caller{State: st}}},
 			Verdict: Verdict{Kind: finding.Unprotected,
 				Gaps: []Gap{{Kind: finding.Unprotected, Rung: 2, Cause: "credential " + string(st),
 					Confidence: finding.Proven}}}}

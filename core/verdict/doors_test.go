@@ -8,11 +8,11 @@ import (
 
 	"millgate/core/access"
 	"millgate/core/check"
+	"millgate/core/check/credential"
 	"millgate/core/check/crossing"
 	"millgate/core/check/detour"
 	"millgate/core/declaration"
 	"millgate/core/finding"
-	"millgate/core/probe"
 )
 
 func doc(t *testing.T, schemes string) *declaration.Document {
@@ -78,8 +78,7 @@ func judged(d *declaration.Document, p *check.Probe, a check.Answer, others map[
 		return nil
 	})
 	c := &check.Context{Doc: d, Target: d.Targets[0]}
-	way := &probe.Probe{Kind: probe.Crossing, Way: p.Of, Route: d.RouteNamed(p.Route), RouteKey: p.Route}
-	return Of(Input{Doc: d, Probe: way, Answer: a}, func() check.Verdict {
+	return Of(Input{Doc: d, Probe: p, Answer: a}, func() check.Verdict {
 		return crossing.Family{}.Judge(c, p, fact(a), e)
 	})
 }
@@ -88,8 +87,8 @@ func judged(d *declaration.Document, p *check.Probe, a check.Answer, others map[
 // and what it could not show is no gap.
 func TestVerdictsOfFamilies(t *testing.T) {
 	d := doc(t, "schemes: { s: { kind: basic } }\n")
-	p := &probe.Probe{Kind: "made-up", Route: 1, RouteKey: "POST /a", Identity: "ann", Scheme: "s",
-		Check: &check.Probe{}}
+	p := &check.Probe{ID: check.ID{Family: "made-up", Route: "POST /a", Caller: check.Caller{Identity: "ann",
+		Scheme: "s"}}}
 	row := &finding.Row{Cause: "made-up ", Kind: finding.Leaking, Title: "{what} is shown", Advice: "Hide it.",
 		OWASP: finding.API3, CWE: 200}
 	seen := check.Report{Name: "look", Fate: check.Answered, Exchange: check.Exchange{Status: 200}}
@@ -104,7 +103,7 @@ func TestVerdictsOfFamilies(t *testing.T) {
 	require.Len(t, fs, 1, "two gaps of one cause in one scope")
 	f := fs[0]
 	assert.Equal(t, []string{"everything behind s", "the shelf is shown", "Hide it.", "made-up the shelf", "POST /a",
-		""},
+		"ann"},
 		[]string{f.Where(), f.Title, f.Advice, f.Cause, f.At, f.Column})
 	gap.Scope = finding.Scope{}
 	assert.Equal(t, "POST /a", gather(d,
@@ -131,11 +130,14 @@ func TestWidenedGapsAreOneFinding(t *testing.T) {
 	d, _ := declaration.Parse("x", []byte("millgate: 1\ntargets: { t: { base: \"http://h\" } }\nroutes: [GET /a, "+
 		"\"GET /a/{id}\", GET /b]\n"), nil)
 	item := func(id string, route int, widens string) Item {
-		return Item{Probe: &probe.Probe{ID: id, Widens: widens, Kind: probe.Credential, Route: route,
-			RouteKey: d.Routes[route].Key(), Way: "foreign key", Scheme: "s", State: access.Broken},
-			Verdict: Verdict{Kind: finding.Unprotected,
-				Gaps: []Gap{{Kind: finding.Unprotected, Rung: 3, Subject: "soundness", Cause: "token foreign key",
-					Confidence: finding.Proven}}}}
+		p := &check.Probe{ID: check.ID{Family: credential.Family{}.Name(), Route: d.Routes[route].Key(), Of: id,
+			Caller: check.Caller{Scheme: "s", State: access.Broken}}, Detail: credential.Detail{Way: "foreign key"}}
+		if widens != "" {
+			p.Widens = check.ID{Family: p.Family, Route: d.Routes[0].Key(), Of: widens, Caller: p.Caller}.Key()
+		}
+		return Item{Probe: p, Verdict: Verdict{Kind: finding.Unprotected,
+			Gaps: []Gap{{Kind: finding.Unprotected, Rung: 3, Subject: "soundness", Cause: "token foreign key",
+				Confidence: finding.Proven}}}}
 	}
 	fs := gather(d, []Item{item("1", 0, ""), item("2", 1, "1")})
 	require.Len(t, fs, 1)
@@ -151,11 +153,10 @@ func TestWidenedGapsAreOneFinding(t *testing.T) {
 	assert.Equal(t, []string{"GET /a", "GET /a/{id}", "GET /b"}, fs[0].Routes, "in the inventory's order")
 	assert.Equal(t, &finding.Scope{Of: finding.AtScheme, Name: "s"}, fs[0].Scope)
 	past := func(id string, route int) Item {
-		return Item{Probe: &probe.Probe{ID: id, Kind: probe.Around, Way: detour.PastGateway, Route: route,
-			RouteKey: d.Routes[route].Key()},
-			Verdict: Verdict{Kind: finding.Unprotected,
-				Gaps: []Gap{{Kind: finding.Unprotected, Rung: 2, Subject: "credential",
-					Cause: "way " + detour.PastGateway, Confidence: finding.Proven}}}}
+		return Item{Probe: &check.Probe{ID: check.ID{Family: around, Of: detour.PastGateway,
+			Relation: access.Relation(id), Route: d.Routes[route].Key()}}, Verdict: Verdict{Kind: finding.Unprotected,
+			Gaps: []Gap{{Kind: finding.Unprotected, Rung: 2, Subject: "credential",
+				Cause: "way " + detour.PastGateway, Confidence: finding.Proven}}}}
 	}
 	fs = gather(d, []Item{past("4", 0)})
 	require.Len(t, fs, 1)
@@ -178,8 +179,8 @@ func TestCoveredCauses(t *testing.T) {
 			v.Gaps = append(v.Gaps, Gap{Kind: finding.WeakToken, Rung: 3, Cause: "token " + c,
 				Confidence: finding.Proven, Reason: "It is " + c + "."})
 		}
-		return Item{Probe: &probe.Probe{ID: id, Kind: probe.Issued, RouteKey: "POST /a", Identity: id, Scheme: "s"},
-			Verdict: v}
+		return Item{Probe: &check.Probe{ID: check.ID{Family: "issued", Route: "POST /a",
+			Caller: check.Caller{Identity: id, Scheme: "s"}}}, Verdict: v}
 	}
 	fs := gather(d, []Item{item("ann", "key-unfit", "alg-undeclared", "secret-guessed"),
 		item("bob", "secret-guessed", "alg-undeclared")})

@@ -11,15 +11,17 @@ import (
 
 	"millgate/core/access"
 	"millgate/core/check"
+	"millgate/core/check/credential"
+	"millgate/core/check/crossing"
 	"millgate/core/check/detour"
+	"millgate/core/check/undeclared"
 	"millgate/core/declaration"
 	"millgate/core/finding"
-	"millgate/core/probe"
 )
 
 // Item is one judged probe.
 type Item struct {
-	Probe   *probe.Probe
+	Probe   *check.Probe
 	Verdict Verdict
 }
 
@@ -45,7 +47,8 @@ const pastGate = "past the gateway"
 func pastGateway(items []Item, open map[string]bool) int {
 	n := 0
 	for _, it := range items {
-		if it.Probe.Way == detour.PastGateway && it.Verdict.Kind == finding.Unprotected && !open[it.Probe.RouteKey] {
+		if isDetour(it.Probe) && it.Probe.Of == detour.PastGateway &&
+			it.Verdict.Kind == finding.Unprotected && !open[it.Probe.Route] {
 			n++
 		}
 	}
@@ -88,8 +91,8 @@ func Gather(c *check.Context, list check.Families, items []Item) []finding.Findi
 		}
 	}
 	for _, it := range items {
-		if _, led := x.leads[it.Probe.ID]; led {
-			x.leads[it.Probe.ID] = it.Probe.RouteKey
+		if _, led := x.leads[it.Probe.Key()]; led {
+			x.leads[it.Probe.Key()] = it.Probe.Route
 		}
 	}
 	bundles := map[string]*bundle{}
@@ -120,7 +123,7 @@ func Gather(c *check.Context, list check.Families, items []Item) []finding.Findi
 	}
 	var out []finding.Finding
 	for _, k := range order {
-		out = append(out, bundles[k].finding(d))
+		out = append(out, bundles[k].finding(d, list))
 	}
 	out = uncovered(out)
 	sort.SliceStable(out, func(i, j int) bool {
@@ -145,10 +148,10 @@ func together(c *check.Context, list check.Families, items []Item) []Item {
 		var all []check.Judged
 		var at []int
 		for i, it := range items {
-			if len(it.Verdict.Gaps) == 0 || it.Probe.Check == nil || it.Probe.Check.Family != f.Name() {
+			if len(it.Verdict.Gaps) == 0 || it.Probe.Family != f.Name() {
 				continue
 			}
-			j := check.Judged{Probe: it.Probe.Check}
+			j := check.Judged{Probe: it.Probe}
 			for _, x := range it.Verdict.Gaps {
 				j.Gaps = append(j.Gaps, &check.Gap{Cause: x.Row, What: strings.TrimPrefix(x.Cause, x.Row.Cause),
 					Rung: x.Rung, Scope: x.Scope, Says: x.Reason})
@@ -169,13 +172,13 @@ func together(c *check.Context, list check.Families, items []Item) []Item {
 }
 
 // place puts a gap where it belongs.
-func (x gathering) place(p *probe.Probe, g Gap) place {
-	at := place{kind: g.Kind, route: p.RouteKey, cause: g.Cause}
+func (x gathering) place(p *check.Probe, g Gap) place {
+	at := place{kind: g.Kind, route: p.Route, cause: g.Cause}
 	if w := x.leads[p.Widens]; p.Widens != "" && w != "" && !x.open[at.route] && !x.broken[at.route] {
 		at.route = w // the gap that led to this one
 	}
 	x.cause(&at, p, g)
-	tok := p.Kind == probe.Credential && (g.Kind == finding.Unprotected || g.Kind == finding.Lifetime) &&
+	tok := isCredential(p) && (g.Kind == finding.Unprotected || g.Kind == finding.Lifetime) &&
 		at.cause != "no guard"
 	if tok && x.broken[at.route] {
 		at.kind, at.cause = finding.Unprotected, "credential broken"
@@ -185,15 +188,15 @@ func (x gathering) place(p *probe.Probe, g Gap) place {
 	}
 	// How the service answers what it does not serve is one cause,
 	// whichever path was asked for.
-	stray := p.Kind == probe.Neighbour || p.Kind == probe.Around && p.Way != detour.MethodOverride
-	if p.Kind == probe.UnknownPath || stray && g.Kind == finding.WrongRefusal {
+	stray := isUndeclared(p, undeclared.Address) || isDetour(p) && p.Of != detour.MethodOverride
+	if isUndeclared(p, undeclared.Path) || stray && g.Kind == finding.WrongRefusal {
 		at.route = AnyPath
 	}
 	// A soundness check is one piece of code: what it lets pass on
 	// several routes has one cause.
-	if tok && at.cause != "credential broken" && x.routes[at.cause+"\x00"+p.Scheme] > 1 ||
+	if tok && at.cause != "credential broken" && x.routes[at.cause+"\x00"+p.Caller.Scheme] > 1 ||
 		at.cause == "afterlife" || at.cause == "scheme letters" || at.cause == "stale beside" {
-		at.scope = finding.Scope{Of: finding.AtScheme, Name: p.Scheme}
+		at.scope = finding.Scope{Of: finding.AtScheme, Name: p.Caller.Scheme}
 	}
 	if at.cause == "way "+detour.PastGateway && x.past > 1 {
 		at.scope = finding.Scope{Of: finding.AtService, Name: pastGate}
@@ -205,26 +208,36 @@ func (x gathering) place(p *probe.Probe, g Gap) place {
 }
 
 // ofRoutes are kinds whose gaps may come from what others at their route come from.
-var ofRoutes = map[probe.Kind]bool{probe.Crossing: true, probe.Around: true, probe.UnknownPath: true,
-	probe.OtherMethod: true, probe.Neighbour: true, probe.Credential: true}
+var ofRoutes = map[string]bool{crossing.Family{}.Name(): true, detour.Family{}.Name(): true,
+	undeclared.Family{}.Name(): true, credential.Family{}.Name(): true}
+
+func isCrossing(p *check.Probe) bool { return p.Family == crossing.Family{}.Name() }
+
+func isDetour(p *check.Probe) bool { return p.Family == detour.Family{}.Name() }
+
+func isCredential(p *check.Probe) bool { return p.Family == credential.Family{}.Name() }
+
+func isUndeclared(p *check.Probe, what string) bool {
+	return p.Family == undeclared.Family{}.Name() && p.Of == what
+}
 
 // cause says what a gap comes from where other gaps show that it comes from more than
 // itself.
-func (x gathering) cause(at *place, p *probe.Probe, g Gap) {
+func (x gathering) cause(at *place, p *check.Probe, g Gap) {
 	route := at.route
 	switch {
-	case g.Row != nil && !ofRoutes[p.Kind]:
+	case g.Row != nil && !ofRoutes[p.Family]:
 		at.scope = g.Scope
 	case x.done[route] != "" && (g.Cause == "carried out" || g.Kind == finding.WrongRefusal && g.Subject != "answer" &&
-		p.Unsafe()):
+		p.Unsafe):
 		at.kind, at.cause = x.done[route], "carried out"
-	case x.open[route] && (g.Kind == finding.Unprotected || p.Kind == probe.Credential ||
+	case x.open[route] && (g.Kind == finding.Unprotected || isCredential(p) ||
 		g.Kind == finding.OverPermissive):
 		at.kind, at.cause = finding.Unprotected, "no guard"
 	case x.absent[route] && g.Kind == finding.OverPermissive && g.Subject == "credential":
 		// Presenting another scheme is presenting none of those accepted.
 		at.kind, at.cause = finding.Unprotected, "credential absent"
-	case x.absent[route] && g.Kind == finding.Unprotected && (p.Kind == probe.Around || p.Way == check.InQuery):
+	case x.absent[route] && g.Kind == finding.Unprotected && (isDetour(p) || credential.Of(p).Way == check.InQuery):
 		// Without a credential it is open anyway, whatever the way.
 		at.cause = "credential absent"
 	}
@@ -270,17 +283,17 @@ func uncovered(list []finding.Finding) []finding.Finding {
 func openRoutes(items []Item) (open, absent map[string]bool) {
 	states := map[string]map[access.State]bool{}
 	for _, it := range items {
-		if it.Probe.Kind != probe.Crossing || it.Probe.Identity != "" || it.Probe.Way != "" {
+		if !isCrossing(it.Probe) || it.Probe.Caller.Identity != "" || it.Probe.Of != "" {
 			continue
 		}
 		for _, g := range it.Verdict.Gaps {
 			if g.Kind == finding.Unprotected && strings.HasPrefix(g.Cause, "credential ") {
-				m := states[it.Probe.RouteKey]
+				m := states[it.Probe.Route]
 				if m == nil {
 					m = map[access.State]bool{}
-					states[it.Probe.RouteKey] = m
+					states[it.Probe.Route] = m
 				}
-				m[it.Probe.State] = true
+				m[it.Probe.Caller.State] = true
 			}
 		}
 	}
@@ -298,19 +311,19 @@ func credentialRoutes(items []Item, open map[string]bool) (broken map[string]boo
 	broken, routes = map[string]bool{}, map[string]int{}
 	for _, it := range items {
 		for _, g := range it.Verdict.Gaps {
-			if it.Probe.Kind == probe.Crossing && g.Cause == "credential broken" {
-				broken[it.Probe.RouteKey] = true
+			if isCrossing(it.Probe) && g.Cause == "credential broken" {
+				broken[it.Probe.Route] = true
 			}
 		}
 	}
 	seen := map[string]bool{}
 	for _, it := range items {
-		route := it.Probe.RouteKey
-		if it.Probe.Kind != probe.Credential || it.Probe.Widens != "" || open[route] || broken[route] {
+		route := it.Probe.Route
+		if !isCredential(it.Probe) || it.Probe.Widens != "" || open[route] || broken[route] {
 			continue
 		}
 		for _, g := range it.Verdict.Gaps {
-			if k := g.Cause + "\x00" + it.Probe.Scheme; !seen[k+route] {
+			if k := g.Cause + "\x00" + it.Probe.Caller.Scheme; !seen[k+route] {
 				seen[k+route] = true
 				routes[k]++
 			}
@@ -324,26 +337,26 @@ func carriedRoutes(items []Item) map[string]finding.Kind {
 	out := map[string]finding.Kind{}
 	for _, it := range items {
 		for _, g := range it.Verdict.Gaps {
-			if g.Cause == "carried out" && (out[it.Probe.RouteKey] == "" ||
-				finding.Worse(g.Kind, out[it.Probe.RouteKey])) {
-				out[it.Probe.RouteKey] = g.Kind
+			if g.Cause == "carried out" && (out[it.Probe.Route] == "" ||
+				finding.Worse(g.Kind, out[it.Probe.Route])) {
+				out[it.Probe.Route] = g.Kind
 			}
 		}
 	}
 	return out
 }
 
-func (b *bundle) finding(d *declaration.Document) finding.Finding {
+func (b *bundle) finding(d *declaration.Document, list check.Families) finding.Finding {
 	f := finding.Finding{Kind: b.gap.Kind, Cause: b.cause, Rung: b.gap.Rung, Inferred: []string{},
 		Confidence: finding.NotSure}
 	b.places(d, &f)
 	best := 0
 	anyone, signedIn := false, map[string]bool{}
 	for k, it := range b.items {
-		c := CallerLabel(it.Probe)
-		if it.Probe.Kind == probe.Crossing && it.Probe.Record.Relation == access.Foreign &&
+		c := list.Who(it.Probe)
+		if isCrossing(it.Probe) && it.Probe.Relation == access.Foreign &&
 			b.gap.Subject == "ownership" {
-			c = it.Probe.Identity
+			c = it.Probe.Caller.Identity
 		}
 		if !slices.Contains(f.Callers, c) {
 			f.Callers = append(f.Callers, c)
@@ -353,25 +366,25 @@ func (b *bundle) finding(d *declaration.Document) finding.Finding {
 				f.Inferred = append(f.Inferred, s)
 			}
 		}
-		if it.Probe.Identity == "" {
+		if it.Probe.Caller.Identity == "" {
 			anyone = true
 		} else {
-			signedIn[it.Probe.Identity] = true
+			signedIn[it.Probe.Caller.Identity] = true
 		}
 		if better(b.gaps[k], b.gaps[best]) {
 			best = k
 		}
-		f.Probes = append(f.Probes, it.Probe.ID)
+		f.Probes = append(f.Probes, it.Probe.Key())
 	}
 	f.Probes[0], f.Probes[best] = f.Probes[best], f.Probes[0]
 	f.Confidence = b.gaps[best].Confidence
 	f.Crossings = len(b.items)
-	f.At, f.Column = b.items[best].Probe.RouteKey, b.items[best].Probe.Column()
+	f.At, f.Column = b.items[best].Probe.Route, columnOf(list, b.items[best].Probe)
 	effect, sens := declaration.Read, declaration.Medium
 	p := b.items[best].Probe
-	if p.Route >= 0 && b.route != AnyPath && p.Kind != probe.OtherMethod {
-		effect, sens = d.Routes[p.Route].Effect, d.Routes[p.Route].Sensitivity
-	} else if p.Unsafe() {
+	if i := d.RouteNamed(p.Route); i >= 0 && b.route != AnyPath {
+		effect, sens = d.Routes[i].Effect, d.Routes[i].Sensitivity
+	} else if p.Unsafe {
 		effect = declaration.Update
 	}
 	ease := finding.ByAFew
@@ -414,7 +427,7 @@ func (b *bundle) places(d *declaration.Document, f *finding.Finding) {
 	}
 	var routes []string
 	for _, it := range b.items {
-		if k := it.Probe.RouteKey; !slices.Contains(routes, k) {
+		if k := it.Probe.Route; !slices.Contains(routes, k) {
 			routes = append(routes, k)
 		}
 	}
@@ -447,16 +460,21 @@ func sentence(s string) string {
 	return s
 }
 
+func columnOf(list check.Families, p *check.Probe) string {
+	cell, _ := list.Cell(p)
+	return cell.Column()
+}
+
 func better(a, b Gap) bool { return a.Confidence == finding.Proven && b.Confidence != finding.Proven }
 
 // Count counts board cells (a caller at a route, its worst verdict) and
 // findings by kind.
-func Count(items []Item, findings []finding.Finding) finding.Counts {
+func Count(list check.Families, items []Item, findings []finding.Finding) finding.Counts {
 	c := finding.Counts{Crossings: map[finding.Kind]int{}, Findings: map[finding.Kind]int{}}
 	type cell struct{ route, column string }
 	worst := map[cell]finding.Kind{}
 	for _, it := range items {
-		k := cell{it.Probe.RouteKey, it.Probe.Column()}
+		k := cell{it.Probe.Route, columnOf(list, it.Probe)}
 		if old, ok := worst[k]; !ok || finding.Worse(it.Verdict.Kind, old) {
 			worst[k] = it.Verdict.Kind
 		}

@@ -1,7 +1,6 @@
 package verdict
 
 import (
-	"cmp"
 	"fmt"
 	"strings"
 
@@ -9,13 +8,12 @@ import (
 	"millgate/core/check/crossing"
 	"millgate/core/declaration"
 	"millgate/core/finding"
-	"millgate/core/probe"
 )
 
 // Input is everything a verdict is made from.
 type Input struct {
 	Doc    *declaration.Document
-	Probe  *probe.Probe
+	Probe  *check.Probe
 	Answer check.Answer
 	// Sick: it failed while the service as a whole did.
 	Sick bool
@@ -46,24 +44,11 @@ type Verdict struct {
 	Does       string             `json:"does,omitempty"` // for a page: what it can do
 }
 
-// CallerLabel names a probe's caller in words.
-func CallerLabel(p *probe.Probe) string {
-	switch {
-	case p.Who() != "":
-		return p.Who()
-	case p.Check != nil:
-		return cmp.Or(p.Identity, "nobody") + " (" + p.Says() + ")"
-	case p.Identity == "":
-		return "nobody (no credential)"
-	}
-	return p.Identity
-}
-
 // answer holds an answer against what is said of any: its shape, and what it must not show.
 func (v *Verdict) answer(in Input, a check.Answer, shape check.Gap) {
 	var schema map[int]*declaration.Shape
-	if in.Probe.Route >= 0 && in.Probe.Kind != probe.OtherMethod {
-		schema = in.Doc.Routes[in.Probe.Route].Answers
+	if i := in.Doc.RouteNamed(in.Probe.Route); i >= 0 {
+		schema = in.Doc.Routes[i].Answers
 	}
 	if list := unsought(a, in.Doc.Answers); len(list) > 0 && v.Kind == finding.Agrees {
 		v.agrees(finding.Likely, fmt.Sprintf("%s; whether it shows %s was not checked: that was declared after it was "+
@@ -72,7 +57,7 @@ func (v *Verdict) answer(in Input, a check.Answer, shape check.Gap) {
 	wrong := len(v.Gaps) > 0 && v.Gaps[0].Kind == finding.WrongRefusal
 	for _, s := range CheckAnswer(a, in.Doc.Answers, schema) {
 		// Who asks for a page may be answered with one.
-		if s.Kind == finding.WrongRefusal && (wrong || in.Probe.Way == crossing.AcceptHTML) {
+		if s.Kind == finding.WrongRefusal && (wrong || in.Probe.Of == crossing.AcceptHTML) {
 			continue
 		}
 		g := Gap{Kind: s.Kind, Subject: "answer", Cause: s.Cause, Reason: s.Reason, Confidence: finding.Proven}

@@ -8,9 +8,9 @@ import (
 
 	"millgate/core/access"
 	"millgate/core/check"
+	"millgate/core/check/undeclared"
 	"millgate/core/declaration"
 	"millgate/core/finding"
-	"millgate/core/probe"
 )
 
 func kindsDoc(t *testing.T) *declaration.Document {
@@ -25,7 +25,7 @@ schemes: { access: { kind: bearer, login: { send: POST /login, take: { access: /
 
 func TestLostIsUnproven(t *testing.T) {
 	d := kindsDoc(t)
-	p := &probe.Probe{Kind: probe.Crossing, RouteKey: "GET /a", Expect: access.Expectation{Outcome: access.Refuse}}
+	p := item(crossings, "GET /a", "", access.Absent).Probe
 	v := Of(Input{Doc: d, Probe: p, Lost: "sent before the sweep was interrupted"}, nil)
 	assert.Equal(t, finding.Unproven, v.Kind)
 	assert.Empty(t, v.Gaps)
@@ -42,41 +42,41 @@ func TestCausesThatAreOne(t *testing.T) {
 		}
 		return out
 	}
-	slash := item(probe.Around, "GET /a", "", access.Absent, gap(finding.Unprotected, "way a slash",
+	slash := item(around, "GET /a", "", access.Absent, gap(finding.Unprotected, "way a slash",
 		"credential"))
-	double := item(probe.Around, "GET /a", "", access.Broken, gap(finding.Unprotected, "way a slash",
+	double := item(around, "GET /a", "", access.Broken, gap(finding.Unprotected, "way a slash",
 		"credential"))
 	assert.Equal(t, []string{"U GET /a: The guard is stepped around by a slash"}, kinds(slash, double))
 
 	w := gap(finding.WrongRefusal, "type", "answer")
 	assert.Equal(t, []string{"W " + AnyPath + ": A refusal in another shape than declared"},
-		kinds(item(probe.UnknownPath, "GET /x", "", access.Absent, w),
-			item(probe.Neighbour, "GET /debug", "", access.Absent, w),
-			item(probe.Around, "GET /a", "", access.Absent, w)))
+		kinds(item(undeclared.Path, "GET /x", "", access.Absent, w),
+			item(undeclared.Address, "GET /debug", "", access.Absent, w),
+			item(around, "GET /a", "", access.Absent, w)))
 
-	refused := item(probe.Crossing, "DELETE /a", "", access.Absent, gap(finding.Unprotected, "carried out",
+	refused := item(crossings, "DELETE /a", "", access.Absent, gap(finding.Unprotected, "carried out",
 		"credential"))
-	forbidden := item(probe.Crossing, "DELETE /a", "ann", access.Sound,
+	forbidden := item(crossings, "DELETE /a", "ann", access.Sound,
 		gap(finding.OverPermissive, "carried out", "role"), gap(finding.WrongRefusal, "forbid refused", "role"))
-	forbidden.Probe.Method = "DELETE"
+	forbidden.Probe.Unsafe = true
 	assert.Equal(t, []string{"U DELETE /a: Refused and carried out all the same"}, kinds(refused, forbidden))
 
-	other := item(probe.Crossing, "GET /a", "key", access.Sound, gap(finding.OverPermissive, "credential",
+	other := item(crossings, "GET /a", "key", access.Sound, gap(finding.OverPermissive, "credential",
 		"credential"))
-	absent := item(probe.Crossing, "GET /a", "", access.Absent, gap(finding.Unprotected, "credential absent",
+	absent := item(crossings, "GET /a", "", access.Absent, gap(finding.Unprotected, "credential absent",
 		"credential"))
 	assert.Equal(t, []string{"U GET /a: Open when no credential is sent"}, kinds(absent, other),
 		"another scheme is no credential here")
 	assert.Equal(t, []string{"P GET /a: With another scheme"}, kinds(other))
 
-	two := item(probe.Crossing, "GET /a", "ann", access.Sound, gap(finding.Leaking, "field password", "answer"),
+	two := item(crossings, "GET /a", "ann", access.Sound, gap(finding.Leaking, "field password", "answer"),
 		gap(finding.Leaking, "text goroutine", "answer"))
 	assert.Len(t, kinds(two), 2, "two things shown are two findings")
 	for _, title := range []string{"Answered 401, 403 is declared", "Sent to a login page, 401 is declared"} {
 		cause := map[string]string{"Answered 401, 403 is declared": "forbid refused",
 			"Sent to a login page, 401 is declared": "refuse to-login"}[title]
 		assert.Equal(t, []string{"W GET /a: " + title},
-			kinds(item(probe.Crossing, "GET /a", "ann", access.Sound, gap(finding.WrongRefusal, cause, "role"))))
+			kinds(item(crossings, "GET /a", "ann", access.Sound, gap(finding.WrongRefusal, cause, "role"))))
 	}
 }
 

@@ -10,9 +10,10 @@ import (
 
 	"millgate/core/access"
 	"millgate/core/check"
+	"millgate/core/check/crossing"
+	"millgate/core/check/undeclared"
 	"millgate/core/declaration"
 	"millgate/core/finding"
-	"millgate/core/probe"
 )
 
 func TestClassify(t *testing.T) {
@@ -88,13 +89,23 @@ answers:
 	}
 }
 
-func item(kind probe.Kind, route, identity string, st access.State, gaps ...Gap) Item {
+// The families of made-up probes; of what is not declared, what that is.
+const (
+	crossings = "crossing"
+	around    = "around"
+	malformed = "malformed"
+)
+
+func item(kind, route, identity string, st access.State, gaps ...Gap) Item {
 	v := Verdict{Kind: finding.Agrees, Gaps: gaps}
 	if len(gaps) > 0 {
 		v.Kind = gaps[0].Kind
 	}
-	return Item{&probe.Probe{ID: route + identity + string(st), Kind: kind, Route: 0, RouteKey: route,
-		Identity: identity, State: st}, v}
+	id := check.ID{Family: kind, Route: route, Caller: check.Caller{Identity: identity, State: st}}
+	if kind == undeclared.Path || kind == undeclared.Address {
+		id.Family, id.Of = undeclared.Family{}.Name(), kind
+	}
+	return Item{&check.Probe{ID: id}, v}
 }
 
 func TestOneCauseIsOneFinding(t *testing.T) {
@@ -107,37 +118,37 @@ func TestOneCauseIsOneFinding(t *testing.T) {
 		Reason: "in"}
 	w := Gap{Kind: finding.WrongRefusal, Cause: "forbid refused", Confidence: finding.Proven, Reason: "401"}
 
-	items := []Item{item(probe.Crossing, "GET /a", "", access.Absent, u("absent")),
-		item(probe.Crossing, "GET /a", "", access.Broken, u("broken"))}
+	items := []Item{item(crossings, "GET /a", "", access.Absent, u("absent")),
+		item(crossings, "GET /a", "", access.Broken, u("broken"))}
 	for i := range 7 {
-		items = append(items, item(probe.Crossing, "GET /a", fmt.Sprint("i", i), access.Sound, p))
+		items = append(items, item(crossings, "GET /a", fmt.Sprint("i", i), access.Sound, p))
 	}
 	fs := gather(d, items)
 	require.Len(t, fs, 1, "nine callers let through by one missing guard")
 	assert.Equal(t, finding.Unprotected, fs[0].Kind)
 	assert.Equal(t, "No guard", fs[0].Title)
-	assert.Len(t, fs[0].Callers, 8, "seven identities and nobody")
+	assert.Len(t, fs[0].Callers, 9, "seven identities, and nobody in two ways")
 	assert.Equal(t, 9, fs[0].Crossings)
 
 	// Open without a credential only: what a role lets through is another cause.
-	fs = gather(d, []Item{items[0], item(probe.Crossing, "GET /a", "i0", access.Sound, p),
-		item(probe.Crossing, "GET /a", "i1", access.Sound, w)})
+	fs = gather(d, []Item{items[0], item(crossings, "GET /a", "i0", access.Sound, p),
+		item(crossings, "GET /a", "i1", access.Sound, w)})
 	require.Len(t, fs, 3)
 	assert.Equal(t, []finding.Kind{finding.Unprotected, finding.OverPermissive, finding.WrongRefusal},
 		[]finding.Kind{fs[0].Kind, fs[1].Kind, fs[2].Kind}, "worst first")
 
 	// The identity of a finding does not change with who shows it, or how many.
-	again := gather(d, []Item{item(probe.Crossing, "GET /a", "other", access.Sound, p)})
+	again := gather(d, []Item{item(crossings, "GET /a", "other", access.Sound, p)})
 	assert.Equal(t, fs[1].ID, again[0].ID)
 	assert.NotEqual(t, fs[0].ID, fs[1].ID)
-	elsewhere := gather(d, []Item{item(probe.Crossing, "GET /b", "other", access.Sound, p)})
+	elsewhere := gather(d, []Item{item(crossings, "GET /b", "other", access.Sound, p)})
 	assert.NotEqual(t, again[0].ID, elsewhere[0].ID)
 	assert.Regexp(t, `^mg-[0-9a-f]{10}$`, again[0].ID)
 }
 
 func TestInferredAreNotObserved(t *testing.T) {
 	d, _ := declaration.Parse("x", []byte("millgate: 1\nroutes: [GET /a]\n"), nil)
-	it := item(probe.Crossing, "GET /a", "ann", access.Sound, Gap{Kind: finding.OverPermissive, Subject: "role",
+	it := item(crossings, "GET /a", "ann", access.Sound, Gap{Kind: finding.OverPermissive, Subject: "role",
 		Cause: "role", Confidence: finding.Proven})
 	it.Probe.StandsFor = []string{"eve", "ida"}
 	f := gather(d, []Item{it})[0]
@@ -162,16 +173,16 @@ func FuzzCheckAnswer(f *testing.F) {
 	})
 }
 
-// gather is Gather without families.
+// gather is Gather with the callers at routes.
 func gather(d *declaration.Document, items []Item) []finding.Finding {
-	return Gather(&check.Context{Doc: d}, nil, items)
+	return Gather(&check.Context{Doc: d}, check.Families{crossing.Family{}}, items)
 }
 
 // A text that is declared after an answer came was looked for in what is kept of it alone:
 // where something of that is masked or cut, nothing was checked, and the verdict says so.
 func TestTextsThatWereNotLookedFor(t *testing.T) {
 	d := doc(t, "answers: { never: { text: [stack trace] } }\n")
-	p := item(probe.Malformed, "GET /a", "ann", access.Sound).Probe
+	p := item(malformed, "GET /a", "ann", access.Sound).Probe
 	judge := func(x check.Exchange) Verdict {
 		x.Status = 200
 		r := check.Report{Fate: check.Answered, Exchange: x}

@@ -10,7 +10,6 @@ import (
 	"millgate/core/access"
 	"millgate/core/check"
 	"millgate/core/declaration"
-	"millgate/core/probe"
 )
 
 var notPlain = regexp.MustCompile(`[^A-Z0-9]+`)
@@ -30,22 +29,29 @@ func open(s string) string {
 	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, "`", "\\`", "$", `\$`, "\x01", "$").Replace(s) + `"`
 }
 
-// requestOf is what a probe sends, still with {names} in its body.
-func requestOf(d *declaration.Document, p *probe.Probe, recordID string, call *check.Call) probe.Request {
-	q := probe.Build(d, p, recordID)
-	if call == nil {
-		return q
+// callOf is what a probe sends, still with {names} in its body. Where it sends nothing, it is
+// the request of its route.
+func callOf(d *declaration.Document, t *declaration.Target, p *check.Probe, recordID string,
+	call *check.Call) check.Call {
+	if call != nil {
+		out := *call
+		out.Request = call.Request.OnID(recordID)
+		return out
 	}
-	r := call.Request.OnID(recordID)
-	return probe.Request{Method: r.Method, Host: r.Host, Path: r.Path, Query: r.Query, Headers: r.Headers,
-		Body: r.Body, As: q.As}
+	i := d.RouteNamed(p.Route)
+	if i < 0 {
+		return check.Call{}
+	}
+	return check.Call{Request: check.RequestOf(&check.Context{Doc: d, Target: t}, p, i, d.Routes[i].Path(),
+		check.ParamsOf(p))}
 }
 
-// Command writes the probe against a target. recordID is the id behind its
-// record parameter; call is what a probe of a family sends, nil for the others.
-func Command(d *declaration.Document, t *declaration.Target, p *probe.Probe, recordID string,
+// Command writes a call of a probe against a target; a nil one is a probe that sends nothing.
+// recordID is the id behind its record parameter.
+func Command(d *declaration.Document, t *declaration.Target, p *check.Probe, recordID string,
 	call *check.Call) string {
-	q := requestOf(d, p, recordID, call)
+	sent := callOf(d, t, p, recordID, call)
+	q := sent.Request
 	base := t.Base
 	switch q.Host {
 	case "":
@@ -61,14 +67,17 @@ func Command(d *declaration.Document, t *declaration.Target, p *probe.Probe, rec
 		header(quote(h[0] + ": " + h[1]))
 	}
 	query := q.Query
-	if s := d.SchemeNamed(p.Scheme); s != nil && p.Kind != probe.Issued &&
-		(call == nil || len(call.As) > 0) {
-		who := p.Identity
-		if p.State == access.Broken {
+	var as check.Present
+	if len(sent.As) > 0 {
+		as = sent.As[0]
+	}
+	if s := d.SchemeNamed(as.Scheme); s != nil {
+		who := as.Identity
+		switch {
+		case as.Way != "":
+			who = as.Way
+		case as.State == access.Broken:
 			who = "BROKEN"
-		}
-		if p.Kind == probe.Credential {
-			who = p.Way
 		}
 		name := func(what string) string { return "\x01" + Variable(who, s.Name, what) }
 		switch {
@@ -97,18 +106,16 @@ func Command(d *declaration.Document, t *declaration.Target, p *probe.Probe, rec
 		body := string(q.Body)
 		req := declaration.Request{JSON: q.Body}
 		for _, n := range req.Placeholders() {
-			who := q.As
-			if call != nil {
-				f := call.Request.Fill[n]
-				if slices.Contains(call.Request.Needs, n) {
-					f.Identity = call.Request.NeedsOf
-				} else if f == (check.Fill{}) { // nothing stands there
-					body = strings.ReplaceAll(body, "{"+n+"}", "")
-					continue
-				}
-				if who = f.Identity; f.Made != "" {
-					who = f.Made + "_" + p.Identity
-				}
+			f := q.Fill[n]
+			if slices.Contains(q.Needs, n) {
+				f.Identity = q.NeedsOf
+			} else if f == (check.Fill{}) { // nothing stands there
+				body = strings.ReplaceAll(body, "{"+n+"}", "")
+				continue
+			}
+			who := f.Identity
+			if f.Made != "" {
+				who = f.Made + "_" + p.Caller.Identity
 			}
 			if who == "" {
 				who = "SAMPLE"

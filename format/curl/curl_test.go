@@ -17,7 +17,6 @@ import (
 	"millgate/core/check/detour"
 	"millgate/core/check/families"
 	"millgate/core/declaration"
-	"millgate/core/probe"
 )
 
 const text = `millgate: 1
@@ -33,18 +32,19 @@ identities:
 access: [{ at: "/**", who: signed-in, by: [access, key] }]
 `
 
-func probeOf(t *testing.T, base string, pick func(*probe.Probe) bool) (*declaration.Document, *declaration.Target,
-	*probe.Probe) {
+func probeOf(t *testing.T, base string, pick func(*check.Probe) bool) (*declaration.Document, *declaration.Target,
+	*check.Probe, *check.Call) {
 	t.Helper()
 	d, msgs := declaration.Parse("x", []byte(strings.Replace(text, "BASE", base, 1)), nil)
 	require.Empty(t, msgs)
-	for _, p := range probe.Make(d, d.Targets[0], families.All).Probes {
+	for _, p := range check.NewPlan(d, d.Targets[0], families.All).Probes {
 		if pick(p) {
-			return d, d.Targets[0], p
+			script := families.All.Named(p.Family).Script(&check.Context{Doc: d, Target: d.Targets[0]}, p)
+			return d, d.Targets[0], p, &script.Next(0, nil).Send[0]
 		}
 	}
 	t.Fatal("no such probe")
-	return nil, nil, nil
+	return nil, nil, nil, nil
 }
 
 // The command is run by a shell and a curl, and what arrives is compared.
@@ -55,8 +55,10 @@ func TestTheCommandRuns(t *testing.T) {
 		uri, auth, say, body = r.RequestURI, r.Header.Get("Authorization"), r.Header.Get("X-Say"), string(b)
 	}))
 	defer s.Close()
-	d, tg, p := probeOf(t, s.URL, func(p *probe.Probe) bool { return p.Identity == "ann" && p.Kind == probe.Crossing })
-	cmd := Command(d, tg, p, "", nil)
+	d, tg, p, call := probeOf(t, s.URL, func(p *check.Probe) bool {
+		return p.Caller.Identity == "ann" && p.Family == "crossing"
+	})
+	cmd := Command(d, tg, p, "", call)
 	assert.Contains(t, cmd, "$ANN_ACCESS_TOKEN")
 	assert.Contains(t, cmd, "$ANN_PASSWORD")
 	if _, err := exec.LookPath("curl"); err != nil {
@@ -74,21 +76,20 @@ func TestTheCommandRuns(t *testing.T) {
 }
 
 func TestOtherCallers(t *testing.T) {
-	d, tg, p := probeOf(t, "http://h", func(p *probe.Probe) bool {
-		return p.Identity == "bot" &&
-			p.Kind == probe.Crossing
+	d, tg, p, call := probeOf(t, "http://h", func(p *check.Probe) bool {
+		return p.Caller.Identity == "bot" &&
+			p.Family == "crossing"
 	})
-	assert.Contains(t, Command(d, tg, p, "", nil), `"http://h/a/x%20y?q=1%262&k=$BOT_KEY_KEY"`)
-	d, tg, p = probeOf(t, "http://h", func(p *probe.Probe) bool {
-		return p.State == access.Broken &&
-			p.Kind == probe.Crossing
+	assert.Contains(t, Command(d, tg, p, "", call), `"http://h/a/x%20y?q=1%262&k=$BOT_KEY_KEY"`)
+	d, tg, p, call = probeOf(t, "http://h", func(p *check.Probe) bool {
+		return p.Caller.State == access.Broken &&
+			p.Family == "crossing"
 	})
-	assert.Contains(t, Command(d, tg, p, "", nil), "$BROKEN_ACCESS_TOKEN")
-	d, tg, p = probeOf(t, "http://h", func(p *probe.Probe) bool { return p.Way == detour.DoubledSlash })
-	assert.Contains(t, Command(d, tg, p, "", nil), "--path-as-is")
-	assert.Contains(t, Command(d, tg, p, "", nil), `"http://h//a/x%20y?`)
-	d, tg, p = probeOf(t, "http://h", func(p *probe.Probe) bool { return p.Kind == "wrong-secret" })
-	call := families.All.Named("wrong-secret").Script(&check.Context{Doc: d, Target: tg}, p.Check).Next(0, nil).Send[0]
-	assert.Contains(t, Command(d, tg, p, "", &call), "$WRONG_ANN_PASSWORD")
+	assert.Contains(t, Command(d, tg, p, "", call), "$BROKEN_ACCESS_TOKEN")
+	d, tg, p, call = probeOf(t, "http://h", func(p *check.Probe) bool { return p.Of == detour.DoubledSlash })
+	assert.Contains(t, Command(d, tg, p, "", call), "--path-as-is")
+	assert.Contains(t, Command(d, tg, p, "", call), `"http://h//a/x%20y?`)
+	d, tg, p, call = probeOf(t, "http://h", func(p *check.Probe) bool { return p.Family == "wrong-secret" })
+	assert.Contains(t, Command(d, tg, p, "", call), "$WRONG_ANN_PASSWORD")
 	assert.Equal(t, "A_B_2_C", Variable("a-b", "2.c"))
 }

@@ -45,10 +45,9 @@ type Family struct{ check.OnRecords }
 // Detail is what a crossing is sent with, and what it is held against.
 type Detail struct {
 	Params    map[string]string // values for all parameters but the record's
-	IsControl bool
-	ControlBy string   // the control's caller, in words
-	Owner     []string // the probes of the owner of a foreign record, at that record
-	Own       []string // those of the caller at its own records
+	ControlBy string            // the control's caller, in words
+	Owner     []string          // the probes of the owner of a foreign record, at that record
+	Own       []string          // those of the caller at its own records
 }
 
 // Parameters are the values of its route's parameters, but for the record's.

@@ -27,7 +27,7 @@ func TestWhatIsPlanned(t *testing.T) {
 	assert.Equal(t, []string{"bob"}, ann.StandsFor, "the declaration cannot tell them apart")
 	assert.Equal(t, "crossing|GET /things|boss|s|sound||", ann.Control)
 	assert.Equal(t, "boss", of(ann).ControlBy)
-	assert.True(t, of(named(t, p, ann.Control)).IsControl)
+	assert.True(t, named(t, p, ann.Control).IsControl)
 	own := named(t, p, "crossing|DELETE /things/{id}|ann|s|sound|own|")
 	assert.Equal(t, check.ThenDeleting, own.Phase)
 	assert.Equal(t, check.Record{Name: "thing", Param: "id", Owner: "ann"}, own.Record, "made for it, and for it alone")

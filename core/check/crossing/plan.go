@@ -150,7 +150,7 @@ func (x planning) control(f Family, c *check.Context) *check.Probe {
 	}
 	for _, p := range made {
 		d := of(p)
-		if d.IsControl = p == ctl; !d.IsControl {
+		if p.IsControl = p == ctl; !p.IsControl {
 			p.Control, d.ControlBy = ctl.Key(), f.Who(ctl)
 		}
 		p.Detail = d

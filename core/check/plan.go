@@ -1,0 +1,179 @@
+package check
+
+// Rule: The same declaration gives the same plan.
+
+import (
+	"cmp"
+	"slices"
+	"time"
+
+	"millgate/core/access"
+	"millgate/core/declaration"
+)
+
+// Plan is a whole sweep before it begins. The same document and target give the same
+// probes with the same ids, which is how an interrupted sweep goes on.
+//
+// Safe requests come first (RFC 9110 section 9.2.1), controls before all, then what its
+// Phase says. Verdicts wait for their control.
+type Plan struct {
+	Context  *Context
+	Families Families
+	Probes   []*Probe
+	Left     []Omission
+	Inferred int // crossings that a probe of their class stands for
+	Spared   int // probes that one at another route stands for
+
+	crossings Crossings
+	byKey     map[string]*Probe
+	widened   map[string]bool
+}
+
+// NewPlan plans a sweep of a target. The document must be without errors.
+func NewPlan(d *declaration.Document, t *declaration.Target, l Families) *Plan {
+	pl := &Plan{Context: &Context{Doc: d, Target: t}, Families: l, byKey: map[string]*Probe{},
+		widened: map[string]bool{}}
+	for _, f := range l {
+		p := NewPlanning(pl.crossings)
+		f.Plan(pl.Context, p)
+		for _, x := range p.Probes {
+			pl.byKey[x.Key()] = x
+		}
+		pl.Probes, pl.Left = append(pl.Probes, p.Probes...), append(pl.Left, p.Left...)
+		pl.Spared, pl.Inferred = pl.Spared+p.Spared, pl.Inferred+p.Inferred
+		if first, ok := f.(Leading); ok {
+			pl.crossings = vouched{first.Crossings(pl.Context, p.Probes), pl}
+		}
+	}
+	slices.SortStableFunc(pl.Probes, func(a, b *Probe) int {
+		if a.Phase != b.Phase || a.Phase != SafeFirst || a.IsControl == b.IsControl {
+			return cmp.Compare(a.Phase, b.Phase)
+		}
+		if a.IsControl {
+			return -1
+		}
+		return 1
+	})
+	return pl
+}
+
+// Leading is the family that is planned first, since the others ask it for controls.
+type Leading interface {
+	Crossings(c *Context, own []*Probe) Crossings
+}
+
+// Vouching is a family whose probes show whether their caller's credential works.
+type Vouching interface{ Vouches(p *Probe) bool }
+
+// vouched are crossings in a plan, where other families' probes show credentials as well.
+type vouched struct {
+	Crossings
+	plan *Plan
+}
+
+// Using are the probes of all families that show whether a credential of a scheme works.
+func (x vouched) Using(scheme string) (out []string) {
+	for _, p := range x.plan.Probes {
+		if p.Caller.Scheme != scheme {
+			continue
+		}
+		if f, ok := x.plan.Family(p).(Vouching); ok && f.Vouches(p) {
+			out = append(out, p.Key())
+		}
+	}
+	return out
+}
+
+// Find is the probe with a key, nil without.
+func (p *Plan) Find(key string) *Probe { return p.byKey[key] }
+
+// Family is that of a probe.
+func (p *Plan) Family(x *Probe) Family { return p.Families.Named(x.Family) }
+
+// Widen plans what a gap at a probe asks for. The new probes join the plan; asked again for
+// the same probe there are none.
+func (p *Plan) Widen(x *Probe, e *Evidence) (out []*Probe) {
+	f, ok := p.Family(x).(Widening)
+	if !ok || x.Widens != "" || p.widened[x.Key()] {
+		return nil
+	}
+	p.widened[x.Key()] = true
+	more := NewPlanning(p.crossings)
+	f.More(p.Context, x, e, more)
+	for _, q := range more.Probes {
+		if p.byKey[q.Key()] != nil {
+			continue
+		}
+		q.Widens = x.Key()
+		p.byKey[q.Key()] = q
+		out = append(out, q)
+	}
+	p.Probes = append(p.Probes, out...)
+	return out
+}
+
+// ByTarget says whether the target's rules leave out a crossing of a route.
+func (p *Plan) ByTarget(route string) bool {
+	return slices.ContainsFunc(p.Left, func(o Omission) bool { return o.Route == route && o.ByTarget })
+}
+
+// Expect is what is expected of a probe, as it is told to people: its admission where its
+// family says nothing.
+func (p *Plan) Expect(x *Probe) access.Expectation {
+	if f, ok := p.Family(x).(Expecting); ok {
+		return f.Expect(p.Context, x)
+	}
+	return access.Expectation{Outcome: access.Admit}
+}
+
+// Who is the caller of a probe in words.
+func (p *Plan) Who(x *Probe) string { return p.Families.Who(x) }
+
+// Says is what a probe is, in words.
+func (p *Plan) Says(x *Probe) string {
+	_, says := p.Families.Cell(x)
+	return says
+}
+
+// Cell is where a probe stands on the board.
+func (p *Plan) Cell(x *Probe) Cell {
+	cell, _ := p.Families.Cell(x)
+	return cell
+}
+
+// Unsafe counts the probes that send something unsafe.
+func (p *Plan) Unsafe() int { return p.count(func(x *Probe) bool { return x.Unsafe }) }
+
+// Made counts the probes that need a throwaway record.
+func (p *Plan) Made() int { return p.count(func(x *Probe) bool { return x.Record.Lent() }) }
+
+func (p *Plan) count(of func(*Probe) bool) (n int) {
+	for _, x := range p.Probes {
+		if of(x) {
+			n++
+		}
+	}
+	return n
+}
+
+// Requests estimates all requests of the sweep: those of the probes, making, reading and
+// removing throwaway records, and one login for each identity.
+func (p *Plan) Requests() int {
+	ids := map[string]bool{}
+	n := 3 * p.Made()
+	for _, x := range p.Probes {
+		if x.Caller.Identity != "" {
+			ids[x.Caller.Identity] = true
+		}
+		n += p.Family(x).Cost(p.Context, x).Requests
+	}
+	return n + len(ids)
+}
+
+// Duration estimates the time at a pace.
+func (p *Plan) Duration(pace declaration.Pace) time.Duration {
+	if pace.Count < 1 {
+		return 0
+	}
+	return time.Duration(float64(p.Requests()) / pace.PerSecond() * float64(time.Second)).Round(time.Second / 10)
+}
