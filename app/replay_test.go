@@ -110,12 +110,15 @@ func TestAReplayThatIsLostIsNamed(t *testing.T) {
 		a.Wait(w.ID)
 		v, err := a.Crossing("stand-in", "POST /v1/alerts", "")
 		require.NoError(t, err)
+		lost := 0
 		for _, p := range v.Probes {
-			if p.Probe.Of == check.Repeated && p.Fact != nil {
+			if credential.Of(p.Probe).Way == check.Repeated && p.Fact != nil {
+				lost++
 				assert.Equal(t, finding.Unproven, p.Verdict.Kind)
 				assert.Contains(t, p.Verdict.Reason, "the pair was throttled (429) each of")
 			}
 		}
+		assert.Equal(t, 1, lost)
 	})
 }
 

@@ -415,10 +415,8 @@ func (m *Measured) Side() (out Side) {
 			i++
 			continue
 		}
-		k := i
-		at, late, refused := 0, 0, 0
+		k, at, late, refused, gap := i, 0, 0, 0, false
 		var admitted []Seen
-		gap := false
 		for k < len(m.Calls) && m.Calls[k].Batch == m.Calls[i].Batch {
 			switch s := m.Calls[k]; {
 			case s.At-m.Calls[i].At > max(w.usual/2, leastWait):
