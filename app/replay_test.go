@@ -5,6 +5,7 @@ import (
 	"net/http"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -94,9 +95,20 @@ func TestAReplayThatIsLostIsNamed(t *testing.T) {
 	virtually(t, func(t *testing.T, n *memnet.Net) {
 		a, _ := observatory(t, n, standin.Options{Flaws: []standin.Flaw{standin.AlertReplay}}, nil)
 		dial := a.dial
-		url, end := n.Serve(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
-			w.Header().Set("Retry-After", "1")
-			w.WriteHeader(429)
+		var mu sync.Mutex
+		seen := map[string]bool{}
+		url, end := n.Serve(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			mu.Lock()
+			defer mu.Unlock()
+			signed := r.Header.Get("X-Relay-Signature")
+			switch {
+			case signed == "":
+				w.WriteHeader(401)
+			case seen[signed]: // the second of a pair
+				w.Header().Set("Retry-After", "1")
+				w.WriteHeader(429)
+			}
+			seen[signed] = true
 		}))
 		defer end()
 		a.dial = dial
