@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"millgate/core/check"
+	"millgate/core/check/logins"
 	"millgate/core/check/sessions"
 	"millgate/core/declaration"
 	"millgate/core/finding"
@@ -114,9 +115,14 @@ func (a *App) CompareLogins(ctx context.Context, target, identity, scheme string
 		return session.Timing{}, err
 	}
 	defer c.Close()
-	known, unknown, err := wire.NewKeyring(d, t, c, a.secret).TimeLogins(ctx, identity, s, timingPairs)
+	f, err := wire.Runner{Keys: wire.NewKeyring(d, t, c, a.secret)}.Run(ctx,
+		logins.Timing(&check.Context{Doc: d, Target: t}, identity, scheme, timingPairs))
 	if err != nil {
 		return session.Timing{}, err
 	}
-	return session.Compare(known, unknown), nil
+	m, _ := f.Data.(*logins.Timed)
+	if m.Lost != "" {
+		return session.Timing{}, fmt.Errorf("%w: %s", wire.ErrUnreachable, m.Lost)
+	}
+	return session.Compare(m.Known, m.Unknown), nil
 }

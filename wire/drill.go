@@ -3,7 +3,6 @@ package wire
 import (
 	"context"
 	"fmt"
-	"time"
 
 	"millgate/core/declaration"
 	"millgate/core/mask"
@@ -45,34 +44,4 @@ func (k *Keyring) introspection(s *declaration.Scheme, token string) (Outgoing, 
 		values["token"] = token
 	}
 	return FillRequest(s.Introspect, values), nil
-}
-
-// TimeLogins sends pairs of logins with a wrong secret, with a known and an
-// unknown name in turn, and says how long each took. The first pair opens the
-// connection and does not count.
-func (k *Keyring) TimeLogins(ctx context.Context, identity string, s *declaration.Scheme, pairs int) (known,
-	unknown []time.Duration, err error) {
-	for i := 0; i <= pairs; i++ {
-		for _, other := range []bool{false, true} {
-			w, err := k.WrongLogin(identity, s.Name, other)
-			if err != nil {
-				return nil, nil, err
-			}
-			r, err := k.client.send(ctx, w.Outgoing)
-			switch {
-			case err != nil:
-				return nil, nil, err
-			case r.Status == 429:
-				return nil, nil, fmt.Errorf("the service throttles logins (429) after %d; wait, and compare again", 2*i)
-			case r.Status == 0:
-				return nil, nil, fmt.Errorf("%w: %s", ErrUnreachable, r.Error)
-			case i == 0:
-			case !other:
-				known = append(known, r.Took)
-			default:
-				unknown = append(unknown, r.Took)
-			}
-		}
-	}
-	return known, unknown, nil
 }

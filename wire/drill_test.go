@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"millgate/core/check"
+	"millgate/core/check/logins"
 	"millgate/core/check/sessions"
 	"millgate/core/declaration"
 	"millgate/core/session"
@@ -168,10 +169,12 @@ identities: { ann: { credentials: { s: { p: kept:P } } } }
 
 func TestTimingLogins(t *testing.T) {
 	_, k, asked := otherKinds(t)
-	known, unknown, err := k.TimeLogins(context.Background(), "ann", k.doc.SchemeNamed("desk"), 3)
+	f, err := Runner{Keys: k}.Run(t.Context(), logins.Timing(&check.Context{Doc: k.doc, Target: k.target}, "ann",
+		"desk", 3))
 	require.NoError(t, err)
-	assert.Len(t, known, 3)
-	assert.Len(t, unknown, 3)
+	m, _ := f.Data.(*logins.Timed)
+	assert.Len(t, m.Known, 3)
+	assert.Len(t, m.Unknown, 3)
 	assert.Len(t, *asked, 8, "one pair more opens the connection")
 	all := strings.Join(*asked, " ")
 	assert.Equal(t, 4, strings.Count(all, "u=ann"), "in turn with names that nobody has")

@@ -434,41 +434,6 @@ func (k *Keyring) Values(ctx context.Context, as string, need []string) (map[str
 	return nil, fmt.Errorf("%w: no identity has values for {%s}", ErrCredential, strings.Join(need, "}, {"))
 }
 
-// WrongLogin is a login with something wrong in it, and what it was filled with.
-type WrongLogin struct {
-	Outgoing
-	values map[string]string
-}
-
-// WrongLogin makes the login of an identity with every secret replaced by another text,
-// wherever the declaration has it, and with another name as well where that is to be
-// unknown.
-func (k *Keyring) WrongLogin(identity, scheme string, unknown bool) (*WrongLogin, error) {
-	s := k.doc.SchemeNamed(scheme)
-	id := k.doc.IdentityNamed(identity)
-	fill, err := k.fill(identity, scheme)
-	if err != nil {
-		return nil, err
-	}
-	w := &WrongLogin{}
-	for _, c := range id.Credentials {
-		if c.Scheme.Name != scheme {
-			continue
-		}
-		for n := range c.Fill {
-			switch {
-			case c.Secret(n):
-				fill[n] = "wrong-" + random()[:16]
-			case unknown:
-				fill[n] = "nobody-" + random()[:12]
-			}
-		}
-	}
-	w.values = k.values(fill)
-	w.Outgoing = FillRequest(s.Login, w.values)
-	return w, nil
-}
-
 // FillBody puts values in place of {placeholders}, escaped as the content
 // type asks.
 func FillBody(body []byte, contentType string, values map[string]string) []byte {

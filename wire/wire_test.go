@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"millgate/core/check"
 	"millgate/core/declaration"
 	"millgate/core/mask"
 )
@@ -213,10 +214,6 @@ func TestOtherCredentials(t *testing.T) {
 	o = Outgoing{}
 	require.NoError(t, k.PresentBroken(ctx, &o, "access"))
 	assert.Len(t, o.Headers, 1)
-	w, err := k.WrongLogin("ann", "access", false)
-	require.NoError(t, err)
-	assert.Equal(t, "ann", w.values["u"])
-	assert.Contains(t, w.values["p"], "wrong-")
 }
 
 // What a login is filled with is replaced wherever it stands.
@@ -230,15 +227,25 @@ identities: { ann: { credentials: { access: { u: ann, p: env:P } } } }
 		error) {
 		return "right", nil
 	})
-	w, err := k.WrongLogin("ann", "access", false)
-	require.NoError(t, err)
-	assert.Regexp(t, `^/in/ann/wrong-[0-9a-f]{16}$`, w.Path)
-	assert.Regexp(t, `^k-wrong-`, w.Headers[0][1])
-	assert.Regexp(t, `^p=wrong-[0-9a-f]+&user=ann$`, string(w.Body))
-	assert.NotContains(t, fmt.Sprint(w.Outgoing), "right")
-	w, err = k.WrongLogin("ann", "access", true)
-	require.NoError(t, err)
-	assert.Regexp(t, `^p=wrong-[0-9a-f]+&user=nobody-[0-9a-f]+$`, string(w.Body))
+	r := Runner{Keys: k}.running()
+	login := func(unknown bool) Outgoing {
+		q := check.LoginAs(&check.Context{Doc: d, Target: d.Targets[0]}, d.Schemes[0].Login, d.Identities[0], "access",
+			func(secret bool) (check.Fill, bool) {
+				if secret {
+					return check.Fill{Made: "wrong"}, true
+				}
+				return check.Fill{Made: "nobody"}, unknown
+			})
+		o, _, err := r.outgoing(t.Context(), check.Call{Request: q})
+		require.NoError(t, err)
+		return o
+	}
+	o := login(false)
+	assert.Regexp(t, `^/in/ann/wrong-[0-9a-f]{16}$`, o.Path)
+	assert.Regexp(t, `^k-wrong-`, check.Field(o.Headers, "X-Key"))
+	assert.Regexp(t, `^p=wrong-[0-9a-f]+&user=ann$`, string(o.Body))
+	assert.NotContains(t, fmt.Sprint(o), "right")
+	assert.Regexp(t, `^p=wrong-[0-9a-f]+&user=nobody-[0-9a-f]+$`, string(login(true).Body))
 }
 
 func TestAlterKeepsTheForm(t *testing.T) {

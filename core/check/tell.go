@@ -105,8 +105,5 @@ func (t *Telling) Now() time.Duration { return t.now }
 // Keep keeps reports with the fact.
 func (t *Telling) Keep(r ...Report) { t.kept = append(t.kept, r...) }
 
-// Drop takes the report that was kept last away again.
-func (t *Telling) Drop() { t.kept = t.kept[:len(t.kept)-1] }
-
 // Measured says what the script measures: a pointer to what it goes on filling.
 func (t *Telling) Measured(d Data) { t.data = d }

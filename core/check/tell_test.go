@@ -23,7 +23,6 @@ func TestAScriptFromTopToBottom(t *testing.T) {
 				}
 				t.Wait(time.Second)
 			}
-			t.Drop()
 			t.Send() // nothing is no step
 			t.Keep(t.Send(Call{Name: "a"}, Call{Name: "b"})[1])
 		})
@@ -41,7 +40,7 @@ func TestAScriptFromTopToBottom(t *testing.T) {
 	assert.True(t, s.Next(9*time.Second, nil).Ends(), "it has ended")
 	d, kept := s.Data()
 	assert.Equal(t, &measured{3}, d)
-	assert.Equal(t, []string{"ask", "ask", "b"}, names(kept), "the third was dropped")
+	assert.Equal(t, []string{"ask", "ask", "ask", "b"}, names(kept))
 
 	// Given up: what it kept and measured stays, the rest of the function is not run.
 	s = script()

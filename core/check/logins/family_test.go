@@ -180,3 +180,43 @@ func TestJudge(t *testing.T) {
 	assert.False(t, v.IsGap(), "a sign-up as well")
 	assert.Equal(t, finding.Likely, v.Proof.Confidence())
 }
+
+// Pairs of logins are timed in turn, each with a secret and a name of its own.
+func TestTiming(t *testing.T) {
+	c, _ := planned(t, "all")
+	answer := func(status int) func(call check.Call, at time.Duration) check.Report {
+		n := 0
+		return func(call check.Call, _ time.Duration) check.Report {
+			n++
+			r := check.Report{Fate: check.Answered, Exchange: check.Exchange{Status: 401, Took: 20 * time.Millisecond}}
+			if call.Request.Fill["u"].Made != "" {
+				r.Exchange.Took = 5 * time.Millisecond
+			}
+			if n == 6 && status != 401 {
+				if r.Exchange.Status = status; status == 0 {
+					r.Fate, r.Why = check.Lost, "connection reset"
+				}
+			}
+			return r
+		}
+	}
+	f, sent := play.Run(Timing(c, "ann", "s", 4), -1, answer(401))
+	m, _ := f.Data.(*Timed)
+	assert.Equal(t, []time.Duration{20 * time.Millisecond, 20 * time.Millisecond, 20 * time.Millisecond,
+		20 * time.Millisecond}, m.Known)
+	assert.Len(t, m.Unknown, 4)
+	assert.Equal(t, 5*time.Millisecond, m.Unknown[0])
+	made := map[string]bool{}
+	for _, s := range sent {
+		assert.False(t, made[s.Request.Fill["p"].Made], "another secret each time")
+		made[s.Request.Fill["p"].Made] = true
+		assert.Empty(t, s.As)
+	}
+	assert.Len(t, sent, 10, "a pair more opens the connection")
+	for status, says := range map[int]string{429: "throttles logins (429) after 4", 0: "connection reset"} {
+		f, sent = play.Run(Timing(c, "ann", "s", 4), -1, answer(status))
+		m, _ = f.Data.(*Timed)
+		assert.Contains(t, m.Lost, says)
+		assert.Len(t, sent, 6, "it ends there")
+	}
+}
