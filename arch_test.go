@@ -42,15 +42,16 @@ var arrows = map[string][]string{
 		"core/access", "core/declaration", "core/finding", "core/mask", "core/route", "core/session",
 		"core/token",
 	},
+	"core/check/answers": {"core/check", "core/declaration", "core/finding", "core/mask"},
 	"core/check/credential": {
 		"core/access", "core/check", "core/declaration", "core/finding", "core/session", "core/token",
 	},
 	"core/check/crossing": {"core/access", "core/check", "core/declaration", "core/finding", "core/route"},
 	"core/check/detour":   {"core/access", "core/check", "core/declaration", "core/finding", "core/route"},
 	"core/check/families": {
-		"core/check", "core/check/credential", "core/check/crossing", "core/check/detour", "core/check/issued",
-		"core/check/logins", "core/check/malformed", "core/check/pages", "core/check/quotas", "core/check/raised",
-		"core/check/sessions", "core/check/undeclared",
+		"core/check", "core/check/answers", "core/check/credential", "core/check/crossing", "core/check/detour",
+		"core/check/issued", "core/check/logins", "core/check/malformed", "core/check/pages", "core/check/quotas",
+		"core/check/raised", "core/check/sessions", "core/check/undeclared",
 	},
 	"core/check/issued": {
 		"core/access", "core/check", "core/declaration", "core/finding", "core/session", "core/token",
@@ -74,7 +75,7 @@ var arrows = map[string][]string{
 	"core/token":            {"core/access", "core/declaration", "core/finding"},
 	"core/verdict": {
 		"core/access", "core/check", "core/check/credential", "core/check/crossing", "core/check/detour",
-		"core/check/families", "core/check/undeclared", "core/declaration", "core/finding", "core/mask",
+		"core/check/families", "core/check/undeclared", "core/declaration", "core/finding",
 	},
 	"e2e":              {},
 	"examples":         {},

@@ -276,7 +276,8 @@ func (j *judge) judging(p *check.Probe) (verdict.Verdict, []string) {
 	f := j.facts[p.Key()]
 	family := j.plan.Family(p)
 	e := j.evidence()
-	in := verdict.Input{Doc: j.doc, Probe: p, Answer: f.answer(), Lost: f.Lost, Sick: f.Sick}
+	in := verdict.Input{Context: j.plan.Context, Families: j.plan.Families, Probe: p,
+		Answer: f.answer(), Lost: f.Lost, Sick: f.Sick}
 	return verdict.Of(in, func() check.Verdict { return family.Judge(j.plan.Context, p, f.seen(), e) }),
 		e.Asked()
 }

@@ -50,7 +50,7 @@ fuzz() {
 core/declaration FuzzParse
 core/route FuzzSelector
 core/token FuzzDecodeAndJudge
-core/verdict FuzzCheckAnswer
+core/check/answers FuzzCheckAnswer
 format/openapi FuzzRead
 format/har FuzzRead
 format/accesslog FuzzRead
@@ -62,7 +62,7 @@ mutation() {
   (cd scripts/mutate && $go build -o ../../bin/mutate .)
   for seed in 1 2 3; do
     step "mutation-$seed" bin/mutate -seed "$seed" -with core/verdict,core/session \
-      core/check core/check/credential core/check/crossing core/check/detour core/check/issued core/check/logins core/check/malformed core/check/pages core/check/quotas core/check/raised core/check/sessions core/check/undeclared core/finding core/mask
+      core/check core/check/answers core/check/credential core/check/crossing core/check/detour core/check/issued core/check/logins core/check/malformed core/check/pages core/check/quotas core/check/raised core/check/sessions core/check/undeclared core/finding core/mask
   done
 }
 

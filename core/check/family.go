@@ -48,6 +48,12 @@ type Stepwise interface {
 	Outcomes(c *Context, p *Probe, f *Fact) []Outcome
 }
 
+// Watcher is a family that looks at the answers that others judge (Verdict.Answers).
+type Watcher interface {
+	// Watch gives the gaps of an answer at a route, and what of it cannot be told.
+	Watch(c *Context, route string, r Report) (gaps []Gap, unsure string)
+}
+
 // Widening is a family whose gaps ask for more probes: what shows at one route is tried at
 // others.
 type Widening interface {

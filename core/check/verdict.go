@@ -17,10 +17,11 @@ type Verdict struct {
 	Proof Proof
 	Gaps  []Gap
 	Does  string // what was seen, as the lens of the probe's cell shows it; "" without
-	// Answers are those that are held against what the declaration says of any answer. Shape
-	// is what one is a gap of that has another shape; the zero one: as anywhere.
-	Answers []Report
-	Shape   Gap
+	// Answers are those that watchers look at. Shape is what one is a gap of that refuses in
+	// another shape than declared; the zero one: as anywhere. With AnyShape it may.
+	Answers  []Report
+	Shape    Gap
+	AnyShape bool
 }
 
 // IsGap says whether it has a gap that is more than unproven.

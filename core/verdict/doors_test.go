@@ -78,7 +78,9 @@ func judged(d *declaration.Document, p *check.Probe, a check.Answer, others map[
 		return nil
 	})
 	c := &check.Context{Doc: d, Target: d.Targets[0]}
-	return Of(Input{Doc: d, Probe: p, Answer: a}, func() check.Verdict {
+	in := input(d, p)
+	in.Answer = a
+	return Of(in, func() check.Verdict {
 		return crossing.Family{}.Judge(c, p, fact(a), e)
 	})
 }
@@ -94,7 +96,9 @@ func TestVerdictsOfFamilies(t *testing.T) {
 	seen := check.Report{Name: "look", Fate: check.Answered, Exchange: check.Exchange{Status: 200}}
 	gap := check.Gap{Cause: row, What: "the shelf", Rung: 7, Scope: finding.Scope{Of: finding.AtScheme, Name: "s"},
 		Says: "It is shown.", Proof: check.Shown(seen)}
-	of := func(v check.Verdict) Verdict { return Of(Input{Doc: d, Probe: p}, func() check.Verdict { return v }) }
+	of := func(v check.Verdict) Verdict {
+		return Of(input(d, p), func() check.Verdict { return v })
+	}
 
 	v := of(check.Verdict{Gaps: []check.Gap{gap, gap}})
 	assert.Equal(t, finding.Leaking, v.Kind)
@@ -120,7 +124,9 @@ func TestVerdictsOfFamilies(t *testing.T) {
 	assert.Equal(t, []any{finding.Unproven, 0}, []any{v.Kind, len(v.Gaps)}, "nothing shows it")
 	assert.Equal(t, finding.Unproven, of(check.Verdict{}).Kind, "the zero verdict")
 	assert.Equal(t, finding.Agrees, of(check.Verdict{Proof: check.Speaks(seen)}).Kind)
-	lost := Of(Input{Doc: d, Probe: p, Lost: "never answered"},
+	in := input(d, p)
+	in.Lost = "never answered"
+	lost := Of(in,
 		func() check.Verdict { panic("there is nothing to judge") })
 	assert.Equal(t, "never answered", lost.Reason)
 }

@@ -183,9 +183,6 @@ func (x gathering) place(p *check.Probe, g Gap) place {
 	if tok && x.broken[at.route] {
 		at.kind, at.cause = finding.Unprotected, "credential broken"
 	}
-	if g.Kind == finding.WrongRefusal && g.Subject == "answer" && g.Row == nil {
-		at.cause = "answer"
-	}
 	// How the service answers what it does not serve is one cause,
 	// whichever path was asked for.
 	stray := isUndeclared(p, undeclared.Address) || isDetour(p) && p.Of != detour.MethodOverride

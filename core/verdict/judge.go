@@ -1,20 +1,22 @@
+// Package verdict turns an answer into a verdict and verdicts into findings.
+//
+// Families of checks (core/check) judge their own probes; this package turns what they say
+// into verdicts, and gathers gaps into findings.
 package verdict
 
 import (
 	"fmt"
-	"strings"
 
 	"millgate/core/check"
-	"millgate/core/check/crossing"
-	"millgate/core/declaration"
 	"millgate/core/finding"
 )
 
 // Input is everything a verdict is made from.
 type Input struct {
-	Doc    *declaration.Document
-	Probe  *check.Probe
-	Answer check.Answer
+	Context  *check.Context
+	Families check.Families
+	Probe    *check.Probe
+	Answer   check.Answer
 	// Sick: it failed while the service as a whole did.
 	Sick bool
 	// Lost is set when the probe was sent but its answer never seen.
@@ -44,28 +46,39 @@ type Verdict struct {
 	Does       string             `json:"does,omitempty"` // for a page: what it can do
 }
 
-// answer holds an answer against what is said of any: its shape, and what it must not show.
-func (v *Verdict) answer(in Input, a check.Answer, shape check.Gap) {
-	var schema map[int]*declaration.Shape
-	if i := in.Doc.RouteNamed(in.Probe.Route); i >= 0 {
-		schema = in.Doc.Routes[i].Answers
-	}
-	if list := unsought(a, in.Doc.Answers); len(list) > 0 && v.Kind == finding.Agrees {
-		v.agrees(finding.Likely, fmt.Sprintf("%s; whether it shows %s was not checked: that was declared after it was "+
-			"sent, and not all of the answer was kept", v.Reason, strings.Join(list, ", ")))
-	}
-	wrong := len(v.Gaps) > 0 && v.Gaps[0].Kind == finding.WrongRefusal
-	for _, s := range CheckAnswer(a, in.Doc.Answers, schema) {
-		// Who asks for a page may be answered with one.
-		if s.Kind == finding.WrongRefusal && (wrong || in.Probe.Of == crossing.AcceptHTML) {
+// watched takes what watchers say of an answer that a family judged.
+func (v *Verdict) watched(in Input, r check.Report, of check.Verdict) {
+	for _, f := range in.Families {
+		w, ok := f.(check.Watcher)
+		if !ok {
 			continue
 		}
-		g := Gap{Kind: s.Kind, Subject: "answer", Cause: s.Cause, Reason: s.Reason, Confidence: finding.Proven}
-		if shape.Cause != nil && s.Kind == shape.Cause.Kind {
-			g.Row, g.Cause, g.Rung, g.Scope = shape.Cause, shape.Cause.Cause+shape.What, shape.Rung, shape.Scope
+		gaps, unsure := w.Watch(in.Context, in.Probe.Route, r)
+		if unsure != "" && v.Kind == finding.Agrees {
+			v.agrees(finding.Likely, v.Reason+"; "+unsure)
 		}
-		v.Gaps = append(v.Gaps, g)
+		wrong := len(v.Gaps) > 0 && v.Gaps[0].Kind == finding.WrongRefusal
+		for _, g := range gaps {
+			if g.Cause.Kind == finding.WrongRefusal && (wrong || of.AnyShape) {
+				continue
+			}
+			if s := of.Shape; s.Cause != nil && g.Cause.Kind == s.Cause.Kind {
+				s.Says, s.Proof = g.Says, g.Proof
+				g = s
+			}
+			v.Gaps = append(v.Gaps, gapOf(g, "answer"))
+		}
 	}
+}
+
+// gapOf is a family's gap.
+func gapOf(g check.Gap, subject string) Gap {
+	says := g.Says
+	if hid := g.Proof.Hid(); hid != "" {
+		says += " Not all was seen: " + hid + "."
+	}
+	return Gap{Kind: g.Cause.Kind, Rung: g.Rung, Subject: subject, Cause: g.Cause.Cause + g.What, Reason: says,
+		Confidence: g.Proof.Confidence(), Row: g.Cause, Scope: g.Scope}
 }
 
 // nothing says that nothing can be concluded, whatever was looked for: no answer was
@@ -85,7 +98,7 @@ func (v *Verdict) nothing(in Input) bool {
 
 // Of is the verdict of a family of its own on a probe.
 func Of(in Input, judge func() check.Verdict) Verdict {
-	v := Verdict{Class: check.Classify(in.Answer, in.Doc.Answers)}
+	v := Verdict{Class: check.Classify(in.Answer, in.Context.Doc.Answers)}
 	if v.nothing(in) {
 		return v
 	}
@@ -103,20 +116,14 @@ func Of(in Input, judge func() check.Verdict) Verdict {
 			v.unproven(g.Says)
 			continue
 		}
-		says := g.Says
-		if hid := g.Proof.Hid(); hid != "" {
-			says += " Not all was seen: " + hid + "."
-		}
 		subject := ""
 		if g.Cause.Kind == finding.OverPermissive {
 			subject = g.Cause.Cause
 		}
-		v.Gaps = append(v.Gaps, Gap{Kind: g.Cause.Kind, Rung: g.Rung, Subject: subject,
-			Cause: g.Cause.Cause + g.What, Reason: says,
-			Confidence: g.Proof.Confidence(), Row: g.Cause, Scope: g.Scope})
+		v.Gaps = append(v.Gaps, gapOf(g, subject))
 	}
 	for _, r := range of.Answers {
-		v.answer(in, check.AnswerOf(r.Exchange), of.Shape)
+		v.watched(in, r, of)
 	}
 	v.worst()
 	return v

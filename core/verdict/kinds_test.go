@@ -26,7 +26,9 @@ schemes: { access: { kind: bearer, login: { send: POST /login, take: { access: /
 func TestLostIsUnproven(t *testing.T) {
 	d := kindsDoc(t)
 	p := item(crossings, "GET /a", "", access.Absent).Probe
-	v := Of(Input{Doc: d, Probe: p, Lost: "sent before the sweep was interrupted"}, nil)
+	in := input(d, p)
+	in.Lost = "sent before the sweep was interrupted"
+	v := Of(in, nil)
 	assert.Equal(t, finding.Unproven, v.Kind)
 	assert.Empty(t, v.Gaps)
 }
@@ -48,7 +50,7 @@ func TestCausesThatAreOne(t *testing.T) {
 		"credential"))
 	assert.Equal(t, []string{"U GET /a: The guard is stepped around by a slash"}, kinds(slash, double))
 
-	w := gap(finding.WrongRefusal, "type", "answer")
+	w := gap(finding.WrongRefusal, "answer", "answer")
 	assert.Equal(t, []string{"W " + AnyPath + ": A refusal in another shape than declared"},
 		kinds(item(undeclared.Path, "GET /x", "", access.Absent, w),
 			item(undeclared.Address, "GET /debug", "", access.Absent, w),

@@ -2,7 +2,6 @@ package verdict
 
 import (
 	"fmt"
-	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -11,6 +10,7 @@ import (
 	"millgate/core/access"
 	"millgate/core/check"
 	"millgate/core/check/crossing"
+	"millgate/core/check/families"
 	"millgate/core/check/undeclared"
 	"millgate/core/declaration"
 	"millgate/core/finding"
@@ -46,47 +46,6 @@ func TestClassify(t *testing.T) {
 	assert.Equal(t, check.ToLogin, check.Classify(check.Answer{Status: 302, Headers: loc("/welcome?x")}, r))
 	assert.Equal(t, check.Admitted, check.Classify(check.Answer{Status: 302, Headers: loc("/login")}, r),
 		"the declaration's own word counts")
-}
-
-func TestCheckAnswer(t *testing.T) {
-	d, msgs := declaration.Parse("x", []byte(`millgate: 1
-answers:
-  401: { type: application/problem+json, headers: [WWW-Authenticate], has: [/detail] }
-  errors: { type: application/problem+json }
-  never: { fields: [password], text: ["goroutine "] }
-  schema: exact
-`), nil)
-	require.Empty(t, msgs)
-	problem := [2]string{"Content-Type", "Application/Problem+JSON; charset=utf-8"}
-	shape := map[int]*declaration.Shape{200: {Fields: map[string]*declaration.Shape{"id": {},
-		"tags": {Items: &declaration.Shape{Fields: map[string]*declaration.Shape{"n": {}}}}}}}
-	for _, c := range []struct {
-		name string
-		a    check.Answer
-		want string
-	}{
-		{"a sound refusal", check.Answer{Status: 401, Headers: [][2]string{problem, {"www-authenticate", "Bearer"}},
-			Body: []byte(`{"detail":"x"}`)}, ""},
-		{"all that can be missing", check.Answer{Status: 401, Headers: [][2]string{{"Content-Type", "text/html"}}},
-			"W type, W header www-authenticate, W has /detail"},
-		{"every other error", check.Answer{Status: 404}, "W type"},
-		{"not an error", check.Answer{Status: 200}, ""},
-		{"a field, deep", check.Answer{Status: 200, Body: []byte(`{"id":1,"tags":[{"n":1,"Password":"x"}]}`)},
-			"L field Password"},
-		{"a field that is null", check.Answer{Status: 200, Body: []byte(`{"id":1,"password":null}`)}, ""},
-		{"a text", check.Answer{Status: 500, Headers: [][2]string{problem}, Body: []byte("goroutine 7 [running]")},
-			"L text goroutine "},
-		{"beyond the schema", check.Answer{Status: 200, Body: []byte(`{"id":1,"salary":2,"tags":[{"n":1,"m":2}]}`)},
-			"L schema /salary,/tags/m"},
-		{"no answer", check.Answer{}, ""},
-	} {
-		var got []string
-		for _, s := range CheckAnswer(c.a, d.Answers, shape) {
-			got = append(got, string(s.Kind)+" "+s.Cause)
-			assert.NotEmpty(t, s.Reason)
-		}
-		assert.Equal(t, c.want, strings.Join(got, ", "), c.name)
-	}
 }
 
 // The families of made-up probes; of what is not declared, what that is.
@@ -156,21 +115,9 @@ func TestInferredAreNotObserved(t *testing.T) {
 	assert.Equal(t, []string{"eve", "ida"}, f.Inferred)
 }
 
-func FuzzCheckAnswer(f *testing.F) {
-	f.Add(200, "application/json", `{"a":[{"password":1}]}`)
-	d, _ := declaration.Parse("x", []byte("millgate: 1\nanswers: { never: { fields: [password] }, schema: exact, "+
-		"errors: { type: a/b, has: [/a/0/b] } }\n"), nil)
-	f.Fuzz(func(t *testing.T, status int, ct, body string) {
-		a := check.Answer{Status: status, Headers: [][2]string{{"Content-Type", ct}, {"Location", body}},
-			Body: []byte(body)}
-		check.Classify(a, d.Answers)
-		for _, s := range CheckAnswer(a, d.Answers,
-			map[int]*declaration.Shape{0: {Fields: map[string]*declaration.Shape{"a": {}}}}) {
-			if s.Reason == "" || s.Cause == "" {
-				t.Fatal("a slip without words")
-			}
-		}
-	})
+// input is a probe of a document, with all families.
+func input(d *declaration.Document, p *check.Probe) Input {
+	return Input{Context: &check.Context{Doc: d}, Families: families.All, Probe: p}
 }
 
 // gather is Gather with the callers at routes.
@@ -186,7 +133,9 @@ func TestTextsThatWereNotLookedFor(t *testing.T) {
 	judge := func(x check.Exchange) Verdict {
 		x.Status = 200
 		r := check.Report{Fate: check.Answered, Exchange: x}
-		return Of(Input{Doc: d, Probe: p, Answer: check.AnswerOf(x)}, func() check.Verdict {
+		in := input(d, p)
+		in.Answer = check.AnswerOf(x)
+		return Of(in, func() check.Verdict {
 			return check.Verdict{Says: "fine", Proof: check.Shown(check.Head(r)), Answers: []check.Report{r}}
 		})
 	}

@@ -45,6 +45,7 @@ func (f Family) Judge(c *check.Context, p *check.Probe, fact *check.Fact, e *che
 		j.v.Gaps = slices.Insert(j.v.Gaps, 0, g)
 	}
 	j.v.Answers = []check.Report{whole}
+	j.v.AnyShape = p.Of == AcceptHTML // who asks for a page may be answered with one
 	return j.v
 }
 

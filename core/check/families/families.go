@@ -4,6 +4,7 @@ package families
 
 import (
 	"millgate/core/check"
+	"millgate/core/check/answers"
 	"millgate/core/check/credential"
 	"millgate/core/check/crossing"
 	"millgate/core/check/detour"
@@ -30,4 +31,5 @@ var All = check.Families{
 	pages.Family{},
 	sessions.Family{},
 	quotas.Family{},
+	answers.Family{},
 }

@@ -1,8 +1,4 @@
-// Package verdict turns an answer into a verdict and verdicts into findings.
-//
-// Families of checks (core/check) judge their own probes; this package turns what they say
-// into verdicts, judges the kinds that have not moved, and gathers gaps into findings.
-package verdict
+package answers
 
 import (
 	"fmt"
