@@ -85,6 +85,7 @@ func (m *Measured) limiter() Conclusion {
 	}
 	c.Because = []string{fmt.Sprintf("%d calls in %.1f s, %d of them admitted", n, m.Seconds, ok)}
 	switch {
+	case m.Disturbed() || m.Failed > 0: // it was not found out
 	case len(m.Fits) > 0:
 		if c.Sure = Possible; len(kindsOf(m.Fits)) == 1 {
 			c.Sure = Likely

@@ -292,3 +292,15 @@ func TestBatchesAgree(t *testing.T) {
 		assert.Equal(t, []int{c.limit, c.queue}, []int{limit, queue}, "%v", c.batches)
 	}
 }
+
+// How sure something is fits what is said: what was not found out is open.
+func TestNothingFoundOutIsOpen(t *testing.T) {
+	limiter := func(m Measured) Conclusion { return conclusions(&m, nil)[AboutLimiter] }
+	assert.Equal(t, Proven, limiter(Measured{Calls: at(1, 2, 3)}).Sure, "none of three was refused")
+	for says, m := range map[string]Measured{"stood still": {Calls: at(1, 2, 3), Stood: 2},
+		"1 calls failed": {Calls: at(1, 2, 3), Failed: 1}} {
+		c := limiter(m)
+		assert.Contains(t, c.Text, says)
+		assert.Equal(t, Open, c.Sure, says)
+	}
+}
