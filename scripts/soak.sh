@@ -36,7 +36,10 @@ step() {
 summary() {
   case $1 in
   fuzz-*) grep -oE 'execs: [0-9]+' "$dir/$1.log" | tail -1 ;;
-  limiters-*) echo "$(grep -cE ' calls +[0-9.]+ s  ' "$dir/$1.log") limiters, $(grep -cE 'not found out|more time would tell|stood still' "$dir/$1.log" || true) unsure, none wrong" ;;
+  limiters-*)
+    echo "$(grep -cE ' calls +[0-9.]+ s  ' "$dir/$1.log") limiters, $(grep -c 'stood still' "$dir/$1.log" || true)" \
+      "disturbed, $(grep -cE 'was not found out with|more time would tell' "$dir/$1.log" || true) unsure, none wrong"
+    ;;
   mutation-*) tail -1 "$dir/$1.log" ;;
   race-*) echo "$(grep -cE '^ok' "$dir/$1.log") packages, no race" ;;
   detection-*) grep -E '^(as it ships|renamed): detected' "$dir/$1.log" | tr '\n' ';' ;;
