@@ -194,7 +194,8 @@ func (x *boarding) see(o *observed) {
 				x.ways[k] = it.Verdict.Kind
 			}
 		}
-		if c := o.plan.Cell(p); c.Lens == check.Origins {
+		c := o.plan.Cell(p)
+		if c.Lens == check.Origins {
 			k := p.Route + "\x00" + c.Key
 			// Several may be alike in this way.
 			if old, ok := x.pages[k]; !ok || finding.Worse(it.Verdict.Kind, old) {
@@ -205,7 +206,7 @@ func (x *boarding) see(o *observed) {
 		if KindOf(p) == undeclared.Path {
 			route = verdict.AnyPath
 		}
-		put(route, o.plan.Cell(p).Column(), it.Verdict.Kind)
+		put(route, c.Column(), it.Verdict.Kind)
 		for _, s := range p.StandsFor {
 			if is(p, crossing.Family{}) {
 				put(route, s, it.Verdict.Kind)

@@ -76,7 +76,7 @@ func (a *App) Crossing(target, route, caller string) (CrossingView, error) {
 	if err != nil {
 		return x.CrossingView, err
 	}
-	sent := x.observed(o, a.planned(o, t), t)
+	sent := x.observed(o, a.planned(o, t))
 	if !x.known {
 		return x.CrossingView, fmt.Errorf("%w: there is no route %q", ErrNotFound, route)
 	}
@@ -194,7 +194,7 @@ func (x *crossingView) declared() {
 }
 
 // observed adds what is planned and was seen, and says as whom it is sent.
-func (x *crossingView) observed(o *observed, pl *check.Plan, t *declaration.Target) (sent string) {
+func (x *crossingView) observed(o *observed, pl *check.Plan) (sent string) {
 	sent = x.Caller
 	for _, p := range pl.Probes {
 		if p.Route == x.Route && is(p, crossing.Family{}) && slices.Contains(p.StandsFor, x.Caller) {
@@ -218,7 +218,7 @@ func (x *crossingView) observed(o *observed, pl *check.Plan, t *declaration.Targ
 		if p.Widens != "" && o.view[p.Key()] == nil {
 			continue // only what a gap led to in a sweep is there to be seen
 		}
-		x.Probes = append(x.Probes, x.probe(o, pl, t, p))
+		x.Probes = append(x.Probes, x.probe(o, pl, p))
 	}
 	sort.SliceStable(x.Probes, func(i, j int) bool {
 		return finding.Worse(x.Probes[i].Verdict.Kind, x.Probes[j].Verdict.Kind)
@@ -247,7 +247,7 @@ func (x *crossingView) observed(o *observed, pl *check.Plan, t *declaration.Targ
 }
 
 // probe is one probe of the cell, judged.
-func (x *crossingView) probe(o *observed, pl *check.Plan, t *declaration.Target, p *check.Probe) ProbeView {
+func (x *crossingView) probe(o *observed, pl *check.Plan, p *check.Probe) ProbeView {
 	x.Unsafe = x.Unsafe || p.Unsafe
 	pv := ProbeView{Probe: p, Label: pl.Says(p), Expect: withLadder(pl, p),
 		Verdict: verdict.Verdict{Kind: finding.Unprobed, Reason: "not probed yet"}}
@@ -256,8 +256,10 @@ func (x *crossingView) probe(o *observed, pl *check.Plan, t *declaration.Target,
 		pv.Page = &of
 		x.Unsafe = false
 	}
-	if v, ok := quotas.Of(pl.Context, p, o.view[p.Key()].seen()); ok && is(p, quotas.Family{}) {
-		pv.Quota, x.Place = &QuotaDrillView{View: v}, v.Quota.Place
+	if is(p, quotas.Family{}) {
+		if v, ok := quotas.Of(pl.Context, p, o.view[p.Key()].seen()); ok {
+			pv.Quota, x.Place = &QuotaDrillView{View: v}, v.Quota.Place
+		}
 	}
 	it, ok := o.items[p.Key()]
 	if !ok {

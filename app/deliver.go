@@ -89,9 +89,14 @@ func (r *run) mayRenew(k string, epoch int) bool {
 	return r.worked[k] || !ever || tried == epoch
 }
 
+// tellWait tells people what is waited for, and how long.
+func (r *run) tellWait(why string, d time.Duration) {
+	r.app.Events.Send(Event{Type: "wait", Text: fmt.Sprintf("%s, waiting %s", why, d.Round(time.Second/10))})
+}
+
 // pause waits and says why. It returns false when the sweep was stopped meanwhile.
 func (r *run) pause(why string, d time.Duration) bool {
-	r.app.Events.Send(Event{Type: "wait", Text: fmt.Sprintf("%s, waiting %s", why, d.Round(time.Second/10))})
+	r.tellWait(why, d)
 	t := time.NewTimer(d)
 	defer t.Stop()
 	select {

@@ -98,8 +98,8 @@ func decodeFact(id, identity string, b []byte, families check.Families) (*Fact, 
 
 // sameProbe is the id by which a probe goes today. Versions before named a session drill
 // after the neighbour as well, and a quota drill after who logs in, behind all that names
-// it now; what asks for a page was no
-// crossing; and what the inventory does not have was of three kinds.
+// it now; what asks for a page was no crossing; and what the inventory does not have was of
+// three kinds.
 func sameProbe(id string) string {
 	const parts = 7
 	if rest, ok := strings.CutPrefix(id, "accept|"); ok {

@@ -219,9 +219,6 @@ func (r *run) class(x check.Exchange) check.Class {
 	return check.Classify(check.Answer{Status: x.Status, Headers: x.Answer, Body: []byte(x.Content)}, r.doc.Answers)
 }
 
-// longestFull is how long a full quota is waited for at most.
-const longestFull = 10 * time.Minute
-
 // patience says how long to wait before what was throttled is sent again, and
 // whether to. A quota that is declared for the route explains a 429, and is waited
 // for as long as its longest window at most; otherwise a Retry-After is waited for
@@ -230,7 +227,7 @@ func (r *run) patience(route int, identity string, counted bool, x check.Exchang
 	again bool) {
 	most := longestWait
 	if w := r.windowAt(route, identity); w > 0 && counted {
-		most = min(w+time.Second, longestFull)
+		most = min(w+time.Second, quota.LongestFull)
 	} else if !r.health.isAlive() {
 		return secondTry, try == 0
 	}

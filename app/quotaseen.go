@@ -59,7 +59,7 @@ func quotasSeen(d *declaration.Document, t *declaration.Target, o *observed, kin
 				continue
 			}
 			out[k].Verdict = string(verdictLetter(it.Verdict.Kind))
-			v, _ := quotas.Of(&check.Context{Doc: d, Target: t}, p, o.view[p.Key()].seen())
+			v, _ := quotas.Of(o.plan.Context, p, o.view[p.Key()].seen())
 			if m := v.Measured; m != nil {
 				if q.Model == declaration.Concurrency {
 					out[k].Most = int64(m.Side().AtOnce())

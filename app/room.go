@@ -123,8 +123,7 @@ func (r *run) takeRoom(p counted) bool {
 		}
 		if !told {
 			told = true
-			r.app.Events.Send(Event{Type: "wait", Text: fmt.Sprintf("quota %s is full, waiting %s", which,
-				d.Round(time.Second/10))})
+			r.tellWait(fmt.Sprintf("quota %s is full", which), d)
 		}
 		select {
 		case <-r.stopping.Done():

@@ -73,9 +73,7 @@ func (r *run) runner(p *check.Probe) wire.Runner {
 		},
 		Beside:   r.beside(p),
 		Stopping: r.stopping.Done(),
-		Waits: func(why string, d time.Duration) {
-			r.app.Events.Send(Event{Type: "wait", Text: fmt.Sprintf("%s, waiting %s", why, d.Round(time.Second/10))})
-		},
+		Waits:    r.tellWait,
 		Again: func(ctx context.Context, o wire.Outgoing, as check.Caller, x check.Exchange, try int) (bool, error) {
 			again, err := r.outlast(ctx, o, as.Identity, x, try)
 			if !again && err == nil && failing(x.Status) && p.IsControl && !p.Unsafe && try == 0 &&

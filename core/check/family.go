@@ -271,8 +271,16 @@ type Sample struct {
 	Request Request
 }
 
-// Crossings are the callers at routes, which are planned first.
+// Crossings are the callers at routes, which are planned first, in a plan.
 type Crossings interface {
+	Callers
+	// Using are the keys of the probes that show whether a credential of a scheme works: those
+	// that present a sound one, or look at one that a login gave.
+	Using(scheme string) []string
+}
+
+// Callers are what the family of callers at routes tells the others of its probes.
+type Callers interface {
 	// Control is what shows a request at a route to be a fair one; ok is false where no
 	// caller that must be admitted can be presented, and where it needs a record that is
 	// made for it.
@@ -280,9 +288,6 @@ type Crossings interface {
 	// Works is a safe request that must be admitted and that shows whether a credential
 	// of an identity works: not everybody is admitted there.
 	Works(identity, scheme string) (s Sample, ok bool)
-	// Using are the keys of the probes that present a sound credential of a scheme, or look
-	// at one that a login gave.
-	Using(scheme string) []string
 	// Address is what can be asked about a route without sending its own request: where it
 	// is, with values for its parameters, made up where none is known.
 	Address(route int) Request
@@ -377,6 +382,16 @@ func (f *Fact) Read(l Families) error {
 	}
 	f.Data = data
 	return nil
+}
+
+// DecodeAs reads the data of a fact into a T, for a family that knows one version of it. of
+// says whose data it is.
+func DecodeAs[T any](v, known int, data []byte, of string) (Data, error) {
+	if v != known {
+		return nil, fmt.Errorf("version %d of what %s measured is not known", v, of)
+	}
+	m := new(T)
+	return m, json.Unmarshal(data, m)
 }
 
 // UnmarshalJSON reads a fact; its data stays as it is until Read.

@@ -59,15 +59,16 @@ func NewPlan(d *declaration.Document, t *declaration.Target, l Families) *Plan {
 
 // Leading is the family that is planned first, since the others ask it for controls.
 type Leading interface {
-	Crossings(c *Context, own []*Probe) Crossings
+	Crossings(c *Context, own []*Probe) Callers
 }
 
 // Vouching is a family whose probes show whether their caller's credential works.
 type Vouching interface{ Vouches(p *Probe) bool }
 
-// vouched are crossings in a plan, where other families' probes show credentials as well.
+// vouched are the callers at routes in a plan, whose families say which probes show whether a
+// credential works.
 type vouched struct {
-	Crossings
+	Callers
 	plan *Plan
 }
 

@@ -3,7 +3,6 @@ package check
 // Rule: A refusal that was carried out all the same is seen by who owns the record.
 
 import (
-	"encoding/json"
 	"fmt"
 	"slices"
 	"strings"
@@ -46,11 +45,7 @@ func (OnRecords) Version() int { return recordedVersion }
 
 // Decode reads Recorded.
 func (OnRecords) Decode(v int, data []byte) (Data, error) {
-	if v != recordedVersion {
-		return nil, fmt.Errorf("version %d of what a call on a record measured is not known", v)
-	}
-	m := &Recorded{}
-	return m, json.Unmarshal(data, m)
+	return DecodeAs[Recorded](v, recordedVersion, data, "a call on a record")
 }
 
 // Before is the fact of a call on a record as versions before kept it, with what followed.

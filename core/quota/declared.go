@@ -87,6 +87,9 @@ func KeyOf(q *declaration.Quota, c Caller) (key string, counted bool) {
 	return "none", true
 }
 
+// LongestFull is how long anything waits at most for a quota that is full.
+const LongestFull = 10 * time.Minute
+
 // StackFor is what a quota allows an identity; "" is nobody.
 func StackFor(d *declaration.Document, q *declaration.Quota, identity string) Stack {
 	amounts, _ := q.AmountsFor(d, d.IdentityNamed(identity)) // a tie is an error of the declaration

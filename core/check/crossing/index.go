@@ -18,7 +18,7 @@ type index struct {
 }
 
 // Crossings gives those that were planned to the other families.
-func (f Family) Crossings(c *check.Context, own []*check.Probe) check.Crossings {
+func (f Family) Crossings(c *check.Context, own []*check.Probe) check.Callers {
 	x := &index{c: c, at: make([][]*check.Probe, len(c.Doc.Routes)), classes: access.Classes(c.Doc),
 		control: make([]*check.Probe, len(c.Doc.Routes)), works: map[[2]string]*check.Probe{}}
 	for _, p := range own {
@@ -72,18 +72,6 @@ func (x *index) Works(identity, scheme string) (check.Sample, bool) {
 		return check.Sample{}, false
 	}
 	return x.sample(p), true
-}
-
-// Using are the crossings with a sound credential of a scheme.
-func (x *index) Using(scheme string) (out []string) {
-	for _, list := range x.at {
-		for _, p := range list {
-			if p.Caller.Scheme == scheme && (Family{}).Vouches(p) {
-				out = append(out, p.Key())
-			}
-		}
-	}
-	return out
 }
 
 // Address is a route's request without a caller: with the parameters of its control where

@@ -17,8 +17,6 @@
 package logins
 
 import (
-	"encoding/json"
-	"fmt"
 	"slices"
 	"strings"
 
@@ -219,14 +217,7 @@ func (Family) Version() int { return version }
 
 // Decode reads Measured.
 func (Family) Decode(v int, data []byte) (check.Data, error) {
-	if v != version {
-		return nil, fmt.Errorf("version %d of what a login measured is not known", v)
-	}
-	m := &Measured{}
-	if string(data) == "null" {
-		return m, nil
-	}
-	return m, json.Unmarshal(data, m)
+	return check.DecodeAs[Measured](v, version, data, "a login")
 }
 
 // Before is the fact of a login as versions before kept it.

@@ -18,9 +18,6 @@
 package quotas
 
 import (
-	"encoding/json"
-	"fmt"
-
 	"millgate/core/check"
 	"millgate/core/finding"
 	"millgate/core/quota"
@@ -39,14 +36,7 @@ func (Family) Version() int { return version }
 
 // Decode reads Measured.
 func (Family) Decode(v int, data []byte) (check.Data, error) {
-	if v != version {
-		return nil, fmt.Errorf("version %d of what a drill measured is not known", v)
-	}
-	m := &Measured{}
-	if string(data) == "null" {
-		return m, nil
-	}
-	return m, json.Unmarshal(data, m)
+	return check.DecodeAs[Measured](v, version, data, "a drill")
 }
 
 // Before is the fact of a drill as versions before kept it.

@@ -44,8 +44,6 @@ const (
 	mostFailed = 3
 	// sureShut is how many calls more must be answered 503.
 	sureShut = 3
-	// longestFull is how long a drill waits at most for a quota that is full when it begins.
-	longestFull = 10 * time.Minute
 )
 
 // What ends a drill before its time; what was seen until then is kept.
@@ -197,7 +195,7 @@ func (x *drilling) run() {
 	if x.m.Said < 0 {
 		wait = quota.Span(x.stack.Shortest())
 	}
-	if wait += time.Second / 10; wait > min(longestFull, quota.Span(x.stack.Longest())+time.Second) {
+	if wait += time.Second / 10; wait > min(quota.LongestFull, quota.Span(x.stack.Longest())+time.Second) {
 		return
 	}
 	x.WaitFor(wait, fmt.Sprintf("the drill of %s found it full", x.q.Name))

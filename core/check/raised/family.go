@@ -277,11 +277,7 @@ func (Family) Version() int { return version }
 
 // Decode reads Measured.
 func (Family) Decode(v int, data []byte) (check.Data, error) {
-	if v != version {
-		return nil, fmt.Errorf("version %d of what a raised role measured is not known", v)
-	}
-	m := &Measured{}
-	return m, json.Unmarshal(data, m)
+	return check.DecodeAs[Measured](v, version, data, "a raised role")
 }
 
 // Before is the fact of a claim as versions before kept it.

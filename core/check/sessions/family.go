@@ -1,7 +1,6 @@
 package sessions
 
 import (
-	"encoding/json"
 	"fmt"
 	"time"
 
@@ -175,12 +174,5 @@ func (Family) Version() int { return version }
 
 // Decode reads what a drill measured.
 func (Family) Decode(v int, data []byte) (check.Data, error) {
-	if v != version {
-		return nil, fmt.Errorf("version %d of what a drill measured is not known", v)
-	}
-	m := &Measured{}
-	if string(data) == "null" {
-		return m, nil
-	}
-	return m, json.Unmarshal(data, m)
+	return check.DecodeAs[Measured](v, version, data, "a drill")
 }
