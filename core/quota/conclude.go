@@ -402,12 +402,21 @@ func ranTogether(calls []Seen, work int64) (least int) {
 	return least
 }
 
+// quick is how long a call of a batch takes at most that did not wait. A batch is sent when
+// nothing waits any more, so that who waits in it waits for a whole turn.
+func (m *Measured) quick(w wait) int64 {
+	if each := spacing(alone(m.Calls)); each > 0 {
+		return max(w.quick(), w.usual+each/2)
+	}
+	return w.quick()
+}
+
 // Side reads the batches of a drill. That all of a batch are answered, some
 // later, may be the machine; that some are refused is not.
 func (m *Measured) Side() (out Side) {
 	w := waitsOf(m.Calls)
 	out.Usual, out.Trip = w.usual, m.Trip
-	quick := w.quick()
+	quick := m.quick(w)
 	waits := m.waiting()
 	work := m.work()
 	var refusing [][2]int // of batches that were refused in part, how many were admitted at once and later

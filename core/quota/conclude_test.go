@@ -91,16 +91,37 @@ func TestAQueueIsSeenFromItsDelays(t *testing.T) {
 
 // Where the machine makes calls and answers late, a queue is named as it is or not at all.
 func TestALateQueueHasNoOtherName(t *testing.T) {
-	l := Limit{Kind: Bucket, N: 10, W: second, Burst: 1, Queue: 4}
-	for seed := range int64(14) {
-		t.Run(fmt.Sprint(seed), func(t *testing.T) {
-			t.Parallel()
-			drill := Drill{Budget: Budget{400, 45 * second}, Burst: 60, Side: 16}
-			m := measured(world{limits: []Limit{l}, late: 40 * ms, drill: drill}.drive(seed))
-			for _, f := range m.Fits {
-				assert.InEpsilon(t, 100*ms, f.W, 0.1, m.Found())
-			}
-		})
+	for _, c := range []struct {
+		limit Limit
+		late  int64
+		told  bool // a machine that is as late takes neither limiter nor queue away
+		seeds int64
+	}{
+		{Limit{Kind: Bucket, N: 10, W: second, Burst: 1, Queue: 4}, 0, true, 5},
+		{Limit{Kind: Bucket, N: 10, W: second, Burst: 1, Queue: 4}, 20 * ms, true, 4},
+		{Limit{Kind: Bucket, N: 10, W: second, Burst: 1, Queue: 4}, 40 * ms, false, 10},
+		{Limit{Kind: Bucket, N: 5, W: second, Burst: 1, Queue: 6}, 0, true, 4},
+		{Limit{Kind: Bucket, N: 5, W: second, Burst: 1, Queue: 6}, 30 * ms, true, 4},
+	} {
+		for seed := range c.seeds {
+			t.Run(fmt.Sprintf("%d late %d, %d", c.limit.Queue, c.late/ms, seed), func(t *testing.T) {
+				t.Parallel()
+				drill := Drill{Budget: Budget{400, 45 * second}, Burst: 60, Side: 16}
+				m := measured(world{limits: []Limit{c.limit}, late: c.late, drill: drill}.drive(seed))
+				if c.told {
+					require.NotEmpty(t, m.Fits, m.Found())
+				}
+				for _, f := range m.Fits {
+					if f.Kind == Bucket {
+						assert.InEpsilon(t, c.limit.W/c.limit.N, f.W, 0.1, m.Found())
+					}
+				}
+				if c.told {
+					assert.Equal(t, Bucket, m.Fits[0].Kind, m.Found())
+				}
+				assert.EqualValues(t, c.limit.Queue, m.Side().Queue, "%v", m.Side().Seen)
+			})
+		}
 	}
 }
 

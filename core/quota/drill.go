@@ -451,9 +451,10 @@ func (d *Drill) design(now int64) bool {
 const maxEdges = 5
 
 // refine asks more often, where one kind is left and its window is not known
-// closely: calls a little faster than it admits them.
+// closely: calls a little faster than it admits them. Those that wait have shown it by how
+// far apart they began.
 func (d *Drill) refine(f Fit, now int64) bool {
-	if f.W == 0 || (f.WHigh-f.WLow)*100 <= f.W*7 {
+	if f.W == 0 || (f.WHigh-f.WLow)*100 <= f.W*7 || spacing(alone(d.Calls)) > 0 {
 		return false
 	}
 	every := f.W / 16

@@ -222,17 +222,34 @@ func absolute(n int64) int64 { return max(n, -n) }
 // spacing is the usual time between the beginnings of calls that waited, one
 // right after the other; 0 where there are none.
 func spacing(calls []Seen) int64 {
-	w := waitsOf(calls)
-	var list []int64
-	for i := 1; i < len(calls); i++ {
-		if w.waited(i, calls[i]) && w.waited(i-1, calls[i-1]) {
-			list = append(list, calls[i].At+calls[i].Took-calls[i-1].At-calls[i-1].Took)
-		}
-	}
+	list := gapsOf(calls)
 	if len(list) < 3 {
 		return 0
 	}
 	return median(list)
+}
+
+// gapsOf are the times between the beginnings of calls that waited, one right after the
+// other.
+func gapsOf(calls []Seen) (out []int64) {
+	w := waitsOf(calls)
+	for i := 1; i < len(calls); i++ {
+		if w.waited(i, calls[i]) && w.waited(i-1, calls[i-1]) {
+			out = append(out, calls[i].At+calls[i].Took-calls[i-1].At-calls[i-1].Took)
+		}
+	}
+	return out
+}
+
+// scatter is how far three of four of the times are from each by which calls that waited
+// began one after the other: so far a machine makes answers late.
+func scatter(calls []Seen, each int64) int64 {
+	list := gapsOf(calls)
+	for i, gap := range list {
+		list[i] = absolute(gap - each)
+	}
+	slices.Sort(list)
+	return list[len(list)*3/4]
 }
 
 // stillShut is how long before a call began it had certainly not its turn yet;
@@ -284,9 +301,10 @@ func Infer(calls []Seen) []Fit {
 	log := seen{calls, noise}
 	each := int64(0)
 	if waited {
-		each = spacing(given)
 		// When calls that waited began is known less closely.
-		log.noise = max(noise, each/8)
+		if each = spacing(given); each > 0 {
+			log.noise = max(noise, each/8, min(each/3, scatter(given, each)))
+		}
 	}
 	list := stretches(calls)
 	counts := map[int64]bool{}
@@ -403,7 +421,11 @@ func Infer(calls []Seen) []Fit {
 			switch { // where those that wait show it, it is measured
 			case each == 0:
 			case each*20 >= g.WLow*19 && each*20 <= g.WHigh*21:
-				g.W = each
+				g = g.measured(each)
+			case log.predict(g.withWindow(each), 0, g.Misses+nearly) <= g.Misses+nearly:
+				// As many that were late could have hidden it.
+				g.Misses += nearly
+				g = g.measured(each)
 			default: // two ways of knowing it disagree, so that it is neither
 				g.WLow, g.WHigh = min(g.WLow, each), max(g.WHigh, each)
 			}
@@ -478,17 +500,31 @@ func closer(list []Fit, log seen) Fit {
 	return f
 }
 
+// measured is the fit with a window that is known from how far apart calls began that
+// waited for their turn: to a twentieth.
+func (f Fit) measured(each int64) Fit {
+	f.W = each
+	f.WLow = min(each, max(f.WLow, each-each/20))
+	f.WHigh = max(each, min(f.WHigh, each+each/20))
+	return f
+}
+
+// withWindow is its limiter with another window.
+func (f Fit) withWindow(w int64) Limit {
+	l := f.Limit
+	l.W = w
+	return l
+}
+
 // around looks how far the window can be moved without explaining less, and
 // takes the middle of that.
 func (f Fit) around(log seen) Fit {
 	misses := func(w int64) int {
-		l := f.Limit
-		l.W = w
 		ph := f.Phase
 		if ph != 0 {
 			ph = mulDiv(f.Phase, w, f.W)
 		}
-		return log.predict(l, ph, f.Misses)
+		return log.predict(f.withWindow(w), ph, f.Misses)
 	}
 	edge := func(step float64) int64 {
 		good := f.W

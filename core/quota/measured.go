@@ -139,7 +139,7 @@ func (m *Measured) Waited() []bool {
 	out := make([]bool, len(m.Calls))
 	for i, c := range m.Calls {
 		if c.Batch > 0 {
-			out[i] = c.OK && c.Took > w.quick()
+			out[i] = c.OK && c.Took > m.quick(w)
 			continue
 		}
 		out[i] = w.waited(i, c)
