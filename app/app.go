@@ -20,7 +20,6 @@ import (
 	"millgate/core/declaration"
 	"millgate/core/finding"
 	"millgate/core/review"
-	"millgate/core/verdict"
 	"millgate/format/openapi"
 	"millgate/store"
 	"millgate/wire"
@@ -91,9 +90,9 @@ type observed struct {
 	judged   bool
 	doc      *declaration.Document // that plan and items were made with
 	plan     *check.Plan
-	items    map[string]verdict.Item // by probe
-	made     map[string]basis        // what each item was made from
-	asked    map[string]bool         // those that were made from further facts as well
+	items    map[string]check.Item // by probe
+	made     map[string]basis      // what each item was made from
+	asked    map[string]bool       // those that were made from further facts as well
 	findings []finding.Finding
 	counts   finding.Counts
 }

@@ -19,7 +19,6 @@ import (
 	"millgate/core/origin"
 	"millgate/core/review"
 	"millgate/core/token"
-	"millgate/core/verdict"
 )
 
 // Column is one caller of the Access lens.
@@ -204,7 +203,7 @@ func (x *boarding) see(o *observed) {
 		}
 		route := p.Route
 		if KindOf(p) == undeclared.Path {
-			route = verdict.AnyPath
+			route = finding.AnyPath
 		}
 		put(route, c.Column(), it.Verdict.Kind)
 		for _, s := range p.StandsFor {
@@ -415,7 +414,7 @@ func (a *App) Ticks(target string) ([]Tick, error) {
 	if err != nil {
 		return nil, err
 	}
-	list := make([]verdict.Item, 0, len(o.items))
+	list := make([]check.Item, 0, len(o.items))
 	for _, it := range o.items {
 		list = append(list, it)
 	}
@@ -424,7 +423,7 @@ func (a *App) Ticks(target string) ([]Tick, error) {
 	})
 	out := make([]Tick, len(list))
 	for i, it := range list {
-		out[i] = tickOf(o.plan, it.Probe, it.Verdict)
+		out[i] = tickOf(o.plan, it)
 	}
 	return out, nil
 }

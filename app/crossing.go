@@ -16,7 +16,6 @@ import (
 	"millgate/core/declaration"
 	"millgate/core/finding"
 	"millgate/core/origin"
-	"millgate/core/verdict"
 	"millgate/store"
 )
 
@@ -24,7 +23,7 @@ import (
 type ProbeView struct {
 	Probe     *check.Probe
 	Label     string // what it is, in words
-	Verdict   verdict.Verdict
+	Verdict   finding.Verdict
 	Fact      *Fact
 	Control   *Fact
 	ControlBy string // who sends it
@@ -208,7 +207,7 @@ func (x *crossingView) observed(o *observed, pl *check.Plan) (sent string) {
 	}
 	for _, p := range pl.Probes {
 		counted := slices.Contains(drills, p)
-		if !counted && p.Route != x.Route && (KindOf(p) != undeclared.Path || x.Route != verdict.AnyPath) {
+		if !counted && p.Route != x.Route && (KindOf(p) != undeclared.Path || x.Route != finding.AnyPath) {
 			continue
 		}
 		x.known = true
@@ -250,7 +249,7 @@ func (x *crossingView) observed(o *observed, pl *check.Plan) (sent string) {
 func (x *crossingView) probe(o *observed, pl *check.Plan, p *check.Probe) ProbeView {
 	x.Unsafe = x.Unsafe || p.Unsafe
 	pv := ProbeView{Probe: p, Label: pl.Says(p), Expect: withLadder(pl, p),
-		Verdict: verdict.Verdict{Kind: finding.Unprobed, Reason: "not probed yet"}}
+		Verdict: finding.Verdict{Kind: finding.Unprobed, Reason: "not probed yet"}}
 	if x.isPage {
 		of := pages.Of(pl.Context, p)
 		pv.Page = &of

@@ -13,12 +13,13 @@ import (
 	"testing"
 	"time"
 
+	"millgate/core/check/detour"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"millgate/core/check"
 	"millgate/core/finding"
-	"millgate/core/verdict"
 	"millgate/examples"
 	"millgate/standin"
 	"millgate/store"
@@ -46,7 +47,7 @@ var detection = []struct {
 	{standin.Role401, []string{"W POST /v1/proposals/{proposal_id}/approve"}},
 	{standin.LoginPage, []string{"W GET /v1/observations"}},
 	{standin.SecretEcho, []string{"L POST /v1/people"}},
-	{standin.HTML404, []string{"W " + verdict.AnyPath}},
+	{standin.HTML404, []string{"W " + finding.AnyPath}},
 	{standin.StackTrace, []string{"L GET /v1/sky/objects/{object_id}"}},
 	{standin.SlashSlips, []string{"U GET /v1/audit"}},
 	{standin.CaseSlips, []string{"U GET /v1/people"}},
@@ -76,7 +77,7 @@ var detection = []struct {
 	{standin.AlertReplay, []string{"U POST /v1/alerts"}},
 	{standin.LinkForever, []string{"U GET /v1/downloads/{frame_id}"}},
 	{standin.LinkFitsAll, []string{"U GET /v1/downloads/{frame_id}"}},
-	{standin.GatewayOnly, []string{"U " + verdict.PastAll}},
+	{standin.GatewayOnly, []string{"U " + detour.PastAll.String()}},
 	// One policy is for the public pages, the other for the rest.
 	{standin.MirrorOrigin, []string{"P " + atAll, "P " + atSky}},
 	{standin.NullOrigin, []string{"P " + atAll, "P " + atSky}},

@@ -12,7 +12,6 @@ import (
 	"millgate/core/check"
 	"millgate/core/declaration"
 	"millgate/core/finding"
-	"millgate/core/verdict"
 )
 
 // Doubt is why a sweep says less than it seems to: its result is none to build on,
@@ -54,9 +53,9 @@ type Checked struct {
 }
 
 // checked says how far the sweep got. The caller holds the lock.
-func (r *run) checked(items []verdict.Item) Checked {
+func (r *run) checked(items []check.Item) Checked {
 	c := Checked{Planned: len(r.probes), Without: []string{}, Refused: []string{}}
-	kinds := map[string]verdict.Item{}
+	kinds := map[string]check.Item{}
 	for _, it := range items {
 		kinds[it.Probe.Key()] = it
 	}
@@ -75,7 +74,7 @@ func (r *run) checked(items []verdict.Item) Checked {
 		if _, ok := entered[p.Route]; !ok {
 			entered[p.Route] = false
 		}
-		if it, ok := kinds[p.Key()]; ok && it.Verdict.Class == check.Admitted {
+		if it, ok := kinds[p.Key()]; ok && it.Class == check.Admitted {
 			entered[p.Route] = true
 		}
 		if f != nil && f.NoCredential && !slices.Contains(c.Refused, p.Caller.Identity) {

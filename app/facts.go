@@ -23,7 +23,6 @@ import (
 	"millgate/core/declaration"
 	"millgate/core/quota"
 	"millgate/core/session"
-	"millgate/core/verdict"
 )
 
 // Fact is what came of one probe, without secrets. Verdicts are made from
@@ -265,21 +264,20 @@ func (j *judge) ready(p *check.Probe) bool {
 	return j.facts[p.Key()] != nil && (p.Control == "" || j.facts[p.Control] != nil)
 }
 
-func (j *judge) judge(p *check.Probe) verdict.Verdict {
+func (j *judge) judge(p *check.Probe) check.Item {
 	v, _ := j.judging(p)
 	return v
 }
 
-// judging gives the verdict on a probe, and the probes whose facts it looked at beside
+// judging gives what is said of a probe, and the probes whose facts it looked at beside
 // its own and its control's.
-func (j *judge) judging(p *check.Probe) (verdict.Verdict, []string) {
+func (j *judge) judging(p *check.Probe) (check.Item, []string) {
 	f := j.facts[p.Key()]
 	family := j.plan.Family(p)
 	e := j.evidence()
-	in := verdict.Input{Context: j.plan.Context, Families: j.plan.Families, Probe: p,
-		Answer: f.answer(), Lost: f.Lost, Sick: f.Sick}
-	return verdict.Of(in, func() check.Verdict { return family.Judge(j.plan.Context, p, f.seen(), e) }),
-		e.Asked()
+	of := check.Judging{Context: j.plan.Context, Families: j.plan.Families, Probe: p, Answer: f.answer(),
+		Lost: f.Lost, Sick: f.Sick}
+	return of.Item(func() check.Verdict { return family.Judge(j.plan.Context, p, f.seen(), e) }), e.Asked()
 }
 
 func (j *judge) evidence() *check.Evidence {
@@ -287,11 +285,11 @@ func (j *judge) evidence() *check.Evidence {
 }
 
 // widen plans what a gap asks for.
-func (j *judge) widen(p *check.Probe, v verdict.Verdict) []*check.Probe {
-	if !v.Kind.IsGap() {
+func (j *judge) widen(it check.Item) []*check.Probe {
+	if !it.Verdict.Kind.IsGap() {
 		return nil
 	}
-	return j.plan.Widen(p, j.evidence())
+	return j.plan.Widen(it.Probe, j.evidence())
 }
 
 // seen is the fact as families see it; nil without one.
@@ -310,16 +308,16 @@ func (f *Fact) seen() *check.Fact {
 }
 
 // all judges every fact, in the order of the plan.
-func (j *judge) all() []verdict.Item {
-	var out []verdict.Item
+func (j *judge) all() []check.Item {
+	var out []check.Item
 	for i := 0; i < len(j.plan.Probes); i++ { // a gap can add to them
 		p := j.plan.Probes[i]
 		if j.facts[p.Key()] == nil {
 			continue
 		}
-		v := j.judge(p)
-		out = append(out, verdict.Item{Probe: p, Verdict: v})
-		j.widen(p, v)
+		it := j.judge(p)
+		out = append(out, it)
+		j.widen(it)
 	}
 	return out
 }

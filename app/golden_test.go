@@ -8,8 +8,9 @@ import (
 	"strings"
 	"testing"
 
+	"millgate/core/check/families"
+
 	"millgate/core/finding"
-	"millgate/core/verdict"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -24,7 +25,7 @@ func golden(t *testing.T, name string, findings []finding.Finding) {
 	t.Helper()
 	var b strings.Builder
 	for _, f := range findings {
-		_, known := verdict.Causes.Row(f.Kind, f.Cause)
+		_, known := families.Causes.Row(f.Kind, f.Cause)
 		assert.True(t, known, "no row says what %s %q is", f.Kind, f.Cause)
 		fmt.Fprintf(&b, "%s %s %s %s, rung %d\ncause: %s\nroute: %s\n", f.ID, f.Kind, f.Severity, f.Confidence, f.Rung,
 			f.Cause, f.Where())

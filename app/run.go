@@ -20,7 +20,6 @@ import (
 	"millgate/core/declaration"
 	"millgate/core/finding"
 	"millgate/core/token"
-	"millgate/core/verdict"
 	"millgate/store"
 	"millgate/wire"
 )
@@ -244,7 +243,7 @@ func (r *run) widen() error {
 	r.mu.Lock()
 	for _, p := range slices.Clone(r.probes) {
 		if r.facts[p.Key()] != nil {
-			more = append(more, r.judge.widen(p, r.judge.judge(p))...)
+			more = append(more, r.judge.widen(r.judge.judge(p))...)
 		}
 	}
 	r.probes = append(slices.Clip(r.probes), more...)
@@ -411,8 +410,7 @@ func (r *run) keep(p *check.Probe, f *Fact) error {
 		if r.facts[q.Key()] == nil || !told {
 			continue
 		}
-		v := r.judge.judge(q)
-		ticks = append(ticks, tickOf(r.plan, q, v))
+		ticks = append(ticks, tickOf(r.plan, r.judge.judge(q)))
 	}
 	r.mu.Unlock()
 	r.app.forget(r.target.Name)
@@ -443,7 +441,8 @@ func (r *run) unsent() []Unsent {
 	return out
 }
 
-func tickOf(pl *check.Plan, p *check.Probe, v verdict.Verdict) Tick {
+func tickOf(pl *check.Plan, it check.Item) Tick {
+	p, v := it.Probe, it.Verdict
 	return Tick{Probe: p.Key(), Route: p.Route, Caller: pl.Cell(p).Column(), Who: pl.Who(p), Kind: string(v.Kind),
 		Reason: v.Reason}
 }
@@ -468,10 +467,10 @@ func (r *run) finish(err error) {
 		}
 	}
 	items := r.judge.all()
-	res := Result{Findings: verdict.Gather(r.plan.Context, r.plan.Families, items), Left: r.plan.Left,
+	res := Result{Findings: check.Gather(r.plan.Context, r.plan.Families, items), Left: r.plan.Left,
 		Plan: summary(r.doc, r.plan, r.target), Made: r.leftovers(), Unsent: r.unsent(), Checked: r.checked(items)}
 	r.mu.Unlock()
-	res.Counts = verdict.Count(r.plan.Families, items, res.Findings)
+	res.Counts = check.Count(r.plan.Families, items, res.Findings)
 	a := r.app
 	a.mu.Lock()
 	r.mu.Lock()

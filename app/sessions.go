@@ -11,7 +11,6 @@ import (
 	"millgate/core/declaration"
 	"millgate/core/finding"
 	"millgate/core/session"
-	"millgate/core/verdict"
 	"millgate/wire"
 )
 
@@ -29,7 +28,7 @@ type DrillView struct {
 	Route    string // of the login
 	Inferred []string
 	At       time.Time
-	Verdict  verdict.Verdict
+	Verdict  finding.Verdict
 	Result   *session.Drilled
 	Steps    []ScriptStep // one for each step of the result
 }
@@ -70,7 +69,7 @@ func (a *App) Sessions(target string, logouts float64) ([]Declared, error) {
 
 func drillView(o *observed, p *check.Probe) DrillView {
 	v := DrillView{Identity: p.Caller.Identity, Route: p.Route, Inferred: p.StandsFor,
-		Verdict: verdict.Verdict{Kind: finding.Unprobed}}
+		Verdict: finding.Verdict{Kind: finding.Unprobed}}
 	it, ok := o.items[p.Key()]
 	f := o.view[p.Key()]
 	if !ok || f == nil {

@@ -15,7 +15,6 @@ import (
 	"millgate/core/check"
 	"millgate/core/declaration"
 	"millgate/core/finding"
-	"millgate/core/verdict"
 	"millgate/store"
 	"millgate/wire"
 )
@@ -328,7 +327,7 @@ func (a *App) ProbeAgain(target string, keys []CrossingKey) (*Run, error) {
 		j := newJudge(d, t, pl, o.view)
 		for _, p := range slices.Clone(pl.Probes) {
 			if it, ok := o.items[p.Key()]; ok {
-				j.widen(p, it.Verdict)
+				j.widen(it)
 			}
 		}
 	}
@@ -418,20 +417,20 @@ func (a *App) judged(target *declaration.Target) (*observed, error) {
 	}
 	o.view = facts
 	if o.doc != a.doc {
-		o.doc, o.plan, o.items, o.made, o.asked = a.doc, nil, map[string]verdict.Item{}, map[string]basis{},
+		o.doc, o.plan, o.items, o.made, o.asked = a.doc, nil, map[string]check.Item{}, map[string]basis{},
 			map[string]bool{}
 	}
 	if o.plan == nil {
 		if len(facts) == 0 {
 			clear(o.items)
-			o.findings, o.counts, o.judged = nil, verdict.Count(a.families, nil, nil), true
+			o.findings, o.counts, o.judged = nil, check.Count(a.families, nil, nil), true
 			return o, nil
 		}
 		o.plan = check.NewPlan(a.doc, target, a.families)
 	}
 	items := o.judgeAll(a.doc, target, facts, a.running != nil)
-	o.findings = verdict.Gather(o.plan.Context, o.plan.Families, items)
-	o.counts = verdict.Count(a.families, items, o.findings)
+	o.findings = check.Gather(o.plan.Context, o.plan.Families, items)
+	o.counts = check.Count(a.families, items, o.findings)
 	o.judged = true
 	return o, nil
 }
@@ -440,9 +439,9 @@ func (a *App) judged(target *declaration.Target) (*observed, error) {
 // all items in the order of the plan. While a sweep runs, a refusal whose
 // control is still to come is left out: it would only look unproven.
 func (o *observed) judgeAll(d *declaration.Document, t *declaration.Target, facts map[string]*Fact,
-	running bool) []verdict.Item {
+	running bool) []check.Item {
 	j := newJudge(d, t, o.plan, facts)
-	items := make([]verdict.Item, 0, len(facts))
+	items := make([]check.Item, 0, len(facts))
 	for i := 0; i < len(o.plan.Probes); i++ { // a gap can add to them
 		p := o.plan.Probes[i]
 		b := basis{facts[p.Key()], facts[p.Control]}
@@ -454,14 +453,14 @@ func (o *observed) judgeAll(d *declaration.Document, t *declaration.Target, fact
 		it, ok := o.items[p.Key()]
 		// What a family asks for is known from further answers than these two.
 		if !ok || o.made[p.Key()] != b || open {
-			v, asked := j.judging(p)
-			it = verdict.Item{Probe: p, Verdict: v}
+			var asked []string
+			it, asked = j.judging(p)
 			o.items[p.Key()], o.made[p.Key()] = it, b
 			o.asked[p.Key()] = slices.ContainsFunc(asked, func(key string) bool {
 				return key != p.Key() && key != p.Control
 			})
 		}
-		j.widen(p, it.Verdict)
+		j.widen(it)
 		if running && it.Verdict.Kind == finding.Unproven && b.control == nil && o.plan.Find(p.Control) != nil {
 			delete(o.items, p.Key())
 			continue
@@ -469,7 +468,7 @@ func (o *observed) judgeAll(d *declaration.Document, t *declaration.Target, fact
 		items = append(items, it)
 	}
 	// What is judged has its fact: a probe that is sent again has none meanwhile.
-	maps.DeleteFunc(o.items, func(id string, _ verdict.Item) bool { return facts[id] == nil })
+	maps.DeleteFunc(o.items, func(id string, _ check.Item) bool { return facts[id] == nil })
 	return items
 }
 

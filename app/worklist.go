@@ -45,7 +45,7 @@ func (a *App) Worklist(target string) ([]Unfair, error) {
 	}
 	for _, p := range o.sent() {
 		it, ok := o.items[p.Key()]
-		if !p.IsControl || !ok || it.Verdict.Class == check.Admitted {
+		if !p.IsControl || !ok || it.Class == check.Admitted {
 			continue
 		}
 		f := o.view[p.Key()]

@@ -64,7 +64,7 @@ LIST
 mutation() {
   (cd scripts/mutate && $go build -o ../../bin/mutate .)
   for seed in 1 2 3; do
-    step "mutation-$seed" bin/mutate -seed "$seed" -with core/verdict,core/session \
+    step "mutation-$seed" bin/mutate -seed "$seed" -with core/check/families,core/session \
       core/check core/check/answers core/check/credential core/check/crossing core/check/detour core/check/issued core/check/logins core/check/malformed core/check/pages core/check/quotas core/check/raised core/check/sessions core/check/undeclared core/finding core/mask
   done
 }

@@ -8,13 +8,14 @@ import (
 	"strings"
 	"time"
 
+	"millgate/core/check/families"
+
 	"millgate/app"
 	"millgate/core/access"
 	"millgate/core/check"
 	"millgate/core/declaration"
 	"millgate/core/finding"
 	"millgate/core/review"
-	"millgate/core/verdict"
 	"millgate/format/curl"
 	"millgate/server/contract"
 )
@@ -188,7 +189,7 @@ func (s *Server) GetCrossing(_ context.Context,
 			Kind: string(p.Verdict.Kind), Confidence: string(p.Verdict.Confidence), Reason: p.Verdict.Reason,
 			Ladder: ladderOf(p.Expect), Decider: p.Expect.Decider, IsControl: p.Probe.IsControl, Gaps: []contract.Gap{}}
 		for _, g := range p.Verdict.Gaps {
-			cp.Gaps = append(cp.Gaps, contract.Gap{Kind: string(g.Kind), Rung: g.Rung, Reason: g.Reason,
+			cp.Gaps = append(cp.Gaps, contract.Gap{Kind: string(g.Row.Kind), Rung: g.Rung, Reason: g.Reason,
 				Confidence: string(g.Confidence)})
 		}
 		if len(p.Steps) > 1 && p.Page == nil { // one step is shown as what was sent
@@ -241,8 +242,8 @@ func findingOf(f finding.Finding) contract.Finding {
 		Rung:     f.Rung,
 		Severity: string(f.Severity), Confidence: string(f.Confidence), Reason: f.Reason, Advice: f.Advice,
 		Owasp: f.OWASP, Cwe: f.CWE, Crossings: f.Crossings}
-	if row, ok := verdict.Causes.Row(f.Kind, f.Cause); ok {
-		shown, refuted := verdict.Causes.Shown(row), verdict.Causes.Refuted(row)
+	if row, ok := families.Causes.Row(f.Kind, f.Cause); ok {
+		shown, refuted := families.Causes.Shown(row), families.Causes.Refuted(row)
 		out.Cause, out.Means, out.Shown, out.Refuted = &f.Cause, &row.Means, &shown, &refuted
 		if row.Standard != "" {
 			out.Standard = &row.Standard

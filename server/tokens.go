@@ -95,7 +95,7 @@ func drillOf(v app.DrillView) contract.Drill {
 	out := contract.Drill{Identity: v.Identity, Route: v.Route, Inferred: orEmpty(v.Inferred),
 		Kind: string(v.Verdict.Kind), Reason: v.Verdict.Reason, Gaps: []contract.Gap{}, Steps: []contract.DrillStep{}}
 	for _, g := range v.Verdict.Gaps {
-		out.Gaps = append(out.Gaps, contract.Gap{Kind: string(g.Kind), Rung: g.Rung, Reason: g.Reason,
+		out.Gaps = append(out.Gaps, contract.Gap{Kind: string(g.Row.Kind), Rung: g.Rung, Reason: g.Reason,
 			Confidence: string(g.Confidence)})
 	}
 	if r := v.Result; r != nil {

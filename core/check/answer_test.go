@@ -44,7 +44,9 @@ func TestGlob(t *testing.T) {
 	}{
 		{"/a", "/a", true}, {"/a", "/ab", false}, {"/a*", "/ab", true}, {"*a", "ba", true}, {"*a", "ab", false},
 		{"a*c", "abc", true}, {"a*c", "ab", false}, {"*", "anything\nat all", true}, {"a.c", "abc", false},
-		{"", "", true},
+		{"", "", true}, {"**/login**", "/login?next=/", true}, {"**/login**", "https://id.example/a/login", true},
+		{"**/login**", "/logins", true}, {"**/login**", "/log", false}, {"/login", "/login/", false},
+		{"/a*z", "/abcz", true}, {"*", "", true},
 	} {
 		assert.Equal(t, c.want, Glob(c.pattern, c.text), "%q %q", c.pattern, c.text)
 	}
@@ -130,4 +132,36 @@ func TestRetryAfter(t *testing.T) {
 		assert.Equal(t, want, Exchange{Answer: [][2]string{{"retry-after", v}}}.RetryAfter(now), v)
 	}
 	assert.Equal(t, time.Duration(-1), Exchange{}.RetryAfter(now))
+}
+
+func TestClassify(t *testing.T) {
+	var r declaration.Answers
+	r.RefusedWhen.Status, r.RefusedWhen.Has = 200, "/error"
+	loc := func(l string) [][2]string { return [][2]string{{"location", l}} }
+	for _, c := range []struct {
+		a    Answer
+		want Class
+	}{
+		{Answer{Status: 200}, Admitted}, {Answer{Status: 204}, Admitted},
+		{Answer{Status: 200, Body: []byte(`{"error":{}}`)}, Refused},
+		{Answer{Status: 201, Body: []byte(`{"error":{}}`)}, Admitted},
+		{Answer{Status: 301, Headers: loc("/things/")}, Admitted},
+		{Answer{Status: 302, Headers: loc("/login?next=/things")}, ToLogin},
+		{Answer{Status: 302, Headers: loc("https://id.example/oauth/authorize?x=1")}, ToLogin},
+		{Answer{Status: 302, Headers: loc("/blogging")}, Admitted},
+		{Answer{Status: 401}, Refused}, {Answer{Status: 403}, Forbidden},
+		{Answer{Status: 404}, Hidden}, {Answer{Status: 410}, Hidden},
+		{Answer{Status: 429}, Throttled},
+		{Answer{Status: 400}, Invalid}, {Answer{Status: 409}, Invalid},
+		{Answer{Status: 422}, Invalid}, {Answer{Status: 418}, Invalid},
+		{Answer{Status: 405}, WrongMethod}, {Answer{Status: 501}, WrongMethod},
+		{Answer{Status: 500}, Failed}, {Answer{Status: 503}, Failed},
+		{Answer{}, Unreachable},
+	} {
+		assert.Equal(t, c.want, Classify(c.a, r), "%d %v", c.a.Status, c.a.Headers)
+	}
+	r.LoginPage = "**/welcome**"
+	assert.Equal(t, ToLogin, Classify(Answer{Status: 302, Headers: loc("/welcome?x")}, r))
+	assert.Equal(t, Admitted, Classify(Answer{Status: 302, Headers: loc("/login")}, r),
+		"the declaration's own word counts")
 }

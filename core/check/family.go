@@ -64,14 +64,14 @@ type Widening interface {
 // Gathering is a family of which several gaps can be one fault: only beside each other do
 // they show what that is, and where one mend would be.
 type Gathering interface {
-	// Gather changes the causes and scopes of gaps.
+	// Gather changes the causes and scopes of gaps, those of watchers among them.
 	Gather(c *Context, all []Judged)
 }
 
-// Judged is a probe with its gaps.
+// Judged is a probe with its gaps, which may be changed in their place.
 type Judged struct {
 	Probe *Probe
-	Gaps  []*Gap
+	Gaps  []finding.Gap
 }
 
 // Speaking is a family whose callers are no identities.

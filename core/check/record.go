@@ -195,11 +195,15 @@ func ReadBack(f *Fact) (Proof, Change) {
 // carriedOut is the row of a refusal whose work went on; its kind is that of who was
 // refused.
 func carriedOut(k finding.Kind) *finding.Row {
-	return &finding.Row{Cause: "carried out", Kind: k, Title: "Refused and carried out all the same",
+	r := &finding.Row{Cause: "carried out", Kind: k, Title: "Refused and carried out all the same",
 		Means:  "The answer says no, and the record is changed or gone afterwards.",
 		Advice: "Stop the handler after a refusal: the guard writes its answer and the work goes on.",
 		OWASP:  finding.API5, CWE: 696, // incorrect behavior order
 		Shown: "The owner read the record before and after the request that was turned away."}
+	if k != finding.Unprotected { // where nobody can, it is no matter of who was refused
+		r.PartOf = []string{r.Cause}
+	}
+	return r
 }
 
 // CarriedOutRows are the causes of CarriedOut: of nobody, and of somebody.

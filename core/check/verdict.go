@@ -31,12 +31,15 @@ func (v Verdict) IsGap() bool {
 
 // Gap is one way in which what was seen departs from what is declared.
 type Gap struct {
-	Cause *finding.Row  // which has the kind
-	What  string        // the name behind a cause that ends in a space
-	Rung  int           // of the ladder, that should have stopped it; 0 without
-	Scope finding.Scope // where one mend would be; the zero one is the route of the probe
+	Cause *finding.Row // which has the kind
+	What  string       // the name behind a cause that ends in a space
+	Rung  int          // of the ladder, that should have stopped it; 0 without
 	Says  string
 	Proof Proof
+	// Where one mend would be, what others show beside it, and who it is: as in finding.Gap.
+	Scope, Wide finding.Scope
+	Aside       bool
+	Who         string
 }
 
 // Proof says how sure something is. It is made by Shown, TurnedAway, Changed and Speaks

@@ -67,6 +67,7 @@ const (
 	AtGuard   Place = "guard"   // routes that one guard stands before, named by the first
 	AtPages   Place = "pages"   // routes that one entry says of which pages may call them
 	AtService Place = "service" // everything, past what stands before it
+	AtNoRoute Place = "none"    // what the inventory does not have
 )
 
 // String says a scope in words.

@@ -38,12 +38,20 @@ type Row struct {
 	CWE    int
 	// Severity where the cause alone decides how grave it is; "" where Rate does.
 	Severity Severity
-	// Led: whoever wants to use it must lead somebody to a page first.
-	Led      bool
-	Standard string // the standard's section that asks for it; "" without one
+	// Led: whoever wants to use it must lead somebody to a page first. ByAnyone: no account is
+	// needed, whoever shows it.
+	Led, ByAnyone bool
+	Standard      string // the standard's section that asks for it; "" without one
 	// Covers are causes of its kind that show as well wherever this one does: they are no
 	// findings of their own there.
 	Covers []string
+	// PartOf are causes that it comes from where they show at the same route: it is part of
+	// their finding there. The first that shows counts.
+	PartOf []string
+	// Rung and Sums are those of its findings where they are the same whatever shows them: the
+	// rung of the ladder, and a sentence without its full stop.
+	Rung int
+	Sums string
 	// Shown and Refuted where they differ from the family's.
 	Shown, Refuted string
 }

@@ -29,7 +29,8 @@ var DrillCauses = []*finding.Row{
 		Means: "Whoever copied its credential stays signed in, for as long as it lives.",
 		Advice: "Keep a list of ended tokens until they end by themselves, or declare how long they may go on " +
 			"(ended_within).",
-		OWASP: finding.API2, CWE: 613, Severity: finding.High, Standard: revoke},
+		OWASP: finding.API2, CWE: 613, Severity: finding.High, Standard: revoke,
+		PartOf: []string{"no guard", "credential broken"}}, // there any credential is accepted
 	{Cause: "session logout-nobody", Kind: finding.WrongRefusal, Title: "A logout succeeds whatever it is given",
 		Means:  "A caller whose logout went wrong is told that it went well.",
 		Advice: "Answer a logout that names no session as an invalid request.",

@@ -3,6 +3,7 @@ package credential
 import (
 	"millgate/core/check"
 	"millgate/core/finding"
+	"millgate/core/session"
 	"millgate/core/token"
 )
 
@@ -90,8 +91,7 @@ var rows = []*finding.Row{
 		finding.API1, 639, ""),
 	broken(check.ChangedEnd, "A link's end can be changed", "Whoever has a link keeps it for ever.", signAddress,
 		finding.API2, 613, ""),
-	broken(check.InQuery, "A token in the query is accepted", "There it is written into logs and histories.",
-		"Take tokens from the Authorization field only.", finding.API2, 598, "RFC 6750 section 2.3"),
+	inQuery(),
 	broken(check.BesideFirst, besideTitle, besideMeans, oneAdvice, finding.API2, 347, ""),
 	broken(check.BesideLast, besideTitle, besideMeans, oneAdvice, finding.API2, 347, ""),
 	broken(check.BesideOther, "A broken credential passes beside one of another scheme", besideMeans, oneAdvice,
@@ -99,12 +99,12 @@ var rows = []*finding.Row{
 	{Cause: "scheme letters", Kind: finding.OverRestrictive, Title: "The scheme's word is read with its letter case",
 		Means:  "A caller that writes it in other letters is turned away with a sound token.",
 		Advice: "Compare the word before the token without regard to letter case.", OWASP: finding.API8, CWE: 755,
-		Severity: finding.Low, Standard: "RFC 9110 section 11.1"}, // few callers come so
+		Severity: finding.Low, Standard: "RFC 9110 section 11.1", PartOf: []string{"no guard"}}, // few callers come so
 	{Cause: "stale beside", Kind: finding.OverRestrictive, Title: "A sound credential is turned away beside a broken " +
 		"other",
 		Means:  "A caller with an old cookie left over cannot use its token.",
 		Advice: "Look only at the credentials that count on the route.", OWASP: finding.API8, CWE: 755,
-		Severity: finding.Low},
+		Severity: finding.Low, PartOf: []string{"no guard"}},
 }
 
 const (
@@ -113,10 +113,25 @@ const (
 		"rights of another."
 )
 
+// inQuery is that of a way: without a credential it is open anyway, whatever the way.
+func inQuery() *finding.Row {
+	r := broken(check.InQuery, "A token in the query is accepted", "There it is written into logs and histories.",
+		"Take tokens from the Authorization field only.", finding.API2, 598, "RFC 6750 section 2.3")
+	r.PartOf = append(r.PartOf, "credential absent")
+	return r
+}
+
+// afterlife is that of a session drill, as one call shows it.
+var afterlife = finding.RowOf(session.DrillCauses, session.Afterlife)
+
+// accepted are the causes of routes at which any credential, or a text that is none, is
+// accepted.
+var accepted = []string{"no guard", "credential broken"}
+
 func broken(way, title, means, advice string, owasp finding.OWASP, cwe int, standard string) *finding.Row {
 	return &finding.Row{Cause: "token " + way, Kind: finding.Unprotected, Title: title, Means: means, Advice: advice,
 		OWASP: owasp,
-		CWE:   cwe, Standard: standard}
+		CWE:   cwe, Standard: standard, PartOf: accepted}
 }
 
 // unsigned are the ways of one fault: the signature is not asked for.

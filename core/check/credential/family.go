@@ -23,7 +23,6 @@ import (
 	"millgate/core/access"
 	"millgate/core/check"
 	"millgate/core/finding"
-	"millgate/core/session"
 	"millgate/core/token"
 )
 
@@ -165,8 +164,13 @@ type judging struct {
 const soundness = 3
 
 func (j judging) gap(row *finding.Row, rung int, format string, args ...any) check.Verdict {
-	return check.Verdict{Gaps: []check.Gap{{Cause: row, Rung: rung, Proof: check.Shown(j.r),
-		Says: fmt.Sprintf(format, args...)}}}
+	g := check.Gap{Cause: row, Rung: rung, Proof: check.Shown(j.r), Says: fmt.Sprintf(format, args...)}
+	// A soundness check is one piece of code: what it lets pass on several routes has one cause.
+	scheme := finding.Scope{Of: finding.AtScheme, Name: j.p.Caller.Scheme}
+	if g.Wide = scheme; row.Kind == finding.OverRestrictive || row == afterlife {
+		g.Scope = scheme
+	}
+	return check.Verdict{Gaps: []check.Gap{g}}
 }
 
 // spent says whether the answer may speak of what the control did.
@@ -184,7 +188,7 @@ func (j judging) verdict() check.Verdict {
 	case check.MustEnter(way):
 		return j.mustEnter(unfair)
 	case j.class == check.Admitted && way == check.Ended:
-		return j.gap(finding.RowOf(session.DrillCauses, session.Afterlife), Family{}.Expect(j.c, j.p).Decider,
+		return j.gap(afterlife, Family{}.Expect(j.c, j.p).Decider,
 			"A credential of %s worked "+
 				"after its session was logged out: answered %s.", j.d.Donor, a.Code())
 	case j.class == check.Admitted && way == check.CrossSite:

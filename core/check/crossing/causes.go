@@ -9,12 +9,20 @@ import (
 	"millgate/core/finding"
 )
 
+// noGuard is what absent and broken credentials come from where both get in.
+const noGuard = "no guard"
+
+// ownership is the subject of rungs that ask whose a record is.
+const ownership = "ownership"
+
 var rows = slices.Concat([]*finding.Row{
-	{Cause: "no guard", Kind: finding.Unprotected, Title: "No guard",
+	{Cause: noGuard, Kind: finding.Unprotected, Title: "No guard",
 		Means: "Nobody got in, both without a credential and with a broken one, and so did everyone who was sent.",
 		Advice: "Put the guard in front of {route}; check that it is registered for this method and before the " +
 			"handler.",
-		OWASP: finding.API2, CWE: 306},
+		OWASP: finding.API2, CWE: 306, Rung: 2,
+		Sums: "There is no guard: nobody got in without a credential and with a broken one, and so did everyone who " +
+			"was sent"},
 	{Cause: "credential absent", Kind: finding.Unprotected, Title: "Open when no credential is sent",
 		Means: "The guard refuses a broken credential and lets a request without one pass.",
 		Advice: "Refuse a request without a credential as you refuse one with a broken credential: the guard lets an " +
@@ -25,7 +33,7 @@ var rows = slices.Concat([]*finding.Row{
 		Advice: "Verify the credential before the request is handled; that one is presented is not enough.",
 		OWASP:  finding.API2, CWE: 287},
 	check.CarriedOutRows[0], check.CarriedOutRows[1],
-	{Cause: "ownership", Kind: finding.OverPermissive, Title: "Somebody else's record",
+	{Cause: ownership, Kind: finding.OverPermissive, Title: "Somebody else's record",
 		Means:  "A caller reads or changes a record that belongs to another.",
 		Advice: "Compare the record's owner with the caller before it is read or changed.",
 		OWASP:  finding.API1, CWE: 639,
@@ -46,7 +54,8 @@ var rows = slices.Concat([]*finding.Row{
 	{Cause: "credential", Kind: finding.OverPermissive, Title: "With another scheme",
 		Means:  "A credential of a scheme that the route does not accept opened it.",
 		Advice: "Accept only the schemes that the declaration names here.",
-		OWASP:  finding.API5, CWE: 863},
+		OWASP:  finding.API5, CWE: 863,
+		PartOf: []string{"credential absent"}}, // it is to present none of those that count
 	{Cause: "admit ", Kind: finding.OverRestrictive, Title: "Turned away, must be admitted",
 		Means:  "A caller whom the declaration admits cannot do its work.",
 		Advice: "Let the caller in, or say in the declaration that it must be turned away.",
@@ -83,12 +92,20 @@ func refusalCauses() (out []*finding.Row) {
 	} {
 		for _, s := range seenAs {
 			if s.class != want.right {
-				out = append(out, check.RefusalRow(want.outcome+" "+string(s.class), s.text+", "+want.text, means))
+				out = append(out, refusalRow(want.outcome+" "+string(s.class), s.text+", "+want.text, means))
 			}
 		}
 	}
-	return append(out, check.RefusalRow("refuse page", "Shown a page, 401 is declared", means),
-		check.RefusalRow("admit or refuse ", "Another refusal than declared", means))
+	return append(out, refusalRow("refuse page", "Shown a page, 401 is declared", means),
+		refusalRow("admit or refuse ", "Another refusal than declared", means))
+}
+
+// refusalRow is that of a refusal of a caller. Of what is done all the same it does not matter how it was
+// refused.
+func refusalRow(cause, title, means string) *finding.Row {
+	r := check.RefusalRow(cause, title, means)
+	r.PartOf = []string{check.CarriedOutRows[0].Cause}
+	return r
 }
 
 // gapOf is a gap of a cause, which may end in a name.

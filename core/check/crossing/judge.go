@@ -12,6 +12,33 @@ import (
 	"millgate/core/finding"
 )
 
+// Gather finds the routes without a guard: where nobody gets in both without a credential and
+// with a broken one, whatever else got in has the same cause.
+func (Family) Gather(_ *check.Context, all []check.Judged) {
+	in := map[string]map[string]bool{} // by route
+	for _, x := range all {
+		for _, g := range x.Gaps {
+			if x.Probe.Caller.Identity == "" && !g.Aside && g.Row.Kind == finding.Unprotected {
+				if in[x.Probe.Route] == nil {
+					in[x.Probe.Route] = map[string]bool{}
+				}
+				in[x.Probe.Route][g.Row.Cause] = true
+			}
+		}
+	}
+	none := finding.RowOf(rows, noGuard)
+	for _, x := range all {
+		if m := in[x.Probe.Route]; !m["credential "+string(access.Absent)] || !m["credential "+string(access.Broken)] {
+			continue
+		}
+		for k := range x.Gaps {
+			if g := &x.Gaps[k]; g.Row.Kind == finding.Unprotected || g.Row.Kind == finding.OverPermissive {
+				g.Row, g.What, g.Who, g.Aside = none, "", "", false
+			}
+		}
+	}
+}
+
 // minProof is how many values of the owner's answer must appear.
 const minProof = 2
 
@@ -61,6 +88,10 @@ func (j *judging) unproven(format string, args ...any) {
 func (j *judging) gap(kind finding.Kind, cause, says string, proof check.Proof) {
 	g := gapOf(kind, cause)
 	g.Rung, g.Says, g.Proof = j.x.Decider, says, proof
+	g.Aside = j.p.Of != ""
+	if cause == ownership && j.p.Relation == access.Foreign {
+		g.Who = j.p.Caller.Identity
+	}
 	j.v.Gaps = append(j.v.Gaps, g)
 }
 
@@ -208,7 +239,7 @@ func (j *judging) admitted() {
 		return
 	}
 	also := ""
-	if j.x.Subject == "ownership" {
+	if j.x.Subject == ownership {
 		changed, how := check.ReadBack(j.f)
 		switch n := j.sharedValues(); {
 		case how == check.Altered || how == check.Gone:

@@ -47,7 +47,8 @@ var rows = []*finding.Row{
 func detour(cause, how, means, advice string, cwe int, standard string) *finding.Row {
 	return &finding.Row{Cause: cause, Kind: finding.Unprotected, Title: "The guard is stepped around " + how,
 		Means:  means,
-		Advice: advice, OWASP: finding.API2, CWE: cwe, Standard: standard}
+		Advice: advice, OWASP: finding.API2, CWE: cwe, Standard: standard,
+		PartOf: []string{"no guard", "credential absent"}} // there it is open anyway, whatever the way
 }
 
 // rowOf is the cause of a way, and how it stepped around the guard.

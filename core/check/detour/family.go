@@ -289,8 +289,12 @@ func judge(c *check.Context, p *check.Probe, whole check.Report, k *check.Contro
 			proof = check.Shown(r)
 		}
 		row, what := rowOf(p.Of)
-		return check.Verdict{Gaps: []check.Gap{{Cause: row, Rung: 2, Proof: proof,
-			Says: fmt.Sprintf("The guard was stepped around %s: nobody was answered %s.", what, a.Code())}}}
+		g := check.Gap{Cause: row, Rung: 2, Proof: proof,
+			Says: fmt.Sprintf("The guard was stepped around %s: nobody was answered %s.", what, a.Code())}
+		if p.Of == PastGateway {
+			g.Wide = PastAll // one mend: nothing but the gateway reaches the service
+		}
+		return check.Verdict{Gaps: []check.Gap{g}}
 	case a.Status == 0 && p.Of == PastGateway:
 		return check.Verdict{Says: "the direct address does not answer from here: " + a.Error, Proof: check.Silent(r)}
 	case a.Status == 0:
@@ -302,6 +306,21 @@ func judge(c *check.Context, p *check.Probe, whole check.Report, k *check.Contro
 	}
 	return check.Verdict{Says: fmt.Sprintf("%s leads nowhere: %s", p.Of, a.Code()),
 		Proof: check.TurnedAway(r, k.Report, k.Class)}
+}
+
+// PastAll is where a service has no guards of its own.
+var PastAll = finding.Scope{Of: finding.AtService, Name: "past the gateway"}
+
+// Gather says of refusals at addresses that no route has that they are those of no route: how
+// a service answers what it does not serve is one cause, whichever address was asked for.
+func (Family) Gather(_ *check.Context, all []check.Judged) {
+	for _, x := range all {
+		for k := range x.Gaps {
+			if x.Gaps[k].Row.Kind == finding.WrongRefusal && x.Probe.Of != MethodOverride {
+				x.Gaps[k].Scope = finding.NoRoute
+			}
+		}
+	}
 }
 
 // Causes are those of ways around a guard.

@@ -16,7 +16,22 @@ import (
 	"millgate/core/check/raised"
 	"millgate/core/check/sessions"
 	"millgate/core/check/undeclared"
+	"millgate/core/finding"
 )
+
+// Causes are all causes of findings of sweeps, family by family; docs/findings.md is made from
+// them.
+var Causes = catalogue()
+
+func catalogue() *finding.Catalogue {
+	var out []finding.Family
+	for _, f := range All {
+		if c := f.Causes(); len(c.Rows) > 0 {
+			out = append(out, c)
+		}
+	}
+	return finding.NewCatalogue(out...)
+}
 
 // All are the families, in the order in which they are planned.
 var All = check.Families{

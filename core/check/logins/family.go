@@ -188,7 +188,7 @@ func (Family) Causes() finding.Family {
 }
 
 var rows = []*finding.Row{
-	{Cause: "wrong secret", Kind: finding.Unprotected, Title: "Any secret logs in",
+	{Cause: "wrong secret", Kind: finding.Unprotected, ByAnyone: true, Title: "Any secret logs in",
 		Means:  "A login with a wrong, an empty or no secret gave a credential, so that a name is enough.",
 		Advice: "Compare the secret before a token is issued.", OWASP: finding.API2, CWE: 287},
 	{Cause: "account", Kind: finding.Leaking, Title: "Tells who has an account",

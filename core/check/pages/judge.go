@@ -131,42 +131,42 @@ func (Family) Gather(c *check.Context, all []check.Judged) {
 		cause string
 	}
 	routes := map[fault]map[string]bool{}
-	each := func(f func(at policy, x check.Judged, g *check.Gap)) {
+	each := func(f func(at policy, x check.Judged, g *finding.Gap)) {
 		for _, x := range all {
 			i := c.Doc.RouteNamed(x.Probe.Route)
-			for _, g := range x.Gaps {
-				f(policyAt(c.Doc, i), x, g)
+			for k := range x.Gaps {
+				f(policyAt(c.Doc, i), x, &x.Gaps[k])
 			}
 		}
 	}
-	each(func(at policy, x check.Judged, g *check.Gap) {
+	each(func(at policy, x check.Judged, g *finding.Gap) {
 		d := of(x.Probe)
-		if g.Cause.Kind == finding.OverPermissive && origin.Says(d.Column) != "" {
+		if g.Row.Kind == finding.OverPermissive && origin.Says(d.Column) != "" {
 			if passed[at] == nil {
 				passed[at] = map[string]bool{}
 			}
 			passed[at][d.Column] = true
 		}
-		k := fault{at, g.Cause.Cause + g.What}
+		k := fault{at, g.Cause()}
 		if routes[k] == nil {
 			routes[k] = map[string]bool{}
 		}
 		routes[k][x.Probe.Route] = true
 	})
-	each(func(at policy, x check.Judged, g *check.Gap) {
+	each(func(at policy, x check.Judged, g *finding.Gap) {
 		d, kinds := of(x.Probe), passed[at]
 		everywhere := finding.Scope{Of: finding.AtPages, Name: label(c.Doc, at)}
 		is := func(kind string) {
-			g.Cause, g.What, g.Scope = finding.RowOf(rows, cause+kind), "", everywhere
+			g.Row, g.What, g.Scope = finding.RowOf(rows, cause+kind), "", everywhere
 		}
 		switch {
-		case origin.Says(d.Column) != "" && g.Cause.Cause == cause+d.Column:
+		case origin.Says(d.Column) != "" && g.Row.Cause == cause+d.Column:
 			is(origin.Confusion(kinds, d.Column))
 		// What lets a hostile page pass lets declared ones pass where they may not.
-		case g.Cause.Kind == finding.OverPermissive && (kinds[origin.Unrelated] ||
-			kinds[origin.Ending] && g.Cause.Cause == cause+origin.JOrigin+" "):
+		case g.Row.Kind == finding.OverPermissive && (kinds[origin.Unrelated] ||
+			kinds[origin.Ending] && g.Row.Cause == cause+origin.JOrigin+" "):
 			is(origin.Confusion(kinds, origin.Ending))
-		case len(routes[fault{at, g.Cause.Cause + g.What}]) > 1:
+		case len(routes[fault{at, g.Cause()}]) > 1:
 			g.Scope = everywhere
 		}
 	})

@@ -368,6 +368,18 @@ func (f Family) judge(c *check.Context, p *check.Probe, whole check.Report, e *c
 	return check.Verdict{Says: "not in the inventory, and turned away: " + a.Code(), Proof: check.Shown(r)}
 }
 
+// Gather says what belongs to no route: all of a made-up path, and how an address that nothing
+// is served at is refused.
+func (Family) Gather(_ *check.Context, all []check.Judged) {
+	for _, x := range all {
+		for k := range x.Gaps {
+			if of := x.Probe.Of; of == Path || of == Address && x.Gaps[k].Row.Kind == finding.WrongRefusal {
+				x.Gaps[k].Scope = finding.NoRoute
+			}
+		}
+	}
+}
+
 // Causes are those of what the inventory does not have.
 func (Family) Causes() finding.Family {
 	return finding.Family{Name: "undeclared", Title: "What the inventory does not have",

@@ -1,4 +1,4 @@
-package verdict
+package families
 
 import (
 	"encoding/json"
@@ -85,7 +85,7 @@ func TestMaskedIsJudgedAsRaw(t *testing.T) {
 		require.Equal(t, want.Kind, got.Kind, why)
 		require.Equal(t, len(want.Gaps), len(got.Gaps), why)
 		for i := range want.Gaps {
-			require.Equal(t, want.Gaps[i].Cause, got.Gaps[i].Cause, why)
+			require.Equal(t, want.Gaps[i].Cause(), got.Gaps[i].Cause(), why)
 			if !named {
 				require.Equal(t, want.Gaps[i].Confidence, got.Gaps[i].Confidence, why)
 			} else if got.Gaps[i].Confidence == finding.Proven {

@@ -1,8 +1,9 @@
-package verdict
+package families
 
 import (
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 	"testing"
 
@@ -58,7 +59,7 @@ func TestEveryCauseHasARow(t *testing.T) {
 
 // docs/findings.md says of each cause what the catalogue says; UPDATE_DOCS=1 writes it.
 func TestCausesAreDocumented(t *testing.T) {
-	const file = "../../docs/findings.md"
+	const file = "../../../docs/findings.md"
 	var b strings.Builder
 	b.WriteString(findingsIntro)
 	named := strings.NewReplacer("{what}", "…", "{route}", "the route")
@@ -75,6 +76,10 @@ func TestCausesAreDocumented(t *testing.T) {
 				fmt.Fprintf(&b, " · %s", r.Standard)
 			}
 			fmt.Fprintf(&b, "\n\n%s\n\n**What to do.** %s\n", r.Means, named.Replace(r.Advice))
+			if len(r.PartOf) > 0 {
+				fmt.Fprintf(&b, "\n**Is part of another finding at its route.** Where that shows as well: %s\n",
+					strings.Join(titled(t, r), "; "))
+			}
 			if len(r.Covers) > 0 {
 				var titles []string
 				for _, c := range r.Covers {
@@ -100,7 +105,25 @@ func TestCausesAreDocumented(t *testing.T) {
 	have, err := os.ReadFile(file)
 	require.NoError(t, err)
 	assert.True(t, b.String() == string(have), "docs/findings.md is not what the catalogue says: UPDATE_DOCS=1 go "+
-		"test ./core/verdict")
+		"test ./core/check/families")
+}
+
+// titled are the causes that a row can be part of, with links.
+func titled(t *testing.T, r *finding.Row) (out []string) {
+	t.Helper()
+	for _, cause := range r.PartOf {
+		n := len(out)
+		for _, f := range Causes.Families {
+			if row := finding.RowOf(f.Rows, cause); row != nil {
+				link := fmt.Sprintf("[%s](#%s)", row.Title, row.Anchor())
+				if !slices.Contains(out, link) {
+					out = append(out, link)
+				}
+			}
+		}
+		require.Greater(t, len(out), n, "%s is part of %s, which no row has", r.Cause, cause)
+	}
+	return out
 }
 
 const findingsIntro = `# Findings
@@ -108,7 +131,7 @@ const findingsIntro = `# Findings
 Every finding of a sweep has one of these causes. Its text links here, by the anchor of the
 cause. How grave a finding is follows from [the table of severities](severity.md), unless a
 severity stands with the cause. This file is written by a test from the code
-(` + "`UPDATE_DOCS=1 go test ./core/verdict`" + `).
+(` + "`UPDATE_DOCS=1 go test ./core/check/families`" + `).
 
 *Proven* is what observations show by themselves or beside an admitted control; *likely* what
 they speak for; the rest is *unproven* and no finding.

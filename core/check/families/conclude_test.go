@@ -1,18 +1,16 @@
-package verdict
+package families
 
 import (
 	"testing"
 
-	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
-
 	"millgate/core/access"
 	"millgate/core/check"
-	"millgate/core/check/credential"
 	"millgate/core/check/crossing"
-	"millgate/core/check/detour"
 	"millgate/core/declaration"
 	"millgate/core/finding"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 func doc(t *testing.T, schemes string) *declaration.Document {
@@ -66,7 +64,7 @@ access: [{ at: /**, who: r }]
 `
 
 // judged is the verdict on a crossing, beside the answers of others.
-func judged(d *declaration.Document, p *check.Probe, a check.Answer, others map[string]check.Answer) Verdict {
+func judged(d *declaration.Document, p *check.Probe, a check.Answer, others map[string]check.Answer) finding.Verdict {
 	fact := func(a check.Answer) *check.Fact {
 		return &check.Fact{Reports: []check.Report{{Fate: check.Answered, Exchange: check.Exchange{Status: a.Status,
 			Answer: a.Headers, Content: string(a.Body), Texts: a.Texts}}}}
@@ -80,9 +78,9 @@ func judged(d *declaration.Document, p *check.Probe, a check.Answer, others map[
 	c := &check.Context{Doc: d, Target: d.Targets[0]}
 	in := input(d, p)
 	in.Answer = a
-	return Of(in, func() check.Verdict {
+	return in.Item(func() check.Verdict {
 		return crossing.Family{}.Judge(c, p, fact(a), e)
-	})
+	}).Verdict
 }
 
 // A family's verdict is one of all: its gaps gather where it says that one mend would be,
@@ -96,14 +94,14 @@ func TestVerdictsOfFamilies(t *testing.T) {
 	seen := check.Report{Name: "look", Fate: check.Answered, Exchange: check.Exchange{Status: 200}}
 	gap := check.Gap{Cause: row, What: "the shelf", Rung: 7, Scope: finding.Scope{Of: finding.AtScheme, Name: "s"},
 		Says: "It is shown.", Proof: check.Shown(seen)}
-	of := func(v check.Verdict) Verdict {
-		return Of(input(d, p), func() check.Verdict { return v })
+	of := func(v check.Verdict) finding.Verdict {
+		return input(d, p).Item(func() check.Verdict { return v }).Verdict
 	}
 
 	v := of(check.Verdict{Gaps: []check.Gap{gap, gap}})
 	assert.Equal(t, finding.Leaking, v.Kind)
 	assert.Equal(t, finding.Proven, v.Confidence)
-	fs := gather(d, []Item{{Probe: p, Verdict: v}})
+	fs := gather(d, []check.Item{{Probe: p, Verdict: v}})
 	require.Len(t, fs, 1, "two gaps of one cause in one scope")
 	f := fs[0]
 	assert.Equal(t, []string{"everything behind s", "the shelf is shown", "Hide it.", "made-up the shelf", "POST /a",
@@ -111,7 +109,7 @@ func TestVerdictsOfFamilies(t *testing.T) {
 		[]string{f.Where(), f.Title, f.Advice, f.Cause, f.At, f.Column})
 	gap.Scope = finding.Scope{}
 	assert.Equal(t, "POST /a", gather(d,
-		[]Item{{Probe: p, Verdict: of(check.Verdict{Gaps: []check.Gap{gap}})}})[0].Where())
+		[]check.Item{{Probe: p, Verdict: of(check.Verdict{Gaps: []check.Gap{gap}})}})[0].Where())
 
 	cut := seen
 	cut.Exchange.Truncated = true
@@ -126,77 +124,57 @@ func TestVerdictsOfFamilies(t *testing.T) {
 	assert.Equal(t, finding.Agrees, of(check.Verdict{Proof: check.Speaks(seen)}).Kind)
 	in := input(d, p)
 	in.Lost = "never answered"
-	lost := Of(in,
-		func() check.Verdict { panic("there is nothing to judge") })
-	assert.Equal(t, "never answered", lost.Reason)
+	lost := in.Item(func() check.Verdict { panic("there is nothing to judge") })
+	assert.Equal(t, "never answered", lost.Verdict.Reason)
 }
 
-// What follows a gap along its guard belongs to the finding that led to it.
-func TestWidenedGapsAreOneFinding(t *testing.T) {
-	d, _ := declaration.Parse("x", []byte("millgate: 1\ntargets: { t: { base: \"http://h\" } }\nroutes: [GET /a, "+
-		"\"GET /a/{id}\", GET /b]\n"), nil)
-	item := func(id string, route int, widens string) Item {
-		p := &check.Probe{ID: check.ID{Family: credential.Family{}.Name(), Route: d.Routes[route].Key(), Of: id,
-			Caller: check.Caller{Scheme: "s", State: access.Broken}}, Detail: credential.Detail{Way: "foreign key"}}
-		if widens != "" {
-			p.Widens = check.ID{Family: p.Family, Route: d.Routes[0].Key(), Of: widens, Caller: p.Caller}.Key()
-		}
-		return Item{Probe: p, Verdict: Verdict{Kind: finding.Unprotected,
-			Gaps: []Gap{{Kind: finding.Unprotected, Rung: 3, Subject: "soundness", Cause: "token foreign key",
-				Confidence: finding.Proven}}}}
-	}
-	fs := gather(d, []Item{item("1", 0, ""), item("2", 1, "1")})
-	require.Len(t, fs, 1)
-	assert.Equal(t, "GET /a", fs[0].Where())
-	assert.Equal(t, "GET /a", fs[0].Route)
-	assert.Equal(t, []string{"GET /a", "GET /a/{id}"}, fs[0].Routes)
-	assert.Equal(t, &finding.Scope{Of: finding.AtGuard, Name: "GET /a"}, fs[0].Scope)
-	assert.Equal(t, 2, fs[0].Crossings)
-	fs = gather(d, []Item{item("1", 0, ""), item("3", 2, ""), item("2", 1, "1")})
-	require.Len(t, fs, 1)
-	assert.Equal(t, "everything behind s", fs[0].Where(), "at two guards it is the check that they share")
-	assert.Equal(t, "GET /a", fs[0].Route, "never a scope's name")
-	assert.Equal(t, []string{"GET /a", "GET /a/{id}", "GET /b"}, fs[0].Routes, "in the inventory's order")
-	assert.Equal(t, &finding.Scope{Of: finding.AtScheme, Name: "s"}, fs[0].Scope)
-	past := func(id string, route int) Item {
-		return Item{Probe: &check.Probe{ID: check.ID{Family: around, Of: detour.PastGateway,
-			Relation: access.Relation(id), Route: d.Routes[route].Key()}}, Verdict: Verdict{Kind: finding.Unprotected,
-			Gaps: []Gap{{Kind: finding.Unprotected, Rung: 2, Subject: "credential",
-				Cause: "way " + detour.PastGateway, Confidence: finding.Proven}}}}
-	}
-	fs = gather(d, []Item{past("4", 0)})
-	require.Len(t, fs, 1)
-	assert.Equal(t, "GET /a", fs[0].Where())
-	assert.Nil(t, fs[0].Scope, "one route")
-	assert.Nil(t, fs[0].Routes)
-	fs = gather(d, []Item{past("4", 0), past("5", 1)})
-	require.Len(t, fs, 1)
-	assert.Equal(t, PastAll, fs[0].Where())
-	assert.Equal(t, PastAll, fs[0].Route, "it is at no route")
-	assert.Len(t, fs[0].Routes, 2)
+// input is a probe of a document, with all families.
+func input(d *declaration.Document, p *check.Probe) check.Judging {
+	return check.Judging{Context: &check.Context{Doc: d}, Families: All, Probe: p}
 }
 
-// What shows wherever another cause does is part of that finding, and only there.
-func TestCoveredCauses(t *testing.T) {
-	d := doc(t, "schemes: { s: { kind: basic } }\n")
-	item := func(id string, causes ...string) Item {
-		v := Verdict{Kind: finding.WeakToken}
-		for _, c := range causes {
-			v.Gaps = append(v.Gaps, Gap{Kind: finding.WeakToken, Rung: 3, Cause: "token " + c,
-				Confidence: finding.Proven, Reason: "It is " + c + "."})
-		}
-		return Item{Probe: &check.Probe{ID: check.ID{Family: "issued", Route: "POST /a",
-			Caller: check.Caller{Identity: id, Scheme: "s"}}}, Verdict: v}
+func TestLostIsUnproven(t *testing.T) {
+	d := kindsDoc(t)
+	p := item(crossings, "GET /a", "", access.Absent).Probe
+	in := input(d, p)
+	in.Lost = "sent before the sweep was interrupted"
+	v := in.Item(nil).Verdict
+	assert.Equal(t, finding.Unproven, v.Kind)
+	assert.Empty(t, v.Gaps)
+}
+
+func kindsDoc(t *testing.T) *declaration.Document {
+	t.Helper()
+	d, msgs := declaration.Parse("x", []byte(`millgate: 1
+routes: [GET /a, POST /login]
+schemes: { access: { kind: bearer, login: { send: POST /login, take: { access: /token } } } }
+`), nil)
+	require.Empty(t, msgs)
+	return d
+}
+
+// A text that is declared after an answer came was looked for in what is kept of it alone:
+// where something of that is masked or cut, nothing was checked, and the verdict says so.
+func TestTextsThatWereNotLookedFor(t *testing.T) {
+	d := doc(t, "answers: { never: { text: [stack trace] } }\n")
+	p := item(ofMalformed, "GET /a", "ann", access.Sound).Probe
+	judge := func(x check.Exchange) finding.Verdict {
+		x.Status = 200
+		r := check.Report{Fate: check.Answered, Exchange: x}
+		in := input(d, p)
+		in.Answer = check.AnswerOf(x)
+		return in.Item(func() check.Verdict {
+			return check.Verdict{Says: "fine", Proof: check.Shown(check.Head(r)), Answers: []check.Report{r}}
+		}).Verdict
 	}
-	fs := gather(d, []Item{item("ann", "key-unfit", "alg-undeclared", "secret-guessed"),
-		item("bob", "secret-guessed", "alg-undeclared")})
-	require.Len(t, fs, 1)
-	assert.Equal(t, "token secret-guessed", fs[0].Cause)
-	assert.Contains(t, fs[0].Reason, "With it: no published key fits the algorithm of issued tokens; issued tokens "+
-		"are signed")
-	fs = gather(d, []Item{item("ann", "key-unfit", "alg-undeclared")})
-	require.Len(t, fs, 1)
-	assert.Equal(t, "token alg-undeclared", fs[0].Cause)
-	fs = gather(d, []Item{item("ann", "secret-guessed", "alg-undeclared"), item("bob", "alg-undeclared")})
-	assert.Len(t, fs, 2, "bob's token has another secret")
+	assert.Equal(t, finding.Proven, judge(check.Exchange{Content: "all of it"}).Confidence)
+	for _, x := range []check.Exchange{{Content: "‹token:1› and more"}, {Content: "a part", Truncated: true}} {
+		v := judge(x)
+		assert.Equal(t, []any{finding.Agrees, finding.Likely}, []any{v.Kind, v.Confidence})
+		assert.Contains(t, v.Reason, `whether it shows "stack trace" was not checked`)
+		x.Sought = []string{"stack trace"}
+		assert.Equal(t, finding.Proven, judge(x).Confidence, "it was looked for before it was masked")
+		x.Texts = x.Sought
+		assert.Equal(t, finding.Leaking, judge(x).Kind)
+	}
 }
