@@ -15,10 +15,11 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/sync/singleflight"
+
 	"millgate/core/check"
 	"millgate/core/check/families"
 	"millgate/core/declaration"
-	"millgate/core/finding"
 	"millgate/core/review"
 	"millgate/format/openapi"
 	"millgate/store"
@@ -62,7 +63,12 @@ type App struct {
 	// families are what a sweep checks.
 	families check.Families
 
-	mu       sync.Mutex
+	// editing is held by who changes what the declaration says: reads it, writes its file, keeps
+	// a revision. Nobody who reads waits for it.
+	editing sync.Mutex
+	looks   singleflight.Group // of who wants to know the same
+
+	mu       sync.Mutex // never held over the disk, planning or judging
 	text     string
 	doc      *declaration.Document
 	messages []declaration.Message
@@ -73,6 +79,8 @@ type App struct {
 	typedAt  time.Time
 	seen     map[string]*observed // by target
 	running  *run
+	starting string // the target of a sweep that is about to run; "" without
+	closed   bool
 	restarts map[string]*restarting // checks between their two halves
 	spent    spent                  // what drills used of other quotas
 	ended    map[uint]ended         // sweeps of this process
@@ -81,25 +89,6 @@ type App struct {
 // GCPercent is how much garbage there may be beside what lives, for the process that runs
 // sweeps: people work beside it, and a sweep waits for its target most of the time.
 const GCPercent = 50
-
-// observed is what is known of a target, and what was made of it last.
-type observed struct {
-	facts    map[string]*Fact
-	view     map[string]*Fact // facts as they were when judged; not changed
-	sweep    uint             // the last whole sweep
-	judged   bool
-	doc      *declaration.Document // that plan and items were made with
-	plan     *check.Plan
-	items    map[string]check.Item // by probe
-	made     map[string]basis      // what each item was made from
-	asked    map[string]bool       // those that were made from further facts as well
-	findings []finding.Finding
-	counts   finding.Counts
-}
-
-// basis is what a verdict is made from; while it stays the same, so does the
-// verdict.
-type basis struct{ fact, control *Fact }
 
 // Open opens the workspace with the declaration at file; when file is empty it
 // is DefaultFile in the data directory. dataDir holds the database, and is locked
@@ -130,7 +119,7 @@ func Open(dataDir, file string) (*App, error) {
 	if err != nil && !errors.Is(err, os.ErrNotExist) {
 		return nil, errors.Join(fmt.Errorf("the declaration %s cannot be read: %w", file, err), a.Close())
 	}
-	if err := a.lookOnly(a.adopt(string(text))); err != nil {
+	if err := a.lookOnly(a.adopt(a.dir, a.name, string(text))); err != nil {
 		return nil, errors.Join(err, a.Close())
 	}
 	return a, nil
@@ -179,6 +168,7 @@ func (a *App) ReadOnly() string { return a.store.ReadOnly() }
 func (a *App) Close() error {
 	a.mu.Lock()
 	r := a.running
+	a.closed = true
 	for k, w := range a.restarts {
 		w.end()
 		delete(a.restarts, k)
@@ -191,36 +181,46 @@ func (a *App) Close() error {
 	return errors.Join(a.store.Close(), a.unlock())
 }
 
-// adopt makes the text of the file the current one, as a revision of its own
-// when it differs from the last.
-func (a *App) adopt(text string) error {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	return a.take(text)
+// adopt makes the text of a file what the declaration says, as a revision of its own
+// when it differs from the last. The caller holds editing.
+func (a *App) adopt(dir, name, text string) error {
+	stamp := stampOf(filepath.Join(dir, name))
+	doc, msgs := declaration.ParseFiles(name, []byte(text), FilesIn(dir))
+	rev, err := a.store.LastRevision()
+	switch {
+	case err == nil && rev.Text == text && rev.Name == name:
+	case err != nil && !errors.Is(err, store.ErrNotFound):
+	case text == "":
+		err = nil
+	default:
+		rev = store.Revision{At: time.Now(), Message: "Read from the file", Name: name, Text: text}
+		err = a.store.AddRevision(&rev, filesOf(doc, dir))
+	}
+	a.says(doc, msgs, rev, dir, name, text, stamp)
+	return err
 }
 
-// take is adopt for who holds the lock.
-func (a *App) take(text string) error {
-	a.text = text
-	a.doc, a.messages = a.parse(text)
-	a.reviewed = review.Review(a.doc, a.messages, time.Now())
-	a.stamp = stampOf(filepath.Join(a.dir, a.name))
-	for _, o := range a.seen {
-		o.judged = false
+// says makes something what the declaration says.
+func (a *App) says(doc *declaration.Document, msgs []declaration.Message, rev store.Revision, dir, name, text string,
+	stamp fileStamp) {
+	reviewed := review.Review(doc, msgs, time.Now())
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if dir != a.dir || name != a.name {
+		a.seen = map[string]*observed{}
 	}
-	last, err := a.store.LastRevision()
-	if err == nil && last.Text == text && last.Name == a.name {
-		a.revision = last
-		return nil
+	a.dir, a.name, a.text, a.stamp = dir, name, text, stamp
+	a.doc, a.messages, a.reviewed = doc, msgs, reviewed
+	if rev.Text == text {
+		a.revision = rev
 	}
-	if err != nil && !errors.Is(err, store.ErrNotFound) {
-		return err
-	}
-	if text == "" {
-		return nil
-	}
-	a.revision = store.Revision{At: time.Now(), Message: "Read from the file", Name: a.name, Text: text}
-	return a.store.AddRevision(&a.revision, a.files())
+}
+
+// where is the declaration's folder, and its name there.
+func (a *App) where() (dir, name string) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	return a.dir, a.name
 }
 
 // fileStamp tells whether a file was written since it was read.
@@ -240,26 +240,34 @@ func stampOf(path string) fileStamp {
 // Sync takes in what somebody else wrote into the declaration's file, so that
 // an editor and the interface can be used side by side.
 func (a *App) Sync() error {
+	if !a.editing.TryLock() {
+		return nil // whoever changes it now takes that in
+	}
+	defer a.editing.Unlock()
+	return a.sync()
+}
+
+// sync is Sync for who holds editing.
+func (a *App) sync() error {
 	a.mu.Lock()
-	path := filepath.Join(a.dir, a.name)
+	dir, name, text, stamp := a.dir, a.name, a.text, a.stamp
+	a.mu.Unlock()
+	path := filepath.Join(dir, name)
 	now := stampOf(path)
-	if now == a.stamp || now == (fileStamp{}) {
-		a.mu.Unlock()
+	if now == stamp || now == (fileStamp{}) {
 		return nil
 	}
 	b, err := os.ReadFile(path)
-	if err == nil {
-		a.stamp = now
-	}
-	same := err == nil && string(b) == a.text
-	a.mu.Unlock()
 	if err != nil {
 		return fmt.Errorf("the declaration %s cannot be read: %w", path, err)
 	}
-	if same {
+	if string(b) == text {
+		a.mu.Lock()
+		a.stamp = now
+		a.mu.Unlock()
 		return nil
 	}
-	if err := a.adopt(string(b)); err != nil {
+	if err := a.adopt(dir, name, string(b)); err != nil {
 		return err
 	}
 	a.Events.Send(Event{Type: "declaration"})
@@ -268,7 +276,8 @@ func (a *App) Sync() error {
 
 // parse reads a text with the files beside the declaration.
 func (a *App) parse(text string) (*declaration.Document, []declaration.Message) {
-	return declaration.ParseFiles(a.name, []byte(text), FilesIn(a.dir))
+	dir, name := a.where()
+	return declaration.ParseFiles(name, []byte(text), FilesIn(dir))
 }
 
 // FilesIn reads what a declaration in a directory names, and nothing outside
@@ -315,39 +324,40 @@ func besides(dir, of string) openapi.Load {
 	}
 }
 
-// filesOf reads what a revision was kept with; what it was not kept with is
+// keptFiles reads what a revision was kept with; what it was not kept with is
 // read from the folder.
-func (a *App) filesOf(kept map[string]string) declaration.Files {
+func (a *App) keptFiles(kept map[string]string) declaration.Files {
+	dir, _ := a.where()
 	read := func(ref string) ([]byte, error) {
 		if t, ok := kept[ref]; ok {
 			return []byte(t), nil
 		}
-		return readBeside(a.dir, ref)
+		return readBeside(dir, ref)
 	}
 	return declaration.Files{Text: read, Routes: func(ref string) ([]declaration.Imported, []error) {
 		b, err := read(ref)
 		if err != nil {
 			return nil, []error{err}
 		}
-		return openapi.Read(b, besides(a.dir, ref))
+		return openapi.Read(b, besides(dir, ref))
 	}}
 }
 
-// files are the texts that the document was made from beside its own.
-func (a *App) files() map[string]string {
+// filesOf are the texts in a folder that a document was made from beside its own.
+func filesOf(d *declaration.Document, dir string) map[string]string {
 	out := map[string]string{}
 	put := func(name string) {
 		if name == "" || out[name] != "" {
 			return
 		}
-		if b, err := readBeside(a.dir, name); err == nil {
+		if b, err := readBeside(dir, name); err == nil {
 			out[name] = string(b)
 		}
 	}
-	for _, r := range a.doc.Routes {
+	for _, r := range d.Routes {
 		put(r.From)
 	}
-	for _, n := range a.doc.Includes {
+	for _, n := range d.Includes {
 		put(n)
 	}
 	return out
@@ -382,42 +392,35 @@ func (a *App) Declaration() Declaration {
 // revision that the text was made from: when another was kept since, nothing
 // is written and ErrInput says so.
 func (a *App) Keep(text, message string, base uint) (Declaration, error) {
-	if err := a.Sync(); err != nil {
+	a.editing.Lock()
+	defer a.editing.Unlock()
+	if err := a.sync(); err != nil {
 		return Declaration{}, err
 	}
-	a.mu.Lock()
-	if base != a.revision.ID {
-		a.mu.Unlock()
+	if now := a.present().revision.ID; base != now {
 		return Declaration{}, fmt.Errorf("%w: revision %d was kept meanwhile; your text is still in the editor, "+
-			"compare it with the new one and keep it again", ErrInput, a.revision.ID)
+			"compare it with the new one and keep it again", ErrInput, now)
 	}
-	doc, msgs := a.parse(text)
+	dir, name := a.where()
+	doc, msgs := declaration.ParseFiles(name, []byte(text), FilesIn(dir))
 	if declaration.Failed(msgs) {
-		a.mu.Unlock()
 		return Declaration{}, fmt.Errorf("%w: mend the marked lines first", ErrInvalid)
 	}
-	if err := writeFile(filepath.Join(a.dir, a.name), text); err != nil {
-		a.mu.Unlock()
+	path := filepath.Join(dir, name)
+	if err := writeFile(path, text); err != nil {
 		return Declaration{}, err
 	}
 	if message = strings.TrimSpace(message); message == "" {
 		message = "Changed in the editor"
 	}
-	old := a.doc
-	a.stamp = stampOf(filepath.Join(a.dir, a.name))
-	a.text, a.doc, a.messages = text, doc, msgs
-	a.reviewed = review.Review(doc, msgs, time.Now())
-	rev := store.Revision{At: time.Now(), Message: message, Name: a.name, Text: text}
-	if err := a.store.AddRevision(&rev, a.files()); err != nil {
-		a.doc = old
+	rev := store.Revision{At: time.Now(), Message: message, Name: name, Text: text}
+	if err := a.store.AddRevision(&rev, filesOf(doc, dir)); err != nil {
+		a.mu.Lock()
+		a.stamp = stampOf(path) // it is not read as somebody else's
 		a.mu.Unlock()
 		return Declaration{}, fmt.Errorf("the revision cannot be kept: %w", err)
 	}
-	a.revision = rev
-	for _, o := range a.seen {
-		o.judged = false
-	}
-	a.mu.Unlock()
+	a.says(doc, msgs, rev, dir, name, text, stampOf(path))
 	a.Events.Send(Event{Type: "declaration"})
 	return a.Declaration(), nil
 }
@@ -473,26 +476,27 @@ func (a *App) RevisionText(id uint) (string, error) {
 // OpenFile replaces the workspace's declaration by a file elsewhere, for
 // example the demo's.
 func (a *App) OpenFile(path string) error {
-	a.mu.Lock()
-	if a.running != nil {
-		a.mu.Unlock()
+	if a.busy() {
 		return ErrBusy
 	}
 	text, err := os.ReadFile(path)
 	if err != nil {
-		a.mu.Unlock()
 		return fmt.Errorf("the declaration %s cannot be read: %w", path, err)
 	}
-	// The folder and the text change as one.
-	a.dir, a.name = filepath.Dir(path), filepath.Base(path)
-	a.seen = map[string]*observed{}
-	err = a.take(string(text))
-	a.mu.Unlock()
-	if err != nil {
+	a.editing.Lock()
+	defer a.editing.Unlock()
+	if err := a.adopt(filepath.Dir(path), filepath.Base(path), string(text)); err != nil {
 		return err
 	}
 	a.Events.Send(Event{Type: "declaration"})
 	return nil
+}
+
+// busy says whether a sweep runs or is about to.
+func (a *App) busy() bool {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	return a.running != nil || a.starting != ""
 }
 
 // secret looks up env:NAME and kept:NAME.

@@ -93,24 +93,13 @@ func verdictLetter(k finding.Kind) byte {
 	return k[0]
 }
 
-func (a *App) pickTarget(name string) *declaration.Target {
-	if t := a.doc.TargetNamed(name); t != nil {
-		return t
-	}
-	if len(a.doc.Targets) > 0 {
-		return a.doc.Targets[0]
-	}
-	return nil
-}
-
 // Board returns the Access lens for a target, the first when it is empty.
 func (a *App) Board(target string) (Board, error) {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	d := a.doc
-	b := Board{Title: d.Title, File: a.name, Revision: a.revision.ID, KeptAt: a.revision.At,
-		Empty: strings.TrimSpace(a.text) == "", Review: len(review.Open(a.reviewed))}
-	for _, m := range a.messages {
+	now := a.present()
+	d := now.doc
+	b := Board{Title: d.Title, File: now.name, Revision: now.revision.ID, KeptAt: now.revision.At,
+		Empty: strings.TrimSpace(now.text) == "", Review: len(review.Open(now.reviewed))}
+	for _, m := range now.messages {
 		if m.Level == declaration.Error {
 			b.Errors++
 		}
@@ -127,34 +116,34 @@ func (a *App) Board(target string) (Board, error) {
 	x.Kinds = kindsOfCaller(d)
 	x.Quotas = quotasSeen(d, nil, nil, x.Kinds)
 	x.Counts = finding.Counts{Crossings: map[finding.Kind]int{}, Findings: map[finding.Kind]int{}}
-	if t := a.pickTarget(target); t != nil && x.Errors == 0 {
+	if t := now.pick(target); t != nil && x.Errors == 0 {
 		x.Target = t.Name
-		o, err := a.judged(t)
+		s, err := a.look(now, t)
 		if err != nil {
 			return x.Board, err
 		}
-		x.Counts = o.counts
-		x.Quotas = quotasSeen(d, t, o, x.Kinds)
-		x.see(o)
-		x.Sweep = a.sweepOf(o)
+		x.Counts = s.counts
+		x.Quotas = quotasSeen(d, t, s, x.Kinds)
+		x.see(s)
+		x.Sweep = a.sweepOf(s, now.running)
 	}
 	x.fill()
 	return x.Board, nil
 }
 
 // sweepOf is the last whole sweep of what is known, nil without.
-func (a *App) sweepOf(o *observed) *Run {
-	if o.sweep == 0 {
+func (a *App) sweepOf(s *snapshot, running *run) *Run {
+	if s.sweep == 0 {
 		return nil
 	}
-	s, err := a.store.SweepByID(o.sweep)
+	if running != nil && running.sweep.ID == s.sweep {
+		return running.info()
+	}
+	w, err := a.store.SweepByID(s.sweep)
 	if err != nil {
 		return nil
 	}
-	if r := a.running; r != nil && r.sweep.ID == o.sweep {
-		return r.info()
-	}
-	return runInfo(s)
+	return runInfo(w)
 }
 
 // boarding is a board that is put together.
@@ -173,7 +162,7 @@ type boarding struct {
 }
 
 // see takes the verdicts into the cells.
-func (x *boarding) see(o *observed) {
+func (x *boarding) see(s *snapshot) {
 	put := func(route, col string, k finding.Kind) {
 		c := [2]string{route, col}
 		if old, ok := x.worst[c]; !ok || finding.Worse(k, old) {
@@ -183,8 +172,8 @@ func (x *boarding) see(o *observed) {
 			x.rows[route] = k
 		}
 	}
-	for _, p := range o.sent() {
-		it, ok := o.items[p.Key()]
+	for _, p := range s.sent() {
+		it, ok := s.items[p.Key()]
 		if !ok {
 			continue
 		}
@@ -193,7 +182,7 @@ func (x *boarding) see(o *observed) {
 				x.ways[k] = it.Verdict.Kind
 			}
 		}
-		c := o.plan.Cell(p)
+		c := s.plan().Cell(p)
 		if c.Lens == check.Origins {
 			k := p.Route + "\x00" + c.Key
 			// Several may be alike in this way.
@@ -206,10 +195,10 @@ func (x *boarding) see(o *observed) {
 			route = finding.AnyPath
 		}
 		put(route, c.Column(), it.Verdict.Kind)
-		for _, s := range p.StandsFor {
+		for _, n := range p.StandsFor {
 			if is(p, crossing.Family{}) {
-				put(route, s, it.Verdict.Kind)
-				x.inferred[[2]string{route, s}] = true
+				put(route, n, it.Verdict.Kind)
+				x.inferred[[2]string{route, n}] = true
 			}
 		}
 		if it.Verdict.Kind.IsGap() && x.d.RouteNamed(route) < 0 && !slices.Contains(x.undeclared, route) {
@@ -366,14 +355,6 @@ func belongs(pl *check.Plan, p *check.Probe, caller string) bool {
 	return pl.Cell(p).Column() == caller
 }
 
-// sent are the planned probes; none when nothing is known of the target.
-func (o *observed) sent() []*check.Probe {
-	if o.plan == nil {
-		return nil
-	}
-	return o.plan.Probes
-}
-
 func columns(d *declaration.Document, classes []access.Class) []Column {
 	class := make([]int, len(d.Identities))
 	for c, cl := range classes {
@@ -404,43 +385,41 @@ func columns(d *declaration.Document, classes []access.Class) []Column {
 
 // Ticks returns the verdicts known of a target, in the order of sending.
 func (a *App) Ticks(target string) ([]Tick, error) {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	t := a.pickTarget(target)
-	if t == nil || declaration.Failed(a.messages) {
+	now := a.present()
+	t := now.pick(target)
+	if t == nil || now.failed() {
 		return []Tick{}, nil
 	}
-	o, err := a.judged(t)
+	s, err := a.look(now, t)
 	if err != nil {
 		return nil, err
 	}
-	list := make([]check.Item, 0, len(o.items))
-	for _, it := range o.items {
+	list := make([]check.Item, 0, len(s.items))
+	for _, it := range s.items {
 		list = append(list, it)
 	}
 	sort.Slice(list, func(i, j int) bool {
-		return o.view[list[i].Probe.Key()].Exchange.At.Before(o.view[list[j].Probe.Key()].Exchange.At)
+		return s.facts.of(list[i].Probe.Key()).Exchange.At.Before(s.facts.of(list[j].Probe.Key()).Exchange.At)
 	})
 	out := make([]Tick, len(list))
 	for i, it := range list {
-		out[i] = tickOf(o.plan, it)
+		out[i] = tickOf(s.plan(), it)
 	}
 	return out, nil
 }
 
 // Findings returns the findings of a target by the current declaration.
 func (a *App) Findings(target string) ([]finding.Finding, error) {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	t := a.pickTarget(target)
-	if t == nil || declaration.Failed(a.messages) {
+	now := a.present()
+	t := now.pick(target)
+	if t == nil || now.failed() {
 		return []finding.Finding{}, nil
 	}
-	o, err := a.judged(t)
+	s, err := a.look(now, t)
 	if err != nil {
 		return nil, err
 	}
-	return o.findings, nil
+	return s.findings, nil
 }
 
 // ErrNoProbe is returned by Curl for a probe that was not planned.
@@ -448,19 +427,18 @@ var ErrNoProbe = errors.New("no such probe")
 
 // Planned finds a planned probe by its id.
 func (a *App) Planned(target, id string) (*declaration.Document, *declaration.Target, *check.Probe, *Fact, error) {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	t := a.pickTarget(target)
-	if t == nil {
+	now := a.present()
+	t := now.pick(target)
+	if t == nil || now.failed() {
 		return nil, nil, nil, nil, ErrNoProbe
 	}
-	o, err := a.judged(t)
+	s, err := a.look(now, t)
 	if err != nil {
 		return nil, nil, nil, nil, err
 	}
-	p := a.planned(o, t).Find(id)
+	p := s.plan().Find(id)
 	if p == nil {
 		return nil, nil, nil, nil, ErrNoProbe
 	}
-	return a.doc, t, p, o.view[id], nil
+	return now.doc, t, p, s.facts.of(id), nil
 }

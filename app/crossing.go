@@ -59,23 +59,23 @@ type Past struct {
 
 // Crossing returns everything about one cell for a target.
 func (a *App) Crossing(target, route, caller string) (CrossingView, error) {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	x := crossingView{CrossingView: CrossingView{Route: route, Caller: caller}, d: a.doc, i: a.doc.RouteNamed(route)}
+	now := a.present()
+	x := crossingView{CrossingView: CrossingView{Route: route, Caller: caller}, d: now.doc,
+		i: now.doc.RouteNamed(route)}
 	if err := x.ask(); err != nil {
 		return x.CrossingView, err
 	}
 	x.declared()
-	t := a.pickTarget(target)
-	if t == nil || declaration.Failed(a.messages) {
+	t := now.pick(target)
+	if t == nil || now.failed() {
 		return x.CrossingView, nil
 	}
 	x.Target = t.Name
-	o, err := a.judged(t)
+	s, err := a.look(now, t)
 	if err != nil {
 		return x.CrossingView, err
 	}
-	sent := x.observed(o, a.planned(o, t))
+	sent := x.observed(s)
 	if !x.known {
 		return x.CrossingView, fmt.Errorf("%w: there is no route %q", ErrNotFound, route)
 	}
@@ -193,7 +193,8 @@ func (x *crossingView) declared() {
 }
 
 // observed adds what is planned and was seen, and says as whom it is sent.
-func (x *crossingView) observed(o *observed, pl *check.Plan) (sent string) {
+func (x *crossingView) observed(s *snapshot) (sent string) {
+	pl := s.plan()
 	sent = x.Caller
 	for _, p := range pl.Probes {
 		if p.Route == x.Route && is(p, crossing.Family{}) && slices.Contains(p.StandsFor, x.Caller) {
@@ -214,10 +215,10 @@ func (x *crossingView) observed(o *observed, pl *check.Plan) (sent string) {
 		if !counted && !belongs(pl, p, sent) {
 			continue
 		}
-		if p.Widens != "" && o.view[p.Key()] == nil {
+		if p.Widens != "" && s.facts.of(p.Key()) == nil {
 			continue // only what a gap led to in a sweep is there to be seen
 		}
-		x.Probes = append(x.Probes, x.probe(o, pl, p))
+		x.Probes = append(x.Probes, x.probe(s, p))
 	}
 	sort.SliceStable(x.Probes, func(i, j int) bool {
 		return finding.Worse(x.Probes[i].Verdict.Kind, x.Probes[j].Verdict.Kind)
@@ -230,10 +231,10 @@ func (x *crossingView) observed(o *observed, pl *check.Plan) (sent string) {
 		return strings.TrimPrefix(sent, drillCaller)
 	}
 	worst := x.Probes[0]
-	if k := slices.IndexFunc(o.findings, func(f finding.Finding) bool {
+	if k := slices.IndexFunc(s.findings, func(f finding.Finding) bool {
 		return slices.Contains(f.Probes, worst.Probe.Key())
 	}); k >= 0 && worst.Verdict.Kind.IsGap() {
-		x.Finding = &o.findings[k]
+		x.Finding = &s.findings[k]
 	}
 	switch {
 	case x.isWay:
@@ -246,7 +247,8 @@ func (x *crossingView) observed(o *observed, pl *check.Plan) (sent string) {
 }
 
 // probe is one probe of the cell, judged.
-func (x *crossingView) probe(o *observed, pl *check.Plan, p *check.Probe) ProbeView {
+func (x *crossingView) probe(s *snapshot, p *check.Probe) ProbeView {
+	pl := s.plan()
 	x.Unsafe = x.Unsafe || p.Unsafe
 	pv := ProbeView{Probe: p, Label: pl.Says(p), Expect: withLadder(pl, p),
 		Verdict: finding.Verdict{Kind: finding.Unprobed, Reason: "not probed yet"}}
@@ -256,23 +258,23 @@ func (x *crossingView) probe(o *observed, pl *check.Plan, p *check.Probe) ProbeV
 		x.Unsafe = false
 	}
 	if is(p, quotas.Family{}) {
-		if v, ok := quotas.Of(pl.Context, p, o.view[p.Key()].seen()); ok {
+		if v, ok := quotas.Of(pl.Context, p, s.facts.of(p.Key()).seen()); ok {
 			pv.Quota, x.Place = &QuotaDrillView{View: v}, v.Quota.Place
 		}
 	}
-	it, ok := o.items[p.Key()]
+	it, ok := s.items[p.Key()]
 	if !ok {
 		return pv
 	}
-	f := o.view[p.Key()]
+	f := s.facts.of(p.Key())
 	if x.isPage {
-		seen := pages.Look(pl.Context, p, f.seen(), o.view[p.Control].seen())
+		seen := pages.Look(pl.Context, p, f.seen(), s.facts.of(p.Control).seen())
 		pv.Page = &seen
 	}
 	pv.Verdict, pv.Fact = it.Verdict, f
 	pv.Steps = stepsOf(pl, p, f)
 	if c := pl.Find(p.Control); c != nil {
-		pv.ControlBy, pv.Control = pl.Who(c), o.view[c.Key()]
+		pv.ControlBy, pv.Control = pl.Who(c), s.facts.of(c.Key())
 	}
 	return pv
 }

@@ -68,8 +68,7 @@ func (r *run) again(k string, p *check.Probe, renewed bool) {
 		return
 	}
 	for _, q := range list {
-		if q.Key() != p.Key() && r.facts[q.Key()] != nil {
-			delete(r.facts, q.Key())
+		if q.Key() != p.Key() && r.facts.put(q.Key(), nil) != nil {
 			r.counted.Add(-1)
 			r.mu.Unlock()
 			_ = r.one(q) // its own journal error comes up with the next probe

@@ -52,7 +52,7 @@ type Checked struct {
 	Refused  []string `json:"refused"`  // identities whose credential a control needed and that could not be obtained
 }
 
-// checked says how far the sweep got. The caller holds the lock.
+// checked says how far the sweep got.
 func (r *run) checked(items []check.Item) Checked {
 	c := Checked{Planned: len(r.probes), Without: []string{}, Refused: []string{}}
 	kinds := map[string]check.Item{}
@@ -61,7 +61,7 @@ func (r *run) checked(items []check.Item) Checked {
 	}
 	entered := map[string]bool{}
 	for _, p := range r.probes {
-		f := r.facts[p.Key()]
+		f := r.facts.of(p.Key())
 		switch it, ok := kinds[p.Key()]; {
 		case f == nil, strings.HasPrefix(f.Lost, notSent):
 			c.Unsent++
@@ -173,7 +173,7 @@ func percent(p float64) string { return strings.TrimSuffix(fmt.Sprintf("%.1f", p
 func (r *run) unsentWhy() *Unsent {
 	n := 0
 	for _, p := range r.probes {
-		if r.facts[p.Key()] == nil {
+		if r.facts.of(p.Key()) == nil {
 			n++
 		}
 	}

@@ -21,9 +21,7 @@ type Edited struct {
 
 // pending parses a text that edits are made in. It must have a meaning.
 func (a *App) pending(text string) (*declaration.Document, []declaration.Message, error) {
-	a.mu.Lock()
 	doc, msgs := a.parse(text)
-	a.mu.Unlock()
 	if declaration.Failed(msgs) {
 		return doc, msgs, fmt.Errorf("%w: mend the marked lines first, then edit here", ErrInvalid)
 	}
@@ -183,9 +181,7 @@ func (a *App) EditRoute(text, key string, f RouteField) (Edited, error) {
 
 // message finds a message of a text by its key.
 func (a *App) message(text, key string) (review.Message, error) {
-	a.mu.Lock()
 	doc, msgs := a.parse(text)
-	a.mu.Unlock()
 	for _, m := range review.Review(doc, msgs, time.Now()) {
 		if m.Key() == key {
 			return m, nil
@@ -259,20 +255,24 @@ func (a *App) Explain(text string, line, column int) (declaration.Help, bool) {
 // meaning. The last one that was asked for is remembered: somebody types.
 func (a *App) lastMeant(text string) *declaration.Document {
 	a.mu.Lock()
-	defer a.mu.Unlock()
-	if text == a.text {
-		return a.doc
-	}
-	if a.typed != nil && time.Since(a.typedAt) < 2*time.Second {
-		return a.typed
+	kept, same, typed, at := a.doc, text == a.text, a.typed, a.typedAt
+	a.mu.Unlock()
+	switch {
+	case same:
+		return kept
+	case typed != nil && time.Since(at) < 2*time.Second:
+		return typed
 	}
 	doc, msgs := a.parse(text)
-	if Syntax(msgs) != nil {
-		if a.typed != nil {
-			return a.typed
-		}
-		return a.doc
+	switch {
+	case Syntax(msgs) == nil:
+	case typed != nil:
+		return typed
+	default:
+		return kept
 	}
+	a.mu.Lock()
+	defer a.mu.Unlock()
 	a.typed, a.typedAt = doc, time.Now()
 	return doc
 }
@@ -294,7 +294,7 @@ func (a *App) CompareRevisions(from, to uint) (Comparison, error) {
 			return c, fmt.Errorf("%w: there is no revision %d", ErrNotFound, id)
 		}
 		var msgs []declaration.Message
-		docs[i], msgs = declaration.ParseFiles(r.Name, []byte(r.Text), a.filesOf(files))
+		docs[i], msgs = declaration.ParseFiles(r.Name, []byte(r.Text), a.keptFiles(files))
 		c.Failed = c.Failed || declaration.Failed(msgs)
 		if i == 0 {
 			c.From = r.Text
@@ -310,19 +310,18 @@ func (a *App) CompareRevisions(from, to uint) (Comparison, error) {
 
 // Reach answers who reaches a route, or what an identity reaches.
 func (a *App) Reach(route, identity string) ([]access.Reached, error) {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	if declaration.Failed(a.messages) {
+	now := a.present()
+	if now.failed() {
 		return nil, fmt.Errorf("%w: mend the declaration first", ErrInvalid)
 	}
 	if route != "" {
-		i := a.doc.RouteNamed(route)
+		i := now.doc.RouteNamed(route)
 		if i < 0 {
 			return nil, fmt.Errorf("%w: there is no route %q", ErrNotFound, route)
 		}
-		return access.WhoReaches(a.doc, i), nil
+		return access.WhoReaches(now.doc, i), nil
 	}
-	list, err := access.ReachOf(a.doc, identity)
+	list, err := access.ReachOf(now.doc, identity)
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", ErrNotFound, err)
 	}

@@ -20,10 +20,9 @@ type Effect struct {
 
 // Check parses a text without keeping it and says what it would change.
 func (a *App) Check(text string) Effect {
-	a.mu.Lock()
-	old, was := a.doc, a.reviewed
+	now := a.present()
+	old, was := now.doc, now.reviewed
 	doc, msgs := a.parse(text)
-	a.mu.Unlock()
 	e := Effect{Messages: review.Review(doc, msgs, time.Now()), Failed: declaration.Failed(msgs)}
 	had := map[string]bool{}
 	for _, m := range was {

@@ -250,18 +250,17 @@ type judge struct {
 	doc    *declaration.Document
 	target *declaration.Target
 	plan   *check.Plan
-	facts  map[string]*Fact
+	fact   func(key string) *Fact // nil where nothing is known
 }
 
-func newJudge(d *declaration.Document, t *declaration.Target, pl *check.Plan, facts map[string]*Fact) *judge {
-	j := &judge{doc: d, target: t, plan: pl, facts: facts}
-	return j
+func newJudge(d *declaration.Document, t *declaration.Target, pl *check.Plan, fact func(key string) *Fact) *judge {
+	return &judge{doc: d, target: t, plan: pl, fact: fact}
 }
 
 // ready says whether the probe can be judged: it has its fact, and so has its
 // control.
 func (j *judge) ready(p *check.Probe) bool {
-	return j.facts[p.Key()] != nil && (p.Control == "" || j.facts[p.Control] != nil)
+	return j.fact(p.Key()) != nil && (p.Control == "" || j.fact(p.Control) != nil)
 }
 
 func (j *judge) judge(p *check.Probe) check.Item {
@@ -272,7 +271,7 @@ func (j *judge) judge(p *check.Probe) check.Item {
 // judging gives what is said of a probe, and the probes whose facts it looked at beside
 // its own and its control's.
 func (j *judge) judging(p *check.Probe) (check.Item, []string) {
-	f := j.facts[p.Key()]
+	f := j.fact(p.Key())
 	family := j.plan.Family(p)
 	e := j.evidence()
 	of := check.Judging{Context: j.plan.Context, Families: j.plan.Families, Probe: p, Answer: f.answer(),
@@ -281,7 +280,7 @@ func (j *judge) judging(p *check.Probe) (check.Item, []string) {
 }
 
 func (j *judge) evidence() *check.Evidence {
-	return check.NewEvidence(func(key string) *check.Fact { return j.facts[key].seen() })
+	return check.NewEvidence(func(key string) *check.Fact { return j.fact(key).seen() })
 }
 
 // widen plans what a gap asks for.
@@ -312,7 +311,7 @@ func (j *judge) all() []check.Item {
 	var out []check.Item
 	for i := 0; i < len(j.plan.Probes); i++ { // a gap can add to them
 		p := j.plan.Probes[i]
-		if j.facts[p.Key()] == nil {
+		if j.fact(p.Key()) == nil {
 			continue
 		}
 		it := j.judge(p)

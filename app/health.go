@@ -200,13 +200,11 @@ func (r *run) falls() {
 	lately := r.health.lately
 	r.health.sick, r.health.lately = true, nil
 	r.health.mu.Unlock()
-	r.mu.Lock()
-	defer r.mu.Unlock()
 	for _, id := range lately {
-		if f := r.facts[id]; f != nil && failing(f.Exchange.Status) {
+		if f := r.facts.of(id); f != nil && failing(f.Exchange.Status) {
 			g := *f
 			g.Sick = true
-			r.facts[id] = &g
+			r.facts.put(id, &g)
 			if b, err := json.Marshal(g); err == nil {
 				_ = r.journal.add(r.row(r.plan.Find(id), &g, b), false) // the next row reports a broken journal
 			}

@@ -198,7 +198,8 @@ func (a *App) previewOpenAPI(p *ImportPreview, q ImportRequest, doc *declaration
 				return []byte(f.Text), nil
 			}
 		}
-		return readBeside(a.dir, ref)
+		dir, _ := a.where()
+		return readBeside(dir, ref)
 	}
 	d := openapi.Describe([]byte(q.Files[0].Text), load)
 	for _, e := range d.Problems {
@@ -688,6 +689,7 @@ func first(list ...string) string {
 // that no other file has.
 func (a *App) putBeside(q ImportRequest) (string, error) {
 	main := ""
+	dir, declared := a.where()
 	for i, f := range q.Files {
 		name := filepath.Base(filepath.Clean("/" + filepath.ToSlash(f.Name)))
 		if name == "/" || name == "." || strings.HasPrefix(name, ".") {
@@ -701,8 +703,8 @@ func (a *App) putBeside(q ImportRequest) (string, error) {
 			}
 		}
 		for n := 2; ; n++ {
-			old, err := os.ReadFile(filepath.Join(a.dir, name))
-			if err != nil && name != a.name || err == nil && string(old) == f.Text {
+			old, err := os.ReadFile(filepath.Join(dir, name))
+			if err != nil && name != declared || err == nil && string(old) == f.Text {
 				break
 			}
 			if i > 0 && err == nil {
@@ -711,7 +713,7 @@ func (a *App) putBeside(q ImportRequest) (string, error) {
 			}
 			name = fmt.Sprintf("%s-%d%s", stem, n, ext)
 		}
-		if err := writeFile(filepath.Join(a.dir, name), f.Text); err != nil {
+		if err := writeFile(filepath.Join(dir, name), f.Text); err != nil {
 			return "", err
 		}
 		if i == 0 {

@@ -36,30 +36,30 @@ func kindsOfCaller(d *declaration.Document) (out []string) {
 }
 
 // quotasSeen is what is known of every declared quota.
-func quotasSeen(d *declaration.Document, t *declaration.Target, o *observed, kinds []string) []QuotaSeen {
+func quotasSeen(d *declaration.Document, t *declaration.Target, s *snapshot, kinds []string) []QuotaSeen {
 	out := make([]QuotaSeen, len(d.Quotas))
 	for k, q := range d.Quotas {
 		if t != nil {
 			q, _ = t.Quota(q)
 		}
-		s := quota.Of(q, q.Allow)
+		stack := quota.Of(q, q.Allow)
 		out[k] = QuotaSeen{Name: q.Name, Column: slices.Index(kinds, countedBy(q)), Declared: int64(q.Allow[0].Count),
 			Window: q.Allow[0].Per, Ceiling: quota.Unlimited, Most: -1, Verdict: "."}
 		if w := quota.Ticks(q.Allow[0].Per); w > 0 {
-			out[k].Ceiling, _ = s.Ceiling(w)
+			out[k].Ceiling, _ = stack.Ceiling(w)
 		} else if q.Model == declaration.Concurrency {
 			out[k].Ceiling = int64(q.Allow[0].Count)
 		}
-		if o == nil {
+		if s == nil {
 			continue
 		}
-		for _, p := range o.sent() {
-			it, ok := o.items[p.Key()]
+		for _, p := range s.sent() {
+			it, ok := s.items[p.Key()]
 			if !ok || !is(p, quotas.Family{}) || p.Of != q.Name {
 				continue
 			}
 			out[k].Verdict = string(verdictLetter(it.Verdict.Kind))
-			v, _ := quotas.Of(o.plan.Context, p, o.view[p.Key()].seen())
+			v, _ := quotas.Of(s.plan().Context, p, s.facts.of(p.Key()).seen())
 			if m := v.Measured; m != nil {
 				if q.Model == declaration.Concurrency {
 					out[k].Most = int64(m.Side().AtOnce())

@@ -42,14 +42,11 @@ const restartWaits = 10 * time.Minute
 // service, and CompareAfterRestart sends one call more.
 func (a *App) FillForRestart(ctx context.Context, target, name string) (Restarted, error) {
 	out := Restarted{Quota: name}
-	a.mu.Lock()
-	d, t, err := a.current(target)
-	busy := a.running != nil
-	a.mu.Unlock()
+	d, t, err := a.present().current(target)
 	if err != nil {
 		return out, err
 	}
-	if busy {
+	if a.busy() {
 		return out, fmt.Errorf("%w: its calls would be part of what is counted", ErrBusy)
 	}
 	p := drillOf(check.NewPlan(d, t, a.families), name)
@@ -65,7 +62,7 @@ func (a *App) FillForRestart(ctx context.Context, target, name string) (Restarte
 		return out, fmt.Errorf("%w: calls beyond %s wait in place of being refused, so that a restart does not show "+
 			"at once", ErrInput, name)
 	}
-	r, err := a.newRun(context.WithoutCancel(ctx), d, t, "", &check.Plan{}, nil, map[string]*Fact{})
+	r, err := a.newRun(context.WithoutCancel(ctx), d, t, "", &check.Plan{}, nil, newKnown(nil))
 	if err != nil {
 		return out, err
 	}

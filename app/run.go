@@ -95,8 +95,8 @@ type run struct {
 	cancel   context.CancelFunc
 	done     chan struct{}
 
-	mu      sync.Mutex // facts, pending, since, worked
-	facts   map[string]*Fact
+	facts   *known
+	mu      sync.Mutex                // pending, since, worked, sweep
 	pending map[string][]*check.Probe // by control
 	since   map[string][]*check.Probe // refused since the credential's last success
 	worked  map[string]bool
@@ -119,7 +119,7 @@ type run struct {
 }
 
 func (a *App) newRun(ctx context.Context, d *declaration.Document, t *declaration.Target, base string, pl *check.Plan,
-	only []*check.Probe, facts map[string]*Fact) (*run, error) {
+	only []*check.Probe, facts *known) (*run, error) {
 	c, err := wire.NewClient(ctx, t, base, wire.NewMasker(a.maskKey), a.dial)
 	if err != nil {
 		return nil, err
@@ -134,7 +134,7 @@ func (a *App) newRun(ctx context.Context, d *declaration.Document, t *declaratio
 	r.keys = wire.NewKeyring(d, t, c, a.secret)
 	r.keys.Answered = r.sessionAnswered
 	r.breaking = wire.NewBreaking(r.keys)
-	r.judge = newJudge(d, t, pl, facts)
+	r.judge = newJudge(d, t, pl, facts.of)
 	r.stopping, r.stop = context.WithCancel(context.Background())
 	r.ctx, r.cancel = context.WithCancel(context.Background())
 	return r, nil
@@ -240,14 +240,12 @@ func (r *run) widen() error {
 		return nil
 	}
 	var more []*check.Probe
-	r.mu.Lock()
-	for _, p := range slices.Clone(r.probes) {
-		if r.facts[p.Key()] != nil {
+	for _, p := range r.probes {
+		if r.facts.of(p.Key()) != nil {
 			more = append(more, r.judge.widen(r.judge.judge(p))...)
 		}
 	}
 	r.probes = append(slices.Clip(r.probes), more...)
-	r.mu.Unlock()
 	r.extra.Add(int64(len(more)))
 	for ph := check.SafeFirst; len(more) > 0 && ph <= check.ThenAdmitted; ph++ {
 		if err := r.phase(ph); err != nil {
@@ -300,7 +298,7 @@ func (r *run) drillLanes(ph check.Phase) (out [][]*check.Probe) {
 	counters := &room{doc: r.doc, target: r.target}
 	lane := map[string]int{} // by counter
 	for _, p := range r.probes {
-		if p.Phase != ph || !is(p, quotas.Family{}) || r.fact(p.Key()) != nil {
+		if p.Phase != ph || !is(p, quotas.Family{}) || r.facts.of(p.Key()) != nil {
 			continue
 		}
 		at := -1
@@ -340,7 +338,7 @@ func (r *run) lanesOf(ph check.Phase) [][]*check.Probe {
 	var out [][]*check.Probe
 	index := map[string]int{}
 	for _, p := range r.probes {
-		if p.Phase != ph || is(p, quotas.Family{}) || r.fact(p.Key()) != nil {
+		if p.Phase != ph || is(p, quotas.Family{}) || r.facts.of(p.Key()) != nil {
 			continue
 		}
 		if ph == check.SafeFirst || !p.Unsafe {
@@ -360,12 +358,6 @@ func (r *run) lanesOf(ph check.Phase) [][]*check.Probe {
 		out[i] = append(out[i], p)
 	}
 	return out
-}
-
-func (r *run) fact(id string) *Fact {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	return r.facts[id]
 }
 
 // one sends a probe and keeps what came of it. The error ends the sweep.
@@ -396,38 +388,41 @@ func (r *run) keep(p *check.Probe, f *Fact) error {
 			r.alike.share(&f.Check.Reports[i].Exchange)
 		}
 	}
+	r.facts.put(p.Key(), f)
 	told := r.app.Events.Wanted("verdict")
-	r.mu.Lock()
-	r.facts[p.Key()] = f
-	settled := append(r.pending[p.Key()], p)
-	delete(r.pending, p.Key())
-	var ticks []Tick
-	for _, q := range settled {
-		if !r.judge.ready(q) && r.plan.Find(q.Control) != nil {
-			r.pending[q.Control] = append(r.pending[q.Control], q)
-			continue
+	for _, q := range r.settled(p) {
+		if told && r.facts.of(q.Key()) != nil {
+			t := tickOf(r.plan, r.judge.judge(q))
+			r.app.Events.Send(Event{Type: "verdict", Tick: &t})
 		}
-		if r.facts[q.Key()] == nil || !told {
-			continue
-		}
-		ticks = append(ticks, tickOf(r.plan, r.judge.judge(q)))
-	}
-	r.mu.Unlock()
-	r.app.forget(r.target.Name)
-	for _, t := range ticks {
-		r.app.Events.Send(Event{Type: "verdict", Tick: &t})
 	}
 	return nil
 }
 
+// settled are the probes that can be judged now that the fact of one is known: itself, and
+// those that waited for it. Those that wait for another are put there.
+func (r *run) settled(p *check.Probe) (out []*check.Probe) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	list := append(r.pending[p.Key()], p)
+	delete(r.pending, p.Key())
+	for _, q := range list {
+		if !r.judge.ready(q) && r.plan.Find(q.Control) != nil {
+			r.pending[q.Control] = append(r.pending[q.Control], q)
+			continue
+		}
+		out = append(out, q)
+	}
+	return out
+}
+
 const notSent = "not sent: "
 
-// unsent counts the probes that were not sent, by reason. The caller holds the
-// lock.
+// unsent counts the probes that were not sent, by reason.
 func (r *run) unsent() []Unsent {
 	n := map[string]int{}
 	for _, p := range r.probes {
-		if f := r.facts[p.Key()]; f != nil && strings.HasPrefix(f.Lost, notSent) {
+		if f := r.facts.of(p.Key()); f != nil && strings.HasPrefix(f.Lost, notSent) {
 			n[strings.TrimPrefix(f.Lost, notSent)]++
 		}
 	}
@@ -460,45 +455,44 @@ func (r *run) finish(err error) {
 		state, note = store.Failed, err.Error()
 	}
 	now := time.Now()
-	r.mu.Lock()
 	for id, f := range r.before {
-		if r.facts[id] == nil {
-			r.facts[id] = f
+		if r.facts.of(id) == nil {
+			r.facts.put(id, f)
 		}
 	}
 	items := r.judge.all()
 	res := Result{Findings: check.Gather(r.plan.Context, r.plan.Families, items), Left: r.plan.Left,
 		Plan: summary(r.doc, r.plan, r.target), Made: r.leftovers(), Unsent: r.unsent(), Checked: r.checked(items)}
-	r.mu.Unlock()
 	res.Counts = check.Count(r.plan.Families, items, res.Findings)
 	a := r.app
-	a.mu.Lock()
-	r.mu.Lock()
-	r.sweep.State, r.sweep.Note, r.sweep.EndedAt = state, note, &now
-	r.sweep.Planned += int(r.extra.Swap(0))
+	w := r.sweep
+	w.State, w.Note, w.EndedAt = state, note, &now
+	w.Planned += int(r.extra.Load())
 	var serr error
-	if r.sweep.Result, serr = json.Marshal(res); serr == nil {
-		r.sweep.Counts, serr = json.Marshal(res.Counts)
+	if w.Result, serr = json.Marshal(res); serr == nil {
+		w.Counts, serr = json.Marshal(res.Counts)
 	}
 	if serr == nil {
-		serr = a.store.SaveSweep(&r.sweep)
+		serr = a.store.SaveSweep(&w)
 	}
 	if serr == nil && a.store.ReadOnly() != "" {
 		serr = errors.New(a.store.ReadOnly())
 	}
 	if serr != nil {
 		res.NotStored = "the result could not be stored: " + serr.Error()
-		r.sweep.Note = strings.TrimPrefix(r.sweep.Note+"; "+res.NotStored, "; ")
+		w.Note = strings.TrimPrefix(w.Note+"; "+res.NotStored, "; ")
 	}
-	info := runInfo(r.sweep)
-	info.Counts = &res.Counts
+	r.mu.Lock()
+	r.sweep.State, r.sweep.Note, r.sweep.EndedAt = w.State, w.Note, w.EndedAt
+	r.sweep.Planned, r.sweep.Result, r.sweep.Counts = w.Planned, w.Result, w.Counts
+	r.extra.Store(0)
 	r.mu.Unlock()
-	a.ended[r.sweep.ID] = ended{info, res}
-	if o := a.seen[r.target.Name]; o != nil {
-		o.judged = false
-		if state == store.Failed && len(o.facts) == 0 {
-			delete(a.seen, r.target.Name) // what was known before is shown again
-		}
+	info := runInfo(w)
+	info.Counts = &res.Counts
+	a.mu.Lock()
+	a.ended[w.ID] = ended{info, res}
+	if known := r.facts.read(); state == store.Failed && known.len() == 0 {
+		delete(a.seen, r.target.Name) // what was known before is shown again
 	}
 	a.running = nil
 	a.mu.Unlock()

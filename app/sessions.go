@@ -41,18 +41,17 @@ func (a *App) Sessions(target string, logouts float64) ([]Declared, error) {
 	if !(logouts >= 0 && logouts <= 1e9) {
 		return nil, fmt.Errorf("%w: the logouts in an hour are a number from 0 to a thousand million", ErrInput)
 	}
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	d := a.doc
+	now := a.present()
+	d := now.doc
 	drills := map[string][]DrillView{}
-	if t := a.pickTarget(target); t != nil && !declaration.Failed(a.messages) {
-		o, err := a.judged(t)
+	if t := now.pick(target); t != nil && !now.failed() {
+		s, err := a.look(now, t)
 		if err != nil {
 			return nil, err
 		}
-		for _, p := range a.planned(o, t).Probes {
+		for _, p := range s.plan().Probes {
 			if is(p, sessions.Family{}) {
-				drills[p.Caller.Scheme] = append(drills[p.Caller.Scheme], drillView(o, p))
+				drills[p.Caller.Scheme] = append(drills[p.Caller.Scheme], drillView(s, p))
 			}
 		}
 	}
@@ -67,11 +66,11 @@ func (a *App) Sessions(target string, logouts float64) ([]Declared, error) {
 	return out, nil
 }
 
-func drillView(o *observed, p *check.Probe) DrillView {
+func drillView(s *snapshot, p *check.Probe) DrillView {
 	v := DrillView{Identity: p.Caller.Identity, Route: p.Route, Inferred: p.StandsFor,
 		Verdict: finding.Verdict{Kind: finding.Unprobed}}
-	it, ok := o.items[p.Key()]
-	f := o.view[p.Key()]
+	it, ok := s.items[p.Key()]
+	f := s.facts.of(p.Key())
 	if !ok || f == nil {
 		return v
 	}
@@ -81,7 +80,7 @@ func drillView(o *observed, p *check.Probe) DrillView {
 	}
 	if m, ok := f.Check.Data.(*sessions.Measured); ok {
 		d := m.Of(f.Check.Began)
-		v.Result, v.Steps = &d, stepsOf(o.plan, p, f)
+		v.Result, v.Steps = &d, stepsOf(s.plan(), p, f)
 	}
 	return v
 }
@@ -92,16 +91,13 @@ const timingPairs = 12
 // CompareLogins compares how long a login with a wrong secret takes for a
 // known and for an unknown name. Nothing of it is kept.
 func (a *App) CompareLogins(ctx context.Context, target, identity, scheme string) (session.Timing, error) {
-	a.mu.Lock()
-	d, t, err := a.current(target)
-	busy := a.running != nil
-	a.mu.Unlock()
+	d, t, err := a.present().current(target)
 	if err != nil {
 		return session.Timing{}, err
 	}
 	id, s := d.IdentityNamed(identity), d.SchemeNamed(scheme)
 	switch {
-	case busy:
+	case a.busy():
 		return session.Timing{}, fmt.Errorf("%w: its requests would be part of what is measured", ErrBusy)
 	case id == nil || s == nil || s.Login == nil || id.Credential(scheme) == nil:
 		return session.Timing{}, fmt.Errorf("%w: %s does not log in with %s", ErrInput, identity, scheme)

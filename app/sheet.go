@@ -45,13 +45,12 @@ type Sheet struct {
 // RouteSheet gathers what a text says about a route; the kept one when it is
 // empty.
 func (a *App) RouteSheet(text, key string) (Sheet, error) {
-	a.mu.Lock()
-	doc, reviewed, msgs := a.doc, a.reviewed, a.messages
-	if text != "" && text != a.text {
+	now := a.present()
+	doc, reviewed, msgs := now.doc, now.reviewed, now.messages
+	if text != "" && text != now.text {
 		doc, msgs = a.parse(text)
 		reviewed = nil
 	}
-	a.mu.Unlock()
 	if reviewed == nil {
 		reviewed = review.Review(doc, msgs, time.Now())
 	}

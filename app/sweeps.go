@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"maps"
 	"slices"
 	"sort"
 	"strings"
@@ -14,7 +13,6 @@ import (
 	"millgate/core/access"
 	"millgate/core/check"
 	"millgate/core/declaration"
-	"millgate/core/finding"
 	"millgate/store"
 	"millgate/wire"
 )
@@ -74,14 +72,15 @@ type UnsafeProbe struct {
 // mostListed is how many unsafe probes a plan lists.
 const mostListed = 1000
 
-func (a *App) current(target string) (*declaration.Document, *declaration.Target, error) {
-	if declaration.Failed(a.messages) {
+// current is the declaration with a target to sweep.
+func (p present) current(target string) (*declaration.Document, *declaration.Target, error) {
+	if p.failed() {
 		return nil, nil, fmt.Errorf("%w: mend it in the Declaration place first", ErrInvalid)
 	}
-	t := a.doc.TargetNamed(target)
+	t := p.doc.TargetNamed(target)
 	if t == nil {
-		names := make([]string, len(a.doc.Targets))
-		for i, t := range a.doc.Targets {
+		names := make([]string, len(p.doc.Targets))
+		for i, t := range p.doc.Targets {
 			names[i] = t.Name
 		}
 		hint := "declare one under `targets`"
@@ -90,18 +89,17 @@ func (a *App) current(target string) (*declaration.Document, *declaration.Target
 		}
 		return nil, nil, fmt.Errorf("%w: there is no target %q; %s", ErrNotFound, target, hint)
 	}
-	return a.doc, t, nil
+	return p.doc, t, nil
 }
 
 // Plan plans a sweep of a target, the first when it is empty, without sending
 // anything.
 func (a *App) Plan(target string) (PlanDetail, error) {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	if target == "" && len(a.doc.Targets) > 0 {
-		target = a.doc.Targets[0].Name
+	now := a.present()
+	if target == "" && len(now.doc.Targets) > 0 {
+		target = now.doc.Targets[0].Name
 	}
-	d, t, err := a.current(target)
+	d, t, err := now.current(target)
 	if err != nil {
 		return PlanDetail{}, err
 	}
@@ -118,9 +116,8 @@ func (a *App) Plan(target string) (PlanDetail, error) {
 // StartSweep begins a whole sweep. base replaces the target's base when it is
 // not empty.
 func (a *App) StartSweep(target, base string) (*Run, error) {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	d, t, err := a.current(target)
+	now := a.present()
+	d, t, err := now.current(target)
 	if err != nil {
 		return nil, err
 	}
@@ -131,56 +128,77 @@ func (a *App) StartSweep(target, base string) (*Run, error) {
 	if len(pl.Probes) == 0 {
 		return nil, fmt.Errorf("%w: there is nothing to send: no route of the inventory can be probed", ErrInput)
 	}
-	facts := map[string]*Fact{}
-	return a.start(d, t, base, pl, pl.Probes, facts, store.Sweep{Planned: len(pl.Probes)}, nil)
+	return a.start(d, t, base, pl, pl.Probes, newKnown(nil), store.Sweep{Planned: len(pl.Probes),
+		RevisionID: now.revision.ID}, nil)
 }
 
+// start begins a sweep: there is one at a time.
 func (a *App) start(d *declaration.Document, t *declaration.Target, base string, pl *check.Plan, only []*check.Probe,
-	facts map[string]*Fact, w store.Sweep, lost map[string]bool) (*Run, error) {
-	if a.running != nil {
-		return nil, fmt.Errorf("%w against %s; stop it first", ErrBusy, a.running.target.Name)
-	}
-	r, err := a.newRun(context.Background(), d, t, base, pl, only, facts)
-	if err != nil {
+	facts *known, w store.Sweep, lost map[string]bool) (*Run, error) {
+	if err := a.begin(t.Name); err != nil {
 		return nil, err
 	}
-	if w.ID == 0 {
-		w.RevisionID, w.Target, w.Base, w.StartedAt = a.revision.ID, t.Name, base, time.Now()
+	r, err := a.newRun(context.Background(), d, t, base, pl, only, facts)
+	if err == nil {
+		if w.ID == 0 {
+			w.Target, w.Base, w.StartedAt = t.Name, base, time.Now()
+		}
+		w.State, w.EndedAt, w.Note = store.Running, nil, ""
+		if err = a.store.SaveSweep(&w); err != nil {
+			err = fmt.Errorf("%w: %w", ErrNotStored, err)
+		}
 	}
-	w.State, w.EndedAt, w.Note = store.Running, nil, ""
-	if err := a.store.SaveSweep(&w); err != nil {
-		return nil, fmt.Errorf("%w: %w", ErrNotStored, err)
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.starting = ""
+	switch {
+	case err != nil:
+		return nil, err
+	case a.closed:
+		r.client.Close()
+		return nil, fmt.Errorf("%w: the workspace was closed meanwhile", ErrNotStored)
 	}
 	r.sweep = w
 	delete(a.ended, w.ID)
 	for id := range lost {
 		r.lost[id] = true
 	}
-	for _, p := range only {
-		if facts[p.Key()] != nil && !w.Partial {
-			r.counted.Add(1)
-		}
-	}
-	a.running = r
-	if !w.Partial {
-		a.seen[t.Name] = &observed{facts: facts, sweep: w.ID}
-	} else {
+	if w.Partial {
 		// What is sent again is forgotten first, so that it is sent; it comes
 		// back if it is not.
 		r.before = map[string]*Fact{}
 		for _, p := range only {
-			if f := facts[p.Key()]; f != nil {
+			if f := facts.put(p.Key(), nil); f != nil {
 				r.before[p.Key()] = f
-				delete(facts, p.Key())
 			}
 		}
-		if o := a.seen[t.Name]; o != nil {
-			o.judged = false
+	} else {
+		for _, p := range only {
+			if facts.of(p.Key()) != nil {
+				r.counted.Add(1)
+			}
 		}
+		a.seen[t.Name] = &observed{facts: facts, sweep: w.ID}
 	}
+	a.running = r
 	i := r.info()
 	go r.work()
 	return i, nil
+}
+
+// begin makes sure that no other sweep begins meanwhile.
+func (a *App) begin(target string) error {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	busy := a.starting
+	if a.running != nil {
+		busy = a.running.target.Name
+	}
+	if busy != "" {
+		return fmt.Errorf("%w against %s; stop it first", ErrBusy, busy)
+	}
+	a.starting = target
+	return nil
 }
 
 // secretsOf looks up every secret that the plan needs, so that a sweep does not
@@ -217,9 +235,7 @@ func (a *App) secretsOf(d *declaration.Document, pl *check.Plan) error {
 
 // Stop ends the running sweep; it returns when it has ended.
 func (a *App) Stop(id uint) error {
-	a.mu.Lock()
-	r := a.running
-	a.mu.Unlock()
+	r := a.present().running
 	if r == nil || r.sweep.ID != id {
 		return fmt.Errorf("%w: sweep %d is not running", ErrNotFound, id)
 	}
@@ -230,9 +246,7 @@ func (a *App) Stop(id uint) error {
 
 // Wait returns when the sweep has ended.
 func (a *App) Wait(id uint) {
-	a.mu.Lock()
-	r := a.running
-	a.mu.Unlock()
+	r := a.present().running
 	if r != nil && r.sweep.ID == id {
 		<-r.done
 	}
@@ -241,8 +255,6 @@ func (a *App) Wait(id uint) {
 // Resume goes on with a sweep that was interrupted or stopped, with the
 // declaration it was begun with.
 func (a *App) Resume(id uint) (*Run, error) {
-	a.mu.Lock()
-	defer a.mu.Unlock()
 	w, err := a.store.SweepByID(id)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil, fmt.Errorf("%w: there is no sweep %d", ErrNotFound, id)
@@ -260,8 +272,9 @@ func (a *App) Resume(id uint) (*Run, error) {
 	if w.Partial {
 		return nil, fmt.Errorf("%w: probes that were sent again cannot be gone on with; send them again", ErrInput)
 	}
-	d := a.doc
-	if w.RevisionID != a.revision.ID {
+	now := a.present()
+	d := now.doc
+	if w.RevisionID != now.revision.ID {
 		rev, _, err := a.store.RevisionByID(w.RevisionID)
 		if err != nil {
 			return nil, err
@@ -281,13 +294,13 @@ func (a *App) Resume(id uint) (*Run, error) {
 	if err != nil {
 		return nil, err
 	}
-	return a.start(d, t, w.Base, pl, pl.Probes, facts, w, lost)
+	return a.start(d, t, w.Base, pl, pl.Probes, newKnown(facts), w, lost)
 }
 
-// journal reads what a sweep sent: the facts, and the unsafe probes that were
-// sent and never answered.
-func (a *App) journal(id uint) (facts map[string]*Fact, lost map[string]bool, err error) {
-	rows, err := a.store.Probes(id)
+// journal reads what sweeps sent: the facts, a later one in place of those before, and the
+// unsafe probes that were sent and never answered.
+func (a *App) journal(sweeps ...uint) (facts map[string]*Fact, lost map[string]bool, err error) {
+	rows, err := a.store.Probes(sweeps...)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -299,7 +312,7 @@ func (a *App) journal(id uint) (facts map[string]*Fact, lost map[string]bool, er
 		}
 		f, err := decodeFact(row.ProbeID, row.Identity, row.Fact, a.families)
 		if err != nil {
-			return nil, nil, fmt.Errorf("probe %s of sweep %d cannot be read: %w", row.ProbeID, id, err)
+			return nil, nil, fmt.Errorf("probe %s of sweep %d cannot be read: %w", row.ProbeID, row.SweepID, err)
 		}
 		facts[sameProbe(row.ProbeID)] = f
 	}
@@ -316,21 +329,16 @@ type CrossingKey struct{ Route, Caller string }
 
 // ProbeAgain sends the probes of some crossings again, with their controls.
 func (a *App) ProbeAgain(target string, keys []CrossingKey) (*Run, error) {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	d, t, err := a.current(target)
+	now := a.present()
+	d, t, err := now.current(target)
 	if err != nil {
 		return nil, err
 	}
-	pl := check.NewPlan(d, t, a.families)
-	if o, err := a.judged(t); err == nil {
-		j := newJudge(d, t, pl, o.view)
-		for _, p := range slices.Clone(pl.Probes) {
-			if it, ok := o.items[p.Key()]; ok {
-				j.widen(it)
-			}
-		}
+	s, err := a.look(now, t)
+	if err != nil {
+		return nil, err
 	}
+	pl := s.plan().Copy() // with what gaps led to
 	want := map[string]bool{}
 	for _, k := range keys {
 		if kind, ok := strings.CutPrefix(k.Caller, CountedCaller); ok {
@@ -363,127 +371,13 @@ func (a *App) ProbeAgain(target string, keys []CrossingKey) (*Run, error) {
 	if err != nil {
 		return nil, err
 	}
-	return a.start(d, t, "", pl, only, o.facts, store.Sweep{Planned: len(only), Partial: true}, nil)
-}
-
-// observe loads what is known of a target: its last whole sweep and what was
-// sent again since.
-func (a *App) observe(target string) (*observed, error) {
-	if o := a.seen[target]; o != nil {
-		return o, nil
-	}
-	o := &observed{facts: map[string]*Fact{}}
-	list, err := a.store.Standing(target)
-	if err != nil {
-		return nil, err
-	}
-	for _, w := range list {
-		facts, _, err := a.journal(w.ID)
-		if err != nil {
-			return nil, err
-		}
-		if !w.Partial {
-			o.sweep = w.ID
-		}
-		maps.Copy(o.facts, facts)
-	}
-	a.seen[target] = o
-	return o, nil
-}
-
-// forget makes the next look at a target judge again.
-func (a *App) forget(target string) {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	if o := a.seen[target]; o != nil {
-		o.judged = false
-	}
-}
-
-// judged returns what is known of a target, judged by the current declaration.
-func (a *App) judged(target *declaration.Target) (*observed, error) {
-	o, err := a.observe(target.Name)
-	if err != nil || o.judged {
-		return o, err
-	}
-	// A sweep changes the facts while what is seen here is read.
-	r := a.running
-	if r != nil {
-		r.mu.Lock()
-	}
-	facts := maps.Clone(o.facts)
-	if r != nil {
-		r.mu.Unlock()
-	}
-	o.view = facts
-	if o.doc != a.doc {
-		o.doc, o.plan, o.items, o.made, o.asked = a.doc, nil, map[string]check.Item{}, map[string]basis{},
-			map[string]bool{}
-	}
-	if o.plan == nil {
-		if len(facts) == 0 {
-			clear(o.items)
-			o.findings, o.counts, o.judged = nil, check.Count(a.families, nil, nil), true
-			return o, nil
-		}
-		o.plan = check.NewPlan(a.doc, target, a.families)
-	}
-	items := o.judgeAll(a.doc, target, facts, a.running != nil)
-	o.findings = check.Gather(o.plan.Context, o.plan.Families, items)
-	o.counts = check.Count(a.families, items, o.findings)
-	o.judged = true
-	return o, nil
-}
-
-// judgeAll judges what is new or has another control than before, and returns
-// all items in the order of the plan. While a sweep runs, a refusal whose
-// control is still to come is left out: it would only look unproven.
-func (o *observed) judgeAll(d *declaration.Document, t *declaration.Target, facts map[string]*Fact,
-	running bool) []check.Item {
-	j := newJudge(d, t, o.plan, facts)
-	items := make([]check.Item, 0, len(facts))
-	for i := 0; i < len(o.plan.Probes); i++ { // a gap can add to them
-		p := o.plan.Probes[i]
-		b := basis{facts[p.Key()], facts[p.Control]}
-		open := o.asked[p.Key()]
-		if b.fact == nil {
-			delete(o.items, p.Key())
-			continue
-		}
-		it, ok := o.items[p.Key()]
-		// What a family asks for is known from further answers than these two.
-		if !ok || o.made[p.Key()] != b || open {
-			var asked []string
-			it, asked = j.judging(p)
-			o.items[p.Key()], o.made[p.Key()] = it, b
-			o.asked[p.Key()] = slices.ContainsFunc(asked, func(key string) bool {
-				return key != p.Key() && key != p.Control
-			})
-		}
-		j.widen(it)
-		if running && it.Verdict.Kind == finding.Unproven && b.control == nil && o.plan.Find(p.Control) != nil {
-			delete(o.items, p.Key())
-			continue
-		}
-		items = append(items, it)
-	}
-	// What is judged has its fact: a probe that is sent again has none meanwhile.
-	maps.DeleteFunc(o.items, func(id string, _ check.Item) bool { return facts[id] == nil })
-	return items
-}
-
-// planned is the plan of a target by the current declaration.
-func (a *App) planned(o *observed, target *declaration.Target) *check.Plan {
-	if o.plan == nil {
-		o.plan = check.NewPlan(a.doc, target, a.families)
-	}
-	return o.plan
+	return a.start(d, t, "", pl, only, o.facts, store.Sweep{Planned: len(only), Partial: true,
+		RevisionID: now.revision.ID}, nil)
 }
 
 // Sweeps lists the newest sweeps.
 func (a *App) Sweeps() ([]*Run, error) {
-	a.mu.Lock()
-	defer a.mu.Unlock()
+	running := a.present().running
 	list, err := a.store.Sweeps("", 100)
 	if err != nil {
 		return nil, err
@@ -491,8 +385,8 @@ func (a *App) Sweeps() ([]*Run, error) {
 	out := make([]*Run, len(list))
 	for i, w := range list {
 		out[i] = runInfo(w)
-		if r := a.running; r != nil && r.sweep.ID == w.ID {
-			out[i] = r.info()
+		if running != nil && running.sweep.ID == w.ID {
+			out[i] = running.info()
 		}
 	}
 	return out, nil
@@ -536,9 +430,7 @@ type Step struct {
 // TestTarget connects to every host of the target and obtains a credential
 // for each identity.
 func (a *App) TestTarget(ctx context.Context, target string) (Connection, error) {
-	a.mu.Lock()
-	d, t, err := a.current(target)
-	a.mu.Unlock()
+	d, t, err := a.present().current(target)
 	if err != nil {
 		return Connection{}, err
 	}

@@ -103,13 +103,12 @@ func parts(o *token.Object) []TokenPart {
 
 // lookAt is the document with one of its targets, without the lock.
 func (a *App) lookAt(target string) (*declaration.Document, *declaration.Target, error) {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	t := a.pickTarget(target)
+	now := a.present()
+	t := now.pick(target)
 	if target != "" && (t == nil || t.Name != target) {
-		return a.doc, nil, fmt.Errorf("%w: there is no target %q", ErrNotFound, target)
+		return now.doc, nil, fmt.Errorf("%w: there is no target %q", ErrNotFound, target)
 	}
-	return a.doc, t, nil
+	return now.doc, t, nil
 }
 
 // tokenWire is a connection to a target for a few requests.
@@ -140,7 +139,8 @@ func (a *App) keysOf(ctx context.Context, d *declaration.Document, t *declaratio
 		}
 		return token.Keys{Secret: []byte(v)}, "the secret of the declaration"
 	case s.Keys.File != "":
-		b, err := os.ReadFile(filepath.Join(a.dir, filepath.Base(s.Keys.File)))
+		dir, _ := a.where()
+		b, err := os.ReadFile(filepath.Join(dir, filepath.Base(s.Keys.File)))
 		if err != nil {
 			return k, "the file " + s.Keys.File + " cannot be read"
 		}

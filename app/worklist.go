@@ -26,29 +26,27 @@ type Unfair struct {
 
 // Worklist lists the requests that are not fair yet.
 func (a *App) Worklist(target string) ([]Unfair, error) {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	out := []Unfair{}
-	t := a.pickTarget(target)
-	if t == nil || declaration.Failed(a.messages) {
+	now, out := a.present(), []Unfair{}
+	t := now.pick(target)
+	if t == nil || now.failed() {
 		return out, nil
 	}
-	o, err := a.judged(t)
+	s, err := a.look(now, t)
 	if err != nil {
 		return nil, err
 	}
 	waiting := map[string]int{}
-	for _, it := range o.items {
+	for _, it := range s.items {
 		if it.Verdict.Kind == finding.Unproven && it.Probe.Control != "" {
 			waiting[it.Probe.Control]++
 		}
 	}
-	for _, p := range o.sent() {
-		it, ok := o.items[p.Key()]
+	for _, p := range s.sent() {
+		it, ok := s.items[p.Key()]
 		if !p.IsControl || !ok || it.Class == check.Admitted {
 			continue
 		}
-		f := o.view[p.Key()]
+		f := s.facts.of(p.Key())
 		if f == nil {
 			continue // it is being sent again
 		}
@@ -57,8 +55,8 @@ func (a *App) Worklist(target string) ([]Unfair, error) {
 		if f.Lost != "" || f.Exchange.Error != "" {
 			u.Complaint = strings.TrimSpace(f.Lost + " " + f.Exchange.Error)
 		}
-		if i := a.doc.RouteNamed(p.Route); i >= 0 {
-			rt := a.doc.Routes[i]
+		if i := now.doc.RouteNamed(p.Route); i >= 0 {
+			rt := now.doc.Routes[i]
 			u.Line, u.File = rt.Line, rt.File
 		}
 		u.Type = check.Field(f.Exchange.Headers, "Content-Type")

@@ -380,9 +380,9 @@ func (s *Store) Record(list []Probe) error {
 	return s.db.Clauses(clause.OnConflict{UpdateAll: true}).CreateInBatches(list, batchRows).Error
 }
 
-// Probes lists the probes of a sweep that were sent.
-func (s *Store) Probes(sweep uint) (out []Probe, err error) {
-	return out, s.db.Where("sweep_id = ?", sweep).Order("sent").Find(&out).Error
+// Probes lists the probes of sweeps that were sent, sweep by sweep.
+func (s *Store) Probes(sweeps ...uint) (out []Probe, err error) {
+	return out, s.db.Where("sweep_id IN ?", sweeps).Order("sweep_id, sent").Find(&out).Error
 }
 
 // Past lists answered probes of one crossing over all sweeps of a target, the newest

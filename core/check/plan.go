@@ -4,6 +4,7 @@ package check
 
 import (
 	"cmp"
+	"maps"
 	"slices"
 	"time"
 
@@ -24,7 +25,7 @@ type Plan struct {
 	Inferred int // crossings that a probe of their class stands for
 	Spared   int // probes that one at another route stands for
 
-	crossings Crossings
+	crossings Callers
 	byKey     map[string]*Probe
 	widened   map[string]bool
 }
@@ -34,7 +35,7 @@ func NewPlan(d *declaration.Document, t *declaration.Target, l Families) *Plan {
 	pl := &Plan{Context: &Context{Doc: d, Target: t}, Families: l, byKey: map[string]*Probe{},
 		widened: map[string]bool{}}
 	for _, f := range l {
-		p := NewPlanning(pl.crossings)
+		p := NewPlanning(vouched{pl.crossings, pl})
 		f.Plan(pl.Context, p)
 		for _, x := range p.Probes {
 			pl.byKey[x.Key()] = x
@@ -42,7 +43,7 @@ func NewPlan(d *declaration.Document, t *declaration.Target, l Families) *Plan {
 		pl.Probes, pl.Left = append(pl.Probes, p.Probes...), append(pl.Left, p.Left...)
 		pl.Spared, pl.Inferred = pl.Spared+p.Spared, pl.Inferred+p.Inferred
 		if first, ok := f.(Leading); ok {
-			pl.crossings = vouched{first.Crossings(pl.Context, p.Probes), pl}
+			pl.crossings = first.Crossings(pl.Context, p.Probes)
 		}
 	}
 	slices.SortStableFunc(pl.Probes, func(a, b *Probe) int {
@@ -55,6 +56,13 @@ func NewPlan(d *declaration.Document, t *declaration.Target, l Families) *Plan {
 		return 1
 	})
 	return pl
+}
+
+// Copy is a plan that can be widened while others read this one.
+func (p *Plan) Copy() *Plan {
+	c := *p
+	c.Probes, c.byKey, c.widened = slices.Clone(p.Probes), maps.Clone(p.byKey), maps.Clone(p.widened)
+	return &c
 }
 
 // Leading is the family that is planned first, since the others ask it for controls.
@@ -99,7 +107,7 @@ func (p *Plan) Widen(x *Probe, e *Evidence) (out []*Probe) {
 		return nil
 	}
 	p.widened[x.Key()] = true
-	more := NewPlanning(p.crossings)
+	more := NewPlanning(vouched{p.crossings, p})
 	f.More(p.Context, x, e, more)
 	for _, q := range more.Probes {
 		if p.byKey[q.Key()] != nil {

@@ -1,0 +1,144 @@
+package app
+
+import (
+	"fmt"
+	"maps"
+	"math/rand/v2"
+	"net/http"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"millgate/core/check"
+	"millgate/core/finding"
+)
+
+// Whatever is changed afterwards, a reading is what was known when it was taken.
+func TestReadingsStay(t *testing.T) {
+	r := rand.New(rand.NewPCG(7, 1))
+	k, want := newKnown(nil), map[string]*Fact{}
+	type taken struct {
+		reading
+		want map[string]*Fact
+	}
+	var list []taken
+	changes := uint64(0)
+	for range 4000 {
+		key := fmt.Sprint("probe ", r.IntN(300))
+		switch n := r.IntN(12); {
+		case n == 0:
+			list = append(list, taken{k.read(), maps.Clone(want)})
+		case n < 4:
+			require.Equal(t, want[key], k.put(key, nil))
+			delete(want, key)
+		default:
+			f := &Fact{Repeats: r.IntN(1 << 30)}
+			require.Equal(t, want[key], k.put(key, f))
+			want[key] = f
+		}
+		require.Same(t, want[key], k.of(key))
+	}
+	require.Greater(t, len(list), 200)
+	for _, l := range list {
+		require.Equal(t, l.want, maps.Collect(l.all()))
+		require.Equal(t, len(l.want), l.len())
+		require.GreaterOrEqual(t, l.changes, changes)
+		changes = l.changes
+	}
+	first := k.read()
+	k.put("probe 1", first.of("probe 1"))
+	again := k.read()
+	assert.Equal(t, first.changes, again.changes, "the same fact is no change")
+}
+
+// held is a made-up family whose judging takes as long as somebody wants.
+type held struct {
+	traces
+	judging chan struct{} // a judgement has begun
+	goOn    chan struct{} // closed: it may go on
+	waits   *atomic.Bool
+}
+
+func (h held) Judge(c *check.Context, p *check.Probe, f *check.Fact, e *check.Evidence) check.Verdict {
+	if h.waits.Load() {
+		select {
+		case h.judging <- struct{}{}:
+		default:
+		}
+		<-h.goOn
+	}
+	return h.traces.Judge(c, p, f, e)
+}
+
+// While one looks at what takes long to judge, others read what the declaration says and what
+// another target shows, it is changed, and sweeps of others begin and end.
+func TestNobodyWaitsForALook(t *testing.T) {
+	t.Setenv("ANN_SECRET", "ann-secret-1")
+	s := newFake(t, func(_ *fake, w http.ResponseWriter, r *http.Request) {
+		switch {
+		case r.URL.Path == "/login":
+			_, _ = fmt.Fprint(w, `{"t":"token-of-ann"}`)
+		case r.Header.Get("Authorization") != "Bearer token-of-ann":
+			w.WriteHeader(http.StatusUnauthorized)
+		case r.URL.Path == "/a":
+			w.Header().Set("X-Ran-On", "loom")
+			_, _ = fmt.Fprint(w, `{}`)
+		default:
+			w.WriteHeader(http.StatusNotFound)
+		}
+	})
+	a := openText(t, strings.Replace(fmt.Sprintf(small, s.URL, "refused"), "targets: {",
+		fmt.Sprintf("targets: { other: { base: %q, pace: 5000 per 1s },", s.URL), 1), "")
+	h := held{judging: make(chan struct{}, 1), goOn: make(chan struct{}), waits: &atomic.Bool{}}
+	a.families = append(check.Families{}, append(a.families, h)...)
+	swept := func(target string) {
+		t.Helper()
+		i, err := a.StartSweep(target, "")
+		require.NoError(t, err)
+		a.Wait(i.ID)
+	}
+	swept("stand-in")
+	h.waits.Store(true)
+	looked := make(chan Board)
+	go func() {
+		b, err := a.Board("stand-in")
+		assert.NoError(t, err)
+		looked <- b
+	}()
+	<-h.judging
+	h.waits.Store(false) // of what is judged from now on
+
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		before := a.Declaration()
+		_, err := a.Keep(before.Text+"# more\n", "", before.Revision)
+		assert.NoError(t, err)
+		swept("other")
+		list, err := a.Findings("other")
+		assert.NoError(t, err)
+		assert.Contains(t, fmt.Sprint(list), "The machine loom is told")
+		_, err = a.Sweeps()
+		assert.NoError(t, err)
+		b, err := a.Board("stand-in") // by what the declaration says now
+		assert.NoError(t, err)
+		assert.NotZero(t, b.Counts.Findings[finding.Leaking])
+	}()
+	select {
+	case <-done:
+	case <-time.After(5 * time.Minute):
+		t.Fatal("somebody waits for a look")
+	}
+	select {
+	case <-looked:
+		t.Fatal("it was not held")
+	default:
+	}
+	close(h.goOn)
+	b := <-looked
+	assert.NotZero(t, b.Counts.Findings[finding.Leaking])
+}
