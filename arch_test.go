@@ -29,9 +29,9 @@ var arrows = map[string][]string{
 		"core/access", "core/check", "core/check/credential", "core/check/crossing", "core/check/detour",
 		"core/check/families", "core/check/issued", "core/check/logins", "core/check/malformed",
 		"core/check/pages", "core/check/quotas", "core/check/raised", "core/check/sessions",
-		"core/check/undeclared", "core/declaration", "core/finding", "core/inventory", "core/origin",
-		"core/quota", "core/review", "core/route", "core/session", "core/token", "format/accesslog", "format/csv",
-		"format/har", "format/openapi", "format/tokenfile", "store", "wire",
+		"core/check/undeclared", "core/declaration", "core/field", "core/finding", "core/inventory",
+		"core/origin", "core/quota", "core/review", "core/route", "core/session", "core/token",
+		"format/accesslog", "format/csv", "format/har", "format/openapi", "format/tokenfile", "store", "wire",
 	},
 	"cmd/millgate": {
 		"app", "core/access", "core/declaration", "core/finding", "core/review", "core/token", "examples",
@@ -39,8 +39,8 @@ var arrows = map[string][]string{
 	},
 	"core/access": {"core/declaration"},
 	"core/check": {
-		"core/access", "core/declaration", "core/finding", "core/mask", "core/route", "core/session",
-		"core/token",
+		"core/access", "core/declaration", "core/field", "core/finding", "core/mask", "core/route",
+		"core/session", "core/token",
 	},
 	"core/check/answers": {"core/check", "core/declaration", "core/finding", "core/mask"},
 	"core/check/credential": {
@@ -56,19 +56,22 @@ var arrows = map[string][]string{
 	"core/check/issued": {
 		"core/access", "core/check", "core/declaration", "core/finding", "core/session", "core/token",
 	},
-	"core/check/logins":     {"core/access", "core/check", "core/declaration", "core/finding"},
-	"core/check/malformed":  {"core/access", "core/check", "core/declaration", "core/finding"},
-	"core/check/pages":      {"core/access", "core/check", "core/declaration", "core/finding", "core/origin"},
+	"core/check/logins":    {"core/access", "core/check", "core/declaration", "core/finding"},
+	"core/check/malformed": {"core/access", "core/check", "core/declaration", "core/finding"},
+	"core/check/pages": {
+		"core/access", "core/check", "core/declaration", "core/field", "core/finding", "core/origin",
+	},
 	"core/check/quotas":     {"core/access", "core/check", "core/declaration", "core/finding", "core/quota"},
 	"core/check/raised":     {"core/access", "core/check", "core/declaration", "core/finding"},
 	"core/check/sessions":   {"core/access", "core/check", "core/declaration", "core/finding", "core/session"},
 	"core/check/undeclared": {"core/access", "core/check", "core/declaration", "core/finding", "core/route"},
-	"core/declaration":      {"core/route"},
+	"core/declaration":      {"core/field", "core/route"},
+	"core/field":            {},
 	"core/finding":          {"core/declaration"},
 	"core/inventory":        {"core/declaration", "core/route"},
-	"core/mask":             {},
-	"core/origin":           {"core/declaration"},
-	"core/quota":            {"core/declaration"},
+	"core/mask":             {"core/field"},
+	"core/origin":           {"core/declaration", "core/field"},
+	"core/quota":            {"core/declaration", "core/field"},
 	"core/review":           {"core/access", "core/declaration", "core/finding", "core/quota", "core/route"},
 	"core/route":            {},
 	"core/session":          {"core/declaration", "core/finding", "core/token"},
@@ -92,7 +95,8 @@ var arrows = map[string][]string{
 	"testkit/memnet":  {},
 	"testkit/play":    {"core/access", "core/check", "core/finding"},
 	"wire": {
-		"core/access", "core/check", "core/declaration", "core/mask", "core/route", "core/session", "core/token",
+		"core/access", "core/check", "core/declaration", "core/field", "core/mask", "core/route", "core/session",
+		"core/token",
 	},
 }
 

@@ -5,6 +5,7 @@ import (
 	"sync"
 
 	"millgate/core/check"
+	"millgate/core/field"
 )
 
 // alike keeps once what many exchanges of a sweep have in common: most refusals of a
@@ -12,7 +13,7 @@ import (
 type alike struct {
 	mu     sync.Mutex
 	texts  map[string]string
-	fields map[string][][2]string
+	fields map[string]field.List
 }
 
 const (
@@ -26,7 +27,7 @@ func (a *alike) share(x *check.Exchange) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	if a.texts == nil {
-		a.texts, a.fields = map[string]string{}, map[string][][2]string{}
+		a.texts, a.fields = map[string]string{}, map[string]field.List{}
 	}
 	for _, t := range []*string{&x.Method, &x.Body, &x.Content, &x.Error} {
 		*t = a.text(*t)
@@ -47,7 +48,7 @@ func (a *alike) text(t string) string {
 	return t
 }
 
-func (a *alike) list(fields [][2]string) [][2]string {
+func (a *alike) list(fields field.List) field.List {
 	if len(fields) == 0 {
 		return fields
 	}
@@ -59,7 +60,7 @@ func (a *alike) list(fields [][2]string) [][2]string {
 	if known, ok := a.fields[string(key)]; ok {
 		return known
 	}
-	out := make([][2]string, len(fields))
+	out := make(field.List, len(fields))
 	for i, f := range fields {
 		out[i] = [2]string{a.text(strings.Clone(f[0])), a.text(strings.Clone(f[1]))}
 	}

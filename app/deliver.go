@@ -111,7 +111,7 @@ func (r *run) pause(why string, d time.Duration) bool {
 func (r *run) routeOf(o wire.Outgoing) (at int, path string) {
 	path, _, _ = strings.Cut(o.Path, "?")
 	method := o.Method
-	if asked := check.Field(o.Headers, "Access-Control-Request-Method"); method == "OPTIONS" && asked != "" {
+	if asked := o.Headers.Get("Access-Control-Request-Method"); method == "OPTIONS" && asked != "" {
 		method = asked
 	}
 	return r.doc.Inventory.Find(method, o.Host, path), path

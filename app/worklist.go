@@ -59,7 +59,7 @@ func (a *App) Worklist(target string) ([]Unfair, error) {
 			rt := now.doc.Routes[i]
 			u.Line, u.File = rt.Line, rt.File
 		}
-		u.Type = check.Field(f.Exchange.Headers, "Content-Type")
+		u.Type = f.Exchange.Headers.Get("Content-Type")
 		out = append(out, u)
 	}
 	sort.SliceStable(out, func(i, j int) bool { return out[i].Waiting > out[j].Waiting })

@@ -57,7 +57,7 @@ access: [{ at: GET /a, who: signed-in }, { at: POST /login, who: anyone }]
 	assert.True(t, d.Outlived)
 	assert.NotNil(t, d.At)
 	require.NotEmpty(t, d.Gaps)
-	assert.Contains(t, d.Gaps[0].Reason, "still worked 2 s after the logout")
+	assert.Regexp(t, `still worked \d+ s after the logout`, d.Gaps[0].Reason) // as long as it was waited for
 	last := d.Steps[len(d.Steps)-1]
 	assert.Equal(t, "log out again", last.Name)
 	assert.Empty(t, last.Expected)

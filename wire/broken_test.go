@@ -20,6 +20,7 @@ import (
 
 	"millgate/core/check"
 	"millgate/core/declaration"
+	"millgate/core/field"
 	"millgate/core/token"
 )
 
@@ -133,7 +134,7 @@ identities:
 	}
 	var o Outgoing
 	require.NoError(t, b.Present(ctx, &o, Broken{Scheme: d.SchemeNamed("key"), Donor: "kim", Way: check.KeyCase}))
-	assert.Equal(t, [][2]string{{"X-K", "kIM-kEY-9"}}, o.Headers)
+	assert.Equal(t, field.List{{"X-K", "kIM-kEY-9"}}, o.Headers)
 	o = Outgoing{Query: "a=b"}
 	require.NoError(t, b.Present(ctx, &o, Broken{Scheme: d.SchemeNamed("key"), Donor: "kim", Way: check.KeyPlace}))
 	assert.Equal(t, "a=b&X-K=Kim-Key-9", o.Query)

@@ -31,6 +31,7 @@ import (
 
 	"millgate/core/check"
 	"millgate/core/declaration"
+	"millgate/core/field"
 )
 
 // Errors that callers branch on.
@@ -165,7 +166,7 @@ type Outgoing struct {
 	Host    string // name of a host of the target
 	Path    string // percent-encoded, sent as it stands
 	Query   string
-	Headers [][2]string
+	Headers field.List
 	Body    []byte
 	Params  map[string]string // the route's parameters, for what issues links
 	Counted bool              // sent without the target's pass, to see its quotas

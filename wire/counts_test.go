@@ -62,8 +62,8 @@ func TestFillingAQuota(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []string{"/a"}, room)
 	assert.Equal(t, []string{"/b login"}, beside)
-	assert.Equal(t, "let-me", check.Field(got[0].Exchange.Answer, "X-Saw"))
-	assert.Empty(t, check.Field(got[1].Exchange.Answer, "X-Saw"))
+	assert.Equal(t, "let-me", got[0].Exchange.Answer.Get("X-Saw"))
+	assert.Empty(t, got[1].Exchange.Answer.Get("X-Saw"))
 	assert.Equal(t, []any{429, 0, time.Second}, []any{got[1].Exchange.Status, got[1].Repeats, got[1].Room})
 
 	crowded = true

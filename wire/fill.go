@@ -47,7 +47,7 @@ func (r *running) outgoing(ctx context.Context, c check.Call) (out Outgoing, epo
 		}
 	}
 	if len(q.Body) > 0 {
-		o.Body = FillBody(q.Body, check.Field(q.Headers, "Content-Type"), values)
+		o.Body = FillBody(q.Body, q.Headers.Get("Content-Type"), values)
 	}
 	for i, p := range c.As {
 		n, err := r.present(ctx, &o, p)

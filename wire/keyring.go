@@ -15,6 +15,7 @@ import (
 
 	"millgate/core/check"
 	"millgate/core/declaration"
+	"millgate/core/field"
 	"millgate/core/mask"
 )
 
@@ -275,12 +276,9 @@ func (k *Keyring) taken(s *declaration.Scheme, q *declaration.Request, r raw) (g
 }
 
 // cookieOf is the last cookie of a name that an answer sets (RFC 6265 section 4.1).
-func cookieOf(headers [][2]string, name string) (found *http.Cookie) {
-	for _, h := range headers {
-		if !strings.EqualFold(h[0], "Set-Cookie") {
-			continue
-		}
-		if c, err := http.ParseSetCookie(h[1]); err == nil && c.Name == name && c.Value != "" {
+func cookieOf(headers field.List, name string) (found *http.Cookie) {
+	for _, set := range headers.All("Set-Cookie") {
+		if c, err := http.ParseSetCookie(set); err == nil && c.Name == name && c.Value != "" {
 			found = c
 		}
 	}

@@ -40,8 +40,8 @@ func (m *Masker) begin() *mask.Masking { return m.set.Load().Begin() }
 func (m *Masker) exchange(r raw, never []string, t *mask.Masking) check.Exchange {
 	x := r.Exchange
 	x.URL, x.Error = t.URL(x.URL), t.Text(x.Error, false)
-	x.Body = t.Body(x.Body, check.Field(x.Headers, "Content-Type"), false)
-	media := check.Field(x.Answer, "Content-Type")
+	x.Body = t.Body(x.Body, x.Headers.Get("Content-Type"), false)
+	media := x.Answer.Get("Content-Type")
 	x.Headers, x.Answer = t.Headers(x.Headers), t.Headers(x.Answer)
 	content := string(r.content)
 	x.Content = t.Body(content, media, len(content) >= BodyLimit+maskMargin)

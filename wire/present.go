@@ -100,8 +100,7 @@ func attach(o *Outgoing, s *declaration.Scheme, value string) {
 	case s.Kind == declaration.Cookie || s.In == "cookie":
 		header("Cookie", s.Field+"="+value)
 	case s.Kind == declaration.Signature:
-		if s.Signing.Timestamp != "" && !slices.ContainsFunc(o.Headers,
-			func(h [2]string) bool { return strings.EqualFold(h[0], s.Signing.Timestamp) }) {
+		if s.Signing.Timestamp != "" && !o.Headers.Has(s.Signing.Timestamp) {
 			header(s.Signing.Timestamp, strconv.FormatInt(time.Now().Unix(), 10))
 		}
 		header(s.Field, value)

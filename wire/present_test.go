@@ -19,6 +19,7 @@ import (
 
 	"millgate/core/check"
 	"millgate/core/declaration"
+	"millgate/core/field"
 	"millgate/core/token"
 )
 
@@ -70,13 +71,13 @@ func TestPresentingOtherKinds(t *testing.T) {
 	var o Outgoing
 	_, err := k.Present(ctx, &o, "ann", "basic")
 	require.NoError(t, err)
-	assert.Equal(t, [][2]string{{"Authorization", "Basic " + base64.StdEncoding.EncodeToString([]byte("ann:pw:1"))}},
+	assert.Equal(t, field.List{{"Authorization", "Basic " + base64.StdEncoding.EncodeToString([]byte("ann:pw:1"))}},
 		o.Headers)
 
 	o = Outgoing{}
 	_, err = k.Present(ctx, &o, "ann", "desk")
 	require.NoError(t, err, "a login may answer with a redirect")
-	assert.Equal(t, [][2]string{{"Cookie", "sid=s1-0123456789"}}, o.Headers)
+	assert.Equal(t, field.List{{"Cookie", "sid=s1-0123456789"}}, o.Headers)
 	c, err := k.Cookie(ctx, "ann", "desk")
 	require.NoError(t, err)
 	assert.Equal(t, &Cookie{Path: "/desk", HTTPOnly: true, SameSite: "lax", Life: 90 * time.Second}, c)

@@ -334,9 +334,9 @@ func (r *running) take(c check.Call, x raw) map[string]string {
 				v = k.Value
 			}
 		case check.FromField:
-			v = check.Field(x.Answer, t.At)
+			v = x.Answer.Get(t.At)
 		case check.FromPlace:
-			if u, err := url.Parse(check.Field(x.Answer, "Location")); err == nil {
+			if u, err := url.Parse(x.Answer.Get("Location")); err == nil {
 				v = u.Path[strings.LastIndexByte(u.Path, '/')+1:]
 			}
 		}

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"millgate/core/declaration"
+	"millgate/core/field"
 	"millgate/core/mask"
 )
 
@@ -34,7 +35,7 @@ const (
 // Answer is what came back, or why nothing did.
 type Answer struct {
 	Status  int
-	Headers [][2]string // names as received
+	Headers field.List // names as received
 	Body    []byte
 	Error   string    // why there is no answer
 	Sent    []byte    // the request's body, to compare with the control's
@@ -46,18 +47,7 @@ type Answer struct {
 }
 
 // Header returns the first value of a field, "" without it.
-func (a Answer) Header(name string) string { return Field(a.Headers, name) }
-
-// Field is the first value of a header field, "" without it. Names have no letter case
-// (RFC 9110 section 5.1).
-func Field(fields [][2]string, name string) string {
-	for _, f := range fields {
-		if strings.EqualFold(f[0], name) {
-			return f[1]
-		}
-	}
-	return ""
-}
+func (a Answer) Header(name string) string { return a.Headers.Get(name) }
 
 // Code is the status code as text, and "no answer" without one.
 func (a Answer) Code() string {

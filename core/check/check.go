@@ -35,6 +35,7 @@ import (
 	"time"
 
 	"millgate/core/access"
+	"millgate/core/field"
 )
 
 // Caller is who calls. Without an identity it is nobody, without a scheme it presents
@@ -148,7 +149,7 @@ const (
 // Other braces stay.
 type Request struct {
 	Method, Host, Path, Query string
-	Headers                   [][2]string
+	Headers                   field.List
 	Body                      []byte
 	Fill                      map[string]Fill
 	Params                    map[string]string // what a link for it is asked for with, by parameter

@@ -5,20 +5,21 @@ import (
 	"strings"
 	"time"
 
+	"millgate/core/field"
 	"millgate/core/mask"
 )
 
 // Exchange is a request and its answer, without secrets.
 type Exchange struct {
-	Method    string      `json:"method"`
-	URL       string      `json:"url"`
-	Headers   [][2]string `json:"headers"`
-	Body      string      `json:"body"`
-	Status    int         `json:"status"` // 0 when there is no answer
-	Answer    [][2]string `json:"answer"`
-	Content   string      `json:"content"`
-	Truncated bool        `json:"truncated"`
-	Texts     []string    `json:"texts,omitempty"` // of Client.Never, those that stand in the answer
+	Method    string     `json:"method"`
+	URL       string     `json:"url"`
+	Headers   field.List `json:"headers"`
+	Body      string     `json:"body"`
+	Status    int        `json:"status"` // 0 when there is no answer
+	Answer    field.List `json:"answer"`
+	Content   string     `json:"content"`
+	Truncated bool       `json:"truncated"`
+	Texts     []string   `json:"texts,omitempty"` // of Client.Never, those that stand in the answer
 	// Sought has Client.Never where the answer is not kept as it came: masked, or cut.
 	Sought []string      `json:"sought,omitempty"`
 	Error  string        `json:"error"`
@@ -46,17 +47,11 @@ func ReportOf(name string, x Exchange) Report {
 // longestRetry is the longest Retry-After that is told apart, in seconds: ten years.
 const longestRetry = 10 * 365 * 24 * 3600
 
-// httpDates are the forms of a date in a header field (RFC 9110 section 5.6.7).
-var httpDates = []string{"Mon, 02 Jan 2006 15:04:05 GMT", time.RFC850, time.ANSIC}
-
 // RetryAfter reads the field of a 429 or 503 (RFC 9110 section 10.2.3); it is negative
 // without one.
 func (x Exchange) RetryAfter(now time.Time) time.Duration {
-	for _, h := range x.Answer {
-		if !strings.EqualFold(h[0], "Retry-After") {
-			continue
-		}
-		v := strings.TrimSpace(h[1])
+	for _, v := range x.Answer.All("Retry-After") {
+		v = strings.TrimSpace(v)
 		if digits := strings.Trim(v, "0123456789") == "" && v != ""; digits {
 			n, err := strconv.ParseInt(v, 10, 64)
 			if err != nil || n > longestRetry {
@@ -64,10 +59,8 @@ func (x Exchange) RetryAfter(now time.Time) time.Duration {
 			}
 			return time.Duration(n) * time.Second
 		}
-		for _, form := range httpDates {
-			if t, err := time.Parse(form, v); err == nil {
-				return min(max(0, t.Sub(now)), longestRetry*time.Second)
-			}
+		if t, ok := field.Date(v); ok {
+			return min(max(0, t.Sub(now)), longestRetry*time.Second)
 		}
 	}
 	return -1

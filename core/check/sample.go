@@ -9,13 +9,14 @@ import (
 
 	"millgate/core/access"
 	"millgate/core/declaration"
+	"millgate/core/field"
 	"millgate/core/route"
 )
 
 // SampleBody is the body of a route's sample, or else of the session request that the
 // route serves (nil when it serves none), and the header fields that belong to it. What
 // the declaration says of a login comes before what a description of the API shows.
-func SampleBody(s declaration.Sample, session *declaration.Request) (headers [][2]string, body []byte) {
+func SampleBody(s declaration.Sample, session *declaration.Request) (headers field.List, body []byte) {
 	if session != nil && s.Imported {
 		s.JSON, s.Form, s.Text, s.Type = nil, nil, "", ""
 	}

@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"millgate/core/declaration"
+	"millgate/core/field"
 )
 
 func TestAScriptFromTopToBottom(t *testing.T) {
@@ -76,7 +77,7 @@ func TestTemplates(t *testing.T) {
 		JSON: []byte(`{"n":"{name}","q":"{me}"}`)}, fill)
 	assert.Equal(t, `{"n":"{name}","q":"{me}"}`, string(r.Body))
 	assert.Equal(t, map[string]Fill{"name": {Identity: "ann", Scheme: "s", Name: "name"}}, r.Fill, "other braces stay")
-	assert.Equal(t, [][2]string{{"Content-Type", "application/json"}}, r.Headers)
+	assert.Equal(t, field.List{{"Content-Type", "application/json"}}, r.Headers)
 	r = Template(&declaration.Request{Form: [][2]string{{"x y", "a{refresh}&b"}, {"a", "{me} {name}"}}}, fill)
 	assert.Equal(t, "a=%7Bme%7D+{name}&x+y=a{refresh}%26b", string(r.Body))
 	var parts []string

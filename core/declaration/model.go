@@ -27,6 +27,7 @@ import (
 	"strings"
 	"time"
 
+	"millgate/core/field"
 	"millgate/core/route"
 )
 
@@ -246,7 +247,7 @@ type Request struct {
 	Path    string
 	JSON    json.RawMessage
 	Form    [][2]string
-	Headers [][2]string
+	Headers field.List
 	Take    map[string]string // name → JSON Pointer (RFC 6901) into the answer
 }
 

@@ -1,11 +1,15 @@
 package mask
 
-import "strings"
+import (
+	"strings"
+
+	"millgate/core/field"
+)
 
 // Headers masks header fields. Of a credential its scheme, a cookie's name and
 // attributes stay.
-func (m *Masking) Headers(fields [][2]string) [][2]string {
-	out := make([][2]string, len(fields))
+func (m *Masking) Headers(fields field.List) field.List {
+	out := make(field.List, len(fields))
 	for i, f := range fields {
 		out[i] = [2]string{f[0], m.field(strings.ToLower(f[0]), f[1])}
 	}

@@ -12,6 +12,8 @@ import (
 	"testing"
 	"unicode/utf8"
 
+	"millgate/core/field"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -59,7 +61,7 @@ func TestWhatIsMasked(t *testing.T) {
 		{"Cookie", "sid=1; b=hunter22"},
 		{"Set-Cookie", "sid=secret; HttpOnly"}, {"X-Key", "hunter22"}, {"X-Pin", "1234"}})
 	tok := s.secrets[6].mark
-	assert.Equal(t, [][2]string{{"Authorization", "Bearer " + tok}, {"authorization", "‹token:1›"},
+	assert.Equal(t, field.List{{"Authorization", "Bearer " + tok}, {"authorization", "‹token:1›"},
 		{"Cookie", "sid=‹cookie:2›; b=" + long},
 		{"Set-Cookie", "sid=‹cookie:3›; HttpOnly"}, {"X-Key", long}, {"X-Pin", "‹secret:4›"}}, h)
 	// A secret in an address ends where the address does.

@@ -34,6 +34,8 @@ import (
 	"sort"
 	"strings"
 	"time"
+
+	"millgate/core/field"
 )
 
 // Credentials says whether cookies go with a request (section 2.2.5).
@@ -72,7 +74,7 @@ type Request struct {
 	Page        string      // the page's origin as a browser serialises it, or Null
 	Method      string      // as the script writes it; "" is GET
 	URL         string      // absolute
-	Headers     [][2]string // as the script sets them
+	Headers     field.List  // as the script sets them
 	Body        bool        // whether there is one
 	Credentials Credentials // "" is SameOrigin
 	Mode        Mode
@@ -84,15 +86,15 @@ type Sent struct {
 	Method    string
 	URL       string
 	Preflight bool
-	Origin    string      // the Origin header, "" when none is sent
-	Headers   [][2]string // those of the script, and of the protocol
-	AsUser    bool        // the user's cookies go with it
+	Origin    string     // the Origin header, "" when none is sent
+	Headers   field.List // those of the script, and of the protocol
+	AsUser    bool       // the user's cookies go with it
 }
 
 // Answer is the head of what a service answered.
 type Answer struct {
 	Status  int
-	Headers [][2]string
+	Headers field.List
 }
 
 // Ask gives the answer to a request that the browser sends; ok is false when
@@ -217,7 +219,7 @@ type run struct {
 	ask       Ask
 	urls      []*url.URL
 	method    string
-	headers   [][2]string
+	headers   field.List
 	body      bool
 	tainted   bool // the response tainting is "cors"
 	redirects int
@@ -306,7 +308,7 @@ func (r *run) construct() bool {
 }
 
 // appendHeader adds a value, combined with one that is there (section 2.2.2).
-func appendHeader(list [][2]string, name, value string) [][2]string {
+func appendHeader(list field.List, name, value string) field.List {
 	for i := range list {
 		if strings.EqualFold(list[i][0], name) {
 			list[i][1] += ", " + value
@@ -388,7 +390,7 @@ func (r *run) http(ask bool) {
 	s := Sent{Method: r.method, URL: r.current().String(), AsUser: r.cookies(), Headers: slices.Clone(r.headers)}
 	if r.tainted || r.method != "GET" && r.method != "HEAD" {
 		s.Origin = r.serialised()
-		s.Headers = append([][2]string{{"Origin", s.Origin}}, s.Headers...)
+		s.Headers = append(field.List{{"Origin", s.Origin}}, s.Headers...)
 	}
 	r.out.Sent = append(r.out.Sent, s)
 	a, known := r.ask(s)
@@ -489,7 +491,7 @@ func (r *run) preflight() bool {
 	const section = "4.8"
 	names := r.unsafeNames()
 	s := Sent{Method: "OPTIONS", URL: r.current().String(), Preflight: true, Origin: r.serialised()}
-	s.Headers = [][2]string{{"Origin", s.Origin}, {"Access-Control-Request-Method", r.method}}
+	s.Headers = field.List{{"Origin", s.Origin}, {"Access-Control-Request-Method", r.method}}
 	if len(names) > 0 {
 		s.Headers = append(s.Headers, [2]string{"Access-Control-Request-Headers", strings.Join(names, ",")})
 	}
@@ -591,11 +593,9 @@ func (r *run) permitsHeaders(allowed, names []string) bool {
 
 // maxAge is how long a preflight holds.
 func (r *run) maxAge(a Answer) time.Duration {
-	var values []string
-	for _, h := range a.Headers {
-		if strings.EqualFold(h[0], "Access-Control-Max-Age") {
-			values = append(values, trim(h[1]))
-		}
+	values := a.Headers.All("Access-Control-Max-Age")
+	for i := range values {
+		values[i] = trim(values[i])
 	}
 	d := defaultMaxAge
 	if len(values) == 1 {

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"millgate/core/declaration"
+	"millgate/core/field"
 )
 
 // ParseHead reads the head of an answer as it is pasted from a browser or a
@@ -99,14 +100,14 @@ func Paired(list []Exchange) (out []Recorded) {
 type Exchange struct {
 	Method  string
 	URL     string
-	Headers [][2]string
+	Headers field.List
 	Body    bool
 	Answer  Answer
 }
 
 // requested are the header fields that a preflight asks for, with values that
 // need it.
-func requested(h [][2]string) (out [][2]string) {
+func requested(h field.List) (out field.List) {
 	names, _ := list(h, "Access-Control-Request-Headers")
 	for _, n := range names {
 		v := "x"
@@ -125,7 +126,7 @@ var ofBrowser = []string{"accept", "accept-language", "user-agent", "cache-contr
 
 // ofScript are the header fields that the page's script set, as far as can be
 // seen.
-func ofScript(h [][2]string) (out [][2]string) {
+func ofScript(h field.List) (out field.List) {
 	for _, kv := range h {
 		n := strings.ToLower(kv[0])
 		if strings.HasPrefix(n, ":") || forbiddenHeader(n, kv[1]) {
@@ -149,7 +150,7 @@ func Meant(q Request, c Call, allow []declaration.Permission) Does {
 
 // remembered is a preflight that allows a request.
 func remembered(q Request) *Answer {
-	return &Answer{Status: 204, Headers: [][2]string{{"Access-Control-Allow-Origin", q.Page},
+	return &Answer{Status: 204, Headers: field.List{{"Access-Control-Allow-Origin", q.Page},
 		{"Access-Control-Allow-Credentials", "true"},
 		{"Access-Control-Allow-Methods", q.Method}, {"Access-Control-Allow-Headers",
 			strings.Join(UnsafeNames(q.Headers, Standard), ", ")}}}

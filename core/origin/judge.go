@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"millgate/core/declaration"
+	"millgate/core/field"
 )
 
 // Does is what a page can do with a route.
@@ -63,8 +64,8 @@ func requests(c Call, page string) (out []Request) {
 	q := Request{Page: page, Method: c.Method, URL: c.URL, Body: c.ContentType != ""}
 	simple, typed := q, q
 	if c.ContentType != "" {
-		simple.Headers = [][2]string{{"Content-Type", "text/plain"}}
-		typed.Headers = [][2]string{{"Content-Type", c.ContentType}}
+		simple.Headers = field.List{{"Content-Type", "text/plain"}}
+		typed.Headers = field.List{{"Content-Type", c.ContentType}}
 	}
 	list := []Request{simple}
 	if c.ContentType != "" && !Safelisted("Content-Type", c.ContentType) {
@@ -159,7 +160,7 @@ func asDeclared(c Call, page string, allow []declaration.Permission) Seen {
 	if p == nil || !slices.Contains(methodsOf(p), c.Method) {
 		return Seen{Preflight: &pre, Answer: &ans}
 	}
-	grant := [][2]string{{"Access-Control-Allow-Origin", page}}
+	grant := field.List{{"Access-Control-Allow-Origin", page}}
 	if p.Credentials {
 		grant = append(grant, [2]string{"Access-Control-Allow-Credentials", "true"})
 	}
@@ -376,7 +377,7 @@ func judgeFields(c Call, p *declaration.Permission, page Page, s Seen, got Abili
 	}
 }
 
-func hasValue(h [][2]string, name, value string) bool {
+func hasValue(h field.List, name, value string) bool {
 	v, ok := get(h, name)
 	return ok && v == value
 }

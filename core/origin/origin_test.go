@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"millgate/core/declaration"
+	"millgate/core/field"
 )
 
 const page = "https://app.example"
@@ -361,7 +362,7 @@ func TestPairingARecording(t *testing.T) {
 		{Method: "GET", URL: page + "/c", Headers: [][2]string{o}}, put, pre})
 	require.Len(t, list, 3, "what has no Origin, and what is of the same, is no page's request")
 	assert.NotNil(t, list[0].Preflight)
-	assert.Equal(t, [][2]string{{"x-a", "1"}}, list[0].Request.Headers)
+	assert.Equal(t, field.List{{"x-a", "1"}}, list[0].Request.Headers)
 	assert.Equal(t, Include, list[0].Request.Credentials)
 	_, does, _ := Made(list[0])
 	assert.Equal(t, Nothing, does, "the cookies that went with it were not permitted to the preflight")

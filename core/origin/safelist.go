@@ -4,6 +4,8 @@ import (
 	"slices"
 	"sort"
 	"strings"
+
+	"millgate/core/field"
 )
 
 // safeMethod is a CORS-safelisted method (section 2.2.1).
@@ -113,7 +115,7 @@ var hints = []string{"dpr", "device-memory", "downlink", "ect", "rtt", "save-dat
 
 // UnsafeNames are the names of the header fields for which a page must ask
 // first, lower case and sorted (section 2.2.2).
-func UnsafeNames(headers [][2]string, b Browser) []string {
+func UnsafeNames(headers field.List, b Browser) []string {
 	out, small, size := []string{}, []string{}, 0
 	for _, h := range headers {
 		n := strings.ToLower(h[0])
@@ -180,12 +182,10 @@ func simpleRange(s string) bool {
 func trim(s string) string { return strings.Trim(s, "\t ") }
 
 // get is the combined value of a header field (section 2.2.2, get).
-func get(h [][2]string, name string) (string, bool) {
-	var values []string
-	for _, kv := range h {
-		if strings.EqualFold(kv[0], name) {
-			values = append(values, trim(kv[1]))
-		}
+func get(h field.List, name string) (string, bool) {
+	values := h.All(name)
+	for i := range values {
+		values[i] = trim(values[i])
 	}
 	return strings.Join(values, ", "), len(values) > 0
 }
@@ -193,7 +193,7 @@ func get(h [][2]string, name string) (string, bool) {
 // list extracts the tokens of a header field that is a list (section 2.2.2,
 // extract header list values; RFC 9110 section 5.6.1). ok is false when it
 // cannot be read; a field that is not there is an empty list.
-func list(h [][2]string, name string) (out []string, ok bool) {
+func list(h field.List, name string) (out []string, ok bool) {
 	v, there := get(h, name)
 	if !there {
 		return nil, true

@@ -6,6 +6,8 @@ import (
 	"strings"
 	"time"
 
+	"millgate/core/field"
+
 	"github.com/dunglas/httpsfv"
 )
 
@@ -46,7 +48,7 @@ type Claims struct {
 
 // Add reads the fields of the answer to the next call, which came at an
 // instant. Fields that say nothing of limits are left alone.
-func (c *Claims) Add(fields [][2]string, at time.Time) {
+func (c *Claims) Add(fields field.List, at time.Time) {
 	for _, s := range readFields(fields, at) {
 		k := -1
 		for i := range c.List {
@@ -101,15 +103,8 @@ func (c *Claims) Asked() int64 {
 	return best
 }
 
-func readFields(fields [][2]string, at time.Time) (out []saying) {
-	get := func(name string) (list []string) {
-		for _, f := range fields {
-			if strings.EqualFold(f[0], name) {
-				list = append(list, f[1])
-			}
-		}
-		return list
-	}
+func readFields(fields field.List, at time.Time) (out []saying) {
+	get := fields.All
 	out = append(out, structured(get("RateLimit-Policy"), get("RateLimit"))...)
 	for _, p := range []struct{ form, prefix string }{{FormSeparate, "RateLimit-"}, {FormX, "X-RateLimit-"},
 		{FormX, "X-Rate-Limit-"}} {
@@ -229,7 +224,10 @@ func separate(form string, limit, left, reset []string, at time.Time) (s saying,
 // milliseconds since 1970, or a date; -1 for anything else. In ticks.
 func instant(text string, at time.Time) int64 {
 	text = strings.TrimSpace(text)
-	for _, layout := range []string{time.RFC1123, time.RFC850, time.ANSIC, time.RFC3339} {
+	if t, ok := field.Date(text); ok {
+		return Ticks(t.Sub(at))
+	}
+	for _, layout := range []string{time.RFC1123, time.RFC3339} { // dates that HTTP does not have
 		if t, err := time.Parse(layout, text); err == nil {
 			return Ticks(t.Sub(at))
 		}

@@ -9,6 +9,7 @@ import (
 
 	"millgate/core/check"
 	"millgate/core/declaration"
+	"millgate/core/field"
 	"millgate/testkit/play"
 )
 
@@ -214,7 +215,7 @@ func TestCredentialsAndBodies(t *testing.T) {
 	assert.Empty(t, Call(c, named(t, p, "crossing|POST /out|nobody||absent||")).As)
 	q := Call(c, named(t, p, "crossing|POST /things|ann|s|sound||")).Request
 	assert.JSONEq(t, `{"name":"x"}`, string(q.Body))
-	assert.Equal(t, "application/json", check.Field(q.Headers, "Content-Type"))
+	assert.Equal(t, "application/json", q.Headers.Get("Content-Type"))
 	known := Call(c, named(t, p, "crossing|GET /things/{id}|ann|s|sound|foreign|")).Request
 	assert.Equal(t, "/things/t-2", known.Path)
 	assert.Empty(t, known.Fill)
@@ -222,7 +223,7 @@ func TestCredentialsAndBodies(t *testing.T) {
 		x, ok := refusal(c, named(t, p, "crossing|GET /things|boss|s|sound||"), way)
 		require.True(t, ok)
 		h := Request(c, &x).Headers
-		assert.Equal(t, [][2]string{{"Accept", want}}, h)
+		assert.Equal(t, field.List{{"Accept", want}}, h)
 		assert.Equal(t, "crossing|GET /things|nobody||absent||"+way, x.Key())
 	}
 	c.Doc.SchemeNamed("s").Kind = declaration.Link

@@ -77,8 +77,8 @@ func gives(r check.Report, s *declaration.Scheme) bool {
 		_, ok := check.Pointer(a.Body, s.Login.Take["access"])
 		return ok
 	}
-	return slices.ContainsFunc(a.Headers, func(h [2]string) bool {
-		return strings.EqualFold(h[0], "Set-Cookie") && strings.HasPrefix(h[1], s.Field+"=")
+	return slices.ContainsFunc(a.Headers.All("Set-Cookie"), func(set string) bool {
+		return strings.HasPrefix(set, s.Field+"=")
 	})
 }
 

@@ -111,7 +111,7 @@ func TestScript(t *testing.T) {
 			assert.Equal(t, check.Safe, call.Effect)
 			assert.Equal(t, call.Name == request, len(call.As) == 1, "%s: no credential goes with it", call.Name)
 			page, _ := At(c.Doc, 0, x.column)
-			assert.Equal(t, page.Origin, check.Field(call.Request.Headers, "Origin"), call.Name)
+			assert.Equal(t, page.Origin, call.Request.Headers.Get("Origin"), call.Name)
 		}
 	}
 	// What cannot be sent is not known of in part.
@@ -130,7 +130,7 @@ func seen(t *testing.T, c *check.Context, p *check.Probe,
 	answer func(name, page string) (int, [][2]string)) *check.Fact {
 	t.Helper()
 	f, _ := play.Run(Family{}.Script(c, p), -1, func(call check.Call, _ time.Duration) check.Report {
-		status, headers := answer(call.Name, check.Field(call.Request.Headers, "Origin"))
+		status, headers := answer(call.Name, call.Request.Headers.Get("Origin"))
 		r := check.Report{Fate: check.Answered, Exchange: check.Exchange{Status: status, Answer: headers}}
 		if status == 0 {
 			r.Fate, r.Why = check.Lost, "reset"

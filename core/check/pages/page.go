@@ -7,6 +7,7 @@ import (
 	"millgate/core/access"
 	"millgate/core/check"
 	"millgate/core/declaration"
+	"millgate/core/field"
 	"millgate/core/origin"
 )
 
@@ -74,7 +75,7 @@ func CallOf(d *declaration.Document, i int, base string) origin.Call {
 		URL: origin.URLOf(base, strings.NewReplacer("{", "", "}", "").Replace(rt.Path()))}
 	_, session := access.SessionAt(d, i)
 	headers, body := check.SampleBody(rt.Send, session)
-	c.ContentType = check.Field(headers, "Content-Type")
+	c.ContentType = headers.Get("Content-Type")
 	if c.ContentType == "" && len(body) > 0 {
 		c.ContentType = "text/plain"
 	}
@@ -103,7 +104,7 @@ func asks(d *declaration.Document, i int, page string, at *check.Request) (q che
 		return q, false
 	}
 	q = check.Request{Method: "OPTIONS", Host: at.Host, Path: at.Path, Query: at.Query,
-		Headers: [][2]string{{"Origin", page}, {"Access-Control-Request-Method", m}}}
+		Headers: field.List{{"Origin", page}, {"Access-Control-Request-Method", m}}}
 	if len(names) > 0 {
 		q.Headers = append(q.Headers, [2]string{"Access-Control-Request-Headers", strings.Join(names, ",")})
 	}

@@ -210,7 +210,7 @@ func (j *judging) refusal() {
 		return
 	}
 	without := ""
-	if check.Field(j.seen.Exchange.Answer, "Retry-After") == "" {
+	if j.seen.Exchange.Answer.Get("Retry-After") == "" {
 		without = " without Retry-After"
 	}
 	j.gap(refusal, check.Shown(j.seen), "Calls beyond %s must be answered %d, they were answered %d%s.", j.Quota.Name,
