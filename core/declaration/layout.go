@@ -30,9 +30,10 @@ type body struct {
 
 type layout struct{ text string }
 
-// skipScalar returns the end of the scalar, flow or quoted text that begins at
-// i; inside says whether it stands in a flow.
+// skipValue returns the end of the scalar, flow or quoted text that begins at
+// i, never before it; inside says whether it stands in a flow.
 func (l layout) skipValue(i int, inside bool) int {
+	from := i
 	if i >= len(l.text) {
 		return i
 	}
@@ -47,7 +48,7 @@ func (l layout) skipValue(i int, inside bool) int {
 		if c == '\n' && !inside || inside && (c == ',' || c == '}' || c == ']') {
 			break
 		}
-		if c == '#' && (l.text[i-1] == ' ' || l.text[i-1] == '\t' || l.text[i-1] == '\n') {
+		if c == '#' && i > 0 && (l.text[i-1] == ' ' || l.text[i-1] == '\t' || l.text[i-1] == '\n') {
 			break
 		}
 		if inside && c == ':' && i+1 < len(l.text) && strings.IndexByte(" \n,}]", l.text[i+1]) >= 0 {
@@ -55,7 +56,7 @@ func (l layout) skipValue(i int, inside bool) int {
 		}
 		i++
 	}
-	for i > 0 && strings.IndexByte(" \t\n\r", l.text[i-1]) >= 0 {
+	for i > from && strings.IndexByte(" \t\n\r", l.text[i-1]) >= 0 {
 		i--
 	}
 	return i
