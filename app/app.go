@@ -4,6 +4,7 @@
 package app
 
 import (
+	"context"
 	"crypto/rand"
 	"encoding/hex"
 	"errors"
@@ -94,12 +95,12 @@ const GCPercent = 50
 // is DefaultFile in the data directory. dataDir holds the database, and is locked
 // for this process; empty is one in memory. Where the disk cannot be written, the
 // workspace can be looked at, and ReadOnly says why.
-func Open(dataDir, file string) (*App, error) {
+func Open(ctx context.Context, dataDir, file string) (*App, error) {
 	unlock, err := store.Lock(dataDir, strings.Join(append([]string{"millgate"}, os.Args[1:]...), " "))
 	if err != nil {
 		return nil, err
 	}
-	st, err := store.Open(dataDir)
+	st, err := store.Open(dataDir) //nolint:contextcheck // its tables are made whole
 	if err != nil {
 		return nil, errors.Join(err, unlock())
 	}
@@ -109,17 +110,17 @@ func Open(dataDir, file string) (*App, error) {
 		file = filepath.Join(dataDir, DefaultFile)
 	}
 	a.dir, a.name = filepath.Dir(file), filepath.Base(file)
-	if err := a.lookOnly(st.InterruptRunning()); err != nil {
+	if err := a.lookOnly(st.InterruptRunning(ctx)); err != nil {
 		return nil, errors.Join(fmt.Errorf("reading the sweeps: %w", err), a.Close())
 	}
-	if a.maskKey, err = a.keyOfMarks(); err != nil {
+	if a.maskKey, err = a.keyOfMarks(ctx); err != nil {
 		return nil, errors.Join(err, a.Close())
 	}
 	text, err := os.ReadFile(file)
 	if err != nil && !errors.Is(err, os.ErrNotExist) {
 		return nil, errors.Join(fmt.Errorf("the declaration %s cannot be read: %w", file, err), a.Close())
 	}
-	if err := a.lookOnly(a.adopt(a.dir, a.name, string(text))); err != nil {
+	if err := a.lookOnly(a.adopt(ctx, a.dir, a.name, string(text))); err != nil {
 		return nil, errors.Join(err, a.Close())
 	}
 	return a, nil
@@ -131,18 +132,18 @@ const marksKey = "mask:key"
 // keyOfMarks is the workspace's key of marks, made the first time. Without a data
 // directory, or on a disk that takes nothing, it is one of this process: then marks are
 // equal within it alone.
-func (a *App) keyOfMarks() ([]byte, error) {
-	text, err := a.store.Unseal(marksKey)
+func (a *App) keyOfMarks(ctx context.Context) ([]byte, error) {
+	text, err := a.store.Unseal(ctx, marksKey)
 	if err == nil {
 		return hex.DecodeString(text)
 	}
 	if !errors.Is(err, store.ErrNotFound) {
-		slog.Warn("equal secrets get other marks than before", "why", err)
+		slog.WarnContext(ctx, "equal secrets get other marks than before", "why", err)
 	}
 	key := make([]byte, 32)
 	_, _ = rand.Read(key) // crypto/rand never fails
 	if errors.Is(err, store.ErrNotFound) {
-		err = a.store.Seal(marksKey, hex.EncodeToString(key))
+		err = a.store.Seal(ctx, marksKey, hex.EncodeToString(key))
 		if err != nil && !errors.Is(err, store.ErrNoDirectory) && a.lookOnly(err) != nil {
 			return nil, fmt.Errorf("the key of marks cannot be kept: %w", err)
 		}
@@ -183,10 +184,10 @@ func (a *App) Close() error {
 
 // adopt makes the text of a file what the declaration says, as a revision of its own
 // when it differs from the last. The caller holds editing.
-func (a *App) adopt(dir, name, text string) error {
+func (a *App) adopt(ctx context.Context, dir, name, text string) error {
 	stamp := stampOf(filepath.Join(dir, name))
 	doc, msgs := declaration.ParseFiles(name, []byte(text), FilesIn(dir))
-	rev, err := a.store.LastRevision()
+	rev, err := a.store.LastRevision(ctx)
 	switch {
 	case err == nil && rev.Text == text && rev.Name == name:
 	case err != nil && !errors.Is(err, store.ErrNotFound):
@@ -194,7 +195,7 @@ func (a *App) adopt(dir, name, text string) error {
 		err = nil
 	default:
 		rev = store.Revision{At: time.Now(), Message: "Read from the file", Name: name, Text: text}
-		err = a.store.AddRevision(&rev, filesOf(doc, dir))
+		err = a.store.AddRevision(ctx, &rev, filesOf(doc, dir))
 	}
 	a.says(doc, msgs, rev, dir, name, text, stamp)
 	return err
@@ -239,16 +240,16 @@ func stampOf(path string) fileStamp {
 
 // Sync takes in what somebody else wrote into the declaration's file, so that
 // an editor and the interface can be used side by side.
-func (a *App) Sync() error {
+func (a *App) Sync(ctx context.Context) error {
 	if !a.editing.TryLock() {
 		return nil // whoever changes it now takes that in
 	}
 	defer a.editing.Unlock()
-	return a.sync()
+	return a.sync(ctx)
 }
 
 // sync is Sync for who holds editing.
-func (a *App) sync() error {
+func (a *App) sync(ctx context.Context) error {
 	a.mu.Lock()
 	dir, name, text, stamp := a.dir, a.name, a.text, a.stamp
 	a.mu.Unlock()
@@ -267,7 +268,7 @@ func (a *App) sync() error {
 		a.mu.Unlock()
 		return nil
 	}
-	if err := a.adopt(dir, name, string(b)); err != nil {
+	if err := a.adopt(ctx, dir, name, string(b)); err != nil {
 		return err
 	}
 	a.Events.Send(Event{Type: "declaration"})
@@ -391,10 +392,10 @@ func (a *App) Declaration() Declaration {
 // Keep writes a new text to the file and makes it a revision. base is the
 // revision that the text was made from: when another was kept since, nothing
 // is written and ErrInput says so.
-func (a *App) Keep(text, message string, base uint) (Declaration, error) {
+func (a *App) Keep(ctx context.Context, text, message string, base uint) (Declaration, error) {
 	a.editing.Lock()
 	defer a.editing.Unlock()
-	if err := a.sync(); err != nil {
+	if err := a.sync(ctx); err != nil {
 		return Declaration{}, err
 	}
 	if now := a.present().revision.ID; base != now {
@@ -414,7 +415,7 @@ func (a *App) Keep(text, message string, base uint) (Declaration, error) {
 		message = "Changed in the editor"
 	}
 	rev := store.Revision{At: time.Now(), Message: message, Name: name, Text: text}
-	if err := a.store.AddRevision(&rev, filesOf(doc, dir)); err != nil {
+	if err := a.store.AddRevision(ctx, &rev, filesOf(doc, dir)); err != nil {
 		a.mu.Lock()
 		a.stamp = stampOf(path) // it is not read as somebody else's
 		a.mu.Unlock()
@@ -455,8 +456,8 @@ type RevisionInfo struct {
 }
 
 // Revisions lists the newest revisions.
-func (a *App) Revisions() ([]RevisionInfo, error) {
-	list, err := a.store.Revisions(100)
+func (a *App) Revisions(ctx context.Context) ([]RevisionInfo, error) {
+	list, err := a.store.Revisions(ctx, 100)
 	out := make([]RevisionInfo, len(list))
 	for i, r := range list {
 		out[i] = RevisionInfo{r.ID, r.At, r.Message}
@@ -465,8 +466,8 @@ func (a *App) Revisions() ([]RevisionInfo, error) {
 }
 
 // RevisionText returns the text of a revision.
-func (a *App) RevisionText(id uint) (string, error) {
-	r, _, err := a.store.RevisionByID(id)
+func (a *App) RevisionText(ctx context.Context, id uint) (string, error) {
+	r, _, err := a.store.RevisionByID(ctx, id)
 	if errors.Is(err, store.ErrNotFound) {
 		return "", fmt.Errorf("%w: there is no revision %d", ErrNotFound, id)
 	}
@@ -475,7 +476,7 @@ func (a *App) RevisionText(id uint) (string, error) {
 
 // OpenFile replaces the workspace's declaration by a file elsewhere, for
 // example the demo's.
-func (a *App) OpenFile(path string) error {
+func (a *App) OpenFile(ctx context.Context, path string) error {
 	if a.busy() {
 		return ErrBusy
 	}
@@ -485,7 +486,7 @@ func (a *App) OpenFile(path string) error {
 	}
 	a.editing.Lock()
 	defer a.editing.Unlock()
-	if err := a.adopt(filepath.Dir(path), filepath.Base(path), string(text)); err != nil {
+	if err := a.adopt(ctx, filepath.Dir(path), filepath.Base(path), string(text)); err != nil {
 		return err
 	}
 	a.Events.Send(Event{Type: "declaration"})
@@ -499,8 +500,13 @@ func (a *App) busy() bool {
 	return a.running != nil || a.starting != ""
 }
 
+// secrets look up env:NAME and kept:NAME for who presents them.
+func (a *App) secrets(ctx context.Context) wire.Secrets {
+	return func(v declaration.Value) (string, error) { return a.secret(ctx, v) }
+}
+
 // secret looks up env:NAME and kept:NAME.
-func (a *App) secret(v declaration.Value) (string, error) {
+func (a *App) secret(ctx context.Context, v declaration.Value) (string, error) {
 	switch {
 	case v.Env != "":
 		s, ok := os.LookupEnv(v.Env)
@@ -509,7 +515,7 @@ func (a *App) secret(v declaration.Value) (string, error) {
 		}
 		return s, nil
 	case v.Kept != "":
-		s, err := a.store.Unseal(v.Kept)
+		s, err := a.store.Unseal(ctx, v.Kept)
 		if errors.Is(err, store.ErrNotFound) {
 			return "", fmt.Errorf("nothing is kept under %s; run  millgate keep %s", v.Kept, v.Kept)
 		}
@@ -520,13 +526,13 @@ func (a *App) secret(v declaration.Value) (string, error) {
 
 // KeepSecret seals a secret under a name in a data directory, also while another
 // process works with it.
-func KeepSecret(dataDir, name, value string) error {
-	st, err := store.Open(dataDir)
+func KeepSecret(ctx context.Context, dataDir, name, value string) error {
+	st, err := store.Open(dataDir) //nolint:contextcheck // its tables are made whole
 	if err != nil {
 		return err
 	}
 	if st.ReadOnly() != "" {
 		return errors.Join(fmt.Errorf("nothing was kept: %s", st.ReadOnly()), st.Close())
 	}
-	return errors.Join(st.Seal(name, value), st.Close())
+	return errors.Join(st.Seal(ctx, name, value), st.Close())
 }

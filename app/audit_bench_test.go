@@ -20,7 +20,7 @@ import (
 // in less than 200 MB.
 func BenchmarkAuditMillion(b *testing.B) {
 	const many = 1_000_000
-	a, err := Open("", "../examples/fernhollow/fernhollow.gate.yaml")
+	a, err := Open(b.Context(), "", "../examples/fernhollow/fernhollow.gate.yaml")
 	require.NoError(b, err)
 	defer a.Close() //nolint:errcheck // it is in memory
 	file := filepath.Join(b.TempDir(), "tokens.txt")

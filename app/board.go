@@ -1,6 +1,7 @@
 package app
 
 import (
+	"context"
 	"errors"
 	"slices"
 	"sort"
@@ -94,7 +95,7 @@ func verdictLetter(k finding.Kind) byte {
 }
 
 // Board returns the Access lens for a target, the first when it is empty.
-func (a *App) Board(target string) (Board, error) {
+func (a *App) Board(ctx context.Context, target string) (Board, error) {
 	now := a.present()
 	d := now.doc
 	b := Board{Title: d.Title, File: now.name, Revision: now.revision.ID, KeptAt: now.revision.At,
@@ -118,28 +119,28 @@ func (a *App) Board(target string) (Board, error) {
 	x.Counts = finding.Counts{Crossings: map[finding.Kind]int{}, Findings: map[finding.Kind]int{}}
 	if t := now.pick(target); t != nil && x.Errors == 0 {
 		x.Target = t.Name
-		s, err := a.look(now, t)
+		s, err := a.look(ctx, now, t)
 		if err != nil {
 			return x.Board, err
 		}
 		x.Counts = s.counts
 		x.Quotas = quotasSeen(d, t, s, x.Kinds)
 		x.see(s)
-		x.Sweep = a.sweepOf(s, now.running)
+		x.Sweep = a.sweepOf(ctx, s, now.running)
 	}
 	x.fill()
 	return x.Board, nil
 }
 
 // sweepOf is the last whole sweep of what is known, nil without.
-func (a *App) sweepOf(s *snapshot, running *run) *Run {
+func (a *App) sweepOf(ctx context.Context, s *snapshot, running *run) *Run {
 	if s.sweep == 0 {
 		return nil
 	}
 	if running != nil && running.sweep.ID == s.sweep {
 		return running.info()
 	}
-	w, err := a.store.SweepByID(s.sweep)
+	w, err := a.store.SweepByID(ctx, s.sweep)
 	if err != nil {
 		return nil
 	}
@@ -384,13 +385,13 @@ func columns(d *declaration.Document, classes []access.Class) []Column {
 }
 
 // Ticks returns the verdicts known of a target, in the order of sending.
-func (a *App) Ticks(target string) ([]Tick, error) {
+func (a *App) Ticks(ctx context.Context, target string) ([]Tick, error) {
 	now := a.present()
 	t := now.pick(target)
 	if t == nil || now.failed() {
 		return []Tick{}, nil
 	}
-	s, err := a.look(now, t)
+	s, err := a.look(ctx, now, t)
 	if err != nil {
 		return nil, err
 	}
@@ -409,13 +410,13 @@ func (a *App) Ticks(target string) ([]Tick, error) {
 }
 
 // Findings returns the findings of a target by the current declaration.
-func (a *App) Findings(target string) ([]finding.Finding, error) {
+func (a *App) Findings(ctx context.Context, target string) ([]finding.Finding, error) {
 	now := a.present()
 	t := now.pick(target)
 	if t == nil || now.failed() {
 		return []finding.Finding{}, nil
 	}
-	s, err := a.look(now, t)
+	s, err := a.look(ctx, now, t)
 	if err != nil {
 		return nil, err
 	}
@@ -426,13 +427,14 @@ func (a *App) Findings(target string) ([]finding.Finding, error) {
 var ErrNoProbe = errors.New("no such probe")
 
 // Planned finds a planned probe by its id.
-func (a *App) Planned(target, id string) (*declaration.Document, *declaration.Target, *check.Probe, *Fact, error) {
+func (a *App) Planned(ctx context.Context, target, id string) (*declaration.Document, *declaration.Target,
+	*check.Probe, *Fact, error) {
 	now := a.present()
 	t := now.pick(target)
 	if t == nil || now.failed() {
 		return nil, nil, nil, nil, ErrNoProbe
 	}
-	s, err := a.look(now, t)
+	s, err := a.look(ctx, now, t)
 	if err != nil {
 		return nil, nil, nil, nil, err
 	}

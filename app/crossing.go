@@ -1,6 +1,7 @@
 package app
 
 import (
+	"context"
 	"fmt"
 	"slices"
 	"sort"
@@ -58,7 +59,7 @@ type Past struct {
 }
 
 // Crossing returns everything about one cell for a target.
-func (a *App) Crossing(target, route, caller string) (CrossingView, error) {
+func (a *App) Crossing(ctx context.Context, target, route, caller string) (CrossingView, error) {
 	now := a.present()
 	x := crossingView{CrossingView: CrossingView{Route: route, Caller: caller}, d: now.doc,
 		i: now.doc.RouteNamed(route)}
@@ -71,7 +72,7 @@ func (a *App) Crossing(target, route, caller string) (CrossingView, error) {
 		return x.CrossingView, nil
 	}
 	x.Target = t.Name
-	s, err := a.look(now, t)
+	s, err := a.look(ctx, now, t)
 	if err != nil {
 		return x.CrossingView, err
 	}
@@ -81,10 +82,10 @@ func (a *App) Crossing(target, route, caller string) (CrossingView, error) {
 	}
 	for _, p := range x.Probes {
 		if p.Quota != nil && p.Quota.Measured != nil && p.Quota.Measured.Full {
-			a.measuredBefore(t.Name, p.Probe.Key(), p.Quota)
+			a.measuredBefore(ctx, t.Name, p.Probe.Key(), p.Quota)
 		}
 	}
-	return x.CrossingView, a.past(&x.CrossingView, t.Name, sent)
+	return x.CrossingView, a.past(ctx, &x.CrossingView, t.Name, sent)
 }
 
 // QuotaDrillView is a quota as a probe fills it.
@@ -95,8 +96,8 @@ type QuotaDrillView struct {
 
 // measuredBefore shows what an earlier sweep measured of a quota that is full now: it is shown
 // with its date, and no verdict.
-func (a *App) measuredBefore(target, id string, v *QuotaDrillView) {
-	rows, err := a.store.PastOf(target, id, 20)
+func (a *App) measuredBefore(ctx context.Context, target, id string, v *QuotaDrillView) {
+	rows, err := a.store.PastOf(ctx, target, id, 20)
 	if err != nil {
 		return // then there is nothing to show
 	}
@@ -305,7 +306,7 @@ func (x *crossingView) left(pl *check.Plan, sent string) {
 	}
 }
 
-func (a *App) past(v *CrossingView, target, sent string) error {
+func (a *App) past(ctx context.Context, v *CrossingView, target, sent string) error {
 	at := [][2]string{{v.Route, sent}}
 	for _, p := range v.Probes {
 		// A quota is drilled at one route, and its cell stands at all that it counts.
@@ -316,7 +317,7 @@ func (a *App) past(v *CrossingView, target, sent string) error {
 	}
 	var rows []store.Probe
 	for _, k := range at {
-		more, err := a.store.Past(target, k[0], k[1], 60)
+		more, err := a.store.Past(ctx, target, k[0], k[1], 60)
 		if err != nil {
 			return err
 		}

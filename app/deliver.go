@@ -37,7 +37,7 @@ func (r *run) withdraw(p *check.Probe) error {
 	if !p.Unsafe {
 		return nil
 	}
-	if err := r.app.store.Withdraw(r.sweep.ID, p.Key()); err != nil {
+	if err := r.app.store.Withdraw(r.lasting(), r.sweep.ID, p.Key()); err != nil {
 		return fmt.Errorf("%w: %v", errJournal, err)
 	}
 	return nil
@@ -49,7 +49,7 @@ func (r *run) intend(p *check.Probe) error {
 	if !p.Unsafe {
 		return nil
 	}
-	err := r.app.store.Intend(store.Probe{SweepID: r.sweep.ID, ProbeID: p.Key(), Route: p.Route,
+	err := r.app.store.Intend(r.lasting(), store.Probe{SweepID: r.sweep.ID, ProbeID: p.Key(), Route: p.Route,
 		Identity: p.Caller.Identity,
 		Unsafe:   true, Sent: time.Now()})
 	if err != nil {

@@ -139,13 +139,14 @@ func partnerDrill(t *testing.T, a *App, names renaming, more string) string {
 	if more != "" {
 		text = strings.Replace(text, "identities:\n", more, 1)
 	}
-	_, err := a.Keep(text, "for longer", now.Revision)
+	_, err := a.Keep(t.Context(), text, "for longer", now.Revision)
 	require.NoError(t, err)
 	route := names.text("GET /v1/partners/feed")
-	r, err := a.ProbeAgain("stand-in", []CrossingKey{{Route: route, Caller: check.QuotaColumn + "partner"}})
+	r, err := a.ProbeAgain(t.Context(),
+		"stand-in", []CrossingKey{{Route: route, Caller: check.QuotaColumn + "partner"}})
 	require.NoError(t, err)
 	a.Wait(r.ID)
-	v, err := a.Crossing("stand-in", route, "counted:key")
+	v, err := a.Crossing(t.Context(), "stand-in", route, "counted:key")
 	require.NoError(t, err)
 	require.Len(t, v.Probes, 1)
 	require.NotNil(t, v.Probes[0].Fact)
@@ -236,7 +237,7 @@ func workspace(t testing.TB, s *standin.Running, r renaming, dataDir string) *Ap
 		t.Setenv(k, v)
 	}
 	t.Setenv("FERNHOLLOW_EXPIRED_LINK", s.Service.ExpiredLink())
-	a, err := Open(dataDir, filepath.Join(dir, "fernhollow.gate.yaml"))
+	a, err := Open(t.Context(), dataDir, filepath.Join(dir, "fernhollow.gate.yaml"))
 	require.NoError(t, err)
 	t.Cleanup(func() { assert.NoError(t, a.Close()) })
 	return a
@@ -253,10 +254,10 @@ func listen(t testing.TB, opt standin.Options) *standin.Running {
 
 func sweep(t testing.TB, a *App) (*Run, Result) {
 	t.Helper()
-	r, err := a.StartSweep("stand-in", "")
+	r, err := a.StartSweep(t.Context(), "stand-in", "")
 	require.NoError(t, err)
 	a.Wait(r.ID)
-	run, res, err := a.SweepResult(r.ID)
+	run, res, err := a.SweepResult(t.Context(), r.ID)
 	require.NoError(t, err)
 	require.Equal(t, store.Done, run.State, run.Note)
 	return run, res

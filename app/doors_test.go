@@ -282,7 +282,7 @@ func TestTheDirectAddressMayBeClosed(t *testing.T) {
 	assert.Empty(t, res.Findings)
 
 	// What drills measured is served beside what is declared.
-	list, err := a.Sessions("", 10)
+	list, err := a.Sessions(t.Context(), "", 10)
 	require.NoError(t, err)
 	require.Len(t, list, 1)
 	require.Len(t, list[0].Drills, 1, "bob's token opens nothing that shows whether it works")
@@ -298,11 +298,11 @@ func TestTheDirectAddressMayBeClosed(t *testing.T) {
 	assert.NotContains(t, string(b), "ann-secret-1")
 
 	// Run alone, only it is sent.
-	r, err := a.ProbeAgain("stand-in", []CrossingKey{{v.Route, "session:ann"}})
+	r, err := a.ProbeAgain(t.Context(), "stand-in", []CrossingKey{{v.Route, "session:ann"}})
 	require.NoError(t, err)
 	assert.Equal(t, 1, r.Planned)
 	a.Wait(r.ID)
-	x, err := a.Crossing("", v.Route, "session:ann")
+	x, err := a.Crossing(t.Context(), "", v.Route, "session:ann")
 	require.NoError(t, err)
 	require.Len(t, x.Probes, 1)
 	assert.Equal(t, "ann · session drill", x.Label)

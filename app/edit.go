@@ -1,6 +1,7 @@
 package app
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"slices"
@@ -285,11 +286,11 @@ type Comparison struct {
 }
 
 // CompareRevisions says what changed from one revision to another.
-func (a *App) CompareRevisions(from, to uint) (Comparison, error) {
+func (a *App) CompareRevisions(ctx context.Context, from, to uint) (Comparison, error) {
 	var docs [2]*declaration.Document
 	var c Comparison
 	for i, id := range []uint{from, to} {
-		r, files, err := a.store.RevisionByID(id)
+		r, files, err := a.store.RevisionByID(ctx, id)
 		if err != nil {
 			return c, fmt.Errorf("%w: there is no revision %d", ErrNotFound, id)
 		}

@@ -1,6 +1,7 @@
 package app
 
 import (
+	"context"
 	"fmt"
 	"strings"
 	"time"
@@ -50,7 +51,7 @@ func Syntax(msgs []declaration.Message) *declaration.Message {
 }
 
 // PutTarget writes a target into the text and keeps it.
-func (a *App) PutTarget(t declaration.Target) (Declaration, error) {
+func (a *App) PutTarget(ctx context.Context, t declaration.Target) (Declaration, error) {
 	cur := a.Declaration()
 	if strings.TrimSpace(cur.Text) == "" {
 		cur.Text = "millgate: 1\ntitle: My service\n"
@@ -66,5 +67,5 @@ func (a *App) PutTarget(t declaration.Target) (Declaration, error) {
 			return cur, fmt.Errorf("%w: %s; %s", ErrInput, m.Text, m.Hint)
 		}
 	}
-	return a.Keep(text, "Set target "+t.Name, cur.Revision)
+	return a.Keep(ctx, text, "Set target "+t.Name, cur.Revision)
 }

@@ -130,7 +130,7 @@ func TestAFamilyTouchesNothingElse(t *testing.T) {
 		[]any{f.Kind, f.Where(), f.Title, f.Advice, f.Severity, f.Confidence, f.Callers, f.CWE, f.At, f.Column})
 
 	shown := func(a *App) CrossingView {
-		x, err := a.Crossing("", "GET /a", "ann")
+		x, err := a.Crossing(t.Context(), "", "GET /a", "ann")
 		require.NoError(t, err)
 		return x
 	}
@@ -143,7 +143,7 @@ func TestAFamilyTouchesNothingElse(t *testing.T) {
 		p.Steps[1].Worked})
 	assert.NotContains(t, fmt.Sprint(p.Steps), "token-of-ann")
 	assert.Equal(t, finding.Agrees, verdictAt(t, a, "GET /t/{id}", "trace"))
-	b, err := a.Board("")
+	b, err := a.Board(t.Context(), "")
 	require.NoError(t, err)
 	row := b.Rows[slices.IndexFunc(b.Rows, func(r Row) bool { return r.Key == "GET /a" })]
 	assert.Equal(t, "L", row.Worst)
@@ -164,7 +164,7 @@ func TestAFamilyTouchesNothingElse(t *testing.T) {
 // verdictAt is the kind of the verdict on ann's probe with a label at a route.
 func verdictAt(t *testing.T, a *App, route, label string) finding.Kind {
 	t.Helper()
-	x, err := a.Crossing("", route, "ann")
+	x, err := a.Crossing(t.Context(), "", route, "ann")
 	require.NoError(t, err)
 	for _, p := range x.Probes {
 		if p.Label == label {

@@ -18,7 +18,7 @@ import (
 
 func empty(t *testing.T) (*App, string) {
 	dir := t.TempDir()
-	a, err := Open("", filepath.Join(dir, "x.gate.yaml"))
+	a, err := Open(t.Context(), "", filepath.Join(dir, "x.gate.yaml"))
 	require.NoError(t, err)
 	t.Cleanup(func() { assert.NoError(t, a.Close()) })
 	return a, dir
@@ -61,7 +61,7 @@ func TestImportOpenAPI(t *testing.T) {
 	text, _, err = a.Import(q, []Choice{{Key: "POST /a", Effect: "command", Sensitivity: "high"}},
 		[]string{"scheme token", "access token", "access "})
 	require.NoError(t, err)
-	d, err := a.Keep(text, "", 0)
+	d, err := a.Keep(t.Context(), text, "", 0)
 	require.NoError(t, err, text)
 	doc, _ := a.Document()
 	assert.Equal(t, declaration.High, doc.Routes[doc.RouteNamed("POST /a")].Sensitivity)
@@ -110,11 +110,11 @@ func TestRoundTrip(t *testing.T) {
 	require.GreaterOrEqual(t, at, 0, "what the import proposed is reviewed")
 	e, err = a.Waive(e.Text, eff.Messages[at].Key(), "Everybody may", "ann", "2099-01-31")
 	require.NoError(t, err)
-	kept, err := a.Keep(e.Text, "All of it", 0)
+	kept, err := a.Keep(t.Context(), e.Text, "All of it", 0)
 	require.NoError(t, err)
 	require.NoError(t, a.Close())
 
-	b, err := Open("", filepath.Join(dir, "x.gate.yaml"))
+	b, err := Open(t.Context(), "", filepath.Join(dir, "x.gate.yaml"))
 	require.NoError(t, err)
 	defer func() { assert.NoError(t, b.Close()) }()
 	again := b.Declaration()
@@ -255,7 +255,7 @@ func TestEditsOfABoardAndARoute(t *testing.T) {
 }
 
 func TestSheetSaysEverything(t *testing.T) {
-	a, err := Open("", "../examples/fernhollow/fernhollow.gate.yaml")
+	a, err := Open(t.Context(), "", "../examples/fernhollow/fernhollow.gate.yaml")
 	require.NoError(t, err)
 	defer func() { assert.NoError(t, a.Close()) }()
 	s, err := a.RouteSheet("", "POST /v1/frames")
@@ -310,14 +310,15 @@ func TestFixAndWaive(t *testing.T) {
 func TestCompareRevisions(t *testing.T) {
 	a := openText(t, fmt.Sprintf(small, "http://127.0.0.1:1", "refused"), "")
 	d := a.Declaration()
-	n, err := a.Keep(strings.Replace(d.Text, "{ at: GET /a, who: r }", "{ at: GET /a, who: anyone }", 1), "open",
+	n, err := a.Keep(t.Context(),
+		strings.Replace(d.Text, "{ at: GET /a, who: r }", "{ at: GET /a, who: anyone }", 1), "open",
 		d.Revision)
 	require.NoError(t, err)
-	c, err := a.CompareRevisions(d.Revision, n.Revision)
+	c, err := a.CompareRevisions(t.Context(), d.Revision, n.Revision)
 	require.NoError(t, err)
 	assert.Equal(t, 1, c.Opens)
 	assert.Equal(t, d.Text, c.From)
 	assert.Equal(t, n.Text, c.To)
-	_, err = a.CompareRevisions(1, 99)
+	_, err = a.CompareRevisions(t.Context(), 1, 99)
 	assert.ErrorIs(t, err, ErrNotFound)
 }

@@ -97,7 +97,7 @@ func TestNobodyWaitsForALook(t *testing.T) {
 	a.families = append(check.Families{}, append(a.families, h)...)
 	swept := func(target string) {
 		t.Helper()
-		i, err := a.StartSweep(target, "")
+		i, err := a.StartSweep(t.Context(), target, "")
 		require.NoError(t, err)
 		a.Wait(i.ID)
 	}
@@ -105,7 +105,7 @@ func TestNobodyWaitsForALook(t *testing.T) {
 	h.waits.Store(true)
 	looked := make(chan Board)
 	go func() {
-		b, err := a.Board("stand-in")
+		b, err := a.Board(t.Context(), "stand-in")
 		assert.NoError(t, err)
 		looked <- b
 	}()
@@ -116,15 +116,15 @@ func TestNobodyWaitsForALook(t *testing.T) {
 	go func() {
 		defer close(done)
 		before := a.Declaration()
-		_, err := a.Keep(before.Text+"# more\n", "", before.Revision)
+		_, err := a.Keep(t.Context(), before.Text+"# more\n", "", before.Revision)
 		assert.NoError(t, err)
 		swept("other")
-		list, err := a.Findings("other")
+		list, err := a.Findings(t.Context(), "other")
 		assert.NoError(t, err)
 		assert.Contains(t, fmt.Sprint(list), "The machine loom is told")
-		_, err = a.Sweeps()
+		_, err = a.Sweeps(t.Context())
 		assert.NoError(t, err)
-		b, err := a.Board("stand-in") // by what the declaration says now
+		b, err := a.Board(t.Context(), "stand-in") // by what the declaration says now
 		assert.NoError(t, err)
 		assert.NotZero(t, b.Counts.Findings[finding.Leaking])
 	}()

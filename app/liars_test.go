@@ -372,10 +372,10 @@ func TestLiars(t *testing.T) {
 				if c.before != nil {
 					c.before(a)
 				}
-				r, err := a.StartSweep("t", "")
+				r, err := a.StartSweep(t.Context(), "t", "")
 				require.NoError(t, err)
 				a.Wait(r.ID)
-				run, res, err := a.SweepResult(r.ID)
+				run, res, err := a.SweepResult(t.Context(), r.ID)
 				require.NoError(t, err)
 				c.check(t, v, run, res)
 			})
@@ -388,7 +388,7 @@ func openIn(t *testing.T, n *memnet.Net, text string) *App {
 	t.Helper()
 	file := filepath.Join(t.TempDir(), "x.gate.yaml")
 	require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
-	a, err := Open("", file)
+	a, err := Open(t.Context(), "", file)
 	require.NoError(t, err)
 	t.Cleanup(func() { assert.NoError(t, a.Close()) })
 	a.dial = n.Dial
@@ -463,15 +463,15 @@ func TestADrillOfAServiceThatFails(t *testing.T) {
 		defer end()
 		a := openIn(t, n, fmt.Sprintf(village, base)+
 			"quotas:\n  q: { at: GET /c, allow: 100 per 1m, counted_by: everyone }\n")
-		run, err := a.StartSweep("t", "")
+		run, err := a.StartSweep(t.Context(), "t", "")
 		require.NoError(t, err)
 		a.Wait(run.ID)
-		_, res, err := a.SweepResult(run.ID)
+		_, res, err := a.SweepResult(t.Context(), run.ID)
 		require.NoError(t, err)
 		for _, u := range res.Unsent {
 			assert.NotContains(t, u.Why, "failed", "its calls were sent")
 		}
-		x, err := a.Crossing("t", "GET /c", "quota:q")
+		x, err := a.Crossing(t.Context(), "t", "GET /c", "quota:q")
 		require.NoError(t, err)
 		require.Len(t, x.Probes, 1)
 		assert.Equal(t, finding.Unproven, x.Probes[0].Verdict.Kind)

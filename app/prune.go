@@ -1,6 +1,7 @@
 package app
 
 import (
+	"context"
 	"fmt"
 	"time"
 
@@ -16,15 +17,15 @@ type Pruned = store.Pruned
 
 // PruneData takes exchanges away that the retention of a workspace does not keep. What the
 // latest whole sweep of a target and all after it saw stays, and every sweep's findings.
-func PruneData(dataDir string, keep Retention) (Pruned, error) {
-	a, err := Open(dataDir, "")
+func PruneData(ctx context.Context, dataDir string, keep Retention) (Pruned, error) {
+	a, err := Open(ctx, dataDir, "")
 	if err != nil {
 		return Pruned{}, err
 	}
 	a.Retention = keep
-	out, err := a.Prune()
+	out, err := a.Prune(ctx)
 	if err == nil && out.Exchanges > 0 {
-		err = a.store.Shrink()
+		err = a.store.Shrink(ctx)
 	}
 	if cerr := a.Close(); err == nil {
 		err = cerr
@@ -33,12 +34,12 @@ func PruneData(dataDir string, keep Retention) (Pruned, error) {
 }
 
 // Prune takes away what the retention does not keep.
-func (a *App) Prune() (Pruned, error) {
+func (a *App) Prune(ctx context.Context) (Pruned, error) {
 	if a.Retention == (Retention{}) {
 		return Pruned{}, nil
 	}
 	if a.store.ReadOnly() != "" {
 		return Pruned{}, fmt.Errorf("nothing was pruned: %s", a.store.ReadOnly())
 	}
-	return a.store.Prune(a.Retention, time.Now())
+	return a.store.Prune(ctx, a.Retention, time.Now())
 }

@@ -33,7 +33,7 @@ func withoutPass(t *testing.T, a *App) {
 	}
 	text := strings.Join(keep, "\n")
 	require.NotEqual(t, now.Text, text)
-	_, err := a.Keep(text, "without a pass", now.Revision)
+	_, err := a.Keep(t.Context(), text, "without a pass", now.Revision)
 	require.NoError(t, err)
 }
 
@@ -62,10 +62,10 @@ func TestAReplayIsFoundWhateverTheQuota(t *testing.T) {
 					require.NoError(t, err)
 					require.NoError(t, res.Body.Close())
 				}
-				w, err := a.ProbeAgain("stand-in", []CrossingKey{{Route: "POST /v1/alerts"}})
+				w, err := a.ProbeAgain(t.Context(), "stand-in", []CrossingKey{{Route: "POST /v1/alerts"}})
 				require.NoError(t, err)
 				a.Wait(w.ID)
-				v, err := a.Crossing("stand-in", "POST /v1/alerts", "")
+				v, err := a.Crossing(t.Context(), "stand-in", "POST /v1/alerts", "")
 				require.NoError(t, err)
 				for _, p := range v.Probes {
 					if !is(p.Probe, credential.Family{}) || credential.Of(p.Probe).Way != check.Repeated {
@@ -114,13 +114,13 @@ func TestAReplayThatIsLostIsNamed(t *testing.T) {
 		a.dial = dial
 		now := a.Declaration()
 		d, _ := a.Document()
-		_, err := a.Keep(strings.Replace(now.Text, d.TargetNamed("stand-in").Base, url, 1), "another base",
+		_, err := a.Keep(t.Context(), strings.Replace(now.Text, d.TargetNamed("stand-in").Base, url, 1), "another base",
 			now.Revision)
 		require.NoError(t, err)
-		w, err := a.ProbeAgain("stand-in", []CrossingKey{{Route: "POST /v1/alerts"}})
+		w, err := a.ProbeAgain(t.Context(), "stand-in", []CrossingKey{{Route: "POST /v1/alerts"}})
 		require.NoError(t, err)
 		a.Wait(w.ID)
-		v, err := a.Crossing("stand-in", "POST /v1/alerts", "")
+		v, err := a.Crossing(t.Context(), "stand-in", "POST /v1/alerts", "")
 		require.NoError(t, err)
 		lost := 0
 		for _, p := range v.Probes {
@@ -161,11 +161,11 @@ func TestADrillOfAFullQuota(t *testing.T) {
 				})
 				route := pl.Probes[k].Route
 				again := func() ProbeView {
-					w, err := a.ProbeAgain("stand-in",
+					w, err := a.ProbeAgain(t.Context(), "stand-in",
 						[]CrossingKey{{Route: route, Caller: check.QuotaColumn + "login"}})
 					require.NoError(t, err)
 					a.Wait(w.ID)
-					v, err := a.Crossing("stand-in", route, "counted:address")
+					v, err := a.Crossing(t.Context(), "stand-in", route, "counted:address")
 					require.NoError(t, err)
 					for _, p := range v.Probes {
 						if p.Probe.Of == "login" {

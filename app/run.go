@@ -129,16 +129,21 @@ func (a *App) newRun(ctx context.Context, d *declaration.Document, t *declaratio
 		pending: map[string][]*check.Probe{}, since: map[string][]*check.Probe{},
 		worked: map[string]bool{}, tried: map[string]int{}, done: make(chan struct{}),
 		lost: map[string]bool{}, public: map[string]token.Keys{}, made: map[uint]store.Made{}}
-	r.journal.write = a.store.Record
+	r.journal.write = func(list []store.Probe) error { //nolint:contextcheck // the run has its own
+		return a.store.Record(r.lasting(), list)
+	}
 	r.room = newRoom(d, t, time.Now())
-	r.keys = wire.NewKeyring(d, t, c, a.secret)
+	r.keys = wire.NewKeyring(d, t, c, a.secrets(context.WithoutCancel(ctx)))
 	r.keys.Answered = r.sessionAnswered
 	r.breaking = wire.NewBreaking(r.keys)
 	r.judge = newJudge(d, t, pl, facts.of)
-	r.stopping, r.stop = context.WithCancel(context.Background())
-	r.ctx, r.cancel = context.WithCancel(context.Background())
+	r.stopping, r.stop = context.WithCancel(ctx)
+	r.ctx, r.cancel = context.WithCancel(ctx)
 	return r, nil
 }
+
+// lasting is the run's context for what is written down however it ends.
+func (r *run) lasting() context.Context { return context.WithoutCancel(r.ctx) }
 
 // info is the run as told to listeners.
 func (r *run) info() *Run {
@@ -473,7 +478,7 @@ func (r *run) finish(err error) {
 		w.Counts, serr = json.Marshal(res.Counts)
 	}
 	if serr == nil {
-		serr = a.store.SaveSweep(&w)
+		serr = a.store.SaveSweep(r.lasting(), &w)
 	}
 	if serr == nil && a.store.ReadOnly() != "" {
 		serr = errors.New(a.store.ReadOnly())
@@ -496,8 +501,8 @@ func (r *run) finish(err error) {
 	}
 	a.running = nil
 	a.mu.Unlock()
-	if _, err := a.Prune(); err != nil {
-		slog.Warn("exchanges of earlier sweeps were not pruned", "why", err)
+	if _, err := a.Prune(r.lasting()); err != nil {
+		slog.WarnContext(r.ctx, "exchanges of earlier sweeps were not pruned", "why", err)
 	}
 	a.Events.Send(Event{Type: "sweep", Sweep: r.info()})
 }

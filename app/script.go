@@ -81,7 +81,8 @@ func (r *run) runner(p *check.Probe) wire.Runner {
 				again, err = r.waited(ctx, o, x, secondTry)
 			}
 			if errors.Is(err, errStopped) && !landed.Load() {
-				return false, cmp.Or(r.withdraw(p), err) // it was turned away, so that it may be sent again
+				// It was turned away, so that it may be sent again.
+				return false, cmp.Or(r.withdraw(p), err) //nolint:contextcheck // the run has its own
 			}
 			return again, err
 		},

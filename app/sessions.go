@@ -37,7 +37,7 @@ type DrillView struct {
 
 // Sessions computes what the declaration's lifetimes come to, at a rate of
 // logouts in an hour, beside what drills measured at a target.
-func (a *App) Sessions(target string, logouts float64) ([]Declared, error) {
+func (a *App) Sessions(ctx context.Context, target string, logouts float64) ([]Declared, error) {
 	if !(logouts >= 0 && logouts <= 1e9) {
 		return nil, fmt.Errorf("%w: the logouts in an hour are a number from 0 to a thousand million", ErrInput)
 	}
@@ -45,7 +45,7 @@ func (a *App) Sessions(target string, logouts float64) ([]Declared, error) {
 	d := now.doc
 	drills := map[string][]DrillView{}
 	if t := now.pick(target); t != nil && !now.failed() {
-		s, err := a.look(now, t)
+		s, err := a.look(ctx, now, t)
 		if err != nil {
 			return nil, err
 		}
@@ -110,7 +110,7 @@ func (a *App) CompareLogins(ctx context.Context, target, identity, scheme string
 		return session.Timing{}, err
 	}
 	defer c.Close()
-	f, err := wire.Runner{Keys: wire.NewKeyring(d, t, c, a.secret)}.Run(ctx,
+	f, err := wire.Runner{Keys: wire.NewKeyring(d, t, c, a.secrets(ctx))}.Run(ctx,
 		logins.Timing(&check.Context{Doc: d, Target: t}, identity, scheme, timingPairs))
 	if err != nil {
 		return session.Timing{}, err

@@ -1,6 +1,7 @@
 package app
 
 import (
+	"context"
 	"fmt"
 	"maps"
 	"slices"
@@ -95,9 +96,9 @@ func (s *snapshot) of(d *declaration.Document, changes uint64, running bool) boo
 
 // look is a target as it is now: with all that is known when it is asked for. Those who ask at
 // the same time share the work; no sweep waits for it, and it waits for no sweep.
-func (a *App) look(p present, t *declaration.Target) (*snapshot, error) {
+func (a *App) look(ctx context.Context, p present, t *declaration.Target) (*snapshot, error) {
 	for {
-		o, err := a.observe(t.Name)
+		o, err := a.observe(ctx, t.Name)
 		if err != nil {
 			return nil, err
 		}
@@ -181,7 +182,7 @@ func (s *snapshot) judge(j *judge) []check.Item {
 
 // observe is what is known of a target: its last whole sweep and what was sent again since. It
 // is read from the store the first time.
-func (a *App) observe(target string) (*observed, error) {
+func (a *App) observe(ctx context.Context, target string) (*observed, error) {
 	seen := func() *observed {
 		a.mu.Lock()
 		defer a.mu.Unlock()
@@ -191,10 +192,11 @@ func (a *App) observe(target string) (*observed, error) {
 		return o, nil
 	}
 	v, err, _ := a.looks.Do("read "+target, func() (any, error) {
+		ctx := context.WithoutCancel(ctx) // others may want it as well
 		if o := seen(); o != nil {
 			return o, nil
 		}
-		list, err := a.store.Standing(target)
+		list, err := a.store.Standing(ctx, target)
 		if err != nil {
 			return nil, err
 		}
@@ -204,7 +206,7 @@ func (a *App) observe(target string) (*observed, error) {
 				o.sweep = w.ID
 			}
 		}
-		facts, _, err := a.journal(ids...)
+		facts, _, err := a.journal(ctx, ids...)
 		if err != nil {
 			return nil, err
 		}

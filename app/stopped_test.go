@@ -51,28 +51,28 @@ func TestAStopWhileWaitingLosesNothing(t *testing.T) {
 				base, end := n.Serve(v)
 				defer end()
 				a := openIn(t, n, fmt.Sprintf(village, base)+c.quota)
-				r, err := a.StartSweep("t", "")
+				r, err := a.StartSweep(t.Context(), "t", "")
 				require.NoError(t, err)
 				time.Sleep(5 * time.Second)
 				require.NoError(t, a.Stop(r.ID))
-				run, res, err := a.SweepResult(r.ID)
+				run, res, err := a.SweepResult(t.Context(), r.ID)
 				require.NoError(t, err)
 				assert.Equal(t, store.Stopped, run.State)
 				require.NotEmpty(t, res.Unsent)
 				for _, u := range res.Unsent {
 					assert.NotContains(t, u.Why, "cancel")
 				}
-				facts, lost, err := a.journal(r.ID)
+				facts, lost, err := a.journal(t.Context(), r.ID)
 				require.NoError(t, err)
 				assert.Empty(t, lost, "it was turned away, not lost")
 				for id, f := range facts {
 					assert.NotContains(t, f.Lost, "cancel", id)
 					assert.NotEqual(t, 429, f.Exchange.Status, id)
 				}
-				again, err := a.Resume(r.ID)
+				again, err := a.Resume(t.Context(), r.ID)
 				require.NoError(t, err)
 				a.Wait(again.ID)
-				run, res, err = a.SweepResult(again.ID)
+				run, res, err = a.SweepResult(t.Context(), again.ID)
 				require.NoError(t, err)
 				assert.Equal(t, store.Done, run.State, run.Note)
 				assert.Empty(t, res.Unsent)
@@ -93,7 +93,7 @@ func TestAFullDiskIsTold(t *testing.T) {
 		var a *App
 		base, end := n.Serve(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			if r.Method == "POST" && r.URL.Path == "/t" {
-				assert.NoError(t, a.store.LimitPages(1)) // no more than there are
+				assert.NoError(t, a.store.LimitPages(r.Context(), 1)) // no more than there are
 			}
 			if r.Method == "DELETE" {
 				w.WriteHeader(403)
@@ -107,13 +107,13 @@ func TestAFullDiskIsTold(t *testing.T) {
 		file := filepath.Join(data, "x.gate.yaml")
 		require.NoError(t, os.WriteFile(file, fmt.Appendf(nil, small, base, "allowed"), 0o600))
 		var err error
-		a, err = Open(data, file)
+		a, err = Open(t.Context(), data, file)
 		require.NoError(t, err)
 		a.dial = n.Dial
-		r, err := a.StartSweep("stand-in", "")
+		r, err := a.StartSweep(t.Context(), "stand-in", "")
 		require.NoError(t, err)
 		a.Wait(r.ID)
-		run, res, err := a.SweepResult(r.ID)
+		run, res, err := a.SweepResult(t.Context(), r.ID)
 		require.NoError(t, err)
 		assert.Equal(t, store.Failed, run.State)
 		assert.Equal(t, Doubts, res.Code(run, DefaultMostUnproven, finding.High))
@@ -127,7 +127,7 @@ func TestAFullDiskIsTold(t *testing.T) {
 		require.NoError(t, a.Close())
 
 		// Another process can look at what is there.
-		a, err = Open(data, file)
+		a, err = Open(t.Context(), data, file)
 		require.NoError(t, err)
 		require.NoError(t, a.Close())
 	})
@@ -144,19 +144,19 @@ func TestOneWorkspaceForADirectory(t *testing.T) {
 		data := t.TempDir()
 		file := filepath.Join(data, "x.gate.yaml")
 		require.NoError(t, os.WriteFile(file, fmt.Appendf(nil, village, base), 0o600))
-		a, err := Open(data, file)
+		a, err := Open(t.Context(), data, file)
 		require.NoError(t, err)
 		a.dial = n.Dial
-		r, err := a.StartSweep("t", "")
+		r, err := a.StartSweep(t.Context(), "t", "")
 		require.NoError(t, err)
-		_, err = Open(data, file)
+		_, err = Open(t.Context(), data, file)
 		require.ErrorIs(t, err, store.ErrInUse)
 		assert.ErrorContains(t, err, fmt.Sprintf("process %d", os.Getpid()))
-		require.NoError(t, KeepSecret(data, "K", "v"))
-		list, err := a.Sweeps()
+		require.NoError(t, KeepSecret(t.Context(), data, "K", "v"))
+		list, err := a.Sweeps(t.Context())
 		require.NoError(t, err)
 		assert.Equal(t, store.Running, list[0].State, "it was not marked interrupted")
-		w, err := a.store.SweepByID(r.ID)
+		w, err := a.store.SweepByID(t.Context(), r.ID)
 		require.NoError(t, err)
 		assert.Equal(t, store.Running, w.State)
 		close(release)
@@ -184,22 +184,22 @@ func TestReadersWhileProbedAgain(t *testing.T) {
 		base, end := n.Serve(v)
 		defer end()
 		a := openIn(t, n, fmt.Sprintf(village, base))
-		r, err := a.StartSweep("t", "")
+		r, err := a.StartSweep(t.Context(), "t", "")
 		require.NoError(t, err)
 		a.Wait(r.ID)
 		for range 5 {
-			_, err = a.Ticks("t")
+			_, err = a.Ticks(t.Context(), "t")
 			require.NoError(t, err)
-			r, err := a.ProbeAgain("t", []CrossingKey{{"GET /a", "*"}, {"GET /b", "*"}})
+			r, err := a.ProbeAgain(t.Context(), "t", []CrossingKey{{"GET /a", "*"}, {"GET /b", "*"}})
 			require.NoError(t, err)
 			var g sync.WaitGroup
 			done := make(chan struct{})
 			for _, read := range []func() error{
-				func() error { _, err := a.Worklist("t"); return err },
-				func() error { _, err := a.Ticks("t"); return err },
-				func() error { _, err := a.Findings("t"); return err },
-				func() error { _, err := a.Crossing("t", "GET /a", "ann"); return err },
-				func() error { _, err := a.Sweeps(); return err },
+				func() error { _, err := a.Worklist(t.Context(), "t"); return err },
+				func() error { _, err := a.Ticks(t.Context(), "t"); return err },
+				func() error { _, err := a.Findings(t.Context(), "t"); return err },
+				func() error { _, err := a.Crossing(t.Context(), "t", "GET /a", "ann"); return err },
+				func() error { _, err := a.Sweeps(t.Context()); return err },
 			} {
 				g.Go(func() {
 					for {
@@ -265,10 +265,10 @@ func TestBrokenTLSIsNoResult(t *testing.T) {
 			a := openIn(t, memnet.New(), fmt.Sprintf(village, base))
 			a.dial = (&net.Dialer{}).DialContext
 			begun := time.Now()
-			r, err := a.StartSweep("t", "")
+			r, err := a.StartSweep(t.Context(), "t", "")
 			require.NoError(t, err)
 			a.Wait(r.ID)
-			run, res, err := a.SweepResult(r.ID)
+			run, res, err := a.SweepResult(t.Context(), r.ID)
 			require.NoError(t, err)
 			assert.Equal(t, Doubts, res.Code(run, DefaultMostUnproven, finding.High))
 			assert.Empty(t, res.Findings)

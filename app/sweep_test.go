@@ -61,7 +61,7 @@ func openFile(t testing.TB, text, data string) (*App, error) {
 	t.Helper()
 	file := filepath.Join(t.TempDir(), "x.gate.yaml")
 	require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
-	return Open(data, file)
+	return Open(t.Context(), data, file)
 }
 
 func openText(t *testing.T, text, data string) *App {
@@ -198,11 +198,11 @@ func TestThrottledIsWaitedOut(t *testing.T) {
 	a := openText(t, fmt.Sprintf(small, f.URL, "refused"), "")
 	_, res := sweep(t, a)
 	assert.Empty(t, res.Findings)
-	v, err := a.Crossing("stand-in", "GET /a", "ann")
+	v, err := a.Crossing(t.Context(), "stand-in", "GET /a", "ann")
 	require.NoError(t, err)
 	assert.Equal(t, finding.Agrees, v.Probes[0].Verdict.Kind)
 	assert.Equal(t, 2, v.Probes[0].Fact.Repeats)
-	v, err = a.Crossing("stand-in", "GET /a", "")
+	v, err = a.Crossing(t.Context(), "stand-in", "GET /a", "")
 	require.NoError(t, err)
 	assert.Equal(t, finding.Unproven, v.Probes[0].Verdict.Kind)
 	assert.Contains(t, v.Probes[0].Verdict.Reason, "throttled")
@@ -243,7 +243,7 @@ func TestEndedCredentialIsRenewed(t *testing.T) {
 	a := openText(t, fmt.Sprintf(small, f.URL, "allowed"), "")
 	_, res := sweep(t, a)
 	assert.Empty(t, res.Findings, "a token that expired is not a finding")
-	v, err := a.Crossing("stand-in", "POST /t", "ann")
+	v, err := a.Crossing(t.Context(), "stand-in", "POST /t", "ann")
 	require.NoError(t, err)
 	assert.Equal(t, finding.Agrees, v.Probes[0].Verdict.Kind, v.Probes[0].Verdict.Reason)
 	assert.Greater(t, served.Load(), int32(2), "the ended token was used")
@@ -253,16 +253,16 @@ func TestUnreachableIsNoVerdict(t *testing.T) {
 	t.Setenv("ANN_SECRET", "ann-secret-1")
 	a := openText(t, fmt.Sprintf(small, "http://127.0.0.1:1", "allowed"), "")
 	began := time.Now()
-	r, err := a.StartSweep("stand-in", "")
+	r, err := a.StartSweep(t.Context(), "stand-in", "")
 	require.NoError(t, err)
 	a.Wait(r.ID)
-	run, res, err := a.SweepResult(r.ID)
+	run, res, err := a.SweepResult(t.Context(), r.ID)
 	require.NoError(t, err)
 	assert.Equal(t, store.Failed, run.State)
 	assert.Contains(t, run.Note, "cannot be reached")
 	assert.Empty(t, res.Findings)
 	assert.Less(t, time.Since(began), 10*time.Second)
-	b, err := a.Board("")
+	b, err := a.Board(t.Context(), "")
 	require.NoError(t, err)
 	for _, row := range b.Rows {
 		assert.NotContains(t, row.Verdict, "?")
@@ -273,7 +273,7 @@ func TestMissingSecretsAreSaidBeforeAnythingIsSent(t *testing.T) {
 	o := &obedient{have: map[string]bool{"t0": true}}
 	f := newFake(t, o.serve)
 	a := openText(t, fmt.Sprintf(small, f.URL, "refused"), "")
-	_, err := a.StartSweep("stand-in", "")
+	_, err := a.StartSweep(t.Context(), "stand-in", "")
 	require.ErrorIs(t, err, ErrInput)
 	assert.ErrorContains(t, err, "ann: the environment variable ANN_SECRET is not set")
 	assert.Empty(t, f.log)
@@ -289,7 +289,7 @@ func TestALoginThatFailsIsSaid(t *testing.T) {
 	require.Len(t, res.Unsent, 1)
 	assert.Contains(t, res.Unsent[0].Why, "ann: the credential cannot be obtained: POST /login answered 401")
 	assert.Positive(t, res.Unsent[0].Probes)
-	list, err := a.Worklist("")
+	list, err := a.Worklist(t.Context(), "")
 	require.NoError(t, err)
 	require.NotEmpty(t, list)
 	assert.Contains(t, list[0].Complaint, "answered 401")
@@ -302,21 +302,21 @@ func TestFailuresForgetNothing(t *testing.T) {
 	f := newFake(t, o.serve)
 	a := openText(t, fmt.Sprintf(small, f.URL, "refused"), "")
 	sweep(t, a)
-	before, err := a.Board("")
+	before, err := a.Board(t.Context(), "")
 	require.NoError(t, err)
 	require.Contains(t, before.Rows[0].Verdict, "=")
 	f.Close()
 	for _, again := range []func() (*Run, error){
-		func() (*Run, error) { return a.ProbeAgain("stand-in", []CrossingKey{{"GET /a", "ann"}}) },
-		func() (*Run, error) { return a.StartSweep("stand-in", "") },
+		func() (*Run, error) { return a.ProbeAgain(t.Context(), "stand-in", []CrossingKey{{"GET /a", "ann"}}) },
+		func() (*Run, error) { return a.StartSweep(t.Context(), "stand-in", "") },
 	} {
 		r, err := again()
 		require.NoError(t, err)
 		a.Wait(r.ID)
-		run, _, err := a.SweepResult(r.ID)
+		run, _, err := a.SweepResult(t.Context(), r.ID)
 		require.NoError(t, err)
 		require.Equal(t, store.Failed, run.State)
-		after, err := a.Board("")
+		after, err := a.Board(t.Context(), "")
 		require.NoError(t, err)
 		assert.Equal(t, before.Rows, after.Rows)
 	}
@@ -338,18 +338,18 @@ func TestProbeAgainSendsOnlyThat(t *testing.T) {
 	require.Empty(t, res.Findings)
 	open = true
 	sent := len(f.log)
-	r, err := a.ProbeAgain("stand-in", []CrossingKey{{"GET /a", ""}})
+	r, err := a.ProbeAgain(t.Context(), "stand-in", []CrossingKey{{"GET /a", ""}})
 	require.NoError(t, err)
 	assert.True(t, r.Partial)
 	a.Wait(r.ID)
 	assert.Less(t, len(f.log)-sent, 20)
-	fs, err := a.Findings("")
+	fs, err := a.Findings(t.Context(), "")
 	require.NoError(t, err)
 	require.Len(t, fs, 1)
 	assert.Equal(t, finding.Unprotected, fs[0].Kind)
-	_, err = a.ProbeAgain("stand-in", []CrossingKey{{"GET /nowhere", ""}})
+	_, err = a.ProbeAgain(t.Context(), "stand-in", []CrossingKey{{"GET /nowhere", ""}})
 	assert.ErrorIs(t, err, ErrNotFound)
-	_, err = a.ProbeAgain("nowhere", nil)
+	_, err = a.ProbeAgain(t.Context(), "nowhere", nil)
 	assert.ErrorIs(t, err, ErrNotFound)
 }
 
@@ -363,10 +363,11 @@ func TestAChangedRuleIsJudgedAnew(t *testing.T) {
 	sweep(t, a)
 	sent := len(f.log)
 	d := a.Declaration()
-	_, err := a.Keep(strings.Replace(d.Text, "{ at: GET /a, who: r }", "{ at: GET /a, who: nobody }", 1), "",
+	_, err := a.Keep(t.Context(),
+		strings.Replace(d.Text, "{ at: GET /a, who: r }", "{ at: GET /a, who: nobody }", 1), "",
 		d.Revision)
 	require.NoError(t, err)
-	fs, err := a.Findings("")
+	fs, err := a.Findings(t.Context(), "")
 	require.NoError(t, err)
 	require.Len(t, fs, 1)
 	assert.Equal(t, finding.OverPermissive, fs[0].Kind)
@@ -374,19 +375,19 @@ func TestAChangedRuleIsJudgedAnew(t *testing.T) {
 
 	// The same after a restart, from the store.
 	file := filepath.Join(a.dir, a.name)
-	_, err = Open(data, file)
+	_, err = Open(t.Context(), data, file)
 	require.ErrorContains(t, err, "in use", "two processes do not write one directory")
 	require.NoError(t, a.Close())
-	b, err := Open(data, file)
+	b, err := Open(t.Context(), data, file)
 	require.NoError(t, err)
 	defer func() { assert.NoError(t, b.Close()) }()
-	again, err := b.Findings("")
+	again, err := b.Findings(t.Context(), "")
 	require.NoError(t, err)
 	assert.Equal(t, fs, again)
-	v, err := b.Crossing("", "GET /a", "ann")
+	v, err := b.Crossing(t.Context(), "", "GET /a", "ann")
 	require.NoError(t, err)
 	assert.NotEmpty(t, v.History)
-	ticks, err := b.Ticks("")
+	ticks, err := b.Ticks(t.Context(), "")
 	require.NoError(t, err)
 	assert.Greater(t, len(ticks), 10)
 }
@@ -397,12 +398,12 @@ func TestAFileChangedElsewhereIsTakenIn(t *testing.T) {
 	d := a.Declaration()
 	file := filepath.Join(a.dir, a.name)
 	require.NoError(t, os.WriteFile(file, []byte(d.Text+"# from an editor\n"), 0o600))
-	_, err := a.Keep(d.Text+"# from the interface\n", "", d.Revision)
+	_, err := a.Keep(t.Context(), d.Text+"# from the interface\n", "", d.Revision)
 	require.ErrorIs(t, err, ErrInput, "what was written elsewhere is not lost")
 	now := a.Declaration()
 	assert.Equal(t, d.Text+"# from an editor\n", now.Text)
 	assert.Equal(t, d.Revision+1, now.Revision)
-	require.NoError(t, a.Sync())
+	require.NoError(t, a.Sync(t.Context()))
 	assert.Equal(t, now.Revision, a.Declaration().Revision, "nothing new, no revision")
 }
 
@@ -419,30 +420,31 @@ func TestResumeSendsNoUnsafeProbeTwice(t *testing.T) {
 	// The journal as a process that was killed leaves it.
 	w := store.Sweep{RevisionID: a.revision.ID, Target: "stand-in", State: store.Running, Planned: len(pl.Probes),
 		StartedAt: time.Now()}
-	require.NoError(t, a.store.AddSweep(&w))
+	require.NoError(t, a.store.AddSweep(t.Context(), &w))
 	lost := ""
 	for _, p := range pl.Probes {
 		if p.Route == "POST /go" && p.Caller.Identity == "ann" && p.IsControl {
 			lost = p.Key()
-			require.NoError(t, a.store.Intend(store.Probe{SweepID: w.ID, ProbeID: p.Key(), Route: p.Route,
+			require.NoError(t, a.store.Intend(t.Context(), store.Probe{SweepID: w.ID, ProbeID: p.Key(), Route: p.Route,
 				Identity: "ann", Unsafe: true, Sent: time.Now()}))
 		}
 	}
 	require.NotEmpty(t, lost)
-	require.NoError(t, a.store.AddMade(&store.Made{SweepID: w.ID, Record: "thing", Owner: "ann", RID: "t77",
-		Route: "DELETE /t/{id}", State: "made"}))
-	require.NoError(t, a.store.InterruptRunning())
+	require.NoError(t, a.store.AddMade(t.Context(),
+		&store.Made{SweepID: w.ID, Record: "thing", Owner: "ann", RID: "t77",
+			Route: "DELETE /t/{id}", State: "made"}))
+	require.NoError(t, a.store.InterruptRunning(t.Context()))
 
-	r, err := a.Resume(w.ID)
+	r, err := a.Resume(t.Context(), w.ID)
 	require.NoError(t, err)
 	a.Wait(r.ID)
-	run, res, err := a.SweepResult(w.ID)
+	run, res, err := a.SweepResult(t.Context(), w.ID)
 	require.NoError(t, err)
 	assert.Equal(t, store.Done, run.State)
 	assert.Equal(t, len(pl.Probes), run.Planned)
 	assert.Empty(t, res.Findings)
 	assert.NotContains(t, o.have, "t77", "a throwaway record of the journal is removed")
-	v, err := a.Crossing("stand-in", "POST /go", "ann")
+	v, err := a.Crossing(t.Context(), "stand-in", "POST /go", "ann")
 	require.NoError(t, err)
 	for _, p := range v.Probes {
 		if p.Probe.Key() == lost {
@@ -450,9 +452,9 @@ func TestResumeSendsNoUnsafeProbeTwice(t *testing.T) {
 			assert.Contains(t, p.Verdict.Reason, "not sent twice")
 		}
 	}
-	_, err = a.Resume(w.ID)
+	_, err = a.Resume(t.Context(), w.ID)
 	assert.ErrorIs(t, err, ErrInput, "one that is done cannot go on")
-	_, err = a.Resume(99)
+	_, err = a.Resume(t.Context(), 99)
 	assert.ErrorIs(t, err, ErrNotFound)
 }
 
@@ -481,12 +483,12 @@ func TestSecretsStayInside(t *testing.T) {
 		told.Write(b)
 	}
 	require.Contains(t, told.String(), `"type":"verdict"`)
-	b, err := a.Board("")
+	b, err := a.Board(t.Context(), "")
 	require.NoError(t, err)
 	seen := 0
 	for _, row := range b.Rows {
 		for _, c := range b.Columns {
-			v, err := a.Crossing("", row.Key, c.Key)
+			v, err := a.Crossing(t.Context(), "", row.Key, c.Key)
 			require.NoError(t, err)
 			j, err := json.Marshal(v)
 			require.NoError(t, err)
@@ -516,20 +518,20 @@ func TestSecretsStayInside(t *testing.T) {
 func TestKeepRefusesWhatIsWrong(t *testing.T) {
 	a := openText(t, fmt.Sprintf(small, "http://127.0.0.1:1", "refused"), "")
 	d := a.Declaration()
-	_, err := a.Keep(strings.Replace(d.Text, "who: r", "who: q", 1), "", d.Revision)
+	_, err := a.Keep(t.Context(), strings.Replace(d.Text, "who: r", "who: q", 1), "", d.Revision)
 	require.ErrorIs(t, err, ErrInvalid)
-	_, err = a.Keep(d.Text+"# more\n", "", d.Revision+5)
+	_, err = a.Keep(t.Context(), d.Text+"# more\n", "", d.Revision+5)
 	require.ErrorIs(t, err, ErrInput)
-	kept, err := a.Keep(d.Text+"# more\n", "  a note ", d.Revision)
+	kept, err := a.Keep(t.Context(), d.Text+"# more\n", "  a note ", d.Revision)
 	require.NoError(t, err)
 	assert.Equal(t, d.Revision+1, kept.Revision)
 	b, err := os.ReadFile(filepath.Join(a.dir, a.name))
 	require.NoError(t, err)
 	assert.True(t, strings.HasSuffix(string(b), "# more\n"), "the file holds what was kept")
-	list, err := a.Revisions()
+	list, err := a.Revisions(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, "a note", list[0].Message)
-	old, err := a.RevisionText(d.Revision)
+	old, err := a.RevisionText(t.Context(), d.Revision)
 	require.NoError(t, err)
 	assert.Equal(t, d.Text, old)
 }
@@ -572,10 +574,10 @@ func TestKeptSecrets(t *testing.T) {
 	a := openText(t, text, data)
 	d, _ := a.Document()
 	v := d.IdentityNamed("ann").Credentials[0].Fill["p"]
-	_, err := a.secret(v)
+	_, err := a.secret(t.Context(), v)
 	require.ErrorContains(t, err, "millgate keep ann")
-	require.NoError(t, KeepSecret(data, "ann", "kept-canary"))
-	got, err := a.secret(v)
+	require.NoError(t, KeepSecret(t.Context(), data, "ann", "kept-canary"))
+	got, err := a.secret(t.Context(), v)
 	require.NoError(t, err)
 	assert.Equal(t, "kept-canary", got)
 	for _, f := range []string{"millgate.db", "millgate.db-wal"} {
@@ -593,21 +595,21 @@ func TestStopLosesNothing(t *testing.T) {
 		o.serve(f, w, r)
 	})
 	a := openText(t, fmt.Sprintf(small, f.URL, "allowed"), "")
-	r, err := a.StartSweep("stand-in", "")
+	r, err := a.StartSweep(t.Context(), "stand-in", "")
 	require.NoError(t, err)
-	_, err = a.StartSweep("stand-in", "")
+	_, err = a.StartSweep(t.Context(), "stand-in", "")
 	require.ErrorIs(t, err, ErrBusy)
 	time.Sleep(150 * time.Millisecond)
 	require.NoError(t, a.Stop(r.ID))
-	run, res, err := a.SweepResult(r.ID)
+	run, res, err := a.SweepResult(t.Context(), r.ID)
 	require.NoError(t, err)
 	assert.Equal(t, store.Stopped, run.State)
 	assert.Contains(t, run.Note, "stopped after")
 	assert.Positive(t, res.Counts.Crossings[finding.Agrees]+res.Counts.Crossings[finding.Unproven])
-	r, err = a.Resume(r.ID)
+	r, err = a.Resume(t.Context(), r.ID)
 	require.NoError(t, err)
 	a.Wait(r.ID)
-	run, res, err = a.SweepResult(r.ID)
+	run, res, err = a.SweepResult(t.Context(), r.ID)
 	require.NoError(t, err)
 	assert.Equal(t, store.Done, run.State)
 	assert.Empty(t, res.Findings)

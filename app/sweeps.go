@@ -115,36 +115,36 @@ func (a *App) Plan(target string) (PlanDetail, error) {
 
 // StartSweep begins a whole sweep. base replaces the target's base when it is
 // not empty.
-func (a *App) StartSweep(target, base string) (*Run, error) {
+func (a *App) StartSweep(ctx context.Context, target, base string) (*Run, error) {
 	now := a.present()
 	d, t, err := now.current(target)
 	if err != nil {
 		return nil, err
 	}
 	pl := check.NewPlan(d, t, a.families)
-	if err := a.secretsOf(d, pl); err != nil {
+	if err := a.secretsOf(ctx, d, pl); err != nil {
 		return nil, err
 	}
 	if len(pl.Probes) == 0 {
 		return nil, fmt.Errorf("%w: there is nothing to send: no route of the inventory can be probed", ErrInput)
 	}
-	return a.start(d, t, base, pl, pl.Probes, newKnown(nil), store.Sweep{Planned: len(pl.Probes),
+	return a.start(ctx, d, t, base, pl, pl.Probes, newKnown(nil), store.Sweep{Planned: len(pl.Probes),
 		RevisionID: now.revision.ID}, nil)
 }
 
 // start begins a sweep: there is one at a time.
-func (a *App) start(d *declaration.Document, t *declaration.Target, base string, pl *check.Plan, only []*check.Probe,
-	facts *known, w store.Sweep, lost map[string]bool) (*Run, error) {
+func (a *App) start(ctx context.Context, d *declaration.Document, t *declaration.Target, base string,
+	pl *check.Plan, only []*check.Probe, facts *known, w store.Sweep, lost map[string]bool) (*Run, error) {
 	if err := a.begin(t.Name); err != nil {
 		return nil, err
 	}
-	r, err := a.newRun(context.Background(), d, t, base, pl, only, facts)
+	r, err := a.newRun(context.WithoutCancel(ctx), d, t, base, pl, only, facts)
 	if err == nil {
 		if w.ID == 0 {
 			w.Target, w.Base, w.StartedAt = t.Name, base, time.Now()
 		}
 		w.State, w.EndedAt, w.Note = store.Running, nil, ""
-		if err = a.store.SaveSweep(&w); err != nil {
+		if err = a.store.SaveSweep(ctx, &w); err != nil {
 			err = fmt.Errorf("%w: %w", ErrNotStored, err)
 		}
 	}
@@ -182,7 +182,7 @@ func (a *App) start(d *declaration.Document, t *declaration.Target, base string,
 	}
 	a.running = r
 	i := r.info()
-	go r.work()
+	go r.work() //nolint:contextcheck // a sweep lasts longer than the question
 	return i, nil
 }
 
@@ -203,7 +203,7 @@ func (a *App) begin(target string) error {
 
 // secretsOf looks up every secret that the plan needs, so that a sweep does not
 // begin only to find them missing. All that are missing are said at once.
-func (a *App) secretsOf(d *declaration.Document, pl *check.Plan) error {
+func (a *App) secretsOf(ctx context.Context, d *declaration.Document, pl *check.Plan) error {
 	need := map[string]bool{}
 	for _, p := range pl.Probes {
 		if p.Caller.Identity != "" {
@@ -220,7 +220,7 @@ func (a *App) secretsOf(d *declaration.Document, pl *check.Plan) error {
 				continue
 			}
 			for _, v := range c.Fill {
-				if _, err := a.secret(v); err != nil {
+				if _, err := a.secret(ctx, v); err != nil {
 					missing = append(missing, id.Name+": "+err.Error())
 				}
 			}
@@ -254,8 +254,8 @@ func (a *App) Wait(id uint) {
 
 // Resume goes on with a sweep that was interrupted or stopped, with the
 // declaration it was begun with.
-func (a *App) Resume(id uint) (*Run, error) {
-	w, err := a.store.SweepByID(id)
+func (a *App) Resume(ctx context.Context, id uint) (*Run, error) {
+	w, err := a.store.SweepByID(ctx, id)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil, fmt.Errorf("%w: there is no sweep %d", ErrNotFound, id)
 	}
@@ -275,7 +275,7 @@ func (a *App) Resume(id uint) (*Run, error) {
 	now := a.present()
 	d := now.doc
 	if w.RevisionID != now.revision.ID {
-		rev, _, err := a.store.RevisionByID(w.RevisionID)
+		rev, _, err := a.store.RevisionByID(ctx, w.RevisionID)
 		if err != nil {
 			return nil, err
 		}
@@ -290,17 +290,17 @@ func (a *App) Resume(id uint) (*Run, error) {
 		return nil, fmt.Errorf("%w: there is no target %q", ErrNotFound, w.Target)
 	}
 	pl := check.NewPlan(d, t, a.families)
-	facts, lost, err := a.journal(id)
+	facts, lost, err := a.journal(ctx, id)
 	if err != nil {
 		return nil, err
 	}
-	return a.start(d, t, w.Base, pl, pl.Probes, newKnown(facts), w, lost)
+	return a.start(ctx, d, t, w.Base, pl, pl.Probes, newKnown(facts), w, lost)
 }
 
 // journal reads what sweeps sent: the facts, a later one in place of those before, and the
 // unsafe probes that were sent and never answered.
-func (a *App) journal(sweeps ...uint) (facts map[string]*Fact, lost map[string]bool, err error) {
-	rows, err := a.store.Probes(sweeps...)
+func (a *App) journal(ctx context.Context, sweeps ...uint) (facts map[string]*Fact, lost map[string]bool, err error) {
+	rows, err := a.store.Probes(ctx, sweeps...)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -328,13 +328,13 @@ func (a *App) journal(sweeps ...uint) (facts map[string]*Fact, lost map[string]b
 type CrossingKey struct{ Route, Caller string }
 
 // ProbeAgain sends the probes of some crossings again, with their controls.
-func (a *App) ProbeAgain(target string, keys []CrossingKey) (*Run, error) {
+func (a *App) ProbeAgain(ctx context.Context, target string, keys []CrossingKey) (*Run, error) {
 	now := a.present()
 	d, t, err := now.current(target)
 	if err != nil {
 		return nil, err
 	}
-	s, err := a.look(now, t)
+	s, err := a.look(ctx, now, t)
 	if err != nil {
 		return nil, err
 	}
@@ -367,18 +367,18 @@ func (a *App) ProbeAgain(target string, keys []CrossingKey) (*Run, error) {
 	if len(only) == 0 {
 		return nil, fmt.Errorf("%w: no probe is planned there; the plan says why", ErrNotFound)
 	}
-	o, err := a.observe(t.Name)
+	o, err := a.observe(ctx, t.Name)
 	if err != nil {
 		return nil, err
 	}
-	return a.start(d, t, "", pl, only, o.facts, store.Sweep{Planned: len(only), Partial: true,
+	return a.start(ctx, d, t, "", pl, only, o.facts, store.Sweep{Planned: len(only), Partial: true,
 		RevisionID: now.revision.ID}, nil)
 }
 
 // Sweeps lists the newest sweeps.
-func (a *App) Sweeps() ([]*Run, error) {
+func (a *App) Sweeps(ctx context.Context) ([]*Run, error) {
 	running := a.present().running
-	list, err := a.store.Sweeps("", 100)
+	list, err := a.store.Sweeps(ctx, "", 100)
 	if err != nil {
 		return nil, err
 	}
@@ -393,7 +393,7 @@ func (a *App) Sweeps() ([]*Run, error) {
 }
 
 // SweepResult returns what an ended sweep came to.
-func (a *App) SweepResult(id uint) (*Run, Result, error) {
+func (a *App) SweepResult(ctx context.Context, id uint) (*Run, Result, error) {
 	var res Result
 	a.mu.Lock()
 	e, here := a.ended[id]
@@ -401,7 +401,7 @@ func (a *App) SweepResult(id uint) (*Run, Result, error) {
 	if here {
 		return e.run, e.res, nil
 	}
-	w, err := a.store.SweepByID(id)
+	w, err := a.store.SweepByID(ctx, id)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil, res, fmt.Errorf("%w: there is no sweep %d", ErrNotFound, id)
 	}
@@ -451,7 +451,7 @@ func (a *App) TestTarget(ctx context.Context, target string) (Connection, error)
 		return out, nil
 	}
 	defer c.Close()
-	keys := wire.NewKeyring(d, t, c, a.secret)
+	keys := wire.NewKeyring(d, t, c, a.secrets(ctx))
 	for _, id := range d.Identities {
 		for _, cr := range id.Credentials {
 			s := d.SchemeNamed(cr.Scheme.Name)

@@ -121,7 +121,7 @@ func (a *App) tokenWire(ctx context.Context, d *declaration.Document, t *declara
 	if err != nil {
 		return nil, nil, err
 	}
-	return c, wire.NewKeyring(d, t, c, a.secret), nil
+	return c, wire.NewKeyring(d, t, c, a.secrets(ctx)), nil
 }
 
 // keysOf gathers what tokens of a scheme are verified with; why says where
@@ -133,7 +133,7 @@ func (a *App) keysOf(ctx context.Context, d *declaration.Document, t *declaratio
 	}
 	switch {
 	case s.Keys.Secret != (declaration.Value{}):
-		v, err := a.secret(s.Keys.Secret)
+		v, err := a.secret(ctx, s.Keys.Secret)
 		if err != nil {
 			return k, err.Error()
 		}
@@ -213,7 +213,7 @@ func (a *App) JudgeToken(ctx context.Context, q TokenQuery) (TokenView, error) {
 			return TokenView{}, err
 		}
 	case q.Kept != "":
-		if text, err = a.store.Unseal(keptToken + q.Kept); err != nil {
+		if text, err = a.store.Unseal(ctx, keptToken+q.Kept); err != nil {
 			return TokenView{}, fmt.Errorf("%w: no token is kept as %q", ErrNotFound, q.Kept)
 		}
 	}
@@ -361,7 +361,7 @@ func (a *App) obtain(ctx context.Context, d *declaration.Document, t *declaratio
 const keptToken = "token:"
 
 // KeepToken seals a token under a name, until it is forgotten.
-func (a *App) KeepToken(name, text string) error {
+func (a *App) KeepToken(ctx context.Context, name, text string) error {
 	name = strings.TrimSpace(name)
 	if name == "" || len(name) > 80 {
 		return fmt.Errorf("%w: give it a name of at most 80 characters", ErrInput)
@@ -370,7 +370,7 @@ func (a *App) KeepToken(name, text string) error {
 	if t.Kind == token.Empty {
 		return fmt.Errorf("%w: there is no token in it", ErrInput)
 	}
-	err := a.store.Seal(keptToken+name, t.Raw)
+	err := a.store.Seal(ctx, keptToken+name, t.Raw)
 	if errors.Is(err, store.ErrNoDirectory) {
 		return fmt.Errorf("%w: %w; start Mill Gate with --data DIR", ErrInput, err)
 	}
@@ -378,11 +378,13 @@ func (a *App) KeepToken(name, text string) error {
 }
 
 // KeptTokens are the names of kept tokens.
-func (a *App) KeptTokens() ([]string, error) { return a.store.SealedNames(keptToken) }
+func (a *App) KeptTokens(ctx context.Context) ([]string, error) {
+	return a.store.SealedNames(ctx, keptToken)
+}
 
 // ForgetToken removes a kept token.
-func (a *App) ForgetToken(name string) error {
-	err := a.store.Forget(keptToken + name)
+func (a *App) ForgetToken(ctx context.Context, name string) error {
+	err := a.store.Forget(ctx, keptToken+name)
 	if errors.Is(err, store.ErrNotFound) {
 		return fmt.Errorf("%w: no token is kept as %q", ErrNotFound, name)
 	}

@@ -71,28 +71,28 @@ func TestLongLivedTokensAreFound(t *testing.T) {
 
 func TestKeptTokens(t *testing.T) {
 	data := t.TempDir()
-	a, err := Open(data, "../examples/fernhollow/fernhollow.gate.yaml")
+	a, err := Open(t.Context(), data, "../examples/fernhollow/fernhollow.gate.yaml")
 	require.NoError(t, err)
 	defer func() { assert.NoError(t, a.Close()) }()
-	require.NoError(t, KeepSecret(data, "OTHER", "x"))
-	require.NoError(t, a.KeepToken("of imre", "Bearer eyJhbGciOiJub25lIn0.eyJzdWIiOiJpbXJlIn0."))
-	names, err := a.KeptTokens()
+	require.NoError(t, KeepSecret(t.Context(), data, "OTHER", "x"))
+	require.NoError(t, a.KeepToken(t.Context(), "of imre", "Bearer eyJhbGciOiJub25lIn0.eyJzdWIiOiJpbXJlIn0."))
+	names, err := a.KeptTokens(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, []string{"of imre"}, names, "other secrets are no tokens")
 	v, err := a.JudgeToken(context.Background(), TokenQuery{Kept: "of imre"})
 	require.NoError(t, err)
 	assert.Equal(t, "imre", v.Subject)
-	require.NoError(t, a.ForgetToken("of imre"))
-	require.ErrorIs(t, a.ForgetToken("of imre"), ErrNotFound)
+	require.NoError(t, a.ForgetToken(t.Context(), "of imre"))
+	require.ErrorIs(t, a.ForgetToken(t.Context(), "of imre"), ErrNotFound)
 	_, err = a.JudgeToken(context.Background(), TokenQuery{Kept: "of imre"})
 	require.ErrorIs(t, err, ErrNotFound)
 	for _, bad := range [][2]string{{"", "x"}, {"n", " "}, {strings.Repeat("n", 99), "x"}} {
-		require.ErrorIs(t, a.KeepToken(bad[0], bad[1]), ErrInput)
+		require.ErrorIs(t, a.KeepToken(t.Context(), bad[0], bad[1]), ErrInput)
 	}
 }
 
 func TestMintedTokensAreSound(t *testing.T) {
-	a, err := Open("", "../examples/fernhollow/fernhollow.gate.yaml")
+	a, err := Open(t.Context(), "", "../examples/fernhollow/fernhollow.gate.yaml")
 	require.NoError(t, err)
 	defer func() { assert.NoError(t, a.Close()) }()
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
@@ -157,7 +157,7 @@ func TestGuessSecret(t *testing.T) {
 }
 
 func TestAuditIsStoppedAndTold(t *testing.T) {
-	a, err := Open("", "../examples/fernhollow/fernhollow.gate.yaml")
+	a, err := Open(t.Context(), "", "../examples/fernhollow/fernhollow.gate.yaml")
 	require.NoError(t, err)
 	defer func() { assert.NoError(t, a.Close()) }()
 	k, err := token.ReadSigningKey([]byte("secret"), []string{"HS256"})
@@ -185,10 +185,10 @@ func TestAuditIsStoppedAndTold(t *testing.T) {
 }
 
 func TestDeclaredSessions(t *testing.T) {
-	a, err := Open("", "../examples/fernhollow/fernhollow.gate.yaml")
+	a, err := Open(t.Context(), "", "../examples/fernhollow/fernhollow.gate.yaml")
 	require.NoError(t, err)
 	defer func() { assert.NoError(t, a.Close()) }()
-	list, err := a.Sessions("", 1200)
+	list, err := a.Sessions(t.Context(), "", 1200)
 	require.NoError(t, err)
 	of := map[string]Declared{}
 	for _, s := range list {
@@ -200,7 +200,7 @@ func TestDeclaredSessions(t *testing.T) {
 	assert.Positive(t, of["access"].Place.Line)
 	assert.Equal(t, 30*time.Minute, of["console"].Idle)
 	for _, bad := range []float64{-1, 1e12} {
-		_, err := a.Sessions("", bad)
+		_, err := a.Sessions(t.Context(), "", bad)
 		require.ErrorIs(t, err, ErrInput)
 	}
 }
@@ -208,7 +208,7 @@ func TestDeclaredSessions(t *testing.T) {
 // Many cores find what one finds, in the order of the lines; what was stopped keeps what
 // was counted until then.
 func TestAnAuditOnManyCores(t *testing.T) {
-	a, err := Open("", "../examples/fernhollow/fernhollow.gate.yaml")
+	a, err := Open(t.Context(), "", "../examples/fernhollow/fernhollow.gate.yaml")
 	require.NoError(t, err)
 	defer func() { assert.NoError(t, a.Close()) }()
 	d, _ := a.Document()

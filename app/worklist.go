@@ -1,6 +1,7 @@
 package app
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"sort"
@@ -25,13 +26,13 @@ type Unfair struct {
 }
 
 // Worklist lists the requests that are not fair yet.
-func (a *App) Worklist(target string) ([]Unfair, error) {
+func (a *App) Worklist(ctx context.Context, target string) ([]Unfair, error) {
 	now, out := a.present(), []Unfair{}
 	t := now.pick(target)
 	if t == nil || now.failed() {
 		return out, nil
 	}
-	s, err := a.look(now, t)
+	s, err := a.look(ctx, now, t)
 	if err != nil {
 		return nil, err
 	}
@@ -67,11 +68,11 @@ func (a *App) Worklist(target string) ([]Unfair, error) {
 }
 
 // PutSample writes what is sent to a route into the text and keeps it.
-func (a *App) PutSample(route, body string) (Declaration, error) {
+func (a *App) PutSample(ctx context.Context, route, body string) (Declaration, error) {
 	cur := a.Declaration()
 	text, err := declaration.PutSample(cur.Text, route, json.RawMessage(body))
 	if err != nil {
 		return cur, fmt.Errorf("%w: %w", ErrInput, err)
 	}
-	return a.Keep(text, "Set the sample of "+route, cur.Revision)
+	return a.Keep(ctx, text, "Set the sample of "+route, cur.Revision)
 }

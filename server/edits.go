@@ -147,9 +147,9 @@ func (s *Server) GetReach(_ context.Context, q contract.GetReachRequestObject) (
 }
 
 // CompareRevisions says what lies between two revisions.
-func (s *Server) CompareRevisions(_ context.Context,
+func (s *Server) CompareRevisions(ctx context.Context,
 	q contract.CompareRevisionsRequestObject) (contract.CompareRevisionsResponseObject, error) {
-	c, err := s.app.CompareRevisions(uint(max(0, q.Params.From)), uint(max(0, q.Params.To)))
+	c, err := s.app.CompareRevisions(ctx, uint(max(0, q.Params.From)), uint(max(0, q.Params.To)))
 	if err != nil {
 		return nil, err
 	}

@@ -38,12 +38,12 @@ func orEmpty[T any](list []T) []T {
 }
 
 // GetBoard serves the Access lens.
-func (s *Server) GetBoard(_ context.Context, q contract.GetBoardRequestObject) (contract.GetBoardResponseObject,
+func (s *Server) GetBoard(ctx context.Context, q contract.GetBoardRequestObject) (contract.GetBoardResponseObject,
 	error) {
-	if err := s.app.Sync(); err != nil {
+	if err := s.app.Sync(ctx); err != nil {
 		return nil, err
 	}
-	b, err := s.app.Board(deref(q.Params.Target))
+	b, err := s.app.Board(ctx, deref(q.Params.Target))
 	if err != nil {
 		return nil, err
 	}
@@ -171,9 +171,9 @@ func stepsOf(list []app.ScriptStep) []contract.DrillStep {
 }
 
 // GetCrossing serves one cell.
-func (s *Server) GetCrossing(_ context.Context,
+func (s *Server) GetCrossing(ctx context.Context,
 	q contract.GetCrossingRequestObject) (contract.GetCrossingResponseObject, error) {
-	v, err := s.app.Crossing(deref(q.Params.Target), q.Params.Route, q.Params.Caller)
+	v, err := s.app.Crossing(ctx, deref(q.Params.Target), q.Params.Route, q.Params.Caller)
 	if err != nil {
 		return nil, err
 	}
@@ -259,9 +259,9 @@ func findingOf(f finding.Finding) contract.Finding {
 }
 
 // GetTicks serves the verdicts known of a target.
-func (s *Server) GetTicks(_ context.Context, q contract.GetTicksRequestObject) (contract.GetTicksResponseObject,
+func (s *Server) GetTicks(ctx context.Context, q contract.GetTicksRequestObject) (contract.GetTicksResponseObject,
 	error) {
-	list, err := s.app.Ticks(deref(q.Params.Target))
+	list, err := s.app.Ticks(ctx, deref(q.Params.Target))
 	if err != nil {
 		return nil, err
 	}
@@ -277,9 +277,9 @@ func tickOf(t app.Tick) contract.Tick {
 }
 
 // GetFindings serves the findings.
-func (s *Server) GetFindings(_ context.Context,
+func (s *Server) GetFindings(ctx context.Context,
 	q contract.GetFindingsRequestObject) (contract.GetFindingsResponseObject, error) {
-	list, err := s.app.Findings(deref(q.Params.Target))
+	list, err := s.app.Findings(ctx, deref(q.Params.Target))
 	if err != nil {
 		return nil, err
 	}
@@ -295,8 +295,8 @@ func findingsOf(list []finding.Finding) []contract.Finding {
 }
 
 // GetCurl serves a probe as a command line.
-func (s *Server) GetCurl(_ context.Context, q contract.GetCurlRequestObject) (contract.GetCurlResponseObject, error) {
-	d, t, p, f, err := s.app.Planned(deref(q.Params.Target), q.Params.Probe)
+func (s *Server) GetCurl(ctx context.Context, q contract.GetCurlRequestObject) (contract.GetCurlResponseObject, error) {
+	d, t, p, f, err := s.app.Planned(ctx, deref(q.Params.Target), q.Params.Probe)
 	if err != nil {
 		return nil, err
 	}
@@ -308,9 +308,9 @@ func (s *Server) GetCurl(_ context.Context, q contract.GetCurlRequestObject) (co
 }
 
 // GetWorklist serves the requests that are not fair yet.
-func (s *Server) GetWorklist(_ context.Context,
+func (s *Server) GetWorklist(ctx context.Context,
 	q contract.GetWorklistRequestObject) (contract.GetWorklistResponseObject, error) {
-	list, err := s.app.Worklist(deref(q.Params.Target))
+	list, err := s.app.Worklist(ctx, deref(q.Params.Target))
 	if err != nil {
 		return nil, err
 	}
@@ -352,18 +352,18 @@ func declarationOf(d app.Declaration) contract.Declaration {
 }
 
 // GetDeclaration serves the current text.
-func (s *Server) GetDeclaration(context.Context,
-	contract.GetDeclarationRequestObject) (contract.GetDeclarationResponseObject, error) {
-	if err := s.app.Sync(); err != nil {
+func (s *Server) GetDeclaration(ctx context.Context,
+	_ contract.GetDeclarationRequestObject) (contract.GetDeclarationResponseObject, error) {
+	if err := s.app.Sync(ctx); err != nil {
 		return nil, err
 	}
 	return contract.GetDeclaration200JSONResponse(declarationOf(s.app.Declaration())), nil
 }
 
 // KeepDeclaration keeps a text.
-func (s *Server) KeepDeclaration(_ context.Context,
+func (s *Server) KeepDeclaration(ctx context.Context,
 	q contract.KeepDeclarationRequestObject) (contract.KeepDeclarationResponseObject, error) {
-	d, err := s.app.Keep(q.Body.Text, q.Body.Message, uint(max(0, q.Body.Base)))
+	d, err := s.app.Keep(ctx, q.Body.Text, q.Body.Message, uint(max(0, q.Body.Base)))
 	if err != nil {
 		return nil, err
 	}
@@ -392,9 +392,9 @@ func (s *Server) CheckDeclaration(_ context.Context,
 }
 
 // ListRevisions serves the kept revisions.
-func (s *Server) ListRevisions(context.Context,
-	contract.ListRevisionsRequestObject) (contract.ListRevisionsResponseObject, error) {
-	list, err := s.app.Revisions()
+func (s *Server) ListRevisions(ctx context.Context,
+	_ contract.ListRevisionsRequestObject) (contract.ListRevisionsResponseObject, error) {
+	list, err := s.app.Revisions(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -406,9 +406,9 @@ func (s *Server) ListRevisions(context.Context,
 }
 
 // GetRevision serves the text of one.
-func (s *Server) GetRevision(_ context.Context,
+func (s *Server) GetRevision(ctx context.Context,
 	q contract.GetRevisionRequestObject) (contract.GetRevisionResponseObject, error) {
-	t, err := s.app.RevisionText(uint(max(0, q.Id)))
+	t, err := s.app.RevisionText(ctx, uint(max(0, q.Id)))
 	if err != nil {
 		return nil, err
 	}
@@ -429,7 +429,7 @@ func (s *Server) ListTargets(context.Context, contract.ListTargetsRequestObject)
 }
 
 // PutTarget adds or changes one.
-func (s *Server) PutTarget(_ context.Context, q contract.PutTargetRequestObject) (contract.PutTargetResponseObject,
+func (s *Server) PutTarget(ctx context.Context, q contract.PutTargetRequestObject) (contract.PutTargetResponseObject,
 	error) {
 	b := q.Body
 	pace, err := declaration.ParsePace(b.Pace)
@@ -439,7 +439,7 @@ func (s *Server) PutTarget(_ context.Context, q contract.PutTargetRequestObject)
 	if strings.TrimSpace(b.Name) == "" {
 		return nil, fmt.Errorf("%w: the target needs a name", app.ErrInput)
 	}
-	d, err := s.app.PutTarget(declaration.Target{Name: strings.TrimSpace(b.Name), Base: strings.TrimSpace(b.Base),
+	d, err := s.app.PutTarget(ctx, declaration.Target{Name: strings.TrimSpace(b.Name), Base: strings.TrimSpace(b.Base),
 		Hosts: b.Hosts, Values: b.Values, Direct: strings.TrimSpace(b.Direct), Pace: pace,
 		Unsafe: declaration.Unsafe(b.Unsafe), AskFor: b.AskFor})
 	if err != nil {
@@ -449,9 +449,9 @@ func (s *Server) PutTarget(_ context.Context, q contract.PutTargetRequestObject)
 }
 
 // PutSample changes what is sent to a route.
-func (s *Server) PutSample(_ context.Context, q contract.PutSampleRequestObject) (contract.PutSampleResponseObject,
+func (s *Server) PutSample(ctx context.Context, q contract.PutSampleRequestObject) (contract.PutSampleResponseObject,
 	error) {
-	d, err := s.app.PutSample(q.Body.Route, q.Body.Body)
+	d, err := s.app.PutSample(ctx, q.Body.Route, q.Body.Body)
 	if err != nil {
 		return nil, err
 	}
@@ -507,9 +507,9 @@ func (s *Server) GetPlan(_ context.Context, q contract.GetPlanRequestObject) (co
 }
 
 // ListSweeps serves the sweeps.
-func (s *Server) ListSweeps(context.Context, contract.ListSweepsRequestObject) (contract.ListSweepsResponseObject,
+func (s *Server) ListSweeps(ctx context.Context, _ contract.ListSweepsRequestObject) (contract.ListSweepsResponseObject,
 	error) {
-	list, err := s.app.Sweeps()
+	list, err := s.app.Sweeps(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -521,9 +521,9 @@ func (s *Server) ListSweeps(context.Context, contract.ListSweepsRequestObject) (
 }
 
 // StartSweep begins a sweep.
-func (s *Server) StartSweep(_ context.Context, q contract.StartSweepRequestObject) (contract.StartSweepResponseObject,
+func (s *Server) StartSweep(ctx context.Context, q contract.StartSweepRequestObject) (contract.StartSweepResponseObject,
 	error) {
-	r, err := s.app.StartSweep(q.Body.Target, "") //nolint:contextcheck // a sweep outlives the question
+	r, err := s.app.StartSweep(ctx, q.Body.Target, "") //nolint:contextcheck // a sweep outlives the question
 	if err != nil {
 		return nil, err
 	}
@@ -531,9 +531,9 @@ func (s *Server) StartSweep(_ context.Context, q contract.StartSweepRequestObjec
 }
 
 // GetSweep serves one sweep.
-func (s *Server) GetSweep(_ context.Context, q contract.GetSweepRequestObject) (contract.GetSweepResponseObject,
+func (s *Server) GetSweep(ctx context.Context, q contract.GetSweepRequestObject) (contract.GetSweepResponseObject,
 	error) {
-	r, res, err := s.app.SweepResult(uint(max(0, q.Id)))
+	r, res, err := s.app.SweepResult(ctx, uint(max(0, q.Id)))
 	if err != nil {
 		return nil, err
 	}
@@ -565,9 +565,9 @@ func (s *Server) StopSweep(_ context.Context, q contract.StopSweepRequestObject)
 }
 
 // ResumeSweep goes on with a stopped one.
-func (s *Server) ResumeSweep(_ context.Context,
+func (s *Server) ResumeSweep(ctx context.Context,
 	q contract.ResumeSweepRequestObject) (contract.ResumeSweepResponseObject, error) {
-	r, err := s.app.Resume(uint(max(0, q.Id))) //nolint:contextcheck // a sweep outlives the question
+	r, err := s.app.Resume(ctx, uint(max(0, q.Id))) //nolint:contextcheck // a sweep outlives the question
 	if err != nil {
 		return nil, err
 	}
@@ -575,13 +575,13 @@ func (s *Server) ResumeSweep(_ context.Context,
 }
 
 // ProbeAgain sends crossings again.
-func (s *Server) ProbeAgain(_ context.Context, q contract.ProbeAgainRequestObject) (contract.ProbeAgainResponseObject,
+func (s *Server) ProbeAgain(ctx context.Context, q contract.ProbeAgainRequestObject) (contract.ProbeAgainResponseObject,
 	error) {
 	var keys []app.CrossingKey
 	for _, c := range q.Body.Crossings {
 		keys = append(keys, app.CrossingKey{Route: c.Route, Caller: c.Caller})
 	}
-	r, err := s.app.ProbeAgain(q.Body.Target, keys) //nolint:contextcheck // a sweep outlives the question
+	r, err := s.app.ProbeAgain(ctx, q.Body.Target, keys) //nolint:contextcheck // a sweep outlives the question
 	if err != nil {
 		return nil, err
 	}

@@ -25,7 +25,7 @@ func serve(t *testing.T, text string) (*httptest.Server, *app.App) {
 	if text != "" {
 		require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
 	}
-	a, err := app.Open(t.TempDir(), file)
+	a, err := app.Open(t.Context(), t.TempDir(), file)
 	require.NoError(t, err)
 	s := httptest.NewServer(New(a, nil, slog.New(slog.DiscardHandler)).Handler())
 	t.Cleanup(func() { s.Close(); assert.NoError(t, a.Close()) })

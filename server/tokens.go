@@ -67,9 +67,9 @@ func partsOf(list []app.TokenPart) []contract.TokenPart {
 
 // GetSessions says what the declared lifetimes come to, and what drills
 // measured.
-func (s *Server) GetSessions(_ context.Context,
+func (s *Server) GetSessions(ctx context.Context,
 	q contract.GetSessionsRequestObject) (contract.GetSessionsResponseObject, error) {
-	list, err := s.app.Sessions(deref(q.Params.Target), float64(q.Params.Logouts))
+	list, err := s.app.Sessions(ctx, deref(q.Params.Target), float64(q.Params.Logouts))
 	if err != nil {
 		return nil, err
 	}
@@ -126,22 +126,22 @@ func (s *Server) CompareLogins(ctx context.Context,
 }
 
 // GetKeptTokens lists the names of kept tokens.
-func (s *Server) GetKeptTokens(context.Context,
-	contract.GetKeptTokensRequestObject) (contract.GetKeptTokensResponseObject, error) {
-	names, err := s.app.KeptTokens()
+func (s *Server) GetKeptTokens(ctx context.Context,
+	_ contract.GetKeptTokensRequestObject) (contract.GetKeptTokensResponseObject, error) {
+	names, err := s.app.KeptTokens(ctx)
 	return contract.GetKeptTokens200JSONResponse(orEmpty(names)), err
 }
 
 // KeepToken seals a token.
-func (s *Server) KeepToken(_ context.Context, q contract.KeepTokenRequestObject) (contract.KeepTokenResponseObject,
+func (s *Server) KeepToken(ctx context.Context, q contract.KeepTokenRequestObject) (contract.KeepTokenResponseObject,
 	error) {
-	return contract.KeepToken204Response{}, s.app.KeepToken(q.Body.Name, q.Body.Text)
+	return contract.KeepToken204Response{}, s.app.KeepToken(ctx, q.Body.Name, q.Body.Text)
 }
 
 // ForgetToken removes a kept token.
-func (s *Server) ForgetToken(_ context.Context,
+func (s *Server) ForgetToken(ctx context.Context,
 	q contract.ForgetTokenRequestObject) (contract.ForgetTokenResponseObject, error) {
-	return contract.ForgetToken204Response{}, s.app.ForgetToken(q.Params.Name)
+	return contract.ForgetToken204Response{}, s.app.ForgetToken(ctx, q.Params.Name)
 }
 
 // MintToken makes a test token.

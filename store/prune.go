@@ -3,6 +3,7 @@ package store
 // Rule: An exchange goes only when a rule that was given says so.
 
 import (
+	"context"
 	"time"
 
 	"gorm.io/gorm"
@@ -23,9 +24,9 @@ type Pruned struct {
 // Standing are the sweeps that what is known of a target rests on, without their results,
 // the oldest first: the newest whole one that was not failed, and all after it; all of
 // them where there is none.
-func (s *Store) Standing(target string) (out []Sweep, err error) {
+func (s *Store) Standing(ctx context.Context, target string) (out []Sweep, err error) {
 	var whole []uint
-	q := s.db.Model(&Sweep{}).Where("target = ? AND NOT partial AND state <> ?", target, Failed)
+	q := s.at(ctx).Model(&Sweep{}).Where("target = ? AND NOT partial AND state <> ?", target, Failed)
 	if err := q.Order("id desc").Limit(1).Pluck("id", &whole).Error; err != nil {
 		return nil, err
 	}
@@ -33,34 +34,34 @@ func (s *Store) Standing(target string) (out []Sweep, err error) {
 	if len(whole) > 0 {
 		from = whole[0]
 	}
-	return out, s.db.Omit("result").Where("target = ? AND id >= ?", target, from).Order("id").Find(&out).Error
+	return out, s.at(ctx).Omit("result").Where("target = ? AND id >= ?", target, from).Order("id").Find(&out).Error
 }
 
 // Prune takes away the exchanges of sweeps that a retention does not keep. What is known
 // of a target goes on standing: the exchanges of its Standing sweeps stay, whatever their
 // age. Findings, notes and what was left behind stay of every sweep, which is marked, as
 // it can no longer go on: what it sent is not known any more.
-func (s *Store) Prune(keep Retention, now time.Time) (out Pruned, err error) {
+func (s *Store) Prune(ctx context.Context, keep Retention, now time.Time) (out Pruned, err error) {
 	if keep == (Retention{}) {
 		return out, nil
 	}
 	var targets []string
-	if err := s.db.Model(&Sweep{}).Distinct("target").Order("target").Pluck("target", &targets).Error; err != nil {
+	if err := s.at(ctx).Model(&Sweep{}).Distinct("target").Order("target").Pluck("target", &targets).Error; err != nil {
 		return out, err
 	}
 	for _, t := range targets {
-		standing, err := s.Standing(t)
+		standing, err := s.Standing(ctx, t)
 		if err != nil {
 			return out, err
 		}
 		var old []Sweep // before those, the newest first
-		q := s.db.Omit("result").Where("target = ? AND state <> ?", t, Running)
+		q := s.at(ctx).Omit("result").Where("target = ? AND state <> ?", t, Running)
 		if len(standing) > 0 {
 			q = q.Where("id < ?", standing[0].ID)
 		}
 		// One that was stopped early stands, and does not take the last that was done away.
 		var done []uint
-		if err := s.db.Model(&Sweep{}).Where("target = ? AND NOT partial AND state = ?", t,
+		if err := s.at(ctx).Model(&Sweep{}).Where("target = ? AND NOT partial AND state = ?", t,
 			Done).Order("id desc").Limit(1).Pluck("id", &done).Error; err != nil {
 			return out, err
 		}
@@ -76,7 +77,7 @@ func (s *Store) Prune(keep Retention, now time.Time) (out Pruned, err error) {
 			if w.Pruned || !tooMany && !tooOld {
 				continue
 			}
-			n, err := s.pruneSweep(w.ID)
+			n, err := s.pruneSweep(ctx, w.ID)
 			if err != nil {
 				return out, err
 			}
@@ -87,8 +88,8 @@ func (s *Store) Prune(keep Retention, now time.Time) (out Pruned, err error) {
 	return out, nil
 }
 
-func (s *Store) pruneSweep(id uint) (n int64, err error) {
-	return n, s.db.Transaction(func(tx *gorm.DB) error {
+func (s *Store) pruneSweep(ctx context.Context, id uint) (n int64, err error) {
+	return n, s.at(ctx).Transaction(func(tx *gorm.DB) error {
 		r := tx.Where("sweep_id = ?", id).Delete(&Probe{})
 		n = r.RowsAffected
 		if r.Error != nil {
@@ -100,4 +101,4 @@ func (s *Store) pruneSweep(id uint) (n int64, err error) {
 
 // Shrink gives what was pruned back to the disk. It needs as much room as the database
 // has, for a moment.
-func (s *Store) Shrink() error { return s.db.Exec("VACUUM").Error }
+func (s *Store) Shrink(ctx context.Context) error { return s.at(ctx).Exec("VACUUM").Error }

@@ -15,18 +15,19 @@ import (
 func history(t *testing.T, s *Store, target, letters string) (ids []uint) {
 	t.Helper()
 	r := Revision{At: time.Now()}
-	require.NoError(t, s.AddRevision(&r, nil))
+	require.NoError(t, s.AddRevision(t.Context(), &r, nil))
 	for i, l := range letters {
 		w := Sweep{RevisionID: r.ID, Target: target, State: map[rune]string{'w': Done, 's': Stopped, 'f': Failed,
 			'p': Done}[l], Partial: l == 'p',
 			StartedAt: time.Date(2026, 1, 1+i, 0, 0, 0, 0, time.UTC), Result: []byte(`{"findings":[]}`)}
-		require.NoError(t, s.AddSweep(&w))
+		require.NoError(t, s.AddSweep(t.Context(), &w))
 		for k := range 2 {
 			id := fmt.Sprint("p", k)
-			require.NoError(t, s.Record([]Probe{{SweepID: w.ID, ProbeID: id, Sent: w.StartedAt, Answered: true,
-				Fact: []byte("{}")}}))
+			require.NoError(t, s.Record(t.Context(),
+				[]Probe{{SweepID: w.ID, ProbeID: id, Sent: w.StartedAt, Answered: true,
+					Fact: []byte("{}")}}))
 		}
-		require.NoError(t, s.AddMade(&Made{SweepID: w.ID, Record: "thing"}))
+		require.NoError(t, s.AddMade(t.Context(), &Made{SweepID: w.ID, Record: "thing"}))
 		ids = append(ids, w.ID)
 	}
 	return ids
@@ -56,19 +57,19 @@ func TestRetention(t *testing.T) {
 		s := open(t, "")
 		ids := history(t, s, "t", c.letters)
 		other := history(t, s, "other", "w")
-		standing, err := s.Standing("t")
+		standing, err := s.Standing(t.Context(), "t")
 		require.NoError(t, err)
-		done, err := s.Prune(c.keep, c.now)
+		done, err := s.Prune(t.Context(), c.keep, c.now)
 		require.NoError(t, err)
 		got, gone := "", 0
 		for _, id := range ids {
-			list, err := s.Probes(id)
+			list, err := s.Probes(t.Context(), id)
 			require.NoError(t, err)
-			w, err := s.SweepByID(id)
+			w, err := s.SweepByID(t.Context(), id)
 			require.NoError(t, err)
 			assert.Equal(t, len(list) == 0, w.Pruned)
 			assert.NotEmpty(t, w.Result, "the history of findings stays")
-			made, err := s.MadeOf(id)
+			made, err := s.MadeOf(t.Context(), id)
 			require.NoError(t, err)
 			assert.Len(t, made, 1, "what was left behind stays")
 			if len(list) > 0 {
@@ -80,16 +81,16 @@ func TestRetention(t *testing.T) {
 		}
 		assert.Equal(t, c.stays, got, "%s %v", c.letters, c.keep)
 		assert.Equal(t, Pruned{gone, int64(2 * gone)}, done)
-		again, err := s.Standing("t")
+		again, err := s.Standing(t.Context(), "t")
 		require.NoError(t, err)
 		assert.Equal(t, standing, again)
-		list, err := s.Probes(other[0])
+		list, err := s.Probes(t.Context(), other[0])
 		require.NoError(t, err)
 		assert.Len(t, list, 2, "each target by itself")
-		done, err = s.Prune(c.keep, c.now)
+		done, err = s.Prune(t.Context(), c.keep, c.now)
 		require.NoError(t, err)
 		assert.Zero(t, done, "once is enough")
-		require.NoError(t, s.Shrink())
+		require.NoError(t, s.Shrink(t.Context()))
 		require.NoError(t, s.Close())
 	}
 }
@@ -103,7 +104,7 @@ func TestManyPartialSweepsHideNothing(t *testing.T) {
 		letters += "p"
 	}
 	ids := history(t, s, "t", letters)
-	list, err := s.Standing("t")
+	list, err := s.Standing(t.Context(), "t")
 	require.NoError(t, err)
 	require.Len(t, list, 306)
 	assert.Equal(t, ids[2], list[0].ID, "the newest whole one first")

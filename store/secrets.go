@@ -3,6 +3,7 @@ package store
 // Rule: What is sealed opens with the key of its directory alone.
 
 import (
+	"context"
 	"crypto/rand"
 	"errors"
 	"fmt"
@@ -48,7 +49,7 @@ func (s *Store) key() ([]byte, error) {
 }
 
 // Seal keeps a secret under a name.
-func (s *Store) Seal(name, value string) error {
+func (s *Store) Seal(ctx context.Context, name, value string) error {
 	k, err := s.key()
 	if err != nil {
 		return err
@@ -59,14 +60,14 @@ func (s *Store) Seal(name, value string) error {
 	}
 	nonce := make([]byte, a.NonceSize())
 	_, _ = rand.Read(nonce)
-	return s.db.Clauses(clause.OnConflict{UpdateAll: true}).Create(&Secret{Name: name,
+	return s.at(ctx).Clauses(clause.OnConflict{UpdateAll: true}).Create(&Secret{Name: name,
 		Sealed: a.Seal(nonce, nonce, []byte(value), []byte(name))}).Error
 }
 
 // Unseal returns a kept secret, ErrNotFound when there is none.
-func (s *Store) Unseal(name string) (string, error) {
+func (s *Store) Unseal(ctx context.Context, name string) (string, error) {
 	var x Secret
-	if err := s.db.Take(&x, "name = ?", name).Error; err != nil {
+	if err := s.at(ctx).Take(&x, "name = ?", name).Error; err != nil {
 		return "", found(err)
 	}
 	k, err := s.key()
@@ -89,10 +90,10 @@ func (s *Store) Unseal(name string) (string, error) {
 
 // SealedNames are the names of kept secrets that begin with prefix, without
 // it, in order.
-func (s *Store) SealedNames(prefix string) ([]string, error) {
+func (s *Store) SealedNames(ctx context.Context, prefix string) ([]string, error) {
 	var all []string
-	if err := s.db.Model(&Secret{}).Where("substr(name, 1, ?) = ?", len(prefix), prefix).Order("name").Pluck("name",
-		&all).Error; err != nil {
+	if err := s.at(ctx).Model(&Secret{}).Where("substr(name, 1, ?) = ?", len(prefix), prefix).Order("name").
+		Pluck("name", &all).Error; err != nil {
 		return nil, err
 	}
 	for i := range all {
@@ -102,8 +103,8 @@ func (s *Store) SealedNames(prefix string) ([]string, error) {
 }
 
 // Forget removes a kept secret, ErrNotFound when there is none.
-func (s *Store) Forget(name string) error {
-	r := s.db.Delete(&Secret{}, "name = ?", name)
+func (s *Store) Forget(ctx context.Context, name string) error {
+	r := s.at(ctx).Delete(&Secret{}, "name = ?", name)
 	if r.Error == nil && r.RowsAffected == 0 {
 		return ErrNotFound
 	}

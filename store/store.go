@@ -7,6 +7,7 @@
 package store
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"os"
@@ -182,8 +183,8 @@ func Unwritable(err error) bool {
 
 // LimitPages keeps the database from growing beyond so many pages, as a full disk
 // would.
-func (s *Store) LimitPages(n int) error {
-	return s.db.Exec(fmt.Sprintf("PRAGMA max_page_count = %d", n)).Error
+func (s *Store) LimitPages(ctx context.Context, n int) error {
+	return s.at(ctx).Exec(fmt.Sprintf("PRAGMA max_page_count = %d", n)).Error
 }
 
 // ErrInUse says that another process works with a data directory.
@@ -292,9 +293,12 @@ func found(err error) error {
 	return err
 }
 
+// at is the database for as long as somebody waits for it.
+func (s *Store) at(ctx context.Context) *gorm.DB { return s.db.WithContext(ctx) }
+
 // AddRevision keeps a text with the files that belong to it.
-func (s *Store) AddRevision(r *Revision, files map[string]string) error {
-	return s.db.Transaction(func(tx *gorm.DB) error {
+func (s *Store) AddRevision(ctx context.Context, r *Revision, files map[string]string) error {
+	return s.at(ctx).Transaction(func(tx *gorm.DB) error {
 		if err := tx.Create(r).Error; err != nil {
 			return err
 		}
@@ -310,17 +314,17 @@ func (s *Store) AddRevision(r *Revision, files map[string]string) error {
 }
 
 // LastRevision returns the newest revision, ErrNotFound when there is none.
-func (s *Store) LastRevision() (r Revision, err error) {
-	return r, found(s.db.Order("id desc").Take(&r).Error)
+func (s *Store) LastRevision(ctx context.Context) (r Revision, err error) {
+	return r, found(s.at(ctx).Order("id desc").Take(&r).Error)
 }
 
 // RevisionByID returns one revision with its files.
-func (s *Store) RevisionByID(id uint) (r Revision, files map[string]string, err error) {
-	if err = s.db.Take(&r, id).Error; err != nil {
+func (s *Store) RevisionByID(ctx context.Context, id uint) (r Revision, files map[string]string, err error) {
+	if err = s.at(ctx).Take(&r, id).Error; err != nil {
 		return r, nil, found(err)
 	}
 	var list []File
-	if err = s.db.Where("revision_id = ?", id).Find(&list).Error; err != nil {
+	if err = s.at(ctx).Where("revision_id = ?", id).Find(&list).Error; err != nil {
 		return r, nil, err
 	}
 	files = map[string]string{}
@@ -331,24 +335,28 @@ func (s *Store) RevisionByID(id uint) (r Revision, files map[string]string, err 
 }
 
 // Revisions lists the newest revisions without their text.
-func (s *Store) Revisions(limit int) (out []Revision, err error) {
-	return out, s.db.Select("id", "at", "message", "name").Order("id desc").Limit(limit).Find(&out).Error
+func (s *Store) Revisions(ctx context.Context, limit int) (out []Revision, err error) {
+	return out, s.at(ctx).Select("id", "at", "message", "name").Order("id desc").Limit(limit).Find(&out).Error
 }
 
 // AddSweep begins a sweep.
-func (s *Store) AddSweep(w *Sweep) error { return s.db.Create(w).Error }
+func (s *Store) AddSweep(ctx context.Context, w *Sweep) error {
+	return s.at(ctx).Create(w).Error
+}
 
 // SaveSweep writes all fields of a sweep.
-func (s *Store) SaveSweep(w *Sweep) error { return s.db.Save(w).Error }
+func (s *Store) SaveSweep(ctx context.Context, w *Sweep) error {
+	return s.at(ctx).Save(w).Error
+}
 
 // SweepByID returns one sweep.
-func (s *Store) SweepByID(id uint) (w Sweep, err error) {
-	return w, found(s.db.Take(&w, id).Error)
+func (s *Store) SweepByID(ctx context.Context, id uint) (w Sweep, err error) {
+	return w, found(s.at(ctx).Take(&w, id).Error)
 }
 
 // Sweeps lists the newest sweeps without their results, of one target when it is not empty.
-func (s *Store) Sweeps(target string, limit int) (out []Sweep, err error) {
-	q := s.db.Omit("result").Order("id desc").Limit(limit)
+func (s *Store) Sweeps(ctx context.Context, target string, limit int) (out []Sweep, err error) {
+	q := s.at(ctx).Omit("result").Order("id desc").Limit(limit)
 	if target != "" {
 		q = q.Where("target = ?", target)
 	}
@@ -356,19 +364,19 @@ func (s *Store) Sweeps(target string, limit int) (out []Sweep, err error) {
 }
 
 // InterruptRunning marks sweeps that a dead process left running.
-func (s *Store) InterruptRunning() error {
-	return s.db.Model(&Sweep{}).Where("state = ?", Running).Update("state", Interrupted).Error
+func (s *Store) InterruptRunning(ctx context.Context) error {
+	return s.at(ctx).Model(&Sweep{}).Where("state = ?", Running).Update("state", Interrupted).Error
 }
 
 // Intend records that a probe is about to be sent.
-func (s *Store) Intend(p Probe) error {
-	return s.db.Clauses(clause.OnConflict{UpdateAll: true}).Create(&p).Error
+func (s *Store) Intend(ctx context.Context, p Probe) error {
+	return s.at(ctx).Clauses(clause.OnConflict{UpdateAll: true}).Create(&p).Error
 }
 
 // Withdraw takes an intent back: the probe was turned away for coming too early, and
 // is sent another time.
-func (s *Store) Withdraw(sweep uint, probe string) error {
-	return s.db.Where("sweep_id = ? AND probe_id = ? AND NOT answered", sweep, probe).Delete(&Probe{}).Error
+func (s *Store) Withdraw(ctx context.Context, sweep uint, probe string) error {
+	return s.at(ctx).Where("sweep_id = ? AND probe_id = ? AND NOT answered", sweep, probe).Delete(&Probe{}).Error
 }
 
 // batchRows is how many rows go into one statement.
@@ -376,47 +384,50 @@ const batchRows = 200
 
 // Record writes probes with what came of them, all or none. What stood of them before is
 // replaced.
-func (s *Store) Record(list []Probe) error {
-	return s.db.Clauses(clause.OnConflict{UpdateAll: true}).CreateInBatches(list, batchRows).Error
+func (s *Store) Record(ctx context.Context, list []Probe) error {
+	return s.at(ctx).Clauses(clause.OnConflict{UpdateAll: true}).CreateInBatches(list, batchRows).Error
 }
 
 // Probes lists the probes of sweeps that were sent, sweep by sweep.
-func (s *Store) Probes(sweeps ...uint) (out []Probe, err error) {
-	return out, s.db.Where("sweep_id IN ?", sweeps).Order("sweep_id, sent").Find(&out).Error
+func (s *Store) Probes(ctx context.Context, sweeps ...uint) (out []Probe, err error) {
+	return out, s.at(ctx).Where("sweep_id IN ?", sweeps).Order("sweep_id, sent").Find(&out).Error
 }
 
 // Past lists answered probes of one crossing over all sweeps of a target, the newest
 // first, without their facts.
-func (s *Store) Past(target, route, identity string, limit int) (out []Probe, err error) {
-	return out, s.past(target).Select("sweep_id", "probe_id", "kind", "status", "sent").
+func (s *Store) Past(ctx context.Context, target, route, identity string, limit int) (out []Probe, err error) {
+	return out, s.past(ctx, target).Select("sweep_id", "probe_id", "kind", "status", "sent").
 		Where("route = ? AND identity = ?", route, identity).Limit(limit).Find(&out).Error
 }
 
 // PastOf lists a probe over all sweeps of a target in which it was answered, the newest
 // first, with its facts.
-func (s *Store) PastOf(target, probe string, limit int) (out []Probe, err error) {
-	return out, s.past(target).Select("probes.*").Where("probe_id = ?", probe).Limit(limit).Find(&out).Error
+func (s *Store) PastOf(ctx context.Context, target, probe string, limit int) (out []Probe, err error) {
+	return out, s.past(ctx, target).Select("probes.*").Where("probe_id = ?", probe).Limit(limit).Find(&out).Error
 }
 
-func (s *Store) past(target string) *gorm.DB {
-	return s.db.Joins("JOIN sweeps ON sweeps.id = probes.sweep_id").Where("sweeps.target = ? AND answered", target).
+func (s *Store) past(ctx context.Context, target string) *gorm.DB {
+	return s.at(ctx).Joins("JOIN sweeps ON sweeps.id = probes.sweep_id").
+		Where("sweeps.target = ? AND answered", target).
 		Order("sweep_id desc")
 }
 
 // AddMade records a throwaway record.
-func (s *Store) AddMade(m *Made) error { return s.db.Create(m).Error }
+func (s *Store) AddMade(ctx context.Context, m *Made) error {
+	return s.at(ctx).Create(m).Error
+}
 
 // SetMade says what became of it.
-func (s *Store) SetMade(id uint, state, why string) error {
-	return s.db.Model(&Made{}).Where("id = ?", id).Updates(map[string]any{"state": state, "why": why}).Error
+func (s *Store) SetMade(ctx context.Context, id uint, state, why string) error {
+	return s.at(ctx).Model(&Made{}).Where("id = ?", id).Updates(map[string]any{"state": state, "why": why}).Error
 }
 
 // MadeOf lists what a sweep made.
-func (s *Store) MadeOf(sweep uint) (out []Made, err error) {
-	return out, s.db.Where("sweep_id = ?", sweep).Order("id").Find(&out).Error
+func (s *Store) MadeOf(ctx context.Context, sweep uint) (out []Made, err error) {
+	return out, s.at(ctx).Where("sweep_id = ?", sweep).Order("id").Find(&out).Error
 }
 
 // NameMade records the id of a throwaway record that was made.
-func (s *Store) NameMade(id uint, rid string) error {
-	return s.db.Model(&Made{}).Where("id = ?", id).Updates(map[string]any{"state": "made", "rid": rid}).Error
+func (s *Store) NameMade(ctx context.Context, id uint, rid string) error {
+	return s.at(ctx).Model(&Made{}).Where("id = ?", id).Updates(map[string]any{"state": "made", "rid": rid}).Error
 }

@@ -22,27 +22,28 @@ func open(t *testing.T, dir string) *Store {
 func TestWhatIsKeptIsThereAgain(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "new", "folder")
 	s := open(t, dir)
-	_, err := s.LastRevision()
+	_, err := s.LastRevision(t.Context())
 	require.ErrorIs(t, err, ErrNotFound)
 	r := Revision{At: time.Now(), Message: "m", Name: "n", Text: "t"}
-	require.NoError(t, s.AddRevision(&r, map[string]string{"a.yaml": "x"}))
+	require.NoError(t, s.AddRevision(t.Context(), &r, map[string]string{"a.yaml": "x"}))
 	w := Sweep{RevisionID: r.ID, Target: "t", State: Running, StartedAt: time.Now()}
-	require.NoError(t, s.AddSweep(&w))
-	require.NoError(t, s.Intend(Probe{SweepID: w.ID, ProbeID: "p", Route: "GET /a", Identity: "ann", Unsafe: true,
-		Sent: time.Now()}))
+	require.NoError(t, s.AddSweep(t.Context(), &w))
+	require.NoError(t, s.Intend(t.Context(),
+		Probe{SweepID: w.ID, ProbeID: "p", Route: "GET /a", Identity: "ann", Unsafe: true,
+			Sent: time.Now()}))
 	require.NoError(t, s.Close())
 
 	s = open(t, dir)
 	defer func() { assert.NoError(t, s.Close()) }()
-	got, files, err := s.RevisionByID(r.ID)
+	got, files, err := s.RevisionByID(t.Context(), r.ID)
 	require.NoError(t, err)
 	assert.Equal(t, "t", got.Text)
 	assert.Equal(t, map[string]string{"a.yaml": "x"}, files)
-	require.NoError(t, s.InterruptRunning())
-	again, err := s.SweepByID(w.ID)
+	require.NoError(t, s.InterruptRunning(t.Context()))
+	again, err := s.SweepByID(t.Context(), w.ID)
 	require.NoError(t, err)
 	assert.Equal(t, Interrupted, again.State)
-	list, err := s.Probes(w.ID)
+	list, err := s.Probes(t.Context(), w.ID)
 	require.NoError(t, err)
 	require.Len(t, list, 1)
 	assert.True(t, list[0].Unsafe)
@@ -53,66 +54,68 @@ func TestJournal(t *testing.T) {
 	s := open(t, "")
 	defer func() { assert.NoError(t, s.Close()) }()
 	r := Revision{At: time.Now()}
-	require.NoError(t, s.AddRevision(&r, nil))
+	require.NoError(t, s.AddRevision(t.Context(), &r, nil))
 	var ids []uint
 	for range 3 {
 		w := Sweep{RevisionID: r.ID, Target: "t", State: Done, StartedAt: time.Now()}
-		require.NoError(t, s.AddSweep(&w))
+		require.NoError(t, s.AddSweep(t.Context(), &w))
 		ids = append(ids, w.ID)
 		for range 2 { // an intent that is written again replaces the first
-			require.NoError(t, s.Intend(Probe{SweepID: w.ID, ProbeID: "p", Route: "GET /a", Identity: "ann",
-				Sent: time.Now()}))
+			require.NoError(t, s.Intend(t.Context(),
+				Probe{SweepID: w.ID, ProbeID: "p", Route: "GET /a", Identity: "ann",
+					Sent: time.Now()}))
 		}
 		more := make([]Probe, 2*batchRows)
 		for i := range more {
 			more[i] = Probe{SweepID: w.ID, ProbeID: fmt.Sprint("q", i), Sent: time.Now(), Answered: true}
 		}
-		require.NoError(t, s.Record(append(more, Probe{SweepID: w.ID, ProbeID: "p", Route: "GET /a", Identity: "ann",
-			Sent: time.Now(), Answered: true, Kind: "crossing", Status: 403, Fact: []byte("fact")})))
-		list, err := s.Probes(w.ID)
+		require.NoError(t, s.Record(t.Context(),
+			append(more, Probe{SweepID: w.ID, ProbeID: "p", Route: "GET /a", Identity: "ann",
+				Sent: time.Now(), Answered: true, Kind: "crossing", Status: 403, Fact: []byte("fact")})))
+		list, err := s.Probes(t.Context(), w.ID)
 		require.NoError(t, err)
 		assert.Len(t, list, len(more)+1, "what came replaces the intent")
 	}
-	require.Error(t, s.Record([]Probe{{SweepID: ids[0], ProbeID: "new"}, {SweepID: 99, ProbeID: "p"}}),
+	require.Error(t, s.Record(t.Context(), []Probe{{SweepID: ids[0], ProbeID: "new"}, {SweepID: 99, ProbeID: "p"}}),
 		"there is no such sweep")
-	list, err := s.Probes(ids[0])
+	list, err := s.Probes(t.Context(), ids[0])
 	require.NoError(t, err)
 	assert.Len(t, list, 2*batchRows+1, "all or none")
-	past, err := s.Past("t", "GET /a", "ann", 2)
+	past, err := s.Past(t.Context(), "t", "GET /a", "ann", 2)
 	require.NoError(t, err)
 	require.Len(t, past, 2)
 	assert.Equal(t, ids[2], past[0].SweepID, "the newest first")
 	assert.Nil(t, past[0].Fact, "lists have none")
 	assert.Equal(t, []any{"crossing", 403}, []any{past[0].Kind, past[0].Status})
-	of, err := s.PastOf("t", "p", 2)
+	of, err := s.PastOf(t.Context(), "t", "p", 2)
 	require.NoError(t, err)
 	require.Len(t, of, 2)
 	assert.Equal(t, "fact", string(of[0].Fact))
 	assert.Equal(t, ids[2], of[0].SweepID)
-	none, err := s.Past("other", "GET /a", "ann", 2)
+	none, err := s.Past(t.Context(), "other", "GET /a", "ann", 2)
 	require.NoError(t, err)
 	assert.Empty(t, none)
 
 	m := Made{SweepID: ids[0], Record: "r", State: "making"}
-	require.NoError(t, s.AddMade(&m))
-	require.NoError(t, s.NameMade(m.ID, "r-1"))
-	require.NoError(t, s.SetMade(m.ID, "removed", ""))
-	made, err := s.MadeOf(ids[0])
+	require.NoError(t, s.AddMade(t.Context(), &m))
+	require.NoError(t, s.NameMade(t.Context(), m.ID, "r-1"))
+	require.NoError(t, s.SetMade(t.Context(), m.ID, "removed", ""))
+	made, err := s.MadeOf(t.Context(), ids[0])
 	require.NoError(t, err)
 	assert.Equal(t, "r-1", made[0].RID)
 	assert.Equal(t, "removed", made[0].State)
-	assert.Error(t, s.Intend(Probe{SweepID: 99, ProbeID: "p", Sent: time.Now()}), "foreign keys are on")
+	assert.Error(t, s.Intend(t.Context(), Probe{SweepID: 99, ProbeID: "p", Sent: time.Now()}), "foreign keys are on")
 }
 
 func TestSecretsAreSealed(t *testing.T) {
 	dir := t.TempDir()
 	s := open(t, dir)
 	defer func() { assert.NoError(t, s.Close()) }()
-	_, err := s.Unseal("a")
+	_, err := s.Unseal(t.Context(), "a")
 	require.ErrorIs(t, err, ErrNotFound)
-	require.NoError(t, s.Seal("a", "first"))
-	require.NoError(t, s.Seal("a", "second"))
-	got, err := s.Unseal("a")
+	require.NoError(t, s.Seal(t.Context(), "a", "first"))
+	require.NoError(t, s.Seal(t.Context(), "a", "second"))
+	got, err := s.Unseal(t.Context(), "a")
 	require.NoError(t, err)
 	assert.Equal(t, "second", got)
 	info, err := os.Stat(filepath.Join(dir, "secrets.key"))
@@ -120,14 +123,14 @@ func TestSecretsAreSealed(t *testing.T) {
 	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
 	// A sealed value is bound to its name, and to the key.
 	require.NoError(t, s.db.Exec("INSERT INTO secrets SELECT 'b', sealed FROM secrets WHERE name = 'a'").Error)
-	_, err = s.Unseal("b")
+	_, err = s.Unseal(t.Context(), "b")
 	assert.ErrorContains(t, err, "cannot be opened")
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "secrets.key"), make([]byte, 32), 0o600))
-	_, err = s.Unseal("a")
+	_, err = s.Unseal(t.Context(), "a")
 	assert.ErrorContains(t, err, "cannot be opened")
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "secrets.key"), []byte("short"), 0o600))
-	assert.ErrorContains(t, s.Seal("c", "x"), "cannot be used", "a damaged key is not replaced in silence")
-	assert.Error(t, open(t, "").Seal("a", "x"), "a memory database has no key")
+	assert.ErrorContains(t, s.Seal(t.Context(), "c", "x"), "cannot be used", "a damaged key is not replaced in silence")
+	assert.Error(t, open(t, "").Seal(t.Context(), "a", "x"), "a memory database has no key")
 }
 
 func TestAFolderThatCannotBe(t *testing.T) {
@@ -146,16 +149,16 @@ func TestAReadOnlyDiskCanBeLookedAt(t *testing.T) {
 	defer func() { assert.NoError(t, syscall.Unmount(dir, syscall.MNT_DETACH)) }()
 	s := open(t, dir)
 	w := Sweep{RevisionID: 1, Target: "t", State: Done}
-	require.NoError(t, s.AddRevision(&Revision{Text: "x"}, nil))
-	require.NoError(t, s.AddSweep(&w))
+	require.NoError(t, s.AddRevision(t.Context(), &Revision{Text: "x"}, nil))
+	require.NoError(t, s.AddSweep(t.Context(), &w))
 	require.NoError(t, s.Close())
 	require.NoError(t, syscall.Mount("tmpfs", dir, "tmpfs", syscall.MS_REMOUNT|syscall.MS_RDONLY, ""))
 	s = open(t, dir)
 	assert.NotEmpty(t, s.ReadOnly())
-	got, err := s.SweepByID(w.ID)
+	got, err := s.SweepByID(t.Context(), w.ID)
 	require.NoError(t, err)
 	assert.Equal(t, "t", got.Target)
-	assert.True(t, Unwritable(s.AddSweep(&Sweep{RevisionID: 1})))
+	assert.True(t, Unwritable(s.AddSweep(t.Context(), &Sweep{RevisionID: 1})))
 	require.NoError(t, s.Close())
 	unlock, err := Lock(dir, "a test")
 	require.NoError(t, err)
@@ -165,7 +168,7 @@ func TestAReadOnlyDiskCanBeLookedAt(t *testing.T) {
 	fill(t, filepath.Join(dir, "full"))
 	s = open(t, dir)
 	defer func() { assert.NoError(t, s.Close()) }()
-	_, err = s.SweepByID(w.ID)
+	_, err = s.SweepByID(t.Context(), w.ID)
 	assert.NoError(t, err)
 	unlock, err = Lock(dir, "a test")
 	require.NoError(t, err)

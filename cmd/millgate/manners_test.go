@@ -172,7 +172,7 @@ func TestADirectoryInUse(t *testing.T) {
 	gate := filepath.Join(data, "x.gate.yaml")
 	require.NoError(t, os.WriteFile(gate, []byte("millgate: 1\ntargets: { t: { base: \"http://127.0.0.1:1\" } "+
 		"}\nroutes: [GET /a]\naccess: [{ at: GET /a, who: anyone }]\n"), 0o600))
-	a, err := app.Open(data, gate)
+	a, err := app.Open(t.Context(), data, gate)
 	require.NoError(t, err)
 	code, _, errs := run(t, "sweep", gate, "--target", "t", "--data", data)
 	assert.Equal(t, 2, code)

@@ -34,7 +34,7 @@ do more or less than declared.`,
 					return err
 				}
 			}
-			a, err := app.Open("", gate)
+			a, err := app.Open(cmd.Context(), "", gate)
 			if err != nil {
 				return exit{exitWrong, err}
 			}

@@ -56,7 +56,7 @@ The findings of every sweep, and what it left behind, stay too.`,
 				return exit{exitWrong, fmt.Errorf("say what to keep, with --keep-sweeps or --keep-for; without them " +
 					"everything stays")}
 			}
-			done, err := app.PruneData(data, r)
+			done, err := app.PruneData(cmd.Context(), data, r)
 			if err != nil {
 				return exit{exitWrong, err}
 			}

@@ -186,7 +186,7 @@ func serve(ctx context.Context, cmd *cobra.Command, listen, data, file string, d
 		return exit{exitWrong, fmt.Errorf("the interface cannot listen on %s: %w; choose another with --listen", listen,
 			err)}
 	}
-	a, err := app.Open(data, file) //nolint:contextcheck // what it does now ends before it returns
+	a, err := app.Open(ctx, data, file) //nolint:contextcheck // what it does now ends before it returns
 	if err != nil {
 		return exit{exitWrong, errors.Join(err, l.Close())}
 	}
@@ -194,15 +194,15 @@ func serve(ctx context.Context, cmd *cobra.Command, listen, data, file string, d
 	log := logger()
 	if why := a.ReadOnly(); why != "" {
 		log.WarnContext(ctx, "nothing can be kept, what is there can be looked at", "why", why)
-	} else if _, err := a.Prune(); err != nil {
+	} else if _, err := a.Prune(ctx); err != nil {
 		log.WarnContext(ctx, "exchanges of earlier sweeps were not pruned", "why", err)
 	}
 	open := func() error { //nolint:contextcheck // the demo lasts longer than the question
-		f, err := d.start()
+		f, err := d.start() //nolint:contextcheck // the same
 		if err != nil {
 			return fmt.Errorf("%w: %w", app.ErrInput, err)
 		}
-		return a.OpenFile(f)
+		return a.OpenFile(ctx, f)
 	}
 	srv := &http.Server{Handler: server.New(a, open, log).Handler(), ReadHeaderTimeout: 10 * time.Second}
 	fmt.Fprintf(cmd.OutOrStdout(), "Mill Gate is at http://%s\n", l.Addr())

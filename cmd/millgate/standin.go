@@ -102,7 +102,7 @@ func keepCommand() *cobra.Command {
 			if value == "" {
 				return exit{exitWrong, fmt.Errorf("no secret was given, so nothing was kept")}
 			}
-			if err := app.KeepSecret(data, args[0], value); err != nil {
+			if err := app.KeepSecret(cmd.Context(), data, args[0], value); err != nil {
 				return exit{exitWrong, err}
 			}
 			return nil

@@ -82,7 +82,7 @@ stopped, or it could not be stored); else 1 findings at or above --fail-on; else
 			if _, _, err := readDeclaration(args[0]); err != nil {
 				return err
 			}
-			a, err := app.Open(w.data, args[0])
+			a, err := app.Open(cmd.Context(), w.data, args[0])
 			if err != nil {
 				return exit{exitWrong, err}
 			}
@@ -128,7 +128,7 @@ func runSweep(cmd *cobra.Command, a *app.App, w sweeping) error {
 	a.Ask = asker(cmd)
 	events, end := a.Events.Listen("sweep", "wait")
 	defer func() { end() }()
-	run, err := a.StartSweep(w.target, w.base)
+	run, err := a.StartSweep(cmd.Context(), w.target, w.base)
 	if err != nil {
 		code := exitWrong
 		if errors.Is(err, app.ErrUnreachable) || errors.Is(err, app.ErrNotStored) {
@@ -166,7 +166,7 @@ func runSweep(cmd *cobra.Command, a *app.App, w sweeping) error {
 	if live {
 		fmt.Fprint(errs, clearLine)
 	}
-	ended, res, err := a.SweepResult(run.ID)
+	ended, res, err := a.SweepResult(cmd.Context(), run.ID)
 	if err != nil {
 		return exit{exitTarget, err}
 	}

@@ -88,7 +88,7 @@ func audit(cmd *cobra.Command, gate, target string, in io.Reader) (token.Audited
 	if _, err := meant(cmd, gate); err != nil {
 		return token.Audited{}, err
 	}
-	a, err := app.Open("", gate)
+	a, err := app.Open(cmd.Context(), "", gate)
 	if err != nil {
 		return token.Audited{}, exit{exitWrong, err}
 	}
