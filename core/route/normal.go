@@ -22,29 +22,56 @@ func unhex(c byte) (byte, bool) {
 
 // NormaliseSegment applies RFC 3986 sections 6.2.2.1 and 6.2.2.2 to one
 // segment: percent-encodings in upper case, unreserved characters decoded.
-// A broken percent-encoding is left as it stands.
+// A broken percent-encoding is left as it stands, and so is what would mend it: "%4%31" is
+// not "%41".
 func NormaliseSegment(s string) string {
 	if !strings.Contains(s, "%") {
 		return s
 	}
-	var b strings.Builder
+	out := make([]byte, 0, len(s))
+	broken := -3 // where in out the last broken one begins
 	for i := 0; i < len(s); i++ {
-		if s[i] == '%' && i+2 < len(s) {
-			hi, ok1 := unhex(s[i+1])
-			lo, ok2 := unhex(s[i+2])
-			if ok1 && ok2 {
-				if c := hi<<4 | lo; unreserved(c) {
-					b.WriteByte(c)
-				} else {
-					b.Write([]byte{'%', hexUpper[hi], hexUpper[lo]})
-				}
-				i += 2
-				continue
+		c, encoded := decoded(s[i:])
+		switch {
+		case !encoded:
+			if s[i] == '%' {
+				broken = len(out)
 			}
+			out = append(out, s[i])
+			continue
+		case unreserved(c) && !mends(out, broken, c):
+			out = append(out, c)
+		default:
+			out = append(out, '%', hexUpper[c>>4], hexUpper[c&15])
 		}
-		b.WriteByte(s[i])
+		i += 2
 	}
-	return b.String()
+	return string(out)
+}
+
+// decoded is the character whose percent-encoding stands at the beginning; ok is false where
+// none does.
+func decoded(s string) (c byte, ok bool) {
+	if len(s) < 3 || s[0] != '%' {
+		return 0, false
+	}
+	hi, ok1 := unhex(s[1])
+	lo, ok2 := unhex(s[2])
+	return hi<<4 | lo, ok1 && ok2
+}
+
+// mends says whether a character behind what is there already would be a part of the encoding
+// that is broken there.
+func mends(out []byte, broken int, c byte) bool {
+	_, digit := unhex(c)
+	switch len(out) - broken {
+	case 1:
+		return digit
+	case 2:
+		_, first := unhex(out[broken+1])
+		return digit && first
+	}
+	return false
 }
 
 // Normalise applies RFC 3986 section 6.2.2 to a path: every segment as in

@@ -29,6 +29,8 @@ func TestNormaliseVectors(t *testing.T) {
 		"/a//b":               "/a//b",
 		"/A/b":                "/A/b",
 		"/%2e%2E/x":           "/x",
+		"/%4%31/%%41B/%e%62":  "/%4%31/%%41B/%e%62", // what would mend a broken encoding is another path
+		"/%4%7e/%%7ex/%g%41":  "/%4~/%~x/%gA",
 		"":                    "/",
 		"/":                   "/",
 	} {
