@@ -6,7 +6,11 @@ import (
 	"bytes"
 	"cmp"
 	"encoding/json"
+	"runtime"
+	"slices"
 	"strings"
+
+	"golang.org/x/sync/errgroup"
 
 	"millgate/core/check"
 	"millgate/core/check/credential"
@@ -33,26 +37,27 @@ type Fact struct {
 	Exchange *check.Exchange `json:"exchange,omitempty"`
 	Record   string          `json:"record,omitempty"`   // id it was sent on
 	ReadBack string          `json:"readBack,omitempty"` // unchanged, changed, gone
-	Raised   string          `json:"raised,omitempty"`   // where a raised role was seen
 	Lost     string          `json:"lost,omitempty"`     // why there is no answer to judge
 	Repeats  int             `json:"repeats,omitempty"`
 	// Sick: it failed while the service as a whole did.
 	Sick bool `json:"sick,omitempty"`
 	// NoCredential: what it presents could not be obtained.
-	NoCredential bool         `json:"noCredential,omitempty"`
-	Then         []FollowedUp `json:"then,omitempty"`     // what the route's follow-ups were answered
-	Token        *check.Given `json:"token,omitempty"`    // what was given out, as versions before kept it
-	Check        *check.Fact  `json:"check,omitempty"`    // of a family of its own
-	SameSite     string       `json:"sameSite,omitempty"` // of a cookie, as versions before kept it
-	Sweep        uint         `json:"sweep"`
+	NoCredential bool        `json:"noCredential,omitempty"`
+	Check        *check.Fact `json:"check,omitempty"` // of a family of its own
+	Sweep        uint        `json:"sweep"`
 }
 
-// FollowedUp is what came of a follow-up, as versions before kept it.
-type FollowedUp struct {
-	Request  string         `json:"request"` // as the declaration has it
-	As       string         `json:"as,omitempty"`
-	Exchange check.Exchange `json:"exchange"`
-	Lost     string         `json:"lost,omitempty"` // why it was not sent
+// before is what facts had beside that in versions before.
+type before struct {
+	Raised   string       `json:"raised"`   // where a raised role was seen
+	SameSite string       `json:"sameSite"` // of a cookie
+	Token    *check.Given `json:"token"`    // what was given out
+	Then     []struct {   // what the route's follow-ups were answered
+		Request  string         `json:"request"` // as the declaration has it
+		As       string         `json:"as"`
+		Exchange check.Exchange `json:"exchange"`
+		Lost     string         `json:"lost"` // why it was not sent
+	} `json:"then"`
 }
 
 func (f *Fact) answer() check.Answer { return check.AnswerOf(*f.Exchange) }
@@ -64,9 +69,13 @@ func decodeFact(id, identity string, b []byte, families check.Families) (*Fact, 
 		return nil, err
 	}
 	if f.Check == nil {
+		var old before
+		if err := json.Unmarshal(b, &old); err != nil {
+			return nil, err
+		}
 		switch {
-		case f.Token != nil:
-			f.Check, f.Token = issued.Before(f.Token), nil
+		case old.Token != nil:
+			f.Check = issued.Before(old.Token)
 			return &f, nil
 		case strings.HasPrefix(id, pages.Family{}.Name()+"|") && f.Lost == "":
 			return &f, f.pageBefore(b)
@@ -75,12 +84,11 @@ func decodeFact(id, identity string, b []byte, families check.Families) (*Fact, 
 		case strings.HasPrefix(id, quotas.Family{}.Name()+"|") && f.Lost == "":
 			return &f, f.quotaBefore(b)
 		case strings.HasPrefix(id, raised.Family{}.Name()+"|") && f.Lost == "":
-			f.Check = raised.Before(*f.Exchange, f.Repeats, f.Record, f.Raised)
-			f.Raised = ""
+			f.Check = raised.Before(*f.Exchange, f.Repeats, f.Record, old.Raised)
 			f.first()
 			return &f, nil
 		case onRecord(id) != "" && f.Lost == "":
-			f.recordBefore(onRecord(id), identity)
+			f.recordBefore(onRecord(id), identity, old)
 			return &f, nil
 		case bytes.Contains(b, []byte(`"drill":`)):
 			return &f, f.asBefore(b)
@@ -154,9 +162,9 @@ func onRecord(id string) string {
 
 // recordBefore reads such a probe as versions before kept it: one exchange, what became of
 // the record, and what follow-ups were answered.
-func (f *Fact) recordBefore(family, identity string) {
+func (f *Fact) recordBefore(family, identity string, old before) {
 	var then []check.Report
-	for _, t := range f.Then {
+	for _, t := range old.Then {
 		r := check.ReportOf(t.Request+" as "+cmp.Or(t.As, identity, "nobody"), t.Exchange)
 		if t.Lost != "" {
 			r.Fate, r.Why = check.Unsent, t.Lost
@@ -165,8 +173,7 @@ func (f *Fact) recordBefore(family, identity string) {
 	}
 	f.Check = check.OnRecords{}.Before(family, *f.Exchange, f.Repeats, check.Recorded{Record: f.Record,
 		ReadBack: check.Change(f.ReadBack)}, then)
-	f.Check.Reports[0].SameSite = f.SameSite
-	f.Then, f.SameSite = nil, ""
+	f.Check.Reports[0].SameSite = old.SameSite
 	f.first()
 }
 
@@ -283,6 +290,12 @@ func (j *judge) evidence() *check.Evidence {
 	return check.NewEvidence(func(key string) *check.Fact { return j.fact(key).seen() })
 }
 
+// widens says whether a gap of a probe can ask for more.
+func (j *judge) widens(p *check.Probe) bool {
+	_, ok := j.plan.Family(p).(check.Widening)
+	return ok
+}
+
 // widen plans what a gap asks for.
 func (j *judge) widen(it check.Item) []*check.Probe {
 	if !it.Verdict.Kind.IsGap() {
@@ -309,14 +322,33 @@ func (f *Fact) seen() *check.Fact {
 // all judges every fact, in the order of the plan.
 func (j *judge) all() []check.Item {
 	var out []check.Item
-	for i := 0; i < len(j.plan.Probes); i++ { // a gap can add to them
-		p := j.plan.Probes[i]
-		if j.fact(p.Key()) == nil {
-			continue
+	for from := 0; from < len(j.plan.Probes); { // a gap can add to them
+		more := j.each(j.plan.Probes[from:])
+		from = len(j.plan.Probes)
+		for _, it := range more {
+			j.widen(it)
 		}
-		it := j.judge(p)
-		out = append(out, it)
-		j.widen(it)
+		out = append(out, more...)
 	}
 	return out
+}
+
+// each judges the probes whose facts are known, beside each other.
+func (j *judge) each(list []*check.Probe) []check.Item {
+	const part = 512
+	parts := make([][]check.Item, (len(list)+part-1)/part)
+	var g errgroup.Group
+	g.SetLimit(runtime.GOMAXPROCS(0))
+	for i := range parts {
+		g.Go(func() error {
+			for _, p := range list[i*part : min(len(list), (i+1)*part)] {
+				if j.fact(p.Key()) != nil {
+					parts[i] = append(parts[i], j.judge(p))
+				}
+			}
+			return nil
+		})
+	}
+	_ = g.Wait() // none of them fails
+	return slices.Concat(parts...)
 }

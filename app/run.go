@@ -246,7 +246,7 @@ func (r *run) widen() error {
 	}
 	var more []*check.Probe
 	for _, p := range r.probes {
-		if r.facts.of(p.Key()) != nil {
+		if r.judge.widens(p) && r.facts.of(p.Key()) != nil {
 			more = append(more, r.judge.widen(r.judge.judge(p))...)
 		}
 	}
