@@ -477,9 +477,14 @@ func (a *App) RevisionText(ctx context.Context, id uint) (string, error) {
 // OpenFile replaces the workspace's declaration by a file elsewhere, for
 // example the demo's.
 func (a *App) OpenFile(ctx context.Context, path string) error {
-	if a.busy() {
-		return ErrBusy
+	if err := a.begin(filepath.Base(path), nil); err != nil { // no sweep begins meanwhile
+		return err
 	}
+	defer func() {
+		a.mu.Lock()
+		a.starting = ""
+		a.mu.Unlock()
+	}()
 	text, err := os.ReadFile(path)
 	if err != nil {
 		return fmt.Errorf("the declaration %s cannot be read: %w", path, err)

@@ -135,7 +135,11 @@ func (a *App) StartSweep(ctx context.Context, target, base string) (*Run, error)
 // start begins a sweep: there is one at a time.
 func (a *App) start(ctx context.Context, d *declaration.Document, t *declaration.Target, base string,
 	pl *check.Plan, only []*check.Probe, facts *known, w store.Sweep, lost map[string]bool) (*Run, error) {
-	if err := a.begin(t.Name); err != nil {
+	var again *known // what probes that are sent again belong to
+	if w.Partial {
+		again = facts
+	}
+	if err := a.begin(t.Name, again); err != nil {
 		return nil, err
 	}
 	r, err := a.newRun(context.WithoutCancel(ctx), d, t, base, pl, only, facts)
@@ -186,8 +190,9 @@ func (a *App) start(ctx context.Context, d *declaration.Document, t *declaration
 	return i, nil
 }
 
-// begin makes sure that no other sweep begins meanwhile.
-func (a *App) begin(target string) error {
+// begin makes sure that no other sweep begins meanwhile, and that none came since again was
+// read, unless that is nil.
+func (a *App) begin(target string, again *known) error {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	busy := a.starting
@@ -196,6 +201,9 @@ func (a *App) begin(target string) error {
 	}
 	if busy != "" {
 		return fmt.Errorf("%w against %s; stop it first", ErrBusy, busy)
+	}
+	if o := a.seen[target]; again != nil && (o == nil || o.facts != again) {
+		return fmt.Errorf("%w: another sweep came between; send them again", ErrBusy)
 	}
 	a.starting = target
 	return nil
