@@ -24,7 +24,6 @@ import (
 	"millgate/core/check/raised"
 	"millgate/core/check/sessions"
 	"millgate/core/check/undeclared"
-	"millgate/core/declaration"
 	"millgate/core/quota"
 	"millgate/core/session"
 )
@@ -254,14 +253,12 @@ func (f *Fact) loginBefore(b []byte) error {
 
 // judge holds the facts of a plan against its expectations.
 type judge struct {
-	doc    *declaration.Document
-	target *declaration.Target
-	plan   *check.Plan
-	fact   func(key string) *Fact // nil where nothing is known
+	plan *check.Plan
+	fact func(key string) *Fact // nil where nothing is known
 }
 
-func newJudge(d *declaration.Document, t *declaration.Target, pl *check.Plan, fact func(key string) *Fact) *judge {
-	return &judge{doc: d, target: t, plan: pl, fact: fact}
+func newJudge(pl *check.Plan, fact func(key string) *Fact) *judge {
+	return &judge{plan: pl, fact: fact}
 }
 
 // ready says whether the probe can be judged: it has its fact, and so has its

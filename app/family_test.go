@@ -91,23 +91,26 @@ func (traces) Decode(version int, data []byte) (check.Data, error) {
 	return m, json.Unmarshal(data, m)
 }
 
+// tellsItsMachine is a service that has what the family looks for.
+func tellsItsMachine(_ *fake, w http.ResponseWriter, r *http.Request) {
+	switch {
+	case r.URL.Path == "/login":
+		_, _ = fmt.Fprint(w, `{"t":"token-of-ann"}`)
+	case r.Header.Get("Authorization") != "Bearer token-of-ann":
+		w.WriteHeader(http.StatusUnauthorized)
+	case r.URL.Path == "/a":
+		w.Header().Set("X-Ran-On", "loom")
+		_, _ = fmt.Fprint(w, `{}`)
+	case r.URL.Path == "/t/t0" && r.Method == "GET":
+		_, _ = fmt.Fprint(w, `{"n":1}`)
+	default:
+		w.WriteHeader(http.StatusNotFound)
+	}
+}
+
 func TestAFamilyTouchesNothingElse(t *testing.T) {
 	t.Setenv("ANN_SECRET", "ann-secret-1")
-	s := newFake(t, func(_ *fake, w http.ResponseWriter, r *http.Request) {
-		switch {
-		case r.URL.Path == "/login":
-			_, _ = fmt.Fprint(w, `{"t":"token-of-ann"}`)
-		case r.Header.Get("Authorization") != "Bearer token-of-ann":
-			w.WriteHeader(http.StatusUnauthorized)
-		case r.URL.Path == "/a":
-			w.Header().Set("X-Ran-On", "loom")
-			_, _ = fmt.Fprint(w, `{}`)
-		case r.URL.Path == "/t/t0" && r.Method == "GET":
-			_, _ = fmt.Fprint(w, `{"n":1}`)
-		default:
-			w.WriteHeader(http.StatusNotFound)
-		}
-	})
+	s := newFake(t, tellsItsMachine)
 	data := t.TempDir()
 	a := openText(t, fmt.Sprintf(small, s.URL, "refused"), data)
 	without, err := a.Plan("")

@@ -4,7 +4,6 @@ package app
 
 import (
 	"hash/maphash"
-	"iter"
 	"maps"
 	"sync"
 )
@@ -86,23 +85,17 @@ func (k *known) read() reading {
 // of is the fact of a probe, nil without.
 func (r *reading) of(key string) *Fact { return r.chunk[chunkOf(key)][key] }
 
+// changed is how many changes there were.
+func (k *known) changed() uint64 {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return k.now.changes
+}
+
 // len is how many facts there are.
 func (r *reading) len() (n int) {
 	for _, m := range r.chunk {
 		n += len(m)
 	}
 	return n
-}
-
-// all are the facts by key, in no order.
-func (r *reading) all() iter.Seq2[string, *Fact] {
-	return func(yield func(string, *Fact) bool) {
-		for _, m := range r.chunk {
-			for key, f := range m {
-				if !yield(key, f) {
-					return
-				}
-			}
-		}
-	}
 }

@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"maps"
 	"math/rand/v2"
-	"net/http"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -44,7 +43,11 @@ func TestReadingsStay(t *testing.T) {
 	}
 	require.Greater(t, len(list), 200)
 	for _, l := range list {
-		require.Equal(t, l.want, maps.Collect(l.all()))
+		all := map[string]*Fact{}
+		for _, m := range l.chunk {
+			maps.Copy(all, m)
+		}
+		require.Equal(t, l.want, all)
 		require.Equal(t, len(l.want), l.len())
 		require.GreaterOrEqual(t, l.changes, changes)
 		changes = l.changes
@@ -78,19 +81,7 @@ func (h held) Judge(c *check.Context, p *check.Probe, f *check.Fact, e *check.Ev
 // another target shows, it is changed, and sweeps of others begin and end.
 func TestNobodyWaitsForALook(t *testing.T) {
 	t.Setenv("ANN_SECRET", "ann-secret-1")
-	s := newFake(t, func(_ *fake, w http.ResponseWriter, r *http.Request) {
-		switch {
-		case r.URL.Path == "/login":
-			_, _ = fmt.Fprint(w, `{"t":"token-of-ann"}`)
-		case r.Header.Get("Authorization") != "Bearer token-of-ann":
-			w.WriteHeader(http.StatusUnauthorized)
-		case r.URL.Path == "/a":
-			w.Header().Set("X-Ran-On", "loom")
-			_, _ = fmt.Fprint(w, `{}`)
-		default:
-			w.WriteHeader(http.StatusNotFound)
-		}
-	})
+	s := newFake(t, tellsItsMachine)
 	a := openText(t, strings.Replace(fmt.Sprintf(small, s.URL, "refused"), "targets: {",
 		fmt.Sprintf("targets: { other: { base: %q, pace: 5000 per 1s },", s.URL), 1), "")
 	h := held{judging: make(chan struct{}, 1), goOn: make(chan struct{}), waits: &atomic.Bool{}}

@@ -118,6 +118,7 @@ type run struct {
 	broken  string              // why the sweep was given up
 }
 
+// newRun makes a run, which lasts as long as ctx.
 func (a *App) newRun(ctx context.Context, d *declaration.Document, t *declaration.Target, base string, pl *check.Plan,
 	only []*check.Probe, facts *known) (*run, error) {
 	c, err := wire.NewClient(ctx, t, base, wire.NewMasker(a.maskKey), a.dial)
@@ -133,10 +134,10 @@ func (a *App) newRun(ctx context.Context, d *declaration.Document, t *declaratio
 		return a.store.Record(r.lasting(), list)
 	}
 	r.room = newRoom(d, t, time.Now())
-	r.keys = wire.NewKeyring(d, t, c, a.secrets(context.WithoutCancel(ctx)))
+	r.keys = wire.NewKeyring(d, t, c, a.secrets(ctx))
 	r.keys.Answered = r.sessionAnswered
 	r.breaking = wire.NewBreaking(r.keys)
-	r.judge = newJudge(d, t, pl, facts.of)
+	r.judge = newJudge(pl, facts.of)
 	r.stopping, r.stop = context.WithCancel(ctx)
 	r.ctx, r.cancel = context.WithCancel(ctx)
 	return r, nil

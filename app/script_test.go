@@ -61,7 +61,7 @@ func TestRecordsOfBefore(t *testing.T) {
 	tg := d.TargetNamed("stand-in")
 	pl := check.NewPlan(d, tg, a.families)
 	p := pl.Find("crossing|DELETE /t/{id}|nobody||absent||")
-	v := newJudge(d, tg, pl, newKnown(map[string]*Fact{p.Key(): f}).of).judge(p).Verdict
+	v := newJudge(pl, newKnown(map[string]*Fact{p.Key(): f}).of).judge(p).Verdict
 	assert.Equal(t, []any{finding.Unprotected, finding.Likely}, []any{v.Kind, v.Confidence},
 		"what was read is not there to be judged again")
 

@@ -102,7 +102,7 @@ func (a *App) look(ctx context.Context, p present, t *declaration.Target) (*snap
 		if err != nil {
 			return nil, err
 		}
-		changes, running := o.facts.read().changes, p.runs(t.Name)
+		changes, running := o.facts.changed(), p.runs(t.Name)
 		if s := o.last.Load(); s.of(p.doc, changes, running) {
 			return s, nil
 		}
@@ -142,7 +142,7 @@ func (o *observed) judge(d *declaration.Document, t *declaration.Target, l check
 		pl = check.NewPlan(d, t, l)
 	}
 	s.plan = func() *check.Plan { return pl }
-	items := s.judge(newJudge(d, t, pl, s.facts.of))
+	items := s.judge(newJudge(pl, s.facts.of))
 	s.findings = check.Gather(pl.Context, l, items)
 	s.counts = check.Count(l, items, s.findings)
 	return s

@@ -3,7 +3,6 @@
 package field
 
 import (
-	"slices"
 	"strings"
 	"time"
 )
@@ -41,7 +40,8 @@ func (l List) All(name string) (out []string) {
 
 // Has says whether there is a field with a name.
 func (l List) Has(name string) bool {
-	return slices.ContainsFunc(l, func(f [2]string) bool { return strings.EqualFold(f[0], name) })
+	_, ok := l.Find(name)
+	return ok
 }
 
 // dates are the forms of a date in a field: the one to write, and two that must be read

@@ -593,15 +593,12 @@ func (r *run) permitsHeaders(allowed, names []string) bool {
 
 // maxAge is how long a preflight holds.
 func (r *run) maxAge(a Answer) time.Duration {
-	values := a.Headers.All("Access-Control-Max-Age")
-	for i := range values {
-		values[i] = trim(values[i])
-	}
+	ages := values(a.Headers, "Access-Control-Max-Age")
 	d := defaultMaxAge
-	if len(values) == 1 {
-		if n, ok := deltaSeconds(values[0]); ok {
+	if len(ages) == 1 {
+		if n, ok := deltaSeconds(ages[0]); ok {
 			d = time.Duration(n) * time.Second
-		} else if r.b.does(RefusedMaxAge) && strings.HasPrefix(values[0], "-") {
+		} else if r.b.does(RefusedMaxAge) && strings.HasPrefix(ages[0], "-") {
 			d = 0
 		}
 	}

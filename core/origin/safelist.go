@@ -183,11 +183,17 @@ func trim(s string) string { return strings.Trim(s, "\t ") }
 
 // get is the combined value of a header field (section 2.2.2, get).
 func get(h field.List, name string) (string, bool) {
-	values := h.All(name)
-	for i := range values {
-		values[i] = trim(values[i])
+	list := values(h, name)
+	return strings.Join(list, ", "), len(list) > 0
+}
+
+// values are those of the fields with a name, each without blanks around it.
+func values(h field.List, name string) []string {
+	list := h.All(name)
+	for i := range list {
+		list[i] = trim(list[i])
 	}
-	return strings.Join(values, ", "), len(values) > 0
+	return list
 }
 
 // list extracts the tokens of a header field that is a list (section 2.2.2,
