@@ -7,6 +7,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"millgate/core/declaration"
 )
 
 // Where one mend would be is the scope in words, and the route where there is none.
@@ -49,4 +51,17 @@ func TestKinds(t *testing.T) {
 		assert.True(t, s.AtLeast(""), "whatever it is")
 		assert.False(t, Severity("").AtLeast(s))
 	}
+}
+
+func TestOneFaultHasOneID(t *testing.T) {
+	none := &Row{Cause: "none", Kind: Unthrottled, Title: "Nothing limits"}
+	over := &Row{Cause: "over", Kind: Unthrottled, Title: "Too many", Same: "none"}
+	shown := func(r *Row) Finding {
+		list := Gather(&declaration.Document{}, []Seen{{Probe: "1", Route: "GET /a", Gaps: []Gap{{Row: r,
+			Scope: Scope{Of: AtQuota, Name: "ten"}}}}})
+		require.Len(t, list, 1)
+		return list[0]
+	}
+	assert.Equal(t, shown(none).ID, shown(over).ID)
+	assert.Equal(t, []string{"none", "over"}, []string{shown(none).Cause, shown(over).Cause})
 }

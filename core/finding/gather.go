@@ -235,7 +235,8 @@ func (b *bundle) finding(d *declaration.Document) Finding {
 		f.Reason += fmt.Sprintf(" The same for %d more.", rest)
 	}
 	f.Advice, f.Title = row.AdviceFor(b.route), row.TitleOf(b.cause)
-	sum := sha256.Sum256([]byte(strings.Join([]string{string(f.Kind), fmt.Sprint(f.Rung), b.route, b.cause}, "\x00")))
+	named := []string{string(f.Kind), fmt.Sprint(f.Rung), b.route, cmp.Or(row.Same, b.cause)}
+	sum := sha256.Sum256([]byte(strings.Join(named, "\x00")))
 	f.ID = "mg-" + hex.EncodeToString(sum[:5])
 	return f
 }

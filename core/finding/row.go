@@ -48,6 +48,9 @@ type Row struct {
 	// PartOf are causes that it comes from where they show at the same route: it is part of
 	// their finding there. The first that shows counts.
 	PartOf []string
+	// Same is another cause of its kind for the same fault. Which of the two shows may change
+	// between sweeps, so that both have the id of that one.
+	Same string
 	// Rung and Sums are those of its findings where they are the same whatever shows them: the
 	// rung of the ladder, and a sentence without its full stop.
 	Rung int
@@ -121,6 +124,11 @@ func NewCatalogue(families ...Family) *Catalogue {
 			if strings.HasSuffix(r.Cause, " ") {
 				c.begins = append(c.begins, r)
 			}
+		}
+	}
+	for n, r := range c.exact {
+		if r.Same != "" && c.exact[name{n.kind, r.Same}] == nil {
+			panic(fmt.Sprintf("%s %q is the same as %q, which is no cause of that kind", n.kind, n.cause, r.Same))
 		}
 	}
 	return c

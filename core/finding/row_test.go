@@ -43,4 +43,8 @@ func TestARowIsFoundByItsCause(t *testing.T) {
 		"two rows of one anchor")
 	assert.Panics(t, func() { NewCatalogue(Family{Name: "x"}) }, "a family that says nothing")
 	assert.Panics(t, func() { NewCatalogue(family(row(Agrees, "x"))) }, "what is no gap")
+	same := row(Leaking, "bank account")
+	same.Same = "account"
+	assert.NotPanics(t, func() { NewCatalogue(family(same, exact)) })
+	assert.Panics(t, func() { NewCatalogue(family(same)) }, "the same as nothing")
 }

@@ -18,10 +18,10 @@ const (
 const atOnceAdvice = "Let only so many calls run, across all nodes, and refuse or queue the others."
 
 var rows = []*finding.Row{
-	limited(over, finding.Unthrottled, "More calls get through than declared",
+	sameAs(none, limited(over, finding.Unthrottled, "More calls get through than declared",
 		"The limiter lets more pass than its quota's ceiling: "+
-			"nodes that count alone, or two windows at their edge.", "Let all nodes share one count, and count in a "+
-			"sliding window where the edge of two fixed ones must not let twice as much through."),
+			"nodes that count alone, or two windows at their edge.", "Count every call, in front of the work that "+
+			"it asks for: let all nodes share one count, and count in a sliding window where the edge of two fixed ones must not let twice as much through.")),
 	limited(none, finding.Unthrottled, "Nothing limits the calls", "Passwords are guessed and records gone through "+
 		"as fast as the "+
 		"service answers.", "Count the calls, in front of the work that they ask for."),
@@ -34,8 +34,8 @@ var rows = []*finding.Row{
 		"A caller gets as much again at every route.",
 		"Count all routes of the quota together: with a count for each, a caller gets as much again at every one of "+
 			"them."),
-	limited(atOnce, finding.Unthrottled, "More calls run at the same time than declared", "Expensive work piles up.",
-		atOnceAdvice),
+	sameAs(atOnceNone, limited(atOnce, finding.Unthrottled, "More calls run at the same time than declared",
+		"Expensive work piles up.", atOnceAdvice)),
 	limited(atOnceNone, finding.Unthrottled, "Nothing limits how many calls run at the same time",
 		"One caller can take all "+
 			"workers.", atOnceAdvice),
@@ -50,6 +50,12 @@ var rows = []*finding.Row{
 			"should come again later, or when.", "Answer with the declared status, and say with Retry-After when to "+
 			"come again (RFC 6585 "+
 			"section 4, RFC 9110 section 10.2.3)."),
+}
+
+// sameAs: whether a limit lies further up is seen by one drill and not by another.
+func sameAs(cause string, r *finding.Row) *finding.Row {
+	r.Same = cause
+	return r
 }
 
 func limited(cause string, k finding.Kind, title, means, advice string) *finding.Row {

@@ -212,7 +212,7 @@ func TestDrills(t *testing.T) {
 					assert.Equal(t, "few", c.Counts, "each is without the pass")
 				}
 			}},
-		{"nothing counts", "few", &service{}, finding.Unthrottled, none, "None of", nil},
+		{"nothing counts", "few", &service{}, finding.Unthrottled, over, "further up was not seen", nil},
 		{"more than declared", "few", &service{limit: []quota.Limit{{Kind: quota.FixedFirst, N: 8, W: 2 * second}}},
 			finding.Unthrottled, over, "calls got through in", nil},
 		{"told who calls", "few", &service{limit: five, count: func(c check.Call) string {
@@ -246,7 +246,7 @@ func TestDrills(t *testing.T) {
 			}},
 		{"full for good", "login", &service{limit: []quota.Limit{{Kind: quota.FixedFirst, N: 0, W: second}}},
 			finding.Unproven, "", "full before", nil},
-		{"without what it needs", "write", &service{}, finding.Unthrottled, none, "so that nothing was carried out",
+		{"without what it needs", "write", &service{}, finding.Unthrottled, over, "so that nothing was carried out",
 			nil},
 		{"they wait", "few", &service{limit: queue, count: who},
 			finding.Agrees, "", "wait for their turn", func(t *testing.T, m *Measured, _ []check.Call) {

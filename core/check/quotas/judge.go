@@ -105,16 +105,24 @@ func (j *judging) counted() (proof check.Proof, how string) {
 	return check.Shown(j.seen), ""
 }
 
+// several times as many calls as are declared must be admitted before nothing limits them: fewer
+// may be nodes that count alone.
+const several = 3
+
 func (j *judging) drill() {
 	m, q := j.m, j.Quota
 	proof, how := j.counted()
 	if n, c, d, yes := m.Beyond(j.Stack); yes {
-		if !m.Refused() && m.Failed == 0 && m.Broke == "" { // what failed may have been refused
-			j.gap(none, proof, "None of %d calls in %s was refused; %s lets at most %d through.%s", n,
-				d.Round(time.Millisecond), q.Name, c, how)
-		} else {
-			j.gap(over, proof, "%d calls got through in %s; %s lets at most %d through.%s", n,
-				d.Round(time.Millisecond), q.Name, c, how)
+		d = d.Round(time.Millisecond)
+		switch {
+		case m.Refused() || m.Failed > 0 || m.Broke != "": // what failed may have been refused
+			j.gap(over, proof, "%d calls got through in %s; %s lets at most %d through.%s", n, d, q.Name, c, how)
+		case n > several*c:
+			j.gap(none, proof, "None of %d calls in %s was refused; %s lets at most %d through.%s", n, d, q.Name, c,
+				how)
+		default:
+			j.gap(over, proof, "None of %d calls in %s was refused; %s lets at most %d through. Whether some are "+
+				"refused further up was not seen.%s", n, d, q.Name, c, how)
 		}
 	}
 	for _, a := range m.Around {
@@ -180,7 +188,7 @@ func (j *judging) atOnce() {
 	case s.Rate:
 		j.unproven("one alone was refused as well: another limit, on how fast calls come, refuses first")
 		return
-	case int64(s.Ran) > allowed && !s.Refused && s.All:
+	case int64(s.Ran) > several*allowed && !s.Refused && s.All:
 		j.gap(atOnceNone, j.speaks(), "%d calls at the same time were all admitted, and at least %d of them ran "+
 			"together; %s lets %d run.", s.Most, s.Ran, q.Name, allowed)
 	case int64(s.Ran) > allowed:

@@ -1,6 +1,7 @@
 package quotas
 
 import (
+	"cmp"
 	"testing"
 	"time"
 
@@ -123,6 +124,33 @@ func TestWhatAQuotaDrillShows(t *testing.T) {
 	assert.Contains(t, v.Says, "Measured with 3 per 10s in place of 8 per 5m")
 	require.Len(t, v.Answers, 1, "its shape is that of any answer")
 	assert.Equal(t, refusal, v.Shape.Cause.Cause)
+}
+
+func TestWhetherAnythingLimitsTheCalls(t *testing.T) {
+	ten := &declaration.Quota{Name: "ten", Allow: []declaration.Amount{{Count: 3, Per: 10 * time.Second}},
+		Model: declaration.SlidingWindow, RefuseWith: 429}
+	many := func(n int64) (out []quota.Seen) {
+		for k := range n {
+			out = append(out, calls(0, 1, k+1)...)
+		}
+		return out
+	}
+	refused := append(many(12), calls(0, 1, -20)...)
+	for _, x := range []struct {
+		m     quota.Measured
+		cause string
+	}{
+		{quota.Measured{Calls: many(4)}, over},
+		{quota.Measured{Calls: many(9)}, over}, // three nodes that count alone
+		{quota.Measured{Calls: many(10)}, none},
+		{quota.Measured{Calls: many(10), Failed: 1}, over},
+		{quota.Measured{Calls: refused, Status: 429}, over},
+	} {
+		v := judge(ten, x.m, nil)
+		require.NotEmpty(t, v.Gaps)
+		assert.Equal(t, x.cause, v.Gaps[0].Cause.Cause, v.Gaps[0].Says)
+		assert.Equal(t, none, cmp.Or(v.Gaps[0].Cause.Same, v.Gaps[0].Cause.Cause), "it is one fault")
+	}
 }
 
 // judge judges a drill of a quota by ann; of another declared one, where the target lowers it.
