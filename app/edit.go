@@ -10,6 +10,8 @@ import (
 
 	"millgate/core/access"
 	"millgate/core/declaration"
+	"millgate/core/declaration/assist"
+	"millgate/core/declaration/layout"
 	"millgate/core/review"
 )
 
@@ -82,7 +84,7 @@ func (a *App) EditBoard(text string, c BoardChange) (Edited, error) {
 	if err != nil {
 		return Edited{}, fmt.Errorf("%w: %w", ErrInput, err)
 	}
-	out, err := declaration.Apply(text, edits...)
+	out, err := layout.Apply(text, edits...)
 	if err != nil {
 		return Edited{}, fmt.Errorf("%w: %w", ErrInput, err)
 	}
@@ -161,12 +163,12 @@ func (a *App) EditRoute(text, key string, f RouteField) (Edited, error) {
 				return Edited{}, fmt.Errorf("%w: the sample is not as it should be: %v; its members are path, query, "+
 					"headers, json, form, text, type", ErrInput, err)
 			}
-			value = declaration.SampleText(s)
+			value = layout.SampleText(s)
 		}
 	default:
 		return Edited{}, fmt.Errorf("%w: %q is not set from here", ErrInput, f.Name)
 	}
-	out, err := declaration.PutRoute(text, key, []string{f.Name}, value)
+	out, err := layout.PutRoute(text, key, []string{f.Name}, value)
 	if err != nil {
 		return Edited{}, fmt.Errorf("%w: %w", ErrInput, err)
 	}
@@ -226,7 +228,7 @@ func (a *App) Waive(text, key, reason, by, until string) (Edited, error) {
 	if m.Level == declaration.Error || review.Find(m.Code) == nil {
 		return Edited{}, fmt.Errorf("%w: this has to be mended; it cannot be waived", ErrInput)
 	}
-	out, err := declaration.Apply(text, review.WaiverFor(m, strings.TrimSpace(reason), strings.TrimSpace(by), day))
+	out, err := layout.Apply(text, review.WaiverFor(m, strings.TrimSpace(reason), strings.TrimSpace(by), day))
 	if err != nil {
 		return Edited{}, fmt.Errorf("%w: %w", ErrInput, err)
 	}
@@ -243,13 +245,13 @@ func checkIDs() map[string][]string {
 }
 
 // Complete lists what can stand at a place of a text.
-func (a *App) Complete(text string, line, column int) declaration.Completion {
-	return declaration.Complete(text, line, column, a.lastMeant(text), checkIDs())
+func (a *App) Complete(text string, line, column int) assist.Completion {
+	return assist.Complete(text, line, column, a.lastMeant(text), checkIDs())
 }
 
 // Explain says what stands at a place of a text.
-func (a *App) Explain(text string, line, column int) (declaration.Help, bool) {
-	return declaration.Explain(text, line, column, a.lastMeant(text))
+func (a *App) Explain(text string, line, column int) (assist.Help, bool) {
+	return assist.Explain(text, line, column, a.lastMeant(text))
 }
 
 // lastMeant is what a text says, or what the kept one says while it has no

@@ -8,6 +8,7 @@ import (
 
 	"millgate/core/access"
 	"millgate/core/declaration"
+	"millgate/core/declaration/layout"
 	"millgate/core/review"
 )
 
@@ -56,7 +57,7 @@ func (a *App) PutTarget(ctx context.Context, t declaration.Target) (Declaration,
 	if strings.TrimSpace(cur.Text) == "" {
 		cur.Text = "millgate: 1\ntitle: My service\n"
 	}
-	text, err := declaration.PutTarget(cur.Text, t)
+	text, err := layout.PutTarget(cur.Text, t)
 	if err != nil {
 		return cur, fmt.Errorf("%w: %w", ErrInput, err)
 	}

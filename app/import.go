@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"millgate/core/declaration"
+	"millgate/core/declaration/layout"
 	"millgate/core/inventory"
 	"millgate/core/route"
 	"millgate/format/accesslog"
@@ -55,7 +56,7 @@ type Proposal struct {
 	Title string
 	Text  string // as it would stand in the declaration
 	Note  string
-	edits []declaration.Edit
+	edits []layout.Edit
 }
 
 // ImportPreview is what an import would do.
@@ -265,7 +266,7 @@ func (a *App) proposals(p *ImportPreview, q ImportRequest, d openapi.Description
 		}
 		text += " }"
 		p.Proposals = append(p.Proposals, Proposal{ID: "scheme " + n, Title: "Scheme " + n, Text: n + ": " + text,
-			Note: note, edits: []declaration.Edit{{Section: "schemes", Item: n, Text: text}}})
+			Note: note, edits: []layout.Edit{{Section: "schemes", Item: n, Text: text}}})
 	}
 	groups := map[string][]string{}
 	var order []string
@@ -313,7 +314,7 @@ func (a *App) proposals(p *ImportPreview, q ImportRequest, d openapi.Description
 		text := "{ at: " + declaration.FlowList(keys) + ", " + who + " }"
 		p.Proposals = append(p.Proposals, Proposal{ID: "access " + k, Title: title, Text: text,
 			Note:  "from the file's security; it says who may come, not what they may do",
-			edits: []declaration.Edit{{Section: "access", Text: text}}})
+			edits: []layout.Edit{{Section: "access", Text: text}}})
 	}
 }
 
@@ -575,7 +576,7 @@ func (a *App) Import(q ImportRequest, take []Choice, proposals []string) (text s
 	for _, c := range take {
 		chosen[c.Key] = c
 	}
-	var edits []declaration.Edit
+	var edits []layout.Edit
 	if p.Kind == KindOpenAPI {
 		name, err := a.putBeside(q)
 		if err != nil {
@@ -588,12 +589,12 @@ func (a *App) Import(q ImportRequest, take []Choice, proposals []string) (text s
 		switch {
 		case p.replaces == name:
 		case p.replaces != "":
-			text, err = declaration.ReplaceImport(text, p.replaces, name)
+			text, err = layout.ReplaceImport(text, p.replaces, name)
 			if err != nil {
 				return "", 0, fmt.Errorf("%w: %w", ErrInput, err)
 			}
 		default:
-			edits = append(edits, declaration.Edit{Section: "routes", Text: from})
+			edits = append(edits, layout.Edit{Section: "routes", Text: from})
 		}
 		routes = len(p.Items)
 	}
@@ -605,20 +606,20 @@ func (a *App) Import(q ImportRequest, take []Choice, proposals []string) (text s
 		switch {
 		case it.State == inventory.Gone:
 			if i := doc.RouteNamed(it.Key); i >= 0 && doc.Routes[i].From == "" {
-				edits = append(edits, declaration.Edit{Section: "routes", Item: it.Key})
+				edits = append(edits, layout.Edit{Section: "routes", Item: it.Key})
 			}
 			continue
 		case p.Kind == KindOpenAPI:
 		default:
 			routes++
 		}
-		out, err := declaration.Apply(text, edits...)
+		out, err := layout.Apply(text, edits...)
 		if err != nil {
 			return "", 0, fmt.Errorf("%w: %w", ErrInput, err)
 		}
 		text, edits = out, nil
 		edits = append(edits, routeEdits(text, p.Kind, it, c)...)
-		if text, err = declaration.Apply(text, edits...); err != nil {
+		if text, err = layout.Apply(text, edits...); err != nil {
 			return "", 0, fmt.Errorf("%w: %s: %w", ErrInput, it.Key, err)
 		}
 		edits = nil
@@ -628,14 +629,14 @@ func (a *App) Import(q ImportRequest, take []Choice, proposals []string) (text s
 			edits = append(edits, x.edits...)
 		}
 	}
-	if text, err = declaration.Apply(text, edits...); err != nil {
+	if text, err = layout.Apply(text, edits...); err != nil {
 		return "", 0, fmt.Errorf("%w: %w", ErrInput, err)
 	}
 	return text, routes, nil
 }
 
 // routeEdits write one item into the list of routes.
-func routeEdits(text, kind string, it inventory.Item, c Choice) (edits []declaration.Edit) {
+func routeEdits(text, kind string, it inventory.Item, c Choice) (edits []layout.Edit) {
 	var fields [][2]string
 	say := func(k, v string) {
 		if v != "" {
@@ -651,11 +652,11 @@ func routeEdits(text, kind string, it inventory.Item, c Choice) (edits []declara
 		say("summary", declaration.Scalar(it.Summary))
 	}
 	if c.Sample && kind != KindOpenAPI {
-		say("send", declaration.SampleText(it.Sample))
+		say("send", layout.SampleText(it.Sample))
 	}
 	if len(fields) == 0 {
 		if kind != KindOpenAPI && it.State != inventory.Same && it.State != inventory.Changed {
-			edits = append(edits, declaration.Edit{Section: "routes", Text: declaration.Scalar(it.Key)})
+			edits = append(edits, layout.Edit{Section: "routes", Text: declaration.Scalar(it.Key)})
 		}
 		return edits
 	}
@@ -664,12 +665,12 @@ func routeEdits(text, kind string, it inventory.Item, c Choice) (edits []declara
 		for _, f := range fields {
 			parts = append(parts, f[0]+": "+f[1])
 		}
-		return []declaration.Edit{{Section: "routes", Text: "{ " + strings.Join(parts, ", ") + " }"}}
+		return []layout.Edit{{Section: "routes", Text: "{ " + strings.Join(parts, ", ") + " }"}}
 	}
 	for _, f := range fields {
-		e := declaration.RouteEdit(text, it.Key, []string{f[0]}, f[1])
+		e := layout.RouteEdit(text, it.Key, []string{f[0]}, f[1])
 		edits = append(edits, e)
-		if out, err := declaration.Apply(text, e); err == nil {
+		if out, err := layout.Apply(text, e); err == nil {
 			text = out
 		}
 	}

@@ -8,7 +8,7 @@ import (
 	"strings"
 
 	"millgate/core/check"
-	"millgate/core/declaration"
+	"millgate/core/declaration/layout"
 	"millgate/core/finding"
 )
 
@@ -70,7 +70,7 @@ func (a *App) Worklist(ctx context.Context, target string) ([]Unfair, error) {
 // PutSample writes what is sent to a route into the text and keeps it.
 func (a *App) PutSample(ctx context.Context, route, body string) (Declaration, error) {
 	cur := a.Declaration()
-	text, err := declaration.PutSample(cur.Text, route, json.RawMessage(body))
+	text, err := layout.PutSample(cur.Text, route, json.RawMessage(body))
 	if err != nil {
 		return cur, fmt.Errorf("%w: %w", ErrInput, err)
 	}

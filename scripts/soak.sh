@@ -51,6 +51,7 @@ fuzz() {
     step "fuzz-${package//\//-}-$target" $go test "./$package" -run '^$' -fuzz "^$target\$" -fuzztime 90s -fuzzminimizetime 1x
   done <<'LIST'
 core/declaration FuzzParse
+core/declaration/layout FuzzPutTarget
 core/route FuzzSelector
 core/token FuzzDecodeAndJudge
 core/check/answers FuzzCheckAnswer

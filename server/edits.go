@@ -5,7 +5,7 @@ import (
 
 	"millgate/app"
 	"millgate/core/access"
-	"millgate/core/declaration"
+	"millgate/core/declaration/layout"
 	"millgate/format/accesslog"
 	"millgate/server/contract"
 )
@@ -96,7 +96,7 @@ func (s *Server) Explain(_ context.Context, q contract.ExplainRequestObject) (co
 // Outline lists the sections of a text.
 func (s *Server) Outline(_ context.Context, q contract.OutlineRequestObject) (contract.OutlineResponseObject, error) {
 	out := contract.Outline200JSONResponse{}
-	for _, h := range declaration.Outline(q.Body.Text) {
+	for _, h := range layout.Outline(q.Body.Text) {
 		out = append(out, contract.Heading{Name: h.Name, Line: h.Line, Depth: h.Depth})
 	}
 	return out, nil
@@ -193,7 +193,7 @@ func (s *Server) PreviewImport(_ context.Context,
 			Sensitivity string                           `json:"sensitivity"`
 			State       contract.ImportPreviewItemsState `json:"state"`
 			Summary     string                           `json:"summary"`
-		}{i.Count, i.Effect, i.Group, i.Key, i.Line, i.Note, orEmpty(i.Paths), declaration.SampleText(i.Sample),
+		}{i.Count, i.Effect, i.Group, i.Key, i.Line, i.Note, orEmpty(i.Paths), layout.SampleText(i.Sample),
 			i.Sensitivity, contract.ImportPreviewItemsState(i.State), i.Summary}
 		out.Items = append(out.Items, item)
 	}

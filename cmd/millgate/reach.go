@@ -11,6 +11,7 @@ import (
 	"millgate/app"
 	"millgate/core/access"
 	"millgate/core/declaration"
+	"millgate/core/declaration/layout"
 )
 
 func formatCommand() *cobra.Command {
@@ -31,7 +32,7 @@ func formatCommand() *cobra.Command {
 				} else if m := app.Syntax(msgs); m != nil {
 					return exit{exitWrong, fmt.Errorf("%s: %s; nothing was changed", m.Place, m.Text)}
 				}
-				out := declaration.Format(string(text))
+				out := layout.Format(string(text))
 				switch {
 				case list:
 					if out != string(text) {

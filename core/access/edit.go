@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"millgate/core/declaration"
+	"millgate/core/declaration/layout"
 )
 
 // Action is what is done to some crossings of the board.
@@ -29,7 +30,7 @@ type Change struct {
 // Edits are the edits of the text that make a change, written as a person
 // would: with roles where a role says it, with identities otherwise. notes say
 // what cannot be had that way.
-func Edits(d *declaration.Document, c Change) (edits []declaration.Edit, notes []string, err error) {
+func Edits(d *declaration.Document, c Change) (edits []layout.Edit, notes []string, err error) {
 	said := map[string]bool{}
 	note := func(s string) {
 		if !said[s] {
@@ -37,7 +38,7 @@ func Edits(d *declaration.Document, c Change) (edits []declaration.Edit, notes [
 			notes = append(notes, s)
 		}
 	}
-	edits, err = d.EntryEdits(c.Routes, func(e *declaration.Entry) map[string]string {
+	edits, err = layout.EntryEdits(d, c.Routes, func(e *declaration.Entry) map[string]string {
 		if c.Action == "" {
 			return c.Set
 		}

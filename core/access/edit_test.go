@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"millgate/core/declaration"
+	"millgate/core/declaration/layout"
 )
 
 const editable = `millgate: 1
@@ -103,7 +104,7 @@ func TestBoardEdits(t *testing.T) {
 			}
 			edits, notes, err := Edits(d, change)
 			require.NoError(t, err)
-			out, err := declaration.Apply(editable, edits...)
+			out, err := layout.Apply(editable, edits...)
 			require.NoError(t, err)
 			// The quotes of a selector without braces are a matter of taste.
 			norm := func(s string) string {
@@ -148,7 +149,7 @@ func TestBoardEditsDoWhatTheySay(t *testing.T) {
 			}
 			edits, notes, err := Edits(d, c)
 			require.NoError(t, err)
-			out, err := declaration.Apply(text, edits...)
+			out, err := layout.Apply(text, edits...)
 			require.NoError(t, err, text)
 			after := NewBoard(read(t, out))
 			for i := range d.Routes {

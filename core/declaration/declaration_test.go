@@ -1,6 +1,7 @@
 package declaration
 
 import (
+	_ "embed"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -12,37 +13,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-const base = `millgate: 1
-title: Things
-targets:
-  local: { base: "http://127.0.0.1:1", hosts: { id: "http://127.0.0.1:2" }, pace: 50 per 1s, unsafe: allowed }
-routes:
-  - GET /things
-  - GET /things/{id}
-  - GET /things/mine
-  - DELETE /things/{id}
-  - POST id:/session
-roles:
-  reader:
-  writer: { includes: reader }
-schemes:
-  access:
-    kind: bearer
-    token: jwt
-    login: { send: POST id:/session, json: { user: "{user}", password: "{password}" }, take: { access: /token } }
-  key: { kind: api-key, in: header, name: X-Key }
-identities:
-  ann: { roles: reader, credentials: { access: { user: ann, password: env:ANN } } }
-  bob: { roles: writer, credentials: { access: { user: bob, password: env:BOB } } }
-  bot: { credentials: { key: { key: env:BOT } } }
-records:
-  thing: { fills: "/things/{id}", owned_by: { ann: [t-1], bob: [t-2] } }
-access:
-  - { at: GET /things/**, who: [reader] }
-  - { at: "GET /things/{id}", who: [owner, writer], hide: true }
-  - { at: "DELETE /things/{id}", who: owner }
-  - { at: POST id:/session, who: anyone }
-`
+//go:embed testdata/things.gate.yaml
+var base string
 
 func parse(t testing.TB, text string) (*Document, []Message) {
 	t.Helper()
@@ -266,74 +238,6 @@ func TestNearest(t *testing.T) {
 	assert.Empty(t, Nearest("zebra", []string{"includes", "who"}))
 }
 
-func TestPutTargetLeavesTheRestAlone(t *testing.T) {
-	text := "millgate: 1 # one\n\ntargets: # where\n  a: # first\n    base: http://a.example # stays?\n    pace: 5 " +
-		"per 1s\n\n  # about b\n  b:\n    base: http://b.example\n\n# roles next\nroles:\n  x:\n"
-	out, err := PutTarget(text, Target{Name: "b", Base: "http://new.example", Pace: Pace{9, time.Second},
-		Unsafe: UnsafeMade, AskFor: []string{"/x"}})
-	require.NoError(t, err)
-	assert.Equal(t, strings.Replace(text, "    base: http://b.example\n",
-		"    base: http://new.example\n    pace: 9 per 1s\n    unsafe: made-records-only\n    ask_for: [/x]\n", 1), out)
-
-	out, err = PutTarget(text, Target{Name: "c", Base: "http://c.example"})
-	require.NoError(t, err)
-	assert.Equal(t, strings.Replace(text, "    base: http://b.example\n",
-		"    base: http://b.example\n  c:\n    base: http://c.example\n", 1), out)
-
-	out, err = PutTarget("millgate: 1\n", Target{Name: "c", Base: "http://c.example",
-		Hosts: map[string]string{"id": "http://i.example:1"}})
-	require.NoError(t, err)
-	d, msgs := parse(t, out)
-	require.Empty(t, msgs)
-	assert.Equal(t, "http://i.example:1", d.TargetNamed("c").Hosts["id"])
-
-	out, err = PutTarget("targets: { a: { base: \"http://a.example\" } }\n",
-		Target{Name: "b", Base: "http://b.example"})
-	require.NoError(t, err)
-	assert.Equal(t, "targets:\n  a: { base: \"http://a.example\" }\n  b:\n    base: http://b.example\n", out)
-}
-
-func TestPutSample(t *testing.T) {
-	text := "millgate: 1\nroutes:\n  - POST /a # plain\n  - { at: POST /b, effect: command }  # kept\n  - { at: POST " +
-		"/c, send: { json: { x: [1, \"}\"] } }, effect: command }\n  - at: POST /d\n    effect: command\n  - GET /z\n"
-	body := json.RawMessage("{\n \"n\": 1, \"s\": \"a: b\" }")
-	for key, want := range map[string]string{
-		"POST /b": strings.Replace(text, "effect: command }  # kept",
-			`effect: command, send: { json: {"n":1,"s":"a: b"} } }  # kept`, 1),
-		"POST /c": strings.Replace(text, `send: { json: { x: [1, "}"] } }`, `send: { json: {"n":1,"s":"a: b"} }`, 1),
-		"POST /e": text + "  - { at: POST /e, send: { json: {\"n\":1,\"s\":\"a: b\"} } }\n",
-	} {
-		out, err := PutSample(text, key, body)
-		require.NoError(t, err, key)
-		assert.Equal(t, want, out, key)
-	}
-	out, err := PutSample(text, "POST /a", body)
-	require.NoError(t, err)
-	d, msgs := parse(t, out)
-	require.Empty(t, msgs)
-	assert.JSONEq(t, string(body), string(d.Routes[0].Send.JSON))
-	out, err = PutSample(text, "POST /d", body)
-	require.NoError(t, err)
-	assert.Equal(t, strings.Replace(text, "    effect: command\n", "    effect: command\n    send: { json: "+
-		"{\"n\":1,\"s\":\"a: b\"} }\n", 1), out)
-	_, err = PutSample("routes: [&x POST /a]\n", "&x POST /a", body)
-	assert.ErrorIs(t, err, errLayout)
-	_, err = PutSample(text, "POST /b", json.RawMessage("{"))
-	assert.ErrorContains(t, err, "not JSON")
-}
-
-func TestAddRoutes(t *testing.T) {
-	out, err := AddRoutes("millgate: 1\nroutes:\n# all\n- GET /a\n\nroles:\n  x:\n", []string{"GET /b", "from: f.yaml"})
-	require.NoError(t, err)
-	assert.Equal(t, "millgate: 1\nroutes:\n# all\n- GET /a\n- GET /b\n- from: f.yaml\n\nroles:\n  x:\n", out)
-	out, err = AddRoutes("", []string{"GET /b"})
-	require.NoError(t, err)
-	assert.Equal(t, "routes:\n  - GET /b\n", out)
-	out, err = AddRoutes("routes: [GET /a] # one\nroles: {}\n", []string{"GET /b"})
-	require.NoError(t, err)
-	assert.Equal(t, "routes:\n  - GET /a\n  - GET /b\n# one\nroles: {}\n", out)
-}
-
 func TestAliasBombsEnd(t *testing.T) {
 	var b strings.Builder
 	b.WriteString("millgate: 1\nroutes:\n  - at: POST /a\n    send:\n      json:\n        x0: &x0 [a, a, a, a, a, a, " +
@@ -365,11 +269,6 @@ func FuzzParse(f *testing.F) {
 				if e := d.Deciding[i]; e >= len(d.Access) {
 					t.Fatal("a deciding entry that is not there")
 				}
-			}
-		}
-		if out, err := PutTarget(text, Target{Name: "fuzz", Base: "http://f.example"}); err == nil && !Failed(msgs) {
-			if nd, nm := parse(t, out); !Failed(nm) && nd.TargetNamed("fuzz") == nil {
-				t.Fatalf("the target is not in\n%s", out)
 			}
 		}
 	})

@@ -25,13 +25,13 @@ var sectionOf = map[string]string{"role": "roles", "scheme": "schemes", "identit
 func (d *Document) namer(r *reader) *namer {
 	n := &namer{d: d, r: r, index: map[string]map[string]bool{}}
 	n.known = map[string][]string{
-		"role":     names(d.Roles, func(x *Role) string { return x.Name }),
-		"scheme":   names(d.Schemes, func(x *Scheme) string { return x.Name }),
-		"identity": names(d.Identities, func(x *Identity) string { return x.Name }),
-		"lifetime": names(d.Lifetimes, func(x *Lifetime) string { return x.Name }),
-		"record":   names(d.Records, func(x *Record) string { return x.Name }),
-		"quota":    names(d.Quotas, func(x *Quota) string { return x.Name }),
-		"target":   names(d.Targets, func(x *Target) string { return x.Name }),
+		"role":     Names(d.Roles, func(x *Role) string { return x.Name }),
+		"scheme":   Names(d.Schemes, func(x *Scheme) string { return x.Name }),
+		"identity": Names(d.Identities, func(x *Identity) string { return x.Name }),
+		"lifetime": Names(d.Lifetimes, func(x *Lifetime) string { return x.Name }),
+		"record":   Names(d.Records, func(x *Record) string { return x.Name }),
+		"quota":    Names(d.Quotas, func(x *Quota) string { return x.Name }),
+		"target":   Names(d.Targets, func(x *Target) string { return x.Name }),
 	}
 	for what, list := range n.known {
 		n.index[what] = map[string]bool{}

@@ -331,7 +331,7 @@ func (r *reader) writeJSON(b *bytes.Buffer, n ast.Node, depth int) {
 			if i > 0 {
 				b.WriteByte(',')
 			}
-			b.Write(quote(p.key))
+			b.Write(Quote(p.key))
 			b.WriteByte(':')
 			r.writeJSON(b, p.val, depth+1)
 		}
@@ -351,16 +351,8 @@ func (r *reader) writeJSON(b *bytes.Buffer, n ast.Node, depth int) {
 		b.Write(v)
 	default:
 		s, _ := r.str(n, "the value")
-		b.Write(quote(s))
+		b.Write(Quote(s))
 	}
-}
-
-func quote(s string) []byte {
-	var b bytes.Buffer
-	e := json.NewEncoder(&b)
-	e.SetEscapeHTML(false)
-	_ = e.Encode(s) // a string always encodes
-	return bytes.TrimRight(b.Bytes(), "\n")
 }
 
 // plainWords say what the YAML library finds in words that tell what to do.

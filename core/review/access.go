@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"millgate/core/declaration"
+	"millgate/core/declaration/layout"
 )
 
 func noEntry(v *reviewer, c *Check) {
@@ -13,7 +14,7 @@ func noEntry(v *reviewer, c *Check) {
 		if v.d.Deciding[i] < 0 {
 			v.say(rt.Place, len(rt.Key()), rt.Key(), i, fmt.Sprintf("%s has no access entry, so it is for nobody",
 				rt.Key()), "say who may call it, or that nobody may",
-				fixed("Say that it is for nobody", declaration.Edit{Section: "access",
+				fixed("Say that it is for nobody", layout.Edit{Section: "access",
 					Text: "{ at: " + declaration.Scalar(rt.Key()) + ", who: nobody }"}))
 		}
 	}
@@ -27,7 +28,7 @@ func entryIdle(v *reviewer, c *Check) {
 			v.say(en.Place, len(entryName(en)), "entry "+entryName(en), -1,
 				fmt.Sprintf("the entry at %s never decides: more specific ones decide every route that it selects",
 					entryName(en)), "remove it",
-				fixed("Remove the entry", declaration.Edit{Section: "access", Line: en.Line}))
+				fixed("Remove the entry", layout.Edit{Section: "access", Line: en.Line}))
 		}
 	}
 }
@@ -55,7 +56,7 @@ func entryNeedless(v *reviewer, c *Check) {
 			v.say(en.Place, len(entryName(en)), "entry "+entryName(en), -1,
 				fmt.Sprintf("the entry at %s says what %s in line %d says already", entryName(en), entryName(o),
 					o.Line), "remove it",
-				fixed("Remove the entry", declaration.Edit{Section: "access", Line: en.Line}))
+				fixed("Remove the entry", layout.Edit{Section: "access", Line: en.Line}))
 		}
 	}
 }
@@ -84,7 +85,7 @@ func (v *reviewer) narrow(i int, title, who string) *Fix {
 	if v.d.Access[v.d.Deciding[i]].File != v.d.Name {
 		return nil
 	}
-	edits, err := v.d.EntryEdits([]int{i}, func(e *declaration.Entry) map[string]string {
+	edits, err := layout.EntryEdits(v.d, []int{i}, func(e *declaration.Entry) map[string]string {
 		set := map[string]string{"who": who}
 		if by := v.locks(); who == "signed-in" && len(e.By) == 0 && len(by) > 1 {
 			set["by"] = declaration.FlowList(by)
@@ -230,7 +231,7 @@ func roleIdle(v *reviewer, c *Check) {
 			})
 		var fix *Fix
 		if !used {
-			fix = fixed("Remove the role", declaration.Edit{Section: "roles", Item: r.Name})
+			fix = fixed("Remove the role", layout.Edit{Section: "roles", Item: r.Name})
 		}
 		v.say(r.Place, len(r.Name), "role "+r.Name, -1, fmt.Sprintf("the role %q opens no route", r.Name),
 			"name it in an access entry, or remove it", fix)
@@ -283,7 +284,7 @@ func identityTwins(v *reviewer, c *Check) {
 		v.say(second.Place, len(second.Name), "identity "+second.Name, -1,
 			fmt.Sprintf("%d identities cannot be told apart: %s, %s …", len(cl.Members), first.Name, second.Name),
 			"one of them is enough to probe with; remove the others, or say what they own",
-			fixed("Remove "+second.Name, declaration.Edit{Section: "identities", Item: second.Name}))
+			fixed("Remove "+second.Name, layout.Edit{Section: "identities", Item: second.Name}))
 	}
 }
 
@@ -300,7 +301,7 @@ func identityNowhere(v *reviewer, c *Check) {
 		if !in {
 			v.say(id.Place, len(id.Name), "identity "+id.Name, -1, fmt.Sprintf("no route admits %s but those open to "+
 				"anyone", id.Name), "name one of its roles in an access entry, or remove it",
-				fixed("Remove "+id.Name, declaration.Edit{Section: "identities", Item: id.Name}))
+				fixed("Remove "+id.Name, layout.Edit{Section: "identities", Item: id.Name}))
 		}
 	}
 }

@@ -7,13 +7,14 @@ import (
 	"strings"
 
 	"millgate/core/declaration"
+	"millgate/core/declaration/layout"
 	"millgate/core/route"
 )
 
 type routeSegment = route.Segment
 
-func (v *reviewer) originEdit(e *declaration.OriginEntry, text string, field ...string) declaration.Edit {
-	return declaration.Edit{Section: "origins", Line: e.Line, Field: append([]string{"allow"}, field...), Text: text}
+func (v *reviewer) originEdit(e *declaration.OriginEntry, text string, field ...string) layout.Edit {
+	return layout.Edit{Section: "origins", Line: e.Line, Field: append([]string{"allow"}, field...), Text: text}
 }
 
 // without is the fix that takes a permission away.

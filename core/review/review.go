@@ -24,6 +24,7 @@ import (
 
 	"millgate/core/access"
 	"millgate/core/declaration"
+	"millgate/core/declaration/layout"
 	"millgate/core/finding"
 	"millgate/core/route"
 )
@@ -41,9 +42,9 @@ type Check struct {
 
 // Fix is a change of the text that mends a message.
 type Fix struct {
-	Title   string             `json:"title"`
-	Edits   []declaration.Edit `json:"edits,omitempty"`
-	Replace *Replace           `json:"replace,omitempty"`
+	Title   string        `json:"title"`
+	Edits   []layout.Edit `json:"edits,omitempty"`
+	Replace *Replace      `json:"replace,omitempty"`
 }
 
 // Replace puts a word in place of another, on one line; columns count from 1,
@@ -151,7 +152,7 @@ func (v *reviewer) secretFix(m declaration.Message) (*Fix, string) {
 					env := strings.ToUpper(strings.NewReplacer("-", "_", ".", "_", "@",
 						"_").Replace(id.Name + "_" + name))
 					return &Fix{Title: "Take it from the environment as " + env,
-							Edits: []declaration.Edit{{Section: "identities", Item: id.Name,
+							Edits: []layout.Edit{{Section: "identities", Item: id.Name,
 								Field: []string{"credentials", c.Scheme.Name, name}, Text: "env:" + env}}},
 						"identity " + id.Name
 				}
@@ -225,7 +226,7 @@ func (v *reviewer) imported(file string) bool {
 	return file != v.d.Name && !slices.Contains(v.d.Includes, file)
 }
 
-func fixed(title string, edits ...declaration.Edit) *Fix { return &Fix{Title: title, Edits: edits} }
+func fixed(title string, edits ...layout.Edit) *Fix { return &Fix{Title: title, Edits: edits} }
 
 // open says whether anyone may call route i.
 func (v *reviewer) open(i int) bool {
@@ -261,7 +262,7 @@ func (v *reviewer) waive() {
 			hint, fix := "the id stands in brackets behind the message", (*Fix)(nil)
 			if near := declaration.Nearest(w.Check, ids); near != "" {
 				hint = fmt.Sprintf("did you mean %q?", near)
-				fix = fixed("Write "+near, declaration.Edit{Section: "waivers", Line: w.Line, Field: []string{"check"},
+				fix = fixed("Write "+near, layout.Edit{Section: "waivers", Line: w.Line, Field: []string{"check"},
 					Text: near})
 			}
 			v.say(w.Place, 1, fmt.Sprintf("waiver %d", k+1), -1, fmt.Sprintf("there is no check %q", w.Check), hint,
@@ -278,7 +279,7 @@ func (v *reviewer) waive() {
 				}
 			}
 		}
-		drop := fixed("Remove the waiver", declaration.Edit{Section: "waivers", Line: w.Line})
+		drop := fixed("Remove the waiver", layout.Edit{Section: "waivers", Line: w.Line})
 		switch {
 		case hits == 0:
 			v.current = idle
@@ -320,7 +321,7 @@ func (v *reviewer) about(w *declaration.Waiver, m *Message) bool {
 }
 
 // WaiverFor is the text of a waiver that accepts a message.
-func WaiverFor(m Message, reason, by string, until time.Time) declaration.Edit {
+func WaiverFor(m Message, reason, by string, until time.Time) layout.Edit {
 	about := "of: " + declaration.Scalar(m.Subject)
 	if m.Route != "" {
 		about = "at: " + declaration.Scalar(m.Route)
@@ -331,7 +332,7 @@ func WaiverFor(m Message, reason, by string, until time.Time) declaration.Edit {
 	if by != "" {
 		t += ", by: " + declaration.Scalar(by)
 	}
-	return declaration.Edit{Section: "waivers", Text: t + ", until: " + until.Format(time.DateOnly) + " }"}
+	return layout.Edit{Section: "waivers", Text: t + ", until: " + until.Format(time.DateOnly) + " }"}
 }
 
 // Apply makes a fix in the text.
@@ -356,5 +357,5 @@ func (f *Fix) Apply(text string) (string, error) {
 		lines[r.Line-1] = string(l[:r.Column-1]) + text + string(l[end:])
 		return strings.Join(lines, "\n"), nil
 	}
-	return declaration.Apply(text, f.Edits...)
+	return layout.Apply(text, f.Edits...)
 }

@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"millgate/core/declaration"
+	"millgate/core/declaration/layout"
 )
 
 // sound gives no message.
@@ -305,7 +306,7 @@ func TestWaiversAccept(t *testing.T) {
 			break
 		}
 		require.Less(t, n, 9)
-		out, err := declaration.Apply(text, WaiverFor(list[0], "it is: meant", "me", today.AddDate(1, 0, 0)))
+		out, err := layout.Apply(text, WaiverFor(list[0], "it is: meant", "me", today.AddDate(1, 0, 0)))
 		require.NoError(t, err)
 		text = out
 	}

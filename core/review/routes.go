@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"millgate/core/declaration"
+	"millgate/core/declaration/layout"
 	"millgate/core/route"
 )
 
@@ -30,7 +31,7 @@ func (v *reviewer) byHand(rt *declaration.Route, title string) *Fix {
 	if rt.From != "" {
 		return nil
 	}
-	return fixed(title, declaration.Edit{Section: "routes", Item: rt.Key()})
+	return fixed(title, layout.Edit{Section: "routes", Item: rt.Key()})
 }
 
 func routeOverlap(v *reviewer, c *Check) {

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"millgate/core/declaration"
+	"millgate/core/declaration/layout"
 	"millgate/core/quota"
 )
 
@@ -66,7 +67,7 @@ func tokenTooLong(v *reviewer, c *Check) {
 			"bears (%s sensitivity: %s)", s.Name, said(l.Max), rt.Key(), rt.Sensitivity, said(w.bound)),
 			"shorten it, or say what the review may take for granted under `review: { bearer: … }`",
 			fixed("Shorten it to "+declaration.ShortDuration(w.bound),
-				declaration.Edit{Section: "lifetimes", Item: l.Name, Field: []string{"max"},
+				layout.Edit{Section: "lifetimes", Item: l.Name, Field: []string{"max"},
 					Text: declaration.ShortDuration(w.bound)}))
 	}
 }
@@ -86,8 +87,8 @@ func lifetimeMissing(v *reviewer, c *Check) {
 		v.say(s.Place, len(s.Name), "scheme "+s.Name, -1,
 			fmt.Sprintf("nothing says how long credentials of %s may live", s.Name),
 			"declare a lifetime with a `max`, and name it in the scheme",
-			fixed("Let them live 15m", declaration.Edit{Section: "lifetimes", Item: name, Text: "{ max: 15m }"},
-				declaration.Edit{Section: "schemes", Item: s.Name, Field: []string{"lifetime", "access"}, Text: name}))
+			fixed("Let them live 15m", layout.Edit{Section: "lifetimes", Item: name, Text: "{ max: 15m }"},
+				layout.Edit{Section: "schemes", Item: s.Name, Field: []string{"lifetime", "access"}, Text: name}))
 	}
 }
 
@@ -105,7 +106,7 @@ func schemeUnused(v *reviewer, c *Check) {
 		if !v.used(s) {
 			v.say(s.Place, len(s.Name), "scheme "+s.Name, -1, fmt.Sprintf("nobody uses the scheme %q", s.Name),
 				"give an identity a credential for it, or remove it", fixed("Remove the scheme",
-					declaration.Edit{Section: "schemes", Item: s.Name}))
+					layout.Edit{Section: "schemes", Item: s.Name}))
 		}
 	}
 }
@@ -120,22 +121,22 @@ func refreshLoose(v *reviewer, c *Check) {
 			v.say(s.Place, len(s.Name), "scheme "+s.Name, -1, fmt.Sprintf("refresh tokens of %s have no declared "+
 				"lifetime, rotation or idle limit", s.Name), "declare one, and name it as the scheme's `lifetime: { "+
 				"refresh: … }`",
-				fixed("Declare one", declaration.Edit{Section: "lifetimes", Item: s.Name + "-refresh",
+				fixed("Declare one", layout.Edit{Section: "lifetimes", Item: s.Name + "-refresh",
 					Text: "{ max: 30d, idle: 12h, rotates: true, reuse: ends-grant }"},
-					declaration.Edit{Section: "schemes", Item: s.Name, Field: []string{"lifetime", "refresh"},
+					layout.Edit{Section: "schemes", Item: s.Name, Field: []string{"lifetime", "refresh"},
 						Text: s.Name + "-refresh"}))
 			continue
 		}
 		var lacks []string
-		var edits []declaration.Edit
+		var edits []layout.Edit
 		if !l.Rotates {
 			lacks = append(lacks, "do not rotate")
-			edits = append(edits, declaration.Edit{Section: "lifetimes", Item: l.Name, Field: []string{"rotates"},
+			edits = append(edits, layout.Edit{Section: "lifetimes", Item: l.Name, Field: []string{"rotates"},
 				Text: "true"})
 		}
 		if l.Idle == 0 {
 			lacks = append(lacks, "have no idle limit")
-			edits = append(edits, declaration.Edit{Section: "lifetimes", Item: l.Name, Field: []string{"idle"},
+			edits = append(edits, layout.Edit{Section: "lifetimes", Item: l.Name, Field: []string{"idle"},
 				Text: "12h"})
 		}
 		if len(lacks) > 0 {
@@ -158,7 +159,7 @@ func endedOutlives(v *reviewer, c *Check) {
 			said(l.EndedWithin), said(l.Max)),
 			"say what ends them under `logout`, or a bound that their lifetime keeps",
 			fixed("Write ended_within: "+declaration.ShortDuration(l.Max),
-				declaration.Edit{Section: "lifetimes", Item: l.Name, Field: []string{"ended_within"},
+				layout.Edit{Section: "lifetimes", Item: l.Name, Field: []string{"ended_within"},
 					Text: declaration.ShortDuration(l.Max)}))
 	}
 }
@@ -194,7 +195,7 @@ func loginNoQuota(v *reviewer, c *Check) {
 		}
 		v.say(rt.Place, len(rt.Key()), rt.Key(), i, fmt.Sprintf("%s %s, and has no quota", rt.Key(), what),
 			"add a quota, counted by address",
-			fixed("Let 8 per 5m through", declaration.Edit{Section: "quotas", Item: v.quotaName(rt),
+			fixed("Let 8 per 5m through", layout.Edit{Section: "quotas", Item: v.quotaName(rt),
 				Text: "{ at: " + declaration.Scalar(rt.Key()) + ", allow: 8 per 5m, counted_by: address }"}))
 	}
 }
@@ -262,7 +263,7 @@ func passwordGuessable(v *reviewer, c *Check) {
 			"through %s; it should take %s", declaration.AmountsText(by.Allow), d.Assume.Guesses, said(t),
 			d.Routes[i].Key(), said(d.Assume.GuessedIn)), "stack a second amount over a day, or say what the review "+
 			"may take for granted under `review`",
-			fixed("Allow "+strings.Join(allow, " and "), declaration.Edit{Section: "quotas", Item: by.Name,
+			fixed("Allow "+strings.Join(allow, " and "), layout.Edit{Section: "quotas", Item: by.Name,
 				Field: []string{"allow"}, Text: declaration.FlowList(allow)}))
 	}
 }
@@ -279,7 +280,7 @@ func noQuota(v *reviewer, c *Check) {
 		}
 		v.say(rt.Place, len(rt.Key()), rt.Key(), i, fmt.Sprintf("%s %s, and has no quota", rt.Key(), what),
 			"add a quota",
-			fixed("Let 60 per 1m through", declaration.Edit{Section: "quotas", Item: v.quotaName(rt),
+			fixed("Let 60 per 1m through", layout.Edit{Section: "quotas", Item: v.quotaName(rt),
 				Text: "{ at: " + declaration.Scalar(rt.Key()) +
 					", allow: 60 per 1m, counted_by: identity or address }"}))
 	}
@@ -310,7 +311,7 @@ func quotaNeverBinds(v *reviewer, c *Check) {
 				}
 				v.say(u.Place, len(u.Name), "quota "+u.Name, -1, fmt.Sprintf("%s can never bind: %s lets no more "+
 					"through", a, b), "remove it",
-					fixed("Remove "+a.String(), declaration.Edit{Section: "quotas", Item: u.Name,
+					fixed("Remove "+a.String(), layout.Edit{Section: "quotas", Item: u.Name,
 						Field: []string{"allow"}, Text: declaration.FlowList(allow)}))
 				break
 			}
@@ -335,7 +336,7 @@ func quotaNeverBinds(v *reviewer, c *Check) {
 				}) && (x > y || !slices.Equal(u.Allow, o.Allow)) {
 				v.say(u.Place, len(u.Name), "quota "+u.Name, -1, fmt.Sprintf("the quota %q can never bind: %q counts "+
 					"the same calls and lets no more through", u.Name, o.Name), "remove it, or make it narrower",
-					fixed("Remove the quota", declaration.Edit{Section: "quotas", Item: u.Name}))
+					fixed("Remove the quota", layout.Edit{Section: "quotas", Item: u.Name}))
 				break
 			}
 		}
@@ -349,7 +350,7 @@ func quotaByHeader(v *reviewer, c *Check) {
 				v.say(u.Place, len(u.Name), "quota "+u.Name, -1, fmt.Sprintf("the quota %q counts by the header %s, "+
 					"which the caller writes", u.Name, k.Header), "count by address, identity or key; or say that a "+
 					"gateway sets the header, with a waiver",
-					fixed("Count by address", declaration.Edit{Section: "quotas", Item: u.Name,
+					fixed("Count by address", layout.Edit{Section: "quotas", Item: u.Name,
 						Field: []string{"counted_by"}, Text: "address"}))
 			}
 		}

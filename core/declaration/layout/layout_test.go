@@ -1,4 +1,4 @@
-package declaration
+package layout
 
 import (
 	"encoding/json"
@@ -9,6 +9,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"millgate/core/declaration"
 )
 
 // writer writes the same declaration in the layouts that people use.
@@ -95,21 +97,22 @@ func (w *writer) text() string {
 }
 
 // dump is what a document says, without places.
-func dump(d *Document) map[string]string {
+func dump(d *declaration.Document) map[string]string {
 	out := map[string]string{}
 	for _, r := range d.Routes {
 		b, _ := json.Marshal(r.Send)
 		out["route "+r.Key()] = fmt.Sprint(r.Effect, r.Sensitivity, r.Summary, r.Group, string(b))
 	}
 	for _, e := range d.Access {
-		out["entry "+e.At[0].String()] = e.normal() + fmt.Sprint(e.At)
+		out["entry "+e.At[0].String()] = e.Text() + fmt.Sprint(e.At)
 	}
 	for _, i := range d.Identities {
-		roles := names(i.Roles, func(r Ref) string { return r.Name })
+		roles := declaration.Names(i.Roles, func(r declaration.Ref) string { return r.Name })
 		out["identity "+i.Name] = fmt.Sprint(roles, i.Attributes, i.Scopes)
 	}
 	for _, r := range d.Roles {
-		out["role "+r.Name] = fmt.Sprint(names(r.Includes, func(r Ref) string { return r.Name }))
+		out["role "+r.Name] = fmt.Sprint(declaration.Names(r.Includes,
+			func(r declaration.Ref) string { return r.Name }))
 	}
 	return out
 }
@@ -124,16 +127,16 @@ func TestEditsChangeOneThing(t *testing.T) {
 		w := &writer{r: r}
 		text := w.text()
 		before, msgs := parse(t, text)
-		require.False(t, Failed(msgs), "%s\n%v", text, msgs)
+		require.False(t, declaration.Failed(msgs), "%s\n%v", text, msgs)
 		e := before.Access[r.IntN(3)]
 		id := before.Identities[r.IntN(2)].Name
 		type op struct {
 			edit   Edit
 			change string // the key of dump that changes, "" when one goes or comes
-			want   func(*Document) bool
+			want   func(*declaration.Document) bool
 		}
 		key := "entry " + e.At[0].String()
-		named := func(d *Document) *Entry {
+		named := func(d *declaration.Document) *declaration.Entry {
 			for _, x := range d.Access {
 				if x.At[0].String() == e.At[0].String() {
 					return x
@@ -143,44 +146,45 @@ func TestEditsChangeOneThing(t *testing.T) {
 		}
 		ops := []op{
 			{Edit{Section: "access", Line: e.Line, Field: []string{"who"}, Text: "owner"}, key,
-				func(d *Document) bool { return named(d).Who[0].Kind == WhoOwner }},
+				func(d *declaration.Document) bool { return named(d).Who[0].Kind == declaration.WhoOwner }},
 			{Edit{Section: "access", Line: e.Line, Field: []string{"who"}, Text: `["identity:ann", s]`}, key,
-				func(d *Document) bool {
-					return len(named(d).Who) == 2 && named(d).Who[0].Kind == WhoIdentity
+				func(d *declaration.Document) bool {
+					return len(named(d).Who) == 2 && named(d).Who[0].Kind == declaration.WhoIdentity
 				}},
 			{Edit{Section: "access", Line: e.Line, Field: []string{"hide"}, Text: "true"}, key,
-				func(d *Document) bool { return named(d).Hide }},
+				func(d *declaration.Document) bool { return named(d).Hide }},
 			{Edit{Section: "access", Line: e.Line, Field: []string{"hide"}}, key,
-				func(d *Document) bool { return !named(d).Hide }},
+				func(d *declaration.Document) bool { return !named(d).Hide }},
 			{Edit{Section: "access", Line: e.Line, Field: []string{"given", "team"}, Text: "dome"}, key,
-				func(d *Document) bool { return named(d).Given["team"] == "dome" }},
-			{Edit{Section: "access", Line: e.Line}, key, func(d *Document) bool {
+				func(d *declaration.Document) bool { return named(d).Given["team"] == "dome" }},
+			{Edit{Section: "access", Line: e.Line}, key, func(d *declaration.Document) bool {
 				return named(d) == nil &&
 					len(d.Access) == 2
 			}},
 			{Edit{Section: "access", After: e.Line, Text: `{ at: /x, who: anyone }`}, "entry /x",
-				func(d *Document) bool { return len(d.Access) == 4 }},
+				func(d *declaration.Document) bool { return len(d.Access) == 4 }},
 			{Edit{Section: "access", Text: `{ at: /x, who: anyone }`}, "entry /x",
-				func(d *Document) bool { return d.Access[3].At[0].String() == "/x" }},
+				func(d *declaration.Document) bool { return d.Access[3].At[0].String() == "/x" }},
 			{Edit{Section: "identities", Item: id, Field: []string{"roles"}, Text: "[r, s]"}, "identity " + id,
-				func(d *Document) bool { return len(d.IdentityNamed(id).Roles) == 2 }},
+				func(d *declaration.Document) bool { return len(d.IdentityNamed(id).Roles) == 2 }},
 			{Edit{Section: "identities", Item: id, Field: []string{"attributes", "ok"}, Text: "false"},
-				"identity " + id, func(d *Document) bool { return d.IdentityNamed(id).Attributes["ok"] == false }},
+				"identity " + id,
+				func(d *declaration.Document) bool { return d.IdentityNamed(id).Attributes["ok"] == false }},
 			{Edit{Section: "identities", Item: id, Field: []string{"scopes"}, Text: "[a]"}, "identity " + id,
-				func(d *Document) bool { return len(d.IdentityNamed(id).Scopes) == 1 }},
+				func(d *declaration.Document) bool { return len(d.IdentityNamed(id).Scopes) == 1 }},
 			{Edit{Section: "identities", Item: id}, "identity " + id,
-				func(d *Document) bool { return d.IdentityNamed(id) == nil }},
+				func(d *declaration.Document) bool { return d.IdentityNamed(id) == nil }},
 			{Edit{Section: "roles", Item: "r", Field: []string{"includes"}, Text: "s"}, "role r", nil},
 			{Edit{Section: "roles", Item: "t", Text: "null"}, "role t",
-				func(d *Document) bool { return d.RoleNamed("t") != nil }},
+				func(d *declaration.Document) bool { return d.RoleNamed("t") != nil }},
 			{RouteEdit(text, "GET /a", []string{"group"}, "Things"), "route GET /a",
-				func(d *Document) bool { return d.Routes[0].Group == "Things" }},
+				func(d *declaration.Document) bool { return d.Routes[0].Group == "Things" }},
 			{RouteEdit(text, "GET /a/{id}", []string{"send"}, `{ json: {"a":[1,"}"]} }`), "route GET /a/{id}",
-				func(d *Document) bool { return string(d.Routes[1].Send.JSON) == `{"a":[1,"}"]}` }},
+				func(d *declaration.Document) bool { return string(d.Routes[1].Send.JSON) == `{"a":[1,"}"]}` }},
 			{RouteEdit(text, "POST /b", []string{"sensitivity"}, "high"), "route POST /b",
-				func(d *Document) bool { return d.Routes[2].Sensitivity == High }},
+				func(d *declaration.Document) bool { return d.Routes[2].Sensitivity == declaration.High }},
 			{RouteEdit(text, "POST /b", []string{"summary"}, ""), "route POST /b",
-				func(d *Document) bool { return d.Routes[2].Summary == "" }},
+				func(d *declaration.Document) bool { return d.Routes[2].Summary == "" }},
 		}
 		o := ops[r.IntN(len(ops))]
 		out, err := Apply(text, o.edit)

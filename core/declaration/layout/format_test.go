@@ -1,4 +1,4 @@
-package declaration
+package layout
 
 import (
 	"math/rand/v2"
@@ -9,6 +9,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"millgate/core/declaration"
 )
 
 func commentsOf(text string) []string {
@@ -32,7 +34,7 @@ func TestFormatKeepsMeaningAndComments(t *testing.T) {
 		out := Format(text)
 		before, _ := parse(t, text)
 		after, msgs := parse(t, out)
-		require.False(t, Failed(msgs), "%s\nbecame\n%s\n%v", text, out, msgs)
+		require.False(t, declaration.Failed(msgs), "%s\nbecame\n%s\n%v", text, out, msgs)
 		require.Equal(t, dump(before), dump(after), "%s\nbecame\n%s", text, out)
 		require.Equal(t, commentsOf(text), commentsOf(out), "%s\nbecame\n%s", text, out)
 		require.Equal(t, out, Format(out), "it is not its own:\n%s", text)
@@ -77,7 +79,7 @@ access:
 
 // The demo is written in the canonical layout already.
 func TestExampleIsCanonical(t *testing.T) {
-	b, err := os.ReadFile("../../examples/fernhollow/fernhollow.gate.yaml")
+	b, err := os.ReadFile("../../../examples/fernhollow/fernhollow.gate.yaml")
 	require.NoError(t, err)
 	assert.Equal(t, string(b), Format(string(b)))
 }

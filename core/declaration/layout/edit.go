@@ -1,4 +1,4 @@
-package declaration
+package layout
 
 import (
 	"bytes"
@@ -6,12 +6,14 @@ import (
 	"fmt"
 	"sort"
 	"strings"
+
+	"millgate/core/declaration"
 )
 
 // PutTarget writes a target into the text: in place of the one with the same
 // name, or after the last one.
-func PutTarget(text string, t Target) (string, error) {
-	l := layout{text}
+func PutTarget(text string, t declaration.Target) (string, error) {
+	l := source{text}
 	lines := targetLines(t, "")
 	if sec, ok := l.top().find("targets"); ok {
 		if b, ok := l.inside(sec); ok {
@@ -22,7 +24,7 @@ func PutTarget(text string, t Target) (string, error) {
 					have[k] = v
 				}
 				var edits []Edit
-				for _, k := range targetWords {
+				for _, k := range declaration.TargetWords {
 					if k == "pass" || k == "drill" {
 						continue // they are written by hand
 					}
@@ -46,15 +48,15 @@ func flowMap(m map[string]string) string {
 	sort.Strings(keys)
 	parts := make([]string, len(keys))
 	for i, k := range keys {
-		parts[i] = Scalar(k) + ": " + Scalar(m[k])
+		parts[i] = declaration.Scalar(k) + ": " + declaration.Scalar(m[k])
 	}
 	return "{ " + strings.Join(parts, ", ") + " }"
 }
 
 // targetLines is a target over several lines, the way people write them.
-func targetLines(t Target, indent string) []string {
+func targetLines(t declaration.Target, indent string) []string {
 	in := indent + "  "
-	out := []string{indent + Scalar(t.Name) + ":", in + "base: " + Scalar(t.Base)}
+	out := []string{indent + declaration.Scalar(t.Name) + ":", in + "base: " + declaration.Scalar(t.Base)}
 	if len(t.Hosts) > 0 {
 		out = append(out, in+"hosts: "+flowMap(t.Hosts))
 	}
@@ -62,7 +64,7 @@ func targetLines(t Target, indent string) []string {
 		out = append(out, in+"values: "+flowMap(t.Values))
 	}
 	if t.Direct != "" {
-		out = append(out, in+"direct: "+Scalar(t.Direct))
+		out = append(out, in+"direct: "+declaration.Scalar(t.Direct))
 	}
 	if t.Pace.Count > 0 {
 		out = append(out, in+"pace: "+t.Pace.String())
@@ -73,7 +75,7 @@ func targetLines(t Target, indent string) []string {
 	if len(t.AskFor) > 0 {
 		quoted := make([]string, len(t.AskFor))
 		for i, s := range t.AskFor {
-			quoted[i] = Scalar(s)
+			quoted[i] = declaration.Scalar(s)
 		}
 		out = append(out, in+"ask_for: ["+strings.Join(quoted, ", ")+"]")
 	}
@@ -109,7 +111,7 @@ func PutRoute(text, key string, field []string, value string) (string, error) {
 
 // RouteEdit is the edit that PutRoute makes.
 func RouteEdit(text, key string, field []string, value string) Edit {
-	l := layout{text}
+	l := source{text}
 	if sec, ok := l.top().find("routes"); ok {
 		if b, ok := l.inside(sec); ok {
 			for _, p := range b.parts {
@@ -123,29 +125,29 @@ func RouteEdit(text, key string, field []string, value string) Edit {
 		return Edit{Section: "routes"}
 	}
 	for i := len(field) - 1; i >= 0; i-- {
-		value = Scalar(field[i]) + ": " + value
+		value = declaration.Scalar(field[i]) + ": " + value
 		if i > 0 {
 			value = "{ " + value + " }"
 		}
 	}
-	return Edit{Section: "routes", Text: "{ at: " + Scalar(key) + ", " + value + " }"}
+	return Edit{Section: "routes", Text: "{ at: " + declaration.Scalar(key) + ", " + value + " }"}
 }
 
 // routeOf is the route that an item of the list names, "" when it names none.
-func (l layout) routeOf(p part) string {
+func (l source) routeOf(p part) string {
 	if b, ok := l.inside(p); ok {
 		m, ok := b.find("at")
 		if !ok {
 			return ""
 		}
-		return unquoted(strings.TrimSpace(l.text[m.val:m.valEnd]))
+		return Unquoted(strings.TrimSpace(l.text[m.val:m.valEnd]))
 	}
-	return unquoted(strings.TrimSpace(l.text[p.val:max(p.val, p.valEnd)]))
+	return Unquoted(strings.TrimSpace(l.text[p.val:max(p.val, p.valEnd)]))
 }
 
 // ReplaceImport makes a `from:` of the routes name another file.
 func ReplaceImport(text, old, name string) (string, error) {
-	l := layout{text}
+	l := source{text}
 	if sec, ok := l.top().find("routes"); ok {
 		if b, ok := l.inside(sec); ok {
 			for _, p := range b.parts {
@@ -153,8 +155,8 @@ func ReplaceImport(text, old, name string) (string, error) {
 				if !ok {
 					continue
 				}
-				if m, ok := in.find("from"); ok && unquoted(strings.TrimSpace(l.text[m.val:m.valEnd])) == old {
-					return l.text[:m.val] + Scalar(name) + l.text[m.valEnd:], nil
+				if m, ok := in.find("from"); ok && Unquoted(strings.TrimSpace(l.text[m.val:m.valEnd])) == old {
+					return l.text[:m.val] + declaration.Scalar(name) + l.text[m.valEnd:], nil
 				}
 			}
 		}
@@ -163,11 +165,11 @@ func ReplaceImport(text, old, name string) (string, error) {
 }
 
 // SampleText is a sample on one line; "" when it says nothing.
-func SampleText(s Sample) string {
+func SampleText(s declaration.Sample) string {
 	var parts []string
 	add := func(k, v string) { parts = append(parts, k+": "+v) }
 	if s.As.Name != "" {
-		add("as", Scalar(s.As.Name))
+		add("as", declaration.Scalar(s.As.Name))
 	}
 	for _, m := range []struct {
 		k string
@@ -184,10 +186,10 @@ func SampleText(s Sample) string {
 		add("form", flowMap(s.Form))
 	}
 	if s.Text != "" {
-		add("text", Scalar(s.Text))
+		add("text", declaration.Scalar(s.Text))
 	}
 	if s.Type != "" {
-		add("type", Scalar(s.Type))
+		add("type", declaration.Scalar(s.Type))
 	}
 	if len(parts) == 0 {
 		return ""

@@ -1,4 +1,4 @@
-package declaration
+package assist
 
 import (
 	"fmt"
@@ -7,9 +7,23 @@ import (
 	"strings"
 	"testing"
 
+	"millgate/core/declaration"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
+
+var base = func() string {
+	b, err := os.ReadFile("../testdata/things.gate.yaml")
+	if err != nil {
+		panic(err)
+	}
+	return string(b)
+}()
+
+func parse(text string) (*declaration.Document, []declaration.Message) {
+	return declaration.Parse("x.gate.yaml", []byte(text), nil)
+}
 
 // cursor takes the mark out of a text and says where it stood.
 func cursor(t testing.TB, text string) (clean string, line, column int) {
@@ -20,7 +34,7 @@ func cursor(t testing.TB, text string) (clean string, line, column int) {
 }
 
 func TestComplete(t *testing.T) {
-	d, msgs := parse(t, base)
+	d, msgs := parse(base)
 	require.Empty(t, msgs)
 	head := "millgate: 1\nroles:\n  reader:\n"
 	for _, c := range []struct {
@@ -59,7 +73,7 @@ func TestComplete(t *testing.T) {
 	} {
 		text, line, col := cursor(t, c.text)
 		got := Complete(text, line, col, d, map[string][]string{"check": {"open-write", "no-entry"}})
-		labels := names(got.Options, func(o Option) string { return o.Label })
+		labels := declaration.Names(got.Options, func(o Option) string { return o.Label })
 		at := 0
 		for _, w := range splitLabels(c.has) {
 			i := slices.Index(labels, w)
@@ -89,10 +103,10 @@ func splitLabels(s string) (out []string) {
 
 // What is offered is known: a completed key is never an unknown word.
 func TestCompletedWordsAreKnown(t *testing.T) {
-	b, err := os.ReadFile("../../examples/fernhollow/fernhollow.gate.yaml")
+	b, err := os.ReadFile("../../../examples/fernhollow/fernhollow.gate.yaml")
 	require.NoError(t, err)
 	text := string(b)
-	d, _ := parse(t, text)
+	d, _ := parse(text)
 	lines := strings.Split(text, "\n")
 	tried, done := 0, map[string]bool{}
 	for n, l := range lines {
@@ -102,7 +116,7 @@ func TestCompletedWordsAreKnown(t *testing.T) {
 		}
 		col := len(l) - len(trimmed) + 1
 		c := Complete(text, n+1, col, d, nil)
-		if k := fmt.Sprint(names(c.Options, func(o Option) string { return o.Label })); done[k] {
+		if k := fmt.Sprint(declaration.Names(c.Options, func(o Option) string { return o.Label })); done[k] {
 			continue
 		} else {
 			done[k] = true
@@ -116,7 +130,8 @@ func TestCompletedWordsAreKnown(t *testing.T) {
 			changed := slices.Clone(lines)
 			changed[n] = strings.Repeat(" ", len(l)-len(trimmed)) + key + ":" + rest
 			tried++
-			for _, m := range form([]byte(strings.Join(changed, "\n"))) {
+			_, told := parse(strings.Join(changed, "\n"))
+			for _, m := range told {
 				if m.Code == "unknown-word" && m.Line == n+1 && m.Column == col &&
 					strings.Contains(m.Text, `"`+key+`" is not known`) {
 					t.Errorf("line %d: %s is offered: %s", n+1, key, m)
@@ -128,7 +143,7 @@ func TestCompletedWordsAreKnown(t *testing.T) {
 }
 
 func TestExplain(t *testing.T) {
-	d, _ := parse(t, base)
+	d, _ := parse(base)
 	for _, c := range []struct {
 		find, title, text string
 		line              int
@@ -157,21 +172,4 @@ func TestExplain(t *testing.T) {
 		assert.Contains(t, h.Text, c.text, c.find)
 		assert.Equal(t, c.line, h.Place.Line, c.find)
 	}
-}
-
-func TestOutline(t *testing.T) {
-	got := Outline(base)
-	at := func(name string) int {
-		i := slices.IndexFunc(got, func(h Heading) bool { return h.Name == name })
-		require.GreaterOrEqual(t, i, 0, name)
-		return got[i].Line
-	}
-	assert.Equal(t, 11, at("roles"))
-	assert.Equal(t, 13, at("writer"))
-	assert.Equal(t, 22, at("bob"))
-	assert.Equal(t, 28, at("GET /things/{id}"))
-	assert.Equal(t, 26, got[slices.IndexFunc(got, func(h Heading) bool {
-		return h.Name == "access" &&
-			h.Depth == 0
-	})].Line)
 }

@@ -1,7 +1,9 @@
-package declaration
+package layout
 
 import (
 	"strings"
+
+	"millgate/core/declaration"
 )
 
 // Format writes a declaration in the canonical layout: sections in the order of
@@ -18,7 +20,7 @@ func Format(text string) string {
 	if text != "" && !strings.HasSuffix(text, "\n") {
 		text += "\n"
 	}
-	l := layout{text}
+	l := source{text}
 	top := l.top()
 	if len(top.parts) == 0 || top.indent != 0 {
 		return given
@@ -39,12 +41,12 @@ func Format(text string) string {
 	var out strings.Builder
 	// What stands above everything stays above everything.
 	first := top.parts[0].key
-	if lead := by[first].lead; first != topWords[0] && lead != "" {
+	if lead := by[first].lead; first != declaration.Sections[0] && lead != "" {
 		out.WriteString(lead)
 		by[first] = section{"", by[first].body}
 	}
 	last := ""
-	for _, k := range topWords {
+	for _, k := range declaration.Sections {
 		s, ok := by[k]
 		if !ok {
 			continue
@@ -64,14 +66,14 @@ func Format(text string) string {
 
 var knownTop = func() map[string]bool {
 	m := map[string]bool{}
-	for _, w := range topWords {
+	for _, w := range declaration.Sections {
 		m[w] = true
 	}
 	return m
 }()
 
 type formatter struct {
-	layout
+	source
 	out *strings.Builder
 }
 
@@ -108,7 +110,7 @@ func (f formatter) member(p part, indent int) {
 	}
 	if p.key == "" && f.blockAt(p) && f.blockAfterDash(p.val) {
 		b := f.readDashBlock(p)
-		inner := formatter{layout{f.text[:p.start] + strings.Repeat(" ", p.val-p.start) + f.text[p.val:]}, f.out}
+		inner := formatter{source{f.text[:p.start] + strings.Repeat(" ", p.val-p.start) + f.text[p.val:]}, f.out}
 		var sub strings.Builder
 		inner.out = &sub
 		inner.block(b, indent+2)

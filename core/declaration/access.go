@@ -1,0 +1,174 @@
+package declaration
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+
+	"github.com/goccy/go-yaml/ast"
+
+	"millgate/core/route"
+)
+
+func (r *reader) entry(n ast.Node) *Entry {
+	e := &Entry{Place: r.place(n), Broken: BrokenEither}
+	by := map[string]pair{}
+	for _, f := range r.entries(n, "an access entry", EntryWords) {
+		by[f.key] = f
+		switch f.key {
+		case "at":
+			e.At = r.selectors(f.val)
+			if len(e.At) > 0 {
+				e.Place = r.place(r.list(f.val)[0])
+			}
+		case "who":
+			if len(r.list(f.val)) == 0 {
+				r.fail(f.kn, "missing", "`who` is empty", "write nobody, anyone, signed-in, owner, a role or "+
+					"identity:NAME")
+			}
+			for _, w := range r.refs(f.val, "who") {
+				e.Who = append(e.Who, who(w))
+			}
+		case "broken":
+			if w := r.word(f.val, "broken", string(BrokenEither), string(BrokenIgnored),
+				string(BrokenRefused)); w != "" {
+				e.Broken = Broken(w)
+			}
+		case "hide":
+			e.Hide = r.bool(f.val, "hide")
+		case "given":
+			e.Given = map[string]any{}
+			for _, g := range r.entries(f.val, "given", nil) {
+				e.Given[g.key] = r.scalar(g.val, "attribute "+g.key)
+			}
+		case "scope":
+			e.Scope = r.strings(f.val, "scope")
+		case "by":
+			e.By = r.refs(f.val, "by")
+		case "owner_of":
+			if s, ok := r.str(f.val, "owner_of"); ok {
+				e.OwnerOf = Ref{Name: s, Place: r.place(f.val)}
+			}
+		}
+	}
+	if len(e.At) == 0 {
+		if _, said := by["at"]; !said {
+			r.fail(n, "missing", "an access entry needs `at`", "add  at: GET /path")
+		}
+	}
+	if _, ok := by["who"]; !ok {
+		r.fail(n, "missing", "an access entry needs `who`", "add  who: nobody  (or anyone, signed-in, owner, a role, "+
+			"identity:NAME)")
+	}
+	return e
+}
+
+// selectors reads one selector or a list of them.
+func (r *reader) selectors(n ast.Node) (out []route.Selector) {
+	if len(r.list(n)) == 0 {
+		r.fail(n, "missing", "`at` selects nothing", "write for example  at: GET /path")
+	}
+	for _, x := range r.list(n) {
+		s, ok := r.str(x, "at")
+		if !ok {
+			continue
+		}
+		sel, err := route.Parse(s)
+		if err != nil {
+			r.fail(x, "selector", err.Error(), "")
+			continue
+		}
+		out = append(out, sel)
+	}
+	return out
+}
+
+func who(w Ref) Who {
+	switch {
+	case w.Name == "anyone":
+		return Who{WhoAnyone, w}
+	case w.Name == "signed-in":
+		return Who{WhoSignedIn, w}
+	case w.Name == "nobody":
+		return Who{WhoNobody, w}
+	case w.Name == "owner":
+		return Who{WhoOwner, w}
+	case strings.HasPrefix(w.Name, "identity:"):
+		return Who{WhoIdentity, Ref{Name: strings.TrimPrefix(w.Name, "identity:"), Place: w.Place}}
+	}
+	return Who{WhoRole, w}
+}
+
+func (r *reader) answers(doc *Document, n ast.Node) {
+	a := &doc.Answers
+	a.Status = map[int]AnswerRule{}
+	named := []string{"errors", "never", "schema", "login_page", "refused_when"}
+	for _, f := range r.entries(n, "answers", nil) {
+		switch f.key {
+		case "errors":
+			a.Errors = r.answerRule(f)
+		case "never":
+			for _, g := range r.entries(f.val, "never", []string{"fields", "text"}) {
+				if g.key == "fields" {
+					a.NeverFields = r.strings(g.val, "fields")
+				} else {
+					a.NeverText = r.strings(g.val, "text")
+				}
+			}
+		case "schema":
+			if a.Schema = r.word(f.val, "schema", "exact", "listed", "off"); a.Schema == "off" {
+				a.Schema = ""
+			}
+		case "login_page":
+			for _, g := range r.entries(f.val, "login_page", []string{"location"}) {
+				a.LoginPage, _ = r.str(g.val, "location")
+			}
+		case "refused_when":
+			for _, g := range r.entries(f.val, "refused_when", []string{"status", "has"}) {
+				if g.key == "has" {
+					a.RefusedWhen.Has = r.pointer(g.val, "has")
+				} else {
+					a.RefusedWhen.Status = r.status(g.val)
+				}
+			}
+			if a.RefusedWhen.Status == 0 || a.RefusedWhen.Has == "" {
+				r.fail(f.kn, "missing", "refused_when needs a status and what the answer then has",
+					"write  { status: 200, has: /error }")
+			}
+		default:
+			st, err := strconv.Atoi(f.key)
+			if err != nil || st < 100 || st > 599 {
+				r.unknown(f.kn, f.key, "answers", append([]string{"a status like 401"}, named...))
+				continue
+			}
+			a.Status[st] = r.answerRule(f)
+		}
+	}
+}
+
+func (r *reader) status(n ast.Node) int {
+	s, ok := r.str(n, "status")
+	st, err := strconv.Atoi(s)
+	if ok && (err != nil || st < 100 || st > 599) {
+		r.fail(n, "type", fmt.Sprintf("%q is not a status code", s), "write a number from 100 to 599")
+		return 0
+	}
+	return st
+}
+
+func (r *reader) answerRule(f pair) AnswerRule {
+	rule := AnswerRule{Place: f.kpos}
+	for _, g := range r.entries(f.val, "answers "+f.key, []string{"type", "headers", "has"}) {
+		switch g.key {
+		case "type":
+			rule.Type, _ = r.str(g.val, "type")
+		case "headers":
+			rule.Headers = r.strings(g.val, "headers")
+		case "has":
+			for _, x := range r.list(g.val) {
+				rule.Has = append(rule.Has, r.pointer(x, "has"))
+			}
+		}
+	}
+	return rule
+}

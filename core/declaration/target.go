@@ -1,0 +1,234 @@
+package declaration
+
+import (
+	"fmt"
+	"net/url"
+	"strings"
+	"time"
+
+	"github.com/goccy/go-yaml/ast"
+
+	"millgate/core/route"
+)
+
+// Unsafe says which unsafe methods (RFC 9110 section 9.2.1) may be sent.
+type Unsafe string
+
+const (
+	UnsafeRefused Unsafe = "refused"           // none; the default
+	UnsafeMade    Unsafe = "made-records-only" // only on records made for the purpose
+	UnsafeAllowed Unsafe = "allowed"
+)
+
+// Pace is a number of requests in a time.
+type Pace struct {
+	Count int
+	Per   time.Duration
+}
+
+func (p Pace) String() string { return fmt.Sprintf("%d per %s", p.Count, ShortDuration(p.Per)) }
+
+// PerSecond is the pace in requests per second.
+func (p Pace) PerSecond() float64 {
+	if p.Per <= 0 {
+		return 0
+	}
+	return float64(p.Count) / p.Per.Seconds()
+}
+
+// Target is a running service.
+type Target struct {
+	Name string
+	Place
+	Base   string            // absolute URL without a trailing slash
+	Hosts  map[string]string // other hosts that belong to it, by name
+	Values map[string]string // what {name} stands for on this target
+	Direct string            // the same service without its gateway
+	Pace   Pace
+	Unsafe Unsafe
+	AskFor []string      // further undeclared paths to ask for
+	Drill  time.Duration // that a quota drill may take within a sweep
+	Pass   Pass          // what keeps a sweep out of the target's counts; the zero Pass is none
+	// The quotas that are configured lower there, so that a drill need not wait
+	// as long as the declared ones take.
+	Lowered []Lowered
+}
+
+// Lowered is what a quota is on one target in place of what is declared.
+type Lowered struct {
+	Ref   // the quota
+	Allow []Amount
+	Burst int // for buckets; 0 is the amount's count
+}
+
+// Quota is a quota as it is on this target: lowered where the target says so,
+// for everybody alike.
+func (t *Target) Quota(q *Quota) (on *Quota, lowered bool) {
+	for _, l := range t.Lowered {
+		if l.Name == q.Name && len(l.Allow) > 0 {
+			c := *q
+			c.Allow, c.Burst, c.For = l.Allow, l.Burst, nil
+			return &c, true
+		}
+	}
+	return q, false
+}
+
+// DefaultDrill is how long a quota drill may take within a sweep.
+const DefaultDrill = 3 * time.Second
+
+// Pass is a header field with which the target does not count a request, as
+// test environments have for their own tests.
+type Pass struct {
+	Place
+	Header string
+	Value  Value
+}
+
+var drillWords = []string{"for", "quotas"}
+
+func (r *reader) url(n ast.Node, what string) string {
+	s, ok := r.str(n, what)
+	if !ok {
+		return ""
+	}
+	u, err := url.Parse(s)
+	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
+		r.fail(n, "type", fmt.Sprintf("%s must be an http or https address, not %q", what, s),
+			"write for example https://staging.example")
+		return ""
+	}
+	if u.RawQuery != "" || u.Fragment != "" || u.User != nil {
+		r.fail(n, "type", what+" must have no user, query or fragment", "leave only scheme, host, port and path")
+		return ""
+	}
+	return strings.TrimRight(s, "/")
+}
+
+func (r *reader) targets(doc *Document, n ast.Node) {
+	for _, q := range r.entries(n, "targets", nil) {
+		t := &Target{Name: q.key, Place: q.kpos, Hosts: map[string]string{}, Values: map[string]string{},
+			Pace: DefaultPace, Unsafe: UnsafeRefused, Drill: DefaultDrill}
+		based := false
+		for _, f := range r.entries(q.val, "target "+q.key, TargetWords) {
+			switch f.key {
+			case "base":
+				based = true
+				t.Base = r.url(f.val, "base")
+			case "direct":
+				t.Direct = r.url(f.val, "direct")
+			case "hosts":
+				for _, h := range r.entries(f.val, "hosts", nil) {
+					t.Hosts[h.key] = r.url(h.val, "host "+h.key)
+				}
+			case "values":
+				t.Values = r.stringMap(f.val, "values")
+			case "pace":
+				if s, ok := r.str(f.val, "pace"); ok {
+					p, err := ParsePace(s)
+					if err != nil {
+						r.fail(f.val, "type", err.Error(), "write for example 5 per 1s")
+					} else {
+						t.Pace = p
+					}
+				}
+			case "unsafe":
+				t.Unsafe = Unsafe(r.word(f.val, "unsafe", string(UnsafeRefused), string(UnsafeMade),
+					string(UnsafeAllowed)))
+				if t.Unsafe == "" {
+					t.Unsafe = UnsafeRefused
+				}
+			case "drill":
+				r.drill(t, f)
+			case "pass":
+				t.Pass = r.pass(f)
+			case "ask_for":
+				for _, x := range r.refs(f.val, "ask_for") {
+					if _, err := route.Parse(x.Name); err != nil || !strings.HasPrefix(x.Name, "/") {
+						r.sayAt(x.Place, len(x.Name), Error, "type", fmt.Sprintf("ask_for needs paths, not %q", x.Name),
+							"write for example /internal/health")
+						continue
+					}
+					t.AskFor = append(t.AskFor, x.Name)
+				}
+			}
+		}
+		if !based {
+			r.fail(q.kn, "missing", fmt.Sprintf("target %q has no base", q.key), "add  base: https://…")
+		}
+		doc.Targets = append(doc.Targets, t)
+	}
+}
+
+// drill is how long a quota drill may take, or that and the quotas that are
+// lower on this target.
+func (r *reader) drill(t *Target, p pair) {
+	if !isMap(r.plain(p.val)) {
+		t.Drill = r.duration(p.val, "drill")
+		return
+	}
+	for _, f := range r.entries(p.val, "drill", drillWords) {
+		switch f.key {
+		case "for":
+			t.Drill = r.duration(f.val, "for")
+		case "quotas":
+			for _, g := range r.entries(f.val, "the lowered quotas", nil) {
+				t.Lowered = append(t.Lowered, r.lowered(g))
+			}
+		}
+	}
+}
+
+func (r *reader) lowered(p pair) Lowered {
+	l := Lowered{Ref: Ref{Name: p.key, Place: p.kpos}}
+	none := false
+	if !isMap(r.plain(p.val)) {
+		l.Allow = r.amounts(p.val, p.key)
+		none = len(r.list(p.val)) == 0
+	} else {
+		none = true
+		for _, f := range r.entries(p.val, "lowered quota "+p.key, []string{"allow", "burst"}) {
+			if f.key == "allow" {
+				l.Allow = r.amounts(f.val, "allow")
+				none = len(r.list(f.val)) == 0
+			} else {
+				l.Burst = r.number(f.val, "burst", 1)
+			}
+		}
+	}
+	if none {
+		r.fail(p.kn, "missing", fmt.Sprintf("the lowered quota %q has no amount", p.key),
+			"write for example  "+p.key+": 5 per 2s")
+	}
+	return l
+}
+
+func isMap(n ast.Node) bool {
+	switch n.(type) {
+	case *ast.MappingNode, *ast.MappingValueNode:
+		return true
+	}
+	return false
+}
+
+func (r *reader) pass(p pair) Pass {
+	out := Pass{Place: p.kpos}
+	valued := false
+	for _, f := range r.entries(p.val, "pass", []string{"header", "value"}) {
+		switch f.key {
+		case "header":
+			s, _ := r.str(f.val, "header")
+			if !fieldName.MatchString(s) {
+				r.fail(f.val, "type", fmt.Sprintf("%q is no header field", s), "write for example X-Test-Pass")
+			}
+			out.Header = s
+		case "value":
+			out.Value, valued = r.value(f), true
+		}
+	}
+	if out.Header == "" || !valued {
+		r.fail(p.kn, "missing", "a pass needs `header` and `value`", "write  pass: { header: X-Test-Pass, value: "+
+			"env:TEST_PASS }")
+	}
+	return out
+}
