@@ -40,10 +40,10 @@ var arrows = map[string][]string{
 	},
 	"core/access": {"core/declaration", "core/declaration/layout"},
 	"core/check": {
-		"core/access", "core/declaration", "core/field", "core/finding", "core/mask", "core/route",
-		"core/session", "core/token",
+		"core/access", "core/declaration", "core/field", "core/finding", "core/mask", "core/pointer",
+		"core/route", "core/session", "core/token",
 	},
-	"core/check/answers": {"core/check", "core/declaration", "core/finding", "core/mask"},
+	"core/check/answers": {"core/check", "core/declaration", "core/finding", "core/mask", "core/pointer"},
 	"core/check/credential": {
 		"core/access", "core/check", "core/declaration", "core/finding", "core/session", "core/token",
 	},
@@ -62,11 +62,13 @@ var arrows = map[string][]string{
 	"core/check/pages": {
 		"core/access", "core/check", "core/declaration", "core/field", "core/finding", "core/origin",
 	},
-	"core/check/quotas":       {"core/access", "core/check", "core/declaration", "core/finding", "core/quota"},
-	"core/check/raised":       {"core/access", "core/check", "core/declaration", "core/finding"},
-	"core/check/sessions":     {"core/access", "core/check", "core/declaration", "core/finding", "core/session"},
+	"core/check/quotas": {"core/access", "core/check", "core/declaration", "core/finding", "core/quota"},
+	"core/check/raised": {"core/access", "core/check", "core/declaration", "core/finding"},
+	"core/check/sessions": {
+		"core/access", "core/check", "core/declaration", "core/finding", "core/pointer", "core/session",
+	},
 	"core/check/undeclared":   {"core/access", "core/check", "core/declaration", "core/finding", "core/route"},
-	"core/declaration":        {"core/field", "core/route"},
+	"core/declaration":        {"core/field", "core/pointer", "core/route"},
 	"core/declaration/assist": {"core/declaration", "core/declaration/layout"},
 	"core/declaration/layout": {"core/declaration", "core/route"},
 	"core/field":              {},
@@ -74,13 +76,14 @@ var arrows = map[string][]string{
 	"core/inventory":          {"core/declaration", "core/route"},
 	"core/mask":               {"core/field"},
 	"core/origin":             {"core/declaration", "core/field"},
+	"core/pointer":            {},
 	"core/quota":              {"core/declaration", "core/field"},
 	"core/review": {
 		"core/access", "core/declaration", "core/declaration/layout", "core/finding", "core/quota", "core/route",
 	},
 	"core/route":       {},
 	"core/session":     {"core/declaration", "core/finding", "core/token"},
-	"core/token":       {"core/access", "core/declaration", "core/finding"},
+	"core/token":       {"core/access", "core/declaration", "core/finding", "core/pointer"},
 	"e2e":              {},
 	"examples":         {},
 	"format/accesslog": {"core/inventory"},
@@ -100,8 +103,8 @@ var arrows = map[string][]string{
 	"testkit/memnet":  {},
 	"testkit/play":    {"core/access", "core/check", "core/finding"},
 	"wire": {
-		"core/access", "core/check", "core/declaration", "core/field", "core/mask", "core/route", "core/session",
-		"core/token",
+		"core/access", "core/check", "core/declaration", "core/field", "core/mask", "core/pointer", "core/route",
+		"core/session", "core/token",
 	},
 }
 

@@ -54,7 +54,7 @@ func (b *Breaking) broken(s *declaration.Scheme, t *token.Token, way string, pub
 	defer b.mu.Unlock()
 	x := b.made[s.Name]
 	if x == nil {
-		x = &token.Breaker{Rand: rand.Reader, Public: set, Claim: s.Claims["roles"],
+		x = &token.Breaker{Rand: rand.Reader, Public: set, Claim: string(s.Claims["roles"]),
 			Nowhere: "http://127.0.0.1:9/keys.json"}
 		b.made[s.Name] = x
 	}

@@ -231,14 +231,14 @@ func (k *Keyring) taken(s *declaration.Scheme, q *declaration.Request, r raw) (g
 	if r.Status == 0 {
 		return g, fmt.Errorf("%w: %s", ErrUnreachable, r.Error)
 	}
-	where := "token at " + q.Take["access"]
+	where := "token at " + string(q.Take["access"])
 	if s.Kind == declaration.Cookie {
 		where = "cookie " + s.Field
 		if g.cookie = cookieOf(r.Answer, s.Field); g.cookie != nil {
 			g.access, g.expires = g.cookie.Value, cookieEnd(g.cookie, k.now())
 		}
 	} else {
-		g.access, _ = check.Pointer(r.content, q.Take["access"])
+		g.access, _ = check.Points(r.content, q.Take["access"])
 	}
 	if r.Status >= 400 || r.Status >= 300 && s.Kind != declaration.Cookie || g.access == "" {
 		why := "no " + where + " in the answer"
@@ -259,12 +259,12 @@ func (k *Keyring) taken(s *declaration.Scheme, q *declaration.Request, r raw) (g
 		return g, nil
 	}
 	if p := q.Take["refresh"]; p != "" {
-		if v, ok := check.Pointer(r.content, p); ok {
+		if v, ok := check.Points(r.content, p); ok {
 			g.refresh = v
 			k.client.mask.Learn(mask.Token, v)
 		}
 	}
-	if n, ok := check.Pointer(r.content, "/expires_in"); ok {
+	if n, ok := check.Points(r.content, "/expires_in"); ok {
 		if d, perr := time.ParseDuration(n + "s"); perr == nil {
 			g.expires = k.now().Add(d)
 		}

@@ -193,7 +193,7 @@ func (k *Keyring) link(ctx context.Context, s *declaration.Scheme, identity stri
 		case r.Status == 0:
 			return nil, fmt.Errorf("%w: %s", ErrUnreachable, r.Error)
 		}
-		v, ok := check.Pointer(r.content, s.Issue.Take["link"])
+		v, ok := check.Points(r.content, s.Issue.Take["link"])
 		if r.Status >= 300 || !ok {
 			return nil, fmt.Errorf("%w: %s %s answered %d, with no link at %s", ErrCredential, s.Issue.Method, o.Path,
 				r.Status, s.Issue.Take["link"])

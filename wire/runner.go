@@ -15,6 +15,7 @@ import (
 	"millgate/core/check"
 	"millgate/core/declaration"
 	"millgate/core/mask"
+	"millgate/core/pointer"
 	"millgate/core/token"
 )
 
@@ -328,7 +329,7 @@ func (r *running) take(c check.Call, x raw) map[string]string {
 		v := ""
 		switch t.From {
 		case check.FromBody:
-			v, _ = check.Pointer(x.content, t.At)
+			v, _ = check.Points(x.content, pointer.JSON(t.At))
 		case check.FromCookie:
 			if k := cookieOf(x.Answer, t.At); k != nil {
 				v = k.Value

@@ -14,6 +14,7 @@ import (
 	"millgate/core/declaration"
 	"millgate/core/field"
 	"millgate/core/mask"
+	"millgate/core/pointer"
 )
 
 // Class of an answer.
@@ -92,7 +93,7 @@ func Classify(a Answer, r declaration.Answers) Class {
 		return Unreachable
 	}
 	if r.RefusedWhen.Status == a.Status && r.RefusedWhen.Has != "" {
-		if _, ok := Lookup(a.JSON(), r.RefusedWhen.Has); ok {
+		if _, ok := r.RefusedWhen.Has.In(a.JSON()); ok {
 			return Refused
 		}
 	}
@@ -132,48 +133,10 @@ func isLogin(location, glob string) bool {
 	return loginWords.MatchString(location)
 }
 
-// Lookup looks up a JSON Pointer (RFC 6901).
-func Lookup(v any, p string) (any, bool) {
-	if p == "" {
-		return v, v != nil
-	}
-	for _, t := range strings.Split(strings.TrimPrefix(p, "/"), "/") {
-		t = strings.NewReplacer("~1", "/", "~0", "~").Replace(t)
-		switch x := v.(type) {
-		case map[string]any:
-			var ok bool
-			if v, ok = x[t]; !ok {
-				return nil, false
-			}
-		case []any:
-			i := 0
-			if _, err := fmt.Sscanf(t, "%d", &i); err != nil || i < 0 || i >= len(x) {
-				return nil, false
-			}
-			v = x[i]
-		default:
-			return nil, false
-		}
-	}
-	return v, true
-}
-
-// Pointer looks up a JSON Pointer (RFC 6901) in a body and returns a string,
-// number or boolean as text.
-func Pointer(body []byte, p string) (string, bool) {
-	v, ok := Lookup(Answer{Body: body}.JSON(), p)
-	if !ok {
-		return "", false
-	}
-	switch x := v.(type) {
-	case string:
-		return x, true
-	case json.Number:
-		return x.String(), true
-	case bool:
-		return fmt.Sprint(x), true
-	}
-	return "", false
+// Points is what a JSON Pointer names in a body; ok is false where it is not JSON, or nothing
+// stands there.
+func Points(body []byte, p pointer.JSON) (text string, ok bool) {
+	return p.Text(Answer{Body: body}.JSON())
 }
 
 // SameType says whether two answers are of one media type (RFC 9110 section 8.3), or both

@@ -1,6 +1,10 @@
 package check
 
-import "reflect"
+import (
+	"reflect"
+
+	"millgate/core/pointer"
+)
 
 // Change is what became of a record that was read before and after something.
 type Change string
@@ -38,7 +42,7 @@ func Compare(first, second, after any) Change {
 	case after == nil:
 		return Gone
 	}
-	byItself, diff := map[string]bool{}, map[string]bool{}
+	byItself, diff := map[pointer.JSON]bool{}, map[pointer.JSON]bool{}
 	differences(first, second, "", byItself)
 	differences(second, after, "", diff)
 	for p := range diff {
@@ -50,7 +54,7 @@ func Compare(first, second, after any) Change {
 }
 
 // differences collects the pointers at which two JSON values differ.
-func differences(a, b any, at string, out map[string]bool) {
+func differences(a, b any, at pointer.JSON, out map[pointer.JSON]bool) {
 	x, ok1 := a.(map[string]any)
 	y, ok2 := b.(map[string]any)
 	if !ok1 || !ok2 {
@@ -60,11 +64,11 @@ func differences(a, b any, at string, out map[string]bool) {
 		return
 	}
 	for k := range x {
-		differences(x[k], y[k], at+"/"+k, out)
+		differences(x[k], y[k], at.Member(k), out)
 	}
 	for k := range y {
 		if _, ok := x[k]; !ok {
-			out[at+"/"+k] = true
+			out[at.Member(k)] = true
 		}
 	}
 }

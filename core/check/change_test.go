@@ -4,6 +4,8 @@ import (
 	"encoding/json"
 	"testing"
 
+	"millgate/core/pointer"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -23,11 +25,11 @@ func TestDifferences(t *testing.T) {
 		{`[1,2]`, `[2,1]`, []string{""}},
 		{`{"a":[{"b":1}]}`, `{"a":[{"b":2}]}`, []string{"/a"}},
 	} {
-		got := map[string]bool{}
+		got := map[pointer.JSON]bool{}
 		differences(decode(c.a), decode(c.b), "", got)
-		want := map[string]bool{}
+		want := map[pointer.JSON]bool{}
 		for _, w := range c.want {
-			want[w] = true
+			want[pointer.JSON(w)] = true
 		}
 		assert.Equal(t, want, got, "%s %s", c.a, c.b)
 	}

@@ -237,7 +237,8 @@ func lending(c *Context, p *Probe) (l Lend, ok bool) {
 	}
 	l.Make = Call{Name: rec.Make.Method + " " + rec.Make.Path + " as " + p.Record.Owner,
 		Request: Template(rec.Make, FillsOf(c.Doc, c.Target, "", "")), As: As(c.Doc, rec.Make, p.Record.Owner),
-		Take: []Take{{Slot: OnRecord, At: rec.ID, Plain: true}}, Effect: Again} // who lends it keeps account of it
+		Take:   []Take{{Slot: OnRecord, At: string(rec.ID), Plain: true}},
+		Effect: Again} // who lends it keeps account of it
 	return l, true
 }
 
@@ -330,7 +331,7 @@ func Creating(d *declaration.Document, i int) (m *Makes, take []Take) {
 	for _, rec := range d.Records {
 		if rec.Make != nil && rec.Make.Method == "POST" && access.RouteOf(d, rec.Make) == i {
 			m.Record = rec.Name
-			take = append(take, Take{Slot: made, At: rec.ID, Plain: true})
+			take = append(take, Take{Slot: made, At: string(rec.ID), Plain: true})
 		}
 	}
 	return m, take

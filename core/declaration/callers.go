@@ -8,6 +8,7 @@ import (
 
 	"github.com/goccy/go-yaml/ast"
 
+	"millgate/core/pointer"
 	"millgate/core/route"
 )
 
@@ -89,7 +90,7 @@ func (r *reader) schemeField(s *Scheme, f pair) {
 	case "keys":
 		r.keys(s, f)
 	case "claims":
-		s.Claims = map[string]string{}
+		s.Claims = map[string]pointer.JSON{}
 		for _, c := range r.entries(f.val, "claims", nil) {
 			s.Claims[c.key] = r.pointer(c.val, "claim "+c.key)
 		}

@@ -12,6 +12,7 @@ import (
 
 	"github.com/goccy/go-yaml/ast"
 
+	"millgate/core/pointer"
 	"millgate/core/route"
 )
 
@@ -359,7 +360,7 @@ func (r *reader) followUp(n ast.Node) *FollowUp {
 		}
 	}
 	if f, ok := by["with"]; ok {
-		u.With = map[string]string{}
+		u.With = map[string]pointer.JSON{}
 		for _, g := range r.entries(f.val, "with", nil) {
 			u.With[g.key] = r.pointer(g.val, "with "+g.key)
 		}

@@ -25,6 +25,7 @@ import (
 	"time"
 
 	"millgate/core/field"
+	"millgate/core/pointer"
 	"millgate/core/route"
 )
 
@@ -132,11 +133,11 @@ type Route struct {
 // FollowUp is a request that shows whether an admitted answer had its effect.
 type FollowUp struct {
 	Request
-	As     Ref               // the identity that sends it; none is nobody
-	With   map[string]string // name → JSON Pointer into the admitted answer; fills {name}
-	Status int               // what it must be answered with; 0 is any 2xx
-	Has    []string          // JSON Pointers that must be there
-	Lacks  []string          // JSON Pointers that must not
+	As     Ref                     // the identity that sends it; none is nobody
+	With   map[string]pointer.JSON // name → into the admitted answer; fills {name}
+	Status int                     // what it must be answered with; 0 is any 2xx
+	Has    []pointer.JSON          // must be there
+	Lacks  []pointer.JSON          // must not
 }
 
 // Key names a route: "GET /v1/proposals/{id}".
@@ -171,7 +172,7 @@ type Request struct {
 	JSON    json.RawMessage
 	Form    [][2]string
 	Headers field.List
-	Take    map[string]string // name → JSON Pointer (RFC 6901) into the answer
+	Take    map[string]pointer.JSON // name → into the answer
 }
 
 // Kind of a scheme.
@@ -196,11 +197,11 @@ type Scheme struct {
 	Audience   string
 	Algorithms []string
 	Keys       Keys
-	SigningKey Value             // what test tokens are signed with, where the target is a test environment
-	Claims     map[string]string // what → JSON Pointer into the claims
-	In         string            // header, query or cookie, for api-key
-	Field      string            // the header, query parameter or cookie
-	Lifetime   map[string]Ref    // access, refresh
+	SigningKey Value                   // what test tokens are signed with, where the target is a test environment
+	Claims     map[string]pointer.JSON // what → into the claims
+	In         string                  // header, query or cookie, for api-key
+	Field      string                  // the header, query parameter or cookie
+	Lifetime   map[string]Ref          // access, refresh
 	Login      *Request
 	Refresh    *Request
 	Logout     *Request
@@ -326,7 +327,7 @@ type Record struct {
 	OwnedBy map[string][]string
 	Owners  []Ref // keys of OwnedBy, in the order written
 	Make    *Request
-	ID      string // JSON Pointer to the made record's id
+	ID      pointer.JSON // the made record's id, in the answer
 	Remove  *Request
 }
 
@@ -375,7 +376,7 @@ type AnswerRule struct {
 	Place
 	Type    string
 	Headers []string
-	Has     []string // JSON Pointers that must be there
+	Has     []pointer.JSON // must be there
 }
 
 // Empty says that the rule asks for nothing.
@@ -391,7 +392,7 @@ type Answers struct {
 	LoginPage   string // glob for the Location of a login page
 	RefusedWhen struct {
 		Status int
-		Has    string
+		Has    pointer.JSON
 	}
 }
 

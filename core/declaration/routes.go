@@ -7,6 +7,7 @@ import (
 
 	"github.com/goccy/go-yaml/ast"
 
+	"millgate/core/pointer"
 	"millgate/core/route"
 )
 
@@ -256,7 +257,7 @@ func (r *reader) request(n ast.Node, what string, extra ...string) (*Request, ma
 		q.Headers = r.pairs(p.val, "headers")
 	}
 	if p, ok := by["take"]; ok {
-		q.Take = map[string]string{}
+		q.Take = map[string]pointer.JSON{}
 		for _, f := range r.entries(p.val, "take", nil) {
 			q.Take[f.key] = r.pointer(f.val, "take "+f.key)
 		}
@@ -264,14 +265,19 @@ func (r *reader) request(n ast.Node, what string, extra ...string) (*Request, ma
 	return q, by
 }
 
-func (r *reader) pointer(n ast.Node, what string) string {
+func (r *reader) pointer(n ast.Node, what string) pointer.JSON {
 	s, ok := r.str(n, what)
 	if ok && !strings.HasPrefix(s, "/") {
 		r.fail(n, "type", fmt.Sprintf("%s must be a JSON Pointer, not %q", what, s),
 			"write for example /"+strings.ReplaceAll(s, ".", "/"))
 		return ""
 	}
-	return s
+	p := pointer.JSON(s)
+	if err := p.Check(); ok && err != nil {
+		r.fail(n, "type", what+" must be a JSON Pointer: "+err.Error(), "write ~0 for ~ and ~1 for /")
+		return ""
+	}
+	return p
 }
 
 var (

@@ -36,7 +36,7 @@ func add(a, b int64) int64 {
 // Ceiling is the most calls that begin in any interval of d ticks. It is
 // reached by some pattern of calls; for a bucket that holds no more than a tick
 // brings, by less than is lost in rounding to whole ticks.
-func (l Limit) Ceiling(d int64) int64 {
+func (l Limit) Ceiling(d Micros) Calls {
 	if d < 1 || l.N < 1 {
 		return 0
 	}
@@ -111,7 +111,7 @@ type Stack []Limit
 // Ceiling is the most calls that begin in any interval of d ticks: the least
 // of the members' ceilings, which no pattern beats. exact is false for several
 // members: some stacks let a little less through.
-func (s Stack) Ceiling(d int64) (n int64, exact bool) {
+func (s Stack) Ceiling(d Micros) (n Calls, exact bool) {
 	n = Unlimited
 	for _, l := range s {
 		n = min(n, l.Ceiling(d))
@@ -122,7 +122,7 @@ func (s Stack) Ceiling(d int64) (n int64, exact bool) {
 // Within is the time in which n calls can begin, the first and the last among
 // them: an attacker who chooses the moment needs no more. ok is false when it
 // never happens.
-func (s Stack) Within(n int64) (ticks int64, ok bool) {
+func (s Stack) Within(n Calls) (ticks Micros, ok bool) {
 	if c, _ := s.Ceiling(1); c >= n {
 		return 0, true
 	}
@@ -149,7 +149,7 @@ func (s Stack) Within(n int64) (ticks int64, ok bool) {
 
 // LongestWait is how long a call waits at most before it begins; 0 without a
 // queue. ok is false where it depends on how long calls take.
-func (s Stack) LongestWait() (ticks int64, ok bool) {
+func (s Stack) LongestWait() (ticks Micros, ok bool) {
 	var q, timeout int64
 	for _, l := range s {
 		if l.Queue > q {
@@ -246,7 +246,7 @@ const Never = math.MaxInt64
 // CeilingOf is the most calls that begin in any interval of d ticks through
 // several nodes. Nodes that count alone let as much through as they are; nodes
 // that tell each other now and then let that through between two tellings.
-func (s Stack) CeilingOf(nodes Nodes, d int64) int64 {
+func (s Stack) CeilingOf(nodes Nodes, d Micros) Calls {
 	c, _ := s.Ceiling(d)
 	if nodes.N < 2 || nodes.Sync == 0 || c == Unlimited {
 		return c
@@ -257,7 +257,7 @@ func (s Stack) CeilingOf(nodes Nodes, d int64) int64 {
 // Restarted is the ceiling of d ticks in which all counts are forgotten once:
 // the interval falls into two, each with its own. For two counters, and for
 // several members, it may be a little more than any pattern reaches.
-func (s Stack) Restarted(d int64) int64 {
+func (s Stack) Restarted(d Micros) Calls {
 	best := int64(Unlimited)
 	for _, l := range s {
 		best = min(best, l.restarted(d))

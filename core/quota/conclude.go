@@ -151,7 +151,7 @@ func (m *Measured) limitFound() Conclusion {
 
 // FirstStretch is how many calls were admitted before the first was refused, or
 // waited.
-func (m *Measured) FirstStretch() int64 {
+func (m *Measured) FirstStretch() Calls {
 	w := waitsOf(m.Calls)
 	for i, s := range m.Calls {
 		if !s.OK || s.Batch > 0 || w.waited(i, s) {
@@ -223,7 +223,7 @@ func (m *Measured) windowFound(declared Stack) Conclusion {
 }
 
 // Longest is the longest window of a stack, in ticks; 0 where nothing has one.
-func (s Stack) Longest() (w int64) {
+func (s Stack) Longest() (w Micros) {
 	for _, l := range s {
 		w = max(w, l.W)
 	}
@@ -231,7 +231,7 @@ func (s Stack) Longest() (w int64) {
 }
 
 // Shortest is the shortest window of a stack, in ticks; 0 without one.
-func (s Stack) Shortest() (least int64) {
+func (s Stack) Shortest() (least Micros) {
 	for _, l := range s {
 		if least == 0 || l.W < least {
 			least = l.W
@@ -241,7 +241,7 @@ func (s Stack) Shortest() (least int64) {
 }
 
 // Moment is how many calls a stack lets through in a moment, or at the same time.
-func (s Stack) Moment() int64 {
+func (s Stack) Moment() Calls {
 	if len(s) == 1 && s[0].Kind == Concurrent {
 		return s[0].N
 	}

@@ -128,7 +128,7 @@ func inRange(text, address string) bool {
 }
 
 // Span is a number of ticks as a duration.
-func Span(ticks int64) time.Duration {
+func Span(ticks Micros) time.Duration {
 	if ticks > int64(1<<63-1)/int64(Tick) {
 		return 1<<63 - 1
 	}

@@ -8,15 +8,15 @@ import (
 // Budget is what a drill may use.
 type Budget struct {
 	Calls int
-	Ticks int64
+	Ticks Micros
 }
 
 // Step is what a drill does next.
 type Step struct {
-	At     int64 // tick from which on; 0 is at once
-	Many   int   // calls, one after the other; a drill ends with none
-	Stop   bool  // after the first refusal, or the first admission when it waits for one
-	Beside bool  // all at the same time, told with SawBeside
+	At     Micros // from which on; 0 is at once
+	Many   int    // calls, one after the other; a drill ends with none
+	Stop   bool   // after the first refusal, or the first admission when it waits for one
+	Beside bool   // all at the same time, told with SawBeside
 	Why    string
 }
 
@@ -34,10 +34,10 @@ type Step struct {
 // wait.
 type Drill struct {
 	Budget Budget
-	Burst  int   // calls that the first stretch has at most
-	Hint   int64 // ticks after which the service said that it admits again; 0 when it did not
-	Side   int   // calls that are sent at the same time at most; 0 sends none
-	AtOnce int   // how many are thought to run at once; 0 when nothing is known
+	Burst  int    // calls that the first stretch has at most
+	Hint   Micros // after which the service said that it admits again; 0 when it did not
+	Side   int    // calls that are sent at the same time at most; 0 sends none
+	AtOnce int    // how many are thought to run at once; 0 when nothing is known
 
 	Calls  []Seen
 	state  state
@@ -68,7 +68,7 @@ const (
 )
 
 // Next says what to do at tick now.
-func (d *Drill) Next(now int64) Step {
+func (d *Drill) Next(now Micros) Step {
 	if d.begun == 0 {
 		d.begun = now
 	}

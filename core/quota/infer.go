@@ -10,11 +10,11 @@ import (
 
 // Seen is one call of a drill as it was seen from outside.
 type Seen struct {
-	At    int64 `json:"at"`              // tick at which it was sent, on the clock
-	Took  int64 `json:"took"`            // ticks until its answer
-	OK    bool  `json:"ok"`              // it was not refused for coming too often, whatever else was answered
-	Idle  bool  `json:"idle,omitempty"`  // sent after a pause, to see how long an answer takes by itself
-	Batch int   `json:"batch,omitempty"` // sent together with the others of this batch; 0 is alone
+	At    Micros `json:"at"`              // when it was sent, on the clock
+	Took  Micros `json:"took"`            // until its answer
+	OK    bool   `json:"ok"`              // it was not refused for coming too often, whatever else was answered
+	Idle  bool   `json:"idle,omitempty"`  // sent after a pause, to see how long an answer takes by itself
+	Batch int    `json:"batch,omitempty"` // sent together with the others of this batch; 0 is alone
 	// the drill stood still while it was under way: when it was decided is not known
 	Gap bool `json:"gap,omitempty"`
 }

@@ -9,7 +9,7 @@ import (
 
 // First is how many calls a stack admits at once when nothing came before: its
 // least number.
-func (s Stack) First() int64 {
+func (s Stack) First() Calls {
 	n := int64(Unlimited)
 	for _, l := range s {
 		if l.Kind == Bucket {
@@ -59,7 +59,7 @@ type Measured struct {
 // through in any: the interval is measured from before the first was sent to
 // after the last was answered, and a little more since clocks do not run alike,
 // so that it is never too short.
-func (m *Measured) Beyond(s Stack) (calls, ceiling int64, in time.Duration, yes bool) {
+func (m *Measured) Beyond(s Stack) (calls, ceiling Calls, in time.Duration, yes bool) {
 	var ok []Seen
 	for _, c := range m.Calls {
 		if c.OK {
@@ -92,7 +92,7 @@ func (m *Measured) Beyond(s Stack) (calls, ceiling int64, in time.Duration, yes 
 const clocksApart = 1000
 
 // Most is the most calls that were admitted in any interval of w ticks.
-func (m *Measured) Most(w int64) int64 {
+func (m *Measured) Most(w Micros) Calls {
 	var at []int64
 	for _, c := range m.Calls {
 		if c.OK {
@@ -105,7 +105,7 @@ func (m *Measured) Most(w int64) int64 {
 
 // Begun is for each call how many were admitted in the w ticks that end with
 // it, itself among them; of no ticks, how many admitted ones ran when it came.
-func (m *Measured) Begun(w int64) []int {
+func (m *Measured) Begun(w Micros) []int {
 	out := make([]int, len(m.Calls))
 	if w == 0 {
 		for i, c := range m.Calls {

@@ -52,8 +52,15 @@ import (
 // Tick is the unit of time.
 const Tick = time.Microsecond
 
+// Micros is a time, or how long something takes, in ticks; Calls is a number of calls. They are
+// other names of int64: whoever counts in that hands it over as it is (decision 055).
+type (
+	Micros = int64
+	Calls  = int64
+)
+
 // Ticks are the ticks of a duration, at least one for anything above zero.
-func Ticks(d time.Duration) int64 {
+func Ticks(d time.Duration) Micros {
 	if d <= 0 {
 		return 0
 	}
@@ -75,20 +82,20 @@ const (
 // Limit is one limiter. The zero Limit lets nothing through.
 type Limit struct {
 	Kind     Kind
-	N        int64 // calls
-	W        int64 // per this many ticks; for concurrency the least that a call takes, 0 when it is not known
-	Burst    int64 // for buckets
-	Queue    int64 // how many may wait
-	Loose    int64 // for two counters, in halves of a call: how far one may go above the estimate, since some round it
-	Timeout  int64 // ticks that one waits at most; 0 is without end
-	CountAll bool  // refused calls count too: for the sliding log, which then stays shut to a caller who does not pause
+	N        Calls
+	W        Micros // N per this long; for concurrency the least that a call takes, 0 when it is not known
+	Burst    Calls  // for buckets
+	Queue    Calls  // how many may wait
+	Loose    int64  // for two counters, in halves of a call: how far one may go above the estimate, since some round it
+	Timeout  Micros // that one waits at most; 0 is without end
+	CountAll bool   // refused calls count too: a sliding log then stays shut to a caller who does not pause
 }
 
 // Decision about one call.
 type Decision struct {
 	OK    bool
-	At    int64 // when it begins: later than it came when it waited
-	Retry int64 // when refused: the first tick at which one call would be admitted; math.MaxInt64 when never
+	At    Micros // when it begins: later than it came when it waited
+	Retry Micros // when refused: the first tick at which one call would be admitted; math.MaxInt64 when never
 }
 
 // Limiter decides calls in order of time. A call takes hold ticks, which
@@ -96,11 +103,11 @@ type Decision struct {
 type Limiter interface {
 	// First is the first tick from t on at which a call would be admitted, if
 	// nothing comes before it; math.MaxInt64 when there is none.
-	First(t int64) int64
+	First(t Micros) Micros
 	// Take admits a call at tick t, which First gave.
-	Take(t, hold int64)
+	Take(t, hold Micros)
 	// Refuse is told of a call that was refused at tick t.
-	Refuse(t int64)
+	Refuse(t Micros)
 	// Reset forgets all that was counted, as a restart does.
 	Reset()
 }
@@ -395,7 +402,7 @@ func NewGate(stack []Limit) *Gate {
 }
 
 // Call decides a call that comes at tick t and takes hold ticks.
-func (g *Gate) Call(t, hold int64) Decision {
+func (g *Gate) Call(t, hold Micros) Decision {
 	at := g.first(max(t, g.last))
 	if at <= t {
 		for _, l := range g.limits {
@@ -429,7 +436,7 @@ func (g *Gate) Call(t, hold int64) Decision {
 
 // Next is the first tick from t on at which a call would be admitted at once;
 // nothing is counted.
-func (g *Gate) Next(t int64) int64 { return g.first(max(t, g.last)) }
+func (g *Gate) Next(t Micros) Micros { return g.first(max(t, g.last)) }
 
 // first is the first tick from t on at which all admit.
 func (g *Gate) first(t int64) int64 {

@@ -19,6 +19,8 @@ import (
 	"strings"
 	"time"
 
+	"millgate/core/pointer"
+
 	"github.com/go-jose/go-jose/v4"
 )
 
@@ -85,8 +87,8 @@ func (b *Breaker) Break(t *Token, v Variant) (string, error) {
 		sig[len(sig)/2] ^= 0x55
 		return t.Signed + "." + encode(sig), nil
 	case Raised:
-		name := strings.TrimPrefix(b.Claim, "/")
-		if b.Role == "" || name == "" || strings.Contains(name, "/") {
+		name, rest, ok := pointer.JSON(b.Claim).Cut()
+		if b.Role == "" || !ok || rest != "" {
 			return "", lost("the declaration does not say which claim holds roles, or no role is higher")
 		}
 		var val any = []string{b.Role}

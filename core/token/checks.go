@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"millgate/core/finding"
+	"millgate/core/pointer"
 )
 
 // Check is something that a judgement can say, documented in docs/tokens.md.
@@ -170,12 +171,12 @@ type Judgement struct {
 	Pointer  string           `json:"pointer,omitempty"` // JSON Pointer into the part (RFC 6901)
 }
 
-func judgement(id string, p Part, pointer string, args ...any) Judgement {
+func judgement(id string, p Part, at pointer.JSON, args ...any) Judgement {
 	c := Checks[checkAt[id]]
 	text := c.Text
 	if strings.Contains(text, "%") {
 		text = fmt.Sprintf(text, args...)
 	}
 	return Judgement{ID: id, Severity: c.Severity, Text: text, Why: c.Why, Standard: c.Standard, Part: p,
-		Pointer: pointer}
+		Pointer: string(at)}
 }

@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
+
+	"millgate/core/pointer"
 )
 
 // plainly writes an attribute's value as it stands in JSON.
@@ -17,26 +19,20 @@ func plainly(v any) string {
 	return fmt.Sprint(v)
 }
 
-// at finds what a JSON Pointer names among the claims (RFC 6901).
-func (t *Token) at(pointer string) *Member {
-	name, rest, deeper := strings.Cut(strings.TrimPrefix(pointer, "/"), "/")
-	m := t.Claims.Get(unescape(name))
-	for m != nil && deeper {
-		o, why, _ := parseObject(m.Raw)
+// at finds what a JSON Pointer names among the claims.
+func (t *Token) at(p pointer.JSON) (m *Member) {
+	o := &t.Claims
+	for name, rest, more := p.Cut(); more; name, rest, more = rest.Cut() {
+		if m = o.Get(name); m == nil || rest == "" {
+			return m
+		}
+		inner, why, _ := parseObject(m.Raw)
 		if why != "" {
 			return nil
 		}
-		name, rest, deeper = strings.Cut(rest, "/")
-		m = o.Get(unescape(name))
+		o = &inner
 	}
 	return m
-}
-
-func unescape(name string) string {
-	if strings.IndexByte(name, '~') < 0 {
-		return name
-	}
-	return strings.ReplaceAll(strings.ReplaceAll(name, "~1", "/"), "~0", "~")
 }
 
 func (m *Member) plain() string {
@@ -64,7 +60,7 @@ func (j *judge) contents() {
 	for i := range j.t.Claims.Members {
 		m := &j.t.Claims.Members[i]
 		if what, ok := personal[m.Name]; ok && string(m.Raw) != "null" && string(m.Raw) != `""` {
-			j.say("personal-data", Claims, "/"+m.Name, what+" ("+m.Name+")")
+			j.say("personal-data", Claims, pointer.JSON("").Member(m.Name), what+" ("+m.Name+")")
 			continue
 		}
 		what := ""
@@ -74,7 +70,7 @@ func (j *judge) contents() {
 			what = secretIn(m)
 		}
 		if what != "" {
-			j.say("secret-inside", Claims, "/"+m.Name, what)
+			j.say("secret-inside", Claims, pointer.JSON("").Member(m.Name), what)
 		}
 	}
 }

@@ -6,6 +6,8 @@ import (
 	"encoding/json"
 	"fmt"
 	"strings"
+
+	"millgate/core/pointer"
 )
 
 func (t *Token) mend(id string, part Part, args ...any) {
@@ -164,13 +166,13 @@ func (t *Token) signed(n int) {
 		t.mend("form-json", Header, why)
 	}
 	if twice != "" {
-		t.mended = append(t.mended, judgement("form-duplicate", Header, "/"+twice, twice))
+		t.mended = append(t.mended, judgement("form-duplicate", Header, pointer.JSON("").Member(twice), twice))
 	}
 	if t.Claims, why, twice = parseObject(claims); why != "" {
 		t.mend("form-json", Claims, why)
 	}
 	if twice != "" {
-		t.mended = append(t.mended, judgement("form-duplicate", Claims, "/"+twice, twice))
+		t.mended = append(t.mended, judgement("form-duplicate", Claims, pointer.JSON("").Member(twice), twice))
 	}
 	behind := len(first) + len(second) + 2
 	switch {

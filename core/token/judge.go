@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"millgate/core/declaration"
+	"millgate/core/pointer"
 )
 
 // Context is what a token is held against. Without Doc only the standards
@@ -106,8 +107,8 @@ type judge struct {
 	out []Judgement
 }
 
-func (j *judge) say(id string, p Part, pointer string, args ...any) {
-	j.out = append(j.out, judgement(id, p, pointer, args...))
+func (j *judge) say(id string, p Part, at pointer.JSON, args ...any) {
+	j.out = append(j.out, judgement(id, p, at, args...))
 }
 
 func (j *judge) form() {
@@ -164,10 +165,10 @@ func (j *judge) header() {
 		case "crit":
 			j.say("crit-unknown", Header, "/crit", strings.Join(m.Strings(false), ", "))
 		case "jwk", "x5c":
-			j.say("key-in-header", Header, "/"+m.Name, m.Name)
+			j.say("key-in-header", Header, pointer.JSON("").Member(m.Name), m.Name)
 		case "jku", "x5u":
 			s, _ := m.String()
-			j.say("key-address", Header, "/"+m.Name, m.Name, s)
+			j.say("key-address", Header, pointer.JSON("").Member(m.Name), m.Name, s)
 		case "kid":
 			if s, _ := m.String(); strings.ContainsAny(s, "/\\'\";|`$?<> \x00") || strings.Contains(s, "..") ||
 				strings.Contains(s, "--") {
@@ -326,11 +327,11 @@ func (j *judge) dates() {
 		at[i] = d
 		switch form {
 		case "milliseconds":
-			j.say("date-milliseconds", Claims, "/"+name, name)
+			j.say("date-milliseconds", Claims, pointer.JSON("").Member(name), name)
 		case "text":
-			j.say("date-text", Claims, "/"+name, name)
+			j.say("date-text", Claims, pointer.JSON("").Member(name), name)
 		case "not a date":
-			j.say("date-unreadable", Claims, "/"+name, name)
+			j.say("date-unreadable", Claims, pointer.JSON("").Member(name), name)
 		}
 	}
 	iat, nbf, exp := at[0], at[1], at[2]
@@ -374,29 +375,29 @@ func (j *judge) rights() {
 	var few [8]string
 	var room [8]string
 	for _, what := range named(s.Claims, few[:0]) {
-		pointer := s.Claims[what]
-		m := j.t.at(pointer)
+		at := s.Claims[what]
+		m := j.t.at(at)
 		if m == nil {
 			continue
 		}
 		if j.t.shown != nil && bytes.Contains(m.Raw, []byte(Hidden)) {
 			// The declaration began to name it after the token was looked at.
-			j.say("claim-hidden", Claims, pointer, pointer)
+			j.say("claim-hidden", Claims, at, string(at))
 			continue
 		}
 		switch what {
 		case "roles":
 			for _, r := range m.strings(room[:0], true) {
 				if d.RoleNamed(r) == nil {
-					j.say("role-undeclared", Claims, pointer, r)
+					j.say("role-undeclared", Claims, at, r)
 				} else if id != nil && !d.RolesOf(id)[r] {
-					j.say("role-beyond", Claims, pointer, r, id.Name)
+					j.say("role-beyond", Claims, at, r, id.Name)
 				}
 			}
 		case "scopes":
 			for _, sc := range m.strings(room[:0], true) {
 				if id != nil && !slices.Contains(id.Scopes, sc) {
-					j.say("scope-beyond", Claims, pointer, sc, id.Name)
+					j.say("scope-beyond", Claims, at, sc, id.Name)
 				}
 			}
 		default:
@@ -404,14 +405,14 @@ func (j *judge) rights() {
 				continue
 			}
 			if want, ok := id.Attributes[what]; ok && plainly(want) != m.plain() {
-				j.say("attribute-differs", Claims, pointer, what, m.plain(), id.Name, want)
+				j.say("attribute-differs", Claims, at, what, m.plain(), id.Name, want)
 			}
 		}
 	}
 }
 
 // named appends the names of claims in their order.
-func named(claims map[string]string, out []string) []string {
+func named(claims map[string]pointer.JSON, out []string) []string {
 	for n := range claims {
 		out = append(out, n)
 	}

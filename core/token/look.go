@@ -4,8 +4,9 @@ import (
 	"encoding/json"
 	"errors"
 	"slices"
-	"strconv"
 	"strings"
+
+	"millgate/core/pointer"
 )
 
 // Shown is what a token shows without being one: what may be kept of it, so that it can
@@ -123,9 +124,9 @@ func Look(t *Token, c Context) *Shown {
 	if !t.Claims.OK {
 		return s
 	}
-	keep := map[string]bool{}
+	keep := map[pointer.JSON]bool{}
 	for _, n := range asked {
-		keep["/"+n] = true
+		keep[pointer.JSON("").Member(n)] = true
 	}
 	if c.Doc != nil {
 		for _, scheme := range c.Doc.Schemes {
@@ -148,20 +149,16 @@ func Look(t *Token, c Context) *Shown {
 		}
 		name, _ := json.Marshal(m.Name)
 		out = append(out, name...)
-		out = append(append(out, ':'), hidden(m.Raw, "/"+escapePointer(m.Name), keep)...)
+		out = append(append(out, ':'), hidden(m.Raw, pointer.JSON("").Member(m.Name), keep)...)
 	}
 	s.Claims = append(out, '}')
 	return s
 }
 
-func escapePointer(name string) string {
-	return strings.ReplaceAll(strings.ReplaceAll(name, "~", "~0"), "/", "~1")
-}
-
 // hidden is a value in which only texts at pointers that are kept, and what stands under
 // them, can be read.
-func hidden(raw json.RawMessage, pointer string, keep map[string]bool) json.RawMessage {
-	if keep[pointer] || len(raw) == 0 {
+func hidden(raw json.RawMessage, at pointer.JSON, keep map[pointer.JSON]bool) json.RawMessage {
+	if keep[at] || len(raw) == 0 {
 		return raw
 	}
 	switch raw[0] {
@@ -181,7 +178,7 @@ func hidden(raw json.RawMessage, pointer string, keep map[string]bool) json.RawM
 				out = append(out, ',')
 			}
 			name, _ := json.Marshal(m.Name)
-			out = append(append(append(out, name...), ':'), hidden(m.Raw, pointer+"/"+escapePointer(m.Name), keep)...)
+			out = append(append(append(out, name...), ':'), hidden(m.Raw, at.Member(m.Name), keep)...)
 		}
 		return append(out, '}')
 	case '[':
@@ -194,7 +191,7 @@ func hidden(raw json.RawMessage, pointer string, keep map[string]bool) json.RawM
 			if i > 0 {
 				out = append(out, ',')
 			}
-			out = append(out, hidden(e, pointer+"/"+strconv.Itoa(i), keep)...)
+			out = append(out, hidden(e, at.Item(i), keep)...)
 		}
 		return append(out, ']')
 	}

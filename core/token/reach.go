@@ -125,8 +125,8 @@ func Reach(d *declaration.Document, s *declaration.Scheme, t *Token, holder *dec
 		}
 	}
 	said := map[string]bool{}
-	for what, pointer := range s.Claims {
-		m := t.at(pointer)
+	for what, at := range s.Claims {
+		m := t.at(at)
 		if m == nil {
 			continue
 		}

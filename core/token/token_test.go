@@ -13,6 +13,7 @@ import (
 	"fmt"
 	"os"
 	"runtime"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -24,6 +25,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"millgate/core/declaration"
+	"millgate/core/pointer"
 )
 
 // Published examples: RFC 7515 appendix A, RFC 7520 section 4, RFC 8037
@@ -679,5 +681,34 @@ func BenchmarkJudge(b *testing.B) {
 			b.ReportMetric(n/judged.Seconds(), "judged/s")
 			b.ReportMetric(100*bare.Seconds()/judged.Seconds(), "%-of-bare")
 		})
+	}
+}
+
+// Claims with a name of their own space have slashes in it, which a pointer writes as ~1.
+func TestClaimsOfANamespace(t *testing.T) {
+	const name, at = "https://fern.example/roles", "/https:~1~1fern.example~1roles"
+	x := context(t)
+	scheme := *x.Scheme
+	scheme.Claims = map[string]pointer.JSON{"roles": at}
+	x.Scheme = &scheme
+	c := claims()
+	delete(c, "roles")
+	c[name] = []string{"operator"}
+	k := signer(t, ec, "k1")
+	s, err := k.Mint(rand.Reader, "at+jwt", c)
+	require.NoError(t, err)
+	list := Judge(Decode(s), x)
+	i := slices.IndexFunc(list, func(j Judgement) bool { return j.ID == "role-beyond" })
+	require.GreaterOrEqual(t, i, 0, ids(list))
+	assert.Equal(t, at, list[i].Pointer)
+	out, err := (&Breaker{Rand: rand.Reader, Role: "director", Claim: at}).Break(Decode(s), Raised)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"director"}, Decode(out).Claims.Get(name).Strings(false))
+	twice := strings.Split(s, ".")
+	twice[1] = base64.RawURLEncoding.EncodeToString([]byte(`{"a/b":1,"a/b":2}`))
+	for _, j := range Judge(Decode(strings.Join(twice, ".")), x) {
+		if j.ID == "form-duplicate" {
+			assert.Equal(t, "/a~1b", j.Pointer)
+		}
 	}
 }

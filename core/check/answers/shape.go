@@ -3,7 +3,6 @@ package answers
 import (
 	"fmt"
 	"mime"
-	"path"
 	"slices"
 	"sort"
 	"strings"
@@ -12,6 +11,7 @@ import (
 	"millgate/core/declaration"
 	"millgate/core/finding"
 	"millgate/core/mask"
+	"millgate/core/pointer"
 )
 
 // Slip is one way in which an answer departs from the declared shape.
@@ -58,9 +58,10 @@ func CheckAnswer(a check.Answer, r declaration.Answers, schema map[int]*declarat
 		body = a.JSON()
 	}
 	for _, p := range rule.Has {
-		if _, ok := check.Lookup(body, p); !ok {
-			out = append(out, Slip{finding.WrongRefusal, "has " + p, fmt.Sprintf("the body of a %d must have %s, it "+
-				"has not", a.Status, p)})
+		if _, ok := p.In(body); !ok {
+			out = append(out, Slip{finding.WrongRefusal, "has " + string(p),
+				fmt.Sprintf("the body of a %d must have %s, it "+
+					"has not", a.Status, p)})
 		}
 	}
 	shown := mask.Without(string(a.Body))
@@ -72,7 +73,7 @@ func CheckAnswer(a check.Answer, r declaration.Answers, schema map[int]*declarat
 	}
 	if body != nil && len(r.NeverFields) > 0 {
 		for _, f := range fieldsNamed(body, r.NeverFields, "", nil) {
-			out = append(out, Slip{finding.Leaking, "field " + path.Base(f),
+			out = append(out, Slip{finding.Leaking, "field " + f.Last(),
 				fmt.Sprintf("the answer has %s, which must never be shown", f)})
 		}
 	}
@@ -81,14 +82,15 @@ func CheckAnswer(a check.Answer, r declaration.Answers, schema map[int]*declarat
 		if shape == nil {
 			shape = schema[0]
 		}
-		extra := slices.DeleteFunc(beyond(body, shape, r.Schema == "exact", "", nil), func(p string) bool {
+		extra := slices.DeleteFunc(beyond(body, shape, r.Schema == "exact", "", nil), func(p pointer.JSON) bool {
 			// said above
-			return slices.ContainsFunc(r.NeverFields, func(n string) bool { return strings.EqualFold(n, path.Base(p)) })
+			return slices.ContainsFunc(r.NeverFields, func(n string) bool { return strings.EqualFold(n, p.Last()) })
 		})
 		if len(extra) > 0 {
-			sort.Strings(extra)
-			out = append(out, Slip{finding.Leaking, "schema " + strings.Join(extra, ","),
-				fmt.Sprintf("the answer has %s, which the response schema does not list", strings.Join(extra, ", "))})
+			slices.Sort(extra)
+			list := declaration.Names(extra, func(p pointer.JSON) string { return string(p) })
+			out = append(out, Slip{finding.Leaking, "schema " + strings.Join(list, ","),
+				fmt.Sprintf("the answer has %s, which the response schema does not list", strings.Join(list, ", "))})
 		}
 	}
 	return out
@@ -111,7 +113,7 @@ func unsought(a check.Answer, r declaration.Answers) (out []string) {
 
 // fieldsNamed returns the pointers of members with one of the names, array
 // indexes left out, without repetition.
-func fieldsNamed(v any, names []string, at string, out []string) []string {
+func fieldsNamed(v any, names []string, at pointer.JSON, out []pointer.JSON) []pointer.JSON {
 	switch x := v.(type) {
 	case map[string]any:
 		keys := make([]string, 0, len(x))
@@ -120,7 +122,7 @@ func fieldsNamed(v any, names []string, at string, out []string) []string {
 		}
 		sort.Strings(keys)
 		for _, k := range keys {
-			p := at + "/" + k
+			p := at.Member(k)
 			if slices.ContainsFunc(names, func(n string) bool { return strings.EqualFold(n, k) }) && x[k] != nil &&
 				!slices.Contains(out, p) {
 				out = append(out, p)
@@ -136,7 +138,7 @@ func fieldsNamed(v any, names []string, at string, out []string) []string {
 }
 
 // beyond lists members that the shape does not have.
-func beyond(v any, s *declaration.Shape, exact bool, at string, out []string) []string {
+func beyond(v any, s *declaration.Shape, exact bool, at pointer.JSON, out []pointer.JSON) []pointer.JSON {
 	if s == nil || s.Open {
 		return out
 	}
@@ -144,7 +146,7 @@ func beyond(v any, s *declaration.Shape, exact bool, at string, out []string) []
 	case map[string]any:
 		for k, m := range x {
 			f, ok := s.Fields[k]
-			p := at + "/" + k
+			p := at.Member(k)
 			if !ok {
 				if (exact && len(s.Fields) > 0 || s.Closed) && !slices.Contains(out, p) {
 					out = append(out, p)

@@ -63,7 +63,7 @@ func follows(c *check.Context, p *check.Probe) (out []following) {
 			f.call.Request.Params[n] = "{" + n + "}"
 		}
 		for _, n := range slices.Sorted(maps.Keys(u.With)) {
-			f.take = append(f.take, check.Take{Slot: slotOf(k, n), At: u.With[n], Plain: true})
+			f.take = append(f.take, check.Take{Slot: slotOf(k, n), At: string(u.With[n]), Plain: true})
 			f.slots = append(f.slots, slotOf(k, n))
 		}
 		out = append(out, f)
@@ -105,13 +105,13 @@ func misses(u *declaration.FollowUp, a check.Answer) string {
 		return fmt.Sprintf("answered %s in place of %d", a.Code(), u.Status)
 	}
 	for _, p := range u.Has {
-		if _, ok := check.Lookup(a.JSON(), p); !ok {
-			return "its answer has no " + p
+		if _, ok := p.In(a.JSON()); !ok {
+			return "its answer has no " + string(p)
 		}
 	}
 	for _, p := range u.Lacks {
-		if _, ok := check.Lookup(a.JSON(), p); ok {
-			return "its answer still has " + p
+		if _, ok := p.In(a.JSON()); ok {
+			return "its answer still has " + string(p)
 		}
 	}
 	return ""

@@ -74,7 +74,7 @@ func works(c *check.Context, p *check.Probe, e *check.Evidence) (check.Report, b
 func gives(r check.Report, s *declaration.Scheme) bool {
 	a := check.AnswerOf(r.Exchange)
 	if s.Kind != declaration.Cookie {
-		_, ok := check.Pointer(a.Body, s.Login.Take["access"])
+		_, ok := check.Points(a.Body, s.Login.Take["access"])
 		return ok
 	}
 	return slices.ContainsFunc(a.Headers.All("Set-Cookie"), func(set string) bool {

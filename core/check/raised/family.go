@@ -81,7 +81,7 @@ func (f Family) Plan(c *check.Context, p *check.Planning) {
 	claim := ""
 	for _, s := range c.Doc.Schemes {
 		if at := s.Claims["roles"]; at != "" {
-			claim = at[strings.LastIndexByte(at, '/')+1:]
+			claim = at.Last()
 			break
 		}
 	}

@@ -15,6 +15,7 @@ import (
 	"millgate/core/access"
 	"millgate/core/check"
 	"millgate/core/declaration"
+	"millgate/core/pointer"
 	"millgate/core/session"
 )
 
@@ -102,11 +103,11 @@ func (s *script) redirects(r check.Report) bool {
 // grants is a login or a renewal, which puts what it gives into slots named after it.
 func (s *script) grants(name string, q *declaration.Request, identity, refresh string) (check.Call, granted) {
 	g := granted{name + ": access", name + ": refresh"}
-	take := []check.Take{{Slot: g.access, At: q.Take["access"]}}
+	take := []check.Take{{Slot: g.access, At: string(q.Take["access"])}}
 	if s.Scheme.Kind == declaration.Cookie {
 		take[0].From, take[0].At = check.FromCookie, s.Scheme.Field
 	} else if p := q.Take["refresh"]; p != "" {
-		take = append(take, check.Take{Slot: g.refresh, At: p})
+		take = append(take, check.Take{Slot: g.refresh, At: string(p)})
 	}
 	return check.Call{Name: name, Request: s.template(q, identity, map[string]string{"refresh": refresh}), Take: take,
 		Retry:  true,
@@ -169,9 +170,9 @@ func (s *script) ask(name, slot string) {
 	})
 	r := s.Send(check.Call{Name: name, Request: request, Retry: true, Effect: check.Safe})[0]
 	body := []byte(r.Exchange.Content)
-	active, _ := check.Pointer(body, "/active")
+	active, _ := check.Points(body, "/active")
 	s.step(r, r.Exchange.Status == 200 && active == "true")
-	if n, ok := check.Pointer(body, "/exp"); ok && s.m.Ends.IsZero() {
+	if n, ok := check.Points(body, "/exp"); ok && s.m.Ends.IsZero() {
 		if d := seconds(n); d > 0 {
 			s.m.Ends, s.m.Seen = time.Unix(int64(d/time.Second), 0), r.End
 		}
@@ -188,8 +189,8 @@ func seconds(n string) time.Duration {
 
 // lives notes how long the credentials of the first login say that they live.
 func (s *script) lives(r check.Report, g granted) {
-	said := func(pointer string) time.Duration {
-		n, _ := check.Pointer([]byte(r.Exchange.Content), pointer)
+	said := func(at pointer.JSON) time.Duration {
+		n, _ := check.Points([]byte(r.Exchange.Content), at)
 		return seconds(n)
 	}
 	s.m.Said, s.m.Idle = said("/expires_in"), said("/refresh_expires_in")
