@@ -315,7 +315,7 @@ func wayLetters(d *declaration.Document, i int, all []string, row Row, seen map[
 	var e, v strings.Builder
 	mean := map[string]bool{}
 	if entry := d.Entry(i); entry != nil &&
-		access.Evaluate(d, i, access.Caller{State: access.Broken}).Outcome == access.Refuse {
+		access.Decide(d, i, access.Caller{State: access.Broken}).Outcome == access.Refuse {
 		for _, s := range d.Accepted(entry) {
 			for _, w := range check.Ways(s) {
 				mean[w] = true

@@ -23,6 +23,7 @@ func (r *run) withoutCredential(p *check.Probe, f *Fact, err error) error {
 	if f.Lost = notSent + err.Error(); errors.Is(err, errLost) {
 		f.Lost = err.Error()
 	}
+	f.Exchange = &check.Exchange{}
 	f.NoCredential = errors.Is(err, wire.ErrCredential) || errors.Is(err, wire.ErrUnreachable)
 	return r.keep(p, f)
 }

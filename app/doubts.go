@@ -55,9 +55,9 @@ type Checked struct {
 // checked says how far the sweep got.
 func (r *run) checked(items []check.Item) Checked {
 	c := Checked{Planned: len(r.probes), Without: []string{}, Refused: []string{}}
-	kinds := map[string]check.Item{}
-	for _, it := range items {
-		kinds[it.Probe.Key()] = it
+	kinds := make(map[string]*check.Item, len(items))
+	for i := range items {
+		kinds[items[i].Probe.Key()] = &items[i]
 	}
 	entered := map[string]bool{}
 	for _, p := range r.probes {
@@ -99,11 +99,11 @@ func (r *run) checked(items []check.Item) Checked {
 
 // someoneEnters says whether the declaration admits anybody at a route.
 func someoneEnters(d *declaration.Document, i int) bool {
-	if access.Evaluate(d, i, access.Caller{State: access.Absent}).Outcome == access.Admit {
+	if access.Decide(d, i, access.Caller{State: access.Absent}).Outcome == access.Admit {
 		return true
 	}
 	for _, id := range d.Identities {
-		if access.Evaluate(d, i, access.Caller{Identity: id, State: access.Sound}).Outcome == access.Admit {
+		if access.Decide(d, i, access.Caller{Identity: id, State: access.Sound}).Outcome == access.Admit {
 			return true
 		}
 	}

@@ -322,10 +322,14 @@ func (j *judge) all() []check.Item {
 	for from := 0; from < len(j.plan.Probes); { // a gap can add to them
 		more := j.each(j.plan.Probes[from:])
 		from = len(j.plan.Probes)
-		for _, it := range more {
-			j.widen(it)
+		for i := range more {
+			j.widen(more[i])
 		}
-		out = append(out, more...)
+		if out == nil {
+			out = more // the most of them: they are not copied
+		} else {
+			out = append(out, more...)
+		}
 	}
 	return out
 }
@@ -333,19 +337,19 @@ func (j *judge) all() []check.Item {
 // each judges the probes whose facts are known, beside each other.
 func (j *judge) each(list []*check.Probe) []check.Item {
 	const part = 512
-	parts := make([][]check.Item, (len(list)+part-1)/part)
+	out := make([]check.Item, len(list))
 	var g errgroup.Group
 	g.SetLimit(runtime.GOMAXPROCS(0))
-	for i := range parts {
+	for from := 0; from < len(list); from += part {
 		g.Go(func() error {
-			for _, p := range list[i*part : min(len(list), (i+1)*part)] {
-				if j.fact(p.Key()) != nil {
-					parts[i] = append(parts[i], j.judge(p))
+			for i := from; i < min(len(list), from+part); i++ {
+				if j.fact(list[i].Key()) != nil {
+					out[i] = j.judge(list[i])
 				}
 			}
 			return nil
 		})
 	}
 	_ = g.Wait() // none of them fails
-	return slices.Concat(parts...)
+	return slices.DeleteFunc(out, func(it check.Item) bool { return it.Probe == nil })
 }

@@ -25,6 +25,7 @@ type journal struct {
 	writing sync.Mutex // one batch after the other: a later fact of a probe replaces its earlier one
 	mu      sync.Mutex
 	rows    []store.Probe
+	usual   int   // rows of the batch before
 	err     error // of a batch that could not be written
 	due     *time.Timer
 }
@@ -33,6 +34,9 @@ type journal struct {
 // before.
 func (j *journal) add(row store.Probe, atOnce bool) error {
 	j.mu.Lock()
+	if j.rows == nil {
+		j.rows = make([]store.Probe, 0, j.usual)
+	}
 	j.rows = append(j.rows, row)
 	if j.due == nil {
 		j.due = time.AfterFunc(journalLate, func() { _ = j.flush() }) // it stays for whoever comes next
@@ -51,7 +55,7 @@ func (j *journal) flush() error {
 	defer j.writing.Unlock()
 	j.mu.Lock()
 	rows, err := j.rows, j.err
-	j.rows = nil
+	j.rows, j.usual = nil, len(rows)
 	if j.due != nil {
 		j.due.Stop()
 		j.due = nil

@@ -206,7 +206,7 @@ func (r *run) removers(m store.Made) []remover {
 		return out
 	}
 	for _, id := range r.doc.Identities {
-		x := access.Evaluate(r.doc, at, access.Caller{Identity: id, State: access.Sound})
+		x := access.Decide(r.doc, at, access.Caller{Identity: id, State: access.Sound})
 		if x.Outcome == access.Admit && (!x.Depends || id.Name == m.Owner) {
 			out = append(out, remover{q, id.Name})
 		}

@@ -368,8 +368,9 @@ func (r *run) lanesOf(ph check.Phase) [][]*check.Probe {
 
 // one sends a probe and keeps what came of it. The error ends the sweep.
 func (r *run) one(p *check.Probe) error {
-	f := &Fact{Sweep: r.sweep.ID, Exchange: &check.Exchange{}}
+	f := &Fact{Sweep: r.sweep.ID}
 	if r.lost[p.Key()] {
+		f.Exchange = &check.Exchange{}
 		f.Lost = "sent before the sweep was interrupted, and never answered; an unsafe request is not sent twice"
 		r.tellUnseen(p)
 		return r.keep(p, f)
@@ -380,7 +381,7 @@ func (r *run) one(p *check.Probe) error {
 // keep writes the fact and tells of every verdict that it settles.
 func (r *run) keep(p *check.Probe, f *Fact) error {
 	f.Sick = failing(f.Exchange.Status) && f.Lost == "" && r.health.isSick()
-	b, err := json.Marshal(f)
+	b, err := f.MarshalJSON() // json.Marshal would copy what that gives
 	if err != nil {
 		return fmt.Errorf("%w: %v", errJournal, err)
 	}

@@ -57,7 +57,7 @@ type Client struct {
 	target  *declaration.Target
 	bases   map[string]*url.URL // by host name, "" is the base
 	allowed map[string][]string // authority → pinned addresses
-	http    *http.Client
+	http    http.RoundTripper   // each request is sent by itself: nothing follows a redirect
 	limit   *rate.Limiter
 	mask    *Masker
 	reach   Dial
@@ -112,20 +112,16 @@ func NewClient(ctx context.Context, t *declaration.Target, base string, mask *Ma
 		pace = declaration.DefaultPace
 	}
 	c.limit = rate.NewLimiter(rate.Limit(pace.PerSecond()), 1)
-	c.http = &http.Client{
-		Timeout:       20 * time.Second,
-		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
-		Transport: &http.Transport{
-			Proxy:               nil, // a proxy would be another address
-			DialContext:         c.dial,
-			TLSClientConfig:     &tls.Config{MinVersion: tls.VersionTLS12},
-			MaxIdleConnsPerHost: 16,
-			IdleConnTimeout:     30 * time.Second,
-			DisableCompression:  true,
-			TLSHandshakeTimeout: 5 * time.Second,
-			// Beyond it the answer is an error that says so.
-			MaxResponseHeaderBytes: headerLimit,
-		},
+	c.http = &http.Transport{
+		Proxy:               nil, // a proxy would be another address
+		DialContext:         c.dial,
+		TLSClientConfig:     &tls.Config{MinVersion: tls.VersionTLS12},
+		MaxIdleConnsPerHost: 16,
+		IdleConnTimeout:     30 * time.Second,
+		DisableCompression:  true,
+		TLSHandshakeTimeout: 5 * time.Second,
+		// Beyond it the answer is an error that says so.
+		MaxResponseHeaderBytes: headerLimit,
 	}
 	return c, nil
 }
@@ -158,7 +154,7 @@ func (c *Client) dial(ctx context.Context, network, addr string) (net.Conn, erro
 }
 
 // Close drops idle connections.
-func (c *Client) Close() { c.http.CloseIdleConnections() }
+func (c *Client) Close() { (&http.Client{Transport: c.http}).CloseIdleConnections() }
 
 // Outgoing is a request with its secrets in place.
 type Outgoing struct {
@@ -215,25 +211,32 @@ func (c *Client) send(ctx context.Context, o Outgoing) (raw, error) {
 	return c.exchange(ctx, o, &u, r)
 }
 
+// longestAnswer is how long an answer may take, to its end.
+const longestAnswer = 20 * time.Second
+
 // exchange sends the request at once and reads its answer.
 func (c *Client) exchange(ctx context.Context, o Outgoing, u *url.URL, r raw) (raw, error) {
 	r.At = time.Now()
-	given := ctx
-	if o.Within != 0 {
-		var cancel context.CancelFunc
-		ctx, cancel = context.WithTimeout(ctx, o.Within)
-		defer cancel()
+	given, late := ctx, o.Within != 0 && o.Within < longestAnswer
+	within := longestAnswer
+	if late {
+		within = o.Within
 	}
+	ctx, cancel := context.WithTimeout(ctx, within)
+	defer cancel()
 	// failed is an answer that never came, or not to its end.
 	failed := func(what string, err error) (raw, error) {
 		r.Took = time.Since(r.At)
-		if given.Err() == nil && ctx.Err() != nil {
-			return r, ErrLate
-		}
-		if given.Err() != nil {
+		switch {
+		case given.Err() != nil:
 			return r, given.Err()
+		case ctx.Err() != nil && late:
+			return r, ErrLate
+		case ctx.Err() != nil:
+			r.Error = fmt.Sprintf("%sit took longer than %s", what, longestAnswer)
+		default:
+			r.Error = what + plainError(err)
 		}
-		r.Error = what + plainError(err)
 		return r, nil
 	}
 	req, err := c.request(ctx, o, u)
@@ -241,13 +244,13 @@ func (c *Client) exchange(ctx context.Context, o Outgoing, u *url.URL, r raw) (r
 		r.Error = err.Error()
 		return r, nil
 	}
-	resp, err := c.http.Do(req) //nolint:contextcheck // the request has it
+	resp, err := c.http.RoundTrip(req) //nolint:contextcheck // the request has it
 	if err != nil {
 		return failed("", err)
 	}
 	defer resp.Body.Close()                               //nolint:errcheck // reading is over
 	if resp.StatusCode != http.StatusSwitchingProtocols { // what follows then is no body, and has no end
-		r.content, err = io.ReadAll(io.LimitReader(resp.Body, BodyLimit+maskMargin))
+		r.content, err = content(resp)
 	}
 	if err != nil {
 		return failed("the answer broke off: ", err)
@@ -263,17 +266,31 @@ func (c *Client) exchange(ctx context.Context, o Outgoing, u *url.URL, r raw) (r
 	return r, nil
 }
 
+// content is the body of an answer, as much of it as is looked at.
+func content(resp *http.Response) ([]byte, error) {
+	const most = BodyLimit + maskMargin
+	if resp.Body == http.NoBody { // whatever length a HEAD is answered with
+		return nil, nil
+	}
+	if n := resp.ContentLength; n >= 0 && n <= most { // it says how long it is
+		b := make([]byte, n)
+		read, err := io.ReadFull(resp.Body, b)
+		return b[:read], err
+	}
+	return io.ReadAll(io.LimitReader(resp.Body, most))
+}
+
 // request is what goes out, with the target's pass.
 func (c *Client) request(ctx context.Context, o Outgoing, u *url.URL) (*http.Request, error) {
-	req, err := http.NewRequestWithContext(ctx, o.Method, u.String(), bytes.NewReader(o.Body))
+	var body io.Reader
+	if len(o.Body) > 0 {
+		body = bytes.NewReader(o.Body)
+	}
+	req, err := http.NewRequestWithContext(ctx, o.Method, "", body) // its address is there already
 	if err != nil {
 		return nil, err
 	}
-	req.URL = u
-	if len(o.Body) == 0 {
-		req.Body = nil
-		req.ContentLength = 0
-	}
+	req.URL, req.Host = u, u.Host
 	req.Header.Set("User-Agent", "millgate")
 	req.Header.Set("Accept", "application/json, */*;q=0.5")
 	for _, h := range o.Headers {
@@ -283,6 +300,10 @@ func (c *Client) request(ctx context.Context, o Outgoing, u *url.URL) (*http.Req
 			}
 		}
 		req.Header.Add(h[0], h[1])
+	}
+	if u.User != nil && req.Header.Get("Authorization") == "" {
+		p, _ := u.User.Password()
+		req.SetBasicAuth(u.User.Username(), p)
 	}
 	if c.pass[0] != "" && !o.Counted {
 		req.Header.Set(c.pass[0], c.pass[1])

@@ -6,6 +6,7 @@ import (
 	"io"
 	"net/http"
 	"net/http/httptest"
+	"strconv"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -58,6 +59,41 @@ func TestSendsWhatItIsGiven(t *testing.T) {
 		assert.Equal(t, "short and stout", x.Content)
 		assert.Contains(t, x.Answer, [2]string{"X-B", "c"})
 		assert.Positive(t, x.Took)
+	}
+}
+
+func TestAnswersAreReadToTheirEnd(t *testing.T) {
+	s := server(t, func(w http.ResponseWriter, r *http.Request) {
+		switch r.URL.Path {
+		case "/long": // and nothing of it
+			w.Header().Set("Content-Length", "500")
+			w.WriteHeader(http.StatusOK)
+		case "/chunks":
+			_, _ = io.WriteString(w, "one, ")
+			_ = http.NewResponseController(w).Flush()
+			_, _ = io.WriteString(w, "two")
+		case "/elsewhere":
+			http.Redirect(w, r, "/chunks", http.StatusFound)
+		case "/who":
+			name, secret, _ := r.BasicAuth()
+			_, _ = io.WriteString(w, name+" "+strconv.Itoa(len(secret)))
+		}
+	})
+	c := client(t, target(strings.Replace(s.URL, "http://", "http://ann:fern-7@", 1)))
+	for _, x := range []struct {
+		method, path, content, err string
+		status                     int
+	}{
+		{"HEAD", "/long", "", "", 200},
+		{"GET", "/long", "", "the answer broke off: unexpected EOF", 0},
+		{"GET", "/chunks", "one, two", "", 200},
+		{"GET", "/elsewhere", "<a href=\"/chunks\">Found</a>.\n\n", "", 302},
+		{"GET", "/who", "ann 6", "", 200},
+		{"GET", "/none", "", "", 200},
+	} {
+		got, err := c.Send(t.Context(), Outgoing{Method: x.method, Path: x.path})
+		require.NoError(t, err)
+		assert.Equal(t, []any{x.status, x.content, x.err}, []any{got.Status, got.Content, got.Error}, x.path)
 	}
 }
 

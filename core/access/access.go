@@ -103,20 +103,13 @@ type Expectation struct {
 	reason  string             // of one without its ladder
 }
 
-// Brief is an expectation without its ladder, for whoever keeps many: it says what is
-// expected and why. Evaluate gives the ladder again.
-func (e Expectation) Brief() Expectation {
-	e.reason, e.Ladder = e.Reason(), nil
-	return e
-}
-
 // Reason is the deciding rung's sentence, or why the caller is admitted.
 func (e Expectation) Reason() string {
 	if e.Decider > 0 && e.Decider <= len(e.Ladder) {
 		return e.Ladder[e.Decider-1].Text
 	}
-	if len(e.Ladder) >= 4 {
-		return e.Ladder[3].Text
+	if len(e.Ladder) >= admits {
+		return e.Ladder[admits-1].Text
 	}
 	return e.reason
 }
@@ -174,20 +167,28 @@ func WhoText(e *declaration.Entry) string {
 
 // Evaluate answers for route i of the document and one caller.
 func Evaluate(d *declaration.Document, i int, c Caller) Expectation {
-	l := &climb{d: d, i: i, c: c, e: d.Entry(i)}
-	l.x = Expectation{Entry: l.e, Ladder: make([]Rung, 0, len(Names)-1)}
-	l.pass("in the inventory")
+	l := climb{d: d, i: i, c: c, e: d.Entry(i)}
+	l.up()
+	l.x.Ladder = slices.Clone(l.rungs[:l.n])
+	return l.x
+}
+
+// Decide is Evaluate without the ladder, for whoever asks often or keeps many: it says what is
+// expected and why.
+func Decide(d *declaration.Document, i int, c Caller) Expectation {
+	l := climb{d: d, i: i, c: c, e: d.Entry(i)}
+	l.up()
 	switch {
-	case l.closed():
-		l.nobody()
-	case l.e.Who[0].Kind == declaration.WhoAnyone:
-		l.anyone()
-	case l.credential() && l.role() && l.rights() && l.ownership():
-		l.pass(quotasOf(d, i, c.Identity))
-		l.x.Outcome = Admit
+	case l.x.Decider > 0:
+		l.x.reason = l.rungs[l.x.Decider-1].Text
+	case l.n >= admits:
+		l.x.reason = l.rungs[admits-1].Text
 	}
 	return l.x
 }
+
+// rungs is how many a ladder has; admits is the one that says why a caller is admitted.
+const rungs, admits = len(Names) - 1, 4
 
 // climb goes up the ladder, rung by rung. Each method says whether it passed its rungs; one
 // that does not has said why, and ends it.
@@ -198,24 +199,39 @@ type climb struct {
 	e *declaration.Entry
 	x Expectation
 	// owns says that only an owner is admitted.
-	owns bool
+	owns  bool
+	rungs [rungs]Rung
+	n     int // of them were reached
+}
+
+func (l *climb) up() {
+	l.x.Entry = l.e
+	l.pass("in the inventory")
+	switch {
+	case l.closed():
+		l.nobody()
+	case l.e.Who[0].Kind == declaration.WhoAnyone:
+		l.anyone()
+	case l.credential() && l.role() && l.rights() && l.ownership():
+		l.pass(quotasOf(l.d, l.i, l.c.Identity))
+		l.x.Outcome = Admit
+	}
 }
 
 // pass is the next rung, passed.
 func (l *climb) pass(text string) { l.step(Passed, text) }
 
 func (l *climb) step(r Result, text string) {
-	n := len(l.x.Ladder) + 1 // rungs count from 1
-	l.x.Ladder = append(l.x.Ladder, Rung{Number: n, Name: Names[n], Result: r, Text: text})
+	l.n++ // rungs count from 1
+	l.rungs[l.n-1] = Rung{Number: l.n, Name: Names[l.n], Result: r, Text: text}
 }
 
 // end is the next rung, failed: those behind it are not reached.
 func (l *climb) end(o Outcome, subject, text string) bool {
 	l.step(Failed, text)
-	n := len(l.x.Ladder)
-	l.x.Ladder[n-1].Subject = subject
-	l.x.Outcome, l.x.Decider, l.x.Subject = o, n, subject
-	for len(l.x.Ladder) < len(Names)-1 {
+	l.rungs[l.n-1].Subject = subject
+	l.x.Outcome, l.x.Decider, l.x.Subject = o, l.n, subject
+	for l.n < rungs {
 		l.step(NotReached, "not reached")
 	}
 	return false

@@ -88,6 +88,11 @@ func TestLadder(t *testing.T) {
 			assert.Equal(t, c.subject, x.Subject)
 			assert.Contains(t, x.Reason(), c.says)
 			require.Len(t, x.Ladder, 7)
+			brief := Decide(d, d.RouteNamed(c.route), Caller{Identity: d.IdentityNamed(c.who), State: c.state,
+				Record: c.record})
+			assert.Equal(t, x.Reason(), brief.Reason())
+			assert.Equal(t, []any{x.Outcome, x.Decider, x.Subject, x.Depends, x.Entry},
+				[]any{brief.Outcome, brief.Decider, brief.Subject, brief.Depends, brief.Entry})
 			for i, r := range x.Ladder {
 				assert.Equal(t, i+1, r.Number)
 				switch {

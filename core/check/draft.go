@@ -185,7 +185,7 @@ func (x Drafts) canMake(rec *declaration.Record, owner string) bool {
 	}
 	for i, rt := range x.d.Routes {
 		if access.Serves(rt, rec.Make) {
-			return access.Evaluate(x.d, i, access.Caller{Identity: id, State: access.Sound}).Outcome == access.Admit
+			return access.Decide(x.d, i, access.Caller{Identity: id, State: access.Sound}).Outcome == access.Admit
 		}
 	}
 	return true // the making route is not in the inventory: trying shows

@@ -92,5 +92,7 @@ func (q Request) WithBody(c *Context, i int) Request {
 // escapeKeeping encodes a form value but leaves {placeholders} to be filled.
 func escapeKeeping(s string) string {
 	e := url.QueryEscape(s)
-	return strings.NewReplacer("%7B", "{", "%7D", "}").Replace(e)
+	return braces.Replace(e)
 }
+
+var braces = strings.NewReplacer("%7B", "{", "%7D", "}")

@@ -168,8 +168,8 @@ func Silent(r Report) Proof {
 // Control is what shows a request to be a fair one: an equal one by a caller who must be
 // admitted.
 type Control struct {
-	Who    string // the caller, in words
-	Report Report
+	Who    string  // the caller, in words
+	Report *Report // of its fact
 	Answer Answer
 	Class  Class
 }
@@ -184,7 +184,7 @@ func ControlOf(c *Context, e *Evidence, key, who string) *Control {
 		return nil
 	}
 	a := AnswerOf(f.Reports[0].Exchange)
-	return &Control{who, f.Reports[0], a, Classify(a, c.Doc.Answers)}
+	return &Control{who, &f.Reports[0], a, Classify(a, c.Doc.Answers)}
 }
 
 // Unfair says why a request may be wrong itself, "" where its control was admitted.

@@ -83,7 +83,7 @@ func (t *Token) strip(s string) string {
 		t.mend("form-wrapped", Whole)
 	}
 	if strings.Contains(s, "%2E") || strings.Contains(s, "%2e") || strings.Contains(s, "%3D") {
-		s = strings.NewReplacer("%2E", ".", "%2e", ".", "%3D", "=", "%3d", "=", "%2B", "+", "%2F", "/").Replace(s)
+		s = unescaped.Replace(s)
 		t.mend("form-escaped", Whole)
 	}
 	return s
@@ -201,7 +201,7 @@ func (t *Token) part(s string, at int, p Part) []byte {
 		}
 	}
 	u := s
-	if v := strings.NewReplacer("+", "-", "/", "_").Replace(u); v != u {
+	if v := urlSafe.Replace(u); v != u {
 		u = v
 		t.mend("form-alphabet", p)
 	}
@@ -225,3 +225,8 @@ func (t *Token) part(s string, at int, p Part) []byte {
 	}
 	return b
 }
+
+var (
+	unescaped = strings.NewReplacer("%2E", ".", "%2e", ".", "%3D", "=", "%3d", "=", "%2B", "+", "%2F", "/")
+	urlSafe   = strings.NewReplacer("+", "-", "/", "_") // RFC 4648 section 5
+)

@@ -88,7 +88,7 @@ func (Family) Expect(c *check.Context, p *check.Probe) access.Expectation {
 	if check.MustEnter(d.Way) {
 		who = access.Caller{Identity: c.Doc.IdentityNamed(d.Donor), State: access.Sound, Record: d.Relation}
 	}
-	return access.Evaluate(c.Doc, i, who)
+	return access.Decide(c.Doc, i, who)
 }
 
 // Request is the control's, without its credential.
@@ -209,7 +209,7 @@ func (j judging) verdict() check.Verdict {
 		return check.Unproven("%s", check.SpentText(a))
 	}
 	return check.Verdict{Says: fmt.Sprintf("%s: turned away with %s, and %s was admitted with the same request", way,
-		a.Code(), j.k.Who), Proof: check.TurnedAway(j.r, j.k.Report, j.k.Class)}
+		a.Code(), j.k.Who), Proof: check.TurnedAway(j.r, *j.k.Report, j.k.Class)}
 }
 
 // entersAlone says whether the caller of the sound credential beside it gets in by itself.
@@ -263,7 +263,7 @@ func (j judging) mustEnter(unfair string) check.Verdict {
 			return check.Unproven("%s", check.SpentText(j.a))
 		}
 		v := j.gap(row, 0, "%s was %s; %s.", what, turned(j.class, j.a), why)
-		v.Gaps[0].Proof = check.TurnedAway(j.r, j.k.Report, j.k.Class)
+		v.Gaps[0].Proof = check.TurnedAway(j.r, *j.k.Report, j.k.Class)
 		return v
 	default:
 	}

@@ -177,7 +177,7 @@ func (x planning) beside(i int, s *declaration.Scheme, sameLock bool) (who check
 			}
 			with := *id
 			with.Credentials = []declaration.Credential{c}
-			if access.Evaluate(doc, i, access.Caller{Identity: &with, State: access.Sound}).Outcome == access.Admit ||
+			if access.Decide(doc, i, access.Caller{Identity: &with, State: access.Sound}).Outcome == access.Admit ||
 				slices.Contains(acc, o) && !sameLock {
 				continue
 			}

@@ -63,15 +63,14 @@ func (f Family) Judge(c *check.Context, p *check.Probe, fact *check.Fact, e *che
 	if len(fact.Reports) == 0 {
 		return check.Unproven("nothing was sent")
 	}
-	whole := fact.Reports[0]
-	j.answer = check.AnswerOf(whole.Exchange)
-	j.r, j.class = check.Head(whole), check.Classify(j.answer, c.Doc.Answers)
+	j.answer = check.AnswerOf(fact.Reports[0].Exchange)
+	j.r, j.class = check.Head(fact.Reports[0]), check.Classify(j.answer, c.Doc.Answers)
 	j.control = check.ControlOf(c, e, p.Control, of(p).ControlBy)
 	j.verdict()
 	if g, ok := check.CarriedOut(c, p, fact, j.who, j.x); ok {
 		j.v.Gaps = slices.Insert(j.v.Gaps, 0, g)
 	}
-	j.v.Answers = []check.Report{whole}
+	j.v.Answers = fact.Reports[:1:1]
 	j.v.AnyShape = p.Of == AcceptHTML // who asks for a page may be answered with one
 	return j.v
 }
@@ -146,7 +145,7 @@ func (j *judging) turnedAway() {
 	case unfair != "":
 		j.unproven("answered %s, but %s", a.Code(), unfair)
 	case j.class == want:
-		j.agrees(check.TurnedAway(j.r, k.Report, k.Class), "%s: %s, and %s was admitted with the same request",
+		j.agrees(check.TurnedAway(j.r, *k.Report, k.Class), "%s: %s, and %s was admitted with the same request",
 			j.x.Outcome, j.x.Reason(), k.Who)
 	case j.class == check.WrongMethod && j.x.Outcome != access.Refuse:
 		j.unproven("answered %s, which says nothing about the caller", a.Code())
@@ -157,7 +156,7 @@ func (j *judging) turnedAway() {
 	default:
 		j.gap(finding.WrongRefusal, j.x.Outcome.String()+" "+string(j.class),
 			fmt.Sprintf("%s must be answered %d (%s), it was %s", j.who, cmp.Or(j.x.Status(), 401), j.x.Reason(),
-				check.Describe(j.class, a)), check.TurnedAway(j.r, k.Report, k.Class))
+				check.Describe(j.class, a)), check.TurnedAway(j.r, *k.Report, k.Class))
 	}
 }
 
@@ -184,7 +183,7 @@ func (j *judging) mustEnter() {
 		// turned away for who it is.
 		proof := j.speaks()
 		if j.control != nil && j.control.Class == check.Admitted {
-			proof = check.TurnedAway(j.r, j.control.Report, j.control.Class)
+			proof = check.TurnedAway(j.r, *j.control.Report, j.control.Class)
 		}
 		j.gap(finding.OverRestrictive, "admit "+string(j.class), fmt.Sprintf("%s must be admitted (%s), it was %s",
 			j.who, j.x.Reason(), check.Describe(j.class, a)), proof)

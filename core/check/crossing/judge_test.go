@@ -98,7 +98,8 @@ func judged(t *testing.T, x access.Expectation, identity string, st access.State
 
 func admittedControl() *check.Control {
 	a := check.Answer{Status: 200}
-	return &check.Control{Who: "boss", Report: report("the request", a), Answer: a, Class: check.Admitted}
+	r := report("the request", a)
+	return &check.Control{Who: "boss", Report: &r, Answer: a, Class: check.Admitted}
 }
 
 // The matrix of docs: what is expected, by what was answered.
@@ -150,8 +151,9 @@ func TestMatrix(t *testing.T) {
 func TestRefusalsNeedAControl(t *testing.T) {
 	x := access.Expectation{Outcome: access.Forbid, Decider: 4, Subject: "role"}
 	bad := check.Answer{Status: 400}
+	sent := report("", bad)
 	for name, k := range map[string]*check.Control{"none": nil,
-		"not admitted": {Who: "boss", Report: report("", bad), Answer: bad, Class: check.Invalid}} {
+		"not admitted": {Who: "boss", Report: &sent, Answer: bad, Class: check.Invalid}} {
 		for _, status := range []int{401, 403, 404, 400} {
 			v := judged(t, x, "ann", access.Sound, check.Answer{Status: status}, k)
 			assert.Equal(t, finding.Unproven, kindOf(v), "%s, %d", name, status)

@@ -66,7 +66,7 @@ func (x planning) keep(d check.Draft, who check.Caller, rel access.Relation, res
 // nobody plans who has no credential, and a broken one.
 func (x planning) nobody() {
 	for _, st := range []access.State{access.Absent, access.Broken} {
-		e := access.Evaluate(x.d, x.at.route, access.Caller{State: st})
+		e := access.Decide(x.d, x.at.route, access.Caller{State: st})
 		d, why, ok := x.For(x.at.route, nil, access.NoRecord, e.Outcome != access.Admit && e.Outcome != access.Either)
 		if !ok {
 			x.leave("", "nobody, "+string(st)+" credential", why)
@@ -104,7 +104,7 @@ func (x planning) identity(class access.Class) {
 		x.leave(rep.Name, "the crossing", why)
 		return
 	}
-	e := access.Evaluate(x.d, i, access.Caller{Identity: rep, State: access.Sound})
+	e := access.Decide(x.d, i, access.Caller{Identity: rep, State: access.Sound})
 	rels := []access.Relation{access.NoRecord}
 	switch {
 	case e.Depends:
@@ -115,7 +115,7 @@ func (x planning) identity(class access.Class) {
 	}
 	sent := false
 	for _, rel := range rels {
-		e := access.Evaluate(x.d, i, access.Caller{Identity: rep, State: access.Sound, Record: rel})
+		e := access.Decide(x.d, i, access.Caller{Identity: rep, State: access.Sound, Record: rel})
 		d, why, ok := x.For(i, rep, rel, e.Outcome != access.Admit)
 		if !ok {
 			if strings.Contains(why, " owns no ") {

@@ -89,7 +89,7 @@ type planning struct {
 func (Family) Plan(c *check.Context, p *check.Planning) {
 	x := planning{p, c, check.NewDrafts(c.Doc, c.Target, p.Classes())}
 	for i := range c.Doc.Routes {
-		e := access.Evaluate(c.Doc, i, access.Caller{State: access.Absent})
+		e := access.Decide(c.Doc, i, access.Caller{State: access.Absent})
 		if e.Outcome != access.Admit && e.Outcome != access.Either && len(p.At(i)) > 0 {
 			x.around(i)
 		}
@@ -193,7 +193,7 @@ func (x planning) declaresPath(rt *declaration.Route, path string) bool {
 func (x planning) openTo(method string, rt *declaration.Route) bool {
 	for _, j := range x.siblings(rt) {
 		if x.c.Doc.Routes[j].Method() == method {
-			return access.Evaluate(x.c.Doc, j, access.Caller{State: access.Absent}).Outcome == access.Admit
+			return access.Decide(x.c.Doc, j, access.Caller{State: access.Absent}).Outcome == access.Admit
 		}
 	}
 	return false
@@ -305,7 +305,7 @@ func judge(c *check.Context, p *check.Probe, whole check.Report, k *check.Contro
 		return check.Unproven("answered %s, but %s", a.Code(), unfair)
 	}
 	return check.Verdict{Says: fmt.Sprintf("%s leads nowhere: %s", p.Of, a.Code()),
-		Proof: check.TurnedAway(r, k.Report, k.Class)}
+		Proof: check.TurnedAway(r, *k.Report, k.Class)}
 }
 
 // PastAll is where a service has no guards of its own.

@@ -68,11 +68,14 @@ func At(d *declaration.Document, i int, column string) (p origin.Page, ok bool) 
 	return origin.Page{}, false
 }
 
+// unbraced are the names of parameters in place of a path's parameters.
+var unbraced = strings.NewReplacer("{", "", "}", "")
+
 // CallOf is route i as a page's script would call it, with the URL at base.
 func CallOf(d *declaration.Document, i int, base string) origin.Call {
 	rt := d.Routes[i]
 	c := origin.Call{Method: rt.Method(),
-		URL: origin.URLOf(base, strings.NewReplacer("{", "", "}", "").Replace(rt.Path()))}
+		URL: origin.URLOf(base, unbraced.Replace(rt.Path()))}
 	_, session := access.SessionAt(d, i)
 	headers, body := check.SampleBody(rt.Send, session)
 	c.ContentType = headers.Get("Content-Type")
@@ -80,7 +83,7 @@ func CallOf(d *declaration.Document, i int, base string) origin.Call {
 		c.ContentType = "text/plain"
 	}
 	e := d.Entry(i)
-	if e == nil || access.Evaluate(d, i, access.Caller{State: access.Absent}).Outcome == access.Admit {
+	if e == nil || access.Decide(d, i, access.Caller{State: access.Absent}).Outcome == access.Admit {
 		return c
 	}
 	if acc := d.Accepted(e); len(acc) > 0 {

@@ -197,7 +197,7 @@ func (x planning) beside(p check.Probe, drills []check.Probe) string {
 			continue
 		}
 		as := access.Caller{Identity: id, State: access.Sound}
-		if access.Evaluate(x.c.Doc, x.c.Doc.RouteNamed(p.Route), as).Outcome == access.Admit {
+		if access.Decide(x.c.Doc, x.c.Doc.RouteNamed(p.Route), as).Outcome == access.Admit {
 			return id.Name
 		}
 	}

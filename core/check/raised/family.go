@@ -72,8 +72,8 @@ func (Family) Expect(c *check.Context, p *check.Probe) access.Expectation {
 	if i < 0 {
 		return access.Expectation{Outcome: access.Closed}
 	}
-	return access.Evaluate(c.Doc, i, access.Caller{Identity: c.Doc.IdentityNamed(p.Caller.Identity),
-		State: p.Caller.State, Record: p.Relation}).Brief()
+	return access.Decide(c.Doc, i, access.Caller{Identity: c.Doc.IdentityNamed(p.Caller.Identity),
+		State: p.Caller.State, Record: p.Relation})
 }
 
 // Plan plans a claim at each route that takes one.
