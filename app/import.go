@@ -347,35 +347,11 @@ func secretName(n string) bool {
 }
 
 func previewObserved(p *ImportPreview, q ImportRequest, doc *declaration.Document) error {
-	type request struct {
-		inventory.Observed
-		origin string
+	all, err := sentRequests(p, q)
+	if err != nil {
+		return err
 	}
-	var all []request
 	p.Origins = map[string]int{}
-	if p.Kind == KindHAR {
-		list, problems, err := har.Read([]byte(q.Files[0].Text))
-		if err != nil {
-			return err
-		}
-		for _, x := range problems {
-			p.Problems = append(p.Problems, ImportProblem(x))
-		}
-		for _, r := range list {
-			all = append(all, request{r.Observed, r.Origin})
-		}
-	} else {
-		list, problems := accesslog.Read([]byte(q.Files[0].Text), q.Mapping)
-		for _, x := range problems {
-			p.Problems = append(p.Problems, ImportProblem(x))
-		}
-		for _, r := range list {
-			all = append(all, request{r.Observed, r.ToHost})
-		}
-		if len(all) == 0 && len(problems) > 0 {
-			return fmt.Errorf("no line could be read; line %d: %s", problems[0].Line, problems[0].Text)
-		}
-	}
 	for _, r := range all {
 		p.Origins[r.origin]++
 	}
@@ -383,8 +359,64 @@ func previewObserved(p *ImportPreview, q ImportRequest, doc *declaration.Documen
 	if _, ok := p.Origins[p.Origin]; !ok || q.Origin == "" {
 		p.Origin = likelyOrigin(p.Origins, doc)
 	}
+	known, err := templates(q, doc)
+	if err != nil {
+		return err
+	}
+	var in []inventory.Incoming
+	for _, f := range inventory.Fold(toService(p, q, all), known) {
+		x := inventory.Incoming{Key: f.Template, Count: f.Count, Paths: f.Paths, Unclear: f.Unclear, Line: f.Line}
+		if f.Answered == 0 {
+			x.Unclear = "never answered with success: it may not exist"
+		}
+		x.Sample = sampleOf(f)
+		in = append(in, x)
+	}
+	p.Items = inventory.Merge(doc, in, false, "")
+	if len(in) == 0 {
+		return fmt.Errorf("there is no request to %s in it", orThis(p.Origin))
+	}
+	return nil
+}
+
+// sentTo is a request that was observed, and the origin that it went to.
+type sentTo struct {
+	inventory.Observed
+	origin string
+}
+
+// sentRequests are the requests of a recording or a log; what cannot be read of it is a problem.
+func sentRequests(p *ImportPreview, q ImportRequest) (all []sentTo, err error) {
+	if p.Kind == KindHAR {
+		list, problems, err := har.Read([]byte(q.Files[0].Text))
+		if err != nil {
+			return nil, err
+		}
+		for _, x := range problems {
+			p.Problems = append(p.Problems, ImportProblem(x))
+		}
+		for _, r := range list {
+			all = append(all, sentTo{r.Observed, r.Origin})
+		}
+		return all, nil
+	}
+	list, problems := accesslog.Read([]byte(q.Files[0].Text), q.Mapping)
+	for _, x := range problems {
+		p.Problems = append(p.Problems, ImportProblem(x))
+	}
+	for _, r := range list {
+		all = append(all, sentTo{r.Observed, r.ToHost})
+	}
+	if len(all) == 0 && len(problems) > 0 {
+		return nil, fmt.Errorf("no line could be read; line %d: %s", problems[0].Line, problems[0].Text)
+	}
+	return all, nil
+}
+
+// toService are the requests to the chosen origin that are calls of a service; a note says
+// what is left out.
+func toService(p *ImportPreview, q ImportRequest, all []sentTo) (seen []inventory.Observed) {
 	left := map[string]int{}
-	var seen []inventory.Observed
 	for _, r := range all {
 		switch {
 		case r.origin != p.Origin:
@@ -401,7 +433,12 @@ func previewObserved(p *ImportPreview, q ImportRequest, doc *declaration.Documen
 	for _, why := range sortedKeys(left) {
 		p.Notes = append(p.Notes, plural(left[why], "request", "requests")+" "+why+", left out.")
 	}
-	var known []route.Selector
+	return seen
+}
+
+// templates are those that paths are folded into: of the inventory, and as a person corrected
+// them. A correction without a method counts for all.
+func templates(q ImportRequest, doc *declaration.Document) (known []route.Selector, err error) {
 	for _, r := range doc.Routes {
 		known = append(known, r.Selector)
 	}
@@ -417,25 +454,12 @@ func previewObserved(p *ImportPreview, q ImportRequest, doc *declaration.Documen
 		for _, x := range texts {
 			s, err := route.ParseTemplate(x)
 			if err != nil {
-				return fmt.Errorf("the correction %q: %w", t, err)
+				return nil, fmt.Errorf("the correction %q: %w", t, err)
 			}
 			known = append(known, s)
 		}
 	}
-	var in []inventory.Incoming
-	for _, f := range inventory.Fold(seen, known) {
-		x := inventory.Incoming{Key: f.Template, Count: f.Count, Paths: f.Paths, Unclear: f.Unclear, Line: f.Line}
-		if f.Answered == 0 {
-			x.Unclear = "never answered with success: it may not exist"
-		}
-		x.Sample = sampleOf(f)
-		in = append(in, x)
-	}
-	p.Items = inventory.Merge(doc, in, false, "")
-	if len(in) == 0 {
-		return fmt.Errorf("there is no request to %s in it", orThis(p.Origin))
-	}
-	return nil
+	return known, nil
 }
 
 func orThis(s string) string {

@@ -146,92 +146,22 @@ func Infer(calls []Seen) []Fit {
 	if len(calls) == 0 || !slices.ContainsFunc(calls, func(s Seen) bool { return !s.OK }) {
 		return nil
 	}
-	log := seen{calls, noise}
-	each := int64(0)
+	x := &search{calls: calls, log: seen{calls, noise}}
 	if waited {
 		// When calls that waited began is known less closely.
-		if each = spacing(given); each > 0 {
-			log.noise = max(noise, each/8, min(each/3, scatter(given, each)))
+		if x.each = spacing(given); x.each > 0 {
+			x.log.noise = max(noise, x.each/8, min(x.each/3, scatter(given, x.each)))
 		}
 	}
 	list := stretches(calls)
-	counts := map[int64]bool{}
-	for _, s := range list {
-		if s.to < len(calls) && s.to-s.from >= 1 {
-			counts[int64(s.to-s.from)] = true
-		}
-	}
-	var numbers []int64
-	for n := range counts {
-		numbers = append(numbers, n)
-	}
-	slices.Sort(numbers)
-	slices.Reverse(numbers)
-	if len(numbers) > 6 {
-		numbers = numbers[:6]
-	}
-	if len(numbers) == 0 {
+	if x.numbers = numbersOf(list, len(calls)); len(x.numbers) == 0 {
 		return nil // nothing was ever admitted
 	}
-	first := list[0]
-	took := calls[max(first.to-1, first.from)].At - calls[first.from].At
-	var out []Fit
-	keep := func(like Limit, phases func(w int64) []int64) {
-		for _, n := range numbers {
-			if n == 1 && !like.CountAll && (like.Kind == FixedFirst || like.Kind == SlidingLog) {
-				continue // the same as a bucket of one
-			}
-			best := Fit{Misses: math.MaxInt32}
-			var ties []Fit
-			least := map[int64]Fit{} // of each window, with the phase that explains most
-			slack := nearly
-			if like.Kind == FixedClock {
-				slack = roughly
-			}
-			for _, w := range windowsOf(calls) {
-				if w < shortestOnClock && (like.Kind == FixedClock || like.Kind == TwoCounters) {
-					continue
-				}
-				for _, ph := range phases(w) {
-					l := like
-					l.N, l.W = n, w
-					m := log.predict(l, ph, min(best.Misses, math.MaxInt32-slack)+slack)
-					if old, ok := least[w]; !ok || m < old.Misses {
-						least[w] = Fit{Limit: l, Phase: ph, Misses: m}
-					}
-					switch {
-					case m < best.Misses:
-						best, ties = Fit{Limit: l, Phase: ph, Misses: m}, ties[:0]
-						fallthrough
-					case m == best.Misses:
-						ties = append(ties, Fit{Limit: l, Phase: ph, Misses: m})
-					}
-				}
-			}
-			if best.Misses == math.MaxInt32 {
-				continue
-			}
-			if like.Kind == FixedClock || like.Kind == TwoCounters {
-				// The phase goes with the window, so that they are sought together.
-				from := []Fit{ties[0], ties[len(ties)/2], ties[len(ties)-1]}
-				if like.Kind == FixedClock {
-					from = append(from, likeliest(least)...)
-				}
-				f := closer(from, log)
-				f.doubted(least)
-				out = append(out, f)
-				continue
-			}
-			f := best.around(log)
-			f.doubted(least)
-			out = append(out, f)
-		}
-	}
 	none := func(int64) []int64 { return []int64{0} }
-	keep(Limit{Kind: FixedFirst}, none)
-	keep(Limit{Kind: SlidingLog}, none)
+	x.windows(Limit{Kind: FixedFirst}, none)
+	x.windows(Limit{Kind: SlidingLog}, none)
 	if !waited { // those that wait are not refused
-		keep(Limit{Kind: SlidingLog, CountAll: true}, none)
+		x.windows(Limit{Kind: SlidingLog, CountAll: true}, none)
 	}
 	clock := func(w int64) []int64 {
 		out := make([]int64, 0, 17)
@@ -241,45 +171,12 @@ func Infer(calls []Seen) []Fit {
 		}
 		return out
 	}
-	keep(Limit{Kind: FixedClock}, clock)
+	x.windows(Limit{Kind: FixedClock}, clock)
 	for loose := range int64(3) {
-		keep(Limit{Kind: TwoCounters, Loose: loose}, clock)
+		x.windows(Limit{Kind: TwoCounters, Loose: loose}, clock)
 	}
-
-	// A bucket whose tokens came while it was emptied held less than it gave.
-	buckets := map[int64]*Fit{}
-	n1 := int64(first.to - first.from)
-	for _, w := range windowsOf(calls) { // one token in each w
-		refill := took / w
-		for b := max(1, n1-refill-1); b <= n1; b++ {
-			best := buckets[b]
-			if best == nil {
-				best = &Fit{Misses: math.MaxInt32}
-				buckets[b] = best
-			}
-			l := Limit{Kind: Bucket, N: 1, W: w, Burst: b}
-			if m := log.predict(l, 0, best.Misses); m < best.Misses {
-				*best = Fit{Limit: l, Misses: m}
-			}
-		}
-	}
-	for _, f := range buckets {
-		if f.Misses < math.MaxInt32 {
-			g := f.around(log)
-			switch { // where those that wait show it, it is measured
-			case each == 0:
-			case each*20 >= g.WLow*19 && each*20 <= g.WHigh*21:
-				g = g.measured(each)
-			case log.predict(g.withWindow(each), 0, g.Misses+nearly) <= g.Misses+nearly:
-				// As many that were late could have hidden it.
-				g.Misses += nearly
-				g = g.measured(each)
-			default: // two ways of knowing it disagree, so that it is neither
-				g.WLow, g.WHigh = min(g.WLow, each), max(g.WHigh, each)
-			}
-			out = append(out, g)
-		}
-	}
+	x.buckets(list[0])
+	out := x.out
 	sort.SliceStable(out, func(i, j int) bool {
 		a, b := out[i], out[j]
 		if a.Misses != b.Misses {
@@ -288,6 +185,130 @@ func Infer(calls []Seen) []Fit {
 		return a.Kind < b.Kind || a.Kind == b.Kind && a.Burst+a.N < b.Burst+b.N
 	})
 	return out
+}
+
+// numbersOf are the numbers of calls that stretches admitted until one was refused, the
+// largest first.
+func numbersOf(list []stretch, calls int) []int64 {
+	counts := map[int64]bool{}
+	for _, s := range list {
+		if s.to < calls && s.to-s.from >= 1 {
+			counts[int64(s.to-s.from)] = true
+		}
+	}
+	numbers := slices.Sorted(maps.Keys(counts))
+	slices.Reverse(numbers)
+	return numbers[:min(len(numbers), 6)]
+}
+
+// search is the search for limiters that explain calls.
+type search struct {
+	calls   []Seen
+	log     seen
+	each    int64 // how far apart those that waited began; 0 when none did
+	numbers []int64
+	out     []Fit
+}
+
+// windows tries a kind of window with each number; phases are where one of a length may begin.
+func (x *search) windows(like Limit, phases func(w int64) []int64) {
+	for _, n := range x.numbers {
+		if n == 1 && !like.CountAll && (like.Kind == FixedFirst || like.Kind == SlidingLog) {
+			continue // the same as a bucket of one
+		}
+		like.N = n
+		ties, least := x.lengths(like, phases)
+		if len(ties) == 0 {
+			continue
+		}
+		var f Fit
+		if like.Kind == FixedClock || like.Kind == TwoCounters {
+			// The phase goes with the window, so that they are sought together.
+			from := []Fit{ties[0], ties[len(ties)/2], ties[len(ties)-1]}
+			if like.Kind == FixedClock {
+				from = append(from, likeliest(least)...)
+			}
+			f = closer(from, x.log)
+		} else {
+			f = ties[0].around(x.log)
+		}
+		f.doubted(least)
+		x.out = append(x.out, f)
+	}
+}
+
+// lengths tries every length of window. Ties are those that explain most, least has for each
+// length the phase that explains most.
+func (x *search) lengths(like Limit, phases func(w int64) []int64) (ties []Fit, least map[int64]Fit) {
+	best := math.MaxInt32 // calls that it misses
+	least = map[int64]Fit{}
+	slack := nearly
+	if like.Kind == FixedClock {
+		slack = roughly
+	}
+	for _, w := range windowsOf(x.calls) {
+		if w < shortestOnClock && (like.Kind == FixedClock || like.Kind == TwoCounters) {
+			continue
+		}
+		like.W = w
+		for _, ph := range phases(w) {
+			m := x.log.predict(like, ph, min(best, math.MaxInt32-slack)+slack)
+			f := Fit{Limit: like, Phase: ph, Misses: m}
+			if old, ok := least[w]; !ok || m < old.Misses {
+				least[w] = f
+			}
+			switch {
+			case m < best:
+				best, ties = m, append(ties[:0], f)
+			case m == best && m < math.MaxInt32:
+				ties = append(ties, f)
+			}
+		}
+	}
+	return ties, least
+}
+
+// buckets tries buckets that the first stretch emptied: tokens came while it did, so that one
+// held less than it gave.
+func (x *search) buckets(first stretch) {
+	took := x.calls[max(first.to-1, first.from)].At - x.calls[first.from].At
+	buckets := map[int64]*Fit{}
+	n := int64(first.to - first.from)
+	for _, w := range windowsOf(x.calls) { // one token in each w
+		refill := took / w
+		for b := max(1, n-refill-1); b <= n; b++ {
+			best := buckets[b]
+			if best == nil {
+				best = &Fit{Misses: math.MaxInt32}
+				buckets[b] = best
+			}
+			l := Limit{Kind: Bucket, N: 1, W: w, Burst: b}
+			if m := x.log.predict(l, 0, best.Misses); m < best.Misses {
+				*best = Fit{Limit: l, Misses: m}
+			}
+		}
+	}
+	for _, f := range buckets {
+		if f.Misses < math.MaxInt32 {
+			x.out = append(x.out, x.spaced(f.around(x.log)))
+		}
+	}
+}
+
+// spaced is a bucket with the window that those that waited show, where they do.
+func (x *search) spaced(g Fit) Fit {
+	switch each := x.each; {
+	case each == 0:
+	case each*20 >= g.WLow*19 && each*20 <= g.WHigh*21:
+		g = g.measured(each)
+	case x.log.predict(g.withWindow(each), 0, g.Misses+nearly) <= g.Misses+nearly:
+		// As many that were late could have hidden it.
+		g.Misses += nearly
+		g = g.measured(each)
+	default: // two ways of knowing it disagree, so that it is neither
+		g.WLow, g.WHigh = min(g.WLow, each), max(g.WHigh, each)
+	}
+	return g
 }
 
 // nearly is by how many calls more another window may miss and still be one that the

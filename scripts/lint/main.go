@@ -9,7 +9,6 @@ import (
 	"go/ast"
 	"go/token"
 	"os"
-	"slices"
 	"strings"
 
 	"github.com/kisielk/errcheck/errcheck"
@@ -76,14 +75,8 @@ func width(line string) (n int) {
 	return n
 }
 
-// functions holds all but those of long.txt to their length: what stands there was longer
-// before there was a limit, and the list only gets shorter.
+// functions holds functions to their length.
 var functions = &analysis.Analyzer{Name: "functions", Doc: "functions of at most 80 lines", Run: func(p *analysis.Pass) (any, error) {
-	list, err := os.ReadFile("scripts/lint/long.txt")
-	if err != nil {
-		return nil, err
-	}
-	known := strings.Fields(string(list))
 	for _, f := range p.Files {
 		if ast.IsGenerated(f) || strings.HasSuffix(p.Fset.Position(f.Pos()).Filename, "_test.go") {
 			continue
@@ -93,34 +86,13 @@ var functions = &analysis.Analyzer{Name: "functions", Doc: "functions of at most
 			if !ok || x.Body == nil {
 				continue
 			}
-			n := p.Fset.Position(x.Body.End()).Line - p.Fset.Position(x.Body.Pos()).Line - 1
-			name := p.Pkg.Path() + "." + nameOf(x)
-			listed := slices.Contains(known, name)
-			switch {
-			case n > body && !listed:
-				p.Reportf(x.Pos(), "%s has %d lines, at most %d say one thing", name, n, body)
-			case n <= body && listed:
-				p.Reportf(x.Pos(), "%s is short enough: take it off scripts/lint/long.txt", name)
+			if n := p.Fset.Position(x.Body.End()).Line - p.Fset.Position(x.Body.Pos()).Line - 1; n > body {
+				p.Reportf(x.Pos(), "%s has %d lines, at most %d say one thing", x.Name.Name, n, body)
 			}
 		}
 	}
 	return nil, nil
 }}
-
-// nameOf is a function's name behind that of its receiver.
-func nameOf(x *ast.FuncDecl) string {
-	if x.Recv == nil {
-		return x.Name.Name
-	}
-	of := x.Recv.List[0].Type
-	if star, ok := of.(*ast.StarExpr); ok {
-		of = star.X
-	}
-	if id, ok := of.(*ast.Ident); ok {
-		return id.Name + "." + x.Name.Name
-	}
-	return x.Name.Name
-}
 
 func main() {
 	// A default says what becomes of the members that are not named.

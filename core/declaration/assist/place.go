@@ -17,134 +17,151 @@ type spot struct {
 	flow  bool
 }
 
+// level is a block or a bracket that stands open at a place.
 type level struct {
-	indent int
-	key    string
+	indent int    // of a block; of a bracket '{' or '['
+	key    string // that leads into it: "#" for an item, "" where none is known yet
+}
+
+// finder goes through a text line by line, down to an offset.
+type finder struct {
+	text   string
+	off    int
+	blocks []level
+	flows  []level
+	spot
 }
 
 // locate finds the spot of an offset without needing a text that parses.
 func locate(text string, off int) spot {
-	var blocks []level
-	var flows []level // indent is '{' or '['
-	s := spot{}
-	i := 0
-	for i <= off && i <= len(text) {
+	f := finder{text: text, off: off}
+	for i := 0; i <= off && i <= len(text); {
 		end := len(text)
 		if j := strings.IndexByte(text[i:], '\n'); j >= 0 {
 			end = i + j
 		}
 		last := off <= end
-		stop := min(end, off)
-		k := i
-		if len(flows) == 0 {
-			for k < end && text[k] == ' ' {
-				k++
-			}
-			ind := k - i
-			if last && k > off {
-				ind, k = off-i, off
-			}
-			blank := k >= end || text[k] == '#'
-			if !blank || last {
-				for len(blocks) > 0 && blocks[len(blocks)-1].indent >= ind {
-					blocks = blocks[:len(blocks)-1]
-				}
-			}
-			s.from, s.key, s.value = k, true, false
-			for k < stop && text[k] == '-' && (k+1 >= end || text[k+1] == ' ') {
-				blocks = append(blocks, level{ind, "#"})
-				k++
-				for k < stop && text[k] == ' ' {
-					k++
-				}
-				ind = k - i
-				s.from, s.value = k, true
-			}
-			if k < end && text[k] == '#' {
-				s.key, s.value = false, false
-				if last {
-					break
-				}
-				i = end + 1
-				continue
-			}
-			flowHere := k < end && (text[k] == '{' || text[k] == '[')
-			if e := skipKey(text, k, end); !flowHere && e < end && text[e] == ':' {
-				blocks = append(blocks, level{ind, layout.Unquoted(strings.TrimSpace(text[k:e]))})
-				if e < stop {
-					k = e + 1
-					for k < stop && text[k] == ' ' {
-						k++
-					}
-					s.from, s.key, s.value = k, false, true
-				} else {
-					blocks = blocks[:len(blocks)-1]
-					k = stop
-				}
-			}
-		}
-		// The value on this line, brackets included.
-		for k < stop {
-			c := text[k]
-			switch {
-			case c == '"' || c == '\'':
-				if k == s.from || len(flows) > 0 {
-					q := layout.SkipQuoted(text, k)
-					if q > stop {
-						s.from = k
-						k = stop
-						continue
-					}
-					k = q
-					continue
-				}
-			case c == '#' && k > i && text[k-1] == ' ':
-				s.key, s.value = false, false
-				k = stop
-				continue
-			case c == '{' || c == '[':
-				if k == s.from || len(flows) > 0 {
-					flows = append(flows, level{int(c), ""})
-					s.key, s.value = c == '{', c == '['
-					s.from = next(text, k+1, stop)
-				}
-			case (c == '}' || c == ']') && len(flows) > 0:
-				flows = flows[:len(flows)-1]
-				s.key, s.value, s.from = false, false, k+1
-			case c == ',' && len(flows) > 0:
-				top := &flows[len(flows)-1]
-				top.key = ""
-				s.key, s.value = top.indent == '{', top.indent == '['
-				s.from = next(text, k+1, stop)
-			case c == ':' && len(flows) > 0 && flows[len(flows)-1].indent == '{' && flows[len(flows)-1].key == "" &&
-				(k+1 >= end || text[k+1] == ' '):
-				flows[len(flows)-1].key = layout.Unquoted(strings.TrimSpace(text[s.from:k]))
-				s.key, s.value = false, true
-				s.from = next(text, k+1, stop)
-			}
-			k++
+		if k, comment := f.head(i, end, last); !comment {
+			f.line(i, k, end)
 		}
 		if last {
 			break
 		}
-		if len(flows) > 0 {
-			s.from = next(text, end+1, off)
+		if len(f.flows) > 0 {
+			f.from = next(text, end+1, off)
 		}
 		i = end + 1
 	}
-	for _, b := range blocks {
-		s.path = append(s.path, b.key)
+	for _, b := range f.blocks {
+		f.path = append(f.path, b.key)
 	}
-	for _, f := range flows {
-		if f.indent == '[' {
-			s.path = append(s.path, "#")
-		} else if f.key != "" {
-			s.path = append(s.path, f.key)
+	for _, l := range f.flows {
+		if l.indent == '[' {
+			f.path = append(f.path, "#")
+		} else if l.key != "" {
+			f.path = append(f.path, l.key)
 		}
 	}
-	s.flow = len(flows) > 0
-	s.from = min(s.from, off)
-	return s
+	f.flow = len(f.flows) > 0
+	f.from = min(f.from, off)
+	return f.spot
+}
+
+// head reads the indentation, the dashes and the key of the line from i to end, and gives
+// where its value begins; comment says that there is nothing else on it.
+func (f *finder) head(i, end int, last bool) (k int, comment bool) {
+	if k = i; len(f.flows) > 0 {
+		return k, false // brackets go on in it
+	}
+	text, stop := f.text, min(end, f.off)
+	for k < end && text[k] == ' ' {
+		k++
+	}
+	ind := k - i
+	if last && k > f.off {
+		ind, k = f.off-i, f.off
+	}
+	if blank := k >= end || text[k] == '#'; !blank || last {
+		for len(f.blocks) > 0 && f.blocks[len(f.blocks)-1].indent >= ind {
+			f.blocks = f.blocks[:len(f.blocks)-1]
+		}
+	}
+	f.from, f.key, f.value = k, true, false
+	for k < stop && text[k] == '-' && (k+1 >= end || text[k+1] == ' ') {
+		f.blocks = append(f.blocks, level{ind, "#"})
+		k++
+		for k < stop && text[k] == ' ' {
+			k++
+		}
+		ind = k - i
+		f.from, f.value = k, true
+	}
+	if k < end && text[k] == '#' {
+		f.key, f.value = false, false
+		return k, true
+	}
+	flowHere := k < end && (text[k] == '{' || text[k] == '[')
+	if e := skipKey(text, k, end); !flowHere && e < end && text[e] == ':' {
+		if e >= stop {
+			return stop, false
+		}
+		f.blocks = append(f.blocks, level{ind, layout.Unquoted(strings.TrimSpace(text[k:e]))})
+		k = e + 1
+		for k < stop && text[k] == ' ' {
+			k++
+		}
+		f.from, f.key, f.value = k, false, true
+	}
+	return k, false
+}
+
+// line reads the value on the line from i to end, of which k is the first byte, brackets
+// included.
+func (f *finder) line(i, k, end int) {
+	text, stop := f.text, min(end, f.off)
+	for k < stop {
+		c := text[k]
+		begins := k == f.from || len(f.flows) > 0
+		switch {
+		case (c == '"' || c == '\'') && begins:
+			q := layout.SkipQuoted(text, k)
+			if q > stop {
+				f.from = k
+				return
+			}
+			k = q
+			continue
+		case c == '#' && k > i && text[k-1] == ' ':
+			f.key, f.value = false, false
+			return
+		case (c == '{' || c == '[') && begins:
+			f.flows = append(f.flows, level{int(c), ""})
+			f.key, f.value = c == '{', c == '['
+			f.from = next(text, k+1, stop)
+		case len(f.flows) > 0:
+			f.inside(k, end)
+		}
+		k++
+	}
+}
+
+// inside reads a byte between brackets that parts or ends what stands there.
+func (f *finder) inside(k, end int) {
+	text, stop := f.text, min(end, f.off)
+	top := &f.flows[len(f.flows)-1]
+	switch c := text[k]; {
+	case c == '}' || c == ']':
+		f.flows = f.flows[:len(f.flows)-1]
+		f.key, f.value, f.from = false, false, k+1
+	case c == ',':
+		top.key = ""
+		f.key, f.value = top.indent == '{', top.indent == '['
+		f.from = next(text, k+1, stop)
+	case c == ':' && top.indent == '{' && top.key == "" && (k+1 >= end || text[k+1] == ' '):
+		top.key = layout.Unquoted(strings.TrimSpace(text[f.from:k]))
+		f.key, f.value = false, true
+		f.from = next(text, k+1, stop)
+	}
 }
 
 func next(text string, k, stop int) int {
