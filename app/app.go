@@ -82,7 +82,7 @@ type App struct {
 	running  *run
 	starting string // the target of a sweep that is about to run; "" without
 	closed   bool
-	restarts map[string]*restarting // checks between their two halves
+	restarts map[[2]string]*restarting // checks between their two halves
 	spent    spent                  // what drills used of other quotas
 	ended    map[uint]ended         // sweeps of this process
 }
@@ -105,7 +105,7 @@ func Open(ctx context.Context, dataDir, file string) (*App, error) {
 		return nil, errors.Join(err, unlock())
 	}
 	a := &App{Events: NewHub(), store: st, unlock: unlock, seen: map[string]*observed{},
-		restarts: map[string]*restarting{}, ended: map[uint]ended{}, families: families.All}
+		restarts: map[[2]string]*restarting{}, ended: map[uint]ended{}, families: families.All}
 	if file == "" {
 		file = filepath.Join(dataDir, DefaultFile)
 	}

@@ -109,8 +109,8 @@ func (a *App) Board(ctx context.Context, target string) (Board, error) {
 		b.Targets = append(b.Targets, t.Name)
 	}
 	x := boarding{Board: b, d: d, board: access.NewBoard(d), worst: map[[2]string]finding.Kind{},
-		rows: map[string]finding.Kind{}, inferred: map[[2]string]bool{}, ways: map[string]finding.Kind{},
-		pages: map[string]finding.Kind{}, does: map[string]string{}}
+		rows: map[string]finding.Kind{}, inferred: map[[2]string]bool{}, ways: map[[2]string]finding.Kind{},
+		pages: map[[2]string]finding.Kind{}, does: map[[2]string]string{}}
 	x.Columns = columns(d, x.board.Classes)
 	x.Ways = append([]string{WaySound, WayAbsent}, check.AllWays(d)...)
 	x.Pages = pages.Columns(d)
@@ -156,9 +156,9 @@ type boarding struct {
 	worst      map[[2]string]finding.Kind // by route and column
 	rows       map[string]finding.Kind    // the worst on a route
 	inferred   map[[2]string]bool
-	ways       map[string]finding.Kind // by route and way
-	pages      map[string]finding.Kind // by route and page
-	does       map[string]string
+	ways       map[[2]string]finding.Kind // by route and way
+	pages      map[[2]string]finding.Kind // by route and page
+	does       map[[2]string]string
 	undeclared []string // routes with a gap that the inventory does not have
 }
 
@@ -179,13 +179,13 @@ func (x *boarding) see(s *snapshot) {
 			continue
 		}
 		if w := wayOf(p); w != "" {
-			if k := p.Route + "\x00" + w; x.ways[k] == "" || finding.Worse(it.Verdict.Kind, x.ways[k]) {
+			if k := [2]string{p.Route, w}; x.ways[k] == "" || finding.Worse(it.Verdict.Kind, x.ways[k]) {
 				x.ways[k] = it.Verdict.Kind
 			}
 		}
 		c := s.plan().Cell(p)
 		if c.Lens == check.Origins {
-			k := p.Route + "\x00" + c.Key
+			k := [2]string{p.Route, c.Key}
 			// Several may be alike in this way.
 			if old, ok := x.pages[k]; !ok || finding.Worse(it.Verdict.Kind, old) {
 				x.pages[k], x.does[k] = it.Verdict.Kind, it.Verdict.Does
@@ -310,7 +310,7 @@ func soundCaller(d *declaration.Document, i int, columns []Column, row Row) stri
 }
 
 // wayLetters are a row's cells in the Tokens lens.
-func wayLetters(d *declaration.Document, i int, all []string, row Row, seen map[string]finding.Kind) (expect,
+func wayLetters(d *declaration.Document, i int, all []string, row Row, seen map[[2]string]finding.Kind) (expect,
 	found string) {
 	var e, v strings.Builder
 	mean := map[string]bool{}
@@ -335,7 +335,7 @@ func wayLetters(d *declaration.Document, i int, all []string, row Row, seen map[
 			letter = 'r'
 		}
 		e.WriteByte(letter)
-		k := verdictLetter(seen[row.Key+"\x00"+w])
+		k := verdictLetter(seen[[2]string{row.Key, w}])
 		if letter == '-' {
 			k = '.'
 		}

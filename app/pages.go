@@ -12,12 +12,12 @@ import (
 
 // letters are a row's cells in the Origins lens: what is declared, the
 // verdicts, and what a browser lets the page do, "." where that is not known.
-func (m *pageMemo) letters(list []origin.Page, i int, row Row, seen map[string]finding.Kind,
-	does map[string]string) (expect, found, can string) {
+func (m *pageMemo) letters(list []origin.Page, i int, row Row, seen map[[2]string]finding.Kind,
+	does map[[2]string]string) (expect, found, can string) {
 	e := m.declared(list, i)
 	var v, c []byte
 	for _, col := range list {
-		k := row.Key + "\x00" + col.ID
+		k := [2]string{row.Key, col.ID}
 		letter := byte('.')
 		if d, ok := origin.DoesOf(does[k]); ok {
 			letter = d.Letter()

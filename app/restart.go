@@ -98,7 +98,7 @@ func (a *App) FillForRestart(ctx context.Context, target, name string) (Restarte
 	}
 	kept = true
 	a.mu.Lock()
-	key := target + "\x00" + name
+	key := [2]string{target, name}
 	if old := a.restarts[key]; old != nil {
 		old.end()
 	}
@@ -138,8 +138,8 @@ func drillOf(pl *check.Plan, name string) *check.Probe {
 func (a *App) CompareAfterRestart(ctx context.Context, target, name string) (Restarted, error) {
 	out := Restarted{Quota: name, Done: true}
 	a.mu.Lock()
-	w := a.restarts[target+"\x00"+name]
-	delete(a.restarts, target+"\x00"+name)
+	w := a.restarts[[2]string{target, name}]
+	delete(a.restarts, [2]string{target, name})
 	a.mu.Unlock()
 	if w == nil {
 		return out, fmt.Errorf("%w: fill the quota first", ErrInput)

@@ -13,6 +13,7 @@ import (
 	"millgate/core/check"
 	"millgate/core/check/raised"
 	"millgate/core/declaration"
+	"millgate/core/route"
 	"millgate/store"
 	"millgate/wire"
 )
@@ -61,7 +62,7 @@ func (r *run) runner(p *check.Probe) wire.Runner {
 			if at < 0 { // another way to what is counted
 				at = r.doc.RouteNamed(p.Route)
 			}
-			for _, m := range methods {
+			for _, m := range route.Common {
 				if at < 0 { // another method of what is counted
 					at = r.doc.Inventory.Find(m, o.Host, path)
 				}
@@ -128,9 +129,6 @@ func (r *run) owe(p *check.Probe, c check.Call) (settle func(left string), err e
 		_ = r.setMade(m.ID, state, left) // what a full disk forgets, the sweep remembers
 	}, nil
 }
-
-// methods are those that routes are looked for by.
-var methods = []string{"GET", "POST", "PUT", "PATCH", "DELETE"}
 
 // fares follows how an identity's credential fares: when one that was renewed is admitted,
 // what was refused since it was last is sent again.

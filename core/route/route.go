@@ -39,6 +39,9 @@ import (
 // section 9, RFC 5789).
 var Methods = []string{"GET", "HEAD", "POST", "PUT", "PATCH", "DELETE", "OPTIONS", "TRACE"}
 
+// Common are the methods that a path is tried with where nothing says which it has.
+var Common = []string{"GET", "POST", "PUT", "PATCH", "DELETE"}
+
 // ErrSelector is wrapped by every error of Parse and ParseTemplate.
 var ErrSelector = errors.New("not a selector")
 

@@ -125,7 +125,7 @@ func (x planning) methods() {
 				body = j
 			}
 		}
-		for _, m := range []string{"GET", "POST", "PUT", "PATCH", "DELETE"} {
+		for _, m := range route.Common {
 			if have[m] {
 				continue
 			}
