@@ -32,7 +32,10 @@ func formatCommand() *cobra.Command {
 				} else if m := app.Syntax(msgs); m != nil {
 					return exit{exitWrong, fmt.Errorf("%s: %s; nothing was changed", m.Place, m.Text)}
 				}
-				out := layout.Format(string(text))
+				out, err := layout.Format(string(text))
+				if err != nil {
+					return exit{exitWrong, fmt.Errorf("%s: %w; nothing was changed", file, err)}
+				}
 				switch {
 				case list:
 					if out != string(text) {

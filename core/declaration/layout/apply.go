@@ -20,8 +20,34 @@ type Edit struct {
 	Text    string   `json:"text"`    // YAML on one line, or members in lines behind a line end; "" removes
 }
 
-// Apply makes edits, whose lines are those of the text that is given.
+// Apply makes edits, whose lines are those of the text that is given. What it gives says what
+// the edits ask for and all else as before; where it cannot be written so, the error says what
+// to do. A text that is no YAML is not edited.
 func Apply(text string, edits ...Edit) (string, error) {
+	if len(edits) == 0 {
+		return text, nil
+	}
+	want, err := sectionsOf(text)
+	if err != nil {
+		return "", err
+	}
+	for _, e := range edits {
+		if want, err = e.on(want); err != nil {
+			return "", err
+		}
+	}
+	out, err := write(text, edits)
+	if err != nil {
+		return "", err
+	}
+	if err := want.becomes(out); err != nil {
+		return "", err
+	}
+	return out, nil
+}
+
+// write makes edits in the text.
+func write(text string, edits []Edit) (string, error) {
 	shifts := [][2]int{} // from which line on, by how much
 	for _, e := range edits {
 		for _, s := range shifts {

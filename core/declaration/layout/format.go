@@ -1,7 +1,12 @@
 package layout
 
 import (
+	"fmt"
+	"slices"
 	"strings"
+
+	"github.com/goccy/go-yaml/lexer"
+	"github.com/goccy/go-yaml/token"
 
 	"millgate/core/declaration"
 )
@@ -9,28 +14,59 @@ import (
 // Format writes a declaration in the canonical layout: sections in the order of
 // the reference with a line between them, two blanks of indentation, one blank
 // inside braces, no blanks at the ends of lines. Comments stay with what they
-// stand above or behind, and the meaning stays the same. A text that is not YAML
-// comes back as it is.
-func Format(text string) string {
-	if strings.Contains(text, "\t") {
-		return text // YAML has no tabs in its indentation; where they stand in values is not looked into
+// stand above or behind, and the meaning stays the same: where it would not, or the
+// text is not YAML, the error says why, and nothing is written.
+func Format(text string) (string, error) {
+	if _, err := sectionsOf(text); err != nil {
+		return "", err
 	}
-	given := text
+	out, err := format(text)
+	if err != nil {
+		return "", err
+	}
+	if err := same(text, out); err != nil {
+		return "", err
+	}
+	if !slices.Equal(comments(text), comments(out)) {
+		return "", fmt.Errorf("%w (a comment would be lost)", errLayout)
+	}
+	return out, nil
+}
+
+// comments are those of a text, in the order of their words.
+func comments(text string) (out []string) {
+	for _, t := range lexer.Tokenize(text) {
+		if t.Type == token.CommentType {
+			out = append(out, strings.TrimSpace(t.Value))
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+func format(text string) (string, error) {
 	text = strings.ReplaceAll(text, "\r\n", "\n")
 	if text != "" && !strings.HasSuffix(text, "\n") {
 		text += "\n"
 	}
 	l := source{text}
 	top := l.top()
-	if len(top.parts) == 0 || top.indent != 0 {
-		return given
+	if len(top.parts) == 0 {
+		return text, nil
+	}
+	if top.indent != 0 {
+		return "", fmt.Errorf("line %d is indented: sections begin in the first column", l.lineOf(top.start))
 	}
 	type section struct{ lead, body string }
 	by := map[string]section{}
 	from := 0
 	for _, p := range top.parts {
-		if !knownTop[p.key] || by[p.key].body != "" {
-			return given // whoever reads it is told what is wrong; the layout can wait
+		if !knownTop[p.key] {
+			return "", fmt.Errorf("line %d: %q is no section; known are %s", l.lineOf(p.start), p.key,
+				strings.Join(declaration.Sections, ", "))
+		}
+		if by[p.key].body != "" {
+			return "", fmt.Errorf("line %d: %s stands here again; remove one of them", l.lineOf(p.start), p.key)
 		}
 		var b strings.Builder
 		f := formatter{l, &b}
@@ -61,7 +97,7 @@ func Format(text string) string {
 	if rest := strings.TrimRight(f.comments(from, len(text), 0), "\n"); rest != "" {
 		out.WriteString("\n" + rest + "\n")
 	}
-	return out.String()
+	return out.String(), nil
 }
 
 var knownTop = func() map[string]bool {
@@ -133,14 +169,14 @@ func (f formatter) member(p part, indent int) {
 			return
 		}
 		eol := f.lineEnd(p.valEnd - 1)
-		tail := strings.TrimSpace(f.text[p.valEnd:min(eol, p.end)])
+		tail := strings.TrimSpace(f.piece(p.valEnd, min(eol, p.end)))
 		f.line(head+" "+v, tail)
 		if rest := f.comments(min(eol, p.end), p.end, indent); rest != "" {
 			f.out.WriteString(rest)
 		}
 	default:
 		eol := f.lineEnd(p.start)
-		tail := strings.TrimSpace(f.text[p.val:min(eol, p.end)])
+		tail := strings.TrimSpace(f.piece(p.val, min(eol, p.end)))
 		f.line(head, tail)
 		if b, ok := f.inside(p); ok {
 			f.out.WriteString(f.comments(eol, b.start, indent+2))
@@ -148,6 +184,9 @@ func (f formatter) member(p part, indent int) {
 		}
 	}
 }
+
+// piece is a part of the text, "" where it ends before it begins: what cannot be read may do so.
+func (f formatter) piece(from, to int) string { return f.text[min(from, to):to] }
 
 func (f formatter) line(s, comment string) {
 	if comment != "" {
@@ -176,7 +215,7 @@ func (f formatter) between(from, to, indent int) string {
 
 // raw keeps the lines of a part as they are, moved as a whole.
 func (f formatter) raw(p part, head string, indent int) {
-	lines := strings.Split(strings.TrimRight(f.text[p.val:p.end], "\n"), "\n")
+	lines := strings.Split(strings.TrimRight(f.piece(p.val, p.end), "\n"), "\n")
 	f.out.WriteString(head + " " + strings.TrimRight(lines[0], " ") + "\n")
 	move := indent - p.indent
 	for _, line := range lines[1:] {

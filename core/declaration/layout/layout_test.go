@@ -104,7 +104,11 @@ func dump(d *declaration.Document) map[string]string {
 		out["route "+r.Key()] = fmt.Sprint(r.Effect, r.Sensitivity, r.Summary, r.Group, string(b))
 	}
 	for _, e := range d.Access {
-		out["entry "+e.At[0].String()] = e.Text() + fmt.Sprint(e.At)
+		at := ""
+		if len(e.At) > 0 {
+			at = e.At[0].String()
+		}
+		out["entry "+at] += e.Text() + fmt.Sprint(e.At)
 	}
 	for _, i := range d.Identities {
 		roles := declaration.Names(i.Roles, func(r declaration.Ref) string { return r.Name })
