@@ -83,8 +83,8 @@ type App struct {
 	starting string // the target of a sweep that is about to run; "" without
 	closed   bool
 	restarts map[[2]string]*restarting // checks between their two halves
-	spent    spent                  // what drills used of other quotas
-	ended    map[uint]ended         // sweeps of this process
+	spent    spent                     // what drills used of other quotas
+	ended    map[uint]ended            // sweeps of this process
 }
 
 // GCPercent is how much garbage there may be beside what lives, for the process that runs
@@ -195,7 +195,7 @@ func (a *App) adopt(ctx context.Context, dir, name, text string) error {
 		err = nil
 	default:
 		rev = store.Revision{At: time.Now(), Message: "Read from the file", Name: name, Text: text}
-		err = a.store.AddRevision(ctx, &rev, filesOf(doc, dir))
+		err = a.store.AddRevision(ctx, &rev, filesOf(doc, dir), nil)
 	}
 	a.says(doc, msgs, rev, dir, name, text, stamp)
 	return err
@@ -408,44 +408,28 @@ func (a *App) Keep(ctx context.Context, text, message string, base uint) (Declar
 		return Declaration{}, fmt.Errorf("%w: mend the marked lines first", ErrInvalid)
 	}
 	path := filepath.Join(dir, name)
-	if err := writeFile(path, text); err != nil {
+	next, err := replacing(path, text)
+	if err != nil {
 		return Declaration{}, err
 	}
+	defer next.drop()
 	if message = strings.TrimSpace(message); message == "" {
 		message = "Changed in the editor"
 	}
 	rev := store.Revision{At: time.Now(), Message: message, Name: name, Text: text}
-	if err := a.store.AddRevision(ctx, &rev, filesOf(doc, dir)); err != nil {
-		a.mu.Lock()
-		a.stamp = stampOf(path) // it is not read as somebody else's
-		a.mu.Unlock()
-		return Declaration{}, fmt.Errorf("the revision cannot be kept: %w", err)
+	before := a.present().text
+	if err := a.store.AddRevision(ctx, &rev, filesOf(doc, dir), next.take); err != nil {
+		if next.beside == "" { // the file was written, and the revision is lost
+			err = errors.Join(err, ReplaceFile(path, before))
+			a.mu.Lock()
+			a.stamp = stampOf(path) // it is not read as somebody else's
+			a.mu.Unlock()
+		}
+		return Declaration{}, fmt.Errorf("the text cannot be kept: %w", err)
 	}
 	a.says(doc, msgs, rev, dir, name, text, stampOf(path))
 	a.Events.Send(Event{Type: "declaration"})
 	return a.Declaration(), nil
-}
-
-// writeFile replaces a file as a whole, so that a crash leaves the old one.
-func writeFile(path, text string) error {
-	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-		return fmt.Errorf("the folder of %s cannot be made: %w", path, err)
-	}
-	tmp, err := os.CreateTemp(filepath.Dir(path), ".gate-*")
-	if err != nil {
-		return fmt.Errorf("%s cannot be written: %w", path, err)
-	}
-	_, err = tmp.WriteString(text)
-	if err == nil {
-		err = tmp.Chmod(0o644)
-	}
-	if err = errors.Join(err, tmp.Close()); err == nil {
-		err = os.Rename(tmp.Name(), path)
-	}
-	if err != nil {
-		return errors.Join(fmt.Errorf("%s cannot be written: %w", path, err), os.Remove(tmp.Name()))
-	}
-	return nil
 }
 
 // RevisionInfo is one revision without its text.

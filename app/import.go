@@ -738,7 +738,7 @@ func (a *App) putBeside(q ImportRequest) (string, error) {
 			}
 			name = fmt.Sprintf("%s-%d%s", stem, n, ext)
 		}
-		if err := writeFile(filepath.Join(dir, name), f.Text); err != nil {
+		if err := ReplaceFile(filepath.Join(dir, name), f.Text); err != nil {
 			return "", err
 		}
 		if i == 0 {

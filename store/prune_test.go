@@ -15,7 +15,7 @@ import (
 func history(t *testing.T, s *Store, target, letters string) (ids []uint) {
 	t.Helper()
 	r := Revision{At: time.Now()}
-	require.NoError(t, s.AddRevision(t.Context(), &r, nil))
+	require.NoError(t, s.AddRevision(t.Context(), &r, nil, nil))
 	for i, l := range letters {
 		w := Sweep{RevisionID: r.ID, Target: target, State: map[rune]string{'w': Done, 's': Stopped, 'f': Failed,
 			'p': Done}[l], Partial: l == 'p',

@@ -296,8 +296,9 @@ func found(err error) error {
 // at is the database for as long as somebody waits for it.
 func (s *Store) at(ctx context.Context) *gorm.DB { return s.db.WithContext(ctx) }
 
-// AddRevision keeps a text with the files that belong to it.
-func (s *Store) AddRevision(ctx context.Context, r *Revision, files map[string]string) error {
+// AddRevision keeps a text with the files that belong to it. Last, where it is not nil, is
+// done before it is final: an error of it leaves no revision.
+func (s *Store) AddRevision(ctx context.Context, r *Revision, files map[string]string, last func() error) error {
 	return s.at(ctx).Transaction(func(tx *gorm.DB) error {
 		if err := tx.Create(r).Error; err != nil {
 			return err
@@ -306,10 +307,15 @@ func (s *Store) AddRevision(ctx context.Context, r *Revision, files map[string]s
 		for n, t := range files {
 			rows = append(rows, File{RevisionID: r.ID, Name: n, Text: t})
 		}
-		if len(rows) == 0 {
+		if len(rows) > 0 {
+			if err := tx.CreateInBatches(rows, batchRows).Error; err != nil {
+				return err
+			}
+		}
+		if last == nil {
 			return nil
 		}
-		return tx.CreateInBatches(rows, batchRows).Error
+		return last()
 	})
 }
 

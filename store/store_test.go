@@ -25,7 +25,7 @@ func TestWhatIsKeptIsThereAgain(t *testing.T) {
 	_, err := s.LastRevision(t.Context())
 	require.ErrorIs(t, err, ErrNotFound)
 	r := Revision{At: time.Now(), Message: "m", Name: "n", Text: "t"}
-	require.NoError(t, s.AddRevision(t.Context(), &r, map[string]string{"a.yaml": "x"}))
+	require.NoError(t, s.AddRevision(t.Context(), &r, map[string]string{"a.yaml": "x"}, nil))
 	w := Sweep{RevisionID: r.ID, Target: "t", State: Running, StartedAt: time.Now()}
 	require.NoError(t, s.AddSweep(t.Context(), &w))
 	require.NoError(t, s.Intend(t.Context(),
@@ -54,7 +54,7 @@ func TestJournal(t *testing.T) {
 	s := open(t, "")
 	defer func() { assert.NoError(t, s.Close()) }()
 	r := Revision{At: time.Now()}
-	require.NoError(t, s.AddRevision(t.Context(), &r, nil))
+	require.NoError(t, s.AddRevision(t.Context(), &r, nil, nil))
 	var ids []uint
 	for range 3 {
 		w := Sweep{RevisionID: r.ID, Target: "t", State: Done, StartedAt: time.Now()}
@@ -149,7 +149,7 @@ func TestAReadOnlyDiskCanBeLookedAt(t *testing.T) {
 	defer func() { assert.NoError(t, syscall.Unmount(dir, syscall.MNT_DETACH)) }()
 	s := open(t, dir)
 	w := Sweep{RevisionID: 1, Target: "t", State: Done}
-	require.NoError(t, s.AddRevision(t.Context(), &Revision{Text: "x"}, nil))
+	require.NoError(t, s.AddRevision(t.Context(), &Revision{Text: "x"}, nil, nil))
 	require.NoError(t, s.AddSweep(t.Context(), &w))
 	require.NoError(t, s.Close())
 	require.NoError(t, syscall.Mount("tmpfs", dir, "tmpfs", syscall.MS_REMOUNT|syscall.MS_RDONLY, ""))

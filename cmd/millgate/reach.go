@@ -44,7 +44,7 @@ func formatCommand() *cobra.Command {
 					}
 				case write:
 					if out != string(text) {
-						if err := os.WriteFile(file, []byte(out), 0o644); err != nil {
+						if err := app.ReplaceFile(file, out); err != nil {
 							return exit{exitWrong, err}
 						}
 					}

@@ -130,7 +130,8 @@ func (m *meaning) join(list []*ast.MappingValueNode) {
 		return
 	}
 	k, v := list[0].Key.GetToken(), list[0].Value.GetToken()
-	if v == nil || k.Position.Line != v.Position.Line || v.Position.Column != k.Position.Column+len([]rune(k.Value))+1 ||
+	end := k.Position.Column + len([]rune(k.Value))
+	if v == nil || k.Position.Line != v.Position.Line || v.Position.Column != end+1 ||
 		m.items[0].kind != text && m.items[0].kind != word {
 		return
 	}
