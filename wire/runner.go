@@ -214,22 +214,30 @@ func (r *running) wait(ctx context.Context, d time.Duration) error {
 
 // send sends calls at the same time.
 func (r *running) send(ctx context.Context, calls []check.Call) ([]check.Report, error) {
-	out, errs := make([]check.Report, len(calls)), make([]error, len(calls))
+	out := make([]check.Report, len(calls))
+	var err error
+	if len(calls) == 1 { // as nearly all are
+		out[0], err = r.after(ctx, calls[0])
+		return out, err
+	}
+	errs := make([]error, len(calls))
 	var all sync.WaitGroup
-	one := func(i int) {
-		if calls[i].After > 0 {
-			if errs[i] = r.wait(ctx, calls[i].After); errs[i] != nil {
-				return
-			}
-		}
-		out[i], errs[i] = r.call(ctx, calls[i])
-	}
 	for i := range calls[1:] {
-		all.Go(func() { one(i + 1) })
+		all.Go(func() { out[i+1], errs[i+1] = r.after(ctx, calls[i+1]) })
 	}
-	one(0)
+	out[0], errs[0] = r.after(ctx, calls[0])
 	all.Wait()
 	return out, errors.Join(errs...)
+}
+
+// after sends a call once its time has come.
+func (r *running) after(ctx context.Context, c check.Call) (check.Report, error) {
+	if c.After > 0 {
+		if err := r.wait(ctx, c.After); err != nil {
+			return check.Report{}, err
+		}
+	}
+	return r.call(ctx, c)
 }
 
 // call sends one call and tells of what came of it. The error is that of a cancelled

@@ -72,9 +72,13 @@ func (t *Telling) Send(calls ...Call) []Report { return t.step(Step{Send: calls}
 
 // One sends a call and keeps its report.
 func (t *Telling) One(c Call) Report {
-	r := t.Send(c)[0]
-	t.Keep(r)
-	return r
+	list := t.Send(c)
+	if t.kept == nil {
+		t.kept = list[:1:1] // nobody else has it
+	} else {
+		t.Keep(list[0])
+	}
+	return list[0]
 }
 
 // Wait waits for some time from now.
