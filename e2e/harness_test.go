@@ -230,7 +230,7 @@ func (p *Page) sweepDone() {
 // swept waits until the strip says how a sweep ended.
 func (p *Page) swept(which, what string) {
 	p.t.Helper()
-	p.see("footer [role=status]", `^`+which+`\s+(just now|\d+ (s|min) ago)`+what)
+	p.see("footer [role=status]", `^`+which+`,\s+(just now|\d+ (s|min) ago)`+what)
 }
 
 // hit clicks in the middle of an element, whatever is drawn there.

@@ -10,6 +10,7 @@ import { typing, useKeys } from '../keys/keys'
 import { canRedo, canUndo, effect, pending, redo, undo } from '../state/pending'
 import { board, boardError, notFair, refresh, running, target, version } from '../state/workspace'
 import BoardGrid from './BoardGrid.vue'
+import BoardLegend from './BoardLegend.vue'
 import EditBar from './EditBar.vue'
 import { parse } from './filter'
 import FilterLine from './FilterLine.vue'
@@ -37,6 +38,7 @@ const selected = computed(() =>
 )
 const second = ref<{ route: string; caller: string } | null>(null)
 const judging = ref(false)
+const explaining = ref(false)
 const worklist = computed(() => url.query.list === 'not-fair')
 const sheet = computed(() => (url.query.sheet ? String(url.query.sheet) : ''))
 
@@ -267,6 +269,7 @@ useKeys([
   { keys: 'n', says: 'next gap', run: () => (grid.value?.gap(1), grid.value?.focus()) },
   { keys: 'N', says: 'previous gap', run: () => (grid.value?.gap(-1), grid.value?.focus()) },
   { keys: 'p', says: 'probe the selection again', run: () => void probeSelection() },
+  { keys: 'l', says: 'what the marks of the board mean', run: () => (explaining.value = true) },
   { keys: 'e', says: 'edit the rules on the board', run: () => edit(!editing.value) },
   {
     keys: 'Escape',
@@ -311,10 +314,14 @@ useKeys([
           <NButton v-else-if="!editing" size="small" title="Edit the rules on the board (e)" @click="edit(true)"
             >Edit rules</NButton
           >
+          <button class="bare legend" title="What the marks of the board mean (l)" @click="explaining = true">
+            Legend
+          </button>
           <FilterLine ref="line" v-model="q" :board="board" :wrong="filter?.wrong ?? []" @leave="grid?.focus()" />
         </div>
       </div>
       <JudgePages v-model:show="judging" />
+      <BoardLegend v-model:show="explaining" />
       <EditBar v-if="editing" :board="board" :picked="picked" @clear="picked = new Map()" @done="edit(false)" />
       <div v-if="board.errors" class="note">
         The declaration has {{ board.errors === 1 ? 'an error' : `${board.errors} errors` }}, so nothing can be judged.

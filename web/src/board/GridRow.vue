@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import { isGap, kindName } from '../theme/kinds'
-import type { Cell, Head, Lens, ShownRow } from './lens'
+import { worse, type Cell, type Head, type Lens, type ShownRow } from './lens'
 
 // A row changes only when something in it does, so that scrolling draws the
 // rows that come and nothing else.
@@ -28,6 +28,24 @@ const emit = defineEmits<{
 }>()
 
 const cells = computed(() => props.heads.slice(props.from, props.to).map((h) => props.lens.cell(props.row, h)))
+
+// The worst gap of this lens, and what is worse in another.
+const here = computed(() => {
+  const w = worse(props.heads.map((h) => props.lens.cell(props.row, h).verdict))
+  return isGap(w) ? w : ''
+})
+const beyond = computed(() => {
+  const all = props.row.worst
+  return all && worse([all, here.value || '=']) !== here.value ? all : ''
+})
+const said = computed(() =>
+  [
+    here.value && `worst here: ${kindName(here.value)}`,
+    beyond.value && `${here.value ? 'worse' : 'a gap'} in another lens: ${kindName(beyond.value)}`,
+  ]
+    .filter(Boolean)
+    .join('; '),
+)
 
 const dots: Record<string, string> = { low: '·', medium: '··', high: '···' }
 const gates: Record<string, string> = { a: 'open', d: 'some', s: 'oneway', u: 'user' }
@@ -88,12 +106,9 @@ function over(e: MouseEvent) {
         :aria-label="`${row.sensitivity} sensitivity`"
         >{{ dots[row.sensitivity] }}</span
       >
-      <span
-        class="worst"
-        :class="row.worst && `k-${row.worst}`"
-        :title="row.worst && `worst on this route: ${kindName(row.worst)}`"
-        >{{ row.worst }}</span
-      >
+      <span class="worst" :class="here && `k-${here}`" :title="said || undefined"
+        >{{ here }}<i v-if="beyond" class="beyond" :class="`k-${beyond}`"></i
+      ></span>
     </div>
     <span v-if="from" class="gap" :style="{ width: `calc(var(--cell) * ${from})` }"></span>
     <div
@@ -118,6 +133,8 @@ function over(e: MouseEvent) {
     </div>
   </div>
 </template>
+
+<style src="./marks.css" scoped></style>
 
 <style scoped>
 .row {
@@ -186,9 +203,20 @@ function over(e: MouseEvent) {
 }
 .worst {
   width: 14px;
+  height: 16px;
   text-align: center;
   font: 650 12px/16px var(--mono);
   color: var(--c, transparent);
+  position: relative;
+}
+.worst .beyond {
+  position: absolute;
+  top: 1px;
+  right: -4px;
+  width: 4px;
+  height: 4px;
+  border-radius: 1px;
+  background: var(--c);
 }
 .cell {
   flex: none;
@@ -196,103 +224,6 @@ function over(e: MouseEvent) {
   display: grid;
   place-items: center;
   cursor: pointer;
-}
-i {
-  font-style: normal;
-}
-i.gate {
-  position: relative;
-  width: 24px;
-  height: 22px;
-  border-radius: 4px;
-}
-/* A gate seen from the front: two posts, and a bar that is down, up, or up for some. */
-i.gate::before {
-  content: '';
-  position: absolute;
-  inset: 0 2px 2px;
-  background: var(--mark);
-  mask: var(--gate) center / 20px 20px no-repeat;
-}
-i.shut {
-  --gate: url("data:image/svg+xml,%3Csvg xmlns='http://www.w3.org/2000/svg' viewBox='0 0 20 20' stroke='%23000' fill='none'%3E%3Cpath stroke-width='1.6' d='M3.5 3.5v11M16.5 3.5v11'/%3E%3Cpath stroke-width='4' d='M3.5 9h13'/%3E%3C/svg%3E");
-}
-i.open {
-  --gate: url("data:image/svg+xml,%3Csvg xmlns='http://www.w3.org/2000/svg' viewBox='0 0 20 20' stroke='%23000' fill='none' stroke-width='1.6'%3E%3Cpath d='M3.5 6v9M16.5 3.5v11M3.5 10L15.5 2.5'/%3E%3C/svg%3E");
-}
-i.some {
-  --gate: url("data:image/svg+xml,%3Csvg xmlns='http://www.w3.org/2000/svg' viewBox='0 0 20 20' stroke='%23000' fill='none' stroke-width='1.6'%3E%3Cpath d='M3.5 6v9M16.5 3.5v11'/%3E%3Cpath stroke-dasharray='2.4 1.8' d='M3.5 10L15.5 2.5'/%3E%3C/svg%3E");
-}
-/* What goes in and of which nothing comes back; and open, with somebody's cookies. */
-i.oneway {
-  --gate: url("data:image/svg+xml,%3Csvg xmlns='http://www.w3.org/2000/svg' viewBox='0 0 20 20' stroke='%23000' fill='none' stroke-width='1.6'%3E%3Cpath d='M3.5 3.5v11M16.5 3.5v11M3.5 9h8M9 6.5L11.8 9L9 11.5'/%3E%3C/svg%3E");
-}
-i.user {
-  --gate: url("data:image/svg+xml,%3Csvg xmlns='http://www.w3.org/2000/svg' viewBox='0 0 20 20' stroke='%23000' fill='none' stroke-width='1.6'%3E%3Cpath d='M3.5 6v9M16.5 3.5v11M3.5 10L15.5 2.5'/%3E%3Ccircle cx='10' cy='12.4' r='2.1' fill='%23000' stroke='none'/%3E%3C/svg%3E");
-}
-/* What was seen in one window, as a part of what the quota lets through. */
-i.bar {
-  position: relative;
-  width: 34px;
-  height: 9px;
-  border: 1px solid var(--mark);
-  border-radius: 2px;
-  overflow: hidden;
-}
-i.bar.beyond {
-  height: 17px;
-  border-color: var(--c);
-  font: 650 12px/16px var(--mono);
-  padding-left: 4px;
-  color: var(--ink);
-}
-i.bar.beyond::before {
-  background: color-mix(in srgb, var(--c) 38%, transparent);
-  z-index: -1;
-}
-i.bar.beyond::after {
-  content: '';
-  position: absolute;
-  inset: 0 auto 0 calc(100% * var(--ceiling, 1) - 2px);
-  width: 2px;
-  background: var(--ink);
-}
-i.bar.none {
-  border: 1px dashed var(--T);
-}
-i.bar::before {
-  content: '';
-  position: absolute;
-  inset: 0 auto 0 0;
-  width: calc(100% * var(--part, 0));
-  background: var(--mark);
-}
-i.dot::after,
-i.ring::after {
-  content: '';
-  position: absolute;
-  left: 11px;
-  bottom: 0;
-  width: 3px;
-  height: 3px;
-  border-radius: 50%;
-  background: var(--mark);
-}
-i.ring::after {
-  background: none;
-  border: 1px solid var(--mark);
-}
-i.hatched {
-  background: repeating-linear-gradient(
-    135deg,
-    transparent 0 3px,
-    color-mix(in srgb, var(--mark) 40%, transparent) 3px 4.5px
-  );
-}
-i.inferred {
-  background: color-mix(in srgb, var(--c) 22%, transparent);
-  color: var(--c);
-  box-shadow: inset 0 0 0 1px var(--c);
 }
 .cell.at > i,
 .cell.sel > i {

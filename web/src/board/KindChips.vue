@@ -21,6 +21,7 @@ const unprobed = computed(() => {
   return n
 })
 const unproven = computed(() => props.board.counts.crossings['unproven'] ?? 0)
+const counted = (n: number, what: string) => `${n} ${what}${n === 1 ? '' : 's'}`
 const on = (word: string) => props.q.split(/\s+/).includes(word)
 </script>
 
@@ -32,12 +33,11 @@ const on = (word: string) => props.q.split(/\s+/).includes(word)
       class="chip"
       :class="{ on: on(c.word) }"
       :aria-pressed="on(c.word)"
-      :title="`${c.means}. ${c.crossings} crossings in ${c.findings} findings`"
+      :title="`${c.means}. ${counted(c.findings, 'finding')}, at ${counted(c.crossings, 'crossing')}`"
       @click="emit('toggle', c.word)"
     >
       <span class="kind" :class="`k-${c.letter}`">{{ c.letter }}</span>
-      <span>{{ c.crossings }} {{ c.name }}</span>
-      <span v-if="c.findings !== c.crossings" class="faint">in {{ c.findings }}</span>
+      <span>{{ c.findings || c.crossings }} {{ c.name }}</span>
     </button>
     <button
       v-if="unproven"

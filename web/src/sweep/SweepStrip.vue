@@ -135,8 +135,8 @@ const color = (k: string) => `var(--${'SK'.includes(k) ? 'X' : k === 'R' ? 'W' :
         >
         <span v-if="failure" class="failed" role="alert">The target could not be checked: {{ failure }}</span>
         <span v-else-if="last" class="faint" role="status" :title="exact(last.endedAt)">
-          Sweep {{ last.id }} {{ state[last.state] ?? '' }} {{ ago(last.endedAt ?? last.startedAt, now)
-          }}<template v-if="last.note">: {{ last.note }}</template
+          Sweep {{ last.id }}{{ state[last.state] ? ` ${state[last.state]}` : '' }},
+          {{ ago(last.endedAt ?? last.startedAt, now) }}<template v-if="last.note">: {{ last.note }}</template
           ><template v-if="counts">: {{ counts }}</template>
         </span>
         <span v-else class="faint">{{ target ? 'not swept yet' : 'no target is declared' }}</span>
