@@ -413,6 +413,11 @@ func (a *App) Keep(ctx context.Context, text, message string, base uint) (Declar
 		return Declaration{}, err
 	}
 	defer next.drop()
+	if next.was != (fileStamp{}) { // it is replaced as it was when it was read last; one that is gone may come back
+		a.mu.Lock()
+		next.was = a.stamp
+		a.mu.Unlock()
+	}
 	if message = strings.TrimSpace(message); message == "" {
 		message = "Changed in the editor"
 	}
