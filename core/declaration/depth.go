@@ -68,15 +68,13 @@ func nested(text string) (line int) {
 	return 0
 }
 
-// tooDeep says so of a text, at its place.
-func (r *reader) tooDeep(text []byte) bool {
+// tooDeep says so of a text, at its place; nil where it is not.
+func tooDeep(name string, text []byte) *Message {
 	line := nested(string(text))
 	if line == 0 {
-		return false
+		return nil
 	}
-	r.msgs = append(r.msgs, Message{Place: Place{File: r.file, Line: line, Column: 1}, EndColumn: 2, Level: Error,
-		Code: "syntax",
+	return &Message{Place: Place{File: name, Line: line, Column: 1}, EndColumn: 2, Level: Error, Code: "syntax",
 		Text: fmt.Sprintf("collections stand in each other more than %d deep here", mostNested),
-		Hint: "write it flatter"})
-	return true
+		Hint: "write it flatter"}
 }

@@ -58,17 +58,9 @@ func ParseFiles(name string, text []byte, files Files) (*Document, []Message) {
 
 // text reads one file into the document; false when it is not YAML at all.
 func (r *reader) text(doc *Document, text []byte) bool {
-	if r.tooDeep(text) {
-		return false
-	}
-	file, err := parser.ParseBytes(text, parser.ParseComments, parser.AllowDuplicateMapKey())
-	if err != nil {
-		var se *yaml.SyntaxError
-		if errors.As(err, &se) {
-			r.msgs = append(r.msgs, syntaxMessage(r.file, se.Token, se.Message))
-		} else {
-			r.msgs = append(r.msgs, syntaxMessage(r.file, nil, err.Error()))
-		}
+	file, wrong := Syntax(r.file, text, parser.ParseComments, parser.AllowDuplicateMapKey())
+	if wrong != nil {
+		r.msgs = append(r.msgs, *wrong)
 		return false
 	}
 	var body ast.Node
@@ -89,6 +81,24 @@ func (r *reader) text(doc *Document, text []byte) bool {
 	}
 	r.document(doc, body)
 	return true
+}
+
+// Syntax reads a text as YAML and no more. Where it is none, or nests so deeply that reading
+// it would take all memory, there is a message and no file.
+func Syntax(name string, text []byte, mode parser.Mode, opts ...parser.Option) (*ast.File, *Message) {
+	if m := tooDeep(name, text); m != nil {
+		return nil, m
+	}
+	file, err := parser.ParseBytes(text, mode, opts...)
+	if err == nil {
+		return file, nil
+	}
+	m := syntaxMessage(name, nil, err.Error())
+	var se *yaml.SyntaxError
+	if errors.As(err, &se) {
+		m = syntaxMessage(name, se.Token, se.Message)
+	}
+	return nil, &m
 }
 
 // include reads another file of the language into the same document.

@@ -256,3 +256,14 @@ func TestEditsKeepTheirLines(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "access:\n  - { at: /b, who: r }\n  - { at: /n, who: r }\n  - { at: /c, who: s }\n", out)
 }
+
+// What nests so deeply that the YAML reader would take all memory is not handed to it.
+func TestTooDeepToBeEdited(t *testing.T) {
+	deep := "roles: " + strings.Repeat("[", 100_000)
+	_, err := Format(deep)
+	require.ErrorContains(t, err, "line 1: collections stand in each other")
+	_, err = Apply(deep, Edit{Section: "roles", Item: "r", Text: "null"})
+	require.ErrorContains(t, err, "line 1: collections stand in each other")
+	_, err = Apply("", Edit{Section: "roles", Item: "r", Text: strings.Repeat("{ a: ", 100_000)})
+	require.ErrorContains(t, err, "collections stand in each other")
+}

@@ -8,7 +8,6 @@ import (
 	"strings"
 
 	"github.com/goccy/go-yaml/ast"
-	"github.com/goccy/go-yaml/parser"
 
 	"millgate/core/declaration"
 )
@@ -36,9 +35,9 @@ const (
 
 // sectionsOf reads a text as one mapping.
 func sectionsOf(from string) (meaning, error) {
-	f, err := parser.ParseBytes([]byte(from), 0)
+	f, err := read(from)
 	if err != nil {
-		return meaning{}, unreadable(from)
+		return meaning{}, err
 	}
 	var docs []ast.Node
 	for _, d := range f.Docs {
@@ -49,28 +48,25 @@ func sectionsOf(from string) (meaning, error) {
 	if len(docs) == 0 {
 		return meaning{kind: mapping}, nil
 	}
-	m := meant(docs[0], 0)
+	m := meant(docs[0])
 	if len(docs) > 1 || m.kind != mapping || m.mark != "" {
 		return m, fmt.Errorf("%w: it is not one mapping of sections", errLayout)
 	}
 	return m, nil
 }
 
-// unreadable says where a text that is no YAML goes wrong.
-func unreadable(from string) error {
-	_, msgs := declaration.Parse("", []byte(from), nil)
-	for _, m := range msgs {
-		if m.Code == "syntax" {
-			return fmt.Errorf("line %d: %s; %s", m.Line, m.Text, m.Hint)
-		}
+// read reads a text as the language does. The error says where it goes wrong.
+func read(from string) (*ast.File, error) {
+	f, m := declaration.Syntax("", []byte(from), 0)
+	if m != nil {
+		return nil, fmt.Errorf("line %d: %s; %s", m.Line, m.Text, m.Hint)
 	}
-	return errLayout
+	return f, nil
 }
 
-const deepest = 200
-
-func meant(n ast.Node, depth int) (m meaning) {
-	if n == nil || depth > deepest {
+// meant is what a node means. The recursion ends: Syntax refuses what nests too deeply.
+func meant(n ast.Node) (m meaning) {
+	if n == nil {
 		return m
 	}
 	if t := n.GetToken(); t != nil && t.Position != nil {
@@ -79,30 +75,30 @@ func meant(n ast.Node, depth int) (m meaning) {
 	switch x := n.(type) {
 	case *ast.NullNode:
 	case *ast.AnchorNode:
-		m = meant(x.Value, depth+1)
+		m = meant(x.Value)
 		m.mark = "&" + x.Name.String() + " " + m.mark
 	case *ast.TagNode:
-		m = meant(x.Value, depth+1)
+		m = meant(x.Value)
 		m.mark = x.Start.Value + " " + m.mark
 	case *ast.AliasNode:
 		m.kind, m.text = alias, x.Value.String()
 	case *ast.MappingNode:
 		m.kind = mapping
 		for i, v := range x.Values {
-			if m.add(v, depth); i == 0 {
+			if m.add(v); i == 0 {
 				m.line = v.Key.GetToken().Position.Line
 			}
 		}
 		m.join(x.Values)
 	case *ast.MappingValueNode:
 		m.kind = mapping
-		m.add(x, depth)
+		m.add(x)
 		m.line = x.Key.GetToken().Position.Line
 		m.join([]*ast.MappingValueNode{x})
 	case *ast.SequenceNode:
 		m.kind = list
 		for _, v := range x.Values {
-			m.items = append(m.items, meant(v, depth+1))
+			m.items = append(m.items, meant(v))
 		}
 	case *ast.StringNode:
 		m.kind, m.text = text, x.Value
@@ -114,13 +110,13 @@ func meant(n ast.Node, depth int) (m meaning) {
 	return m
 }
 
-func (m *meaning) add(v *ast.MappingValueNode, depth int) {
+func (m *meaning) add(v *ast.MappingValueNode) {
 	key := v.Key.GetToken().Value
 	if k, ok := v.Key.(*ast.MappingKeyNode); ok { // behind a question mark
 		key = k.Value.GetToken().Value
 	}
 	m.keys = append(m.keys, key)
-	m.items = append(m.items, meant(v.Value, depth+1))
+	m.items = append(m.items, meant(v.Value))
 }
 
 // join puts together what the YAML library takes apart: identity:ann in brackets is one
@@ -257,11 +253,11 @@ func (e Edit) on(m meaning) (meaning, error) {
 // value is what the text of an edit means.
 func (e Edit) value() (meaning, error) {
 	t := strings.TrimLeft(e.Text, "\n")
-	f, err := parser.ParseBytes([]byte("x: "+strings.ReplaceAll("\n"+t, "\n", "\n  ")), 0)
+	f, err := read("x: " + strings.ReplaceAll("\n"+t, "\n", "\n  "))
 	if err != nil {
-		return meaning{}, fmt.Errorf("%q cannot be read: %w", e.Text, unreadable("x: "+t))
+		return meaning{}, fmt.Errorf("%q cannot be read: %w", e.Text, err)
 	}
-	v, _ := meant(f.Docs[0].Body, 0).get("x")
+	v, _ := meant(f.Docs[0].Body).get("x")
 	return v.unplaced(), nil
 }
 
