@@ -2,7 +2,6 @@ package app
 
 import (
 	"context"
-	"errors"
 	"slices"
 	"sort"
 	"strings"
@@ -10,16 +9,13 @@ import (
 
 	"millgate/core/access"
 	"millgate/core/check"
-	"millgate/core/check/credential"
 	"millgate/core/check/crossing"
 	"millgate/core/check/pages"
-	"millgate/core/check/sessions"
 	"millgate/core/check/undeclared"
 	"millgate/core/declaration"
 	"millgate/core/finding"
 	"millgate/core/origin"
 	"millgate/core/review"
-	"millgate/core/token"
 )
 
 // Column is one caller of the Access lens.
@@ -258,104 +254,6 @@ func (x *boarding) letters(row *Row, i int) {
 	}
 }
 
-// The first two columns of the Tokens lens.
-const (
-	WaySound  = "sound"
-	WayAbsent = "absent"
-)
-
-// wayCaller is put before a way where a caller is asked for.
-const wayCaller = check.TokenColumn
-
-// drillCaller is put before an identity where its session drill is asked for.
-const drillCaller = "session:"
-
-// wayOf is the column of the Tokens lens that a probe belongs to, "" without.
-func wayOf(p *check.Probe) string {
-	switch {
-	case is(p, credential.Family{}):
-		return credential.Of(p).Way
-	case !is(p, crossing.Family{}):
-		return ""
-	case p.IsControl && p.Caller.Identity != "" && p.Caller.State == access.Sound:
-		return WaySound
-	case p.Caller.Identity == "" && p.Caller.State == access.Absent && p.Of == "":
-		return WayAbsent
-	case p.Caller.Identity == "" && p.Caller.State == access.Broken:
-		return string(token.Altered)
-	}
-	return ""
-}
-
-// soundCaller is a caller that a route admits with a credential that can be
-// sent: whatever its record before an owner, as a control is chosen; "" without,
-// and on a route that asks for none.
-func soundCaller(d *declaration.Document, i int, columns []Column, row Row) string {
-	if row.Expect[0] == 'a' {
-		return ""
-	}
-	for _, letter := range []byte("ad") {
-		for c := 1; c < len(columns); c++ {
-			if row.Expect[c] != letter {
-				continue
-			}
-			if cr := access.Credential(d, i, d.IdentityNamed(columns[c].Key)); cr != nil {
-				if s := d.SchemeNamed(cr.Scheme.Name); s != nil {
-					return columns[c].Key
-				}
-			}
-		}
-	}
-	return ""
-}
-
-// wayLetters are a row's cells in the Tokens lens.
-func wayLetters(d *declaration.Document, i int, all []string, row Row, seen map[[2]string]finding.Kind) (expect,
-	found string) {
-	var e, v strings.Builder
-	mean := map[string]bool{}
-	if entry := d.Entry(i); entry != nil &&
-		access.Decide(d, i, access.Caller{State: access.Broken}).Outcome == access.Refuse {
-		for _, s := range d.Accepted(entry) {
-			for _, w := range check.Ways(s) {
-				mean[w] = true
-			}
-		}
-	}
-	for _, w := range all {
-		letter := byte('-')
-		switch {
-		case w == WaySound && row.TokenCaller != "":
-			letter = 'a'
-		case w == WayAbsent:
-			letter = row.Expect[0]
-		case mean[w] && check.MustEnter(w):
-			letter = 'a'
-		case mean[w]:
-			letter = 'r'
-		}
-		e.WriteByte(letter)
-		k := verdictLetter(seen[[2]string{row.Key, w}])
-		if letter == '-' {
-			k = '.'
-		}
-		v.WriteByte(k)
-	}
-	return e.String(), v.String()
-}
-
-// belongs says whether a probe belongs to what a cell is asked for with caller: an
-// identity, "" for nobody, or a way of the Tokens lens.
-func belongs(pl *check.Plan, p *check.Probe, caller string) bool {
-	if w, ok := strings.CutPrefix(caller, wayCaller); ok {
-		return wayOf(p) == w
-	}
-	if id, ok := strings.CutPrefix(caller, drillCaller); ok {
-		return is(p, sessions.Family{}) && p.Caller.Identity == id
-	}
-	return pl.Cell(p).Column() == caller
-}
-
 func columns(d *declaration.Document, classes []access.Class) []Column {
 	class := make([]int, len(d.Identities))
 	for c, cl := range classes {
@@ -382,65 +280,4 @@ func columns(d *declaration.Document, classes []access.Class) []Column {
 		out = append(out, c)
 	}
 	return out
-}
-
-// Ticks returns the verdicts known of a target, in the order of sending.
-func (a *App) Ticks(ctx context.Context, target string) ([]Tick, error) {
-	now := a.present()
-	t := now.pick(target)
-	if t == nil || now.failed() {
-		return []Tick{}, nil
-	}
-	s, err := a.look(ctx, now, t)
-	if err != nil {
-		return nil, err
-	}
-	list := make([]check.Item, 0, len(s.items))
-	for _, it := range s.items {
-		list = append(list, it)
-	}
-	sort.Slice(list, func(i, j int) bool {
-		return s.facts.of(list[i].Probe.Key()).Exchange.At.Before(s.facts.of(list[j].Probe.Key()).Exchange.At)
-	})
-	out := make([]Tick, len(list))
-	for i, it := range list {
-		out[i] = tickOf(s.plan(), it)
-	}
-	return out, nil
-}
-
-// Findings returns the findings of a target by the current declaration.
-func (a *App) Findings(ctx context.Context, target string) ([]finding.Finding, error) {
-	now := a.present()
-	t := now.pick(target)
-	if t == nil || now.failed() {
-		return []finding.Finding{}, nil
-	}
-	s, err := a.look(ctx, now, t)
-	if err != nil {
-		return nil, err
-	}
-	return s.findings, nil
-}
-
-// ErrNoProbe is returned by Curl for a probe that was not planned.
-var ErrNoProbe = errors.New("no such probe")
-
-// Planned finds a planned probe by its id.
-func (a *App) Planned(ctx context.Context, target, id string) (*declaration.Document, *declaration.Target,
-	*check.Probe, *Fact, error) {
-	now := a.present()
-	t := now.pick(target)
-	if t == nil || now.failed() {
-		return nil, nil, nil, nil, ErrNoProbe
-	}
-	s, err := a.look(ctx, now, t)
-	if err != nil {
-		return nil, nil, nil, nil, err
-	}
-	p := s.plan().Find(id)
-	if p == nil {
-		return nil, nil, nil, nil, ErrNoProbe
-	}
-	return now.doc, t, p, s.facts.of(id), nil
 }

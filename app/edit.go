@@ -1,18 +1,14 @@
 package app
 
 import (
-	"context"
 	"encoding/json"
 	"fmt"
 	"slices"
 	"strings"
-	"time"
 
 	"millgate/core/access"
 	"millgate/core/declaration"
-	"millgate/core/declaration/assist"
 	"millgate/core/declaration/layout"
-	"millgate/core/review"
 )
 
 // Edited is a text after an edit, not kept yet.
@@ -180,135 +176,6 @@ func (a *App) EditRoute(text, key string, f RouteField) (Edited, error) {
 		}
 	}
 	return Edited{Text: out, Title: f.Name + " of " + key, Notes: []string{}}, nil
-}
-
-// message finds a message of a text by its key.
-func (a *App) message(text, key string) (review.Message, error) {
-	doc, msgs := a.parse(text)
-	for _, m := range review.Review(doc, msgs, time.Now()) {
-		if m.Key() == key {
-			return m, nil
-		}
-	}
-	return review.Message{}, fmt.Errorf("%w: the message is gone; the text has changed meanwhile", ErrNotFound)
-}
-
-// Fix applies the fix of a message to a text.
-func (a *App) Fix(text, key string) (Edited, error) {
-	m, err := a.message(text, key)
-	if err != nil {
-		return Edited{}, err
-	}
-	if m.Fix == nil {
-		return Edited{}, fmt.Errorf("%w: this message has no fix of its own", ErrInput)
-	}
-	out, err := m.Fix.Apply(text)
-	if err != nil {
-		return Edited{}, fmt.Errorf("%w: %w", ErrInput, err)
-	}
-	return Edited{Text: out, Title: m.Fix.Title, Notes: []string{}}, nil
-}
-
-// Waive accepts a message in a text, until the end of a day.
-func (a *App) Waive(text, key, reason, by, until string) (Edited, error) {
-	if strings.TrimSpace(reason) == "" {
-		return Edited{}, fmt.Errorf("%w: say why it is accepted", ErrInput)
-	}
-	day, err := time.Parse(time.DateOnly, until)
-	if err != nil {
-		return Edited{}, fmt.Errorf("%w: %q is not a date; write for example 2027-03-31", ErrInput, until)
-	}
-	if day.Before(time.Now().AddDate(0, 0, -1)) {
-		return Edited{}, fmt.Errorf("%w: %s is over already", ErrInput, until)
-	}
-	m, err := a.message(text, key)
-	if err != nil {
-		return Edited{}, err
-	}
-	if m.Level == declaration.Error || review.Find(m.Code) == nil {
-		return Edited{}, fmt.Errorf("%w: this has to be mended; it cannot be waived", ErrInput)
-	}
-	out, err := layout.Apply(text, review.WaiverFor(m, strings.TrimSpace(reason), strings.TrimSpace(by), day))
-	if err != nil {
-		return Edited{}, fmt.Errorf("%w: %w", ErrInput, err)
-	}
-	return Edited{Text: out, Title: "Waive " + m.Code + " of " + m.Subject, Notes: []string{}}, nil
-}
-
-// checkIDs are what a waiver can name.
-func checkIDs() map[string][]string {
-	ids := make([]string, len(review.Checks))
-	for i, c := range review.Checks {
-		ids[i] = c.ID
-	}
-	return map[string][]string{"check": ids}
-}
-
-// Complete lists what can stand at a place of a text.
-func (a *App) Complete(text string, line, column int) assist.Completion {
-	return assist.Complete(text, line, column, a.lastMeant(text), checkIDs())
-}
-
-// Explain says what stands at a place of a text.
-func (a *App) Explain(text string, line, column int) (assist.Help, bool) {
-	return assist.Explain(text, line, column, a.lastMeant(text))
-}
-
-// lastMeant is what a text says, or what the kept one says while it has no
-// meaning. The last one that was asked for is remembered: somebody types.
-func (a *App) lastMeant(text string) *declaration.Document {
-	a.mu.Lock()
-	kept, same, typed, at := a.doc, text == a.text, a.typed, a.typedAt
-	a.mu.Unlock()
-	switch {
-	case same:
-		return kept
-	case typed != nil && time.Since(at) < 2*time.Second:
-		return typed
-	}
-	doc, msgs := a.parse(text)
-	switch {
-	case Syntax(msgs) == nil:
-	case typed != nil:
-		return typed
-	default:
-		return kept
-	}
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	a.typed, a.typedAt = doc, time.Now()
-	return doc
-}
-
-// Comparison is what lies between two revisions.
-type Comparison struct {
-	From, To string // texts
-	access.Diff
-	Failed bool // one of them has errors
-}
-
-// CompareRevisions says what changed from one revision to another.
-func (a *App) CompareRevisions(ctx context.Context, from, to uint) (Comparison, error) {
-	var docs [2]*declaration.Document
-	var c Comparison
-	for i, id := range []uint{from, to} {
-		r, files, err := a.store.RevisionByID(ctx, id)
-		if err != nil {
-			return c, fmt.Errorf("%w: there is no revision %d", ErrNotFound, id)
-		}
-		var msgs []declaration.Message
-		docs[i], msgs = declaration.ParseFiles(r.Name, []byte(r.Text), a.keptFiles(files))
-		c.Failed = c.Failed || declaration.Failed(msgs)
-		if i == 0 {
-			c.From = r.Text
-		} else {
-			c.To = r.Text
-		}
-	}
-	if !c.Failed {
-		c.Diff = access.Compare(docs[0], docs[1])
-	}
-	return c, nil
 }
 
 // Reach answers who reaches a route, or what an identity reaches.

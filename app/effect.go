@@ -2,6 +2,7 @@ package app
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"strings"
 	"time"
@@ -69,4 +70,14 @@ func (a *App) PutTarget(ctx context.Context, t declaration.Target) (Declaration,
 		}
 	}
 	return a.Keep(ctx, text, "Set target "+t.Name, cur.Revision)
+}
+
+// PutSample writes what is sent to a route into the text and keeps it.
+func (a *App) PutSample(ctx context.Context, route, body string) (Declaration, error) {
+	cur := a.Declaration()
+	text, err := layout.PutSample(cur.Text, route, json.RawMessage(body))
+	if err != nil {
+		return cur, fmt.Errorf("%w: %w", ErrInput, err)
+	}
+	return a.Keep(ctx, text, "Set the sample of "+route, cur.Revision)
 }

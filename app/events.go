@@ -1,8 +1,14 @@
 package app
 
 import (
+	"encoding/json"
 	"slices"
 	"sync"
+	"time"
+
+	"millgate/core/check"
+	"millgate/core/finding"
+	"millgate/store"
 )
 
 // Event is one message of the stream that the terminal and the browser read.
@@ -79,4 +85,48 @@ func (h *Hub) Send(e Event) {
 			close(c)
 		}
 	}
+}
+
+// Run is what is told about a sweep.
+type Run struct {
+	ID        uint            `json:"id"`
+	Target    string          `json:"target"`
+	Revision  uint            `json:"revision"`
+	State     string          `json:"state"`
+	Partial   bool            `json:"partial"`
+	Pruned    bool            `json:"pruned,omitempty"` // its exchanges were taken away
+	Planned   int             `json:"planned"`
+	Done      int             `json:"done"`
+	Pace      float64         `json:"pace"` // probes per second over the last seconds
+	Left      float64         `json:"left"` // seconds
+	StartedAt time.Time       `json:"startedAt"`
+	EndedAt   *time.Time      `json:"endedAt,omitempty"`
+	Note      string          `json:"note"`
+	Counts    *finding.Counts `json:"counts,omitempty"`
+}
+
+func runInfo(w store.Sweep) *Run {
+	i := &Run{ID: w.ID, Target: w.Target, Revision: w.RevisionID, State: w.State, Partial: w.Partial, Pruned: w.Pruned,
+		Planned: w.Planned, Done: w.Planned, StartedAt: w.StartedAt, EndedAt: w.EndedAt, Note: w.Note}
+	var counts finding.Counts
+	if len(w.Counts) > 0 && json.Unmarshal(w.Counts, &counts) == nil {
+		i.Counts = &counts
+	}
+	return i
+}
+
+func tickOf(pl *check.Plan, it check.Item) Tick {
+	p, v := it.Probe, it.Verdict
+	return Tick{Probe: p.Key(), Route: p.Route, Caller: pl.Cell(p).Column(), Who: pl.Who(p), Kind: string(v.Kind),
+		Reason: v.Reason}
+}
+
+// Ended says how a sweep that is over came to its end.
+func (r *Run) Ended() (done, failed bool) { return r.State == store.Done, r.State == store.Failed }
+
+// AuditProgress is how far an audit has come.
+type AuditProgress struct {
+	ID     string `json:"id"` // as the caller named it
+	Bytes  int64  `json:"bytes"`
+	Tokens int    `json:"tokens"`
 }

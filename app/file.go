@@ -1,7 +1,5 @@
 package app
 
-// Rule: A text that cannot be kept changes neither its file nor what is known.
-
 import (
 	"crypto/rand"
 	"encoding/hex"
@@ -10,7 +8,10 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"time"
 )
+
+// Rule: A text that cannot be kept changes neither its file nor what is known.
 
 // fresh is the mode of a file that was not there, before the process's own mask.
 const fresh = 0o644
@@ -81,4 +82,18 @@ func ReplaceFile(path, text string) error {
 	}
 	defer r.drop()
 	return r.take()
+}
+
+// fileStamp tells whether a file was written since it was read.
+type fileStamp struct {
+	at   time.Time
+	size int64
+}
+
+func stampOf(path string) fileStamp {
+	i, err := os.Stat(path)
+	if err != nil {
+		return fileStamp{}
+	}
+	return fileStamp{i.ModTime(), i.Size()}
 }

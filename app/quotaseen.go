@@ -4,15 +4,11 @@ import (
 	"slices"
 	"time"
 
-	"millgate/core/check"
 	"millgate/core/check/quotas"
 	"millgate/core/declaration"
 	"millgate/core/finding"
 	"millgate/core/quota"
 )
-
-// CountedCaller is put before a kind of counting where a caller is asked for.
-const CountedCaller = "counted:"
 
 // QuotaSeen is what is known of a declared quota on a target.
 type QuotaSeen struct {
@@ -23,16 +19,6 @@ type QuotaSeen struct {
 	Ceiling  int64 // of that window, or at the same time; quota.Unlimited where nothing limits it
 	Most     int64 // seen in one window; -1 when nothing was
 	Verdict  string
-}
-
-// kindsOfCaller are the columns of the Quotas lens: what quotas count by.
-func kindsOfCaller(d *declaration.Document) (out []string) {
-	for _, q := range d.Quotas {
-		if k := countedBy(q); !slices.Contains(out, k) {
-			out = append(out, k)
-		}
-	}
-	return out
 }
 
 // quotasSeen is what is known of every declared quota.
@@ -73,24 +59,6 @@ func quotasSeen(d *declaration.Document, t *declaration.Target, s *snapshot, kin
 					out[k].Most, out[k].Ceiling = n, c // in the interval in which it went furthest
 				}
 			}
-		}
-	}
-	return out
-}
-
-// drillsAt are the drills of the quotas that count a route by a kind of caller.
-func drillsAt(d *declaration.Document, pl *check.Plan, route, kind string) (out []*check.Probe) {
-	i := d.RouteNamed(route)
-	if i < 0 {
-		return nil
-	}
-	for _, p := range pl.Probes {
-		if !is(p, quotas.Family{}) {
-			continue
-		}
-		if k := slices.IndexFunc(d.Quotas, func(q *declaration.Quota) bool { return q.Name == p.Of }); k >= 0 &&
-			slices.Contains(d.QuotasAt[i], k) && countedBy(d.Quotas[k]) == kind {
-			out = append(out, p)
 		}
 	}
 	return out

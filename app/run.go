@@ -6,67 +6,18 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"maps"
 	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
 
-	"golang.org/x/sync/errgroup"
-
 	"millgate/core/check"
-	"millgate/core/check/quotas"
 	"millgate/core/declaration"
-	"millgate/core/finding"
 	"millgate/core/token"
 	"millgate/store"
 	"millgate/wire"
 )
-
-// Run is what is told about a sweep.
-type Run struct {
-	ID        uint            `json:"id"`
-	Target    string          `json:"target"`
-	Revision  uint            `json:"revision"`
-	State     string          `json:"state"`
-	Partial   bool            `json:"partial"`
-	Pruned    bool            `json:"pruned,omitempty"` // its exchanges were taken away
-	Planned   int             `json:"planned"`
-	Done      int             `json:"done"`
-	Pace      float64         `json:"pace"` // probes per second over the last seconds
-	Left      float64         `json:"left"` // seconds
-	StartedAt time.Time       `json:"startedAt"`
-	EndedAt   *time.Time      `json:"endedAt,omitempty"`
-	Note      string          `json:"note"`
-	Counts    *finding.Counts `json:"counts,omitempty"`
-}
-
-// Result is what a sweep came to.
-type Result struct {
-	Counts   finding.Counts    `json:"counts"`
-	Findings []finding.Finding `json:"findings"`
-	Left     []check.Omission  `json:"left"`
-	Made     []Leftover        `json:"made"`
-	Plan     PlanSummary       `json:"plan"`
-	Unsent   []Unsent          `json:"unsent"`
-	Checked  Checked           `json:"checked"`
-	// NotStored says why the result is nowhere but here.
-	NotStored string `json:"notStored,omitempty"`
-}
-
-// Unsent are probes that could not be sent as they were meant, for one reason.
-type Unsent struct {
-	Why    string `json:"why"`
-	Probes int    `json:"probes"`
-}
-
-// Leftover is something that a sweep made and could not remove.
-type Leftover struct {
-	Route string `json:"route"`
-	What  string `json:"what"`
-	Why   string `json:"why"`
-}
 
 const (
 	lanes        = 8                // requests in flight
@@ -159,16 +110,6 @@ func (r *run) info() *Run {
 		if i.Pace > 0 {
 			i.Left = float64(i.Planned-n) / i.Pace
 		}
-	}
-	return i
-}
-
-func runInfo(w store.Sweep) *Run {
-	i := &Run{ID: w.ID, Target: w.Target, Revision: w.RevisionID, State: w.State, Partial: w.Partial, Pruned: w.Pruned,
-		Planned: w.Planned, Done: w.Planned, StartedAt: w.StartedAt, EndedAt: w.EndedAt, Note: w.Note}
-	var counts finding.Counts
-	if len(w.Counts) > 0 && json.Unmarshal(w.Counts, &counts) == nil {
-		i.Counts = &counts
 	}
 	return i
 }
@@ -273,99 +214,6 @@ func (r *run) phase(ph check.Phase) error {
 	return r.lanes(append(drills, rest...))
 }
 
-// lanes runs lists of probes beside each other, each in its order.
-func (r *run) lanes(list [][]*check.Probe) error {
-	g := new(errgroup.Group)
-	g.SetLimit(lanes)
-	for _, lane := range list {
-		if r.stopping.Err() != nil {
-			break
-		}
-		g.Go(func() error {
-			for _, p := range lane {
-				if r.stopping.Err() != nil {
-					return nil
-				}
-				if err := r.one(p); err != nil {
-					r.failed.Store(true)
-					r.stop() // the other lanes begin nothing more
-					return err
-				}
-			}
-			return nil
-		})
-	}
-	return g.Wait()
-}
-
-// drillLanes are the quota drills that are still to run: those that share a counter
-// follow each other.
-func (r *run) drillLanes(ph check.Phase) (out [][]*check.Probe) {
-	counters := &room{doc: r.doc, target: r.target}
-	lane := map[string]int{} // by counter
-	for _, p := range r.probes {
-		if p.Phase != ph || !is(p, quotas.Family{}) || r.facts.of(p.Key()) != nil {
-			continue
-		}
-		at := -1
-		names := counters.counts(counters.countedOf(p))
-		for _, c := range names {
-			k, taken := lane[c.name]
-			switch {
-			case !taken || k == at:
-			case at < 0:
-				at = k
-			default: // two lanes become one
-				out[at] = append(out[at], out[k]...)
-				out[k] = nil
-				for n, i := range lane {
-					if i == k {
-						lane[n] = at
-					}
-				}
-			}
-		}
-		if at < 0 {
-			at = len(out)
-			out = append(out, nil)
-		}
-		out[at] = append(out[at], p)
-		for _, c := range names {
-			lane[c.name] = at
-		}
-	}
-	return slices.DeleteFunc(out, func(l []*check.Probe) bool { return len(l) == 0 })
-}
-
-// lanesOf splits a phase, but for its quota drills, into lists that run beside each
-// other. Safe probes stand alone; unsafe ones of a route, or on one record, follow
-// each other, so that what is read afterwards can be put down to one of them.
-func (r *run) lanesOf(ph check.Phase) [][]*check.Probe {
-	var out [][]*check.Probe
-	index := map[string]int{}
-	for _, p := range r.probes {
-		if p.Phase != ph || is(p, quotas.Family{}) || r.facts.of(p.Key()) != nil {
-			continue
-		}
-		if ph == check.SafeFirst || !p.Unsafe {
-			out = append(out, []*check.Probe{p})
-			continue
-		}
-		k := p.Route
-		if p.Record.Value != "" {
-			k = p.Record.Name + "\x00" + p.Record.Value
-		}
-		i, ok := index[k]
-		if !ok {
-			i = len(out)
-			index[k] = i
-			out = append(out, nil)
-		}
-		out[i] = append(out[i], p)
-	}
-	return out
-}
-
 // one sends a probe and keeps what came of it. The error ends the sweep.
 func (r *run) one(p *check.Probe) error {
 	f := &Fact{Sweep: r.sweep.ID}
@@ -421,32 +269,6 @@ func (r *run) settled(p *check.Probe) (out []*check.Probe) {
 		out = append(out, q)
 	}
 	return out
-}
-
-const notSent = "not sent: "
-
-// unsent counts the probes that were not sent, by reason.
-func (r *run) unsent() []Unsent {
-	n := map[string]int{}
-	for _, p := range r.probes {
-		if f := r.facts.of(p.Key()); f != nil && strings.HasPrefix(f.Lost, notSent) {
-			n[strings.TrimPrefix(f.Lost, notSent)]++
-		}
-	}
-	out := []Unsent{}
-	for _, why := range slices.Sorted(maps.Keys(n)) {
-		out = append(out, Unsent{why, n[why]})
-	}
-	if u := r.unsentWhy(); u != nil {
-		out = append(out, *u)
-	}
-	return out
-}
-
-func tickOf(pl *check.Plan, it check.Item) Tick {
-	p, v := it.Probe, it.Verdict
-	return Tick{Probe: p.Key(), Route: p.Route, Caller: pl.Cell(p).Column(), Who: pl.Who(p), Kind: string(v.Kind),
-		Reason: v.Reason}
 }
 
 // finish writes the result.

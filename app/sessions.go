@@ -6,12 +6,10 @@ import (
 	"time"
 
 	"millgate/core/check"
-	"millgate/core/check/logins"
 	"millgate/core/check/sessions"
 	"millgate/core/declaration"
 	"millgate/core/finding"
 	"millgate/core/session"
-	"millgate/wire"
 )
 
 // Declared is what the lifetimes of a scheme come to, where they stand, and
@@ -83,41 +81,4 @@ func drillView(s *snapshot, p *check.Probe) DrillView {
 		v.Result, v.Steps = &d, stepsOf(s.plan(), p, f)
 	}
 	return v
-}
-
-// timingPairs are the logins of each kind that are compared.
-const timingPairs = 12
-
-// CompareLogins compares how long a login with a wrong secret takes for a
-// known and for an unknown name. Nothing of it is kept.
-func (a *App) CompareLogins(ctx context.Context, target, identity, scheme string) (session.Timing, error) {
-	d, t, err := a.present().current(target)
-	if err != nil {
-		return session.Timing{}, err
-	}
-	id, s := d.IdentityNamed(identity), d.SchemeNamed(scheme)
-	switch {
-	case a.busy():
-		return session.Timing{}, fmt.Errorf("%w: its requests would be part of what is measured", ErrBusy)
-	case id == nil || s == nil || s.Login == nil || id.Credential(scheme) == nil:
-		return session.Timing{}, fmt.Errorf("%w: %s does not log in with %s", ErrInput, identity, scheme)
-	case t.Unsafe != declaration.UnsafeAllowed:
-		return session.Timing{}, fmt.Errorf("%w: target %s does not allow wrong logins; write  unsafe: allowed",
-			ErrInput, t.Name)
-	}
-	c, err := wire.NewClient(ctx, t, "", wire.NewMasker(a.maskKey), a.dial)
-	if err != nil {
-		return session.Timing{}, err
-	}
-	defer c.Close()
-	f, err := wire.Runner{Keys: wire.NewKeyring(d, t, c, a.secrets(ctx))}.Run(ctx,
-		logins.Timing(&check.Context{Doc: d, Target: t}, identity, scheme, timingPairs))
-	if err != nil {
-		return session.Timing{}, err
-	}
-	m, _ := f.Data.(*logins.Timed)
-	if m.Lost != "" {
-		return session.Timing{}, fmt.Errorf("%w: %s", wire.ErrUnreachable, m.Lost)
-	}
-	return session.Compare(m.Known, m.Unknown), nil
 }

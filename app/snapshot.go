@@ -1,62 +1,17 @@
 package app
 
 import (
-	"context"
-	"fmt"
 	"maps"
 	"slices"
 	"sync"
-	"sync/atomic"
 
 	"millgate/core/check"
 	"millgate/core/declaration"
 	"millgate/core/finding"
-	"millgate/core/review"
-	"millgate/store"
 )
-
-// present is what the declaration says at a moment, for reading only.
-type present struct {
-	doc      *declaration.Document
-	messages []declaration.Message
-	reviewed []review.Message
-	revision store.Revision
-	text     string
-	name     string
-	running  *run // nil where no sweep runs
-}
-
-// present is what the declaration says now.
-func (a *App) present() present {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	return present{a.doc, a.messages, a.reviewed, a.revision, a.text, a.name, a.running}
-}
-
-// failed says whether the declaration has errors, so that nothing can be planned by it.
-func (p present) failed() bool { return declaration.Failed(p.messages) }
-
-// pick is a target of the declaration, or else its first; nil without any.
-func (p present) pick(target string) *declaration.Target {
-	if t := p.doc.TargetNamed(target); t != nil {
-		return t
-	}
-	if len(p.doc.Targets) > 0 {
-		return p.doc.Targets[0]
-	}
-	return nil
-}
 
 // runs says whether a sweep of a target runs.
 func (p present) runs(target string) bool { return p.running != nil && p.running.target.Name == target }
-
-// observed is what is known of a target since its last whole sweep, and what was made of it
-// last.
-type observed struct {
-	facts *known
-	sweep uint // the last whole one; 0 without
-	last  atomic.Pointer[snapshot]
-}
 
 // snapshot is what is known of a target at a moment, judged by a declaration. It never
 // changes: whoever has one reads it without a lock, however long.
@@ -92,33 +47,6 @@ func (s *snapshot) sent() []*check.Probe {
 // much had changed.
 func (s *snapshot) of(d *declaration.Document, changes uint64, running bool) bool {
 	return s != nil && s.doc == d && s.running == running && s.facts.changes >= changes
-}
-
-// look is a target as it is now: with all that is known when it is asked for. Those who ask at
-// the same time share the work; no sweep waits for it, and it waits for no sweep.
-func (a *App) look(ctx context.Context, p present, t *declaration.Target) (*snapshot, error) {
-	for {
-		o, err := a.observe(ctx, t.Name)
-		if err != nil {
-			return nil, err
-		}
-		changes, running := o.facts.changed(), p.runs(t.Name)
-		if s := o.last.Load(); s.of(p.doc, changes, running) {
-			return s, nil
-		}
-		v, err, _ := a.looks.Do(fmt.Sprintf("%p %p %s %t", o, p.doc, t.Name, running), func() (any, error) {
-			s := o.judge(p.doc, t, a.families, running)
-			o.last.Store(s)
-			return s, nil
-		})
-		if err != nil {
-			return nil, err
-		}
-		// The work of who asked before may have begun before the last change.
-		if s, _ := v.(*snapshot); s.of(p.doc, changes, running) {
-			return s, nil
-		}
-	}
 }
 
 // judge holds what is known against a declaration. What is made from the same facts as last
@@ -178,50 +106,4 @@ func (s *snapshot) judge(j *judge) []check.Item {
 	// What is judged has its fact: a probe that is sent again has none meanwhile.
 	maps.DeleteFunc(s.items, func(id string, _ check.Item) bool { return s.facts.of(id) == nil })
 	return items
-}
-
-// observe is what is known of a target: its last whole sweep and what was sent again since. It
-// is read from the store the first time.
-func (a *App) observe(ctx context.Context, target string) (*observed, error) {
-	seen := func() *observed {
-		a.mu.Lock()
-		defer a.mu.Unlock()
-		return a.seen[target]
-	}
-	if o := seen(); o != nil {
-		return o, nil
-	}
-	v, err, _ := a.looks.Do("read "+target, func() (any, error) {
-		ctx := context.WithoutCancel(ctx) // others may want it as well
-		if o := seen(); o != nil {
-			return o, nil
-		}
-		list, err := a.store.Standing(ctx, target)
-		if err != nil {
-			return nil, err
-		}
-		o, ids := &observed{}, []uint{}
-		for _, w := range list {
-			if ids = append(ids, w.ID); !w.Partial {
-				o.sweep = w.ID
-			}
-		}
-		facts, _, err := a.journal(ctx, ids...)
-		if err != nil {
-			return nil, err
-		}
-		o.facts = newKnown(facts)
-		a.mu.Lock()
-		defer a.mu.Unlock()
-		if now := a.seen[target]; now != nil { // a sweep began meanwhile
-			return now, nil
-		}
-		a.seen[target] = o
-		return o, nil
-	})
-	if err != nil {
-		return nil, err
-	}
-	o, _ := v.(*observed)
-	return o, nil
 }

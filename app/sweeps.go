@@ -5,113 +5,14 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"slices"
 	"sort"
 	"strings"
 	"time"
 
-	"millgate/core/access"
 	"millgate/core/check"
 	"millgate/core/declaration"
 	"millgate/store"
-	"millgate/wire"
 )
-
-// Ended says how a sweep that is over came to its end.
-func (r *Run) Ended() (done, failed bool) { return r.State == store.Done, r.State == store.Failed }
-
-// PlanSummary is a plan in numbers.
-type PlanSummary struct {
-	Target   string  `json:"target"`
-	Base     string  `json:"base"`
-	Probes   int     `json:"probes"`
-	Requests int     `json:"requests"` // with logins and throwaway records
-	Unsafe   int     `json:"unsafe"`
-	Made     int     `json:"made"` // probes on throwaway records
-	Inferred int     `json:"inferred"`
-	Spared   int     `json:"spared"`  // broken credentials that a route with the same guard stands for
-	Seconds  float64 `json:"seconds"` // at the target's pace
-	Pace     string  `json:"pace"`
-	// By the quotas that count the sweep, and the one that holds it up most.
-	QuotaSeconds float64             `json:"quotaSeconds,omitempty"`
-	Quota        string              `json:"quota,omitempty"`
-	Policy       string              `json:"policy"` // the target's `unsafe`
-	Kinds        map[string]int      `json:"kinds"`
-	Shared       map[string][]string `json:"shared"` // identity → those it stands for
-}
-
-func summary(d *declaration.Document, pl *check.Plan, t *declaration.Target) PlanSummary {
-	s := PlanSummary{Target: t.Name, Base: t.Base, Probes: len(pl.Probes), Requests: pl.Requests(), Unsafe: pl.Unsafe(),
-		Made: pl.Made(), Inferred: pl.Inferred, Spared: pl.Spared,
-		Seconds: pl.Duration(t.Pace).Seconds(), Pace: t.Pace.String(), Policy: string(t.Unsafe),
-		Kinds: map[string]int{}, Shared: map[string][]string{}}
-	long, by := quotaTime(d, t, pl)
-	s.QuotaSeconds, s.Quota = long.Seconds(), by
-	for _, p := range pl.Probes {
-		s.Kinds[KindOf(p)]++
-		if len(p.StandsFor) > 0 {
-			s.Shared[p.Caller.Identity] = p.StandsFor
-		}
-	}
-	return s
-}
-
-// PlanDetail is a plan to look at before anything is sent.
-type PlanDetail struct {
-	PlanSummary
-	Left         []check.Omission
-	UnsafeProbes []UnsafeProbe // at most mostListed of them
-}
-
-// UnsafeProbe is a planned probe that sends something unsafe.
-type UnsafeProbe struct {
-	Route, Who, What string
-	Expect           access.Expectation
-}
-
-// mostListed is how many unsafe probes a plan lists.
-const mostListed = 1000
-
-// current is the declaration with a target to sweep.
-func (p present) current(target string) (*declaration.Document, *declaration.Target, error) {
-	if p.failed() {
-		return nil, nil, fmt.Errorf("%w: mend it in the Declaration place first", ErrInvalid)
-	}
-	t := p.doc.TargetNamed(target)
-	if t == nil {
-		names := make([]string, len(p.doc.Targets))
-		for i, t := range p.doc.Targets {
-			names[i] = t.Name
-		}
-		hint := "declare one under `targets`"
-		if near := declaration.Nearest(target, names); near != "" {
-			hint = fmt.Sprintf("did you mean %q?", near)
-		}
-		return nil, nil, fmt.Errorf("%w: there is no target %q; %s", ErrNotFound, target, hint)
-	}
-	return p.doc, t, nil
-}
-
-// Plan plans a sweep of a target, the first when it is empty, without sending
-// anything.
-func (a *App) Plan(target string) (PlanDetail, error) {
-	now := a.present()
-	if target == "" && len(now.doc.Targets) > 0 {
-		target = now.doc.Targets[0].Name
-	}
-	d, t, err := now.current(target)
-	if err != nil {
-		return PlanDetail{}, err
-	}
-	pl := check.NewPlan(d, t, a.families)
-	out := PlanDetail{PlanSummary: summary(d, pl, t), Left: pl.Left}
-	for _, p := range pl.Probes {
-		if p.Unsafe && len(out.UnsafeProbes) < mostListed {
-			out.UnsafeProbes = append(out.UnsafeProbes, UnsafeProbe{p.Route, pl.Who(p), KindOf(p), pl.Expect(p)})
-		}
-	}
-	return out, nil
-}
 
 // StartSweep begins a whole sweep. base replaces the target's base when it is
 // not empty.
@@ -305,84 +206,6 @@ func (a *App) Resume(ctx context.Context, id uint) (*Run, error) {
 	return a.start(ctx, d, t, w.Base, pl, pl.Probes, newKnown(facts), w, lost)
 }
 
-// journal reads what sweeps sent: the facts, a later one in place of those before, and the
-// unsafe probes that were sent and never answered.
-func (a *App) journal(ctx context.Context, sweeps ...uint) (facts map[string]*Fact, lost map[string]bool, err error) {
-	rows, err := a.store.Probes(ctx, sweeps...)
-	if err != nil {
-		return nil, nil, err
-	}
-	facts, lost = map[string]*Fact{}, map[string]bool{}
-	for _, row := range rows {
-		if !row.Answered {
-			lost[sameProbe(row.ProbeID)] = row.Unsafe
-			continue
-		}
-		f, err := decodeFact(row.ProbeID, row.Identity, row.Fact, a.families)
-		if err != nil {
-			return nil, nil, fmt.Errorf("probe %s of sweep %d cannot be read: %w", row.ProbeID, row.SweepID, err)
-		}
-		facts[sameProbe(row.ProbeID)] = f
-	}
-	for k, unsafe := range lost {
-		if !unsafe {
-			delete(lost, k)
-		}
-	}
-	return facts, lost, nil
-}
-
-// Crossing names one cell of the board; an empty Caller is nobody, "*" is all.
-type CrossingKey struct{ Route, Caller string }
-
-// ProbeAgain sends the probes of some crossings again, with their controls.
-func (a *App) ProbeAgain(ctx context.Context, target string, keys []CrossingKey) (*Run, error) {
-	now := a.present()
-	d, t, err := now.current(target)
-	if err != nil {
-		return nil, err
-	}
-	s, err := a.look(ctx, now, t)
-	if err != nil {
-		return nil, err
-	}
-	pl := s.plan().Copy() // with what gaps led to
-	want := map[string]bool{}
-	for _, k := range keys {
-		if kind, ok := strings.CutPrefix(k.Caller, CountedCaller); ok {
-			for _, p := range drillsAt(d, pl, k.Route, kind) {
-				want[p.Key()] = true
-			}
-		}
-	}
-	for _, p := range pl.Probes {
-		for _, k := range keys {
-			if p.Route == k.Route && (k.Caller == "*" || belongs(pl, p, k.Caller) ||
-				slices.Contains(p.StandsFor, k.Caller)) {
-				want[p.Key()] = true
-				if p.Control != "" {
-					want[p.Control] = true
-				}
-			}
-		}
-	}
-	var only []*check.Probe
-	for _, p := range pl.Probes {
-		if want[p.Key()] {
-			only = append(only, p)
-		}
-	}
-	if len(only) == 0 {
-		return nil, fmt.Errorf("%w: no probe is planned there; the plan says why", ErrNotFound)
-	}
-	o, err := a.observe(ctx, t.Name)
-	if err != nil {
-		return nil, err
-	}
-	return a.start(ctx, d, t, "", pl, only, o.facts, store.Sweep{Planned: len(only), Partial: true,
-		RevisionID: now.revision.ID}, nil)
-}
-
 // Sweeps lists the newest sweeps.
 func (a *App) Sweeps(ctx context.Context) ([]*Run, error) {
 	running := a.present().running
@@ -420,60 +243,4 @@ func (a *App) SweepResult(ctx context.Context, id uint) (*Run, Result, error) {
 		err = json.Unmarshal(w.Result, &res)
 	}
 	return runInfo(w), res, err
-}
-
-// Connection is what a test of a target's connection showed.
-type Connection struct {
-	OK    bool
-	Steps []Step
-}
-
-// Step is one part of the test.
-type Step struct {
-	Name string
-	OK   bool
-	Text string
-}
-
-// TestTarget connects to every host of the target and obtains a credential
-// for each identity.
-func (a *App) TestTarget(ctx context.Context, target string) (Connection, error) {
-	d, t, err := a.present().current(target)
-	if err != nil {
-		return Connection{}, err
-	}
-	out := Connection{OK: true}
-	add := func(name string, err error, ok string) {
-		s := Step{Name: name, OK: err == nil, Text: ok}
-		if err != nil {
-			s.Text, out.OK = err.Error(), false
-		}
-		out.Steps = append(out.Steps, s)
-	}
-	c, err := wire.NewClient(ctx, t, "", wire.NewMasker(a.maskKey), a.dial)
-	if err == nil {
-		err = c.Reach(ctx)
-	}
-	add("connect", err, "every host takes connections")
-	if err != nil {
-		return out, nil
-	}
-	defer c.Close()
-	keys := wire.NewKeyring(d, t, c, a.secrets(ctx))
-	for _, id := range d.Identities {
-		for _, cr := range id.Credentials {
-			s := d.SchemeNamed(cr.Scheme.Name)
-			if s == nil {
-				continue
-			}
-			if s.Kind == declaration.Link && s.Issue != nil {
-				add(id.Name+", "+s.Name, nil, "is given out where it is used")
-				continue
-			}
-			var o wire.Outgoing
-			_, err := keys.Present(ctx, &o, id.Name, s.Name)
-			add(id.Name+", "+s.Name, err, "a credential is at hand")
-		}
-	}
-	return out, nil
 }

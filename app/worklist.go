@@ -2,13 +2,10 @@ package app
 
 import (
 	"context"
-	"encoding/json"
-	"fmt"
 	"sort"
 	"strings"
 
 	"millgate/core/check"
-	"millgate/core/declaration/layout"
 	"millgate/core/finding"
 )
 
@@ -65,14 +62,4 @@ func (a *App) Worklist(ctx context.Context, target string) ([]Unfair, error) {
 	}
 	sort.SliceStable(out, func(i, j int) bool { return out[i].Waiting > out[j].Waiting })
 	return out, nil
-}
-
-// PutSample writes what is sent to a route into the text and keeps it.
-func (a *App) PutSample(ctx context.Context, route, body string) (Declaration, error) {
-	cur := a.Declaration()
-	text, err := layout.PutSample(cur.Text, route, json.RawMessage(body))
-	if err != nil {
-		return cur, fmt.Errorf("%w: %w", ErrInput, err)
-	}
-	return a.Keep(ctx, text, "Set the sample of "+route, cur.Revision)
 }

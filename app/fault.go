@@ -1,0 +1,19 @@
+package app
+
+import (
+	"errors"
+
+	"millgate/wire"
+)
+
+// Errors that callers branch on.
+var (
+	ErrNotFound = errors.New("not found")
+	ErrInvalid  = errors.New("the declaration has errors")
+	ErrBusy     = errors.New("a sweep is running")
+	ErrInput    = errors.New("the input cannot be used")
+	// ErrNotStored is a sweep that cannot be recorded where it was wanted.
+	ErrNotStored = errors.New("the sweep cannot be recorded")
+	// ErrUnreachable is a target that does not take connections.
+	ErrUnreachable = wire.ErrUnreachable
+)

@@ -1,0 +1,33 @@
+package app
+
+import (
+	"context"
+	"fmt"
+)
+
+// journal reads what sweeps sent: the facts, a later one in place of those before, and the
+// unsafe probes that were sent and never answered.
+func (a *App) journal(ctx context.Context, sweeps ...uint) (facts map[string]*Fact, lost map[string]bool, err error) {
+	rows, err := a.store.Probes(ctx, sweeps...)
+	if err != nil {
+		return nil, nil, err
+	}
+	facts, lost = map[string]*Fact{}, map[string]bool{}
+	for _, row := range rows {
+		if !row.Answered {
+			lost[sameProbe(row.ProbeID)] = row.Unsafe
+			continue
+		}
+		f, err := decodeFact(row.ProbeID, row.Identity, row.Fact, a.families)
+		if err != nil {
+			return nil, nil, fmt.Errorf("probe %s of sweep %d cannot be read: %w", row.ProbeID, row.SweepID, err)
+		}
+		facts[sameProbe(row.ProbeID)] = f
+	}
+	for k, unsafe := range lost {
+		if !unsafe {
+			delete(lost, k)
+		}
+	}
+	return facts, lost, nil
+}

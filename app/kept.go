@@ -1,0 +1,45 @@
+package app
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+
+	"millgate/core/token"
+	"millgate/store"
+)
+
+// keptToken is put before the names of kept tokens, apart from other secrets.
+const keptToken = "token:"
+
+// KeepToken seals a token under a name, until it is forgotten.
+func (a *App) KeepToken(ctx context.Context, name, text string) error {
+	name = strings.TrimSpace(name)
+	if name == "" || len(name) > 80 {
+		return fmt.Errorf("%w: give it a name of at most 80 characters", ErrInput)
+	}
+	t := token.Decode(text)
+	if t.Kind == token.Empty {
+		return fmt.Errorf("%w: there is no token in it", ErrInput)
+	}
+	err := a.store.Seal(ctx, keptToken+name, t.Raw)
+	if errors.Is(err, store.ErrNoDirectory) {
+		return fmt.Errorf("%w: %w; start Mill Gate with --data DIR", ErrInput, err)
+	}
+	return err
+}
+
+// KeptTokens are the names of kept tokens.
+func (a *App) KeptTokens(ctx context.Context) ([]string, error) {
+	return a.store.SealedNames(ctx, keptToken)
+}
+
+// ForgetToken removes a kept token.
+func (a *App) ForgetToken(ctx context.Context, name string) error {
+	err := a.store.Forget(ctx, keptToken+name)
+	if errors.Is(err, store.ErrNotFound) {
+		return fmt.Errorf("%w: no token is kept as %q", ErrNotFound, name)
+	}
+	return err
+}
