@@ -14,13 +14,13 @@ import (
 type CrossingKey struct{ Route, Caller string }
 
 // ProbeAgain sends the probes of some crossings again, with their controls.
-func (a *App) ProbeAgain(ctx context.Context, target string, keys []CrossingKey) (*Run, error) {
-	now := a.present()
+func (sw *Sweeps) ProbeAgain(ctx context.Context, target string, keys []CrossingKey) (*Run, error) {
+	now := sw.ws.present()
 	d, t, err := now.current(target)
 	if err != nil {
 		return nil, err
 	}
-	s, err := a.look(ctx, now, t)
+	s, err := sw.targets.look(ctx, now, t)
 	if err != nil {
 		return nil, err
 	}
@@ -53,10 +53,10 @@ func (a *App) ProbeAgain(ctx context.Context, target string, keys []CrossingKey)
 	if len(only) == 0 {
 		return nil, fmt.Errorf("%w: no probe is planned there; the plan says why", ErrNotFound)
 	}
-	o, err := a.observe(ctx, t.Name)
+	o, err := sw.targets.observe(ctx, now, t.Name)
 	if err != nil {
 		return nil, err
 	}
-	return a.start(ctx, d, t, "", pl, only, o.facts, store.Sweep{Planned: len(only), Partial: true,
+	return sw.start(ctx, d, t, "", pl, only, o.facts, store.Sweep{Planned: len(only), Partial: true,
 		RevisionID: now.revision.ID}, nil)
 }

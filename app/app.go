@@ -10,61 +10,23 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
-	"sync"
-	"time"
 
-	"golang.org/x/sync/singleflight"
-
-	"millgate/core/check"
-	"millgate/core/check/families"
-	"millgate/core/declaration"
-	"millgate/core/review"
 	"millgate/store"
-	"millgate/wire"
 )
 
-// App is one workspace: a declaration, its sweeps, and what was observed. It
-// is safe for concurrent use.
+// App is one workspace, wired: a declaration, its sweeps, and what was observed. It is safe
+// for concurrent use.
 type App struct {
-	Events *Hub
-	// Ask asks a person a question that can be answered with yes; nil is nobody.
-	Ask func(question string) bool
-	// KeepGoing goes on when a target begins to fail.
-	KeepGoing bool
-	// Retention is what of earlier sweeps is kept once another one has ended.
-	Retention Retention
+	Events    *Hub
+	Workspace *Workspace
+	Targets   *Targets
+	Sweeps    *Sweeps
+	View      *View
+	Tokens    *Tokens
+	Imports   *Imports
 
 	store  *store.Store
 	unlock func() error
-	dir    string // where the declaration and its files are
-	name   string // the declaration's file name
-	dial   wire.Dial
-	// maskKey makes marks in the place of secrets: equal ones only in this workspace.
-	maskKey []byte
-	// families are what a sweep checks.
-	families check.Families
-
-	// editing is held by who changes what the declaration says: reads it, writes its file, keeps
-	// a revision. Nobody who reads waits for it.
-	editing sync.Mutex
-	looks   singleflight.Group // of who wants to know the same
-
-	mu       sync.Mutex // never held over the disk, planning or judging
-	text     string
-	doc      *declaration.Document
-	messages []declaration.Message
-	reviewed []review.Message
-	revision store.Revision
-	stamp    fileStamp
-	typed    *declaration.Document // what is being typed said last
-	typedAt  time.Time
-	seen     map[string]*observed // by target
-	running  *run
-	starting string // the target of a sweep that is about to run; "" without
-	closed   bool
-	restarts map[[2]string]*restarting // checks between their two halves
-	spent    spent                     // what drills used of other quotas
-	ended    map[uint]ended            // sweeps of this process
 }
 
 // GCPercent is how much garbage there may be beside what lives, for the process that runs
@@ -84,23 +46,20 @@ func Open(ctx context.Context, dataDir, file string) (*App, error) {
 	if err != nil {
 		return nil, errors.Join(err, unlock())
 	}
-	a := &App{Events: NewHub(), store: st, unlock: unlock, seen: map[string]*observed{},
-		restarts: map[[2]string]*restarting{}, ended: map[uint]ended{}, families: families.All}
 	if file == "" {
 		file = filepath.Join(dataDir, DefaultFile)
 	}
-	a.dir, a.name = filepath.Dir(file), filepath.Base(file)
-	if err := a.lookOnly(st.InterruptRunning(ctx)); err != nil {
+	a := &App{Events: NewHub(), store: st, unlock: unlock}
+	a.Workspace = newWorkspace(st, a.Events, file)
+	a.Targets = newTargets(st)
+	a.Sweeps = newSweeps(st, a.Events, a.Workspace, a.Targets)
+	a.View = newView(st, a.Workspace, a.Targets, a.Sweeps)
+	a.Tokens = newTokens(st, a.Workspace)
+	a.Imports = newImports(a.Workspace)
+	if err := a.Workspace.lookOnly(st.InterruptRunning(ctx)); err != nil {
 		return nil, errors.Join(fmt.Errorf("reading the sweeps: %w", err), a.Close())
 	}
-	if a.maskKey, err = a.keyOfMarks(ctx); err != nil {
-		return nil, errors.Join(err, a.Close())
-	}
-	text, err := os.ReadFile(file)
-	if err != nil && !errors.Is(err, os.ErrNotExist) {
-		return nil, errors.Join(fmt.Errorf("the declaration %s cannot be read: %w", file, err), a.Close())
-	}
-	if err := a.lookOnly(a.adopt(ctx, a.dir, a.name, string(text))); err != nil {
+	if err := a.Workspace.read(ctx, file); err != nil {
 		return nil, errors.Join(err, a.Close())
 	}
 	return a, nil
@@ -111,48 +70,35 @@ func (a *App) ReadOnly() string { return a.store.ReadOnly() }
 
 // Close stops what runs and closes the database.
 func (a *App) Close() error {
-	a.mu.Lock()
-	r := a.running
-	a.closed = true
-	for k, w := range a.restarts {
-		w.end()
-		delete(a.restarts, k)
-	}
-	a.mu.Unlock()
-	if r != nil {
-		r.stop()
-		<-r.done
-	}
+	a.Sweeps.close()
 	return errors.Join(a.store.Close(), a.unlock())
 }
 
 // OpenFile replaces the workspace's declaration by a file elsewhere, for
 // example the demo's.
 func (a *App) OpenFile(ctx context.Context, path string) error {
-	if err := a.begin(filepath.Base(path), nil); err != nil { // no sweep begins meanwhile
-		return err
-	}
-	defer func() {
-		a.mu.Lock()
-		a.starting = ""
-		a.mu.Unlock()
-	}()
-	text, err := os.ReadFile(path)
+	release, err := a.Sweeps.hold(filepath.Base(path)) // no sweep begins meanwhile
 	if err != nil {
-		return fmt.Errorf("the declaration %s cannot be read: %w", path, err)
-	}
-	a.editing.Lock()
-	defer a.editing.Unlock()
-	if err := a.adopt(ctx, filepath.Dir(path), filepath.Base(path), string(text)); err != nil {
 		return err
 	}
-	a.Events.Send(Event{Type: "declaration"})
-	return nil
+	defer release()
+	return a.Workspace.openFile(ctx, path)
 }
 
-// busy says whether a sweep runs or is about to.
-func (a *App) busy() bool {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	return a.running != nil || a.starting != ""
+// PruneData takes exchanges away that the retention of a workspace does not keep. What the
+// latest whole sweep of a target and all after it saw stays, and every sweep's findings.
+func PruneData(ctx context.Context, dataDir string, keep Retention) (Pruned, error) {
+	a, err := Open(ctx, dataDir, "")
+	if err != nil {
+		return Pruned{}, err
+	}
+	a.Sweeps.Retention = keep
+	out, err := a.Sweeps.Prune(ctx)
+	if err == nil && out.Exchanges > 0 {
+		err = a.store.Shrink(ctx)
+	}
+	if cerr := a.Close(); err == nil {
+		err = cerr
+	}
+	return out, err
 }

@@ -18,28 +18,28 @@ func checkIDs() map[string][]string {
 }
 
 // Complete lists what can stand at a place of a text.
-func (a *App) Complete(text string, line, column int) assist.Completion {
-	return assist.Complete(text, line, column, a.lastMeant(text), checkIDs())
+func (ws *Workspace) Complete(text string, line, column int) assist.Completion {
+	return assist.Complete(text, line, column, ws.lastMeant(text), checkIDs())
 }
 
 // Explain says what stands at a place of a text.
-func (a *App) Explain(text string, line, column int) (assist.Help, bool) {
-	return assist.Explain(text, line, column, a.lastMeant(text))
+func (ws *Workspace) Explain(text string, line, column int) (assist.Help, bool) {
+	return assist.Explain(text, line, column, ws.lastMeant(text))
 }
 
 // lastMeant is what a text says, or what the kept one says while it has no
 // meaning. The last one that was asked for is remembered: somebody types.
-func (a *App) lastMeant(text string) *declaration.Document {
-	a.mu.Lock()
-	kept, same, typed, at := a.doc, text == a.text, a.typed, a.typedAt
-	a.mu.Unlock()
+func (ws *Workspace) lastMeant(text string) *declaration.Document {
+	ws.mu.Lock()
+	kept, same, typed, at := ws.doc, text == ws.text, ws.typed, ws.typedAt
+	ws.mu.Unlock()
 	switch {
 	case same:
 		return kept
 	case typed != nil && time.Since(at) < 2*time.Second:
 		return typed
 	}
-	doc, msgs := a.parse(text)
+	doc, msgs := ws.parse(text)
 	switch {
 	case Syntax(msgs) == nil:
 	case typed != nil:
@@ -47,8 +47,8 @@ func (a *App) lastMeant(text string) *declaration.Document {
 	default:
 		return kept
 	}
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	a.typed, a.typedAt = doc, time.Now()
+	ws.mu.Lock()
+	defer ws.mu.Unlock()
+	ws.typed, ws.typedAt = doc, time.Now()
 	return doc
 }

@@ -16,9 +16,9 @@ import (
 // AuditTokens judges every token of a stream. Keys are fetched once for each
 // scheme of the declaration, unless offline. It can be stopped; what was judged
 // until then is returned with the error.
-func (a *App) AuditTokens(ctx context.Context, target string, offline bool, r io.Reader,
+func (tk *Tokens) AuditTokens(ctx context.Context, target string, offline bool, r io.Reader,
 	progress func(AuditProgress)) (token.Audited, error) {
-	d, t, err := a.lookAt(target)
+	d, t, err := tk.lookAt(target)
 	if err != nil {
 		return token.Audited{}, err
 	}
@@ -33,7 +33,7 @@ func (a *App) AuditTokens(ctx context.Context, target string, offline bool, r io
 		if s.Kind != declaration.Bearer || s.Token != "jwt" {
 			continue
 		}
-		k, why := a.keysOf(ctx, d, t, s)
+		k, why := tk.ws.keysOf(ctx, d, t, s)
 		c.Of[s.Name] = token.SchemeKeys{Keys: k.Distinct(), Why: why}
 	}
 	return AuditStream(ctx, c, r, progress)

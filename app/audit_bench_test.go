@@ -30,7 +30,7 @@ func BenchmarkAuditMillion(b *testing.B) {
 		require.NoError(b, err)
 		var peak uint64
 		begun := time.Now()
-		res, err := a.AuditTokens(context.Background(), "", true, f, func(AuditProgress) {
+		res, err := a.Tokens.AuditTokens(context.Background(), "", true, f, func(AuditProgress) {
 			var m runtime.MemStats
 			runtime.ReadMemStats(&m)
 			peak = max(peak, m.Sys-m.HeapReleased)

@@ -36,14 +36,14 @@ func TestADatabaseOfBefore(t *testing.T) {
 	defer func() { assert.NoError(t, a.Close()) }()
 	want := map[string]string{"mg-916411623a": "U GET /open", "mg-8c76d47a58": "P GET /t/{id}",
 		"mg-e1ad2b52b9": "L GET /t/{id}", "mg-cd3fc3cf02": "R everything behind access"}
-	now, err := a.Findings(t.Context(), "t")
+	now, err := a.View.Findings(t.Context(), "t")
 	require.NoError(t, err)
 	got := map[string]string{}
 	for _, f := range now {
 		got[f.ID] = string(f.Kind) + " " + f.Where()
 	}
 	assert.Equal(t, want, got, "judged now, by what was seen then")
-	runs, err := a.Sweeps(t.Context())
+	runs, err := a.Sweeps.Sweeps(t.Context())
 	require.NoError(t, err)
 	require.Len(t, runs, 2)
 	for _, r := range runs {
@@ -51,7 +51,7 @@ func TestADatabaseOfBefore(t *testing.T) {
 		assert.False(t, r.Pruned)
 		require.NotNil(t, r.Counts, "it is a column now")
 		assert.Len(t, r.Counts.Findings, 4)
-		_, res, err := a.SweepResult(t.Context(), r.ID)
+		_, res, err := a.Sweeps.SweepResult(t.Context(), r.ID)
 		require.NoError(t, err)
 		then := map[string]string{}
 		for _, f := range res.Findings {
@@ -59,7 +59,7 @@ func TestADatabaseOfBefore(t *testing.T) {
 		}
 		assert.Equal(t, want, then, "as they were told then")
 	}
-	x, err := a.Crossing(t.Context(), "t", "GET /t/{id}", "ann")
+	x, err := a.View.Crossing(t.Context(), "t", "GET /t/{id}", "ann")
 	require.NoError(t, err)
 	require.NotEmpty(t, x.History)
 	for _, h := range x.History {
@@ -68,11 +68,11 @@ func TestADatabaseOfBefore(t *testing.T) {
 	require.NotEmpty(t, x.Probes)
 	assert.Contains(t, x.Probes[0].Fact.Exchange.Content+x.Probes[len(x.Probes)-1].Fact.Exchange.Content, "····",
 		"masked as it was then")
-	a.Retention = Retention{Sweeps: 1}
-	done, err := a.Prune(t.Context())
+	a.Sweeps.Retention = Retention{Sweeps: 1}
+	done, err := a.Sweeps.Prune(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, 1, done.Sweeps)
-	again, err := a.Findings(t.Context(), "t")
+	again, err := a.View.Findings(t.Context(), "t")
 	require.NoError(t, err)
 	assert.Equal(t, now, again)
 }

@@ -56,8 +56,8 @@ func besides(dir, of string) openapi.Load {
 
 // keptFiles reads what a revision was kept with; what it was not kept with is
 // read from the folder.
-func (a *App) keptFiles(kept map[string]string) declaration.Files {
-	dir, _ := a.where()
+func (ws *Workspace) keptFiles(kept map[string]string) declaration.Files {
+	dir, _ := ws.where()
 	read := func(ref string) ([]byte, error) {
 		if t, ok := kept[ref]; ok {
 			return []byte(t), nil

@@ -16,7 +16,20 @@ import (
 	"millgate/core/finding"
 	"millgate/core/origin"
 	"millgate/core/review"
+	"millgate/store"
 )
+
+// View says what is declared and what was seen, for whoever looks. It changes nothing.
+type View struct {
+	store   *store.Store
+	ws      *Workspace
+	targets *Targets
+	sweeps  *Sweeps
+}
+
+func newView(st *store.Store, ws *Workspace, targets *Targets, sweeps *Sweeps) *View {
+	return &View{st, ws, targets, sweeps}
+}
 
 // Column is one caller of the Access lens.
 type Column struct {
@@ -91,8 +104,8 @@ func verdictLetter(k finding.Kind) byte {
 }
 
 // Board returns the Access lens for a target, the first when it is empty.
-func (a *App) Board(ctx context.Context, target string) (Board, error) {
-	now := a.present()
+func (vw *View) Board(ctx context.Context, target string) (Board, error) {
+	now := vw.ws.present()
 	d := now.doc
 	b := Board{Title: d.Title, File: now.name, Revision: now.revision.ID, KeptAt: now.revision.At,
 		Empty: strings.TrimSpace(now.text) == "", Review: len(review.Open(now.reviewed))}
@@ -115,28 +128,28 @@ func (a *App) Board(ctx context.Context, target string) (Board, error) {
 	x.Counts = finding.Counts{Crossings: map[finding.Kind]int{}, Findings: map[finding.Kind]int{}}
 	if t := now.pick(target); t != nil && x.Errors == 0 {
 		x.Target = t.Name
-		s, err := a.look(ctx, now, t)
+		s, err := vw.targets.look(ctx, now, t)
 		if err != nil {
 			return x.Board, err
 		}
 		x.Counts = s.counts
 		x.Quotas = quotasSeen(d, t, s, x.Kinds)
 		x.see(s)
-		x.Sweep = a.sweepOf(ctx, s, now.running)
+		x.Sweep = vw.sweepOf(ctx, s)
 	}
 	x.fill()
 	return x.Board, nil
 }
 
 // sweepOf is the last whole sweep of what is known, nil without.
-func (a *App) sweepOf(ctx context.Context, s *snapshot, running *run) *Run {
+func (vw *View) sweepOf(ctx context.Context, s *snapshot) *Run {
 	if s.sweep == 0 {
 		return nil
 	}
-	if running != nil && running.sweep.ID == s.sweep {
+	if running := vw.sweeps.current(); running != nil && running.sweep.ID == s.sweep {
 		return running.info()
 	}
-	w, err := a.store.SweepByID(ctx, s.sweep)
+	w, err := vw.store.SweepByID(ctx, s.sweep)
 	if err != nil {
 		return nil
 	}

@@ -38,7 +38,7 @@ func cell(b Board, letters, column string) string {
 
 func TestBoardOfTheDemo(t *testing.T) {
 	a := workspace(t, listen(t, standin.Options{Flaws: standin.Demo}), nil, "")
-	before, err := a.Board(t.Context(), "")
+	before, err := a.View.Board(t.Context(), "")
 	require.NoError(t, err)
 	assert.Equal(t, "Fernhollow Observatory", before.Title)
 	assert.Equal(t, []string{"stand-in", "staging"}, before.Targets)
@@ -48,7 +48,7 @@ func TestBoardOfTheDemo(t *testing.T) {
 		assert.True(t, r.Declared)
 	}
 	sweep(t, a)
-	b, err := a.Board(t.Context(), "stand-in")
+	b, err := a.View.Board(t.Context(), "stand-in")
 	require.NoError(t, err)
 	assert.Len(t, b.Rows, len(before.Rows)+2, "two addresses that nobody declared")
 	for _, c := range []struct{ route, column, expect, verdict, worst string }{
@@ -93,13 +93,13 @@ func TestBoardOfTheDemo(t *testing.T) {
 	assert.Equal(t, b.Sweep.Planned, b.Sweep.Done)
 
 	// Another target has its own observations: none.
-	other, err := a.Board(t.Context(), "staging")
+	other, err := a.View.Board(t.Context(), "staging")
 	require.NoError(t, err)
 	assert.Equal(t, "staging", other.Target)
 	assert.Empty(t, other.Counts.Crossings)
 
 	t.Run("a crossing holds its evidence", func(t *testing.T) {
-		v, err := a.Crossing(t.Context(), "stand-in", "GET /v1/proposals/{proposal_id}", "imre")
+		v, err := a.View.Crossing(t.Context(), "stand-in", "GET /v1/proposals/{proposal_id}", "imre")
 		require.NoError(t, err)
 		require.Len(t, v.Probes, 2)
 		worst := v.Probes[0]
@@ -112,11 +112,11 @@ func TestBoardOfTheDemo(t *testing.T) {
 		require.NotNil(t, v.Finding)
 		assert.Equal(t, 639, v.Finding.CWE)
 		assert.True(t, strings.HasSuffix(v.Place.File, ".gate.yaml"))
-		text := strings.Split(a.Declaration().Text, "\n")[v.Place.Line-1]
+		text := strings.Split(a.Workspace.Declaration().Text, "\n")[v.Place.Line-1]
 		assert.Contains(t, text, "GET /v1/proposals/{proposal_id}", "the line is the deciding entry's")
 	})
 	t.Run("what steps around the guard belongs to nobody", func(t *testing.T) {
-		v, err := a.Crossing(t.Context(), "stand-in", "GET /v1/audit", "")
+		v, err := a.View.Crossing(t.Context(), "stand-in", "GET /v1/audit", "")
 		require.NoError(t, err)
 		labels := fmt.Sprint(probeLabels(v))
 		for _, l := range []string{"no credential", "broken credential", "around the guard: trailing slash",
@@ -125,12 +125,12 @@ func TestBoardOfTheDemo(t *testing.T) {
 		}
 	})
 	t.Run("the worklist has only what a sample could mend", func(t *testing.T) {
-		list, err := a.Worklist(t.Context(), "stand-in")
+		list, err := a.View.Worklist(t.Context(), "stand-in")
 		require.NoError(t, err)
 		assert.Empty(t, list)
 	})
 	t.Run("ticks come in the order of sending", func(t *testing.T) {
-		ticks, err := a.Ticks(t.Context(), "stand-in")
+		ticks, err := a.View.Ticks(t.Context(), "stand-in")
 		require.NoError(t, err)
 		assert.Len(t, ticks, b.Sweep.Planned)
 	})
@@ -187,18 +187,18 @@ access: [{ at: GET /a, who: s }]
 	require.NotNil(t, p)
 	assert.Equal(t, []string{"a"}, p.Callers)
 	assert.Equal(t, []string{"b", "c"}, p.Inferred)
-	b, err := a.Board(t.Context(), "")
+	b, err := a.View.Board(t.Context(), "")
 	require.NoError(t, err)
 	r := row(t, b, "GET /a")
 	for column, inferred := range map[string]string{"a": "0", "b": "1", "c": "1", "d": "0"} {
 		assert.Equal(t, inferred, cell(b, r.Inferred, column), column)
 	}
 	assert.Equal(t, "P", cell(b, r.Verdict, "c"))
-	v, err := a.Crossing(t.Context(), "", "GET /a", "c")
+	v, err := a.View.Crossing(t.Context(), "", "GET /a", "c")
 	require.NoError(t, err)
 	assert.Equal(t, "a", v.Inferred)
 	assert.Equal(t, "a", v.Probes[0].Probe.Caller.Identity)
-	pl, err := a.Plan("stand-in")
+	pl, err := a.Sweeps.Plan("stand-in")
 	require.NoError(t, err)
 	assert.Equal(t, map[string][]string{"a": {"b", "c"}}, pl.Shared)
 }
@@ -211,18 +211,18 @@ func TestBoardOfABrokenDeclaration(t *testing.T) {
 	a, err := Open(t.Context(), "", file)
 	require.NoError(t, err)
 	defer func() { assert.NoError(t, a.Close()) }()
-	b, err := a.Board(t.Context(), "")
+	b, err := a.View.Board(t.Context(), "")
 	require.NoError(t, err)
 	assert.Equal(t, 1, b.Errors)
 	assert.Len(t, b.Rows, 1)
-	_, err = a.StartSweep(t.Context(), "t", "")
+	_, err = a.Sweeps.StartSweep(t.Context(), "t", "")
 	require.ErrorIs(t, err, ErrInvalid)
-	_, err = a.Plan("t")
+	_, err = a.Sweeps.Plan("t")
 	require.ErrorIs(t, err, ErrInvalid)
-	fs, err := a.Findings(t.Context(), "")
+	fs, err := a.View.Findings(t.Context(), "")
 	require.NoError(t, err)
 	assert.Empty(t, fs)
-	v, err := a.Crossing(t.Context(), "", "GET /a", "")
+	v, err := a.View.Crossing(t.Context(), "", "GET /a", "")
 	require.NoError(t, err)
 	assert.Empty(t, v.Probes)
 }

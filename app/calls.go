@@ -13,7 +13,7 @@ const mostSteps = 100
 
 // FirstCall is the call of a family's probe that its fact reports first; without a fact
 // the one that it begins with. It is nil for the other kinds.
-func (a *App) FirstCall(d *declaration.Document, t *declaration.Target, p *check.Probe, f *Fact) *check.Call {
+func (vw *View) FirstCall(d *declaration.Document, t *declaration.Target, p *check.Probe, f *Fact) *check.Call {
 	name := ""
 	if onRecord(p.Key()) != "" || is(p, raised.Family{}) {
 		name = check.TheRequest
@@ -21,7 +21,7 @@ func (a *App) FirstCall(d *declaration.Document, t *declaration.Target, p *check
 	if f != nil && f.Check != nil && len(f.Check.Reports) > 0 {
 		name = f.Check.Reports[0].Name
 	}
-	script := a.families.Named(p.Family).Script(&check.Context{Doc: d, Target: t}, p)
+	script := vw.targets.Families.Named(p.Family).Script(&check.Context{Doc: d, Target: t}, p)
 	defer script.Data() // it ends there
 	var last []check.Report
 	var first *check.Call

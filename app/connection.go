@@ -22,8 +22,8 @@ type Step struct {
 
 // TestTarget connects to every host of the target and obtains a credential
 // for each identity.
-func (a *App) TestTarget(ctx context.Context, target string) (Connection, error) {
-	d, t, err := a.present().current(target)
+func (ws *Workspace) TestTarget(ctx context.Context, target string) (Connection, error) {
+	d, t, err := ws.present().current(target)
 	if err != nil {
 		return Connection{}, err
 	}
@@ -35,7 +35,7 @@ func (a *App) TestTarget(ctx context.Context, target string) (Connection, error)
 		}
 		out.Steps = append(out.Steps, s)
 	}
-	c, err := wire.NewClient(ctx, t, "", wire.NewMasker(a.maskKey), a.dial)
+	c, err := ws.client(ctx, t, "")
 	if err == nil {
 		err = c.Reach(ctx)
 	}
@@ -44,7 +44,7 @@ func (a *App) TestTarget(ctx context.Context, target string) (Connection, error)
 		return out, nil
 	}
 	defer c.Close()
-	keys := wire.NewKeyring(d, t, c, a.secrets(ctx))
+	keys := wire.NewKeyring(d, t, c, ws.secrets(ctx))
 	for _, id := range d.Identities {
 		for _, cr := range id.Credentials {
 			s := d.SchemeNamed(cr.Scheme.Name)

@@ -59,8 +59,8 @@ type Past struct {
 }
 
 // Crossing returns everything about one cell for a target.
-func (a *App) Crossing(ctx context.Context, target, route, caller string) (CrossingView, error) {
-	now := a.present()
+func (vw *View) Crossing(ctx context.Context, target, route, caller string) (CrossingView, error) {
+	now := vw.ws.present()
 	x := crossingView{CrossingView: CrossingView{Route: route, Caller: caller}, d: now.doc,
 		i: now.doc.RouteNamed(route)}
 	if err := x.ask(); err != nil {
@@ -72,7 +72,7 @@ func (a *App) Crossing(ctx context.Context, target, route, caller string) (Cross
 		return x.CrossingView, nil
 	}
 	x.Target = t.Name
-	s, err := a.look(ctx, now, t)
+	s, err := vw.targets.look(ctx, now, t)
 	if err != nil {
 		return x.CrossingView, err
 	}
@@ -82,10 +82,10 @@ func (a *App) Crossing(ctx context.Context, target, route, caller string) (Cross
 	}
 	for _, p := range x.Probes {
 		if p.Quota != nil && p.Quota.Measured != nil && p.Quota.Measured.Full {
-			a.measuredBefore(ctx, t.Name, p.Probe.Key(), p.Quota)
+			vw.measuredBefore(ctx, t.Name, p.Probe.Key(), p.Quota)
 		}
 	}
-	return x.CrossingView, a.past(ctx, &x.CrossingView, t.Name, sent)
+	return x.CrossingView, vw.past(ctx, &x.CrossingView, t.Name, sent)
 }
 
 // QuotaDrillView is a quota as a probe fills it.
@@ -96,13 +96,13 @@ type QuotaDrillView struct {
 
 // measuredBefore shows what an earlier sweep measured of a quota that is full now: it is shown
 // with its date, and no verdict.
-func (a *App) measuredBefore(ctx context.Context, target, id string, v *QuotaDrillView) {
-	rows, err := a.store.PastOf(ctx, target, id, 20)
+func (vw *View) measuredBefore(ctx context.Context, target, id string, v *QuotaDrillView) {
+	rows, err := vw.store.PastOf(ctx, target, id, 20)
 	if err != nil {
 		return // then there is nothing to show
 	}
 	for _, row := range rows {
-		f, err := decodeFact(row.ProbeID, row.Identity, row.Fact, a.families)
+		f, err := decodeFact(row.ProbeID, row.Identity, row.Fact, vw.targets.Families)
 		if err != nil || f.Check == nil {
 			continue
 		}
@@ -306,7 +306,7 @@ func (x *crossingView) left(pl *check.Plan, sent string) {
 	}
 }
 
-func (a *App) past(ctx context.Context, v *CrossingView, target, sent string) error {
+func (vw *View) past(ctx context.Context, v *CrossingView, target, sent string) error {
 	at := [][2]string{{v.Route, sent}}
 	for _, p := range v.Probes {
 		// A quota is drilled at one route, and its cell stands at all that it counts.
@@ -317,7 +317,7 @@ func (a *App) past(ctx context.Context, v *CrossingView, target, sent string) er
 	}
 	var rows []store.Probe
 	for _, k := range at {
-		more, err := a.store.Past(ctx, target, k[0], k[1], 60)
+		more, err := vw.store.Past(ctx, target, k[0], k[1], 60)
 		if err != nil {
 			return err
 		}

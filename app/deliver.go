@@ -38,7 +38,7 @@ func (r *run) withdraw(p *check.Probe) error {
 	if !p.Unsafe {
 		return nil
 	}
-	if err := r.app.store.Withdraw(r.lasting(), r.sweep.ID, p.Key()); err != nil {
+	if err := r.sweeps.store.Withdraw(r.lasting(), r.sweep.ID, p.Key()); err != nil {
 		return fmt.Errorf("%w: %v", errJournal, err)
 	}
 	return nil
@@ -50,7 +50,7 @@ func (r *run) intend(p *check.Probe) error {
 	if !p.Unsafe {
 		return nil
 	}
-	err := r.app.store.Intend(r.lasting(), store.Probe{SweepID: r.sweep.ID, ProbeID: p.Key(), Route: p.Route,
+	err := r.sweeps.store.Intend(r.lasting(), store.Probe{SweepID: r.sweep.ID, ProbeID: p.Key(), Route: p.Route,
 		Identity: p.Caller.Identity,
 		Unsafe:   true, Sent: time.Now()})
 	if err != nil {
@@ -91,7 +91,7 @@ func (r *run) mayRenew(k string, epoch int) bool {
 
 // tellWait tells people what is waited for, and how long.
 func (r *run) tellWait(why string, d time.Duration) {
-	r.app.Events.Send(Event{Type: "wait", Text: fmt.Sprintf("%s, waiting %s", why, d.Round(time.Second/10))})
+	r.sweeps.events.Send(Event{Type: "wait", Text: fmt.Sprintf("%s, waiting %s", why, d.Round(time.Second/10))})
 }
 
 // pause waits and says why. It returns false when the sweep was stopped meanwhile.

@@ -112,12 +112,12 @@ var detectedAlone = []struct {
 			"}\n")
 	}},
 	{standin.RestartForgets, "forgets", 0, func(t *testing.T, a *App, s *standin.Running, _ renaming) string {
-		r, err := a.FillForRestart(t.Context(), "stand-in", "login")
+		r, err := a.Sweeps.FillForRestart(t.Context(), "stand-in", "login")
 		require.NoError(t, err)
 		assert.Equal(t, 8, r.Calls)
 		assert.InDelta(t, 300, r.Left.Seconds(), 2)
 		s.Service.Restart()
-		r, err = a.CompareAfterRestart(t.Context(), "stand-in", "login")
+		r, err = a.Sweeps.CompareAfterRestart(t.Context(), "stand-in", "login")
 		require.NoError(t, err)
 		assert.False(t, r.Late)
 		if r.Forgets {
@@ -134,19 +134,19 @@ const partnerWindow = 2 * time.Second
 // partnerDrill drills the partners' quota by itself: it takes longer than one
 // within a sweep. more is put in place of the line of identities.
 func partnerDrill(t *testing.T, a *App, names renaming, more string) string {
-	now := a.Declaration()
+	now := a.Workspace.Declaration()
 	text := strings.Replace(now.Text, "drill: 200ms", "drill: { for: 160ms, quotas: { partner: 30 per 2s } }", 1)
 	if more != "" {
 		text = strings.Replace(text, "identities:\n", more, 1)
 	}
-	_, err := a.Keep(t.Context(), text, "for longer", now.Revision)
+	_, err := a.Workspace.Keep(t.Context(), text, "for longer", now.Revision)
 	require.NoError(t, err)
 	route := names.text("GET /v1/partners/feed")
-	r, err := a.ProbeAgain(t.Context(),
+	r, err := a.Sweeps.ProbeAgain(t.Context(),
 		"stand-in", []CrossingKey{{Route: route, Caller: check.QuotaColumn + "partner"}})
 	require.NoError(t, err)
-	a.Wait(r.ID)
-	v, err := a.Crossing(t.Context(), "stand-in", route, "counted:key")
+	a.Sweeps.Wait(r.ID)
+	v, err := a.View.Crossing(t.Context(), "stand-in", route, "counted:key")
 	require.NoError(t, err)
 	require.Len(t, v.Probes, 1)
 	require.NotNil(t, v.Probes[0].Fact)
@@ -254,10 +254,10 @@ func listen(t testing.TB, opt standin.Options) *standin.Running {
 
 func sweep(t testing.TB, a *App) (*Run, Result) {
 	t.Helper()
-	r, err := a.StartSweep(t.Context(), "stand-in", "")
+	r, err := a.Sweeps.StartSweep(t.Context(), "stand-in", "")
 	require.NoError(t, err)
-	a.Wait(r.ID)
-	run, res, err := a.SweepResult(t.Context(), r.ID)
+	a.Sweeps.Wait(r.ID)
+	run, res, err := a.Sweeps.SweepResult(t.Context(), r.ID)
 	require.NoError(t, err)
 	require.Equal(t, store.Done, run.State, run.Note)
 	return run, res
@@ -293,7 +293,7 @@ func TestDetection(t *testing.T) {
 							wanted++
 						}
 						a, _ := observatory(t, n, opt, names)
-						_, msgs := a.Document()
+						_, msgs := a.Workspace.Document()
 						require.Empty(t, msgs)
 						_, res := sweep(t, a)
 						got, want := []string{}, map[string]bool{}

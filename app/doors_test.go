@@ -282,7 +282,7 @@ func TestTheDirectAddressMayBeClosed(t *testing.T) {
 	assert.Empty(t, res.Findings)
 
 	// What drills measured is served beside what is declared.
-	list, err := a.Sessions(t.Context(), "", 10)
+	list, err := a.View.Sessions(t.Context(), "", 10)
 	require.NoError(t, err)
 	require.Len(t, list, 1)
 	require.Len(t, list[0].Drills, 1, "bob's token opens nothing that shows whether it works")
@@ -298,33 +298,33 @@ func TestTheDirectAddressMayBeClosed(t *testing.T) {
 	assert.NotContains(t, string(b), "ann-secret-1")
 
 	// Run alone, only it is sent.
-	r, err := a.ProbeAgain(t.Context(), "stand-in", []CrossingKey{{v.Route, "session:ann"}})
+	r, err := a.Sweeps.ProbeAgain(t.Context(), "stand-in", []CrossingKey{{v.Route, "session:ann"}})
 	require.NoError(t, err)
 	assert.Equal(t, 1, r.Planned)
-	a.Wait(r.ID)
-	x, err := a.Crossing(t.Context(), "", v.Route, "session:ann")
+	a.Sweeps.Wait(r.ID)
+	x, err := a.View.Crossing(t.Context(), "", v.Route, "session:ann")
 	require.NoError(t, err)
 	require.Len(t, x.Probes, 1)
 	assert.Equal(t, "ann · session drill", x.Label)
 	assert.NotEmpty(t, x.Probes[0].Steps)
 
 	// A pasted token is only sent to its issuer when that is asked for.
-	view, err := a.JudgeToken(context.Background(), TokenQuery{Text: "no-such-token", Scheme: "access"})
+	view, err := a.Tokens.JudgeToken(context.Background(), TokenQuery{Text: "no-such-token", Scheme: "access"})
 	require.NoError(t, err)
 	assert.True(t, view.CanAsk)
 	assert.Equal(t, token.Refuses, view.Outcome)
-	view, err = a.JudgeToken(context.Background(), TokenQuery{Text: "no-such-token", Scheme: "access", Ask: true})
+	view, err = a.Tokens.JudgeToken(context.Background(), TokenQuery{Text: "no-such-token", Scheme: "access", Ask: true})
 	require.NoError(t, err)
 	assert.Equal(t, "introspect-inactive", view.Judgements[0].ID)
-	view, err = a.JudgeToken(context.Background(), TokenQuery{Identity: "ann", Obtain: true})
+	view, err = a.Tokens.JudgeToken(context.Background(), TokenQuery{Identity: "ann", Obtain: true})
 	require.NoError(t, err)
 	assert.Equal(t, token.Takes, view.Outcome, "%v", view.Judgements)
 	assert.NotEmpty(t, view.Reach)
 	assert.False(t, view.Axis.Ends.IsZero())
 
-	timing, err := a.CompareLogins(context.Background(), "stand-in", "ann", "access")
+	timing, err := a.Sweeps.CompareLogins(context.Background(), "stand-in", "ann", "access")
 	require.NoError(t, err)
 	assert.Equal(t, timingPairs, timing.N)
-	_, err = a.CompareLogins(context.Background(), "stand-in", "cat", "access")
+	_, err = a.Sweeps.CompareLogins(context.Background(), "stand-in", "cat", "access")
 	require.ErrorIs(t, err, ErrInput)
 }

@@ -19,8 +19,8 @@ type Edited struct {
 }
 
 // pending parses a text that edits are made in. It must have a meaning.
-func (a *App) pending(text string) (*declaration.Document, []declaration.Message, error) {
-	doc, msgs := a.parse(text)
+func (ws *Workspace) pending(text string) (*declaration.Document, []declaration.Message, error) {
+	doc, msgs := ws.parse(text)
 	if declaration.Failed(msgs) {
 		return doc, msgs, fmt.Errorf("%w: mend the marked lines first, then edit here", ErrInvalid)
 	}
@@ -39,8 +39,8 @@ type BoardChange struct {
 var setWords = []string{"who", "given", "scope", "by", "hide", "owner_of", "broken"}
 
 // EditBoard makes an edit of the board in a text.
-func (a *App) EditBoard(text string, c BoardChange) (Edited, error) {
-	doc, _, err := a.pending(text)
+func (ws *Workspace) EditBoard(text string, c BoardChange) (Edited, error) {
+	doc, _, err := ws.pending(text)
 	if err != nil {
 		return Edited{}, err
 	}
@@ -84,7 +84,7 @@ func (a *App) EditBoard(text string, c BoardChange) (Edited, error) {
 	if err != nil {
 		return Edited{}, fmt.Errorf("%w: %w", ErrInput, err)
 	}
-	if _, msgs, err := a.pending(out); err != nil {
+	if _, msgs, err := ws.pending(out); err != nil {
 		for _, m := range msgs {
 			if m.Level == declaration.Error {
 				return Edited{}, fmt.Errorf("%w: it would leave an error: %s; %s", ErrInput, m.Text, m.Hint)
@@ -135,8 +135,8 @@ type RouteField struct{ Name, Value string }
 
 // EditRoute sets what is said of a route: effect, sensitivity, group, summary,
 // or send, as JSON of a whole sample. An empty value takes it away.
-func (a *App) EditRoute(text, key string, f RouteField) (Edited, error) {
-	doc, _, err := a.pending(text)
+func (ws *Workspace) EditRoute(text, key string, f RouteField) (Edited, error) {
+	doc, _, err := ws.pending(text)
 	if err != nil {
 		return Edited{}, err
 	}
@@ -168,7 +168,7 @@ func (a *App) EditRoute(text, key string, f RouteField) (Edited, error) {
 	if err != nil {
 		return Edited{}, fmt.Errorf("%w: %w", ErrInput, err)
 	}
-	if _, msgs, err := a.pending(out); err != nil {
+	if _, msgs, err := ws.pending(out); err != nil {
 		for _, m := range msgs {
 			if m.Level == declaration.Error {
 				return Edited{}, fmt.Errorf("%w: %s; %s", ErrInput, m.Text, m.Hint)
@@ -179,8 +179,8 @@ func (a *App) EditRoute(text, key string, f RouteField) (Edited, error) {
 }
 
 // Reach answers who reaches a route, or what an identity reaches.
-func (a *App) Reach(route, identity string) ([]access.Reached, error) {
-	now := a.present()
+func (ws *Workspace) Reach(route, identity string) ([]access.Reached, error) {
+	now := ws.present()
 	if now.failed() {
 		return nil, fmt.Errorf("%w: mend the declaration first", ErrInvalid)
 	}

@@ -22,10 +22,10 @@ type Effect struct {
 }
 
 // Check parses a text without keeping it and says what it would change.
-func (a *App) Check(text string) Effect {
-	now := a.present()
+func (ws *Workspace) Check(text string) Effect {
+	now := ws.present()
 	old, was := now.doc, now.reviewed
-	doc, msgs := a.parse(text)
+	doc, msgs := ws.parse(text)
 	e := Effect{Messages: review.Review(doc, msgs, time.Now()), Failed: declaration.Failed(msgs)}
 	had := map[string]bool{}
 	for _, m := range was {
@@ -53,8 +53,8 @@ func Syntax(msgs []declaration.Message) *declaration.Message {
 }
 
 // PutTarget writes a target into the text and keeps it.
-func (a *App) PutTarget(ctx context.Context, t declaration.Target) (Declaration, error) {
-	cur := a.Declaration()
+func (ws *Workspace) PutTarget(ctx context.Context, t declaration.Target) (Declaration, error) {
+	cur := ws.Declaration()
 	if strings.TrimSpace(cur.Text) == "" {
 		cur.Text = "millgate: 1\ntitle: My service\n"
 	}
@@ -62,22 +62,22 @@ func (a *App) PutTarget(ctx context.Context, t declaration.Target) (Declaration,
 	if err != nil {
 		return cur, fmt.Errorf("%w: %w", ErrInput, err)
 	}
-	doc, msgs := a.parse(text)
+	doc, msgs := ws.parse(text)
 	for _, m := range msgs {
 		if n := doc.TargetNamed(t.Name); m.Level == declaration.Error && n != nil && m.Line >= n.Line &&
 			m.Line <= n.Line+8 {
 			return cur, fmt.Errorf("%w: %s; %s", ErrInput, m.Text, m.Hint)
 		}
 	}
-	return a.Keep(ctx, text, "Set target "+t.Name, cur.Revision)
+	return ws.Keep(ctx, text, "Set target "+t.Name, cur.Revision)
 }
 
 // PutSample writes what is sent to a route into the text and keeps it.
-func (a *App) PutSample(ctx context.Context, route, body string) (Declaration, error) {
-	cur := a.Declaration()
+func (ws *Workspace) PutSample(ctx context.Context, route, body string) (Declaration, error) {
+	cur := ws.Declaration()
 	text, err := layout.PutSample(cur.Text, route, json.RawMessage(body))
 	if err != nil {
 		return cur, fmt.Errorf("%w: %w", ErrInput, err)
 	}
-	return a.Keep(ctx, text, "Set the sample of "+route, cur.Revision)
+	return ws.Keep(ctx, text, "Set the sample of "+route, cur.Revision)
 }

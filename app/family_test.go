@@ -113,11 +113,11 @@ func TestAFamilyTouchesNothingElse(t *testing.T) {
 	s := newFake(t, tellsItsMachine)
 	data := t.TempDir()
 	a := openText(t, fmt.Sprintf(small, s.URL, "refused"), data)
-	without, err := a.Plan("")
+	without, err := a.Sweeps.Plan("")
 	require.NoError(t, err)
-	a.families = append(slices.Clip(a.families), traces{})
+	a.Targets.Families = append(slices.Clip(a.Targets.Families), traces{})
 
-	plan, err := a.Plan("")
+	plan, err := a.Sweeps.Plan("")
 	require.NoError(t, err)
 	require.Equal(t, without.Requests+4, plan.Requests, "planned, with what it costs")
 	assert.Contains(t, plan.Left, check.Omission{Route: "POST /t", What: "the trace",
@@ -133,7 +133,7 @@ func TestAFamilyTouchesNothingElse(t *testing.T) {
 		[]any{f.Kind, f.Where(), f.Title, f.Advice, f.Severity, f.Confidence, f.Callers, f.CWE, f.At, f.Column})
 
 	shown := func(a *App) CrossingView {
-		x, err := a.Crossing(t.Context(), "", "GET /a", "ann")
+		x, err := a.View.Crossing(t.Context(), "", "GET /a", "ann")
 		require.NoError(t, err)
 		return x
 	}
@@ -146,7 +146,7 @@ func TestAFamilyTouchesNothingElse(t *testing.T) {
 		p.Steps[1].Worked})
 	assert.NotContains(t, fmt.Sprint(p.Steps), "token-of-ann")
 	assert.Equal(t, finding.Agrees, verdictAt(t, a, "GET /t/{id}", "trace"))
-	b, err := a.Board(t.Context(), "")
+	b, err := a.View.Board(t.Context(), "")
 	require.NoError(t, err)
 	row := b.Rows[slices.IndexFunc(b.Rows, func(r Row) bool { return r.Key == "GET /a" })]
 	assert.Equal(t, "L", row.Worst)
@@ -155,7 +155,7 @@ func TestAFamilyTouchesNothingElse(t *testing.T) {
 	// Stored, and read by a later process; one without the family says so and loses nothing else.
 	require.NoError(t, a.Close())
 	a = openText(t, fmt.Sprintf(small, s.URL, "refused"), data)
-	a.families = append(slices.Clip(a.families), traces{})
+	a.Targets.Families = append(slices.Clip(a.Targets.Families), traces{})
 	assert.Equal(t, p.Verdict, shown(a).Probes[slices.IndexFunc(shown(a).Probes,
 		func(p ProbeView) bool { return p.Label == "trace" })].Verdict)
 	require.NoError(t, a.Close())
@@ -167,7 +167,7 @@ func TestAFamilyTouchesNothingElse(t *testing.T) {
 // verdictAt is the kind of the verdict on ann's probe with a label at a route.
 func verdictAt(t *testing.T, a *App, route, label string) finding.Kind {
 	t.Helper()
-	x, err := a.Crossing(t.Context(), "", route, "ann")
+	x, err := a.View.Crossing(t.Context(), "", route, "ann")
 	require.NoError(t, err)
 	for _, p := range x.Probes {
 		if p.Label == label {

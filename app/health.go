@@ -178,11 +178,11 @@ func (r *run) stillItself(suspect string) error {
 	}
 	text := fmt.Sprintf("%s, and %s", suspect, got)
 	r.falls()
-	if r.app.KeepGoing || r.goOn.Load() {
+	if r.sweeps.KeepGoing || r.goOn.Load() {
 		return nil
 	}
-	r.app.Events.Send(Event{Type: "wait", Text: "paused: " + text})
-	if ask := r.app.Ask; ask != nil && ask(text+". Go on?") { // once
+	r.sweeps.events.Send(Event{Type: "wait", Text: "paused: " + text})
+	if ask := r.sweeps.Ask; ask != nil && ask(text+". Go on?") { // once
 		r.goOn.Store(true)
 		return nil
 	}

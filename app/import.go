@@ -15,6 +15,13 @@ import (
 	"millgate/format/csv"
 )
 
+// Imports reads routes from descriptions and from traffic.
+type Imports struct {
+	ws *Workspace
+}
+
+func newImports(ws *Workspace) *Imports { return &Imports{ws} }
+
 // Kinds of what routes can be imported from.
 const (
 	KindOpenAPI = "openapi"
@@ -101,16 +108,16 @@ func guessKind(name, text string) string {
 }
 
 // Preview reads what is to be imported and says what it would do.
-func (a *App) Preview(q ImportRequest) (ImportPreview, error) {
-	p, _, err := a.preview(q)
+func (im *Imports) Preview(q ImportRequest) (ImportPreview, error) {
+	p, _, err := im.preview(q)
 	return p, err
 }
 
-func (a *App) preview(q ImportRequest) (ImportPreview, *declaration.Document, error) {
+func (im *Imports) preview(q ImportRequest) (ImportPreview, *declaration.Document, error) {
 	if len(q.Files) == 0 || strings.TrimSpace(q.Files[0].Text) == "" {
 		return ImportPreview{}, nil, fmt.Errorf("%w: there is nothing in it", ErrInput)
 	}
-	doc, _ := a.parse(begun(q.Text))
+	doc, _ := im.ws.parse(begun(q.Text))
 	p := ImportPreview{Kind: q.Kind, Name: q.Files[0].Name}
 	if p.Kind == "" {
 		p.Kind = guessKind(q.Files[0].Name, q.Files[0].Text)
@@ -118,7 +125,7 @@ func (a *App) preview(q ImportRequest) (ImportPreview, *declaration.Document, er
 	var err error
 	switch p.Kind {
 	case KindOpenAPI:
-		err = a.previewOpenAPI(&p, q, doc)
+		err = im.previewOpenAPI(&p, q, doc)
 	case KindHAR, KindLog:
 		err = previewObserved(&p, q, doc)
 	case KindCSV:

@@ -43,13 +43,13 @@ components: { securitySchemes: { token: { type: http, scheme: bearer, bearerForm
 func TestImportOpenAPI(t *testing.T) {
 	a, dir := empty(t)
 	q := ImportRequest{Files: []NamedText{{"../../api.yaml", api}}}
-	p, err := a.Preview(q)
+	p, err := a.Imports.Preview(q)
 	require.NoError(t, err)
 	assert.Equal(t, KindOpenAPI, p.Kind)
 	assert.Equal(t, "new GET /a, new POST /a", states(p))
 	require.Len(t, p.Proposals, 3)
 	assert.Equal(t, "token: { kind: bearer, token: jwt }", p.Proposals[0].Text)
-	text, n, err := a.Import(q, nil, nil)
+	text, n, err := a.Imports.Import(q, nil, nil)
 	require.NoError(t, err)
 	assert.Equal(t, 2, n)
 	assert.Contains(t, text, "  - from: api.yaml\n")
@@ -58,12 +58,12 @@ func TestImportOpenAPI(t *testing.T) {
 	require.NoError(t, err, "a name with a path stays beside the declaration")
 	assert.Equal(t, api, string(kept))
 
-	text, _, err = a.Import(q, []Choice{{Key: "POST /a", Effect: "command", Sensitivity: "high"}},
+	text, _, err = a.Imports.Import(q, []Choice{{Key: "POST /a", Effect: "command", Sensitivity: "high"}},
 		[]string{"scheme token", "access token", "access "})
 	require.NoError(t, err)
-	d, err := a.Keep(t.Context(), text, "", 0)
+	d, err := a.Workspace.Keep(t.Context(), text, "", 0)
 	require.NoError(t, err, text)
-	doc, _ := a.Document()
+	doc, _ := a.Workspace.Document()
 	assert.Equal(t, declaration.High, doc.Routes[doc.RouteNamed("POST /a")].Sensitivity)
 	assert.Equal(t, declaration.WhoAnyone, doc.Entry(doc.RouteNamed("POST /a")).Who[0].Kind)
 	assert.Equal(t, "token", doc.Entry(doc.RouteNamed("GET /a")).By[0].Name)
@@ -72,17 +72,17 @@ func TestImportOpenAPI(t *testing.T) {
 	q = ImportRequest{Files: []NamedText{{"api.yaml",
 		strings.Replace(strings.Replace(api, "get: { summary: All", "put: { summary: All", 1), "More", "Others", 1)}},
 		Text: d.Text}
-	p, err = a.Preview(q)
+	p, err = a.Imports.Preview(q)
 	require.NoError(t, err)
 	assert.Equal(t, "new PUT /a, changed POST /a, gone GET /a", states(p))
-	text, _, err = a.Import(q, nil, nil)
+	text, _, err = a.Imports.Import(q, nil, nil)
 	require.NoError(t, err)
 	assert.Contains(t, text, "from: api-2.yaml")
 	assert.NotContains(t, text, "from: api.yaml")
 	old, err := os.ReadFile(filepath.Join(dir, "api.yaml"))
 	require.NoError(t, err)
 	assert.Equal(t, api, string(old))
-	_, _, err = a.Import(ImportRequest{Files: []NamedText{{"x.gate.yaml", api}}}, nil, nil)
+	_, _, err = a.Imports.Import(ImportRequest{Files: []NamedText{{"x.gate.yaml", api}}}, nil, nil)
 	require.NoError(t, err)
 	b, err := os.ReadFile(filepath.Join(dir, "x.gate.yaml"))
 	require.NoError(t, err)
@@ -95,42 +95,42 @@ func TestRoundTrip(t *testing.T) {
 	a, dir := empty(t)
 	q := ImportRequest{Files: []NamedText{{"api.yaml", api}}, Text: "# Ours.\nmillgate: 1 # the first\ntargets: { t: " +
 		"{ base: \"http://127.0.0.1:1\" } }\n"}
-	text, _, err := a.Import(q, []Choice{{Key: "POST /a", Effect: "command", Group: "More"}},
+	text, _, err := a.Imports.Import(q, []Choice{{Key: "POST /a", Effect: "command", Group: "More"}},
 		[]string{"scheme token", "access token", "access "})
 	require.NoError(t, err)
 	text += "identities: # who is there\n  ann: { credentials: { token: { token: env:ANN } } }\n  ben: { " +
 		"credentials: { token: { token: env:BEN } } }\n"
-	e, err := a.EditBoard(text, BoardChange{Routes: []string{"GET /a"}, Callers: []string{"ben"}, Action: access.Lower})
+	e, err := a.Workspace.EditBoard(text, BoardChange{Routes: []string{"GET /a"}, Callers: []string{"ben"}, Action: access.Lower})
 	require.NoError(t, err)
-	e, err = a.EditRoute(e.Text, "POST /a", RouteField{"send", `{"json": {"n": 2}}`})
+	e, err = a.Workspace.EditRoute(e.Text, "POST /a", RouteField{"send", `{"json": {"n": 2}}`})
 	require.NoError(t, err)
-	eff := a.Check(e.Text)
+	eff := a.Workspace.Check(e.Text)
 	require.NotEmpty(t, eff.Messages)
 	at := slices.IndexFunc(eff.Messages, func(m review.Message) bool { return m.Code == "open-write" })
 	require.GreaterOrEqual(t, at, 0, "what the import proposed is reviewed")
-	e, err = a.Waive(e.Text, eff.Messages[at].Key(), "Everybody may", "ann", "2099-01-31")
+	e, err = a.Workspace.Waive(e.Text, eff.Messages[at].Key(), "Everybody may", "ann", "2099-01-31")
 	require.NoError(t, err)
-	kept, err := a.Keep(t.Context(), e.Text, "All of it", 0)
+	kept, err := a.Workspace.Keep(t.Context(), e.Text, "All of it", 0)
 	require.NoError(t, err)
 	require.NoError(t, a.Close())
 
 	b, err := Open(t.Context(), "", filepath.Join(dir, "x.gate.yaml"))
 	require.NoError(t, err)
 	defer func() { assert.NoError(t, b.Close()) }()
-	again := b.Declaration()
+	again := b.Workspace.Declaration()
 	assert.Equal(t, kept.Text, again.Text)
 	for _, c := range []string{"# Ours.", "# the first", "# who is there"} {
 		assert.Contains(t, again.Text, c)
 	}
-	doc, msgs := b.Document()
+	doc, msgs := b.Workspace.Document()
 	assert.False(t, declaration.Failed(msgs))
 	r := doc.Routes[doc.RouteNamed("POST /a")]
 	assert.Equal(t, "More", r.Group)
 	assert.Equal(t, "command", string(r.Effect))
-	s, err := b.RouteSheet("", "POST /a")
+	s, err := b.View.RouteSheet("", "POST /a")
 	require.NoError(t, err)
 	assert.Contains(t, s.Sample, `2`)
-	reached, err := b.Reach("GET /a", "")
+	reached, err := b.Workspace.Reach("GET /a", "")
 	require.NoError(t, err)
 	var in []string
 	for _, r := range reached {
@@ -139,7 +139,7 @@ func TestRoundTrip(t *testing.T) {
 		}
 	}
 	assert.Equal(t, []string{"ann"}, in)
-	for _, m := range b.Check(again.Text).Messages {
+	for _, m := range b.Workspace.Check(again.Text).Messages {
 		if m.Code == "open-write" {
 			require.NotNil(t, m.Waived)
 			assert.Equal(t, "Everybody may", m.Waived.Reason)
@@ -160,7 +160,7 @@ func TestImportObserved(t *testing.T) {
 ]}}`
 	text := "millgate: 1\ntargets: { t: { base: \"https://api.example/v1\" } }\n"
 	q := ImportRequest{Files: []NamedText{{"a.har", archive}}, Text: text}
-	p, err := a.Preview(q)
+	p, err := a.Imports.Preview(q)
 	require.NoError(t, err)
 	assert.Equal(t, KindHAR, p.Kind)
 	assert.Equal(t, "https://api.example", p.Origin)
@@ -168,10 +168,10 @@ func TestImportObserved(t *testing.T) {
 	assert.Equal(t, 2, p.Items[1].Count)
 	assert.Contains(t, strings.Join(p.Notes, " "), "1 request to other hosts, left out.")
 	q.Templates = []string{"/v1/things/{name}"}
-	p, err = a.Preview(q)
+	p, err = a.Imports.Preview(q)
 	require.NoError(t, err)
 	assert.Contains(t, states(p), "GET /v1/things/{name}", "a correction holds")
-	out, n, err := a.Import(q, []Choice{{Key: "GET /v1/things/{name}", Sample: true, Group: "Things"},
+	out, n, err := a.Imports.Import(q, []Choice{{Key: "GET /v1/things/{name}", Sample: true, Group: "Things"},
 		{Key: "POST /v1/login", Sample: true, Effect: "command"}}, nil)
 	require.NoError(t, err)
 	assert.Equal(t, 2, n)
@@ -181,7 +181,7 @@ func TestImportObserved(t *testing.T) {
 	assert.NotContains(t, out, "abc")
 	_, msgs := declaration.Parse("x", []byte(out), nil)
 	assert.Empty(t, msgs, out)
-	p, err = a.Preview(ImportRequest{Files: q.Files, Text: out})
+	p, err = a.Imports.Preview(ImportRequest{Files: q.Files, Text: out})
 	require.NoError(t, err)
 	assert.Equal(t, "unclear GET /v1/nowhere, same GET /v1/things/{name}, same POST /v1/login", states(p),
 		"what is known is found again")
@@ -189,7 +189,7 @@ func TestImportObserved(t *testing.T) {
 
 func TestImportOthers(t *testing.T) {
 	a, _ := empty(t)
-	p, err := a.Preview(ImportRequest{Files: []NamedText{{"", "GET /a All of them\n\n# none\nPOST id:/b\nfetch " +
+	p, err := a.Imports.Preview(ImportRequest{Files: []NamedText{{"", "GET /a All of them\n\n# none\nPOST id:/b\nfetch " +
 		"/c\nGET\n"}}})
 	require.NoError(t, err)
 	assert.Equal(t, KindLines, p.Kind)
@@ -197,12 +197,12 @@ func TestImportOthers(t *testing.T) {
 	assert.Equal(t, "All of them", p.Items[0].Summary)
 	assert.Equal(t, 5, p.Problems[0].Line)
 	assert.Equal(t, 6, p.Problems[1].Line)
-	p, err = a.Preview(ImportRequest{Files: []NamedText{{"r.csv", "path,method,effect\n/a,get,\n/b,POST,command\n"}},
+	p, err = a.Imports.Preview(ImportRequest{Files: []NamedText{{"r.csv", "path,method,effect\n/a,get,\n/b,POST,command\n"}},
 		Host: "id"})
 	require.NoError(t, err)
 	assert.Equal(t, "new GET id:/a, new POST id:/b", states(p))
 	log := strings.Repeat("h - - [d] \"GET /x/17 HTTP/1.1\" 200 1\nbroken\n", 300)
-	p, err = a.Preview(ImportRequest{Files: []NamedText{{"access.log", log}}})
+	p, err = a.Imports.Preview(ImportRequest{Files: []NamedText{{"access.log", log}}})
 	require.NoError(t, err)
 	assert.Equal(t, "new GET /x/{x_id}", states(p))
 	assert.Equal(t, 300, p.Items[0].Count)
@@ -210,21 +210,21 @@ func TestImportOthers(t *testing.T) {
 	assert.Equal(t, "and 100 more", p.Problems[maxProblems].Text)
 	for _, bad := range []NamedText{{"x.log", "nothing\nto read\n"}, {"x.har", "{}"}, {"x.csv", "a,b\n"},
 		{"x.yaml", "openapi: 2.0"}, {"x", "  "}} {
-		_, err := a.Preview(ImportRequest{Files: []NamedText{bad}})
+		_, err := a.Imports.Preview(ImportRequest{Files: []NamedText{bad}})
 		assert.ErrorIs(t, err, ErrInput, bad.Name)
 	}
 }
 
 func TestEditsOfABoardAndARoute(t *testing.T) {
 	a := openText(t, fmt.Sprintf(small, "http://127.0.0.1:1", "refused"), "")
-	text := a.Declaration().Text
-	e, err := a.EditBoard(text, BoardChange{Routes: []string{"GET /a"}, Callers: []string{"ann"}, Action: access.Lower})
+	text := a.Workspace.Declaration().Text
+	e, err := a.Workspace.EditBoard(text, BoardChange{Routes: []string{"GET /a"}, Callers: []string{"ann"}, Action: access.Lower})
 	require.NoError(t, err)
 	assert.Equal(t, "Turn ann away at GET /a", e.Title)
 	assert.Contains(t, e.Text, "{ at: GET /a, who: nobody }")
-	eff := a.Check(e.Text)
+	eff := a.Workspace.Check(e.Text)
 	assert.Equal(t, 1, eff.Closes)
-	e, err = a.EditBoard(e.Text, BoardChange{Routes: []string{"POST /go"},
+	e, err = a.Workspace.EditBoard(e.Text, BoardChange{Routes: []string{"POST /go"},
 		Set: map[string]string{"given": "{ ok: true }"}})
 	require.NoError(t, err)
 	assert.Contains(t, e.Text, "given: { ok: true }")
@@ -237,19 +237,19 @@ func TestEditsOfABoardAndARoute(t *testing.T) {
 		"not set from the board":  {Routes: []string{"GET /a"}, Set: map[string]string{"at": "/x"}},
 		"not something to do":     {Routes: []string{"GET /a"}, Action: "explode"},
 	} {
-		_, err := a.EditBoard(text, c)
+		_, err := a.Workspace.EditBoard(text, c)
 		require.ErrorContains(t, err, want)
 	}
-	e, err = a.EditRoute(text, "POST /t", RouteField{"send", `{"json": {"n": 2}, "query": {"x": "y"}}`})
+	e, err = a.Workspace.EditRoute(text, "POST /t", RouteField{"send", `{"json": {"n": 2}, "query": {"x": "y"}}`})
 	require.NoError(t, err)
 	assert.Contains(t, e.Text, `send: { query: { x: y }, json: {"n": 2} }`)
-	e, err = a.EditRoute(e.Text, "GET /a", RouteField{"summary", "All: of them"})
+	e, err = a.Workspace.EditRoute(e.Text, "GET /a", RouteField{"summary", "All: of them"})
 	require.NoError(t, err)
-	s, err := a.RouteSheet(e.Text, "GET /a")
+	s, err := a.View.RouteSheet(e.Text, "GET /a")
 	require.NoError(t, err)
 	assert.Equal(t, "All: of them", s.Summary)
 	for _, f := range []RouteField{{"send", "{"}, {"send", `{"jsn": 1}`}, {"effect", "explode"}, {"at", "GET /b"}} {
-		_, err := a.EditRoute(text, "GET /a", f)
+		_, err := a.Workspace.EditRoute(text, "GET /a", f)
 		assert.ErrorIs(t, err, ErrInput, f)
 	}
 }
@@ -258,7 +258,7 @@ func TestSheetSaysEverything(t *testing.T) {
 	a, err := Open(t.Context(), "", "../examples/fernhollow/fernhollow.gate.yaml")
 	require.NoError(t, err)
 	defer func() { assert.NoError(t, a.Close()) }()
-	s, err := a.RouteSheet("", "POST /v1/frames")
+	s, err := a.View.RouteSheet("", "POST /v1/frames")
 	require.NoError(t, err)
 	all := fmt.Sprintf("%+v", s.Parts)
 	for _, w := range []string{"Everyone signed in", "with the scope frames:write", "jwt in Authorization: Bearer",
@@ -269,56 +269,56 @@ func TestSheetSaysEverything(t *testing.T) {
 	assert.Equal(t, []string{"GET /v1/frames"}, s.Neighbours)
 	assert.True(t, s.Reach[0].Admitted)
 	assert.False(t, s.Reach[len(s.Reach)-1].Admitted)
-	_, err = a.RouteSheet("", "GET /nowhere")
+	_, err = a.View.RouteSheet("", "GET /nowhere")
 	assert.ErrorIs(t, err, ErrNotFound)
-	list, err := a.Reach("", "imre")
+	list, err := a.Workspace.Reach("", "imre")
 	require.NoError(t, err)
-	assert.Len(t, list, len(a.doc.Routes))
-	_, err = a.Reach("", "imree")
+	assert.Len(t, list, len(a.Workspace.doc.Routes))
+	_, err = a.Workspace.Reach("", "imree")
 	assert.ErrorContains(t, err, `did you mean "imre"?`)
 }
 
 func TestFixAndWaive(t *testing.T) {
 	a := openText(t, fmt.Sprintf(small, "http://127.0.0.1:1", "refused"), "")
-	text := a.Declaration().Text
+	text := a.Workspace.Declaration().Text
 	var key string
-	for _, m := range a.Declaration().Messages {
+	for _, m := range a.Workspace.Declaration().Messages {
 		if m.Code == "no-quota" {
 			key = m.Key()
 		}
 	}
 	require.NotEmpty(t, key)
-	e, err := a.Fix(text, key)
+	e, err := a.Workspace.Fix(text, key)
 	require.NoError(t, err)
 	assert.Contains(t, e.Text, "quotas:")
-	e, err = a.Waive(text, key, "it is small", "me", "2099-01-01")
+	e, err = a.Workspace.Waive(text, key, "it is small", "me", "2099-01-01")
 	require.NoError(t, err)
-	for _, m := range a.Check(e.Text).Messages {
+	for _, m := range a.Workspace.Check(e.Text).Messages {
 		if m.Key() == key {
 			assert.Equal(t, "it is small", m.Waived.Reason)
 		}
 	}
 	for _, c := range [][3]string{{"", "2099-01-01", "say why"}, {"x", "soon", "not a date"},
 		{"x", "2001-01-01", "is over already"}} {
-		_, err := a.Waive(text, key, c[0], "", c[1])
+		_, err := a.Workspace.Waive(text, key, c[0], "", c[1])
 		assert.ErrorContains(t, err, c[2])
 	}
-	_, err = a.Fix(text, "nothing")
+	_, err = a.Workspace.Fix(text, "nothing")
 	assert.ErrorIs(t, err, ErrNotFound)
 }
 
 func TestCompareRevisions(t *testing.T) {
 	a := openText(t, fmt.Sprintf(small, "http://127.0.0.1:1", "refused"), "")
-	d := a.Declaration()
-	n, err := a.Keep(t.Context(),
+	d := a.Workspace.Declaration()
+	n, err := a.Workspace.Keep(t.Context(),
 		strings.Replace(d.Text, "{ at: GET /a, who: r }", "{ at: GET /a, who: anyone }", 1), "open",
 		d.Revision)
 	require.NoError(t, err)
-	c, err := a.CompareRevisions(t.Context(), d.Revision, n.Revision)
+	c, err := a.Workspace.CompareRevisions(t.Context(), d.Revision, n.Revision)
 	require.NoError(t, err)
 	assert.Equal(t, 1, c.Opens)
 	assert.Equal(t, d.Text, c.From)
 	assert.Equal(t, n.Text, c.To)
-	_, err = a.CompareRevisions(t.Context(), 1, 99)
+	_, err = a.Workspace.CompareRevisions(t.Context(), 1, 99)
 	assert.ErrorIs(t, err, ErrNotFound)
 }

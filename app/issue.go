@@ -13,7 +13,7 @@ func (r *run) keysOf(s *declaration.Scheme) token.Keys {
 	if ok {
 		return k
 	}
-	k, _ = r.app.keysOf(r.ctx, r.doc, r.target, s)
+	k, _ = r.sweeps.ws.keysOf(r.ctx, r.doc, r.target, s)
 	r.mu.Lock()
 	r.public[s.Name] = k
 	r.mu.Unlock()

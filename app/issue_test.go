@@ -26,10 +26,10 @@ func TestIssuedTokensAreJudgedAnew(t *testing.T) {
 		s := listen(t, standin.Options{Nodes: 3, Flaws: []standin.Flaw{standin.LongLife, standin.LooseCookie},
 			Listen: n.Listen})
 		a := workspace(t, s, nil, data)
-		a.dial = n.Dial
+		a.Workspace.Dial = n.Dial
 		sweep(t, a)
 		issued := func() (out []string) {
-			list, err := a.Findings(t.Context(), "")
+			list, err := a.View.Findings(t.Context(), "")
 			require.NoError(t, err)
 			for _, f := range list {
 				if strings.HasPrefix(f.Cause, "token ") && f.Kind != "U" {
@@ -41,11 +41,11 @@ func TestIssuedTokensAreJudgedAnew(t *testing.T) {
 		}
 		assert.ElementsMatch(t, []string{"too-long of access", "too-long of service", "cookie-script of console",
 			"cookie-insecure of console", "cookie-same-site of console"}, issued())
-		now := a.Declaration()
+		now := a.Workspace.Declaration()
 		change := func(from, to string) {
-			text := a.Declaration()
+			text := a.Workspace.Declaration()
 			require.Contains(t, text.Text, from)
-			_, err := a.Keep(t.Context(), strings.Replace(text.Text, from, to, 1), "", text.Revision)
+			_, err := a.Workspace.Keep(t.Context(), strings.Replace(text.Text, from, to, 1), "", text.Revision)
 			require.NoError(t, err)
 		}
 		change("access: { max: 15m,", "access: { max: 2d,")
@@ -55,7 +55,7 @@ func TestIssuedTokensAreJudgedAnew(t *testing.T) {
 		assert.NotContains(t, issued(), "cookie-script of console")
 		change("access: { max: 2d,", "access: { max: 10m,")
 		assert.Contains(t, issued(), "too-long of access")
-		_, err := a.Keep(t.Context(), now.Text, "", a.Declaration().Revision)
+		_, err := a.Workspace.Keep(t.Context(), now.Text, "", a.Workspace.Declaration().Revision)
 		require.NoError(t, err)
 
 		// Nothing of a token can be used: not its signature, nor whom it names.
@@ -81,33 +81,33 @@ func TestRetentionLeavesTheBoard(t *testing.T) {
 		defer end()
 		a := openIn(t, n, fmt.Sprintf(village, base))
 		run := func() uint {
-			r, err := a.StartSweep(t.Context(), "t", "")
+			r, err := a.Sweeps.StartSweep(t.Context(), "t", "")
 			require.NoError(t, err)
-			a.Wait(r.ID)
+			a.Sweeps.Wait(r.ID)
 			return r.ID
 		}
 		first := run()
 		run()
 		past := func() int {
-			x, err := a.Crossing(t.Context(), "t", "GET /a", "ann")
+			x, err := a.View.Crossing(t.Context(), "t", "GET /a", "ann")
 			require.NoError(t, err)
 			return len(x.History)
 		}
 		assert.Equal(t, 6, past())
-		before, err := a.Findings(t.Context(), "t")
+		before, err := a.View.Findings(t.Context(), "t")
 		require.NoError(t, err)
-		a.Retention = Retention{Sweeps: 1}
-		done, err := a.Prune(t.Context())
+		a.Sweeps.Retention = Retention{Sweeps: 1}
+		done, err := a.Sweeps.Prune(t.Context())
 		require.NoError(t, err)
 		assert.Equal(t, 1, done.Sweeps)
 		assert.Equal(t, 3, past())
-		after, err := a.Findings(t.Context(), "t")
+		after, err := a.View.Findings(t.Context(), "t")
 		require.NoError(t, err)
 		assert.Equal(t, before, after)
 		require.NoError(t, a.store.SaveSweep(t.Context(),
 			&store.Sweep{ID: first, RevisionID: 1, Target: "t", State: store.Stopped,
 				Pruned: true}))
-		_, err = a.Resume(t.Context(), first)
+		_, err = a.Sweeps.Resume(t.Context(), first)
 		require.ErrorIs(t, err, ErrInput)
 		require.ErrorContains(t, err, "pruned")
 		run() // and by itself, once another one has ended

@@ -7,8 +7,8 @@ import (
 
 // journal reads what sweeps sent: the facts, a later one in place of those before, and the
 // unsafe probes that were sent and never answered.
-func (a *App) journal(ctx context.Context, sweeps ...uint) (facts map[string]*Fact, lost map[string]bool, err error) {
-	rows, err := a.store.Probes(ctx, sweeps...)
+func (ts *Targets) journal(ctx context.Context, sweeps ...uint) (facts map[string]*Fact, lost map[string]bool, err error) {
+	rows, err := ts.store.Probes(ctx, sweeps...)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -18,7 +18,7 @@ func (a *App) journal(ctx context.Context, sweeps ...uint) (facts map[string]*Fa
 			lost[sameProbe(row.ProbeID)] = row.Unsafe
 			continue
 		}
-		f, err := decodeFact(row.ProbeID, row.Identity, row.Fact, a.families)
+		f, err := decodeFact(row.ProbeID, row.Identity, row.Fact, ts.Families)
 		if err != nil {
 			return nil, nil, fmt.Errorf("probe %s of sweep %d cannot be read: %w", row.ProbeID, row.SweepID, err)
 		}

@@ -24,10 +24,8 @@ type JudgedPage struct {
 
 // JudgePages judges recorded requests of pages by the declaration, without a
 // target: only what is known of each is said.
-func (a *App) JudgePages(list []origin.Recorded) []JudgedPage {
-	a.mu.Lock()
-	d := a.doc
-	a.mu.Unlock()
+func (vw *View) JudgePages(list []origin.Recorded) []JudgedPage {
+	d := vw.ws.present().doc
 	out := make([]JudgedPage, len(list))
 	for k, r := range list {
 		j := JudgedPage{Recorded: r}
@@ -51,12 +49,12 @@ func (a *App) JudgePages(list []origin.Recorded) []JudgedPage {
 }
 
 // JudgeArchive judges what a browser recorded.
-func (a *App) JudgeArchive(text []byte) ([]JudgedPage, []har.Problem, error) {
+func (vw *View) JudgeArchive(text []byte) ([]JudgedPage, []har.Problem, error) {
 	list, problems, err := har.Heads(text)
 	if err != nil {
 		return nil, nil, err
 	}
-	return a.JudgePages(origin.Paired(list)), problems, nil
+	return vw.JudgePages(origin.Paired(list)), problems, nil
 }
 
 // routeOfURL is the route that an address is served by, on whichever target it

@@ -14,7 +14,7 @@ import (
 const keptToken = "token:"
 
 // KeepToken seals a token under a name, until it is forgotten.
-func (a *App) KeepToken(ctx context.Context, name, text string) error {
+func (tk *Tokens) KeepToken(ctx context.Context, name, text string) error {
 	name = strings.TrimSpace(name)
 	if name == "" || len(name) > 80 {
 		return fmt.Errorf("%w: give it a name of at most 80 characters", ErrInput)
@@ -23,7 +23,7 @@ func (a *App) KeepToken(ctx context.Context, name, text string) error {
 	if t.Kind == token.Empty {
 		return fmt.Errorf("%w: there is no token in it", ErrInput)
 	}
-	err := a.store.Seal(ctx, keptToken+name, t.Raw)
+	err := tk.store.Seal(ctx, keptToken+name, t.Raw)
 	if errors.Is(err, store.ErrNoDirectory) {
 		return fmt.Errorf("%w: %w; start Mill Gate with --data DIR", ErrInput, err)
 	}
@@ -31,13 +31,13 @@ func (a *App) KeepToken(ctx context.Context, name, text string) error {
 }
 
 // KeptTokens are the names of kept tokens.
-func (a *App) KeptTokens(ctx context.Context) ([]string, error) {
-	return a.store.SealedNames(ctx, keptToken)
+func (tk *Tokens) KeptTokens(ctx context.Context) ([]string, error) {
+	return tk.store.SealedNames(ctx, keptToken)
 }
 
 // ForgetToken removes a kept token.
-func (a *App) ForgetToken(ctx context.Context, name string) error {
-	err := a.store.Forget(ctx, keptToken+name)
+func (tk *Tokens) ForgetToken(ctx context.Context, name string) error {
+	err := tk.store.Forget(ctx, keptToken+name)
 	if errors.Is(err, store.ErrNotFound) {
 		return fmt.Errorf("%w: no token is kept as %q", ErrNotFound, name)
 	}

@@ -85,18 +85,18 @@ func TestNobodyWaitsForALook(t *testing.T) {
 	a := openText(t, strings.Replace(fmt.Sprintf(small, s.URL, "refused"), "targets: {",
 		fmt.Sprintf("targets: { other: { base: %q, pace: 5000 per 1s },", s.URL), 1), "")
 	h := held{judging: make(chan struct{}, 1), goOn: make(chan struct{}), waits: &atomic.Bool{}}
-	a.families = append(check.Families{}, append(a.families, h)...)
+	a.Targets.Families = append(check.Families{}, append(a.Targets.Families, h)...)
 	swept := func(target string) {
 		t.Helper()
-		i, err := a.StartSweep(t.Context(), target, "")
+		i, err := a.Sweeps.StartSweep(t.Context(), target, "")
 		require.NoError(t, err)
-		a.Wait(i.ID)
+		a.Sweeps.Wait(i.ID)
 	}
 	swept("stand-in")
 	h.waits.Store(true)
 	looked := make(chan Board)
 	go func() {
-		b, err := a.Board(t.Context(), "stand-in")
+		b, err := a.View.Board(t.Context(), "stand-in")
 		assert.NoError(t, err)
 		looked <- b
 	}()
@@ -106,16 +106,16 @@ func TestNobodyWaitsForALook(t *testing.T) {
 	done := make(chan struct{})
 	go func() {
 		defer close(done)
-		before := a.Declaration()
-		_, err := a.Keep(t.Context(), before.Text+"# more\n", "", before.Revision)
+		before := a.Workspace.Declaration()
+		_, err := a.Workspace.Keep(t.Context(), before.Text+"# more\n", "", before.Revision)
 		assert.NoError(t, err)
 		swept("other")
-		list, err := a.Findings(t.Context(), "other")
+		list, err := a.View.Findings(t.Context(), "other")
 		assert.NoError(t, err)
 		assert.Contains(t, fmt.Sprint(list), "The machine loom is told")
-		_, err = a.Sweeps(t.Context())
+		_, err = a.Sweeps.Sweeps(t.Context())
 		assert.NoError(t, err)
-		b, err := a.Board(t.Context(), "stand-in") // by what the declaration says now
+		b, err := a.View.Board(t.Context(), "stand-in") // by what the declaration says now
 		assert.NoError(t, err)
 		assert.NotZero(t, b.Counts.Findings[finding.Leaking])
 	}()

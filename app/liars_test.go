@@ -227,14 +227,14 @@ access: [{ at: /a, who: admin }]
 		says: []string{"1 of 5 routes", "GET /c", "at most 3% may be"}},
 	{name: "it dies in the middle", twist: dies, code: 3, rules: []DoubtRule{NotEnded, NoControls, MostUnproven},
 		says: []string{"10 failures in a row", "admitted before, was answered 502"}, sends: 100, kinds: []string{}},
-	{name: "it dies in the middle, and one goes on", twist: dies, before: func(a *App) { a.KeepGoing = true }, code: 3,
+	{name: "it dies in the middle, and one goes on", twist: dies, before: func(a *App) { a.Sweeps.KeepGoing = true }, code: 3,
 		rules: []DoubtRule{NoControls, MostUnproven}, kinds: []string{}},
 	{name: "it dies in the middle, and somebody at a terminal says no", twist: dies,
-		before: func(a *App) { a.Ask = func(q string) bool { return !strings.Contains(q, "Go on?") } }, code: 3,
+		before: func(a *App) { a.Sweeps.Ask = func(q string) bool { return !strings.Contains(q, "Go on?") } }, code: 3,
 		rules: []DoubtRule{NotEnded, NoControls, MostUnproven}, sends: 100},
 	{name: "it dies in the middle, and somebody at a terminal says yes", twist: dies, before: func(a *App) {
 		asked := false
-		a.Ask = func(q string) bool { // once
+		a.Sweeps.Ask = func(q string) bool { // once
 			defer func() { asked = true }()
 			return !asked && strings.Contains(q, "Go on?")
 		}
@@ -372,10 +372,10 @@ func TestLiars(t *testing.T) {
 				if c.before != nil {
 					c.before(a)
 				}
-				r, err := a.StartSweep(t.Context(), "t", "")
+				r, err := a.Sweeps.StartSweep(t.Context(), "t", "")
 				require.NoError(t, err)
-				a.Wait(r.ID)
-				run, res, err := a.SweepResult(t.Context(), r.ID)
+				a.Sweeps.Wait(r.ID)
+				run, res, err := a.Sweeps.SweepResult(t.Context(), r.ID)
 				require.NoError(t, err)
 				c.check(t, v, run, res)
 			})
@@ -391,8 +391,8 @@ func openIn(t *testing.T, n *memnet.Net, text string) *App {
 	a, err := Open(t.Context(), "", file)
 	require.NoError(t, err)
 	t.Cleanup(func() { assert.NoError(t, a.Close()) })
-	a.dial = n.Dial
-	_, msgs := a.Document()
+	a.Workspace.Dial = n.Dial
+	_, msgs := a.Workspace.Document()
 	for _, m := range msgs {
 		require.NotContains(t, m.String(), "error", "%v", m)
 	}
@@ -463,15 +463,15 @@ func TestADrillOfAServiceThatFails(t *testing.T) {
 		defer end()
 		a := openIn(t, n, fmt.Sprintf(village, base)+
 			"quotas:\n  q: { at: GET /c, allow: 100 per 1m, counted_by: everyone }\n")
-		run, err := a.StartSweep(t.Context(), "t", "")
+		run, err := a.Sweeps.StartSweep(t.Context(), "t", "")
 		require.NoError(t, err)
-		a.Wait(run.ID)
-		_, res, err := a.SweepResult(t.Context(), run.ID)
+		a.Sweeps.Wait(run.ID)
+		_, res, err := a.Sweeps.SweepResult(t.Context(), run.ID)
 		require.NoError(t, err)
 		for _, u := range res.Unsent {
 			assert.NotContains(t, u.Why, "failed", "its calls were sent")
 		}
-		x, err := a.Crossing(t.Context(), "t", "GET /c", "quota:q")
+		x, err := a.View.Crossing(t.Context(), "t", "GET /c", "quota:q")
 		require.NoError(t, err)
 		require.Len(t, x.Probes, 1)
 		assert.Equal(t, finding.Unproven, x.Probes[0].Verdict.Kind)

@@ -19,16 +19,16 @@ import (
 func TestALoweredQuota(t *testing.T) {
 	virtually(t, func(t *testing.T, n *memnet.Net) {
 		a, _ := observatory(t, n, standin.Options{Longest: time.Second}, nil)
-		now := a.Declaration()
-		_, err := a.Keep(t.Context(),
+		now := a.Workspace.Declaration()
+		_, err := a.Workspace.Keep(t.Context(),
 			strings.Replace(now.Text, "drill: 200ms", "drill: { for: 300ms, quotas: { login: 8 per 1s } }",
 				1), "lowered", now.Revision)
 		require.NoError(t, err)
-		r, err := a.ProbeAgain(t.Context(), "stand-in",
+		r, err := a.Sweeps.ProbeAgain(t.Context(), "stand-in",
 			[]CrossingKey{{Route: "POST /v1/console/login", Caller: check.QuotaColumn + "login"}})
 		require.NoError(t, err)
-		a.Wait(r.ID)
-		v, err := a.Crossing(t.Context(), "stand-in", "POST /v1/console/login", "counted:address")
+		a.Sweeps.Wait(r.ID)
+		v, err := a.View.Crossing(t.Context(), "stand-in", "POST /v1/console/login", "counted:address")
 		require.NoError(t, err)
 		var p *ProbeView
 		for i := range v.Probes {
@@ -53,7 +53,7 @@ func TestALoweredQuota(t *testing.T) {
 
 		// The cell of another route that the quota counts shows the same drill and
 		// what became of it before.
-		v, err = a.Crossing(t.Context(), "stand-in", "POST id:/v1/session", "counted:address")
+		v, err = a.View.Crossing(t.Context(), "stand-in", "POST id:/v1/session", "counted:address")
 		require.NoError(t, err)
 		assert.NotEmpty(t, v.History)
 	})

@@ -21,8 +21,8 @@ type MintQuery struct {
 
 // MintToken makes a test token for an identity with the key that the user
 // gives.
-func (a *App) MintToken(q MintQuery) (string, error) {
-	d, t, err := a.lookAt(q.Target)
+func (tk *Tokens) MintToken(q MintQuery) (string, error) {
+	d, t, err := tk.lookAt(q.Target)
 	if err != nil {
 		return "", err
 	}

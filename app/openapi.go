@@ -15,14 +15,14 @@ import (
 	"millgate/format/openapi"
 )
 
-func (a *App) previewOpenAPI(p *ImportPreview, q ImportRequest, doc *declaration.Document) error {
+func (im *Imports) previewOpenAPI(p *ImportPreview, q ImportRequest, doc *declaration.Document) error {
 	load := func(ref string) ([]byte, error) {
 		for _, f := range q.Files[1:] {
 			if f.Name == ref || filepath.Base(f.Name) == filepath.Base(ref) {
 				return []byte(f.Text), nil
 			}
 		}
-		dir, _ := a.where()
+		dir, _ := im.ws.where()
 		return readBeside(dir, ref)
 	}
 	d := openapi.Describe([]byte(q.Files[0].Text), load)
@@ -52,13 +52,13 @@ func (a *App) previewOpenAPI(p *ImportPreview, q ImportRequest, doc *declaration
 		p.Notes = append(p.Notes, fmt.Sprintf("%s is imported already: this takes its place, under a name of its "+
 			"own, so that the old one stays as it is.", origin))
 	}
-	a.proposals(p, q, d, doc)
+	im.proposals(p, q, d, doc)
 	return nil
 }
 
 // proposals turn what an OpenAPI file says about security into entries that can
 // be chosen. A description says what its author believes; nobody checks it.
-func (a *App) proposals(p *ImportPreview, q ImportRequest, d openapi.Description, doc *declaration.Document) {
+func (im *Imports) proposals(p *ImportPreview, q ImportRequest, d openapi.Description, doc *declaration.Document) {
 	names := make([]string, 0, len(d.Schemes))
 	for n := range d.Schemes {
 		names = append(names, n)

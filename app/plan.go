@@ -60,8 +60,8 @@ const mostListed = 1000
 
 // Plan plans a sweep of a target, the first when it is empty, without sending
 // anything.
-func (a *App) Plan(target string) (PlanDetail, error) {
-	now := a.present()
+func (sw *Sweeps) Plan(target string) (PlanDetail, error) {
+	now := sw.ws.present()
 	if target == "" && len(now.doc.Targets) > 0 {
 		target = now.doc.Targets[0].Name
 	}
@@ -69,7 +69,7 @@ func (a *App) Plan(target string) (PlanDetail, error) {
 	if err != nil {
 		return PlanDetail{}, err
 	}
-	pl := check.NewPlan(d, t, a.families)
+	pl := check.NewPlan(d, t, sw.targets.Families)
 	out := PlanDetail{PlanSummary: summary(d, pl, t), Left: pl.Left}
 	for _, p := range pl.Probes {
 		if p.Unsafe && len(out.UnsafeProbes) < mostListed {

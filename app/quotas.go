@@ -59,10 +59,8 @@ type QuotasView struct {
 }
 
 // Quotas says what the declared quotas come to.
-func (a *App) Quotas() QuotasView {
-	a.mu.Lock()
-	d := a.doc
-	a.mu.Unlock()
+func (vw *View) Quotas() QuotasView {
+	d := vw.ws.present().doc
 	out := QuotasView{Attempts: []Attempts{{int64(d.Assume.Guesses), "passwords to guess"},
 		{10_000, "codes of four digits"}, {1_000_000, "ids to go through"}}, Without: []string{}}
 	routes := make([][]string, len(d.Quotas))

@@ -13,7 +13,7 @@ import (
 
 func TestQuotasOfTheExample(t *testing.T) {
 	a := workspace(t, listen(t, standin.Options{}), nil, "")
-	v := a.Quotas()
+	v := a.View.Quotas()
 	by := map[string]QuotaView{}
 	for _, q := range v.Quotas {
 		by[q.Name] = q
@@ -35,19 +35,19 @@ func TestQuotasOfTheExample(t *testing.T) {
 
 func TestSimulateADeclaredQuota(t *testing.T) {
 	a := workspace(t, listen(t, standin.Options{}), nil, "")
-	s, err := a.Simulate(Simulation{Quota: "login", Pattern: quota.Edges, For: 600, Nodes: 1})
+	s, err := a.View.Simulate(Simulation{Quota: "login", Pattern: quota.Edges, For: 600, Nodes: 1})
 	require.NoError(t, err)
 	assert.Equal(t, int64(15), s.Peaks[0].Most)
-	s, err = a.Simulate(Simulation{Quota: "login", Pattern: quota.FromLog, Recorded: "2026-11-25T10:00:00Z\n10.0.0.1 " +
+	s, err = a.View.Simulate(Simulation{Quota: "login", Pattern: quota.FromLog, Recorded: "2026-11-25T10:00:00Z\n10.0.0.1 " +
 		"- - [25/Nov/2026:10:00:01 +0000] \"POST /v1/session HTTP/1.1\" 200\n\n2026-11-25 10:00:02\n"})
 	require.NoError(t, err)
 	assert.Equal(t, int64(3), s.Admitted)
 	for _, q := range []Simulation{{Quota: "nothing"}, {Quota: "login", Who: "nobody"},
 		{Quota: "login", Pattern: quota.Steady, For: 10}, {Quota: "login", Pattern: quota.Steady, Count: 1, Every: 1},
 		{Quota: "login", Pattern: quota.FromLog, Recorded: "x"}, {Quota: "login", Pattern: quota.Edges, For: -1}} {
-		_, err := a.Simulate(q)
+		_, err := a.View.Simulate(q)
 		assert.Error(t, err, "%+v", q)
 	}
-	_, err = a.Simulate(Simulation{Quota: "login", Pattern: quota.FromLog, Recorded: "1\nx y\n"})
+	_, err = a.View.Simulate(Simulation{Quota: "login", Pattern: quota.FromLog, Recorded: "1\nx y\n"})
 	assert.ErrorContains(t, err, "line 2")
 }

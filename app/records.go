@@ -51,7 +51,7 @@ func (r *run) as(ctx context.Context, q *declaration.Request, identity string,
 // addMade, nameMade and setMade keep what the sweep made in the journal and in
 // memory: a journal that can no longer be written must not hide what is left behind.
 func (r *run) addMade(m *store.Made) error {
-	if err := r.app.store.AddMade(r.lasting(), m); err != nil {
+	if err := r.sweeps.store.AddMade(r.lasting(), m); err != nil {
 		return fmt.Errorf("%w: %v", errJournal, err)
 	}
 	return nil
@@ -60,7 +60,7 @@ func (r *run) addMade(m *store.Made) error {
 // tellMade is addMade for what there is already: what the journal cannot take is
 // remembered, and the next write to it reports that it is broken.
 func (r *run) tellMade(m store.Made) {
-	if r.app.store.AddMade(r.lasting(), &m) == nil {
+	if r.sweeps.store.AddMade(r.lasting(), &m) == nil {
 		return
 	}
 	r.madeMu.Lock()
@@ -71,7 +71,7 @@ func (r *run) tellMade(m store.Made) {
 
 func (r *run) nameMade(id uint, rid string) error {
 	r.noteMade(id, func(m *store.Made) { m.State, m.RID = "made", rid })
-	if err := r.app.store.NameMade(r.lasting(), id, rid); err != nil {
+	if err := r.sweeps.store.NameMade(r.lasting(), id, rid); err != nil {
 		return fmt.Errorf("%w: %v", errJournal, err)
 	}
 	return nil
@@ -79,7 +79,7 @@ func (r *run) nameMade(id uint, rid string) error {
 
 func (r *run) setMade(id uint, state, why string) error {
 	r.noteMade(id, func(m *store.Made) { m.State, m.Why = state, why })
-	if err := r.app.store.SetMade(r.lasting(), id, state, why); err != nil {
+	if err := r.sweeps.store.SetMade(r.lasting(), id, state, why); err != nil {
 		return fmt.Errorf("%w: %v", errJournal, err)
 	}
 	return nil
@@ -95,7 +95,7 @@ func (r *run) noteMade(id uint, change func(*store.Made)) {
 
 // madeOf lists what the sweep made, with what the journal could not take.
 func (r *run) madeOf() ([]store.Made, error) {
-	list, err := r.app.store.MadeOf(r.lasting(), r.sweep.ID)
+	list, err := r.sweeps.store.MadeOf(r.lasting(), r.sweep.ID)
 	r.madeMu.Lock()
 	defer r.madeMu.Unlock()
 	list = append(list, r.unkept...)

@@ -180,7 +180,7 @@ func TestRefusedAndDone(t *testing.T) {
 		assert.Equal(t, "PATCH /notes/{id}", f.Route)
 		assert.Equal(t, 696, f.CWE)
 		assert.Contains(t, f.Reason, "the record is changed afterwards")
-		v, err := a.Crossing(t.Context(), "", "PATCH /notes/{id}", "")
+		v, err := a.View.Crossing(t.Context(), "", "PATCH /notes/{id}", "")
 		require.NoError(t, err)
 		assert.Equal(t, "changed", v.Probes[0].Fact.ReadBack)
 		n.assertAsBefore(t)

@@ -24,7 +24,7 @@ import (
 // counts what is sent.
 func withoutPass(t *testing.T, a *App) {
 	t.Helper()
-	now := a.Declaration()
+	now := a.Workspace.Declaration()
 	var keep []string
 	for _, l := range strings.Split(now.Text, "\n") {
 		if !strings.Contains(l, "pass: {") {
@@ -33,7 +33,7 @@ func withoutPass(t *testing.T, a *App) {
 	}
 	text := strings.Join(keep, "\n")
 	require.NotEqual(t, now.Text, text)
-	_, err := a.Keep(t.Context(), text, "without a pass", now.Revision)
+	_, err := a.Workspace.Keep(t.Context(), text, "without a pass", now.Revision)
 	require.NoError(t, err)
 }
 
@@ -62,10 +62,10 @@ func TestAReplayIsFoundWhateverTheQuota(t *testing.T) {
 					require.NoError(t, err)
 					require.NoError(t, res.Body.Close())
 				}
-				w, err := a.ProbeAgain(t.Context(), "stand-in", []CrossingKey{{Route: "POST /v1/alerts"}})
+				w, err := a.Sweeps.ProbeAgain(t.Context(), "stand-in", []CrossingKey{{Route: "POST /v1/alerts"}})
 				require.NoError(t, err)
-				a.Wait(w.ID)
-				v, err := a.Crossing(t.Context(), "stand-in", "POST /v1/alerts", "")
+				a.Sweeps.Wait(w.ID)
+				v, err := a.View.Crossing(t.Context(), "stand-in", "POST /v1/alerts", "")
 				require.NoError(t, err)
 				for _, p := range v.Probes {
 					if !is(p.Probe, credential.Family{}) || credential.Of(p.Probe).Way != check.Repeated {
@@ -94,7 +94,7 @@ func TestAReplayIsFoundWhateverTheQuota(t *testing.T) {
 func TestAReplayThatIsLostIsNamed(t *testing.T) {
 	virtually(t, func(t *testing.T, n *memnet.Net) {
 		a, _ := observatory(t, n, standin.Options{Flaws: []standin.Flaw{standin.AlertReplay}}, nil)
-		dial := a.dial
+		dial := a.Workspace.Dial
 		var mu sync.Mutex
 		seen := map[string]bool{}
 		url, end := n.Serve(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -111,16 +111,16 @@ func TestAReplayThatIsLostIsNamed(t *testing.T) {
 			seen[signed] = true
 		}))
 		defer end()
-		a.dial = dial
-		now := a.Declaration()
-		d, _ := a.Document()
-		_, err := a.Keep(t.Context(), strings.Replace(now.Text, d.TargetNamed("stand-in").Base, url, 1), "another base",
+		a.Workspace.Dial = dial
+		now := a.Workspace.Declaration()
+		d, _ := a.Workspace.Document()
+		_, err := a.Workspace.Keep(t.Context(), strings.Replace(now.Text, d.TargetNamed("stand-in").Base, url, 1), "another base",
 			now.Revision)
 		require.NoError(t, err)
-		w, err := a.ProbeAgain(t.Context(), "stand-in", []CrossingKey{{Route: "POST /v1/alerts"}})
+		w, err := a.Sweeps.ProbeAgain(t.Context(), "stand-in", []CrossingKey{{Route: "POST /v1/alerts"}})
 		require.NoError(t, err)
-		a.Wait(w.ID)
-		v, err := a.Crossing(t.Context(), "stand-in", "POST /v1/alerts", "")
+		a.Sweeps.Wait(w.ID)
+		v, err := a.View.Crossing(t.Context(), "stand-in", "POST /v1/alerts", "")
 		require.NoError(t, err)
 		lost := 0
 		for _, p := range v.Probes {
@@ -153,19 +153,19 @@ func TestADrillOfAFullQuota(t *testing.T) {
 				a, s := observatory(t, n, standin.Options{}, nil)
 				client := n.Client()
 				t.Cleanup(client.CloseIdleConnections)
-				d, _ := a.Document()
-				pl := check.NewPlan(d, d.TargetNamed("stand-in"), a.families)
+				d, _ := a.Workspace.Document()
+				pl := check.NewPlan(d, d.TargetNamed("stand-in"), a.Targets.Families)
 				k := slices.IndexFunc(pl.Probes, func(p *check.Probe) bool {
 					return is(p, quotas.Family{}) &&
 						p.Of == "login"
 				})
 				route := pl.Probes[k].Route
 				again := func() ProbeView {
-					w, err := a.ProbeAgain(t.Context(), "stand-in",
+					w, err := a.Sweeps.ProbeAgain(t.Context(), "stand-in",
 						[]CrossingKey{{Route: route, Caller: check.QuotaColumn + "login"}})
 					require.NoError(t, err)
-					a.Wait(w.ID)
-					v, err := a.Crossing(t.Context(), "stand-in", route, "counted:address")
+					a.Sweeps.Wait(w.ID)
+					v, err := a.View.Crossing(t.Context(), "stand-in", route, "counted:address")
 					require.NoError(t, err)
 					for _, p := range v.Probes {
 						if p.Probe.Of == "login" {

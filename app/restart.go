@@ -40,16 +40,16 @@ const restartWaits = 10 * time.Minute
 
 // FillForRestart calls until a quota refuses. Then the person restarts the
 // service, and CompareAfterRestart sends one call more.
-func (a *App) FillForRestart(ctx context.Context, target, name string) (Restarted, error) {
+func (sw *Sweeps) FillForRestart(ctx context.Context, target, name string) (Restarted, error) {
 	out := Restarted{Quota: name}
-	d, t, err := a.present().current(target)
+	d, t, err := sw.ws.present().current(target)
 	if err != nil {
 		return out, err
 	}
-	if a.busy() {
+	if sw.busy() {
 		return out, fmt.Errorf("%w: its calls would be part of what is counted", ErrBusy)
 	}
-	p := drillOf(check.NewPlan(d, t, a.families), name)
+	p := drillOf(check.NewPlan(d, t, sw.targets.Families), name)
 	q := d.QuotaNamed(name)
 	if p == nil || q == nil {
 		return out, fmt.Errorf("%w: no drill of quota %q is planned; the plan of a sweep says why", ErrNotFound, name)
@@ -62,7 +62,7 @@ func (a *App) FillForRestart(ctx context.Context, target, name string) (Restarte
 		return out, fmt.Errorf("%w: calls beyond %s wait in place of being refused, so that a restart does not show "+
 			"at once", ErrInput, name)
 	}
-	r, err := a.newRun(context.WithoutCancel(ctx), d, t, "", &check.Plan{}, nil, newKnown(nil))
+	r, err := sw.newRun(context.WithoutCancel(ctx), d, t, "", &check.Plan{}, nil, newKnown(nil))
 	if err != nil {
 		return out, err
 	}
@@ -97,22 +97,22 @@ func (a *App) FillForRestart(ctx context.Context, target, name string) (Restarte
 		out.Left = quota.Span(quota.StackFor(d, q, p.Caller.Identity).Shortest())
 	}
 	kept = true
-	a.mu.Lock()
+	sw.mu.Lock()
 	key := [2]string{target, name}
-	if old := a.restarts[key]; old != nil {
+	if old := sw.restarts[key]; old != nil {
 		old.end()
 	}
 	w := &restarting{r: r, p: p, c: c, status: m.Status, passes: m.Passes, until: time.Now().Add(out.Left)}
 	w.drop = time.AfterFunc(out.Left+restartWaits, func() {
-		a.mu.Lock()
-		defer a.mu.Unlock()
-		if a.restarts[key] == w {
-			delete(a.restarts, key)
+		sw.mu.Lock()
+		defer sw.mu.Unlock()
+		if sw.restarts[key] == w {
+			delete(sw.restarts, key)
 			w.end()
 		}
 	})
-	a.restarts[key] = w
-	a.mu.Unlock()
+	sw.restarts[key] = w
+	sw.mu.Unlock()
 	return out, nil
 }
 
@@ -135,12 +135,12 @@ func drillOf(pl *check.Plan, name string) *check.Probe {
 
 // CompareAfterRestart sends one call, after the service was started again. A
 // count that was kept still refuses it.
-func (a *App) CompareAfterRestart(ctx context.Context, target, name string) (Restarted, error) {
+func (sw *Sweeps) CompareAfterRestart(ctx context.Context, target, name string) (Restarted, error) {
 	out := Restarted{Quota: name, Done: true}
-	a.mu.Lock()
-	w := a.restarts[[2]string{target, name}]
-	delete(a.restarts, [2]string{target, name})
-	a.mu.Unlock()
+	sw.mu.Lock()
+	w := sw.restarts[[2]string{target, name}]
+	delete(sw.restarts, [2]string{target, name})
+	sw.mu.Unlock()
 	if w == nil {
 		return out, fmt.Errorf("%w: fill the quota first", ErrInput)
 	}

@@ -19,8 +19,8 @@ type RevisionInfo struct {
 }
 
 // Revisions lists the newest revisions.
-func (a *App) Revisions(ctx context.Context) ([]RevisionInfo, error) {
-	list, err := a.store.Revisions(ctx, 100)
+func (ws *Workspace) Revisions(ctx context.Context) ([]RevisionInfo, error) {
+	list, err := ws.store.Revisions(ctx, 100)
 	out := make([]RevisionInfo, len(list))
 	for i, r := range list {
 		out[i] = RevisionInfo{r.ID, r.At, r.Message}
@@ -29,8 +29,8 @@ func (a *App) Revisions(ctx context.Context) ([]RevisionInfo, error) {
 }
 
 // RevisionText returns the text of a revision.
-func (a *App) RevisionText(ctx context.Context, id uint) (string, error) {
-	r, _, err := a.store.RevisionByID(ctx, id)
+func (ws *Workspace) RevisionText(ctx context.Context, id uint) (string, error) {
+	r, _, err := ws.store.RevisionByID(ctx, id)
 	if errors.Is(err, store.ErrNotFound) {
 		return "", fmt.Errorf("%w: there is no revision %d", ErrNotFound, id)
 	}
@@ -45,16 +45,16 @@ type Comparison struct {
 }
 
 // CompareRevisions says what changed from one revision to another.
-func (a *App) CompareRevisions(ctx context.Context, from, to uint) (Comparison, error) {
+func (ws *Workspace) CompareRevisions(ctx context.Context, from, to uint) (Comparison, error) {
 	var docs [2]*declaration.Document
 	var c Comparison
 	for i, id := range []uint{from, to} {
-		r, files, err := a.store.RevisionByID(ctx, id)
+		r, files, err := ws.store.RevisionByID(ctx, id)
 		if err != nil {
 			return c, fmt.Errorf("%w: there is no revision %d", ErrNotFound, id)
 		}
 		var msgs []declaration.Message
-		docs[i], msgs = declaration.ParseFiles(r.Name, []byte(r.Text), a.keptFiles(files))
+		docs[i], msgs = declaration.ParseFiles(r.Name, []byte(r.Text), ws.keptFiles(files))
 		c.Failed = c.Failed || declaration.Failed(msgs)
 		if i == 0 {
 			c.From = r.Text

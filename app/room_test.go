@@ -13,7 +13,7 @@ import (
 
 func TestASweepKeepsInsideTheQuotas(t *testing.T) {
 	a := workspace(t, listen(t, standin.Options{}), nil, "")
-	d, _ := a.Document()
+	d, _ := a.Workspace.Document()
 	now := time.Now()
 	assert.Nil(t, newRoom(d, d.TargetNamed("stand-in"), now), "the target has a pass")
 	r := newRoom(d, d.TargetNamed("staging"), now)
@@ -38,11 +38,11 @@ func TestASweepKeepsInsideTheQuotas(t *testing.T) {
 		require.Zero(t, w)
 	}
 
-	pl, err := a.Plan("staging")
+	pl, err := a.Sweeps.Plan("staging")
 	require.NoError(t, err)
 	assert.NotEmpty(t, pl.Quota)
 	assert.Greater(t, pl.QuotaSeconds, 60.0)
-	pl, err = a.Plan("stand-in")
+	pl, err = a.Sweeps.Plan("stand-in")
 	require.NoError(t, err)
 	assert.Empty(t, pl.Quota)
 }

@@ -28,7 +28,7 @@ const (
 )
 
 type run struct {
-	app      *App
+	sweeps   *Sweeps
 	doc      *declaration.Document
 	target   *declaration.Target
 	plan     *check.Plan
@@ -70,22 +70,22 @@ type run struct {
 }
 
 // newRun makes a run, which lasts as long as ctx.
-func (a *App) newRun(ctx context.Context, d *declaration.Document, t *declaration.Target, base string, pl *check.Plan,
+func (sw *Sweeps) newRun(ctx context.Context, d *declaration.Document, t *declaration.Target, base string, pl *check.Plan,
 	only []*check.Probe, facts *known) (*run, error) {
-	c, err := wire.NewClient(ctx, t, base, wire.NewMasker(a.maskKey), a.dial)
+	c, err := sw.ws.client(ctx, t, base)
 	if err != nil {
 		return nil, err
 	}
 	c.Never = d.Answers.NeverText
-	r := &run{app: a, doc: d, target: t, plan: pl, client: c, probes: only, facts: facts,
+	r := &run{sweeps: sw, doc: d, target: t, plan: pl, client: c, probes: only, facts: facts,
 		pending: map[string][]*check.Probe{}, since: map[string][]*check.Probe{},
 		worked: map[string]bool{}, tried: map[string]int{}, done: make(chan struct{}),
 		lost: map[string]bool{}, public: map[string]token.Keys{}, made: map[uint]store.Made{}}
 	r.journal.write = func(list []store.Probe) error { //nolint:contextcheck // the run has its own
-		return a.store.Record(r.lasting(), list)
+		return sw.store.Record(r.lasting(), list)
 	}
 	r.room = newRoom(d, t, time.Now())
-	r.keys = wire.NewKeyring(d, t, c, a.secrets(ctx))
+	r.keys = wire.NewKeyring(d, t, c, sw.ws.secrets(ctx))
 	r.keys.Answered = r.sessionAnswered
 	r.breaking = wire.NewBreaking(r.keys)
 	r.judge = newJudge(pl, facts.of)
@@ -133,7 +133,7 @@ func (r *run) work() {
 		}
 	}()
 	told := r.tellProgress()
-	r.app.Events.Send(Event{Type: "sweep", Sweep: r.info()})
+	r.sweeps.events.Send(Event{Type: "sweep", Sweep: r.info()})
 	err := r.client.Reach(r.ctx)
 	if err == nil {
 		err = r.phases()
@@ -159,7 +159,7 @@ func (r *run) tellProgress() (end func()) {
 			case <-stop:
 				return
 			case <-tick.C:
-				r.app.Events.Send(Event{Type: "sweep", Sweep: r.info()})
+				r.sweeps.events.Send(Event{Type: "sweep", Sweep: r.info()})
 			}
 		}
 	}()
@@ -244,11 +244,11 @@ func (r *run) keep(p *check.Probe, f *Fact) error {
 		}
 	}
 	r.facts.put(p.Key(), f)
-	told := r.app.Events.Wanted("verdict")
+	told := r.sweeps.events.Wanted("verdict")
 	for _, q := range r.settled(p) {
 		if told && r.facts.of(q.Key()) != nil {
 			t := tickOf(r.plan, r.judge.judge(q))
-			r.app.Events.Send(Event{Type: "verdict", Tick: &t})
+			r.sweeps.events.Send(Event{Type: "verdict", Tick: &t})
 		}
 	}
 	return nil
@@ -293,7 +293,7 @@ func (r *run) finish(err error) {
 	res := Result{Findings: check.Gather(r.plan.Context, r.plan.Families, items), Left: r.plan.Left,
 		Plan: summary(r.doc, r.plan, r.target), Made: r.leftovers(), Unsent: r.unsent(), Checked: r.checked(items)}
 	res.Counts = check.Count(r.plan.Families, items, res.Findings)
-	a := r.app
+	sw := r.sweeps
 	w := r.sweep
 	w.State, w.Note, w.EndedAt = state, note, &now
 	w.Planned += int(r.extra.Load())
@@ -302,10 +302,10 @@ func (r *run) finish(err error) {
 		w.Counts, serr = json.Marshal(res.Counts)
 	}
 	if serr == nil {
-		serr = a.store.SaveSweep(r.lasting(), &w)
+		serr = sw.store.SaveSweep(r.lasting(), &w)
 	}
-	if serr == nil && a.store.ReadOnly() != "" {
-		serr = errors.New(a.store.ReadOnly())
+	if serr == nil && sw.store.ReadOnly() != "" {
+		serr = errors.New(sw.store.ReadOnly())
 	}
 	if serr != nil {
 		res.NotStored = "the result could not be stored: " + serr.Error()
@@ -318,17 +318,16 @@ func (r *run) finish(err error) {
 	r.mu.Unlock()
 	info := runInfo(w)
 	info.Counts = &res.Counts
-	a.mu.Lock()
-	a.ended[w.ID] = ended{info, res}
-	if known := r.facts.read(); state == store.Failed && known.len() == 0 {
-		delete(a.seen, r.target.Name) // what was known before is shown again
-	}
-	a.running = nil
-	a.mu.Unlock()
-	if _, err := a.Prune(r.lasting()); err != nil {
+	sw.mu.Lock()
+	sw.ended[w.ID] = ended{info, res}
+	known := r.facts.read()
+	sw.targets.end(state == store.Failed && known.len() == 0)
+	sw.running = nil
+	sw.mu.Unlock()
+	if _, err := sw.Prune(r.lasting()); err != nil {
 		slog.WarnContext(r.ctx, "exchanges of earlier sweeps were not pruned", "why", err)
 	}
-	a.Events.Send(Event{Type: "sweep", Sweep: r.info()})
+	sw.events.Send(Event{Type: "sweep", Sweep: r.info()})
 }
 
 // ended is a sweep of this process that is over: it is told from here, whatever

@@ -22,7 +22,7 @@ func (r *run) script(p *check.Probe, f *Fact) error {
 	c := *r.plan.Context
 	if c.Longer = r.sweep.Partial; c.Longer {
 		if d := family.Cost(&c, p).Time; d > 0 {
-			r.app.Events.Send(Event{Type: "wait", Text: fmt.Sprintf("%s takes up to %s", r.plan.Says(p),
+			r.sweeps.events.Send(Event{Type: "wait", Text: fmt.Sprintf("%s takes up to %s", r.plan.Says(p),
 				d.Round(time.Second))})
 		}
 	}
@@ -87,7 +87,7 @@ func (r *run) runner(p *check.Probe) wire.Runner {
 		},
 		Landed: func(c check.Call, x check.Exchange) error {
 			if c.Counts != "" { // it was not counted later
-				r.app.spent.add(r.besides(p, c), time.Now().UnixMicro())
+				r.sweeps.spent.add(r.besides(p, c), time.Now().UnixMicro())
 				return nil
 			}
 			if c.Effect == check.Unsafe || c.Effect == check.Creates {

@@ -17,12 +17,12 @@ import (
 )
 
 // secrets look up env:NAME and kept:NAME for who presents them.
-func (a *App) secrets(ctx context.Context) wire.Secrets {
-	return func(v declaration.Value) (string, error) { return a.secret(ctx, v) }
+func (ws *Workspace) secrets(ctx context.Context) wire.Secrets {
+	return func(v declaration.Value) (string, error) { return ws.secret(ctx, v) }
 }
 
 // secret looks up env:NAME and kept:NAME.
-func (a *App) secret(ctx context.Context, v declaration.Value) (string, error) {
+func (ws *Workspace) secret(ctx context.Context, v declaration.Value) (string, error) {
 	switch {
 	case v.Env != "":
 		s, ok := os.LookupEnv(v.Env)
@@ -31,7 +31,7 @@ func (a *App) secret(ctx context.Context, v declaration.Value) (string, error) {
 		}
 		return s, nil
 	case v.Kept != "":
-		s, err := a.store.Unseal(ctx, v.Kept)
+		s, err := ws.store.Unseal(ctx, v.Kept)
 		if errors.Is(err, store.ErrNotFound) {
 			return "", fmt.Errorf("nothing is kept under %s; run  millgate keep %s", v.Kept, v.Kept)
 		}
@@ -54,34 +54,34 @@ func KeepSecret(ctx context.Context, dataDir, name, value string) error {
 }
 
 // tokenWire is a connection to a target for a few requests.
-func (a *App) tokenWire(ctx context.Context, d *declaration.Document, t *declaration.Target) (*wire.Client,
+func (ws *Workspace) tokenWire(ctx context.Context, d *declaration.Document, t *declaration.Target) (*wire.Client,
 	*wire.Keyring, error) {
 	if t == nil {
 		return nil, nil, fmt.Errorf("%w: the declaration has no target", ErrInput)
 	}
-	c, err := wire.NewClient(ctx, t, "", wire.NewMasker(a.maskKey), a.dial)
+	c, err := ws.client(ctx, t, "")
 	if err != nil {
 		return nil, nil, err
 	}
-	return c, wire.NewKeyring(d, t, c, a.secrets(ctx)), nil
+	return c, wire.NewKeyring(d, t, c, ws.secrets(ctx)), nil
 }
 
 // keysOf gathers what tokens of a scheme are verified with; why says where
 // from, or why there are none.
-func (a *App) keysOf(ctx context.Context, d *declaration.Document, t *declaration.Target,
+func (ws *Workspace) keysOf(ctx context.Context, d *declaration.Document, t *declaration.Target,
 	s *declaration.Scheme) (k token.Keys, why string) {
 	if s == nil {
 		return k, "no scheme of the declaration is meant"
 	}
 	switch {
 	case s.Keys.Secret != (declaration.Value{}):
-		v, err := a.secret(ctx, s.Keys.Secret)
+		v, err := ws.secret(ctx, s.Keys.Secret)
 		if err != nil {
 			return k, err.Error()
 		}
 		return token.Keys{Secret: []byte(v)}, "the secret of the declaration"
 	case s.Keys.File != "":
-		dir, _ := a.where()
+		dir, _ := ws.where()
 		b, err := os.ReadFile(filepath.Join(dir, filepath.Base(s.Keys.File)))
 		if err != nil {
 			return k, "the file " + s.Keys.File + " cannot be read"
@@ -93,7 +93,7 @@ func (a *App) keysOf(ctx context.Context, d *declaration.Document, t *declaratio
 		}
 		ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
 		defer cancel()
-		c, err := wire.NewClient(ctx, t, "", wire.NewMasker(a.maskKey), a.dial)
+		c, err := ws.client(ctx, t, "")
 		if err != nil {
 			return k, err.Error()
 		}
@@ -140,4 +140,9 @@ func readKeys(b []byte, from string) (token.Keys, string) {
 		why += " (" + strings.Join(said, "; ") + ")"
 	}
 	return k, why
+}
+
+// client is a connection to a target; base replaces the target's when it is not empty.
+func (ws *Workspace) client(ctx context.Context, t *declaration.Target, base string) (*wire.Client, error) {
+	return wire.NewClient(ctx, t, base, wire.NewMasker(ws.maskKey), ws.Dial)
 }

@@ -35,15 +35,15 @@ type DrillView struct {
 
 // Sessions computes what the declaration's lifetimes come to, at a rate of
 // logouts in an hour, beside what drills measured at a target.
-func (a *App) Sessions(ctx context.Context, target string, logouts float64) ([]Declared, error) {
+func (vw *View) Sessions(ctx context.Context, target string, logouts float64) ([]Declared, error) {
 	if !(logouts >= 0 && logouts <= 1e9) {
 		return nil, fmt.Errorf("%w: the logouts in an hour are a number from 0 to a thousand million", ErrInput)
 	}
-	now := a.present()
+	now := vw.ws.present()
 	d := now.doc
 	drills := map[string][]DrillView{}
 	if t := now.pick(target); t != nil && !now.failed() {
-		s, err := a.look(ctx, now, t)
+		s, err := vw.targets.look(ctx, now, t)
 		if err != nil {
 			return nil, err
 		}

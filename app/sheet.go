@@ -44,11 +44,11 @@ type Sheet struct {
 
 // RouteSheet gathers what a text says about a route; the kept one when it is
 // empty.
-func (a *App) RouteSheet(text, key string) (Sheet, error) {
-	now := a.present()
+func (vw *View) RouteSheet(text, key string) (Sheet, error) {
+	now := vw.ws.present()
 	doc, reviewed, msgs := now.doc, now.reviewed, now.messages
 	if text != "" && text != now.text {
-		doc, msgs = a.parse(text)
+		doc, msgs = vw.ws.parse(text)
 		reviewed = nil
 	}
 	if reviewed == nil {

@@ -28,10 +28,8 @@ type Simulation struct {
 }
 
 // Simulate runs a pattern of calls through a declared quota.
-func (a *App) Simulate(q Simulation) (quota.Simulated, error) {
-	a.mu.Lock()
-	d := a.doc
-	a.mu.Unlock()
+func (vw *View) Simulate(q Simulation) (quota.Simulated, error) {
+	d := vw.ws.present().doc
 	u := d.QuotaNamed(q.Quota)
 	if u == nil {
 		return quota.Simulated{}, fmt.Errorf("%w: there is no quota %q", ErrNotFound, q.Quota)

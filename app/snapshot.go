@@ -10,9 +10,6 @@ import (
 	"millgate/core/finding"
 )
 
-// runs says whether a sweep of a target runs.
-func (p present) runs(target string) bool { return p.running != nil && p.running.target.Name == target }
-
 // snapshot is what is known of a target at a moment, judged by a declaration. It never
 // changes: whoever has one reads it without a lock, however long.
 type snapshot struct {

@@ -51,28 +51,28 @@ func TestAStopWhileWaitingLosesNothing(t *testing.T) {
 				base, end := n.Serve(v)
 				defer end()
 				a := openIn(t, n, fmt.Sprintf(village, base)+c.quota)
-				r, err := a.StartSweep(t.Context(), "t", "")
+				r, err := a.Sweeps.StartSweep(t.Context(), "t", "")
 				require.NoError(t, err)
 				time.Sleep(5 * time.Second)
-				require.NoError(t, a.Stop(r.ID))
-				run, res, err := a.SweepResult(t.Context(), r.ID)
+				require.NoError(t, a.Sweeps.Stop(r.ID))
+				run, res, err := a.Sweeps.SweepResult(t.Context(), r.ID)
 				require.NoError(t, err)
 				assert.Equal(t, store.Stopped, run.State)
 				require.NotEmpty(t, res.Unsent)
 				for _, u := range res.Unsent {
 					assert.NotContains(t, u.Why, "cancel")
 				}
-				facts, lost, err := a.journal(t.Context(), r.ID)
+				facts, lost, err := a.Targets.journal(t.Context(), r.ID)
 				require.NoError(t, err)
 				assert.Empty(t, lost, "it was turned away, not lost")
 				for id, f := range facts {
 					assert.NotContains(t, f.Lost, "cancel", id)
 					assert.NotEqual(t, 429, f.Exchange.Status, id)
 				}
-				again, err := a.Resume(t.Context(), r.ID)
+				again, err := a.Sweeps.Resume(t.Context(), r.ID)
 				require.NoError(t, err)
-				a.Wait(again.ID)
-				run, res, err = a.SweepResult(t.Context(), again.ID)
+				a.Sweeps.Wait(again.ID)
+				run, res, err = a.Sweeps.SweepResult(t.Context(), again.ID)
 				require.NoError(t, err)
 				assert.Equal(t, store.Done, run.State, run.Note)
 				assert.Empty(t, res.Unsent)
@@ -109,11 +109,11 @@ func TestAFullDiskIsTold(t *testing.T) {
 		var err error
 		a, err = Open(t.Context(), data, file)
 		require.NoError(t, err)
-		a.dial = n.Dial
-		r, err := a.StartSweep(t.Context(), "stand-in", "")
+		a.Workspace.Dial = n.Dial
+		r, err := a.Sweeps.StartSweep(t.Context(), "stand-in", "")
 		require.NoError(t, err)
-		a.Wait(r.ID)
-		run, res, err := a.SweepResult(t.Context(), r.ID)
+		a.Sweeps.Wait(r.ID)
+		run, res, err := a.Sweeps.SweepResult(t.Context(), r.ID)
 		require.NoError(t, err)
 		assert.Equal(t, store.Failed, run.State)
 		assert.Equal(t, Doubts, res.Code(run, DefaultMostUnproven, finding.High))
@@ -146,21 +146,21 @@ func TestOneWorkspaceForADirectory(t *testing.T) {
 		require.NoError(t, os.WriteFile(file, fmt.Appendf(nil, village, base), 0o600))
 		a, err := Open(t.Context(), data, file)
 		require.NoError(t, err)
-		a.dial = n.Dial
-		r, err := a.StartSweep(t.Context(), "t", "")
+		a.Workspace.Dial = n.Dial
+		r, err := a.Sweeps.StartSweep(t.Context(), "t", "")
 		require.NoError(t, err)
 		_, err = Open(t.Context(), data, file)
 		require.ErrorIs(t, err, store.ErrInUse)
 		assert.ErrorContains(t, err, fmt.Sprintf("process %d", os.Getpid()))
 		require.NoError(t, KeepSecret(t.Context(), data, "K", "v"))
-		list, err := a.Sweeps(t.Context())
+		list, err := a.Sweeps.Sweeps(t.Context())
 		require.NoError(t, err)
 		assert.Equal(t, store.Running, list[0].State, "it was not marked interrupted")
 		w, err := a.store.SweepByID(t.Context(), r.ID)
 		require.NoError(t, err)
 		assert.Equal(t, store.Running, w.State)
 		close(release)
-		a.Wait(r.ID)
+		a.Sweeps.Wait(r.ID)
 		require.NoError(t, a.Close())
 	})
 }
@@ -184,22 +184,22 @@ func TestReadersWhileProbedAgain(t *testing.T) {
 		base, end := n.Serve(v)
 		defer end()
 		a := openIn(t, n, fmt.Sprintf(village, base))
-		r, err := a.StartSweep(t.Context(), "t", "")
+		r, err := a.Sweeps.StartSweep(t.Context(), "t", "")
 		require.NoError(t, err)
-		a.Wait(r.ID)
+		a.Sweeps.Wait(r.ID)
 		for range 5 {
-			_, err = a.Ticks(t.Context(), "t")
+			_, err = a.View.Ticks(t.Context(), "t")
 			require.NoError(t, err)
-			r, err := a.ProbeAgain(t.Context(), "t", []CrossingKey{{"GET /a", "*"}, {"GET /b", "*"}})
+			r, err := a.Sweeps.ProbeAgain(t.Context(), "t", []CrossingKey{{"GET /a", "*"}, {"GET /b", "*"}})
 			require.NoError(t, err)
 			var g sync.WaitGroup
 			done := make(chan struct{})
 			for _, read := range []func() error{
-				func() error { _, err := a.Worklist(t.Context(), "t"); return err },
-				func() error { _, err := a.Ticks(t.Context(), "t"); return err },
-				func() error { _, err := a.Findings(t.Context(), "t"); return err },
-				func() error { _, err := a.Crossing(t.Context(), "t", "GET /a", "ann"); return err },
-				func() error { _, err := a.Sweeps(t.Context()); return err },
+				func() error { _, err := a.View.Worklist(t.Context(), "t"); return err },
+				func() error { _, err := a.View.Ticks(t.Context(), "t"); return err },
+				func() error { _, err := a.View.Findings(t.Context(), "t"); return err },
+				func() error { _, err := a.View.Crossing(t.Context(), "t", "GET /a", "ann"); return err },
+				func() error { _, err := a.Sweeps.Sweeps(t.Context()); return err },
 			} {
 				g.Go(func() {
 					for {
@@ -212,7 +212,7 @@ func TestReadersWhileProbedAgain(t *testing.T) {
 					}
 				})
 			}
-			a.Wait(r.ID)
+			a.Sweeps.Wait(r.ID)
 			close(done)
 			g.Wait()
 		}
@@ -234,18 +234,18 @@ func TestARestartCheckIsGivenUp(t *testing.T) {
 		defer end()
 		a := openIn(t, n, fmt.Sprintf(village, base)+"quotas:\n  q: { at: GET /a, allow: 4 per 1m, counted_by: "+
 			"everyone }\n")
-		f, err := a.FillForRestart(t.Context(), "t", "q")
+		f, err := a.Sweeps.FillForRestart(t.Context(), "t", "q")
 		require.NoError(t, err)
 		assert.True(t, f.Refused)
 		waiting := func() int {
-			a.mu.Lock()
-			defer a.mu.Unlock()
-			return len(a.restarts)
+			a.Sweeps.mu.Lock()
+			defer a.Sweeps.mu.Unlock()
+			return len(a.Sweeps.restarts)
 		}
 		assert.Equal(t, 1, waiting())
 		time.Sleep(time.Minute + restartWaits + time.Second)
 		assert.Zero(t, waiting())
-		_, err = a.CompareAfterRestart(t.Context(), "t", "q")
+		_, err = a.Sweeps.CompareAfterRestart(t.Context(), "t", "q")
 		assert.ErrorIs(t, err, ErrInput)
 	})
 }
@@ -263,12 +263,12 @@ func TestBrokenTLSIsNoResult(t *testing.T) {
 		"an unknown certificate": secure.URL} {
 		t.Run(name, func(t *testing.T) {
 			a := openIn(t, memnet.New(), fmt.Sprintf(village, base))
-			a.dial = (&net.Dialer{}).DialContext
+			a.Workspace.Dial = (&net.Dialer{}).DialContext
 			begun := time.Now()
-			r, err := a.StartSweep(t.Context(), "t", "")
+			r, err := a.Sweeps.StartSweep(t.Context(), "t", "")
 			require.NoError(t, err)
-			a.Wait(r.ID)
-			run, res, err := a.SweepResult(t.Context(), r.ID)
+			a.Sweeps.Wait(r.ID)
+			run, res, err := a.Sweeps.SweepResult(t.Context(), r.ID)
 			require.NoError(t, err)
 			assert.Equal(t, Doubts, res.Code(run, DefaultMostUnproven, finding.High))
 			assert.Empty(t, res.Findings)

@@ -72,7 +72,7 @@ func BenchmarkSweep50k(b *testing.B) {
 	for b.Loop() {
 		a, err := openFile(b, wide(s.URL, routes, callers), b.TempDir())
 		require.NoError(b, err)
-		_, msgs := a.Document()
+		_, msgs := a.Workspace.Document()
 		require.False(b, declaration.Failed(msgs), "%v", msgs[:min(3, len(msgs))])
 		var peak uint64
 		stop := make(chan struct{})
@@ -89,12 +89,12 @@ func BenchmarkSweep50k(b *testing.B) {
 			}
 		}()
 		from, used := time.Now(), processor(b)
-		r, err := a.StartSweep(b.Context(), "t", "")
+		r, err := a.Sweeps.StartSweep(b.Context(), "t", "")
 		require.NoError(b, err)
-		a.Wait(r.ID)
+		a.Sweeps.Wait(r.ID)
 		took, ourUse := time.Since(from), processor(b)-used
 		close(stop)
-		run, _, err := a.SweepResult(b.Context(), r.ID)
+		run, _, err := a.Sweeps.SweepResult(b.Context(), r.ID)
 		require.NoError(b, err)
 		require.Equal(b, store.Done, run.State, run.Note)
 		ours := float64(run.Planned) / took.Seconds()

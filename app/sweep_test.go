@@ -69,7 +69,7 @@ func openText(t *testing.T, text, data string) *App {
 	a, err := openFile(t, text, data)
 	require.NoError(t, err)
 	t.Cleanup(func() { assert.NoError(t, a.Close()) })
-	_, msgs := a.Document()
+	_, msgs := a.Workspace.Document()
 	require.Empty(t, msgs)
 	return a
 }
@@ -198,11 +198,11 @@ func TestThrottledIsWaitedOut(t *testing.T) {
 	a := openText(t, fmt.Sprintf(small, f.URL, "refused"), "")
 	_, res := sweep(t, a)
 	assert.Empty(t, res.Findings)
-	v, err := a.Crossing(t.Context(), "stand-in", "GET /a", "ann")
+	v, err := a.View.Crossing(t.Context(), "stand-in", "GET /a", "ann")
 	require.NoError(t, err)
 	assert.Equal(t, finding.Agrees, v.Probes[0].Verdict.Kind)
 	assert.Equal(t, 2, v.Probes[0].Fact.Repeats)
-	v, err = a.Crossing(t.Context(), "stand-in", "GET /a", "")
+	v, err = a.View.Crossing(t.Context(), "stand-in", "GET /a", "")
 	require.NoError(t, err)
 	assert.Equal(t, finding.Unproven, v.Probes[0].Verdict.Kind)
 	assert.Contains(t, v.Probes[0].Verdict.Reason, "throttled")
@@ -243,7 +243,7 @@ func TestEndedCredentialIsRenewed(t *testing.T) {
 	a := openText(t, fmt.Sprintf(small, f.URL, "allowed"), "")
 	_, res := sweep(t, a)
 	assert.Empty(t, res.Findings, "a token that expired is not a finding")
-	v, err := a.Crossing(t.Context(), "stand-in", "POST /t", "ann")
+	v, err := a.View.Crossing(t.Context(), "stand-in", "POST /t", "ann")
 	require.NoError(t, err)
 	assert.Equal(t, finding.Agrees, v.Probes[0].Verdict.Kind, v.Probes[0].Verdict.Reason)
 	assert.Greater(t, served.Load(), int32(2), "the ended token was used")
@@ -253,16 +253,16 @@ func TestUnreachableIsNoVerdict(t *testing.T) {
 	t.Setenv("ANN_SECRET", "ann-secret-1")
 	a := openText(t, fmt.Sprintf(small, "http://127.0.0.1:1", "allowed"), "")
 	began := time.Now()
-	r, err := a.StartSweep(t.Context(), "stand-in", "")
+	r, err := a.Sweeps.StartSweep(t.Context(), "stand-in", "")
 	require.NoError(t, err)
-	a.Wait(r.ID)
-	run, res, err := a.SweepResult(t.Context(), r.ID)
+	a.Sweeps.Wait(r.ID)
+	run, res, err := a.Sweeps.SweepResult(t.Context(), r.ID)
 	require.NoError(t, err)
 	assert.Equal(t, store.Failed, run.State)
 	assert.Contains(t, run.Note, "cannot be reached")
 	assert.Empty(t, res.Findings)
 	assert.Less(t, time.Since(began), 10*time.Second)
-	b, err := a.Board(t.Context(), "")
+	b, err := a.View.Board(t.Context(), "")
 	require.NoError(t, err)
 	for _, row := range b.Rows {
 		assert.NotContains(t, row.Verdict, "?")
@@ -273,7 +273,7 @@ func TestMissingSecretsAreSaidBeforeAnythingIsSent(t *testing.T) {
 	o := &obedient{have: map[string]bool{"t0": true}}
 	f := newFake(t, o.serve)
 	a := openText(t, fmt.Sprintf(small, f.URL, "refused"), "")
-	_, err := a.StartSweep(t.Context(), "stand-in", "")
+	_, err := a.Sweeps.StartSweep(t.Context(), "stand-in", "")
 	require.ErrorIs(t, err, ErrInput)
 	assert.ErrorContains(t, err, "ann: the environment variable ANN_SECRET is not set")
 	assert.Empty(t, f.log)
@@ -289,7 +289,7 @@ func TestALoginThatFailsIsSaid(t *testing.T) {
 	require.Len(t, res.Unsent, 1)
 	assert.Contains(t, res.Unsent[0].Why, "ann: the credential cannot be obtained: POST /login answered 401")
 	assert.Positive(t, res.Unsent[0].Probes)
-	list, err := a.Worklist(t.Context(), "")
+	list, err := a.View.Worklist(t.Context(), "")
 	require.NoError(t, err)
 	require.NotEmpty(t, list)
 	assert.Contains(t, list[0].Complaint, "answered 401")
@@ -302,21 +302,21 @@ func TestFailuresForgetNothing(t *testing.T) {
 	f := newFake(t, o.serve)
 	a := openText(t, fmt.Sprintf(small, f.URL, "refused"), "")
 	sweep(t, a)
-	before, err := a.Board(t.Context(), "")
+	before, err := a.View.Board(t.Context(), "")
 	require.NoError(t, err)
 	require.Contains(t, before.Rows[0].Verdict, "=")
 	f.Close()
 	for _, again := range []func() (*Run, error){
-		func() (*Run, error) { return a.ProbeAgain(t.Context(), "stand-in", []CrossingKey{{"GET /a", "ann"}}) },
-		func() (*Run, error) { return a.StartSweep(t.Context(), "stand-in", "") },
+		func() (*Run, error) { return a.Sweeps.ProbeAgain(t.Context(), "stand-in", []CrossingKey{{"GET /a", "ann"}}) },
+		func() (*Run, error) { return a.Sweeps.StartSweep(t.Context(), "stand-in", "") },
 	} {
 		r, err := again()
 		require.NoError(t, err)
-		a.Wait(r.ID)
-		run, _, err := a.SweepResult(t.Context(), r.ID)
+		a.Sweeps.Wait(r.ID)
+		run, _, err := a.Sweeps.SweepResult(t.Context(), r.ID)
 		require.NoError(t, err)
 		require.Equal(t, store.Failed, run.State)
-		after, err := a.Board(t.Context(), "")
+		after, err := a.View.Board(t.Context(), "")
 		require.NoError(t, err)
 		assert.Equal(t, before.Rows, after.Rows)
 	}
@@ -338,18 +338,18 @@ func TestProbeAgainSendsOnlyThat(t *testing.T) {
 	require.Empty(t, res.Findings)
 	open = true
 	sent := len(f.log)
-	r, err := a.ProbeAgain(t.Context(), "stand-in", []CrossingKey{{"GET /a", ""}})
+	r, err := a.Sweeps.ProbeAgain(t.Context(), "stand-in", []CrossingKey{{"GET /a", ""}})
 	require.NoError(t, err)
 	assert.True(t, r.Partial)
-	a.Wait(r.ID)
+	a.Sweeps.Wait(r.ID)
 	assert.Less(t, len(f.log)-sent, 20)
-	fs, err := a.Findings(t.Context(), "")
+	fs, err := a.View.Findings(t.Context(), "")
 	require.NoError(t, err)
 	require.Len(t, fs, 1)
 	assert.Equal(t, finding.Unprotected, fs[0].Kind)
-	_, err = a.ProbeAgain(t.Context(), "stand-in", []CrossingKey{{"GET /nowhere", ""}})
+	_, err = a.Sweeps.ProbeAgain(t.Context(), "stand-in", []CrossingKey{{"GET /nowhere", ""}})
 	assert.ErrorIs(t, err, ErrNotFound)
-	_, err = a.ProbeAgain(t.Context(), "nowhere", nil)
+	_, err = a.Sweeps.ProbeAgain(t.Context(), "nowhere", nil)
 	assert.ErrorIs(t, err, ErrNotFound)
 }
 
@@ -362,32 +362,32 @@ func TestAChangedRuleIsJudgedAnew(t *testing.T) {
 	a := openText(t, fmt.Sprintf(small, f.URL, "refused"), data)
 	sweep(t, a)
 	sent := len(f.log)
-	d := a.Declaration()
-	_, err := a.Keep(t.Context(),
+	d := a.Workspace.Declaration()
+	_, err := a.Workspace.Keep(t.Context(),
 		strings.Replace(d.Text, "{ at: GET /a, who: r }", "{ at: GET /a, who: nobody }", 1), "",
 		d.Revision)
 	require.NoError(t, err)
-	fs, err := a.Findings(t.Context(), "")
+	fs, err := a.View.Findings(t.Context(), "")
 	require.NoError(t, err)
 	require.Len(t, fs, 1)
 	assert.Equal(t, finding.OverPermissive, fs[0].Kind)
 	assert.Len(t, f.log, sent)
 
 	// The same after a restart, from the store.
-	file := filepath.Join(a.dir, a.name)
+	file := filepath.Join(a.Workspace.dir, a.Workspace.name)
 	_, err = Open(t.Context(), data, file)
 	require.ErrorContains(t, err, "in use", "two processes do not write one directory")
 	require.NoError(t, a.Close())
 	b, err := Open(t.Context(), data, file)
 	require.NoError(t, err)
 	defer func() { assert.NoError(t, b.Close()) }()
-	again, err := b.Findings(t.Context(), "")
+	again, err := b.View.Findings(t.Context(), "")
 	require.NoError(t, err)
 	assert.Equal(t, fs, again)
-	v, err := b.Crossing(t.Context(), "", "GET /a", "ann")
+	v, err := b.View.Crossing(t.Context(), "", "GET /a", "ann")
 	require.NoError(t, err)
 	assert.NotEmpty(t, v.History)
-	ticks, err := b.Ticks(t.Context(), "")
+	ticks, err := b.View.Ticks(t.Context(), "")
 	require.NoError(t, err)
 	assert.Greater(t, len(ticks), 10)
 }
@@ -395,16 +395,16 @@ func TestAChangedRuleIsJudgedAnew(t *testing.T) {
 // The file and the interface can be edited side by side.
 func TestAFileChangedElsewhereIsTakenIn(t *testing.T) {
 	a := openText(t, fmt.Sprintf(small, "http://127.0.0.1:1", "refused"), "")
-	d := a.Declaration()
-	file := filepath.Join(a.dir, a.name)
+	d := a.Workspace.Declaration()
+	file := filepath.Join(a.Workspace.dir, a.Workspace.name)
 	require.NoError(t, os.WriteFile(file, []byte(d.Text+"# from an editor\n"), 0o600))
-	_, err := a.Keep(t.Context(), d.Text+"# from the interface\n", "", d.Revision)
+	_, err := a.Workspace.Keep(t.Context(), d.Text+"# from the interface\n", "", d.Revision)
 	require.ErrorIs(t, err, ErrInput, "what was written elsewhere is not lost")
-	now := a.Declaration()
+	now := a.Workspace.Declaration()
 	assert.Equal(t, d.Text+"# from an editor\n", now.Text)
 	assert.Equal(t, d.Revision+1, now.Revision)
-	require.NoError(t, a.Sync(t.Context()))
-	assert.Equal(t, now.Revision, a.Declaration().Revision, "nothing new, no revision")
+	require.NoError(t, a.Workspace.Sync(t.Context()))
+	assert.Equal(t, now.Revision, a.Workspace.Declaration().Revision, "nothing new, no revision")
 }
 
 // What was sent and not answered before a process died.
@@ -415,10 +415,10 @@ func TestResumeSendsNoUnsafeProbeTwice(t *testing.T) {
 	data := t.TempDir()
 	text := fmt.Sprintf(small, f.URL, "allowed")
 	a := openText(t, text, data)
-	d, _ := a.Document()
-	pl := check.NewPlan(d, d.TargetNamed("stand-in"), a.families)
+	d, _ := a.Workspace.Document()
+	pl := check.NewPlan(d, d.TargetNamed("stand-in"), a.Targets.Families)
 	// The journal as a process that was killed leaves it.
-	w := store.Sweep{RevisionID: a.revision.ID, Target: "stand-in", State: store.Running, Planned: len(pl.Probes),
+	w := store.Sweep{RevisionID: a.Workspace.revision.ID, Target: "stand-in", State: store.Running, Planned: len(pl.Probes),
 		StartedAt: time.Now()}
 	require.NoError(t, a.store.AddSweep(t.Context(), &w))
 	lost := ""
@@ -435,16 +435,16 @@ func TestResumeSendsNoUnsafeProbeTwice(t *testing.T) {
 			Route: "DELETE /t/{id}", State: "made"}))
 	require.NoError(t, a.store.InterruptRunning(t.Context()))
 
-	r, err := a.Resume(t.Context(), w.ID)
+	r, err := a.Sweeps.Resume(t.Context(), w.ID)
 	require.NoError(t, err)
-	a.Wait(r.ID)
-	run, res, err := a.SweepResult(t.Context(), w.ID)
+	a.Sweeps.Wait(r.ID)
+	run, res, err := a.Sweeps.SweepResult(t.Context(), w.ID)
 	require.NoError(t, err)
 	assert.Equal(t, store.Done, run.State)
 	assert.Equal(t, len(pl.Probes), run.Planned)
 	assert.Empty(t, res.Findings)
 	assert.NotContains(t, o.have, "t77", "a throwaway record of the journal is removed")
-	v, err := a.Crossing(t.Context(), "stand-in", "POST /go", "ann")
+	v, err := a.View.Crossing(t.Context(), "stand-in", "POST /go", "ann")
 	require.NoError(t, err)
 	for _, p := range v.Probes {
 		if p.Probe.Key() == lost {
@@ -452,9 +452,9 @@ func TestResumeSendsNoUnsafeProbeTwice(t *testing.T) {
 			assert.Contains(t, p.Verdict.Reason, "not sent twice")
 		}
 	}
-	_, err = a.Resume(t.Context(), w.ID)
+	_, err = a.Sweeps.Resume(t.Context(), w.ID)
 	assert.ErrorIs(t, err, ErrInput, "one that is done cannot go on")
-	_, err = a.Resume(t.Context(), 99)
+	_, err = a.Sweeps.Resume(t.Context(), 99)
 	assert.ErrorIs(t, err, ErrNotFound)
 }
 
@@ -483,12 +483,12 @@ func TestSecretsStayInside(t *testing.T) {
 		told.Write(b)
 	}
 	require.Contains(t, told.String(), `"type":"verdict"`)
-	b, err := a.Board(t.Context(), "")
+	b, err := a.View.Board(t.Context(), "")
 	require.NoError(t, err)
 	seen := 0
 	for _, row := range b.Rows {
 		for _, c := range b.Columns {
-			v, err := a.Crossing(t.Context(), "", row.Key, c.Key)
+			v, err := a.View.Crossing(t.Context(), "", row.Key, c.Key)
 			require.NoError(t, err)
 			j, err := json.Marshal(v)
 			require.NoError(t, err)
@@ -517,38 +517,38 @@ func TestSecretsStayInside(t *testing.T) {
 
 func TestKeepRefusesWhatIsWrong(t *testing.T) {
 	a := openText(t, fmt.Sprintf(small, "http://127.0.0.1:1", "refused"), "")
-	d := a.Declaration()
-	_, err := a.Keep(t.Context(), strings.Replace(d.Text, "who: r", "who: q", 1), "", d.Revision)
+	d := a.Workspace.Declaration()
+	_, err := a.Workspace.Keep(t.Context(), strings.Replace(d.Text, "who: r", "who: q", 1), "", d.Revision)
 	require.ErrorIs(t, err, ErrInvalid)
-	_, err = a.Keep(t.Context(), d.Text+"# more\n", "", d.Revision+5)
+	_, err = a.Workspace.Keep(t.Context(), d.Text+"# more\n", "", d.Revision+5)
 	require.ErrorIs(t, err, ErrInput)
-	kept, err := a.Keep(t.Context(), d.Text+"# more\n", "  a note ", d.Revision)
+	kept, err := a.Workspace.Keep(t.Context(), d.Text+"# more\n", "  a note ", d.Revision)
 	require.NoError(t, err)
 	assert.Equal(t, d.Revision+1, kept.Revision)
-	b, err := os.ReadFile(filepath.Join(a.dir, a.name))
+	b, err := os.ReadFile(filepath.Join(a.Workspace.dir, a.Workspace.name))
 	require.NoError(t, err)
 	assert.True(t, strings.HasSuffix(string(b), "# more\n"), "the file holds what was kept")
-	list, err := a.Revisions(t.Context())
+	list, err := a.Workspace.Revisions(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, "a note", list[0].Message)
-	old, err := a.RevisionText(t.Context(), d.Revision)
+	old, err := a.Workspace.RevisionText(t.Context(), d.Revision)
 	require.NoError(t, err)
 	assert.Equal(t, d.Text, old)
 }
 
 func TestCheckSaysWhatChanges(t *testing.T) {
 	a := openText(t, fmt.Sprintf(small, "http://127.0.0.1:1", "refused"), "")
-	text := a.Declaration().Text
-	e := a.Check(strings.Replace(text, "{ at: GET /a, who: r }", "{ at: GET /a, who: anyone }", 1))
+	text := a.Workspace.Declaration().Text
+	e := a.Workspace.Check(strings.Replace(text, "{ at: GET /a, who: r }", "{ at: GET /a, who: anyone }", 1))
 	assert.Equal(t, []access.Turned{{Route: "GET /a", From: "refuse", To: "admit", Letter: "a", Turn: access.Opens}},
 		e.Changes)
-	e = a.Check(strings.Replace(text, "  - { at: POST /go, who: r }\n", "", 1))
+	e = a.Workspace.Check(strings.Replace(text, "  - { at: POST /go, who: r }\n", "", 1))
 	assert.Equal(t, 1, e.Closes)
 	assert.Equal(t, 1, e.Other, "nobody is turned away in another way")
-	e = a.Check(strings.Replace(text, "GET /a, ", "GET /a, GET /b, ", 1))
+	e = a.Workspace.Check(strings.Replace(text, "GET /a, ", "GET /a, GET /b, ", 1))
 	assert.Equal(t, []string{"GET /b"}, e.Added)
 	assert.Zero(t, e.Opens, "a new route is closed")
-	assert.NotEmpty(t, a.Check("millgate: 2").Messages)
+	assert.NotEmpty(t, a.Workspace.Check("millgate: 2").Messages)
 }
 
 func TestImporterStaysInItsFolder(t *testing.T) {
@@ -572,12 +572,12 @@ func TestKeptSecrets(t *testing.T) {
 	data := t.TempDir()
 	text := strings.Replace(fmt.Sprintf(small, "http://127.0.0.1:1", "refused"), "env:ANN_SECRET", "kept:ann", 1)
 	a := openText(t, text, data)
-	d, _ := a.Document()
+	d, _ := a.Workspace.Document()
 	v := d.IdentityNamed("ann").Credentials[0].Fill["p"]
-	_, err := a.secret(t.Context(), v)
+	_, err := a.Workspace.secret(t.Context(), v)
 	require.ErrorContains(t, err, "millgate keep ann")
 	require.NoError(t, KeepSecret(t.Context(), data, "ann", "kept-canary"))
-	got, err := a.secret(t.Context(), v)
+	got, err := a.Workspace.secret(t.Context(), v)
 	require.NoError(t, err)
 	assert.Equal(t, "kept-canary", got)
 	for _, f := range []string{"millgate.db", "millgate.db-wal"} {
@@ -595,21 +595,21 @@ func TestStopLosesNothing(t *testing.T) {
 		o.serve(f, w, r)
 	})
 	a := openText(t, fmt.Sprintf(small, f.URL, "allowed"), "")
-	r, err := a.StartSweep(t.Context(), "stand-in", "")
+	r, err := a.Sweeps.StartSweep(t.Context(), "stand-in", "")
 	require.NoError(t, err)
-	_, err = a.StartSweep(t.Context(), "stand-in", "")
+	_, err = a.Sweeps.StartSweep(t.Context(), "stand-in", "")
 	require.ErrorIs(t, err, ErrBusy)
 	time.Sleep(150 * time.Millisecond)
-	require.NoError(t, a.Stop(r.ID))
-	run, res, err := a.SweepResult(t.Context(), r.ID)
+	require.NoError(t, a.Sweeps.Stop(r.ID))
+	run, res, err := a.Sweeps.SweepResult(t.Context(), r.ID)
 	require.NoError(t, err)
 	assert.Equal(t, store.Stopped, run.State)
 	assert.Contains(t, run.Note, "stopped after")
 	assert.Positive(t, res.Counts.Crossings[finding.Agrees]+res.Counts.Crossings[finding.Unproven])
-	r, err = a.Resume(t.Context(), r.ID)
+	r, err = a.Sweeps.Resume(t.Context(), r.ID)
 	require.NoError(t, err)
-	a.Wait(r.ID)
-	run, res, err = a.SweepResult(t.Context(), r.ID)
+	a.Sweeps.Wait(r.ID)
+	run, res, err = a.Sweeps.SweepResult(t.Context(), r.ID)
 	require.NoError(t, err)
 	assert.Equal(t, store.Done, run.State)
 	assert.Empty(t, res.Findings)

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"sort"
 	"strings"
+	"sync"
 	"time"
 
 	"millgate/core/check"
@@ -14,57 +15,128 @@ import (
 	"millgate/store"
 )
 
+// Sweeps begins, stops and tells of sweeps. It is safe for concurrent use.
+type Sweeps struct {
+	// Ask asks a person a question that can be answered with yes; nil is nobody.
+	Ask func(question string) bool
+	// KeepGoing goes on when a target begins to fail.
+	KeepGoing bool
+	// Retention is what of earlier sweeps is kept once another one has ended.
+	Retention Retention
+
+	store   *store.Store
+	events  *Hub
+	ws      *Workspace
+	targets *Targets
+	spent   spent // what drills used of other quotas
+
+	mu       sync.Mutex
+	running  *run
+	starting string // the target of a sweep that is about to run; "" without
+	closed   bool
+	restarts map[[2]string]*restarting // checks between their two halves
+	ended    map[uint]ended            // sweeps of this process
+}
+
+func newSweeps(st *store.Store, events *Hub, ws *Workspace, targets *Targets) *Sweeps {
+	return &Sweeps{store: st, events: events, ws: ws, targets: targets, restarts: map[[2]string]*restarting{},
+		ended: map[uint]ended{}}
+}
+
+// close stops what runs.
+func (sw *Sweeps) close() {
+	sw.mu.Lock()
+	r := sw.running
+	sw.closed = true
+	for k, w := range sw.restarts {
+		w.end()
+		delete(sw.restarts, k)
+	}
+	sw.mu.Unlock()
+	if r != nil {
+		r.stop()
+		<-r.done
+	}
+}
+
+// current is the sweep that runs, nil without.
+func (sw *Sweeps) current() *run {
+	sw.mu.Lock()
+	defer sw.mu.Unlock()
+	return sw.running
+}
+
+// busy says whether a sweep runs or is about to.
+func (sw *Sweeps) busy() bool {
+	sw.mu.Lock()
+	defer sw.mu.Unlock()
+	return sw.running != nil || sw.starting != ""
+}
+
+// hold lets no sweep begin until it is released.
+func (sw *Sweeps) hold(target string) (release func(), err error) {
+	if err := sw.begin(target, nil); err != nil {
+		return nil, err
+	}
+	return func() {
+		sw.mu.Lock()
+		defer sw.mu.Unlock()
+		sw.starting = ""
+	}, nil
+}
+
 // StartSweep begins a whole sweep. base replaces the target's base when it is
 // not empty.
-func (a *App) StartSweep(ctx context.Context, target, base string) (*Run, error) {
-	now := a.present()
+func (sw *Sweeps) StartSweep(ctx context.Context, target, base string) (*Run, error) {
+	now := sw.ws.present()
 	d, t, err := now.current(target)
 	if err != nil {
 		return nil, err
 	}
-	pl := check.NewPlan(d, t, a.families)
-	if err := a.secretsOf(ctx, d, pl); err != nil {
+	pl := check.NewPlan(d, t, sw.targets.Families)
+	if err := sw.secretsOf(ctx, d, pl); err != nil {
 		return nil, err
 	}
 	if len(pl.Probes) == 0 {
 		return nil, fmt.Errorf("%w: there is nothing to send: no route of the inventory can be probed", ErrInput)
 	}
-	return a.start(ctx, d, t, base, pl, pl.Probes, newKnown(nil), store.Sweep{Planned: len(pl.Probes),
+	return sw.start(ctx, d, t, base, pl, pl.Probes, newKnown(nil), store.Sweep{Planned: len(pl.Probes),
 		RevisionID: now.revision.ID}, nil)
 }
 
 // start begins a sweep: there is one at a time.
-func (a *App) start(ctx context.Context, d *declaration.Document, t *declaration.Target, base string,
+func (sw *Sweeps) start(ctx context.Context, d *declaration.Document, t *declaration.Target, base string,
 	pl *check.Plan, only []*check.Probe, facts *known, w store.Sweep, lost map[string]bool) (*Run, error) {
 	var again *known // what probes that are sent again belong to
 	if w.Partial {
 		again = facts
 	}
-	if err := a.begin(t.Name, again); err != nil {
+	if err := sw.begin(t.Name, again); err != nil {
 		return nil, err
 	}
-	r, err := a.newRun(context.WithoutCancel(ctx), d, t, base, pl, only, facts)
+	now := sw.ws.present()
+	r, err := sw.newRun(context.WithoutCancel(ctx), d, t, base, pl, only, facts)
 	if err == nil {
 		if w.ID == 0 {
 			w.Target, w.Base, w.StartedAt = t.Name, base, time.Now()
 		}
 		w.State, w.EndedAt, w.Note = store.Running, nil, ""
-		if err = a.store.SaveSweep(ctx, &w); err != nil {
+		if err = sw.store.SaveSweep(ctx, &w); err != nil {
 			err = fmt.Errorf("%w: %w", ErrNotStored, err)
 		}
 	}
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	a.starting = ""
+	sw.mu.Lock()
+	defer sw.mu.Unlock()
+	sw.starting = ""
 	switch {
 	case err != nil:
 		return nil, err
-	case a.closed:
+	case sw.closed:
 		r.client.Close()
 		return nil, fmt.Errorf("%w: the workspace was closed meanwhile", ErrNotStored)
 	}
 	r.sweep = w
-	delete(a.ended, w.ID)
+	delete(sw.ended, w.ID)
 	for id := range lost {
 		r.lost[id] = true
 	}
@@ -77,15 +149,16 @@ func (a *App) start(ctx context.Context, d *declaration.Document, t *declaration
 				r.before[p.Key()] = f
 			}
 		}
+		sw.targets.begin(now, t.Name, nil, 0)
 	} else {
 		for _, p := range only {
 			if facts.of(p.Key()) != nil {
 				r.counted.Add(1)
 			}
 		}
-		a.seen[t.Name] = &observed{facts: facts, sweep: w.ID}
+		sw.targets.begin(now, t.Name, facts, w.ID)
 	}
-	a.running = r
+	sw.running = r
 	i := r.info()
 	go r.work() //nolint:contextcheck // a sweep lasts longer than the question
 	return i, nil
@@ -93,26 +166,26 @@ func (a *App) start(ctx context.Context, d *declaration.Document, t *declaration
 
 // begin makes sure that no other sweep begins meanwhile, and that none came since again was
 // read, unless that is nil.
-func (a *App) begin(target string, again *known) error {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	busy := a.starting
-	if a.running != nil {
-		busy = a.running.target.Name
+func (sw *Sweeps) begin(target string, again *known) error {
+	sw.mu.Lock()
+	defer sw.mu.Unlock()
+	busy := sw.starting
+	if sw.running != nil {
+		busy = sw.running.target.Name
 	}
 	if busy != "" {
 		return fmt.Errorf("%w against %s; stop it first", ErrBusy, busy)
 	}
-	if o := a.seen[target]; again != nil && (o == nil || o.facts != again) {
+	if again != nil && !sw.targets.holds(sw.ws.present(), target, again) {
 		return fmt.Errorf("%w: another sweep came between; send them again", ErrBusy)
 	}
-	a.starting = target
+	sw.starting = target
 	return nil
 }
 
 // secretsOf looks up every secret that the plan needs, so that a sweep does not
 // begin only to find them missing. All that are missing are said at once.
-func (a *App) secretsOf(ctx context.Context, d *declaration.Document, pl *check.Plan) error {
+func (sw *Sweeps) secretsOf(ctx context.Context, d *declaration.Document, pl *check.Plan) error {
 	need := map[string]bool{}
 	for _, p := range pl.Probes {
 		if p.Caller.Identity != "" {
@@ -129,7 +202,7 @@ func (a *App) secretsOf(ctx context.Context, d *declaration.Document, pl *check.
 				continue
 			}
 			for _, v := range c.Fill {
-				if _, err := a.secret(ctx, v); err != nil {
+				if _, err := sw.ws.secret(ctx, v); err != nil {
 					missing = append(missing, id.Name+": "+err.Error())
 				}
 			}
@@ -143,8 +216,8 @@ func (a *App) secretsOf(ctx context.Context, d *declaration.Document, pl *check.
 }
 
 // Stop ends the running sweep; it returns when it has ended.
-func (a *App) Stop(id uint) error {
-	r := a.present().running
+func (sw *Sweeps) Stop(id uint) error {
+	r := sw.current()
 	if r == nil || r.sweep.ID != id {
 		return fmt.Errorf("%w: sweep %d is not running", ErrNotFound, id)
 	}
@@ -154,8 +227,8 @@ func (a *App) Stop(id uint) error {
 }
 
 // Wait returns when the sweep has ended.
-func (a *App) Wait(id uint) {
-	r := a.present().running
+func (sw *Sweeps) Wait(id uint) {
+	r := sw.current()
 	if r != nil && r.sweep.ID == id {
 		<-r.done
 	}
@@ -163,8 +236,8 @@ func (a *App) Wait(id uint) {
 
 // Resume goes on with a sweep that was interrupted or stopped, with the
 // declaration it was begun with.
-func (a *App) Resume(ctx context.Context, id uint) (*Run, error) {
-	w, err := a.store.SweepByID(ctx, id)
+func (sw *Sweeps) Resume(ctx context.Context, id uint) (*Run, error) {
+	w, err := sw.store.SweepByID(ctx, id)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil, fmt.Errorf("%w: there is no sweep %d", ErrNotFound, id)
 	}
@@ -181,15 +254,15 @@ func (a *App) Resume(ctx context.Context, id uint) (*Run, error) {
 	if w.Partial {
 		return nil, fmt.Errorf("%w: probes that were sent again cannot be gone on with; send them again", ErrInput)
 	}
-	now := a.present()
+	now := sw.ws.present()
 	d := now.doc
 	if w.RevisionID != now.revision.ID {
-		rev, _, err := a.store.RevisionByID(ctx, w.RevisionID)
+		rev, _, err := sw.store.RevisionByID(ctx, w.RevisionID)
 		if err != nil {
 			return nil, err
 		}
 		var msgs []declaration.Message
-		if d, msgs = a.parse(rev.Text); declaration.Failed(msgs) {
+		if d, msgs = sw.ws.parse(rev.Text); declaration.Failed(msgs) {
 			return nil, fmt.Errorf("%w: revision %d, with which it began, can no longer be read", ErrInvalid,
 				w.RevisionID)
 		}
@@ -198,18 +271,18 @@ func (a *App) Resume(ctx context.Context, id uint) (*Run, error) {
 	if t == nil {
 		return nil, fmt.Errorf("%w: there is no target %q", ErrNotFound, w.Target)
 	}
-	pl := check.NewPlan(d, t, a.families)
-	facts, lost, err := a.journal(ctx, id)
+	pl := check.NewPlan(d, t, sw.targets.Families)
+	facts, lost, err := sw.targets.journal(ctx, id)
 	if err != nil {
 		return nil, err
 	}
-	return a.start(ctx, d, t, w.Base, pl, pl.Probes, newKnown(facts), w, lost)
+	return sw.start(ctx, d, t, w.Base, pl, pl.Probes, newKnown(facts), w, lost)
 }
 
 // Sweeps lists the newest sweeps.
-func (a *App) Sweeps(ctx context.Context) ([]*Run, error) {
-	running := a.present().running
-	list, err := a.store.Sweeps(ctx, "", 100)
+func (sw *Sweeps) Sweeps(ctx context.Context) ([]*Run, error) {
+	running := sw.current()
+	list, err := sw.store.Sweeps(ctx, "", 100)
 	if err != nil {
 		return nil, err
 	}
@@ -224,15 +297,15 @@ func (a *App) Sweeps(ctx context.Context) ([]*Run, error) {
 }
 
 // SweepResult returns what an ended sweep came to.
-func (a *App) SweepResult(ctx context.Context, id uint) (*Run, Result, error) {
+func (sw *Sweeps) SweepResult(ctx context.Context, id uint) (*Run, Result, error) {
 	var res Result
-	a.mu.Lock()
-	e, here := a.ended[id]
-	a.mu.Unlock()
+	sw.mu.Lock()
+	e, here := sw.ended[id]
+	sw.mu.Unlock()
 	if here {
 		return e.run, e.res, nil
 	}
-	w, err := a.store.SweepByID(ctx, id)
+	w, err := sw.store.SweepByID(ctx, id)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil, res, fmt.Errorf("%w: there is no sweep %d", ErrNotFound, id)
 	}

@@ -23,8 +23,8 @@ type Choice struct {
 
 // Import makes what was chosen part of the text and returns it, not kept yet. A
 // file that routes are imported from is put beside the declaration.
-func (a *App) Import(q ImportRequest, take []Choice, proposals []string) (text string, routes int, err error) {
-	p, doc, err := a.preview(q)
+func (im *Imports) Import(q ImportRequest, take []Choice, proposals []string) (text string, routes int, err error) {
+	p, doc, err := im.preview(q)
 	if err != nil {
 		return "", 0, err
 	}
@@ -35,7 +35,7 @@ func (a *App) Import(q ImportRequest, take []Choice, proposals []string) (text s
 	}
 	var edits []layout.Edit
 	if p.Kind == KindOpenAPI {
-		name, err := a.putBeside(q)
+		name, err := im.putBeside(q)
 		if err != nil {
 			return "", 0, err
 		}
@@ -136,9 +136,9 @@ func routeEdits(text, kind string, it inventory.Item, c Choice) (edits []layout.
 
 // putBeside writes the files of an import beside the declaration, under names
 // that no other file has.
-func (a *App) putBeside(q ImportRequest) (string, error) {
+func (im *Imports) putBeside(q ImportRequest) (string, error) {
 	main := ""
-	dir, declared := a.where()
+	dir, declared := im.ws.where()
 	for i, f := range q.Files {
 		name := filepath.Base(filepath.Clean("/" + filepath.ToSlash(f.Name)))
 		if name == "/" || name == "." || strings.HasPrefix(name, ".") {

@@ -3,10 +3,77 @@ package app
 import (
 	"context"
 	"fmt"
+	"sync"
 	"sync/atomic"
 
+	"golang.org/x/sync/singleflight"
+
+	"millgate/core/check"
+	"millgate/core/check/families"
 	"millgate/core/declaration"
+	"millgate/store"
 )
+
+// Targets is what is known of the targets of a declaration. It is safe for concurrent use.
+type Targets struct {
+	Families check.Families // what a sweep checks
+
+	store *store.Store
+	looks singleflight.Group // of who wants to know the same
+
+	mu    sync.Mutex
+	file  string               // of the declaration whose targets they are
+	seen  map[string]*observed // by target
+	swept string               // the target that a sweep writes; "" without
+}
+
+func newTargets(st *store.Store) *Targets {
+	return &Targets{Families: families.All, store: st, seen: map[string]*observed{}}
+}
+
+// of is what is known of a declaration's targets: of another file's it is something else. The
+// caller holds the lock.
+func (ts *Targets) of(p present) map[string]*observed {
+	if ts.file != p.file() {
+		ts.file, ts.seen = p.file(), map[string]*observed{}
+	}
+	return ts.seen
+}
+
+// running says whether a sweep of a target runs.
+func (ts *Targets) running(target string) bool {
+	ts.mu.Lock()
+	defer ts.mu.Unlock()
+	return ts.swept == target && target != ""
+}
+
+// holds says whether facts are still what is known of a target.
+func (ts *Targets) holds(p present, target string, facts *known) bool {
+	ts.mu.Lock()
+	defer ts.mu.Unlock()
+	o := ts.of(p)[target]
+	return o != nil && o.facts == facts
+}
+
+// begin says that a sweep writes a target from now on. Facts of a whole one are all that is known
+// of it; without any, those that are known change.
+func (ts *Targets) begin(p present, target string, facts *known, sweep uint) {
+	ts.mu.Lock()
+	defer ts.mu.Unlock()
+	if ts.swept = target; facts != nil {
+		ts.of(p)[target] = &observed{facts: facts, sweep: sweep}
+	}
+}
+
+// end says that the sweep has ended. Where it came to nothing, what was known before is read again.
+func (ts *Targets) end(nothing bool) {
+	ts.mu.Lock()
+	defer ts.mu.Unlock()
+	if nothing {
+		delete(ts.seen, ts.swept)
+	}
+	ts.swept = ""
+}
 
 // observed is what is known of a target since its last whole sweep, and what was made of it
 // last.
@@ -18,18 +85,18 @@ type observed struct {
 
 // look is a target as it is now: with all that is known when it is asked for. Those who ask at
 // the same time share the work; no sweep waits for it, and it waits for no sweep.
-func (a *App) look(ctx context.Context, p present, t *declaration.Target) (*snapshot, error) {
+func (ts *Targets) look(ctx context.Context, p present, t *declaration.Target) (*snapshot, error) {
 	for {
-		o, err := a.observe(ctx, t.Name)
+		o, err := ts.observe(ctx, p, t.Name)
 		if err != nil {
 			return nil, err
 		}
-		changes, running := o.facts.changed(), p.runs(t.Name)
+		changes, running := o.facts.changed(), ts.running(t.Name)
 		if s := o.last.Load(); s.of(p.doc, changes, running) {
 			return s, nil
 		}
-		v, err, _ := a.looks.Do(fmt.Sprintf("%p %p %s %t", o, p.doc, t.Name, running), func() (any, error) {
-			s := o.judge(p.doc, t, a.families, running)
+		v, err, _ := ts.looks.Do(fmt.Sprintf("%p %p %s %t", o, p.doc, t.Name, running), func() (any, error) {
+			s := o.judge(p.doc, t, ts.Families, running)
 			o.last.Store(s)
 			return s, nil
 		})
@@ -45,21 +112,21 @@ func (a *App) look(ctx context.Context, p present, t *declaration.Target) (*snap
 
 // observe is what is known of a target: its last whole sweep and what was sent again since. It
 // is read from the store the first time.
-func (a *App) observe(ctx context.Context, target string) (*observed, error) {
+func (ts *Targets) observe(ctx context.Context, p present, target string) (*observed, error) {
 	seen := func() *observed {
-		a.mu.Lock()
-		defer a.mu.Unlock()
-		return a.seen[target]
+		ts.mu.Lock()
+		defer ts.mu.Unlock()
+		return ts.of(p)[target]
 	}
 	if o := seen(); o != nil {
 		return o, nil
 	}
-	v, err, _ := a.looks.Do("read "+target, func() (any, error) {
+	v, err, _ := ts.looks.Do("read "+p.file()+" "+target, func() (any, error) {
 		ctx := context.WithoutCancel(ctx) // others may want it as well
 		if o := seen(); o != nil {
 			return o, nil
 		}
-		list, err := a.store.Standing(ctx, target)
+		list, err := ts.store.Standing(ctx, target)
 		if err != nil {
 			return nil, err
 		}
@@ -69,17 +136,17 @@ func (a *App) observe(ctx context.Context, target string) (*observed, error) {
 				o.sweep = w.ID
 			}
 		}
-		facts, _, err := a.journal(ctx, ids...)
+		facts, _, err := ts.journal(ctx, ids...)
 		if err != nil {
 			return nil, err
 		}
 		o.facts = newKnown(facts)
-		a.mu.Lock()
-		defer a.mu.Unlock()
-		if now := a.seen[target]; now != nil { // a sweep began meanwhile
+		ts.mu.Lock()
+		defer ts.mu.Unlock()
+		if now := ts.of(p)[target]; now != nil { // a sweep began meanwhile
 			return now, nil
 		}
-		a.seen[target] = o
+		ts.of(p)[target] = o
 		return o, nil
 	})
 	if err != nil {

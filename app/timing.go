@@ -16,14 +16,14 @@ const timingPairs = 12
 
 // CompareLogins compares how long a login with a wrong secret takes for a
 // known and for an unknown name. Nothing of it is kept.
-func (a *App) CompareLogins(ctx context.Context, target, identity, scheme string) (session.Timing, error) {
-	d, t, err := a.present().current(target)
+func (sw *Sweeps) CompareLogins(ctx context.Context, target, identity, scheme string) (session.Timing, error) {
+	d, t, err := sw.ws.present().current(target)
 	if err != nil {
 		return session.Timing{}, err
 	}
 	id, s := d.IdentityNamed(identity), d.SchemeNamed(scheme)
 	switch {
-	case a.busy():
+	case sw.busy():
 		return session.Timing{}, fmt.Errorf("%w: its requests would be part of what is measured", ErrBusy)
 	case id == nil || s == nil || s.Login == nil || id.Credential(scheme) == nil:
 		return session.Timing{}, fmt.Errorf("%w: %s does not log in with %s", ErrInput, identity, scheme)
@@ -31,12 +31,12 @@ func (a *App) CompareLogins(ctx context.Context, target, identity, scheme string
 		return session.Timing{}, fmt.Errorf("%w: target %s does not allow wrong logins; write  unsafe: allowed",
 			ErrInput, t.Name)
 	}
-	c, err := wire.NewClient(ctx, t, "", wire.NewMasker(a.maskKey), a.dial)
+	c, err := sw.ws.client(ctx, t, "")
 	if err != nil {
 		return session.Timing{}, err
 	}
 	defer c.Close()
-	f, err := wire.Runner{Keys: wire.NewKeyring(d, t, c, a.secrets(ctx))}.Run(ctx,
+	f, err := wire.Runner{Keys: wire.NewKeyring(d, t, c, sw.ws.secrets(ctx))}.Run(ctx,
 		logins.Timing(&check.Context{Doc: d, Target: t}, identity, scheme, timingPairs))
 	if err != nil {
 		return session.Timing{}, err

@@ -11,7 +11,16 @@ import (
 
 	"millgate/core/declaration"
 	"millgate/core/token"
+	"millgate/store"
 )
+
+// Tokens judges, keeps and makes tokens.
+type Tokens struct {
+	store *store.Store
+	ws    *Workspace
+}
+
+func newTokens(st *store.Store, ws *Workspace) *Tokens { return &Tokens{st, ws} }
 
 // TokenQuery is a token to judge: a text, or one that Mill Gate obtains for an
 // identity, or one that was kept.
@@ -87,8 +96,8 @@ func parts(o *token.Object) []TokenPart {
 }
 
 // lookAt is the document with one of its targets, without the lock.
-func (a *App) lookAt(target string) (*declaration.Document, *declaration.Target, error) {
-	now := a.present()
+func (tk *Tokens) lookAt(target string) (*declaration.Document, *declaration.Target, error) {
+	now := tk.ws.present()
 	t := now.pick(target)
 	if target != "" && (t == nil || t.Name != target) {
 		return now.doc, nil, fmt.Errorf("%w: there is no target %q", ErrNotFound, target)
@@ -97,19 +106,19 @@ func (a *App) lookAt(target string) (*declaration.Document, *declaration.Target,
 }
 
 // JudgeToken judges a token and says what it opens.
-func (a *App) JudgeToken(ctx context.Context, q TokenQuery) (TokenView, error) {
-	d, t, err := a.lookAt(q.Target)
+func (tk *Tokens) JudgeToken(ctx context.Context, q TokenQuery) (TokenView, error) {
+	d, t, err := tk.lookAt(q.Target)
 	if err != nil {
 		return TokenView{}, err
 	}
 	text := q.Text
 	switch {
 	case q.Obtain:
-		if text, q.Scheme, err = a.obtain(ctx, d, t, q); err != nil {
+		if text, q.Scheme, err = tk.obtain(ctx, d, t, q); err != nil {
 			return TokenView{}, err
 		}
 	case q.Kept != "":
-		if text, err = a.store.Unseal(ctx, keptToken+q.Kept); err != nil {
+		if text, err = tk.store.Unseal(ctx, keptToken+q.Kept); err != nil {
 			return TokenView{}, fmt.Errorf("%w: no token is kept as %q", ErrNotFound, q.Kept)
 		}
 	}
@@ -132,7 +141,7 @@ func (a *App) JudgeToken(ctx context.Context, q TokenQuery) (TokenView, error) {
 	}
 	if c.Scheme != nil && c.Scheme.Introspect != nil && tok.Kind == token.Opaque && !q.Refresh {
 		if q.Ask || q.Obtain { // what was pasted leaves the machine on request only
-			if err := a.introspect(ctx, d, t, c.Scheme, tok); err != nil {
+			if err := tk.introspect(ctx, d, t, c.Scheme, tok); err != nil {
 				return TokenView{}, err
 			}
 		}
@@ -140,7 +149,7 @@ func (a *App) JudgeToken(ctx context.Context, q TokenQuery) (TokenView, error) {
 	v := TokenView{Kind: tok.Kind, Subject: token.Subject(tok), Header: parts(&tok.Header), Claims: parts(&tok.Claims),
 		Reach: []token.Opens{}}
 	if tok.Kind == token.Signed {
-		c.Keys, v.KeySource = a.keysOf(ctx, d, t, c.Scheme)
+		c.Keys, v.KeySource = tk.ws.keysOf(ctx, d, t, c.Scheme)
 		c.NoKeys = v.KeySource
 	}
 	v.Judgements = token.Judge(tok, c)
@@ -181,9 +190,9 @@ func (a *App) JudgeToken(ctx context.Context, q TokenQuery) (TokenView, error) {
 }
 
 // introspect asks the issuer about an opaque token.
-func (a *App) introspect(ctx context.Context, d *declaration.Document, t *declaration.Target, s *declaration.Scheme,
+func (tk *Tokens) introspect(ctx context.Context, d *declaration.Document, t *declaration.Target, s *declaration.Scheme,
 	tok *token.Token) error {
-	client, keys, err := a.tokenWire(ctx, d, t)
+	client, keys, err := tk.ws.tokenWire(ctx, d, t)
 	if err != nil {
 		return err
 	}
@@ -224,7 +233,7 @@ func axis(t *token.Token, c token.Context) TokenAxis {
 }
 
 // obtain logs in as an identity, for a bearer scheme of it.
-func (a *App) obtain(ctx context.Context, d *declaration.Document, t *declaration.Target, q TokenQuery) (text,
+func (tk *Tokens) obtain(ctx context.Context, d *declaration.Document, t *declaration.Target, q TokenQuery) (text,
 	scheme string, err error) {
 	id := d.IdentityNamed(q.Identity)
 	if id == nil {
@@ -235,7 +244,7 @@ func (a *App) obtain(ctx context.Context, d *declaration.Document, t *declaratio
 		if s == nil || s.Kind != declaration.Bearer || q.Scheme != "" && s.Name != q.Scheme {
 			continue
 		}
-		client, keys, err := a.tokenWire(ctx, d, t)
+		client, keys, err := tk.ws.tokenWire(ctx, d, t)
 		if err != nil {
 			return "", "", err
 		}

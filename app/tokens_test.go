@@ -35,7 +35,7 @@ func has(list []token.Judgement, id string) bool {
 // to the routes that it opens; its text never comes back.
 func TestJudgeAnObtainedToken(t *testing.T) {
 	a := workspace(t, listen(t, standin.Options{}), nil, "")
-	v, err := a.JudgeToken(context.Background(), TokenQuery{Obtain: true, Identity: "sanna"})
+	v, err := a.Tokens.JudgeToken(context.Background(), TokenQuery{Obtain: true, Identity: "sanna"})
 	require.NoError(t, err)
 	assert.Empty(t, v.Judgements)
 	assert.Equal(t, token.Takes, v.Outcome)
@@ -54,17 +54,17 @@ func TestJudgeAnObtainedToken(t *testing.T) {
 	require.NoError(t, err)
 	assert.NotContains(t, string(b), "eyJhbGciOi")
 
-	_, err = a.JudgeToken(context.Background(), TokenQuery{Obtain: true, Identity: "lanternfish"})
+	_, err = a.Tokens.JudgeToken(context.Background(), TokenQuery{Obtain: true, Identity: "lanternfish"})
 	require.ErrorContains(t, err, "no bearer credential")
-	_, err = a.JudgeToken(context.Background(), TokenQuery{Text: " \n"})
+	_, err = a.Tokens.JudgeToken(context.Background(), TokenQuery{Text: " \n"})
 	require.ErrorIs(t, err, ErrInput)
-	_, err = a.JudgeToken(context.Background(), TokenQuery{Text: "x", Target: "nowhere"})
+	_, err = a.Tokens.JudgeToken(context.Background(), TokenQuery{Text: "x", Target: "nowhere"})
 	require.ErrorIs(t, err, ErrNotFound)
 }
 
 func TestLongLivedTokensAreFound(t *testing.T) {
 	a := workspace(t, listen(t, standin.Options{Flaws: []standin.Flaw{standin.LongLife}}), nil, "")
-	v, err := a.JudgeToken(context.Background(), TokenQuery{Obtain: true, Identity: "imre"})
+	v, err := a.Tokens.JudgeToken(context.Background(), TokenQuery{Obtain: true, Identity: "imre"})
 	require.NoError(t, err)
 	assert.True(t, has(v.Judgements, "too-long"))
 }
@@ -75,19 +75,19 @@ func TestKeptTokens(t *testing.T) {
 	require.NoError(t, err)
 	defer func() { assert.NoError(t, a.Close()) }()
 	require.NoError(t, KeepSecret(t.Context(), data, "OTHER", "x"))
-	require.NoError(t, a.KeepToken(t.Context(), "of imre", "Bearer eyJhbGciOiJub25lIn0.eyJzdWIiOiJpbXJlIn0."))
-	names, err := a.KeptTokens(t.Context())
+	require.NoError(t, a.Tokens.KeepToken(t.Context(), "of imre", "Bearer eyJhbGciOiJub25lIn0.eyJzdWIiOiJpbXJlIn0."))
+	names, err := a.Tokens.KeptTokens(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, []string{"of imre"}, names, "other secrets are no tokens")
-	v, err := a.JudgeToken(context.Background(), TokenQuery{Kept: "of imre"})
+	v, err := a.Tokens.JudgeToken(context.Background(), TokenQuery{Kept: "of imre"})
 	require.NoError(t, err)
 	assert.Equal(t, "imre", v.Subject)
-	require.NoError(t, a.ForgetToken(t.Context(), "of imre"))
-	require.ErrorIs(t, a.ForgetToken(t.Context(), "of imre"), ErrNotFound)
-	_, err = a.JudgeToken(context.Background(), TokenQuery{Kept: "of imre"})
+	require.NoError(t, a.Tokens.ForgetToken(t.Context(), "of imre"))
+	require.ErrorIs(t, a.Tokens.ForgetToken(t.Context(), "of imre"), ErrNotFound)
+	_, err = a.Tokens.JudgeToken(context.Background(), TokenQuery{Kept: "of imre"})
 	require.ErrorIs(t, err, ErrNotFound)
 	for _, bad := range [][2]string{{"", "x"}, {"n", " "}, {strings.Repeat("n", 99), "x"}} {
-		require.ErrorIs(t, a.KeepToken(t.Context(), bad[0], bad[1]), ErrInput)
+		require.ErrorIs(t, a.Tokens.KeepToken(t.Context(), bad[0], bad[1]), ErrInput)
 	}
 }
 
@@ -99,9 +99,9 @@ func TestMintedTokensAreSound(t *testing.T) {
 	require.NoError(t, err)
 	jwk, err := json.Marshal(jose.JSONWebKey{Key: key, KeyID: "t1"})
 	require.NoError(t, err)
-	s, err := a.MintToken(MintQuery{Identity: "imre", Key: string(jwk)})
+	s, err := a.Tokens.MintToken(MintQuery{Identity: "imre", Key: string(jwk)})
 	require.NoError(t, err)
-	d, _ := a.Document()
+	d, _ := a.Workspace.Document()
 	k, _, err := token.ReadKeys(jwk)
 	require.NoError(t, err)
 	list := token.Judge(token.Decode(s), token.Context{Now: time.Now(), Doc: d, Scheme: d.SchemeNamed("access"),
@@ -112,7 +112,7 @@ func TestMintedTokensAreSound(t *testing.T) {
 		"no scheme with": {Identity: "lanternfish", Key: string(jwk)},
 		"neither a JWK":  {Identity: "imre", Key: "word"},
 	} {
-		_, err := a.MintToken(q)
+		_, err := a.Tokens.MintToken(q)
 		require.ErrorContains(t, err, want)
 	}
 }
@@ -169,7 +169,7 @@ func TestAuditIsStoppedAndTold(t *testing.T) {
 		b.WriteString(s + "\n")
 	}
 	var p AuditProgress
-	r, err := a.AuditTokens(context.Background(), "", true, strings.NewReader(b.String()),
+	r, err := a.Tokens.AuditTokens(context.Background(), "", true, strings.NewReader(b.String()),
 		func(x AuditProgress) { p = x })
 	require.NoError(t, err)
 	assert.Equal(t, 2000, r.Distinct)
@@ -179,7 +179,7 @@ func TestAuditIsStoppedAndTold(t *testing.T) {
 	assert.Equal(t, 2000, r.Tallies[0].Count)
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel()
-	r, err = a.AuditTokens(ctx, "", true, strings.NewReader(b.String()), nil)
+	r, err = a.Tokens.AuditTokens(ctx, "", true, strings.NewReader(b.String()), nil)
 	require.ErrorIs(t, err, context.Canceled)
 	assert.Less(t, r.Tokens, 2000)
 }
@@ -188,7 +188,7 @@ func TestDeclaredSessions(t *testing.T) {
 	a, err := Open(t.Context(), "", "../examples/fernhollow/fernhollow.gate.yaml")
 	require.NoError(t, err)
 	defer func() { assert.NoError(t, a.Close()) }()
-	list, err := a.Sessions(t.Context(), "", 1200)
+	list, err := a.View.Sessions(t.Context(), "", 1200)
 	require.NoError(t, err)
 	of := map[string]Declared{}
 	for _, s := range list {
@@ -200,7 +200,7 @@ func TestDeclaredSessions(t *testing.T) {
 	assert.Positive(t, of["access"].Place.Line)
 	assert.Equal(t, 30*time.Minute, of["console"].Idle)
 	for _, bad := range []float64{-1, 1e12} {
-		_, err := a.Sessions(t.Context(), "", bad)
+		_, err := a.View.Sessions(t.Context(), "", bad)
 		require.ErrorIs(t, err, ErrInput)
 	}
 }
@@ -211,7 +211,7 @@ func TestAnAuditOnManyCores(t *testing.T) {
 	a, err := Open(t.Context(), "", "../examples/fernhollow/fernhollow.gate.yaml")
 	require.NoError(t, err)
 	defer func() { assert.NoError(t, a.Close()) }()
-	d, _ := a.Document()
+	d, _ := a.Workspace.Document()
 	file := filepath.Join(t.TempDir(), "tokens.txt")
 	mint(t, file, 3*batch+7)
 	b, err := os.ReadFile(file)

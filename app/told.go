@@ -11,13 +11,13 @@ import (
 )
 
 // Ticks returns the verdicts known of a target, in the order of sending.
-func (a *App) Ticks(ctx context.Context, target string) ([]Tick, error) {
-	now := a.present()
+func (vw *View) Ticks(ctx context.Context, target string) ([]Tick, error) {
+	now := vw.ws.present()
 	t := now.pick(target)
 	if t == nil || now.failed() {
 		return []Tick{}, nil
 	}
-	s, err := a.look(ctx, now, t)
+	s, err := vw.targets.look(ctx, now, t)
 	if err != nil {
 		return nil, err
 	}
@@ -36,13 +36,13 @@ func (a *App) Ticks(ctx context.Context, target string) ([]Tick, error) {
 }
 
 // Findings returns the findings of a target by the current declaration.
-func (a *App) Findings(ctx context.Context, target string) ([]finding.Finding, error) {
-	now := a.present()
+func (vw *View) Findings(ctx context.Context, target string) ([]finding.Finding, error) {
+	now := vw.ws.present()
 	t := now.pick(target)
 	if t == nil || now.failed() {
 		return []finding.Finding{}, nil
 	}
-	s, err := a.look(ctx, now, t)
+	s, err := vw.targets.look(ctx, now, t)
 	if err != nil {
 		return nil, err
 	}
@@ -53,14 +53,14 @@ func (a *App) Findings(ctx context.Context, target string) ([]finding.Finding, e
 var ErrNoProbe = errors.New("no such probe")
 
 // Planned finds a planned probe by its id.
-func (a *App) Planned(ctx context.Context, target, id string) (*declaration.Document, *declaration.Target,
+func (vw *View) Planned(ctx context.Context, target, id string) (*declaration.Document, *declaration.Target,
 	*check.Probe, *Fact, error) {
-	now := a.present()
+	now := vw.ws.present()
 	t := now.pick(target)
 	if t == nil || now.failed() {
 		return nil, nil, nil, nil, ErrNoProbe
 	}
-	s, err := a.look(ctx, now, t)
+	s, err := vw.targets.look(ctx, now, t)
 	if err != nil {
 		return nil, nil, nil, nil, err
 	}

@@ -27,6 +27,6 @@ func observatory(t *testing.T, n *memnet.Net, opt standin.Options, names renamin
 	opt.Listen, opt.Names = n.Listen, names
 	s := listen(t, opt)
 	a := workspace(t, s, names, "")
-	a.dial = n.Dial
+	a.Workspace.Dial = n.Dial
 	return a, s
 }

@@ -11,8 +11,8 @@ import (
 )
 
 // message finds a message of a text by its key.
-func (a *App) message(text, key string) (review.Message, error) {
-	doc, msgs := a.parse(text)
+func (ws *Workspace) message(text, key string) (review.Message, error) {
+	doc, msgs := ws.parse(text)
 	for _, m := range review.Review(doc, msgs, time.Now()) {
 		if m.Key() == key {
 			return m, nil
@@ -22,8 +22,8 @@ func (a *App) message(text, key string) (review.Message, error) {
 }
 
 // Fix applies the fix of a message to a text.
-func (a *App) Fix(text, key string) (Edited, error) {
-	m, err := a.message(text, key)
+func (ws *Workspace) Fix(text, key string) (Edited, error) {
+	m, err := ws.message(text, key)
 	if err != nil {
 		return Edited{}, err
 	}
@@ -38,7 +38,7 @@ func (a *App) Fix(text, key string) (Edited, error) {
 }
 
 // Waive accepts a message in a text, until the end of a day.
-func (a *App) Waive(text, key, reason, by, until string) (Edited, error) {
+func (ws *Workspace) Waive(text, key, reason, by, until string) (Edited, error) {
 	if strings.TrimSpace(reason) == "" {
 		return Edited{}, fmt.Errorf("%w: say why it is accepted", ErrInput)
 	}
@@ -49,7 +49,7 @@ func (a *App) Waive(text, key, reason, by, until string) (Edited, error) {
 	if day.Before(time.Now().AddDate(0, 0, -1)) {
 		return Edited{}, fmt.Errorf("%w: %s is over already", ErrInput, until)
 	}
-	m, err := a.message(text, key)
+	m, err := ws.message(text, key)
 	if err != nil {
 		return Edited{}, err
 	}

@@ -23,13 +23,13 @@ type Unfair struct {
 }
 
 // Worklist lists the requests that are not fair yet.
-func (a *App) Worklist(ctx context.Context, target string) ([]Unfair, error) {
-	now, out := a.present(), []Unfair{}
+func (vw *View) Worklist(ctx context.Context, target string) ([]Unfair, error) {
+	now, out := vw.ws.present(), []Unfair{}
 	t := now.pick(target)
 	if t == nil || now.failed() {
 		return out, nil
 	}
-	s, err := a.look(ctx, now, t)
+	s, err := vw.targets.look(ctx, now, t)
 	if err != nil {
 		return nil, err
 	}

@@ -10,12 +10,73 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"time"
 
 	"millgate/core/declaration"
 	"millgate/core/review"
 	"millgate/store"
+	"millgate/wire"
 )
+
+// Workspace is a declaration in its file, with its revisions and what it names beside it. It is
+// safe for concurrent use.
+type Workspace struct {
+	// Dial connects to targets; nil is the network.
+	Dial wire.Dial
+
+	store  *store.Store
+	events *Hub
+	// maskKey makes marks in the place of secrets: equal ones only in this workspace.
+	maskKey []byte
+
+	// editing is held by who changes what the declaration says: reads it, writes its file, keeps
+	// a revision. Nobody who reads waits for it.
+	editing sync.Mutex
+
+	mu       sync.Mutex // never held over the disk, planning or judging
+	dir      string     // where the declaration and its files are
+	name     string     // the declaration's file name
+	text     string
+	doc      *declaration.Document
+	messages []declaration.Message
+	reviewed []review.Message
+	revision store.Revision
+	stamp    fileStamp
+	typed    *declaration.Document // what is being typed said last
+	typedAt  time.Time
+}
+
+func newWorkspace(st *store.Store, events *Hub, file string) *Workspace {
+	return &Workspace{store: st, events: events, dir: filepath.Dir(file), name: filepath.Base(file)}
+}
+
+// read reads the declaration the first time; its file may be missing.
+func (ws *Workspace) read(ctx context.Context, file string) (err error) {
+	if ws.maskKey, err = ws.keyOfMarks(ctx); err != nil {
+		return err
+	}
+	text, err := os.ReadFile(file)
+	if err != nil && !errors.Is(err, os.ErrNotExist) {
+		return fmt.Errorf("the declaration %s cannot be read: %w", file, err)
+	}
+	return ws.lookOnly(ws.adopt(ctx, ws.dir, ws.name, string(text)))
+}
+
+// openFile replaces the declaration by a file elsewhere.
+func (ws *Workspace) openFile(ctx context.Context, path string) error {
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return fmt.Errorf("the declaration %s cannot be read: %w", path, err)
+	}
+	ws.editing.Lock()
+	defer ws.editing.Unlock()
+	if err := ws.adopt(ctx, filepath.Dir(path), filepath.Base(path), string(text)); err != nil {
+		return err
+	}
+	ws.events.Send(Event{Type: "declaration"})
+	return nil
+}
 
 // DefaultFile is the declaration's name in a data directory that was not
 // started with a file.
@@ -27,8 +88,8 @@ const marksKey = "mask:key"
 // keyOfMarks is the workspace's key of marks, made the first time. Without a data
 // directory, or on a disk that takes nothing, it is one of this process: then marks are
 // equal within it alone.
-func (a *App) keyOfMarks(ctx context.Context) ([]byte, error) {
-	text, err := a.store.Unseal(ctx, marksKey)
+func (ws *Workspace) keyOfMarks(ctx context.Context) ([]byte, error) {
+	text, err := ws.store.Unseal(ctx, marksKey)
 	if err == nil {
 		return hex.DecodeString(text)
 	}
@@ -38,8 +99,8 @@ func (a *App) keyOfMarks(ctx context.Context) ([]byte, error) {
 	key := make([]byte, 32)
 	_, _ = rand.Read(key) // crypto/rand never fails
 	if errors.Is(err, store.ErrNotFound) {
-		err = a.store.Seal(ctx, marksKey, hex.EncodeToString(key))
-		if err != nil && !errors.Is(err, store.ErrNoDirectory) && a.lookOnly(err) != nil {
+		err = ws.store.Seal(ctx, marksKey, hex.EncodeToString(key))
+		if err != nil && !errors.Is(err, store.ErrNoDirectory) && ws.lookOnly(err) != nil {
 			return nil, fmt.Errorf("the key of marks cannot be kept: %w", err)
 		}
 	}
@@ -47,22 +108,22 @@ func (a *App) keyOfMarks(ctx context.Context) ([]byte, error) {
 }
 
 // lookOnly takes away the error of a disk that takes no writes.
-func (a *App) lookOnly(err error) error {
+func (ws *Workspace) lookOnly(err error) error {
 	if err == nil || !store.Unwritable(err) {
 		return err
 	}
-	if a.store.ReadOnly() == "" {
-		a.store.SetReadOnly(err)
+	if ws.store.ReadOnly() == "" {
+		ws.store.SetReadOnly(err)
 	}
 	return nil
 }
 
 // adopt makes the text of a file what the declaration says, as a revision of its own
 // when it differs from the last. The caller holds editing.
-func (a *App) adopt(ctx context.Context, dir, name, text string) error {
+func (ws *Workspace) adopt(ctx context.Context, dir, name, text string) error {
 	stamp := stampOf(filepath.Join(dir, name))
 	doc, msgs := declaration.ParseFiles(name, []byte(text), FilesIn(dir))
-	rev, err := a.store.LastRevision(ctx)
+	rev, err := ws.store.LastRevision(ctx)
 	switch {
 	case err == nil && rev.Text == text && rev.Name == name:
 	case err != nil && !errors.Is(err, store.ErrNotFound):
@@ -70,50 +131,47 @@ func (a *App) adopt(ctx context.Context, dir, name, text string) error {
 		err = nil
 	default:
 		rev = store.Revision{At: time.Now(), Message: "Read from the file", Name: name, Text: text}
-		err = a.store.AddRevision(ctx, &rev, filesOf(doc, dir), nil)
+		err = ws.store.AddRevision(ctx, &rev, filesOf(doc, dir), nil)
 	}
-	a.says(doc, msgs, rev, dir, name, text, stamp)
+	ws.says(doc, msgs, rev, dir, name, text, stamp)
 	return err
 }
 
 // says makes something what the declaration says.
-func (a *App) says(doc *declaration.Document, msgs []declaration.Message, rev store.Revision, dir, name, text string,
+func (ws *Workspace) says(doc *declaration.Document, msgs []declaration.Message, rev store.Revision, dir, name, text string,
 	stamp fileStamp) {
 	reviewed := review.Review(doc, msgs, time.Now())
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	if dir != a.dir || name != a.name {
-		a.seen = map[string]*observed{}
-	}
-	a.dir, a.name, a.text, a.stamp = dir, name, text, stamp
-	a.doc, a.messages, a.reviewed = doc, msgs, reviewed
+	ws.mu.Lock()
+	defer ws.mu.Unlock()
+	ws.dir, ws.name, ws.text, ws.stamp = dir, name, text, stamp
+	ws.doc, ws.messages, ws.reviewed = doc, msgs, reviewed
 	if rev.Text == text {
-		a.revision = rev
+		ws.revision = rev
 	}
 }
 
 // where is the declaration's folder, and its name there.
-func (a *App) where() (dir, name string) {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	return a.dir, a.name
+func (ws *Workspace) where() (dir, name string) {
+	ws.mu.Lock()
+	defer ws.mu.Unlock()
+	return ws.dir, ws.name
 }
 
 // Sync takes in what somebody else wrote into the declaration's file, so that
 // an editor and the interface can be used side by side.
-func (a *App) Sync(ctx context.Context) error {
-	if !a.editing.TryLock() {
+func (ws *Workspace) Sync(ctx context.Context) error {
+	if !ws.editing.TryLock() {
 		return nil // whoever changes it now takes that in
 	}
-	defer a.editing.Unlock()
-	return a.sync(ctx)
+	defer ws.editing.Unlock()
+	return ws.sync(ctx)
 }
 
 // sync is Sync for who holds editing.
-func (a *App) sync(ctx context.Context) error {
-	a.mu.Lock()
-	dir, name, text, stamp := a.dir, a.name, a.text, a.stamp
-	a.mu.Unlock()
+func (ws *Workspace) sync(ctx context.Context) error {
+	ws.mu.Lock()
+	dir, name, text, stamp := ws.dir, ws.name, ws.text, ws.stamp
+	ws.mu.Unlock()
 	path := filepath.Join(dir, name)
 	now := stampOf(path)
 	if now == stamp || now == (fileStamp{}) {
@@ -124,29 +182,29 @@ func (a *App) sync(ctx context.Context) error {
 		return fmt.Errorf("the declaration %s cannot be read: %w", path, err)
 	}
 	if string(b) == text {
-		a.mu.Lock()
-		a.stamp = now
-		a.mu.Unlock()
+		ws.mu.Lock()
+		ws.stamp = now
+		ws.mu.Unlock()
 		return nil
 	}
-	if err := a.adopt(ctx, dir, name, string(b)); err != nil {
+	if err := ws.adopt(ctx, dir, name, string(b)); err != nil {
 		return err
 	}
-	a.Events.Send(Event{Type: "declaration"})
+	ws.events.Send(Event{Type: "declaration"})
 	return nil
 }
 
 // parse reads a text with the files beside the declaration.
-func (a *App) parse(text string) (*declaration.Document, []declaration.Message) {
-	dir, name := a.where()
+func (ws *Workspace) parse(text string) (*declaration.Document, []declaration.Message) {
+	dir, name := ws.where()
 	return declaration.ParseFiles(name, []byte(text), FilesIn(dir))
 }
 
 // Document is the current declaration, for reading only, with its messages.
-func (a *App) Document() (*declaration.Document, []declaration.Message) {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	return a.doc, a.messages
+func (ws *Workspace) Document() (*declaration.Document, []declaration.Message) {
+	ws.mu.Lock()
+	defer ws.mu.Unlock()
+	return ws.doc, ws.messages
 }
 
 // Declaration is the current text and where it stands.
@@ -160,27 +218,27 @@ type Declaration struct {
 }
 
 // Declaration returns the current text.
-func (a *App) Declaration() Declaration {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	return Declaration{Name: a.name, Text: a.text, Title: a.doc.Title, Revision: a.revision.ID, KeptAt: a.revision.At,
-		Messages: a.reviewed}
+func (ws *Workspace) Declaration() Declaration {
+	ws.mu.Lock()
+	defer ws.mu.Unlock()
+	return Declaration{Name: ws.name, Text: ws.text, Title: ws.doc.Title, Revision: ws.revision.ID, KeptAt: ws.revision.At,
+		Messages: ws.reviewed}
 }
 
 // Keep writes a new text to the file and makes it a revision. base is the
 // revision that the text was made from: when another was kept since, nothing
 // is written and ErrInput says so.
-func (a *App) Keep(ctx context.Context, text, message string, base uint) (Declaration, error) {
-	a.editing.Lock()
-	defer a.editing.Unlock()
-	if err := a.sync(ctx); err != nil {
+func (ws *Workspace) Keep(ctx context.Context, text, message string, base uint) (Declaration, error) {
+	ws.editing.Lock()
+	defer ws.editing.Unlock()
+	if err := ws.sync(ctx); err != nil {
 		return Declaration{}, err
 	}
-	if now := a.present().revision.ID; base != now {
+	if now := ws.present().revision.ID; base != now {
 		return Declaration{}, fmt.Errorf("%w: revision %d was kept meanwhile; your text is still in the editor, "+
 			"compare it with the new one and keep it again", ErrInput, now)
 	}
-	dir, name := a.where()
+	dir, name := ws.where()
 	doc, msgs := declaration.ParseFiles(name, []byte(text), FilesIn(dir))
 	if declaration.Failed(msgs) {
 		return Declaration{}, fmt.Errorf("%w: mend the marked lines first", ErrInvalid)
@@ -192,27 +250,27 @@ func (a *App) Keep(ctx context.Context, text, message string, base uint) (Declar
 	}
 	defer next.drop()
 	if next.was != (fileStamp{}) { // it is replaced as it was when it was read last; one that is gone may come back
-		a.mu.Lock()
-		next.was = a.stamp
-		a.mu.Unlock()
+		ws.mu.Lock()
+		next.was = ws.stamp
+		ws.mu.Unlock()
 	}
 	if message = strings.TrimSpace(message); message == "" {
 		message = "Changed in the editor"
 	}
 	rev := store.Revision{At: time.Now(), Message: message, Name: name, Text: text}
-	before := a.present().text
-	if err := a.store.AddRevision(ctx, &rev, filesOf(doc, dir), next.take); err != nil {
+	before := ws.present().text
+	if err := ws.store.AddRevision(ctx, &rev, filesOf(doc, dir), next.take); err != nil {
 		if next.beside == "" { // the file was written, and the revision is lost
 			err = errors.Join(err, ReplaceFile(path, before))
-			a.mu.Lock()
-			a.stamp = stampOf(path) // it is not read as somebody else's
-			a.mu.Unlock()
+			ws.mu.Lock()
+			ws.stamp = stampOf(path) // it is not read as somebody else's
+			ws.mu.Unlock()
 		}
 		return Declaration{}, fmt.Errorf("the text cannot be kept: %w", err)
 	}
-	a.says(doc, msgs, rev, dir, name, text, stampOf(path))
-	a.Events.Send(Event{Type: "declaration"})
-	return a.Declaration(), nil
+	ws.says(doc, msgs, rev, dir, name, text, stampOf(path))
+	ws.events.Send(Event{Type: "declaration"})
+	return ws.Declaration(), nil
 }
 
 // present is what the declaration says at a moment, for reading only.
@@ -222,16 +280,19 @@ type present struct {
 	reviewed []review.Message
 	revision store.Revision
 	text     string
+	dir      string
 	name     string
-	running  *run // nil where no sweep runs
 }
 
 // present is what the declaration says now.
-func (a *App) present() present {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	return present{a.doc, a.messages, a.reviewed, a.revision, a.text, a.name, a.running}
+func (ws *Workspace) present() present {
+	ws.mu.Lock()
+	defer ws.mu.Unlock()
+	return present{ws.doc, ws.messages, ws.reviewed, ws.revision, ws.text, ws.dir, ws.name}
 }
+
+// file is where the declaration stands.
+func (p present) file() string { return filepath.Join(p.dir, p.name) }
 
 // failed says whether the declaration has errors, so that nothing can be planned by it.
 func (p present) failed() bool { return declaration.Failed(p.messages) }

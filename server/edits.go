@@ -24,7 +24,7 @@ func (s *Server) EditBoard(_ context.Context, q contract.EditBoardRequestObject)
 	if q.Body.Set != nil {
 		c.Set = *q.Body.Set
 	}
-	e, err := s.app.EditBoard(q.Body.Text, c)
+	e, err := s.app.Workspace.EditBoard(q.Body.Text, c)
 	if err != nil {
 		return nil, err
 	}
@@ -34,7 +34,7 @@ func (s *Server) EditBoard(_ context.Context, q contract.EditBoardRequestObject)
 // EditRoute sets what is said of a route in a text.
 func (s *Server) EditRoute(_ context.Context, q contract.EditRouteRequestObject) (contract.EditRouteResponseObject,
 	error) {
-	e, err := s.app.EditRoute(q.Body.Text, q.Body.Route, app.RouteField{Name: q.Body.Field, Value: q.Body.Value})
+	e, err := s.app.Workspace.EditRoute(q.Body.Text, q.Body.Route, app.RouteField{Name: q.Body.Field, Value: q.Body.Value})
 	if err != nil {
 		return nil, err
 	}
@@ -44,7 +44,7 @@ func (s *Server) EditRoute(_ context.Context, q contract.EditRouteRequestObject)
 // FixMessage applies a fix.
 func (s *Server) FixMessage(_ context.Context, q contract.FixMessageRequestObject) (contract.FixMessageResponseObject,
 	error) {
-	e, err := s.app.Fix(q.Body.Text, q.Body.Key)
+	e, err := s.app.Workspace.Fix(q.Body.Text, q.Body.Key)
 	if err != nil {
 		return nil, err
 	}
@@ -55,7 +55,7 @@ func (s *Server) FixMessage(_ context.Context, q contract.FixMessageRequestObjec
 func (s *Server) WaiveMessage(_ context.Context,
 	q contract.WaiveMessageRequestObject) (contract.WaiveMessageResponseObject, error) {
 	b := q.Body
-	e, err := s.app.Waive(b.Text, b.Key, b.Reason, b.By, b.Until)
+	e, err := s.app.Workspace.Waive(b.Text, b.Key, b.Reason, b.By, b.Until)
 	if err != nil {
 		return nil, err
 	}
@@ -65,7 +65,7 @@ func (s *Server) WaiveMessage(_ context.Context,
 // Complete lists what can stand at a place.
 func (s *Server) Complete(_ context.Context, q contract.CompleteRequestObject) (contract.CompleteResponseObject,
 	error) {
-	c := s.app.Complete(q.Body.Text, max(1, q.Body.Line), max(1, q.Body.Column))
+	c := s.app.Workspace.Complete(q.Body.Text, max(1, q.Body.Line), max(1, q.Body.Column))
 	out := contract.Complete200JSONResponse{From: c.From}
 	for _, o := range c.Options {
 		out.Options = append(out.Options, struct {
@@ -81,7 +81,7 @@ func (s *Server) Complete(_ context.Context, q contract.CompleteRequestObject) (
 
 // Explain says what stands at a place.
 func (s *Server) Explain(_ context.Context, q contract.ExplainRequestObject) (contract.ExplainResponseObject, error) {
-	h, ok := s.app.Explain(q.Body.Text, max(1, q.Body.Line), max(1, q.Body.Column))
+	h, ok := s.app.Workspace.Explain(q.Body.Text, max(1, q.Body.Line), max(1, q.Body.Column))
 	if !ok {
 		return contract.Explain200JSONResponse{}, nil
 	}
@@ -114,7 +114,7 @@ func reachedOf(list []access.Reached) []contract.Reached {
 // GetSheet serves everything that is said of a route.
 func (s *Server) GetSheet(_ context.Context, q contract.GetSheetRequestObject) (contract.GetSheetResponseObject,
 	error) {
-	x, err := s.app.RouteSheet(q.Body.Text, q.Body.Route)
+	x, err := s.app.View.RouteSheet(q.Body.Text, q.Body.Route)
 	if err != nil {
 		return nil, err
 	}
@@ -139,7 +139,7 @@ func (s *Server) GetSheet(_ context.Context, q contract.GetSheetRequestObject) (
 // GetReach answers for one route or one identity.
 func (s *Server) GetReach(_ context.Context, q contract.GetReachRequestObject) (contract.GetReachResponseObject,
 	error) {
-	list, err := s.app.Reach(deref(q.Params.Route), deref(q.Params.Identity))
+	list, err := s.app.Workspace.Reach(deref(q.Params.Route), deref(q.Params.Identity))
 	if err != nil {
 		return nil, err
 	}
@@ -149,7 +149,7 @@ func (s *Server) GetReach(_ context.Context, q contract.GetReachRequestObject) (
 // CompareRevisions says what lies between two revisions.
 func (s *Server) CompareRevisions(ctx context.Context,
 	q contract.CompareRevisionsRequestObject) (contract.CompareRevisionsResponseObject, error) {
-	c, err := s.app.CompareRevisions(ctx, uint(max(0, q.Params.From)), uint(max(0, q.Params.To)))
+	c, err := s.app.Workspace.CompareRevisions(ctx, uint(max(0, q.Params.From)), uint(max(0, q.Params.To)))
 	if err != nil {
 		return nil, err
 	}
@@ -171,7 +171,7 @@ func importOf(q contract.ImportRequest) app.ImportRequest {
 // PreviewImport says what an import would do.
 func (s *Server) PreviewImport(_ context.Context,
 	q contract.PreviewImportRequestObject) (contract.PreviewImportResponseObject, error) {
-	p, err := s.app.Preview(importOf(*q.Body))
+	p, err := s.app.Imports.Preview(importOf(*q.Body))
 	if err != nil {
 		return nil, err
 	}
@@ -223,7 +223,7 @@ func (s *Server) ImportRoutes(_ context.Context,
 		take = append(take, app.Choice{Key: c.Key, Effect: c.Effect, Sensitivity: c.Sensitivity, Group: c.Group,
 			Sample: c.Sample})
 	}
-	text, n, err := s.app.Import(importOf(q.Body.Request), take, q.Body.Proposals)
+	text, n, err := s.app.Imports.Import(importOf(q.Body.Request), take, q.Body.Proposals)
 	if err != nil {
 		return nil, err
 	}

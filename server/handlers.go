@@ -40,10 +40,10 @@ func orEmpty[T any](list []T) []T {
 // GetBoard serves the Access lens.
 func (s *Server) GetBoard(ctx context.Context, q contract.GetBoardRequestObject) (contract.GetBoardResponseObject,
 	error) {
-	if err := s.app.Sync(ctx); err != nil {
+	if err := s.app.Workspace.Sync(ctx); err != nil {
 		return nil, err
 	}
-	b, err := s.app.Board(ctx, deref(q.Params.Target))
+	b, err := s.app.View.Board(ctx, deref(q.Params.Target))
 	if err != nil {
 		return nil, err
 	}
@@ -173,7 +173,7 @@ func stepsOf(list []app.ScriptStep) []contract.DrillStep {
 // GetCrossing serves one cell.
 func (s *Server) GetCrossing(ctx context.Context,
 	q contract.GetCrossingRequestObject) (contract.GetCrossingResponseObject, error) {
-	v, err := s.app.Crossing(ctx, deref(q.Params.Target), q.Params.Route, q.Params.Caller)
+	v, err := s.app.View.Crossing(ctx, deref(q.Params.Target), q.Params.Route, q.Params.Caller)
 	if err != nil {
 		return nil, err
 	}
@@ -261,7 +261,7 @@ func findingOf(f finding.Finding) contract.Finding {
 // GetTicks serves the verdicts known of a target.
 func (s *Server) GetTicks(ctx context.Context, q contract.GetTicksRequestObject) (contract.GetTicksResponseObject,
 	error) {
-	list, err := s.app.Ticks(ctx, deref(q.Params.Target))
+	list, err := s.app.View.Ticks(ctx, deref(q.Params.Target))
 	if err != nil {
 		return nil, err
 	}
@@ -279,7 +279,7 @@ func tickOf(t app.Tick) contract.Tick {
 // GetFindings serves the findings.
 func (s *Server) GetFindings(ctx context.Context,
 	q contract.GetFindingsRequestObject) (contract.GetFindingsResponseObject, error) {
-	list, err := s.app.Findings(ctx, deref(q.Params.Target))
+	list, err := s.app.View.Findings(ctx, deref(q.Params.Target))
 	if err != nil {
 		return nil, err
 	}
@@ -296,7 +296,7 @@ func findingsOf(list []finding.Finding) []contract.Finding {
 
 // GetCurl serves a probe as a command line.
 func (s *Server) GetCurl(ctx context.Context, q contract.GetCurlRequestObject) (contract.GetCurlResponseObject, error) {
-	d, t, p, f, err := s.app.Planned(ctx, deref(q.Params.Target), q.Params.Probe)
+	d, t, p, f, err := s.app.View.Planned(ctx, deref(q.Params.Target), q.Params.Probe)
 	if err != nil {
 		return nil, err
 	}
@@ -304,13 +304,13 @@ func (s *Server) GetCurl(ctx context.Context, q contract.GetCurlRequestObject) (
 	if f != nil && f.Record != "" {
 		record = f.Record
 	}
-	return contract.GetCurl200JSONResponse{Text: curl.Command(d, t, p, record, s.app.FirstCall(d, t, p, f))}, nil
+	return contract.GetCurl200JSONResponse{Text: curl.Command(d, t, p, record, s.app.View.FirstCall(d, t, p, f))}, nil
 }
 
 // GetWorklist serves the requests that are not fair yet.
 func (s *Server) GetWorklist(ctx context.Context,
 	q contract.GetWorklistRequestObject) (contract.GetWorklistResponseObject, error) {
-	list, err := s.app.Worklist(ctx, deref(q.Params.Target))
+	list, err := s.app.View.Worklist(ctx, deref(q.Params.Target))
 	if err != nil {
 		return nil, err
 	}
@@ -354,16 +354,16 @@ func declarationOf(d app.Declaration) contract.Declaration {
 // GetDeclaration serves the current text.
 func (s *Server) GetDeclaration(ctx context.Context,
 	_ contract.GetDeclarationRequestObject) (contract.GetDeclarationResponseObject, error) {
-	if err := s.app.Sync(ctx); err != nil {
+	if err := s.app.Workspace.Sync(ctx); err != nil {
 		return nil, err
 	}
-	return contract.GetDeclaration200JSONResponse(declarationOf(s.app.Declaration())), nil
+	return contract.GetDeclaration200JSONResponse(declarationOf(s.app.Workspace.Declaration())), nil
 }
 
 // KeepDeclaration keeps a text.
 func (s *Server) KeepDeclaration(ctx context.Context,
 	q contract.KeepDeclarationRequestObject) (contract.KeepDeclarationResponseObject, error) {
-	d, err := s.app.Keep(ctx, q.Body.Text, q.Body.Message, uint(max(0, q.Body.Base)))
+	d, err := s.app.Workspace.Keep(ctx, q.Body.Text, q.Body.Message, uint(max(0, q.Body.Base)))
 	if err != nil {
 		return nil, err
 	}
@@ -385,7 +385,7 @@ func changesOf(list []access.Turned) []contract.Change {
 // CheckDeclaration says what a text would change.
 func (s *Server) CheckDeclaration(_ context.Context,
 	q contract.CheckDeclarationRequestObject) (contract.CheckDeclarationResponseObject, error) {
-	e := s.app.Check(q.Body.Text)
+	e := s.app.Workspace.Check(q.Body.Text)
 	return contract.CheckDeclaration200JSONResponse{Messages: messagesOf(e.Messages), Fresh: orEmpty(e.NewMessages),
 		Failed: e.Failed, Changes: changesOf(e.Changes), Total: len(e.Changes),
 		Opens: e.Opens, Closes: e.Closes, Other: e.Other, Added: orEmpty(e.Added), Gone: orEmpty(e.Gone)}, nil
@@ -394,7 +394,7 @@ func (s *Server) CheckDeclaration(_ context.Context,
 // ListRevisions serves the kept revisions.
 func (s *Server) ListRevisions(ctx context.Context,
 	_ contract.ListRevisionsRequestObject) (contract.ListRevisionsResponseObject, error) {
-	list, err := s.app.Revisions(ctx)
+	list, err := s.app.Workspace.Revisions(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -408,7 +408,7 @@ func (s *Server) ListRevisions(ctx context.Context,
 // GetRevision serves the text of one.
 func (s *Server) GetRevision(ctx context.Context,
 	q contract.GetRevisionRequestObject) (contract.GetRevisionResponseObject, error) {
-	t, err := s.app.RevisionText(ctx, uint(max(0, q.Id)))
+	t, err := s.app.Workspace.RevisionText(ctx, uint(max(0, q.Id)))
 	if err != nil {
 		return nil, err
 	}
@@ -418,7 +418,7 @@ func (s *Server) GetRevision(ctx context.Context,
 // ListTargets serves the declared targets.
 func (s *Server) ListTargets(context.Context, contract.ListTargetsRequestObject) (contract.ListTargetsResponseObject,
 	error) {
-	d, _ := s.app.Document()
+	d, _ := s.app.Workspace.Document()
 	out := contract.ListTargets200JSONResponse{}
 	for _, t := range d.Targets {
 		out = append(out, contract.Target{Name: t.Name, Base: t.Base, Hosts: maps.Clone(t.Hosts),
@@ -439,7 +439,7 @@ func (s *Server) PutTarget(ctx context.Context, q contract.PutTargetRequestObjec
 	if strings.TrimSpace(b.Name) == "" {
 		return nil, fmt.Errorf("%w: the target needs a name", app.ErrInput)
 	}
-	d, err := s.app.PutTarget(ctx, declaration.Target{Name: strings.TrimSpace(b.Name), Base: strings.TrimSpace(b.Base),
+	d, err := s.app.Workspace.PutTarget(ctx, declaration.Target{Name: strings.TrimSpace(b.Name), Base: strings.TrimSpace(b.Base),
 		Hosts: b.Hosts, Values: b.Values, Direct: strings.TrimSpace(b.Direct), Pace: pace,
 		Unsafe: declaration.Unsafe(b.Unsafe), AskFor: b.AskFor})
 	if err != nil {
@@ -451,7 +451,7 @@ func (s *Server) PutTarget(ctx context.Context, q contract.PutTargetRequestObjec
 // PutSample changes what is sent to a route.
 func (s *Server) PutSample(ctx context.Context, q contract.PutSampleRequestObject) (contract.PutSampleResponseObject,
 	error) {
-	d, err := s.app.PutSample(ctx, q.Body.Route, q.Body.Body)
+	d, err := s.app.Workspace.PutSample(ctx, q.Body.Route, q.Body.Body)
 	if err != nil {
 		return nil, err
 	}
@@ -461,7 +461,7 @@ func (s *Server) PutSample(ctx context.Context, q contract.PutSampleRequestObjec
 // TestTarget tests a connection.
 func (s *Server) TestTarget(ctx context.Context, q contract.TestTargetRequestObject) (contract.TestTargetResponseObject,
 	error) {
-	c, err := s.app.TestTarget(ctx, q.Body.Target)
+	c, err := s.app.Workspace.TestTarget(ctx, q.Body.Target)
 	if err != nil {
 		return nil, err
 	}
@@ -479,7 +479,7 @@ func (s *Server) TestTarget(ctx context.Context, q contract.TestTargetRequestObj
 
 // GetPlan serves what a sweep would send.
 func (s *Server) GetPlan(_ context.Context, q contract.GetPlanRequestObject) (contract.GetPlanResponseObject, error) {
-	p, err := s.app.Plan(deref(q.Params.Target))
+	p, err := s.app.Sweeps.Plan(deref(q.Params.Target))
 	if err != nil {
 		return nil, err
 	}
@@ -509,7 +509,7 @@ func (s *Server) GetPlan(_ context.Context, q contract.GetPlanRequestObject) (co
 // ListSweeps serves the sweeps.
 func (s *Server) ListSweeps(ctx context.Context, _ contract.ListSweepsRequestObject) (contract.ListSweepsResponseObject,
 	error) {
-	list, err := s.app.Sweeps(ctx)
+	list, err := s.app.Sweeps.Sweeps(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -523,7 +523,7 @@ func (s *Server) ListSweeps(ctx context.Context, _ contract.ListSweepsRequestObj
 // StartSweep begins a sweep.
 func (s *Server) StartSweep(ctx context.Context, q contract.StartSweepRequestObject) (contract.StartSweepResponseObject,
 	error) {
-	r, err := s.app.StartSweep(ctx, q.Body.Target, "") //nolint:contextcheck // a sweep outlives the question
+	r, err := s.app.Sweeps.StartSweep(ctx, q.Body.Target, "") //nolint:contextcheck // a sweep outlives the question
 	if err != nil {
 		return nil, err
 	}
@@ -533,7 +533,7 @@ func (s *Server) StartSweep(ctx context.Context, q contract.StartSweepRequestObj
 // GetSweep serves one sweep.
 func (s *Server) GetSweep(ctx context.Context, q contract.GetSweepRequestObject) (contract.GetSweepResponseObject,
 	error) {
-	r, res, err := s.app.SweepResult(ctx, uint(max(0, q.Id)))
+	r, res, err := s.app.Sweeps.SweepResult(ctx, uint(max(0, q.Id)))
 	if err != nil {
 		return nil, err
 	}
@@ -558,7 +558,7 @@ func (s *Server) GetSweep(ctx context.Context, q contract.GetSweepRequestObject)
 // StopSweep stops the running one.
 func (s *Server) StopSweep(_ context.Context, q contract.StopSweepRequestObject) (contract.StopSweepResponseObject,
 	error) {
-	if err := s.app.Stop(uint(max(0, q.Id))); err != nil {
+	if err := s.app.Sweeps.Stop(uint(max(0, q.Id))); err != nil {
 		return nil, err
 	}
 	return contract.StopSweep204Response{}, nil
@@ -567,7 +567,7 @@ func (s *Server) StopSweep(_ context.Context, q contract.StopSweepRequestObject)
 // ResumeSweep goes on with a stopped one.
 func (s *Server) ResumeSweep(ctx context.Context,
 	q contract.ResumeSweepRequestObject) (contract.ResumeSweepResponseObject, error) {
-	r, err := s.app.Resume(ctx, uint(max(0, q.Id))) //nolint:contextcheck // a sweep outlives the question
+	r, err := s.app.Sweeps.Resume(ctx, uint(max(0, q.Id))) //nolint:contextcheck // a sweep outlives the question
 	if err != nil {
 		return nil, err
 	}
@@ -581,7 +581,7 @@ func (s *Server) ProbeAgain(ctx context.Context, q contract.ProbeAgainRequestObj
 	for _, c := range q.Body.Crossings {
 		keys = append(keys, app.CrossingKey{Route: c.Route, Caller: c.Caller})
 	}
-	r, err := s.app.ProbeAgain(ctx, q.Body.Target, keys) //nolint:contextcheck // a sweep outlives the question
+	r, err := s.app.Sweeps.ProbeAgain(ctx, q.Body.Target, keys) //nolint:contextcheck // a sweep outlives the question
 	if err != nil {
 		return nil, err
 	}

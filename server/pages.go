@@ -83,7 +83,7 @@ func (s *Server) JudgePages(_ context.Context, q contract.JudgePagesRequestObjec
 	if text := deref(q.Body.Har); text != "" {
 		var problems []har.Problem
 		var err error
-		if list, problems, err = s.app.JudgeArchive([]byte(text)); err != nil {
+		if list, problems, err = s.app.View.JudgeArchive([]byte(text)); err != nil {
 			return nil, fmt.Errorf("%w: %w", app.ErrInput, err)
 		}
 		for _, p := range problems {
@@ -94,7 +94,7 @@ func (s *Server) JudgePages(_ context.Context, q contract.JudgePagesRequestObjec
 		if err != nil {
 			return nil, fmt.Errorf("%w: %w", app.ErrInput, err)
 		}
-		list = s.app.JudgePages([]origin.Recorded{r})
+		list = s.app.View.JudgePages([]origin.Recorded{r})
 	}
 	for _, j := range list {
 		p := contract.PageJudged{Page: j.Recorded.Request.Page, Request: script(j.Recorded.Request),

@@ -22,7 +22,7 @@ func seconds(ticks int64) float32 { return float32(quota.Span(ticks).Seconds()) 
 
 // GetQuotas says what the declared quotas come to.
 func (s *Server) GetQuotas(context.Context, contract.GetQuotasRequestObject) (contract.GetQuotasResponseObject, error) {
-	v := s.app.Quotas()
+	v := s.app.View.Quotas()
 	out := contract.Quotas{Quotas: []contract.Quota{}, Without: v.Without}
 	for _, d := range app.Spans {
 		out.Spans = append(out.Spans, float32(d.Seconds()))
@@ -71,7 +71,7 @@ func quotaForOf(f app.QuotaFor) contract.QuotaFor {
 func (s *Server) SimulateQuota(_ context.Context,
 	q contract.SimulateQuotaRequestObject) (contract.SimulateQuotaResponseObject, error) {
 	b := q.Body
-	r, err := s.app.Simulate(app.Simulation{Quota: b.Quota, Who: deref(b.Who), Pattern: quota.Pattern(b.Pattern),
+	r, err := s.app.View.Simulate(app.Simulation{Quota: b.Quota, Who: deref(b.Who), Pattern: quota.Pattern(b.Pattern),
 		Count: zero(b.Count), Every: float64(zero(b.Every)), For: float64(zero(b.For)),
 		Nodes: zero(b.Nodes), Sync: float64(zero(b.Sync)), Restart: float64(zero(b.Restart)),
 		Hold: float64(zero(b.Hold)), Recorded: deref(b.Recorded)})
@@ -185,9 +185,9 @@ func earlier(at time.Time) string {
 // CheckRestart runs one half of a restart check.
 func (s *Server) CheckRestart(ctx context.Context,
 	q contract.CheckRestartRequestObject) (contract.CheckRestartResponseObject, error) {
-	half := s.app.FillForRestart
+	half := s.app.Sweeps.FillForRestart
 	if q.Body.Step == "compare" {
-		half = s.app.CompareAfterRestart
+		half = s.app.Sweeps.CompareAfterRestart
 	}
 	r, err := half(ctx, q.Body.Target, q.Body.Quota)
 	if err != nil {

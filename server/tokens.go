@@ -33,7 +33,7 @@ func instant(t time.Time) *time.Time {
 func (s *Server) JudgeToken(ctx context.Context, q contract.JudgeTokenRequestObject) (contract.JudgeTokenResponseObject,
 	error) {
 	b := q.Body
-	v, err := s.app.JudgeToken(ctx, app.TokenQuery{Text: b.Text, Target: b.Target, Identity: b.Identity,
+	v, err := s.app.Tokens.JudgeToken(ctx, app.TokenQuery{Text: b.Text, Target: b.Target, Identity: b.Identity,
 		Scheme: b.Scheme, Obtain: b.Obtain, Kept: b.Kept, Refresh: b.Refresh, Ask: b.Ask != nil && *b.Ask})
 	if err != nil {
 		return nil, err
@@ -69,7 +69,7 @@ func partsOf(list []app.TokenPart) []contract.TokenPart {
 // measured.
 func (s *Server) GetSessions(ctx context.Context,
 	q contract.GetSessionsRequestObject) (contract.GetSessionsResponseObject, error) {
-	list, err := s.app.Sessions(ctx, deref(q.Params.Target), float64(q.Params.Logouts))
+	list, err := s.app.View.Sessions(ctx, deref(q.Params.Target), float64(q.Params.Logouts))
 	if err != nil {
 		return nil, err
 	}
@@ -119,7 +119,7 @@ func expectedAt(list []app.ScriptStep, i int) string {
 // CompareLogins compares how long wrong logins take.
 func (s *Server) CompareLogins(ctx context.Context,
 	q contract.CompareLoginsRequestObject) (contract.CompareLoginsResponseObject, error) {
-	t, err := s.app.CompareLogins(ctx, q.Body.Target, q.Body.Identity, q.Body.Scheme)
+	t, err := s.app.Sweeps.CompareLogins(ctx, q.Body.Target, q.Body.Identity, q.Body.Scheme)
 	ms := func(d time.Duration) float32 { return float32(d.Microseconds()) / 1000 }
 	return contract.CompareLogins200JSONResponse{N: t.N, Known: ms(t.Known), Unknown: ms(t.Unknown),
 		Probability: float32(t.Probability), Differs: t.Differs}, err
@@ -128,20 +128,20 @@ func (s *Server) CompareLogins(ctx context.Context,
 // GetKeptTokens lists the names of kept tokens.
 func (s *Server) GetKeptTokens(ctx context.Context,
 	_ contract.GetKeptTokensRequestObject) (contract.GetKeptTokensResponseObject, error) {
-	names, err := s.app.KeptTokens(ctx)
+	names, err := s.app.Tokens.KeptTokens(ctx)
 	return contract.GetKeptTokens200JSONResponse(orEmpty(names)), err
 }
 
 // KeepToken seals a token.
 func (s *Server) KeepToken(ctx context.Context, q contract.KeepTokenRequestObject) (contract.KeepTokenResponseObject,
 	error) {
-	return contract.KeepToken204Response{}, s.app.KeepToken(ctx, q.Body.Name, q.Body.Text)
+	return contract.KeepToken204Response{}, s.app.Tokens.KeepToken(ctx, q.Body.Name, q.Body.Text)
 }
 
 // ForgetToken removes a kept token.
 func (s *Server) ForgetToken(ctx context.Context,
 	q contract.ForgetTokenRequestObject) (contract.ForgetTokenResponseObject, error) {
-	return contract.ForgetToken204Response{}, s.app.ForgetToken(ctx, q.Params.Name)
+	return contract.ForgetToken204Response{}, s.app.Tokens.ForgetToken(ctx, q.Params.Name)
 }
 
 // MintToken makes a test token.
@@ -151,7 +151,7 @@ func (s *Server) MintToken(_ context.Context, q contract.MintTokenRequestObject)
 	if b.Minutes < 0 || b.Minutes > 366*24*60 {
 		return nil, fmt.Errorf("%w: a test token lives between a minute and a year", app.ErrInput)
 	}
-	t, err := s.app.MintToken(app.MintQuery{Identity: b.Identity, Scheme: b.Scheme, Target: b.Target, Key: b.Key,
+	t, err := s.app.Tokens.MintToken(app.MintQuery{Identity: b.Identity, Scheme: b.Scheme, Target: b.Target, Key: b.Key,
 		Life: time.Duration(b.Minutes) * time.Minute})
 	if err != nil {
 		return nil, err
@@ -177,7 +177,7 @@ func (s *Server) AuditTokens(ctx context.Context,
 	if q.Params.Target != nil {
 		target = *q.Params.Target
 	}
-	r, err := s.app.AuditTokens(ctx, target, false, q.Body, func(p app.AuditProgress) {
+	r, err := s.app.Tokens.AuditTokens(ctx, target, false, q.Body, func(p app.AuditProgress) {
 		p.ID = q.Params.Id
 		s.app.Events.Send(app.Event{Type: "audit", Audit: &p})
 	})

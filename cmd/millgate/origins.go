@@ -39,7 +39,7 @@ do more or less than declared.`,
 				return exit{exitWrong, err}
 			}
 			defer a.Close() //nolint:errcheck // it is in memory
-			list, problems, err := a.JudgeArchive(text)
+			list, problems, err := a.View.JudgeArchive(text)
 			if err != nil {
 				return exit{exitWrong, err}
 			}

@@ -190,11 +190,11 @@ func serve(ctx context.Context, cmd *cobra.Command, listen, data, file string, d
 	if err != nil {
 		return exit{exitWrong, errors.Join(err, l.Close())}
 	}
-	a.Retention = keep
+	a.Sweeps.Retention = keep
 	log := logger()
 	if why := a.ReadOnly(); why != "" {
 		log.WarnContext(ctx, "nothing can be kept, what is there can be looked at", "why", why)
-	} else if _, err := a.Prune(ctx); err != nil {
+	} else if _, err := a.Sweeps.Prune(ctx); err != nil {
 		log.WarnContext(ctx, "exchanges of earlier sweeps were not pruned", "why", err)
 	}
 	open := func() error { //nolint:contextcheck // the demo lasts longer than the question

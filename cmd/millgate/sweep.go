@@ -86,7 +86,7 @@ stopped, or it could not be stored); else 1 findings at or above --fail-on; else
 			if err != nil {
 				return exit{exitWrong, err}
 			}
-			a.KeepGoing, a.Retention = w.keepGoing, kept
+			a.Sweeps.KeepGoing, a.Sweeps.Retention = w.keepGoing, kept
 			err = runSweep(cmd, a, w)
 			if cerr := a.Close(); err == nil && cerr != nil {
 				err = exit{exitTarget, cerr}
@@ -114,21 +114,21 @@ stopped, or it could not be stored); else 1 findings at or above --fail-on; else
 func runSweep(cmd *cobra.Command, a *app.App, w sweeping) error {
 	out, errs := cmd.OutOrStdout(), cmd.ErrOrStderr()
 	p := painter(out)
-	if d, msgs := a.Document(); declaration.Failed(msgs) {
+	if d, msgs := a.Workspace.Document(); declaration.Failed(msgs) {
 		printMessages(errs, painter(errs), review.Review(d, msgs, time.Now()))
 		return exit{exitWrong, errors.New("the declaration has errors; nothing was sent")}
 	}
-	plan, err := a.Plan(w.target)
+	plan, err := a.Sweeps.Plan(w.target)
 	if err != nil {
 		return exit{exitWrong, err}
 	}
 	if w.planOnly {
 		return printPlan(out, p, plan, w.format)
 	}
-	a.Ask = asker(cmd)
+	a.Sweeps.Ask = asker(cmd)
 	events, end := a.Events.Listen("sweep", "wait")
 	defer func() { end() }()
-	run, err := a.StartSweep(cmd.Context(), w.target, w.base)
+	run, err := a.Sweeps.StartSweep(cmd.Context(), w.target, w.base)
 	if err != nil {
 		code := exitWrong
 		if errors.Is(err, app.ErrUnreachable) || errors.Is(err, app.ErrNotStored) {
@@ -138,7 +138,7 @@ func runSweep(cmd *cobra.Command, a *app.App, w sweeping) error {
 	}
 	live := painter(errs)
 	done := make(chan struct{})
-	go func() { a.Wait(run.ID); close(done) }()
+	go func() { a.Sweeps.Wait(run.ID); close(done) }()
 	interrupted := cmd.Context().Done()
 	for over := false; !over; {
 		select {
@@ -156,7 +156,7 @@ func runSweep(cmd *cobra.Command, a *app.App, w sweeping) error {
 			}
 		case <-interrupted:
 			interrupted = nil
-			if err := a.Stop(run.ID); err != nil && !errors.Is(err, app.ErrNotFound) {
+			if err := a.Sweeps.Stop(run.ID); err != nil && !errors.Is(err, app.ErrNotFound) {
 				return exit{exitTarget, err}
 			}
 		case <-done:
@@ -166,7 +166,7 @@ func runSweep(cmd *cobra.Command, a *app.App, w sweeping) error {
 	if live {
 		fmt.Fprint(errs, clearLine)
 	}
-	ended, res, err := a.SweepResult(cmd.Context(), run.ID)
+	ended, res, err := a.Sweeps.SweepResult(cmd.Context(), run.ID)
 	if err != nil {
 		return exit{exitTarget, err}
 	}

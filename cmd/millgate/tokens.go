@@ -93,7 +93,7 @@ func audit(cmd *cobra.Command, gate, target string, in io.Reader) (token.Audited
 		return token.Audited{}, exit{exitWrong, err}
 	}
 	defer a.Close() //nolint:errcheck // it is in memory
-	r, err := a.AuditTokens(cmd.Context(), target, target == "", in, progress)
+	r, err := a.Tokens.AuditTokens(cmd.Context(), target, target == "", in, progress)
 	return r, stopped(err)
 }
 
