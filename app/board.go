@@ -206,7 +206,7 @@ func (x *boarding) see(s *snapshot) {
 		}
 		put(route, c.Column(), it.Verdict.Kind)
 		for _, n := range p.StandsFor {
-			if is(p, crossing.Family{}) {
+			if p.Is(crossing.Family{}) {
 				put(route, n, it.Verdict.Kind)
 				x.inferred[[2]string{route, n}] = true
 			}

@@ -15,7 +15,7 @@ const mostSteps = 100
 // the one that it begins with. It is nil for the other kinds.
 func (vw *View) FirstCall(d *declaration.Document, t *declaration.Target, p *check.Probe, f *Fact) *check.Call {
 	name := ""
-	if onRecord(p.Key()) != "" || is(p, raised.Family{}) {
+	if onRecord(p.Key()) != "" || p.Is(raised.Family{}) {
 		name = check.TheRequest
 	}
 	if f != nil && f.Check != nil && len(f.Check.Reports) > 0 {
@@ -64,7 +64,7 @@ type ScriptStep struct {
 // stepsOf are the reports of a family's fact; nil for the other kinds.
 func stepsOf(pl *check.Plan, p *check.Probe, f *Fact) []ScriptStep {
 	family := pl.Family(p)
-	if family == nil || f == nil || f.Check == nil || onRecord(p.Key()) != "" || is(p, raised.Family{}) {
+	if family == nil || f == nil || f.Check == nil || onRecord(p.Key()) != "" || p.Is(raised.Family{}) {
 		return nil // its reports are one request, and what was read beside it
 	}
 	var known []check.Outcome

@@ -29,9 +29,9 @@ const drillCaller = "session:"
 // wayOf is the column of the Tokens lens that a probe belongs to, "" without.
 func wayOf(p *check.Probe) string {
 	switch {
-	case is(p, credential.Family{}):
+	case p.Is(credential.Family{}):
 		return credential.Of(p).Way
-	case !is(p, crossing.Family{}):
+	case !p.Is(crossing.Family{}):
 		return ""
 	case p.IsControl && p.Caller.Identity != "" && p.Caller.State == access.Sound:
 		return WaySound
@@ -50,7 +50,7 @@ func belongs(pl *check.Plan, p *check.Probe, caller string) bool {
 		return wayOf(p) == w
 	}
 	if id, ok := strings.CutPrefix(caller, drillCaller); ok {
-		return is(p, sessions.Family{}) && p.Caller.Identity == id
+		return p.Is(sessions.Family{}) && p.Caller.Identity == id
 	}
 	return pl.Cell(p).Column() == caller
 }
@@ -75,7 +75,7 @@ func drillsAt(d *declaration.Document, pl *check.Plan, route, kind string) (out 
 		return nil
 	}
 	for _, p := range pl.Probes {
-		if !is(p, quotas.Family{}) {
+		if !p.Is(quotas.Family{}) {
 			continue
 		}
 		if k := slices.IndexFunc(d.Quotas, func(q *declaration.Quota) bool { return q.Name == p.Of }); k >= 0 &&

@@ -198,7 +198,7 @@ func (x *crossingView) observed(s *snapshot) (sent string) {
 	pl := s.plan()
 	sent = x.Caller
 	for _, p := range pl.Probes {
-		if p.Route == x.Route && is(p, crossing.Family{}) && slices.Contains(p.StandsFor, x.Caller) {
+		if p.Route == x.Route && p.Is(crossing.Family{}) && slices.Contains(p.StandsFor, x.Caller) {
 			sent, x.Inferred = p.Caller.Identity, p.Caller.Identity
 		}
 	}
@@ -258,7 +258,7 @@ func (x *crossingView) probe(s *snapshot, p *check.Probe) ProbeView {
 		pv.Page = &of
 		x.Unsafe = false
 	}
-	if is(p, quotas.Family{}) {
+	if p.Is(quotas.Family{}) {
 		if v, ok := quotas.Of(pl.Context, p, s.facts.of(p.Key()).seen()); ok {
 			pv.Quota, x.Place = &QuotaDrillView{View: v}, v.Quota.Place
 		}
@@ -310,7 +310,7 @@ func (vw *View) past(ctx context.Context, v *CrossingView, target, sent string) 
 	at := [][2]string{{v.Route, sent}}
 	for _, p := range v.Probes {
 		// A quota is drilled at one route, and its cell stands at all that it counts.
-		if k := [2]string{p.Probe.Route, p.Probe.Caller.Identity}; is(p.Probe, quotas.Family{}) &&
+		if k := [2]string{p.Probe.Route, p.Probe.Caller.Identity}; p.Probe.Is(quotas.Family{}) &&
 			!slices.Contains(at, k) {
 			at = append(at, k)
 		}

@@ -40,7 +40,7 @@ func (r *run) drillLanes(ph check.Phase) (out [][]*check.Probe) {
 	counters := &room{doc: r.doc, target: r.target}
 	lane := map[string]int{} // by counter
 	for _, p := range r.probes {
-		if p.Phase != ph || !is(p, quotas.Family{}) || r.facts.of(p.Key()) != nil {
+		if p.Phase != ph || !p.Is(quotas.Family{}) || r.facts.of(p.Key()) != nil {
 			continue
 		}
 		at := -1
@@ -80,7 +80,7 @@ func (r *run) lanesOf(ph check.Phase) [][]*check.Probe {
 	var out [][]*check.Probe
 	index := map[string]int{}
 	for _, p := range r.probes {
-		if p.Phase != ph || is(p, quotas.Family{}) || r.facts.of(p.Key()) != nil {
+		if p.Phase != ph || p.Is(quotas.Family{}) || r.facts.of(p.Key()) != nil {
 			continue
 		}
 		if ph == check.SafeFirst || !p.Unsafe {

@@ -41,7 +41,7 @@ func quotasSeen(d *declaration.Document, t *declaration.Target, s *snapshot, kin
 		}
 		for _, p := range s.sent() {
 			it, ok := s.items[p.Key()]
-			if !ok || !is(p, quotas.Family{}) || p.Of != q.Name {
+			if !ok || !p.Is(quotas.Family{}) || p.Of != q.Name {
 				continue
 			}
 			out[k].Verdict = string(verdictLetter(it.Verdict.Kind))

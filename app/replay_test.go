@@ -68,7 +68,7 @@ func TestAReplayIsFoundWhateverTheQuota(t *testing.T) {
 				v, err := a.View.Crossing(t.Context(), "stand-in", "POST /v1/alerts", "")
 				require.NoError(t, err)
 				for _, p := range v.Probes {
-					if !is(p.Probe, credential.Family{}) || credential.Of(p.Probe).Way != check.Repeated {
+					if !p.Probe.Is(credential.Family{}) || credential.Of(p.Probe).Way != check.Repeated {
 						continue
 					}
 					require.NotNil(t, p.Fact)
@@ -156,7 +156,7 @@ func TestADrillOfAFullQuota(t *testing.T) {
 				d, _ := a.Workspace.Document()
 				pl := check.NewPlan(d, d.TargetNamed("stand-in"), a.Targets.Families)
 				k := slices.IndexFunc(pl.Probes, func(p *check.Probe) bool {
-					return is(p, quotas.Family{}) &&
+					return p.Is(quotas.Family{}) &&
 						p.Of == "login"
 				})
 				route := pl.Probes[k].Route

@@ -126,7 +126,7 @@ func (w *restarting) end() {
 
 func drillOf(pl *check.Plan, name string) *check.Probe {
 	for _, p := range pl.Probes {
-		if is(p, quotas.Family{}) && p.Of == name {
+		if p.Is(quotas.Family{}) && p.Of == name {
 			return p
 		}
 	}

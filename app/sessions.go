@@ -48,7 +48,7 @@ func (vw *View) Sessions(ctx context.Context, target string, logouts float64) ([
 			return nil, err
 		}
 		for _, p := range s.plan().Probes {
-			if is(p, sessions.Family{}) {
+			if p.Is(sessions.Family{}) {
 				drills[p.Caller.Scheme] = append(drills[p.Caller.Scheme], drillView(s, p))
 			}
 		}

@@ -179,6 +179,9 @@ type Probe struct {
 	self *Probe // whose key that is: a copy has an id of its own
 }
 
+// Is says whether a probe is one of a family.
+func (p *Probe) Is(f Family) bool { return p.Family == f.Name() }
+
 // Key is the key of its id.
 func (p *Probe) Key() string {
 	if p.self == p {
