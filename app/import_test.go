@@ -273,7 +273,8 @@ func TestSheetSaysEverything(t *testing.T) {
 	assert.ErrorIs(t, err, ErrNotFound)
 	list, err := a.Workspace.Reach("", "imre")
 	require.NoError(t, err)
-	assert.Len(t, list, len(a.Workspace.doc.Routes))
+	d, _ := a.Workspace.Document()
+	assert.Len(t, list, len(d.Routes))
 	_, err = a.Workspace.Reach("", "imree")
 	assert.ErrorContains(t, err, `did you mean "imre"?`)
 }

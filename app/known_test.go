@@ -2,8 +2,6 @@ package app
 
 import (
 	"fmt"
-	"maps"
-	"math/rand/v2"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -15,48 +13,6 @@ import (
 	"millgate/core/check"
 	"millgate/core/finding"
 )
-
-// Whatever is changed afterwards, a reading is what was known when it was taken.
-func TestReadingsStay(t *testing.T) {
-	r := rand.New(rand.NewPCG(7, 1))
-	k, want := newKnown(nil), map[string]*Fact{}
-	type taken struct {
-		reading
-		want map[string]*Fact
-	}
-	var list []taken
-	changes := uint64(0)
-	for range 4000 {
-		key := fmt.Sprint("probe ", r.IntN(300))
-		switch n := r.IntN(12); {
-		case n == 0:
-			list = append(list, taken{k.read(), maps.Clone(want)})
-		case n < 4:
-			require.Equal(t, want[key], k.put(key, nil))
-			delete(want, key)
-		default:
-			f := &Fact{Repeats: r.IntN(1 << 30)}
-			require.Equal(t, want[key], k.put(key, f))
-			want[key] = f
-		}
-		require.Same(t, want[key], k.of(key))
-	}
-	require.Greater(t, len(list), 200)
-	for _, l := range list {
-		all := map[string]*Fact{}
-		for _, m := range l.chunk {
-			maps.Copy(all, m)
-		}
-		require.Equal(t, l.want, all)
-		require.Equal(t, len(l.want), l.len())
-		require.GreaterOrEqual(t, l.changes, changes)
-		changes = l.changes
-	}
-	first := k.read()
-	k.put("probe 1", first.of("probe 1"))
-	again := k.read()
-	assert.Equal(t, first.changes, again.changes, "the same fact is no change")
-}
 
 // held is a made-up family whose judging takes as long as somebody wants.
 type held struct {

@@ -37,7 +37,7 @@ func (r *run) lanes(list [][]*check.Probe) error {
 // drillLanes are the quota drills that are still to run: those that share a counter
 // follow each other.
 func (r *run) drillLanes(ph check.Phase) (out [][]*check.Probe) {
-	counters := &room{doc: r.doc, target: r.target}
+	counters := counting(r.doc, r.target)
 	lane := map[string]int{} // by counter
 	for _, p := range r.probes {
 		if p.Phase != ph || !p.Is(quotas.Family{}) || r.facts.of(p.Key()) != nil {

@@ -51,3 +51,14 @@ func TestSimulateADeclaredQuota(t *testing.T) {
 	_, err = a.View.Simulate(Simulation{Quota: "login", Pattern: quota.FromLog, Recorded: "1\nx y\n"})
 	assert.ErrorContains(t, err, "line 2")
 }
+
+func TestThePlanSaysWhichQuotaTakesLongest(t *testing.T) {
+	a := workspace(t, listen(t, standin.Options{}), nil, "")
+	pl, err := a.Sweeps.Plan("staging")
+	require.NoError(t, err)
+	assert.NotEmpty(t, pl.Quota)
+	assert.Greater(t, pl.QuotaSeconds, 60.0)
+	pl, err = a.Sweeps.Plan("stand-in")
+	require.NoError(t, err)
+	assert.Empty(t, pl.Quota)
+}

@@ -30,6 +30,9 @@ func newRoom(d *declaration.Document, t *declaration.Target, now time.Time) *roo
 	return &room{doc: d, target: t, start: now, gates: map[string]*quota.Gate{}}
 }
 
+// counting is a room of which only the counters are asked.
+func counting(d *declaration.Document, t *declaration.Target) *room { return &room{doc: d, target: t} }
+
 // count is one counter that a probe is counted by.
 type count struct {
 	name  string // of the counter
@@ -106,4 +109,38 @@ func (r *room) wait(p counted, now time.Time) (time.Duration, string) {
 		g.Call(at, 1)
 	}
 	return 0, ""
+}
+
+// quotaTime is how long a plan takes at least by the quotas that count it, and
+// the quota that takes longest; 0 where none holds it up.
+func quotaTime(d *declaration.Document, t *declaration.Target, pl *check.Plan) (longest time.Duration, by string) {
+	r := newRoom(d, t, time.Time{})
+	if r == nil {
+		return 0, ""
+	}
+	calls := map[string]int64{}
+	counters := map[string]count{}
+	for _, p := range pl.Probes {
+		for _, c := range r.counts(r.countedOf(p)) {
+			calls[c.name]++
+			counters[c.name] = c
+		}
+	}
+	for n, k := range calls {
+		if ticks, _ := counters[n].stack.Within(k); quota.Span(ticks) > longest {
+			longest, by = quota.Span(ticks), counters[n].quota
+		}
+	}
+	return longest, by
+}
+
+// others are the counters of a request on a target, but those of one quota.
+func others(d *declaration.Document, t *declaration.Target, at counted, but string) (out []count) {
+	for _, n := range counting(d, t).counts(at) {
+		if n.quota != but {
+			n.name = t.Name + "\x00" + n.name
+			out = append(out, n)
+		}
+	}
+	return out
 }

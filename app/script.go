@@ -11,7 +11,9 @@ import (
 
 	"millgate/core/access"
 	"millgate/core/check"
+	"millgate/core/declaration"
 	"millgate/core/route"
+	"millgate/core/token"
 	"millgate/store"
 	"millgate/wire"
 )
@@ -144,4 +146,19 @@ func (r *run) fares(p *check.Probe, c check.Call, cls check.Class, renewed bool)
 	case cls == check.Admitted && c.Must:
 		r.again(k, p, renewed)
 	}
+}
+
+// keysOf are the public keys of a scheme, fetched once in a sweep.
+func (r *run) keysOf(s *declaration.Scheme) token.Keys {
+	r.mu.Lock()
+	k, ok := r.public[s.Name]
+	r.mu.Unlock()
+	if ok {
+		return k
+	}
+	k, _ = r.sweeps.ws.keysOf(r.ctx, r.doc, r.target, s)
+	r.mu.Lock()
+	r.public[s.Name] = k
+	r.mu.Unlock()
+	return k
 }

@@ -307,7 +307,9 @@ func TestFailuresForgetNothing(t *testing.T) {
 	require.Contains(t, before.Rows[0].Verdict, "=")
 	f.Close()
 	for _, again := range []func() (*Run, error){
-		func() (*Run, error) { return a.Sweeps.ProbeAgain(t.Context(), "stand-in", []CrossingKey{{"GET /a", "ann"}}) },
+		func() (*Run, error) {
+			return a.Sweeps.ProbeAgain(t.Context(), "stand-in", []CrossingKey{{"GET /a", "ann"}})
+		},
 		func() (*Run, error) { return a.Sweeps.StartSweep(t.Context(), "stand-in", "") },
 	} {
 		r, err := again()
@@ -374,7 +376,7 @@ func TestAChangedRuleIsJudgedAnew(t *testing.T) {
 	assert.Len(t, f.log, sent)
 
 	// The same after a restart, from the store.
-	file := filepath.Join(a.Workspace.dir, a.Workspace.name)
+	file := filepath.Join(a.Workspace.where())
 	_, err = Open(t.Context(), data, file)
 	require.ErrorContains(t, err, "in use", "two processes do not write one directory")
 	require.NoError(t, a.Close())
@@ -396,7 +398,7 @@ func TestAChangedRuleIsJudgedAnew(t *testing.T) {
 func TestAFileChangedElsewhereIsTakenIn(t *testing.T) {
 	a := openText(t, fmt.Sprintf(small, "http://127.0.0.1:1", "refused"), "")
 	d := a.Workspace.Declaration()
-	file := filepath.Join(a.Workspace.dir, a.Workspace.name)
+	file := filepath.Join(a.Workspace.where())
 	require.NoError(t, os.WriteFile(file, []byte(d.Text+"# from an editor\n"), 0o600))
 	_, err := a.Workspace.Keep(t.Context(), d.Text+"# from the interface\n", "", d.Revision)
 	require.ErrorIs(t, err, ErrInput, "what was written elsewhere is not lost")
@@ -418,7 +420,7 @@ func TestResumeSendsNoUnsafeProbeTwice(t *testing.T) {
 	d, _ := a.Workspace.Document()
 	pl := check.NewPlan(d, d.TargetNamed("stand-in"), a.Targets.Families)
 	// The journal as a process that was killed leaves it.
-	w := store.Sweep{RevisionID: a.Workspace.revision.ID, Target: "stand-in", State: store.Running, Planned: len(pl.Probes),
+	w := store.Sweep{RevisionID: a.Workspace.Declaration().Revision, Target: "stand-in", State: store.Running, Planned: len(pl.Probes),
 		StartedAt: time.Now()}
 	require.NoError(t, a.store.AddSweep(t.Context(), &w))
 	lost := ""
@@ -525,7 +527,7 @@ func TestKeepRefusesWhatIsWrong(t *testing.T) {
 	kept, err := a.Workspace.Keep(t.Context(), d.Text+"# more\n", "  a note ", d.Revision)
 	require.NoError(t, err)
 	assert.Equal(t, d.Revision+1, kept.Revision)
-	b, err := os.ReadFile(filepath.Join(a.Workspace.dir, a.Workspace.name))
+	b, err := os.ReadFile(filepath.Join(a.Workspace.where()))
 	require.NoError(t, err)
 	assert.True(t, strings.HasSuffix(string(b), "# more\n"), "the file holds what was kept")
 	list, err := a.Workspace.Revisions(t.Context())
