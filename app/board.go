@@ -146,8 +146,8 @@ func (vw *View) sweepOf(ctx context.Context, s *snapshot) *Run {
 	if s.sweep == 0 {
 		return nil
 	}
-	if running := vw.sweeps.current(); running != nil && running.sweep.ID == s.sweep {
-		return running.info()
+	if r := vw.sweeps.Running(s.sweep); r != nil {
+		return r
 	}
 	w, err := vw.store.SweepByID(ctx, s.sweep)
 	if err != nil {

@@ -66,6 +66,14 @@ func (sw *Sweeps) current() *run {
 	return sw.running
 }
 
+// Running is a sweep as it stands, nil where it is not running.
+func (sw *Sweeps) Running(id uint) *Run {
+	if r := sw.current(); r != nil && r.sweep.ID == id {
+		return r.info()
+	}
+	return nil
+}
+
 // busy says whether a sweep runs or is about to.
 func (sw *Sweeps) busy() bool {
 	sw.mu.Lock()
