@@ -52,14 +52,14 @@ test: server/dist/index.html chromium
 
 # What runs beside something else, with the race detector, without what takes long.
 race:
-	$(GO) test -race -short -count 1 -timeout 10m ./wire ./store ./core/check/... ./app
+	$(GO) test -race -short -count 1 -timeout 10m ./wire ./store ./core/check/... ./app/...
 
 # What is long, in parts: make soak PART=mutation, fuzz, race, limiters or detection.
 soak: server/dist/index.html chromium
 	@GO="$(GO)" PART="$(PART)" bash scripts/soak.sh
 
 bench: server/dist/index.html chromium
-	$(GO) test -run '^$$' -bench . -benchmem ./core/... ./app
+	$(GO) test -run '^$$' -bench . -benchmem ./core/... ./app/...
 	$(GO) test -run '^$$' -bench . -benchtime 3x ./e2e
 
 screenshots: build chromium

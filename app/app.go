@@ -1,6 +1,6 @@
-// Package app holds the use cases: keeping a declaration, planning and running
-// sweeps, reading the board. It is the only place where wire, store and core
-// meet.
+// Package app wires the use cases, a package each: keeping a declaration (workspace), what is known of
+// targets (snapshot), running sweeps (sweep, with room), looking (view), tokens, and importing. They
+// are the only place where wire, store and core meet.
 package app
 
 import (
@@ -11,19 +11,26 @@ import (
 	"path/filepath"
 	"strings"
 
+	"millgate/app/events"
+	"millgate/app/importing"
+	"millgate/app/snapshot"
+	"millgate/app/sweep"
+	"millgate/app/tokens"
+	"millgate/app/view"
+	"millgate/app/workspace"
 	"millgate/store"
 )
 
 // App is one workspace, wired: a declaration, its sweeps, and what was observed. It is safe
 // for concurrent use.
 type App struct {
-	Events    *Hub
-	Workspace *Workspace
-	Targets   *Targets
-	Sweeps    *Sweeps
-	View      *View
-	Tokens    *Tokens
-	Imports   *Imports
+	Events    *events.Hub
+	Workspace *workspace.Workspace
+	Targets   *snapshot.Targets
+	Sweeps    *sweep.Sweeps
+	View      *view.View
+	Tokens    *tokens.Tokens
+	Imports   *importing.Imports
 
 	store  *store.Store
 	unlock func() error
@@ -47,19 +54,19 @@ func Open(ctx context.Context, dataDir, file string) (*App, error) {
 		return nil, errors.Join(err, unlock())
 	}
 	if file == "" {
-		file = filepath.Join(dataDir, DefaultFile)
+		file = filepath.Join(dataDir, workspace.DefaultFile)
 	}
-	a := &App{Events: NewHub(), store: st, unlock: unlock}
-	a.Workspace = newWorkspace(st, a.Events, file)
-	a.Targets = newTargets(st)
-	a.Sweeps = newSweeps(st, a.Events, a.Workspace, a.Targets)
-	a.View = newView(st, a.Workspace, a.Targets, a.Sweeps)
-	a.Tokens = newTokens(st, a.Workspace)
-	a.Imports = newImports(a.Workspace)
-	if err := a.Workspace.lookOnly(st.InterruptRunning(ctx)); err != nil {
+	a := &App{Events: events.NewHub(), store: st, unlock: unlock}
+	a.Workspace = workspace.New(st, a.Events, file)
+	a.Targets = snapshot.NewTargets(st)
+	a.Sweeps = sweep.New(st, a.Events, a.Workspace, a.Targets)
+	a.View = view.New(st, a.Workspace, a.Targets, a.Sweeps)
+	a.Tokens = tokens.New(st, a.Workspace)
+	a.Imports = importing.New(a.Workspace)
+	if err := a.Workspace.LookOnly(st.InterruptRunning(ctx)); err != nil {
 		return nil, errors.Join(fmt.Errorf("reading the sweeps: %w", err), a.Close())
 	}
-	if err := a.Workspace.read(ctx, file); err != nil {
+	if err := a.Workspace.Read(ctx, file); err != nil {
 		return nil, errors.Join(err, a.Close())
 	}
 	return a, nil
@@ -70,27 +77,27 @@ func (a *App) ReadOnly() string { return a.store.ReadOnly() }
 
 // Close stops what runs and closes the database.
 func (a *App) Close() error {
-	a.Sweeps.close()
+	a.Sweeps.Close()
 	return errors.Join(a.store.Close(), a.unlock())
 }
 
 // OpenFile replaces the workspace's declaration by a file elsewhere, for
 // example the demo's.
 func (a *App) OpenFile(ctx context.Context, path string) error {
-	release, err := a.Sweeps.hold(filepath.Base(path)) // no sweep begins meanwhile
+	release, err := a.Sweeps.Hold(filepath.Base(path)) // no sweep begins meanwhile
 	if err != nil {
 		return err
 	}
 	defer release()
-	return a.Workspace.openFile(ctx, path)
+	return a.Workspace.OpenFile(ctx, path)
 }
 
 // PruneData takes exchanges away that the retention of a workspace does not keep. What the
 // latest whole sweep of a target and all after it saw stays, and every sweep's findings.
-func PruneData(ctx context.Context, dataDir string, keep Retention) (Pruned, error) {
+func PruneData(ctx context.Context, dataDir string, keep sweep.Retention) (sweep.Pruned, error) {
 	a, err := Open(ctx, dataDir, "")
 	if err != nil {
-		return Pruned{}, err
+		return sweep.Pruned{}, err
 	}
 	a.Sweeps.Retention = keep
 	out, err := a.Sweeps.Prune(ctx)

@@ -13,6 +13,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"millgate/app/events"
 	"millgate/core/token"
 )
 
@@ -30,7 +31,7 @@ func BenchmarkAuditMillion(b *testing.B) {
 		require.NoError(b, err)
 		var peak uint64
 		begun := time.Now()
-		res, err := a.Tokens.AuditTokens(context.Background(), "", true, f, func(AuditProgress) {
+		res, err := a.Tokens.AuditTokens(context.Background(), "", true, f, func(events.AuditProgress) {
 			var m runtime.MemStats
 			runtime.ReadMemStats(&m)
 			peak = max(peak, m.Sys-m.HeapReleased)

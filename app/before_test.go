@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"millgate/app/sweep"
 	"millgate/store"
 )
 
@@ -43,7 +44,7 @@ func TestADatabaseOfBefore(t *testing.T) {
 		got[f.ID] = string(f.Kind) + " " + f.Where()
 	}
 	assert.Equal(t, want, got, "judged now, by what was seen then")
-	runs, err := a.Sweeps.Sweeps(t.Context())
+	runs, err := a.Sweeps.List(t.Context())
 	require.NoError(t, err)
 	require.Len(t, runs, 2)
 	for _, r := range runs {
@@ -51,7 +52,7 @@ func TestADatabaseOfBefore(t *testing.T) {
 		assert.False(t, r.Pruned)
 		require.NotNil(t, r.Counts, "it is a column now")
 		assert.Len(t, r.Counts.Findings, 4)
-		_, res, err := a.Sweeps.SweepResult(t.Context(), r.ID)
+		_, res, err := a.Sweeps.Result(t.Context(), r.ID)
 		require.NoError(t, err)
 		then := map[string]string{}
 		for _, f := range res.Findings {
@@ -68,7 +69,7 @@ func TestADatabaseOfBefore(t *testing.T) {
 	require.NotEmpty(t, x.Probes)
 	assert.Contains(t, x.Probes[0].Fact.Exchange.Content+x.Probes[len(x.Probes)-1].Fact.Exchange.Content, "····",
 		"masked as it was then")
-	a.Sweeps.Retention = Retention{Sweeps: 1}
+	a.Sweeps.Retention = sweep.Retention{Sweeps: 1}
 	done, err := a.Sweeps.Prune(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, 1, done.Sweeps)

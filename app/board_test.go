@@ -11,11 +11,13 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"millgate/app/fault"
+	"millgate/app/view"
 	"millgate/core/finding"
 	"millgate/standin"
 )
 
-func row(t *testing.T, b Board, key string) Row {
+func row(t *testing.T, b view.Board, key string) view.Row {
 	t.Helper()
 	for _, r := range b.Rows {
 		if r.Key == key {
@@ -23,11 +25,11 @@ func row(t *testing.T, b Board, key string) Row {
 		}
 	}
 	t.Fatalf("no row %q", key)
-	return Row{}
+	return view.Row{}
 }
 
 // cell is the letter of one column.
-func cell(b Board, letters, column string) string {
+func cell(b view.Board, letters, column string) string {
 	for i, c := range b.Columns {
 		if c.Key == column {
 			return string(letters[i])
@@ -37,7 +39,7 @@ func cell(b Board, letters, column string) string {
 }
 
 func TestBoardOfTheDemo(t *testing.T) {
-	a := workspace(t, listen(t, standin.Options{Flaws: standin.Demo}), nil, "")
+	a := opened(t, listen(t, standin.Options{Flaws: standin.Demo}), nil, "")
 	before, err := a.View.Board(t.Context(), "")
 	require.NoError(t, err)
 	assert.Equal(t, "Fernhollow Observatory", before.Title)
@@ -47,7 +49,7 @@ func TestBoardOfTheDemo(t *testing.T) {
 		assert.Equal(t, strings.Repeat(".", len(before.Columns)), r.Verdict, r.Key)
 		assert.True(t, r.Declared)
 	}
-	sweep(t, a)
+	swept(t, a)
 	b, err := a.View.Board(t.Context(), "stand-in")
 	require.NoError(t, err)
 	assert.Len(t, b.Rows, len(before.Rows)+2, "two addresses that nobody declared")
@@ -136,7 +138,7 @@ func TestBoardOfTheDemo(t *testing.T) {
 	})
 }
 
-func probeLabels(v CrossingView) (out []string) {
+func probeLabels(v view.CrossingView) (out []string) {
 	for _, p := range v.Probes {
 		out = append(out, p.Label)
 	}
@@ -175,7 +177,7 @@ identities:
   d: { roles: s, credentials: { key: { key: env:KEY_D } } }
 access: [{ at: GET /a, who: s }]
 `, "")
-	_, res := sweep(t, a)
+	_, res := swept(t, a)
 	assert.False(t, seen["key-of-B"] || seen["key-of-C"], "they share a's probe")
 	require.NotEmpty(t, res.Findings)
 	var p *finding.Finding
@@ -215,10 +217,10 @@ func TestBoardOfABrokenDeclaration(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, 1, b.Errors)
 	assert.Len(t, b.Rows, 1)
-	_, err = a.Sweeps.StartSweep(t.Context(), "t", "")
-	require.ErrorIs(t, err, ErrInvalid)
+	_, err = a.Sweeps.Start(t.Context(), "t", "")
+	require.ErrorIs(t, err, fault.ErrInvalid)
 	_, err = a.Sweeps.Plan("t")
-	require.ErrorIs(t, err, ErrInvalid)
+	require.ErrorIs(t, err, fault.ErrInvalid)
 	fs, err := a.View.Findings(t.Context(), "")
 	require.NoError(t, err)
 	assert.Empty(t, fs)
@@ -241,7 +243,7 @@ func TestWhatIsLeftBehindIsListed(t *testing.T) {
 			o.serve(f, w, r)
 		})
 		a := openText(t, fmt.Sprintf(small, f.URL, "made-records-only"), "")
-		_, res := sweep(t, a)
+		_, res := swept(t, a)
 		if removable {
 			assert.Empty(t, res.Made)
 			continue

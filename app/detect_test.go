@@ -13,12 +13,13 @@ import (
 	"testing"
 	"time"
 
-	"millgate/core/check/detour"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"millgate/app/events"
+	"millgate/app/sweep"
 	"millgate/core/check"
+	"millgate/core/check/detour"
 	"millgate/core/finding"
 	"millgate/examples"
 	"millgate/standin"
@@ -143,7 +144,7 @@ func partnerDrill(t *testing.T, a *App, names renaming, more string) string {
 	require.NoError(t, err)
 	route := names.text("GET /v1/partners/feed")
 	r, err := a.Sweeps.ProbeAgain(t.Context(),
-		"stand-in", []CrossingKey{{Route: route, Caller: check.QuotaColumn + "partner"}})
+		"stand-in", []sweep.CrossingKey{{Route: route, Caller: check.QuotaColumn + "partner"}})
 	require.NoError(t, err)
 	a.Sweeps.Wait(r.ID)
 	v, err := a.View.Crossing(t.Context(), "stand-in", route, "counted:key")
@@ -218,8 +219,8 @@ func (r renaming) text(s string) string {
 	})
 }
 
-// workspace writes the example declaration for a running stand-in and opens it.
-func workspace(t testing.TB, s *standin.Running, r renaming, dataDir string) *App {
+// opened writes the example declaration for a running stand-in and opens it.
+func opened(t testing.TB, s *standin.Running, r renaming, dataDir string) *App {
 	t.Helper()
 	dir := t.TempDir()
 	list, err := examples.Fernhollow.ReadDir("fernhollow")
@@ -252,12 +253,12 @@ func listen(t testing.TB, opt standin.Options) *standin.Running {
 	return s
 }
 
-func sweep(t testing.TB, a *App) (*Run, Result) {
+func swept(t testing.TB, a *App) (*events.Run, sweep.Result) {
 	t.Helper()
-	r, err := a.Sweeps.StartSweep(t.Context(), "stand-in", "")
+	r, err := a.Sweeps.Start(t.Context(), "stand-in", "")
 	require.NoError(t, err)
 	a.Sweeps.Wait(r.ID)
-	run, res, err := a.Sweeps.SweepResult(t.Context(), r.ID)
+	run, res, err := a.Sweeps.Result(t.Context(), r.ID)
 	require.NoError(t, err)
 	require.Equal(t, store.Done, run.State, run.Note)
 	return run, res
@@ -295,7 +296,7 @@ func TestDetection(t *testing.T) {
 						a, _ := observatory(t, n, opt, names)
 						_, msgs := a.Workspace.Document()
 						require.Empty(t, msgs)
-						_, res := sweep(t, a)
+						_, res := swept(t, a)
 						got, want := []string{}, map[string]bool{}
 						for _, w := range c.want {
 							want[names.text(w)] = true
@@ -385,7 +386,7 @@ func TestAllFlawsTogether(t *testing.T) {
 	got := map[string]bool{}
 	virtually(t, func(t *testing.T, n *memnet.Net) {
 		a, _ := observatory(t, n, standin.Options{Flaws: all, Nodes: 3}, nil)
-		_, res := sweep(t, a)
+		_, res := swept(t, a)
 		for _, f := range res.Findings {
 			got[string(f.Kind)+" "+f.Where()] = true
 		}

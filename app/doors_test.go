@@ -15,6 +15,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"millgate/app/fault"
+	"millgate/app/sweep"
+	"millgate/app/tokens"
 	"millgate/core/finding"
 	"millgate/core/token"
 	"millgate/store"
@@ -254,7 +257,7 @@ func TestFaultsOfOtherDoors(t *testing.T) {
 			front := newFake(t, func(_ *fake, w http.ResponseWriter, r *http.Request) { d.serve(false)(w, r) })
 			back := newFake(t, func(_ *fake, w http.ResponseWriter, r *http.Request) { d.serve(true)(w, r) })
 			a := openText(t, fmt.Sprintf(doorsText, front.URL, back.URL), "")
-			run, res := sweep(t, a)
+			run, res := swept(t, a)
 			assert.Equal(t, store.Done, run.State)
 			var got []string
 			for _, f := range res.Findings {
@@ -278,7 +281,7 @@ func TestTheDirectAddressMayBeClosed(t *testing.T) {
 		ended: map[string]bool{}, sessions: map[string]string{}}
 	front := newFake(t, func(_ *fake, w http.ResponseWriter, r *http.Request) { d.serve(false)(w, r) })
 	a := openText(t, fmt.Sprintf(doorsText, front.URL, "http://127.0.0.1:1"), "")
-	_, res := sweep(t, a)
+	_, res := swept(t, a)
 	assert.Empty(t, res.Findings)
 
 	// What drills measured is served beside what is declared.
@@ -298,7 +301,7 @@ func TestTheDirectAddressMayBeClosed(t *testing.T) {
 	assert.NotContains(t, string(b), "ann-secret-1")
 
 	// Run alone, only it is sent.
-	r, err := a.Sweeps.ProbeAgain(t.Context(), "stand-in", []CrossingKey{{v.Route, "session:ann"}})
+	r, err := a.Sweeps.ProbeAgain(t.Context(), "stand-in", []sweep.CrossingKey{{Route: v.Route, Caller: "session:ann"}})
 	require.NoError(t, err)
 	assert.Equal(t, 1, r.Planned)
 	a.Sweeps.Wait(r.ID)
@@ -309,14 +312,15 @@ func TestTheDirectAddressMayBeClosed(t *testing.T) {
 	assert.NotEmpty(t, x.Probes[0].Steps)
 
 	// A pasted token is only sent to its issuer when that is asked for.
-	view, err := a.Tokens.JudgeToken(context.Background(), TokenQuery{Text: "no-such-token", Scheme: "access"})
+	view, err := a.Tokens.JudgeToken(context.Background(), tokens.Query{Text: "no-such-token", Scheme: "access"})
 	require.NoError(t, err)
 	assert.True(t, view.CanAsk)
 	assert.Equal(t, token.Refuses, view.Outcome)
-	view, err = a.Tokens.JudgeToken(context.Background(), TokenQuery{Text: "no-such-token", Scheme: "access", Ask: true})
+	view, err = a.Tokens.JudgeToken(context.Background(), tokens.Query{Text: "no-such-token", Scheme: "access",
+		Ask: true})
 	require.NoError(t, err)
 	assert.Equal(t, "introspect-inactive", view.Judgements[0].ID)
-	view, err = a.Tokens.JudgeToken(context.Background(), TokenQuery{Identity: "ann", Obtain: true})
+	view, err = a.Tokens.JudgeToken(context.Background(), tokens.Query{Identity: "ann", Obtain: true})
 	require.NoError(t, err)
 	assert.Equal(t, token.Takes, view.Outcome, "%v", view.Judgements)
 	assert.NotEmpty(t, view.Reach)
@@ -324,7 +328,7 @@ func TestTheDirectAddressMayBeClosed(t *testing.T) {
 
 	timing, err := a.Sweeps.CompareLogins(context.Background(), "stand-in", "ann", "access")
 	require.NoError(t, err)
-	assert.Equal(t, timingPairs, timing.N)
+	assert.Equal(t, sweep.TimingPairs, timing.N)
 	_, err = a.Sweeps.CompareLogins(context.Background(), "stand-in", "cat", "access")
-	require.ErrorIs(t, err, ErrInput)
+	require.ErrorIs(t, err, fault.ErrInput)
 }

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"millgate/app/view"
 	"millgate/core/check"
 	"millgate/core/finding"
 )
@@ -123,7 +124,7 @@ func TestAFamilyTouchesNothingElse(t *testing.T) {
 	assert.Contains(t, plan.Left, check.Omission{Route: "POST /t", What: "the trace",
 		Why: "nobody is admitted with what there is"})
 
-	_, res := sweep(t, a)
+	_, res := swept(t, a)
 	i := slices.IndexFunc(res.Findings, func(f finding.Finding) bool { return f.Cause == "trace loom" })
 	require.GreaterOrEqual(t, i, 0, "%v", res.Findings)
 	f := res.Findings[i]
@@ -132,13 +133,13 @@ func TestAFamilyTouchesNothingElse(t *testing.T) {
 		"GET /a", "ann"},
 		[]any{f.Kind, f.Where(), f.Title, f.Advice, f.Severity, f.Confidence, f.Callers, f.CWE, f.At, f.Column})
 
-	shown := func(a *App) CrossingView {
+	shown := func(a *App) view.CrossingView {
 		x, err := a.View.Crossing(t.Context(), "", "GET /a", "ann")
 		require.NoError(t, err)
 		return x
 	}
 	x := shown(a)
-	k := slices.IndexFunc(x.Probes, func(p ProbeView) bool { return p.Label == "trace" })
+	k := slices.IndexFunc(x.Probes, func(p view.ProbeView) bool { return p.Label == "trace" })
 	require.GreaterOrEqual(t, k, 0)
 	p := x.Probes[k]
 	require.Len(t, p.Steps, 2)
@@ -148,7 +149,7 @@ func TestAFamilyTouchesNothingElse(t *testing.T) {
 	assert.Equal(t, finding.Agrees, verdictAt(t, a, "GET /t/{id}", "trace"))
 	b, err := a.View.Board(t.Context(), "")
 	require.NoError(t, err)
-	row := b.Rows[slices.IndexFunc(b.Rows, func(r Row) bool { return r.Key == "GET /a" })]
+	row := b.Rows[slices.IndexFunc(b.Rows, func(r view.Row) bool { return r.Key == "GET /a" })]
 	assert.Equal(t, "L", row.Worst)
 	assert.Equal(t, byte('L'), row.Verdict[1], "in ann's cell")
 
@@ -157,10 +158,10 @@ func TestAFamilyTouchesNothingElse(t *testing.T) {
 	a = openText(t, fmt.Sprintf(small, s.URL, "refused"), data)
 	a.Targets.Families = append(slices.Clip(a.Targets.Families), traces{})
 	assert.Equal(t, p.Verdict, shown(a).Probes[slices.IndexFunc(shown(a).Probes,
-		func(p ProbeView) bool { return p.Label == "trace" })].Verdict)
+		func(p view.ProbeView) bool { return p.Label == "trace" })].Verdict)
 	require.NoError(t, a.Close())
 	a = openText(t, fmt.Sprintf(small, s.URL, "refused"), data)
-	assert.False(t, slices.ContainsFunc(shown(a).Probes, func(p ProbeView) bool { return p.Label == "trace" }))
+	assert.False(t, slices.ContainsFunc(shown(a).Probes, func(p view.ProbeView) bool { return p.Label == "trace" }))
 	assert.NotEmpty(t, shown(a).Probes)
 }
 

@@ -14,7 +14,7 @@ import (
 func TestAKeepThatFailsChangesNothing(t *testing.T) {
 	a := openText(t, "millgate: 1\ntitle: Before\n", t.TempDir())
 	before := a.Workspace.Declaration()
-	where, name := a.Workspace.where()
+	where, name := a.Workspace.Where()
 	stopped, stop := context.WithCancel(t.Context())
 	stop() // the store takes nothing any more
 	_, err := a.Workspace.Keep(stopped, "millgate: 1\ntitle: After\n", "", before.Revision)

@@ -41,7 +41,7 @@ func TestFollowUpsShowTheEffect(t *testing.T) {
 				}
 				o.serve(f, w, r)
 			})
-			_, res := sweep(t, openText(t, fmt.Sprintf(text, f.URL, "allowed"), ""))
+			_, res := swept(t, openText(t, fmt.Sprintf(text, f.URL, "allowed"), ""))
 			var found []string
 			for _, x := range res.Findings {
 				if x.Title == "Answered as done, and not done" {

@@ -11,6 +11,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"millgate/app/fault"
+	"millgate/app/importing"
+	"millgate/app/workspace"
 	"millgate/core/access"
 	"millgate/core/declaration"
 	"millgate/core/review"
@@ -24,7 +27,7 @@ func empty(t *testing.T) (*App, string) {
 	return a, dir
 }
 
-func states(p ImportPreview) string {
+func states(p importing.Preview) string {
 	var out []string
 	for _, i := range p.Items {
 		out = append(out, string(i.State)+" "+i.Key)
@@ -42,10 +45,10 @@ components: { securitySchemes: { token: { type: http, scheme: bearer, bearerForm
 
 func TestImportOpenAPI(t *testing.T) {
 	a, dir := empty(t)
-	q := ImportRequest{Files: []NamedText{{"../../api.yaml", api}}}
+	q := importing.Request{Files: []importing.NamedText{{Name: "../../api.yaml", Text: api}}}
 	p, err := a.Imports.Preview(q)
 	require.NoError(t, err)
-	assert.Equal(t, KindOpenAPI, p.Kind)
+	assert.Equal(t, importing.KindOpenAPI, p.Kind)
 	assert.Equal(t, "new GET /a, new POST /a", states(p))
 	require.Len(t, p.Proposals, 3)
 	assert.Equal(t, "token: { kind: bearer, token: jwt }", p.Proposals[0].Text)
@@ -58,7 +61,7 @@ func TestImportOpenAPI(t *testing.T) {
 	require.NoError(t, err, "a name with a path stays beside the declaration")
 	assert.Equal(t, api, string(kept))
 
-	text, _, err = a.Imports.Import(q, []Choice{{Key: "POST /a", Effect: "command", Sensitivity: "high"}},
+	text, _, err = a.Imports.Import(q, []importing.Choice{{Key: "POST /a", Effect: "command", Sensitivity: "high"}},
 		[]string{"scheme token", "access token", "access "})
 	require.NoError(t, err)
 	d, err := a.Workspace.Keep(t.Context(), text, "", 0)
@@ -69,8 +72,9 @@ func TestImportOpenAPI(t *testing.T) {
 	assert.Equal(t, "token", doc.Entry(doc.RouteNamed("GET /a")).By[0].Name)
 
 	// The next version of the file: what is gone is said, and the old file stays.
-	q = ImportRequest{Files: []NamedText{{"api.yaml",
-		strings.Replace(strings.Replace(api, "get: { summary: All", "put: { summary: All", 1), "More", "Others", 1)}},
+	q = importing.Request{Files: []importing.NamedText{{Name: "api.yaml",
+		Text: strings.Replace(strings.Replace(api, "get: { summary: All", "put: { summary: All", 1), "More",
+			"Others", 1)}},
 		Text: d.Text}
 	p, err = a.Imports.Preview(q)
 	require.NoError(t, err)
@@ -82,7 +86,8 @@ func TestImportOpenAPI(t *testing.T) {
 	old, err := os.ReadFile(filepath.Join(dir, "api.yaml"))
 	require.NoError(t, err)
 	assert.Equal(t, api, string(old))
-	_, _, err = a.Imports.Import(ImportRequest{Files: []NamedText{{"x.gate.yaml", api}}}, nil, nil)
+	_, _, err = a.Imports.Import(importing.Request{Files: []importing.NamedText{{Name: "x.gate.yaml",
+		Text: api}}}, nil, nil)
 	require.NoError(t, err)
 	b, err := os.ReadFile(filepath.Join(dir, "x.gate.yaml"))
 	require.NoError(t, err)
@@ -93,16 +98,18 @@ func TestImportOpenAPI(t *testing.T) {
 // nothing is lost on the way, comments of the writer included.
 func TestRoundTrip(t *testing.T) {
 	a, dir := empty(t)
-	q := ImportRequest{Files: []NamedText{{"api.yaml", api}}, Text: "# Ours.\nmillgate: 1 # the first\ntargets: { t: " +
-		"{ base: \"http://127.0.0.1:1\" } }\n"}
-	text, _, err := a.Imports.Import(q, []Choice{{Key: "POST /a", Effect: "command", Group: "More"}},
+	q := importing.Request{Files: []importing.NamedText{{Name: "api.yaml", Text: api}},
+		Text: "# Ours.\nmillgate: 1 # the first\ntargets: { t: " +
+			"{ base: \"http://127.0.0.1:1\" } }\n"}
+	text, _, err := a.Imports.Import(q, []importing.Choice{{Key: "POST /a", Effect: "command", Group: "More"}},
 		[]string{"scheme token", "access token", "access "})
 	require.NoError(t, err)
 	text += "identities: # who is there\n  ann: { credentials: { token: { token: env:ANN } } }\n  ben: { " +
 		"credentials: { token: { token: env:BEN } } }\n"
-	e, err := a.Workspace.EditBoard(text, BoardChange{Routes: []string{"GET /a"}, Callers: []string{"ben"}, Action: access.Lower})
+	e, err := a.Workspace.EditBoard(text, workspace.BoardChange{Routes: []string{"GET /a"},
+		Callers: []string{"ben"}, Action: access.Lower})
 	require.NoError(t, err)
-	e, err = a.Workspace.EditRoute(e.Text, "POST /a", RouteField{"send", `{"json": {"n": 2}}`})
+	e, err = a.Workspace.EditRoute(e.Text, "POST /a", workspace.RouteField{Name: "send", Value: `{"json": {"n": 2}}`})
 	require.NoError(t, err)
 	eff := a.Workspace.Check(e.Text)
 	require.NotEmpty(t, eff.Messages)
@@ -159,10 +166,10 @@ func TestImportObserved(t *testing.T) {
  {"request": {"method": "GET", "url": "https://else.example/x"}, "response": {"status": 200}}
 ]}}`
 	text := "millgate: 1\ntargets: { t: { base: \"https://api.example/v1\" } }\n"
-	q := ImportRequest{Files: []NamedText{{"a.har", archive}}, Text: text}
+	q := importing.Request{Files: []importing.NamedText{{Name: "a.har", Text: archive}}, Text: text}
 	p, err := a.Imports.Preview(q)
 	require.NoError(t, err)
-	assert.Equal(t, KindHAR, p.Kind)
+	assert.Equal(t, importing.KindHAR, p.Kind)
 	assert.Equal(t, "https://api.example", p.Origin)
 	assert.Equal(t, "unclear GET /v1/nowhere, new GET /v1/things/{thing_id}, new POST /v1/login", states(p))
 	assert.Equal(t, 2, p.Items[1].Count)
@@ -171,7 +178,7 @@ func TestImportObserved(t *testing.T) {
 	p, err = a.Imports.Preview(q)
 	require.NoError(t, err)
 	assert.Contains(t, states(p), "GET /v1/things/{name}", "a correction holds")
-	out, n, err := a.Imports.Import(q, []Choice{{Key: "GET /v1/things/{name}", Sample: true, Group: "Things"},
+	out, n, err := a.Imports.Import(q, []importing.Choice{{Key: "GET /v1/things/{name}", Sample: true, Group: "Things"},
 		{Key: "POST /v1/login", Sample: true, Effect: "command"}}, nil)
 	require.NoError(t, err)
 	assert.Equal(t, 2, n)
@@ -181,7 +188,7 @@ func TestImportObserved(t *testing.T) {
 	assert.NotContains(t, out, "abc")
 	_, msgs := declaration.Parse("x", []byte(out), nil)
 	assert.Empty(t, msgs, out)
-	p, err = a.Imports.Preview(ImportRequest{Files: q.Files, Text: out})
+	p, err = a.Imports.Preview(importing.Request{Files: q.Files, Text: out})
 	require.NoError(t, err)
 	assert.Equal(t, "unclear GET /v1/nowhere, same GET /v1/things/{name}, same POST /v1/login", states(p),
 		"what is known is found again")
@@ -189,46 +196,50 @@ func TestImportObserved(t *testing.T) {
 
 func TestImportOthers(t *testing.T) {
 	a, _ := empty(t)
-	p, err := a.Imports.Preview(ImportRequest{Files: []NamedText{{"", "GET /a All of them\n\n# none\nPOST id:/b\nfetch " +
-		"/c\nGET\n"}}})
+	p, err := a.Imports.Preview(importing.Request{Files: []importing.NamedText{{Name: "",
+		Text: "GET /a All of them\n\n# none\nPOST id:/b\nfetch " +
+			"/c\nGET\n"}}})
 	require.NoError(t, err)
-	assert.Equal(t, KindLines, p.Kind)
+	assert.Equal(t, importing.KindLines, p.Kind)
 	assert.Equal(t, "new GET /a, new POST id:/b", states(p))
 	assert.Equal(t, "All of them", p.Items[0].Summary)
 	assert.Equal(t, 5, p.Problems[0].Line)
 	assert.Equal(t, 6, p.Problems[1].Line)
-	p, err = a.Imports.Preview(ImportRequest{Files: []NamedText{{"r.csv", "path,method,effect\n/a,get,\n/b,POST,command\n"}},
+	p, err = a.Imports.Preview(importing.Request{Files: []importing.NamedText{{Name: "r.csv",
+		Text: "path,method,effect\n/a,get,\n/b,POST,command\n"}},
 		Host: "id"})
 	require.NoError(t, err)
 	assert.Equal(t, "new GET id:/a, new POST id:/b", states(p))
 	log := strings.Repeat("h - - [d] \"GET /x/17 HTTP/1.1\" 200 1\nbroken\n", 300)
-	p, err = a.Imports.Preview(ImportRequest{Files: []NamedText{{"access.log", log}}})
+	p, err = a.Imports.Preview(importing.Request{Files: []importing.NamedText{{Name: "access.log", Text: log}}})
 	require.NoError(t, err)
 	assert.Equal(t, "new GET /x/{x_id}", states(p))
 	assert.Equal(t, 300, p.Items[0].Count)
-	assert.Len(t, p.Problems, maxProblems+1)
-	assert.Equal(t, "and 100 more", p.Problems[maxProblems].Text)
-	for _, bad := range []NamedText{{"x.log", "nothing\nto read\n"}, {"x.har", "{}"}, {"x.csv", "a,b\n"},
-		{"x.yaml", "openapi: 2.0"}, {"x", "  "}} {
-		_, err := a.Imports.Preview(ImportRequest{Files: []NamedText{bad}})
-		assert.ErrorIs(t, err, ErrInput, bad.Name)
+	assert.Len(t, p.Problems, importing.MaxProblems+1)
+	assert.Equal(t, "and 100 more", p.Problems[importing.MaxProblems].Text)
+	for _, bad := range []importing.NamedText{{Name: "x.log", Text: "nothing\nto read\n"}, {Name: "x.har",
+		Text: "{}"}, {Name: "x.csv", Text: "a,b\n"},
+		{Name: "x.yaml", Text: "openapi: 2.0"}, {Name: "x", Text: "  "}} {
+		_, err := a.Imports.Preview(importing.Request{Files: []importing.NamedText{bad}})
+		assert.ErrorIs(t, err, fault.ErrInput, bad.Name)
 	}
 }
 
 func TestEditsOfABoardAndARoute(t *testing.T) {
 	a := openText(t, fmt.Sprintf(small, "http://127.0.0.1:1", "refused"), "")
 	text := a.Workspace.Declaration().Text
-	e, err := a.Workspace.EditBoard(text, BoardChange{Routes: []string{"GET /a"}, Callers: []string{"ann"}, Action: access.Lower})
+	e, err := a.Workspace.EditBoard(text, workspace.BoardChange{Routes: []string{"GET /a"},
+		Callers: []string{"ann"}, Action: access.Lower})
 	require.NoError(t, err)
 	assert.Equal(t, "Turn ann away at GET /a", e.Title)
 	assert.Contains(t, e.Text, "{ at: GET /a, who: nobody }")
 	eff := a.Workspace.Check(e.Text)
 	assert.Equal(t, 1, eff.Closes)
-	e, err = a.Workspace.EditBoard(e.Text, BoardChange{Routes: []string{"POST /go"},
+	e, err = a.Workspace.EditBoard(e.Text, workspace.BoardChange{Routes: []string{"POST /go"},
 		Set: map[string]string{"given": "{ ok: true }"}})
 	require.NoError(t, err)
 	assert.Contains(t, e.Text, "given: { ok: true }")
-	for want, c := range map[string]BoardChange{
+	for want, c := range map[string]workspace.BoardChange{
 		"no route is selected":    {Action: access.Raise},
 		"nothing is to be done":   {Routes: []string{"GET /a"}},
 		"has no route GET /zzz":   {Routes: []string{"GET /zzz"}, Action: access.Raise},
@@ -240,17 +251,19 @@ func TestEditsOfABoardAndARoute(t *testing.T) {
 		_, err := a.Workspace.EditBoard(text, c)
 		require.ErrorContains(t, err, want)
 	}
-	e, err = a.Workspace.EditRoute(text, "POST /t", RouteField{"send", `{"json": {"n": 2}, "query": {"x": "y"}}`})
+	e, err = a.Workspace.EditRoute(text, "POST /t", workspace.RouteField{Name: "send",
+		Value: `{"json": {"n": 2}, "query": {"x": "y"}}`})
 	require.NoError(t, err)
 	assert.Contains(t, e.Text, `send: { query: { x: y }, json: {"n": 2} }`)
-	e, err = a.Workspace.EditRoute(e.Text, "GET /a", RouteField{"summary", "All: of them"})
+	e, err = a.Workspace.EditRoute(e.Text, "GET /a", workspace.RouteField{Name: "summary", Value: "All: of them"})
 	require.NoError(t, err)
 	s, err := a.View.RouteSheet(e.Text, "GET /a")
 	require.NoError(t, err)
 	assert.Equal(t, "All: of them", s.Summary)
-	for _, f := range []RouteField{{"send", "{"}, {"send", `{"jsn": 1}`}, {"effect", "explode"}, {"at", "GET /b"}} {
+	for _, f := range []workspace.RouteField{{Name: "send", Value: "{"}, {Name: "send", Value: `{"jsn": 1}`},
+		{Name: "effect", Value: "explode"}, {Name: "at", Value: "GET /b"}} {
 		_, err := a.Workspace.EditRoute(text, "GET /a", f)
-		assert.ErrorIs(t, err, ErrInput, f)
+		assert.ErrorIs(t, err, fault.ErrInput, f)
 	}
 }
 
@@ -270,7 +283,7 @@ func TestSheetSaysEverything(t *testing.T) {
 	assert.True(t, s.Reach[0].Admitted)
 	assert.False(t, s.Reach[len(s.Reach)-1].Admitted)
 	_, err = a.View.RouteSheet("", "GET /nowhere")
-	assert.ErrorIs(t, err, ErrNotFound)
+	assert.ErrorIs(t, err, fault.ErrNotFound)
 	list, err := a.Workspace.Reach("", "imre")
 	require.NoError(t, err)
 	d, _ := a.Workspace.Document()
@@ -305,7 +318,7 @@ func TestFixAndWaive(t *testing.T) {
 		assert.ErrorContains(t, err, c[2])
 	}
 	_, err = a.Workspace.Fix(text, "nothing")
-	assert.ErrorIs(t, err, ErrNotFound)
+	assert.ErrorIs(t, err, fault.ErrNotFound)
 }
 
 func TestCompareRevisions(t *testing.T) {
@@ -321,5 +334,5 @@ func TestCompareRevisions(t *testing.T) {
 	assert.Equal(t, d.Text, c.From)
 	assert.Equal(t, n.Text, c.To)
 	_, err = a.Workspace.CompareRevisions(t.Context(), 1, 99)
-	assert.ErrorIs(t, err, ErrNotFound)
+	assert.ErrorIs(t, err, fault.ErrNotFound)
 }

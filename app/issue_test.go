@@ -10,6 +10,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"millgate/app/fault"
+	"millgate/app/sweep"
 	"millgate/standin"
 	"millgate/store"
 	"millgate/testkit/memnet"
@@ -25,9 +27,9 @@ func TestIssuedTokensAreJudgedAnew(t *testing.T) {
 		data := t.TempDir()
 		s := listen(t, standin.Options{Nodes: 3, Flaws: []standin.Flaw{standin.LongLife, standin.LooseCookie},
 			Listen: n.Listen})
-		a := workspace(t, s, nil, data)
+		a := opened(t, s, nil, data)
 		a.Workspace.Dial = n.Dial
-		sweep(t, a)
+		swept(t, a)
 		issued := func() (out []string) {
 			list, err := a.View.Findings(t.Context(), "")
 			require.NoError(t, err)
@@ -81,7 +83,7 @@ func TestRetentionLeavesTheBoard(t *testing.T) {
 		defer end()
 		a := openIn(t, n, fmt.Sprintf(village, base))
 		run := func() uint {
-			r, err := a.Sweeps.StartSweep(t.Context(), "t", "")
+			r, err := a.Sweeps.Start(t.Context(), "t", "")
 			require.NoError(t, err)
 			a.Sweeps.Wait(r.ID)
 			return r.ID
@@ -96,7 +98,7 @@ func TestRetentionLeavesTheBoard(t *testing.T) {
 		assert.Equal(t, 6, past())
 		before, err := a.View.Findings(t.Context(), "t")
 		require.NoError(t, err)
-		a.Sweeps.Retention = Retention{Sweeps: 1}
+		a.Sweeps.Retention = sweep.Retention{Sweeps: 1}
 		done, err := a.Sweeps.Prune(t.Context())
 		require.NoError(t, err)
 		assert.Equal(t, 1, done.Sweeps)
@@ -108,7 +110,7 @@ func TestRetentionLeavesTheBoard(t *testing.T) {
 			&store.Sweep{ID: first, RevisionID: 1, Target: "t", State: store.Stopped,
 				Pruned: true}))
 		_, err = a.Sweeps.Resume(t.Context(), first)
-		require.ErrorIs(t, err, ErrInput)
+		require.ErrorIs(t, err, fault.ErrInput)
 		require.ErrorContains(t, err, "pruned")
 		run() // and by itself, once another one has ended
 		assert.Equal(t, 3, past())

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"millgate/app/view"
 	"millgate/core/check"
 	"millgate/core/finding"
 )
@@ -44,13 +45,13 @@ func TestNobodyWaitsForALook(t *testing.T) {
 	a.Targets.Families = append(check.Families{}, append(a.Targets.Families, h)...)
 	swept := func(target string) {
 		t.Helper()
-		i, err := a.Sweeps.StartSweep(t.Context(), target, "")
+		i, err := a.Sweeps.Start(t.Context(), target, "")
 		require.NoError(t, err)
 		a.Sweeps.Wait(i.ID)
 	}
 	swept("stand-in")
 	h.waits.Store(true)
-	looked := make(chan Board)
+	looked := make(chan view.Board)
 	go func() {
 		b, err := a.View.Board(t.Context(), "stand-in")
 		assert.NoError(t, err)
@@ -69,7 +70,7 @@ func TestNobodyWaitsForALook(t *testing.T) {
 		list, err := a.View.Findings(t.Context(), "other")
 		assert.NoError(t, err)
 		assert.Contains(t, fmt.Sprint(list), "The machine loom is told")
-		_, err = a.Sweeps.Sweeps(t.Context())
+		_, err = a.Sweeps.List(t.Context())
 		assert.NoError(t, err)
 		b, err := a.View.Board(t.Context(), "stand-in") // by what the declaration says now
 		assert.NoError(t, err)

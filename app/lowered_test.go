@@ -8,6 +8,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"millgate/app/sweep"
+	"millgate/app/view"
 	"millgate/core/check"
 	"millgate/core/finding"
 	"millgate/core/quota"
@@ -25,12 +27,12 @@ func TestALoweredQuota(t *testing.T) {
 				1), "lowered", now.Revision)
 		require.NoError(t, err)
 		r, err := a.Sweeps.ProbeAgain(t.Context(), "stand-in",
-			[]CrossingKey{{Route: "POST /v1/console/login", Caller: check.QuotaColumn + "login"}})
+			[]sweep.CrossingKey{{Route: "POST /v1/console/login", Caller: check.QuotaColumn + "login"}})
 		require.NoError(t, err)
 		a.Sweeps.Wait(r.ID)
 		v, err := a.View.Crossing(t.Context(), "stand-in", "POST /v1/console/login", "counted:address")
 		require.NoError(t, err)
-		var p *ProbeView
+		var p *view.ProbeView
 		for i := range v.Probes {
 			if v.Probes[i].Probe.Of == "login" {
 				p = &v.Probes[i]

@@ -9,10 +9,11 @@ import (
 	"sync"
 	"testing"
 
-	"millgate/core/finding"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"millgate/app/sweep"
+	"millgate/core/finding"
 )
 
 // notes is a service of notes with owners, whose behaviour a test bends.
@@ -136,7 +137,7 @@ access:
   - { at: POST /notes, who: r }
 `
 
-func sweepNotes(t *testing.T, n *notes) (*App, Result) {
+func sweepNotes(t *testing.T, n *notes) (*App, sweep.Result) {
 	t.Helper()
 	t.Setenv("KEY_ANN", "key-of-ann")
 	t.Setenv("KEY_BOB", "key-of-bob")
@@ -146,7 +147,7 @@ func sweepNotes(t *testing.T, n *notes) (*App, Result) {
 		id = "/ref"
 	}
 	a := openText(t, fmt.Sprintf(notesText, f.URL, id), "")
-	_, res := sweep(t, a)
+	_, res := swept(t, a)
 	return a, res
 }
 

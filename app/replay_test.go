@@ -12,6 +12,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"millgate/app/sweep"
+	"millgate/app/view"
 	"millgate/core/check"
 	"millgate/core/check/credential"
 	"millgate/core/check/quotas"
@@ -62,7 +64,7 @@ func TestAReplayIsFoundWhateverTheQuota(t *testing.T) {
 					require.NoError(t, err)
 					require.NoError(t, res.Body.Close())
 				}
-				w, err := a.Sweeps.ProbeAgain(t.Context(), "stand-in", []CrossingKey{{Route: "POST /v1/alerts"}})
+				w, err := a.Sweeps.ProbeAgain(t.Context(), "stand-in", []sweep.CrossingKey{{Route: "POST /v1/alerts"}})
 				require.NoError(t, err)
 				a.Sweeps.Wait(w.ID)
 				v, err := a.View.Crossing(t.Context(), "stand-in", "POST /v1/alerts", "")
@@ -114,10 +116,11 @@ func TestAReplayThatIsLostIsNamed(t *testing.T) {
 		a.Workspace.Dial = dial
 		now := a.Workspace.Declaration()
 		d, _ := a.Workspace.Document()
-		_, err := a.Workspace.Keep(t.Context(), strings.Replace(now.Text, d.TargetNamed("stand-in").Base, url, 1), "another base",
+		_, err := a.Workspace.Keep(t.Context(), strings.Replace(now.Text, d.TargetNamed("stand-in").Base, url,
+			1), "another base",
 			now.Revision)
 		require.NoError(t, err)
-		w, err := a.Sweeps.ProbeAgain(t.Context(), "stand-in", []CrossingKey{{Route: "POST /v1/alerts"}})
+		w, err := a.Sweeps.ProbeAgain(t.Context(), "stand-in", []sweep.CrossingKey{{Route: "POST /v1/alerts"}})
 		require.NoError(t, err)
 		a.Sweeps.Wait(w.ID)
 		v, err := a.View.Crossing(t.Context(), "stand-in", "POST /v1/alerts", "")
@@ -160,9 +163,9 @@ func TestADrillOfAFullQuota(t *testing.T) {
 						p.Of == "login"
 				})
 				route := pl.Probes[k].Route
-				again := func() ProbeView {
+				again := func() view.ProbeView {
 					w, err := a.Sweeps.ProbeAgain(t.Context(), "stand-in",
-						[]CrossingKey{{Route: route, Caller: check.QuotaColumn + "login"}})
+						[]sweep.CrossingKey{{Route: route, Caller: check.QuotaColumn + "login"}})
 					require.NoError(t, err)
 					a.Sweeps.Wait(w.ID)
 					v, err := a.View.Crossing(t.Context(), "stand-in", route, "counted:address")
@@ -173,7 +176,7 @@ func TestADrillOfAFullQuota(t *testing.T) {
 						}
 					}
 					t.Fatal("no drill of the login")
-					return ProbeView{}
+					return view.ProbeView{}
 				}
 				require.Equal(t, finding.Agrees, again().Verdict.Kind)
 				time.Sleep(25 * time.Hour)

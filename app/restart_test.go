@@ -7,12 +7,13 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"millgate/app/fault"
 	"millgate/standin"
 )
 
 func TestRestartChecksInTheirOrder(t *testing.T) {
 	s := listen(t, standin.Options{Control: true})
-	a := workspace(t, s, nil, "")
+	a := opened(t, s, nil, "")
 	_, err := a.Sweeps.CompareAfterRestart(t.Context(), "stand-in", "login")
 	assert.ErrorContains(t, err, "first")
 	_, err = a.Sweeps.FillForRestart(t.Context(), "stand-in", "partner")
@@ -20,12 +21,12 @@ func TestRestartChecksInTheirOrder(t *testing.T) {
 	_, err = a.Sweeps.FillForRestart(t.Context(), "stand-in", "dome")
 	assert.ErrorContains(t, err, "which a restart ends anyway")
 	_, err = a.Sweeps.FillForRestart(t.Context(), "stand-in", "nothing")
-	assert.ErrorIs(t, err, ErrNotFound)
+	assert.ErrorIs(t, err, fault.ErrNotFound)
 }
 
 func TestTheClockOfTheStandIn(t *testing.T) {
 	s := listen(t, standin.Options{Control: true})
-	a := workspace(t, s, nil, "")
+	a := opened(t, s, nil, "")
 	_, err := a.Sweeps.FillForRestart(t.Context(), "stand-in", "login")
 	require.NoError(t, err)
 	res, err := http.Post(s.Control+"/clock?advance=6m", "", nil)

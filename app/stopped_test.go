@@ -18,6 +18,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"millgate/app/events"
+	"millgate/app/fault"
+	"millgate/app/sweep"
+	"millgate/app/workspace"
 	"millgate/core/finding"
 	"millgate/store"
 	"millgate/testkit/memnet"
@@ -51,18 +55,18 @@ func TestAStopWhileWaitingLosesNothing(t *testing.T) {
 				base, end := n.Serve(v)
 				defer end()
 				a := openIn(t, n, fmt.Sprintf(village, base)+c.quota)
-				r, err := a.Sweeps.StartSweep(t.Context(), "t", "")
+				r, err := a.Sweeps.Start(t.Context(), "t", "")
 				require.NoError(t, err)
 				time.Sleep(5 * time.Second)
 				require.NoError(t, a.Sweeps.Stop(r.ID))
-				run, res, err := a.Sweeps.SweepResult(t.Context(), r.ID)
+				run, res, err := a.Sweeps.Result(t.Context(), r.ID)
 				require.NoError(t, err)
 				assert.Equal(t, store.Stopped, run.State)
 				require.NotEmpty(t, res.Unsent)
 				for _, u := range res.Unsent {
 					assert.NotContains(t, u.Why, "cancel")
 				}
-				facts, lost, err := a.Targets.journal(t.Context(), r.ID)
+				facts, lost, err := a.Targets.Journal(t.Context(), r.ID)
 				require.NoError(t, err)
 				assert.Empty(t, lost, "it was turned away, not lost")
 				for id, f := range facts {
@@ -72,11 +76,11 @@ func TestAStopWhileWaitingLosesNothing(t *testing.T) {
 				again, err := a.Sweeps.Resume(t.Context(), r.ID)
 				require.NoError(t, err)
 				a.Sweeps.Wait(again.ID)
-				run, res, err = a.Sweeps.SweepResult(t.Context(), again.ID)
+				run, res, err = a.Sweeps.Result(t.Context(), again.ID)
 				require.NoError(t, err)
 				assert.Equal(t, store.Done, run.State, run.Note)
 				assert.Empty(t, res.Unsent)
-				assert.Empty(t, res.Doubts(run, DefaultMostUnproven))
+				assert.Empty(t, res.Doubts(run, sweep.DefaultMostUnproven))
 				for _, f := range res.Findings {
 					assert.Equal(t, finding.Unthrottled, f.Kind, "the villager counts nothing")
 				}
@@ -110,18 +114,18 @@ func TestAFullDiskIsTold(t *testing.T) {
 		a, err = Open(t.Context(), data, file)
 		require.NoError(t, err)
 		a.Workspace.Dial = n.Dial
-		r, err := a.Sweeps.StartSweep(t.Context(), "stand-in", "")
+		r, err := a.Sweeps.Start(t.Context(), "stand-in", "")
 		require.NoError(t, err)
 		a.Sweeps.Wait(r.ID)
-		run, res, err := a.Sweeps.SweepResult(t.Context(), r.ID)
+		run, res, err := a.Sweeps.Result(t.Context(), r.ID)
 		require.NoError(t, err)
 		assert.Equal(t, store.Failed, run.State)
-		assert.Equal(t, Doubts, res.Code(run, DefaultMostUnproven, finding.High))
-		rules := map[DoubtRule]string{}
-		for _, d := range res.Doubts(run, DefaultMostUnproven) {
+		assert.Equal(t, sweep.Doubts, res.Code(run, sweep.DefaultMostUnproven, finding.High))
+		rules := map[sweep.DoubtRule]string{}
+		for _, d := range res.Doubts(run, sweep.DefaultMostUnproven) {
 			rules[d.Rule] = d.Text
 		}
-		assert.Contains(t, rules[NotReached], "full")
+		assert.Contains(t, rules[sweep.NotReached], "full")
 		require.NotEmpty(t, res.Made, "throwaway records are told")
 		assert.Contains(t, res.Made[0].What, "thing")
 		require.NoError(t, a.Close())
@@ -147,13 +151,13 @@ func TestOneWorkspaceForADirectory(t *testing.T) {
 		a, err := Open(t.Context(), data, file)
 		require.NoError(t, err)
 		a.Workspace.Dial = n.Dial
-		r, err := a.Sweeps.StartSweep(t.Context(), "t", "")
+		r, err := a.Sweeps.Start(t.Context(), "t", "")
 		require.NoError(t, err)
 		_, err = Open(t.Context(), data, file)
 		require.ErrorIs(t, err, store.ErrInUse)
 		assert.ErrorContains(t, err, fmt.Sprintf("process %d", os.Getpid()))
-		require.NoError(t, KeepSecret(t.Context(), data, "K", "v"))
-		list, err := a.Sweeps.Sweeps(t.Context())
+		require.NoError(t, workspace.KeepSecret(t.Context(), data, "K", "v"))
+		list, err := a.Sweeps.List(t.Context())
 		require.NoError(t, err)
 		assert.Equal(t, store.Running, list[0].State, "it was not marked interrupted")
 		w, err := a.store.SweepByID(t.Context(), r.ID)
@@ -169,8 +173,8 @@ func TestOneWorkspaceForADirectory(t *testing.T) {
 // is no 0.
 func TestWithoutAResultNothingIsClean(t *testing.T) {
 	for _, state := range []string{store.Running, store.Interrupted, store.Stopped, store.Failed} {
-		var res Result
-		assert.Equal(t, Doubts, res.Code(&Run{State: state}, 100, finding.High), state)
+		var res sweep.Result
+		assert.Equal(t, sweep.Doubts, res.Code(&events.Run{State: state}, 100, finding.High), state)
 	}
 }
 
@@ -184,13 +188,14 @@ func TestReadersWhileProbedAgain(t *testing.T) {
 		base, end := n.Serve(v)
 		defer end()
 		a := openIn(t, n, fmt.Sprintf(village, base))
-		r, err := a.Sweeps.StartSweep(t.Context(), "t", "")
+		r, err := a.Sweeps.Start(t.Context(), "t", "")
 		require.NoError(t, err)
 		a.Sweeps.Wait(r.ID)
 		for range 5 {
 			_, err = a.View.Ticks(t.Context(), "t")
 			require.NoError(t, err)
-			r, err := a.Sweeps.ProbeAgain(t.Context(), "t", []CrossingKey{{"GET /a", "*"}, {"GET /b", "*"}})
+			r, err := a.Sweeps.ProbeAgain(t.Context(), "t", []sweep.CrossingKey{{Route: "GET /a", Caller: "*"},
+				{Route: "GET /b", Caller: "*"}})
 			require.NoError(t, err)
 			var g sync.WaitGroup
 			done := make(chan struct{})
@@ -199,7 +204,7 @@ func TestReadersWhileProbedAgain(t *testing.T) {
 				func() error { _, err := a.View.Ticks(t.Context(), "t"); return err },
 				func() error { _, err := a.View.Findings(t.Context(), "t"); return err },
 				func() error { _, err := a.View.Crossing(t.Context(), "t", "GET /a", "ann"); return err },
-				func() error { _, err := a.Sweeps.Sweeps(t.Context()); return err },
+				func() error { _, err := a.Sweeps.List(t.Context()); return err },
 			} {
 				g.Go(func() {
 					for {
@@ -237,9 +242,9 @@ func TestARestartCheckIsGivenUp(t *testing.T) {
 		f, err := a.Sweeps.FillForRestart(t.Context(), "t", "q")
 		require.NoError(t, err)
 		assert.True(t, f.Refused)
-		time.Sleep(time.Minute + restartWaits + time.Second)
+		time.Sleep(time.Minute + sweep.RestartWaits + time.Second)
 		_, err = a.Sweeps.CompareAfterRestart(t.Context(), "t", "q")
-		assert.ErrorIs(t, err, ErrInput)
+		assert.ErrorIs(t, err, fault.ErrInput)
 	})
 }
 
@@ -258,12 +263,12 @@ func TestBrokenTLSIsNoResult(t *testing.T) {
 			a := openIn(t, memnet.New(), fmt.Sprintf(village, base))
 			a.Workspace.Dial = (&net.Dialer{}).DialContext
 			begun := time.Now()
-			r, err := a.Sweeps.StartSweep(t.Context(), "t", "")
+			r, err := a.Sweeps.Start(t.Context(), "t", "")
 			require.NoError(t, err)
 			a.Sweeps.Wait(r.ID)
-			run, res, err := a.Sweeps.SweepResult(t.Context(), r.ID)
+			run, res, err := a.Sweeps.Result(t.Context(), r.ID)
 			require.NoError(t, err)
-			assert.Equal(t, Doubts, res.Code(run, DefaultMostUnproven, finding.High))
+			assert.Equal(t, sweep.Doubts, res.Code(run, sweep.DefaultMostUnproven, finding.High))
 			assert.Empty(t, res.Findings)
 			assert.Less(t, time.Since(begun), 20*time.Second)
 			assert.Contains(t, run.Note, "nothing more was sent")

@@ -16,6 +16,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"millgate/app/sweep"
 	"millgate/core/declaration"
 	"millgate/store"
 )
@@ -89,12 +90,12 @@ func BenchmarkSweep50k(b *testing.B) {
 			}
 		}()
 		from, used := time.Now(), processor(b)
-		r, err := a.Sweeps.StartSweep(b.Context(), "t", "")
+		r, err := a.Sweeps.Start(b.Context(), "t", "")
 		require.NoError(b, err)
 		a.Sweeps.Wait(r.ID)
 		took, ourUse := time.Since(from), processor(b)-used
 		close(stop)
-		run, _, err := a.Sweeps.SweepResult(b.Context(), r.ID)
+		run, _, err := a.Sweeps.Result(b.Context(), r.ID)
 		require.NoError(b, err)
 		require.Equal(b, store.Done, run.State, run.Note)
 		ours := float64(run.Planned) / took.Seconds()
@@ -121,12 +122,12 @@ func processor(b *testing.B) time.Duration {
 // plainLoop is how many requests a second a plain loop of as many lanes sends, reading the
 // bodies.
 func plainLoop(b *testing.B, base string, many int) float64 {
-	c := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: lanes, MaxConnsPerHost: lanes}}
+	c := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: sweep.Lanes, MaxConnsPerHost: sweep.Lanes}}
 	defer c.CloseIdleConnections()
 	work := make(chan int)
 	var all sync.WaitGroup
 	from := time.Now()
-	for range lanes {
+	for range sweep.Lanes {
 		all.Go(func() {
 			for i := range work {
 				req, err := http.NewRequestWithContext(context.Background(), "GET",

@@ -18,6 +18,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"millgate/app/events"
+	"millgate/app/fault"
+	"millgate/app/sweep"
+	"millgate/app/workspace"
 	"millgate/core/access"
 	"millgate/core/check"
 	"millgate/core/finding"
@@ -149,7 +153,7 @@ func TestMadeRecordsOnlyLeavesNothing(t *testing.T) {
 	o := &obedient{have: map[string]bool{"t0": true}}
 	f := newFake(t, o.serve)
 	a := openText(t, fmt.Sprintf(small, f.URL, "made-records-only"), "")
-	_, res := sweep(t, a)
+	_, res := swept(t, a)
 	assert.Empty(t, res.Findings)
 	assert.Empty(t, res.Made)
 	assert.Equal(t, map[string]bool{"t0": true}, o.have, "what was made is removed, what was there is left alone")
@@ -170,7 +174,7 @@ func TestRefusedSendsNothingUnsafe(t *testing.T) {
 	t.Setenv("ANN_SECRET", "ann-secret-1")
 	o := &obedient{have: map[string]bool{"t0": true}}
 	f := newFake(t, o.serve)
-	sweep(t, openText(t, fmt.Sprintf(small, f.URL, "refused"), ""))
+	swept(t, openText(t, fmt.Sprintf(small, f.URL, "refused"), ""))
 	for _, l := range f.log {
 		method, _, _ := strings.Cut(l, " ")
 		assert.True(t, slices.Contains([]string{"GET", "HEAD", "OPTIONS"}, method) || l == "POST /login", l)
@@ -196,7 +200,7 @@ func TestThrottledIsWaitedOut(t *testing.T) {
 		o.serve(f, w, r)
 	})
 	a := openText(t, fmt.Sprintf(small, f.URL, "refused"), "")
-	_, res := sweep(t, a)
+	_, res := swept(t, a)
 	assert.Empty(t, res.Findings)
 	v, err := a.View.Crossing(t.Context(), "stand-in", "GET /a", "ann")
 	require.NoError(t, err)
@@ -241,7 +245,7 @@ func TestEndedCredentialIsRenewed(t *testing.T) {
 		o.serve(f, w, r)
 	})
 	a := openText(t, fmt.Sprintf(small, f.URL, "allowed"), "")
-	_, res := sweep(t, a)
+	_, res := swept(t, a)
 	assert.Empty(t, res.Findings, "a token that expired is not a finding")
 	v, err := a.View.Crossing(t.Context(), "stand-in", "POST /t", "ann")
 	require.NoError(t, err)
@@ -253,10 +257,10 @@ func TestUnreachableIsNoVerdict(t *testing.T) {
 	t.Setenv("ANN_SECRET", "ann-secret-1")
 	a := openText(t, fmt.Sprintf(small, "http://127.0.0.1:1", "allowed"), "")
 	began := time.Now()
-	r, err := a.Sweeps.StartSweep(t.Context(), "stand-in", "")
+	r, err := a.Sweeps.Start(t.Context(), "stand-in", "")
 	require.NoError(t, err)
 	a.Sweeps.Wait(r.ID)
-	run, res, err := a.Sweeps.SweepResult(t.Context(), r.ID)
+	run, res, err := a.Sweeps.Result(t.Context(), r.ID)
 	require.NoError(t, err)
 	assert.Equal(t, store.Failed, run.State)
 	assert.Contains(t, run.Note, "cannot be reached")
@@ -273,8 +277,8 @@ func TestMissingSecretsAreSaidBeforeAnythingIsSent(t *testing.T) {
 	o := &obedient{have: map[string]bool{"t0": true}}
 	f := newFake(t, o.serve)
 	a := openText(t, fmt.Sprintf(small, f.URL, "refused"), "")
-	_, err := a.Sweeps.StartSweep(t.Context(), "stand-in", "")
-	require.ErrorIs(t, err, ErrInput)
+	_, err := a.Sweeps.Start(t.Context(), "stand-in", "")
+	require.ErrorIs(t, err, fault.ErrInput)
 	assert.ErrorContains(t, err, "ann: the environment variable ANN_SECRET is not set")
 	assert.Empty(t, f.log)
 }
@@ -284,7 +288,7 @@ func TestALoginThatFailsIsSaid(t *testing.T) {
 	o := &obedient{have: map[string]bool{"t0": true}}
 	f := newFake(t, o.serve)
 	a := openText(t, fmt.Sprintf(small, f.URL, "refused"), "")
-	_, res := sweep(t, a)
+	_, res := swept(t, a)
 	assert.Empty(t, res.Findings)
 	require.Len(t, res.Unsent, 1)
 	assert.Contains(t, res.Unsent[0].Why, "ann: the credential cannot be obtained: POST /login answered 401")
@@ -301,21 +305,21 @@ func TestFailuresForgetNothing(t *testing.T) {
 	o := &obedient{have: map[string]bool{"t0": true}}
 	f := newFake(t, o.serve)
 	a := openText(t, fmt.Sprintf(small, f.URL, "refused"), "")
-	sweep(t, a)
+	swept(t, a)
 	before, err := a.View.Board(t.Context(), "")
 	require.NoError(t, err)
 	require.Contains(t, before.Rows[0].Verdict, "=")
 	f.Close()
-	for _, again := range []func() (*Run, error){
-		func() (*Run, error) {
-			return a.Sweeps.ProbeAgain(t.Context(), "stand-in", []CrossingKey{{"GET /a", "ann"}})
+	for _, again := range []func() (*events.Run, error){
+		func() (*events.Run, error) {
+			return a.Sweeps.ProbeAgain(t.Context(), "stand-in", []sweep.CrossingKey{{Route: "GET /a", Caller: "ann"}})
 		},
-		func() (*Run, error) { return a.Sweeps.StartSweep(t.Context(), "stand-in", "") },
+		func() (*events.Run, error) { return a.Sweeps.Start(t.Context(), "stand-in", "") },
 	} {
 		r, err := again()
 		require.NoError(t, err)
 		a.Sweeps.Wait(r.ID)
-		run, _, err := a.Sweeps.SweepResult(t.Context(), r.ID)
+		run, _, err := a.Sweeps.Result(t.Context(), r.ID)
 		require.NoError(t, err)
 		require.Equal(t, store.Failed, run.State)
 		after, err := a.View.Board(t.Context(), "")
@@ -336,11 +340,11 @@ func TestProbeAgainSendsOnlyThat(t *testing.T) {
 		o.serve(f, w, r)
 	})
 	a := openText(t, fmt.Sprintf(small, f.URL, "refused"), "")
-	_, res := sweep(t, a)
+	_, res := swept(t, a)
 	require.Empty(t, res.Findings)
 	open = true
 	sent := len(f.log)
-	r, err := a.Sweeps.ProbeAgain(t.Context(), "stand-in", []CrossingKey{{"GET /a", ""}})
+	r, err := a.Sweeps.ProbeAgain(t.Context(), "stand-in", []sweep.CrossingKey{{Route: "GET /a", Caller: ""}})
 	require.NoError(t, err)
 	assert.True(t, r.Partial)
 	a.Sweeps.Wait(r.ID)
@@ -349,10 +353,10 @@ func TestProbeAgainSendsOnlyThat(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, fs, 1)
 	assert.Equal(t, finding.Unprotected, fs[0].Kind)
-	_, err = a.Sweeps.ProbeAgain(t.Context(), "stand-in", []CrossingKey{{"GET /nowhere", ""}})
-	assert.ErrorIs(t, err, ErrNotFound)
+	_, err = a.Sweeps.ProbeAgain(t.Context(), "stand-in", []sweep.CrossingKey{{Route: "GET /nowhere", Caller: ""}})
+	assert.ErrorIs(t, err, fault.ErrNotFound)
 	_, err = a.Sweeps.ProbeAgain(t.Context(), "nowhere", nil)
-	assert.ErrorIs(t, err, ErrNotFound)
+	assert.ErrorIs(t, err, fault.ErrNotFound)
 }
 
 // Verdicts are made from facts: a changed rule is judged without a request.
@@ -362,7 +366,7 @@ func TestAChangedRuleIsJudgedAnew(t *testing.T) {
 	f := newFake(t, o.serve)
 	data := t.TempDir()
 	a := openText(t, fmt.Sprintf(small, f.URL, "refused"), data)
-	sweep(t, a)
+	swept(t, a)
 	sent := len(f.log)
 	d := a.Workspace.Declaration()
 	_, err := a.Workspace.Keep(t.Context(),
@@ -376,7 +380,7 @@ func TestAChangedRuleIsJudgedAnew(t *testing.T) {
 	assert.Len(t, f.log, sent)
 
 	// The same after a restart, from the store.
-	file := filepath.Join(a.Workspace.where())
+	file := filepath.Join(a.Workspace.Where())
 	_, err = Open(t.Context(), data, file)
 	require.ErrorContains(t, err, "in use", "two processes do not write one directory")
 	require.NoError(t, a.Close())
@@ -398,10 +402,10 @@ func TestAChangedRuleIsJudgedAnew(t *testing.T) {
 func TestAFileChangedElsewhereIsTakenIn(t *testing.T) {
 	a := openText(t, fmt.Sprintf(small, "http://127.0.0.1:1", "refused"), "")
 	d := a.Workspace.Declaration()
-	file := filepath.Join(a.Workspace.where())
+	file := filepath.Join(a.Workspace.Where())
 	require.NoError(t, os.WriteFile(file, []byte(d.Text+"# from an editor\n"), 0o600))
 	_, err := a.Workspace.Keep(t.Context(), d.Text+"# from the interface\n", "", d.Revision)
-	require.ErrorIs(t, err, ErrInput, "what was written elsewhere is not lost")
+	require.ErrorIs(t, err, fault.ErrInput, "what was written elsewhere is not lost")
 	now := a.Workspace.Declaration()
 	assert.Equal(t, d.Text+"# from an editor\n", now.Text)
 	assert.Equal(t, d.Revision+1, now.Revision)
@@ -420,7 +424,8 @@ func TestResumeSendsNoUnsafeProbeTwice(t *testing.T) {
 	d, _ := a.Workspace.Document()
 	pl := check.NewPlan(d, d.TargetNamed("stand-in"), a.Targets.Families)
 	// The journal as a process that was killed leaves it.
-	w := store.Sweep{RevisionID: a.Workspace.Declaration().Revision, Target: "stand-in", State: store.Running, Planned: len(pl.Probes),
+	w := store.Sweep{RevisionID: a.Workspace.Declaration().Revision, Target: "stand-in", State: store.Running,
+		Planned:   len(pl.Probes),
 		StartedAt: time.Now()}
 	require.NoError(t, a.store.AddSweep(t.Context(), &w))
 	lost := ""
@@ -440,7 +445,7 @@ func TestResumeSendsNoUnsafeProbeTwice(t *testing.T) {
 	r, err := a.Sweeps.Resume(t.Context(), w.ID)
 	require.NoError(t, err)
 	a.Sweeps.Wait(r.ID)
-	run, res, err := a.Sweeps.SweepResult(t.Context(), w.ID)
+	run, res, err := a.Sweeps.Result(t.Context(), w.ID)
 	require.NoError(t, err)
 	assert.Equal(t, store.Done, run.State)
 	assert.Equal(t, len(pl.Probes), run.Planned)
@@ -455,9 +460,9 @@ func TestResumeSendsNoUnsafeProbeTwice(t *testing.T) {
 		}
 	}
 	_, err = a.Sweeps.Resume(t.Context(), w.ID)
-	assert.ErrorIs(t, err, ErrInput, "one that is done cannot go on")
+	assert.ErrorIs(t, err, fault.ErrInput, "one that is done cannot go on")
 	_, err = a.Sweeps.Resume(t.Context(), 99)
-	assert.ErrorIs(t, err, ErrNotFound)
+	assert.ErrorIs(t, err, fault.ErrNotFound)
 }
 
 // A canary for each secret is looked for in all that a sweep leaves behind.
@@ -471,12 +476,12 @@ func TestSecretsStayInside(t *testing.T) {
 		secrets[k] = "canary-" + strings.ToLower(k) + "-7c1e"
 	}
 	s := listen(t, standin.Options{Flaws: standin.Demo, Secrets: secrets})
-	a := workspace(t, s, nil, data)
+	a := opened(t, s, nil, data)
 	for k, v := range secrets {
 		t.Setenv(k, v)
 	}
 	events, end := a.Events.Listen()
-	sweep(t, a)
+	swept(t, a)
 	end()
 	var told strings.Builder
 	for e := range events {
@@ -521,13 +526,13 @@ func TestKeepRefusesWhatIsWrong(t *testing.T) {
 	a := openText(t, fmt.Sprintf(small, "http://127.0.0.1:1", "refused"), "")
 	d := a.Workspace.Declaration()
 	_, err := a.Workspace.Keep(t.Context(), strings.Replace(d.Text, "who: r", "who: q", 1), "", d.Revision)
-	require.ErrorIs(t, err, ErrInvalid)
+	require.ErrorIs(t, err, fault.ErrInvalid)
 	_, err = a.Workspace.Keep(t.Context(), d.Text+"# more\n", "", d.Revision+5)
-	require.ErrorIs(t, err, ErrInput)
+	require.ErrorIs(t, err, fault.ErrInput)
 	kept, err := a.Workspace.Keep(t.Context(), d.Text+"# more\n", "  a note ", d.Revision)
 	require.NoError(t, err)
 	assert.Equal(t, d.Revision+1, kept.Revision)
-	b, err := os.ReadFile(filepath.Join(a.Workspace.where()))
+	b, err := os.ReadFile(filepath.Join(a.Workspace.Where()))
 	require.NoError(t, err)
 	assert.True(t, strings.HasSuffix(string(b), "# more\n"), "the file holds what was kept")
 	list, err := a.Workspace.Revisions(t.Context())
@@ -559,13 +564,13 @@ func TestImporterStaysInItsFolder(t *testing.T) {
 		[]byte("openapi: 3.0.0\ninfo: {title: x, version: '1'}\npaths: {/a: {get: {responses: {}}}}\n"), 0o600))
 	sub := filepath.Join(dir, "sub")
 	require.NoError(t, os.Mkdir(sub, 0o700))
-	load := Importer(sub)
+	load := workspace.Importer(sub)
 	for _, ref := range []string{"../secret.yaml", filepath.Join(dir, "secret.yaml"), "x/../../secret.yaml"} {
 		routes, problems := load(ref)
 		assert.Empty(t, routes, ref)
 		assert.NotEmpty(t, problems, ref)
 	}
-	routes, problems := Importer(dir)("secret.yaml")
+	routes, problems := workspace.Importer(dir)("secret.yaml")
 	assert.Len(t, routes, 1)
 	assert.Empty(t, problems)
 }
@@ -576,10 +581,10 @@ func TestKeptSecrets(t *testing.T) {
 	a := openText(t, text, data)
 	d, _ := a.Workspace.Document()
 	v := d.IdentityNamed("ann").Credentials[0].Fill["p"]
-	_, err := a.Workspace.secret(t.Context(), v)
+	_, err := a.Workspace.Secret(t.Context(), v)
 	require.ErrorContains(t, err, "millgate keep ann")
-	require.NoError(t, KeepSecret(t.Context(), data, "ann", "kept-canary"))
-	got, err := a.Workspace.secret(t.Context(), v)
+	require.NoError(t, workspace.KeepSecret(t.Context(), data, "ann", "kept-canary"))
+	got, err := a.Workspace.Secret(t.Context(), v)
 	require.NoError(t, err)
 	assert.Equal(t, "kept-canary", got)
 	for _, f := range []string{"millgate.db", "millgate.db-wal"} {
@@ -597,13 +602,13 @@ func TestStopLosesNothing(t *testing.T) {
 		o.serve(f, w, r)
 	})
 	a := openText(t, fmt.Sprintf(small, f.URL, "allowed"), "")
-	r, err := a.Sweeps.StartSweep(t.Context(), "stand-in", "")
+	r, err := a.Sweeps.Start(t.Context(), "stand-in", "")
 	require.NoError(t, err)
-	_, err = a.Sweeps.StartSweep(t.Context(), "stand-in", "")
-	require.ErrorIs(t, err, ErrBusy)
+	_, err = a.Sweeps.Start(t.Context(), "stand-in", "")
+	require.ErrorIs(t, err, fault.ErrBusy)
 	time.Sleep(150 * time.Millisecond)
 	require.NoError(t, a.Sweeps.Stop(r.ID))
-	run, res, err := a.Sweeps.SweepResult(t.Context(), r.ID)
+	run, res, err := a.Sweeps.Result(t.Context(), r.ID)
 	require.NoError(t, err)
 	assert.Equal(t, store.Stopped, run.State)
 	assert.Contains(t, run.Note, "stopped after")
@@ -611,7 +616,7 @@ func TestStopLosesNothing(t *testing.T) {
 	r, err = a.Sweeps.Resume(t.Context(), r.ID)
 	require.NoError(t, err)
 	a.Sweeps.Wait(r.ID)
-	run, res, err = a.Sweeps.SweepResult(t.Context(), r.ID)
+	run, res, err = a.Sweeps.Result(t.Context(), r.ID)
 	require.NoError(t, err)
 	assert.Equal(t, store.Done, run.State)
 	assert.Empty(t, res.Findings)
@@ -629,7 +634,7 @@ func TestTheEndIsToldLast(t *testing.T) {
 	a := openText(t, fmt.Sprintf(small, f.URL, "allowed"), "")
 	for range 5 {
 		events, end := a.Events.Listen()
-		sweep(t, a)
+		swept(t, a)
 		end()
 		last := ""
 		for e := range events {

@@ -18,6 +18,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"millgate/app/events"
+	"millgate/app/fault"
+	"millgate/app/tokens"
+	"millgate/app/view"
+	"millgate/app/workspace"
 	"millgate/core/token"
 	"millgate/standin"
 )
@@ -34,8 +39,8 @@ func has(list []token.Judgement, id string) bool {
 // A token is taken from the service, verified with its key set, and followed
 // to the routes that it opens; its text never comes back.
 func TestJudgeAnObtainedToken(t *testing.T) {
-	a := workspace(t, listen(t, standin.Options{}), nil, "")
-	v, err := a.Tokens.JudgeToken(context.Background(), TokenQuery{Obtain: true, Identity: "sanna"})
+	a := opened(t, listen(t, standin.Options{}), nil, "")
+	v, err := a.Tokens.JudgeToken(context.Background(), tokens.Query{Obtain: true, Identity: "sanna"})
 	require.NoError(t, err)
 	assert.Empty(t, v.Judgements)
 	assert.Equal(t, token.Takes, v.Outcome)
@@ -54,17 +59,17 @@ func TestJudgeAnObtainedToken(t *testing.T) {
 	require.NoError(t, err)
 	assert.NotContains(t, string(b), "eyJhbGciOi")
 
-	_, err = a.Tokens.JudgeToken(context.Background(), TokenQuery{Obtain: true, Identity: "lanternfish"})
+	_, err = a.Tokens.JudgeToken(context.Background(), tokens.Query{Obtain: true, Identity: "lanternfish"})
 	require.ErrorContains(t, err, "no bearer credential")
-	_, err = a.Tokens.JudgeToken(context.Background(), TokenQuery{Text: " \n"})
-	require.ErrorIs(t, err, ErrInput)
-	_, err = a.Tokens.JudgeToken(context.Background(), TokenQuery{Text: "x", Target: "nowhere"})
-	require.ErrorIs(t, err, ErrNotFound)
+	_, err = a.Tokens.JudgeToken(context.Background(), tokens.Query{Text: " \n"})
+	require.ErrorIs(t, err, fault.ErrInput)
+	_, err = a.Tokens.JudgeToken(context.Background(), tokens.Query{Text: "x", Target: "nowhere"})
+	require.ErrorIs(t, err, fault.ErrNotFound)
 }
 
 func TestLongLivedTokensAreFound(t *testing.T) {
-	a := workspace(t, listen(t, standin.Options{Flaws: []standin.Flaw{standin.LongLife}}), nil, "")
-	v, err := a.Tokens.JudgeToken(context.Background(), TokenQuery{Obtain: true, Identity: "imre"})
+	a := opened(t, listen(t, standin.Options{Flaws: []standin.Flaw{standin.LongLife}}), nil, "")
+	v, err := a.Tokens.JudgeToken(context.Background(), tokens.Query{Obtain: true, Identity: "imre"})
 	require.NoError(t, err)
 	assert.True(t, has(v.Judgements, "too-long"))
 }
@@ -74,20 +79,20 @@ func TestKeptTokens(t *testing.T) {
 	a, err := Open(t.Context(), data, "../examples/fernhollow/fernhollow.gate.yaml")
 	require.NoError(t, err)
 	defer func() { assert.NoError(t, a.Close()) }()
-	require.NoError(t, KeepSecret(t.Context(), data, "OTHER", "x"))
+	require.NoError(t, workspace.KeepSecret(t.Context(), data, "OTHER", "x"))
 	require.NoError(t, a.Tokens.KeepToken(t.Context(), "of imre", "Bearer eyJhbGciOiJub25lIn0.eyJzdWIiOiJpbXJlIn0."))
 	names, err := a.Tokens.KeptTokens(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, []string{"of imre"}, names, "other secrets are no tokens")
-	v, err := a.Tokens.JudgeToken(context.Background(), TokenQuery{Kept: "of imre"})
+	v, err := a.Tokens.JudgeToken(context.Background(), tokens.Query{Kept: "of imre"})
 	require.NoError(t, err)
 	assert.Equal(t, "imre", v.Subject)
 	require.NoError(t, a.Tokens.ForgetToken(t.Context(), "of imre"))
-	require.ErrorIs(t, a.Tokens.ForgetToken(t.Context(), "of imre"), ErrNotFound)
-	_, err = a.Tokens.JudgeToken(context.Background(), TokenQuery{Kept: "of imre"})
-	require.ErrorIs(t, err, ErrNotFound)
+	require.ErrorIs(t, a.Tokens.ForgetToken(t.Context(), "of imre"), fault.ErrNotFound)
+	_, err = a.Tokens.JudgeToken(context.Background(), tokens.Query{Kept: "of imre"})
+	require.ErrorIs(t, err, fault.ErrNotFound)
 	for _, bad := range [][2]string{{"", "x"}, {"n", " "}, {strings.Repeat("n", 99), "x"}} {
-		require.ErrorIs(t, a.Tokens.KeepToken(t.Context(), bad[0], bad[1]), ErrInput)
+		require.ErrorIs(t, a.Tokens.KeepToken(t.Context(), bad[0], bad[1]), fault.ErrInput)
 	}
 }
 
@@ -99,7 +104,7 @@ func TestMintedTokensAreSound(t *testing.T) {
 	require.NoError(t, err)
 	jwk, err := json.Marshal(jose.JSONWebKey{Key: key, KeyID: "t1"})
 	require.NoError(t, err)
-	s, err := a.Tokens.MintToken(MintQuery{Identity: "imre", Key: string(jwk)})
+	s, err := a.Tokens.MintToken(tokens.MintQuery{Identity: "imre", Key: string(jwk)})
 	require.NoError(t, err)
 	d, _ := a.Workspace.Document()
 	k, _, err := token.ReadKeys(jwk)
@@ -107,7 +112,7 @@ func TestMintedTokensAreSound(t *testing.T) {
 	list := token.Judge(token.Decode(s), token.Context{Now: time.Now(), Doc: d, Scheme: d.SchemeNamed("access"),
 		Identity: d.IdentityNamed("imre"), Values: d.Targets[0].Values, Keys: k})
 	assert.Empty(t, list, "what is minted is as the declaration says")
-	for want, q := range map[string]MintQuery{
+	for want, q := range map[string]tokens.MintQuery{
 		"no identity":    {Identity: "zed", Key: string(jwk)},
 		"no scheme with": {Identity: "lanternfish", Key: string(jwk)},
 		"neither a JWK":  {Identity: "imre", Key: "word"},
@@ -127,7 +132,7 @@ func TestGuessSecret(t *testing.T) {
 		fmt.Fprintf(&words, "word%d\r\n", i)
 	}
 	var most int64
-	_, ok, err := GuessSecret(context.Background(), s, strings.NewReader(words.String()), nil)
+	_, ok, err := tokens.GuessSecret(context.Background(), s, strings.NewReader(words.String()), nil)
 	require.NoError(t, err)
 	assert.False(t, ok)
 	// Wherever it stands, also across the pieces that the cores take.
@@ -138,7 +143,8 @@ func TestGuessSecret(t *testing.T) {
 		} else {
 			at = 0
 		}
-		w, ok, err := GuessSecret(context.Background(), s, strings.NewReader(text[:at]+"under the ridge\n"+text[at:]),
+		w, ok, err := tokens.GuessSecret(context.Background(), s,
+			strings.NewReader(text[:at]+"under the ridge\n"+text[at:]),
 			func(n int64) {
 				assert.Greater(t, n, most, "it goes on")
 				most = n
@@ -150,10 +156,10 @@ func TestGuessSecret(t *testing.T) {
 	}
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel()
-	_, _, err = GuessSecret(ctx, s, strings.NewReader(words.String()), nil)
+	_, _, err = tokens.GuessSecret(ctx, s, strings.NewReader(words.String()), nil)
 	require.ErrorIs(t, err, context.Canceled)
-	_, _, err = GuessSecret(context.Background(), "opaque", strings.NewReader("x"), nil)
-	require.ErrorIs(t, err, ErrInput)
+	_, _, err = tokens.GuessSecret(context.Background(), "opaque", strings.NewReader("x"), nil)
+	require.ErrorIs(t, err, fault.ErrInput)
 }
 
 func TestAuditIsStoppedAndTold(t *testing.T) {
@@ -168,9 +174,9 @@ func TestAuditIsStoppedAndTold(t *testing.T) {
 		require.NoError(t, err)
 		b.WriteString(s + "\n")
 	}
-	var p AuditProgress
+	var p events.AuditProgress
 	r, err := a.Tokens.AuditTokens(context.Background(), "", true, strings.NewReader(b.String()),
-		func(x AuditProgress) { p = x })
+		func(x events.AuditProgress) { p = x })
 	require.NoError(t, err)
 	assert.Equal(t, 2000, r.Distinct)
 	assert.Equal(t, 2000, p.Tokens)
@@ -190,7 +196,7 @@ func TestDeclaredSessions(t *testing.T) {
 	defer func() { assert.NoError(t, a.Close()) }()
 	list, err := a.View.Sessions(t.Context(), "", 1200)
 	require.NoError(t, err)
-	of := map[string]Declared{}
+	of := map[string]view.Declared{}
 	for _, s := range list {
 		of[s.Scheme] = s
 	}
@@ -201,7 +207,7 @@ func TestDeclaredSessions(t *testing.T) {
 	assert.Equal(t, 30*time.Minute, of["console"].Idle)
 	for _, bad := range []float64{-1, 1e12} {
 		_, err := a.View.Sessions(t.Context(), "", bad)
-		require.ErrorIs(t, err, ErrInput)
+		require.ErrorIs(t, err, fault.ErrInput)
 	}
 }
 
@@ -213,7 +219,7 @@ func TestAnAuditOnManyCores(t *testing.T) {
 	defer func() { assert.NoError(t, a.Close()) }()
 	d, _ := a.Workspace.Document()
 	file := filepath.Join(t.TempDir(), "tokens.txt")
-	mint(t, file, 3*batch+7)
+	mint(t, file, 3*tokens.Batch+7)
 	b, err := os.ReadFile(file)
 	require.NoError(t, err)
 	lines := strings.Split(strings.TrimSpace(string(b)), "\n")
@@ -232,7 +238,7 @@ func TestAnAuditOnManyCores(t *testing.T) {
 	for i, l := range lines {
 		one.Add(i+1, l)
 	}
-	got, err := AuditStream(context.Background(), c, strings.NewReader(strings.Join(lines, "\n")), nil)
+	got, err := tokens.AuditStream(context.Background(), c, strings.NewReader(strings.Join(lines, "\n")), nil)
 	require.NoError(t, err)
 	assert.Equal(t, one.Report(), got)
 	assert.Equal(t, len(lines), got.Tokens)
@@ -249,6 +255,6 @@ func TestAnAuditOnManyCores(t *testing.T) {
 			}
 		}
 	}()
-	_, err = AuditStream(ctx, c, r, nil)
+	_, err = tokens.AuditStream(ctx, c, r, nil)
 	require.ErrorIs(t, err, context.Canceled)
 }

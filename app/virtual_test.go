@@ -26,7 +26,7 @@ func observatory(t *testing.T, n *memnet.Net, opt standin.Options, names renamin
 	t.Helper()
 	opt.Listen, opt.Names = n.Listen, names
 	s := listen(t, opt)
-	a := workspace(t, s, names, "")
+	a := opened(t, s, names, "")
 	a.Workspace.Dial = n.Dial
 	return a, s
 }

@@ -77,7 +77,7 @@ race() {
   # In processes of their own: the race detector keeps some 20 kB of each script that ever ran.
   step race-app-ships $go test -race -count 1 -timeout 55m -run '^TestDetection$/^as_it_ships$' ./app
   step race-app-renamed $go test -race -count 1 -timeout 55m -run '^TestDetection$/^renamed$' ./app
-  step race-app-rest $go test -race -count 1 -timeout 55m -skip '^TestDetection$' ./app
+  step race-app-rest $go test -race -count 1 -timeout 55m -skip '^TestDetection$' ./app/...
 }
 
 limiters() {

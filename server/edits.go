@@ -3,21 +3,22 @@ package server
 import (
 	"context"
 
-	"millgate/app"
+	"millgate/app/importing"
+	"millgate/app/workspace"
 	"millgate/core/access"
 	"millgate/core/declaration/layout"
 	"millgate/format/accesslog"
 	"millgate/server/contract"
 )
 
-func editedOf(e app.Edited) contract.Edited {
+func editedOf(e workspace.Edited) contract.Edited {
 	return contract.Edited{Text: e.Text, Title: e.Title, Notes: orEmpty(e.Notes)}
 }
 
 // EditBoard edits crossings in a text.
 func (s *Server) EditBoard(_ context.Context, q contract.EditBoardRequestObject) (contract.EditBoardResponseObject,
 	error) {
-	c := app.BoardChange{Routes: q.Body.Routes, Callers: q.Body.Callers}
+	c := workspace.BoardChange{Routes: q.Body.Routes, Callers: q.Body.Callers}
 	if q.Body.Action != nil {
 		c.Action = access.Action(*q.Body.Action)
 	}
@@ -34,7 +35,8 @@ func (s *Server) EditBoard(_ context.Context, q contract.EditBoardRequestObject)
 // EditRoute sets what is said of a route in a text.
 func (s *Server) EditRoute(_ context.Context, q contract.EditRouteRequestObject) (contract.EditRouteResponseObject,
 	error) {
-	e, err := s.app.Workspace.EditRoute(q.Body.Text, q.Body.Route, app.RouteField{Name: q.Body.Field, Value: q.Body.Value})
+	e, err := s.app.Workspace.EditRoute(q.Body.Text, q.Body.Route, workspace.RouteField{Name: q.Body.Field,
+		Value: q.Body.Value})
 	if err != nil {
 		return nil, err
 	}
@@ -158,12 +160,12 @@ func (s *Server) CompareRevisions(ctx context.Context,
 		Added: orEmpty(c.Added), Gone: orEmpty(c.Gone)}, nil
 }
 
-func importOf(q contract.ImportRequest) app.ImportRequest {
-	out := app.ImportRequest{Kind: q.Kind, Host: q.Host, Origin: q.Origin, Templates: q.Templates, Text: q.Text,
+func importOf(q contract.ImportRequest) importing.Request {
+	out := importing.Request{Kind: q.Kind, Host: q.Host, Origin: q.Origin, Templates: q.Templates, Text: q.Text,
 		Mapping: accesslog.Mapping{Method: q.Mapping.Method, Path: q.Mapping.Path, Status: q.Mapping.Status,
 			Host: q.Mapping.Host}}
 	for _, f := range q.Files {
-		out.Files = append(out.Files, app.NamedText{Name: f.Name, Text: f.Text})
+		out.Files = append(out.Files, importing.NamedText{Name: f.Name, Text: f.Text})
 	}
 	return out
 }
@@ -218,9 +220,9 @@ func (s *Server) PreviewImport(_ context.Context,
 // ImportRoutes serves the text with what was chosen.
 func (s *Server) ImportRoutes(_ context.Context,
 	q contract.ImportRoutesRequestObject) (contract.ImportRoutesResponseObject, error) {
-	var take []app.Choice
+	var take []importing.Choice
 	for _, c := range q.Body.Take {
-		take = append(take, app.Choice{Key: c.Key, Effect: c.Effect, Sensitivity: c.Sensitivity, Group: c.Group,
+		take = append(take, importing.Choice{Key: c.Key, Effect: c.Effect, Sensitivity: c.Sensitivity, Group: c.Group,
 			Sample: c.Sample})
 	}
 	text, n, err := s.app.Imports.Import(importOf(q.Body.Request), take, q.Body.Proposals)

@@ -8,11 +8,15 @@ import (
 	"strings"
 	"time"
 
-	"millgate/core/check/families"
-
-	"millgate/app"
+	"millgate/app/events"
+	"millgate/app/fault"
+	"millgate/app/snapshot"
+	"millgate/app/sweep"
+	"millgate/app/view"
+	"millgate/app/workspace"
 	"millgate/core/access"
 	"millgate/core/check"
+	"millgate/core/check/families"
 	"millgate/core/declaration"
 	"millgate/core/finding"
 	"millgate/core/review"
@@ -84,7 +88,7 @@ func countsOf(c finding.Counts) contract.Counts {
 	return out
 }
 
-func sweepOf(r *app.Run) *contract.Sweep {
+func sweepOf(r *events.Run) *contract.Sweep {
 	if r == nil {
 		return nil
 	}
@@ -99,7 +103,7 @@ func sweepOf(r *app.Run) *contract.Sweep {
 	return &out
 }
 
-func eventOf(e app.Event) contract.Event {
+func eventOf(e events.Event) contract.Event {
 	out := contract.Event{Type: contract.EventType(e.Type), Sweep: sweepOf(e.Sweep)}
 	if e.Text != "" {
 		out.Text = &e.Text
@@ -160,7 +164,7 @@ func omissionsOf(list []check.Omission) []contract.Omission {
 }
 
 // stepsOf are the requests of a script with what came of each.
-func stepsOf(list []app.ScriptStep) []contract.DrillStep {
+func stepsOf(list []view.ScriptStep) []contract.DrillStep {
 	out := make([]contract.DrillStep, len(list))
 	for i, s := range list {
 		x := exchangeOf(s.Report.Exchange)
@@ -181,7 +185,7 @@ func (s *Server) GetCrossing(ctx context.Context,
 		Reason: v.Expect.Reason(), Ladder: ladderOf(v.Expect), Decider: v.Expect.Decider,
 		File: v.Place.File, Line: v.Place.Line, Left: omissionsOf(v.Left), Inferred: v.Inferred, Unsafe: v.Unsafe,
 		Target: v.Target, Probes: []contract.Probe{}}
-	if strings.HasPrefix(v.Caller, app.CountedCaller) || strings.HasPrefix(v.Caller, check.QuotaColumn) {
+	if strings.HasPrefix(v.Caller, snapshot.CountedCaller) || strings.HasPrefix(v.Caller, check.QuotaColumn) {
 		out.Expected, out.Reason = "no more calls than its quota", ""
 	}
 	for _, p := range v.Probes {
@@ -272,7 +276,7 @@ func (s *Server) GetTicks(ctx context.Context, q contract.GetTicksRequestObject)
 	return out, nil
 }
 
-func tickOf(t app.Tick) contract.Tick {
+func tickOf(t events.Tick) contract.Tick {
 	return contract.Tick{Probe: t.Probe, Route: t.Route, Caller: t.Caller, Who: t.Who, Kind: t.Kind, Reason: t.Reason}
 }
 
@@ -346,7 +350,7 @@ func messagesOf(list []review.Message) []contract.Message {
 	return out
 }
 
-func declarationOf(d app.Declaration) contract.Declaration {
+func declarationOf(d workspace.Declaration) contract.Declaration {
 	return contract.Declaration{Name: d.Name, Text: d.Text, Title: d.Title, Revision: int(d.Revision), KeptAt: d.KeptAt,
 		Messages: messagesOf(d.Messages)}
 }
@@ -434,12 +438,13 @@ func (s *Server) PutTarget(ctx context.Context, q contract.PutTargetRequestObjec
 	b := q.Body
 	pace, err := declaration.ParsePace(b.Pace)
 	if err != nil {
-		return nil, fmt.Errorf("%w: %w", app.ErrInput, err)
+		return nil, fmt.Errorf("%w: %w", fault.ErrInput, err)
 	}
 	if strings.TrimSpace(b.Name) == "" {
-		return nil, fmt.Errorf("%w: the target needs a name", app.ErrInput)
+		return nil, fmt.Errorf("%w: the target needs a name", fault.ErrInput)
 	}
-	d, err := s.app.Workspace.PutTarget(ctx, declaration.Target{Name: strings.TrimSpace(b.Name), Base: strings.TrimSpace(b.Base),
+	d, err := s.app.Workspace.PutTarget(ctx, declaration.Target{Name: strings.TrimSpace(b.Name),
+		Base:  strings.TrimSpace(b.Base),
 		Hosts: b.Hosts, Values: b.Values, Direct: strings.TrimSpace(b.Direct), Pace: pace,
 		Unsafe: declaration.Unsafe(b.Unsafe), AskFor: b.AskFor})
 	if err != nil {
@@ -509,7 +514,7 @@ func (s *Server) GetPlan(_ context.Context, q contract.GetPlanRequestObject) (co
 // ListSweeps serves the sweeps.
 func (s *Server) ListSweeps(ctx context.Context, _ contract.ListSweepsRequestObject) (contract.ListSweepsResponseObject,
 	error) {
-	list, err := s.app.Sweeps.Sweeps(ctx)
+	list, err := s.app.Sweeps.List(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -523,7 +528,7 @@ func (s *Server) ListSweeps(ctx context.Context, _ contract.ListSweepsRequestObj
 // StartSweep begins a sweep.
 func (s *Server) StartSweep(ctx context.Context, q contract.StartSweepRequestObject) (contract.StartSweepResponseObject,
 	error) {
-	r, err := s.app.Sweeps.StartSweep(ctx, q.Body.Target, "") //nolint:contextcheck // a sweep outlives the question
+	r, err := s.app.Sweeps.Start(ctx, q.Body.Target, "") //nolint:contextcheck // a sweep outlives the question
 	if err != nil {
 		return nil, err
 	}
@@ -533,7 +538,7 @@ func (s *Server) StartSweep(ctx context.Context, q contract.StartSweepRequestObj
 // GetSweep serves one sweep.
 func (s *Server) GetSweep(ctx context.Context, q contract.GetSweepRequestObject) (contract.GetSweepResponseObject,
 	error) {
-	r, res, err := s.app.Sweeps.SweepResult(ctx, uint(max(0, q.Id)))
+	r, res, err := s.app.Sweeps.Result(ctx, uint(max(0, q.Id)))
 	if err != nil {
 		return nil, err
 	}
@@ -577,9 +582,9 @@ func (s *Server) ResumeSweep(ctx context.Context,
 // ProbeAgain sends crossings again.
 func (s *Server) ProbeAgain(ctx context.Context, q contract.ProbeAgainRequestObject) (contract.ProbeAgainResponseObject,
 	error) {
-	var keys []app.CrossingKey
+	var keys []sweep.CrossingKey
 	for _, c := range q.Body.Crossings {
-		keys = append(keys, app.CrossingKey{Route: c.Route, Caller: c.Caller})
+		keys = append(keys, sweep.CrossingKey{Route: c.Route, Caller: c.Caller})
 	}
 	r, err := s.app.Sweeps.ProbeAgain(ctx, q.Body.Target, keys) //nolint:contextcheck // a sweep outlives the question
 	if err != nil {
@@ -591,7 +596,7 @@ func (s *Server) ProbeAgain(ctx context.Context, q contract.ProbeAgainRequestObj
 // OpenDemo opens the demo.
 func (s *Server) OpenDemo(context.Context, contract.OpenDemoRequestObject) (contract.OpenDemoResponseObject, error) {
 	if s.demo == nil {
-		return nil, fmt.Errorf("%w: this server has no demo", app.ErrNotFound)
+		return nil, fmt.Errorf("%w: this server has no demo", fault.ErrNotFound)
 	}
 	if err := s.demo(); err != nil {
 		return nil, err

@@ -6,7 +6,8 @@ import (
 	"fmt"
 	"strings"
 
-	"millgate/app"
+	"millgate/app/fault"
+	"millgate/app/view"
 	"millgate/core/check/pages"
 	"millgate/core/origin"
 	"millgate/format/har"
@@ -51,7 +52,7 @@ func saidOf(list []origin.Judgement) []contract.PageSaid {
 	return out
 }
 
-func pageOf(p app.ProbeView) contract.PageView {
+func pageOf(p view.ProbeView) contract.PageView {
 	v := p.Page
 	out := contract.PageView{Origin: v.Page.Origin, Says: v.Page.Says, Want: v.Want.Does.String(),
 		Steps: []contract.PageStep{}, Said: []contract.PageSaid{}}
@@ -79,12 +80,12 @@ func pageOf(p app.ProbeView) contract.PageView {
 func (s *Server) JudgePages(_ context.Context, q contract.JudgePagesRequestObject) (contract.JudgePagesResponseObject,
 	error) {
 	out := contract.PagesJudged{Pages: []contract.PageJudged{}, Problems: []string{}}
-	var list []app.JudgedPage
+	var list []view.JudgedPage
 	if text := deref(q.Body.Har); text != "" {
 		var problems []har.Problem
 		var err error
 		if list, problems, err = s.app.View.JudgeArchive([]byte(text)); err != nil {
-			return nil, fmt.Errorf("%w: %w", app.ErrInput, err)
+			return nil, fmt.Errorf("%w: %w", fault.ErrInput, err)
 		}
 		for _, p := range problems {
 			out.Problems = append(out.Problems, fmt.Sprintf("line %d: %s", p.Line, p.Text))
@@ -92,7 +93,7 @@ func (s *Server) JudgePages(_ context.Context, q contract.JudgePagesRequestObjec
 	} else {
 		r, err := pasted(*q.Body)
 		if err != nil {
-			return nil, fmt.Errorf("%w: %w", app.ErrInput, err)
+			return nil, fmt.Errorf("%w: %w", fault.ErrInput, err)
 		}
 		list = s.app.View.JudgePages([]origin.Recorded{r})
 	}

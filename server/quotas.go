@@ -4,7 +4,7 @@ import (
 	"context"
 	"time"
 
-	"millgate/app"
+	"millgate/app/view"
 	"millgate/core/declaration"
 	"millgate/core/quota"
 	"millgate/server/contract"
@@ -24,7 +24,7 @@ func seconds(ticks int64) float32 { return float32(quota.Span(ticks).Seconds()) 
 func (s *Server) GetQuotas(context.Context, contract.GetQuotasRequestObject) (contract.GetQuotasResponseObject, error) {
 	v := s.app.View.Quotas()
 	out := contract.Quotas{Quotas: []contract.Quota{}, Without: v.Without}
-	for _, d := range app.Spans {
+	for _, d := range view.Spans {
 		out.Spans = append(out.Spans, float32(d.Seconds()))
 	}
 	for _, t := range v.Attempts {
@@ -44,7 +44,7 @@ func (s *Server) GetQuotas(context.Context, contract.GetQuotasRequestObject) (co
 	return contract.GetQuotas200JSONResponse(out), nil
 }
 
-func quotaForOf(f app.QuotaFor) contract.QuotaFor {
+func quotaForOf(f view.QuotaFor) contract.QuotaFor {
 	out := contract.QuotaFor{Who: f.Who, Moment: limitOf(f.Moment), Exact: f.Exact, Nodes: limitOf(f.Nodes),
 		Restart: limitOf(f.Restart), Wait: -1}
 	for _, m := range f.Members {
@@ -71,7 +71,7 @@ func quotaForOf(f app.QuotaFor) contract.QuotaFor {
 func (s *Server) SimulateQuota(_ context.Context,
 	q contract.SimulateQuotaRequestObject) (contract.SimulateQuotaResponseObject, error) {
 	b := q.Body
-	r, err := s.app.View.Simulate(app.Simulation{Quota: b.Quota, Who: deref(b.Who), Pattern: quota.Pattern(b.Pattern),
+	r, err := s.app.View.Simulate(view.Simulation{Quota: b.Quota, Who: deref(b.Who), Pattern: quota.Pattern(b.Pattern),
 		Count: zero(b.Count), Every: float64(zero(b.Every)), For: float64(zero(b.For)),
 		Nodes: zero(b.Nodes), Sync: float64(zero(b.Sync)), Restart: float64(zero(b.Restart)),
 		Hold: float64(zero(b.Hold)), Recorded: deref(b.Recorded)})
@@ -114,7 +114,7 @@ func zero[T any](p *T) (v T) {
 }
 
 // quotaViewOf is what a quota drill saw, for the drawer.
-func quotaViewOf(p app.ProbeView) contract.QuotaView {
+func quotaViewOf(p view.ProbeView) contract.QuotaView {
 	q := p.Quota.Quota
 	out := contract.QuotaView{Name: q.Name, File: q.Place.File, Line: q.Place.Line,
 		Declared: declaration.AmountsText(p.Quota.Declared), Said: -1, Fields: []string{},

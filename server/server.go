@@ -27,6 +27,8 @@ import (
 	"github.com/go-chi/chi/v5/middleware"
 
 	"millgate/app"
+	"millgate/app/fault"
+	"millgate/app/view"
 	"millgate/server/contract"
 )
 
@@ -143,13 +145,13 @@ func problem(w http.ResponseWriter, status int, detail string) {
 func (s *Server) fail(w http.ResponseWriter, r *http.Request, err error) {
 	status := http.StatusInternalServerError
 	switch {
-	case errors.Is(err, app.ErrNotFound), errors.Is(err, app.ErrNoProbe):
+	case errors.Is(err, fault.ErrNotFound), errors.Is(err, view.ErrNoProbe):
 		status = http.StatusNotFound
-	case errors.Is(err, app.ErrBusy):
+	case errors.Is(err, fault.ErrBusy):
 		status = http.StatusConflict
-	case errors.Is(err, app.ErrInvalid), errors.Is(err, app.ErrInput):
+	case errors.Is(err, fault.ErrInvalid), errors.Is(err, fault.ErrInput):
 		status = http.StatusUnprocessableEntity
-	case errors.Is(err, app.ErrUnreachable):
+	case errors.Is(err, fault.ErrUnreachable):
 		status = http.StatusBadGateway
 	default:
 		s.log.Error("a request failed", "path", r.URL.Path, "why", err.Error())
@@ -160,7 +162,7 @@ func (s *Server) fail(w http.ResponseWriter, r *http.Request, err error) {
 // plain drops the sentinel's words where a sentence of its own follows.
 func plain(err error) string {
 	text := err.Error()
-	for _, e := range []error{app.ErrNotFound, app.ErrInput, app.ErrInvalid} {
+	for _, e := range []error{fault.ErrNotFound, fault.ErrInput, fault.ErrInvalid} {
 		text = strings.TrimPrefix(text, e.Error()+": ")
 	}
 	return text

@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"millgate/app"
+	"millgate/app/events"
 	"millgate/server/contract"
 )
 
@@ -171,7 +172,7 @@ func TestEvents(t *testing.T) {
 	line, err := r.ReadString('\n')
 	require.NoError(t, err)
 	assert.Equal(t, ": hello\n", line)
-	a.Events.Send(app.Event{Type: "verdict", Tick: &app.Tick{Route: "GET /a", Kind: "U"}})
+	a.Events.Send(events.Event{Type: "verdict", Tick: &events.Tick{Route: "GET /a", Kind: "U"}})
 	for !strings.HasPrefix(line, "data:") {
 		line, err = r.ReadString('\n')
 		require.NoError(t, err)

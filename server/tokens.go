@@ -7,7 +7,10 @@ import (
 	"strings"
 	"time"
 
-	"millgate/app"
+	"millgate/app/events"
+	"millgate/app/fault"
+	"millgate/app/tokens"
+	"millgate/app/view"
 	"millgate/server/contract"
 )
 
@@ -33,7 +36,7 @@ func instant(t time.Time) *time.Time {
 func (s *Server) JudgeToken(ctx context.Context, q contract.JudgeTokenRequestObject) (contract.JudgeTokenResponseObject,
 	error) {
 	b := q.Body
-	v, err := s.app.Tokens.JudgeToken(ctx, app.TokenQuery{Text: b.Text, Target: b.Target, Identity: b.Identity,
+	v, err := s.app.Tokens.JudgeToken(ctx, tokens.Query{Text: b.Text, Target: b.Target, Identity: b.Identity,
 		Scheme: b.Scheme, Obtain: b.Obtain, Kept: b.Kept, Refresh: b.Refresh, Ask: b.Ask != nil && *b.Ask})
 	if err != nil {
 		return nil, err
@@ -57,7 +60,7 @@ func (s *Server) JudgeToken(ctx context.Context, q contract.JudgeTokenRequestObj
 	return contract.JudgeToken200JSONResponse(out), nil
 }
 
-func partsOf(list []app.TokenPart) []contract.TokenPart {
+func partsOf(list []tokens.Part) []contract.TokenPart {
 	out := []contract.TokenPart{}
 	for _, p := range list {
 		out = append(out, contract.TokenPart{Name: p.Name, Value: p.Value, Means: p.Means, Date: p.Date})
@@ -91,7 +94,7 @@ func (s *Server) GetSessions(ctx context.Context,
 
 func sec(d time.Duration) float32 { return float32(d.Seconds()) }
 
-func drillOf(v app.DrillView) contract.Drill {
+func drillOf(v view.DrillView) contract.Drill {
 	out := contract.Drill{Identity: v.Identity, Route: v.Route, Inferred: orEmpty(v.Inferred),
 		Kind: string(v.Verdict.Kind), Reason: v.Verdict.Reason, Gaps: []contract.Gap{}, Steps: []contract.DrillStep{}}
 	for _, g := range v.Verdict.Gaps {
@@ -109,7 +112,7 @@ func drillOf(v app.DrillView) contract.Drill {
 	return out
 }
 
-func expectedAt(list []app.ScriptStep, i int) string {
+func expectedAt(list []view.ScriptStep, i int) string {
 	if i < len(list) {
 		return list[i].Wanted
 	}
@@ -149,9 +152,10 @@ func (s *Server) MintToken(_ context.Context, q contract.MintTokenRequestObject)
 	error) {
 	b := q.Body
 	if b.Minutes < 0 || b.Minutes > 366*24*60 {
-		return nil, fmt.Errorf("%w: a test token lives between a minute and a year", app.ErrInput)
+		return nil, fmt.Errorf("%w: a test token lives between a minute and a year", fault.ErrInput)
 	}
-	t, err := s.app.Tokens.MintToken(app.MintQuery{Identity: b.Identity, Scheme: b.Scheme, Target: b.Target, Key: b.Key,
+	t, err := s.app.Tokens.MintToken(tokens.MintQuery{Identity: b.Identity, Scheme: b.Scheme, Target: b.Target,
+		Key:  b.Key,
 		Life: time.Duration(b.Minutes) * time.Minute})
 	if err != nil {
 		return nil, err
@@ -162,7 +166,7 @@ func (s *Server) MintToken(_ context.Context, q contract.MintTokenRequestObject)
 // GuessSecret looks for a token's secret.
 func (s *Server) GuessSecret(ctx context.Context,
 	q contract.GuessSecretRequestObject) (contract.GuessSecretResponseObject, error) {
-	w, ok, err := app.GuessSecret(ctx, q.Body.Text, strings.NewReader(q.Body.Words), nil)
+	w, ok, err := tokens.GuessSecret(ctx, q.Body.Text, strings.NewReader(q.Body.Words), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -177,9 +181,9 @@ func (s *Server) AuditTokens(ctx context.Context,
 	if q.Params.Target != nil {
 		target = *q.Params.Target
 	}
-	r, err := s.app.Tokens.AuditTokens(ctx, target, false, q.Body, func(p app.AuditProgress) {
+	r, err := s.app.Tokens.AuditTokens(ctx, target, false, q.Body, func(p events.AuditProgress) {
 		p.ID = q.Params.Id
-		s.app.Events.Send(app.Event{Type: "audit", Audit: &p})
+		s.app.Events.Send(events.Event{Type: "audit", Audit: &p})
 	})
 	if err != nil {
 		return nil, err

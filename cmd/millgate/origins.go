@@ -8,6 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"millgate/app"
+	"millgate/app/view"
 )
 
 func originsCommand() *cobra.Command {
@@ -75,7 +76,7 @@ func readAll(cmd *cobra.Command, name string) ([]byte, error) {
 	return os.ReadFile(name) //nolint:gosec // the file that the person names
 }
 
-func printPages(w io.Writer, list []app.JudgedPage) {
+func printPages(w io.Writer, list []view.JudgedPage) {
 	if len(list) == 0 {
 		fmt.Fprintln(w, "No request comes from a page of another origin.")
 	}

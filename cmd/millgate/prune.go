@@ -6,6 +6,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"millgate/app"
+	"millgate/app/sweep"
 	"millgate/core/declaration"
 )
 
@@ -21,7 +22,7 @@ func (r *retention) flags(c *cobra.Command) {
 	c.Flags().StringVar(&r.text, "keep-for", "", "keep exchanges for so long, as in 90d; empty keeps all")
 }
 
-func (r *retention) read() (out app.Retention, err error) {
+func (r *retention) read() (out sweep.Retention, err error) {
 	if r.sweeps < 0 {
 		return out, exit{exitWrong, fmt.Errorf("--keep-sweeps is a number of sweeps, not %d", r.sweeps)}
 	}
@@ -52,7 +53,7 @@ The findings of every sweep, and what it left behind, stay too.`,
 			if err != nil {
 				return err
 			}
-			if r == (app.Retention{}) {
+			if r == (sweep.Retention{}) {
 				return exit{exitWrong, fmt.Errorf("say what to keep, with --keep-sweeps or --keep-for; without them " +
 					"everything stays")}
 			}

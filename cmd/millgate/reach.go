@@ -8,7 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"millgate/app"
+	"millgate/app/workspace"
 	"millgate/core/access"
 	"millgate/core/declaration"
 	"millgate/core/declaration/layout"
@@ -29,7 +29,7 @@ func formatCommand() *cobra.Command {
 				}
 				if _, msgs, err := readDeclaration(file); err != nil {
 					return err
-				} else if m := app.Syntax(msgs); m != nil {
+				} else if m := workspace.Syntax(msgs); m != nil {
 					return exit{exitWrong, fmt.Errorf("%s: %s; nothing was changed", m.Place, m.Text)}
 				}
 				out, err := layout.Format(string(text))
@@ -44,7 +44,7 @@ func formatCommand() *cobra.Command {
 					}
 				case write:
 					if out != string(text) {
-						if err := app.ReplaceFile(file, out); err != nil {
+						if err := workspace.ReplaceFile(file, out); err != nil {
 							return exit{exitWrong, err}
 						}
 					}

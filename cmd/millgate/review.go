@@ -11,7 +11,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"millgate/app"
+	"millgate/app/workspace"
 	"millgate/core/declaration"
 	"millgate/core/finding"
 	"millgate/core/review"
@@ -37,7 +37,7 @@ func readDeclaration(file string) (*declaration.Document, []declaration.Message,
 		}
 		return nil, nil, exit{exitWrong, err}
 	}
-	d, msgs := declaration.ParseFiles(filepath.Base(file), text, app.FilesIn(filepath.Dir(file)))
+	d, msgs := declaration.ParseFiles(filepath.Base(file), text, workspace.FilesIn(filepath.Dir(file)))
 	return d, msgs, nil
 }
 

@@ -18,6 +18,8 @@ import (
 	"golang.org/x/term"
 
 	"millgate/app"
+	"millgate/app/fault"
+	"millgate/app/sweep"
 	"millgate/examples"
 	"millgate/server"
 	"millgate/standin"
@@ -84,7 +86,7 @@ func demoCommand() *cobra.Command {
 				return exit{exitWrong, err}
 			}
 			defer d.stop()
-			return serve(cmd.Context(), cmd, listen, data, file, d, app.Retention{})
+			return serve(cmd.Context(), cmd, listen, data, file, d, sweep.Retention{})
 		},
 	}
 	c.Flags().StringVar(&listen, "listen", "127.0.0.1:7400", "address of the interface; loopback only")
@@ -172,7 +174,7 @@ func writeExample(dir string, run *standin.Running) error {
 	})
 }
 
-func serve(ctx context.Context, cmd *cobra.Command, listen, data, file string, d *demo, keep app.Retention) error {
+func serve(ctx context.Context, cmd *cobra.Command, listen, data, file string, d *demo, keep sweep.Retention) error {
 	host, _, err := net.SplitHostPort(listen)
 	if err != nil {
 		return exit{exitWrong, fmt.Errorf("--listen needs HOST:PORT: %w", err)}
@@ -200,7 +202,7 @@ func serve(ctx context.Context, cmd *cobra.Command, listen, data, file string, d
 	open := func() error { //nolint:contextcheck // the demo lasts longer than the question
 		f, err := d.start() //nolint:contextcheck // the same
 		if err != nil {
-			return fmt.Errorf("%w: %w", app.ErrInput, err)
+			return fmt.Errorf("%w: %w", fault.ErrInput, err)
 		}
 		return a.OpenFile(ctx, f)
 	}

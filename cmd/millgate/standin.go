@@ -11,7 +11,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
-	"millgate/app"
+	"millgate/app/workspace"
 	"millgate/standin"
 )
 
@@ -102,7 +102,7 @@ func keepCommand() *cobra.Command {
 			if value == "" {
 				return exit{exitWrong, fmt.Errorf("no secret was given, so nothing was kept")}
 			}
-			if err := app.KeepSecret(cmd.Context(), data, args[0], value); err != nil {
+			if err := workspace.KeepSecret(cmd.Context(), data, args[0], value); err != nil {
 				return exit{exitWrong, err}
 			}
 			return nil

@@ -15,6 +15,9 @@ import (
 	"golang.org/x/term"
 
 	"millgate/app"
+	"millgate/app/events"
+	"millgate/app/fault"
+	"millgate/app/sweep"
 	"millgate/core/declaration"
 	"millgate/core/finding"
 	"millgate/core/review"
@@ -98,7 +101,7 @@ stopped, or it could not be stored); else 1 findings at or above --fail-on; else
 	c.Flags().StringVar(&w.base, "base", "", "address in place of the target's base")
 	c.Flags().StringVar(&failOn, "fail-on", "high",
 		"exit with 1 at this severity or above: low, medium, high, critical")
-	c.Flags().Float64Var(&w.mostUnproven, "most-unproven", app.DefaultMostUnproven,
+	c.Flags().Float64Var(&w.mostUnproven, "most-unproven", sweep.DefaultMostUnproven,
 		"exit with 3 when more `PERCENT` of the planned crossings are unproven or unsent")
 	c.Flags().BoolVar(&w.keepGoing, "keep-going", false, "go on when the target begins to fail")
 	c.Flags().StringVar(&w.data, "data", "", "directory to keep the sweep in; it is forgotten when empty")
@@ -128,10 +131,10 @@ func runSweep(cmd *cobra.Command, a *app.App, w sweeping) error {
 	a.Sweeps.Ask = asker(cmd)
 	events, end := a.Events.Listen("sweep", "wait")
 	defer func() { end() }()
-	run, err := a.Sweeps.StartSweep(cmd.Context(), w.target, w.base)
+	run, err := a.Sweeps.Start(cmd.Context(), w.target, w.base)
 	if err != nil {
 		code := exitWrong
-		if errors.Is(err, app.ErrUnreachable) || errors.Is(err, app.ErrNotStored) {
+		if errors.Is(err, fault.ErrUnreachable) || errors.Is(err, fault.ErrNotStored) {
 			code = exitTarget
 		}
 		return exit{code, err}
@@ -156,7 +159,7 @@ func runSweep(cmd *cobra.Command, a *app.App, w sweeping) error {
 			}
 		case <-interrupted:
 			interrupted = nil
-			if err := a.Sweeps.Stop(run.ID); err != nil && !errors.Is(err, app.ErrNotFound) {
+			if err := a.Sweeps.Stop(run.ID); err != nil && !errors.Is(err, fault.ErrNotFound) {
 				return exit{exitTarget, err}
 			}
 		case <-done:
@@ -166,7 +169,7 @@ func runSweep(cmd *cobra.Command, a *app.App, w sweeping) error {
 	if live {
 		fmt.Fprint(errs, clearLine)
 	}
-	ended, res, err := a.Sweeps.SweepResult(cmd.Context(), run.ID)
+	ended, res, err := a.Sweeps.Result(cmd.Context(), run.ID)
 	if err != nil {
 		return exit{exitTarget, err}
 	}
@@ -180,13 +183,13 @@ func runSweep(cmd *cobra.Command, a *app.App, w sweeping) error {
 		return exit{exitTarget, err}
 	}
 	switch code := res.Code(ended, w.mostUnproven, w.level); code {
-	case app.Doubts:
+	case sweep.Doubts:
 		lines := make([]string, len(doubts))
 		for i, d := range doubts {
 			lines[i] = string(d.Rule) + ": " + d.Text
 		}
 		return exit{exitTarget, fmt.Errorf("the result is none to build on:\n  %s", strings.Join(lines, "\n  "))}
-	case app.Found:
+	case sweep.Found:
 		return exit{exitFindings, nil}
 	}
 	return nil
@@ -218,7 +221,7 @@ func asker(cmd *cobra.Command) func(string) bool {
 // a member changes its meaning or goes; new ones come without.
 const resultVersion = 1
 
-func printJSON(out io.Writer, run *app.Run, res app.Result, doubts []app.Doubt) error {
+func printJSON(out io.Writer, run *events.Run, res sweep.Result, doubts []sweep.Doubt) error {
 	e := json.NewEncoder(out)
 	e.SetIndent("", "  ")
 	e.SetEscapeHTML(false)
@@ -228,7 +231,7 @@ func printJSON(out io.Writer, run *app.Run, res app.Result, doubts []app.Doubt) 
 		"counts": res.Counts, "plan": res.Plan, "left": res.Left, "made": res.Made, "unsent": res.Unsent})
 }
 
-func printPlan(out io.Writer, p paint, d app.PlanDetail, format string) error {
+func printPlan(out io.Writer, p paint, d sweep.PlanDetail, format string) error {
 	if format == "json" {
 		e := json.NewEncoder(out)
 		e.SetIndent("", "  ")
@@ -250,7 +253,7 @@ func printPlan(out io.Writer, p paint, d app.PlanDetail, format string) error {
 	return nil
 }
 
-func printFindings(out io.Writer, p paint, run *app.Run, res app.Result) {
+func printFindings(out io.Writer, p paint, run *events.Run, res sweep.Result) {
 	for _, f := range res.Findings {
 		sev := p.warn(string(f.Severity))
 		if f.Severity.AtLeast(finding.High) {

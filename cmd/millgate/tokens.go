@@ -10,6 +10,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"millgate/app"
+	"millgate/app/events"
+	"millgate/app/tokens"
 	"millgate/core/finding"
 	"millgate/core/token"
 )
@@ -81,7 +83,8 @@ with --target its key set is fetched to verify them.`,
 func audit(cmd *cobra.Command, gate, target string, in io.Reader) (token.Audited, error) {
 	progress := progressTo(cmd.ErrOrStderr())
 	if gate == "" {
-		r, err := app.AuditStream(cmd.Context(), token.Context{Now: time.Now(), NoKeys: "no declaration was given"}, in,
+		r, err := tokens.AuditStream(cmd.Context(), token.Context{Now: time.Now(),
+			NoKeys: "no declaration was given"}, in,
 			progress)
 		return r, stopped(err)
 	}
@@ -105,11 +108,11 @@ func stopped(err error) error {
 }
 
 // progressTo shows how far it is on a terminal.
-func progressTo(w io.Writer) func(app.AuditProgress) {
+func progressTo(w io.Writer) func(events.AuditProgress) {
 	if s, ok := w.(*screen); !ok || !s.terminal {
 		return nil
 	}
-	return func(p app.AuditProgress) {
+	return func(p events.AuditProgress) {
 		fmt.Fprintf(w, clearLine+"%d tokens, %d MB read ", p.Tokens, p.Bytes>>20)
 	}
 }
@@ -133,7 +136,7 @@ func guess(cmd *cobra.Command, file, words string, r *token.Audited) error {
 			return exit{exitWrong, err}
 		}
 		defer list.Close() //nolint:errcheck // it is only read
-		found, ok, err := app.GuessSecret(cmd.Context(), w, list, nil)
+		found, ok, err := tokens.GuessSecret(cmd.Context(), w, list, nil)
 		if err != nil {
 			return exit{exitWrong, err}
 		}

@@ -1,0 +1,240 @@
+package importing
+
+import (
+	"encoding/json"
+	"fmt"
+	"net/url"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"millgate/core/declaration"
+	"millgate/core/inventory"
+	"millgate/core/route"
+	"millgate/format/accesslog"
+	"millgate/format/har"
+)
+
+func previewObserved(p *Preview, q Request, doc *declaration.Document) error {
+	all, err := sentRequests(p, q)
+	if err != nil {
+		return err
+	}
+	p.Origins = map[string]int{}
+	for _, r := range all {
+		p.Origins[r.origin]++
+	}
+	p.Origin = q.Origin
+	if _, ok := p.Origins[p.Origin]; !ok || q.Origin == "" {
+		p.Origin = likelyOrigin(p.Origins, doc)
+	}
+	known, err := templates(q, doc)
+	if err != nil {
+		return err
+	}
+	var in []inventory.Incoming
+	for _, f := range inventory.Fold(toService(p, q, all), known) {
+		x := inventory.Incoming{Key: f.Template, Count: f.Count, Paths: f.Paths, Unclear: f.Unclear, Line: f.Line}
+		if f.Answered == 0 {
+			x.Unclear = "never answered with success: it may not exist"
+		}
+		x.Sample = sampleOf(f)
+		in = append(in, x)
+	}
+	p.Items = inventory.Merge(doc, in, false, "")
+	if len(in) == 0 {
+		return fmt.Errorf("there is no request to %s in it", orThis(p.Origin))
+	}
+	return nil
+}
+
+// sentTo is a request that was observed, and the origin that it went to.
+type sentTo struct {
+	inventory.Observed
+	origin string
+}
+
+// sentRequests are the requests of a recording or a log; what cannot be read of it is a problem.
+func sentRequests(p *Preview, q Request) (all []sentTo, err error) {
+	if p.Kind == KindHAR {
+		list, problems, err := har.Read([]byte(q.Files[0].Text))
+		if err != nil {
+			return nil, err
+		}
+		for _, x := range problems {
+			p.Problems = append(p.Problems, Problem(x))
+		}
+		for _, r := range list {
+			all = append(all, sentTo{r.Observed, r.Origin})
+		}
+		return all, nil
+	}
+	list, problems := accesslog.Read([]byte(q.Files[0].Text), q.Mapping)
+	for _, x := range problems {
+		p.Problems = append(p.Problems, Problem(x))
+	}
+	for _, r := range list {
+		all = append(all, sentTo{r.Observed, r.ToHost})
+	}
+	if len(all) == 0 && len(problems) > 0 {
+		return nil, fmt.Errorf("no line could be read; line %d: %s", problems[0].Line, problems[0].Text)
+	}
+	return all, nil
+}
+
+// toService are the requests to the chosen origin that are calls of a service; a note says
+// what is left out.
+func toService(p *Preview, q Request, all []sentTo) (seen []inventory.Observed) {
+	left := map[string]int{}
+	for _, r := range all {
+		switch {
+		case r.origin != p.Origin:
+			left["to other hosts"]++
+		case r.Method == "OPTIONS" || r.Method == "HEAD" || r.Method == "CONNECT":
+			left["with the method "+r.Method]++
+		case slices.Contains(static, strings.ToLower(filepath.Ext(r.Path))):
+			left["for files that pages load"]++
+		default:
+			r.Observed.Host = q.Host
+			seen = append(seen, r.Observed)
+		}
+	}
+	for _, why := range sortedKeys(left) {
+		p.Notes = append(p.Notes, plural(left[why], "request", "requests")+" "+why+", left out.")
+	}
+	return seen
+}
+
+// templates are those that paths are folded into: of the inventory, and as a person corrected
+// them. A correction without a method counts for all.
+func templates(q Request, doc *declaration.Document) (known []route.Selector, err error) {
+	for _, r := range doc.Routes {
+		known = append(known, r.Selector)
+	}
+	for _, t := range q.Templates {
+		t = strings.TrimSpace(t)
+		texts := []string{t}
+		if strings.HasPrefix(t, "/") {
+			texts = nil
+			for _, m := range route.Methods {
+				texts = append(texts, m+" "+route.Hosted(q.Host, t))
+			}
+		}
+		for _, x := range texts {
+			s, err := route.ParseTemplate(x)
+			if err != nil {
+				return nil, fmt.Errorf("the correction %q: %w", t, err)
+			}
+			known = append(known, s)
+		}
+	}
+	return known, nil
+}
+
+func orThis(s string) string {
+	if s == "" {
+		return "this service"
+	}
+	return s
+}
+
+// likelyOrigin is a target's own, or the one that most requests went to.
+func likelyOrigin(origins map[string]int, doc *declaration.Document) string {
+	best := ""
+	for _, o := range sortedKeys(origins) {
+		for _, t := range doc.Targets {
+			if t.Base == o || strings.HasPrefix(t.Base, o+"/") || strings.HasSuffix(t.Base, "://"+o) {
+				return o
+			}
+		}
+		if best == "" || origins[o] > origins[best] {
+			best = o
+		}
+	}
+	return best
+}
+
+// sampleOf is what could be sent to a folded route: what was seen, without what
+// looks like a secret.
+func sampleOf(f inventory.Folded) declaration.Sample {
+	var s declaration.Sample
+	sel, err := route.ParseTemplate(f.Template)
+	if err != nil || f.Best.Status < 200 || f.Best.Status >= 400 {
+		return s
+	}
+	segs := route.Split(route.Normalise(f.Best.Path))
+	for i, g := range sel.Segments {
+		if g.Name != "" && i < len(segs) {
+			if s.Path == nil {
+				s.Path = map[string]string{}
+			}
+			v, err := url.PathUnescape(segs[i])
+			if err != nil {
+				v = segs[i]
+			}
+			s.Path[g.Name] = v
+		}
+	}
+	for k, v := range f.Best.Query {
+		if secretName(k) {
+			continue
+		}
+		if s.Query == nil {
+			s.Query = map[string]string{}
+		}
+		s.Query[k] = v
+	}
+	if !declaration.UnsafeMethod(f.Best.Method) || len(f.Best.Body) == 0 || len(f.Best.Body) > 64<<10 {
+		return s
+	}
+	switch {
+	case strings.Contains(f.Best.Type, "json"):
+		var v any
+		d := json.NewDecoder(strings.NewReader(string(f.Best.Body)))
+		d.UseNumber()
+		if d.Decode(&v) == nil {
+			if b, err := json.Marshal(blanked(v)); err == nil {
+				s.JSON = b
+			}
+		}
+	case strings.Contains(f.Best.Type, "x-www-form-urlencoded"):
+		form, err := url.ParseQuery(string(f.Best.Body))
+		if err != nil {
+			break
+		}
+		s.Form = map[string]string{}
+		for k := range form {
+			s.Form[k] = form.Get(k)
+			if secretName(k) {
+				s.Form[k] = "{" + strings.Map(placeholder, k) + "}"
+			}
+		}
+	}
+	return s
+}
+
+func placeholder(r rune) rune {
+	if r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || r == '_' || r == '-' {
+		return r
+	}
+	return '_'
+}
+
+// blanked puts placeholders where secrets stand.
+func blanked(v any) any {
+	switch x := v.(type) {
+	case map[string]any:
+		for k, m := range x {
+			if _, text := m.(string); text && secretName(k) {
+				x[k] = "{" + strings.Map(placeholder, k) + "}"
+			} else {
+				x[k] = blanked(m)
+			}
+		}
+	case []any:
+		for i := range x {
+			x[i] = blanked(x[i])
+		}
+	}
+	return v
+}

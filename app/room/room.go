@@ -1,0 +1,151 @@
+// Package room says when a request has room in the declared quotas, so that probing keeps inside them
+// and no quota refuses in another's place.
+//
+// A Room counts what a sweep sends, as the declared models would. Spent remembers what drills used of
+// quotas beside the one they fill. Both are asked with the time as an argument.
+//
+// Rule: A sweep keeps inside the quotas that count it.
+package room
+
+import (
+	"sync"
+	"time"
+
+	"millgate/core/check"
+	"millgate/core/declaration"
+	"millgate/core/quota"
+)
+
+// Room keeps a sweep inside the declared quotas of a target that counts it, so
+// that probing does not use up what it is to look at.
+type Room struct {
+	doc    *declaration.Document
+	target *declaration.Target
+	start  time.Time
+
+	mu    sync.Mutex
+	gates map[string]*quota.Gate // by quota, and what it counts by
+}
+
+// New is nil for a target with a pass, and where nothing is counted.
+func New(d *declaration.Document, t *declaration.Target, now time.Time) *Room {
+	if t.Pass.Header != "" || len(d.Quotas) == 0 {
+		return nil
+	}
+	return &Room{doc: d, target: t, start: now, gates: map[string]*quota.Gate{}}
+}
+
+// Counting is a room of which only the counters are asked.
+func Counting(d *declaration.Document, t *declaration.Target) *Room { return &Room{doc: d, target: t} }
+
+// Counter is one counter that a probe is counted by.
+type Counter struct {
+	Name  string // of the counter
+	quota string
+	stack quota.Stack
+}
+
+// Request is a request as quotas count it.
+type Request struct {
+	Route          int // in the document; -1 is counted by none
+	Identity, Host string
+}
+
+// Of is a probe's request as quotas count it.
+func (r *Room) Of(p *check.Probe) Request {
+	i := r.doc.RouteNamed(p.Route)
+	if i < 0 {
+		return Request{-1, p.Caller.Identity, ""}
+	}
+	return Request{i, p.Caller.Identity, r.doc.Routes[i].Host}
+}
+
+// Counters are the counters of a request, by the declaration.
+func (r *Room) Counters(p Request) (out []Counter) {
+	if p.Route < 0 {
+		return nil
+	}
+	id := r.doc.IdentityNamed(p.Identity)
+	c := quota.Caller{Target: r.target.Name, Address: "here", Identity: p.Identity, Key: p.Identity, Host: p.Host}
+	if id != nil {
+		c.Roles = r.doc.RolesOf(id)
+	}
+	for _, k := range r.doc.QuotasAt[p.Route] {
+		q, _ := r.target.Quota(r.doc.Quotas[k])
+		key, counted := quota.KeyOf(q, c)
+		amounts, ok := q.AmountsFor(r.doc, id)
+		if !counted || !ok || q.Model == declaration.Concurrency { // how long calls take is not known
+			continue
+		}
+		name := q.Name + "\x00" + key
+		if q.PerRoute {
+			name += "\x00" + r.doc.Routes[p.Route].Key()
+		}
+		out = append(out, Counter{name, q.Name, quota.Of(q, amounts)})
+	}
+	return out
+}
+
+// Wait is how long a request must wait until all quotas have room for it, and the
+// quota that is full; 0 when it was counted and can go.
+func (r *Room) Wait(p Request, now time.Time) (time.Duration, string) {
+	if r == nil {
+		return 0, ""
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	at := quota.Ticks(now.Sub(r.start))
+	var gates []*quota.Gate
+	for _, c := range r.Counters(p) {
+		g := r.gates[c.Name]
+		if g == nil {
+			for i := range c.stack {
+				c.stack[i].Queue = 0 // nothing of a sweep should wait in a queue
+			}
+			g = quota.NewGate(c.stack)
+			r.gates[c.Name] = g
+		}
+		if next := g.Next(at); next > at {
+			return quota.Span(next - at), c.quota
+		}
+		gates = append(gates, g)
+	}
+	for _, g := range gates {
+		g.Call(at, 1)
+	}
+	return 0, ""
+}
+
+// Time is how long a plan takes at least by the quotas that count it, and
+// the quota that takes longest; 0 where none holds it up.
+func Time(d *declaration.Document, t *declaration.Target, pl *check.Plan) (longest time.Duration, by string) {
+	r := New(d, t, time.Time{})
+	if r == nil {
+		return 0, ""
+	}
+	calls := map[string]int64{}
+	counters := map[string]Counter{}
+	for _, p := range pl.Probes {
+		for _, c := range r.Counters(r.Of(p)) {
+			calls[c.Name]++
+			counters[c.Name] = c
+		}
+	}
+	for n, k := range calls {
+		if ticks, _ := counters[n].stack.Within(k); quota.Span(ticks) > longest {
+			longest, by = quota.Span(ticks), counters[n].quota
+		}
+	}
+	return longest, by
+}
+
+// Others are the counters of a request on a target, but those of one quota.
+func Others(d *declaration.Document, t *declaration.Target, at Request, but string) (out []Counter) {
+	for _, n := range Counting(d, t).Counters(at) {
+		if n.quota != but {
+			n.Name = t.Name + "\x00" + n.Name
+			out = append(out, n)
+		}
+	}
+	return out
+}

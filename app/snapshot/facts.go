@@ -1,0 +1,55 @@
+package snapshot
+
+// Rule: Facts are judged again, by what was seen.
+
+import (
+	"encoding/json"
+
+	"millgate/core/check"
+	"millgate/core/check/raised"
+)
+
+// Fact is what came of one probe, without secrets. Verdicts are made from
+// facts again whenever the declaration changes.
+type Fact struct {
+	// Exchange is what a probe is about: the first of a family's fact, which it shares. It is
+	// never nil.
+	Exchange *check.Exchange `json:"exchange,omitempty"`
+	Record   string          `json:"record,omitempty"`   // id it was sent on
+	ReadBack string          `json:"readBack,omitempty"` // unchanged, changed, gone
+	Lost     string          `json:"lost,omitempty"`     // why there is no answer to judge
+	Repeats  int             `json:"repeats,omitempty"`
+	// Sick: it failed while the service as a whole did.
+	Sick bool `json:"sick,omitempty"`
+	// NoCredential: what it presents could not be obtained.
+	NoCredential bool        `json:"noCredential,omitempty"`
+	Check        *check.Fact `json:"check,omitempty"` // of a family of its own
+	Sweep        uint        `json:"sweep"`
+}
+
+func (f *Fact) answer() check.Answer { return check.AnswerOf(*f.Exchange) }
+
+// First makes the first exchange of a family's fact the one that stands for it, and says
+// what became of its record.
+func (f *Fact) First() {
+	if len(f.Check.Reports) > 0 {
+		f.Exchange, f.Repeats = &f.Check.Reports[0].Exchange, f.Check.Reports[0].Repeats
+	}
+	_, how := check.ReadBack(f.Check)
+	switch m := f.Check.Data.(type) {
+	case *check.Recorded:
+		f.Record = m.Record
+	case *raised.Measured:
+		f.Record = m.Record
+	}
+	f.ReadBack = string(how)
+}
+
+// MarshalJSON leaves out what first puts there.
+func (f Fact) MarshalJSON() ([]byte, error) {
+	type plain Fact
+	if f.Check != nil {
+		f.Exchange, f.Record, f.ReadBack, f.Repeats = nil, "", "", 0
+	}
+	return json.Marshal(plain(f))
+}

@@ -1,0 +1,65 @@
+package sweep
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"millgate/app/events"
+	"millgate/app/fault"
+	"millgate/app/snapshot"
+	"millgate/core/check"
+	"millgate/store"
+)
+
+// Crossing names one cell of the board; an empty Caller is nobody, "*" is all.
+type CrossingKey struct{ Route, Caller string }
+
+// ProbeAgain sends the probes of some crossings again, with their controls.
+func (sw *Sweeps) ProbeAgain(ctx context.Context, target string, keys []CrossingKey) (*events.Run, error) {
+	now := sw.ws.Present()
+	d, t, err := now.Current(target)
+	if err != nil {
+		return nil, err
+	}
+	s, err := sw.targets.Look(ctx, now, t)
+	if err != nil {
+		return nil, err
+	}
+	pl := s.Plan().Copy() // with what gaps led to
+	want := map[string]bool{}
+	for _, k := range keys {
+		if kind, ok := strings.CutPrefix(k.Caller, snapshot.CountedCaller); ok {
+			for _, p := range snapshot.DrillsAt(d, pl, k.Route, kind) {
+				want[p.Key()] = true
+			}
+		}
+	}
+	for _, p := range pl.Probes {
+		for _, k := range keys {
+			if p.Route == k.Route && (k.Caller == "*" || snapshot.Belongs(pl, p, k.Caller) ||
+				slices.Contains(p.StandsFor, k.Caller)) {
+				want[p.Key()] = true
+				if p.Control != "" {
+					want[p.Control] = true
+				}
+			}
+		}
+	}
+	var only []*check.Probe
+	for _, p := range pl.Probes {
+		if want[p.Key()] {
+			only = append(only, p)
+		}
+	}
+	if len(only) == 0 {
+		return nil, fmt.Errorf("%w: no probe is planned there; the plan says why", fault.ErrNotFound)
+	}
+	o, err := sw.targets.Observe(ctx, now, t.Name)
+	if err != nil {
+		return nil, err
+	}
+	return sw.start(ctx, d, t, "", pl, only, o.Facts, store.Sweep{Planned: len(only), Partial: true,
+		RevisionID: now.Revision.ID}, nil)
+}

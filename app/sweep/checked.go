@@ -1,0 +1,79 @@
+package sweep
+
+import (
+	"slices"
+	"strings"
+
+	"millgate/core/access"
+	"millgate/core/check"
+	"millgate/core/declaration"
+	"millgate/core/finding"
+)
+
+// Checked is how far a sweep got: what the rules about doubts go by.
+type Checked struct {
+	Planned  int      `json:"planned"`  // crossings of the plan, without inferred ones
+	Unproven int      `json:"unproven"` // of them, those whose verdict is not proven either way
+	Unsent   int      `json:"unsent"`   // of them, those that were not sent
+	Routes   int      `json:"routes"`   // that somebody may enter, and that the target's rules let be sent
+	Without  []string `json:"without"`  // of them, those without an admitted control
+	Refused  []string `json:"refused"`  // identities whose credential a control needed and that could not be obtained
+}
+
+// checked says how far the sweep got.
+func (r *run) checked(items []check.Item) Checked {
+	c := Checked{Planned: len(r.probes), Without: []string{}, Refused: []string{}}
+	kinds := make(map[string]*check.Item, len(items))
+	for i := range items {
+		kinds[items[i].Probe.Key()] = &items[i]
+	}
+	entered := map[string]bool{}
+	for _, p := range r.probes {
+		f := r.facts.Of(p.Key())
+		switch it, ok := kinds[p.Key()]; {
+		case f == nil, strings.HasPrefix(f.Lost, notSent):
+			c.Unsent++
+		case !ok || it.Verdict.Kind == finding.Unproven:
+			c.Unproven++
+		}
+		if !p.IsControl {
+			continue
+		}
+		if _, ok := entered[p.Route]; !ok {
+			entered[p.Route] = false
+		}
+		if it, ok := kinds[p.Key()]; ok && it.Class == check.Admitted {
+			entered[p.Route] = true
+		}
+		if f != nil && f.NoCredential && !slices.Contains(c.Refused, p.Caller.Identity) {
+			c.Refused = append(c.Refused, p.Caller.Identity)
+		}
+	}
+	if !r.sweep.Partial { // a part has the routes that were asked for
+		for i, rt := range r.doc.Routes {
+			if _, ok := entered[rt.Key()]; !ok && someoneEnters(r.doc, i) && !r.plan.ByTarget(rt.Key()) {
+				entered[rt.Key()] = false
+			}
+		}
+	}
+	for k, in := range entered {
+		if c.Routes++; !in {
+			c.Without = append(c.Without, k)
+		}
+	}
+	slices.Sort(c.Without)
+	return c
+}
+
+// someoneEnters says whether the declaration admits anybody at a route.
+func someoneEnters(d *declaration.Document, i int) bool {
+	if access.Decide(d, i, access.Caller{State: access.Absent}).Outcome == access.Admit {
+		return true
+	}
+	for _, id := range d.Identities {
+		if access.Decide(d, i, access.Caller{Identity: id, State: access.Sound}).Outcome == access.Admit {
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,167 @@
+package sweep
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"sync/atomic"
+	"time"
+
+	"millgate/app/events"
+	"millgate/app/room"
+	"millgate/app/snapshot"
+	"millgate/core/access"
+	"millgate/core/check"
+	"millgate/core/declaration"
+	"millgate/core/route"
+	"millgate/core/token"
+	"millgate/store"
+	"millgate/wire"
+)
+
+// script runs the script of a family's probe.
+func (r *run) script(p *check.Probe, f *snapshot.Fact) error {
+	family := r.plan.Family(p)
+	c := *r.plan.Context
+	if c.Longer = r.sweep.Partial; c.Longer {
+		if d := family.Cost(&c, p).Time; d > 0 {
+			r.sweeps.events.Send(events.Event{Type: "wait", Text: fmt.Sprintf("%s takes up to %s", r.plan.Says(p),
+				d.Round(time.Second))})
+		}
+	}
+	fact, err := r.runner(p).Run(r.ctx, family.Script(&c, p))
+	if r.ctx.Err() != nil || errors.Is(err, errStopped) {
+		return nil // stopped: what the journal has as unsafe is lost, all else begins again
+	}
+	if err != nil || len(fact.Reports) == 0 {
+		return r.withoutCredential(p, f, cmp.Or(err, errLost))
+	}
+	fact.Family, fact.Version = family.Name(), family.Version()
+	f.Check = &fact
+	f.First()
+	return r.keep(p, f)
+}
+
+// runner is what runs the scripts of a sweep.
+func (r *run) runner(p *check.Probe) wire.Runner {
+	var landed, renewed atomic.Bool // landed: a call that may not be sent again
+	return wire.Runner{
+		Keys:     r.keys,
+		Lender:   &r.lender,
+		Breaking: r.breaking,
+		Public:   r.keysOf,
+		Making:   func(l check.Lend) (wire.Making, error) { return r.making(p, l) },
+		Made: func(m check.Makes, id string) {
+			r.tellMade(store.Made{SweepID: r.sweep.ID, Owner: p.Caller.Identity, Route: p.Route, RID: id,
+				Record: m.Record, State: "made"})
+		},
+		Room: func(_ context.Context, o wire.Outgoing, as check.Caller) error {
+			if r.room == nil {
+				return nil // nothing counts the sweep
+			}
+			at, path := r.routeOf(o)
+			if at < 0 { // another way to what is counted
+				at = r.doc.RouteNamed(p.Route)
+			}
+			for _, m := range route.Common {
+				if at < 0 { // another method of what is counted
+					at = r.doc.Inventory.Find(m, o.Host, path)
+				}
+			}
+			if at < 0 || r.takeRoom(room.Request{Route: at, Identity: as.Identity, Host: o.Host}) {
+				return nil
+			}
+			return errStopped
+		},
+		Beside:   r.beside(p),
+		Stopping: r.stopping.Done(),
+		Waits:    r.tellWait,
+		Again: func(ctx context.Context, o wire.Outgoing, as check.Caller, x check.Exchange, try int) (bool, error) {
+			again, err := r.outlast(ctx, o, as.Identity, x, try)
+			if !again && err == nil && failing(x.Status) && p.IsControl && !p.Unsafe && try == 0 &&
+				!r.health.isAlive() {
+				again, err = r.waited(ctx, o, x, secondTry)
+			}
+			if errors.Is(err, errStopped) && !landed.Load() {
+				// It was turned away, so that it may be sent again.
+				return false, cmp.Or(r.withdraw(p), err) //nolint:contextcheck // the run has its own
+			}
+			return again, err
+		},
+		Landed: func(c check.Call, x check.Exchange) error {
+			if c.Counts != "" { // it was not counted later
+				r.sweeps.spent.Add(r.besides(p, c), time.Now().UnixMicro())
+				return nil
+			}
+			if c.Effect == check.Unsafe || c.Effect == check.Creates {
+				landed.Store(true)
+			}
+			r.fares(p, c, r.class(x), renewed.Load())
+			return r.landed(p, c, x, r.class(x))
+		},
+		Renews: func(c check.Caller, epoch int) bool {
+			r.mu.Lock()
+			defer r.mu.Unlock()
+			again := r.mayRenew(c.Identity+"\x00"+c.Scheme, epoch)
+			renewed.Store(again)
+			return again
+		},
+		Intend: func(check.Call) error { return r.intend(p) },
+		Left: func(l check.Left, name string) {
+			r.tellMade(store.Made{SweepID: r.sweep.ID, Owner: p.Caller.Identity, Route: p.Route, RID: name,
+				Record: l.What, State: "left", Why: l.Why})
+		},
+		Owe: func(c check.Call) (func(string), error) { return r.owe(p, c) },
+	}
+}
+
+// owe keeps account of what a call may make and will have to be undone.
+func (r *run) owe(p *check.Probe, c check.Call) (settle func(left string), err error) {
+	m := store.Made{SweepID: r.sweep.ID, Record: c.Name, Owner: p.Caller.Identity, Route: p.Route, State: "making",
+		Why: "sent when the sweep was interrupted; whether it made something is not known"}
+	if err := r.addMade(&m); err != nil {
+		return nil, err
+	}
+	return func(left string) {
+		state := "removed"
+		if left != "" {
+			state = "left"
+		}
+		_ = r.setMade(m.ID, state, left) // what a full disk forgets, the sweep remembers
+	}, nil
+}
+
+// fares follows how an identity's credential fares: when one that was renewed is admitted,
+// what was refused since it was last is sent again.
+func (r *run) fares(p *check.Probe, c check.Call, cls check.Class, renewed bool) {
+	if p.Phase >= check.ThenDrilling || len(c.As) != 1 || c.As[0].Slot != "" || c.As[0].Identity == "" ||
+		c.As[0].Identity != p.Caller.Identity || c.As[0].State != access.Sound {
+		return
+	}
+	k := p.Caller.Identity + "\x00" + c.As[0].Scheme
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	switch {
+	case cls == check.Refused && !slices.Contains(r.since[k], p):
+		r.since[k] = append(r.since[k], p)
+	case cls == check.Admitted && c.Must:
+		r.again(k, p, renewed)
+	}
+}
+
+// keysOf are the public keys of a scheme, fetched once in a sweep.
+func (r *run) keysOf(s *declaration.Scheme) token.Keys {
+	r.mu.Lock()
+	k, ok := r.public[s.Name]
+	r.mu.Unlock()
+	if ok {
+		return k
+	}
+	k, _ = r.sweeps.ws.KeysOf(r.ctx, r.doc, r.target, s)
+	r.mu.Lock()
+	r.public[s.Name] = k
+	r.mu.Unlock()
+	return k
+}

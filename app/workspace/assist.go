@@ -1,0 +1,54 @@
+package workspace
+
+import (
+	"time"
+
+	"millgate/core/declaration"
+	"millgate/core/declaration/assist"
+	"millgate/core/review"
+)
+
+// checkIDs are what a waiver can name.
+func checkIDs() map[string][]string {
+	ids := make([]string, len(review.Checks))
+	for i, c := range review.Checks {
+		ids[i] = c.ID
+	}
+	return map[string][]string{"check": ids}
+}
+
+// Complete lists what can stand at a place of a text.
+func (ws *Workspace) Complete(text string, line, column int) assist.Completion {
+	return assist.Complete(text, line, column, ws.lastMeant(text), checkIDs())
+}
+
+// Explain says what stands at a place of a text.
+func (ws *Workspace) Explain(text string, line, column int) (assist.Help, bool) {
+	return assist.Explain(text, line, column, ws.lastMeant(text))
+}
+
+// lastMeant is what a text says, or what the kept one says while it has no
+// meaning. The last one that was asked for is remembered: somebody types.
+func (ws *Workspace) lastMeant(text string) *declaration.Document {
+	ws.mu.Lock()
+	kept, same, typed, at := ws.doc, text == ws.text, ws.typed, ws.typedAt
+	ws.mu.Unlock()
+	switch {
+	case same:
+		return kept
+	case typed != nil && time.Since(at) < 2*time.Second:
+		return typed
+	}
+	doc, msgs := ws.Parse(text)
+	switch {
+	case Syntax(msgs) == nil:
+	case typed != nil:
+		return typed
+	default:
+		return kept
+	}
+	ws.mu.Lock()
+	defer ws.mu.Unlock()
+	ws.typed, ws.typedAt = doc, time.Now()
+	return doc
+}

@@ -1,0 +1,84 @@
+package workspace
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"strings"
+	"time"
+
+	"millgate/app/fault"
+	"millgate/core/access"
+	"millgate/core/declaration"
+	"millgate/core/declaration/layout"
+	"millgate/core/review"
+)
+
+// Effect is what a pending text would do.
+type Effect struct {
+	Messages []review.Message
+	Failed   bool // the text has errors, so that nothing can be compared
+	access.Diff
+	NewMessages []string // keys of messages that the kept text does not have
+}
+
+// Check parses a text without keeping it and says what it would change.
+func (ws *Workspace) Check(text string) Effect {
+	now := ws.Present()
+	old, was := now.Doc, now.Reviewed
+	doc, msgs := ws.Parse(text)
+	e := Effect{Messages: review.Review(doc, msgs, time.Now()), Failed: declaration.Failed(msgs)}
+	had := map[string]bool{}
+	for _, m := range was {
+		had[m.Key()] = true
+	}
+	for _, m := range e.Messages {
+		if m.Waived == nil && !had[m.Key()] {
+			e.NewMessages = append(e.NewMessages, m.Key())
+		}
+	}
+	if !e.Failed {
+		e.Diff = access.Compare(old, doc)
+	}
+	return e
+}
+
+// Syntax is the message that the text is not YAML at all, nil when it is.
+func Syntax(msgs []declaration.Message) *declaration.Message {
+	for i := range msgs {
+		if msgs[i].Code == "syntax" {
+			return &msgs[i]
+		}
+	}
+	return nil
+}
+
+// PutTarget writes a target into the text and keeps it.
+func (ws *Workspace) PutTarget(ctx context.Context, t declaration.Target) (Declaration, error) {
+	cur := ws.Declaration()
+	if strings.TrimSpace(cur.Text) == "" {
+		cur.Text = "millgate: 1\ntitle: My service\n"
+	}
+	text, err := layout.PutTarget(cur.Text, t)
+	if err != nil {
+		return cur, fmt.Errorf("%w: %w", fault.ErrInput, err)
+	}
+	doc, msgs := ws.Parse(text)
+	for _, m := range msgs {
+		if n := doc.TargetNamed(t.Name); m.Level == declaration.Error && n != nil && m.Line >= n.Line &&
+			m.Line <= n.Line+8 {
+			return cur, fmt.Errorf("%w: %s; %s", fault.ErrInput, m.Text, m.Hint)
+		}
+	}
+	return ws.Keep(ctx, text, "Set target "+t.Name, cur.Revision)
+}
+
+// PutSample writes what is sent to a route into the text and keeps it.
+func (ws *Workspace) PutSample(ctx context.Context, route, body string) (Declaration, error) {
+	cur := ws.Declaration()
+	text, err := layout.PutSample(cur.Text, route, json.RawMessage(body))
+	if err != nil {
+		return cur, fmt.Errorf("%w: %w", fault.ErrInput, err)
+	}
+	return ws.Keep(ctx, text, "Set the sample of "+route, cur.Revision)
+}
