@@ -47,7 +47,7 @@ check: web/node_modules/.installed api/tools/node_modules/.installed server/dist
 chromium:
 	@sh scripts/chromium.sh
 
-test: server/dist/index.html chromium
+test: web/node_modules/.installed server/dist/index.html chromium
 	@GO="$(GO)" sh scripts/test.sh
 
 # What runs beside something else, with the race detector, without what takes long.

@@ -44,7 +44,7 @@ func TestADatabaseOfBefore(t *testing.T) {
 		got[f.ID] = string(f.Kind) + " " + f.Where()
 	}
 	assert.Equal(t, want, got, "judged now, by what was seen then")
-	runs, err := a.Sweeps.List(t.Context())
+	runs, err := a.Sweeps.List(t.Context(), 0, 100)
 	require.NoError(t, err)
 	require.Len(t, runs, 2)
 	for _, r := range runs {

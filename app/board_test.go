@@ -28,74 +28,85 @@ func row(t *testing.T, b view.Board, key string) view.Row {
 	return view.Row{}
 }
 
-// cell is the letter of one column.
-func cell(b view.Board, letters, column string) string {
+// cell is that of one column in a row.
+func cell(t *testing.T, b view.Board, r view.Row, column string) view.Cell {
+	t.Helper()
 	for i, c := range b.Columns {
 		if c.Key == column {
-			return string(letters[i])
+			return b.Cells[r.Access[i]]
 		}
 	}
-	return "none"
+	t.Fatalf("no column %q", column)
+	return view.Cell{}
 }
 
 func TestBoardOfTheDemo(t *testing.T) {
 	a := opened(t, listen(t, standin.Options{Flaws: standin.Demo}), nil, "")
-	before, err := a.View.Board(t.Context(), "")
+	before, err := a.View.Board(t.Context(), "", "")
 	require.NoError(t, err)
 	assert.Equal(t, "Fernhollow Observatory", before.Title)
 	assert.Equal(t, []string{"stand-in", "staging"}, before.Targets)
 	assert.Nil(t, before.Sweep)
 	for _, r := range before.Rows {
-		assert.Equal(t, strings.Repeat(".", len(before.Columns)), r.Verdict, r.Key)
+		for _, c := range before.Columns {
+			assert.Equal(t, finding.Unprobed, cell(t, before, r, c.Key).Found, r.Key)
+		}
 		assert.True(t, r.Declared)
 	}
 	swept(t, a)
-	b, err := a.View.Board(t.Context(), "stand-in")
+	b, err := a.View.Board(t.Context(), "stand-in", "")
 	require.NoError(t, err)
 	assert.Len(t, b.Rows, len(before.Rows)+2, "two addresses that nobody declared")
-	for _, c := range []struct{ route, column, expect, verdict, worst string }{
-		{"GET /v1/people", "", "r", "U", "U"},
-		{"GET /v1/people", "quill", "a", "=", "U"},
-		{"PATCH /v1/observations/{observation_id}", "imre", "d", "P", "U"},
-		{"PATCH /v1/observations/{observation_id}", "sanna", "a", "=", "U"},
-		{"GET /v1/proposals/{proposal_id}", "tove", "d", "P", "P"},
-		{"GET /v1/proposals/{proposal_id}", "nightrun", "d", "=", "P"},
-		{"POST /v1/dome/slew", "imre", "f", "P", "P"},
-		{"POST /v1/people", "", "a", "L", "P"},
-		{"GET /v1/partners/feed", "imre", "r", "W", "P"},
-		{"GET /v1/partners/feed", "lanternfish", "a", "=", "P"},
-		{"GET /v1/downloads/{frame_id}", "", "r", "=", "P"},
-		{"GET /v1/downloads/{frame_id}", "imre", "a", "=", "P"},
-		{"GET /v1/console/overview", "odell", "a", "=", "P"},
-		{"POST /v1/alerts", "relay", "a", "=", "U"},
-		{"GET /v1/sky/calendar", "imre", "a", "=", "P"},
-		{"GET /healthz", "", "a", "=", ""},
-		{"GET /v0/proposals", "", "c", "X", "X"},
-		{"GET /v0/proposals", "imre", "c", "X", "X"},
-		{"GET /v0/proposals", "tove", "c", ".", "X"},
+	for _, c := range []struct {
+		route, column, expect string
+		found, worst          finding.Kind
+	}{
+		{"GET /v1/people", "", "refuse", "U", "U"},
+		{"GET /v1/people", "quill", "admit", "agrees", "U"},
+		{"PATCH /v1/observations/{observation_id}", "imre", "own", "P", "U"},
+		{"PATCH /v1/observations/{observation_id}", "sanna", "admit", "agrees", "U"},
+		{"GET /v1/proposals/{proposal_id}", "tove", "own", "P", "P"},
+		{"GET /v1/proposals/{proposal_id}", "nightrun", "own", "agrees", "P"},
+		{"POST /v1/dome/slew", "imre", "forbid", "P", "P"},
+		{"POST /v1/people", "", "admit", "L", "P"},
+		{"GET /v1/partners/feed", "imre", "refuse", "W", "P"},
+		{"GET /v1/partners/feed", "lanternfish", "admit", "agrees", "P"},
+		{"GET /v1/downloads/{frame_id}", "", "refuse", "agrees", "P"},
+		{"GET /v1/downloads/{frame_id}", "imre", "admit", "agrees", "P"},
+		{"GET /v1/console/overview", "odell", "admit", "agrees", "P"},
+		{"POST /v1/alerts", "relay", "admit", "agrees", "U"},
+		{"GET /v1/sky/calendar", "imre", "admit", "agrees", "P"},
+		{"GET /healthz", "", "admit", "agrees", ""},
+		{"GET /v0/proposals", "", "shut", "X", "X"},
+		{"GET /v0/proposals", "imre", "shut", "X", "X"},
+		{"GET /v0/proposals", "tove", "shut", "unprobed", "X"},
 	} {
 		r := row(t, b, c.route)
-		assert.Equal(t, c.expect, cell(b, r.Expect, c.column), "expectation of %s by %q", c.route, c.column)
-		assert.Equal(t, c.verdict, cell(b, r.Verdict, c.column), "verdict on %s by %q", c.route, c.column)
+		x := cell(t, b, r, c.column)
+		assert.Equal(t, c.expect, x.Expect, "expectation of %s by %q", c.route, c.column)
+		assert.Equal(t, c.found, x.Found, "verdict on %s by %q", c.route, c.column)
+		assert.Equal(t, c.found.IsGap(), x.Severity != "", "a gap is as grave as its finding")
 		assert.Equal(t, c.worst, r.Worst, c.route)
-		assert.NotContains(t, r.Inferred, "1", "the demo's callers can all be told apart")
+		assert.False(t, x.Inferred, "the demo's callers can all be told apart")
 	}
 	assert.False(t, row(t, b, "GET /debug/vars").Declared)
 	assert.Equal(t, 4, b.Counts.Findings[finding.Unprotected])
 	r := row(t, b, "GET /v1/proposals")
 	pages := map[string]string{}
 	for i, p := range b.Pages {
-		pages[p.ID] = r.Pages[i:i+1] + r.PageSeen[i:i+1] + r.PageDoes[i:i+1]
+		x := b.Cells[r.Origins[i]]
+		pages[p.ID] = x.Expect + " " + string(x.Found) + " " + x.Does
 	}
-	assert.Equal(t, map[string]string{"https://desk.fernhollow.example": "u=u", "https://sky.fernhollow.example": "sPu",
-		"unrelated": "sPu", "beginning": "sPu", "ending": "sPu", "sibling": "sPu",
-		"plain http": "sPu", "other port": "sPu", "null": "sPu", "capitals": "n=n", "final dot": "sPu"}, pages,
-		"any origin is mirrored")
+	const mirrored = "send P read-as-user"
+	assert.Equal(t, map[string]string{"https://desk.fernhollow.example": "read-as-user agrees read-as-user",
+		"https://sky.fernhollow.example": mirrored, "unrelated": mirrored, "beginning": mirrored, "ending": mirrored,
+		"sibling": mirrored, "plain http": mirrored, "other port": mirrored, "null": mirrored,
+		"capitals": "nothing agrees nothing", "final dot": mirrored}, pages, "any origin is mirrored")
 	require.NotNil(t, b.Sweep)
 	assert.Equal(t, b.Sweep.Planned, b.Sweep.Done)
 
 	// Another target has its own observations: none.
-	other, err := a.View.Board(t.Context(), "staging")
+	other, err := a.View.Board(t.Context(), "staging", "")
 	require.NoError(t, err)
 	assert.Equal(t, "staging", other.Target)
 	assert.Empty(t, other.Counts.Crossings)
@@ -132,9 +143,9 @@ func TestBoardOfTheDemo(t *testing.T) {
 		assert.Empty(t, list)
 	})
 	t.Run("ticks come in the order of sending", func(t *testing.T) {
-		ticks, err := a.View.Ticks(t.Context(), "stand-in")
+		ticks, err := a.View.Ticks(t.Context(), "stand-in", view.Wanted{})
 		require.NoError(t, err)
-		assert.Len(t, ticks, b.Sweep.Planned)
+		assert.Len(t, ticks.List, b.Sweep.Planned)
 	})
 }
 
@@ -189,13 +200,13 @@ access: [{ at: GET /a, who: s }]
 	require.NotNil(t, p)
 	assert.Equal(t, []string{"a"}, p.Callers)
 	assert.Equal(t, []string{"b", "c"}, p.Inferred)
-	b, err := a.View.Board(t.Context(), "")
+	b, err := a.View.Board(t.Context(), "", "")
 	require.NoError(t, err)
 	r := row(t, b, "GET /a")
-	for column, inferred := range map[string]string{"a": "0", "b": "1", "c": "1", "d": "0"} {
-		assert.Equal(t, inferred, cell(b, r.Inferred, column), column)
+	for column, inferred := range map[string]bool{"a": false, "b": true, "c": true, "d": false} {
+		assert.Equal(t, inferred, cell(t, b, r, column).Inferred, column)
 	}
-	assert.Equal(t, "P", cell(b, r.Verdict, "c"))
+	assert.Equal(t, finding.OverPermissive, cell(t, b, r, "c").Found)
 	v, err := a.View.Crossing(t.Context(), "", "GET /a", "c")
 	require.NoError(t, err)
 	assert.Equal(t, "a", v.Inferred)
@@ -213,7 +224,7 @@ func TestBoardOfABrokenDeclaration(t *testing.T) {
 	a, err := Open(t.Context(), "", file)
 	require.NoError(t, err)
 	defer func() { assert.NoError(t, a.Close()) }()
-	b, err := a.View.Board(t.Context(), "")
+	b, err := a.View.Board(t.Context(), "", "")
 	require.NoError(t, err)
 	assert.Equal(t, 1, b.Errors)
 	assert.Len(t, b.Rows, 1)

@@ -30,7 +30,7 @@ func TestAKeepThatFailsChangesNothing(t *testing.T) {
 	text, err = os.ReadFile(filepath.Join(where, name))
 	require.NoError(t, err)
 	assert.Equal(t, after.Text, string(text))
-	list, err := a.Workspace.Revisions(t.Context())
+	list, err := a.Workspace.Revisions(t.Context(), 0, 100)
 	require.NoError(t, err)
 	assert.Len(t, list, 2)
 }

@@ -53,7 +53,7 @@ func TestNobodyWaitsForALook(t *testing.T) {
 	h.waits.Store(true)
 	looked := make(chan view.Board)
 	go func() {
-		b, err := a.View.Board(t.Context(), "stand-in")
+		b, err := a.View.Board(t.Context(), "stand-in", "")
 		assert.NoError(t, err)
 		looked <- b
 	}()
@@ -70,9 +70,9 @@ func TestNobodyWaitsForALook(t *testing.T) {
 		list, err := a.View.Findings(t.Context(), "other")
 		assert.NoError(t, err)
 		assert.Contains(t, fmt.Sprint(list), "The machine loom is told")
-		_, err = a.Sweeps.List(t.Context())
+		_, err = a.Sweeps.List(t.Context(), 0, 100)
 		assert.NoError(t, err)
-		b, err := a.View.Board(t.Context(), "stand-in") // by what the declaration says now
+		b, err := a.View.Board(t.Context(), "stand-in", "") // by what the declaration says now
 		assert.NoError(t, err)
 		assert.NotZero(t, b.Counts.Findings[finding.Leaking])
 	}()

@@ -21,6 +21,7 @@ import (
 	"millgate/app/events"
 	"millgate/app/fault"
 	"millgate/app/sweep"
+	"millgate/app/view"
 	"millgate/app/workspace"
 	"millgate/core/finding"
 	"millgate/store"
@@ -157,7 +158,7 @@ func TestOneWorkspaceForADirectory(t *testing.T) {
 		require.ErrorIs(t, err, store.ErrInUse)
 		assert.ErrorContains(t, err, fmt.Sprintf("process %d", os.Getpid()))
 		require.NoError(t, workspace.KeepSecret(t.Context(), data, "K", "v"))
-		list, err := a.Sweeps.List(t.Context())
+		list, err := a.Sweeps.List(t.Context(), 0, 100)
 		require.NoError(t, err)
 		assert.Equal(t, store.Running, list[0].State, "it was not marked interrupted")
 		w, err := a.store.SweepByID(t.Context(), r.ID)
@@ -192,7 +193,7 @@ func TestReadersWhileProbedAgain(t *testing.T) {
 		require.NoError(t, err)
 		a.Sweeps.Wait(r.ID)
 		for range 5 {
-			_, err = a.View.Ticks(t.Context(), "t")
+			_, err = a.View.Ticks(t.Context(), "t", view.Wanted{})
 			require.NoError(t, err)
 			r, err := a.Sweeps.ProbeAgain(t.Context(), "t", []sweep.CrossingKey{{Route: "GET /a", Caller: "*"},
 				{Route: "GET /b", Caller: "*"}})
@@ -201,10 +202,10 @@ func TestReadersWhileProbedAgain(t *testing.T) {
 			done := make(chan struct{})
 			for _, read := range []func() error{
 				func() error { _, err := a.View.Worklist(t.Context(), "t"); return err },
-				func() error { _, err := a.View.Ticks(t.Context(), "t"); return err },
+				func() error { _, err := a.View.Ticks(t.Context(), "t", view.Wanted{}); return err },
 				func() error { _, err := a.View.Findings(t.Context(), "t"); return err },
 				func() error { _, err := a.View.Crossing(t.Context(), "t", "GET /a", "ann"); return err },
-				func() error { _, err := a.Sweeps.List(t.Context()); return err },
+				func() error { _, err := a.Sweeps.List(t.Context(), 0, 100); return err },
 			} {
 				g.Go(func() {
 					for {

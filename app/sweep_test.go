@@ -21,6 +21,7 @@ import (
 	"millgate/app/events"
 	"millgate/app/fault"
 	"millgate/app/sweep"
+	"millgate/app/view"
 	"millgate/app/workspace"
 	"millgate/core/access"
 	"millgate/core/check"
@@ -266,10 +267,12 @@ func TestUnreachableIsNoVerdict(t *testing.T) {
 	assert.Contains(t, run.Note, "cannot be reached")
 	assert.Empty(t, res.Findings)
 	assert.Less(t, time.Since(began), 10*time.Second)
-	b, err := a.View.Board(t.Context(), "")
+	b, err := a.View.Board(t.Context(), "", "")
 	require.NoError(t, err)
 	for _, row := range b.Rows {
-		assert.NotContains(t, row.Verdict, "?")
+		for _, c := range row.Access {
+			assert.NotEqual(t, finding.Unproven, b.Cells[c].Found)
+		}
 	}
 }
 
@@ -306,9 +309,9 @@ func TestFailuresForgetNothing(t *testing.T) {
 	f := newFake(t, o.serve)
 	a := openText(t, fmt.Sprintf(small, f.URL, "refused"), "")
 	swept(t, a)
-	before, err := a.View.Board(t.Context(), "")
+	before, err := a.View.Board(t.Context(), "", "")
 	require.NoError(t, err)
-	require.Contains(t, before.Rows[0].Verdict, "=")
+	require.Equal(t, finding.Agrees, cell(t, before, before.Rows[0], "ann").Found)
 	f.Close()
 	for _, again := range []func() (*events.Run, error){
 		func() (*events.Run, error) {
@@ -322,7 +325,7 @@ func TestFailuresForgetNothing(t *testing.T) {
 		run, _, err := a.Sweeps.Result(t.Context(), r.ID)
 		require.NoError(t, err)
 		require.Equal(t, store.Failed, run.State)
-		after, err := a.View.Board(t.Context(), "")
+		after, err := a.View.Board(t.Context(), "", "")
 		require.NoError(t, err)
 		assert.Equal(t, before.Rows, after.Rows)
 	}
@@ -393,9 +396,18 @@ func TestAChangedRuleIsJudgedAnew(t *testing.T) {
 	v, err := b.View.Crossing(t.Context(), "", "GET /a", "ann")
 	require.NoError(t, err)
 	assert.NotEmpty(t, v.History)
-	ticks, err := b.View.Ticks(t.Context(), "")
+	ticks, err := b.View.Ticks(t.Context(), "", view.Wanted{})
 	require.NoError(t, err)
-	assert.Greater(t, len(ticks), 10)
+	var paged []events.Tick
+	for at, pages := 0, 0; at >= 0; pages++ {
+		require.Less(t, pages, 100)
+		p, err := b.View.Ticks(t.Context(), "", view.Wanted{From: at, Limit: 3})
+		require.NoError(t, err)
+		assert.Equal(t, len(ticks.List), p.Total)
+		paged, at = append(paged, p.List...), p.Next
+	}
+	assert.Equal(t, ticks.List, paged)
+	assert.Greater(t, len(ticks.List), 10)
 }
 
 // The file and the interface can be edited side by side.
@@ -490,7 +502,7 @@ func TestSecretsStayInside(t *testing.T) {
 		told.Write(b)
 	}
 	require.Contains(t, told.String(), `"type":"verdict"`)
-	b, err := a.View.Board(t.Context(), "")
+	b, err := a.View.Board(t.Context(), "", "")
 	require.NoError(t, err)
 	seen := 0
 	for _, row := range b.Rows {
@@ -535,7 +547,7 @@ func TestKeepRefusesWhatIsWrong(t *testing.T) {
 	b, err := os.ReadFile(filepath.Join(a.Workspace.Where()))
 	require.NoError(t, err)
 	assert.True(t, strings.HasSuffix(string(b), "# more\n"), "the file holds what was kept")
-	list, err := a.Workspace.Revisions(t.Context())
+	list, err := a.Workspace.Revisions(t.Context(), 0, 100)
 	require.NoError(t, err)
 	assert.Equal(t, "a note", list[0].Message)
 	old, err := a.Workspace.RevisionText(t.Context(), d.Revision)
@@ -547,7 +559,8 @@ func TestCheckSaysWhatChanges(t *testing.T) {
 	a := openText(t, fmt.Sprintf(small, "http://127.0.0.1:1", "refused"), "")
 	text := a.Workspace.Declaration().Text
 	e := a.Workspace.Check(strings.Replace(text, "{ at: GET /a, who: r }", "{ at: GET /a, who: anyone }", 1))
-	assert.Equal(t, []access.Turned{{Route: "GET /a", From: "refuse", To: "admit", Letter: "a", Turn: access.Opens}},
+	assert.Equal(t, []access.Turned{{Route: "GET /a", From: "refuse", To: "admit", Expect: "admit",
+		Turn: access.Opens}},
 		e.Changes)
 	e = a.Workspace.Check(strings.Replace(text, "  - { at: POST /go, who: r }\n", "", 1))
 	assert.Equal(t, 1, e.Closes)

@@ -126,10 +126,17 @@ type Page struct {
 // open opens an address at 1280x800 in a browser context of its own.
 func open(t testing.TB, url, theme string) *Page {
 	t.Helper()
+	return openFirst(t, url, theme, `localStorage.setItem('millgate.explained', 'true')`)
+}
+
+// openFirst is open for somebody who was never there before; prepare runs in each page first.
+func openFirst(t testing.TB, url, theme, prepare string) *Page {
+	t.Helper()
 	b := chromium(t).MustIncognito()
 	t.Cleanup(func() { _ = b.Close() })
 	p := &Page{Page: b.MustPage().Timeout(4 * patience), t: t} // nothing waits for ever
 	p.MustSetViewport(1280, 800, 1, false)
+	p.MustEvalOnNewDocument(prepare)
 	scheme := []*proto.EmulationMediaFeature{{Name: "prefers-color-scheme", Value: theme}}
 	require.NoError(t, proto.EmulationSetEmulatedMedia{Features: scheme}.Call(p))
 	go p.EachEvent(func(e *proto.RuntimeConsoleAPICalled) {

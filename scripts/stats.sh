@@ -3,7 +3,7 @@
 set -eu
 count() { [ -z "$1" ] && { echo 0; return; }; echo "$1" | tr '\n' '\0' | xargs -0 cat | grep -cve '^[[:space:]]*$'; }
 all=$(git ls-files '*.go' '*.ts' '*.vue' '*.css' | grep -vE '\.gen\.' || true)
-tests=$(echo "$all" | grep -E '_test\.go$|^e2e/' || true)
+tests=$(echo "$all" | grep -E '_test\.go$|\.test\.ts$|^e2e/' || true)
 n=$(count "$all"); t=$(count "$tests")
 echo "$n lines of code, $t of them tests ($((100 * t / n))%)"
 for d in core app wire store format standin server cmd web e2e; do

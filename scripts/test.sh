@@ -17,6 +17,7 @@ part() {
   times="$times
 $(printf '%6d s  %s' $(($(date +%s) - from)) "$name")"
 }
+part "the logic of the interface" sh -c "cd web && npm run --silent test"
 part "layout, store, wire, stand-in, formats" $go test -count 1 -timeout 5m . ./store ./wire ./standin ./testkit/... ./format/...
 # The longest first, so that the processors have something to do to the end.
 part "core, server and commands" $go test -count 1 -timeout 8m ./core/quota ./cmd/... ./core/... ./server/...

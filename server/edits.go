@@ -4,6 +4,7 @@ import (
 	"context"
 
 	"millgate/app/importing"
+	"millgate/app/view"
 	"millgate/app/workspace"
 	"millgate/core/access"
 	"millgate/core/declaration/layout"
@@ -113,35 +114,46 @@ func reachedOf(list []access.Reached) []contract.Reached {
 	return out
 }
 
-// GetSheet serves everything that is said of a route.
+// GetSheet serves everything that a text says of a route.
 func (s *Server) GetSheet(_ context.Context, q contract.GetSheetRequestObject) (contract.GetSheetResponseObject,
 	error) {
 	x, err := s.app.View.RouteSheet(q.Body.Text, q.Body.Route)
 	if err != nil {
 		return nil, err
 	}
-	out := contract.Sheet{Key: x.Key, Summary: x.Summary, Effect: x.Effect, Sensitivity: x.Sensitivity, Group: x.Group,
+	return contract.GetSheet200JSONResponse(sheetOf(x)), nil
+}
+
+// GetKeptSheet serves everything that the kept text says of a route.
+func (s *Server) GetKeptSheet(_ context.Context,
+	q contract.GetKeptSheetRequestObject) (contract.GetKeptSheetResponseObject, error) {
+	x, err := s.app.View.RouteSheet("", q.Params.Route)
+	if err != nil {
+		return nil, err
+	}
+	return contract.GetKeptSheet200JSONResponse(sheetOf(x)), nil
+}
+
+func sheetOf(x view.Sheet) contract.Sheet {
+	out := contract.Sheet{Key: x.Key, Summary: x.Summary, Effect: contract.RouteEffect(x.Effect),
+		Sensitivity: contract.Sensitivity(x.Sensitivity), Group: x.Group,
 		File: x.File, Line: x.Line, From: x.From, Reach: reachedOf(x.Reach), Messages: messagesOf(x.Messages),
 		Neighbours: x.Neighbours, Sample: x.Sample, Parameters: x.Parameters}
 	for _, p := range x.Parts {
-		part := struct {
-			Lines []contract.SheetLine `json:"lines"`
-			None  string               `json:"none"`
-			Title string               `json:"title"`
-		}{[]contract.SheetLine{}, p.None, p.Title}
+		part := contract.SheetPart{Title: p.Title, Lines: []contract.SheetLine{}, None: p.None}
 		for _, l := range p.Lines {
 			part.Lines = append(part.Lines, contract.SheetLine{Text: l.Text, Detail: l.Detail, File: l.File,
 				Line: l.Line})
 		}
 		out.Parts = append(out.Parts, part)
 	}
-	return contract.GetSheet200JSONResponse(out), nil
+	return out
 }
 
 // GetReach answers for one route or one identity.
 func (s *Server) GetReach(_ context.Context, q contract.GetReachRequestObject) (contract.GetReachResponseObject,
 	error) {
-	list, err := s.app.Workspace.Reach(deref(q.Params.Route), deref(q.Params.Identity))
+	list, err := s.app.Workspace.Reach(word(q.Params.Route), word(q.Params.Identity))
 	if err != nil {
 		return nil, err
 	}
@@ -183,35 +195,17 @@ func (s *Server) PreviewImport(_ context.Context,
 		out.Origins[o] = n
 	}
 	for _, i := range p.Items {
-		item := struct {
-			Count       int                              `json:"count"`
-			Effect      string                           `json:"effect"`
-			Group       string                           `json:"group"`
-			Key         string                           `json:"key"`
-			Line        int                              `json:"line"`
-			Note        string                           `json:"note"`
-			Paths       []string                         `json:"paths"`
-			Sample      string                           `json:"sample"`
-			Sensitivity string                           `json:"sensitivity"`
-			State       contract.ImportPreviewItemsState `json:"state"`
-			Summary     string                           `json:"summary"`
-		}{i.Count, i.Effect, i.Group, i.Key, i.Line, i.Note, orEmpty(i.Paths), layout.SampleText(i.Sample),
-			i.Sensitivity, contract.ImportPreviewItemsState(i.State), i.Summary}
-		out.Items = append(out.Items, item)
+		out.Items = append(out.Items, contract.ImportItem{Key: i.Key, State: contract.ImportItemState(i.State),
+			Note:    i.Note,
+			Summary: i.Summary, Effect: optional(contract.RouteEffect(i.Effect)),
+			Sensitivity: optional(contract.Sensitivity(i.Sensitivity)), Group: i.Group, Count: i.Count,
+			Paths: orEmpty(i.Paths), Line: i.Line, Sample: layout.SampleText(i.Sample)})
 	}
 	for _, x := range p.Problems {
-		out.Problems = append(out.Problems, struct {
-			Line int    `json:"line"`
-			Text string `json:"text"`
-		}{x.Line, x.Text})
+		out.Problems = append(out.Problems, contract.ImportProblem{Line: x.Line, Text: x.Text})
 	}
 	for _, x := range p.Proposals {
-		out.Proposals = append(out.Proposals, struct {
-			Id    string `json:"id"`
-			Note  string `json:"note"`
-			Text  string `json:"text"`
-			Title string `json:"title"`
-		}{x.ID, x.Note, x.Text, x.Title})
+		out.Proposals = append(out.Proposals, contract.Proposal{Id: x.ID, Title: x.Title, Text: x.Text, Note: x.Note})
 	}
 	out.Items, out.Problems, out.Proposals = orEmpty(out.Items), orEmpty(out.Problems), orEmpty(out.Proposals)
 	return contract.PreviewImport200JSONResponse(out), nil
@@ -222,7 +216,8 @@ func (s *Server) ImportRoutes(_ context.Context,
 	q contract.ImportRoutesRequestObject) (contract.ImportRoutesResponseObject, error) {
 	var take []importing.Choice
 	for _, c := range q.Body.Take {
-		take = append(take, importing.Choice{Key: c.Key, Effect: c.Effect, Sensitivity: c.Sensitivity, Group: c.Group,
+		take = append(take, importing.Choice{Key: c.Key, Effect: word(c.Effect),
+			Sensitivity: word(c.Sensitivity), Group: c.Group,
 			Sample: c.Sample})
 	}
 	text, n, err := s.app.Imports.Import(importOf(q.Body.Request), take, q.Body.Proposals)

@@ -1,12 +1,13 @@
 package server
 
 import (
-	"bytes"
 	"context"
 	"fmt"
 	"maps"
+	"strconv"
 	"strings"
-	"time"
+
+	openapi_types "github.com/oapi-codegen/runtime/types"
 
 	"millgate/app/events"
 	"millgate/app/fault"
@@ -26,11 +27,20 @@ import (
 
 var _ contract.StrictServerInterface = (*Server)(nil)
 
-func deref(p *string) string {
+// word is a value that may be absent, in plain.
+func word[T ~string](p *T) string {
 	if p == nil {
 		return ""
 	}
-	return *p
+	return string(*p)
+}
+
+// optional is a value that is absent where it is empty.
+func optional[T ~string](v T) *T {
+	if v == "" {
+		return nil
+	}
+	return &v
 }
 
 // orEmpty makes an empty list of none, so that JSON has [] and not null.
@@ -47,15 +57,16 @@ func (s *Server) GetBoard(ctx context.Context, q contract.GetBoardRequestObject)
 	if err := s.app.Workspace.Sync(ctx); err != nil {
 		return nil, err
 	}
-	b, err := s.app.View.Board(ctx, deref(q.Params.Target))
+	b, err := s.app.View.Board(ctx, word(q.Params.Target), word(q.Params.Since))
 	if err != nil {
 		return nil, err
 	}
 	out := contract.Board{Title: b.Title, File: b.File, Revision: int(b.Revision), KeptAt: b.KeptAt, Target: b.Target,
 		Targets: append([]string{}, b.Targets...), Counts: countsOf(b.Counts),
 		Review: b.Review, Errors: b.Errors, Empty: b.Empty, Columns: []contract.Column{}, Ways: orEmpty(b.Ways),
-		Pages: []contract.Page{}, Kinds: orEmpty(b.Kinds), Quotas: []contract.QuotaSeen{}, Rows: []contract.Row{},
-		Sweep: sweepOf(b.Sweep)}
+		Pages: []contract.Page{}, Kinds: orEmpty(b.Kinds), Quotas: []contract.QuotaSeen{},
+		Cells: make([]contract.Cell, len(b.Cells)), Rows: make([]contract.Row, len(b.Rows)), Version: b.Version,
+		Whole: b.Whole, Total: b.Total, NotFair: b.NotFair, Sweep: sweepOf(b.Sweep)}
 	for _, c := range b.Columns {
 		out.Columns = append(out.Columns, contract.Column{Key: c.Key, Label: c.Label, Sub: c.Sub, Class: c.Class,
 			Members: c.Members, Roles: c.Roles})
@@ -64,15 +75,20 @@ func (s *Server) GetBoard(ctx context.Context, q contract.GetBoardRequestObject)
 		out.Pages = append(out.Pages, contract.Page{Id: p.ID, Origin: p.Origin, Hostile: p.Hostile, Says: p.Says})
 	}
 	for _, q := range b.Quotas {
-		out.Quotas = append(out.Quotas, contract.QuotaSeen{Name: q.Name, Kind: q.Column, Declared: q.Declared,
-			Window: float32(q.Window.Seconds()), Ceiling: limitOf(q.Ceiling), Most: q.Most, Verdict: q.Verdict})
+		out.Quotas = append(out.Quotas, contract.QuotaSeen{Name: q.Name, Column: q.Column, Declared: q.Declared,
+			Window: q.Window.Seconds(), Ceiling: limitOf(q.Ceiling), Most: q.Most, Found: contract.Kind(q.Found)})
 	}
-	for _, r := range b.Rows {
-		out.Rows = append(out.Rows, contract.Row{Key: r.Key, Method: r.Method, Host: r.Host, Path: r.Path,
-			Prefix: r.Prefix, Group: r.Group, Effect: r.Effect, Sensitivity: r.Sensitivity, Summary: r.Summary,
-			Line: r.Line, File: r.File, Worst: r.Worst, Expect: r.Expect, Verdict: r.Verdict, Inferred: r.Inferred,
-			Declared: r.Declared, Tokens: r.Tokens, TokenSeen: r.TokenSeen, TokenCaller: r.TokenCaller,
-			Pages: r.Pages, PageSeen: r.PageSeen, PageDoes: r.PageDoes, Counted: orEmpty(r.Counted)})
+	for i, c := range b.Cells {
+		out.Cells[i] = contract.Cell{Expect: contract.Expect(c.Expect), Found: contract.Kind(c.Found),
+			Severity: optional(contract.Severity(c.Severity)), Inferred: c.Inferred,
+			Does: optional(contract.Expect(c.Does))}
+	}
+	for i, r := range b.Rows {
+		out.Rows[i] = contract.Row{Key: r.Key, Method: r.Method, Host: r.Host, Path: r.Path,
+			Prefix: r.Prefix, Group: r.Group, Effect: optional(contract.RouteEffect(r.Effect)),
+			Sensitivity: contract.Sensitivity(r.Sensitivity), Summary: r.Summary, Line: r.Line, File: r.File,
+			Worst: optional(contract.Kind(r.Worst)), Declared: r.Declared, Access: r.Access, Tokens: r.Tokens,
+			Origins: r.Origins, Counted: orEmpty(r.Counted), TokenCaller: r.TokenCaller}
 	}
 	return contract.GetBoard200JSONResponse(out), nil
 }
@@ -92,34 +108,16 @@ func sweepOf(r *events.Run) *contract.Sweep {
 	if r == nil {
 		return nil
 	}
-	out := contract.Sweep{Id: int(r.ID), Target: r.Target, Revision: int(r.Revision), State: r.State,
-		Partial: r.Partial, Pruned: &r.Pruned, Planned: r.Planned, Done: r.Done, Pace: float32(r.Pace),
-		Left:      float32(r.Left),
+	out := contract.Sweep{Id: int(r.ID), Target: r.Target, Revision: int(r.Revision),
+		State:   contract.SweepState(r.State),
+		Partial: r.Partial, Pruned: &r.Pruned, Planned: r.Planned, Done: r.Done, Pace: r.Pace,
+		Left:      r.Left,
 		StartedAt: r.StartedAt, EndedAt: r.EndedAt, Note: r.Note}
 	if r.Counts != nil {
 		c := countsOf(*r.Counts)
 		out.Counts = &c
 	}
 	return &out
-}
-
-func eventOf(e events.Event) contract.Event {
-	out := contract.Event{Type: contract.EventType(e.Type), Sweep: sweepOf(e.Sweep)}
-	if e.Text != "" {
-		out.Text = &e.Text
-	}
-	if t := e.Tick; t != nil {
-		tick := tickOf(*t)
-		out.Tick = &tick
-	}
-	if p := e.Audit; p != nil {
-		out.Audit = &struct {
-			Bytes  int64  `json:"bytes"`
-			Id     string `json:"id"` //nolint:revive // as generated
-			Tokens int    `json:"tokens"`
-		}{p.Bytes, p.ID, p.Tokens}
-	}
-	return out
 }
 
 func ladderOf(x access.Expectation) []contract.Rung {
@@ -152,7 +150,7 @@ func pairsOf(h [][2]string) []contract.Header {
 func exchangeOf(x check.Exchange) contract.Exchange {
 	return contract.Exchange{Method: x.Method, Url: x.URL, Headers: pairsOf(x.Headers), Body: x.Body, Status: x.Status,
 		Answer: pairsOf(x.Answer), Content: x.Content, Truncated: x.Truncated, Error: x.Error,
-		At: x.At, Ms: float32(x.Took.Microseconds()) / 1000}
+		At: x.At, Ms: float64(x.Took.Microseconds()) / 1000}
 }
 
 func omissionsOf(list []check.Omission) []contract.Omission {
@@ -177,7 +175,7 @@ func stepsOf(list []view.ScriptStep) []contract.DrillStep {
 // GetCrossing serves one cell.
 func (s *Server) GetCrossing(ctx context.Context,
 	q contract.GetCrossingRequestObject) (contract.GetCrossingResponseObject, error) {
-	v, err := s.app.View.Crossing(ctx, deref(q.Params.Target), q.Params.Route, q.Params.Caller)
+	v, err := s.app.View.Crossing(ctx, word(q.Params.Target), q.Params.Route, q.Params.Caller)
 	if err != nil {
 		return nil, err
 	}
@@ -190,11 +188,12 @@ func (s *Server) GetCrossing(ctx context.Context,
 	}
 	for _, p := range v.Probes {
 		cp := contract.Probe{Id: p.Probe.Key(), Label: p.Label, Unsafe: p.Probe.Unsafe, Expected: expectedOf(p.Expect),
-			Kind: string(p.Verdict.Kind), Confidence: string(p.Verdict.Confidence), Reason: p.Verdict.Reason,
+			Kind:       contract.Kind(p.Verdict.Kind),
+			Confidence: optional(contract.Confidence(p.Verdict.Confidence)), Reason: p.Verdict.Reason,
 			Ladder: ladderOf(p.Expect), Decider: p.Expect.Decider, IsControl: p.Probe.IsControl, Gaps: []contract.Gap{}}
 		for _, g := range p.Verdict.Gaps {
-			cp.Gaps = append(cp.Gaps, contract.Gap{Kind: string(g.Row.Kind), Rung: g.Rung, Reason: g.Reason,
-				Confidence: string(g.Confidence)})
+			cp.Gaps = append(cp.Gaps, contract.Gap{Kind: contract.Kind(g.Row.Kind), Rung: g.Rung, Reason: g.Reason,
+				Confidence: contract.Confidence(g.Confidence)})
 		}
 		if len(p.Steps) > 1 && p.Page == nil { // one step is shown as what was sent
 			steps := stepsOf(p.Steps)
@@ -215,12 +214,8 @@ func (s *Server) GetCrossing(ctx context.Context,
 			cp.Page, cp.Expected = &view, p.Page.Want.Does.String()
 		}
 		if p.Control != nil && p.Fact != nil {
-			cp.Control = &struct {
-				Caller   string `json:"caller"`
-				SameBody bool   `json:"sameBody"`
-				Status   int    `json:"status"`
-			}{p.ControlBy, bytes.Equal([]byte(p.Control.Exchange.Body),
-				[]byte(p.Fact.Exchange.Body)), p.Control.Exchange.Status}
+			cp.Control = &contract.Control{Caller: p.ControlBy, Status: p.Control.Exchange.Status,
+				SameBody: p.Control.Exchange.Body == p.Fact.Exchange.Body}
 		}
 		out.Probes = append(out.Probes, cp)
 	}
@@ -229,22 +224,19 @@ func (s *Server) GetCrossing(ctx context.Context,
 		out.Finding = &f
 	}
 	for _, h := range v.History {
-		out.History = append(out.History, struct {
-			At     time.Time `json:"at"`
-			Probe  string    `json:"probe"`
-			Status int       `json:"status"`
-			Sweep  int       `json:"sweep"`
-		}{h.At, h.Probe, h.Status, int(h.Sweep)})
+		out.History = append(out.History, contract.Past{At: h.At, Probe: h.Probe, Status: h.Status,
+			Sweep: int(h.Sweep)})
 	}
 	out.History = orEmpty(out.History)
 	return contract.GetCrossing200JSONResponse(out), nil
 }
 
 func findingOf(f finding.Finding) contract.Finding {
-	out := contract.Finding{Id: f.ID, Kind: string(f.Kind), Name: f.Kind.Name(), Title: f.Title, Route: f.Route,
+	out := contract.Finding{Id: f.ID, Kind: contract.Kind(f.Kind), Name: f.Kind.Name(), Title: f.Title, Route: f.Route,
 		Where: f.Where(), Callers: append([]string{}, f.Callers...), Inferred: append([]string{}, f.Inferred...),
 		Rung:     f.Rung,
-		Severity: string(f.Severity), Confidence: string(f.Confidence), Reason: f.Reason, Advice: f.Advice,
+		Severity: contract.Severity(f.Severity), Confidence: contract.Confidence(f.Confidence),
+		Reason: f.Reason, Advice: f.Advice,
 		Owasp: f.OWASP, Cwe: f.CWE, Crossings: f.Crossings}
 	if row, ok := families.Causes.Row(f.Kind, f.Cause); ok {
 		shown, refuted := families.Causes.Shown(row), families.Causes.Refuted(row)
@@ -254,7 +246,7 @@ func findingOf(f finding.Finding) contract.Finding {
 		}
 	}
 	if f.Scope != nil {
-		out.Routes, out.Scope = &f.Routes, &contract.Scope{Of: string(f.Scope.Of), Name: f.Scope.Name}
+		out.Routes, out.Scope = &f.Routes, &contract.Scope{Of: contract.ScopeOf(f.Scope.Of), Name: f.Scope.Name}
 	}
 	if f.At != "" {
 		out.At, out.Column = &f.At, &f.Column
@@ -262,32 +254,85 @@ func findingOf(f finding.Finding) contract.Finding {
 	return out
 }
 
+// usual is how long a page is that nobody says more of, longest the most that it can be.
+const (
+	usual   = 200
+	longest = 1000
+)
+
+// limitOfPage is how long a page may be.
+func limitOfPage(limit *int) int {
+	if limit == nil {
+		return usual
+	}
+	return min(max(*limit, 1), longest)
+}
+
+// numberAfter reads a cursor that is a number.
+func numberAfter(after *string) (int, error) {
+	if after == nil || *after == "" {
+		return 0, nil
+	}
+	n, err := strconv.Atoi(*after)
+	if err != nil || n < 0 {
+		return 0, fmt.Errorf("%w: %q is no `next` of a page", fault.ErrInput, *after)
+	}
+	return n, nil
+}
+
+// pageAfter is the part of a list that follows a cursor, with the next.
+func pageAfter[T any](list []T, after *string, limit *int) (part []T, next *string, err error) {
+	from, err := numberAfter(after)
+	if err != nil {
+		return nil, nil, err
+	}
+	from = min(from, len(list))
+	to := min(from+limitOfPage(limit), len(list))
+	if to < len(list) {
+		next = optional(strconv.Itoa(to))
+	}
+	return list[from:to], next, nil
+}
+
 // GetTicks serves the verdicts known of a target.
 func (s *Server) GetTicks(ctx context.Context, q contract.GetTicksRequestObject) (contract.GetTicksResponseObject,
 	error) {
-	list, err := s.app.View.Ticks(ctx, deref(q.Params.Target))
+	from, err := numberAfter(q.Params.After)
 	if err != nil {
 		return nil, err
 	}
-	out := contract.GetTicks200JSONResponse{}
-	for _, t := range list {
-		out = append(out, tickOf(t))
+	t, err := s.app.View.Ticks(ctx, word(q.Params.Target), view.Wanted{From: from, Limit: limitOfPage(q.Params.Limit),
+		Gaps: q.Params.Gaps != nil && *q.Params.Gaps})
+	if err != nil {
+		return nil, err
+	}
+	out := contract.GetTicks200JSONResponse{Items: make([]contract.Tick, len(t.List)), Total: t.Total}
+	for i, tick := range t.List {
+		out.Items[i] = tickOf(tick)
+	}
+	if t.Next >= 0 {
+		out.Next = optional(strconv.Itoa(t.Next))
 	}
 	return out, nil
 }
 
 func tickOf(t events.Tick) contract.Tick {
-	return contract.Tick{Probe: t.Probe, Route: t.Route, Caller: t.Caller, Who: t.Who, Kind: t.Kind, Reason: t.Reason}
+	return contract.Tick{At: t.At, Probe: t.Probe, Route: t.Route, Caller: t.Caller, Who: t.Who,
+		Kind: contract.Kind(t.Kind), Reason: t.Reason}
 }
 
 // GetFindings serves the findings.
 func (s *Server) GetFindings(ctx context.Context,
 	q contract.GetFindingsRequestObject) (contract.GetFindingsResponseObject, error) {
-	list, err := s.app.View.Findings(ctx, deref(q.Params.Target))
+	list, err := s.app.View.Findings(ctx, word(q.Params.Target))
 	if err != nil {
 		return nil, err
 	}
-	return contract.GetFindings200JSONResponse(findingsOf(list)), nil
+	part, next, err := pageAfter(list, q.Params.After, q.Params.Limit)
+	if err != nil {
+		return nil, err
+	}
+	return contract.GetFindings200JSONResponse{Items: findingsOf(part), Next: next, Total: len(list)}, nil
 }
 
 func findingsOf(list []finding.Finding) []contract.Finding {
@@ -300,7 +345,7 @@ func findingsOf(list []finding.Finding) []contract.Finding {
 
 // GetCurl serves a probe as a command line.
 func (s *Server) GetCurl(ctx context.Context, q contract.GetCurlRequestObject) (contract.GetCurlResponseObject, error) {
-	d, t, p, f, err := s.app.View.Planned(ctx, deref(q.Params.Target), q.Params.Probe)
+	d, t, p, f, err := s.app.View.Planned(ctx, word(q.Params.Target), q.Params.Probe)
 	if err != nil {
 		return nil, err
 	}
@@ -314,7 +359,7 @@ func (s *Server) GetCurl(ctx context.Context, q contract.GetCurlRequestObject) (
 // GetWorklist serves the requests that are not fair yet.
 func (s *Server) GetWorklist(ctx context.Context,
 	q contract.GetWorklistRequestObject) (contract.GetWorklistResponseObject, error) {
-	list, err := s.app.View.Worklist(ctx, deref(q.Params.Target))
+	list, err := s.app.View.Worklist(ctx, word(q.Params.Target))
 	if err != nil {
 		return nil, err
 	}
@@ -330,8 +375,9 @@ func messagesOf(list []review.Message) []contract.Message {
 	out := []contract.Message{}
 	for _, m := range list {
 		c := contract.Message{File: m.File, Line: m.Line, Column: m.Column, EndColumn: m.EndColumn,
-			Level: string(m.Level), Code: m.Code, Text: m.Text, Hint: m.Hint,
-			Severity: string(m.Severity), Key: m.Key(), Subject: m.Subject, Route: m.Route, Owasp: m.OWASP, Cwe: m.CWE}
+			Level: contract.MessageLevel(m.Level), Code: m.Code, Text: m.Text, Hint: m.Hint,
+			Severity: optional(contract.Severity(m.Severity)), Key: m.Key(), Subject: m.Subject, Route: m.Route,
+			Owasp: m.OWASP, Cwe: m.CWE}
 		if k := review.Find(m.Code); k != nil {
 			c.Why = &k.Why
 		}
@@ -339,11 +385,7 @@ func messagesOf(list []review.Message) []contract.Message {
 			c.Fix = &m.Fix.Title
 		}
 		if w := m.Waived; w != nil {
-			c.Waived = &struct {
-				By     string `json:"by"`
-				Reason string `json:"reason"`
-				Until  string `json:"until"`
-			}{w.By, w.Reason, w.Until.Format(time.DateOnly)}
+			c.Waived = &contract.Waiver{By: w.By, Reason: w.Reason, Until: openapi_types.Date{Time: w.Until}}
 		}
 		out = append(out, c)
 	}
@@ -380,8 +422,9 @@ const maxChanges = 5000
 func changesOf(list []access.Turned) []contract.Change {
 	out := []contract.Change{}
 	for _, c := range list[:min(maxChanges, len(list))] {
-		out = append(out, contract.Change{Route: c.Route, Caller: c.Caller, From: c.From, To: c.To, Letter: c.Letter,
-			Turn: contract.ChangeTurn(c.Turn)})
+		out = append(out, contract.Change{Route: c.Route, Caller: c.Caller, From: c.From, To: c.To,
+			Expect: contract.Expect(c.Expect),
+			Turn:   contract.ChangeTurn(c.Turn)})
 	}
 	return out
 }
@@ -397,14 +440,22 @@ func (s *Server) CheckDeclaration(_ context.Context,
 
 // ListRevisions serves the kept revisions.
 func (s *Server) ListRevisions(ctx context.Context,
-	_ contract.ListRevisionsRequestObject) (contract.ListRevisionsResponseObject, error) {
-	list, err := s.app.Workspace.Revisions(ctx)
+	q contract.ListRevisionsRequestObject) (contract.ListRevisionsResponseObject, error) {
+	before, err := numberAfter(q.Params.After)
 	if err != nil {
 		return nil, err
 	}
-	out := contract.ListRevisions200JSONResponse{}
-	for _, r := range list {
-		out = append(out, contract.Revision{Id: int(r.ID), At: r.At, Message: r.Message})
+	limit := limitOfPage(q.Params.Limit)
+	list, err := s.app.Workspace.Revisions(ctx, uint(before), limit)
+	if err != nil {
+		return nil, err
+	}
+	out := contract.ListRevisions200JSONResponse{Items: make([]contract.Revision, len(list))}
+	for i, r := range list {
+		out.Items[i] = contract.Revision{Id: int(r.ID), At: r.At, Message: r.Message}
+	}
+	if len(list) == limit {
+		out.Next = optional(strconv.Itoa(int(list[len(list)-1].ID)))
 	}
 	return out, nil
 }
@@ -426,7 +477,8 @@ func (s *Server) ListTargets(context.Context, contract.ListTargetsRequestObject)
 	out := contract.ListTargets200JSONResponse{}
 	for _, t := range d.Targets {
 		out = append(out, contract.Target{Name: t.Name, Base: t.Base, Hosts: maps.Clone(t.Hosts),
-			Values: maps.Clone(t.Values), Direct: t.Direct, Pace: t.Pace.String(), Unsafe: string(t.Unsafe),
+			Values: maps.Clone(t.Values), Direct: t.Direct, Pace: t.Pace.String(),
+			Unsafe: contract.UnsafePolicy(t.Unsafe),
 			AskFor: append([]string{}, t.AskFor...)})
 	}
 	return out, nil
@@ -472,11 +524,7 @@ func (s *Server) TestTarget(ctx context.Context, q contract.TestTargetRequestObj
 	}
 	out := contract.Connection{Ok: c.OK}
 	for _, st := range c.Steps {
-		out.Steps = append(out.Steps, struct {
-			Name string `json:"name"`
-			Ok   bool   `json:"ok"`
-			Text string `json:"text"`
-		}{st.Name, st.OK, st.Text})
+		out.Steps = append(out.Steps, contract.ConnectionStep{Name: st.Name, Ok: st.OK, Text: st.Text})
 	}
 	out.Steps = orEmpty(out.Steps)
 	return contract.TestTarget200JSONResponse(out), nil
@@ -484,46 +532,52 @@ func (s *Server) TestTarget(ctx context.Context, q contract.TestTargetRequestObj
 
 // GetPlan serves what a sweep would send.
 func (s *Server) GetPlan(_ context.Context, q contract.GetPlanRequestObject) (contract.GetPlanResponseObject, error) {
-	p, err := s.app.Sweeps.Plan(deref(q.Params.Target))
+	p, err := s.app.Sweeps.Plan(word(q.Params.Target))
 	if err != nil {
 		return nil, err
 	}
 	out := contract.Plan{Target: p.Target, Base: p.Base, Probes: p.Probes, Requests: p.Requests,
-		Unsafe: p.Unsafe, Made: p.Made, Inferred: p.Inferred, Spared: p.Spared, Seconds: float32(p.Seconds),
-		Pace: p.Pace, Policy: p.Policy,
+		Unsafe: p.Unsafe, Made: p.Made, Inferred: p.Inferred, Spared: p.Spared, Seconds: p.Seconds,
+		Pace: p.Pace, Policy: contract.UnsafePolicy(p.Policy),
 		Kinds: contract.Numbers{}, Shared: p.Shared, Left: omissionsOf(p.Left)}
 	if p.Quota != "" {
-		long := float32(p.QuotaSeconds)
-		out.QuotaSeconds, out.Quota = &long, &p.Quota
+		out.QuotaSeconds, out.Quota = &p.QuotaSeconds, &p.Quota
 	}
 	for k, n := range p.Kinds {
 		out.Kinds[string(k)] = n
 	}
 	for _, x := range p.UnsafeProbes {
-		out.UnsafeProbes = append(out.UnsafeProbes, struct {
-			Caller   string `json:"caller"`
-			Expected string `json:"expected"`
-			Route    string `json:"route"`
-			What     string `json:"what"`
-		}{x.Who, expectedOf(x.Expect), x.Route, x.What})
+		out.UnsafeProbes = append(out.UnsafeProbes, contract.UnsafeProbe{Caller: x.Who, Expected: expectedOf(x.Expect),
+			Route: x.Route, What: x.What})
 	}
 	out.UnsafeProbes = orEmpty(out.UnsafeProbes)
 	return contract.GetPlan200JSONResponse(out), nil
 }
 
 // ListSweeps serves the sweeps.
-func (s *Server) ListSweeps(ctx context.Context, _ contract.ListSweepsRequestObject) (contract.ListSweepsResponseObject,
+func (s *Server) ListSweeps(ctx context.Context, q contract.ListSweepsRequestObject) (contract.ListSweepsResponseObject,
 	error) {
-	list, err := s.app.Sweeps.List(ctx)
+	before, err := numberAfter(q.Params.After)
 	if err != nil {
 		return nil, err
 	}
-	out := contract.ListSweeps200JSONResponse{}
-	for _, r := range list {
-		out = append(out, *sweepOf(r))
+	limit := limitOfPage(q.Params.Limit)
+	list, err := s.app.Sweeps.List(ctx, uint(before), limit)
+	if err != nil {
+		return nil, err
+	}
+	out := contract.ListSweeps200JSONResponse{Items: make([]contract.Sweep, len(list))}
+	for i, r := range list {
+		out.Items[i] = *sweepOf(r)
+	}
+	if len(list) == limit {
+		out.Next = optional(strconv.Itoa(int(list[len(list)-1].ID)))
 	}
 	return out, nil
 }
+
+// placeOf is where a sweep is.
+func placeOf(r *events.Run) *string { return optional(fmt.Sprintf("/api/sweeps/%d", r.ID)) }
 
 // StartSweep begins a sweep.
 func (s *Server) StartSweep(ctx context.Context, q contract.StartSweepRequestObject) (contract.StartSweepResponseObject,
@@ -532,7 +586,8 @@ func (s *Server) StartSweep(ctx context.Context, q contract.StartSweepRequestObj
 	if err != nil {
 		return nil, err
 	}
-	return contract.StartSweep200JSONResponse(*sweepOf(r)), nil
+	return contract.StartSweep201JSONResponse{Body: *sweepOf(r),
+		Headers: contract.StartSweep201ResponseHeaders{Location: placeOf(r)}}, nil
 }
 
 // GetSweep serves one sweep.
@@ -544,17 +599,10 @@ func (s *Server) GetSweep(ctx context.Context, q contract.GetSweepRequestObject)
 	}
 	out := contract.SweepResult{Sweep: *sweepOf(r), Findings: findingsOf(res.Findings), Left: omissionsOf(res.Left)}
 	for _, m := range res.Made {
-		out.Made = append(out.Made, struct {
-			Route string `json:"route"`
-			What  string `json:"what"`
-			Why   string `json:"why"`
-		}{m.Route, m.What, m.Why})
+		out.Made = append(out.Made, contract.Leftover{Route: m.Route, What: m.What, Why: m.Why})
 	}
 	for _, u := range res.Unsent {
-		out.Unsent = append(out.Unsent, struct {
-			Probes int    `json:"probes"`
-			Why    string `json:"why"`
-		}{u.Probes, u.Why})
+		out.Unsent = append(out.Unsent, contract.Unsent{Probes: u.Probes, Why: u.Why})
 	}
 	out.Made, out.Unsent = orEmpty(out.Made), orEmpty(out.Unsent)
 	return contract.GetSweep200JSONResponse(out), nil
@@ -590,7 +638,8 @@ func (s *Server) ProbeAgain(ctx context.Context, q contract.ProbeAgainRequestObj
 	if err != nil {
 		return nil, err
 	}
-	return contract.ProbeAgain200JSONResponse(*sweepOf(r)), nil
+	return contract.ProbeAgain201JSONResponse{Body: *sweepOf(r),
+		Headers: contract.ProbeAgain201ResponseHeaders{Location: placeOf(r)}}, nil
 }
 
 // OpenDemo opens the demo.

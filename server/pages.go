@@ -81,7 +81,7 @@ func (s *Server) JudgePages(_ context.Context, q contract.JudgePagesRequestObjec
 	error) {
 	out := contract.PagesJudged{Pages: []contract.PageJudged{}, Problems: []string{}}
 	var list []view.JudgedPage
-	if text := deref(q.Body.Har); text != "" {
+	if text := word(q.Body.Har); text != "" {
 		var problems []har.Problem
 		var err error
 		if list, problems, err = s.app.View.JudgeArchive([]byte(text)); err != nil {
@@ -113,8 +113,8 @@ func (s *Server) JudgePages(_ context.Context, q contract.JudgePagesRequestObjec
 
 // pasted reads one request with the heads of its answers.
 func pasted(q contract.PageQuestion) (r origin.Recorded, err error) {
-	r.Request = origin.Request{Page: strings.TrimSpace(deref(q.Page)), Method: strings.TrimSpace(deref(q.Method)),
-		URL: strings.TrimSpace(deref(q.Url)), Credentials: origin.Omit}
+	r.Request = origin.Request{Page: strings.TrimSpace(word(q.Page)), Method: strings.TrimSpace(word(q.Method)),
+		URL: strings.TrimSpace(word(q.Url)), Credentials: origin.Omit}
 	if q.Cookies != nil && *q.Cookies {
 		r.Request.Credentials = origin.Include
 	}
@@ -127,7 +127,7 @@ func pasted(q contract.PageQuestion) (r origin.Recorded, err error) {
 		return r, fmt.Errorf("%q is no address of a service; write it like https://api.example/v1/things",
 			r.Request.URL)
 	}
-	if t := deref(q.Headers); strings.TrimSpace(t) != "" {
+	if t := word(q.Headers); strings.TrimSpace(t) != "" {
 		h, err := origin.ParseHead(t)
 		if err != nil {
 			return r, fmt.Errorf("headers of the script, %w", err)
@@ -139,7 +139,7 @@ func pasted(q contract.PageQuestion) (r origin.Recorded, err error) {
 		text *string
 		into **origin.Answer
 	}{{"preflight", q.Preflight, &r.Preflight}, {"answer", q.Answer, &r.Answer}} {
-		if t := deref(x.text); strings.TrimSpace(t) != "" {
+		if t := word(x.text); strings.TrimSpace(t) != "" {
 			a, err := origin.ParseHead(t)
 			if err != nil {
 				return r, fmt.Errorf("answer to the %s, %w", strings.Replace(x.what, "answer", "request", 1), err)

@@ -18,20 +18,17 @@ func limitOf(n int64) int64 {
 	return n
 }
 
-func seconds(ticks int64) float32 { return float32(quota.Span(ticks).Seconds()) }
+func seconds(ticks int64) float64 { return quota.Span(ticks).Seconds() }
 
 // GetQuotas says what the declared quotas come to.
 func (s *Server) GetQuotas(context.Context, contract.GetQuotasRequestObject) (contract.GetQuotasResponseObject, error) {
 	v := s.app.View.Quotas()
 	out := contract.Quotas{Quotas: []contract.Quota{}, Without: v.Without}
 	for _, d := range view.Spans {
-		out.Spans = append(out.Spans, float32(d.Seconds()))
+		out.Spans = append(out.Spans, d.Seconds())
 	}
 	for _, t := range v.Attempts {
-		out.Attempts = append(out.Attempts, struct {
-			N   int64  `json:"n"`
-			Why string `json:"why"`
-		}{t.N, t.Why})
+		out.Attempts = append(out.Attempts, contract.Attempts{N: t.N, Why: t.Why})
 	}
 	for _, q := range v.Quotas {
 		c := contract.Quota{Name: q.Name, File: q.Place.File, Line: q.Place.Line, CountedBy: q.CountedBy,
@@ -55,12 +52,12 @@ func quotaForOf(f view.QuotaFor) contract.QuotaFor {
 		out.Ceilings = append(out.Ceilings, limitOf(n))
 	}
 	if f.WaitOK {
-		out.Wait = float32(f.Wait.Seconds())
+		out.Wait = f.Wait.Seconds()
 	}
 	for k, d := range f.Attempts {
-		t := float32(-1)
+		t := float64(-1)
 		if f.Possible[k] {
-			t = float32(d.Seconds())
+			t = d.Seconds()
 		}
 		out.Attempts = append(out.Attempts, t)
 	}
@@ -71,35 +68,23 @@ func quotaForOf(f view.QuotaFor) contract.QuotaFor {
 func (s *Server) SimulateQuota(_ context.Context,
 	q contract.SimulateQuotaRequestObject) (contract.SimulateQuotaResponseObject, error) {
 	b := q.Body
-	r, err := s.app.View.Simulate(view.Simulation{Quota: b.Quota, Who: deref(b.Who), Pattern: quota.Pattern(b.Pattern),
-		Count: zero(b.Count), Every: float64(zero(b.Every)), For: float64(zero(b.For)),
-		Nodes: zero(b.Nodes), Sync: float64(zero(b.Sync)), Restart: float64(zero(b.Restart)),
-		Hold: float64(zero(b.Hold)), Recorded: deref(b.Recorded)})
+	r, err := s.app.View.Simulate(view.Simulation{Quota: b.Quota, Who: word(b.Who), Pattern: quota.Pattern(b.Pattern),
+		Count: zero(b.Count), Every: zero(b.Every), For: zero(b.For),
+		Nodes: zero(b.Nodes), Sync: zero(b.Sync), Restart: zero(b.Restart),
+		Hold: zero(b.Hold), Recorded: word(b.Recorded)})
 	if err != nil {
 		return nil, err
 	}
 	out := contract.Simulated{From: seconds(r.From), Width: seconds(r.Width), Came: r.Came, Admitted: r.Admitted,
 		Queued: r.Queued, Refused: r.Refused, LongestWait: seconds(r.LongestWait), Cut: r.Cut}
 	for _, x := range r.Bins {
-		out.Bins = append(out.Bins, struct {
-			Admitted int64   `json:"admitted"`
-			Began    int64   `json:"began"`
-			Came     int64   `json:"came"`
-			Ceiling  int64   `json:"ceiling"`
-			From     float32 `json:"from"`
-			Queued   int64   `json:"queued"`
-			Refused  int64   `json:"refused"`
-		}{x.Admitted, x.Began, x.Came, limitOf(x.Ceiling), float32(quota.Span(x.From - r.From).Seconds()), x.Queued,
-			x.Refused})
+		out.Bins = append(out.Bins, contract.SimulatedBin{From: seconds(x.From - r.From), Came: x.Came,
+			Admitted: x.Admitted,
+			Queued:   x.Queued, Refused: x.Refused, Began: x.Began, Ceiling: limitOf(x.Ceiling)})
 	}
 	for _, p := range r.Peaks {
-		out.Peaks = append(out.Peaks, struct {
-			At      float32 `json:"at"`
-			Ceiling int64   `json:"ceiling"`
-			Limit   int64   `json:"limit"`
-			Most    int64   `json:"most"`
-			Window  float32 `json:"window"`
-		}{float32(quota.Span(p.At - r.From).Seconds()), limitOf(p.Ceiling), p.Limit, p.Most, seconds(p.Window)})
+		out.Peaks = append(out.Peaks, contract.Peak{Window: seconds(p.Window), Limit: p.Limit, Most: p.Most,
+			At: seconds(p.At - r.From), Ceiling: limitOf(p.Ceiling)})
 	}
 	out.Bins, out.Peaks = orEmpty(out.Bins), orEmpty(out.Peaks)
 	return contract.SimulateQuota200JSONResponse(out), nil
@@ -137,7 +122,7 @@ func quotaViewOf(p view.ProbeView) contract.QuotaView {
 		return out
 	}
 	out.Found, out.Status, out.Fields, out.Seconds, out.Kept = m.Found(), m.Status, orEmpty(m.Fields),
-		float32(m.Seconds), earlier(p.Quota.Earlier)
+		float64(m.Seconds), earlier(p.Quota.Earlier)
 	if m.Said >= 0 {
 		out.Said = seconds(m.Said)
 	}
@@ -155,21 +140,12 @@ func quotaViewOf(p view.ProbeView) contract.QuotaView {
 	}
 	begun, waited := m.Begun(w), m.Waited()
 	for i, c := range m.Calls {
-		out.Calls = append(out.Calls, struct {
-			At     float32 `json:"at"`
-			Batch  int     `json:"batch"`
-			Begun  int     `json:"begun"`
-			Ok     bool    `json:"ok"` //nolint:revive // as generated
-			Took   float32 `json:"took"`
-			Waited bool    `json:"waited"`
-		}{seconds(c.At - m.Calls[0].At), c.Batch, begun[i], c.OK, seconds(c.Took), waited[i]})
+		out.Calls = append(out.Calls, contract.DrillCall{At: seconds(c.At - m.Calls[0].At),
+			Took: seconds(c.Took), Ok: c.OK,
+			Begun: begun[i], Waited: waited[i], Batch: c.Batch})
 	}
 	for _, a := range m.Around {
-		out.Around = append(out.Around, struct {
-			Passed bool   `json:"passed"`
-			Status int    `json:"status"`
-			Way    string `json:"way"`
-		}{a.Passed, a.Status, a.Way})
+		out.Around = append(out.Around, contract.WayAround{Way: a.Way, Status: a.Status, Passed: a.Passed})
 	}
 	out.Calls, out.Around = orEmpty(out.Calls), orEmpty(out.Around)
 	return out
@@ -193,6 +169,6 @@ func (s *Server) CheckRestart(ctx context.Context,
 	if err != nil {
 		return nil, err
 	}
-	return contract.CheckRestart200JSONResponse{Calls: r.Calls, Left: float32(r.Left.Seconds()), Done: r.Done,
+	return contract.CheckRestart200JSONResponse{Calls: r.Calls, Left: r.Left.Seconds(), Done: r.Done,
 		Forgets: r.Forgets, Late: r.Late}, nil
 }

@@ -21,7 +21,6 @@ import (
 	"net/http"
 	"path"
 	"strings"
-	"time"
 
 	"github.com/go-chi/chi/v5"
 	"github.com/go-chi/chi/v5/middleware"
@@ -59,18 +58,18 @@ func (s *Server) Handler() http.Handler {
 		r.Use(middleware.Compress(5))
 		strict := contract.NewStrictHandlerWithOptions(s, nil, contract.StrictHTTPServerOptions{
 			RequestErrorHandlerFunc: func(w http.ResponseWriter, _ *http.Request, err error) {
-				problem(w, http.StatusBadRequest, "the request cannot be read: "+err.Error())
+				problem(w, unreadable, http.StatusBadRequest, "the request cannot be read: "+err.Error())
 			},
 			ResponseErrorHandlerFunc: s.fail,
 		})
 		contract.HandlerWithOptions(strict, contract.ChiServerOptions{BaseRouter: r,
 			ErrorHandlerFunc: func(w http.ResponseWriter, _ *http.Request, err error) {
-				problem(w, http.StatusBadRequest, err.Error())
+				problem(w, unreadable, http.StatusBadRequest, err.Error())
 			}})
 		r.NotFound(s.static)
 	})
 	r.MethodNotAllowed(func(w http.ResponseWriter, _ *http.Request) {
-		problem(w, http.StatusMethodNotAllowed, "this method is not served here")
+		problem(w, method, http.StatusMethodNotAllowed, "this method is not served here")
 	})
 	return r
 }
@@ -80,8 +79,9 @@ func (s *Server) recover(next http.Handler) http.Handler {
 		defer func() { //nolint:contextcheck // it hands on the request's
 			if v := recover(); v != nil {
 				s.log.ErrorContext(r.Context(), "a request failed", "path", r.URL.Path, "why", fmt.Sprint(v))
-				problem(w, http.StatusInternalServerError, "an error in Mill Gate itself; nothing that was kept is "+
-					"lost, and the log has the details")
+				problem(w, internal, http.StatusInternalServerError,
+					"an error in Mill Gate itself; nothing that was kept is "+
+						"lost, and the log has the details")
 			}
 		}()
 		next.ServeHTTP(w, r)
@@ -104,10 +104,10 @@ func guard(next http.Handler) http.Handler {
 		site := r.Header.Get("Sec-Fetch-Site")
 		switch {
 		case !loopback(r.Host):
-			problem(w, http.StatusMisdirectedRequest, "this server answers to a loopback address only")
+			problem(w, refused, http.StatusMisdirectedRequest, "this server answers to a loopback address only")
 			return
 		case origin != "" && origin != "http://"+r.Host, site == "cross-site", site == "same-site":
-			problem(w, http.StatusForbidden, "another page may not use this server")
+			problem(w, refused, http.StatusForbidden, "another page may not use this server")
 			return
 		}
 		limit := int64(32 << 20)
@@ -134,29 +134,50 @@ func headers(next http.Handler) http.Handler {
 	})
 }
 
-func problem(w http.ResponseWriter, status int, detail string) {
+// What goes wrong, by its type (RFC 9457). docs/api.md says what each means.
+const (
+	unreadable  = contract.ProblemTypeUrnMillgateProblemUnreadable
+	notFound    = contract.ProblemTypeUrnMillgateProblemNotFound
+	invalid     = contract.ProblemTypeUrnMillgateProblemInvalid
+	input       = contract.ProblemTypeUrnMillgateProblemInput
+	busy        = contract.ProblemTypeUrnMillgateProblemBusy
+	unreachable = contract.ProblemTypeUrnMillgateProblemUnreachable
+	refused     = contract.ProblemTypeUrnMillgateProblemRefused
+	method      = contract.ProblemTypeUrnMillgateProblemMethod
+	internal    = contract.ProblemTypeUrnMillgateProblemInternal
+)
+
+func problem(w http.ResponseWriter, of contract.ProblemType, status int, detail string) {
 	w.Header().Set("Content-Type", "application/problem+json")
 	w.WriteHeader(status)
 	// nobody is left to tell
-	_ = json.NewEncoder(w).Encode(contract.Problem{Type: "about:blank", Title: http.StatusText(status), Status: status,
+	_ = json.NewEncoder(w).Encode(contract.Problem{Type: of, Title: http.StatusText(status), Status: status,
 		Detail: detail})
 }
 
+// problems says which problem an error is, the first that it wraps.
+var problems = []struct {
+	err    error
+	of     contract.ProblemType
+	status int
+}{
+	{fault.ErrNotFound, notFound, http.StatusNotFound},
+	{view.ErrNoProbe, notFound, http.StatusNotFound},
+	{fault.ErrBusy, busy, http.StatusConflict},
+	{fault.ErrInvalid, invalid, http.StatusUnprocessableEntity},
+	{fault.ErrInput, input, http.StatusUnprocessableEntity},
+	{fault.ErrUnreachable, unreachable, http.StatusBadGateway},
+}
+
 func (s *Server) fail(w http.ResponseWriter, r *http.Request, err error) {
-	status := http.StatusInternalServerError
-	switch {
-	case errors.Is(err, fault.ErrNotFound), errors.Is(err, view.ErrNoProbe):
-		status = http.StatusNotFound
-	case errors.Is(err, fault.ErrBusy):
-		status = http.StatusConflict
-	case errors.Is(err, fault.ErrInvalid), errors.Is(err, fault.ErrInput):
-		status = http.StatusUnprocessableEntity
-	case errors.Is(err, fault.ErrUnreachable):
-		status = http.StatusBadGateway
-	default:
-		s.log.Error("a request failed", "path", r.URL.Path, "why", err.Error())
+	for _, p := range problems {
+		if errors.Is(err, p.err) {
+			problem(w, p.of, p.status, plain(err))
+			return
+		}
 	}
-	problem(w, status, plain(err))
+	s.log.Error("a request failed", "path", r.URL.Path, "why", err.Error())
+	problem(w, internal, http.StatusInternalServerError, plain(err))
 }
 
 // plain drops the sentinel's words where a sentence of its own follows.
@@ -168,57 +189,14 @@ func plain(err error) string {
 	return text
 }
 
-// events streams what happens (server-sent events, WHATWG HTML section 9.2).
-func (s *Server) events(w http.ResponseWriter, r *http.Request) {
-	rc := http.NewResponseController(w)
-	w.Header().Set("Content-Type", "text/event-stream")
-	w.Header().Set("Cache-Control", "no-store")
-	w.WriteHeader(http.StatusOK)
-	ch, end := s.app.Events.Listen()
-	defer end()
-	beat := time.NewTicker(15 * time.Second)
-	defer beat.Stop()
-	write := func(text string) bool {
-		if _, err := fmt.Fprint(w, text); err != nil {
-			return false
-		}
-		return rc.Flush() == nil
-	}
-	if !write(": hello\n\n") {
-		return
-	}
-	for {
-		select {
-		case <-r.Context().Done():
-			return
-		case <-beat.C:
-			if !write(": still here\n\n") {
-				return
-			}
-		case e, ok := <-ch:
-			if !ok {
-				return // too slow; the browser connects again and asks anew
-			}
-			b, err := json.Marshal(eventOf(e))
-			if err != nil {
-				s.log.ErrorContext(r.Context(), "an event cannot be written", "why", err.Error())
-				continue
-			}
-			if !write("data: " + string(b) + "\n\n") {
-				return
-			}
-		}
-	}
-}
-
 // static serves the web build; every place of the interface is its one page.
 func (s *Server) static(w http.ResponseWriter, r *http.Request) {
 	if strings.HasPrefix(r.URL.Path, "/api/") {
-		problem(w, http.StatusNotFound, "there is nothing here")
+		problem(w, notFound, http.StatusNotFound, "there is nothing here")
 		return
 	}
 	if r.Method != http.MethodGet && r.Method != http.MethodHead {
-		problem(w, http.StatusMethodNotAllowed, "this method is not served here")
+		problem(w, method, http.StatusMethodNotAllowed, "this method is not served here")
 		return
 	}
 	name := "dist" + path.Clean("/"+r.URL.Path)
@@ -228,7 +206,7 @@ func (s *Server) static(w http.ResponseWriter, r *http.Request) {
 	b, err := fs.ReadFile(dist, name)
 	if err != nil {
 		if path.Ext(name) != "" {
-			problem(w, http.StatusNotFound, "there is nothing here")
+			problem(w, notFound, http.StatusNotFound, "there is nothing here")
 			return
 		}
 		name = "dist/index.html"

@@ -150,32 +150,79 @@ func TestKeepAndBoard(t *testing.T) {
 	require.NoError(t, json.Unmarshal([]byte(body), &board))
 	assert.Equal(t, "Things", board.Title)
 	require.Len(t, board.Rows, 1)
-	assert.Equal(t, "a", board.Rows[0].Expect)
-	assert.Equal(t, ".", board.Rows[0].Verdict)
-	for _, path := range []string{"/api/findings", "/api/worklist", "/api/sweeps", "/api/ticks"} {
+	require.Len(t, board.Rows[0].Access, 1)
+	assert.Equal(t, contract.Cell{Expect: contract.ExpectAdmit, Found: contract.KindUnprobed},
+		board.Cells[board.Rows[0].Access[0]])
+	assert.True(t, board.Whole)
+	_, body = call(t, "GET", s.URL+"/api/board?since="+board.Version, "")
+	var again contract.Board
+	require.NoError(t, json.Unmarshal([]byte(body), &again))
+	assert.False(t, again.Whole)
+	assert.Empty(t, again.Rows, "nothing has changed")
+	assert.Equal(t, board.Version, again.Version)
+	for path, want := range map[string]string{"/api/worklist": "[]", "/api/findings": `{"items":[],"total":0}`,
+		"/api/sweeps": `{"items":[]}`, "/api/ticks": `{"items":[],"total":0}`} {
 		_, body := call(t, "GET", s.URL+path, "")
-		assert.Equal(t, "[]", strings.TrimSpace(body), path)
+		assert.JSONEq(t, want, body, path)
 	}
+	resp, body = call(t, "GET", s.URL+"/api/findings?after=x", "")
+	assert.Equal(t, 422, resp.StatusCode)
+	assert.Contains(t, body, `"urn:millgate:problem:input"`)
 	_, body = call(t, "GET", s.URL+"/api/plan?target=tt", "")
 	assert.Contains(t, body, "there is no target")
 	_, body = call(t, "GET", s.URL+"/api/plan", "")
 	assert.NotContains(t, body, "null", "lists are empty, never null")
 }
 
+// nextData reads the next event of a stream, with its id.
+func nextData(t *testing.T, r *bufio.Reader) (id, data string) {
+	t.Helper()
+	for {
+		line, err := r.ReadString('\n')
+		require.NoError(t, err)
+		if v, ok := strings.CutPrefix(line, "id: "); ok {
+			id = strings.TrimSpace(v)
+		}
+		if v, ok := strings.CutPrefix(line, "data: "); ok {
+			return id, v
+		}
+	}
+}
+
 func TestEvents(t *testing.T) {
 	s, a := serve(t, text)
-	resp, err := http.Get(s.URL + "/api/events")
-	require.NoError(t, err)
-	defer resp.Body.Close() //nolint:errcheck // the stream is left
-	assert.Equal(t, "text/event-stream", resp.Header.Get("Content-Type"))
-	r := bufio.NewReader(resp.Body)
-	line, err := r.ReadString('\n')
-	require.NoError(t, err)
-	assert.Equal(t, ": hello\n", line)
-	a.Events.Send(events.Event{Type: "verdict", Tick: &events.Tick{Route: "GET /a", Kind: "U"}})
-	for !strings.HasPrefix(line, "data:") {
-		line, err = r.ReadString('\n')
+	listen := func(last string) (*bufio.Reader, func() error) {
+		q, err := http.NewRequestWithContext(t.Context(), http.MethodGet, s.URL+"/api/events", nil)
 		require.NoError(t, err)
+		if last != "" {
+			q.Header.Set("Last-Event-ID", last)
+		}
+		resp, err := http.DefaultClient.Do(q)
+		require.NoError(t, err)
+		assert.Equal(t, "text/event-stream", resp.Header.Get("Content-Type"))
+		r := bufio.NewReader(resp.Body)
+		line, err := r.ReadString('\n')
+		require.NoError(t, err)
+		assert.Equal(t, ": hello\n", line)
+		return r, resp.Body.Close
 	}
-	assert.JSONEq(t, `{"type":"verdict","tick":{"probe":"","route":"GET /a","caller":"","who":"","kind":"U","reason":""}}`, strings.TrimPrefix(line, "data: "))
+	r, leave := listen("")
+	for range 2 {
+		a.Events.Send(events.Event{Type: events.Landed, Tick: &events.Tick{At: -1, Route: "GET /a", Kind: "U"}})
+	}
+	const tick = `{"at":-1,"probe":"","route":"GET /a","caller":"","who":"","kind":"U","reason":""}`
+	id, data := nextData(t, r)
+	assert.JSONEq(t, `{"type":"verdicts","ticks":[`+tick+","+tick+`]}`, data,
+		"those that land together are told together")
+	require.NoError(t, leave())
+
+	a.Events.Send(events.Event{Type: events.Waiting, Text: "meanwhile"})
+	r, leave = listen(id)
+	_, data = nextData(t, r)
+	assert.JSONEq(t, `{"type":"wait","text":"meanwhile"}`, data, "it goes on where it was")
+	require.NoError(t, leave())
+	r, leave = listen("of another process-7")
+	_, data = nextData(t, r)
+	assert.JSONEq(t, `{"type":"missed"}`, data)
+	require.NoError(t, leave())
 }

@@ -45,7 +45,7 @@ access: [{ at: GET /a, who: signed-in }, { at: POST /login, who: anyone }]
 	list := ask[[]contract.Session](t, "GET", s.URL+"/api/sessions?logouts=1", "")
 	require.Len(t, list, 1)
 	require.Len(t, list[0].Drills, 1)
-	assert.Equal(t, "unprobed", list[0].Drills[0].Kind)
+	assert.Equal(t, contract.KindUnprobed, list[0].Drills[0].Kind)
 	assert.Empty(t, list[0].Drills[0].Steps)
 	assert.Nil(t, list[0].Drills[0].At)
 
@@ -53,7 +53,7 @@ access: [{ at: GET /a, who: signed-in }, { at: POST /login, who: anyone }]
 		`{"target":"t","crossings":[{"route":"POST /login","caller":"session:ann"}]}`)
 	ended(t, s.URL, run.Id)
 	d := ask[[]contract.Session](t, "GET", s.URL+"/api/sessions?logouts=1&target=t", "")[0].Drills[0]
-	assert.Equal(t, "S", d.Kind)
+	assert.Equal(t, contract.KindS, d.Kind)
 	assert.True(t, d.Outlived)
 	assert.NotNil(t, d.At)
 	require.NotEmpty(t, d.Gaps)

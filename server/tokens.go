@@ -72,7 +72,7 @@ func partsOf(list []tokens.Part) []contract.TokenPart {
 // measured.
 func (s *Server) GetSessions(ctx context.Context,
 	q contract.GetSessionsRequestObject) (contract.GetSessionsResponseObject, error) {
-	list, err := s.app.View.Sessions(ctx, deref(q.Params.Target), float64(q.Params.Logouts))
+	list, err := s.app.View.Sessions(ctx, word(q.Params.Target), q.Params.Logouts)
 	if err != nil {
 		return nil, err
 	}
@@ -92,14 +92,15 @@ func (s *Server) GetSessions(ctx context.Context,
 	return out, nil
 }
 
-func sec(d time.Duration) float32 { return float32(d.Seconds()) }
+func sec(d time.Duration) float64 { return d.Seconds() }
 
 func drillOf(v view.DrillView) contract.Drill {
 	out := contract.Drill{Identity: v.Identity, Route: v.Route, Inferred: orEmpty(v.Inferred),
-		Kind: string(v.Verdict.Kind), Reason: v.Verdict.Reason, Gaps: []contract.Gap{}, Steps: []contract.DrillStep{}}
+		Kind: contract.Kind(v.Verdict.Kind), Reason: v.Verdict.Reason, Gaps: []contract.Gap{},
+		Steps: []contract.DrillStep{}}
 	for _, g := range v.Verdict.Gaps {
-		out.Gaps = append(out.Gaps, contract.Gap{Kind: string(g.Row.Kind), Rung: g.Rung, Reason: g.Reason,
-			Confidence: string(g.Confidence)})
+		out.Gaps = append(out.Gaps, contract.Gap{Kind: contract.Kind(g.Row.Kind), Rung: g.Rung, Reason: g.Reason,
+			Confidence: contract.Confidence(g.Confidence)})
 	}
 	if r := v.Result; r != nil {
 		out.At, out.Life, out.Said, out.After, out.Waited, out.Outlived, out.Rotated = &v.At, sec(r.Life), sec(r.Said),
@@ -123,9 +124,9 @@ func expectedAt(list []view.ScriptStep, i int) string {
 func (s *Server) CompareLogins(ctx context.Context,
 	q contract.CompareLoginsRequestObject) (contract.CompareLoginsResponseObject, error) {
 	t, err := s.app.Sweeps.CompareLogins(ctx, q.Body.Target, q.Body.Identity, q.Body.Scheme)
-	ms := func(d time.Duration) float32 { return float32(d.Microseconds()) / 1000 }
+	ms := func(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
 	return contract.CompareLogins200JSONResponse{N: t.N, Known: ms(t.Known), Unknown: ms(t.Unknown),
-		Probability: float32(t.Probability), Differs: t.Differs}, err
+		Probability: float64(t.Probability), Differs: t.Differs}, err
 }
 
 // GetKeptTokens lists the names of kept tokens.
@@ -177,18 +178,17 @@ func (s *Server) GuessSecret(ctx context.Context,
 // AuditTokens judges every token of a file while it is being sent.
 func (s *Server) AuditTokens(ctx context.Context,
 	q contract.AuditTokensRequestObject) (contract.AuditTokensResponseObject, error) {
-	target := ""
-	if q.Params.Target != nil {
-		target = *q.Params.Target
-	}
-	r, err := s.app.Tokens.AuditTokens(ctx, target, false, q.Body, func(p events.AuditProgress) {
+	r, err := s.app.Tokens.AuditTokens(ctx, word(q.Params.Target), false, q.Body, func(p events.AuditProgress) {
 		p.ID = q.Params.Id
-		s.app.Events.Send(events.Event{Type: "audit", Audit: &p})
+		s.app.Events.Send(events.Event{Type: events.Auditing, Audit: &p})
 	})
 	if err != nil {
 		return nil, err
 	}
 	out, err := recast[contract.Audited](r)
+	for i := range out.Lifetimes { // nanoseconds there
+		out.Lifetimes[i].UpTo /= float64(time.Second)
+	}
 	out.Tallies, out.Offenders, out.Powerful = orEmpty(out.Tallies), orEmpty(out.Offenders), orEmpty(out.Powerful)
 	return contract.AuditTokens200JSONResponse(out), err
 }

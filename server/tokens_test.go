@@ -53,10 +53,10 @@ func TestTokensAreJudgedAndForgotten(t *testing.T) {
 	v := ask[contract.TokenView](t, "POST", s.URL+"/api/tokens/judge", body(t, query("Bearer "+unsigned, "")))
 	assert.Equal(t, "ann", v.Identity)
 	assert.Equal(t, "access", v.Scheme)
-	assert.Equal(t, contract.Refuses, v.Outcome)
+	assert.Equal(t, contract.TokenViewOutcomeRefuses, v.Outcome)
 	require.NotEmpty(t, v.Judgements)
 	assert.Equal(t, "alg-none", v.Judgements[0].Id)
-	assert.Equal(t, "critical", v.Judgements[0].Severity)
+	assert.Equal(t, contract.SeverityCritical, v.Judgements[0].Severity)
 	assert.Equal(t, "/alg", *v.Judgements[0].Pointer)
 	require.NotNil(t, v.Axis.Afterlife)
 	assert.Zero(t, *v.Axis.Afterlife)
@@ -126,7 +126,7 @@ func TestSessionsAreServed(t *testing.T) {
 	s, _ := serve(t, tokenGate)
 	list := ask[[]contract.Session](t, "GET", s.URL+"/api/sessions?logouts=60", "")
 	require.Len(t, list, 1)
-	assert.Equal(t, float32(900), list[0].Access)
+	assert.Equal(t, float64(900), list[0].Access)
 	assert.Equal(t, 15, list[0].Size)
 	assert.True(t, list[0].NeedsList)
 	assert.False(t, list[0].Renewed)
@@ -143,13 +143,17 @@ func TestTheTokensLensIsServed(t *testing.T) {
 	assert.Equal(t, []string{"sound", "absent", "malformed"}, b.Ways[:3])
 	for _, r := range b.Rows {
 		assert.Len(t, r.Tokens, len(b.Ways))
-		assert.Len(t, r.TokenSeen, len(b.Ways))
+		var first []contract.Expect
+		for _, c := range r.Tokens[:3] {
+			first = append(first, b.Cells[c].Expect)
+		}
+		const admit, refuse, absent = contract.ExpectAdmit, contract.ExpectRefuse, contract.ExpectAbsent
 		switch r.Key {
 		case "GET /a":
-			assert.Equal(t, "arr", r.Tokens[:3])
+			assert.Equal(t, []contract.Expect{admit, refuse, refuse}, first)
 			assert.Equal(t, "ann", r.TokenCaller)
 		case "POST /login":
-			assert.Equal(t, "-a-", r.Tokens[:3], "an open route asks for no token")
+			assert.Equal(t, []contract.Expect{absent, admit, absent}, first, "an open route asks for no token")
 		}
 	}
 	x := ask[contract.Crossing](t, "GET", s.URL+"/api/crossing?route=GET%20/a&caller=credential:unsigned", "")

@@ -340,9 +340,13 @@ func (s *Store) RevisionByID(ctx context.Context, id uint) (r Revision, files ma
 	return r, files, nil
 }
 
-// Revisions lists the newest revisions without their text.
-func (s *Store) Revisions(ctx context.Context, limit int) (out []Revision, err error) {
-	return out, s.at(ctx).Select("id", "at", "message", "name").Order("id desc").Limit(limit).Find(&out).Error
+// Revisions lists the newest revisions without their text, those before one when that is not 0.
+func (s *Store) Revisions(ctx context.Context, before uint, limit int) (out []Revision, err error) {
+	q := s.at(ctx).Select("id", "at", "message", "name").Order("id desc").Limit(limit)
+	if before > 0 {
+		q = q.Where("id < ?", before)
+	}
+	return out, q.Find(&out).Error
 }
 
 // AddSweep begins a sweep.
@@ -360,11 +364,15 @@ func (s *Store) SweepByID(ctx context.Context, id uint) (w Sweep, err error) {
 	return w, found(s.at(ctx).Take(&w, id).Error)
 }
 
-// Sweeps lists the newest sweeps without their results, of one target when it is not empty.
-func (s *Store) Sweeps(ctx context.Context, target string, limit int) (out []Sweep, err error) {
+// Sweeps lists the newest sweeps without their results, of one target when it is not empty, and
+// those before one when that is not 0.
+func (s *Store) Sweeps(ctx context.Context, target string, before uint, limit int) (out []Sweep, err error) {
 	q := s.at(ctx).Omit("result").Order("id desc").Limit(limit)
 	if target != "" {
 		q = q.Where("target = ?", target)
+	}
+	if before > 0 {
+		q = q.Where("id < ?", before)
 	}
 	return out, q.Find(&out).Error
 }

@@ -85,6 +85,9 @@ func (k *Known) Read() Reading {
 // Of is the fact of a probe, nil without.
 func (r *Reading) Of(key string) *Fact { return r.chunk[chunkOf(key)][key] }
 
+// Changes is how many changes came before it: of two readings of a target, the one with more is the later.
+func (r *Reading) Changes() uint64 { return r.changes }
+
 // changed is how many changes there were.
 func (k *Known) changed() uint64 {
 	k.mu.Lock()

@@ -93,7 +93,8 @@ func (r *run) mayRenew(k string, epoch int) bool {
 
 // tellWait tells people what is waited for, and how long.
 func (r *run) tellWait(why string, d time.Duration) {
-	r.sweeps.events.Send(events.Event{Type: "wait", Text: fmt.Sprintf("%s, waiting %s", why, d.Round(time.Second/10))})
+	r.sweeps.events.Send(events.Event{Type: events.Waiting, Text: fmt.Sprintf("%s, waiting %s", why,
+		d.Round(time.Second/10))})
 }
 
 // pause waits and says why. It returns false when the sweep was stopped meanwhile.

@@ -182,7 +182,7 @@ func (r *run) stillItself(suspect string) error {
 	if r.sweeps.KeepGoing || r.goOn.Load() {
 		return nil
 	}
-	r.sweeps.events.Send(events.Event{Type: "wait", Text: "paused: " + text})
+	r.sweeps.events.Send(events.Event{Type: events.Waiting, Text: "paused: " + text})
 	if ask := r.sweeps.Ask; ask != nil && ask(text+". Go on?") { // once
 		r.goOn.Store(true)
 		return nil

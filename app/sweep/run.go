@@ -137,7 +137,7 @@ func (r *run) work() {
 		}
 	}()
 	told := r.tellProgress()
-	r.sweeps.events.Send(events.Event{Type: "sweep", Sweep: r.info()})
+	r.sweeps.events.Send(events.Event{Type: events.Sweeping, Sweep: r.info()})
 	err := r.client.Reach(r.ctx)
 	if err == nil {
 		err = r.phases()
@@ -163,7 +163,7 @@ func (r *run) tellProgress() (end func()) {
 			case <-stop:
 				return
 			case <-tick.C:
-				r.sweeps.events.Send(events.Event{Type: "sweep", Sweep: r.info()})
+				r.sweeps.events.Send(events.Event{Type: events.Sweeping, Sweep: r.info()})
 			}
 		}
 	}()
@@ -248,11 +248,11 @@ func (r *run) keep(p *check.Probe, f *snapshot.Fact) error {
 		}
 	}
 	r.facts.Put(p.Key(), f)
-	told := r.sweeps.events.Wanted("verdict")
+	told := r.sweeps.events.Wanted(events.Landed)
 	for _, q := range r.settled(p) {
 		if told && r.facts.Of(q.Key()) != nil {
 			t := events.TickOf(r.plan, r.judge.Judge(q))
-			r.sweeps.events.Send(events.Event{Type: "verdict", Tick: &t})
+			r.sweeps.events.Send(events.Event{Type: events.Landed, Tick: &t})
 		}
 	}
 	return nil
@@ -331,7 +331,7 @@ func (r *run) finish(err error) {
 	if _, err := sw.Prune(r.lasting()); err != nil {
 		slog.WarnContext(r.ctx, "exchanges of earlier sweeps were not pruned", "why", err)
 	}
-	sw.events.Send(events.Event{Type: "sweep", Sweep: r.info()})
+	sw.events.Send(events.Event{Type: events.Sweeping, Sweep: r.info()})
 }
 
 // ended is a sweep of this process that is over: it is told from here, whatever

@@ -27,7 +27,8 @@ func (r *run) script(p *check.Probe, f *snapshot.Fact) error {
 	c := *r.plan.Context
 	if c.Longer = r.sweep.Partial; c.Longer {
 		if d := family.Cost(&c, p).Time; d > 0 {
-			r.sweeps.events.Send(events.Event{Type: "wait", Text: fmt.Sprintf("%s takes up to %s", r.plan.Says(p),
+			r.sweeps.events.Send(events.Event{Type: events.Waiting, Text: fmt.Sprintf("%s takes up to %s",
+				r.plan.Says(p),
 				d.Round(time.Second))})
 		}
 	}

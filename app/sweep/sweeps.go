@@ -304,10 +304,10 @@ func (sw *Sweeps) Resume(ctx context.Context, id uint) (*events.Run, error) {
 	return sw.start(ctx, d, t, w.Base, pl, pl.Probes, snapshot.NewKnown(facts), w, lost)
 }
 
-// Sweeps lists the newest sweeps.
-func (sw *Sweeps) List(ctx context.Context) ([]*events.Run, error) {
+// List lists the newest sweeps, those before one when that is not 0.
+func (sw *Sweeps) List(ctx context.Context, before uint, limit int) ([]*events.Run, error) {
 	running := sw.current()
-	list, err := sw.store.Sweeps(ctx, "", 100)
+	list, err := sw.store.Sweeps(ctx, "", before, limit)
 	if err != nil {
 		return nil, err
 	}

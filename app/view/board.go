@@ -5,7 +5,6 @@ package view
 
 import (
 	"context"
-	"slices"
 	"sort"
 	"strings"
 	"time"
@@ -15,10 +14,6 @@ import (
 	"millgate/app/sweep"
 	"millgate/app/workspace"
 	"millgate/core/access"
-	"millgate/core/check"
-	"millgate/core/check/crossing"
-	"millgate/core/check/pages"
-	"millgate/core/check/undeclared"
 	"millgate/core/declaration"
 	"millgate/core/finding"
 	"millgate/core/origin"
@@ -32,10 +27,12 @@ type View struct {
 	ws      *workspace.Workspace
 	targets *snapshot.Targets
 	sweeps  *sweep.Sweeps
+
+	versions versions
 }
 
 func New(st *store.Store, ws *workspace.Workspace, targets *snapshot.Targets, sweeps *sweep.Sweeps) *View {
-	return &View{st, ws, targets, sweeps}
+	return &View{store: st, ws: ws, targets: targets, sweeps: sweeps}
 }
 
 // Column is one caller of the Access lens.
@@ -61,22 +58,16 @@ type Row struct {
 	Summary     string
 	Line        int
 	File        string
-	Worst       string // the worst kind on the route, also of findings without a cell
-	Expect      string // one letter for each column: r f h a d c
-	Verdict     string // one letter for each column: the gap's, "=" agrees, "?" unproven, "." unprobed
-	Inferred    string // "1" where another of the class was sent
-	Declared    bool
-	Tokens      string // one letter for each way of the board: the expectation, "-" where the way means nothing here
-	TokenSeen   string // one letter for each way, as Verdict
-	// one letter for each page of the board: what is declared (n s r u), "-" where there is no such page
-	Pages       string
-	PageSeen    string // one letter for each page, as Verdict
-	PageDoes    string // one letter for each page: what a browser lets it do, "." where that is not known
-	Counted     []int  // the quotas that count it, as indexes of the board's
-	TokenCaller string // whose sound credential the ways are made of; the caller of the way "sound"
+	Worst       finding.Kind // on the route, also of findings without a cell; "" without
+	Declared    bool         // the inventory has it
+	Access      []int        // a cell for each column of the board, as indexes of its cells
+	Tokens      []int        // for each of its ways
+	Origins     []int        // for each of its pages
+	Counted     []int        // the quotas that count it, as indexes of the board's
+	TokenCaller string       // whose sound credential the ways are made of; the caller of the way "sound"
 }
 
-// Board is the whole Access lens.
+// Board is the board of a target, with all its lenses.
 type Board struct {
 	Title    string
 	File     string
@@ -89,7 +80,12 @@ type Board struct {
 	Pages    []origin.Page // the columns of the Origins lens
 	Kinds    []string      // the columns of the Quotas lens: what quotas count by
 	Quotas   []QuotaSeen
-	Rows     []Row
+	Cells    []Cell // what the cells of rows are indexes of
+	Rows     []Row  // all, or those that changed since a version
+	Version  string // of this board
+	Whole    bool   // Rows are all there are
+	Total    int    // rows there are
+	NotFair  int    // requests that are not fair yet
 	Counts   finding.Counts
 	Review   int // messages about the declaration
 	Errors   int
@@ -97,21 +93,9 @@ type Board struct {
 	Empty    bool        // there is no declaration yet
 }
 
-func verdictLetter(k finding.Kind) byte {
-	switch k {
-	case finding.Agrees:
-		return '='
-	case finding.Unproven:
-		return '?'
-	case finding.Unprobed, "":
-		return '.'
-	default:
-	}
-	return k[0]
-}
-
-// Board returns the Access lens for a target, the first when it is empty.
-func (vw *View) Board(ctx context.Context, target string) (Board, error) {
+// Board is the board of a target, the first when it is empty. since is the version that somebody
+// has: only the rows that changed since are given, or all where it is not known any more.
+func (vw *View) Board(ctx context.Context, target, since string) (Board, error) {
 	now := vw.ws.Present()
 	d := now.Doc
 	b := Board{Title: d.Title, File: now.Name, Revision: now.Revision.ID, KeptAt: now.Revision.At,
@@ -124,28 +108,22 @@ func (vw *View) Board(ctx context.Context, target string) (Board, error) {
 	for _, t := range d.Targets {
 		b.Targets = append(b.Targets, t.Name)
 	}
-	x := boarding{Board: b, d: d, board: access.NewBoard(d), worst: map[[2]string]finding.Kind{},
-		rows: map[string]finding.Kind{}, inferred: map[[2]string]bool{}, ways: map[[2]string]finding.Kind{},
-		pages: map[[2]string]finding.Kind{}, does: map[[2]string]string{}}
-	x.Columns = columns(d, x.board.Classes)
-	x.Ways = append([]string{snapshot.WaySound, snapshot.WayAbsent}, check.AllWays(d)...)
-	x.Pages = pages.Columns(d)
-	x.Kinds = snapshot.KindsOfCaller(d)
-	x.Quotas = quotasSeen(d, nil, nil, x.Kinds)
-	x.Counts = finding.Counts{Crossings: map[finding.Kind]int{}, Findings: map[finding.Kind]int{}}
+	x, of := newBoarding(d, b), moment{doc: d}
 	if t := now.Pick(target); t != nil && x.Errors == 0 {
 		x.Target = t.Name
 		s, err := vw.targets.Look(ctx, now, t)
 		if err != nil {
 			return x.Board, err
 		}
+		of.facts = s.Facts.Changes()
 		x.Counts = s.Counts
 		x.Quotas = quotasSeen(d, t, s, x.Kinds)
+		x.NotFair = len(unfair(s))
 		x.see(s)
 		x.Sweep = vw.sweepOf(ctx, s)
 	}
 	x.fill()
-	return x.Board, nil
+	return vw.versions.take(x.Board, of, since), nil
 }
 
 // sweepOf is the last whole sweep of what is known, nil without.
@@ -161,117 +139,6 @@ func (vw *View) sweepOf(ctx context.Context, s *snapshot.Snapshot) *events.Run {
 		return nil
 	}
 	return events.RunOf(w)
-}
-
-// boarding is a board that is put together.
-type boarding struct {
-	Board
-	d     *declaration.Document
-	board *access.Board
-
-	worst      map[[2]string]finding.Kind // by route and column
-	rows       map[string]finding.Kind    // the worst on a route
-	inferred   map[[2]string]bool
-	ways       map[[2]string]finding.Kind // by route and way
-	pages      map[[2]string]finding.Kind // by route and page
-	does       map[[2]string]string
-	undeclared []string // routes with a gap that the inventory does not have
-}
-
-// see takes the verdicts into the cells.
-func (x *boarding) see(s *snapshot.Snapshot) {
-	put := func(route, col string, k finding.Kind) {
-		c := [2]string{route, col}
-		if old, ok := x.worst[c]; !ok || finding.Worse(k, old) {
-			x.worst[c] = k
-		}
-		if old, ok := x.rows[route]; !ok || finding.Worse(k, old) {
-			x.rows[route] = k
-		}
-	}
-	for _, p := range s.Sent() {
-		it, ok := s.Items[p.Key()]
-		if !ok {
-			continue
-		}
-		if w := snapshot.WayOf(p); w != "" {
-			if k := [2]string{p.Route, w}; x.ways[k] == "" || finding.Worse(it.Verdict.Kind, x.ways[k]) {
-				x.ways[k] = it.Verdict.Kind
-			}
-		}
-		c := s.Plan().Cell(p)
-		if c.Lens == check.Origins {
-			k := [2]string{p.Route, c.Key}
-			// Several may be alike in this way.
-			if old, ok := x.pages[k]; !ok || finding.Worse(it.Verdict.Kind, old) {
-				x.pages[k], x.does[k] = it.Verdict.Kind, it.Verdict.Does
-			}
-		}
-		route := p.Route
-		if snapshot.KindOf(p) == undeclared.Path {
-			route = finding.AnyPath
-		}
-		put(route, c.Column(), it.Verdict.Kind)
-		for _, n := range p.StandsFor {
-			if p.Is(crossing.Family{}) {
-				put(route, n, it.Verdict.Kind)
-				x.inferred[[2]string{route, n}] = true
-			}
-		}
-		if it.Verdict.Kind.IsGap() && x.d.RouteNamed(route) < 0 && !slices.Contains(x.undeclared, route) {
-			x.undeclared = append(x.undeclared, route)
-		}
-	}
-}
-
-// fill makes the rows: those of the inventory, and what answers beside it.
-func (x *boarding) fill() {
-	d, memo := x.d, &pageMemo{x.d, map[string]string{}}
-	for i, rt := range d.Routes {
-		row := Row{Key: rt.Key(), Method: rt.Method(), Host: rt.Host, Path: rt.Path(),
-			Prefix: rt.Prefix(), Effect: string(rt.Effect), Sensitivity: string(rt.Sensitivity),
-			Group: rt.Group, Summary: rt.Summary, Line: rt.Line, File: rt.File, Declared: true}
-		x.letters(&row, i)
-		row.TokenCaller = soundCaller(d, i, x.Columns, row)
-		row.Tokens, row.TokenSeen = wayLetters(d, i, x.Ways, row, x.ways)
-		row.Pages, row.PageSeen, row.PageDoes = memo.letters(x.Pages, i, row, x.pages, x.does)
-		row.Counted = d.QuotasAt[i]
-		x.Rows = append(x.Rows, row)
-	}
-	for _, s := range x.undeclared {
-		row := Row{Key: s, Path: s, Prefix: "not in the inventory", Sensitivity: "medium"}
-		if m, p, ok := strings.Cut(s, " "); ok && strings.ToUpper(m) == m {
-			row.Method, row.Path = m, p
-		}
-		x.letters(&row, -1)
-		row.Tokens, row.TokenSeen = strings.Repeat("-", len(x.Ways)), strings.Repeat(".", len(x.Ways))
-		row.Pages, row.PageSeen, row.PageDoes = memo.letters(x.Pages, -1, row, x.pages, x.does)
-		x.Rows = append(x.Rows, row)
-	}
-}
-
-// letters are a row's cells in the Access lens; i is -1 for one that the inventory does
-// not have.
-func (x *boarding) letters(row *Row, i int) {
-	var e, v, inf strings.Builder
-	for c, col := range x.Columns {
-		letter := byte('c')
-		if i >= 0 {
-			letter = x.board.At(i, c).Letter()
-		}
-		e.WriteByte(letter)
-		k := [2]string{row.Key, col.Key}
-		v.WriteByte(verdictLetter(x.worst[k]))
-		if x.inferred[k] {
-			inf.WriteByte('1')
-		} else {
-			inf.WriteByte('0')
-		}
-	}
-	row.Expect, row.Verdict, row.Inferred = e.String(), v.String(), inf.String()
-	if w := x.rows[row.Key]; w.IsGap() {
-		row.Worst = string(w)
-	}
 }
 
 func columns(d *declaration.Document, classes []access.Class) []Column {

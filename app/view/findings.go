@@ -1,9 +1,11 @@
 package view
 
 import (
+	"cmp"
 	"context"
 	"errors"
-	"sort"
+	"slices"
+	"time"
 
 	"millgate/app/events"
 	"millgate/app/snapshot"
@@ -12,27 +14,54 @@ import (
 	"millgate/core/finding"
 )
 
-// Ticks returns the verdicts known of a target, in the order of sending.
-func (vw *View) Ticks(ctx context.Context, target string) ([]events.Tick, error) {
-	now := vw.ws.Present()
+// Wanted says which of many verdicts are asked for.
+type Wanted struct {
+	From  int  // the turn of the first
+	Limit int  // how many at most; 0 is all
+	Gaps  bool // gaps alone
+}
+
+// Ticks are verdicts known of a target, in the order of sending.
+type Ticks struct {
+	List  []events.Tick
+	Next  int // the turn from which to go on, -1 after the last
+	Total int // verdicts there are
+}
+
+// Ticks returns verdicts known of a target.
+func (vw *View) Ticks(ctx context.Context, target string, w Wanted) (Ticks, error) {
+	now, out := vw.ws.Present(), Ticks{List: []events.Tick{}, Next: -1}
 	t := now.Pick(target)
 	if t == nil || now.Failed() {
-		return []events.Tick{}, nil
+		return out, nil
 	}
 	s, err := vw.targets.Look(ctx, now, t)
 	if err != nil {
-		return nil, err
+		return out, err
 	}
-	list := make([]check.Item, 0, len(s.Items))
-	for _, it := range s.Items {
-		list = append(list, it)
+	type sent struct {
+		it check.Item
+		at time.Time
 	}
-	sort.Slice(list, func(i, j int) bool {
-		return s.Facts.Of(list[i].Probe.Key()).Exchange.At.Before(s.Facts.Of(list[j].Probe.Key()).Exchange.At)
+	list := make([]sent, 0, len(s.Items))
+	for key, it := range s.Items {
+		list = append(list, sent{it, s.Facts.Of(key).Exchange.At})
+	}
+	slices.SortFunc(list, func(a, b sent) int {
+		return cmp.Or(a.at.Compare(b.at), cmp.Compare(a.it.Probe.Key(), b.it.Probe.Key()))
 	})
-	out := make([]events.Tick, len(list))
-	for i, it := range list {
-		out[i] = events.TickOf(s.Plan(), it)
+	out.Total = len(list)
+	for i := max(0, w.From); i < len(list); i++ {
+		if w.Gaps && !list[i].it.Verdict.Kind.IsGap() {
+			continue
+		}
+		if w.Limit > 0 && len(out.List) == w.Limit {
+			out.Next = i
+			break
+		}
+		tick := events.TickOf(s.Plan(), list[i].it)
+		tick.At = i
+		out.List = append(out.List, tick)
 	}
 	return out, nil
 }

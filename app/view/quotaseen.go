@@ -19,7 +19,7 @@ type QuotaSeen struct {
 	Window   time.Duration
 	Ceiling  int64 // of that window, or at the same time; quota.Unlimited where nothing limits it
 	Most     int64 // seen in one window; -1 when nothing was
-	Verdict  string
+	Found    finding.Kind
 }
 
 // quotasSeen is what is known of every declared quota.
@@ -32,7 +32,7 @@ func quotasSeen(d *declaration.Document, t *declaration.Target, s *snapshot.Snap
 		stack := quota.Of(q, q.Allow)
 		out[k] = QuotaSeen{Name: q.Name, Column: slices.Index(kinds, snapshot.CountedBy(q)),
 			Declared: int64(q.Allow[0].Count),
-			Window:   q.Allow[0].Per, Ceiling: quota.Unlimited, Most: -1, Verdict: "."}
+			Window:   q.Allow[0].Per, Ceiling: quota.Unlimited, Most: -1, Found: finding.Unprobed}
 		if w := quota.Ticks(q.Allow[0].Per); w > 0 {
 			out[k].Ceiling, _ = stack.Ceiling(w)
 		} else if q.Model == declaration.Concurrency {
@@ -46,7 +46,7 @@ func quotasSeen(d *declaration.Document, t *declaration.Target, s *snapshot.Snap
 			if !ok || !p.Is(quotas.Family{}) || p.Of != q.Name {
 				continue
 			}
-			out[k].Verdict = string(verdictLetter(it.Verdict.Kind))
+			out[k].Found = it.Verdict.Kind
 			v, _ := quotas.Of(s.Plan().Context, p, s.Facts.Of(p.Key()).Seen())
 			if m := v.Measured; m != nil {
 				if q.Model == declaration.Concurrency {

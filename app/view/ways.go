@@ -1,25 +1,22 @@
 package view
 
 import (
-	"strings"
-
 	"millgate/app/snapshot"
 	"millgate/core/access"
 	"millgate/core/check"
 	"millgate/core/declaration"
-	"millgate/core/finding"
 )
 
 // soundCaller is a caller that a route admits with a credential that can be
 // sent: whatever its record before an owner, as a control is chosen; "" without,
-// and on a route that asks for none.
-func soundCaller(d *declaration.Document, i int, columns []Column, row Row) string {
-	if row.Expect[0] == 'a' {
+// and on a route that asks for none. expect has a word for each column.
+func soundCaller(d *declaration.Document, i int, columns []Column, expect []string) string {
+	if expect[0] == "admit" {
 		return ""
 	}
-	for _, letter := range []byte("ad") {
+	for _, word := range []string{"admit", "own"} {
 		for c := 1; c < len(columns); c++ {
-			if row.Expect[c] != letter {
+			if expect[c] != word {
 				continue
 			}
 			if cr := access.Credential(d, i, d.IdentityNamed(columns[c].Key)); cr != nil {
@@ -32,10 +29,8 @@ func soundCaller(d *declaration.Document, i int, columns []Column, row Row) stri
 	return ""
 }
 
-// wayLetters are a row's cells in the Tokens lens.
-func wayLetters(d *declaration.Document, i int, all []string, row Row, seen map[[2]string]finding.Kind) (expect,
-	found string) {
-	var e, v strings.Builder
+// meaning says what is expected of each way at a route; Absent of one that means nothing there.
+func meaning(d *declaration.Document, i int, nobody, sound string) func(way string) string {
 	mean := map[string]bool{}
 	if entry := d.Entry(i); entry != nil &&
 		access.Decide(d, i, access.Caller{State: access.Broken}).Outcome == access.Refuse {
@@ -45,24 +40,17 @@ func wayLetters(d *declaration.Document, i int, all []string, row Row, seen map[
 			}
 		}
 	}
-	for _, w := range all {
-		letter := byte('-')
+	return func(w string) string {
 		switch {
-		case w == snapshot.WaySound && row.TokenCaller != "":
-			letter = 'a'
+		case w == snapshot.WaySound && sound != "":
+			return "admit"
 		case w == snapshot.WayAbsent:
-			letter = row.Expect[0]
+			return nobody
 		case mean[w] && check.MustEnter(w):
-			letter = 'a'
+			return "admit"
 		case mean[w]:
-			letter = 'r'
+			return "refuse"
 		}
-		e.WriteByte(letter)
-		k := verdictLetter(seen[[2]string{row.Key, w}])
-		if letter == '-' {
-			k = '.'
-		}
-		v.WriteByte(k)
+		return Absent
 	}
-	return e.String(), v.String()
 }

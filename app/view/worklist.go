@@ -5,6 +5,7 @@ import (
 	"sort"
 	"strings"
 
+	"millgate/app/snapshot"
 	"millgate/core/check"
 	"millgate/core/finding"
 )
@@ -39,15 +40,8 @@ func (vw *View) Worklist(ctx context.Context, target string) ([]Unfair, error) {
 			waiting[it.Probe.Control]++
 		}
 	}
-	for _, p := range s.Sent() {
-		it, ok := s.Items[p.Key()]
-		if !p.IsControl || !ok || it.Class == check.Admitted {
-			continue
-		}
+	for _, p := range unfair(s) {
 		f := s.Facts.Of(p.Key())
-		if f == nil {
-			continue // it is being sent again
-		}
 		u := Unfair{Route: p.Route, Caller: p.Caller.Identity, Status: f.Exchange.Status, Complaint: f.Exchange.Content,
 			Body: f.Exchange.Body, Waiting: waiting[p.Key()]}
 		if f.Lost != "" || f.Exchange.Error != "" {
@@ -62,4 +56,14 @@ func (vw *View) Worklist(ctx context.Context, target string) ([]Unfair, error) {
 	}
 	sort.SliceStable(out, func(i, j int) bool { return out[i].Waiting > out[j].Waiting })
 	return out, nil
+}
+
+// unfair are the controls that were sent and are not admitted.
+func unfair(s *snapshot.Snapshot) (out []*check.Probe) {
+	for _, p := range s.Sent() {
+		if it, ok := s.Items[p.Key()]; p.IsControl && ok && it.Class != check.Admitted && s.Facts.Of(p.Key()) != nil {
+			out = append(out, p) // one without a fact is being sent again
+		}
+	}
+	return out
 }

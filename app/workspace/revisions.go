@@ -19,9 +19,9 @@ type RevisionInfo struct {
 	Message string
 }
 
-// Revisions lists the newest revisions.
-func (ws *Workspace) Revisions(ctx context.Context) ([]RevisionInfo, error) {
-	list, err := ws.store.Revisions(ctx, 100)
+// Revisions lists the newest revisions, those before one when that is not 0.
+func (ws *Workspace) Revisions(ctx context.Context, before uint, limit int) ([]RevisionInfo, error) {
+	list, err := ws.store.Revisions(ctx, before, limit)
 	out := make([]RevisionInfo, len(list))
 	for i, r := range list {
 		out[i] = RevisionInfo{r.ID, r.At, r.Message}

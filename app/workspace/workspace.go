@@ -82,7 +82,7 @@ func (ws *Workspace) OpenFile(ctx context.Context, path string) error {
 	if err := ws.adopt(ctx, filepath.Dir(path), filepath.Base(path), string(text)); err != nil {
 		return err
 	}
-	ws.events.Send(events.Event{Type: "declaration"})
+	ws.events.Send(events.Event{Type: events.Declared})
 	return nil
 }
 
@@ -199,7 +199,7 @@ func (ws *Workspace) sync(ctx context.Context) error {
 	if err := ws.adopt(ctx, dir, name, string(b)); err != nil {
 		return err
 	}
-	ws.events.Send(events.Event{Type: "declaration"})
+	ws.events.Send(events.Event{Type: events.Declared})
 	return nil
 }
 
@@ -279,7 +279,7 @@ func (ws *Workspace) Keep(ctx context.Context, text, message string, base uint) 
 		return Declaration{}, fmt.Errorf("the text cannot be kept: %w", err)
 	}
 	ws.says(doc, msgs, rev, dir, name, text, stampOf(path))
-	ws.events.Send(events.Event{Type: "declaration"})
+	ws.events.Send(events.Event{Type: events.Declared})
 	return ws.Declaration(), nil
 }
 

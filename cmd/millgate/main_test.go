@@ -180,10 +180,10 @@ func TestNothingShowsASecret(t *testing.T) {
 	c.Stderr = &log
 	url := begin(t, c)
 	post(t, url+"/api/sweeps", `{"target":"stand-in"}`)
-	var list []struct{ State string }
+	var list struct{ Items []struct{ State string } }
 	require.Eventually(t, func() bool {
 		get(t, url+"/api/sweeps", &list)
-		return list[0].State == "done"
+		return list.Items[0].State == "done"
 	}, 5*time.Minute, 50*time.Millisecond)
 	var board struct {
 		Rows    []struct{ Key string }
@@ -417,16 +417,18 @@ access:
 		_ = c.Process.Signal(os.Interrupt)
 		assert.NoError(t, c.Wait())
 	}()
-	var list []struct {
-		ID    int
-		State string
+	var list struct {
+		Items []struct {
+			ID    int
+			State string
+		}
 	}
 	get(t, url+"/api/sweeps", &list)
-	require.Equal(t, "interrupted", list[0].State)
+	require.Equal(t, "interrupted", list.Items[0].State)
 	post(t, url+"/api/sweeps/1/resume", "")
 	require.Eventually(t, func() bool {
 		get(t, url+"/api/sweeps", &list)
-		return list[0].State == "done"
+		return list.Items[0].State == "done"
 	}, 5*time.Minute, 50*time.Millisecond)
 	var res struct {
 		Findings []any

@@ -129,7 +129,7 @@ func runSweep(cmd *cobra.Command, a *app.App, w sweeping) error {
 		return printPlan(out, p, plan, w.format)
 	}
 	a.Sweeps.Ask = asker(cmd)
-	events, end := a.Events.Listen("sweep", "wait")
+	stream, end := a.Events.Listen(events.Sweeping, events.Waiting)
 	defer func() { end() }()
 	run, err := a.Sweeps.Start(cmd.Context(), w.target, w.base)
 	if err != nil {
@@ -145,16 +145,16 @@ func runSweep(cmd *cobra.Command, a *app.App, w sweeping) error {
 	interrupted := cmd.Context().Done()
 	for over := false; !over; {
 		select {
-		case e, ok := <-events:
+		case e, ok := <-stream:
 			switch {
 			case !ok: // it was too slow to listen: begin again
-				events, end = a.Events.Listen("sweep", "wait")
+				stream, end = a.Events.Listen(events.Sweeping, events.Waiting)
 			case bool(live) && e.Sweep != nil:
 				fmt.Fprintf(errs, "%s%d of %d probes, %.0f per s, %.0f s left", clearLine, e.Sweep.Done,
 					e.Sweep.Planned, e.Sweep.Pace, e.Sweep.Left)
-			case e.Type == "wait" && bool(live):
+			case e.Type == events.Waiting && bool(live):
 				fmt.Fprintf(errs, "%s%s\n", clearLine, e.Text)
-			case e.Type == "wait":
+			case e.Type == events.Waiting:
 				fmt.Fprintln(errs, e.Text)
 			}
 		case <-interrupted:

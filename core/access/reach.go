@@ -106,7 +106,7 @@ type Turned struct {
 	Caller string `json:"caller"` // "" is nobody
 	From   string `json:"from"`
 	To     string `json:"to"`
-	Letter string `json:"letter"` // of the new expectation, as the board has it
+	Expect string `json:"expect"` // the new expectation as the board has it: Cell.Word
 	Turn   Turn   `json:"turn"`
 }
 
@@ -120,13 +120,15 @@ type Diff struct {
 	Gone    []string `json:"gone"`
 }
 
-// Letter is one letter for a cell: r refuse, f forbid, h hide, a admit, d
-// depends on the record, c for nobody.
-func (c Cell) Letter() byte {
+var words = []string{Refuse: "refuse", Forbid: "forbid", Hide: "hide", Admit: "admit", Either: "admit", Closed: "shut"}
+
+// Word is one word for a cell: refuse, forbid, hide, admit, own (admit for an own record), shut
+// (for nobody).
+func (c Cell) Word() string {
 	if c.Depends() {
-		return 'd'
+		return "own"
 	}
-	return "rfhaac"[c.Outcome()]
+	return words[c.Outcome()]
 }
 
 // Compare lists the crossings that two declarations expect different things of.
@@ -167,7 +169,7 @@ func Compare(old, doc *declaration.Document) Diff {
 			if from == to || (!there || !known) && to.Outcome() != Admit {
 				continue
 			}
-			t := Turned{Route: key, Caller: name, From: word(from), To: word(to), Letter: string(to.Letter()),
+			t := Turned{Route: key, Caller: name, From: word(from), To: word(to), Expect: to.Word(),
 				Turn: Other}
 			was, is := from.Outcome() == Admit, to.Outcome() == Admit
 			switch {

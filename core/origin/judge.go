@@ -26,8 +26,8 @@ var doesWords = []string{"nothing", "send blindly", "read", "read as the user"}
 
 func (d Does) String() string { return doesWords[d] }
 
-// Letter is one letter for a cell: n, s, r or u.
-func (d Does) Letter() byte { return "nsru"[d] }
+// Word is one word for a cell: nothing, send, read or read-as-user.
+func (d Does) Word() string { return []string{"nothing", "send", "read", "read-as-user"}[d] }
 
 // DoesOf reads what String writes.
 func DoesOf(s string) (Does, bool) {

@@ -15,23 +15,24 @@ import (
 
 	"github.com/go-chi/chi/v5"
 	"github.com/oapi-codegen/runtime"
+	openapi_types "github.com/oapi-codegen/runtime/types"
 )
 
 // Defines values for BoardEditAction.
 const (
-	Admit    BoardEditAction = "admit"
-	Owner    BoardEditAction = "owner"
-	TurnAway BoardEditAction = "turn-away"
+	BoardEditActionAdmit    BoardEditAction = "admit"
+	BoardEditActionOwner    BoardEditAction = "owner"
+	BoardEditActionTurnAway BoardEditAction = "turn-away"
 )
 
 // Valid indicates whether the value is a known member of the BoardEditAction enum.
 func (e BoardEditAction) Valid() bool {
 	switch e {
-	case Admit:
+	case BoardEditActionAdmit:
 		return true
-	case Owner:
+	case BoardEditActionOwner:
 		return true
-	case TurnAway:
+	case BoardEditActionTurnAway:
 		return true
 	default:
 		return false
@@ -61,25 +62,46 @@ func (e ChangeTurn) Valid() bool {
 
 // Defines values for ConclusionSure.
 const (
-	Likely   ConclusionSure = "likely"
-	Open     ConclusionSure = "open"
-	Possible ConclusionSure = "possible"
-	Proven   ConclusionSure = "proven"
-	Said     ConclusionSure = "said"
+	ConclusionSureLikely   ConclusionSure = "likely"
+	ConclusionSureOpen     ConclusionSure = "open"
+	ConclusionSurePossible ConclusionSure = "possible"
+	ConclusionSureProven   ConclusionSure = "proven"
+	ConclusionSureSaid     ConclusionSure = "said"
 )
 
 // Valid indicates whether the value is a known member of the ConclusionSure enum.
 func (e ConclusionSure) Valid() bool {
 	switch e {
-	case Likely:
+	case ConclusionSureLikely:
 		return true
-	case Open:
+	case ConclusionSureOpen:
 		return true
-	case Possible:
+	case ConclusionSurePossible:
 		return true
-	case Proven:
+	case ConclusionSureProven:
 		return true
-	case Said:
+	case ConclusionSureSaid:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for Confidence.
+const (
+	ConfidenceLikely   Confidence = "likely"
+	ConfidenceProven   Confidence = "proven"
+	ConfidenceUnproven Confidence = "unproven"
+)
+
+// Valid indicates whether the value is a known member of the Confidence enum.
+func (e Confidence) Valid() bool {
+	switch e {
+	case ConfidenceLikely:
+		return true
+	case ConfidenceProven:
+		return true
+	case ConfidenceUnproven:
 		return true
 	default:
 		return false
@@ -90,8 +112,9 @@ func (e ConclusionSure) Valid() bool {
 const (
 	EventTypeAudit       EventType = "audit"
 	EventTypeDeclaration EventType = "declaration"
+	EventTypeMissed      EventType = "missed"
 	EventTypeSweep       EventType = "sweep"
-	EventTypeVerdict     EventType = "verdict"
+	EventTypeVerdicts    EventType = "verdicts"
 	EventTypeWait        EventType = "wait"
 )
 
@@ -102,9 +125,11 @@ func (e EventType) Valid() bool {
 		return true
 	case EventTypeDeclaration:
 		return true
+	case EventTypeMissed:
+		return true
 	case EventTypeSweep:
 		return true
-	case EventTypeVerdict:
+	case EventTypeVerdicts:
 		return true
 	case EventTypeWait:
 		return true
@@ -113,51 +138,162 @@ func (e EventType) Valid() bool {
 	}
 }
 
-// Defines values for ImportPreviewItemsState.
+// Defines values for Expect.
 const (
-	Changed ImportPreviewItemsState = "changed"
-	Gone    ImportPreviewItemsState = "gone"
-	New     ImportPreviewItemsState = "new"
-	Same    ImportPreviewItemsState = "same"
-	Unclear ImportPreviewItemsState = "unclear"
+	ExpectAbsent     Expect = "absent"
+	ExpectAdmit      Expect = "admit"
+	ExpectForbid     Expect = "forbid"
+	ExpectHide       Expect = "hide"
+	ExpectNothing    Expect = "nothing"
+	ExpectOwn        Expect = "own"
+	ExpectRead       Expect = "read"
+	ExpectReadAsUser Expect = "read-as-user"
+	ExpectRefuse     Expect = "refuse"
+	ExpectSend       Expect = "send"
+	ExpectShut       Expect = "shut"
 )
 
-// Valid indicates whether the value is a known member of the ImportPreviewItemsState enum.
-func (e ImportPreviewItemsState) Valid() bool {
+// Valid indicates whether the value is a known member of the Expect enum.
+func (e Expect) Valid() bool {
 	switch e {
-	case Changed:
+	case ExpectAbsent:
 		return true
-	case Gone:
+	case ExpectAdmit:
 		return true
-	case New:
+	case ExpectForbid:
 		return true
-	case Same:
+	case ExpectHide:
 		return true
-	case Unclear:
+	case ExpectNothing:
+		return true
+	case ExpectOwn:
+		return true
+	case ExpectRead:
+		return true
+	case ExpectReadAsUser:
+		return true
+	case ExpectRefuse:
+		return true
+	case ExpectSend:
+		return true
+	case ExpectShut:
 		return true
 	default:
 		return false
 	}
 }
 
-// Defines values for JudgementPart.
+// Defines values for ImportItemState.
 const (
-	JudgementPartClaims    JudgementPart = "claims"
-	JudgementPartHeader    JudgementPart = "header"
-	JudgementPartSignature JudgementPart = "signature"
-	JudgementPartText      JudgementPart = "text"
+	ImportItemStateChanged ImportItemState = "changed"
+	ImportItemStateGone    ImportItemState = "gone"
+	ImportItemStateNew     ImportItemState = "new"
+	ImportItemStateSame    ImportItemState = "same"
+	ImportItemStateUnclear ImportItemState = "unclear"
 )
 
-// Valid indicates whether the value is a known member of the JudgementPart enum.
-func (e JudgementPart) Valid() bool {
+// Valid indicates whether the value is a known member of the ImportItemState enum.
+func (e ImportItemState) Valid() bool {
 	switch e {
-	case JudgementPartClaims:
+	case ImportItemStateChanged:
 		return true
-	case JudgementPartHeader:
+	case ImportItemStateGone:
 		return true
-	case JudgementPartSignature:
+	case ImportItemStateNew:
 		return true
-	case JudgementPartText:
+	case ImportItemStateSame:
+		return true
+	case ImportItemStateUnclear:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for Kind.
+const (
+	KindAgrees   Kind = "agrees"
+	KindK        Kind = "K"
+	KindL        Kind = "L"
+	KindP        Kind = "P"
+	KindR        Kind = "R"
+	KindS        Kind = "S"
+	KindT        Kind = "T"
+	KindU        Kind = "U"
+	KindUnprobed Kind = "unprobed"
+	KindUnproven Kind = "unproven"
+	KindW        Kind = "W"
+	KindX        Kind = "X"
+)
+
+// Valid indicates whether the value is a known member of the Kind enum.
+func (e Kind) Valid() bool {
+	switch e {
+	case KindAgrees:
+		return true
+	case KindK:
+		return true
+	case KindL:
+		return true
+	case KindP:
+		return true
+	case KindR:
+		return true
+	case KindS:
+		return true
+	case KindT:
+		return true
+	case KindU:
+		return true
+	case KindUnprobed:
+		return true
+	case KindUnproven:
+		return true
+	case KindW:
+		return true
+	case KindX:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for Lens.
+const (
+	LensAccess  Lens = "access"
+	LensOrigins Lens = "origins"
+	LensQuotas  Lens = "quotas"
+	LensTokens  Lens = "tokens"
+)
+
+// Valid indicates whether the value is a known member of the Lens enum.
+func (e Lens) Valid() bool {
+	switch e {
+	case LensAccess:
+		return true
+	case LensOrigins:
+		return true
+	case LensQuotas:
+		return true
+	case LensTokens:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for MessageLevel.
+const (
+	MessageLevelError   MessageLevel = "error"
+	MessageLevelWarning MessageLevel = "warning"
+)
+
+// Valid indicates whether the value is a known member of the MessageLevel enum.
+func (e MessageLevel) Valid() bool {
+	switch e {
+	case MessageLevelError:
+		return true
+	case MessageLevelWarning:
 		return true
 	default:
 		return false
@@ -166,19 +302,175 @@ func (e JudgementPart) Valid() bool {
 
 // Defines values for PageSaidSort.
 const (
-	Broader  PageSaidSort = "broader"
-	Narrower PageSaidSort = "narrower"
-	Note     PageSaidSort = "note"
+	PageSaidSortBroader  PageSaidSort = "broader"
+	PageSaidSortNarrower PageSaidSort = "narrower"
+	PageSaidSortNote     PageSaidSort = "note"
 )
 
 // Valid indicates whether the value is a known member of the PageSaidSort enum.
 func (e PageSaidSort) Valid() bool {
 	switch e {
-	case Broader:
+	case PageSaidSortBroader:
 		return true
-	case Narrower:
+	case PageSaidSortNarrower:
 		return true
-	case Note:
+	case PageSaidSortNote:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ProblemType.
+const (
+	ProblemTypeUrnMillgateProblemBusy        ProblemType = "urn:millgate:problem:busy"
+	ProblemTypeUrnMillgateProblemInput       ProblemType = "urn:millgate:problem:input"
+	ProblemTypeUrnMillgateProblemInternal    ProblemType = "urn:millgate:problem:internal"
+	ProblemTypeUrnMillgateProblemInvalid     ProblemType = "urn:millgate:problem:invalid"
+	ProblemTypeUrnMillgateProblemMethod      ProblemType = "urn:millgate:problem:method"
+	ProblemTypeUrnMillgateProblemNotFound    ProblemType = "urn:millgate:problem:not-found"
+	ProblemTypeUrnMillgateProblemRefused     ProblemType = "urn:millgate:problem:refused"
+	ProblemTypeUrnMillgateProblemUnreachable ProblemType = "urn:millgate:problem:unreachable"
+	ProblemTypeUrnMillgateProblemUnreadable  ProblemType = "urn:millgate:problem:unreadable"
+)
+
+// Valid indicates whether the value is a known member of the ProblemType enum.
+func (e ProblemType) Valid() bool {
+	switch e {
+	case ProblemTypeUrnMillgateProblemBusy:
+		return true
+	case ProblemTypeUrnMillgateProblemInput:
+		return true
+	case ProblemTypeUrnMillgateProblemInternal:
+		return true
+	case ProblemTypeUrnMillgateProblemInvalid:
+		return true
+	case ProblemTypeUrnMillgateProblemMethod:
+		return true
+	case ProblemTypeUrnMillgateProblemNotFound:
+		return true
+	case ProblemTypeUrnMillgateProblemRefused:
+		return true
+	case ProblemTypeUrnMillgateProblemUnreachable:
+		return true
+	case ProblemTypeUrnMillgateProblemUnreadable:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for RestartRequestStep.
+const (
+	RestartRequestStepCompare RestartRequestStep = "compare"
+	RestartRequestStepFill    RestartRequestStep = "fill"
+)
+
+// Valid indicates whether the value is a known member of the RestartRequestStep enum.
+func (e RestartRequestStep) Valid() bool {
+	switch e {
+	case RestartRequestStepCompare:
+		return true
+	case RestartRequestStepFill:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for RouteEffect.
+const (
+	RouteEffectCommand RouteEffect = "command"
+	RouteEffectCreate  RouteEffect = "create"
+	RouteEffectDelete  RouteEffect = "delete"
+	RouteEffectRead    RouteEffect = "read"
+	RouteEffectUpdate  RouteEffect = "update"
+)
+
+// Valid indicates whether the value is a known member of the RouteEffect enum.
+func (e RouteEffect) Valid() bool {
+	switch e {
+	case RouteEffectCommand:
+		return true
+	case RouteEffectCreate:
+		return true
+	case RouteEffectDelete:
+		return true
+	case RouteEffectRead:
+		return true
+	case RouteEffectUpdate:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ScopeOf.
+const (
+	ScopeOfGuard   ScopeOf = "guard"
+	ScopeOfPages   ScopeOf = "pages"
+	ScopeOfQuota   ScopeOf = "quota"
+	ScopeOfScheme  ScopeOf = "scheme"
+	ScopeOfService ScopeOf = "service"
+)
+
+// Valid indicates whether the value is a known member of the ScopeOf enum.
+func (e ScopeOf) Valid() bool {
+	switch e {
+	case ScopeOfGuard:
+		return true
+	case ScopeOfPages:
+		return true
+	case ScopeOfQuota:
+		return true
+	case ScopeOfScheme:
+		return true
+	case ScopeOfService:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for Sensitivity.
+const (
+	SensitivityHigh   Sensitivity = "high"
+	SensitivityLow    Sensitivity = "low"
+	SensitivityMedium Sensitivity = "medium"
+)
+
+// Valid indicates whether the value is a known member of the Sensitivity enum.
+func (e Sensitivity) Valid() bool {
+	switch e {
+	case SensitivityHigh:
+		return true
+	case SensitivityLow:
+		return true
+	case SensitivityMedium:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for Severity.
+const (
+	SeverityCritical Severity = "critical"
+	SeverityHigh     Severity = "high"
+	SeverityLow      Severity = "low"
+	SeverityMedium   Severity = "medium"
+)
+
+// Valid indicates whether the value is a known member of the Severity enum.
+func (e Severity) Valid() bool {
+	switch e {
+	case SeverityCritical:
+		return true
+	case SeverityHigh:
+		return true
+	case SeverityLow:
+		return true
+	case SeverityMedium:
 		return true
 	default:
 		return false
@@ -187,22 +479,73 @@ func (e PageSaidSort) Valid() bool {
 
 // Defines values for SimulationPattern.
 const (
-	Bursts SimulationPattern = "bursts"
-	Edges  SimulationPattern = "edges"
-	Log    SimulationPattern = "log"
-	Steady SimulationPattern = "steady"
+	SimulationPatternBursts SimulationPattern = "bursts"
+	SimulationPatternEdges  SimulationPattern = "edges"
+	SimulationPatternLog    SimulationPattern = "log"
+	SimulationPatternSteady SimulationPattern = "steady"
 )
 
 // Valid indicates whether the value is a known member of the SimulationPattern enum.
 func (e SimulationPattern) Valid() bool {
 	switch e {
-	case Bursts:
+	case SimulationPatternBursts:
 		return true
-	case Edges:
+	case SimulationPatternEdges:
 		return true
-	case Log:
+	case SimulationPatternLog:
 		return true
-	case Steady:
+	case SimulationPatternSteady:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SweepState.
+const (
+	SweepStateDone        SweepState = "done"
+	SweepStateFailed      SweepState = "failed"
+	SweepStateInterrupted SweepState = "interrupted"
+	SweepStateRunning     SweepState = "running"
+	SweepStateStopped     SweepState = "stopped"
+)
+
+// Valid indicates whether the value is a known member of the SweepState enum.
+func (e SweepState) Valid() bool {
+	switch e {
+	case SweepStateDone:
+		return true
+	case SweepStateFailed:
+		return true
+	case SweepStateInterrupted:
+		return true
+	case SweepStateRunning:
+		return true
+	case SweepStateStopped:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for TokenSection.
+const (
+	TokenSectionClaims    TokenSection = "claims"
+	TokenSectionHeader    TokenSection = "header"
+	TokenSectionSignature TokenSection = "signature"
+	TokenSectionText      TokenSection = "text"
+)
+
+// Valid indicates whether the value is a known member of the TokenSection enum.
+func (e TokenSection) Valid() bool {
+	switch e {
+	case TokenSectionClaims:
+		return true
+	case TokenSectionHeader:
+		return true
+	case TokenSectionSignature:
+		return true
+	case TokenSectionText:
 		return true
 	default:
 		return false
@@ -211,22 +554,22 @@ func (e SimulationPattern) Valid() bool {
 
 // Defines values for TokenViewKind.
 const (
-	Empty     TokenViewKind = "empty"
-	Encrypted TokenViewKind = "encrypted"
-	Opaque    TokenViewKind = "opaque"
-	Signed    TokenViewKind = "signed"
+	TokenViewKindEmpty     TokenViewKind = "empty"
+	TokenViewKindEncrypted TokenViewKind = "encrypted"
+	TokenViewKindOpaque    TokenViewKind = "opaque"
+	TokenViewKindSigned    TokenViewKind = "signed"
 )
 
 // Valid indicates whether the value is a known member of the TokenViewKind enum.
 func (e TokenViewKind) Valid() bool {
 	switch e {
-	case Empty:
+	case TokenViewKindEmpty:
 		return true
-	case Encrypted:
+	case TokenViewKindEncrypted:
 		return true
-	case Opaque:
+	case TokenViewKindOpaque:
 		return true
-	case Signed:
+	case TokenViewKindSigned:
 		return true
 	default:
 		return false
@@ -235,63 +578,76 @@ func (e TokenViewKind) Valid() bool {
 
 // Defines values for TokenViewOutcome.
 const (
-	CannotTell TokenViewOutcome = "cannot tell"
-	Refuses    TokenViewOutcome = "refuses"
-	Takes      TokenViewOutcome = "takes"
+	TokenViewOutcomeCannotTell TokenViewOutcome = "cannot tell"
+	TokenViewOutcomeRefuses    TokenViewOutcome = "refuses"
+	TokenViewOutcomeTakes      TokenViewOutcome = "takes"
 )
 
 // Valid indicates whether the value is a known member of the TokenViewOutcome enum.
 func (e TokenViewOutcome) Valid() bool {
 	switch e {
-	case CannotTell:
+	case TokenViewOutcomeCannotTell:
 		return true
-	case Refuses:
+	case TokenViewOutcomeRefuses:
 		return true
-	case Takes:
+	case TokenViewOutcomeTakes:
 		return true
 	default:
 		return false
 	}
 }
 
-// Defines values for CheckRestartJSONBodyStep.
+// Defines values for UnsafePolicy.
 const (
-	Compare CheckRestartJSONBodyStep = "compare"
-	Fill    CheckRestartJSONBodyStep = "fill"
+	UnsafePolicyAllowed         UnsafePolicy = "allowed"
+	UnsafePolicyMadeRecordsOnly UnsafePolicy = "made-records-only"
+	UnsafePolicyRefused         UnsafePolicy = "refused"
 )
 
-// Valid indicates whether the value is a known member of the CheckRestartJSONBodyStep enum.
-func (e CheckRestartJSONBodyStep) Valid() bool {
+// Valid indicates whether the value is a known member of the UnsafePolicy enum.
+func (e UnsafePolicy) Valid() bool {
 	switch e {
-	case Compare:
+	case UnsafePolicyAllowed:
 		return true
-	case Fill:
+	case UnsafePolicyMadeRecordsOnly:
+		return true
+	case UnsafePolicyRefused:
 		return true
 	default:
 		return false
 	}
+}
+
+// AgainRequest defines model for AgainRequest.
+type AgainRequest struct {
+	Crossings []CrossingKey `json:"crossings"`
+	Target    string        `json:"target"`
+}
+
+// Attempts defines model for Attempts.
+type Attempts struct {
+	N   int64  `json:"n"`
+	Why string `json:"why"`
+}
+
+// AuditProgress defines model for AuditProgress.
+type AuditProgress struct {
+	Bytes  int64  `json:"bytes"`
+	Id     string `json:"id"`
+	Tokens int    `json:"tokens"`
 }
 
 // Audited defines model for Audited.
 type Audited struct {
-	Distinct int `json:"distinct"`
-	Endless  int `json:"endless"`
-	Groups   map[string][]struct {
-		Count int    `json:"count"`
-		Name  string `json:"name"`
-	} `json:"groups"`
-	Lifetimes []struct {
-		Count   int `json:"count"`
-		TooLong int `json:"tooLong"`
-
-		// UpTo Nanoseconds; 0 is longer than the last
-		UpTo int64 `json:"upTo"`
-	} `json:"lifetimes"`
-	Offenders []SeenToken  `json:"offenders"`
-	Powerful  []SeenToken  `json:"powerful"`
-	Sound     int          `json:"sound"`
-	Tallies   []TokenTally `json:"tallies"`
-	Tokens    int          `json:"tokens"`
+	Distinct  int                `json:"distinct"`
+	Endless   int                `json:"endless"`
+	Groups    map[string][]Tally `json:"groups"`
+	Lifetimes []LifetimeTally    `json:"lifetimes"`
+	Offenders []SeenToken        `json:"offenders"`
+	Powerful  []SeenToken        `json:"powerful"`
+	Sound     int                `json:"sound"`
+	Tallies   []TokenTally       `json:"tallies"`
+	Tokens    int                `json:"tokens"`
 
 	// Unsure Not verified
 	Unsure int `json:"unsure"`
@@ -299,6 +655,8 @@ type Audited struct {
 
 // Board defines model for Board.
 type Board struct {
+	// Cells What the cells of rows are indexes of
+	Cells   []Cell   `json:"cells"`
 	Columns []Column `json:"columns"`
 	Counts  Counts   `json:"counts"`
 
@@ -311,21 +669,35 @@ type Board struct {
 	// Kinds The columns of the Quotas lens: what quotas count by
 	Kinds []string `json:"kinds"`
 
+	// NotFair Requests that are not fair yet
+	NotFair int `json:"notFair"`
+
 	// Pages The columns of the Origins lens
 	Pages  []Page      `json:"pages"`
 	Quotas []QuotaSeen `json:"quotas"`
 
 	// Review Messages about the declaration
-	Review   int      `json:"review"`
-	Revision int      `json:"revision"`
-	Rows     []Row    `json:"rows"`
-	Sweep    *Sweep   `json:"sweep,omitempty"`
-	Target   string   `json:"target"`
-	Targets  []string `json:"targets"`
-	Title    string   `json:"title"`
+	Review   int `json:"review"`
+	Revision int `json:"revision"`
+
+	// Rows All, or those that changed since a version
+	Rows    []Row    `json:"rows"`
+	Sweep   *Sweep   `json:"sweep,omitempty"`
+	Target  string   `json:"target"`
+	Targets []string `json:"targets"`
+	Title   string   `json:"title"`
+
+	// Total Rows there are
+	Total int `json:"total"`
+
+	// Version Of this board; asked for as `since`
+	Version string `json:"version"`
 
 	// Ways The columns of the Tokens lens
 	Ways []string `json:"ways"`
+
+	// Whole Rows are all there are
+	Whole bool `json:"whole"`
 }
 
 // BoardEdit defines model for BoardEdit.
@@ -344,13 +716,29 @@ type BoardEdit struct {
 // BoardEditAction defines model for BoardEdit.Action.
 type BoardEditAction string
 
+// Cell defines model for Cell.
+type Cell struct {
+	// Does What is declared of a cell. Of callers and ways: refuse (401), forbid (403), hide (404), admit, own (admit for an own record), shut (for nobody). Of pages: nothing, send (blindly), read, read-as-user. Absent means that there is no such thing at this route.
+	Does *Expect `json:"does,omitempty"`
+
+	// Expect What is declared of a cell. Of callers and ways: refuse (401), forbid (403), hide (404), admit, own (admit for an own record), shut (for nobody). Of pages: nothing, send (blindly), read, read-as-user. Absent means that there is no such thing at this route.
+	Expect Expect `json:"expect"`
+
+	// Found U unprotected, P over-permissive, T unthrottled, L leaking, X undeclared, S lifetime, K weak token, R over-restrictive, W wrong refusal; the last three are no gaps.
+	Found Kind `json:"found"`
+
+	// Inferred Another of its class was sent in its place
+	Inferred bool      `json:"inferred"`
+	Severity *Severity `json:"severity,omitempty"`
+}
+
 // Change defines model for Change.
 type Change struct {
 	Caller string `json:"caller"`
-	From   string `json:"from"`
 
-	// Letter The new expectation as the board has it
-	Letter string     `json:"letter"`
+	// Expect What is declared of a cell. Of callers and ways: refuse (401), forbid (403), hide (404), admit, own (admit for an own record), shut (for nobody). Of pages: nothing, send (blindly), read, read-as-user. Absent means that there is no such thing at this route.
+	Expect Expect     `json:"expect"`
+	From   string     `json:"from"`
 	Route  string     `json:"route"`
 	To     string     `json:"to"`
 	Turn   ChangeTurn `json:"turn"`
@@ -389,13 +777,16 @@ type Comparison struct {
 // Completion defines model for Completion.
 type Completion struct {
 	// From The column from which the text is replaced
-	From    int `json:"from"`
-	Options []struct {
-		Detail string `json:"detail"`
-		Info   string `json:"info"`
-		Insert string `json:"insert"`
-		Label  string `json:"label"`
-	} `json:"options"`
+	From    int                `json:"from"`
+	Options []CompletionOption `json:"options"`
+}
+
+// CompletionOption defines model for CompletionOption.
+type CompletionOption struct {
+	Detail string `json:"detail"`
+	Info   string `json:"info"`
+	Insert string `json:"insert"`
+	Label  string `json:"label"`
 }
 
 // Conclusion defines model for Conclusion.
@@ -414,14 +805,27 @@ type Conclusion struct {
 // ConclusionSure defines model for Conclusion.Sure.
 type ConclusionSure string
 
+// Confidence defines model for Confidence.
+type Confidence string
+
 // Connection defines model for Connection.
 type Connection struct {
-	Ok    bool `json:"ok"`
-	Steps []struct {
-		Name string `json:"name"`
-		Ok   bool   `json:"ok"`
-		Text string `json:"text"`
-	} `json:"steps"`
+	Ok    bool             `json:"ok"`
+	Steps []ConnectionStep `json:"steps"`
+}
+
+// ConnectionStep defines model for ConnectionStep.
+type ConnectionStep struct {
+	Name string `json:"name"`
+	Ok   bool   `json:"ok"`
+	Text string `json:"text"`
+}
+
+// Control The request that shows a probe's to be a fair one
+type Control struct {
+	Caller   string `json:"caller"`
+	SameBody bool   `json:"sameBody"`
+	Status   int    `json:"status"`
 }
 
 // Counts defines model for Counts.
@@ -432,17 +836,12 @@ type Counts struct {
 
 // Crossing defines model for Crossing.
 type Crossing struct {
-	Caller   string   `json:"caller"`
-	Decider  int      `json:"decider"`
-	Expected string   `json:"expected"`
-	File     string   `json:"file"`
-	Finding  *Finding `json:"finding,omitempty"`
-	History  []struct {
-		At     time.Time `json:"at"`
-		Probe  string    `json:"probe"`
-		Status int       `json:"status"`
-		Sweep  int       `json:"sweep"`
-	} `json:"history"`
+	Caller   string     `json:"caller"`
+	Decider  int        `json:"decider"`
+	Expected string     `json:"expected"`
+	File     string     `json:"file"`
+	Finding  *Finding   `json:"finding,omitempty"`
+	History  []Past     `json:"history"`
 	Inferred string     `json:"inferred"`
 	Label    string     `json:"label"`
 	Ladder   []Rung     `json:"ladder"`
@@ -454,6 +853,15 @@ type Crossing struct {
 	Target   string     `json:"target"`
 	Unsafe   bool       `json:"unsafe"`
 }
+
+// CrossingKey defines model for CrossingKey.
+type CrossingKey struct {
+	Caller string `json:"caller"`
+	Route  string `json:"route"`
+}
+
+// Cursor Asks for the page that follows; absent after the last
+type Cursor = string
 
 // Declaration defines model for Declaration.
 type Declaration struct {
@@ -467,26 +875,42 @@ type Declaration struct {
 
 // Drill A session drill; without steps it was not run yet. Durations in seconds.
 type Drill struct {
-	After    float32     `json:"after"`
-	At       *time.Time  `json:"at,omitempty"`
-	Gaps     []Gap       `json:"gaps"`
-	Identity string      `json:"identity"`
-	Inferred []string    `json:"inferred"`
-	Kind     string      `json:"kind"`
-	Life     float32     `json:"life"`
+	After    float64    `json:"after"`
+	At       *time.Time `json:"at,omitempty"`
+	Gaps     []Gap      `json:"gaps"`
+	Identity string     `json:"identity"`
+	Inferred []string   `json:"inferred"`
+
+	// Kind U unprotected, P over-permissive, T unthrottled, L leaking, X undeclared, S lifetime, K weak token, R over-restrictive, W wrong refusal; the last three are no gaps.
+	Kind     Kind        `json:"kind"`
+	Life     float64     `json:"life"`
 	Outlived bool        `json:"outlived"`
 	Reason   string      `json:"reason"`
 	Rotated  bool        `json:"rotated"`
 	Route    string      `json:"route"`
-	Said     float32     `json:"said"`
+	Said     float64     `json:"said"`
 	Steps    []DrillStep `json:"steps"`
-	Waited   float32     `json:"waited"`
+	Waited   float64     `json:"waited"`
+}
+
+// DrillCall defines model for DrillCall.
+type DrillCall struct {
+	At float64 `json:"at"`
+
+	// Batch Of calls that were sent at the same time; 0 is alone
+	Batch int `json:"batch"`
+
+	// Begun Admitted in the window that ends with it
+	Begun  int     `json:"begun"`
+	Ok     bool    `json:"ok"`
+	Took   float64 `json:"took"`
+	Waited bool    `json:"waited"`
 }
 
 // DrillStep defines model for DrillStep.
 type DrillStep struct {
 	// At Seconds since the script began
-	At       float32   `json:"at"`
+	At       float64   `json:"at"`
 	Exchange *Exchange `json:"exchange,omitempty"`
 
 	// Expected works, refused, or empty where the declaration says nothing
@@ -523,20 +947,18 @@ type Effect struct {
 	Total    int       `json:"total"`
 }
 
-// Event defines model for Event.
+// Event Each has an id, by which a connection that broke goes on (Last-Event-ID). Where what came between is no longer known, the first one is "missed": whoever listens asks anew.
 type Event struct {
-	Audit *struct {
-		Bytes  int64  `json:"bytes"`
-		Id     string `json:"id"`
-		Tokens int    `json:"tokens"`
-	} `json:"audit,omitempty"`
-	Sweep *Sweep    `json:"sweep,omitempty"`
-	Text  *string   `json:"text,omitempty"`
-	Tick  *Tick     `json:"tick,omitempty"`
+	Audit *AuditProgress `json:"audit,omitempty"`
+	Sweep *Sweep         `json:"sweep,omitempty"`
+	Text  *string        `json:"text,omitempty"`
+
+	// Ticks Verdicts that landed since the last such event
+	Ticks *[]Tick   `json:"ticks,omitempty"`
 	Type  EventType `json:"type"`
 }
 
-// EventType defines model for Event.Type.
+// EventType defines model for EventType.
 type EventType string
 
 // Exchange defines model for Exchange.
@@ -548,11 +970,14 @@ type Exchange struct {
 	Error     string    `json:"error"`
 	Headers   []Header  `json:"headers"`
 	Method    string    `json:"method"`
-	Ms        float32   `json:"ms"`
+	Ms        float64   `json:"ms"`
 	Status    int       `json:"status"`
 	Truncated bool      `json:"truncated"`
 	Url       string    `json:"url"`
 }
+
+// Expect What is declared of a cell. Of callers and ways: refuse (401), forbid (403), hide (404), admit, own (admit for an own record), shut (for nobody). Of pages: nothing, send (blindly), read, read-as-user. Absent means that there is no such thing at this route.
+type Expect string
 
 // Explanation defines model for Explanation.
 type Explanation struct {
@@ -579,13 +1004,15 @@ type Finding struct {
 	Cause *string `json:"cause,omitempty"`
 
 	// Column The board's column that shows it best
-	Column     *string  `json:"column,omitempty"`
-	Confidence string   `json:"confidence"`
-	Crossings  int      `json:"crossings"`
-	Cwe        int      `json:"cwe"`
-	Id         string   `json:"id"`
-	Inferred   []string `json:"inferred"`
-	Kind       string   `json:"kind"`
+	Column     *string    `json:"column,omitempty"`
+	Confidence Confidence `json:"confidence"`
+	Crossings  int        `json:"crossings"`
+	Cwe        int        `json:"cwe"`
+	Id         string     `json:"id"`
+	Inferred   []string   `json:"inferred"`
+
+	// Kind U unprotected, P over-permissive, T unthrottled, L leaking, X undeclared, S lifetime, K weak token, R over-restrictive, W wrong refusal; the last three are no gaps.
+	Kind Kind `json:"kind"`
 
 	// Means What is wrong by this cause and what follows
 	Means *string `json:"means,omitempty"`
@@ -606,8 +1033,8 @@ type Finding struct {
 	Rung   int       `json:"rung"`
 
 	// Scope What several routes have in common
-	Scope    *Scope `json:"scope,omitempty"`
-	Severity string `json:"severity"`
+	Scope    *Scope   `json:"scope,omitempty"`
+	Severity Severity `json:"severity"`
 
 	// Shown How a finding of this cause is shown
 	Shown *string `json:"shown,omitempty"`
@@ -620,12 +1047,44 @@ type Finding struct {
 	Where string `json:"where"`
 }
 
+// FindingPage defines model for FindingPage.
+type FindingPage struct {
+	Items []Finding `json:"items"`
+
+	// Next Asks for the page that follows; absent after the last
+	Next  *Cursor `json:"next,omitempty"`
+	Total int     `json:"total"`
+}
+
+// FixRequest defines model for FixRequest.
+type FixRequest struct {
+	Key  string `json:"key"`
+	Text string `json:"text"`
+}
+
 // Gap defines model for Gap.
 type Gap struct {
-	Confidence string `json:"confidence"`
-	Kind       string `json:"kind"`
-	Reason     string `json:"reason"`
-	Rung       int    `json:"rung"`
+	Confidence Confidence `json:"confidence"`
+
+	// Kind U unprotected, P over-permissive, T unthrottled, L leaking, X undeclared, S lifetime, K weak token, R over-restrictive, W wrong refusal; the last three are no gaps.
+	Kind   Kind   `json:"kind"`
+	Reason string `json:"reason"`
+	Rung   int    `json:"rung"`
+}
+
+// Guess defines model for Guess.
+type Guess struct {
+	Found bool   `json:"found"`
+	Tried int    `json:"tried"`
+	Word  string `json:"word"`
+}
+
+// GuessRequest defines model for GuessRequest.
+type GuessRequest struct {
+	Text string `json:"text"`
+
+	// Words One on a line
+	Words string `json:"words"`
 }
 
 // Header defines model for Header.
@@ -645,88 +1104,137 @@ type Heading struct {
 type ImportChoice struct {
 	Proposals []string      `json:"proposals"`
 	Request   ImportRequest `json:"request"`
-	Take      []struct {
-		Effect      string `json:"effect"`
-		Group       string `json:"group"`
-		Key         string `json:"key"`
-		Sample      bool   `json:"sample"`
-		Sensitivity string `json:"sensitivity"`
-	} `json:"take"`
+	Take      []RouteChoice `json:"take"`
 }
+
+// ImportItem defines model for ImportItem.
+type ImportItem struct {
+	Count  int          `json:"count"`
+	Effect *RouteEffect `json:"effect,omitempty"`
+	Group  string       `json:"group"`
+	Key    string       `json:"key"`
+	Line   int          `json:"line"`
+	Note   string       `json:"note"`
+	Paths  []string     `json:"paths"`
+
+	// Sample What was seen, as it would stand in the text
+	Sample      string          `json:"sample"`
+	Sensitivity *Sensitivity    `json:"sensitivity,omitempty"`
+	State       ImportItemState `json:"state"`
+	Summary     string          `json:"summary"`
+}
+
+// ImportItemState defines model for ImportItem.State.
+type ImportItemState string
 
 // ImportPreview defines model for ImportPreview.
 type ImportPreview struct {
-	Items []struct {
-		Count  int      `json:"count"`
-		Effect string   `json:"effect"`
-		Group  string   `json:"group"`
-		Key    string   `json:"key"`
-		Line   int      `json:"line"`
-		Note   string   `json:"note"`
-		Paths  []string `json:"paths"`
-
-		// Sample What was seen, as it would stand in the text
-		Sample      string                  `json:"sample"`
-		Sensitivity string                  `json:"sensitivity"`
-		State       ImportPreviewItemsState `json:"state"`
-		Summary     string                  `json:"summary"`
-	} `json:"items"`
-	Kind     string   `json:"kind"`
-	Name     string   `json:"name"`
-	Notes    []string `json:"notes"`
-	Origin   string   `json:"origin"`
-	Origins  Numbers  `json:"origins"`
-	Problems []struct {
-		Line int    `json:"line"`
-		Text string `json:"text"`
-	} `json:"problems"`
-	Proposals []struct {
-		Id    string `json:"id"`
-		Note  string `json:"note"`
-		Text  string `json:"text"`
-		Title string `json:"title"`
-	} `json:"proposals"`
+	Items     []ImportItem    `json:"items"`
+	Kind      string          `json:"kind"`
+	Name      string          `json:"name"`
+	Notes     []string        `json:"notes"`
+	Origin    string          `json:"origin"`
+	Origins   Numbers         `json:"origins"`
+	Problems  []ImportProblem `json:"problems"`
+	Proposals []Proposal      `json:"proposals"`
 }
 
-// ImportPreviewItemsState defines model for ImportPreview.Items.State.
-type ImportPreviewItemsState string
+// ImportProblem defines model for ImportProblem.
+type ImportProblem struct {
+	Line int    `json:"line"`
+	Text string `json:"text"`
+}
 
 // ImportRequest defines model for ImportRequest.
 type ImportRequest struct {
-	Files []struct {
-		Name string `json:"name"`
-		Text string `json:"text"`
-	} `json:"files"`
-	Host string `json:"host"`
+	Files []NamedText `json:"files"`
+	Host  string      `json:"host"`
 
 	// Kind openapi, har, log, csv or lines; guessed when empty
-	Kind    string `json:"kind"`
-	Mapping struct {
-		Host   string `json:"host"`
-		Method string `json:"method"`
-		Path   string `json:"path"`
-		Status string `json:"status"`
-	} `json:"mapping"`
-	Origin    string   `json:"origin"`
-	Templates []string `json:"templates"`
+	Kind      string     `json:"kind"`
+	Mapping   LogMapping `json:"mapping"`
+	Origin    string     `json:"origin"`
+	Templates []string   `json:"templates"`
 
 	// Text The declaration that it is merged into
 	Text string `json:"text"`
 }
 
-// Judgement defines model for Judgement.
-type Judgement struct {
-	Id       string        `json:"id"`
-	Part     JudgementPart `json:"part"`
-	Pointer  *string       `json:"pointer,omitempty"`
-	Severity string        `json:"severity"`
-	Standard string        `json:"standard"`
-	Text     string        `json:"text"`
-	Why      string        `json:"why"`
+// JudgeRequest defines model for JudgeRequest.
+type JudgeRequest struct {
+	// Ask Ask the issuer about an opaque token
+	Ask *bool `json:"ask,omitempty"`
+
+	// Identity Whose it is; with obtain also who logs in
+	Identity string `json:"identity"`
+
+	// Kept The name of a kept token
+	Kept   string `json:"kept"`
+	Obtain bool   `json:"obtain"`
+
+	// Refresh It is a refresh token
+	Refresh bool `json:"refresh"`
+
+	// Scheme Empty is found out
+	Scheme string `json:"scheme"`
+	Target string `json:"target"`
+	Text   string `json:"text"`
 }
 
-// JudgementPart defines model for Judgement.Part.
-type JudgementPart string
+// Judgement defines model for Judgement.
+type Judgement struct {
+	Id       string       `json:"id"`
+	Part     TokenSection `json:"part"`
+	Pointer  *string      `json:"pointer,omitempty"`
+	Severity Severity     `json:"severity"`
+	Standard string       `json:"standard"`
+	Text     string       `json:"text"`
+	Why      string       `json:"why"`
+}
+
+// KeepRequest defines model for KeepRequest.
+type KeepRequest struct {
+	// Base The revision it was made from
+	Base    int    `json:"base"`
+	Message string `json:"message"`
+	Text    string `json:"text"`
+}
+
+// Kind U unprotected, P over-permissive, T unthrottled, L leaking, X undeclared, S lifetime, K weak token, R over-restrictive, W wrong refusal; the last three are no gaps.
+type Kind string
+
+// Leftover Something that a sweep made and could not remove
+type Leftover struct {
+	Route string `json:"route"`
+	What  string `json:"what"`
+	Why   string `json:"why"`
+}
+
+// Lens defines model for Lens.
+type Lens string
+
+// LifetimeTally defines model for LifetimeTally.
+type LifetimeTally struct {
+	Count   int `json:"count"`
+	TooLong int `json:"tooLong"`
+
+	// UpTo Seconds; 0 is longer than the last
+	UpTo float64 `json:"upTo"`
+}
+
+// LogMapping defines model for LogMapping.
+type LogMapping struct {
+	Host   string `json:"host"`
+	Method string `json:"method"`
+	Path   string `json:"path"`
+	Status string `json:"status"`
+}
+
+// Merged defines model for Merged.
+type Merged struct {
+	Count int    `json:"count"`
+	Text  string `json:"text"`
+}
 
 // Message defines model for Message.
 type Message struct {
@@ -741,24 +1249,53 @@ type Message struct {
 	Hint string  `json:"hint"`
 
 	// Key Names the message over changes of the text
-	Key   string `json:"key"`
-	Level string `json:"level"`
-	Line  int    `json:"line"`
-	Owasp string `json:"owasp"`
+	Key   string       `json:"key"`
+	Level MessageLevel `json:"level"`
+	Line  int          `json:"line"`
+	Owasp string       `json:"owasp"`
 
 	// Route Empty when it is about no one route
-	Route    string `json:"route"`
-	Severity string `json:"severity"`
-	Subject  string `json:"subject"`
-	Text     string `json:"text"`
-	Waived   *struct {
-		By     string `json:"by"`
-		Reason string `json:"reason"`
-		Until  string `json:"until"`
-	} `json:"waived,omitempty"`
+	Route    string    `json:"route"`
+	Severity *Severity `json:"severity,omitempty"`
+	Subject  string    `json:"subject"`
+	Text     string    `json:"text"`
+	Waived   *Waiver   `json:"waived,omitempty"`
 
 	// Why What can come of it
 	Why *string `json:"why,omitempty"`
+}
+
+// MessageLevel defines model for Message.Level.
+type MessageLevel string
+
+// MintRequest defines model for MintRequest.
+type MintRequest struct {
+	Identity string `json:"identity"`
+
+	// Key A private JWK, PEM, or a secret for an HMAC algorithm
+	Key string `json:"key"`
+
+	// Minutes How long it lives; 0 is as declared
+	Minutes int    `json:"minutes"`
+	Scheme  string `json:"scheme"`
+	Target  string `json:"target"`
+}
+
+// Minted defines model for Minted.
+type Minted struct {
+	Token string `json:"token"`
+}
+
+// NamedText defines model for NamedText.
+type NamedText struct {
+	Name string `json:"name"`
+	Text string `json:"text"`
+}
+
+// NamedToken defines model for NamedToken.
+type NamedToken struct {
+	Name string `json:"name"`
+	Text string `json:"text"`
 }
 
 // Numbers defines model for Numbers.
@@ -878,7 +1415,7 @@ type PageView struct {
 	Says    string     `json:"says"`
 	Steps   []PageStep `json:"steps"`
 
-	// Want What the declaration lets it do
+	// Want What the declaration lets it do, in words
 	Want string `json:"want"`
 }
 
@@ -888,63 +1425,77 @@ type PagesJudged struct {
 	Problems []string     `json:"problems"`
 }
 
+// Past What a probe was answered in an earlier sweep
+type Past struct {
+	At     time.Time `json:"at"`
+	Probe  string    `json:"probe"`
+	Status int       `json:"status"`
+	Sweep  int       `json:"sweep"`
+}
+
+// Peak defines model for Peak.
+type Peak struct {
+	At      float64 `json:"at"`
+	Ceiling int64   `json:"ceiling"`
+	Limit   int64   `json:"limit"`
+	Most    int64   `json:"most"`
+	Window  float64 `json:"window"`
+}
+
 // Plan defines model for Plan.
 type Plan struct {
-	Base     string     `json:"base"`
-	Inferred int        `json:"inferred"`
-	Kinds    Numbers    `json:"kinds"`
-	Left     []Omission `json:"left"`
-	Made     int        `json:"made"`
-	Pace     string     `json:"pace"`
-	Policy   string     `json:"policy"`
-	Probes   int        `json:"probes"`
+	Base     string       `json:"base"`
+	Inferred int          `json:"inferred"`
+	Kinds    Numbers      `json:"kinds"`
+	Left     []Omission   `json:"left"`
+	Made     int          `json:"made"`
+	Pace     string       `json:"pace"`
+	Policy   UnsafePolicy `json:"policy"`
+	Probes   int          `json:"probes"`
 
 	// Quota The one that holds it up most
 	Quota *string `json:"quota,omitempty"`
 
 	// QuotaSeconds What the declared quotas make it take at least, 0 where they do not count it
-	QuotaSeconds *float32            `json:"quotaSeconds,omitempty"`
+	QuotaSeconds *float64            `json:"quotaSeconds,omitempty"`
 	Requests     int                 `json:"requests"`
-	Seconds      float32             `json:"seconds"`
+	Seconds      float64             `json:"seconds"`
 	Shared       map[string][]string `json:"shared"`
 
 	// Spared Broken credentials that a route with the same guard stands for
-	Spared       int    `json:"spared"`
-	Target       string `json:"target"`
-	Unsafe       int    `json:"unsafe"`
-	UnsafeProbes []struct {
-		Caller   string `json:"caller"`
-		Expected string `json:"expected"`
-		Route    string `json:"route"`
-		What     string `json:"what"`
-	} `json:"unsafeProbes"`
+	Spared       int           `json:"spared"`
+	Target       string        `json:"target"`
+	Unsafe       int           `json:"unsafe"`
+	UnsafeProbes []UnsafeProbe `json:"unsafeProbes"`
 }
 
 // Probe defines model for Probe.
 type Probe struct {
-	Confidence string `json:"confidence"`
-	Control    *struct {
-		Caller   string `json:"caller"`
-		SameBody bool   `json:"sameBody"`
-		Status   int    `json:"status"`
-	} `json:"control,omitempty"`
+	Confidence *Confidence `json:"confidence,omitempty"`
+
+	// Control The request that shows a probe's to be a fair one
+	Control   *Control  `json:"control,omitempty"`
 	Decider   int       `json:"decider"`
 	Exchange  *Exchange `json:"exchange,omitempty"`
 	Expected  string    `json:"expected"`
 	Gaps      []Gap     `json:"gaps"`
 	Id        string    `json:"id"`
 	IsControl bool      `json:"isControl"`
-	Kind      string    `json:"kind"`
-	Label     string    `json:"label"`
-	Ladder    []Rung    `json:"ladder"`
+
+	// Kind U unprotected, P over-permissive, T unthrottled, L leaking, X undeclared, S lifetime, K weak token, R over-restrictive, W wrong refusal; the last three are no gaps.
+	Kind   Kind   `json:"kind"`
+	Label  string `json:"label"`
+	Ladder []Rung `json:"ladder"`
 
 	// Page What a browser makes of the answers that a page was given
 	Page *PageView `json:"page,omitempty"`
 
 	// Quota What a quota drill saw. Durations in seconds.
-	Quota    *QuotaView `json:"quota,omitempty"`
-	ReadBack *string    `json:"readBack,omitempty"`
-	Reason   string     `json:"reason"`
+	Quota *QuotaView `json:"quota,omitempty"`
+
+	// ReadBack unchanged, changed, gone
+	ReadBack *string `json:"readBack,omitempty"`
+	Reason   string  `json:"reason"`
 
 	// Steps Of a session drill
 	Steps  *[]DrillStep `json:"steps,omitempty"`
@@ -956,7 +1507,20 @@ type Problem struct {
 	Detail string `json:"detail"`
 	Status int    `json:"status"`
 	Title  string `json:"title"`
-	Type   string `json:"type"`
+
+	// Type Names what went wrong (RFC 9457 section 3.1.1; docs/api.md has each): unreadable, the request is not as it should be; not-found; invalid, the declaration has errors; input, what was given cannot be used; busy, a sweep is running; unreachable, the target takes no connections; refused, another page may not use this server; method, it is not served here; internal, an error of Mill Gate itself.
+	Type ProblemType `json:"type"`
+}
+
+// ProblemType Names what went wrong (RFC 9457 section 3.1.1; docs/api.md has each): unreadable, the request is not as it should be; not-found; invalid, the declaration has errors; input, what was given cannot be used; busy, a sweep is running; unreachable, the target takes no connections; refused, another page may not use this server; method, it is not served here; internal, an error of Mill Gate itself.
+type ProblemType string
+
+// Proposal What a source suggests beside its routes
+type Proposal struct {
+	Id    string `json:"id"`
+	Note  string `json:"note"`
+	Text  string `json:"text"`
+	Title string `json:"title"`
 }
 
 // Quota defines model for Quota.
@@ -975,7 +1539,7 @@ type Quota struct {
 // QuotaFor defines model for QuotaFor.
 type QuotaFor struct {
 	// Attempts Seconds that each number of attempts takes at least; -1 where it is never
-	Attempts []float32 `json:"attempts"`
+	Attempts []float64 `json:"attempts"`
 
 	// Ceilings Of the spans; -1 where nothing limits it
 	Ceilings []int64 `json:"ceilings"`
@@ -994,7 +1558,7 @@ type QuotaFor struct {
 	Restart int64 `json:"restart"`
 
 	// Wait Seconds that a call waits at most; -1 where it depends on how long calls take
-	Wait float32 `json:"wait"`
+	Wait float64 `json:"wait"`
 
 	// Who A role or an identity; empty for everybody else
 	Who string `json:"who"`
@@ -1011,7 +1575,7 @@ type QuotaMember struct {
 	NeverBinds bool `json:"neverBinds"`
 
 	// Window Seconds, 0 without one
-	Window float32 `json:"window"`
+	Window float64 `json:"window"`
 }
 
 // QuotaSeen defines model for QuotaSeen.
@@ -1019,40 +1583,27 @@ type QuotaSeen struct {
 	// Ceiling Of that window; where more got through than is allowed, of the interval in which it went furthest; -1 where nothing limits it
 	Ceiling int64 `json:"ceiling"`
 
+	// Column An index of the board's kinds
+	Column int `json:"column"`
+
 	// Declared Calls of its first amount
 	Declared int64 `json:"declared"`
 
-	// Kind The column
-	Kind int `json:"kind"`
+	// Found U unprotected, P over-permissive, T unthrottled, L leaking, X undeclared, S lifetime, K weak token, R over-restrictive, W wrong refusal; the last three are no gaps.
+	Found Kind `json:"found"`
 
 	// Most Seen in one window; -1 when nothing was
-	Most    int64  `json:"most"`
-	Name    string `json:"name"`
-	Verdict string `json:"verdict"`
+	Most int64  `json:"most"`
+	Name string `json:"name"`
 
 	// Window Seconds, 0 without one
-	Window float32 `json:"window"`
+	Window float64 `json:"window"`
 }
 
 // QuotaView What a quota drill saw. Durations in seconds.
 type QuotaView struct {
-	Around []struct {
-		Passed bool   `json:"passed"`
-		Status int    `json:"status"`
-		Way    string `json:"way"`
-	} `json:"around"`
-	Calls []struct {
-		At float32 `json:"at"`
-
-		// Batch Of calls that were sent at the same time; 0 is alone
-		Batch int `json:"batch"`
-
-		// Begun Admitted in the window that ends with it
-		Begun  int     `json:"begun"`
-		Ok     bool    `json:"ok"`
-		Took   float32 `json:"took"`
-		Waited bool    `json:"waited"`
-	} `json:"calls"`
+	Around      []WayAround  `json:"around"`
+	Calls       []DrillCall  `json:"calls"`
 	Ceiling     int64        `json:"ceiling"`
 	Conclusions []Conclusion `json:"conclusions"`
 
@@ -1080,25 +1631,22 @@ type QuotaView struct {
 	Restarts bool `json:"restarts"`
 
 	// Said Retry-After; -1 without
-	Said    float32 `json:"said"`
-	Seconds float32 `json:"seconds"`
+	Said    float64 `json:"said"`
+	Seconds float64 `json:"seconds"`
 
 	// Status Of a refusal; 0 when nothing was refused
 	Status      int      `json:"status"`
-	Window      float32  `json:"window"`
-	WindowFound *float32 `json:"windowFound,omitempty"`
+	Window      float64  `json:"window"`
+	WindowFound *float64 `json:"windowFound,omitempty"`
 }
 
 // Quotas defines model for Quotas.
 type Quotas struct {
-	Attempts []struct {
-		N   int64  `json:"n"`
-		Why string `json:"why"`
-	} `json:"attempts"`
-	Quotas []Quota `json:"quotas"`
+	Attempts []Attempts `json:"attempts"`
+	Quotas   []Quota    `json:"quotas"`
 
 	// Spans Seconds
-	Spans []float32 `json:"spans"`
+	Spans []float64 `json:"spans"`
 
 	// Without Routes that no quota counts
 	Without []string `json:"without"`
@@ -1116,6 +1664,16 @@ type Reached struct {
 	Why      string `json:"why"`
 }
 
+// RestartRequest defines model for RestartRequest.
+type RestartRequest struct {
+	Quota  string             `json:"quota"`
+	Step   RestartRequestStep `json:"step"`
+	Target string             `json:"target"`
+}
+
+// RestartRequestStep defines model for RestartRequest.Step.
+type RestartRequestStep string
+
 // Restarted defines model for Restarted.
 type Restarted struct {
 	// Calls Until one was refused
@@ -1127,7 +1685,7 @@ type Restarted struct {
 	Late bool `json:"late"`
 
 	// Left Seconds until it has room by itself
-	Left float32 `json:"left"`
+	Left float64 `json:"left"`
 }
 
 // Revision defines model for Revision.
@@ -1137,131 +1695,151 @@ type Revision struct {
 	Message string    `json:"message"`
 }
 
-// Row defines model for Row.
+// RevisionPage defines model for RevisionPage.
+type RevisionPage struct {
+	Items []Revision `json:"items"`
+
+	// Next Asks for the page that follows; absent after the last
+	Next *Cursor `json:"next,omitempty"`
+}
+
+// RouteChoice defines model for RouteChoice.
+type RouteChoice struct {
+	Effect      *RouteEffect `json:"effect,omitempty"`
+	Group       string       `json:"group"`
+	Key         string       `json:"key"`
+	Sample      bool         `json:"sample"`
+	Sensitivity *Sensitivity `json:"sensitivity,omitempty"`
+}
+
+// RouteEdit defines model for RouteEdit.
+type RouteEdit struct {
+	Field string `json:"field"`
+	Route string `json:"route"`
+	Text  string `json:"text"`
+	Value string `json:"value"`
+}
+
+// RouteEffect defines model for RouteEffect.
+type RouteEffect string
+
+// Row A route. Its cells are indexes into the board's cells: access has one for each of its columns, tokens one for each of its ways, origins one for each of its pages; counted are indexes of its quotas.
 type Row struct {
-	// Counted The quotas that count it, as indexes of the board's
-	Counted  []int  `json:"counted"`
-	Declared bool   `json:"declared"`
-	Effect   string `json:"effect"`
+	Access  []int `json:"access"`
+	Counted []int `json:"counted"`
 
-	// Expect One letter for each column: r refuse, f forbid, h hide, a admit, d depends on the record, c for nobody
-	Expect string `json:"expect"`
-	File   string `json:"file"`
-	Group  string `json:"group"`
-	Host   string `json:"host"`
-
-	// Inferred One where another of the class was sent
-	Inferred string `json:"inferred"`
-	Key      string `json:"key"`
-	Line     int    `json:"line"`
-	Method   string `json:"method"`
-
-	// PageDoes One letter for each page: what a browser lets it do, . where that is not known
-	PageDoes string `json:"pageDoes"`
-
-	// PageSeen One letter for each page, as verdict
-	PageSeen string `json:"pageSeen"`
-
-	// Pages One letter for each page, as declared: n nothing, s send, r read, u read as the user, - where there is no such page
-	Pages       string `json:"pages"`
-	Path        string `json:"path"`
-	Prefix      string `json:"prefix"`
-	Sensitivity string `json:"sensitivity"`
-	Summary     string `json:"summary"`
+	// Declared The inventory has it
+	Declared    bool         `json:"declared"`
+	Effect      *RouteEffect `json:"effect,omitempty"`
+	File        string       `json:"file"`
+	Group       string       `json:"group"`
+	Host        string       `json:"host"`
+	Key         string       `json:"key"`
+	Line        int          `json:"line"`
+	Method      string       `json:"method"`
+	Origins     []int        `json:"origins"`
+	Path        string       `json:"path"`
+	Prefix      string       `json:"prefix"`
+	Sensitivity Sensitivity  `json:"sensitivity"`
+	Summary     string       `json:"summary"`
 
 	// TokenCaller Whose sound credential the ways are made of
 	TokenCaller string `json:"tokenCaller"`
+	Tokens      []int  `json:"tokens"`
 
-	// TokenSeen One letter for each way, as verdict
-	TokenSeen string `json:"tokenSeen"`
-
-	// Tokens One letter for each way: the expectation, - where the way means nothing here
-	Tokens string `json:"tokens"`
-
-	// Verdict One letter for each column: a kind of gap, = agrees, ? unproven, . not probed
-	Verdict string `json:"verdict"`
-
-	// Worst The worst kind of gap on the route
-	Worst string `json:"worst"`
+	// Worst U unprotected, P over-permissive, T unthrottled, L leaking, X undeclared, S lifetime, K weak token, R over-restrictive, W wrong refusal; the last three are no gaps.
+	Worst *Kind `json:"worst,omitempty"`
 }
 
 // Rung defines model for Rung.
 type Rung struct {
 	Name   string `json:"name"`
 	Number int    `json:"number"`
+
+	// Result holds, fails, or not asked
 	Result string `json:"result"`
 	Text   string `json:"text"`
 }
 
+// SampleEdit defines model for SampleEdit.
+type SampleEdit struct {
+	// Body JSON
+	Body  string `json:"body"`
+	Route string `json:"route"`
+}
+
 // Scope What several routes have in common
 type Scope struct {
-	Name string `json:"name"`
-
-	// Of scheme, quota, guard, pages or service
-	Of string `json:"of"`
+	Name string  `json:"name"`
+	Of   ScopeOf `json:"of"`
 }
+
+// ScopeOf defines model for Scope.Of.
+type ScopeOf string
 
 // SeenToken defines model for SeenToken.
 type SeenToken struct {
-	Beyond      int     `json:"beyond"`
-	Fingerprint string  `json:"fingerprint"`
-	Issuer      string  `json:"issuer"`
-	Line        int     `json:"line"`
-	Opens       int     `json:"opens"`
-	Scheme      string  `json:"scheme"`
-	Severity    *string `json:"severity,omitempty"`
-	Subject     string  `json:"subject"`
-	Text        *string `json:"text,omitempty"`
-	Unsafe      int     `json:"unsafe"`
-	Wrong       int     `json:"wrong"`
+	Beyond      int       `json:"beyond"`
+	Fingerprint string    `json:"fingerprint"`
+	Issuer      string    `json:"issuer"`
+	Line        int       `json:"line"`
+	Opens       int       `json:"opens"`
+	Scheme      string    `json:"scheme"`
+	Severity    *Severity `json:"severity,omitempty"`
+	Subject     string    `json:"subject"`
+	Text        *string   `json:"text,omitempty"`
+	Unsafe      int       `json:"unsafe"`
+	Wrong       int       `json:"wrong"`
 }
+
+// Sensitivity defines model for Sensitivity.
+type Sensitivity string
 
 // Session Durations in seconds; 0 where the declaration says nothing
 type Session struct {
-	Access        float32 `json:"access"`
-	After         float32 `json:"after"`
+	Access        float64 `json:"access"`
+	After         float64 `json:"after"`
 	AfterSaid     bool    `json:"afterSaid"`
 	Bounded       bool    `json:"bounded"`
 	Drills        []Drill `json:"drills"`
-	Entry         float32 `json:"entry"`
+	Entry         float64 `json:"entry"`
 	File          string  `json:"file"`
-	Idle          float32 `json:"idle"`
+	Idle          float64 `json:"idle"`
 	Kind          string  `json:"kind"`
 	Line          int     `json:"line"`
-	Longest       float32 `json:"longest"`
+	Longest       float64 `json:"longest"`
 	NeedsList     bool    `json:"needsList"`
 	Noticed       bool    `json:"noticed"`
 	Renewed       bool    `json:"renewed"`
 	Scheme        string  `json:"scheme"`
 	Size          int     `json:"size"`
 	SizeSwept     int     `json:"sizeSwept"`
-	Skew          float32 `json:"skew"`
-	StolenAccess  float32 `json:"stolenAccess"`
+	Skew          float64 `json:"skew"`
+	StolenAccess  float64 `json:"stolenAccess"`
 	StolenBounded bool    `json:"stolenBounded"`
-	StolenRefresh float32 `json:"stolenRefresh"`
-	SweepEvery    float32 `json:"sweepEvery"`
+	StolenRefresh float64 `json:"stolenRefresh"`
+	SweepEvery    float64 `json:"sweepEvery"`
 }
+
+// Severity defines model for Severity.
+type Severity string
 
 // Sheet defines model for Sheet.
 type Sheet struct {
-	Effect     string    `json:"effect"`
-	File       string    `json:"file"`
-	From       string    `json:"from"`
-	Group      string    `json:"group"`
-	Key        string    `json:"key"`
-	Line       int       `json:"line"`
-	Messages   []Message `json:"messages"`
-	Neighbours []string  `json:"neighbours"`
-	Parameters []string  `json:"parameters"`
-	Parts      []struct {
-		Lines []SheetLine `json:"lines"`
-		None  string      `json:"none"`
-		Title string      `json:"title"`
-	} `json:"parts"`
-	Reach       []Reached `json:"reach"`
-	Sample      string    `json:"sample"`
-	Sensitivity string    `json:"sensitivity"`
-	Summary     string    `json:"summary"`
+	Effect      RouteEffect `json:"effect"`
+	File        string      `json:"file"`
+	From        string      `json:"from"`
+	Group       string      `json:"group"`
+	Key         string      `json:"key"`
+	Line        int         `json:"line"`
+	Messages    []Message   `json:"messages"`
+	Neighbours  []string    `json:"neighbours"`
+	Parameters  []string    `json:"parameters"`
+	Parts       []SheetPart `json:"parts"`
+	Reach       []Reached   `json:"reach"`
+	Sample      string      `json:"sample"`
+	Sensitivity Sensitivity `json:"sensitivity"`
+	Summary     string      `json:"summary"`
 }
 
 // SheetLine defines model for SheetLine.
@@ -1272,54 +1850,66 @@ type SheetLine struct {
 	Text   string `json:"text"`
 }
 
+// SheetPart defines model for SheetPart.
+type SheetPart struct {
+	Lines []SheetLine `json:"lines"`
+	None  string      `json:"none"`
+	Title string      `json:"title"`
+}
+
+// SheetRequest defines model for SheetRequest.
+type SheetRequest struct {
+	Route string `json:"route"`
+
+	// Text The kept text when it is empty
+	Text string `json:"text"`
+}
+
 // Simulated defines model for Simulated.
 type Simulated struct {
-	Admitted int64 `json:"admitted"`
-	Bins     []struct {
-		Admitted int64 `json:"admitted"`
-		Began    int64 `json:"began"`
-		Came     int64 `json:"came"`
-
-		// Ceiling Of the time from the beginning to its end; -1 where nothing limits it
-		Ceiling int64   `json:"ceiling"`
-		From    float32 `json:"from"`
-		Queued  int64   `json:"queued"`
-		Refused int64   `json:"refused"`
-	} `json:"bins"`
-	Came int64 `json:"came"`
+	Admitted int64          `json:"admitted"`
+	Bins     []SimulatedBin `json:"bins"`
+	Came     int64          `json:"came"`
 
 	// Cut There were more calls than are simulated
 	Cut         bool    `json:"cut"`
-	From        float32 `json:"from"`
-	LongestWait float32 `json:"longestWait"`
-	Peaks       []struct {
-		At      float32 `json:"at"`
-		Ceiling int64   `json:"ceiling"`
-		Limit   int64   `json:"limit"`
-		Most    int64   `json:"most"`
-		Window  float32 `json:"window"`
-	} `json:"peaks"`
+	From        float64 `json:"from"`
+	LongestWait float64 `json:"longestWait"`
+	Peaks       []Peak  `json:"peaks"`
+	Queued      int64   `json:"queued"`
+	Refused     int64   `json:"refused"`
+	Width       float64 `json:"width"`
+}
+
+// SimulatedBin defines model for SimulatedBin.
+type SimulatedBin struct {
+	Admitted int64 `json:"admitted"`
+	Began    int64 `json:"began"`
+	Came     int64 `json:"came"`
+
+	// Ceiling Of the time from the beginning to its end; -1 where nothing limits it
+	Ceiling int64   `json:"ceiling"`
+	From    float64 `json:"from"`
 	Queued  int64   `json:"queued"`
 	Refused int64   `json:"refused"`
-	Width   float32 `json:"width"`
 }
 
 // Simulation Durations in seconds
 type Simulation struct {
 	Count   *int64            `json:"count,omitempty"`
-	Every   *float32          `json:"every,omitempty"`
-	For     *float32          `json:"for,omitempty"`
-	Hold    *float32          `json:"hold,omitempty"`
+	Every   *float64          `json:"every,omitempty"`
+	For     *float64          `json:"for,omitempty"`
+	Hold    *float64          `json:"hold,omitempty"`
 	Nodes   *int64            `json:"nodes,omitempty"`
 	Pattern SimulationPattern `json:"pattern"`
 	Quota   string            `json:"quota"`
 
 	// Recorded An instant on each line
 	Recorded *string  `json:"recorded,omitempty"`
-	Restart  *float32 `json:"restart,omitempty"`
+	Restart  *float64 `json:"restart,omitempty"`
 
 	// Sync Between two tellings of each other; negative is never, 0 is one shared count
-	Sync *float32 `json:"sync,omitempty"`
+	Sync *float64 `json:"sync,omitempty"`
 	Who  *string  `json:"who,omitempty"`
 }
 
@@ -1345,50 +1935,60 @@ type Sweep struct {
 	Id      int        `json:"id"`
 
 	// Left Seconds
-	Left float32 `json:"left"`
+	Left float64 `json:"left"`
 	Note string  `json:"note"`
 
 	// Pace Probes per second
-	Pace    float32 `json:"pace"`
+	Pace    float64 `json:"pace"`
 	Partial bool    `json:"partial"`
 	Planned int     `json:"planned"`
 
 	// Pruned Its exchanges were taken away
-	Pruned    *bool     `json:"pruned,omitempty"`
-	Revision  int       `json:"revision"`
-	StartedAt time.Time `json:"startedAt"`
-	State     string    `json:"state"`
-	Target    string    `json:"target"`
+	Pruned    *bool      `json:"pruned,omitempty"`
+	Revision  int        `json:"revision"`
+	StartedAt time.Time  `json:"startedAt"`
+	State     SweepState `json:"state"`
+	Target    string     `json:"target"`
+}
+
+// SweepPage defines model for SweepPage.
+type SweepPage struct {
+	Items []Sweep `json:"items"`
+
+	// Next Asks for the page that follows; absent after the last
+	Next *Cursor `json:"next,omitempty"`
 }
 
 // SweepResult defines model for SweepResult.
 type SweepResult struct {
 	Findings []Finding  `json:"findings"`
 	Left     []Omission `json:"left"`
-	Made     []struct {
-		Route string `json:"route"`
-		What  string `json:"what"`
-		Why   string `json:"why"`
-	} `json:"made"`
-	Sweep Sweep `json:"sweep"`
+	Made     []Leftover `json:"made"`
+	Sweep    Sweep      `json:"sweep"`
 
 	// Unsent Probes that could not be sent as they were meant
-	Unsent []struct {
-		Probes int    `json:"probes"`
-		Why    string `json:"why"`
-	} `json:"unsent"`
+	Unsent []Unsent `json:"unsent"`
+}
+
+// SweepState defines model for SweepState.
+type SweepState string
+
+// Tally defines model for Tally.
+type Tally struct {
+	Count int    `json:"count"`
+	Name  string `json:"name"`
 }
 
 // Target defines model for Target.
 type Target struct {
-	AskFor []string `json:"askFor"`
-	Base   string   `json:"base"`
-	Direct string   `json:"direct"`
-	Hosts  Strings  `json:"hosts"`
-	Name   string   `json:"name"`
-	Pace   string   `json:"pace"`
-	Unsafe string   `json:"unsafe"`
-	Values Strings  `json:"values"`
+	AskFor []string     `json:"askFor"`
+	Base   string       `json:"base"`
+	Direct string       `json:"direct"`
+	Hosts  Strings      `json:"hosts"`
+	Name   string       `json:"name"`
+	Pace   string       `json:"pace"`
+	Unsafe UnsafePolicy `json:"unsafe"`
+	Values Strings      `json:"values"`
 }
 
 // TargetName defines model for TargetName.
@@ -1396,14 +1996,34 @@ type TargetName struct {
 	Target string `json:"target"`
 }
 
+// Text defines model for Text.
+type Text struct {
+	Text string `json:"text"`
+}
+
 // Tick defines model for Tick.
 type Tick struct {
+	// At Its turn among the verdicts of its target, from 0; -1 while a sweep runs
+	At     int    `json:"at"`
 	Caller string `json:"caller"`
-	Kind   string `json:"kind"`
+
+	// Kind U unprotected, P over-permissive, T unthrottled, L leaking, X undeclared, S lifetime, K weak token, R over-restrictive, W wrong refusal; the last three are no gaps.
+	Kind   Kind   `json:"kind"`
 	Probe  string `json:"probe"`
 	Reason string `json:"reason"`
 	Route  string `json:"route"`
 	Who    string `json:"who"`
+}
+
+// TickPage defines model for TickPage.
+type TickPage struct {
+	Items []Tick `json:"items"`
+
+	// Next Asks for the page that follows; absent after the last
+	Next *Cursor `json:"next,omitempty"`
+
+	// Total Verdicts there are, whether asked for or not
+	Total int `json:"total"`
 }
 
 // Timing defines model for Timing.
@@ -1411,12 +2031,19 @@ type Timing struct {
 	Differs bool `json:"differs"`
 
 	// Known Median in milliseconds
-	Known       float32 `json:"known"`
+	Known       float64 `json:"known"`
 	N           int     `json:"n"`
-	Probability float32 `json:"probability"`
+	Probability float64 `json:"probability"`
 
 	// Unknown Median in milliseconds
-	Unknown float32 `json:"unknown"`
+	Unknown float64 `json:"unknown"`
+}
+
+// TimingRequest defines model for TimingRequest.
+type TimingRequest struct {
+	Identity string `json:"identity"`
+	Scheme   string `json:"scheme"`
+	Target   string `json:"target"`
 }
 
 // TokenPart defines model for TokenPart.
@@ -1427,16 +2054,19 @@ type TokenPart struct {
 	Value string     `json:"value"`
 }
 
+// TokenSection defines model for TokenSection.
+type TokenSection string
+
 // TokenTally defines model for TokenTally.
 type TokenTally struct {
-	Count    int         `json:"count"`
-	Examples []SeenToken `json:"examples"`
-	Id       string      `json:"id"`
-	Part     string      `json:"part"`
-	Severity string      `json:"severity"`
-	Standard string      `json:"standard"`
-	Text     string      `json:"text"`
-	Why      string      `json:"why"`
+	Count    int          `json:"count"`
+	Examples []SeenToken  `json:"examples"`
+	Id       string       `json:"id"`
+	Part     TokenSection `json:"part"`
+	Severity Severity     `json:"severity"`
+	Standard string       `json:"standard"`
+	Text     string       `json:"text"`
+	Why      string       `json:"why"`
 }
 
 // TokenView defines model for TokenView.
@@ -1488,8 +2118,54 @@ type Unfair struct {
 	Waiting   int    `json:"waiting"`
 }
 
+// UnsafePolicy defines model for UnsafePolicy.
+type UnsafePolicy string
+
+// UnsafeProbe defines model for UnsafeProbe.
+type UnsafeProbe struct {
+	Caller   string `json:"caller"`
+	Expected string `json:"expected"`
+	Route    string `json:"route"`
+	What     string `json:"what"`
+}
+
+// Unsent defines model for Unsent.
+type Unsent struct {
+	Probes int    `json:"probes"`
+	Why    string `json:"why"`
+}
+
+// WaiveRequest defines model for WaiveRequest.
+type WaiveRequest struct {
+	By     string `json:"by"`
+	Key    string `json:"key"`
+	Reason string `json:"reason"`
+	Text   string `json:"text"`
+	Until  string `json:"until"`
+}
+
+// Waiver defines model for Waiver.
+type Waiver struct {
+	By     string             `json:"by"`
+	Reason string             `json:"reason"`
+	Until  openapi_types.Date `json:"until"`
+}
+
+// WayAround defines model for WayAround.
+type WayAround struct {
+	Passed bool   `json:"passed"`
+	Status int    `json:"status"`
+	Way    string `json:"way"`
+}
+
+// After defines model for After.
+type After = string
+
 // ID defines model for ID.
 type ID = int
+
+// Limit defines model for Limit.
+type Limit = int
 
 // OnTarget defines model for OnTarget.
 type OnTarget = string
@@ -1498,6 +2174,9 @@ type OnTarget = string
 type GetBoardParams struct {
 	// Target A target's name; the first one when left out
 	Target *OnTarget `form:"target,omitempty" json:"target,omitempty"`
+
+	// Since The version that the caller has: only rows that changed since are sent
+	Since *string `form:"since,omitempty" json:"since,omitempty"`
 }
 
 // GetCrossingParams defines parameters for GetCrossing.
@@ -1517,43 +2196,16 @@ type GetCurlParams struct {
 	Probe  string    `form:"probe" json:"probe"`
 }
 
-// KeepDeclarationJSONBody defines parameters for KeepDeclaration.
-type KeepDeclarationJSONBody struct {
-	// Base The revision it was made from
-	Base    int    `json:"base"`
-	Message string `json:"message"`
-	Text    string `json:"text"`
-}
-
-// CheckDeclarationJSONBody defines parameters for CheckDeclaration.
-type CheckDeclarationJSONBody struct {
-	Text string `json:"text"`
-}
-
-// FixMessageJSONBody defines parameters for FixMessage.
-type FixMessageJSONBody struct {
-	Key  string `json:"key"`
-	Text string `json:"text"`
-}
-
-// OutlineJSONBody defines parameters for Outline.
-type OutlineJSONBody struct {
-	Text string `json:"text"`
-}
-
-// WaiveMessageJSONBody defines parameters for WaiveMessage.
-type WaiveMessageJSONBody struct {
-	By     string `json:"by"`
-	Key    string `json:"key"`
-	Reason string `json:"reason"`
-	Text   string `json:"text"`
-	Until  string `json:"until"`
-}
-
 // GetFindingsParams defines parameters for GetFindings.
 type GetFindingsParams struct {
 	// Target A target's name; the first one when left out
 	Target *OnTarget `form:"target,omitempty" json:"target,omitempty"`
+
+	// After The `next` of the page before
+	After *After `form:"after,omitempty" json:"after,omitempty"`
+
+	// Limit Of a page; 200 when left out
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // GetPlanParams defines parameters for GetPlan.
@@ -1562,29 +2214,19 @@ type GetPlanParams struct {
 	Target *OnTarget `form:"target,omitempty" json:"target,omitempty"`
 }
 
-// ProbeAgainJSONBody defines parameters for ProbeAgain.
-type ProbeAgainJSONBody struct {
-	Crossings []struct {
-		Caller string `json:"caller"`
-		Route  string `json:"route"`
-	} `json:"crossings"`
-	Target string `json:"target"`
-}
-
-// CheckRestartJSONBody defines parameters for CheckRestart.
-type CheckRestartJSONBody struct {
-	Quota  string                   `json:"quota"`
-	Step   CheckRestartJSONBodyStep `json:"step"`
-	Target string                   `json:"target"`
-}
-
-// CheckRestartJSONBodyStep defines parameters for CheckRestart.
-type CheckRestartJSONBodyStep string
-
 // GetReachParams defines parameters for GetReach.
 type GetReachParams struct {
 	Route    *string `form:"route,omitempty" json:"route,omitempty"`
 	Identity *string `form:"identity,omitempty" json:"identity,omitempty"`
+}
+
+// ListRevisionsParams defines parameters for ListRevisions.
+type ListRevisionsParams struct {
+	// After The `next` of the page before
+	After *After `form:"after,omitempty" json:"after,omitempty"`
+
+	// Limit Of a page; 200 when left out
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // CompareRevisionsParams defines parameters for CompareRevisions.
@@ -1593,47 +2235,40 @@ type CompareRevisionsParams struct {
 	To   int `form:"to" json:"to"`
 }
 
-// EditRouteJSONBody defines parameters for EditRoute.
-type EditRouteJSONBody struct {
-	Field string `json:"field"`
-	Route string `json:"route"`
-	Text  string `json:"text"`
-	Value string `json:"value"`
-}
-
-// GetSheetJSONBody defines parameters for GetSheet.
-type GetSheetJSONBody struct {
-	Route string `json:"route"`
-
-	// Text The kept text when it is empty
-	Text string `json:"text"`
-}
-
-// PutSampleJSONBody defines parameters for PutSample.
-type PutSampleJSONBody struct {
-	// Body JSON
-	Body  string `json:"body"`
-	Route string `json:"route"`
+// GetKeptSheetParams defines parameters for GetKeptSheet.
+type GetKeptSheetParams struct {
+	Route string `form:"route" json:"route"`
 }
 
 // GetSessionsParams defines parameters for GetSessions.
 type GetSessionsParams struct {
 	// Logouts In an hour
-	Logouts float32 `form:"logouts" json:"logouts"`
+	Logouts float64 `form:"logouts" json:"logouts"`
 	Target  *string `form:"target,omitempty" json:"target,omitempty"`
 }
 
-// CompareLoginsJSONBody defines parameters for CompareLogins.
-type CompareLoginsJSONBody struct {
-	Identity string `json:"identity"`
-	Scheme   string `json:"scheme"`
-	Target   string `json:"target"`
+// ListSweepsParams defines parameters for ListSweeps.
+type ListSweepsParams struct {
+	// After The `next` of the page before
+	After *After `form:"after,omitempty" json:"after,omitempty"`
+
+	// Limit Of a page; 200 when left out
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // GetTicksParams defines parameters for GetTicks.
 type GetTicksParams struct {
 	// Target A target's name; the first one when left out
 	Target *OnTarget `form:"target,omitempty" json:"target,omitempty"`
+
+	// After The `next` of the page before
+	After *After `form:"after,omitempty" json:"after,omitempty"`
+
+	// Limit Of a page; 200 when left out
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// Gaps Gaps alone
+	Gaps *bool `form:"gaps,omitempty" json:"gaps,omitempty"`
 }
 
 // AuditTokensParams defines parameters for AuditTokens.
@@ -1645,57 +2280,9 @@ type AuditTokensParams struct {
 	Id string `form:"id" json:"id"`
 }
 
-// GuessSecretJSONBody defines parameters for GuessSecret.
-type GuessSecretJSONBody struct {
-	Text string `json:"text"`
-
-	// Words One on a line
-	Words string `json:"words"`
-}
-
-// JudgeTokenJSONBody defines parameters for JudgeToken.
-type JudgeTokenJSONBody struct {
-	// Ask Ask the issuer about an opaque token
-	Ask *bool `json:"ask,omitempty"`
-
-	// Identity Whose it is; with obtain also who logs in
-	Identity string `json:"identity"`
-
-	// Kept The name of a kept token
-	Kept   string `json:"kept"`
-	Obtain bool   `json:"obtain"`
-
-	// Refresh It is a refresh token
-	Refresh bool `json:"refresh"`
-
-	// Scheme Empty is found out
-	Scheme string `json:"scheme"`
-	Target string `json:"target"`
-	Text   string `json:"text"`
-}
-
 // ForgetTokenParams defines parameters for ForgetToken.
 type ForgetTokenParams struct {
 	Name string `form:"name" json:"name"`
-}
-
-// KeepTokenJSONBody defines parameters for KeepToken.
-type KeepTokenJSONBody struct {
-	Name string `json:"name"`
-	Text string `json:"text"`
-}
-
-// MintTokenJSONBody defines parameters for MintToken.
-type MintTokenJSONBody struct {
-	Identity string `json:"identity"`
-
-	// Key A private JWK, PEM, or a secret for an HMAC algorithm
-	Key string `json:"key"`
-
-	// Minutes How long it lives; 0 is as declared
-	Minutes int    `json:"minutes"`
-	Scheme  string `json:"scheme"`
-	Target  string `json:"target"`
 }
 
 // GetWorklistParams defines parameters for GetWorklist.
@@ -1708,10 +2295,10 @@ type GetWorklistParams struct {
 type EditBoardJSONRequestBody = BoardEdit
 
 // KeepDeclarationJSONRequestBody defines body for KeepDeclaration for application/json ContentType.
-type KeepDeclarationJSONRequestBody KeepDeclarationJSONBody
+type KeepDeclarationJSONRequestBody = KeepRequest
 
 // CheckDeclarationJSONRequestBody defines body for CheckDeclaration for application/json ContentType.
-type CheckDeclarationJSONRequestBody CheckDeclarationJSONBody
+type CheckDeclarationJSONRequestBody = Text
 
 // CompleteJSONRequestBody defines body for Complete for application/json ContentType.
 type CompleteJSONRequestBody = Spot
@@ -1720,13 +2307,13 @@ type CompleteJSONRequestBody = Spot
 type ExplainJSONRequestBody = Spot
 
 // FixMessageJSONRequestBody defines body for FixMessage for application/json ContentType.
-type FixMessageJSONRequestBody FixMessageJSONBody
+type FixMessageJSONRequestBody = FixRequest
 
 // OutlineJSONRequestBody defines body for Outline for application/json ContentType.
-type OutlineJSONRequestBody OutlineJSONBody
+type OutlineJSONRequestBody = Text
 
 // WaiveMessageJSONRequestBody defines body for WaiveMessage for application/json ContentType.
-type WaiveMessageJSONRequestBody WaiveMessageJSONBody
+type WaiveMessageJSONRequestBody = WaiveRequest
 
 // ImportRoutesJSONRequestBody defines body for ImportRoutes for application/json ContentType.
 type ImportRoutesJSONRequestBody = ImportChoice
@@ -1738,25 +2325,25 @@ type PreviewImportJSONRequestBody = ImportRequest
 type JudgePagesJSONRequestBody = PageQuestion
 
 // ProbeAgainJSONRequestBody defines body for ProbeAgain for application/json ContentType.
-type ProbeAgainJSONRequestBody ProbeAgainJSONBody
+type ProbeAgainJSONRequestBody = AgainRequest
 
 // CheckRestartJSONRequestBody defines body for CheckRestart for application/json ContentType.
-type CheckRestartJSONRequestBody CheckRestartJSONBody
+type CheckRestartJSONRequestBody = RestartRequest
 
 // SimulateQuotaJSONRequestBody defines body for SimulateQuota for application/json ContentType.
 type SimulateQuotaJSONRequestBody = Simulation
 
 // EditRouteJSONRequestBody defines body for EditRoute for application/json ContentType.
-type EditRouteJSONRequestBody EditRouteJSONBody
+type EditRouteJSONRequestBody = RouteEdit
 
 // GetSheetJSONRequestBody defines body for GetSheet for application/json ContentType.
-type GetSheetJSONRequestBody GetSheetJSONBody
+type GetSheetJSONRequestBody = SheetRequest
 
 // PutSampleJSONRequestBody defines body for PutSample for application/json ContentType.
-type PutSampleJSONRequestBody PutSampleJSONBody
+type PutSampleJSONRequestBody = SampleEdit
 
 // CompareLoginsJSONRequestBody defines body for CompareLogins for application/json ContentType.
-type CompareLoginsJSONRequestBody CompareLoginsJSONBody
+type CompareLoginsJSONRequestBody = TimingRequest
 
 // StartSweepJSONRequestBody defines body for StartSweep for application/json ContentType.
 type StartSweepJSONRequestBody = TargetName
@@ -1768,20 +2355,20 @@ type PutTargetJSONRequestBody = Target
 type TestTargetJSONRequestBody = TargetName
 
 // GuessSecretJSONRequestBody defines body for GuessSecret for application/json ContentType.
-type GuessSecretJSONRequestBody GuessSecretJSONBody
+type GuessSecretJSONRequestBody = GuessRequest
 
 // JudgeTokenJSONRequestBody defines body for JudgeToken for application/json ContentType.
-type JudgeTokenJSONRequestBody JudgeTokenJSONBody
+type JudgeTokenJSONRequestBody = JudgeRequest
 
 // KeepTokenJSONRequestBody defines body for KeepToken for application/json ContentType.
-type KeepTokenJSONRequestBody KeepTokenJSONBody
+type KeepTokenJSONRequestBody = NamedToken
 
 // MintTokenJSONRequestBody defines body for MintToken for application/json ContentType.
-type MintTokenJSONRequestBody MintTokenJSONBody
+type MintTokenJSONRequestBody = MintRequest
 
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
-	// GetBoard The Access lens for a target
+	// GetBoard The board for a target, or what changed of it
 	// (GET /api/board)
 	GetBoard(w http.ResponseWriter, r *http.Request, params GetBoardParams)
 	// EditBoard An edit of the board in a text, not kept yet
@@ -1852,7 +2439,7 @@ type ServerInterface interface {
 	GetReach(w http.ResponseWriter, r *http.Request, params GetReachParams)
 	// ListRevisions Kept revisions, newest first
 	// (GET /api/revisions)
-	ListRevisions(w http.ResponseWriter, r *http.Request)
+	ListRevisions(w http.ResponseWriter, r *http.Request, params ListRevisionsParams)
 	// CompareRevisions What lies between two revisions, in the text and on the board
 	// (GET /api/revisions/compare)
 	CompareRevisions(w http.ResponseWriter, r *http.Request, params CompareRevisionsParams)
@@ -1862,6 +2449,9 @@ type ServerInterface interface {
 	// EditRoute Set what is said of a route in a text, not kept yet
 	// (POST /api/routes/edit)
 	EditRoute(w http.ResponseWriter, r *http.Request)
+	// GetKeptSheet Everything that the kept text says of a route
+	// (GET /api/routes/sheet)
+	GetKeptSheet(w http.ResponseWriter, r *http.Request, params GetKeptSheetParams)
 	// GetSheet Everything that a text says of a route
 	// (POST /api/routes/sheet)
 	GetSheet(w http.ResponseWriter, r *http.Request)
@@ -1876,7 +2466,7 @@ type ServerInterface interface {
 	CompareLogins(w http.ResponseWriter, r *http.Request)
 	// ListSweeps Sweeps, newest first
 	// (GET /api/sweeps)
-	ListSweeps(w http.ResponseWriter, r *http.Request)
+	ListSweeps(w http.ResponseWriter, r *http.Request, params ListSweepsParams)
 	// StartSweep Start a sweep
 	// (POST /api/sweeps)
 	StartSweep(w http.ResponseWriter, r *http.Request)
@@ -1931,7 +2521,7 @@ type ServerInterface interface {
 
 type Unimplemented struct{}
 
-// GetBoard The Access lens for a target
+// GetBoard The board for a target, or what changed of it
 // (GET /api/board)
 func (_ Unimplemented) GetBoard(w http.ResponseWriter, r *http.Request, params GetBoardParams) {
 	w.WriteHeader(http.StatusNotImplemented)
@@ -2071,7 +2661,7 @@ func (_ Unimplemented) GetReach(w http.ResponseWriter, r *http.Request, params G
 
 // ListRevisions Kept revisions, newest first
 // (GET /api/revisions)
-func (_ Unimplemented) ListRevisions(w http.ResponseWriter, r *http.Request) {
+func (_ Unimplemented) ListRevisions(w http.ResponseWriter, r *http.Request, params ListRevisionsParams) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -2090,6 +2680,12 @@ func (_ Unimplemented) GetRevision(w http.ResponseWriter, r *http.Request, id ID
 // EditRoute Set what is said of a route in a text, not kept yet
 // (POST /api/routes/edit)
 func (_ Unimplemented) EditRoute(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// GetKeptSheet Everything that the kept text says of a route
+// (GET /api/routes/sheet)
+func (_ Unimplemented) GetKeptSheet(w http.ResponseWriter, r *http.Request, params GetKeptSheetParams) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -2119,7 +2715,7 @@ func (_ Unimplemented) CompareLogins(w http.ResponseWriter, r *http.Request) {
 
 // ListSweeps Sweeps, newest first
 // (GET /api/sweeps)
-func (_ Unimplemented) ListSweeps(w http.ResponseWriter, r *http.Request) {
+func (_ Unimplemented) ListSweeps(w http.ResponseWriter, r *http.Request, params ListSweepsParams) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -2246,6 +2842,19 @@ func (siw *ServerInterfaceWrapper) GetBoard(w http.ResponseWriter, r *http.Reque
 			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "target"})
 		} else {
 			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "target", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "since" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "since", r.URL.Query(), &params.Since, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "since"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "since", Err: err})
 		}
 		return
 	}
@@ -2528,6 +3137,32 @@ func (siw *ServerInterfaceWrapper) GetFindings(w http.ResponseWriter, r *http.Re
 		return
 	}
 
+	// ------------- Optional query parameter "after" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", r.URL.Query(), &params.After, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "after"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "after", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", r.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "limit"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "limit", Err: err})
+		}
+		return
+	}
+
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.GetFindings(w, r, params)
 	}))
@@ -2719,8 +3354,40 @@ func (siw *ServerInterfaceWrapper) GetReach(w http.ResponseWriter, r *http.Reque
 // ListRevisions operation middleware
 func (siw *ServerInterfaceWrapper) ListRevisions(w http.ResponseWriter, r *http.Request) {
 
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListRevisionsParams
+
+	// ------------- Optional query parameter "after" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", r.URL.Query(), &params.After, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "after"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "after", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", r.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "limit"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "limit", Err: err})
+		}
+		return
+	}
+
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		siw.Handler.ListRevisions(w, r)
+		siw.Handler.ListRevisions(w, r, params)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -2816,6 +3483,39 @@ func (siw *ServerInterfaceWrapper) EditRoute(w http.ResponseWriter, r *http.Requ
 	handler.ServeHTTP(w, r)
 }
 
+// GetKeptSheet operation middleware
+func (siw *ServerInterfaceWrapper) GetKeptSheet(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetKeptSheetParams
+
+	// ------------- Required query parameter "route" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "route", r.URL.Query(), &params.Route, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "route"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "route", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.GetKeptSheet(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // GetSheet operation middleware
 func (siw *ServerInterfaceWrapper) GetSheet(w http.ResponseWriter, r *http.Request) {
 
@@ -2855,7 +3555,7 @@ func (siw *ServerInterfaceWrapper) GetSessions(w http.ResponseWriter, r *http.Re
 
 	// ------------- Required query parameter "logouts" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, true, "logouts", r.URL.Query(), &params.Logouts, runtime.BindQueryParameterOptions{Type: "number", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "logouts", r.URL.Query(), &params.Logouts, runtime.BindQueryParameterOptions{Type: "number", Format: "double"})
 	if err != nil {
 		var requiredError *runtime.RequiredParameterError
 		if errors.As(err, &requiredError) {
@@ -2907,8 +3607,40 @@ func (siw *ServerInterfaceWrapper) CompareLogins(w http.ResponseWriter, r *http.
 // ListSweeps operation middleware
 func (siw *ServerInterfaceWrapper) ListSweeps(w http.ResponseWriter, r *http.Request) {
 
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListSweepsParams
+
+	// ------------- Optional query parameter "after" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", r.URL.Query(), &params.After, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "after"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "after", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", r.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "limit"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "limit", Err: err})
+		}
+		return
+	}
+
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		siw.Handler.ListSweeps(w, r)
+		siw.Handler.ListSweeps(w, r, params)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -3070,6 +3802,45 @@ func (siw *ServerInterfaceWrapper) GetTicks(w http.ResponseWriter, r *http.Reque
 			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "target"})
 		} else {
 			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "target", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "after" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", r.URL.Query(), &params.After, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "after"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "after", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", r.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "limit"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "limit", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "gaps" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "gaps", r.URL.Query(), &params.Gaps, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "gaps"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "gaps", Err: err})
 		}
 		return
 	}
@@ -3423,6 +4194,9 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 		r.Post(options.BaseURL+"/api/routes/edit", wrapper.EditRoute)
 	})
 	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/routes/sheet", wrapper.GetKeptSheet)
+	})
+	r.Group(func(r chi.Router) {
 		r.Post(options.BaseURL+"/api/routes/sheet", wrapper.GetSheet)
 	})
 	r.Group(func(r chi.Router) {
@@ -3655,9 +4429,7 @@ type GetCurlResponseObject interface {
 	VisitGetCurlResponse(w http.ResponseWriter) error
 }
 
-type GetCurl200JSONResponse struct {
-	Text string `json:"text"`
-}
+type GetCurl200JSONResponse Text
 
 func (response GetCurl200JSONResponse) VisitGetCurlResponse(w http.ResponseWriter) error {
 
@@ -4039,7 +4811,7 @@ type GetFindingsResponseObject interface {
 	VisitGetFindingsResponse(w http.ResponseWriter) error
 }
 
-type GetFindings200JSONResponse []Finding
+type GetFindings200JSONResponse FindingPage
 
 func (response GetFindings200JSONResponse) VisitGetFindingsResponse(w http.ResponseWriter) error {
 
@@ -4078,10 +4850,7 @@ type ImportRoutesResponseObject interface {
 	VisitImportRoutesResponse(w http.ResponseWriter) error
 }
 
-type ImportRoutes200JSONResponse struct {
-	Count int    `json:"count"`
-	Text  string `json:"text"`
-}
+type ImportRoutes200JSONResponse Merged
 
 func (response ImportRoutes200JSONResponse) VisitImportRoutesResponse(w http.ResponseWriter) error {
 
@@ -4237,16 +5006,26 @@ type ProbeAgainResponseObject interface {
 	VisitProbeAgainResponse(w http.ResponseWriter) error
 }
 
-type ProbeAgain200JSONResponse Sweep
+type ProbeAgain201ResponseHeaders struct {
+	Location *string
+}
 
-func (response ProbeAgain200JSONResponse) VisitProbeAgainResponse(w http.ResponseWriter) error {
+type ProbeAgain201JSONResponse struct {
+	Body    Sweep
+	Headers ProbeAgain201ResponseHeaders
+}
+
+func (response ProbeAgain201JSONResponse) VisitProbeAgainResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
 		return err
 	}
 	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
+	if response.Headers.Location != nil {
+		w.Header().Set("Location", fmt.Sprint(*response.Headers.Location))
+	}
+	w.WriteHeader(201)
 	_, err := buf.WriteTo(w)
 	return err
 }
@@ -4424,13 +5203,14 @@ func (response GetReachdefaultApplicationProblemPlusJSONResponse) VisitGetReachR
 }
 
 type ListRevisionsRequestObject struct {
+	Params ListRevisionsParams
 }
 
 type ListRevisionsResponseObject interface {
 	VisitListRevisionsResponse(w http.ResponseWriter) error
 }
 
-type ListRevisions200JSONResponse []Revision
+type ListRevisions200JSONResponse RevisionPage
 
 func (response ListRevisions200JSONResponse) VisitListRevisionsResponse(w http.ResponseWriter) error {
 
@@ -4508,9 +5288,7 @@ type GetRevisionResponseObject interface {
 	VisitGetRevisionResponse(w http.ResponseWriter) error
 }
 
-type GetRevision200JSONResponse struct {
-	Text string `json:"text"`
-}
+type GetRevision200JSONResponse Text
 
 func (response GetRevision200JSONResponse) VisitGetRevisionResponse(w http.ResponseWriter) error {
 
@@ -4569,6 +5347,45 @@ type EditRoutedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response EditRoutedefaultApplicationProblemPlusJSONResponse) VisitEditRouteResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetKeptSheetRequestObject struct {
+	Params GetKeptSheetParams
+}
+
+type GetKeptSheetResponseObject interface {
+	VisitGetKeptSheetResponse(w http.ResponseWriter) error
+}
+
+type GetKeptSheet200JSONResponse Sheet
+
+func (response GetKeptSheet200JSONResponse) VisitGetKeptSheetResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetKeptSheetdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetKeptSheetdefaultApplicationProblemPlusJSONResponse) VisitGetKeptSheetResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -4737,13 +5554,14 @@ func (response CompareLoginsdefaultApplicationProblemPlusJSONResponse) VisitComp
 }
 
 type ListSweepsRequestObject struct {
+	Params ListSweepsParams
 }
 
 type ListSweepsResponseObject interface {
 	VisitListSweepsResponse(w http.ResponseWriter) error
 }
 
-type ListSweeps200JSONResponse []Sweep
+type ListSweeps200JSONResponse SweepPage
 
 func (response ListSweeps200JSONResponse) VisitListSweepsResponse(w http.ResponseWriter) error {
 
@@ -4782,16 +5600,26 @@ type StartSweepResponseObject interface {
 	VisitStartSweepResponse(w http.ResponseWriter) error
 }
 
-type StartSweep200JSONResponse Sweep
+type StartSweep201ResponseHeaders struct {
+	Location *string
+}
 
-func (response StartSweep200JSONResponse) VisitStartSweepResponse(w http.ResponseWriter) error {
+type StartSweep201JSONResponse struct {
+	Body    Sweep
+	Headers StartSweep201ResponseHeaders
+}
+
+func (response StartSweep201JSONResponse) VisitStartSweepResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
 		return err
 	}
 	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
+	if response.Headers.Location != nil {
+		w.Header().Set("Location", fmt.Sprint(*response.Headers.Location))
+	}
+	w.WriteHeader(201)
 	_, err := buf.WriteTo(w)
 	return err
 }
@@ -5048,7 +5876,7 @@ type GetTicksResponseObject interface {
 	VisitGetTicksResponse(w http.ResponseWriter) error
 }
 
-type GetTicks200JSONResponse []Tick
+type GetTicks200JSONResponse TickPage
 
 func (response GetTicks200JSONResponse) VisitGetTicksResponse(w http.ResponseWriter) error {
 
@@ -5127,11 +5955,7 @@ type GuessSecretResponseObject interface {
 	VisitGuessSecretResponse(w http.ResponseWriter) error
 }
 
-type GuessSecret200JSONResponse struct {
-	Found bool   `json:"found"`
-	Tried int    `json:"tried"`
-	Word  string `json:"word"`
-}
+type GuessSecret200JSONResponse Guess
 
 func (response GuessSecret200JSONResponse) VisitGuessSecretResponse(w http.ResponseWriter) error {
 
@@ -5313,9 +6137,7 @@ type MintTokenResponseObject interface {
 	VisitMintTokenResponse(w http.ResponseWriter) error
 }
 
-type MintToken200JSONResponse struct {
-	Token string `json:"token"`
-}
+type MintToken200JSONResponse Minted
 
 func (response MintToken200JSONResponse) VisitMintTokenResponse(w http.ResponseWriter) error {
 
@@ -5387,7 +6209,7 @@ func (response GetWorklistdefaultApplicationProblemPlusJSONResponse) VisitGetWor
 
 // StrictServerInterface represents all server handlers.
 type StrictServerInterface interface {
-	// GetBoard The Access lens for a target
+	// GetBoard The board for a target, or what changed of it
 	// (GET /api/board)
 	GetBoard(ctx context.Context, request GetBoardRequestObject) (GetBoardResponseObject, error)
 	// EditBoard An edit of the board in a text, not kept yet
@@ -5468,6 +6290,9 @@ type StrictServerInterface interface {
 	// EditRoute Set what is said of a route in a text, not kept yet
 	// (POST /api/routes/edit)
 	EditRoute(ctx context.Context, request EditRouteRequestObject) (EditRouteResponseObject, error)
+	// GetKeptSheet Everything that the kept text says of a route
+	// (GET /api/routes/sheet)
+	GetKeptSheet(ctx context.Context, request GetKeptSheetRequestObject) (GetKeptSheetResponseObject, error)
 	// GetSheet Everything that a text says of a route
 	// (POST /api/routes/sheet)
 	GetSheet(ctx context.Context, request GetSheetRequestObject) (GetSheetResponseObject, error)
@@ -6235,8 +7060,10 @@ func (sh *strictHandler) GetReach(w http.ResponseWriter, r *http.Request, params
 }
 
 // ListRevisions operation middleware
-func (sh *strictHandler) ListRevisions(w http.ResponseWriter, r *http.Request) {
+func (sh *strictHandler) ListRevisions(w http.ResponseWriter, r *http.Request, params ListRevisionsParams) {
 	var request ListRevisionsRequestObject
+
+	request.Params = params
 
 	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
 		return sh.ssi.ListRevisions(ctx, request.(ListRevisionsRequestObject))
@@ -6334,6 +7161,32 @@ func (sh *strictHandler) EditRoute(w http.ResponseWriter, r *http.Request) {
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(EditRouteResponseObject); ok {
 		if err := validResponse.VisitEditRouteResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetKeptSheet operation middleware
+func (sh *strictHandler) GetKeptSheet(w http.ResponseWriter, r *http.Request, params GetKeptSheetParams) {
+	var request GetKeptSheetRequestObject
+
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.GetKeptSheet(ctx, request.(GetKeptSheetRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetKeptSheet")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(GetKeptSheetResponseObject); ok {
+		if err := validResponse.VisitGetKeptSheetResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {
@@ -6461,8 +7314,10 @@ func (sh *strictHandler) CompareLogins(w http.ResponseWriter, r *http.Request) {
 }
 
 // ListSweeps operation middleware
-func (sh *strictHandler) ListSweeps(w http.ResponseWriter, r *http.Request) {
+func (sh *strictHandler) ListSweeps(w http.ResponseWriter, r *http.Request, params ListSweepsParams) {
 	var request ListSweepsRequestObject
+
+	request.Params = params
 
 	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
 		return sh.ssi.ListSweeps(ctx, request.(ListSweepsRequestObject))

@@ -2,10 +2,10 @@
 import { NConfigProvider, NMessageProvider } from 'naive-ui'
 import { onBeforeUnmount } from 'vue'
 import Shell from './Shell.vue'
-import { start } from './state/workspace'
+import { follow } from './stores/live'
 import { naiveTheme, overrides } from './theme/theme'
 
-onBeforeUnmount(start())
+onBeforeUnmount(follow())
 </script>
 
 <template>

@@ -1,16 +1,21 @@
 <script setup lang="ts">
 import { Crosshair, FileText, Gauge, Grid3x3, KeyRound, Moon, Sun, TriangleAlert, Waypoints } from '@lucide/vue'
 import { NButton } from 'naive-ui'
-import { computed, ref, watch } from 'vue'
+import { computed, defineAsyncComponent, ref, watch } from 'vue'
 import { RouterLink, RouterView, useRoute, useRouter } from 'vue-router'
-import KeysHelp from './keys/KeysHelp.vue'
 import { useKeys } from './keys/keys'
 import { ago, exact, useNow } from './parts/time'
-import { load } from './state/pending'
-import { board, connected, version } from './state/workspace'
-import PendingStrip from './sweep/PendingStrip.vue'
 import SweepStrip from './sweep/SweepStrip.vue'
 import { theme, toggleTheme } from './theme/theme'
+import { usePending } from './stores/pending'
+import { useWorkspace } from './stores/workspace'
+import { storeToRefs } from 'pinia'
+
+const KeysHelp = defineAsyncComponent(() => import('./keys/KeysHelp.vue'))
+const PendingStrip = defineAsyncComponent(() => import('./sweep/PendingStrip.vue'))
+
+const { load } = usePending()
+const { board, connected, version } = storeToRefs(useWorkspace())
 
 const router = useRouter()
 const here = useRoute()

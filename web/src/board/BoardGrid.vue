@@ -1,9 +1,12 @@
 <script setup lang="ts">
+import { useEventListener } from '@vueuse/core'
 import { useVirtualizer } from '@tanstack/vue-virtual'
-import { computed, nextTick, onBeforeUnmount, onMounted, ref, watch } from 'vue'
-import { isGap } from '../theme/kinds'
+import { computed, ref, watch } from 'vue'
+import type { Head, Lens, ShownRow } from '../lenses'
+import GridHead from './GridHead.vue'
 import GridRow from './GridRow.vue'
-import type { Head, Lens, ShownRow } from './lens'
+import { useCursor } from './useCursor'
+import { useSizes } from './useSizes'
 
 const props = defineProps<{
   rows: ShownRow[]
@@ -25,6 +28,7 @@ const emit = defineEmits<{
   up: []
 }>()
 
+// Rows stand below the name of what their paths have in common.
 type Item = { group: string } | { row: ShownRow; index: number }
 const items = computed<Item[]>(() => {
   const out: Item[] = []
@@ -47,26 +51,7 @@ const itemOfRow = computed(() => {
 })
 
 const scroller = ref<HTMLElement | null>(null)
-const width = ref(800)
-const chosenWidth = ref(Number(localStorage.getItem('millgate.route') ?? 0))
-const observer = new ResizeObserver((e) => (width.value = e[0]?.contentRect.width ?? 800))
-onMounted(() => scroller.value && observer.observe(scroller.value))
-onBeforeUnmount(() => observer.disconnect())
-
-// Until somebody widens it, the column for paths gives way to the callers.
-const routeWidth = computed(
-  () => chosenWidth.value || Math.max(150, Math.min(300, Math.round(width.value * 0.24 - 26))),
-)
-const fixed = computed(() => 12 + 58 + routeWidth.value + 90)
-const cell = computed(() =>
-  Math.max(30, Math.min(72, Math.floor((width.value - fixed.value - 8) / Math.max(1, props.heads.length)))),
-)
-const narrow = computed(() => cell.value < 46)
-// Turned heads are as high as the longest name needs, within reason.
-const headHeight = computed(() =>
-  narrow.value ? Math.min(138, Math.max(92, 18 + 6.6 * Math.max(0, ...props.heads.map((h) => h.label.length)))) : 45,
-)
-
+const { routeWidth, fixed, cell, narrow, headHeight, drawn, shorten, drag } = useSizes(scroller, () => props.heads)
 const virtual = useVirtualizer(
   computed(() => ({
     count: items.value.length,
@@ -82,122 +67,46 @@ const virtual = useVirtualizer(
     },
   })),
 )
-
-// With many callers only the columns in view are drawn, in steps of eight.
-const left = ref(0)
-const drawn = computed(() => {
-  const first = Math.floor(left.value / cell.value)
-  const many = Math.ceil((width.value - fixed.value) / cell.value)
-  return {
-    from: Math.max(0, Math.floor(first / 8) * 8),
-    to: Math.min(props.heads.length, Math.ceil((first + many + 1) / 8) * 8),
-  }
+const { at, current, move, gap, find, towards } = useCursor({
+  rows: () => props.rows,
+  heads: () => props.heads,
+  lens: () => props.lens,
+  scroller,
+  fixed,
+  cell,
+  show: (row) => virtual.value.scrollToIndex(itemOfRow.value[row] ?? 0),
 })
-
-// The column for paths can be widened; a path loses its middle, never its end.
-const chars = computed(() => Math.max(8, Math.floor((routeWidth.value - 8) / 7.6)))
-function shorten(row: ShownRow): string {
-  let p = (row.host ? `${row.host}:` : '') + row.path
-  if (p.startsWith(row.prefix)) p = p.slice(row.prefix.length) || '/'
-  if (p.length <= chars.value) return p
-  const tail = Math.ceil((chars.value - 1) * 0.62)
-  return `${p.slice(0, chars.value - 1 - tail)}…${p.slice(-tail)}`
-}
-function drag(e: PointerEvent) {
-  const from = e.clientX
-  const was = routeWidth.value
-  const move = (m: PointerEvent) => (chosenWidth.value = Math.max(120, Math.min(640, was + m.clientX - from)))
-  const done = () => {
-    removeEventListener('pointermove', move)
-    localStorage.setItem('millgate.route', String(routeWidth.value))
-  }
-  addEventListener('pointermove', move)
-  addEventListener('pointerup', done, { once: true })
-}
-
-const at = ref({ r: 0, c: 0 })
-const focused = ref(false)
-watch(
-  () => [props.rows.length, props.heads.length],
-  () =>
-    (at.value = {
-      r: Math.max(0, Math.min(at.value.r, props.rows.length - 1)),
-      c: Math.max(0, Math.min(at.value.c, props.heads.length - 1)),
-    }),
-)
-const current = computed(() => ({ row: props.rows[at.value.r] ?? null, head: props.heads[at.value.c] ?? null }))
 watch(current, (c) => emit('focus', c.row, c.head), { immediate: true })
+const focused = ref(false)
+const hovered = ref<{ r: number; c: number } | null>(null)
+const lit = computed(() => (focused.value || hovered.value ? (hovered.value ?? at.value).c : -1))
 
-function move(r: number, c: number) {
-  if (!props.rows.length) return
-  at.value = { r: Math.max(0, Math.min(props.rows.length - 1, r)), c: Math.max(0, Math.min(props.heads.length - 1, c)) }
-  virtual.value.scrollToIndex(itemOfRow.value[at.value.r] ?? 0)
-  void nextTick(sideways)
+/** The crossing in focus. */
+function here() {
+  const { row, head } = current.value
+  return row && head ? { route: row.key, caller: head.key } : null
 }
-function sideways() {
-  const s = scroller.value
-  if (!s) return
-  const x = fixed.value + at.value.c * cell.value
-  if (x - s.scrollLeft < fixed.value) s.scrollLeft = x - fixed.value
-  else if (x + cell.value - s.scrollLeft > s.clientWidth) s.scrollLeft = x + cell.value - s.clientWidth
-}
-function gap(step: 1 | -1) {
-  const total = props.rows.length * props.heads.length
-  let k = at.value.r * props.heads.length + at.value.c
-  // Coming from elsewhere, the cell one stands on counts too.
-  if (document.activeElement !== scroller.value) k -= step
-  for (let i = 0; i < total; i++) {
-    k = (k + step + total) % total
-    const r = Math.floor(k / props.heads.length)
-    const c = k % props.heads.length
-    const row = props.rows[r]
-    const head = props.heads[c]
-    if (row && head && isGap(props.lens.cell(row, head).verdict)) {
-      move(r, c)
-      return
-    }
-  }
-}
-function find(route: string, caller: string) {
-  const r = props.rows.findIndex((x) => x.key === route)
-  const c = props.heads.findIndex((h) => h.key === caller || h.columns.length > 1)
-  if (r < 0) return
-  move(r, c >= 0 ? c : 0)
-  // Once more when the sizes are known.
-  setTimeout(() => virtual.value.scrollToIndex(itemOfRow.value[at.value.r] ?? 0), 80)
-}
-defineExpose({ move, gap, find, focus: () => scroller.value?.focus(), at })
+defineExpose({ move, gap, find, here, focus: () => scroller.value?.focus() })
 
 function onKey(e: KeyboardEvent) {
-  const { r, c } = at.value
-  const page = Math.max(1, Math.floor((scroller.value?.clientHeight ?? 400) / 25) - 3)
-  const to: Record<string, [number, number]> = {
-    ArrowUp: [r - 1, c],
-    ArrowDown: [r + 1, c],
-    ArrowLeft: [r, c - 1],
-    ArrowRight: [r, c + 1],
-    PageUp: [r - page, c],
-    PageDown: [r + page, c],
-    Home: e.ctrlKey ? [0, 0] : [r, 0],
-    End: e.ctrlKey ? [props.rows.length - 1, props.heads.length - 1] : [r, props.heads.length - 1],
-  }
-  const t = to[e.key]
-  if (t) {
+  const to = towards(e)
+  const { row, head } = current.value
+  if (to) {
     e.preventDefault()
-    if (e.key === 'ArrowUp' && r === 0) emit('up')
-    move(...t)
+    if (e.key === 'ArrowUp' && at.value.r === 0) emit('up')
+    move(...to)
     if (props.editing && e.shiftKey && e.key.startsWith('Arrow')) span(at.value.r, at.value.c)
     else anchor.value = { ...at.value }
-  } else if (props.editing && (e.key === 'Enter' || e.key === ' ') && current.value.row && current.value.head) {
+  } else if (props.editing && (e.key === 'Enter' || e.key === ' ') && row && head) {
     e.preventDefault()
     anchor.value = { ...at.value }
-    emit('pick', [current.value.row], [current.value.head], 'toggle')
-  } else if (e.key === 'Enter' && current.value.row && current.value.head) {
+    emit('pick', [row], [head], 'toggle')
+  } else if (e.key === 'Enter' && row && head) {
     e.preventDefault()
-    emit('open', current.value.row, current.value.head, e.shiftKey)
-  } else if (e.key === 'i' && current.value.row) {
+    emit('open', row, head, e.shiftKey)
+  } else if (e.key === 'i' && row) {
     e.preventDefault()
-    emit('sheet', current.value.row)
+    emit('sheet', row)
   }
 }
 // A range goes from where it was begun to here.
@@ -208,11 +117,11 @@ function span(r: number, c: number) {
   emit('pick', props.rows.slice(r0, r1 + 1), props.heads.slice(c0, c1 + 1), 'add')
 }
 let dragging = false
+useEventListener('pointerup', () => (dragging = false))
 function down(r: number, c: number) {
   if (!props.editing) return
   dragging = true
   anchor.value = { r, c }
-  addEventListener('pointerup', () => (dragging = false), { once: true })
 }
 function rowHead(r: number, e: MouseEvent) {
   const row = props.rows[r]
@@ -230,19 +139,13 @@ function colHead(h: Head) {
   else if (h.folded) emit('unfold', h)
 }
 function groupHead(prefix: string) {
-  if (props.editing)
-    emit(
-      'pick',
-      props.rows.filter((r) => r.prefix === prefix),
-      props.heads,
-      'toggle',
-    )
+  const rows = props.rows.filter((r) => r.prefix === prefix)
+  if (props.editing) emit('pick', rows, props.heads, 'toggle')
 }
 function click(r: number, c: number, e: MouseEvent) {
   const moved = props.editing && (anchor.value.r !== r || anchor.value.c !== c)
   at.value = { r, c }
-  const row = props.rows[r]
-  const head = props.heads[c]
+  const { row, head } = current.value
   if (!row || !head) return
   if (!props.editing) emit('open', row, head, e.shiftKey)
   else if (e.shiftKey) span(r, c)
@@ -255,17 +158,14 @@ function over(r: number, c: number) {
   if (row && head) emit('focus', row, head)
   if (dragging && (r !== anchor.value.r || c !== anchor.value.c)) span(r, c)
 }
-const hovered = ref<{ r: number; c: number } | null>(null)
 function out() {
   hovered.value = null
   emit('focus', current.value.row, current.value.head)
 }
-
 function columnOf(e: PointerEvent): number {
-  const cell = (e.target as HTMLElement).closest<HTMLElement>('[data-c]')
-  return cell ? Number(cell.dataset.c) : 0
+  const hit = (e.target as HTMLElement).closest<HTMLElement>('[data-c]')
+  return hit ? Number(hit.dataset.c) : 0
 }
-const id = (r: number, c: number) => `cell-${r}-${c}`
 </script>
 
 <template>
@@ -278,54 +178,28 @@ const id = (r: number, c: number) => `cell-${r}-${c}`
     :aria-colcount="heads.length + 1"
     :aria-multiselectable="editing"
     :class="{ editing }"
-    :aria-activedescendant="rows.length ? id(at.r, at.c) : undefined"
+    :aria-activedescendant="rows.length ? `cell-${at.r}-${at.c}` : undefined"
     aria-label="Routes by callers"
     @keydown="onKey"
     @focus="focused = true"
     @blur="focused = false"
     @mouseleave="out"
-    @scroll.passive="left = scroller?.scrollLeft ?? 0"
   >
     <div
       class="inner"
       :style="{ '--cell': `${cell}px`, '--route': `${routeWidth}px`, minWidth: `${fixed + heads.length * cell}px` }"
     >
-      <div class="head" :class="{ narrow }" :style="{ height: `${headHeight}px` }" role="row" aria-rowindex="1">
-        <div class="left" role="columnheader">
-          <div class="title">
-            <b>Route</b
-            ><small>{{
-              rows.length === count ? `${count} routes by prefix` : `${rows.length} of ${count} routes`
-            }}</small>
-          </div>
-          <span class="grip" aria-hidden="true" title="Drag to widen" @pointerdown.prevent="drag"></span>
-        </div>
-        <div
-          v-for="(h, c) in heads"
-          :key="h.key + h.folded"
-          class="col"
-          :class="{ lit: (hovered ?? at).c === c && (focused || hovered) }"
-          role="columnheader"
-          :aria-colindex="c + 2"
-        >
-          <button
-            v-if="h.folded || editing"
-            class="bare"
-            :title="
-              editing
-                ? `Select every crossing of ${h.label}`
-                : `${h.columns.length} identities that the declaration cannot tell apart; click to open`
-            "
-            tabindex="-1"
-            @click="colHead(h)"
-          >
-            <b>{{ h.label }}</b><small>{{ h.sub }}</small>
-          </button>
-          <div v-else :title="h.title ?? `${h.label}, ${h.sub}`">
-            <b>{{ h.label }}</b><small>{{ h.sub }}</small>
-          </div>
-        </div>
-      </div>
+      <GridHead
+        :heads="heads"
+        :rows="rows.length"
+        :count="count"
+        :narrow="narrow"
+        :height="headHeight"
+        :editing="editing"
+        :lit="lit"
+        @drag="drag"
+        @head="colHead"
+      />
       <div role="rowgroup" :style="{ height: `${virtual.getTotalSize()}px`, position: 'relative' }">
         <template v-for="v in virtual.getVirtualItems()" :key="String(v.key)">
           <div
@@ -380,90 +254,6 @@ const id = (r: number, c: number) => `cell-${r}-${c}`
 }
 .scroller:focus-visible {
   outline: none;
-}
-.head {
-  position: sticky;
-  top: 0;
-  z-index: 3;
-  display: flex;
-  height: 45px;
-  background: var(--sheet);
-  border-bottom: 1px solid var(--line);
-}
-.left {
-  position: sticky;
-  left: 0;
-  z-index: 2;
-  flex: none;
-  display: flex;
-  align-items: center;
-  width: calc(12px + 58px + var(--route) + 90px);
-  padding-left: 12px;
-  background: var(--sheet);
-}
-.head .left {
-  align-items: end;
-  padding-bottom: 6px;
-  z-index: 4;
-}
-.title b,
-.col b {
-  display: block;
-  font-weight: 600;
-  line-height: 15px;
-  font-size: 13px;
-}
-small {
-  display: block;
-  font-size: 11px;
-  line-height: 12px;
-  color: var(--faint);
-}
-.grip {
-  position: absolute;
-  left: calc(68px + var(--route));
-  top: 6px;
-  bottom: 6px;
-  width: 7px;
-  cursor: col-resize;
-  border-left: 1px solid var(--line);
-}
-.col {
-  flex: none;
-  width: var(--cell);
-  display: flex;
-  align-items: end;
-  justify-content: center;
-  text-align: center;
-  padding-bottom: 6px;
-  overflow: hidden;
-}
-.col b {
-  font-size: min(13px, calc(var(--cell) * 0.215));
-}
-.narrow .col b {
-  font-size: 13px;
-}
-.col b,
-.col small {
-  overflow: hidden;
-  text-overflow: ellipsis;
-}
-.col > * {
-  max-width: 100%;
-  overflow: hidden;
-  text-overflow: ellipsis;
-  white-space: nowrap;
-  text-align: center;
-}
-.col.lit {
-  background: var(--mill-soft);
-}
-.narrow .col > * {
-  writing-mode: vertical-rl;
-  transform: rotate(180deg);
-  text-align: left;
-  max-height: 100%;
 }
 .group {
   position: absolute;

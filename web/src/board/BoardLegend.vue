@@ -27,6 +27,7 @@ const parts: { title: string; marks: { look: string; letter?: string; says: stri
       { look: 'gate open', says: 'without a mark: not probed yet' },
       { look: 'kind k-U', letter: 'U', says: 'a gap' },
       { look: 'kind k-U inferred', letter: 'U', says: 'a gap of one of the same class' },
+      { look: 'gate shut corner k-L', says: 'a low remark, in the colour of its kind' },
     ],
   },
 ]
@@ -49,9 +50,9 @@ const parts: { title: string; marks: { look: string; letter?: string; says: stri
       <section>
         <h2>Gaps, the worst first</h2>
         <dl>
-          <template v-for="k in kinds" :key="k.letter">
+          <template v-for="k in kinds" :key="k.kind">
             <dt>
-              <span class="kind" :class="`k-${k.letter}`">{{ k.letter }}</span>
+              <span class="kind" :class="`k-${k.kind}`">{{ k.kind }}</span>
             </dt>
             <dd :title="k.means">{{ k.name }}</dd>
           </template>

@@ -1,14 +1,19 @@
 <script setup lang="ts">
 import { NButton, useMessage } from 'naive-ui'
 import { computed, ref } from 'vue'
-import { api, ask, message, type Board } from '../api/client'
+import { api, ask, message } from '../api/client'
 import { useKeys } from '../keys/keys'
-import { put, text } from '../state/pending'
+import type { Shown } from '../stores/workspace'
 import RuleDialog from './RuleDialog.vue'
+import { usePending } from '../stores/pending'
+import { storeToRefs } from 'pinia'
+
+const { text } = storeToRefs(usePending())
+const { put } = usePending()
 
 // What is done to the crossings that are selected. The edits are made by the
 // server, in the text; here they are only asked for.
-const props = defineProps<{ board: Board; picked: Map<string, Set<string>> }>()
+const props = defineProps<{ board: Shown; picked: Map<string, Set<string>> }>()
 const emit = defineEmits<{ clear: []; done: [] }>()
 const toast = useMessage()
 const busy = ref(false)

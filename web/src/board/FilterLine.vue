@@ -1,9 +1,9 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
-import type { Board } from '../api/client'
+import type { Shown } from '../stores/workspace'
 import { completions } from './filter'
 
-const props = defineProps<{ modelValue: string; board: Board; wrong: string[] }>()
+const props = defineProps<{ modelValue: string; board: Shown; wrong: string[] }>()
 const emit = defineEmits<{ 'update:modelValue': [text: string]; leave: [] }>()
 const input = ref<HTMLInputElement | null>(null)
 const open = ref(false)

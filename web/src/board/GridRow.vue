@@ -1,7 +1,8 @@
 <script setup lang="ts">
 import { computed } from 'vue'
-import { isGap, kindName } from '../theme/kinds'
-import { worse, type Cell, type Head, type Lens, type ShownRow } from './lens'
+import type { Kind } from '../api/client'
+import { isGap, kindName, worst } from '../theme/kinds'
+import type { Cell, Head, Lens, ShownRow } from '../lenses'
 
 // A row changes only when something in it does, so that scrolling draws the
 // rows that come and nothing else.
@@ -31,12 +32,12 @@ const cells = computed(() => props.heads.slice(props.from, props.to).map((h) => 
 
 // The worst gap of this lens, and what is worse in another.
 const here = computed(() => {
-  const w = worse(props.heads.map((h) => props.lens.cell(props.row, h).verdict))
-  return isGap(w) ? w : ''
+  const w = worst(props.heads.map((h) => props.lens.cell(props.row, h).found))
+  return isGap(w) ? w : undefined
 })
 const beyond = computed(() => {
   const all = props.row.worst
-  return all && worse([all, here.value || '=']) !== here.value ? all : ''
+  return all && worst([all, here.value ?? 'agrees']) !== here.value ? all : undefined
 })
 const said = computed(() =>
   [
@@ -47,25 +48,31 @@ const said = computed(() =>
     .join('; '),
 )
 
-const dots: Record<string, string> = { low: '·', medium: '··', high: '···' }
-const gates: Record<string, string> = { a: 'open', d: 'some', s: 'oneway', u: 'user' }
-const words: Record<string, string> = { '=': 'agrees', '?': 'unproven', '.': 'not probed yet' }
+const dots = { low: '·', medium: '··', high: '···' } as const
+const words: Partial<Record<Kind, string>> = { agrees: 'agrees', unproven: 'unproven', unprobed: 'not probed yet' }
 
 function chosen(h: Head): boolean {
   return !!props.picked && h.columns.length > 0 && props.picked.has(h.key)
 }
 function say(h: Head, c: Cell): string {
-  return `${h.label}, ${props.row.key}: expected ${props.lens.expectation(c.expect)}; ${words[c.verdict] ?? kindName(c.verdict)}${c.inferred ? ', inferred' : ''}${c.pending ? ', changed by a pending edit' : ''}`
+  const low = c.severity === 'low' ? ', a low remark' : ''
+  return `${h.label}, ${props.row.key}: expected ${c.expected}; ${words[c.found] ?? kindName(c.found) + low}${c.inferred ? ', inferred' : ''}${c.pending ? ', changed by a pending edit' : ''}`
+}
+/** A gap fills its cell; a low remark is a mark in its corner. */
+function fills(c: Cell): boolean {
+  return isGap(c.found) && !c.pending && c.severity !== 'low'
 }
 function look(c: Cell): string {
-  if (isGap(c.verdict) && !c.pending && c.bar !== undefined && c.bar >= 0) return `bar beyond k-${c.verdict}`
-  if (isGap(c.verdict) && !c.pending) return `kind k-${c.verdict}${c.inferred ? ' inferred' : ''}`
-  if (c.expect === '-') return 'nothing'
-  if (c.bar !== undefined) return `bar ${c.expect === 'n' ? 'none' : ''} ${c.verdict === '?' ? 'hatched' : ''}`
-  const gate = props.row.declared ? `gate ${gates[c.expect] ?? 'shut'}` : ''
+  if (fills(c) && c.bar !== undefined && c.bar >= 0) return `bar beyond k-${c.found}`
+  if (fills(c)) return `kind k-${c.found}${c.inferred ? ' inferred' : ''}`
+  if (c.gate === 'nothing') return 'nothing'
+  if (c.bar !== undefined)
+    return `bar ${c.gate === 'uncounted' ? 'none' : ''} ${c.found === 'unproven' ? 'hatched' : ''}`
+  const gate = props.row.declared ? `gate ${c.gate}` : 'gate'
   if (c.pending) return `${gate} pending`
-  if (c.verdict === '?') return `${gate} hatched`
-  if (c.verdict === '=') return `${gate} ${c.inferred ? 'ring' : 'dot'}`
+  if (isGap(c.found)) return `${gate} corner k-${c.found}`
+  if (c.found === 'unproven') return `${gate} hatched`
+  if (c.found === 'agrees') return `${gate} ${c.inferred ? 'ring' : 'dot'}`
   return gate
 }
 /** What was seen, and where the ceiling stands: at the end, or within what goes beyond it. */
@@ -129,7 +136,7 @@ function over(e: MouseEvent) {
       :aria-label="say(heads[from + n]!, k)"
       :title="hover === from + n ? hint : undefined"
     >
-      <i :class="look(k)" :style="measure(k)">{{ isGap(k.verdict) && !k.pending ? k.verdict : '' }}</i>
+      <i :class="look(k)" :style="measure(k)">{{ fills(k) ? k.found : '' }}</i>
     </div>
   </div>
 </template>

@@ -1,15 +1,15 @@
 <script setup lang="ts">
 import { computed } from 'vue'
-import type { Board } from '../api/client'
+import type { Shown } from '../stores/workspace'
 import { kinds } from '../theme/kinds'
 
-const props = defineProps<{ board: Board; q: string; notFair: number }>()
+const props = defineProps<{ board: Shown; q: string; notFair: number }>()
 const emit = defineEmits<{ toggle: [word: string]; worklist: [] }>()
 
 const chips = computed(() =>
   kinds.flatMap((k) => {
-    const crossings = props.board.counts.crossings[k.letter] ?? 0
-    const findings = props.board.counts.findings[k.letter] ?? 0
+    const crossings = props.board.counts.crossings[k.kind] ?? 0
+    const findings = props.board.counts.findings[k.kind] ?? 0
     if (!crossings && !findings) return []
     return [{ ...k, crossings, findings, word: `gap:${k.name.replace(' ', '-')}` }]
   }),
@@ -17,7 +17,7 @@ const chips = computed(() =>
 const unprobed = computed(() => {
   if (!props.board.sweep) return 0
   let n = 0
-  for (const r of props.board.rows) if (r.declared) for (const v of r.verdict) if (v === '.') n++
+  for (const r of props.board.rows) if (r.declared) for (const c of r.access) if (c.found === 'unprobed') n++
   return n
 })
 const unproven = computed(() => props.board.counts.crossings['unproven'] ?? 0)
@@ -29,14 +29,14 @@ const on = (word: string) => props.q.split(/\s+/).includes(word)
   <div class="chips" role="group" aria-label="Kinds of gap, as filters">
     <button
       v-for="c in chips"
-      :key="c.letter"
+      :key="c.kind"
       class="chip"
       :class="{ on: on(c.word) }"
       :aria-pressed="on(c.word)"
       :title="`${c.means}. ${counted(c.findings, 'finding')}, at ${counted(c.crossings, 'crossing')}`"
       @click="emit('toggle', c.word)"
     >
-      <span class="kind" :class="`k-${c.letter}`">{{ c.letter }}</span>
+      <span class="kind" :class="`k-${c.kind}`">{{ c.kind }}</span>
       <span>{{ c.findings || c.crossings }} {{ c.name }}</span>
     </button>
     <button

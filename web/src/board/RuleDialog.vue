@@ -1,11 +1,12 @@
 <script setup lang="ts">
 import { NButton, NCheckbox, NInput, NRadio, NRadioGroup } from 'naive-ui'
 import { computed, ref, watch } from 'vue'
-import { api, ask, type Board } from '../api/client'
+import { api, ask } from '../api/client'
 import DialogCard from '../parts/DialogCard.vue'
+import type { Shown } from '../stores/workspace'
 
 const show = defineModel<boolean>('show', { required: true })
-const props = defineProps<{ board: Board; routes: string[] }>()
+const props = defineProps<{ board: Shown; routes: string[] }>()
 const emit = defineEmits<{ write: [set: Record<string, string>] }>()
 
 const alone = ref<'anyone' | 'signed-in' | 'nobody' | 'list'>('list')

@@ -1,29 +1,30 @@
-import type { Board, Row } from '../api/client'
+import type { Kind } from '../api/client'
+import type { Cell, Head, Lens, ShownRow } from '../lenses'
+import type { Shown } from '../stores/workspace'
 import { kinds } from '../theme/kinds'
-import type { Cell, Head, Lens } from './lens'
 
 export const filterKeys = ['gap', 'role', 'caller', 'effect', 'sensitivity', 'method']
 const flags = ['unproven', 'unprobed', 'gaps']
 
 export interface Filter {
-  row(r: Row): boolean
+  row(r: ShownRow): boolean
   head(h: Head): boolean
   quiet: boolean // only rows and columns with gaps
   wrong: string[] // words that mean nothing
 }
 
-function letterOf(name: string): string | undefined {
-  return kinds.find((k) => k.name.replace(' ', '-') === name || k.letter.toLowerCase() === name)?.letter
+function kindOf(name: string): Kind | undefined {
+  return kinds.find((k) => k.name.replace(' ', '-') === name || k.kind.toLowerCase() === name)?.kind
 }
 
 /** Reads "gap:unprotected role:operator /dome": all words must hold; several
  * values of one key, joined by a comma, are alternatives. */
-export function parse(text: string, b: Board, lens: Lens, heads: Head[]): Filter {
-  const rows: ((r: Row) => boolean)[] = []
+export function parse(text: string, b: Shown, lens: Lens, heads: Head[]): Filter {
+  const rows: ((r: ShownRow) => boolean)[] = []
   const cols: ((h: Head) => boolean)[] = []
   const wrong: string[] = []
   let quiet = false
-  const anyCell = (r: Row, test: (c: Cell) => boolean) =>
+  const anyCell = (r: ShownRow, test: (c: Cell) => boolean) =>
     heads.some((h) => cols.every((f) => f(h)) && test(lens.cell(r, h)))
   for (const word of text.trim().split(/\s+/).filter(Boolean)) {
     const [, key, value] = /^([a-z]+):(.*)$/.exec(word) ?? []
@@ -31,22 +32,23 @@ export function parse(text: string, b: Board, lens: Lens, heads: Head[]): Filter
     if (key && filterKeys.includes(key)) {
       if (values.length === 0) continue
       if (key === 'gap') {
-        const letters = values.map(letterOf)
-        if (letters.includes(undefined)) wrong.push(word)
-        const want = letters.filter((l): l is string => !!l)
-        if (want.length) rows.push((r) => want.includes(r.worst) || anyCell(r, (c) => want.includes(c.verdict)))
+        const found = values.map(kindOf)
+        if (found.includes(undefined)) wrong.push(word)
+        const want = found.filter((k) => k !== undefined)
+        if (want.length)
+          rows.push((r) => (!!r.worst && want.includes(r.worst)) || anyCell(r, (c) => want.includes(c.found)))
       } else if (key === 'role') {
         cols.push((h) => h.columns.some((i) => values.some((v) => b.columns[i]?.roles.includes(v))))
       } else if (key === 'caller') {
         cols.push((h) =>
           h.columns.some((i) => values.some((v) => (b.columns[i]?.label ?? '').toLowerCase().includes(v))),
         )
-      } else if (key === 'effect') rows.push((r) => values.includes(r.effect))
+      } else if (key === 'effect') rows.push((r) => values.includes(r.effect ?? ''))
       else if (key === 'sensitivity') rows.push((r) => values.includes(r.sensitivity))
       else if (key === 'method') rows.push((r) => values.includes(r.method.toLowerCase()))
     } else if (flags.includes(word)) {
       if (word === 'gaps') quiet = true
-      else rows.push((r) => anyCell(r, (c) => c.verdict === (word === 'unproven' ? '?' : '.')))
+      else rows.push((r) => anyCell(r, (c) => c.found === word))
     } else {
       const w = word.toLowerCase()
       rows.push((r) => r.key.toLowerCase().includes(w) || r.summary.toLowerCase().includes(w))
@@ -61,7 +63,7 @@ export function parse(text: string, b: Board, lens: Lens, heads: Head[]): Filter
 }
 
 /** What could follow in the filter line. */
-export function completions(text: string, b: Board): string[] {
+export function completions(text: string, b: Shown): string[] {
   const at = text.lastIndexOf(' ') + 1
   const before = text.slice(0, at)
   const word = text.slice(at)

@@ -3,16 +3,24 @@ import { X } from '@lucide/vue'
 import { NButton, useMessage } from 'naive-ui'
 import { computed, nextTick, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
-import { api, ask, message, type Crossing, type Probe } from '../api/client'
+import { api, ask, message, type Crossing, type Kind, type Probe } from '../api/client'
+import { useAsk } from '../composables/useAsk'
+import { useSplitter } from '../composables/useSplitter'
 import DialogCard from '../parts/DialogCard.vue'
-import { parts } from '../parts/drill'
-import { ago, exact, useNow } from '../parts/time'
-import { running, target, version } from '../state/workspace'
 import { isGap, kindName } from '../theme/kinds'
-import ExchangeView from './ExchangeView.vue'
+import CrossingMore from './CrossingMore.vue'
 import LadderList from './LadderList.vue'
 import PageSteps from './PageSteps.vue'
+import ProbeEvidence from './ProbeEvidence.vue'
+import ProbeList from './ProbeList.vue'
 import QuotaSteps from './QuotaSteps.vue'
+import TwoLadders from './TwoLadders.vue'
+import { useWorkspace } from '../stores/workspace'
+import { useSweep } from '../stores/sweep'
+import { storeToRefs } from 'pinia'
+
+const { target, version } = storeToRefs(useWorkspace())
+const { running } = storeToRefs(useSweep())
 
 const props = defineProps<{
   route: string
@@ -24,14 +32,13 @@ const emit = defineEmits<{ close: [] }>()
 const router = useRouter()
 const here = useRoute()
 const toast = useMessage()
-const now = useNow()
+const { busy, run } = useAsk()
 
 const x = ref<Crossing | null>(null)
 const other = ref<Crossing | null>(null)
 const error = ref('')
 const pick = ref('')
 const confirm = ref(false)
-const busy = ref(false)
 const box = ref<HTMLElement | null>(null)
 
 async function load(route: string, caller: string): Promise<Crossing> {
@@ -83,18 +90,8 @@ const soft = computed(() =>
 )
 const ladder = computed(() => (probe.value?.ladder.length ? probe.value.ladder : (x.value?.ladder ?? [])))
 const decider = computed(() => (probe.value?.ladder.length ? probe.value.decider : (x.value?.decider ?? 0)))
-// Side by side stand the ladders of what was worst in each crossing.
-function worstLadder(c: Crossing) {
-  const p = c.probes[0]
-  return p?.ladder.length ? { ladder: p.ladder, decider: p.decider } : { ladder: c.ladder, decider: c.decider }
-}
-const differs = computed(() => {
-  if (!x.value || !other.value) return 0
-  const b = worstLadder(other.value).ladder
-  return worstLadder(x.value).ladder.find((r, i) => r.result !== b[i]?.result || r.text !== b[i]?.text)?.number ?? 0
-})
-const headline: Record<string, string> = { agrees: 'Agrees', unproven: 'Unproven', unprobed: 'Not probed yet' }
-function title(k: string) {
+const headline: Partial<Record<Kind, string>> = { agrees: 'Agrees', unproven: 'Unproven', unprobed: 'Not probed yet' }
+function title(k: Kind) {
   if (!isGap(k)) return headline[k] ?? k
   const n = kindName(k)
   return n.charAt(0).toUpperCase() + n.slice(1)
@@ -102,47 +99,25 @@ function title(k: string) {
 
 async function again() {
   confirm.value = false
-  busy.value = true
-  try {
-    await ask(
+  await run(() =>
+    ask(
       api.POST('/api/probe-again', {
         body: { target: target.value, crossings: [{ route: props.route, caller: props.caller }] },
       }),
-    )
-  } catch (e) {
-    toast.error(message(e))
-  } finally {
-    busy.value = false
-  }
-}
-async function curl() {
-  if (!probe.value) return
-  try {
-    const r = await ask(
-      api.GET('/api/curl', { params: { query: { probe: probe.value.id, target: target.value || undefined } } }),
-    )
-    await navigator.clipboard.writeText(r.text)
-    toast.success('Copied. Secrets stand in it as environment variables.')
-  } catch (e) {
-    toast.error(message(e))
-  }
-}
-
-const width = ref(Number(localStorage.getItem('millgate.drawer') ?? 440))
-function drag(e: PointerEvent) {
-  const from = e.clientX
-  const was = width.value
-  const move = (m: PointerEvent) => (width.value = Math.max(340, Math.min(900, was + from - m.clientX)))
-  addEventListener('pointermove', move)
-  addEventListener(
-    'pointerup',
-    () => {
-      removeEventListener('pointermove', move)
-      localStorage.setItem('millgate.drawer', String(width.value))
-    },
-    { once: true },
+    ),
   )
 }
+async function curl() {
+  const id = probe.value?.id
+  if (!id) return
+  await run(async () => {
+    const query = { probe: id, target: target.value || undefined }
+    await navigator.clipboard.writeText((await ask(api.GET('/api/curl', { params: { query } }))).text)
+    toast.success('Copied. Secrets stand in it as environment variables.')
+  })
+}
+
+const { width, drag } = useSplitter('millgate.drawer', { from: 440, least: 340, most: 900, side: 'right' })
 </script>
 
 <template>
@@ -170,32 +145,7 @@ function drag(e: PointerEvent) {
           </div>
         </div>
 
-        <section v-if="other" class="two">
-          <h2>Ladders side by side</h2>
-          <div class="pair">
-            <div>
-              <div class="mono faint">{{ x.caller || 'nobody' }} · {{ x.route }}</div>
-              <LadderList
-                :ladder="worstLadder(x).ladder"
-                :decider="worstLadder(x).decider"
-                :file="x.file"
-                :line="x.line"
-                :mark="differs"
-              />
-            </div>
-            <div>
-              <div class="mono faint">{{ other.caller || 'nobody' }} · {{ other.route }}</div>
-              <LadderList
-                :ladder="worstLadder(other).ladder"
-                :decider="worstLadder(other).decider"
-                :file="other.file"
-                :line="other.line"
-                :mark="differs"
-              />
-            </div>
-          </div>
-          <p class="faint">{{ differs ? `They first differ at rung ${differs}.` : 'They do not differ.' }}</p>
-        </section>
+        <TwoLadders v-if="other" :x="x" :other="other" />
         <PageSteps v-else-if="probe?.page" :page="probe.page" :reason="probe.reason" :file="x.file" :line="x.line" />
         <QuotaSteps v-else-if="probe?.quota" :view="probe.quota" />
         <section v-else-if="!probe?.steps && !/^(origin|quota|counted):/.test(caller)">
@@ -213,89 +163,9 @@ function drag(e: PointerEvent) {
           </p>
         </section>
 
-        <section v-if="x.probes.length > 1">
-          <h2>Probes of this crossing</h2>
-          <ul class="probes">
-            <li v-for="p in x.probes" :key="p.id">
-              <button
-                class="bare"
-                :class="{ on: p.id === probe?.id }"
-                :aria-pressed="p.id === probe?.id"
-                @click="pick = p.id"
-              >
-                <span v-if="isGap(p.kind)" class="kind small" :class="`k-${p.kind}`">{{ p.kind }}</span>
-                <span v-else class="none mono" :title="p.kind">{{ { agrees: '·', unproven: '?' }[p.kind] ?? '' }}</span>
-                <span>{{ p.label }}</span>
-                <span class="faint">{{ p.isControl ? 'control, ' : '' }}{{ p.expected }}</span>
-                <span class="mono st">{{ p.exchange?.status || '' }}</span>
-              </button>
-            </li>
-          </ul>
-        </section>
-
-        <section v-if="probe?.steps?.length">
-          <h2>Steps</h2>
-          <details v-for="(s, i) in probe.steps" :key="i" class="step" :open="parts(s)">
-            <summary>
-              <span class="mono faint">{{ s.at.toFixed(2) }} s</span> {{ s.name }}
-              <span class="mono" :class="{ bad: parts(s) }">{{ s.status || 'no answer' }}</span>
-              <span class="faint">{{ s.expected ? `declared: ${s.expected}` : '' }}</span>
-            </summary>
-            <ExchangeView v-if="s.exchange" :exchange="s.exchange" />
-          </details>
-        </section>
-        <section v-if="probe?.page?.preflight">
-          <h2>Preflight</h2>
-          <ExchangeView :exchange="probe.page.preflight" />
-        </section>
-        <section v-if="probe?.exchange">
-          <h2 :title="exact(probe.exchange.at)">
-            {{ probe.quota ? (probe.quota.status ? 'The first refusal' : 'The first call') : 'Exchange' }},
-            {{ Math.max(1, Math.round(probe.exchange.ms)) }} ms, {{ ago(probe.exchange.at, now) }}
-          </h2>
-          <ExchangeView :exchange="probe.exchange" />
-        </section>
-        <section v-if="probe?.page?.refusal">
-          <h2>The same without its credential</h2>
-          <ExchangeView :exchange="probe.page.refusal" />
-        </section>
-        <section v-if="probe && (probe.control || probe.isControl || probe.readBack)">
-          <h2>Control</h2>
-          <p v-if="probe.isControl">This is the control of the route: a caller that must be admitted.</p>
-          <p v-else-if="probe.control">
-            {{ probe.control.caller }}, {{ probe.control.sameBody ? 'same request' : 'the same route' }}:
-            <b :class="probe.control.status < 300 ? 'good' : 'bad'">{{ probe.control.status || 'no answer' }}</b>.
-            {{
-              probe.control.status >= 200 && probe.control.status < 300
-                ? 'The request was a fair one.'
-                : 'So a refusal proves nothing yet.'
-            }}
-          </p>
-          <p v-if="probe.readBack">
-            The record, read again by its owner: <b>{{ probe.readBack }}</b>.
-          </p>
-        </section>
-        <section v-if="x.finding">
-          <h2>What to do</h2>
-          <p>{{ x.finding.advice }}</p>
-          <p v-if="x.finding.refuted" class="faint"><b>What would refute it:</b> {{ x.finding.refuted }}</p>
-          <p class="faint">
-            {{ x.finding.owasp }} · CWE-{{ x.finding.cwe
-            }}<template v-if="x.finding.standard"> · {{ x.finding.standard }}</template> · {{ x.finding.id }}
-          </p>
-        </section>
-        <section v-if="x.left.length">
-          <h2>Left out</h2>
-          <p v-for="l in x.left" :key="l.what + l.why">{{ l.what }}: {{ l.why }}</p>
-        </section>
-        <section v-if="x.history.length > 1">
-          <h2>Over sweeps</h2>
-          <ul class="history">
-            <li v-for="h in x.history.filter((h) => h.probe === probe?.id)" :key="h.sweep" :title="exact(h.at)">
-              sweep {{ h.sweep }}, {{ ago(h.at, now) }}: <span class="mono">{{ h.status || 'no answer' }}</span>
-            </li>
-          </ul>
-        </section>
+        <ProbeList v-if="x.probes.length > 1" :probes="x.probes" :picked="probe?.id" @pick="(id) => (pick = id)" />
+        <ProbeEvidence v-if="probe" :probe="probe" />
+        <CrossingMore :x="x" :probe="probe?.id" />
       </template>
     </div>
     <div class="actions">
@@ -345,13 +215,6 @@ function drag(e: PointerEvent) {
   border-left: 1px solid var(--line);
   box-shadow: var(--shadow);
   max-width: 60vw;
-}
-.step summary > span {
-  margin-right: 6px;
-}
-.step summary {
-  cursor: pointer;
-  padding: 2px 0;
 }
 .grip {
   position: absolute;
@@ -407,60 +270,6 @@ section {
 }
 p {
   margin: 0 0 4px;
-}
-.probes {
-  list-style: none;
-  margin: 0 -10px;
-  padding: 0;
-}
-.probes button {
-  width: 100%;
-  display: grid;
-  grid-template-columns: 20px minmax(0, auto) 1fr 36px;
-  gap: 6px;
-  align-items: baseline;
-  padding: 2px 10px;
-  border-radius: 4px;
-}
-.probes button:hover,
-.probes .on {
-  background: var(--ground);
-}
-.probes .faint {
-  font-size: 12px;
-  overflow: hidden;
-  text-overflow: ellipsis;
-  white-space: nowrap;
-}
-.none {
-  text-align: center;
-  color: var(--mark);
-}
-.st {
-  text-align: right;
-}
-.good {
-  color: var(--ok);
-}
-.bad {
-  color: var(--U);
-}
-.history {
-  margin: 0;
-  padding: 0;
-  list-style: none;
-}
-.pair {
-  display: grid;
-  grid-template-columns: minmax(0, 1fr) minmax(0, 1fr);
-  gap: 28px;
-  overflow-wrap: anywhere;
-}
-.pair :deep(li) {
-  grid-template-columns: 16px minmax(0, 1fr);
-}
-.pair :deep(.text) {
-  grid-column: 2;
 }
 .sure {
   display: flex;

@@ -3,7 +3,10 @@ import { computed, defineAsyncComponent, ref } from 'vue'
 import { NButton, useMessage } from 'naive-ui'
 import { api, ask, message, type QuotaView, type Restarted } from '../api/client'
 import { exact, span } from '../parts/time'
-import { target } from '../state/workspace'
+import { useWorkspace } from '../stores/workspace'
+import { storeToRefs } from 'pinia'
+
+const { target } = storeToRefs(useWorkspace())
 
 const DrillChart = defineAsyncComponent(() => import('../parts/DrillChart.vue'))
 const props = defineProps<{ view: QuotaView }>()

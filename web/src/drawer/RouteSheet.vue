@@ -3,8 +3,13 @@ import { X } from '@lucide/vue'
 import { NButton, NInput, NSelect, useMessage } from 'naive-ui'
 import { computed, ref, watch } from 'vue'
 import { api, ask, message, type Sheet } from '../api/client'
-import { pending, put, text } from '../state/pending'
-import { version } from '../state/workspace'
+import { usePending } from '../stores/pending'
+import { useWorkspace } from '../stores/workspace'
+import { storeToRefs } from 'pinia'
+
+const { pending, text } = storeToRefs(usePending())
+const { put } = usePending()
+const { version } = storeToRefs(useWorkspace())
 
 // Everything that is said about one route: who, how, how long, from where, how
 // often, each with the line that says it.

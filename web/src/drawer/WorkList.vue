@@ -3,7 +3,12 @@ import { X } from '@lucide/vue'
 import { NButton, NInput, useMessage } from 'naive-ui'
 import { ref, watch } from 'vue'
 import { api, ask, message, type Unfair } from '../api/client'
-import { running, target, version } from '../state/workspace'
+import { useWorkspace } from '../stores/workspace'
+import { useSweep } from '../stores/sweep'
+import { storeToRefs } from 'pinia'
+
+const { target, version } = storeToRefs(useWorkspace())
+const { running } = storeToRefs(useSweep())
 
 const emit = defineEmits<{ close: [] }>()
 const toast = useMessage()

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import type { Effect } from '../api/client'
-import { summary } from '../state/pending'
+import { summary } from './changes'
 
 const props = defineProps<{
   effect: Pick<Effect, 'changes' | 'total' | 'opens' | 'closes' | 'other' | 'added' | 'gone'>

@@ -1,33 +1,22 @@
 <script setup lang="ts">
 import { Redo2, Undo2 } from '@lucide/vue'
 import { NButton, NInput, useMessage } from 'naive-ui'
-import { computed, ref, watch } from 'vue'
+import { computed, defineAsyncComponent, ref, watch } from 'vue'
 import { RouterLink } from 'vue-router'
 import { message } from '../api/client'
-import ChangeList from '../parts/ChangeList.vue'
-import DiffText from '../parts/DiffText.vue'
 import { useKeys } from '../keys/keys'
-import {
-  busy,
-  canRedo,
-  canUndo,
-  checking,
-  drop,
-  effect,
-  errors,
-  goOn,
-  held,
-  keep,
-  kept,
-  pending,
-  problem,
-  redo,
-  stale,
-  summary,
-  text,
-  undo,
-} from '../state/pending'
-import { refresh } from '../state/workspace'
+import { summary } from '../parts/changes'
+import { usePending } from '../stores/pending'
+import { useWorkspace } from '../stores/workspace'
+import { storeToRefs } from 'pinia'
+
+const ChangeList = defineAsyncComponent(() => import('../parts/ChangeList.vue'))
+const DiffText = defineAsyncComponent(() => import('../parts/DiffText.vue'))
+
+const { busy, canRedo, canUndo, checking, effect, errors, held, kept, pending, problem, stale, text } =
+  storeToRefs(usePending())
+const { drop, goOn, keep, redo, undo } = usePending()
+const { refresh } = useWorkspace()
 
 // Edits that are not kept yet: what they are, what they do, kept or dropped.
 const toast = useMessage()

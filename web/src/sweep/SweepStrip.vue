@@ -1,91 +1,61 @@
 <script setup lang="ts">
 import { ChevronDown, ChevronUp } from '@lucide/vue'
-import { NButton, NSelect, useMessage } from 'naive-ui'
-import { computed, ref } from 'vue'
+import { NButton, NSelect } from 'naive-ui'
+import { storeToRefs } from 'pinia'
+import { computed, defineAsyncComponent, ref } from 'vue'
 import { useRouter } from 'vue-router'
-import { api, ask, message, type Tick } from '../api/client'
+import { api, ask, type SweepState, type Tick } from '../api/client'
+import { useAsk } from '../composables/useAsk'
 import { ago, exact, span, useNow } from '../parts/time'
-import { board, chooseTarget, failure, last, running, target, ticks, waiting } from '../state/workspace'
-import { isGap, kindName, kinds } from '../theme/kinds'
-import PlanDialog from './PlanDialog.vue'
+import { useSweep } from '../stores/sweep'
+import { useWorkspace } from '../stores/workspace'
+import { kinds } from '../theme/kinds'
+import SweepLine from './SweepLine.vue'
 
-const toast = useMessage()
+const PlanDialog = defineAsyncComponent(() => import('./PlanDialog.vue'))
+
+const { board, target } = storeToRefs(useWorkspace())
+const { choose } = useWorkspace()
+const sweep = useSweep()
+const { failure, last, running, line, waiting } = storeToRefs(sweep)
 const router = useRouter()
 const now = useNow()
 const up = ref(false)
 const planning = ref(false)
-const busy = ref(false)
+const { busy, run } = useAsk()
 
 const options = computed(() => (board.value?.targets ?? []).map((t) => ({ label: t, value: t })))
-const gaps = computed(() => ticks.value.filter((t) => isGap(t.kind)))
-const total = computed(() => running.value?.planned ?? Math.max(1, ticks.value.length))
+const gaps = computed(() => line.value.gaps.map((g) => g.tick))
 const counts = computed(() => {
   const c = last.value?.counts
   if (!c) return ''
-  const parts = kinds.flatMap((k) => (c.findings[k.letter] ? [`${c.findings[k.letter]} ${k.name}`] : []))
+  const parts = kinds.flatMap((k) => (c.findings[k.kind] ? [`${c.findings[k.kind]} ${k.name}`] : []))
   return parts.length ? parts.join(', ') : 'no findings'
 })
-const state: Record<string, string> = { stopped: 'was stopped', interrupted: 'was interrupted', failed: 'failed' }
+const state: Partial<Record<SweepState, string>> = {
+  stopped: 'was stopped',
+  interrupted: 'was interrupted',
+  failed: 'failed',
+}
 
 async function begin() {
   planning.value = false
-  busy.value = true
-  try {
-    ticks.value = []
+  await run(async () => {
+    sweep.clear()
     await ask(api.POST('/api/sweeps', { body: { target: target.value } }))
-  } catch (e) {
-    toast.error(message(e))
-  } finally {
-    busy.value = false
-  }
+  })
 }
 async function stop() {
-  if (!running.value) return
-  busy.value = true
-  try {
-    await ask(api.POST('/api/sweeps/{id}/stop', { params: { path: { id: running.value.id } } }))
-  } catch (e) {
-    toast.error(message(e))
-  } finally {
-    busy.value = false
-  }
+  const id = running.value?.id
+  if (id) await run(() => ask(api.POST('/api/sweeps/{id}/stop', { params: { path: { id } } })))
 }
 async function resume() {
-  if (!last.value) return
-  try {
-    await ask(api.POST('/api/sweeps/{id}/resume', { params: { path: { id: last.value.id } } }))
-  } catch (e) {
-    toast.error(message(e))
-  }
+  const id = last.value?.id
+  if (id) await run(() => ask(api.POST('/api/sweeps/{id}/resume', { params: { path: { id } } })))
 }
 function show(t: Tick) {
   void router.push({ name: 'board', query: { route: t.route, caller: t.caller || undefined } })
 }
-
-// The line is drawn; what is under the pointer is found by its place.
-const line = ref<HTMLElement | null>(null)
-const under = ref<{ t: Tick; x: number } | null>(null)
-function point(e: MouseEvent) {
-  const box = line.value?.getBoundingClientRect()
-  if (!box) return
-  const step = box.width / total.value
-  const i = Math.floor((e.clientX - box.left) / step)
-  // A gap close by is meant rather than the agreeing tick beside it.
-  const near = [0, 1, -1, 2, -2, 3, -3].map((d) => ticks.value[i + d]).find((t) => t && isGap(t.kind)) ?? ticks.value[i]
-  under.value = near ? { t: near, x: e.clientX - box.left } : null
-}
-const bars = computed(() => {
-  const w = 1000 / total.value
-  return ticks.value.map((t, i) => ({ x: i * w, w: Math.max(isGap(t.kind) ? 2.2 : 0.6, w * 0.6), k: t.kind }))
-})
-const quiet = computed(() =>
-  bars.value
-    .filter((b) => !isGap(b.k))
-    .map((b) => `M${b.x.toFixed(1)} 0v20h${b.w.toFixed(1)}v-20z`)
-    .join(''),
-)
-const loud = computed(() => bars.value.filter((b) => isGap(b.k)))
-const color = (k: string) => `var(--${'SK'.includes(k) ? 'X' : k === 'R' ? 'W' : k})`
 </script>
 
 <template>
@@ -93,7 +63,7 @@ const color = (k: string) => `var(--${'SK'.includes(k) ? 'X' : k === 'R' ? 'W' :
     <div v-if="up" class="list" tabindex="0">
       <p v-if="!gaps.length" class="faint">
         {{
-          ticks.length
+          line.total
             ? 'Every verdict of this sweep agrees so far.'
             : 'Verdicts that part from the declaration are listed here as they land.'
         }}
@@ -114,7 +84,7 @@ const color = (k: string) => `var(--${'SK'.includes(k) ? 'X' : k === 'R' ? 'W' :
         :options="options"
         :disabled="!!running"
         aria-label="Target"
-        @update:value="chooseTarget"
+        @update:value="choose"
       />
       <template v-if="running">
         <b>{{ running.partial ? 'Again' : `Sweep ${running.id}` }}</b>
@@ -144,19 +114,7 @@ const color = (k: string) => `var(--${'SK'.includes(k) ? 'X' : k === 'R' ? 'W' :
           >Go on</NButton
         >
       </template>
-      <div ref="line" class="line" @mousemove="point" @mouseleave="under = null" @click="under && show(under.t)">
-        <svg v-if="ticks.length" viewBox="0 0 1000 20" preserveAspectRatio="none" aria-hidden="true">
-          <path :d="quiet" class="agree" />
-          <rect v-for="(b, i) in loud" :key="i" :x="b.x" y="0" :width="b.w" height="20" :fill="color(b.k)" />
-        </svg>
-        <span v-if="under" class="tip" :style="{ left: `${under.x}px` }"
-          ><span class="kind" :class="isGap(under.t.kind) && `k-${under.t.kind}`">{{
-            isGap(under.t.kind) ? under.t.kind : '·'
-          }}</span>
-          {{ isGap(under.t.kind) ? kindName(under.t.kind) : under.t.kind }}: {{ under.t.who }} at
-          {{ under.t.route }}</span
-        >
-      </div>
+      <SweepLine @show="show" />
       <button class="bare pull" :aria-expanded="up" aria-label="List of verdicts" @click="up = !up">
         <ChevronUp v-if="!up" :size="16" /><ChevronDown v-else :size="16" />
       </button>
@@ -185,36 +143,6 @@ const color = (k: string) => `var(--${'SK'.includes(k) ? 'X' : k === 'R' ? 'W' :
 .target {
   width: 130px;
   flex: none;
-}
-.line {
-  position: relative;
-  flex: 1;
-  min-width: 60px;
-  height: 16px;
-  background: var(--ground);
-  border-radius: 4px;
-  cursor: pointer;
-}
-.line svg {
-  width: 100%;
-  height: 100%;
-  display: block;
-}
-.agree {
-  fill: var(--mark);
-  opacity: 0.55;
-}
-.tip {
-  position: absolute;
-  bottom: 22px;
-  transform: translateX(-70%);
-  padding: 3px 8px;
-  background: var(--sheet);
-  border: 1px solid var(--line);
-  border-radius: 4px;
-  box-shadow: var(--shadow);
-  pointer-events: none;
-  z-index: 10;
 }
 .failed {
   color: var(--U);

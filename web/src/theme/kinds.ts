@@ -1,26 +1,34 @@
+import type { Kind } from '../api/client'
+
 /** The kinds of gap, worst first, with their names in full. */
-export const kinds: { letter: string; name: string; means: string }[] = [
+export const kinds: { kind: Kind; name: string; means: string }[] = [
   {
-    letter: 'U',
+    kind: 'U',
     name: 'unprotected',
     means: 'Somebody gets in without proving who they are, or with a proof that does not hold',
   },
-  { letter: 'P', name: 'over-permissive', means: 'A known caller gets in who must not' },
-  { letter: 'T', name: 'unthrottled', means: 'More calls get through than the quota lets' },
-  { letter: 'L', name: 'leaking', means: 'An answer shows what must never be shown' },
-  { letter: 'X', name: 'undeclared', means: 'Something is served that the inventory does not have' },
-  { letter: 'S', name: 'lifetime', means: 'A credential lives longer than declared' },
-  { letter: 'K', name: 'weak token', means: 'A token is weaker than declared' },
-  { letter: 'R', name: 'over-restrictive', means: 'A caller is turned away who must get in' },
-  { letter: 'W', name: 'wrong refusal', means: 'A caller is turned away, but not in the way declared' },
+  { kind: 'P', name: 'over-permissive', means: 'A known caller gets in who must not' },
+  { kind: 'T', name: 'unthrottled', means: 'More calls get through than the quota lets' },
+  { kind: 'L', name: 'leaking', means: 'An answer shows what must never be shown' },
+  { kind: 'X', name: 'undeclared', means: 'Something is served that the inventory does not have' },
+  { kind: 'S', name: 'lifetime', means: 'A credential lives longer than declared' },
+  { kind: 'K', name: 'weak token', means: 'A token is weaker than declared' },
+  { kind: 'R', name: 'over-restrictive', means: 'A caller is turned away who must get in' },
+  { kind: 'W', name: 'wrong refusal', means: 'A caller is turned away, but not in the way declared' },
 ]
 
-const byLetter = new Map(kinds.map((k) => [k.letter, k]))
+const gaps = new Map(kinds.map((k) => [k.kind, k]))
+const order: Kind[] = [...kinds.map((k) => k.kind), 'unproven', 'unprobed', 'agrees']
 
-export function kindName(letter: string): string {
-  return byLetter.get(letter)?.name ?? letter
+export function kindName(kind: Kind): string {
+  return gaps.get(kind)?.name ?? kind
 }
 
-export function isGap(kind: string): boolean {
-  return byLetter.has(kind)
+export function isGap(kind: Kind): boolean {
+  return gaps.has(kind)
+}
+
+/** The worst of several verdicts; of none, that all agrees. */
+export function worst(list: Kind[]): Kind {
+  return list.reduce((a, b) => (order.indexOf(b) < order.indexOf(a) ? b : a), 'agrees')
 }

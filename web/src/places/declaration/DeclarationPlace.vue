@@ -1,17 +1,21 @@
 <script setup lang="ts">
 import type { EditorView } from '@codemirror/view'
-import { NButton, NInput, useMessage } from 'naive-ui'
+import { useDebounceFn } from '@vueuse/core'
+import { useMessage } from 'naive-ui'
 import { computed, nextTick, onBeforeUnmount, onMounted, ref, shallowRef, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { api, ask, message, type Heading } from '../../api/client'
 import ChangeList from '../../parts/ChangeList.vue'
 import DiffText from '../../parts/DiffText.vue'
 import { ago, useNow } from '../../parts/time'
-import * as p from '../../state/pending'
-import { refresh } from '../../state/workspace'
 import { goTo, makeEditor, setText, showMessages } from './editor'
+import KeepBox from './KeepBox.vue'
+import OutlineList from './OutlineList.vue'
 import ReviewList from './ReviewList.vue'
 import RevisionsPanel from './RevisionsPanel.vue'
+import { usePending } from '../../stores/pending'
+
+const p = usePending()
 
 const url = useRoute()
 const router = useRouter()
@@ -19,7 +23,7 @@ const toast = useMessage()
 const now = useNow()
 const box = ref<HTMLElement | null>(null)
 const view = shallowRef<EditorView | null>(null)
-const note = ref('')
+const keeping = ref<InstanceType<typeof KeepBox> | null>(null)
 const error = ref('')
 const outline = ref<Heading[]>([])
 
@@ -35,7 +39,7 @@ onMounted(async () => {
     await p.load()
     await nextTick()
     if (!box.value) return
-    view.value = makeEditor(box.value, p.text.value, typed, () => void keep(), elsewhere)
+    view.value = makeEditor(box.value, p.text, typed, () => void keeping.value?.keep(), elsewhere)
     show()
     jump()
     void readOutline()
@@ -61,17 +65,19 @@ function onKey(e: KeyboardEvent) {
   performance.mark('millgate-key', { startTime: e.timeStamp })
 }
 // What changed elsewhere (an undo, a fix, a restore) shows in the editor.
-watch(p.text, (t) => {
-  if (view.value && view.value.state.doc.toString() !== t) setText(view.value, t)
-  clearTimeout(outlining)
-  outlining = window.setTimeout(() => void readOutline(), 400)
-})
-watch([p.messages, view], show)
-let outlining = 0
+watch(
+  () => p.text,
+  (t) => {
+    if (view.value && view.value.state.doc.toString() !== t) setText(view.value, t)
+    void outlineSoon()
+  },
+)
+watch([() => p.messages, view], show)
+const outlineSoon = useDebounceFn(readOutline, 400)
 async function readOutline() {
   if (panel.value !== 'outline') return
   try {
-    outline.value = await ask(api.POST('/api/declaration/outline', { body: { text: p.text.value } }))
+    outline.value = await ask(api.POST('/api/declaration/outline', { body: { text: p.text } }))
   } catch {
     // The old one stays.
   }
@@ -79,55 +85,39 @@ async function readOutline() {
 watch(panel, () => void readOutline())
 
 function show() {
-  if (view.value && p.kept.value)
+  if (view.value && p.kept)
     showMessages(
       view.value,
-      p.kept.value.name,
-      p.messages.value.filter((m) => !m.waived),
+      p.kept.name,
+      p.messages.filter((m) => !m.waived),
     )
 }
 function go(line: number) {
   if (view.value) goTo(view.value, line)
 }
 function elsewhere(file: string, line: number) {
-  if (file === p.kept.value?.name) go(line)
+  if (file === p.kept?.name) go(line)
   else toast.info(`It is in ${file}, line ${line}, which is read in here.`)
 }
 function jump() {
   const line = Number(url.query.line ?? 0)
-  if (line && view.value && p.kept.value) elsewhere(String(url.query.file ?? p.kept.value.name), line)
+  if (line && view.value && p.kept) elsewhere(String(url.query.file ?? p.kept.name), line)
 }
 watch(() => [url.query.line, url.query.file], jump)
 
-async function keep() {
-  if (!p.pending.value || p.errors.value || p.busy.value) return
-  try {
-    const d = await p.keep(note.value)
-    note.value = ''
-    toast.success(`Kept as revision ${d.revision}.`)
-    void refresh()
-  } catch (e) {
-    toast.error(message(e), { duration: 8000 })
-  }
-}
-const filter = ref('')
-const headings = computed(() => {
-  const f = filter.value.trim().toLowerCase()
-  return f ? outline.value.filter((h) => h.name.toLowerCase().includes(f)) : outline.value
-})
-const openCount = computed(() => p.open.value.length)
+const openCount = computed(() => p.open.length)
 </script>
 
 <template>
   <div class="two">
     <section class="text" aria-label="Text">
       <div class="bar">
-        <b class="mono">{{ p.kept.value?.name }}</b>
+        <b class="mono">{{ p.kept?.name }}</b>
         <span class="faint">{{
-          p.pending.value
-            ? `${p.held.value.length === 1 ? '1 edit' : `${p.held.value.length} edits`} pending`
-            : p.kept.value
-              ? `revision ${p.kept.value.revision}, kept ${ago(p.kept.value.keptAt, now)}`
+          p.pending
+            ? `${p.held.length === 1 ? '1 edit' : `${p.held.length} edits`} pending`
+            : p.kept
+              ? `revision ${p.kept.revision}, kept ${ago(p.kept.keptAt, now)}`
               : ''
         }}</span>
         <span class="faint keys">Ctrl+Space completes, F12 goes to where a name is declared, Ctrl+F searches</span>
@@ -149,67 +139,22 @@ const openCount = computed(() => p.open.value.length)
         </button>
       </div>
       <div class="scroll" role="tabpanel" tabindex="0" :aria-label="panels[panel]">
-        <ReviewList v-if="panel === 'review'" :file="p.kept.value?.name ?? ''" @go="go" />
+        <ReviewList v-if="panel === 'review'" :file="p.kept?.name ?? ''" @go="go" />
         <template v-else-if="panel === 'effect'">
-          <p v-if="!p.pending.value" class="faint">Nothing is pending. What you change shows here before it is kept.</p>
-          <p v-else-if="p.errors.value" class="faint">What it changes can be said when the errors are mended.</p>
-          <template v-else-if="p.effect.value">
+          <p v-if="!p.pending" class="faint">Nothing is pending. What you change shows here before it is kept.</p>
+          <p v-else-if="p.errors" class="faint">What it changes can be said when the errors are mended.</p>
+          <template v-else-if="p.effect">
             <h2>On the board</h2>
-            <ChangeList :effect="p.effect.value" />
+            <ChangeList :effect="p.effect" />
             <h2 class="gap">In the text</h2>
-            <DiffText :from="p.kept.value?.text ?? ''" :to="p.text.value" />
+            <DiffText :from="p.kept?.text ?? ''" :to="p.text" />
           </template>
           <p v-else class="faint">Working it out …</p>
         </template>
-        <template v-else-if="panel === 'outline'">
-          <NInput
-            v-model:value="filter"
-            size="small"
-            clearable
-            placeholder="Find a name"
-            :input-props="{ 'aria-label': 'Find a name' }"
-          />
-          <ul class="outline">
-            <li v-for="(h, i) in headings.slice(0, 1500)" :key="i" :class="{ sec: h.depth === 0 }">
-              <button class="bare mono" @click="go(h.line)">
-                <span>{{ h.name }}</span><span class="faint">{{ h.line }}</span>
-              </button>
-            </li>
-          </ul>
-        </template>
+        <OutlineList v-else-if="panel === 'outline'" :list="outline" @go="go" />
         <RevisionsPanel v-else />
       </div>
-      <div v-if="p.pending.value" class="keep">
-        <div class="sum" role="status">
-          {{
-            p.errors.value
-              ? `${p.errors.value === 1 ? 'An error' : `${p.errors.value} errors`} to mend first.`
-              : p.effect.value && !p.checking.value
-                ? p.summary(p.effect.value)
-                : 'Working out what changes …'
-          }}
-        </div>
-        <div v-if="p.stale.value" class="bad">
-          Revision {{ p.kept.value?.revision }} was kept meanwhile.
-          <button class="bare link" @click="p.goOn">Go on with this text</button>
-        </div>
-        <NInput
-          v-model:value="note"
-          placeholder="What and why (optional)"
-          :input-props="{ 'aria-label': 'Message of the revision' }"
-          @keydown.enter="keep"
-        />
-        <div class="acts">
-          <NButton
-            type="primary"
-            :disabled="p.errors.value > 0 || p.checking.value"
-            :loading="p.busy.value"
-            @click="keep"
-            >Keep change</NButton
-          >
-          <NButton @click="p.drop">Drop it</NButton>
-        </div>
-      </div>
+      <KeepBox v-if="p.pending" ref="keeping" />
     </aside>
   </div>
 </template>
@@ -280,41 +225,6 @@ const openCount = computed(() => p.open.value.length)
 }
 .gap {
   margin-top: 18px;
-}
-.outline {
-  list-style: none;
-  margin: 8px 0 0;
-  padding: 0;
-}
-.outline button {
-  display: flex;
-  justify-content: space-between;
-  gap: 8px;
-  width: 100%;
-  padding: 1px 4px 1px 16px;
-  border-radius: 4px;
-}
-.outline button:hover {
-  background: var(--ground);
-}
-.outline .sec button {
-  padding-left: 4px;
-  margin-top: 6px;
-  font-weight: 650;
-}
-.keep {
-  padding: 12px 16px;
-  border-top: 2px solid var(--mill);
-  display: grid;
-  gap: 8px;
-}
-.acts {
-  display: flex;
-  gap: 8px;
-}
-.link {
-  color: var(--mill);
-  text-decoration: underline;
 }
 .bad {
   color: var(--U);

@@ -3,21 +3,23 @@ import { NButton, NInput, useMessage } from 'naive-ui'
 import { computed, ref } from 'vue'
 import { api, ask, message, type Message } from '../../api/client'
 import DialogCard from '../../parts/DialogCard.vue'
-import { messages, put, text } from '../../state/pending'
+import { usePending } from '../../stores/pending'
+import { storeToRefs } from 'pinia'
+
+const { messages, text } = storeToRefs(usePending())
+const { put } = usePending()
 
 const props = defineProps<{ file: string }>()
 const emit = defineEmits<{ go: [line: number] }>()
 const toast = useMessage()
 
-const weight: Record<string, number> = { critical: 0, high: 1, medium: 2, low: 3 }
+const weight = { critical: 0, high: 1, medium: 2, low: 3 } as const
+const heavy = (m: Message) => (m.severity ? weight[m.severity] : 4)
 const open = computed(() =>
   messages.value
     .filter((m) => !m.waived)
     .sort(
-      (a, b) =>
-        Number(b.level === 'error') - Number(a.level === 'error') ||
-        (weight[a.severity] ?? 4) - (weight[b.severity] ?? 4) ||
-        a.line - b.line,
+      (a, b) => Number(b.level === 'error') - Number(a.level === 'error') || heavy(a) - heavy(b) || a.line - b.line,
     ),
 )
 const waived = computed(() => messages.value.filter((m) => m.waived))

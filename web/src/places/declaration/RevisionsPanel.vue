@@ -6,27 +6,30 @@ import { api, ask, message, type Comparison, type Revision } from '../../api/cli
 import ChangeList from '../../parts/ChangeList.vue'
 import DiffText from '../../parts/DiffText.vue'
 import { ago, exact, useNow } from '../../parts/time'
-import { kept, put } from '../../state/pending'
+import { usePages } from '../../composables/usePages'
+import { usePending } from '../../stores/pending'
+import { storeToRefs } from 'pinia'
+
+const { kept } = storeToRefs(usePending())
+const { put } = usePending()
 
 const url = useRoute()
 const router = useRouter()
 const toast = useMessage()
 const now = useNow()
-const list = ref<Revision[]>([])
+const {
+  list,
+  next,
+  error: unread,
+  reload,
+  more,
+} = usePages((after) => ask(api.GET('/api/revisions', { params: { query: { after, limit: 100 } } })))
 const compared = ref<Comparison | null>(null)
 const from = ref(0)
 const to = ref(0)
 const error = ref('')
 
-async function load() {
-  try {
-    list.value = await ask(api.GET('/api/revisions'))
-    error.value = ''
-  } catch (e) {
-    error.value = message(e)
-  }
-}
-watch(() => kept.value?.revision, load, { immediate: true })
+watch(() => kept.value?.revision, reload, { immediate: true })
 
 async function compare(a: number, b: number) {
   from.value = a
@@ -87,6 +90,8 @@ async function restore(id: number) {
         </div>
       </li>
     </ul>
+    <p v-if="unread" class="bad">{{ unread }}</p>
+    <button v-if="next" class="bare link" @click="more">Older revisions</button>
   </div>
 </template>
 

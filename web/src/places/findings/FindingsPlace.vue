@@ -1,35 +1,36 @@
 <script setup lang="ts">
-import { lenses } from '../../board/lens'
 import { computed, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
-import { api, ask, message, type Finding } from '../../api/client'
-import { last, target, version } from '../../state/workspace'
+import { api, ask, type Finding } from '../../api/client'
+import { usePages } from '../../composables/usePages'
+import { useWorkspace } from '../../stores/workspace'
+import { useSweep } from '../../stores/sweep'
+import { storeToRefs } from 'pinia'
+
+const { target, version } = storeToRefs(useWorkspace())
+const { last } = storeToRefs(useSweep())
 
 const url = useRoute()
 const router = useRouter()
-const list = ref<Finding[]>([])
-const error = ref('')
 const open = computed(() => String(url.query.id ?? ''))
 
-watch(
-  version,
-  async () => {
-    try {
-      list.value = await ask(api.GET('/api/findings', { params: { query: { target: target.value || undefined } } }))
-      error.value = ''
-    } catch (e) {
-      error.value = message(e)
-    }
-  },
-  { immediate: true },
-)
+const total = ref(0)
+const { list, next, error, reload, more } = usePages<Finding>(async (after) => {
+  const page = await ask(
+    api.GET('/api/findings', { params: { query: { target: target.value || undefined, after, limit: 200 } } }),
+  )
+  total.value = page.total
+  return page
+})
+watch(version, reload, { immediate: true })
 function toggle(f: Finding) {
   void router.replace({ query: open.value === f.id ? {} : { id: f.id } })
 }
 
 /** The lens whose columns have it. */
 function lensOf(column?: string): string | undefined {
-  return lenses.find((l) => l.prefix && column?.startsWith(l.prefix))?.id
+  const [prefix] = /^[a-z]+:/.exec(column ?? '') ?? []
+  return { 'credential:': 'tokens', 'origin:': 'origins', 'counted:': 'quotas' }[prefix ?? '']
 }
 </script>
 
@@ -37,8 +38,8 @@ function lensOf(column?: string): string | undefined {
   <div class="place">
     <h1>Findings</h1>
     <p class="faint">
-      {{ list.length }} against {{ target || 'no target' }}, by the current declaration. One finding gathers crossings
-      with one cause.
+      {{ total }} against {{ target || 'no target' }}, by the current declaration. One finding gathers crossings with
+      one cause.
     </p>
     <p v-if="error" class="bad">{{ error }}</p>
     <p v-if="!list.length && !error">
@@ -116,11 +117,21 @@ function lensOf(column?: string): string | undefined {
           </template>
         </tbody>
       </table>
+      <p v-if="next" class="further">
+        <button class="bare link" @click="more">Show more of {{ total }}</button>
+      </p>
     </div>
   </div>
 </template>
 
 <style scoped>
+.further {
+  padding: 8px 12px;
+  margin: 0;
+}
+.link {
+  color: var(--mill);
+}
 .row {
   cursor: pointer;
 }

@@ -19,15 +19,26 @@ const kinds = [
   { label: 'tell each other every 10 s', value: 10 },
   { label: 'count alone', value: -1 },
 ]
-const form = reactive({
-  pattern: 'edges' as SimulationRequest['pattern'],
-  count: 20 as number | null,
-  every: 60 as number | null,
-  length: 600 as number | null,
-  nodes: 1 as number | null,
+// An emptied field has no number.
+const form = reactive<{
+  pattern: SimulationRequest['pattern']
+  count: number | null
+  every: number | null
+  length: number | null
+  nodes: number | null
+  sync: number
+  restart: number | null
+  hold: number | null
+  recorded: string
+}>({
+  pattern: 'edges',
+  count: 20,
+  every: 60,
+  length: 600,
+  nodes: 1,
   sync: 0,
-  restart: 0 as number | null,
-  hold: 1 as number | null,
+  restart: 0,
+  hold: 1,
   recorded: '',
 })
 const result = ref<Simulated | null>(null)

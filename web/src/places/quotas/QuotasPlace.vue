@@ -4,8 +4,11 @@ import { computed, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { api, ask, message, type Quota, type QuotaFor, type Quotas } from '../../api/client'
 import { span } from '../../parts/time'
-import { version } from '../../state/workspace'
 import QuotaSimulation from './QuotaSimulation.vue'
+import { useWorkspace } from '../../stores/workspace'
+import { storeToRefs } from 'pinia'
+
+const { version } = storeToRefs(useWorkspace())
 
 const url = useRoute()
 const router = useRouter()

@@ -3,9 +3,12 @@ import { NButton, useMessage } from 'naive-ui'
 import { ref } from 'vue'
 import { useRouter } from 'vue-router'
 import { api, ask, message } from '../../api/client'
-import { refresh } from '../../state/workspace'
-import { put } from '../../state/pending'
 import ImportPlace from '../import/ImportPlace.vue'
+import { useWorkspace } from '../../stores/workspace'
+import { usePending } from '../../stores/pending'
+
+const { refresh } = useWorkspace()
+const { put } = usePending()
 
 const toast = useMessage()
 const router = useRouter()

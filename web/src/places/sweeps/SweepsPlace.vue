@@ -2,34 +2,36 @@
 import { NButton, useMessage } from 'naive-ui'
 import { computed, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
-import { api, ask, message, type Sweep, type SweepResult } from '../../api/client'
+import { api, ask, message, type Sweep, type SweepResult, type SweepState } from '../../api/client'
 import { ago, exact, span, useNow } from '../../parts/time'
-import { running, version } from '../../state/workspace'
 import { kinds } from '../../theme/kinds'
+import SweepDetail from './SweepDetail.vue'
+import { usePages } from '../../composables/usePages'
+import { useWorkspace } from '../../stores/workspace'
+import { useSweep } from '../../stores/sweep'
+import { storeToRefs } from 'pinia'
+
+const { version } = storeToRefs(useWorkspace())
+const { running } = storeToRefs(useSweep())
 
 const url = useRoute()
 const router = useRouter()
 const toast = useMessage()
 const now = useNow()
-const list = ref<Sweep[]>([])
+const {
+  list,
+  next,
+  error: unread,
+  reload,
+  more,
+} = usePages<Sweep>((after) => ask(api.GET('/api/sweeps', { params: { query: { after, limit: 100 } } })))
 const detail = ref<SweepResult | null>(null)
 const error = ref('')
 const chosen = computed(
   () => Number(url.query.sweep ?? 0) || list.value.find((s) => !s.partial)?.id || list.value[0]?.id || 0,
 )
 
-watch(
-  [version, running],
-  async () => {
-    try {
-      list.value = await ask(api.GET('/api/sweeps'))
-      error.value = ''
-    } catch (e) {
-      error.value = message(e)
-    }
-  },
-  { immediate: true },
-)
+watch([version, running], reload, { immediate: true })
 watch(
   [chosen, version],
   async () => {
@@ -42,7 +44,7 @@ watch(
   },
   { immediate: true },
 )
-const states: Record<string, string> = {
+const states: Record<SweepState, string> = {
   running: 'running',
   done: 'done',
   stopped: 'stopped',
@@ -64,7 +66,7 @@ async function resume(id: number) {
 <template>
   <div class="place">
     <h1>Sweeps</h1>
-    <p v-if="error" class="bad">{{ error }}</p>
+    <p v-if="error || unread" class="bad">{{ error || unread }}</p>
     <p v-if="!list.length" class="faint">None yet. Start one from the strip below.</p>
     <div v-else class="two">
       <div class="sheet">
@@ -92,9 +94,9 @@ async function resume(id: number) {
               <td>{{ s.done }}</td>
               <td>
                 <template v-if="s.counts"
-                  ><span v-for="k in kinds.filter((k) => s.counts!.findings[k.letter])" :key="k.letter" class="n"
-                    ><span class="kind" :class="`k-${k.letter}`" :title="k.name">{{ k.letter }}</span>
-                    {{ s.counts.findings[k.letter] }}</span
+                  ><span v-for="k in kinds.filter((k) => s.counts!.findings[k.kind])" :key="k.kind" class="n"
+                    ><span class="kind" :class="`k-${k.kind}`" :title="k.name">{{ k.kind }}</span>
+                    {{ s.counts.findings[k.kind] }}</span
                   ></template
                 >
                 <span v-if="s.state !== 'done'" class="faint"
@@ -119,39 +121,24 @@ async function resume(id: number) {
             </tr>
           </tbody>
         </table>
+        <p v-if="next" class="further"><button class="bare link" @click="more">Earlier sweeps</button></p>
       </div>
-      <div v-if="detail" class="sheet info">
-        <h1>Sweep {{ detail.sweep.id }}</h1>
-        <p class="faint">against {{ detail.sweep.target }}, with revision {{ detail.sweep.revision }}</p>
-        <template v-if="detail.unsent.length">
-          <h2>Not sent</h2>
-          <ul>
-            <li v-for="u in detail.unsent" :key="u.why">{{ u.probes }} probes: {{ u.why }}</li>
-          </ul>
-        </template>
-        <h2>Left behind</h2>
-        <p v-if="!detail.made.length">Nothing: whatever the sweep made was removed.</p>
-        <ul v-else>
-          <li v-for="(m, i) in detail.made" :key="i">
-            <b>{{ m.what || 'something' }}</b> by <span class="mono">{{ m.route }}</span>: {{ m.why }}
-          </li>
-        </ul>
-        <h2>Left out</h2>
-        <p v-if="!detail.left.length">Nothing.</p>
-        <ul v-else>
-          <li v-for="(l, i) in detail.left" :key="i">
-            <span class="mono">{{ l.route }}</span>{{ l.caller ? `, ${l.caller}` : '' }}, {{ l.what }}: {{ l.why }}
-          </li>
-        </ul>
-      </div>
+      <SweepDetail v-if="detail" :result="detail" />
     </div>
   </div>
 </template>
 
 <style scoped>
+td:not(:nth-child(6)) {
+  white-space: nowrap;
+}
+.further {
+  padding: 8px 12px;
+  margin: 0;
+}
 .two {
   display: grid;
-  grid-template-columns: minmax(0, 3fr) minmax(260px, 2fr);
+  grid-template-columns: minmax(0, 1fr) minmax(0, 1fr);
   gap: 16px;
   align-items: start;
 }
@@ -170,13 +157,6 @@ async function resume(id: number) {
 .link {
   color: var(--mill);
   font-weight: 600;
-}
-.info {
-  padding: 14px 16px;
-}
-.info ul {
-  margin: 0 0 12px;
-  padding-left: 16px;
 }
 .bad {
   color: var(--U);

@@ -2,7 +2,11 @@
 import { NButton, NInput, NRadio, NRadioGroup, useMessage } from 'naive-ui'
 import { computed, ref, watch } from 'vue'
 import { api, ask, message, type Connection, type Target } from '../../api/client'
-import { refresh, version } from '../../state/workspace'
+import { useWorkspace } from '../../stores/workspace'
+import { storeToRefs } from 'pinia'
+
+const { version } = storeToRefs(useWorkspace())
+const { refresh } = useWorkspace()
 
 const toast = useMessage()
 const list = ref<Target[]>([])

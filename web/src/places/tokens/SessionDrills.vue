@@ -4,8 +4,13 @@ import { computed, ref } from 'vue'
 import { api, ask, message, type Session } from '../../api/client'
 import { type DrillStep, parts } from '../../parts/drill'
 import { ago, exact, useNow } from '../../parts/time'
-import { running, target } from '../../state/workspace'
 import { isGap, kindName } from '../../theme/kinds'
+import { useWorkspace } from '../../stores/workspace'
+import { useSweep } from '../../stores/sweep'
+import { storeToRefs } from 'pinia'
+
+const { target } = storeToRefs(useWorkspace())
+const { running } = storeToRefs(useSweep())
 
 const props = defineProps<{ session: Session }>()
 const toast = useMessage()

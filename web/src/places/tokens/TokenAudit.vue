@@ -1,62 +1,13 @@
 <script setup lang="ts">
 import { NButton } from 'naive-ui'
-import { computed, onBeforeUnmount, ref } from 'vue'
-import { message, Problem, type Audited } from '../../api/client'
-import { audits, target } from '../../state/workspace'
+import { computed } from 'vue'
+import { useAudit } from './useAudit'
 
-const file = ref('')
-const size = ref(0)
-const result = ref<Audited | null>(null)
-const error = ref('')
-const id = ref('')
-const stopper = ref<AbortController | null>(null)
-const progress = computed(() => audits.value.get(id.value))
-const part = computed(() =>
-  size.value ? Math.min(100, Math.round((100 * (progress.value?.bytes ?? 0)) / size.value)) : 0,
-)
-
-async function audit(f: File) {
-  file.value = f.name
-  size.value = f.size
-  result.value = null
-  error.value = ''
-  id.value = crypto.randomUUID()
-  stopper.value = new AbortController()
-  const signal = stopper.value.signal
-  try {
-    const q = new URLSearchParams({ id: id.value, ...(target.value ? { target: target.value } : {}) })
-    const response = await fetch(`/api/tokens/audit?${q}`, {
-      method: 'POST',
-      body: f,
-      headers: { 'Content-Type': 'application/octet-stream' },
-      signal,
-    })
-    const body = (await response.json()) as Audited & { detail?: string }
-    if (!response.ok) throw new Problem(response.status, body.detail ?? `The server answered ${response.status}.`)
-    result.value = body
-  } catch (e) {
-    error.value = signal.aborted ? 'Stopped. Nothing was kept.' : message(e)
-  } finally {
-    stopper.value = null
-    audits.value.delete(id.value)
-  }
-}
-function pick(e: globalThis.Event) {
-  const f = (e.target as HTMLInputElement).files?.[0]
-  if (f) void audit(f)
-  ;(e.target as HTMLInputElement).value = ''
-}
-function drop(e: DragEvent) {
-  const f = e.dataTransfer?.files[0]
-  if (f) void audit(f)
-}
-onBeforeUnmount(() => stopper.value?.abort())
-
+const { file, result, error, stopper, progress, part, pick, drop } = useAudit()
 const groups = ['issuer', 'scheme', 'client', 'kind', 'algorithm']
 const most = computed(() => Math.max(1, ...(result.value?.lifetimes ?? []).map((s) => s.count)))
-function upTo(ns: number) {
-  if (!ns) return 'longer'
-  const s = ns / 1e9
+function upTo(s: number) {
+  if (!s) return 'longer'
   if (s < 3600) return `${s / 60} min`
   if (s < 86400) return `${s / 3600} h`
   return `${s / 86400} d`

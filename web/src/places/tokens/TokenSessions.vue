@@ -3,8 +3,11 @@ import { NInputNumber } from 'naive-ui'
 import { computed, ref, watch } from 'vue'
 import { api, ask, message, type Session } from '../../api/client'
 import { span } from '../../parts/time'
-import { target, version } from '../../state/workspace'
 import SessionDrills from './SessionDrills.vue'
+import { useWorkspace } from '../../stores/workspace'
+import { storeToRefs } from 'pinia'
+
+const { target, version } = storeToRefs(useWorkspace())
 
 const logouts = ref<number | null>(1000)
 const list = ref<Session[] | null>(null)

@@ -1,0 +1,54 @@
+import { useElementSize, useEventListener, useLocalStorage, useScroll } from '@vueuse/core'
+import { computed, type Ref } from 'vue'
+import type { Head, ShownRow } from '../lenses'
+
+const beside = 12 + 58 + 90 // what stands beside a path in its column
+
+/** How wide the columns of the grid are, and which of them are drawn. */
+export function useSizes(scroller: Ref<HTMLElement | null>, heads: () => Head[]) {
+  const { width } = useElementSize(scroller, { width: 800, height: 400 })
+  const { x: left } = useScroll(scroller)
+  const chosen = useLocalStorage('millgate.route', 0)
+  // Until somebody widens it, the column for paths gives way to the callers.
+  const routeWidth = computed(() => chosen.value || Math.max(150, Math.min(300, Math.round(width.value * 0.24 - 26))))
+  const fixed = computed(() => beside + routeWidth.value)
+  const cell = computed(() =>
+    Math.max(30, Math.min(72, Math.floor((width.value - fixed.value - 8) / Math.max(1, heads().length)))),
+  )
+  // Names are turned where most of what tells them apart would be cut.
+  const narrow = computed(
+    () => cell.value < Math.max(46, 5.3 * Math.min(13, Math.max(0, ...heads().map((h) => h.label.length)))),
+  )
+  // Turned heads are as high as the longest name needs, within reason.
+  const headHeight = computed(() =>
+    narrow.value ? Math.min(138, Math.max(92, 18 + 6.6 * Math.max(0, ...heads().map((h) => h.label.length)))) : 45,
+  )
+  // With many callers only the columns in view are drawn, in steps of eight.
+  const drawn = computed(() => {
+    const first = Math.floor(left.value / cell.value)
+    const many = Math.ceil((width.value - fixed.value) / cell.value)
+    return {
+      from: Math.max(0, Math.floor(first / 8) * 8),
+      to: Math.min(heads().length, Math.ceil((first + many + 1) / 8) * 8),
+    }
+  })
+  // A path loses its middle, never its end.
+  const chars = computed(() => Math.max(8, Math.floor((routeWidth.value - 8) / 7.6)))
+  function shorten(row: ShownRow): string {
+    let p = (row.host ? `${row.host}:` : '') + row.path
+    if (p.startsWith(row.prefix)) p = p.slice(row.prefix.length) || '/'
+    if (p.length <= chars.value) return p
+    const tail = Math.ceil((chars.value - 1) * 0.62)
+    return `${p.slice(0, chars.value - 1 - tail)}…${p.slice(-tail)}`
+  }
+  /** The column for paths is widened by dragging its edge. */
+  function drag(e: PointerEvent) {
+    const from = e.clientX
+    const was = routeWidth.value
+    const end = useEventListener('pointermove', (m) => {
+      chosen.value = Math.max(120, Math.min(640, was + m.clientX - from))
+    })
+    useEventListener('pointerup', end, { once: true })
+  }
+  return { routeWidth, fixed, cell, narrow, headHeight, drawn, shorten, drag }
+}
