@@ -407,6 +407,34 @@ func (s *Store) Probes(ctx context.Context, sweeps ...uint) (out []Probe, err er
 	return out, s.at(ctx).Where("sweep_id IN ?", sweeps).Order("sweep_id, sent").Find(&out).Error
 }
 
+// EachProbe gives the probes of sweeps that were sent in batches, sweep by sweep, without their time
+// and their places. It stops at an error, which it returns.
+func (s *Store) EachProbe(ctx context.Context, sweeps []uint, batch int, take func([]Probe) error) error {
+	rows, err := s.at(ctx).Model(&Probe{}).Select("sweep_id", "probe_id", "identity", "unsafe", "answered", "fact").
+		Where("sweep_id IN ?", sweeps).Order("sweep_id, probe_id").Rows()
+	if err != nil {
+		return err
+	}
+	defer rows.Close() //nolint:errcheck // it was only read
+	list := make([]Probe, 0, batch)
+	for rows.Next() {
+		var p Probe
+		if err := rows.Scan(&p.SweepID, &p.ProbeID, &p.Identity, &p.Unsafe, &p.Answered, &p.Fact); err != nil {
+			return err
+		}
+		if list = append(list, p); len(list) == batch {
+			if err := take(list); err != nil {
+				return err
+			}
+			list = make([]Probe, 0, batch)
+		}
+	}
+	if err := rows.Err(); err != nil || len(list) == 0 {
+		return err
+	}
+	return take(list)
+}
+
 // Past lists answered probes of one crossing over all sweeps of a target, the newest
 // first, without their facts.
 func (s *Store) Past(ctx context.Context, target, route, identity string, limit int) (out []Probe, err error) {

@@ -38,7 +38,7 @@ type before struct {
 // Decode reads the fact of a probe as it is stored, sent as an identity.
 func Decode(id, identity string, b []byte, families check.Families) (*Fact, error) {
 	f := Fact{Exchange: &check.Exchange{}}
-	if err := json.Unmarshal(b, &f); err != nil {
+	if err := unmarshal(b, &f); err != nil {
 		return nil, err
 	}
 	if f.Check == nil {

@@ -1,7 +1,12 @@
 package snapshot
 
 import (
+	"compress/gzip"
+	"encoding/json"
 	"fmt"
+	"io"
+	"os"
+	"path/filepath"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -12,6 +17,7 @@ import (
 	"millgate/core/check/raised"
 	"millgate/core/declaration"
 	"millgate/core/finding"
+	"millgate/store"
 )
 
 const ofRecords = `millgate: 1
@@ -88,4 +94,44 @@ func TestRecordsOfBefore(t *testing.T) {
 		[]byte(`{"exchange":{"status":201},"sameSite":"lax"}`), families.All)
 	require.NoError(t, err)
 	assert.Equal(t, "lax", f.Check.Reports[0].SameSite)
+}
+
+// Facts of a version before are read in one pass as encoding/json reads them.
+func TestFactsAreReadAlike(t *testing.T) {
+	data := t.TempDir()
+	in, err := os.Open(filepath.Join("..", "testdata", "before", "millgate.db.gz"))
+	require.NoError(t, err)
+	defer in.Close() //nolint:errcheck // it was only read
+	z, err := gzip.NewReader(in)
+	require.NoError(t, err)
+	b, err := io.ReadAll(z)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(data, "millgate.db"), b, 0o600))
+	st, err := store.Open(data)
+	require.NoError(t, err)
+	defer func() { require.NoError(t, st.Close()) }()
+	n := 0
+	require.NoError(t, st.EachProbe(t.Context(), []uint{1, 2, 3, 4, 5}, 100, func(rows []store.Probe) error {
+		for _, row := range rows {
+			if !row.Answered {
+				continue
+			}
+			n++
+			var want, got Fact
+			require.NoError(t, json.Unmarshal(row.Fact, &want))
+			require.NoError(t, unmarshal(row.Fact, &got))
+			require.Equal(t, want, got, row.ProbeID)
+		}
+		return nil
+	}))
+	require.Greater(t, n, 50)
+	var f Fact
+	const full = `{"check":{"family":"crossing","version":2,"began":"2026-11-30T00:07:20.685590621Z","cut":"x","reports":[
+		{"name":"r","fate":1,"begin":1,"end":-2,"exchange":{"method":"GET","answer":[["A","b"]],"content":"\u00e9\u2028","took":5}}],
+		"data":{"record":"t9"}},"repeats":3,"sick":true,"noCredential":true,"sweep":7,"unknown":{"a":[1]}}`
+	require.NoError(t, unmarshal([]byte(full), &f))
+	var want Fact
+	require.NoError(t, json.Unmarshal([]byte(full), &want))
+	require.Equal(t, want, f)
+	require.Error(t, unmarshal([]byte(`{"check":`), &f))
 }

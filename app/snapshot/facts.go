@@ -5,6 +5,10 @@ package snapshot
 import (
 	"encoding/json"
 
+	jsonv2 "github.com/go-json-experiment/json"
+	"github.com/go-json-experiment/json/jsontext"
+	jsonv1 "github.com/go-json-experiment/json/v1"
+
 	"millgate/core/check"
 	"millgate/core/check/raised"
 )
@@ -53,3 +57,21 @@ func (f Fact) MarshalJSON() ([]byte, error) {
 	}
 	return json.Marshal(plain(f))
 }
+
+// stored is how facts are read. A board of many facts waits for that when it is first looked at, so
+// that a fact and what its family keeps of it are read in one pass.
+var stored = jsonv2.JoinOptions(jsonv1.FormatDurationAsNano(true),
+	jsonv2.WithUnmarshalers(jsonv2.UnmarshalFromFunc(func(d *jsontext.Decoder, f *check.Fact) error {
+		type plain check.Fact
+		x := struct {
+			*plain
+			Data json.RawMessage `json:"data"`
+		}{plain: (*plain)(f)}
+		if err := jsonv2.UnmarshalDecode(d, &x); err != nil {
+			return err
+		}
+		f.Data = x.Data
+		return nil
+	})))
+
+func unmarshal(b []byte, f *Fact) error { return jsonv2.Unmarshal(b, f, stored) }

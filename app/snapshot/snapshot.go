@@ -8,8 +8,10 @@ package snapshot
 
 import (
 	"maps"
+	"runtime"
 	"slices"
-	"sync"
+
+	"golang.org/x/sync/errgroup"
 
 	"millgate/core/check"
 	"millgate/core/declaration"
@@ -54,7 +56,8 @@ func (s *Snapshot) of(d *declaration.Document, changes uint64, running bool) boo
 
 // judge holds what is known against a declaration. What is made from the same facts as last
 // time is taken from there.
-func (o *Observed) judge(d *declaration.Document, t *declaration.Target, l check.Families, running bool) *Snapshot {
+func (o *Observed) judge(d *declaration.Document, t *declaration.Target, plan func() *check.Plan, l check.Families,
+	running bool) *Snapshot {
 	s := &Snapshot{doc: d, target: t, Facts: o.Facts.Read(), Sweep: o.sweep, running: running,
 		Items: map[string]check.Item{}, made: map[string]basis{}}
 	var pl *check.Plan
@@ -62,7 +65,7 @@ func (o *Observed) judge(d *declaration.Document, t *declaration.Target, l check
 	same := last != nil && last.doc == d && last.target == t
 	if s.Facts.Len() == 0 {
 		s.Counts = check.Count(l, nil, nil)
-		if s.Plan = sync.OnceValue(func() *check.Plan { return check.NewPlan(d, t, l) }); same {
+		if s.Plan = plan; same {
 			s.Plan = last.Plan
 		}
 		return s
@@ -70,7 +73,7 @@ func (o *Observed) judge(d *declaration.Document, t *declaration.Target, l check
 	if same {
 		pl, s.Items, s.made = last.Plan().Copy(), maps.Clone(last.Items), maps.Clone(last.made)
 	} else {
-		pl = check.NewPlan(d, t, l)
+		pl = plan()
 	}
 	s.Plan = func() *check.Plan { return pl }
 	items := s.judge(NewJudge(pl, s.Facts.Of))
@@ -79,25 +82,59 @@ func (o *Observed) judge(d *declaration.Document, t *declaration.Target, l check
 	return s
 }
 
+// judged is an item that was made anew.
+type judged struct {
+	item  check.Item
+	basis basis
+}
+
+// fresh judges those of a list that are new, or made from other facts than before, beside each other.
+// It is nil for all others.
+func (s *Snapshot) fresh(j *Judge, list []*check.Probe) []*judged {
+	const part = 512
+	out := make([]*judged, len(list))
+	var g errgroup.Group
+	g.SetLimit(runtime.GOMAXPROCS(0))
+	for from := 0; from < len(list); from += part {
+		g.Go(func() error {
+			for i := from; i < min(len(list), from+part); i++ {
+				p := list[i]
+				b := basis{fact: s.Facts.Of(p.Key()), control: s.Facts.Of(p.Control)}
+				if _, known := s.Items[p.Key()]; b.fact == nil || known && s.made[p.Key()] == b {
+					continue
+				}
+				it, asked := j.judging(p)
+				b.further = slices.ContainsFunc(asked, func(k string) bool { return k != p.Key() && k != p.Control })
+				out[i] = &judged{it, b}
+			}
+			return nil
+		})
+	}
+	_ = g.Wait() // none of them fails
+	return out
+}
+
 // judge judges what is new or has another control than before, and returns all items in the
 // order of the plan, to which a gap can add. While a sweep runs, a refusal whose control is
 // still to come is left out: it would only look unproven.
 func (s *Snapshot) judge(j *Judge) []check.Item {
 	pl := j.plan
 	items := make([]check.Item, 0, s.Facts.Len())
+	var fresh []*judged
 	for i := 0; i < len(pl.Probes); i++ { // a gap can add to them
 		p := pl.Probes[i]
+		if i == len(fresh) { // those that were planned to begin with, or since
+			fresh = append(fresh, s.fresh(j, pl.Probes[i:])...)
+		}
 		b := basis{fact: s.Facts.Of(p.Key()), control: s.Facts.Of(p.Control)}
 		if b.fact == nil {
 			delete(s.Items, p.Key())
 			continue
 		}
-		it, ok := s.Items[p.Key()]
-		if !ok || s.made[p.Key()] != b { // or it asked for further facts
-			var asked []string
-			it, asked = j.judging(p)
-			b.further = slices.ContainsFunc(asked, func(key string) bool { return key != p.Key() && key != p.Control })
-			s.Items[p.Key()], s.made[p.Key()] = it, b
+		it := s.Items[p.Key()]
+		if f := fresh[i]; f != nil {
+			it = f.item
+			s.Items[p.Key()], s.made[p.Key()] = it, f.basis
 		}
 		j.Widen(it)
 		if s.running && it.Verdict.Kind == finding.Unproven && b.control == nil && pl.Find(p.Control) != nil {

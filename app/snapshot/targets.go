@@ -87,8 +87,9 @@ type Observed struct {
 // Look is a target as it is now: with all that is known when it is asked for. Those who ask at
 // the same time share the work; no sweep waits for it, and it waits for no sweep.
 func (ts *Targets) Look(ctx context.Context, p workspace.Present, t *declaration.Target) (*Snapshot, error) {
+	plan := sync.OnceValue(func() *check.Plan { return check.NewPlan(p.Doc, t, ts.Families) })
 	for {
-		o, err := ts.Observe(ctx, p, t.Name)
+		o, err := ts.observe(ctx, p, t.Name, func() { go plan() })
 		if err != nil {
 			return nil, err
 		}
@@ -97,7 +98,7 @@ func (ts *Targets) Look(ctx context.Context, p workspace.Present, t *declaration
 			return s, nil
 		}
 		v, err, _ := ts.looks.Do(fmt.Sprintf("%p %p %s %t", o, p.Doc, t.Name, running), func() (any, error) {
-			s := o.judge(p.Doc, t, ts.Families, running)
+			s := o.judge(p.Doc, t, plan, ts.Families, running)
 			o.last.Store(s)
 			return s, nil
 		})
@@ -114,6 +115,12 @@ func (ts *Targets) Look(ctx context.Context, p workspace.Present, t *declaration
 // Observe is what is known of a target: its last whole sweep and what was sent again since. It
 // is read from the store the first time.
 func (ts *Targets) Observe(ctx context.Context, p workspace.Present, target string) (*Observed, error) {
+	return ts.observe(ctx, p, target, func() {})
+}
+
+// observe is Observe; meanwhile is called when there is something to read.
+func (ts *Targets) observe(ctx context.Context, p workspace.Present, target string,
+	meanwhile func()) (*Observed, error) {
 	seen := func() *Observed {
 		ts.mu.Lock()
 		defer ts.mu.Unlock()
@@ -136,6 +143,9 @@ func (ts *Targets) Observe(ctx context.Context, p workspace.Present, target stri
 			if ids = append(ids, w.ID); !w.Partial {
 				o.sweep = w.ID
 			}
+		}
+		if len(ids) > 0 {
+			meanwhile()
 		}
 		facts, _, err := ts.Journal(ctx, ids...)
 		if err != nil {

@@ -108,20 +108,34 @@ func (vw *View) Board(ctx context.Context, target, since string) (Board, error) 
 	for _, t := range d.Targets {
 		b.Targets = append(b.Targets, t.Name)
 	}
-	x, of := newBoarding(d, b), moment{doc: d}
-	if t := now.Pick(target); t != nil && x.Errors == 0 {
-		x.Target = t.Name
-		s, err := vw.targets.Look(ctx, now, t)
-		if err != nil {
-			return x.Board, err
-		}
-		of.facts = s.Facts.Changes()
-		x.Counts = s.Counts
-		x.Quotas = quotasSeen(d, t, s, x.Kinds)
-		x.NotFair = len(unfair(s))
-		x.see(s)
-		x.Sweep = vw.sweepOf(ctx, s)
+	of := moment{doc: d}
+	t := now.Pick(target)
+	if t == nil || b.Errors > 0 {
+		x := newBoarding(d, b)
+		x.fill()
+		return vw.versions.take(x.Board, of, since), nil
 	}
+	s, err := vw.targets.Look(ctx, now, t)
+	if err != nil {
+		return b, err
+	}
+	of.seen = s
+	last, same := vw.versions.same(t.Name, of)
+	if same { // nothing that it is made of has changed
+		b.Target, b.Columns, b.Ways, b.Pages, b.Kinds, b.Quotas = t.Name, last.Columns, last.Ways, last.Pages,
+			last.Kinds,
+			last.Quotas
+		b.Cells, b.Rows, b.Whole, b.Total, b.NotFair, b.Counts = last.Cells, last.Rows, true, last.Total, last.NotFair,
+			last.Counts
+		b.Sweep = vw.sweepOf(ctx, s)
+		return vw.versions.take(b, of, since), nil
+	}
+	x := newBoarding(d, b)
+	x.Target, x.Counts = t.Name, s.Counts
+	x.Quotas = quotasSeen(d, t, s, x.Kinds)
+	x.NotFair = len(unfair(s))
+	x.see(s)
+	x.Sweep = vw.sweepOf(ctx, s)
 	x.fill()
 	return vw.versions.take(x.Board, of, since), nil
 }

@@ -10,6 +10,7 @@ import (
 	"sync"
 	"time"
 
+	"millgate/app/snapshot"
 	"millgate/core/declaration"
 )
 
@@ -22,8 +23,13 @@ type versions struct {
 
 // moment is what a board was made of.
 type moment struct {
-	doc   *declaration.Document
-	facts uint64 // changes to what is known, when it was read
+	doc  *declaration.Document
+	seen *snapshot.Snapshot // nil without a target
+}
+
+// before says whether less was known, by the same declaration.
+func (m moment) before(o moment) bool {
+	return m.doc == o.doc && m.seen != nil && o.seen != nil && m.seen.Facts.Changes() < o.seen.Facts.Changes()
 }
 
 // version is the last board of a target.
@@ -45,7 +51,7 @@ func (v *versions) take(b Board, of moment, since string) Board {
 	}
 	last := v.by[b.Target]
 	switch {
-	case last != nil && last.of.doc == of.doc && last.of.facts > of.facts:
+	case last != nil && of.before(last.of):
 		// Somebody else was faster with what came later.
 	case last == nil || !alike(last.board, b):
 		v.n++
@@ -56,6 +62,8 @@ func (v *versions) take(b Board, of moment, since string) Board {
 		}
 		last.board = b
 		v.by[b.Target] = last
+	case last.of == of: // its rows are these
+		last.board = b
 	default:
 		last.of = of
 		last.follow(b, &v.n)
@@ -74,6 +82,17 @@ func (v *versions) take(b Board, of moment, since string) Board {
 		}
 	}
 	return out
+}
+
+// same is the last board of a target, where it was made of the same.
+func (v *versions) same(target string, of moment) (Board, bool) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	last := v.by[target]
+	if last == nil || last.of != of {
+		return Board{}, false
+	}
+	return last.board, true
 }
 
 // follow takes a board that comes after: its cells keep the indexes they had.

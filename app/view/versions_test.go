@@ -5,6 +5,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
+	"millgate/app/snapshot"
 	"millgate/core/declaration"
 	"millgate/core/finding"
 )
@@ -28,33 +29,40 @@ func TestWhatChangedOfABoard(t *testing.T) {
 		}
 		return out
 	}
-	doc := &declaration.Document{}
+	doc, facts := &declaration.Document{}, snapshot.NewKnown(nil)
+	at := func(changes uint64) moment {
+		for r := facts.Read(); r.Changes() < changes; r = facts.Read() {
+			facts.Put("a probe", &snapshot.Fact{})
+		}
+		return moment{doc, &snapshot.Snapshot{Facts: facts.Read()}}
+	}
 	var v versions
-	first := v.take(board(refuse, admit), moment{doc, 1}, "")
+	first := v.take(board(refuse, admit), at(1), "")
 	assert.True(t, first.Whole)
 	assert.Equal(t, map[string]Cell{"a": refuse, "b": admit}, shown(first))
 
-	none := v.take(board(refuse, admit), moment{doc, 2}, first.Version)
+	early := at(2)
+	none := v.take(board(refuse, admit), early, first.Version)
 	assert.False(t, none.Whole)
 	assert.Empty(t, none.Rows)
 	assert.Equal(t, first.Version, none.Version, "nothing changed")
 
-	second := v.take(board(gap, admit), moment{doc, 3}, first.Version)
+	second := v.take(board(gap, admit), at(3), first.Version)
 	assert.Equal(t, map[string]Cell{"a": gap}, shown(second))
 	assert.Equal(t, first.Cells, second.Cells[:len(first.Cells)], "known cells stay where they are")
 
-	late := v.take(board(refuse, admit), moment{doc, 2}, second.Version)
+	late := v.take(board(refuse, admit), early, second.Version)
 	assert.Empty(t, late.Rows, "what was made of less, and came later, is not told")
-	assert.Equal(t, map[string]Cell{"a": gap, "b": admit}, shown(v.take(board(gap, admit), moment{doc, 3}, "")))
+	assert.Equal(t, map[string]Cell{"a": gap, "b": admit}, shown(v.take(board(gap, admit), at(3), "")))
 
-	third := v.take(board(gap, refuse), moment{doc, 4}, first.Version)
+	third := v.take(board(gap, refuse), at(4), first.Version)
 	assert.Equal(t, map[string]Cell{"a": gap, "b": refuse}, shown(third), "all since the version that is asked for")
 
-	more := v.take(board(gap, refuse, admit), moment{doc, 5}, third.Version)
+	more := v.take(board(gap, refuse, admit), at(5), third.Version)
 	assert.True(t, more.Whole, "there are other rows")
 	assert.Len(t, more.Rows, 3)
 	other := board(gap)
 	other.Target = "u"
-	assert.True(t, v.take(other, moment{doc, 1}, more.Version).Whole, "it is another target's")
-	assert.True(t, v.take(board(gap, refuse, admit), moment{doc, 6}, "made up.7").Whole)
+	assert.True(t, v.take(other, at(1), more.Version).Whole, "it is another target's")
+	assert.True(t, v.take(board(gap, refuse, admit), at(6), "made up.7").Whole)
 }
