@@ -51,7 +51,10 @@ const itemOfRow = computed(() => {
 })
 
 const scroller = ref<HTMLElement | null>(null)
-const { routeWidth, fixed, cell, narrow, headHeight, drawn, shorten, drag } = useSizes(scroller, () => props.heads)
+const { routeWidth, fixed, cell, narrow, nameSize, headHeight, drawn, shorten, drag } = useSizes(
+  scroller,
+  () => props.heads,
+)
 const virtual = useVirtualizer(
   computed(() => ({
     count: items.value.length,
@@ -190,7 +193,12 @@ function columnOf(e: PointerEvent): number {
   >
     <div
       class="inner"
-      :style="{ '--cell': `${cell}px`, '--route': `${routeWidth}px`, minWidth: `${fixed + heads.length * cell}px` }"
+      :style="{
+        '--cell': `${cell}px`,
+        '--route': `${routeWidth}px`,
+        '--name': `${nameSize}px`,
+        minWidth: `${fixed + heads.length * cell}px`,
+      }"
     >
       <GridHead
         :heads="heads"

@@ -62,12 +62,14 @@ function toggle(word: string) {
 .tools {
   padding: 8px 12px;
   display: grid;
+  grid-template-columns: minmax(0, 1fr);
   gap: 8px;
   border-bottom: 1px solid var(--line);
 }
 .second {
   display: flex;
-  gap: 16px;
+  flex-wrap: wrap;
+  gap: 6px 16px;
   align-items: center;
 }
 .lens {

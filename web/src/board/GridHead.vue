@@ -109,7 +109,7 @@ small {
   overflow: hidden;
 }
 .col b {
-  font-size: min(13px, calc(var(--cell) * 0.215));
+  font-size: var(--name);
 }
 .narrow .col b {
   font-size: 13px;

@@ -15,10 +15,10 @@ export function useSizes(scroller: Ref<HTMLElement | null>, heads: () => Head[])
   const cell = computed(() =>
     Math.max(30, Math.min(72, Math.floor((width.value - fixed.value - 8) / Math.max(1, heads().length)))),
   )
-  // Names are turned where most of what tells them apart would be cut.
-  const narrow = computed(
-    () => cell.value < Math.max(46, 5.3 * Math.min(13, Math.max(0, ...heads().map((h) => h.label.length)))),
-  )
+  // Names get smaller down to 10 px, and are turned where most of what tells them apart would be cut.
+  const longest = computed(() => Math.min(13, Math.max(1, ...heads().map((h) => h.label.length))))
+  const narrow = computed(() => cell.value < Math.max(46, 5.3 * longest.value))
+  const nameSize = computed(() => Math.max(10, Math.min(13, (cell.value - 2) / (0.54 * longest.value))))
   // Turned heads are as high as the longest name needs, within reason.
   const headHeight = computed(() =>
     narrow.value ? Math.min(138, Math.max(92, 18 + 6.6 * Math.max(0, ...heads().map((h) => h.label.length)))) : 45,
@@ -50,5 +50,5 @@ export function useSizes(scroller: Ref<HTMLElement | null>, heads: () => Head[])
     })
     useEventListener('pointerup', end, { once: true })
   }
-  return { routeWidth, fixed, cell, narrow, headHeight, drawn, shorten, drag }
+  return { routeWidth, fixed, cell, narrow, nameSize, headHeight, drawn, shorten, drag }
 }

@@ -6,8 +6,8 @@ import { SVGRenderer } from 'echarts/renderers'
 import { computed } from 'vue'
 import VChart from 'vue-echarts'
 import type { Simulated } from '../api/client'
-import { colour, theme } from '../theme/theme'
-import { span } from './time'
+import { colour, font, theme } from '../theme/theme'
+import { clock, span } from './time'
 
 use([BarChart, LineChart, GridComponent, LegendComponent, TooltipComponent, AriaComponent, SVGRenderer])
 
@@ -15,9 +15,8 @@ use([BarChart, LineChart, GridComponent, LegendComponent, TooltipComponent, Aria
 // begun so far, under the most that could have.
 const props = defineProps<{ data: Simulated; label: string }>()
 
-function at(s: number): string {
-  return s === 0 ? '0' : s < 1 ? `${Math.round(s * 1000)} ms` : s < 90 ? `${+s.toFixed(1)} s` : span(s)
-}
+const longest = computed(() => props.data.width * props.data.bins.length)
+const at = (s: number) => clock(s, longest.value)
 
 const option = computed(() => {
   void theme.value // colours follow the theme
@@ -49,7 +48,7 @@ const option = computed(() => {
     data: d.bins.map((b) => at(b.from)),
     axisLine: { lineStyle: { color: line } },
     axisTick: { show: false },
-    axisLabel: { color: faint, fontFamily: 'inherit', fontSize: 11 },
+    axisLabel: { color: faint, fontFamily: font.value, fontSize: 11 },
   }
   const value = (name: string) => ({
     type: 'value' as const,
@@ -62,7 +61,7 @@ const option = computed(() => {
   return {
     animation: false,
     aria: { enabled: true, label: { description: props.label } },
-    textStyle: { fontFamily: 'inherit', color: ink },
+    textStyle: { fontFamily: font.value, color: ink },
     legend: { top: 0, right: 0, textStyle: { color: ink }, itemWidth: 14, itemHeight: 10 },
     tooltip: {
       trigger: 'axis' as const,
@@ -81,7 +80,7 @@ const option = computed(() => {
       { ...axis, gridIndex: 1 },
     ],
     yAxis: [
-      { ...value(`calls in ${at(d.width)}`), gridIndex: 0 },
+      { ...value(`calls in ${span(d.width)}`), gridIndex: 0 },
       { ...value('begun so far'), gridIndex: 1 },
     ],
     series: [

@@ -13,7 +13,7 @@ import { SVGRenderer } from 'echarts/renderers'
 import { computed } from 'vue'
 import VChart from 'vue-echarts'
 import type { QuotaView } from '../api/client'
-import { colour, theme } from '../theme/theme'
+import { colour, font, theme } from '../theme/theme'
 
 use([
   LineChart,
@@ -69,7 +69,7 @@ const option = computed(() => {
   return {
     animation: false,
     aria: { enabled: true, label: { description: props.label } },
-    textStyle: { fontFamily: 'inherit', color: ink },
+    textStyle: { fontFamily: font.value, color: ink },
     legend: {
       top: 0,
       left: 0,

@@ -1,16 +1,8 @@
-import { onBeforeUnmount, ref } from 'vue'
-
-const now = ref(Date.now())
-let users = 0
-let timer = 0
+import { useTimestamp } from '@vueuse/core'
 
 /** The time of day, moving on every few seconds while somebody looks. */
 export function useNow() {
-  if (users++ === 0) timer = window.setInterval(() => (now.value = Date.now()), 5000)
-  onBeforeUnmount(() => {
-    if (--users === 0) clearInterval(timer)
-  })
-  return now
+  return useTimestamp({ interval: 5000 })
 }
 
 export function ago(at: string | undefined, from: number): string {
@@ -34,4 +26,16 @@ export function span(seconds: number): string {
   if (seconds < 5400) return `${Math.round(seconds / 60)} min`
   if (seconds < 172800) return `${+(seconds / 3600).toFixed(1)} h`
   return `${Math.round(seconds / 86400)} days`
+}
+
+/** An instant of something that lasts so long, as an axis shows it: no two of them alike by rounding. */
+export function clock(seconds: number, longest: number): string {
+  const two = (n: number) => String(n).padStart(2, '0')
+  if (seconds === 0) return '0'
+  if (longest < 1) return `${+(seconds * 1000).toPrecision(3)} ms`
+  if (longest < 90) return `${+seconds.toFixed(2)} s`
+  const s = Math.round(seconds)
+  if (longest < 5400) return `${Math.floor(s / 60)}:${two(s % 60)} min`
+  if (longest < 172800) return `${Math.floor(s / 3600)}:${two(Math.floor((s % 3600) / 60))} h`
+  return `${Math.floor(s / 86400)} d ${Math.floor((s % 86400) / 3600)} h`
 }

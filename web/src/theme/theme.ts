@@ -100,3 +100,8 @@ export const overrides = computed<GlobalThemeOverrides>(() => {
     Input: { border: `1px solid ${p.line}`, color: p.sheet },
   }
 })
+
+/** The font of the page, for charts: they measure text themselves, and cannot measure "inherit". It
+ * changes once, when the font is there, so that what was measured before is measured again. */
+export const font = ref('sans-serif')
+void document.fonts.ready.then(() => (font.value = getComputedStyle(document.body).fontFamily))

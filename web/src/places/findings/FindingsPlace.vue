@@ -125,6 +125,12 @@ function lensOf(column?: string): string | undefined {
 </template>
 
 <style scoped>
+td:nth-child(3) {
+  min-width: 200px;
+}
+td:nth-child(4) {
+  overflow-wrap: anywhere;
+}
 .further {
   padding: 8px 12px;
   margin: 0;
