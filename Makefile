@@ -4,7 +4,7 @@ BIN     := bin/millgate
 WEBSRC  := $(shell find web/src web/index.html web/package.json web/package-lock.json web/vite.config.ts -type f 2>/dev/null)
 GOSRC   := $(shell find . -name '*.go' -not -path './web/*')
 
-.PHONY: build demo test check bench screenshots stats generate format clean chromium soak race
+.PHONY: build demo test check bench screenshots stats generate format clean chromium soak race release
 
 build: $(BIN)
 
@@ -65,8 +65,12 @@ bench: server/dist/index.html chromium
 screenshots: build chromium
 	MILLGATE_SCREENSHOTS=1 $(GO) test ./e2e -run TestScreenshots -count 1 -v
 
+# Archives of the program for linux on amd64 and arm64 with their checksums, in release/.
+release: server/dist/index.html
+	@GO="$(GO)" VERSION="$(VERSION)" sh scripts/release.sh
+
 stats:
 	@sh scripts/stats.sh
 
 clean:
-	rm -rf bin server/dist/assets server/dist/index.html web/node_modules api/tools/node_modules
+	rm -rf bin release server/dist/assets server/dist/index.html web/node_modules api/tools/node_modules

@@ -263,6 +263,56 @@ func TestRulesHaveTheirFile(t *testing.T) {
 	}
 }
 
+// Whatever docs/maintaining.md names in a recipe is there: files, and the tests that hold it.
+func TestRecipes(t *testing.T) {
+	text, err := os.ReadFile("docs/maintaining.md")
+	require.NoError(t, err)
+	_, section, ok := strings.Cut(string(text), "\n## Adding things\n")
+	require.True(t, ok)
+	section, _, _ = strings.Cut(section, "\n## ")
+	tests := map[string]bool{}
+	named := regexp.MustCompile(`(?m)^func ((?:Test|Fuzz)\w+)\(`)
+	require.NoError(t, filepath.WalkDir(".", func(path string, e fs.DirEntry, err error) error {
+		switch {
+		case err != nil:
+			return err
+		case e.IsDir() && (e.Name() == "node_modules" || e.Name() == ".git"):
+			return filepath.SkipDir
+		case !strings.HasSuffix(path, "_test.go"):
+			return nil
+		}
+		b, err := os.ReadFile(path)
+		for _, m := range named.FindAllSubmatch(b, -1) {
+			tests[string(m[1])] = true
+		}
+		return err
+	}))
+	recipes := strings.Split(section, "\n### ")[1:]
+	assert.Greater(t, len(recipes), 10)
+	for _, r := range recipes {
+		title, _, _ := strings.Cut(r, "\n")
+		held, dir := 0, ""
+		for _, m := range regexp.MustCompile("`([^`]+)`").FindAllStringSubmatch(r, -1) {
+			switch name := m[1]; {
+			case regexp.MustCompile(`^(Test|Fuzz)[A-Z]\w+$`).MatchString(name):
+				held++
+				assert.True(t, tests[name], "%s: there is no test %s", title, name)
+			case regexp.MustCompile(`^[\w./-]+\.(go|ts|sh|md|json|yaml)$`).MatchString(name),
+				regexp.MustCompile(`^(core|app|web|format|testkit)/[\w/]*$`).MatchString(name):
+				if !strings.Contains(name, "/") && dir != "" { // beside the one before
+					if name = filepath.Join(dir, name); !assert.FileExists(t, name, title) {
+						continue
+					}
+				}
+				_, err := os.Stat(name)
+				assert.NoError(t, err, title)
+				dir = filepath.Dir(name)
+			}
+		}
+		assert.True(t, held > 0 || strings.Contains(r, "scripts/generated.sh"), "%s is held by no test", title)
+	}
+}
+
 // A proof is made where something is judged, and nowhere else: these packages may ask for
 // one, and no other file makes one in another way.
 func TestWhoProves(t *testing.T) {

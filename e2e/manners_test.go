@@ -177,7 +177,8 @@ func TestServerThatIsGone(t *testing.T) {
 // Whoever sees a board for the first time is told what its marks mean, once.
 func TestTheFirstBoardIsExplained(t *testing.T) {
 	t.Parallel()
-	url := run(t, "serve", write(t, "millgate: 1\ntitle: Here\nroutes: [GET /a]\naccess: [{ at: GET /a, who: anyone }]\n"),
+	url := run(t, "serve", write(t,
+		"millgate: 1\ntitle: Here\nroutes: [GET /a]\naccess: [{ at: GET /a, who: anyone }]\n"),
 		"--listen", "127.0.0.1:0", "--data", t.TempDir())
 	p := openFirst(t, url, "light", "0")
 	p.see("[role=dialog] h2", "What is declared")

@@ -53,7 +53,7 @@ func root() *cobra.Command {
 	c.SetErr(newScreen(os.Stderr))
 	c.AddCommand(serveCommand(), demoCommand(), reviewCommand(), reachCommand(), diffCommand(), formatCommand(),
 		schemaCommand(), sweepCommand(), tokensCommand(), originsCommand(), standInCommand(), keepCommand(),
-		pruneCommand())
+		pruneCommand(), versionCommand())
 	return c
 }
 
