@@ -52,6 +52,7 @@ fuzz() {
   done <<'LIST'
 core/declaration FuzzParse
 core/declaration/layout FuzzPutTarget
+core/declaration/layout FuzzPlaces
 core/declaration/layout FuzzFormat
 core/route FuzzSelector
 core/token FuzzDecodeAndJudge

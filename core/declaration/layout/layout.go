@@ -148,6 +148,8 @@ func (l source) readFlow(i int) body {
 				p.end = l.skipValue(p.end+1, true)
 				p.valEnd = p.end
 			}
+		} else { // a name without a value
+			p.key, p.val = Unquoted(l.text[i:e]), e
 		}
 		b.parts = append(b.parts, p)
 		i = p.end
@@ -156,8 +158,12 @@ func (l source) readFlow(i int) body {
 
 // Unquoted is a key or a value without its quotes.
 func Unquoted(s string) string {
-	if len(s) > 1 && (s[0] == '"' || s[0] == '\'') && s[len(s)-1] == s[0] {
-		return strings.ReplaceAll(s[1:len(s)-1], `\"`, `"`)
+	switch {
+	case len(s) < 2 || s[len(s)-1] != s[0]:
+	case s[0] == '\'':
+		return strings.ReplaceAll(s[1:len(s)-1], "''", "'")
+	case s[0] == '"':
+		return strings.NewReplacer(`\"`, `"`, `\\`, `\`).Replace(s[1 : len(s)-1])
 	}
 	return s
 }
@@ -220,6 +226,9 @@ func (l source) readBlock(i, end int) body {
 				p.valEnd = v // a mapping that begins behind the dash
 			}
 			last = l.lineEnd(max(i, p.valEnd-1))
+			if f := l.flowOn(v); p.valEnd == v && f > 0 { // its first value goes on in the next lines
+				last = l.lineEnd(f - 1)
+			}
 		} else {
 			p.val, p.valEnd = at, at
 		}

@@ -4,3305 +4,3295 @@
  */
 
 export interface paths {
-  '/api/board': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /** The board for a target, or what changed of it */
-    get: operations['getBoard']
-    put?: never
-    post?: never
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/crossing': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /** Everything about one cell */
-    get: operations['getCrossing']
-    put?: never
-    post?: never
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/curl': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /** A probe as a command line, with secrets as environment variables */
-    get: operations['getCurl']
-    put?: never
-    post?: never
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/worklist': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /** Requests that are not fair yet */
-    get: operations['getWorklist']
-    put?: never
-    post?: never
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/samples': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    get?: never
-    /** Write what is sent to a route into the text, and keep it */
-    put: operations['putSample']
-    post?: never
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/ticks': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /** The verdicts known of a target, in the order in which they were sent */
-    get: operations['getTicks']
-    put?: never
-    post?: never
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/findings': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /** Findings by the current declaration, worst first */
-    get: operations['getFindings']
-    put?: never
-    post?: never
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/declaration': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /** The current text */
-    get: operations['getDeclaration']
-    /** Keep a text as a revision */
-    put: operations['keepDeclaration']
-    post?: never
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/declaration/check': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    get?: never
-    put?: never
-    /** What a text would change, without keeping it */
-    post: operations['checkDeclaration']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/revisions': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /** Kept revisions, newest first */
-    get: operations['listRevisions']
-    put?: never
-    post?: never
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/revisions/{id}': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /** The text of a revision */
-    get: operations['getRevision']
-    put?: never
-    post?: never
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/board/edit': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    get?: never
-    put?: never
-    /** An edit of the board in a text, not kept yet */
-    post: operations['editBoard']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/routes/edit': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    get?: never
-    put?: never
-    /** Set what is said of a route in a text, not kept yet */
-    post: operations['editRoute']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/routes/sheet': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /** Everything that the kept text says of a route */
-    get: operations['getKeptSheet']
-    put?: never
-    /** Everything that a text says of a route */
-    post: operations['getSheet']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/declaration/fix': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    get?: never
-    put?: never
-    /** Apply the fix of a message of the review */
-    post: operations['fixMessage']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/declaration/waive': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    get?: never
-    put?: never
-    /** Accept a message of the review, with a reason and an end */
-    post: operations['waiveMessage']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/declaration/complete': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    get?: never
-    put?: never
-    /** What can stand at a place of a text */
-    post: operations['complete']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/declaration/explain': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    get?: never
-    put?: never
-    /** What stands at a place of a text */
-    post: operations['explain']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/declaration/outline': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    get?: never
-    put?: never
-    /** The sections of a text and what they declare */
-    post: operations['outline']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/revisions/compare': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /** What lies between two revisions, in the text and on the board */
-    get: operations['compareRevisions']
-    put?: never
-    post?: never
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/reach': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /** Who reaches a route, or what an identity reaches */
-    get: operations['getReach']
-    put?: never
-    post?: never
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/import/preview': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    get?: never
-    put?: never
-    /** What an import would do */
-    post: operations['previewImport']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/import': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    get?: never
-    put?: never
-    /** The text with what was chosen, not kept yet */
-    post: operations['importRoutes']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/targets': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /** The declared targets */
-    get: operations['listTargets']
-    /** Add or change a target in the text, and keep it */
-    put: operations['putTarget']
-    post?: never
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/targets/test': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    get?: never
-    put?: never
-    /** Connect to a target's hosts and obtain each credential */
-    post: operations['testTarget']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/plan': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /** What a sweep would send */
-    get: operations['getPlan']
-    put?: never
-    post?: never
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/sweeps': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /** Sweeps, newest first */
-    get: operations['listSweeps']
-    put?: never
-    /** Start a sweep */
-    post: operations['startSweep']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/sweeps/{id}': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /** One sweep and what it came to */
-    get: operations['getSweep']
-    put?: never
-    post?: never
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/sweeps/{id}/stop': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    get?: never
-    put?: never
-    /** Stop a running sweep */
-    post: operations['stopSweep']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/sweeps/{id}/resume': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    get?: never
-    put?: never
-    /** Go on with a stopped or interrupted sweep */
-    post: operations['resumeSweep']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/probe-again': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    get?: never
-    put?: never
-    /** Send the probes of some crossings again */
-    post: operations['probeAgain']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/tokens/judge': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    get?: never
-    put?: never
-    /** Judge a token and say what it opens; the answer does not hold the token */
-    post: operations['judgeToken']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/tokens/kept': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /** The names of kept tokens */
-    get: operations['getKeptTokens']
-    /** Seal a token under a name until it is forgotten */
-    put: operations['keepToken']
-    post?: never
-    /** Forget a kept token */
-    delete: operations['forgetToken']
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/tokens/mint': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    get?: never
-    put?: never
-    /** Make a test token with a key that the caller gives; the key is not stored */
-    post: operations['mintToken']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/tokens/guess': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    get?: never
-    put?: never
-    /** Look for a token's HMAC secret among words */
-    post: operations['guessSecret']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/tokens/audit': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    get?: never
-    put?: never
-    /** Judge every token of a file; progress comes as events */
-    post: operations['auditTokens']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/origins/judge': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    get?: never
-    put?: never
-    /** Say what a browser makes of answers that are pasted or recorded, without a target */
-    post: operations['judgePages']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/quotas': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /** What the declared quotas come to */
-    get: operations['getQuotas']
-    put?: never
-    post?: never
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/quotas/simulate': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    get?: never
-    put?: never
-    /** Run a pattern of calls through a declared quota */
-    post: operations['simulateQuota']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/quotas/restart': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    get?: never
-    put?: never
-    /** Fill a quota; or, after the service was started again, see whether it still refuses */
-    post: operations['checkRestart']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/sessions': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /** What the declared lifetimes come to, for every scheme that has one */
-    get: operations['getSessions']
-    put?: never
-    post?: never
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/sessions/timing': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    get?: never
-    put?: never
-    /** Compare how long a wrong login takes for a known and for an unknown name */
-    post: operations['compareLogins']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/demo': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    get?: never
-    put?: never
-    /** Open the demo declaration and start its stand-in */
-    post: operations['openDemo']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/events': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /** Sweeps and verdicts as they happen (server-sent events; each data line is an Event) */
-    get: operations['events']
-    put?: never
-    post?: never
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
+    "/api/board": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The board for a target, or what changed of it */
+        get: operations["getBoard"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/crossing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Everything about one cell */
+        get: operations["getCrossing"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/curl": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A probe as a command line, with secrets as environment variables */
+        get: operations["getCurl"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/worklist": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Requests that are not fair yet */
+        get: operations["getWorklist"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/samples": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Write what is sent to a route into the text, and keep it */
+        put: operations["putSample"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/ticks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The verdicts known of a target, in the order in which they were sent */
+        get: operations["getTicks"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/findings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Findings by the current declaration, worst first */
+        get: operations["getFindings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/declaration": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The current text */
+        get: operations["getDeclaration"];
+        /** Keep a text as a revision */
+        put: operations["keepDeclaration"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/declaration/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a text would change, without keeping it */
+        post: operations["checkDeclaration"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/revisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Kept revisions, newest first */
+        get: operations["listRevisions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/revisions/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The text of a revision */
+        get: operations["getRevision"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/board/edit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** An edit of the board in a text, not kept yet */
+        post: operations["editBoard"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/routes/edit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Set what is said of a route in a text, not kept yet */
+        post: operations["editRoute"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/routes/sheet": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Everything that the kept text says of a route */
+        get: operations["getKeptSheet"];
+        put?: never;
+        /** Everything that a text says of a route */
+        post: operations["getSheet"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/declaration/fix": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Apply the fix of a message of the review */
+        post: operations["fixMessage"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/declaration/waive": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Accept a message of the review, with a reason and an end */
+        post: operations["waiveMessage"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/declaration/complete": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What can stand at a place of a text */
+        post: operations["complete"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/declaration/explain": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What stands at a place of a text */
+        post: operations["explain"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/declaration/outline": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The sections of a text and what they declare */
+        post: operations["outline"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/revisions/compare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What lies between two revisions, in the text and on the board */
+        get: operations["compareRevisions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/reach": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who reaches a route, or what an identity reaches */
+        get: operations["getReach"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/import/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What an import would do */
+        post: operations["previewImport"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/import": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The text with what was chosen, not kept yet */
+        post: operations["importRoutes"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/targets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The declared targets */
+        get: operations["listTargets"];
+        /** Add or change a target in the text, and keep it */
+        put: operations["putTarget"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/targets/test": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Connect to a target's hosts and obtain each credential */
+        post: operations["testTarget"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a sweep would send */
+        get: operations["getPlan"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sweeps": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Sweeps, newest first */
+        get: operations["listSweeps"];
+        put?: never;
+        /** Start a sweep */
+        post: operations["startSweep"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sweeps/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One sweep and what it came to */
+        get: operations["getSweep"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sweeps/{id}/stop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Stop a running sweep */
+        post: operations["stopSweep"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sweeps/{id}/resume": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Go on with a stopped or interrupted sweep */
+        post: operations["resumeSweep"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/probe-again": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Send the probes of some crossings again */
+        post: operations["probeAgain"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tokens/judge": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Judge a token and say what it opens; the answer does not hold the token */
+        post: operations["judgeToken"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tokens/kept": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The names of kept tokens */
+        get: operations["getKeptTokens"];
+        /** Seal a token under a name until it is forgotten */
+        put: operations["keepToken"];
+        post?: never;
+        /** Forget a kept token */
+        delete: operations["forgetToken"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tokens/mint": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a test token with a key that the caller gives; the key is not stored */
+        post: operations["mintToken"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tokens/guess": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Look for a token's HMAC secret among words */
+        post: operations["guessSecret"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tokens/audit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Judge every token of a file; progress comes as events */
+        post: operations["auditTokens"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/origins/judge": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say what a browser makes of answers that are pasted or recorded, without a target */
+        post: operations["judgePages"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/quotas": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the declared quotas come to */
+        get: operations["getQuotas"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/quotas/simulate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Run a pattern of calls through a declared quota */
+        post: operations["simulateQuota"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/quotas/restart": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Fill a quota; or, after the service was started again, see whether it still refuses */
+        post: operations["checkRestart"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the declared lifetimes come to, for every scheme that has one */
+        get: operations["getSessions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sessions/timing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Compare how long a wrong login takes for a known and for an unknown name */
+        post: operations["compareLogins"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/demo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Open the demo declaration and start its stand-in */
+        post: operations["openDemo"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/events": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Sweeps and verdicts as they happen (server-sent events; each data line is an Event) */
+        get: operations["events"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
-export type webhooks = Record<string, never>
+export type webhooks = Record<string, never>;
 export interface components {
-  schemas: {
-    /**
-     * @description Names what went wrong (RFC 9457 section 3.1.1; docs/api.md has each): unreadable, the request is not as it should be; not-found; invalid, the declaration has errors; input, what was given cannot be used; busy, a sweep is running; unreachable, the target takes no connections; refused, another page may not use this server; method, it is not served here; internal, an error of Mill Gate itself.
-     * @enum {string}
-     */
-    ProblemType:
-      | 'urn:millgate:problem:unreadable'
-      | 'urn:millgate:problem:not-found'
-      | 'urn:millgate:problem:invalid'
-      | 'urn:millgate:problem:input'
-      | 'urn:millgate:problem:busy'
-      | 'urn:millgate:problem:unreachable'
-      | 'urn:millgate:problem:refused'
-      | 'urn:millgate:problem:method'
-      | 'urn:millgate:problem:internal'
-    Problem: {
-      type: components['schemas']['ProblemType']
-      title: string
-      status: number
-      detail: string
-    }
-    /**
-     * @description U unprotected, P over-permissive, T unthrottled, L leaking, X undeclared, S lifetime, K weak token, R over-restrictive, W wrong refusal; the last three are no gaps.
-     * @enum {string}
-     */
-    Kind: 'U' | 'P' | 'T' | 'L' | 'X' | 'S' | 'K' | 'R' | 'W' | 'unproven' | 'unprobed' | 'agrees'
-    /** @enum {string} */
-    Severity: 'low' | 'medium' | 'high' | 'critical'
-    /** @enum {string} */
-    Confidence: 'proven' | 'likely' | 'unproven'
-    /** @enum {string} */
-    SweepState: 'running' | 'done' | 'stopped' | 'interrupted' | 'failed'
-    /** @enum {string} */
-    RouteEffect: 'read' | 'create' | 'update' | 'delete' | 'command'
-    /** @enum {string} */
-    Sensitivity: 'low' | 'medium' | 'high'
-    /** @enum {string} */
-    Lens: 'access' | 'tokens' | 'origins' | 'quotas'
-    /** @enum {string} */
-    UnsafePolicy: 'refused' | 'made-records-only' | 'allowed'
-    /** @enum {string} */
-    TokenSection: 'text' | 'header' | 'claims' | 'signature'
-    Text: {
-      text: string
-    }
-    /** @description The request that shows a probe's to be a fair one */
-    Control: {
-      caller: string
-      status: number
-      sameBody: boolean
-    }
-    /** @description What a probe was answered in an earlier sweep */
-    Past: {
-      sweep: number
-      /** Format: date-time */
-      at: string
-      probe: string
-      status: number
-    }
-    Waiver: {
-      reason: string
-      by: string
-      /** Format: date */
-      until: string
-    }
-    SheetPart: {
-      title: string
-      lines: components['schemas']['SheetLine'][]
-      none: string
-    }
-    DrillCall: {
-      /** Format: double */
-      at: number
-      /** Format: double */
-      took: number
-      ok: boolean
-      waited: boolean
-      /** @description Of calls that were sent at the same time; 0 is alone */
-      batch: number
-      /** @description Admitted in the window that ends with it */
-      begun: number
-    }
-    WayAround: {
-      way: string
-      status: number
-      passed: boolean
-    }
-    ImportItem: {
-      key: string
-      /** @enum {string} */
-      state: 'new' | 'changed' | 'same' | 'gone' | 'unclear'
-      note: string
-      summary: string
-      effect?: components['schemas']['RouteEffect']
-      sensitivity?: components['schemas']['Sensitivity']
-      group: string
-      count: number
-      paths: string[]
-      line: number
-      /** @description What was seen, as it would stand in the text */
-      sample: string
-    }
-    ImportProblem: {
-      line: number
-      text: string
-    }
-    /** @description What a source suggests beside its routes */
-    Proposal: {
-      id: string
-      title: string
-      text: string
-      note: string
-    }
-    RouteChoice: {
-      key: string
-      effect?: components['schemas']['RouteEffect']
-      sensitivity?: components['schemas']['Sensitivity']
-      group: string
-      sample: boolean
-    }
-    NamedText: {
-      name: string
-      text: string
-    }
-    LogMapping: {
-      method: string
-      path: string
-      status: string
-      host: string
-    }
-    ConnectionStep: {
-      name: string
-      ok: boolean
-      text: string
-    }
-    UnsafeProbe: {
-      route: string
-      caller: string
-      what: string
-      expected: string
-    }
-    /** @description Something that a sweep made and could not remove */
-    Leftover: {
-      route: string
-      what: string
-      why: string
-    }
-    Unsent: {
-      why: string
-      probes: number
-    }
-    Tally: {
-      name: string
-      count: number
-    }
-    LifetimeTally: {
-      /**
-       * Format: double
-       * @description Seconds; 0 is longer than the last
-       */
-      upTo: number
-      count: number
-      tooLong: number
-    }
-    CompletionOption: {
-      label: string
-      detail: string
-      info: string
-      insert: string
-    }
-    SimulatedBin: {
-      /** Format: double */
-      from: number
-      /** Format: int64 */
-      came: number
-      /** Format: int64 */
-      admitted: number
-      /** Format: int64 */
-      queued: number
-      /** Format: int64 */
-      refused: number
-      /** Format: int64 */
-      began: number
-      /**
-       * Format: int64
-       * @description Of the time from the beginning to its end; -1 where nothing limits it
-       */
-      ceiling: number
-    }
-    Peak: {
-      /** Format: double */
-      window: number
-      /** Format: int64 */
-      limit: number
-      /** Format: int64 */
-      most: number
-      /** Format: double */
-      at: number
-      /** Format: int64 */
-      ceiling: number
-    }
-    Attempts: {
-      /** Format: int64 */
-      n: number
-      why: string
-    }
-    FindingPage: {
-      items: components['schemas']['Finding'][]
-      next?: components['schemas']['Cursor']
-      total: number
-    }
-    SweepPage: {
-      items: components['schemas']['Sweep'][]
-      next?: components['schemas']['Cursor']
-    }
-    RevisionPage: {
-      items: components['schemas']['Revision'][]
-      next?: components['schemas']['Cursor']
-    }
-    TickPage: {
-      items: components['schemas']['Tick'][]
-      next?: components['schemas']['Cursor']
-      /** @description Verdicts there are, whether asked for or not */
-      total: number
-    }
-    /** @description Asks for the page that follows; absent after the last */
-    Cursor: string
-    SampleEdit: {
-      route: string
-      /** @description JSON */
-      body: string
-    }
-    KeepRequest: {
-      text: string
-      message: string
-      /** @description The revision it was made from */
-      base: number
-    }
-    RouteEdit: {
-      text: string
-      route: string
-      field: string
-      value: string
-    }
-    SheetRequest: {
-      /** @description The kept text when it is empty */
-      text: string
-      route: string
-    }
-    FixRequest: {
-      text: string
-      key: string
-    }
-    WaiveRequest: {
-      text: string
-      key: string
-      reason: string
-      by: string
-      until: string
-    }
-    Merged: {
-      text: string
-      count: number
-    }
-    NamedToken: {
-      name: string
-      text: string
-    }
-    Minted: {
-      token: string
-    }
-    GuessRequest: {
-      text: string
-      /** @description One on a line */
-      words: string
-    }
-    Guess: {
-      found: boolean
-      word: string
-      tried: number
-    }
-    RestartRequest: {
-      target: string
-      quota: string
-      /** @enum {string} */
-      step: 'fill' | 'compare'
-    }
-    TimingRequest: {
-      target: string
-      identity: string
-      scheme: string
-    }
-    CrossingKey: {
-      route: string
-      caller: string
-    }
-    AgainRequest: {
-      target: string
-      crossings: components['schemas']['CrossingKey'][]
-    }
-    JudgeRequest: {
-      text: string
-      target: string
-      /** @description Whose it is; with obtain also who logs in */
-      identity: string
-      /** @description Empty is found out */
-      scheme: string
-      obtain: boolean
-      /** @description Ask the issuer about an opaque token */
-      ask?: boolean
-      /** @description The name of a kept token */
-      kept: string
-      /** @description It is a refresh token */
-      refresh: boolean
-    }
-    MintRequest: {
-      identity: string
-      scheme: string
-      target: string
-      /** @description A private JWK, PEM, or a secret for an HMAC algorithm */
-      key: string
-      /** @description How long it lives; 0 is as declared */
-      minutes: number
-    }
-    TargetName: {
-      target: string
-    }
-    Numbers: {
-      [key: string]: number
-    }
-    Counts: {
-      crossings: components['schemas']['Numbers']
-      findings: components['schemas']['Numbers']
-    }
-    Board: {
-      title: string
-      file: string
-      revision: number
-      /** Format: date-time */
-      keptAt: string
-      target: string
-      targets: string[]
-      columns: components['schemas']['Column'][]
-      /** @description The columns of the Tokens lens */
-      ways: string[]
-      /** @description The columns of the Origins lens */
-      pages: components['schemas']['Page'][]
-      /** @description The columns of the Quotas lens: what quotas count by */
-      kinds: string[]
-      quotas: components['schemas']['QuotaSeen'][]
-      /** @description What the cells of rows are indexes of */
-      cells: components['schemas']['Cell'][]
-      /** @description All, or those that changed since a version */
-      rows: components['schemas']['Row'][]
-      /** @description Of this board; asked for as `since` */
-      version: string
-      /** @description Rows are all there are */
-      whole: boolean
-      /** @description Rows there are */
-      total: number
-      /** @description Requests that are not fair yet */
-      notFair: number
-      counts: components['schemas']['Counts']
-      /** @description Messages about the declaration */
-      review: number
-      errors: number
-      /** @description There is no declaration yet */
-      empty: boolean
-      sweep?: components['schemas']['Sweep']
-    }
-    QuotaSeen: {
-      name: string
-      /** @description An index of the board's kinds */
-      column: number
-      /**
-       * Format: int64
-       * @description Calls of its first amount
-       */
-      declared: number
-      /**
-       * Format: double
-       * @description Seconds, 0 without one
-       */
-      window: number
-      /**
-       * Format: int64
-       * @description Of that window; where more got through than is allowed, of the interval in which it went furthest; -1 where nothing limits it
-       */
-      ceiling: number
-      /**
-       * Format: int64
-       * @description Seen in one window; -1 when nothing was
-       */
-      most: number
-      found: components['schemas']['Kind']
-    }
-    Page: {
-      /** @description The origin itself when it is declared, else what likeness it has */
-      id: string
-      origin: string
-      hostile: boolean
-      says: string
-    }
-    Column: {
-      /** @description Empty is nobody */
-      key: string
-      label: string
-      sub: string
-      /** @description Columns of one class cannot be told apart by the declaration */
-      class: number
-      members: number
-      roles: string[]
-    }
-    /**
-     * @description What is declared of a cell. Of callers and ways: refuse (401), forbid (403), hide (404), admit, own (admit for an own record), shut (for nobody). Of pages: nothing, send (blindly), read, read-as-user. Absent means that there is no such thing at this route.
-     * @enum {string}
-     */
-    Expect:
-      'refuse' | 'forbid' | 'hide' | 'admit' | 'own' | 'shut' | 'nothing' | 'send' | 'read' | 'read-as-user' | 'absent'
-    Cell: {
-      expect: components['schemas']['Expect']
-      found: components['schemas']['Kind']
-      severity?: components['schemas']['Severity']
-      /** @description Another of its class was sent in its place */
-      inferred: boolean
-      does?: components['schemas']['Expect']
-    }
-    /** @description A route. Its cells are indexes into the board's cells: access has one for each of its columns, tokens one for each of its ways, origins one for each of its pages; counted are indexes of its quotas. */
-    Row: {
-      key: string
-      method: string
-      host: string
-      path: string
-      prefix: string
-      group: string
-      effect?: components['schemas']['RouteEffect']
-      sensitivity: components['schemas']['Sensitivity']
-      summary: string
-      line: number
-      file: string
-      worst?: components['schemas']['Kind']
-      /** @description The inventory has it */
-      declared: boolean
-      access: number[]
-      tokens: number[]
-      origins: number[]
-      counted: number[]
-      /** @description Whose sound credential the ways are made of */
-      tokenCaller: string
-    }
-    Rung: {
-      number: number
-      name: string
-      /** @description holds, fails, or not asked */
-      result: string
-      text: string
-    }
-    Header: {
-      name: string
-      value: string
-    }
-    Exchange: {
-      method: string
-      url: string
-      headers: components['schemas']['Header'][]
-      body: string
-      status: number
-      answer: components['schemas']['Header'][]
-      content: string
-      truncated: boolean
-      error: string
-      /** Format: date-time */
-      at: string
-      /** Format: double */
-      ms: number
-    }
-    Gap: {
-      kind: components['schemas']['Kind']
-      rung: number
-      reason: string
-      confidence: components['schemas']['Confidence']
-    }
-    Probe: {
-      id: string
-      label: string
-      unsafe: boolean
-      expected: string
-      kind: components['schemas']['Kind']
-      confidence?: components['schemas']['Confidence']
-      reason: string
-      gaps: components['schemas']['Gap'][]
-      ladder: components['schemas']['Rung'][]
-      decider: number
-      isControl: boolean
-      exchange?: components['schemas']['Exchange']
-      control?: components['schemas']['Control']
-      /** @description unchanged, changed, gone */
-      readBack?: string
-      page?: components['schemas']['PageView']
-      quota?: components['schemas']['QuotaView']
-      /** @description Of a session drill */
-      steps?: components['schemas']['DrillStep'][]
-    }
-    /** @description What a quota drill saw. Durations in seconds. */
-    QuotaView: {
-      name: string
-      file: string
-      line: number
-      /** @description Its amounts */
-      declared: string
-      /** @description Those it is configured to on this target, empty when they are the same */
-      lowered: string
-      /** @description A restart can be checked for */
-      restarts: boolean
-      /**
-       * Format: int64
-       * @description Of its first amount
-       */
-      limit?: number
-      /** Format: double */
-      window: number
-      /** Format: int64 */
-      ceiling: number
-      calls: components['schemas']['DrillCall'][]
-      /** @description What was found out */
-      found: string
-      conclusions: components['schemas']['Conclusion'][]
-      /** Format: double */
-      windowFound?: number
-      /** Format: int64 */
-      limitFound?: number
-      /** @description Of a refusal; 0 when nothing was refused */
-      status: number
-      /**
-       * Format: double
-       * @description Retry-After; -1 without
-       */
-      said: number
-      fields: string[]
-      around: components['schemas']['WayAround'][]
-      /** Format: double */
-      seconds: number
-      /** @description When it was measured, where the quota was full since */
-      kept: string
-    }
-    Conclusion: {
-      about: string
-      text: string
-      /** @enum {string} */
-      sure: 'proven' | 'likely' | 'possible' | 'said' | 'open'
-      /** @description What was seen */
-      because: string[]
-      /** @description What the service says of it does not hold */
-      wrong: boolean
-    }
-    /** @description What a browser makes of the answers that a page was given */
-    PageView: {
-      origin: string
-      says: string
-      /** @description What the declaration lets it do, in words */
-      want: string
-      /** @description What a browser lets it do; absent when it was not asked yet */
-      got?: string
-      /** @description How its script would ask */
-      request?: string
-      steps: components['schemas']['PageStep'][]
-      said: components['schemas']['PageSaid'][]
-      /** @description The request itself was not sent */
-      assumed: boolean
-      preflight?: components['schemas']['Exchange']
-      refusal?: components['schemas']['Exchange']
-    }
-    Restarted: {
-      /** @description Until one was refused */
-      calls: number
-      /**
-       * Format: double
-       * @description Seconds until it has room by itself
-       */
-      left: number
-      done: boolean
-      forgets: boolean
-      /** @description The window had ended, so that nothing can be said */
-      late: boolean
-    }
-    QuotaMember: {
-      amount: string
-      /**
-       * Format: double
-       * @description Seconds, 0 without one
-       */
-      window: number
-      /**
-       * Format: int64
-       * @description Calls in an interval as long as its window, at most; -1 where nothing limits it
-       */
-      ceiling: number
-      /** @description The others let no more through anyway */
-      neverBinds: boolean
-    }
-    QuotaFor: {
-      /** @description A role or an identity; empty for everybody else */
-      who: string
-      members: components['schemas']['QuotaMember'][]
-      /**
-       * Format: int64
-       * @description Calls that get through in a moment
-       */
-      moment: number
-      /** @description Of the spans; -1 where nothing limits it */
-      ceilings: number[]
-      /** @description Some pattern of calls reaches the ceilings */
-      exact: boolean
-      /**
-       * Format: int64
-       * @description Through three nodes that count alone
-       */
-      nodes: number
-      /**
-       * Format: int64
-       * @description With one restart
-       */
-      restart: number
-      /**
-       * Format: double
-       * @description Seconds that a call waits at most; -1 where it depends on how long calls take
-       */
-      wait: number
-      /** @description Seconds that each number of attempts takes at least; -1 where it is never */
-      attempts: number[]
-    }
-    Quota: {
-      name: string
-      file: string
-      line: number
-      countedBy: string
-      model: string
-      routes: string[]
-      perRoute: boolean
-      exempt: string[]
-      for: components['schemas']['QuotaFor'][]
-    }
-    Quotas: {
-      quotas: components['schemas']['Quota'][]
-      /** @description Routes that no quota counts */
-      without: string[]
-      /** @description Seconds */
-      spans: number[]
-      attempts: components['schemas']['Attempts'][]
-    }
-    /** @description Durations in seconds */
-    Simulation: {
-      quota: string
-      who?: string
-      /** @enum {string} */
-      pattern: 'steady' | 'bursts' | 'edges' | 'log'
-      /** Format: int64 */
-      count?: number
-      /** Format: double */
-      every?: number
-      /** Format: double */
-      for?: number
-      /** Format: int64 */
-      nodes?: number
-      /**
-       * Format: double
-       * @description Between two tellings of each other; negative is never, 0 is one shared count
-       */
-      sync?: number
-      /** Format: double */
-      restart?: number
-      /** Format: double */
-      hold?: number
-      /** @description An instant on each line */
-      recorded?: string
-    }
-    Simulated: {
-      /** Format: double */
-      from: number
-      /** Format: double */
-      width: number
-      bins: components['schemas']['SimulatedBin'][]
-      /** Format: int64 */
-      came: number
-      /** Format: int64 */
-      admitted: number
-      /** Format: int64 */
-      queued: number
-      /** Format: int64 */
-      refused: number
-      /** Format: double */
-      longestWait: number
-      peaks: components['schemas']['Peak'][]
-      /** @description There were more calls than are simulated */
-      cut: boolean
-    }
-    /** @description A HAR archive, or one request with the heads of its answers */
-    PageQuestion: {
-      har?: string
-      /** @description The page's origin */
-      page?: string
-      method?: string
-      url?: string
-      /** @description As the script sets them, one on a line */
-      headers?: string
-      /** @description The user's cookies go with it */
-      cookies?: boolean
-      /** @description The head of the answer to the preflight, as pasted */
-      preflight?: string
-      /** @description The head of the answer, as pasted */
-      answer?: string
-    }
-    PageJudged: {
-      page: string
-      request: string
-      url: string
-      /** @description Empty when the inventory does not have it */
-      route: string
-      /** @description What the declaration lets the page do; absent without a route */
-      want?: string
-      does: string
-      /** @description False when an answer is missing */
-      known: boolean
-      steps: components['schemas']['PageStep'][]
-      said: components['schemas']['PageSaid'][]
-      /** @description Where the browser decides otherwise than the standard */
-      browser: string
-      readable: string[]
-    }
-    PagesJudged: {
-      pages: components['schemas']['PageJudged'][]
-      problems: string[]
-    }
-    PageStep: {
-      name: string
-      text: string
-      header: string
-      failed: boolean
-      /** @description Of the Fetch standard */
-      section: string
-    }
-    PageSaid: {
-      id: string
-      /** @enum {string} */
-      sort: 'broader' | 'narrower' | 'note'
-      minor: boolean
-      header: string
-      text: string
-    }
-    DrillStep: {
-      name: string
-      /**
-       * Format: double
-       * @description Seconds since the script began
-       */
-      at: number
-      status: number
-      worked: boolean
-      /** @description works, refused, or empty where the declaration says nothing */
-      expected: string
-      exchange?: components['schemas']['Exchange']
-    }
-    /** @description A session drill; without steps it was not run yet. Durations in seconds. */
-    Drill: {
-      identity: string
-      route: string
-      inferred: string[]
-      /** Format: date-time */
-      at?: string
-      kind: components['schemas']['Kind']
-      reason: string
-      gaps: components['schemas']['Gap'][]
-      steps: components['schemas']['DrillStep'][]
-      /** Format: double */
-      life: number
-      /** Format: double */
-      said: number
-      /** Format: double */
-      after: number
-      /** Format: double */
-      waited: number
-      outlived: boolean
-      rotated: boolean
-    }
-    Timing: {
-      n: number
-      /**
-       * Format: double
-       * @description Median in milliseconds
-       */
-      known: number
-      /**
-       * Format: double
-       * @description Median in milliseconds
-       */
-      unknown: number
-      /** Format: double */
-      probability: number
-      differs: boolean
-    }
-    Omission: {
-      route: string
-      caller: string
-      what: string
-      why: string
-    }
-    Crossing: {
-      route: string
-      caller: string
-      label: string
-      expected: string
-      reason: string
-      ladder: components['schemas']['Rung'][]
-      decider: number
-      file: string
-      line: number
-      probes: components['schemas']['Probe'][]
-      left: components['schemas']['Omission'][]
-      finding?: components['schemas']['Finding']
-      inferred: string
-      history: components['schemas']['Past'][]
-      unsafe: boolean
-      target: string
-    }
-    Finding: {
-      id: string
-      kind: components['schemas']['Kind']
-      /** @description The kind in words */
-      name: string
-      title: string
-      /** @description The first of routes where there are several */
-      route: string
-      /** @description All of several, as METHOD path */
-      routes?: string[]
-      scope?: components['schemas']['Scope']
-      /** @description Where one mend would be, in words: the scope, or the route */
-      where: string
-      callers: string[]
-      inferred: string[]
-      rung: number
-      severity: components['schemas']['Severity']
-      confidence: components['schemas']['Confidence']
-      reason: string
-      advice: string
-      owasp: string
-      cwe: number
-      crossings: number
-      /** @description The board's row that shows it best */
-      at?: string
-      /** @description The board's column that shows it best */
-      column?: string
-      /** @description Names its row of docs/findings.md together with the kind */
-      cause?: string
-      /** @description What is wrong by this cause and what follows */
-      means?: string
-      /** @description How a finding of this cause is shown */
-      shown?: string
-      /** @description What would refute it */
-      refuted?: string
-      /** @description The standard's section that asks for it */
-      standard?: string
-    }
-    /** @description What several routes have in common */
-    Scope: {
-      /** @enum {string} */
-      of: 'scheme' | 'quota' | 'guard' | 'pages' | 'service'
-      name: string
-    }
-    Unfair: {
-      route: string
-      caller: string
-      status: number
-      complaint: string
-      body: string
-      type: string
-      line: number
-      file: string
-      waiting: number
-    }
-    Message: {
-      severity?: components['schemas']['Severity']
-      /** @description Names the message over changes of the text */
-      key: string
-      subject: string
-      /** @description Empty when it is about no one route */
-      route: string
-      owasp: string
-      cwe: number
-      /** @description What can come of it */
-      why?: string
-      /** @description What its fix does; absent without one */
-      fix?: string
-      waived?: components['schemas']['Waiver']
-      file: string
-      line: number
-      column: number
-      endColumn: number
-      /** @enum {string} */
-      level: 'error' | 'warning'
-      code: string
-      text: string
-      hint: string
-    }
-    Declaration: {
-      name: string
-      text: string
-      title: string
-      revision: number
-      /** Format: date-time */
-      keptAt: string
-      messages: components['schemas']['Message'][]
-    }
-    Change: {
-      route: string
-      caller: string
-      from: string
-      to: string
-      expect: components['schemas']['Expect']
-      /** @enum {string} */
-      turn: 'opens' | 'closes' | 'other'
-    }
-    Effect: {
-      messages: components['schemas']['Message'][]
-      /** @description The first 5000 */
-      changes: components['schemas']['Change'][]
-      /** @description Keys of messages that the kept text does not have */
-      fresh: string[]
-      /** @description The text has errors */
-      failed: boolean
-      total: number
-      opens: number
-      closes: number
-      other: number
-      added: string[]
-      gone: string[]
-    }
-    Spot: {
-      text: string
-      line: number
-      /** @description In characters from 1 */
-      column: number
-    }
-    Completion: {
-      /** @description The column from which the text is replaced */
-      from: number
-      options: components['schemas']['CompletionOption'][]
-    }
-    Explanation: {
-      known: boolean
-      title?: string
-      text?: string
-      column?: number
-      endColumn?: number
-      /** @description Where it is declared */
-      file?: string
-      line?: number
-    }
-    Heading: {
-      name: string
-      line: number
-      depth: number
-    }
-    BoardEdit: {
-      /** @description The text that it is made in */
-      text: string
-      routes: string[]
-      /** @description Empty text is nobody; no item is every caller */
-      callers: string[]
-      /** @enum {string} */
-      action?: 'admit' | 'turn-away' | 'owner'
-      set?: components['schemas']['Strings']
-    }
-    Edited: {
-      text: string
-      title: string
-      notes: string[]
-    }
-    Reached: {
-      route: string
-      caller: string
-      admitted: boolean
-      depends: boolean
-      outcome: string
-      why: string
-      file: string
-      line: number
-    }
-    SheetLine: {
-      text: string
-      detail: string
-      file: string
-      line: number
-    }
-    Sheet: {
-      key: string
-      summary: string
-      effect: components['schemas']['RouteEffect']
-      sensitivity: components['schemas']['Sensitivity']
-      group: string
-      file: string
-      line: number
-      from: string
-      parts: components['schemas']['SheetPart'][]
-      reach: components['schemas']['Reached'][]
-      messages: components['schemas']['Message'][]
-      neighbours: string[]
-      sample: string
-      parameters: string[]
-    }
-    Comparison: {
-      from: string
-      to: string
-      failed: boolean
-      changes: components['schemas']['Change'][]
-      total: number
-      opens: number
-      closes: number
-      other: number
-      added: string[]
-      gone: string[]
-    }
-    ImportRequest: {
-      files: components['schemas']['NamedText'][]
-      /** @description openapi, har, log, csv or lines; guessed when empty */
-      kind: string
-      host: string
-      origin: string
-      mapping: components['schemas']['LogMapping']
-      templates: string[]
-      /** @description The declaration that it is merged into */
-      text: string
-    }
-    ImportPreview: {
-      kind: string
-      name: string
-      items: components['schemas']['ImportItem'][]
-      problems: components['schemas']['ImportProblem'][]
-      proposals: components['schemas']['Proposal'][]
-      origins: components['schemas']['Numbers']
-      origin: string
-      notes: string[]
-    }
-    ImportChoice: {
-      request: components['schemas']['ImportRequest']
-      take: components['schemas']['RouteChoice'][]
-      proposals: string[]
-    }
-    Revision: {
-      id: number
-      /** Format: date-time */
-      at: string
-      message: string
-    }
-    Strings: {
-      [key: string]: string
-    }
-    Target: {
-      name: string
-      base: string
-      hosts: components['schemas']['Strings']
-      values: components['schemas']['Strings']
-      direct: string
-      pace: string
-      unsafe: components['schemas']['UnsafePolicy']
-      askFor: string[]
-    }
-    Connection: {
-      ok: boolean
-      steps: components['schemas']['ConnectionStep'][]
-    }
-    Plan: {
-      target: string
-      base: string
-      probes: number
-      requests: number
-      unsafe: number
-      made: number
-      /** @description Broken credentials that a route with the same guard stands for */
-      spared: number
-      inferred: number
-      /** Format: double */
-      seconds: number
-      /**
-       * Format: double
-       * @description What the declared quotas make it take at least, 0 where they do not count it
-       */
-      quotaSeconds?: number
-      /** @description The one that holds it up most */
-      quota?: string
-      pace: string
-      policy: components['schemas']['UnsafePolicy']
-      kinds: components['schemas']['Numbers']
-      shared: {
-        [key: string]: string[]
-      }
-      left: components['schemas']['Omission'][]
-      unsafeProbes: components['schemas']['UnsafeProbe'][]
-    }
-    Sweep: {
-      id: number
-      target: string
-      revision: number
-      state: components['schemas']['SweepState']
-      partial: boolean
-      /** @description Its exchanges were taken away */
-      pruned?: boolean
-      planned: number
-      done: number
-      /**
-       * Format: double
-       * @description Probes per second
-       */
-      pace: number
-      /**
-       * Format: double
-       * @description Seconds
-       */
-      left: number
-      /** Format: date-time */
-      startedAt: string
-      /** Format: date-time */
-      endedAt?: string
-      note: string
-      counts?: components['schemas']['Counts']
-    }
-    SweepResult: {
-      sweep: components['schemas']['Sweep']
-      findings: components['schemas']['Finding'][]
-      left: components['schemas']['Omission'][]
-      made: components['schemas']['Leftover'][]
-      /** @description Probes that could not be sent as they were meant */
-      unsent: components['schemas']['Unsent'][]
-    }
-    Tick: {
-      /** @description Its turn among the verdicts of its target, from 0; -1 while a sweep runs */
-      at: number
-      probe: string
-      route: string
-      caller: string
-      who: string
-      kind: components['schemas']['Kind']
-      reason: string
-    }
-    Judgement: {
-      id: string
-      severity: components['schemas']['Severity']
-      text: string
-      why: string
-      standard: string
-      part: components['schemas']['TokenSection']
-      pointer?: string
-    }
-    TokenPart: {
-      name: string
-      value: string
-      means: string
-      /** Format: date-time */
-      date?: string
-    }
-    Opens: {
-      route: string
-      admitted: boolean
-      depends: boolean
-      outcome: string
-      why: string
-      file: string
-      line: number
-      granted: boolean
-      public: boolean
-    }
-    TokenView: {
-      /** @enum {string} */
-      kind: 'signed' | 'encrypted' | 'opaque' | 'empty'
-      /** @description Its issuer could be asked about it (RFC 7662) */
-      canAsk: boolean
-      fingerprint: string
-      subject: string
-      masked: string
-      header: components['schemas']['TokenPart'][]
-      claims: components['schemas']['TokenPart'][]
-      judgements: components['schemas']['Judgement'][]
-      /**
-       * @description What a service that checks everything does; it cannot be told of one that was not verified
-       * @enum {string}
-       */
-      outcome: 'takes' | 'refuses' | 'cannot tell'
-      scheme: string
-      identity: string
-      axis: {
-        /** Format: date-time */
-        now: string
-        /** Format: date-time */
-        issued?: string
-        /** Format: date-time */
-        begins?: string
-        /** Format: date-time */
-        ends?: string
-        /** Format: date-time */
-        declaredEnd?: string
-        /** @description Seconds that it may work after a logout; absent when that is not said */
-        afterlife?: number
-      }
-      reach: components['schemas']['Opens'][]
-      keySource: string
-    }
-    /** @description Durations in seconds; 0 where the declaration says nothing */
-    Session: {
-      scheme: string
-      kind: string
-      line: number
-      file: string
-      renewed: boolean
-      /** Format: double */
-      access: number
-      /** Format: double */
-      skew: number
-      /** Format: double */
-      longest: number
-      bounded: boolean
-      /** Format: double */
-      idle: number
-      /** Format: double */
-      stolenAccess: number
-      /** Format: double */
-      stolenRefresh: number
-      stolenBounded: boolean
-      noticed: boolean
-      /** Format: double */
-      after: number
-      afterSaid: boolean
-      needsList: boolean
-      /** Format: double */
-      entry: number
-      size: number
-      /** Format: double */
-      sweepEvery: number
-      sizeSwept: number
-      drills: components['schemas']['Drill'][]
-    }
-    SeenToken: {
-      line: number
-      fingerprint: string
-      subject: string
-      issuer: string
-      scheme: string
-      severity?: components['schemas']['Severity']
-      wrong: number
-      text?: string
-      opens: number
-      unsafe: number
-      beyond: number
-    }
-    TokenTally: {
-      id: string
-      severity: components['schemas']['Severity']
-      text: string
-      why: string
-      standard: string
-      part: components['schemas']['TokenSection']
-      count: number
-      examples: components['schemas']['SeenToken'][]
-    }
-    Audited: {
-      tokens: number
-      distinct: number
-      sound: number
-      /** @description Not verified */
-      unsure: number
-      endless: number
-      groups: {
-        [key: string]: components['schemas']['Tally'][]
-      }
-      lifetimes: components['schemas']['LifetimeTally'][]
-      tallies: components['schemas']['TokenTally'][]
-      offenders: components['schemas']['SeenToken'][]
-      powerful: components['schemas']['SeenToken'][]
-    }
-    AuditProgress: {
-      id: string
-      /** Format: int64 */
-      bytes: number
-      tokens: number
-    }
-    /** @enum {string} */
-    EventType: 'sweep' | 'verdicts' | 'wait' | 'declaration' | 'audit' | 'missed'
-    /** @description Each has an id, by which a connection that broke goes on (Last-Event-ID). Where what came between is no longer known, the first one is "missed": whoever listens asks anew. */
-    Event: {
-      type: components['schemas']['EventType']
-      sweep?: components['schemas']['Sweep']
-      /** @description Verdicts that landed since the last such event */
-      ticks?: components['schemas']['Tick'][]
-      text?: string
-      audit?: components['schemas']['AuditProgress']
-    }
-  }
-  responses: {
-    /** @description What went wrong */
-    Problem: {
-      headers: {
-        [name: string]: unknown
-      }
-      content: {
-        'application/problem+json': components['schemas']['Problem']
-      }
-    }
-  }
-  parameters: {
-    /** @description A target's name; the first one when left out */
-    OnTarget: string
-    /** @description The `next` of the page before */
-    After: string
-    /** @description Of a page; 200 when left out */
-    Limit: number
-    ID: number
-  }
-  requestBodies: never
-  headers: never
-  pathItems: never
+    schemas: {
+        /**
+         * @description Names what went wrong (RFC 9457 section 3.1.1; docs/api.md has each): unreadable, the request is not as it should be; not-found; invalid, the declaration has errors; input, what was given cannot be used; busy, a sweep is running; unreachable, the target takes no connections; refused, another page may not use this server; method, it is not served here; internal, an error of Mill Gate itself.
+         * @enum {string}
+         */
+        ProblemType: "urn:millgate:problem:unreadable" | "urn:millgate:problem:not-found" | "urn:millgate:problem:invalid" | "urn:millgate:problem:input" | "urn:millgate:problem:busy" | "urn:millgate:problem:unreachable" | "urn:millgate:problem:refused" | "urn:millgate:problem:method" | "urn:millgate:problem:internal";
+        Problem: {
+            type: components["schemas"]["ProblemType"];
+            title: string;
+            status: number;
+            detail: string;
+        };
+        /**
+         * @description U unprotected, P over-permissive, T unthrottled, L leaking, X undeclared, S lifetime, K weak token, R over-restrictive, W wrong refusal; the last three are no gaps.
+         * @enum {string}
+         */
+        Kind: "U" | "P" | "T" | "L" | "X" | "S" | "K" | "R" | "W" | "unproven" | "unprobed" | "agrees";
+        /** @enum {string} */
+        Severity: "low" | "medium" | "high" | "critical";
+        /** @enum {string} */
+        Confidence: "proven" | "likely" | "unproven";
+        /** @enum {string} */
+        SweepState: "running" | "done" | "stopped" | "interrupted" | "failed";
+        /** @enum {string} */
+        RouteEffect: "read" | "create" | "update" | "delete" | "command";
+        /** @enum {string} */
+        Sensitivity: "low" | "medium" | "high";
+        /** @enum {string} */
+        Lens: "access" | "tokens" | "origins" | "quotas";
+        /** @enum {string} */
+        UnsafePolicy: "refused" | "made-records-only" | "allowed";
+        /** @enum {string} */
+        TokenSection: "text" | "header" | "claims" | "signature";
+        Text: {
+            text: string;
+        };
+        /** @description The request that shows a probe's to be a fair one */
+        Control: {
+            caller: string;
+            status: number;
+            sameBody: boolean;
+        };
+        /** @description What a probe was answered in an earlier sweep */
+        Past: {
+            sweep: number;
+            /** Format: date-time */
+            at: string;
+            probe: string;
+            status: number;
+        };
+        Waiver: {
+            reason: string;
+            by: string;
+            /** Format: date */
+            until: string;
+        };
+        SheetPart: {
+            title: string;
+            lines: components["schemas"]["SheetLine"][];
+            none: string;
+        };
+        DrillCall: {
+            /** Format: double */
+            at: number;
+            /** Format: double */
+            took: number;
+            ok: boolean;
+            waited: boolean;
+            /** @description Of calls that were sent at the same time; 0 is alone */
+            batch: number;
+            /** @description Admitted in the window that ends with it */
+            begun: number;
+        };
+        WayAround: {
+            way: string;
+            status: number;
+            passed: boolean;
+        };
+        ImportItem: {
+            key: string;
+            /** @enum {string} */
+            state: "new" | "changed" | "same" | "gone" | "unclear";
+            note: string;
+            summary: string;
+            effect?: components["schemas"]["RouteEffect"];
+            sensitivity?: components["schemas"]["Sensitivity"];
+            group: string;
+            count: number;
+            paths: string[];
+            line: number;
+            /** @description What was seen, as it would stand in the text */
+            sample: string;
+        };
+        ImportProblem: {
+            line: number;
+            text: string;
+        };
+        /** @description What a source suggests beside its routes */
+        Proposal: {
+            id: string;
+            title: string;
+            text: string;
+            note: string;
+        };
+        RouteChoice: {
+            key: string;
+            effect?: components["schemas"]["RouteEffect"];
+            sensitivity?: components["schemas"]["Sensitivity"];
+            group: string;
+            sample: boolean;
+        };
+        NamedText: {
+            name: string;
+            text: string;
+        };
+        LogMapping: {
+            method: string;
+            path: string;
+            status: string;
+            host: string;
+        };
+        ConnectionStep: {
+            name: string;
+            ok: boolean;
+            text: string;
+        };
+        UnsafeProbe: {
+            route: string;
+            caller: string;
+            what: string;
+            expected: string;
+        };
+        /** @description Something that a sweep made and could not remove */
+        Leftover: {
+            route: string;
+            what: string;
+            why: string;
+        };
+        Unsent: {
+            why: string;
+            probes: number;
+        };
+        Tally: {
+            name: string;
+            count: number;
+        };
+        LifetimeTally: {
+            /**
+             * Format: double
+             * @description Seconds; 0 is longer than the last
+             */
+            upTo: number;
+            count: number;
+            tooLong: number;
+        };
+        CompletionOption: {
+            label: string;
+            detail: string;
+            info: string;
+            insert: string;
+        };
+        SimulatedBin: {
+            /** Format: double */
+            from: number;
+            /** Format: int64 */
+            came: number;
+            /** Format: int64 */
+            admitted: number;
+            /** Format: int64 */
+            queued: number;
+            /** Format: int64 */
+            refused: number;
+            /** Format: int64 */
+            began: number;
+            /**
+             * Format: int64
+             * @description Of the time from the beginning to its end; -1 where nothing limits it
+             */
+            ceiling: number;
+        };
+        Peak: {
+            /** Format: double */
+            window: number;
+            /** Format: int64 */
+            limit: number;
+            /** Format: int64 */
+            most: number;
+            /** Format: double */
+            at: number;
+            /** Format: int64 */
+            ceiling: number;
+        };
+        Attempts: {
+            /** Format: int64 */
+            n: number;
+            why: string;
+        };
+        FindingPage: {
+            items: components["schemas"]["Finding"][];
+            next?: components["schemas"]["Cursor"];
+            total: number;
+        };
+        SweepPage: {
+            items: components["schemas"]["Sweep"][];
+            next?: components["schemas"]["Cursor"];
+        };
+        RevisionPage: {
+            items: components["schemas"]["Revision"][];
+            next?: components["schemas"]["Cursor"];
+        };
+        TickPage: {
+            items: components["schemas"]["Tick"][];
+            next?: components["schemas"]["Cursor"];
+            /** @description Verdicts there are, whether asked for or not */
+            total: number;
+        };
+        /** @description Asks for the page that follows; absent after the last */
+        Cursor: string;
+        SampleEdit: {
+            route: string;
+            /** @description JSON */
+            body: string;
+        };
+        KeepRequest: {
+            text: string;
+            message: string;
+            /** @description The revision it was made from */
+            base: number;
+        };
+        RouteEdit: {
+            text: string;
+            route: string;
+            field: string;
+            value: string;
+        };
+        SheetRequest: {
+            /** @description The kept text when it is empty */
+            text: string;
+            route: string;
+        };
+        FixRequest: {
+            text: string;
+            key: string;
+        };
+        WaiveRequest: {
+            text: string;
+            key: string;
+            reason: string;
+            by: string;
+            until: string;
+        };
+        Merged: {
+            text: string;
+            count: number;
+        };
+        NamedToken: {
+            name: string;
+            text: string;
+        };
+        Minted: {
+            token: string;
+        };
+        GuessRequest: {
+            text: string;
+            /** @description One on a line */
+            words: string;
+        };
+        Guess: {
+            found: boolean;
+            word: string;
+            tried: number;
+        };
+        RestartRequest: {
+            target: string;
+            quota: string;
+            /** @enum {string} */
+            step: "fill" | "compare";
+        };
+        TimingRequest: {
+            target: string;
+            identity: string;
+            scheme: string;
+        };
+        CrossingKey: {
+            route: string;
+            caller: string;
+        };
+        AgainRequest: {
+            target: string;
+            crossings: components["schemas"]["CrossingKey"][];
+        };
+        JudgeRequest: {
+            text: string;
+            target: string;
+            /** @description Whose it is; with obtain also who logs in */
+            identity: string;
+            /** @description Empty is found out */
+            scheme: string;
+            obtain: boolean;
+            /** @description Ask the issuer about an opaque token */
+            ask?: boolean;
+            /** @description The name of a kept token */
+            kept: string;
+            /** @description It is a refresh token */
+            refresh: boolean;
+        };
+        MintRequest: {
+            identity: string;
+            scheme: string;
+            target: string;
+            /** @description A private JWK, PEM, or a secret for an HMAC algorithm */
+            key: string;
+            /** @description How long it lives; 0 is as declared */
+            minutes: number;
+        };
+        TargetName: {
+            target: string;
+        };
+        Numbers: {
+            [key: string]: number;
+        };
+        Counts: {
+            crossings: components["schemas"]["Numbers"];
+            findings: components["schemas"]["Numbers"];
+        };
+        Board: {
+            title: string;
+            file: string;
+            revision: number;
+            /** Format: date-time */
+            keptAt: string;
+            target: string;
+            targets: string[];
+            columns: components["schemas"]["Column"][];
+            /** @description The columns of the Tokens lens */
+            ways: string[];
+            /** @description The columns of the Origins lens */
+            pages: components["schemas"]["Page"][];
+            /** @description The columns of the Quotas lens: what quotas count by */
+            kinds: string[];
+            quotas: components["schemas"]["QuotaSeen"][];
+            /** @description What the cells of rows are indexes of */
+            cells: components["schemas"]["Cell"][];
+            /** @description All, or those that changed since a version */
+            rows: components["schemas"]["Row"][];
+            /** @description Of this board; asked for as `since` */
+            version: string;
+            /** @description Rows are all there are */
+            whole: boolean;
+            /** @description Rows there are */
+            total: number;
+            /** @description Requests that are not fair yet */
+            notFair: number;
+            counts: components["schemas"]["Counts"];
+            /** @description Messages about the declaration */
+            review: number;
+            errors: number;
+            /** @description There is no declaration yet */
+            empty: boolean;
+            sweep?: components["schemas"]["Sweep"];
+        };
+        QuotaSeen: {
+            name: string;
+            /** @description An index of the board's kinds */
+            column: number;
+            /**
+             * Format: int64
+             * @description Calls of its first amount
+             */
+            declared: number;
+            /**
+             * Format: double
+             * @description Seconds, 0 without one
+             */
+            window: number;
+            /**
+             * Format: int64
+             * @description Of that window; where more got through than is allowed, of the interval in which it went furthest; -1 where nothing limits it
+             */
+            ceiling: number;
+            /**
+             * Format: int64
+             * @description Seen in one window; -1 when nothing was
+             */
+            most: number;
+            found: components["schemas"]["Kind"];
+        };
+        Page: {
+            /** @description The origin itself when it is declared, else what likeness it has */
+            id: string;
+            origin: string;
+            hostile: boolean;
+            says: string;
+        };
+        Column: {
+            /** @description Empty is nobody */
+            key: string;
+            label: string;
+            sub: string;
+            /** @description Columns of one class cannot be told apart by the declaration */
+            class: number;
+            members: number;
+            roles: string[];
+        };
+        /**
+         * @description What is declared of a cell. Of callers and ways: refuse (401), forbid (403), hide (404), admit, own (admit for an own record), shut (for nobody). Of pages: nothing, send (blindly), read, read-as-user. Absent means that there is no such thing at this route.
+         * @enum {string}
+         */
+        Expect: "refuse" | "forbid" | "hide" | "admit" | "own" | "shut" | "nothing" | "send" | "read" | "read-as-user" | "absent";
+        Cell: {
+            expect: components["schemas"]["Expect"];
+            found: components["schemas"]["Kind"];
+            severity?: components["schemas"]["Severity"];
+            /** @description Another of its class was sent in its place */
+            inferred: boolean;
+            does?: components["schemas"]["Expect"];
+        };
+        /** @description A route. Its cells are indexes into the board's cells: access has one for each of its columns, tokens one for each of its ways, origins one for each of its pages; counted are indexes of its quotas. */
+        Row: {
+            key: string;
+            method: string;
+            host: string;
+            path: string;
+            prefix: string;
+            group: string;
+            effect?: components["schemas"]["RouteEffect"];
+            sensitivity: components["schemas"]["Sensitivity"];
+            summary: string;
+            line: number;
+            file: string;
+            worst?: components["schemas"]["Kind"];
+            /** @description The inventory has it */
+            declared: boolean;
+            access: number[];
+            tokens: number[];
+            origins: number[];
+            counted: number[];
+            /** @description Whose sound credential the ways are made of */
+            tokenCaller: string;
+        };
+        Rung: {
+            number: number;
+            name: string;
+            /** @description holds, fails, or not asked */
+            result: string;
+            text: string;
+        };
+        Header: {
+            name: string;
+            value: string;
+        };
+        Exchange: {
+            method: string;
+            url: string;
+            headers: components["schemas"]["Header"][];
+            body: string;
+            status: number;
+            answer: components["schemas"]["Header"][];
+            content: string;
+            truncated: boolean;
+            error: string;
+            /** Format: date-time */
+            at: string;
+            /** Format: double */
+            ms: number;
+        };
+        Gap: {
+            kind: components["schemas"]["Kind"];
+            rung: number;
+            reason: string;
+            confidence: components["schemas"]["Confidence"];
+        };
+        Probe: {
+            id: string;
+            label: string;
+            unsafe: boolean;
+            expected: string;
+            kind: components["schemas"]["Kind"];
+            confidence?: components["schemas"]["Confidence"];
+            reason: string;
+            gaps: components["schemas"]["Gap"][];
+            ladder: components["schemas"]["Rung"][];
+            decider: number;
+            isControl: boolean;
+            exchange?: components["schemas"]["Exchange"];
+            control?: components["schemas"]["Control"];
+            /** @description unchanged, changed, gone */
+            readBack?: string;
+            page?: components["schemas"]["PageView"];
+            quota?: components["schemas"]["QuotaView"];
+            /** @description Of a session drill */
+            steps?: components["schemas"]["DrillStep"][];
+        };
+        /** @description What a quota drill saw. Durations in seconds. */
+        QuotaView: {
+            name: string;
+            file: string;
+            line: number;
+            /** @description Its amounts */
+            declared: string;
+            /** @description Those it is configured to on this target, empty when they are the same */
+            lowered: string;
+            /** @description A restart can be checked for */
+            restarts: boolean;
+            /**
+             * Format: int64
+             * @description Of its first amount
+             */
+            limit?: number;
+            /** Format: double */
+            window: number;
+            /** Format: int64 */
+            ceiling: number;
+            calls: components["schemas"]["DrillCall"][];
+            /** @description What was found out */
+            found: string;
+            conclusions: components["schemas"]["Conclusion"][];
+            /** Format: double */
+            windowFound?: number;
+            /** Format: int64 */
+            limitFound?: number;
+            /** @description Of a refusal; 0 when nothing was refused */
+            status: number;
+            /**
+             * Format: double
+             * @description Retry-After; -1 without
+             */
+            said: number;
+            fields: string[];
+            around: components["schemas"]["WayAround"][];
+            /** Format: double */
+            seconds: number;
+            /** @description When it was measured, where the quota was full since */
+            kept: string;
+        };
+        Conclusion: {
+            about: string;
+            text: string;
+            /** @enum {string} */
+            sure: "proven" | "likely" | "possible" | "said" | "open";
+            /** @description What was seen */
+            because: string[];
+            /** @description What the service says of it does not hold */
+            wrong: boolean;
+        };
+        /** @description What a browser makes of the answers that a page was given */
+        PageView: {
+            origin: string;
+            says: string;
+            /** @description What the declaration lets it do, in words */
+            want: string;
+            /** @description What a browser lets it do; absent when it was not asked yet */
+            got?: string;
+            /** @description How its script would ask */
+            request?: string;
+            steps: components["schemas"]["PageStep"][];
+            said: components["schemas"]["PageSaid"][];
+            /** @description The request itself was not sent */
+            assumed: boolean;
+            preflight?: components["schemas"]["Exchange"];
+            refusal?: components["schemas"]["Exchange"];
+        };
+        Restarted: {
+            /** @description Until one was refused */
+            calls: number;
+            /**
+             * Format: double
+             * @description Seconds until it has room by itself
+             */
+            left: number;
+            done: boolean;
+            forgets: boolean;
+            /** @description The window had ended, so that nothing can be said */
+            late: boolean;
+        };
+        QuotaMember: {
+            amount: string;
+            /**
+             * Format: double
+             * @description Seconds, 0 without one
+             */
+            window: number;
+            /**
+             * Format: int64
+             * @description Calls in an interval as long as its window, at most; -1 where nothing limits it
+             */
+            ceiling: number;
+            /** @description The others let no more through anyway */
+            neverBinds: boolean;
+        };
+        QuotaFor: {
+            /** @description A role or an identity; empty for everybody else */
+            who: string;
+            members: components["schemas"]["QuotaMember"][];
+            /**
+             * Format: int64
+             * @description Calls that get through in a moment
+             */
+            moment: number;
+            /** @description Of the spans; -1 where nothing limits it */
+            ceilings: number[];
+            /** @description Some pattern of calls reaches the ceilings */
+            exact: boolean;
+            /**
+             * Format: int64
+             * @description Through three nodes that count alone
+             */
+            nodes: number;
+            /**
+             * Format: int64
+             * @description With one restart
+             */
+            restart: number;
+            /**
+             * Format: double
+             * @description Seconds that a call waits at most; -1 where it depends on how long calls take
+             */
+            wait: number;
+            /** @description Seconds that each number of attempts takes at least; -1 where it is never */
+            attempts: number[];
+        };
+        Quota: {
+            name: string;
+            file: string;
+            line: number;
+            countedBy: string;
+            model: string;
+            routes: string[];
+            perRoute: boolean;
+            exempt: string[];
+            for: components["schemas"]["QuotaFor"][];
+        };
+        Quotas: {
+            quotas: components["schemas"]["Quota"][];
+            /** @description Routes that no quota counts */
+            without: string[];
+            /** @description Seconds */
+            spans: number[];
+            attempts: components["schemas"]["Attempts"][];
+        };
+        /** @description Durations in seconds */
+        Simulation: {
+            quota: string;
+            who?: string;
+            /** @enum {string} */
+            pattern: "steady" | "bursts" | "edges" | "log";
+            /** Format: int64 */
+            count?: number;
+            /** Format: double */
+            every?: number;
+            /** Format: double */
+            for?: number;
+            /** Format: int64 */
+            nodes?: number;
+            /**
+             * Format: double
+             * @description Between two tellings of each other; negative is never, 0 is one shared count
+             */
+            sync?: number;
+            /** Format: double */
+            restart?: number;
+            /** Format: double */
+            hold?: number;
+            /** @description An instant on each line */
+            recorded?: string;
+        };
+        Simulated: {
+            /** Format: double */
+            from: number;
+            /** Format: double */
+            width: number;
+            bins: components["schemas"]["SimulatedBin"][];
+            /** Format: int64 */
+            came: number;
+            /** Format: int64 */
+            admitted: number;
+            /** Format: int64 */
+            queued: number;
+            /** Format: int64 */
+            refused: number;
+            /** Format: double */
+            longestWait: number;
+            peaks: components["schemas"]["Peak"][];
+            /** @description There were more calls than are simulated */
+            cut: boolean;
+        };
+        /** @description A HAR archive, or one request with the heads of its answers */
+        PageQuestion: {
+            har?: string;
+            /** @description The page's origin */
+            page?: string;
+            method?: string;
+            url?: string;
+            /** @description As the script sets them, one on a line */
+            headers?: string;
+            /** @description The user's cookies go with it */
+            cookies?: boolean;
+            /** @description The head of the answer to the preflight, as pasted */
+            preflight?: string;
+            /** @description The head of the answer, as pasted */
+            answer?: string;
+        };
+        PageJudged: {
+            page: string;
+            request: string;
+            url: string;
+            /** @description Empty when the inventory does not have it */
+            route: string;
+            /** @description What the declaration lets the page do; absent without a route */
+            want?: string;
+            does: string;
+            /** @description False when an answer is missing */
+            known: boolean;
+            steps: components["schemas"]["PageStep"][];
+            said: components["schemas"]["PageSaid"][];
+            /** @description Where the browser decides otherwise than the standard */
+            browser: string;
+            readable: string[];
+        };
+        PagesJudged: {
+            pages: components["schemas"]["PageJudged"][];
+            problems: string[];
+        };
+        PageStep: {
+            name: string;
+            text: string;
+            header: string;
+            failed: boolean;
+            /** @description Of the Fetch standard */
+            section: string;
+        };
+        PageSaid: {
+            id: string;
+            /** @enum {string} */
+            sort: "broader" | "narrower" | "note";
+            minor: boolean;
+            header: string;
+            text: string;
+        };
+        DrillStep: {
+            name: string;
+            /**
+             * Format: double
+             * @description Seconds since the script began
+             */
+            at: number;
+            status: number;
+            worked: boolean;
+            /** @description works, refused, or empty where the declaration says nothing */
+            expected: string;
+            exchange?: components["schemas"]["Exchange"];
+        };
+        /** @description A session drill; without steps it was not run yet. Durations in seconds. */
+        Drill: {
+            identity: string;
+            route: string;
+            inferred: string[];
+            /** Format: date-time */
+            at?: string;
+            kind: components["schemas"]["Kind"];
+            reason: string;
+            gaps: components["schemas"]["Gap"][];
+            steps: components["schemas"]["DrillStep"][];
+            /** Format: double */
+            life: number;
+            /** Format: double */
+            said: number;
+            /** Format: double */
+            after: number;
+            /** Format: double */
+            waited: number;
+            outlived: boolean;
+            rotated: boolean;
+        };
+        Timing: {
+            n: number;
+            /**
+             * Format: double
+             * @description Median in milliseconds
+             */
+            known: number;
+            /**
+             * Format: double
+             * @description Median in milliseconds
+             */
+            unknown: number;
+            /** Format: double */
+            probability: number;
+            differs: boolean;
+        };
+        Omission: {
+            route: string;
+            caller: string;
+            what: string;
+            why: string;
+        };
+        Crossing: {
+            route: string;
+            caller: string;
+            label: string;
+            expected: string;
+            reason: string;
+            ladder: components["schemas"]["Rung"][];
+            decider: number;
+            file: string;
+            line: number;
+            probes: components["schemas"]["Probe"][];
+            left: components["schemas"]["Omission"][];
+            finding?: components["schemas"]["Finding"];
+            inferred: string;
+            history: components["schemas"]["Past"][];
+            unsafe: boolean;
+            target: string;
+        };
+        Finding: {
+            id: string;
+            kind: components["schemas"]["Kind"];
+            /** @description The kind in words */
+            name: string;
+            title: string;
+            /** @description The first of routes where there are several */
+            route: string;
+            /** @description All of several, as METHOD path */
+            routes?: string[];
+            scope?: components["schemas"]["Scope"];
+            /** @description Where one mend would be, in words: the scope, or the route */
+            where: string;
+            callers: string[];
+            inferred: string[];
+            rung: number;
+            severity: components["schemas"]["Severity"];
+            confidence: components["schemas"]["Confidence"];
+            reason: string;
+            advice: string;
+            owasp: string;
+            cwe: number;
+            crossings: number;
+            /** @description The board's row that shows it best */
+            at?: string;
+            /** @description The board's column that shows it best */
+            column?: string;
+            /** @description Names its row of docs/findings.md together with the kind */
+            cause?: string;
+            /** @description What is wrong by this cause and what follows */
+            means?: string;
+            /** @description How a finding of this cause is shown */
+            shown?: string;
+            /** @description What would refute it */
+            refuted?: string;
+            /** @description The standard's section that asks for it */
+            standard?: string;
+        };
+        /** @description What several routes have in common */
+        Scope: {
+            /** @enum {string} */
+            of: "scheme" | "quota" | "guard" | "pages" | "service";
+            name: string;
+        };
+        Unfair: {
+            route: string;
+            caller: string;
+            status: number;
+            complaint: string;
+            body: string;
+            type: string;
+            line: number;
+            file: string;
+            waiting: number;
+        };
+        Message: {
+            severity?: components["schemas"]["Severity"];
+            /** @description Names the message over changes of the text */
+            key: string;
+            subject: string;
+            /** @description Empty when it is about no one route */
+            route: string;
+            owasp: string;
+            cwe: number;
+            /** @description What can come of it */
+            why?: string;
+            /** @description What its fix does; absent without one */
+            fix?: string;
+            waived?: components["schemas"]["Waiver"];
+            file: string;
+            line: number;
+            column: number;
+            endColumn: number;
+            /** @enum {string} */
+            level: "error" | "warning";
+            code: string;
+            text: string;
+            hint: string;
+        };
+        Declaration: {
+            name: string;
+            text: string;
+            title: string;
+            revision: number;
+            /** Format: date-time */
+            keptAt: string;
+            messages: components["schemas"]["Message"][];
+        };
+        Change: {
+            route: string;
+            caller: string;
+            from: string;
+            to: string;
+            expect: components["schemas"]["Expect"];
+            /** @enum {string} */
+            turn: "opens" | "closes" | "other";
+        };
+        Effect: {
+            messages: components["schemas"]["Message"][];
+            /** @description The first 5000 */
+            changes: components["schemas"]["Change"][];
+            /** @description Keys of messages that the kept text does not have */
+            fresh: string[];
+            /** @description The text has errors */
+            failed: boolean;
+            total: number;
+            opens: number;
+            closes: number;
+            other: number;
+            added: string[];
+            gone: string[];
+        };
+        Spot: {
+            text: string;
+            line: number;
+            /** @description In characters from 1 */
+            column: number;
+        };
+        Completion: {
+            /** @description The column from which the text is replaced */
+            from: number;
+            options: components["schemas"]["CompletionOption"][];
+        };
+        Explanation: {
+            known: boolean;
+            title?: string;
+            text?: string;
+            column?: number;
+            endColumn?: number;
+            /** @description Where it is declared */
+            file?: string;
+            line?: number;
+        };
+        Heading: {
+            name: string;
+            line: number;
+            depth: number;
+        };
+        BoardEdit: {
+            /** @description The text that it is made in */
+            text: string;
+            routes: string[];
+            /** @description Empty text is nobody; no item is every caller */
+            callers: string[];
+            /** @enum {string} */
+            action?: "admit" | "turn-away" | "owner";
+            set?: components["schemas"]["Strings"];
+        };
+        Edited: {
+            text: string;
+            title: string;
+            notes: string[];
+        };
+        Reached: {
+            route: string;
+            caller: string;
+            admitted: boolean;
+            depends: boolean;
+            outcome: string;
+            why: string;
+            file: string;
+            line: number;
+        };
+        SheetLine: {
+            text: string;
+            detail: string;
+            file: string;
+            line: number;
+        };
+        Sheet: {
+            key: string;
+            summary: string;
+            effect: components["schemas"]["RouteEffect"];
+            sensitivity: components["schemas"]["Sensitivity"];
+            group: string;
+            file: string;
+            line: number;
+            from: string;
+            parts: components["schemas"]["SheetPart"][];
+            reach: components["schemas"]["Reached"][];
+            messages: components["schemas"]["Message"][];
+            neighbours: string[];
+            sample: string;
+            parameters: string[];
+        };
+        Comparison: {
+            from: string;
+            to: string;
+            failed: boolean;
+            changes: components["schemas"]["Change"][];
+            total: number;
+            opens: number;
+            closes: number;
+            other: number;
+            added: string[];
+            gone: string[];
+        };
+        ImportRequest: {
+            files: components["schemas"]["NamedText"][];
+            /** @description openapi, har, log, csv or lines; guessed when empty */
+            kind: string;
+            host: string;
+            origin: string;
+            mapping: components["schemas"]["LogMapping"];
+            templates: string[];
+            /** @description The declaration that it is merged into */
+            text: string;
+        };
+        ImportPreview: {
+            kind: string;
+            name: string;
+            items: components["schemas"]["ImportItem"][];
+            problems: components["schemas"]["ImportProblem"][];
+            proposals: components["schemas"]["Proposal"][];
+            origins: components["schemas"]["Numbers"];
+            origin: string;
+            notes: string[];
+        };
+        ImportChoice: {
+            request: components["schemas"]["ImportRequest"];
+            take: components["schemas"]["RouteChoice"][];
+            proposals: string[];
+        };
+        Revision: {
+            id: number;
+            /** Format: date-time */
+            at: string;
+            message: string;
+        };
+        Strings: {
+            [key: string]: string;
+        };
+        Target: {
+            name: string;
+            base: string;
+            hosts: components["schemas"]["Strings"];
+            values: components["schemas"]["Strings"];
+            direct: string;
+            pace: string;
+            unsafe: components["schemas"]["UnsafePolicy"];
+            askFor: string[];
+        };
+        Connection: {
+            ok: boolean;
+            steps: components["schemas"]["ConnectionStep"][];
+        };
+        Plan: {
+            target: string;
+            base: string;
+            probes: number;
+            requests: number;
+            unsafe: number;
+            made: number;
+            /** @description Broken credentials that a route with the same guard stands for */
+            spared: number;
+            inferred: number;
+            /** Format: double */
+            seconds: number;
+            /**
+             * Format: double
+             * @description What the declared quotas make it take at least, 0 where they do not count it
+             */
+            quotaSeconds?: number;
+            /** @description The one that holds it up most */
+            quota?: string;
+            pace: string;
+            policy: components["schemas"]["UnsafePolicy"];
+            kinds: components["schemas"]["Numbers"];
+            shared: {
+                [key: string]: string[];
+            };
+            left: components["schemas"]["Omission"][];
+            unsafeProbes: components["schemas"]["UnsafeProbe"][];
+        };
+        Sweep: {
+            id: number;
+            target: string;
+            revision: number;
+            state: components["schemas"]["SweepState"];
+            partial: boolean;
+            /** @description Its exchanges were taken away */
+            pruned?: boolean;
+            planned: number;
+            done: number;
+            /**
+             * Format: double
+             * @description Probes per second
+             */
+            pace: number;
+            /**
+             * Format: double
+             * @description Seconds
+             */
+            left: number;
+            /** Format: date-time */
+            startedAt: string;
+            /** Format: date-time */
+            endedAt?: string;
+            note: string;
+            counts?: components["schemas"]["Counts"];
+        };
+        SweepResult: {
+            sweep: components["schemas"]["Sweep"];
+            findings: components["schemas"]["Finding"][];
+            left: components["schemas"]["Omission"][];
+            made: components["schemas"]["Leftover"][];
+            /** @description Probes that could not be sent as they were meant */
+            unsent: components["schemas"]["Unsent"][];
+        };
+        Tick: {
+            /** @description Its turn among the verdicts of its target, from 0; -1 while a sweep runs */
+            at: number;
+            probe: string;
+            route: string;
+            caller: string;
+            who: string;
+            kind: components["schemas"]["Kind"];
+            reason: string;
+        };
+        Judgement: {
+            id: string;
+            severity: components["schemas"]["Severity"];
+            text: string;
+            why: string;
+            standard: string;
+            part: components["schemas"]["TokenSection"];
+            pointer?: string;
+        };
+        TokenPart: {
+            name: string;
+            value: string;
+            means: string;
+            /** Format: date-time */
+            date?: string;
+        };
+        Opens: {
+            route: string;
+            admitted: boolean;
+            depends: boolean;
+            outcome: string;
+            why: string;
+            file: string;
+            line: number;
+            granted: boolean;
+            public: boolean;
+        };
+        TokenView: {
+            /** @enum {string} */
+            kind: "signed" | "encrypted" | "opaque" | "empty";
+            /** @description Its issuer could be asked about it (RFC 7662) */
+            canAsk: boolean;
+            fingerprint: string;
+            subject: string;
+            masked: string;
+            header: components["schemas"]["TokenPart"][];
+            claims: components["schemas"]["TokenPart"][];
+            judgements: components["schemas"]["Judgement"][];
+            /**
+             * @description What a service that checks everything does; it cannot be told of one that was not verified
+             * @enum {string}
+             */
+            outcome: "takes" | "refuses" | "cannot tell";
+            scheme: string;
+            identity: string;
+            axis: {
+                /** Format: date-time */
+                now: string;
+                /** Format: date-time */
+                issued?: string;
+                /** Format: date-time */
+                begins?: string;
+                /** Format: date-time */
+                ends?: string;
+                /** Format: date-time */
+                declaredEnd?: string;
+                /** @description Seconds that it may work after a logout; absent when that is not said */
+                afterlife?: number;
+            };
+            reach: components["schemas"]["Opens"][];
+            keySource: string;
+        };
+        /** @description Durations in seconds; 0 where the declaration says nothing */
+        Session: {
+            scheme: string;
+            kind: string;
+            line: number;
+            file: string;
+            renewed: boolean;
+            /** Format: double */
+            access: number;
+            /** Format: double */
+            skew: number;
+            /** Format: double */
+            longest: number;
+            bounded: boolean;
+            /** Format: double */
+            idle: number;
+            /** Format: double */
+            stolenAccess: number;
+            /** Format: double */
+            stolenRefresh: number;
+            stolenBounded: boolean;
+            noticed: boolean;
+            /** Format: double */
+            after: number;
+            afterSaid: boolean;
+            needsList: boolean;
+            /** Format: double */
+            entry: number;
+            size: number;
+            /** Format: double */
+            sweepEvery: number;
+            sizeSwept: number;
+            drills: components["schemas"]["Drill"][];
+        };
+        SeenToken: {
+            line: number;
+            fingerprint: string;
+            subject: string;
+            issuer: string;
+            scheme: string;
+            severity?: components["schemas"]["Severity"];
+            wrong: number;
+            text?: string;
+            opens: number;
+            unsafe: number;
+            beyond: number;
+        };
+        TokenTally: {
+            id: string;
+            severity: components["schemas"]["Severity"];
+            text: string;
+            why: string;
+            standard: string;
+            part: components["schemas"]["TokenSection"];
+            count: number;
+            examples: components["schemas"]["SeenToken"][];
+        };
+        Audited: {
+            tokens: number;
+            distinct: number;
+            sound: number;
+            /** @description Not verified */
+            unsure: number;
+            endless: number;
+            groups: {
+                [key: string]: components["schemas"]["Tally"][];
+            };
+            lifetimes: components["schemas"]["LifetimeTally"][];
+            tallies: components["schemas"]["TokenTally"][];
+            offenders: components["schemas"]["SeenToken"][];
+            powerful: components["schemas"]["SeenToken"][];
+        };
+        AuditProgress: {
+            id: string;
+            /** Format: int64 */
+            bytes: number;
+            tokens: number;
+        };
+        /** @enum {string} */
+        EventType: "sweep" | "verdicts" | "wait" | "declaration" | "audit" | "missed";
+        /** @description Each has an id, by which a connection that broke goes on (Last-Event-ID). Where what came between is no longer known, the first one is "missed": whoever listens asks anew. */
+        Event: {
+            type: components["schemas"]["EventType"];
+            sweep?: components["schemas"]["Sweep"];
+            /** @description Verdicts that landed since the last such event */
+            ticks?: components["schemas"]["Tick"][];
+            text?: string;
+            audit?: components["schemas"]["AuditProgress"];
+        };
+    };
+    responses: {
+        /** @description What went wrong */
+        Problem: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+    };
+    parameters: {
+        /** @description A target's name; the first one when left out */
+        OnTarget: string;
+        /** @description The `next` of the page before */
+        After: string;
+        /** @description Of a page; 200 when left out */
+        Limit: number;
+        ID: number;
+    };
+    requestBodies: never;
+    headers: never;
+    pathItems: never;
 }
-export type $defs = Record<string, never>
+export type $defs = Record<string, never>;
 export interface operations {
-  getBoard: {
-    parameters: {
-      query?: {
-        /** @description A target's name; the first one when left out */
-        target?: components['parameters']['OnTarget']
-        /** @description The version that the caller has: only rows that changed since are sent */
-        since?: string
-      }
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description The board */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['Board']
-        }
-      }
-      default: components['responses']['Problem']
-    }
-  }
-  getCrossing: {
-    parameters: {
-      query: {
-        /** @description A target's name; the first one when left out */
-        target?: components['parameters']['OnTarget']
-        route: string
-        /** @description An identity; empty is nobody; credential:WAY is a way of the Tokens lens */
-        caller: string
-      }
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description The crossing */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['Crossing']
-        }
-      }
-      default: components['responses']['Problem']
-    }
-  }
-  getCurl: {
-    parameters: {
-      query: {
-        /** @description A target's name; the first one when left out */
-        target?: components['parameters']['OnTarget']
-        probe: string
-      }
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description The command */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['Text']
-        }
-      }
-      default: components['responses']['Problem']
-    }
-  }
-  getWorklist: {
-    parameters: {
-      query?: {
-        /** @description A target's name; the first one when left out */
-        target?: components['parameters']['OnTarget']
-      }
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description The list */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['Unfair'][]
-        }
-      }
-      default: components['responses']['Problem']
-    }
-  }
-  putSample: {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['SampleEdit']
-      }
-    }
-    responses: {
-      /** @description The text as kept */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['Declaration']
-        }
-      }
-      default: components['responses']['Problem']
-    }
-  }
-  getTicks: {
-    parameters: {
-      query?: {
-        /** @description A target's name; the first one when left out */
-        target?: components['parameters']['OnTarget']
-        /** @description The `next` of the page before */
-        after?: components['parameters']['After']
-        /** @description Of a page; 200 when left out */
-        limit?: components['parameters']['Limit']
-        /** @description Gaps alone */
-        gaps?: boolean
-      }
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description A page */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['TickPage']
-        }
-      }
-      default: components['responses']['Problem']
-    }
-  }
-  getFindings: {
-    parameters: {
-      query?: {
-        /** @description A target's name; the first one when left out */
-        target?: components['parameters']['OnTarget']
-        /** @description The `next` of the page before */
-        after?: components['parameters']['After']
-        /** @description Of a page; 200 when left out */
-        limit?: components['parameters']['Limit']
-      }
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description A page */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['FindingPage']
-        }
-      }
-      default: components['responses']['Problem']
-    }
-  }
-  getDeclaration: {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description The text */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['Declaration']
-        }
-      }
-      default: components['responses']['Problem']
-    }
-  }
-  keepDeclaration: {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['KeepRequest']
-      }
-    }
-    responses: {
-      /** @description The text as kept */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['Declaration']
-        }
-      }
-      default: components['responses']['Problem']
-    }
-  }
-  checkDeclaration: {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['Text']
-      }
-    }
-    responses: {
-      /** @description Messages and effect */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['Effect']
-        }
-      }
-      default: components['responses']['Problem']
-    }
-  }
-  listRevisions: {
-    parameters: {
-      query?: {
-        /** @description The `next` of the page before */
-        after?: components['parameters']['After']
-        /** @description Of a page; 200 when left out */
-        limit?: components['parameters']['Limit']
-      }
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description A page */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['RevisionPage']
-        }
-      }
-      default: components['responses']['Problem']
-    }
-  }
-  getRevision: {
-    parameters: {
-      query?: never
-      header?: never
-      path: {
-        id: components['parameters']['ID']
-      }
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description The text */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['Text']
-        }
-      }
-      default: components['responses']['Problem']
-    }
-  }
-  editBoard: {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['BoardEdit']
-      }
-    }
-    responses: {
-      /** @description The text after it */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['Edited']
-        }
-      }
-      default: components['responses']['Problem']
-    }
-  }
-  editRoute: {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['RouteEdit']
-      }
-    }
-    responses: {
-      /** @description The text after it */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['Edited']
-        }
-      }
-      default: components['responses']['Problem']
-    }
-  }
-  getKeptSheet: {
-    parameters: {
-      query: {
-        route: string
-      }
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description The sheet */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['Sheet']
-        }
-      }
-      default: components['responses']['Problem']
-    }
-  }
-  getSheet: {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['SheetRequest']
-      }
-    }
-    responses: {
-      /** @description The sheet */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['Sheet']
-        }
-      }
-      default: components['responses']['Problem']
-    }
-  }
-  fixMessage: {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['FixRequest']
-      }
-    }
-    responses: {
-      /** @description The text after it */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['Edited']
-        }
-      }
-      default: components['responses']['Problem']
-    }
-  }
-  waiveMessage: {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['WaiveRequest']
-      }
-    }
-    responses: {
-      /** @description The text after it */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['Edited']
-        }
-      }
-      default: components['responses']['Problem']
-    }
-  }
-  complete: {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['Spot']
-      }
-    }
-    responses: {
-      /** @description The options */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['Completion']
-        }
-      }
-      default: components['responses']['Problem']
-    }
-  }
-  explain: {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['Spot']
-      }
-    }
-    responses: {
-      /** @description What is known of it */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['Explanation']
-        }
-      }
-      default: components['responses']['Problem']
-    }
-  }
-  outline: {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['Text']
-      }
-    }
-    responses: {
-      /** @description The headings */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['Heading'][]
-        }
-      }
-      default: components['responses']['Problem']
-    }
-  }
-  compareRevisions: {
-    parameters: {
-      query: {
-        from: number
-        to: number
-      }
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description The comparison */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['Comparison']
-        }
-      }
-      default: components['responses']['Problem']
-    }
-  }
-  getReach: {
-    parameters: {
-      query?: {
-        route?: string
-        identity?: string
-      }
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description The answers */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['Reached'][]
-        }
-      }
-      default: components['responses']['Problem']
-    }
-  }
-  previewImport: {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['ImportRequest']
-      }
-    }
-    responses: {
-      /** @description The preview */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['ImportPreview']
-        }
-      }
-      default: components['responses']['Problem']
-    }
-  }
-  importRoutes: {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['ImportChoice']
-      }
-    }
-    responses: {
-      /** @description The text */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['Merged']
-        }
-      }
-      default: components['responses']['Problem']
-    }
-  }
-  listTargets: {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description Targets */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['Target'][]
-        }
-      }
-      default: components['responses']['Problem']
-    }
-  }
-  putTarget: {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['Target']
-      }
-    }
-    responses: {
-      /** @description The text as kept */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['Declaration']
-        }
-      }
-      default: components['responses']['Problem']
-    }
-  }
-  testTarget: {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['TargetName']
-      }
-    }
-    responses: {
-      /** @description What it showed */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['Connection']
-        }
-      }
-      default: components['responses']['Problem']
-    }
-  }
-  getPlan: {
-    parameters: {
-      query?: {
-        /** @description A target's name; the first one when left out */
-        target?: components['parameters']['OnTarget']
-      }
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description The plan */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['Plan']
-        }
-      }
-      default: components['responses']['Problem']
-    }
-  }
-  listSweeps: {
-    parameters: {
-      query?: {
-        /** @description The `next` of the page before */
-        after?: components['parameters']['After']
-        /** @description Of a page; 200 when left out */
-        limit?: components['parameters']['Limit']
-      }
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description A page */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['SweepPage']
-        }
-      }
-      default: components['responses']['Problem']
-    }
-  }
-  startSweep: {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['TargetName']
-      }
-    }
-    responses: {
-      /** @description The sweep began */
-      201: {
-        headers: {
-          /** @description Where it is */
-          Location?: string
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['Sweep']
-        }
-      }
-      default: components['responses']['Problem']
-    }
-  }
-  getSweep: {
-    parameters: {
-      query?: never
-      header?: never
-      path: {
-        id: components['parameters']['ID']
-      }
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description The sweep */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['SweepResult']
-        }
-      }
-      default: components['responses']['Problem']
-    }
-  }
-  stopSweep: {
-    parameters: {
-      query?: never
-      header?: never
-      path: {
-        id: components['parameters']['ID']
-      }
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description It has ended */
-      204: {
-        headers: {
-          [name: string]: unknown
-        }
-        content?: never
-      }
-      default: components['responses']['Problem']
-    }
-  }
-  resumeSweep: {
-    parameters: {
-      query?: never
-      header?: never
-      path: {
-        id: components['parameters']['ID']
-      }
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description The sweep */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['Sweep']
-        }
-      }
-      default: components['responses']['Problem']
-    }
-  }
-  probeAgain: {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['AgainRequest']
-      }
-    }
-    responses: {
-      /** @description The sweep began */
-      201: {
-        headers: {
-          /** @description Where it is */
-          Location?: string
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['Sweep']
-        }
-      }
-      default: components['responses']['Problem']
-    }
-  }
-  judgeToken: {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['JudgeRequest']
-      }
-    }
-    responses: {
-      /** @description What is said about it */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['TokenView']
-        }
-      }
-      default: components['responses']['Problem']
-    }
-  }
-  getKeptTokens: {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description The names */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': string[]
-        }
-      }
-      default: components['responses']['Problem']
-    }
-  }
-  keepToken: {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['NamedToken']
-      }
-    }
-    responses: {
-      /** @description It is kept */
-      204: {
-        headers: {
-          [name: string]: unknown
-        }
-        content?: never
-      }
-      default: components['responses']['Problem']
-    }
-  }
-  forgetToken: {
-    parameters: {
-      query: {
-        name: string
-      }
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description It is forgotten */
-      204: {
-        headers: {
-          [name: string]: unknown
-        }
-        content?: never
-      }
-      default: components['responses']['Problem']
-    }
-  }
-  mintToken: {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['MintRequest']
-      }
-    }
-    responses: {
-      /** @description The token */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['Minted']
-        }
-      }
-      default: components['responses']['Problem']
-    }
-  }
-  guessSecret: {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['GuessRequest']
-      }
-    }
-    responses: {
-      /** @description What was found */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['Guess']
-        }
-      }
-      default: components['responses']['Problem']
-    }
-  }
-  auditTokens: {
-    parameters: {
-      query: {
-        /** @description A target's name; the first one when left out */
-        target?: components['parameters']['OnTarget']
-        /** @description Names the audit in its events */
-        id: string
-      }
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody: {
-      content: {
-        'application/octet-stream': string
-      }
-    }
-    responses: {
-      /** @description What was found */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['Audited']
-        }
-      }
-      default: components['responses']['Problem']
-    }
-  }
-  judgePages: {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['PageQuestion']
-      }
-    }
-    responses: {
-      /** @description What comes of each request of a page */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['PagesJudged']
-        }
-      }
-      default: components['responses']['Problem']
-    }
-  }
-  getQuotas: {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description The quotas */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['Quotas']
-        }
-      }
-      default: components['responses']['Problem']
-    }
-  }
-  simulateQuota: {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['Simulation']
-      }
-    }
-    responses: {
-      /** @description What comes of it */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['Simulated']
-        }
-      }
-      default: components['responses']['Problem']
-    }
-  }
-  checkRestart: {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['RestartRequest']
-      }
-    }
-    responses: {
-      /** @description How far it is */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['Restarted']
-        }
-      }
-      default: components['responses']['Problem']
-    }
-  }
-  getSessions: {
-    parameters: {
-      query: {
-        /** @description In an hour */
-        logouts: number
-        target?: string
-      }
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description The sessions */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['Session'][]
-        }
-      }
-      default: components['responses']['Problem']
-    }
-  }
-  compareLogins: {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['TimingRequest']
-      }
-    }
-    responses: {
-      /** @description What was measured */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['Timing']
-        }
-      }
-      default: components['responses']['Problem']
-    }
-  }
-  openDemo: {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description It is open */
-      204: {
-        headers: {
-          [name: string]: unknown
-        }
-        content?: never
-      }
-      default: components['responses']['Problem']
-    }
-  }
-  events: {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description A stream */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'text/event-stream': components['schemas']['Event']
-        }
-      }
-    }
-  }
+    getBoard: {
+        parameters: {
+            query?: {
+                /** @description A target's name; the first one when left out */
+                target?: components["parameters"]["OnTarget"];
+                /** @description The version that the caller has: only rows that changed since are sent */
+                since?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The board */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Board"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getCrossing: {
+        parameters: {
+            query: {
+                /** @description A target's name; the first one when left out */
+                target?: components["parameters"]["OnTarget"];
+                route: string;
+                /** @description An identity; empty is nobody; credential:WAY is a way of the Tokens lens */
+                caller: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The crossing */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Crossing"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getCurl: {
+        parameters: {
+            query: {
+                /** @description A target's name; the first one when left out */
+                target?: components["parameters"]["OnTarget"];
+                probe: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The command */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Text"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getWorklist: {
+        parameters: {
+            query?: {
+                /** @description A target's name; the first one when left out */
+                target?: components["parameters"]["OnTarget"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The list */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Unfair"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    putSample: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SampleEdit"];
+            };
+        };
+        responses: {
+            /** @description The text as kept */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Declaration"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getTicks: {
+        parameters: {
+            query?: {
+                /** @description A target's name; the first one when left out */
+                target?: components["parameters"]["OnTarget"];
+                /** @description The `next` of the page before */
+                after?: components["parameters"]["After"];
+                /** @description Of a page; 200 when left out */
+                limit?: components["parameters"]["Limit"];
+                /** @description Gaps alone */
+                gaps?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TickPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getFindings: {
+        parameters: {
+            query?: {
+                /** @description A target's name; the first one when left out */
+                target?: components["parameters"]["OnTarget"];
+                /** @description The `next` of the page before */
+                after?: components["parameters"]["After"];
+                /** @description Of a page; 200 when left out */
+                limit?: components["parameters"]["Limit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FindingPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getDeclaration: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The text */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Declaration"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    keepDeclaration: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["KeepRequest"];
+            };
+        };
+        responses: {
+            /** @description The text as kept */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Declaration"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    checkDeclaration: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Text"];
+            };
+        };
+        responses: {
+            /** @description Messages and effect */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Effect"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listRevisions: {
+        parameters: {
+            query?: {
+                /** @description The `next` of the page before */
+                after?: components["parameters"]["After"];
+                /** @description Of a page; 200 when left out */
+                limit?: components["parameters"]["Limit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RevisionPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getRevision: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The text */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Text"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    editBoard: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BoardEdit"];
+            };
+        };
+        responses: {
+            /** @description The text after it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Edited"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    editRoute: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RouteEdit"];
+            };
+        };
+        responses: {
+            /** @description The text after it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Edited"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getKeptSheet: {
+        parameters: {
+            query: {
+                route: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The sheet */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sheet"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getSheet: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SheetRequest"];
+            };
+        };
+        responses: {
+            /** @description The sheet */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sheet"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    fixMessage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FixRequest"];
+            };
+        };
+        responses: {
+            /** @description The text after it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Edited"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    waiveMessage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WaiveRequest"];
+            };
+        };
+        responses: {
+            /** @description The text after it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Edited"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    complete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Spot"];
+            };
+        };
+        responses: {
+            /** @description The options */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Completion"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    explain: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Spot"];
+            };
+        };
+        responses: {
+            /** @description What is known of it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Explanation"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    outline: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Text"];
+            };
+        };
+        responses: {
+            /** @description The headings */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Heading"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    compareRevisions: {
+        parameters: {
+            query: {
+                from: number;
+                to: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The comparison */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Comparison"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getReach: {
+        parameters: {
+            query?: {
+                route?: string;
+                identity?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answers */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Reached"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    previewImport: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ImportRequest"];
+            };
+        };
+        responses: {
+            /** @description The preview */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ImportPreview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    importRoutes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ImportChoice"];
+            };
+        };
+        responses: {
+            /** @description The text */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Merged"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listTargets: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Targets */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Target"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    putTarget: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Target"];
+            };
+        };
+        responses: {
+            /** @description The text as kept */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Declaration"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    testTarget: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TargetName"];
+            };
+        };
+        responses: {
+            /** @description What it showed */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Connection"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getPlan: {
+        parameters: {
+            query?: {
+                /** @description A target's name; the first one when left out */
+                target?: components["parameters"]["OnTarget"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The plan */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Plan"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listSweeps: {
+        parameters: {
+            query?: {
+                /** @description The `next` of the page before */
+                after?: components["parameters"]["After"];
+                /** @description Of a page; 200 when left out */
+                limit?: components["parameters"]["Limit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SweepPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    startSweep: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TargetName"];
+            };
+        };
+        responses: {
+            /** @description The sweep began */
+            201: {
+                headers: {
+                    /** @description Where it is */
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sweep"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getSweep: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The sweep */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SweepResult"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    stopSweep: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It has ended */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    resumeSweep: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The sweep */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sweep"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    probeAgain: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AgainRequest"];
+            };
+        };
+        responses: {
+            /** @description The sweep began */
+            201: {
+                headers: {
+                    /** @description Where it is */
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sweep"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    judgeToken: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["JudgeRequest"];
+            };
+        };
+        responses: {
+            /** @description What is said about it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TokenView"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getKeptTokens: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The names */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string[];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    keepToken: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NamedToken"];
+            };
+        };
+        responses: {
+            /** @description It is kept */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    forgetToken: {
+        parameters: {
+            query: {
+                name: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is forgotten */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    mintToken: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MintRequest"];
+            };
+        };
+        responses: {
+            /** @description The token */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Minted"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    guessSecret: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GuessRequest"];
+            };
+        };
+        responses: {
+            /** @description What was found */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Guess"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    auditTokens: {
+        parameters: {
+            query: {
+                /** @description A target's name; the first one when left out */
+                target?: components["parameters"]["OnTarget"];
+                /** @description Names the audit in its events */
+                id: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description What was found */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Audited"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    judgePages: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PageQuestion"];
+            };
+        };
+        responses: {
+            /** @description What comes of each request of a page */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PagesJudged"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getQuotas: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The quotas */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Quotas"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    simulateQuota: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Simulation"];
+            };
+        };
+        responses: {
+            /** @description What comes of it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Simulated"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    checkRestart: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RestartRequest"];
+            };
+        };
+        responses: {
+            /** @description How far it is */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Restarted"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getSessions: {
+        parameters: {
+            query: {
+                /** @description In an hour */
+                logouts: number;
+                target?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The sessions */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Session"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    compareLogins: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TimingRequest"];
+            };
+        };
+        responses: {
+            /** @description What was measured */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Timing"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    openDemo: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is open */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    events: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A stream */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/event-stream": components["schemas"]["Event"];
+                };
+            };
+        };
+    };
 }
