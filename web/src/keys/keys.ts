@@ -1,3 +1,4 @@
+import { useEventListener } from '@vueuse/core'
 import { onBeforeUnmount, onMounted } from 'vue'
 
 export interface Key {
@@ -35,7 +36,7 @@ function onKey(e: KeyboardEvent) {
   }
 }
 
-window.addEventListener('keydown', onKey)
+useEventListener(window, 'keydown', onKey)
 
 /** Makes keys work as long as the component is there. */
 export function useKeys(keys: Key[]) {

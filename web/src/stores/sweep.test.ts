@@ -78,6 +78,20 @@ describe('a sweep', () => {
     await s.load('t')
     expect(s.line.total).toBe(900)
   })
+  it('keeps what landed while it was read', async () => {
+    const s = useSweep()
+    answers.push({ items: [tick('U', 4)], total: 5 })
+    const reading = s.load('t')
+    s.land([tick('U', 4), tick('P')])
+    await reading
+    expect([s.line.total, s.line.gaps.map((g) => [g.at, g.tick.kind])]).toEqual([
+      6,
+      [
+        [4, 'U'],
+        [5, 'P'],
+      ],
+    ])
+  })
   it('asks for a verdict that is not known, once', async () => {
     const s = useSweep()
     answers.push({ items: [tick('U', 4)], total: 900 }, { items: [tick('agrees', 7)], total: 900 })

@@ -36,17 +36,27 @@ export const useSweep = defineStore('sweep', () => {
     loaded = target
     const gaps: Line['gaps'] = []
     let total = 0
-    for (let after: string | undefined, pages = 0; pages < 20; pages++) {
-      const page = await ask(
-        api.GET('/api/ticks', { params: { query: { target: target || undefined, gaps: true, limit: 500, after } } }),
-      )
-      gaps.push(...page.items.map((tick) => ({ at: tick.at, tick })))
-      total = page.total
-      after = page.next
-      if (!after) break
+    try {
+      for (let after: string | undefined, pages = 0; pages < 20; pages++) {
+        const page = await ask(
+          api.GET('/api/ticks', { params: { query: { target: target || undefined, gaps: true, limit: 500, after } } }),
+        )
+        gaps.push(...page.items.map((tick) => ({ at: tick.at, tick })))
+        total = page.total
+        after = page.next
+        if (!after) break
+      }
+    } catch (e) {
+      loaded = '' // to be asked for again
+      throw e
     }
-    if (running.value && line.value.total > 0) return // those that land are the newer ones
-    line.value = { total, gaps }
+    // Those that landed meanwhile are the newer ones.
+    const known = new Set(gaps.map((g) => g.tick.probe))
+    const late = line.value.gaps
+      .filter((g) => !known.has(g.tick.probe))
+      .map((g, i) => ({ at: total + i, tick: g.tick }))
+    lately.clear()
+    line.value = { total: total + late.length, gaps: [...gaps, ...late] }
   }
 
   /** One verdict of the line, in full. */

@@ -1,19 +1,14 @@
 import { darkTheme, type GlobalThemeOverrides } from 'naive-ui'
+import { useLocalStorage, usePreferredDark } from '@vueuse/core'
 import { computed, ref, watchEffect } from 'vue'
 
 type Name = 'light' | 'dark'
 
-function first(): Name {
-  const kept = localStorage.getItem('millgate.theme')
-  if (kept === 'light' || kept === 'dark') return kept
-  return matchMedia('(prefers-color-scheme: dark)').matches ? 'dark' : 'light'
-}
-
-export const theme = ref<Name>(first())
+/** What somebody chose, or what the system is set to. */
+export const theme = useLocalStorage<Name>('millgate.theme', usePreferredDark().value ? 'dark' : 'light')
 
 watchEffect(() => {
   document.documentElement.dataset.theme = theme.value
-  localStorage.setItem('millgate.theme', theme.value)
 })
 
 /** A colour of the theme as it is now, for what draws by itself. */
@@ -57,7 +52,7 @@ const palette = {
 export const naiveTheme = computed(() => (theme.value === 'dark' ? darkTheme : null))
 
 export const overrides = computed<GlobalThemeOverrides>(() => {
-  const p = palette[theme.value]
+  const p = palette[theme.value] ?? palette.light
   return {
     common: {
       primaryColor: p.mill,

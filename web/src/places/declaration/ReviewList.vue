@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { useLocalStorage } from '@vueuse/core'
 import { NButton, NInput, useMessage } from 'naive-ui'
 import { computed, ref } from 'vue'
 import { api, ask, message, type Message } from '../../api/client'
@@ -38,7 +39,7 @@ async function fix(m: Message) {
 const waiving = ref<Message | null>(null)
 const asking = computed({ get: () => waiving.value !== null, set: (v) => !v && (waiving.value = null) })
 const reason = ref('')
-const by = ref(localStorage.getItem('millgate.by') ?? '')
+const by = useLocalStorage('millgate.by', '')
 const until = ref('')
 function ask4(m: Message) {
   waiving.value = m
@@ -56,7 +57,6 @@ async function waive() {
         body: { text: text.value, key: m.key, reason: reason.value, by: by.value, until: until.value },
       }),
     )
-    localStorage.setItem('millgate.by', by.value)
     waiving.value = null
     put(r.title, r.text)
   } catch (e) {
