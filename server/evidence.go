@@ -126,6 +126,18 @@ func (s *Server) GetCrossing(ctx context.Context,
 	return contract.GetCrossing200JSONResponse(out), nil
 }
 
+// lensOf is the lens that has a column of the board.
+func lensOf(column string) contract.Lens {
+	for prefix, lens := range map[string]contract.Lens{check.TokenColumn: contract.LensTokens,
+		check.PageColumn: contract.LensOrigins, check.QuotaColumn: contract.LensQuotas,
+		snapshot.CountedCaller: contract.LensQuotas} {
+		if strings.HasPrefix(column, prefix) {
+			return lens
+		}
+	}
+	return contract.LensAccess
+}
+
 func findingOf(f finding.Finding) contract.Finding {
 	out := contract.Finding{Id: f.ID, Kind: contract.Kind(f.Kind), Name: f.Kind.Name(), Title: f.Title, Route: f.Route,
 		Where: f.Where(), Callers: append([]string{}, f.Callers...), Inferred: append([]string{}, f.Inferred...),
@@ -145,6 +157,8 @@ func findingOf(f finding.Finding) contract.Finding {
 	}
 	if f.At != "" {
 		out.At, out.Column = &f.At, &f.Column
+		lens := lensOf(f.Column)
+		out.Lens = &lens
 	}
 	return out
 }

@@ -226,3 +226,12 @@ func TestEvents(t *testing.T) {
 	assert.JSONEq(t, `{"type":"missed"}`, data)
 	require.NoError(t, leave())
 }
+
+// A finding is shown in the lens that has its column.
+func TestLensOfAColumn(t *testing.T) {
+	for column, lens := range map[string]contract.Lens{"": contract.LensAccess, "ann": contract.LensAccess,
+		"credential:unsigned": contract.LensTokens, "origin:null": contract.LensOrigins,
+		"quota:login": contract.LensQuotas, "counted:address": contract.LensQuotas} {
+		assert.Equal(t, lens, lensOf(column), column)
+	}
+}

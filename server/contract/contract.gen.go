@@ -1012,7 +1012,8 @@ type Finding struct {
 	Inferred   []string   `json:"inferred"`
 
 	// Kind U unprotected, P over-permissive, T unthrottled, L leaking, X undeclared, S lifetime, K weak token, R over-restrictive, W wrong refusal; the last three are no gaps.
-	Kind Kind `json:"kind"`
+	Kind Kind  `json:"kind"`
+	Lens *Lens `json:"lens,omitempty"`
 
 	// Means What is wrong by this cause and what follows
 	Means *string `json:"means,omitempty"`

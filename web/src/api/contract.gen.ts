@@ -1602,6 +1602,7 @@ export interface components {
             at?: string;
             /** @description The board's column that shows it best */
             column?: string;
+            lens?: components["schemas"]["Lens"];
             /** @description Names its row of docs/findings.md together with the kind */
             cause?: string;
             /** @description What is wrong by this cause and what follows */

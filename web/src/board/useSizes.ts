@@ -12,8 +12,11 @@ export function useSizes(scroller: Ref<HTMLElement | null>, heads: () => Head[])
   // Until somebody widens it, the column for paths gives way to the callers.
   const routeWidth = computed(() => chosen.value || Math.max(150, Math.min(300, Math.round(width.value * 0.24 - 26))))
   const fixed = computed(() => beside + routeWidth.value)
+  // As wide as its name needs where there is room, and never wider than that.
+  const named = computed(() => Math.max(0, ...heads().map((h) => Math.max(h.label.length, 0.85 * h.sub.length))))
+  const wished = computed(() => Math.max(72, Math.min(150, 7.2 * named.value + 8)))
   const cell = computed(() =>
-    Math.max(30, Math.min(72, Math.floor((width.value - fixed.value - 8) / Math.max(1, heads().length)))),
+    Math.max(30, Math.min(wished.value, Math.floor((width.value - fixed.value - 8) / Math.max(1, heads().length)))),
   )
   // Names get smaller down to 10 px, and are turned where most of what tells them apart would be cut.
   const longest = computed(() => Math.min(13, Math.max(1, ...heads().map((h) => h.label.length))))

@@ -30,7 +30,9 @@ watch(
     const mine = ++turn
     try {
       const x = await ask(
-        api.POST('/api/routes/sheet', { body: { text: pending.value ? text.value : '', route: props.route } }),
+        pending.value
+          ? api.POST('/api/routes/sheet', { body: { text: text.value, route: props.route } })
+          : api.GET('/api/routes/sheet', { params: { query: { route: props.route } } }),
       )
       if (mine !== turn) return
       s.value = x

@@ -26,12 +26,6 @@ watch(version, reload, { immediate: true })
 function toggle(f: Finding) {
   void router.replace({ query: open.value === f.id ? {} : { id: f.id } })
 }
-
-/** The lens whose columns have it. */
-function lensOf(column?: string): string | undefined {
-  const [prefix] = /^[a-z]+:/.exec(column ?? '') ?? []
-  return { 'credential:': 'tokens', 'origin:': 'origins', 'counted:': 'quotas' }[prefix ?? '']
-}
 </script>
 
 <template>
@@ -108,7 +102,11 @@ function lensOf(column?: string): string | undefined {
                 <RouterLink
                   :to="{
                     name: 'board',
-                    query: { lens: lensOf(f.column), route: f.at ?? f.route, caller: f.column || undefined },
+                    query: {
+                      lens: f.lens === 'access' ? undefined : f.lens,
+                      route: f.at ?? f.route,
+                      caller: f.column || undefined,
+                    },
                   }"
                   >See the evidence on the board</RouterLink
                 >
