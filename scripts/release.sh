@@ -8,16 +8,11 @@ version=${VERSION:-}
 stamp=$(git log -1 --format=%ct)
 go=${GO:-go}
 out=release
-need() { # a compiler, and the package that has it
+. "$(dirname "$0")/install.sh"
+need() { # a compiler, and the packages that have it
   command -v "$1" >/dev/null 2>&1 && return 0
-  sudo=""
-  [ "$(id -u)" = 0 ] || sudo=sudo
-  if command -v apt-get >/dev/null 2>&1 && { [ -z "$sudo" ] || command -v sudo >/dev/null 2>&1; }; then
-    echo "Installing $2 from Debian's packages"
-    $sudo apt-get update -qq && $sudo env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $2 >/dev/null && return 0
-  fi
-  echo "A release needs $1; install it yourself: apt-get install $2" >&2
-  exit 1
+  shift
+  install "A release needs" "$@"
 }
 rm -rf "$out"
 mkdir -p "$out"
@@ -25,8 +20,8 @@ host=$($go env GOHOSTARCH)
 for arch in amd64 arm64; do
   case $arch in
   "$host") cc=gcc ;;
-  arm64) cc=aarch64-linux-gnu-gcc && need $cc "gcc-aarch64-linux-gnu libc6-dev-arm64-cross" ;;
-  amd64) cc=x86_64-linux-gnu-gcc && need $cc "gcc-x86-64-linux-gnu libc6-dev-amd64-cross" ;;
+  arm64) cc=aarch64-linux-gnu-gcc && need $cc gcc-aarch64-linux-gnu libc6-dev-arm64-cross ;;
+  amd64) cc=x86_64-linux-gnu-gcc && need $cc gcc-x86-64-linux-gnu libc6-dev-amd64-cross ;;
   esac
   name=millgate-$version-linux-$arch
   mkdir -p "$out/$name"

@@ -2,7 +2,6 @@ package server
 
 import (
 	"context"
-	"strconv"
 
 	openapi_types "github.com/oapi-codegen/runtime/types"
 
@@ -82,21 +81,16 @@ func (s *Server) CheckDeclaration(_ context.Context,
 // ListRevisions serves the kept revisions.
 func (s *Server) ListRevisions(ctx context.Context,
 	q contract.ListRevisionsRequestObject) (contract.ListRevisionsResponseObject, error) {
-	before, err := numberAfter(q.Params.After)
+	list, next, err := newestFirst(q.Params.After, q.Params.Limit, func(before uint,
+		limit int) ([]workspace.RevisionInfo, error) {
+		return s.app.Workspace.Revisions(ctx, before, limit)
+	}, func(x workspace.RevisionInfo) uint { return x.ID })
 	if err != nil {
 		return nil, err
 	}
-	limit := limitOfPage(q.Params.Limit)
-	list, err := s.app.Workspace.Revisions(ctx, uint(before), limit)
-	if err != nil {
-		return nil, err
-	}
-	out := contract.ListRevisions200JSONResponse{Items: make([]contract.Revision, len(list))}
+	out := contract.ListRevisions200JSONResponse{Items: make([]contract.Revision, len(list)), Next: next}
 	for i, r := range list {
 		out.Items[i] = contract.Revision{Id: int(r.ID), At: r.At, Message: r.Message}
-	}
-	if len(list) == limit {
-		out.Next = optional(strconv.Itoa(int(list[len(list)-1].ID)))
 	}
 	return out, nil
 }

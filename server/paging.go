@@ -46,3 +46,17 @@ func pageAfter[T any](list []T, after *string, limit *int) (part []T, next *stri
 	}
 	return list[from:to], next, nil
 }
+
+// newestFirst is a page of what has numbers, from a list that reads those before one.
+func newestFirst[T any](after *string, limit *int, list func(before uint, limit int) ([]T, error),
+	number func(T) uint) (part []T, next *string, err error) {
+	before, err := numberAfter(after)
+	if err != nil {
+		return nil, nil, err
+	}
+	most := limitOfPage(limit)
+	if part, err = list(uint(before), most); err == nil && len(part) == most { //nolint:gosec // it is not negative
+		next = optional(strconv.Itoa(int(number(part[most-1])))) //nolint:gosec // of a row
+	}
+	return part, next, err
+}

@@ -81,21 +81,15 @@ func (s *Server) GetPlan(_ context.Context, q contract.GetPlanRequestObject) (co
 // ListSweeps serves the sweeps.
 func (s *Server) ListSweeps(ctx context.Context, q contract.ListSweepsRequestObject) (contract.ListSweepsResponseObject,
 	error) {
-	before, err := numberAfter(q.Params.After)
+	list, next, err := newestFirst(q.Params.After, q.Params.Limit, func(before uint, limit int) ([]*events.Run, error) {
+		return s.app.Sweeps.List(ctx, before, limit)
+	}, func(x *events.Run) uint { return x.ID })
 	if err != nil {
 		return nil, err
 	}
-	limit := limitOfPage(q.Params.Limit)
-	list, err := s.app.Sweeps.List(ctx, uint(before), limit)
-	if err != nil {
-		return nil, err
-	}
-	out := contract.ListSweeps200JSONResponse{Items: make([]contract.Sweep, len(list))}
+	out := contract.ListSweeps200JSONResponse{Items: make([]contract.Sweep, len(list)), Next: next}
 	for i, r := range list {
 		out.Items[i] = *sweepOf(r)
-	}
-	if len(list) == limit {
-		out.Next = optional(strconv.Itoa(int(list[len(list)-1].ID)))
 	}
 	return out, nil
 }

@@ -63,8 +63,7 @@ func TestRetention(t *testing.T) {
 		require.NoError(t, err)
 		got, gone := "", 0
 		for _, id := range ids {
-			list, err := s.Probes(t.Context(), id)
-			require.NoError(t, err)
+			list := probesOf(t, s, id)
 			w, err := s.SweepByID(t.Context(), id)
 			require.NoError(t, err)
 			assert.Equal(t, len(list) == 0, w.Pruned)
@@ -84,8 +83,7 @@ func TestRetention(t *testing.T) {
 		again, err := s.Standing(t.Context(), "t")
 		require.NoError(t, err)
 		assert.Equal(t, standing, again)
-		list, err := s.Probes(t.Context(), other[0])
-		require.NoError(t, err)
+		list := probesOf(t, s, other[0])
 		assert.Len(t, list, 2, "each target by itself")
 		done, err = s.Prune(t.Context(), c.keep, c.now)
 		require.NoError(t, err)

@@ -402,11 +402,6 @@ func (s *Store) Record(ctx context.Context, list []Probe) error {
 	return s.at(ctx).Clauses(clause.OnConflict{UpdateAll: true}).CreateInBatches(list, batchRows).Error
 }
 
-// Probes lists the probes of sweeps that were sent, sweep by sweep.
-func (s *Store) Probes(ctx context.Context, sweeps ...uint) (out []Probe, err error) {
-	return out, s.at(ctx).Where("sweep_id IN ?", sweeps).Order("sweep_id, sent").Find(&out).Error
-}
-
 // EachProbe gives the probes of sweeps that were sent in batches, sweep by sweep, without their time
 // and their places. It stops at an error, which it returns.
 func (s *Store) EachProbe(ctx context.Context, sweeps []uint, batch int, take func([]Probe) error) error {

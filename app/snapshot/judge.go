@@ -94,20 +94,27 @@ func (j *Judge) All() []check.Item {
 
 // each judges the probes whose facts are known, beside each other.
 func (j *Judge) each(list []*check.Probe) []check.Item {
-	const part = 512
 	out := make([]check.Item, len(list))
+	beside(len(list), func(i int) {
+		if j.fact(list[i].Key()) != nil {
+			out[i] = j.Judge(list[i])
+		}
+	})
+	return slices.DeleteFunc(out, func(it check.Item) bool { return it.Probe == nil })
+}
+
+// beside does something for each of so many, on all cores.
+func beside(many int, do func(i int)) {
+	const part = 512
 	var g errgroup.Group
 	g.SetLimit(runtime.GOMAXPROCS(0))
-	for from := 0; from < len(list); from += part {
+	for from := 0; from < many; from += part {
 		g.Go(func() error {
-			for i := from; i < min(len(list), from+part); i++ {
-				if j.fact(list[i].Key()) != nil {
-					out[i] = j.Judge(list[i])
-				}
+			for i := from; i < min(many, from+part); i++ {
+				do(i)
 			}
 			return nil
 		})
 	}
 	_ = g.Wait() // none of them fails
-	return slices.DeleteFunc(out, func(it check.Item) bool { return it.Probe == nil })
 }

@@ -8,10 +8,7 @@ package snapshot
 
 import (
 	"maps"
-	"runtime"
 	"slices"
-
-	"golang.org/x/sync/errgroup"
 
 	"millgate/core/check"
 	"millgate/core/declaration"
@@ -91,26 +88,17 @@ type judged struct {
 // fresh judges those of a list that are new, or made from other facts than before, beside each other.
 // It is nil for all others.
 func (s *Snapshot) fresh(j *Judge, list []*check.Probe) []*judged {
-	const part = 512
 	out := make([]*judged, len(list))
-	var g errgroup.Group
-	g.SetLimit(runtime.GOMAXPROCS(0))
-	for from := 0; from < len(list); from += part {
-		g.Go(func() error {
-			for i := from; i < min(len(list), from+part); i++ {
-				p := list[i]
-				b := basis{fact: s.Facts.Of(p.Key()), control: s.Facts.Of(p.Control)}
-				if _, known := s.Items[p.Key()]; b.fact == nil || known && s.made[p.Key()] == b {
-					continue
-				}
-				it, asked := j.judging(p)
-				b.further = slices.ContainsFunc(asked, func(k string) bool { return k != p.Key() && k != p.Control })
-				out[i] = &judged{it, b}
-			}
-			return nil
-		})
-	}
-	_ = g.Wait() // none of them fails
+	beside(len(list), func(i int) {
+		p := list[i]
+		b := basis{fact: s.Facts.Of(p.Key()), control: s.Facts.Of(p.Control)}
+		if _, known := s.Items[p.Key()]; b.fact == nil || known && s.made[p.Key()] == b {
+			return
+		}
+		it, asked := j.judging(p)
+		b.further = slices.ContainsFunc(asked, func(k string) bool { return k != p.Key() && k != p.Control })
+		out[i] = &judged{it, b}
+	})
 	return out
 }
 

@@ -32,12 +32,12 @@ func (sw *Sweeps) CompareLogins(ctx context.Context, target, identity, scheme st
 		return session.Timing{}, fmt.Errorf("%w: target %s does not allow wrong logins; write  unsafe: allowed",
 			fault.ErrInput, t.Name)
 	}
-	c, err := sw.ws.Client(ctx, t, "")
+	c, keys, err := sw.ws.Connect(ctx, d, t)
 	if err != nil {
 		return session.Timing{}, err
 	}
 	defer c.Close()
-	f, err := wire.Runner{Keys: wire.NewKeyring(d, t, c, sw.ws.Secrets(ctx))}.Run(ctx,
+	f, err := wire.Runner{Keys: keys}.Run(ctx,
 		logins.Timing(&check.Context{Doc: d, Target: t}, identity, scheme, TimingPairs))
 	if err != nil {
 		return session.Timing{}, err

@@ -196,7 +196,7 @@ func (tk *Tokens) JudgeToken(ctx context.Context, q Query) (View, error) {
 // introspect asks the issuer about an opaque token.
 func (tk *Tokens) introspect(ctx context.Context, d *declaration.Document, t *declaration.Target, s *declaration.Scheme,
 	tok *token.Token) error {
-	client, keys, err := tk.ws.TokenWire(ctx, d, t)
+	client, keys, err := tk.ws.Connect(ctx, d, t)
 	if err != nil {
 		return err
 	}
@@ -248,7 +248,7 @@ func (tk *Tokens) obtain(ctx context.Context, d *declaration.Document, t *declar
 		if s == nil || s.Kind != declaration.Bearer || q.Scheme != "" && s.Name != q.Scheme {
 			continue
 		}
-		client, keys, err := tk.ws.TokenWire(ctx, d, t)
+		client, keys, err := tk.ws.Connect(ctx, d, t)
 		if err != nil {
 			return "", "", err
 		}

@@ -120,15 +120,9 @@ func (vw *View) Board(ctx context.Context, target, since string) (Board, error) 
 		return b, err
 	}
 	of.seen = s
-	last, same := vw.versions.same(t.Name, of)
-	if same { // nothing that it is made of has changed
-		b.Target, b.Columns, b.Ways, b.Pages, b.Kinds, b.Quotas = t.Name, last.Columns, last.Ways, last.Pages,
-			last.Kinds,
-			last.Quotas
-		b.Cells, b.Rows, b.Whole, b.Total, b.NotFair, b.Counts = last.Cells, last.Rows, true, last.Total, last.NotFair,
-			last.Counts
-		b.Sweep = vw.sweepOf(ctx, s)
-		return vw.versions.take(b, of, since), nil
+	if known, ok := vw.versions.known(t.Name, of, since); ok { // nothing that it is made of has changed
+		known.Sweep = vw.sweepOf(ctx, s)
+		return known, nil
 	}
 	x := newBoarding(d, b)
 	x.Target, x.Counts = t.Name, s.Counts

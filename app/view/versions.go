@@ -62,37 +62,40 @@ func (v *versions) take(b Board, of moment, since string) Board {
 		}
 		last.board = b
 		v.by[b.Target] = last
-	case last.of == of: // its rows are these
-		last.board = b
 	default:
 		last.of = of
 		last.follow(b, &v.n)
 	}
-	out := last.board
-	out.Version = fmt.Sprintf("%s.%d", last.began, last.at)
-	began, at, _ := strings.Cut(since, ".")
-	n, err := strconv.ParseUint(at, 10, 64)
-	if err != nil || began != last.began {
-		return out
-	}
-	out.Whole, out.Rows = false, nil
-	for i, r := range last.board.Rows {
-		if last.changed[i] > n {
-			out.Rows = append(out.Rows, r)
-		}
-	}
-	return out
+	return last.since(since)
 }
 
-// same is the last board of a target, where it was made of the same.
-func (v *versions) same(target string, of moment) (Board, bool) {
+// known is what take would give of a board that is made of the same as the last one of its target.
+func (v *versions) known(target string, of moment, since string) (Board, bool) {
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	last := v.by[target]
 	if last == nil || last.of != of {
 		return Board{}, false
 	}
-	return last.board, true
+	return last.since(since), true
+}
+
+// since is the board without the rows that did not change since a version of it.
+func (v *version) since(since string) Board {
+	out := v.board
+	out.Version = fmt.Sprintf("%s.%d", v.began, v.at)
+	began, at, _ := strings.Cut(since, ".")
+	n, err := strconv.ParseUint(at, 10, 64)
+	if err != nil || began != v.began {
+		return out
+	}
+	out.Whole, out.Rows = false, nil
+	for i, r := range v.board.Rows {
+		if v.changed[i] > n {
+			out.Rows = append(out.Rows, r)
+		}
+	}
+	return out
 }
 
 // follow takes a board that comes after: its cells keep the indexes they had.

@@ -54,8 +54,8 @@ func KeepSecret(ctx context.Context, dataDir, name, value string) error {
 	return errors.Join(st.Seal(ctx, name, value), st.Close())
 }
 
-// TokenWire is a connection to a target for a few requests.
-func (ws *Workspace) TokenWire(ctx context.Context, d *declaration.Document, t *declaration.Target) (*wire.Client,
+// Connect is a connection to a target for a few requests.
+func (ws *Workspace) Connect(ctx context.Context, d *declaration.Document, t *declaration.Target) (*wire.Client,
 	*wire.Keyring, error) {
 	if t == nil {
 		return nil, nil, fmt.Errorf("%w: the declaration has no target", fault.ErrInput)

@@ -1,5 +1,6 @@
-import { useElementSize, useEventListener, useLocalStorage, useScroll } from '@vueuse/core'
-import { computed, type Ref } from 'vue'
+import { useElementSize, useScroll } from '@vueuse/core'
+import { computed, type ComputedRef, type Ref } from 'vue'
+import { useSplitter } from '../composables/useSplitter'
 import type { Head, ShownRow } from '../lenses'
 
 const beside = 12 + 58 + 90 // what stands beside a path in its column
@@ -8,9 +9,17 @@ const beside = 12 + 58 + 90 // what stands beside a path in its column
 export function useSizes(scroller: Ref<HTMLElement | null>, heads: () => Head[]) {
   const { width } = useElementSize(scroller, { width: 800, height: 400 })
   const { x: left } = useScroll(scroller)
-  const chosen = useLocalStorage('millgate.route', 0)
+  const { width: chosen, drag } = useSplitter('millgate.route', {
+    from: 0,
+    least: 120,
+    most: 640,
+    side: 'left',
+    shown: () => routeWidth.value,
+  })
   // Until somebody widens it, the column for paths gives way to the callers.
-  const routeWidth = computed(() => chosen.value || Math.max(150, Math.min(300, Math.round(width.value * 0.24 - 26))))
+  const routeWidth: ComputedRef<number> = computed(
+    () => chosen.value || Math.max(150, Math.min(300, Math.round(width.value * 0.24 - 26))),
+  )
   const fixed = computed(() => beside + routeWidth.value)
   // As wide as its name needs where there is room, and never wider than that.
   const named = computed(() => Math.max(0, ...heads().map((h) => Math.max(h.label.length, 0.85 * h.sub.length))))
@@ -43,15 +52,6 @@ export function useSizes(scroller: Ref<HTMLElement | null>, heads: () => Head[])
     if (p.length <= chars.value) return p
     const tail = Math.ceil((chars.value - 1) * 0.62)
     return `${p.slice(0, chars.value - 1 - tail)}…${p.slice(-tail)}`
-  }
-  /** The column for paths is widened by dragging its edge. */
-  function drag(e: PointerEvent) {
-    const from = e.clientX
-    const was = routeWidth.value
-    const end = useEventListener('pointermove', (m) => {
-      chosen.value = Math.max(120, Math.min(640, was + m.clientX - from))
-    })
-    useEventListener('pointerup', end, { once: true })
   }
   return { routeWidth, fixed, cell, narrow, nameSize, headHeight, drawn, shorten, drag }
 }

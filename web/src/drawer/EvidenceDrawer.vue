@@ -7,7 +7,7 @@ import { api, ask, message, type Crossing, type Kind, type Probe } from '../api/
 import { useAsk } from '../composables/useAsk'
 import { useSplitter } from '../composables/useSplitter'
 import DialogCard from '../parts/DialogCard.vue'
-import { isGap, kindName } from '../theme/kinds'
+import { isGap, kindColour, kindName } from '../theme/kinds'
 import CrossingMore from './CrossingMore.vue'
 import LadderList from './LadderList.vue'
 import PageSteps from './PageSteps.vue'
@@ -84,9 +84,7 @@ watch(confirm, (c) => {
 const probe = computed<Probe | undefined>(() => x.value?.probes.find((p) => p.id === pick.value) ?? x.value?.probes[0])
 const kind = computed(() => probe.value?.kind ?? 'unprobed')
 const soft = computed(() =>
-  isGap(kind.value)
-    ? `color-mix(in srgb, var(--${'SK'.includes(kind.value) ? 'X' : kind.value === 'R' ? 'W' : kind.value}) 7%, var(--sheet))`
-    : 'var(--mill-soft)',
+  isGap(kind.value) ? `color-mix(in srgb, ${kindColour(kind.value)} 7%, var(--sheet))` : 'var(--mill-soft)',
 )
 const ladder = computed(() => (probe.value?.ladder.length ? probe.value.ladder : (x.value?.ladder ?? [])))
 const decider = computed(() => (probe.value?.ladder.length ? probe.value.decider : (x.value?.decider ?? 0)))

@@ -2,10 +2,10 @@
 import { useElementSize } from '@vueuse/core'
 import { storeToRefs } from 'pinia'
 import { computed, ref, useId } from 'vue'
-import type { Kind, Tick } from '../api/client'
+import type { Tick } from '../api/client'
 import { useSweep } from '../stores/sweep'
 import { useWorkspace } from '../stores/workspace'
-import { isGap, kindName } from '../theme/kinds'
+import { isGap, kindColour, kindName } from '../theme/kinds'
 
 // The verdicts of a sweep in the order in which they were sent: gaps are drawn in their colours, all
 // others as one bar; what is under the pointer is found by its place.
@@ -23,7 +23,6 @@ const loud = computed(() => {
   const w = 1000 / total.value
   return line.value.gaps.map((g) => ({ x: g.at * w, w: Math.max(2.2, w * 0.6), kind: g.tick.kind }))
 })
-const color = (k: Kind) => `var(--${'SK'.includes(k) ? 'X' : k === 'R' ? 'W' : k})`
 
 const under = ref<{ t: Tick; x: number } | null>(null)
 let asked = 0
@@ -64,7 +63,7 @@ function leave() {
         </pattern>
       </defs>
       <rect x="0" y="0" :width="quiet" height="20" :fill="`url(#${id})`" />
-      <rect v-for="(b, i) in loud" :key="i" :x="b.x" y="0" :width="b.w" height="20" :fill="color(b.kind)" />
+      <rect v-for="(b, i) in loud" :key="i" :x="b.x" y="0" :width="b.w" height="20" :fill="kindColour(b.kind)" />
     </svg>
     <span v-if="under" class="tip" :style="{ left: `${under.x}px` }"
       ><span class="kind" :class="isGap(under.t.kind) && `k-${under.t.kind}`">{{

@@ -32,3 +32,9 @@ export function isGap(kind: Kind): boolean {
 export function worst(list: Kind[]): Kind {
   return list.reduce((a, b) => (order.indexOf(b) < order.indexOf(a) ? b : a), 'agrees')
 }
+
+/** The colour of a kind of gap: some share one. */
+export function kindColour(kind: Kind): string {
+  const shared: Partial<Record<Kind, Kind>> = { S: 'X', K: 'X', R: 'W' }
+  return `var(--${shared[kind] ?? kind})`
+}
