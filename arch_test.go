@@ -116,7 +116,7 @@ var arrows = map[string][]string{
 	"examples":         {},
 	"format/accesslog": {"core/inventory"},
 	"format/csv":       {"core/declaration", "core/inventory"},
-	"format/curl":      {"core/access", "core/check", "core/declaration"},
+	"format/curl":      {"core/access", "core/check", "core/declaration", "core/field"},
 	"format/har":       {"core/inventory", "core/origin"},
 	"format/openapi":   {"core/declaration"},
 	"format/tokenfile": {},

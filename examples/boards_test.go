@@ -70,7 +70,8 @@ func boardOf(d *declaration.Document) string {
 		if o := d.OriginsAt[i]; o >= 0 {
 			fmt.Fprintf(&b, "  origins :%d", d.Origins[o].Line)
 			for _, p := range d.Origins[o].Allow {
-				fmt.Fprintf(&b, " %s %v %v %v %t %s;", p.Origin, p.Methods, p.Headers, p.Expose, p.Credentials, p.MaxAge)
+				fmt.Fprintf(&b, " %s %v %v %v %t %s;", p.Origin, p.Methods, p.Headers, p.Expose, p.Credentials,
+					p.MaxAge)
 			}
 			b.WriteByte('\n')
 		}

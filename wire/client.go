@@ -16,6 +16,7 @@ import (
 	"bytes"
 	"context"
 	"crypto/tls"
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"io"
@@ -32,6 +33,7 @@ import (
 	"millgate/core/check"
 	"millgate/core/declaration"
 	"millgate/core/field"
+	"millgate/core/mask"
 )
 
 // Errors that callers branch on.
@@ -61,8 +63,9 @@ type Client struct {
 	limit   *rate.Limiter
 	mask    *Masker
 	reach   Dial
-	pass    [2]string // header field and value that keep a request out of the target's counts
-	passErr error     // why there is none although one is declared
+	headers field.List // of every request
+	pass    [2]string  // header field and value that keep a request out of the target's counts
+	passErr error      // why there is none although one is declared
 	// Never are texts that no answer may show: they are looked for before it is masked.
 	Never []string
 }
@@ -71,13 +74,27 @@ type Client struct {
 // machine.
 type Dial func(ctx context.Context, network, address string) (net.Conn, error)
 
-// NewClient resolves the target's hosts and prepares to send. base replaces
-// the target's base when it is not empty.
-func NewClient(ctx context.Context, t *declaration.Target, base string, mask *Masker, reach Dial) (*Client, error) {
-	c := &Client{target: t, bases: map[string]*url.URL{}, allowed: map[string][]string{}, mask: mask, reach: reach}
+// Options say how a target is reached. The zero Options are its address, the network of this
+// machine and the certificates of the system.
+type Options struct {
+	Base    string            // replaces the target's base
+	Dial    Dial              // replaces the network of this machine
+	Roots   *x509.CertPool    // whose certificates are trusted; nil is whom the system trusts
+	Shows   []tls.Certificate // what Mill Gate proves itself with
+	Headers field.List        // fields of every request, with their secrets in place
+	Secrets []string          // what of Headers must never be shown
+}
+
+// NewClient resolves the target's hosts and prepares to send.
+func NewClient(ctx context.Context, t *declaration.Target, m *Masker, o Options) (*Client, error) {
+	c := &Client{target: t, bases: map[string]*url.URL{}, allowed: map[string][]string{}, mask: m, reach: o.Dial,
+		headers: o.Headers}
+	for _, s := range o.Secrets {
+		m.Learn(mask.Secret, s)
+	}
 	all := map[string]string{"": t.Base}
-	if base != "" {
-		all[""] = strings.TrimRight(base, "/")
+	if o.Base != "" {
+		all[""] = strings.TrimRight(o.Base, "/")
 	}
 	for n, u := range t.Hosts {
 		all[n] = u
@@ -115,7 +132,8 @@ func NewClient(ctx context.Context, t *declaration.Target, base string, mask *Ma
 	c.http = &http.Transport{
 		Proxy:               nil, // a proxy would be another address
 		DialContext:         c.dial,
-		TLSClientConfig:     &tls.Config{MinVersion: tls.VersionTLS12},
+		TLSClientConfig:     &tls.Config{MinVersion: tls.VersionTLS12, RootCAs: o.Roots, Certificates: o.Shows},
+		ForceAttemptHTTP2:   true, // where the service speaks it (RFC 9113); a dialler of one's own would rule it out
 		MaxIdleConnsPerHost: 16,
 		IdleConnTimeout:     30 * time.Second,
 		DisableCompression:  true,
@@ -301,6 +319,11 @@ func (c *Client) request(ctx context.Context, o Outgoing, u *url.URL) (*http.Req
 		}
 		req.Header.Add(h[0], h[1])
 	}
+	for _, h := range c.headers {
+		if !o.Headers.Has(h[0]) { // a probe that says it itself means that
+			req.Header.Set(h[0], h[1])
+		}
+	}
 	if u.User != nil && req.Header.Get("Authorization") == "" {
 		p, _ := u.User.Password()
 		req.SetBasicAuth(u.User.Username(), p)
@@ -311,13 +334,23 @@ func (c *Client) request(ctx context.Context, o Outgoing, u *url.URL) (*http.Req
 	return req, nil
 }
 
-// plainError drops the address that the client puts in front of its errors.
+// plainError drops the address that the client puts in front of its errors, and says what
+// the declaration can say about them.
 func plainError(err error) string {
 	var ue *url.Error
 	if errors.As(err, &ue) {
 		err = ue.Err
 	}
-	return err.Error()
+	text := err.Error()
+	var unknown x509.UnknownAuthorityError
+	switch {
+	case errors.As(err, &unknown):
+		text += "; `ca` of the target names whose certificates count"
+	case strings.Contains(text, "certificate required"), strings.Contains(text, "client conn could not be established"):
+		text += "; the service ended the connection after the handshake, as it does when it asks for a certificate: " +
+			"`client` of the target"
+	}
+	return text
 }
 
 // Reach checks that every host of the target takes connections.

@@ -27,7 +27,7 @@ func target(base string) *declaration.Target {
 
 func client(t *testing.T, tg *declaration.Target) *Client {
 	t.Helper()
-	c, err := NewClient(context.Background(), tg, "", NewMasker(nil), nil)
+	c, err := NewClient(context.Background(), tg, NewMasker(nil), Options{})
 	require.NoError(t, err)
 	t.Cleanup(c.Close)
 	return c
@@ -153,7 +153,7 @@ func TestUnreachable(t *testing.T) {
 	require.NoError(t, err)
 	assert.Zero(t, x.Status)
 	assert.Contains(t, x.Error, "refused")
-	_, err = NewClient(context.Background(), target("http://no-such-host.invalid"), "", NewMasker(nil), nil)
+	_, err = NewClient(context.Background(), target("http://no-such-host.invalid"), NewMasker(nil), Options{})
 	require.ErrorIs(t, err, ErrUnreachable)
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel()

@@ -157,7 +157,7 @@ func (im *Imports) preview(q Request) (Preview, *declaration.Document, error) {
 // begun is a text to merge into, also when there is none yet.
 func begun(text string) string {
 	if strings.TrimSpace(text) == "" {
-		return "millgate: 1\ntitle: My service\n"
+		return "millgate: 1.1\ntitle: My service\n"
 	}
 	return text
 }

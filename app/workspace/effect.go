@@ -57,7 +57,7 @@ func Syntax(msgs []declaration.Message) *declaration.Message {
 func (ws *Workspace) PutTarget(ctx context.Context, t declaration.Target) (Declaration, error) {
 	cur := ws.Declaration()
 	if strings.TrimSpace(cur.Text) == "" {
-		cur.Text = "millgate: 1\ntitle: My service\n"
+		cur.Text = "millgate: 1.1\ntitle: My service\n"
 	}
 	text, err := layout.PutTarget(cur.Text, t)
 	if err != nil {

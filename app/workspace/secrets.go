@@ -17,12 +17,12 @@ import (
 	"millgate/wire"
 )
 
-// Secrets look up env:NAME and kept:NAME for who presents them.
+// Secrets look up env:NAME, kept:NAME and file:PATH for who presents them.
 func (ws *Workspace) Secrets(ctx context.Context) wire.Secrets {
 	return func(v declaration.Value) (string, error) { return ws.Secret(ctx, v) }
 }
 
-// Secret looks up env:NAME and kept:NAME.
+// Secret looks up env:NAME, kept:NAME and file:PATH.
 func (ws *Workspace) Secret(ctx context.Context, v declaration.Value) (string, error) {
 	switch {
 	case v.Env != "":
@@ -37,6 +37,8 @@ func (ws *Workspace) Secret(ctx context.Context, v declaration.Value) (string, e
 			return "", fmt.Errorf("nothing is kept under %s; run  millgate keep %s", v.Kept, v.Kept)
 		}
 		return s, err
+	case v.File != "":
+		return ws.mounted(v.File)
 	}
 	return v.Literal, nil
 }
@@ -145,5 +147,10 @@ func readKeys(b []byte, from string) (token.Keys, string) {
 
 // Client is a connection to a target; base replaces the target's when it is not empty.
 func (ws *Workspace) Client(ctx context.Context, t *declaration.Target, base string) (*wire.Client, error) {
-	return wire.NewClient(ctx, t, base, wire.NewMasker(ws.maskKey), ws.Dial)
+	o, err := ws.reach(ctx, t)
+	if err != nil {
+		return nil, err
+	}
+	o.Base = base
+	return wire.NewClient(ctx, t, wire.NewMasker(ws.maskKey), o)
 }

@@ -85,6 +85,9 @@ func (r *reader) schemeField(s *Scheme, f pair) {
 		s.Audience, _ = r.str(f.val, "audience")
 	case "algorithms":
 		s.Algorithms = r.strings(f.val, "algorithms")
+		if s.Algorithms == nil && r.version != V1 && !isNull(r.plain(f.val)) {
+			s.Algorithms = []string{} // none; in the first version an empty list said nothing
+		}
 	case "signing_key":
 		s.SigningKey = r.value(f)
 	case "keys":
@@ -284,15 +287,20 @@ func (r *reader) value(p pair) Value {
 		v.Env = s[4:]
 	case strings.HasPrefix(s, "kept:"):
 		v.Kept = s[5:]
+	case strings.HasPrefix(s, "file:") && r.version != V1:
+		v.File = s[5:]
 	default:
 		v.Literal = s
-		if slices.Contains(secretWords, p.key) {
+		if strings.HasPrefix(s, "file:") {
+			r.say(p.val, Warning, "version", fmt.Sprintf("%s is read as text: file:PATH came with version %s of the "+
+				"language", p.key, V11), fmt.Sprintf("begin %s with  millgate: %s", r.file, V11))
+		} else if slices.Contains(secretWords, p.key) {
 			r.say(p.val, Warning, "secret-in-clear", fmt.Sprintf("%s stands here in clear", p.key),
 				"write  env:NAME  and set NAME where Mill Gate runs, or  kept:NAME")
 		}
 		return v
 	}
-	if v.Env == "" && v.Kept == "" {
+	if !v.Secret() {
 		r.fail(p.val, "type", "the name of the secret is missing", "write  env:NAME")
 	}
 	return v

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -73,7 +74,7 @@ var wrong = []struct {
 		`no target has a host called "ix"`, `did you mean "id"?`},
 	{"a role that includes itself", "reader:\n  writer", "reader: { includes: writer }\n  writer", 13, 23, Error,
 		"cycle", "includes itself: reader → writer → reader", "remove"},
-	{"the version", "millgate: 1", "millgate: 2", 1, 11, Error, "version", "version 2", "version 1"},
+	{"the version", "millgate: 1", "millgate: 2", 1, 11, Error, "version", "version 2", "1 and 1.1"},
 	{"no version", "millgate: 1\n", "", 1, 1, Error, "missing", "version of the language", "millgate: 1"},
 	{"an address", `base: "http://127.0.0.1:1"`, `base: "ftp://x"`, 4, 18, Error, "type", "http or https",
 		"https://staging.example"},
@@ -383,5 +384,63 @@ func TestNestedTooDeeply(t *testing.T) {
 				assert.Contains(t, msgs[0].Text, "deep")
 			}
 		})
+	}
+}
+
+// Each file is read by the version that it says, also beside one of the other.
+func TestVersionsOfFiles(t *testing.T) {
+	files := func(inner string) Files {
+		return Files{Text: func(string) ([]byte, error) { return []byte(inner), nil }}
+	}
+	const routes = "routes: [GET /a]\naccess: [{ at: GET /a, who: anyone }]\n"
+	target := func(word string) string { return "targets: { t: { base: \"http://h\", " + word + " } }\n" }
+	for _, c := range []struct {
+		name, outer, inner string
+		says               []string
+	}{
+		{"both new", "millgate: 1.1\ninclude: i\n" + routes, "millgate: 1.1\n" + target("ca: x.pem"), nil},
+		{"an old one in a new one", "millgate: 1.1\ninclude: i\n" + target("ca: x.pem"), "millgate: 1\n" + routes, nil},
+		{"a new one in an old one", "millgate: 1\ninclude: i\n" + routes, "millgate: 1.1\n" + target("ca: x.pem"), nil},
+		{"a new word in an old one", "millgate: 1.1\ninclude: i\n" + routes, "millgate: 1\n" + target("ca: x.pem"),
+			[]string{"i:2:35: error: `ca` of a target came with version 1.1 of the language, and this file says 1; " +
+				"begin i with  millgate: 1.1"}},
+		{"after an included new one", "millgate: 1\ninclude: i\n" + routes + target("headers: { X-A: b }"),
+			"millgate: 1.1\n", []string{"x:5:35: error: `headers` of a target came with version 1.1"}},
+		{"as a text", "millgate: \"1.1\"\n" + routes, "", nil},
+		{"one and ten", "millgate: 1.10\n" + routes + target("ca: x.pem"), "",
+			[]string{"version 1.10 of the language"}},
+		{"said last", routes + target("ca: x.pem") + "millgate: 1.1\n", "", nil},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			_, msgs := ParseFiles("x", []byte(c.outer), files(c.inner))
+			msgs = slices.DeleteFunc(msgs, func(m Message) bool { return m.Level != Error })
+			require.Len(t, msgs, len(c.says), "%v", msgs)
+			for i, s := range c.says {
+				assert.Contains(t, msgs[i].String(), s)
+			}
+		})
+	}
+}
+
+// A value that begins with file: was text in the first version, and stays so there.
+func TestFileIsTextInTheFirstVersion(t *testing.T) {
+	for _, c := range []struct{ version, literal, file string }{{"1", "file:/run/p", ""}, {"1.1", "", "/run/p"}} {
+		d, msgs := Parse("x", []byte("millgate: "+c.version+"\nschemes: { b: { kind: basic } }\nidentities: "+
+			"{ ann: { credentials: { b: { username: ann, password: file:/run/p } } } }\n"), nil)
+		v := d.Identities[0].Credentials[0].Fill["password"]
+		assert.Equal(t, c.literal, v.Literal)
+		assert.Equal(t, c.file, v.File)
+		told := slices.ContainsFunc(msgs, func(m Message) bool { return m.Code == "version" && m.Level == Warning })
+		assert.Equal(t, c.file == "", told)
+	}
+}
+
+// An empty list of algorithms says none since 1.1; before it said nothing.
+func TestNoAlgorithms(t *testing.T) {
+	for version, want := range map[string][]string{"1": nil, "1.1": {}} {
+		d, _ := Parse("x", []byte("millgate: "+version+"\nschemes: { b: { kind: bearer, token: jwt, algorithms: [] }, "+
+			"c: { kind: bearer, algorithms: } }\n"), nil)
+		assert.Equal(t, want, d.Schemes[0].Algorithms)
+		assert.Nil(t, d.Schemes[1].Algorithms)
 	}
 }

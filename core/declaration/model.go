@@ -1,8 +1,8 @@
 // Package declaration is the language in which an engineer says what should
 // be: who may call which route, with what, and how a refusal looks.
 //
-// The text is YAML 1.2, version 1 of the language ("millgate: 1"). Parse reads
-// it with positions, reports everything that is wrong with it at once, and
+// The text is YAML 1.2, in a version of the language that each file says at its top
+// ("millgate: 1.1"). Parse reads it with positions, reports everything that is wrong with it at once, and
 // returns a Document whose meaning is settled: every route of the inventory
 // has its deciding access entry, or none and is closed.
 //
@@ -13,7 +13,7 @@
 //     entry and the candidates say different things, that is an error.
 //   - Closed by default. A route without an entry is for nobody.
 //   - The winning entry speaks alone; what it leaves out takes its default.
-//   - Nothing secret in the text: secrets are env:NAME or kept:NAME.
+//   - Nothing secret in the text: secrets are env:NAME, kept:NAME or file:PATH.
 //
 // The package knows no file system: files named in the text come in through
 // an Importer.
@@ -195,7 +195,7 @@ type Scheme struct {
 	Token      string // jwt or opaque, for bearer
 	Issuer     string
 	Audience   string
-	Algorithms []string
+	Algorithms []string // nil where nothing is said; an empty list means none
 	Keys       Keys
 	SigningKey Value                   // what test tokens are signed with, where the target is a test environment
 	Claims     map[string]pointer.JSON // what → into the claims
@@ -282,10 +282,11 @@ type Value struct {
 	Literal string
 	Env     string // env:NAME
 	Kept    string // kept:NAME
+	File    string // file:PATH, of what is mounted where Mill Gate runs
 }
 
 // Secret says whether the value must never be shown.
-func (v Value) Secret() bool { return v.Env != "" || v.Kept != "" }
+func (v Value) Secret() bool { return v.Env != "" || v.Kept != "" || v.File != "" }
 
 // Credential is a scheme and what it is filled with.
 type Credential struct {

@@ -17,6 +17,7 @@ import (
 // reader turns syntax nodes into values and collects what is wrong.
 type reader struct {
 	file    string
+	version Version // of that file
 	msgs    []Message
 	anchors map[string]ast.Node
 	depth   int

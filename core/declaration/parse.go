@@ -17,18 +17,43 @@ type Files struct {
 	Text   func(ref string) ([]byte, error) // a file to include
 }
 
+// Version is a version of the language, as it is written at the top of a file. It is text:
+// 1.10 is not 1.1. What a file means goes by its own version, whichever includes it.
+type Version string
+
+const (
+	V1  Version = "1"
+	V11 Version = "1.1"
+)
+
+// Versions are those that are read, the oldest first.
+var Versions = []Version{V1, V11}
+
+// since says whether the file that is read may use what came with a version, and fails
+// where it is older.
+func (r *reader) since(v Version, n ast.Node, what string) bool {
+	if slices.Index(Versions, r.version) >= slices.Index(Versions, v) {
+		return true
+	}
+	r.fail(n, "version", fmt.Sprintf("%s came with version %s of the language, and this file says %s", what, v,
+		r.version), fmt.Sprintf("begin %s with  millgate: %s", r.file, v))
+	return false
+}
+
 // Sections are the words of a declaration, TargetWords those of a target and EntryWords those
 // of an access entry, in the order of the reference.
 var (
 	Sections = []string{"millgate", "title", "include", "targets", "routes", "roles", "schemes", "lifetimes",
 		"identities", "records", "access", "origins", "quotas", "answers", "review", "waivers"}
-	TargetWords = []string{"base", "hosts", "values", "direct", "pace", "unsafe", "ask_for", "pass", "drill"}
-	EntryWords  = []string{"at", "who", "broken", "hide", "given", "scope", "by", "owner_of"}
+	TargetWords = []string{"base", "hosts", "values", "direct", "pace", "unsafe", "ask_for", "pass", "drill",
+		"ca", "client", "headers"}
+	EntryWords = []string{"at", "who", "broken", "hide", "given", "scope", "by", "owner_of"}
 )
 
-// Words are all words of the reference whose order matters, in that order.
-func Words() []string {
-	return slices.Concat(Sections, TargetWords, routeWords, sampleWords, EntryWords, quotaWords, schemeWords)
+// Words are the words of the reference whose order matters, in that order, by what they
+// belong to.
+func Words() [][]string {
+	return [][]string{Sections, TargetWords, routeWords, sampleWords, EntryWords, quotaWords, schemeWords}
 }
 
 // Parse reads a declaration. The messages are all that is wrong with it, in
@@ -76,7 +101,7 @@ func (r *reader) text(doc *Document, text []byte) bool {
 		body = d.Body
 	}
 	if body == nil {
-		r.fail(nil, "missing", "the declaration is empty", "begin with  millgate: 1")
+		r.fail(nil, "missing", "the declaration is empty", "begin with  millgate: 1.1")
 		return false
 	}
 	r.document(doc, body)
@@ -120,10 +145,10 @@ func (r *reader) include(doc *Document, n ast.Node) {
 			continue
 		}
 		doc.Includes = append(doc.Includes, ref.Name)
-		file, anchors := r.file, r.anchors
-		r.file, r.anchors = ref.Name, nil
+		outer := *r
+		r.file, r.anchors, r.version = ref.Name, nil, ""
 		r.text(doc, b)
-		r.file, r.anchors = file, anchors
+		r.file, r.anchors, r.version = outer.file, outer.anchors, outer.version
 	}
 }
 
@@ -134,15 +159,9 @@ func Failed(msgs []Message) bool {
 
 func (r *reader) document(doc *Document, body ast.Node) {
 	top := r.entries(body, "a declaration", Sections)
-	versioned := false
+	r.versioned(top, body)
 	for _, p := range top {
 		switch p.key {
-		case "millgate":
-			versioned = true
-			if v, ok := r.str(p.val, "millgate"); ok && v != "1" {
-				r.fail(p.val, "version", fmt.Sprintf("version %s of the language is not known", v),
-					"this program reads version 1")
-			}
 		case "title":
 			if t, _ := r.str(p.val, "title"); doc.Title == "" {
 				doc.Title = t
@@ -203,7 +222,24 @@ func (r *reader) document(doc *Document, body ast.Node) {
 			}
 		}
 	}
-	if !versioned {
-		r.fail(body, "missing", "the version of the language is not said", "begin the file with  millgate: 1")
+}
+
+// versioned finds the version of the file before anything else of it is read. Where it is
+// missing or not known, that is all that is said of it: the rest is read by the newest.
+func (r *reader) versioned(top []pair, body ast.Node) {
+	newest := Versions[len(Versions)-1]
+	r.version = newest
+	i := slices.IndexFunc(top, func(p pair) bool { return p.key == "millgate" })
+	if i < 0 {
+		r.fail(body, "missing", "the version of the language is not said", "begin the file with  millgate: 1.1")
+		return
+	}
+	v, ok := r.str(top[i].val, "millgate")
+	switch {
+	case ok && slices.Contains(Versions, Version(v)):
+		r.version = Version(v)
+	case ok:
+		r.fail(top[i].val, "version", fmt.Sprintf("version %s of the language is not known", v),
+			fmt.Sprintf("this program reads %s and %s", V1, newest))
 	}
 }

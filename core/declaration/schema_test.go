@@ -8,6 +8,7 @@ import (
 	"os"
 	"slices"
 	"sort"
+	"strings"
 	"testing"
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
@@ -16,8 +17,8 @@ import (
 
 // whole uses every word of the language.
 const whole = `{
-"millgate": 1, "title": "Things", "include": [],
-"targets": {"local": {"base": "http://127.0.0.1:1", "hosts": {"id": "http://127.0.0.1:2/a"}, "values": {"issuer": "http://x"}, "direct": "https://h", "pace": "5 per 1s", "unsafe": "allowed", "ask_for": ["/x", "/y/z"], "drill": {"for": "2s", "quotas": {"fixed": "5 per 2s", "bucket": {"allow": ["3 per 1s"], "burst": 4}}}, "pass": {"header": "X-Pass", "value": "env:PASS"}}},
+"millgate": 1.1, "title": "Things", "include": [],
+"targets": {"local": {"base": "http://127.0.0.1:1", "hosts": {"id": "http://127.0.0.1:2/a"}, "values": {"issuer": "http://x"}, "direct": "https://h", "pace": "5 per 1s", "unsafe": "allowed", "ask_for": ["/x", "/y/z"], "drill": {"for": "2s", "quotas": {"fixed": "5 per 2s", "bucket": {"allow": ["3 per 1s"], "burst": 4}}}, "pass": {"header": "X-Pass", "value": "env:PASS"}, "ca": "ca.pem", "client": {"cert": "c.pem", "key": "file:/run/key"}, "headers": {"X-Site": "north", "X-Key": "env:K"}}},
 "routes": ["GET /a", {"at": "POST id:/b/{id}", "effect": "command", "sensitivity": "high", "group": "g", "summary": "s",
   "send": {"as": "ann", "path": {"id": "1"}, "query": {"q": 1}, "headers": {"X-A": "b"}, "json": {"a": [1, null, true]}, "form": {"a": "b"}, "text": "t", "type": "text/plain"},
   "then": [{"send": "GET /a", "as": "ann", "with": {"id": "/id"}, "headers": {"A": "b"}, "json": 1, "form": {"a": "b"}, "take": {"x": "/x"}, "shows": {"status": 200, "has": ["/a"], "lacks": "/b"}}, "GET /a"]}],
@@ -86,9 +87,10 @@ func TestSchemaAgreesWithParser(t *testing.T) {
 		"FETCH /a",
 		"http://x", "ftp://x", "any", "null", "200", 99, "2027-13-01", "2027-02-30", "env:", "env:X", "header:X",
 		"header:", "address or", "anyone", "id:/x", "{body}", "bearer", "token-bucket", "concurrency",
-		"https://a.example"}
+		"https://a.example", "file:", "file:/x", "a\nb"}
 	keys := []string{"at", "who", "kind", "from", "a", "send", "access", "nobody", "a b", "401", "999", "HTTPS://X",
-		"https://x.example:443", "https://x.example", "take", "burst", "starts", "model"}
+		"https://x.example:443", "https://x.example", "take", "burst", "starts", "model", "X-A",
+		"Cookie", "cert"}
 	r := rand.New(rand.NewPCG(5, 6))
 	rounds := 2000
 	if testing.Short() {
@@ -112,6 +114,38 @@ func TestSchemaAgreesWithParser(t *testing.T) {
 	}
 	require.Greater(t, agreed[0], rounds/5)
 	require.Greater(t, agreed[1], rounds/10)
+}
+
+// What came with a version is said so by the schema, and the reader asks for that version:
+// a file of the first one that uses all words is told of exactly these.
+func TestWordsOfLaterVersions(t *testing.T) {
+	var root map[string]any
+	require.NoError(t, json.Unmarshal(Schema, &root))
+	var later []string
+	var walk func(key string, v any)
+	walk = func(key string, v any) {
+		if m, ok := v.(map[string]any); ok {
+			if m["since"] == string(V11) {
+				later = append(later, key)
+			}
+			for k, x := range m {
+				walk(k, x)
+			}
+		}
+	}
+	walk("", root)
+	sort.Strings(later)
+	require.NotEmpty(t, later)
+	msgs := form([]byte(strings.Replace(whole, `"millgate": 1.1`, `"millgate": 1`, 1)))
+	var told []string
+	for _, m := range msgs {
+		require.Equal(t, "version", m.Code, m)
+		require.Equal(t, "begin x with  millgate: 1.1", m.Hint)
+		word, _, _ := strings.Cut(strings.TrimPrefix(m.Text, "`"), "`")
+		told = append(told, word)
+	}
+	sort.Strings(told)
+	require.Equal(t, later, told)
 }
 
 // mutate changes one thing somewhere in a value.

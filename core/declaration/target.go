@@ -3,6 +3,7 @@ package declaration
 import (
 	"fmt"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
 
@@ -52,6 +53,26 @@ type Target struct {
 	// The quotas that are configured lower there, so that a drill need not wait
 	// as long as the declared ones take.
 	Lowered []Lowered
+	// How it is reached, besides its address: whose certificates count besides those of the
+	// system (a file of PEM), what Mill Gate shows for itself, and fields of every request.
+	CA      Ref
+	Client  Certificate
+	Headers []Header
+}
+
+// Certificate is what Mill Gate proves itself with to the service (RFC 8446, section 4.4.2):
+// a file of PEM, and its private key. The zero Certificate is none.
+type Certificate struct {
+	Place
+	Cert Ref
+	Key  Value
+}
+
+// Header is a field that every request to a target bears.
+type Header struct {
+	Place
+	Name  string
+	Value Value
 }
 
 // Lowered is what a quota is on one target in place of what is declared.
@@ -142,6 +163,10 @@ func (r *reader) targets(doc *Document, n ast.Node) {
 				r.drill(t, f)
 			case "pass":
 				t.Pass = r.pass(f)
+			case "ca", "client", "headers":
+				if r.since(V11, f.kn, "`"+f.key+"` of a target") {
+					r.reached(t, f)
+				}
 			case "ask_for":
 				for _, x := range r.refs(f.val, "ask_for") {
 					if _, err := route.Parse(x.Name); err != nil || !strings.HasPrefix(x.Name, "/") {
@@ -209,6 +234,58 @@ func isMap(n ast.Node) bool {
 		return true
 	}
 	return false
+}
+
+// ownFields are fields that a target's `headers` cannot set: what frames a request, and what
+// says who calls, which is for probes to say.
+var ownFields = []string{"authorization", "connection", "content-length", "content-type", "cookie", "host", "origin",
+	"proxy-authorization", "te", "trailer", "transfer-encoding", "upgrade"}
+
+// reached is how a target is reached.
+func (r *reader) reached(t *Target, f pair) {
+	switch f.key {
+	case "ca":
+		t.CA = r.fileRef(f)
+	case "client":
+		t.Client.Place = f.kpos
+		for _, g := range r.entries(f.val, "client", []string{"cert", "key"}) {
+			if g.key == "cert" {
+				t.Client.Cert = r.fileRef(g)
+			} else {
+				t.Client.Key = r.value(g)
+			}
+		}
+		if t.Client.Cert.Name == "" || t.Client.Key == (Value{}) {
+			r.fail(f.kn, "missing", "a client certificate needs `cert` and `key`",
+				"write  client: { cert: client.pem, key: env:CLIENT_KEY }")
+		}
+	case "headers":
+		for _, h := range r.entries(f.val, "headers", nil) {
+			switch {
+			case !fieldName.MatchString(h.key):
+				r.fail(h.kn, "type", fmt.Sprintf("%q is no header field", h.key), "write for example X-Site")
+			case slices.Contains(ownFields, strings.ToLower(h.key)):
+				r.fail(h.kn, "type", fmt.Sprintf("%s is for probes to say", h.key),
+					"who calls stands in schemes and identities; here stand fields of every request, as X-Site")
+			default:
+				v := r.value(h)
+				if strings.ContainsAny(v.Literal, "\r\n\x00") {
+					r.fail(h.val, "type", "the value of a header field is one line", "write it without line breaks")
+					continue
+				}
+				t.Headers = append(t.Headers, Header{h.kpos, h.key, v})
+			}
+		}
+	}
+}
+
+// fileRef is a file beside the declaration.
+func (r *reader) fileRef(f pair) Ref {
+	s, ok := r.str(f.val, f.key)
+	if ok && s == "" {
+		r.fail(f.val, "type", "the name of the file is missing", "write for example  "+f.key+": staging.pem")
+	}
+	return Ref{Name: s, Place: r.place(f.val)}
 }
 
 func (r *reader) pass(p pair) Pass {

@@ -151,8 +151,8 @@ func (j *judge) header() {
 		j.say("alg-none", Header, "/alg", alg)
 	case !Known(alg):
 		j.say("alg-unknown", Header, "/alg", alg)
-	case j.c.Scheme != nil && len(j.c.Scheme.Algorithms) > 0 && !slices.Contains(j.c.Scheme.Algorithms, alg):
-		j.say("alg-undeclared", Header, "/alg", alg, strings.Join(j.c.Scheme.Algorithms, ", "))
+	case j.c.Scheme != nil && j.c.Scheme.Algorithms != nil && !slices.Contains(j.c.Scheme.Algorithms, alg):
+		j.say("alg-undeclared", Header, "/alg", alg, orNone(j.c.Scheme.Algorithms))
 	}
 	if m := h.Get("typ"); m == nil {
 		j.say("typ-missing", Header, "")
@@ -418,4 +418,12 @@ func named(claims map[string]pointer.JSON, out []string) []string {
 	}
 	slices.Sort(out)
 	return out
+}
+
+// orNone are algorithms that a scheme accepts, in words.
+func orNone(algs []string) string {
+	if len(algs) == 0 {
+		return "none"
+	}
+	return strings.Join(algs, ", ")
 }

@@ -10,6 +10,7 @@ import (
 	"millgate/core/access"
 	"millgate/core/check"
 	"millgate/core/declaration"
+	"millgate/core/field"
 )
 
 var notPlain = regexp.MustCompile(`[^A-Z0-9]+`)
@@ -46,6 +47,27 @@ func callOf(d *declaration.Document, t *declaration.Target, p *check.Probe, reco
 		check.ParamsOf(p))}
 }
 
+// reach are the lines that say how a target is reached; sent are the fields of the request.
+func reach(t *declaration.Target, sent field.List) (lines []string) {
+	if t.CA.Name != "" {
+		lines = append(lines, "  --cacert "+quote(t.CA.Name))
+	}
+	if t.Client.Cert.Name != "" {
+		lines = append(lines, "  --cert "+quote(t.Client.Cert.Name)+" --key "+open("\x01"+Variable(t.Name,
+			"KEY", "FILE")))
+	}
+	for _, h := range t.Headers {
+		value := h.Value.Literal
+		if h.Value.Secret() {
+			value = "\x01" + Variable(t.Name, h.Name)
+		}
+		if !sent.Has(h.Name) {
+			lines = append(lines, "  -H "+open(h.Name+": "+value))
+		}
+	}
+	return lines
+}
+
 // Command writes a call of a probe against a target; a nil one is a probe that sends nothing.
 // recordID is the id behind its record parameter.
 func Command(d *declaration.Document, t *declaration.Target, p *check.Probe, recordID string,
@@ -63,6 +85,7 @@ func Command(d *declaration.Document, t *declaration.Target, p *check.Probe, rec
 	url := base + q.Path
 	lines := []string{"curl --path-as-is -sS -i -X " + q.Method}
 	header := func(quoted string) { lines = append(lines, "  -H "+quoted) }
+	lines = append(lines, reach(t, q.Headers)...)
 	for _, h := range q.Headers {
 		header(quote(h[0] + ": " + h[1]))
 	}

@@ -92,4 +92,15 @@ func TestOtherCallers(t *testing.T) {
 	d, tg, p, call = probeOf(t, "http://h", func(p *check.Probe) bool { return p.Family == "wrong-secret" })
 	assert.Contains(t, Command(d, tg, p, "", call), "$WRONG_ANN_PASSWORD")
 	assert.Equal(t, "A_B_2_C", Variable("a-b", "2.c"))
+
+	tg.CA.Name, tg.Client.Cert.Name = "ca's.pem", "client.pem"
+	tg.Headers = []declaration.Header{{Name: "X-Site", Value: declaration.Value{Literal: "north $1"}},
+		{Name: "X-Door", Value: declaration.Value{Env: "DOOR"}}, {Name: "X-Say",
+			Value: declaration.Value{Literal: "z"}}}
+	cmd := Command(d, tg, p, "", call)
+	for _, line := range []string{`--cacert 'ca'\''s.pem' \`, `--cert 'client.pem' --key "$` + Variable(tg.Name) +
+		`_KEY_FILE" \`, `-H "X-Site: north \$1" \`, `-H "X-Door: $` + Variable(tg.Name) + `_X_DOOR" \`} {
+		assert.Contains(t, cmd, "  "+line+"\n")
+	}
+	assert.Equal(t, 1, strings.Count(cmd, "X-Say"), "what the probe says itself")
 }

@@ -68,6 +68,7 @@ func TestComplete(t *testing.T) {
 		{head + "routes:\n  - GET /a # ‸", "", "at"},
 		{head + "routes:\n  - { at: GET /a, effect: ‸", "read create update delete command", "at"},
 		{head + "routes:\n  - at: GET /a\n    send:\n      ‸", "as path query headers json", "at"},
+		{head + "targets:\n  t:\n    ‸", "base hosts pace pass ca client headers", "at"},
 		{head + "answers:\n  401: { ‸", "headers type", "fields"},
 		{head + "waivers:\n  - { check: open‸", "open-write", "reader"},
 	} {

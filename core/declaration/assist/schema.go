@@ -3,6 +3,7 @@ package assist
 import (
 	"encoding/json"
 	"fmt"
+	"slices"
 	"sort"
 	"strings"
 
@@ -108,20 +109,37 @@ func keysAt(path []string) (out []Option) {
 			if d := described(v.(schemaNode)); d != "" {
 				info = d
 			}
-			out = append(out, Option{Label: k, Detail: "word", Info: info, Insert: k + ": "})
+			detail := "word"
+			if v, ok := v.(schemaNode)["since"].(string); ok {
+				detail = "word, since version " + v
+			}
+			out = append(out, Option{Label: k, Detail: detail, Info: info, Insert: k + ": "})
 		}
 	}
-	order := map[string]int{}
-	for i, w := range declaration.Words() {
-		if _, ok := order[w]; !ok {
-			order[w] = i
-		}
-	}
+	words := listOf(out)
 	sort.Slice(out, func(i, j int) bool {
-		a, b := order[out[i].Label], order[out[j].Label]
+		a, b := slices.Index(words, out[i].Label), slices.Index(words, out[j].Label)
 		return a < b || a == b && out[i].Label < out[j].Label
 	})
 	return out
+}
+
+// listOf is the list of the reference that has most of the keys: the same word stands in
+// more than one.
+func listOf(keys []Option) (best []string) {
+	most := 0
+	for _, words := range declaration.Words() {
+		n := 0
+		for _, k := range keys {
+			if slices.Contains(words, k.Label) {
+				n++
+			}
+		}
+		if n > most {
+			best, most = words, n
+		}
+	}
+	return best
 }
 
 // valuesAt are the values that the schema lists for a path.

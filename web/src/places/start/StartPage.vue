@@ -26,7 +26,7 @@ async function demo() {
     busy.value = false
   }
 }
-const first = `millgate: 1
+const first = `millgate: 1.1
 title: My service
 
 targets:
