@@ -38,7 +38,7 @@ func (ws *Workspace) mounted(path string) (string, error) {
 	case i.Mode().Perm()&0o027 != 0:
 		return "",
 			fmt.Errorf("the file %s has mode %04o: everybody can read it, or others write it; chmod 600 %s", path,
-			i.Mode().Perm(), path)
+				i.Mode().Perm(), path)
 	case i.Size() > longestSecret:
 		return "", fmt.Errorf("the file %s has %d bytes, which is no secret", path, i.Size())
 	}
@@ -84,7 +84,7 @@ func (ws *Workspace) reach(ctx context.Context, t *declaration.Target) (wire.Opt
 		if err != nil {
 			return o, wrong("`client`",
 				fmt.Errorf("the certificate in %s and its key do not go together, or are no PEM",
-				t.Client.Cert.Name))
+					t.Client.Cert.Name))
 		}
 		o.Shows = []tls.Certificate{pair}
 	}

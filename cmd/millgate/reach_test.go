@@ -116,3 +116,25 @@ func TestFormatCommand(t *testing.T) {
 	assert.Equal(t, 2, code)
 	assert.Contains(t, errs, "nothing was changed")
 }
+
+func TestExplain(t *testing.T) {
+	file := example(t, "none")
+	code, out, _ := run(t, "explain", file, "GET /v1/proposals/{id}", "imre", "--record", "p-202")
+	assert.Equal(t, 0, code)
+	assert.Contains(t, out, "as imre: hide (404)")
+	assert.Regexp(t, `6 +ownership +failed +the record is somebody else's`, out)
+	assert.Regexp(t, `decided by the entry at fernhollow\.gate\.yaml:\d+:\d+`, out)
+	code, out, _ = run(t, "explain", file, "GET /v1/proposals/p-101", "imre", "--format", "json")
+	assert.Equal(t, 0, code)
+	var x struct {
+		Expect, Record, Whose string
+		Ladder                []struct{ Result string }
+	}
+	require.NoError(t, json.Unmarshal([]byte(out), &x))
+	assert.Equal(t, "admit, p-101, the proposal p-101 is imre's", x.Expect+", "+x.Record+", "+x.Whose)
+	assert.Len(t, x.Ladder, 7)
+	code, out, errs := run(t, "explain", file, "GET /v1/proposal", "imre")
+	assert.Equal(t, 2, code)
+	assert.Empty(t, out)
+	assert.Contains(t, errs, "did you mean GET /v1/proposals?")
+}

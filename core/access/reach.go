@@ -59,16 +59,9 @@ func WhoReaches(d *declaration.Document, i int) []Reached {
 // ReachOf answers for one identity, or nobody, and every route, those that
 // open first.
 func ReachOf(d *declaration.Document, name string) ([]Reached, error) {
-	id := d.IdentityNamed(name)
-	if id == nil && name != "nobody" && name != "" {
-		known := make([]string, len(d.Identities))
-		for k, x := range d.Identities {
-			known[k] = x.Name
-		}
-		if near := declaration.Nearest(name, known); near != "" {
-			return nil, fmt.Errorf("there is no identity %q; did you mean %q?", name, near)
-		}
-		return nil, fmt.Errorf("there is no identity %q", name)
+	id, err := callerNamed(d, name)
+	if err != nil {
+		return nil, err
 	}
 	out := make([]Reached, 0, len(d.Routes))
 	for i := range d.Routes {
@@ -76,6 +69,19 @@ func ReachOf(d *declaration.Document, name string) ([]Reached, error) {
 	}
 	slices.SortStableFunc(out, byAdmitted)
 	return out, nil
+}
+
+// callerNamed is an identity, nil for nobody. The error names the nearest one.
+func callerNamed(d *declaration.Document, name string) (*declaration.Identity, error) {
+	id := d.IdentityNamed(name)
+	if id != nil || name == "nobody" || name == "" {
+		return id, nil
+	}
+	known := declaration.Names(d.Identities, func(x *declaration.Identity) string { return x.Name })
+	if near := declaration.Nearest(name, known); near != "" {
+		return nil, fmt.Errorf("there is no identity %q; did you mean %q?", name, near)
+	}
+	return nil, fmt.Errorf("there is no identity %q", name)
 }
 
 func byAdmitted(a, b Reached) int {
