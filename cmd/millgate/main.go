@@ -52,9 +52,8 @@ func root() *cobra.Command {
 	c.SetOut(newScreen(os.Stdout))
 	c.SetErr(newScreen(os.Stderr))
 	c.AddCommand(serveCommand(), demoCommand(), reviewCommand(), explainCommand(), reachCommand(), diffCommand(),
-		formatCommand(),
-		schemaCommand(), sweepCommand(), tokensCommand(), originsCommand(), standInCommand(), keepCommand(),
-		pruneCommand(), versionCommand())
+		formatCommand(), schemaCommand(), sweepCommand(), tokensCommand(), originsCommand(), standInCommand(),
+		keepCommand(), pruneCommand(), versionCommand())
 	return c
 }
 
