@@ -29,13 +29,18 @@ var arrows = map[string][]string{
 		"app/events", "app/importing", "app/snapshot", "app/sweep", "app/tokens", "app/view", "app/workspace",
 		"store",
 	},
+	"app/coverage": {
+		"app/events", "app/planning", "app/snapshot", "core/access", "core/check", "core/declaration",
+		"core/finding",
+	},
 	"app/events": {"core/check", "core/finding", "store"},
 	"app/fault":  {"wire"},
 	"app/importing": {
 		"app/fault", "app/workspace", "core/declaration", "core/declaration/layout", "core/inventory",
 		"core/route", "format/accesslog", "format/csv", "format/har", "format/openapi",
 	},
-	"app/room": {"core/check", "core/declaration", "core/quota"},
+	"app/planning": {"app/room", "app/snapshot", "core/access", "core/check", "core/declaration"},
+	"app/room":     {"core/check", "core/declaration", "core/quota"},
 	"app/snapshot": {
 		"app/workspace", "core/access", "core/check", "core/check/credential", "core/check/crossing",
 		"core/check/detour", "core/check/families", "core/check/issued", "core/check/logins",
@@ -44,9 +49,9 @@ var arrows = map[string][]string{
 		"core/session", "core/token", "store",
 	},
 	"app/sweep": {
-		"app/events", "app/fault", "app/room", "app/snapshot", "app/workspace", "core/access", "core/check",
-		"core/check/logins", "core/check/quotas", "core/declaration", "core/field", "core/finding", "core/quota",
-		"core/route", "core/session", "core/token", "store", "wire",
+		"app/coverage", "app/events", "app/fault", "app/planning", "app/room", "app/snapshot", "app/workspace",
+		"core/access", "core/check", "core/check/logins", "core/check/quotas", "core/declaration", "core/field",
+		"core/quota", "core/route", "core/session", "core/token", "store", "wire",
 	},
 	"app/tokens": {
 		"app/events", "app/fault", "app/workspace", "core/declaration", "core/token", "format/tokenfile", "store",
@@ -62,11 +67,11 @@ var arrows = map[string][]string{
 		"core/declaration/layout", "core/review", "core/token", "format/openapi", "store", "wire",
 	},
 	"cmd/millgate": {
-		"app", "app/events", "app/fault", "app/sweep", "app/tokens", "app/view", "app/workspace", "core/access",
-		"core/declaration", "core/declaration/layout", "core/finding", "core/review", "core/token", "examples",
-		"server", "standin",
+		"app", "app/coverage", "app/events", "app/fault", "app/planning", "app/sweep", "app/tokens", "app/view",
+		"app/workspace", "core/access", "core/declaration", "core/declaration/layout", "core/finding",
+		"core/review", "core/token", "examples", "server", "standin",
 	},
-	"core/access": {"core/declaration", "core/declaration/layout"},
+	"core/access": {"core/declaration", "core/declaration/layout", "core/route"},
 	"core/check": {
 		"core/access", "core/declaration", "core/field", "core/finding", "core/mask", "core/pointer",
 		"core/route", "core/session", "core/token",

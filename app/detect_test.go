@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"millgate/app/coverage"
 	"millgate/app/events"
 	"millgate/app/sweep"
 	"millgate/core/check"
@@ -253,7 +254,7 @@ func listen(t testing.TB, opt standin.Options) *standin.Running {
 	return s
 }
 
-func swept(t testing.TB, a *App) (*events.Run, sweep.Result) {
+func swept(t testing.TB, a *App) (*events.Run, coverage.Result) {
 	t.Helper()
 	r, err := a.Sweeps.Start(t.Context(), "stand-in", "")
 	require.NoError(t, err)

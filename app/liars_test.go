@@ -17,8 +17,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"millgate/app/coverage"
 	"millgate/app/events"
-	"millgate/app/sweep"
 	"millgate/core/finding"
 	"millgate/testkit/memnet"
 )
@@ -140,9 +140,9 @@ type liar struct {
 	sends  int           // requests at most; 0 is any
 
 	code  int
-	rules []sweep.DoubtRule // that hold, in their order
-	kinds []string          // findings: kind and route, in any order
-	says  []string          // in findings, doubts, what is left and unsent
+	rules []coverage.DoubtRule // that hold, in their order
+	kinds []string             // findings: kind and route, in any order
+	says  []string             // in findings, doubts, what is left and unsent
 	never []string
 }
 
@@ -152,7 +152,7 @@ var liars = []liar{
 	{name: "a sound service"},
 	{name: "a sound service, and a disk that takes nothing",
 		before: func(a *App) { a.store.SetReadOnly(errors.New("the disk is full")) }, code: 3,
-		rules: []sweep.DoubtRule{sweep.NotStored}, says: []string{"the disk is full"}},
+		rules: []coverage.DoubtRule{coverage.NotStored}, says: []string{"the disk is full"}},
 	{name: "sound, and one route for the highest role alone", text: `millgate: 1
 targets: { t: { base: "%s", pace: 5000 per 1s, unsafe: allowed } }
 routes: [GET /a, { at: PATCH /a, send: { json: { n: 1 } } }]
@@ -180,16 +180,16 @@ access: [{ at: /a, who: admin }]
 		return true
 	}, never: []string{"P PATCH", "U "}, code: 0},
 	{name: "every connection is reset", twist: reset, code: 3, within: 20 * time.Second,
-		rules: []sweep.DoubtRule{sweep.NotReached, sweep.NoControls, sweep.MostUnproven},
+		rules: []coverage.DoubtRule{coverage.NotReached, coverage.NoControls, coverage.MostUnproven},
 		says:  []string{"nothing more was sent"}, sends: 30},
 	{name: "429 to everything, come back in an hour", twist: answering(429, "Retry-After", "3600"), code: 3,
-		within: 20 * time.Second, rules: []sweep.DoubtRule{sweep.NotReached, sweep.NoControls,
-			sweep.MostUnproven}, sends: 30},
+		within: 20 * time.Second, rules: []coverage.DoubtRule{coverage.NotReached, coverage.NoControls,
+			coverage.MostUnproven}, sends: 30},
 	{name: "429 to everything, come back in more seconds than a number holds",
 		twist: answering(429, "Retry-After", "99999999999999999999"), code: 3, within: 20 * time.Second,
-		rules: []sweep.DoubtRule{sweep.NotReached, sweep.NoControls, sweep.MostUnproven}, sends: 30},
+		rules: []coverage.DoubtRule{coverage.NotReached, coverage.NoControls, coverage.MostUnproven}, sends: 30},
 	{name: "503 to everything", twist: answering(503, "Retry-After", "60"), code: 3, within: 20 * time.Second,
-		rules: []sweep.DoubtRule{sweep.NotReached, sweep.NoControls, sweep.MostUnproven}, sends: 30},
+		rules: []coverage.DoubtRule{coverage.NotReached, coverage.NoControls, coverage.MostUnproven}, sends: 30},
 	{name: "101 to everything", twist: func(_ *villager, w http.ResponseWriter, _ *http.Request) bool {
 		c, b, err := w.(http.Hijacker).Hijack()
 		if err == nil {
@@ -198,8 +198,8 @@ access: [{ at: /a, who: admin }]
 			go func() { _, _ = io.Copy(io.Discard, c) }() // it never says anything more
 		}
 		return true
-	}, code: 3, within: time.Minute, rules: []sweep.DoubtRule{sweep.NoCredential, sweep.NoControls,
-		sweep.MostUnproven}},
+	}, code: 3, within: time.Minute, rules: []coverage.DoubtRule{coverage.NoCredential, coverage.NoControls,
+		coverage.MostUnproven}},
 	{name: "header fields without end", twist: func(_ *villager, w http.ResponseWriter, _ *http.Request) bool {
 		c, b, err := w.(http.Hijacker).Hijack()
 		if err != nil {
@@ -213,8 +213,8 @@ access: [{ at: /a, who: admin }]
 			}
 		}()
 		return true
-	}, code: 3, within: 20 * time.Second, rules: []sweep.DoubtRule{sweep.NotReached, sweep.NoControls,
-		sweep.MostUnproven},
+	}, code: 3, within: 20 * time.Second, rules: []coverage.DoubtRule{coverage.NotReached, coverage.NoControls,
+		coverage.MostUnproven},
 		says: []string{"1048576 bytes"}},
 	{name: "a login that gives nothing", twist: func(_ *villager, w http.ResponseWriter, r *http.Request) bool {
 		if r.URL.Path != "/login" {
@@ -222,7 +222,7 @@ access: [{ at: /a, who: admin }]
 		}
 		w.WriteHeader(403)
 		return true
-	}, code: 3, rules: []sweep.DoubtRule{sweep.NoCredential, sweep.NoControls, sweep.MostUnproven},
+	}, code: 3, rules: []coverage.DoubtRule{coverage.NoCredential, coverage.NoControls, coverage.MostUnproven},
 		never: []string{" proven", "401"}},
 	{name: "one route of five fails", twist: func(_ *villager, w http.ResponseWriter, r *http.Request) bool {
 		if r.URL.Path != "/c" {
@@ -230,24 +230,24 @@ access: [{ at: /a, who: admin }]
 		}
 		w.WriteHeader(500)
 		return true
-	}, most: 3, code: 3, rules: []sweep.DoubtRule{sweep.NoControls, sweep.MostUnproven},
+	}, most: 3, code: 3, rules: []coverage.DoubtRule{coverage.NoControls, coverage.MostUnproven},
 		says: []string{"1 of 5 routes", "GET /c", "at most 3% may be"}},
-	{name: "it dies in the middle", twist: dies, code: 3, rules: []sweep.DoubtRule{sweep.NotEnded,
-		sweep.NoControls, sweep.MostUnproven},
+	{name: "it dies in the middle", twist: dies, code: 3, rules: []coverage.DoubtRule{coverage.NotEnded,
+		coverage.NoControls, coverage.MostUnproven},
 		says: []string{"10 failures in a row", "admitted before, was answered 502"}, sends: 100, kinds: []string{}},
 	{name: "it dies in the middle, and one goes on", twist: dies,
 		before: func(a *App) { a.Sweeps.KeepGoing = true }, code: 3,
-		rules: []sweep.DoubtRule{sweep.NoControls, sweep.MostUnproven}, kinds: []string{}},
+		rules: []coverage.DoubtRule{coverage.NoControls, coverage.MostUnproven}, kinds: []string{}},
 	{name: "it dies in the middle, and somebody at a terminal says no", twist: dies,
 		before: func(a *App) { a.Sweeps.Ask = func(q string) bool { return !strings.Contains(q, "Go on?") } }, code: 3,
-		rules: []sweep.DoubtRule{sweep.NotEnded, sweep.NoControls, sweep.MostUnproven}, sends: 100},
+		rules: []coverage.DoubtRule{coverage.NotEnded, coverage.NoControls, coverage.MostUnproven}, sends: 100},
 	{name: "it dies in the middle, and somebody at a terminal says yes", twist: dies, before: func(a *App) {
 		asked := false
 		a.Sweeps.Ask = func(q string) bool { // once
 			defer func() { asked = true }()
 			return !asked && strings.Contains(q, "Go on?")
 		}
-	}, code: 3, rules: []sweep.DoubtRule{sweep.NoControls, sweep.MostUnproven}, kinds: []string{}},
+	}, code: 3, rules: []coverage.DoubtRule{coverage.NoControls, coverage.MostUnproven}, kinds: []string{}},
 	{name: "it fails at what nobody declared, and only there", twist: func(v *villager, w http.ResponseWriter,
 		r *http.Request) bool {
 		if slices.Contains([]string{"/a", "/b", "/c", "/login"}, r.URL.Path) || strings.HasPrefix(r.URL.Path, "/t/t-") {
@@ -408,11 +408,11 @@ func openIn(t *testing.T, n *memnet.Net, text string) *App {
 	return a
 }
 
-func (c liar) check(t *testing.T, v *villager, run *events.Run, res sweep.Result) {
+func (c liar) check(t *testing.T, v *villager, run *events.Run, res coverage.Result) {
 	t.Helper()
 	most := c.most
 	if most == 0 {
-		most = sweep.DefaultMostUnproven
+		most = coverage.DefaultMostUnproven
 	}
 	golden(t, "village "+c.name, res.Findings)
 	doubts := res.Doubts(run, most)
@@ -422,7 +422,7 @@ func (c liar) check(t *testing.T, v *villager, run *events.Run, res sweep.Result
 		kinds = append(kinds, string(f.Kind)+" "+f.Where())
 		fmt.Fprintf(&b, "%s %s: %s. %s %s\n", f.Kind, f.Where(), f.Title, f.Reason, f.Confidence)
 	}
-	var rules []sweep.DoubtRule
+	var rules []coverage.DoubtRule
 	for _, d := range doubts {
 		rules = append(rules, d.Rule)
 		fmt.Fprintf(&b, "%s: %s\n", d.Rule, d.Text)

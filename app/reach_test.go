@@ -24,7 +24,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"millgate/app/sweep"
+	"millgate/app/coverage"
 	"millgate/core/declaration"
 )
 
@@ -113,8 +113,8 @@ func TestHowATargetIsReached(t *testing.T) {
 			a.Sweeps.Wait(r.ID)
 			run, res, err := a.Sweeps.Result(t.Context(), r.ID)
 			require.NoError(t, err)
-			doubts := fmt.Sprint(res.Doubts(run, sweep.DefaultMostUnproven))
-			assert.Equal(t, c.code, res.Code(run, sweep.DefaultMostUnproven, "high"), doubts)
+			doubts := fmt.Sprint(res.Doubts(run, coverage.DefaultMostUnproven))
+			assert.Equal(t, c.code, res.Code(run, coverage.DefaultMostUnproven, "high"), doubts)
 			assert.Zero(t, other.Load(), "by HTTP/2, with all fields")
 			assert.Contains(t, doubts, c.says)
 			if c.code == 0 {

@@ -12,7 +12,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"millgate/app/sweep"
+	"millgate/app/coverage"
 	"millgate/core/finding"
 )
 
@@ -137,7 +137,7 @@ access:
   - { at: POST /notes, who: r }
 `
 
-func sweepNotes(t *testing.T, n *notes) (*App, sweep.Result) {
+func sweepNotes(t *testing.T, n *notes) (*App, coverage.Result) {
 	t.Helper()
 	t.Setenv("KEY_ANN", "key-of-ann")
 	t.Setenv("KEY_BOB", "key-of-bob")

@@ -18,6 +18,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"millgate/app/coverage"
 	"millgate/app/events"
 	"millgate/app/fault"
 	"millgate/app/sweep"
@@ -81,7 +82,7 @@ func TestAStopWhileWaitingLosesNothing(t *testing.T) {
 				require.NoError(t, err)
 				assert.Equal(t, store.Done, run.State, run.Note)
 				assert.Empty(t, res.Unsent)
-				assert.Empty(t, res.Doubts(run, sweep.DefaultMostUnproven))
+				assert.Empty(t, res.Doubts(run, coverage.DefaultMostUnproven))
 				for _, f := range res.Findings {
 					assert.Equal(t, finding.Unthrottled, f.Kind, "the villager counts nothing")
 				}
@@ -121,12 +122,12 @@ func TestAFullDiskIsTold(t *testing.T) {
 		run, res, err := a.Sweeps.Result(t.Context(), r.ID)
 		require.NoError(t, err)
 		assert.Equal(t, store.Failed, run.State)
-		assert.Equal(t, sweep.Doubts, res.Code(run, sweep.DefaultMostUnproven, finding.High))
-		rules := map[sweep.DoubtRule]string{}
-		for _, d := range res.Doubts(run, sweep.DefaultMostUnproven) {
+		assert.Equal(t, coverage.Doubts, res.Code(run, coverage.DefaultMostUnproven, finding.High))
+		rules := map[coverage.DoubtRule]string{}
+		for _, d := range res.Doubts(run, coverage.DefaultMostUnproven) {
 			rules[d.Rule] = d.Text
 		}
-		assert.Contains(t, rules[sweep.NotReached], "full")
+		assert.Contains(t, rules[coverage.NotReached], "full")
 		require.NotEmpty(t, res.Made, "throwaway records are told")
 		assert.Contains(t, res.Made[0].What, "thing")
 		require.NoError(t, a.Close())
@@ -174,8 +175,8 @@ func TestOneWorkspaceForADirectory(t *testing.T) {
 // is no 0.
 func TestWithoutAResultNothingIsClean(t *testing.T) {
 	for _, state := range []string{store.Running, store.Interrupted, store.Stopped, store.Failed} {
-		var res sweep.Result
-		assert.Equal(t, sweep.Doubts, res.Code(&events.Run{State: state}, 100, finding.High), state)
+		var res coverage.Result
+		assert.Equal(t, coverage.Doubts, res.Code(&events.Run{State: state}, 100, finding.High), state)
 	}
 }
 
@@ -269,7 +270,7 @@ func TestBrokenTLSIsNoResult(t *testing.T) {
 			a.Sweeps.Wait(r.ID)
 			run, res, err := a.Sweeps.Result(t.Context(), r.ID)
 			require.NoError(t, err)
-			assert.Equal(t, sweep.Doubts, res.Code(run, sweep.DefaultMostUnproven, finding.High))
+			assert.Equal(t, coverage.Doubts, res.Code(run, coverage.DefaultMostUnproven, finding.High))
 			assert.Empty(t, res.Findings)
 			assert.Less(t, time.Since(begun), 20*time.Second)
 			assert.Contains(t, run.Note, "nothing more was sent")

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"millgate/app/coverage"
 	"millgate/app/events"
 	"millgate/app/snapshot"
 	"millgate/core/check"
@@ -22,7 +23,7 @@ func (r *run) withoutCredential(p *check.Probe, f *snapshot.Fact, err error) err
 	if errors.Is(err, errJournal) || errors.Is(err, errDead) {
 		return err
 	}
-	if f.Lost = notSent + err.Error(); errors.Is(err, errLost) {
+	if f.Lost = coverage.NotSent + err.Error(); errors.Is(err, errLost) {
 		f.Lost = err.Error()
 	}
 	f.Exchange = &check.Exchange{}

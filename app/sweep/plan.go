@@ -1,83 +1,20 @@
 package sweep
 
 import (
-	"millgate/app/room"
-	"millgate/app/snapshot"
-	"millgate/core/access"
+	"millgate/app/planning"
 	"millgate/core/check"
-	"millgate/core/declaration"
 )
-
-// PlanSummary is a plan in numbers.
-type PlanSummary struct {
-	Target   string  `json:"target"`
-	Base     string  `json:"base"`
-	Probes   int     `json:"probes"`
-	Requests int     `json:"requests"` // with logins and throwaway records
-	Unsafe   int     `json:"unsafe"`
-	Made     int     `json:"made"` // probes on throwaway records
-	Inferred int     `json:"inferred"`
-	Spared   int     `json:"spared"`  // broken credentials that a route with the same guard stands for
-	Seconds  float64 `json:"seconds"` // at the target's pace
-	Pace     string  `json:"pace"`
-	// By the quotas that count the sweep, and the one that holds it up most.
-	QuotaSeconds float64             `json:"quotaSeconds,omitempty"`
-	Quota        string              `json:"quota,omitempty"`
-	Policy       string              `json:"policy"` // the target's `unsafe`
-	Kinds        map[string]int      `json:"kinds"`
-	Shared       map[string][]string `json:"shared"` // identity → those it stands for
-}
-
-func summary(d *declaration.Document, pl *check.Plan, t *declaration.Target) PlanSummary {
-	s := PlanSummary{Target: t.Name, Base: t.Base, Probes: len(pl.Probes), Requests: pl.Requests(), Unsafe: pl.Unsafe(),
-		Made: pl.Made(), Inferred: pl.Inferred, Spared: pl.Spared,
-		Seconds: pl.Duration(t.Pace).Seconds(), Pace: t.Pace.String(), Policy: string(t.Unsafe),
-		Kinds: map[string]int{}, Shared: map[string][]string{}}
-	long, by := room.Time(d, t, pl)
-	s.QuotaSeconds, s.Quota = long.Seconds(), by
-	for _, p := range pl.Probes {
-		s.Kinds[snapshot.KindOf(p)]++
-		if len(p.StandsFor) > 0 {
-			s.Shared[p.Caller.Identity] = p.StandsFor
-		}
-	}
-	return s
-}
-
-// PlanDetail is a plan to look at before anything is sent.
-type PlanDetail struct {
-	PlanSummary
-	Left         []check.Omission
-	UnsafeProbes []UnsafeProbe // at most mostListed of them
-}
-
-// UnsafeProbe is a planned probe that sends something unsafe.
-type UnsafeProbe struct {
-	Route, Who, What string
-	Expect           access.Expectation
-}
-
-// mostListed is how many unsafe probes a plan lists.
-const mostListed = 1000
 
 // Plan plans a sweep of a target, the first when it is empty, without sending
 // anything.
-func (sw *Sweeps) Plan(target string) (PlanDetail, error) {
+func (sw *Sweeps) Plan(target string) (planning.Detail, error) {
 	now := sw.ws.Present()
 	if target == "" && len(now.Doc.Targets) > 0 {
 		target = now.Doc.Targets[0].Name
 	}
 	d, t, err := now.Current(target)
 	if err != nil {
-		return PlanDetail{}, err
+		return planning.Detail{}, err
 	}
-	pl := check.NewPlan(d, t, sw.targets.Families)
-	out := PlanDetail{PlanSummary: summary(d, pl, t), Left: pl.Left}
-	for _, p := range pl.Probes {
-		if p.Unsafe && len(out.UnsafeProbes) < mostListed {
-			out.UnsafeProbes = append(out.UnsafeProbes, UnsafeProbe{p.Route, pl.Who(p), snapshot.KindOf(p),
-				pl.Expect(p)})
-		}
-	}
-	return out, nil
+	return planning.InDetail(d, check.NewPlan(d, t, sw.targets.Families), t), nil
 }

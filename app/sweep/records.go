@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"millgate/app/coverage"
 	"millgate/core/access"
 	"millgate/core/check"
 	"millgate/core/declaration"
@@ -214,9 +215,9 @@ func (r *run) removers(m store.Made) []remover {
 	return out
 }
 
-func (r *run) leftovers() []Leftover {
+func (r *run) leftovers() []coverage.Leftover {
 	list, err := r.madeOf()
-	out := []Leftover{}
+	out := []coverage.Leftover{}
 	if err != nil {
 		return out
 	}
@@ -226,7 +227,7 @@ func (r *run) leftovers() []Leftover {
 			if m.Record != "" {
 				what = m.Record + " " + m.RID
 			}
-			out = append(out, Leftover{Route: m.Route, What: strings.TrimSpace(what), Why: m.Why})
+			out = append(out, coverage.Leftover{Route: m.Route, What: strings.TrimSpace(what), Why: m.Why})
 		}
 	}
 	return out

@@ -12,7 +12,9 @@ import (
 	"sync/atomic"
 	"time"
 
+	"millgate/app/coverage"
 	"millgate/app/events"
+	"millgate/app/planning"
 	"millgate/app/room"
 	"millgate/app/snapshot"
 	"millgate/core/check"
@@ -294,8 +296,10 @@ func (r *run) finish(err error) {
 		}
 	}
 	items := r.judge.All()
-	res := Result{Findings: check.Gather(r.plan.Context, r.plan.Families, items), Left: r.plan.Left,
-		Plan: summary(r.doc, r.plan, r.target), Made: r.leftovers(), Unsent: r.unsent(), Checked: r.checked(items)}
+	of := coverage.Swept{Doc: r.doc, Plan: r.plan, Probes: r.probes, Facts: r.facts, Items: items,
+		Partial: r.sweep.Partial}
+	res := coverage.Result{Findings: check.Gather(r.plan.Context, r.plan.Families, items), Left: r.plan.Left,
+		Plan: planning.Of(r.doc, r.plan, r.target), Made: r.leftovers(), Unsent: of.Unsent(), Checked: of.Checked()}
 	res.Counts = check.Count(r.plan.Families, items, res.Findings)
 	sw := r.sweeps
 	w := r.sweep
@@ -338,5 +342,5 @@ func (r *run) finish(err error) {
 // became of the disk.
 type ended struct {
 	run *events.Run
-	res Result
+	res coverage.Result
 }

@@ -17,6 +17,7 @@ import (
 	"sync"
 	"time"
 
+	"millgate/app/coverage"
 	"millgate/app/events"
 	"millgate/app/fault"
 	"millgate/app/room"
@@ -322,8 +323,8 @@ func (sw *Sweeps) List(ctx context.Context, before uint, limit int) ([]*events.R
 }
 
 // SweepResult returns what an ended sweep came to.
-func (sw *Sweeps) Result(ctx context.Context, id uint) (*events.Run, Result, error) {
-	var res Result
+func (sw *Sweeps) Result(ctx context.Context, id uint) (*events.Run, coverage.Result, error) {
+	var res coverage.Result
 	sw.mu.Lock()
 	e, here := sw.ended[id]
 	sw.mu.Unlock()

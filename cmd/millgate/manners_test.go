@@ -22,7 +22,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"millgate/app"
-	"millgate/app/sweep"
+	"millgate/app/coverage"
 )
 
 // A signal ends every command, whatever it waits for.
@@ -182,7 +182,7 @@ func TestADirectoryInUse(t *testing.T) {
 	code, out, errs := run(t, "sweep", gate, "--target", "t", "--data", data, "--format", "json")
 	assert.Equal(t, 3, code)
 	assert.Contains(t, errs, "none to build on")
-	var res struct{ Doubts []sweep.Doubt }
+	var res struct{ Doubts []coverage.Doubt }
 	require.NoError(t, json.Unmarshal([]byte(out), &res))
 	require.NotEmpty(t, res.Doubts, "text and JSON say which rule holds")
 	assert.Contains(t, errs, string(res.Doubts[0].Rule))

@@ -15,9 +15,10 @@ import (
 	"golang.org/x/term"
 
 	"millgate/app"
+	"millgate/app/coverage"
 	"millgate/app/events"
 	"millgate/app/fault"
-	"millgate/app/sweep"
+	"millgate/app/planning"
 	"millgate/core/declaration"
 	"millgate/core/finding"
 	"millgate/core/review"
@@ -101,7 +102,7 @@ stopped, or it could not be stored); else 1 findings at or above --fail-on; else
 	c.Flags().StringVar(&w.base, "base", "", "address in place of the target's base")
 	c.Flags().StringVar(&failOn, "fail-on", "high",
 		"exit with 1 at this severity or above: low, medium, high, critical")
-	c.Flags().Float64Var(&w.mostUnproven, "most-unproven", sweep.DefaultMostUnproven,
+	c.Flags().Float64Var(&w.mostUnproven, "most-unproven", coverage.DefaultMostUnproven,
 		"exit with 3 when more `PERCENT` of the planned crossings are unproven or unsent")
 	c.Flags().BoolVar(&w.keepGoing, "keep-going", false, "go on when the target begins to fail")
 	c.Flags().StringVar(&w.data, "data", "", "directory to keep the sweep in; it is forgotten when empty")
@@ -183,13 +184,13 @@ func runSweep(cmd *cobra.Command, a *app.App, w sweeping) error {
 		return exit{exitTarget, err}
 	}
 	switch code := res.Code(ended, w.mostUnproven, w.level); code {
-	case sweep.Doubts:
+	case coverage.Doubts:
 		lines := make([]string, len(doubts))
 		for i, d := range doubts {
 			lines[i] = string(d.Rule) + ": " + d.Text
 		}
 		return exit{exitTarget, fmt.Errorf("the result is none to build on:\n  %s", strings.Join(lines, "\n  "))}
-	case sweep.Found:
+	case coverage.Found:
 		return exit{exitFindings, nil}
 	}
 	return nil
@@ -221,7 +222,7 @@ func asker(cmd *cobra.Command) func(string) bool {
 // a member changes its meaning or goes; new ones come without.
 const resultVersion = 1
 
-func printJSON(out io.Writer, run *events.Run, res sweep.Result, doubts []sweep.Doubt) error {
+func printJSON(out io.Writer, run *events.Run, res coverage.Result, doubts []coverage.Doubt) error {
 	e := json.NewEncoder(out)
 	e.SetIndent("", "  ")
 	e.SetEscapeHTML(false)
@@ -231,15 +232,15 @@ func printJSON(out io.Writer, run *events.Run, res sweep.Result, doubts []sweep.
 		"counts": res.Counts, "plan": res.Plan, "left": res.Left, "made": res.Made, "unsent": res.Unsent})
 }
 
-func printPlan(out io.Writer, p paint, d sweep.PlanDetail, format string) error {
+func printPlan(out io.Writer, p paint, d planning.Detail, format string) error {
 	if format == "json" {
 		e := json.NewEncoder(out)
 		e.SetIndent("", "  ")
-		return e.Encode(map[string]any{"plan": d.PlanSummary, "left": d.Left})
+		return e.Encode(map[string]any{"plan": d.Summary, "left": d.Left})
 	}
 	fmt.Fprintf(out, "%s at %s\n", p.bold(d.Target), d.Base)
 	fmt.Fprintf(out, "%d probes, %d with unsafe methods (%d of them on throwaway records), about %d requests in all, "+
-		"%.0f s at %s\n", d.PlanSummary.Probes, d.Unsafe, d.Made, d.Requests, d.Seconds, d.Pace)
+		"%.0f s at %s\n", d.Summary.Probes, d.Unsafe, d.Made, d.Requests, d.Seconds, d.Pace)
 	if d.Inferred > 0 {
 		fmt.Fprintf(out, "%d crossings are inferred from callers that the declaration cannot tell apart\n", d.Inferred)
 	}
@@ -253,7 +254,7 @@ func printPlan(out io.Writer, p paint, d sweep.PlanDetail, format string) error 
 	return nil
 }
 
-func printFindings(out io.Writer, p paint, run *events.Run, res sweep.Result) {
+func printFindings(out io.Writer, p paint, run *events.Run, res coverage.Result) {
 	for _, f := range res.Findings {
 		sev := p.warn(string(f.Severity))
 		if f.Severity.AtLeast(finding.High) {

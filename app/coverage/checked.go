@@ -1,4 +1,4 @@
-package sweep
+package coverage
 
 import (
 	"slices"
@@ -20,18 +20,18 @@ type Checked struct {
 	Refused  []string `json:"refused"`  // identities whose credential a control needed and that could not be obtained
 }
 
-// checked says how far the sweep got.
-func (r *run) checked(items []check.Item) Checked {
-	c := Checked{Planned: len(r.probes), Without: []string{}, Refused: []string{}}
-	kinds := make(map[string]*check.Item, len(items))
-	for i := range items {
-		kinds[items[i].Probe.Key()] = &items[i]
+// Checked says how far the sweep got.
+func (s Swept) Checked() Checked {
+	c := Checked{Planned: len(s.Probes), Without: []string{}, Refused: []string{}}
+	kinds := make(map[string]*check.Item, len(s.Items))
+	for i := range s.Items {
+		kinds[s.Items[i].Probe.Key()] = &s.Items[i]
 	}
 	entered := map[string]bool{}
-	for _, p := range r.probes {
-		f := r.facts.Of(p.Key())
+	for _, p := range s.Probes {
+		f := s.Facts.Of(p.Key())
 		switch it, ok := kinds[p.Key()]; {
-		case f == nil, strings.HasPrefix(f.Lost, notSent):
+		case f == nil, strings.HasPrefix(f.Lost, NotSent):
 			c.Unsent++
 		case !ok || it.Verdict.Kind == finding.Unproven:
 			c.Unproven++
@@ -49,9 +49,9 @@ func (r *run) checked(items []check.Item) Checked {
 			c.Refused = append(c.Refused, p.Caller.Identity)
 		}
 	}
-	if !r.sweep.Partial { // a part has the routes that were asked for
-		for i, rt := range r.doc.Routes {
-			if _, ok := entered[rt.Key()]; !ok && someoneEnters(r.doc, i) && !r.plan.ByTarget(rt.Key()) {
+	if !s.Partial { // a part has the routes that were asked for
+		for i, rt := range s.Doc.Routes {
+			if _, ok := entered[rt.Key()]; !ok && someoneEnters(s.Doc, i) && !s.Plan.ByTarget(rt.Key()) {
 				entered[rt.Key()] = false
 			}
 		}

@@ -1,4 +1,4 @@
-package sweep
+package coverage
 
 import (
 	"fmt"
