@@ -84,3 +84,24 @@ func obeyed(r rune) bool {
 	}
 	return false
 }
+
+// paint colours words on a terminal, and leaves them alone in a pipe.
+type paint bool
+
+func painter(w io.Writer) paint {
+	s, ok := w.(*screen)
+	return paint(ok && s.terminal && os.Getenv("NO_COLOR") == "")
+}
+
+func (p paint) with(code, s string) string {
+	if !p {
+		return s
+	}
+	return sgr(code) + s + sgr("0")
+}
+
+func (p paint) bad(s string) string   { return p.with("31", s) }
+func (p paint) warn(s string) string  { return p.with("33", s) }
+func (p paint) good(s string) string  { return p.with("32", s) }
+func (p paint) faint(s string) string { return p.with("2", s) }
+func (p paint) bold(s string) string  { return p.with("1", s) }
