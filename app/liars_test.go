@@ -224,6 +224,20 @@ access: [{ at: /a, who: admin }]
 		return true
 	}, code: 3, rules: []coverage.DoubtRule{coverage.NoCredential, coverage.NoControls, coverage.MostUnproven},
 		never: []string{" proven", "401"}},
+	{name: "one route of five answers that the request is wrong", text: village, change: []string{`"PATCH /t/{id}"]`,
+		`"PATCH /t/{id}", { at: POST /go, effect: command, send: { json: { n: one } } }]`, "access:\n",
+		"access:\n  - { at: POST /go, who: r }\n"}, twist: func(v *villager, w http.ResponseWriter,
+		r *http.Request) bool {
+		if r.URL.Path != "/go" || r.Method != "POST" || v.who(r) == "" {
+			return false
+		}
+		w.Header().Set("Content-Type", "application/json")
+		w.WriteHeader(422)
+		_, _ = io.WriteString(w, `{"detail":"n must be a number"}`)
+		return true
+	}, most: 30, code: 3, rules: []coverage.DoubtRule{coverage.NoControls}, kinds: []string{},
+		says: []string{"not fair: POST /go as ann: POST http://", `{"n":"one"}: 422 {"detail":"n must be a number"}`,
+			"unproven: 1: ", "the request is not fair yet", "POST /go as ann", "POST /go nobody"}},
 	{name: "one route of five fails", twist: func(_ *villager, w http.ResponseWriter, r *http.Request) bool {
 		if r.URL.Path != "/c" {
 			return false
@@ -433,6 +447,13 @@ func (c liar) check(t *testing.T, v *villager, run *events.Run, res coverage.Res
 	said := b.String()
 	for _, u := range res.Unsent {
 		fmt.Fprintf(&b, "unsent: %d: %s\n", u.Probes, u.Why)
+	}
+	for _, u := range res.Unproven {
+		fmt.Fprintf(&b, "unproven: %d: %s: %v\n", u.Probes, u.Why, u.Crossings)
+	}
+	for _, u := range res.NotFair {
+		fmt.Fprintf(&b, "not fair: %s as %s: %s %s %s: %d %s\n", u.Route, u.Caller, u.Method, u.URL, u.Body, u.Status,
+			u.Complaint)
 	}
 	t.Log(b.String())
 	assert.Equal(t, c.code, res.Code(run, most, finding.High), "the exit code")

@@ -15,6 +15,8 @@ type Checked struct {
 	Planned  int      `json:"planned"`  // crossings of the plan, without inferred ones
 	Unproven int      `json:"unproven"` // of them, those whose verdict is not proven either way
 	Unsent   int      `json:"unsent"`   // of them, those that were not sent
+	Controls int      `json:"controls"` // of them, those that must be admitted
+	Admitted int      `json:"admitted"` // of these, those that were
 	Routes   int      `json:"routes"`   // that somebody may enter, and that the target's rules let be sent
 	Without  []string `json:"without"`  // of them, those without an admitted control
 	Refused  []string `json:"refused"`  // identities whose credential a control needed and that could not be obtained
@@ -23,14 +25,10 @@ type Checked struct {
 // Checked says how far the sweep got.
 func (s Swept) Checked() Checked {
 	c := Checked{Planned: len(s.Probes), Without: []string{}, Refused: []string{}}
-	kinds := make(map[string]*check.Item, len(s.Items))
-	for i := range s.Items {
-		kinds[s.Items[i].Probe.Key()] = &s.Items[i]
-	}
 	entered := map[string]bool{}
 	for _, p := range s.Probes {
 		f := s.Facts.Of(p.Key())
-		switch it, ok := kinds[p.Key()]; {
+		switch it, ok := s.Items[p.Key()]; {
 		case f == nil, strings.HasPrefix(f.Lost, NotSent):
 			c.Unsent++
 		case !ok || it.Verdict.Kind == finding.Unproven:
@@ -39,10 +37,12 @@ func (s Swept) Checked() Checked {
 		if !p.IsControl {
 			continue
 		}
+		c.Controls++
 		if _, ok := entered[p.Route]; !ok {
 			entered[p.Route] = false
 		}
-		if it, ok := kinds[p.Key()]; ok && it.Class == check.Admitted {
+		if it, ok := s.Items[p.Key()]; ok && it.Class == check.Admitted {
+			c.Admitted++
 			entered[p.Route] = true
 		}
 		if f != nil && f.NoCredential && !slices.Contains(c.Refused, p.Caller.Identity) {

@@ -4,10 +4,6 @@
 package coverage
 
 import (
-	"maps"
-	"slices"
-	"strings"
-
 	"millgate/app/planning"
 	"millgate/app/snapshot"
 	"millgate/core/check"
@@ -22,16 +18,12 @@ type Result struct {
 	Left     []check.Omission  `json:"left"`
 	Made     []Leftover        `json:"made"`
 	Plan     planning.Summary  `json:"plan"`
-	Unsent   []Unsent          `json:"unsent"`
+	Unsent   []Unseen          `json:"unsent"`
+	Unproven []Unseen          `json:"unproven"`
+	NotFair  []Unfair          `json:"notFair"` // with the first bytes of what was sent and said
 	Checked  Checked           `json:"checked"`
 	// NotStored says why the result is nowhere but here.
 	NotStored string `json:"notStored,omitempty"`
-}
-
-// Unsent are probes that could not be sent as they were meant, for one reason.
-type Unsent struct {
-	Why    string `json:"why"`
-	Probes int    `json:"probes"`
 }
 
 // Leftover is something that a sweep made and could not remove.
@@ -46,31 +38,22 @@ const NotSent = "not sent: "
 
 // Swept is a sweep to account for.
 type Swept struct {
-	Doc     *declaration.Document
-	Plan    *check.Plan
-	Probes  []*check.Probe // that were to be sent
-	Facts   *snapshot.Known
-	Items   []check.Item // what they were judged to be
-	Partial bool         // only what was asked for
+	Doc    *declaration.Document
+	Plan   *check.Plan
+	Probes []*check.Probe // that were to be sent
+	Facts  interface {
+		Of(key string) *snapshot.Fact
+	}
+	Items   map[string]check.Item // what they were judged to be, by probe
+	Partial bool                  // only what was asked for
 }
 
-// Unsent counts the probes that were not sent, by reason.
-func (s Swept) Unsent() []Unsent {
-	n := map[string]int{}
-	never := 0
-	for _, p := range s.Probes {
-		if f := s.Facts.Of(p.Key()); f == nil {
-			never++
-		} else if strings.HasPrefix(f.Lost, NotSent) {
-			n[strings.TrimPrefix(f.Lost, NotSent)]++
-		}
+// Result is what the sweep came to; what was made is left to whoever made it.
+func (s Swept) Result(findings []finding.Finding, plan planning.Summary, made []Leftover) Result {
+	notFair := s.Unfair()
+	for i := range notFair {
+		notFair[i] = notFair[i].Short()
 	}
-	out := []Unsent{}
-	for _, why := range slices.Sorted(maps.Keys(n)) {
-		out = append(out, Unsent{why, n[why]})
-	}
-	if never > 0 {
-		out = append(out, Unsent{Why: "the sweep ended before their turn came", Probes: never})
-	}
-	return out
+	return Result{Findings: findings, Left: s.Plan.Left, Plan: plan, Made: made, Unsent: s.Unsent(),
+		Unproven: s.Unproven(), NotFair: notFair, Checked: s.Checked()}
 }

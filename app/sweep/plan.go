@@ -7,7 +7,10 @@ import (
 
 // Plan plans a sweep of a target, the first when it is empty, without sending
 // anything.
-func (sw *Sweeps) Plan(target string) (planning.Detail, error) {
+func (sw *Sweeps) Plan(target string) (planning.Detail, error) { return sw.PlanPart(target, Whole) }
+
+// PlanPart is Plan for a part of it.
+func (sw *Sweeps) PlanPart(target string, part Part) (planning.Detail, error) {
 	now := sw.ws.Present()
 	if target == "" && len(now.Doc.Targets) > 0 {
 		target = now.Doc.Targets[0].Name
@@ -16,5 +19,7 @@ func (sw *Sweeps) Plan(target string) (planning.Detail, error) {
 	if err != nil {
 		return planning.Detail{}, err
 	}
-	return planning.InDetail(d, check.NewPlan(d, t, sw.targets.Families), t), nil
+	pl := check.NewPlan(d, t, sw.targets.Families)
+	pl.Probes = part.of(pl)
+	return planning.InDetail(d, pl, t), nil
 }

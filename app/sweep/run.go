@@ -296,10 +296,13 @@ func (r *run) finish(err error) {
 		}
 	}
 	items := r.judge.All()
-	of := coverage.Swept{Doc: r.doc, Plan: r.plan, Probes: r.probes, Facts: r.facts, Items: items,
-		Partial: r.sweep.Partial}
-	res := coverage.Result{Findings: check.Gather(r.plan.Context, r.plan.Families, items), Left: r.plan.Left,
-		Plan: planning.Of(r.doc, r.plan, r.target), Made: r.leftovers(), Unsent: of.Unsent(), Checked: of.Checked()}
+	byProbe := make(map[string]check.Item, len(items))
+	for _, it := range items {
+		byProbe[it.Probe.Key()] = it
+	}
+	res := coverage.Swept{Doc: r.doc, Plan: r.plan, Probes: r.probes, Facts: r.facts, Items: byProbe,
+		Partial: r.sweep.Partial}.Result(check.Gather(r.plan.Context, r.plan.Families, items),
+		planning.Of(r.doc, r.plan, r.target), r.leftovers())
 	res.Counts = check.Count(r.plan.Families, items, res.Findings)
 	sw := r.sweeps
 	w := r.sweep

@@ -106,9 +106,35 @@ func (sw *Sweeps) Hold(target string) (release func(), err error) {
 	}, nil
 }
 
-// StartSweep begins a whole sweep. base replaces the target's base when it is
-// not empty.
+// Part is which probes of a plan a sweep sends.
+type Part uint8
+
+const (
+	Whole    Part = iota
+	Controls      // and the logins that they need: what says whether requests are fair
+)
+
+// of are the probes of a part.
+func (part Part) of(pl *check.Plan) []*check.Probe {
+	if part == Whole {
+		return pl.Probes
+	}
+	var out []*check.Probe
+	for _, p := range pl.Probes {
+		if p.IsControl {
+			out = append(out, p)
+		}
+	}
+	return out
+}
+
+// Start begins a whole sweep. base replaces the target's base when it is not empty.
 func (sw *Sweeps) Start(ctx context.Context, target, base string) (*events.Run, error) {
+	return sw.StartPart(ctx, target, base, Whole)
+}
+
+// StartPart is Start for a part of the plan.
+func (sw *Sweeps) StartPart(ctx context.Context, target, base string, part Part) (*events.Run, error) {
 	now := sw.ws.Present()
 	d, t, err := now.Current(target)
 	if err != nil {
@@ -118,11 +144,20 @@ func (sw *Sweeps) Start(ctx context.Context, target, base string) (*events.Run, 
 	if err := sw.secretsOf(ctx, d, pl); err != nil {
 		return nil, err
 	}
-	if len(pl.Probes) == 0 {
+	only := part.of(pl)
+	if len(only) == 0 {
 		return nil, fmt.Errorf("%w: there is nothing to send: no route of the inventory can be probed", fault.ErrInput)
 	}
-	return sw.start(ctx, d, t, base, pl, pl.Probes, snapshot.NewKnown(nil), store.Sweep{Planned: len(pl.Probes),
-		RevisionID: now.Revision.ID}, nil)
+	known := snapshot.NewKnown(nil)
+	if part != Whole { // what is known of the rest stays
+		o, err := sw.targets.Observe(ctx, now, t.Name)
+		if err != nil {
+			return nil, err
+		}
+		known = o.Facts
+	}
+	return sw.start(ctx, d, t, base, pl, only, known, store.Sweep{Planned: len(only), RevisionID: now.Revision.ID,
+		Partial: part != Whole}, nil)
 }
 
 // start begins a sweep: there is one at a time.

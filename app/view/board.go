@@ -127,7 +127,7 @@ func (vw *View) Board(ctx context.Context, target, since string) (Board, error) 
 	x := newBoarding(d, b)
 	x.Target, x.Counts = t.Name, s.Counts
 	x.Quotas = quotasSeen(d, t, s, x.Kinds)
-	x.NotFair = len(unfair(s))
+	x.NotFair = len(unfair(d, s))
 	x.see(s)
 	x.Sweep = vw.sweepOf(ctx, s)
 	x.fill()

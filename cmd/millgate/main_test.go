@@ -90,8 +90,22 @@ func TestSweepExitCodes(t *testing.T) {
 	assert.NotContains(t, out+errs, "\x1b[", "no colour in a pipe")
 	assert.NotContains(t, errs, "probes,", "no progress in a pipe")
 
+	code, out, _ = run(t, "sweep", sound, "--target", "stand-in", "--only-controls")
+	assert.Equal(t, 0, code)
+	all := regexp.MustCompile(`only controls were sent: (\d+) of (\d+) are admitted`).FindStringSubmatch(out)
+	require.Len(t, all, 3, out)
+	assert.Equal(t, all[1], all[2])
+	code, out, _ = run(t, "sweep", sound, "--target", "stand-in", "--only-controls", "--plan")
+	assert.Equal(t, 0, code)
+	assert.Contains(t, out, all[2]+" probes,")
+
 	code, text, _ := run(t, "sweep", demo, "--target", "stand-in")
 	assert.Equal(t, 1, code)
+	for _, line := range []string{`unproven: 12 probes: answered 401, but no caller that must be admitted was sent`,
+		`left out: 1 probe: it would delete proposal p-202, and no throwaway one can be made`,
+		`    GET id:/v1/session/email/confirm as nobody \(no credential\), crossing; `, `left behind: proposal p-\d+ by POST`} {
+		assert.Regexp(t, "(?m)^"+line, text)
+	}
 	code, out, _ = run(t, "sweep", demo, "--target", "stand-in", "--format", "json", "--fail-on", "critical")
 	assert.Equal(t, 0, code, "nothing is critical")
 	var res struct {
@@ -99,6 +113,12 @@ func TestSweepExitCodes(t *testing.T) {
 		Findings []map[string]any
 		Counts   map[string]any
 		Plan     map[string]any
+		Unproven []struct {
+			Why       string
+			Probes    int
+			Crossings []struct{ Route, Caller, What string }
+		}
+		NotFair, Unsent []any
 	}
 	require.NoError(t, json.Unmarshal([]byte(out), &res))
 	assert.Equal(t, 1, res.Version)
@@ -126,6 +146,15 @@ func TestSweepExitCodes(t *testing.T) {
 	}
 	assert.NotEmpty(t, res.Counts)
 	assert.Positive(t, res.Plan["probes"])
+	require.NotEmpty(t, res.Unproven)
+	for _, u := range res.Unproven {
+		assert.Len(t, u.Crossings, u.Probes)
+		if strings.Contains(u.Why, "no caller that must be admitted") { // drills say other things the second time
+			assert.Contains(t, text, u.Why)
+		}
+	}
+	assert.NotNil(t, res.NotFair)
+	assert.NotNil(t, res.Unsent)
 
 	for _, c := range []struct {
 		args []string

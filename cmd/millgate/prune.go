@@ -61,19 +61,12 @@ The findings of every sweep, and what it left behind, stay too.`,
 			if err != nil {
 				return exit{exitWrong, err}
 			}
-			fmt.Fprintf(cmd.OutOrStdout(), "%s of %s were taken away.\n", counted(int(done.Exchanges), "exchange"),
-				counted(done.Sweeps, "sweep"))
+			fmt.Fprintf(cmd.OutOrStdout(), "%s of %s were taken away.\n", count(int(done.Exchanges), "exchange"),
+				count(done.Sweeps, "sweep"))
 			return nil
 		},
 	}
 	keep.flags(c)
 	c.Flags().StringVar(&data, "data", defaultData(), "directory of revisions and sweeps")
 	return c
-}
-
-func counted(n int, what string) string {
-	if n == 1 {
-		return "1 " + what
-	}
-	return fmt.Sprintf("%d %ss", n, what)
 }

@@ -23,8 +23,11 @@ func printJSON(out io.Writer, run *events.Run, res coverage.Result, doubts []cov
 	return e.Encode(map[string]any{"version": resultVersion, "sweep": map[string]any{"target": run.Target,
 		"state": run.State, "note": run.Note, "startedAt": run.StartedAt, "endedAt": run.EndedAt},
 		"checked": res.Checked, "doubts": doubts, "findings": append([]finding.Finding{}, res.Findings...),
-		"counts": res.Counts, "plan": res.Plan, "left": res.Left, "made": res.Made, "unsent": res.Unsent})
+		"counts": res.Counts, "plan": res.Plan, "left": orEmpty(res.Left), "made": orEmpty(res.Made),
+		"unsent": orEmpty(res.Unsent), "unproven": orEmpty(res.Unproven), "notFair": orEmpty(res.NotFair)})
 }
+
+func orEmpty[T any](list []T) []T { return append([]T{}, list...) }
 
 func printPlan(out io.Writer, p paint, d planning.Detail, format string) error {
 	if format == "json" {
@@ -39,16 +42,12 @@ func printPlan(out io.Writer, p paint, d planning.Detail, format string) error {
 		fmt.Fprintf(out, "%d crossings are inferred from callers that the declaration cannot tell apart\n", d.Inferred)
 	}
 	for _, l := range d.Left {
-		who := l.Caller
-		if who != "" {
-			who = " as " + who
-		}
-		fmt.Fprintf(out, "left out: %s%s, %s: %s\n", l.Route, who, l.What, l.Why)
+		fmt.Fprintf(out, "left out: %s: %s\n", named(l.Route, l.Caller, l.What), l.Why)
 	}
 	return nil
 }
 
-func printFindings(out io.Writer, p paint, run *events.Run, res coverage.Result) {
+func printFindings(out io.Writer, p paint, run *events.Run, res coverage.Result, only bool) {
 	for _, f := range res.Findings {
 		sev := p.warn(string(f.Severity))
 		if f.Severity.AtLeast(finding.High) {
@@ -67,12 +66,7 @@ func printFindings(out io.Writer, p paint, run *events.Run, res coverage.Result)
 		}
 		fmt.Fprintf(out, "    callers: %s\n    %s\n    %s\n\n", who, p.faint(f.Advice), p.faint(f.Docs))
 	}
-	for _, m := range res.Made {
-		fmt.Fprintf(out, "left behind: %s by %s: %s\n", m.What, m.Route, m.Why)
-	}
-	for _, u := range res.Unsent {
-		fmt.Fprintf(out, "%s %d probes: %s\n", p.warn("not sent:"), u.Probes, u.Why)
-	}
+	printUnseen(out, p, res, only)
 	var parts []string
 	for _, k := range finding.Order {
 		if n := res.Counts.Crossings[k]; n > 0 {
@@ -91,4 +85,81 @@ func printFindings(out io.Writer, p paint, run *events.Run, res coverage.Result)
 	if run.Note != "" {
 		fmt.Fprintln(out, p.warn(run.Note))
 	}
+}
+
+// mostNamed is how many crossings the terminal names for one reason; JSON has all.
+const mostNamed = 8
+
+// printUnseen says what the sweep cannot speak of, each with its reason: what is not fair yet,
+// unproven, not sent, left out and left behind.
+func printUnseen(out io.Writer, p paint, res coverage.Result, only bool) {
+	if only {
+		fmt.Fprintf(out, "only controls were sent: %d of %d are admitted\n", res.Checked.Admitted,
+			res.Checked.Controls)
+	}
+	for _, u := range res.NotFair {
+		printUnfair(out, p, u)
+	}
+	several := func(what string, list []coverage.Unseen) {
+		for _, u := range list {
+			names := make([]string, len(u.Crossings))
+			for i, c := range u.Crossings {
+				names[i] = named(c.Route, c.Caller, c.What)
+			}
+			printNamed(out, p.warn(what), u.Why, u.Probes, names)
+		}
+	}
+	several("unproven:", res.Unproven)
+	several("not sent:", res.Unsent)
+	var reasons []string
+	left := map[string][]string{}
+	for _, l := range res.Left {
+		if left[l.Why] == nil {
+			reasons = append(reasons, l.Why)
+		}
+		left[l.Why] = append(left[l.Why], named(l.Route, l.Caller, l.What))
+	}
+	for _, why := range reasons {
+		printNamed(out, "left out:", why, len(left[why]), left[why])
+	}
+	for _, m := range res.Made {
+		fmt.Fprintf(out, "%s %s: %s\n", p.warn("left behind:"), strings.TrimSpace(m.What+" by "+m.Route), m.Why)
+	}
+}
+
+func printNamed(out io.Writer, what, why string, n int, names []string) {
+	fmt.Fprintf(out, "%s %s: %s\n", what, count(n, "probe"), why)
+	more := ""
+	if len(names) > mostNamed {
+		names, more = names[:mostNamed], fmt.Sprintf("; and %d more", len(names)-mostNamed)
+	}
+	if len(names) > 0 {
+		fmt.Fprintf(out, "    %s%s\n", strings.Join(names, "; "), more)
+	}
+}
+
+// named is a crossing in words.
+func named(route, caller, what string) string {
+	if caller != "" {
+		route += " as " + caller
+	}
+	return strings.TrimSuffix(route+", "+what, ", ")
+}
+
+func printUnfair(out io.Writer, p paint, u coverage.Unfair) {
+	status := "no answer"
+	if u.Status > 0 {
+		status = fmt.Sprintf("answered %d", u.Status)
+	}
+	fmt.Fprintf(out, "%s %s: %s; verdicts that wait for it: %d\n", p.warn("not fair yet:"),
+		named(u.Route, u.Caller, ""), status, u.Waiting)
+	if u.URL != "" {
+		fmt.Fprintf(out, "    sent: %s %s\n", u.Method, u.URL)
+	}
+	for _, line := range []string{u.Body, u.Complaint} {
+		if line = strings.Join(strings.Fields(line), " "); line != "" {
+			fmt.Fprintf(out, "    %s\n", p.faint(line))
+		}
+	}
+	fmt.Fprintf(out, "    mend the request at %s:%d\n", u.File, u.Line)
 }

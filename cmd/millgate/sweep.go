@@ -16,6 +16,7 @@ import (
 	"millgate/app/coverage"
 	"millgate/app/events"
 	"millgate/app/fault"
+	"millgate/app/sweep"
 	"millgate/core/declaration"
 	"millgate/core/finding"
 	"millgate/core/review"
@@ -26,6 +27,7 @@ type sweeping struct {
 	target, base, format, data string
 	level                      finding.Severity
 	planOnly, keepGoing        bool
+	part                       sweep.Part
 	mostUnproven               float64
 	keep                       retention
 }
@@ -33,6 +35,7 @@ type sweeping struct {
 func sweepCommand() *cobra.Command {
 	var w sweeping
 	var failOn string
+	var onlyControls bool
 	c := &cobra.Command{
 		Use:   "sweep FILE --target NAME",
 		Short: "Probe a target and say where it parts from the declaration",
@@ -54,6 +57,9 @@ stopped, or it could not be stored); else 1 findings at or above --fail-on; else
 			if !(w.mostUnproven >= 0 && w.mostUnproven <= 100) {
 				return exit{exitWrong, fmt.Errorf("--most-unproven is a share between 0 and 100 percent, not %v",
 					w.mostUnproven)}
+			}
+			if onlyControls {
+				w.part = sweep.Controls
 			}
 			kept, err := w.keep.read()
 			if err != nil {
@@ -83,6 +89,8 @@ stopped, or it could not be stored); else 1 findings at or above --fail-on; else
 	c.Flags().BoolVar(&w.keepGoing, "keep-going", false, "go on when the target begins to fail")
 	c.Flags().StringVar(&w.data, "data", "", "directory to keep the sweep in; it is forgotten when empty")
 	w.keep.flags(c)
+	c.Flags().BoolVar(&onlyControls, "only-controls", false,
+		"send logins and the requests that must be admitted, and say which are not fair yet")
 	c.Flags().BoolVar(&w.planOnly, "plan", false, "say what would be sent, and send nothing")
 	formatFlag(c, &w.format)
 	if err := c.MarkFlagRequired("target"); err != nil {
@@ -98,7 +106,7 @@ func runSweep(cmd *cobra.Command, a *app.App, w sweeping) error {
 		printMessages(errs, painter(errs), review.Review(d, msgs, time.Now()))
 		return exit{exitWrong, errors.New("the declaration has errors; nothing was sent")}
 	}
-	plan, err := a.Sweeps.Plan(w.target)
+	plan, err := a.Sweeps.PlanPart(w.target, w.part)
 	if err != nil {
 		return exit{exitWrong, err}
 	}
@@ -108,7 +116,7 @@ func runSweep(cmd *cobra.Command, a *app.App, w sweeping) error {
 	a.Sweeps.Ask = asker(cmd)
 	stream, end := a.Events.Listen(events.Sweeping, events.Waiting)
 	defer func() { end() }()
-	run, err := a.Sweeps.Start(cmd.Context(), w.target, w.base)
+	run, err := a.Sweeps.StartPart(cmd.Context(), w.target, w.base, w.part)
 	if err != nil {
 		code := exitWrong
 		if errors.Is(err, fault.ErrUnreachable) || errors.Is(err, fault.ErrNotStored) {
@@ -154,7 +162,7 @@ func runSweep(cmd *cobra.Command, a *app.App, w sweeping) error {
 	if w.format == "json" {
 		err = printJSON(out, ended, res, doubts)
 	} else {
-		printFindings(out, p, ended, res)
+		printFindings(out, p, ended, res, w.part == sweep.Controls)
 	}
 	if err != nil {
 		return exit{exitTarget, err}

@@ -1,0 +1,140 @@
+package coverage
+
+import (
+	"slices"
+	"sort"
+	"strings"
+
+	"millgate/app/snapshot"
+	"millgate/core/check"
+	"millgate/core/finding"
+)
+
+// Crossing names a planned crossing: its route, who calls, and what is tried.
+type Crossing struct {
+	Route  string `json:"route"`
+	Caller string `json:"caller"`
+	What   string `json:"what"`
+}
+
+// Unseen are crossings of which nothing can be said, for one reason.
+type Unseen struct {
+	Why       string     `json:"why"`
+	Probes    int        `json:"probes"`
+	Crossings []Crossing `json:"crossings"`
+}
+
+// gathered are crossings by their reason, those with most first.
+func gathered(why map[string][]Crossing) []Unseen {
+	out := []Unseen{}
+	for w, list := range why {
+		out = append(out, Unseen{w, len(list), list})
+	}
+	slices.SortFunc(out, func(a, b Unseen) int {
+		if a.Probes != b.Probes {
+			return b.Probes - a.Probes
+		}
+		return strings.Compare(a.Why, b.Why)
+	})
+	return out
+}
+
+func (s Swept) crossing(p *check.Probe) Crossing {
+	return Crossing{p.Route, s.Plan.Who(p), snapshot.KindOf(p)}
+}
+
+// Unsent are the probes that were not sent, by reason.
+func (s Swept) Unsent() []Unseen {
+	why := map[string][]Crossing{}
+	for _, p := range s.Probes {
+		f := s.Facts.Of(p.Key())
+		switch {
+		case f == nil:
+			const ended = "the sweep ended before their turn came"
+			why[ended] = append(why[ended], s.crossing(p))
+		case strings.HasPrefix(f.Lost, NotSent):
+			w := strings.TrimPrefix(f.Lost, NotSent)
+			why[w] = append(why[w], s.crossing(p))
+		}
+	}
+	return gathered(why)
+}
+
+// Unproven are the probes that were sent and whose verdict is proven neither way, by reason.
+func (s Swept) Unproven() []Unseen {
+	why := map[string][]Crossing{}
+	for _, p := range s.Probes {
+		f := s.Facts.Of(p.Key())
+		if f == nil || strings.HasPrefix(f.Lost, NotSent) {
+			continue
+		}
+		it, ok := s.Items[p.Key()]
+		switch {
+		case !ok:
+			why[notJudged] = append(why[notJudged], s.crossing(p))
+		case it.Verdict.Kind == finding.Unproven:
+			why[it.Verdict.Reason] = append(why[it.Verdict.Reason], s.crossing(p))
+		}
+	}
+	return gathered(why)
+}
+
+const notJudged = "its control has no answer yet"
+
+// Unfair is a control that was sent and is not admitted yet: refusals beside it mean nothing.
+type Unfair struct {
+	Route     string `json:"route"`
+	Caller    string `json:"caller"` // an identity; empty is nobody
+	Status    int    `json:"status"` // 0 where no answer came
+	Complaint string `json:"complaint"`
+	Method    string `json:"method"`
+	URL       string `json:"url"`
+	Body      string `json:"body"` // what was sent
+	Type      string `json:"type"`
+	File      string `json:"file"`
+	Line      int    `json:"line"`    // where the route is declared
+	Waiting   int    `json:"waiting"` // verdicts that wait for it
+}
+
+// Short is it with no more than the first bytes of what was sent and said.
+func (u Unfair) Short() Unfair {
+	const most = 1000
+	cut := func(s string) string {
+		if len(s) > most {
+			return strings.ToValidUTF8(s[:most], "") + "…"
+		}
+		return s
+	}
+	u.Body, u.Complaint = cut(u.Body), cut(u.Complaint)
+	return u
+}
+
+// Unfair are the controls that are not admitted, those with most waiting first.
+func (s Swept) Unfair() []Unfair {
+	waiting := map[string]int{}
+	for _, it := range s.Items {
+		if it.Verdict.Kind == finding.Unproven && it.Probe.Control != "" {
+			waiting[it.Probe.Control]++
+		}
+	}
+	out := []Unfair{}
+	for _, p := range s.Probes {
+		it, ok := s.Items[p.Key()]
+		f := s.Facts.Of(p.Key())
+		if !p.IsControl || !ok || f == nil || it.Class == check.Admitted {
+			continue // one without a fact is being sent again
+		}
+		x := f.Exchange
+		u := Unfair{Route: p.Route, Caller: p.Caller.Identity, Status: x.Status, Complaint: x.Content, Method: x.Method,
+			URL: x.URL, Body: x.Body, Type: x.Headers.Get("Content-Type"), Waiting: waiting[p.Key()]}
+		if f.Lost != "" || x.Error != "" {
+			u.Complaint = strings.TrimSpace(f.Lost + " " + x.Error)
+		}
+		if i := s.Doc.RouteNamed(p.Route); i >= 0 {
+			u.Line, u.File = s.Doc.Routes[i].Line, s.Doc.Routes[i].File
+		}
+		out = append(out, u)
+	}
+	sort.SliceStable(out, func(i, j int) bool { return out[i].Waiting > out[j].Waiting })
+	return out
+}
