@@ -57,8 +57,8 @@ var arrows = map[string][]string{
 		"app/events", "app/fault", "app/workspace", "core/declaration", "core/token", "format/tokenfile", "store",
 	},
 	"app/view": {
-		"app/events", "app/fault", "app/snapshot", "app/sweep", "app/workspace", "core/access", "core/check",
-		"core/check/crossing", "core/check/pages", "core/check/quotas", "core/check/raised",
+		"app/coverage", "app/events", "app/fault", "app/snapshot", "app/sweep", "app/workspace", "core/access",
+		"core/check", "core/check/crossing", "core/check/pages", "core/check/quotas", "core/check/raised",
 		"core/check/sessions", "core/check/undeclared", "core/declaration", "core/finding", "core/origin",
 		"core/quota", "core/review", "core/route", "core/session", "format/har", "store",
 	},
