@@ -8,6 +8,7 @@
 package room
 
 import (
+	"slices"
 	"sync"
 	"time"
 
@@ -148,4 +149,40 @@ func Others(d *declaration.Document, t *declaration.Target, at Request, but stri
 		}
 	}
 	return out
+}
+
+// Lanes are lists of drills that run beside each other: those that share a counter follow
+// each other in one list.
+func Lanes(d *declaration.Document, t *declaration.Target, drills []*check.Probe) (out [][]*check.Probe) {
+	counters := Counting(d, t)
+	lane := map[string]int{} // by counter
+	for _, p := range drills {
+		at := -1
+		names := counters.Counters(counters.Of(p))
+		for _, c := range names {
+			k, taken := lane[c.Name]
+			switch {
+			case !taken || k == at:
+			case at < 0:
+				at = k
+			default: // two lanes become one
+				out[at] = append(out[at], out[k]...)
+				out[k] = nil
+				for n, i := range lane {
+					if i == k {
+						lane[n] = at
+					}
+				}
+			}
+		}
+		if at < 0 {
+			at = len(out)
+			out = append(out, nil)
+		}
+		out[at] = append(out[at], p)
+		for _, c := range names {
+			lane[c.Name] = at
+		}
+	}
+	return slices.DeleteFunc(out, func(l []*check.Probe) bool { return len(l) == 0 })
 }

@@ -1,8 +1,6 @@
 package sweep
 
 import (
-	"slices"
-
 	"golang.org/x/sync/errgroup"
 
 	"millgate/app/room"
@@ -37,41 +35,14 @@ func (r *run) lanes(list [][]*check.Probe) error {
 
 // drillLanes are the quota drills that are still to run: those that share a counter
 // follow each other.
-func (r *run) drillLanes(ph check.Phase) (out [][]*check.Probe) {
-	counters := room.Counting(r.doc, r.target)
-	lane := map[string]int{} // by counter
+func (r *run) drillLanes(ph check.Phase) [][]*check.Probe {
+	var drills []*check.Probe
 	for _, p := range r.probes {
-		if p.Phase != ph || !p.Is(quotas.Family{}) || r.facts.Of(p.Key()) != nil {
-			continue
-		}
-		at := -1
-		names := counters.Counters(counters.Of(p))
-		for _, c := range names {
-			k, taken := lane[c.Name]
-			switch {
-			case !taken || k == at:
-			case at < 0:
-				at = k
-			default: // two lanes become one
-				out[at] = append(out[at], out[k]...)
-				out[k] = nil
-				for n, i := range lane {
-					if i == k {
-						lane[n] = at
-					}
-				}
-			}
-		}
-		if at < 0 {
-			at = len(out)
-			out = append(out, nil)
-		}
-		out[at] = append(out[at], p)
-		for _, c := range names {
-			lane[c.Name] = at
+		if p.Phase == ph && p.Is(quotas.Family{}) && r.facts.Of(p.Key()) == nil {
+			drills = append(drills, p)
 		}
 	}
-	return slices.DeleteFunc(out, func(l []*check.Probe) bool { return len(l) == 0 })
+	return room.Lanes(r.doc, r.target, drills)
 }
 
 // lanesOf splits a phase, but for its quota drills, into lists that run beside each
