@@ -39,8 +39,11 @@ var arrows = map[string][]string{
 		"app/fault", "app/workspace", "core/declaration", "core/declaration/layout", "core/inventory",
 		"core/route", "format/accesslog", "format/csv", "format/har", "format/openapi",
 	},
-	"app/planning": {"app/room", "app/snapshot", "core/access", "core/check", "core/declaration"},
-	"app/room":     {"core/check", "core/declaration", "core/quota"},
+	"app/planning": {
+		"app/room", "app/snapshot", "core/access", "core/check", "core/check/quotas", "core/declaration",
+		"core/quota",
+	},
+	"app/room": {"core/check", "core/declaration", "core/quota", "core/route"},
 	"app/snapshot": {
 		"app/workspace", "core/access", "core/check", "core/check/credential", "core/check/crossing",
 		"core/check/detour", "core/check/families", "core/check/issued", "core/check/logins",

@@ -64,6 +64,7 @@ func (s *Server) GetPlan(_ context.Context, q contract.GetPlanRequestObject) (co
 		Unsafe: p.Unsafe, Made: p.Made, Inferred: p.Inferred, Spared: p.Spared, Seconds: p.Seconds,
 		Pace: p.Pace, Policy: contract.UnsafePolicy(p.Policy),
 		Kinds: contract.Numbers{}, Shared: p.Shared, Left: omissionsOf(p.Left)}
+	out.PaceSeconds, out.DrillSeconds = p.PaceSeconds, p.DrillSeconds
 	if p.Quota != "" {
 		out.QuotaSeconds, out.Quota = &p.QuotaSeconds, &p.Quota
 	}

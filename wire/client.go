@@ -63,9 +63,10 @@ type Client struct {
 	limit   *rate.Limiter
 	mask    *Masker
 	reach   Dial
-	headers field.List // of every request
-	pass    [2]string  // header field and value that keep a request out of the target's counts
-	passErr error      // why there is none although one is declared
+	headers field.List    // of every request
+	flight  chan struct{} // one for each exchange that may be under way; nil is any number
+	pass    [2]string     // header field and value that keep a request out of the target's counts
+	passErr error         // why there is none although one is declared
 	// Never are texts that no answer may show: they are looked for before it is masked.
 	Never []string
 }
@@ -171,6 +172,10 @@ func (c *Client) dial(ctx context.Context, network, addr string) (net.Conn, erro
 	return nil, last
 }
 
+// AtOnce bounds how many exchanges are under way at the same time. It is called before the
+// first is sent.
+func (c *Client) AtOnce(n int) { c.flight = make(chan struct{}, n) }
+
 // Close drops idle connections.
 func (c *Client) Close() { (&http.Client{Transport: c.http}).CloseIdleConnections() }
 
@@ -218,6 +223,14 @@ func (c *Client) send(ctx context.Context, o Outgoing) (raw, error) {
 	}
 	u.RawQuery = o.Query
 	r.Method, r.URL, r.Headers, r.Body = o.Method, u.String(), o.Headers, string(o.Body)
+	if c.flight != nil && !o.Counted { // what fills a quota runs as it must
+		select {
+		case c.flight <- struct{}{}:
+			defer func() { <-c.flight }()
+		case <-ctx.Done():
+			return r, ctx.Err()
+		}
+	}
 	if err := c.limit.Wait(ctx); err != nil {
 		return r, ctx.Err()
 	}

@@ -42,6 +42,9 @@ type Keyring struct {
 	// them: whether the request is sent again. It waits by itself. nil sends nothing
 	// again.
 	Answered answered
+	// Room waits until the quotas that count a login, or a renewal, have room for it. nil waits
+	// for none.
+	Room func(ctx context.Context, o Outgoing) error
 }
 
 type answered func(ctx context.Context, o Outgoing, x check.Exchange, try int) (again bool, err error)
@@ -197,6 +200,11 @@ type granted struct {
 
 // patient sends a request of a session, and again as Answered says.
 func (k *Keyring) patient(ctx context.Context, o Outgoing) (raw, error) {
+	if k.Room != nil {
+		if err := k.Room(ctx, o); err != nil {
+			return raw{}, err
+		}
+	}
 	r, _, err := k.patiently(ctx, o, k.Answered)
 	return r, err
 }

@@ -2,7 +2,6 @@
 package planning
 
 import (
-	"millgate/app/room"
 	"millgate/app/snapshot"
 	"millgate/core/access"
 	"millgate/core/check"
@@ -19,9 +18,11 @@ type Summary struct {
 	Made     int     `json:"made"` // probes on throwaway records
 	Inferred int     `json:"inferred"`
 	Spared   int     `json:"spared"`  // broken credentials that a route with the same guard stands for
-	Seconds  float64 `json:"seconds"` // at the target's pace
+	Seconds  float64 `json:"seconds"` // that it is expected to take
 	Pace     string  `json:"pace"`
-	// By the quotas that count the sweep, and the one that holds it up most.
+	// What of that the pace takes, the quota that holds it up most, and the drills.
+	PaceSeconds  float64             `json:"paceSeconds"`
+	DrillSeconds float64             `json:"drillSeconds,omitempty"`
 	QuotaSeconds float64             `json:"quotaSeconds,omitempty"`
 	Quota        string              `json:"quota,omitempty"`
 	Policy       string              `json:"policy"` // the target's `unsafe`
@@ -33,10 +34,11 @@ type Summary struct {
 func Of(d *declaration.Document, pl *check.Plan, t *declaration.Target) Summary {
 	s := Summary{Target: t.Name, Base: t.Base, Probes: len(pl.Probes), Requests: pl.Requests(), Unsafe: pl.Unsafe(),
 		Made: pl.Made(), Inferred: pl.Inferred, Spared: pl.Spared,
-		Seconds: pl.Duration(t.Pace).Seconds(), Pace: t.Pace.String(), Policy: string(t.Unsafe),
+		Pace: t.Pace.String(), Policy: string(t.Unsafe),
 		Kinds: map[string]int{}, Shared: map[string][]string{}}
-	long, by := room.Time(d, t, pl)
-	s.QuotaSeconds, s.Quota = long.Seconds(), by
+	in := TimesOf(d, t, pl)
+	s.Seconds, s.PaceSeconds, s.DrillSeconds = in.Whole.Seconds(), in.Pace.Seconds(), in.Drills.Seconds()
+	s.QuotaSeconds, s.Quota = in.Quota.Seconds(), in.By
 	for _, p := range pl.Probes {
 		s.Kinds[snapshot.KindOf(p)]++
 		if len(p.StandsFor) > 0 {

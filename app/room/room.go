@@ -9,12 +9,14 @@ package room
 
 import (
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
 	"millgate/core/check"
 	"millgate/core/declaration"
 	"millgate/core/quota"
+	"millgate/core/route"
 )
 
 // Room keeps a sweep inside the declared quotas of a target that counts it, so
@@ -42,8 +44,17 @@ func Counting(d *declaration.Document, t *declaration.Target) *Room { return &Ro
 // Counter is one counter that a probe is counted by.
 type Counter struct {
 	Name  string // of the counter
-	quota string
+	Quota string
 	stack quota.Stack
+}
+
+// Gate is the counter as it counts a sweep: nothing of one should wait in a queue.
+func (c Counter) Gate() *quota.Gate {
+	stack := slices.Clone(c.stack)
+	for i := range stack {
+		stack[i].Queue = 0
+	}
+	return quota.NewGate(stack)
 }
 
 // Request is a request as quotas count it.
@@ -54,11 +65,32 @@ type Request struct {
 
 // Of is a probe's request as quotas count it.
 func (r *Room) Of(p *check.Probe) Request {
-	i := r.doc.RouteNamed(p.Route)
+	method, path, _ := strings.Cut(p.Route, " ")
+	host := ""
+	if h, rest, ok := strings.Cut(path, ":/"); ok {
+		host, path = h, "/"+rest
+	}
+	i := RouteAt(r.doc, method, host, path, p.Route)
 	if i < 0 {
 		return Request{-1, p.Caller.Identity, ""}
 	}
 	return Request{i, p.Caller.Identity, r.doc.Routes[i].Host}
+}
+
+// RouteAt is the route by which quotas count a request, which a probe at a route of sends: the
+// one that serves it; for another way to what is counted, the probe's; for a method that is not
+// declared, another one there. -1 where none is.
+func RouteAt(d *declaration.Document, method, host, path, of string) int {
+	at := d.Inventory.Find(method, host, path)
+	if at < 0 {
+		at = d.RouteNamed(of)
+	}
+	for _, m := range route.Common {
+		if at < 0 {
+			at = d.Inventory.Find(m, host, path)
+		}
+	}
+	return at
 }
 
 // Counters are the counters of a request, by the declaration.
@@ -88,10 +120,10 @@ func (r *Room) Counters(p Request) (out []Counter) {
 }
 
 // Wait is how long a request must wait until all quotas have room for it, and the
-// quota that is full; 0 when it was counted and can go.
-func (r *Room) Wait(p Request, now time.Time) (time.Duration, string) {
+// counter that is full; 0 when it was counted and can go.
+func (r *Room) Wait(p Request, now time.Time) (time.Duration, Counter) {
 	if r == nil {
-		return 0, ""
+		return 0, Counter{}
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -100,50 +132,24 @@ func (r *Room) Wait(p Request, now time.Time) (time.Duration, string) {
 	for _, c := range r.Counters(p) {
 		g := r.gates[c.Name]
 		if g == nil {
-			for i := range c.stack {
-				c.stack[i].Queue = 0 // nothing of a sweep should wait in a queue
-			}
-			g = quota.NewGate(c.stack)
+			g = c.Gate()
 			r.gates[c.Name] = g
 		}
 		if next := g.Next(at); next > at {
-			return quota.Span(next - at), c.quota
+			return quota.Span(next - at), c
 		}
 		gates = append(gates, g)
 	}
 	for _, g := range gates {
 		g.Call(at, 1)
 	}
-	return 0, ""
-}
-
-// Time is how long a plan takes at least by the quotas that count it, and
-// the quota that takes longest; 0 where none holds it up.
-func Time(d *declaration.Document, t *declaration.Target, pl *check.Plan) (longest time.Duration, by string) {
-	r := New(d, t, time.Time{})
-	if r == nil {
-		return 0, ""
-	}
-	calls := map[string]int64{}
-	counters := map[string]Counter{}
-	for _, p := range pl.Probes {
-		for _, c := range r.Counters(r.Of(p)) {
-			calls[c.Name]++
-			counters[c.Name] = c
-		}
-	}
-	for n, k := range calls {
-		if ticks, _ := counters[n].stack.Within(k); quota.Span(ticks) > longest {
-			longest, by = quota.Span(ticks), counters[n].quota
-		}
-	}
-	return longest, by
+	return 0, Counter{}
 }
 
 // Others are the counters of a request on a target, but those of one quota.
 func Others(d *declaration.Document, t *declaration.Target, at Request, but string) (out []Counter) {
 	for _, n := range Counting(d, t).Counters(at) {
-		if n.quota != but {
+		if n.Quota != but {
 			n.Name = t.Name + "\x00" + n.Name
 			out = append(out, n)
 		}

@@ -34,7 +34,7 @@ func TestASweepKeepsInsideTheQuotas(t *testing.T) {
 		require.Zero(t, w)
 	}
 	w, by := r.Wait(r.Of(p), now.Add(20*time.Second))
-	assert.Equal(t, "general", by)
+	assert.Equal(t, "general", by.Quota)
 	assert.Equal(t, 40*time.Second, w.Round(time.Second))
 	other := *p
 	other.Caller.Identity = "tove"

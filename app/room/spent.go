@@ -34,7 +34,7 @@ func (s *Spent) Wait(list []Counter, many int64, now int64) (longest int64, by s
 			}
 			k := int64(len(log)) - n + min(many, n) - 1 // this one must have left the window
 			if k >= 0 && k < int64(len(log)) && log[k]+w > now && log[k]+w-now+otherClock > longest {
-				longest, by = log[k]+w-now+otherClock, c.quota
+				longest, by = log[k]+w-now+otherClock, c.Quota
 			}
 		}
 	}

@@ -11,10 +11,10 @@ import (
 func TestWhatDrillsUseOfOtherQuotas(t *testing.T) {
 	const second = 1_000_000
 	s := &Spent{}
-	general := []Counter{{Name: "general ann", quota: "general",
+	general := []Counter{{Name: "general ann", Quota: "general",
 		stack: quota.Stack{{Kind: quota.FixedFirst, N: 3, W: 60 * second},
 			{Kind: quota.FixedFirst, N: 100, W: 3600 * second}}}}
-	bucket := []Counter{{Name: "bucket ann", quota: "bucket",
+	bucket := []Counter{{Name: "bucket ann", Quota: "bucket",
 		stack: quota.Stack{{Kind: quota.Bucket, N: 1, W: second, Burst: 5}}}}
 	wait := func(list []Counter, many, now int64) int64 {
 		d, _ := s.Wait(list, many, now)

@@ -3,30 +3,69 @@ package sweep
 import (
 	"context"
 	"fmt"
+	"sync"
 	"sync/atomic"
 	"time"
 
+	"millgate/app/planning"
 	"millgate/app/room"
 	"millgate/core/check"
 	"millgate/core/quota"
 	"millgate/wire"
 )
 
-// longestRoom is how long a sweep waits for room at most before it sends all
-// the same; the service then says what it thinks of it.
-const longestRoom = 90 * time.Second
+const longestRoom = planning.LongestRoom
 
-// takeRoom waits until the quotas have room for a request. It returns false when
-// the sweep was stopped meanwhile.
-func (r *run) takeRoom(p room.Request) bool {
-	for told := false; ; {
-		d, which := r.room.Wait(p, time.Now())
+// turns are queues in front of counters that are full: who comes first waits for room, the others
+// for their turn, so that what waits for one counter holds up nothing that another counts.
+type turns struct {
+	mu sync.Mutex
+	of map[string]chan struct{} // by counter; full while somebody waits for room
+}
+
+func (t *turns) at(counter string) chan struct{} {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.of == nil {
+		t.of = map[string]chan struct{}{}
+	}
+	if t.of[counter] == nil {
+		t.of[counter] = make(chan struct{}, 1)
+	}
+	return t.of[counter]
+}
+
+// takeRoom waits until the quotas have room for a request; park is called before it does.
+// It returns false when the sweep was stopped meanwhile.
+func (r *run) takeRoom(p room.Request, park func()) bool {
+	var turn chan struct{}
+	leave := func() {
+		if turn != nil {
+			<-turn
+			turn = nil
+		}
+	}
+	defer leave()
+	for at, told := "", false; ; {
+		d, full := r.room.Wait(p, time.Now())
 		if d == 0 || d > longestRoom {
 			return true
 		}
+		park()
+		if full.Name != at {
+			leave()
+			next := r.turns.at(full.Name)
+			select {
+			case next <- struct{}{}:
+				turn, at, told = next, full.Name, false
+			case <-r.stopping.Done():
+				return false
+			}
+			continue
+		}
 		if !told {
 			told = true
-			r.tellWait(fmt.Sprintf("quota %s is full", which), d)
+			r.tellWait("for quota "+full.Quota, d)
 		}
 		select {
 		case <-r.stopping.Done():
@@ -64,7 +103,7 @@ func (r *run) beside(p *check.Probe) func(ctx context.Context, c check.Call) (ti
 		case !r.sweep.Partial || time.Duration(waited.Add(int64(d))) > longestRoom:
 			return 0, wire.ErrCrowded
 		}
-		if !r.pause(fmt.Sprintf("the drill of %s has no room in %s", c.Counts, by), d) {
+		if !r.pause(fmt.Sprintf("for quota %s, which has no room for the drill of %s", by, c.Counts), d) {
 			return 0, errStopped
 		}
 		return d, ctx.Err()

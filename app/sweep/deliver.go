@@ -75,7 +75,7 @@ func (r *run) again(k string, p *check.Probe, renewed bool) {
 		if q.Key() != p.Key() && r.facts.Put(q.Key(), nil) != nil {
 			r.counted.Add(-1)
 			r.mu.Unlock()
-			_ = r.one(q) // its own journal error comes up with the next probe
+			_ = r.one(q, func() {}) // its own journal error comes up with the next probe
 			r.mu.Lock()
 		}
 	}
@@ -94,8 +94,16 @@ func (r *run) mayRenew(k string, epoch int) bool {
 
 // tellWait tells people what is waited for, and how long.
 func (r *run) tellWait(why string, d time.Duration) {
-	r.sweeps.events.Send(events.Event{Type: events.Waiting, Text: fmt.Sprintf("%s, waiting %s", why,
-		d.Round(time.Second/10))})
+	r.sweeps.events.Send(events.Event{Type: events.Waiting, Text: fmt.Sprintf("waiting %s %s",
+		rounded(d), why)})
+}
+
+// rounded is a wait as people read it: 41 s, 0.3 s.
+func rounded(d time.Duration) string {
+	if d < 10*time.Second {
+		return fmt.Sprintf("%.1f s", d.Seconds())
+	}
+	return fmt.Sprintf("%.0f s", d.Seconds())
 }
 
 // pause waits and says why. It returns false when the sweep was stopped meanwhile.
@@ -111,14 +119,20 @@ func (r *run) pause(why string, d time.Duration) bool {
 	}
 }
 
-// routeOf is the route that serves a request, -1 without, and the request's path. A
-// preflight is counted where what it asks about is.
-func (r *run) routeOf(o wire.Outgoing) (at int, path string) {
+// asked is the method and the path that quotas count a request by: a preflight is counted where
+// what it asks about is.
+func asked(o wire.Outgoing) (method, path string) {
 	path, _, _ = strings.Cut(o.Path, "?")
-	method := o.Method
-	if asked := o.Headers.Get("Access-Control-Request-Method"); method == "OPTIONS" && asked != "" {
-		method = asked
+	method = o.Method
+	if m := o.Headers.Get("Access-Control-Request-Method"); method == "OPTIONS" && m != "" {
+		method = m
 	}
+	return method, path
+}
+
+// routeOf is the route that serves a request, -1 without, and the request's path.
+func (r *run) routeOf(o wire.Outgoing) (at int, path string) {
+	method, path := asked(o)
 	return r.doc.Inventory.Find(method, o.Host, path), path
 }
 
@@ -153,7 +167,7 @@ func (r *run) outlast(ctx context.Context, o wire.Outgoing, identity string, x c
 func (r *run) waited(ctx context.Context, o wire.Outgoing, x check.Exchange, wait time.Duration) (again bool,
 	err error) {
 	_, path := r.routeOf(o)
-	if !r.pause(fmt.Sprintf("%s %s answered %s", o.Method, path, told(x)), wait) {
+	if !r.pause(fmt.Sprintf("since %s %s answered %s", o.Method, path, told(x)), wait) {
 		return false, errStopped
 	}
 	return true, ctx.Err()

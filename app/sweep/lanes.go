@@ -1,6 +1,8 @@
 package sweep
 
 import (
+	"sync"
+
 	"golang.org/x/sync/errgroup"
 
 	"millgate/app/room"
@@ -8,20 +10,25 @@ import (
 	"millgate/core/check/quotas"
 )
 
-// lanes runs lists of probes beside each other, each in its order.
+// lanes runs lists of probes beside each other, each in its order. One that waits for room in a
+// quota lets the next begin: how many requests are under way is for the client to bound.
 func (r *run) lanes(list [][]*check.Probe) error {
 	g := new(errgroup.Group)
-	g.SetLimit(Lanes)
+	slots := make(chan struct{}, Lanes)
 	for _, lane := range list {
+		slots <- struct{}{}
+		park := sync.OnceFunc(func() { <-slots })
 		if r.stopping.Err() != nil {
+			park()
 			break
 		}
 		g.Go(func() error {
+			defer park()
 			for _, p := range lane {
 				if r.stopping.Err() != nil {
 					return nil
 				}
-				if err := r.one(p); err != nil {
+				if err := r.one(p, park); err != nil {
 					r.failed.Store(true)
 					r.stop() // the other lanes begin nothing more
 					return err

@@ -79,7 +79,7 @@ func (sw *Sweeps) FillForRestart(ctx context.Context, target, name string) (Rest
 		return out, err
 	}
 	c := check.Context{Doc: d, Target: t}
-	fact, err := r.runner(p).Run(ctx, quotas.Fill(&c, p)) //nolint:contextcheck // the run has its own
+	fact, err := r.runner(p, func() {}).Run(ctx, quotas.Fill(&c, p)) //nolint:contextcheck // the run has its own
 	if err != nil {
 		return out, err
 	}
@@ -149,7 +149,8 @@ func (sw *Sweeps) CompareAfterRestart(ctx context.Context, target, name string) 
 		return out, fmt.Errorf("%w: fill the quota first", fault.ErrInput)
 	}
 	defer w.end()
-	fact, err := w.r.runner(w.p).Run(ctx, quotas.OneMore(&w.c, w.p)) //nolint:contextcheck // the run has its own
+	fact, err := w.r.runner(w.p, func() {}).Run(ctx, quotas.OneMore(&w.c,
+		w.p)) //nolint:contextcheck // the run has its own
 	if err != nil {
 		return out, err
 	}

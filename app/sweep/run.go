@@ -66,6 +66,8 @@ type run struct {
 	public  map[string]token.Keys     // of schemes
 	before  map[string]*snapshot.Fact // of what is sent again: what was known
 	health  health
+	turns   turns
+	expect  time.Duration // that it takes, by its plan
 	madeMu  sync.Mutex
 	unkept  []store.Made        // made, and not in the journal
 	failed  atomic.Bool         // it ends because of an error
@@ -91,8 +93,13 @@ func (sw *Sweeps) newRun(ctx context.Context, d *declaration.Document, t *declar
 		return sw.store.Record(r.lasting(), list)
 	}
 	r.room = room.New(d, t, time.Now())
+	part := *pl
+	part.Probes = only
+	r.expect = planning.TimesOf(d, t, &part).Whole
 	r.keys = wire.NewKeyring(d, t, c, sw.ws.Secrets(ctx))
 	r.keys.Answered = r.sessionAnswered
+	r.keys.Room = func(_ context.Context, o wire.Outgoing) error { return r.roomFor(o, "", "", func() {}) }
+	c.AtOnce(Lanes)
 	r.breaking = wire.NewBreaking(r.keys)
 	r.judge = snapshot.NewJudge(pl, facts.Of)
 	r.stopping, r.stop = context.WithCancel(ctx)
@@ -113,7 +120,10 @@ func (r *run) info() *events.Run {
 	i.Done, i.Planned = n, i.Planned+int(r.extra.Load())
 	if el := time.Since(w.StartedAt).Seconds(); el > 0 && w.State == store.Running {
 		i.Pace = float64(n) / el
-		if i.Pace > 0 {
+		switch left := r.expect.Seconds() - el; {
+		case left > 0:
+			i.Left = left
+		case i.Pace > 0:
 			i.Left = float64(i.Planned-n) / i.Pace
 		}
 	}
@@ -220,8 +230,9 @@ func (r *run) phase(ph check.Phase) error {
 	return r.lanes(append(drills, rest...))
 }
 
-// one sends a probe and keeps what came of it. The error ends the sweep.
-func (r *run) one(p *check.Probe) error {
+// one sends a probe and keeps what came of it; park is called before it waits for room in a
+// quota. The error ends the sweep.
+func (r *run) one(p *check.Probe, park func()) error {
 	f := &snapshot.Fact{Sweep: r.sweep.ID}
 	if r.lost[p.Key()] {
 		f.Exchange = &check.Exchange{}
@@ -229,7 +240,7 @@ func (r *run) one(p *check.Probe) error {
 		r.tellUnseen(p)
 		return r.keep(p, f)
 	}
-	return r.script(p, f)
+	return r.script(p, f, park)
 }
 
 // keep writes the fact and tells of every verdict that it settles.

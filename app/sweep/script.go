@@ -15,14 +15,13 @@ import (
 	"millgate/core/access"
 	"millgate/core/check"
 	"millgate/core/declaration"
-	"millgate/core/route"
 	"millgate/core/token"
 	"millgate/store"
 	"millgate/wire"
 )
 
 // script runs the script of a family's probe.
-func (r *run) script(p *check.Probe, f *snapshot.Fact) error {
+func (r *run) script(p *check.Probe, f *snapshot.Fact, park func()) error {
 	family := r.plan.Family(p)
 	c := *r.plan.Context
 	if c.Longer = r.sweep.Partial; c.Longer {
@@ -32,7 +31,7 @@ func (r *run) script(p *check.Probe, f *snapshot.Fact) error {
 				d.Round(time.Second))})
 		}
 	}
-	fact, err := r.runner(p).Run(r.ctx, family.Script(&c, p))
+	fact, err := r.runner(p, park).Run(r.ctx, family.Script(&c, p))
 	if r.ctx.Err() != nil || errors.Is(err, errStopped) {
 		return nil // stopped: what the journal has as unsafe is lost, all else begins again
 	}
@@ -46,7 +45,7 @@ func (r *run) script(p *check.Probe, f *snapshot.Fact) error {
 }
 
 // runner is what runs the scripts of a sweep.
-func (r *run) runner(p *check.Probe) wire.Runner {
+func (r *run) runner(p *check.Probe, park func()) wire.Runner {
 	var landed, renewed atomic.Bool // landed: a call that may not be sent again
 	return wire.Runner{
 		Keys:     r.keys,
@@ -59,27 +58,15 @@ func (r *run) runner(p *check.Probe) wire.Runner {
 				Record: m.Record, State: "made"})
 		},
 		Room: func(_ context.Context, o wire.Outgoing, as check.Caller) error {
-			if r.room == nil {
-				return nil // nothing counts the sweep
-			}
-			at, path := r.routeOf(o)
-			if at < 0 { // another way to what is counted
-				at = r.doc.RouteNamed(p.Route)
-			}
-			for _, m := range route.Common {
-				if at < 0 { // another method of what is counted
-					at = r.doc.Inventory.Find(m, o.Host, path)
-				}
-			}
-			if at < 0 || r.takeRoom(room.Request{Route: at, Identity: as.Identity, Host: o.Host}) {
-				return nil
-			}
-			return errStopped
+			return r.roomFor(o, p.Route, as.Identity, park)
 		},
 		Beside:   r.beside(p),
 		Stopping: r.stopping.Done(),
 		Waits:    r.tellWait,
 		Again: func(ctx context.Context, o wire.Outgoing, as check.Caller, x check.Exchange, try int) (bool, error) {
+			if x.Status == 429 {
+				park()
+			}
 			again, err := r.outlast(ctx, o, as.Identity, x, try)
 			if !again && err == nil && failing(x.Status) && p.IsControl && !p.Unsafe && try == 0 &&
 				!r.health.isAlive() {
@@ -116,6 +103,20 @@ func (r *run) runner(p *check.Probe) wire.Runner {
 		},
 		Owe: func(c check.Call) (func(string), error) { return r.owe(p, c) },
 	}
+}
+
+// roomFor waits until the quotas have room for a request of an identity, which a probe at a
+// route sends.
+func (r *run) roomFor(o wire.Outgoing, of, identity string, park func()) error {
+	if r.room == nil {
+		return nil // nothing counts the sweep
+	}
+	method, path := asked(o)
+	at := room.RouteAt(r.doc, method, o.Host, path, of)
+	if at < 0 || r.takeRoom(room.Request{Route: at, Identity: identity, Host: o.Host}, park) {
+		return nil
+	}
+	return errStopped
 }
 
 // owe keeps account of what a call may make and will have to be undone.

@@ -36,8 +36,16 @@ func printPlan(out io.Writer, p paint, d planning.Detail, format string) error {
 		return e.Encode(map[string]any{"plan": d.Summary, "left": d.Left})
 	}
 	fmt.Fprintf(out, "%s at %s\n", p.bold(d.Target), d.Base)
-	fmt.Fprintf(out, "%d probes, %d with unsafe methods (%d of them on throwaway records), about %d requests in all, "+
-		"%.0f s at %s\n", d.Summary.Probes, d.Unsafe, d.Made, d.Requests, d.Seconds, d.Pace)
+	fmt.Fprintf(out, "%d probes, %d with unsafe methods (%d of them on throwaway records), about %d requests in all\n",
+		d.Summary.Probes, d.Unsafe, d.Made, d.Requests)
+	fmt.Fprintf(out, "about %.0f s: %.0f s at %s", d.Seconds, d.PaceSeconds, d.Pace)
+	if d.Quota != "" {
+		fmt.Fprintf(out, ", %.0f s by quota %s, which counts the sweep", d.QuotaSeconds, d.Quota)
+	}
+	if d.DrillSeconds > 0 {
+		fmt.Fprintf(out, ", %.0f s for the longest drills", d.DrillSeconds)
+	}
+	fmt.Fprintln(out)
 	if d.Inferred > 0 {
 		fmt.Fprintf(out, "%d crossings are inferred from callers that the declaration cannot tell apart\n", d.Inferred)
 	}

@@ -124,35 +124,11 @@ func runSweep(cmd *cobra.Command, a *app.App, w sweeping) error {
 		}
 		return exit{code, err}
 	}
-	live := painter(errs)
-	done := make(chan struct{})
-	go func() { a.Sweeps.Wait(run.ID); close(done) }()
-	interrupted := cmd.Context().Done()
-	for over := false; !over; {
-		select {
-		case e, ok := <-stream:
-			switch {
-			case !ok: // it was too slow to listen: begin again
-				stream, end = a.Events.Listen(events.Sweeping, events.Waiting)
-			case bool(live) && e.Sweep != nil:
-				fmt.Fprintf(errs, "%s%d of %d probes, %.0f per s, %.0f s left", clearLine, e.Sweep.Done,
-					e.Sweep.Planned, e.Sweep.Pace, e.Sweep.Left)
-			case e.Type == events.Waiting && bool(live):
-				fmt.Fprintf(errs, "%s%s\n", clearLine, e.Text)
-			case e.Type == events.Waiting:
-				fmt.Fprintln(errs, e.Text)
-			}
-		case <-interrupted:
-			interrupted = nil
-			if err := a.Sweeps.Stop(run.ID); err != nil && !errors.Is(err, fault.ErrNotFound) {
-				return exit{exitTarget, err}
-			}
-		case <-done:
-			over = true
-		}
-	}
-	if live {
-		fmt.Fprint(errs, clearLine)
+	if err := follow(cmd, a, run.ID, stream, func() <-chan events.Event {
+		stream, end = a.Events.Listen(events.Sweeping, events.Waiting)
+		return stream
+	}); err != nil {
+		return err
 	}
 	ended, res, err := a.Sweeps.Result(cmd.Context(), run.ID)
 	if err != nil {
@@ -178,6 +154,55 @@ func runSweep(cmd *cobra.Command, a *app.App, w sweeping) error {
 		return exit{exitFindings, nil}
 	}
 	return nil
+}
+
+// toldEvery is how often a sweep says how far it is where nobody watches a terminal.
+const toldEvery = 10 * time.Second
+
+// follow tells how a sweep goes until it is over, and stops it when the command is interrupted.
+// again begins the stream anew where it was too slow to listen.
+func follow(cmd *cobra.Command, a *app.App, id uint, stream <-chan events.Event,
+	again func() <-chan events.Event) error {
+	errs := cmd.ErrOrStderr()
+	live := bool(painter(errs))
+	done := make(chan struct{})
+	go func() { a.Sweeps.Wait(id); close(done) }()
+	interrupted := cmd.Context().Done()
+	ticker := time.NewTicker(toldEvery)
+	defer ticker.Stop()
+	for {
+		select {
+		case e, ok := <-stream:
+			switch {
+			case !ok:
+				stream = again()
+			case e.Type == events.Waiting && live:
+				fmt.Fprintf(errs, "%s%s\n", clearLine, e.Text)
+			case e.Type == events.Waiting:
+				fmt.Fprintln(errs, e.Text)
+			case live && e.Sweep != nil:
+				fmt.Fprint(errs, clearLine, progress(e.Sweep))
+			}
+		case <-ticker.C:
+			if r := a.Sweeps.Running(id); r != nil && !live {
+				fmt.Fprintln(errs, progress(r))
+			}
+		case <-interrupted:
+			interrupted = nil
+			if err := a.Sweeps.Stop(id); err != nil && !errors.Is(err, fault.ErrNotFound) {
+				return exit{exitTarget, err}
+			}
+		case <-done:
+			if live {
+				fmt.Fprint(errs, clearLine)
+			}
+			return nil
+		}
+	}
+}
+
+func progress(r *events.Run) string {
+	return fmt.Sprintf("%d of %d probes, %.0f per s, %.0f s left", r.Done, r.Planned, r.Pace, r.Left)
 }
 
 // asker asks on a terminal whether a sweep goes on; nil where nobody can answer.

@@ -214,6 +214,7 @@ const DirectHost = "(direct)"
 type Cost struct {
 	Requests int
 	Time     time.Duration // at most, beside that of its requests; 0 where it waits for nothing
+	Waits    time.Duration // as is expected of a service that does what is declared
 }
 
 // Lens is one way to look at the board.

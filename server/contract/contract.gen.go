@@ -1445,23 +1445,31 @@ type Peak struct {
 
 // Plan defines model for Plan.
 type Plan struct {
-	Base     string       `json:"base"`
-	Inferred int          `json:"inferred"`
-	Kinds    Numbers      `json:"kinds"`
-	Left     []Omission   `json:"left"`
-	Made     int          `json:"made"`
-	Pace     string       `json:"pace"`
-	Policy   UnsafePolicy `json:"policy"`
-	Probes   int          `json:"probes"`
+	Base string `json:"base"`
+
+	// DrillSeconds What the longest drills that follow each other take
+	DrillSeconds float64    `json:"drillSeconds"`
+	Inferred     int        `json:"inferred"`
+	Kinds        Numbers    `json:"kinds"`
+	Left         []Omission `json:"left"`
+	Made         int        `json:"made"`
+	Pace         string     `json:"pace"`
+
+	// PaceSeconds What its requests take at the declared pace
+	PaceSeconds float64      `json:"paceSeconds"`
+	Policy      UnsafePolicy `json:"policy"`
+	Probes      int          `json:"probes"`
 
 	// Quota The one that holds it up most
 	Quota *string `json:"quota,omitempty"`
 
-	// QuotaSeconds What the declared quotas make it take at least, 0 where they do not count it
-	QuotaSeconds *float64            `json:"quotaSeconds,omitempty"`
-	Requests     int                 `json:"requests"`
-	Seconds      float64             `json:"seconds"`
-	Shared       map[string][]string `json:"shared"`
+	// QuotaSeconds What the quota that holds it up most makes it take; left out where none does
+	QuotaSeconds *float64 `json:"quotaSeconds,omitempty"`
+	Requests     int      `json:"requests"`
+
+	// Seconds That it is expected to take
+	Seconds float64             `json:"seconds"`
+	Shared  map[string][]string `json:"shared"`
 
 	// Spared Broken credentials that a route with the same guard stands for
 	Spared       int           `json:"spared"`

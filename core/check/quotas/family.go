@@ -19,6 +19,7 @@ package quotas
 
 import (
 	"millgate/core/check"
+	"millgate/core/declaration"
 	"millgate/core/finding"
 	"millgate/core/quota"
 )
@@ -45,14 +46,24 @@ func Before(x check.Exchange, m quota.Measured) *check.Fact {
 		Reports: []check.Report{check.ReportOf("", x)}, Data: &Measured{Measured: m}}
 }
 
-// Cost is that of one call, and how long a drill may take.
+// Cost is about what a drill sends and waits for where the quota is there as declared.
 func (Family) Cost(c *check.Context, p *check.Probe) check.Cost {
 	x := begin(c, p, nil)
 	if x == nil {
 		return check.Cost{Requests: 1}
 	}
-	return check.Cost{Requests: 1, Time: x.longest()}
+	budget, window := quota.Span(x.drill.Budget.Ticks), quota.Span(x.stack.Shortest())
+	cost := check.Cost{Requests: x.drill.Burst + aroundIt, Time: x.longest()}
+	if x.q.Model == declaration.Concurrency {
+		cost.Waits = quota.Span(leastBeside) / 2
+	} else if window < budget { // it is watched until it admits again, twice
+		cost.Waits = min(2*window, budget)
+	}
+	return cost
 }
+
+// aroundIt is about how many calls try ways around a quota, and look again.
+const aroundIt = 12
 
 // Cell is the quota's, at the route of its drill.
 func (Family) Cell(p *check.Probe) (check.Cell, string) {

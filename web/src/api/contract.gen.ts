@@ -1832,11 +1832,24 @@ export interface components {
             /** @description Broken credentials that a route with the same guard stands for */
             spared: number;
             inferred: number;
-            /** Format: double */
+            /**
+             * Format: double
+             * @description That it is expected to take
+             */
             seconds: number;
             /**
              * Format: double
-             * @description What the declared quotas make it take at least, 0 where they do not count it
+             * @description What its requests take at the declared pace
+             */
+            paceSeconds: number;
+            /**
+             * Format: double
+             * @description What the longest drills that follow each other take
+             */
+            drillSeconds: number;
+            /**
+             * Format: double
+             * @description What the quota that holds it up most makes it take; left out where none does
              */
             quotaSeconds?: number;
             /** @description The one that holds it up most */

@@ -65,10 +65,10 @@ const shared = computed(() => Object.entries(plan.value?.shared ?? {}))
           Broken credentials go to one route of each guard, which spares {{ plan.spared }} more.
         </template>
       </p>
-      <p v-if="(plan.quotaSeconds ?? 0) > plan.seconds">
-        The target counts these calls, and the sweep keeps inside its quotas: by <b>{{ plan.quota }}</b> it takes
-        {{ span(plan.quotaSeconds!) }} at least. With a <span class="mono">pass</span> of the target it would not be
-        counted.
+      <p v-if="plan.quota">
+        Its requests take {{ span(plan.paceSeconds) }} at that pace, but the target counts them, and the sweep keeps
+        inside its quotas: by <b>{{ plan.quota }}</b> it takes {{ span(plan.quotaSeconds!) }}. With a
+        <span class="mono">pass</span> of the target it would not be counted.
       </p>
       <div class="tabs" role="tablist">
         <button class="bare" role="tab" :aria-selected="tab === 'left'" @click="tab = 'left'">Left out, and why</button>

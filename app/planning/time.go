@@ -1,0 +1,175 @@
+package planning
+
+import (
+	"time"
+
+	"millgate/app/room"
+	"millgate/core/check"
+	"millgate/core/check/quotas"
+	"millgate/core/declaration"
+	"millgate/core/quota"
+)
+
+// Times are how long a sweep is expected to take, and what of it what takes. They add up no
+// more than what runs beside each other does.
+type Times struct {
+	Whole  time.Duration
+	Pace   time.Duration // all requests at the declared pace
+	Quota  time.Duration // the counter that holds the sweep up most
+	By     string        // its quota; empty where none does
+	Drills time.Duration // the longest list of drills that follow each other
+}
+
+// LongestRoom is how long a request waits for room in a quota at most; then it is sent all the
+// same, and the service says what it thinks of it.
+const LongestRoom = 90 * time.Second
+
+// TimesOf goes through a plan as a sweep does, phase by phase: within one, the requests keep the
+// pace, what shares a counter waits for it, and drills that share one follow each other; what of
+// these takes longest is what the phase takes. A service that does what is declared is assumed.
+func TimesOf(d *declaration.Document, t *declaration.Target, pl *check.Plan) (out Times) {
+	x := course{d: d, t: t, pl: pl, every: time.Second, gates: map[string]*counter{}, signedIn: map[[2]string]bool{}}
+	if s := t.Pace.PerSecond(); s > 0 {
+		x.every = time.Duration(float64(time.Second) / s)
+	}
+	if t.Pass.Header == "" {
+		x.counting = room.Counting(d, t)
+	}
+	phases := map[check.Phase][]*check.Probe{}
+	for _, p := range pl.Probes {
+		phases[p.Phase] = append(phases[p.Phase], p)
+	}
+	for ph := check.SafeFirst; ph <= check.ThenDrilling; ph++ {
+		from := x.now
+		requests, drills := x.phase(phases[ph])
+		pace, longest := time.Duration(requests)*x.every, x.drills(drills)
+		out.Pace, out.Drills = out.Pace+pace, max(out.Drills, longest)
+		x.now = max(from+pace, from+longest)
+		for _, c := range x.gates {
+			x.now = max(x.now, c.now)
+		}
+	}
+	out.Whole = x.now
+	var most *counter
+	for _, c := range x.gates {
+		if c.waited > 0 && (most == nil || c.waited > most.waited || c.waited == most.waited && c.quota < most.quota) {
+			most = c
+		}
+	}
+	if most != nil {
+		out.Quota, out.By = most.now, most.quota
+	}
+	return out
+}
+
+// course is a sweep on its way through a plan.
+type course struct {
+	d        *declaration.Document
+	t        *declaration.Target
+	pl       *check.Plan
+	every    time.Duration // between two requests, by the pace
+	now      time.Duration
+	counting *room.Room // nil where nothing counts the sweep
+	gates    map[string]*counter
+	signedIn map[[2]string]bool // identities and schemes
+}
+
+// counter is one that counts the sweep, and how far it got there.
+type counter struct {
+	quota  string
+	gate   *quota.Gate
+	now    time.Duration // of its last call
+	waited time.Duration
+}
+
+// phase counts the requests of probes, and lets their counters count them. Drills come apart.
+func (x *course) phase(probes []*check.Probe) (requests int, drills []*check.Probe) {
+	for _, p := range probes {
+		n := x.pl.Family(p).Cost(x.pl.Context, p).Requests
+		requests += n + x.login(p)
+		if p.Is(quotas.Family{}) { // it fills its quota, whatever that counts
+			drills = append(drills, p)
+			continue
+		}
+		if x.counting == nil {
+			requests += x.lent(p)
+			continue
+		}
+		at := x.counting.Of(p)
+		if p.Caller.State != "" && p.Caller.State != "sound" {
+			at.Identity = "" // quotas count nobody
+		}
+		for range n {
+			x.count(at)
+		}
+		requests += x.lent(p)
+	}
+	return requests, drills
+}
+
+// login counts the request with which the caller of a probe comes to its credential.
+func (x *course) login(p *check.Probe) int {
+	s := x.d.SchemeNamed(p.Caller.Scheme)
+	k := [2]string{p.Caller.Identity, p.Caller.Scheme}
+	if s == nil || s.Login == nil || p.Caller.Identity == "" || x.signedIn[k] {
+		return 0
+	}
+	x.signedIn[k] = true
+	x.countAt(s.Login, "")
+	return 1
+}
+
+// lent counts making, reading and removing a throwaway record.
+func (x *course) lent(p *check.Probe) int {
+	if !p.Record.Lent() {
+		return 0
+	}
+	if rec := x.d.RecordNamed(p.Record.Name); rec != nil {
+		x.countAt(rec.Make, p.Record.Owner)
+		x.countAt(rec.Remove, p.Record.Owner)
+	}
+	return 3
+}
+
+func (x *course) countAt(q *declaration.Request, identity string) {
+	if q == nil || x.counting == nil {
+		return
+	}
+	if i := x.d.Inventory.Find(q.Method, q.Host, q.Path); i >= 0 {
+		x.count(room.Request{Route: i, Identity: identity, Host: q.Host})
+	}
+}
+
+// count lets a request wait for all its counters, as a sweep does.
+func (x *course) count(at room.Request) {
+	for _, c := range x.counting.Counters(at) {
+		g := x.gates[c.Name]
+		if g == nil {
+			g = &counter{quota: c.Quota, gate: c.Gate()}
+			x.gates[c.Name] = g
+		}
+		g.now = max(g.now, x.now)
+		next := quota.Span(g.gate.Next(quota.Ticks(g.now)))
+		if next-g.now > LongestRoom {
+			continue // it is sent all the same
+		}
+		if next > g.now {
+			g.waited += next - g.now
+		}
+		g.now = max(g.now, next)
+		g.gate.Call(quota.Ticks(g.now), 1)
+	}
+}
+
+// drills is the longest list of drills that share counters.
+func (x *course) drills(list []*check.Probe) (longest time.Duration) {
+	for _, lane := range room.Lanes(x.d, x.t, list) {
+		var took time.Duration
+		for _, p := range lane {
+			c := x.pl.Family(p).Cost(x.pl.Context, p)
+			took += c.Waits + time.Duration(c.Requests)*x.every
+		}
+		longest = max(longest, took)
+	}
+	return longest
+}
