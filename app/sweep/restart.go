@@ -149,8 +149,8 @@ func (sw *Sweeps) CompareAfterRestart(ctx context.Context, target, name string) 
 		return out, fmt.Errorf("%w: fill the quota first", fault.ErrInput)
 	}
 	defer w.end()
-	fact, err := w.r.runner(w.p, func() {}).Run(ctx, quotas.OneMore(&w.c,
-		w.p)) //nolint:contextcheck // the run has its own
+	more := quotas.OneMore(&w.c, w.p)
+	fact, err := w.r.runner(w.p, func() {}).Run(ctx, more) //nolint:contextcheck // the run has its own
 	if err != nil {
 		return out, err
 	}
