@@ -6,7 +6,6 @@ import (
 	"cmp"
 	"maps"
 	"slices"
-	"time"
 
 	"millgate/core/access"
 	"millgate/core/declaration"
@@ -177,12 +176,4 @@ func (p *Plan) Requests() int {
 		n += p.Family(x).Cost(p.Context, x).Requests
 	}
 	return n + len(ids)
-}
-
-// Duration estimates the time at a pace.
-func (p *Plan) Duration(pace declaration.Pace) time.Duration {
-	if pace.Count < 1 {
-		return 0
-	}
-	return time.Duration(float64(p.Requests()) / pace.PerSecond() * float64(time.Second)).Round(time.Second / 10)
 }

@@ -1,6 +1,7 @@
 package crossing
 
 import (
+	"strings"
 	"testing"
 	"time"
 
@@ -45,6 +46,24 @@ func TestWhatIsPlanned(t *testing.T) {
 		ByTarget: true, Why: "the target does not allow unsafe methods"})
 	assert.Contains(t, p.Left, check.Omission{Route: "POST /things", What: "nobody, absent credential", ByTarget: true,
 		Why: "the target does not allow unsafe methods"})
+}
+
+// The broken credential is of a scheme that the route accepts, of the first one where it says
+// nothing, and of none where there is none.
+func TestBrokenCredentials(t *testing.T) {
+	for schemes, want := range map[string]string{"{ s: { kind: bearer }, z: { kind: basic } }": "s s z", "{ }": "  "} {
+		entry := "access: [{ at: GET /b, who: anyone, broken: refused }, { at: GET /c, who: signed-in, by: z }]\n"
+		if want == "  " {
+			entry = ""
+		}
+		d, _ := declaration.Parse("x", []byte("millgate: 1\ntargets: { t: { base: \"http://h\" } }\n"+
+			"routes: [GET /a, GET /b, GET /c]\nschemes: "+schemes+"\n"+entry), nil)
+		var got []string
+		for i := range d.Routes {
+			got = append(got, brokenScheme(d, i))
+		}
+		assert.Equal(t, want, strings.Join(got, " "))
+	}
 }
 
 // Where nobody can show a request to be a fair one that is said, but for what nobody may do.

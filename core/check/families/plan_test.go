@@ -5,7 +5,6 @@ import (
 	"slices"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -15,6 +14,7 @@ import (
 	"millgate/core/check/credential"
 	"millgate/core/check/crossing"
 	"millgate/core/check/detour"
+	"millgate/core/check/logins"
 	"millgate/core/check/undeclared"
 	"millgate/core/declaration"
 )
@@ -211,8 +211,28 @@ func TestPlanIsDeterministic(t *testing.T) {
 		assert.False(t, seen[a.Probes[i].Key()], a.Probes[i].Key())
 		seen[a.Probes[i].Key()] = true
 	}
-	assert.Equal(t, time.Duration(float64(a.Requests())/10*float64(time.Second)).Round(time.Second/10),
-		a.Duration(declaration.Pace{Count: 10, Per: time.Second}))
+}
+
+// What shows that a login's credential works are probes of families that vouch for it, with
+// it as it should be: a sound caller's crossings, and what was given out.
+func TestWhatShowsThatACredentialWorks(t *testing.T) {
+	_, pl := plan(t, "all")
+	n := 0
+	for _, p := range pl.Probes {
+		d, ok := p.Detail.(logins.Detail)
+		if !ok {
+			continue
+		}
+		n++
+		require.NotEmpty(t, d.Works, p.Key())
+		for _, k := range d.Works {
+			by := pl.Find(k)
+			require.NotNil(t, by, k)
+			assert.Contains(t, []string{"crossing", "issued"}, by.Family)
+			assert.True(t, by.Family == "issued" || by.Caller.State == access.Sound, k)
+		}
+	}
+	assert.Positive(t, n)
 }
 
 func TestRequestsOfCrossings(t *testing.T) {

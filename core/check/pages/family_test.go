@@ -202,6 +202,8 @@ func TestJudge(t *testing.T) {
 		}, nil, finding.NotSure, "send blindly"},
 	} {
 		probe := find(t, p, x.route, x.column)
+		assert.Equal(t, origin.Expect(CallOf(c.Doc, c.Doc.RouteNamed(x.route), ""), of(probe).Page,
+			Allowed(c.Doc, c.Doc.RouteNamed(x.route))), Of(c, probe).Want, name)
 		v := Family{}.Judge(c, probe, seen(t, c, probe, x.answer), none)
 		var causes []string
 		sure := v.Proof.Confidence()
@@ -214,6 +216,16 @@ func TestJudge(t *testing.T) {
 		assert.Equal(t, len(x.causes) > 0, v.IsGap(), name)
 		assert.Equal(t, x.does, v.Does, name)
 	}
+}
+
+// Of a route that the declaration no longer has nothing is declared.
+func TestAPageAtARouteThatIsGone(t *testing.T) {
+	c, p := planned(t, text)
+	gone := *find(t, p, "GET /a", origin.Unrelated)
+	gone.Route = "GET /gone"
+	v := Of(c, &gone)
+	assert.Zero(t, v.Want)
+	assert.Equal(t, origin.Unrelated, v.Page.ID)
 }
 
 // A page that got in is tried on the policy's other routes, unless any page gets in.

@@ -119,6 +119,7 @@ type service struct {
 	count  func(c check.Call) string
 	refuse int
 	retry  string
+	says   [][2]string   // fields of its refusals
 	slow   time.Duration // that a call takes
 	fails  map[int]int   // by number of the call, what it is answered in place of anything else
 	lost   map[int]bool
@@ -176,6 +177,7 @@ func (s *service) answer(c check.Call, at time.Duration) check.Report {
 		if s.refuse != 0 {
 			r.Exchange.Status = s.refuse
 		}
+		r.Exchange.Answer = s.says
 		if s.retry != "" {
 			r.Exchange.Answer = [][2]string{{"Retry-After", s.retry}}
 		}
@@ -229,6 +231,25 @@ func TestDrills(t *testing.T) {
 			"they were answered 503 without Retry-After", nil},
 		{"one failure", "few", &service{limit: five, count: who, fails: map[int]int{3: 500}}, finding.Unproven, "",
 			"1 calls failed", nil},
+		{"two failures, one after the other", "few", &service{limit: five, count: who,
+			fails: map[int]int{3: 503, 4: 503}},
+			finding.Unproven, "", "2 calls failed", func(t *testing.T, m *Measured, _ []check.Call) {
+				assert.Equal(t, 429, m.Status, "it refuses otherwise")
+			}},
+		{"what its refusals say", "few", &service{limit: five, count: who, says: [][2]string{{"Ratelimit",
+			`"few";r=0;t=2`},
+			{"X-Ratelimit-Reset", "2"}, {"X-Other", "z"}, {"Retry-After", "2"}}}, finding.Agrees, "", "refused within",
+			func(t *testing.T, m *Measured, _ []check.Call) {
+				assert.Equal(t, []string{`RateLimit: "few";r=0;t=2`, "X-RateLimit-Reset: 2", "Retry-After: 2"},
+					m.Fields)
+			}},
+		{"failures beside each other", "one", &service{atOnce: 2, slow: 100 * time.Millisecond,
+			fails: map[int]int{9: 502, 10: 502, 11: 502, 12: 502, 13: 502, 14: 502, 15: 502, 16: 502, 17: 502,
+				18: 502}},
+			finding.Unproven, "", "failed", func(t *testing.T, m *Measured, sent []check.Call) {
+				assert.Less(t, len(sent), 30, "it gives up")
+				assert.Greater(t, m.Failed, mostFailed)
+			}},
 		{"it fails", "few", &service{fails: map[int]int{1: 502}}, finding.Unproven, "", "failed",
 			func(t *testing.T, _ *Measured, sent []check.Call) { assert.Len(t, sent, 1) }},
 		{"one is lost", "few", &service{lost: map[int]bool{2: true}}, finding.Unproven, "",
