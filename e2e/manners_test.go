@@ -156,7 +156,7 @@ func TestServerThatIsGone(t *testing.T) {
 	p.see("header", "connection lost, trying again")
 	p.see("[role=rowheader]", "/")
 
-	again := exec.Command(program, "serve", filepath.Join(t.TempDir(), "none.gate.yaml"), "--listen",
+	again := exec.Command(program, "serve", filepath.Join(t.TempDir(), "none.gate.yaml"), "--new", "--listen",
 		strings.TrimPrefix(url, "http://"), "--data", t.TempDir())
 	require.NoError(t, again.Start())
 	defer func() {

@@ -118,7 +118,7 @@ func Open(dir string) (*Store, error) {
 	err := os.MkdirAll(dir, 0o700)
 	if err != nil {
 		err = fmt.Errorf("the data directory %s cannot be made: %w", dir, err)
-	} else {
+	} else if err = private(file); err == nil || Unwritable(err) {
 		err = s.open("file:"+file+"?_journal_mode=WAL&_foreign_keys=on&_busy_timeout=5000"+
 			"&_synchronous=NORMAL&_txlock=immediate", true)
 	}
@@ -133,6 +133,24 @@ func Open(dir string) (*Store, error) {
 		return nil, errors.Join(err, rerr)
 	}
 	return s, nil
+}
+
+// private makes the database and its journal their owner's alone: SQLite makes a journal with the
+// mode of its database.
+func private(file string) error {
+	f, err := os.OpenFile(file, os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return fmt.Errorf("the database %s cannot be opened: %w", file, err)
+	}
+	if err := f.Close(); err != nil {
+		return err
+	}
+	for _, end := range []string{"", "-wal", "-shm"} {
+		if err := os.Chmod(file+end, 0o600); err != nil && !errors.Is(err, os.ErrNotExist) && !Unwritable(err) {
+			return fmt.Errorf("the mode of %s cannot be set: %w", file+end, err)
+		}
+	}
+	return nil
 }
 
 func (s *Store) open(dsn string, migrate bool) error {

@@ -206,3 +206,34 @@ func TestOneProcessForADirectory(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, unlock())
 }
+
+// The database and its journal are their owner's alone, also where an earlier version or a wide
+// mask made them otherwise.
+func TestFilesAreTheirOwnersAlone(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "data")
+	s, err := Open(dir)
+	require.NoError(t, err)
+	require.NoError(t, s.Seal(t.Context(), "x", "y"))
+	modes := func() (out []string) {
+		list, err := os.ReadDir(dir)
+		require.NoError(t, err)
+		for _, e := range list {
+			i, err := e.Info()
+			require.NoError(t, err)
+			out = append(out, i.Mode().String())
+			assert.Zero(t, i.Mode().Perm()&0o077, e.Name())
+		}
+		return out
+	}
+	require.GreaterOrEqual(t, len(modes()), 3, "with its journal")
+	require.NoError(t, s.Close())
+	require.NoError(t, os.Chmod(filepath.Join(dir, "millgate.db"), 0o644))
+	s, err = Open(dir)
+	require.NoError(t, err)
+	defer func() { assert.NoError(t, s.Close()) }()
+	require.NoError(t, s.Seal(t.Context(), "x", "z"))
+	modes()
+	i, err := os.Stat(dir)
+	require.NoError(t, err)
+	assert.Equal(t, "drwx------", i.Mode().String())
+}

@@ -36,9 +36,8 @@ func (ws *Workspace) mounted(path string) (string, error) {
 	case !i.Mode().IsRegular():
 		return "", fmt.Errorf("%s is no file", path)
 	case i.Mode().Perm()&0o027 != 0:
-		return "",
-			fmt.Errorf("the file %s has mode %04o: everybody can read it, or others write it; chmod 600 %s", path,
-				i.Mode().Perm(), path)
+		return "", fmt.Errorf("the file %s has mode %04o: everybody can read it, or others write it; chmod 600 %s",
+			path, i.Mode().Perm(), path)
 	case i.Size() > longestSecret:
 		return "", fmt.Errorf("the file %s has %d bytes, which is no secret", path, i.Size())
 	}

@@ -171,6 +171,8 @@ func TestSweepExitCodes(t *testing.T) {
 		{[]string{"sweep", sound, "--target", "staging"}, 3, "is not known"},
 		{[]string{"sweep", sound, "--target", "stand-in", "--keep-for", "soon"}, 2, "90d"},
 		{[]string{"serve", "--keep-sweeps", "-1"}, 2, "number of sweeps"},
+		{[]string{"serve", "nowhere.gate.yaml", "--listen", "127.0.0.1:0", "--data", t.TempDir()}, 2,
+			"there is no file nowhere.gate.yaml; with --new it is begun"},
 		{[]string{"prune", "--data", t.TempDir()}, 2, "--keep-sweeps or --keep-for"},
 		{[]string{"stand-in", "--flaws", "nothing"}, 2, "is not a flaw"},
 		{[]string{"serve", "--listen", "0.0.0.0:0"}, 2, "loopback"},

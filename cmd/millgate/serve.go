@@ -40,6 +40,7 @@ func defaultData() string {
 
 func serveCommand() *cobra.Command {
 	var listen, data string
+	var begin bool
 	var keep retention
 	c := &cobra.Command{
 		Use:   "serve [FILE]",
@@ -51,6 +52,9 @@ func serveCommand() *cobra.Command {
 			file := ""
 			if len(args) == 1 {
 				file = args[0]
+				if _, err := os.Stat(file); errors.Is(err, fs.ErrNotExist) && !begin {
+					return exit{exitWrong, fmt.Errorf("there is no file %s; with --new it is begun", file)}
+				}
 			}
 			kept, err := keep.read()
 			if err != nil {
@@ -61,6 +65,7 @@ func serveCommand() *cobra.Command {
 	}
 	c.Flags().StringVar(&listen, "listen", "127.0.0.1:7400", "address of the interface; loopback only")
 	c.Flags().StringVar(&data, "data", defaultData(), "directory of revisions and sweeps")
+	c.Flags().BoolVar(&begin, "new", false, "begin FILE where there is none")
 	keep.flags(c)
 	return c
 }

@@ -50,6 +50,9 @@ with --target its key set is fetched to verify them.`,
 			if err != nil {
 				return err
 			}
+			if r.Tokens == 0 {
+				return exit{exitWrong, fmt.Errorf("%s holds no token: nothing was checked", args[0])}
+			}
 			if words != "" {
 				if err := guess(cmd, args[0], words, &r); err != nil {
 					return err

@@ -50,3 +50,15 @@ func TestTokensCommand(t *testing.T) {
 		assert.Contains(t, errs, want)
 	}
 }
+
+// A file without a token was not checked, whatever else is in it.
+func TestAFileWithoutATokenSaysSo(t *testing.T) {
+	for name, text := range map[string]string{"empty": "", "words": "no token in here\n"} {
+		file := filepath.Join(t.TempDir(), name)
+		require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
+		code, out, errs := run(t, "tokens", file)
+		assert.Equal(t, 2, code, name)
+		assert.Empty(t, out)
+		assert.Contains(t, errs, "holds no token: nothing was checked")
+	}
+}

@@ -1,6 +1,7 @@
 package declaration
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"slices"
@@ -114,6 +115,7 @@ func Syntax(name string, text []byte, mode parser.Mode, opts ...parser.Option) (
 	if m := tooDeep(name, text); m != nil {
 		return nil, m
 	}
+	text = bytes.TrimPrefix(text, []byte("\ufeff")) // a byte order mark (YAML 1.2, section 5.2) says nothing more
 	file, err := parser.ParseBytes(text, mode, opts...)
 	if err == nil {
 		return file, nil

@@ -20,12 +20,23 @@ type Edit struct {
 	Text    string   `json:"text"`    // YAML on one line, or members in lines behind a line end; "" removes
 }
 
+// orderMark is the byte order mark that some editors put in front of a text (YAML 1.2, section
+// 5.2). It stands before the first line and is none of it.
+const orderMark = "\ufeff"
+
 // Apply makes edits, whose lines are those of the text that is given. What it gives says what
 // the edits ask for and all else as before; where it cannot be written so, the error says what
 // to do. A text that is no YAML is not edited.
 func Apply(text string, edits ...Edit) (string, error) {
 	if len(edits) == 0 {
 		return text, nil
+	}
+	if rest, ok := strings.CutPrefix(text, orderMark); ok {
+		out, err := Apply(rest, edits...)
+		if err != nil {
+			return "", err
+		}
+		return orderMark + out, nil
 	}
 	want, err := sectionsOf(text)
 	if err != nil {

@@ -15,8 +15,9 @@ import (
 // the reference with a line between them, two blanks of indentation, one blank
 // inside braces, no blanks at the ends of lines. Comments stay with what they
 // stand above or behind, and the meaning stays the same: where it would not, or the
-// text is not YAML, the error says why, and nothing is written.
+// text is not YAML, the error says why, and nothing is written. A byte order mark goes.
 func Format(text string) (string, error) {
+	text = strings.TrimPrefix(text, orderMark)
 	if _, err := sectionsOf(text); err != nil {
 		return "", err
 	}

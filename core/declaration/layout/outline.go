@@ -11,6 +11,7 @@ type Heading struct {
 
 // Outline lists the sections of a text and what they declare.
 func Outline(text string) []Heading {
+	text = strings.TrimPrefix(text, orderMark)
 	l := source{text}
 	out := []Heading{}
 	// Lines are counted once, from the top.
