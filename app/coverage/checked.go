@@ -2,12 +2,10 @@ package coverage
 
 import (
 	"slices"
-	"strings"
 
 	"millgate/core/access"
 	"millgate/core/check"
 	"millgate/core/declaration"
-	"millgate/core/finding"
 )
 
 // Checked is how far a sweep got: what the rules about doubts go by.
@@ -28,10 +26,11 @@ func (s Swept) Checked() Checked {
 	entered := map[string]bool{}
 	for _, p := range s.Probes {
 		f := s.Facts.Of(p.Key())
-		switch it, ok := s.Items[p.Key()]; {
-		case f == nil, strings.HasPrefix(f.Lost, NotSent):
+		switch of, _ := s.sees(p); of {
+		case seen:
+		case unsent:
 			c.Unsent++
-		case !ok || it.Verdict.Kind == finding.Unproven:
+		case unproven:
 			c.Unproven++
 		}
 		if !p.IsControl {

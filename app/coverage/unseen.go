@@ -43,43 +43,50 @@ func (s Swept) crossing(p *check.Probe) Crossing {
 	return Crossing{p.Route, s.Plan.Who(p), snapshot.KindOf(p)}
 }
 
-// Unsent are the probes that were not sent, by reason.
-func (s Swept) Unsent() []Unseen {
-	why := map[string][]Crossing{}
+// sight is what a sweep can say of a probe.
+type sight uint8
+
+const (
+	seen sight = iota
+	unsent
+	unproven
+)
+
+// sees is what can be said of a probe; where nothing can, why.
+func (s Swept) sees(p *check.Probe) (what sight, why string) {
+	f := s.Facts.Of(p.Key())
+	if f == nil {
+		return unsent, "the sweep ended before their turn came"
+	}
+	if why, not := strings.CutPrefix(f.Lost, NotSent); not {
+		return unsent, why
+	}
+	it, ok := s.Items[p.Key()]
+	switch {
+	case !ok:
+		return unproven, "its control has no answer yet"
+	case it.Verdict.Kind == finding.Unproven:
+		return unproven, it.Verdict.Reason
+	}
+	return seen, ""
+}
+
+// all are the probes of which the same can be said, by reason.
+func (s Swept) all(what sight) []Unseen {
+	by := map[string][]Crossing{}
 	for _, p := range s.Probes {
-		f := s.Facts.Of(p.Key())
-		switch {
-		case f == nil:
-			const ended = "the sweep ended before their turn came"
-			why[ended] = append(why[ended], s.crossing(p))
-		case strings.HasPrefix(f.Lost, NotSent):
-			w := strings.TrimPrefix(f.Lost, NotSent)
-			why[w] = append(why[w], s.crossing(p))
+		if of, why := s.sees(p); of == what {
+			by[why] = append(by[why], s.crossing(p))
 		}
 	}
-	return gathered(why)
+	return gathered(by)
 }
+
+// Unsent are the probes that were not sent, by reason.
+func (s Swept) Unsent() []Unseen { return s.all(unsent) }
 
 // Unproven are the probes that were sent and whose verdict is proven neither way, by reason.
-func (s Swept) Unproven() []Unseen {
-	why := map[string][]Crossing{}
-	for _, p := range s.Probes {
-		f := s.Facts.Of(p.Key())
-		if f == nil || strings.HasPrefix(f.Lost, NotSent) {
-			continue
-		}
-		it, ok := s.Items[p.Key()]
-		switch {
-		case !ok:
-			why[notJudged] = append(why[notJudged], s.crossing(p))
-		case it.Verdict.Kind == finding.Unproven:
-			why[it.Verdict.Reason] = append(why[it.Verdict.Reason], s.crossing(p))
-		}
-	}
-	return gathered(why)
-}
-
-const notJudged = "its control has no answer yet"
+func (s Swept) Unproven() []Unseen { return s.all(unproven) }
 
 // Unfair is a control that was sent and is not admitted yet: refusals beside it mean nothing.
 type Unfair struct {

@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"millgate/app/room"
+	"millgate/core/access"
 	"millgate/core/check"
 	"millgate/core/check/quotas"
 	"millgate/core/declaration"
@@ -44,7 +45,7 @@ func TimesOf(d *declaration.Document, t *declaration.Target, pl *check.Plan) (ou
 		requests, drills := x.phase(phases[ph])
 		pace, longest := time.Duration(requests)*x.every, x.drills(drills)
 		out.Pace, out.Drills = out.Pace+pace, max(out.Drills, longest)
-		x.now = max(from+pace, from+longest)
+		x.now = from + max(pace, longest)
 		for _, c := range x.gates {
 			x.now = max(x.now, c.now)
 		}
@@ -91,18 +92,17 @@ func (x *course) phase(probes []*check.Probe) (requests int, drills []*check.Pro
 			drills = append(drills, p)
 			continue
 		}
+		requests += x.lent(p)
 		if x.counting == nil {
-			requests += x.lent(p)
 			continue
 		}
 		at := x.counting.Of(p)
-		if p.Caller.State != "" && p.Caller.State != "sound" {
+		if p.Caller.State != "" && p.Caller.State != access.Sound {
 			at.Identity = "" // quotas count nobody
 		}
 		for range n {
 			x.count(at)
 		}
-		requests += x.lent(p)
 	}
 	return requests, drills
 }

@@ -100,7 +100,7 @@ func reachCommand() *cobra.Command {
 			if at != "" {
 				i := d.RouteNamed(strings.Join(strings.Fields(at), " "))
 				if i < 0 {
-					return exit{exitWrong, fmt.Errorf("the inventory has no route %s%s", at, nearRoute(d, at))}
+					return exit{exitWrong, access.NoRoute(d, at)}
 				}
 				list = access.WhoReaches(d, i)
 			} else if list, err = access.ReachOf(d, identity); err != nil {
@@ -118,17 +118,6 @@ func reachCommand() *cobra.Command {
 	c.Flags().StringVar(&identity, "identity", "", "an identity of the declaration, or nobody")
 	c.Flags().StringVar(&at, "route", "", "a route of the inventory")
 	return c
-}
-
-func nearRoute(d *declaration.Document, at string) string {
-	keys := make([]string, len(d.Routes))
-	for i, r := range d.Routes {
-		keys[i] = r.Key()
-	}
-	if near := declaration.Nearest(at, keys); near != "" {
-		return "; did you mean " + near + "?"
-	}
-	return ""
 }
 
 func printReach(out io.Writer, p paint, list []access.Reached, callers bool) {

@@ -78,11 +78,16 @@ func routeAt(d *declaration.Document, at string) (int, error) {
 			return i, nil
 		}
 	}
+	return -1, NoRoute(d, at)
+}
+
+// NoRoute says that the inventory has no such route, and which is nearest.
+func NoRoute(d *declaration.Document, at string) error {
 	keys := declaration.Names(d.Routes, func(r *declaration.Route) string { return r.Key() })
 	if near := declaration.Nearest(at, keys); near != "" {
-		return -1, fmt.Errorf("the inventory has no route %s; did you mean %s?", at, near)
+		return fmt.Errorf("the inventory has no route %s; did you mean %s?", at, near)
 	}
-	return -1, fmt.Errorf("the inventory has no route %s", at)
+	return fmt.Errorf("the inventory has no route %s", at)
 }
 
 // paramIn is what stands in a path for the parameter that a record fills, "" in a template.
