@@ -107,13 +107,13 @@ func relation(rec *declaration.Record, id *declaration.Identity, record string) 
 	if record == "" {
 		return NoRecord, ""
 	}
+	says := func(owner string) string { return fmt.Sprintf("the %s %s is %s's", rec.Name, record, owner) }
+	if id != nil && slices.Contains(rec.OwnedBy[id.Name], record) {
+		return Own, says(id.Name) // whoever else owns it too
+	}
 	for _, owner := range rec.Owners {
 		if slices.Contains(rec.OwnedBy[owner.Name], record) {
-			whose := fmt.Sprintf("the %s %s is %s's", rec.Name, record, owner.Name)
-			if id != nil && owner.Name == id.Name {
-				return Own, whose
-			}
-			return Foreign, whose
+			return Foreign, says(owner.Name)
 		}
 	}
 	return Foreign, fmt.Sprintf("nobody whom the declaration names owns the %s %s", rec.Name, record)

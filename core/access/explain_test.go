@@ -18,7 +18,7 @@ identities:
   ann: { roles: reader, credentials: { b: { username: ann, password: env:A } } }
   bob: { credentials: { b: { username: bob, password: env:B } } }
 targets: { t: { base: "http://h", hosts: { id: "http://i" } } }
-records: { note: { fills: note_id, owned_by: { ann: [n-1], bob: [n-2] } } }
+records: { note: { fills: note_id, owned_by: { ann: [n-1, n-3], bob: [n-2, n-3] } } }
 access:
   - { at: GET /notes, who: reader }
   - { at: "GET /notes/{id}", who: [owner, reader], hide: true }
@@ -39,6 +39,7 @@ access:
 		{"GET /notes/{note_id}", "bob", "n-1", false, Hide, 6, "the note n-1 is ann's"},
 		{"GET /notes/n-2", "bob", "", false, Admit, 0, "the note n-2 is bob's"},
 		{"GET /notes/n-2", "ann", "", false, Admit, 0, "the note n-2 is bob's"},
+		{"GET /notes/n-3", "bob", "", false, Admit, 0, "the note n-3 is bob's"},
 		{"GET /notes/n-9", "bob", "", false, Hide, 6, "nobody whom the declaration names owns the note n-9"},
 		{"PUT id:/notes/n-1/tags/x", "ann", "", false, Admit, 0, "the note n-1 is ann's"},
 		{"PUT id:/notes/n-1/tags/n-2", "bob", "", false, Hide, 6, "the note n-1 is ann's"},
