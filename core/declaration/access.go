@@ -2,11 +2,13 @@ package declaration
 
 import (
 	"fmt"
+	"regexp"
 	"strconv"
 	"strings"
 
 	"github.com/goccy/go-yaml/ast"
 
+	"millgate/core/pointer"
 	"millgate/core/route"
 )
 
@@ -108,11 +110,18 @@ func (r *reader) answers(doc *Document, n ast.Node) {
 		case "errors":
 			a.Errors = r.answerRule(f)
 		case "never":
-			for _, g := range r.entries(f.val, "never", []string{"fields", "text"}) {
-				if g.key == "fields" {
+			for _, g := range r.entries(f.val, "never", []string{"fields", "text", "members"}) {
+				switch g.key {
+				case "fields":
 					a.NeverFields = r.strings(g.val, "fields")
-				} else {
+				case "text":
 					a.NeverText = r.strings(g.val, "text")
+				case "members":
+					if r.since(V11, g.kn, "`members` of never") {
+						for _, x := range r.list(g.val) {
+							a.Never = append(a.Never, r.neverMember(x))
+						}
+					}
 				}
 			}
 		case "schema":
@@ -144,6 +153,36 @@ func (r *reader) answers(doc *Document, n ast.Node) {
 			a.Status[st] = r.answerRule(f)
 		}
 	}
+}
+
+var statusClass = regexp.MustCompile(`^[1-5](xx|[0-9][0-9])$`)
+
+func (r *reader) neverMember(n ast.Node) NeverMember {
+	m := NeverMember{Place: r.place(n)}
+	named := false
+	for _, f := range r.entries(n, "a member that is never shown", []string{"at", "type", "status"}) {
+		switch f.key {
+		case "at":
+			s, ok := r.str(f.val, "at")
+			if named = true; !ok {
+				continue
+			}
+			if m.At = pointer.Pattern(s); m.At.Check() != nil {
+				r.fail(f.val, "type", m.At.Check().Error(), "")
+			}
+		case "type":
+			m.Type = r.word(f.val, "type", "string", "number", "boolean", "object", "array")
+		case "status":
+			s, ok := r.str(f.val, "status")
+			if m.Status = s; ok && !statusClass.MatchString(s) {
+				r.fail(f.val, "type", fmt.Sprintf("%q is no status", s), "write one as 404, or a class as 2xx")
+			}
+		}
+	}
+	if !named {
+		r.fail(n, "missing", "a member that is never shown needs `at`", `write for example  { at: "**/password" }`)
+	}
+	return m
 }
 
 func (r *reader) status(n ast.Node) int {

@@ -383,12 +383,21 @@ type AnswerRule struct {
 // Empty says that the rule asks for nothing.
 func (r AnswerRule) Empty() bool { return r.Type == "" && len(r.Headers) == 0 && len(r.Has) == 0 }
 
+// NeverMember is a member that no answer may show.
+type NeverMember struct {
+	Place
+	At     pointer.Pattern
+	Type   string // of its value, as JSON calls it; "" is any but null
+	Status string // of the answers: "404", "4xx"; "" is any
+}
+
 // Answers is the declared shape of refusals and of what must never be shown.
 type Answers struct {
 	Status      map[int]AnswerRule
 	Errors      AnswerRule
 	NeverFields []string
 	NeverText   []string
+	Never       []NeverMember
 	Schema      string // "", "exact" or "listed"
 	LoginPage   string // glob for the Location of a login page
 	RefusedWhen struct {

@@ -40,7 +40,7 @@ const whole = `{
 "quotas": {"fixed": {"at": "/a", "allow": ["8 per 5m", "40 per 1d"], "counted_by": "identity or address", "model": "fixed-window", "starts": "clock", "queue": 0, "counts": "admitted", "refuse_with": 503, "count_per": "route", "for": {"writer": "9 per 1m"}, "exempt": ["target:local", "reader", "identity:ann", "10.0.0.0/8", "::1"]},
   "bucket": {"at": "/a", "allow": "1 per 1s", "counted_by": "header:X-Client", "model": "token-bucket", "burst": 8}, "slide": {"at": "/a", "allow": "1 per 1s", "counted_by": "key", "model": "sliding-window"},
   "one": {"at": ["/a"], "allow": 1, "counted_by": "everyone", "model": "concurrency", "queue": 2, "queue_for": "5s", "for": {"writer": 2}}},
-"answers": {"401": {"type": "a/b", "headers": ["X"], "has": ["/a"]}, "errors": {"type": "a/b"}, "never": {"fields": ["p"], "text": ["t"]}, "schema": "exact", "login_page": {"location": "/login"}, "refused_when": {"status": 200, "has": "/error"}},
+"answers": {"401": {"type": "a/b", "headers": ["X"], "has": ["/a"]}, "errors": {"type": "a/b"}, "never": {"fields": ["p"], "text": ["t"], "members": [{"at": "**/p", "type": "string", "status": "2xx"}, {"at": "/a/*", "status": 404}]}, "schema": "exact", "login_page": {"location": "/login"}, "refused_when": {"status": 200, "has": "/error"}},
 "review": {"guesses": 1000, "guessed_in": "1d", "bearer": {"low": "1d", "medium": "1h", "high": "5m"}},
 "waivers": [{"check": "open-write", "at": "POST /b", "of": ["reader"], "reason": "because", "by": "me", "until": "2027-03-31"}]
 }`
@@ -87,7 +87,7 @@ func TestSchemaAgreesWithParser(t *testing.T) {
 		"FETCH /a",
 		"http://x", "ftp://x", "any", "null", "200", 99, "2027-13-01", "2027-02-30", "env:", "env:X", "header:X",
 		"header:", "address or", "anyone", "id:/x", "{body}", "bearer", "token-bucket", "concurrency",
-		"https://a.example", "file:", "file:/x", "a\nb"}
+		"https://a.example", "file:", "file:/x", "a\nb", "**/a", "/a~2", "**", "2xx"}
 	keys := []string{"at", "who", "kind", "from", "a", "send", "access", "nobody", "a b", "401", "999", "HTTPS://X",
 		"https://x.example:443", "https://x.example", "take", "burst", "starts", "model", "X-A",
 		"Cookie", "cert"}

@@ -2,7 +2,10 @@ package mask
 
 import (
 	"encoding/json"
+	"regexp"
+	"slices"
 	"strings"
+	"unicode"
 )
 
 // Body masks a body by its media type: within the strings of JSON where it is JSON
@@ -94,9 +97,45 @@ func (m *Masking) json(text string) string {
 // member masks a string value that stands under a name. The elements of a list do not:
 // under "password" it holds complaints more often than secrets, and those that are known
 // are masked anyway.
+//
+// A value that a service redacted is no secret, and stays. Where another secret of the fact
+// stands within it, its mark follows: that what was sent came back must show.
 func (m *Masking) member(name string, v view, raw string) string {
-	if raw != "" && memberName.MatchString(name) {
-		return m.markFor(Named, v.text)
+	if raw == "" || !memberName.MatchString(name) || Redacted(v.text) {
+		return m.value(v, raw, false, parts{})
 	}
-	return m.value(v, raw, false, parts{})
+	mark := m.markFor(Named, v.text)
+	var within []string
+	for text := range m.numbers {
+		if len(text) >= cutFrom && text != v.text && strings.Contains(v.text, text) {
+			within = append(within, text)
+		}
+	}
+	for _, x := range m.set.secrets {
+		if len(x.text) >= everywhere && x.text != v.text && strings.Contains(v.text, x.text) {
+			within = append(within, x.text)
+		}
+	}
+	slices.Sort(within)
+	for _, text := range slices.Compact(within) {
+		mark += m.markFor(Named, text)
+	}
+	return mark
+}
+
+var redacted = regexp.MustCompile(`(?i)^[\[<({]?(redacted|masked|hidden|filtered|removed|omitted)[\])>}]?$`)
+
+// Redacted says whether a service hid a value itself: nothing but a sign over and over, or a
+// word that says so.
+func Redacted(text string) bool {
+	if redacted.MatchString(text) {
+		return true
+	}
+	signs := map[rune]bool{}
+	for _, c := range text {
+		if signs[c] = true; unicode.IsLetter(c) || unicode.IsDigit(c) || len(signs) > 2 {
+			return false
+		}
+	}
+	return len(signs) > 0
 }

@@ -111,3 +111,32 @@ func (p JSON) Text(v any) (text string, ok bool) {
 	}
 	return "", false
 }
+
+// Pattern is a set of pointers: a pointer in which a name * is any one name. Behind ** at its
+// beginning it is any way to there: "**/password". The zero Pattern is the whole document.
+type Pattern string
+
+// Check says what is wrong with a pattern; nil when nothing is.
+func (p Pattern) Check() error {
+	rest := strings.TrimPrefix(string(p), "**")
+	if rest == "" {
+		return fmt.Errorf("%q names no member; write for example **/password or /items/*/password", string(p))
+	}
+	return JSON(rest).Check()
+}
+
+// Matches says whether a pointer is in the set.
+func (p Pattern) Matches(at JSON) bool {
+	rest, deep := strings.CutPrefix(string(p), "**")
+	want, names := JSON(rest).Names(), at.Names()
+	if len(names) < len(want) || !deep && len(names) > len(want) {
+		return false
+	}
+	names = names[len(names)-len(want):]
+	for i, n := range want {
+		if n != "*" && n != names[i] {
+			return false
+		}
+	}
+	return true
+}

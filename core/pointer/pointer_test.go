@@ -65,3 +65,21 @@ func TestCheck(t *testing.T) {
 		assert.ErrorContains(t, p.Check(), says, p)
 	}
 }
+
+func TestPatterns(t *testing.T) {
+	for _, c := range []struct {
+		p    Pattern
+		at   JSON
+		want bool
+	}{
+		{"**/a", "/a", true}, {"**/a", "/x/0/a", true}, {"**/a", "/a/x", false}, {"**/a", "", false},
+		{"**/a/*", "/b/a/7", true}, {"/a/*/b", "/a/0/b", true}, {"/a/*/b", "/x/a/0/b", false}, {"/a", "/a", true},
+		{"/a~1b", "/a~1b", true}, {"", "", true}, {"", "/a", false},
+	} {
+		assert.Equal(t, c.want, c.p.Matches(c.at), "%s %s", c.p, c.at)
+	}
+	for _, p := range []Pattern{"a", "**", "", "**a", "/a~2"} {
+		assert.Error(t, p.Check(), "%s", p)
+	}
+	assert.NoError(t, Pattern("**/a/*").Check())
+}

@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"mime"
 	"slices"
-	"sort"
 	"strings"
 
 	"millgate/core/check"
@@ -54,7 +53,7 @@ func CheckAnswer(a check.Answer, r declaration.Answers, schema map[int]*declarat
 		}
 	}
 	var body any // is read only where something is said of it
-	if len(rule.Has) > 0 || len(r.NeverFields) > 0 || r.Schema != "" {
+	if len(rule.Has) > 0 || len(r.NeverFields)+len(r.Never) > 0 || r.Schema != "" {
 		body = a.JSON()
 	}
 	for _, p := range rule.Has {
@@ -71,11 +70,9 @@ func CheckAnswer(a check.Answer, r declaration.Answers, schema map[int]*declarat
 				"be shown", t)})
 		}
 	}
-	if body != nil && len(r.NeverFields) > 0 {
-		for _, f := range fieldsNamed(body, r.NeverFields, "", nil) {
-			out = append(out, Slip{finding.Leaking, "field " + f.Last(),
-				fmt.Sprintf("the answer has %s, which must never be shown", f)})
-		}
+	for _, f := range shownMembers(a, body, r) {
+		out = append(out, Slip{finding.Leaking, "field " + f.Last(),
+			fmt.Sprintf("the answer has %s, which must never be shown", f)})
 	}
 	if r.Schema != "" && a.Status < 300 && !a.NoBody {
 		shape := schema[a.Status]
@@ -106,32 +103,6 @@ func unsought(a check.Answer, r declaration.Answers) (out []string) {
 	for _, t := range r.NeverText {
 		if t != "" && !slices.Contains(a.Sought, t) && !slices.Contains(a.Texts, t) && !strings.Contains(shown, t) {
 			out = append(out, fmt.Sprintf("%q", t))
-		}
-	}
-	return out
-}
-
-// fieldsNamed returns the pointers of members with one of the names, array
-// indexes left out, without repetition.
-func fieldsNamed(v any, names []string, at pointer.JSON, out []pointer.JSON) []pointer.JSON {
-	switch x := v.(type) {
-	case map[string]any:
-		keys := make([]string, 0, len(x))
-		for k := range x {
-			keys = append(keys, k)
-		}
-		sort.Strings(keys)
-		for _, k := range keys {
-			p := at.Member(k)
-			if slices.ContainsFunc(names, func(n string) bool { return strings.EqualFold(n, k) }) && x[k] != nil &&
-				!slices.Contains(out, p) {
-				out = append(out, p)
-			}
-			out = fieldsNamed(x[k], names, p, out)
-		}
-	case []any:
-		for _, e := range x {
-			out = fieldsNamed(e, names, at, out)
 		}
 	}
 	return out
