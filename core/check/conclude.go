@@ -2,7 +2,9 @@ package check
 
 import (
 	"fmt"
+	"slices"
 
+	"millgate/core/access"
 	"millgate/core/finding"
 )
 
@@ -110,6 +112,7 @@ func unproven(v *finding.Verdict, reason string) {
 // beyond that is said by rows and gaps, and finding.Gather knows no family.
 func Gather(c *Context, list Families, items []Item) []finding.Finding {
 	var found []finding.Seen
+	out := turnedAway(c, list, items)
 	of := map[string][]Judged{}
 	for _, it := range items {
 		if len(it.Verdict.Gaps) == 0 {
@@ -120,6 +123,9 @@ func Gather(c *Context, list Families, items []Item) []finding.Finding {
 		s := finding.Seen{Probe: p.Key(), Route: p.Route, Column: cell.Column(), Who: list.Who(p),
 			Identity: p.Caller.Identity, StandsFor: p.StandsFor, Unsafe: p.Unsafe, Follows: p.Widens}
 		s.Gaps = append(s.Gaps, it.Verdict.Gaps...) // items stay as they are
+		if p.Caller.Identity != "" {
+			s.Out = out[reasonAt{p.Route, s.Gaps[0].Rung}]
+		}
 		found = append(found, s)
 		of[p.Family] = append(of[p.Family], Judged{p, s.Gaps})
 	}
@@ -129,6 +135,45 @@ func Gather(c *Context, list Families, items []Item) []finding.Finding {
 		}
 	}
 	return finding.Gather(c.Doc, found)
+}
+
+// reasonAt is a rung of the ladder at a route.
+type reasonAt struct {
+	route string
+	rung  int
+}
+
+// turnedAway are the identities that were sent with what is sound, or stood for, by where and
+// at which rung they must be turned away.
+func turnedAway(c *Context, list Families, items []Item) map[reasonAt][]string {
+	shows := map[string]bool{} // at which somebody got in
+	for _, it := range items {
+		if len(it.Verdict.Gaps) > 0 && it.Probe.Caller.Identity != "" {
+			shows[it.Probe.Route] = true
+		}
+	}
+	out := map[reasonAt][]string{}
+	for _, it := range items {
+		p := it.Probe
+		if !shows[p.Route] {
+			continue
+		}
+		f, ok := list.Named(p.Family).(Expecting)
+		if !ok || p.Caller.Identity == "" || p.Caller.State != access.Sound || it.Verdict.Kind == finding.Unproven {
+			continue
+		}
+		x := f.Expect(c, p)
+		if x.Outcome == access.Admit || x.Outcome == access.Either {
+			continue
+		}
+		at := reasonAt{p.Route, x.Decider}
+		for _, name := range append([]string{p.Caller.Identity}, p.StandsFor...) {
+			if !slices.Contains(out[at], name) {
+				out[at] = append(out[at], name)
+			}
+		}
+	}
+	return out
 }
 
 // Count counts board cells (a caller at a route, its worst verdict) and findings by kind.

@@ -24,6 +24,9 @@ type Seen struct {
 	Unsafe    bool
 	Follows   string // the key of the probe whose gap this one follows to another route; "" without
 	Gaps      []Gap
+	// Out are all identities that were sent, or stood for, and should be turned away there for
+	// the reason for which this one should.
+	Out []string
 }
 
 // AnyPath is the route of findings about paths that nobody declared.
@@ -217,13 +220,7 @@ func (b *bundle) finding(d *declaration.Document) Finding {
 	f.Probes[0], f.Probes[best] = f.Probes[best], f.Probes[0]
 	shown := b.seen[best]
 	f.Confidence, f.At, f.Column = b.gaps[best].Confidence, shown.Route, shown.Column
-	effect, sens := declaration.Read, declaration.Medium
-	if i := d.RouteNamed(shown.Route); i >= 0 && b.scope.Of != AtNoRoute {
-		effect, sens = d.Routes[i].Effect, d.Routes[i].Sensitivity
-	} else if shown.Unsafe {
-		effect = declaration.Update
-	}
-	f.Severity = cmp.Or(row.Severity, Rate(f.Kind, effect, sens, ease))
+	f.Severity = b.severity(d, ease)
 	f.OWASP, f.CWE, f.Standard, f.Docs = string(row.OWASP), row.CWE, row.Standard, "docs/findings.md#"+row.Anchor()
 	f.Reason = sentence(b.gaps[best].Reason)
 	switch rest := len(f.Callers) + len(f.Inferred) - 1; {
@@ -239,6 +236,26 @@ func (b *bundle) finding(d *declaration.Document) Finding {
 	sum := sha256.Sum256([]byte(strings.Join(named, "\x00")))
 	f.ID = "mg-" + hex.EncodeToString(sum[:5])
 	return f
+}
+
+// severity is the gravest of the routes at which it shows.
+func (b *bundle) severity(d *declaration.Document, ease Ease) Severity {
+	if b.row.Severity != "" {
+		return b.row.Severity
+	}
+	worst := cmp.Or(b.row.Least, Low)
+	for _, s := range b.seen {
+		effect, sens := declaration.Read, declaration.Medium
+		if i := d.RouteNamed(s.Route); i >= 0 && b.scope.Of != AtNoRoute {
+			effect, sens = d.Routes[i].Effect, d.Routes[i].Sensitivity
+		} else if s.Unsafe {
+			effect = declaration.Update
+		}
+		if r := Rate(b.row.Kind, effect, sens, ease); r.AtLeast(worst) {
+			worst = r
+		}
+	}
+	return worst
 }
 
 // shownBy says who shows a finding and by which probes, which of them shows it best, and who
@@ -271,12 +288,23 @@ func (b *bundle) shownBy(f *Finding) (best int, ease Ease) {
 	switch {
 	case b.row.Led:
 		return best, ByAFew
+	case anyone && b.row.Forges:
+		return best, AsAll
 	case anyone:
 		return best, ByAnyone
-	case len(signedIn)+len(f.Inferred) >= ManyFrom:
+	case len(signedIn)+len(f.Inferred) >= ManyFrom || b.everyone(signedIn, f.Inferred):
 		return best, ByMany
 	}
 	return best, ByAFew
+}
+
+// everyone says whether all who were sent and should be out got in, at one of the routes.
+func (b *bundle) everyone(signedIn map[string]bool, inferred []string) bool {
+	return slices.ContainsFunc(b.seen, func(s Seen) bool {
+		return len(s.Out) > 0 && !slices.ContainsFunc(s.Out, func(name string) bool {
+			return !signedIn[name] && !slices.Contains(inferred, name)
+		})
+	})
 }
 
 // places says at which routes a finding stands, in the inventory's order, and what they

@@ -8,8 +8,9 @@ type Ease string
 // The eases.
 const (
 	ByAnyone Ease = "anyone" // no account is needed
-	ByMany   Ease = "many"   // three or more signed-in callers, or every one that was sent
-	ByAFew   Ease = "few"    // one or two signed-in callers
+	ByMany   Ease = "many"   // three or more signed-in callers, or everyone who was sent and should be out
+	ByAFew   Ease = "few"    // one or two signed-in callers of more
+	AsAll    Ease = "all"    // no account is needed, and it gives the rights of any caller
 )
 
 // ManyFrom is how many callers are many.
@@ -47,6 +48,8 @@ func Rate(k Kind, e declaration.Effect, s declaration.Sensitivity, ease Ease) Se
 		default:
 		}
 		switch ease {
+		case AsAll:
+			points++
 		case ByAnyone:
 			if k != Unprotected {
 				points++

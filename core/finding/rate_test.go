@@ -15,15 +15,20 @@ import (
 // severityTable is the whole table as docs/severity.md holds it.
 func severityTable() string {
 	var b strings.Builder
-	b.WriteString("| kind | effect | low, few | low, many | low, anyone | medium, few | medium, many | medium, " +
-		"anyone | high, few | high, many | high, anyone |\n")
-	b.WriteString("| --- | --- |" + strings.Repeat(" --- |", 9) + "\n")
+	eases := []Ease{ByAFew, ByMany, ByAnyone, AsAll}
+	b.WriteString("| kind | effect |")
+	for _, s := range []declaration.Sensitivity{declaration.Low, declaration.Medium, declaration.High} {
+		for _, ease := range eases {
+			fmt.Fprintf(&b, " %s, %s |", s, ease)
+		}
+	}
+	b.WriteString("\n| --- | --- |" + strings.Repeat(" --- |", 3*len(eases)) + "\n")
 	for _, k := range Order[:9] {
 		for _, e := range []declaration.Effect{declaration.Read, declaration.Create, declaration.Update,
 			declaration.Delete, declaration.Command} {
 			fmt.Fprintf(&b, "| %s %s | %s |", k, k.Name(), e)
 			for _, s := range []declaration.Sensitivity{declaration.Low, declaration.Medium, declaration.High} {
-				for _, ease := range []Ease{ByAFew, ByMany, ByAnyone} {
+				for _, ease := range eases {
 					fmt.Fprintf(&b, " %s |", Rate(k, e, s, ease))
 				}
 			}
@@ -38,9 +43,14 @@ const severityIntro = `# Severity
 The severity of a finding follows from four things: the kind of gap, what the
 route does, how sensitive the declaration says it is, and who can use the gap.
 
-- **few**: one or two signed-in callers
-- **many**: three or more signed-in callers
+- **few**: one or two signed-in callers of more who should be out
+- **many**: three or more signed-in callers, or everyone who was sent and should be out
 - **anyone**: nobody needs an account
+- **all**: nobody needs an account, and it gives the rights of any caller, as a token does that
+  anybody can make
+
+Where a finding stands at several routes, the gravest of them counts. A record of somebody else
+that is shown or changed is high at least.
 
 Where a cause has a severity of its own in [findings](findings.md), that counts: what is wrong
 with an issued token does not depend on a route.

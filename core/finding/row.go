@@ -38,6 +38,10 @@ type Row struct {
 	CWE    int
 	// Severity where the cause alone decides how grave it is; "" where Rate does.
 	Severity Severity
+	// Least is what it is at least, whatever Rate says; "" without.
+	Least Severity
+	// Forges: whoever uses it can be any caller, the mightiest among them.
+	Forges bool
 	// Led: whoever wants to use it must lead somebody to a page first. ByAnyone: no account is
 	// needed, whoever shows it.
 	Led, ByAnyone bool

@@ -39,7 +39,8 @@ func shownMembers(a check.Answer, body any, r declaration.Answers) (out []pointe
 		text, is := valueText(v)
 		if is && named(plain.Last()) && text != "" && !mask.Redacted(text) {
 			before := sent[strings.ToLower(plain.Last())]
-			if len(before) == 0 || slices.ContainsFunc(before, func(s string) bool { return strings.Contains(text, s) }) {
+			if len(before) == 0 || slices.ContainsFunc(before,
+				func(s string) bool { return strings.Contains(text, s) }) {
 				return true
 			}
 		}

@@ -61,7 +61,8 @@ answers: { never: { fields: [password, pin, locked], members: [
 				require.NotContains(t, c.sent+c.body, "short")
 			}
 			a := check.Answer{Status: c.status, Body: []byte(c.body), Sent: []byte(c.sent)}
-			got := declaration.Names(shownMembers(a, a.JSON(), d.Answers), func(p pointer.JSON) string { return string(p) })
+			got := declaration.Names(shownMembers(a, a.JSON(), d.Answers),
+				func(p pointer.JSON) string { return string(p) })
 			assert.Equal(t, c.want, strings.Join(got, " "))
 		})
 	}

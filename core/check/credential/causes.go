@@ -121,6 +121,11 @@ func inQuery() *finding.Row {
 	return r
 }
 
+// forges are the ways that let whoever can write make a credential of anybody.
+var forges = map[string]bool{"unsigned": true, string(token.Altered): true, string(token.Raised): true,
+	string(token.ForeignKey): true, string(token.PublicAsSecret): true, string(token.EmbeddedKey): true,
+	string(token.KeyAddress): true, string(token.KeyIDPath): true}
+
 // afterlife is that of a session drill, as one call shows it.
 var afterlife = finding.RowOf(session.DrillCauses, session.Afterlife)
 
@@ -131,7 +136,7 @@ var accepted = []string{"no guard", "credential broken"}
 func broken(way, title, means, advice string, owasp finding.OWASP, cwe int, standard string) *finding.Row {
 	return &finding.Row{Cause: "token " + way, Kind: finding.Unprotected, Title: title, Means: means, Advice: advice,
 		OWASP: owasp,
-		CWE:   cwe, Standard: standard, PartOf: accepted}
+		CWE:   cwe, Standard: standard, PartOf: accepted, Forges: forges[way]}
 }
 
 // unsigned are the ways of one fault: the signature is not asked for.

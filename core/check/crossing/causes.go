@@ -36,7 +36,7 @@ var rows = slices.Concat([]*finding.Row{
 	{Cause: ownership, Kind: finding.OverPermissive, Title: "Somebody else's record",
 		Means:  "A caller reads or changes a record that belongs to another.",
 		Advice: "Compare the record's owner with the caller before it is read or changed.",
-		OWASP:  finding.API1, CWE: 639,
+		OWASP:  finding.API1, CWE: 639, Least: finding.High,
 		Shown: "Two values of the owner's answer, which the caller's own records do not have, are in the caller's " +
 			"answer, or the owner's record is changed afterwards. Otherwise it is likely."},
 	{Cause: "role", Kind: finding.OverPermissive, Title: "Without the role",
