@@ -70,11 +70,11 @@ func (r *running) given(ctx context.Context, l check.Look) (*check.Given, error)
 				Life: c.Life}
 		}
 	case declaration.Link:
-		end, text, err := k.LinkEnd(ctx, s, who.Identity, l.Params)
+		link, err := k.LinkGiven(ctx, s, who.Identity, l.Params)
 		if err != nil {
 			return nil, err
 		}
-		g.Link = &check.GivenLink{Ends: end, Said: text}
+		g.Link = &link
 	default:
 	}
 	g.At = k.now()

@@ -212,26 +212,25 @@ func (k *Keyring) link(ctx context.Context, s *declaration.Scheme, identity stri
 	return u, nil
 }
 
-// LinkEnd is when a link that was given out for the parameters ends: the query
-// parameter as Unix seconds or RFC 3339. zero when it says neither.
-func (k *Keyring) LinkEnd(ctx context.Context, s *declaration.Scheme, identity string,
-	params map[string]string) (end time.Time, said string, err error) {
+// LinkGiven is where a link that was given out for the parameters leads, and when it ends: the
+// query parameter as Unix seconds or RFC 3339, zero when it says neither.
+func (k *Keyring) LinkGiven(ctx context.Context, s *declaration.Scheme, identity string,
+	params map[string]string) (g check.GivenLink, err error) {
 	fill, err := k.fill(identity, s.Name)
 	if err != nil {
-		return end, "", err
+		return g, err
 	}
 	u, err := k.link(ctx, s, identity, fill, params)
 	if err != nil {
-		return end, "", err
+		return g, err
 	}
-	said = u.Query().Get(s.Expires)
-	if n, err := strconv.ParseInt(said, 10, 64); err == nil {
-		return time.Unix(n, 0), said, nil
+	g.Path, g.Said = k.client.mask.Text(u.Path), u.Query().Get(s.Expires)
+	if n, err := strconv.ParseInt(g.Said, 10, 64); err == nil {
+		g.Ends = time.Unix(n, 0)
+	} else if t, err := time.Parse(time.RFC3339, g.Said); err == nil {
+		g.Ends = t
 	}
-	if t, err := time.Parse(time.RFC3339, said); err == nil {
-		return t, said, nil
-	}
-	return end, said, nil
+	return g, nil
 }
 
 // Cookie is how the identity's session cookie was set; nil without a login.

@@ -91,9 +91,11 @@ func TestPresentingOtherKinds(t *testing.T) {
 	assert.Equal(t, "1 a+b/c=", q.Get("x")+" "+q.Get("mac"))
 	assert.Equal(t, `POST /files/7/link Basic `+base64.StdEncoding.EncodeToString([]byte("ann:pw:1"))+`{"for":"ann"}`,
 		(*asked)[1])
-	end, said, err := k.LinkEnd(ctx, k.doc.SchemeNamed("file"), "ann", map[string]string{"id": "7"})
+	g, err := k.LinkGiven(ctx, k.doc.SchemeNamed("file"), "ann", map[string]string{"id": "7"})
 	require.NoError(t, err)
-	assert.Equal(t, "2030-01-01T00:00:00Z "+said, end.Format(time.RFC3339)+" "+said)
+	assert.Equal(t, "2030-01-01T00:00:00Z", g.Ends.Format(time.RFC3339))
+	assert.Equal(t, "2030-01-01T00:00:00Z", g.Said)
+	assert.Equal(t, "/files/7", g.Path)
 	_, err = k.Present(ctx, &Outgoing{}, "ann", "file")
 	require.ErrorContains(t, err, "needs {id}")
 

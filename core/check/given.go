@@ -71,10 +71,11 @@ type Given struct {
 	Judged []session.Judged `json:"judged,omitempty"`
 }
 
-// GivenLink is the end of a link that was given out.
+// GivenLink is a link that was given out, without what signs it.
 type GivenLink struct {
 	Ends time.Time `json:"ends"` // zero where it cannot be read
 	Said string    `json:"said"` // as it stands in the link
+	Path string    `json:"path,omitempty"`
 }
 
 // Call is the login that gives it, as people would send it; nil where there is none.

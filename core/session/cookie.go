@@ -89,3 +89,13 @@ func JudgeLink(end time.Time, said string, now time.Time, l *declaration.Lifetim
 	}
 	return nil
 }
+
+// JudgeLinkPath holds where a link leads against the path that it was asked for; a link without
+// a path says nothing of it. Before the path there may be that of the service.
+func JudgeLinkPath(leads, asked string) []Judged {
+	if leads == "" || leads == "/" || strings.HasSuffix(strings.TrimRight(leads, "/"), strings.TrimRight(asked, "/")) {
+		return nil
+	}
+	return []Judged{issued("link-elsewhere", fmt.Sprintf("it leads to %s, asked for was %s", leads, asked),
+		"Who asks for one record is given another.", "OWASP API1:2023")}
+}

@@ -15,6 +15,7 @@ import (
 // are, without Keys its signature is not verified.
 type Context struct {
 	Now      time.Time
+	Received time.Time // when it was given out, as far as that was seen; zero where it was not
 	Doc      *declaration.Document
 	Scheme   *declaration.Scheme
 	Values   map[string]string     // what {issuer} stands for on the target
@@ -304,6 +305,9 @@ func Say(d time.Duration) string {
 	return strconv.Itoa(int(d/time.Second)) + " s"
 }
 
+// drift is how far the issuer's clock may be from ours without that anything is said of it.
+const drift = time.Minute
+
 func (j *judge) dates() {
 	t := j.t
 	if !t.Claims.OK {
@@ -347,20 +351,32 @@ func (j *judge) dates() {
 	if !nbf.IsZero() && now.Add(skew).Before(nbf) {
 		j.say("not-yet", Claims, "/nbf", Say(nbf.Sub(now)))
 	}
-	if !iat.IsZero() && now.Add(skew+time.Minute).Before(iat) {
+	if !iat.IsZero() && now.Add(skew+drift).Before(iat) {
 		j.say("iat-ahead", Claims, "/iat", Say(iat.Sub(now)))
 	}
 	begin := iat
 	if begin.IsZero() {
 		begin = nbf
 	}
-	if exp.IsZero() || begin.IsZero() {
+	if exp.IsZero() {
 		return
 	}
-	if exp.Before(begin) {
+	if !begin.IsZero() && exp.Before(begin) {
 		j.say("dates-order", Claims, "/exp")
-	} else if l != nil && l.Max > 0 && exp.Sub(begin) > l.Max {
-		j.say("too-long", Claims, "/exp", Say(exp.Sub(begin)), Say(l.Max))
+		return
+	}
+	most := time.Duration(0)
+	if l != nil {
+		most = l.Max
+	}
+	// Without a beginning, or with one that lies ahead, it counts from when it was received.
+	if r := j.c.Received; !r.IsZero() && (begin.IsZero() || r.Add(skew+drift).Before(begin)) {
+		begin, skew = r, skew+drift
+	} else {
+		skew = 0
+	}
+	if !begin.IsZero() && most > 0 && exp.Sub(begin) > most+skew {
+		j.say("too-long", Claims, "/exp", Say(exp.Sub(begin)), Say(most))
 	}
 }
 

@@ -208,6 +208,28 @@ func TestJudgeClaims(t *testing.T) {
 		}
 		assert.Equal(t, []string{want}, got, want)
 	}
+	// What says nothing of its beginning, or lies about it, counts from when it was received.
+	for name, x := range map[string]struct {
+		iat  any
+		exp  int64
+		want []string
+	}{
+		"no beginning, short enough": {nil, 15*60 + 80, []string{"iat-missing"}},
+		"no beginning, too long":     {nil, 15*60 + 100, []string{"iat-missing", "too-long"}},
+		"a beginning ahead":          {now.Unix() + 3600, 3600 + 60, []string{"iat-ahead", "too-long"}},
+		"one ahead, short enough":    {now.Unix() + 300, 500, []string{"iat-ahead"}},
+		"a beginning":                {now.Unix() - 60, 14 * 60, nil},
+	} {
+		c, ctx := claims(), context(t)
+		delete(c, "iat")
+		if c["exp"] = now.Unix() + x.exp; x.iat != nil {
+			c["iat"] = x.iat
+		}
+		s, err := k.Mint(rand.Reader, "at+jwt", c)
+		require.NoError(t, err)
+		ctx.Received = ctx.Now
+		assert.ElementsMatch(t, x.want, ids(Judge(Decode(s), ctx)), name)
+	}
 	// Near misses: inside the skew, a fraction, exactly the maximum.
 	c := claims()
 	c["exp"], c["iat"], c["nbf"] = float64(now.Unix())-29.5, now.Unix()-800, now.Unix()+29

@@ -10,6 +10,7 @@ package issued
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	"millgate/core/access"
 	"millgate/core/check"
@@ -145,7 +146,7 @@ func judged(c *check.Context, p *check.Probe, s *declaration.Scheme, g *check.Gi
 	life := c.Doc.LifetimeNamed(s.Lifetime["access"].Name)
 	switch {
 	case g.Shown != nil:
-		x := token.Context{Now: g.At, Doc: c.Doc, Scheme: s, Values: c.Target.Values,
+		x := token.Context{Now: g.At, Received: g.At, Doc: c.Doc, Scheme: s, Values: c.Target.Values,
 			Identity: c.Doc.IdentityNamed(p.Caller.Identity)}
 		for _, j := range g.Shown.Judge(x) {
 			out = append(out, session.Judged{ID: j.ID, Text: j.Text, Why: j.Why, Standard: j.Standard,
@@ -155,9 +156,23 @@ func judged(c *check.Context, p *check.Probe, s *declaration.Scheme, g *check.Gi
 	case g.Cookie != nil:
 		return session.JudgeCookie(*g.Cookie, s, life)
 	case g.Link != nil:
-		return session.JudgeLink(g.Link.Ends, g.Link.Said, g.At, life)
+		return append(session.JudgeLink(g.Link.Ends, g.Link.Said, g.At, life),
+			session.JudgeLinkPath(g.Link.Path, asked(c, p))...)
 	}
 	return g.Judged
+}
+
+// asked is the path that a link was asked for.
+func asked(c *check.Context, p *check.Probe) string {
+	d, _ := p.Detail.(Detail)
+	path := c.Doc.Routes[c.Doc.RouteNamed(p.Route)].Path()
+	if d.Record.Param != "" {
+		path = strings.ReplaceAll(path, "{"+d.Record.Param+"}", d.Record.Value)
+	}
+	for n, v := range d.Params {
+		path = strings.ReplaceAll(path, "{"+n+"}", v)
+	}
+	return path
 }
 
 // word names what a scheme gives out.

@@ -86,19 +86,17 @@ func (f Family) Plan(c *check.Context, p *check.Planning) {
 		}
 	}
 	for i, rt := range c.Doc.Routes {
-		var body map[string]json.RawMessage
-		if rt.Effect != declaration.Create && rt.Effect != declaration.Update ||
-			json.Unmarshal(rt.Send.JSON, &body) != nil || len(body) == 0 || check.UsesSession(c.Doc, i) {
+		if rt.Effect != declaration.Create && rt.Effect != declaration.Update || check.UsesSession(c.Doc, i) {
 			continue
 		}
-		if _, there := body[claim]; claim == "" || there {
+		least, role := f.least(c, p.At(i)), ""
+		if least != nil {
+			role = check.HighestRole(c.Doc, least.Caller.Identity)
+		}
+		if why := cannot(rt, claim, least != nil, role); why != "" {
+			p.Leave(check.Omission{Route: rt.Key(), What: "a role in the body", Why: why})
 			continue
 		}
-		least := f.least(c, p.At(i))
-		if least == nil {
-			continue
-		}
-		role := check.HighestRole(c.Doc, least.Caller.Identity)
 		if role == "" {
 			continue
 		}
@@ -107,6 +105,28 @@ func (f Family) Plan(c *check.Context, p *check.Planning) {
 		x.Family, x.Of = f.Name(), claim
 		p.Add(x)
 	}
+}
+
+// cannot says why no role can be claimed at a route, "" where it can, or where there is none to
+// claim: role is one that the caller does not have.
+func cannot(rt *declaration.Route, claim string, admitted bool, role string) string {
+	var body map[string]json.RawMessage
+	switch {
+	case json.Unmarshal(rt.Send.JSON, &body) != nil || len(body) == 0:
+		if rt.Send.Form != nil || len(rt.Send.JSON) > 0 || rt.Send.Text != "" {
+			return "its body is no JSON object"
+		}
+		return "no body is known for it; say a sample with send"
+	case claim == "":
+		return "no scheme says which claim holds roles (claims: { roles: … })"
+	case body[claim] != nil:
+		return fmt.Sprintf("its body sets %s itself", claim)
+	case !admitted:
+		return "no caller who must be admitted can be sent"
+	case role == "":
+		return "who is admitted with the fewest roles has the highest"
+	}
+	return ""
 }
 
 // least is the caller with the fewest roles of those that must be admitted.

@@ -72,6 +72,11 @@ func TestWhatIsPlanned(t *testing.T) {
 	assert.Equal(t, []string{"raised-role|PUT /people/{id}|ann|s|sound|own|roles",
 		"raised-role|POST /people|ann|s|sound||roles"},
 		keys, "by the least of those admitted; not where the body has the claim, or is a command's")
+	why := map[string]string{}
+	for _, o := range p.Left {
+		why[o.Route] = o.Why
+	}
+	assert.Equal(t, map[string]string{"POST /grants": "its body sets roles itself"}, why)
 	assert.Equal(t, "crossing|PUT /people/{id}|ann|s|sound|own|", p.Probes[0].Control)
 }
 
