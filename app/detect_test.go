@@ -44,8 +44,7 @@ var detection = []struct {
 	// The attribute is forgotten on the list and on the link.
 	{standin.UnverifiedPasses, []string{"P GET /v1/frames", "P POST /v1/frames/{frame_id}/link"}},
 	// All routes behind the partner key answer alike.
-	{standin.MissingKey400, []string{"W GET /v1/partners/feed", "W GET /v1/partners/frames/{frame_id}",
-		"W POST /v1/partners/requests"}},
+	{standin.MissingKey400, []string{"W the guard of partner-key"}},
 	{standin.Role401, []string{"W POST /v1/proposals/{proposal_id}/approve"}},
 	{standin.LoginPage, []string{"W GET /v1/observations"}},
 	{standin.SecretEcho, []string{"L POST /v1/people"}},

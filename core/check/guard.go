@@ -1,6 +1,8 @@
 package check
 
 import (
+	"strings"
+
 	"millgate/core/access"
 	"millgate/core/declaration"
 )
@@ -62,6 +64,19 @@ func GuardAt(list []*Guard, route int) *Guard {
 		}
 	}
 	return nil
+}
+
+// SchemesAt names the schemes that a route accepts; "" where nothing says.
+func SchemesAt(d *declaration.Document, key string) string {
+	i := d.RouteNamed(key)
+	if i < 0 || d.Entry(i) == nil {
+		return ""
+	}
+	var names []string
+	for _, s := range d.Accepted(d.Entry(i)) {
+		names = append(names, s.Name)
+	}
+	return strings.Join(names, " or ")
 }
 
 // guardOf names the guard that route i is taken to be behind.

@@ -64,7 +64,7 @@ type Place string
 const (
 	AtScheme  Place = "scheme"  // everything behind it
 	AtQuota   Place = "quota"   // everything that it counts
-	AtGuard   Place = "guard"   // routes that one guard stands before, named by the first
+	AtGuard   Place = "guard"   // routes that one guard stands before, named by the first or by its scheme
 	AtPages   Place = "pages"   // routes that one entry says of which pages may call them
 	AtService Place = "service" // everything, past what stands before it
 	AtNoRoute Place = "none"    // what the inventory does not have

@@ -133,7 +133,7 @@ func (x gathering) know(list []Seen) {
 	}
 	for _, s := range list {
 		for _, g := range s.Gaps {
-			if g.Wide == (Scope{}) || s.Follows != "" || x.comesFrom(g.Row, s.Route) != nil {
+			if g.Wide == (Scope{}) || g.Scope.Of == AtNoRoute || s.Follows != "" || x.comesFrom(g.Row, s.Route) != nil {
 				continue
 			}
 			k := shared{g.Cause(), g.Wide}

@@ -31,6 +31,10 @@ var DrillCauses = []*finding.Row{
 			"(ended_within).",
 		OWASP: finding.API2, CWE: 613, Severity: finding.High, Standard: revoke,
 		PartOf: []string{"no guard", "credential broken"}}, // there any credential is accepted
+	{Cause: "session renewal-afterlife", Kind: finding.Lifetime, Title: "A session is renewed after the logout",
+		Means:  "Whoever copied the refresh token stays signed in, for as long as it can be renewed.",
+		Advice: "End the refresh token with the session, at the issuer.",
+		OWASP:  finding.API2, CWE: 613, Severity: finding.High, Standard: revoke},
 	{Cause: "session logout-nobody", Kind: finding.WrongRefusal, Title: "A logout succeeds whatever it is given",
 		Means:  "A caller whose logout went wrong is told that it went well.",
 		Advice: "Answer a logout that names no session as an invalid request.",

@@ -204,9 +204,8 @@ func (d *Drilled) judgeLogout(a *declaration.Lifetime, s *declaration.Scheme,
 			say(Afterlife, text, "Whoever copied it stays signed in.", revoke, LogOut, UseAfterLogout)
 		}
 		if d.worked(RefreshAfterLogout) {
-			say(Afterlife, "the refresh token gave new tokens after the logout", "The logout ended nothing.", revoke,
-				LogOut,
-				RefreshAfterLogout)
+			say("renewal-afterlife", "the refresh token gave new tokens after the logout", "The logout ended nothing.",
+				revoke, LogOut, RefreshAfterLogout)
 		}
 		if d.worked(AskIssuerAfter) && a.EndedWithin < slack {
 			say(Afterlife, "the issuer calls the token active after the logout", "Services that ask it let it in.",

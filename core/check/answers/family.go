@@ -55,7 +55,11 @@ func (Family) Watch(c *check.Context, route string, r check.Report) (gaps []chec
 	a := check.AnswerOf(r.Exchange)
 	for _, s := range CheckAnswer(a, c.Doc.Answers, schema) {
 		g := check.Gap{Says: s.Reason, Proof: check.Shown(check.Head(r))}
-		if g.Cause, g.What = rowOf(s); g.Cause != nil {
+		if g.Cause, g.What = rowOf(s); g.Cause == rows[0] {
+			// What writes such answers is one piece of code.
+			g.Wide = finding.Scope{Of: finding.AtService, Name: s.Shared(a.Status)}
+		}
+		if g.Cause != nil {
 			gaps = append(gaps, g)
 		}
 	}

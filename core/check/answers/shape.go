@@ -20,6 +20,21 @@ type Slip struct {
 	Reason string
 }
 
+// Shared says in words what answers have in common that depart in the same way.
+func (s Slip) Shared(status int) string {
+	what := "an error"
+	if status < 400 {
+		what = fmt.Sprint(status)
+	}
+	if name, ok := strings.CutPrefix(s.Cause, "header "); ok {
+		return fmt.Sprintf("answered with %s without %s", what, name)
+	}
+	if at, ok := strings.CutPrefix(s.Cause, "has "); ok {
+		return fmt.Sprintf("answered with %s without %s", what, at)
+	}
+	return fmt.Sprintf("answered with %s of another type", what)
+}
+
 // CheckAnswer holds an answer against the declared shape of answers, and
 // against the response schema of its route (nil when there is none).
 func CheckAnswer(a check.Answer, r declaration.Answers, schema map[int]*declaration.Shape) []Slip {

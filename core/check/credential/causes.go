@@ -1,6 +1,8 @@
 package credential
 
 import (
+	"slices"
+
 	"millgate/core/check"
 	"millgate/core/finding"
 	"millgate/core/session"
@@ -134,9 +136,12 @@ var afterlife = finding.RowOf(session.DrillCauses, session.Afterlife)
 var accepted = []string{"no guard", "credential broken"}
 
 func broken(way, title, means, advice string, owasp finding.OWASP, cwe int, standard string) *finding.Row {
-	return &finding.Row{Cause: "token " + way, Kind: finding.Unprotected, Title: title, Means: means, Advice: advice,
-		OWASP: owasp,
-		CWE:   cwe, Standard: standard, PartOf: accepted, Forges: forges[way]}
+	r := &finding.Row{Cause: "token " + way, Kind: finding.Unprotected, Title: title, Means: means, Advice: advice,
+		OWASP: owasp, CWE: cwe, Standard: standard, PartOf: accepted, Forges: forges[way]}
+	if r.Forges && way != string(token.Altered) { // where the signature is not looked at, none of them is
+		r.PartOf = append(slices.Clone(accepted), "token "+string(token.Altered))
+	}
+	return r
 }
 
 // unsigned are the ways of one fault: the signature is not asked for.

@@ -88,6 +88,10 @@ func (j *judging) gap(kind finding.Kind, cause, says string, proof check.Proof) 
 	g := gapOf(kind, cause)
 	g.Rung, g.Says, g.Proof = j.x.Decider, says, proof
 	g.Aside = j.p.Of != ""
+	if kind == finding.WrongRefusal {
+		// How callers are turned away is one piece of code, wherever it stands.
+		g.Wide = finding.Scope{Of: finding.AtGuard, Name: "the guard of " + check.SchemesAt(j.c.Doc, j.p.Route)}
+	}
 	if cause == ownership && j.p.Relation == access.Foreign {
 		g.Who = j.p.Caller.Identity
 	}
