@@ -171,7 +171,8 @@ type liar struct {
 	text   string // of the declaration; village without
 	change []string
 	twist  func(*villager, http.ResponseWriter, *http.Request) bool
-	most   float64 // percent; 0 is the default
+	serves http.Handler // in place of a villager
+	most   float64      // percent; 0 is the default
 	before func(a *App)
 	within time.Duration // virtual time of the sweep; 0 is any
 	sends  int           // requests at most; 0 is any
@@ -416,12 +417,16 @@ access: [{ at: /a, who: admin }]
 }
 
 func TestLiars(t *testing.T) {
-	for i, c := range slices.Concat(liars, oneCause) {
+	for i, c := range slices.Concat(liars, oneCause, withTokens) {
 		t.Run(c.name, func(t *testing.T) {
 			virtually(t, func(t *testing.T, n *memnet.Net) {
 				v := &villager{count: map[string]int{}, twist: c.twist,
 					signsUp: map[string]string{"ann": "right-ann", "bob": "right-bob"}}
-				base, end := n.Serve(v)
+				var serves http.Handler = v
+				if c.serves != nil {
+					serves = c.serves
+				}
+				base, end := n.Serve(serves)
 				defer end()
 				text := c.text
 				if text == "" {

@@ -64,7 +64,8 @@ type shared struct {
 
 // gathering is what is known of all gaps while each is put in its place.
 type gathering struct {
-	shows  map[spot]*Row              // at a route, of the worst kind
+	shows  map[spot]*Row              // at a route, or behind a scheme, of the worst kind
+	wide   map[spot]Scope             // of what shows at a route
 	leads  map[string]string          // by probe whose gap others follow: its route
 	routes map[shared]map[string]bool // at which something shows by itself
 }
@@ -75,7 +76,7 @@ type gathering struct {
 // stands where one mend would be (Scope, Wide), and one that was found by following another
 // stands with that.
 func Gather(d *declaration.Document, list []Seen) []Finding {
-	x := gathering{shows: map[spot]*Row{}, leads: map[string]string{}, routes: map[shared]map[string]bool{}}
+	x := gathering{shows: map[spot]*Row{}, wide: map[spot]Scope{}, leads: map[string]string{}, routes: map[shared]map[string]bool{}}
 	x.know(list)
 	bundles := map[place]*bundle{}
 	var order []*bundle
@@ -125,15 +126,23 @@ func (x gathering) know(list []Seen) {
 			x.leads[s.Probe] = s.Route
 		}
 		for _, g := range s.Gaps {
-			at := spot{s.Route, g.Cause()}
-			if old := x.shows[at]; !g.Aside && (old == nil || Worse(g.Row.Kind, old.Kind)) {
-				x.shows[at] = g.Row
+			if g.Aside {
+				continue
+			}
+			if g.Wide != (Scope{}) {
+				x.wide[spot{s.Route, g.Cause()}] = g.Wide
+			}
+			for _, where := range []string{s.Route, behind(g)} {
+				at := spot{where, g.Cause()}
+				if old := x.shows[at]; where != "" && (old == nil || Worse(g.Row.Kind, old.Kind)) {
+					x.shows[at] = g.Row
+				}
 			}
 		}
 	}
 	for _, s := range list {
 		for _, g := range s.Gaps {
-			if g.Wide == (Scope{}) || g.Scope.Of == AtNoRoute || s.Follows != "" || x.comesFrom(g.Row, s.Route) != nil {
+			if g.Wide == (Scope{}) || g.Scope.Of == AtNoRoute || s.Follows != "" || x.comesFrom(g, s.Route) != nil {
 				continue
 			}
 			k := shared{g.Cause(), g.Wide}
@@ -145,11 +154,22 @@ func (x gathering) know(list []Seen) {
 	}
 }
 
-// comesFrom is the cause at a route that one of its gaps is part of, nil without.
-func (x gathering) comesFrom(r *Row, route string) (of *Row) {
-	for _, cause := range r.PartOf {
-		if w := x.shows[spot{route, cause}]; w != nil && w != r {
-			return w
+// behind is the scheme that a gap is about wherever it shows, "" where it is about its route.
+func behind(g Gap) string {
+	if g.Wide.Of == AtScheme {
+		return g.Wide.String()
+	}
+	return ""
+}
+
+// comesFrom is the cause that a gap is part of: at its route, or behind its scheme; nil
+// without.
+func (x gathering) comesFrom(g Gap, route string) (of *Row) {
+	for _, where := range []string{route, behind(g)} {
+		for _, cause := range g.Row.PartOf {
+			if w := x.shows[spot{where, cause}]; where != "" && w != nil && w != g.Row {
+				return w
+			}
 		}
 	}
 	return nil
@@ -157,21 +177,26 @@ func (x gathering) comesFrom(r *Row, route string) (of *Row) {
 
 // place puts a gap where it belongs, and gives the row that it belongs to.
 func (x gathering) place(s Seen, g Gap) (place, *Row) {
-	route, of := s.Route, x.comesFrom(g.Row, s.Route)
+	route, of := s.Route, x.comesFrom(g, s.Route)
 	if w := x.leads[s.Follows]; of == nil && s.Follows != "" && w != "" {
-		route, of = w, x.comesFrom(g.Row, w) // the gap that led to this one
+		route, of = w, x.comesFrom(g, w) // the gap that led to this one
 	}
+	row, cause, wide := g.Row, g.Cause(), g.Wide
+	at := place{scope: g.Scope}
 	if of != nil {
-		return place{kind: of.Kind, route: route, cause: of.Cause}, of
+		row, cause, at.scope = of, of.Cause, Scope{}
+		if w, ok := x.wide[spot{route, cause}]; ok || behind(g) == "" {
+			wide = w
+		}
 	}
-	at := place{kind: g.Row.Kind, route: route, cause: g.Cause(), scope: g.Scope}
-	if len(x.routes[shared{g.Cause(), g.Wide}]) > 1 {
-		at.scope = g.Wide
+	at.kind, at.route, at.cause = row.Kind, route, cause
+	if len(x.routes[shared{cause, wide}]) > 1 {
+		at.scope = wide
 	}
 	if at.scope.Name != "" {
 		at.route = at.scope.String()
 	}
-	return at, g.Row
+	return at, row
 }
 
 // uncovered leaves out what another finding covers: the same kind in the same place, shown

@@ -92,7 +92,7 @@ func TestJudgeDrill(t *testing.T) {
 				d.Waited = 9*time.Second, 9250*time.Millisecond
 		}, want: []string{"afterlife"}},
 		{name: "renewed after the logout", change: func(d *Drilled) { d.set(RefreshAfterLogout, 200, true) },
-			want: []string{"afterlife"}},
+			want: []string{"renewal-afterlife"}},
 		{name: "active after the logout", change: func(d *Drilled) { d.set(AskIssuerAfter, 200, true) },
 			want: []string{"afterlife"}},
 		{name: "nothing is known after a logout that failed",

@@ -31,7 +31,7 @@ var rows = slices.Concat([]*finding.Row{
 	{Cause: "credential broken", Kind: finding.Unprotected, Title: "Open to a broken credential",
 		Means:  "A text that is no credential is taken for one.",
 		Advice: "Verify the credential before the request is handled; that one is presented is not enough.",
-		OWASP:  finding.API2, CWE: 287},
+		OWASP:  finding.API2, CWE: 287, Forges: true},
 	check.CarriedOutRows[0], check.CarriedOutRows[1],
 	{Cause: ownership, Kind: finding.OverPermissive, Title: "Somebody else's record",
 		Means:  "A caller reads or changes a record that belongs to another.",

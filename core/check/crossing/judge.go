@@ -12,10 +12,14 @@ import (
 	"millgate/core/finding"
 )
 
-// Gather finds the routes without a guard: where nobody gets in both without a credential and
-// with a broken one, whatever else got in has the same cause.
+// Gather says which gaps are one fault. Where nobody gets in both without a credential and
+// with a broken one, there is no guard: whatever else got in has the same cause. Where a broken
+// credential is taken for a sound one behind its scheme, that it is turned away elsewhere for
+// its caller's role or record comes from that.
 func (Family) Gather(_ *check.Context, all []check.Judged) {
 	in := map[string]map[string]bool{} // by route
+	passes := map[string]bool{}        // schemes whose broken credentials are taken
+	absent, broken := "credential "+string(access.Absent), "credential "+string(access.Broken)
 	for _, x := range all {
 		for _, g := range x.Gaps {
 			if x.Probe.Caller.Identity == "" && !g.Aside && g.Row.Kind == finding.Unprotected {
@@ -26,14 +30,25 @@ func (Family) Gather(_ *check.Context, all []check.Judged) {
 			}
 		}
 	}
-	none := finding.RowOf(rows, noGuard)
 	for _, x := range all {
-		if m := in[x.Probe.Route]; !m["credential "+string(access.Absent)] || !m["credential "+string(access.Broken)] {
-			continue
+		if m := in[x.Probe.Route]; m[broken] && !m[absent] {
+			passes[x.Probe.Caller.Scheme] = true
 		}
+	}
+	none, taken := finding.RowOf(rows, noGuard), finding.RowOf(rows, broken)
+	for _, x := range all {
+		m := in[x.Probe.Route]
 		for k := range x.Gaps {
-			if g := &x.Gaps[k]; g.Row.Kind == finding.Unprotected || g.Row.Kind == finding.OverPermissive {
-				g.Row, g.What, g.Who, g.Aside = none, "", "", false
+			g := &x.Gaps[k]
+			switch {
+			case m[absent] && m[broken]:
+				if g.Row.Kind == finding.Unprotected || g.Row.Kind == finding.OverPermissive {
+					g.Row, g.What, g.Who, g.Aside, g.Wide = none, "", "", false, finding.Scope{}
+				}
+			case x.Probe.Caller.State == access.Broken && g.Row.Kind == finding.WrongRefusal &&
+				passes[x.Probe.Caller.Scheme]:
+				g.Row, g.What = taken, ""
+				g.Wide = finding.Scope{Of: finding.AtScheme, Name: x.Probe.Caller.Scheme}
 			}
 		}
 	}
@@ -88,7 +103,11 @@ func (j *judging) gap(kind finding.Kind, cause, says string, proof check.Proof) 
 	g := gapOf(kind, cause)
 	g.Rung, g.Says, g.Proof = j.x.Decider, says, proof
 	g.Aside = j.p.Of != ""
-	if kind == finding.WrongRefusal {
+	switch {
+	case cause == "credential "+string(access.Broken) && j.p.Caller.Scheme != "":
+		// What tells a sound credential is one piece of code for a scheme.
+		g.Wide = finding.Scope{Of: finding.AtScheme, Name: j.p.Caller.Scheme}
+	case kind == finding.WrongRefusal:
 		// How callers are turned away is one piece of code, wherever it stands.
 		g.Wide = finding.Scope{Of: finding.AtGuard, Name: "the guard of " + check.SchemesAt(j.c.Doc, j.p.Route)}
 	}
