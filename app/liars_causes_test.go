@@ -7,7 +7,8 @@ import (
 
 // oneCause are services with one mistake that shows at many routes: one finding each.
 var oneCause = []liar{
-	{name: "one error handler answers HTML everywhere", text: village + "answers: { errors: { type: application/json } }\n",
+	{name: "one error handler answers HTML everywhere",
+		text: village + "answers: { errors: { type: application/json } }\n",
 		twist: rewriting(func(_ *villager, _ *http.Request, a *httptest.ResponseRecorder) {
 			if a.Code >= 400 {
 				a.Header().Set("Content-Type", "text/html")

@@ -149,10 +149,62 @@ func (v *issuing) serve(w http.ResponseWriter, r *http.Request) {
 	_, _ = w.Write(a.Body.Bytes())
 }
 
+// withBasic is signed, where ann has a name and a password for another door.
+var withBasic = strings.NewReplacer("  key: { kind", "  door: { kind: basic }\n  key: { kind",
+	"password: right-ann } } }", "password: right-ann }, door: { username: ann, password: door-of-ann } } }",
+	"{ at: GET /a, who: r }", "{ at: GET /a, who: r, by: access }",
+	"{ at: GET /feed, who: identity:shop, by: key }", "{ at: GET /feed, who: identity:shop, by: key }\n"+
+		"  - { at: GET /door, who: identity:ann, by: door }", "routes: [GET /a, GET /b,", "routes: [GET /a, GET /b, GET /door,").Replace(signed)
+
+// opensTo lets ann's other door open some paths.
+func opensTo(paths ...string) func(v *issuing, w http.ResponseWriter, r *http.Request) bool {
+	return func(_ *issuing, w http.ResponseWriter, r *http.Request) bool {
+		n, p, ok := r.BasicAuth()
+		mine := ok && n == "ann" && p == "door-of-ann" && len(r.Header.Values("Authorization")) == 1
+		switch {
+		case r.URL.Path == "/door" && r.Method != "GET" && r.Method != "HEAD":
+			w.WriteHeader(405)
+		case mine && slices.Contains(paths, r.URL.Path):
+			w.Header().Set("Content-Type", "application/json")
+			_, _ = w.Write([]byte(`{"path":"` + r.URL.Path + `","of":"ann","size":"ann sees 12 of these"}`))
+		case r.URL.Path == "/door":
+			w.WriteHeader(401)
+		default:
+			return false
+		}
+		return true
+	}
+}
+
 // withTokens are services whose tokens are signed.
 var withTokens = []liar{
 	{name: "sound, with signed tokens", text: signed, serves: &issuing{}, kinds: []string{}},
-	{name: "no signature is looked at", text: signed, serves: &issuing{check: func(h, c map[string]any, _ bool) bool {
+	{name: "no signature is looked at", text: signed, serves: &issuing{check: func(_, c map[string]any, _ bool) bool {
 		return soundToken(map[string]any{"alg": "HS256"}, c, true)
 	}}, kinds: []string{"U everything behind access"}, says: []string{"Open to a broken credential"}, code: 1},
+	{name: "unsigned tokens pass", text: signed, serves: &issuing{check: func(h, c map[string]any, right bool) bool {
+		none, _ := h["alg"].(string)
+		return soundToken(map[string]any{"alg": "HS256"}, c, right || strings.EqualFold(none, "none"))
+	}}, kinds: []string{"U everything behind access"}, says: []string{"An unsigned token is accepted"}, code: 1},
+	{name: "roles are read before the signature", text: signed, serves: &issuing{check: func(h, c map[string]any,
+		right bool) bool {
+		return soundToken(h, c, right) || c["sub"] == "meg" && h["alg"] == "HS256"
+	}}, code: 1, never: []string{"GET /feed"}},
+	{name: "tokens live for a day and say nothing of their beginning", text: signed, serves: &issuing{
+		claim: func(c map[string]any) { delete(c, "iat"); c["exp"] = time.Now().Unix() + 86400 }},
+		kinds: []string{"S everything behind access"}, says: []string{"it lives 24 h; declared are at most 15 min"}, code: 0},
+	{name: "tokens say that they begin when they end", text: signed, serves: &issuing{claim: func(c map[string]any) {
+		c["iat"], c["exp"] = time.Now().Unix()+86000, time.Now().Unix()+86400
+	}}, says: []string{"it lives 24 h"}, code: 0},
+	{name: "another door, sound", text: withBasic, serves: &issuing{twist: opensTo("/door")}, kinds: []string{}},
+	{name: "another door opens a route that names its schemes", text: withBasic,
+		serves: &issuing{twist: opensTo("/door", "/a")}, kinds: []string{"P GET /a"},
+		says: []string{"ann got in with its sound door"}, code: 0},
+	{name: "the key of the shop opens everything", text: signed, serves: &issuing{twist: func(_ *issuing,
+		_ http.ResponseWriter, r *http.Request) bool {
+		if r.Header.Get("X-Key") == "key-of-the-shop" && r.Header.Get("Authorization") == "" && r.URL.Path != "/feed" {
+			r.Header.Set("Authorization", "Bearer "+(&issuing{}).issue("meg"))
+		}
+		return false
+	}}, says: []string{"With another scheme"}, code: 1, never: []string{"U "}},
 }

@@ -107,7 +107,7 @@ func TestSweepExitCodes(t *testing.T) {
 		assert.Regexp(t, "(?m)^"+line, text)
 	}
 	code, out, _ = run(t, "sweep", demo, "--target", "stand-in", "--format", "json", "--fail-on", "critical")
-	assert.Equal(t, 0, code, "nothing is critical")
+	assert.Equal(t, 1, code, "an unsigned token opens a highly sensitive route")
 	var res struct {
 		Version  int
 		Findings []map[string]any
@@ -130,7 +130,7 @@ func TestSweepExitCodes(t *testing.T) {
 	// The quotas are still full from the sweep before, so that some drills say
 	// nothing this time.
 	res.Findings = slices.DeleteFunc(res.Findings, func(f map[string]any) bool { return scope(f) == "quota" })
-	require.Len(t, res.Findings, 19)
+	require.Len(t, res.Findings, 18)
 	for _, f := range res.Findings {
 		for _, k := range []string{"id", "kind", "route", "callers", "rung", "severity", "confidence", "reason",
 			"owasp", "cwe"} {

@@ -9,18 +9,19 @@ import (
 
 // Ways in which a credential is broken, beside the variants of core/token.
 const (
-	NoToken     = "malformed"      // no token at all in its place
-	Empty       = "empty"          // the scheme's word and nothing behind it
-	Expired     = "expired"        // ended before: re-signed so, or a link kept from then
-	NotYet      = "not yet valid"  // re-signed, begins in an hour
-	OtherAud    = "wrong audience" // re-signed for another service
-	OtherIss    = "wrong issuer"   // re-signed as another issuer
-	OtherKind   = "refresh token"  // the scheme's refresh token
-	Ended       = "ended"          // its session was logged out
-	OtherScheme = "another scheme" // the value of another scheme's credential
-	KeyCase     = "letter case"    // a key in other letters
-	KeyPlace    = "another place"  // a key where it is not declared to be
-	InQuery     = "in the query"   // a sound token as a query parameter (RFC 6750 section 2.3)
+	NoToken     = "malformed"            // no token at all in its place
+	Empty       = "empty"                // the scheme's word and nothing behind it
+	Expired     = "expired"              // ended before: re-signed so, or a link kept from then
+	NotYet      = "not yet valid"        // re-signed, begins in an hour
+	OtherAud    = "wrong audience"       // re-signed for another service
+	OtherIss    = "wrong issuer"         // re-signed as another issuer
+	OtherKind   = "refresh token"        // the scheme's refresh token
+	Ended       = "ended"                // its session was logged out
+	OtherScheme = "another scheme"       // the value of another scheme's credential
+	OtherOwn    = "another scheme's own" // a sound credential of a scheme that does not count, where it belongs
+	KeyCase     = "letter case"          // a key in other letters
+	KeyPlace    = "another place"        // a key where it is not declared to be
+	InQuery     = "in the query"         // a sound token as a query parameter (RFC 6750 section 2.3)
 	// a sound token behind the scheme's word in other letters (RFC 9110 section 11.1)
 	SchemeCase  = "word in other case"
 	CrossSite   = "cross-site"     // a sound cookie, sent by a page of another site
@@ -47,19 +48,19 @@ func Ways(s *declaration.Scheme) []string {
 	removed := string(token.SignatureRemoved)
 	switch s.Kind {
 	case declaration.APIKey:
-		return []string{Empty, KeyCase, KeyPlace}
+		return []string{Empty, KeyCase, KeyPlace, OtherOwn}
 	case declaration.Cookie:
-		return []string{NoToken, Empty, CrossSite, Ended, OtherScheme, BesideOther, OtherBroken}
+		return []string{NoToken, Empty, CrossSite, Ended, OtherScheme, OtherOwn, BesideOther, OtherBroken}
 	case declaration.Basic:
-		return []string{NoToken, Empty, OtherScheme}
+		return []string{NoToken, Empty, OtherScheme, OtherOwn}
 	case declaration.Signature:
-		out := []string{NoToken, removed, OtherBody, OtherScheme}
+		out := []string{NoToken, removed, OtherBody, OtherScheme, OtherOwn}
 		if s.Signing.Timestamp != "" {
 			out = slices.Insert(out, 3, OldTime, Repeated)
 		}
 		return out
 	case declaration.Link:
-		return []string{NoToken, removed, ChangedEnd, Expired, OtherRecord}
+		return []string{NoToken, removed, ChangedEnd, Expired, OtherRecord, OtherOwn}
 	default:
 	}
 	out := []string{NoToken, Empty}
@@ -69,7 +70,7 @@ func Ways(s *declaration.Scheme) []string {
 		}
 		out = append(out, Expired, NotYet, OtherAud, OtherIss)
 	}
-	return append(out, OtherKind, Ended, OtherScheme, InQuery, SchemeCase, BesideFirst, BesideLast, BesideOther,
+	return append(out, OtherKind, Ended, OtherScheme, OtherOwn, InQuery, SchemeCase, BesideFirst, BesideLast, BesideOther,
 		OtherBroken)
 }
 

@@ -76,7 +76,8 @@ type gathering struct {
 // stands where one mend would be (Scope, Wide), and one that was found by following another
 // stands with that.
 func Gather(d *declaration.Document, list []Seen) []Finding {
-	x := gathering{shows: map[spot]*Row{}, wide: map[spot]Scope{}, leads: map[string]string{}, routes: map[shared]map[string]bool{}}
+	x := gathering{shows: map[spot]*Row{}, wide: map[spot]Scope{}, leads: map[string]string{},
+		routes: map[shared]map[string]bool{}}
 	x.know(list)
 	bundles := map[place]*bundle{}
 	var order []*bundle

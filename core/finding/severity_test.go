@@ -23,12 +23,16 @@ func TestSeverityByReach(t *testing.T) {
 	}{
 		{"one of some", with(p, func(s *Seen) { s.Out = []string{"ann", "bob"} }), Medium},
 		{"everyone who should be out", with(p, func(s *Seen) { s.Out = []string{"ann"} }), High},
-		{"everyone, some stood for", with(p, func(s *Seen) { s.Out, s.StandsFor = []string{"ann", "bob"},
-			[]string{"bob"} }),
+		{"everyone, some stood for", with(p, func(s *Seen) {
+			s.Out, s.StandsFor = []string{"ann", "bob"},
+				[]string{"bob"}
+		}),
 			High},
 		{"nobody else is known", with(p, func(*Seen) {}), Medium},
-		{"whatever the rest says", with(p, func(s *Seen) { s.Gaps = []Gap{{Row: row(Row{Kind: OverPermissive,
-			Least: High})}} }),
+		{"whatever the rest says", with(p, func(s *Seen) {
+			s.Gaps = []Gap{{Row: row(Row{Kind: OverPermissive,
+				Least: High})}}
+		}),
 			High},
 		{"a token of anybody", with(p, func(s *Seen) {
 			s.Route, s.Identity, s.Gaps = "GET /b", "", []Gap{{Row: row(Row{Kind: Unprotected, Forges: true})}}

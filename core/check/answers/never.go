@@ -37,7 +37,7 @@ func shownMembers(a check.Answer, body any, r declaration.Answers) (out []pointe
 	var look func(v any, at, plain pointer.JSON)
 	found := func(v any, at, plain pointer.JSON) bool {
 		text, is := valueText(v)
-		if is && named(plain.Last()) && text != "" && !mask.Redacted(text) {
+		if is && named(plain.Last()) && text != "" && (mask.Anonymous(text) || !mask.Redacted(text)) {
 			before := sent[strings.ToLower(plain.Last())]
 			if len(before) == 0 || slices.ContainsFunc(before,
 				func(s string) bool { return strings.Contains(text, s) }) {

@@ -33,7 +33,7 @@ type Family struct{ check.OnRecords }
 type Detail struct {
 	Way, Donor string            // whose sound credential is broken
 	Beside     check.Caller      // whose sound one stands beside it; the zero one without
-	Other      string            // the scheme of a broken one that stands beside a sound one
+	Other      string            // the scheme of a broken one beside it, or of a sound one that does not count
 	Params     map[string]string // values for all parameters but the record's
 	Param      string            // with OtherID: the parameter behind which a link is for another record
 	OtherID    string
@@ -65,7 +65,7 @@ func (Family) Cost(_ *check.Context, p *check.Probe) check.Cost {
 // Cell is nobody's at the route; what an ended session opens is no question of who may
 // enter, and stands among credentials alone.
 func (Family) Cell(p *check.Probe) (check.Cell, string) {
-	c := check.Cell{Route: p.Route, Lens: check.Access}
+	c := check.Cell{Route: p.Route, Lens: check.Access, Key: p.Caller.Identity}
 	if Of(p).Way == check.Ended {
 		c.Lens, c.Key = check.Tokens, check.Ended
 	}
@@ -74,6 +74,9 @@ func (Family) Cell(p *check.Probe) (check.Cell, string) {
 
 // Who is nobody, with what of whom.
 func (Family) Who(p *check.Probe) string {
+	if p.Caller.Identity != "" {
+		return p.Caller.Identity + " (" + p.Caller.Scheme + ")"
+	}
 	return "nobody (" + Of(p).Way + ", made of " + Of(p).Donor + "'s " + p.Caller.Scheme + ")"
 }
 
@@ -83,6 +86,9 @@ func (Family) Expect(c *check.Context, p *check.Probe) access.Expectation {
 	i, d := c.Doc.RouteNamed(p.Route), Of(p)
 	if i < 0 {
 		return access.Expectation{Outcome: access.Closed}
+	}
+	if d.Way == check.OtherOwn {
+		return access.Expectation{Outcome: access.Refuse, Decider: 2, Subject: "credential"}
 	}
 	who := access.Caller{State: access.Broken}
 	if check.MustEnter(d.Way) {
@@ -111,13 +117,23 @@ func (Family) Script(c *check.Context, p *check.Probe) check.Script {
 		if d.Way == string(token.Raised) {
 			call.As[0].Role = check.HighestRole(c.Doc, d.Donor)
 		}
+		if d.Way == check.OtherOwn {
+			call.As = []check.Present{{Caller: p.Caller}}
+		}
 		if !p.Unsafe {
 			call.Effect = check.Safe
 		}
 		call.Makes, call.Take = check.Creating(c.Doc, c.Doc.RouteNamed(p.Route))
-		t.On(c, p, call)
+		r, ok := t.On(c, p, call)
+		if ok && check.Besides(d.Way) && r.Fate == check.Answered && r.Class(c.Doc.Answers) == check.Admitted {
+			call.Name, call.As = alone, []check.Present{{Caller: d.Beside}}
+			t.Keep(t.Send(call)...)
+		}
 	})
 }
+
+// alone names the report of the sound one of two credentials, by itself.
+const alone = "the sound one alone"
 
 // Causes are those of broken credentials.
 func (Family) Causes() finding.Family {
@@ -135,7 +151,8 @@ func (f Family) Judge(c *check.Context, p *check.Probe, fact *check.Fact, e *che
 		return check.Unproven("nothing was sent")
 	}
 	whole := fact.Reports[0]
-	j := judging{c: c, p: p, d: Of(p), whole: whole, r: check.Head(whole), a: check.AnswerOf(whole.Exchange), e: e,
+	j := judging{c: c, p: p, d: Of(p), whole: whole, r: check.Head(whole), reports: fact.Reports,
+		a: check.AnswerOf(whole.Exchange), e: e,
 		k: check.ControlOf(c, e, p.Control, Of(p).ControlBy)}
 	j.class = check.Classify(j.a, c.Doc.Answers)
 	v := j.verdict()
@@ -158,6 +175,8 @@ type judging struct {
 	class check.Class
 	k     *check.Control
 	e     *check.Evidence
+
+	reports []check.Report // all of the fact
 }
 
 // soundness is the rung that should have stopped it.
@@ -165,6 +184,10 @@ const soundness = 3
 
 func (j judging) gap(row *finding.Row, rung int, format string, args ...any) check.Verdict {
 	g := check.Gap{Cause: row, Rung: rung, Proof: check.Shown(j.r), Says: fmt.Sprintf(format, args...)}
+	if j.d.Way == check.OtherOwn {
+		g.Wide = finding.Scope{Of: finding.AtGuard, Name: "the guard of " + check.SchemesAt(j.c.Doc, j.p.Route)}
+		return check.Verdict{Gaps: []check.Gap{g}}
+	}
 	// A soundness check is one piece of code: what it lets pass on several routes has one cause.
 	scheme := finding.Scope{Of: finding.AtScheme, Name: j.p.Caller.Scheme}
 	if g.Wide = scheme; row.Kind == finding.OverRestrictive || row == afterlife {
@@ -193,9 +216,19 @@ func (j judging) verdict() check.Verdict {
 				"after its session was logged out: answered %s.", j.d.Donor, a.Code())
 	case j.class == check.Admitted && way == check.CrossSite:
 		return j.crossSite()
-	case j.class == check.Admitted && j.entersAlone():
-		return check.Verdict{Says: fmt.Sprintf("admitted, as %s is without the broken credential", j.d.Beside.Identity),
-			Proof: check.Speaks(j.r)}
+	case j.class == check.Admitted && j.d.Way == check.OtherOwn:
+		return j.gap(rowOf(way), 2, "%s got in with its sound %s, which does not count there: answered %s.",
+			j.p.Caller.Identity, j.d.Other, a.Code())
+	case j.class == check.Admitted && check.Besides(way):
+		switch in, known := j.entersAlone(); {
+		case in:
+			return check.Verdict{Says: fmt.Sprintf("admitted, as %s is without the broken credential",
+				j.d.Beside.Identity), Proof: check.Speaks(j.r)}
+		case !known:
+			return check.Unproven("admitted, and whether %s gets in without the broken credential is not known",
+				j.d.Beside.Identity)
+		}
+		fallthrough
 	case j.class == check.Admitted:
 		return j.gap(rowOf(way), soundness, "%s: answered %s. It must be refused: it is not sound.", j.accepted(),
 			a.Code())
@@ -212,14 +245,25 @@ func (j judging) verdict() check.Verdict {
 		a.Code(), j.k.Who), Proof: check.TurnedAway(j.r, *j.k.Report, j.k.Class)}
 }
 
-// entersAlone says whether the caller of the sound credential beside it gets in by itself.
-func (j judging) entersAlone() bool {
-	for _, key := range j.d.Alone {
-		if f := j.e.Of(key); f != nil && len(f.Reports) > 0 && f.Reports[0].Class(j.c.Doc.Answers) == check.Admitted {
-			return true
+// entersAlone says whether the sound credential beside it gets in by itself: as it was sent
+// then, or as the crossings of its caller with it were answered. known is false where neither is.
+func (j judging) entersAlone() (in, known bool) {
+	class := func(r check.Report) {
+		c := r.Class(j.c.Doc.Answers)
+		in = in || c == check.Admitted
+		known = known || r.Fate == check.Answered && c != check.Throttled && c != check.Failed
+	}
+	for _, r := range j.reports {
+		if r.Name == alone {
+			class(r)
 		}
 	}
-	return false
+	for _, key := range j.d.Alone {
+		if f := j.e.Of(key); f != nil && len(f.Reports) > 0 {
+			class(f.Reports[0])
+		}
+	}
+	return in, known
 }
 
 // accepted says what was accepted, as the beginning of a sentence.

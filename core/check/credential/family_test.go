@@ -94,7 +94,7 @@ func (x crossings) ControlAt(i int) (*check.Probe, string) {
 func (x crossings) Classes() []access.Class { return access.Classes(x.d) }
 
 func (crossings) At(int) []*check.Probe {
-	return []*check.Probe{{ID: check.ID{Family: "alone", Caller: check.Caller{Identity: "ann"}}}}
+	return []*check.Probe{{ID: check.ID{Family: "alone", Caller: check.Caller{Identity: "ann", Scheme: "page"}}}}
 }
 
 func planned(t *testing.T) (*check.Context, *check.Planning) {
@@ -125,12 +125,12 @@ func TestWhatIsTried(t *testing.T) {
 	assert.NotContains(t, at, check.OtherKind, "the login gives no refresh token")
 	assert.NotContains(t, at, check.BesideFirst, "everybody with a token may enter")
 	assert.Empty(t, ways(p, "GET /v2/things/{id}"), "one route stands for its guard")
-	assert.ElementsMatch(t, []string{check.Empty, check.KeyCase, check.KeyPlace}, ways(p, "GET /v3/keyed"))
+	assert.ElementsMatch(t, []string{check.Empty, check.KeyCase, check.KeyPlace, check.OtherOwn, check.OtherOwn,
+		check.OtherOwn}, ways(p, "GET /v3/keyed"), "a token, a cookie and a signature")
 	assert.Contains(t, ways(p, "POST /desk/notes"), check.CrossSite, "a page of another site must not write")
 	assert.NotContains(t, ways(p, "GET /desk/board"), check.CrossSite, "reading is the browser's to refuse")
 	assert.ElementsMatch(t, []string{check.NoToken, string(token.SignatureRemoved), check.ChangedEnd,
-		check.OtherRecord},
-		ways(p, "GET /files/{id}"))
+		check.OtherRecord, check.OtherOwn, check.OtherOwn, check.OtherOwn, check.OtherOwn}, ways(p, "GET /files/{id}"))
 	assert.Contains(t, ways(p, "POST /hook"), check.Repeated)
 	assert.Equal(t, 3*len(check.Ways(c.Doc.SchemeNamed("s"))), p.Spared)
 	var left []string
@@ -254,6 +254,9 @@ func TestJudge(t *testing.T) {
 			finding.Proven, "token two schemes"},
 		"neither does":       {things, check.BesideOther, 403, &ok, 403, "", finding.Agrees, finding.Proven, ""},
 		"the sound one does": {things, check.BesideOther, 200, &ok, 200, "", finding.Agrees, finding.Likely, ""},
+		"another scheme's own opens it": {things, check.OtherOwn, 200, &ok, 0, "", finding.OverPermissive, finding.Proven,
+			"token another scheme's own"},
+		"another scheme's own is refused": {things, check.OtherOwn, 401, &ok, 0, "", finding.Agrees, finding.Proven, ""},
 		"another site writes": {"POST /desk/notes", check.CrossSite, 201, &ok, 0, "", finding.Unprotected,
 			finding.Proven, "token cross-site"},
 		"no browser sends it": {"POST /desk/notes", check.CrossSite, 201, &ok, 0, "lax", finding.Agrees,

@@ -47,6 +47,10 @@ func (Family) Plan(c *check.Context, p *check.Planning) {
 					continue // reading across sites is the browser's to refuse
 				}
 			}
+			if way == check.OtherOwn {
+				x.owns(at)
+				continue
+			}
 			if why := x.cannot(at.Scheme, way); why != "" {
 				leave(at.Scheme, way, why)
 				continue
@@ -147,7 +151,7 @@ func (x planning) breaking(at check.Spot, way string) (p check.Probe, why string
 			return p, why
 		}
 		for _, q := range x.At(at.Route) {
-			if q.Caller.Identity == d.Beside.Identity {
+			if q.Caller.Identity == d.Beside.Identity && q.Caller.Scheme == d.Beside.Scheme {
 				d.Alone = append(d.Alone, q.Key())
 			}
 		}
@@ -161,6 +165,44 @@ func (x planning) breaking(at check.Spot, way string) (p check.Probe, why string
 		State: access.Broken}, Of: way + "|" + d.Donor}
 	p.Detail = d
 	return p, ""
+}
+
+// owns plans the sound credentials of schemes that a guard does not accept, where they belong:
+// one of each scheme that no crossing presents there, of somebody who would be admitted with
+// another if there is one.
+func (x planning) owns(at check.Spot) {
+	doc := x.c.Doc
+	acc := doc.Accepted(doc.Entry(at.Route))
+	for _, s := range doc.Schemes {
+		if slices.Contains(acc, s) || slices.ContainsFunc(acc, s.SameLock) || s.Kind == declaration.Link ||
+			slices.ContainsFunc(x.At(at.Route), func(p *check.Probe) bool {
+				return p.Caller.Scheme == s.Name && p.Caller.Identity != "" && p.Caller.State == access.Sound
+			}) {
+			continue
+		}
+		who := ""
+		for _, id := range doc.Identities {
+			if !slices.ContainsFunc(id.Credentials, func(c declaration.Credential) bool { return c.Scheme.Name == s.Name }) {
+				continue
+			}
+			admitted := access.Decide(doc, at.Route, access.Caller{Identity: id, State: access.Sound,
+				Record: at.Control.Relation}).Outcome == access.Admit
+			if who == "" || admitted {
+				if who = id.Name; admitted {
+					break
+				}
+			}
+		}
+		q, why := x.breaking(at, check.OtherOwn)
+		if who == "" || why != "" {
+			continue
+		}
+		d := Of(&q)
+		d.Donor, d.Other = who, s.Name
+		q.Detail = d
+		q.ID.Caller, q.Of = check.Caller{Identity: who, Scheme: s.Name, State: access.Sound}, check.OtherOwn
+		x.Add(q)
+	}
 }
 
 // beside chooses a sound credential to stand beside a broken one on route i: one that does

@@ -1,6 +1,11 @@
 package detour
 
-import "millgate/core/finding"
+import (
+	"strings"
+
+	"millgate/core/check"
+	"millgate/core/finding"
+)
 
 // byWay says how a guard was stepped around.
 var byWay = map[string]string{TrailingSlash: "by a trailing slash", DoubledSlash: "by a doubled slash",
@@ -51,11 +56,27 @@ func detour(cause, how, means, advice string, cwe int, standard string) *finding
 		PartOf: []string{"no guard", "credential absent"}} // there it is open anyway, whatever the way
 }
 
-// rowOf is the cause of a way, and how it stepped around the guard.
-func rowOf(way string) (*finding.Row, string) {
-	cause := "way " + way
-	if way == TrailingSlash || way == DoubledSlash {
+// forRoles are the same faults where a caller with too small a role gets in.
+var forRoles = func() (out []*finding.Row) {
+	for _, r := range rows {
+		x := *r
+		x.Kind, x.OWASP, x.CWE = finding.OverPermissive, finding.API5, 863
+		x.Title = strings.Replace(x.Title, "The guard", "The role check", 1)
+		x.PartOf = append([]string{r.Cause, "role"}, r.PartOf...) // nobody gets in so as well, or without it
+		out = append(out, &x)
+	}
+	return out
+}()
+
+// rowOf is the cause of a probe's way, and how it stepped around the guard.
+func rowOf(p *check.Probe) (*finding.Row, string) {
+	cause := "way " + p.Of
+	if p.Of == TrailingSlash || p.Of == DoubledSlash {
 		cause = aSlash
 	}
-	return finding.RowOf(rows, cause), byWay[way]
+	list := rows
+	if p.Caller.Identity != "" {
+		list = forRoles
+	}
+	return finding.RowOf(list, cause), byWay[p.Of]
 }

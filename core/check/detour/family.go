@@ -3,20 +3,25 @@
 //
 // # What is sent
 //
-// At each route that turns away who has no credential, as nobody: the path with a trailing
-// or a doubled slash, in other letter case, with dot segments (RFC 3986 section 5.2.4), with
-// a letter percent-encoded (section 6.2.2.2); a method that a header field overrides; HEAD
-// and OPTIONS (RFC 9110 sections 9.3.2 and 9.3.7); and the target's direct address. What a
-// way would lead to by the inventory itself is left out.
+// At each route that turns away who has no credential, as nobody, and at one route behind each
+// guard and rule as a caller with too small a role: the path with a trailing or a doubled slash,
+// in other letter case, with dot segments (RFC 3986 section 5.2.4), with a letter
+// percent-encoded (section 6.2.2.2); a method that a header field overrides; HEAD and OPTIONS
+// (RFC 9110 sections 9.3.2 and 9.3.7); and the target's direct address. What a way would lead to
+// by the inventory itself is left out. Where another address is admitted, one that no route has
+// is asked for as well; where an overridden method is, the method that carried it by itself.
 //
 // # What is concluded
 //
-// A 2xx is Unprotected: it is proven where its media type is the control's, and likely
-// otherwise, since something else may answer there. OPTIONS counts only where it shows what
+// A 2xx is Unprotected, or Over-permissive for who has too small a role. It is proven where it
+// has the type of the control's answer, for another address also something of its content, and
+// what refutes it was tried; likely otherwise. What an address of no route or the carrying
+// method gives the same caller as well is no way around. OPTIONS counts only where it shows what
 // the control's answer shows. A redirect leads to the guard.
 package detour
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -66,16 +71,21 @@ func of(p *check.Probe) Detail {
 // Cost is one request.
 func (Family) Cost(*check.Context, *check.Probe) check.Cost { return check.Cost{Requests: 1} }
 
-// Cell is nobody's at the route.
+// Cell is the caller's at the route.
 func (Family) Cell(p *check.Probe) (check.Cell, string) {
-	return check.Cell{Route: p.Route, Lens: check.Access}, "around the guard: " + p.Of
+	return check.Cell{Route: p.Route, Lens: check.Access, Key: p.Caller.Identity}, "around the guard: " + p.Of
 }
 
-// Who is nobody, by that way.
-func (Family) Who(p *check.Probe) string { return "nobody (" + p.Of + ")" }
+// Who is the caller, by that way.
+func (Family) Who(p *check.Probe) string {
+	return cmp.Or(p.Caller.Identity, "nobody") + " (" + p.Of + ")"
+}
 
-// Expect is that nobody gets in.
-func (Family) Expect(*check.Context, *check.Probe) access.Expectation {
+// Expect is that nobody gets in, nor who has too small a role.
+func (Family) Expect(_ *check.Context, p *check.Probe) access.Expectation {
+	if p.Caller.Identity != "" {
+		return access.Expectation{Outcome: access.Closed, Decider: 4, Subject: "role"}
+	}
 	return access.Expectation{Outcome: access.Closed, Decider: 2, Subject: "credential"}
 }
 
@@ -88,20 +98,54 @@ type planning struct {
 // Plan plans the ways around the guard of each protected route.
 func (Family) Plan(c *check.Context, p *check.Planning) {
 	x := planning{p, c, check.NewDrafts(c.Doc, c.Target, p.Classes())}
+	told := map[string]bool{} // guards and rules that somebody was sent to
 	for i := range c.Doc.Routes {
 		e := access.Decide(c.Doc, i, access.Caller{State: access.Absent})
-		if e.Outcome != access.Admit && e.Outcome != access.Either && len(p.At(i)) > 0 {
-			x.around(i)
+		if e.Outcome == access.Admit || e.Outcome == access.Either || len(p.At(i)) == 0 {
+			continue
+		}
+		x.around(i, nil)
+		if low := x.tooLow(i); low != nil && e.Entry != nil {
+			rule := check.SchemesAt(c.Doc, c.Doc.Routes[i].Key()) + " " + c.Doc.Routes[i].Method() + " " +
+				access.WhoText(e.Entry)
+			if !told[rule] {
+				told[rule] = true
+				x.around(i, low)
+			}
 		}
 	}
+}
+
+// tooLow is the crossing at a route of somebody who signs in and whose role is too small; nil
+// where everybody's is enough.
+func (x planning) tooLow(i int) *check.Probe {
+	for _, p := range x.At(i) {
+		id := x.c.Doc.IdentityNamed(p.Caller.Identity)
+		if id == nil || p.Caller.State != access.Sound || p.Of != "" {
+			continue
+		}
+		e := access.Decide(x.c.Doc, i, access.Caller{Identity: id, State: access.Sound, Record: p.Relation})
+		if e.Outcome == access.Forbid && e.Subject == "role" {
+			return p
+		}
+	}
+	return nil
 }
 
 // overrideUnsafe is why a method is not overridden.
 const overrideUnsafe = "it needs an unsafe method, which the target does not allow here"
 
-func (x planning) around(i int) {
+// around plans the ways at a route, as nobody or as the caller of a crossing.
+func (x planning) around(i int, low *check.Probe) {
+	caller := check.Caller{State: access.Absent}
+	if low != nil {
+		caller = low.Caller
+	}
 	rt := x.c.Doc.Routes[i]
 	leave := func(way, why string) {
+		if low != nil {
+			return // said of nobody
+		}
 		x.Leave(check.Omission{Route: rt.Key(), What: way, Why: why,
 			ByTarget: check.ByTarget(why) || why == overrideUnsafe})
 	}
@@ -119,7 +163,7 @@ func (x planning) around(i int) {
 			continue
 		}
 		p := check.Probe{ID: check.ID{Family: Family{}.Name(), Route: rt.Key(),
-			Caller: check.Caller{State: access.Absent}, Of: way}, Phase: draft.Phase,
+			Caller: caller, Of: way}, Phase: draft.Phase,
 			Unsafe: declaration.UnsafeMethod(d.Method) || way == MethodOverride,
 			Record: draft.Record}
 		if way == MethodOverride && d.Method == "POST" && p.Phase == check.SafeFirst {
@@ -165,7 +209,10 @@ func (x planning) turn(d *Detail, rt *declaration.Route, way string, lent bool) 
 		if rt.Method() == "POST" {
 			d.Method = "GET"
 		}
-		if x.openTo(d.Method, rt) || rt.Method() == "HEAD" || rt.Method() == "OPTIONS" {
+		if x.openTo(d.Method, rt) && declaration.UnsafeMethod(d.Method) && rt.Unsafe() {
+			return false, "" // what changes then may be its own work
+		}
+		if rt.Method() == "HEAD" || rt.Method() == "OPTIONS" {
 			return false, ""
 		}
 		if declaration.UnsafeMethod(d.Method) && x.c.Target.Unsafe != declaration.UnsafeAllowed && !lent {
@@ -247,16 +294,49 @@ func Request(c *check.Context, p *check.Probe) check.Request {
 	return q
 }
 
-// Script sends it.
+// Script sends it, and what carried a method that was overridden once more by itself.
 func (Family) Script(c *check.Context, p *check.Probe) check.Script {
 	return check.Tell(func(t *check.Telling) {
 		call := check.Call{Name: check.TheRequest, Request: Request(c, p), Retry: true}
+		if p.Caller.Identity != "" {
+			call.As = check.Bears(c, p)
+		}
 		if !p.Unsafe {
 			call.Effect = check.Safe
 		}
-		t.On(c, p, call)
+		if p.Of == MethodOverride {
+			rt := c.Doc.Routes[c.Doc.RouteNamed(p.Route)]
+			call.Makes, call.Take = check.Creating(c.Doc, c.Doc.RouteNamed("POST "+route.Hosted(rt.Host, rt.Path())))
+		}
+		r, ok := t.On(c, p, call)
+		switch {
+		case !ok || !through(check.AnswerOf(r.Exchange)):
+			return
+		case p.Of == MethodOverride:
+			call.Name, call.Request.Headers = alone, call.Request.Headers[:len(call.Request.Headers)-len(overrides)]
+		case readdresses(p.Of):
+			cut := strings.LastIndexByte(strings.TrimSuffix(call.Request.Path, "/"), '/')
+			call.Name, call.Request.Path = elsewhere, call.Request.Path[:cut+1]+check.Nowhere
+		default:
+			return
+		}
+		t.Keep(t.Send(call)...)
 	})
 }
+
+// What is sent where a way was admitted, to refute it.
+const (
+	alone     = "without the override"   // what carried an overridden method, by itself
+	elsewhere = "an address of no route" // beside the route
+)
+
+// readdresses says whether a way asks at another address than the route's.
+func readdresses(way string) bool {
+	return slices.Contains([]string{TrailingSlash, DoubledSlash, LetterCase, DotSegments, PercentEncoded}, way)
+}
+
+// through says whether an answer admits.
+func through(a check.Answer) bool { return a.Status >= 200 && a.Status < 300 }
 
 // Judge says whether the way led around the guard.
 func (f Family) Judge(c *check.Context, p *check.Probe, fact *check.Fact, e *check.Evidence) check.Verdict {
@@ -265,7 +345,7 @@ func (f Family) Judge(c *check.Context, p *check.Probe, fact *check.Fact, e *che
 	}
 	whole := fact.Reports[0]
 	k := check.ControlOf(c, e, p.Control, of(p).ControlBy)
-	v := judge(c, p, whole, k)
+	v := f.judge(c, p, fact, k)
 	if g, ok := check.CarriedOut(c, p, fact, f.Who(p), f.Expect(c, p)); ok {
 		v.Gaps = slices.Insert(v.Gaps, 0, g)
 	}
@@ -273,24 +353,62 @@ func (f Family) Judge(c *check.Context, p *check.Probe, fact *check.Fact, e *che
 	return v
 }
 
-func judge(c *check.Context, p *check.Probe, whole check.Report, k *check.Control) check.Verdict {
+// anyway says of a way that was admitted whether what has nothing to do with the route gives the
+// same to the same caller: the carrying method by itself, an address that no route has. known is
+// false where that was not tried.
+func anyway(fact *check.Fact, k *check.Control) (same, known bool) {
+	i := slices.IndexFunc(fact.Reports, func(r check.Report) bool { return r.Name == alone || r.Name == elsewhere })
+	if i < 0 || fact.Reports[i].Fate != check.Answered {
+		return false, false
+	}
+	with, without := check.AnswerOf(fact.Reports[0].Exchange), check.AnswerOf(fact.Reports[i].Exchange)
+	if !through(without) {
+		return false, true
+	}
+	if _, how := check.ReadBack(fact); how == check.Altered || how == check.Gone {
+		return declaration.UnsafeMethod(fact.Reports[i].Exchange.Method), true // a safe one changes nothing
+	}
+	return k.Unfair() != "" || !check.SameContent(with, k.Answer) || check.SameContent(without, k.Answer), true
+}
+
+// leads says whether the answer to a way is that of its route, as far as its control tells.
+func leads(way string, a check.Answer, k *check.Control) bool {
+	if !check.SameType(a, k.Answer) {
+		return false
+	}
+	return !readdresses(way) || len(k.Answer.Values()) == 0 || check.SameContent(a, k.Answer)
+}
+
+func (f Family) judge(c *check.Context, p *check.Probe, fact *check.Fact, k *check.Control) check.Verdict {
+	whole := fact.Reports[0]
 	a, r := check.AnswerOf(whole.Exchange), check.Head(whole)
 	class := check.Classify(a, c.Doc.Answers)
 	unfair := k.Unfair()
-	through := a.Status >= 200 && a.Status < 300
-	if p.Of == OptionsMethod {
+	in, known := through(a), true
+	switch {
+	case in && p.Of == OptionsMethod:
 		// That a method is answered is no gap; that it shows the record is.
-		through = through && unfair == "" && check.SameContent(a, k.Answer)
+		in = unfair == "" && check.SameContent(a, k.Answer)
+	case in && (p.Of == MethodOverride || readdresses(p.Of)):
+		var same bool
+		if same, known = anyway(fact, k); same && unfair != "" {
+			return check.Unproven("answered %s, as what has nothing to do with the route, and %s", a.Code(), unfair)
+		} else if same {
+			return check.Verdict{Says: fmt.Sprintf("answered %s, as what has nothing to do with the route is",
+				a.Code()),
+				Proof: check.Speaks(r)}
+		}
 	}
 	switch {
-	case through:
+	case in:
 		proof := check.Speaks(r)
-		if unfair == "" && check.SameType(a, k.Answer) {
+		if unfair == "" && leads(p.Of, a, k) && known {
 			proof = check.Shown(r)
 		}
-		row, what := rowOf(p.Of)
-		g := check.Gap{Cause: row, Rung: 2, Proof: proof,
-			Says: fmt.Sprintf("The guard was stepped around %s: nobody was answered %s.", what, a.Code())}
+		row, what := rowOf(p)
+		g := check.Gap{Cause: row, Rung: f.Expect(c, p).Decider, Proof: proof,
+			Says: fmt.Sprintf("The guard was stepped around %s: %s was answered %s.", what,
+				cmp.Or(p.Caller.Identity, "nobody"), a.Code())}
 		if p.Of == PastGateway {
 			g.Wide = PastAll // one mend: nothing but the gateway reaches the service
 		}
@@ -326,9 +444,9 @@ func (Family) Gather(_ *check.Context, all []check.Judged) {
 // Causes are those of ways around a guard.
 func (Family) Causes() finding.Family {
 	return finding.Family{Name: "detour", Title: "Ways around a guard",
-		Shown: "Nobody, without a credential, was answered 2xx at an address that leads to the same route in " +
-			"another way. It is proven where the answer has the type of the control's.",
+		Shown: "Nobody, without a credential, or a caller with too small a role, was answered 2xx at an address " +
+			"that leads to the same route in another way. It is proven where the answer has the type of the control's.",
 		Refuted: "A redirect; an answer of another type than the control's; for OPTIONS one that shows nothing of " +
-			"the control's answer.",
-		Rows: rows}
+			"the control's answer; for an overridden method what the same caller is given without the header field.",
+		Rows: slices.Concat(rows, forRoles)}
 }

@@ -1,6 +1,7 @@
 package detour
 
 import (
+	"slices"
 	"testing"
 	"time"
 
@@ -76,7 +77,7 @@ func TestWays(t *testing.T) {
 		MethodOverride: "POST /v2/things", PastGateway: "GET (direct)/v2/things"}, requests(c, p, "GET /v2/things"))
 	assert.Equal(t, "GET /last", requests(c, p, "GET /last/")[TrailingSlash], "its own is taken away")
 	assert.Empty(t, requests(c, p, "GET /open"), "an open route has no guard to step around")
-	assert.NotContains(t, requests(c, p, "POST /open"), MethodOverride, "nobody may do with GET what is asked for")
+	assert.Equal(t, "GET /open", requests(c, p, "POST /open")[MethodOverride], "an open method may carry another")
 	at := requests(c, p, "GET /v2/things/{id}")
 	assert.Equal(t, "GET /v2/things/t-1/", at[TrailingSlash])
 	assert.Equal(t, "GET /V2/THINGS/t-1", at[LetterCase], "ids keep their letters")
@@ -149,7 +150,8 @@ func TestJudge(t *testing.T) {
 		{OptionsMethod, reply(200, plain, "12 barrels"), &check.Answer{Status: 200, Body: []byte("12 barrels"),
 			Headers: [][2]string{{"Content-Type", plain}}}, finding.Unprotected, finding.Proven},
 		{OptionsMethod, oil, nil, finding.Unproven, finding.NotSure},
-		{PercentEncoded, reply(200, asJSON, `{}`), &oil, finding.Unprotected, finding.Proven},
+		{PercentEncoded, reply(200, asJSON, `{}`), &oil, finding.Unprotected, finding.Likely},
+		{PercentEncoded, oil, &oil, finding.Unprotected, finding.Proven},
 		{PercentEncoded, reply(200, asHTML, `<p>`), &oil, finding.Unprotected, finding.Likely},
 		{TrailingSlash, reply(204, "", ""), nil, finding.Unprotected, finding.Likely},
 		{TrailingSlash, reply(308, "", ""), &oil, finding.Agrees, finding.Proven},
@@ -199,7 +201,68 @@ func seen(a check.Answer) *check.Fact {
 	if a.Status == 0 {
 		r.Fate = check.Lost
 	}
-	return &check.Fact{Reports: []check.Report{r}}
+	return &check.Fact{Reports: []check.Report{r, refuting(404, "")}}
+}
+
+// refuting is what an address of no route was answered.
+func refuting(status int, body string) check.Report {
+	return check.Report{Name: elsewhere, Fate: check.Answered, Exchange: check.Exchange{Status: status, Method: "GET",
+		Content: body}}
+}
+
+// What has nothing to do with the route, and gives the same, refutes a way.
+func TestWhatRefutesAWay(t *testing.T) {
+	c, p := planned(t, "all")
+	const oil, other = `{"n":"lamp oil"}`, `{"error":"no such thing"}`
+	for _, x := range []struct {
+		name             string
+		way              string
+		answer, refuting string // a body; "" is a 404
+		control          string
+		want             finding.Kind
+		sure             finding.Confidence
+	}{
+		{"any address is answered", TrailingSlash, other, other, oil, finding.Agrees, finding.Likely},
+		{"any address is answered, and this with the record", TrailingSlash, oil, other, oil, finding.Unprotected,
+			finding.Proven},
+		{"this address alone, with something else", LetterCase, other, "", oil, finding.Unprotected, finding.Likely},
+		{"the record, and no other address", LetterCase, oil, "", oil, finding.Unprotected, finding.Proven},
+		{"the carrying method gives the same", MethodOverride, oil, oil, oil, finding.Agrees, finding.Likely},
+		{"it gives something else", MethodOverride, oil, other, oil, finding.Unprotected, finding.Proven},
+		{"both give what the control does not show", MethodOverride, other, other, oil, finding.Agrees, finding.Likely},
+		{"nobody must be admitted there", DoubledSlash, other, other, "", finding.Unproven, finding.NotSure},
+	} {
+		f := seen(check.Answer{Status: 200, Body: []byte(x.answer)})
+		f.Reports[1] = refuting(404, "")
+		if x.refuting != "" {
+			f.Reports[1] = refuting(200, x.refuting)
+		}
+		if x.way == MethodOverride {
+			f.Reports[1].Name = alone
+		}
+		i := slices.IndexFunc(p.Probes, func(q *check.Probe) bool {
+			return q.Route == "GET /v2/things" &&
+				q.Of == x.way
+		})
+		for _, a := range []*check.Report{&f.Reports[0], &f.Reports[1]} {
+			a.Exchange.Answer = [][2]string{{"Content-Type", "application/json"}}
+		}
+		v := Family{}.Judge(c, p.Probes[i], f, check.NewEvidence(func(string) *check.Fact {
+			if x.control == "" {
+				return nil
+			}
+			return seen(check.Answer{Status: 200, Body: []byte(x.control), Headers: [][2]string{{"Content-Type",
+				"application/json"}}})
+		}))
+		kind, sure, _ := play.Said(v)
+		assert.Equal(t, []any{x.want, x.sure}, []any{kind, sure}, x.name)
+	}
+	f := seen(check.Answer{Status: 200, Body: []byte(oil)})
+	f.Reports = f.Reports[:1]
+	v := Family{}.Judge(c, p.Probes[0], f,
+		check.NewEvidence(func(string) *check.Fact { return seen(check.Answer{Status: 200}) }))
+	_, sure, _ := play.Said(v)
+	assert.Equal(t, finding.Likely, sure, "what was not tried to be refuted is not proven")
 }
 
 // What a way did although it was turned away is a gap of its own, of nobody.
@@ -235,9 +298,9 @@ func TestCarriedOut(t *testing.T) {
 
 func TestCauses(t *testing.T) {
 	for _, w := range All {
-		row, how := rowOf(w)
+		row, how := rowOf(&check.Probe{ID: check.ID{Of: w}})
 		assert.NotNil(t, row, w)
 		assert.NotEmpty(t, how, w)
 	}
-	assert.Equal(t, access.Closed, Family{}.Expect(nil, nil).Outcome)
+	assert.Equal(t, access.Closed, Family{}.Expect(nil, &check.Probe{}).Outcome)
 }
