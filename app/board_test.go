@@ -198,7 +198,7 @@ access: [{ at: GET /a, who: s }]
 		}
 	}
 	require.NotNil(t, p)
-	assert.Equal(t, []string{"a"}, p.Callers)
+	assert.Equal(t, []string{"a", "a (percent-encoding)"}, p.Callers)
 	assert.Equal(t, []string{"b", "c"}, p.Inferred)
 	b, err := a.View.Board(t.Context(), "", "")
 	require.NoError(t, err)

@@ -199,8 +199,11 @@ func (s *doors) serve(direct bool) http.HandlerFunc {
 				_, _ = io.WriteString(w, `{"notes":["buy lamp oil"]}`)
 			}
 		case "HEAD /notes":
-			if session == "" {
+			switch {
+			case session == "":
 				deny(401)
+			case person != "ann":
+				deny(403)
 			}
 		case "GET /vault":
 			user, pass, _ := r.BasicAuth()

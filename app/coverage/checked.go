@@ -18,11 +18,17 @@ type Checked struct {
 	Routes   int      `json:"routes"`   // that somebody may enter, and that the target's rules let be sent
 	Without  []string `json:"without"`  // of them, those without an admitted control
 	Refused  []string `json:"refused"`  // identities whose credential a control needed and that could not be obtained
+	Outside  []string `json:"outside"`  // what no sweep looks at
 }
+
+// Outside is what no sweep looks at, and a declaration cannot say: what is not said cannot be
+// checked. docs/verdicts.md explains it.
+var Outside = []string{"proofs of possession (DPoP, RFC 9449)", "gRPC", "SOAP", "the inner calls of batches",
+	"second factors by push", "what a service does later (jobs, mails)", "services behind this one"}
 
 // Checked says how far the sweep got.
 func (s Swept) Checked() Checked {
-	c := Checked{Planned: len(s.Probes), Without: []string{}, Refused: []string{}}
+	c := Checked{Planned: len(s.Probes), Without: []string{}, Refused: []string{}, Outside: Outside}
 	entered := map[string]bool{}
 	for _, p := range s.Probes {
 		f := s.Facts.Of(p.Key())

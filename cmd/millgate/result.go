@@ -68,6 +68,9 @@ func printFindings(out io.Writer, p paint, run *events.Run, res coverage.Result,
 		}
 		fmt.Fprintf(out, "    %s, %s, %s, %s\n", f.Kind.Name(), sev, f.Confidence, class)
 		fmt.Fprintf(out, "    %s\n", f.Reason)
+		if len(f.Routes) > 1 {
+			fmt.Fprintf(out, "    %d routes: %s\n", len(f.Routes), strings.Join(f.Routes, ", "))
+		}
 		who := strings.Join(f.Callers, ", ")
 		if len(f.Inferred) > 0 {
 			who += "; inferred: " + strings.Join(f.Inferred, ", ")
@@ -84,6 +87,9 @@ func printFindings(out io.Writer, p paint, run *events.Run, res coverage.Result,
 			}
 			parts = append(parts, s)
 		}
+	}
+	if !only {
+		fmt.Fprintf(out, "never looked at: %s\n", strings.Join(res.Checked.Outside, ", "))
 	}
 	line := fmt.Sprintf("%s: %d findings; crossings: %s", run.Target, len(res.Findings), strings.Join(parts, ", "))
 	if len(res.Findings) == 0 {

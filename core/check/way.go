@@ -70,7 +70,8 @@ func Ways(s *declaration.Scheme) []string {
 		}
 		out = append(out, Expired, NotYet, OtherAud, OtherIss)
 	}
-	return append(out, OtherKind, Ended, OtherScheme, OtherOwn, InQuery, SchemeCase, BesideFirst, BesideLast, BesideOther,
+	return append(out, OtherKind, Ended, OtherScheme, OtherOwn, InQuery, SchemeCase, BesideFirst, BesideLast,
+		BesideOther,
 		OtherBroken)
 }
 

@@ -252,8 +252,10 @@ func (b *bundle) finding(d *declaration.Document) Finding {
 	switch rest := len(f.Callers) + len(f.Inferred) - 1; {
 	case row.Sums != "":
 		f.Reason = fmt.Sprintf("%s (%d crossings).", row.Sums, f.Crossings)
-	case row.Led && len(f.Routes) > 1:
+	case len(f.Routes) > 1 && (row.Led || rest == 0):
 		f.Reason += fmt.Sprintf(" The same at %d routes.", len(f.Routes))
+	case len(f.Routes) > 1:
+		f.Reason += fmt.Sprintf(" The same for %d more, at %d routes.", rest, len(f.Routes))
 	case rest > 0 && !row.Led:
 		f.Reason += fmt.Sprintf(" The same for %d more.", rest)
 	}

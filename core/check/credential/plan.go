@@ -182,7 +182,8 @@ func (x planning) owns(at check.Spot) {
 		}
 		who := ""
 		for _, id := range doc.Identities {
-			if !slices.ContainsFunc(id.Credentials, func(c declaration.Credential) bool { return c.Scheme.Name == s.Name }) {
+			if !slices.ContainsFunc(id.Credentials,
+				func(c declaration.Credential) bool { return c.Scheme.Name == s.Name }) {
 				continue
 			}
 			admitted := access.Decide(doc, at.Route, access.Caller{Identity: id, State: access.Sound,

@@ -1,6 +1,7 @@
 package detour
 
 import (
+	"slices"
 	"strings"
 
 	"millgate/core/check"
@@ -62,7 +63,7 @@ var forRoles = func() (out []*finding.Row) {
 		x := *r
 		x.Kind, x.OWASP, x.CWE = finding.OverPermissive, finding.API5, 863
 		x.Title = strings.Replace(x.Title, "The guard", "The role check", 1)
-		x.PartOf = append([]string{r.Cause, "role"}, r.PartOf...) // nobody gets in so as well, or without it
+		x.PartOf = append(slices.Clone(r.PartOf), "role", r.Cause) // without it, or nobody gets in so as well
 		out = append(out, &x)
 	}
 	return out

@@ -406,8 +406,12 @@ func (f Family) judge(c *check.Context, p *check.Probe, fact *check.Fact, k *che
 			proof = check.Shown(r)
 		}
 		row, what := rowOf(p)
+		stepped := "guard"
+		if p.Caller.Identity != "" {
+			stepped = "role check"
+		}
 		g := check.Gap{Cause: row, Rung: f.Expect(c, p).Decider, Proof: proof,
-			Says: fmt.Sprintf("The guard was stepped around %s: %s was answered %s.", what,
+			Says: fmt.Sprintf("The %s was stepped around %s: %s was answered %s.", stepped, what,
 				cmp.Or(p.Caller.Identity, "nobody"), a.Code())}
 		if p.Of == PastGateway {
 			g.Wide = PastAll // one mend: nothing but the gateway reaches the service

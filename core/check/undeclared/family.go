@@ -6,23 +6,25 @@
 //   - GET to a made-up path at the root of each host and under each prefix;
 //   - at each path template the methods that the inventory does not have there, as nobody
 //     and as a caller whom one of the declared methods admits;
-//   - earlier versions of declared paths ("v1" beside "v2"), operational paths that services
-//     often keep without meaning to publish them, and the target's ask_for.
+//   - the target's ask_for; other versions of declared paths ("v1" beside "v2"), operational
+//     paths and descriptions of the API that services often keep without meaning to publish
+//     them; and addresses that are made from the inventory itself: the same below its
+//     prefixes, usual suffixes of its collections, usual siblings, names that one collection
+//     has below the others. Of those as many as the budget has room for, the likelier first.
 //
 // # What is concluded
 //
 // A 2xx is Undeclared: nobody said that it is served, so nobody said who may ask. An address
-// counts only where a made-up path of its host is turned away: a service that answers any
-// path says nothing by answering this one. All else must be turned away with 4xx; a login
-// page or a failure in place of that is a wrong refusal.
+// counts only where a made-up path of its host is turned away, and one beside it: a service
+// that answers any path says nothing by answering this one. A description of the API is named
+// as such; a service that answers any method is one finding. All else must be turned away with
+// 4xx; a login page or a failure in place of that is a wrong refusal.
 package undeclared
 
 import (
 	"fmt"
-	"regexp"
+	"maps"
 	"slices"
-	"sort"
-	"strconv"
 	"strings"
 
 	"millgate/core/access"
@@ -220,83 +222,6 @@ func (x planning) paths() {
 // madeUp is a path that nobody serves.
 const madeUp = "/" + check.Nowhere + "/at-all"
 
-// Operational are addresses that services often keep without meaning to publish them.
-var Operational = []string{
-	"/debug/vars", "/debug/pprof/", "/metrics", "/status", "/server-status", "/health/details", "/env", "/config",
-	"/.env", "/.git/HEAD", "/admin", "/internal", "/swagger.json", "/openapi.json", "/openapi.yaml", "/graphql",
-	"/trace", "/heapdump",
-}
-
-var version = regexp.MustCompile(`^v(\d+)$`)
-
-// earlier are versions of a path before its own: two of them at most.
-func earlier(rt *declaration.Route) (out []string) {
-	for k, g := range rt.Segments {
-		m := version.FindStringSubmatch(g.Literal)
-		if m == nil {
-			continue
-		}
-		n, err := strconv.Atoi(m[1])
-		if err != nil {
-			return nil
-		}
-		for v := max(0, n-2); v < n; v++ {
-			segments := strings.Split(rt.Path()[1:], "/")
-			segments[k] = "v" + strconv.Itoa(v)
-			out = append(out, "/"+strings.Join(segments, "/"))
-		}
-		return out
-	}
-	return nil
-}
-
-// addresses plans those close to the declared ones.
-func (x planning) addresses() {
-	doc := x.c.Doc
-	var caller *check.Probe
-	for i := range doc.Routes {
-		if c, _ := x.ControlAt(i); c != nil && c.Caller.Identity != "" {
-			caller = c
-			break
-		}
-	}
-	ask := func(host, path string, signedIn bool) {
-		if doc.Inventory.Find("GET", host, path) >= 0 {
-			return
-		}
-		p, root := stray(Address, host, path), stray(Path, host, madeUp)
-		p.Control = root.Key()
-		x.Add(p)
-		if signedIn && caller != nil {
-			p.Caller = check.Caller{Identity: caller.Caller.Identity, Scheme: caller.Caller.Scheme, State: access.Sound}
-			x.Add(p)
-		}
-	}
-	for _, rt := range doc.Routes {
-		if rt.Method() == "GET" && len(rt.Parameters()) == 0 {
-			for _, path := range earlier(rt) {
-				ask(rt.Host, path, true)
-			}
-		}
-	}
-	hosts := []string{""}
-	for h := range x.c.Target.Hosts {
-		hosts = append(hosts, h)
-	}
-	sort.Strings(hosts)
-	for _, h := range hosts {
-		if h != "" && !slices.ContainsFunc(doc.Routes, func(r *declaration.Route) bool { return r.Host == h }) {
-			continue
-		}
-		for _, p := range Operational {
-			ask(h, p, false)
-		}
-	}
-	for _, p := range x.c.Target.AskFor {
-		ask("", p, true)
-	}
-}
-
 // Request is what is asked for.
 func Request(c *check.Context, p *check.Probe) check.Request {
 	d := of(p)
@@ -324,9 +249,19 @@ func (Family) Script(c *check.Context, p *check.Probe) check.Script {
 		if call.Request.Method == "POST" {
 			call.Makes, call.Take = check.Made()
 		}
-		t.On(c, p, call)
+		r, ok := t.On(c, p, call)
+		if ok && p.Of == Address && served(check.AnswerOf(r.Exchange)) {
+			cut := strings.LastIndexByte(strings.TrimSuffix(call.Request.Path, "/"), '/')
+			call.Name, call.Request.Path = beside, call.Request.Path[:cut+1]+check.Nowhere
+			t.Keep(t.Send(call)...)
+		}
 	})
 }
+
+// beside names the report of a made-up address beside one that is served.
+const beside = "a made-up address beside it"
+
+func served(a check.Answer) bool { return a.Status >= 200 && a.Status < 300 }
 
 // Judge says whether it is served.
 func (f Family) Judge(c *check.Context, p *check.Probe, fact *check.Fact, e *check.Evidence) check.Verdict {
@@ -334,7 +269,7 @@ func (f Family) Judge(c *check.Context, p *check.Probe, fact *check.Fact, e *che
 		return check.Unproven("nothing was sent")
 	}
 	whole := fact.Reports[0]
-	v := f.judge(c, p, whole, e)
+	v := f.judge(c, p, fact, e)
 	if g, ok := check.CarriedOut(c, p, fact, f.Who(p), f.Expect(c, p)); ok {
 		v.Gaps = slices.Insert(v.Gaps, 0, g)
 	}
@@ -342,7 +277,8 @@ func (f Family) Judge(c *check.Context, p *check.Probe, fact *check.Fact, e *che
 	return v
 }
 
-func (f Family) judge(c *check.Context, p *check.Probe, whole check.Report, e *check.Evidence) check.Verdict {
+func (f Family) judge(c *check.Context, p *check.Probe, fact *check.Fact, e *check.Evidence) check.Verdict {
+	whole := fact.Reports[0]
 	a, r := check.AnswerOf(whole.Exchange), check.Head(whole)
 	class := check.Classify(a, c.Doc.Answers)
 	switch {
@@ -350,9 +286,20 @@ func (f Family) judge(c *check.Context, p *check.Probe, whole check.Report, e *c
 		return check.Unproven("no answer: %s", a.Error)
 	case class == check.Throttled:
 		return check.Unproven("throttled (429) each time it was sent")
-	case a.Status >= 200 && a.Status < 300:
-		if k := check.ControlOf(c, e, p.Control, ""); p.Of == Address && k != nil && k.Class == check.Admitted {
-			return check.Unproven("the service answers any path here, so this one may not exist")
+	case served(a):
+		if p.Of == Address {
+			switch made, any := anyPath(c, p, fact, e); {
+			case any && alike(a, made):
+				return check.Verdict{Says: "answered " + a.Code() + ", like any made-up path here", Proof: check.Speaks(r)}
+			case any:
+				return check.Unproven("the service answers any path here, so this one may not exist")
+			}
+		}
+		if what := Describes(a); what != "" && p.Of == Address {
+			return check.Verdict{Gaps: []check.Gap{{Cause: rows[1], Rung: 1, Proof: check.Shown(r),
+				Wide: finding.Scope{Of: finding.AtService, Name: "that describes it"},
+				Says: fmt.Sprintf("%s is %s, and the inventory does not have it: %s was answered %s.", p.Route, what,
+					f.Who(p), a.Code())}}}
 		}
 		what := "is served, and the inventory does not have it"
 		if p.Of == Path {
@@ -368,13 +315,66 @@ func (f Family) judge(c *check.Context, p *check.Probe, whole check.Report, e *c
 	return check.Verdict{Says: "not in the inventory, and turned away: " + a.Code(), Proof: check.Shown(r)}
 }
 
+// anyPath is how a made-up path is answered where an address is, if it is served: beside it, or
+// at the root of its host.
+func anyPath(c *check.Context, p *check.Probe, f *check.Fact, e *check.Evidence) (a check.Answer, is bool) {
+	for _, r := range f.Reports {
+		if a := check.AnswerOf(r.Exchange); r.Name == beside && served(a) {
+			return a, true
+		}
+	}
+	k := check.ControlOf(c, e, p.Control, "")
+	if k == nil || !served(k.Answer) {
+		return check.Answer{}, false
+	}
+	return k.Answer, true
+}
+
+// alike says whether two answers are of one kind: of one type, and equal, or JSON with the same
+// members, or texts of much the same length, in which no more than an address differs.
+func alike(a, b check.Answer) bool {
+	if !check.SameType(a, b) {
+		return false
+	}
+	x, isJSON := a.JSON().(map[string]any)
+	y, both := b.JSON().(map[string]any)
+	if isJSON != both {
+		return false
+	}
+	if isJSON {
+		return slices.Equal(slices.Sorted(maps.Keys(x)), slices.Sorted(maps.Keys(y)))
+	}
+	const address = 64 // bytes that an address in it may differ by
+	return max(len(a.Body), len(b.Body))-min(len(a.Body), len(b.Body)) <= address
+}
+
+// anyMethod is how many undeclared methods of a template are served where it is any of them.
+const anyMethod = 3
+
 // Gather says what belongs to no route: all of a made-up path, and how an address that nothing
-// is served at is refused.
+// is served at is refused. A template that serves whatever method it is asked with is one fault.
 func (Family) Gather(_ *check.Context, all []check.Judged) {
+	methods := map[string]map[string]bool{} // served, by template
+	at := func(p *check.Probe) string { return route.Hosted(of(p).Host, of(p).Path) }
 	for _, x := range all {
 		for k := range x.Gaps {
-			if of := x.Probe.Of; of == Path || of == Address && x.Gaps[k].Row.Kind == finding.WrongRefusal {
+			what, kind := x.Probe.Of, x.Gaps[k].Row.Kind
+			if what == Path || what == Address && kind == finding.WrongRefusal {
 				x.Gaps[k].Scope = finding.NoRoute
+			}
+			if what == Method && kind == finding.Undeclared {
+				if methods[at(x.Probe)] == nil {
+					methods[at(x.Probe)] = map[string]bool{}
+				}
+				methods[at(x.Probe)][of(x.Probe).Method] = true
+			}
+		}
+	}
+	for _, x := range all {
+		for k := range x.Gaps {
+			if g := &x.Gaps[k]; x.Probe.Of == Method && g.Row.Kind == finding.Undeclared &&
+				len(methods[at(x.Probe)]) >= anyMethod {
+				g.Row, g.Scope = rows[2], finding.Scope{Of: finding.AtService, Name: "by any method"}
 			}
 		}
 	}
@@ -393,6 +393,13 @@ var rows = []*finding.Row{
 		Means:  "The service answers where nobody said that it does, so nobody said who may ask.",
 		Advice: "Take it off the service, or add it to the inventory and say who may call it.", OWASP: finding.API9,
 		CWE: 1059},
+	{Cause: "described", Kind: finding.Undeclared, Title: "A description of the API is served, and not declared",
+		Means:  "Whoever finds it reads which routes there are, and how they are called.",
+		Advice: "Take it off, or add it to the inventory and say who may read it.", OWASP: finding.API9, CWE: 200,
+		Severity: finding.Low},
+	{Cause: "any method", Kind: finding.Undeclared, Title: "Any method is served",
+		Means:  "The router looks at the path alone: what GET does is done for POST, PUT and DELETE as well.",
+		Advice: "Register handlers for their methods, and answer 405 to the others.", OWASP: finding.API9, CWE: 1059},
 	check.RefusalRow("stray "+string(check.ToLogin), "Sent to a login page, where nothing is served",
 		"What does not exist is answered as if it did, to people and not to programs."),
 	check.RefusalRow("stray "+string(check.Failed), "The service fails, where nothing is served",

@@ -1,6 +1,7 @@
 package undeclared
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 	"time"
@@ -76,12 +77,14 @@ func TestWhatIsAskedFor(t *testing.T) {
 		"GET /v2/lamps/no-such-place-4f1d/at-all", "GET id:/no-such-place-4f1d/at-all",
 		"GET id:/in/no-such-place-4f1d/at-all"}, asked(p, Path))
 	close := asked(p, Address)
-	assert.Equal(t, []string{"GET /v0/things", "GET /v0/things ann", "GET /v1/things", "GET /v1/things ann"}, close[:4])
+	assert.Equal(t, []string{"GET /extra", "GET /extra ann", "GET /v0/things", "GET /v0/things ann", "GET /v1/things",
+		"GET /v1/things ann", "GET /v3/things", "GET /v3/things ann"}, close[:8], "what is declared is not asked for")
+	assert.Subset(t, close, []string{"GET /openapi.json", "GET /v2/docs", "GET /v2/things.json", "GET /v2/users"})
+	assert.NotContains(t, close, "GET /v2/things/export", "it is a record's")
 	assert.Contains(t, close, "GET /debug/vars")
 	assert.Contains(t, close, "GET id:/debug/vars")
 	assert.NotContains(t, close, "GET far:/debug/vars", "no route is there")
 	assert.NotContains(t, close, "GET /debug/vars ann")
-	assert.Equal(t, []string{"GET /extra", "GET /extra ann"}, close[len(close)-2:], "what is declared is not asked for")
 	for _, x := range p.Probes {
 		q := Request(c, x)
 		assert.Equal(t, x.Of == Method && q.Method != "GET", x.Unsafe, x.Key())
@@ -102,6 +105,43 @@ func TestWhatIsAskedFor(t *testing.T) {
 		if x.Route == "PUT /v2/things/{id}" {
 			assert.Equal(t, "/v2/things/{:record}", q.Path, "on a record that is made for it")
 		}
+	}
+}
+
+// Of many addresses the likelier ones are asked for, and how many are not is said.
+func TestTheBudget(t *testing.T) {
+	var b strings.Builder
+	b.WriteString("millgate: 1\ntargets: { t: { base: \"http://h\" } }\nroutes:\n")
+	for i := range 40 {
+		fmt.Fprintf(&b, "  - GET /v1/c%d\n  - GET /v1/c%d/feed%d\n", i, i, i)
+	}
+	d, msgs := declaration.Parse("x", []byte(b.String()), nil)
+	require.False(t, declaration.Failed(msgs), msgs)
+	p := check.NewPlanning(crossings{})
+	Family{}.Plan(&check.Context{Doc: d, Target: d.Targets[0]}, p)
+	made := 0
+	for _, a := range asked(p, Address) {
+		if strings.HasPrefix(a, "GET /v1/") {
+			made++
+		}
+	}
+	assert.Equal(t, Budget, made, "other versions are beside it")
+	left := p.Left[len(p.Left)-1]
+	assert.Regexp(t, `^\d+ more addresses$`, left.Route)
+	assert.Contains(t, left.Why, "100 are asked for")
+}
+
+func TestWhatDescribes(t *testing.T) {
+	page := func(kind, body string) string {
+		return Describes(check.Answer{Status: 200, Headers: [][2]string{{"Content-Type", kind}}, Body: []byte(body)})
+	}
+	for _, body := range []string{`{"openapi":"3.1.0","paths":{}}`, "openapi: 3.1.0\npaths: {}", "---\nswagger: '2.0'",
+		`{"asyncapi":"2.0"`} {
+		assert.Equal(t, "a description file of the API", page("text/plain", body), body)
+	}
+	assert.Equal(t, "a documentation page of the API", page("text/html", "<title>API documentation</title>"))
+	for _, body := range []string{`{"items":[]}`, "<title>Village</title>", `{"note":"see openapi"}`} {
+		assert.Empty(t, page("text/html", body), body)
 	}
 }
 
@@ -160,7 +200,17 @@ func TestJudge(t *testing.T) {
 	control = 200
 	v := judge(Address, check.Answer{Status: 200})
 	assert.Empty(t, v.Gaps, "a service that answers every path proves nothing by answering this one")
-	assert.Equal(t, finding.NotSure, v.Proof.Confidence())
+	assert.Equal(t, finding.Likely, v.Proof.Confidence(), "it is answered like any")
+	html := [][2]string{{"Content-Type", "text/html"}}
+	v = judge(Address, check.Answer{Status: 200, Headers: html})
+	assert.Equal(t, finding.NotSure, v.Proof.Confidence(), "it is answered otherwise, which may be by chance")
+	control = 404
+	f := seen(check.Answer{Status: 200, Headers: html})
+	near := seen(check.Answer{Status: 200, Headers: html}).Reports[0]
+	near.Name = beside
+	f.Reports = append(f.Reports, near)
+	v = Family{}.Judge(c, of[Address], f, check.NewEvidence(func(string) *check.Fact { return nil }))
+	assert.Equal(t, finding.Likely, v.Proof.Confidence(), "like what is beside it")
 	assert.Len(t, judge(Path, check.Answer{Status: 200}).Gaps, 1)
 	assert.Equal(t, finding.NotSure, Family{}.Judge(c, of[Path], &check.Fact{}, nil).Proof.Confidence())
 }
