@@ -1,6 +1,7 @@
 package crossing
 
 import (
+	"slices"
 	"strings"
 
 	"millgate/core/access"
@@ -36,6 +37,7 @@ func (f Family) Plan(c *check.Context, p *check.Planning) {
 		}
 		controls[i] = x.control(f, c)
 		x.compare()
+		x.untried()
 	}
 	drafts := check.NewDrafts(c.Doc, c.Target, classes)
 	for _, g := range check.Guards(c.Doc, func(i int) (*check.Probe, string) { return controls[i], "" }) {
@@ -135,6 +137,42 @@ func (x planning) identity(class access.Class) {
 	if sent {
 		x.Inferred += len(rest)
 	}
+}
+
+// untried names the checks of the route that nobody shows: a caller must lack that and pass all
+// else, or another check answers in its place.
+func (x planning) untried() {
+	if len(x.at.made) == 0 {
+		return // said already
+	}
+	shown := map[string]bool{}
+	for _, p := range x.at.made {
+		id := x.d.IdentityNamed(p.Caller.Identity)
+		if id == nil || p.Caller.State != access.Sound || !x.accepts(p.Caller.Scheme) {
+			continue
+		}
+		rel := p.Relation
+		if p.Record.Name == "" || p.Record.Owner == id.Name {
+			rel = access.Own // none that could be somebody else's
+		}
+		if lacks := access.Lacks(x.d, x.at.route, id, rel); len(lacks) == 1 {
+			shown[lacks[0]] = true
+		}
+	}
+	for _, a := range access.Asks(x.d, x.at.route) {
+		if !shown[a] {
+			x.leave("", "the check of "+strings.TrimPrefix(a, "the "),
+				"no caller that can be sent lacks that alone, so that "+
+				"another check may answer in its place")
+		}
+	}
+}
+
+// accepts says whether the route takes credentials of a scheme.
+func (x planning) accepts(scheme string) bool {
+	e := x.d.Entry(x.at.route)
+	return e != nil && slices.ContainsFunc(x.d.Accepted(e),
+		func(s *declaration.Scheme) bool { return s.Name == scheme })
 }
 
 // control chooses what shows the requests of a route to be fair ones.

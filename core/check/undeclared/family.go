@@ -290,7 +290,8 @@ func (f Family) judge(c *check.Context, p *check.Probe, fact *check.Fact, e *che
 		if p.Of == Address {
 			switch made, any := anyPath(c, p, fact, e); {
 			case any && alike(a, made):
-				return check.Verdict{Says: "answered " + a.Code() + ", like any made-up path here", Proof: check.Speaks(r)}
+				return check.Verdict{Says: "answered " + a.Code() + ", like any made-up path here",
+					Proof: check.Speaks(r)}
 			case any:
 				return check.Unproven("the service answers any path here, so this one may not exist")
 			}
