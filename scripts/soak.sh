@@ -36,6 +36,7 @@ step() {
 summary() {
   case $1 in
   fuzz-*) grep -oE 'execs: [0-9]+' "$dir/$1.log" | tail -1 ;;
+  limiters-models) grep -oE "[0-9]+ drills in .*" "$dir/$1.log" | tail -1 ;;
   limiters-*)
     echo "$(grep -cE ' calls +[0-9.]+ s  ' "$dir/$1.log") limiters, $(grep -c 'stood still' "$dir/$1.log" || true)" \
       "disturbed, $(grep -cE 'was not found out with|more time would tell' "$dir/$1.log" || true) unsure, none wrong"
@@ -82,6 +83,7 @@ race() {
 }
 
 limiters() {
+  step limiters-models env MILLGATE_MATRIX=all $go test ./core/quota -run '^TestNothingFalseIsSaid$' -count 1 -timeout 30m -v
   for round in 1 2 3; do
     step "limiters-$round" $go test ./app -run '^TestLimiterMatrix$' -count 1 -timeout 30m -v
   done

@@ -152,7 +152,7 @@ func (m *Measured) limitFound() Conclusion {
 // FirstStretch is how many calls were admitted before the first was refused, or
 // waited.
 func (m *Measured) FirstStretch() Calls {
-	w := waitsOf(m.Calls)
+	w := m.waits()
 	for i, s := range m.Calls {
 		if !s.OK || s.Batch > 0 || w.waited(i, s) {
 			return int64(i)
@@ -279,7 +279,7 @@ func (m *Measured) longestShut() (longest int64) {
 func (m *Measured) refusedCalls() Conclusion {
 	all, some := false, false
 	for _, f := range m.Fits {
-		if f.Kind == SlidingLog && f.CountAll {
+		if f.CountAll {
 			all = true
 		} else {
 			some = true
@@ -332,14 +332,14 @@ func (m *Measured) queueFound() Conclusion {
 	case s.Queue > 0 && s.Refused:
 		c.Text = fmt.Sprintf("%d wait for their turn, the next is refused.", s.Queue)
 	case s.Queue > 0:
-		c.Text, c.Sure = fmt.Sprintf("At least %d wait for their turn.", s.Queue), Proven
+		c.Text = fmt.Sprintf("At least %d wait for their turn.", s.Queue)
 	case m.Queued > 0 && m.Status != 0:
 		c.Text = fmt.Sprintf("%d wait for their turn, the next is refused.", m.Queued)
 		c.Because = []string{fmt.Sprintf("of calls sent together while others waited, %d were not answered and the "+
 			"others were refused", m.Queued)}
 		return c
 	case m.Queued > 0:
-		c.Text, c.Sure = fmt.Sprintf("At least %d wait for their turn.", m.Queued), Proven
+		c.Text = fmt.Sprintf("At least %d wait for their turn.", m.Queued)
 		return c
 	case waits > 2 || m.Waits:
 		c.Text = "Calls wait for their turn; how many may was not found out."

@@ -165,6 +165,13 @@ func TestHonestFields(t *testing.T) {
 			"1 refusals say that calls are left, the last 2"},
 		{"too early", []string{"", "", "", "Retry-After: 0", "Retry-After: 0"}, "Retry-After", ""},
 		{"far too early", []string{"", "", "", "X-RateLimit-Reset: 0"}, "X-RateLimit-Limit", ""},
+		{"draft 07", []string{"RateLimit-Policy: 3;w=2", "", "", "RateLimit: limit=3, remaining=0, reset=2"},
+			"RateLimit", ""},
+		{"draft 07, some left", []string{"RateLimit-Policy: 3;w=2", "", "", "RateLimit: limit=3, remaining=2, reset=2"},
+			"RateLimit", "1 refusals say that calls are left, the last 2"},
+		{"another policy has calls left", []string{`RateLimit-Policy: "a";q=3;w=2, "day";q=90;w=86400`, "", "",
+			`RateLimit: "a";r=0;t=2, "day";r=87;t=999`}, `RateLimit "day"`, ""},
+		{"another policy is wider", []string{`RateLimit-Policy: "a";q=3;w=2, "day";q=90;w=86400`}, `RateLimit "a"`, ""},
 		{"older fields", []string{"RateLimit-Limit: 3, 3;w=2\nRateLimit-Remaining: 2"}, "RateLimit-Limit", ""},
 		{"seconds since 1970", []string{"", "", "", fmt.Sprintf("X-RateLimit-Limit: 3\nX-RateLimit-Reset: %d",
 			now.Unix()+2)}, "X-RateLimit-Limit", ""},
@@ -204,6 +211,25 @@ func TestHonestFields(t *testing.T) {
 	claims.Add([][2]string{{"Retry-After", "1"}}, now)
 	m := &Measured{Calls: at(1, 2, 3, -4, -2500, 5000), Status: 429, Claims: claims.List}
 	assert.Contains(t, conclusions(m, nil)["Retry-After"].Text, "to come again in 1s, and refuses 1.487s after that")
+}
+
+// Who asks before the time that was said tells nothing of it: the limiter may count that.
+func TestWhoAsksBeforeTellsNothing(t *testing.T) {
+	var claims Claims
+	now := time.Unix(1_790_000_000, 0)
+	for range 3 {
+		claims.Add(nil, now)
+	}
+	claims.Add([][2]string{{"Retry-After", "1"}}, now)
+	m := &Measured{Calls: at(1, 2, 3, -4, -500, -2500, 5000), Status: 429, Claims: claims.List}
+	assert.False(t, conclusions(m, nil)["Retry-After"].Wrong)
+	// A limiter that was inferred speaks against what is said, and does not prove it wrong.
+	claims = Claims{}
+	claims.Add([][2]string{{"X-RateLimit-Limit", "9"}}, now)
+	m = &Measured{Calls: at(1, 2, 3, -4, -1000, 2100), Status: 429, Claims: claims.List,
+		Fits: []Fit{{Limit: Limit{Kind: FixedFirst, N: 3, W: 2 * second}}}}
+	c := conclusions(m, nil)["X-RateLimit-Limit"]
+	assert.Equal(t, []any{true, Likely}, []any{c.Wrong, c.Sure})
 }
 
 func TestWhatIsAsked(t *testing.T) {

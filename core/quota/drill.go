@@ -163,7 +163,18 @@ func (d *Drill) pauseTimes(now int64) (start, every, n int64) {
 	if f.Kind == Bucket {
 		return now + f.W, 2 * f.W, manyPauses
 	}
-	return now + f.W, 2 * f.W / max(1, f.N), manyPauses
+	return now + f.W, 2 * f.W / max(1, f.N), d.rarePauses()
+}
+
+// rarePauses is how many single calls must be answered at once before late ones stand out.
+func (d *Drill) rarePauses() int64 {
+	w, waited := waitsOf(d.Calls), 0
+	for i, c := range d.Calls {
+		if w.waited(i, c) {
+			waited++
+		}
+	}
+	return max(manyPauses, int64(rarely*len(d.Calls)/max(1, waited))+1)
 }
 
 // pauses plans single calls, each after a pause: where all answers take long, to
@@ -373,7 +384,8 @@ func (d *Drill) Finish() {
 
 func (d *Drill) finish() {
 	d.state = done
-	d.Fits = Infer(d.Calls)
+	before, _ := Capped(d.Calls)
+	d.Fits = Infer(before)
 }
 
 // design chooses the pattern by which the remaining fits part most, and puts
@@ -395,9 +407,6 @@ func (d *Drill) design(now int64) bool {
 		} else {
 			w, n = max(w, f.W), max(n, f.N)
 		}
-	}
-	if n < 2 {
-		return false
 	}
 	// From idle: some of the calls, the rest a part of the window later, and
 	// after its end as many as get in.

@@ -24,7 +24,8 @@ type Claim struct {
 
 // Forms of fields.
 const (
-	// draft-ietf-httpapi-ratelimit-headers from 08 on: RateLimit and RateLimit-Policy
+	// draft-ietf-httpapi-ratelimit-headers: RateLimit as a list of policies (from 08 on) or as
+	// limit=, remaining=, reset= (07), and RateLimit-Policy
 	FormStructured = "RateLimit"
 	FormSeparate   = "RateLimit-Limit"        // its older form, with RateLimit-Remaining and RateLimit-Reset
 	FormX          = "X-RateLimit-Limit"      // the same before there was a draft, or X-Rate-Limit-…
@@ -144,6 +145,10 @@ func structured(policy, state []string) (out []saying) {
 			return
 		}
 		list, err := httpsfv.UnmarshalList(values)
+		if s, ok := dictionary(values); err != nil && ok {
+			*entry("") = s
+			return
+		}
 		if err != nil {
 			entry("").bad = field + ": " + strings.Join(values, ", ")
 			return
@@ -152,6 +157,14 @@ func structured(policy, state []string) (out []saying) {
 			it, ok := m.(httpsfv.Item)
 			if !ok {
 				entry("").bad = field + ": " + strings.Join(values, ", ")
+				continue
+			}
+			if n, ok := it.Value.(int64); ok && n >= 0 { // drafts 03 to 07: the number itself, 8;w=300
+				s := entry("")
+				s.limit = n
+				if w := param(it.Params, "w"); w >= 0 {
+					s.window = Ticks(time.Duration(w) * time.Second)
+				}
 				continue
 			}
 			take(entry(fmt.Sprint(it.Value)), it.Params)
@@ -170,6 +183,26 @@ func structured(policy, state []string) (out []saying) {
 		}
 	})
 	return out
+}
+
+// dictionary reads RateLimit as draft 07 has it: limit=8, remaining=5, reset=20.
+func dictionary(values []string) (s saying, ok bool) {
+	d, err := httpsfv.UnmarshalDictionary(values)
+	if err != nil {
+		return s, false
+	}
+	s = nothing(FormStructured, "")
+	for name, into := range map[string]*int64{"limit": &s.limit, "remaining": &s.left, "reset": &s.reset} {
+		m, there := d.Get(name)
+		it, isItem := m.(httpsfv.Item)
+		if n, isInt := it.Value.(int64); there && isItem && isInt && n >= 0 && n < 1<<40 {
+			*into, ok = n, true
+		}
+	}
+	if s.reset >= 0 {
+		s.reset = Ticks(time.Duration(s.reset) * time.Second)
+	}
+	return s, ok
 }
 
 // param is a parameter that is a whole number, -1 otherwise.

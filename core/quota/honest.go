@@ -6,18 +6,24 @@ import (
 	"strings"
 )
 
-// honest holds what answers say of a limit against what calls then met.
+// honest holds what answers say of a limit against what calls then met. What one answer says
+// against itself, a wait as long as it says, and more calls than any limiter with its numbers
+// admits prove that it does not hold; a limiter that was inferred makes that likely.
 func (m *Measured) honest(c Claim) Conclusion {
 	out := Conclusion{About: c.name(), Sure: Claimed}
 	var wrong []string
-	held := false // something was put to the test
-	check := func(ok bool, text string) {
+	held, sure := false, Likely // something was put to the test
+	note := func(ok bool, how Sureness, text string) {
 		held = true
 		out.Because = append(out.Because, text)
 		if !ok {
 			wrong = append(wrong, text)
+			if how == Proven {
+				sure = Proven
+			}
 		}
 	}
+	check := func(ok bool, text string) { note(ok, Proven, text) }
 	if c.Bad != "" {
 		check(false, "it cannot be read: "+c.Bad)
 	}
@@ -28,12 +34,12 @@ func (m *Measured) honest(c Claim) Conclusion {
 				m.perWindow(f, c) == c.Limit
 		}):
 			check(true, fmt.Sprintf("it says %d, and so it is", c.Limit))
-		case len(m.Fits) > 0:
-			check(false, fmt.Sprintf("it says %d, and admits %d at once", c.Limit, m.Fits[0].number()))
+		case len(m.Fits) > 0 && m.Cap.Calls == 0 && !m.others(c):
+			note(false, Likely, fmt.Sprintf("it says %d, and admits %d at once", c.Limit, m.Fits[0].number()))
 		case n == c.Limit:
 			check(true, fmt.Sprintf("it says %d, and so many were admitted at once", c.Limit))
-		case n > c.Limit+c.Limit/10:
-			check(false, fmt.Sprintf("it says %d, and admitted %d at once", c.Limit, n))
+		case c.Window > 0 && n > 2*c.Limit*(1+m.firstTook()/c.Window): // whatever its kind, from full
+			check(false, fmt.Sprintf("it says %d, and admitted %d in %s", c.Limit, n, show(m.firstTook())))
 		}
 	}
 	if c.Window > 0 && len(m.Fits) > 0 {
@@ -42,14 +48,15 @@ func (m *Measured) honest(c Claim) Conclusion {
 		if f.Kind == Bucket && c.Limit > 0 { // any window says as much, with its number
 			w = mul(f.W, c.Limit)
 		}
-		ok := abs(w-c.Window)*10 <= max(c.Window, w)
-		check(ok, fmt.Sprintf("it says %s for each window, %s was found", show(c.Window), show(w)))
+		if ok := abs(w-c.Window)*10 <= max(c.Window, w); ok || !m.others(c) {
+			note(ok, Likely, fmt.Sprintf("it says %s for each window, %s was found", show(c.Window), show(w)))
+		}
 	}
 	m.left(c, check)
 	m.reset(c, check)
 	switch {
 	case len(wrong) > 0:
-		out.Text, out.Sure, out.Wrong = "Does not hold: "+strings.Join(wrong, "; ")+".", Proven, true
+		out.Text, out.Sure, out.Wrong = "Does not hold: "+strings.Join(wrong, "; ")+".", sure, true
 	case held:
 		out.Text, out.Sure = "Holds, as far as it was put to the test.", Likely
 	default:
@@ -63,6 +70,21 @@ func abs(n int64) int64 {
 		return -n
 	}
 	return n
+}
+
+// others says whether answers speak of another limit as well: then it need not be this one that
+// refused calls.
+func (m *Measured) others(c Claim) bool {
+	return slices.ContainsFunc(m.Claims, func(o Claim) bool {
+		return o.name() != c.name() && (o.Limit >= 0 && o.Limit != c.Limit || o.Window > 0 && o.Window != c.Window)
+	})
+}
+
+// spentElsewhere says whether the answer to a call says of another limit that nothing is left.
+func (m *Measured) spentElsewhere(c Claim, call int) bool {
+	return slices.ContainsFunc(m.Claims, func(o Claim) bool {
+		return o.name() != c.name() && call < len(o.Left) && o.Left[call] == 0
+	})
 }
 
 // perWindow is how many a bucket gets in the window that is claimed.
@@ -81,7 +103,7 @@ func (m *Measured) left(c Claim, check func(bool, string)) {
 			continue
 		}
 		said++
-		if !m.Calls[i].OK && v > 0 {
+		if !m.Calls[i].OK && v > 0 && !m.spentElsewhere(c, i) {
 			broken, last = broken+1, v
 		}
 	}
@@ -97,7 +119,8 @@ func (m *Measured) left(c Claim, check func(bool, string)) {
 // was rounded down.
 const wholeSecond = 1_000_000
 
-// reset: when there is said to be room again.
+// reset: when there is said to be room again. That it refuses after that counts where nobody
+// asked before: a limiter may count what it refuses.
 func (m *Measured) reset(c Claim, check func(bool, string)) {
 	late, early, kept := int64(0), int64(0), false
 	var saidLate, saidEarly int64
@@ -106,8 +129,8 @@ func (m *Measured) reset(c Claim, check func(bool, string)) {
 			continue
 		}
 		due := m.Calls[i].At + m.Calls[i].Took + v
-		for _, s := range m.Calls[i+1:] {
-			if s.Batch > 0 {
+		for k, s := range m.Calls[i+1:] {
+			if s.Batch > 0 || !s.OK && k > 0 {
 				break
 			}
 			if s.OK {

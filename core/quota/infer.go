@@ -146,6 +146,12 @@ func Infer(calls []Seen) []Fit {
 	if len(calls) == 0 || !slices.ContainsFunc(calls, func(s Seen) bool { return !s.OK }) {
 		return nil
 	}
+	if from := slow(given); !waited && from < never {
+		calls = slices.Clone(calls)
+		for i := range calls { // when one that was slow was decided is not known
+			calls[i].Gap = calls[i].Gap || calls[i].Took > from
+		}
+	}
 	x := &search{calls: calls, log: seen{calls, noise}}
 	if waited {
 		// When calls that waited began is known less closely.
@@ -175,6 +181,9 @@ func Infer(calls []Seen) []Fit {
 	for loose := range int64(3) {
 		x.windows(Limit{Kind: TwoCounters, Loose: loose}, clock)
 	}
+	if !waited {
+		x.windows(Limit{Kind: TwoCounters, CountAll: true}, clock)
+	}
 	x.buckets(list[0])
 	out := x.out
 	sort.SliceStable(out, func(i, j int) bool {
@@ -185,6 +194,40 @@ func Infer(calls []Seen) []Fit {
 		return a.Kind < b.Kind || a.Kind == b.Kind && a.Burst+a.N < b.Burst+b.N
 	})
 	return out
+}
+
+// Cap is a second count beside a limiter that was seen to open again and again: after Calls in
+// all nothing was admitted for Shut, which is when the drill ended.
+type Cap struct {
+	Calls Calls  `json:"calls"`
+	Shut  Micros `json:"shut"`
+}
+
+// Capped splits the calls of a drill where a second count shut it for good: it had opened at
+// least twice, and then stayed shut for longer than the time before had any refusals, three
+// times as long as ever before. Without that before is all of them, and there is no cap.
+func Capped(calls []Seen) (before []Seen, c Cap) {
+	list := alone(calls)
+	opened, longest, shut, last := 0, int64(0), int64(-1), -1
+	for i, s := range list {
+		switch {
+		case !s.OK && shut < 0:
+			shut = s.At
+		case s.OK:
+			if shut >= 0 { // shut was seen until the last refusal
+				opened, longest, shut = opened+1, max(longest, list[i-1].At-shut), -1
+			}
+			c.Calls++
+			last = i
+		}
+	}
+	if opened < 2 || shut < 0 || last+6 > len(list) {
+		return calls, Cap{}
+	}
+	if c.Shut = list[len(list)-1].At - shut; c.Shut < 3*longest {
+		return calls, Cap{}
+	}
+	return list[:last+1], c
 }
 
 // numbersOf are the numbers of calls that stretches admitted until one was refused, the
@@ -272,7 +315,7 @@ func (x *search) lengths(like Limit, phases func(w int64) []int64) (ties []Fit, 
 // held less than it gave.
 func (x *search) buckets(first stretch) {
 	took := x.calls[max(first.to-1, first.from)].At - x.calls[first.from].At
-	buckets := map[int64]*Fit{}
+	buckets, least := map[int64]*Fit{}, map[int64]Fit{}
 	n := int64(first.to - first.from)
 	for _, w := range windowsOf(x.calls) { // one token in each w
 		refill := took / w
@@ -283,14 +326,22 @@ func (x *search) buckets(first stretch) {
 				buckets[b] = best
 			}
 			l := Limit{Kind: Bucket, N: 1, W: w, Burst: b}
-			if m := x.log.predict(l, 0, best.Misses); m < best.Misses {
+			m := x.log.predict(l, 0, min(best.Misses, math.MaxInt32-nearly)+nearly)
+			if m < best.Misses {
 				*best = Fit{Limit: l, Misses: m}
+			}
+			if old, ok := least[w]; !ok || m < old.Misses {
+				least[w] = Fit{Limit: l, Misses: m}
 			}
 		}
 	}
 	for _, f := range buckets {
 		if f.Misses < math.MaxInt32 {
-			x.out = append(x.out, x.spaced(f.around(x.log)))
+			g := x.spaced(f.around(x.log))
+			if x.each == 0 {
+				g.doubted(least)
+			}
+			x.out = append(x.out, g)
 		}
 	}
 }
@@ -417,7 +468,17 @@ func (f Fit) around(log seen) Fit {
 // numbers to mean anything.
 func Told(fits []Fit, calls int) []Fit {
 	// One whose window may as well be an eighth longer has no number to be told.
-	rest := slices.DeleteFunc(Remaining(fits, calls), func(f Fit) bool { return (f.WHigh-f.WLow)*8 > f.W })
+	rest, vague := []Fit(nil), math.MaxInt
+	for _, f := range Remaining(fits, calls) {
+		if (f.WHigh-f.WLow)*8 > f.W {
+			vague = min(vague, f.Misses)
+		} else {
+			rest = append(rest, f)
+		}
+	}
+	if len(rest) > 0 && vague <= rest[0].Misses {
+		return nil // what has no number explains it as well
+	}
 	kinds := map[Kind]bool{}
 	for _, f := range rest {
 		kinds[f.Kind] = true

@@ -51,6 +51,7 @@ type Measured struct {
 	Stood   int     `json:"stood,omitempty"`
 	Failed  int     `json:"failed,omitempty"` // calls that the service failed at, which are no part of Calls
 	Waits   bool    `json:"waits,omitempty"`  // the last call was not answered in the drill's time
+	Cap     Cap     `json:"cap,omitzero"`     // a second count, which ended what the Fits explain
 	Budget  int     `json:"budget"`
 	Seconds float64 `json:"seconds"`
 }
@@ -90,6 +91,14 @@ func (m *Measured) Beyond(s Stack) (calls, ceiling Calls, in time.Duration, yes 
 // clocksApart: two clocks run apart by less than one in so many. They are slewed
 // by 500 in a million at most (RFC 5905 section 11.3).
 const clocksApart = 1000
+
+// Lasted is how long calls were sent.
+func (m *Measured) Lasted() Micros {
+	if len(m.Calls) == 0 {
+		return 0
+	}
+	return m.span()
+}
 
 // Most is the most calls that were admitted in any interval of w ticks.
 func (m *Measured) Most(w Micros) Calls {
@@ -135,7 +144,7 @@ func (m *Measured) Begun(w Micros) []int {
 
 // Waited says for each call whether it waited for its turn.
 func (m *Measured) Waited() []bool {
-	w := waitsOf(m.Calls)
+	w := m.waits()
 	out := make([]bool, len(m.Calls))
 	for i, c := range m.Calls {
 		if c.Batch > 0 {
@@ -161,7 +170,7 @@ func (f Fit) Name() string {
 	if f.Kind == Bucket {
 		return fmt.Sprintf("a bucket of %d, one more each %s", f.Burst, d(f.W))
 	}
-	if f.Kind == SlidingLog && f.CountAll {
+	if f.CountAll {
 		return fmt.Sprintf("%d per %s, %s that counts refused calls too", f.N, d(f.W), f.Kind)
 	}
 	return fmt.Sprintf("%d per %s, %s", f.N, d(f.W), f.Kind)
@@ -174,13 +183,14 @@ func (m *Measured) Disturbed() bool { return m.Stood*20 > len(m.Calls) }
 // Explain keeps the fits of a drill that remain.
 func (m *Measured) Explain(d *Drill) {
 	of := len(alone(d.Calls))
+	_, m.Cap = Capped(d.Calls)
 	m.Calls, m.Fits, m.Kinds, m.Stood = d.Calls, Told(d.Fits, of), len(kindsOf(Remaining(d.Fits, of))), 0
 	for _, c := range m.Calls {
 		if c.Gap {
 			m.Stood++
 		}
 	}
-	if m.Disturbed() || m.Failed > 0 {
+	if w := waitsOf(m.Calls); m.Disturbed() || m.Failed > 0 || !w.stands(m.Calls) {
 		m.Fits, m.Kinds = nil, 0
 	}
 	if n := len(m.Calls); n > 0 {
@@ -215,15 +225,23 @@ func (m *Measured) Found() string {
 		return fmt.Sprintf("None of %d calls in %.1f s was refused: there is no limit, or one above that; more "+
 			"calls, or faster ones, would tell.", len(m.Calls), m.Seconds)
 	case len(m.Fits) == 0:
-		if m.Kinds > mostKinds {
+		if m.Kinds > 1 {
 			return fmt.Sprintf("Calls were refused; %d kinds of limiter explain what was seen, more time would tell "+
 				"them apart.", m.Kinds)
+		}
+		if m.Kinds == 1 {
+			return "Calls were refused; what refuses them has no number that was seen closely enough."
 		}
 		if m.longestShut() > 0 {
 			return "Calls were refused and admitted again, as no single limiter that is known would: there are " +
 				"several counts, or it is of another kind."
 		}
 		return "Calls were refused; what refuses them was not found out with so few calls."
+	}
+	beside := ""
+	if m.Cap.Calls > 0 {
+		beside = fmt.Sprintf(" And a second count: after %d calls in all none was admitted for %s, until the drill ended.",
+			m.Cap.Calls, show(m.Cap.Shut))
 	}
 	names := make([]string, 0, len(m.Fits))
 	kinds := map[Kind]bool{}
@@ -241,9 +259,9 @@ func (m *Measured) Found() string {
 		if kinds[Bucket] && waits == "" && m.Fits[0].Burst > 1 {
 			waits = " (A token bucket, or a leaky bucket that refuses at once: they look the same.)"
 		}
-		return "It is " + names[0] + "." + waits
+		return "It is " + names[0] + "." + waits + beside
 	}
-	return "It is one of: " + strings.Join(names, "; ") + "." + tellApart(kinds) + waits
+	return "It is one of: " + strings.Join(names, "; ") + "." + tellApart(kinds) + waits + beside
 }
 
 // tellApart names the probe that would part the kinds that remain.

@@ -88,7 +88,7 @@ type Limit struct {
 	Queue    Calls  // how many may wait
 	Loose    int64  // for two counters, in halves of a call: how far one may go above the estimate, since some round it
 	Timeout  Micros // that one waits at most; 0 is without end
-	CountAll bool   // refused calls count too: a sliding log then stays shut to a caller who does not pause
+	CountAll bool   // refused calls count too: a sliding window then stays shut to a caller who does not pause
 }
 
 // Decision about one call.
@@ -125,7 +125,7 @@ func New(l Limit) Limiter {
 	case SlidingLog:
 		return &sliding{n: l.N, w: l.W, all: l.CountAll}
 	case TwoCounters:
-		return &twoCounters{n: l.N, w: l.W, loose: l.Loose, start: math.MinInt64}
+		return &twoCounters{n: l.N, w: l.W, loose: l.Loose, all: l.CountAll, start: math.MinInt64}
 	case Bucket:
 		return newBucket(l)
 	case Concurrent:
@@ -227,6 +227,7 @@ func (s *sliding) Reset() { s.log, s.next = s.log[:0], 0 }
 // still overlaps, and this window's count, leave room for one more.
 type twoCounters struct {
 	n, w, loose, start, last, count int64
+	all                             bool // refused calls count too
 }
 
 func (s *twoCounters) roll(t int64) {
@@ -276,8 +277,12 @@ func (s *twoCounters) opens(last, room int64) int64 {
 }
 
 func (s *twoCounters) Take(t, _ int64) { s.roll(t); s.count++ }
-func (s *twoCounters) Refuse(int64)    {}
-func (s *twoCounters) Reset()          { s.last, s.count, s.start = 0, 0, math.MinInt64 }
+func (s *twoCounters) Refuse(t int64) {
+	if s.all {
+		s.Take(t, 0)
+	}
+}
+func (s *twoCounters) Reset() { s.last, s.count, s.start = 0, 0, math.MinInt64 }
 
 // bucket holds burst tokens and gets n in each w. It remembers the instant at
 // which it is full again, in ticks times n, so that nothing is rounded.

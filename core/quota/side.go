@@ -64,11 +64,12 @@ func (m *Measured) quick(w wait) int64 {
 // Side reads the batches of a drill. That all of a batch are answered, some
 // later, may be the machine; that some are refused is not.
 func (m *Measured) Side() (out Side) {
-	w := waitsOf(m.Calls)
+	w := m.waits()
 	out.Usual, out.Trip = w.usual, m.Trip
 	quick := m.quick(w)
 	waits := m.waiting()
 	work := m.work()
+	slowNow := m.lateByItself(quick)
 	var refusing [][2]int // of batches that were refused in part, how many were admitted at once and later
 	for i := 0; i < len(m.Calls); {
 		if m.Calls[i].Batch == 0 {
@@ -139,10 +140,27 @@ func (m *Measured) Side() (out Side) {
 	if out.Refused = len(refusing) > 0; out.Refused {
 		out.Limit, out.Queue = agreed(refusing)
 	}
-	if out.Rate || len(m.Fits) > 0 {
-		out.Limit = 0 // the rate explains it
+	if out.Rate || len(m.Fits) > 0 || someWait(m.Calls) {
+		out.Limit = 0 // the rate explains it, or may
+	}
+	if slowNow && !waits && out.Queue > 0 {
+		out.Limit, out.Queue = 0, 0 // who was late need not have waited
 	}
 	return out
+}
+
+// lateByItself says whether calls by themselves are answered late often enough that who was
+// late in a batch may have been so by chance: more than one in fifty.
+func (m *Measured) lateByItself(quick int64) bool {
+	late, all := 0, 0
+	for i, c := range m.Calls {
+		if i > 0 && c.Batch == 0 && c.OK {
+			if all++; c.Took > quick+waitFloor {
+				late++
+			}
+		}
+	}
+	return late*50 > all
 }
 
 // agreed is how many run at once and how many wait, by what batches that were refused in part
@@ -169,7 +187,17 @@ func agreed(batches [][2]int) (limit, queue int) {
 }
 
 // waiting says whether calls one after the other waited for their turn.
-func (m *Measured) waiting() bool { return someWait(m.Calls) }
+func (m *Measured) waiting() bool { return m.waits().from < never && someWait(m.Calls) }
+
+// waits tells calls that waited from those that were answered at once; where that is not shown
+// nothing waited.
+func (m *Measured) waits() wait {
+	w := waitsOf(m.Calls)
+	if !w.stands(m.Calls) {
+		w.from = never
+	}
+	return w
+}
 
 // AtOnce is how many ran at the same time, -1 where that does not show.
 func (s Side) AtOnce() int {

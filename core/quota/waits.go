@@ -55,11 +55,60 @@ func waitsOf(calls []Seen) wait {
 			slow++
 		}
 	}
-	if slow > 2 { // one or two are the machine
+	if slow > 2 || w.refuses(calls) { // one or two are the machine
 		w.from = never
 	}
 	return w
 }
+
+// refuses says whether a call by itself was refused at once: then none waits, and what is slow
+// is slow by itself. One that is refused after it waited gave up.
+func (w wait) refuses(calls []Seen) bool {
+	return slices.ContainsFunc(alone(calls), func(c Seen) bool { return !c.OK && c.Took <= w.from })
+}
+
+// slow is from which time on an answer is out of the common, whether or not calls wait.
+func slow(calls []Seen) int64 {
+	var all []int64
+	for _, c := range alone(calls) {
+		all = append(all, c.Took)
+	}
+	if len(all) == 0 {
+		return never
+	}
+	return 5*median(all) + waitFloor
+}
+
+// stands says whether late answers stand out of the base line in the way that a queue makes
+// them. Behind a queue that lets calls through one by one, who comes right after one that
+// waited waits as well. Where they are late now and then, as at the end of each window, calls
+// that come rarely must have been answered at once, so many of them that a service which is
+// slow as often would have shown.
+func (w wait) stands(calls []Seen) bool {
+	waited, behind, busy, idle := 0, 0, 0, 0
+	list := alone(calls)
+	for i, c := range list {
+		late := w.waited(i, c)
+		switch {
+		case c.Idle && late:
+			return false
+		case c.Idle:
+			idle++
+		default:
+			busy++
+			if late {
+				if waited++; w.waited(i-1, list[i-1]) {
+					behind++
+				}
+			}
+		}
+	}
+	return waited == 0 || waited > 2 && behind*5 >= (waited-1)*3 || idle*waited >= rarely*busy
+}
+
+// rarely: of so many calls over the share of late ones none is late by chance in one of twenty
+// cases.
+const rarely = 3
 
 func median(list []int64) int64 {
 	s := slices.Clone(list)

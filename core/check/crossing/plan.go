@@ -163,7 +163,7 @@ func (x planning) untried() {
 		if !shown[a] {
 			x.leave("", "the check of "+strings.TrimPrefix(a, "the "),
 				"no caller that can be sent lacks that alone, so that "+
-				"another check may answer in its place")
+					"another check may answer in its place")
 		}
 	}
 }

@@ -13,6 +13,7 @@ const (
 	shared     = "quota shared"
 	allRoutes  = "quota one for all routes"
 	refusal    = "quota refusal"
+	saysOther  = "quota says other"
 )
 
 const atOnceAdvice = "Let only so many calls run, across all nodes, and refuse or queue the others."
@@ -50,6 +51,10 @@ var rows = []*finding.Row{
 			"should come again later, or when.", "Answer with the declared status, and say with Retry-After when to "+
 			"come again (RFC 6585 "+
 			"section 4, RFC 9110 section 10.2.3)."),
+	{Cause: saysOther, Kind: finding.WrongRefusal, Title: "Answers say another limit than declared",
+		Means:  "Callers pace themselves by a limit that is not the declared one.",
+		Advice: "Declare the limit that is there, or set the one that is declared, and say that.",
+		OWASP:  finding.API8, CWE: 755, Standard: "draft-ietf-httpapi-ratelimit-headers", PartOf: []string{over, none}},
 }
 
 // sameAs: whether a limit lies further up is seen by one drill and not by another.

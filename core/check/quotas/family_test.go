@@ -214,7 +214,7 @@ func TestDrills(t *testing.T) {
 					assert.Equal(t, "few", c.Counts, "each is without the pass")
 				}
 			}},
-		{"nothing counts", "few", &service{}, finding.Unthrottled, over, "further up was not seen", nil},
+		{"nothing counts", "few", &service{}, finding.Unthrottled, over, "further up, or later, was not seen", nil},
 		{"more than declared", "few", &service{limit: []quota.Limit{{Kind: quota.FixedFirst, N: 8, W: 2 * second}}},
 			finding.Unthrottled, over, "calls got through in", nil},
 		{"told who calls", "few", &service{limit: five, count: func(c check.Call) string {

@@ -2,6 +2,7 @@ package quotas
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -117,12 +118,12 @@ func (j *judging) drill() {
 		switch {
 		case m.Refused() || m.Failed > 0 || m.Broke != "": // what failed may have been refused
 			j.gap(over, proof, "%d calls got through in %s; %s lets at most %d through.%s", n, d, q.Name, c, how)
-		case n > several*c:
+		case n > several*c && m.Lasted() > j.Stack.Shortest():
 			j.gap(none, proof, "None of %d calls in %s was refused; %s lets at most %d through.%s", n, d, q.Name, c,
 				how)
 		default:
 			j.gap(over, proof, "None of %d calls in %s was refused; %s lets at most %d through. Whether some are "+
-				"refused further up was not seen.%s", n, d, q.Name, c, how)
+				"refused further up, or later, was not seen.%s", n, d, q.Name, c, how)
 		}
 	}
 	for _, a := range m.Around {
@@ -139,6 +140,7 @@ func (j *judging) drill() {
 			"count, one for each is declared.", q.Name, r.Way)
 	}
 	j.refusal()
+	j.otherwise()
 	// An answer that failed, or never came, says nothing of another caller.
 	if m.Other != "" && m.Status != 0 && m.OtherStatus == m.Status {
 		j.gap(shared, j.speaks(), "While calls of %s were turned away by %s, the first of %s was refused (%d) too: "+
@@ -159,9 +161,48 @@ func (j *judging) drill() {
 		if j.Lowered {
 			proof = j.speaks()
 		}
-		j.agrees(proof, "refused within what %s allows. %s%s", q.Name, m.Found(), j.lowered())
+		j.agrees(proof, "refused within what %s allows. %s%s%s", q.Name, m.Found(), j.lowered(), j.onClock())
 	}
 }
+
+// onClock proposes to declare a window on the clock where that is what is there.
+func (j *judging) onClock() string {
+	q := j.Quota
+	if q.Model != declaration.FixedWindow || q.Starts == "clock" || len(j.m.Fits) == 0 ||
+		slices.ContainsFunc(j.m.Fits, func(f quota.Fit) bool { return f.Kind != quota.FixedClock }) {
+		return ""
+	}
+	return " Its windows stand on the clock: starts: clock says so."
+}
+
+// otherwise holds the limits that the service says in its answers against the declared one. It
+// may say others beside that.
+func (j *judging) otherwise() {
+	var said []string
+	for _, c := range j.m.Claims {
+		if c.Limit < 0 || c.Form == quota.FormRetry {
+			continue
+		}
+		if slices.ContainsFunc(j.Stack, func(l quota.Limit) bool {
+			number := l.N == c.Limit || l.Burst == c.Limit
+			return number && (c.Window <= 0 || l.Kind == quota.Bucket || l.W > 0 && within(l.W, c.Window))
+		}) {
+			return
+		}
+		text := fmt.Sprintf("%d", c.Limit)
+		if c.Window > 0 {
+			text = fmt.Sprintf("%d per %s", c.Limit, quota.Span(c.Window))
+		}
+		said = append(said, fmt.Sprintf("%s in %s", text, c.Form))
+	}
+	if len(said) > 0 {
+		j.gap(saysOther, check.Shown(j.seen), "Answers say %s; %s is %s.", strings.Join(said, ", "), j.Quota.Name,
+			declaration.AmountsText(j.Quota.Allow))
+	}
+}
+
+// within says whether two times are the same to a tenth.
+func within(a, b quota.Micros) bool { return max(a, b)-min(a, b) <= max(a, b)/10 }
 
 // lowered says what a lowered limit leaves open.
 func (j *judging) lowered() string {

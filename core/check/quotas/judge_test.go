@@ -135,6 +135,8 @@ func TestWhetherAnythingLimitsTheCalls(t *testing.T) {
 		}
 		return out
 	}
+	// and goes on for longer than the window
+	long := func(n int64) []quota.Seen { return append(many(n), calls(0, 1, 11_000)...) }
 	refused := append(many(12), calls(0, 1, -20)...)
 	for _, x := range []struct {
 		m     quota.Measured
@@ -142,7 +144,9 @@ func TestWhetherAnythingLimitsTheCalls(t *testing.T) {
 	}{
 		{quota.Measured{Calls: many(4)}, over},
 		{quota.Measured{Calls: many(9)}, over}, // three nodes that count alone
-		{quota.Measured{Calls: many(10)}, none},
+		{quota.Measured{Calls: many(10)}, over}, // the window is not over
+		{quota.Measured{Calls: long(10)}, none},
+		{quota.Measured{Calls: long(9)}, over},
 		{quota.Measured{Calls: many(10), Failed: 1}, over},
 		{quota.Measured{Calls: refused, Status: 429}, over},
 	} {
@@ -150,6 +154,38 @@ func TestWhetherAnythingLimitsTheCalls(t *testing.T) {
 		require.NotEmpty(t, v.Gaps)
 		assert.Equal(t, x.cause, v.Gaps[0].Cause.Cause, v.Gaps[0].Says)
 		assert.Equal(t, none, cmp.Or(v.Gaps[0].Cause.Same, v.Gaps[0].Cause.Cause), "it is one fault")
+	}
+}
+
+// What the service says of its limits is held against what is declared; it may say more.
+func TestWhatTheServiceSaysOfItself(t *testing.T) {
+	ten := &declaration.Quota{Name: "ten", Allow: []declaration.Amount{{Count: 3, Per: 10 * time.Second}},
+		Model: declaration.FixedWindow, RefuseWith: 429}
+	for _, x := range []struct {
+		name   string
+		claims []quota.Claim
+		want   string
+	}{
+		{"nothing", nil, ""},
+		{"when to come again", []quota.Claim{{Form: quota.FormRetry, Limit: -1, Window: -1}}, ""},
+		{"the declared one", []quota.Claim{{Form: quota.FormX, Limit: 3, Window: -1}}, ""},
+		{"the declared one, and another", []quota.Claim{{Form: quota.FormStructured, Policy: "day", Limit: 99,
+			Window: 86400_000_000}, {Form: quota.FormStructured, Policy: "ten", Limit: 3, Window: 10_000_000}}, ""},
+		{"another number", []quota.Claim{{Form: quota.FormX, Limit: 5, Window: -1}},
+			"Answers say 5 in X-RateLimit-Limit; ten is 3 per 10s."},
+		{"another window", []quota.Claim{{Form: quota.FormStructured, Limit: 3, Window: 60_000_000}},
+			"Answers say 3 per 1m0s in RateLimit; ten is 3 per 10s."},
+	} {
+		m := quota.Measured{Calls: append(calls(0, 1, 1, 2, 3), calls(0, 1, -4)...), Status: 429, Claims: x.claims,
+			Fits: []quota.Fit{{Limit: quota.Limit{Kind: quota.FixedClock, N: 3, W: 10_000_000}}}}
+		v := judge(ten, m, nil)
+		if x.want == "" {
+			assert.Empty(t, v.Gaps, x.name)
+			assert.Contains(t, v.Says, "starts: clock says so", "its windows stand on the clock")
+			continue
+		}
+		require.Len(t, v.Gaps, 1, x.name)
+		assert.Equal(t, x.want, v.Gaps[0].Says)
 	}
 }
 
