@@ -171,6 +171,8 @@ func (s Stack) LongestWait() (ticks Micros, ok bool) {
 				each = q * ceilDiv(l.W, l.N) // an empty bucket keeps no part of a tick
 			}
 			ticks = max(ticks, each)
+		case TwoCounters:
+			ticks = max(ticks, l.waitOfTwo(q))
 		default:
 			ticks = max(ticks, mul(ceilDiv(q, max(l.N, 1)), l.W))
 		}
@@ -179,6 +181,30 @@ func (s Stack) LongestWait() (ticks Micros, ok bool) {
 		return min(timeout, max(ticks, timeout*b2i(!ok))), true
 	}
 	return ticks, ok
+}
+
+// waitOfTwo is how long the last of q waits behind two counters: the longest of those that come
+// when a window has just been filled, in its first tick or its last, behind an empty one or a
+// full one.
+func (l Limit) waitOfTwo(q int64) (longest int64) {
+	if l.N < 1 || l.W < 1 {
+		return Never
+	}
+	for _, at := range []int64{0, l.W - 1} {
+		for _, before := range []int64{0, l.N} {
+			s := &twoCounters{n: l.N, w: l.W, loose: l.Loose, start: -l.W, count: before}
+			for t := s.First(at); t == at; t = s.First(at) {
+				s.Take(at, 0)
+			}
+			last := at
+			for range q {
+				last = s.First(last)
+				s.Take(last, 0)
+			}
+			longest = max(longest, last-at)
+		}
+	}
+	return longest
 }
 
 func b2i(b bool) int64 {
@@ -194,12 +220,15 @@ func b2i(b bool) int64 {
 func (s Stack) NeverBinds(i int) bool {
 	l := s[i]
 	rest := slices.Delete(slices.Clone(s), i, i+1)
-	if len(rest) == 0 || l.N < 1 || l.Kind == Concurrent {
+	if len(rest) == 0 || l.N < 1 || l.Kind == Concurrent || l.CountAll { // what others refuse counts as well
 		return false
 	}
 	if l.Kind != Bucket {
 		for _, o := range rest {
 			c := o.Ceiling(l.W)
+			if l.Kind == TwoCounters { // it weighs the window before, whenever in it calls came
+				c = o.Ceiling(2 * l.W)
+			}
 			if l.Kind == FixedClock && o.Kind == FixedClock && l.W%o.W == 0 {
 				c = mul(o.N, l.W/o.W) // its windows divide this one's
 			}
@@ -255,8 +284,8 @@ func (s Stack) CeilingOf(nodes Nodes, d Micros) Calls {
 }
 
 // Restarted is the ceiling of d ticks in which all counts are forgotten once:
-// the interval falls into two, each with its own. For two counters, and for
-// several members, it may be a little more than any pattern reaches.
+// the interval falls into two, each with its own, and windows on the clock stay where they are.
+// For two counters, and for several members, it may be a little more than any pattern reaches.
 func (s Stack) Restarted(d Micros) Calls {
 	best := int64(Unlimited)
 	for _, l := range s {
@@ -266,8 +295,13 @@ func (s Stack) Restarted(d Micros) Calls {
 }
 
 func (l Limit) restarted(d int64) int64 {
-	if l.Kind == TwoCounters && l.W > 0 {
+	switch {
+	case l.Kind == TwoCounters && l.W > 0:
 		return add(2*l.N+2, mulDiv(d, l.N, l.W))
+	case l.Kind == FixedClock && l.W > 0 && l.N > 0:
+		// The clock goes on: the restart makes two of one of the windows that the interval
+		// touches, which needs a tick of it on each side.
+		return mul(l.N, min(d, 2+ceilDiv(d-1, l.W)))
 	}
 	best := l.Ceiling(d)
 	// where a ceiling steps up; the other part is symmetric

@@ -218,8 +218,24 @@ func (s *sliding) push(t int64) {
 func (s *sliding) Take(t, _ int64) { s.push(t) }
 func (s *sliding) Refuse(t int64) {
 	if s.all {
-		s.push(t)
+		s.insert(t)
 	}
+}
+
+// insert counts a call that may have come before one that waits for its turn: the log stays in
+// order, and keeps the last n.
+func (s *sliding) insert(t int64) {
+	n := len(s.log)
+	if n == 0 || t >= s.log[(s.next+n-1)%n] {
+		s.push(t)
+		return
+	}
+	all := slices.Concat(s.log[s.next:], s.log[:s.next])
+	at, _ := slices.BinarySearch(all, t)
+	if all = slices.Insert(all, at, t); int64(len(all)) > s.n {
+		all = all[1:]
+	}
+	s.log, s.next = all, 0
 }
 func (s *sliding) Reset() { s.log, s.next = s.log[:0], 0 }
 
@@ -247,7 +263,10 @@ func (s *twoCounters) First(t int64) int64 {
 	if s.n < 1 {
 		return never
 	}
-	s.roll(max(t, s.start))
+	if ahead := *s; s.start == math.MinInt64 || t-s.start >= s.w {
+		ahead.roll(t) // whoever comes next may come before t
+		s = &ahead
+	}
 	at := max(t, s.start)
 	if room := s.n - s.count - 1; room >= 0 {
 		// last · (w − e) ≤ room · w, for the time e since the window began.
@@ -333,13 +352,10 @@ type concurrent struct {
 }
 
 func (c *concurrent) First(t int64) int64 {
-	if c.n < 1 {
+	switch {
+	case c.n < 1:
 		return never
-	}
-	for len(c.ends) > 0 && c.ends[0] <= t {
-		c.pop()
-	}
-	if int64(len(c.ends)) < c.n {
+	case int64(len(c.ends)) < c.n || c.ends[0] <= t: // what has ended by then runs until then
 		return t
 	}
 	return c.ends[0]
@@ -389,8 +405,9 @@ type Gate struct {
 	limits  []Limiter
 	queue   int64
 	timeout int64
-	waiting []int64 // when those that wait leave, oldest first
-	last    int64   // when the last admitted one begins
+	waiting []int64 // when those that wait leave, in order; from head on
+	head    int
+	last    int64 // when the last admitted one begins
 }
 
 // NewGate makes the gate of a stack. Its queue is the longest of its members',
@@ -417,12 +434,18 @@ func (g *Gate) Call(t, hold Micros) Decision {
 		return Decision{OK: true, At: t}
 	}
 	if g.queue > 0 {
-		for len(g.waiting) > 0 && g.waiting[0] <= t {
-			g.waiting = slices.Delete(g.waiting, 0, 1)
+		for g.head < len(g.waiting) && g.waiting[g.head] <= t {
+			g.head++
 		}
-		if int64(len(g.waiting)) < g.queue && at != never {
+		if g.head > 64 && g.head*2 > len(g.waiting) { // half of it has left
+			g.waiting = append(g.waiting[:0], g.waiting[g.head:]...)
+			g.head = 0
+		}
+		if int64(len(g.waiting)-g.head) < g.queue && at != never {
 			if g.timeout > 0 && at-t > g.timeout {
-				g.waiting = append(g.waiting, t+g.timeout) // it waits in vain
+				leaves := t + g.timeout // it waits in vain, and may leave before others
+				k, _ := slices.BinarySearch(g.waiting[g.head:], leaves)
+				g.waiting = slices.Insert(g.waiting, g.head+k, leaves)
 				return Decision{Retry: at}
 			}
 			for _, l := range g.limits {
@@ -465,5 +488,5 @@ func (g *Gate) Reset() {
 	for _, l := range g.limits {
 		l.Reset()
 	}
-	g.waiting, g.last = g.waiting[:0], math.MinInt64
+	g.waiting, g.head, g.last = g.waiting[:0], 0, math.MinInt64
 }

@@ -248,17 +248,23 @@ func TestLongestWaitIsReached(t *testing.T) {
 	for range 200 {
 		l := limits(r)
 		l.Queue, l.Timeout = int64(1+r.Intn(6)), 0
-		if l.Kind == TwoCounters {
-			continue // its wait hangs on the count before
-		}
 		s := Stack{l}
 		want, ok := s.LongestWait()
 		require.True(t, ok)
 		longest := int64(0)
-		g := NewGate(s)
-		for range l.N + l.Burst + l.Queue + 3 {
-			if d := g.Call(0, 1); d.OK {
-				longest = max(longest, d.At)
+		for _, full := range []int64{-1, 0} { // the window before, for two counters
+			for _, at := range []int64{0, l.W - 1} {
+				g := NewGate(s)
+				if full == 0 && l.Kind == TwoCounters {
+					for range l.N {
+						g.limits[0].Take(-1, 1)
+					}
+				}
+				for range l.N + l.Burst + l.Queue + 3 {
+					if d := g.Call(at, 1); d.OK {
+						longest = max(longest, d.At-at)
+					}
+				}
 			}
 		}
 		require.Equal(t, want, longest, "%+v", l)
@@ -282,6 +288,9 @@ func TestNeverBinds(t *testing.T) {
 		{Stack{{Kind: SlidingLog, N: 5, W: 10}, {Kind: Bucket, N: 1, W: 2, Burst: 4}}, 1, false},
 		{Stack{{Kind: SlidingLog, N: 5, W: 10}, {Kind: Bucket, N: 1, W: 3, Burst: 40}}, 1, false},
 		{Stack{{Kind: FixedClock, N: 8, W: 300}}, 0, false},
+		{Stack{{Kind: SlidingLog, N: 5, W: 10}, {Kind: TwoCounters, N: 5, W: 10}}, 1, false},
+		{Stack{{Kind: SlidingLog, N: 5, W: 10}, {Kind: TwoCounters, N: 10, W: 10}}, 1, true},
+		{Stack{{Kind: SlidingLog, N: 5, W: 10}, {Kind: SlidingLog, N: 9, W: 10, CountAll: true}}, 1, false},
 	} {
 		assert.Equal(t, c.want, c.s.NeverBinds(c.i), "%v", c.s)
 	}
@@ -292,10 +301,12 @@ func TestNodesAndRestarts(t *testing.T) {
 	assert.Equal(t, int64(16), s.CeilingOf(Nodes{}, 300))
 	assert.Equal(t, int64(48), s.CeilingOf(Nodes{3, Never}, 300))
 	assert.Equal(t, int64(16), s.CeilingOf(Nodes{3, 0}, 300))
-	assert.Equal(t, int64(32), s.Restarted(300), "16 before it, 16 after it")
+	assert.Equal(t, int64(24), s.Restarted(300), "two windows, and one of them twice")
+	assert.Equal(t, int64(8), s.Restarted(1))
+	assert.Equal(t, int64(16), s.Restarted(2))
 	b := Stack{{Kind: Bucket, N: 1, W: 10, Burst: 5}}
 	assert.Equal(t, int64(5+5+9), b.Restarted(101))
-	for _, s := range []Stack{s, b, {{Kind: SlidingLog, N: 3, W: 7}}, {{Kind: FixedFirst, N: 2, W: 5}}} {
+	for _, s := range []Stack{b, {{Kind: SlidingLog, N: 3, W: 7}}, {{Kind: FixedFirst, N: 2, W: 5}}} {
 		for d := int64(1); d < 60; d++ {
 			best := int64(0)
 			for p := int64(0); p <= d; p++ {
@@ -305,6 +316,64 @@ func TestNodesAndRestarts(t *testing.T) {
 			}
 			assert.Equal(t, best, s.Restarted(d), "%v in %d", s, d)
 		}
+	}
+	for _, w := range []int64{1, 2, 3, 7} { // windows on the clock, from every moment, restarted at each
+		l := Limit{Kind: FixedClock, N: 3, W: w}
+		for d := int64(1); d < 30; d++ {
+			best := int64(0)
+			for from := range w {
+				for restart := range d + 1 {
+					g, n := NewGate([]Limit{l}), int64(0)
+					for k := range d {
+						if k == restart {
+							g.Reset()
+						}
+						for g.Call(from+k, 1).OK {
+							n++
+						}
+					}
+					best = max(best, n)
+				}
+			}
+			assert.Equal(t, best, Stack{l}.Restarted(d), "%v in %d", l, d)
+		}
+	}
+}
+
+// What a stack looks ahead for does not make it forget what runs, or which window it is in.
+func TestLookingAheadForgetsNothing(t *testing.T) {
+	s := Stack{{Kind: Concurrent, N: 2}, {Kind: SlidingLog, N: 3, W: 1000}}
+	g := NewGate(s)
+	assert.True(t, g.Call(0, 500).OK)
+	assert.True(t, g.Call(1, 10).OK)
+	assert.True(t, g.Call(20, 800).OK)
+	assert.False(t, g.Call(30, 1).OK, "two run, and the log is full until 1000")
+	assert.False(t, g.Call(31, 1).OK)
+	l := New(Limit{Kind: TwoCounters, N: 4, W: 100})
+	for range 4 {
+		l.Take(10, 0)
+	}
+	ahead := l.First(350)
+	assert.Equal(t, int64(350), ahead)
+	assert.Greater(t, l.First(20), int64(100), "the window is full")
+}
+
+// Refused calls that count come before those that wait: what begins stays within the ceiling.
+func TestRefusedCallsThatCountBesideAQueue(t *testing.T) {
+	r := rand.New(rand.NewSource(15)) //nolint:gosec // the same each time
+	for range 300 {
+		l := Limit{Kind: SlidingLog, N: int64(1 + r.Intn(6)), W: int64(20 + r.Intn(200)), CountAll: true,
+			Queue: int64(1 + r.Intn(4)), Timeout: int64(r.Intn(3) * 60)}
+		g, now := NewGate([]Limit{l}), int64(0)
+		var at []int64
+		for range 300 {
+			now += int64(r.Intn(30))
+			if d := g.Call(now, 1); d.OK {
+				at = append(at, d.At)
+			}
+		}
+		most, _ := busiest(at, l.W)
+		require.LessOrEqual(t, most, l.Ceiling(l.W), "%+v", l)
 	}
 }
 
@@ -344,6 +413,7 @@ func BenchmarkDecisions(b *testing.B) {
 		{"two counters", Stack{{Kind: TwoCounters, N: 100, W: 1000}}},
 		{"bucket", Stack{{Kind: Bucket, N: 100, W: 1000, Burst: 50}}},
 		{"bucket with a queue", Stack{{Kind: Bucket, N: 100, W: 1000, Burst: 50, Queue: 20}}},
+		{"bucket with a queue of 20,000", Stack{{Kind: Bucket, N: 200, W: 1000, Burst: 50, Queue: 20_000}}},
 		{"concurrency", Stack{{Kind: Concurrent, N: 20}}},
 		{"stack of three", Stack{{Kind: FixedFirst, N: 100, W: 1000}, {Kind: SlidingLog, N: 500, W: 10000},
 			{Kind: Bucket, N: 100, W: 1000, Burst: 50}}},
