@@ -182,6 +182,8 @@ type liar struct {
 	kinds []string             // findings: kind and route, in any order
 	says  []string             // in findings, doubts, what is left and unsent
 	never []string
+	// untouched is what the service counted and must not have met
+	untouched string
 }
 
 // liars is the liar's table. A row is here because a measure from outside was
@@ -417,7 +419,7 @@ access: [{ at: /a, who: admin }]
 }
 
 func TestLiars(t *testing.T) {
-	for i, c := range slices.Concat(liars, oneCause, withTokens, detours, undeclaredRows) {
+	for i, c := range slices.Concat(liars, oneCause, withTokens, detours, undeclaredRows, withLimits) {
 		t.Run(c.name, func(t *testing.T) {
 			virtually(t, func(t *testing.T, n *memnet.Net) {
 				v := &villager{count: map[string]int{}, twist: c.twist,
@@ -499,6 +501,9 @@ func (c liar) check(t *testing.T, v *villager, run *events.Run, res coverage.Res
 		fmt.Fprintf(&b, "not fair: %s as %s: %s %s %s: %d %s\n", u.Route, u.Caller, u.Method, u.URL, u.Body, u.Status,
 			u.Complaint)
 	}
+	for _, l := range res.Left {
+		fmt.Fprintf(&b, "left out: %s: %s: %s\n", l.Route, l.What, l.Why)
+	}
 	t.Log(b.String())
 	assert.Equal(t, c.code, res.Code(run, most, finding.High), "the exit code")
 	assert.Equal(t, c.rules, rules)
@@ -510,6 +515,9 @@ func (c liar) check(t *testing.T, v *villager, run *events.Run, res coverage.Res
 	}
 	for _, s := range c.never {
 		assert.NotContains(t, said, s)
+	}
+	if c.untouched != "" {
+		assert.Zero(t, v.count[c.untouched])
 	}
 	if c.within > 0 {
 		assert.LessOrEqual(t, run.EndedAt.Sub(run.StartedAt), c.within)

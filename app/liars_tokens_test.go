@@ -155,7 +155,7 @@ var withBasic = strings.NewReplacer("  key: { kind", "  door: { kind: basic }\n 
 	"{ at: GET /a, who: r }", "{ at: GET /a, who: r, by: access }",
 	"{ at: GET /feed, who: identity:shop, by: key }", "{ at: GET /feed, who: identity:shop, by: key }\n"+
 		"  - { at: GET /door, who: identity:ann, by: door }", "routes: [GET /a, GET /b,",
-			"routes: [GET /a, GET /b, GET /door,").Replace(signed)
+	"routes: [GET /a, GET /b, GET /door,").Replace(signed)
 
 // opensTo lets ann's other door open some paths.
 func opensTo(paths ...string) func(v *issuing, w http.ResponseWriter, r *http.Request) bool {
@@ -194,7 +194,7 @@ var withTokens = []liar{
 	{name: "tokens live for a day and say nothing of their beginning", text: signed, serves: &issuing{
 		claim: func(c map[string]any) { delete(c, "iat"); c["exp"] = time.Now().Unix() + 86400 }},
 		kinds: []string{"S everything behind access"},
-			says: []string{"it lives 24 h; declared are at most 15 min"}, code: 0},
+		says:  []string{"it lives 24 h; declared are at most 15 min"}, code: 0},
 	{name: "tokens say that they begin when they end", text: signed, serves: &issuing{claim: func(c map[string]any) {
 		c["iat"], c["exp"] = time.Now().Unix()+86000, time.Now().Unix()+86400
 	}}, says: []string{"it lives 24 h"}, code: 0},

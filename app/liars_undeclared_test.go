@@ -35,17 +35,17 @@ var undeclaredRows = []liar{
 	}, kinds: []string{"X DELETE /b"}, code: 1},
 	{name: "a prefix is answered whatever stands behind it",
 		text: strings.ReplaceAll(strings.ReplaceAll(village, "/a", "/v1/a"),
-		"GET /b", "GET /v1/b"), twist: func(_ *villager, w http.ResponseWriter, r *http.Request) bool {
-		switch {
-		case strings.HasPrefix(r.URL.Path, "/v2/"):
-			w.Header().Set("Content-Type", "text/html")
-			_, _ = w.Write([]byte("<p>Version 2 is coming</p>"))
-			return true
-		case strings.HasPrefix(r.URL.Path, "/v1/"):
-			r.URL.Path = strings.TrimPrefix(r.URL.Path, "/v1")
-		}
-		return false
-	}, kinds: []string{}, code: 0},
+			"GET /b", "GET /v1/b"), twist: func(_ *villager, w http.ResponseWriter, r *http.Request) bool {
+			switch {
+			case strings.HasPrefix(r.URL.Path, "/v2/"):
+				w.Header().Set("Content-Type", "text/html")
+				_, _ = w.Write([]byte("<p>Version 2 is coming</p>"))
+				return true
+			case strings.HasPrefix(r.URL.Path, "/v1/"):
+				r.URL.Path = strings.TrimPrefix(r.URL.Path, "/v1")
+			}
+			return false
+		}, kinds: []string{}, code: 0},
 	{name: "an older version is still served", text: strings.ReplaceAll(strings.ReplaceAll(village, "/a",
 		"/v1/a"), "GET /b",
 		"GET /v1/b"), twist: func(_ *villager, _ http.ResponseWriter, r *http.Request) bool {

@@ -105,6 +105,9 @@ func (r *Room) Counters(p Request) (out []Counter) {
 	}
 	for _, k := range r.doc.QuotasAt[p.Route] {
 		q, _ := r.target.Quota(r.doc.Quotas[k])
+		if q.ByAccount() {
+			continue // the few logins of an account are not held back
+		}
 		key, counted := quota.KeyOf(q, c)
 		amounts, ok := q.AmountsFor(r.doc, id)
 		if !counted || !ok || q.Model == declaration.Concurrency { // how long calls take is not known

@@ -183,7 +183,7 @@ func (r *run) tellProgress() (end func()) {
 }
 
 func (r *run) phases() error {
-	for ph := check.SafeFirst; ph <= check.ThenDrilling; ph++ {
+	for ph := check.SafeFirst; ph <= check.ThenLocking; ph++ {
 		if err := r.phase(ph); err != nil {
 			return err
 		}

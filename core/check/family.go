@@ -160,6 +160,7 @@ const (
 	ThenDeleting
 	ThenRaising
 	ThenDrilling
+	ThenLocking // drills that close an account
 )
 
 // Probe is one planned check. It does not say what is expected: Judge asks the

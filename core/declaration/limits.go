@@ -18,10 +18,10 @@ import (
 
 var (
 	quotaWords = []string{"at", "allow", "counted_by", "model", "starts", "burst", "queue", "queue_for", "counts",
-		"refuse_with", "count_per", "for", "exempt"}
+		"refuse_with", "count_per", "for", "exempt", "locks"}
 	permissionWords = []string{"methods", "headers", "expose", "credentials", "max_age"}
 	waiverWords     = []string{"check", "at", "of", "reason", "by", "until"}
-	countWords      = []string{"address", "identity", "key", "role", "host", "everyone"}
+	countWords      = []string{"address", "identity", Account, "key", "role", "host", "everyone"}
 )
 
 // fieldName is a header field's name (RFC 9110 section 5.6.2).
@@ -111,6 +111,10 @@ func (r *reader) quota(q pair) *Quota {
 			}
 		case "exempt":
 			u.Exempt = r.exemptions(f.val)
+		case "locks":
+			if r.since(V11, f.kn, "`locks` of a quota") {
+				u.Locks = r.locks(f)
+			}
 		}
 	}
 	for _, w := range [][2]string{{"at", "at: POST /path"}, {"allow", "allow: 8 per 5m"}} {
@@ -134,6 +138,10 @@ func (r *reader) quotaShape(u *Quota, by map[string]pair) {
 			r.fail(f.kn, "unknown-word", fmt.Sprintf("`%s` has no meaning for the model %s", word, u.Model),
 				"remove it, or choose another model")
 		}
+	}
+	if f, ok := by["locks"]; ok && u.Locks != nil && !u.ByAccount() {
+		r.fail(f.kn, "unknown-word", "`locks` has a meaning where the quota is counted by account", "write  counted_by: "+
+			"account  or remove it")
 	}
 	all := slices.Clone(u.Allow)
 	for _, g := range u.For {
@@ -170,9 +178,28 @@ func (r *reader) countedBy(n ast.Node) (out []CountKey) {
 			r.unknown(n, w, "counted_by", append(slices.Clone(countWords), "header:NAME"))
 			continue
 		}
+		if w == Account && !r.since(V11, n, "`account` of counted_by") {
+			continue
+		}
 		out = append(out, CountKey{By: w})
 	}
 	return out
+}
+
+// locks is how an account is closed.
+func (r *reader) locks(f pair) *Locks {
+	l := &Locks{Place: f.kpos}
+	for _, g := range r.entries(f.val, "locks", []string{"for", "tried_on"}) {
+		switch g.key {
+		case "for":
+			l.For = r.duration(g.val, "for")
+		case "tried_on":
+			if s, ok := r.str(g.val, "tried_on"); ok {
+				l.TriedOn = Ref{Name: s, Place: r.place(g.val)}
+			}
+		}
+	}
+	return l
 }
 
 func (r *reader) exemptions(n ast.Node) (out []Exemption) {

@@ -124,6 +124,9 @@ func (d *Document) checkNames(r *reader) {
 
 func (n *namer) quotas() {
 	for _, u := range n.d.Quotas {
+		if u.Locks != nil {
+			n.wantIf(u.Locks.TriedOn, "identity")
+		}
 		for i := range u.For {
 			f := &u.For[i]
 			if name, ok := strings.CutPrefix(f.Name, "identity:"); ok {

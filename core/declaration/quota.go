@@ -43,7 +43,7 @@ const (
 
 // CountKey is what calls are counted by.
 type CountKey struct {
-	By     string // address, identity, key, role, host, header or everyone
+	By     string // address, identity, account, key, role, host, header or everyone
 	Header string // for header
 }
 
@@ -83,4 +83,26 @@ type Quota struct {
 	PerRoute   bool          // one count for each route, not one for all
 	For        []QuotaFor
 	Exempt     []Exemption
+	Locks      *Locks // the account is closed then; nil where calls are refused alone
+}
+
+// Account is the CountKey of the account that a login names, whoever calls.
+const Account = "account"
+
+// ByAccount says whether a quota counts the account that a login names.
+func (q *Quota) ByAccount() bool { return len(q.CountedBy) > 0 && q.CountedBy[0].By == Account }
+
+// Sacrificed is the identity whose account may be closed to try the quota; "" without one.
+func (q *Quota) Sacrificed() string {
+	if q.Locks == nil {
+		return ""
+	}
+	return q.Locks.TriedOn.Name
+}
+
+// Locks says that an account is closed, even to the right secret, once a quota is full.
+type Locks struct {
+	Place
+	For     time.Duration // 0 is until somebody opens it
+	TriedOn Ref           // the identity that is given up for it; none without
 }

@@ -38,6 +38,7 @@ const whole = `{
 "access": [{"at": "GET /a", "who": "anyone", "broken": "ignored"}, {"at": ["/b/**"], "who": ["owner", "identity:ann"], "hide": true, "given": {"a": true}, "scope": ["s"], "by": ["jwt"], "owner_of": "thing"}],
 "origins": [{"at": "/**", "allow": "none"}, {"at": "/a", "allow": {"https://x.example:8443": {"methods": ["GET"], "headers": ["a"], "expose": ["b"], "credentials": true, "max_age": "10m"}, "null": {}, "any": null}}],
 "quotas": {"fixed": {"at": "/a", "allow": ["8 per 5m", "40 per 1d"], "counted_by": "identity or address", "model": "fixed-window", "starts": "clock", "queue": 0, "counts": "admitted", "refuse_with": 503, "count_per": "route", "for": {"writer": "9 per 1m"}, "exempt": ["target:local", "reader", "identity:ann", "10.0.0.0/8", "::1"]},
+  "guess": {"at": "POST /login", "allow": "5 per 15m", "counted_by": "account", "locks": {"for": "15m", "tried_on": "ann"}},
   "bucket": {"at": "/a", "allow": "1 per 1s", "counted_by": "header:X-Client", "model": "token-bucket", "burst": 8}, "slide": {"at": "/a", "allow": "1 per 1s", "counted_by": "key", "model": "sliding-window"},
   "one": {"at": ["/a"], "allow": 1, "counted_by": "everyone", "model": "concurrency", "queue": 2, "queue_for": "5s", "for": {"writer": 2}}},
 "answers": {"401": {"type": "a/b", "headers": ["X"], "has": ["/a"]}, "errors": {"type": "a/b"}, "never": {"fields": ["p"], "text": ["t"], "members": [{"at": "**/p", "type": "string", "status": "2xx"}, {"at": "/a/*", "status": 404}]}, "schema": "exact", "login_page": {"location": "/login"}, "refused_when": {"status": 200, "has": "/error"}},
@@ -145,6 +146,7 @@ func TestWordsOfLaterVersions(t *testing.T) {
 		told = append(told, word)
 	}
 	sort.Strings(told)
+	told = slices.DeleteFunc(told, func(w string) bool { return w == Account }) // a word of a pattern
 	require.Equal(t, later, told)
 }
 

@@ -45,6 +45,7 @@ type Caller struct {
 	Target   string
 	Address  string
 	Identity string
+	Account  string // that a login names
 	Key      string // the credential it presents, where that is an API key
 	Role     string // the most inclusive one
 	Roles    map[string]bool
@@ -67,6 +68,8 @@ func KeyOf(q *declaration.Quota, c Caller) (key string, counted bool) {
 			v = c.Address
 		case "identity":
 			v = c.Identity
+		case declaration.Account:
+			v = c.Account
 		case "key":
 			v = c.Key
 		case "role":

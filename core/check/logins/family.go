@@ -17,6 +17,7 @@
 package logins
 
 import (
+	"math"
 	"slices"
 	"strings"
 
@@ -68,9 +69,14 @@ func (Family) Plan(c *check.Context, p *check.Planning) {
 				Why: "the target does not allow it; write  unsafe: allowed"})
 			continue
 		}
+		who, most, why := closes(c, s)
+		if why != "" {
+			p.Leave(check.Omission{Route: key, What: "a login with a wrong secret", Why: why})
+			continue
+		}
 		for _, id := range c.Doc.Identities {
 			cr := id.Credential(s.Name)
-			if cr == nil {
+			if cr == nil || who != "" && id.Name != who {
 				continue
 			}
 			if !hasPart(cr, true) {
@@ -81,7 +87,12 @@ func (Family) Plan(c *check.Context, p *check.Planning) {
 			}
 			d := Detail{Works: p.Using(s.Name)}
 			first := ""
-			for _, way := range []string{secret, empty, absent, name} {
+			for n, way := range []string{secret, empty, absent, name} {
+				if way != name && n >= most {
+					p.Leave(check.Omission{Route: key, Caller: id.Name, What: "a login with " + with[way],
+						Why: "so many wrong secrets would close the account"})
+					continue
+				}
 				who := check.Caller{Identity: id.Name, Scheme: s.Name, State: access.Broken}
 				x := check.Probe{ID: check.ID{Family: "wrong-secret", Route: key, Caller: who, Of: way},
 					Phase: check.ThenTurnedAway, Unsafe: true, Detail: d}
@@ -98,6 +109,31 @@ func (Family) Plan(c *check.Context, p *check.Planning) {
 			break
 		}
 	}
+}
+
+// closes says of a login whether wrong secrets may close accounts there: who is the one that is
+// given up for it, "" where none is closed, and most how many wrong secrets may be sent before it
+// is. why says that none may be sent.
+func closes(c *check.Context, s *declaration.Scheme) (who string, most int, why string) {
+	most = math.MaxInt
+	i := access.RouteOf(c.Doc, s.Login)
+	if i < 0 {
+		return "", most, ""
+	}
+	for _, k := range c.Doc.QuotasAt[i] {
+		q, _ := c.Target.Quota(c.Doc.Quotas[k])
+		if !q.ByAccount() {
+			continue
+		}
+		if who = q.Sacrificed(); who == "" {
+			return "", 0, "it could close an account that people use; name one that is given up for it:  locks: { tried_on: " +
+				"NAME } of the quota " + q.Name
+		}
+		for _, a := range q.Allow {
+			most = min(most, a.Count-1)
+		}
+	}
+	return who, most, ""
 }
 
 // hasPart says whether a credential has a part that is known to be a secret, or one that

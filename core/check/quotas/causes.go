@@ -14,6 +14,7 @@ const (
 	allRoutes  = "quota one for all routes"
 	refusal    = "quota refusal"
 	saysOther  = "quota says other"
+	opens      = "quota lock opens"
 )
 
 const atOnceAdvice = "Let only so many calls run, across all nodes, and refuse or queue the others."
@@ -51,6 +52,9 @@ var rows = []*finding.Row{
 			"should come again later, or when.", "Answer with the declared status, and say with Retry-After when to "+
 			"come again (RFC 6585 "+
 			"section 4, RFC 9110 section 10.2.3)."),
+	limited(opens, finding.Unthrottled, "A closed account opens to the right secret",
+		"Guesses are refused in words alone: who hits the right secret gets in all the same.",
+		"Look whether the account is closed before the secret is compared, and refuse until that is over."),
 	{Cause: saysOther, Kind: finding.WrongRefusal, Title: "Answers say another limit than declared",
 		Means:  "Callers pace themselves by a limit that is not the declared one.",
 		Advice: "Declare the limit that is there, or set the one that is declared, and say that.",

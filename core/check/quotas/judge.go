@@ -140,6 +140,10 @@ func (j *judging) drill() {
 			"count, one for each is declared.", q.Name, r.Way)
 	}
 	j.refusal()
+	if r := m.Right; r != nil && q.Locks != nil && r.In {
+		j.gap(opens, check.Shown(j.seen), "While logins with a wrong secret were refused by %s, one with the right secret "+
+			"was answered %d; the account is to be closed then.", q.Name, r.Status)
+	}
 	j.otherwise()
 	// An answer that failed, or never came, says nothing of another caller.
 	if m.Other != "" && m.Status != 0 && m.OtherStatus == m.Status {

@@ -143,7 +143,7 @@ func TestWhetherAnythingLimitsTheCalls(t *testing.T) {
 		cause string
 	}{
 		{quota.Measured{Calls: many(4)}, over},
-		{quota.Measured{Calls: many(9)}, over}, // three nodes that count alone
+		{quota.Measured{Calls: many(9)}, over},  // three nodes that count alone
 		{quota.Measured{Calls: many(10)}, over}, // the window is not over
 		{quota.Measured{Calls: long(10)}, none},
 		{quota.Measured{Calls: long(9)}, over},

@@ -20,6 +20,7 @@ type At struct {
 	Params   map[string]string
 	Empty    bool   // without the members of its body
 	Login    string // whose login it is, with a name that nobody has and another secret; "" where it is none
+	Account  bool   // with the login's own name: it is counted by account, and that one is given up for it
 }
 
 // Detail is where a quota is filled, and what else shows how it counts.
@@ -50,8 +51,11 @@ func (f Family) Plan(c *check.Context, p *check.Planning) {
 			continue
 		}
 		id := check.ID{Family: f.Name(), Route: d.Route, Caller: d.Caller, Relation: d.Relation, Of: q.Name}
-		drills = append(drills, check.Probe{ID: id, Phase: check.ThenDrilling, Unsafe: d.Empty, Record: d.Record,
-			Detail: *d})
+		phase := check.ThenDrilling
+		if d.Account {
+			phase = check.ThenLocking
+		}
+		drills = append(drills, check.Probe{ID: id, Phase: phase, Unsafe: d.Empty, Record: d.Record, Detail: *d})
 	}
 	for _, p := range drills {
 		d, _ := p.Detail.(Detail)
@@ -118,6 +122,17 @@ func (x planning) at(i int, q *declaration.Quota) (*At, string) {
 	switch {
 	case rt.Unsafe() && x.c.Target.Unsafe != declaration.UnsafeAllowed:
 		return nil, "its routes take unsafe methods alone, and the target does not allow them"
+	case q.ByAccount() && (req == nil || req != s.Login):
+		return nil, "it counts the accounts that logins name, and its routes are none"
+	case q.ByAccount():
+		name := q.Sacrificed()
+		id := x.c.Doc.IdentityNamed(name)
+		if id == nil || id.Credential(s.Name) == nil {
+			return nil, "it would close an account that people use; name one that is given up for it:  locks: { tried_on: " +
+				"NAME }"
+		}
+		a.Caller.Scheme, a.Login, a.Account = s.Name, name, true
+		return x.binds(i, q, nil, a)
 	case req != nil && req == s.Login:
 		// A login with an unknown name is counted, and locks nobody out.
 		k := slices.IndexFunc(x.c.Doc.Identities, func(id *declaration.Identity) bool {
@@ -216,8 +231,11 @@ func (a At) call(c *check.Context, counts string) check.Call {
 		s, _ := access.SessionAt(c.Doc, i)
 		out.Request = check.LoginAs(c, s.Login, c.Doc.IdentityNamed(a.Login), s.Name, func(secret bool) (check.Fill,
 			bool) {
-			if secret {
+			switch {
+			case secret:
 				return check.Fill{Made: "wrong"}, true
+			case a.Account:
+				return check.Fill{}, false // its own
 			}
 			return check.Fill{Made: "nobody"}, true
 		})

@@ -16,6 +16,15 @@ type Measured struct {
 	quota.Measured
 	// Broke is why it got no further, where that is no answer of the quota.
 	Broke string `json:"broke,omitempty"`
+	// Right is how the right secret was answered while wrong ones were refused; nil where that was
+	// not tried.
+	Right *Right `json:"right,omitempty"`
+}
+
+// Right is the answer to the right secret.
+type Right struct {
+	Status int  `json:"status"`
+	In     bool `json:"in"` // it was admitted
 }
 
 // What a drill may use: little within a sweep, more when it was asked for alone.

@@ -60,6 +60,9 @@ func (x *drilling) around() error {
 		}
 		x.m.Around = append(x.m.Around, a)
 	}
+	if x.at.Account {
+		x.open()
+	}
 	if o := x.at.Other; o != nil { // whether they share one count
 		var err error
 		if x.m.Route, err = x.tried(o.Route, o.call(x.c, x.p.Of), x.passes); err != nil {
@@ -70,6 +73,19 @@ func (x *drilling) around() error {
 		}
 	}
 	return x.others()
+}
+
+// open logs in with the right secret while wrong ones are refused: an account that is closed
+// stays so.
+func (x *drilling) open() {
+	s := x.c.Doc.SchemeNamed(x.at.Caller.Scheme)
+	c := x.what
+	c.Request = check.LoginAs(x.c, s.Login, x.c.Doc.IdentityNamed(x.at.Login), s.Name, func(bool) (check.Fill, bool) {
+		return check.Fill{}, false
+	})
+	if r := x.send(c)[0]; r.Fate == check.Answered {
+		x.m.Right = &Right{Status: r.Exchange.Status, In: r.Class(x.c.Doc.Answers) == check.Admitted}
+	}
 }
 
 // others asks, while calls are refused, with a fresh token of the same caller, which must be
