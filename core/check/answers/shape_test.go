@@ -92,7 +92,7 @@ func TestWatch(t *testing.T) {
 	assert.Equal(t, []string{"W answer", "W answer"}, causes, "type and member")
 	causes, unsure = watch(check.Exchange{Status: 200, Content: "a part", Truncated: true})
 	assert.Empty(t, causes)
-	assert.Contains(t, unsure, `whether it shows "trace" was not checked`)
+	assert.Contains(t, unsure, "was not checked beyond the first part")
 	causes, _ = watch(check.Exchange{})
 	assert.Empty(t, causes, "what was never answered shows nothing")
 }
