@@ -187,6 +187,16 @@ func ControlOf(c *Context, e *Evidence, key, who string) *Control {
 	return &Control{who, &f.Reports[0], a, Classify(a, c.Doc.Answers)}
 }
 
+// Strange says whether an admission shows nothing of the control's, although that shows
+// something: it may be a refusal that is answered as an admission.
+func (k *Control) Strange(a Answer) bool {
+	return k != nil && k.Class == Admitted && k.Answer.Status < 300 && len(k.Answer.Values()) > 0 && !a.NoBody &&
+		!SameContent(a, k.Answer) && !Alike(a, k.Answer)
+}
+
+// StrangeText says so.
+const StrangeText = " It shows nothing of the control's answer."
+
 // Unfair says why a request may be wrong itself, "" where its control was admitted.
 func (k *Control) Unfair() string {
 	switch {

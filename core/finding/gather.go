@@ -250,8 +250,10 @@ func (b *bundle) finding(d *declaration.Document) Finding {
 	f.OWASP, f.CWE, f.Standard, f.Docs = string(row.OWASP), row.CWE, row.Standard, "docs/findings.md#"+row.Anchor()
 	f.Reason = sentence(b.gaps[best].Reason)
 	switch rest := len(f.Callers) + len(f.Inferred) - 1; {
-	case row.Sums != "":
+	case row.Sums != "" && f.Confidence == Proven:
 		f.Reason = fmt.Sprintf("%s (%d crossings).", row.Sums, f.Crossings)
+	case row.Sums != "":
+		f.Reason = fmt.Sprintf("%s (%d crossings). %s", row.Sums, f.Crossings, f.Reason)
 	case len(f.Routes) > 1 && (row.Led || rest == 0):
 		f.Reason += fmt.Sprintf(" The same at %d routes.", len(f.Routes))
 	case len(f.Routes) > 1:

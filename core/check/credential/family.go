@@ -184,6 +184,9 @@ const soundness = 3
 
 func (j judging) gap(row *finding.Row, rung int, format string, args ...any) check.Verdict {
 	g := check.Gap{Cause: row, Rung: rung, Proof: check.Shown(j.r), Says: fmt.Sprintf(format, args...)}
+	if row.Kind != finding.OverRestrictive && j.k.Strange(j.a) {
+		g.Proof, g.Says = check.Speaks(j.r), g.Says+check.StrangeText
+	}
 	if j.d.Way == check.OtherOwn {
 		g.Wide = finding.Scope{Of: finding.AtGuard, Name: "the guard of " + check.SchemesAt(j.c.Doc, j.p.Route)}
 		return check.Verdict{Gaps: []check.Gap{g}}

@@ -247,9 +247,12 @@ func (j *judging) followed() {
 
 // admitted judges a caller that got in and must not.
 func (j *judging) admitted() {
-	p, a, proof := j.p, j.answer, j.shown()
-	if a.Status >= 300 {
+	p, a, proof, also := j.p, j.answer, j.shown(), ""
+	switch {
+	case a.Status >= 300:
 		proof = j.speaks()
+	case j.control.Strange(a):
+		proof, also = j.speaks(), check.StrangeText
 	}
 	if p.Caller.Identity == "" {
 		what := "without a credential"
@@ -257,10 +260,9 @@ func (j *judging) admitted() {
 			what = "with a broken credential"
 		}
 		j.gap(finding.Unprotected, "credential "+string(p.Caller.State), fmt.Sprintf("Nobody got in: answered %s %s. "+
-			"The declaration says %s: %s.", a.Code(), what, j.x.Outcome, j.x.Reason()), proof)
+			"The declaration says %s: %s.%s", a.Code(), what, j.x.Outcome, j.x.Reason(), also), proof)
 		return
 	}
-	also := ""
 	if j.x.Subject == ownership {
 		changed, how := check.ReadBack(j.f)
 		switch n := j.sharedValues(); {

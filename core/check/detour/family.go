@@ -57,6 +57,7 @@ var All = []string{TrailingSlash, DoubledSlash, LetterCase, DotSegments, Percent
 type Detail struct {
 	Method, Host, Path string
 	Params             map[string]string // values for all parameters but the record's
+	Plain              string            // the probe of the same caller at the route itself; "" without
 	ControlBy          string            // the control's caller, in words
 }
 
@@ -171,6 +172,11 @@ func (x planning) around(i int, low *check.Probe) {
 		}
 		if k, who := x.ControlAt(i); k != nil {
 			p.Control, d.ControlBy = k.Key(), who
+		}
+		for _, o := range x.At(i) {
+			if o.Caller == caller && o.Of == "" {
+				d.Plain = o.Key()
+			}
 		}
 		p.Detail = d
 		x.Add(p)
@@ -310,7 +316,7 @@ func (Family) Script(c *check.Context, p *check.Probe) check.Script {
 		}
 		r, ok := t.On(c, p, call)
 		switch {
-		case !ok || !through(check.AnswerOf(r.Exchange)):
+		case !ok || !through(c, r):
 			return
 		case p.Of == MethodOverride:
 			call.Name, call.Request.Headers = alone, call.Request.Headers[:len(call.Request.Headers)-len(overrides)]
@@ -335,8 +341,10 @@ func readdresses(way string) bool {
 	return slices.Contains([]string{TrailingSlash, DoubledSlash, LetterCase, DotSegments, PercentEncoded}, way)
 }
 
-// through says whether an answer admits.
-func through(a check.Answer) bool { return a.Status >= 200 && a.Status < 300 }
+// through says whether an answer admits; a redirect leads to the guard.
+func through(c *check.Context, r check.Report) bool {
+	return r.Class(c.Doc.Answers) == check.Admitted && r.Exchange.Status < 300
+}
 
 // Judge says whether the way led around the guard.
 func (f Family) Judge(c *check.Context, p *check.Probe, fact *check.Fact, e *check.Evidence) check.Verdict {
@@ -345,7 +353,7 @@ func (f Family) Judge(c *check.Context, p *check.Probe, fact *check.Fact, e *che
 	}
 	whole := fact.Reports[0]
 	k := check.ControlOf(c, e, p.Control, of(p).ControlBy)
-	v := f.judge(c, p, fact, k)
+	v := f.judge(c, p, fact, k, e)
 	if g, ok := check.CarriedOut(c, p, fact, f.Who(p), f.Expect(c, p)); ok {
 		v.Gaps = slices.Insert(v.Gaps, 0, g)
 	}
@@ -356,19 +364,25 @@ func (f Family) Judge(c *check.Context, p *check.Probe, fact *check.Fact, e *che
 // anyway says of a way that was admitted whether what has nothing to do with the route gives the
 // same to the same caller: the carrying method by itself, an address that no route has. known is
 // false where that was not tried.
-func anyway(fact *check.Fact, k *check.Control) (same, known bool) {
+func anyway(c *check.Context, fact *check.Fact, k *check.Control) (same, known bool) {
 	i := slices.IndexFunc(fact.Reports, func(r check.Report) bool { return r.Name == alone || r.Name == elsewhere })
 	if i < 0 || fact.Reports[i].Fate != check.Answered {
 		return false, false
 	}
 	with, without := check.AnswerOf(fact.Reports[0].Exchange), check.AnswerOf(fact.Reports[i].Exchange)
-	if !through(without) {
+	if !through(c, fact.Reports[i]) {
 		return false, true
 	}
 	if _, how := check.ReadBack(fact); how == check.Altered || how == check.Gone {
 		return declaration.UnsafeMethod(fact.Reports[i].Exchange.Method), true // a safe one changes nothing
 	}
 	return k.Unfair() != "" || !check.SameContent(with, k.Answer) || check.SameContent(without, k.Answer), true
+}
+
+// asGet says whether GET of the same caller is answered with the status of its HEAD: then HEAD
+// is no way around, and the body of GET tells what that status means.
+func asGet(head check.Report, get *check.Fact) bool {
+	return get != nil && len(get.Reports) > 0 && get.Reports[0].Exchange.Status == head.Exchange.Status
 }
 
 // leads says whether the answer to a way is that of its route, as far as its control tells.
@@ -379,19 +393,22 @@ func leads(way string, a check.Answer, k *check.Control) bool {
 	return !readdresses(way) || len(k.Answer.Values()) == 0 || check.SameContent(a, k.Answer)
 }
 
-func (f Family) judge(c *check.Context, p *check.Probe, fact *check.Fact, k *check.Control) check.Verdict {
+func (f Family) judge(c *check.Context, p *check.Probe, fact *check.Fact, k *check.Control,
+	e *check.Evidence) check.Verdict {
 	whole := fact.Reports[0]
 	a, r := check.AnswerOf(whole.Exchange), check.Head(whole)
 	class := check.Classify(a, c.Doc.Answers)
 	unfair := k.Unfair()
-	in, known := through(a), true
+	in, known := through(c, whole), true
 	switch {
+	case in && p.Of == HeadMethod && of(p).Plain != "" && asGet(whole, e.Of(of(p).Plain)):
+		return check.Verdict{Says: fmt.Sprintf("answered %s, as GET is without it", a.Code()), Proof: check.Speaks(r)}
 	case in && p.Of == OptionsMethod:
 		// That a method is answered is no gap; that it shows the record is.
 		in = unfair == "" && check.SameContent(a, k.Answer)
 	case in && (p.Of == MethodOverride || readdresses(p.Of)):
 		var same bool
-		if same, known = anyway(fact, k); same && unfair != "" {
+		if same, known = anyway(c, fact, k); same && unfair != "" {
 			return check.Unproven("answered %s, as what has nothing to do with the route, and %s", a.Code(), unfair)
 		} else if same {
 			return check.Verdict{Says: fmt.Sprintf("answered %s, as what has nothing to do with the route is",

@@ -168,7 +168,11 @@ func TestTextsThatWereNotLookedFor(t *testing.T) {
 		}).Verdict
 	}
 	assert.Equal(t, finding.Proven, judge(check.Exchange{Content: "all of it"}).Confidence)
-	for _, x := range []check.Exchange{{Content: "‹token:1› and more"}, {Content: "a part", Truncated: true}} {
+	cut := judge(check.Exchange{Content: "a part", Truncated: true, Sought: []string{"stack trace"}})
+	assert.Equal(t, finding.Unproven, cut.Kind, "nobody read the rest")
+	assert.Equal(t, finding.Leaking, judge(check.Exchange{Content: "a part", Truncated: true,
+		Texts: []string{"stack trace"}}).Kind)
+	for _, x := range []check.Exchange{{Content: "‹token:1› and more"}} {
 		v := judge(x)
 		assert.Equal(t, []any{finding.Agrees, finding.Likely}, []any{v.Kind, v.Confidence})
 		assert.Contains(t, v.Reason, `whether it shows "stack trace" was not checked`)

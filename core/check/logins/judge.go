@@ -36,6 +36,8 @@ func verdict(c *check.Context, p *check.Probe, f *check.Fact, e *check.Evidence)
 		proof, shown := check.Speaks(r), "no token in the answer"
 		if s := c.Doc.SchemeNamed(p.Caller.Scheme); s != nil && s.Login != nil && gives(r, s) {
 			proof, shown = check.Shown(r), "and a token was issued"
+		} else if _, ok := works(c, p, e); !ok {
+			return check.Unproven("answered %d with no token, and the right secret gave none either", status)
 		}
 		return check.Verdict{Gaps: []check.Gap{{Cause: finding.RowOf(rows, "wrong secret"), Rung: 3, Proof: proof,
 			Says: fmt.Sprintf("A login as %s with %s was answered %d, %s.", p.Caller.Identity, with[p.Of], status,
@@ -74,8 +76,8 @@ func works(c *check.Context, p *check.Probe, e *check.Evidence) (check.Report, b
 func gives(r check.Report, s *declaration.Scheme) bool {
 	a := check.AnswerOf(r.Exchange)
 	if s.Kind != declaration.Cookie {
-		_, ok := check.Points(a.Body, s.Login.Take["access"])
-		return ok
+		text, ok := check.Points(a.Body, s.Login.Take["access"])
+		return ok && text != ""
 	}
 	return slices.ContainsFunc(a.Headers.All("Set-Cookie"), func(set string) bool {
 		return strings.HasPrefix(set, s.Field+"=")

@@ -23,7 +23,6 @@ package undeclared
 
 import (
 	"fmt"
-	"maps"
 	"slices"
 	"strings"
 
@@ -289,7 +288,7 @@ func (f Family) judge(c *check.Context, p *check.Probe, fact *check.Fact, e *che
 	case served(a):
 		if p.Of == Address {
 			switch made, any := anyPath(c, p, fact, e); {
-			case any && alike(a, made):
+			case any && check.Alike(a, made):
 				return check.Verdict{Says: "answered " + a.Code() + ", like any made-up path here",
 					Proof: check.Speaks(r)}
 			case any:
@@ -329,24 +328,6 @@ func anyPath(c *check.Context, p *check.Probe, f *check.Fact, e *check.Evidence)
 		return check.Answer{}, false
 	}
 	return k.Answer, true
-}
-
-// alike says whether two answers are of one kind: of one type, and equal, or JSON with the same
-// members, or texts of much the same length, in which no more than an address differs.
-func alike(a, b check.Answer) bool {
-	if !check.SameType(a, b) {
-		return false
-	}
-	x, isJSON := a.JSON().(map[string]any)
-	y, both := b.JSON().(map[string]any)
-	if isJSON != both {
-		return false
-	}
-	if isJSON {
-		return slices.Equal(slices.Sorted(maps.Keys(x)), slices.Sorted(maps.Keys(y)))
-	}
-	const address = 64 // bytes that an address in it may differ by
-	return max(len(a.Body), len(b.Body))-min(len(a.Body), len(b.Body)) <= address
 }
 
 // anyMethod is how many undeclared methods of a template are served where it is any of them.

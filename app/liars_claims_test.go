@@ -1,0 +1,209 @@
+package app
+
+import (
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+
+	"millgate/app/coverage"
+)
+
+// refusals are answered in another way.
+func refusals(change func(r *http.Request, a *httptest.ResponseRecorder)) func(*villager, http.ResponseWriter,
+	*http.Request) bool {
+	return rewriting(func(_ *villager, r *http.Request, a *httptest.ResponseRecorder) {
+		if (a.Code == 401 || a.Code == 403) && r.URL.Path != "/login" {
+			change(r, a)
+		}
+	})
+}
+
+func with200(_ *http.Request, a *httptest.ResponseRecorder) {
+	a.Header().Set("Content-Type", "application/json")
+	says(a, 200, `{"error":"you may not"}`)
+}
+
+// oddStatus are services whose status does not say what happened.
+var oddStatus = []liar{
+	{name: "refusals are answered 200, as declared", text: village +
+		"answers: { refused_when: { status: 200, has: /error } }\n", twist: refusals(with200), kinds: []string{"W the guard of access"},
+		code: 0},
+	{name: "refusals are answered 200, which nobody declared", twist: refusals(with200), never: []string{" proven"},
+		says: []string{"nothing of the control's answer"}, code: 1},
+	{name: "refusals are answered 204", twist: refusals(func(_ *http.Request, a *httptest.ResponseRecorder) {
+		a.Header().Del("Content-Type")
+		says(a, 204, "")
+	}), never: []string{" proven"}, code: 1},
+	{name: "refusals are answered 404", twist: refusals(func(_ *http.Request, a *httptest.ResponseRecorder) {
+		says(a, 404, "")
+	}), kinds: []string{"W the guard of access", "W the guard of access"}, code: 0},
+	{name: "refusals are answered 418", twist: refusals(func(_ *http.Request, a *httptest.ResponseRecorder) {
+		says(a, 418, "")
+	}), never: []string{"U ", "P "}, code: 0},
+	{name: "refusals are answered 500", twist: refusals(func(_ *http.Request, a *httptest.ResponseRecorder) {
+		says(a, 500, "")
+	}), kinds: []string{}, code: 3},
+	{name: "everything is answered 200, done or not", twist: rewriting(func(_ *villager, r *http.Request,
+		a *httptest.ResponseRecorder) {
+		if a.Code >= 400 && r.URL.Path != "/login" {
+			a.Header().Set("Content-Type", "application/json")
+			says(a, 200, `{"ok":false}`)
+		}
+	}), never: []string{"U GET /a: No guard. There is no guard: nobody got in without a credential and with a broken one, " +
+		"and so did everyone who was sent (5 crossings). proven"}, code: 1},
+	{name: "admissions are answered 202", twist: rewriting(func(_ *villager, r *http.Request, a *httptest.ResponseRecorder) {
+		if a.Code == 200 && r.URL.Path != "/login" {
+			a.Code = 202
+		}
+	}), kinds: []string{}, code: 0},
+}
+
+// oddLogins are services that log in otherwise than they should.
+var oddLogins = []liar{
+	{name: "a login answers 200 with an error", twist: func(_ *villager, w http.ResponseWriter, r *http.Request) bool {
+		if r.URL.Path == "/login" {
+			_, _ = w.Write([]byte(`{"error":"not today"}`))
+		}
+		return r.URL.Path == "/login"
+	}, code: 3, kinds: []string{}, says: []string{"no token at /t"}},
+	{name: "a login gives an empty token", twist: func(_ *villager, w http.ResponseWriter, r *http.Request) bool {
+		if r.URL.Path == "/login" {
+			_, _ = w.Write([]byte(`{"t":""}`))
+		}
+		return r.URL.Path == "/login"
+	}, code: 3, never: []string{"U ", "P "}},
+	{name: "a login leads elsewhere", twist: func(_ *villager, w http.ResponseWriter, r *http.Request) bool {
+		if r.URL.Path == "/login" {
+			w.Header().Set("Location", "http://elsewhere.invalid/")
+			w.WriteHeader(302)
+		}
+		return r.URL.Path == "/login"
+	}, code: 3, kinds: []string{}},
+	{name: "a login tells who has an account", twist: rewriting(func(_ *villager, r *http.Request,
+		a *httptest.ResponseRecorder) {
+		if r.URL.Path == "/login" && a.Code == 401 {
+			says(a, 401, `{"error":"wrong secret"}`)
+		}
+	}), kinds: []string{}, code: 0},
+	{name: "a login fails for one of two", twist: rewriting(func(v *villager, r *http.Request, a *httptest.ResponseRecorder) {
+		if r.URL.Path == "/login" && strings.Contains(a.Body.String(), "token-of-bob") {
+			says(a, 500, "")
+		}
+	}), kinds: []string{}, code: 0, says: []string{"bob: the credential cannot be obtained"}},
+	{name: "each login ends the one before", twist: func() func(*villager, http.ResponseWriter, *http.Request) bool {
+		return nil
+	}(), kinds: []string{}, code: 0},
+}
+
+// oddRecords are services whose records are other than they look.
+var oddRecords = []liar{
+	{name: "each read changes the record", twist: rewriting(func(v *villager, r *http.Request, a *httptest.ResponseRecorder) {
+		if a.Code == 200 && strings.HasPrefix(r.URL.Path, "/t/") {
+			says(a, 200, fmt.Sprintf(`{"path":%q,"of":%q,"reads":%d,"seen":"at read %d"}`, r.URL.Path, v.who(r),
+				v.times("reads"), v.times("seen")))
+		}
+	}), kinds: []string{}, code: 0},
+	{name: "a refused change is carried out", twist: changing(true, false), kinds: []string{"P PATCH /t/{id}"},
+		says: []string{"carried out all the same"}, code: 1},
+	{name: "anybody changes any record", twist: changing(false, true), kinds: []string{"P PATCH /t/{id}"},
+		says: []string{"Somebody else's record"}, code: 1},
+	{name: "records of two people are the same", twist: rewriting(func(_ *villager, r *http.Request,
+		a *httptest.ResponseRecorder) {
+		if a.Code == 200 && strings.HasPrefix(r.URL.Path, "/t/") {
+			says(a, 200, `{"name":"a bench by the river","colour":"green as moss"}`)
+		}
+	}), kinds: []string{}, code: 0},
+	{name: "everybody reads every record", twist: func(v *villager, w http.ResponseWriter, r *http.Request) bool {
+		if strings.HasPrefix(r.URL.Path, "/t/t-") && v.who(r) != "" && (r.Method == "GET" || r.Method == "HEAD") {
+			w.Header().Set("Content-Type", "application/json")
+			_, _ = fmt.Fprintf(w, `{"path":%q,"of":"the owner of %s","note":"kept for %s"}`, r.URL.Path, r.URL.Path, r.URL.Path)
+			return true
+		}
+		return false
+	}, kinds: []string{"P GET /t/{id}"}, says: []string{"Somebody else's record", " proven"}, code: 1},
+	{name: "everybody is shown an empty record", twist: func(v *villager, w http.ResponseWriter, r *http.Request) bool {
+		if strings.HasPrefix(r.URL.Path, "/t/t-") && v.who(r) != "" && r.URL.Path != "/t/t-"+v.who(r) &&
+			(r.Method == "GET" || r.Method == "HEAD") {
+			w.Header().Set("Content-Type", "application/json")
+			_, _ = w.Write([]byte(`{}`))
+			return true
+		}
+		return false
+	}, kinds: []string{"P GET /t/{id}"}, never: []string{" proven"}, code: 1},
+}
+
+// changing is a village whose records remember what was written: by who is refused all the same,
+// or by anybody.
+func changing(refused, anybody bool) func(*villager, http.ResponseWriter, *http.Request) bool {
+	return func(v *villager, w http.ResponseWriter, r *http.Request) bool {
+		who := v.who(r)
+		if !strings.HasPrefix(r.URL.Path, "/t/t-") || who == "" {
+			return false
+		}
+		mine := r.URL.Path == "/t/t-"+who
+		w.Header().Set("Content-Type", "application/json")
+		switch {
+		case r.Method == "PATCH" && (mine || refused || anybody):
+			v.times("written " + r.URL.Path)
+			if !mine && refused {
+				w.WriteHeader(403)
+				return true
+			}
+		case r.Method != "GET" && r.Method != "HEAD" || !mine:
+			return false
+		}
+		v.mu.Lock()
+		n := v.count["written "+r.URL.Path]
+		v.mu.Unlock()
+		_ = json.NewEncoder(w).Encode(map[string]any{"path": r.URL.Path, "of": r.URL.Path[5:], "written": n})
+		return true
+	}
+}
+
+// mixedUp are services that take one caller for another.
+var mixedUp = []liar{
+	{name: "the tokens of two are changed", twist: func(_ *villager, _ http.ResponseWriter, r *http.Request) bool {
+		if v := r.Header.Get("Authorization"); strings.HasSuffix(v, "token-of-ann") {
+			r.Header.Set("Authorization", strings.Replace(v, "ann", "bob", 1))
+		} else if strings.HasSuffix(v, "token-of-bob") {
+			r.Header.Set("Authorization", strings.Replace(v, "bob", "ann", 1))
+		}
+		return false
+	}, never: []string{"U ", " proven"}, code: 3, rules: []coverage.DoubtRule{coverage.NoControls}},
+	{name: "everybody is ann", twist: func(_ *villager, _ http.ResponseWriter, r *http.Request) bool {
+		if v := r.Header.Get("Authorization"); strings.HasSuffix(v, "token-of-bob") {
+			r.Header.Set("Authorization", strings.Replace(v, "bob", "ann", 1))
+		}
+		return false
+	}, says: []string{"P GET /t/{id}"}, never: []string{"U "}, code: 1},
+	{name: "one call in five is somebody else's", twist: func(v *villager, _ http.ResponseWriter, r *http.Request) bool {
+		if h := r.Header.Get("Authorization"); strings.HasSuffix(h, "token-of-bob") && v.times("bob")%5 == 0 {
+			r.Header.Set("Authorization", strings.Replace(h, "bob", "ann", 1))
+		}
+		return false
+	}, never: []string{"U "}, code: 1},
+	{name: "who is signed in last is everybody", twist: func() func(*villager, http.ResponseWriter, *http.Request) bool {
+		last := "ann"
+		return func(v *villager, _ http.ResponseWriter, r *http.Request) bool {
+			v.mu.Lock()
+			defer v.mu.Unlock()
+			if h := r.Header.Get("Authorization"); strings.Contains(h, "token-of-") {
+				_, name, _ := strings.Cut(h, "token-of-")
+				if name == "ann" || name == "bob" {
+					last = name
+				}
+			} else if r.URL.Path != "/login" && h == "" {
+				r.Header.Set("Authorization", "Bearer token-of-"+last)
+			}
+			return false
+		}
+	}(), says: []string{"Open when no credential is sent"}, code: 1},
+	{name: "the boss's role is everybody's", text: signed, serves: &issuing{claim: func(c map[string]any) {
+		c["roles"] = []string{"boss"}
+	}}, says: []string{"it holds the role boss", "P GET /b"}, code: 1},
+	{name: "tokens name somebody else", text: signed, serves: &issuing{claim: func(c map[string]any) {
+		c["sub"] = "ann"
+	}}, says: []string{"P GET /t/{id}"}, never: []string{"U "}, code: 1},
+}
