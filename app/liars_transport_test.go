@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"strings"
+	"sync"
 	"time"
 
 	"millgate/app/coverage"
@@ -54,14 +55,14 @@ func endlessly(head, again string, pause time.Duration) func(*villager, http.Res
 	}
 }
 
-// zipped is n bytes of nothing, compressed.
-func zipped(n int) string {
+// zipped is 64 MiB of nothing, compressed.
+var zipped = sync.OnceValue(func() string {
 	var b bytes.Buffer
 	z := gzip.NewWriter(&b)
-	_, _ = z.Write(make([]byte, n))
+	_, _ = z.Write(make([]byte, 64<<20))
 	_ = z.Close()
 	return b.String()
-}
+})
 
 // fields sets header fields of every answer.
 func fields(set ...string) func(*villager, http.ResponseWriter, *http.Request) bool {
@@ -112,7 +113,7 @@ var badTransport = []liar{
 		a *httptest.ResponseRecorder) {
 		if a.Code == 200 && r.URL.Path != "/login" {
 			a.Header().Set("Content-Encoding", "gzip")
-			says(a, 200, zipped(64<<20))
+			says(a, 200, zipped())
 		}
 	}), kinds: []string{}, code: 0},
 }

@@ -68,13 +68,47 @@ func nested(text string) (line int) {
 	return 0
 }
 
-// tooDeep says so of a text, at its place; nil where it is not.
-func tooDeep(name string, text []byte) *Message {
-	line := nested(string(text))
-	if line == 0 {
-		return nil
+// mostEntries is how many entries one mapping may have: what the parser takes grows with the
+// square of them.
+const mostEntries = 10_000
+
+// wide finds the line on which a block mapping (section 8.2.2) has more entries than that, 0 where
+// none does. Entries of one mapping begin in one column.
+func wide(text string) (line int) {
+	type mapping struct{ column, entries int }
+	var open []mapping
+	for n, l := range strings.Split(text, "\n") {
+		trimmed := strings.TrimLeft(l, " ")
+		if trimmed == "" || trimmed[0] == '#' || trimmed[0] == '-' || !strings.Contains(trimmed, ":") {
+			continue
+		}
+		at := len(l) - len(trimmed)
+		for len(open) > 0 && open[len(open)-1].column > at {
+			open = open[:len(open)-1]
+		}
+		if len(open) == 0 || open[len(open)-1].column < at {
+			open = append(open, mapping{column: at})
+		}
+		if open[len(open)-1].entries++; open[len(open)-1].entries > mostEntries {
+			return n + 1
+		}
 	}
-	return &Message{Place: Place{File: name, Line: line, Column: 1}, EndColumn: 2, Level: Error, Code: "syntax",
-		Text: fmt.Sprintf("collections stand in each other more than %d deep here", mostNested),
-		Hint: "write it flatter"}
+	return 0
+}
+
+// tooLarge says of a text that it nests too deeply or has a mapping that is too wide, at its
+// place; nil where it does not.
+func tooLarge(name string, text []byte) *Message {
+	m := &Message{Place: Place{File: name, Column: 1}, EndColumn: 2, Level: Error, Code: "syntax"}
+	if m.Line = nested(string(text)); m.Line > 0 {
+		m.Text = fmt.Sprintf("collections stand in each other more than %d deep here", mostNested)
+		m.Hint = "write it flatter"
+		return m
+	}
+	if m.Line = wide(string(text)); m.Line > 0 {
+		m.Text = fmt.Sprintf("a mapping has more than %d entries here", mostEntries)
+		m.Hint = "split the file: include reads others beside it"
+		return m
+	}
+	return nil
 }

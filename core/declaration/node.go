@@ -140,6 +140,7 @@ func (r *reader) entries(n ast.Node, what string, known []string) []pair {
 			continue
 		}
 		seen[key] = v.Key.GetToken().Position.Line
+		r.looksOdd(v.Key, key)
 		if known != nil && !slices.Contains(known, key) {
 			r.unknown(v.Key, key, what, known)
 			continue
@@ -174,8 +175,10 @@ func (r *reader) str(n ast.Node, what string) (string, bool) {
 	n = r.plain(n)
 	switch x := n.(type) {
 	case *ast.StringNode:
+		r.looksOdd(n, x.Value)
 		return x.Value, true
 	case *ast.LiteralNode:
+		r.looksOdd(n, x.Value.Value)
 		return x.Value.Value, true
 	case *ast.IntegerNode, *ast.FloatNode, *ast.BoolNode:
 		return x.GetToken().Value, true

@@ -112,7 +112,7 @@ func (r *reader) text(doc *Document, text []byte) bool {
 // Syntax reads a text as YAML and no more. Where it is none, or nests so deeply that reading
 // it would take all memory, there is a message and no file.
 func Syntax(name string, text []byte, mode parser.Mode, opts ...parser.Option) (*ast.File, *Message) {
-	if m := tooDeep(name, text); m != nil {
+	if m := tooLarge(name, text); m != nil {
 		return nil, m
 	}
 	text = bytes.TrimPrefix(text, []byte("\ufeff")) // a byte order mark (YAML 1.2, section 5.2) says nothing more

@@ -100,6 +100,7 @@ func (r *reader) routeAt(n ast.Node) *Route {
 		r.fail(n, "selector", err.Error(), "write  METHOD /path/{parameter}")
 		return nil
 	}
+	r.repeats(n, sel)
 	return newRoute(sel, r.place(n))
 }
 
@@ -154,6 +155,7 @@ func (r *reader) routeFields(rt *Route, by map[string]pair) {
 			case "query":
 				rt.Send.Query = r.stringMap(g.val, "query")
 			case "headers":
+				r.fields(g.val, "headers")
 				rt.Send.Headers = r.stringMap(g.val, "headers")
 			case "json":
 				rt.Send.JSON, rt.Send.Imported = r.json(g.val), false
@@ -254,6 +256,7 @@ func (r *reader) request(n ast.Node, what string, extra ...string) (*Request, ma
 		q.Form = r.pairs(p.val, "form")
 	}
 	if p, ok := by["headers"]; ok {
+		r.fields(p.val, "headers")
 		q.Headers = r.pairs(p.val, "headers")
 	}
 	if p, ok := by["take"]; ok {

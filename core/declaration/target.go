@@ -119,6 +119,10 @@ func (r *reader) url(n ast.Node, what string) string {
 			"write for example https://staging.example")
 		return ""
 	}
+	if wrong := port(u); wrong != "" {
+		r.fail(n, "type", wrong, "write for example https://staging.example:8443")
+		return ""
+	}
 	if u.RawQuery != "" || u.Fragment != "" || u.User != nil {
 		r.fail(n, "type", what+" must have no user, query or fragment", "leave only scheme, host, port and path")
 		return ""

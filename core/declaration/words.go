@@ -2,6 +2,7 @@ package declaration
 
 import (
 	"fmt"
+	"math"
 	"regexp"
 	"strconv"
 	"strings"
@@ -64,7 +65,11 @@ func ParseDuration(s string) (time.Duration, error) {
 		if err != nil {
 			return 0, fmt.Errorf("%q is not a duration", s)
 		}
-		total += time.Duration(n * float64(units[m[2]]))
+		part := n * float64(units[m[2]])
+		if part > float64(math.MaxInt64/2) || total > math.MaxInt64/2 {
+			return 0, fmt.Errorf("%q is longer than a time can be here: 146 years", s)
+		}
+		total += time.Duration(part)
 		rest = rest[len(m[0]):]
 	}
 	if s == "" || total < 0 {
