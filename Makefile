@@ -54,7 +54,7 @@ test: web/node_modules/.installed server/dist/index.html chromium
 race:
 	$(GO) test -race -short -count 1 -timeout 10m ./wire ./store ./core/check/... ./app/...
 
-# What is long, in parts: make soak PART=mutation, fuzz, race, limiters or detection.
+# What is long, in parts: make soak PART=mutation, fuzz, race, limiters, liars or detection.
 soak: server/dist/index.html chromium
 	@GO="$(GO)" PART="$(PART)" bash scripts/soak.sh
 

@@ -1,0 +1,49 @@
+package millgate_test
+
+import (
+	"io/fs"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// Each claim of the threat model names the tests that hold it, and they are there.
+func TestEachClaimOfTheThreatModelNamesItsTest(t *testing.T) {
+	doc, err := os.ReadFile("docs/threat-model.md")
+	require.NoError(t, err)
+	have := map[string]bool{}
+	decl := regexp.MustCompile(`(?m)^func ((?:Test|Fuzz)\w+)\(`)
+	require.NoError(t, filepath.WalkDir(".", func(path string, e fs.DirEntry, err error) error {
+		switch {
+		case err != nil:
+			return err
+		case e.IsDir() && (e.Name() == "node_modules" || e.Name() == ".git"):
+			return filepath.SkipDir
+		case !strings.HasSuffix(path, "_test.go"):
+			return nil
+		}
+		text, err := os.ReadFile(path)
+		for _, m := range decl.FindAllStringSubmatch(string(text), -1) {
+			have[m[1]] = true
+		}
+		return err
+	}))
+	claims := 0
+	for _, line := range strings.Split(string(doc), "\n") {
+		if !strings.HasPrefix(line, "| **") {
+			continue
+		}
+		claims++
+		cells := strings.Split(strings.Trim(line, "| "), " | ")
+		require.Len(t, cells, 3, line)
+		for _, name := range strings.Split(cells[2], ", ") {
+			assert.True(t, have[name], "%s: no test is named %s", cells[0], name)
+		}
+	}
+	assert.Greater(t, claims, 10)
+}
