@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"strings"
+	"time"
 
 	"millgate/app/coverage"
 )
@@ -28,8 +29,9 @@ func with200(_ *http.Request, a *httptest.ResponseRecorder) {
 // oddStatus are services whose status does not say what happened.
 var oddStatus = []liar{
 	{name: "refusals are answered 200, as declared", text: village +
-		"answers: { refused_when: { status: 200, has: /error } }\n", twist: refusals(with200), kinds: []string{"W the guard of access"},
-		code: 0},
+		"answers: { refused_when: { status: 200, has: /error } }\n", twist: refusals(with200),
+		kinds: []string{"W the guard of access"},
+		code:  0},
 	{name: "refusals are answered 200, which nobody declared", twist: refusals(with200), never: []string{" proven"},
 		says: []string{"nothing of the control's answer"}, code: 1},
 	{name: "refusals are answered 204", twist: refusals(func(_ *http.Request, a *httptest.ResponseRecorder) {
@@ -51,9 +53,10 @@ var oddStatus = []liar{
 			a.Header().Set("Content-Type", "application/json")
 			says(a, 200, `{"ok":false}`)
 		}
-	}), never: []string{"U GET /a: No guard. There is no guard: nobody got in without a credential and with a broken one, " +
-		"and so did everyone who was sent (5 crossings). proven"}, code: 1},
-	{name: "admissions are answered 202", twist: rewriting(func(_ *villager, r *http.Request, a *httptest.ResponseRecorder) {
+	}), says: []string{"It shows nothing of the control's answer. likely"},
+		never: []string{"crossings). proven"}, code: 1},
+	{name: "admissions are answered 202", twist: rewriting(func(_ *villager, r *http.Request,
+		a *httptest.ResponseRecorder) {
 		if a.Code == 200 && r.URL.Path != "/login" {
 			a.Code = 202
 		}
@@ -87,7 +90,8 @@ var oddLogins = []liar{
 			says(a, 401, `{"error":"wrong secret"}`)
 		}
 	}), kinds: []string{}, code: 0},
-	{name: "a login fails for one of two", twist: rewriting(func(v *villager, r *http.Request, a *httptest.ResponseRecorder) {
+	{name: "a login fails for one of two", twist: rewriting(func(v *villager, r *http.Request,
+		a *httptest.ResponseRecorder) {
 		if r.URL.Path == "/login" && strings.Contains(a.Body.String(), "token-of-bob") {
 			says(a, 500, "")
 		}
@@ -99,7 +103,8 @@ var oddLogins = []liar{
 
 // oddRecords are services whose records are other than they look.
 var oddRecords = []liar{
-	{name: "each read changes the record", twist: rewriting(func(v *villager, r *http.Request, a *httptest.ResponseRecorder) {
+	{name: "each read changes the record", twist: rewriting(func(v *villager, r *http.Request,
+		a *httptest.ResponseRecorder) {
 		if a.Code == 200 && strings.HasPrefix(r.URL.Path, "/t/") {
 			says(a, 200, fmt.Sprintf(`{"path":%q,"of":%q,"reads":%d,"seen":"at read %d"}`, r.URL.Path, v.who(r),
 				v.times("reads"), v.times("seen")))
@@ -178,13 +183,15 @@ var mixedUp = []liar{
 		}
 		return false
 	}, says: []string{"P GET /t/{id}"}, never: []string{"U "}, code: 1},
-	{name: "one call in five is somebody else's", twist: func(v *villager, _ http.ResponseWriter, r *http.Request) bool {
+	{name: "one call in five is somebody else's", twist: func(v *villager, _ http.ResponseWriter,
+		r *http.Request) bool {
 		if h := r.Header.Get("Authorization"); strings.HasSuffix(h, "token-of-bob") && v.times("bob")%5 == 0 {
 			r.Header.Set("Authorization", strings.Replace(h, "bob", "ann", 1))
 		}
 		return false
 	}, never: []string{"U "}, code: 1},
-	{name: "who is signed in last is everybody", twist: func() func(*villager, http.ResponseWriter, *http.Request) bool {
+	{name: "who is signed in last is everybody", twist: func() func(*villager, http.ResponseWriter,
+		*http.Request) bool {
 		last := "ann"
 		return func(v *villager, _ http.ResponseWriter, r *http.Request) bool {
 			v.mu.Lock()
@@ -206,4 +213,81 @@ var mixedUp = []liar{
 	{name: "tokens name somebody else", text: signed, serves: &issuing{claim: func(c map[string]any) {
 		c["sub"] = "ann"
 	}}, says: []string{"P GET /t/{id}"}, never: []string{"U "}, code: 1},
+}
+
+// linked is the village with links to its records, which anybody opens who has one.
+const linked = `millgate: 1.1
+targets: { t: { base: "%s", pace: 5000 per 1s, unsafe: allowed } }
+routes: [GET /a, "POST /t/{id}/link", "GET /t/{id}"]
+roles: { r: }
+lifetimes: { day: { max: 1h } }
+schemes:
+  access: { kind: bearer, login: { send: POST /login, json: { n: "{n}", p: "{password}" }, take: { access: /t } } }
+  link: { kind: link, expires: until, signature: sig, lifetime: { access: day },
+    issue: { send: "POST /t/{id}/link", take: { link: /url } } }
+identities:
+  ann: { roles: r, credentials: { access: { n: ann, password: right-ann }, link: {} } }
+  bob: { roles: r, credentials: { access: { n: bob, password: right-bob }, link: {} } }
+records:
+  thing: { fills: id, owned_by: { ann: [t-ann, t-eve], bob: [t-bob] } }
+access:
+  - { at: GET /a, who: r }
+  - { at: "POST /t/{id}/link", who: owner, by: access }
+  - { at: "GET /t/{id}", who: owner, by: link }
+`
+
+// links gives out links and opens them: covers says what a signature is made over, leads where a
+// link leads, life how long it lives.
+func links(covers func(id, until string) string, leads func(id string) string, life int64) func(*villager,
+	http.ResponseWriter, *http.Request) bool {
+	return func(v *villager, w http.ResponseWriter, r *http.Request) bool {
+		id, isLink := strings.CutSuffix(strings.TrimPrefix(r.URL.Path, "/t/"), "/link")
+		w.Header().Set("Content-Type", "application/json")
+		switch q := r.URL.Query(); {
+		case !strings.HasPrefix(r.URL.Path, "/t/t-") || id != "t-ann" && id != "t-bob" && id != "t-eve":
+			w.Header().Del("Content-Type")
+			return false
+		case isLink && r.Method == "POST":
+			if v.who(r) == "" {
+				w.WriteHeader(401)
+			} else if id != "t-"+v.who(r) && (id != "t-eve" || v.who(r) != "ann") {
+				w.WriteHeader(403)
+			} else {
+				until := fmt.Sprint(time.Now().Unix() + life)
+				_, _ = fmt.Fprintf(w, `{"url":"http://village.example/t/%s?until=%s&sig=%s"}`, leads(id), until,
+					mac(covers(leads(id), until)))
+			}
+		case isLink || r.Method != "GET" && r.Method != "HEAD":
+			w.WriteHeader(405)
+		case q.Get("sig") != mac(covers(id, q.Get("until"))) || len(q["sig"]) != 1 || len(q["until"]) != 1:
+			w.WriteHeader(401)
+		case q.Get("until") < fmt.Sprint(time.Now().Unix()):
+			w.WriteHeader(401)
+		default:
+			_, _ = fmt.Fprintf(w, `{"id":%q,"name":"the thing %s"}`, id, id)
+		}
+		return true
+	}
+}
+
+func whole(id, until string) string { return id + "\n" + until }
+
+func itself(id string) string { return id }
+
+// oddLinks are services whose links hold less than they should.
+var oddLinks = []liar{
+	{name: "sound links", text: linked, twist: links(whole, itself, 600), kinds: []string{}},
+	{name: "links that open any record", text: linked, twist: links(func(_,
+		until string) string {
+		return until
+	}, itself,
+		600), says: []string{"A link opens other records"}, code: 1},
+	{name: "links whose end can be changed", text: linked, twist: links(func(id, _ string) string { return id },
+		itself, 600),
+		says: []string{"A link's end can be changed"}, code: 1},
+	{name: "links that live for a year", text: linked, twist: links(whole, itself, 365*86400),
+		kinds: []string{"S everything behind link"}, says: []string{"Links live longer than declared"}},
+	{name: "links to somebody else's record", text: linked, twist: links(whole,
+		func(string) string { return "t-bob" }, 600),
+		says: []string{"Links lead elsewhere than was asked for"}, code: 3, never: []string{"U "}},
 }

@@ -12,7 +12,8 @@ import (
 // guarded is the village with a quota on its logins, counted by account.
 func guarded(locks string) string {
 	return strings.NewReplacer("millgate: 1\n", "millgate: 1.1\n", "identities:\n", "identities:\n"+
-		"  eve: { roles: r, credentials: { access: { n: eve, password: right-eve } } }\n", "routes: [", "routes: [POST /login, ",
+		"  eve: { roles: r, credentials: { access: { n: eve, password: right-eve } } }\n", "routes: [",
+		"routes: [POST /login, ",
 		"access:\n  - {", "access:\n  - { at: POST /login, who: anyone }\n  - {").Replace(village) +
 		"quotas:\n  guesses: { at: POST /login, allow: 5 per 15m, counted_by: account" + locks + " }\n"
 }
@@ -53,7 +54,8 @@ func accounts(open, never bool) func(*villager, http.ResponseWriter, *http.Reque
 
 // eves lets eve in where bob is.
 func eves(_ http.ResponseWriter, r *http.Request) bool {
-	if strings.EqualFold(r.Header.Get("Authorization"), "Bearer token-of-eve") && len(r.Header.Values("Authorization")) == 1 {
+	if strings.EqualFold(r.Header.Get("Authorization"), "Bearer token-of-eve") &&
+		len(r.Header.Values("Authorization")) == 1 {
 		r.Header.Set("Authorization", "Bearer token-of-bob")
 	}
 	return false
@@ -108,25 +110,29 @@ var withLimits = []liar{
 		says: []string{"A closed account opens to the right secret"}},
 	{name: "no account is ever closed", text: guarded(", locks: { for: 15m, tried_on: eve }"),
 		twist: accounts(false, true), kinds: []string{"T quota guesses"}, code: 1, says: []string{"was refused"}},
-	{name: "nobody is given up", text: guarded(", locks: { for: 15m }"), twist: accounts(false, false), kinds: []string{},
-		code: 0, says: []string{"left out: POST /login: a login with a wrong secret: it could close an account",
+	{name: "nobody is given up", text: guarded(", locks: { for: 15m }"), twist: accounts(false, false),
+		kinds: []string{},
+		code:  0, says: []string{"left out: POST /login: a login with a wrong secret: it could close an account",
 			"left out: quota guesses: the quota drill: it would close an account"}, untouched: "people's accounts"},
 	{name: "a limit with a window longer than the drill, and slow answers", text: village + counted,
 		twist: slowly(5, 300*time.Millisecond, windows(20, 5*time.Minute)), kinds: []string{}, code: 0,
 		never: []string{"bucket", "wait for their turn"}},
 	{name: "nothing limits, and answers are slow now and then", text: village +
 		"quotas:\n  q: { at: GET /c, allow: 1000 per 1m, counted_by: everyone }\n",
-		twist: slowly(7, 400*time.Millisecond, nil), kinds: []string{}, code: 0, never: []string{"wait for", "refused"}},
+		twist: slowly(7, 400*time.Millisecond, nil), kinds: []string{}, code: 0, never: []string{"wait for",
+			"refused"}},
 	{name: "a slow service is no limit of one", text: village +
 		"quotas:\n  q: { at: GET /c, allow: 4, counted_by: everyone, model: concurrency }\n",
 		twist: slowly(1, 120*time.Millisecond, nil), never: []string{"proven", "limit on how many run at once: 1"}},
 	{name: "twice what is declared, within its window", text: village + counted, twist: windows(45, 5*time.Minute),
 		kinds: []string{"T quota q"}, says: []string{"calls got through in"}, code: 0},
 	{name: "nothing limits for the time that was watched", text: village + counted, kinds: []string{"T quota q"},
-		says: []string{"More calls get through than declared", "further up, or later"}, never: []string{"Nothing limits"},
-		code: 0},
+		says:  []string{"More calls get through than declared", "further up, or later"},
+		never: []string{"Nothing limits"},
+		code:  0},
 	{name: "answers say another limit", text: village + counted, twist: windows(20, 5*time.Minute, "RateLimit-Policy",
-		`"all";q=50;w=60`), kinds: []string{"W quota q"}, says: []string{"Answers say 50 per 1m0s in RateLimit"}, code: 0},
+		`"all";q=50;w=60`), kinds: []string{"W quota q"},
+		says: []string{"Answers say 50 per 1m0s in RateLimit"}, code: 0},
 	{name: "answers say the declared limit and one of a day", text: village + counted, twist: windows(20, 5*time.Minute,
 		"RateLimit-Policy", `"few";q=20;w=300, "day";q=5000;w=86400`), kinds: []string{}, code: 0},
 	{name: "it asks to come again when it opens", text: village + counted, twist: windows(20, 5*time.Minute),

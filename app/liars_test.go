@@ -419,8 +419,9 @@ access: [{ at: /a, who: admin }]
 }
 
 func TestLiars(t *testing.T) {
-	for i, c := range slices.Concat(liars, oneCause, withTokens, detours, undeclaredRows, withLimits, badTransport, oddHeaders, oddBodies, oddTimes,
-		oddStatus, oddLogins, oddRecords, mixedUp) {
+	for i, c := range slices.Concat(liars, oneCause, withTokens, detours, undeclaredRows, withLimits,
+		badTransport, oddHeaders, oddBodies, oddTimes,
+		oddStatus, oddLogins, oddRecords, oddLinks, mixedUp) {
 		t.Run(c.name, func(t *testing.T) {
 			virtually(t, func(t *testing.T, n *memnet.Net) {
 				v := &villager{count: map[string]int{}, twist: c.twist,

@@ -89,17 +89,21 @@ var badTransport = []liar{
 	{name: "it closes after the status", twist: raw("HTTP/1.1 200 OK\r\n"), code: 3, kinds: []string{}, sends: 60},
 	{name: "it says more bytes than it sends", twist: raw("HTTP/1.1 200 OK\r\nContent-Type: application/json\r\n" +
 		"Content-Length: 500\r\n\r\n{\"a\":1"), code: 3, kinds: []string{}},
-	{name: "its chunks are broken", twist: raw("HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\nzz\r\nabc"), code: 3,
+	{name: "its chunks are broken",
+		twist: raw("HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\nzz\r\nabc"), code: 3,
 		kinds: []string{}},
-	{name: "two lengths that differ", twist: raw("HTTP/1.1 200 OK\r\nContent-Length: 3\r\nContent-Length: 5\r\n\r\nabcde"),
-		code: 3, kinds: []string{}},
-	{name: "early hints without end", twist: endlessly("", "HTTP/1.1 103 Early Hints\r\nLink: </a>\r\n\r\n", time.Millisecond),
+	{name: "two lengths that differ",
+		twist: raw("HTTP/1.1 200 OK\r\nContent-Length: 3\r\nContent-Length: 5\r\n\r\nabcde"),
+		code:  3, kinds: []string{}},
+	{name: "early hints without end", twist: endlessly("", "HTTP/1.1 103 Early Hints\r\nLink: </a>\r\n\r\n",
+		time.Millisecond),
 		code: 3, kinds: []string{}, within: 5 * time.Minute},
 	{name: "an event stream without end", twist: endlessly("HTTP/1.1 200 OK\r\nContent-Type: text/event-stream\r\n\r\n",
 		"data: tick\n\n", time.Second), code: 3, within: 30 * time.Minute, never: []string{" proven"}},
 	{name: "a body without end", twist: endlessly("HTTP/1.1 200 OK\r\nContent-Type: application/json\r\n\r\n[",
 		strings.Repeat("1,", 2000), time.Microsecond), within: 30 * time.Minute, never: []string{"Shows"}, code: 1},
-	{name: "it takes a connection and says nothing", twist: func(_ *villager, w http.ResponseWriter, r *http.Request) bool {
+	{name: "it takes a connection and says nothing", twist: func(_ *villager, w http.ResponseWriter,
+		r *http.Request) bool {
 		if r.URL.Path == "/login" {
 			return false
 		}
@@ -120,8 +124,9 @@ var badTransport = []liar{
 
 // oddHeaders are services with unusual header fields.
 var oddHeaders = []liar{
-	{name: "a thousand cookies", twist: fields(strings.Split(strings.TrimSuffix(strings.Repeat("Set-Cookie,a=b,", 1000), ","),
-		",")...), kinds: []string{}},
+	{name: "a thousand cookies",
+		twist: fields(strings.Split(strings.TrimSuffix(strings.Repeat("Set-Cookie,a=b,", 1000), ","),
+			",")...), kinds: []string{}},
 	{name: "two content types", twist: fields("Content-Type", "text/html"), text: village +
 		"answers: { errors: { type: application/json } }\n", kinds: []string{}},
 	{name: "a page under the type of JSON", twist: bodied("application/json", "<html><body>hello</body></html>"),
@@ -157,7 +162,8 @@ var oddBodies = []liar{
 		text: village + "answers: { never: { fields: [x] }, schema: exact }\n", kinds: []string{}},
 	{name: "one member twice", twist: bodied("application/json", `{"pin":null,"pin":"1234"}`),
 		text: village + "answers: { never: { fields: [pin] } }\n", says: []string{"Shows pin"}, code: 1},
-	{name: "more than is kept", twist: bodied("application/json", `{"a":"`+strings.Repeat("x", 1<<20)+`","pin":"1234"}`),
+	{name: "more than is kept", twist: bodied("application/json", `{"a":"`+strings.Repeat("x",
+		1<<20)+`","pin":"1234"}`),
 		text: village + "answers: { never: { fields: [pin], text: [goroutine] } }\n", never: []string{"Shows"},
 		says: []string{"was not checked beyond the first part"}, code: 0},
 	{name: "numbers beyond any", twist: bodied("application/json", `{"n":1e999999,"m":-0,"k":12345678901234567890123}`),

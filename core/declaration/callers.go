@@ -207,8 +207,9 @@ func (r *reader) duration(n ast.Node, what string) time.Duration {
 		r.fail(n, "type", err.Error(), "")
 	}
 	if d > years {
-		r.say(n, Warning, "years", fmt.Sprintf("%s is %s: more than a year", what, s), "write a shorter one, or leave it "+
-			"where it is meant")
+		r.say(n, Warning, "years", fmt.Sprintf("%s is %s: more than a year", what, s),
+			"write a shorter one, or leave it "+
+				"where it is meant")
 	}
 	return d
 }
@@ -302,8 +303,9 @@ func (r *reader) value(p pair) Value {
 			r.say(p.val, Warning, "secret-in-clear", fmt.Sprintf("%s stands here in clear", p.key),
 				"write  env:NAME  and set NAME where Mill Gate runs, or  kept:NAME")
 			if len(s) < 6 {
-				r.say(p.val, Warning, "short-secret", fmt.Sprintf("%s is so short that it is masked only where it is a whole "+
-					"value, and not inside other text", p.key), "take a longer one")
+				r.say(p.val, Warning, "short-secret",
+					fmt.Sprintf("%s is so short that it is masked only where it is a whole "+
+						"value, and not inside other text", p.key), "take a longer one")
 			}
 		}
 		return v

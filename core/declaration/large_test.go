@@ -29,7 +29,8 @@ func TestLargeDeclarations(t *testing.T) {
 	}
 	b.WriteString("roles: { r: }\naccess:\n")
 	for i := range 300 {
-		fmt.Fprintf(&b, "  - { at: \"GET /v1/c%d/{any}/x%d\", who: r }\n  - { at: \"/v1/c%d/**\", who: r }\n", i%60, i, i%60)
+		fmt.Fprintf(&b, "  - { at: \"GET /v1/c%d/{any}/x%d\", who: r }\n  - { at: \"/v1/c%d/**\", who: r }\n",
+			i%60, i, i%60)
 	}
 	d, msgs := Parse("x", []byte(b.String()), nil)
 	assert.False(t, Failed(msgs), "%v", msgs)

@@ -34,7 +34,8 @@ func (r *reader) looksOdd(n ast.Node, text string) {
 			return
 		}
 	}
-	r.say(n, Warning, "unseen", fmt.Sprintf("the text holds the sign U+%04X, which is not seen and changes what is read", c),
+	r.say(n, Warning, "unseen",
+		fmt.Sprintf("the text holds the sign U+%04X, which is not seen and changes what is read", c),
 		"remove it")
 }
 
@@ -58,12 +59,14 @@ const years = 366 * 24 * time.Hour
 func (r *reader) fields(n ast.Node, what string) {
 	for _, p := range r.entries(n, what, nil) {
 		if !fieldName.MatchString(p.key) {
-			r.say(p.kn, Warning, "header", fmt.Sprintf("%q is no name of a header field, so that the request cannot be sent",
-				p.key), "write for example X-Site")
+			r.say(p.kn, Warning, "header",
+				fmt.Sprintf("%q is no name of a header field, so that the request cannot be sent",
+					p.key), "write for example X-Site")
 		}
 		if s, ok := p.val.(*ast.StringNode); ok && strings.ContainsAny(s.Value, "\r\n\x00") {
-			r.say(p.val, Warning, "header", fmt.Sprintf("the value of %s is no line, so that the request cannot be sent",
-				p.key), "write it without line breaks")
+			r.say(p.val, Warning, "header",
+				fmt.Sprintf("the value of %s is no line, so that the request cannot be sent",
+					p.key), "write it without line breaks")
 		}
 	}
 }

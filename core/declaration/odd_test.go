@@ -34,7 +34,8 @@ identities: { ann: { credentials: { s: { token: abc } } } }`, "warning: token is
 		}
 		assert.Contains(t, strings.Join(all, "\n"), c.want, c.name)
 	}
-	_, msgs := Parse("x", []byte("millgate: 1.1\ntargets: { t: { base: \"http://h:65535\" } }\nlifetimes: { l: { max: 365d } }\n"),
+	_, msgs := Parse("x",
+		[]byte("millgate: 1.1\ntargets: { t: { base: \"http://h:65535\" } }\nlifetimes: { l: { max: 365d } }\n"),
 		nil)
 	assert.Empty(t, msgs)
 }

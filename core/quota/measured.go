@@ -240,8 +240,8 @@ func (m *Measured) Found() string {
 	}
 	beside := ""
 	if m.Cap.Calls > 0 {
-		beside = fmt.Sprintf(" And a second count: after %d calls in all none was admitted for %s, until the drill ended.",
-			m.Cap.Calls, show(m.Cap.Shut))
+		beside = fmt.Sprintf(" And a second count: after %d calls in all none was admitted for %s, until the drill "+
+			"ended.", m.Cap.Calls, show(m.Cap.Shut))
 	}
 	names := make([]string, 0, len(m.Fits))
 	kinds := map[Kind]bool{}

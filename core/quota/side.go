@@ -69,7 +69,6 @@ func (m *Measured) Side() (out Side) {
 	quick := m.quick(w)
 	waits := m.waiting()
 	work := m.work()
-	slowNow := m.lateByItself(quick)
 	var refusing [][2]int // of batches that were refused in part, how many were admitted at once and later
 	for i := 0; i < len(m.Calls); {
 		if m.Calls[i].Batch == 0 {
@@ -137,16 +136,21 @@ func (m *Measured) Side() (out Side) {
 		}
 		i = k
 	}
-	if out.Refused = len(refusing) > 0; out.Refused {
-		out.Limit, out.Queue = agreed(refusing)
-	}
-	if out.Rate || len(m.Fits) > 0 || someWait(m.Calls) {
-		out.Limit = 0 // the rate explains it, or may
-	}
-	if slowNow && !waits && out.Queue > 0 {
-		out.Limit, out.Queue = 0, 0 // who was late need not have waited
-	}
+	out.settle(m, refusing, quick, waits)
 	return out
+}
+
+// settle says how many run at once and how many wait, by the batches that were refused in part.
+func (s *Side) settle(m *Measured, refusing [][2]int, quick int64, waits bool) {
+	if s.Refused = len(refusing) > 0; s.Refused {
+		s.Limit, s.Queue = agreed(refusing)
+	}
+	if s.Rate || len(m.Fits) > 0 || someWait(m.Calls) {
+		s.Limit = 0 // the rate explains it, or may
+	}
+	if s.Queue > 0 && !waits && m.lateByItself(quick) {
+		s.Limit, s.Queue = 0, 0 // who was late need not have waited
+	}
 }
 
 // lateByItself says whether calls by themselves are answered late often enough that who was

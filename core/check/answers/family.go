@@ -65,8 +65,9 @@ func (Family) Watch(c *check.Context, route string, r check.Report) (gaps []chec
 	}
 	n := c.Doc.Answers
 	if r.Exchange.Truncated && (len(n.NeverFields)+len(n.Never)+len(n.NeverText) > 0 || n.Schema != "") {
-		return gaps, "what it must never show was not checked beyond the first part of the answer, which is longer than " +
-			"what is read of one"
+		return gaps,
+			"what it must never show was not checked beyond the first part of the answer, which is longer than " +
+				"what is read of one"
 	}
 	if list := unsought(a, c.Doc.Answers); len(list) > 0 {
 		unsure = fmt.Sprintf("whether it shows %s was not checked: that was declared after it was sent, and not all "+

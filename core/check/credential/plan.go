@@ -156,7 +156,7 @@ func (x planning) breaking(at check.Spot, way string) (p check.Probe, why string
 			}
 		}
 	case way == check.OtherRecord:
-		if d.Param, d.OtherID = x.anotherRecord(at.Route, d.Params, p.Record); d.OtherID == "" {
+		if d.Param, d.OtherID = x.anotherRecord(at.Route, d.Donor, d.Params, p.Record); d.OtherID == "" {
 			return p, "no second record is known that a link could be for"
 		}
 	}
@@ -256,8 +256,8 @@ func (x planning) otherDonor(s *declaration.Scheme) string {
 }
 
 // anotherRecord is a record that could stand behind a parameter of route i in place of what
-// is sent.
-func (x planning) anotherRecord(i int, params map[string]string, r check.Record) (param, id string) {
+// is sent: one of the donor's own first, for which a link is given to it.
+func (x planning) anotherRecord(i int, donor string, params map[string]string, r check.Record) (param, id string) {
 	for _, name := range x.c.Doc.Routes[i].Parameters() {
 		rec := x.drafts.Fills(i, name, x.c.Doc.Record(i))
 		if rec == nil {
@@ -267,7 +267,7 @@ func (x planning) anotherRecord(i int, params map[string]string, r check.Record)
 		if name == r.Param {
 			here = r.Value
 		}
-		for _, o := range x.drafts.OwnersOf(rec) {
+		for _, o := range append([]string{donor}, x.drafts.OwnersOf(rec)...) {
 			for _, id := range rec.OwnedBy[o] {
 				if id != here {
 					return name, id

@@ -126,8 +126,9 @@ func closes(c *check.Context, s *declaration.Scheme) (who string, most int, why 
 			continue
 		}
 		if who = q.Sacrificed(); who == "" {
-			return "", 0, "it could close an account that people use; name one that is given up for it:  locks: { tried_on: " +
-				"NAME } of the quota " + q.Name
+			return "", 0,
+				"it could close an account that people use; name one that is given up for it:  locks: { tried_on: " +
+					"NAME } of the quota " + q.Name
 		}
 		for _, a := range q.Allow {
 			most = min(most, a.Count-1)

@@ -141,8 +141,9 @@ func (j *judging) drill() {
 	}
 	j.refusal()
 	if r := m.Right; r != nil && q.Locks != nil && r.In {
-		j.gap(opens, check.Shown(j.seen), "While logins with a wrong secret were refused by %s, one with the right secret "+
-			"was answered %d; the account is to be closed then.", q.Name, r.Status)
+		j.gap(opens, check.Shown(j.seen),
+			"While logins with a wrong secret were refused by %s, one with the right secret "+
+				"was answered %d; the account is to be closed then.", q.Name, r.Status)
 	}
 	j.otherwise()
 	// An answer that failed, or never came, says nothing of another caller.

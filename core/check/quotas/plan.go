@@ -128,8 +128,9 @@ func (x planning) at(i int, q *declaration.Quota) (*At, string) {
 		name := q.Sacrificed()
 		id := x.c.Doc.IdentityNamed(name)
 		if id == nil || id.Credential(s.Name) == nil {
-			return nil, "it would close an account that people use; name one that is given up for it:  locks: { tried_on: " +
-				"NAME }"
+			return nil,
+				"it would close an account that people use; name one that is given up for it:  locks: { tried_on: " +
+					"NAME }"
 		}
 		a.Caller.Scheme, a.Login, a.Account = s.Name, name, true
 		return x.binds(i, q, nil, a)

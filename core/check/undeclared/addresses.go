@@ -121,8 +121,8 @@ func (x planning) addresses() {
 	if len(beyond) > 0 {
 		x.Leave(check.Omission{Route: fmt.Sprintf("%d more addresses", len(beyond)),
 			What: "an address that is not declared",
-			Why: fmt.Sprintf("of those that are made from the inventory %d are asked for; name others in ask_for of the "+
-				"target", Budget)})
+			Why: fmt.Sprintf("of those that are made from the inventory %d are asked for; name others in ask_for of "+
+				"the target", Budget)})
 	}
 }
 
