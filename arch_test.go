@@ -54,7 +54,7 @@ var arrows = map[string][]string{
 	"app/sweep": {
 		"app/coverage", "app/events", "app/fault", "app/planning", "app/room", "app/snapshot", "app/workspace",
 		"core/access", "core/check", "core/check/logins", "core/check/quotas", "core/declaration", "core/field",
-		"core/quota", "core/route", "core/session", "core/token", "store", "wire",
+		"core/mask", "core/quota", "core/route", "core/session", "core/token", "store", "wire",
 	},
 	"app/tokens": {
 		"app/events", "app/fault", "app/workspace", "core/declaration", "core/token", "format/tokenfile", "store",

@@ -25,6 +25,7 @@ import (
 	"millgate/app/workspace"
 	"millgate/core/check"
 	"millgate/core/declaration"
+	"millgate/core/mask"
 	"millgate/store"
 )
 
@@ -258,9 +259,15 @@ func (sw *Sweeps) secretsOf(ctx context.Context, d *declaration.Document, pl *ch
 			if s := d.SchemeNamed(c.Scheme.Name); s == nil {
 				continue
 			}
-			for _, v := range c.Fill {
-				if _, err := sw.ws.Secret(ctx, v); err != nil {
+			for n, v := range c.Fill {
+				text, err := sw.ws.Secret(ctx, v)
+				switch {
+				case err != nil:
 					missing = append(missing, id.Name+": "+err.Error())
+				case c.Secret(n) && len(text) < mask.Everywhere:
+					pl.Left = append(pl.Left, check.Omission{Route: "what is kept", Caller: id.Name, What: "masking of " + n,
+						Why: fmt.Sprintf("it is shorter than %d characters, so that it is masked only where it is a whole "+
+							"value, and not inside other text", mask.Everywhere)})
 				}
 			}
 		}

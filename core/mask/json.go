@@ -112,7 +112,7 @@ func (m *Masking) member(name string, v view, raw string) string {
 		}
 	}
 	for _, x := range m.set.secrets {
-		if len(x.text) >= everywhere && x.text != v.text && strings.Contains(v.text, x.text) {
+		if len(x.text) >= Everywhere && x.text != v.text && strings.Contains(v.text, x.text) {
 			within = append(within, x.text)
 		}
 	}

@@ -54,10 +54,12 @@ const (
 	Named     Kind = "named" // known by its name alone
 )
 
+// Everywhere is from which length on a secret is hidden inside other text, in bytes.
+const Everywhere = 6
+
 const (
-	everywhere = 6 // from this length on a secret is hidden inside other text
-	digested   = 8 // from this length on its mark has a digest
-	cutFrom    = 4 // as much of a secret at the cut end of a text is hidden
+	digested = 8 // from this length on its mark has a digest
+	cutFrom  = 4 // as much of a secret at the cut end of a text is hidden
 )
 
 // Set is the secrets that are known. It never changes: With makes another. The zero
@@ -69,7 +71,7 @@ type Set struct {
 	forms   map[uint32][]form // by their first four bytes
 	filter  *[1 << 13]byte    // which first four bytes there are, hashed
 	spaces  bool              // one has a space, which a form writes as +
-	short   bool              // one is shorter than everywhere
+	short   bool              // one is shorter than Everywhere
 }
 
 type secret struct {
@@ -138,7 +140,7 @@ func (s *Set) learn(x secret) {
 	}
 	s.secrets = append(s.secrets, x)
 	s.words[x.text] = i
-	if len(x.text) < everywhere {
+	if len(x.text) < Everywhere {
 		s.short = true
 		return
 	}
@@ -180,7 +182,7 @@ func (s *Set) word(k Kind) Kind {
 // show says whether one of some secrets shows in a text.
 func show(list []secret, text string) bool {
 	return slices.ContainsFunc(list, func(x secret) bool {
-		return len(x.text) >= everywhere && strings.Contains(text, x.text)
+		return len(x.text) >= Everywhere && strings.Contains(text, x.text)
 	})
 }
 
@@ -224,7 +226,7 @@ func based(text string) (out []form) {
 			e := enc.EncodeToString(append(make([]byte, before), text...))
 			from := (before*8 + 5) / 6
 			to := (before + len(text)) * 8 / 6
-			if len(e[from:to]) >= everywhere {
+			if len(e[from:to]) >= Everywhere {
 				out = append(out, form{text: e[from:to], left: before > 0, right: (before+len(text))%3 != 0})
 			}
 		}

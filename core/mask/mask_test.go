@@ -342,7 +342,7 @@ func compare(t *testing.T, d drawn, was, is any, why string) {
 func survive(t *testing.T, d drawn, text, why string) {
 	bare := marks.ReplaceAllString(text, "\x00")
 	for _, s := range d.secrets {
-		if len(s) < everywhere {
+		if len(s) < Everywhere {
 			continue
 		}
 		for _, x := range readings(bare) {

@@ -193,7 +193,7 @@ const escapes = `%\&+`
 // in are the known secrets in one reading of a text.
 func (s *Set) in(v view, out []span) []span {
 	t := v.text
-	for i := 0; i+everywhere <= len(t); i++ {
+	for i := 0; i+Everywhere <= len(t); i++ {
 		k := first4(t[i:])
 		if at, bit := slot(k); s.filter[at]&bit == 0 {
 			continue
