@@ -99,7 +99,7 @@ var oddLogins = []liar{
 	{name: "a secret too short to be hidden inside other text", change: []string{"password: right-bob",
 		"password: b-b"},
 		kinds: []string{}, says: []string{"left out: what is kept: masking of password: it is shorter than 6"},
-			code: 0},
+		code: 0},
 	{name: "each login ends the one before", twist: func() func(*villager, http.ResponseWriter, *http.Request) bool {
 		return nil
 	}(), kinds: []string{}, code: 0},

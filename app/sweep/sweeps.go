@@ -265,10 +265,10 @@ func (sw *Sweeps) secretsOf(ctx context.Context, d *declaration.Document, pl *ch
 				case err != nil:
 					missing = append(missing, id.Name+": "+err.Error())
 				case c.Secret(n) && len(text) < mask.Everywhere:
+					why := fmt.Sprintf("it is shorter than %d characters, so that it is masked only where it is a "+
+						"whole value, and not inside other text", mask.Everywhere)
 					pl.Left = append(pl.Left, check.Omission{Route: "what is kept", Caller: id.Name,
-						What: "masking of " + n,
-						Why: fmt.Sprintf("it is shorter than %d characters, so that it is masked only where it is a whole "+
-							"value, and not inside other text", mask.Everywhere)})
+						What: "masking of " + n, Why: why})
 				}
 			}
 		}
