@@ -208,6 +208,12 @@ type Detail any
 // Nowhere is a segment of a path that no service has.
 const Nowhere = "no-such-place-4f1d"
 
+// Beside is an address that nobody has, where a path has its last segment.
+func Beside(path string) string {
+	cut := strings.LastIndexByte(strings.TrimSuffix(path, "/"), '/')
+	return path[:cut+1] + Nowhere
+}
+
 // DirectHost names the target's direct address among its hosts.
 const DirectHost = "(direct)"
 

@@ -5,6 +5,7 @@ import (
 
 	"millgate/core/access"
 	"millgate/core/declaration"
+	"millgate/core/finding"
 )
 
 // Spot is a route that a guard is tried at, with its control and the scheme that the
@@ -64,6 +65,12 @@ func GuardAt(list []*Guard, route int) *Guard {
 		}
 	}
 	return nil
+}
+
+// GuardScope is the scope of what a guard does wrong wherever it stands: named by the schemes
+// that it asks for.
+func GuardScope(d *declaration.Document, route string) finding.Scope {
+	return finding.Scope{Of: finding.AtGuard, Name: "the guard of " + SchemesAt(d, route)}
 }
 
 // SchemesAt names the schemes that a route accepts; "" where nothing says.

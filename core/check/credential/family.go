@@ -188,7 +188,7 @@ func (j judging) gap(row *finding.Row, rung int, format string, args ...any) che
 		g.Proof, g.Says = check.Speaks(j.r), g.Says+check.StrangeText
 	}
 	if j.d.Way == check.OtherOwn {
-		g.Wide = finding.Scope{Of: finding.AtGuard, Name: "the guard of " + check.SchemesAt(j.c.Doc, j.p.Route)}
+		g.Wide = check.GuardScope(j.c.Doc, j.p.Route)
 		return check.Verdict{Gaps: []check.Gap{g}}
 	}
 	// A soundness check is one piece of code: what it lets pass on several routes has one cause.

@@ -109,7 +109,7 @@ func (j *judging) gap(kind finding.Kind, cause, says string, proof check.Proof) 
 		g.Wide = finding.Scope{Of: finding.AtScheme, Name: j.p.Caller.Scheme}
 	case kind == finding.WrongRefusal:
 		// How callers are turned away is one piece of code, wherever it stands.
-		g.Wide = finding.Scope{Of: finding.AtGuard, Name: "the guard of " + check.SchemesAt(j.c.Doc, j.p.Route)}
+		g.Wide = check.GuardScope(j.c.Doc, j.p.Route)
 	}
 	if cause == ownership && j.p.Relation == access.Foreign {
 		g.Who = j.p.Caller.Identity

@@ -321,8 +321,7 @@ func (Family) Script(c *check.Context, p *check.Probe) check.Script {
 		case p.Of == MethodOverride:
 			call.Name, call.Request.Headers = alone, call.Request.Headers[:len(call.Request.Headers)-len(overrides)]
 		case readdresses(p.Of):
-			cut := strings.LastIndexByte(strings.TrimSuffix(call.Request.Path, "/"), '/')
-			call.Name, call.Request.Path = elsewhere, call.Request.Path[:cut+1]+check.Nowhere
+			call.Name, call.Request.Path = elsewhere, check.Beside(call.Request.Path)
 		default:
 			return
 		}

@@ -250,8 +250,7 @@ func (Family) Script(c *check.Context, p *check.Probe) check.Script {
 		}
 		r, ok := t.On(c, p, call)
 		if ok && p.Of == Address && served(check.AnswerOf(r.Exchange)) {
-			cut := strings.LastIndexByte(strings.TrimSuffix(call.Request.Path, "/"), '/')
-			call.Name, call.Request.Path = beside, call.Request.Path[:cut+1]+check.Nowhere
+			call.Name, call.Request.Path = beside, check.Beside(call.Request.Path)
 			t.Keep(t.Send(call)...)
 		}
 	})
