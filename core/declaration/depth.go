@@ -79,12 +79,15 @@ func wide(text string) (line int) {
 	var open []mapping
 	for n, l := range strings.Split(text, "\n") {
 		trimmed := strings.TrimLeft(l, " ")
-		if trimmed == "" || trimmed[0] == '#' || trimmed[0] == '-' || !strings.Contains(trimmed, ":") {
+		if trimmed == "" || trimmed[0] == '#' {
 			continue
 		}
 		at := len(l) - len(trimmed)
 		for len(open) > 0 && open[len(open)-1].column > at {
 			open = open[:len(open)-1]
+		}
+		if trimmed[0] == '-' || !strings.Contains(trimmed, ":") { // an item ends the mapping of the one before
+			continue
 		}
 		if len(open) == 0 || open[len(open)-1].column < at {
 			open = append(open, mapping{column: at})

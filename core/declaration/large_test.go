@@ -24,6 +24,13 @@ func TestLargeDeclarations(t *testing.T) {
 
 	b.Reset()
 	b.WriteString("millgate: 1\nroutes:\n")
+	for i := range mostEntries + 1 {
+		fmt.Fprintf(&b, "  - at: GET /a%d\n    effect: read\n", i)
+	}
+	assert.Zero(t, wide(b.String()), "each item of a list has a mapping of its own")
+
+	b.Reset()
+	b.WriteString("millgate: 1\nroutes:\n")
 	for i := range 3000 {
 		fmt.Fprintf(&b, "  - GET /v1/c%d/{id}/x%d\n", i%60, i)
 	}

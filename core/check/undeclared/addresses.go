@@ -5,6 +5,7 @@ package undeclared
 import (
 	"encoding/json"
 	"fmt"
+	"iter"
 	"regexp"
 	"slices"
 	"sort"
@@ -14,7 +15,6 @@ import (
 	"millgate/core/access"
 	"millgate/core/check"
 	"millgate/core/declaration"
-	"millgate/core/route"
 )
 
 // Operational are addresses that services often keep without meaning to publish them.
@@ -39,8 +39,7 @@ var (
 	below    = []string{"docs", "openapi.json", "metrics", "health", "debug", "status", "config", "admin", "internal"}
 	suffixes = []string{"/export", "/all", "/search", ".json", "/count", "/admin", ".bak"}
 	siblings = []string{"users", "accounts", "keys", "tokens", "settings", "logs", "reports", "jobs",
-		"webhooks", "test",
-		"backup"}
+		"webhooks", "test", "backup"}
 )
 
 var version = regexp.MustCompile(`^v(\d+)$`)
@@ -107,24 +106,34 @@ func (x planning) addresses() {
 			ask(h, p, false)
 		}
 	}
-	left, beyond := Budget, map[string]bool{}
-	for _, a := range made(doc) {
-		key := route.Hosted(a.Host, a.Path)
-		if left <= 0 {
-			if doc.Inventory.Find("GET", a.Host, a.Path) < 0 {
-				beyond[key] = true
+	left, beyond := Budget, map[place]bool{}
+	for a := range made(doc) {
+		switch {
+		case left > 0:
+			if ask(a.host, a.path, false) {
+				left--
 			}
-		} else if ask(a.Host, a.Path, false) {
-			left--
+		case doc.Inventory.Find("GET", a.host, a.path) < 0:
+			beyond[a] = true
+		}
+		if len(beyond) == mostBeyond {
+			break
 		}
 	}
-	if len(beyond) > 0 {
-		x.Leave(check.Omission{Route: fmt.Sprintf("%d more addresses", len(beyond)),
-			What: "an address that is not declared",
+	if n := len(beyond); n > 0 {
+		which := fmt.Sprintf("%d more addresses", n)
+		if n == mostBeyond {
+			which = fmt.Sprintf("%d more addresses, and others", n)
+		}
+		x.Leave(check.Omission{Route: which, What: "an address that is not declared",
 			Why: fmt.Sprintf("of those that are made from the inventory %d are asked for; name others in ask_for of "+
 				"the target", Budget)})
 	}
 }
+
+// mostBeyond is how many addresses beyond the budget are counted: of a large inventory millions
+// could be made.
+const mostBeyond = 10_000
 
 // hosts are those of the target that routes are on, the base first.
 func (x planning) hosts() []string {
@@ -138,62 +147,82 @@ func (x planning) hosts() []string {
 	return out
 }
 
-// made are addresses that are made from the inventory, the likelier first; some more than once.
-func made(d *declaration.Document) (out []Detail) {
-	type place struct{ host, path string }
-	var prefixes, collections []place
-	add := func(list []place, p place) []place {
-		if p.path == "" || slices.Contains(list, p) {
-			return list
-		}
-		return append(list, p)
-	}
-	children := map[place][]string{} // the last names below a collection
+// place is a path on a host of the target.
+type place struct{ host, path string }
+
+// collections are what addresses are made from: the prefixes of an inventory, its paths without
+// parameters that are read, and the last names below each of them, all in the inventory's order.
+type collections struct {
+	prefixes, paths []place
+	below           map[place][]string
+}
+
+func collectionsOf(d *declaration.Document) collections {
+	out := collections{below: map[place][]string{}}
+	prefix, path := map[place]bool{}, map[place]bool{}
 	for _, rt := range d.Routes {
 		literals := ""
 		for _, g := range rt.Segments {
 			if g.Any {
 				break
 			}
-			if version.MatchString(g.Literal) || g.Literal == "api" {
-				prefixes = add(prefixes, place{rt.Host, literals + "/" + g.Literal})
-			}
 			literals += "/" + g.Literal
+			if p := (place{rt.Host, literals}); !prefix[p] && (version.MatchString(g.Literal) || g.Literal == "api") {
+				prefix[p] = true
+				out.prefixes = append(out.prefixes, p)
+			}
 		}
 		if len(rt.Parameters()) > 0 {
 			continue
 		}
 		cut := strings.LastIndexByte(rt.Path(), '/')
-		if parent := (place{rt.Host, rt.Path()[:cut]}); slices.Contains(collections, parent) {
-			children[parent] = append(children[parent], rt.Path()[cut+1:])
-		} else if rt.Method() == "GET" {
-			collections = add(collections, place{rt.Host, strings.TrimSuffix(rt.Path(), "/")})
-		}
-	}
-	say := func(p place, tail string) { out = append(out, Detail{Host: p.host, Path: p.path + tail}) }
-	for _, w := range below {
-		for _, p := range prefixes {
-			say(p, "/"+w)
-		}
-	}
-	for _, s := range suffixes {
-		for _, c := range collections {
-			say(c, s)
-		}
-	}
-	for _, from := range collections { // in the inventory's order
-		for _, name := range children[from] {
-			for _, c := range collections {
-				say(c, "/"+name)
-			}
-		}
-	}
-	for _, w := range siblings {
-		for _, p := range prefixes {
-			say(p, "/"+w)
+		parent, here := place{rt.Host, rt.Path()[:cut]}, place{rt.Host, strings.TrimSuffix(rt.Path(), "/")}
+		switch {
+		case path[parent]:
+			out.below[parent] = append(out.below[parent], rt.Path()[cut+1:])
+		case rt.Method() == "GET" && here.path != "" && !path[here]:
+			path[here] = true
+			out.paths = append(out.paths, here)
 		}
 	}
 	return out
+}
+
+// made are addresses that are made from the inventory, the likelier first; some more than once.
+func made(d *declaration.Document) iter.Seq[place] {
+	x := collectionsOf(d)
+	return func(yield func(place) bool) {
+		all := func(list []place, tail string) bool {
+			for _, p := range list {
+				if !yield(place{p.host, p.path + tail}) {
+					return false
+				}
+			}
+			return true
+		}
+		for _, w := range below {
+			if !all(x.prefixes, "/"+w) {
+				return
+			}
+		}
+		for _, s := range suffixes {
+			if !all(x.paths, s) {
+				return
+			}
+		}
+		for _, from := range x.paths {
+			for _, name := range x.below[from] {
+				if !all(x.paths, "/"+name) {
+					return
+				}
+			}
+		}
+		for _, w := range siblings {
+			if !all(x.prefixes, "/"+w) {
+				return
+			}
+		}
+	}
 }
 
 // Describes says in words what an answer is where it describes the API, "" where it does not: a

@@ -131,6 +131,20 @@ func TestTheBudget(t *testing.T) {
 	assert.Contains(t, left.Why, "100 are asked for")
 }
 
+// Of a large inventory the rest is counted up to a bound.
+func TestTheBudgetOfALargeInventory(t *testing.T) {
+	var b strings.Builder
+	b.WriteString("millgate: 1\ntargets: { t: { base: \"http://h\" } }\nroutes:\n")
+	for i := range 300 {
+		fmt.Fprintf(&b, "  - GET /v1/c%d\n  - GET /v1/c%d/feed%d\n", i, i, i)
+	}
+	d, msgs := declaration.Parse("x", []byte(b.String()), nil)
+	require.False(t, declaration.Failed(msgs), msgs)
+	p := check.NewPlanning(crossings{})
+	Family{}.Plan(&check.Context{Doc: d, Target: d.Targets[0]}, p)
+	assert.Equal(t, "10000 more addresses, and others", p.Left[len(p.Left)-1].Route)
+}
+
 func TestWhatDescribes(t *testing.T) {
 	page := func(kind, body string) string {
 		return Describes(check.Answer{Status: 200, Headers: [][2]string{{"Content-Type", kind}}, Body: []byte(body)})
