@@ -1,10 +1,7 @@
 package millgate_test
 
 import (
-	"io/fs"
 	"os"
-	"path/filepath"
-	"regexp"
 	"strings"
 	"testing"
 
@@ -16,23 +13,7 @@ import (
 func TestEachClaimOfTheThreatModelNamesItsTest(t *testing.T) {
 	doc, err := os.ReadFile("docs/threat-model.md")
 	require.NoError(t, err)
-	have := map[string]bool{}
-	decl := regexp.MustCompile(`(?m)^func ((?:Test|Fuzz)\w+)\(`)
-	require.NoError(t, filepath.WalkDir(".", func(path string, e fs.DirEntry, err error) error {
-		switch {
-		case err != nil:
-			return err
-		case e.IsDir() && (e.Name() == "node_modules" || e.Name() == ".git"):
-			return filepath.SkipDir
-		case !strings.HasSuffix(path, "_test.go"):
-			return nil
-		}
-		text, err := os.ReadFile(path)
-		for _, m := range decl.FindAllStringSubmatch(string(text), -1) {
-			have[m[1]] = true
-		}
-		return err
-	}))
+	have := testNames(t)
 	claims := 0
 	for _, line := range strings.Split(string(doc), "\n") {
 		if !strings.HasPrefix(line, "| **") {

@@ -321,7 +321,7 @@ func (l *climb) rights() bool {
 		if !ok {
 			return l.end(Forbid, "attribute", fmt.Sprintf("needs %s: %v, %s has no such attribute", g, want, id.Name))
 		}
-		if fmt.Sprint(have) != fmt.Sprint(want) {
+		if !holds(id, g, want) {
 			return l.end(Forbid, "attribute", fmt.Sprintf("needs %s: %v, %s has %v", g, want, id.Name, have))
 		}
 	}
@@ -331,6 +331,12 @@ func (l *climb) rights() bool {
 		l.pass("held")
 	}
 	return true
+}
+
+// holds says whether an identity has an attribute with a value.
+func holds(id *declaration.Identity, name string, want any) bool {
+	have, ok := id.Attributes[name]
+	return ok && fmt.Sprint(have) == fmt.Sprint(want)
 }
 
 func (l *climb) ownership() bool {

@@ -3,7 +3,6 @@ package access
 // Rule: A check of a service shows only by who lacks that and nothing else.
 
 import (
-	"fmt"
 	"slices"
 
 	"millgate/core/declaration"
@@ -59,8 +58,8 @@ func Lacks(d *declaration.Document, i int, id *declaration.Identity, record Rela
 			out = append(out, "the scope "+s)
 		}
 	}
-	for g, want := range e.Given {
-		if have, ok := id.Attributes[g]; !ok || fmt.Sprint(have) != fmt.Sprint(want) {
+	for _, g := range sortedKeys(e.Given) {
+		if !holds(id, g, e.Given[g]) {
 			out = append(out, "the attribute "+g)
 		}
 	}

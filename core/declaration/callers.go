@@ -8,6 +8,7 @@ import (
 
 	"github.com/goccy/go-yaml/ast"
 
+	"millgate/core/mask"
 	"millgate/core/pointer"
 	"millgate/core/route"
 )
@@ -208,8 +209,7 @@ func (r *reader) duration(n ast.Node, what string) time.Duration {
 	}
 	if d > years {
 		r.say(n, Warning, "years", fmt.Sprintf("%s is %s: more than a year", what, s),
-			"write a shorter one, or leave it "+
-				"where it is meant")
+			"write a shorter one, or leave it where it is meant")
 	}
 	return d
 }
@@ -302,7 +302,7 @@ func (r *reader) value(p pair) Value {
 		} else if slices.Contains(secretWords, p.key) {
 			r.say(p.val, Warning, "secret-in-clear", fmt.Sprintf("%s stands here in clear", p.key),
 				"write  env:NAME  and set NAME where Mill Gate runs, or  kept:NAME")
-			if len(s) < 6 {
+			if len(s) < mask.Everywhere {
 				r.say(p.val, Warning, "short-secret",
 					fmt.Sprintf("%s is so short that it is masked only where it is a whole "+
 						"value, and not inside other text", p.key), "take a longer one")

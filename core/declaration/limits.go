@@ -141,8 +141,7 @@ func (r *reader) quotaShape(u *Quota, by map[string]pair) {
 	}
 	if f, ok := by["locks"]; ok && u.Locks != nil && !u.ByAccount() {
 		r.fail(f.kn, "unknown-word", "`locks` has a meaning where the quota is counted by account",
-			"write  counted_by: "+
-				"account  or remove it")
+			"write  counted_by: account  or remove it")
 	}
 	all := slices.Clone(u.Allow)
 	for _, g := range u.For {

@@ -48,7 +48,7 @@ func (m *Measured) honest(c Claim) Conclusion {
 		if f.Kind == Bucket && c.Limit > 0 { // any window says as much, with its number
 			w = mul(f.W, c.Limit)
 		}
-		if ok := abs(w-c.Window)*10 <= max(c.Window, w); ok || !m.others(c) {
+		if ok := Near(w, c.Window); ok || !m.others(c) {
 			note(ok, Likely, fmt.Sprintf("it says %s for each window, %s was found", show(c.Window), show(w)))
 		}
 	}
@@ -65,12 +65,10 @@ func (m *Measured) honest(c Claim) Conclusion {
 	return out
 }
 
-func abs(n int64) int64 {
-	if n < 0 {
-		return -n
-	}
-	return n
-}
+func abs(n int64) int64 { return max(n, -n) }
+
+// Near says whether two times are the same to a tenth.
+func Near(a, b Micros) bool { return abs(a-b)*10 <= max(a, b) }
 
 // others says whether answers speak of another limit as well: then it need not be this one that
 // refused calls.

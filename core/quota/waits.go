@@ -160,13 +160,11 @@ func began(calls []Seen) (out []Seen, waited bool) {
 // them, however late that was seen.
 func onTime(before, at, after, each int64) int64 {
 	off := max(noise, each/8)
-	if each > 0 && at-before > each+off && absolute(after-before-2*each) <= off {
+	if each > 0 && at-before > each+off && abs(after-before-2*each) <= off {
 		return before + each
 	}
 	return at
 }
-
-func absolute(n int64) int64 { return max(n, -n) }
 
 // spacing is the usual time between the beginnings of calls that waited, one
 // right after the other; 0 where there are none.
@@ -195,7 +193,7 @@ func gapsOf(calls []Seen) (out []int64) {
 func scatter(calls []Seen, each int64) int64 {
 	list := gapsOf(calls)
 	for i, gap := range list {
-		list[i] = absolute(gap - each)
+		list[i] = abs(gap - each)
 	}
 	slices.Sort(list)
 	return list[len(list)*3/4]

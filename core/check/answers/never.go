@@ -5,6 +5,7 @@ package answers
 import (
 	"bytes"
 	"encoding/json"
+	"maps"
 	"net/url"
 	"slices"
 	"strconv"
@@ -34,11 +35,10 @@ func shownMembers(a check.Answer, body any, r declaration.Answers) (out []pointe
 	if a.Status == 400 || a.Status == 422 {
 		sent = valuesByName(a.Sent)
 	}
-	var look func(v any, at, plain pointer.JSON)
-	found := func(v any, at, plain pointer.JSON) bool {
+	shown := func(v any, at pointer.JSON, name string) bool {
 		text, is := valueText(v)
-		if is && named(plain.Last()) && text != "" && (mask.Anonymous(text) || !mask.Redacted(text)) {
-			before := sent[strings.ToLower(plain.Last())]
+		if is && named(name) && text != "" && (mask.Anonymous(text) || !mask.Redacted(text)) {
+			before := sent[strings.ToLower(name)]
 			if len(before) == 0 || slices.ContainsFunc(before,
 				func(s string) bool { return strings.Contains(text, s) }) {
 				return true
@@ -48,33 +48,25 @@ func shownMembers(a check.Answer, body any, r declaration.Answers) (out []pointe
 			return m.At.Matches(at) && ofStatus(a.Status, m.Status) && ofType(v, m.Type)
 		})
 	}
-	// visit looks at what stands at a pointer; plain is it without the indexes of lists.
-	visit := func(v any, at, plain pointer.JSON) {
-		if found(v, at, plain) && !slices.Contains(out, plain) {
+	// look goes over what stands at a pointer under a name, "" for the items of a list; plain is
+	// the pointer without the indexes of lists.
+	var look func(v any, at, plain pointer.JSON, name string)
+	look = func(v any, at, plain pointer.JSON, name string) {
+		if shown(v, at, name) && !slices.Contains(out, plain) {
 			out = append(out, plain)
 		}
-		look(v, at, plain)
-	}
-	look = func(v any, at, plain pointer.JSON) {
 		switch x := v.(type) {
 		case map[string]any:
-			keys := make([]string, 0, len(x))
-			for k := range x {
-				keys = append(keys, k)
-			}
-			slices.Sort(keys)
-			for _, k := range keys {
-				visit(x[k], at.Member(k), plain.Member(k))
+			for _, k := range slices.Sorted(maps.Keys(x)) {
+				look(x[k], at.Member(k), plain.Member(k), k)
 			}
 		case []any:
 			for i, e := range x {
-				if look(e, at.Item(i), plain); found(e, at.Item(i), "") && !slices.Contains(out, plain) {
-					out = append(out, plain) // named by its place in a list
-				}
+				look(e, at.Item(i), plain, "")
 			}
 		}
 	}
-	look(body, "", "")
+	look(body, "", "", "")
 	return out
 }
 

@@ -174,7 +174,7 @@ func (x planning) owns(at check.Spot) {
 	doc := x.c.Doc
 	acc := doc.Accepted(doc.Entry(at.Route))
 	for _, s := range doc.Schemes {
-		if slices.Contains(acc, s) || slices.ContainsFunc(acc, s.SameLock) || s.Kind == declaration.Link ||
+		if slices.ContainsFunc(acc, s.SameLock) || s.Kind == declaration.Link ||
 			slices.ContainsFunc(x.At(at.Route), func(p *check.Probe) bool {
 				return p.Caller.Scheme == s.Name && p.Caller.Identity != "" && p.Caller.State == access.Sound
 			}) {
@@ -182,8 +182,7 @@ func (x planning) owns(at check.Spot) {
 		}
 		who := ""
 		for _, id := range doc.Identities {
-			if !slices.ContainsFunc(id.Credentials,
-				func(c declaration.Credential) bool { return c.Scheme.Name == s.Name }) {
+			if id.Credential(s.Name) == nil {
 				continue
 			}
 			admitted := access.Decide(doc, at.Route, access.Caller{Identity: id, State: access.Sound,
@@ -194,8 +193,11 @@ func (x planning) owns(at check.Spot) {
 				}
 			}
 		}
+		if who == "" {
+			continue
+		}
 		q, why := x.breaking(at, check.OtherOwn)
-		if who == "" || why != "" {
+		if why != "" {
 			continue
 		}
 		d := Of(&q)

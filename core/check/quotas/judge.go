@@ -190,7 +190,7 @@ func (j *judging) otherwise() {
 		}
 		if slices.ContainsFunc(j.Stack, func(l quota.Limit) bool {
 			number := l.N == c.Limit || l.Burst == c.Limit
-			return number && (c.Window <= 0 || l.Kind == quota.Bucket || l.W > 0 && within(l.W, c.Window))
+			return number && (c.Window <= 0 || l.Kind == quota.Bucket || l.W > 0 && quota.Near(l.W, c.Window))
 		}) {
 			return
 		}
@@ -205,9 +205,6 @@ func (j *judging) otherwise() {
 			declaration.AmountsText(j.Quota.Allow))
 	}
 }
-
-// within says whether two times are the same to a tenth.
-func within(a, b quota.Micros) bool { return max(a, b)-min(a, b) <= max(a, b)/10 }
 
 // lowered says what a lowered limit leaves open.
 func (j *judging) lowered() string {
