@@ -24,6 +24,7 @@ require (
 	github.com/throttled/throttled/v2 v2.15.0
 	github.com/ulule/limiter/v3 v3.11.2
 	golang.org/x/crypto v0.59.0
+	golang.org/x/net v0.62.0
 	golang.org/x/sync v0.25.0
 	golang.org/x/term v0.48.0
 	golang.org/x/time v0.16.0

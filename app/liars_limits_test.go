@@ -4,6 +4,8 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"net/http/httptest"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -72,6 +74,30 @@ func slowly(every int, by time.Duration, then func(*villager, http.ResponseWrite
 	}
 }
 
+// jumping is a clock that is off, each time it is read to the other side.
+func jumping(by time.Duration) func() time.Time {
+	var mu sync.Mutex
+	return func() time.Time {
+		mu.Lock()
+		defer mu.Unlock()
+		by = -by
+		return time.Now().Add(by)
+	}
+}
+
+// dated says by a clock what time it is and when to come again.
+func dated(clock func() time.Time, then func(*villager, http.ResponseWriter, *http.Request) bool) func(*villager,
+	http.ResponseWriter, *http.Request) bool {
+	return rewritten(then, func(_ *villager, _ *http.Request, a *httptest.ResponseRecorder) {
+		now := clock()
+		a.Header().Set("Date", now.UTC().Format(http.TimeFormat))
+		if s, err := strconv.Atoi(a.Header().Get("Retry-After")); err == nil {
+			a.Header().Set("Retry-After", now.Add(time.Duration(s)*time.Second).UTC().Format(http.TimeFormat))
+			a.Header().Set("X-RateLimit-Reset", strconv.FormatInt(now.Unix()+int64(s), 10))
+		}
+	})
+}
+
 // windows admits so many calls of c in each window from the first call on, and says fields.
 func windows(n int, per time.Duration, fields ...string) func(*villager, http.ResponseWriter, *http.Request) bool {
 	var mu sync.Mutex
@@ -135,6 +161,12 @@ var withLimits = []liar{
 		says: []string{"Answers say 50 per 1m0s in RateLimit"}, code: 0},
 	{name: "answers say the declared limit and one of a day", text: village + counted, twist: windows(20, 5*time.Minute,
 		"RateLimit-Policy", `"few";q=20;w=300, "day";q=5000;w=86400`), kinds: []string{}, code: 0},
+	{name: "a clock that is an hour behind says when to come again", twist: dated(func() time.Time {
+		return time.Now().Add(-time.Hour)
+	}, windows(3, 20*time.Second)), kinds: []string{}, code: 0, whole: true},
+	{name: "a clock that jumps says when to come again", text: village + counted,
+		twist: dated(jumping(time.Hour), windows(20, 5*time.Minute, "X-RateLimit-Limit", "20")), kinds: []string{},
+		code: 0},
 	{name: "it asks to come again when it opens", text: village + counted, twist: windows(20, 5*time.Minute),
 		kinds: []string{}, code: 0, never: []string{"Does not hold"}},
 }

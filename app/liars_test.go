@@ -119,9 +119,17 @@ func answering(status int, header ...string) func(*villager, http.ResponseWriter
 // rewriting answers what the village does, as change makes it.
 func rewriting(change func(v *villager, r *http.Request, a *httptest.ResponseRecorder)) func(*villager,
 	http.ResponseWriter, *http.Request) bool {
+	return rewritten(nil, change)
+}
+
+// rewritten answers what another twist of the village does, as change makes it.
+func rewritten(then func(*villager, http.ResponseWriter, *http.Request) bool, change func(v *villager, r *http.Request,
+	a *httptest.ResponseRecorder)) func(*villager, http.ResponseWriter, *http.Request) bool {
 	return func(v *villager, w http.ResponseWriter, r *http.Request) bool {
 		a := httptest.NewRecorder()
-		v.serve(a, r)
+		if then == nil || !then(v, a, r) {
+			v.serve(a, r)
+		}
 		change(v, r, a)
 		maps.Copy(w.Header(), a.Header())
 		w.WriteHeader(a.Code)
@@ -176,6 +184,7 @@ type liar struct {
 	before func(a *App)
 	within time.Duration // virtual time of the sweep; 0 is any
 	sends  int           // requests at most; 0 is any
+	whole  bool          // nothing is unproven
 
 	code  int
 	rules []coverage.DoubtRule // that hold, in their order
@@ -520,6 +529,9 @@ func (c liar) check(t *testing.T, v *villager, run *events.Run, res coverage.Res
 	}
 	for _, s := range c.never {
 		assert.NotContains(t, said, s)
+	}
+	if c.whole {
+		assert.Empty(t, res.Unproven)
 	}
 	if c.untouched != "" {
 		assert.Zero(t, v.count[c.untouched])

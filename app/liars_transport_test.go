@@ -201,6 +201,15 @@ var oddTimes = []liar{
 	{name: "tokens that begin in an hour", text: signed, serves: &issuing{claim: func(c map[string]any) {
 		c["nbf"] = time.Now().Unix() + 3600
 	}}, code: 3, never: []string{"U ", "P "}},
+	{name: "tokens by a clock that jumps", text: signed, serves: &issuing{claim: func() func(map[string]any) {
+		clock := jumping(10 * time.Minute)
+		return func(c map[string]any) {
+			now := clock().Unix()
+			c["iat"], c["exp"] = now, now+900
+		}
+	}()}, kinds: []string{"K everything behind access", "S everything behind access"}, code: 0,
+		// So long it is taken, by the right clock.
+		says: []string{"it was issued 10 min in the future", "it lives 25 min"}},
 	{name: "tokens of a minute", text: signed, serves: &issuing{claim: func(c map[string]any) {
 		c["exp"] = time.Now().Unix() + 60
 	}}, kinds: []string{}},

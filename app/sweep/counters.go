@@ -95,7 +95,7 @@ func (r *run) beside(p *check.Probe) func(ctx context.Context, c check.Call) (ti
 		if r.stopping.Err() != nil {
 			return 0, errStopped
 		}
-		wait, by := r.sweeps.spent.Wait(r.besides(p, c), 1, time.Now().UnixMicro())
+		wait, by := r.sweeps.spent.Wait(r.besides(p, c), 1, r.sweeps.ticks())
 		d := quota.Span(wait)
 		switch {
 		case d == 0:

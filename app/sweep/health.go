@@ -233,7 +233,7 @@ func (r *run) patience(route int, identity string, counted bool, x check.Exchang
 	if try >= repeats {
 		return 0, false
 	}
-	if wait = x.RetryAfter(time.Now()); wait < 0 {
+	if wait = x.RetryAfter(); wait < 0 {
 		wait = time.Second << try
 	}
 	return wait, wait <= most

@@ -80,7 +80,7 @@ func (r *run) runner(p *check.Probe, park func()) wire.Runner {
 		},
 		Landed: func(c check.Call, x check.Exchange) error {
 			if c.Counts != "" { // it was not counted later
-				r.sweeps.spent.Add(r.besides(p, c), time.Now().UnixMicro())
+				r.sweeps.spent.Add(r.besides(p, c), r.sweeps.ticks())
 				return nil
 			}
 			if c.Effect == check.Unsafe || c.Effect == check.Creates {

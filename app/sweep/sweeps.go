@@ -43,6 +43,7 @@ type Sweeps struct {
 	ws      *workspace.Workspace
 	targets *snapshot.Targets
 	spent   room.Spent // what drills used of other quotas
+	began   time.Time
 
 	mu       sync.Mutex
 	running  *run
@@ -54,8 +55,11 @@ type Sweeps struct {
 
 func New(st *store.Store, events *events.Hub, ws *workspace.Workspace, targets *snapshot.Targets) *Sweeps {
 	return &Sweeps{store: st, events: events, ws: ws, targets: targets, restarts: map[[2]string]*restarting{},
-		ended: map[uint]ended{}}
+		ended: map[uint]ended{}, began: time.Now()}
 }
+
+// ticks is how long the process has run: a clock that jumps does not change it.
+func (sw *Sweeps) ticks() int64 { return time.Since(sw.began).Microseconds() }
 
 // Close stops what runs.
 func (sw *Sweeps) Close() {

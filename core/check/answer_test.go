@@ -114,13 +114,21 @@ func TestWhatStandsForNames(t *testing.T) {
 
 func TestRetryAfter(t *testing.T) {
 	now := time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)
+	after := func(answer ...[2]string) time.Duration {
+		return Exchange{At: now.Add(-time.Second), Took: time.Second, Answer: answer}.RetryAfter()
+	}
 	for v, want := range map[string]time.Duration{"7": 7 * time.Second,
 		"Thu, 01 Jan 2026 00:00:30 GMT": 30 * time.Second, "Wed, 31 Dec 2025 00:00:00 GMT": 0, "soon": -1, "-3": -1,
 		"99999999999": longestRetry * time.Second, "99999999999999999999999": longestRetry * time.Second,
 		"Fri, 31 Dec 9999 23:59:59 GMT": longestRetry * time.Second} {
-		assert.Equal(t, want, Exchange{Answer: [][2]string{{"retry-after", v}}}.RetryAfter(now), v)
+		assert.Equal(t, want, after([2]string{"retry-after", v}), v)
 	}
-	assert.Equal(t, time.Duration(-1), Exchange{}.RetryAfter(now))
+	assert.Equal(t, time.Duration(-1), after())
+	// A date is by the clock of who says it; one that is a second off is ours.
+	later := [2]string{"Retry-After", "Thu, 01 Jan 2026 01:00:30 GMT"}
+	assert.Equal(t, 30*time.Second, after(later, [2]string{"Date", "Thu, 01 Jan 2026 01:00:00 GMT"}))
+	assert.Equal(t, time.Hour+30*time.Second, after(later, [2]string{"Date", "Thu, 01 Jan 2026 00:00:01 GMT"}))
+	assert.Equal(t, time.Hour+30*time.Second, after(later, [2]string{"Date", "now"}))
 }
 
 func TestClassify(t *testing.T) {

@@ -47,9 +47,23 @@ func ReportOf(name string, x Exchange) Report {
 // longestRetry is the longest Retry-After that is told apart, in seconds: ten years.
 const longestRetry = 10 * 365 * 24 * 3600
 
-// RetryAfter reads the field of a 429 or 503 (RFC 9110 section 10.2.3); it is negative
-// without one.
-func (x Exchange) RetryAfter(now time.Time) time.Duration {
+// clocksAgree is by how much the clock of a service may be off without being another: its Date
+// knows no parts of a second.
+const clocksAgree = 2 * time.Second
+
+// Answered is when the answer had come, by the clock of who answered: an instant that it names
+// was read from that one. It is ours unless Date (RFC 9110 section 6.6.1) says another time.
+func (x Exchange) Answered() time.Time {
+	ours := x.At.Add(x.Took)
+	if theirs, ok := field.Date(x.Answer.Get("Date")); ok && theirs.Sub(ours).Abs() > clocksAgree {
+		return theirs
+	}
+	return ours
+}
+
+// RetryAfter reads the field of a 429 or 503 (RFC 9110 section 10.2.3), from when the answer had
+// come; it is negative without one.
+func (x Exchange) RetryAfter() time.Duration {
 	for _, v := range x.Answer.All("Retry-After") {
 		v = strings.TrimSpace(v)
 		if digits := strings.Trim(v, "0123456789") == "" && v != ""; digits {
@@ -60,7 +74,7 @@ func (x Exchange) RetryAfter(now time.Time) time.Duration {
 			return time.Duration(n) * time.Second
 		}
 		if t, ok := field.Date(v); ok {
-			return min(max(0, t.Sub(now)), longestRetry*time.Second)
+			return min(max(0, t.Sub(x.Answered())), longestRetry*time.Second)
 		}
 	}
 	return -1

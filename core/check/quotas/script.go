@@ -357,7 +357,7 @@ func (x *drilling) saw(r check.Report) error {
 		return x.fails(r)
 	}
 	ok := !x.refused(r)
-	x.claims.Add(r.Exchange.Answer, r.Exchange.At.Add(r.Exchange.Took))
+	x.claims.Add(r.Exchange.Answer, r.Exchange.Answered())
 	x.drill.Saw(x.seen(r))
 	switch {
 	case ok && x.m.Passes == 0:
@@ -377,7 +377,7 @@ func (x *drilling) refusedWith(r check.Report) {
 			x.m.Fields = append(x.m.Fields, strings.Replace(h[0], "Ratelimit", "RateLimit", 1)+": "+h[1])
 		}
 	}
-	if wait := r.Exchange.RetryAfter(r.Exchange.At.Add(r.Exchange.Took)); wait >= 0 {
+	if wait := r.Exchange.RetryAfter(); wait >= 0 {
 		x.m.Said = quota.Ticks(wait)
 	}
 	x.drill.Hint = max(0, x.m.Said, x.claims.Asked())
