@@ -66,7 +66,7 @@ func TestAccessibility(t *testing.T) {
 		{what: "drill in the drawer", at: "/board?route=POST%20id:/v1/session&caller=session:imre", css: "aside",
 			shows: "Steps"},
 		{what: "declaration", at: "/declaration", css: "main", shows: "millgate"},
-		{what: "sweeps", at: "/sweeps", css: "main", shows: "Left behind"},
+		{what: "sweeps", at: "/sweeps", css: "main", shows: "Never looked at"},
 		{what: "findings", at: "/findings", css: "main", shows: "No guard"},
 		{what: "targets", at: "/targets", css: "main", shows: "Base address"},
 		{what: "Tokens lens", at: "/board?lens=tokens", css: "[role=columnheader]", shows: "expired"},

@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"millgate/app/coverage"
 	"millgate/server/contract"
 )
 
@@ -83,6 +84,11 @@ func TestASweepFromBeginningToEnd(t *testing.T) {
 	require.Len(t, res.Findings, 1)
 	assert.Equal(t, "unprotected", res.Findings[0].Name)
 	assert.Equal(t, 306, res.Findings[0].Cwe)
+	assert.Equal(t, 1, res.NotFair)
+	require.NotEmpty(t, res.Unproven)
+	assert.Len(t, res.Unproven[0].Crossings, res.Unproven[0].Probes)
+	assert.Contains(t, res.Unproven[0].Crossings[0], "POST /b as ")
+	assert.Equal(t, coverage.Outside, res.Outside)
 
 	board := ask[contract.Board](t, "GET", api+"/api/board?target=t", "")
 	require.NotNil(t, board.Rows[0].Worst)

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strconv"
 
+	"millgate/app/coverage"
 	"millgate/app/events"
 	"millgate/app/sweep"
 	"millgate/app/view"
@@ -116,15 +117,28 @@ func (s *Server) GetSweep(ctx context.Context, q contract.GetSweepRequestObject)
 	if err != nil {
 		return nil, err
 	}
-	out := contract.SweepResult{Sweep: *sweepOf(r), Findings: findingsOf(res.Findings), Left: omissionsOf(res.Left)}
+	out := contract.SweepResult{Sweep: *sweepOf(r), Findings: findingsOf(res.Findings), Left: omissionsOf(res.Left),
+		Unsent: unseenOf(res.Unsent), Unproven: unseenOf(res.Unproven), NotFair: len(res.NotFair),
+		Outside: res.Checked.Outside}
 	for _, m := range res.Made {
 		out.Made = append(out.Made, contract.Leftover{Route: m.Route, What: m.What, Why: m.Why})
 	}
-	for _, u := range res.Unsent {
-		out.Unsent = append(out.Unsent, contract.Unsent{Probes: u.Probes, Why: u.Why})
-	}
-	out.Made, out.Unsent = orEmpty(out.Made), orEmpty(out.Unsent)
+	out.Made = orEmpty(out.Made)
 	return contract.GetSweep200JSONResponse(out), nil
+}
+
+// mostCrossings is how many crossings are named for one reason; all of them are on the board.
+const mostCrossings = 100
+
+func unseenOf(list []coverage.Unseen) []contract.Unseen {
+	out := make([]contract.Unseen, len(list))
+	for i, u := range list {
+		out[i] = contract.Unseen{Why: u.Why, Probes: u.Probes, Crossings: []string{}}
+		for _, c := range u.Crossings[:min(mostCrossings, len(u.Crossings))] {
+			out[i].Crossings = append(out[i].Crossings, c.String())
+		}
+	}
+	return out
 }
 
 // StopSweep stops the running one.

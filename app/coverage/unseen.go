@@ -17,6 +17,14 @@ type Crossing struct {
 	What   string `json:"what"`
 }
 
+// String is it in words.
+func (c Crossing) String() string {
+	if c.Caller != "" {
+		c.Route += " as " + c.Caller
+	}
+	return strings.TrimSuffix(c.Route+", "+c.What, ", ")
+}
+
 // Unseen are crossings of which nothing can be said, for one reason.
 type Unseen struct {
 	Why       string     `json:"why"`

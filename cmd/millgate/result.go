@@ -9,6 +9,7 @@ import (
 	"millgate/app/coverage"
 	"millgate/app/events"
 	"millgate/app/planning"
+	"millgate/core/check"
 	"millgate/core/finding"
 )
 
@@ -50,7 +51,7 @@ func printPlan(out io.Writer, p paint, d planning.Detail, format string) error {
 		fmt.Fprintf(out, "%d crossings are inferred from callers that the declaration cannot tell apart\n", d.Inferred)
 	}
 	for _, l := range d.Left {
-		fmt.Fprintf(out, "left out: %s: %s\n", named(l.Route, l.Caller, l.What), l.Why)
+		fmt.Fprintf(out, "left out: %s: %s\n", omitted(l), l.Why)
 	}
 	return nil
 }
@@ -118,7 +119,7 @@ func printUnseen(out io.Writer, p paint, res coverage.Result, only bool) {
 		for _, u := range list {
 			names := make([]string, len(u.Crossings))
 			for i, c := range u.Crossings {
-				names[i] = named(c.Route, c.Caller, c.What)
+				names[i] = c.String()
 			}
 			printNamed(out, p.warn(what), u.Why, u.Probes, names)
 		}
@@ -131,7 +132,7 @@ func printUnseen(out io.Writer, p paint, res coverage.Result, only bool) {
 		if left[l.Why] == nil {
 			reasons = append(reasons, l.Why)
 		}
-		left[l.Why] = append(left[l.Why], named(l.Route, l.Caller, l.What))
+		left[l.Why] = append(left[l.Why], omitted(l).String())
 	}
 	for _, why := range reasons {
 		printNamed(out, "left out:", why, len(left[why]), left[why])
@@ -152,12 +153,8 @@ func printNamed(out io.Writer, what, why string, n int, names []string) {
 	}
 }
 
-// named is a crossing in words.
-func named(route, caller, what string) string {
-	if caller != "" {
-		route += " as " + caller
-	}
-	return strings.TrimSuffix(route+", "+what, ", ")
+func omitted(l check.Omission) coverage.Crossing {
+	return coverage.Crossing{Route: l.Route, Caller: l.Caller, What: l.What}
 }
 
 func printUnfair(out io.Writer, p paint, u coverage.Unfair) {
@@ -166,7 +163,7 @@ func printUnfair(out io.Writer, p paint, u coverage.Unfair) {
 		status = fmt.Sprintf("answered %d", u.Status)
 	}
 	fmt.Fprintf(out, "%s %s: %s; verdicts that wait for it: %d\n", p.warn("not fair yet:"),
-		named(u.Route, u.Caller, ""), status, u.Waiting)
+		coverage.Crossing{Route: u.Route, Caller: u.Caller}, status, u.Waiting)
 	if u.URL != "" {
 		fmt.Fprintf(out, "    sent: %s %s\n", u.Method, u.URL)
 	}

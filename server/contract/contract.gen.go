@@ -1973,10 +1973,19 @@ type SweepResult struct {
 	Findings []Finding  `json:"findings"`
 	Left     []Omission `json:"left"`
 	Made     []Leftover `json:"made"`
-	Sweep    Sweep      `json:"sweep"`
+
+	// NotFair Controls that were not admitted
+	NotFair int `json:"notFair"`
+
+	// Outside What no sweep looks at
+	Outside []string `json:"outside"`
+	Sweep   Sweep    `json:"sweep"`
+
+	// Unproven Probes whose answers show nothing
+	Unproven []Unseen `json:"unproven"`
 
 	// Unsent Probes that could not be sent as they were meant
-	Unsent []Unsent `json:"unsent"`
+	Unsent []Unseen `json:"unsent"`
 }
 
 // SweepState defines model for SweepState.
@@ -2138,8 +2147,12 @@ type UnsafeProbe struct {
 	What     string `json:"what"`
 }
 
-// Unsent defines model for Unsent.
-type Unsent struct {
+// Unseen Crossings of which nothing can be said, for one reason
+type Unseen struct {
+	// Crossings The first hundred, as METHOD path, caller, what
+	Crossings []string `json:"crossings"`
+
+	// Probes All of them
 	Probes int    `json:"probes"`
 	Why    string `json:"why"`
 }

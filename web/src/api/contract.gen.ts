@@ -899,9 +899,13 @@ export interface components {
             what: string;
             why: string;
         };
-        Unsent: {
+        /** @description Crossings of which nothing can be said, for one reason */
+        Unseen: {
             why: string;
+            /** @description All of them */
             probes: number;
+            /** @description The first hundred, as METHOD path, caller, what */
+            crossings: string[];
         };
         Tally: {
             name: string;
@@ -1896,7 +1900,13 @@ export interface components {
             left: components["schemas"]["Omission"][];
             made: components["schemas"]["Leftover"][];
             /** @description Probes that could not be sent as they were meant */
-            unsent: components["schemas"]["Unsent"][];
+            unsent: components["schemas"]["Unseen"][];
+            /** @description Probes whose answers show nothing */
+            unproven: components["schemas"]["Unseen"][];
+            /** @description Controls that were not admitted */
+            notFair: number;
+            /** @description What no sweep looks at */
+            outside: string[];
         };
         Tick: {
             /** @description Its turn among the verdicts of its target, from 0; -1 while a sweep runs */

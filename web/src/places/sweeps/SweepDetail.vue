@@ -1,8 +1,9 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import { RouterLink } from 'vue-router'
-import type { SweepResult } from '../../api/client'
+import type { SweepResult, Unseen } from '../../api/client'
 import { exact, span } from '../../parts/time'
+import ReasonList, { type Reason } from './ReasonList.vue'
 
 // What a sweep came to: its findings, and all that it could not say.
 const props = defineProps<{ result: SweepResult }>()
@@ -16,16 +17,33 @@ const numbers = computed(() => [
   { n: String(s.value.counts?.crossings['agrees'] ?? 0), of: 'crossings agree' },
   { n: String(s.value.counts?.crossings['unproven'] ?? 0), of: 'are unproven' },
 ])
-/** What was left out for one reason is one line. */
-const left = computed(() => {
-  const by = new Map<string, { why: string; what: string[] }>()
-  for (const l of props.result.left) {
-    const g = by.get(l.why) ?? { why: l.why, what: [] }
-    g.what.push(`${l.route}${l.caller ? `, ${l.caller}` : ''}, ${l.what}`)
-    by.set(l.why, g)
+/** What has one reason is one line; those with most come first. */
+function gathered(list: { why: string; what: string }[]) {
+  const by = new Map<string, Reason>()
+  for (const { why, what } of list) {
+    const g = by.get(why) ?? { why, count: 0, what: [] }
+    by.set(why, { why, count: g.count + 1, what: [...g.what, what] })
   }
-  return [...by.values()].sort((a, b) => b.what.length - a.what.length)
-})
+  return [...by.values()].sort((a, b) => b.count - a.count)
+}
+const left = computed(() =>
+  gathered(
+    props.result.left.map((l) => ({
+      why: l.why,
+      what: `${l.route}${l.caller ? ` as ${l.caller}` : ''}, ${l.what}`,
+    })),
+  ),
+)
+const made = computed(() =>
+  gathered(props.result.made.map((m) => ({ why: m.why, what: `${m.what || 'something'} by ${m.route}` }))),
+)
+const reasons = (list: Unseen[]): Reason[] => list.map((u) => ({ why: u.why, count: u.probes, what: u.crossings }))
+const unseen = computed(() =>
+  [
+    { title: 'Unproven', list: reasons(props.result.unproven) },
+    { title: 'Not sent', list: reasons(props.result.unsent) },
+  ].filter((x) => x.list.length),
+)
 </script>
 
 <template>
@@ -50,33 +68,23 @@ const left = computed(() => {
       </li>
       <li v-if="result.findings.length > 40" class="faint">and {{ result.findings.length - 40 }} more</li>
     </ul>
-    <template v-if="result.unsent.length">
-      <h2>Not sent</h2>
-      <ul>
-        <li v-for="u in result.unsent" :key="u.why">{{ u.probes }} probes: {{ u.why }}</li>
-      </ul>
+    <p v-if="result.notFair">
+      <RouterLink :to="{ name: 'board', query: { list: 'not-fair' } }"
+        >{{ result.notFair === 1 ? '1 request is' : `${result.notFair} requests are` }} not fair yet</RouterLink
+      >: their controls were not admitted, so that what waits for them shows nothing.
+    </p>
+    <template v-for="u in unseen" :key="u.title">
+      <h2>{{ u.title }}</h2>
+      <ReasonList :list="u.list" />
     </template>
     <h2>Left behind</h2>
     <p v-if="!result.made.length">Nothing: whatever the sweep made was removed.</p>
-    <ul v-else>
-      <li v-for="(m, i) in result.made" :key="i">
-        <b>{{ m.what || 'something' }}</b> by <span class="mono">{{ m.route }}</span>: {{ m.why }}
-      </li>
-    </ul>
+    <ReasonList v-else :list="made" />
     <h2>Left out</h2>
     <p v-if="!left.length">Nothing.</p>
-    <ul v-else>
-      <li v-for="g in left" :key="g.why">
-        <details v-if="g.what.length > 1">
-          <summary>{{ g.what.length }}: {{ g.why }}</summary>
-          <p v-for="w in g.what" :key="w" class="mono small">{{ w }}</p>
-        </details>
-        <template v-else
-          ><span class="mono small">{{ g.what[0] }}</span
-          >: {{ g.why }}</template
-        >
-      </li>
-    </ul>
+    <ReasonList v-else :list="left" />
+    <h2>Never looked at</h2>
+    <p class="faint">No sweep sees these, whatever is declared: {{ result.outside.join(', ') }}.</p>
   </div>
 </template>
 
@@ -111,11 +119,5 @@ const left = computed(() => {
   gap: 6px;
   align-items: baseline;
   padding: 1px 0;
-}
-.small {
-  font-size: 12px;
-}
-summary {
-  cursor: pointer;
 }
 </style>
