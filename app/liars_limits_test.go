@@ -20,19 +20,33 @@ func guarded(locks string) string {
 		"quotas:\n  guesses: { at: POST /login, allow: 5 per 15m, counted_by: account" + locks + " }\n"
 }
 
+// own is what a twist remembers of one villager: a row that is run again has another.
+func own[T any](begin func() *T) func(v *villager) *T {
+	var all sync.Map
+	return func(v *villager) *T {
+		mine, _ := all.LoadOrStore(v, begin())
+		return mine.(*T)
+	}
+}
+
 // accounts counts the wrong secrets of each account. open lets the right secret in all the same,
 // never closes nothing.
 func accounts(open, never bool) func(*villager, http.ResponseWriter, *http.Request) bool {
-	var mu sync.Mutex
-	wrong := map[string]int{}
+	type tries struct {
+		sync.Mutex
+		wrong map[string]int
+	}
+	of := own(func() *tries { return &tries{wrong: map[string]int{}} })
 	return func(v *villager, w http.ResponseWriter, r *http.Request) bool {
 		if r.URL.Path != "/login" || r.Method != "POST" {
 			return eves(w, r)
 		}
 		var in struct{ N, P string }
 		_ = json.NewDecoder(r.Body).Decode(&in)
-		mu.Lock()
-		defer mu.Unlock()
+		mine := of(v)
+		mine.Lock()
+		defer mine.Unlock()
+		wrong := mine.wrong
 		right := in.P == "right-"+in.N
 		w.Header().Set("Content-Type", "application/json")
 		switch {
@@ -100,24 +114,28 @@ func dated(clock func() time.Time, then func(*villager, http.ResponseWriter, *ht
 
 // windows admits so many calls of c in each window from the first call on, and says fields.
 func windows(n int, per time.Duration, fields ...string) func(*villager, http.ResponseWriter, *http.Request) bool {
-	var mu sync.Mutex
-	var ends time.Time
-	count := 0
+	type window struct {
+		sync.Mutex
+		ends  time.Time
+		count int
+	}
+	of := own(func() *window { return &window{} })
 	return func(v *villager, w http.ResponseWriter, r *http.Request) bool {
 		if r.URL.Path != "/c" || r.Method != "GET" && r.Method != "HEAD" || v.who(r) == "" {
 			return false
 		}
-		mu.Lock()
-		defer mu.Unlock()
-		if now := time.Now(); now.After(ends) {
-			ends, count = now.Add(per), 0
+		mine := of(v)
+		mine.Lock()
+		defer mine.Unlock()
+		if now := time.Now(); now.After(mine.ends) {
+			mine.ends, mine.count = now.Add(per), 0
 		}
-		count++
+		mine.count++
 		for i := 0; i+1 < len(fields); i += 2 {
 			w.Header().Set(fields[i], fields[i+1])
 		}
-		if count > n {
-			w.Header().Set("Retry-After", fmt.Sprint(int(time.Until(ends).Seconds())+1))
+		if mine.count > n {
+			w.Header().Set("Retry-After", fmt.Sprint(int(time.Until(mine.ends).Seconds())+1))
 			w.WriteHeader(429)
 			return true
 		}

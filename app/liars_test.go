@@ -286,7 +286,7 @@ access: [{ at: /a, who: admin }]
 		return true
 	}, most: 30, code: 3, rules: []coverage.DoubtRule{coverage.NoControls}, kinds: []string{},
 		says: []string{"not fair: POST /go as ann: POST http://", `{"n":"one"}: 422 {"detail":"n must be a number"}`,
-			"unproven: 1: ", "the request is not fair yet", "POST /go as ann", "POST /go nobody"}},
+			"unproven: 1: ", "the request is not fair yet", "POST /go as ann", "POST /go as nobody"}},
 	{name: "one route of five fails", twist: func(_ *villager, w http.ResponseWriter, r *http.Request) bool {
 		if r.URL.Path != "/c" {
 			return false
