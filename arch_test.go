@@ -129,8 +129,8 @@ var arrows = map[string][]string{
 	"format/openapi":   {"core/declaration"},
 	"format/tokenfile": {},
 	"server": {
-		"app", "app/events", "app/fault", "app/importing", "app/snapshot", "app/sweep", "app/tokens", "app/view",
-		"app/workspace", "core/access", "core/check", "core/check/families", "core/check/pages",
+		"app", "app/coverage", "app/events", "app/fault", "app/importing", "app/snapshot", "app/sweep", "app/tokens",
+		"app/view", "app/workspace", "core/access", "core/check", "core/check/families", "core/check/pages",
 		"core/declaration", "core/declaration/layout", "core/finding", "core/origin", "core/quota", "core/review",
 		"format/accesslog", "format/curl", "format/har", "server/contract",
 	},

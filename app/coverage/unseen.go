@@ -17,6 +17,11 @@ type Crossing struct {
 	What   string `json:"what"`
 }
 
+// Omitted is what was left out, as a crossing.
+func Omitted(o check.Omission) Crossing {
+	return Crossing{Route: o.Route, Caller: o.Caller, What: o.What}
+}
+
 // String is it in words.
 func (c Crossing) String() string {
 	if c.Caller != "" {

@@ -9,7 +9,6 @@ import (
 	"millgate/app/coverage"
 	"millgate/app/events"
 	"millgate/app/planning"
-	"millgate/core/check"
 	"millgate/core/finding"
 )
 
@@ -51,7 +50,7 @@ func printPlan(out io.Writer, p paint, d planning.Detail, format string) error {
 		fmt.Fprintf(out, "%d crossings are inferred from callers that the declaration cannot tell apart\n", d.Inferred)
 	}
 	for _, l := range d.Left {
-		fmt.Fprintf(out, "left out: %s: %s\n", omitted(l), l.Why)
+		fmt.Fprintf(out, "left out: %s: %s\n", coverage.Omitted(l), l.Why)
 	}
 	return nil
 }
@@ -132,7 +131,7 @@ func printUnseen(out io.Writer, p paint, res coverage.Result, only bool) {
 		if left[l.Why] == nil {
 			reasons = append(reasons, l.Why)
 		}
-		left[l.Why] = append(left[l.Why], omitted(l).String())
+		left[l.Why] = append(left[l.Why], coverage.Omitted(l).String())
 	}
 	for _, why := range reasons {
 		printNamed(out, "left out:", why, len(left[why]), left[why])
@@ -151,10 +150,6 @@ func printNamed(out io.Writer, what, why string, n int, names []string) {
 	if len(names) > 0 {
 		fmt.Fprintf(out, "    %s%s\n", strings.Join(names, "; "), more)
 	}
-}
-
-func omitted(l check.Omission) coverage.Crossing {
-	return coverage.Crossing{Route: l.Route, Caller: l.Caller, What: l.What}
 }
 
 func printUnfair(out io.Writer, p paint, u coverage.Unfair) {
