@@ -159,13 +159,10 @@ func (tk *Tokens) JudgeToken(ctx context.Context, q Query) (View, error) {
 	v.Judgements = token.Judge(tok, c)
 	v.CanAsk = tok.Kind == token.Opaque && !tok.Introspected && c.Scheme != nil && c.Scheme.Introspect != nil &&
 		!q.Refresh
-	v.Outcome = token.Refuses
-	if tok.Kind == token.Signed || tok.Introspected {
-		v.Outcome = token.OutcomeOf(v.Judgements)
-	}
-	if w, ok := token.Guess(tok, token.Words()); ok {
+	if w, ok := token.Guess(tok, slices.Concat(token.Words(), token.OwnWords(d, c.Values))); ok {
 		v.Judgements = append([]token.Judgement{token.Guessed(w)}, v.Judgements...)
 	}
+	v.Outcome = token.OutcomeOf(v.Judgements)
 	sum := sha256.Sum256([]byte(tok.Raw))
 	v.Fingerprint = hex.EncodeToString(sum[:4])
 	if n := len(tok.Raw); n > 24 {

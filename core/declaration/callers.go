@@ -15,7 +15,8 @@ import (
 
 // kindWords are the words that a scheme of each kind has.
 var kindWords = map[Kind][]string{
-	Bearer: {"token", "issuer", "audience", "algorithms", "keys", "signing_key", "claims", "lifetime", "login",
+	Bearer: {"token", "issuer", "audience", "algorithms", "typ", "requires", "keys", "signing_key", "claims",
+		"lifetime", "login",
 		"refresh", "logout", "introspect"},
 	APIKey:    {"in", "name"},
 	Cookie:    {"name", "path", "http_only", "secure", "same_site", "lifetime", "login", "logout"},
@@ -34,8 +35,9 @@ var neededWords = map[Kind][][2]string{
 		"signature: the query parameter with the signature"}},
 }
 
-var schemeWords = []string{"kind", "token", "issuer", "audience", "algorithms", "keys", "signing_key", "claims",
-	"lifetime", "login", "refresh", "logout", "introspect", "in", "name", "path", "http_only", "secure", "same_site",
+var schemeWords = []string{"kind", "token", "issuer", "audience", "algorithms", "typ", "requires", "keys",
+	"signing_key", "claims", "lifetime", "login", "refresh", "logout", "introspect", "in", "name", "path", "http_only",
+	"secure", "same_site",
 	"algorithm", "header", "encoding", "prefix", "timestamp", "covers", "tolerance", "expires", "signature", "issue",
 	"expired_link"}
 
@@ -89,6 +91,8 @@ func (r *reader) schemeField(s *Scheme, f pair) {
 		if s.Algorithms == nil && r.version != V1 && !isNull(r.plain(f.val)) {
 			s.Algorithms = []string{} // none; in the first version an empty list said nothing
 		}
+	case "typ", "requires":
+		r.wanted(s, f)
 	case "signing_key":
 		s.SigningKey = r.value(f)
 	case "keys":
@@ -143,14 +147,30 @@ func (r *reader) schemeField(s *Scheme, f pair) {
 	case "expired_link":
 		s.ExpiredLink = r.value(f)
 	case "introspect":
-		var by map[string]pair
-		s.Introspect, by = r.request(f.val, "introspect", "as")
-		if p, ok := by["as"]; ok {
-			if n, ok := r.str(p.val, "as"); ok {
-				s.IntrospectAs = Ref{Name: n, Place: r.place(p.val)}
-			}
+		r.introspect(s, f)
+	}
+}
+
+func (r *reader) introspect(s *Scheme, f pair) {
+	var by map[string]pair
+	s.Introspect, by = r.request(f.val, "introspect", "as")
+	if p, ok := by["as"]; ok {
+		if n, ok := r.str(p.val, "as"); ok {
+			s.IntrospectAs = Ref{Name: n, Place: r.place(p.val)}
 		}
 	}
+}
+
+// wanted reads what tokens of a scheme must say.
+func (r *reader) wanted(s *Scheme, f pair) {
+	if !r.since(V11, f.kn, "`"+f.key+"` of a scheme") {
+		return
+	}
+	if f.key == "typ" {
+		s.Typ, _ = r.str(f.val, "typ")
+		return
+	}
+	s.Requires = r.strings(f.val, "requires")
 }
 
 // keys reads where the verification keys are: one of three ways.

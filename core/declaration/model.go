@@ -196,6 +196,8 @@ type Scheme struct {
 	Issuer     string
 	Audience   string
 	Algorithms []string // nil where nothing is said; an empty list means none
+	Typ        string   // what the header says it is (RFC 7515 section 4.1.9); "" is any of an access token
+	Requires   []string // claims that must be there
 	Keys       Keys
 	SigningKey Value                   // what test tokens are signed with, where the target is a test environment
 	Claims     map[string]pointer.JSON // what → into the claims

@@ -24,7 +24,7 @@ const whole = `{
   "then": [{"send": "GET /a", "as": "ann", "with": {"id": "/id"}, "headers": {"A": "b"}, "json": 1, "form": {"a": "b"}, "take": {"x": "/x"}, "shows": {"status": 200, "has": ["/a"], "lacks": "/b"}}, "GET /a"]}],
 "roles": {"reader": null, "writer": {"includes": ["reader"]}},
 "schemes": {
-  "jwt": {"kind": "bearer", "token": "jwt", "issuer": "i", "audience": "a", "algorithms": ["ES256"], "keys": {"jwks": "id:/jwks"}, "claims": {"roles": "/roles"}, "lifetime": {"access": "short", "refresh": "long"},
+  "jwt": {"kind": "bearer", "token": "jwt", "issuer": "i", "audience": "a", "algorithms": ["ES256"], "typ": "at+jwt", "requires": ["sub"], "keys": {"jwks": "id:/jwks"}, "claims": {"roles": "/roles"}, "lifetime": {"access": "short", "refresh": "long"},
     "login": {"send": "POST id:/login", "json": {"u": "{user}"}, "form": {}, "headers": {}, "take": {"access": "/a"}}, "refresh": {"send": "POST id:/r", "take": {"access": "/a"}}, "logout": "POST id:/out", "introspect": {"send": "POST id:/i", "form": {"token": "{token}"}, "as": "ann"}},
   "mac": {"kind": "bearer", "keys": {"secret": "env:S"}}, "pem": {"kind": "bearer", "keys": {"file": "k.pem"}},
   "key": {"kind": "api-key", "in": "query", "name": "k"},

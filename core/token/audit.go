@@ -77,6 +77,7 @@ type Auditor struct {
 	reach   map[string][3]int
 	sound   int
 	unsure  int
+	guesses []string
 	secrets map[string]string // guessed HMAC secrets by issuer and key id, "" where none was found
 }
 
@@ -98,7 +99,8 @@ type Audited struct {
 // token.
 func NewAuditor(c Context) *Auditor {
 	a := &Auditor{c: c, seed: maphash.MakeSeed(), seen: map[uint64]struct{}{}, groups: map[string]map[string]int{},
-		tally: map[string]*Tally{}, reach: map[string][3]int{}, secrets: map[string]string{}}
+		tally: map[string]*Tally{}, reach: map[string][3]int{}, secrets: map[string]string{},
+		guesses: slices.Concat(Words(), OwnWords(c.Doc, c.Values))}
 	for _, s := range Steps {
 		a.steps = append(a.steps, Step{UpTo: s})
 	}
@@ -269,7 +271,7 @@ func (a *Auditor) words() []string {
 	if len(a.secrets) >= maxRights {
 		return nil // every token has another issuer: no more than was done
 	}
-	return Words()
+	return a.guesses
 }
 
 // keep puts s where it belongs in a list that stays short.

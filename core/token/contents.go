@@ -3,7 +3,6 @@ package token
 import (
 	"fmt"
 	"strconv"
-	"strings"
 
 	"millgate/core/pointer"
 )
@@ -40,61 +39,4 @@ func (m *Member) plain() string {
 		return s
 	}
 	return string(m.Raw)
-}
-
-// personal are claims that name a person (OpenID Connect Core section 5.1),
-// and common ones beside.
-var personal = map[string]string{
-	"email": "an e-mail address", "phone_number": "a telephone number", "phone": "a telephone number",
-	"mobile": "a telephone number",
-	"name":   "a name", "given_name": "a name", "family_name": "a name", "birthdate": "a date of birth",
-	"birthday": "a date of birth",
-	"address":  "an address", "gender": "a gender", "picture": "a picture", "ssn": "a social security number",
-	"national_id": "an identity number",
-}
-
-func (j *judge) contents() {
-	if !j.t.Claims.OK {
-		return
-	}
-	for i := range j.t.Claims.Members {
-		m := &j.t.Claims.Members[i]
-		if what, ok := personal[m.Name]; ok && string(m.Raw) != "null" && string(m.Raw) != `""` {
-			j.say("personal-data", Claims, pointer.JSON("").Member(m.Name), what+" ("+m.Name+")")
-			continue
-		}
-		what := ""
-		if j.t.shown != nil {
-			what = j.t.shown.Inside[m.Name]
-		} else {
-			what = secretIn(m)
-		}
-		if what != "" {
-			j.say("secret-inside", Claims, pointer.JSON("").Member(m.Name), what)
-		}
-	}
-}
-
-func secretIn(m *Member) string {
-	if len(m.Raw) < 8 || m.Raw[0] != '"' {
-		return ""
-	}
-	n := m.Name
-	if len(n) >= 4 {
-		n = strings.ToLower(n)
-		for _, w := range []string{"password", "passwd", "secret", "private_key", "api_key", "apikey", "refresh_token",
-			"access_token"} {
-			if strings.Contains(n, w) {
-				return m.Name
-			}
-		}
-	}
-	s := string(m.Raw[1:])
-	if strings.HasPrefix(s, "-----BEGIN ") && strings.Contains(s, "PRIVATE KEY") {
-		return "a private key in " + m.Name
-	}
-	if strings.HasPrefix(s, "eyJ") && strings.Count(s, ".") >= 2 {
-		return "another token in " + m.Name
-	}
-	return ""
 }

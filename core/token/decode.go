@@ -18,8 +18,9 @@ func (t *Token) mend(id string, part Part, args ...any) {
 func Decode(text string) *Token {
 	t := &Token{}
 	if len(text) > MaxSize {
-		text = text[:MaxSize]
-		t.mend("form-size", Whole, MaxSize>>10)
+		t.Kind = Unread
+		t.mend("form-size", Whole, (len(text)+1023)>>10)
+		return t
 	}
 	t.Raw = t.strip(text)
 	if t.Raw == "" {

@@ -2,7 +2,12 @@ package token
 
 import (
 	_ "embed"
+	"net/url"
+	"strconv"
 	"strings"
+	"unicode"
+
+	"millgate/core/declaration"
 )
 
 // words.txt are secrets that turn up in examples, tutorials and word lists.
@@ -12,6 +17,81 @@ var words string
 
 // Words is the list that ships, one word after the other.
 func Words() []string { return strings.Fields(words) }
+
+// mostNames is how many names of a declaration are tried, each with all its endings.
+const mostNames = 200
+
+// endings are what people put behind a name to make a secret of it.
+var endings = func() []string {
+	out := []string{"", "1", "12", "123", "1234", "12345", "!", "?", "s"}
+	for _, w := range []string{"secret", "key", "jwt", "token", "api", "dev", "test", "prod", "hs256"} {
+		for _, joint := range []string{"", "-", "_", "."} {
+			out = append(out, joint+w)
+		}
+	}
+	for year := 2015; year <= 2035; year++ {
+		out = append(out, strconv.Itoa(year))
+	}
+	return out
+}()
+
+// OwnWords are secrets that follow from a declaration: its title, issuers, audiences, hosts and
+// names, with what is usually put behind such a word. values fill the {names} of issuers.
+func OwnWords(d *declaration.Document, values map[string]string) (out []string) {
+	if d == nil {
+		return nil
+	}
+	seen := map[string]bool{}
+	names := 0
+	word := func(w string) {
+		for _, w := range []string{w, strings.ToLower(w)} {
+			if w == "" || seen[w] || names == mostNames {
+				continue
+			}
+			seen[w] = true
+			names++
+			for _, e := range endings {
+				out = append(out, w+e)
+			}
+		}
+	}
+	name := func(text string) {
+		text = FillValues(text, values)
+		word(text)
+		if u, err := url.Parse(text); err == nil && u.Host != "" {
+			word(u.Host)
+			word(u.Hostname())
+		}
+		for _, w := range strings.FieldsFunc(text, func(r rune) bool {
+			return !unicode.IsLetter(r) &&
+				!unicode.IsDigit(r)
+		}) {
+			if len(w) > 2 {
+				word(w)
+			}
+		}
+	}
+	name(d.Title)
+	for _, s := range d.Schemes {
+		name(s.Issuer)
+		name(s.Audience)
+		name(s.Name)
+	}
+	for _, t := range d.Targets {
+		name(t.Base)
+		for _, h := range t.Hosts {
+			name(h)
+		}
+		name(t.Name)
+	}
+	for _, r := range d.Roles {
+		name(r.Name)
+	}
+	for _, id := range d.Identities {
+		name(id.Name)
+	}
+	return out
+}
 
 // Guess looks for the HMAC secret of a token among words. It does a bounded
 // piece of work, so that a caller can share a long list out, show progress

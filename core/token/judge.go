@@ -74,33 +74,42 @@ type Outcome string
 const (
 	Takes      Outcome = "takes"
 	Refuses    Outcome = "refuses"
-	CannotTell Outcome = "cannot tell" // it was not verified
+	CannotTell Outcome = "cannot tell" // it could not be read, or not be verified
 )
 
-// OutcomeOf says it by the judgements about a token. What keeps it from being taken
-// comes before what is not known.
+// OutcomeOf says it by the judgements about a token, as their table has it. What keeps it from
+// being taken comes before what is not known.
 func OutcomeOf(list []Judgement) Outcome {
-	switch {
-	case !Sound(list):
-		return Refuses
-	case slices.ContainsFunc(list, func(j Judgement) bool { return j.ID == notVerified }):
-		return CannotTell
+	out := Takes
+	for _, j := range list {
+		switch Checks[checkAt[j.ID]].Outcome {
+		case Refuses:
+			return Refuses
+		case CannotTell:
+			out = CannotTell
+		case Takes:
+		}
 	}
-	return Takes
+	return out
 }
 
-const notVerified = "not-verified"
+// Sound says whether nothing among judgements keeps a service from taking the token. What is not
+// known is nothing that was found wrong: OutcomeOf tells those apart.
+func Sound(list []Judgement) bool { return OutcomeOf(list) != Refuses }
 
-// Sound says whether nothing among judgements keeps a service from taking the
-// token: the signature, dates, issuer, audience and algorithm. A signature that was
-// not verified is none that was found wrong: OutcomeOf tells those apart.
-func Sound(list []Judgement) bool {
-	return !slices.ContainsFunc(list, func(j Judgement) bool { return slices.Contains(unsound, j.ID) })
+// Settles are the judgements that leave open what a service does; their Why says what would
+// settle it. None where that is not open.
+func Settles(list []Judgement) (out []Judgement) {
+	if OutcomeOf(list) != CannotTell {
+		return nil
+	}
+	for _, j := range list {
+		if Checks[checkAt[j.ID]].Outcome == CannotTell {
+			out = append(out, j)
+		}
+	}
+	return out
 }
-
-var unsound = []string{"form-empty", "form-base64", "form-parts", "form-json", "alg-none", "alg-missing", "alg-unknown",
-	"alg-undeclared", "crit-unknown", "signature-missing", "signature-wrong", "key-unknown", "key-unfit", "iss-missing",
-	"iss-other", "aud-missing", "aud-other", "expired", "not-yet", "date-unreadable", "introspect-inactive"}
 
 type judge struct {
 	t   *Token
@@ -117,6 +126,7 @@ func (j *judge) form() {
 	switch j.t.Kind {
 	case Empty:
 		j.say("form-empty", Whole, "")
+	case Unread: // which was said
 	case Encrypted:
 		j.say("form-encrypted", Whole, "")
 	case Opaque:
@@ -144,39 +154,148 @@ func (j *judge) header() {
 	if !h.OK {
 		return
 	}
-	alg := j.t.Algorithm()
-	switch {
-	case h.Get("alg") == nil || alg == "":
-		j.say("alg-missing", Header, "")
-	case strings.EqualFold(alg, "none"):
-		j.say("alg-none", Header, "/alg", alg)
-	case !Known(alg):
-		j.say("alg-unknown", Header, "/alg", alg)
-	case j.c.Scheme != nil && j.c.Scheme.Algorithms != nil && !slices.Contains(j.c.Scheme.Algorithms, alg):
-		j.say("alg-undeclared", Header, "/alg", alg, orNone(j.c.Scheme.Algorithms))
-	}
-	if m := h.Get("typ"); m == nil {
-		j.say("typ-missing", Header, "")
-	} else if typ, ok := m.String(); !j.c.Refresh && (!ok || !isAccessType(typ)) {
-		j.say("typ-other", Header, "/typ", typ)
-	}
+	j.algorithm()
+	j.typ()
 	for i := range h.Members {
 		m := &h.Members[i]
 		switch m.Name {
+		case "typ", "cty", "alg", "kid", "jku", "x5u", "x5t", "x5t#S256":
+			if _, ok := m.String(); !ok {
+				j.say("header-type", Header, pointer.JSON("").Member(m.Name), m.Name, m.kind(), "a text")
+				continue
+			}
+		}
+		switch m.Name {
 		case "crit":
-			j.say("crit-unknown", Header, "/crit", strings.Join(m.Strings(false), ", "))
+			j.crit(m)
+		case "b64":
+			j.b64(m)
 		case "jwk", "x5c":
 			j.say("key-in-header", Header, pointer.JSON("").Member(m.Name), m.Name)
 		case "jku", "x5u":
 			s, _ := m.String()
 			j.say("key-address", Header, pointer.JSON("").Member(m.Name), m.Name, s)
 		case "kid":
-			if s, _ := m.String(); strings.ContainsAny(s, "/\\'\";|`$?<> \x00") || strings.Contains(s, "..") ||
-				strings.Contains(s, "--") {
+			if s, _ := m.String(); leads(s) && !j.known(s) {
 				j.say("key-id-path", Header, "/kid", s)
 			}
 		}
 	}
+}
+
+// algorithm judges alg, where that is a text.
+func (j *judge) algorithm() {
+	alg := j.t.Algorithm()
+	m := j.t.Header.Get("alg")
+	if m != nil {
+		if _, ok := m.String(); !ok {
+			return
+		}
+	}
+	switch {
+	case alg == "":
+		j.say("alg-missing", Header, "")
+	case unsigned(alg):
+		j.say("alg-none", Header, "/alg", alg)
+	case !Known(alg) && !slices.Contains(unverified, alg):
+		j.say("alg-unknown", Header, "/alg", alg)
+	case j.c.Scheme != nil && j.c.Scheme.Algorithms != nil && !accepted(j.c.Scheme.Algorithms, alg):
+		j.say("alg-undeclared", Header, "/alg", alg, orNone(j.c.Scheme.Algorithms))
+	case !Known(alg):
+		j.say("alg-unchecked", Header, "/alg", alg)
+	}
+}
+
+// unsigned says whether an alg is none, in any spelling that a lenient reader takes for it.
+func unsigned(alg string) bool { return strings.EqualFold(strings.TrimSpace(alg), "none") }
+
+// typ judges the header's typ: against the declared one, or as that of an access token.
+func (j *judge) typ() {
+	m := j.t.Header.Get("typ")
+	want := ""
+	if j.c.Scheme != nil && !j.c.Refresh {
+		want = j.c.Scheme.Typ
+	}
+	if m == nil {
+		if want != "" {
+			j.say("typ-undeclared", Header, "", "missing", want)
+		} else {
+			j.say("typ-missing", Header, "")
+		}
+		return
+	}
+	typ, ok := m.String()
+	switch {
+	case !ok || j.c.Refresh:
+	case want != "" && !sameType(typ, want):
+		j.say("typ-undeclared", Header, "/typ", typ, want)
+	case want == "" && !isAccessType(typ):
+		j.say("typ-other", Header, "/typ", typ)
+	}
+}
+
+// sameType compares media types, of which "application/" may be left out (RFC 7515 section 4.1.9).
+func sameType(a, b string) bool {
+	const long = "application/"
+	return strings.EqualFold(strings.TrimPrefix(strings.ToLower(a), long), strings.TrimPrefix(strings.ToLower(b), long))
+}
+
+// standard are header parameters that crit must not name, since everybody has to know them (RFC
+// 7515 section 4.1.11).
+var standard = []string{"alg", "jku", "jwk", "kid", "x5u", "x5c", "x5t", "x5t#S256", "typ", "cty", "crit"}
+
+// crit judges which extensions must be understood. b64 is: a JWT has no other than its default.
+func (j *judge) crit(m *Member) {
+	names := m.Strings(false)
+	switch {
+	case m.kind() != "a list":
+		j.say("crit-form", Header, "/crit", "is "+m.kind()+"; it must be a list")
+		return
+	case len(names) == 0:
+		j.say("crit-form", Header, "/crit", "names nothing")
+		return
+	}
+	var unknown []string
+	for _, n := range names {
+		switch {
+		case slices.Contains(standard, n):
+			j.say("crit-form", Header, "/crit", "names "+n+", which is no extension")
+		case j.t.Header.Get(n) == nil:
+			j.say("crit-form", Header, "/crit", "names "+n+", which the header does not have")
+		case n != "b64":
+			unknown = append(unknown, n)
+		}
+	}
+	if len(unknown) > 0 {
+		j.say("crit-unknown", Header, "/crit", strings.Join(unknown, ", "))
+	}
+}
+
+func (j *judge) b64(m *Member) {
+	switch {
+	case string(m.Raw) == "true":
+	case string(m.Raw) != "false":
+		j.say("header-type", Header, "/b64", "b64", m.kind(), "true or false")
+	case !slices.Contains(j.t.Header.Get("crit").Strings(false), "b64"):
+		j.say("b64-form", Header, "/b64", "false without crit, so that some readers pass over it")
+	default:
+		j.say("b64-form", Header, "/b64", "false")
+	}
+}
+
+// leads says whether a key id could lead a careless lookup elsewhere. A slash within is common: ids are
+// addresses, or base64.
+func leads(kid string) bool {
+	return strings.ContainsAny(kid, "\\'\";|`<> \x00") || strings.Contains(kid, "..") || strings.Contains(kid, "--") ||
+		strings.Contains(kid, "$(") || strings.HasPrefix(kid, "/")
+}
+
+// known says whether the set has a key id.
+func (j *judge) known(kid string) bool {
+	if j.t.shown != nil {
+		return j.t.shown.Signature.Named
+	}
+	return j.c.Keys.has(kid)
 }
 
 func isAccessType(typ string) bool {
@@ -210,13 +329,21 @@ func (j *judge) signature() {
 	case NoSignature:
 		j.say("signature-missing", Signature, "")
 	case NoKeys:
-		j.say(notVerified, Signature, "", v.Why)
+		j.say("not-verified", Signature, "", v.Why)
 	case KeyUnknown:
 		j.say("key-unknown", Header, "/kid", kid)
+	case KeyShort:
+		j.say("key-tiny", Signature, "", v.Least)
 	case KeyUnfit:
 		j.say("key-unfit", Signature, "", alg)
 	case SignedWrong:
 		j.say("signature-wrong", Signature, "")
+	case SignedByItself:
+		j.say("key-own", Header, "/jwk")
+	case SignedByPublic:
+		j.say("secret-public", Signature, "", v.Why)
+	case SignedByEmpty:
+		j.say("secret-empty", Signature, "")
 	case NotAsked:
 	}
 }
@@ -238,6 +365,13 @@ func (j *judge) who() {
 	if !t.Claims.OK {
 		return
 	}
+	for _, name := range [3]string{"iss", "sub", "jti"} {
+		if m := t.Claims.Get(name); m != nil {
+			if _, ok := m.String(); !ok {
+				j.say("claim-type", Claims, pointer.JSON("").Member(name), name, m.kind(), "a text")
+			}
+		}
+	}
 	iss := t.Claims.Get("iss")
 	switch {
 	case iss == nil && s != nil && s.Issuer != "":
@@ -245,7 +379,7 @@ func (j *judge) who() {
 	case iss == nil:
 		j.say("iss-none", Claims, "")
 	case s != nil && s.Issuer != "":
-		if v, _ := iss.String(); v != FillValues(s.Issuer, j.c.Values) {
+		if v, ok := iss.String(); ok && v != FillValues(s.Issuer, j.c.Values) {
 			j.say("iss-other", Claims, "/iss", v, FillValues(s.Issuer, j.c.Values))
 		}
 	}
@@ -260,6 +394,13 @@ func (j *judge) who() {
 	if t.Claims.Get("sub") == nil {
 		j.say("sub-missing", Claims, "")
 	}
+	if s != nil && !j.c.Refresh {
+		for _, name := range s.Requires {
+			if t.Claims.Get(name) == nil {
+				j.say("claim-required", Claims, "", name)
+			}
+		}
+	}
 	if l := j.lifetime(); l != nil && l.EndedSaid && s.Logout != nil && t.Claims.Get("jti") == nil {
 		j.say("jti-missing", Claims, "")
 	}
@@ -268,6 +409,10 @@ func (j *judge) who() {
 func (j *judge) audience(aud *Member) {
 	var few [2]string
 	s, all := j.c.Scheme, aud.strings(few[:0], false)
+	if !aud.texts() {
+		j.say("claim-type", Claims, "/aud", "aud", aud.kind(), "a text or a list of texts")
+		return
+	}
 	if s != nil && s.Audience != "" && !slices.Contains(all, FillValues(s.Audience, j.c.Values)) {
 		j.say("aud-other", Claims, "/aud", strings.Join(all, ", "), FillValues(s.Audience, j.c.Values))
 	} else if len(all) > 1 {
@@ -323,7 +468,7 @@ func (j *judge) dates() {
 					j.say("iat-missing", Claims, "")
 				}
 			case "exp":
-				j.say("exp-missing", Claims, "")
+				j.endless()
 			}
 			continue
 		}
@@ -378,6 +523,15 @@ func (j *judge) dates() {
 	if !begin.IsZero() && most > 0 && exp.Sub(begin) > most+skew {
 		j.say("too-long", Claims, "/exp", Say(exp.Sub(begin)), Say(most))
 	}
+}
+
+// endless is a token without exp, which an access token of RFC 9068 must have.
+func (j *judge) endless() {
+	if typ, _ := j.t.Header.String("typ"); sameType(typ, "at+jwt") {
+		j.say("exp-required", Claims, "")
+		return
+	}
+	j.say("exp-missing", Claims, "")
 }
 
 // rights judges roles, scopes and attributes against what the identity is

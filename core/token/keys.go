@@ -27,6 +27,7 @@ var (
 	ErrKeyID     = errors.New("no key has that id")
 	ErrUnfit     = errors.New("the key does not fit the algorithm")
 	ErrAlgorithm = errors.New("the algorithm is not known")
+	ErrShort     = errors.New("the key is too short to verify with")
 	ErrSignature = errors.New("the signature does not verify")
 )
 
@@ -78,8 +79,13 @@ func readSet(b []byte) (k Keys, said []string, err error) {
 			said = append(said, fmt.Sprintf("key %d of the set cannot be read: %v", i+1, err))
 			continue
 		}
+		if !verifies(raw, j.IsPublic()) {
+			j.Use = "enc" // it is there, and tokens of it do not verify
+		}
 		if s, ok := j.Key.([]byte); ok {
-			k.Secret = s
+			if j.Use != "enc" {
+				k.Secret = s
+			}
 			continue
 		}
 		k.Set = append(k.Set, j.Public())
@@ -88,6 +94,18 @@ func readSet(b []byte) (k Keys, said []string, err error) {
 		return k, said, errors.New("the set has no key that can be used")
 	}
 	return k, said, nil
+}
+
+// verifies says whether a key's operations let it verify (RFC 7517 section 4.3): that of a private
+// one may be to sign.
+func verifies(raw json.RawMessage, public bool) bool {
+	var k struct {
+		Ops []string `json:"key_ops"`
+	}
+	if json.Unmarshal(raw, &k) != nil || len(k.Ops) == 0 {
+		return true
+	}
+	return slices.Contains(k.Ops, "verify") || !public && slices.Contains(k.Ops, "sign")
 }
 
 func publicOf(b *pem.Block) (any, error) {
@@ -165,7 +183,22 @@ var algorithms = map[string]algorithm{
 	"RS256": {'R', crypto.SHA256, 0}, "RS384": {'R', crypto.SHA384, 0}, "RS512": {'R', crypto.SHA512, 0},
 	"PS256": {'P', crypto.SHA256, 0}, "PS384": {'P', crypto.SHA384, 0}, "PS512": {'P', crypto.SHA512, 0},
 	"ES256": {'E', crypto.SHA256, 32}, "ES384": {'E', crypto.SHA384, 48}, "ES512": {'E', crypto.SHA512, 66},
-	"EdDSA": {'D', 0, 0},
+	"EdDSA": {'D', 0, 0}, "Ed25519": {'D', 0, 0}, // its newer name (RFC 9864 section 2.2)
+}
+
+// unverified are registered algorithms that are not verified here: RFC 8812, RFC 8037 and RFC 9864.
+var unverified = []string{"ES256K", "Ed448"}
+
+// accepted says whether an algorithm is among declared ones. EdDSA is also what its newer names
+// say more exactly.
+func accepted(declared []string, alg string) bool {
+	return slices.Contains(declared, alg) ||
+		(alg == "Ed25519" || alg == "Ed448") && slices.Contains(declared, "EdDSA")
+}
+
+// sameAlgorithm says whether the alg of a key is that of a token.
+func sameAlgorithm(key, token string) bool {
+	return key == "" || key == token || accepted([]string{key}, token) || accepted([]string{token}, key)
 }
 
 // Known says whether an algorithm is a registered one for signatures.
@@ -196,15 +229,18 @@ func (k Keys) Verify(t *Token) (jose.JSONWebKey, error) {
 		return jose.JSONWebKey{}, ErrNoKeys
 	}
 	kid, _ := t.Header.String("kid")
-	named := slices.ContainsFunc(k.Set, func(j jose.JSONWebKey) bool { return j.KeyID != "" })
-	found, fit := false, false
+	found, fit, short := false, false, false
 	var sum []byte
 	for _, j := range k.Set {
-		if kid != "" && named && j.KeyID != kid {
-			continue
+		if kid != "" && j.KeyID != "" && j.KeyID != kid {
+			continue // a key without an id may be any
 		}
 		found = true
-		if j.Use == "enc" || j.Algorithm != "" && j.Algorithm != t.Algorithm() || !a.fits(j.Key) {
+		if j.Use == "enc" || !sameAlgorithm(j.Algorithm, t.Algorithm()) || !a.fits(j.Key) {
+			continue
+		}
+		if pub, ok := j.Key.(*rsa.PublicKey); ok && pub.N.BitLen() < leastRSA {
+			short = true
 			continue
 		}
 		fit = true
@@ -220,11 +256,32 @@ func (k Keys) Verify(t *Token) (jose.JSONWebKey, error) {
 	switch {
 	case !found:
 		return jose.JSONWebKey{}, ErrKeyID
+	case !fit && short:
+		return jose.JSONWebKey{}, ErrShort
 	case !fit:
 		return jose.JSONWebKey{}, ErrUnfit
 	}
 	return jose.JSONWebKey{}, ErrSignature
 }
+
+// has says whether the set has a key with an id.
+func (k Keys) has(kid string) bool {
+	return slices.ContainsFunc(k.Set, func(j jose.JSONWebKey) bool { return j.KeyID == kid })
+}
+
+// fitting is how many keys could have made a signature of an algorithm.
+func (k Keys) fitting(alg string) (n int) {
+	a := algorithms[alg]
+	for _, j := range k.Set {
+		if j.Use != "enc" && sameAlgorithm(j.Algorithm, alg) && a.fits(j.Key) {
+			n++
+		}
+	}
+	return n
+}
+
+// leastRSA is the size in bits below which crypto/rsa does not verify.
+const leastRSA = 1024
 
 // covered is what the signature covers, as bytes.
 func (t *Token) covered() []byte {

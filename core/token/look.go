@@ -4,7 +4,6 @@ import (
 	"encoding/json"
 	"errors"
 	"slices"
-	"strings"
 
 	"millgate/core/pointer"
 )
@@ -13,20 +12,20 @@ import (
 // be judged again by another declaration. Its claims are masked, its signature was
 // verified when it was looked at.
 type Shown struct {
-	Version      int               `json:"version"`
-	Kind         Kind              `json:"kind"`
-	Size         int               `json:"size"`           // bytes
-	Form         []Mended          `json:"form,omitempty"` // what was mended, or could not be read
-	Header       json.RawMessage   `json:"header,omitempty"`
-	Claims       json.RawMessage   `json:"claims,omitempty"` // texts that are not asked for are Hidden
-	Introspected bool              `json:"introspected,omitempty"`
-	Signature    Verification      `json:"signature"`
-	Inside       map[string]string `json:"inside,omitempty"`  // claims that hold a secret, and what it is
-	Guessed      bool              `json:"guessed,omitempty"` // the secret that signed it is a common word
+	Version      int             `json:"version"`
+	Kind         Kind            `json:"kind"`
+	Size         int             `json:"size"`           // bytes
+	Form         []Mended        `json:"form,omitempty"` // what was mended, or could not be read
+	Header       json.RawMessage `json:"header,omitempty"`
+	Claims       json.RawMessage `json:"claims,omitempty"` // texts that are not asked for are Hidden
+	Introspected bool            `json:"introspected,omitempty"`
+	Signature    Verification    `json:"signature"`
+	Contents     []Content       `json:"contents,omitempty"` // what should not stand among its claims
+	Guessed      bool            `json:"guessed,omitempty"`  // the secret that signed it was found by guessing
 }
 
 // ShownVersion is the version that Look writes.
-const ShownVersion = 1
+const ShownVersion = 2
 
 // Hidden stands in the place of a claim's text that was not kept.
 const Hidden = "‹claim›"
@@ -51,16 +50,22 @@ const (
 	NoKeys      Verified = "no keys"
 	KeyUnknown  Verified = "unknown key"
 	KeyUnfit    Verified = "unfit key"
+	KeyShort    Verified = "short key" // too short to verify with
 	SignedWrong Verified = "wrong"
+	// Signatures that anybody can make.
+	SignedByItself Verified = "by a key of its own header"
+	SignedByPublic Verified = "by a public key as secret"
+	SignedByEmpty  Verified = "by an empty secret"
 )
 
 // Verification is what came of verifying a signature.
 type Verification struct {
 	Outcome Verified `json:"outcome"`
-	Why     string   `json:"why,omitempty"`  // there were no keys
-	Keys    int      `json:"keys,omitempty"` // of the set, where there are several
-	Same    int      `json:"same,omitempty"` // of them, those with the token's key id
-	Bits    int      `json:"bits,omitempty"` // of the key that made it
+	Why     string   `json:"why,omitempty"`   // there were no keys; or which key is the secret
+	Keys    int      `json:"keys,omitempty"`  // of the set, those that fit the algorithm, where there are several
+	Same    int      `json:"same,omitempty"`  // of the set, those with the token's key id, where there are several
+	Named   bool     `json:"named,omitempty"` // the set has the token's key id
+	Bits    int      `json:"bits,omitempty"`  // of the key that made it
 	Least   int      `json:"least,omitempty"`
 }
 
@@ -68,7 +73,7 @@ type Verification struct {
 func (t *Token) verification(k Keys, why string) (v Verification) {
 	alg := t.Algorithm()
 	v.Outcome = NotAsked
-	if strings.EqualFold(alg, "none") || !t.Header.OK {
+	if unsigned(alg) || !t.Header.OK {
 		return v
 	}
 	if len(t.Signature) == 0 {
@@ -78,9 +83,12 @@ func (t *Token) verification(k Keys, why string) (v Verification) {
 	if !Known(alg) {
 		return v
 	}
+	kid, _ := t.Header.String("kid")
+	v.Named = kid != "" && k.has(kid)
+	if n := k.fitting(alg); n > 1 {
+		v.Keys = n
+	}
 	if len(k.Set) > 1 {
-		kid, _ := t.Header.String("kid")
-		v.Keys = len(k.Set)
 		for _, key := range k.Set {
 			if kid != "" && key.KeyID == kid {
 				v.Same++
@@ -88,16 +96,23 @@ func (t *Token) verification(k Keys, why string) (v Verification) {
 		}
 	}
 	key, err := k.Verify(t)
-	switch {
-	case err == nil:
+	if err == nil {
 		v.Outcome = SignedWell
 		v.Bits, v.Least = algorithms[alg].bits(key.Key)
+		return v
+	}
+	if v.Outcome, v.Why = t.anybodys(k); v.Outcome != "" {
+		return v
+	}
+	switch {
 	case errors.Is(err, ErrNoKeys):
 		if v.Outcome, v.Why = NoKeys, why; why == "" {
 			v.Why = "there are no keys"
 		}
 	case errors.Is(err, ErrKeyID):
 		v.Outcome = KeyUnknown
+	case errors.Is(err, ErrShort):
+		v.Outcome, v.Least = KeyShort, leastRSA
 	case errors.Is(err, ErrUnfit):
 		v.Outcome = KeyUnfit
 	default:
@@ -114,7 +129,7 @@ var asked = []string{"iss", "aud", "exp", "nbf", "iat", "typ", "scope", "scp", "
 // declaration names.
 func Look(t *Token, c Context) *Shown {
 	s := &Shown{Version: ShownVersion, Kind: t.Kind, Size: len(t.Raw), Introspected: t.Introspected,
-		Signature: t.verification(c.Keys, c.NoKeys)}
+		Signature: t.verification(c.Keys, c.NoKeys), Contents: t.contents()}
 	for _, m := range t.mended {
 		s.Form = append(s.Form, Mended{m.ID, m.Text, m.Part, m.Pointer})
 	}
@@ -138,12 +153,6 @@ func Look(t *Token, c Context) *Shown {
 	out := []byte{'{'}
 	for i := range t.Claims.Members {
 		m := &t.Claims.Members[i]
-		if what := secretIn(m); what != "" {
-			if s.Inside == nil {
-				s.Inside = map[string]string{}
-			}
-			s.Inside[m.Name] = what
-		}
 		if i > 0 {
 			out = append(out, ',')
 		}
@@ -219,7 +228,7 @@ func (s *Shown) Judge(c Context) []Judgement {
 	out := Judge(t, c)
 	if s.Guessed {
 		j := judgement("secret-guessed", Signature, "", "")
-		j.Text = "its HMAC secret is a common word of the list that ships"
+		j.Text = "its HMAC secret can be guessed"
 		out = append(out, j)
 	}
 	return out

@@ -84,6 +84,8 @@ func TestShownByAnotherDeclaration(t *testing.T) {
 	ctx.Identity.Attributes = map[string]any{"tier": "silver"}
 	assert.Equal(t, []string{"claim-hidden"}, ids(shown.Judge(ctx)), "what was not kept is not checked, and never "+
 		"agrees in silence")
+	shown.Version = 1
+	assert.Equal(t, []string{"claim-hidden", "claim-hidden"}, ids(shown.Judge(ctx)), "an earlier version kept less")
 	shown.Guessed = true
 	assert.Contains(t, ids(shown.Judge(ctx)), "secret-guessed")
 }

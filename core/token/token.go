@@ -48,6 +48,7 @@ const (
 	Encrypted Kind = "encrypted" // a JWE in five parts: nothing in it can be read without its key
 	Opaque    Kind = "opaque"    // no structure that says anything
 	Empty     Kind = "empty"
+	Unread    Kind = "unread" // longer than MaxSize
 )
 
 // Part of a token.
@@ -60,7 +61,7 @@ const (
 	Signature Part = "signature"
 )
 
-// MaxSize is how many bytes of a token are read, 64 KiB.
+// MaxSize is how many bytes of text are read as a token, 64 KiB: no server takes a longer one.
 const MaxSize = 64 << 10
 
 // Token is a token as it was read.
@@ -168,6 +169,40 @@ func (m *Member) strings(out []string, split bool) []string {
 		}
 		s.i++
 	}
+}
+
+// kind is what a value is, in words.
+func (m *Member) kind() string {
+	switch {
+	case len(m.Raw) == 0:
+		return "nothing"
+	case m.Raw[0] == '"':
+		return "a text"
+	case m.Raw[0] == '[':
+		return "a list"
+	case m.Raw[0] == '{':
+		return "an object"
+	case m.Raw[0] == 't', m.Raw[0] == 'f', m.Raw[0] == 'n':
+		return string(m.Raw) // true, false, null
+	}
+	return "a number"
+}
+
+// texts says whether the value is a text or a list of texts alone.
+func (m *Member) texts() bool {
+	if _, ok := m.String(); ok {
+		return true
+	}
+	var list []any
+	if json.Unmarshal(m.Raw, &list) != nil || list == nil {
+		return false
+	}
+	for _, v := range list {
+		if _, ok := v.(string); !ok {
+			return false
+		}
+	}
+	return true
 }
 
 // date reads a NumericDate (RFC 7519 section 2), and what it is not but may be

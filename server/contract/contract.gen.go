@@ -558,6 +558,7 @@ const (
 	TokenViewKindEncrypted TokenViewKind = "encrypted"
 	TokenViewKindOpaque    TokenViewKind = "opaque"
 	TokenViewKindSigned    TokenViewKind = "signed"
+	TokenViewKindUnread    TokenViewKind = "unread"
 )
 
 // Valid indicates whether the value is a known member of the TokenViewKind enum.
@@ -570,6 +571,8 @@ func (e TokenViewKind) Valid() bool {
 	case TokenViewKindOpaque:
 		return true
 	case TokenViewKindSigned:
+		return true
+	case TokenViewKindUnread:
 		return true
 	default:
 		return false

@@ -1947,7 +1947,7 @@ export interface components {
         };
         TokenView: {
             /** @enum {string} */
-            kind: "signed" | "encrypted" | "opaque" | "empty";
+            kind: "signed" | "encrypted" | "opaque" | "empty" | "unread";
             /** @description Its issuer could be asked about it (RFC 7662) */
             canAsk: boolean;
             fingerprint: string;
