@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"millgate/app/events"
+	"millgate/app/tokens"
 	"millgate/core/token"
 )
 
@@ -31,11 +32,12 @@ func BenchmarkAuditMillion(b *testing.B) {
 		require.NoError(b, err)
 		var peak uint64
 		begun := time.Now()
-		res, err := a.Tokens.AuditTokens(context.Background(), "", true, f, func(events.AuditProgress) {
-			var m runtime.MemStats
-			runtime.ReadMemStats(&m)
-			peak = max(peak, m.Sys-m.HeapReleased)
-		})
+		res, err := a.Tokens.AuditTokens(context.Background(), "", true, f,
+			tokens.Watch{Progress: func(events.AuditProgress) {
+				var m runtime.MemStats
+				runtime.ReadMemStats(&m)
+				peak = max(peak, m.Sys-m.HeapReleased)
+			}})
 		took := time.Since(begun)
 		require.NoError(b, err)
 		require.Equal(b, many, res.Distinct)

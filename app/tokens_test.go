@@ -176,7 +176,7 @@ func TestAuditIsStoppedAndTold(t *testing.T) {
 	}
 	var p events.AuditProgress
 	r, err := a.Tokens.AuditTokens(context.Background(), "", true, strings.NewReader(b.String()),
-		func(x events.AuditProgress) { p = x })
+		tokens.Watch{Progress: func(x events.AuditProgress) { p = x }})
 	require.NoError(t, err)
 	assert.Equal(t, 2000, r.Distinct)
 	assert.Equal(t, 2000, p.Tokens)
@@ -185,7 +185,7 @@ func TestAuditIsStoppedAndTold(t *testing.T) {
 	assert.Equal(t, 2000, r.Tallies[0].Count)
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel()
-	r, err = a.Tokens.AuditTokens(ctx, "", true, strings.NewReader(b.String()), nil)
+	r, err = a.Tokens.AuditTokens(ctx, "", true, strings.NewReader(b.String()), tokens.Watch{})
 	require.ErrorIs(t, err, context.Canceled)
 	assert.Less(t, r.Tokens, 2000)
 }
@@ -228,7 +228,7 @@ func TestAnAuditOnManyCores(t *testing.T) {
 		case 1:
 			lines[i] = lines[i/2] // again
 		case 2:
-			lines[i] = lines[i][:len(lines[i])-9]
+			lines[i] = lines[i][:len(lines[i])-20]
 		case 3:
 			lines[i] = fmt.Sprintf("opaque-%d", i%40)
 		}
@@ -238,7 +238,8 @@ func TestAnAuditOnManyCores(t *testing.T) {
 	for i, l := range lines {
 		one.Add(i+1, l)
 	}
-	got, err := tokens.AuditStream(context.Background(), c, strings.NewReader(strings.Join(lines, "\n")), nil)
+	got, err := tokens.AuditStream(context.Background(), c, strings.NewReader(strings.Join(lines, "\n")),
+		tokens.Watch{})
 	require.NoError(t, err)
 	assert.Equal(t, one.Report(), got)
 	assert.Equal(t, len(lines), got.Tokens)
@@ -255,6 +256,6 @@ func TestAnAuditOnManyCores(t *testing.T) {
 			}
 		}
 	}()
-	_, err = tokens.AuditStream(ctx, c, r, nil)
+	_, err = tokens.AuditStream(ctx, c, r, tokens.Watch{})
 	require.ErrorIs(t, err, context.Canceled)
 }

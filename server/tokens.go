@@ -178,10 +178,11 @@ func (s *Server) GuessSecret(ctx context.Context,
 // AuditTokens judges every token of a file while it is being sent.
 func (s *Server) AuditTokens(ctx context.Context,
 	q contract.AuditTokensRequestObject) (contract.AuditTokensResponseObject, error) {
-	r, err := s.app.Tokens.AuditTokens(ctx, word(q.Params.Target), false, q.Body, func(p events.AuditProgress) {
+	watch := tokens.Watch{Progress: func(p events.AuditProgress) {
 		p.ID = q.Params.Id
 		s.app.Events.Send(events.Event{Type: events.Auditing, Audit: &p})
-	})
+	}}
+	r, err := s.app.Tokens.AuditTokens(ctx, word(q.Params.Target), false, q.Body, watch)
 	if err != nil {
 		return nil, err
 	}

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"encoding/json"
 	"fmt"
 	"io"
 	"os"
@@ -22,8 +23,9 @@ func tokensCommand() *cobra.Command {
 		Use:   "tokens FILE",
 		Short: "Judge issued tokens: one, or a file of them",
 		Long: `Judge the tokens of a file: one on each line, JSON lines, a HAR archive or a log.
-- reads from the standard input. With --gate they are held against a declaration,
-with --target its key set is fetched to verify them.`,
+- reads from the standard input, as it comes. With --gate they are held against a
+declaration, with --target its key set is fetched to verify them. With --format json each
+token is told on a line of its own as soon as it was judged, and the whole on the last one.`,
 		Example: `  millgate tokens issued.txt --gate fernhollow.gate.yaml
   pbpaste | millgate tokens - --gate fernhollow.gate.yaml --target staging --format json`,
 		Args: cobra.ExactArgs(1),
@@ -46,7 +48,14 @@ with --target its key set is fetched to verify them.`,
 				defer f.Close() //nolint:errcheck // it is only read
 				in = f
 			}
-			r, err := audit(cmd, gate, target, in)
+			out := cmd.OutOrStdout()
+			watch := tokens.Watch{Progress: progressTo(cmd.ErrOrStderr())}
+			lines := json.NewEncoder(out)
+			lines.SetEscapeHTML(false)
+			if format == "json" {
+				watch.Each = func(t token.Told) error { return lines.Encode(tokenLine{"token", t}) }
+			}
+			r, err := audit(cmd, gate, target, in, watch)
 			if err != nil {
 				return err
 			}
@@ -58,9 +67,8 @@ with --target its key set is fetched to verify them.`,
 					return err
 				}
 			}
-			out := cmd.OutOrStdout()
 			if format == "json" {
-				err = writeJSON(out, r)
+				err = lines.Encode(summaryLine{"summary", r})
 			} else {
 				printAudit(out, painter(out), r)
 			}
@@ -83,12 +91,22 @@ with --target its key set is fetched to verify them.`,
 	return c
 }
 
-func audit(cmd *cobra.Command, gate, target string, in io.Reader) (token.Audited, error) {
-	progress := progressTo(cmd.ErrOrStderr())
+// The lines of --format json, by their type.
+type (
+	tokenLine struct {
+		Type string `json:"type"`
+		token.Told
+	}
+	summaryLine struct {
+		Type string `json:"type"`
+		token.Audited
+	}
+)
+
+func audit(cmd *cobra.Command, gate, target string, in io.Reader, watch tokens.Watch) (token.Audited, error) {
 	if gate == "" {
 		r, err := tokens.AuditStream(cmd.Context(), token.Context{Now: time.Now(),
-			NoKeys: "no declaration was given"}, in,
-			progress)
+			NoKeys: "no declaration was given"}, in, watch)
 		return r, stopped(err)
 	}
 	if _, err := meant(cmd, gate); err != nil {
@@ -99,7 +117,7 @@ func audit(cmd *cobra.Command, gate, target string, in io.Reader) (token.Audited
 		return token.Audited{}, exit{exitWrong, err}
 	}
 	defer a.Close() //nolint:errcheck // it is in memory
-	r, err := a.Tokens.AuditTokens(cmd.Context(), target, target == "", in, progress)
+	r, err := a.Tokens.AuditTokens(cmd.Context(), target, target == "", in, watch)
 	return r, stopped(err)
 }
 
@@ -110,13 +128,20 @@ func stopped(err error) error {
 	return nil
 }
 
-// progressTo shows how far it is on a terminal.
+// progressTo shows how far it is: always on a terminal, elsewhere every ten seconds.
 func progressTo(w io.Writer) func(events.AuditProgress) {
+	const every = 10 * time.Second
+	before, after := clearLine, " "
 	if s, ok := w.(*screen); !ok || !s.terminal {
-		return nil
+		before, after = "", "\n"
 	}
+	told := time.Now()
 	return func(p events.AuditProgress) {
-		fmt.Fprintf(w, clearLine+"%d tokens, %d MB read ", p.Tokens, p.Bytes>>20)
+		if before == "" && time.Since(told) < every {
+			return
+		}
+		told = time.Now()
+		fmt.Fprintf(w, "%s%d tokens, %d MB read%s", before, p.Tokens, p.Bytes>>20, after)
 	}
 }
 
@@ -154,7 +179,7 @@ func guess(cmd *cobra.Command, file, words string, r *token.Audited) error {
 func printAudit(w io.Writer, p paint, r token.Audited) {
 	fmt.Fprintf(w, "%d tokens, %d different, %d of them sound", r.Tokens, r.Distinct, r.Sound)
 	if r.Unsure > 0 {
-		fmt.Fprintf(w, ", %s", p.warn(fmt.Sprintf("%d of which nobody can tell: they were not verified", r.Unsure)))
+		fmt.Fprintf(w, ", %s", p.warn(fmt.Sprintf("%d of which nobody can tell", r.Unsure)))
 	}
 	if r.Endless > 0 {
 		fmt.Fprintf(w, ", %s", p.bad(fmt.Sprintf("%d without an end", r.Endless)))

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -32,8 +33,14 @@ func TestTokensCommand(t *testing.T) {
 
 	code, out, _ = run(t, "tokens", file, "--words", words, "--format", "json", "--fail-on", "critical")
 	assert.Equal(t, 1, code)
+	lines := strings.Split(strings.TrimSpace(out), "\n")
+	require.Len(t, lines, 3, "a line for each token, and the whole")
+	for i, want := range []string{`^\{"type":"token","line":1,.*"outcome":"cannot tell".*"exp-missing"`,
+		`^\{"type":"token","line":2,.*"again":true`, `^\{"type":"summary","tokens":2,"distinct":1`} {
+		assert.Regexp(t, want, lines[i])
+	}
 	var r token.Audited
-	require.NoError(t, json.Unmarshal([]byte(out), &r))
+	require.NoError(t, json.Unmarshal([]byte(lines[2]), &r))
 	assert.Equal(t, "secret-guessed", r.Tallies[0].ID)
 	assert.Contains(t, r.Tallies[0].Text, "under the ridge")
 

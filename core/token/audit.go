@@ -86,7 +86,7 @@ type Audited struct {
 	Tokens    int                `json:"tokens"`
 	Distinct  int                `json:"distinct"`
 	Sound     int                `json:"sound"`   // a service would take them
-	Unsure    int                `json:"unsure"`  // not verified, and nothing else keeps a service from taking them
+	Unsure    int                `json:"unsure"`  // nobody can tell: not read, or not verified
 	Endless   int                `json:"endless"` // without an end
 	Groups    map[string][]Count `json:"groups"`  // by issuer, kind, client, algorithm, scheme
 	Lifetimes []Step             `json:"lifetimes"`
@@ -123,17 +123,33 @@ type Looked struct {
 	rights   string // what its rights depend on; "" without a scheme
 }
 
+// Told is what is said of one token. It does not hold the token.
+type Told struct {
+	Seen
+	Identity   string      `json:"identity,omitempty"`
+	Outcome    Outcome     `json:"outcome"`
+	Judgements []Judgement `json:"judgements"`
+	Again      bool        `json:"again,omitempty"` // it stood on an earlier line, where it was told
+}
+
 // Add judges one token that stood on a line.
 func (a *Auditor) Add(line int, text string) { a.Take(a.Look(line, text)) }
 
 // Look judges one token that stood on a line. It changes nothing, so that many can be
 // looked at beside each other; each is then taken, in the order of the lines.
-func (a *Auditor) Look(line int, text string) Looked {
-	t := Decode(text)
+func (a *Auditor) Look(line int, text string) Looked { return a.look(line, Decode(text)) }
+
+// LookTooLong is Look for a token of which nothing but the size is known.
+func (a *Auditor) LookTooLong(line, size int) Looked { return a.look(line, TooLong(size)) }
+
+func (a *Auditor) look(line int, t *Token) Looked {
 	if t.Kind == Empty {
 		return Looked{}
 	}
 	l := Looked{line: line, t: t, hash: maphash.String(a.seed, t.Raw)}
+	if t.Kind == Unread { // none of them is known to be another
+		l.hash = maphash.Comparable(a.seed, [2]int{line, t.size})
+	}
 	var few [5]string
 	names := subject(t, few[:0])
 	l.subject = first(names)
@@ -163,15 +179,15 @@ func (a *Auditor) Look(line int, text string) Looked {
 	return l
 }
 
-// Take counts what was looked at.
-func (a *Auditor) Take(l Looked) {
+// Take counts what was looked at, and tells of it; ok is false where that was no token.
+func (a *Auditor) Take(l Looked) (told Told, ok bool) {
 	t := l.t
 	if t == nil {
-		return
+		return told, false
 	}
 	a.tokens++
 	if _, again := a.seen[l.hash]; again {
-		return
+		return Told{Seen: l.named(Seen{Line: l.line}), Again: true, Judgements: []Judgement{}}, true
 	}
 	if len(a.seen) < maxSeen {
 		a.seen[l.hash] = struct{}{}
@@ -180,14 +196,13 @@ func (a *Auditor) Take(l Looked) {
 	if w := a.secret(t, l.issuer); w != "" {
 		list = append([]Judgement{Guessed(w)}, list...)
 	}
-	if t.Kind == Signed {
-		switch OutcomeOf(list) {
-		case Takes:
-			a.sound++
-		case CannotTell:
-			a.unsure++
-		default:
-		}
+	outcome := OutcomeOf(list)
+	switch outcome {
+	case Takes:
+		a.sound++
+	case CannotTell:
+		a.unsure++
+	case Refuses:
 	}
 	s := Seen{Line: l.line, Subject: l.subject, Issuer: l.issuer, Scheme: schemeName(l.scheme), Wrong: len(list)}
 	if len(list) > 0 {
@@ -228,6 +243,11 @@ func (a *Auditor) Take(l Looked) {
 			return x.Opens > y.Opens
 		})
 	}
+	told = Told{Seen: l.named(s), Outcome: outcome, Judgements: list}
+	if l.identity != nil {
+		told.Identity = l.identity.Name
+	}
+	return told, true
 }
 
 // named makes what is kept of a token: its texts no longer hold the whole of it.

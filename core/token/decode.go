@@ -18,9 +18,7 @@ func (t *Token) mend(id string, part Part, args ...any) {
 func Decode(text string) *Token {
 	t := &Token{}
 	if len(text) > MaxSize {
-		t.Kind = Unread
-		t.mend("form-size", Whole, (len(text)+1023)>>10)
-		return t
+		return TooLong(len(text))
 	}
 	t.Raw = t.strip(text)
 	if t.Raw == "" {
@@ -41,6 +39,13 @@ func Decode(text string) *Token {
 		return t
 	}
 	t.signed(n)
+	return t
+}
+
+// TooLong is a token of which nothing but its size in bytes is known, since it is longer than MaxSize.
+func TooLong(size int) *Token {
+	t := &Token{Kind: Unread, size: size}
+	t.mend("form-size", Whole, (size+1023)>>10)
 	return t
 }
 

@@ -123,24 +123,26 @@ func inside(raw json.RawMessage, name string, at pointer.JSON, top bool, out *[]
 
 // contentOf says what a text under a name is: by its form, or by the name.
 func contentOf(name, s string, top bool) (Content, bool) {
-	last := wordsOf(name)
 	switch {
 	case strings.Contains(s, "-----BEGIN ") && strings.Contains(s, "PRIVATE KEY-----"):
 		return Content{Secret: true, What: "a private key in " + name}, true
 	case strings.HasPrefix(s, "eyJ") && strings.Count(s, ".") >= 2:
 		return Content{Secret: true, What: "another token in " + name}, true
-	case connection.MatchString(s) || settings.MatchString(s):
+	case strings.Contains(s, "://") && connection.MatchString(s),
+		strings.IndexByte(s, '=') >= 0 && settings.MatchString(s):
 		return Content{Secret: true, What: "a connection with its password in " + name}, true
-	case keyForm.MatchString(s):
+	case len(s) >= 14 && keyForm.MatchString(s):
 		return Content{Secret: true, What: "a key in " + name}, true
-	case len(s) >= 4 && secretName(last) && !slices.Contains(notSecret, strings.ToLower(s)):
+	}
+	last := wordsOf(name)
+	if len(s) >= 4 && secretName(last) && !slices.Contains(notSecret, strings.ToLower(s)) {
 		return Content{Secret: true, What: fmt.Sprintf("%s, %d characters", name, utf8.RuneCountInString(s))}, true
 	}
 	what := ""
 	switch {
-	case mailForm.MatchString(s):
+	case strings.IndexByte(s, '@') > 0 && mailForm.MatchString(s):
 		what = "an e-mail address"
-	case phoneForm.MatchString(s):
+	case s[0] == '+' && phoneForm.MatchString(s):
 		what = "a telephone number"
 	case card(s):
 		what = "a card number"
@@ -157,6 +159,9 @@ func contentOf(name, s string, top bool) (Content, bool) {
 
 // wordsOf are the words of a name in snake_case, kebab-case or camelCase, in small letters.
 func wordsOf(name string) []string {
+	if !strings.ContainsFunc(name, func(r rune) bool { return r < 'a' || r > 'z' }) {
+		return []string{name}
+	}
 	var b strings.Builder
 	small := false
 	for _, r := range name {
@@ -187,7 +192,10 @@ func secretName(w []string) bool {
 // card says whether a text is a card number (ISO/IEC 7812-1): a known beginning and length, and the
 // check digit.
 func card(s string) bool {
-	digits := strings.NewReplacer(" ", "", "-", "").Replace(s)
+	if len(s) < 13 || s[0] < '2' || s[0] > '6' {
+		return false
+	}
+	digits := strings.ReplaceAll(strings.ReplaceAll(s, " ", ""), "-", "")
 	n := len(digits)
 	if n < 13 || n > 19 || len(s) > 2*n {
 		return false
