@@ -24,6 +24,7 @@ type Fit struct {
 	Limit
 	Phase  int64 // what is added to the clock for windows on the clock
 	Misses int   // calls that it would have decided otherwise
+	late   int   // of them, those of the refusals at the very end
 	WLow   int64 // windows between these explain it as well
 	WHigh  int64
 }
@@ -169,11 +170,15 @@ func Infer(calls []Seen) []Fit {
 	if !waited { // those that wait are not refused
 		x.windows(Limit{Kind: SlidingLog, CountAll: true}, none)
 	}
+	sharp := openings(calls)
 	clock := func(w int64) []int64 {
 		out := make([]int64, 0, 17)
 		// On the clock itself, and shifted: the service's clock is not ours.
 		for k := int64(0); k < 16; k++ {
 			out = append(out, k*w/16)
+		}
+		for _, at := range sharp {
+			out = append(out, w-at%w)
 		}
 		return out
 	}
@@ -186,6 +191,11 @@ func Infer(calls []Seen) []Fit {
 	}
 	x.buckets(list[0])
 	out := x.out
+	// What shut at the very end was not seen to open again: something else may have shut it.
+	upTo := calls[:list[len(list)-1].to]
+	for i, f := range out {
+		out[i].late = f.Misses - min(f.Misses, seen{upTo, x.log.noise}.predict(f.Limit, f.Phase, f.Misses))
+	}
 	sort.SliceStable(out, func(i, j int) bool {
 		a, b := out[i], out[j]
 		if a.Misses != b.Misses {
@@ -193,6 +203,26 @@ func Infer(calls []Seen) []Fit {
 		}
 		return a.Kind < b.Kind || a.Kind == b.Kind && a.Burst+a.N < b.Burst+b.N
 	})
+	return out
+}
+
+// mostSharp is how many openings a window of the clock is tried to begin at.
+const mostSharp = 3
+
+// openings are the instants at which calls were admitted again, those first that are known most
+// exactly: by the refusal right before.
+func openings(calls []Seen) (out []int64) {
+	type bracket struct{ at, wide int64 }
+	var all []bracket
+	for i := 1; i < len(calls); i++ {
+		if a, b := calls[i-1], calls[i]; b.OK && !a.OK && !a.Gap && !b.Gap {
+			all = append(all, bracket{(a.At + b.At) / 2, b.At - a.At})
+		}
+	}
+	slices.SortStableFunc(all, func(a, b bracket) int { return cmp.Compare(a.wide, b.wide) })
+	for _, b := range all[:min(len(all), mostSharp)] {
+		out = append(out, b.at)
+	}
 	return out
 }
 
@@ -370,13 +400,22 @@ const nearly = 2
 // steps the right one may be off by a part of a window for each that was watched.
 const roughly = 12
 
-// likeliest are the windows that explain most in large steps.
-func likeliest(least map[int64]Fit) []Fit {
-	out := slices.Collect(maps.Values(least))
-	slices.SortFunc(out, func(a, b Fit) int {
+// likeliest are the windows that explain most in large steps, each of its own neighbourhood: a wrong one
+// has many neighbours that are as wrong.
+func likeliest(least map[int64]Fit) (out []Fit) {
+	all := slices.Collect(maps.Values(least))
+	slices.SortFunc(all, func(a, b Fit) int {
 		return cmp.Or(a.Misses-b.Misses, int(a.W-b.W))
 	})
-	return out[:min(len(out), 12)]
+	for _, f := range all {
+		if len(out) == 12 {
+			break
+		}
+		if !slices.ContainsFunc(out, func(o Fit) bool { return abs(o.W-f.W)*50 <= o.W }) {
+			out = append(out, f)
+		}
+	}
+	return out
 }
 
 // doubted widens what the window may be to all that explain nearly as much. A window of
@@ -492,10 +531,15 @@ func Told(fits []Fit, calls int) []Fit {
 // mostKinds is how many kinds are named beside each other.
 const mostKinds = 3
 
-// Remaining are the fits that cannot be told from the best by what was seen.
+// Remaining are the fits that cannot be told from the best by what was seen. Refusals at the very
+// end speak for none: what they would have ended with was not seen.
 func Remaining(fits []Fit, calls int) (out []Fit) {
+	best := math.MaxInt
 	for _, f := range fits {
-		if f.Misses <= fits[0].Misses+2+calls/100 && f.Misses*15 <= calls+15 {
+		best = min(best, f.Misses-f.late)
+	}
+	for _, f := range fits {
+		if m := f.Misses - f.late; m <= best+2+calls/100 && m*15 <= calls+15 {
 			out = append(out, f)
 		}
 	}

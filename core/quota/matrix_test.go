@@ -127,10 +127,18 @@ func (w truth) falsehoods(m *Measured) (out []string) {
 // budgets are those of a drill within a sweep, and of one that somebody asked for.
 var budgets = []Budget{{Calls: 300, Ticks: 3 * second}, {Calls: 400, Ticks: 60 * second}}
 
+// misled are drills of which something false was said once: they are always run.
+var misled = []string{
+	// Its windows were looked for at sixteen places each, none close enough, and two counters were preferred.
+	"fixed window on the clock 1 per 3s, 1 of 0 slow, 1m0s",
+	// Two counters of another length refused what the second count did, at the very end.
+	"a bucket of 4 and 30 an hour, 1 of 20 slow, 1m0s",
+}
+
 func TestNothingFalseIsSaid(t *testing.T) {
 	rounds, every := 2, 1
 	if os.Getenv("MILLGATE_MATRIX") == "" { // make soak has all of them
-		rounds, every = 1, 25
+		every = 50
 	}
 	began := time.Now()
 	bad := map[string]int{}
@@ -139,7 +147,8 @@ func TestNothingFalseIsSaid(t *testing.T) {
 		for _, slow := range []int{0, 100, 20, 5} {
 			for _, b := range budgets {
 				for seed := range int64(rounds) {
-					if k++; k%every != 0 {
+					if k++; k%every != 0 && !slices.Contains(misled, fmt.Sprintf("%s, 1 of %d slow, %s", w.name, slow,
+						Span(b.Ticks))) {
 						continue
 					}
 					d := world{limits: w.limits, hold: w.hold, slow: slow, phase: 337 * ms * (seed + 1),
