@@ -238,7 +238,18 @@ type Cap struct {
 // times as long as ever before. Without that before is all of them, and there is no cap.
 func Capped(calls []Seen) (before []Seen, c Cap) {
 	list := alone(calls)
-	opened, longest, shut, last := 0, int64(0), int64(-1), -1
+	c, longest, last := ending(list)
+	if c.Shut < 3*longest || c.Shut == 0 {
+		return calls, Cap{}
+	}
+	return list[:last+1], c
+}
+
+// ending is for how long calls were refused at the end, where that is told from what came before,
+// beside the longest time before, and the last call that was admitted.
+func ending(list []Seen) (c Cap, longest int64, last int) {
+	opened, shut := 0, int64(-1)
+	last = -1
 	for i, s := range list {
 		switch {
 		case !s.OK && shut < 0:
@@ -251,13 +262,17 @@ func Capped(calls []Seen) (before []Seen, c Cap) {
 			last = i
 		}
 	}
-	if opened < 2 || shut < 0 || last+6 > len(list) {
-		return calls, Cap{}
+	if opened >= 2 && shut >= 0 && last+6 <= len(list) {
+		c.Shut = list[len(list)-1].At - shut
 	}
-	if c.Shut = list[len(list)-1].At - shut; c.Shut < 3*longest {
-		return calls, Cap{}
-	}
-	return list[:last+1], c
+	return c, longest, last
+}
+
+// unsettled says whether a second count may have shut calls out at the end, without that it is
+// plain: twice as long as ever before, not yet three times.
+func unsettled(calls []Seen) bool {
+	c, longest, _ := ending(alone(calls))
+	return c.Shut >= 2*longest && c.Shut > 0 && c.Shut < 3*longest
 }
 
 // numbersOf are the numbers of calls that stretches admitted until one was refused, the

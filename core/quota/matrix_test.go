@@ -133,6 +133,8 @@ var misled = []string{
 	"fixed window on the clock 1 per 3s, 1 of 0 slow, 1m0s",
 	// Two counters of another length refused what the second count did, at the very end.
 	"a bucket of 4 and 30 an hour, 1 of 20 slow, 1m0s",
+	// The second count shut it for nearly three times as long as the first, and one of the clock was fitted.
+	"5 a second and 20 a minute, 1 of 20 slow, 1m0s",
 }
 
 func TestNothingFalseIsSaid(t *testing.T) {

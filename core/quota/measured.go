@@ -190,6 +190,9 @@ func (m *Measured) Explain(d *Drill) {
 			m.Stood++
 		}
 	}
+	if len(m.Fits) > 0 && m.Fits[0].Misses > nearly && unsettled(d.Calls) {
+		m.Fits = nil // one limiter was fitted to what two may have refused
+	}
 	if w := waitsOf(m.Calls); m.Disturbed() || m.Failed > 0 || !w.stands(m.Calls) {
 		m.Fits, m.Kinds = nil, 0
 	}
