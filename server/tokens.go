@@ -43,9 +43,12 @@ func (s *Server) JudgeToken(ctx context.Context, q contract.JudgeTokenRequestObj
 	}
 	out := contract.TokenView{Kind: contract.TokenViewKind(v.Kind), Fingerprint: v.Fingerprint, Subject: v.Subject,
 		Masked: v.Masked, Outcome: contract.TokenViewOutcome(v.Outcome), Scheme: v.Scheme, Identity: v.Identity,
-		KeySource: v.KeySource, CanAsk: v.CanAsk,
+		KeySource: v.KeySource, CanAsk: v.CanAsk, Settles: orEmpty(v.Settles),
 		Header: partsOf(v.Header), Claims: partsOf(v.Claims)}
 	if out.Judgements, err = recast[[]contract.Judgement](orEmpty(v.Judgements)); err != nil {
+		return nil, err
+	}
+	if out.Facts, err = recast[[]contract.TokenFact](orEmpty(v.Facts)); err != nil {
 		return nil, err
 	}
 	if out.Reach, err = recast[[]contract.Opens](v.Reach); err != nil {

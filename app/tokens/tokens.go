@@ -56,6 +56,8 @@ type View struct {
 	Reach       []token.Opens
 	KeySource   string // where the keys came from, or why there are none
 	CanAsk      bool   // its issuer could be asked about it, and was not
+	Facts       []token.Fact
+	Settles     []string // what would settle it, where nobody can tell
 }
 
 // Part is one member of the header or of the claims, with its meaning.
@@ -163,13 +165,7 @@ func (tk *Tokens) JudgeToken(ctx context.Context, q Query) (View, error) {
 		v.Judgements = append([]token.Judgement{token.Guessed(w)}, v.Judgements...)
 	}
 	v.Outcome = token.OutcomeOf(v.Judgements)
-	sum := sha256.Sum256([]byte(tok.Raw))
-	v.Fingerprint = hex.EncodeToString(sum[:4])
-	if n := len(tok.Raw); n > 24 {
-		v.Masked = tok.Raw[:6] + "…" + tok.Raw[n-4:]
-	} else {
-		v.Masked = "…"
-	}
+	v.Fingerprint, v.Masked = marks(tok.Raw)
 	for i := range v.Claims {
 		if p := &v.Claims[i]; slices.Contains([]string{"exp", "nbf", "iat", "auth_time"}, p.Name) {
 			if at, ok := tok.Date(p.Name); ok {
@@ -187,7 +183,21 @@ func (tk *Tokens) JudgeToken(ctx context.Context, q Query) (View, error) {
 	if c.Identity != nil {
 		v.Identity = c.Identity.Name
 	}
+	v.Facts, v.Settles = token.Glance(tok, c, v.Outcome, v.Reach), []string{}
+	for _, j := range token.Settles(v.Judgements) {
+		v.Settles = append(v.Settles, j.Text+". "+j.Why)
+	}
 	return v, nil
+}
+
+// marks are the fingerprint of a token, and what may be shown of it.
+func marks(raw string) (fingerprint, masked string) {
+	sum := sha256.Sum256([]byte(raw))
+	masked = "…"
+	if n := len(raw); n > 24 {
+		masked = raw[:6] + "…" + raw[n-4:]
+	}
+	return hex.EncodeToString(sum[:4]), masked
 }
 
 // introspect asks the issuer about an opaque token.

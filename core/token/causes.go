@@ -112,6 +112,8 @@ var causes = []struct {
 		"Write dates as numbers of seconds (NumericDate).", finding.API2, 1287},
 	{"too-long", finding.Lifetime, "Tokens live longer than declared",
 		"Issue tokens that end as declared, or declare the longer life and what it costs.", finding.API2, 613},
+	{"lives-long", finding.Lifetime, "Issued tokens live for months",
+		"Issue tokens that end within an hour, renew them, and declare a lifetime.", finding.API2, 613},
 
 	{"role-beyond", finding.WeakToken, "Issued tokens hold a role that their holder is not declared to have",
 		"Give out only the roles of the holder, or declare that it has this one.", finding.API5, 266},

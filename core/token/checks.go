@@ -168,6 +168,8 @@ var Checks = []Check{
 		"RFC 7519, section 2"},
 	{"too-long", finding.Medium, Takes, "it lives %v; declared are at most %v", "A lost token is good for that long.",
 		"RFC 9068, section 5"},
+	{"lives-long", finding.Medium, Takes, "it lives %v, and no lifetime is declared",
+		"A lost token is good for that long, and nobody notices.", "RFC 9068, section 5"},
 
 	{"role-beyond", finding.High, Takes, "it holds the role %v, which %v is not declared to hold",
 		"It opens more than was meant.", "RFC 8725, section 3.2"},

@@ -520,10 +520,17 @@ func (j *judge) dates() {
 	} else {
 		skew = 0
 	}
-	if !begin.IsZero() && most > 0 && exp.Sub(begin) > most+skew {
-		j.say("too-long", Claims, "/exp", Say(exp.Sub(begin)), Say(most))
+	switch life := exp.Sub(begin); {
+	case begin.IsZero():
+	case most > 0 && life > most+skew:
+		j.say("too-long", Claims, "/exp", Say(life), Say(most))
+	case most == 0 && !j.c.Refresh && life > months:
+		j.say("lives-long", Claims, "/exp", Say(life))
 	}
 }
+
+// months is the life beyond which an access token is remarked on where none is declared.
+const months = 30 * 24 * time.Hour
 
 // endless is a token without exp, which an access token of RFC 9068 must have.
 func (j *judge) endless() {

@@ -152,6 +152,8 @@ func accepting(algs ...string) func(*declaration.Scheme) {
 	return func(s *declaration.Scheme) { s.Algorithms = algs }
 }
 
+func unlimited(s *declaration.Scheme) { s.Lifetime = nil }
+
 // part changes one part of a token.
 func part(i int, f func(string) string) func(string) string {
 	return func(s string) string {
@@ -289,6 +291,8 @@ var judged = []struct {
 	{"date-text", claim("iat", "1764072000"), made{}},
 	{"date-unreadable", claim("nbf", true), made{}},
 	{"too-long", claim("exp", unix(15*time.Minute+time.Second)), claim("exp", unix(15*time.Minute))},
+	{"lives-long", made{claims: object{"exp": unix(90 * 24 * time.Hour)}, scheme: unlimited},
+		made{claims: object{"exp": unix(30 * 24 * time.Hour)}, scheme: unlimited}},
 
 	{"role-beyond", claim("roles", []string{"operator"}), claim("roles", "observer")},
 	{"role-undeclared", claim("roles", []string{"observer", "keeper"}), made{}},
@@ -397,7 +401,7 @@ func TestSilenceOnSoundTokens(t *testing.T) {
 		"an exp within the skew": with(claim("exp", unix(-20*time.Second)), claim("iat",
 			unix(-time.Minute))),
 		"exactly as long as declared": claim("exp", unix(15*time.Minute)),
-		"no lifetime is declared": {claims: object{"exp": unix(90 * 24 * time.Hour)},
+		"no lifetime is declared": {claims: object{"exp": unix(20 * 24 * time.Hour)},
 			scheme: func(s *declaration.Scheme) { s.Lifetime = nil }},
 		"no issuer is declared": {claims: object{"iss": nil}, scheme: func(s *declaration.Scheme) {
 			s.Issuer = ""

@@ -2067,6 +2067,14 @@ type TimingRequest struct {
 	Target   string `json:"target"`
 }
 
+// TokenFact defines model for TokenFact.
+type TokenFact struct {
+	// Bad Somebody should look at it
+	Bad  bool   `json:"bad"`
+	Of   string `json:"of"`
+	Text string `json:"text"`
+}
+
 // TokenPart defines model for TokenPart.
 type TokenPart struct {
 	Date  *time.Time `json:"date,omitempty"`
@@ -2103,8 +2111,11 @@ type TokenView struct {
 	} `json:"axis"`
 
 	// CanAsk Its issuer could be asked about it (RFC 7662)
-	CanAsk      bool          `json:"canAsk"`
-	Claims      []TokenPart   `json:"claims"`
+	CanAsk bool        `json:"canAsk"`
+	Claims []TokenPart `json:"claims"`
+
+	// Facts Who issued it, for whom, what it opens, until when, what a logout and a thief do; a line each
+	Facts       []TokenFact   `json:"facts"`
 	Fingerprint string        `json:"fingerprint"`
 	Header      []TokenPart   `json:"header"`
 	Identity    string        `json:"identity"`
@@ -2117,7 +2128,10 @@ type TokenView struct {
 	Outcome TokenViewOutcome `json:"outcome"`
 	Reach   []Opens          `json:"reach"`
 	Scheme  string           `json:"scheme"`
-	Subject string           `json:"subject"`
+
+	// Settles What would settle it, where nobody can tell
+	Settles []string `json:"settles"`
+	Subject string   `json:"subject"`
 }
 
 // TokenViewKind defines model for TokenView.Kind.

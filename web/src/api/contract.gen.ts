@@ -1945,11 +1945,21 @@ export interface components {
             granted: boolean;
             public: boolean;
         };
+        TokenFact: {
+            of: string;
+            text: string;
+            /** @description Somebody should look at it */
+            bad: boolean;
+        };
         TokenView: {
             /** @enum {string} */
             kind: "signed" | "encrypted" | "opaque" | "empty" | "unread";
             /** @description Its issuer could be asked about it (RFC 7662) */
             canAsk: boolean;
+            /** @description Who issued it, for whom, what it opens, until when, what a logout and a thief do; a line each */
+            facts: components["schemas"]["TokenFact"][];
+            /** @description What would settle it, where nobody can tell */
+            settles: string[];
             fingerprint: string;
             subject: string;
             masked: string;

@@ -32,7 +32,7 @@ function upTo(s: number) {
     <template v-if="result">
       <p class="sum">
         <b>{{ result.tokens }} tokens</b> in {{ file }}, {{ result.distinct }} different, {{ result.sound }} of them
-        sound<template v-if="result.unsure">, {{ result.unsure }} of which nobody can tell: not verified</template
+        sound<template v-if="result.unsure">, {{ result.unsure }} of which nobody can tell</template
         ><b v-if="result.endless" class="bad">, {{ result.endless }} without an end</b>.
       </p>
       <p v-if="!result.tokens">

@@ -4,6 +4,7 @@ import { computed, ref } from 'vue'
 import DialogCard from '../../parts/DialogCard.vue'
 import TokenAxis from './TokenAxis.vue'
 import TokenClaims from './TokenClaims.vue'
+import TokenGlance from './TokenGlance.vue'
 import TokenGuess from './TokenGuess.vue'
 import TokenJudgements from './TokenJudgements.vue'
 import TokenMint from './TokenMint.vue'
@@ -47,10 +48,11 @@ const verdictText = computed(() => {
   if (v.kind === 'encrypted') return 'An encrypted token'
   if (v.kind === 'opaque' && !v.claims.length) return 'An opaque token'
   if (v.kind === 'empty') return 'No token'
+  if (v.kind === 'unread') return 'Too long to be a token'
   return {
     takes: 'A service that checks everything takes it',
     refuses: 'A service that checks everything refuses it',
-    'cannot tell': 'Whether a service takes it cannot be told: it was not verified',
+    'cannot tell': 'Whether a service takes it cannot be told',
   }[v.outcome]
 })
 </script>
@@ -124,6 +126,8 @@ const verdictText = computed(() => {
             {{ view.fingerprint }}
           </span>
         </p>
+        <p v-for="s in view.settles" :key="s" class="settle">To settle it: {{ s }}</p>
+        <TokenGlance v-if="view.facts.length" :facts="view.facts" />
         <TokenAxis v-if="view.kind === 'signed'" :axis="view.axis" />
       </div>
       <div class="cols">
@@ -216,6 +220,9 @@ const verdictText = computed(() => {
 }
 .head b {
   font-size: 15px;
+}
+.settle {
+  margin: 0 0 8px;
 }
 .cols {
   display: grid;
