@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/base64"
 	"encoding/json"
+	"regexp"
 	"slices"
 	"strings"
 )
@@ -171,19 +172,8 @@ var lengths = map[string][]int{"HS256": {43}, "HS384": {64}, "HS512": {86}, "ES2
 
 var rsaLengths = []int{171, 342, 512, 683}
 
-func whole(signature int) bool {
-	switch signature {
-	case 43, 64, 86, 128, 171, 176, 342, 512, 683:
-		return true
-	}
-	return false
-}
-
 // takes says whether so many characters more are still no more than a signature has.
 func (c *candidate) takes(more int) bool {
-	if whole(len(c.text) - 1 - bytes.LastIndexByte(c.text, '.')) {
-		return false // by some algorithm, which nearly all are
-	}
 	list, has := c.signature()
 	return slices.ContainsFunc(list, func(n int) bool { return has < n && has+more <= n }) && !slices.Contains(list,
 		has)
@@ -197,16 +187,20 @@ func (c *candidate) ends(more int) bool {
 
 // signature is how long the signature may be, by alg, and how long it is.
 func (c *candidate) signature() (list []int, has int) {
-	var h struct{ Alg string }
-	if json.Unmarshal(c.first(), &h) != nil {
+	m := algorithm.FindSubmatch(c.first())
+	if m == nil {
 		return nil, 0
 	}
-	list = lengths[h.Alg]
-	if list == nil && (strings.HasPrefix(h.Alg, "RS") || strings.HasPrefix(h.Alg, "PS")) {
+	alg := string(m[1])
+	list = lengths[alg]
+	if list == nil && (strings.HasPrefix(alg, "RS") || strings.HasPrefix(alg, "PS")) {
 		list = rsaLengths
 	}
 	return list, len(c.text) - 1 - bytes.LastIndexByte(c.text, '.')
 }
+
+// algorithm finds alg in a header as writers write it. What it does not find has no known length.
+var algorithm = regexp.MustCompile(`"alg"\s*:\s*"([A-Za-z0-9]+)"`)
 
 // wants says whether a candidate that reached the end of a line may go on in the next one.
 func (c *candidate) wants() bool {
