@@ -59,6 +59,7 @@ core/declaration/layout FuzzFormat
 core/route FuzzSelector
 core/token FuzzDecodeAndJudge
 core/check/answers FuzzCheckAnswer
+format/tokenfile FuzzEach
 format/openapi FuzzRead
 format/har FuzzRead
 format/accesslog FuzzRead
