@@ -318,7 +318,7 @@ func TestTheDirectAddressMayBeClosed(t *testing.T) {
 	view, err := a.Tokens.JudgeToken(context.Background(), tokens.Query{Text: "no-such-token", Scheme: "access"})
 	require.NoError(t, err)
 	assert.True(t, view.CanAsk)
-	assert.Equal(t, token.Refuses, view.Outcome)
+	assert.Equal(t, token.CannotTell, view.Outcome)
 	view, err = a.Tokens.JudgeToken(context.Background(), tokens.Query{Text: "no-such-token", Scheme: "access",
 		Ask: true})
 	require.NoError(t, err)
