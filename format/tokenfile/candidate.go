@@ -44,6 +44,7 @@ func begins(b []byte) bool {
 
 // take takes what belongs to a token from the begin of a text, and says how many bytes of the text that is.
 func (c *candidate) take(b []byte) (n int) {
+	plain := 0 // up to where + and / are known to belong to it: a long run is looked through once
 	for n < len(b) {
 		from := n
 		for n < len(b) && inToken(b[n]) {
@@ -70,8 +71,10 @@ func (c *candidate) take(b []byte) (n int) {
 			c.keep(ch)
 			n += 6
 		case ch == '+' || ch == '/' || ch == '\\' && len(b) > n+1 && b[n+1] == '/':
-			if !c.plain(b[n:]) {
-				return n
+			if n >= plain {
+				if plain = n + c.plain(b[n:]); plain == n {
+					return n
+				}
 			}
 			if ch == '\\' {
 				n++
@@ -113,17 +116,17 @@ func unescaped(hex []byte) byte {
 	return 0
 }
 
-// plain says whether a + or / belongs to the token, in the alphabet of plain base64 (RFC 4648 section 4):
-// where a further part follows, or the signature is not at its end.
-func (c *candidate) plain(b []byte) bool {
+// plain is how much of a text that begins with + or / belongs to the token, in the alphabet of plain base64
+// (RFC 4648 section 4): where a further part follows, or the signature is not at its end.
+func (c *candidate) plain(b []byte) int {
 	run := 0
 	for run < len(b) && (inToken(b[run]) && b[run] != '.' || b[run] == '+' || b[run] == '/' || b[run] == '\\') {
 		run++
 	}
-	if c.dots < 2 {
-		return c.dots > 0 && run < len(b) && (b[run] == '.' || b[run] == '=')
+	if c.dots >= 2 && c.takes(run) || c.dots == 1 && run < len(b) && (b[run] == '.' || b[run] == '=') {
+		return run
 	}
-	return c.takes(run)
+	return 0
 }
 
 // pads says whether a text begins with padding that ends a part, and no soft line break.

@@ -109,8 +109,9 @@ func TestChangedTexts(t *testing.T) {
 
 // What is longer than is read to is found by its size.
 func TestTooLong(t *testing.T) {
-	for _, n := range []int{Longest - 20, Longest + 1, 300 << 10, 3 << 20} {
-		text := "eyJhIjoxfQ." + strings.Repeat("x", n-len("eyJhIjoxfQ..c2ln")) + ".c2ln"
+	for _, n := range []int{Longest - 20, Longest + 1, 200 << 10, 300 << 10, 3 << 20} {
+		fill := map[bool]string{true: "+", false: "x"}[n == 200<<10] // what may belong to it is looked through once
+		text := "eyJhIjoxfQ." + strings.Repeat(fill, n-len("eyJhIjoxfQ..c2ln")) + ".c2ln"
 		var got []Found
 		require.NoError(t, Each(strings.NewReader("a "+text+" b\n"+text), nil, func(f Found) bool {
 			got = append(got, f)
