@@ -5,7 +5,6 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
-	"slices"
 	"time"
 
 	"millgate/core/check"
@@ -106,6 +105,6 @@ func (r *running) givenToken(ctx context.Context, s *declaration.Scheme, identit
 	g := &check.Given{Fingerprint: hex.EncodeToString(sum[:4]), Kind: string(t.Kind), Algorithm: t.Algorithm(),
 		At:    c.Now,
 		Shown: token.Look(t, c)}
-	_, g.Shown.Guessed = token.Guess(t, slices.Concat(token.Words(), token.OwnWords(r.k.doc, r.k.target.Values)))
+	_, g.Shown.Guessed = token.GuessUsual(t, r.k.doc, r.k.target.Values)
 	return g, nil
 }

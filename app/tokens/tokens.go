@@ -161,7 +161,7 @@ func (tk *Tokens) JudgeToken(ctx context.Context, q Query) (View, error) {
 	v.Judgements = token.Judge(tok, c)
 	v.CanAsk = tok.Kind == token.Opaque && !tok.Introspected && c.Scheme != nil && c.Scheme.Introspect != nil &&
 		!q.Refresh
-	if w, ok := token.Guess(tok, slices.Concat(token.Words(), token.OwnWords(d, c.Values))); ok {
+	if w, ok := token.GuessUsual(tok, d, c.Values); ok {
 		v.Judgements = append([]token.Judgement{token.Guessed(w)}, v.Judgements...)
 	}
 	v.Outcome = token.OutcomeOf(v.Judgements)

@@ -77,7 +77,7 @@ type Auditor struct {
 	reach   map[string][3]int
 	sound   int
 	unsure  int
-	guesses []string
+	guesses []string          // nil until they are needed
 	secrets map[string]string // guessed HMAC secrets by issuer and key id, "" where none was found
 }
 
@@ -99,8 +99,7 @@ type Audited struct {
 // token.
 func NewAuditor(c Context) *Auditor {
 	a := &Auditor{c: c, seed: maphash.MakeSeed(), seen: map[uint64]struct{}{}, groups: map[string]map[string]int{},
-		tally: map[string]*Tally{}, reach: map[string][3]int{}, secrets: map[string]string{},
-		guesses: slices.Concat(Words(), OwnWords(c.Doc, c.Values))}
+		tally: map[string]*Tally{}, reach: map[string][3]int{}, secrets: map[string]string{}}
 	for _, s := range Steps {
 		a.steps = append(a.steps, Step{UpTo: s})
 	}
@@ -290,6 +289,9 @@ func (a *Auditor) secret(t *Token, issuer string) string {
 func (a *Auditor) words() []string {
 	if len(a.secrets) >= maxRights {
 		return nil // every token has another issuer: no more than was done
+	}
+	if a.guesses == nil { // most audits have nothing to guess
+		a.guesses = usualWords(a.c.Doc, a.c.Values)
 	}
 	return a.guesses
 }

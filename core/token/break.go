@@ -8,6 +8,7 @@ import (
 	"crypto/elliptic"
 	"crypto/hmac"
 	"crypto/rsa"
+	"crypto/x509"
 	"encoding/base64"
 	"encoding/json"
 	"encoding/pem"
@@ -284,11 +285,11 @@ func (b *Breaker) publicPEM(t *Token) ([]byte, error) {
 	kid, _ := t.Header.String("kid")
 	for _, k := range b.Public {
 		if a.fits(k.Key) && (kid == "" || k.KeyID == "" || k.KeyID == kid) {
-			forms := secretsOf(k)
-			if len(forms) == 0 {
+			der, err := x509.MarshalPKIXPublicKey(k.Key)
+			if err != nil {
 				return nil, lost("its public key cannot be written")
 			}
-			return forms[0].text, nil
+			return pem.EncodeToMemory(&pem.Block{Type: "PUBLIC KEY", Bytes: der}), nil
 		}
 	}
 	return nil, lost("its public key is not known; say keys for the scheme")

@@ -109,6 +109,18 @@ func Guess(t *Token, words []string) (string, bool) {
 	return "", false
 }
 
+// GuessUsual looks for it among the words that ship and those that follow from a declaration.
+func GuessUsual(t *Token, d *declaration.Document, values map[string]string) (string, bool) {
+	if !Guessable(t) {
+		return "", false // the words are not even made
+	}
+	return Guess(t, usualWords(d, values))
+}
+
+func usualWords(d *declaration.Document, values map[string]string) []string {
+	return append(Words(), OwnWords(d, values)...)
+}
+
 // Guessable says whether guessing means anything: the token has an HMAC
 // signature.
 func Guessable(t *Token) bool {

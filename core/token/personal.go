@@ -50,7 +50,7 @@ var secretWords = []string{"password", "passwd", "pwd", "secret", "private key",
 // notSecret are texts that stand under such a name and only say whether there is one.
 var notSecret = []string{"true", "false", "yes", "no", "set", "unset", "none", "null", "required", "changed", "expired"}
 
-// named claims have a meaning of their own: a person's mark in them is what they are for, or none.
+// spoken claims have a meaning of their own: a person's mark in them is what they are for, or none.
 var spoken = []string{"iss", "aud", "azp", "client_id", "jti", "scope", "scp", "kid", "nonce", "at_hash", "c_hash",
 	"s_hash", "sid", "cnf", "exp", "iat", "nbf", "auth_time", "acr", "amr"}
 
@@ -64,7 +64,7 @@ var (
 		`[A-Za-z0-9_-]{10,}$`)
 )
 
-// look goes through the claims, however deep they are nested.
+// contents goes through the claims, however deep they are nested.
 func (t *Token) contents() (out []Content) {
 	for i := range t.Claims.Members {
 		m := &t.Claims.Members[i]
@@ -237,7 +237,7 @@ func masked(s string) string {
 	return string(r[0]) + "…" + string(r[len(r)-1])
 }
 
-// judge says what among the claims should not stand there.
+// contents says what among the claims should not stand there.
 func (j *judge) contents() {
 	if !j.t.Claims.OK {
 		return

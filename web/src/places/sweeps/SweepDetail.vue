@@ -22,7 +22,9 @@ function gathered(list: { why: string; what: string }[]) {
   const by = new Map<string, Reason>()
   for (const { why, what } of list) {
     const g = by.get(why) ?? { why, count: 0, what: [] }
-    by.set(why, { why, count: g.count + 1, what: [...g.what, what] })
+    g.what.push(what)
+    g.count++
+    by.set(why, g)
   }
   return [...by.values()].sort((a, b) => b.count - a.count)
 }
