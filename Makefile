@@ -4,7 +4,7 @@ BIN     := bin/millgate
 WEBSRC  := $(shell find web/src web/index.html web/package.json web/package-lock.json web/vite.config.ts -type f 2>/dev/null)
 GOSRC   := $(shell find . -name '*.go' -not -path './web/*')
 
-.PHONY: build demo test check bench screenshots stats generate format clean chromium soak race release
+.PHONY: build demo test check bench browser-cases screenshots stats generate format clean chromium soak race release
 
 build: $(BIN)
 
@@ -61,6 +61,10 @@ soak: server/dist/index.html chromium
 bench: server/dist/index.html chromium
 	$(GO) test -run '^$$' -bench . -benchmem ./core/... ./app/...
 	$(GO) test -run '^$$' -bench . -benchtime 3x ./e2e
+
+# What Chromium makes of all exchanges between pages and services, recorded with its version.
+browser-cases: server/dist/index.html chromium
+	MILLGATE_BROWSER_CASES=write $(GO) test ./e2e -run '^TestTheBrowserAgrees$$' -count 1 -timeout 10m -v
 
 screenshots: build chromium
 	MILLGATE_SCREENSHOTS=1 $(GO) test ./e2e -run TestScreenshots -count 1 -v

@@ -104,14 +104,14 @@ var arrows = map[string][]string{
 		"core/access", "core/check", "core/declaration", "core/finding", "core/pointer", "core/session",
 	},
 	"core/check/undeclared":   {"core/access", "core/check", "core/declaration", "core/finding", "core/route"},
-	"core/declaration":        {"core/field", "core/mask", "core/pointer", "core/route"},
+	"core/declaration":        {"core/field", "core/mask", "core/pointer", "core/route", "core/weburl"},
 	"core/declaration/assist": {"core/declaration", "core/declaration/layout"},
 	"core/declaration/layout": {"core/declaration", "core/route"},
 	"core/field":              {},
 	"core/finding":            {"core/declaration"},
 	"core/inventory":          {"core/declaration", "core/route"},
 	"core/mask":               {"core/field"},
-	"core/origin":             {"core/declaration", "core/field"},
+	"core/origin":             {"core/declaration", "core/field", "core/weburl"},
 	"core/pointer":            {},
 	"core/quota":              {"core/declaration", "core/field"},
 	"core/review": {
@@ -120,6 +120,7 @@ var arrows = map[string][]string{
 	"core/route":       {},
 	"core/session":     {"core/declaration", "core/finding", "core/token"},
 	"core/token":       {"core/access", "core/declaration", "core/finding", "core/pointer"},
+	"core/weburl":      {},
 	"e2e":              {},
 	"examples":         {},
 	"format/accesslog": {"core/inventory"},
@@ -137,7 +138,7 @@ var arrows = map[string][]string{
 	"server/contract":   {},
 	"standin":           {},
 	"store":             {},
-	"testkit/exchanges": {"core/origin"},
+	"testkit/exchanges": {"core/field", "core/origin"},
 	"testkit/memnet":    {},
 	"testkit/play":      {"core/access", "core/check", "core/finding"},
 	"wire": {
@@ -151,7 +152,8 @@ var arrows = map[string][]string{
 var layers = [][]string{{"cmd"}, {"server"}, {"app"}, {"wire", "store", "format"}, {"core"}}
 
 // outside is what the core may import beside the standard library.
-var outside = []string{"github.com/goccy/go-yaml", "github.com/go-jose/go-jose/v4", "github.com/dunglas/httpsfv"}
+var outside = []string{"github.com/goccy/go-yaml", "github.com/go-jose/go-jose/v4", "github.com/dunglas/httpsfv",
+	"github.com/nlnwa/whatwg-url"}
 
 func layer(name string) string { return strings.SplitN(name, "/", 2)[0] }
 

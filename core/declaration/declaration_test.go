@@ -115,8 +115,38 @@ var wrong = []struct {
 		Error, "reference", `the quota "log" is not declared`, "declare it under `quotas`"},
 	{"a lowered quota without an amount", "pace: 50 per 1s", "drill: { quotas: { login: { burst: 3 } } }", 4, 0, Error,
 		"missing", `the lowered quota "login" has no amount`, "login: 5 per 2s"},
+	{"an origin with a path", "roles:\n", origins("https://app.example/"), 14, 7, Error, "type",
+		"as a browser sends it",
+		"write  https://app.example  "},
+	{"an origin with its default port", "roles:\n", origins("https://App.example:443"), 14, 7, Error, "type",
+		"as a browser sends it", "write  https://app.example  "},
+	{"an origin by number", "roles:\n", origins("http://0x7f.1:8080"), 14, 7, Error, "type", "as a browser sends it",
+		"write  http://127.0.0.1:8080  "},
+	{"an origin in letters of its own", "roles:\n", origins("https://ä.example"), 14, 7, Error, "type",
+		"as a browser sends it", "write  https://xn--4ca.example  "},
+	{"an origin for many", "roles:\n", origins("https://*.app.example"), 14, 7, Error, "type", "as a browser sends it",
+		"list each"},
+	{"an origin that is none", "roles:\n", origins("https://a b"), 14, 7, Error, "type", "as a browser sends it",
+		"https://app.example"},
 	{"an empty quota", "roles:\n", "quotas:\n  login: {}\nroles:\n", 12, 3, Error, "missing",
 		"quota \"login\" needs `allow`", "8 per 5m"},
+}
+
+// origins permits a page before the roles.
+func origins(o string) string {
+	return "origins:\n  - at: /**\n    allow:\n      \"" + o + "\": {}\nroles:\n"
+}
+
+// What a browser sends is no error.
+func TestOriginsThatAreSent(t *testing.T) {
+	for _, o := range []string{"https://app.example", "http://127.0.0.1:8080", "http://[::1]",
+		"https://xn--4ca.example",
+		"https://app.example.", "app-shell://localhost", "any", "null"} {
+		_, msgs := parse(t, strings.Replace(base, "roles:\n", origins(o), 1))
+		for _, m := range msgs {
+			assert.NotEqual(t, Error, m.Level, "%s: %s", o, m.Text)
+		}
+	}
 }
 
 func TestMessagesSayWhereAndWhat(t *testing.T) {

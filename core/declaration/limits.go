@@ -14,6 +14,7 @@ import (
 
 	"millgate/core/pointer"
 	"millgate/core/route"
+	"millgate/core/weburl"
 )
 
 var (
@@ -227,18 +228,39 @@ func (r *reader) exemptions(n ast.Node) (out []Exemption) {
 	return out
 }
 
-// SerialisedOrigin says whether s is an origin as a browser sends it (RFC 6454
-// section 6.2): scheme, host and, when it is not the default, port.
-func SerialisedOrigin(s string) bool {
+// SentOrigin is the origin of an address as a browser sends it (URL standard, section 4.7; HTML
+// standard, serialization of an origin): scheme, host and, when it is not the default, port. It is
+// "" for what no page can be at. Of other schemes than http and https, whose origins are up to who
+// opens them, it is the address without what is behind the host.
+func SentOrigin(s string) string {
+	if o := weburl.Origin(s); o != "" {
+		if strings.Contains(o, "*") {
+			return "" // a name with a * is no name that can be looked up (RFC 1034 section 4.3.3)
+		}
+		return o
+	}
 	u, err := url.Parse(s)
-	if err != nil || u.Host == "" || u.Path != "" || u.RawQuery != "" || u.Fragment != "" || u.User != nil ||
-		u.Opaque != "" {
-		return false
+	if err != nil || u.Host == "" || u.Scheme == "http" || u.Scheme == "https" {
+		return ""
 	}
-	if u.Scheme == "http" && u.Port() == "80" || u.Scheme == "https" && u.Port() == "443" {
-		return false
+	return u.Scheme + "://" + strings.ToLower(u.Host)
+}
+
+// origin says what is wrong with a declared origin that no browser sends.
+func (r *reader) origin(n ast.Node, s string) {
+	sent := SentOrigin(s)
+	if sent == s {
+		return
 	}
-	return s == strings.ToLower(s) && u.Scheme+"://"+u.Host == s
+	hint := "write scheme and host in lower case, with the port when it is not the default, and nothing behind: " +
+		"https://app.example"
+	switch {
+	case sent != "":
+		hint = "write  " + sent + "  , as browsers do"
+	case strings.Contains(s, "*"):
+		hint = "a page has one origin, so list each; or write any"
+	}
+	r.fail(n, "type", fmt.Sprintf("%q is not an origin as a browser sends it", s), hint)
 }
 
 func (r *reader) originEntry(n ast.Node) *OriginEntry {
@@ -283,9 +305,8 @@ func (r *reader) permissions(n ast.Node) (out []Permission) {
 	}
 	for _, f := range r.entries(n, "allow", nil) {
 		p := Permission{Place: f.kpos, Origin: f.key}
-		if f.key != "any" && f.key != "null" && !SerialisedOrigin(f.key) {
-			r.fail(f.kn, "type", fmt.Sprintf("%q is not an origin as a browser sends it", f.key), "write scheme and "+
-				"host in lower case, with the port when it is not the default, and nothing behind: https://app.example")
+		if f.key != "any" && f.key != "null" {
+			r.origin(f.kn, f.key)
 		}
 		for _, g := range r.entries(f.val, "permission of "+f.key, permissionWords) {
 			switch g.key {

@@ -29,44 +29,23 @@ package origin
 
 import (
 	"fmt"
-	"net/url"
 	"slices"
 	"sort"
 	"strings"
 	"time"
 
 	"millgate/core/field"
+	"millgate/core/weburl"
 )
 
-const maxRedirects = 20 // section 4.4
+const maxRedirects = 20 // section 4.5
 
 // redirectStatus is a redirect status (section 2.2.3).
 func redirectStatus(n int) bool { return n == 301 || n == 302 || n == 303 || n == 307 || n == 308 }
 
-// Of is the origin of a URL as a browser serialises it (HTML standard, RFC
-// 6454 section 6.2): "" when it is not an absolute http or https URL.
-func Of(raw string) string {
-	u, err := url.Parse(raw)
-	if err != nil {
-		return ""
-	}
-	return originOf(u)
-}
-
-func originOf(u *url.URL) string {
-	s := strings.ToLower(u.Scheme)
-	if s != "http" && s != "https" || u.Host == "" {
-		return ""
-	}
-	host, port := strings.ToLower(u.Hostname()), u.Port()
-	if strings.Contains(host, ":") {
-		host = "[" + host + "]"
-	}
-	if port == "" || s == "http" && port == "80" || s == "https" && port == "443" {
-		return s + "://" + host
-	}
-	return s + "://" + host + ":" + port
-}
+// Of is the origin of an address as browsers write it, "" when it is no absolute http or https
+// one (URL standard, section 4.7).
+func Of(raw string) string { return weburl.Origin(raw) }
 
 type run struct {
 	q         Request
@@ -74,11 +53,12 @@ type run struct {
 	cache     *Cache
 	now       time.Time
 	ask       Ask
-	urls      []*url.URL
+	urls      []*weburl.URL
 	method    string
 	headers   field.List
 	body      bool
 	tainted   bool // the response tainting is "cors"
+	opaque    bool // it is "opaque"
 	redirects int
 	out       Outcome
 }
@@ -111,98 +91,172 @@ func (r *run) block(name, header, text, section string) {
 // construct is the constructor of a Request (section 5.4); what it refuses
 // never leaves the page.
 func (r *run) construct() bool {
-	u, err := url.Parse(r.q.URL)
-	if err != nil || originOf(u) == "" {
-		r.block("request", "", fmt.Sprintf("%q is no absolute http or https URL", r.q.URL), "5.4")
+	refuse := func(section, text string) bool {
+		r.block("request", "", text, section)
 		return false
 	}
-	if u.User != nil {
-		r.block("request", "", "a URL with a name or password in it is refused", "5.4")
-		return false
+	var base *weburl.URL
+	if r.q.Page != Null {
+		base, _ = weburl.Parse(r.q.Page, nil) // nil without one, and then a relative address is none
 	}
-	r.urls = []*url.URL{u}
+	u, err := r.parse(r.q.URL, base)
+	if err != nil || weburl.OriginOf(u) == "" {
+		return refuse("5.4", fmt.Sprintf("%q is no absolute http or https URL", r.q.URL))
+	}
+	if named(u) {
+		return refuse("5.4", "a URL with a name or password in it is refused")
+	}
+	r.urls = []*weburl.URL{u}
+	if r.q.Cache == OnlyIfCached && r.q.Mode != SameOriginOnly {
+		return refuse("5.4",
+			"what is only to come from the cache must be of the page's own origin, with mode same-origin")
+	}
 	m := r.q.Method
 	if m == "" {
 		m = "GET"
 	}
 	if !token(m) {
-		r.block("request", "", fmt.Sprintf("%q is no method", m), "5.4")
-		return false
+		return refuse("5.4", fmt.Sprintf("%q is no method", m))
 	}
 	if slices.Contains([]string{"CONNECT", "TRACE", "TRACK"}, strings.ToUpper(m)) {
-		r.block("request", "", "a page may not use "+strings.ToUpper(m), "2.2.1")
-		return false
+		return refuse("2.2.1", "a page may not use "+strings.ToUpper(m))
 	}
 	if u := strings.ToUpper(m); slices.Contains([]string{"DELETE", "GET", "HEAD", "OPTIONS", "POST", "PUT"}, u) {
 		m = u // others keep their letter case: patch is not PATCH
 	}
 	r.method = m
 	if r.body && (m == "GET" || m == "HEAD") {
-		r.block("request", "", m+" cannot have a body", "5.4")
-		return false
+		return refuse("5.4", m+" cannot have a body")
 	}
 	if r.q.Mode == NoCORS && !safeMethod(m) {
-		r.block("request", "", "without CORS a page sends GET, HEAD and POST alone", "5.4")
-		return false
+		return refuse("5.4", "without CORS a page sends GET, HEAD and POST alone")
 	}
+	return r.fill()
+}
+
+// parse reads an address as the browser does.
+func (r *run) parse(raw string, base *weburl.URL) (*weburl.URL, error) {
+	if r.b.does(HostsAsTheyAre) {
+		return weburl.ParseLabels(raw, base)
+	}
+	return weburl.Parse(raw, base)
+}
+
+// fill sets the header fields of a script (section 5.1, fill and append).
+func (r *run) fill() bool {
 	for _, h := range r.q.Headers {
-		v := strings.Trim(h[1], "\t\n\r ")
-		if !token(h[0]) || strings.ContainsAny(v, "\x00\r\n") {
+		name, value, ok := byteStrings(h)
+		if !ok {
+			r.block("request", h[0],
+				fmt.Sprintf("%q has a sign that no header field can hold: they are of one byte each",
+					h[0]), "5.1")
+			return false
+		}
+		value = strings.Trim(value, "\t\n\r ")
+		if !token(name) || strings.ContainsAny(value, "\x00\r\n") {
 			r.block("request", h[0], fmt.Sprintf("%q is no header field", h[0]), "5.1")
 			return false
 		}
-		if forbiddenHeader(h[0], v) {
-			r.ok("request", h[0], "a page cannot set "+h[0]+"; the browser leaves it out", "2.2.2")
+		if forbiddenHeader(name, value) {
+			r.ok("request", name, "a page cannot set "+name+"; the browser leaves it out", "2.2.2")
 			continue
 		}
-		if r.q.Mode == NoCORS && !noCORSSafe(h[0], v) {
-			r.ok("request", h[0], "without CORS a page cannot set "+h[0]+"; the browser leaves it out", "5.1")
+		if r.b.does(OwnUserAgent) && strings.EqualFold(name, "User-Agent") {
+			r.ok("request", name, "the browser keeps its own "+name, "2.2.2")
 			continue
 		}
-		r.headers = appendHeader(r.headers, h[0], v)
+		if r.b.does(NoDictionary) && r.q.Mode != NoCORS && strings.EqualFold(name, "Available-Dictionary") {
+			r.block("request", name, "the browser sends no request that sets "+name, "2.2.2")
+			return false
+		}
+		if r.q.Mode == NoCORS && !noCORSSafe(name, joined(r.headers, name, value)) {
+			r.ok("request", name, "without CORS a page cannot set "+name+"; the browser leaves it out", "5.1")
+			continue
+		}
+		r.add(name, value)
 	}
 	return true
 }
 
-// appendHeader adds a value, combined with one that is there (section 2.2.2).
-func appendHeader(list field.List, name, value string) field.List {
-	for i := range list {
-		if strings.EqualFold(list[i][0], name) {
-			list[i][1] += ", " + value
-			return list
+// byteStrings are name and value of a field as bytes: a script's text can hold more than fields
+// can (Web IDL, ByteString).
+func byteStrings(h [2]string) (name, value string, ok bool) {
+	for i, s := range h {
+		b := make([]byte, 0, len(s))
+		for _, c := range s {
+			if c > 0xff {
+				return "", "", false
+			}
+			b = append(b, byte(c))
 		}
+		h[i] = string(b)
 	}
-	return append(list, [2]string{name, value})
+	return h[0], h[1], true
 }
 
-func (r *run) current() *url.URL { return r.urls[len(r.urls)-1] }
+// joined is a value behind those that are there under its name (section 2.2.2, get).
+func joined(list field.List, name, value string) string {
+	return strings.Join(append(list.All(name), value), ", ")
+}
+
+// add sets one more field of a script (section 2.2.2, append).
+func (r *run) add(name, value string) {
+	if r.b.does(RepeatedJoined) {
+		for i := range r.headers {
+			if strings.EqualFold(r.headers[i][0], name) {
+				r.headers[i][1] += ", " + value
+				return
+			}
+		}
+	}
+	r.headers = append(r.headers, [2]string{name, value})
+}
+
+// named says whether an address bears a name or password (URL standard, section 4.4, includes
+// credentials).
+func named(u *weburl.URL) bool { return u.Username() != "" || u.Password() != "" }
+
+func (r *run) current() *weburl.URL { return r.urls[len(r.urls)-1] }
 
 // serialised is the request's origin as it is sent (section 2.2.5): null once
 // a redirect went from one foreign origin to another.
 func (r *run) serialised() string {
 	for i := 1; i < len(r.urls); i++ {
-		from := originOf(r.urls[i-1])
-		if originOf(r.urls[i]) != from && from != r.q.Page {
+		from := weburl.OriginOf(r.urls[i-1])
+		if weburl.OriginOf(r.urls[i]) != from && from != r.q.Page {
 			return Null
 		}
 	}
 	return r.q.Page
 }
 
-func (r *run) same() bool { return r.q.Page != Null && originOf(r.current()) == r.q.Page }
+// basic says whether page and service are of one origin, and always were (section 4.1).
+func (r *run) basic() bool { return r.same() && !r.tainted && !r.opaque }
+
+func (r *run) same() bool { return r.q.Page != Null && weburl.OriginOf(r.current()) == r.q.Page }
 
 // fetch is main fetch (section 4.1).
 func (r *run) fetch() {
+	if r.q.Public && r.b.does(LocalAsked) && !r.same() && weburl.Local(r.current()) {
+		r.block("origin", "",
+			"the address is of the local network, and the user is asked whether pages of the public one "+
+				"may reach it", "4.1")
+		return
+	}
 	switch {
-	case r.same() && !r.tainted:
+	case r.basic():
 		r.ok("origin", "", "page and service have one origin, so no permission is needed", "4.1")
 		r.http(false)
+		return
+	case r.q.Mode == SameOriginOnly:
+		r.block("origin", "", "the page asks only its own origin", "4.1")
 		return
 	case r.q.Mode == NoCORS:
 		if r.q.Redirect != Follow {
 			r.block("origin", "", "without CORS redirects must be followed", "4.1")
 			return
 		}
+		r.opaque = true
 		r.ok("origin", "", "the request goes out without asking, and nothing of the answer can be read", "4.1")
 		r.http(false)
 		return
@@ -223,23 +277,33 @@ func (r *run) fetch() {
 	}
 	r.ok("preflight", "", "needed: "+strings.Join(why, ", and "), "4.1")
 	r.http(true)
+	if r.out.Blocked() != nil && !r.b.does(KeptAfterRefusal) {
+		r.cache.clear(r)
+	}
 }
 
 // cookies says whether the user's cookies go with the request.
 func (r *run) cookies() bool {
-	return r.q.Credentials == Include || r.q.Credentials == SameOrigin && !r.tainted && r.same()
+	return r.q.Credentials == Include || r.q.Credentials == SameOrigin && r.basic()
 }
 
-// http is HTTP fetch (section 4.3).
+// http is HTTP fetch (section 4.4).
 func (r *run) http(ask bool) {
 	if ask {
 		if missing := r.cache.misses(r, r.unsafeNames()); missing != "" {
+			if r.b.does(LastRemembered) && !r.asksAlways() {
+				r.cache.clear(r)
+			}
 			if !r.preflight() {
 				return
 			}
 		} else {
 			r.ok("preflight", "", "an earlier one still allows it", "4.9")
 		}
+	}
+	if r.q.Cache == OnlyIfCached {
+		r.block("cache", "", "it is only to come from the browser's cache, which is taken to be empty", "4.6")
+		return
 	}
 	s := Sent{Method: r.method, URL: r.current().String(), AsUser: r.cookies(), Headers: slices.Clone(r.headers)}
 	if r.tainted || r.method != "GET" && r.method != "HEAD" {
@@ -253,23 +317,24 @@ func (r *run) http(ask bool) {
 		return
 	}
 	if r.tainted && !r.check("answer", a) {
-		if !r.b.does(KeptAfterRefusal) {
-			r.cache.clear(r)
-		}
 		return
 	}
-	loc, there := get(a.Headers, "Location")
+	loc, there, fine := r.location(a)
 	if redirectStatus(a.Status) && (there || r.q.Redirect != RefuseAll || !r.b.does(RedirectNowhere)) {
 		switch r.q.Redirect {
 		case RefuseAll:
 			r.block("redirect", "Location", fmt.Sprintf("answered %d, and the page follows no redirect", a.Status),
-				"4.3")
+				"4.4")
 			return
 		case ManualFollow:
-			r.ok("redirect", "", "the page sees that there is a redirect, and nothing else", "4.3")
+			r.ok("redirect", "", "the page sees that there is a redirect, and nothing else", "4.4")
 			r.out.Resolved, r.out.Opaque, r.out.Readable = true, true, []string{}
 			return
 		default:
+		}
+		if !fine {
+			r.block("redirect", "Location", "there is more than one Location", "2.2.6")
+			return
 		}
 		if there {
 			r.redirect(a, loc)
@@ -277,7 +342,7 @@ func (r *run) http(ask bool) {
 		}
 	}
 	r.out.Resolved = true
-	if r.q.Mode == NoCORS && !r.same() {
+	if r.opaque {
 		r.out.Opaque, r.out.Readable = true, []string{}
 		return
 	}
@@ -366,11 +431,27 @@ func (r *run) readable(a Answer) []string {
 	return out
 }
 
-// redirect is HTTP-redirect fetch (section 4.4).
+// location is where a redirect leads (section 2.2.6, location URL); there is false where it says
+// no place, and ok where it says several.
+func (r *run) location(a Answer) (loc string, there, ok bool) {
+	list := values(a.Headers, "Location")
+	if r.b.does(EqualLocations) {
+		list = slices.Compact(list)
+	}
+	switch {
+	case len(list) == 0 || len(list) == 1 && list[0] == "" && r.b.does(EmptyLocation):
+		return "", false, true
+	case len(list) > 1:
+		return "", true, false
+	}
+	return list[0], true, true
+}
+
+// redirect is HTTP-redirect fetch (section 4.5).
 func (r *run) redirect(a Answer, loc string) {
-	const section = "4.4"
-	next, err := r.current().Parse(loc)
-	if err != nil || originOf(next) == "" {
+	const section = "4.5"
+	next, err := r.parse(loc, r.current())
+	if err != nil || weburl.OriginOf(next) == "" {
 		r.block("redirect", "Location", fmt.Sprintf("%q leads to no http or https URL", loc), section)
 		return
 	}
@@ -378,7 +459,7 @@ func (r *run) redirect(a Answer, loc string) {
 		r.block("redirect", "Location", fmt.Sprintf("more than %d redirects", maxRedirects), section)
 		return
 	}
-	if next.User != nil && (r.tainted || r.q.Mode == CORS && originOf(next) != r.q.Page) {
+	if named(next) && (r.b.does(NamedRedirects) || r.tainted || r.q.Mode == CORS && weburl.OriginOf(next) != r.q.Page) {
 		r.block("redirect", "Location", "it leads to a URL with a name or password in it", section)
 		return
 	}
@@ -390,15 +471,15 @@ func (r *run) redirect(a Answer, loc string) {
 				strings.ToLower(h[0]))
 		})
 	}
-	if originOf(next) != originOf(r.current()) {
+	if weburl.OriginOf(next) != weburl.OriginOf(r.current()) {
 		r.headers = slices.DeleteFunc(r.headers,
 			func(h [2]string) bool { return strings.EqualFold(h[0], "Authorization") })
 	}
-	if next.Fragment == "" {
-		next.Fragment = r.current().Fragment
+	if next.Hash() == "" {
+		next.SetHash(r.current().Hash())
 	}
 	r.urls = append(r.urls, next)
-	text := fmt.Sprintf("%d leads to %s", a.Status, originOf(next))
+	text := fmt.Sprintf("%d leads to %s", a.Status, weburl.OriginOf(next))
 	if r.serialised() != r.q.Page {
 		text += "; from one foreign origin to another the page counts as null"
 	}

@@ -73,7 +73,7 @@ func requests(c Call, page string) (out []Request) {
 	}
 	if c.Credential != "" {
 		full := typed
-		full.Headers = append(slices.Clone(typed.Headers), [2]string{c.Credential, "…"})
+		full.Headers = append(slices.Clone(typed.Headers), [2]string{c.Credential, "..."})
 		list = append(list, full)
 	}
 	for _, r := range list {
@@ -406,9 +406,7 @@ func departing(able func(Browser) Ability) string {
 	base := able(Chromium).Does
 	var out []string
 	for _, d := range Chromium.Departs {
-		less := Chromium
-		less.Departs = slices.DeleteFunc(slices.Clone(less.Departs), func(o *Departure) bool { return o == d })
-		if able(less).Does != base {
+		if able(Chromium.Without(d)).Does != base {
 			out = append(out, d.Browser)
 		}
 	}

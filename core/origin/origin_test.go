@@ -127,48 +127,6 @@ func TestThePreflightIsRemembered(t *testing.T) {
 	assert.Equal(t, 1, ask(120*time.Second, Omit, pre))
 }
 
-// Each departure is one decision that the browser takes otherwise; the test
-// against the real one is in e2e.
-func TestDepartures(t *testing.T) {
-	q := Request{Page: page, URL: "https://api.example/", Credentials: Omit}
-	put := q
-	put.Method = "PUT"
-	twice := func(r Request, b Browser, pre, ans *Answer) string {
-		var cache Cache
-		var all []string
-		for range 2 {
-			o := Run(r, &cache, time.Unix(1, 0), b, with(pre, ans))
-			for _, s := range o.Sent {
-				all = append(all, s.Method)
-			}
-			if !o.Resolved {
-				all = append(all, "refused")
-			}
-		}
-		return strings.Join(all, " ")
-	}
-	for d, c := range map[*Departure]struct {
-		q                 Request
-		pre, ans          *Answer
-		standard, browser string
-	}{
-		StarCoversAuth: {Request{Page: page, URL: q.URL, Headers: [][2]string{{"Authorization", "x"}}},
-			head(204, tAO, "*", tAH, "*"), head(200, tAO, "*"), "OPTIONS refused OPTIONS refused", "OPTIONS GET GET"},
-		HintsSafelisted: {Request{Page: page, URL: q.URL, Headers: [][2]string{{"DPR", "2"}}}, head(204),
-			head(200, tAO, "*"), "OPTIONS refused OPTIONS refused", "GET GET"},
-		RefusedMaxAge: {put, head(204, tAO, "*", tAM, "PUT", tMA, "-1"), head(200, tAO, "*"), "OPTIONS PUT PUT",
-			"OPTIONS PUT OPTIONS PUT"},
-		KeptAfterRefusal: {put, head(204, tAO, "*", tAM, "PUT", tMA, "60"), head(200),
-			"OPTIONS PUT refused OPTIONS PUT refused", "OPTIONS PUT refused PUT refused"},
-		RedirectNowhere: {Request{Page: page, URL: q.URL, Redirect: RefuseAll}, nil, head(302, tAO, "*"),
-			"GET refused GET refused", "GET GET"},
-	} {
-		assert.Equal(t, c.standard, twice(c.q, Standard, c.pre, c.ans), d.ID)
-		assert.Equal(t, c.browser, twice(c.q, Browser{Departs: []*Departure{d}}, c.pre, c.ans), d.ID)
-	}
-	assert.Len(t, Chromium.Departs, 5)
-}
-
 func TestOriginsOfURLs(t *testing.T) {
 	for in, want := range map[string]string{"https://A.example:443/x": "https://a.example",
 		"http://a.example:8080": "http://a.example:8080", "http://[::1]:80/": "http://[::1]", "ftp://a": "", "a": ""} {

@@ -3,6 +3,7 @@ package origin
 import (
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -59,7 +60,7 @@ func (r *run) preflight() bool {
 		return false
 	}
 	r.out.CachedFor = r.maxAge(a)
-	r.cache.add(r, methods, allowed, names)
+	r.cache.add(r, methods, allowed)
 	r.ok("cache", "Access-Control-Max-Age", "the browser does not ask again for "+r.out.CachedFor.String(), section)
 	return true
 }
@@ -122,10 +123,12 @@ func (r *run) maxAge(a Answer) time.Duration {
 	ages := values(a.Headers, "Access-Control-Max-Age")
 	d := defaultMaxAge
 	if len(ages) == 1 {
-		if n, ok := deltaSeconds(ages[0]); ok {
+		n, ok := deltaSeconds(ages[0])
+		if r.b.does(SignedMaxAge) {
+			n, ok = signedSeconds(ages[0])
+		}
+		if ok {
 			d = time.Duration(n) * time.Second
-		} else if r.b.does(RefusedMaxAge) && strings.HasPrefix(ages[0], "-") {
-			d = 0
 		}
 	}
 	if r.b.LongestCache > 0 {
@@ -134,20 +137,24 @@ func (r *run) maxAge(a Answer) time.Duration {
 	return d
 }
 
+// mostSeconds is as much as a number of seconds counts for (RFC 9111 section 1.2.2).
+const mostSeconds = 1 << 31
+
 // deltaSeconds reads 1*DIGIT; what does not fit is as much as does (RFC 9111
 // section 1.2.2).
 func deltaSeconds(s string) (int64, bool) {
-	if s == "" {
+	if s == "" || !every(s, digit) {
 		return 0, false
 	}
-	var n int64
-	for _, c := range []byte(s) {
-		if c < '0' || c > '9' {
-			return 0, false
-		}
-		if n < 1<<31 {
-			n = n*10 + int64(c-'0')
-		}
+	n, err := strconv.ParseInt(s, 10, 64)
+	if err != nil {
+		n = mostSeconds
 	}
-	return min(n, 1<<31), true
+	return min(n, mostSeconds), true
+}
+
+// signedSeconds reads a number with or without a sign that fits into 64 bits; below zero is zero.
+func signedSeconds(s string) (int64, bool) {
+	n, err := strconv.ParseInt(s, 10, 64)
+	return max(min(n, mostSeconds), 0), err == nil
 }

@@ -20,8 +20,20 @@ const (
 type Mode string
 
 const (
-	CORS   Mode = "" // the default of fetch()
-	NoCORS Mode = "no-cors"
+	CORS           Mode = "" // the default of fetch()
+	NoCORS         Mode = "no-cors"
+	SameOriginOnly Mode = "same-origin" // refused where the address is another origin's
+)
+
+// CacheMode says how a browser's HTTP cache takes part (section 2.2.5, cache mode); "" is the
+// default of fetch(). It decides what may be asked for at all; what a cache holds is not looked at.
+type CacheMode string
+
+const (
+	NoStore      CacheMode = "no-store"
+	Reload       CacheMode = "reload"
+	NoCache      CacheMode = "no-cache"
+	OnlyIfCached CacheMode = "only-if-cached" // for requests to the page's own origin alone
 )
 
 // Redirect mode of a request.
@@ -42,12 +54,14 @@ const Null = "null"
 type Request struct {
 	Page        string      // the page's origin as a browser serialises it, or Null
 	Method      string      // as the script writes it; "" is GET
-	URL         string      // absolute
-	Headers     field.List  // as the script sets them
+	URL         string      // as the script writes it; a relative one is of the page's origin
+	Headers     field.List  // as the script sets them: text, of which it can send what is Latin-1
 	Body        bool        // whether there is one
 	Credentials Credentials // "" is SameOrigin
 	Mode        Mode
 	Redirect    Redirect
+	Cache       CacheMode
+	Public      bool // the page came from the public network
 }
 
 // Sent is one request that the browser sends.

@@ -1,8 +1,10 @@
 package origin
 
 import (
+	"math"
 	"slices"
 	"sort"
+	"strconv"
 	"strings"
 
 	"millgate/core/field"
@@ -86,7 +88,9 @@ func every(s string, f func(byte) bool) bool {
 
 // Safelisted says whether a header field with this value is a CORS-safelisted
 // request-header (section 2.2.2): a page may set it without asking.
-func Safelisted(name, value string) bool {
+func Safelisted(name, value string) bool { return safelisted(name, value, Standard) }
+
+func safelisted(name, value string, b Browser) bool {
 	if len(value) > longestValue {
 		return false
 	}
@@ -105,13 +109,29 @@ func Safelisted(name, value string) bool {
 			return true
 		}
 	case "range":
-		return simpleRange(value)
+		return simpleRange(value, b)
 	}
 	return false
 }
 
-// hints are header fields that a browser may count as safelisted.
-var hints = []string{"dpr", "device-memory", "downlink", "ect", "rtt", "save-data", "viewport-width", "width"}
+// hints are header fields that a browser may count as safelisted, and the values that it does so
+// with.
+var hints = map[string]func(string) bool{
+	"dpr": decimal, "device-memory": decimal, "downlink": decimal,
+	"rtt": whole, "viewport-width": whole, "width": whole,
+	"save-data": func(v string) bool { return strings.EqualFold(v, "on") },
+	"ect":       func(v string) bool { return slices.Contains([]string{"2g", "3g", "4g", "slow-2g"}, v) },
+}
+
+func digit(c byte) bool { return c >= '0' && c <= '9' }
+
+func whole(s string) bool { return s != "" && every(s, digit) }
+
+// decimal is digits, and perhaps a point and more of them.
+func decimal(s string) bool {
+	n, part, pointed := strings.Cut(s, ".")
+	return whole(n) && (!pointed || whole(part))
+}
 
 // UnsafeNames are the names of the header fields for which a page must ask
 // first, lower case and sorted (section 2.2.2).
@@ -119,8 +139,9 @@ func UnsafeNames(headers field.List, b Browser) []string {
 	out, small, size := []string{}, []string{}, 0
 	for _, h := range headers {
 		n := strings.ToLower(h[0])
-		hint := b.does(HintsSafelisted) && slices.Contains(hints, n) && hintValue(n, h[1])
-		if !Safelisted(n, h[1]) && !hint {
+		may, hint := hints[n]
+		hint = hint && b.does(HintsSafelisted) && len(h[1]) <= longestValue && may(h[1])
+		if !safelisted(n, h[1], b) && !hint {
 			out = append(out, n)
 			continue
 		}
@@ -132,20 +153,6 @@ func UnsafeNames(headers field.List, b Browser) []string {
 	}
 	sort.Strings(out)
 	return slices.Compact(out)
-}
-
-// hintValue says whether a client hint has a value that it can have.
-func hintValue(name, value string) bool {
-	if len(value) > longestValue {
-		return false
-	}
-	switch name {
-	case "save-data":
-		return value == "on"
-	case "ect":
-		return slices.Contains([]string{"2g", "3g", "4g", "slow-2g"}, value)
-	}
-	return value != "" && every(value, func(c byte) bool { return c >= '0' && c <= '9' || c == '.' })
 }
 
 // essence is type and subtype of a MIME type, lower case; "" where it cannot be
@@ -165,18 +172,26 @@ func essence(s string) string {
 
 // simpleRange is a range header value with a start (section 2.2.2, parse a
 // single range header value, without white space).
-func simpleRange(s string) bool {
+func simpleRange(s string, b Browser) bool {
 	s, ok := strings.CutPrefix(s, "bytes=")
 	if !ok {
 		return false
 	}
 	from, to, ok := strings.Cut(s, "-")
-	digit := func(c byte) bool { return c >= '0' && c <= '9' }
-	if !ok || from == "" || !every(from, digit) || !every(to, digit) {
+	if !ok || !whole(from) || !every(to, digit) {
 		return false
 	}
-	from, to = strings.TrimLeft(from, "0"), strings.TrimLeft(to, "0")
-	return s[strings.IndexByte(s, '-')+1:] == "" || len(from) < len(to) || len(from) == len(to) && from <= to
+	if b.does(RangeOverflow) && (tooLarge(from) || to != "" && tooLarge(to)) {
+		return false
+	}
+	first, last := strings.TrimLeft(from, "0"), strings.TrimLeft(to, "0")
+	return to == "" || len(first) < len(last) || len(first) == len(last) && first <= last
+}
+
+// tooLarge says whether a number is 2^63-1 or more.
+func tooLarge(digits string) bool {
+	n, err := strconv.ParseInt(digits, 10, 64)
+	return err != nil || n == math.MaxInt64
 }
 
 func trim(s string) string { return strings.Trim(s, "\t ") }

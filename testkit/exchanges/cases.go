@@ -16,38 +16,83 @@ type Hosts struct{ Page, Service, Other string }
 
 // gen makes cases.
 type gen struct {
-	at   Hosts
-	list []*Exchange
+	at     Hosts
+	ground string
+	list   []*Exchange
+	names  map[string]int
 }
 
-// All makes the cases: those that each look at one rule, and random ones. The place in the
-// list is a case's ID.
+// Grounds are the rules that cases look at, each by many.
+func Grounds(list []*Exchange) map[string]int {
+	out := map[string]int{}
+	for _, x := range list {
+		out[x.Ground]++
+	}
+	return out
+}
+
+// All makes the cases. The place in the list is a case's ID.
 func All(at Hosts) []*Exchange {
 	g := &gen{at: at}
-	g.systematic()
-	g.random(300)
+	for _, ground := range []struct {
+		name string
+		make func(*gen)
+	}{
+		{"who may read", (*gen).pages}, {"methods", (*gen).methods}, {"header fields", (*gen).fields},
+		{"allowed fields", (*gen).allowed}, {"status", (*gen).statuses}, {"exposed fields", (*gen).exposed},
+		{"without CORS", (*gen).without}, {"redirects", (*gen).redirects}, {"repeated names", (*gen).repeated},
+		{"ranges", (*gen).ranges}, {"cache modes", (*gen).cacheModes}, {"max-age", (*gen).maxAges},
+		{"remembered", (*gen).remembered}, {"client hints", (*gen).clientHints}, {"names of fields", (*gen).fieldNames},
+		{"private network", (*gen).private}, {"locations", (*gen).locations}, {"names in redirects", (*gen).userinfo},
+		{"null and fragments", (*gen).nullAndFragments}, {"beyond Latin-1", (*gen).latin1}, {"hosts", (*gen).hosts},
+		{"sizes", (*gen).sizes}, {"drawn", (*gen).drawn},
+	} {
+		g.ground = ground.name
+		ground.make(g)
+	}
 	return g.list
 }
 
+// add makes a case of one request, or of several that follow each other. A URL is the case's own,
+// where it says none; of one that begins with / or # that is the beginning.
 func (g *gen) add(name string, q origin.Request, hops ...Hop) *Exchange {
+	return g.several(name, []origin.Request{q}, hops...)
+}
+
+func (g *gen) several(name string, asks []origin.Request, hops ...Hop) *Exchange {
 	id := strconv.Itoa(len(g.list))
-	if q.URL == "" {
-		q.URL = g.at.Service + "/x/" + id + "/0"
+	filled := strings.NewReplacer("{id}", id, "{service}", g.at.Service, "{other}", g.at.Other, "{home}", g.at.Page,
+		"{port}", port(g.at.Service), "{homeport}", port(g.at.Page))
+	x := &Exchange{ID: id, Ground: g.ground, Name: name, Asks: slices.Clone(asks), Hops: hops}
+	for i := range x.Asks {
+		q := &x.Asks[i]
+		if q.URL == "" || strings.ContainsAny(q.URL[:1], "?#") {
+			q.URL = "{service}/x/{id}/0" + q.URL
+		}
+		q.URL = filled.Replace(q.URL)
+		if q.Page == "" {
+			q.Page = g.at.Page
+		}
+		x.Null = q.Page == origin.Null
 	}
-	if q.Page == "" {
-		q.Page = g.at.Page
-	}
-	x := &Exchange{Name: name, Request: q, Hops: hops, Null: q.Page == origin.Null}
 	for i := range x.Hops {
-		for _, a := range []*origin.Answer{&x.Hops[i].Preflight, &x.Hops[i].Answer} {
+		for _, a := range []*origin.Answer{&x.Hops[i].Preflight, &x.Hops[i].Answer, x.Hops[i].Later} {
+			if a == nil {
+				continue
+			}
 			if a.Status == 0 {
 				a.Status = 200
 			}
 			for k := range a.Headers {
-				a.Headers[k][1] = strings.NewReplacer("{page}", q.Page, "{id}", id, "{service}", g.at.Service, "{other}",
-					g.at.Other, "{home}", g.at.Page).Replace(a.Headers[k][1])
+				a.Headers[k][1] = strings.ReplaceAll(filled.Replace(a.Headers[k][1]), "{page}", x.Asks[0].Page)
 			}
 		}
+	}
+	if g.names == nil {
+		g.names = map[string]int{}
+	}
+	if g.names[x.Key()]++; g.names[x.Key()] > 1 { // in a table that has it twice, or cut short alike
+		x.Name += fmt.Sprintf(" (%d)", g.names[x.Key()])
 	}
 	g.list = append(g.list, x)
 	return x
@@ -72,7 +117,7 @@ const (
 
 var modes = []origin.Credentials{origin.Omit, origin.SameOrigin, origin.Include}
 
-var pages = [][]string{{}, {acao, "*"}, {acao, "{page}"}, {acao, "null"}, {acao, "{page}/"},
+var permissions = [][]string{{}, {acao, "*"}, {acao, "{page}"}, {acao, "null"}, {acao, "{page}/"},
 	{acao, "http://evil.example"}, {acao, "{page}, {page}"}, {acao, "{page}", acao, "{page}"},
 	{acao, "*", acao, "{page}"}, {acao, " {page} "}, {acao, ""}, {acao, "*, *"}, {acao, "HTTP://127.0.0.1"},
 	{acao, "{home}"}}
@@ -90,7 +135,7 @@ var headerLists = [][]string{{}, {acah, "*"}, {acah, "authorization, content-typ
 	{acah, "x-a authorization"}, {acah, "x-a", acah, "authorization"}, {acah, "*, authorization"},
 	{acah, "content-type"}, {acah, "(x)"}}
 
-var asked1 = [][2]string{{"Authorization", "Bearer x"}, {"Content-Type", "application/json"},
+var asked = [][2]string{{"Authorization", "Bearer x"}, {"Content-Type", "application/json"},
 	{"Content-Type", "text/plain"}, {"Content-Type", "text/plain;charset=utf-8"}, {"Content-Type", "TEXT/PLAIN"},
 	{"Content-Type", "text/plain; charset=\"utf-8\""}, {"Content-Type", "multipart/form-data; boundary=x"},
 	{"Content-Type", "application/x-www-form-urlencoded"}, {"Content-Type", "text/plain, text/plain"},
@@ -110,9 +155,8 @@ var asked1 = [][2]string{{"Authorization", "Bearer x"}, {"Content-Type", "applic
 	{"X-HTTP-Method-Override", "PUT"}, {"X-HTTP-Method", "a, track"}, {"Last-Event-ID", "5"},
 	{"Upgrade-Insecure-Requests", "1"}, {"Content-DPR", "1"}}
 
-// systematic makes the cases that each look at one rule.
-func (g *gen) systematic() {
-	for _, p := range pages {
+func (g *gen) pages() {
+	for _, p := range permissions {
 		for _, c := range modes {
 			for _, page := range []string{"", origin.Null} {
 				g.add(fmt.Sprintf("page %q with %s of %q", p, c, page), origin.Request{Credentials: c, Page: page},
@@ -127,6 +171,9 @@ func (g *gen) systematic() {
 			Hop{Preflight: ans(204, append([]string{acao, "{page}", acam, "PUT"}, c...)...),
 				Answer: ans(200, acao, "{page}", acac, "true")})
 	}
+}
+
+func (g *gen) methods() {
 	for _, m := range []string{"get", "HEAD", "post", "put", "PATCH", "patch", "Patch", "DELETE", "OPTIONS", "FOO",
 		"foo", "TRACE", "track", "a b", "QUERY"} {
 		for _, l := range methodLists {
@@ -140,12 +187,18 @@ func (g *gen) systematic() {
 			}
 		}
 	}
-	for _, h := range asked1 {
+}
+
+func (g *gen) fields() {
+	for _, h := range asked {
 		g.add(fmt.Sprintf("header %q", h), origin.Request{Method: "POST", Body: true, Headers: [][2]string{h}},
 			Hop{Preflight: ans(204, acao, "*", acah, strings.ToLower(h[0])), Answer: ans(200, acao, "*")})
 		g.add(fmt.Sprintf("header %q without permission", h), origin.Request{Headers: [][2]string{h}},
 			Hop{Preflight: ans(204, acao, "*"), Answer: ans(200, acao, "*")})
 	}
+}
+
+func (g *gen) allowed() {
 	for _, l := range headerLists {
 		for _, c := range []origin.Credentials{origin.Omit, origin.Include} {
 			for _, h := range [][][2]string{{{"Authorization", "Bearer x"}}, {{"X-A", "1"}},
@@ -156,6 +209,9 @@ func (g *gen) systematic() {
 			}
 		}
 	}
+}
+
+func (g *gen) statuses() {
 	for _, s := range []int{200, 201, 204, 206, 226, 299, 300, 301, 302, 304, 307, 400, 401, 403, 404, 405, 500, 503} {
 		g.add(fmt.Sprintf("preflight answered %d", s), origin.Request{Method: "PUT"},
 			Hop{Preflight: ans(s, acao, "*", acam, "PUT", "Location", "{service}/x/{id}/0"),
@@ -165,31 +221,24 @@ func (g *gen) systematic() {
 			g.add(fmt.Sprintf("answered %d without permission", s), origin.Request{}, Hop{Answer: ans(s)})
 		}
 	}
-	many := func(n, size int) (h [][2]string) {
-		for _, name := range []string{"Accept", "Accept-Language", "Content-Language"}[:n] {
-			h = append(h, [2]string{name, strings.Repeat("a", size)})
-		}
-		return h
-	}
-	g.add("safelisted together", origin.Request{Headers: many(3, 128)},
-		Hop{Preflight: ans(204, acao, "*"), Answer: ans(200, acao, "*")})
+}
+
+func (g *gen) exposed() {
 	for _, e := range [][]string{{}, {aceh, "*"}, {aceh, "X-One"}, {aceh, "x-one, x-two"},
 		{aceh, "x-one", aceh, "x-two"}, {aceh, "x-one; x-two"}, {aceh, "x-one,,x-two"}, {aceh, "set-cookie, x-one"},
-		{aceh, "*, x-one"}, {aceh, "x one"}, {aceh, ""}} {
-		for _, c := range []origin.Credentials{origin.Omit, origin.Include} {
+		{aceh, "*, x-one"}, {aceh, "x one"}, {aceh, ""}, {aceh, "X-ONE"}, {aceh, "x-one", aceh, "*"}, {aceh,
+			"\"x-one\""},
+		{aceh, "etag,"}, {aceh, "etag, pragma"}} {
+		for _, c := range modes {
 			g.add(fmt.Sprintf("exposed %q with %s", e, c), origin.Request{Credentials: c},
 				Hop{Answer: ans(200, append([]string{acao, "{page}", acac, "true", "X-One", "1", "X-Two", "2", "ETag",
 					"\"e\"", "Last-Modified", "x", "Pragma", "x", "Expires", "0", "Content-Language", "de",
 					"Set-Cookie", "a=b"}, e...)...)})
 		}
 	}
-	for _, a := range [][]string{{}, {acma, "600"}, {acma, "0"}, {acma, "-1"}, {acma, "x"}, {acma, "600", acma, "0"},
-		{acma, "600, 0"}, {acma, " 600 "}, {acma, "1.5"}, {acma, "+60"}, {acma, "99999999999"}, {acma, ""}} {
-		x := g.add(fmt.Sprintf("max age %q", a), origin.Request{Method: "PUT", Headers: [][2]string{{"X-A", "1"}}},
-			Hop{Preflight: ans(204, append([]string{acao, "*", acam, "PUT", acah, "x-a"}, a...)...),
-				Answer: ans(200, acao, "*")})
-		x.Times = 2
-	}
+}
+
+func (g *gen) without() {
 	for _, q := range []origin.Request{{Method: "POST"}, {Method: "GET"}, {Method: "PUT"}, {Method: "HEAD"},
 		{Method: "POST", Headers: [][2]string{{"Content-Type", "application/json"}}},
 		{Method: "POST", Headers: [][2]string{{"Content-Type", "text/plain"}}},
@@ -197,7 +246,10 @@ func (g *gen) systematic() {
 		{Headers: [][2]string{{"Authorization", "x"}}}, {Credentials: origin.Include}, {Credentials: origin.Omit},
 		{Method: "patch"}} {
 		q.Mode = origin.NoCORS
-		g.add(fmt.Sprintf("without CORS %s %q %s", q.Method, q.Headers, q.Credentials), q, Hop{Answer: ans(200)})
+		for _, s := range []int{200, 204, 401, 500} {
+			g.add(fmt.Sprintf("without CORS %s %q %s answered %d", q.Method, q.Headers, q.Credentials, s), q,
+				Hop{Answer: ans(s)})
+		}
 	}
 	for _, m := range []string{"GET", "POST", "PUT"} {
 		id := strconv.Itoa(len(g.list))
@@ -205,13 +257,6 @@ func (g *gen) systematic() {
 			Headers: [][2]string{{"X-A", "1"}}}, Hop{Answer: ans(200, "X-One", "1", "Set-Cookie", "a=b")})
 	}
 	g.add("get with a body", origin.Request{Body: true}, Hop{Answer: ans(200, acao, "*")})
-	g.add("star remembered, then authorization", origin.Request{Method: "PUT",
-		Headers: [][2]string{{"Authorization", "x"}}},
-		Hop{Preflight: ans(204, acao, "*", acam, "*", acah, "*, authorization", acma, "60"),
-			Answer: ans(200, acao, "*")}).Times = 2
-	g.add("forgotten after a bad answer", origin.Request{Method: "PUT"},
-		Hop{Preflight: ans(204, acao, "*", acam, "PUT", acma, "60"), Answer: ans(200)}).Times = 2
-	g.redirects()
 }
 
 func (g *gen) redirects() {
@@ -229,7 +274,8 @@ func (g *gen) redirects() {
 					if k > 0 && (q.Method == "POST" || s == 308 || s == 303) {
 						continue
 					}
-					g.add(fmt.Sprintf("redirect %d of %s %q to %s, %s", s, cmp.Or(q.Method, "GET"), q.Headers, to, then[1]),
+					g.add(fmt.Sprintf("redirect %d of %s %q to %s, %s", s, cmp.Or(q.Method, "GET"), q.Headers, to,
+						then[1]),
 						q,
 						Hop{Preflight: ans(204, allow...), Answer: ans(s,
 							append([]string{"Location", to + "/x/{id}/1"}, allow...)...)},
@@ -263,8 +309,8 @@ func (g *gen) redirects() {
 	}
 }
 
-// random mixes the rules.
-func (g *gen) random(n int) {
+// drawn mixes the rules.
+func (g *gen) drawn() {
 	r := rand.New(rand.NewSource(20261125)) //nolint:gosec // the same cases each time
 	pick := func(l [][]string) []string { return l[r.Intn(len(l))] }
 	likely := func(l [][]string, good ...string) []string {
@@ -273,7 +319,7 @@ func (g *gen) random(n int) {
 		}
 		return pick(l)
 	}
-	for range n {
+	for n := range 600 {
 		q := origin.Request{Method: []string{"GET", "POST", "PUT", "PATCH", "patch", "DELETE", "FOO"}[r.Intn(7)],
 			Credentials: modes[r.Intn(3)]}
 		q.Body = q.Method != "GET" && r.Intn(2) == 0
@@ -281,17 +327,17 @@ func (g *gen) random(n int) {
 			q.Page = origin.Null
 		}
 		for range r.Intn(3) {
-			q.Headers = append(q.Headers, asked1[r.Intn(len(asked1))])
+			q.Headers = append(q.Headers, asked[r.Intn(len(asked))])
 		}
 		one := func() (out []string) {
-			return slices.Concat(likely(pages, acao, "{page}"), likely(creds, acac, "true"))
+			return slices.Concat(likely(permissions, acao, "{page}"), likely(creds, acac, "true"))
 		}
 		pre := slices.Concat(one(), likely(methodLists, acam, "PUT, PATCH, DELETE, FOO"), pick(headerLists))
 		status := 204
 		if r.Intn(8) == 0 {
 			status = []int{200, 302, 401, 404}[r.Intn(4)]
 		}
-		g.add("random", q, Hop{Preflight: ans(status, pre...), Answer: ans(200,
+		g.add(fmt.Sprintf("drawn %d", n), q, Hop{Preflight: ans(status, pre...), Answer: ans(200,
 			append(one(), "X-One", "1", aceh, []string{"*", "x-one", "x one"}[r.Intn(3)])...)})
 	}
 }

@@ -1,10 +1,15 @@
-// Package exchanges has what pages and services say to each other, as cases that are made: what a
-// page asks for, and what it is answered. A browser runs them, and so does core/origin; both must
-// come to the same.
+// Package exchanges has what pages and services say to each other, as cases that are made: what
+// a page asks for, one after the other, and what it is answered. A browser runs them, and so does
+// core/origin; both must come to the same.
+//
+// The cases stand on grounds, each of which looks at one rule. What a browser made of them is
+// recorded beside them, with its version (`make browser-cases`), so that core/origin is held
+// against it without a browser too.
 package exchanges
 
 import (
 	"fmt"
+	"net/url"
 	"slices"
 	"strconv"
 	"strings"
@@ -13,111 +18,149 @@ import (
 	"millgate/core/origin"
 )
 
-// Exchange is one generated case: what a page asks for, and what the service
-// answers to preflights and to requests, hop by hop.
+// Exchange is one case. Its addresses end in /x/ID/N, where N says which hop answers.
 type Exchange struct {
-	Name    string
-	Null    bool // the page is a sandboxed frame
-	Request origin.Request
-	Hops    []Hop
-	Times   int // how often it is asked for; 0 is once
+	ID     string
+	Ground string
+	Name   string // no two have one
+	Null   bool   // the page is a sandboxed frame
+	Public bool   // the page is treated as one of the public network
+	Asks   []origin.Request
+	Pause  time.Duration // between two asks
+	Hops   []Hop
 }
 
-// Hop is what one address answers.
-type Hop struct{ Preflight, Answer origin.Answer }
-
-// Seen is what a real browser made of it.
-type Seen struct {
-	Resolved bool     `json:"resolved"`
-	Type     string   `json:"type"`
-	Status   int      `json:"status"`
-	Readable []string `json:"readable"`
+// Hop is what one address answers; Later is what it answers to preflights from the second on,
+// where that is something else.
+type Hop struct {
+	Preflight, Answer origin.Answer
+	Later             *origin.Answer
 }
 
-// answered is an answer with what serve adds.
-func answered(a origin.Answer) origin.Answer {
-	h := slices.Clone(a.Headers)
-	h = append(h, [2]string{"Cache-Control", "no-store"})
-	if a.Status != 204 && a.Status != 304 {
-		h = append(h, [2]string{"Content-Type", "text/plain"}, [2]string{"Content-Length", "2"})
-	}
-	return origin.Answer{Status: a.Status, Headers: h}
+// Told is what comes of a case: a line for each request that arrived, and one for what the page
+// had of each that it asked for. Origins stand as {page}, {service} and {other}.
+type Told struct {
+	Sent []string `json:"sent"`
+	Had  []string `json:"had"`
 }
 
-// Evaluated is what the evaluator makes of a case.
-func Evaluated(x *Exchange, b origin.Browser) origin.Outcome {
-	var cache origin.Cache
-	var all origin.Outcome
-	now := time.Unix(1_790_000_000, 0)
-	for range max(x.Times, 1) {
-		o := origin.Run(x.Request, &cache, now, b, func(s origin.Sent) (origin.Answer, bool) {
-			parts := strings.Split(s.URL, "/")
-			n, _ := strconv.Atoi(parts[len(parts)-1])
-			if s.Preflight {
-				return answered(x.Hops[n].Preflight), true
-			}
-			return answered(x.Hops[n].Answer), true
-		})
-		o.Sent = append(slices.Clone(all.Sent), o.Sent...)
-		all = o
+// Same says whether two tell the same.
+func (t Told) Same(o Told) bool { return slices.Equal(t.Sent, o.Sent) && slices.Equal(t.Had, o.Had) }
+
+// Had is what a script had of one request.
+func Had(resolved, opaque bool, status int, readable []string) string {
+	switch {
+	case !resolved:
+		return "nothing"
+	case opaque:
+		return "opaque"
 	}
-	return all
+	return strconv.Itoa(status) + " " + strings.Join(readable, " ")
 }
 
-// Same compares what was computed with what the browser did.
-func Same(o origin.Outcome, s Seen, sent []origin.Sent) string {
-	if s.Type == "hangs" {
-		return "the browser never came back"
-	}
-	if o.Resolved != s.Resolved {
-		return fmt.Sprintf("resolved: computed %v, the browser %v", o.Resolved, s.Resolved)
-	}
-	if o.Resolved && o.Opaque != (s.Type == "opaque" || s.Type == "opaqueredirect") {
-		return fmt.Sprintf("opaque: computed %v, the browser %s", o.Opaque, s.Type)
-	}
-	if o.Status != s.Status {
-		return fmt.Sprintf("status: computed %d, the browser %d", o.Status, s.Status)
-	}
-	if o.Resolved && !slices.Equal(o.Readable, s.Readable) {
-		return fmt.Sprintf("readable: computed %v, the browser %v", o.Readable, s.Readable)
-	}
-	var a, b []string
-	for _, x := range o.Sent {
-		// The lab's cookie is a lax one, which a sandboxed frame does not send.
-		x.AsUser = x.AsUser && o.Sent[0].Origin != origin.Null
-		a = append(a, sentLine(x))
-	}
-	for _, x := range sent {
-		b = append(b, sentLine(x))
-	}
-	if !slices.Equal(a, b) {
-		return fmt.Sprintf("sent: computed %q, the browser %q", a, b)
-	}
-	return ""
+// Names replaces the hosts of a lab by their names, and their ports where they have other names.
+func (h Hosts) Names(s string) string {
+	return strings.NewReplacer(h.Page, "{page}", h.Service, "{service}", h.Other, "{other}",
+		port(h.Page), "{homeport}", port(h.Service), "{port}").Replace(s)
 }
 
-func sentLine(s origin.Sent) string {
+// port is that of an origin which is not the default.
+func port(origin string) string { return origin[strings.LastIndexByte(origin, ':')+1:] }
+
+// Line is one request that arrived.
+func (h Hosts) Line(s origin.Sent) string {
 	out := s.Method
 	if s.Preflight {
-		var m, h string
+		var m, n string
 		for _, x := range s.Headers {
-			switch x[0] {
-			case "Access-Control-Request-Method", "acrm":
+			switch strings.ToLower(x[0]) {
+			case "access-control-request-method":
 				m = x[1]
-			case "Access-Control-Request-Headers", "acrh":
-				h = x[1]
+			case "access-control-request-headers":
+				n = x[1]
 			}
 		}
-		out = "preflight for " + m + " " + h
+		out = strings.TrimSpace("preflight for " + m + " " + n)
 	} else {
-		for _, x := range s.Headers {
-			if strings.EqualFold(x[0], "Authorization") {
-				out += " authorized"
-			}
+		if s.Headers.Has("Authorization") {
+			out += " authorized"
+		}
+		if v := s.Headers.Get("User-Agent"); v != "" {
+			out += " as " + v
 		}
 		if s.AsUser {
 			out += " with cookies"
 		}
 	}
-	return out + " from " + s.Origin
+	if u, err := url.Parse(s.URL); err == nil {
+		out += " to " + h.Names(u.Scheme+"://"+u.Host)
+	}
+	if s.Origin != "" {
+		out += " from " + h.Names(s.Origin)
+	}
+	return out
+}
+
+// Evaluated is what core/origin makes of a case.
+func (h Hosts) Evaluated(x *Exchange, b origin.Browser) Told {
+	var cache origin.Cache
+	var told Told
+	preflights := 0
+	now := time.Unix(1_790_000_000, 0)
+	for _, q := range x.Asks {
+		q.Public = x.Public
+		o := origin.Run(q, &cache, now, b, func(s origin.Sent) (origin.Answer, bool) {
+			if s.Preflight {
+				preflights++
+			}
+			return x.Answer(s.URL, s.Preflight, preflights), true
+		})
+		for _, s := range o.Sent {
+			// The lab's cookie is a lax one of its address, which neither a sandboxed frame nor
+			// another name sends.
+			u, err := url.Parse(s.URL)
+			s.AsUser = s.AsUser && !x.Null && err == nil && u.Hostname() == "127.0.0.1"
+			told.Sent = append(told.Sent, h.Line(s))
+		}
+		told.Had = append(told.Had, Had(o.Resolved, o.Opaque, o.Status, o.Readable))
+		now = now.Add(x.Pause)
+	}
+	return told
+}
+
+// Answer is what an address of a case answers, with the fields that a lab adds; preflights is how
+// many there were by now. What is no hop is 404 and permits nothing.
+func (x *Exchange) Answer(address string, preflight bool, preflights int) origin.Answer {
+	address, _, _ = strings.Cut(address, "#")
+	address, _, _ = strings.Cut(address, "?")
+	last, err := url.PathUnescape(address[strings.LastIndexByte(address, '/')+1:])
+	n, err2 := strconv.Atoi(last)
+	a := origin.Answer{Status: 404}
+	if err == nil && err2 == nil && n < len(x.Hops) {
+		hop := x.Hops[n]
+		switch {
+		case preflight && hop.Later != nil && preflights > 1:
+			a = *hop.Later
+		case preflight:
+			a = hop.Preflight
+		default:
+			a = hop.Answer
+		}
+	}
+	a.Headers = append(slices.Clone(a.Headers), [2]string{"Cache-Control", "no-store"})
+	if a.Status != 204 && a.Status != 304 {
+		a.Headers = append(a.Headers, [2]string{"Content-Type", "text/plain"}, [2]string{"Content-Length", "2"})
+	}
+	return a
+}
+
+// Apart says in words where two tell otherwise, "" where they do not.
+func Apart(computed, browser Told) string {
+	switch {
+	case !slices.Equal(computed.Sent, browser.Sent):
+		return fmt.Sprintf("sent: computed %q, the browser %q", computed.Sent, browser.Sent)
+	case !slices.Equal(computed.Had, browser.Had):
+		return fmt.Sprintf("had: computed %q, the browser %q", computed.Had, browser.Had)
+	}
+	return ""
 }
