@@ -23,7 +23,8 @@ func TestAccessibility(t *testing.T) {
 		for _, v := range p.MustEval(`async () => {
 			for (let i = 0; i < 2; i++) await new Promise(requestAnimationFrame)
 			const r = await window.axe.run(document, { runOnly: ` + rules + ` })
-			return r.violations.map((v) => v.id + ': ' + v.help + ' at ' + v.nodes.slice(0, 3).map((n) => n.target.join(' ') + ' ' + (n.any[0]?.message ?? '')).join(' | '))
+			return r.violations.map((v) => v.id + ': ' + v.help + ' at ' + v.nodes.slice(0,
+				3).map((n) => n.target.join(' ') + ' ' + (n.any[0]?.message ?? '')).join(' | '))
 		}`).Arr() {
 			assert.Fail(t, what+": "+v.Str())
 		}

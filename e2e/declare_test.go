@@ -20,7 +20,8 @@ func (p *Page) kept() (text string, revision int) {
 		Text     string `json:"text"`
 		Revision int    `json:"revision"`
 	}
-	require.NoError(p.t, json.Unmarshal([]byte(p.MustEval(`async () => JSON.stringify(await (await fetch('/api/declaration')).json())`).Str()), &d))
+	require.NoError(p.t,
+		json.Unmarshal([]byte(p.MustEval(`async () => JSON.stringify(await (await fetch('/api/declaration')).json())`).Str()), &d))
 	return d.Text, d.Revision
 }
 
@@ -32,7 +33,8 @@ func TestImportIsPreviewedAndKept(t *testing.T) {
 	require.NoError(t, os.WriteFile(har, []byte(`{"log": {"entries": [
  {"request": {"method": "GET", "url": "https://api.example/v1/things/t-1"}, "response": {"status": 200}},
  {"request": {"method": "GET", "url": "https://api.example/v1/things/t-2"}, "response": {"status": 200}},
- {"request": {"method": "POST", "url": "https://api.example/v1/things", "postData": {"mimeType": "application/json", "text": "{\"name\":\"x\",\"password\":\"p\"}"}}, "response": {"status": 201}},
+ {"request": {"method": "POST", "url": "https://api.example/v1/things", "postData": {"mimeType": "application/json",
+	"text": "{\"name\":\"x\",\"password\":\"p\"}"}}, "response": {"status": 201}},
  {"request": {"method": "GET", "url": "https://api.example/v1/sky/m31"}, "response": {"status": 200}},
  {"request": 7}
 ]}}`), 0o600))

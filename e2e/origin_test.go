@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"cmp"
+	"context"
 	"encoding/json"
 	"io"
 	"math/rand"
@@ -14,6 +15,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/go-rod/rod/lib/proto"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -251,4 +253,49 @@ func TestTheBrowserAgrees(t *testing.T) {
 			0o644)) //nolint:gosec // a file of the project
 	}
 	t.Logf("%d exchanges in %s; recorded are those of %s", len(list), version.Product, recorded.Browser)
+}
+
+// TestScripts pastes what the Origins lens offers into the console of a page: it says there what was
+// told of it.
+func TestScripts(t *testing.T) {
+	t.Parallel()
+	l := newLab(t)
+	list := exchanges.All(l.at)
+	p := open(t, l.at.Page, "light")
+	p.mu.Lock()
+	p.allow = anything
+	p.mu.Unlock()
+	said := make(chan string)
+	ctx, stop := context.WithCancel(context.Background())
+	defer stop()
+	go p.Context(ctx).EachEvent(func(e *proto.RuntimeConsoleAPICalled) {
+		select {
+		case said <- e.Args[0].Value.Str():
+		case <-ctx.Done():
+		}
+	})()
+	kinds := map[string]int{}
+	for _, x := range list {
+		q := x.Asks[0]
+		if x.Ground != "drawn" || kinds[q.Page+q.Method] > 2 {
+			continue
+		}
+		kinds[q.Page+q.Method]++
+		l.cases[x.ID] = x
+		p.MustEval("() => {\n" + origin.Script(q, "x") + "}")
+		o := origin.Run(q, nil, time.Time{}, origin.Chromium, func(s origin.Sent) (origin.Answer, bool) {
+			return x.Answer(s.URL, s.Preflight, 1), true
+		})
+		want := "not readable:"
+		if o.Resolved {
+			want = "readable:"
+		}
+		select {
+		case got := <-said:
+			assert.Equal(t, want, got, "%s: %s", x.Key(), origin.Script(q, "x"))
+		case <-time.After(30 * time.Second):
+			t.Fatalf("%s: the console says nothing", x.Key())
+		}
+	}
+	assert.Greater(t, len(kinds), 10)
 }

@@ -14,26 +14,6 @@ import (
 	"millgate/server/contract"
 )
 
-// script is how a page's script would ask, in words.
-func script(q origin.Request) string {
-	s := q.Method
-	var names []string
-	for _, h := range q.Headers {
-		v := h[0]
-		if strings.EqualFold(h[0], "Content-Type") {
-			v += ": " + h[1]
-		}
-		names = append(names, v)
-	}
-	if len(names) > 0 {
-		s += " with " + strings.Join(names, ", ")
-	}
-	if q.Credentials == origin.Include {
-		return s + ", with the user's cookies"
-	}
-	return s + ", without cookies"
-}
-
 func stepsOfPage(list []origin.Step) []contract.PageStep {
 	out := []contract.PageStep{}
 	for _, s := range list {
@@ -55,13 +35,22 @@ func saidOf(list []origin.Judgement) []contract.PageSaid {
 func pageOf(p view.ProbeView) contract.PageView {
 	v := p.Page
 	out := contract.PageView{Origin: v.Page.Origin, Says: v.Page.Says, Want: v.Want.Does.String(),
-		Steps: []contract.PageStep{}, Said: []contract.PageSaid{}}
+		Steps: []contract.PageStep{}, Said: []contract.PageSaid{}, Ways: []contract.PageWay{},
+		Mends: []contract.PageMend{}}
 	if p.Fact == nil {
 		return out
 	}
-	got, how := v.Got.Does.String(), script(v.Got.Request)
+	got, how := v.Got.Does.String(), v.Got.Request.Words()
 	out.Got, out.Request, out.Assumed = &got, &how, v.Got.Assumed
 	out.Steps, out.Said = stepsOfPage(v.Got.Outcome.Steps), saidOf(v.Said)
+	for _, a := range v.Ways {
+		out.Ways = append(out.Ways, contract.PageWay{Asks: a.Request.Words(), Told: a.Told(), Does: a.Does.String(),
+			Script: origin.Script(a.Request, v.Body)})
+	}
+	for _, m := range v.Mends {
+		out.Mends = append(out.Mends, contract.PageMend{On: contract.PageMendOn(m.On), Header: m.Header,
+			Value: m.Value})
+	}
 	if p.Fact.Check == nil { // it could not be sent
 		return out
 	}
@@ -98,7 +87,7 @@ func (s *Server) JudgePages(_ context.Context, q contract.JudgePagesRequestObjec
 		list = s.app.View.JudgePages([]origin.Recorded{r})
 	}
 	for _, j := range list {
-		p := contract.PageJudged{Page: j.Recorded.Request.Page, Request: script(j.Recorded.Request),
+		p := contract.PageJudged{Page: j.Recorded.Request.Page, Request: j.Recorded.Request.Words(),
 			Url: j.Recorded.Request.URL, Route: j.Route, Does: j.Does.String(), Known: !j.Outcome.Unknown,
 			Steps: stepsOfPage(j.Outcome.Steps), Said: saidOf(j.Said), Browser: j.Browser,
 			Readable: orEmpty(j.Outcome.Readable)}

@@ -112,16 +112,12 @@ func doesOf(q Request, o Outcome) Does {
 // Look says what a page can do with a route whose answers are known, over all
 // ways in which its script could ask.
 func Look(c Call, page string, s Seen, b Browser) Ability {
-	assumed := s.Answer == nil
-	var best Ability
-	for i, q := range requests(c, page) {
-		o := runSeen(q, s, b)
-		if d := doesOf(q, o); i == 0 || d > best.Does || d == best.Does && d == Nothing {
-			best = Ability{Does: d, Request: q, Outcome: o, Assumed: assumed && o.Executed()}
+	ways := Ways(c, page, s, b)
+	best := ways[0]
+	for _, a := range ways[1:] {
+		if a.Does > best.Does || a.Does == best.Does && a.Does == Nothing {
+			best = a
 		}
-	}
-	if !browserCan(page) {
-		best.Does = Nothing
 	}
 	return best
 }
@@ -211,6 +207,7 @@ const (
 	JExpose      = "expose"
 	JVary        = "vary"
 	JRefusal     = "refusal"
+	JListed      = "methods-listed"
 	JMaxAge      = "max-age"
 	JStar        = "star-credentials"
 	JMany        = "many-origins"
@@ -218,15 +215,51 @@ const (
 	JBrowser     = "browser"
 )
 
+// Row is one judgement that can be said.
+type Row struct {
+	ID      string
+	Sort    Sort
+	Minor   bool   // it counts, a little
+	Section string // of the Fetch standard, where no other is named
+	Says    string // what it says, of no page in particular
+}
+
+// Judgements are all of them, in the order in which they are thought of.
+var Judgements = []Row{
+	{JOrigin, Broader, false, "4.10", "a page can do more than the declaration lets it"},
+	{JMethod, Broader, false, "4.8", "a declared page may use a method that is not declared for it"},
+	{JCredentials, Broader, false, "4.10", "a declared page may call with the user's cookies, which is not declared"},
+	{JHeaders, Broader, true, "4.8", "a declared page may send fields that are not declared"},
+	{JMissing, Narrower, false, "4.10", "a declared page is stopped, and by what"},
+	{JGuarded, Narrower, false, "4.8", "the preflight asks for a credential: it has none, and never will"},
+	{JExpose, Narrower, true, "2.2.2", "a declared page cannot read a declared field of the answer"},
+	{JVary, Narrower, true, "3.3.5",
+		"the answer names the page and has no Vary: Origin, so that a cache gives it to others"},
+	{JRefusal, Narrower, true, "4.10", "a declared page cannot read why it was refused"},
+	{JListed, Note, false, "4.8",
+		"a preflight lists methods that are not declared; it counts where such a route permits it"},
+	{JMaxAge, Note, false, "4.8", "a permission is remembered for longer than declared"},
+	{JStar, Note, false, "4.10", "* stands beside Access-Control-Allow-Credentials, which no browser combines"},
+	{JMany, Note, false, "4.10", "Access-Control-Allow-Origin has several values, which no page matches"},
+	{JUpperCase, Note, false, "HTML, serialization of an origin",
+		"the comparison ignores letter case; no browser sends " +
+			"such an origin"},
+	{JBrowser, Note, false, "see the departures", "the browser lets a page do something else than the standard's text"},
+}
+
+func rowOf(id string) Row {
+	return Judgements[slices.IndexFunc(Judgements, func(r Row) bool { return r.ID == id })]
+}
+
 // Judge holds what a page can do against what is declared. other is an answer
 // of the same route to a request without an Origin, nil when it is not known.
 func Judge(c Call, page Page, allow []declaration.Permission, s Seen, other *Answer) (want, got Ability,
 	out []Judgement) {
 	want, got = Expect(c, page.Origin, allow), Look(c, page.Origin, s, Standard)
 	p := PermissionFor(allow, page.Origin)
-	say := func(id string, k Sort, header, text string) *Judgement {
-		out = append(out, Judgement{ID: id, Sort: k, Header: header, Text: text})
-		return &out[len(out)-1]
+	say := func(id, header, text string) {
+		r := rowOf(id)
+		out = append(out, Judgement{ID: id, Sort: r.Sort, Minor: r.Minor, Header: header, Text: text})
 	}
 	able := func(b Browser) Ability { return Look(c, page.Origin, s, b) }
 	// A declared page is looked at with everything that the route needs: that
@@ -253,7 +286,7 @@ func Judge(c Call, page Page, allow []declaration.Permission, s Seen, other *Ans
 		case p != nil && !slices.Contains(methodsOf(p), c.Method):
 			id, header = JMethod, "Access-Control-Allow-Methods"
 		}
-		say(id, Broader, header, fmt.Sprintf("A page of %s can %s; the declaration lets it %s.", page.Origin, got.Does,
+		say(id, header, fmt.Sprintf("A page of %s can %s; the declaration lets it %s.", page.Origin, got.Does,
 			want.Does.Verb()))
 	case got.Does < want.Does && (s.Preflight != nil || got.Outcome.Preflights == 0):
 		id, why, header := JMissing, "nothing permits it", ao
@@ -264,12 +297,12 @@ func Judge(c Call, page Page, allow []declaration.Permission, s Seen, other *Ans
 				id = JGuarded
 			}
 		}
-		say(id, Narrower, header, fmt.Sprintf("A page of %s must be able to %s, and can %s: %s.", page.Origin,
+		say(id, header, fmt.Sprintf("A page of %s must be able to %s, and can %s: %s.", page.Origin,
 			want.Does, got.Does.Verb(), why))
 	}
 	if page.ID == UpperCase && s.Answer != nil {
 		if v, ok := get(s.Answer.Headers, ao); ok && v != "*" {
-			say(JUpperCase, Note, ao, "The comparison ignores letter case. No browser sends such an origin, so "+
+			say(JUpperCase, ao, "The comparison ignores letter case. No browser sends such an origin, so "+
 				"nothing follows.")
 		}
 	}
@@ -280,14 +313,14 @@ func Judge(c Call, page Page, allow []declaration.Permission, s Seen, other *Ans
 		judgeNaming(page, s.Answer, other, say)
 	}
 	if does := able(Chromium).Does; does != got.Does {
-		say(JBrowser, Note, "", fmt.Sprintf("By the standard's text a page here can %s; %s lets it %s (%s).",
+		say(JBrowser, "", fmt.Sprintf("By the standard's text a page here can %s; %s lets it %s (%s).",
 			got.Does.Verb(), Chromium.Name, does.Verb(), departing(able)))
 	}
 	return want, got, out
 }
 
 // judgeNaming judges how an answer names the pages that it permits.
-func judgeNaming(page Page, a, other *Answer, say func(id string, k Sort, header, text string) *Judgement) {
+func judgeNaming(page Page, a, other *Answer, say func(id, header, text string)) {
 	const ao, ac = "Access-Control-Allow-Origin", "Access-Control-Allow-Credentials"
 	v, there := get(a.Headers, ao)
 	if !there {
@@ -297,16 +330,16 @@ func judgeNaming(page Page, a, other *Answer, say func(id string, k Sort, header
 	named := slices.ContainsFunc(vary, func(x string) bool { return strings.EqualFold(x, "Origin") || x == "*" })
 	constant := other != nil && hasValue(other.Headers, ao, v)
 	if v == page.Origin && !named && !constant && !page.Hostile {
-		say(JVary, Narrower, "Vary", "The answer names the page and has no Vary: Origin, so that a cache gives it to "+
-			"other pages, and theirs to this one (Fetch standard, CORS protocol and HTTP caches).").Minor = true
+		say(JVary, "Vary", "The answer names the page and has no Vary: Origin, so that a cache gives it to "+
+			"other pages, and theirs to this one (Fetch standard, CORS protocol and HTTP caches).")
 	}
 	cred, _ := get(a.Headers, ac)
 	if v == "*" && cred == "true" {
-		say(JStar, Note, ac, "Access-Control-Allow-Origin is * beside Access-Control-Allow-Credentials: a browser "+
+		say(JStar, ac, "Access-Control-Allow-Origin is * beside Access-Control-Allow-Credentials: a browser "+
 			"never combines them.")
 	}
 	if strings.Contains(v, ",") {
-		say(JMany, Note, ao, "Access-Control-Allow-Origin has several values, which no page matches.")
+		say(JMany, ao, "Access-Control-Allow-Origin has several values, which no page matches.")
 	}
 }
 
@@ -320,7 +353,7 @@ func (d Does) Verb() string {
 
 // judgeFields compares the details of a permission that works.
 func judgeFields(c Call, p *declaration.Permission, page Page, s Seen, got Ability,
-	say func(id string, k Sort, header, text string) *Judgement) {
+	say func(id, header, text string)) {
 	if s.Answer != nil {
 		var missing []string
 		exposed, fine := list(s.Answer.Headers, "Access-Control-Expose-Headers")
@@ -332,16 +365,16 @@ func judgeFields(c Call, p *declaration.Permission, page Page, s Seen, got Abili
 			}
 		}
 		if len(missing) > 0 {
-			say(JExpose, Narrower, "Access-Control-Expose-Headers", fmt.Sprintf("A page of %s cannot read %s: "+
+			say(JExpose, "Access-Control-Expose-Headers", fmt.Sprintf("A page of %s cannot read %s: "+
 				"Access-Control-Expose-Headers does not have it.", page.Origin,
-				strings.Join(missing, ", "))).Minor = true
+				strings.Join(missing, ", ")))
 		}
 	}
 	if s.Refusal != nil && s.Refusal.Status >= 400 {
 		if v, ok := get(s.Refusal.Headers, "Access-Control-Allow-Origin"); !ok || v != page.Origin && v != "*" {
-			say(JRefusal, Narrower, "Access-Control-Allow-Origin", fmt.Sprintf("A page of %s cannot read why it was "+
+			say(JRefusal, "Access-Control-Allow-Origin", fmt.Sprintf("A page of %s cannot read why it was "+
 				"refused: the answer %d has no permission, so that the page sees a network error.", page.Origin,
-				s.Refusal.Status)).Minor = true
+				s.Refusal.Status))
 		}
 	}
 	if s.Preflight == nil {
@@ -356,8 +389,8 @@ func judgeFields(c Call, p *declaration.Permission, page Page, s Seen, got Abili
 		}
 	}
 	if len(more) > 0 {
-		say(JHeaders, Broader, "Access-Control-Allow-Headers", fmt.Sprintf("A page of %s may send %s, which is not "+
-			"declared.", page.Origin, strings.Join(more, ", "))).Minor = true
+		say(JHeaders, "Access-Control-Allow-Headers", fmt.Sprintf("A page of %s may send %s, which is not "+
+			"declared.", page.Origin, strings.Join(more, ", ")))
 	}
 	methods, fine := list(s.Preflight.Headers, "Access-Control-Allow-Methods")
 	more = nil
@@ -367,11 +400,11 @@ func judgeFields(c Call, p *declaration.Permission, page Page, s Seen, got Abili
 		}
 	}
 	if len(more) > 0 {
-		say(JMethod, Note, "Access-Control-Allow-Methods", fmt.Sprintf("The preflight lists %s, which is not "+
+		say(JListed, "Access-Control-Allow-Methods", fmt.Sprintf("The preflight lists %s, which is not "+
 			"declared for %s. It counts where such a route permits it.", strings.Join(more, ", "), page.Origin))
 	}
 	if p.MaxAge > 0 && got.Outcome.CachedFor > p.MaxAge {
-		say(JMaxAge, Note, "Access-Control-Max-Age", fmt.Sprintf("A browser remembers the permission for %s, "+
+		say(JMaxAge, "Access-Control-Max-Age", fmt.Sprintf("A browser remembers the permission for %s, "+
 			"declared is %s: what is taken back goes on that long.", declaration.ShortDuration(got.Outcome.CachedFor),
 			declaration.ShortDuration(p.MaxAge)))
 	}

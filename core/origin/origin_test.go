@@ -251,7 +251,7 @@ func TestJudgingAPermission(t *testing.T) {
 		{"a method that is not declared", declared, "DELETE", func(s *Seen) { set(s.Preflight, tAM, "DELETE") },
 			[]string{"broader method"}},
 		{"a longer list of methods", declared, "GET", func(s *Seen) { set(s.Preflight, tAM, "GET, PATCH, DELETE") },
-			[]string{"note method"}},
+			[]string{"note methods-listed"}},
 		{"a longer list of headers", declared, "GET", func(s *Seen) { set(s.Preflight, tAH, "authorization, x-debug") },
 			[]string{"broader headers"}},
 		{"no Vary", declared, "GET", func(s *Seen) { drop(s.Answer, "Vary") }, []string{"narrower vary"}},

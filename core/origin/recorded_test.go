@@ -1,6 +1,9 @@
 package origin_test
 
 import (
+	"fmt"
+	"os"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -45,4 +48,36 @@ func TestWhatABrowserDid(t *testing.T) {
 		t.Logf("%-28s %4d", d.ID, shown[d])
 	}
 	t.Logf("%d exchanges in %s, %d other than the standard's text", len(list), recorded.Browser, len(apart))
+}
+
+// docs/origins.md lists every judgement and departure; UPDATE_DOCS=1 writes the tables.
+func TestDocumentation(t *testing.T) {
+	const file = "../../docs/origins.md"
+	var said, departs strings.Builder
+	said.WriteString("\n| id | what it says | sort | section |\n| --- | --- | --- | --- |\n")
+	for _, r := range origin.Judgements {
+		sort := string(r.Sort)
+		if r.Minor {
+			sort += ", a little"
+		}
+		fmt.Fprintf(&said, "| `%s` | %s | %s | %s |\n", r.ID, r.Says, sort, r.Section)
+	}
+	departs.WriteString("\n| departure | section | the standard | Chromium |\n| --- | --- | --- | --- |\n")
+	for _, d := range origin.Departures {
+		fmt.Fprintf(&departs, "| `%s` | %s | %s | %s |\n", d.ID, d.Section, d.Standard, d.Browser)
+	}
+	have, err := os.ReadFile(file)
+	require.NoError(t, err)
+	want := string(have)
+	for name, table := range map[string]string{"judgements": said.String(), "departures": departs.String()} {
+		begin, end := "<!-- "+name+" -->\n", "<!-- end of "+name+" -->\n"
+		i, j := strings.Index(want, begin), strings.Index(want, end)
+		require.True(t, i > 0 && j > i, name)
+		want = want[:i] + begin + table + "\n" + want[j:]
+	}
+	if os.Getenv("UPDATE_DOCS") != "" {
+		require.NoError(t, os.WriteFile(file, []byte(want), 0o600))
+		return
+	}
+	assert.Equal(t, want, string(have), "run UPDATE_DOCS=1 go test ./core/origin")
 }

@@ -300,6 +300,24 @@ func (e MessageLevel) Valid() bool {
 	}
 }
 
+// Defines values for PageMendOn.
+const (
+	PageMendOnAnswer    PageMendOn = "answer"
+	PageMendOnPreflight PageMendOn = "preflight"
+)
+
+// Valid indicates whether the value is a known member of the PageMendOn enum.
+func (e PageMendOn) Valid() bool {
+	switch e {
+	case PageMendOnAnswer:
+		return true
+	case PageMendOnPreflight:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for PageSaidSort.
 const (
 	PageSaidSortBroader  PageSaidSort = "broader"
@@ -1358,6 +1376,17 @@ type PageJudged struct {
 	Want *string `json:"want,omitempty"`
 }
 
+// PageMend A field that a service must send for a page to read its answer
+type PageMend struct {
+	// Header "status" for the status
+	Header string     `json:"header"`
+	On     PageMendOn `json:"on"`
+	Value  string     `json:"value"`
+}
+
+// PageMendOn defines model for PageMend.On.
+type PageMendOn string
+
 // PageQuestion A HAR archive, or one request with the heads of its answers
 type PageQuestion struct {
 	// Answer The head of the answer, as pasted
@@ -1408,10 +1437,13 @@ type PageView struct {
 	Assumed bool `json:"assumed"`
 
 	// Got What a browser lets it do; absent when it was not asked yet
-	Got       *string   `json:"got,omitempty"`
-	Origin    string    `json:"origin"`
-	Preflight *Exchange `json:"preflight,omitempty"`
-	Refusal   *Exchange `json:"refusal,omitempty"`
+	Got *string `json:"got,omitempty"`
+
+	// Mends What must be sent for a declared page that cannot do what it may
+	Mends     []PageMend `json:"mends"`
+	Origin    string     `json:"origin"`
+	Preflight *Exchange  `json:"preflight,omitempty"`
+	Refusal   *Exchange  `json:"refusal,omitempty"`
 
 	// Request How its script would ask
 	Request *string    `json:"request,omitempty"`
@@ -1420,7 +1452,23 @@ type PageView struct {
 	Steps   []PageStep `json:"steps"`
 
 	// Want What the declaration lets it do, in words
-	Want string `json:"want"`
+	Want string    `json:"want"`
+	Ways []PageWay `json:"ways"`
+}
+
+// PageWay One way in which a page's script can ask
+type PageWay struct {
+	// Asks The request in words, behind "a page of X"
+	Asks string `json:"asks"`
+
+	// Does nothing, send blindly, read, read as the user
+	Does string `json:"does"`
+
+	// Script What a person pastes into the console of a page to see it
+	Script string `json:"script"`
+
+	// Told What comes of it: "preflight, allowed; answer readable"
+	Told string `json:"told"`
 }
 
 // PagesJudged defines model for PagesJudged.

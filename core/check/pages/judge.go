@@ -17,6 +17,11 @@ type View struct {
 	Page      origin.Page
 	Want, Got origin.Ability
 	Said      []origin.Judgement
+	Ways      []origin.Ability // every way in which its script could ask
+	Body      string           // that its script would send
+	// Mends are what must be sent for a declared page that cannot do what it may; empty where it
+	// can, and where no field would do.
+	Mends []origin.Mend
 }
 
 // Of is the page of a probe, and what is declared for it.
@@ -42,7 +47,20 @@ func Look(c *check.Context, p *check.Probe, f, control *check.Fact) View {
 	if control != nil && len(control.Reports) > 0 {
 		other = head(&control.Reports[0])
 	}
-	v.Want, v.Got, v.Said = origin.Judge(CallOf(c.Doc, i, ""), v.Page, Allowed(c.Doc, i), seen, other)
+	call := CallOf(c.Doc, i, "")
+	for _, r := range f.Reports {
+		call.URL, v.Body = cmp.Or(r.Exchange.URL, call.URL), cmp.Or(v.Body, r.Exchange.Body)
+	}
+	if d := of(p); v.Body == "" && d.Request != nil {
+		v.Body = string(d.Request.Body)
+	}
+	v.Want, v.Got, v.Said = origin.Judge(call, v.Page, Allowed(c.Doc, i), seen, other)
+	v.Ways = origin.Ways(call, v.Page.Origin, seen, origin.Standard)
+	if v.Got.Does < v.Want.Does && v.Want.Does >= origin.Read {
+		if list, ok := origin.Mends(v.Want.Request, seen); ok {
+			v.Mends = list
+		}
+	}
 	return v
 }
 

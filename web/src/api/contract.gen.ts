@@ -1324,8 +1324,30 @@ export interface components {
             said: components["schemas"]["PageSaid"][];
             /** @description The request itself was not sent */
             assumed: boolean;
+            ways: components["schemas"]["PageWay"][];
+            /** @description What must be sent for a declared page that cannot do what it may */
+            mends: components["schemas"]["PageMend"][];
             preflight?: components["schemas"]["Exchange"];
             refusal?: components["schemas"]["Exchange"];
+        };
+        /** @description One way in which a page's script can ask */
+        PageWay: {
+            /** @description The request in words, behind "a page of X" */
+            asks: string;
+            /** @description What comes of it: "preflight, allowed; answer readable" */
+            told: string;
+            /** @description nothing, send blindly, read, read as the user */
+            does: string;
+            /** @description What a person pastes into the console of a page to see it */
+            script: string;
+        };
+        /** @description A field that a service must send for a page to read its answer */
+        PageMend: {
+            /** @enum {string} */
+            on: "preflight" | "answer";
+            /** @description "status" for the status */
+            header: string;
+            value: string;
         };
         Restarted: {
             /** @description Until one was refused */

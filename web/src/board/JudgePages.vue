@@ -114,7 +114,7 @@ function does(p: PageJudged) {
         <li v-for="(p, i) in out.pages" :key="i">
           <button class="bare line" :aria-expanded="open === i" @click="open = open === i ? -1 : i">
             <span class="mono">{{ p.page }}</span>
-            <span class="mono url">{{ p.request.split(' ')[0] }} {{ p.url }}</span>
+            <span class="mono url">{{ p.request.split(' ')[1] }} {{ p.url }}</span>
             <b :class="{ parts: p.want && p.known && p.want !== p.does }">{{ does(p) }}</b>
             <span class="faint">{{ p.want ? `declared: ${p.want}` : 'not in the inventory' }}</span>
           </button>

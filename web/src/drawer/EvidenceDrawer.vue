@@ -224,6 +224,7 @@ const { width, drag } = useSplitter('millgate.drawer', { from: 440, least: 340, 
   z-index: 5;
 }
 .body {
+  position: relative; /* what is hidden from view inside it must scroll with it */
   flex: 1;
   overflow: auto;
   padding: 14px 18px;

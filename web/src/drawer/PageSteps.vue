@@ -1,5 +1,6 @@
 <script setup lang="ts">
-import { computed } from 'vue'
+import { NButton, useMessage } from 'naive-ui'
+import { computed, ref } from 'vue'
 import type { Probe } from '../api/client'
 
 // What a browser makes of a page's request, step by step.
@@ -11,6 +12,20 @@ const sorts: Record<string, string> = {
   broader: 'more than declared',
   narrower: 'less than declared',
   note: 'worth knowing',
+}
+// Which way of asking is shown as a script: the one that gets furthest until another is picked.
+const order = ['nothing', 'send blindly', 'read', 'read as the user']
+const picked = ref<string>()
+const way = computed(
+  () =>
+    props.page.ways.find((w) => w.asks === picked.value) ??
+    props.page.ways.reduce((a, w) => (order.indexOf(w.does) > order.indexOf(a.does) ? w : a), props.page.ways[0]!),
+)
+const toast = useMessage()
+const place = computed(() => (props.page.origin === 'null' ? 'any page' : `a page of ${props.page.origin}`))
+async function copy() {
+  await navigator.clipboard.writeText(way.value.script)
+  toast.success(`Copied. Paste it into the console of ${place.value}.`)
 }
 function does(s: string) {
   return s === 'nothing' ? 'do nothing' : s
@@ -37,6 +52,35 @@ function does(s: string) {
         </dd>
       </template>
     </dl>
+  </section>
+  <section v-if="page.mends.length" class="mends">
+    <h2>This page cannot do what it may. Send</h2>
+    <ul class="said mono">
+      <li v-for="m in page.mends" :key="m.on + m.header">
+        <span class="faint">on the {{ m.on === 'answer' ? 'answer' : 'answer to the preflight' }}</span>
+        {{
+          m.header === 'status'
+            ? `status ${m.value}, before the guard asks for a credential`
+            : `${m.header}: ${m.value}`
+        }}
+      </li>
+    </ul>
+  </section>
+  <section v-if="page.ways.length">
+    <h2>What it can do now, however it asks</h2>
+    <ul class="ways">
+      <li v-for="w in page.ways" :key="w.asks">
+        <button class="bare" :aria-pressed="w === way" :class="{ on: w === way }" @click="picked = w.asks">
+          <span>{{ w.asks }}:</span> <b :class="{ far: w.does.startsWith('read') }">{{ w.told }}</b>
+        </button>
+      </li>
+    </ul>
+    <details>
+      <summary>See it with your own eyes: a script for the console</summary>
+      <pre class="mono">{{ way.script }}</pre>
+      <p class="faint">It sends the request for real, from your browser. Put a credential in place of “...”.</p>
+    </details>
+    <NButton size="tiny" @click="copy">Copy the script</NButton>
   </section>
   <section v-if="page.steps.length">
     <h2>In the browser, step by step</h2>
@@ -116,6 +160,46 @@ dd a {
 }
 .said li {
   padding: 2px 10px;
+}
+.ways {
+  list-style: none;
+  margin: 0 -10px 4px;
+  padding: 0;
+}
+.ways button {
+  display: block;
+  width: 100%;
+  text-align: left;
+  padding: 3px 10px;
+  overflow-wrap: anywhere;
+}
+.ways button:hover {
+  background: var(--mill-soft);
+}
+.ways .on {
+  box-shadow: inset 3px 0 var(--mill);
+}
+.ways b {
+  font-weight: 400;
+  color: var(--faint);
+}
+.ways .far {
+  color: var(--ink);
+  font-weight: 600;
+}
+.mends li span {
+  display: block;
+}
+summary {
+  cursor: pointer;
+  padding: 2px 0;
+}
+pre {
+  white-space: pre-wrap;
+  overflow-wrap: anywhere;
+  margin: 4px 0;
+  padding: 8px 10px;
+  background: var(--mill-soft);
 }
 small {
   font-weight: 400;
