@@ -87,9 +87,10 @@ var arrows = map[string][]string{
 	"core/check/detour":   {"core/access", "core/check", "core/declaration", "core/finding", "core/route"},
 	"core/check/families": {
 		"core/check", "core/check/answers", "core/check/credential", "core/check/crossing", "core/check/detour",
-		"core/check/issued", "core/check/logins", "core/check/malformed", "core/check/pages", "core/check/quotas",
-		"core/check/raised", "core/check/sessions", "core/check/undeclared", "core/finding",
+		"core/check/headers", "core/check/issued", "core/check/logins", "core/check/malformed", "core/check/pages",
+		"core/check/quotas", "core/check/raised", "core/check/sessions", "core/check/undeclared", "core/finding",
 	},
+	"core/check/headers": {"core/access", "core/check", "core/declaration", "core/field", "core/finding"},
 	"core/check/issued": {
 		"core/access", "core/check", "core/declaration", "core/finding", "core/session", "core/token",
 	},

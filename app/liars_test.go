@@ -428,7 +428,7 @@ access: [{ at: /a, who: admin }]
 }
 
 func TestLiars(t *testing.T) {
-	for i, c := range slices.Concat(liars, oneCause, withTokens, detours, undeclaredRows, withLimits,
+	for i, c := range slices.Concat(liars, oneCause, withTokens, detours, undeclaredRows, underHeaders, withLimits,
 		badTransport, oddHeaders, oddBodies, oddTimes,
 		oddStatus, oddLogins, oddRecords, oddLinks, mixedUp) {
 		t.Run(c.name, func(t *testing.T) {

@@ -3,6 +3,7 @@ package declaration
 import (
 	"fmt"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -104,7 +105,7 @@ func who(w Ref) Who {
 func (r *reader) answers(doc *Document, n ast.Node) {
 	a := &doc.Answers
 	a.Status = map[int]AnswerRule{}
-	named := []string{"errors", "never", "schema", "login_page", "refused_when"}
+	named := []string{"errors", "never", "schema", "login_page", "refused_when", "protects"}
 	for _, f := range r.entries(n, "answers", nil) {
 		switch f.key {
 		case "errors":
@@ -132,6 +133,10 @@ func (r *reader) answers(doc *Document, n ast.Node) {
 			for _, g := range r.entries(f.val, "login_page", []string{"location"}) {
 				a.LoginPage, _ = r.str(g.val, "location")
 			}
+		case "protects":
+			if r.since(V11, f.kn, "`protects` of answers") {
+				a.Protects = r.protections(f.val)
+			}
 		case "refused_when":
 			for _, g := range r.entries(f.val, "refused_when", []string{"status", "has"}) {
 				if g.key == "has" {
@@ -153,6 +158,19 @@ func (r *reader) answers(doc *Document, n ast.Node) {
 			a.Status[st] = r.answerRule(f)
 		}
 	}
+}
+
+func (r *reader) protections(n ast.Node) (out []Protection) {
+	known := make([]string, len(Protections))
+	for i, p := range Protections {
+		known[i] = string(p)
+	}
+	for _, x := range r.list(n) {
+		if p := Protection(r.word(x, "protects", known...)); p != "" && !slices.Contains(out, p) {
+			out = append(out, p)
+		}
+	}
+	return out
 }
 
 var statusClass = regexp.MustCompile(`^[1-5](xx|[0-9][0-9])$`)

@@ -393,6 +393,22 @@ type NeverMember struct {
 	Status string // of the answers: "404", "4xx"; "" is any
 }
 
+// Protection is what the answers of a service must protect whoever reads them from.
+type Protection string
+
+// The protections.
+const (
+	Frames    Protection = "frames"    // being shown within any other page
+	Sniffing  Protection = "sniffing"  // being taken for another type than they say
+	Caching   Protection = "caching"   // being kept and given to others, where they have somebody's data
+	Referrer  Protection = "referrer"  // handing on their own address, where a credential stands in it
+	Transport Protection = "transport" // being asked for over plain http next time
+	Resources Protection = "resources" // being loaded by any page with the user's cookies
+)
+
+// Protections are all of them, in the order in which they are said.
+var Protections = []Protection{Frames, Sniffing, Caching, Referrer, Transport, Resources}
+
 // Answers is the declared shape of refusals and of what must never be shown.
 type Answers struct {
 	Status      map[int]AnswerRule
@@ -402,6 +418,7 @@ type Answers struct {
 	Never       []NeverMember
 	Schema      string // "", "exact" or "listed"
 	LoginPage   string // glob for the Location of a login page
+	Protects    []Protection
 	RefusedWhen struct {
 		Status int
 		Has    pointer.JSON

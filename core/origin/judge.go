@@ -212,6 +212,7 @@ const (
 	JStar        = "star-credentials"
 	JMany        = "many-origins"
 	JUpperCase   = "upper-case"
+	JSameSite    = "same-site"
 	JBrowser     = "browser"
 )
 
@@ -244,11 +245,27 @@ var Judgements = []Row{
 	{JUpperCase, Note, false, "HTML, serialization of an origin",
 		"the comparison ignores letter case; no browser sends " +
 			"such an origin"},
+	{JSameSite, Note, false, "RFC 6265bis section 5.6.7",
+		"the cookie that opens the route goes along from pages of the " +
+			"service's own site alone"},
 	{JBrowser, Note, false, "see the departures", "the browser lets a page do something else than the standard's text"},
 }
 
 func rowOf(id string) Row {
 	return Judgements[slices.IndexFunc(Judgements, func(r Row) bool { return r.ID == id })]
+}
+
+// SameSite says of a page that can call with the user's cookies what the cookie itself keeps from
+// it: said is how the cookie was set, "" where it says nothing.
+func SameSite(page, said string, got Does) (j Judgement, ok bool) {
+	if got != ReadAsUser || said != "lax" && said != "strict" {
+		return j, false
+	}
+	r := rowOf(JSameSite)
+	return Judgement{ID: r.ID, Sort: r.Sort, Header: "Set-Cookie",
+		Text: fmt.Sprintf("The cookie is SameSite=%s: a browser "+
+			"sends it with what a page fetches only where the page is of the service's own site. If %s is not, it reads what "+
+			"anybody gets.", said, page)}, true
 }
 
 // Judge holds what a page can do against what is declared. other is an answer

@@ -111,3 +111,19 @@ func comes(q Request, pre, ans *Answer, list []Mend) bool {
 	o := Run(q, nil, time.Time{}, Standard, with(on["preflight"], on["answer"]))
 	return o.Resolved && !o.Opaque
 }
+
+func TestTheCookieItself(t *testing.T) {
+	for _, c := range []struct {
+		said string
+		got  Does
+		want bool
+	}{{"lax", ReadAsUser, true}, {"strict", ReadAsUser, true}, {"none", ReadAsUser, false}, {"", ReadAsUser, false},
+		{"lax", Read, false}, {"strict", Send, false}} {
+		j, ok := SameSite(page, c.said, c.got)
+		assert.Equal(t, c.want, ok, c)
+		if ok {
+			assert.Equal(t, Note, j.Sort)
+			assert.Contains(t, j.Text, "SameSite="+c.said)
+		}
+	}
+}

@@ -8,6 +8,7 @@ import (
 	"millgate/core/check/credential"
 	"millgate/core/check/crossing"
 	"millgate/core/check/detour"
+	"millgate/core/check/headers"
 	"millgate/core/check/issued"
 	"millgate/core/check/logins"
 	"millgate/core/check/malformed"
@@ -44,6 +45,7 @@ var All = check.Families{
 	credential.Family{},
 	logins.Family{},
 	pages.Family{},
+	headers.Family{},
 	sessions.Family{},
 	quotas.Family{},
 	answers.Family{},

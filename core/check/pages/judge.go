@@ -55,6 +55,11 @@ func Look(c *check.Context, p *check.Probe, f, control *check.Fact) View {
 		v.Body = string(d.Request.Body)
 	}
 	v.Want, v.Got, v.Said = origin.Judge(call, v.Page, Allowed(c.Doc, i), seen, other)
+	if r := named(f, request); r != nil {
+		if j, ok := origin.SameSite(v.Page.Origin, r.SameSite, v.Got.Does); ok {
+			v.Said = append(v.Said, j)
+		}
+	}
 	v.Ways = origin.Ways(call, v.Page.Origin, seen, origin.Standard)
 	if v.Got.Does < v.Want.Does && v.Want.Does >= origin.Read {
 		if list, ok := origin.Mends(v.Want.Request, seen); ok {
