@@ -57,7 +57,8 @@ var arrows = map[string][]string{
 		"core/mask", "core/quota", "core/route", "core/session", "core/token", "store", "wire",
 	},
 	"app/tokens": {
-		"app/events", "app/fault", "app/workspace", "core/declaration", "core/token", "format/tokenfile", "store",
+		"app/events", "app/fault", "app/workspace", "core/access", "core/declaration", "core/token",
+		"format/tokenfile", "store",
 	},
 	"app/view": {
 		"app/coverage", "app/events", "app/fault", "app/snapshot", "app/sweep", "app/workspace", "core/access",

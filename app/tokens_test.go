@@ -5,6 +5,7 @@ import (
 	"crypto/ecdsa"
 	"crypto/elliptic"
 	"crypto/rand"
+	"encoding/base64"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -104,8 +105,12 @@ func TestMintedTokensAreSound(t *testing.T) {
 	require.NoError(t, err)
 	jwk, err := json.Marshal(jose.JSONWebKey{Key: key, KeyID: "t1"})
 	require.NoError(t, err)
-	s, err := a.Tokens.MintToken(tokens.MintQuery{Identity: "imre", Key: string(jwk)})
+	m, err := a.Tokens.MintToken(t.Context(), tokens.MintQuery{Identity: "imre", Key: string(jwk)})
 	require.NoError(t, err)
+	s := m.Token
+	assert.Equal(t, "Authorization: Bearer "+s, m.Header)
+	assert.Regexp(t, `^curl -i -H 'Authorization: Bearer \S+' 'http://\S+/v1/\S+'$`, m.Curl)
+	assert.Empty(t, m.Warns)
 	d, _ := a.Workspace.Document()
 	k, _, err := token.ReadKeys(jwk)
 	require.NoError(t, err)
@@ -113,11 +118,50 @@ func TestMintedTokensAreSound(t *testing.T) {
 		Identity: d.IdentityNamed("imre"), Values: d.Targets[0].Values, Keys: k})
 	assert.Empty(t, list, "what is minted is as the declaration says")
 	for want, q := range map[string]tokens.MintQuery{
-		"no identity":    {Identity: "zed", Key: string(jwk)},
-		"no scheme with": {Identity: "lanternfish", Key: string(jwk)},
-		"neither a JWK":  {Identity: "imre", Key: "word"},
+		"no identity":                       {Identity: "zed", Key: string(jwk)},
+		"no scheme with":                    {Identity: "lanternfish", Key: string(jwk)},
+		"neither a JWK":                     {Identity: "imre", Key: "word"},
+		"FERNHOLLOW_SIGNING_KEY is not set": {Identity: "imre"},
 	} {
-		_, err := a.Tokens.MintToken(q)
+		_, err := a.Tokens.MintToken(t.Context(), q)
+		require.ErrorContains(t, err, want)
+	}
+}
+
+// Any life and any claim, and what is unwise about it.
+func TestMintedTokensAsAsked(t *testing.T) {
+	t.Setenv("VILLAGE_KEY", "the-secret-of-the-village-0123456789")
+	a, err := openFile(t, strings.NewReplacer("%s", "http://127.0.0.1:1", "keys: {", "signing_key: env:VILLAGE_KEY, typ: village+jwt, keys: {",
+		"millgate: 1\n", "millgate: 1.1\n").Replace(signed), t.TempDir())
+	require.NoError(t, err)
+	defer func() { assert.NoError(t, a.Close()) }()
+	for claims, want := range map[string]string{
+		"": "", `{"plan": {"tier": 9007199254740993}, "sub": null}`: "", `{"exp": null}`: "It never ends",
+		`{"exp": 99999999999}`: "at most 15 min is declared",
+	} {
+		set, err := tokens.ReadClaims(claims)
+		require.NoError(t, err)
+		m, err := a.Tokens.MintToken(t.Context(), tokens.MintQuery{Identity: "ann", Set: set})
+		require.NoError(t, err)
+		assert.Contains(t, m.Warns, want)
+		assert.Equal(t, want == "", m.Warns == "", m.Warns)
+		tok := token.Decode(m.Token)
+		typ, _ := tok.Header.String("typ")
+		assert.Equal(t, "village+jwt", typ, "as the scheme says")
+		if strings.Contains(claims, "tier") {
+			raw, err := base64.RawURLEncoding.DecodeString(strings.Split(m.Token, ".")[1])
+			require.NoError(t, err)
+			assert.Contains(t, string(raw), "9007199254740993", "no digit is lost")
+			assert.NotContains(t, string(raw), `"sub"`)
+		}
+	}
+	m, err := a.Tokens.MintToken(t.Context(), tokens.MintQuery{Identity: "ann", Life: 400 * 24 * time.Hour})
+	require.NoError(t, err)
+	assert.Contains(t, m.Warns, "at most 15 min is declared")
+	for bad, want := range map[string]string{`{"a": }`: "line 1, column 7", "{\n\"a\": 1": "line 2, column 6: it ends in the middle", "[1]": "claims, line",
+		"null": "no object", `{} {}`: "more behind", "nonsense": "line 1, column 2"} {
+		_, err := tokens.ReadClaims(bad)
+		require.ErrorIs(t, err, fault.ErrInput, bad)
 		require.ErrorContains(t, err, want)
 	}
 }

@@ -63,6 +63,31 @@ func TestTokenBench(t *testing.T) {
 	p.see("[role=dialog]", "Whoever has this key can make any token")
 }
 
+func TestMinting(t *testing.T) {
+	t.Parallel()
+	p := open(t, demo(t)+"/tokens?identity=imre", "light")
+	p.see(".head", "A service that checks everything")
+	p.click("button", "^Mint a test token…$")
+	p.MustElement("[role=dialog] [aria-label='Claims']").MustInput(`{"plan": "gold", "nbf": nul}`)
+	p.mu.Lock()
+	p.allow = allowed(422)
+	p.mu.Unlock()
+	p.click("[role=dialog] button", "^Mint it$")
+	p.see("[role=dialog] [role=alert]", "claims, line 1, column")
+	p.MustElement("[role=dialog] [aria-label='Claims']").MustSelectAllText().MustInput(`{"plan": "gold"}`)
+	p.MustElement("[role=dialog] [aria-label='Minutes']").MustInput("525600").MustBlur()
+	p.see("[role=dialog] .warn", "for months is a finding")
+	p.click("[role=dialog] button", "^Mint it$")
+	p.see(".minted", "Minted for imre")
+	p.see(".minted .warns", "It lives 365 days, at most 15 min is declared")
+	p.see(".row dt", "^plan$")
+	p.see(".j", "it lives 365 days")
+	p.click(".minted button", "^Copy as curl$")
+	p.see(".n-message", "Copied as curl")
+	p.click("button", "^Clear$")
+	p.gone(".minted", "Minted for imre")
+}
+
 func TestTokenAudit(t *testing.T) {
 	t.Parallel()
 	file := filepath.Join(t.TempDir(), "tokens.txt")

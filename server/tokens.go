@@ -152,19 +152,22 @@ func (s *Server) ForgetToken(ctx context.Context,
 }
 
 // MintToken makes a test token.
-func (s *Server) MintToken(_ context.Context, q contract.MintTokenRequestObject) (contract.MintTokenResponseObject,
+func (s *Server) MintToken(ctx context.Context, q contract.MintTokenRequestObject) (contract.MintTokenResponseObject,
 	error) {
 	b := q.Body
 	if b.Minutes < 0 || b.Minutes > 366*24*60 {
 		return nil, fmt.Errorf("%w: a test token lives between a minute and a year", fault.ErrInput)
 	}
-	t, err := s.app.Tokens.MintToken(tokens.MintQuery{Identity: b.Identity, Scheme: b.Scheme, Target: b.Target,
-		Key:  b.Key,
-		Life: time.Duration(b.Minutes) * time.Minute})
+	set, err := tokens.ReadClaims(word(b.Claims))
 	if err != nil {
 		return nil, err
 	}
-	return contract.MintToken200JSONResponse{Token: t}, nil
+	m, err := s.app.Tokens.MintToken(ctx, tokens.MintQuery{Identity: b.Identity, Scheme: b.Scheme, Target: b.Target,
+		Key: b.Key, Life: time.Duration(b.Minutes) * time.Minute, Set: set})
+	if err != nil {
+		return nil, err
+	}
+	return contract.MintToken200JSONResponse{Token: m.Token, Header: m.Header, Curl: m.Curl, Warns: m.Warns}, nil
 }
 
 // GuessSecret looks for a token's secret.

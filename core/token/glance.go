@@ -164,7 +164,7 @@ func (g *glance) end() Fact {
 		return Fact{OfEnd, fmt.Sprintf("it ended %s ago", Say(-left)), false}
 	default:
 		return Fact{OfEnd, fmt.Sprintf("%s, in %s", exp.UTC().Format("2006-01-02 15:04:05 UTC"), Say(left)),
-			left > months}
+			left > Months}
 	}
 }
 

@@ -524,13 +524,13 @@ func (j *judge) dates() {
 	case begin.IsZero():
 	case most > 0 && life > most+skew:
 		j.say("too-long", Claims, "/exp", Say(life), Say(most))
-	case most == 0 && !j.c.Refresh && life > months:
+	case most == 0 && !j.c.Refresh && life > Months:
 		j.say("lives-long", Claims, "/exp", Say(life))
 	}
 }
 
-// months is the life beyond which an access token is remarked on where none is declared.
-const months = 30 * 24 * time.Hour
+// Months is the life beyond which an access token is remarked on where none is declared.
+const Months = 30 * 24 * time.Hour
 
 // endless is a token without exp, which an access token of RFC 9068 must have.
 func (j *judge) endless() {

@@ -1292,9 +1292,11 @@ type MessageLevel string
 
 // MintRequest defines model for MintRequest.
 type MintRequest struct {
-	Identity string `json:"identity"`
+	// Claims A JSON object of claims that are set beside; null takes one away
+	Claims   *string `json:"claims,omitempty"`
+	Identity string  `json:"identity"`
 
-	// Key A private JWK, PEM, or a secret for an HMAC algorithm
+	// Key A private JWK, PEM, or a secret for an HMAC algorithm; empty is the declared signing_key
 	Key string `json:"key"`
 
 	// Minutes How long it lives; 0 is as declared
@@ -1305,7 +1307,15 @@ type MintRequest struct {
 
 // Minted defines model for Minted.
 type Minted struct {
-	Token string `json:"token"`
+	// Curl A command that asks for something it opens; empty without a target
+	Curl string `json:"curl"`
+
+	// Header The field that presents it
+	Header string `json:"header"`
+	Token  string `json:"token"`
+
+	// Warns What is unwise about it, empty without
+	Warns string `json:"warns"`
 }
 
 // NamedText defines model for NamedText.

@@ -1026,6 +1026,12 @@ export interface components {
         };
         Minted: {
             token: string;
+            /** @description The field that presents it */
+            header: string;
+            /** @description A command that asks for something it opens; empty without a target */
+            curl: string;
+            /** @description What is unwise about it, empty without */
+            warns: string;
         };
         GuessRequest: {
             text: string;
@@ -1075,10 +1081,12 @@ export interface components {
             identity: string;
             scheme: string;
             target: string;
-            /** @description A private JWK, PEM, or a secret for an HMAC algorithm */
+            /** @description A private JWK, PEM, or a secret for an HMAC algorithm; empty is the declared signing_key */
             key: string;
             /** @description How long it lives; 0 is as declared */
             minutes: number;
+            /** @description A JSON object of claims that are set beside; null takes one away */
+            claims?: string;
         };
         TargetName: {
             target: string;

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { NButton, NCheckbox, NInput, NSelect } from 'naive-ui'
+import { NButton, NCheckbox, NInput, NSelect, useMessage } from 'naive-ui'
 import { computed, ref } from 'vue'
 import DialogCard from '../../parts/DialogCard.vue'
 import TokenAxis from './TokenAxis.vue'
@@ -32,7 +32,13 @@ const {
   keep,
   forget,
   made,
+  minted,
 } = useBench()
+const toast = useMessage()
+async function copy(what: string, value: string) {
+  await navigator.clipboard.writeText(value)
+  toast.success(`Copied as ${what}. It is a credential: mind where you paste it.`)
+}
 const lit = ref('') // the part and pointer that a judgement is about
 const minting = ref(false)
 const naming = ref(false)
@@ -111,6 +117,14 @@ const verdictText = computed(() => {
       </p>
     </div>
 
+    <div v-if="minted" class="sheet pad minted" aria-label="The minted token">
+      <b>Minted for {{ minted.of }}</b>
+      <NButton size="small" @click="copy('header', minted.header)">Copy as header</NButton>
+      <NButton v-if="minted.curl" size="small" @click="copy('curl', minted.curl)">Copy as curl</NButton>
+      <NButton size="small" @click="copy('token', minted.token)">Copy the token</NButton>
+      <span v-if="minted.warns" class="warns">{{ minted.warns }}</span>
+    </div>
+
     <p v-if="error" class="bad" role="alert">{{ error }}</p>
 
     <template v-if="view">
@@ -170,6 +184,16 @@ const verdictText = computed(() => {
 </template>
 
 <style scoped>
+.minted {
+  display: flex;
+  flex-wrap: wrap;
+  align-items: center;
+  gap: 8px 12px;
+}
+.warns {
+  border-left: 3px solid var(--W);
+  padding-left: 10px;
+}
 .bench {
   display: grid;
   gap: 12px;

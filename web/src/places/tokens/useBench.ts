@@ -2,7 +2,7 @@ import { useMessage } from 'naive-ui'
 import { storeToRefs } from 'pinia'
 import { computed, onMounted, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
-import { api, ask, message, type TokenView } from '../../api/client'
+import { api, ask, message, type Minted, type TokenView } from '../../api/client'
 import { useAsk } from '../../composables/useAsk'
 import { useWorkspace } from '../../stores/workspace'
 
@@ -113,9 +113,15 @@ export function useBench() {
       await readKept()
     })
   }
+  /** A token that was made, until another one is read. */
+  const minted = ref<(Minted & { of: string }) | null>(null)
+  watch(text, (t) => {
+    if (t !== minted.value?.token) minted.value = null
+  })
   /** Judges a token that was made. */
-  async function made(token: string) {
-    text.value = token
+  async function made(m: Minted, of: string) {
+    minted.value = { ...m, of }
+    text.value = m.token
     await read()
   }
 
@@ -151,5 +157,6 @@ export function useBench() {
     keep,
     forget,
     made,
+    minted,
   }
 }
