@@ -131,7 +131,8 @@ func TestMintedTokensAreSound(t *testing.T) {
 // Any life and any claim, and what is unwise about it.
 func TestMintedTokensAsAsked(t *testing.T) {
 	t.Setenv("VILLAGE_KEY", "the-secret-of-the-village-0123456789")
-	a, err := openFile(t, strings.NewReplacer("%s", "http://127.0.0.1:1", "keys: {", "signing_key: env:VILLAGE_KEY, typ: village+jwt, keys: {",
+	a, err := openFile(t, strings.NewReplacer("%s", "http://127.0.0.1:1", "keys: {",
+		"signing_key: env:VILLAGE_KEY, typ: village+jwt, keys: {",
 		"millgate: 1\n", "millgate: 1.1\n").Replace(signed), t.TempDir())
 	require.NoError(t, err)
 	defer func() { assert.NoError(t, a.Close()) }()
@@ -158,7 +159,8 @@ func TestMintedTokensAsAsked(t *testing.T) {
 	m, err := a.Tokens.MintToken(t.Context(), tokens.MintQuery{Identity: "ann", Life: 400 * 24 * time.Hour})
 	require.NoError(t, err)
 	assert.Contains(t, m.Warns, "at most 15 min is declared")
-	for bad, want := range map[string]string{`{"a": }`: "line 1, column 7", "{\n\"a\": 1": "line 2, column 6: it ends in the middle", "[1]": "claims, line",
+	for bad, want := range map[string]string{`{"a": }`: "line 1, column 7",
+		"{\n\"a\": 1": "line 2, column 6: it ends in the middle", "[1]": "claims, line",
 		"null": "no object", `{} {}`: "more behind", "nonsense": "line 1, column 2"} {
 		_, err := tokens.ReadClaims(bad)
 		require.ErrorIs(t, err, fault.ErrInput, bad)

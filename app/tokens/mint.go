@@ -65,8 +65,9 @@ func ReadClaims(text string) (map[string]any, error) {
 	}
 	before := text[:min(int(at), len(text))]
 	line := strings.Count(before, "\n") + 1
-	return nil, fmt.Errorf("%w: claims, line %d, column %d: %w; write for example {\"scope\": \"frames:read\", \"nbf\": null}",
-		fault.ErrInput, line, utf8.RuneCountInString(before[strings.LastIndexByte(before, '\n')+1:]), err)
+	return nil,
+		fmt.Errorf("%w: claims, line %d, column %d: %w; write for example {\"scope\": \"frames:read\", \"nbf\": null}",
+			fault.ErrInput, line, utf8.RuneCountInString(before[strings.LastIndexByte(before, '\n')+1:]), err)
 }
 
 // MintToken makes a test token for an identity with the key that the user gives, or with the
@@ -102,44 +103,7 @@ func (tk *Tokens) MintToken(ctx context.Context, q MintQuery) (m Minted, err err
 	if q.Life == 0 {
 		q.Life = cmp.Or(most, 5*time.Minute)
 	}
-	var values map[string]string
-	if t != nil {
-		values = t.Values
-	}
-	sub := id.Name
-	for _, c := range id.Credentials {
-		for _, n := range []string{"username", "client_id"} {
-			if v := c.Fill[n]; c.Scheme.Name == s.Name && v.Literal != "" {
-				sub = v.Literal
-			}
-		}
-	}
-	b := make([]byte, 12)
-	_, _ = rand.Read(b) // crypto/rand never fails
-	claims := token.StandardClaims(token.FillValues(s.Issuer, values), sub, token.FillValues(s.Audience, values),
-		"test-"+hex.EncodeToString(b), time.Now(), q.Life)
-	for what, at := range s.Claims {
-		name, rest, ok := at.Cut()
-		if !ok || rest != "" {
-			continue
-		}
-		switch what {
-		case "roles":
-			roles := []string{}
-			for _, r := range id.Roles {
-				roles = append(roles, r.Name)
-			}
-			claims[name] = roles
-		case "scopes":
-			if len(id.Scopes) > 0 {
-				claims[name] = strings.Join(id.Scopes, " ")
-			}
-		default:
-			if v, ok := id.Attributes[what]; ok {
-				claims[name] = v
-			}
-		}
-	}
+	claims := claimsOf(t, id, s, q.Life)
 	for n, v := range q.Set {
 		if v == nil {
 			delete(claims, n)
@@ -165,6 +129,50 @@ func (tk *Tokens) MintToken(ctx context.Context, q MintQuery) (m Minted, err err
 		m.Curl = fmt.Sprintf("curl -i -H %s %s", shell(m.Header), shell(opened(d, t, id, s)))
 	}
 	return m, nil
+}
+
+// claimsOf are the claims that an identity's token has by the declaration.
+func claimsOf(t *declaration.Target, id *declaration.Identity, s *declaration.Scheme,
+	life time.Duration) map[string]any {
+	var values map[string]string
+	if t != nil {
+		values = t.Values
+	}
+	sub := id.Name
+	for _, c := range id.Credentials {
+		for _, n := range []string{"username", "client_id"} {
+			if v := c.Fill[n]; c.Scheme.Name == s.Name && v.Literal != "" {
+				sub = v.Literal
+			}
+		}
+	}
+	b := make([]byte, 12)
+	_, _ = rand.Read(b) // crypto/rand never fails
+	claims := token.StandardClaims(token.FillValues(s.Issuer, values), sub, token.FillValues(s.Audience, values),
+		"test-"+hex.EncodeToString(b), time.Now(), life)
+	for what, at := range s.Claims {
+		name, rest, ok := at.Cut()
+		if !ok || rest != "" {
+			continue
+		}
+		switch what {
+		case "roles":
+			roles := []string{}
+			for _, r := range id.Roles {
+				roles = append(roles, r.Name)
+			}
+			claims[name] = roles
+		case "scopes":
+			if len(id.Scopes) > 0 {
+				claims[name] = strings.Join(id.Scopes, " ")
+			}
+		default:
+			if v, ok := id.Attributes[what]; ok {
+				claims[name] = v
+			}
+		}
+	}
+	return claims
 }
 
 // signingKey is the key that is given, or the declared one.

@@ -40,7 +40,8 @@ schemes:
   hook: { kind: signature, algorithm: hmac-sha256, header: X-Sig, covers: "{timestamp}.{body}", timestamp: X-At, tolerance: 5m }
 identities:
   ann: { roles: r, credentials: { s: { p: env:A }, page: { p: env:A }, link: {} } }
-  boss: { roles: boss, credentials: { s: { p: env:B } } }
+  boss: { roles: boss, credentials: { s: { p: env:B }, k: { key: env:K2 } } }
+  zoe: { roles: boss, credentials: { s: { p: env:Z }, k: { key: env:K3 } } }
   kim: { credentials: { k: { key: env:K } } }
   bot: { credentials: { hook: { secret: env:H } } }
 records:
@@ -127,6 +128,11 @@ func TestWhatIsTried(t *testing.T) {
 	assert.Empty(t, ways(p, "GET /v2/things/{id}"), "one route stands for its guard")
 	assert.ElementsMatch(t, []string{check.Empty, check.KeyCase, check.KeyPlace, check.OtherOwn, check.OtherOwn,
 		check.OtherOwn}, ways(p, "GET /v3/keyed"), "a token, a cookie and a signature")
+	for _, x := range p.Probes {
+		if x.Route == "GET /v3/keyed" && Of(x).Way == check.OtherOwn && Of(x).Other == "s" {
+			assert.Equal(t, "boss", Of(x).Donor, "the first who would be admitted with the right one")
+		}
+	}
 	assert.Contains(t, ways(p, "POST /desk/notes"), check.CrossSite, "a page of another site must not write")
 	assert.NotContains(t, ways(p, "GET /desk/board"), check.CrossSite, "reading is the browser's to refuse")
 	assert.ElementsMatch(t, []string{check.NoToken, string(token.SignatureRemoved), check.ChangedEnd,

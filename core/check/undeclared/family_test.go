@@ -81,6 +81,7 @@ func TestWhatIsAskedFor(t *testing.T) {
 		"GET /v1/things ann", "GET /v3/things", "GET /v3/things ann"}, close[:8], "what is declared is not asked for")
 	assert.Subset(t, close, []string{"GET /openapi.json", "GET /v2/docs", "GET /v2/things.json", "GET /v2/users"})
 	assert.NotContains(t, close, "GET /v2/things/export", "it is a record's")
+	assert.NotContains(t, close, "GET /v1/lamps/{no}", "no other version of what needs a record")
 	assert.Contains(t, close, "GET /debug/vars")
 	assert.Contains(t, close, "GET id:/debug/vars")
 	assert.NotContains(t, close, "GET far:/debug/vars", "no route is there")
