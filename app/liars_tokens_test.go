@@ -157,6 +157,15 @@ var withBasic = strings.NewReplacer("  key: { kind", "  door: { kind: basic }\n 
 		"  - { at: GET /door, who: identity:ann, by: door }", "routes: [GET /a, GET /b,",
 	"routes: [GET /a, GET /b, GET /door,").Replace(signed)
 
+// typed is signed, where the kind of the token and two claims of it are declared.
+var typed = strings.NewReplacer("millgate: 1\n", "millgate: 1.1\n", "keys: {", "typ: JWT, requires: [roles, jti],\n"+
+	"    signing_key: the-secret-of-the-village-0123456789, keys: {").Replace(signed)
+
+// asTyped is a sound token of it.
+func asTyped(h, c map[string]any, right bool) bool {
+	return soundToken(h, c, right) && h["typ"] == "JWT" && c["roles"] != nil && c["jti"] != nil
+}
+
 // opensTo lets ann's other door open some paths.
 func opensTo(paths ...string) func(v *issuing, w http.ResponseWriter, r *http.Request) bool {
 	return func(_ *issuing, w http.ResponseWriter, r *http.Request) bool {
@@ -198,6 +207,21 @@ var withTokens = []liar{
 	{name: "tokens say that they begin when they end", text: signed, serves: &issuing{claim: func(c map[string]any) {
 		c["iat"], c["exp"] = time.Now().Unix()+86000, time.Now().Unix()+86400
 	}}, says: []string{"it lives 24 h"}, code: 0},
+	{name: "the kind of a token and its claims are looked at", text: typed, serves: &issuing{check: asTyped},
+		kinds: []string{}, never: []string{"wrong typ", "lacks a claim"}},
+	{name: "a token of another kind passes", text: typed, serves: &issuing{check: func(h, c map[string]any,
+		right bool) bool {
+		return asTyped(map[string]any{"alg": h["alg"], "typ": "JWT"}, c, right)
+	}}, kinds: []string{"U everything behind access"}, says: []string{"A token of another kind is accepted"}, code: 1},
+	{name: "a token without its roles passes as anybody's", text: typed, serves: &issuing{check: func(h,
+		c map[string]any,
+		right bool) bool {
+		if c["roles"] == nil {
+			c["roles"] = []any{"r"}
+		}
+		return asTyped(h, c, right)
+	}}, kinds: []string{"U everything behind access"}, says: []string{"A token without a required claim is accepted"},
+		code: 1},
 	{name: "another door, sound", text: withBasic, serves: &issuing{twist: opensTo("/door")}, kinds: []string{}},
 	{name: "another door opens a route that names its schemes", text: withBasic,
 		serves: &issuing{twist: opensTo("/door", "/a")}, kinds: []string{"P GET /a"},

@@ -157,7 +157,7 @@ func (b *Breaking) Present(ctx context.Context, o *Outgoing, x Broken) error {
 	case check.SchemeCase:
 		o.Headers = append(o.Headers, [2]string{"Authorization", "bEARER " + tok})
 		return nil
-	case check.Expired, check.NotYet, check.OtherAud, check.OtherIss:
+	case check.Expired, check.NotYet, check.OtherAud, check.OtherIss, check.OtherTyp, check.LacksClaim:
 		value, err := b.resigned(s, t, x.Way)
 		if err != nil {
 			return err
@@ -301,7 +301,7 @@ func (b *Breaking) resigned(s *declaration.Scheme, t *token.Token, way string) (
 		return "", err
 	}
 	now := b.keys.now()
-	set := map[string]any{}
+	typ, set := "", map[string]any{}
 	switch way {
 	case check.Expired:
 		set["iat"], set["nbf"], set["exp"] = now.Add(-2*time.Hour).Unix(), now.Add(-2*time.Hour).Unix(),
@@ -312,8 +312,16 @@ func (b *Breaking) resigned(s *declaration.Scheme, t *token.Token, way string) (
 		set["aud"] = "another-service"
 	case check.OtherIss:
 		set["iss"] = "https://issuer.invalid"
+	case check.OtherTyp:
+		typ = "logout+jwt"
+	case check.LacksClaim:
+		i := slices.IndexFunc(s.Requires, func(n string) bool { return t.Claims.Get(n) != nil })
+		if i < 0 {
+			return "", fmt.Errorf("%w: the token has none of the claims that are required", ErrWay)
+		}
+		set[s.Requires[i]] = nil
 	}
-	value, err := key.Again(rand.Reader, t, set)
+	value, err := key.Again(rand.Reader, t, typ, set)
 	if err != nil {
 		return "", fmt.Errorf("%w: %v", ErrWay, err)
 	}

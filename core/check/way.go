@@ -15,6 +15,8 @@ const (
 	NotYet      = "not yet valid"        // re-signed, begins in an hour
 	OtherAud    = "wrong audience"       // re-signed for another service
 	OtherIss    = "wrong issuer"         // re-signed as another issuer
+	OtherTyp    = "wrong typ"            // re-signed as another kind of token (RFC 8725 section 3.11)
+	LacksClaim  = "lacks a claim"        // re-signed without one that is required
 	OtherKind   = "refresh token"        // the scheme's refresh token
 	Ended       = "ended"                // its session was logged out
 	OtherScheme = "another scheme"       // the value of another scheme's credential
@@ -69,6 +71,12 @@ func Ways(s *declaration.Scheme) []string {
 			out = append(out, string(v))
 		}
 		out = append(out, Expired, NotYet, OtherAud, OtherIss)
+		if s.Typ != "" {
+			out = append(out, OtherTyp)
+		}
+		if len(s.Requires) > 0 {
+			out = append(out, LacksClaim)
+		}
 	}
 	return append(out, OtherKind, Ended, OtherScheme, OtherOwn, InQuery, SchemeCase, BesideFirst, BesideLast,
 		BesideOther,

@@ -375,14 +375,17 @@ func (k *SigningKey) Mint(rand io.Reader, typ string, claims map[string]any) (st
 }
 
 // Again signs the claims of a token anew, with some of them set; nil takes a
-// claim away. It keeps the token's header but for alg and kid.
-func (k *SigningKey) Again(rand io.Reader, t *Token, set map[string]any) (string, error) {
+// claim away. It keeps the token's header but for alg, kid, and typ where that is not "".
+func (k *SigningKey) Again(rand io.Reader, t *Token, typ string, set map[string]any) (string, error) {
 	if t.Kind != Signed || !t.Header.OK || !t.Claims.OK {
 		return "", lost("it is no signed JWT")
 	}
 	h := asObject(t.Header.with("alg", k.alg))
 	if k.id != "" {
 		h = asObject(h.with("kid", k.id))
+	}
+	if typ != "" {
+		h = asObject(h.with("typ", typ))
 	}
 	c := &t.Claims
 	names := make([]string, 0, len(set))

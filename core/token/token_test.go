@@ -386,7 +386,7 @@ func TestVariantsAreBroken(t *testing.T) {
 				assert.Equal(t, Decode(s).Claims.Text, tok.Claims.Text, v)
 			}
 		}
-		again, err := k.Again(rand.Reader, Decode(s), map[string]any{"exp": now.Unix() - 3600, "jti": nil})
+		again, err := k.Again(rand.Reader, Decode(s), "", map[string]any{"exp": now.Unix() - 3600, "jti": nil})
 		require.NoError(t, err)
 		x := context(t)
 		x.Keys = k.Public()

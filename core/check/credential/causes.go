@@ -59,6 +59,15 @@ var rows = []*finding.Row{
 	broken(check.OtherIss, "A token of another issuer is accepted", "The issuer is not compared.", verifyAdvice,
 		finding.API2, 347,
 		"RFC 8725 section 3.8"),
+	broken(check.OtherTyp, "A token of another kind is accepted",
+		"What the issuer signs for another purpose, a message of a "+
+			"logout for example, opens what access tokens open.",
+		"Compare the header's typ with the one that access tokens "+
+			"have.", finding.API2, 347, "RFC 8725 section 3.11"),
+	broken(check.LacksClaim, "A token without a required claim is accepted",
+		"What depends on the claim is decided without "+
+			"it.", "Refuse tokens that lack a required claim, before anything is read of them.", finding.API2, 347,
+		"RFC 7519 section 4"),
 	broken(check.OtherKind, "A refresh token is accepted as an access token",
 		"What lives for weeks opens what access tokens open for "+
 			"minutes.", placeAdvice, finding.API2, 347, "RFC 9700 section 4.14"),

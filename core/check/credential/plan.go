@@ -87,7 +87,7 @@ func (f Family) More(c *check.Context, p *check.Probe, _ *check.Evidence, pl *ch
 // cannot says why a way is left out for a scheme, "" when it can be tried.
 func (x planning) cannot(s *declaration.Scheme, way string) string {
 	switch way {
-	case check.Expired, check.NotYet, check.OtherAud, check.OtherIss:
+	case check.Expired, check.NotYet, check.OtherAud, check.OtherIss, check.OtherTyp, check.LacksClaim:
 		switch {
 		case s.Kind == declaration.Link:
 			if s.ExpiredLink == (declaration.Value{}) {
