@@ -137,10 +137,23 @@ func ofScript(h field.List) (out field.List) {
 			browser = browser || n == b
 		}
 		if !browser {
-			out = append(out, [2]string{n, kv[1]})
+			out = append(out, [2]string{n, asSent(kv[1])})
 		}
 	}
 	return out
+}
+
+// asSent is a recorded value as a script would have to write it: what was sent were bytes, however
+// the recording reads them.
+func asSent(v string) string {
+	if strings.IndexFunc(v, func(c rune) bool { return c > 0xff }) < 0 {
+		return v
+	}
+	var b strings.Builder
+	for _, c := range []byte(v) {
+		b.WriteRune(rune(c))
+	}
+	return b.String()
 }
 
 // Meant is what the declaration lets this request of a page do.

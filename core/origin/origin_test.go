@@ -328,4 +328,13 @@ func TestPairingARecording(t *testing.T) {
 	_, does, _ = Made(list[1])
 	assert.Equal(t, Send, does, "an earlier preflight allowed it, and its answer has no permission for cookies")
 	assert.Nil(t, list[2].Answer)
+
+	// What went over the wire could: no value of a recording is more than a browser can send.
+	for _, v := range []string{"Bearer ...", "‹token:1›", "Ā", "\xe4", "ä"} {
+		list = Paired([]Exchange{{Method: "GET", URL: "https://api.example/a", Headers: [][2]string{o,
+			{"Authorization", v}},
+			Answer: *head(200, tAO, "*")}})
+		out, does, _ := Made(list[0])
+		assert.Equal(t, Read, does, "%q: %v", v, out.Steps)
+	}
 }

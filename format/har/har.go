@@ -82,7 +82,7 @@ func Heads(text []byte) (out []origin.Exchange, problems []Problem, err error) {
 			v := h.Value
 			switch strings.ToLower(h.Name) {
 			case "authorization", "cookie":
-				v = "…"
+				v = "..." // that it was there is all that counts
 			}
 			x.Headers = append(x.Headers, [2]string{h.Name, v})
 		}

@@ -70,6 +70,7 @@ func TestComplete(t *testing.T) {
 		{head + "routes:\n  - at: GET /a\n    send:\n      ‸", "as path query headers json", "at"},
 		{head + "targets:\n  t:\n    ‸", "base hosts pace pass ca client headers", "at"},
 		{head + "answers:\n  401: { ‸", "headers type", "fields"},
+		{head + "answers:\n  protects: [‸", "frames sniffing caching referrer transport resources", "type"},
 		{head + "waivers:\n  - { check: open‸", "open-write", "reader"},
 	} {
 		text, line, col := cursor(t, c.text)
