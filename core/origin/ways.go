@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"millgate/core/field"
+	"millgate/core/weburl"
 )
 
 // Ways are all ways in which a page's script could call a route, those that ask for least first,
@@ -109,12 +110,16 @@ func Script(q Request, body string) string {
 	}
 	b.WriteString("}).then(\n  async (r) => console.log(\"readable:\", r.status, [...r.headers.keys()].join(\" \"), await " +
 		"r.text()),\n  (e) => console.log(\"not readable:\", e.message),\n)")
-	if q.Page != Null {
-		return "// In the console of a page of " + q.Page + "\n" + b.String() + "\n"
+	asks := ""
+	if u, err := weburl.Parse(q.URL, nil); err == nil && weburl.Local(u) {
+		asks = "// The address is of your own network: the browser may ask whether this page may reach it\n"
 	}
-	return "// In the console of any page: a sandboxed frame is null\nconst frame = document.createElement(\"iframe\")\n" +
-		"frame.sandbox = \"allow-scripts\"\nframe.srcdoc = \"<script>\" + " + js(b.String()) + " + \"</\" + " +
-		"\"script>\"\ndocument.body.append(frame)\n"
+	if q.Page != Null {
+		return "// In the console of a page of " + q.Page + "\n" + asks + b.String() + "\n"
+	}
+	return "// In the console of any page: a sandboxed frame is null\n" + asks +
+		"const frame = document.createElement(\"iframe\")\nframe.sandbox = \"allow-scripts\"\n" +
+		"frame.srcdoc = \"<script>\" + " + js(b.String()) + " + \"</\" + \"script>\"\ndocument.body.append(frame)\n"
 }
 
 // Mend is a field that a service must send for a page to read its answer.

@@ -127,3 +127,19 @@ func TestTheCookieItself(t *testing.T) {
 		}
 	}
 }
+
+func TestTheScript(t *testing.T) {
+	q := Request{Page: page, URL: "https://api.example/v1", Method: "PATCH", Credentials: Include, Body: true,
+		Headers: [][2]string{{"Content-Type", "application/json"}}}
+	s := Script(q, `{"a":"</script>"}`)
+	assert.Contains(t, s, "// In the console of a page of "+page+"\n")
+	assert.Contains(t, s, `method: "PATCH",`)
+	assert.Contains(t, s, `credentials: "include",`)
+	assert.Contains(t, s, `headers: { "Content-Type": "application/json" },`)
+	assert.NotContains(t, s, "</script>", "nothing ends the page that it is pasted into")
+	assert.NotContains(t, s, "your own network")
+	q.URL, q.Page = "http://10.0.0.7:8080/v1", Null
+	s = Script(q, "x")
+	assert.Contains(t, s, "your own network")
+	assert.Contains(t, s, `frame.sandbox = "allow-scripts"`)
+}
