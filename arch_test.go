@@ -58,7 +58,7 @@ var arrows = map[string][]string{
 	},
 	"app/tokens": {
 		"app/events", "app/fault", "app/workspace", "core/access", "core/declaration", "core/token",
-		"format/tokenfile", "store",
+		"format/curl", "format/tokenfile", "store",
 	},
 	"app/view": {
 		"app/coverage", "app/events", "app/fault", "app/snapshot", "app/sweep", "app/workspace", "core/access",

@@ -43,11 +43,11 @@ func pageOf(p view.ProbeView) contract.PageView {
 	got, how := v.Got.Does.String(), v.Got.Request.Words()
 	out.Got, out.Request, out.Assumed = &got, &how, v.Got.Assumed
 	out.Steps, out.Said = stepsOfPage(v.Got.Outcome.Steps), saidOf(v.Said)
-	for _, a := range v.Ways {
+	for _, a := range v.Ways() {
 		out.Ways = append(out.Ways, contract.PageWay{Asks: a.Request.Words(), Told: a.Told(), Does: a.Does.String(),
 			Script: origin.Script(a.Request, v.Body)})
 	}
-	for _, m := range v.Mends {
+	for _, m := range v.Mends() {
 		out.Mends = append(out.Mends, contract.PageMend{On: contract.PageMendOn(m.On), Header: m.Header,
 			Value: m.Value})
 	}

@@ -72,7 +72,7 @@ func (s Swept) Checked() Checked {
 
 // someoneEnters says whether the declaration admits anybody at a route.
 func someoneEnters(d *declaration.Document, i int) bool {
-	if access.Decide(d, i, access.Caller{State: access.Absent}).Outcome == access.Admit {
+	if access.Open(d, i) {
 		return true
 	}
 	for _, id := range d.Identities {

@@ -19,6 +19,7 @@ import (
 	"millgate/core/access"
 	"millgate/core/declaration"
 	"millgate/core/token"
+	"millgate/format/curl"
 )
 
 // MintQuery asks for a test token.
@@ -126,7 +127,7 @@ func (tk *Tokens) MintToken(ctx context.Context, q MintQuery) (m Minted, err err
 			"lives-long.", token.Say(m.Life))
 	}
 	if t != nil {
-		m.Curl = fmt.Sprintf("curl -i -H %s %s", shell(m.Header), shell(opened(d, t, id, s)))
+		m.Curl = fmt.Sprintf("curl -i -H %s %s", curl.Quote(m.Header), curl.Quote(opened(d, t, id, s)))
 	}
 	return m, nil
 }
@@ -220,6 +221,3 @@ func opened(d *declaration.Document, t *declaration.Target, id *declaration.Iden
 	}
 	return t.Base
 }
-
-// shell quotes a text for a POSIX shell.
-func shell(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }

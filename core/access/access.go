@@ -69,6 +69,11 @@ type Caller struct {
 	Record   Relation
 }
 
+// Open says whether anybody is admitted at route i, without a credential.
+func Open(d *declaration.Document, i int) bool {
+	return Decide(d, i, Caller{State: Absent}).Outcome == Admit
+}
+
 // Result of a rung.
 type Result string
 

@@ -58,6 +58,22 @@ func (OnRecords) Before(family string, x Exchange, repeats int, m Recorded, then
 	return &Fact{Family: family, Version: recordedVersion, Began: x.At, Reports: append([]Report{r}, then...), Data: &m}
 }
 
+// Unmeasured is embedded by families whose scripts measure nothing: their facts are reports.
+type Unmeasured struct{}
+
+const unmeasured = 1
+
+// Version is that of nothing.
+func (Unmeasured) Version() int { return unmeasured }
+
+// Decode reads nothing.
+func (Unmeasured) Decode(v int, data []byte) (Data, error) {
+	if v != unmeasured || string(data) != "null" {
+		return nil, fmt.Errorf("version %d of what was measured is not known: it is nothing", v)
+	}
+	return nil, nil
+}
+
 // TheRequest names the report of the call that a probe is about.
 const TheRequest = "the request"
 

@@ -4,8 +4,6 @@ import (
 	"slices"
 	"strings"
 	"time"
-
-	"millgate/core/field"
 )
 
 // Cache is a browser's CORS-preflight cache (section 4.9). The zero value is
@@ -25,7 +23,7 @@ type cacheEntry struct {
 func (e cacheEntry) of(r *run) bool { return e.page == r.serialised() && e.url == r.current().String() }
 
 func (c *Cache) live(r *run, f func(cacheEntry) bool) bool {
-	return slices.ContainsFunc(c.entries, func(e cacheEntry) bool {
+	return !r.asksAlways() && slices.ContainsFunc(c.entries, func(e cacheEntry) bool {
 		return e.of(r) && r.now.Before(e.until) && (e.credentials || r.q.Credentials != Include) && f(e)
 	})
 }
@@ -38,9 +36,7 @@ var conditional = []string{"If-Modified-Since", "If-None-Match", "If-Unmodified-
 
 // mode is the cache mode that a request comes to (section 4.6).
 func (r *run) mode() CacheMode {
-	if r.q.Cache == "" && slices.ContainsFunc(conditional, func(n string) bool {
-		return field.List(r.headers).Has(n)
-	}) {
+	if r.q.Cache == "" && slices.ContainsFunc(conditional, r.headers.Has) {
 		return NoStore
 	}
 	return r.q.Cache
@@ -55,13 +51,13 @@ func (r *run) asksAlways() bool {
 
 // misses says what is not covered by earlier preflights, "" when all is.
 func (c *Cache) misses(r *run, names []string) string {
-	if !safeMethod(r.method) && (r.asksAlways() || !c.live(r, func(e cacheEntry) bool {
+	if !safeMethod(r.method) && !c.live(r, func(e cacheEntry) bool {
 		return e.method == r.method || e.method == "*" && e.star(r)
-	})) {
+	}) {
 		return r.method
 	}
 	for _, n := range names {
-		if r.asksAlways() || !c.live(r, func(e cacheEntry) bool {
+		if !c.live(r, func(e cacheEntry) bool {
 			return strings.EqualFold(e.header, n) || e.header == "*" && n != "authorization" && e.star(r)
 		}) {
 			return n
@@ -91,8 +87,8 @@ func (c *Cache) add(r *run, methods, headers []string) {
 // put remembers one name anew; one that is there already, for this request, lives from now on.
 func (c *Cache) put(r *run, e cacheEntry) {
 	c.entries = slices.DeleteFunc(c.entries, func(o cacheEntry) bool {
-		return o.of(r) && o.credentials == e.credentials && o.method == e.method && strings.EqualFold(o.header,
-			e.header)
+		return o.of(r) && o.credentials == e.credentials && o.method == e.method &&
+			strings.EqualFold(o.header, e.header)
 	})
 	c.entries = append(c.entries, e)
 }

@@ -1,6 +1,7 @@
 package origin
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"slices"
@@ -26,11 +27,7 @@ func Ways(c Call, page string, s Seen, b Browser) (out []Ability) {
 
 // Words is a request as a person would say it.
 func (q Request) Words() string {
-	m := q.Method
-	if m == "" {
-		m = "GET"
-	}
-	out := "fetches " + m
+	out := "fetches " + cmp.Or(q.Method, "GET")
 	var names []string
 	for _, h := range q.Headers {
 		n := h[0]
@@ -53,11 +50,6 @@ func (q Request) Words() string {
 func (a Ability) Told() string {
 	var out []string
 	blocked := a.Outcome.Blocked()
-	asked := slices.ContainsFunc(a.Outcome.Steps, func(s Step) bool {
-		return s.Name == "preflight" &&
-			strings.HasPrefix(s.Text,
-				"needed")
-	})
 	switch {
 	case len(a.Outcome.Sent) == 0 && blocked != nil:
 		return "the browser sends nothing: " + blocked.Text
@@ -65,7 +57,7 @@ func (a Ability) Told() string {
 		return "preflight, not allowed: " + blocked.Text + "; the request is never sent"
 	case !a.Outcome.Executed():
 		return "a preflight is needed, and nothing is known of its answer"
-	case asked:
+	case a.Outcome.Preflights > 0:
 		out = append(out, "preflight, allowed")
 	default:
 		out = append(out, "no preflight")

@@ -22,8 +22,8 @@ func Variable(words ...string) string {
 	return notPlain.ReplaceAllString(s, "_")
 }
 
-// quote puts text in single quotes for a POSIX shell.
-func quote(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
+// Quote puts text in single quotes for a POSIX shell.
+func Quote(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
 
 // open puts text in double quotes, so that $NAME in it is filled by the shell.
 func open(s string) string {
@@ -50,10 +50,10 @@ func callOf(d *declaration.Document, t *declaration.Target, p *check.Probe, reco
 // reach are the lines that say how a target is reached; sent are the fields of the request.
 func reach(t *declaration.Target, sent field.List) (lines []string) {
 	if t.CA.Name != "" {
-		lines = append(lines, "  --cacert "+quote(t.CA.Name))
+		lines = append(lines, "  --cacert "+Quote(t.CA.Name))
 	}
 	if t.Client.Cert.Name != "" {
-		lines = append(lines, "  --cert "+quote(t.Client.Cert.Name)+" --key "+open("\x01"+Variable(t.Name,
+		lines = append(lines, "  --cert "+Quote(t.Client.Cert.Name)+" --key "+open("\x01"+Variable(t.Name,
 			"KEY", "FILE")))
 	}
 	for _, h := range t.Headers {
@@ -87,7 +87,7 @@ func Command(d *declaration.Document, t *declaration.Target, p *check.Probe, rec
 	header := func(quoted string) { lines = append(lines, "  -H "+quoted) }
 	lines = append(lines, reach(t, q.Headers)...)
 	for _, h := range q.Headers {
-		header(quote(h[0] + ": " + h[1]))
+		header(Quote(h[0] + ": " + h[1]))
 	}
 	query := q.Query
 	var as check.Present

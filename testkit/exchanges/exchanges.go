@@ -40,8 +40,8 @@ type Hop struct {
 // Told is what comes of a case: a line for each request that arrived, and one for what the page
 // had of each that it asked for. Origins stand as {page}, {service} and {other}.
 type Told struct {
-	Sent []string `json:"sent"`
-	Had  []string `json:"had"`
+	Sent []string
+	Had  []string
 }
 
 // Same says whether two tell the same.
@@ -71,16 +71,8 @@ func port(origin string) string { return origin[strings.LastIndexByte(origin, ':
 func (h Hosts) Line(s origin.Sent) string {
 	out := s.Method
 	if s.Preflight {
-		var m, n string
-		for _, x := range s.Headers {
-			switch strings.ToLower(x[0]) {
-			case "access-control-request-method":
-				m = x[1]
-			case "access-control-request-headers":
-				n = x[1]
-			}
-		}
-		out = strings.TrimSpace("preflight for " + m + " " + n)
+		out = strings.TrimSpace("preflight for " + s.Headers.Get("Access-Control-Request-Method") + " " +
+			s.Headers.Get("Access-Control-Request-Headers"))
 	} else {
 		if s.Headers.Has("Authorization") {
 			out += " authorized"

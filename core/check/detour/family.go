@@ -246,7 +246,7 @@ func (x planning) declaresPath(rt *declaration.Route, path string) bool {
 func (x planning) openTo(method string, rt *declaration.Route) bool {
 	for _, j := range x.siblings(rt) {
 		if x.c.Doc.Routes[j].Method() == method {
-			return access.Decide(x.c.Doc, j, access.Caller{State: access.Absent}).Outcome == access.Admit
+			return access.Open(x.c.Doc, j)
 		}
 	}
 	return false

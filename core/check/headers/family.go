@@ -17,7 +17,6 @@
 package headers
 
 import (
-	"fmt"
 	"net/netip"
 	"net/url"
 	"slices"
@@ -30,12 +29,10 @@ import (
 )
 
 // Family is that of what answers say to browsers and caches.
-type Family struct{}
+type Family struct{ check.Unmeasured }
 
 // Detail is what is asked for: the control's request.
 type Detail struct{ Request check.Request }
-
-const version = 1 // of what a script measures, which is nothing
 
 // Name is that of its probes.
 func (Family) Name() string { return "headers" }
@@ -125,17 +122,6 @@ func (Family) Expect(*check.Context, *check.Probe) access.Expectation {
 	return access.Expectation{Outcome: access.Admit}
 }
 
-// Version is that of what a script measures.
-func (Family) Version() int { return version }
-
-// Decode reads what a script measured: nothing but its reports.
-func (Family) Decode(v int, data []byte) (check.Data, error) {
-	if v != version || string(data) != "null" {
-		return nil, fmt.Errorf("version %d of what an answer protects from is not known", v)
-	}
-	return nil, nil
-}
-
 // Judge holds the fields of the answer against what is asked for.
 func (Family) Judge(c *check.Context, p *check.Probe, f *check.Fact, _ *check.Evidence) check.Verdict {
 	if len(f.Reports) == 0 || f.Reports[0].Exchange.Status == 0 {
@@ -179,7 +165,7 @@ func (Family) Judge(c *check.Context, p *check.Probe, f *check.Fact, _ *check.Ev
 func whose(c *check.Context, p *check.Probe) (w data) {
 	i := c.Doc.RouteNamed(p.Route)
 	s := c.Doc.SchemeNamed(p.Caller.Scheme)
-	if i < 0 || s == nil || access.Decide(c.Doc, i, access.Caller{State: access.Absent}).Outcome == access.Admit {
+	if i < 0 || s == nil || access.Open(c.Doc, i) {
 		return w
 	}
 	return data{somebodys: true, scheme: s}

@@ -25,8 +25,6 @@
 package pages
 
 import (
-	"fmt"
-
 	"millgate/core/access"
 	"millgate/core/check"
 	"millgate/core/declaration"
@@ -35,7 +33,7 @@ import (
 )
 
 // Family is that of pages of other origins.
-type Family struct{}
+type Family struct{ check.Unmeasured }
 
 // Detail is what a page asks, beside the caller that it asks as.
 type Detail struct {
@@ -53,8 +51,6 @@ const (
 	request   = "request"
 	again     = "request without a credential"
 )
-
-const version = 1 // of what a script measures, which is nothing yet
 
 // Name is that of its probes.
 func (Family) Name() string { return "origin" }
@@ -266,14 +262,3 @@ func (f Family) Cell(p *check.Probe) (check.Cell, string) {
 
 // Who is the page.
 func (Family) Who(p *check.Probe) string { return "a page of " + of(p).Page }
-
-// Version is that of what a script measures.
-func (Family) Version() int { return version }
-
-// Decode reads what a script measured: nothing but its reports.
-func (Family) Decode(v int, data []byte) (check.Data, error) {
-	if v != version || string(data) != "null" {
-		return nil, fmt.Errorf("version %d of what a page measured is not known", v)
-	}
-	return nil, nil
-}

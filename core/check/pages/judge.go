@@ -17,11 +17,28 @@ type View struct {
 	Page      origin.Page
 	Want, Got origin.Ability
 	Said      []origin.Judgement
-	Ways      []origin.Ability // every way in which its script could ask
-	Body      string           // that its script would send
-	// Mends are what must be sent for a declared page that cannot do what it may; empty where it
-	// can, and where no field would do.
-	Mends []origin.Mend
+	Body      string // that its script would send
+
+	call origin.Call
+	seen origin.Seen
+}
+
+// Ways are all ways in which the page's script could ask, and what comes of each.
+func (v View) Ways() []origin.Ability {
+	return origin.Ways(v.call, v.Page.Origin, v.seen, origin.Standard)
+}
+
+// Mends are what must be sent for a declared page that cannot do what it may; empty where it can,
+// and where no field would do.
+func (v View) Mends() []origin.Mend {
+	if v.Got.Does >= v.Want.Does || v.Want.Does < origin.Read {
+		return nil
+	}
+	list, ok := origin.Mends(v.Want.Request, v.seen)
+	if !ok {
+		return nil
+	}
+	return list
 }
 
 // Of is the page of a probe, and what is declared for it.
@@ -54,16 +71,11 @@ func Look(c *check.Context, p *check.Probe, f, control *check.Fact) View {
 	if d := of(p); v.Body == "" && d.Request != nil {
 		v.Body = string(d.Request.Body)
 	}
+	v.call, v.seen = call, seen
 	v.Want, v.Got, v.Said = origin.Judge(call, v.Page, Allowed(c.Doc, i), seen, other)
 	if r := named(f, request); r != nil {
 		if j, ok := origin.SameSite(v.Page.Origin, r.SameSite, v.Got.Does); ok {
 			v.Said = append(v.Said, j)
-		}
-	}
-	v.Ways = origin.Ways(call, v.Page.Origin, seen, origin.Standard)
-	if v.Got.Does < v.Want.Does && v.Want.Does >= origin.Read {
-		if list, ok := origin.Mends(v.Want.Request, seen); ok {
-			v.Mends = list
 		}
 	}
 	return v
@@ -214,7 +226,7 @@ func label(d *declaration.Document, at policy) string {
 // Before is the fact of a page as versions before kept it: its request, preflight and
 // refusal, nil where they were not sent.
 func Before(main, asked, refusal *check.Exchange) *check.Fact {
-	f := &check.Fact{Family: Family{}.Name(), Version: version}
+	f := &check.Fact{Family: Family{}.Name(), Version: Family{}.Version()}
 	for _, r := range []struct {
 		name string
 		*check.Exchange

@@ -83,7 +83,7 @@ func CallOf(d *declaration.Document, i int, base string) origin.Call {
 		c.ContentType = "text/plain"
 	}
 	e := d.Entry(i)
-	if e == nil || access.Decide(d, i, access.Caller{State: access.Absent}).Outcome == access.Admit {
+	if e == nil || access.Open(d, i) {
 		return c
 	}
 	if acc := d.Accepted(e); len(acc) > 0 {
