@@ -25,6 +25,7 @@ import (
 	"net/url"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -67,6 +68,7 @@ type Client struct {
 	flight  chan struct{} // one for each exchange that may be under way; nil is any number
 	pass    [2]string     // header field and value that keep a request out of the target's counts
 	passErr error         // why there is none although one is declared
+	asked   atomic.Bool   // a host asked for a certificate, and there was none to show
 	// Never are texts that no answer may show: they are looked for before it is masked.
 	Never []string
 }
@@ -131,9 +133,10 @@ func NewClient(ctx context.Context, t *declaration.Target, m *Masker, o Options)
 	}
 	c.limit = rate.NewLimiter(rate.Limit(pace.PerSecond()), 1)
 	c.http = &http.Transport{
-		Proxy:               nil, // a proxy would be another address
-		DialContext:         c.dial,
-		TLSClientConfig:     &tls.Config{MinVersion: tls.VersionTLS12, RootCAs: o.Roots, Certificates: o.Shows},
+		Proxy:       nil, // a proxy would be another address
+		DialContext: c.dial,
+		TLSClientConfig: &tls.Config{MinVersion: tls.VersionTLS12, RootCAs: o.Roots,
+			GetClientCertificate: c.shows(o.Shows)},
 		ForceAttemptHTTP2:   true, // where the service speaks it (RFC 9113); a dialler of one's own would rule it out
 		MaxIdleConnsPerHost: 16,
 		IdleConnTimeout:     30 * time.Second,
@@ -143,6 +146,21 @@ func NewClient(ctx context.Context, t *declaration.Target, m *Masker, o Options)
 		MaxResponseHeaderBytes: headerLimit,
 	}
 	return c, nil
+}
+
+// shows is the certificate that is shown to a host that asks for one: the first that it takes.
+// That there was none is kept. A host ends the connection after the handshake then (RFC 8446
+// section 4.4.2.4), and what is seen of that may be a write that fails before its alert is read.
+func (c *Client) shows(list []tls.Certificate) func(*tls.CertificateRequestInfo) (*tls.Certificate, error) {
+	return func(q *tls.CertificateRequestInfo) (*tls.Certificate, error) {
+		for i := range list {
+			if q.SupportsCertificate(&list[i]) == nil {
+				return &list[i], nil
+			}
+		}
+		c.asked.Store(true)
+		return &tls.Certificate{}, nil
+	}
 }
 
 func (c *Client) dial(ctx context.Context, network, addr string) (net.Conn, error) {
@@ -265,6 +283,9 @@ func (c *Client) exchange(ctx context.Context, o Outgoing, u *url.URL, r raw) (r
 			return r, ErrLate
 		case ctx.Err() != nil:
 			r.Error = fmt.Sprintf("%sit took longer than %s", what, longestAnswer)
+		case what == "" && c.asked.Load():
+			r.Error = plainError(err) + "; the service asked for a certificate, and there was none that it takes: " +
+				"`client` of the target names it"
 		default:
 			r.Error = what + plainError(err)
 		}
@@ -356,12 +377,8 @@ func plainError(err error) string {
 	}
 	text := err.Error()
 	var unknown x509.UnknownAuthorityError
-	switch {
-	case errors.As(err, &unknown):
+	if errors.As(err, &unknown) {
 		text += "; `ca` of the target names whose certificates count"
-	case strings.Contains(text, "certificate required"), strings.Contains(text, "client conn could not be established"):
-		text += "; the service ended the connection after the handshake, as it does when it asks for a certificate: " +
-			"`client` of the target"
 	}
 	return text
 }

@@ -28,16 +28,18 @@ type Step struct {
 // kinds of limiter explain what was seen, chooses the pattern of calls by which
 // they part most.
 //
-// Where nothing is refused it goes on: with single calls after a pause, which
+// Where nothing of the first stretch is refused, that goes on by Further calls, a
+// few at a time. Where nothing is refused even so: with single calls after a pause, which
 // show whether the others were slow or waited; and with calls beside each other,
 // more each time, which show what limits how many run at once, and how many may
 // wait.
 type Drill struct {
-	Budget Budget
-	Burst  int    // calls that the first stretch has at most
-	Hint   Micros // after which the service said that it admits again; 0 when it did not
-	Side   int    // calls that are sent at the same time at most; 0 sends none
-	AtOnce int    // how many are thought to run at once; 0 when nothing is known
+	Budget  Budget
+	Burst   int    // calls that the first stretch has at most
+	Further int    // by which it goes on where none of them was refused, while there is time
+	Hint    Micros // after which the service said that it admits again; 0 when it did not
+	Side    int    // calls that are sent at the same time at most; 0 sends none
+	AtOnce  int    // how many are thought to run at once; 0 when nothing is known
 
 	Calls  []Seen
 	state  state
@@ -293,10 +295,21 @@ func (d *Drill) SawBeside(list []Seen) {
 // fill is how many calls a stretch has at most: later ones no more than a
 // little above what the first had.
 func (d *Drill) fill() int {
+	if d.further() && len(d.Calls) >= d.Burst {
+		return min(furtherBy, d.Burst+d.Further-len(d.Calls))
+	}
 	if list := stretches(d.Calls); len(list) > 1 {
 		return list[0].to - list[0].from + 2
 	}
 	return d.Burst
+}
+
+// furtherBy is how many calls come between two looks at the time, beyond the first stretch.
+const furtherBy = 8
+
+// further says whether the first stretch goes on although it is full.
+func (d *Drill) further() bool {
+	return d.Further > 0 && d.rounds == 0 && len(d.Calls) < d.Burst+d.Further
 }
 
 // gap is how long to wait until the next question: a share of the wait so far,
@@ -367,7 +380,7 @@ func (d *Drill) Enough() bool { return d.state != filling }
 
 // Filled is told when a stretch ended without a refusal.
 func (d *Drill) Filled() {
-	if d.state == filling {
+	if d.state == filling && !d.further() {
 		d.state = probing
 	}
 }

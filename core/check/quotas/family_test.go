@@ -3,6 +3,7 @@ package quotas
 import (
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -187,11 +188,29 @@ func (s *service) answer(c check.Call, at time.Duration) check.Report {
 	return r
 }
 
+// nodes share the calls out among so many counts, one after the other.
+func nodes(many int) func(check.Call) string {
+	n := 0
+	return func(check.Call) string { n++; return fmt.Sprint(n % many) }
+}
+
+// balanced shares the calls out among counts as the letters say, and then to the last.
+func balanced(letters string) func(check.Call) string {
+	return func(check.Call) string {
+		first := letters[:1]
+		if len(letters) > 1 {
+			letters = letters[1:]
+		}
+		return first
+	}
+}
+
 const second = int64(1_000_000)
 
 func TestDrills(t *testing.T) {
 	five := []quota.Limit{{Kind: quota.FixedFirst, N: 5, W: 2 * second}}
 	queue := []quota.Limit{{Kind: quota.Bucket, N: 1, W: second, Burst: 5, Queue: 2}}
+	long := []quota.Limit{{Kind: quota.Bucket, N: 1, W: second, Burst: 5, Queue: 20}}
 	three := []quota.Limit{{Kind: quota.FixedFirst, N: 3, W: 4 * second}}
 	for _, x := range []struct {
 		name  string
@@ -250,6 +269,8 @@ func TestDrills(t *testing.T) {
 				assert.Less(t, len(sent), 30, "it gives up")
 				assert.Greater(t, m.Failed, mostFailed)
 			}},
+		{"it fails half the time", "few", &service{fails: map[int]int{2: 503, 4: 503, 5: 503, 7: 503, 8: 503, 10: 503,
+			11: 503, 12: 503, 13: 503}}, finding.Unproven, "", "4 calls failed", nil},
 		{"it fails", "few", &service{fails: map[int]int{1: 502}}, finding.Unproven, "", "failed",
 			func(t *testing.T, _ *Measured, sent []check.Call) { assert.Len(t, sent, 1) }},
 		{"one is lost", "few", &service{lost: map[int]bool{2: true}}, finding.Unproven, "",
@@ -275,6 +296,33 @@ func TestDrills(t *testing.T) {
 				assert.Equal(t, 1, m.Queued, "one waited already, and the next was refused")
 				assert.Equal(t, 429, m.Status)
 				assert.Equal(t, 200, m.OtherStatus)
+			}},
+		{"they wait, and too many are refused otherwise", "few", &service{limit: queue, count: who, refuse: 503},
+			finding.WrongRefusal, refusal, "they were answered 503 without Retry-After",
+			func(t *testing.T, m *Measured, _ []check.Call) {
+				assert.Equal(t, []any{true, 1}, []any{m.Waits, m.Queued})
+			}},
+		{"they wait, and some fail", "few", &service{limit: queue, count: who, fails: map[int]int{8: 503, 9: 503}},
+			finding.Agrees, "", "wait for their turn",
+			func(t *testing.T, m *Measured, _ []check.Call) { assert.Equal(t, 429, m.Status) }},
+		{"they wait, and one fails", "few", &service{limit: long, count: who, fails: map[int]int{8: 503}},
+			finding.Agrees, "", "wait for their turn",
+			func(t *testing.T, m *Measured, _ []check.Call) {
+				assert.Equal(t, []any{0, 3}, []any{m.Status, m.Queued})
+			}},
+		{"nodes that count alone", "few", &service{limit: five, count: nodes(3), refuse: 503},
+			finding.Unthrottled, over, "they were answered 503 without Retry-After",
+			func(t *testing.T, m *Measured, _ []check.Call) {
+				assert.Equal(t, 15, slices.IndexFunc(m.Calls, func(s quota.Seen) bool { return !s.OK }),
+					"more than a first stretch has")
+			}},
+		{"nodes that fill one before the other", "few", &service{limit: five, count: balanced("aaaaaababaabab"),
+			refuse: 503}, finding.Unthrottled, over, "they were answered 503 without Retry-After",
+			func(t *testing.T, m *Measured, _ []check.Call) { assert.Zero(t, m.Failed) }},
+		{"more than declared, and some fail", "few", &service{limit: []quota.Limit{{Kind: quota.FixedFirst, N: 12,
+			W: 2 * second}}, count: who, fails: map[int]int{7: 503, 9: 503}}, finding.Unthrottled, over,
+			"calls got through in", func(t *testing.T, m *Measured, _ []check.Call) {
+				assert.Equal(t, []any{429, 2}, []any{m.Status, m.Failed})
 			}},
 		{"two at once", "one", &service{atOnce: 2, slow: 100 * time.Millisecond}, finding.Agrees, "",
 			"how many run at once: 2", nil},

@@ -51,8 +51,10 @@ const (
 	mostStood = 5
 	// mostFailed is how many calls may fail before a drill gives up.
 	mostFailed = 3
-	// sureShut is how many calls more must be answered 503.
+	// sureShut is how many calls more must be answered 503, one after the other.
 	sureShut = 3
+	// mostShut is how many calls may be sent to see that.
+	mostShut = 24
 )
 
 // What ends a drill before its time; what was seen until then is kept.
@@ -132,14 +134,19 @@ func begin(c *check.Context, p *check.Probe, t *check.Telling) *drilling {
 func (x *drilling) planned() *quota.Drill {
 	moment := x.stack.Moment()
 	d := &quota.Drill{Burst: int(min(moment+3, mostCalls))}
+	// On to where nodes that count alone refuse, and how, as far as that is within reach: half the
+	// way there would show it in one sweep and not in the next.
+	if more := several*moment + 3 - int64(d.Burst); more > 0 && more <= spare {
+		d.Further = int(more)
+	}
 	d.Budget = quota.Budget{Calls: d.Burst + spare, Ticks: quota.Ticks(x.c.Target.Drill)}
 	if x.c.Longer { // it goes on to where several nodes would refuse
-		d.Burst = int(min(4*moment+10, mostCalls))
+		d.Burst, d.Further = int(min(4*moment+10, mostCalls)), 0
 		d.Budget = quota.Budget{Calls: 2*d.Burst + spareLonger, Ticks: longerBy * quota.Ticks(x.c.Target.Drill)}
 		d.Side = mostBeside
 	}
 	if x.q.Model == declaration.Concurrency {
-		d.AtOnce, d.Burst = int(moment), singly
+		d.AtOnce, d.Burst, d.Further = int(moment), singly, 0
 		d.Side = int(min(max(mostBeside, 3*moment), mostCalls/8))
 		d.Budget.Ticks = max(d.Budget.Ticks, leastBeside)
 	}
@@ -323,27 +330,43 @@ func (x *drilling) late(r check.Report) (ok bool, err error) {
 }
 
 // shuts says whether a 503 after admitted calls is how this service refuses: the calls that
-// follow at once get it too. A service that only fails now and then admits one of them. What
-// was answered is told to the drill, in order.
+// follow at once get it too. A service that only fails now and then admits one of them. Where the
+// quota is full by what is declared, nodes that count alone may admit some until each is full: then
+// it fails now and then where as many in a row are admitted. What was answered is told to the
+// drill, in order.
 func (x *drilling) shuts(first check.Report) error {
 	answers := []check.Report{first}
-	for range sureShut {
+	full := int64(x.admitted()) >= x.stack.First()
+	shut, open := 1, 0 // in a row
+	for shut <= sureShut && open <= sureShut && len(answers) < mostShut && (full || open == 0) {
 		r := x.send(x.what)[0]
 		if r.Fate != check.Answered {
 			return x.broke(r)
 		}
 		answers = append(answers, r)
-		if r.Exchange.Status != 503 {
-			break
+		if r.Exchange.Status == 503 {
+			shut, open = shut+1, 0
+		} else {
+			shut, open = 0, open+1
 		}
 	}
-	x.shut503 = answers[len(answers)-1].Exchange.Status == 503
+	x.shut503 = shut > sureShut
 	for _, r := range answers {
 		if err := x.saw(r); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// admitted is how many calls were.
+func (x *drilling) admitted() (n int) {
+	for _, s := range x.drill.Calls {
+		if s.OK {
+			n++
+		}
+	}
+	return n
 }
 
 // seen is an answered call as the drill sees it.
@@ -407,7 +430,7 @@ func (x *drilling) together(n int) error {
 			shut++
 		}
 	}
-	x.shut503 = x.shut503 || x.m.Passes != 0 && x.m.Passes != 503 && 2*shut >= n && shut < n
+	x.shut503 = x.shut503 || 2*shut >= n && shut < n
 	list := make([]quota.Seen, 0, n)
 	for _, r := range answers {
 		if x.failed(r) {

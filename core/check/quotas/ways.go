@@ -216,7 +216,7 @@ func (x *drilling) overflow() {
 			}
 		}
 	}
-	x.shut503 = x.shut503 || shut == answered && shut > 1 && x.m.Passes != 0 && x.m.Passes != 503
+	x.shut503 = x.shut503 || shut == answered && shut > 1
 	for _, r := range list {
 		switch {
 		case r.Fate == check.Late: // it waited until nobody waited for it any more
