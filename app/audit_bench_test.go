@@ -56,7 +56,7 @@ func mint(t testing.TB, file string, many int) {
 	w := bufio.NewWriter(f)
 	for i := range many {
 		s, err := k.Mint(rand.Reader, "at+jwt", map[string]any{"iss": "http://127.0.0.1:7402", "aud": "fernhollow",
-			"sub": "imre", "jti": i, "iat": 1, "exp": 900, "roles": []string{"observer"}})
+			"sub": "imre", "jti": fmt.Sprint(i), "iat": 1, "exp": 900, "roles": []string{"observer"}})
 		require.NoError(t, err)
 		_, err = fmt.Fprintln(w, s)
 		require.NoError(t, err)

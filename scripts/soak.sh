@@ -50,7 +50,7 @@ summary() {
 
 fuzz() {
   while read -r package target; do
-    step "fuzz-${package//\//-}-$target" $go test "./$package" -run '^$' -fuzz "^$target\$" -fuzztime 90s -fuzzminimizetime 1x
+    step "fuzz-${package//\//-}-$target" $go test "./$package" -run '^$' -fuzz "^$target\$" -fuzztime ${FUZZTIME:-90s} -fuzzminimizetime 1x
   done <<'LIST'
 core/declaration FuzzParse
 core/declaration/layout FuzzPutTarget
@@ -59,6 +59,7 @@ core/declaration/layout FuzzFormat
 core/route FuzzSelector
 core/token FuzzDecodeAndJudge
 core/check/answers FuzzCheckAnswer
+core/origin FuzzPages
 format/tokenfile FuzzEach
 format/openapi FuzzRead
 format/har FuzzRead

@@ -82,9 +82,12 @@ func AuditStream(ctx context.Context, c token.Context, r io.Reader, watch Watch)
 			continue // what was not looked at is not taken
 		}
 		for _, l := range list {
-			what, ok := au.Take(l)
 			p.Tokens++
-			if ok && watch.Each != nil && unheard == nil {
+			if watch.Each == nil {
+				au.Count(l)
+				continue
+			}
+			if what, ok := au.Take(l); ok && unheard == nil {
 				if unheard = watch.Each(what); unheard != nil {
 					cancel()
 				}

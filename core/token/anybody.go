@@ -16,12 +16,12 @@ import (
 func (t *Token) anybodys(k Keys) (v Verified, why string) {
 	a := algorithms[t.Algorithm()]
 	if a.kind == 'H' {
-		if a.mac(nil, t.Signed, t.Signature) {
+		if a.mac(nil, t.covered(), t.Signature) {
 			return SignedByEmpty, ""
 		}
 		for _, key := range k.Set {
 			for _, s := range secretsOf(key) {
-				if a.mac(s.text, t.Signed, t.Signature) {
+				if a.mac(s.text, t.covered(), t.Signature) {
 					return SignedByPublic, s.form
 				}
 			}

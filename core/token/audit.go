@@ -113,7 +113,6 @@ type Looked struct {
 	line     int
 	t        *Token
 	hash     uint64
-	sum      [4]byte
 	subject  string
 	issuer   string
 	scheme   *declaration.Scheme
@@ -132,7 +131,7 @@ type Told struct {
 }
 
 // Add judges one token that stood on a line.
-func (a *Auditor) Add(line int, text string) { a.Take(a.Look(line, text)) }
+func (a *Auditor) Add(line int, text string) { a.Count(a.Look(line, text)) }
 
 // Look judges one token that stood on a line. It changes nothing, so that many can be
 // looked at beside each other; each is then taken, in the order of the lines.
@@ -166,12 +165,6 @@ func (a *Auditor) look(line int, t *Token) Looked {
 		}
 	}
 	l.list = Judge(t, c)
-	raw := t.bytes
-	if len(raw) != len(t.Raw) {
-		raw = []byte(t.Raw)
-	}
-	sum := sha256.Sum256(raw)
-	copy(l.sum[:], sum[:])
 	if c.Scheme != nil {
 		l.rights = rightsOf(t, c)
 	}
@@ -180,13 +173,24 @@ func (a *Auditor) look(line int, t *Token) Looked {
 
 // Take counts what was looked at, and tells of it; ok is false where that was no token.
 func (a *Auditor) Take(l Looked) (told Told, ok bool) {
+	if told, ok = a.count(l); ok {
+		told.Seen = l.named(told.Seen)
+	}
+	return told, ok
+}
+
+// Count is Take for who need not be told.
+func (a *Auditor) Count(l Looked) { a.count(l) }
+
+// count counts what was looked at. What it tells still holds texts of the token, and does not name it.
+func (a *Auditor) count(l Looked) (told Told, ok bool) {
 	t := l.t
 	if t == nil {
 		return told, false
 	}
 	a.tokens++
 	if _, again := a.seen[l.hash]; again {
-		return Told{Seen: l.named(Seen{Line: l.line}), Again: true, Judgements: []Judgement{}}, true
+		return Told{Seen: Seen{Line: l.line}, Again: true, Judgements: []Judgement{}}, true
 	}
 	if len(a.seen) < maxSeen {
 		a.seen[l.hash] = struct{}{}
@@ -242,7 +246,7 @@ func (a *Auditor) Take(l Looked) (told Told, ok bool) {
 			return x.Opens > y.Opens
 		})
 	}
-	told = Told{Seen: l.named(s), Outcome: outcome, Judgements: list}
+	told = Told{Seen: s, Outcome: outcome, Judgements: list}
 	if l.identity != nil {
 		told.Identity = l.identity.Name
 	}
@@ -251,7 +255,8 @@ func (a *Auditor) Take(l Looked) (told Told, ok bool) {
 
 // named makes what is kept of a token: its texts no longer hold the whole of it.
 func (l Looked) named(s Seen) Seen {
-	s.Fingerprint = hex.EncodeToString(l.sum[:])
+	sum := sha256.Sum256([]byte(l.t.Raw))
+	s.Fingerprint = hex.EncodeToString(sum[:4])
 	s.Subject, s.Issuer = strings.Clone(s.Subject), strings.Clone(s.Issuer)
 	return s
 }

@@ -102,7 +102,7 @@ func Guess(t *Token, words []string) (string, bool) {
 		return "", false
 	}
 	for _, w := range words {
-		if a.mac([]byte(w), t.Signed, t.Signature) {
+		if a.mac([]byte(w), t.covered(), t.Signature) {
 			return w, true
 		}
 	}

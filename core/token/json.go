@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"iter"
 	"unicode/utf8"
 )
 
@@ -174,6 +175,28 @@ func (s *scanner) array(depth int) bool {
 			return true
 		default:
 			return s.fail("a comma or ] is missing")
+		}
+	}
+}
+
+// elements are those of a list that was scanned before; none of anything else.
+func elements(raw []byte) iter.Seq[json.RawMessage] {
+	return func(yield func(json.RawMessage) bool) {
+		if len(raw) < 2 || raw[0] != '[' {
+			return
+		}
+		s := scanner{b: raw, i: 1}
+		for {
+			s.space()
+			from := s.i
+			if s.i >= len(s.b) || s.b[s.i] == ']' || !s.value(1) || !yield(raw[from:s.i]) {
+				return
+			}
+			s.space()
+			if s.i >= len(s.b) || s.b[s.i] != ',' {
+				return
+			}
+			s.i++
 		}
 	}
 }

@@ -143,6 +143,11 @@ func (j *judge) signature() {
 
 // FillValues puts a target's values in place of {names}.
 func FillValues(s string, values map[string]string) string {
+	if len(s) > 2 && s[0] == '{' && strings.IndexByte(s, '}') == len(s)-1 { // nothing but one
+		if v, ok := values[s[1:len(s)-1]]; ok {
+			return v
+		}
+	}
 	if strings.IndexByte(s, '{') < 0 {
 		return s
 	}

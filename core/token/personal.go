@@ -96,12 +96,10 @@ func inside(raw json.RawMessage, name string, at pointer.JSON, top bool, out *[]
 			inside(m.Raw, m.Name, at.Member(m.Name), false, out)
 		}
 	case '[':
-		var list []json.RawMessage
-		if json.Unmarshal(raw, &list) != nil {
-			return
-		}
-		for i, e := range list {
+		i := 0
+		for e := range elements(raw) {
 			inside(e, name, at.Item(i), top, out)
+			i++
 		}
 	case '"':
 		if len(raw) > mostText {

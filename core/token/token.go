@@ -150,25 +150,12 @@ func (m *Member) strings(out []string, split bool) []string {
 		}
 		return append(out, s)
 	}
-	if len(m.Raw) < 2 || m.Raw[0] != '[' {
-		return out
-	}
-	s := &scanner{b: m.Raw, i: 1}
-	for {
-		s.space()
-		from := s.i
-		if s.i >= len(s.b) || s.b[s.i] == ']' || !s.value(1) {
-			return out
-		}
-		if text, ok := (&Member{Raw: m.Raw[from:s.i]}).String(); ok {
+	for raw := range elements(m.Raw) {
+		if text, ok := (&Member{Raw: raw}).String(); ok {
 			out = append(out, text)
 		}
-		s.space()
-		if s.i >= len(s.b) || s.b[s.i] != ',' {
-			return out
-		}
-		s.i++
 	}
+	return out
 }
 
 // kind is what a value is, in words.
@@ -193,12 +180,11 @@ func (m *Member) texts() bool {
 	if _, ok := m.String(); ok {
 		return true
 	}
-	var list []any
-	if json.Unmarshal(m.Raw, &list) != nil || list == nil {
+	if len(m.Raw) == 0 || m.Raw[0] != '[' {
 		return false
 	}
-	for _, v := range list {
-		if _, ok := v.(string); !ok {
+	for raw := range elements(m.Raw) {
+		if raw[0] != '"' {
 			return false
 		}
 	}

@@ -646,16 +646,36 @@ func FuzzDecodeAndJudge(f *testing.F) {
 				t.Fatalf("%q: called an object %v, and is one %v", o.Text, o.OK, valid)
 			}
 		}
-		for _, j := range Judge(tok, x) {
+		list := Judge(tok, x)
+		for _, j := range list {
 			if j.ID == "" || strings.Contains(j.Text, "%!") {
 				t.Fatalf("%+v", j)
 			}
+		}
+		if tok.Kind == Signed && OutcomeOf(list) == Takes {
+			verified(t, tok, x)
 		}
 		Reach(x.Doc, SchemeOf(x.Doc, tok, values), tok, Holder(x.Doc, tok))
 		b := &Breaker{Rand: rand.Reader, Role: "operator", Claim: "/roles"}
 		_, _ = b.Break(tok, Raised)
 		_, _ = b.Break(tok, UnsignedCase)
 	})
+}
+
+// verified fails where another implementation does not verify what is taken.
+func verified(t *testing.T, tok *Token, x Context) {
+	t.Helper()
+	all := []jose.SignatureAlgorithm{jose.HS256, jose.HS384, jose.HS512, jose.RS256, jose.RS384, jose.RS512, jose.PS256,
+		jose.PS384, jose.PS512, jose.ES256, jose.ES384, jose.ES512, jose.EdDSA}
+	sig, err := jose.ParseSignedCompact(tok.Raw, all)
+	require.NoError(t, err, tok.Raw)
+	for _, k := range x.Keys.Set {
+		if _, err := sig.Verify(k); err == nil {
+			return
+		}
+	}
+	_, err = sig.Verify(x.Keys.Secret)
+	require.NoError(t, err, tok.Raw)
 }
 
 // The goal: judging reaches 80 % of the rate of the bare signature check, on

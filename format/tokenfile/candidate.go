@@ -157,11 +157,11 @@ func (c *candidate) piece(line int) {
 func (c *candidate) header() bool { return json.Valid(c.first()) }
 
 func (c *candidate) first() []byte {
-	first, _, _ := strings.Cut(string(c.text), ".")
-	if i := strings.Index(first, "%2"); i >= 0 {
+	first, _, _ := bytes.Cut(c.text, []byte{'.'})
+	if i := bytes.Index(first, []byte("%2")); i >= 0 {
 		first = first[:i]
 	}
-	b, err := base64.RawURLEncoding.DecodeString(strings.TrimRight(first, "="))
+	b, err := base64.RawURLEncoding.AppendDecode(nil, bytes.TrimRight(first, "="))
 	if err != nil || len(b) == 0 || b[0] != '{' {
 		return nil
 	}
