@@ -109,7 +109,7 @@ func TestMintedTokensAreSound(t *testing.T) {
 	require.NoError(t, err)
 	s := m.Token
 	assert.Equal(t, "Authorization: Bearer "+s, m.Header)
-	assert.Regexp(t, `^curl -i -H 'Authorization: Bearer \S+' 'http://\S+/v1/\S+'$`, m.Curl)
+	assert.Regexp(t, `^curl -sS -i \\\n  -H 'Authorization: Bearer \S+' \\\n  'http://\S+/v1/\S+'$`, m.Curl)
 	assert.Empty(t, m.Warns)
 	d, _ := a.Workspace.Document()
 	k, _, err := token.ReadKeys(jwk)

@@ -115,7 +115,8 @@ func (tk *Tokens) MintToken(ctx context.Context, q MintQuery) (m Minted, err err
 	if m.Token, err = k.Mint(rand.Reader, cmp.Or(s.Typ, "at+jwt"), claims); err != nil {
 		return m, fmt.Errorf("%w: %w", fault.ErrInput, err)
 	}
-	m.Life, m.Header = lives(claims), "Authorization: Bearer "+m.Token
+	value := "Bearer " + m.Token
+	m.Life, m.Header = lives(claims), "Authorization: "+value
 	switch {
 	case m.Life == 0:
 		m.Warns = "It never ends. Whoever finds it can use it for ever."
@@ -127,7 +128,7 @@ func (tk *Tokens) MintToken(ctx context.Context, q MintQuery) (m Minted, err err
 			"lives-long.", token.Say(m.Life))
 	}
 	if t != nil {
-		m.Curl = fmt.Sprintf("curl -i -H %s %s", curl.Quote(m.Header), curl.Quote(opened(d, t, id, s)))
+		m.Curl = curl.Get(t, "Authorization", value, opened(d, t, id, s))
 	}
 	return m, nil
 }

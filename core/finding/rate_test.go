@@ -2,14 +2,13 @@ package finding
 
 import (
 	"fmt"
-	"os"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
 
 	"millgate/core/declaration"
+	"millgate/testkit/written"
 )
 
 // severityTable is the whole table as docs/severity.md holds it.
@@ -62,13 +61,7 @@ fails when the two differ (` + "`UPDATE_DOCS=1 go test ./core/finding`" + ` writ
 
 func TestSeverityTableIsDocumented(t *testing.T) {
 	const path = "../../docs/severity.md"
-	want := severityIntro + severityTable()
-	if os.Getenv("UPDATE_DOCS") != "" {
-		require.NoError(t, os.WriteFile(path, []byte(want), 0o644))
-	}
-	got, err := os.ReadFile(path)
-	require.NoError(t, err)
-	assert.Equal(t, want, string(got))
+	written.File(t, path, severityIntro+severityTable())
 }
 
 func TestSeverityRisesWithEachPart(t *testing.T) {

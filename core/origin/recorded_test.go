@@ -2,7 +2,6 @@ package origin_test
 
 import (
 	"fmt"
-	"os"
 	"strings"
 	"testing"
 
@@ -11,6 +10,7 @@ import (
 
 	"millgate/core/origin"
 	"millgate/testkit/exchanges"
+	"millgate/testkit/written"
 )
 
 // What a browser made of all exchanges is what is computed, and each departure is one that some of
@@ -54,7 +54,7 @@ func TestWhatABrowserDid(t *testing.T) {
 func TestDocumentation(t *testing.T) {
 	const file = "../../docs/origins.md"
 	var said, departs strings.Builder
-	said.WriteString("\n| id | what it says | sort | section |\n| --- | --- | --- | --- |\n")
+	said.WriteString("| id | what it says | sort | section |\n| --- | --- | --- | --- |\n")
 	for _, r := range origin.Judgements {
 		sort := string(r.Sort)
 		if r.Minor {
@@ -62,22 +62,9 @@ func TestDocumentation(t *testing.T) {
 		}
 		fmt.Fprintf(&said, "| `%s` | %s | %s | %s |\n", r.ID, r.Says, sort, r.Section)
 	}
-	departs.WriteString("\n| departure | section | the standard | Chromium |\n| --- | --- | --- | --- |\n")
+	departs.WriteString("| departure | section | the standard | Chromium |\n| --- | --- | --- | --- |\n")
 	for _, d := range origin.Departures {
 		fmt.Fprintf(&departs, "| `%s` | %s | %s | %s |\n", d.ID, d.Section, d.Standard, d.Browser)
 	}
-	have, err := os.ReadFile(file)
-	require.NoError(t, err)
-	want := string(have)
-	for name, table := range map[string]string{"judgements": said.String(), "departures": departs.String()} {
-		begin, end := "<!-- "+name+" -->\n", "<!-- end of "+name+" -->\n"
-		i, j := strings.Index(want, begin), strings.Index(want, end)
-		require.True(t, i > 0 && j > i, name)
-		want = want[:i] + begin + table + "\n" + want[j:]
-	}
-	if os.Getenv("UPDATE_DOCS") != "" {
-		require.NoError(t, os.WriteFile(file, []byte(want), 0o600))
-		return
-	}
-	assert.Equal(t, want, string(have), "run UPDATE_DOCS=1 go test ./core/origin")
+	written.Parts(t, file, map[string]string{"judgements": said.String(), "departures": departs.String()})
 }

@@ -2,7 +2,6 @@ package review
 
 import (
 	"fmt"
-	"os"
 	"slices"
 	"strings"
 	"testing"
@@ -13,6 +12,7 @@ import (
 
 	"millgate/core/declaration"
 	"millgate/core/declaration/layout"
+	"millgate/testkit/written"
 )
 
 // sound gives no message.
@@ -376,12 +376,7 @@ func TestChecksAreDocumented(t *testing.T) {
 		fmt.Fprintf(&b, "| `%s` | %s. %s | %s | %s, CWE-%d |\n", c.ID, c.Title, c.Why, c.Severity,
 			strings.Fields(c.OWASP)[0], c.CWE)
 	}
-	if os.Getenv("UPDATE_DOCS") != "" {
-		require.NoError(t, os.WriteFile(file, []byte(b.String()), 0o644))
-	}
-	have, err := os.ReadFile(file)
-	require.NoError(t, err)
-	assert.Equal(t, b.String(), string(have), "run the test with UPDATE_DOCS=1")
+	written.File(t, file, b.String())
 }
 
 const intro = `# The review

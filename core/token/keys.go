@@ -18,7 +18,6 @@ import (
 	"hash"
 	"math/big"
 	"slices"
-	"sync"
 
 	"github.com/go-jose/go-jose/v4"
 )
@@ -293,25 +292,29 @@ func (t *Token) covered() []byte {
 	return []byte(t.Signed) // of a token that was not decoded here
 }
 
-var empty = map[crypto.Hash]*sync.Pool{}
-
-func init() {
+// empty are MACs with the empty secret, with what they begin with worked out: it is tried on every
+// token. They are only ever cloned.
+var empty = func() map[crypto.Hash]hash.Cloner {
+	all := map[crypto.Hash]hash.Cloner{}
 	for _, a := range algorithms {
-		if a.kind == 'H' {
-			empty[a.hash] = &sync.Pool{New: func() any { return hmac.New(a.hash.New, nil) }}
+		if a.kind != 'H' {
+			continue
+		}
+		if m, ok := hmac.New(a.hash.New, nil).(hash.Cloner); ok {
+			m.Reset()
+			all[a.hash] = m
 		}
 	}
-}
+	return all
+}()
 
-// mac says whether a signature was made with a secret. The empty one is tried on every token: what
-// it begins with is worked out once.
+// mac says whether a signature was made with a secret.
 func (a algorithm) mac(secret, signed, sig []byte) bool {
 	var m hash.Hash
-	if len(secret) == 0 {
-		m, _ = empty[a.hash].Get().(hash.Hash)
-		defer empty[a.hash].Put(m)
-		m.Reset()
-	} else {
+	if e := empty[a.hash]; len(secret) == 0 && e != nil {
+		m, _ = e.Clone()
+	}
+	if m == nil {
 		m = hmac.New(a.hash.New, secret)
 	}
 	m.Write(signed)

@@ -11,7 +11,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"os"
 	"runtime"
 	"slices"
 	"strings"
@@ -26,6 +25,7 @@ import (
 
 	"millgate/core/declaration"
 	"millgate/core/pointer"
+	"millgate/testkit/written"
 )
 
 // Published examples: RFC 7515 appendix A, RFC 7520 section 4, RFC 8037
@@ -506,19 +506,8 @@ func TestDocumentation(t *testing.T) {
 		fmt.Fprintf(&b, "| `%s` | %s | %s | %s | %s | %s |\n", c.ID, text, c.Why, c.Severity, c.Outcome,
 			c.Standard)
 	}
-	old, err := os.ReadFile(file)
-	require.NoError(t, err)
-	const begin, end = "<!-- judgements -->\n", "<!-- end -->\n"
-	i, j := strings.Index(string(old), begin), strings.Index(string(old), end)
-	require.True(t, i > 0 && j > i)
-	want := string(old[:i]) + begin + "\n| id | what is said | why it matters, or what settles it | severity | " +
-		"so a service | " +
-		"standard |\n| --- | --- | --- | --- | --- | --- |\n" + b.String() + "\n" + string(old[j:])
-	if os.Getenv("UPDATE_DOCS") != "" {
-		require.NoError(t, os.WriteFile(file, []byte(want), 0o600))
-		return
-	}
-	assert.Equal(t, want, string(old), "run UPDATE_DOCS=1 go test ./core/token")
+	written.Parts(t, file, map[string]string{"judgements": "| id | what is said | why it matters, or what settles " +
+		"it | severity | so a service | standard |\n| --- | --- | --- | --- | --- | --- |\n" + b.String()})
 }
 
 // On well-formed tokens the verdict about the signature is that of go-jose,

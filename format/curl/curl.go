@@ -68,6 +68,13 @@ func reach(t *declaration.Target, sent field.List) (lines []string) {
 	return lines
 }
 
+// Get writes a request for an address of a target with one field.
+func Get(t *declaration.Target, name, value, address string) string {
+	sent := field.List{{name, value}}
+	lines := append([]string{"curl -sS -i"}, reach(t, sent)...)
+	return strings.Join(append(lines, "  -H "+Quote(name+": "+value), "  "+Quote(address)), " \\\n")
+}
+
 // Command writes a call of a probe against a target; a nil one is a probe that sends nothing.
 // recordID is the id behind its record parameter.
 func Command(d *declaration.Document, t *declaration.Target, p *check.Probe, recordID string,

@@ -2,7 +2,6 @@ package families
 
 import (
 	"fmt"
-	"os"
 	"slices"
 	"strings"
 	"testing"
@@ -16,6 +15,7 @@ import (
 	"millgate/core/finding"
 	"millgate/core/origin"
 	"millgate/core/token"
+	"millgate/testkit/written"
 )
 
 // Whatever cause a probe can give has a row. The lists are those that probes are planned
@@ -99,13 +99,7 @@ func TestCausesAreDocumented(t *testing.T) {
 			}
 		}
 	}
-	if os.Getenv("UPDATE_DOCS") != "" {
-		require.NoError(t, os.WriteFile(file, []byte(b.String()), 0o644))
-	}
-	have, err := os.ReadFile(file)
-	require.NoError(t, err)
-	assert.True(t, b.String() == string(have), "docs/findings.md is not what the catalogue says: UPDATE_DOCS=1 go "+
-		"test ./core/check/families")
+	written.File(t, file, b.String())
 }
 
 // titled are the causes that a row can be part of, with links.
