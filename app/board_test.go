@@ -78,7 +78,7 @@ func TestBoardOfTheDemo(t *testing.T) {
 		{"GET /v1/sky/calendar", "imre", "admit", "agrees", "P"},
 		{"GET /healthz", "", "admit", "agrees", ""},
 		{"GET /v0/proposals", "", "shut", "X", "X"},
-		{"GET /v0/proposals", "imre", "shut", "X", "X"},
+		{"GET /v0/proposals", "quill", "shut", "X", "X"},
 		{"GET /v0/proposals", "tove", "shut", "unprobed", "X"},
 	} {
 		r := row(t, b, c.route)

@@ -139,15 +139,15 @@ func TestMeasuredSessions(t *testing.T) {
 	p.click(".drills button", "^Run the drill$")
 	p.see(".drills p", "still worked 2 s after the logout")
 	p.see("tr.parts td", "use after the logout")
-	p.see(".seen.over", "imre's: works on")
+	p.see(".seen.over", "quill's: works on")
 	p.see(".drills button", "^Run it again$")
 
 	p.click(".drills a", "Every request and answer of it")
-	p.see("aside", "imre · session drill")
+	p.see("aside", "quill · session drill")
 	p.see("aside .banner", "Lifetime")
 	p.see("aside summary", "refresh after the logout")
 	p.see("aside .step[open] pre", "access_token") // what parts is open already
-	assert.NotContains(t, p.MustElement("aside").MustText(), "imre-quiet-lantern")
+	assert.NotContains(t, p.MustElement("aside").MustText(), "quill-dry-almanac")
 	assert.Contains(t, p.MustElement("aside").MustText(), "‹token:")
 
 	// A login's answer times are compared only after it was asked for.

@@ -275,11 +275,8 @@ func (k *Keyring) PresentBroken(ctx context.Context, o *Outgoing, scheme string)
 		return fmt.Errorf("%w: there is no scheme %q", ErrCredential, scheme)
 	}
 	holder := ""
-	for _, id := range k.doc.Identities {
-		if id.Credential(scheme) != nil {
-			holder = id.Name
-			break
-		}
+	if id := k.doc.Holder(scheme); id != nil {
+		holder = id.Name
 	}
 	value := k.madeUp(scheme)
 	switch {

@@ -149,7 +149,7 @@ func TestClasses(t *testing.T) {
 		}
 		got = append(got, strings.Join(n, "+"))
 	}
-	assert.Equal(t, []string{"ann", "bob", "eve", "bot", "far", "par"}, got,
+	assert.Equal(t, []string{"ann", "eve", "bob", "par", "bot", "far"}, got,
 		"ann is mentioned by name, so eve does not stand for her")
 
 	same, msgs := declaration.Parse("x", []byte(strings.Replace(text, "identity:ann, ", "", 1)), nil)

@@ -13,7 +13,7 @@ import (
 // in roles, scopes, attributes, schemes, the records they own and the entries
 // that mention them by name.
 type Class struct {
-	Members []int // indexes of identities, in the order of the text
+	Members []int // indexes of identities, those first that may do least
 }
 
 // Classes groups the identities, in the order of each class's first member.
@@ -28,7 +28,8 @@ func Classes(d *declaration.Document) []Class {
 	}
 	var out []Class
 	index := map[string]int{}
-	for i, id := range d.Identities {
+	for _, i := range d.LeastFirst() {
+		id := d.Identities[i]
 		k := classKey(d, id)
 		if mentioned[id.Name] {
 			k = "identity:" + id.Name

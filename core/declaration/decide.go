@@ -1,8 +1,10 @@
 package declaration
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
+	"iter"
 	"slices"
 	"sort"
 	"strings"
@@ -181,6 +183,67 @@ func (d *Document) Admits(e *Entry, id *Identity) (pass, onlyOwner bool) {
 	return onlyOwner, onlyOwner
 }
 
+// LeastFirst are the identities by their index: those of the commonest scheme first, and of these who
+// may do least, which is who comes to the fewest roles, is admitted by the fewest entries and has the
+// fewest scopes; then by name. What a sweep sends follows it, so that the order of the text decides
+// nothing, and what is broken is a credential that opens little.
+func (d *Document) LeastFirst() []int {
+	if len(d.leastFirst) == len(d.Identities) {
+		return d.leastFirst
+	}
+	return d.ranked()
+}
+
+// Ranked are the identities as LeastFirst has them.
+func (d *Document) Ranked() iter.Seq[*Identity] {
+	return func(yield func(*Identity) bool) {
+		for _, i := range d.LeastFirst() {
+			if !yield(d.Identities[i]) {
+				return
+			}
+		}
+	}
+}
+
+// Holder is the first of them with a credential of a scheme; nil without.
+func (d *Document) Holder(scheme string) *Identity {
+	for id := range d.Ranked() {
+		if id.Credential(scheme) != nil {
+			return id
+		}
+	}
+	return nil
+}
+
+func (d *Document) ranked() []int {
+	common := map[string]int{}
+	scheme := func(id *Identity) string {
+		if len(id.Credentials) == 0 {
+			return ""
+		}
+		return id.Credentials[0].Scheme.Name
+	}
+	for _, id := range d.Identities {
+		common[scheme(id)]++
+	}
+	ranks := make([][4]int, len(d.Identities))
+	out := make([]int, len(d.Identities))
+	for i, id := range d.Identities {
+		out[i] = i
+		ranks[i] = [4]int{-common[scheme(id)], len(d.RolesOf(id)), 0, len(id.Scopes)}
+		for _, e := range d.Access {
+			if pass, only := d.Admits(e, id); pass && (!only || d.Owns(id)) {
+				ranks[i][2]++
+			}
+		}
+	}
+	slices.SortStableFunc(out, func(a, b int) int {
+		return cmp.Or(slices.Compare(ranks[a][:], ranks[b][:]),
+			strings.Compare(d.Identities[a].Name, d.Identities[b].Name))
+	})
+	return out
+}
+
 // Owns says whether an identity owns a record of any kind.
 func (d *Document) Owns(id *Identity) bool { return d.owners[id.Name] }
 
@@ -199,6 +262,9 @@ func (d *Document) defaultSchemes(e *Entry) []*Scheme {
 		if s := d.SchemeNamed(id.Credentials[0].Scheme.Name); s != nil && !slices.Contains(out, s) {
 			out = append(out, s)
 		}
+	}
+	if len(out) > 1 { // in the order of the schemes: that of the identities decides nothing
+		slices.SortFunc(out, func(a, b *Scheme) int { return slices.Index(d.Schemes, a) - slices.Index(d.Schemes, b) })
 	}
 	return out
 }

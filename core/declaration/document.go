@@ -52,6 +52,7 @@ type Document struct {
 	rules      []rule                     // of access
 	candidates [][]candidate              // of access, by route
 	owners     map[string]bool            // identities that own a record
+	leastFirst []int                      // identities
 	accepted   map[*Entry][]*Scheme       // of access entries; nil where they have to be worked out
 }
 

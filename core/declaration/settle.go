@@ -47,6 +47,7 @@ func (d *Document) settled(r *reader) *Document {
 		accepted[e] = slices.Clip(d.Accepted(e))
 	}
 	d.accepted = accepted
+	d.leastFirst = d.ranked()
 	return d
 }
 

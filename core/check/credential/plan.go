@@ -131,12 +131,16 @@ func (x planning) breaking(at check.Spot, way string) (p check.Probe, why string
 		return p, why
 	}
 	ctl := at.Control
+	if way == string(token.Raised) && check.HighestRole(x.c.Doc, ctl.Caller.Identity) == "" {
+		if ctl = x.lower(at); ctl == nil {
+			return p, "only the highest role is admitted there, so that there is none to raise one to"
+		}
+		at.Who = ctl.Caller.Identity
+	}
 	d := Detail{Way: way, Donor: ctl.Caller.Identity, Params: check.ParamsOf(ctl), Relation: ctl.Relation,
 		ControlBy: at.Who}
 	p = check.Probe{Phase: draft.Phase, Unsafe: ctl.Unsafe, Record: ctl.Record, Control: ctl.Key()}
 	switch {
-	case way == string(token.Raised) && check.HighestRole(x.c.Doc, d.Donor) == "":
-		return p, "only the highest role is admitted there, so that there is none to raise one to"
 	case way == check.OtherScheme:
 		d.Donor = x.otherDonor(at.Scheme)
 	case check.MustEnter(way):
@@ -167,6 +171,22 @@ func (x planning) breaking(at check.Spot, way string) (p check.Probe, why string
 	return p, ""
 }
 
+// lower is an admitted crossing of a guard's route whose caller lacks a role; nil without.
+func (x planning) lower(at check.Spot) *check.Probe {
+	for _, q := range x.At(at.Route) {
+		who := access.Caller{Identity: x.c.Doc.IdentityNamed(q.Caller.Identity), State: q.Caller.State,
+			Record: q.Relation}
+		if who.Identity == nil || q.Caller.Scheme != at.Scheme.Name {
+			continue
+		}
+		if check.HighestRole(x.c.Doc, who.Identity.Name) != "" &&
+			access.Decide(x.c.Doc, at.Route, who).Outcome == access.Admit {
+			return q
+		}
+	}
+	return nil
+}
+
 // owns plans the sound credentials of schemes that a guard does not accept, where they belong:
 // one of each scheme that no crossing presents there, of somebody who would be admitted with
 // another if there is one.
@@ -181,7 +201,7 @@ func (x planning) owns(at check.Spot) {
 			continue
 		}
 		who := ""
-		for _, id := range doc.Identities {
+		for id := range doc.Ranked() {
 			if id.Credential(s.Name) == nil {
 				continue
 			}
@@ -247,7 +267,7 @@ func (x planning) uncounted(i int, s *declaration.Scheme) string {
 
 // otherDonor is an identity with a credential behind another lock.
 func (x planning) otherDonor(s *declaration.Scheme) string {
-	for _, id := range x.c.Doc.Identities {
+	for id := range x.c.Doc.Ranked() {
 		for _, c := range id.Credentials {
 			if o := x.c.Doc.SchemeNamed(c.Scheme.Name); o != nil && check.HasValue(o) && !o.SameLock(s) {
 				return id.Name

@@ -1,6 +1,7 @@
 package families
 
 import (
+	"fmt"
 	"slices"
 	"strings"
 	"testing"
@@ -96,7 +97,39 @@ func TestWhatADeclarationSaysOpensMoreWays(t *testing.T) {
 			assert.False(t, p.Unsafe)
 		}
 	}
-	assert.Equal(t, map[string]bool{"ann": true, "boss": true}, issued, "one of each class")
+	assert.Equal(t, map[string]bool{"amy": true, "boss": true}, issued, "one of each class")
 	assert.Equal(t, "boss", check.HighestRole(d, "ann"))
 	assert.Empty(t, check.HighestRole(d, "boss"))
+}
+
+// Where the control has the highest role, the role of an owner who is admitted too is raised.
+func TestARoleOfWhoeverHasNotTheHighest(t *testing.T) {
+	const text = `millgate: 1
+targets: { t: { base: "http://h" } }
+routes: ["GET /things/{id}"]
+roles: { reader: , boss: { includes: reader } }
+schemes: { s: { kind: bearer, token: jwt, claims: { roles: /roles }, login: { send: POST /in, take: { access: /t } } } }
+identities:
+  boss: { roles: boss, credentials: { s: { u: boss, p: env:C } } }
+  ann: { roles: reader, credentials: { s: { u: ann, p: env:A } } }
+records: { thing: { fills: "/things/{id}", owned_by: { ann: [t-1] } } }
+access: [{ at: "GET /things/{id}", who: [owner, boss] }]
+`
+	raised := func(text string) (donors []string, left string) {
+		d, msgs := declaration.Parse("x", []byte(text), nil)
+		require.False(t, declaration.Failed(msgs), "%v", msgs)
+		pl := check.NewPlan(d, d.Targets[0], All)
+		for _, p := range pl.Probes {
+			if p.Family == "credential" && way(p) == string(token.Raised) {
+				c := pl.Find(p.Control)
+				donors = append(donors, credential.Of(p).Donor+" beside "+c.Caller.Identity+" with "+c.Record.Value)
+			}
+		}
+		return donors, fmt.Sprint(pl.Left)
+	}
+	donors, _ := raised(text)
+	assert.Equal(t, []string{"ann beside ann with t-1"}, donors)
+	donors, left := raised(strings.Replace(text, "[owner, boss]", "boss", 1))
+	assert.Empty(t, donors)
+	assert.Contains(t, left, "only the highest role is admitted there")
 }

@@ -74,7 +74,7 @@ func (Family) Plan(c *check.Context, p *check.Planning) {
 			p.Leave(check.Omission{Route: key, What: "a login with a wrong secret", Why: why})
 			continue
 		}
-		for _, id := range c.Doc.Identities {
+		for id := range c.Doc.Ranked() {
 			cr := id.Credential(s.Name)
 			if cr == nil || who != "" && id.Name != who {
 				continue

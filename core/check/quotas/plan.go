@@ -136,13 +136,11 @@ func (x planning) at(i int, q *declaration.Quota) (*At, string) {
 		return x.binds(i, q, nil, a)
 	case req != nil && req == s.Login:
 		// A login with an unknown name is counted, and locks nobody out.
-		k := slices.IndexFunc(x.c.Doc.Identities, func(id *declaration.Identity) bool {
-			return id.Credential(s.Name) != nil
-		})
-		if k < 0 {
+		id := x.c.Doc.Holder(s.Name)
+		if id == nil {
 			return nil, "nobody logs in there"
 		}
-		a.Caller.Scheme, a.Login = s.Name, x.c.Doc.Identities[k].Name
+		a.Caller.Scheme, a.Login = s.Name, id.Name
 		return x.binds(i, q, nil, a)
 	case rt.Unsafe() && len(rt.Send.JSON) == 0 && req == nil:
 		return nil, "a call of its routes would be carried out, and nothing of it can be left out"
@@ -207,7 +205,7 @@ func (x planning) beside(p check.Probe, drills []check.Probe) string {
 	if p.Caller.Identity == "" || p.Caller.Scheme == "" {
 		return ""
 	}
-	for _, id := range x.c.Doc.Identities {
+	for id := range x.c.Doc.Ranked() {
 		busy := slices.ContainsFunc(drills, func(o check.Probe) bool { return o.Caller.Identity == id.Name })
 		if busy || q.ExemptIdentity(x.c.Doc, id) || id.Credential(p.Caller.Scheme) == nil {
 			continue

@@ -75,7 +75,7 @@ func (Family) Plan(c *check.Context, p *check.Planning) {
 
 // neighbourOf is another identity with a credential of the scheme, "" without.
 func neighbourOf(d *declaration.Document, id *declaration.Identity, s *declaration.Scheme) string {
-	for _, o := range d.Identities {
+	for o := range d.Ranked() {
 		if o != id && o.Credential(s.Name) != nil {
 			return o.Name
 		}
