@@ -10,6 +10,9 @@ import (
 	"millgate/core/declaration"
 )
 
+// putWords are those of a target that PutTarget writes; the others are written by hand, and stay.
+var putWords = []string{"base", "hosts", "values", "direct", "pace", "unsafe", "ask_for"}
+
 // PutTarget writes a target into the text: in place of the one with the same
 // name, or after the last one.
 func PutTarget(text string, t declaration.Target) (string, error) {
@@ -24,10 +27,7 @@ func PutTarget(text string, t declaration.Target) (string, error) {
 					have[k] = v
 				}
 				var edits []Edit
-				for _, k := range declaration.TargetWords {
-					if k == "pass" || k == "drill" {
-						continue // they are written by hand
-					}
+				for _, k := range putWords {
 					edits = append(edits, Edit{Section: "targets", Item: t.Name, Field: []string{k}, Text: have[k]})
 				}
 				return Apply(text, edits...)

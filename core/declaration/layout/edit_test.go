@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"os"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -149,6 +150,25 @@ func TestPutTargetLeavesTheRestAlone(t *testing.T) {
 		declaration.Target{Name: "b", Base: "http://b.example"})
 	require.NoError(t, err)
 	assert.Equal(t, "targets:\n  a: { base: \"http://a.example\" }\n  b:\n    base: http://b.example\n", out)
+}
+
+// What a form does not know stays, whatever word a target gets.
+func TestPutTargetKeepsWhatItDoesNotWrite(t *testing.T) {
+	by := map[string]string{"pass": "{ header: X-P, value: env:P }", "drill": "2s", "ca": "a.pem",
+		"client": "{ cert: c.pem, key: env:K }", "headers": "{ X-Site: north }", "mark": "X-Mark"}
+	for _, word := range declaration.TargetWords {
+		if slices.Contains(putWords, word) {
+			continue
+		}
+		require.Contains(t, by, word, "give it a value here, or write it in PutTarget")
+		line := "    " + word + ": " + by[word] + " # by hand\n"
+		text := "millgate: 1.1\ntargets:\n  a:\n    base: http://a.example\n" + line
+		_, msgs := parse(t, text)
+		require.False(t, declaration.Failed(msgs), "%v", msgs)
+		out, err := PutTarget(text, declaration.Target{Name: "a", Base: "http://b.example"})
+		require.NoError(t, err)
+		assert.Equal(t, strings.Replace(text, "a.example", "b.example", 1), out)
+	}
 }
 
 func TestPutSample(t *testing.T) {
