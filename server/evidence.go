@@ -45,7 +45,7 @@ func pairsOf(h [][2]string) []contract.Header {
 func exchangeOf(x check.Exchange) contract.Exchange {
 	return contract.Exchange{Method: x.Method, Url: x.URL, Headers: pairsOf(x.Headers), Body: x.Body, Status: x.Status,
 		Answer: pairsOf(x.Answer), Content: x.Content, Truncated: x.Truncated, Error: x.Error,
-		At: x.At, Ms: float64(x.Took.Microseconds()) / 1000}
+		At: x.At, Ms: float64(x.Took.Microseconds()) / 1000, Mark: optional(x.Mark)}
 }
 
 func omissionsOf(list []check.Omission) []contract.Omission {
@@ -208,7 +208,7 @@ func (s *Server) GetWorklist(ctx context.Context,
 	out := contract.GetWorklist200JSONResponse{}
 	for _, u := range list {
 		out = append(out, contract.Unfair{Route: u.Route, Caller: u.Caller, Status: u.Status, Complaint: u.Complaint,
-			Body: u.Body, Type: u.Type, Line: u.Line, File: u.File, Waiting: u.Waiting})
+			Body: u.Body, Type: u.Type, Line: u.Line, File: u.File, Waiting: u.Waiting, Mark: optional(u.Mark)})
 	}
 	return out, nil
 }

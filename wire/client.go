@@ -68,7 +68,8 @@ type Client struct {
 	flight  chan struct{} // one for each exchange that may be under way; nil is any number
 	pass    [2]string     // header field and value that keep a request out of the target's counts
 	passErr error         // why there is none although one is declared
-	asked   atomic.Bool   // a host asked for a certificate, and there was none to show
+	marks   marking
+	asked   atomic.Bool // a host asked for a certificate, and there was none to show
 	// Never are texts that no answer may show: they are looked for before it is masked.
 	Never []string
 }
@@ -91,7 +92,7 @@ type Options struct {
 // NewClient resolves the target's hosts and prepares to send.
 func NewClient(ctx context.Context, t *declaration.Target, m *Masker, o Options) (*Client, error) {
 	c := &Client{target: t, bases: map[string]*url.URL{}, allowed: map[string][]string{}, mask: m, reach: o.Dial,
-		headers: o.Headers}
+		headers: o.Headers, marks: newMarking(t.Mark)}
 	for _, s := range o.Secrets {
 		m.Learn(mask.Secret, s)
 	}
@@ -296,8 +297,10 @@ func (c *Client) exchange(ctx context.Context, o Outgoing, u *url.URL, r raw) (r
 		r.Error = err.Error()
 		return r, nil
 	}
+	mark := c.marks.put(req)
 	resp, err := c.http.RoundTrip(req) //nolint:contextcheck // the request has it
 	if err != nil {
+		c.marks.out(mark, &r)
 		return failed("", err)
 	}
 	defer resp.Body.Close()                               //nolint:errcheck // reading is over
@@ -305,6 +308,7 @@ func (c *Client) exchange(ctx context.Context, o Outgoing, u *url.URL, r raw) (r
 		r.content, err = content(resp)
 	}
 	if err != nil {
+		c.marks.out(mark, &r)
 		return failed("the answer broke off: ", err)
 	}
 	r.Took = time.Since(r.At)
@@ -315,6 +319,7 @@ func (c *Client) exchange(ctx context.Context, o Outgoing, u *url.URL, r raw) (r
 		}
 	}
 	slices.SortFunc(r.Answer, func(a, b [2]string) int { return strings.Compare(a[0], b[0]) })
+	c.marks.out(mark, &r)
 	return r, nil
 }
 

@@ -114,6 +114,8 @@ type Unfair struct {
 	File      string `json:"file"`
 	Line      int    `json:"line"`    // where the route is declared
 	Waiting   int    `json:"waiting"` // verdicts that wait for it
+	// Mark is the field by which the request can be found in the service's log; "" without.
+	Mark string `json:"mark,omitempty"`
 }
 
 // Short is it with no more than the first bytes of what was sent and said.
@@ -146,7 +148,7 @@ func (s Swept) Unfair() []Unfair {
 		}
 		x := f.Exchange
 		u := Unfair{Route: p.Route, Caller: p.Caller.Identity, Status: x.Status, Complaint: x.Content, Method: x.Method,
-			URL: x.URL, Body: x.Body, Type: x.Headers.Get("Content-Type"), Waiting: waiting[p.Key()]}
+			URL: x.URL, Body: x.Body, Type: x.Headers.Get("Content-Type"), Waiting: waiting[p.Key()], Mark: x.Mark}
 		if f.Lost != "" || x.Error != "" {
 			u.Complaint = strings.TrimSpace(f.Lost + " " + x.Error)
 		}

@@ -162,6 +162,9 @@ func printUnfair(out io.Writer, p paint, u coverage.Unfair) {
 	if u.URL != "" {
 		fmt.Fprintf(out, "    sent: %s %s\n", u.Method, u.URL)
 	}
+	if u.Mark != "" {
+		fmt.Fprintf(out, "    in the service's log: %s\n", u.Mark)
+	}
 	for _, line := range []string{u.Body, u.Complaint} {
 		if line = strings.Join(strings.Fields(line), " "); line != "" {
 			fmt.Fprintf(out, "    %s\n", p.faint(line))

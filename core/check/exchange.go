@@ -25,6 +25,9 @@ type Exchange struct {
 	Error  string        `json:"error"`
 	At     time.Time     `json:"at"`
 	Took   time.Duration `json:"took"`
+	// Mark is the field by which the request can be found in the service's log, as it was sent:
+	// "X-Mill-Gate: 00f067aa0ba902b7"; "" where the target declares none.
+	Mark string `json:"mark,omitempty"`
 }
 
 // AnswerOf is the answer of an exchange, for the judge. Numbers of marks mean something

@@ -58,6 +58,8 @@ type Target struct {
 	CA      Ref
 	Client  Certificate
 	Headers []Header
+	// Mark is the field by which each request can be found in the service's own log; "" is none.
+	Mark string
 }
 
 // Certificate is what Mill Gate proves itself with to the service (RFC 8446, section 4.4.2):
@@ -171,6 +173,10 @@ func (r *reader) targets(doc *Document, n ast.Node) {
 				if r.since(V11, f.kn, "`"+f.key+"` of a target") {
 					r.reached(t, f)
 				}
+			case "mark":
+				if r.since(V11, f.kn, "`mark` of a target") {
+					t.Mark = r.mark(f)
+				}
 			case "ask_for":
 				for _, x := range r.refs(f.val, "ask_for") {
 					if _, err := route.Parse(x.Name); err != nil || !strings.HasPrefix(x.Name, "/") {
@@ -181,6 +187,11 @@ func (r *reader) targets(doc *Document, n ast.Node) {
 					t.AskFor = append(t.AskFor, x.Name)
 				}
 			}
+		}
+		used := slices.ContainsFunc(t.Headers, func(h Header) bool { return strings.EqualFold(h.Name, t.Mark) })
+		if used || t.Mark != "" && strings.EqualFold(t.Mark, t.Pass.Header) {
+			r.fail(q.kn, "type", fmt.Sprintf("target %q sends %s with a value of its own", q.key, t.Mark),
+				"give `mark` a field that nothing else uses")
 		}
 		if !based {
 			r.fail(q.kn, "missing", fmt.Sprintf("target %q has no base", q.key), "add  base: https://…")
@@ -281,6 +292,24 @@ func (r *reader) reached(t *Target, f pair) {
 			}
 		}
 	}
+}
+
+// mark is the name of the field that marks each request.
+func (r *reader) mark(f pair) string {
+	s, ok := r.str(f.val, "mark")
+	switch {
+	case !ok:
+		return ""
+	case !fieldName.MatchString(s):
+		r.fail(f.val, "type", fmt.Sprintf("%q is no header field", s), "write for example X-Mill-Gate")
+		return ""
+	case slices.Contains(ownFields, strings.ToLower(s)), strings.EqualFold(s, "traceparent"),
+		strings.EqualFold(s, "accept"), strings.EqualFold(s, "user-agent"):
+		r.fail(f.val, "type", s+" has a meaning of its own", "name a field that nothing else uses, as X-Mill-Gate; "+
+			"traceparent goes with it")
+		return ""
+	}
+	return s
 }
 
 // fileRef is a file beside the declaration.

@@ -47,7 +47,8 @@ func callOf(d *declaration.Document, t *declaration.Target, p *check.Probe, reco
 		check.ParamsOf(p))}
 }
 
-// reach are the lines that say how a target is reached; sent are the fields of the request.
+// reach are the lines that say how a target is reached, and mark the request as one by hand; sent are
+// the fields of the request.
 func reach(t *declaration.Target, sent field.List) (lines []string) {
 	if t.CA.Name != "" {
 		lines = append(lines, "  --cacert "+Quote(t.CA.Name))
@@ -55,6 +56,9 @@ func reach(t *declaration.Target, sent field.List) (lines []string) {
 	if t.Client.Cert.Name != "" {
 		lines = append(lines, "  --cert "+Quote(t.Client.Cert.Name)+" --key "+open("\x01"+Variable(t.Name,
 			"KEY", "FILE")))
+	}
+	if t.Mark != "" {
+		lines = append(lines, "  -H "+Quote(t.Mark+": by-hand"))
 	}
 	for _, h := range t.Headers {
 		value := h.Value.Literal

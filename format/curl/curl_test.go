@@ -105,7 +105,8 @@ func TestOtherCallers(t *testing.T) {
 	assert.Equal(t, 1, strings.Count(cmd, "X-Say"), "what the probe says itself")
 
 	want := []string{`curl -sS -i`, `--cacert 'ca'\''s.pem'`, `--cert 'client.pem' --key "$T_KEY_FILE"`,
+		`-H 'X-Log: by-hand'`,
 		`-H "X-Site: north \$1"`, `-H "X-Door: $T_X_DOOR"`, `-H 'X-Say: it'\''s'`, `'http://h/a'`}
-	tg.Name = "t"
+	tg.Name, tg.Mark = "t", "X-Log"
 	assert.Equal(t, strings.Join(want, " \\\n  "), Get(tg, "X-Say", "it's", "http://h/a"))
 }

@@ -984,17 +984,20 @@ type EventType string
 
 // Exchange defines model for Exchange.
 type Exchange struct {
-	Answer    []Header  `json:"answer"`
-	At        time.Time `json:"at"`
-	Body      string    `json:"body"`
-	Content   string    `json:"content"`
-	Error     string    `json:"error"`
-	Headers   []Header  `json:"headers"`
-	Method    string    `json:"method"`
-	Ms        float64   `json:"ms"`
-	Status    int       `json:"status"`
-	Truncated bool      `json:"truncated"`
-	Url       string    `json:"url"`
+	Answer  []Header  `json:"answer"`
+	At      time.Time `json:"at"`
+	Body    string    `json:"body"`
+	Content string    `json:"content"`
+	Error   string    `json:"error"`
+	Headers []Header  `json:"headers"`
+
+	// Mark The field by which the request can be found in the service's log, where the target declares one
+	Mark      *string `json:"mark,omitempty"`
+	Method    string  `json:"method"`
+	Ms        float64 `json:"ms"`
+	Status    int     `json:"status"`
+	Truncated bool    `json:"truncated"`
+	Url       string  `json:"url"`
 }
 
 // Expect What is declared of a cell. Of callers and ways: refuse (401), forbid (403), hide (404), admit, own (admit for an own record), shut (for nobody). Of pages: nothing, send (blindly), read, read-as-user. Absent means that there is no such thing at this route.
@@ -2205,10 +2208,13 @@ type Unfair struct {
 	Complaint string `json:"complaint"`
 	File      string `json:"file"`
 	Line      int    `json:"line"`
-	Route     string `json:"route"`
-	Status    int    `json:"status"`
-	Type      string `json:"type"`
-	Waiting   int    `json:"waiting"`
+
+	// Mark The field by which the request can be found in the service's log
+	Mark    *string `json:"mark,omitempty"`
+	Route   string  `json:"route"`
+	Status  int     `json:"status"`
+	Type    string  `json:"type"`
+	Waiting int     `json:"waiting"`
 }
 
 // UnsafePolicy defines model for UnsafePolicy.

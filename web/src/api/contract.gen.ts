@@ -1238,6 +1238,8 @@ export interface components {
             at: string;
             /** Format: double */
             ms: number;
+            /** @description The field by which the request can be found in the service's log, where the target declares one */
+            mark?: string;
         };
         Gap: {
             kind: components["schemas"]["Kind"];
@@ -1664,6 +1666,8 @@ export interface components {
             line: number;
             file: string;
             waiting: number;
+            /** @description The field by which the request can be found in the service's log */
+            mark?: string;
         };
         Message: {
             severity?: components["schemas"]["Severity"];

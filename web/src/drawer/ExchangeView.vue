@@ -25,7 +25,8 @@ function pretty(text: string): string {
   <div class="x">
     <pre class="mono" tabindex="0" aria-label="Request"><b>{{ exchange.method }} {{ path }}</b>
 host: {{ host }}<template v-for="h in exchange.headers" :key="h.name + h.value">
-{{ h.name.toLowerCase() }}: {{ h.value }}</template><template v-if="exchange.body">
+{{ h.name.toLowerCase() }}: {{ h.value }}</template><template v-if="exchange.mark">
+<span class="faint" title="In the service's own log it is found by this">{{ exchange.mark.toLowerCase() }}</span></template><template v-if="exchange.body">
 
 {{ pretty(exchange.body) }}</template></pre>
     <pre

@@ -72,6 +72,9 @@ async function retry(u: Unfair) {
           >, {{ u.waiting }} verdicts wait for it</span
         >
       </p>
+      <p v-if="u.mark" class="faint">
+        In the service's own log: <span class="mono">{{ u.mark }}</span>
+      </p>
       <pre class="mono">{{ u.complaint || 'The service says nothing more.' }}</pre>
       <template v-if="u.body || !/^(GET|HEAD|DELETE) /.test(u.route)">
         <label :for="`sample-${u.route}`" class="faint">The sample, as JSON</label>
