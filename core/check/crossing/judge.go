@@ -177,9 +177,12 @@ func (j *judging) turnedAway() {
 	case j.class == check.Invalid && !bytes.Equal(a.Sent, k.Answer.Sent):
 		j.unproven("answered %s to another body than the control's", a.Code())
 	default:
-		j.gap(finding.WrongRefusal, j.x.Outcome.String()+" "+string(j.class),
-			fmt.Sprintf("%s must be answered %d (%s), it was %s", j.who, cmp.Or(j.x.Status(), 401), j.x.Reason(),
-				check.Describe(j.class, a)), check.TurnedAway(j.r, *k.Report, k.Class))
+		must := fmt.Sprintf("be answered %d (%s)", j.x.Status(), j.x.Reason())
+		if j.x.Outcome == access.Either {
+			must = "be answered as anybody is, or 401: the route is open"
+		}
+		j.gap(finding.WrongRefusal, j.x.Outcome.String()+" "+string(j.class), fmt.Sprintf("%s must %s, it was %s",
+			j.who, must, check.Describe(j.class, a)), check.TurnedAway(j.r, *k.Report, k.Class))
 	}
 }
 

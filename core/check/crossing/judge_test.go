@@ -141,6 +141,9 @@ func TestMatrix(t *testing.T) {
 			assert.Equal(t, want[i], got, "%s, answered %d: %s", c.name, s, v.Says)
 			if len(v.Gaps) > 0 {
 				assert.NotEmpty(t, v.Gaps[0].Says)
+				if c.x.Outcome == access.Either {
+					assert.Contains(t, v.Gaps[0].Says, "must be answered as anybody is, or 401: the route is open")
+				}
 			} else {
 				assert.NotEmpty(t, v.Says)
 			}
