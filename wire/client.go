@@ -297,10 +297,9 @@ func (c *Client) exchange(ctx context.Context, o Outgoing, u *url.URL, r raw) (r
 		r.Error = err.Error()
 		return r, nil
 	}
-	mark := c.marks.put(req)
+	mark := c.marks.put(req, &r)
 	resp, err := c.http.RoundTrip(req) //nolint:contextcheck // the request has it
 	if err != nil {
-		c.marks.out(mark, &r)
 		return failed("", err)
 	}
 	defer resp.Body.Close()                               //nolint:errcheck // reading is over
@@ -308,7 +307,6 @@ func (c *Client) exchange(ctx context.Context, o Outgoing, u *url.URL, r raw) (r
 		r.content, err = content(resp)
 	}
 	if err != nil {
-		c.marks.out(mark, &r)
 		return failed("the answer broke off: ", err)
 	}
 	r.Took = time.Since(r.At)

@@ -24,21 +24,22 @@ func newMarking(name string) marking {
 }
 
 // digits are as many random bytes, in hexadecimal; never all zero, which means none.
-func digits(bytes int) string {
-	b := make([]byte, bytes)
+func digits(n int) string {
+	b := make([]byte, n)
 	_, _ = rand.Read(b) // crypto/rand never fails
 	b[0] |= 1
 	return hex.EncodeToString(b)
 }
 
-// put marks a request; "" where nothing is marked.
-func (m marking) put(r *http.Request) (mark string) {
+// put marks a request, and keeps with what; mark is "" where nothing is marked.
+func (m marking) put(req *http.Request, r *raw) (mark string) {
 	if m.name == "" {
 		return ""
 	}
 	mark = digits(8)
-	r.Header.Set(m.name, mark)
-	r.Header.Set("Traceparent", "00-"+m.trace+"-"+mark+"-01")
+	req.Header.Set(m.name, mark)
+	req.Header.Set("Traceparent", "00-"+m.trace+"-"+mark+"-01")
+	r.Mark = m.name + ": " + mark
 	return mark
 }
 
@@ -54,7 +55,6 @@ func (m marking) out(mark string, r *raw) {
 	if mark == "" {
 		return
 	}
-	r.Mark = m.name + ": " + mark
 	r.content = bytes.ReplaceAll(r.content, []byte(mark), []byte(markThere))
 	r.content = bytes.ReplaceAll(r.content, []byte(m.trace), []byte(traceThere))
 	replace := strings.NewReplacer(mark, markThere, m.trace, traceThere)
