@@ -143,18 +143,25 @@ func (j *judge) signature() {
 
 // FillValues puts a target's values in place of {names}.
 func FillValues(s string, values map[string]string) string {
-	if len(s) > 2 && s[0] == '{' && strings.IndexByte(s, '}') == len(s)-1 { // nothing but one
-		if v, ok := values[s[1:len(s)-1]]; ok {
-			return v
-		}
-	}
 	if strings.IndexByte(s, '{') < 0 {
 		return s
 	}
-	for k, v := range values {
-		s = strings.ReplaceAll(s, "{"+k+"}", v)
+	var b strings.Builder
+	for {
+		before, rest, open := strings.Cut(s, "{")
+		b.WriteString(before)
+		if !open {
+			return b.String()
+		}
+		name, after, closed := strings.Cut(rest, "}")
+		if v, known := values[name]; known && closed {
+			b.WriteString(v)
+			s = after
+			continue
+		}
+		b.WriteByte('{')
+		s = rest
 	}
-	return s
 }
 
 // who judges issuer, audience, subject and the token's own name.

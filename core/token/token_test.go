@@ -261,3 +261,12 @@ func TestClaimsOfANamespace(t *testing.T) {
 		}
 	}
 }
+
+func TestFillValues(t *testing.T) {
+	values := map[string]string{"issuer": "http://i", "x": "{issuer}"}
+	for text, want := range map[string]string{"": "", "plain": "plain", "{issuer}": "http://i",
+		"{issuer}/a?b={issuer}": "http://i/a?b=http://i", "{none}/{issuer}": "{none}/http://i",
+		"{{issuer}": "{http://i", "{issuer": "{issuer", "}{": "}{", "{x}": "{issuer}"} {
+		assert.Equal(t, want, FillValues(text, values), text)
+	}
+}
