@@ -142,8 +142,8 @@ var arrows = map[string][]string{
 	"store":             {},
 	"testkit/exchanges": {"core/field", "core/origin"},
 	"testkit/memnet":    {},
-	"testkit/written":   {},
 	"testkit/play":      {"core/access", "core/check", "core/finding"},
+	"testkit/written":   {},
 	"wire": {
 		"core/access", "core/check", "core/declaration", "core/field", "core/mask", "core/pointer", "core/route",
 		"core/session", "core/token",
