@@ -105,11 +105,15 @@ func who(w Ref) Who {
 func (r *reader) answers(doc *Document, n ast.Node) {
 	a := &doc.Answers
 	a.Status = map[int]AnswerRule{}
-	named := []string{"errors", "never", "schema", "login_page", "refused_when", "protects"}
+	named := []string{"errors", "all", "never", "schema", "login_page", "refused_when", "protects"}
 	for _, f := range r.entries(n, "answers", nil) {
 		switch f.key {
 		case "errors":
 			a.Errors = r.answerRule(f)
+		case "all":
+			if r.since(V11, f.kn, "`all` of answers") {
+				a.All = r.answerRule(f)
+			}
 		case "never":
 			for _, g := range r.entries(f.val, "never", []string{"fields", "text", "members"}) {
 				switch g.key {
@@ -215,7 +219,7 @@ func (r *reader) status(n ast.Node) int {
 
 func (r *reader) answerRule(f pair) AnswerRule {
 	rule := AnswerRule{Place: f.kpos}
-	for _, g := range r.entries(f.val, "answers "+f.key, []string{"type", "headers", "has"}) {
+	for _, g := range r.entries(f.val, "answers "+f.key, []string{"type", "headers", "has", "equals"}) {
 		switch g.key {
 		case "type":
 			rule.Type, _ = r.str(g.val, "type")
@@ -224,6 +228,18 @@ func (r *reader) answerRule(f pair) AnswerRule {
 		case "has":
 			for _, x := range r.list(g.val) {
 				rule.Has = append(rule.Has, r.pointer(x, "has"))
+			}
+		case "equals":
+			if !r.since(V11, g.kn, "`equals` of answers") {
+				continue
+			}
+			for _, m := range r.entries(g.val, "equals", nil) {
+				at := pointer.JSON(m.key)
+				if err := at.Check(); err != nil {
+					r.fail(m.kn, "type", err.Error(), "write for example  { /support: call the night desk }")
+				}
+				text, _ := r.str(m.val, "what "+m.key+" must be")
+				rule.Equals = append(rule.Equals, EqualMember{at, text})
 			}
 		}
 	}

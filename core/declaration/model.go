@@ -380,10 +380,14 @@ type AnswerRule struct {
 	Type    string
 	Headers []string
 	Has     []pointer.JSON // must be there
+	Equals  []EqualMember  // and are that text
 }
 
-// Empty says that the rule asks for nothing.
-func (r AnswerRule) Empty() bool { return r.Type == "" && len(r.Headers) == 0 && len(r.Has) == 0 }
+// EqualMember is a member of an answer and the text that it must be.
+type EqualMember struct {
+	At   pointer.JSON
+	Text string // of a string, a number or a boolean
+}
 
 // NeverMember is a member that no answer may show.
 type NeverMember struct {
@@ -412,7 +416,8 @@ var Protections = []Protection{Frames, Sniffing, Caching, Referrer, Transport, R
 // Answers is the declared shape of refusals and of what must never be shown.
 type Answers struct {
 	Status      map[int]AnswerRule
-	Errors      AnswerRule
+	Errors      AnswerRule // every other 4xx and 5xx
+	All         AnswerRule // every answer, beside what its status asks for
 	NeverFields []string
 	NeverText   []string
 	Never       []NeverMember

@@ -1,6 +1,7 @@
 package answers
 
 import (
+	"cmp"
 	"fmt"
 	"mime"
 	"slices"
@@ -32,6 +33,9 @@ func (s Slip) Shared(status int) string {
 	if at, ok := strings.CutPrefix(s.Cause, "has "); ok {
 		return fmt.Sprintf("answered with %s without %s", what, at)
 	}
+	if at, ok := strings.CutPrefix(s.Cause, "equals "); ok {
+		return fmt.Sprintf("answered with %s in which %s is another text", what, at)
+	}
 	return fmt.Sprintf("answered with %s of another type", what)
 }
 
@@ -50,32 +54,16 @@ func CheckAnswer(a check.Answer, r declaration.Answers, schema map[int]*declarat
 	if !said && a.Status >= 400 {
 		rule = r.Errors
 	}
-	if a.NoBody { // so that nothing is said of one
-		rule.Type, rule.Has = "", nil
-	}
-	if rule.Type != "" && ct != strings.ToLower(rule.Type) {
-		got := ct
-		if got == "" {
-			got = "no content type"
-		}
-		out = append(out, Slip{finding.WrongRefusal, "type", fmt.Sprintf("a %d must come as %s, it came as %s",
-			a.Status, rule.Type, got)})
-	}
-	for _, h := range rule.Headers {
-		if a.Header(h) == "" {
-			out = append(out, Slip{finding.WrongRefusal, "header " + strings.ToLower(h),
-				fmt.Sprintf("a %d must carry %s, it does not", a.Status, h)})
-		}
-	}
+	rules := []declaration.AnswerRule{rule, r.All}
 	var body any // is read only where something is said of it
-	if len(rule.Has) > 0 || len(r.NeverFields)+len(r.Never) > 0 || r.Schema != "" {
+	if len(r.NeverFields)+len(r.Never) > 0 || r.Schema != "" || slices.ContainsFunc(rules, ofBody) {
 		body = a.JSON()
 	}
-	for _, p := range rule.Has {
-		if _, ok := p.In(body); !ok {
-			out = append(out, Slip{finding.WrongRefusal, "has " + string(p),
-				fmt.Sprintf("the body of a %d must have %s, it "+
-					"has not", a.Status, p)})
+	for _, rule := range rules {
+		for _, s := range misshapen(a, body, ct, rule) {
+			if !slices.Contains(out, s) {
+				out = append(out, s)
+			}
 		}
 	}
 	shown := mask.Without(string(a.Body))
@@ -103,6 +91,43 @@ func CheckAnswer(a check.Answer, r declaration.Answers, schema map[int]*declarat
 			list := declaration.Names(extra, func(p pointer.JSON) string { return string(p) })
 			out = append(out, Slip{finding.Leaking, "schema " + strings.Join(list, ","),
 				fmt.Sprintf("the answer has %s, which the response schema does not list", strings.Join(list, ", "))})
+		}
+	}
+	return out
+}
+
+// ofBody says whether a rule asks for something in a body.
+func ofBody(rule declaration.AnswerRule) bool { return len(rule.Has)+len(rule.Equals) > 0 }
+
+// misshapen is what an answer with a media type departs from a rule in.
+func misshapen(a check.Answer, body any, ct string, rule declaration.AnswerRule) (out []Slip) {
+	wrong := func(cause, format string, args ...any) {
+		out = append(out, Slip{finding.WrongRefusal, cause, fmt.Sprintf(format, args...)})
+	}
+	if rule.Type != "" && ct != strings.ToLower(rule.Type) && !a.NoBody {
+		wrong("type", "a %d must come as %s, it came as %s", a.Status, rule.Type, cmp.Or(ct, "no content type"))
+	}
+	for _, h := range rule.Headers {
+		if a.Header(h) == "" {
+			wrong("header "+strings.ToLower(h), "a %d must carry %s, it does not", a.Status, h)
+		}
+	}
+	if a.NoBody { // so that nothing is said of one
+		return out
+	}
+	for _, p := range rule.Has {
+		if _, ok := p.In(body); !ok {
+			wrong("has "+string(p), "the body of a %d must have %s, it has not", a.Status, p)
+		}
+	}
+	for _, e := range rule.Equals {
+		text, scalar := e.At.Text(body)
+		switch _, ok := e.At.In(body); {
+		case !ok:
+			wrong("has "+string(e.At), "the body of a %d must have %s, it has not", a.Status, e.At)
+		case !scalar || text != e.Text:
+			wrong("equals "+string(e.At), "in the body of a %d, %s must be %q, it is another text", a.Status, e.At,
+				e.Text)
 		}
 	}
 	return out

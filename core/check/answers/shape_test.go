@@ -55,6 +55,47 @@ answers:
 	}
 }
 
+// What a text must be, and what every answer must have beside what its status asks for.
+func TestEqualsAndAll(t *testing.T) {
+	d, msgs := declaration.Parse("x", []byte(`millgate: 1.1
+answers:
+  429: { has: [/detail], equals: { /support: call the night desk, /left: 0, /again: true } }
+  errors: { type: application/problem+json }
+  all: { headers: [Cache-Control], type: application/problem+json }
+`), nil)
+	require.Empty(t, msgs)
+	as := func(status int, body string, more ...[2]string) check.Answer {
+		return check.Answer{Status: status, Body: []byte(body),
+			Headers: append([][2]string{{"Content-Type", "application/problem+json"}}, more...)}
+	}
+	stored := [2]string{"Cache-Control", "no-store"}
+	head := as(429, "", stored)
+	head.NoBody = true
+	for _, c := range []struct {
+		name string
+		a    check.Answer
+		want string
+	}{
+		{"as declared", as(429, `{"detail":"x","support":"call the night desk","left":0,"again":true}`, stored), ""},
+		{"other texts", as(429, `{"detail":"x","support":"call us","left":1,"again":"yes"}`, stored),
+			"W equals /support, W equals /left, W equals /again"},
+		{"a list in place of a text", as(429, `{"detail":"x","support":[],"left":0,"again":true}`, stored),
+			"W equals /support"},
+		{"not there", as(429, `{"detail":"x"}`, stored), "W has /support, W has /left, W has /again"},
+		{"no body to look at", head, ""},
+		{"every answer", as(200, "{}"), "W header cache-control"},
+		{"said once of a type", check.Answer{Status: 500, Headers: [][2]string{stored}}, "W type"},
+	} {
+		var got []string
+		for _, s := range CheckAnswer(c.a, d.Answers, nil) {
+			got = append(got, string(s.Kind)+" "+s.Cause)
+		}
+		assert.Equal(t, c.want, strings.Join(got, ", "), c.name)
+	}
+	assert.Equal(t, "answered with an error in which /support is another text",
+		Slip{Cause: "equals /support"}.Shared(429))
+}
+
 func FuzzCheckAnswer(f *testing.F) {
 	f.Add(200, "application/json", `{"a":[{"password":1}]}`)
 	d, _ := declaration.Parse("x", []byte("millgate: 1\nanswers: { never: { fields: [password] }, schema: exact, "+
