@@ -93,6 +93,9 @@ var detection = []struct {
 		"W quota cutouts", "W quota partner", "W quota dome"}},
 	{standin.CountedPerRoute, []string{"T quota general"}},
 	{standin.DomeCrowded, []string{"T quota dome"}},
+	{standin.DataAsPage, []string{"U GET /v1/frames"}},
+	{standin.GuardBreaks, []string{"W GET /v1/dome/status"}},
+	{standin.ServesNoOne, []string{"R GET /v1/instruments"}},
 }
 
 // detectedAlone are the flaws that no sweep can see: they show over time, after a

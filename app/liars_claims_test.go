@@ -46,7 +46,24 @@ var oddStatus = []liar{
 	}), never: []string{"U ", "P "}, code: 0},
 	{name: "refusals are answered 500", twist: refusals(func(_ *http.Request, a *httptest.ResponseRecorder) {
 		says(a, 500, "")
-	}), kinds: []string{}, code: 3},
+	}), kinds: []string{"W the guard of access"}, says: []string{"fails (500), once more a moment later"}, code: 0},
+	{name: "the first answer to each request is a failure", twist: func(v *villager, w http.ResponseWriter,
+		r *http.Request) bool {
+		if r.URL.Path == "/login" || v.times(r.Method+r.URL.Path+r.Header.Get("Authorization")) > 1 {
+			return false
+		}
+		w.WriteHeader(500)
+		return true
+	}, never: []string{"Serves no one", "Fails in place of refusing"}, code: 3},
+	{name: "whoever asks for a page gets the one to log in by", twist: func(_ *villager, w http.ResponseWriter,
+		r *http.Request) bool {
+		if !strings.Contains(r.Header.Get("Accept"), "html") {
+			return false
+		}
+		w.Header().Set("Content-Type", "text/html")
+		_, _ = fmt.Fprintf(w, "<title>%s</title><form>ann or bob", r.URL.Path)
+		return true
+	}, never: []string{"U "}, code: 0},
 	{name: "everything is answered 200, done or not", twist: rewriting(func(_ *villager, r *http.Request,
 		a *httptest.ResponseRecorder) {
 		if a.Code >= 400 && r.URL.Path != "/login" {

@@ -71,6 +71,9 @@ const (
 	OneCountForAll     Flaw = "one-count-for-all"
 	RestartForgets     Flaw = "restart-forgets"
 	WrongRefusal503    Flaw = "wrong-refusal-503"
+	DataAsPage         Flaw = "data-as-page"
+	GuardBreaks        Flaw = "guard-breaks"
+	ServesNoOne        Flaw = "serves-no-one"
 )
 
 // What says in a sentence what each flaw does.
@@ -132,6 +135,9 @@ var What = []struct {
 	{OneCountForAll, "all partners share one count"},
 	{RestartForgets, "a restart sets all counts to zero"},
 	{WrongRefusal503, "too many calls are answered 503 without Retry-After"},
+	{DataAsPage, "asked for a page, frames are shown to nobody"},
+	{GuardBreaks, "without a credential the status of the dome fails with 500"},
+	{ServesNoOne, "the list of instruments fails with 500 for everybody"},
 }
 
 // Demo are the flaws of the demonstration.

@@ -9,6 +9,8 @@ import (
 	"crypto/subtle"
 	"encoding/hex"
 	"encoding/json"
+	"fmt"
+	"html"
 	"io"
 	"net/http"
 	"slices"
@@ -268,6 +270,9 @@ func (s *Service) run(c *call, t *rt) {
 	if len(c.raw) > 0 && strings.Contains(c.r.Header.Get("Content-Type"), "json") {
 		_ = json.Unmarshal(c.raw, &c.body) // handlers say what they miss
 	}
+	if s.fails(c, t) {
+		return
+	}
 	open := s.flaws[ForgottenVerb] && t.key == "PATCH /v1/observations/{observation_id}" ||
 		s.flaws[GuardAfterHandler] && t.key == "GET /v1/audit" ||
 		s.flaws[AbsentHeaderPasses] && t.key == "GET /v1/people" && c.r.Header.Get("Authorization") == ""
@@ -294,6 +299,26 @@ func (s *Service) run(c *call, t *rt) {
 		return
 	}
 	c.problem(status, why)
+}
+
+// fails answers requests that break something before anybody is let in or turned away, and
+// those that a page is shown for.
+func (s *Service) fails(c *call, t *rt) bool {
+	switch {
+	case s.flaws[ServesNoOne] && t.key == "GET /v1/instruments",
+		s.flaws[GuardBreaks] && t.key == "GET /v1/dome/status" && c.r.Header.Get("Authorization") == "":
+		c.problem(500, "something went wrong")
+		return true
+	case s.flaws[DataAsPage] && t.key == "GET /v1/frames" && strings.Contains(c.r.Header.Get("Accept"), "text/html"):
+		c.w.Header().Set("Content-Type", "text/html; charset=utf-8")
+		_, _ = io.WriteString(c.w, "<!doctype html><title>Frames</title><table>")
+		for _, id := range keys(s.things["f"]) {
+			owner := s.things["f"][id].Owner
+			_, _ = fmt.Fprintf(c.w, "<tr><td>%s<td>%s", html.EscapeString(id), html.EscapeString(owner))
+		}
+		return true
+	}
+	return false
 }
 
 func (s *Service) pass(c *call, t *rt) (int, string) {

@@ -41,6 +41,7 @@ type Answer struct {
 	Body    []byte
 	Error   string    // why there is no answer
 	Sent    []byte    // the request's body, to compare with the control's
+	Asked   string    // the request's address and body, which an answer may show again
 	At      time.Time // when it was sent; zero where that is not known
 	NoBody  bool      // to HEAD, which has none (RFC 9110 section 9.3.2)
 	Texts   []string  // of never.text, what stood in it before secrets were masked
@@ -68,6 +69,16 @@ func (a Answer) JSON() any {
 		return nil
 	}
 	return v
+}
+
+// Parts says whether its body is JSON with members or items.
+func (a Answer) Parts() bool {
+	switch a.JSON().(type) {
+	case map[string]any, []any:
+		return true
+	default:
+	}
+	return false
 }
 
 // Glob matches text against a pattern in which * stands for anything.

@@ -34,7 +34,8 @@ type Exchange struct {
 // in one fact only, so that it does not see them.
 func AnswerOf(x Exchange) Answer {
 	return Answer{Status: x.Status, Headers: x.Answer, Body: []byte(mask.Unnumbered(x.Content)), Error: x.Error,
-		Sent: []byte(mask.Unnumbered(x.Body)), At: x.At, NoBody: x.Method == "HEAD", Texts: x.Texts, Sought: x.Sought,
+		Sent: []byte(mask.Unnumbered(x.Body)), Asked: asked(x), At: x.At, NoBody: x.Method == "HEAD",
+		Texts: x.Texts, Sought: x.Sought,
 		Partial: x.Truncated || mask.Has(x.Content)}
 }
 

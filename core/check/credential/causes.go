@@ -4,6 +4,7 @@ import (
 	"slices"
 
 	"millgate/core/check"
+	"millgate/core/declaration"
 	"millgate/core/finding"
 	"millgate/core/session"
 	"millgate/core/token"
@@ -24,6 +25,11 @@ var rows = []*finding.Row{
 	broken("unsigned", "An unsigned token is accepted", "Whoever can write can make a token.", verifyAdvice,
 		finding.API2, 347,
 		"RFC 8725 section 2.1"),
+	unsignedOther(declaration.Signature, "An unsigned event is accepted",
+		"Whoever knows the address can send events, or whatever else must be signed there.",
+		"Verify the signature before the request is used, and refuse a request without one.", ""),
+	unsignedOther(declaration.Link, "A link without its signature is accepted",
+		"Whoever can write an address can make a link.", signAddress, ""),
 	broken(string(token.Altered), "A token with an altered signature is accepted", "The signature is not looked at.",
 		verifyAdvice,
 		finding.API2, 347, "RFC 7515 section 5.2"),
@@ -162,10 +168,19 @@ func broken(way, title, means, advice string, owasp finding.OWASP, cwe int, stan
 var unsigned = map[string]bool{string(token.Unsigned): true, string(token.UnsignedCase): true,
 	string(token.SignatureRemoved): true}
 
-// rowOf is the cause of a way that was admitted.
-func rowOf(way string) *finding.Row {
+// unsignedOther is that of something unsigned that is no token: the same fault by another name.
+func unsignedOther(kind declaration.Kind, title, means, advice, standard string) *finding.Row {
+	r := broken("unsigned "+string(kind), title, means, advice, finding.API2, 347, standard)
+	r.Same, r.Forges = "token unsigned", true
+	return r
+}
+
+// rowOf is the cause of a way that was admitted with a scheme.
+func rowOf(s *declaration.Scheme, way string) *finding.Row {
 	if unsigned[way] {
-		way = "unsigned"
+		if way = "unsigned"; s != nil && s.Kind != declaration.Bearer {
+			way += " " + string(s.Kind)
+		}
 	}
 	return finding.RowOf(rows, "token "+way)
 }

@@ -22,6 +22,7 @@ import (
 
 	"millgate/core/access"
 	"millgate/core/check"
+	"millgate/core/declaration"
 	"millgate/core/finding"
 	"millgate/core/token"
 )
@@ -199,6 +200,9 @@ func (j judging) gap(row *finding.Row, rung int, format string, args ...any) che
 	return check.Verdict{Gaps: []check.Gap{g}}
 }
 
+// scheme is that of the credential that is broken.
+func (j judging) scheme() *declaration.Scheme { return j.c.Doc.SchemeNamed(j.p.Caller.Scheme) }
+
 // spent says whether the answer may speak of what the control did.
 func (j judging) spent() bool {
 	return j.k != nil && j.k.Class == check.Admitted && j.c.Doc.Routes[j.c.Doc.RouteNamed(j.p.Route)].Unsafe() &&
@@ -220,7 +224,7 @@ func (j judging) verdict() check.Verdict {
 	case j.class == check.Admitted && way == check.CrossSite:
 		return j.crossSite()
 	case j.class == check.Admitted && j.d.Way == check.OtherOwn:
-		return j.gap(rowOf(way), 2, "%s got in with its sound %s, which does not count there: answered %s.",
+		return j.gap(rowOf(j.scheme(), way), 2, "%s got in with its sound %s, which does not count there: answered %s.",
 			j.p.Caller.Identity, j.d.Other, a.Code())
 	case j.class == check.Admitted && check.Besides(way):
 		switch in, known := j.entersAlone(); {
@@ -233,8 +237,8 @@ func (j judging) verdict() check.Verdict {
 		}
 		fallthrough
 	case j.class == check.Admitted:
-		return j.gap(rowOf(way), soundness, "%s: answered %s. It must be refused: it is not sound.", j.accepted(),
-			a.Code())
+		return j.gap(rowOf(j.scheme(), way), soundness, "%s: answered %s. It must be refused: it is not sound.",
+			j.accepted(), a.Code())
 	case j.class == check.Throttled && way == check.Repeated:
 		return check.Unproven("sent twice on purpose, the pair was throttled (429) each of %d times", j.whole.Repeats+1)
 	case j.class == check.Throttled || j.class == check.Failed:
@@ -288,6 +292,9 @@ func (j judging) accepted() string {
 		return fmt.Sprintf("A broken credential beside the sound one of %s, who may not enter, was accepted",
 			j.d.Beside.Identity)
 	}
+	if s := j.scheme(); unsigned[j.d.Way] && s != nil && s.Kind == declaration.Signature {
+		return "An unsigned event was accepted"
+	}
 	return "A credential that is broken (" + j.d.Way + ") was accepted"
 }
 
@@ -333,6 +340,6 @@ func (j judging) crossSite() check.Verdict {
 			Says: fmt.Sprintf("accepted with a foreign Origin, but the cookie "+
 				"is SameSite=%s, so that a browser does not send it there", s)}
 	}
-	return j.gap(rowOf(j.d.Way), soundness, "A page of another site can act as %s: a write with its cookie and a "+
-		"foreign Origin was answered %s, and the cookie is not SameSite.", j.d.Donor, j.a.Code())
+	return j.gap(rowOf(j.scheme(), j.d.Way), soundness, "A page of another site can act as %s: a write with its "+
+		"cookie and a foreign Origin was answered %s, and the cookie is not SameSite.", j.d.Donor, j.a.Code())
 }

@@ -1,6 +1,7 @@
 package credential
 
 import (
+	"cmp"
 	"slices"
 	"strings"
 	"testing"
@@ -330,8 +331,16 @@ func TestCauses(t *testing.T) {
 		s.Signing.Timestamp = "T"
 		for _, w := range check.Ways(s) {
 			if !check.MustEnter(w) && w != check.Ended {
-				assert.NotNil(t, rowOf(w), w)
+				assert.NotNil(t, rowOf(s, w), w)
 			}
 		}
+	}
+	removed := string(token.SignatureRemoved)
+	for kind, title := range map[declaration.Kind]string{declaration.Bearer: "An unsigned token is accepted",
+		declaration.Signature: "An unsigned event is accepted",
+		declaration.Link:      "A link without its signature is accepted"} {
+		row := rowOf(&declaration.Scheme{Kind: kind}, removed)
+		assert.Equal(t, title, row.Title)
+		assert.Equal(t, "token unsigned", cmp.Or(row.Same, row.Cause), "findings keep their id")
 	}
 }

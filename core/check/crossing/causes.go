@@ -12,6 +12,12 @@ import (
 // noGuard is what absent and broken credentials come from where both get in.
 const noGuard = "no guard"
 
+// asPage is what is refused as data and shown as a page.
+const asPage = "as a page"
+
+// servesNoOne is a route that fails for everybody.
+const servesNoOne = "serves no one"
+
 // ownership is the subject of rungs that ask whose a record is.
 const ownership = "ownership"
 
@@ -32,6 +38,14 @@ var rows = slices.Concat([]*finding.Row{
 		Means:  "A text that is no credential is taken for one.",
 		Advice: "Verify the credential before the request is handled; that one is presented is not enough.",
 		OWASP:  finding.API2, CWE: 287, Forges: true},
+	{Cause: asPage, Kind: finding.Unprotected, Title: "Shown to nobody as a page",
+		Means:  "What is refused as data is shown to whoever asks for it as a page, without a credential.",
+		Advice: "Put the guard of {route} in front of every way to show it, the page as well as the data.",
+		OWASP:  finding.API2, CWE: 306, Rung: 2, PartOf: []string{noGuard, "credential absent"},
+		Shown: "Two values of the control's answer stand in the page, and neither in what was sent nor in the page " +
+			"of an address that nobody has.",
+		Refuted: "The page of an address that nobody has: what stands there stands on any page. Where it was not " +
+			"seen, it is likely."},
 	check.CarriedOutRows[0], check.CarriedOutRows[1],
 	{Cause: ownership, Kind: finding.OverPermissive, Title: "Somebody else's record",
 		Means:  "A caller reads or changes a record that belongs to another.",
@@ -61,6 +75,13 @@ var rows = slices.Concat([]*finding.Row{
 		Advice: "Let the caller in, or say in the declaration that it must be turned away.",
 		OWASP:  finding.API8, CWE: 755,
 		Shown: "It is proven where another caller was admitted with the same request, likely without one."},
+	{Cause: servesNoOne, Kind: finding.OverRestrictive, Title: "Serves no one",
+		Means:  "It fails for everybody, who must be admitted too, while the routes beside it work.",
+		Advice: "Look for the failure in the service's own log; until it is mended nobody can do this.",
+		OWASP:  finding.API8, CWE: 755,
+		Shown: "Who must be admitted was answered with a failure twice, and a route beside it admitted its caller.",
+		Refuted: "A failure that is over a moment later; routes beside it that fail as well; another caller who is " +
+			"admitted by the same request."},
 	{Cause: "no effect", Kind: finding.OverRestrictive, Title: "Answered as done, and not done",
 		Means:  "A caller was told that its work was carried out, and what reads it back does not show it.",
 		Advice: "Answer with success only when the work is done; an error would have told the caller.",
@@ -96,7 +117,13 @@ func refusalCauses() (out []*finding.Row) {
 			}
 		}
 	}
-	return append(out, refusalRow("refuse page", "Shown a page, 401 is declared", means),
+	breaks := refusalRow("refuse "+string(check.Failed), "Fails in place of refusing", "Without a sound credential "+
+		"the guard breaks: whether it would refuse is luck, and a failure may tell more than a refusal.")
+	breaks.Advice = "Refuse with 401 where there is no credential, or none that can be read, before anything is made " +
+		"of it."
+	breaks.Shown = "It failed twice without a sound credential, and the control was admitted with the same request."
+	breaks.Refuted = "A failure that is over a moment later; a control that is not admitted either."
+	return append(out, breaks, refusalRow("refuse page", "Shown a page, 401 is declared", means),
 		refusalRow("admit or refuse ", "Another refusal than declared", means))
 }
 

@@ -11,8 +11,10 @@
 //   - one identity of each class that the declaration cannot tell apart. The others of the
 //     class are inferred, never observed;
 //   - the own and a foreign record, where ownership decides;
+//   - every guarded GET, asked for as a page by nobody: what shows a page is often registered
+//     route by route, and the guard before the data alone;
 //   - on one route behind each guard, how a refusal looks to who asks for a page, or for
-//     nothing (Refusals).
+//     nothing.
 //
 // # What is concluded
 //
@@ -31,9 +33,20 @@
 // have. Where a caller must be turned away, the record's owner reads it before and after,
 // so that a refusal that was carried out all the same shows. What a route's follow-ups are
 // answered shows whether an admitted request had its effect.
+//
+// What is shown in another form than the control's answer (a page, a table) counts by its
+// values: two that stand in the control's, and neither in what was sent nor in the page of an
+// address that nobody has.
+//
+// A failure (5xx) is no refusal, and one alone is chance: a safe request that fails is sent
+// once more a moment later. Twice without a credential, beside an admitted control, the guard
+// breaks in place of refusing. Twice for who must get in, while other routes work, the route
+// serves no one.
 package crossing
 
 import (
+	"time"
+
 	"millgate/core/access"
 	"millgate/core/check"
 	"millgate/core/finding"
@@ -48,6 +61,7 @@ type Detail struct {
 	ControlBy string            // the control's caller, in words
 	Owner     []string          // the probes of the owner of a foreign record, at that record
 	Own       []string          // those of the caller at its own records
+	Near      []string          // the controls of routes beside this one, for whom must be admitted
 }
 
 // Parameters are the values of its route's parameters, but for the record's.
@@ -132,13 +146,43 @@ func (f Family) Script(c *check.Context, p *check.Probe) check.Script {
 			call.Take = append(call.Take, u.take...)
 		}
 		r, ok := t.On(c, p, call)
-		if !ok || !call.Must || r.Fate != check.Answered || r.Class(c.Doc.Answers) != check.Admitted {
+		if !ok || r.Fate != check.Answered {
+			return
+		}
+		f.refute(t, c, p, call, r)
+		if !call.Must || r.Class(c.Doc.Answers) != check.Admitted {
 			return
 		}
 		for _, u := range then {
 			t.Keep(u.send(t, r))
 		}
 	})
+}
+
+// The reports of what refutes a claim about a safe request.
+const (
+	onceMore  = "the request, once more"
+	elsewhere = "an address that nobody has"
+)
+
+// soon is how long after a failure a request is sent once more: what was chance is over then.
+const soon = time.Second
+
+// refute looks for what would explain the answer to a safe request otherwise.
+func (f Family) refute(t *check.Telling, c *check.Context, p *check.Probe, call check.Call, r check.Report) {
+	out := f.Expect(c, p).Outcome
+	away := out != access.Admit && out != access.Either
+	switch a := check.AnswerOf(r.Exchange); {
+	case call.Effect != check.Safe:
+	case check.Classify(a, c.Doc.Answers) == check.Failed && (!away || out == access.Refuse):
+		t.Wait(soon)
+		call.Name, call.Must, call.Makes, call.Take = onceMore, false, nil, nil
+		t.One(call)
+	case away && len(a.Body) > 0 && a.Status < 300 && !a.Parts():
+		call.Name, call.Take = elsewhere, nil
+		call.Request.Path, call.Request.Query = check.Beside(call.Request.Path), ""
+		t.One(call)
+	}
 }
 
 // Call is the request of a crossing, with its credential. What it takes is left to whoever

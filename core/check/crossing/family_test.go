@@ -23,8 +23,11 @@ func TestWhatIsPlanned(t *testing.T) {
 	}
 	assert.Equal(t, []string{" absent ", " broken ", "ann sound ", "boss sound ", " absent asking for HTML",
 		" absent without Accept"}, byRoute["GET /things"], "it stands for its guard")
-	assert.Equal(t, []string{" absent ", " broken ", "ann sound own", "ann sound foreign", "boss sound "},
-		byRoute["GET /things/{id}"], "boss is admitted whatever the record")
+	assert.Equal(t, []string{" absent ", " broken ", "ann sound own", "ann sound foreign", "boss sound ",
+		" absent asking for HTML"}, byRoute["GET /things/{id}"],
+		"boss is admitted whatever the record, and nobody, who asks for a page, is not")
+	assert.Equal(t, []string{"crossing|GET /things|boss|s|sound||"},
+		of(named(t, p, "crossing|GET /things/{id}|boss|s|sound||")).Near, "the one safe route beside it")
 	ann := named(t, p, "crossing|GET /things|ann|s|sound||")
 	assert.Equal(t, []string{"bob"}, ann.StandsFor, "the declaration cannot tell them apart")
 	assert.Equal(t, "crossing|GET /things|boss|s|sound||", ann.Control)

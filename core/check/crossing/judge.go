@@ -5,6 +5,7 @@ import (
 	"cmp"
 	"fmt"
 	"maps"
+	"net/url"
 	"slices"
 
 	"millgate/core/access"
@@ -138,6 +139,12 @@ func (j *judging) verdict() {
 		j.agrees(j.shown(), "an open route; a broken credential was answered %s", a.Code())
 		return
 	case j.class == check.Admitted && j.p.Of != "" && j.control != nil && !check.SameType(a, j.control.Answer):
+		if n, proof := j.revealed(j.control.Answer, nil); n >= minProof {
+			j.gap(finding.Unprotected, asPage, fmt.Sprintf("%s must be answered 401 (%s), and was shown %d values of "+
+				"what %s gets (%s, %s).", j.who, j.x.Reason(), n, j.control.Who, a.Code(), a.Header("Content-Type")),
+				proof)
+			return
+		}
 		j.gap(finding.WrongRefusal, "refuse page", fmt.Sprintf("%s must be answered 401 (%s), it was shown a page "+
 			"(%s, %s)", j.who, j.x.Reason(), a.Code(), a.Header("Content-Type")), j.speaks())
 		return
@@ -163,8 +170,12 @@ func (j *judging) turnedAway() {
 		access.Hide: check.Hidden, access.Either: check.Refused}[j.x.Outcome]
 	unfair := k.Unfair()
 	switch {
+	case j.class == check.Failed && unfair == "" && j.x.Outcome == access.Refuse && j.failsAgain() != nil:
+		j.gap(finding.WrongRefusal, "refuse "+string(check.Failed), fmt.Sprintf("%s must be answered 401 (%s), and "+
+			"the service fails (%s), once more a moment later; %s was admitted with the same request", j.who,
+			j.x.Reason(), a.Code(), k.Who), check.Shown(j.r, *j.failsAgain()))
 	case j.class == check.Failed:
-		j.unproven("the service failed (%s), so nothing is known about the guard", a.Code())
+		j.unproven("the service failed (%s)%s, so nothing is known about the guard", a.Code(), j.overSince())
 	case unfair != "":
 		j.unproven("answered %s, but %s", a.Code(), unfair)
 	case j.class == want:
@@ -218,8 +229,87 @@ func (j *judging) mustEnter() {
 	case check.WrongMethod:
 		j.unproven("the service does not know this method here (%s)", a.Code())
 	default:
-		j.unproven("the service failed (%s)", a.Code())
+		j.failed()
 	}
+}
+
+// failed judges a failure for who must be admitted.
+func (j *judging) failed() {
+	again := j.failsAgain()
+	if again == nil {
+		j.unproven("the service failed (%s)%s", j.answer.Code(), j.overSince())
+		return
+	}
+	proof := check.Speaks(j.r, check.Head(*again))
+	if j.control != nil && j.control.Class == check.Admitted {
+		j.gap(finding.OverRestrictive, "admit "+string(check.Failed), fmt.Sprintf("%s must be admitted (%s), and the "+
+			"service fails (%s), once more a moment later; %s was admitted with the same request", j.who, j.x.Reason(),
+			j.answer.Code(), j.control.Who), proof)
+		return
+	}
+	for _, key := range of(j.p).Near {
+		if f := j.e.Of(key); f != nil && len(f.Reports) > 0 && f.Reports[0].Class(j.c.Doc.Answers) == check.Admitted {
+			j.gap(finding.OverRestrictive, servesNoOne, fmt.Sprintf("%s must be admitted (%s), and the service fails "+
+				"(%s), once more a moment later, as for everybody here; %s works", j.who, j.x.Reason(), j.answer.Code(),
+				f.Reports[0].Exchange.Method+" "+pathOf(f.Reports[0].Exchange.URL)), proof)
+			return
+		}
+	}
+	j.unproven("the service failed twice (%s), and no route beside this one is known to work", j.answer.Code())
+}
+
+// pathOf is the path of an address, as people read it.
+func pathOf(address string) string {
+	if u, err := url.Parse(address); err == nil {
+		return u.Path
+	}
+	return address
+}
+
+// again is the report of the same request a moment later, nil where it was not sent.
+func (j *judging) again(name string) *check.Report {
+	if i := slices.IndexFunc(j.f.Reports, func(r check.Report) bool { return r.Name == name }); i > 0 {
+		return &j.f.Reports[i]
+	}
+	return nil
+}
+
+// failsAgain is the report of a second failure, nil without.
+func (j *judging) failsAgain() *check.Report {
+	if r := j.again(onceMore); r != nil && r.Fate == check.Answered && r.Class(j.c.Doc.Answers) == check.Failed {
+		return r
+	}
+	return nil
+}
+
+// overSince says that a failure was over a moment later.
+func (j *judging) overSince() string {
+	if r := j.again(onceMore); r != nil && r.Fate == check.Answered {
+		return fmt.Sprintf(", and a moment later answered %d", r.Exchange.Status)
+	}
+	return ""
+}
+
+// revealed is how many values of another answer this one shows, in whatever form, but for those
+// of a third and those of any page: the proof is whole where the page of an address that nobody
+// has was seen.
+func (j *judging) revealed(theirs check.Answer, but map[string]bool) (n int, proof check.Proof) {
+	var common map[string]bool
+	beside := j.again(elsewhere)
+	switch {
+	case j.answer.Parts():
+		proof = j.shown() // a name and its value stand nowhere by chance
+	case beside != nil && beside.Fate == check.Answered:
+		common, proof = check.AnswerOf(beside.Exchange).Reveals(theirs), check.Shown(j.r, *beside)
+	default:
+		proof = j.speaks()
+	}
+	for k := range j.answer.Reveals(theirs) {
+		if !but[k] && !common[k] {
+			n++
+		}
+	}
+	return n, proof
 }
 
 // followed judges what shows whether an admitted request had its effect.
@@ -251,9 +341,17 @@ func (j *judging) followed() {
 // admitted judges a caller that got in and must not.
 func (j *judging) admitted() {
 	p, a, proof, also := j.p, j.answer, j.shown(), ""
+	otherForm := len(a.Body) > 0 && !a.Parts() && j.control != nil && j.control.Answer.Parts()
 	switch {
 	case a.Status >= 300:
 		proof = j.speaks()
+	case otherForm && j.control.Class == check.Admitted:
+		var n int
+		if n, proof = j.revealed(j.control.Answer, nil); n >= minProof {
+			also = fmt.Sprintf(" %d values of what %s gets stand in it.", n, j.control.Who)
+		} else {
+			proof, also = j.speaks(), check.StrangeText
+		}
 	case j.control.Strange(a):
 		proof, also = j.speaks(), check.StrangeText
 	}
@@ -268,11 +366,11 @@ func (j *judging) admitted() {
 	}
 	if j.x.Subject == ownership {
 		changed, how := check.ReadBack(j.f)
-		switch n := j.sharedValues(); {
+		switch n, shared := j.sharedValues(); {
 		case how == check.Altered || how == check.Gone:
 			proof, also = changed, fmt.Sprintf(" The owner's record is %s afterwards.", how)
 		case n >= minProof:
-			proof, also = j.shown(), fmt.Sprintf(" %d values of %s's answer are in it.", n, p.Record.Owner)
+			proof, also = shared, fmt.Sprintf(" %d values of %s's answer are in it.", n, p.Record.Owner)
 		default:
 			proof = j.speaks()
 		}
@@ -283,7 +381,7 @@ func (j *judging) admitted() {
 
 // sharedValues counts values of the owner's answer that the caller's own records do not
 // have and that the caller was shown.
-func (j *judging) sharedValues() (n int) {
+func (j *judging) sharedValues() (n int, proof check.Proof) {
 	var owner *check.Answer
 	for _, key := range of(j.p).Owner {
 		if f := j.e.Of(key); f != nil && len(f.Reports) > 0 && f.Reports[0].Exchange.Status == 200 {
@@ -298,13 +396,7 @@ func (j *judging) sharedValues() (n int) {
 		}
 	}
 	if owner == nil {
-		return 0
+		return 0, check.Proof{}
 	}
-	shown := j.answer.Values()
-	for k := range owner.Values() {
-		if shown[k] && !own[k] {
-			n++
-		}
-	}
-	return n
+	return j.revealed(*owner, own)
 }

@@ -39,14 +39,54 @@ func (f Family) Plan(c *check.Context, p *check.Planning) {
 		x.compare()
 		x.untried()
 	}
+	near(c, p, controls)
 	drafts := check.NewDrafts(c.Doc, c.Target, classes)
-	for _, g := range check.Guards(c.Doc, func(i int) (*check.Probe, string) { return controls[i], "" }) {
-		_, _, ok := drafts.For(g.Best.Route, nil, access.NoRecord, true) // the crossing itself says why not
-		for _, way := range []string{AcceptHTML, AcceptNone} {
-			if q, refused := refusal(c, g.Best.Control, way); ok && refused && q.Phase < check.ThenDeleting &&
-				g.Best.Control.Phase < check.ThenDeleting {
+	otherForms := func(s check.Spot, ways ...string) {
+		_, _, ok := drafts.For(s.Route, nil, access.NoRecord, true) // the crossing itself says why not
+		for _, way := range ways {
+			if q, refused := refusal(c, s.Control, way); ok && refused && q.Phase < check.ThenDeleting &&
+				s.Control.Phase < check.ThenDeleting {
 				p.Add(q)
 			}
+		}
+	}
+	for _, g := range check.Guards(c.Doc, func(i int) (*check.Probe, string) { return controls[i], "" }) {
+		otherForms(g.Best, AcceptHTML, AcceptNone)
+		for _, s := range g.All {
+			if c.Doc.Routes[s.Route].Method() == "GET" {
+				otherForms(s, AcceptHTML)
+			}
+		}
+	}
+}
+
+// nearby is how many routes beside one tell whether the rest of the service works.
+const nearby = 3
+
+// near says for who must be admitted which other routes of the host show that the service
+// works: the closest ones in the inventory that are safe to ask for.
+func near(c *check.Context, p *check.Planning, controls []*check.Probe) {
+	keysOf := map[string][]string{}
+	for i, ctl := range controls {
+		if ctl == nil {
+			continue
+		}
+		var keys []string
+		for far := 1; far < len(controls) && len(keys) < nearby; far++ {
+			for _, k := range []int{i - far, i + far} {
+				if k >= 0 && k < len(controls) && controls[k] != nil && controls[k].Phase == check.SafeFirst &&
+					c.Doc.Routes[k].Host == c.Doc.Routes[i].Host {
+					keys = append(keys, controls[k].Key())
+				}
+			}
+		}
+		keysOf[ctl.Route] = keys
+	}
+	for _, x := range p.Probes {
+		if (Family{}).Expect(c, x).Outcome == access.Admit {
+			d := of(x)
+			d.Near = keysOf[x.Route]
+			x.Detail = d
 		}
 	}
 }

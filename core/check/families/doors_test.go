@@ -183,7 +183,8 @@ func TestPastTheGatewayAndOtherAnswers(t *testing.T) {
 	assert.Len(t, direct, 10, "every protected route that can be asked for")
 	assert.NotContains(t, direct, "DELETE /things/{id}", "nothing is known that could be deleted")
 	assert.Equal(t, []string{crossing.AcceptHTML, crossing.AcceptNone}, asked["GET /things"])
-	assert.NotContains(t, asked, "GET /things/{id}", "one route stands for its guard")
+	assert.Equal(t, []string{crossing.AcceptHTML}, asked["GET /things/{id}"], "a page is shown route by route")
+	assert.NotContains(t, asked, "POST /things", "one route stands for its guard")
 
 	d.TargetNamed("all").Direct = ""
 	for _, p := range check.NewPlan(d, d.TargetNamed("all"), All).Probes {
