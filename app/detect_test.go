@@ -54,8 +54,8 @@ var detection = []struct {
 	{standin.CaseSlips, []string{"U GET /v1/people"}},
 	// Both methods of a frame can be reached through the header.
 	{standin.VerbOverride, []string{"U DELETE /v1/frames/{frame_id}", "U GET /v1/frames/{frame_id}"}},
-	// The sign-up and the profile take the member.
-	{standin.RoleFromBody, []string{"P PATCH /v1/people/{person_id}", "P POST /v1/people"}},
+	{standin.RoleFromBody, []string{"P PATCH /v1/people/{person_id}"}},
+	{standin.RoleAtSignUp, []string{"P POST /v1/people"}},
 	{standin.OldDoor, []string{"X GET /v0/proposals"}},
 	{standin.DebugDoor, []string{"X GET /debug/vars"}},
 	{standin.SaysNoDoesIt, []string{"U DELETE /v1/frames/{frame_id}"}},
@@ -93,6 +93,11 @@ var detection = []struct {
 		"W quota cutouts", "W quota partner", "W quota dome"}},
 	{standin.CountedPerRoute, []string{"T quota general"}},
 	{standin.DomeCrowded, []string{"T quota dome"}},
+	{standin.VerifyNoEffect, []string{"R GET id:/v1/session/email/confirm"}},
+	{standin.ResendUnlimited, []string{"T quota message"}},
+	{standin.LinkTwice, []string{"U GET id:/v1/session/email/confirm"}},
+	{standin.PasswordWeak, []string{"P POST /v1/people"}},
+	{standin.AccountUnusable, []string{"R POST /v1/people"}},
 	{standin.DataAsPage, []string{"U GET /v1/frames"}},
 	{standin.GuardBreaks, []string{"W GET /v1/dome/status"}},
 	{standin.ServesNoOne, []string{"R GET /v1/instruments"}},
@@ -233,6 +238,8 @@ func opened(t testing.TB, s *standin.Running, r renaming, dataDir string) *App {
 		require.NoError(t, err)
 		text := r.text(string(b))
 		text = strings.NewReplacer("http://127.0.0.1:7401", s.Base, "http://127.0.0.1:7402", s.IssuerURL,
+			"http://127.0.0.1:7403",
+			s.Mail,
 			"http://127.0.0.1:7411", s.Direct, "pace: 400 per 1s",
 			"pace: 100000 per 1s\n    drill: 200ms").Replace(text)
 		require.NoError(t, os.WriteFile(filepath.Join(dir, e.Name()), []byte(text), 0o600))

@@ -121,6 +121,7 @@ func TestSameFindingsEverywhere(t *testing.T) {
 		b, err := os.ReadFile(f)
 		require.NoError(t, err)
 		text := strings.NewReplacer("http://127.0.0.1:7401", s.Base, "http://127.0.0.1:7402", s.IssuerURL,
+			"http://127.0.0.1:7403", s.Mail,
 			"http://127.0.0.1:7411", s.Direct, "400 per 1s", "2000 per 1s").Replace(string(b))
 		require.NoError(t, os.WriteFile(filepath.Join(dir, filepath.Base(f)), []byte(text), 0o600))
 	}

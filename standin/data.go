@@ -60,6 +60,7 @@ type person struct {
 	Verified        bool
 	Team            string
 	login           bool
+	password        string // of who signed up; "" is one of Secrets
 }
 
 type thing struct {

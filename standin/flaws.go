@@ -74,6 +74,12 @@ const (
 	DataAsPage         Flaw = "data-as-page"
 	GuardBreaks        Flaw = "guard-breaks"
 	ServesNoOne        Flaw = "serves-no-one"
+	VerifyNoEffect     Flaw = "verify-no-effect"
+	ResendUnlimited    Flaw = "resend-unlimited"
+	LinkTwice          Flaw = "link-twice"
+	PasswordWeak       Flaw = "password-weak"
+	AccountUnusable    Flaw = "account-unusable"
+	RoleAtSignUp       Flaw = "role-at-sign-up"
 )
 
 // What says in a sentence what each flaw does.
@@ -98,7 +104,7 @@ var What = []struct {
 	{SlashSlips, "a trailing or doubled slash steps around the audit's guard"},
 	{CaseSlips, "upper case steps around the guard of the people list"},
 	{VerbOverride, "a method override header steps around the guard of a frame"},
-	{RoleFromBody, "sign-up and profile take roles from the body"},
+	{RoleFromBody, "a profile takes roles from the body"},
 	{OldDoor, "last year's address /v0/proposals is still served"},
 	{DebugDoor, "/debug/vars is served"},
 	{SaysNoDoesIt, "deleting a frame answers 401 and deletes it"},
@@ -138,6 +144,12 @@ var What = []struct {
 	{DataAsPage, "asked for a page, frames are shown to nobody"},
 	{GuardBreaks, "without a credential the status of the dome fails with 500"},
 	{ServesNoOne, "the list of instruments fails with 500 for everybody"},
+	{VerifyNoEffect, "confirming an address changes nothing"},
+	{ResendUnlimited, "mails that are sent again are not counted"},
+	{LinkTwice, "a mailed link works again"},
+	{PasswordWeak, "sign-up takes any password"},
+	{AccountUnusable, "an account that was signed up cannot sign in"},
+	{RoleAtSignUp, "sign-up takes roles from the body"},
 }
 
 // Demo are the flaws of the demonstration.

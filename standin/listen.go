@@ -15,19 +15,20 @@ import (
 func nopBody(b []byte) io.ReadCloser { return io.NopCloser(bytes.NewReader(b)) }
 
 // Running is a stand-in that listens: the API on one port, its issuer on the
-// next, and the API without its gateway ten ports above.
+// next, its mailbox behind that, and the API without its gateway ten ports above.
 type Running struct {
 	Service   *Service
 	Base      string
 	IssuerURL string
+	Mail      string // the mailbox of what it would send
 	Direct    string // "" without a gateway
 	Control   string // for tests: restart and clock; "" without one
 	servers   []*http.Server
 }
 
 // Listen starts a stand-in. addr is HOST:PORT of the API; the issuer takes the
-// port above, and where there is a gateway the service behind it the port ten
-// above; or free ones when PORT is 0.
+// port above, the mailbox the next, and where there is a gateway the service behind it the port
+// ten above; or free ones when PORT is 0.
 func Listen(addr string, opt Options) (*Running, error) {
 	host, port, err := net.SplitHostPort(addr)
 	if err != nil {
@@ -41,55 +42,45 @@ func Listen(addr string, opt Options) (*Running, error) {
 	if open == nil {
 		open = net.Listen
 	}
-	api, err := open("tcp", addr)
-	if err != nil {
-		return nil, fmt.Errorf("the stand-in cannot listen on %s: %w", addr, err)
+	r := &Running{}
+	type door struct {
+		what    string
+		ahead   int // of the API's port
+		handler func(*Service) http.Handler
+		at      *string
 	}
-	next := 0
-	if n != 0 {
-		next = n + 1
-	}
-	iss, err := open("tcp", net.JoinHostPort(host, strconv.Itoa(next)))
-	if err != nil {
-		return nil, errors.Join(fmt.Errorf("the stand-in's issuer cannot listen on port %d: %w", next, err),
-			api.Close())
-	}
-	handlers := map[net.Listener]func(*Service) http.Handler{api: (*Service).Handler, iss: (*Service).IssuerHandler}
-	r := &Running{Base: "http://" + api.Addr().String(), IssuerURL: "http://" + iss.Addr().String()}
+	doors := []door{{"the API", 0, (*Service).Handler, &r.Base}, {"its issuer", 1, (*Service).IssuerHandler,
+		&r.IssuerURL},
+		{"its mailbox", 2, (*Service).MailHandler, &r.Mail}}
 	if opt.Gateway {
-		behind := 0
-		if n != 0 {
-			behind = n + 10
-		}
-		direct, err := open("tcp", net.JoinHostPort(host, strconv.Itoa(behind)))
-		if err != nil {
-			return nil, errors.Join(fmt.Errorf("the service behind the gateway cannot listen on port %d: %w", behind,
-				err), api.Close(), iss.Close())
-		}
-		handlers[direct], r.Direct = (*Service).DirectHandler, "http://"+direct.Addr().String()
+		doors = append(doors, door{"the service behind the gateway", 10, (*Service).DirectHandler, &r.Direct})
 	}
 	if opt.Control {
+		doors = append(doors, door{"the control address", 20, (*Service).ControlHandler, &r.Control})
+	}
+	handlers := map[net.Listener]func(*Service) http.Handler{}
+	shut := func(err error) error {
+		for l := range handlers {
+			err = errors.Join(err, l.Close())
+		}
+		return err
+	}
+	for _, d := range doors {
 		at := 0
 		if n != 0 {
-			at = n + 20
+			at = n + d.ahead
 		}
-		ctl, err := open("tcp", net.JoinHostPort(host, strconv.Itoa(at)))
+		l, err := open("tcp", net.JoinHostPort(host, strconv.Itoa(at)))
 		if err != nil {
-			for l := range handlers {
-				err = errors.Join(err, l.Close())
-			}
-			return nil, fmt.Errorf("the stand-in's control address cannot listen on port %d: %w", at, err)
+			return nil, shut(fmt.Errorf("the stand-in cannot listen on port %d for %s: %w", at, d.what, err))
 		}
-		handlers[ctl], r.Control = (*Service).ControlHandler, "http://"+ctl.Addr().String()
+		handlers[l], *d.at = d.handler, "http://"+l.Addr().String()
 	}
 	if opt.Issuer == "" {
 		opt.Issuer = r.IssuerURL
 	}
 	if r.Service, err = New(opt); err != nil {
-		for l := range handlers {
-			err = errors.Join(err, l.Close())
-		}
-		return nil, err
+		return nil, shut(err)
 	}
 	for l, h := range handlers {
 		srv := &http.Server{Handler: h(r.Service), ReadHeaderTimeout: 10 * time.Second}

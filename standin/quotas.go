@@ -139,7 +139,8 @@ func (s *Service) rules(issuer bool, key string) (out []*rule) {
 		add(&rule{name: "login", keys: s.byAddress, meters: s.windows(window{n: 8, d: 5 * time.Minute},
 			window{n: 100, d: 24 * time.Hour}), policy: s.policy("login", 8, 300*time.Second)})
 	}
-	if issuer && key == "POST /v1/session/email" || !issuer && key == "POST /v1/people" {
+	resend := issuer && key == "POST /v1/session/email" && !s.flaws[ResendUnlimited]
+	if resend || !issuer && key == "POST /v1/people" {
 		add(&rule{name: "message", keys: s.byAddress, meters: s.windows(window{n: 3, d: 10 * time.Minute}),
 			policy: s.policy("message", 3, 600*time.Second)})
 	}

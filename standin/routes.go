@@ -193,10 +193,13 @@ func (s *Service) issuer(iss adder) {
 		}
 		c.problem(400, "there is no such session")
 	})
-	iss("POST /v1/session/email", access(oneOf("observer", "auditor")),
-		func(c *call) { c.json(202, map[string]any{"state": "sent"}) })
-	iss("GET /v1/session/email/confirm", guard{scheme: "link"},
-		func(c *call) { c.json(200, map[string]any{"state": "confirmed"}) })
+	iss("POST /v1/session/email", access(oneOf("observer", "auditor")), func(c *call) {
+		if p := s.people[c.caller.id]; p != nil {
+			s.sendLink(p)
+		}
+		c.json(202, map[string]any{"state": "sent"})
+	})
+	iss("GET "+confirmPath, guard{scheme: "mailed"}, s.confirm)
 	iss("GET /.well-known/jwks.json", open, func(c *call) {
 		c.json(200, jose.JSONWebKeySet{Keys: []jose.JSONWebKey{{Key: &s.key.PublicKey, KeyID: "fh-1",
 			Algorithm: "ES256", Use: "sig"}}})

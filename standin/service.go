@@ -42,9 +42,11 @@ type Service struct {
 	things   map[string]map[string]*thing // kind → id
 	next     map[string]int
 	refresh  map[string]*session
-	ended    map[string]bool   // jti or family
-	console  map[string]string // cookie → person
-	seen     map[string]bool   // alerts
+	ended    map[string]bool        // jti or family
+	console  map[string]string      // cookie → person
+	seen     map[string]bool        // alerts
+	mails    []mail                 // the newest first
+	links    map[string]*mailedLink // by what signs them
 	api, iss []*rt
 }
 
@@ -52,7 +54,8 @@ type Service struct {
 func New(opt Options) (*Service, error) {
 	s := &Service{opt: opt, flaws: map[Flaw]bool{}, secrets: Secrets(), refresh: map[string]*session{},
 		ended: map[string]bool{}, console: map[string]string{}, seen: map[string]bool{}, counts: map[string]*counted{},
-		dome: make(chan struct{}, 1)}
+		links: map[string]*mailedLink{},
+		dome:  make(chan struct{}, 1)}
 	for _, f := range opt.Flaws {
 		s.flaws[f] = true
 	}
@@ -78,7 +81,7 @@ type rt struct {
 
 // guard says who may pass. A nil who admits every sound credential.
 type guard struct {
-	scheme string // "", "access", "key", "cookie", "signature", "link"
+	scheme string // "", "access", "key", "cookie", "signature", "link", "mailed"
 	who    func(*caller) bool
 	scope  string
 	verify bool // the e-mail must be verified
@@ -393,6 +396,12 @@ func (s *Service) authenticate(c *call, scheme string) (*caller, string) {
 		}
 		s.seen[sig] = true
 		return &caller{id: "relay"}, ""
+	case "mailed":
+		if who, why := s.mailed(c); who == "" {
+			return nil, why
+		} else {
+			return &caller{id: who}, ""
+		}
 	case "link":
 		q := c.r.URL.Query()
 		n, err := strconv.ParseInt(q.Get("expires"), 10, 64)

@@ -221,18 +221,7 @@ func (b *Breaking) signature(ctx context.Context, o *Outgoing, x Broken) error {
 		if err := b.keys.sign(o, x.Scheme, secret, time.Time{}); err != nil {
 			return err
 		}
-		first := *o
-		first.Headers, first.Before = slices.Clone(o.Headers), nil
-		r, err := b.keys.client.send(ctx, first)
-		switch {
-		case err != nil:
-			return err
-		case r.Status == 429:
-			return &Throttled{b.keys.client.masked(r), r}
-		case r.Status == 0 || r.Status >= 300:
-			return fmt.Errorf("%w: the request that was to be repeated was answered %d", ErrWay, r.Status)
-		}
-		return nil
+		return b.twice(ctx, *o)
 	}
 	return fmt.Errorf("%w: a signature cannot be broken so", ErrWay)
 }
@@ -249,36 +238,51 @@ func (b *Breaking) link(ctx context.Context, o *Outgoing, x Broken) error {
 		if err != nil {
 			return fmt.Errorf("%w: the expired link: %v", ErrWay, err)
 		}
-		u, err := url.Parse(text)
-		if err != nil || u.Query().Get(s.Field) == "" {
-			return fmt.Errorf("%w: the expired link has no %s in its query", ErrWay, s.Field)
+		a, err := k.address(s, text, "")
+		if err != nil {
+			return fmt.Errorf("%w: the expired link: %v", ErrWay, err)
 		}
-		k.client.mask.Learn(mask.Signature, u.Query().Get(s.Field))
-		if host, path, ok := k.client.HostOf(text); ok {
-			o.Host, o.Path, o.Query = host, strings.SplitN(path, "?", 2)[0], u.RawQuery
-			return nil
+		if a.Elsewhere != "" {
+			return fmt.Errorf("%w: the expired link: %v", ErrWay, a.outside())
 		}
-		if u.Host != "" {
-			return fmt.Errorf("%w: the expired link leads to %s, which does not belong to the target", ErrWay, u.Host)
-		}
-		o.Path, o.Query = u.EscapedPath(), u.RawQuery
+		o.Host, o.Path, o.Query = a.Host, a.Path, a.Query
 		return nil
 	}
-	value, _, err := k.value(ctx, *o, x.Donor, s)
+	fill, err := k.fill(x.Donor, s.Name)
 	if err != nil {
 		return err
 	}
-	q, err := url.ParseQuery(value)
+	a, err := k.link(ctx, s, x.Donor, fill, o.Params)
 	if err != nil {
-		return fmt.Errorf("%w: the link's query cannot be read", ErrWay)
+		return err
 	}
 	switch x.Way {
 	case string(token.SignatureRemoved):
-		q.Del(s.Field)
+		return k.follow(o, s, a.with(func(q url.Values) { q.Del(s.Field) }))
 	case check.ChangedEnd:
-		q.Set(s.Expires, later(q.Get(s.Expires)))
+		return k.follow(o, s, a.with(func(q url.Values) { q.Set(s.Expires, later(q.Get(s.Expires))) }))
+	case check.Repeated:
+		if err := k.follow(o, s, a); err != nil {
+			return err
+		}
+		return b.twice(ctx, *o)
 	}
-	addQuery(o, q.Encode())
+	addQuery(o, a.Query) // it was given out for another record
+	return nil
+}
+
+// twice sends a request whose second time is what is looked at.
+func (b *Breaking) twice(ctx context.Context, first Outgoing) error {
+	first.Headers, first.Before = slices.Clone(first.Headers), nil
+	r, err := b.keys.client.send(ctx, first)
+	switch {
+	case err != nil:
+		return err
+	case r.Status == 429:
+		return &Throttled{b.keys.client.masked(r), r}
+	case r.Status == 0 || r.Status >= 300:
+		return fmt.Errorf("%w: the request that was to be repeated was answered %d", ErrWay, r.Status)
+	}
 	return nil
 }
 
@@ -392,7 +396,7 @@ func (b *Breaking) other(ctx context.Context, x Broken, add func(string) error) 
 		if o == nil || o.SameLock(x.Scheme) || !check.HasValue(o) {
 			continue
 		}
-		value, _, err := b.keys.value(ctx, Outgoing{}, x.Donor, o)
+		value, _, err := b.keys.value(ctx, x.Donor, o)
 		if err != nil {
 			return err
 		}

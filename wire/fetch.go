@@ -1,9 +1,12 @@
 package wire
 
 import (
+	"cmp"
 	"context"
 	"fmt"
+	"maps"
 	"net/url"
+	"slices"
 	"strings"
 
 	"millgate/core/check"
@@ -29,13 +32,17 @@ func (c *Client) Fetch(ctx context.Context, host, path string) ([]byte, error) {
 }
 
 // HostOf says which host of the target an absolute address is at, and the rest
-// of the address; ok is false when it is none of them.
+// of the address; ok is false when it is none of them. Of several it is the one with the longest
+// base, and the target's own base before others.
 func (c *Client) HostOf(address string) (host, path string, ok bool) {
 	u, err := url.Parse(address)
 	if err != nil {
 		return "", "", false
 	}
-	for n, b := range c.bases {
+	for _, n := range slices.SortedFunc(maps.Keys(c.bases), func(x, y string) int {
+		return cmp.Or(cmp.Compare(len(c.bases[y].Path), len(c.bases[x].Path)), cmp.Compare(x, y))
+	}) {
+		b := c.bases[n]
 		at := u.Host
 		if u.Port() == "" {
 			at += map[string]string{"http": ":80", "https": ":443"}[u.Scheme]

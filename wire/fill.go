@@ -1,13 +1,17 @@
 package wire
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"fmt"
 	"net/url"
+	"slices"
+	"strings"
 
 	"millgate/core/access"
 	"millgate/core/check"
+	"millgate/core/mask"
 	"millgate/core/route"
 	"millgate/core/token"
 )
@@ -26,6 +30,11 @@ func (r *running) outgoing(ctx context.Context, c check.Call) (out Outgoing, epo
 	}
 	o := Outgoing{Params: q.Params, Method: q.Method, Host: q.Host, Path: fillText(q.Path, values, route.EscapeSegment),
 		Query: fillText(q.Query, values, url.QueryEscape)}
+	if q.Link != "" {
+		if err := r.linked(&o, q.Link); err != nil {
+			return o, 0, err
+		}
+	}
 	if len(q.Params) > 0 {
 		o.Params = map[string]string{}
 		for n, v := range q.Params {
@@ -73,7 +82,7 @@ func (r *running) value(f check.Fill) (string, error) {
 		}
 		return v, nil
 	case f.Made != "":
-		return r.madeUp(f.Made), nil
+		return r.made(f), nil
 	case f.Identity != "":
 		fill, err := r.k.fill(f.Identity, f.Scheme)
 		return fill[f.Name], err
@@ -83,17 +92,71 @@ func (r *running) value(f check.Fill) (string, error) {
 	return f.Text, nil
 }
 
-// madeUp is what is made up for a word.
-func (r *running) madeUp(word string) string {
+// made is what is made up for a word in a form.
+func (r *running) made(f check.Fill) string {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if r.made[word] == "" {
-		if r.made == nil {
-			r.made = map[string]string{}
-		}
-		r.made[word] = word + "-" + random()[:16]
+	if r.drawn == nil {
+		r.drawn = map[check.Fill]string{}
 	}
-	return r.made[word]
+	text, ok := r.drawn[f]
+	if ok {
+		return text
+	}
+	switch f.Form {
+	case check.AsEmail:
+		text = f.Made + "-" + random()[:16] + "@probe.example" // a name that nobody can register (RFC 2606)
+	case check.AsUUID:
+		d := random()
+		text = d[:8] + "-" + d[8:12] + "-4" + d[13:16] + "-a" + d[17:20] + "-" + d[20:32] // RFC 9562 section 5.4
+	case check.AsPassword:
+		// Letters of both cases, digits and a sign, whatever a rule asks for beside the length.
+		size := cmp.Or(f.Size, passwordSize)
+		for text = "Mg7-"; len(text) < size; text += random() {
+		}
+		text = text[:size]
+		r.k.client.mask.Learn(mask.Secret, text)
+	default:
+		text = f.Made + "-" + random()[:16]
+	}
+	r.drawn[f] = text
+	return text
+}
+
+// passwordSize is how many characters a made-up password has where nothing is said.
+const passwordSize = 24
+
+// echoed are the words of made-up passwords that an answer shows.
+func (r *running) echoed(x raw) (words []string) {
+	for f, text := range r.drawn {
+		if f.Form != check.AsPassword {
+			continue
+		}
+		if bytes.Contains(x.content, []byte(text)) || slices.ContainsFunc(x.Answer,
+			func(h [2]string) bool { return strings.Contains(h[1], text) }) {
+			words = append(words, f.Made)
+		}
+	}
+	slices.Sort(words)
+	return words
+}
+
+// linked puts the link of a slot in the place of a request's address.
+func (r *running) linked(o *Outgoing, slot string) error {
+	text, err := r.value(check.Fill{Slot: slot})
+	if err != nil {
+		return err
+	}
+	u, err := url.Parse(text)
+	if err != nil {
+		return fmt.Errorf("%w: the link cannot be read as an address", ErrCredential)
+	}
+	o.Path, o.Query = u.EscapedPath(), u.RawQuery
+	if host, path, ok := r.k.client.HostOf(text); ok {
+		o.Host = host
+		o.Path, _, _ = strings.Cut(path, "?")
+	}
+	return nil
 }
 
 // broken presents a credential that is broken in a way. epoch is that of the sound one where

@@ -52,9 +52,9 @@ func TestEachRequestIsMarked(t *testing.T) {
 
 // What was lost can be found in the log all the same.
 func TestALostRequestHasItsMark(t *testing.T) {
-	var mark string
+	marks := make(chan string, 1)
 	s := server(t, func(_ http.ResponseWriter, r *http.Request) {
-		mark = r.Header.Get("X-Log")
+		marks <- r.Header.Get("X-Log")
 		panic(http.ErrAbortHandler)
 	})
 	tg := target(s.URL)
@@ -62,5 +62,5 @@ func TestALostRequestHasItsMark(t *testing.T) {
 	x, err := client(t, tg).Send(context.Background(), Outgoing{Method: "POST", Path: "/"})
 	require.NoError(t, err)
 	assert.NotEmpty(t, x.Error)
-	assert.Equal(t, "X-Log: "+mark, x.Mark)
+	assert.Equal(t, "X-Log: "+<-marks, x.Mark)
 }

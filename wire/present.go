@@ -16,7 +16,6 @@ import (
 	"strings"
 	"time"
 
-	"millgate/core/check"
 	"millgate/core/declaration"
 	"millgate/core/mask"
 )
@@ -28,13 +27,22 @@ func (k *Keyring) Present(ctx context.Context, o *Outgoing, identity, scheme str
 	if s == nil {
 		return 0, fmt.Errorf("%w: there is no scheme %q", ErrCredential, scheme)
 	}
-	value, epoch, err := k.value(ctx, *o, identity, s)
+	if s.Kind == declaration.Link { // it is the whole request
+		fill, err := k.fill(identity, s.Name)
+		if err != nil {
+			return 0, err
+		}
+		a, err := k.link(ctx, s, identity, fill, o.Params)
+		if err != nil {
+			return 0, err
+		}
+		return 0, k.follow(o, s, a)
+	}
+	value, epoch, err := k.value(ctx, identity, s)
 	if err != nil {
 		return epoch, err
 	}
-	if s.Kind != declaration.Link { // of a link only the signature is secret
-		k.client.mask.Learn(mask.Token, value)
-	}
+	k.client.mask.Learn(mask.Token, value)
 	if s.Kind == declaration.Signature {
 		return epoch, k.sign(o, s, value, time.Time{})
 	}
@@ -58,9 +66,9 @@ func (k *Keyring) PresentFresh(ctx context.Context, o *Outgoing, identity string
 }
 
 // value is what the identity presents for a scheme: a token, a key, a cookie's
-// value, the text behind Basic (RFC 7617 section 2), a link's query, or the
-// secret that a request is signed with.
-func (k *Keyring) value(ctx context.Context, o Outgoing, identity string, s *declaration.Scheme) (value string,
+// value, the text behind Basic (RFC 7617 section 2), or the secret that a request is signed
+// with. A link is none.
+func (k *Keyring) value(ctx context.Context, identity string, s *declaration.Scheme) (value string,
 	epoch int, err error) {
 	if s.Kind == declaration.Bearer || s.Kind == declaration.Cookie {
 		return k.Token(ctx, identity, s.Name)
@@ -75,11 +83,7 @@ func (k *Keyring) value(ctx context.Context, o Outgoing, identity string, s *dec
 	case declaration.Signature:
 		return fill["secret"], 0, nil
 	case declaration.Link:
-		u, err := k.link(ctx, s, identity, fill, o.Params)
-		if err != nil {
-			return "", 0, err
-		}
-		return u.RawQuery, 0, nil
+		return "", 0, fmt.Errorf("%w: a link is no text that stands elsewhere", ErrCredential)
 	default:
 	}
 	return fill["key"], 0, nil
@@ -160,79 +164,6 @@ func (k *Keyring) sign(o *Outgoing, s *declaration.Scheme, secret string, at tim
 	}
 }
 
-// link gets a signed link for the route's parameters: out of the credential
-// when it was pasted, from what issues links otherwise, as the identity with
-// its own other credential.
-func (k *Keyring) link(ctx context.Context, s *declaration.Scheme, identity string, fill,
-	params map[string]string) (*url.URL, error) {
-	text := fill["link"]
-	if text == "" {
-		for _, n := range s.Issue.Placeholders() {
-			if _, given := fill[n]; !given && params[n] == "" && k.target.Values[n] == "" {
-				return nil, fmt.Errorf("%w: what issues links needs {%s}, and this route has none", ErrCredential, n)
-			}
-		}
-		values := k.values(fill)
-		for n, v := range params {
-			values[n] = v
-		}
-		o := FillRequest(s.Issue, values)
-		id := k.doc.IdentityNamed(identity)
-		for _, c := range id.Credentials {
-			if other := k.doc.SchemeNamed(c.Scheme.Name); other != nil && other.Kind != declaration.Link {
-				if _, err := k.Present(ctx, &o, identity, other.Name); err != nil {
-					return nil, err
-				}
-				break
-			}
-		}
-		r, err := k.patient(ctx, o)
-		switch {
-		case err != nil:
-			return nil, err
-		case r.Status == 0:
-			return nil, fmt.Errorf("%w: %s", ErrUnreachable, r.Error)
-		}
-		v, ok := check.Points(r.content, s.Issue.Take["link"])
-		if r.Status >= 300 || !ok {
-			return nil, fmt.Errorf("%w: %s %s answered %d, with no link at %s", ErrCredential, s.Issue.Method, o.Path,
-				r.Status, s.Issue.Take["link"])
-		}
-		text = v
-	}
-	u, err := url.Parse(text)
-	if err != nil {
-		return nil, fmt.Errorf("%w: the link cannot be read as an address", ErrCredential)
-	}
-	q := u.Query()
-	if q.Get(s.Field) == "" {
-		return nil, fmt.Errorf("%w: the link has no %s in its query", ErrCredential, s.Field)
-	}
-	k.client.mask.Learn(mask.Signature, q.Get(s.Field))
-	return u, nil
-}
-
-// LinkGiven is where a link that was given out for the parameters leads, and when it ends: the
-// query parameter as Unix seconds or RFC 3339, zero when it says neither.
-func (k *Keyring) LinkGiven(ctx context.Context, s *declaration.Scheme, identity string,
-	params map[string]string) (g check.GivenLink, err error) {
-	fill, err := k.fill(identity, s.Name)
-	if err != nil {
-		return g, err
-	}
-	u, err := k.link(ctx, s, identity, fill, params)
-	if err != nil {
-		return g, err
-	}
-	g.Path, g.Said = k.client.mask.Text(u.Path), u.Query().Get(s.Expires)
-	if n, err := strconv.ParseInt(g.Said, 10, 64); err == nil {
-		g.Ends = time.Unix(n, 0)
-	} else if t, err := time.Parse(time.RFC3339, g.Said); err == nil {
-		g.Ends = t
-	}
-	return g, nil
-}
-
 // Cookie is how the identity's session cookie was set; nil without a login.
 func (k *Keyring) Cookie(ctx context.Context, identity, scheme string) (*Cookie, error) {
 	if _, _, err := k.Token(ctx, identity, scheme); err != nil {
@@ -289,15 +220,7 @@ func (k *Keyring) PresentBroken(ctx context.Context, o *Outgoing, scheme string)
 		}
 		value = basic(user, value)
 	case s.Kind == declaration.Link:
-		value = url.Values{s.Expires: {strconv.FormatInt(k.now().Add(5*time.Minute).Unix(), 10)},
-			s.Field: {value}}.Encode()
-		if sound, _, err := k.value(ctx, *o, holder, s); err == nil {
-			q, _ := url.ParseQuery(sound) // it was read before
-			q.Set(s.Field, alter(q.Get(s.Field)))
-			value = q.Encode()
-		} else if ctx.Err() != nil {
-			return ctx.Err()
-		}
+		return k.presentBrokenLink(ctx, o, s, holder, value)
 	case s.Kind == declaration.Bearer && s.Token == "jwt" && holder != "":
 		if tok, _, err := k.Token(ctx, holder, scheme); err == nil {
 			value = alter(tok)
@@ -305,9 +228,7 @@ func (k *Keyring) PresentBroken(ctx context.Context, o *Outgoing, scheme string)
 			return ctx.Err()
 		}
 	}
-	if s.Kind != declaration.Link {
-		k.client.mask.Learn(mask.Token, value)
-	}
+	k.client.mask.Learn(mask.Token, value)
 	attach(o, s, value)
 	return nil
 }

@@ -71,8 +71,8 @@ type running struct {
 	began   time.Time
 	lent    map[string]*loan // by slot
 	mu      sync.Mutex
-	slots   map[string]string // what was taken, raw; it never leaves this package
-	made    map[string]string // what was made up, by its word
+	slots   map[string]string     // what was taken, raw; it never leaves this package
+	drawn   map[check.Fill]string // what was made up
 	masking *mask.Masking
 	unsent  error // why the first call that could not be sent was not
 	owed    []debt
@@ -177,7 +177,7 @@ func (r *running) steps(ctx context.Context, s check.Script) error {
 		if step.Left != nil && r.Left != nil {
 			name := step.Left.Name
 			if name == "" {
-				name = r.madeUp(step.Left.Made)
+				name = r.made(check.Fill{Made: step.Left.Made})
 			}
 			r.Left(*step.Left, name)
 		}
@@ -299,6 +299,7 @@ func (r *running) called(ctx context.Context, c check.Call) (check.Report, error
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	raw := r.take(c, x)
+	report.Echoed = r.echoed(x)
 	r.masking.Use(r.k.client.mask.set.Load())
 	report.Exchange = r.k.client.mask.exchange(x, r.k.client.Never, r.masking)
 	for _, p := range c.As {
@@ -320,7 +321,7 @@ func (r *running) called(ctx context.Context, c check.Call) (check.Report, error
 			continue
 		}
 		report.Took[t.Slot] = r.masking.Text(v, false)
-		if t.Plain {
+		if t.Plain || t.From == check.FromLink {
 			continue
 		}
 		if end := endOf(v, t, x, r.k.now()); !end.IsZero() {
@@ -344,6 +345,9 @@ func (r *running) take(c check.Call, x raw) map[string]string {
 			}
 		case check.FromField:
 			v = x.Answer.Get(t.At)
+		case check.FromLink:
+			v = r.k.client.linkIn(x.content, pointer.JSON(t.At))
+			r.learnLink(t, v)
 		case check.FromPlace:
 			if u, err := url.Parse(x.Answer.Get("Location")); err == nil {
 				v = u.Path[strings.LastIndexByte(u.Path, '/')+1:]
@@ -352,7 +356,7 @@ func (r *running) take(c check.Call, x raw) map[string]string {
 		if v == "" {
 			continue
 		}
-		if !t.Plain {
+		if !t.Plain && t.From != check.FromLink {
 			kind := mask.Token
 			if t.From == check.FromCookie {
 				kind = mask.Cookie
@@ -362,6 +366,16 @@ func (r *running) take(c check.Call, x raw) map[string]string {
 		out[t.Slot], r.slots[t.Slot] = v, v
 	}
 	return out
+}
+
+// learnLink masks what signs a link that was taken.
+func (r *running) learnLink(t check.Take, link string) {
+	s := r.k.doc.SchemeNamed(t.Scheme)
+	if u, err := url.Parse(link); err == nil && s != nil {
+		if sig := u.Query().Get(s.Field); sig != "" {
+			r.k.client.mask.Learn(mask.Signature, sig)
+		}
+	}
 }
 
 // endOf is when a token or a cookie that was taken says that it ends.

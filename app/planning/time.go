@@ -1,6 +1,7 @@
 package planning
 
 import (
+	"cmp"
 	"time"
 
 	"millgate/app/room"
@@ -126,7 +127,7 @@ func (x *course) lent(p *check.Probe) int {
 	}
 	if rec := x.d.RecordNamed(p.Record.Name); rec != nil {
 		x.countAt(rec.Make, p.Record.Owner)
-		x.countAt(rec.Remove, p.Record.Owner)
+		x.countAt(rec.Remove, cmp.Or(rec.RemoveAs.Name, p.Record.Owner))
 	}
 	return 3
 }

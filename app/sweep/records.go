@@ -3,6 +3,7 @@ package sweep
 // Rule: What a sweep made is removed, or listed as left behind.
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"math"
@@ -184,9 +185,26 @@ type remover struct {
 // declaration says how, or by a caller who may remove any.
 func (r *run) removers(m store.Made) []remover {
 	var out []remover
+	made := m.Route
 	rec := r.doc.RecordNamed(m.Record)
-	if rec != nil && rec.Remove != nil && m.Owner != "" {
-		out = append(out, remover{rec.Remove, m.Owner})
+	if rec != nil && rec.Remove != nil && cmp.Or(rec.RemoveAs.Name, m.Owner) != "" {
+		out = append(out, remover{rec.Remove, cmp.Or(rec.RemoveAs.Name, m.Owner)})
+	}
+	if rec != nil && rec.Make != nil {
+		made = "POST " + route.Hosted(rec.Make.Host, rec.Make.Path)
+	}
+	for _, s := range r.doc.Schemes {
+		if s.Account == nil {
+			continue
+		}
+		of, _ := check.AccountScheme(m.Record)
+		key := check.KeyOf(r.doc, &s.Account.Request)
+		if of == s.Name {
+			made = key
+		}
+		if who := cmp.Or(s.Account.RemoveAs.Name, m.Owner); made == key && s.Account.Remove != nil && who != "" {
+			out = append(out, remover{s.Account.Remove, who})
+		}
 	}
 	var q *declaration.Request
 	at := -1
@@ -195,10 +213,6 @@ func (r *run) removers(m store.Made) []remover {
 			continue
 		}
 		base := rt.Path()[:strings.LastIndexByte(rt.Path(), '/')]
-		made := m.Route
-		if rec != nil && rec.Make != nil {
-			made = "POST " + route.Hosted(rec.Make.Host, rec.Make.Path)
-		}
 		if made == "POST "+route.Hosted(rt.Host, base) {
 			q, at = &declaration.Request{Method: "DELETE", Host: rt.Host, Path: base + "/{id}"}, i
 		}

@@ -214,7 +214,8 @@ func serve(ctx context.Context, cmd *cobra.Command, listen, data, file string, d
 	srv := &http.Server{Handler: server.New(a, open, log).Handler(), ReadHeaderTimeout: 10 * time.Second}
 	fmt.Fprintf(cmd.OutOrStdout(), "Mill Gate is at http://%s\n", l.Addr())
 	if d.running != nil {
-		fmt.Fprintf(cmd.OutOrStdout(), "The stand-in is at %s, its issuer at %s\n", d.running.Base, d.running.IssuerURL)
+		fmt.Fprintf(cmd.OutOrStdout(), "The stand-in is at %s, its issuer at %s, its mailbox at %s\n", d.running.Base,
+			d.running.IssuerURL, d.running.Mail)
 	}
 	done := make(chan error, 1)
 	go func() { done <- srv.Serve(l) }() //nolint:contextcheck // Shutdown ends it

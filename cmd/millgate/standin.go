@@ -18,6 +18,7 @@ import (
 // withAddresses puts the addresses of a running stand-in into the example.
 func withAddresses(text string, run *standin.Running) string {
 	return strings.NewReplacer("http://127.0.0.1:7401", run.Base, "http://127.0.0.1:7402", run.IssuerURL,
+		"http://127.0.0.1:7403", run.Mail,
 		"http://127.0.0.1:7411", run.Direct).Replace(text)
 }
 
@@ -62,7 +63,8 @@ func standInCommand() *cobra.Command {
 			if err != nil {
 				return exit{exitWrong, err}
 			}
-			fmt.Fprintf(out, "The stand-in is at %s, its issuer at %s\n", run.Base, run.IssuerURL)
+			fmt.Fprintf(out, "The stand-in is at %s, its issuer at %s, its mailbox at %s\n", run.Base, run.IssuerURL,
+				run.Mail)
 			if gateway {
 				fmt.Fprintf(out, "Without its gateway it is at %s\n", run.Direct)
 			}

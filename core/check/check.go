@@ -153,6 +153,9 @@ type Request struct {
 	Body                      []byte
 	Fill                      map[string]Fill
 	Params                    map[string]string // what a link for it is asked for with, by parameter
+	// Link is the slot of a link that is the whole request: its host, path and query stand in
+	// the place of those here. "" where it is none.
+	Link string
 	// Needs are names in its body whose values belong to each other: they come from one
 	// credential that has them all, of the identity NeedsOf where it has one. "access" and
 	// "refresh" are those of a session that is begun for it.
@@ -162,8 +165,24 @@ type Request struct {
 
 // Fill is what stands for a name: a text, a slot, a value of an identity's credential,
 // or, with Name alone, a value of the target. Made is a word for a text that nobody has: the
-// word itself and what is drawn for it, the same wherever a script has the word.
-type Fill struct{ Text, Slot, Identity, Scheme, Name, Made string }
+// word itself and what is drawn for it, the same wherever a script has the word, in a form.
+type Fill struct {
+	Text, Slot, Identity, Scheme, Name, Made string
+	Form                                     Form
+	Size                                     int // of a password: how many characters it has
+}
+
+// Form is how a text looks that is made up. A password is a secret from then on, but for who
+// sends it; a Report says which answers show it again.
+type Form string
+
+// The forms.
+const (
+	Plainly    Form = ""
+	AsEmail    Form = "email"
+	AsUUID     Form = "uuid"
+	AsPassword Form = "password"
+)
 
 // Present is a credential that a call bears: that of a caller (without an identity, and
 // with the state broken, one that does not verify), or the secret in a slot, put where the
@@ -188,15 +207,17 @@ const (
 	FromCookie               // one that is set, by its name (RFC 6265 section 4.1)
 	FromField                // a header field
 	FromPlace                // the last segment of where Location leads (RFC 9110 section 10.2.2)
+	FromLink                 // the first address of the target in the text at a JSON Pointer, or a path
 )
 
 // Take puts something of the raw answer into a slot. Of several for one slot the last that
 // finds something counts.
 type Take struct {
-	Slot  string
-	From  Source
-	At    string
-	Plain bool // it is no secret: an id
+	Slot   string
+	From   Source
+	At     string
+	Plain  bool   // it is no secret: an id
+	Scheme string // FromLink: whose link it is; only what signs it is secret
 }
 
 // Fate is what came of a call. Its numbers stand in stored facts.
@@ -232,6 +253,8 @@ type Report struct {
 	Given *Given `json:"given,omitempty"`
 	// Pulse is how what sends the calls fared, where a look asked for it.
 	Pulse *Pulse `json:"-"`
+	// Echoed are the words of made-up passwords that the answer shows.
+	Echoed []string `json:"echoed,omitempty"`
 	// SameSite is that of the cookie that a call bore, as it was set.
 	SameSite string `json:"sameSite,omitempty"`
 }

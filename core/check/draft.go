@@ -51,6 +51,8 @@ func (x Drafts) For(i int, id *declaration.Identity, rel access.Relation, turned
 		rec := x.Fills(i, name, deciding)
 		sample, sampled := rt.Send.Path[name]
 		switch {
+		case rec == nil && !sampled && x.linked(i, id, name):
+			continue // whoever comes with a link comes to where it leads
 		case rec == nil && !sampled:
 			return out, fmt.Sprintf("no sample for {%s}", name), false
 		case rec == nil, sampled && !(unsafe && rec.Make != nil) && (rel == access.NoRecord || rec != deciding):
@@ -93,6 +95,16 @@ func (x Drafts) makerOf(i int) bool {
 	return slices.ContainsFunc(x.d.Records, func(r *declaration.Record) bool {
 		return r.Remove != nil && access.Serves(rt, r.Make)
 	})
+}
+
+// linked says whether an identity comes to route i by a link that says by itself what a
+// parameter is.
+func (x Drafts) linked(i int, id *declaration.Identity, param string) bool {
+	if id == nil {
+		return false
+	}
+	s, _ := x.Presentable(i, id)
+	return s != nil && s.Kind == declaration.Link && (s.Issue == nil || !slices.Contains(s.Issue.Placeholders(), param))
 }
 
 // Fills is the record that fills a parameter of route i.

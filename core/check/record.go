@@ -332,6 +332,17 @@ func reader(d *declaration.Document, i int, param string) *declaration.Request {
 
 const made = "made"
 
+// accounts stands before the scheme in the name of a record that is an account.
+const accounts = "account of "
+
+// AccountOf is the record of an account of a scheme; AccountScheme gives the scheme back.
+func AccountOf(scheme string) string { return accounts + scheme }
+
+// AccountScheme is the scheme whose account a record is; ok is false where it is none.
+func AccountScheme(record string) (scheme string, ok bool) {
+	return strings.CutPrefix(record, accounts)
+}
+
 // Made is something that is no declared record, and how its id is taken.
 func Made() (m *Makes, take []Take) {
 	return &Makes{Slot: made}, []Take{{Slot: made, From: FromPlace, Plain: true}, {Slot: made, At: "/id", Plain: true}}

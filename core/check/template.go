@@ -50,6 +50,30 @@ func Template(q *declaration.Request, fill func(name string) (f Fill, ok bool)) 
 	return r
 }
 
+// QueryOf is a query of names and values, whose {names} stay.
+func QueryOf(pairs [][2]string) string {
+	parts := make([]string, 0, len(pairs))
+	for _, kv := range pairs {
+		parts = append(parts, url.QueryEscape(kv[0])+"="+escapeKeeping(kv[1]))
+	}
+	return strings.Join(parts, "&")
+}
+
+// MemberOf is the text of a member at the top of a request's body, "" without.
+func MemberOf(q *declaration.Request, name string) string {
+	for _, kv := range q.Form {
+		if kv[0] == name {
+			return kv[1]
+		}
+	}
+	var m map[string]any
+	if json.Unmarshal(q.JSON, &m) != nil {
+		return ""
+	}
+	text, _ := m[name].(string)
+	return text
+}
+
 // LoginAs is a login filled with what an identity's credential of a scheme has, but for what
 // put gives in the place of a part; secret says whether the part is one.
 func LoginAs(c *Context, login *declaration.Request, id *declaration.Identity, scheme string,

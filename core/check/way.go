@@ -29,7 +29,7 @@ const (
 	CrossSite   = "cross-site"     // a sound cookie, sent by a page of another site
 	OtherBody   = "another body"   // a signature over another body
 	OldTime     = "old timestamp"  // soundly signed, longer ago than is tolerated
-	Repeated    = "repeated"       // soundly signed, and sent a second time
+	Repeated    = "repeated"       // soundly signed, or a link that works once, and sent a second time
 	ChangedEnd  = "changed end"    // a link that was given a later end
 	OtherRecord = "another record" // a link that was given out for another record
 
@@ -62,7 +62,14 @@ func Ways(s *declaration.Scheme) []string {
 		}
 		return out
 	case declaration.Link:
-		return []string{NoToken, removed, ChangedEnd, Expired, OtherRecord, OtherOwn}
+		out := []string{NoToken, removed}
+		if s.Expires != "" {
+			out = append(out, ChangedEnd, Expired)
+		}
+		if s.Once {
+			out = append(out, Repeated)
+		}
+		return append(out, OtherRecord, OtherOwn)
 	default:
 	}
 	out := []string{NoToken, Empty}

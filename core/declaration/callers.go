@@ -16,13 +16,13 @@ import (
 // kindWords are the words that a scheme of each kind has.
 var kindWords = map[Kind][]string{
 	Bearer: {"token", "issuer", "audience", "algorithms", "typ", "requires", "keys", "signing_key", "claims",
-		"lifetime", "login",
+		"lifetime", "login", "account",
 		"refresh", "logout", "introspect"},
 	APIKey:    {"in", "name"},
-	Cookie:    {"name", "path", "http_only", "secure", "same_site", "lifetime", "login", "logout"},
+	Cookie:    {"name", "path", "http_only", "secure", "same_site", "lifetime", "login", "account", "logout"},
 	Basic:     {},
 	Signature: {"algorithm", "header", "encoding", "prefix", "timestamp", "covers", "tolerance"},
-	Link:      {"expires", "signature", "lifetime", "issue", "expired_link"},
+	Link:      {"expires", "signature", "once", "lifetime", "issue", "expired_link"},
 }
 
 // neededWords are those of them that must be there, with an example.
@@ -31,15 +31,15 @@ var neededWords = map[Kind][][2]string{
 	Cookie: {{"name", "name: the cookie's name"}},
 	Signature: {{"algorithm", "algorithm: hmac-sha256"}, {"header", "header: X-Signature"},
 		{"covers", `covers: "{timestamp}.{body}"`}},
-	Link: {{"expires", "expires: the query parameter with the end"}, {"signature",
-		"signature: the query parameter with the signature"}},
+	Link: {{"signature", "signature: the query parameter with the signature"}},
 }
 
 var schemeWords = []string{"kind", "token", "issuer", "audience", "algorithms", "typ", "requires", "keys",
-	"signing_key", "claims", "lifetime", "login", "refresh", "logout", "introspect", "in", "name", "path", "http_only",
+	"signing_key", "claims", "lifetime", "login", "account", "refresh", "logout", "introspect", "in", "name",
+	"path", "http_only",
 	"secure", "same_site",
-	"algorithm", "header", "encoding", "prefix", "timestamp", "covers", "tolerance", "expires", "signature", "issue",
-	"expired_link"}
+	"algorithm", "header", "encoding", "prefix", "timestamp", "covers", "tolerance", "expires", "signature", "once",
+	"issue", "expired_link"}
 
 func (r *reader) scheme(q pair) *Scheme {
 	s := &Scheme{Name: q.key, Place: q.kpos, Lifetime: map[string]Ref{}, Signing: Signing{Encoding: "hex"},
@@ -70,6 +70,10 @@ func (r *reader) scheme(q pair) *Scheme {
 		if _, ok := by[w[0]]; !ok {
 			r.fail(q.kn, "missing", fmt.Sprintf("scheme %q of kind %s needs `%s`", q.key, s.Kind, w[0]), "add  "+w[1])
 		}
+	}
+	if _, ok := by["expires"]; s.Kind == Link && !ok && r.version == V1 {
+		r.fail(q.kn, "missing", fmt.Sprintf("scheme %q of kind %s needs `expires`", q.key, s.Kind),
+			"add  expires: the query parameter with the end")
 	}
 	r.taken(s)
 	return s
@@ -143,7 +147,13 @@ func (r *reader) schemeField(s *Scheme, f pair) {
 	case "expires":
 		s.Expires, _ = r.str(f.val, "expires")
 	case "issue":
-		s.Issue, _ = r.request(f.val, "issue")
+		r.issue(s, f)
+	case "once":
+		if r.since(V11, f.kn, "`once` of a scheme") {
+			s.Once = r.bool(f.val, "once")
+		}
+	case "account":
+		r.account(s, f)
 	case "expired_link":
 		s.ExpiredLink = r.value(f)
 	case "introspect":
@@ -213,7 +223,9 @@ func (r *reader) taken(s *Scheme) {
 		need(s.Login, "login", "access", "/access_token")
 		need(s.Refresh, "refresh", "access", "/access_token")
 	case Link:
-		need(s.Issue, "issue", "link", "/url")
+		if s.Arrives == nil {
+			need(s.Issue, "issue", "link", "/url")
+		}
 	default:
 	}
 }
@@ -369,7 +381,7 @@ func (r *reader) record(q pair) *Record {
 				r.fail(f.kn, "missing", "make does not say where the answer has the id", "add  id: /id")
 			}
 		case "remove":
-			rec.Remove, _ = r.request(f.val, "remove")
+			rec.Remove, rec.RemoveAs = r.removal(f.val)
 		}
 	}
 	if rec.Param == "" && len(rec.Fills) == 0 && !Failed(r.msgs[said:]) {

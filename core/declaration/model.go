@@ -124,6 +124,7 @@ type Route struct {
 	Group       string // what it belongs to, in words; "" goes by its path
 	Send        Sample
 	Then        []*FollowUp
+	Changes     map[string]any // what its admission does to attributes of the caller; nil where nothing
 	Answers     map[int]*Shape // by status; 0 is "default"
 	From        string         // the file it was imported from; "" when written by hand
 
@@ -211,6 +212,9 @@ type Scheme struct {
 	Signing    Signing          // for signature
 	Expires    string           // for link: the query parameter with the end (RFC 3339 or Unix seconds)
 	Issue      *Request         // for link: what gives one out
+	Arrives    *Arrival         // for link: where it arrives; nil where the answer of Issue has it
+	Once       bool             // for link: the second use must fail
+	Account    *SignUp          // how an account comes to be; nil where nothing is said
 	// For link: one that worked once and has expired, as it was mailed.
 	ExpiredLink Value
 	// For bearer: asks the issuer about a token (RFC 7662), with {token}; sent
@@ -332,6 +336,8 @@ type Record struct {
 	Make    *Request
 	ID      pointer.JSON // the made record's id, in the answer
 	Remove  *Request
+	// RemoveAs is who removes it; its owner where nothing is said.
+	RemoveAs Ref
 }
 
 // WhoKind is what one word of `who` stands for.

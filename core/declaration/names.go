@@ -176,6 +176,7 @@ func (n *namer) routes() {
 			n.want(o, "identity")
 		}
 		n.hostsOf(rec.Make, rec.Remove)
+		n.wantIf(rec.RemoveAs, "identity")
 	}
 }
 
@@ -186,6 +187,14 @@ func (n *namer) callers() {
 			n.want(l, "lifetime")
 		}
 		n.hostsOf(s.Login, s.Refresh, s.Logout, s.Issue, s.Introspect)
+		if s.Arrives != nil {
+			n.hostsOf(&s.Arrives.Read)
+		}
+		if a := s.Account; a != nil {
+			n.hostsOf(&a.Request, a.Remove)
+			n.wantIf(a.RemoveAs, "identity")
+			n.d.checkAccount(n.r, s)
+		}
 		n.wantIf(s.IntrospectAs, "identity")
 	}
 	for _, id := range n.d.Identities {

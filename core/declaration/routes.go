@@ -135,6 +135,9 @@ func (r *reader) routeFields(rt *Route, by map[string]pair) {
 	if f, ok := by["group"]; ok {
 		rt.Group, _ = r.str(f.val, "group")
 	}
+	if f, ok := by["changes"]; ok {
+		r.changes(rt, f)
+	}
 	if f, ok := by["then"]; ok {
 		rt.Then = nil
 		for _, x := range r.list(f.val) {
@@ -284,6 +287,6 @@ func (r *reader) pointer(n ast.Node, what string) pointer.JSON {
 }
 
 var (
-	routeWords  = []string{"from", "host", "at", "effect", "sensitivity", "group", "send", "then", "summary"}
+	routeWords  = []string{"from", "host", "at", "effect", "sensitivity", "group", "send", "then", "summary", "changes"}
 	sampleWords = []string{"as", "path", "query", "headers", "json", "form", "text", "type"}
 )

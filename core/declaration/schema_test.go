@@ -19,22 +19,24 @@ import (
 const whole = `{
 "millgate": 1.1, "title": "Things", "include": [],
 "targets": {"local": {"base": "http://127.0.0.1:1", "hosts": {"id": "http://127.0.0.1:2/a"}, "values": {"issuer": "http://x"}, "direct": "https://h", "pace": "5 per 1s", "unsafe": "allowed", "ask_for": ["/x", "/y/z"], "drill": {"for": "2s", "quotas": {"fixed": "5 per 2s", "bucket": {"allow": ["3 per 1s"], "burst": 4}}}, "pass": {"header": "X-Pass", "value": "env:PASS"}, "ca": "ca.pem", "client": {"cert": "c.pem", "key": "file:/run/key"}, "headers": {"X-Site": "north", "X-Key": "env:K"}, "mark": "X-Mark"}},
-"routes": ["GET /a", {"at": "POST id:/b/{id}", "effect": "command", "sensitivity": "high", "group": "g", "summary": "s",
+"routes": ["GET /a", {"at": "POST id:/b/{id}", "effect": "command", "sensitivity": "high", "changes": {"a": true, "b": 1}, "group": "g", "summary": "s",
   "send": {"as": "ann", "path": {"id": "1"}, "query": {"q": 1}, "headers": {"X-A": "b"}, "json": {"a": [1, null, true]}, "form": {"a": "b"}, "text": "t", "type": "text/plain"},
   "then": [{"send": "GET /a", "as": "ann", "with": {"id": "/id"}, "headers": {"A": "b"}, "json": 1, "form": {"a": "b"}, "take": {"x": "/x"}, "shows": {"status": 200, "has": ["/a"], "lacks": "/b"}}, "GET /a"]}],
 "roles": {"reader": null, "writer": {"includes": ["reader"]}},
 "schemes": {
   "jwt": {"kind": "bearer", "token": "jwt", "issuer": "i", "audience": "a", "algorithms": ["ES256"], "typ": "at+jwt", "requires": ["sub"], "keys": {"jwks": "id:/jwks"}, "claims": {"roles": "/roles"}, "lifetime": {"access": "short", "refresh": "long"},
-    "login": {"send": "POST id:/login", "json": {"u": "{user}"}, "form": {}, "headers": {}, "take": {"access": "/a"}}, "refresh": {"send": "POST id:/r", "take": {"access": "/a"}}, "logout": "POST id:/out", "introspect": {"send": "POST id:/i", "form": {"token": "{token}"}, "as": "ann"}},
+    "login": {"send": "POST id:/login", "json": {"u": "{user}"}, "form": {}, "headers": {}, "take": {"access": "/a"}},
+    "account": {"send": "POST /people", "json": {"n": "{fresh}", "p": "{fresh:password}"}, "form": {}, "headers": {}, "take": {"user": "/id"}, "id": "/id", "password": {"least": 10, "refuses": ["name", "common"]}, "remove": {"send": "DELETE /people/{id}", "as": "ann"}}, "refresh": {"send": "POST id:/r", "take": {"access": "/a"}}, "logout": "POST id:/out", "introspect": {"send": "POST id:/i", "form": {"token": "{token}"}, "as": "ann"}},
   "mac": {"kind": "bearer", "keys": {"secret": "env:S"}}, "pem": {"kind": "bearer", "keys": {"file": "k.pem"}},
   "key": {"kind": "api-key", "in": "query", "name": "k"},
   "cookie": {"kind": "cookie", "name": "c", "path": "/", "http_only": true, "secure": false, "same_site": "strict", "lifetime": {"access": "short"}, "login": {"send": "POST /login"}, "logout": "POST /out"},
   "basic": {"kind": "basic"},
   "hook": {"kind": "signature", "algorithm": "hmac-sha512", "header": "X-S", "encoding": "base64", "prefix": "v1=", "timestamp": "X-T", "covers": "{body}", "tolerance": "5m"},
-  "link": {"kind": "link", "expires": "e", "signature": "s", "lifetime": {"access": "short"}, "issue": {"send": "POST /l", "take": {"link": "/url"}}, "expired_link": "env:OLD"}},
+  "link": {"kind": "link", "expires": "e", "signature": "s", "lifetime": {"access": "short"}, "issue": {"send": "POST /l", "take": {"link": "/url"}}, "expired_link": "env:OLD"},
+  "mailed": {"kind": "link", "expires": "e", "signature": "s", "once": true, "issue": {"send": "POST /m", "arrives": {"read": "GET id:/messages", "query": {"to": "{caller.email}"}, "find": "/0/text", "within": "5s"}}}},
 "lifetimes": {"short": {"max": "15m", "skew": "30s", "ended_within": "0s"}, "long": {"max": "30d", "idle": "1h30m", "rotates": true, "reuse": "refused"}},
 "identities": {"ann": {"roles": "reader", "scopes": ["s"], "attributes": {"a": true, "b": 1.5, "c": "x"}, "credentials": {"jwt": {"user": "ann", "password": "kept:A"}}}, "bob": null},
-"records": {"thing": {"fills": ["id", "GET,PUT /b/{id}", "/c/*"], "owned_by": {"ann": ["1", 2]}, "make": {"send": "POST /b", "json": {}, "id": "/id"}, "remove": "DELETE /b/{id}"}},
+"records": {"thing": {"fills": ["id", "GET,PUT /b/{id}", "/c/*"], "owned_by": {"ann": ["1", 2]}, "make": {"send": "POST /b", "json": {}, "id": "/id"}, "remove": {"send": "DELETE /b/{id}", "as": "ann"}}},
 "access": [{"at": "GET /a", "who": "anyone", "broken": "ignored"}, {"at": ["/b/**"], "who": ["owner", "identity:ann"], "hide": true, "given": {"a": true}, "scope": ["s"], "by": ["jwt"], "owner_of": "thing"}],
 "origins": [{"at": "/**", "allow": "none"}, {"at": "/a", "allow": {"https://x.example:8443": {"methods": ["GET"], "headers": ["a"], "expose": ["b"], "credentials": true, "max_age": "10m"}, "null": {}, "any": null}}],
 "quotas": {"fixed": {"at": "/a", "allow": ["8 per 5m", "40 per 1d"], "counted_by": "identity or address", "model": "fixed-window", "starts": "clock", "queue": 0, "counts": "admitted", "refuse_with": 503, "count_per": "route", "for": {"writer": "9 per 1m"}, "exempt": ["target:local", "reader", "identity:ann", "10.0.0.0/8", "::1"]},
@@ -133,6 +135,11 @@ func TestWordsOfLaterVersions(t *testing.T) {
 				walk(k, x)
 			}
 		}
+		if list, ok := v.([]any); ok {
+			for _, x := range list {
+				walk("", x)
+			}
+		}
 	}
 	walk("", root)
 	sort.Strings(later)
@@ -140,13 +147,15 @@ func TestWordsOfLaterVersions(t *testing.T) {
 	msgs := form([]byte(strings.Replace(whole, `"millgate": 1.1`, `"millgate": 1`, 1)))
 	var told []string
 	for _, m := range msgs {
+		if strings.HasSuffix(strings.SplitN(m.Text, " came", 2)[0], "of counted_by") {
+			continue // a word of a pattern
+		}
 		require.Equal(t, "version", m.Code, m)
 		require.Equal(t, "begin x with  millgate: 1.1", m.Hint)
 		word, _, _ := strings.Cut(strings.TrimPrefix(m.Text, "`"), "`")
 		told = append(told, word)
 	}
 	sort.Strings(told)
-	told = slices.DeleteFunc(told, func(w string) bool { return w == Account }) // a word of a pattern
 	require.Equal(t, later, told)
 }
 

@@ -142,7 +142,7 @@ func (q *Request) Placeholders() []string {
 			}
 			s = s[i+1:]
 			j := strings.IndexAny(s, "{}\"")
-			if j > 0 && s[j] == '}' && plainName(s[:j]) {
+			if j > 0 && s[j] == '}' && (plainName(s[:j]) || isFresh(s[:j])) {
 				seen[s[:j]] = true
 			}
 		}

@@ -90,12 +90,27 @@ func JudgeLink(end time.Time, said string, now time.Time, l *declaration.Lifetim
 	return nil
 }
 
-// JudgeLinkPath holds where a link leads against the path that it was asked for; a link without
-// a path says nothing of it. Before the path there may be that of the service.
+// JudgeLinkPath holds where a link leads against the path that it was asked for, in which a
+// {parameter} is what the link alone says; a link without a path says nothing of it. Before the
+// path there may be that of the service.
 func JudgeLinkPath(leads, asked string) []Judged {
-	if leads == "" || leads == "/" || strings.HasSuffix(strings.TrimRight(leads, "/"), strings.TrimRight(asked, "/")) {
+	if leads == "" || leads == "/" || endsLike(leads, asked) {
 		return nil
 	}
 	return []Judged{issued("link-elsewhere", fmt.Sprintf("it leads to %s, asked for was %s", leads, asked),
 		"Who asks for one record is given another.", "OWASP API1:2023")}
+}
+
+// endsLike says whether a path ends in the segments of another, of which a {parameter} is any.
+func endsLike(path, end string) bool {
+	have, want := strings.Split(strings.Trim(path, "/"), "/"), strings.Split(strings.Trim(end, "/"), "/")
+	if len(have) < len(want) {
+		return false
+	}
+	for i, w := range want {
+		if h := have[len(have)-len(want)+i]; h != w && !strings.HasPrefix(w, "{") {
+			return false
+		}
+	}
+	return true
 }

@@ -20,6 +20,9 @@ const (
 	placeAdvice = "Take only what was issued as this credential, for this scheme."
 )
 
+// repeatedLink is the way of a link that is used twice.
+const repeatedLink = check.Repeated + " link"
+
 // rows are those of credentials that are broken in one way.
 var rows = []*finding.Row{
 	broken("unsigned", "An unsigned token is accepted", "Whoever can write can make a token.", verifyAdvice,
@@ -103,6 +106,9 @@ var rows = []*finding.Row{
 	broken(check.Repeated, "A signed request can be repeated", "Whoever records one request can send it again.",
 		timeAdvice, finding.API2,
 		294, "RFC 9421 section 7.2.2"),
+	broken(repeatedLink, "A link that should work once works again", "Whoever finds it later, in a mailbox or a "+
+		"log, can "+
+		"use it.", "Remember which links were used, and refuse them from then on.", finding.API2, 294, ""),
 	broken(check.OldTime, "An old signed request is accepted", "Whoever records one request can send it much later.",
 		timeAdvice,
 		finding.API2, 294, "RFC 9421 section 7.2.2"),
@@ -181,6 +187,9 @@ func rowOf(s *declaration.Scheme, way string) *finding.Row {
 		if way = "unsigned"; s != nil && s.Kind != declaration.Bearer {
 			way += " " + string(s.Kind)
 		}
+	}
+	if way == check.Repeated && s != nil && s.Kind == declaration.Link {
+		way = repeatedLink
 	}
 	return finding.RowOf(rows, "token "+way)
 }

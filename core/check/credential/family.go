@@ -277,6 +277,9 @@ func (j judging) entersAlone() (in, known bool) {
 func (j judging) accepted() string {
 	switch j.d.Way {
 	case check.Repeated:
+		if s := j.scheme(); s != nil && s.Kind == declaration.Link {
+			return "A link that should work once worked twice"
+		}
 		return "The same signed request was accepted twice"
 	case check.OldTime:
 		return "A request that was signed longer ago than is tolerated was accepted"

@@ -284,3 +284,29 @@ func TestGivenUp(t *testing.T) {
 		assert.LessOrEqual(t, len(f.Reports), stop)
 	}
 }
+
+// Nobody is changed whose declaration would be false from then on.
+func TestWhatARouteChanges(t *testing.T) {
+	d, msgs := declaration.Parse("x", []byte(`millgate: 1.1
+targets: { t: { base: "http://h" } }
+routes: [{ at: GET /confirm, changes: { verified: true } }]
+schemes: { s: { kind: bearer } }
+identities:
+  ann: { attributes: { verified: true }, credentials: { s: { token: env:A } } }
+  bob: { attributes: { verified: false }, credentials: { s: { token: env:B } } }
+  cat: { credentials: { s: { token: env:C } } }
+access: [{ at: GET /confirm, who: [identity:ann, identity:bob] }]
+`), nil)
+	require.False(t, declaration.Failed(msgs), msgs)
+	c, p := &check.Context{Doc: d, Target: d.Targets[0]}, check.NewPlanning(nil)
+	Family{}.Plan(c, p)
+	var who []string
+	for _, x := range p.Probes {
+		if x.Caller.Identity != "" {
+			who = append(who, x.Caller.Identity)
+		}
+	}
+	assert.ElementsMatch(t, []string{"ann", "cat"}, who, "cat must be turned away, and is not changed")
+	assert.Contains(t, p.Left, check.Omission{Route: "GET /confirm", Caller: "bob", What: "the crossing",
+		Why: "it would change verified of bob, and what is declared would be false from then on"})
+}

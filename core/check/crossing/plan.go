@@ -1,6 +1,8 @@
 package crossing
 
 import (
+	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -147,6 +149,11 @@ func (x planning) identity(class access.Class) {
 		return
 	}
 	e := access.Decide(x.d, i, access.Caller{Identity: rep, State: access.Sound})
+	if attr := x.changed(rep); attr != "" && e.Outcome == access.Admit {
+		x.leave(rep.Name, "the crossing", fmt.Sprintf("it would change %s of %s, and what is declared would be false "+
+			"from then on", attr, rep.Name))
+		return
+	}
 	rels := []access.Relation{access.NoRecord}
 	switch {
 	case e.Depends:
@@ -177,6 +184,16 @@ func (x planning) identity(class access.Class) {
 	if sent {
 		x.Inferred += len(rest)
 	}
+}
+
+// changed is an attribute that the route's admission changes of an identity, "" for none.
+func (x planning) changed(id *declaration.Identity) string {
+	for _, attr := range slices.Sorted(maps.Keys(x.d.Routes[x.at.route].Changes)) {
+		if fmt.Sprint(id.Attributes[attr]) != fmt.Sprint(x.d.Routes[x.at.route].Changes[attr]) {
+			return attr
+		}
+	}
+	return ""
 }
 
 // untried names the checks of the route that nobody shows: a caller must lack that and pass all

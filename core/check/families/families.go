@@ -4,6 +4,7 @@ package families
 
 import (
 	"millgate/core/check"
+	"millgate/core/check/accounts"
 	"millgate/core/check/answers"
 	"millgate/core/check/credential"
 	"millgate/core/check/crossing"
@@ -44,6 +45,7 @@ var All = check.Families{
 	issued.Family{},
 	credential.Family{},
 	logins.Family{},
+	accounts.Family{},
 	pages.Family{},
 	headers.Family{},
 	sessions.Family{},

@@ -156,8 +156,11 @@ func judged(c *check.Context, p *check.Probe, s *declaration.Scheme, g *check.Gi
 	case g.Cookie != nil:
 		return session.JudgeCookie(*g.Cookie, s, life)
 	case g.Link != nil:
-		return append(session.JudgeLink(g.Link.Ends, g.Link.Said, g.At, life),
-			session.JudgeLinkPath(g.Link.Path, asked(c, p))...)
+		leads := session.JudgeLinkPath(g.Link.Path, asked(c, p))
+		if s.Expires == "" {
+			return leads // its end is not in it
+		}
+		return append(session.JudgeLink(g.Link.Ends, g.Link.Said, g.At, life), leads...)
 	}
 	return g.Judged
 }
@@ -166,11 +169,15 @@ func judged(c *check.Context, p *check.Probe, s *declaration.Scheme, g *check.Gi
 func asked(c *check.Context, p *check.Probe) string {
 	d, _ := p.Detail.(Detail)
 	path := c.Doc.Routes[c.Doc.RouteNamed(p.Route)].Path()
-	if d.Record.Param != "" {
-		path = strings.ReplaceAll(path, "{"+d.Record.Param+"}", d.Record.Value)
+	issue := c.Doc.SchemeNamed(p.Caller.Scheme).Issue.Placeholders()
+	put := func(name, value string) {
+		if slices.Contains(issue, name) || name == d.Record.Param && slices.Contains(issue, "id") {
+			path = strings.ReplaceAll(path, "{"+name+"}", value)
+		}
 	}
+	put(d.Record.Param, d.Record.Value)
 	for n, v := range d.Params {
-		path = strings.ReplaceAll(path, "{"+n+"}", v)
+		put(n, v)
 	}
 	return path
 }

@@ -19,6 +19,7 @@ type At struct {
 	Record   check.Record
 	Params   map[string]string
 	Empty    bool   // without the members of its body
+	Done     bool   // each call is carried out: a command without a body has nothing that could be left out
 	Login    string // whose login it is, with a name that nobody has and another secret; "" where it is none
 	Account  bool   // with the login's own name: it is counted by account, and that one is given up for it
 }
@@ -55,7 +56,8 @@ func (f Family) Plan(c *check.Context, p *check.Planning) {
 		if d.Account {
 			phase = check.ThenLocking
 		}
-		drills = append(drills, check.Probe{ID: id, Phase: phase, Unsafe: d.Empty, Record: d.Record, Detail: *d})
+		drills = append(drills, check.Probe{ID: id, Phase: phase, Unsafe: d.Empty || d.Done, Record: d.Record,
+			Detail: *d})
 	}
 	for _, p := range drills {
 		d, _ := p.Detail.(Detail)
@@ -94,8 +96,8 @@ func (x planning) drill(k int, q *declaration.Quota) (d *Detail, why string) {
 	d = &Detail{At: *best}
 	// Another route that it counts for the same caller shows whether they share the count.
 	for _, a := range list {
-		one := a.Caller.Identity == best.Caller.Identity && (a.Caller.Scheme == best.Caller.Scheme ||
-			q.CountedBy[0].By == "address" || q.CountedBy[0].By == "everyone")
+		one := a.Caller.Identity == best.Caller.Identity && a.Caller.Scheme == best.Caller.Scheme ||
+			q.CountedBy[0].By == "address" || q.CountedBy[0].By == "everyone"
 		if a != best && one && (d.Other == nil || x.calmer(a, d.Other)) {
 			d.Other = a
 		}
@@ -103,12 +105,15 @@ func (x planning) drill(k int, q *declaration.Quota) (d *Detail, why string) {
 	return d, ""
 }
 
-// calmer says whether a disturbs less than b: a safe request before an unsafe one, fewer
-// other quotas before more.
+// calmer says whether a disturbs less than b: a safe request before an unsafe one, what is not
+// carried out before what is, fewer other quotas before more.
 func (x planning) calmer(a, b *At) bool {
 	i, k := x.c.Doc.RouteNamed(a.Route), x.c.Doc.RouteNamed(b.Route)
 	if m, n := x.c.Doc.Routes[i].Unsafe(), x.c.Doc.Routes[k].Unsafe(); m != n {
 		return n
+	}
+	if a.Done != b.Done {
+		return b.Done
 	}
 	return len(x.c.Doc.QuotasAt[i]) < len(x.c.Doc.QuotasAt[k])
 }
@@ -142,8 +147,10 @@ func (x planning) at(i int, q *declaration.Quota) (*At, string) {
 		}
 		a.Caller.Scheme, a.Login = s.Name, id.Name
 		return x.binds(i, q, nil, a)
-	case rt.Unsafe() && len(rt.Send.JSON) == 0 && req == nil:
+	case rt.Unsafe() && len(rt.Send.JSON) == 0 && req == nil && rt.Effect != declaration.Command:
 		return nil, "a call of its routes would be carried out, and nothing of it can be left out"
+	case rt.Unsafe() && len(rt.Send.JSON) == 0 && req == nil:
+		a.Done = true // a mail that is sent again, say: only so it shows whether that is counted
 	case rt.Unsafe():
 		a.Empty = true // without what it needs, it is counted and not carried out
 	}
@@ -224,7 +231,7 @@ func (a At) call(c *check.Context, counts string) check.Call {
 	rt := c.Doc.Routes[i]
 	out := check.Call{Name: a.Route, Counts: counts, Effect: check.Safe}
 	if rt.Unsafe() {
-		out.Effect = check.Again // it is not carried out
+		out.Effect = check.Again // it is not carried out, or may be so often
 	}
 	if a.Login != "" {
 		s, _ := access.SessionAt(c.Doc, i)

@@ -5,12 +5,13 @@
 // Where a route takes a body that creates or updates, the least of the callers that it admits
 // sends the sample with one member more: the claim that holds roles in the scheme's tokens,
 // with the highest role that the caller does not have. The record's owner reads the member
-// before and after; what was raised is put back.
+// before and after, and what was created is read by who may; what was raised is put back.
 //
 // # What is concluded
 //
-// The role in the answer, or in the record read again, is OverPermissive. That it does not
-// show speaks for a body that is not taken over as it comes, and proves nothing.
+// The role in the answer, or in the record read again, is OverPermissive. That it is in neither
+// speaks for a body that is not taken over as it comes; where nothing was read that could show
+// it, nothing is known.
 package raised
 
 import (
@@ -33,6 +34,9 @@ type Family struct{}
 type Detail struct {
 	Role   string            // the role claimed; the member that claims it is Of
 	Params map[string]string // values for all parameters but the record's
+	// Read is the route that reads what is created, and By who may whatever it is; "" without.
+	Read string
+	By   check.Caller
 }
 
 // Measured is what stays beside the reports.
@@ -103,8 +107,39 @@ func (f Family) Plan(c *check.Context, p *check.Planning) {
 		x := check.Probe{ID: least.ID, Phase: check.ThenRaising, Unsafe: rt.Unsafe(), Record: least.Record,
 			Control: least.Key(), Detail: Detail{Role: role, Params: check.ParamsOf(least)}}
 		x.Family, x.Of = f.Name(), claim
+		d := Of(&x)
+		d.Read, d.By = reads(c, p, i)
+		x.Detail = d
 		p.Add(x)
 	}
+}
+
+// reads is the route that reads what route i creates or changes, with who may read whatever it is.
+func reads(c *check.Context, p *check.Planning, i int) (key string, by check.Caller) {
+	rt := c.Doc.Routes[i]
+	for k, o := range c.Doc.Routes {
+		at := rt.Path()
+		if rt.Method() == "POST" {
+			at += "/{" + last(o.Parameters()) + "}"
+		}
+		if o.Method() != "GET" || o.Host != rt.Host || o.Path() != at {
+			continue
+		}
+		for _, x := range p.At(k) {
+			if x.Of == "" && x.Relation == access.NoRecord && x.Caller.Identity != "" &&
+				(Family{}).Expect(c, x).Outcome == access.Admit {
+				return o.Key(), x.Caller
+			}
+		}
+	}
+	return "", by
+}
+
+func last(list []string) string {
+	if len(list) == 0 {
+		return ""
+	}
+	return list[len(list)-1]
 }
 
 // cannot says why no role can be claimed at a route, "" where it can, or where there is none to
@@ -183,6 +218,9 @@ func (f Family) Script(c *check.Context, p *check.Probe) check.Script {
 		}
 		if r.Fate == check.Answered && r.Exchange.Status < 300 && r.Class(c.Doc.Answers) == check.Admitted {
 			now := read(after)
+			if slot := slotOf(call); now.Name == "" && (slot == "" || r.Took[slot] != "") {
+				now = readBack(t, c, p, slot)
+			}
 			if now.Name != "" {
 				t.Keep(now)
 			}
@@ -199,6 +237,30 @@ func (f Family) Script(c *check.Context, p *check.Probe) check.Script {
 		}
 		t.Return(p, false)
 	})
+}
+
+// slotOf is the slot with the id of what a call makes, "" without.
+func slotOf(c check.Call) string {
+	if c.Makes == nil {
+		return ""
+	}
+	return c.Makes.Slot
+}
+
+// readBack reads what was created; the zero report where nobody is known who may.
+func readBack(t *check.Telling, c *check.Context, p *check.Probe, slot string) check.Report {
+	d := Of(p)
+	i := c.Doc.RouteNamed(d.Read)
+	if i < 0 {
+		return check.Report{}
+	}
+	rt := c.Doc.Routes[i]
+	q := check.RequestOf(c, p, i, rt.Path(), d.Params)
+	if slot != "" {
+		q.Fill = map[string]check.Fill{last(rt.Parameters()): {Slot: slot}}
+	}
+	return t.Send(check.Call{Name: after, Request: q, As: []check.Present{{Caller: d.By}}, Effect: check.Safe,
+		Retry: true})[0]
 }
 
 // withMember sets a member of a JSON object, before the others, which stay as they stand.
@@ -285,6 +347,10 @@ func (f Family) Judge(c *check.Context, p *check.Probe, fact *check.Fact, e *che
 		v.Says = "a body that claims a role was answered " + a.Code()
 	case class == check.Admitted && k != nil && k.Class != check.Admitted:
 		v.Says = "the request without the claim was not admitted: " + k.Answer.Code()
+	case class == check.Admitted && member(r, p.Of) == "" && named(after).Exchange.Status != 200:
+		v.Says = fmt.Sprintf("a body that claims %q was answered %s, and %s was not seen in the answer or read "+
+			"back", p.Of,
+			a.Code(), p.Of)
 	default:
 		v.Says = fmt.Sprintf("a body that claims %q changed nothing that shows: %s", p.Of, a.Code())
 		v.Proof = check.Speaks(check.Head(r))

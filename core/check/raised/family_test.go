@@ -2,6 +2,7 @@ package raised
 
 import (
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -183,6 +184,42 @@ func TestWhatIsRaisedIsPutBack(t *testing.T) {
 		"what is made has no record before")
 }
 
+// What is created is read by who may read whatever it is: that the role is not there is seen then.
+func TestWhatIsCreatedIsReadBack(t *testing.T) {
+	c, p := planned(t)
+	made := p.Probes[1]
+	assert.Equal(t, "GET /people/{id}", Of(made).Read)
+	assert.Equal(t, "bob", Of(made).By.Identity)
+	for _, x := range []struct {
+		name, answer, read string
+		status             int
+		want               finding.Kind
+		sure               finding.Confidence
+	}{
+		{"raised", `{"id":"p-9"}`, `{"roles":["boss"]}`, 200, finding.OverPermissive, finding.Proven},
+		{"not raised", `{"id":"p-9"}`, `{"roles":["reader"]}`, 200, finding.Agrees, finding.Likely},
+		{"not there", `{"id":"p-9"}`, `{"name":"x"}`, 200, finding.Agrees, finding.Likely},
+		{"not read", `{"id":"p-9"}`, ``, 403, finding.Unproven, finding.NotSure},
+		{"no id", `{}`, `{"roles":["boss"]}`, 200, finding.Unproven, finding.NotSure},
+	} {
+		f, sent := play.Run(Family{}.Script(c, made), -1, func(call check.Call, _ time.Duration) check.Report {
+			r := check.Report{Fate: check.Answered, Exchange: check.Exchange{Status: 201, Content: x.answer}}
+			if call.Name == after {
+				assert.Equal(t, "bob", call.As[0].Identity)
+				r.Exchange = check.Exchange{Status: x.status, Content: x.read}
+			} else if x.answer != "{}" {
+				r.Took = map[string]string{"made": "p-9"}
+			}
+			return r
+		})
+		v := Family{}.Judge(c, made, &f, check.NewEvidence(func(string) *check.Fact { return nil }))
+		kind, sure, _ := play.Said(v)
+		assert.Equal(t, x.want, kind, x.name)
+		assert.Equal(t, x.sure, sure, x.name)
+		assert.Len(t, sent, map[bool]int{true: 1, false: 2}[x.answer == "{}"], x.name)
+	}
+}
+
 func TestJudge(t *testing.T) {
 	c, p := planned(t)
 	for name, x := range map[string]struct {
@@ -190,11 +227,11 @@ func TestJudge(t *testing.T) {
 		sure            finding.Confidence
 		says            string
 	}{
-		"ignored":     {201, 200, finding.Likely, "changed nothing that shows"},
-		"turned away": {400, 200, finding.Likely, "changed nothing that shows"},
-		"a failure":   {500, 200, finding.NotSure, "was answered 500"},
-		"throttled":   {429, 200, finding.NotSure, "was answered 429"},
-		"unfair":      {200, 400, finding.NotSure, "the request without the claim was not admitted: 400"},
+		"not looked at": {201, 200, finding.NotSure, "roles was not seen in the answer or read back"},
+		"turned away":   {400, 200, finding.Likely, "changed nothing that shows"},
+		"a failure":     {500, 200, finding.NotSure, "was answered 500"},
+		"throttled":     {429, 200, finding.NotSure, "was answered 429"},
+		"unfair":        {200, 400, finding.NotSure, "the request without the claim was not admitted: 400"},
 	} {
 		v := Family{}.Judge(c, p.Probes[0], &check.Fact{Reports: answer(x.status, "")}, check.NewEvidence(
 			func(string) *check.Fact { return &check.Fact{Reports: answer(x.control, "")} }))

@@ -12,7 +12,9 @@ export function sentence(x: Crossing): string {
     ? p.exchange.status
       ? `${p.exchange.status} in ${Math.max(1, Math.round(p.exchange.ms))} ms`
       : 'no answer'
-    : 'nothing yet'
+    : p?.steps?.length
+      ? p.steps.map((s) => `${s.name} ${s.status || 'no answer'}`).join(', ')
+      : 'nothing yet'
   const what = p && x.probes.length > 1 ? ` (${p.label})` : ''
   if (p?.page) {
     const got = p.page.got ? `can ${p.page.got === 'nothing' ? 'do nothing' : p.page.got}` : 'not asked yet'
