@@ -82,13 +82,17 @@ var arrows = map[string][]string{
 	},
 	"core/check/accounts": {"core/access", "core/check", "core/declaration", "core/finding"},
 	"core/check/answers":  {"core/check", "core/declaration", "core/finding", "core/mask", "core/pointer"},
+	"core/check/clocks": {
+		"core/access", "core/check", "core/declaration", "core/finding", "core/token",
+	},
 	"core/check/credential": {
 		"core/access", "core/check", "core/declaration", "core/finding", "core/session", "core/token",
 	},
 	"core/check/crossing": {"core/access", "core/check", "core/declaration", "core/finding", "core/route"},
 	"core/check/detour":   {"core/access", "core/check", "core/declaration", "core/finding", "core/route"},
 	"core/check/families": {
-		"core/check", "core/check/accounts", "core/check/answers", "core/check/credential", "core/check/crossing",
+		"core/check", "core/check/accounts", "core/check/answers", "core/check/clocks", "core/check/credential",
+		"core/check/crossing",
 		"core/check/detour", "core/check/headers", "core/check/issued", "core/check/logins", "core/check/malformed",
 		"core/check/pages",
 		"core/check/quotas", "core/check/raised", "core/check/sessions", "core/check/undeclared", "core/finding",

@@ -93,6 +93,8 @@ var detection = []struct {
 		"W quota cutouts", "W quota partner", "W quota dome"}},
 	{standin.CountedPerRoute, []string{"T quota general"}},
 	{standin.DomeCrowded, []string{"T quota dome"}},
+	{standin.DeveloperToken, []string{"U " + behind}},
+	{standin.SkewFiveMinutes, []string{"S " + behind}},
 	{standin.VerifyNoEffect, []string{"R GET id:/v1/session/email/confirm"}},
 	{standin.ResendUnlimited, []string{"T quota message"}},
 	{standin.LinkTwice, []string{"U GET id:/v1/session/email/confirm"}},

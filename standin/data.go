@@ -42,7 +42,8 @@ func Secrets() map[string]string {
 		"NIGHTRUN_SECRET": "nightrun-9f31c0a7e2", "LANTERNFISH_KEY": "lf-5d20b7716ac4",
 		"RELAY_SECRET": "relay-hush-4be1", "FERNHOLLOW_PASS": "pass-9c1e-lantern", "MOTH_KEY": "mo-77aa20cd19e3",
 		"LINK_SECRET":            linkSecret,
-		"FERNHOLLOW_SIGNING_KEY": SigningKey(), "FERNHOLLOW_EXPIRED_LINK": expiredLink(),
+		"FERNHOLLOW_SIGNING_KEY": SigningKey(), "FERNHOLLOW_DEV_KEY": DevKey(),
+		"FERNHOLLOW_EXPIRED_LINK": expiredLink(),
 	}
 }
 

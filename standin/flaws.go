@@ -74,6 +74,8 @@ const (
 	DataAsPage         Flaw = "data-as-page"
 	GuardBreaks        Flaw = "guard-breaks"
 	ServesNoOne        Flaw = "serves-no-one"
+	DeveloperToken     Flaw = "developer-token"
+	SkewFiveMinutes    Flaw = "skew-five-minutes"
 	VerifyNoEffect     Flaw = "verify-no-effect"
 	ResendUnlimited    Flaw = "resend-unlimited"
 	LinkTwice          Flaw = "link-twice"
@@ -144,6 +146,8 @@ var What = []struct {
 	{DataAsPage, "asked for a page, frames are shown to nobody"},
 	{GuardBreaks, "without a credential the status of the dome fails with 500"},
 	{ServesNoOne, "the list of instruments fails with 500 for everybody"},
+	{DeveloperToken, "tokens of a developer's issuer pass"},
+	{SkewFiveMinutes, "tokens are taken for five minutes after their end and before their beginning"},
 	{VerifyNoEffect, "confirming an address changes nothing"},
 	{ResendUnlimited, "mails that are sent again are not counted"},
 	{LinkTwice, "a mailed link works again"},

@@ -1,6 +1,7 @@
 package wire
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"errors"
@@ -38,12 +39,12 @@ type Breaking struct {
 	keys *Keyring
 	mu   sync.Mutex
 	made map[string]*token.Breaker // by scheme
-	sign map[string]*token.SigningKey
+	sign map[signsWith]*token.SigningKey
 }
 
 // NewBreaking makes one for a sweep. public gives the public keys of a scheme.
 func NewBreaking(k *Keyring) *Breaking {
-	return &Breaking{keys: k, made: map[string]*token.Breaker{}, sign: map[string]*token.SigningKey{}}
+	return &Breaking{keys: k, made: map[string]*token.Breaker{}, sign: map[signsWith]*token.SigningKey{}}
 }
 
 // broken makes a variant; the keys that it needs are made once for a scheme.
@@ -66,13 +67,14 @@ func (b *Breaking) broken(s *declaration.Scheme, t *token.Token, way string, pub
 	return value, nil
 }
 
-func (b *Breaking) signer(s *declaration.Scheme) (*token.SigningKey, error) {
+func (b *Breaking) signer(s *declaration.Scheme, secret declaration.Value) (*token.SigningKey, error) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	if k := b.sign[s.Name]; k != nil {
+	at := signsWith{s.Name, secret}
+	if k := b.sign[at]; k != nil {
 		return k, nil
 	}
-	v, err := b.keys.secret(s.SigningKey)
+	v, err := b.keys.secret(secret)
 	if err != nil {
 		return nil, fmt.Errorf("%w: the signing key: %v", ErrWay, err)
 	}
@@ -80,8 +82,14 @@ func (b *Breaking) signer(s *declaration.Scheme) (*token.SigningKey, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%w: the signing key: %v", ErrWay, err)
 	}
-	b.sign[s.Name] = k
+	b.sign[at] = k
 	return k, nil
+}
+
+// signsWith is a secret of a scheme, whose algorithms say what it is.
+type signsWith struct {
+	scheme string
+	secret declaration.Value
 }
 
 // Broken says what is presented in place of a sound credential.
@@ -91,6 +99,7 @@ type Broken struct {
 	Beside, BesideScheme string            // whose sound credential stands beside it
 	Public               func() token.Keys // of the scheme
 	Role                 string            // that a payload is raised to
+	Off                  time.Duration     // as in check.Present
 }
 
 // Present adds a credential that is broken in a way, made out of the donor's
@@ -157,8 +166,8 @@ func (b *Breaking) Present(ctx context.Context, o *Outgoing, x Broken) error {
 	case check.SchemeCase:
 		o.Headers = append(o.Headers, [2]string{"Authorization", "bEARER " + tok})
 		return nil
-	case check.Expired, check.NotYet, check.OtherAud, check.OtherIss, check.OtherTyp, check.LacksClaim:
-		value, err := b.resigned(s, t, x.Way)
+	case check.Expired, check.NotYet, check.OtherAud, check.OtherIss, check.OtherTyp, check.LacksClaim, check.TestsOnly:
+		value, err := b.resigned(s, t, x)
 		if err != nil {
 			return err
 		}
@@ -299,19 +308,33 @@ func later(end string) string {
 
 // resigned is the token with one claim wrong and a sound signature. A second
 // one with nothing wrong would be admitted: the key is the issuer's.
-func (b *Breaking) resigned(s *declaration.Scheme, t *token.Token, way string) (string, error) {
-	key, err := b.signer(s)
+func (b *Breaking) resigned(s *declaration.Scheme, t *token.Token, x Broken) (string, error) {
+	secret, id := s.SigningKey, ""
+	if x.Way == check.TestsOnly {
+		id = s.TestsOnly.KeyID
+		if s.TestsOnly.SigningKey != (declaration.Value{}) {
+			secret = s.TestsOnly.SigningKey
+		}
+	}
+	key, err := b.signer(s, secret)
 	if err != nil {
 		return "", err
 	}
-	now := b.keys.now()
+	if id != "" {
+		key = key.Named(id)
+	}
+	now, off := b.keys.now(), cmp.Or(x.Off, time.Hour)
 	typ, set := "", map[string]any{}
-	switch way {
+	switch x.Way {
 	case check.Expired:
-		set["iat"], set["nbf"], set["exp"] = now.Add(-2*time.Hour).Unix(), now.Add(-2*time.Hour).Unix(),
-			now.Add(-time.Hour).Unix()
+		set["iat"], set["nbf"], set["exp"] = now.Add(-off-time.Hour).Unix(), now.Add(-off-time.Hour).Unix(),
+			now.Add(-off).Unix()
 	case check.NotYet:
-		set["nbf"], set["exp"] = now.Add(time.Hour).Unix(), now.Add(2*time.Hour).Unix()
+		set["nbf"], set["exp"] = now.Add(off).Unix(), now.Add(off+time.Hour).Unix()
+	case check.TestsOnly:
+		if s.TestsOnly.Issuer != "" {
+			set["iss"] = s.TestsOnly.Issuer
+		}
 	case check.OtherAud:
 		set["aud"] = "another-service"
 	case check.OtherIss:

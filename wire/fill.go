@@ -171,7 +171,7 @@ func (r *running) broken(ctx context.Context, o *Outgoing, p check.Present) (epo
 			return 0, err
 		}
 	}
-	return epoch, r.Breaking.Present(ctx, o, Broken{Scheme: s, Donor: p.Identity, Way: p.Way, Role: p.Role,
+	return epoch, r.Breaking.Present(ctx, o, Broken{Scheme: s, Donor: p.Identity, Way: p.Way, Role: p.Role, Off: p.Off,
 		Beside: p.Beside.Identity, BesideScheme: cmp.Or(p.Beside.Scheme, p.Other),
 		Public: func() token.Keys {
 			if r.Public == nil {

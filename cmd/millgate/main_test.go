@@ -102,9 +102,9 @@ func TestSweepExitCodes(t *testing.T) {
 
 	code, text, _ := run(t, "sweep", demo, "--target", "stand-in")
 	assert.Equal(t, 1, code)
-	for _, line := range []string{`unproven: 12 probes: answered 401, but no caller that must be admitted was sent`,
+	for _, line := range []string{`unproven: 2 probes: a body that claims "roles" was answered 201, and roles was not seen`,
 		`left out: 1 probe: it would delete proposal p-202, and no throwaway one can be made`,
-		`    GET id:/v1/session/email/confirm as nobody \(no credential\), crossing; `, `left behind: proposal p-\d+ by POST`} {
+		`    POST /v1/partners/requests as lanternfish, raised-role; `, `left behind: proposal p-\d+ by POST`} {
 		assert.Regexp(t, "(?m)^"+line, text)
 	}
 	code, out, _ = run(t, "sweep", demo, "--target", "stand-in", "--format", "json", "--fail-on", "critical")

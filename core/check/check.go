@@ -196,6 +196,9 @@ type Present struct {
 	// broken one that does.
 	Way, Role, Other string
 	Beside           Caller
+	// Off is how long ago an expired token ended, and in how long one begins that is not yet
+	// valid; 0 is an hour.
+	Off time.Duration
 }
 
 // Source is where in an answer something is taken from.

@@ -15,6 +15,7 @@ const (
 	NotYet      = "not yet valid"        // re-signed, begins in an hour
 	OtherAud    = "wrong audience"       // re-signed for another service
 	OtherIss    = "wrong issuer"         // re-signed as another issuer
+	TestsOnly   = "of a developer"       // signed as only the machine of a developer may
 	OtherTyp    = "wrong typ"            // re-signed as another kind of token (RFC 8725 section 3.11)
 	LacksClaim  = "lacks a claim"        // re-signed without one that is required
 	OtherKind   = "refresh token"        // the scheme's refresh token
@@ -78,6 +79,9 @@ func Ways(s *declaration.Scheme) []string {
 			out = append(out, string(v))
 		}
 		out = append(out, Expired, NotYet, OtherAud, OtherIss)
+		if s.TestsOnly != nil {
+			out = append(out, TestsOnly)
+		}
 		if s.Typ != "" {
 			out = append(out, OtherTyp)
 		}

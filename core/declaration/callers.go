@@ -15,7 +15,8 @@ import (
 
 // kindWords are the words that a scheme of each kind has.
 var kindWords = map[Kind][]string{
-	Bearer: {"token", "issuer", "audience", "algorithms", "typ", "requires", "keys", "signing_key", "claims",
+	Bearer: {"token", "issuer", "audience", "algorithms", "typ", "requires", "keys", "signing_key", "tests_only",
+		"claims",
 		"lifetime", "login", "account",
 		"refresh", "logout", "introspect"},
 	APIKey:    {"in", "name"},
@@ -35,7 +36,8 @@ var neededWords = map[Kind][][2]string{
 }
 
 var schemeWords = []string{"kind", "token", "issuer", "audience", "algorithms", "typ", "requires", "keys",
-	"signing_key", "claims", "lifetime", "login", "account", "refresh", "logout", "introspect", "in", "name",
+	"signing_key", "tests_only", "claims", "lifetime", "login", "account", "refresh", "logout", "introspect", "in",
+	"name",
 	"path", "http_only",
 	"secure", "same_site",
 	"algorithm", "header", "encoding", "prefix", "timestamp", "covers", "tolerance", "expires", "signature", "once",
@@ -108,9 +110,7 @@ func (r *reader) schemeField(s *Scheme, f pair) {
 		}
 	case "in":
 		s.In = r.word(f.val, "in", "header", "query", "cookie")
-	case "name", "header":
-		s.Field, _ = r.str(f.val, f.key)
-	case "signature":
+	case "name", "header", "signature":
 		s.Field, _ = r.str(f.val, f.key)
 	case "lifetime":
 		for _, l := range r.entries(f.val, "lifetime", []string{"access", "refresh"}) {
@@ -152,6 +152,8 @@ func (r *reader) schemeField(s *Scheme, f pair) {
 		if r.since(V11, f.kn, "`once` of a scheme") {
 			s.Once = r.bool(f.val, "once")
 		}
+	case "tests_only":
+		r.testsOnly(s, f)
 	case "account":
 		r.account(s, f)
 	case "expired_link":
@@ -181,6 +183,30 @@ func (r *reader) wanted(s *Scheme, f pair) {
 		return
 	}
 	s.Requires = r.strings(f.val, "requires")
+}
+
+// testsOnly reads how tokens of developers differ.
+func (r *reader) testsOnly(s *Scheme, f pair) {
+	if !r.since(V11, f.kn, "`tests_only` of a scheme") {
+		return
+	}
+	t := &TestsOnly{}
+	fields := r.entries(f.val, "tests_only", []string{"issuer", "kid", "signing_key"})
+	for _, g := range fields {
+		switch g.key {
+		case "issuer":
+			t.Issuer, _ = r.str(g.val, "issuer")
+		case "kid":
+			t.KeyID, _ = r.str(g.val, "kid")
+		case "signing_key":
+			t.SigningKey = r.value(g)
+		}
+	}
+	if len(fields) == 0 {
+		r.fail(f.kn, "missing", "tests_only does not say how such tokens differ", "write one or more of  issuer, kid, "+
+			"signing_key")
+	}
+	s.TestsOnly = t
 }
 
 // keys reads where the verification keys are: one of three ways.

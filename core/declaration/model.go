@@ -214,6 +214,7 @@ type Scheme struct {
 	Issue      *Request         // for link: what gives one out
 	Arrives    *Arrival         // for link: where it arrives; nil where the answer of Issue has it
 	Once       bool             // for link: the second use must fail
+	TestsOnly  *TestsOnly       // what only the machine of a developer may issue; nil where nothing is said
 	Account    *SignUp          // how an account comes to be; nil where nothing is said
 	// For link: one that worked once and has expired, as it was mailed.
 	ExpiredLink Value
@@ -221,6 +222,13 @@ type Scheme struct {
 	// with the values of IntrospectAs.
 	Introspect   *Request
 	IntrospectAs Ref
+}
+
+// TestsOnly is how tokens differ that only the machines of developers may issue. What is zero
+// is as elsewhere.
+type TestsOnly struct {
+	Issuer, KeyID string
+	SigningKey    Value
 }
 
 // Keys say where the keys are that tokens are verified with; one of them.

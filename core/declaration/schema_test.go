@@ -18,13 +18,13 @@ import (
 // whole uses every word of the language.
 const whole = `{
 "millgate": 1.1, "title": "Things", "include": [],
-"targets": {"local": {"base": "http://127.0.0.1:1", "hosts": {"id": "http://127.0.0.1:2/a"}, "values": {"issuer": "http://x"}, "direct": "https://h", "pace": "5 per 1s", "unsafe": "allowed", "ask_for": ["/x", "/y/z"], "drill": {"for": "2s", "quotas": {"fixed": "5 per 2s", "bucket": {"allow": ["3 per 1s"], "burst": 4}}}, "pass": {"header": "X-Pass", "value": "env:PASS"}, "ca": "ca.pem", "client": {"cert": "c.pem", "key": "file:/run/key"}, "headers": {"X-Site": "north", "X-Key": "env:K"}, "mark": "X-Mark"}},
+"targets": {"local": {"base": "http://127.0.0.1:1", "hosts": {"id": "http://127.0.0.1:2/a"}, "values": {"issuer": "http://x"}, "direct": "https://h", "pace": "5 per 1s", "unsafe": "allowed", "ask_for": ["/x", "/y/z"], "drill": {"for": "2s", "quotas": {"fixed": "5 per 2s", "bucket": {"allow": ["3 per 1s"], "burst": 4}}}, "pass": {"header": "X-Pass", "value": "env:PASS"}, "ca": "ca.pem", "client": {"cert": "c.pem", "key": "file:/run/key"}, "headers": {"X-Site": "north", "X-Key": "env:K"}, "mark": "X-Mark", "refuses": "tests"}},
 "routes": ["GET /a", {"at": "POST id:/b/{id}", "effect": "command", "sensitivity": "high", "changes": {"a": true, "b": 1}, "group": "g", "summary": "s",
   "send": {"as": "ann", "path": {"id": "1"}, "query": {"q": 1}, "headers": {"X-A": "b"}, "json": {"a": [1, null, true]}, "form": {"a": "b"}, "text": "t", "type": "text/plain"},
   "then": [{"send": "GET /a", "as": "ann", "with": {"id": "/id"}, "headers": {"A": "b"}, "json": 1, "form": {"a": "b"}, "take": {"x": "/x"}, "shows": {"status": 200, "has": ["/a"], "lacks": "/b"}}, "GET /a"]}],
 "roles": {"reader": null, "writer": {"includes": ["reader"]}},
 "schemes": {
-  "jwt": {"kind": "bearer", "token": "jwt", "issuer": "i", "audience": "a", "algorithms": ["ES256"], "typ": "at+jwt", "requires": ["sub"], "keys": {"jwks": "id:/jwks"}, "claims": {"roles": "/roles"}, "lifetime": {"access": "short", "refresh": "long"},
+  "jwt": {"kind": "bearer", "token": "jwt", "issuer": "i", "audience": "a", "algorithms": ["ES256"], "typ": "at+jwt", "requires": ["sub"], "keys": {"jwks": "id:/jwks"}, "tests_only": {"issuer": "i", "kid": "k", "signing_key": "env:T"}, "claims": {"roles": "/roles"}, "lifetime": {"access": "short", "refresh": "long"},
     "login": {"send": "POST id:/login", "json": {"u": "{user}"}, "form": {}, "headers": {}, "take": {"access": "/a"}},
     "account": {"send": "POST /people", "json": {"n": "{fresh}", "p": "{fresh:password}"}, "form": {}, "headers": {}, "take": {"user": "/id"}, "id": "/id", "password": {"least": 10, "refuses": ["name", "common"]}, "remove": {"send": "DELETE /people/{id}", "as": "ann"}}, "refresh": {"send": "POST id:/r", "take": {"access": "/a"}}, "logout": "POST id:/out", "introspect": {"send": "POST id:/i", "form": {"token": "{token}"}, "as": "ann"}},
   "mac": {"kind": "bearer", "keys": {"secret": "env:S"}}, "pem": {"kind": "bearer", "keys": {"file": "k.pem"}},

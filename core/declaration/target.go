@@ -60,6 +60,8 @@ type Target struct {
 	Headers []Header
 	// Mark is the field by which each request can be found in the service's own log; "" is none.
 	Mark string
+	// RefusesTests: tokens that only the machines of developers may issue are turned away.
+	RefusesTests bool
 }
 
 // Certificate is what Mill Gate proves itself with to the service (RFC 8446, section 4.4.2):
@@ -176,6 +178,10 @@ func (r *reader) targets(doc *Document, n ast.Node) {
 			case "mark":
 				if r.since(V11, f.kn, "`mark` of a target") {
 					t.Mark = r.mark(f)
+				}
+			case "refuses":
+				if r.since(V11, f.kn, "`refuses` of a target") {
+					t.RefusesTests = r.word(f.val, "refuses", "tests") == "tests"
 				}
 			case "ask_for":
 				for _, x := range r.refs(f.val, "ask_for") {

@@ -408,6 +408,13 @@ func (k *SigningKey) Again(rand io.Reader, t *Token, typ string, set map[string]
 	return signed + "." + encode(sig), nil
 }
 
+// Named is the key with another id.
+func (k *SigningKey) Named(id string) *SigningKey {
+	other := *k
+	other.id = id
+	return &other
+}
+
 // Public is the key's public half as a set of one, or the secret.
 func (k *SigningKey) Public() Keys {
 	if s, ok := k.key.(hmacKey); ok {

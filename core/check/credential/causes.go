@@ -68,6 +68,10 @@ var rows = []*finding.Row{
 	broken(check.OtherIss, "A token of another issuer is accepted", "The issuer is not compared.", verifyAdvice,
 		finding.API2, 347,
 		"RFC 8725 section 3.8"),
+	broken(check.TestsOnly, "A token of a developer's machine is accepted", "What lies on the machines of "+
+		"developers opens "+
+		"a service that others use: whoever has one of them can make a token of anybody.", "Configure the issuers and "+
+		"keys of tests only where tests run, and compare both.", finding.API2, 798, "RFC 8725 section 3.8"),
 	broken(check.OtherTyp, "A token of another kind is accepted",
 		"What the issuer signs for another purpose, a message of a "+
 			"logout for example, opens what access tokens open.",
@@ -152,7 +156,7 @@ func inQuery() *finding.Row {
 // forges are the ways that let whoever can write make a credential of anybody.
 var forges = map[string]bool{"unsigned": true, string(token.Altered): true, string(token.Raised): true,
 	string(token.ForeignKey): true, string(token.PublicAsSecret): true, string(token.EmbeddedKey): true,
-	string(token.KeyAddress): true, string(token.KeyIDPath): true}
+	string(token.KeyAddress): true, string(token.KeyIDPath): true, check.TestsOnly: true}
 
 // afterlife is that of a session drill, as one call shows it.
 var afterlife = finding.RowOf(session.DrillCauses, session.Afterlife)

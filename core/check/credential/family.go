@@ -283,6 +283,8 @@ func (j judging) accepted() string {
 		return "The same signed request was accepted twice"
 	case check.OldTime:
 		return "A request that was signed longer ago than is tolerated was accepted"
+	case check.TestsOnly:
+		return "A token that only a developer's machine may issue was accepted"
 	case check.OtherBody:
 		return "A signature over another body was accepted"
 	case check.OtherRecord:

@@ -87,6 +87,13 @@ func (f Family) More(c *check.Context, p *check.Probe, _ *check.Evidence, pl *ch
 // cannot says why a way is left out for a scheme, "" when it can be tried.
 func (x planning) cannot(s *declaration.Scheme, way string) string {
 	switch way {
+	case check.TestsOnly:
+		switch {
+		case !x.c.Target.RefusesTests:
+			return "the target does not say that it turns away what only tests may use (refuses: tests)"
+		case s.TestsOnly.SigningKey == (declaration.Value{}) && s.SigningKey == (declaration.Value{}):
+			return "there is no key to sign such a token with; give tests_only a signing_key"
+		}
 	case check.Expired, check.NotYet, check.OtherAud, check.OtherIss, check.OtherTyp, check.LacksClaim:
 		switch {
 		case s.Kind == declaration.Link:

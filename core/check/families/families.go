@@ -6,6 +6,7 @@ import (
 	"millgate/core/check"
 	"millgate/core/check/accounts"
 	"millgate/core/check/answers"
+	"millgate/core/check/clocks"
 	"millgate/core/check/credential"
 	"millgate/core/check/crossing"
 	"millgate/core/check/detour"
@@ -44,6 +45,7 @@ var All = check.Families{
 	undeclared.Family{},
 	issued.Family{},
 	credential.Family{},
+	clocks.Family{},
 	logins.Family{},
 	accounts.Family{},
 	pages.Family{},

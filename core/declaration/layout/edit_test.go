@@ -155,7 +155,8 @@ func TestPutTargetLeavesTheRestAlone(t *testing.T) {
 // What a form does not know stays, whatever word a target gets.
 func TestPutTargetKeepsWhatItDoesNotWrite(t *testing.T) {
 	by := map[string]string{"pass": "{ header: X-P, value: env:P }", "drill": "2s", "ca": "a.pem",
-		"client": "{ cert: c.pem, key: env:K }", "headers": "{ X-Site: north }", "mark": "X-Mark"}
+		"client": "{ cert: c.pem, key: env:K }", "headers": "{ X-Site: north }", "mark": "X-Mark",
+		"refuses": "tests"}
 	for _, word := range declaration.TargetWords {
 		if slices.Contains(putWords, word) {
 			continue
