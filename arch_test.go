@@ -63,8 +63,8 @@ var arrows = map[string][]string{
 	"app/view": {
 		"app/coverage", "app/events", "app/fault", "app/snapshot", "app/sweep", "app/workspace", "core/access",
 		"core/check", "core/check/crossing", "core/check/pages", "core/check/quotas", "core/check/raised",
-		"core/check/sessions", "core/check/undeclared", "core/declaration", "core/finding", "core/origin",
-		"core/quota", "core/review", "core/route", "core/session", "format/har", "store",
+		"core/check/sessions", "core/check/undeclared", "core/declaration", "core/field", "core/finding",
+		"core/origin", "core/quota", "core/review", "core/route", "core/session", "format/har", "store",
 	},
 	"app/workspace": {
 		"app/events", "app/fault", "core/access", "core/declaration", "core/declaration/assist",
@@ -133,7 +133,7 @@ var arrows = map[string][]string{
 	"examples":         {},
 	"format/accesslog": {"core/inventory"},
 	"format/csv":       {"core/declaration", "core/inventory"},
-	"format/curl":      {"core/access", "core/check", "core/declaration", "core/field"},
+	"format/curl":      {"core/access", "core/check", "core/declaration", "core/field", "core/route"},
 	"format/har":       {"core/inventory", "core/origin"},
 	"format/openapi":   {"core/declaration"},
 	"format/tokenfile": {},

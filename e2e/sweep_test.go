@@ -66,6 +66,17 @@ func TestFromDeclarationToProvenGap(t *testing.T) {
 	p.see("aside pre", "Bearer ‹token:")
 	p.see("aside", `sanna, same request: 202. The request was a fair one.`)
 
+	// The same by hand, as somebody who may, and with what is no header field.
+	p.click("aside summary", "Change it and send it by itself")
+	p.MustElement("aside form input").MustInput("sanna")
+	p.MustElement("aside form textarea").MustInput("no field")
+	p.see("aside form .bad", "no field.* is no header field")
+	p.MustElement("aside form textarea").MustSelectAllText().MustInput("x-note: by hand")
+	p.click("aside form button", "Send it to stand-in")
+	p.see("aside .came", "202 is what is declared: admit")
+	p.see("aside .came", "Against the probe's own answer it differs in values of the body")
+	p.see("aside .came pre", "x-note: by hand")
+
 	// The rule's line, in the editor.
 	p.click("aside .ladder a", `line \d+`)
 	p.see(".cm-meant", `/v1/dome/\*\*`)

@@ -198,6 +198,25 @@ func (s *Server) GetCurl(ctx context.Context, q contract.GetCurlRequestObject) (
 	return contract.GetCurl200JSONResponse{Text: curl.Command(d, t, p, record, s.app.View.FirstCall(d, t, p, f))}, nil
 }
 
+// Send serves what came of a request that is sent by itself.
+func (s *Server) Send(ctx context.Context, q contract.SendRequestObject) (contract.SendResponseObject, error) {
+	x := view.Sending{Target: q.Body.Target, Probe: q.Body.Probe, As: word(q.Body.As), Record: word(q.Body.Record),
+		Body: q.Body.Body}
+	for _, h := range q.Body.Headers {
+		x.Headers = append(x.Headers, [2]string{h.Name, h.Value})
+	}
+	sent, err := s.app.View.Send(ctx, x)
+	if err != nil {
+		return nil, err
+	}
+	out := contract.Sent{Exchange: exchangeOf(sent.Report.Exchange), Expected: expectedOf(sent.Explained.Expectation),
+		Class: string(sent.Class), Agrees: sent.Agrees, Differs: append([]string{}, sent.Differs...)}
+	if sent.Before != nil {
+		out.Before = &sent.Before.Status
+	}
+	return contract.Send200JSONResponse(out), nil
+}
+
 // GetWorklist serves the requests that are not fair yet.
 func (s *Server) GetWorklist(ctx context.Context,
 	q contract.GetWorklistRequestObject) (contract.GetWorklistResponseObject, error) {

@@ -51,7 +51,8 @@ func root() *cobra.Command {
 	}
 	c.SetOut(newScreen(os.Stdout))
 	c.SetErr(newScreen(os.Stderr))
-	c.AddCommand(serveCommand(), demoCommand(), reviewCommand(), explainCommand(), reachCommand(), diffCommand(),
+	c.AddCommand(serveCommand(), demoCommand(), reviewCommand(), explainCommand(), sendCommand(), reachCommand(),
+		diffCommand(),
 		formatCommand(), schemaCommand(), sweepCommand(), tokensCommand(), originsCommand(), standInCommand(),
 		keepCommand(), pruneCommand(), versionCommand())
 	return c

@@ -1,8 +1,10 @@
 // Package curl writes a probe as a command line that a person can run. Secrets
-// stand in it as environment variables, which the command does not set.
+// stand in it as environment variables, which the command does not set: a line in front says how
+// each is filled.
 package curl
 
 import (
+	"fmt"
 	"regexp"
 	"slices"
 	"strings"
@@ -11,6 +13,7 @@ import (
 	"millgate/core/check"
 	"millgate/core/declaration"
 	"millgate/core/field"
+	"millgate/core/route"
 )
 
 var notPlain = regexp.MustCompile(`[^A-Z0-9]+`)
@@ -162,5 +165,66 @@ func Command(d *declaration.Document, t *declaration.Target, p *check.Probe, rec
 		url += "?" + query
 	}
 	lines = append(lines, "  "+open(url))
-	return strings.Join(lines, " \\\n")
+	return how(d, as) + strings.Join(lines, " \\\n")
+}
+
+// how is the line that says how the variables of a credential are filled, "" without one. It is one
+// line, whatever stands in a name.
+func how(d *declaration.Document, as check.Present) string {
+	s := d.SchemeNamed(as.Scheme)
+	if s == nil {
+		return ""
+	}
+	return "# " + strings.Join(strings.Fields(filled(s, as)), " ") + "\n"
+}
+
+// filled says how the variables of a credential are filled.
+func filled(s *declaration.Scheme, as check.Present) string {
+	who := as.Identity
+	if who == "" {
+		who = "somebody"
+	}
+	name := func(what string) string {
+		of := as.Identity
+		switch {
+		case as.Way != "":
+			of = as.Way
+		case as.State == access.Broken:
+			of = "BROKEN"
+		}
+		return Variable(of, s.Name, what)
+	}
+	send := func(q *declaration.Request) string { return q.Method + " " + route.Hosted(q.Host, q.Path) }
+	out := ""
+	switch {
+	case s.Kind == declaration.Bearer && s.Login != nil:
+		out = fmt.Sprintf("%s is what %s gives %s at %s", name("TOKEN"), send(s.Login), who, s.Login.Take["access"])
+	case s.Kind == declaration.Bearer:
+		out = fmt.Sprintf("%s is the token of %s for %s", name("TOKEN"), who, s.Name)
+	case s.Kind == declaration.Basic:
+		out = fmt.Sprintf("%s is the base64 of %s's username:password", name("USER_AND_PASSWORD"), who)
+	case s.Kind == declaration.Cookie && s.Login != nil:
+		out = fmt.Sprintf("%s is the cookie %s that %s sets for %s", name("COOKIE"), s.Field, send(s.Login), who)
+	case s.Kind == declaration.Cookie:
+		out = fmt.Sprintf("%s is the cookie %s of %s", name("COOKIE"), s.Field, who)
+	case s.Kind == declaration.Signature:
+		out = fmt.Sprintf("%s is the %s of %s with the secret of %s, as %s", name("SIGNATURE"), s.Signing.Algorithm,
+			s.Signing.Covers, who, s.Signing.Encoding)
+		if s.Signing.Timestamp != "" {
+			out += fmt.Sprintf("; %s is now, in seconds since 1970", name("TIME"))
+		}
+	case s.Kind == declaration.Link && s.Issue != nil:
+		out = fmt.Sprintf("what is missing stands in the link that %s gives %s", send(s.Issue), who)
+	case s.Kind == declaration.Link:
+		out = fmt.Sprintf("what is missing stands in the link that %s was sent", who)
+	default:
+		out = fmt.Sprintf("%s is the key of %s for %s", name("KEY"), who, s.Name)
+	}
+	switch {
+	case as.Way != "":
+		out += ", then broken: " + as.Way
+	case as.State == access.Broken:
+		out += ", then changed, so that it does not hold"
+	}
+	return out
 }

@@ -17,12 +17,14 @@ import (
 	"millgate/core/check/detour"
 	"millgate/core/check/families"
 	"millgate/core/declaration"
+	"millgate/core/pointer"
 )
 
 const text = `millgate: 1
 targets: { t: { base: "BASE", unsafe: allowed } }
 routes:
-  - { at: "POST /a/{id}", send: { path: { id: "x y" }, query: { q: "1&2" }, headers: { X-Say: "it's $HOME" }, json: { price: "$5 \"now\"", p: "{password}" } } }
+  - { at: "POST /a/{id}", send: { path: { id: "x y" }, query: { q: "1&2" }, headers: { X-Say: "it's $HOME" },
+	json: { price: "$5 \"now\"", p: "{password}" } } }
 schemes:
   access: { kind: bearer, login: { send: POST /login, json: { u: ann, p: "{password}" }, take: { access: /t } } }
   key: { kind: api-key, in: query, name: k }
@@ -86,6 +88,8 @@ func TestOtherCallers(t *testing.T) {
 			p.Family == "crossing"
 	})
 	assert.Contains(t, Command(d, tg, p, "", call), "$BROKEN_ACCESS_TOKEN")
+	assert.Contains(t, Command(d, tg, p, "", call), "# BROKEN_ACCESS_TOKEN is ", "it says how that is filled")
+	assert.Contains(t, Command(d, tg, p, "", call), ", then changed, so that it does not hold\ncurl ")
 	d, tg, p, call = probeOf(t, "http://h", func(p *check.Probe) bool { return p.Of == detour.DoubledSlash })
 	assert.Contains(t, Command(d, tg, p, "", call), "--path-as-is")
 	assert.Contains(t, Command(d, tg, p, "", call), `"http://h//a/x%20y?`)
@@ -109,4 +113,35 @@ func TestOtherCallers(t *testing.T) {
 		`-H "X-Site: north \$1"`, `-H "X-Door: $T_X_DOOR"`, `-H 'X-Say: it'\''s'`, `'http://h/a'`}
 	tg.Name, tg.Mark = "t", "X-Log"
 	assert.Equal(t, strings.Join(want, " \\\n  "), Get(tg, "X-Say", "it's", "http://h/a"))
+}
+
+// Each kind of credential says in one line how its variables are filled.
+func TestHowVariablesAreFilled(t *testing.T) {
+	login := &declaration.Request{Method: "POST", Host: "id", Path: "/in",
+		Take: map[string]pointer.JSON{"access": "/t"}}
+	signed := declaration.Signing{Algorithm: "hmac-sha256", Covers: "{timestamp}.{body}", Timestamp: "X-At",
+		Encoding: "hex"}
+	for want, x := range map[string]struct {
+		s  declaration.Scheme
+		as check.Present
+	}{
+		"ANN_S_TOKEN is what POST id:/in gives ann at /t": {s: declaration.Scheme{Kind: declaration.Bearer,
+			Login: login}},
+		"ANN_S_TOKEN is the token of ann for s": {s: declaration.Scheme{Kind: declaration.Bearer}},
+		"ANN_S_USER_AND_PASSWORD is the base64 of ann's username:password": {
+			s: declaration.Scheme{Kind: declaration.Basic}},
+		"ANN_S_COOKIE is the cookie sid that POST id:/in sets for ann": {
+			s: declaration.Scheme{Kind: declaration.Cookie, Field: "sid", Login: login}},
+		"ANN_S_KEY is the key of ann for s": {s: declaration.Scheme{Kind: declaration.APIKey}},
+		"what is missing stands in the link that POST id:/in gives ann": {
+			s: declaration.Scheme{Kind: declaration.Link, Issue: login}},
+		"ANN_S_SIGNATURE is the hmac-sha256 of {timestamp}.{body} with the secret of ann, as hex; ANN_S_TIME is " +
+			"now, in " +
+			"seconds since 1970": {s: declaration.Scheme{Kind: declaration.Signature, Signing: signed}},
+		"EXPIRED_S_TOKEN is the token of ann for s, then broken: expired": {
+			s: declaration.Scheme{Kind: declaration.Bearer}, as: check.Present{Way: check.Expired}},
+	} {
+		x.s.Name, x.as.Identity = "s", "ann"
+		assert.Equal(t, want, filled(&x.s, x.as))
+	}
 }

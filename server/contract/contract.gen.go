@@ -1865,8 +1865,40 @@ type SeenToken struct {
 	Wrong       int       `json:"wrong"`
 }
 
+// Sending defines model for Sending.
+type Sending struct {
+	// As An identity, or nobody; left out is the probe's caller
+	As *string `json:"as,omitempty"`
+
+	// Body In the place of the request's; left out is as it was
+	Body *string `json:"body,omitempty"`
+
+	// Headers In the place of the request's or beside them
+	Headers []Header `json:"headers"`
+	Probe   string   `json:"probe"`
+
+	// Record The id of the record that is asked for
+	Record *string `json:"record,omitempty"`
+	Target string  `json:"target"`
+}
+
 // Sensitivity defines model for Sensitivity.
 type Sensitivity string
+
+// Sent defines model for Sent.
+type Sent struct {
+	// Agrees The answer is what the declaration expects of this caller
+	Agrees bool `json:"agrees"`
+
+	// Before The status when the probe was last sent; left out without
+	Before *int   `json:"before,omitempty"`
+	Class  string `json:"class"`
+
+	// Differs In what the answer differs from that one
+	Differs  []string `json:"differs"`
+	Exchange Exchange `json:"exchange"`
+	Expected string   `json:"expected"`
+}
 
 // Session Durations in seconds; 0 where the declaration says nothing
 type Session struct {
@@ -2445,6 +2477,9 @@ type GetSheetJSONRequestBody = SheetRequest
 // PutSampleJSONRequestBody defines body for PutSample for application/json ContentType.
 type PutSampleJSONRequestBody = SampleEdit
 
+// SendJSONRequestBody defines body for Send for application/json ContentType.
+type SendJSONRequestBody = Sending
+
 // CompareLoginsJSONRequestBody defines body for CompareLogins for application/json ContentType.
 type CompareLoginsJSONRequestBody = TimingRequest
 
@@ -2561,6 +2596,9 @@ type ServerInterface interface {
 	// PutSample Write what is sent to a route into the text, and keep it
 	// (PUT /api/samples)
 	PutSample(w http.ResponseWriter, r *http.Request)
+	// Send Send the request of a probe by itself, as it was or changed, under the target's rules
+	// (POST /api/send)
+	Send(w http.ResponseWriter, r *http.Request)
 	// GetSessions What the declared lifetimes come to, for every scheme that has one
 	// (GET /api/sessions)
 	GetSessions(w http.ResponseWriter, r *http.Request, params GetSessionsParams)
@@ -2801,6 +2839,12 @@ func (_ Unimplemented) GetSheet(w http.ResponseWriter, r *http.Request) {
 // PutSample Write what is sent to a route into the text, and keep it
 // (PUT /api/samples)
 func (_ Unimplemented) PutSample(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// Send Send the request of a probe by itself, as it was or changed, under the target's rules
+// (POST /api/send)
+func (_ Unimplemented) Send(w http.ResponseWriter, r *http.Request) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -3647,6 +3691,20 @@ func (siw *ServerInterfaceWrapper) PutSample(w http.ResponseWriter, r *http.Requ
 	handler.ServeHTTP(w, r)
 }
 
+// Send operation middleware
+func (siw *ServerInterfaceWrapper) Send(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.Send(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // GetSessions operation middleware
 func (siw *ServerInterfaceWrapper) GetSessions(w http.ResponseWriter, r *http.Request) {
 
@@ -4262,6 +4320,9 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 	})
 	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/api/curl", wrapper.GetCurl)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/send", wrapper.Send)
 	})
 	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/api/worklist", wrapper.GetWorklist)
@@ -5578,6 +5639,45 @@ func (response PutSampledefaultApplicationProblemPlusJSONResponse) VisitPutSampl
 	return err
 }
 
+type SendRequestObject struct {
+	Body *SendJSONRequestBody
+}
+
+type SendResponseObject interface {
+	VisitSendResponse(w http.ResponseWriter) error
+}
+
+type Send200JSONResponse Sent
+
+func (response Send200JSONResponse) VisitSendResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SenddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SenddefaultApplicationProblemPlusJSONResponse) VisitSendResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetSessionsRequestObject struct {
 	Params GetSessionsParams
 }
@@ -6402,6 +6502,9 @@ type StrictServerInterface interface {
 	// PutSample Write what is sent to a route into the text, and keep it
 	// (PUT /api/samples)
 	PutSample(ctx context.Context, request PutSampleRequestObject) (PutSampleResponseObject, error)
+	// Send Send the request of a probe by itself, as it was or changed, under the target's rules
+	// (POST /api/send)
+	Send(ctx context.Context, request SendRequestObject) (SendResponseObject, error)
 	// GetSessions What the declared lifetimes come to, for every scheme that has one
 	// (GET /api/sessions)
 	GetSessions(ctx context.Context, request GetSessionsRequestObject) (GetSessionsResponseObject, error)
@@ -7352,6 +7455,37 @@ func (sh *strictHandler) PutSample(w http.ResponseWriter, r *http.Request) {
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(PutSampleResponseObject); ok {
 		if err := validResponse.VisitPutSampleResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// Send operation middleware
+func (sh *strictHandler) Send(w http.ResponseWriter, r *http.Request) {
+	var request SendRequestObject
+
+	var body SendJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.Send(ctx, request.(SendRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Send")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(SendResponseObject); ok {
+		if err := validResponse.VisitSendResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {

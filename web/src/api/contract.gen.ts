@@ -55,6 +55,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/send": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Send the request of a probe by itself, as it was or changed, under the target's rules */
+        post: operations["send"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/worklist": {
         parameters: {
             query?: never;
@@ -983,6 +1000,29 @@ export interface components {
         };
         /** @description Asks for the page that follows; absent after the last */
         Cursor: string;
+        Sending: {
+            target: string;
+            probe: string;
+            /** @description An identity, or nobody; left out is the probe's caller */
+            as?: string;
+            /** @description The id of the record that is asked for */
+            record?: string;
+            /** @description In the place of the request's or beside them */
+            headers: components["schemas"]["Header"][];
+            /** @description In the place of the request's; left out is as it was */
+            body?: string;
+        };
+        Sent: {
+            exchange: components["schemas"]["Exchange"];
+            expected: string;
+            class: string;
+            /** @description The answer is what the declaration expects of this caller */
+            agrees: boolean;
+            /** @description The status when the probe was last sent; left out without */
+            before?: number;
+            /** @description In what the answer differs from that one */
+            differs: string[];
+        };
         SampleEdit: {
             route: string;
             /** @description JSON */
@@ -2213,6 +2253,31 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Text"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    send: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Sending"];
+            };
+        };
+        responses: {
+            /** @description What came of it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sent"];
                 };
             };
             default: components["responses"]["Problem"];

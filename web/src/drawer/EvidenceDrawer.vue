@@ -14,6 +14,7 @@ import PageSteps from './PageSteps.vue'
 import ProbeEvidence from './ProbeEvidence.vue'
 import ProbeList from './ProbeList.vue'
 import QuotaSteps from './QuotaSteps.vue'
+import SendChanged from './SendChanged.vue'
 import TwoLadders from './TwoLadders.vue'
 import { useWorkspace } from '../stores/workspace'
 import { useSweep } from '../stores/sweep'
@@ -163,6 +164,7 @@ const { width, drag } = useSplitter('millgate.drawer', { from: 440, least: 340, 
 
         <ProbeList v-if="x.probes.length > 1" :probes="x.probes" :picked="probe?.id" @pick="(id) => (pick = id)" />
         <ProbeEvidence v-if="probe" :probe="probe" />
+        <SendChanged v-if="probe?.exchange || probe?.steps?.length" :probe="probe" :caller="caller" />
         <CrossingMore :x="x" :probe="probe?.id" />
       </template>
     </div>

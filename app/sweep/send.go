@@ -1,0 +1,56 @@
+package sweep
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"millgate/app/fault"
+	"millgate/app/snapshot"
+	"millgate/core/check"
+	"millgate/core/declaration"
+	"millgate/wire"
+)
+
+// Send sends one call to a target by itself, under the target's rules, and gives its report. It
+// belongs to no sweep: nothing of it is kept, and what it makes is not removed.
+func (sw *Sweeps) Send(ctx context.Context, target string, c check.Call) (check.Report, error) {
+	d, t, err := sw.ws.Present().Current(target)
+	if err != nil {
+		return check.Report{}, err
+	}
+	if declaration.UnsafeMethod(c.Request.Method) && t.Unsafe != declaration.UnsafeAllowed {
+		return check.Report{}, fmt.Errorf("%w: the target does not allow %s by hand (unsafe: %s); write  unsafe: "+
+			"allowed",
+			fault.ErrInput, c.Request.Method, t.Unsafe)
+	}
+	if sw.busy() {
+		return check.Report{}, fmt.Errorf("%w: wait for it, or stop it first", fault.ErrBusy)
+	}
+	r, err := sw.newRun(ctx, d, t, "", &check.Plan{}, nil, snapshot.NewKnown(nil))
+	if err != nil {
+		return check.Report{}, err
+	}
+	defer func() {
+		r.cancel()
+		r.stop()
+		r.client.Close()
+	}()
+	if err := r.client.Reach(ctx); err != nil {
+		return check.Report{}, err
+	}
+	c.Makes, c.Take, c.Undo, c.Retry = nil, nil, nil, false
+	fact, err := wire.Runner{Keys: r.keys, Breaking: r.breaking, Public: r.keysOf}.Run(ctx,
+		check.Tell(func(t *check.Telling) { t.One(c) }))
+	switch {
+	case err != nil && !errors.Is(err, wire.ErrCredential) && len(fact.Reports) == 0:
+		return check.Report{}, err
+	case len(fact.Reports) == 0 || fact.Reports[0].Fate == check.Unsent:
+		why := "it was not sent"
+		if len(fact.Reports) > 0 && fact.Reports[0].Why != "" {
+			why = fact.Reports[0].Why
+		}
+		return check.Report{}, fmt.Errorf("%w: %s", fault.ErrInput, why)
+	}
+	return fact.Reports[0], nil
+}
