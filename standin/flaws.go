@@ -74,6 +74,9 @@ const (
 	DataAsPage         Flaw = "data-as-page"
 	GuardBreaks        Flaw = "guard-breaks"
 	ServesNoOne        Flaw = "serves-no-one"
+	LogoutEndsAll      Flaw = "logout-ends-all"
+	HostNotCounted     Flaw = "host-not-counted"
+	LocalExempt        Flaw = "local-exempt"
 	DeveloperToken     Flaw = "developer-token"
 	SkewFiveMinutes    Flaw = "skew-five-minutes"
 	VerifyNoEffect     Flaw = "verify-no-effect"
@@ -146,6 +149,9 @@ var What = []struct {
 	{DataAsPage, "asked for a page, frames are shown to nobody"},
 	{GuardBreaks, "without a credential the status of the dome fails with 500"},
 	{ServesNoOne, "the list of instruments fails with 500 for everybody"},
+	{LogoutEndsAll, "ending one session ends all of its caller"},
+	{HostNotCounted, "each Host field that a caller writes has a count of its own"},
+	{LocalExempt, "a forwarded local address is not counted"},
 	{DeveloperToken, "tokens of a developer's issuer pass"},
 	{SkewFiveMinutes, "tokens are taken for five minutes after their end and before their beginning"},
 	{VerifyNoEffect, "confirming an address changes nothing"},

@@ -188,6 +188,11 @@ func (s *Service) issuer(iss adder) {
 			if !s.flaws[DeafEnd] {
 				s.ended[x.family] = true
 			}
+			if s.flaws[LogoutEndsAll] {
+				for _, o := range s.refresh {
+					s.ended[o.family] = s.ended[o.family] || o.person == x.person
+				}
+			}
 			c.w.WriteHeader(204)
 			return
 		}

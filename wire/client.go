@@ -349,6 +349,10 @@ func (c *Client) request(ctx context.Context, o Outgoing, u *url.URL) (*http.Req
 	req.Header.Set("User-Agent", "millgate")
 	req.Header.Set("Accept", "application/json, */*;q=0.5")
 	for _, h := range o.Headers {
+		if strings.EqualFold(h[0], "Host") { // who is called stays the declared one
+			req.Host = h[1]
+			continue
+		}
 		if h[0] == "Accept" { // asked for by the probe; empty sends none
 			if req.Header.Del("Accept"); h[1] == "" {
 				continue

@@ -117,9 +117,11 @@ identities: { ann: { credentials: { s: { p: kept:P } } } }
 					names = append(names, st.Name)
 				}
 			}
-			assert.Equal(t, []string{session.LogIn, session.Use, session.Refresh, session.UseRenewed,
-				session.LogOutNobody, session.LogOut, session.UseAfterLogout, session.RefreshAfterLogout,
-				session.LogOutAgain,
+			assert.Equal(t, []string{session.LogInBeside, session.LogIn, session.Use, session.Refresh,
+				session.UseRenewed,
+				session.LogOutNobody, session.UseBeside, session.LogOut, session.UseAfterLogout,
+				session.RefreshAfterLogout,
+				session.LogOutAgain, session.UseBesideAfter,
 				session.LogInAgain, session.RefreshAgain, session.OldRefresh, session.RefreshAfterReuse}, names)
 			assert.True(t, got.Rotated)
 			assert.Equal(t, 5*time.Minute, got.Said)

@@ -88,6 +88,16 @@ func NewKeyring(d *declaration.Document, t *declaration.Target, c *Client, look 
 // renewAhead is how long before its end a token is renewed.
 const renewAhead = 30 * time.Second
 
+// Forget lets go of the sessions that are held: who asks for one next logs in anew. A login that
+// was refused is remembered.
+func (k *Keyring) Forget() {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	for key, h := range k.held {
+		k.held[key] = &held{turn: make(chan struct{}, 1), epoch: h.epoch, refused: h.refused}
+	}
+}
+
 func (k *Keyring) slot(identity, scheme string) *held {
 	k.mu.Lock()
 	defer k.mu.Unlock()

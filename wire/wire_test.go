@@ -188,6 +188,45 @@ func keyring(t *testing.T, h http.HandlerFunc) *Keyring {
 	})
 }
 
+// What was let go of is obtained anew; a login that was refused is not tried again.
+func TestForgottenSessions(t *testing.T) {
+	logins, status := 0, 200
+	s := server(t, func(w http.ResponseWriter, r *http.Request) {
+		logins++
+		w.WriteHeader(status)
+		_, _ = fmt.Fprintf(w, `{"t":"token-number-%d"}`, logins)
+	})
+	d, msgs := declaration.Parse("x", []byte(fmt.Sprintf("millgate: 1\ntargets: { t: { base: %s } }\nroutes: [GET "+
+		"/a]\n"+
+		"schemes: { s: { kind: bearer, login: { send: POST /in, json: { p: \"{p}\" }, take: { access: /t } } } }\n"+
+		"identities: { ann: { credentials: { s: { p: kept:P } } } }\n", s.URL)), nil)
+	require.False(t, declaration.Failed(msgs), msgs)
+	k := NewKeyring(d, d.Targets[0], client(t, d.Targets[0]), func(declaration.Value) (string, error) {
+		return "pass-phrase-1", nil
+	})
+	get := func() (string, error) {
+		tok, _, err := k.Token(context.Background(), "ann", "s")
+		return tok, err
+	}
+	for _, want := range []string{"token-number-1", "token-number-1"} {
+		tok, err := get()
+		require.NoError(t, err)
+		assert.Equal(t, want, tok)
+	}
+	k.Forget()
+	tok, err := get()
+	require.NoError(t, err)
+	assert.Equal(t, "token-number-2", tok)
+	status = 401
+	k.Forget()
+	_, err = get()
+	require.ErrorIs(t, err, ErrCredential)
+	k.Forget()
+	_, err = get()
+	require.ErrorIs(t, err, ErrCredential)
+	assert.Equal(t, 3, logins, "so often a wrong secret would lock the account")
+}
+
 func TestTokensAreObtainedAndRenewed(t *testing.T) {
 	var calls []string
 	n := 0
@@ -257,7 +296,8 @@ func TestOtherCredentials(t *testing.T) {
 func TestWrongSecretsWhereverTheyStand(t *testing.T) {
 	d, _ := declaration.Parse("x", []byte(`millgate: 1
 targets: { t: { base: "http://127.0.0.1:1" } }
-schemes: { access: { kind: bearer, login: { send: "POST /in/{u}/{p}", headers: { X-Key: "k-{p}", X-App: web }, form: { user: "{u}", p: "{p}" }, take: { access: /t } } } }
+schemes: { access: { kind: bearer, login: { send: "POST /in/{u}/{p}", headers: { X-Key: "k-{p}", X-App: web },
+	form: { user: "{u}", p: "{p}" }, take: { access: /t } } } }
 identities: { ann: { credentials: { access: { u: ann, p: env:P } } } }
 `), nil)
 	k := NewKeyring(d, d.Targets[0], &Client{mask: NewMasker(nil)}, func(declaration.Value) (string,

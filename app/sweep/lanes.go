@@ -54,12 +54,20 @@ func (r *run) drillLanes(ph check.Phase) [][]*check.Probe {
 
 // lanesOf splits a phase, but for its quota drills, into lists that run beside each
 // other. Safe probes stand alone; unsafe ones of a route, or on one record, follow
-// each other, so that what is read afterwards can be put down to one of them.
+// each other, so that what is read afterwards can be put down to one of them. What ends sessions
+// goes alone.
 func (r *run) lanesOf(ph check.Phase) [][]*check.Probe {
 	var out [][]*check.Probe
 	index := map[string]int{}
 	for _, p := range r.probes {
 		if p.Phase != ph || p.Is(quotas.Family{}) || r.facts.Of(p.Key()) != nil {
+			continue
+		}
+		if ph == check.ThenEnding { // one after the other: each may end what the next one uses
+			if len(out) == 0 {
+				out = append(out, nil)
+			}
+			out[0] = append(out[0], p)
 			continue
 		}
 		if ph == check.SafeFirst || !p.Unsafe {

@@ -187,6 +187,9 @@ func (r *run) phases() error {
 		if err := r.phase(ph); err != nil {
 			return err
 		}
+		if ph == check.ThenEnding || ph == check.ThenFollowing {
+			r.keys.Forget() // the sessions that were held may be among those that were ended
+		}
 		if ph == check.ThenAdmitted && r.stopping.Err() == nil { // before anything is deleted
 			if err := r.widen(); err != nil {
 				return err

@@ -138,7 +138,7 @@ func (r *run) owe(p *check.Probe, c check.Call) (settle func(left string), err e
 // fares follows how an identity's credential fares: when one that was renewed is admitted,
 // what was refused since it was last is sent again.
 func (r *run) fares(p *check.Probe, c check.Call, cls check.Class, renewed bool) {
-	if p.Phase >= check.ThenDrilling || len(c.As) != 1 || c.As[0].Slot != "" || c.As[0].Identity == "" ||
+	if p.Phase >= check.ThenEnding || len(c.As) != 1 || c.As[0].Slot != "" || c.As[0].Identity == "" ||
 		c.As[0].Identity != p.Caller.Identity || c.As[0].State != access.Sound {
 		return
 	}

@@ -149,7 +149,7 @@ func (id ID) Key() string {
 
 // Phase orders the probes of a sweep: safe requests (RFC 9110 section 9.2.1) come first,
 // then unsafe ones that must be turned away, then those that must be admitted, deletions,
-// and at the very end raised roles and what ends sessions and fills quotas.
+// and at the very end raised roles, and what ends sessions and fills quotas.
 type Phase int
 
 // The phases.
@@ -159,6 +159,8 @@ const (
 	ThenAdmitted
 	ThenDeleting
 	ThenRaising
+	ThenEnding    // what ends sessions: a service may end more of them than the one that is named
+	ThenFollowing // sessions, each to its end
 	ThenDrilling
 	ThenLocking // drills that close an account
 )

@@ -37,6 +37,7 @@ func NewPlan(d *declaration.Document, t *declaration.Target, l Families) *Plan {
 		p := NewPlanning(vouched{pl.crossings, pl})
 		f.Plan(pl.Context, p)
 		for _, x := range p.Probes {
+			x.endsLast(d)
 			pl.byKey[x.Key()] = x
 		}
 		pl.Probes, pl.Left = append(pl.Probes, p.Probes...), append(pl.Left, p.Left...)
@@ -55,6 +56,17 @@ func NewPlan(d *declaration.Document, t *declaration.Target, l Families) *Plan {
 		return 1
 	})
 	return pl
+}
+
+// endsLast puts a probe of a route that ends sessions behind all that use them.
+func (p *Probe) endsLast(d *declaration.Document) {
+	i := d.RouteNamed(p.Route)
+	if i < 0 || p.Phase > ThenRaising {
+		return
+	}
+	if s, q := access.SessionAt(d, i); s != nil && q == s.Logout {
+		p.Phase = ThenEnding
+	}
 }
 
 // Copy is a plan that can be widened while others read this one.
@@ -113,6 +125,7 @@ func (p *Plan) Widen(x *Probe, e *Evidence) (out []*Probe) {
 			continue
 		}
 		q.Widens = x.Key()
+		q.endsLast(p.Context.Doc)
 		p.byKey[q.Key()] = q
 		out = append(out, q)
 	}

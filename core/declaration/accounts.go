@@ -91,6 +91,15 @@ func (r *reader) account(s *Scheme, f pair) {
 	s.Account = a
 }
 
+// logout reads what ends a session, and how many it ends.
+func (r *reader) logout(s *Scheme, f pair) {
+	var by map[string]pair
+	s.Logout, by = r.request(f.val, "logout", "ends")
+	if p, ok := by["ends"]; ok && r.since(V11, p.kn, "`ends` of logout") {
+		s.EndsAll = r.word(p.val, "ends", "one", "all") == "all"
+	}
+}
+
 // removal reads what removes something, and as whom.
 func (r *reader) removal(n ast.Node) (q *Request, as Ref) {
 	q, by := r.request(n, "remove", "as")

@@ -123,7 +123,7 @@ func (r *reader) schemeField(s *Scheme, f pair) {
 	case "refresh":
 		s.Refresh, _ = r.request(f.val, "refresh")
 	case "logout":
-		s.Logout, _ = r.request(f.val, "logout")
+		r.logout(s, f)
 	case "path":
 		s.Cookie.Path, _ = r.str(f.val, "path")
 	case "http_only":

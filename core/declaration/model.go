@@ -208,6 +208,7 @@ type Scheme struct {
 	Login      *Request
 	Refresh    *Request
 	Logout     *Request
+	EndsAll    bool             // a logout ends all sessions of its caller
 	Cookie     CookieAttributes // for cookie
 	Signing    Signing          // for signature
 	Expires    string           // for link: the query parameter with the end (RFC 3339 or Unix seconds)

@@ -26,7 +26,7 @@ const whole = `{
 "schemes": {
   "jwt": {"kind": "bearer", "token": "jwt", "issuer": "i", "audience": "a", "algorithms": ["ES256"], "typ": "at+jwt", "requires": ["sub"], "keys": {"jwks": "id:/jwks"}, "tests_only": {"issuer": "i", "kid": "k", "signing_key": "env:T"}, "claims": {"roles": "/roles"}, "lifetime": {"access": "short", "refresh": "long"},
     "login": {"send": "POST id:/login", "json": {"u": "{user}"}, "form": {}, "headers": {}, "take": {"access": "/a"}},
-    "account": {"send": "POST /people", "json": {"n": "{fresh}", "p": "{fresh:password}"}, "form": {}, "headers": {}, "take": {"user": "/id"}, "id": "/id", "password": {"least": 10, "refuses": ["name", "common"]}, "remove": {"send": "DELETE /people/{id}", "as": "ann"}}, "refresh": {"send": "POST id:/r", "take": {"access": "/a"}}, "logout": "POST id:/out", "introspect": {"send": "POST id:/i", "form": {"token": "{token}"}, "as": "ann"}},
+    "account": {"send": "POST /people", "json": {"n": "{fresh}", "p": "{fresh:password}"}, "form": {}, "headers": {}, "take": {"user": "/id"}, "id": "/id", "password": {"least": 10, "refuses": ["name", "common"]}, "remove": {"send": "DELETE /people/{id}", "as": "ann"}}, "refresh": {"send": "POST id:/r", "take": {"access": "/a"}}, "logout": {"send": "POST id:/out", "ends": "all"}, "introspect": {"send": "POST id:/i", "form": {"token": "{token}"}, "as": "ann"}},
   "mac": {"kind": "bearer", "keys": {"secret": "env:S"}}, "pem": {"kind": "bearer", "keys": {"file": "k.pem"}},
   "key": {"kind": "api-key", "in": "query", "name": "k"},
   "cookie": {"kind": "cookie", "name": "c", "path": "/", "http_only": true, "secure": false, "same_site": "strict", "lifetime": {"access": "short"}, "login": {"send": "POST /login"}, "logout": "POST /out"},

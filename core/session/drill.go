@@ -12,12 +12,15 @@ import (
 // Steps of a drill, in the order in which they are sent. The first session is
 // logged out; the second finds out about refresh tokens that are used twice.
 const (
+	LogInBeside        = "log in, another session"
 	LogIn              = "log in"
 	Use                = "use"
 	AskIssuer          = "ask the issuer"
 	Refresh            = "refresh"
 	UseRenewed         = "use the renewed"
 	LogOutNobody       = "log out naming no session"
+	UseBeside          = "use the other session"
+	UseBesideAfter     = "use the other session after the logout"
 	LogOut             = "log out"
 	UseAfterLogout     = "use after the logout"
 	AskIssuerAfter     = "ask the issuer after the logout"
@@ -94,7 +97,11 @@ func (d *Drilled) Expect(name string, doc *declaration.Document, s *declaration.
 		}
 	case RefreshAfterLogout, LogOutNobody:
 		return refused
-	case LogOutAgain, LogOutOther:
+	case LogOutAgain, LogOutOther, UseBeside:
+	case UseBesideAfter:
+		if !s.EndsAll && d.worked(UseBeside) {
+			return works
+		}
 	case OldRefresh:
 		if reuse == refused || reuse == "ends-grant" {
 			return refused
@@ -211,6 +218,11 @@ func (d *Drilled) judgeLogout(a *declaration.Lifetime, s *declaration.Scheme,
 			say(Afterlife, "the issuer calls the token active after the logout", "Services that ask it let it in.",
 				"RFC 7662 section 2.2", LogOut, AskIssuerAfter)
 		}
+	}
+	if d.worked(LogOut) && d.worked(UseBeside) && d.refused(UseBesideAfter) && !s.EndsAll {
+		say("logout-all", "the logout of one session ended another of the same caller, which worked right before",
+			"Who signs out on one device is signed out on all; whoever can sign somebody out once does it everywhere.",
+			revoke, LogOut, UseBeside, UseBesideAfter)
 	}
 	if st, ok := d.Step(LogOutNobody); ok && st.Status >= 200 && st.Status < 300 {
 		say("logout-nobody", fmt.Sprintf("a logout that names no session was answered %d", st.Status),

@@ -166,6 +166,8 @@ func (x planning) breaking(at check.Spot, way string) (p check.Probe, why string
 				d.Alone = append(d.Alone, q.Key())
 			}
 		}
+	case way == check.Ended:
+		p.Phase = check.ThenEnding
 	case way == check.OtherRecord:
 		if d.Param, d.OtherID = x.anotherRecord(at.Route, d.Donor, d.Params, p.Record); d.OtherID == "" {
 			return p, "no second record is known that a link could be for"

@@ -141,7 +141,7 @@ func TestDrillsAndWhatTheyUse(t *testing.T) {
 	assert.Equal(t, "/things", detail.Use.Path)
 	assert.Equal(t, "bob", detail.Neighbour, "the logout needs a credential, so a neighbour's refresh token is tried "+
 		"there")
-	assert.Equal(t, check.ThenDrilling, a.Phase)
+	assert.Equal(t, check.ThenFollowing, a.Phase)
 	assert.False(t, a.Unsafe)
 	c := drills["cat desk"]
 	require.NotNil(t, c)
@@ -231,4 +231,19 @@ func TestWithoutMembers(t *testing.T) {
 		"what cannot be read stays")
 	assert.Equal(t, `{"a":"x{p}"}`,
 		string(check.WithoutMembers([]byte(`{"a":"x{p}"}`), "application/json", []string{"p"})))
+}
+
+// What ends sessions comes behind all that uses them, and before what is drilled.
+func TestWhatEndsSessionsComesLast(t *testing.T) {
+	_, pl := doors(t, "all")
+	ends := 0
+	for _, p := range pl.Probes {
+		if p.Route != "POST /end" && p.Route != "POST /desk/out" && way(p) != check.Ended {
+			assert.NotEqual(t, check.ThenEnding, p.Phase, p.Key())
+			continue
+		}
+		assert.GreaterOrEqual(t, p.Phase, check.ThenEnding, p.Key())
+		ends++
+	}
+	assert.Positive(t, ends)
 }

@@ -284,7 +284,7 @@ func TestDrills(t *testing.T) {
 		{"full for a while", "login", &service{limit: three, fails: map[int]int{1: 429}, retry: "4"}, finding.Agrees,
 			"", "refused within", func(t *testing.T, m *Measured, _ []check.Call) {
 				assert.False(t, m.Full)
-				assert.Len(t, m.Around, 6, "a login is no GET, and has no other caller")
+				assert.Len(t, m.Around, 10, "a login is no GET, and has no other caller")
 			}},
 		{"full for good", "login", &service{limit: []quota.Limit{{Kind: quota.FixedFirst, N: 0, W: second}}},
 			finding.Unproven, "", "full before", nil},

@@ -10,8 +10,13 @@ import (
 
 // forwarding are header fields in which a gateway says who called. A service that believes
 // them from anybody can be told anything; the address is one for documentation (RFC 5737).
-var forwarding = [][2]string{{"X-Forwarded-For", "198.51.100.7"}, {"Forwarded", "for=198.51.100.7"},
-	{"X-Real-IP", "198.51.100.7"}}
+var forwarding = [][2]string{{"X-Forwarded-For", documented}, {"Forwarded", "for=" + documented},
+	{"X-Real-IP", documented}}
+
+const documented = "198.51.100.7"
+
+// local is an address that services often let pass: that of the machine itself.
+const local = "127.0.0.1"
 
 // confirmed is how often a way must pass while the next plain call is refused: among nodes
 // that count alone one may pass by chance.
@@ -24,9 +29,16 @@ func ways(q check.Request) (names []string, turned []check.Request) {
 		turn(&w)
 		names, turned = append(names, name), append(turned, w)
 	}
-	for _, h := range forwarding {
-		add(h[0], func(w *check.Request) { w.Headers = append(w.Headers[:len(w.Headers):len(w.Headers)], h) })
+	with := func(name string, h [2]string) {
+		add(name, func(w *check.Request) { w.Headers = append(w.Headers[:len(w.Headers):len(w.Headers)], h) })
 	}
+	for _, h := range forwarding {
+		with(h[0], h)
+	}
+	for _, h := range forwarding {
+		with(h[0]+", a local address", [2]string{h[0], strings.Replace(h[1], documented, local, 1)})
+	}
+	with("another Host", [2]string{"Host", "elsewhere.invalid"})
 	add("a trailing slash", func(w *check.Request) { w.Path = strings.TrimSuffix(w.Path, "/") + "/" })
 	add("upper case", func(w *check.Request) { w.Path = upper(w.Path) })
 	add("another parameter", func(w *check.Request) { w.Query = strings.TrimPrefix(w.Query+"&millgate=1", "&") })

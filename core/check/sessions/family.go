@@ -29,7 +29,7 @@ const (
 )
 
 // requests of a drill, about.
-const requests = 13
+const requests = 16
 
 const version = 1 // of Measured
 
@@ -67,7 +67,7 @@ func (Family) Plan(c *check.Context, p *check.Planning) {
 				d.Neighbour = neighbourOf(c.Doc, id, s)
 			}
 			who := check.Caller{Identity: id.Name, Scheme: s.Name, State: access.Sound}
-			p.Add(check.Probe{ID: check.ID{Family: "session", Route: key, Caller: who}, Phase: check.ThenDrilling,
+			p.Add(check.Probe{ID: check.ID{Family: "session", Route: key, Caller: who}, Phase: check.ThenFollowing,
 				StandsFor: rest, Detail: d})
 		}
 	}

@@ -64,7 +64,7 @@ func TestWhoIsDrilled(t *testing.T) {
 	require.Len(t, p.Probes, 1, "one of each class, with each scheme that has something after its login")
 	x := p.Probes[0]
 	assert.Equal(t, "session|POST /in|ann|s|sound||", x.Key())
-	assert.Equal(t, check.ThenDrilling, x.Phase)
+	assert.Equal(t, check.ThenFollowing, x.Phase)
 	assert.Equal(t, []string{"bob"}, x.StandsFor)
 	assert.False(t, x.Unsafe, "it ends only what was begun for it")
 	assert.Equal(t, Detail{Use: check.Request{Method: "GET", Path: "/a"}}, x.Detail)

@@ -206,6 +206,13 @@ func rotated(from, to check.Report, a, b granted) bool {
 // first opens a session, renews it, ends it and tries what is left of it. It is false
 // where there was none.
 func (s *script) first() bool {
+	var beside granted
+	if s.Scheme.Logout != nil {
+		if _, beside = s.grant(session.LogInBeside, s.Scheme.Login, ""); beside.access == "" {
+			s.m.Failed = true
+			return false // the same again would count as another wrong secret
+		}
+	}
 	in, g := s.grant(session.LogIn, s.Scheme.Login, "")
 	if g.access == "" {
 		s.m.Failed = true
@@ -229,11 +236,13 @@ func (s *script) first() bool {
 		return true
 	}
 	s.logOutNobody()
+	s.use(session.UseBeside, beside.access) // a service may let a caller have one session alone
 	out := s.Send(s.logout(session.LogOut, g))[0]
 	ended := ok2xx(out) || s.redirects(out)
 	s.step(out, ended)
 	if ended {
 		s.afterwards(g, out.End)
+		s.use(session.UseBesideAfter, beside.access)
 	}
 	return true
 }

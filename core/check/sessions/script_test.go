@@ -41,6 +41,8 @@ type issuer struct {
 	lenient  bool // a used refresh token works
 	survives bool // a session goes on after the reuse of its refresh token
 	anybody  bool // a logout that names nobody is answered 204
+	endsAll  bool // a logout ends every session
+	one      bool // a login ends the sessions before it
 	opaque   bool // its tokens say no end, and it says one where it is asked
 	slots    map[string]string
 }
@@ -71,7 +73,11 @@ func (s *issuer) answer(c check.Call, at time.Duration) check.Report {
 	r.Exchange.Status = 401
 	switch c.Request.Path {
 	case "/in":
-		s.n++
+		if s.n++; s.one {
+			for _, id := range s.of {
+				s.ended[id] = at
+			}
+		}
 		give(s.n, "")
 	case "/again":
 		mark := slotOf("refresh")
@@ -94,8 +100,10 @@ func (s *issuer) answer(c check.Call, at time.Duration) check.Report {
 		case id == 0:
 			r.Exchange.Status = 400
 		default:
-			if _, over := s.ended[id]; !over {
-				s.ended[id] = at
+			for _, o := range s.of {
+				if _, over := s.ended[o]; !over && (o == id || s.endsAll) {
+					s.ended[o] = at
+				}
 			}
 			r.Exchange.Status = 204
 		}
@@ -131,10 +139,11 @@ func TestTheWholeSession(t *testing.T) {
 		steps = append(steps, fmt.Sprint(s.Name, " ", s.Worked))
 		assert.Equal(t, f.Reports[i].Name, s.Name, "reports stand beside the steps")
 	}
-	assert.Equal(t, []string{"log in true", "use true", "ask the issuer true", "refresh true", "use the renewed true",
-		"log out naming no session false", "log out true",
+	assert.Equal(t, []string{"log in, another session true", "log in true", "use true", "ask the issuer true",
+		"refresh true", "use the renewed true",
+		"log out naming no session false", "use the other session true", "log out true",
 		"use after the logout false", "ask the issuer after the logout false", "refresh after the logout false",
-		"log out again true",
+		"log out again true", "use the other session after the logout true",
 		"log in again true", "refresh again true", "the old refresh token again false",
 		"refresh after the reuse false"}, steps)
 	assert.True(t, m.Rotated)
@@ -146,7 +155,7 @@ func TestTheWholeSession(t *testing.T) {
 	in := sent[0].Request
 	assert.Equal(t, check.Fill{Identity: "ann", Scheme: "s", Name: "p"}, in.Fill["p"], "no secret is in a script")
 	assert.Equal(t, check.Fill{Name: "client"}, in.Fill["client"])
-	assert.Equal(t, "r={refresh}", string(sent[3].Request.Body))
+	assert.Equal(t, "r={refresh}", string(sent[4].Request.Body))
 	for _, c := range sent {
 		assert.NotEqual(t, check.Unsafe, c.Effect, "%s touches only what the drill began", c.Name)
 		for _, p := range c.As {
@@ -163,6 +172,7 @@ func TestFaults(t *testing.T) {
 		"family-lives":  func(s *issuer) { s.survives = true },
 		"logout-nobody": func(s *issuer) { s.anybody = true },
 		"afterlife":     func(s *issuer) { s.lingers = time.Hour },
+		"logout-all":    func(s *issuer) { s.endsAll = true },
 	} {
 		d, x := drill(t, "")
 		x.Scheme.Lifetime = map[string]declaration.Ref{"refresh": {Name: "r"}}
@@ -194,6 +204,24 @@ func TestFaults(t *testing.T) {
 			}
 			assert.Equal(t, 2, n, "the first and the last of the tries are told")
 		}
+	}
+}
+
+// A logout that ends every session is none where that is declared, or where a login did already.
+func TestSessionsBesideEachOther(t *testing.T) {
+	for name, change := range map[string]func(*issuer, *declaration.Scheme){
+		"declared":                 func(s *issuer, x *declaration.Scheme) { s.endsAll, x.EndsAll = true, true },
+		"a caller has one session": func(s *issuer, _ *declaration.Scheme) { s.one = true },
+	} {
+		d, x := drill(t, "")
+		s := newIssuer()
+		change(s, x.Scheme)
+		f, _ := play.Run(Script(d, d.Targets[0], x), -1, s.answer)
+		m := f.Data.(*Measured)
+		for _, j := range session.JudgeDrill(&m.Drilled, d, x.Scheme) {
+			assert.NotEqual(t, "logout-all", j.ID, name)
+		}
+		assert.Empty(t, m.Expect(session.UseBesideAfter, d, x.Scheme), name)
 	}
 }
 
