@@ -276,8 +276,7 @@ func (b *Breaking) link(ctx context.Context, o *Outgoing, x Broken) error {
 		}
 		return b.twice(ctx, *o)
 	}
-	addQuery(o, a.Query) // it was given out for another record
-	return nil
+	return k.follow(o, s, a)
 }
 
 // twice sends a request whose second time is what is looked at.

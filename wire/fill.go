@@ -147,15 +147,14 @@ func (r *running) linked(o *Outgoing, slot string) error {
 	if err != nil {
 		return err
 	}
-	u, err := url.Parse(text)
-	if err != nil {
-		return fmt.Errorf("%w: the link cannot be read as an address", ErrCredential)
+	a, err := r.k.client.address(text, o.Host)
+	switch {
+	case err != nil:
+		return err
+	case a.Elsewhere != "":
+		return a.outside()
 	}
-	o.Path, o.Query = u.EscapedPath(), u.RawQuery
-	if host, path, ok := r.k.client.HostOf(text); ok {
-		o.Host = host
-		o.Path, _, _ = strings.Cut(path, "?")
-	}
+	o.Host, o.Path, o.Query = a.Host, a.Path, a.Query
 	return nil
 }
 

@@ -27,20 +27,29 @@ type address struct {
 // address reads a link of a scheme, which may be without a host: then it is at the one that
 // gave it out. What signs it is masked from now on.
 func (k *Keyring) address(s *declaration.Scheme, text, from string) (a address, err error) {
-	u, err := url.Parse(strings.TrimSpace(text))
-	if err != nil {
-		return a, fmt.Errorf("%w: the link cannot be read as an address", ErrCredential)
+	if a, err = k.client.address(text, from); err != nil {
+		return a, err
 	}
-	sig := u.Query().Get(s.Field)
+	q, _ := url.ParseQuery(a.Query) // it was read before
+	sig := q.Get(s.Field)
 	if sig == "" {
 		return a, fmt.Errorf("%w: the link has no %s in its query", ErrCredential, s.Field)
 	}
 	k.client.mask.Learn(mask.Signature, sig)
+	return a, nil
+}
+
+// address is where a text leads that is a link.
+func (c *Client) address(text, from string) (a address, err error) {
+	u, err := url.Parse(strings.TrimSpace(text))
+	if err != nil {
+		return a, fmt.Errorf("%w: the link cannot be read as an address", ErrCredential)
+	}
 	a = address{Host: from, Path: u.EscapedPath(), Query: u.RawQuery}
 	if u.Host == "" {
 		return a, nil
 	}
-	host, path, ok := k.client.HostOf(text)
+	host, path, ok := c.HostOf(text)
 	if !ok {
 		a.Elsewhere = u.Host
 		return a, nil
@@ -58,7 +67,8 @@ func (a address) outside() error {
 // follow makes a request that of a link. It is an error where that is another route's. A service
 // that is tried at another address than its public one writes that into its links: they are
 // followed at the target where they lead to the route that is asked for. It is an error as well
-// where it leads to another record than it was asked for.
+// where it leads to another record than it was asked for. A request to another path than a link is
+// asked for is meant so: it bears the link's query where it goes.
 func (k *Keyring) follow(o *Outgoing, s *declaration.Scheme, a address) error {
 	if a.Elsewhere != "" {
 		a.Host = o.Host
@@ -73,7 +83,12 @@ func (k *Keyring) follow(o *Outgoing, s *declaration.Scheme, a address) error {
 	}
 	if s.Issue != nil {
 		for _, n := range s.Issue.Placeholders() {
-			if v := o.Params[n]; v != "" && hasSegment(o.Path, v) && !hasSegment(a.Path, v) {
+			switch v := o.Params[n]; {
+			case v == "":
+			case !hasSegment(o.Path, v):
+				addQuery(o, a.Query)
+				return nil
+			case !hasSegment(a.Path, v):
 				return fmt.Errorf("%w: the link leads to %s, asked for was %s", ErrCredential, a.Path, o.Path)
 			}
 		}

@@ -141,6 +141,29 @@ func TestLinksWithThePublicAddress(t *testing.T) {
 	}
 }
 
+// A link is asked for with a record: it leads to that one, and what is sent elsewhere on purpose
+// bears its query alone.
+func TestLinksOfARecord(t *testing.T) {
+	d, k, _ := otherKinds(t)
+	s := d.SchemeNamed("file")
+	for _, x := range []struct{ path, link, want, fails string }{
+		{"/files/7", "/files/7?mac=signature-1", "/files/7?mac=signature-1", ""},
+		{"/files/7", "/files/8?mac=signature-1", "", "the link leads to /files/8, asked for was /files/7"},
+		{"/files/%27malformed", "/files/7?mac=signature-1", "/files/%27malformed?mac=signature-1", ""},
+		{"/files/9", "/files/7?mac=signature-1", "/files/9?mac=signature-1", ""},
+	} {
+		o := Outgoing{Method: "GET", Path: x.path, Params: map[string]string{"id": "7"}}
+		a, err := k.address(s, x.link, "")
+		require.NoError(t, err)
+		if err = k.follow(&o, s, a); x.fails != "" {
+			assert.ErrorContains(t, err, x.fails)
+			continue
+		}
+		require.NoError(t, err)
+		assert.Equal(t, x.want, o.Path+"?"+o.Query)
+	}
+}
+
 // Two callers share a mailbox and cannot be told apart there: each has its own link.
 func TestMailboxesAreReadInTurn(t *testing.T) {
 	p := &post{text: func(n int, base string) string { return fmt.Sprintf("%s/confirm?token=secret-%d", base, n) }}

@@ -262,6 +262,16 @@ type Report struct {
 	SameSite string `json:"sameSite,omitempty"`
 }
 
+// Named is the first report of a name that a fact keeps; ok is false without one.
+func (f *Fact) Named(name string) (r Report, ok bool) {
+	for _, r := range f.Reports {
+		if r.Name == name {
+			return r, true
+		}
+	}
+	return Report{}, false
+}
+
 // Fact is what was seen of a probe, and no judgement: it can be judged again, by another
 // declaration, at any time.
 type Fact struct {

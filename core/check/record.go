@@ -4,7 +4,6 @@ package check
 
 import (
 	"fmt"
-	"slices"
 	"strings"
 
 	"millgate/core/access"
@@ -193,12 +192,7 @@ func Reading(c *Context, p *Probe, name string) (call Call, ok bool) {
 // ReadBack is what became of the record of a probe whose call must be turned away: NotRead
 // where that is not known. Where a version before kept that alone, it speaks for it.
 func ReadBack(f *Fact) (Proof, Change) {
-	at := func(name string) Report {
-		if i := slices.IndexFunc(f.Reports, func(r Report) bool { return r.Name == name }); i >= 0 {
-			return f.Reports[i]
-		}
-		return Report{}
-	}
+	at := func(name string) Report { r, _ := f.Named(name); return r }
 	if proof, how := Changed(at(readFirst), at(readSecond), at(readAfter)); how != NotRead {
 		return proof, how
 	}

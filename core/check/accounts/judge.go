@@ -20,7 +20,7 @@ type judging struct {
 // Judge says what came of the account.
 func (Family) Judge(c *check.Context, p *check.Probe, f *check.Fact, e *check.Evidence) check.Verdict {
 	j := judging{c, p, f, e, Of(p)}
-	up, ok := j.report(signUp)
+	up, ok := j.f.Named(signUp)
 	var v check.Verdict
 	switch {
 	case !ok || up.Fate != check.Answered:
@@ -38,27 +38,15 @@ func (Family) Judge(c *check.Context, p *check.Probe, f *check.Fact, e *check.Ev
 	return v
 }
 
-func (j judging) report(name string) (check.Report, bool) {
-	if i := slices.IndexFunc(j.f.Reports, func(r check.Report) bool { return r.Name == name }); i >= 0 {
-		return j.f.Reports[i], true
-	}
-	return check.Report{}, false
-}
-
 // admitted says whether the report of a name is of an admission.
 func (j judging) admitted(name string) (r check.Report, in bool) {
-	r, ok := j.report(name)
+	r, ok := j.f.Named(name)
 	return r, ok && r.Fate == check.Answered && r.Class(j.c.Doc.Answers) == check.Admitted
 }
 
 // session says whether a login gave one.
 func session(r check.Report) bool {
-	for slot := range r.Took {
-		if slot == "access" || slot == "access again" {
-			return true
-		}
-	}
-	return false
+	return r.Took[first] != "" || r.Took[second] != ""
 }
 
 // signsIn judges an account whose password obeys the rule.
@@ -76,8 +64,8 @@ func (j judging) signsIn(up check.Report) check.Verdict {
 			break
 		}
 	}
-	in, sent := j.report(signIn)
-	again, _ := j.report(signInAgain)
+	in, sent := j.f.Named(signIn)
+	again, _ := j.f.Named(signInAgain)
 	in.Exchange.Content, again.Exchange.Content = "", "" // what is asked is whether a session was given
 	switch {
 	case session(in):
@@ -117,7 +105,7 @@ func (j judging) refused(up check.Report) check.Verdict {
 	if _, in := j.admitted(signUp); in {
 		g := check.Gap{Cause: weak, Proof: check.Speaks(check.Head(up))}
 		g.Says = fmt.Sprintf("An account was made (%s) with %s.", a.Code(), what)
-		if r, ok := j.report(signIn); ok && session(r) {
+		if r, ok := j.f.Named(signIn); ok && session(r) {
 			r.Exchange.Content = ""
 			g.Proof, g.Says = check.Shown(check.Head(up), check.Head(r)), g.Says+" It signs in with that."
 		}
@@ -159,7 +147,7 @@ func (j judging) confirmed(up check.Report) check.Verdict {
 		return check.Unproven("the sign-up was answered %s, so that there is no account to confirm",
 			check.AnswerOf(up.Exchange).Code())
 	}
-	if in, ok := j.report(signIn); !ok || !session(in) {
+	if in, ok := j.f.Named(signIn); !ok || !session(in) {
 		return check.Unproven("the new account could not sign in: %s", check.AnswerOf(in.Exchange).Code())
 	}
 	first, was := j.admitted(before)
@@ -172,13 +160,13 @@ func (j judging) confirmed(up check.Report) check.Verdict {
 		return check.Unproven("the request for a link was answered %s", check.AnswerOf(r.Exchange).Code())
 	}
 	r, in := j.admitted(confirm)
-	switch _, sent := j.report(confirm); {
+	switch _, sent := j.f.Named(confirm); {
 	case !sent:
 		return check.Unproven("no link of the target came in time")
 	case !in:
 		return check.Unproven("the link that was given out was answered %s", check.AnswerOf(r.Exchange).Code())
 	}
-	now, ok := j.report(after)
+	now, ok := j.f.Named(after)
 	switch {
 	case !ok || now.Fate != check.Answered:
 		return check.Unproven("the account could not sign in again after it was confirmed")

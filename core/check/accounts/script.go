@@ -3,6 +3,7 @@ package accounts
 import (
 	"cmp"
 	"slices"
+	"strings"
 	"time"
 
 	"millgate/core/check"
@@ -24,9 +25,10 @@ const (
 
 // The slots.
 const (
-	account = "account" // its id
-	link    = "link"
-	taken   = "taken " // and what the login needs of the sign-up's answer
+	first  = "access" // the session
+	second = "access again"
+	link   = "link"
+	taken  = "taken " // and what the login needs of the sign-up's answer
 )
 
 // poll is how long to wait between two looks into a mailbox.
@@ -47,7 +49,7 @@ func (Family) Script(c *check.Context, p *check.Probe) check.Script {
 		if r := x.One(x.signUp()); r.Fate != check.Answered || r.Class(c.Doc.Answers) != check.Admitted {
 			return
 		}
-		in := x.signIn(signIn, "access")
+		in := x.signIn(signIn, first)
 		if x.d.Way == Confirmed {
 			if in {
 				x.confirmed(p)
@@ -98,7 +100,7 @@ func (x newcomer) fill(name string) (check.Fill, bool) {
 	if _, ok := x.c.Target.Values[name]; ok {
 		return check.Fill{Name: name}, true
 	}
-	if attr, ok := cutCaller(name); ok {
+	if attr, ok := strings.CutPrefix(name, declaration.CallerPrefix); ok {
 		return x.attribute(attr)
 	}
 	return check.Fill{Made: "probe-" + name}, slices.Contains(x.s.Account.Placeholders(), name)
@@ -135,13 +137,6 @@ func (x newcomer) attribute(name string) (check.Fill, bool) {
 	return check.Fill{Text: text}, text != ""
 }
 
-func cutCaller(name string) (string, bool) {
-	if len(name) > len(declaration.CallerPrefix) && name[:len(declaration.CallerPrefix)] == declaration.CallerPrefix {
-		return name[len(declaration.CallerPrefix):], true
-	}
-	return "", false
-}
-
 // signIn opens a session of the account and says whether it was given one.
 func (x newcomer) signIn(name, slot string) bool {
 	take := check.Take{Slot: slot, At: string(x.s.Login.Take["access"])}
@@ -174,15 +169,15 @@ func (x newcomer) enter(name string, q check.Request, slot string) check.Report 
 
 // confirmed is tried before and after a link of its own was followed.
 func (x newcomer) confirmed(p *check.Probe) {
-	if r := x.enter(before, x.d.Asks, "access"); r.Fate != check.Answered {
+	if r := x.enter(before, x.d.Asks, first); r.Fate != check.Answered {
 		return
 	}
 	if x.d.Open.Method != "" {
-		x.enter(openTo, x.d.Open, "access")
+		x.enter(openTo, x.d.Open, first)
 	}
 	rt := x.c.Doc.Routes[x.c.Doc.RouteNamed(p.Route)]
-	if x.follow(x.c.Doc.SchemeNamed(x.d.Link), rt) && x.signIn(signInAgain, "access again") {
-		x.enter(after, x.d.Asks, "access again")
+	if x.follow(x.c.Doc.SchemeNamed(x.d.Link), rt) && x.signIn(signInAgain, second) {
+		x.enter(after, x.d.Asks, second)
 	}
 }
 
@@ -196,7 +191,7 @@ func (x newcomer) perhapsConfirmed() {
 		}
 		for _, l := range x.c.Doc.Accepted(x.c.Doc.Entry(i)) {
 			if l.Kind == declaration.Link && l.Arrives != nil && x.read(l, "") &&
-				x.open(rt) && x.signIn(signInAgain, "access again") {
+				x.open(rt) && x.signIn(signInAgain, second) {
 				return
 			}
 		}
@@ -205,7 +200,7 @@ func (x newcomer) perhapsConfirmed() {
 
 // follow asks for a link of the account's own and follows it.
 func (x newcomer) follow(l *declaration.Scheme, rt *declaration.Route) bool {
-	ask := check.Call{Name: askFor, Request: check.Template(l.Issue, x.fill), As: x.as("access"), Retry: true}
+	ask := check.Call{Name: askFor, Request: check.Template(l.Issue, x.fill), As: x.as(first), Retry: true}
 	old := ""
 	if l.Arrives == nil {
 		ask.Take = []check.Take{{Slot: link, From: check.FromLink, At: string(l.Issue.Take["link"]), Scheme: l.Name}}

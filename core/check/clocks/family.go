@@ -154,11 +154,11 @@ func (l Leeway) String() string {
 // Seen is the leeway that a fact shows; ok is false where the answers do not bound it.
 func Seen(c *check.Context, p *check.Probe, f *check.Fact) (l Leeway, at []check.Report, ok bool) {
 	for _, off := range Offs(skew(c, p.Caller.Scheme)) {
-		i := slices.IndexFunc(f.Reports, func(r check.Report) bool { return r.Name == name(Side(p.Of), off) })
-		if i < 0 || f.Reports[i].Fate != check.Answered {
+		r, sent := f.Named(name(Side(p.Of), off))
+		if !sent || r.Fate != check.Answered {
 			continue
 		}
-		r := check.Head(f.Reports[i])
+		r = check.Head(r)
 		switch r.Class(c.Doc.Answers) {
 		case check.Admitted:
 			if l.Most != 0 {

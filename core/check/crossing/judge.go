@@ -266,25 +266,18 @@ func pathOf(address string) string {
 	return address
 }
 
-// again is the report of the same request a moment later, nil where it was not sent.
-func (j *judging) again(name string) *check.Report {
-	if i := slices.IndexFunc(j.f.Reports, func(r check.Report) bool { return r.Name == name }); i > 0 {
-		return &j.f.Reports[i]
-	}
-	return nil
-}
-
 // failsAgain is the report of a second failure, nil without.
 func (j *judging) failsAgain() *check.Report {
-	if r := j.again(onceMore); r != nil && r.Fate == check.Answered && r.Class(j.c.Doc.Answers) == check.Failed {
-		return r
+	r, ok := j.f.Named(onceMore)
+	if ok && r.Fate == check.Answered && r.Class(j.c.Doc.Answers) == check.Failed {
+		return &r
 	}
 	return nil
 }
 
 // overSince says that a failure was over a moment later.
 func (j *judging) overSince() string {
-	if r := j.again(onceMore); r != nil && r.Fate == check.Answered {
+	if r, ok := j.f.Named(onceMore); ok && r.Fate == check.Answered {
 		return fmt.Sprintf(", and a moment later answered %d", r.Exchange.Status)
 	}
 	return ""
@@ -295,12 +288,12 @@ func (j *judging) overSince() string {
 // has was seen.
 func (j *judging) revealed(theirs check.Answer, but map[string]bool) (n int, proof check.Proof) {
 	var common map[string]bool
-	beside := j.again(elsewhere)
+	beside, sent := j.f.Named(elsewhere)
 	switch {
 	case j.answer.Parts():
 		proof = j.shown() // a name and its value stand nowhere by chance
-	case beside != nil && beside.Fate == check.Answered:
-		common, proof = check.AnswerOf(beside.Exchange).Reveals(theirs), check.Shown(j.r, *beside)
+	case sent && beside.Fate == check.Answered:
+		common, proof = check.AnswerOf(beside.Exchange).Reveals(theirs), check.Shown(j.r, beside)
 	default:
 		proof = j.speaks()
 	}
@@ -316,11 +309,10 @@ func (j *judging) revealed(theirs check.Answer, but map[string]bool) (n int, pro
 func (j *judging) followed() {
 	for _, u := range j.c.Doc.Routes[j.c.Doc.RouteNamed(j.p.Route)].Then {
 		what := FollowName(u, cmp.Or(u.As.Name, j.p.Caller.Identity, "nobody"))
-		k := slices.IndexFunc(j.f.Reports, func(r check.Report) bool { return r.Name == what })
-		if k < 0 {
+		r, sent := j.f.Named(what)
+		if !sent {
 			continue
 		}
-		r := j.f.Reports[k]
 		a := check.AnswerOf(r.Exchange)
 		switch {
 		case r.Fate == check.Unsent:

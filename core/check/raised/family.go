@@ -322,12 +322,7 @@ func (f Family) Judge(c *check.Context, p *check.Probe, fact *check.Fact, e *che
 	if len(fact.Reports) == 0 {
 		return check.Unproven("nothing was sent")
 	}
-	named := func(name string) check.Report {
-		if i := slices.IndexFunc(fact.Reports, func(r check.Report) bool { return r.Name == name }); i >= 0 {
-			return fact.Reports[i]
-		}
-		return check.Report{}
-	}
+	named := func(name string) check.Report { r, _ := fact.Named(name); return r }
 	r := fact.Reports[0]
 	class, a := r.Class(c.Doc.Answers), check.AnswerOf(r.Exchange)
 	seen, proof := "", check.Shown(check.Head(r))
