@@ -55,7 +55,7 @@ func TestScreenshots(t *testing.T) {
 		if theme == "light" {
 			shot(p, "findings")
 		}
-		p.MustNavigate(url + "/declaration?line=91&panel=outline")
+		p.MustNavigate(url + "/declaration?line=112&panel=outline")
 		p.see(".cm-content", "lifetimes")
 		p.see(".outline", "roles")
 		shot(p, "declaration")
