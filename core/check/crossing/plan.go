@@ -68,21 +68,30 @@ const nearby = 3
 // near says for who must be admitted which other routes of the host show that the service
 // works: the closest ones in the inventory that are safe to ask for.
 func near(c *check.Context, p *check.Planning, controls []*check.Probe) {
+	safe := map[string][]int{} // by host, in the order of the inventory
+	for i, ctl := range controls {
+		if ctl != nil && ctl.Phase == check.SafeFirst {
+			safe[c.Doc.Routes[i].Host] = append(safe[c.Doc.Routes[i].Host], i)
+		}
+	}
 	keysOf := map[string][]string{}
 	for i, ctl := range controls {
 		if ctl == nil {
 			continue
 		}
-		var keys []string
-		for far := 1; far < len(controls) && len(keys) < nearby; far++ {
-			for _, k := range []int{i - far, i + far} {
-				if k >= 0 && k < len(controls) && controls[k] != nil && controls[k].Phase == check.SafeFirst &&
-					c.Doc.Routes[k].Host == c.Doc.Routes[i].Host {
-					keys = append(keys, controls[k].Key())
-				}
+		list := safe[c.Doc.Routes[i].Host]
+		at, _ := slices.BinarySearch(list, i)
+		for back, on := at-1, at; len(keysOf[ctl.Route]) < nearby && (back >= 0 || on < len(list)); {
+			k := 0
+			if on >= len(list) || back >= 0 && i-list[back] <= list[on]-i {
+				k, back = list[back], back-1
+			} else {
+				k, on = list[on], on+1
+			}
+			if k != i {
+				keysOf[ctl.Route] = append(keysOf[ctl.Route], controls[k].Key())
 			}
 		}
-		keysOf[ctl.Route] = keys
 	}
 	for _, x := range p.Probes {
 		if (Family{}).Expect(c, x).Outcome == access.Admit {

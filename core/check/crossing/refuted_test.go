@@ -1,6 +1,7 @@
 package crossing
 
 import (
+	"strings"
 	"testing"
 	"time"
 
@@ -8,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"millgate/core/check"
+	"millgate/core/declaration"
 	"millgate/core/finding"
 	"millgate/testkit/play"
 )
@@ -158,5 +160,26 @@ func TestWhatRefutes(t *testing.T) {
 		if x.answer.Status >= 500 && len(sent) == 2 {
 			assert.Greater(t, f.Reports[1].Begin-f.Reports[0].End, soon/2, "what was chance is over then")
 		}
+	}
+}
+
+// Whether the rest of the service works is told by the safe routes of its host that stand closest.
+func TestRoutesBeside(t *testing.T) {
+	d, msgs := declaration.Parse("x", []byte(`millgate: 1
+targets: { t: { base: "http://h", hosts: { id: "http://i" }, unsafe: allowed } }
+routes: [GET /a, GET /b, GET id:/x, POST /c, GET /d, GET /e, GET /f]
+schemes: { s: { kind: bearer } }
+identities: { ann: { credentials: { s: { token: env:A } } } }
+access: [{ at: /**, who: signed-in }, { at: "id:/**", who: signed-in }]
+`), nil)
+	require.False(t, declaration.Failed(msgs), msgs)
+	c, p := &check.Context{Doc: d, Target: d.Targets[0]}, check.NewPlanning(nil)
+	Family{}.Plan(c, p)
+	for route, want := range map[string]string{"GET /a": "bde", "GET /d": "efb", "POST /c": "dbe", "GET id:/x": ""} {
+		got := ""
+		for _, key := range of(named(t, p, "crossing|"+route+"|ann|s|sound||")).Near {
+			got += strings.TrimPrefix(strings.Split(key, "|")[1], "GET /")
+		}
+		assert.Equal(t, want, got, route)
 	}
 }
