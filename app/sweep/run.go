@@ -187,21 +187,22 @@ func (r *run) phases() error {
 		if err := r.phase(ph); err != nil {
 			return err
 		}
-		if ph == check.ThenEnding || ph == check.ThenFollowing {
-			r.keys.Forget() // the sessions that were held may be among those that were ended
-		}
-		if ph == check.ThenAdmitted && r.stopping.Err() == nil { // before anything is deleted
-			if err := r.widen(); err != nil {
+		// Before anything is deleted, and once more for what ended sessions.
+		if (ph == check.ThenAdmitted || ph == check.ThenEnding) && r.stopping.Err() == nil {
+			if err := r.widen(ph); err != nil {
 				return err
 			}
+		}
+		if ph == check.ThenEnding || ph == check.ThenFollowing {
+			r.keys.Forget() // the sessions that were held may be among those that were ended
 		}
 	}
 	return nil
 }
 
 // widen tries what got in at the route that stands for its guard on the other
-// routes behind it.
-func (r *run) widen() error {
+// routes behind it, in the phases up to one.
+func (r *run) widen(last check.Phase) error {
 	if r.sweep.Partial {
 		return nil
 	}
@@ -213,7 +214,7 @@ func (r *run) widen() error {
 	}
 	r.probes = append(slices.Clip(r.probes), more...)
 	r.extra.Add(int64(len(more)))
-	for ph := check.SafeFirst; len(more) > 0 && ph <= check.ThenAdmitted; ph++ {
+	for ph := check.SafeFirst; len(more) > 0 && ph <= last; ph++ {
 		if err := r.phase(ph); err != nil {
 			return err
 		}
