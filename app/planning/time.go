@@ -45,6 +45,9 @@ func TimesOf(d *declaration.Document, t *declaration.Target, pl *check.Plan) (ou
 		from := x.now
 		requests, drills := x.phase(phases[ph])
 		pace, longest := time.Duration(requests)*x.every, x.drills(drills)
+		if ph == check.ThenFollowing && len(phases[ph]) > 0 { // they wait beside each other
+			pace += pl.Family(phases[ph][0]).Cost(pl.Context, phases[ph][0]).Waits
+		}
 		out.Pace, out.Drills = out.Pace+pace, max(out.Drills, longest)
 		x.now = from + max(pace, longest)
 		for _, c := range x.gates {

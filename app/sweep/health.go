@@ -10,6 +10,7 @@ import (
 
 	"millgate/app/events"
 	"millgate/core/check"
+	"millgate/core/declaration"
 	"millgate/core/quota"
 	"millgate/wire"
 )
@@ -131,7 +132,9 @@ func (r *run) landed(p *check.Probe, c check.Call, x check.Exchange, cls check.C
 			return err
 		}
 	}
-	if control && p.Phase == check.SafeFirst && cls == check.Admitted && !p.Record.Lent() {
+	s := r.doc.SchemeNamed(p.Caller.Scheme)
+	asked := s != nil && s.Kind == declaration.Link // for a link of its own each time, which quotas count
+	if control && p.Phase == check.SafeFirst && cls == check.Admitted && !p.Record.Lent() && !asked {
 		r.health.mu.Lock()
 		r.health.admitted = check.Call{Name: p.Route, Request: c.Request, As: c.As, Effect: check.Safe}
 		r.health.mu.Unlock()

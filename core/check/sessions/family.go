@@ -94,8 +94,10 @@ func (Family) Script(c *check.Context, p *check.Probe) check.Script {
 	return Script(c.Doc, c.Target, x)
 }
 
-// Cost is about that of every drill.
-func (Family) Cost(*check.Context, *check.Probe) check.Cost { return check.Cost{Requests: requests} }
+// Cost is about that of every drill, with the time that one takes which waits for an end.
+func (Family) Cost(*check.Context, *check.Probe) check.Cost {
+	return check.Cost{Requests: requests, Waits: wait}
+}
 
 // Judge holds what was measured against the lifetimes of the scheme. A drill whose session
 // did not work when it was new says nothing: what never worked cannot outlive its end.
