@@ -136,7 +136,10 @@ func (r *run) landed(p *check.Probe, c check.Call, x check.Exchange, cls check.C
 	asked := s != nil && s.Kind == declaration.Link // for a link of its own each time, which quotas count
 	if control && p.Phase == check.SafeFirst && cls == check.Admitted && !p.Record.Lent() && !asked {
 		r.health.mu.Lock()
-		r.health.admitted = check.Call{Name: p.Route, Request: c.Request, As: c.As, Effect: check.Safe}
+		// Somebody rather than nobody, whose count the sweep itself may have filled.
+		if len(c.As) > 0 || len(r.health.admitted.As) == 0 {
+			r.health.admitted = check.Call{Name: p.Route, Request: c.Request, As: c.As, Effect: check.Safe}
+		}
 		r.health.mu.Unlock()
 	}
 	suspect := r.health.saw(p.Key(), x.Status)
