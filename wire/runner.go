@@ -347,7 +347,9 @@ func (r *running) take(c check.Call, x raw) map[string]string {
 			v = x.Answer.Get(t.At)
 		case check.FromLink:
 			v = r.k.client.linkIn(x.content, pointer.JSON(t.At))
-			r.learnLink(t, v)
+			if s := r.k.doc.SchemeNamed(t.Scheme); s != nil {
+				_, _ = r.k.address(s, v, "") // what signs it is masked; what it lacks, following it shows
+			}
 		case check.FromPlace:
 			if u, err := url.Parse(x.Answer.Get("Location")); err == nil {
 				v = u.Path[strings.LastIndexByte(u.Path, '/')+1:]
@@ -366,16 +368,6 @@ func (r *running) take(c check.Call, x raw) map[string]string {
 		out[t.Slot], r.slots[t.Slot] = v, v
 	}
 	return out
-}
-
-// learnLink masks what signs a link that was taken.
-func (r *running) learnLink(t check.Take, link string) {
-	s := r.k.doc.SchemeNamed(t.Scheme)
-	if u, err := url.Parse(link); err == nil && s != nil {
-		if sig := u.Query().Get(s.Field); sig != "" {
-			r.k.client.mask.Learn(mask.Signature, sig)
-		}
-	}
 }
 
 // endOf is when a token or a cookie that was taken says that it ends.

@@ -187,8 +187,13 @@ func (r *run) removers(m store.Made) []remover {
 	var out []remover
 	made := m.Route
 	rec := r.doc.RecordNamed(m.Record)
-	if rec != nil && rec.Remove != nil && cmp.Or(rec.RemoveAs.Name, m.Owner) != "" {
-		out = append(out, remover{rec.Remove, cmp.Or(rec.RemoveAs.Name, m.Owner)})
+	add := func(q *declaration.Request, as declaration.Ref) {
+		if who := cmp.Or(as.Name, m.Owner); q != nil && who != "" {
+			out = append(out, remover{q, who})
+		}
+	}
+	if rec != nil {
+		add(rec.Remove, rec.RemoveAs)
 	}
 	if rec != nil && rec.Make != nil {
 		made = "POST " + route.Hosted(rec.Make.Host, rec.Make.Path)
@@ -202,8 +207,8 @@ func (r *run) removers(m store.Made) []remover {
 		if of == s.Name {
 			made = key
 		}
-		if who := cmp.Or(s.Account.RemoveAs.Name, m.Owner); made == key && s.Account.Remove != nil && who != "" {
-			out = append(out, remover{s.Account.Remove, who})
+		if made == key {
+			add(s.Account.Remove, s.Account.RemoveAs)
 		}
 	}
 	var q *declaration.Request

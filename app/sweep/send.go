@@ -2,7 +2,6 @@ package sweep
 
 import (
 	"context"
-	"errors"
 	"fmt"
 
 	"millgate/app/fault"
@@ -20,9 +19,8 @@ func (sw *Sweeps) Send(ctx context.Context, target string, c check.Call) (check.
 		return check.Report{}, err
 	}
 	if declaration.UnsafeMethod(c.Request.Method) && t.Unsafe != declaration.UnsafeAllowed {
-		return check.Report{}, fmt.Errorf("%w: the target does not allow %s by hand (unsafe: %s); write  unsafe: "+
-			"allowed",
-			fault.ErrInput, c.Request.Method, t.Unsafe)
+		return check.Report{}, fmt.Errorf("%w: the target does not allow %s by hand (unsafe: %s); "+
+			"write  unsafe: allowed", fault.ErrInput, c.Request.Method, t.Unsafe)
 	}
 	if sw.busy() {
 		return check.Report{}, fmt.Errorf("%w: wait for it, or stop it first", fault.ErrBusy)
@@ -42,15 +40,12 @@ func (sw *Sweeps) Send(ctx context.Context, target string, c check.Call) (check.
 	c.Makes, c.Take, c.Undo, c.Retry = nil, nil, nil, false
 	fact, err := wire.Runner{Keys: r.keys, Breaking: r.breaking, Public: r.keysOf}.Run(ctx,
 		check.Tell(func(t *check.Telling) { t.One(c) }))
-	switch {
-	case err != nil && !errors.Is(err, wire.ErrCredential) && len(fact.Reports) == 0:
+	if len(fact.Reports) == 0 { // it was given up
 		return check.Report{}, err
-	case len(fact.Reports) == 0 || fact.Reports[0].Fate == check.Unsent:
-		why := "it was not sent"
-		if len(fact.Reports) > 0 && fact.Reports[0].Why != "" {
-			why = fact.Reports[0].Why
-		}
-		return check.Report{}, fmt.Errorf("%w: %s", fault.ErrInput, why)
 	}
-	return fact.Reports[0], nil
+	report := fact.Reports[0]
+	if report.Fate == check.Unsent {
+		return check.Report{}, fmt.Errorf("%w: %s", fault.ErrInput, report.Why)
+	}
+	return report, nil
 }

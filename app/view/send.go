@@ -1,6 +1,7 @@
 package view
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -85,7 +86,7 @@ func differs(before, now check.Exchange) (out []string) {
 		out = append(out, fmt.Sprintf("the status: %d before, %d now", before.Status, now.Status))
 	}
 	if a, b := before.Answer.Get("Content-Type"), now.Answer.Get("Content-Type"); a != b {
-		out = append(out, fmt.Sprintf("the type: %s before, %s now", orNone(a), orNone(b)))
+		out = append(out, fmt.Sprintf("the type: %s before, %s now", cmp.Or(a, "none"), cmp.Or(b, "none")))
 	}
 	switch a, b := check.AnswerOf(before), check.AnswerOf(now); {
 	case string(a.Body) == string(b.Body):
@@ -95,13 +96,6 @@ func differs(before, now check.Exchange) (out []string) {
 		out = append(out, "the body")
 	}
 	return out
-}
-
-func orNone(s string) string {
-	if s == "" {
-		return "none"
-	}
-	return s
 }
 
 // compose makes the call.
@@ -170,19 +164,12 @@ func (vw *View) ofProbe(ctx context.Context, d *declaration.Document, t *declara
 		record = ""
 	}
 	if d.RouteNamed(p.Route) >= 0 {
-		out.Explained, err = access.Explain(d, p.Route, orNobody(who), record, broken)
+		out.Explained, err = access.Explain(d, p.Route, cmp.Or(who, nobody), record, broken)
 	}
 	if f != nil && f.Check != nil && len(f.Check.Reports) > 0 && f.Check.Reports[0].Fate == check.Answered {
 		out.Before = &f.Check.Reports[0].Exchange
 	}
 	return call, out, wrong(err)
-}
-
-func orNobody(who string) string {
-	if who == "" {
-		return nobody
-	}
-	return who
 }
 
 // wrong is an error of what was asked for.
@@ -195,7 +182,7 @@ func wrong(err error) error {
 
 // ofRoute is a request to a route as somebody, with what the declaration knows to send there.
 func ofRoute(d *declaration.Document, t *declaration.Target, x Sending) (call check.Call, out Sent, err error) {
-	who := orNobody(x.As)
+	who := cmp.Or(x.As, nobody)
 	if out.Explained, err = access.Explain(d, x.Request, who, x.Record, x.Broken != ""); err != nil {
 		return call, out, wrong(err)
 	}
@@ -209,12 +196,11 @@ func ofRoute(d *declaration.Document, t *declaration.Target, x Sending) (call ch
 	if !ok && out.Explained.Record == "" {
 		return call, out, wrong(fmt.Errorf("%s at %s: %s", who, out.Explained.Route, why))
 	}
-	p := &check.Probe{ID: check.ID{Family: crossing.Family{}.Name(), Route: d.Routes[i].Key(),
-		Caller: check.Caller{Identity: x.As}}, Record: draft.Record}
-	if who == nobody {
-		p.Caller.Identity = ""
+	p := &check.Probe{ID: check.ID{Family: crossing.Family{}.Name(), Route: d.Routes[i].Key()},
+		Record: draft.Record, Detail: crossing.Detail{Params: draft.Params}}
+	if id != nil {
+		p.Caller.Identity = id.Name
 	}
-	params := draft.Params
 	if rec := d.Record(i); rec != nil && out.Explained.Record != "" {
 		p.Record = check.Record{Name: rec.Name, Param: d.FillParam(i, rec), Value: out.Explained.Record}
 	}
@@ -229,7 +215,6 @@ func ofRoute(d *declaration.Document, t *declaration.Target, x Sending) (call ch
 	if len(as) > 0 {
 		p.Caller.Scheme = as[0].Scheme
 	}
-	p.Detail = crossing.Detail{Params: params}
 	call = crossing.Call(&check.Context{Doc: d, Target: t}, p)
 	call.As = as
 	return call, out, nil

@@ -178,7 +178,6 @@ type Form string
 
 // The forms.
 const (
-	Plainly    Form = ""
 	AsEmail    Form = "email"
 	AsUUID     Form = "uuid"
 	AsPassword Form = "password"

@@ -171,10 +171,9 @@ func (d *Document) checkAccount(r *reader, s *Scheme) {
 	}
 	for _, n := range s.Login.Placeholders() {
 		if d.AccountFill(s, n) == "" && !d.isValue(n) {
-			r.sayAt(a.Place, 1, Error, "missing", fmt.Sprintf("the login of %s needs {%s}, and its account neither "+
-				"sends "+
-				"nor takes it", s.Name, n), fmt.Sprintf("write {%s} where the account's body has it, or  take: { "+
-				"%s: /id }", n, n))
+			r.sayAt(a.Place, 1, Error, "missing",
+				fmt.Sprintf("the login of %s needs {%s}, and its account neither sends nor takes it", s.Name, n),
+				fmt.Sprintf("write {%s} where the account's body has it, or  take: { %s: /id }", n, n))
 		}
 	}
 }

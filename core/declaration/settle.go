@@ -115,11 +115,8 @@ func (d *Document) checkFill(r *reader, c Credential) {
 		need["link"] = true
 	case s.Login != nil:
 		for _, p := range s.Login.Placeholders() {
-			need[p] = true
-		}
-		for _, t := range d.Targets {
-			for v := range t.Values {
-				delete(need, v)
+			if !d.isValue(p) {
+				need[p] = true
 			}
 		}
 	}

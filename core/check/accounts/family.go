@@ -104,11 +104,9 @@ func (Family) Expect(_ *check.Context, p *check.Probe) access.Expectation {
 func (Family) Causes() finding.Family {
 	return finding.Family{Name: "account", Title: "Accounts",
 		Shown: "An account was made as the scheme's account says, and used. It is removed at the end of the sweep " +
-			"where " +
-			"somebody is declared who may.",
+			"where somebody is declared who may.",
 		Refuted: "The login of a declared identity, that of the account after its confirmation, the same sign-up " +
-			"with " +
-			"another password.",
+			"with another password.",
 		Rows: rows}
 }
 

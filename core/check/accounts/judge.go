@@ -181,13 +181,11 @@ func (j judging) confirmed(up check.Report) check.Verdict {
 	other, in := j.admitted(openTo)
 	if !in {
 		return check.Unproven("still turned away at %s (%s), and whether such an account may enter there at all was "+
-			"not "+
-			"seen", j.d.Asks.Path, check.AnswerOf(now.Exchange).Code())
+			"not seen", j.d.Asks.Path, check.AnswerOf(now.Exchange).Code())
 	}
 	return check.Verdict{Gaps: []check.Gap{{Cause: inVain, Rung: 5,
 		Proof: check.Shown(check.Head(first), check.Head(r), check.Head(now), check.Head(other)),
 		Says: fmt.Sprintf("A new account was confirmed (%s), and is answered %s at %s as before; %s, which asks for "+
-			"the "+
-			"same but that, admits it.", check.AnswerOf(r.Exchange).Code(), check.AnswerOf(now.Exchange).Code(),
+			"the same but that, admits it.", check.AnswerOf(r.Exchange).Code(), check.AnswerOf(now.Exchange).Code(),
 			j.d.Asks.Path, j.d.Open.Path)}}}
 }

@@ -111,8 +111,7 @@ var rows = []*finding.Row{
 		timeAdvice, finding.API2,
 		294, "RFC 9421 section 7.2.2"),
 	broken(repeatedLink, "A link that should work once works again", "Whoever finds it later, in a mailbox or a "+
-		"log, can "+
-		"use it.", "Remember which links were used, and refuse them from then on.", finding.API2, 294, ""),
+		"log, can use it.", "Remember which links were used, and refuse them from then on.", finding.API2, 294, ""),
 	broken(check.OldTime, "An old signed request is accepted", "Whoever records one request can send it much later.",
 		timeAdvice,
 		finding.API2, 294, "RFC 9421 section 7.2.2"),
