@@ -94,7 +94,7 @@ var arrows = map[string][]string{
 		"core/check", "core/check/accounts", "core/check/answers", "core/check/clocks", "core/check/credential",
 		"core/check/crossing",
 		"core/check/detour", "core/check/headers", "core/check/issued", "core/check/logins", "core/check/malformed",
-		"core/check/pages",
+		"core/check/order", "core/check/pages",
 		"core/check/quotas", "core/check/raised", "core/check/sessions", "core/check/undeclared", "core/finding",
 	},
 	"core/check/headers": {"core/access", "core/check", "core/declaration", "core/field", "core/finding"},
@@ -103,10 +103,13 @@ var arrows = map[string][]string{
 	},
 	"core/check/logins":    {"core/access", "core/check", "core/declaration", "core/finding"},
 	"core/check/malformed": {"core/access", "core/check", "core/declaration", "core/finding"},
+	"core/check/order":     {"core/access", "core/check", "core/declaration", "core/finding"},
 	"core/check/pages": {
 		"core/access", "core/check", "core/declaration", "core/field", "core/finding", "core/origin",
 	},
-	"core/check/quotas": {"core/access", "core/check", "core/declaration", "core/finding", "core/quota"},
+	"core/check/quotas": {
+		"core/access", "core/check", "core/declaration", "core/finding", "core/quota", "core/token",
+	},
 	"core/check/raised": {"core/access", "core/check", "core/declaration", "core/finding"},
 	"core/check/sessions": {
 		"core/access", "core/check", "core/declaration", "core/finding", "core/pointer", "core/session",

@@ -78,6 +78,8 @@ func TestFromDeclarationToProvenGap(t *testing.T) {
 	p.see("aside .came pre", "x-note: by hand")
 
 	// The rule's line, in the editor.
+	p.see("aside .seen-order", `credential before body`)
+
 	p.click("aside .ladder a", `line \d+`)
 	p.see(".cm-meant", `/v1/dome/\*\*`)
 	p.see("aside", "The review has nothing to say")

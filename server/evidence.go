@@ -77,9 +77,13 @@ func (s *Server) GetCrossing(ctx context.Context,
 	out := contract.Crossing{Route: v.Route, Caller: v.Caller, Label: v.Label, Expected: expectedOf(v.Expect),
 		Reason: v.Expect.Reason(), Ladder: ladderOf(v.Expect), Decider: v.Expect.Decider,
 		File: v.Place.File, Line: v.Place.Line, Left: omissionsOf(v.Left), Inferred: v.Inferred, Unsafe: v.Unsafe,
-		Target: v.Target, Probes: []contract.Probe{}}
+		Target: v.Target, Probes: []contract.Probe{}, Order: []contract.Sequence{}}
 	if strings.HasPrefix(v.Caller, snapshot.CountedCaller) || strings.HasPrefix(v.Caller, check.QuotaColumn) {
 		out.Expected, out.Reason = "no more calls than its quota", ""
+	}
+	for _, o := range v.Order {
+		out.Order = append(out.Order, contract.Sequence{First: contract.Stage(o.First), Then: contract.Stage(o.Then),
+			Says: o.Says})
 	}
 	for _, p := range v.Probes {
 		cp := contract.Probe{Id: p.Probe.Key(), Label: p.Label, Unsafe: p.Probe.Unsafe, Expected: expectedOf(p.Expect),

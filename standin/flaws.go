@@ -78,6 +78,8 @@ const (
 	HostNotCounted     Flaw = "host-not-counted"
 	LocalExempt        Flaw = "local-exempt"
 	DeveloperToken     Flaw = "developer-token"
+	BodyBeforeGuard    Flaw = "body-before-guard"
+	QuotaBeforeGuard   Flaw = "quota-before-guard"
 	SkewFiveMinutes    Flaw = "skew-five-minutes"
 	VerifyNoEffect     Flaw = "verify-no-effect"
 	ResendUnlimited    Flaw = "resend-unlimited"
@@ -152,6 +154,8 @@ var What = []struct {
 	{LogoutEndsAll, "ending one session ends all of its caller"},
 	{HostNotCounted, "each Host field that a caller writes has a count of its own"},
 	{LocalExempt, "a forwarded local address is not counted"},
+	{BodyBeforeGuard, "bodies are parsed and refused before anybody is asked who they are"},
+	{QuotaBeforeGuard, "calls are counted for whomever a token names, before it is verified"},
 	{DeveloperToken, "tokens of a developer's issuer pass"},
 	{SkewFiveMinutes, "tokens are taken for five minutes after their end and before their beginning"},
 	{VerifyNoEffect, "confirming an address changes nothing"},

@@ -271,7 +271,11 @@ func (s *Service) slipped(c *call, table []*rt, segs []string) bool {
 // run passes the guard and then the handler.
 func (s *Service) run(c *call, t *rt) {
 	if len(c.raw) > 0 && strings.Contains(c.r.Header.Get("Content-Type"), "json") {
-		_ = json.Unmarshal(c.raw, &c.body) // handlers say what they miss
+		err := json.Unmarshal(c.raw, &c.body) // handlers say what they miss
+		if err != nil && s.flaws[BodyBeforeGuard] && t.guard.scheme != "signature" {
+			c.problem(422, "the body is no JSON")
+			return
+		}
 	}
 	if s.fails(c, t) {
 		return

@@ -50,6 +50,7 @@ type CrossingView struct {
 	History  []Past
 	Unsafe   bool
 	Target   string
+	Order    []check.Sequence // in which its guard was seen to look
 }
 
 // Past is what a crossing was in an earlier sweep.
@@ -82,6 +83,7 @@ func (vw *View) Crossing(ctx context.Context, target, route, caller string) (Cro
 	if !x.known {
 		return x.CrossingView, fmt.Errorf("%w: there is no route %q", fault.ErrNotFound, route)
 	}
+	x.Order = s.Plan().Order(route, check.NewEvidence(func(k string) *check.Fact { return s.Facts.Of(k).Seen() }))
 	for _, p := range x.Probes {
 		if p.Quota != nil && p.Quota.Measured != nil && p.Quota.Measured.Full {
 			vw.measuredBefore(ctx, t.Name, p.Probe.Key(), p.Quota)

@@ -133,6 +133,33 @@ func (p *Plan) Widen(x *Probe, e *Evidence) (out []*Probe) {
 	return out
 }
 
+// Order is what the facts at the guard of a route tell of the order in which it looks, each pair
+// once.
+func (p *Plan) Order(route string, e *Evidence) (out []Sequence) {
+	at := map[string]bool{route: true}
+	if g := GuardAt(Guards(p.Context.Doc, p.crossings.ControlAt), p.Context.Doc.RouteNamed(route)); g != nil {
+		for _, s := range g.All {
+			at[s.Control.Route] = true
+		}
+	}
+	for _, x := range p.Probes {
+		f, ok := p.Family(x).(Ordering)
+		if !ok || !at[x.Route] {
+			continue
+		}
+		fact := e.Of(x.Key())
+		if fact == nil {
+			continue
+		}
+		for _, s := range f.Order(p.Context, x, fact, e) {
+			if !slices.ContainsFunc(out, func(o Sequence) bool { return o.First == s.First && o.Then == s.Then }) {
+				out = append(out, s)
+			}
+		}
+	}
+	return out
+}
+
 // ByTarget says whether the target's rules leave out a crossing of a route.
 func (p *Plan) ByTarget(route string) bool {
 	return slices.ContainsFunc(p.Left, func(o Omission) bool { return o.Route == route && o.ByTarget })

@@ -519,6 +519,36 @@ func (e SimulationPattern) Valid() bool {
 	}
 }
 
+// Defines values for Stage.
+const (
+	StageBody       Stage = "body"
+	StageCredential Stage = "credential"
+	StagePage       Stage = "page"
+	StageQuota      Stage = "quota"
+	StageRecord     Stage = "record"
+	StageRole       Stage = "role"
+)
+
+// Valid indicates whether the value is a known member of the Stage enum.
+func (e Stage) Valid() bool {
+	switch e {
+	case StageBody:
+		return true
+	case StageCredential:
+		return true
+	case StagePage:
+		return true
+	case StageQuota:
+		return true
+	case StageRecord:
+		return true
+	case StageRole:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for SweepState.
 const (
 	SweepStateDone        SweepState = "done"
@@ -868,11 +898,14 @@ type Crossing struct {
 	Ladder   []Rung     `json:"ladder"`
 	Left     []Omission `json:"left"`
 	Line     int        `json:"line"`
-	Probes   []Probe    `json:"probes"`
-	Reason   string     `json:"reason"`
-	Route    string     `json:"route"`
-	Target   string     `json:"target"`
-	Unsafe   bool       `json:"unsafe"`
+
+	// Order In which the route's guard was seen to look
+	Order  []Sequence `json:"order"`
+	Probes []Probe    `json:"probes"`
+	Reason string     `json:"reason"`
+	Route  string     `json:"route"`
+	Target string     `json:"target"`
+	Unsafe bool       `json:"unsafe"`
 }
 
 // CrossingKey defines model for CrossingKey.
@@ -1900,6 +1933,13 @@ type Sent struct {
 	Expected string   `json:"expected"`
 }
 
+// Sequence Which of two stages came first, as it shows from outside
+type Sequence struct {
+	First Stage  `json:"first"`
+	Says  string `json:"says"`
+	Then  Stage  `json:"then"`
+}
+
 // Session Durations in seconds; 0 where the declaration says nothing
 type Session struct {
 	Access        float64 `json:"access"`
@@ -2028,6 +2068,9 @@ type Spot struct {
 	Line   int    `json:"line"`
 	Text   string `json:"text"`
 }
+
+// Stage defines model for Stage.
+type Stage string
 
 // Strings defines model for Strings.
 type Strings map[string]string

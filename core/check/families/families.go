@@ -14,6 +14,7 @@ import (
 	"millgate/core/check/issued"
 	"millgate/core/check/logins"
 	"millgate/core/check/malformed"
+	"millgate/core/check/order"
 	"millgate/core/check/pages"
 	"millgate/core/check/quotas"
 	"millgate/core/check/raised"
@@ -46,6 +47,7 @@ var All = check.Families{
 	issued.Family{},
 	credential.Family{},
 	clocks.Family{},
+	order.Family{},
 	logins.Family{},
 	accounts.Family{},
 	pages.Family{},

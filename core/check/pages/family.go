@@ -25,6 +25,8 @@
 package pages
 
 import (
+	"fmt"
+
 	"millgate/core/access"
 	"millgate/core/check"
 	"millgate/core/declaration"
@@ -239,6 +241,25 @@ func (Family) Cost(_ *check.Context, p *check.Probe) check.Cost {
 		return check.Cost{Requests: 1}
 	}
 	return check.Cost{Requests: 2}
+}
+
+// Order tells whether a preflight is answered before a credential is looked at.
+func (Family) Order(c *check.Context, p *check.Probe, f *check.Fact, _ *check.Evidence) []check.Sequence {
+	i := c.Doc.RouteNamed(p.Route)
+	r, ok := f.Named(preflight)
+	if !ok || r.Fate != check.Answered || i < 0 || access.Open(c.Doc, i) {
+		return nil
+	}
+	s := check.Sequence{First: check.OfPage, Then: check.OfCredential,
+		Says: fmt.Sprintf("the preflight of a page of %s: %d", of(p).Page, r.Exchange.Status)}
+	switch check.Head(r).Class(c.Doc.Answers) {
+	case check.Admitted:
+	case check.Refused:
+		s.First, s.Then = s.Then, s.First
+	default:
+		return nil
+	}
+	return []check.Sequence{s}
 }
 
 // Causes are those of pages.

@@ -15,6 +15,7 @@ const (
 	refusal    = "quota refusal"
 	saysOther  = "quota says other"
 	opens      = "quota lock opens"
+	strangers  = "quota of strangers"
 )
 
 const atOnceAdvice = "Let only so many calls run, across all nodes, and refuse or queue the others."
@@ -55,6 +56,7 @@ var rows = []*finding.Row{
 	limited(opens, finding.Unthrottled, "A closed account opens to the right secret",
 		"Guesses are refused in words alone: who hits the right secret gets in all the same.",
 		"Look whether the account is closed before the secret is compared, and refuse until that is over."),
+	strangersRow,
 	{Cause: saysOther, Kind: finding.WrongRefusal, Title: "Answers say another limit than declared",
 		Means:  "Callers pace themselves by a limit that is not the declared one.",
 		Advice: "Declare the limit that is there, or set the one that is declared, and say that.",

@@ -125,6 +125,7 @@ type service struct {
 	fails  map[int]int   // by number of the call, what it is answered in place of anything else
 	lost   map[int]bool
 	unsent string // why nothing is sent
+	guards bool   // it refuses tokens that do not hold and nobody, once it has counted them
 	gates  map[string]*quota.Gate
 	n      int
 	ran    map[time.Duration]int
@@ -163,6 +164,9 @@ func (s *service) answer(c check.Call, at time.Duration) check.Report {
 	if s.count != nil {
 		name = s.count(c)
 	}
+	if s.guards && (len(c.As) == 0 || c.As[0].State == access.Broken) {
+		r.Exchange.Status = 401
+	}
 	if s.limit == nil || name == "" {
 		return r
 	}
@@ -186,6 +190,28 @@ func (s *service) answer(c check.Call, at time.Duration) check.Report {
 		r.Exchange.Took += quota.Span(d.At - 1_000_000 - at.Microseconds())
 	}
 	return r
+}
+
+// verified counts who shows a token that holds.
+func verified(c check.Call) string {
+	if len(c.As) == 0 || c.As[0].State == access.Broken {
+		return ""
+	}
+	return who(c)
+}
+
+// often counts everybody together from the third token on that does not hold.
+func often() func(check.Call) string {
+	broken := 0
+	return func(c check.Call) string {
+		if len(c.As) > 0 && c.As[0].State == access.Broken {
+			broken++
+		}
+		if broken > 2 {
+			return "ann"
+		}
+		return who(c)
+	}
 }
 
 // nodes share the calls out among so many counts, one after the other.
@@ -246,6 +272,20 @@ func TestDrills(t *testing.T) {
 		}}, finding.Unthrottled, routes, "one to GET /b was answered 200", nil},
 		{"one count for all", "few", &service{limit: five}, finding.OverRestrictive, shared,
 			"the first of bob was refused (429) too", nil},
+		{"whomever a token names", "few", &service{limit: five, count: who, guards: true}, finding.OverRestrictive,
+			strangers, "5 calls with tokens of bob whose signature does not hold were sent. Then bob was refused (429)",
+			func(t *testing.T, m *Measured, _ []check.Call) {
+				assert.Equal(t, Strangers{Status: 429, Whose: "bob", Sent: 5, After: 429, Bare: 401}, *m.Strangers)
+			}},
+		{"whom a token shows to be", "few", &service{limit: five, guards: true, count: verified},
+			finding.Agrees, "", "refused within", func(t *testing.T, m *Measured, _ []check.Call) {
+				assert.Equal(t, Strangers{Status: 401}, *m.Strangers)
+			}},
+		{"the address, once strangers come often", "few", &service{limit: five, guards: true, count: often()},
+			finding.Agrees, "", "refused within", func(t *testing.T, m *Measured, _ []check.Call) {
+				assert.Equal(t, 429, m.Strangers.Status)
+				assert.Equal(t, m.Strangers.After, m.Strangers.Bare, "nobody is refused as well")
+			}},
 		{"another status", "few", &service{limit: five, count: who, refuse: 503}, finding.WrongRefusal, refusal,
 			"they were answered 503 without Retry-After", nil},
 		{"one failure", "few", &service{limit: five, count: who, fails: map[int]int{3: 500}}, finding.Unproven, "",
@@ -389,6 +429,31 @@ func TestFillAndOneMore(t *testing.T) {
 	require.Len(t, f.Reports, 1)
 	assert.Equal(t, []any{check.Answered, 429}, []any{f.Reports[0].Fate, f.Reports[0].Exchange.Status},
 		"the first was lost while the service was starting")
+}
+
+// What a drill tells of the order in which a service looks.
+func TestOrder(t *testing.T) {
+	five := []quota.Limit{{Kind: quota.FixedFirst, N: 5, W: 2 * second}}
+	for _, x := range []struct {
+		name  string
+		count func(check.Call) string
+		first check.Stage
+		says  string
+	}{
+		{"before", who, check.OfQuota, "with a token whose signature does not hold while few was full: 429"},
+		{"behind", verified, check.OfCredential, "with a token whose signature does not hold while few was full: 401"},
+	} {
+		c, p := planned(t, "t")
+		few := drillOf(t, p, "few")
+		f, _ := play.Run(Family{}.Script(c, few), -1, (&service{limit: five, guards: true, count: x.count}).answer)
+		got := Family{}.Order(c, few, &f, nil)
+		require.Len(t, got, 1, x.name)
+		assert.Equal(t, []any{x.first, x.says}, []any{got[0].First, got[0].Says})
+	}
+	c, p := planned(t, "t")
+	login := drillOf(t, p, "login")
+	f, _ := play.Run(Family{}.Script(c, login), -1, (&service{limit: five}).answer)
+	assert.Empty(t, Family{}.Order(c, login, &f, nil), "a login has no credential to look at")
 }
 
 func TestBefore(t *testing.T) {

@@ -139,6 +139,7 @@ func (j *judging) drill() {
 		j.gap(allRoutes, j.speaks(), "While calls were refused by %s, the first to %s was refused too: they share one "+
 			"count, one for each is declared.", q.Name, r.Way)
 	}
+	j.strangers()
 	j.refusal()
 	if r := m.Right; r != nil && q.Locks != nil && r.In {
 		j.gap(opens, check.Shown(j.seen),

@@ -19,6 +19,8 @@ type Measured struct {
 	// Right is how the right secret was answered while wrong ones were refused; nil where that was
 	// not tried.
 	Right *Right `json:"right,omitempty"`
+	// Strangers is nil where none was sent.
+	Strangers *Strangers `json:"strangers,omitempty"`
 }
 
 // Right is the answer to the right secret.

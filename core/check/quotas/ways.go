@@ -129,6 +129,7 @@ func (x *drilling) others() error {
 	if c, ok := x.another(); ok {
 		x.sawAnother(x.send(c)[0])
 	}
+	x.strangers()
 	return nil
 }
 

@@ -1650,6 +1650,16 @@ export interface components {
             history: components["schemas"]["Past"][];
             unsafe: boolean;
             target: string;
+            /** @description In which the route's guard was seen to look */
+            order: components["schemas"]["Sequence"][];
+        };
+        /** @enum {string} */
+        Stage: "page" | "credential" | "role" | "record" | "body" | "quota";
+        /** @description Which of two stages came first, as it shows from outside */
+        Sequence: {
+            first: components["schemas"]["Stage"];
+            then: components["schemas"]["Stage"];
+            says: string;
         };
         Finding: {
             id: string;

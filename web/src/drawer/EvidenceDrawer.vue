@@ -14,6 +14,7 @@ import PageSteps from './PageSteps.vue'
 import ProbeEvidence from './ProbeEvidence.vue'
 import ProbeList from './ProbeList.vue'
 import QuotaSteps from './QuotaSteps.vue'
+import SeenOrder from './SeenOrder.vue'
 import SendChanged from './SendChanged.vue'
 import TwoLadders from './TwoLadders.vue'
 import { useWorkspace } from '../stores/workspace'
@@ -161,6 +162,8 @@ const { width, drag } = useSplitter('millgate.drawer', { from: 440, least: 340, 
             The inventory does not have this, so the first rung decides: it must be hidden (404).
           </p>
         </section>
+
+        <SeenOrder v-if="!other && x.order.length" :order="x.order" />
 
         <ProbeList v-if="x.probes.length > 1" :probes="x.probes" :picked="probe?.id" @pick="(id) => (pick = id)" />
         <ProbeEvidence v-if="probe" :probe="probe" />
