@@ -83,6 +83,7 @@ func (v *villager) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 // serve does what village says.
 func (v *villager) serve(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("Content-Type", "application/json")
+	thing, isThing := strings.CutPrefix(r.URL.Path, "/t/")
 	switch who := v.who(r); {
 	case r.URL.Path == "/login" && r.Method == "POST":
 		var in struct{ N, P string }
@@ -92,13 +93,15 @@ func (v *villager) serve(w http.ResponseWriter, r *http.Request) {
 			return
 		}
 		_, _ = fmt.Fprintf(w, `{"t":"token-of-%s"}`, in.N)
-	case !slices.Contains([]string{"/a", "/b", "/c", "/t/t-ann", "/t/t-bob"}, r.URL.Path):
+	case !slices.Contains([]string{"/a", "/b", "/c"}, r.URL.Path) && (!isThing || strings.Contains(thing, "/")):
 		w.WriteHeader(404)
 	case r.Method != "GET" && r.Method != "HEAD" && (r.Method != "PATCH" || r.URL.Path[:2] != "/t"):
 		w.WriteHeader(405)
 	case who == "":
 		w.WriteHeader(401)
-	case strings.HasPrefix(r.URL.Path, "/t/") && r.URL.Path != "/t/t-"+who:
+	case isThing && thing != "t-ann" && thing != "t-bob":
+		w.WriteHeader(404)
+	case isThing && thing != "t-"+who:
 		w.WriteHeader(403)
 	default:
 		_, _ = fmt.Fprintf(w, `{"path":%q,"of":%q}`, r.URL.Path, who)
@@ -414,10 +417,18 @@ access: [{ at: /a, who: admin }]
 			w.WriteHeader(503)
 			return true
 		}, kinds: []string{}, code: 0, never: []string{"refused", "quota"}},
+	{name: "what is not there is said to anybody", twist: func(_ *villager, w http.ResponseWriter,
+		r *http.Request) bool {
+		if thing, ok := strings.CutPrefix(r.URL.Path, "/t/"); !ok || thing == "t-ann" || thing == "t-bob" {
+			return false
+		}
+		w.WriteHeader(404)
+		return true
+	}, kinds: []string{"L the guard of access"}, code: 0},
 	{name: "HEAD has no body", text: village + "answers: { 401: { type: application/json, has: [/error] } }\n",
 		twist: func(v *villager, w http.ResponseWriter, r *http.Request) bool {
 			if v.who(r) != "" || r.URL.Path == "/login" || !slices.Contains([]string{"/a", "/b", "/c"}, r.URL.Path) &&
-				!strings.HasPrefix(r.URL.Path, "/t/t-") {
+				!strings.HasPrefix(r.URL.Path, "/t/") {
 				return false
 			}
 			w.Header().Set("Content-Type", "application/json")

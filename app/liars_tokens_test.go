@@ -118,6 +118,7 @@ func (v *issuing) serve(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("Content-Type", "application/json")
 	a := httptest.NewRecorder()
 	who, boss := v.who(r)
+	thing, isThing := strings.CutPrefix(r.URL.Path, "/t/")
 	switch {
 	case r.URL.Path == "/login" && r.Method == "POST":
 		var in struct{ N, P string }
@@ -126,7 +127,7 @@ func (v *issuing) serve(w http.ResponseWriter, r *http.Request) {
 			break
 		}
 		says(a, 200, `{"t":"`+v.issue(in.N)+`"}`)
-	case !slices.Contains([]string{"/a", "/b", "/feed", "/t/t-ann", "/t/t-bob"}, r.URL.Path):
+	case !slices.Contains([]string{"/a", "/b", "/feed"}, r.URL.Path) && (!isThing || strings.Contains(thing, "/")):
 		says(a, 404, "{}")
 	case r.Method != "GET" && r.Method != "HEAD" && (r.Method != "PATCH" || r.URL.Path[:2] != "/t"):
 		says(a, 405, "{}")
@@ -140,7 +141,9 @@ func (v *issuing) serve(w http.ResponseWriter, r *http.Request) {
 		says(a, 200, `{"path":"/feed","of":"the shop"}`)
 	case who == "":
 		says(a, 401, "{}")
-	case r.URL.Path == "/b" && !boss, strings.HasPrefix(r.URL.Path, "/t/") && r.URL.Path != "/t/t-"+who:
+	case isThing && thing != "t-ann" && thing != "t-bob":
+		says(a, 404, "{}")
+	case r.URL.Path == "/b" && !boss, isThing && thing != "t-"+who:
 		says(a, 403, "{}")
 	default:
 		says(a, 200, `{"path":"`+r.URL.Path+`","of":"`+who+`","size":"`+who+` sees 12 of these"}`)

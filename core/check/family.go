@@ -210,10 +210,14 @@ type Detail any
 // Nowhere is a segment of a path that no service has.
 const Nowhere = "no-such-place-4f1d"
 
-// Beside is an address that nobody has, where a path has its last segment.
+// Beside is an address that nobody has, where a path has its last segment. A slash at its end
+// stays: what is served with one may be another thing.
 func Beside(path string) string {
-	cut := strings.LastIndexByte(strings.TrimSuffix(path, "/"), '/')
-	return path[:cut+1] + Nowhere
+	bare := strings.TrimSuffix(path, "/")
+	if bare == "" {
+		return "/" + Nowhere
+	}
+	return bare[:strings.LastIndexByte(bare, '/')+1] + Nowhere + path[len(bare):]
 }
 
 // DirectHost names the target's direct address among its hosts.

@@ -18,3 +18,10 @@ func TestUnlike(t *testing.T) {
 		assert.Equal(t, want, [2]string{Unlike(id, 0), Unlike(id, 1)}, id)
 	}
 }
+
+func TestBeside(t *testing.T) {
+	for path, want := range map[string]string{"/a/b": "/a/" + Nowhere, "/a/b/": "/a/" + Nowhere + "/",
+		"/": "/" + Nowhere, "//a": "//" + Nowhere} {
+		assert.Equal(t, want, Beside(path), path)
+	}
+}
