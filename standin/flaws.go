@@ -78,6 +78,8 @@ const (
 	HostNotCounted     Flaw = "host-not-counted"
 	LocalExempt        Flaw = "local-exempt"
 	DeveloperToken     Flaw = "developer-token"
+	DocsOpen           Flaw = "docs-open"
+	DocsNameMore       Flaw = "docs-name-more"
 	BodyBeforeGuard    Flaw = "body-before-guard"
 	QuotaBeforeGuard   Flaw = "quota-before-guard"
 	SkewFiveMinutes    Flaw = "skew-five-minutes"
@@ -154,6 +156,8 @@ var What = []struct {
 	{LogoutEndsAll, "ending one session ends all of its caller"},
 	{HostNotCounted, "each Host field that a caller writes has a count of its own"},
 	{LocalExempt, "a forwarded local address is not counted"},
+	{DocsOpen, "the description of the API, and a page of it, are told to anybody"},
+	{DocsNameMore, "the description names diagnostics, which nobody declared"},
 	{BodyBeforeGuard, "bodies are parsed and refused before anybody is asked who they are"},
 	{QuotaBeforeGuard, "calls are counted for whomever a token names, before it is verified"},
 	{DeveloperToken, "tokens of a developer's issuer pass"},

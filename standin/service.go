@@ -210,7 +210,7 @@ func (s *Service) dispatch(c *call, table []*rt) {
 		s.run(c, t)
 		return
 	}
-	if s.slipped(c, table, segs) {
+	if s.slipped(c, table, segs) || s.describes(c, table) {
 		return
 	}
 	if len(other) > 0 {

@@ -53,7 +53,10 @@ func (j *Judge) Widens(p *check.Probe) bool {
 
 // Widen plans what a gap asks for.
 func (j *Judge) Widen(it check.Item) []*check.Probe {
-	if !it.Verdict.Kind.IsGap() {
+	if it.Probe == nil {
+		return nil
+	}
+	if f, ok := j.plan.Family(it.Probe).(check.Pursuing); !it.Verdict.Kind.IsGap() && (!ok || !f.Pursues(it.Probe)) {
 		return nil
 	}
 	return j.plan.Widen(it.Probe, j.evidence())

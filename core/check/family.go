@@ -61,6 +61,9 @@ type Widening interface {
 	More(c *Context, p *Probe, e *Evidence, pl *Planning)
 }
 
+// Pursuing is a widening family some of whose probes ask for more whether they have a gap or not.
+type Pursuing interface{ Pursues(p *Probe) bool }
+
 // Gathering is a family of which several gaps can be one fault: only beside each other do
 // they show what that is, and where one mend would be.
 type Gathering interface {

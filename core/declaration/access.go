@@ -25,13 +25,7 @@ func (r *reader) entry(n ast.Node) *Entry {
 				e.Place = r.place(r.list(f.val)[0])
 			}
 		case "who":
-			if len(r.list(f.val)) == 0 {
-				r.fail(f.kn, "missing", "`who` is empty", "write nobody, anyone, signed-in, owner, a role or "+
-					"identity:NAME")
-			}
-			for _, w := range r.refs(f.val, "who") {
-				e.Who = append(e.Who, who(w))
-			}
+			e.Who = r.whos(f)
 		case "broken":
 			if w := r.word(f.val, "broken", string(BrokenEither), string(BrokenIgnored),
 				string(BrokenRefused)); w != "" {
@@ -64,6 +58,31 @@ func (r *reader) entry(n ast.Node) *Entry {
 			"identity:NAME)")
 	}
 	return e
+}
+
+// whos reads who is admitted.
+func (r *reader) whos(f pair) (out []Who) {
+	if len(r.list(f.val)) == 0 {
+		r.fail(f.kn, "missing", "`"+f.key+"` is empty", "write nobody, anyone, signed-in, owner, a role or "+
+			"identity:NAME")
+	}
+	for _, w := range r.refs(f.val, f.key) {
+		out = append(out, who(w))
+	}
+	return out
+}
+
+// is says whether it names who is of a kind.
+func (e *Entry) is(k WhoKind) bool {
+	return slices.ContainsFunc(e.Who, func(w Who) bool { return w.Kind == k })
+}
+
+// alone checks that those who stand for everybody, or for none, stand by themselves.
+func (r *reader) alone(e *Entry, word string) {
+	if len(e.Who) > 1 && (e.is(WhoAnyone) || e.is(WhoNobody)) {
+		r.sayAt(e.Place, 1, Error, "type", "`anyone` and `nobody` stand alone in `"+word+"`",
+			"leave only one of them, or only the others")
+	}
 }
 
 // selectors reads one selector or a list of them.

@@ -208,6 +208,18 @@ func (n *namer) callers() {
 	}
 }
 
+// who are the identities and roles that an entry names.
+func (n *namer) who(e *Entry) {
+	for _, w := range e.Who {
+		switch {
+		case w.Kind == WhoIdentity:
+			n.want(w.Ref, "identity")
+		case w.Kind == WhoRole && !n.has("role", w.Name):
+			n.unknownWho(w)
+		}
+	}
+}
+
 func (n *namer) access() {
 	attrs := map[string]bool{}
 	for _, id := range n.d.Identities {
@@ -215,15 +227,13 @@ func (n *namer) access() {
 			attrs[a] = true
 		}
 	}
-	for _, e := range n.d.Access {
-		for _, w := range e.Who {
-			switch {
-			case w.Kind == WhoIdentity:
-				n.want(w.Ref, "identity")
-			case w.Kind == WhoRole && !n.has("role", w.Name):
-				n.unknownWho(w)
-			}
+	for _, t := range n.d.Targets {
+		if t.Describes != nil {
+			n.who(t.Describes)
 		}
+	}
+	for _, e := range n.d.Access {
+		n.who(e)
 		for _, b := range e.By {
 			n.want(b, "scheme")
 		}

@@ -47,7 +47,7 @@ var (
 	Sections = []string{"millgate", "title", "include", "targets", "routes", "roles", "schemes", "lifetimes",
 		"identities", "records", "access", "origins", "quotas", "answers", "review", "waivers"}
 	TargetWords = []string{"base", "hosts", "values", "direct", "pace", "unsafe", "ask_for", "pass", "drill",
-		"ca", "client", "headers", "mark", "refuses"}
+		"ca", "client", "headers", "mark", "refuses", "describes"}
 	EntryWords = []string{"at", "who", "broken", "hide", "given", "scope", "by", "owner_of"}
 )
 

@@ -303,7 +303,7 @@ func (d *Document) settleLowered(r *reader) {
 
 // checkOwner checks that it is clear whose owner an entry admits on route i.
 func (d *Document) checkOwner(r *reader, i int, e *Entry) {
-	if !slices.ContainsFunc(e.Who, func(w Who) bool { return w.Kind == WhoOwner }) {
+	if !e.is(WhoOwner) {
 		return
 	}
 	if e.OwnerOf.Name != "" {
@@ -331,16 +331,12 @@ func (d *Document) checkOwner(r *reader, i int, e *Entry) {
 }
 
 func (d *Document) checkEntry(r *reader, e int, en *Entry) {
-	has := func(k WhoKind) bool { return slices.ContainsFunc(en.Who, func(w Who) bool { return w.Kind == k }) }
-	if len(en.Who) > 1 && (has(WhoAnyone) || has(WhoNobody)) {
-		r.sayAt(en.Place, 1, Error, "type", "`anyone` and `nobody` stand alone in `who`",
-			"leave only one of them, or only the others")
-	}
-	if has(WhoAnyone) && (len(en.Given) > 0 || len(en.Scope) > 0 || len(en.By) > 0) {
+	r.alone(en, "who")
+	if en.is(WhoAnyone) && (len(en.Given) > 0 || len(en.Scope) > 0 || len(en.By) > 0) {
 		r.sayAt(en.Place, 1, Error, "type", "`anyone` needs no credential, so given, scope and by cannot hold",
 			"remove them, or write  who: signed-in")
 	}
-	if has(WhoAnyone) || len(en.By) > 0 || !slices.Contains(d.Deciding, e) {
+	if en.is(WhoAnyone) || len(en.By) > 0 || !slices.Contains(d.Deciding, e) {
 		return
 	}
 	var locks []*Scheme

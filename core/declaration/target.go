@@ -62,6 +62,9 @@ type Target struct {
 	Mark string
 	// RefusesTests: tokens that only the machines of developers may issue are turned away.
 	RefusesTests bool
+	// Describes says who may see what describes the API there; nil where nothing does: then nobody.
+	// Only its Who counts.
+	Describes *Entry
 }
 
 // Certificate is what Mill Gate proves itself with to the service (RFC 8446, section 4.4.2):
@@ -183,6 +186,10 @@ func (r *reader) targets(doc *Document, n ast.Node) {
 				if r.since(V11, f.kn, "`refuses` of a target") {
 					t.RefusesTests = r.word(f.val, "refuses", "tests") == "tests"
 				}
+			case "describes":
+				if r.since(V11, f.kn, "`describes` of a target") {
+					t.Describes = r.describes(f)
+				}
 			case "ask_for":
 				for _, x := range r.refs(f.val, "ask_for") {
 					if _, err := route.Parse(x.Name); err != nil || !strings.HasPrefix(x.Name, "/") {
@@ -204,6 +211,17 @@ func (r *reader) targets(doc *Document, n ast.Node) {
 		}
 		doc.Targets = append(doc.Targets, t)
 	}
+}
+
+// describes is who may see descriptions of the API.
+func (r *reader) describes(f pair) *Entry {
+	e := &Entry{Place: r.place(f.val), Who: r.whos(f)}
+	r.alone(e, f.key)
+	if e.is(WhoOwner) {
+		r.fail(f.val, "owner", "`owner` is of a record, and a description of the API is none", "name a role, or "+
+			"identity:NAME")
+	}
+	return e
 }
 
 // drill is how long a quota drill may take, or that and the quotas that are

@@ -180,7 +180,10 @@ func (x gathering) comesFrom(g Gap, route string) (of *Row) {
 func (x gathering) place(s Seen, g Gap) (place, *Row) {
 	route, of := s.Route, x.comesFrom(g, s.Route)
 	if w := x.leads[s.Follows]; of == nil && s.Follows != "" && w != "" {
-		route, of = w, x.comesFrom(g, w) // the gap that led to this one
+		// The gap that led to this one, where that is of the same cause.
+		if lead := x.comesFrom(g, w); lead != nil || x.shows[spot{w, g.Cause()}] != nil {
+			route, of = w, lead
+		}
 	}
 	row, cause, wide := g.Row, g.Cause(), g.Wide
 	at := place{scope: g.Scope}

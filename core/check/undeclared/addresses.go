@@ -3,7 +3,6 @@ package undeclared
 // Rule: Undeclared addresses are made from the inventory, the likelier first, within a budget.
 
 import (
-	"encoding/json"
 	"fmt"
 	"iter"
 	"regexp"
@@ -21,12 +20,6 @@ import (
 var Operational = []string{
 	"/debug/vars", "/debug/pprof/", "/metrics", "/status", "/server-status", "/health/details", "/env", "/config",
 	"/.env", "/.git/HEAD", "/admin", "/internal", "/graphql", "/trace", "/heapdump",
-}
-
-// Descriptions are addresses at which services describe their API.
-var Descriptions = []string{
-	"/openapi.json", "/openapi.yaml", "/swagger.json", "/swagger-ui/index.html", "/api-docs", "/v3/api-docs",
-	"/asyncapi.json", "/docs", "/redoc", "/documentation",
 }
 
 // Budget is how many addresses are asked for that are made from the inventory, beside other
@@ -78,39 +71,44 @@ func (x planning) addresses() {
 			break
 		}
 	}
-	ask := func(host, path string, signedIn bool) bool {
+	ask := func(host, path string, as ...check.Caller) bool {
 		if doc.Inventory.Find("GET", host, path) >= 0 {
 			return false
 		}
 		p, root := stray(Address, host, path), stray(Path, host, madeUp)
 		p.Control = root.Key()
 		added := x.Add(p) != nil
-		if signedIn && caller != nil {
-			p.Caller = check.Caller{Identity: caller.Caller.Identity, Scheme: caller.Caller.Scheme, State: access.Sound}
+		for _, p.Caller = range as {
 			x.Add(p)
 		}
 		return added
 	}
+	var signedIn []check.Caller
+	if caller != nil {
+		signedIn = append(signedIn, check.Caller{Identity: caller.Caller.Identity, Scheme: caller.Caller.Scheme,
+			State: access.Sound})
+	}
 	for _, p := range x.c.Target.AskFor {
-		ask("", p, true)
+		ask("", p, signedIn...)
 	}
 	for _, rt := range doc.Routes {
 		if rt.Method() == "GET" && len(rt.Parameters()) == 0 {
 			for _, path := range otherVersions(rt) {
-				ask(rt.Host, path, true)
+				ask(rt.Host, path, signedIn...)
 			}
 		}
 	}
 	for _, h := range x.hosts() {
-		for _, p := range slices.Concat(Operational, Descriptions) {
-			ask(h, p, false)
+		x.descriptions(h, ask)
+		for _, p := range Operational {
+			ask(h, p)
 		}
 	}
 	left, beyond := Budget, map[place]bool{}
 	for a := range made(doc) {
 		switch {
 		case left > 0:
-			if ask(a.host, a.path, false) {
+			if ask(a.host, a.path) {
 				left--
 			}
 		case doc.Inventory.Find("GET", a.host, a.path) < 0:
@@ -224,31 +222,3 @@ func made(d *declaration.Document) iter.Seq[place] {
 		}
 	}
 }
-
-// Describes says in words what an answer is where it describes the API, "" where it does not: a
-// description file (OpenAPI, AsyncAPI) or a page that shows one.
-func Describes(a check.Answer) string {
-	var top map[string]json.RawMessage
-	if json.Unmarshal(a.Body, &top) == nil {
-		for _, name := range []string{"openapi", "swagger", "asyncapi"} {
-			if top[name] != nil {
-				return "a description file of the API"
-			}
-		}
-		return ""
-	}
-	body := string(a.Body)
-	switch {
-	case startsWith.MatchString(body):
-		return "a description file of the API"
-	case strings.Contains(a.Header("Content-Type"), "html") && pageOfOne.MatchString(body):
-		return "a documentation page of the API"
-	}
-	return ""
-}
-
-var (
-	// A file that was cut is no JSON any more.
-	startsWith = regexp.MustCompile(`\A\s*(\{\s*"(openapi|swagger|asyncapi)"\s*:|(---\s*)?(openapi|swagger|asyncapi):)`)
-	pageOfOne  = regexp.MustCompile(`(?i)openapi|swagger|redoc|asyncapi|api (reference|documentation|docs)`)
-)

@@ -6,8 +6,11 @@
 //   - GET to a made-up path at the root of each host and under each prefix;
 //   - at each path template the methods that the inventory does not have there, as nobody
 //     and as a caller whom one of the declared methods admits;
+//   - descriptions of the API, on each host and below its first prefixes, as nobody, and where the
+//     declaration says who may see them (`describes`) as one of those and as somebody else; what
+//     a page of them names, and what they name and the inventory does not have, where that is safe;
 //   - the target's ask_for; other versions of declared paths ("v1" beside "v2"), operational
-//     paths and descriptions of the API that services often keep without meaning to publish
+//     paths that services often keep without meaning to publish
 //     them; and addresses that are made from the inventory itself: the same below its
 //     prefixes, usual suffixes of its collections, usual siblings, names that one collection
 //     has below the others. Of those as many as the budget has room for, the likelier first.
@@ -17,7 +20,8 @@
 // A 2xx is Undeclared: nobody said that it is served, so nobody said who may ask. An address
 // counts only where a made-up path of its host is turned away, and one beside it: a service
 // that answers any path says nothing by answering this one. A description of the API is named
-// as such; a service that answers any method is one finding. All else must be turned away with
+// as such, with what it says otherwise than the declaration; where it may be seen it is no gap. What
+// it names is there where it is answered otherwise than an address beside it; a service that answers any method is one finding. All else must be turned away with
 // 4xx; a login page or a failure in place of that is a wrong refusal.
 package undeclared
 
@@ -41,6 +45,8 @@ const (
 	Path    = "unknown-path" // that nobody serves
 	Method  = "other-method" // of a declared path
 	Address = "neighbour"    // close to declared ones
+	ByName  = "named"        // by the service's own description
+	Told    = "described"    // a declared route that may describe the API
 )
 
 // Detail is what is asked for.
@@ -72,6 +78,10 @@ func (Family) Cell(p *check.Probe) (check.Cell, string) {
 		says = "unknown path " + of(p).Path
 	case Method:
 		says = "a method that is not declared"
+	case ByName:
+		says = "what the service's description names"
+	case Told:
+		says = "what it says of the API"
 	}
 	return check.Cell{Route: p.Route, Lens: check.Access, Key: p.Caller.Identity}, says
 }
@@ -84,8 +94,11 @@ func (Family) Who(p *check.Probe) string {
 	return p.Caller.Identity
 }
 
-// Expect is that it is not there.
-func (Family) Expect(*check.Context, *check.Probe) access.Expectation {
+// Expect is that it is not there. What describes the API may be there for who may see that.
+func (Family) Expect(c *check.Context, p *check.Probe) access.Expectation {
+	if p.Of == Told || p.Of == Address && maySee(c, p.Caller) {
+		return access.Expectation{Outcome: access.Either}
+	}
 	return access.Expectation{Outcome: access.Hide, Decider: 1, Subject: "route"}
 }
 
@@ -249,6 +262,13 @@ func (Family) Script(c *check.Context, p *check.Probe) check.Script {
 			call.Makes, call.Take = check.Made()
 		}
 		r, ok := t.On(c, p, call)
+		if p.Of == ByName {
+			beneath(t, call, r)
+			return
+		}
+		if a := check.AnswerOf(r.Exchange); ok && served(a) && Describes(a) != "" {
+			naming(t, call, r)
+		}
 		if ok && p.Of == Address && served(check.AnswerOf(r.Exchange)) {
 			call.Name, call.Request.Path = beside, check.Beside(call.Request.Path)
 			t.Keep(t.Send(call)...)
@@ -284,6 +304,10 @@ func (f Family) judge(c *check.Context, p *check.Probe, fact *check.Fact, e *che
 		return check.Unproven("no answer: %s", a.Error)
 	case class == check.Throttled:
 		return check.Unproven("throttled (429) each time it was sent")
+	case p.Of == ByName:
+		return f.isThere(c, p, fact)
+	case p.Of == Told:
+		return f.told(c, p, fact)
 	case served(a):
 		if p.Of == Address {
 			switch made, any := anyPath(c, p, fact, e); {
@@ -295,10 +319,7 @@ func (f Family) judge(c *check.Context, p *check.Probe, fact *check.Fact, e *che
 			}
 		}
 		if what := Describes(a); what != "" && p.Of == Address {
-			return check.Verdict{Gaps: []check.Gap{{Cause: rows[1], Rung: 1, Proof: check.Shown(r),
-				Wide: finding.Scope{Of: finding.AtService, Name: "that describes it"},
-				Says: fmt.Sprintf("%s is %s, and the inventory does not have it: %s was answered %s.", p.Route, what,
-					f.Who(p), a.Code())}}}
+			return f.described(c, p, fact, what)
 		}
 		what := "is served, and the inventory does not have it"
 		if p.Of == Path {

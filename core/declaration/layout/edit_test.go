@@ -156,7 +156,7 @@ func TestPutTargetLeavesTheRestAlone(t *testing.T) {
 func TestPutTargetKeepsWhatItDoesNotWrite(t *testing.T) {
 	by := map[string]string{"pass": "{ header: X-P, value: env:P }", "drill": "2s", "ca": "a.pem",
 		"client": "{ cert: c.pem, key: env:K }", "headers": "{ X-Site: north }", "mark": "X-Mark",
-		"refuses": "tests"}
+		"refuses": "tests", "describes": "nobody"}
 	for _, word := range declaration.TargetWords {
 		if slices.Contains(putWords, word) {
 			continue
