@@ -62,8 +62,9 @@ var arrows = map[string][]string{
 	},
 	"app/view": {
 		"app/coverage", "app/events", "app/fault", "app/snapshot", "app/sweep", "app/workspace", "core/access",
-		"core/check", "core/check/crossing", "core/check/pages", "core/check/quotas", "core/check/raised",
-		"core/check/sessions", "core/check/undeclared", "core/declaration", "core/field", "core/finding",
+		"core/check", "core/check/clocks", "core/check/crossing", "core/check/pages", "core/check/quotas",
+		"core/check/raised", "core/check/sessions", "core/check/undeclared", "core/declaration", "core/field",
+		"core/finding",
 		"core/origin", "core/quota", "core/review", "core/route", "core/session", "format/har", "store",
 	},
 	"app/workspace": {

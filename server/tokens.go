@@ -86,9 +86,20 @@ func (s *Server) GetSessions(ctx context.Context,
 			Idle: sec(x.Idle), StolenAccess: sec(x.StolenAccess), StolenRefresh: sec(x.StolenRefresh),
 			StolenBounded: x.StolenBounded, Noticed: x.Noticed, After: sec(x.After), AfterSaid: x.AfterSaid,
 			NeedsList: x.NeedsList, Entry: sec(x.Entry), Size: x.Size, SweepEvery: sec(x.SweepEvery),
-			SizeSwept: x.SizeSwept, Drills: []contract.Drill{}}
+			SizeSwept: x.SizeSwept, Drills: []contract.Drill{}, Clocks: []contract.ClockSeen{},
+			Alone: []contract.LeftAlone{}}
 		for _, v := range x.Drills {
 			c.Drills = append(c.Drills, drillOf(v))
+		}
+		for _, v := range x.Clocks {
+			c.Clocks = append(c.Clocks, contract.ClockSeen{Side: contract.ClockSeenSide(v.Side),
+				Least: sec(v.Leeway.Least), Most: sec(v.Leeway.Most), Kind: contract.Kind(v.Verdict.Kind),
+				Reason: v.Verdict.Reason})
+		}
+		for _, v := range x.Alone {
+			c.Alone = append(c.Alone, contract.LeftAlone{Identity: v.Identity, Seconds: sec(v.For),
+				Idle: sec(v.Idle), Works: v.Works,
+				Kind: contract.Kind(v.Verdict.Kind), Reason: v.Verdict.Reason})
 		}
 		out = append(out, c)
 	}

@@ -22,6 +22,9 @@ type Options struct {
 	// Longest is how long the window of a quota is at most, as a test environment
 	// may be configured; 0 leaves them as they are.
 	Longest time.Duration
+	// ShortestIdle is after how long a session at most ends that is not used; 0 leaves them as they
+	// are.
+	ShortestIdle time.Duration
 	// Control opens an address for tests: restart and clock.
 	Control bool
 	// Nodes is how many there are behind the address; 0 is one.
@@ -67,6 +70,38 @@ type person struct {
 type thing struct {
 	ID, Owner string
 	Data      map[string]any
+}
+
+// visit is a session of the console.
+type visit struct {
+	person      string
+	began, used time.Time
+}
+
+// How long a session of the console lives, and how long it may be left alone; and a refresh token.
+const (
+	consoleMax  = time.Hour
+	consoleIdle = 30 * time.Minute
+	refreshIdle = 12 * time.Hour
+)
+
+// idle is how long something may be left alone, as it is configured.
+func (s *Service) idle(d time.Duration) time.Duration {
+	if s.opt.ShortestIdle > 0 {
+		return min(d, s.opt.ShortestIdle)
+	}
+	return d
+}
+
+// visitor is whose session of the console that is, "" where it is over.
+func (s *Service) visitor(cookie string) string {
+	v := s.console[cookie]
+	now := s.now()
+	if v == nil || now.Sub(v.began) >= consoleMax || now.Sub(v.used) >= s.idle(consoleIdle) && !s.flaws[IdleIgnored] {
+		return ""
+	}
+	v.used = now
+	return v.person
 }
 
 type session struct {

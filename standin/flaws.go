@@ -78,6 +78,7 @@ const (
 	HostNotCounted     Flaw = "host-not-counted"
 	LocalExempt        Flaw = "local-exempt"
 	DeveloperToken     Flaw = "developer-token"
+	IdleIgnored        Flaw = "idle-ignored"
 	DocsOpen           Flaw = "docs-open"
 	DocsNameMore       Flaw = "docs-name-more"
 	BodyBeforeGuard    Flaw = "body-before-guard"
@@ -156,6 +157,7 @@ var What = []struct {
 	{LogoutEndsAll, "ending one session ends all of its caller"},
 	{HostNotCounted, "each Host field that a caller writes has a count of its own"},
 	{LocalExempt, "a forwarded local address is not counted"},
+	{IdleIgnored, "a session of the console that nobody uses does not end"},
 	{DocsOpen, "the description of the API, and a page of it, are told to anybody"},
 	{DocsNameMore, "the description names diagnostics, which nobody declared"},
 	{BodyBeforeGuard, "bodies are parsed and refused before anybody is asked who they are"},

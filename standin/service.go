@@ -43,7 +43,7 @@ type Service struct {
 	next     map[string]int
 	refresh  map[string]*session
 	ended    map[string]bool        // jti or family
-	console  map[string]string      // cookie → person
+	console  map[string]*visit      // by cookie
 	seen     map[string]bool        // alerts
 	mails    []mail                 // the newest first
 	links    map[string]*mailedLink // by what signs them
@@ -53,7 +53,7 @@ type Service struct {
 // New makes a service with its data as at the start.
 func New(opt Options) (*Service, error) {
 	s := &Service{opt: opt, flaws: map[Flaw]bool{}, secrets: Secrets(), refresh: map[string]*session{},
-		ended: map[string]bool{}, console: map[string]string{}, seen: map[string]bool{}, counts: map[string]*counted{},
+		ended: map[string]bool{}, console: map[string]*visit{}, seen: map[string]bool{}, counts: map[string]*counted{},
 		links: map[string]*mailedLink{},
 		dome:  make(chan struct{}, 1)}
 	for _, f := range opt.Flaws {
@@ -382,9 +382,10 @@ func (s *Service) authenticate(c *call, scheme string) (*caller, string) {
 		}
 		return nil, "a partner key is needed"
 	case "cookie":
-		if k, err := c.r.Cookie("fh_console"); err == nil && s.console[k.Value] != "" {
-			p := s.people[s.console[k.Value]]
-			return &caller{id: p.ID, roles: p.Roles, verified: p.Verified}, ""
+		if k, err := c.r.Cookie("fh_console"); err == nil {
+			if p := s.people[s.visitor(k.Value)]; p != nil {
+				return &caller{id: p.ID, roles: p.Roles, verified: p.Verified}, ""
+			}
 		}
 		return nil, "sign in at the console"
 	case "signature":

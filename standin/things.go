@@ -5,7 +5,6 @@ import (
 	"regexp"
 	"sort"
 	"strings"
-	"time"
 )
 
 func keys[T any](m map[string]T) []string {
@@ -227,7 +226,7 @@ func (s *Service) grant(c *call, p *person, family, old string) {
 
 func (s *Service) renew(c *call, tok string) {
 	x := s.refresh[tok]
-	if x == nil || s.ended[x.family] || s.now().Sub(x.since) > 12*time.Hour {
+	if x == nil || s.ended[x.family] || s.now().Sub(x.since) > s.idle(refreshIdle) {
 		c.problem(401, "there is no such session")
 		return
 	}
@@ -285,7 +284,7 @@ func (s *Service) consoleLogin(c *call) {
 		return
 	}
 	v := random()
-	s.console[v] = p.ID
+	s.console[v] = &visit{person: p.ID, began: s.now(), used: s.now()}
 	attributes := "; HttpOnly; Secure; SameSite=Strict"
 	if s.flaws[LooseCookie] {
 		attributes = ""

@@ -54,6 +54,7 @@ type answered func(ctx context.Context, o Outgoing, x check.Exchange, try int) (
 type held struct {
 	turn chan struct{}
 	granted
+	used  time.Time // when it was asked for the last time
 	epoch int
 	// refused is the error of a login that was answered and gave nothing. It is not
 	// tried again: so often a wrong secret would lock the account.
@@ -85,8 +86,33 @@ func NewKeyring(d *declaration.Document, t *declaration.Target, c *Client, look 
 	return k
 }
 
-// renewAhead is how long before its end a token is renewed.
+// renewAhead is how long before its end a token is renewed at most; of one that lives shortly it is
+// a tenth of its life.
 const renewAhead = 30 * time.Second
+
+// good says whether a credential may be presented now: it does not end soon, and was not left
+// unused so long that it may have ended by that. A service counts that from when it saw a request,
+// so that half of the time is left to it.
+func (h *held) good(now time.Time, idle time.Duration) bool {
+	if h.access == "" || idle > 0 && now.Sub(h.used) > idle/2 {
+		return false
+	}
+	return h.expires.IsZero() || h.expires.Sub(now) > min(renewAhead, h.expires.Sub(h.since)/10)
+}
+
+// idle is after how long a credential of a scheme ends that is not used; 0 where nothing says so.
+func (k *Keyring) idle(scheme string) time.Duration {
+	s := k.doc.SchemeNamed(scheme)
+	if s == nil {
+		return 0
+	}
+	l := k.doc.LifetimeNamed(s.Lifetime["access"].Name)
+	if l == nil {
+		return 0
+	}
+	on, _ := k.target.Lifetime(l)
+	return on.Idle
+}
 
 // Forget lets go of the sessions that are held: who asks for one next logs in anew. A login that
 // was refused is remembered.
@@ -204,7 +230,7 @@ func FillRequest(q *declaration.Request, values map[string]string) Outgoing {
 // granted is what a login or renewal gave.
 type granted struct {
 	access, refresh string
-	expires         time.Time // zero when unknown
+	since, expires  time.Time // expires is zero when unknown
 	cookie          *http.Cookie
 }
 
@@ -273,7 +299,7 @@ func (k *Keyring) taken(s *declaration.Scheme, q *declaration.Request, r raw) (g
 		return g, fmt.Errorf("%w: %s %s %s", kind, q.Method, q.Path, why)
 	}
 	k.client.mask.Learn(mask.Token, g.access)
-	if s.Kind == declaration.Cookie {
+	if g.since = k.now(); s.Kind == declaration.Cookie {
 		return g, nil
 	}
 	if p := q.Take["refresh"]; p != "" {
@@ -346,13 +372,24 @@ func (k *Keyring) Token(ctx context.Context, identity, scheme string) (tok strin
 		return "", 0, err
 	}
 	defer h.unlock()
-	if h.access != "" && (h.expires.IsZero() || h.expires.Sub(k.now()) > renewAhead) {
-		return h.access, h.epoch, nil
+	if !h.good(k.now(), k.idle(scheme)) {
+		if err := k.renewLocked(ctx, h, identity, scheme); err != nil {
+			return "", h.epoch, err
+		}
 	}
-	if err := k.renewLocked(ctx, h, identity, scheme); err != nil {
-		return "", h.epoch, err
-	}
+	h.used = k.now()
 	return h.access, h.epoch, nil
+}
+
+// Dead says whether the credential of an epoch had ended by itself by now, or is another by now: what
+// it was answered is no answer to who holds a good one.
+func (k *Keyring) Dead(ctx context.Context, identity, scheme string, epoch int) bool {
+	h := k.slot(identity, scheme)
+	if h.lock(ctx) != nil {
+		return false
+	}
+	defer h.unlock()
+	return h.epoch != epoch || !h.expires.IsZero() && !k.now().Before(h.expires)
 }
 
 // Renew obtains a new token unless somebody did since epoch.

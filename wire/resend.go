@@ -90,7 +90,7 @@ func (r *running) sent(ctx context.Context, c check.Call, report *check.Report) 
 				continue
 			}
 		}
-		if !c.Must || renewed || x.Status != 401 || !r.renews(ctx, c, epoch) {
+		if renewed || x.Status != 401 || !r.ended(ctx, c, epoch) && (!c.Must || !r.renews(ctx, c, epoch)) {
 			return x, left, nil
 		}
 		renewed = true
@@ -127,6 +127,16 @@ func (r *running) renews(ctx context.Context, c check.Call, epoch int) bool {
 	}
 	who := c.As[0].Caller
 	return (r.Renews == nil || r.Renews(who, epoch)) && r.k.Renew(ctx, who.Identity, who.Scheme, epoch) == nil
+}
+
+// ended says whether a call bore a credential that ended by itself while it was under way. The next
+// time it bears another.
+func (r *running) ended(ctx context.Context, c check.Call, epoch int) bool {
+	if len(c.As) != 1 || c.As[0].Slot != "" || c.As[0].Identity == "" || c.As[0].Way != "" || c.As[0].Fresh {
+		return false
+	}
+	who := c.As[0].Caller
+	return who.State == access.Sound && r.k.Dead(ctx, who.Identity, who.Scheme, epoch)
 }
 
 // again is what decides whether the answer to who asked is one: without more the keyring's.

@@ -227,6 +227,32 @@ func TestForgottenSessions(t *testing.T) {
 	assert.Equal(t, 3, logins, "so often a wrong secret would lock the account")
 }
 
+// When a credential is good, by its life and by how long it may be left unused.
+func TestGood(t *testing.T) {
+	now := time.Date(2026, 12, 1, 9, 0, 0, 0, time.UTC)
+	for name, x := range map[string]struct {
+		life, age, unused, idle time.Duration
+		want                    bool
+	}{
+		"new":                           {15 * time.Minute, 0, 0, 0, true},
+		"it ends in half a minute":      {15 * time.Minute, 15*time.Minute - 30*time.Second, 0, 0, false},
+		"it ends in a little more":      {15 * time.Minute, 15*time.Minute - 31*time.Second, 0, 0, true},
+		"short, with a tenth left":      {10 * time.Second, 9 * time.Second, 0, 0, false},
+		"short, with more left":         {10 * time.Second, 8 * time.Second, 0, 0, true},
+		"two seconds, with one left":    {2 * time.Second, time.Second, 0, 0, true},
+		"nothing says when it ends":     {0, time.Hour, 0, 0, true},
+		"in use":                        {0, time.Hour, time.Second, 2 * time.Second, true},
+		"unused for more than the half": {0, time.Hour, 1001 * time.Millisecond, 2 * time.Second, false},
+	} {
+		h := &held{granted: granted{access: "x", since: now.Add(-x.age)}, used: now.Add(-x.unused)}
+		if x.life > 0 {
+			h.expires = h.since.Add(x.life)
+		}
+		assert.Equal(t, x.want, h.good(now, x.idle), name)
+	}
+	assert.False(t, (&held{}).good(now, 0), "there is none")
+}
+
 func TestTokensAreObtainedAndRenewed(t *testing.T) {
 	var calls []string
 	n := 0
@@ -248,8 +274,12 @@ func TestTokensAreObtainedAndRenewed(t *testing.T) {
 	_, _, err = k.Token(ctx, "ann", "access")
 	require.NoError(t, err)
 	assert.Len(t, calls, 1, "a good token is kept")
-	now = now.Add(40 * time.Second)
+	now = now.Add(50 * time.Second)
 	tok, _, err := k.Token(ctx, "ann", "access")
+	require.NoError(t, err)
+	assert.Equal(t, "token-1", tok, "a tenth of its life is left")
+	now = now.Add(5 * time.Second)
+	tok, _, err = k.Token(ctx, "ann", "access")
 	require.NoError(t, err)
 	assert.Equal(t, "token-2", tok, "renewed before it expires")
 	assert.Equal(t, "/refresh r=renew-1", calls[1])

@@ -8,6 +8,7 @@ import (
 	"millgate/app/fault"
 	"millgate/app/snapshot"
 	"millgate/core/check"
+	"millgate/core/check/clocks"
 	"millgate/core/check/sessions"
 	"millgate/core/declaration"
 	"millgate/core/finding"
@@ -20,6 +21,22 @@ type Declared struct {
 	session.Session
 	Place  declaration.Place
 	Drills []DrillView
+	Clocks []ClockView
+	Alone  []AloneView
+}
+
+// ClockView is by how much the clock of a service was seen to be off on one side.
+type ClockView struct {
+	Side    clocks.Side
+	Leeway  clocks.Leeway
+	Verdict finding.Verdict
+}
+
+// AloneView is a session that was left alone for some time.
+type AloneView struct {
+	sessions.Alone
+	Identity string
+	Verdict  finding.Verdict
 }
 
 // DrillView is one identity's session drill; Result is nil before it was run.
@@ -33,8 +50,6 @@ type DrillView struct {
 	Steps    []ScriptStep // one for each step of the result
 }
 
-// sessionKind is the kind of the probes that drill sessions.
-
 // Sessions computes what the declaration's lifetimes come to, at a rate of
 // logouts in an hour, beside what drills measured at a target.
 func (vw *View) Sessions(ctx context.Context, target string, logouts float64) ([]Declared, error) {
@@ -43,24 +58,43 @@ func (vw *View) Sessions(ctx context.Context, target string, logouts float64) ([
 	}
 	now := vw.ws.Present()
 	d := now.Doc
-	drills := map[string][]DrillView{}
+	seen := map[string]*Declared{}
+	of := func(scheme string) *Declared {
+		if seen[scheme] == nil {
+			seen[scheme] = &Declared{}
+		}
+		return seen[scheme]
+	}
 	if t := now.Pick(target); t != nil && !now.Failed() {
 		s, err := vw.targets.Look(ctx, now, t)
 		if err != nil {
 			return nil, err
 		}
 		for _, p := range s.Plan().Probes {
-			if p.Is(sessions.Family{}) {
-				drills[p.Caller.Scheme] = append(drills[p.Caller.Scheme], drillView(s, p))
+			x := of(p.Caller.Scheme)
+			switch f := s.Facts.Of(p.Key()).Seen(); {
+			case p.Is(sessions.Family{}) && p.Of == "":
+				x.Drills = append(x.Drills, drillView(s, p))
+			case f == nil:
+			case p.Is(sessions.Family{}):
+				if a, ok := sessions.AloneOf(s.Plan().Context, p, f); ok {
+					x.Alone = append(x.Alone, AloneView{a, p.Caller.Identity, s.Items[p.Key()].Verdict})
+				}
+			case p.Is(clocks.Family{}):
+				if l, _, ok := clocks.Seen(s.Plan().Context, p, f); ok {
+					x.Clocks = append(x.Clocks, ClockView{clocks.Side(p.Of), l, s.Items[p.Key()].Verdict})
+				}
 			}
 		}
 	}
 	var out []Declared
 	for _, s := range d.Schemes {
 		x, ok := session.Of(d, s, logouts)
-		if ok || len(drills[s.Name]) > 0 {
+		v := of(s.Name)
+		if ok || len(v.Drills)+len(v.Clocks)+len(v.Alone) > 0 {
 			x.Scheme, x.Kind = s.Name, s.Kind
-			out = append(out, Declared{x, s.Place, drills[s.Name]})
+			v.Session, v.Place = x, s.Place
+			out = append(out, *v)
 		}
 	}
 	return out, nil

@@ -26,7 +26,7 @@ func standInCommand() *cobra.Command {
 	var listen, flaws string
 	var secrets, list, gateway, control bool
 	var nodes int
-	var longest time.Duration
+	var longest, idle time.Duration
 	c := &cobra.Command{
 		Use:   "stand-in",
 		Short: "Run the simulated service of the demo",
@@ -59,7 +59,7 @@ func standInCommand() *cobra.Command {
 				return exit{exitWrong, fmt.Errorf("--nodes is between 1 and 9, not %d", nodes)}
 			}
 			run, err := standin.Listen(listen, standin.Options{Flaws: fl, Gateway: gateway, Quotas: true, Nodes: nodes,
-				Longest: longest, Control: control})
+				Longest: longest, ShortestIdle: idle, Control: control})
 			if err != nil {
 				return exit{exitWrong, err}
 			}
@@ -80,6 +80,9 @@ func standInCommand() *cobra.Command {
 	c.Flags().StringVar(&flaws, "flaws", "none", "none, demo, or names separated by commas")
 	c.Flags().BoolVar(&gateway, "gateway", true, "stand behind a gateway, and listen ten ports above without it")
 	c.Flags().IntVar(&nodes, "nodes", 1, "how many nodes stand behind the address")
+	c.Flags().DurationVar(&idle, "shortest-idle", 0, "after how long at most a session ends that nobody uses, like "+
+		"2s; 0 "+
+		"leaves 30m for the console and 12h for refresh tokens")
 	c.Flags().DurationVar(&longest, "longest-window", 0, "how long the window of a quota is at most, like 2s; 0 "+
 		"leaves them as they are")
 	c.Flags().BoolVar(&control, "control", false, "listen twenty ports above for restarts and the clock, for tests")

@@ -219,7 +219,8 @@ func (r *reader) keys(s *Scheme, f pair) {
 	for _, k := range fields {
 		switch k.key {
 		case "jwks":
-			if s.Keys.JWKS, _ = r.str(k.val, "jwks"); s.Keys.JWKS != "" {
+			var ok bool
+			if s.Keys.JWKS, ok = r.str(k.val, "jwks"); ok {
 				if _, err := route.ParseTemplate("GET " + s.Keys.JWKS); err != nil {
 					r.fail(k.val, "selector", "jwks must be a path at a host of the target",
 						"write for example id:/.well-known/jwks.json")

@@ -109,6 +109,9 @@ func (d *Document) checkNames(r *reader) {
 		for _, l := range t.Lowered {
 			n.want(l.Ref, "quota")
 		}
+		for _, l := range t.Shorter {
+			n.want(l.Ref, "lifetime")
+		}
 	}
 	d.checkTwice(r)
 	n.quotas()

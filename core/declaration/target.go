@@ -1,6 +1,7 @@
 package declaration
 
 import (
+	"cmp"
 	"fmt"
 	"net/url"
 	"slices"
@@ -53,6 +54,8 @@ type Target struct {
 	// The quotas that are configured lower there, so that a drill need not wait
 	// as long as the declared ones take.
 	Lowered []Lowered
+	// Shorter are the lifetimes that are configured shorter there.
+	Shorter []Shorter
 	// How it is reached, besides its address: whose certificates count besides those of the
 	// system (a file of PEM), what Mill Gate shows for itself, and fields of every request.
 	CA      Ref
@@ -80,6 +83,24 @@ type Header struct {
 	Place
 	Name  string
 	Value Value
+}
+
+// Shorter is what a lifetime is on one target in place of what is declared; 0 is as declared.
+type Shorter struct {
+	Ref
+	Idle, Max time.Duration
+}
+
+// Lifetime is a lifetime on the target, and whether it is shorter there.
+func (t *Target) Lifetime(l *Lifetime) (on *Lifetime, shorter bool) {
+	for _, x := range t.Shorter {
+		if x.Name == l.Name {
+			c := *l
+			c.Idle, c.Max = cmp.Or(x.Idle, l.Idle), cmp.Or(x.Max, l.Max)
+			return &c, true
+		}
+	}
+	return l, false
 }
 
 // Lowered is what a quota is on one target in place of what is declared.
@@ -113,7 +134,7 @@ type Pass struct {
 	Value  Value
 }
 
-var drillWords = []string{"for", "quotas"}
+var drillWords = []string{"for", "quotas", "lifetimes"}
 
 func (r *reader) url(n ast.Node, what string) string {
 	s, ok := r.str(n, what)
@@ -239,8 +260,31 @@ func (r *reader) drill(t *Target, p pair) {
 			for _, g := range r.entries(f.val, "the lowered quotas", nil) {
 				t.Lowered = append(t.Lowered, r.lowered(g))
 			}
+		case "lifetimes":
+			if !r.since(V11, f.kn, "`lifetimes` of a drill") {
+				continue
+			}
+			for _, g := range r.entries(f.val, "the shorter lifetimes", nil) {
+				t.Shorter = append(t.Shorter, r.shorter(g))
+			}
 		}
 	}
+}
+
+func (r *reader) shorter(p pair) Shorter {
+	l := Shorter{Ref: Ref{Name: p.key, Place: p.kpos}}
+	for _, f := range r.entries(p.val, "shorter lifetime "+p.key, []string{"idle", "max"}) {
+		if d := r.duration(f.val, f.key); f.key == "idle" {
+			l.Idle = d
+		} else {
+			l.Max = d
+		}
+	}
+	if l.Idle <= 0 && l.Max <= 0 {
+		r.fail(p.kn, "missing", fmt.Sprintf("the shorter lifetime %q has no time", p.key),
+			"write for example  "+p.key+": { idle: 2s }")
+	}
+	return l
 }
 
 func (r *reader) lowered(p pair) Lowered {

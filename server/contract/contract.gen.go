@@ -60,6 +60,24 @@ func (e ChangeTurn) Valid() bool {
 	}
 }
 
+// Defines values for ClockSeenSide.
+const (
+	ClockSeenSideEnded       ClockSeenSide = "ended"
+	ClockSeenSideNotYetValid ClockSeenSide = "not yet valid"
+)
+
+// Valid indicates whether the value is a known member of the ClockSeenSide enum.
+func (e ClockSeenSide) Valid() bool {
+	switch e {
+	case ClockSeenSideEnded:
+		return true
+	case ClockSeenSideNotYetValid:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ConclusionSure.
 const (
 	ConclusionSureLikely   ConclusionSure = "likely"
@@ -798,6 +816,19 @@ type Change struct {
 // ChangeTurn defines model for Change.Turn.
 type ChangeTurn string
 
+// ClockSeen By how much a clock was seen to be off, in seconds: tokens off by least are admitted (0: none was), by most are not (0: all were)
+type ClockSeen struct {
+	// Kind U unprotected, P over-permissive, T unthrottled, L leaking, X undeclared, S lifetime, K weak token, R over-restrictive, W wrong refusal; the last three are no gaps.
+	Kind   Kind          `json:"kind"`
+	Least  float64       `json:"least"`
+	Most   float64       `json:"most"`
+	Reason string        `json:"reason"`
+	Side   ClockSeenSide `json:"side"`
+}
+
+// ClockSeenSide defines model for ClockSeen.Side.
+type ClockSeenSide string
+
 // Column defines model for Column.
 type Column struct {
 	// Class Columns of one class cannot be told apart by the declaration
@@ -1260,6 +1291,18 @@ type KeepRequest struct {
 
 // Kind U unprotected, P over-permissive, T unthrottled, L leaking, X undeclared, S lifetime, K weak token, R over-restrictive, W wrong refusal; the last three are no gaps.
 type Kind string
+
+// LeftAlone A session that was left alone for some seconds, and whether it worked on; idle is after how many it is to end on the target
+type LeftAlone struct {
+	Identity string  `json:"identity"`
+	Idle     float64 `json:"idle"`
+
+	// Kind U unprotected, P over-permissive, T unthrottled, L leaking, X undeclared, S lifetime, K weak token, R over-restrictive, W wrong refusal; the last three are no gaps.
+	Kind    Kind    `json:"kind"`
+	Reason  string  `json:"reason"`
+	Seconds float64 `json:"seconds"`
+	Works   bool    `json:"works"`
+}
 
 // Leftover Something that a sweep made and could not remove
 type Leftover struct {
@@ -1942,28 +1985,30 @@ type Sequence struct {
 
 // Session Durations in seconds; 0 where the declaration says nothing
 type Session struct {
-	Access        float64 `json:"access"`
-	After         float64 `json:"after"`
-	AfterSaid     bool    `json:"afterSaid"`
-	Bounded       bool    `json:"bounded"`
-	Drills        []Drill `json:"drills"`
-	Entry         float64 `json:"entry"`
-	File          string  `json:"file"`
-	Idle          float64 `json:"idle"`
-	Kind          string  `json:"kind"`
-	Line          int     `json:"line"`
-	Longest       float64 `json:"longest"`
-	NeedsList     bool    `json:"needsList"`
-	Noticed       bool    `json:"noticed"`
-	Renewed       bool    `json:"renewed"`
-	Scheme        string  `json:"scheme"`
-	Size          int     `json:"size"`
-	SizeSwept     int     `json:"sizeSwept"`
-	Skew          float64 `json:"skew"`
-	StolenAccess  float64 `json:"stolenAccess"`
-	StolenBounded bool    `json:"stolenBounded"`
-	StolenRefresh float64 `json:"stolenRefresh"`
-	SweepEvery    float64 `json:"sweepEvery"`
+	Access        float64     `json:"access"`
+	After         float64     `json:"after"`
+	AfterSaid     bool        `json:"afterSaid"`
+	Alone         []LeftAlone `json:"alone"`
+	Bounded       bool        `json:"bounded"`
+	Clocks        []ClockSeen `json:"clocks"`
+	Drills        []Drill     `json:"drills"`
+	Entry         float64     `json:"entry"`
+	File          string      `json:"file"`
+	Idle          float64     `json:"idle"`
+	Kind          string      `json:"kind"`
+	Line          int         `json:"line"`
+	Longest       float64     `json:"longest"`
+	NeedsList     bool        `json:"needsList"`
+	Noticed       bool        `json:"noticed"`
+	Renewed       bool        `json:"renewed"`
+	Scheme        string      `json:"scheme"`
+	Size          int         `json:"size"`
+	SizeSwept     int         `json:"sizeSwept"`
+	Skew          float64     `json:"skew"`
+	StolenAccess  float64     `json:"stolenAccess"`
+	StolenBounded bool        `json:"stolenBounded"`
+	StolenRefresh float64     `json:"stolenRefresh"`
+	SweepEvery    float64     `json:"sweepEvery"`
 }
 
 // Severity defines model for Severity.

@@ -2,6 +2,7 @@ package sessions
 
 import (
 	"fmt"
+	"slices"
 	"time"
 
 	"millgate/core/access"
@@ -12,7 +13,8 @@ import (
 )
 
 // Family drills a session of one identity of each class, for each of its schemes that has
-// a login and something after it.
+// a login and something after it; and leaves one alone of each scheme whose unused sessions end
+// soon enough to wait for it.
 type Family struct{}
 
 // Detail is what a drill is about, beside its caller.
@@ -37,7 +39,7 @@ const version = 1 // of Measured
 func (Family) Name() string { return "session" }
 
 // Plan plans the drills.
-func (Family) Plan(c *check.Context, p *check.Planning) {
+func (f Family) Plan(c *check.Context, p *check.Planning) {
 	told := map[string]bool{}
 	for _, class := range p.Classes() {
 		id, rest := check.Members(c.Doc, class)
@@ -71,6 +73,7 @@ func (Family) Plan(c *check.Context, p *check.Planning) {
 				StandsFor: rest, Detail: d})
 		}
 	}
+	f.planIdle(c, p)
 }
 
 // neighbourOf is another identity with a credential of the scheme, "" without.
@@ -90,12 +93,26 @@ func (Family) Script(c *check.Context, p *check.Probe) check.Script {
 	x := Drill{Identity: p.Caller.Identity, Neighbour: d.Neighbour, Scheme: s, Use: d.Use, Longest: wait}
 	if l := c.Doc.LifetimeNamed(s.Lifetime["access"].Name); l != nil {
 		x.Longest = min(x.Longest+l.EndedWithin, longest)
+		on, _ := c.Target.Lifetime(l)
+		x.Idle = on.Idle
+	}
+	if l, ok := livesOf(c, s, p.Of); ok && p.Of != "" {
+		return check.Tell(func(t *check.Telling) {
+			s := &script{Drill: x, doc: c.Doc, target: c.Target, Telling: t, m: &Measured{}}
+			t.Measured(s.m)
+			s.idle(l, p.Of)
+		})
 	}
 	return Script(c.Doc, c.Target, x)
 }
 
 // Cost is about that of every drill, with the time that one takes which waits for an end.
-func (Family) Cost(*check.Context, *check.Probe) check.Cost {
+func (Family) Cost(c *check.Context, p *check.Probe) check.Cost {
+	if s := c.Doc.SchemeNamed(p.Caller.Scheme); p.Of != "" && s != nil {
+		if l, ok := livesOf(c, s, p.Of); ok {
+			return check.Cost{Requests: requests, Waits: max(l.alone(), l.oldest(c.Target, p.Of))}
+		}
+	}
 	return check.Cost{Requests: requests, Waits: wait}
 }
 
@@ -106,6 +123,9 @@ func (Family) Judge(c *check.Context, p *check.Probe, f *check.Fact, _ *check.Ev
 	s := c.Doc.SchemeNamed(p.Caller.Scheme)
 	if m == nil || s == nil {
 		return check.Unproven("the drill did not get as far as a session")
+	}
+	if p.Of != "" {
+		return judgeIdle(c, p, s, f, m)
 	}
 	d := m.Of(f.Began)
 	if use, ok := d.Step(session.Use); !ok || !use.Worked {
@@ -150,7 +170,11 @@ func (Family) Outcomes(c *check.Context, p *check.Probe, f *check.Fact) (out []c
 		return nil
 	}
 	for _, st := range m.Steps {
-		out = append(out, check.Outcome{Worked: st.Worked, Wanted: m.Expect(st.Name, c.Doc, s)})
+		wanted := expectIdle(st.Name)
+		if p.Of == "" {
+			wanted = m.Expect(st.Name, c.Doc, s)
+		}
+		out = append(out, check.Outcome{Worked: st.Worked, Wanted: wanted})
 	}
 	return out
 }
@@ -163,12 +187,16 @@ func (Family) Causes() finding.Family {
 			"where the one that it stands on went as it should: what never worked cannot outlive its end.",
 		Refuted: "The declared time within which an ended session must be refused; a credential that did not work " +
 			"when it was new.",
-		Rows: session.DrillCauses}
+		Rows: append(slices.Clip(session.DrillCauses), idleIgnored, maxIgnored)}
 }
 
 // Cell is the identity's at the login.
 func (Family) Cell(p *check.Probe) (check.Cell, string) {
-	return check.Cell{Route: p.Route, Lens: check.Access, Key: p.Caller.Identity}, "session drill"
+	says := "session drill"
+	if p.Of != "" {
+		says = "session drill, left alone"
+	}
+	return check.Cell{Route: p.Route, Lens: check.Access, Key: p.Caller.Identity}, says
 }
 
 // Version is that of Measured.

@@ -26,6 +26,7 @@ type Drill struct {
 	Scheme    *declaration.Scheme
 	Use       check.Request // a safe one that admits the identity, without a credential
 	Longest   time.Duration // to wait for an ended credential to be refused
+	Idle      time.Duration // after how long a session ends that is not used, 0 where nothing says so
 }
 
 // Measured is what a drill measured.
@@ -237,12 +238,15 @@ func (s *script) first() bool {
 	}
 	s.logOutNobody()
 	s.use(session.UseBeside, beside.access) // a service may let a caller have one session alone
+	used := s.Now()
 	out := s.Send(s.logout(session.LogOut, g))[0]
 	ended := ok2xx(out) || s.redirects(out)
 	s.step(out, ended)
 	if ended {
 		s.afterwards(g, out.End)
-		s.use(session.UseBesideAfter, beside.access)
+		if s.Idle == 0 || s.Now()-used < s.Idle { // it may have ended by itself
+			s.use(session.UseBesideAfter, beside.access)
+		}
 	}
 	return true
 }

@@ -395,8 +395,8 @@ func (f Family) isThere(c *check.Context, p *check.Probe, fact *check.Fact) chec
 	}
 	gap := func(proof check.Proof) check.Verdict {
 		return check.Verdict{Gaps: []check.Gap{{Cause: rows[0], Rung: 1, Proof: proof,
-			Says: fmt.Sprintf("%s is named by the service's own description, and the inventory does not have it: %s was "+
-				"answered %s.", p.Route, f.Who(p), a.Code())}}}
+			Says: fmt.Sprintf("%s is named by the service's own description, and the inventory does not have it: %s "+
+				"was answered %s.", p.Route, f.Who(p), a.Code())}}}
 	}
 	switch b := check.AnswerOf(other.Exchange); {
 	case served(a) && !(served(b) && check.Alike(a, b)):

@@ -10,19 +10,20 @@
 //     declaration says who may see them (`describes`) as one of those and as somebody else; what
 //     a page of them names, and what they name and the inventory does not have, where that is safe;
 //   - the target's ask_for; other versions of declared paths ("v1" beside "v2"), operational
-//     paths that services often keep without meaning to publish
-//     them; and addresses that are made from the inventory itself: the same below its
-//     prefixes, usual suffixes of its collections, usual siblings, names that one collection
-//     has below the others. Of those as many as the budget has room for, the likelier first.
+//     paths that services often keep without meaning to publish them; and addresses that are
+//     made from the inventory itself: the same below its prefixes, usual suffixes of its
+//     collections, usual siblings, names that one collection has below the others. Of those as
+//     many as the budget has room for, the likelier first.
 //
 // # What is concluded
 //
 // A 2xx is Undeclared: nobody said that it is served, so nobody said who may ask. An address
 // counts only where a made-up path of its host is turned away, and one beside it: a service
 // that answers any path says nothing by answering this one. A description of the API is named
-// as such, with what it says otherwise than the declaration; where it may be seen it is no gap. What
-// it names is there where it is answered otherwise than an address beside it; a service that answers any method is one finding. All else must be turned away with
-// 4xx; a login page or a failure in place of that is a wrong refusal.
+// as such, with what it says otherwise than the declaration; where it may be seen it is no gap.
+// What it names is there where it is answered otherwise than an address beside it. A service
+// that answers any method is one finding. All else must be turned away with 4xx; a login page or
+// a failure in place of that is a wrong refusal.
 package undeclared
 
 import (

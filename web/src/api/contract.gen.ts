@@ -2107,6 +2107,30 @@ export interface components {
             sweepEvery: number;
             sizeSwept: number;
             drills: components["schemas"]["Drill"][];
+            clocks: components["schemas"]["ClockSeen"][];
+            alone: components["schemas"]["LeftAlone"][];
+        };
+        /** @description By how much a clock was seen to be off, in seconds: tokens off by least are admitted (0: none was), by most are not (0: all were) */
+        ClockSeen: {
+            /** @enum {string} */
+            side: "ended" | "not yet valid";
+            /** Format: double */
+            least: number;
+            /** Format: double */
+            most: number;
+            kind: components["schemas"]["Kind"];
+            reason: string;
+        };
+        /** @description A session that was left alone for some seconds, and whether it worked on; idle is after how many it is to end on the target */
+        LeftAlone: {
+            identity: string;
+            /** Format: double */
+            seconds: number;
+            /** Format: double */
+            idle: number;
+            works: boolean;
+            kind: components["schemas"]["Kind"];
+            reason: string;
         };
         SeenToken: {
             line: number;

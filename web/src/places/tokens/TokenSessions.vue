@@ -3,6 +3,7 @@ import { NInputNumber } from 'naive-ui'
 import { computed, ref, watch } from 'vue'
 import { api, ask, message, type Session } from '../../api/client'
 import { span } from '../../parts/time'
+import { isGap } from '../../theme/kinds'
 import SessionDrills from './SessionDrills.vue'
 import { useWorkspace } from '../../stores/workspace'
 import { storeToRefs } from 'pinia'
@@ -39,12 +40,17 @@ const longest = computed(() =>
 function width(seconds: number): string {
   return `${Math.max(1, (100 * Math.log1p(seconds)) / Math.log1p(longest.value))}%`
 }
+/** Where what was measured is an interval, from its beginning on. */
+function stretch(m: NonNullable<Bar['measured']>) {
+  const from = m.from ? width(m.from) : '0%'
+  return { marginLeft: from, width: `calc(${width(m.seconds)} - ${from})` }
+}
 interface Bar {
   name: string
   seconds: number
   says: string
   kind: string
-  measured?: { seconds: number; says: string; over: boolean }
+  measured?: { seconds: number; from?: number; says: string; over: boolean }
 }
 /** The drill that says most: one whose session went wrong, or any that was run. */
 function telling(s: Session) {
@@ -76,6 +82,30 @@ function afterlife(s: Session): Bar['measured'] {
     over: true,
   }
 }
+/** How the clock of the service was seen to be off, with the interval that bounds it. */
+function clocks(s: Session): Bar[] {
+  return s.clocks.map((c) => ({
+    name: c.side === 'ended' ? 'clock, behind' : 'clock, ahead',
+    seconds: s.skew,
+    says: s.skew ? `declared: at most ${span(s.skew)}` : 'no skew is declared',
+    kind: 'skew',
+    measured: {
+      seconds: c.most || c.least,
+      from: c.most ? c.least : undefined,
+      says: `seen: ${!c.most ? 'any' : c.least ? `between ${span(c.least)} and ${span(c.most)}` : `less than ${span(c.most)}`}`,
+      over: isGap(c.kind),
+    },
+  }))
+}
+function alone(s: Session): Bar['measured'] {
+  const a = s.alone.find((x) => x.works) ?? s.alone[0]
+  if (!a) return undefined
+  return {
+    seconds: a.seconds,
+    says: `${a.identity}'s, left for ${span(a.seconds)}: ${a.works ? 'works on' : 'refused'}`,
+    over: a.works,
+  }
+}
 function bars(s: Session): Bar[] {
   const out: Bar[] = [
     {
@@ -86,7 +116,17 @@ function bars(s: Session): Bar[] {
       measured: life(s),
     },
   ]
-  if (s.idle) out.push({ name: 'unused', seconds: s.idle, says: `over after ${span(s.idle)}`, kind: 'idle' })
+  if (s.idle) {
+    const here = s.alone[0]?.idle ?? s.idle
+    out.push({
+      name: 'unused',
+      seconds: s.idle,
+      says: `over after ${span(s.idle)}${here === s.idle ? '' : `, here after ${span(here)}`}`,
+      kind: 'idle',
+      measured: alone(s),
+    })
+  }
+  out.push(...clocks(s))
   if (s.renewed)
     out.push({
       name: 'the session',
@@ -139,12 +179,7 @@ function bars(s: Session): Bar[] {
         <span>{{ b.name }}</span>
         <span class="track">
           <i :class="b.kind" :style="{ width: width(b.seconds) }"></i>
-          <i
-            v-if="b.measured"
-            class="measured"
-            :class="{ over: b.measured.over }"
-            :style="{ width: width(b.measured.seconds) }"
-          ></i>
+          <i v-if="b.measured" class="measured" :class="{ over: b.measured.over }" :style="stretch(b.measured)"></i>
         </span>
         <span>
           {{ b.says }}
