@@ -104,6 +104,15 @@ func (s *Service) visitor(cookie string) string {
 	return v.person
 }
 
+// over says whether a token, or a family of them, was ended. A purge that comes too early forgets that.
+func (s *Service) over(id string) bool {
+	at, ok := s.ended[id]
+	return ok && !(s.flaws[PurgeRevives] && s.now().Sub(at) > purgedAfter)
+}
+
+// purgedAfter is when it does.
+const purgedAfter = 300 * time.Millisecond
+
 type session struct {
 	person string
 	family string

@@ -186,11 +186,13 @@ func (s *Service) issuer(iss adder) {
 	iss("POST /v1/session/end", open, func(c *call) {
 		if x := s.refresh[text(c.body["refresh_token"])]; x != nil {
 			if !s.flaws[DeafEnd] {
-				s.ended[x.family] = true
+				s.ended[x.family] = s.now()
 			}
 			if s.flaws[LogoutEndsAll] {
 				for _, o := range s.refresh {
-					s.ended[o.family] = s.ended[o.family] || o.person == x.person
+					if o.person == x.person && s.ended[o.family].IsZero() {
+						s.ended[o.family] = s.now()
+					}
 				}
 			}
 			c.w.WriteHeader(204)
@@ -221,7 +223,7 @@ func (s *Service) issuer(iss adder) {
 	iss("POST /oauth/revoke", open, func(c *call) {
 		if s.client(c) {
 			if x := s.refresh[c.r.PostForm.Get("token")]; x != nil {
-				s.ended[x.family] = true
+				s.ended[x.family] = s.now()
 			}
 			c.w.WriteHeader(200)
 		}

@@ -42,7 +42,7 @@ type Service struct {
 	things   map[string]map[string]*thing // kind → id
 	next     map[string]int
 	refresh  map[string]*session
-	ended    map[string]bool        // jti or family
+	ended    map[string]time.Time   // jti or family
 	console  map[string]*visit      // by cookie
 	seen     map[string]bool        // alerts
 	mails    []mail                 // the newest first
@@ -53,7 +53,8 @@ type Service struct {
 // New makes a service with its data as at the start.
 func New(opt Options) (*Service, error) {
 	s := &Service{opt: opt, flaws: map[Flaw]bool{}, secrets: Secrets(), refresh: map[string]*session{},
-		ended: map[string]bool{}, console: map[string]*visit{}, seen: map[string]bool{}, counts: map[string]*counted{},
+		ended:   map[string]time.Time{},
+		console: map[string]*visit{}, seen: map[string]bool{}, counts: map[string]*counted{},
 		links: map[string]*mailedLink{},
 		dome:  make(chan struct{}, 1)}
 	for _, f := range opt.Flaws {

@@ -226,12 +226,12 @@ func (s *Service) grant(c *call, p *person, family, old string) {
 
 func (s *Service) renew(c *call, tok string) {
 	x := s.refresh[tok]
-	if x == nil || s.ended[x.family] || s.now().Sub(x.since) > s.idle(refreshIdle) {
+	if x == nil || s.over(x.family) || s.now().Sub(x.since) > s.idle(refreshIdle) {
 		c.problem(401, "there is no such session")
 		return
 	}
 	if x.used && !s.flaws[ReuseTolerated] {
-		s.ended[x.family] = true
+		s.ended[x.family] = s.now()
 		c.problem(401, "this token was used before; the session is ended")
 		return
 	}

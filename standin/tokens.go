@@ -117,7 +117,7 @@ func (s *Service) bearer(header, route string) (*caller, string) {
 	if !ok || !strings.EqualFold(scheme, "Bearer") {
 		return nil, "a bearer token is needed"
 	}
-	if x := s.refresh[tok]; x != nil && s.flaws[RefreshAsAccess] && !s.ended[x.family] {
+	if x := s.refresh[tok]; x != nil && s.flaws[RefreshAsAccess] && !s.over(x.family) {
 		p := s.people[x.person]
 		return &caller{id: p.ID, roles: p.Roles, scopes: p.Scopes, verified: p.Verified}, ""
 	}
@@ -142,7 +142,7 @@ func (s *Service) bearer(header, route string) (*caller, string) {
 	if cl.ValidateWithLeeway(want, leeway) != nil {
 		return nil, "the token is not for here, or not for now"
 	}
-	if (s.ended[cl.ID] || s.ended[cl.Family]) && !s.flaws[LingeringAccess] {
+	if (s.over(cl.ID) || s.over(cl.Family)) && !s.flaws[LingeringAccess] {
 		return nil, "the session was ended"
 	}
 	return &caller{id: cl.Subject, roles: cl.Roles, scopes: strings.Fields(cl.Scope), verified: cl.Verified}, ""

@@ -60,7 +60,8 @@ type Client struct {
 	target  *declaration.Target
 	bases   map[string]*url.URL // by host name, "" is the base
 	allowed map[string][]string // authority → pinned addresses
-	http    http.RoundTripper   // each request is sent by itself: nothing follows a redirect
+	http    *http.Transport     // each request is sent by itself: nothing follows a redirect
+	apart   *http.Transport     // each over a connection of its own
 	limit   *rate.Limiter
 	mask    *Masker
 	reach   Dial
@@ -146,6 +147,8 @@ func NewClient(ctx context.Context, t *declaration.Target, m *Masker, o Options)
 		// Beyond it the answer is an error that says so.
 		MaxResponseHeaderBytes: headerLimit,
 	}
+	c.apart = c.http.Clone()
+	c.apart.DisableKeepAlives = true
 	return c, nil
 }
 
@@ -207,6 +210,7 @@ type Outgoing struct {
 	Headers field.List
 	Body    []byte
 	Params  map[string]string // the route's parameters, for what issues links
+	Apart   bool              // over a connection of its own
 	Counted bool              // sent without the target's pass, to see its quotas
 	Within  time.Duration     // how long its answer may take once it is sent; 0 is as long as any
 	Before  func() error      // called when its turn has come, right before it is sent; an error keeps it back
@@ -298,7 +302,11 @@ func (c *Client) exchange(ctx context.Context, o Outgoing, u *url.URL, r raw) (r
 		return r, nil
 	}
 	mark := c.marks.put(req, &r)
-	resp, err := c.http.RoundTrip(req) //nolint:contextcheck // the request has it
+	by := c.http
+	if o.Apart {
+		by = c.apart
+	}
+	resp, err := by.RoundTrip(req) //nolint:contextcheck // the request has it
 	if err != nil {
 		return failed("", err)
 	}

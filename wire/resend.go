@@ -62,7 +62,7 @@ func (r *running) sent(ctx context.Context, c check.Call, report *check.Report) 
 			}
 			return x, left, errUnsent
 		}
-		o.Before, o.Counted, o.Within = before, c.Counts != "", c.Within
+		o.Before, o.Counted, o.Within, o.Apart = before, c.Counts != "", c.Within, c.Apart
 		switch {
 		case pair:
 		case c.Counts != "":

@@ -48,6 +48,10 @@ type Runner struct {
 	Made func(m check.Makes, id string)
 	// Left is told of what was made and nothing can remove; name is what it was named.
 	Left func(l check.Left, name string)
+	// Bury keeps a credential that was ended until it ends by itself, at ends where it says so; Recall
+	// gives those of a caller that were kept, the newest first.
+	Bury   func(who check.Caller, secret string, ends time.Time)
+	Recall func(who check.Caller) []string
 	// Renews says whether a credential that was refused is worth renewing.
 	Renews func(c check.Caller, epoch int) bool
 	// Intend is told of each call that is unsafe or creates, before it is sent: what it
@@ -180,6 +184,12 @@ func (r *running) steps(ctx context.Context, s check.Script) error {
 				name = r.made(check.Fill{Made: step.Left.Made})
 			}
 			r.Left(*step.Left, name)
+		}
+		if b := step.Bury; b != nil && r.Bury != nil && r.slots[b.Slot] != "" {
+			r.Bury(b.Caller, r.slots[b.Slot], jwtExpiry(r.slots[b.Slot]))
+		}
+		if step.Recall != nil {
+			last = []check.Report{r.recall(*step.Recall)}
 		}
 		if len(step.Send) > 0 {
 			var err error
@@ -329,6 +339,22 @@ func (r *running) called(ctx context.Context, c check.Call) (check.Report, error
 		}
 	}
 	return report, nil
+}
+
+// recall puts into slots what was buried of a caller.
+func (r *running) recall(q check.Recall) check.Report {
+	now := r.now()
+	report := check.Report{Name: "what was ended before", Why: "nothing is kept", Begin: now, End: now,
+		Took: map[string]string{}}
+	if r.Recall == nil {
+		return report
+	}
+	for n, secret := range r.Recall(q.Caller) {
+		slot := fmt.Sprint(q.Slot, n)
+		r.k.client.mask.Learn(mask.Token, secret)
+		r.slots[slot], report.Took[slot] = secret, r.masking.Text(secret, false)
+	}
+	return report
 }
 
 // take puts into slots what a call takes out of its raw answer.

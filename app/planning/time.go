@@ -41,7 +41,7 @@ func TimesOf(d *declaration.Document, t *declaration.Target, pl *check.Plan) (ou
 	for _, p := range pl.Probes {
 		phases[p.Phase] = append(phases[p.Phase], p)
 	}
-	for ph := check.SafeFirst; ph <= check.ThenLocking; ph++ {
+	for ph := check.SafeFirst; ph <= check.LastPhase; ph++ {
 		from := x.now
 		requests, drills := x.phase(phases[ph])
 		pace, longest := time.Duration(requests)*x.every, x.drills(drills)

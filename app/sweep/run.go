@@ -66,6 +66,7 @@ type run struct {
 	public  map[string]token.Keys     // of schemes
 	before  map[string]*snapshot.Fact // of what is sent again: what was known
 	health  health
+	graves  graveyard
 	turns   turns
 	expect  time.Duration // that it takes, by its plan
 	madeMu  sync.Mutex
@@ -88,7 +89,8 @@ func (sw *Sweeps) newRun(ctx context.Context, d *declaration.Document, t *declar
 	r := &run{sweeps: sw, doc: d, target: t, plan: pl, client: c, probes: only, facts: facts,
 		pending: map[string][]*check.Probe{}, since: map[string][]*check.Probe{},
 		worked: map[string]bool{}, tried: map[string]int{}, done: make(chan struct{}),
-		lost: map[string]bool{}, public: map[string]token.Keys{}, made: map[uint]store.Made{}}
+		lost: map[string]bool{}, public: map[string]token.Keys{}, made: map[uint]store.Made{},
+		graves: graveyard{store: sw.store, target: t.Name}}
 	r.journal.write = func(list []store.Probe) error { //nolint:contextcheck // the run has its own
 		return sw.store.Record(r.lasting(), list)
 	}
@@ -183,7 +185,7 @@ func (r *run) tellProgress() (end func()) {
 }
 
 func (r *run) phases() error {
-	for ph := check.SafeFirst; ph <= check.ThenLocking; ph++ {
+	for ph := check.SafeFirst; ph <= check.LastPhase; ph++ {
 		if err := r.phase(ph); err != nil {
 			return err
 		}

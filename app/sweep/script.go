@@ -96,6 +96,11 @@ func (r *run) runner(p *check.Probe, park func()) wire.Runner {
 			renewed.Store(again)
 			return again
 		},
+		Bury: func(who check.Caller, secret string, ends time.Time) {
+			now := time.Now()
+			r.graves.bury(r.ctx, who, buried{Secret: secret, At: now, Ends: r.endOf(who, ends, now)})
+		},
+		Recall: func(who check.Caller) []string { return r.graves.recall(r.ctx, who, time.Now()) },
 		Intend: func(check.Call) error { return r.intend(p) },
 		Left: func(l check.Left, name string) {
 			r.tellMade(store.Made{SweepID: r.sweep.ID, Owner: p.Caller.Identity, Route: p.Route, RID: name,

@@ -66,11 +66,15 @@ type Step struct {
 	Look *Look         // reported with what was given
 	Back *Back         // not reported
 	Left *Left         // not reported
+	Bury *Bury         // not reported
+	// Recall is reported with what was taken, by slots.
+	Recall *Recall
 }
 
 // Ends says whether a step ends its script.
 func (s Step) Ends() bool {
-	return len(s.Send) == 0 && s.Wait == 0 && s.Lend == nil && s.Look == nil && s.Back == nil && s.Left == nil
+	return len(s.Send) == 0 && s.Wait == 0 && s.Lend == nil && s.Look == nil && s.Back == nil && s.Left == nil &&
+		s.Bury == nil && s.Recall == nil
 }
 
 // Lend asks for a throwaway record. What is lent under a Key is shared with the scripts
@@ -98,6 +102,20 @@ type Left struct {
 	Why  string
 }
 
+// Bury hands over a credential that was ended, and refused since. It is kept, sealed, until it ends
+// by itself, and can be recalled until then: also by a later sweep.
+type Bury struct {
+	Slot   string
+	Caller Caller
+}
+
+// Recall asks for the credentials of a caller that were buried, the newest first. The slots that
+// they are in are named by number behind Slot.
+type Recall struct {
+	Caller Caller
+	Slot   string
+}
+
 // Call is one request.
 type Call struct {
 	Name    string // as people read it
@@ -114,6 +132,9 @@ type Call struct {
 	// answered is an answer, and room is awaited in the other quotas alone. Where those have
 	// none in time it is Unsent, and Crowded says why.
 	Counts string
+	// Apart is over a connection of its own: where several nodes stand behind one address, that may
+	// lead to another of them.
+	Apart bool
 	// After is how long after the others of its step it begins. Within is how long its answer
 	// may take once it left, 0 as long as any: what comes later is Late.
 	After, Within time.Duration

@@ -166,7 +166,11 @@ const (
 	ThenFollowing // sessions, each to its end
 	ThenDrilling
 	ThenLocking // drills that close an account
+	AtTheEnd    // what ended before is tried again
 )
+
+// LastPhase is the last of them.
+const LastPhase = AtTheEnd
 
 // Probe is one planned check. It does not say what is expected: Judge asks the
 // declaration.

@@ -1,6 +1,7 @@
 package check
 
 import (
+	"fmt"
 	"iter"
 	"time"
 )
@@ -102,6 +103,21 @@ func (t *Telling) Back(b Back) { t.step(Step{Back: &b}) }
 
 // Left says that something was made that nothing can remove.
 func (t *Telling) Left(l Left) { t.step(Step{Left: &l}) }
+
+// Bury hands over a credential that was ended.
+func (t *Telling) Bury(b Bury) { t.step(Step{Bury: &b}) }
+
+// Recall gives the slots of credentials that were buried. Where there are none its report is kept.
+func (t *Telling) Recall(r Recall) (slots []string) {
+	x := t.step(Step{Recall: &r})[0]
+	if len(x.Took) == 0 {
+		t.Keep(x)
+	}
+	for n := range len(x.Took) {
+		slots = append(slots, fmt.Sprint(r.Slot, n))
+	}
+	return slots
+}
 
 // Now is the time since the script began.
 func (t *Telling) Now() time.Duration { return t.now }

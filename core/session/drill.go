@@ -23,6 +23,7 @@ const (
 	UseBesideAfter     = "use the other session after the logout"
 	LogOut             = "log out"
 	UseAfterLogout     = "use after the logout"
+	UseOnNodes         = "use after the logout, over a connection of its own"
 	AskIssuerAfter     = "ask the issuer after the logout"
 	RefreshAfterLogout = "refresh after the logout"
 	LogOutAgain        = "log out again"
@@ -91,7 +92,7 @@ func (d *Drilled) Expect(name string, doc *declaration.Document, s *declaration.
 		}
 	}
 	switch name {
-	case UseAfterLogout, AskIssuerAfter:
+	case UseAfterLogout, UseOnNodes, AskIssuerAfter:
 		if a == nil || a.EndedWithin < slack {
 			return refused
 		}

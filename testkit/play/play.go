@@ -14,6 +14,9 @@ const Took = 10 * time.Millisecond
 // Longest is how many steps a script may have: one that goes on is a mistake.
 const Longest = 10000
 
+// Recalled names the call that a Recall is answered as: what it took is what was buried.
+const Recalled = "recall"
+
 // Run plays a script. answer says what comes of a call that begins at a time; what it
 // leaves out of a report (name, times) is filled in, and what took longer than the call may
 // is Late. It gives the fact, and the calls in the order in which they were sent. stop, where
@@ -43,6 +46,9 @@ func Run(s check.Script, stop int, answer func(c check.Call, at time.Duration) c
 		if step.Look != nil {
 			last = []check.Report{{Name: step.Look.Name, Fate: check.Answered, Begin: now, Pulse: &check.Pulse{},
 				Exchange: check.Exchange{At: f.Began.Add(now)}}}
+		}
+		if step.Recall != nil {
+			last = []check.Report{answer(check.Call{Name: Recalled}, now)}
 		}
 		ends := now
 		for _, c := range step.Send {

@@ -14,7 +14,7 @@ import (
 
 // Family drills a session of one identity of each class, for each of its schemes that has
 // a login and something after it; and leaves one alone of each scheme whose unused sessions end
-// soon enough to wait for it.
+// soon enough to wait for it. At the end of a sweep what was ended is tried again.
 type Family struct{}
 
 // Detail is what a drill is about, beside its caller.
@@ -69,8 +69,10 @@ func (f Family) Plan(c *check.Context, p *check.Planning) {
 				d.Neighbour = neighbourOf(c.Doc, id, s)
 			}
 			who := check.Caller{Identity: id.Name, Scheme: s.Name, State: access.Sound}
-			p.Add(check.Probe{ID: check.ID{Family: "session", Route: key, Caller: who}, Phase: check.ThenFollowing,
-				StandsFor: rest, Detail: d})
+			drill := check.Probe{ID: check.ID{Family: "session", Route: key, Caller: who}, Phase: check.ThenFollowing,
+				StandsFor: rest, Detail: d}
+			p.Add(drill)
+			f.planBuried(c, p, s, drill)
 		}
 	}
 	f.planIdle(c, p)
@@ -96,18 +98,25 @@ func (Family) Script(c *check.Context, p *check.Probe) check.Script {
 		on, _ := c.Target.Lifetime(l)
 		x.Idle = on.Idle
 	}
-	if l, ok := livesOf(c, s, p.Of); ok && p.Of != "" {
-		return check.Tell(func(t *check.Telling) {
-			s := &script{Drill: x, doc: c.Doc, target: c.Target, Telling: t, m: &Measured{}}
-			t.Measured(s.m)
-			s.idle(l, p.Of)
-		})
+	if p.Of == "" {
+		return Script(c.Doc, c.Target, x)
 	}
-	return Script(c.Doc, c.Target, x)
+	l, _ := livesOf(c, s, p.Of)
+	return check.Tell(func(t *check.Telling) {
+		s := &script{Drill: x, doc: c.Doc, target: c.Target, Telling: t, m: &Measured{}}
+		if t.Measured(s.m); p.Of == endedBefore {
+			s.buried()
+		} else if l.Lifetime != nil {
+			s.idle(l, p.Of)
+		}
+	})
 }
 
 // Cost is about that of every drill, with the time that one takes which waits for an end.
 func (Family) Cost(c *check.Context, p *check.Probe) check.Cost {
+	if p.Of == endedBefore {
+		return check.Cost{Requests: 1}
+	}
 	if s := c.Doc.SchemeNamed(p.Caller.Scheme); p.Of != "" && s != nil {
 		if l, ok := livesOf(c, s, p.Of); ok {
 			return check.Cost{Requests: requests, Waits: max(l.alone(), l.oldest(c.Target, p.Of))}
@@ -124,7 +133,11 @@ func (Family) Judge(c *check.Context, p *check.Probe, f *check.Fact, _ *check.Ev
 	if m == nil || s == nil {
 		return check.Unproven("the drill did not get as far as a session")
 	}
-	if p.Of != "" {
+	switch p.Of {
+	case "":
+	case endedBefore:
+		return judgeBuried(p, f, m)
+	default:
 		return judgeIdle(c, p, s, f, m)
 	}
 	d := m.Of(f.Began)
@@ -142,6 +155,9 @@ func (Family) Judge(c *check.Context, p *check.Probe, f *check.Fact, _ *check.Ev
 		v.Gaps = append(v.Gaps, check.Gap{Cause: row, Rung: 3, Scope: finding.Scope{Of: finding.AtScheme, Name: s.Name},
 			Says:  fmt.Sprintf("The session of %s: %s. %s (%s)", p.Caller.Identity, j.Text, j.Why, j.Standard),
 			Proof: check.Shown(reportsOf(f, j.Rests)...)})
+	}
+	if g, ok := onOneNode(p, f, m); ok {
+		v.Gaps = append(v.Gaps, g)
 	}
 	v.Says = fmt.Sprintf("the session goes as declared, in %d steps", len(d.Steps))
 	if minors > 0 {
@@ -187,13 +203,18 @@ func (Family) Causes() finding.Family {
 			"where the one that it stands on went as it should: what never worked cannot outlive its end.",
 		Refuted: "The declared time within which an ended session must be refused; a credential that did not work " +
 			"when it was new.",
-		Rows: append(slices.Clip(session.DrillCauses), idleIgnored, maxIgnored)}
+		Rows: append(slices.Clip(session.DrillCauses), idleIgnored, maxIgnored, revived,
+			oneNode)}
 }
 
 // Cell is the identity's at the login.
 func (Family) Cell(p *check.Probe) (check.Cell, string) {
 	says := "session drill"
-	if p.Of != "" {
+	switch p.Of {
+	case "":
+	case endedBefore:
+		says = "sessions that were ended before"
+	default:
 		says = "session drill, left alone"
 	}
 	return check.Cell{Route: p.Route, Lens: check.Access, Key: p.Caller.Identity}, says

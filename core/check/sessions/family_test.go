@@ -40,8 +40,8 @@ func TestAsDeclared(t *testing.T) {
 	v, steps := judging(t, newIssuer(), nil)
 	assert.Empty(t, v.Gaps)
 	assert.Equal(t, finding.Proven, v.Proof.Confidence())
-	assert.Equal(t, "the session goes as declared, in 18 steps", v.Says)
-	require.Len(t, steps, 18)
+	assert.Equal(t, "the session goes as declared, in 21 steps", v.Says)
+	require.Len(t, steps, 21)
 	assert.Equal(t, check.Outcome{Worked: true, Wanted: "works"}, steps[0])
 	assert.Contains(t, steps, check.Outcome{Wanted: "refused"})
 }

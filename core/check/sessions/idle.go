@@ -239,7 +239,8 @@ var (
 
 // expectIdle says whether a step of such a drill should have worked, as Outcome.Wanted.
 func expectIdle(step string) string {
-	if step == afterIdle || step == afterMax {
+	switch step {
+	case afterIdle, afterMax, useEnded:
 		return "refused"
 	}
 	return "works"
@@ -255,7 +256,7 @@ type Alone struct {
 // AloneOf is what a probe saw of one; ok is false where it is of no such drill, or did not get there.
 func AloneOf(c *check.Context, p *check.Probe, f *check.Fact) (a Alone, ok bool) {
 	s := c.Doc.SchemeNamed(p.Caller.Scheme)
-	if p.Of == "" || s == nil || f == nil {
+	if p.Of == "" || p.Of == endedBefore || s == nil || f == nil {
 		return a, false
 	}
 	m, _ := f.Data.(*Measured)

@@ -61,7 +61,9 @@ func plan(t *testing.T, target, more string, works map[string]string) (*check.Pl
 
 func TestWhoIsDrilled(t *testing.T) {
 	p, c := plan(t, "all", "", map[string]string{"ann s": "/a"})
-	require.Len(t, p.Probes, 1, "one of each class, with each scheme that has something after its login")
+	require.Len(t, p.Probes, 2, "one of each class, with each scheme that has something after its login")
+	assert.Equal(t, "session|POST /in|ann|s|sound||ended before", p.Probes[1].Key())
+	assert.Equal(t, check.LastPhase, p.Probes[1].Phase)
 	x := p.Probes[0]
 	assert.Equal(t, "session|POST /in|ann|s|sound||", x.Key())
 	assert.Equal(t, check.ThenFollowing, x.Phase)
@@ -80,9 +82,9 @@ func TestWhoIsDrilled(t *testing.T) {
 
 func TestTheNeighbourIsOnlyNeededBehindAGuard(t *testing.T) {
 	p, _ := plan(t, "all", ", { at: POST /out, who: signed-in }", map[string]string{"ann s": "/a", "cat s": "/a"})
-	require.Len(t, p.Probes, 2)
+	require.Len(t, p.Probes, 4, "and what they ended")
 	assert.Equal(t, "bob", p.Probes[0].Detail.(Detail).Neighbour)
-	assert.Equal(t, "ann", p.Probes[1].Detail.(Detail).Neighbour)
+	assert.Equal(t, "ann", p.Probes[2].Detail.(Detail).Neighbour)
 }
 
 func TestATargetThatAllowsNothingUnsafe(t *testing.T) {

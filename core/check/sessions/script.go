@@ -282,6 +282,10 @@ func (s *script) afterwards(g granted, ended time.Duration) {
 		}
 		s.Wait(poll)
 	}
+	if !s.m.Outlived {
+		s.nodes(g.access)
+		s.Bury(check.Bury{Slot: g.access, Caller: check.Caller{Identity: s.Identity, Scheme: s.Scheme.Name}})
+	}
 	s.ask(session.AskIssuerAfter, g.access)
 	if s.Scheme.Refresh != nil && g.refresh != "" {
 		s.grant(session.RefreshAfterLogout, s.Scheme.Refresh, g.refresh)
