@@ -97,6 +97,7 @@ var detection = []struct {
 	{standin.HostNotCounted, []string{"T quota login", "T quota message", "T quota issuer", "T quota general"}},
 	{standin.LocalExempt, []string{"T quota login", "T quota message", "T quota issuer", "T quota general"}},
 	{standin.DeveloperToken, []string{"U " + behind}},
+	{standin.QueueLonger, []string{"T quota partner"}},
 	{standin.PurgeRevives, []string{"S " + behind}},
 	{standin.DocsOpen, []string{"X everything that describes it"}},
 	{standin.DocsNameMore, []string{"X GET /v1/diagnostics"}},

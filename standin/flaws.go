@@ -78,6 +78,7 @@ const (
 	HostNotCounted     Flaw = "host-not-counted"
 	LocalExempt        Flaw = "local-exempt"
 	DeveloperToken     Flaw = "developer-token"
+	QueueLonger        Flaw = "queue-longer"
 	PurgeRevives       Flaw = "purge-revives"
 	IdleIgnored        Flaw = "idle-ignored"
 	DocsOpen           Flaw = "docs-open"
@@ -158,6 +159,7 @@ var What = []struct {
 	{LogoutEndsAll, "ending one session ends all of its caller"},
 	{HostNotCounted, "each Host field that a caller writes has a count of its own"},
 	{LocalExempt, "a forwarded local address is not counted"},
+	{QueueLonger, "twenty calls of a partner may wait, in place of two"},
 	{PurgeRevives, "what was ended is forgotten before it ends by itself"},
 	{IdleIgnored, "a session of the console that nobody uses does not end"},
 	{DocsOpen, "the description of the API, and a page of it, are told to anybody"},

@@ -172,7 +172,11 @@ func (s *Service) rules(issuer bool, key string) (out []*rule) {
 			meters: func() []meter { return []meter{&bucket{rate: 1, burst: 10}} },
 			policy: s.policy("cutouts", 10, 10*time.Second)})
 	case strings.HasPrefix(path, "/v1/partners/"):
-		add(&rule{name: "partner", queue: 2, policy: s.policy("partner", 30, 10*time.Second),
+		queue := 2
+		if s.flaws[QueueLonger] {
+			queue = 20
+		}
+		add(&rule{name: "partner", queue: queue, policy: s.policy("partner", 30, 10*time.Second),
 			keys: func(c *call, _ *caller) string {
 				if s.flaws[OneCountForAll] {
 					return "partners"

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
 	"net/http/httptest"
 	"strconv"
@@ -225,6 +226,29 @@ func TestForgottenSessions(t *testing.T) {
 	_, err = get()
 	require.ErrorIs(t, err, ErrCredential)
 	assert.Equal(t, 3, logins, "so often a wrong secret would lock the account")
+}
+
+// A call that is apart has a connection of its own; others share one.
+func TestApart(t *testing.T) {
+	var opened atomic.Int32
+	s := httptest.NewUnstartedServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) {}))
+	s.Config.ConnState = func(_ net.Conn, st http.ConnState) {
+		if st == http.StateNew {
+			opened.Add(1)
+		}
+	}
+	s.Start()
+	t.Cleanup(s.Close)
+	c := client(t, &declaration.Target{Base: s.URL, Pace: declaration.Pace{Count: 10000, Per: time.Second}})
+	for _, x := range []struct {
+		apart bool
+		want  int32
+	}{{false, 1}, {false, 1}, {true, 2}, {true, 3}, {false, 3}} {
+		r, err := c.Send(t.Context(), Outgoing{Method: "GET", Path: "/", Apart: x.apart})
+		require.NoError(t, err)
+		require.Equal(t, 200, r.Status)
+		assert.Equal(t, x.want, opened.Load())
+	}
 }
 
 // When a credential is good, by its life and by how long it may be left unused.

@@ -16,6 +16,7 @@ const (
 	saysOther  = "quota says other"
 	opens      = "quota lock opens"
 	strangers  = "quota of strangers"
+	longer     = "quota queue"
 )
 
 const atOnceAdvice = "Let only so many calls run, across all nodes, and refuse or queue the others."
@@ -48,6 +49,9 @@ var rows = []*finding.Row{
 	limited(allRoutes, finding.OverRestrictive, "Routes share one count",
 		"Calls to one route use up what another may take.",
 		"Count each route by itself, as declared; or declare one count for all."),
+	limited(longer, finding.Unthrottled, "More calls wait than declared",
+		"Calls that wait hold connections and memory: who sends many takes them from everybody.",
+		"Bound how many may wait, and refuse the next at once."),
 	limited(refusal, finding.WrongRefusal, "Too many calls are refused in another way than declared",
 		"Callers do not know that they "+
 			"should come again later, or when.", "Answer with the declared status, and say with Retry-After when to "+

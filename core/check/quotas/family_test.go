@@ -24,7 +24,8 @@ millgate: 1
 targets:
   t: { base: "http://h", unsafe: allowed, drill: 30s }
   safe: { base: "http://h", drill: 30s }
-routes: [GET /a, GET /b, "GET /c/{id}", { at: POST /d, send: { json: { x: "1" } } }, POST /e, POST /in]
+routes: [GET /a, GET /b, "GET /c/{id}", { at: POST /d, send: { json: { x: "1" } } }, POST /e, POST /in,
+	GET /f]
 roles: { r: }
 schemes:
   s: { kind: bearer, token: jwt, login: { send: POST /in, json: { u: "{u}", p: "{p}" }, take: { access: /t } } }
@@ -39,6 +40,7 @@ quotas:
   write: { at: POST /d, counted_by: identity, allow: 4 per 2s }
   make: { at: POST /e, counted_by: identity, allow: 4 per 2s }
   one: { at: "GET /c/{id}", counted_by: identity, model: concurrency, allow: 2 }
+  line: { at: GET /f, counted_by: identity, model: token-bucket, allow: 1 per 1s, burst: 5, queue: 2 }
 `
 
 // crossings have ann as the control of each route; /c has a record that is made for it.
@@ -89,7 +91,8 @@ func TestPlan(t *testing.T) {
 			call.Effect, x.Of)
 	}
 	assert.Equal(t, []string{"quota|GET /a|ann|s|sound||few", "quota|POST /in|nobody|s|absent||login",
-		"quota|POST /d|ann|s|sound||write", "quota|GET /c/{id}|ann|s|sound||one"}, keys)
+		"quota|POST /d|ann|s|sound||write", "quota|GET /c/{id}|ann|s|sound||one",
+		"quota|GET /f|ann|s|sound||line"}, keys)
 	require.Len(t, p.Left, 1)
 	assert.Equal(t, "quota make", p.Left[0].Route)
 	assert.Contains(t, p.Left[0].Why, "nothing of it can be left out")
@@ -109,7 +112,7 @@ func TestPlan(t *testing.T) {
 	assert.Equal(t, "/c/1", one.call(c, "one").Request.Path, "nothing is made for it")
 
 	_, p = planned(t, "safe")
-	assert.Len(t, p.Probes, 2, "what is unsafe is left out")
+	assert.Len(t, p.Probes, 3, "what is unsafe is left out")
 	assert.Contains(t, p.Left[0].Why, "the target does not allow them")
 }
 
@@ -342,6 +345,11 @@ func TestDrills(t *testing.T) {
 			func(t *testing.T, m *Measured, _ []check.Call) {
 				assert.Equal(t, []any{true, 1}, []any{m.Waits, m.Queued})
 			}},
+		{"as many wait as are declared", "line", &service{limit: queue, count: who}, finding.Agrees, "",
+			"wait for their turn", nil},
+		{"more wait than are declared", "line", &service{limit: long, count: who}, finding.Unthrottled, longer,
+			"5 calls that were sent together waited for their turn, each for longer than the drill waits; line lets 2 wait",
+			nil},
 		{"they wait, and some fail", "few", &service{limit: queue, count: who, fails: map[int]int{8: 503, 9: 503}},
 			finding.Agrees, "", "wait for their turn",
 			func(t *testing.T, m *Measured, _ []check.Call) { assert.Equal(t, 429, m.Status) }},

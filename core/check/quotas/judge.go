@@ -140,6 +140,7 @@ func (j *judging) drill() {
 			"count, one for each is declared.", q.Name, r.Way)
 	}
 	j.strangers()
+	j.queue()
 	j.refusal()
 	if r := m.Right; r != nil && q.Locks != nil && r.In {
 		j.gap(opens, check.Shown(j.seen),
@@ -168,6 +169,15 @@ func (j *judging) drill() {
 			proof = j.speaks()
 		}
 		j.agrees(proof, "refused within what %s allows. %s%s%s", q.Name, m.Found(), j.lowered(), j.onClock())
+	}
+}
+
+// queue holds how many calls waited at the same time against how many may. That they waited for
+// their turn is concluded from how long they took, beside those before that took none.
+func (j *judging) queue() {
+	if n, q := j.m.Queued, j.Quota; q.Queue > 0 && n > q.Queue {
+		j.gap(longer, j.speaks(), "%d calls that were sent together waited for their turn, each for longer than the "+
+			"drill waits; %s lets %d wait, and the next is to be refused at once.", n, q.Name, q.Queue)
 	}
 }
 
