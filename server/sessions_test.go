@@ -64,7 +64,8 @@ access: [{ at: GET /a, who: signed-in }, { at: POST /login, who: anyone }]
 	assert.Nil(t, last.Exchange, "they are many; the crossing has them")
 
 	x := ask[contract.Crossing](t, "GET", s.URL+"/api/crossing?route=POST%20/login&caller=session:ann", "")
-	require.Len(t, x.Probes, 1)
+	require.Len(t, x.Probes, 2, "the drill, and what is tried again of what was ended")
+	assert.Equal(t, contract.KindUnproven, x.Probes[1].Kind, "it ended nothing")
 	require.NotNil(t, x.Probes[0].Steps)
 	require.Len(t, *x.Probes[0].Steps, len(d.Steps))
 	first := (*x.Probes[0].Steps)[0]

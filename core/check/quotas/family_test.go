@@ -439,6 +439,24 @@ func TestFillAndOneMore(t *testing.T) {
 		"the first was lost while the service was starting")
 }
 
+// Whose count strangers fill is shown by a token of a third that does not hold either.
+func TestStrangers(t *testing.T) {
+	five := []quota.Limit{{Kind: quota.FixedFirst, N: 5, W: 2 * second}}
+	for third, want := range map[int]finding.Confidence{0: finding.Likely, 401: finding.Proven, 429: ""} {
+		c, p := planned(t, "t")
+		few := drillOf(t, p, "few")
+		f, _ := play.Run(Family{}.Script(c, few), -1, (&service{limit: five, guards: true, count: who}).answer)
+		f.Data.(*Measured).Strangers.Third = third
+		v := Family{}.Judge(c, few, &f, nil)
+		if want == "" {
+			assert.Empty(t, v.Gaps, "it is whoever shows a token from here that is counted")
+			continue
+		}
+		_, sure, cause := play.Said(v)
+		assert.Equal(t, []any{want, strangers}, []any{sure, cause})
+	}
+}
+
 // What a drill tells of the order in which a service looks.
 func TestOrder(t *testing.T) {
 	five := []quota.Limit{{Kind: quota.FixedFirst, N: 5, W: 2 * second}}

@@ -22,6 +22,9 @@ type Strangers struct {
 	// refused as well, it is the address that is counted.
 	After int `json:"after,omitempty"`
 	Bare  int `json:"bare,omitempty"`
+	// Third is what such a token of a third identity was answered then, 0 without one: refused as well,
+	// it is whoever shows a token from here that is counted.
+	Third int `json:"third,omitempty"`
 }
 
 // strangers sends, while calls are refused, a token of the caller whose signature does not hold: a
@@ -70,15 +73,29 @@ func (x *drilling) fill(s *Strangers, whose string) {
 	if r := x.send(bare)[0]; r.Fate == check.Answered {
 		s.Bare = r.Exchange.Status
 	}
+	for id := range x.c.Doc.Ranked() {
+		if id.Name == x.p.Caller.Identity || id.Name == whose || id.Credential(x.p.Caller.Scheme) == nil {
+			continue
+		}
+		if r := x.send(x.altered(id.Name))[0]; r.Fate == check.Answered {
+			s.Third = r.Exchange.Status
+		}
+		return
+	}
 }
 
 // strangers is the gap of a quota that those can fill who show no credential that holds.
 func (j *judging) strangers() {
 	s := j.m.Strangers
-	if s == nil || s.Sent == 0 || s.After != j.m.Status || s.Bare == j.m.Status || s.Bare == 0 {
+	if s == nil || s.Sent == 0 || s.After != j.m.Status || s.Bare == j.m.Status || s.Bare == 0 ||
+		s.Third == j.m.Status {
 		return
 	}
-	j.gap(strangers, check.Shown(j.seen), "%d calls with tokens of %s whose signature does not hold were sent. Then "+
+	proof := check.Shown(j.seen)
+	if s.Third == 0 { // it may be whoever shows a token from here that is counted
+		proof = j.speaks()
+	}
+	j.gap(strangers, proof, "%d calls with tokens of %s whose signature does not hold were sent. Then "+
 		"%s was refused (%d) with its own token, having been admitted just before; a call without any was answered %d "+
 		"meanwhile, so that it is not the address that is counted.", s.Sent, s.Whose, s.Whose, s.After, s.Bare)
 }

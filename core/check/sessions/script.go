@@ -35,6 +35,13 @@ type Measured struct {
 	Ends   time.Time     `json:"ends"`   // when the access credential says that it ends; zero where it does not
 	Seen   time.Duration `json:"seen"`   // that was seen, since the drill began
 	Failed bool          `json:"failed"` // the first login gave no credential
+	// Split says that what was ended was admitted over a connection of its own, when all nodes had
+	// long had the time to know.
+	Split bool `json:"split,omitempty"`
+	// Tried is how many credentials that were ended before were tried again, and Revived how many of
+	// them were admitted.
+	Tried   int `json:"tried,omitempty"`
+	Revived int `json:"revived,omitempty"`
 }
 
 // Before is what a drill of an earlier version measured, as this one keeps it.

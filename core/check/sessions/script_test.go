@@ -37,12 +37,14 @@ type issuer struct {
 	used     map[string]bool
 	ended    map[int]time.Duration
 	lingers  time.Duration
-	same     bool // renewals give the same refresh token
-	lenient  bool // a used refresh token works
-	survives bool // a session goes on after the reuse of its refresh token
-	anybody  bool // a logout that names nobody is answered 204
-	endsAll  bool // a logout ends every session
-	nodes    bool // what it ended is not known where a connection of its own leads
+	same     bool          // renewals give the same refresh token
+	lenient  bool          // a used refresh token works
+	survives bool          // a session goes on after the reuse of its refresh token
+	anybody  bool          // a logout that names nobody is answered 204
+	endsAll  bool          // a logout ends every session
+	nodes    bool          // what it ended is not known where a connection of its own leads
+	nodesFor time.Duration // the same, for a while after it was first tried there
+	tried    time.Duration
 	one      bool // a login ends the sessions before it
 	opaque   bool // its tokens say no end, and it says one where it is asked
 	slots    map[string]string
@@ -112,7 +114,10 @@ func (s *issuer) answer(c check.Call, at time.Duration) check.Report {
 		exp := time.Date(2026, 12, 1, 9, 30, 0, 0, time.UTC).Unix()
 		r.Exchange.Status, r.Exchange.Content = 200, fmt.Sprintf(`{"active":%t,"exp":%d}`, works(slotOf("token")), exp)
 	default:
-		if len(c.As) == 1 && (works(s.slots[c.As[0].Slot]) || s.nodes && c.Apart) {
+		if c.Apart && s.tried == 0 {
+			s.tried = at
+		}
+		if len(c.As) == 1 && (works(s.slots[c.As[0].Slot]) || c.Apart && (s.nodes || at < s.tried+s.nodesFor)) {
 			r.Exchange.Status = 200
 		}
 	}
