@@ -303,14 +303,14 @@ func TestTheDirectAddressMayBeClosed(t *testing.T) {
 	assert.NotContains(t, string(b), "access-token-")
 	assert.NotContains(t, string(b), "ann-secret-1")
 
-	// Run alone, only it is sent.
+	// Run alone, only that is sent.
 	r, err := a.Sweeps.ProbeAgain(t.Context(), "stand-in", []sweep.CrossingKey{{Route: v.Route, Caller: "session:ann"}})
 	require.NoError(t, err)
-	assert.Equal(t, 1, r.Planned)
+	assert.Equal(t, 2, r.Planned, "and what it ended is tried again")
 	a.Sweeps.Wait(r.ID)
 	x, err := a.View.Crossing(t.Context(), "", v.Route, "session:ann")
 	require.NoError(t, err)
-	require.Len(t, x.Probes, 1)
+	require.Len(t, x.Probes, 2)
 	assert.Equal(t, "ann · session drill", x.Label)
 	assert.NotEmpty(t, x.Probes[0].Steps)
 

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"sync"
 	"time"
 
@@ -134,7 +135,8 @@ func (r *run) landed(p *check.Probe, c check.Call, x check.Exchange, cls check.C
 	}
 	s := r.doc.SchemeNamed(p.Caller.Scheme)
 	asked := s != nil && s.Kind == declaration.Link // for a link of its own each time, which quotas count
-	if control && p.Phase == check.SafeFirst && cls == check.Admitted && !p.Record.Lent() && !asked {
+	if control && p.Phase == check.SafeFirst && cls == check.Admitted && !p.Record.Lent() && !asked &&
+		!r.crowds(p.Route) {
 		r.health.mu.Lock()
 		// Somebody rather than nobody, whose count the sweep itself may have filled.
 		if len(c.As) > 0 || len(r.health.admitted.As) == 0 {
@@ -153,6 +155,15 @@ func (r *run) landed(p *check.Probe, c check.Call, x check.Exchange, cls check.C
 	return r.stillItself(suspect)
 }
 
+// crowds says whether only so many calls of a route may run at once: one that is refused there met
+// another of this sweep.
+func (r *run) crowds(route string) bool {
+	i := r.doc.RouteNamed(route)
+	return i >= 0 && slices.ContainsFunc(r.doc.QuotasAt[i], func(k int) bool {
+		return r.doc.Quotas[k].Model == declaration.Concurrency
+	})
+}
+
 // stillItself sends an admitted control again. One lane asks; the others go on
 // meanwhile, and are stopped with it.
 func (r *run) stillItself(suspect string) error {
@@ -161,6 +172,15 @@ func (r *run) stillItself(suspect string) error {
 	r.health.mu.Unlock()
 	got := "no control was admitted before"
 	if again.Name != "" {
+		who := ""
+		if len(again.As) > 0 {
+			who = again.As[0].Identity
+		}
+		// Where the sweep itself filled what counts it, its refusal says nothing of the target.
+		o := wire.Outgoing{Method: again.Request.Method, Host: again.Request.Host, Path: again.Request.Path}
+		if err := r.roomFor(o, again.Name, who, func() {}); err != nil {
+			return err
+		}
 		ctx, cancel := context.WithTimeout(r.ctx, controlFor)
 		defer cancel()
 		var x check.Exchange

@@ -30,8 +30,11 @@ const (
 	longest = 30 * time.Second
 )
 
-// requests of a drill, about.
-const requests = 16
+// requests of a drill, about; logins of one that leaves a session alone.
+const (
+	requests = 16
+	logins   = 2
+)
 
 const version = 1 // of Measured
 
@@ -115,11 +118,11 @@ func (Family) Script(c *check.Context, p *check.Probe) check.Script {
 // Cost is about that of every drill, with the time that one takes which waits for an end.
 func (Family) Cost(c *check.Context, p *check.Probe) check.Cost {
 	if p.Of == endedBefore {
-		return check.Cost{Requests: 1}
+		return check.Cost{} // it asks little, and nothing of the login that it stands at
 	}
 	if s := c.Doc.SchemeNamed(p.Caller.Scheme); p.Of != "" && s != nil {
 		if l, ok := livesOf(c, s, p.Of); ok {
-			return check.Cost{Requests: requests, Waits: max(l.alone(), l.oldest(c.Target, p.Of))}
+			return check.Cost{Requests: logins, Waits: max(l.alone(), l.oldest(c.Target, p.Of))}
 		}
 	}
 	return check.Cost{Requests: requests, Waits: wait}

@@ -44,15 +44,13 @@ ul {
   flex-direction: column;
   gap: 2px;
 }
-.chain li + li::before {
-  content: '';
-  position: absolute;
-}
 .chain li + li {
   position: relative;
   margin-left: 22px;
 }
 .chain li + li::before {
+  content: '';
+  position: absolute;
   left: -18px;
   top: 50%;
   width: 14px;
