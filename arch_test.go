@@ -29,6 +29,7 @@ var arrows = map[string][]string{
 		"app/events", "app/importing", "app/snapshot", "app/sweep", "app/tokens", "app/view", "app/workspace",
 		"store",
 	},
+	"app/buried": {"core/check", "store"},
 	"app/coverage": {
 		"app/events", "app/planning", "app/snapshot", "core/access", "core/check", "core/declaration",
 		"core/finding",
@@ -52,7 +53,7 @@ var arrows = map[string][]string{
 		"core/session", "core/token", "store",
 	},
 	"app/sweep": {
-		"app/coverage", "app/events", "app/fault", "app/planning", "app/room", "app/snapshot", "app/workspace",
+		"app/buried", "app/coverage", "app/events", "app/fault", "app/planning", "app/room", "app/snapshot", "app/workspace",
 		"core/access", "core/check", "core/check/logins", "core/check/quotas", "core/declaration", "core/field",
 		"core/mask", "core/quota", "core/route", "core/session", "core/token", "store", "wire",
 	},

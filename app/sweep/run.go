@@ -12,6 +12,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"millgate/app/buried"
 	"millgate/app/coverage"
 	"millgate/app/events"
 	"millgate/app/planning"
@@ -66,7 +67,7 @@ type run struct {
 	public  map[string]token.Keys     // of schemes
 	before  map[string]*snapshot.Fact // of what is sent again: what was known
 	health  health
-	graves  graveyard
+	graves  buried.Graves
 	turns   turns
 	expect  time.Duration // that it takes, by its plan
 	madeMu  sync.Mutex
@@ -90,7 +91,7 @@ func (sw *Sweeps) newRun(ctx context.Context, d *declaration.Document, t *declar
 		pending: map[string][]*check.Probe{}, since: map[string][]*check.Probe{},
 		worked: map[string]bool{}, tried: map[string]int{}, done: make(chan struct{}),
 		lost: map[string]bool{}, public: map[string]token.Keys{}, made: map[uint]store.Made{},
-		graves: graveyard{store: sw.store, target: t.Name}}
+		graves: buried.Graves{Store: sw.store, Target: t.Name}}
 	r.journal.write = func(list []store.Probe) error { //nolint:contextcheck // the run has its own
 		return sw.store.Record(r.lasting(), list)
 	}

@@ -9,6 +9,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"millgate/app/buried"
 	"millgate/app/events"
 	"millgate/app/room"
 	"millgate/app/snapshot"
@@ -98,9 +99,9 @@ func (r *run) runner(p *check.Probe, park func()) wire.Runner {
 		},
 		Bury: func(who check.Caller, secret string, ends time.Time) {
 			now := time.Now()
-			r.graves.bury(r.ctx, who, buried{Secret: secret, At: now, Ends: r.endOf(who, ends, now)})
+			r.graves.Bury(r.ctx, who, buried.Credential{Secret: secret, At: now, Ends: r.endOf(who, ends, now)})
 		},
-		Recall: func(who check.Caller) []string { return r.graves.recall(r.ctx, who, time.Now()) },
+		Recall: func(who check.Caller) []string { return r.graves.Recall(r.ctx, who, time.Now()) },
 		Intend: func(check.Call) error { return r.intend(p) },
 		Left: func(l check.Left, name string) {
 			r.tellMade(store.Made{SweepID: r.sweep.ID, Owner: p.Caller.Identity, Route: p.Route, RID: name,
@@ -171,4 +172,22 @@ func (r *run) keysOf(s *declaration.Scheme) token.Keys {
 	r.public[s.Name] = k
 	r.mu.Unlock()
 	return k
+}
+
+// longestBuried is how long an ended credential is kept of which nothing says when it ends.
+const longestBuried = 24 * time.Hour
+
+// endOf is when a credential of a scheme that was ended now ends by itself at the latest.
+func (r *run) endOf(who check.Caller, ends, now time.Time) time.Time {
+	if !ends.IsZero() {
+		return ends
+	}
+	life := longestBuried
+	if s := r.doc.SchemeNamed(who.Scheme); s != nil {
+		if l := r.doc.LifetimeNamed(s.Lifetime["access"].Name); l != nil && l.Max > 0 {
+			on, _ := r.target.Lifetime(l)
+			life = on.Max
+		}
+	}
+	return now.Add(life)
 }
