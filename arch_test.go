@@ -53,7 +53,8 @@ var arrows = map[string][]string{
 		"core/session", "core/token", "store",
 	},
 	"app/sweep": {
-		"app/buried", "app/coverage", "app/events", "app/fault", "app/planning", "app/room", "app/snapshot", "app/workspace",
+		"app/buried",
+		"app/coverage", "app/events", "app/fault", "app/planning", "app/room", "app/snapshot", "app/workspace",
 		"core/access", "core/check", "core/check/logins", "core/check/quotas", "core/declaration", "core/field",
 		"core/mask", "core/quota", "core/route", "core/session", "core/token", "store", "wire",
 	},
