@@ -117,7 +117,9 @@ var arrows = map[string][]string{
 	"core/check/sessions": {
 		"core/access", "core/check", "core/declaration", "core/finding", "core/pointer", "core/session",
 	},
-	"core/check/undeclared":   {"core/access", "core/check", "core/declaration", "core/finding", "core/route"},
+	"core/check/undeclared": {
+		"core/access", "core/check", "core/declaration", "core/finding", "core/route", "core/weburl",
+	},
 	"core/declaration":        {"core/field", "core/mask", "core/pointer", "core/route", "core/weburl"},
 	"core/declaration/assist": {"core/declaration", "core/declaration/layout"},
 	"core/declaration/layout": {"core/declaration", "core/route"},

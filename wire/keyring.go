@@ -102,16 +102,10 @@ func (h *held) good(now time.Time, idle time.Duration) bool {
 
 // idle is after how long a credential of a scheme ends that is not used; 0 where nothing says so.
 func (k *Keyring) idle(scheme string) time.Duration {
-	s := k.doc.SchemeNamed(scheme)
-	if s == nil {
-		return 0
+	if l, _ := k.target.LifetimeOf(k.doc, k.doc.SchemeNamed(scheme), "access"); l != nil {
+		return l.Idle
 	}
-	l := k.doc.LifetimeNamed(s.Lifetime["access"].Name)
-	if l == nil {
-		return 0
-	}
-	on, _ := k.target.Lifetime(l)
-	return on.Idle
+	return 0
 }
 
 // Forget lets go of the sessions that are held: who asks for one next logs in anew. A login that

@@ -182,12 +182,8 @@ func (r *run) endOf(who check.Caller, ends, now time.Time) time.Time {
 	if !ends.IsZero() {
 		return ends
 	}
-	life := longestBuried
-	if s := r.doc.SchemeNamed(who.Scheme); s != nil {
-		if l := r.doc.LifetimeNamed(s.Lifetime["access"].Name); l != nil && l.Max > 0 {
-			on, _ := r.target.Lifetime(l)
-			life = on.Max
-		}
+	if l, _ := r.target.LifetimeOf(r.doc, r.doc.SchemeNamed(who.Scheme), "access"); l != nil && l.Max > 0 {
+		return now.Add(l.Max)
 	}
-	return now.Add(life)
+	return now.Add(longestBuried)
 }

@@ -363,8 +363,7 @@ func withLadder(pl *check.Plan, p *check.Probe) access.Expectation {
 	if i < 0 || e.Ladder != nil {
 		return e
 	}
-	x := access.Evaluate(d, i, access.Caller{Identity: d.IdentityNamed(p.Caller.Identity), State: p.Caller.State,
-		Record: p.Relation})
+	x := access.Evaluate(d, i, p.CallerIn(d))
 	if x.Outcome != e.Outcome || x.Decider != e.Decider || x.Reason() != e.Reason() {
 		return e // of another question than who may enter
 	}

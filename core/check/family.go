@@ -189,6 +189,20 @@ type Probe struct {
 	self *Probe // whose key that is: a copy has an id of its own
 }
 
+// CallerIn is the caller of a probe as the ladder asks for it.
+func (p *Probe) CallerIn(d *declaration.Document) access.Caller {
+	return access.Caller{Identity: d.IdentityNamed(p.Caller.Identity), State: p.Caller.State, Record: p.Relation}
+}
+
+// ExpectAt is what is expected of the caller of a probe at its route.
+func ExpectAt(c *Context, p *Probe) access.Expectation {
+	i := c.Doc.RouteNamed(p.Route)
+	if i < 0 {
+		return access.Expectation{Outcome: access.Closed}
+	}
+	return access.Decide(c.Doc, i, p.CallerIn(c.Doc))
+}
+
 // Is says whether a probe is one of a family.
 func (p *Probe) Is(f Family) bool { return p.Family == f.Name() }
 

@@ -143,8 +143,11 @@ func (p *Plan) Order(route string, e *Evidence) (out []Sequence) {
 		}
 	}
 	for _, x := range p.Probes {
+		if !at[x.Route] {
+			continue
+		}
 		f, ok := p.Family(x).(Ordering)
-		if !ok || !at[x.Route] {
+		if !ok {
 			continue
 		}
 		fact := e.Of(x.Key())

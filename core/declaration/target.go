@@ -103,6 +103,18 @@ func (t *Target) Lifetime(l *Lifetime) (on *Lifetime, shorter bool) {
 	return l, false
 }
 
+// LifetimeOf is the lifetime of a credential of a scheme on the target; nil where nothing says one.
+func (t *Target) LifetimeOf(d *Document, s *Scheme, credential string) (on *Lifetime, shorter bool) {
+	if s == nil {
+		return nil, false
+	}
+	l := d.LifetimeNamed(s.Lifetime[credential].Name)
+	if l == nil {
+		return nil, false
+	}
+	return t.Lifetime(l)
+}
+
 // Lowered is what a quota is on one target in place of what is declared.
 type Lowered struct {
 	Ref   // the quota

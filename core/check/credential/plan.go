@@ -183,8 +183,7 @@ func (x planning) breaking(at check.Spot, way string) (p check.Probe, why string
 // lower is an admitted crossing of a guard's route whose caller lacks a role; nil without.
 func (x planning) lower(at check.Spot) *check.Probe {
 	for _, q := range x.At(at.Route) {
-		who := access.Caller{Identity: x.c.Doc.IdentityNamed(q.Caller.Identity), State: q.Caller.State,
-			Record: q.Relation}
+		who := q.CallerIn(x.c.Doc)
 		if who.Identity == nil || q.Caller.Scheme != at.Scheme.Name {
 			continue
 		}

@@ -127,12 +127,7 @@ func (Family) Who(p *check.Probe) string {
 
 // Expect is what the declaration expects of the caller, without its ladder.
 func (Family) Expect(c *check.Context, p *check.Probe) access.Expectation {
-	i := c.Doc.RouteNamed(p.Route)
-	if i < 0 {
-		return access.Expectation{Outcome: access.Closed}
-	}
-	return access.Decide(c.Doc, i, access.Caller{Identity: c.Doc.IdentityNamed(p.Caller.Identity),
-		State: p.Caller.State, Record: p.Relation})
+	return check.ExpectAt(c, p)
 }
 
 // Script sends the request on its record and looks for its effect.

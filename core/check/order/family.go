@@ -24,6 +24,7 @@ package order
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"millgate/core/access"
@@ -71,22 +72,14 @@ func (Family) Name() string { return "order" }
 func (f Family) Plan(c *check.Context, p *check.Planning) {
 	drafts := check.NewDrafts(c.Doc, c.Target, p.Classes())
 	for _, g := range check.Guards(c.Doc, p.ControlAt) {
-		f.first(g, func(s check.Spot) bool { return f.body(c, p, drafts, s) })
-		f.first(g, func(s check.Spot) bool { return f.record(c, p, s, recordOfNobody) })
-		f.first(g, func(s check.Spot) bool { return f.record(c, p, s, recordOfRole) })
+		// The first route of each that will do.
+		_ = slices.ContainsFunc(g.All, func(s check.Spot) bool { return f.body(c, p, drafts, s) })
+		_ = slices.ContainsFunc(g.All, func(s check.Spot) bool { return f.record(c, p, s, recordOfNobody) })
+		_ = slices.ContainsFunc(g.All, func(s check.Spot) bool { return f.record(c, p, s, recordOfRole) })
 	}
 }
 
-// first tries the routes of a guard until one will do.
-func (Family) first(g *check.Guard, will func(check.Spot) bool) {
-	for _, s := range g.All {
-		if will(s) {
-			return
-		}
-	}
-}
-
-// body plans an unreadable body at a route that takes JSON.
+// body plans an unreadable body at a route that takes JSON, and says whether that could be.
 func (f Family) body(c *check.Context, p *check.Planning, drafts check.Drafts, s check.Spot) bool {
 	rt := c.Doc.Routes[s.Route]
 	if ct := (check.Request{}).WithBody(c, s.Route).Headers.Get("Content-Type"); !rt.Unsafe() ||
@@ -95,7 +88,7 @@ func (f Family) body(c *check.Context, p *check.Planning, drafts check.Drafts, s
 	}
 	control := nobody(p.At(s.Route))
 	draft, _, ok := drafts.For(s.Route, nil, access.NoRecord, true)
-	if control == nil || !ok || !refuses(c, s.Route, control) {
+	if control == nil || !ok || !refuses(c, control) {
 		return false
 	}
 	return p.Add(check.Probe{ID: check.ID{Family: f.Name(), Route: rt.Key(), Caller: control.Caller, Of: bodyOfNobody},
@@ -111,10 +104,10 @@ func (f Family) record(c *check.Context, p *check.Planning, s check.Spot, of str
 	}
 	control := nobody(p.At(s.Route))
 	if of == recordOfRole {
-		control = unfit(c, s.Route, p.At(s.Route))
+		control = unfit(c, p.At(s.Route))
 	}
-	if control == nil || control.Record.Value == "" || check.Unlike(control.Record.Value, 0) == control.Record.Value ||
-		!refuses(c, s.Route, control) {
+	if control == nil || control.Record.Value == "" || unlike(control.Record.Value, 0) == control.Record.Value ||
+		!refuses(c, control) {
 		return false
 	}
 	q := check.Probe{ID: check.ID{Family: f.Name(), Route: rt.Key(), Caller: control.Caller, Of: of},
@@ -134,7 +127,7 @@ func nobody(list []*check.Probe) *check.Probe {
 }
 
 // unfit is a crossing of somebody whose role does not do at a route, nil without.
-func unfit(c *check.Context, route int, list []*check.Probe) *check.Probe {
+func unfit(c *check.Context, list []*check.Probe) *check.Probe {
 	for _, q := range list {
 		id := c.Doc.IdentityNamed(q.Caller.Identity)
 		if id == nil || q.Caller.State != access.Sound {
@@ -143,7 +136,7 @@ func unfit(c *check.Context, route int, list []*check.Probe) *check.Probe {
 		if s := c.Doc.SchemeNamed(q.Caller.Scheme); s == nil || s.Kind == declaration.Link {
 			continue // which is for one record
 		}
-		if x := access.Decide(c.Doc, route, callerOf(c, q)); x.Outcome == access.Forbid && x.Decider == atRole {
+		if x := check.ExpectAt(c, q); x.Outcome == access.Forbid && x.Decider == atRole {
 			return q
 		}
 	}
@@ -153,13 +146,9 @@ func unfit(c *check.Context, route int, list []*check.Probe) *check.Probe {
 // atRole is the rung of the role.
 const atRole = 4
 
-func callerOf(c *check.Context, p *check.Probe) access.Caller {
-	return access.Caller{Identity: c.Doc.IdentityNamed(p.Caller.Identity), State: p.Caller.State, Record: p.Relation}
-}
-
 // refuses says whether a crossing must be turned away.
-func refuses(c *check.Context, route int, p *check.Probe) bool {
-	x := access.Decide(c.Doc, route, callerOf(c, p)).Outcome
+func refuses(c *check.Context, p *check.Probe) bool {
+	x := check.ExpectAt(c, p).Outcome
 	return x == access.Refuse || x == access.Forbid
 }
 
@@ -173,7 +162,7 @@ func (f Family) Script(c *check.Context, p *check.Probe) check.Script {
 		}
 		for n, name := range []string{check.TheRequest, again} {
 			q := *p
-			q.Record.Value = check.Unlike(p.Record.Value, n)
+			q.Record.Value = unlike(p.Record.Value, n)
 			t.One(f.call(c, &q, name))
 		}
 	})
@@ -316,7 +305,7 @@ func (Family) Who(p *check.Probe) string { return check.WhoOf(p.Caller) }
 
 // Expect is what is expected of the caller at the route.
 func (Family) Expect(c *check.Context, p *check.Probe) access.Expectation {
-	return access.Decide(c.Doc, c.Doc.RouteNamed(p.Route), callerOf(c, p))
+	return check.ExpectAt(c, p)
 }
 
 // Causes are those of the order.

@@ -72,12 +72,7 @@ func (Family) Who(p *check.Probe) string { return check.WhoOf(p.Caller) }
 
 // Expect is what is expected of the request itself.
 func (Family) Expect(c *check.Context, p *check.Probe) access.Expectation {
-	i := c.Doc.RouteNamed(p.Route)
-	if i < 0 {
-		return access.Expectation{Outcome: access.Closed}
-	}
-	return access.Decide(c.Doc, i, access.Caller{Identity: c.Doc.IdentityNamed(p.Caller.Identity),
-		State: p.Caller.State, Record: p.Relation})
+	return check.ExpectAt(c, p)
 }
 
 // Plan plans a claim at each route that takes one.

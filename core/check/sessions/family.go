@@ -96,10 +96,8 @@ func (Family) Script(c *check.Context, p *check.Probe) check.Script {
 	s := c.Doc.SchemeNamed(p.Caller.Scheme)
 	d, _ := p.Detail.(Detail)
 	x := Drill{Identity: p.Caller.Identity, Neighbour: d.Neighbour, Scheme: s, Use: d.Use, Longest: wait}
-	if l := c.Doc.LifetimeNamed(s.Lifetime["access"].Name); l != nil {
-		x.Longest = min(x.Longest+l.EndedWithin, longest)
-		on, _ := c.Target.Lifetime(l)
-		x.Idle = on.Idle
+	if l, _ := c.Target.LifetimeOf(c.Doc, s, "access"); l != nil {
+		x.Longest, x.Idle = min(x.Longest+l.EndedWithin, longest), l.Idle
 	}
 	if p.Of == "" {
 		return Script(c.Doc, c.Target, x)

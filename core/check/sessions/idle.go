@@ -39,12 +39,8 @@ func livesOf(c *check.Context, s *declaration.Scheme, of string) (l lives, ok bo
 	if of == idleRefresh {
 		slot = "refresh"
 	}
-	declared := c.Doc.LifetimeNamed(s.Lifetime[slot].Name)
-	if declared == nil {
-		return l, false
-	}
-	l.Lifetime, l.shorter = c.Target.Lifetime(declared)
-	return l, true
+	l.Lifetime, l.shorter = c.Target.LifetimeOf(c.Doc, s, slot)
+	return l, l.Lifetime != nil
 }
 
 // alone is how long a session is left alone: a service that counts seconds may add one.

@@ -15,6 +15,7 @@ import (
 	"millgate/core/declaration"
 	"millgate/core/finding"
 	"millgate/core/route"
+	"millgate/core/weburl"
 )
 
 // Descriptions are addresses at which services describe their API (the last one: RFC 9727).
@@ -29,8 +30,7 @@ var Descriptions = []string{
 func (x planning) descriptions(host string, ask func(host, path string, as ...check.Caller) bool) {
 	var as []check.Caller
 	if e := x.c.Target.Describes; e != nil && e.Who[0].Kind != declaration.WhoAnyone {
-		in, out := x.callersOf(e)
-		as = append(in, out...)
+		as = x.callersOf(e)
 	}
 	places := []place{{host: host}}
 	for _, p := range collectionsOf(x.c.Doc).prefixes {
@@ -64,7 +64,8 @@ func isDescription(path string) bool {
 
 // callersOf are the first identity that an entry admits and the first that it does not, as far as
 // there are such.
-func (x planning) callersOf(e *declaration.Entry) (in, out []check.Caller) {
+func (x planning) callersOf(e *declaration.Entry) (list []check.Caller) {
+	var in, out []check.Caller
 	for id := range x.c.Doc.Ranked() {
 		if len(id.Credentials) == 0 {
 			continue
@@ -79,7 +80,7 @@ func (x planning) callersOf(e *declaration.Entry) (in, out []check.Caller) {
 			out = []check.Caller{who}
 		}
 	}
-	return in, out
+	return append(in, out...)
 }
 
 // maySee says whether a caller may see descriptions of the API.
@@ -164,13 +165,17 @@ func (f Family) More(c *check.Context, p *check.Probe, e *check.Evidence, pl *ch
 			as = ctl.Caller
 		}
 	}
-	for n, o := range askable(c, of(p).Host, d) {
-		if n == mostAsked {
+	asked := 0
+	for _, o := range operationsOf(c, of(p).Host, d) {
+		if !o.askable() {
+			continue
+		}
+		if asked++; asked > mostAsked {
 			break
 		}
 		q, root := stray(ByName, o.host, o.path), stray(Path, o.host, madeUp)
-		q.Route = o.method + " " + route.Hosted(o.host, o.path)
-		q.Detail = Detail{Method: o.method, Host: o.host, Path: filled(c, o.path)}
+		q.Route = o.key()
+		q.Detail = Detail{Method: o.Method, Host: o.host, Path: filled(c, o.path)}
 		q.Control = root.Key()
 		pl.Add(q)
 		if q.Caller = as; as.Identity != "" {
@@ -185,16 +190,22 @@ func (Family) Pursues(p *check.Probe) bool { return p.Of == Address || p.Of == T
 // operation is one that a description names, as the inventory would.
 type operation struct {
 	Operation
-	method, host, path string
-	route              int // of the inventory, -1 where it has none
+	host, path string // path is from the root of the host's routes
+	route      int    // of the inventory, -1 where it has none
 }
+
+// key is that of its route, if the inventory had it.
+func (o operation) key() string { return o.Method + " " + route.Hosted(o.host, o.path) }
+
+// askable says whether it changes nothing, and the inventory does not have it.
+func (o operation) askable() bool { return o.route < 0 && !declaration.UnsafeMethod(o.Method) }
 
 // operationsOf are those of a description that was found on a host. What a server has that the
 // target does not name is none of them.
 func operationsOf(c *check.Context, host string, d Description) (out []operation) {
 	for _, n := range d.Routes {
 		path, server := d.At(n)
-		o := operation{Operation: n, method: n.Method, host: host, route: -1}
+		o := operation{Operation: n, host: host, route: -1}
 		if server != "" {
 			var known bool
 			if o.host, known = hostOf(c.Target, server); !known {
@@ -202,7 +213,7 @@ func operationsOf(c *check.Context, host string, d Description) (out []operation
 			}
 		}
 		o.path = strings.TrimPrefix(path, rootOf(c.Target, o.host))
-		sel, err := route.ParseTemplate(o.method + " " + route.Hosted(o.host, o.path))
+		sel, err := route.ParseTemplate(o.key())
 		if err != nil {
 			continue
 		}
@@ -214,39 +225,24 @@ func operationsOf(c *check.Context, host string, d Description) (out []operation
 	return out
 }
 
-// askable are the operations that the inventory does not have and that change nothing.
-func askable(c *check.Context, host string, d Description) []operation {
-	return slices.DeleteFunc(operationsOf(c, host, d), func(o operation) bool {
-		return o.route >= 0 || declaration.UnsafeMethod(o.method)
-	})
-}
-
 // mostAsked of what a description names are asked for.
 const mostAsked = 100
 
 // hostOf is the name of a host of the target by its address.
 func hostOf(t *declaration.Target, server string) (name string, ok bool) {
-	if origin(t.Base) == server {
+	server = weburl.Origin(server)
+	if weburl.Origin(t.Base) == server {
 		return "", true
 	}
 	for n, at := range t.Hosts {
-		if origin(at) == server {
+		if weburl.Origin(at) == server {
 			return n, true
 		}
 	}
 	return "", false
 }
 
-// origin is the origin of an address, and rootOf the path that a host of the target has before
-// those of the inventory.
-func origin(address string) string {
-	u, err := url.Parse(address)
-	if err != nil {
-		return ""
-	}
-	return u.Scheme + "://" + u.Host
-}
-
+// rootOf is the path that a host of the target has before those of the inventory.
 func rootOf(t *declaration.Target, host string) string {
 	at := t.Base
 	if host != "" {
@@ -315,12 +311,15 @@ func (f Family) remarks(c *check.Context, p *check.Probe, fact *check.Fact) (say
 		return ""
 	}
 	var unsafe, looser, stricter []string
+	asked := 0
 	for _, o := range operationsOf(c, of(p).Host, d) {
-		key := o.method + " " + route.Hosted(o.host, o.path)
+		key := o.key()
 		switch {
-		case o.route < 0 && declaration.UnsafeMethod(o.method):
+		case o.askable():
+			asked++
+		case o.route < 0:
 			unsafe = append(unsafe, key)
-		case o.route < 0 || !o.Says:
+		case !o.Says:
 		case o.Asks && access.Open(c.Doc, o.route):
 			stricter = append(stricter, key)
 		case !o.Asks && !access.Open(c.Doc, o.route):
@@ -337,9 +336,9 @@ func (f Family) remarks(c *check.Context, p *check.Probe, fact *check.Fact) (say
 		}
 		says += " " + fmt.Sprintf(format, text)
 	}
-	if n := len(askable(c, of(p).Host, d)); n > mostAsked {
-		says += fmt.Sprintf(" It names %d operations that the inventory does not have; %d of them are asked for.", n,
-			mostAsked)
+	if asked > mostAsked {
+		says += fmt.Sprintf(" It names %d operations that the inventory does not have; %d of them are asked for.",
+			asked, mostAsked)
 	}
 	say(unsafe, "It names %s, which the inventory does not have; what may change something was not asked for.")
 	say(looser, "It says that %s asks for no credential, which is declared otherwise.")

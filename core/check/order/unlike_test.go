@@ -1,4 +1,4 @@
-package check
+package order
 
 import (
 	"testing"
@@ -15,13 +15,6 @@ func TestUnlike(t *testing.T) {
 		"3f2504e0-4f89-41d3-9a0c-0305e82c3301": {"3f2504e0-4f89-41d3-9a0c-0305e82c7745",
 			"3f2504e0-4f89-41d3-9a0c-0305e82c8856"},
 	} {
-		assert.Equal(t, want, [2]string{Unlike(id, 0), Unlike(id, 1)}, id)
-	}
-}
-
-func TestBeside(t *testing.T) {
-	for path, want := range map[string]string{"/a/b": "/a/" + Nowhere, "/a/b/": "/a/" + Nowhere + "/",
-		"/": "/" + Nowhere, "//a": "//" + Nowhere} {
-		assert.Equal(t, want, Beside(path), path)
+		assert.Equal(t, want, [2]string{unlike(id, 0), unlike(id, 1)}, id)
 	}
 }
