@@ -160,6 +160,17 @@ func Others(d *declaration.Document, t *declaration.Target, at Request, but stri
 	return out
 }
 
+// places are a drill and the same at the other routes that it sends calls to.
+func places(p *check.Probe) []*check.Probe {
+	out := []*check.Probe{p}
+	if d, ok := p.Detail.(check.Elsewhere); ok {
+		for _, id := range d.Elsewhere() {
+			out = append(out, &check.Probe{ID: id})
+		}
+	}
+	return out
+}
+
 // Lanes are lists of drills that run beside each other: those that share a counter follow
 // each other in one list.
 func Lanes(d *declaration.Document, t *declaration.Target, drills []*check.Probe) (out [][]*check.Probe) {
@@ -167,7 +178,10 @@ func Lanes(d *declaration.Document, t *declaration.Target, drills []*check.Probe
 	lane := map[string]int{} // by counter
 	for _, p := range drills {
 		at := -1
-		names := counters.Counters(counters.Of(p))
+		var names []Counter
+		for _, at := range places(p) {
+			names = append(names, counters.Counters(counters.Of(at))...)
+		}
 		for _, c := range names {
 			k, taken := lane[c.Name]
 			switch {

@@ -31,6 +31,26 @@ type Fact struct {
 	Sweep        uint        `json:"sweep"`
 }
 
+// Standing is which of two facts of a probe stands, that was put by the sweep which it belongs to or was
+// sent again since: the later, unless it measured nothing and the one before did.
+func Standing(before, after *Fact) *Fact {
+	if before.whole(false) && !after.whole(true) {
+		return before
+	}
+	return after
+}
+
+// whole says whether a fact is one that was measured, in a family that says so; otherwise it is other.
+func (f *Fact) whole(other bool) bool {
+	if f == nil || f.Check == nil {
+		return other
+	}
+	if m, ok := f.Check.Data.(check.Measuring); ok {
+		return m.Whole()
+	}
+	return other
+}
+
 func (f *Fact) answer() check.Answer { return check.AnswerOf(*f.Exchange) }
 
 // First makes the first exchange of a family's fact the one that stands for it, and says

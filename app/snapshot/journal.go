@@ -41,7 +41,7 @@ func (ts *Targets) Journal(ctx context.Context, sweeps ...uint) (facts map[strin
 			case f == nil:
 				lost[key] = row.Unsafe
 			case facts[key] == nil || facts[key].Sweep != f.Sweep || f.Exchange.At.After(facts[key].Exchange.At):
-				facts[key] = f // ids of before can have become one
+				facts[key] = Standing(facts[key], f) // ids of before can have become one
 			}
 		}
 	}

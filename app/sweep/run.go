@@ -267,7 +267,7 @@ func (r *run) keep(p *check.Probe, f *snapshot.Fact) error {
 			r.alike.share(&f.Check.Reports[i].Exchange)
 		}
 	}
-	r.facts.Put(p.Key(), f)
+	r.facts.Put(p.Key(), snapshot.Standing(r.before[p.Key()], f))
 	told := r.sweeps.events.Wanted(events.Landed)
 	for _, q := range r.settled(p) {
 		if told && r.facts.Of(q.Key()) != nil {

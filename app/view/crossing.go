@@ -85,7 +85,7 @@ func (vw *View) Crossing(ctx context.Context, target, route, caller string) (Cro
 	}
 	x.Order = s.Plan().Order(route, check.NewEvidence(func(k string) *check.Fact { return s.Facts.Of(k).Seen() }))
 	for _, p := range x.Probes {
-		if p.Quota != nil && p.Quota.Measured != nil && p.Quota.Measured.Full {
+		if p.Quota != nil && p.Quota.Measured != nil && p.Quota.Broken && !p.Verdict.Kind.IsGap() {
 			vw.measuredBefore(ctx, t.Name, p.Probe.Key(), p.Quota)
 		}
 	}
@@ -95,11 +95,11 @@ func (vw *View) Crossing(ctx context.Context, target, route, caller string) (Cro
 // QuotaDrillView is a quota as a probe fills it.
 type QuotaDrillView struct {
 	quotas.View
-	Earlier time.Time // when it was measured, where the quota is full now; zero: by this sweep
+	Earlier time.Time // when it was measured, where the last drill measured nothing; zero: by this sweep
 }
 
-// measuredBefore shows what an earlier sweep measured of a quota that is full now: it is shown
-// with its date, and no verdict.
+// measuredBefore shows what an earlier sweep measured of a quota where the last drill measured nothing: it
+// is shown with its date, and no verdict.
 func (vw *View) measuredBefore(ctx context.Context, target, id string, v *QuotaDrillView) {
 	rows, err := vw.store.PastOf(ctx, target, id, 20)
 	if err != nil {
@@ -110,7 +110,7 @@ func (vw *View) measuredBefore(ctx context.Context, target, id string, v *QuotaD
 		if err != nil || f.Check == nil {
 			continue
 		}
-		if m, ok := f.Check.Data.(*quotas.Measured); ok && !m.Full {
+		if m, ok := f.Check.Data.(*quotas.Measured); ok && m.Whole() {
 			v.Measured, v.Earlier = &m.Measured, row.Sent
 			return
 		}

@@ -46,9 +46,12 @@ func quotasSeen(d *declaration.Document, t *declaration.Target, s *snapshot.Snap
 			if !ok || !p.Is(quotas.Family{}) || p.Of != q.Name {
 				continue
 			}
-			out[k].Found = it.Verdict.Kind
+			if out[k].Found != finding.Unprobed && !finding.Worse(it.Verdict.Kind, out[k].Found) {
+				continue // another drill of it says more
+			}
+			out[k].Found, out[k].Most = it.Verdict.Kind, -1
 			v, _ := quotas.Of(s.Plan().Context, p, s.Facts.Of(p.Key()).Seen())
-			if m := v.Measured; m != nil {
+			if m := v.Measured; m != nil && (!v.Broken || it.Verdict.Kind.IsGap()) {
 				if q.Model == declaration.Concurrency {
 					out[k].Most = int64(m.Side().AtOnce())
 					continue

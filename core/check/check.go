@@ -57,6 +57,10 @@ type Script interface {
 // Data is what a script measured: plain values, as JSON in the store.
 type Data any
 
+// Measuring is data that may have come to nothing, for reasons that are not the service's own. Then it
+// does not stand in place of what was measured before.
+type Measuring interface{ Whole() bool }
+
 // Step is what is done next; one of its parts is set. The zero Step ends the script.
 type Step struct {
 	Send []Call        // at the same time; reported in this order

@@ -56,12 +56,29 @@ func (m *Measured) Conclude(declared Stack) (out []Conclusion) {
 		if m.Said < 0 {
 			c.Text = fmt.Sprintf("Refused with %d; it does not say when to come again.", m.Status)
 		}
-		out = append(out, c)
+		out = append(out, m.refusedBy(c))
 	}
 	for _, c := range m.Claims {
 		out = append(out, m.honest(c))
 	}
 	return out
+}
+
+// refusedBy adds who refuses, where the direct address showed it.
+func (m *Measured) refusedBy(c Conclusion) Conclusion {
+	a := m.Direct
+	switch {
+	case a.Way == "":
+		return c
+	case a.Passed:
+		c.Text += " The gateway refuses: behind it no call was refused meanwhile."
+	case a.Status == m.Status:
+		c.Text += " The service refuses, or what stands before it at its direct address too."
+	default:
+		c.Text += " Whether the gateway refuses or the service was not found out."
+	}
+	c.Because = append(c.Because, fmt.Sprintf("at %s a call was answered %d meanwhile", a.Way, a.Status))
+	return c
 }
 
 func show(ticks int64) string {
@@ -113,14 +130,6 @@ func kindsOf(fits []Fit) (out []Kind) {
 		}
 	}
 	return out
-}
-
-// number is what a fit holds at once.
-func (f Fit) number() int64 {
-	if f.Kind == Bucket {
-		return f.Burst
-	}
-	return f.N
 }
 
 // limitFound: how many at once.
@@ -333,14 +342,8 @@ func (m *Measured) queueFound() Conclusion {
 		c.Text = fmt.Sprintf("%d wait for their turn, the next is refused.", s.Queue)
 	case s.Queue > 0:
 		c.Text = fmt.Sprintf("At least %d wait for their turn.", s.Queue)
-	case m.Queued > 0 && m.Status != 0:
-		c.Text = fmt.Sprintf("%d wait for their turn, the next is refused.", m.Queued)
-		c.Because = []string{fmt.Sprintf("of calls sent together while others waited, %d were not answered and the "+
-			"others were refused", m.Queued)}
-		return c
-	case m.Queued > 0:
-		c.Text = fmt.Sprintf("At least %d wait for their turn.", m.Queued)
-		return c
+	case m.Crowd != nil && m.Crowd.Waited > 0:
+		return m.Crowd.waits()
 	case waits > 2 || m.Waits:
 		c.Text = "Calls wait for their turn; how many may was not found out."
 		c.Sure = Open

@@ -41,6 +41,8 @@ type Drill struct {
 	Side    int    // calls that are sent at the same time at most; 0 sends none
 	AtOnce  int    // how many are thought to run at once; 0 when nothing is known
 
+	Declared Stack // what is thought to limit calls; nil when nothing is known
+
 	Calls  []Seen
 	state  state
 	rounds int   // waits that ended
@@ -50,6 +52,7 @@ type Drill struct {
 	queue  []Step
 	edges  int
 	Fits   []Fit
+	Cap    Cap // a second count, which ended what the Fits explain
 
 	waits, turns int  // calls that waited; of those, that came after one that did not
 	paused       bool // calls after a pause were made
@@ -81,9 +84,15 @@ func (d *Drill) Next(now Micros) Step {
 	}
 	switch d.state {
 	case filling:
+		if some, w := d.parts(); some > 0 && len(d.Calls) == 0 {
+			return Step{At: d.begin(now, w), Many: min(left, some), Stop: true, Why: "some of the calls that fit"}
+		} else if some > 0 && len(d.Calls) == some && d.rounds == 0 {
+			return Step{At: d.Calls[0].At + w/firstPart, Many: min(left, d.fill()), Stop: true,
+				Why: "the rest of them, until one is refused"}
+		}
 		return Step{Many: min(left, d.fill()), Stop: true, Why: "calls until one is refused"}
 	case waiting:
-		at := max(d.asked+d.gap(), now)
+		at := max(d.soonest(), now)
 		if at-d.begun >= d.Budget.Ticks {
 			d.finish()
 			return Step{}
@@ -91,7 +100,7 @@ func (d *Drill) Next(now Micros) Step {
 		return Step{At: at, Many: 1, Why: "waiting until one is admitted again"}
 	case probing:
 		if len(d.queue) == 0 {
-			d.Fits = Infer(d.Calls)
+			d.Fits = Infer(d.Calls, d.Declared)
 			if !d.timeBeforePauses(now) || !d.design(now) {
 				return d.after(now)
 			}
@@ -380,6 +389,9 @@ func (d *Drill) Enough() bool { return d.state != filling }
 
 // Filled is told when a stretch ended without a refusal.
 func (d *Drill) Filled() {
+	if some, _ := d.parts(); some > 0 && len(d.Calls) == some && d.rounds == 0 {
+		return // the rest comes later
+	}
 	if d.state == filling && !d.further() {
 		d.state = probing
 	}
@@ -397,8 +409,13 @@ func (d *Drill) Finish() {
 
 func (d *Drill) finish() {
 	d.state = done
-	before, _ := Capped(d.Calls)
-	d.Fits = Infer(before)
+	d.Cap = Cap{}
+	if d.Fits = Infer(d.Calls, d.Declared); len(d.Fits) > 0 && foremost(d.Fits)[0].AsDeclared {
+		return // that it stays shut was foretold too
+	}
+	if before, c := Capped(d.Calls); c.Calls > 0 {
+		d.Cap, d.Fits = c, Infer(before, d.Declared)
+	}
 }
 
 // design chooses the pattern by which the remaining fits part most, and puts

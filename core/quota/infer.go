@@ -27,6 +27,8 @@ type Fit struct {
 	late   int   // of them, those of the refusals at the very end
 	WLow   int64 // windows between these explain it as well
 	WHigh  int64
+	// Its window is the declared one: it opened when that foretold it, and with another it would not have.
+	AsDeclared bool `json:"asDeclared,omitempty"`
 }
 
 // noise is by how many ticks a call may have been decided earlier or later
@@ -140,14 +142,14 @@ func windowsOf(calls []Seen) (out []int64) {
 // Infer finds the limiters that explain the calls of a drill, the best first:
 // every kind with the numbers that it explains most with. Calls must be in the
 // order in which they were sent, and at least one must have been refused or have
-// waited.
-func Infer(calls []Seen) []Fit {
+// waited. What is declared, where anything is, is tried as well.
+func Infer(calls []Seen, declared Stack) []Fit {
 	given := alone(calls)
 	calls, waited := began(given)
 	if len(calls) == 0 || !slices.ContainsFunc(calls, func(s Seen) bool { return !s.OK }) {
 		return nil
 	}
-	if from := slow(given); !waited && from < never {
+	if from := Slow(given); !waited && from < never {
 		calls = slices.Clone(calls)
 		for i := range calls { // when one that was slow was decided is not known
 			calls[i].Gap = calls[i].Gap || calls[i].Took > from
@@ -190,6 +192,9 @@ func Infer(calls []Seen) []Fit {
 		x.windows(Limit{Kind: TwoCounters, CountAll: true}, clock)
 	}
 	x.buckets(list[0])
+	if !waited {
+		x.asDeclared(declared)
+	}
 	out := x.out
 	// What shut at the very end was not seen to open again: something else may have shut it.
 	upTo := calls[:list[len(list)-1].to]
@@ -200,6 +205,9 @@ func Infer(calls []Seen) []Fit {
 		a, b := out[i], out[j]
 		if a.Misses != b.Misses {
 			return a.Misses < b.Misses
+		}
+		if a.AsDeclared != b.AsDeclared {
+			return a.AsDeclared
 		}
 		return a.Kind < b.Kind || a.Kind == b.Kind && a.Burst+a.N < b.Burst+b.N
 	})
@@ -523,7 +531,7 @@ func (f Fit) around(log seen) Fit {
 func Told(fits []Fit, calls int) []Fit {
 	// One whose window may as well be an eighth longer has no number to be told.
 	rest, vague := []Fit(nil), math.MaxInt
-	for _, f := range Remaining(fits, calls) {
+	for _, f := range foremost(Remaining(fits, calls)) {
 		if (f.WHigh-f.WLow)*8 > f.W {
 			vague = min(vague, f.Misses)
 		} else {
@@ -541,6 +549,16 @@ func Told(fits []Fit, calls int) []Fit {
 		return nil
 	}
 	return rest
+}
+
+// foremost are those that foretold what was seen, where some did and none explains more than they
+// do; or all.
+func foremost(fits []Fit) []Fit {
+	told := slices.DeleteFunc(slices.Clone(fits), func(f Fit) bool { return !f.AsDeclared })
+	if len(told) == 0 || told[0].Misses > fits[0].Misses+1 {
+		return fits
+	}
+	return told
 }
 
 // mostKinds is how many kinds are named beside each other.

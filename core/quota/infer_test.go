@@ -18,6 +18,7 @@ import (
 type world struct {
 	limits []Limit
 	phase  int64
+	start  int64 // ticks after which it begins
 	hold   int64 // ticks that a call takes beyond that
 	slow   int   // every so many calls are slow by themselves; 0 none
 	late   int64 // ticks that a third of the calls comes late, and a third of the answers, at most
@@ -28,7 +29,7 @@ type world struct {
 func (w world) drive(seed int64) *Drill {
 	r := rand.New(rand.NewSource(seed)) //nolint:gosec // the same each time
 	g := NewGate(w.limits)
-	now := int64(1_790_000_000_000_000)
+	now := int64(1_790_000_000_000_000) + w.start
 	d := &w.drill
 	call := func(at int64) Seen {
 		took := int64(1000+r.Intn(1500)) + w.hold
@@ -164,7 +165,7 @@ func TestALateAnswerIsNoOtherSpacing(t *testing.T) {
 		now += 400_000
 		see(300, true)
 	}
-	fits := Infer(d.Calls)
+	fits := Infer(d.Calls, nil)
 	require.NotEmpty(t, fits)
 	assert.Equal(t, Bucket, fits[0].Kind)
 	assert.InEpsilon(t, each, fits[0].W, 0.02)
@@ -198,7 +199,7 @@ func TestWheneverItIsDrilled(t *testing.T) {
 		for i := range shifted {
 			shifted[i].At += k * 83_172_454
 		}
-		told := Told(Infer(shifted), len(shifted))
+		told := Told(Infer(shifted, nil), len(shifted))
 		require.NotEmpty(t, told)
 		for _, f := range told {
 			assert.Equal(t, []any{FixedClock, int64(5)}, []any{f.Kind, f.N})
@@ -233,7 +234,7 @@ func TestLateAnswersOfAQueue(t *testing.T) {
 		for i := range shifted {
 			shifted[i].At += k * 83_172_454
 		}
-		told := Told(Infer(shifted), len(alone(shifted)))
+		told := Told(Infer(shifted, nil), len(alone(shifted)))
 		require.NotEmpty(t, told)
 		for _, f := range told {
 			assert.InEpsilon(t, 100_000, float64(f.W)/float64(f.N), 0.02, "%s", f.Limit)

@@ -43,7 +43,8 @@ type Measured struct {
 	Other       string   `json:"other,omitempty"` // another caller, who was sent while calls were refused
 	OtherStatus int      `json:"otherStatus,omitempty"`
 	Route       Around   `json:"route,omitzero"`   // another route that the quota counts, while this one was refused
-	Queued      int      `json:"queued,omitempty"` // of calls sent together while others waited, those that waited too
+	Direct      Around   `json:"direct,omitzero"`  // past the gateway, while calls were refused
+	Crowd       *Crowd   `json:"crowd,omitempty"`  // nil where the quota was not filled beyond what may wait
 	Trip        int64    `json:"trip,omitempty"`   // ticks of a round trip to the target
 	Claims      []Claim  `json:"claims,omitempty"` // what answers say of limits
 	Full        bool     `json:"full,omitempty"`   // the very first call was refused
@@ -183,8 +184,7 @@ func (m *Measured) Disturbed() bool { return m.Stood*20 > len(m.Calls) }
 // Explain keeps the fits of a drill that remain.
 func (m *Measured) Explain(d *Drill) {
 	of := len(alone(d.Calls))
-	_, m.Cap = Capped(d.Calls)
-	m.Calls, m.Fits, m.Kinds, m.Stood = d.Calls, Told(d.Fits, of), len(kindsOf(Remaining(d.Fits, of))), 0
+	m.Cap, m.Calls, m.Fits, m.Kinds, m.Stood = d.Cap, d.Calls, Told(d.Fits, of), len(kindsOf(Remaining(d.Fits, of))), 0
 	for _, c := range m.Calls {
 		if c.Gap {
 			m.Stood++

@@ -67,8 +67,8 @@ func (w wait) refuses(calls []Seen) bool {
 	return slices.ContainsFunc(alone(calls), func(c Seen) bool { return !c.OK && c.Took <= w.from })
 }
 
-// slow is from which time on an answer is out of the common, whether or not calls wait.
-func slow(calls []Seen) int64 {
+// Slow is from which time on an answer is out of the common, whether or not calls wait.
+func Slow(calls []Seen) int64 {
 	var all []int64
 	for _, c := range alone(calls) {
 		all = append(all, c.Took)

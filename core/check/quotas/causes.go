@@ -17,11 +17,14 @@ const (
 	opens      = "quota lock opens"
 	strangers  = "quota of strangers"
 	longer     = "quota queue"
+	shorter    = "quota queue shorter"
+	exempt     = "quota exempt"
+	overtaken  = "quota queue order"
 )
 
 const atOnceAdvice = "Let only so many calls run, across all nodes, and refuse or queue the others."
 
-var rows = []*finding.Row{
+var rows = append([]*finding.Row{
 	sameAs(none, limited(over, finding.Unthrottled, "More calls get through than declared",
 		"The limiter lets more pass than its quota's ceiling: "+
 			"nodes that count alone, or two windows at their edge.", "Count every call, in front of the work that "+
@@ -49,9 +52,6 @@ var rows = []*finding.Row{
 	limited(allRoutes, finding.OverRestrictive, "Routes share one count",
 		"Calls to one route use up what another may take.",
 		"Count each route by itself, as declared; or declare one count for all."),
-	limited(longer, finding.Unthrottled, "More calls wait than declared",
-		"Calls that wait hold connections and memory: who sends many takes them from everybody.",
-		"Bound how many may wait, and refuse the next at once."),
 	limited(refusal, finding.WrongRefusal, "Too many calls are refused in another way than declared",
 		"Callers do not know that they "+
 			"should come again later, or when.", "Answer with the declared status, and say with Retry-After when to "+
@@ -61,11 +61,12 @@ var rows = []*finding.Row{
 		"Guesses are refused in words alone: who hits the right secret gets in all the same.",
 		"Look whether the account is closed before the secret is compared, and refuse until that is over."),
 	strangersRow,
+	exemptRow,
 	{Cause: saysOther, Kind: finding.WrongRefusal, Title: "Answers say another limit than declared",
 		Means:  "Callers pace themselves by a limit that is not the declared one.",
 		Advice: "Declare the limit that is there, or set the one that is declared, and say that.",
 		OWASP:  finding.API8, CWE: 755, Standard: "draft-ietf-httpapi-ratelimit-headers", PartOf: []string{over, none}},
-}
+}, queueRows...)
 
 // sameAs: whether a limit lies further up is seen by one drill and not by another.
 func sameAs(cause string, r *finding.Row) *finding.Row {

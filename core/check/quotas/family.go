@@ -18,6 +18,9 @@
 package quotas
 
 import (
+	"encoding/json"
+	"fmt"
+
 	"millgate/core/check"
 	"millgate/core/declaration"
 	"millgate/core/finding"
@@ -27,7 +30,7 @@ import (
 // Family is that of quotas.
 type Family struct{}
 
-const version = 1 // of Measured
+const version = 2 // of Measured
 
 // Name is that of its probes.
 func (Family) Name() string { return "quota" }
@@ -37,6 +40,19 @@ func (Family) Version() int { return version }
 
 // Decode reads Measured.
 func (Family) Decode(v int, data []byte) (check.Data, error) {
+	if v == 1 { // it counted only calls that waited for longer than the drill
+		var before struct {
+			Measured
+			Queued int `json:"queued"`
+		}
+		if err := json.Unmarshal(data, &before); err != nil {
+			return nil, fmt.Errorf("a drill: %w", err)
+		}
+		if n := before.Queued; n > 0 {
+			before.Crowd = &quota.Crowd{Sent: n, Waited: n, Late: n}
+		}
+		return &before.Measured, nil
+	}
 	return check.DecodeAs[Measured](v, version, data, "a drill")
 }
 

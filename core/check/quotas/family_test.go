@@ -22,18 +22,19 @@ import (
 const text = `
 millgate: 1
 targets:
-  t: { base: "http://h", unsafe: allowed, drill: 30s }
+  t: { base: "http://h", unsafe: allowed, drill: 30s, direct: "http://d" }
   safe: { base: "http://h", drill: 30s }
 routes: [GET /a, GET /b, "GET /c/{id}", { at: POST /d, send: { json: { x: "1" } } }, POST /e, POST /in,
-	GET /f]
-roles: { r: }
+	GET /f, GET /g, GET /p, GET /q, GET /x/1, GET /x/2, GET /x/3]
+roles: { r: , staff: }
 schemes:
   s: { kind: bearer, token: jwt, login: { send: POST /in, json: { u: "{u}", p: "{p}" }, take: { access: /t } } }
 
 identities:
   ann: { roles: r, credentials: { s: { u: ann, p: env:A } } }
   bob: { roles: r, credentials: { s: { u: bob, p: env:B } } }
-access: [{ at: "/**", who: r }, { at: POST /in, who: anyone }]
+  cyd: { roles: [r, staff], credentials: { s: { u: cyd, p: env:C } } }
+access: [{ at: "/**", who: r }, { at: [POST /in, GET /p, GET /q], who: anyone }]
 quotas:
   few: { at: [GET /a, GET /b], counted_by: identity, allow: 5 per 2s }
   login: { at: POST /in, counted_by: address, allow: 3 per 4s }
@@ -41,6 +42,10 @@ quotas:
   make: { at: POST /e, counted_by: identity, allow: 4 per 2s }
   one: { at: "GET /c/{id}", counted_by: identity, model: concurrency, allow: 2 }
   line: { at: GET /f, counted_by: identity, model: token-bucket, allow: 1 per 1s, burst: 5, queue: 2 }
+  wide: { at: "/x/*", counted_by: identity, allow: 7 per 10s }
+  each: { at: "/x/*", counted_by: identity, allow: 3 per 4s, count_per: route }
+  either: { at: [GET /g, GET /p], counted_by: identity or address, allow: 4 per 2s, exempt: [staff] }
+  apart: { at: GET /q, counted_by: address, allow: 4 per 2s, exempt: [10.1.0.0/16, staff] }
 `
 
 // crossings have ann as the control of each route; /c has a record that is made for it.
@@ -50,6 +55,10 @@ type crossings struct {
 }
 
 func (x crossings) ControlAt(i int) (*check.Probe, string) {
+	if access.Open(x.d, i) && x.d.Routes[i].Method() == "GET" {
+		return &check.Probe{ID: check.ID{Family: "crossing", Route: x.d.Routes[i].Key(),
+			Caller: check.Caller{State: access.Absent}}}, "nobody"
+	}
 	p := &check.Probe{ID: check.ID{Family: "crossing", Route: x.d.Routes[i].Key(),
 		Caller: check.Caller{Identity: "ann", Scheme: "s", State: access.Sound}}}
 	if len(x.d.Routes[i].Parameters()) > 0 {
@@ -90,9 +99,10 @@ func TestPlan(t *testing.T) {
 		assert.Equal(t, map[bool]check.Effect{true: check.Again, false: check.Safe}[call.Request.Method == "POST"],
 			call.Effect, x.Of)
 	}
-	assert.Equal(t, []string{"quota|GET /a|ann|s|sound||few", "quota|POST /in|nobody|s|absent||login",
-		"quota|POST /d|ann|s|sound||write", "quota|GET /c/{id}|ann|s|sound||one",
-		"quota|GET /f|ann|s|sound||line"}, keys)
+	assert.Equal(t, []string{"quota|POST /in|nobody|s|absent||login", "quota|POST /d|ann|s|sound||write",
+		"quota|GET /c/{id}|ann|s|sound||one", "quota|GET /f|ann|s|sound||line", "quota|GET /q|nobody||absent||apart",
+		"quota|GET /a|ann|s|sound||few", "quota|GET /g|ann|s|sound||either", "quota|GET /p|nobody||absent||either",
+		"quota|GET /x/1|ann|s|sound||wide", "quota|GET /x/1|ann|s|sound||each"}, keys, "those of fewer routes first")
 	require.Len(t, p.Left, 1)
 	assert.Equal(t, "quota make", p.Left[0].Route)
 	assert.Contains(t, p.Left[0].Why, "nothing of it can be left out")
@@ -112,7 +122,7 @@ func TestPlan(t *testing.T) {
 	assert.Equal(t, "/c/1", one.call(c, "one").Request.Path, "nothing is made for it")
 
 	_, p = planned(t, "safe")
-	assert.Len(t, p.Probes, 3, "what is unsafe is left out")
+	assert.Len(t, p.Probes, 8, "what is unsafe is left out")
 	assert.Contains(t, p.Left[0].Why, "the target does not allow them")
 }
 
@@ -123,9 +133,10 @@ type service struct {
 	count  func(c check.Call) string
 	refuse int
 	retry  string
-	says   [][2]string   // fields of its refusals
-	slow   time.Duration // that a call takes
-	fails  map[int]int   // by number of the call, what it is answered in place of anything else
+	says   [][2]string           // fields of its refusals
+	slow   time.Duration         // that a call takes
+	fails  map[int]int           // by number of the call, what it is answered in place of anything else
+	takes  map[int]time.Duration // by number of the call, how long it waits and is served then
 	lost   map[int]bool
 	unsent string // why nothing is sent
 	guards bool   // it refuses tokens that do not hold and nobody, once it has counted them
@@ -152,6 +163,10 @@ func (s *service) answer(c check.Call, at time.Duration) check.Report {
 	r := check.Report{Fate: check.Answered, Exchange: check.Exchange{Status: 200, Took: max(s.slow, play.Took)}}
 	if st := s.fails[s.n]; st != 0 {
 		r.Exchange.Status = st
+		return r
+	}
+	if took := s.takes[s.n]; took > 0 {
+		r.Exchange.Took = took
 		return r
 	}
 	if s.atOnce > 0 {
@@ -193,6 +208,26 @@ func (s *service) answer(c check.Call, at time.Duration) check.Report {
 		r.Exchange.Took += quota.Span(d.At - 1_000_000 - at.Microseconds())
 	}
 	return r
+}
+
+// free counts callers but one, and what comes to a host.
+func free(whom, host string) func(check.Call) string {
+	return func(c check.Call) string {
+		if who(c) == whom || host != "" && c.Request.Host == host {
+			return ""
+		}
+		return who(c)
+	}
+}
+
+// said is what a drill concludes about something.
+func said(m *Measured, about string) string {
+	for _, c := range m.Conclude(nil) {
+		if c.About == about {
+			return c.Text
+		}
+	}
+	return ""
 }
 
 // verified counts who shows a token that holds.
@@ -240,6 +275,10 @@ func TestDrills(t *testing.T) {
 	five := []quota.Limit{{Kind: quota.FixedFirst, N: 5, W: 2 * second}}
 	queue := []quota.Limit{{Kind: quota.Bucket, N: 1, W: second, Burst: 5, Queue: 2}}
 	long := []quota.Limit{{Kind: quota.Bucket, N: 1, W: second, Burst: 5, Queue: 20}}
+	one := []quota.Limit{{Kind: quota.Bucket, N: 1, W: second, Burst: 5, Queue: 1}}
+	noQueue := []quota.Limit{{Kind: quota.Bucket, N: 1, W: second, Burst: 5}}
+	seven := []quota.Limit{{Kind: quota.FixedFirst, N: 7, W: 10 * second}}
+	four := []quota.Limit{{Kind: quota.FixedFirst, N: 4, W: 2 * second}}
 	three := []quota.Limit{{Kind: quota.FixedFirst, N: 3, W: 4 * second}}
 	for _, x := range []struct {
 		name  string
@@ -278,7 +317,8 @@ func TestDrills(t *testing.T) {
 		{"whomever a token names", "few", &service{limit: five, count: who, guards: true}, finding.OverRestrictive,
 			strangers, "5 calls with tokens of bob whose signature does not hold were sent. Then bob was refused (429)",
 			func(t *testing.T, m *Measured, _ []check.Call) {
-				assert.Equal(t, Strangers{Status: 429, Whose: "bob", Sent: 5, After: 429, Bare: 401}, *m.Strangers)
+				assert.Equal(t, Strangers{Status: 429, Whose: "bob", Sent: 5, After: 429, Bare: 401, Third: 401},
+					*m.Strangers)
 			}},
 		{"whom a token shows to be", "few", &service{limit: five, guards: true, count: verified},
 			finding.Agrees, "", "refused within", func(t *testing.T, m *Measured, _ []check.Call) {
@@ -336,27 +376,44 @@ func TestDrills(t *testing.T) {
 		{"they wait", "few", &service{limit: queue, count: who},
 			finding.Agrees, "", "wait for their turn", func(t *testing.T, m *Measured, _ []check.Call) {
 				assert.True(t, m.Waits)
-				assert.Equal(t, 1, m.Queued, "one waited already, and the next was refused")
+				assert.Equal(t, quota.Crowd{Sent: 4, Waited: 1, Late: 1, Left: 1, Refused: 3}, *m.Crowd,
+					"one waited already, and the next was refused")
 				assert.Equal(t, 429, m.Status)
 				assert.Equal(t, 200, m.OtherStatus)
 			}},
 		{"they wait, and too many are refused otherwise", "few", &service{limit: queue, count: who, refuse: 503},
 			finding.WrongRefusal, refusal, "they were answered 503 without Retry-After",
 			func(t *testing.T, m *Measured, _ []check.Call) {
-				assert.Equal(t, []any{true, 1}, []any{m.Waits, m.Queued})
+				assert.Equal(t, []any{true, 1}, []any{m.Waits, m.Crowd.Waited})
 			}},
 		{"as many wait as are declared", "line", &service{limit: queue, count: who}, finding.Agrees, "",
 			"wait for their turn", nil},
 		{"more wait than are declared", "line", &service{limit: long, count: who}, finding.Unthrottled, longer,
-			"5 calls that were sent together waited for their turn, each for longer than the drill waits; line lets 2 wait",
+			"5 of 5 calls that were sent together waited for their turn, 3 of them for longer than the drill waits; " +
+				"line lets 2",
 			nil},
+		{"fewer wait than are declared", "line", &service{limit: one, count: who}, finding.OverRestrictive, shorter,
+			"4 of 5 calls that were sent together were refused at once, and 1 waited for their turn; line lets 2 wait",
+			nil},
+		{"none waits", "line", &service{limit: noQueue, count: who}, finding.OverRestrictive, shorter,
+			"5 of 5 calls that were sent together were refused at once", func(t *testing.T, m *Measured,
+				_ []check.Call) {
+				assert.Greater(t, len(m.Calls), 10, "the drill went on")
+			}},
+		{"the last is served first", "line", &service{limit: noQueue, count: who, takes: map[int]time.Duration{
+			6: 2 * time.Second, 7: time.Second, 12: 2 * time.Second, 13: time.Second}}, finding.OverRestrictive,
+			overtaken,
+			"1 were answered after one that had come later", nil},
+		{"the last was served first, once", "line", &service{limit: noQueue, count: who, takes: map[int]time.Duration{
+			6: 2 * time.Second, 7: time.Second, 12: time.Second, 13: 2 * time.Second}}, finding.Agrees, "",
+			"within what line allows", nil},
 		{"they wait, and some fail", "few", &service{limit: queue, count: who, fails: map[int]int{8: 503, 9: 503}},
 			finding.Agrees, "", "wait for their turn",
 			func(t *testing.T, m *Measured, _ []check.Call) { assert.Equal(t, 429, m.Status) }},
 		{"they wait, and one fails", "few", &service{limit: long, count: who, fails: map[int]int{8: 503}},
 			finding.Agrees, "", "wait for their turn",
 			func(t *testing.T, m *Measured, _ []check.Call) {
-				assert.Equal(t, []any{0, 3}, []any{m.Status, m.Queued})
+				assert.Equal(t, []any{0, 3}, []any{m.Status, m.Crowd.Waited})
 			}},
 		{"nodes that count alone", "few", &service{limit: five, count: nodes(3), refuse: 503},
 			finding.Unthrottled, over, "they were answered 503 without Retry-After",
@@ -372,6 +429,44 @@ func TestDrills(t *testing.T) {
 			"calls got through in", func(t *testing.T, m *Measured, _ []check.Call) {
 				assert.Equal(t, []any{429, 2}, []any{m.Status, m.Failed})
 			}},
+		{"a wider quota, with a tighter one at each route", "wide", &service{limit: seven, count: who},
+			finding.Agrees, "",
+			"refused within", func(t *testing.T, m *Measured, sent []check.Call) {
+				assert.EqualValues(t, 7, m.FirstStretch())
+				paths := map[string]bool{}
+				for _, c := range sent {
+					paths[c.Request.Path] = true
+				}
+				assert.Len(t, paths, 3)
+			}},
+		{"the tighter alone", "wide", &service{limit: three, count: func(c check.Call) string {
+			return c.Request.Path
+		}}, finding.Unproven, "", "after 9 calls at 3 routes in turn one was refused", nil},
+		{"neither", "wide", &service{}, finding.Unthrottled, over, "None of", nil},
+		{"a tighter one than declared", "wide", &service{limit: four, count: who}, finding.Unproven, "",
+			"after 4 calls at 3 routes in turn one was refused, and wide lets 7 through", nil},
+		{"who is exempt", "either", &service{limit: four, count: free("cyd", "")}, finding.Agrees, "",
+			"cyd is exempt: 5 of its calls were let through meanwhile", nil},
+		{"who is exempt is counted", "either", &service{limit: four, count: who}, finding.OverRestrictive, exempt,
+			"cyd is exempt from either, and call 5 was refused (429)", nil},
+		{"the gateway counts", "either", &service{limit: four, count: free("cyd", check.DirectHost)},
+			finding.Agrees, "",
+			"refused within", func(t *testing.T, m *Measured, _ []check.Call) {
+				assert.True(t, m.Direct.Passed)
+				assert.Contains(t, said(m, quota.AboutRefusal), "The gateway refuses")
+			}},
+		{"the service counts", "either", &service{limit: four, count: free("cyd", "")}, finding.Agrees, "",
+			"refused within", func(t *testing.T, m *Measured, _ []check.Call) {
+				assert.Contains(t, said(m, quota.AboutRefusal), "The service refuses")
+			}},
+		{"from where is not counted", "apart", &service{}, finding.Unproven, "",
+			"apart does not count 10.1.0.0/16, which they may have come from", nil},
+		{"who says to be from there", "apart", &service{limit: four, count: func(c check.Call) string {
+			if free("cyd", "")(c) == "" || c.Request.Headers.Get("X-Forwarded-For") == "10.1.0.1" {
+				return ""
+			}
+			return "all"
+		}}, finding.Unthrottled, way, "one with X-Forwarded-For, an exempt address was answered 200", nil},
 		{"two at once", "one", &service{atOnce: 2, slow: 100 * time.Millisecond}, finding.Agrees, "",
 			"how many run at once: 2", nil},
 		{"any number at once", "one", &service{atOnce: 1000, slow: 100 * time.Millisecond}, finding.Unthrottled,
@@ -395,7 +490,8 @@ func TestDrills(t *testing.T) {
 			assert.Equal(t, []any{x.kind, x.cause}, []any{kind, cause}, says)
 			assert.Contains(t, says, x.says)
 			if kind == finding.Unthrottled {
-				assert.Equal(t, x.drill == "few", sure == finding.Proven, "what is shown by other calls is likely")
+				assert.Equal(t, slices.Contains([]string{"few", "apart", "wide"}, x.drill), sure == finding.Proven,
+					"what is shown by other calls is likely")
 			}
 			if x.more != nil {
 				x.more(t, m, sent)
@@ -495,4 +591,35 @@ func TestBefore(t *testing.T) {
 	assert.Empty(t, sent)
 	kind, _, _ := play.Said(Family{}.Judge(c, few, &f2, nil))
 	assert.Equal(t, finding.Unproven, kind, "of a quota that is declared no more nothing is said")
+}
+
+// A quota that counts by one key or another is drilled by each.
+func TestEachKeyIsDrilled(t *testing.T) {
+	c, p := planned(t, "t")
+	var kinds []string
+	for _, x := range p.Probes {
+		if x.Of != "either" {
+			continue
+		}
+		s := &service{limit: []quota.Limit{{Kind: quota.FixedFirst, N: 4, W: 2 * second}},
+			count: func(c check.Call) string {
+				if len(c.As) == 0 || c.As[0].Identity == "cyd" {
+					return "" // whoever shows no credential is not counted
+				}
+				return who(c)
+			}}
+		f, _ := play.Run(Family{}.Script(c, x), -1, s.answer)
+		kind, _, cause := play.Said(Family{}.Judge(c, x, &f, nil))
+		kinds = append(kinds, fmt.Sprint(Family{}.Who(x), ": ", kind, cause))
+	}
+	assert.Equal(t, []string{"ann (quota drill): agrees", "nobody (quota drill): Tquota over"}, kinds)
+
+	d, msgs := declaration.Parse("x", []byte(strings.ReplaceAll(text, "[GET /g, GET /p]", "GET /g")), nil)
+	require.False(t, declaration.Failed(msgs), msgs)
+	c.Doc = d
+	p = check.NewPlanning(crossings{d: d})
+	Family{}.Plan(c, p)
+	k := slices.IndexFunc(p.Left, func(o check.Omission) bool { return o.What == "the quota drill by address" })
+	require.GreaterOrEqual(t, k, 0, p.Left)
+	assert.Equal(t, "quota either", p.Left[k].Route)
 }

@@ -19,6 +19,7 @@ type View struct {
 	Lowered  bool            // on the target, from what is Declared
 	Stack    quota.Stack     // for the caller who is sent
 	Measured *quota.Measured // nil without a fact
+	Broken   bool            // the drill was not whole
 }
 
 // Of is the quota of a probe; ok is false where the declaration has no such quota any more.
@@ -32,7 +33,7 @@ func Of(c *check.Context, p *check.Probe, f *check.Fact) (v View, ok bool) {
 		Stack: quota.StackFor(c.Doc, q, p.Caller.Identity)}
 	if f != nil {
 		if m, ok := f.Data.(*Measured); ok {
-			v.Measured = &m.Measured
+			v.Measured, v.Broken = &m.Measured, !m.Whole()
 		}
 	}
 	return v, true
@@ -42,6 +43,7 @@ func Of(c *check.Context, p *check.Probe, f *check.Fact) (v View, ok bool) {
 type judging struct {
 	View
 	p     *check.Probe
+	base  string // of the target
 	m     *Measured
 	whole check.Report // the first refusal, or the last call
 	seen  check.Report // of that, the status and the header fields
@@ -62,7 +64,7 @@ func (Family) Judge(c *check.Context, p *check.Probe, f *check.Fact, _ *check.Ev
 	case m.Full:
 		return check.Unproven("the quota was full before the drill began")
 	}
-	j := &judging{View: view, p: p, m: m, whole: f.Reports[0], seen: check.Head(f.Reports[0])}
+	j := &judging{View: view, p: p, base: c.Target.Base, m: m, whole: f.Reports[0], seen: check.Head(f.Reports[0])}
 	if j.Quota.Model == declaration.Concurrency {
 		j.atOnce()
 	} else {
@@ -95,12 +97,20 @@ func (j *judging) agrees(proof check.Proof, format string, args ...any) {
 
 func (j *judging) unproven(format string, args ...any) { j.agrees(check.Proof{}, format, args...) }
 
+func (j *judging) at() Detail {
+	d, _ := j.p.Detail.(Detail)
+	return d
+}
+
+// spread says whether calls were sent at several routes in turn.
+func (j *judging) spread() bool { return len(j.at().Spread) > 0 }
+
 func (j *judging) speaks() check.Proof { return check.Speaks(j.seen) }
 
 // counted is what the calls show. Those without what they need are another request than the
 // one that is to be limited.
 func (j *judging) counted() (proof check.Proof, how string) {
-	if d, _ := j.p.Detail.(Detail); d.Empty {
+	if j.at().Empty {
 		return j.speaks(), " They were sent without what they need, so that nothing was carried out."
 	}
 	return check.Shown(j.seen), ""
@@ -115,7 +125,13 @@ func (j *judging) drill() {
 	proof, how := j.counted()
 	if n, c, d, yes := m.Beyond(j.Stack); yes {
 		d = d.Round(time.Millisecond)
+		from := j.mayBeExempt()
 		switch {
+		case !m.Refused() && from != "":
+			j.unproven("none of %d calls in %s was refused, and %s does not count %s, which they may have come "+
+				"from", n, d,
+				q.Name, from)
+			return
 		case m.Refused() || m.Failed > 0 || m.Broke != "": // what failed may have been refused
 			j.gap(over, proof, "%d calls got through in %s; %s lets at most %d through.%s", n, d, q.Name, c, how)
 		case n > several*c && m.Lasted() > j.Stack.Shortest():
@@ -140,6 +156,7 @@ func (j *judging) drill() {
 			"count, one for each is declared.", q.Name, r.Way)
 	}
 	j.strangers()
+	j.exempted()
 	j.queue()
 	j.refusal()
 	if r := m.Right; r != nil && q.Locks != nil && r.In {
@@ -159,6 +176,9 @@ func (j *judging) drill() {
 		j.unproven("%s", m.Broke)
 	case m.Disturbed() || m.Failed > 0:
 		j.unproven("%s", m.Found())
+	case j.spread() && m.FirstStretch() != j.Stack.First():
+		j.unproven("after %d calls at %d routes in turn one was refused, and %s lets %d through: that may have been "+
+			"a tighter quota of those routes", m.FirstStretch(), 1+len(j.at().Spread), q.Name, j.Stack.First())
 	case m.Waits && !m.Refused():
 		j.agrees(j.speaks(), "within what %s allows. %s", q.Name, m.Found())
 	case !m.Refused():
@@ -168,16 +188,8 @@ func (j *judging) drill() {
 		if j.Lowered {
 			proof = j.speaks()
 		}
-		j.agrees(proof, "refused within what %s allows. %s%s%s", q.Name, m.Found(), j.lowered(), j.onClock())
-	}
-}
-
-// queue holds how many calls waited at the same time against how many may. That they waited for
-// their turn is concluded from how long they took, beside those before that took none.
-func (j *judging) queue() {
-	if n, q := j.m.Queued, j.Quota; q.Queue > 0 && n > q.Queue {
-		j.gap(longer, j.speaks(), "%d calls that were sent together waited for their turn, each for longer than the "+
-			"drill waits; %s lets %d wait, and the next is to be refused at once.", n, q.Name, q.Queue)
+		j.agrees(proof, "refused within what %s allows. %s%s%s%s", q.Name, m.Found(), j.uncounted(), j.lowered(),
+			j.onClock())
 	}
 }
 

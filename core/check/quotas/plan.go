@@ -1,6 +1,7 @@
 package quotas
 
 import (
+	"cmp"
 	"encoding/json"
 	"maps"
 	"slices"
@@ -22,6 +23,12 @@ type At struct {
 	Done     bool   // each call is carried out: a command without a body has nothing that could be left out
 	Login    string // whose login it is, with a name that nobody has and another secret; "" where it is none
 	Account  bool   // with the login's own name: it is counted by account, and that one is given up for it
+	By       string // what its caller is counted by: the first of the quota's keys that the caller has
+
+	// tighter is the count that refuses before the quota's there, "" where none does; room how many calls it
+	// lets through, and first how many the quota does.
+	tighter     string
+	room, first int64
 }
 
 // Detail is where a quota is filled, and what else shows how it counts.
@@ -29,6 +36,20 @@ type Detail struct {
 	At
 	Other  *At    // another route that it counts for the same caller; nil without
 	Beside string // another identity of the caller's scheme, in no other drill; "" without
+	Exempt string // an identity that the quota does not count, and the route admits; "" without
+	// Spread are further routes at which calls are sent in turn, where at each alone a tighter quota would
+	// refuse first; nil without.
+	Spread []*At
+}
+
+// Elsewhere are the other routes that it sends calls to.
+func (d Detail) Elsewhere() (out []check.ID) {
+	for _, a := range append([]*At{d.Other}, d.Spread...) {
+		if a != nil {
+			out = append(out, check.ID{Family: Family{}.Name(), Route: a.Route, Caller: a.Caller})
+		}
+	}
+	return out
 }
 
 // Parameters are those of the route.
@@ -45,20 +66,28 @@ func (f Family) Plan(c *check.Context, p *check.Planning) {
 	x := planning{p, c}
 	var drills []check.Probe
 	for k, q := range c.Doc.Quotas {
-		d, why := x.drill(k, q)
-		if d == nil {
+		list, why := x.drills(k, q)
+		if len(list) == 0 {
 			p.Leave(check.Omission{Route: "quota " + q.Name, What: "the quota drill", Why: why,
 				ByTarget: check.ByTarget(why)})
 			continue
 		}
-		id := check.ID{Family: f.Name(), Route: d.Route, Caller: d.Caller, Relation: d.Relation, Of: q.Name}
-		phase := check.ThenDrilling
-		if d.Account {
-			phase = check.ThenLocking
+		for _, d := range list {
+			id := check.ID{Family: f.Name(), Route: d.Route, Caller: d.Caller, Relation: d.Relation, Of: q.Name}
+			phase := check.ThenDrilling
+			if d.Account {
+				phase = check.ThenLocking
+			}
+			drills = append(drills, check.Probe{ID: id, Phase: phase, Unsafe: d.Empty || d.Done, Record: d.Record,
+				Detail: *d})
 		}
-		drills = append(drills, check.Probe{ID: id, Phase: phase, Unsafe: d.Empty || d.Done, Record: d.Record,
-			Detail: *d})
+		for _, by := range missing(q, list) {
+			p.Leave(check.Omission{Route: "quota " + q.Name, What: "the quota drill by " + by,
+				Why: "no route that it counts admits a caller who is counted by that"})
+		}
 	}
+	// What counts more routes is filled later: it would refuse the calls of the others.
+	slices.SortStableFunc(drills, func(a, b check.Probe) int { return cmp.Compare(x.counts(a.Of), x.counts(b.Of)) })
 	for _, p := range drills {
 		d, _ := p.Detail.(Detail)
 		d.Beside = x.beside(p, drills)
@@ -67,42 +96,133 @@ func (f Family) Plan(c *check.Context, p *check.Planning) {
 	}
 }
 
-// drill is where quota k is filled; why says why it is not.
-func (x planning) drill(k int, q *declaration.Quota) (d *Detail, why string) {
+// counts is how many routes a quota counts.
+func (x planning) counts(quota string) (n int) {
+	for _, list := range x.c.Doc.QuotasAt {
+		for _, k := range list {
+			if x.c.Doc.Quotas[k].Name == quota {
+				n++
+			}
+		}
+	}
+	return n
+}
+
+// drills are where quota k is filled: for each of its keys that some caller is counted by, at the route
+// that is disturbed least; why says why there is none.
+func (x planning) drills(k int, q *declaration.Quota) (out []*Detail, why string) {
 	if quota.Exempt(q, quota.Caller{Target: x.c.Target.Name}) {
 		return nil, "the target is exempt from it"
 	}
-	var list []*At
-	var best *At
+	var list, tight []*At
 	for i := range x.c.Doc.Routes {
 		if !slices.Contains(x.c.Doc.QuotasAt[i], k) {
 			continue
 		}
-		a, w := x.at(i, q)
-		if a == nil {
+		switch a, w := x.at(i, q); {
+		case a == nil:
 			why = w
+		case a.tighter != "":
+			tight, why = append(tight, a), w
+		default:
+			list = append(list, a)
+		}
+	}
+	if len(list)+len(tight) == 0 && why == "" {
+		why = "no route of the inventory is counted by it"
+	}
+	for _, key := range q.CountedBy {
+		var best *At
+		for _, a := range list {
+			if a.By == key.String() && (best == nil || x.calmer(a, best)) {
+				best = a
+			}
+		}
+		if best != nil {
+			out = append(out, x.detail(q, best, list))
+		} else if some := x.spread(q, key.String(), tight); some != nil {
+			out = append(out, &Detail{At: *some[0], Spread: some[1:]})
+		}
+	}
+	return out, why
+}
+
+// spread are routes at each of which another quota refuses before q does, one of each group that counts by
+// itself: those at which together, called in turn, most calls are admitted; nil where that are no more than
+// q lets through.
+func (x planning) spread(q *declaration.Quota, by string, tight []*At) (out []*At) {
+	if on, _ := x.c.Target.Quota(q); on.Model == declaration.Concurrency || on.PerRoute {
+		return nil
+	}
+	slices.SortStableFunc(tight, func(a, b *At) int { return cmp.Compare(b.room, a.room) })
+	most, groups := int64(0), map[string]bool{}
+	var all []*At
+	for _, a := range tight {
+		one := len(all) == 0 || a.Caller == all[0].Caller
+		if a.By != by || !one || groups[a.tighter] || a.Login != "" {
 			continue
 		}
-		if list = append(list, a); best == nil || x.calmer(a, best) {
-			best = a
+		groups[a.tighter] = true
+		all = append(all, a)
+		if room := a.room * int64(len(all)); room > max(most, a.first) {
+			most, out = room, all[:len(all):len(all)]
 		}
 	}
-	if best == nil {
-		if why == "" {
-			why = "no route of the inventory is counted by it"
-		}
-		return nil, why
-	}
-	d = &Detail{At: *best}
-	// Another route that it counts for the same caller shows whether they share the count.
+	return out
+}
+
+// detail is a drill at a route; another route that the quota counts for the same caller shows whether
+// they share the count.
+func (x planning) detail(q *declaration.Quota, at *At, list []*At) *Detail {
+	d := &Detail{At: *at}
 	for _, a := range list {
-		one := a.Caller.Identity == best.Caller.Identity && a.Caller.Scheme == best.Caller.Scheme ||
-			q.CountedBy[0].By == "address" || q.CountedBy[0].By == "everyone"
-		if a != best && one && (d.Other == nil || x.calmer(a, d.Other)) {
+		one := a.Caller.Identity == at.Caller.Identity && a.Caller.Scheme == at.Caller.Scheme ||
+			at.By == "address" || at.By == "everyone"
+		if a != at && one && a.By == at.By && (d.Other == nil || x.calmer(a, d.Other)) {
 			d.Other = a
 		}
 	}
-	return d, ""
+	d.Exempt = x.exempt(q, d)
+	return d
+}
+
+// missing are the keys of a quota with several by which no drill counts.
+func missing(q *declaration.Quota, list []*Detail) (out []string) {
+	for _, k := range q.CountedBy {
+		if !slices.ContainsFunc(list, func(d *Detail) bool { return d.By == k.String() }) {
+			out = append(out, k.String())
+		}
+	}
+	return out
+}
+
+// counted is what a caller is counted by there: the first of a quota's keys that it has.
+func (a *At) counted(d *declaration.Document, q *declaration.Quota, id *declaration.Identity) string {
+	s := d.SchemeNamed(a.Caller.Scheme)
+	for _, k := range q.CountedBy {
+		switch k.By {
+		case "identity":
+			if id == nil {
+				continue
+			}
+		case "role":
+			if id == nil || len(id.Roles) == 0 {
+				continue
+			}
+		case "key":
+			if id == nil || s == nil || s.Kind != declaration.APIKey {
+				continue
+			}
+		case declaration.Account:
+			if !a.Account {
+				continue
+			}
+		case "header":
+			continue // none is sent
+		}
+		return k.String()
+	}
+	return q.CountedBy[0].String() // who has none of its keys is counted with the others who have none
 }
 
 // calmer says whether a disturbs less than b: a safe request before an unsafe one, what is not
@@ -178,27 +298,33 @@ func (x planning) at(i int, q *declaration.Quota) (*At, string) {
 	return x.binds(i, q, id, a)
 }
 
-// binds keeps a where this quota is the first to refuse.
+// binds says of a whether this quota is the first to refuse there, or which other one is.
 func (x planning) binds(i int, q *declaration.Quota, id *declaration.Identity, a *At) (*At, string) {
 	q, _ = x.c.Target.Quota(q)
 	mine, ok := q.AmountsFor(x.c.Doc, id)
 	if !ok || len(mine) == 0 || q.ExemptIdentity(x.c.Doc, id) {
 		return nil, "it does not count who can call there"
 	}
-	first := quota.Of(q, mine).First()
+	a.first = quota.Of(q, mine).First()
 	if q.Model == declaration.Concurrency {
-		first = 4*first + concurrencyCalls
+		a.first = 4*a.first + concurrencyCalls
 	}
+	a.By = a.counted(x.c.Doc, q, id)
+	why := ""
 	for _, k := range x.c.Doc.QuotasAt[i] {
 		o, _ := x.c.Target.Quota(x.c.Doc.Quotas[k])
 		if o.Name == q.Name || o.Model == declaration.Concurrency || o.ExemptIdentity(x.c.Doc, id) {
 			continue
 		}
-		if amounts, ok := o.AmountsFor(x.c.Doc, id); ok && quota.Of(o, amounts).First() <= first {
-			return nil, "the quota " + o.Name + " refuses first wherever it counts"
+		amounts, ok := o.AmountsFor(x.c.Doc, id)
+		if n := quota.Of(o, amounts).First(); ok && n <= a.first && (why == "" || n < a.room) {
+			a.tighter, a.room, why = o.Name, n, "the quota "+o.Name+" refuses first wherever it counts"
+			if o.PerRoute {
+				a.tighter += " " + a.Route
+			}
 		}
 	}
-	return a, ""
+	return a, why
 }
 
 // concurrencyCalls are the calls that a drill of how many run at once makes, beside a few

@@ -19,8 +19,16 @@ type Measured struct {
 	// Right is how the right secret was answered while wrong ones were refused; nil where that was
 	// not tried.
 	Right *Right `json:"right,omitempty"`
+	// Exempt is nil where nobody is exempt who could be sent.
+	Exempt *Exempt `json:"exempt,omitempty"`
 	// Strangers is nil where none was sent.
 	Strangers *Strangers `json:"strangers,omitempty"`
+}
+
+// Whole says whether the drill measured what it was to measure: the quota was not full when it began, and
+// neither the service nor the sender failed.
+func (m *Measured) Whole() bool {
+	return !m.Full && m.Broke == "" && m.Failed == 0 && !m.Disturbed() && len(m.Calls) > 0
 }
 
 // Right is the answer to the right secret.
@@ -77,8 +85,9 @@ type drilling struct {
 	stack   quota.Stack
 	drill   *quota.Drill
 	m       *Measured
-	what    check.Call // that is repeated
-	zero    int64      // tick at which the script began, on the clock
+	what    check.Call   // that is repeated
+	turns   []check.Call // that are sent in turn, where one route alone would not show it; nil without
+	zero    int64        // tick at which the script began, on the clock
 	ends    time.Duration
 	stood   int          // calls that were given up while the sender stood still
 	shut503 bool         // calls beyond the quota are answered 503
@@ -127,6 +136,9 @@ func begin(c *check.Context, p *check.Probe, t *check.Telling) *drilling {
 	q, _ := c.Target.Quota(declared)
 	x := &drilling{Telling: t, c: c, p: p, at: d, q: q, stack: quota.StackFor(c.Doc, q, p.Caller.Identity),
 		what: d.call(c, p.Of)}
+	for _, a := range d.Spread {
+		x.turns = append(x.turns, a.call(c, p.Of))
+	}
 	x.drill = x.planned()
 	x.m = &Measured{Measured: quota.Measured{Said: -1, Budget: x.drill.Budget.Calls}}
 	return x
@@ -135,7 +147,7 @@ func begin(c *check.Context, p *check.Probe, t *check.Telling) *drilling {
 // planned is a drill with what it may use.
 func (x *drilling) planned() *quota.Drill {
 	moment := x.stack.Moment()
-	d := &quota.Drill{Burst: int(min(moment+3, mostCalls))}
+	d := &quota.Drill{Burst: int(min(moment+3, mostCalls)), Declared: x.stack}
 	// On to where nodes that count alone refuse, and how, as far as that is within reach: half the
 	// way there would show it in one sweep and not in the next.
 	if more := several*moment + 3 - int64(d.Burst); more > 0 && more <= spare {
@@ -243,6 +255,12 @@ func (x *drilling) steps() error {
 		}
 		refused := false
 		for range s.Many {
+			if x.queues() {
+				if err := x.fillQueue(); err != nil {
+					return err
+				}
+				continue
+			}
 			ok, err := x.plain()
 			if err != nil {
 				return err
@@ -257,6 +275,9 @@ func (x *drilling) steps() error {
 		}
 		if s.Stop {
 			x.drill.Filled()
+		}
+		if refused && x.turns != nil { // what else there is to see, a tighter quota may hide
+			return nil
 		}
 		if refused && s.Stop && !x.told {
 			x.told = true
@@ -284,6 +305,11 @@ func (x *drilling) send(calls ...check.Call) []check.Report {
 // plain sends one call and tells the drill of it.
 func (x *drilling) plain() (ok bool, err error) {
 	c := x.what
+	if n := len(x.turns); n > 0 {
+		if k := len(x.drill.Calls) % (n + 1); k > 0 {
+			c = x.turns[k-1]
+		}
+	}
 	if c.Within = x.ends - x.Now(); c.Within <= 0 {
 		return false, errLate
 	}

@@ -31,7 +31,7 @@ type Strangers struct {
 // service that counts before it looks at that counts for whomever the token names.
 func (x *drilling) strangers() {
 	s := x.c.Doc.SchemeNamed(x.p.Caller.Scheme)
-	if s == nil || s.Kind != declaration.Bearer || s.Token != "jwt" || x.q.CountedBy[0].By != "identity" {
+	if s == nil || s.Kind != declaration.Bearer || s.Token != "jwt" || x.at.By != "identity" {
 		return
 	}
 	r := x.send(x.altered(x.p.Caller.Identity))[0]

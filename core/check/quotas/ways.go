@@ -2,7 +2,6 @@ package quotas
 
 import (
 	"strings"
-	"time"
 
 	"millgate/core/check"
 	"millgate/core/quota"
@@ -23,7 +22,8 @@ const local = "127.0.0.1"
 const confirmed = 3
 
 // ways are those in which a call is another one for who counts, and the same for who serves.
-func ways(q check.Request) (names []string, turned []check.Request) {
+// An address that the quota does not count is one of them.
+func ways(q check.Request, exempt string) (names []string, turned []check.Request) {
 	add := func(name string, turn func(q *check.Request)) {
 		w := q
 		turn(&w)
@@ -37,6 +37,11 @@ func ways(q check.Request) (names []string, turned []check.Request) {
 	}
 	for _, h := range forwarding {
 		with(h[0]+", a local address", [2]string{h[0], strings.Replace(h[1], documented, local, 1)})
+	}
+	if exempt != "" {
+		for _, h := range forwarding {
+			with(h[0]+", an exempt address", [2]string{h[0], strings.Replace(h[1], documented, within(exempt), 1)})
+		}
 	}
 	with("another Host", [2]string{"Host", "elsewhere.invalid"})
 	add("a trailing slash", func(w *check.Request) { w.Path = strings.TrimSuffix(w.Path, "/") + "/" })
@@ -62,7 +67,7 @@ func upper(path string) string {
 // around tries other ways while calls are refused. A way that passes counts only when the
 // next plain call is refused again.
 func (x *drilling) around() error {
-	names, turned := ways(x.what.Request)
+	names, turned := ways(x.what.Request, exemptAddress(x.q))
 	for i, name := range names {
 		c := x.what
 		c.Request = turned[i]
@@ -84,7 +89,25 @@ func (x *drilling) around() error {
 			x.m.Route = quota.Around{}
 		}
 	}
+	if err := x.behind(); err != nil {
+		return err
+	}
+	x.exempted()
 	return x.others()
+}
+
+// behind sends the call to the target's direct address while calls are refused: where it is not refused
+// there, it is the gateway that counts.
+func (x *drilling) behind() (err error) {
+	if x.c.Target.Direct == "" || x.what.Request.Host != "" { // the direct address is the API's
+		return nil
+	}
+	c := x.what
+	c.Request.Host = check.DirectHost
+	if x.m.Direct, err = x.tried("the direct address", c, x.passes); x.m.Direct.Status == 0 {
+		x.m.Direct = quota.Around{}
+	}
+	return err
 }
 
 // open logs in with the right secret while wrong ones are refused: an account that is closed
@@ -120,7 +143,7 @@ func (x *drilling) others() error {
 	if x.m.Bare, err = x.tried("without the credential", bare, x.passes); err != nil {
 		return err
 	}
-	if x.q.CountedBy[0].By == "address" { // then another one from here is counted with this one
+	if x.at.By == "address" { // then another one from here is counted with this one
 		if x.at.Beside == "" {
 			return nil
 		}
@@ -153,8 +176,7 @@ func (x *drilling) asBeside() check.Call {
 
 // another is a call as another caller, where the quota counts callers by themselves.
 func (x *drilling) another() (c check.Call, ok bool) {
-	by := x.q.CountedBy
-	if x.at.Beside == "" || len(by) == 0 || by[0].By != "identity" && by[0].By != "key" {
+	if x.at.Beside == "" || x.at.By != "identity" && x.at.By != "key" {
 		return c, false
 	}
 	return x.asBeside(), true
@@ -193,49 +215,4 @@ func (x *drilling) tried(name string, c check.Call, passes func(check.Report) bo
 		a.Passed = n == confirmed-1
 	}
 	return a, nil
-}
-
-// patience is how long a call is given before it counts as one that waits.
-func (x *drilling) patience() time.Duration {
-	return max(leastPatience, min(mostPatience, x.c.Target.Drill))
-}
-
-// overflow sends, while calls wait, more than may wait, so that one is refused; and one of
-// another caller, who must not wait for them.
-func (x *drilling) overflow() {
-	c := x.what
-	c.Within = x.patience()
-	many := max(x.q.Queue, 1) + 3
-	calls := make([]check.Call, many, many+1)
-	for i := range calls {
-		calls[i] = c
-	}
-	if other, ok := x.another(); ok {
-		other.After = x.patience() / 6 // until they wait
-		other.Within = x.patience() - other.After
-		calls = append(calls, other)
-	}
-	list := x.send(calls...)
-	if len(list) > many {
-		x.sawAnother(list[many])
-		list = list[:many]
-	}
-	answered, shut := 0, 0
-	for _, r := range list {
-		if r.Fate == check.Answered {
-			answered++
-			if r.Exchange.Status == 503 {
-				shut++
-			}
-		}
-	}
-	x.shut503 = x.shut503 || shut == answered && shut > 1
-	for _, r := range list {
-		switch {
-		case r.Fate == check.Late: // it waited until nobody waited for it any more
-			x.m.Queued++
-		case r.Fate == check.Answered && x.refused(r) && x.m.Status == 0:
-			x.refusedWith(r)
-		}
-	}
 }
