@@ -154,6 +154,7 @@ var arrows = map[string][]string{
 	"server/contract":   {},
 	"standin":           {},
 	"store":             {},
+	"testkit/boathouse": {},
 	"testkit/exchanges": {"core/field", "core/origin"},
 	"testkit/memnet":    {},
 	"testkit/play":      {"core/access", "core/check", "core/finding"},

@@ -267,7 +267,10 @@ func (b *Breaking) link(ctx context.Context, o *Outgoing, x Broken) error {
 	}
 	switch x.Way {
 	case string(token.SignatureRemoved):
-		return k.follow(o, s, a.with(func(q url.Values) { q.Del(s.Field) }))
+		if k.sealedSegment(s, a) >= 0 {
+			return fmt.Errorf("%w: the link's path cannot be without its %s", ErrWay, s.Field)
+		}
+		return k.follow(o, s, k.sealed(s, a, ""))
 	case check.ChangedEnd:
 		return k.follow(o, s, a.with(func(q url.Values) { q.Set(s.Expires, later(q.Get(s.Expires))) }))
 	case check.Repeated:

@@ -30,13 +30,52 @@ func (k *Keyring) address(s *declaration.Scheme, text, from string) (a address, 
 	if a, err = k.client.address(text, from); err != nil {
 		return a, err
 	}
-	q, _ := url.ParseQuery(a.Query) // it was read before
-	sig := q.Get(s.Field)
+	sig := k.seal(s, a)
 	if sig == "" {
-		return a, fmt.Errorf("%w: the link has no %s in its query", ErrCredential, s.Field)
+		return a, fmt.Errorf("%w: the link has no %s in its query, and no route has its path with that", ErrCredential,
+			s.Field)
 	}
 	k.client.mask.Learn(mask.Signature, sig)
 	return a, nil
+}
+
+// seal is what signs a link: a parameter of its query, or of the path that a route has.
+func (k *Keyring) seal(s *declaration.Scheme, a address) string {
+	q, _ := url.ParseQuery(a.Query) // it was read before
+	if v := q.Get(s.Field); v != "" {
+		return v
+	}
+	at, segments := k.sealedSegment(s, a), strings.Split(a.Path, "/")
+	if at < 0 {
+		return ""
+	}
+	v, _ := url.PathUnescape(segments[at])
+	return v
+}
+
+// sealedSegment is which segment of a link's path signs it, -1 where none does.
+func (k *Keyring) sealedSegment(s *declaration.Scheme, a address) int {
+	for i, rt := range k.doc.Routes {
+		if k.doc.Sealed(i) == s.Field && k.doc.Inventory.Find(rt.Method(), a.Host, a.Path) == i {
+			return slices.Index(strings.Split(rt.Path(), "/"), "{"+s.Field+"}")
+		}
+	}
+	return -1
+}
+
+// sealed is a link with another signature; "" takes it away, which a path cannot do without.
+func (k *Keyring) sealed(s *declaration.Scheme, a address, sig string) address {
+	if at := k.sealedSegment(s, a); at >= 0 {
+		segments := strings.Split(a.Path, "/")
+		segments[at] = route.EscapeSegment(sig)
+		a.Path = strings.Join(segments, "/")
+		return a
+	}
+	return a.with(func(q url.Values) {
+		if q.Set(s.Field, sig); sig == "" {
+			q.Del(s.Field)
+		}
+	})
 }
 
 // address is where a text leads that is a link.
@@ -295,11 +334,15 @@ func (k *Keyring) presentBrokenLink(ctx context.Context, o *Outgoing, s *declara
 	if fill, err := k.fill(holder, s.Name); err == nil {
 		a, err := k.link(ctx, s, holder, fill, o.Params)
 		if err == nil {
-			return k.follow(o, s, a.with(func(q url.Values) { q.Set(s.Field, alter(q.Get(s.Field))) }))
+			return k.follow(o, s, k.sealed(s, a, alter(k.seal(s, a))))
 		}
 	}
 	if ctx.Err() != nil {
 		return ctx.Err()
+	}
+	if made := (address{Host: o.Host, Path: o.Path}); k.sealedSegment(s, made) >= 0 {
+		o.Path = k.sealed(s, made, madeUp).Path
+		return nil
 	}
 	q := url.Values{s.Field: {madeUp}}
 	if s.Expires != "" {

@@ -53,6 +53,9 @@ func (x Drafts) For(i int, id *declaration.Identity, rel access.Relation, turned
 		switch {
 		case rec == nil && !sampled && x.linked(i, id, name):
 			continue // whoever comes with a link comes to where it leads
+		case rec == nil && !sampled && x.d.Sealed(i) == name:
+			set(name, Nowhere) // nobody's link
+			continue
 		case rec == nil && !sampled:
 			return out, fmt.Sprintf("no sample for {%s}", name), false
 		case rec == nil, sampled && !(unsafe && rec.Make != nil) && (rel == access.NoRecord || rec != deciding):
@@ -248,9 +251,17 @@ func ByTarget(why string) bool {
 	return strings.HasPrefix(why, "the target ") || strings.HasPrefix(why, WouldDelete)
 }
 
-// HighestRole is the role that includes most, and that the identity does not
-// have.
+// HighestRole is the role that includes most, and that the identity does not have; of several that which
+// the fewest identities have.
 func HighestRole(d *declaration.Document, identity string) string {
+	holders := func(role string) (n int) {
+		for _, id := range d.Identities {
+			if d.RolesOf(id)[role] {
+				n++
+			}
+		}
+		return n
+	}
 	have := map[string]bool{}
 	if id := d.IdentityNamed(identity); id != nil {
 		have = d.RolesOf(id)
@@ -263,7 +274,7 @@ func HighestRole(d *declaration.Document, identity string) string {
 				n += len(o.Includes)
 			}
 		}
-		if !have[r.Name] && n > size {
+		if !have[r.Name] && (n > size || n == size && holders(r.Name) < holders(best)) {
 			best, size = r.Name, n
 		}
 	}

@@ -282,7 +282,7 @@ func WhoOf(c Caller) string {
 // record's.
 type Parameters interface{ Parameters() map[string]string }
 
-// Elsewhere is a detail whose script sends calls at other routes too: quotas count them there.
+// Elsewhere is a detail whose script sends calls at other routes or as others too: quotas count them there.
 type Elsewhere interface{ Elsewhere() []ID }
 
 // ParamsOf are those of a probe, nil where it has none.

@@ -64,6 +64,21 @@ func (d *Document) Entry(i int) *Entry {
 	return nil
 }
 
+// Sealed is the parameter of route i's path that is the secret of a link which is accepted there: its name
+// is that of the link's signature. "" where no parameter is.
+func (d *Document) Sealed(i int) string {
+	e := d.Entry(i)
+	if e == nil {
+		return ""
+	}
+	for _, s := range d.Accepted(e) {
+		if s.Kind == Link && slices.Contains(d.Routes[i].Parameters(), s.Field) {
+			return s.Field
+		}
+	}
+	return ""
+}
+
 // OriginEntry returns what decides which pages may call route i, nil without.
 func (d *Document) OriginEntry(i int) *OriginEntry {
 	if e := d.OriginsAt[i]; e >= 0 {

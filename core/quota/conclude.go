@@ -115,7 +115,7 @@ func (m *Measured) limiter() Conclusion {
 			}
 			c.Because = append(c.Because, fmt.Sprintf("%s explains all%s %d calls", f.Name(), but, of))
 		}
-	case m.Side().Limit > 0:
+	case m.Side().Limit > 0, len(m.Stack) > 0:
 		c.Sure = Likely
 	case !m.Refused() && !m.Waits:
 		c.Sure = Proven // as far as it goes

@@ -126,7 +126,8 @@ func (x *search) asDeclared(declared Stack) {
 			x.holds(Limit{Kind: SlidingLog, N: n, W: m.W, CountAll: true})
 			if m.W >= shortestOnClock {
 				x.holds(Limit{Kind: FixedClock, N: n, W: m.W})
-				for loose := range int64(3) {
+				// How they round makes three of them, so that one may open at the instant by chance.
+				for loose := int64(0); loose < 3 && n > 1 && m.Kind == SlidingLog; loose++ {
 					x.holds(Limit{Kind: TwoCounters, N: n, W: m.W, Loose: loose})
 				}
 			}
@@ -168,4 +169,42 @@ func (x *search) holds(l Limit) {
 	best.AsDeclared = true
 	best.WLow, best.WHigh = l.W, l.W
 	x.out = append(x.out, best)
+}
+
+// wholeStack are the members of a declared stack that together decide calls as was seen, and each of which
+// is seen: with another window of it they would not. nil where it is not so, or of one alone.
+func wholeStack(calls []Seen, declared Stack) (out Stack) {
+	list := alone(calls)
+	if _, waited := began(list); len(declared) < 2 || waited || len(stretches(list)) < 2 || declared.Shortest() == 0 {
+		return nil
+	}
+	log := seen{list, noise}
+	misses := log.predictAll(declared, 0, nearly)
+	far := seen{list, max(noise, declared.Shortest()/closeBy*2)}
+	if misses > nearly || far.predictAll(declared, 0, 0) > 0 {
+		return nil
+	}
+	for i, l := range declared {
+		less := true
+		for _, share := range []int64{100 - wellBeyond, 100 + wellBeyond} {
+			other := slices.Clone(declared)
+			other[i].W = l.W * share / 100
+			less = less && log.predictAll(other, 0, misses+1) > misses
+		}
+		if less {
+			out = append(out, l)
+		}
+	}
+	if len(out) < 2 {
+		return nil
+	}
+	return out
+}
+
+// name is a limiter in words.
+func (l Limit) name() string {
+	if l.Kind == Bucket && l.N > 0 {
+		return Fit{Limit: Limit{Kind: Bucket, N: 1, W: l.W / l.N, Burst: l.Burst}}.Name()
+	}
+	return Fit{Limit: l}.Name()
 }

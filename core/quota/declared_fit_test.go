@@ -68,3 +68,24 @@ func TestNothingThatOpened(t *testing.T) {
 		assert.False(t, f.AsDeclared, "it was not seen to open: %s", f.Name())
 	}
 }
+
+func TestADeclaredStack(t *testing.T) {
+	both := Stack{{Kind: FixedFirst, N: 5, W: second}, {Kind: FixedFirst, N: 20, W: 60 * second}}
+	day := Limit{Kind: FixedFirst, N: 1000, W: 24 * 3600 * second}
+	seen := func(limits Stack) (out []Seen) {
+		g := NewGate(limits)
+		for at := int64(1); at < 75*second; at += 50 * ms {
+			out = append(out, Seen{At: at, Took: ms, OK: g.Call(at, 1).OK})
+		}
+		return out
+	}
+	assert.Equal(t, both, wholeStack(seen(both), both))
+	assert.Equal(t, both, wholeStack(seen(both), append(both[:2:2], day)), "that one was not seen")
+	assert.Nil(t, wholeStack(seen(both[:1]), both), "the second is not there")
+	assert.Nil(t, wholeStack(seen(both), Stack{both[0], {Kind: FixedFirst, N: 20, W: 50 * second}}))
+	assert.Nil(t, wholeStack(seen(both), both[:1]), "it is no stack")
+
+	m := Measured{Stack: both, Calls: seen(both)}
+	assert.Equal(t, "It is the declared 5 per 1s, fixed window from the first call, and 20 per 1m0s, fixed window "+
+		"from the first call.", m.Found())
+}

@@ -52,7 +52,8 @@ type Drill struct {
 	queue  []Step
 	edges  int
 	Fits   []Fit
-	Cap    Cap // a second count, which ended what the Fits explain
+	Cap    Cap   // a second count, which ended what the Fits explain
+	Stack  Stack // the declared limiters that explain it together
 
 	waits, turns int  // calls that waited; of those, that came after one that did not
 	paused       bool // calls after a pause were made
@@ -410,6 +411,10 @@ func (d *Drill) Finish() {
 func (d *Drill) finish() {
 	d.state = done
 	d.Cap = Cap{}
+	if d.Stack = wholeStack(d.Calls, d.Declared); d.Stack != nil {
+		d.Fits = nil // each alone explains less
+		return
+	}
 	if d.Fits = Infer(d.Calls, d.Declared); len(d.Fits) > 0 && foremost(d.Fits)[0].AsDeclared {
 		return // that it stays shut was foretold too
 	}

@@ -25,6 +25,7 @@ type Fit struct {
 	Phase  int64 // what is added to the clock for windows on the clock
 	Misses int   // calls that it would have decided otherwise
 	late   int   // of them, those of the refusals at the very end
+	far    int   // of them, those that were far from a turn
 	WLow   int64 // windows between these explain it as well
 	WHigh  int64
 	// Its window is the declared one: it opened when that foretold it, and with another it would not have.
@@ -48,8 +49,11 @@ type seen struct {
 // predict runs what was sent through a limiter and counts the calls that it
 // would have decided otherwise. Calls that came within noise of a turn do not
 // count. It gives up above most.
-func (s seen) predict(l Limit, phase int64, most int) int {
-	g := NewGate([]Limit{l})
+func (s seen) predict(l Limit, phase int64, most int) int { return s.predictAll(Stack{l}, phase, most) }
+
+// predictAll is predict for a stack.
+func (s seen) predictAll(stack Stack, phase int64, most int) int {
+	g := NewGate(stack)
 	calls, noise := s.calls, s.noise
 	misses := 0
 	for i := range calls {
@@ -199,6 +203,9 @@ func Infer(calls []Seen, declared Stack) []Fit {
 	// What shut at the very end was not seen to open again: something else may have shut it.
 	upTo := calls[:list[len(list)-1].to]
 	for i, f := range out {
+		if !waited { // when those began that waited is known less closely
+			out[i].far = seen{calls, max(x.log.noise, f.W/farOff)}.predict(f.Limit, f.Phase, f.Misses)
+		}
 		out[i].late = f.Misses - min(f.Misses, seen{upTo, x.log.noise}.predict(f.Limit, f.Phase, f.Misses))
 	}
 	sort.SliceStable(out, func(i, j int) bool {
@@ -213,6 +220,9 @@ func Infer(calls []Seen, declared Stack) []Fit {
 	})
 	return out
 }
+
+// farOff is the part of a window by which a call must be off at least that no disturbance explains.
+const farOff = 20
 
 // mostSharp is how many openings a window of the clock is tried to begin at.
 const mostSharp = 3
@@ -564,6 +574,9 @@ func foremost(fits []Fit) []Fit {
 // mostKinds is how many kinds are named beside each other.
 const mostKinds = 3
 
+// mostFar is how many calls may be far off for no reason that is known.
+const mostFar = 2
+
 // Remaining are the fits that cannot be told from the best by what was seen. Refusals at the very
 // end speak for none: what they would have ended with was not seen.
 func Remaining(fits []Fit, calls int) (out []Fit) {
@@ -572,7 +585,8 @@ func Remaining(fits []Fit, calls int) (out []Fit) {
 		best = min(best, f.Misses-f.late)
 	}
 	for _, f := range fits {
-		if m := f.Misses - f.late; m <= best+2+calls/100 && m*15 <= calls+15 {
+		far := max(0, f.far-f.late) // several of them are another limiter's
+		if m := f.Misses - f.late; m <= best+2+calls/100 && m*15 <= calls+15 && far <= mostFar+calls/100 {
 			out = append(out, f)
 		}
 	}

@@ -53,6 +53,7 @@ type Measured struct {
 	Failed  int     `json:"failed,omitempty"` // calls that the service failed at, which are no part of Calls
 	Waits   bool    `json:"waits,omitempty"`  // the last call was not answered in the drill's time
 	Cap     Cap     `json:"cap,omitzero"`     // a second count, which ended what the Fits explain
+	Stack   Stack   `json:"stack,omitempty"`  // the declared limiters that together explain what was seen
 	Budget  int     `json:"budget"`
 	Seconds float64 `json:"seconds"`
 }
@@ -184,6 +185,7 @@ func (m *Measured) Disturbed() bool { return m.Stood*20 > len(m.Calls) }
 // Explain keeps the fits of a drill that remain.
 func (m *Measured) Explain(d *Drill) {
 	of := len(alone(d.Calls))
+	m.Stack = d.Stack
 	m.Cap, m.Calls, m.Fits, m.Kinds, m.Stood = d.Cap, d.Calls, Told(d.Fits, of), len(kindsOf(Remaining(d.Fits, of))), 0
 	for _, c := range m.Calls {
 		if c.Gap {
@@ -194,7 +196,7 @@ func (m *Measured) Explain(d *Drill) {
 		m.Fits = nil // one limiter was fitted to what two may have refused
 	}
 	if w := waitsOf(m.Calls); m.Disturbed() || m.Failed > 0 || !w.stands(m.Calls) {
-		m.Fits, m.Kinds = nil, 0
+		m.Fits, m.Kinds, m.Stack = nil, 0, nil
 	}
 	if n := len(m.Calls); n > 0 {
 		m.Seconds = Span(m.Calls[n-1].At + m.Calls[n-1].Took - m.Calls[0].At).Seconds()
@@ -218,6 +220,12 @@ func (m *Measured) Found() string {
 			return fmt.Sprintf("It is a limit on how many run at once: %d, and %d more wait.", s.Limit, s.Queue)
 		}
 		return fmt.Sprintf("It is a limit on how many run at once: %d.", s.Limit)
+	case len(m.Stack) > 0:
+		names := make([]string, len(m.Stack))
+		for i, l := range m.Stack {
+			names[i] = l.name()
+		}
+		return "It is the declared " + strings.Join(names, ", and ") + "."
 	case (m.Waits || m.waiting()) && len(m.Fits) == 0:
 		more := ""
 		if m.Kinds > mostKinds {

@@ -1,6 +1,7 @@
 package credential
 
 import (
+	"fmt"
 	"slices"
 
 	"millgate/core/access"
@@ -136,6 +137,9 @@ func (x planning) breaking(at check.Spot, way string) (p check.Probe, why string
 	draft, why, ok := x.drafts.For(at.Route, nil, access.NoRecord, true)
 	if !ok {
 		return p, why
+	}
+	if name := x.c.Doc.Sealed(at.Route); name != "" && way == string(token.SignatureRemoved) {
+		return p, fmt.Sprintf("{%s} signs the link, and its path cannot be without that", name)
 	}
 	ctl := at.Control
 	if way == string(token.Raised) && check.HighestRole(x.c.Doc, ctl.Caller.Identity) == "" {

@@ -31,6 +31,9 @@ func (x planning) exempt(q *declaration.Quota, d *Detail) string {
 			continue
 		}
 		as := access.Caller{Identity: id, State: access.Sound}
+		if d.Record.Param != "" {
+			as.Record = access.Foreign
+		}
 		if access.Decide(x.c.Doc, x.c.Doc.RouteNamed(d.Route), as).Outcome == access.Admit {
 			return id.Name
 		}

@@ -42,8 +42,16 @@ type Detail struct {
 	Spread []*At
 }
 
-// Elsewhere are the other routes that it sends calls to.
+// Elsewhere is where else it sends calls: to other routes, without a credential, and as another caller.
 func (d Detail) Elsewhere() (out []check.ID) {
+	if d.Caller.Identity != "" {
+		out = append(out, check.ID{Family: Family{}.Name(), Route: d.Route, Caller: check.Caller{State: access.Absent}})
+	}
+	if d.Beside != "" {
+		who := d.Caller
+		who.Identity = d.Beside
+		out = append(out, check.ID{Family: Family{}.Name(), Route: d.Route, Caller: who})
+	}
 	for _, a := range append([]*At{d.Other}, d.Spread...) {
 		if a != nil {
 			out = append(out, check.ID{Family: Family{}.Name(), Route: a.Route, Caller: a.Caller})
@@ -235,6 +243,9 @@ func (x planning) calmer(a, b *At) bool {
 	if a.Done != b.Done {
 		return b.Done
 	}
+	if m, n := a.Record.Param != "", b.Record.Param != ""; m != n {
+		return n // at a record another caller would be turned away for that
+	}
 	return len(x.c.Doc.QuotasAt[i]) < len(x.c.Doc.QuotasAt[k])
 }
 
@@ -344,6 +355,9 @@ func (x planning) beside(p check.Probe, drills []check.Probe) string {
 			continue
 		}
 		as := access.Caller{Identity: id, State: access.Sound}
+		if p.Record.Param != "" {
+			as.Record = access.Foreign
+		}
 		if access.Decide(x.c.Doc, x.c.Doc.RouteNamed(p.Route), as).Outcome == access.Admit {
 			return id.Name
 		}

@@ -25,13 +25,13 @@ func (x *drilling) patience() time.Duration {
 }
 
 // turn is how long those are given that wait for their turn: as long as one waits at most by what is
-// declared, as far as the drill has time.
+// declared, where the drill has time for that; otherwise until it shows that they wait.
 func (x *drilling) turn() time.Duration {
 	wait, ok := x.stack.LongestWait()
-	if !ok {
-		return x.patience()
+	if longest := quota.Span(wait) + leastPatience; ok && longest <= x.ends-x.Now() {
+		return max(x.patience(), longest)
 	}
-	return max(x.patience(), min(quota.Span(wait)+leastPatience, x.ends-x.Now()))
+	return x.patience()
 }
 
 // queues says whether it is time to fill the queue: the quota is full by what is declared.

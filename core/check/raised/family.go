@@ -5,7 +5,8 @@
 // Where a route takes a body that creates or updates, the least of the callers that it admits
 // sends the sample with one member more: the claim that holds roles in the scheme's tokens,
 // with the highest role that the caller does not have. The record's owner reads the member
-// before and after, and what was created is read by who may; what was raised is put back.
+// before and after, and what was created is read by who may; what was raised is put back. Where a role is
+// seen in what was created, another is made without the claim, and read.
 //
 // # What is concluded
 //
@@ -183,6 +184,8 @@ const (
 	after   = "the record afterwards"
 	putBack = "put it back"
 	again   = "the record in the end"
+	without = "the same without the claim"
+	theirs  = "what that made, read"
 )
 
 // Script claims the role, looks for it, and puts back what was there.
@@ -214,10 +217,13 @@ func (f Family) Script(c *check.Context, p *check.Probe) check.Script {
 		if r.Fate == check.Answered && r.Exchange.Status < 300 && r.Class(c.Doc.Answers) == check.Admitted {
 			now := read(after)
 			if slot := slotOf(call); now.Name == "" && (slot == "" || r.Took[slot] != "") {
-				now = readBack(t, c, p, slot)
+				now = readBack(t, c, p, after, slot)
 			}
 			if now.Name != "" {
 				t.Keep(now)
+			}
+			if slot := slotOf(call); slot != "" && where(p, r, was, now) != "" {
+				unclaimed(t, c, p, call, q.Body)
 			}
 			if claimed := member(was, p.Of); where(p, r, was, now) != "" && claimed != "" {
 				back := check.Call{Name: putBack, Request: q, As: check.Bears(c, p)}
@@ -234,6 +240,28 @@ func (f Family) Script(c *check.Context, p *check.Probe) check.Script {
 	})
 }
 
+// unclaimed makes another one without the claim, and reads it: who has the role without asking did not
+// raise it.
+func unclaimed(t *check.Telling, c *check.Context, p *check.Probe, call check.Call, body []byte) {
+	made := *call.Makes
+	made.Slot += " without"
+	take := slices.Clone(call.Take)
+	for i := range take {
+		if take[i].Slot == call.Makes.Slot {
+			take[i].Slot = made.Slot
+		}
+	}
+	call.Name, call.Request.Body, call.Makes, call.Take = without, body, &made, take
+	r := t.Send(call)[0]
+	t.Keep(r)
+	if r.Took[made.Slot] == "" {
+		return
+	}
+	if read := readBack(t, c, p, theirs, made.Slot); read.Name != "" {
+		t.Keep(read)
+	}
+}
+
 // slotOf is the slot with the id of what a call makes, "" without.
 func slotOf(c check.Call) string {
 	if c.Makes == nil {
@@ -243,7 +271,7 @@ func slotOf(c check.Call) string {
 }
 
 // readBack reads what was created; the zero report where nobody is known who may.
-func readBack(t *check.Telling, c *check.Context, p *check.Probe, slot string) check.Report {
+func readBack(t *check.Telling, c *check.Context, p *check.Probe, name, slot string) check.Report {
 	d := Of(p)
 	i := c.Doc.RouteNamed(d.Read)
 	if i < 0 {
@@ -254,7 +282,7 @@ func readBack(t *check.Telling, c *check.Context, p *check.Probe, slot string) c
 	if slot != "" {
 		q.Fill = map[string]check.Fill{last(rt.Parameters()): {Slot: slot}}
 	}
-	return t.Send(check.Call{Name: after, Request: q, As: []check.Present{{Caller: d.By}}, Effect: check.Safe,
+	return t.Send(check.Call{Name: name, Request: q, As: []check.Present{{Caller: d.By}}, Effect: check.Safe,
 		Retry: true})[0]
 }
 
@@ -324,6 +352,11 @@ func (f Family) Judge(c *check.Context, p *check.Probe, fact *check.Fact, e *che
 	if class == check.Admitted && a.Status < 300 {
 		seen = where(p, r, named(before), named(after))
 	}
+	everybody := seen != "" && (holds(member(named(without), p.Of), Of(p).Role) ||
+		holds(member(named(theirs), p.Of), Of(p).Role))
+	if everybody {
+		seen = ""
+	}
 	if m, ok := fact.Data.(*Measured); ok && m.Raised != "" {
 		seen, proof = m.Raised, check.Speaks(check.Head(r)) // what was read is not kept
 	}
@@ -341,6 +374,9 @@ func (f Family) Judge(c *check.Context, p *check.Probe, fact *check.Fact, e *che
 		v.Says = fmt.Sprintf("a body that claims %q was answered %s, and %s was not seen in the answer or read "+
 			"back", p.Of,
 			a.Code(), p.Of)
+	case everybody:
+		v.Says = fmt.Sprintf("whoever is made there has %s, without a body that claims it too", Of(p).Role)
+		v.Proof = check.Speaks(check.Head(r))
 	default:
 		v.Says = fmt.Sprintf("a body that claims %q changed nothing that shows: %s", p.Of, a.Code())
 		v.Proof = check.Speaks(check.Head(r))
@@ -366,9 +402,10 @@ func Before(x check.Exchange, repeats int, record, raised string) *check.Fact {
 // Causes are those of raised roles.
 func (Family) Causes() finding.Family {
 	return finding.Family{Name: "raised", Title: "Roles in bodies",
-		Shown:   "The role was seen in the answer, or in the record read again; the old value is put back.",
-		Refuted: "The same request without the claim is not admitted; the role was there before.",
-		Rows:    rows}
+		Shown: "The role was seen in the answer, or in the record read again; the old value is put back.",
+		Refuted: "The same request without the claim is not admitted; the role was there before; what is made without " +
+			"the claim has it too.",
+		Rows: rows}
 }
 
 var rows = []*finding.Row{

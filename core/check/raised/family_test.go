@@ -25,7 +25,8 @@ routes:
   - { at: POST /go, effect: command, send: { json: { n: 1 } } }
 roles: { reader: , boss: { includes: reader } }
 schemes:
-  s: { kind: bearer, token: jwt, claims: { roles: /realm/roles }, login: { send: POST /in, json: { p: "{p}" }, take: { access: /t } } }
+  s: { kind: bearer, token: jwt, claims: { roles: /realm/roles }, login: { send: POST /in, json: { p: "{p}" },
+	take: { access: /t } } }
 identities:
   ann: { roles: reader, credentials: { s: { p: env:A } } }
   bob: { roles: boss, credentials: { s: { p: env:B } } }
@@ -178,7 +179,7 @@ func TestWhatIsRaisedIsPutBack(t *testing.T) {
 	}
 	f, _ := answers{"POST /people as ann": answer(403, "")}.run(t, c, p.Probes[0])
 	assert.Empty(t, f.Reports, "nothing is sent without a record")
-	f, _ = answers{check.TheRequest: answer(201, high)}.run(t, c, p.Probes[1])
+	f, _ = answers{check.TheRequest: answer(201, high), without: answer(201, plain)}.run(t, c, p.Probes[1])
 	assert.Len(t, Family{}.Judge(c, p.Probes[1], &f,
 		check.NewEvidence(func(string) *check.Fact { return nil })).Gaps, 1,
 		"what is made has no record before")
@@ -191,24 +192,35 @@ func TestWhatIsCreatedIsReadBack(t *testing.T) {
 	assert.Equal(t, "GET /people/{id}", Of(made).Read)
 	assert.Equal(t, "bob", Of(made).By.Identity)
 	for _, x := range []struct {
-		name, answer, read string
-		status             int
-		want               finding.Kind
-		sure               finding.Confidence
+		name, answer, read, theirs string
+		status                     int
+		want                       finding.Kind
+		sure                       finding.Confidence
 	}{
-		{"raised", `{"id":"p-9"}`, `{"roles":["boss"]}`, 200, finding.OverPermissive, finding.Proven},
-		{"not raised", `{"id":"p-9"}`, `{"roles":["reader"]}`, 200, finding.Agrees, finding.Likely},
-		{"not there", `{"id":"p-9"}`, `{"name":"x"}`, 200, finding.Agrees, finding.Likely},
-		{"not read", `{"id":"p-9"}`, ``, 403, finding.Unproven, finding.NotSure},
-		{"no id", `{}`, `{"roles":["boss"]}`, 200, finding.Unproven, finding.NotSure},
+		{"raised", `{"id":"p-9"}`, `{"roles":["boss"]}`, `{"roles":["reader"]}`, 200, finding.OverPermissive,
+			finding.Proven},
+		{"everybody has it", `{"id":"p-9"}`, `{"roles":["boss"]}`, `{"roles":["boss"]}`, 200, finding.Agrees,
+			finding.Likely},
+		{"not raised", `{"id":"p-9"}`, `{"roles":["reader"]}`, "", 200, finding.Agrees, finding.Likely},
+		{"not there", `{"id":"p-9"}`, `{"name":"x"}`, "", 200, finding.Agrees, finding.Likely},
+		{"not read", `{"id":"p-9"}`, ``, "", 403, finding.Unproven, finding.NotSure},
+		{"no id", `{}`, `{"roles":["boss"]}`, "", 200, finding.Unproven, finding.NotSure},
 	} {
 		f, sent := play.Run(Family{}.Script(c, made), -1, func(call check.Call, _ time.Duration) check.Report {
 			r := check.Report{Fate: check.Answered, Exchange: check.Exchange{Status: 201, Content: x.answer}}
-			if call.Name == after {
+			switch call.Name {
+			case after, theirs:
 				assert.Equal(t, "bob", call.As[0].Identity)
-				r.Exchange = check.Exchange{Status: x.status, Content: x.read}
-			} else if x.answer != "{}" {
-				r.Took = map[string]string{"made": "p-9"}
+				r.Exchange = check.Exchange{Status: x.status, Content: map[string]string{after: x.read,
+					theirs: x.theirs}[call.Name]}
+			case without:
+				assert.JSONEq(t, `{"name":"x"}`, string(call.Request.Body))
+				assert.Equal(t, call.Makes.Slot, call.Take[len(call.Take)-1].Slot, "it is removed as well")
+				r.Took = map[string]string{call.Makes.Slot: "p-10"}
+			default:
+				if x.answer != "{}" {
+					r.Took = map[string]string{call.Makes.Slot: "p-9"}
+				}
 			}
 			return r
 		})
@@ -216,7 +228,11 @@ func TestWhatIsCreatedIsReadBack(t *testing.T) {
 		kind, sure, _ := play.Said(v)
 		assert.Equal(t, x.want, kind, x.name)
 		assert.Equal(t, x.sure, sure, x.name)
-		assert.Len(t, sent, map[bool]int{true: 1, false: 2}[x.answer == "{}"], x.name)
+		many := map[bool]int{true: 1, false: 2}[x.answer == "{}"]
+		if x.theirs != "" {
+			many += 2
+		}
+		assert.Len(t, sent, many, x.name)
 	}
 }
 

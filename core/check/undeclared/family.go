@@ -183,6 +183,10 @@ func (x planning) method(i int, m string) (p check.Probe, why string) {
 			d.Params[name] = v
 			continue
 		}
+		if x.c.Doc.Sealed(i) == name {
+			d.Params[name] = check.Nowhere
+			continue
+		}
 		rec := x.drafts.Fills(i, name, x.c.Doc.Record(i))
 		if rec == nil {
 			if v, ok := rt.Send.Path[name]; ok && x.c.Target.Unsafe == declaration.UnsafeAllowed {
