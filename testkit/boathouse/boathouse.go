@@ -114,8 +114,8 @@ func (s *Service) Post() http.Handler {
 // Handler serves it.
 func (s *Service) Handler() http.Handler {
 	r := chi.NewRouter()
-	r.NotFound(func(w http.ResponseWriter, _ *http.Request) { http.Error(w, "no such thing", 404) })
-	r.MethodNotAllowed(func(w http.ResponseWriter, _ *http.Request) { http.Error(w, "not like that", 405) })
+	r.NotFound(func(w http.ResponseWriter, _ *http.Request) { no(w, 404, "no such thing") })
+	r.MethodNotAllowed(func(w http.ResponseWriter, _ *http.Request) { no(w, 405, "not like that") })
 	if s.has("bodies before passes") {
 		r.Use(readable)
 	}
@@ -144,7 +144,7 @@ func (s *Service) Handler() http.Handler {
 	}
 	r.With(calls).Get("/boats", func(w http.ResponseWriter, _ *http.Request) {
 		if s.has("the boats fail") {
-			http.Error(w, "no boats", 500)
+			no(w, 500, "no boats")
 			return
 		}
 		answer(w, 200, map[string]any{"boats": []string{"heron", "otter", "grebe"}})
@@ -167,6 +167,9 @@ func (s *Service) Handler() http.Handler {
 	return r
 }
 
+// no refuses with a status, in plain text.
+func no(w http.ResponseWriter, status int, why string) { http.Error(w, why, status) }
+
 func answer(w http.ResponseWriter, status int, v any) {
 	w.Header().Set("Content-Type", "application/json")
 	w.Header().Set("Cache-Control", "no-store")
@@ -180,7 +183,7 @@ func readable(next http.Handler) http.Handler {
 		if r.Method == "POST" && r.URL.Path == "/bookings" {
 			var v struct{ Boat, Note string }
 			if json.NewDecoder(r.Body).Decode(&v) != nil {
-				http.Error(w, "that is no booking", 400)
+				no(w, 400, "that is no booking")
 				return
 			}
 			b, _ := json.Marshal(map[string]string{"boat": v.Boat, "note": v.Note})
@@ -284,14 +287,14 @@ func (s *Service) member(duties ...string) func(http.Handler) http.Handler {
 			switch {
 			case m == nil && s.has("a missing pass breaks it") && r.Header.Get("Authorization") == "" &&
 				strings.HasPrefix(r.URL.Path, "/logbook"):
-				http.Error(w, "something is wrong", 500)
+				no(w, 500, "something is wrong")
 			case m == nil:
 				w.Header().Set("WWW-Authenticate", "Bearer")
-				http.Error(w, why, 401)
+				no(w, 401, why)
 			case len(duties) > 0 && !slices.ContainsFunc(duties, func(d string) bool {
 				return slices.Contains(m.Duties, d)
 			}):
-				http.Error(w, "that is not your duty", 403)
+				no(w, 403, "that is not your duty")
 			default:
 				next.ServeHTTP(w, r)
 			}
@@ -308,7 +311,7 @@ func code() string {
 // letter is what a request says in JSON; ok is false where it was answered that it is none.
 func letter(w http.ResponseWriter, r *http.Request, v any) bool {
 	if json.NewDecoder(r.Body).Decode(v) != nil {
-		http.Error(w, "that cannot be read", 400)
+		no(w, 400, "that cannot be read")
 		return false
 	}
 	return true
@@ -328,13 +331,13 @@ func (s *Service) enter(w http.ResponseWriter, r *http.Request) {
 	}
 	s.mu.Unlock()
 	if m == nil || s.has("new members cannot come in") && m.ID != "m-ann" && m.ID != "m-bob" && m.ID != "m-stew" {
-		http.Error(w, "nobody has that mail and secret", 401)
+		no(w, 401, "nobody has that mail and secret")
 		return
 	}
 	signer, err := jose.NewSigner(jose.SigningKey{Algorithm: jose.ES256, Key: s.key},
 		(&jose.SignerOptions{}).WithType("JWT").WithHeader("kid", "oar"))
 	if err != nil {
-		http.Error(w, "no signer", 500)
+		no(w, 500, "no signer")
 		return
 	}
 	now, id := time.Now(), code()
@@ -345,7 +348,7 @@ func (s *Service) enter(w http.ResponseWriter, r *http.Request) {
 		Subject: m.ID, IssuedAt: jwt.NewNumericDate(now), Expiry: jwt.NewNumericDate(now.Add(10 * time.Minute))}).
 		Claims(map[string]any{"duties": m.Duties, "confirmed": m.Confirmed}).Serialize()
 	if err != nil {
-		http.Error(w, "no pass", 500)
+		no(w, 500, "no pass")
 		return
 	}
 	answer(w, 200, map[string]string{"pass": text})
@@ -361,7 +364,7 @@ func (s *Service) leave(w http.ResponseWriter, r *http.Request) {
 			s.ended[other] = true
 		}
 	}
-	w.WriteHeader(204)
+	w.WriteHeader(http.StatusNoContent)
 }
 
 func (s *Service) join(w http.ResponseWriter, r *http.Request) {
@@ -376,10 +379,10 @@ func (s *Service) join(w http.ResponseWriter, r *http.Request) {
 		slices.Contains([]string{"password1234", "123456789012", "qwertyuiopas"}, strings.ToLower(in.Secret))
 	switch {
 	case !strings.Contains(in.Mail, "@"):
-		http.Error(w, "a mail is needed", 422)
+		no(w, 422, "a mail is needed")
 		return
 	case weak && !s.has("any secret will do") || in.Secret == "":
-		http.Error(w, "choose a longer secret, and one of your own", 422)
+		no(w, 422, "choose a longer secret, and one of your own")
 		return
 	}
 	m := &Member{ID: "m-" + code()[:12], Mail: in.Mail, secret: in.Secret, Duties: []string{"rower"}}
@@ -399,7 +402,7 @@ func (s *Service) showMember(w http.ResponseWriter, r *http.Request) {
 	s.mu.Unlock()
 	switch {
 	case m == nil || m != me && !slices.Contains(me.Duties, "steward"):
-		http.Error(w, "no such member", 404)
+		no(w, 404, "no such member")
 	default:
 		answer(w, 200, map[string]any{"member": m.ID, "mail": m.Mail, "duties": m.Duties, "confirmed": m.Confirmed})
 	}
@@ -410,11 +413,11 @@ func (s *Service) removeMember(w http.ResponseWriter, r *http.Request) {
 	defer s.mu.Unlock()
 	id := chi.URLParam(r, "member")
 	if s.members[id] == nil {
-		http.Error(w, "no such member", 404)
+		no(w, 404, "no such member")
 		return
 	}
 	delete(s.members, id)
-	w.WriteHeader(204)
+	w.WriteHeader(http.StatusNoContent)
 }
 
 func (s *Service) sendCode(w http.ResponseWriter, r *http.Request) {
@@ -425,7 +428,7 @@ func (s *Service) sendCode(w http.ResponseWriter, r *http.Request) {
 	s.post[m.Mail] = append([]string{fmt.Sprintf("Follow this to confirm: %s/confirm/%s. It works once.", s.Base, c)},
 		s.post[m.Mail]...)
 	s.mu.Unlock()
-	w.WriteHeader(202)
+	w.WriteHeader(http.StatusAccepted)
 }
 
 func (s *Service) confirm(w http.ResponseWriter, r *http.Request) {
@@ -434,7 +437,7 @@ func (s *Service) confirm(w http.ResponseWriter, r *http.Request) {
 	c := chi.URLParam(r, "code")
 	m := s.members[s.codes[c]]
 	if m == nil || s.used[c] && !s.has("a link works twice") {
-		http.Error(w, "that link does not hold", 401)
+		no(w, 401, "that link does not hold")
 		return
 	}
 	s.used[c] = true
@@ -449,9 +452,9 @@ func (s *Service) mine(w http.ResponseWriter, r *http.Request) *Booking {
 	defer s.mu.Unlock()
 	switch b := s.bookings[chi.URLParam(r, "booking")]; {
 	case b == nil:
-		http.Error(w, "no such booking", 404)
+		no(w, 404, "no such booking")
 	case b.Of != m.ID:
-		http.Error(w, "that is somebody else's", 403)
+		no(w, 403, "that is somebody else's")
 	default:
 		return b
 	}
@@ -497,7 +500,7 @@ func (s *Service) book(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	if !slices.Contains([]string{"heron", "otter", "grebe"}, in.Boat) {
-		http.Error(w, "no such boat", 422)
+		no(w, 422, "no such boat")
 		return
 	}
 	s.mu.Lock()
@@ -513,7 +516,7 @@ func (s *Service) unbook(w http.ResponseWriter, r *http.Request) {
 		s.mu.Lock()
 		delete(s.bookings, b.ID)
 		s.mu.Unlock()
-		w.WriteHeader(204)
+		w.WriteHeader(http.StatusNoContent)
 	}
 }
 
@@ -523,7 +526,7 @@ func (s *Service) races(w http.ResponseWriter, r *http.Request) {
 	confirmed := m.Confirmed
 	s.mu.Unlock()
 	if !confirmed {
-		http.Error(w, "confirm your mail first", 403)
+		no(w, 403, "confirm your mail first")
 		return
 	}
 	answer(w, 200, map[string]any{"races": []string{"round the island"}})
