@@ -83,7 +83,11 @@ const aroundIt = 12
 
 // Cell is the quota's, at the route of its drill.
 func (Family) Cell(p *check.Probe) (check.Cell, string) {
-	return check.Cell{Route: p.Route, Lens: check.Quotas, Key: p.Of}, "the drill of quota " + p.Of + " at " + p.Route
+	says := "the drill of quota " + p.Of
+	if d, _ := p.Detail.(Detail); d.By != "" {
+		says += " by " + d.By
+	}
+	return check.Cell{Route: p.Route, Lens: check.Quotas, Key: p.Of}, says + ", at " + p.Route
 }
 
 // Who is the identity that calls.

@@ -158,7 +158,10 @@ func (j *judging) queue() {
 		return
 	}
 	most := ""
-	if m.Late > 0 {
+	switch {
+	case m.Late > 0 && m.Late == m.Waited:
+		most = ", each for longer than the drill waits"
+	case m.Late > 0:
 		most = fmt.Sprintf(", %d of them for longer than the drill waits", m.Late)
 	}
 	switch {
@@ -177,13 +180,19 @@ func (j *judging) queue() {
 }
 
 var queueRows = []*finding.Row{
-	limited(longer, finding.Unthrottled, "More calls wait than declared",
+	partOf([]string{over, none}, limited(longer, finding.Unthrottled, "More calls wait than declared",
 		"Calls that wait hold connections and memory: who sends many takes them from everybody.",
-		"Bound how many may wait, and refuse the next at once."),
+		"Bound how many may wait, and refuse the next at once.")), // each node that counts alone has a queue of its own
 	limited(shorter, finding.OverRestrictive, "Fewer calls wait than declared",
 		"Callers are refused who were promised a place in the queue.",
 		"Let as many wait as declared; or declare as many as may."),
 	limited(overtaken, finding.OverRestrictive, "Who waits longest is not answered first",
 		"While others come, one who waits may wait without end.",
 		"Let those who wait go in the order in which they came."),
+}
+
+// partOf: where one of the causes is found, it is a part of that.
+func partOf(causes []string, r *finding.Row) *finding.Row {
+	r.PartOf = causes
+	return r
 }
