@@ -45,7 +45,7 @@ func TestOnlyControls(t *testing.T) {
 			a.Sweeps.Wait(r.ID)
 			run, res, err := a.Sweeps.Result(t.Context(), r.ID)
 			require.NoError(t, err)
-			return res, res.Code(run, coverage.DefaultMostUnproven, finding.High)
+			return res, res.Code(run, coverage.DefaultMostUnproven, finding.FailOn{Least: finding.High}.Stops)
 		}
 		res, code := sweepOf(sweep.Controls)
 		assert.Equal(t, 0, code)

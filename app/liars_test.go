@@ -528,7 +528,7 @@ func (c liar) check(t *testing.T, v *villager, run *events.Run, res coverage.Res
 		fmt.Fprintf(&b, "left out: %s: %s: %s\n", l.Route, l.What, l.Why)
 	}
 	t.Log(b.String())
-	assert.Equal(t, c.code, res.Code(run, most, finding.High), "the exit code")
+	assert.Equal(t, c.code, res.Code(run, most, finding.FailOn{Least: finding.High}.Stops), "the exit code")
 	if c.rules != nil || c.code != 3 {
 		assert.Equal(t, c.rules, rules)
 	}

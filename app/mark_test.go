@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"millgate/app/coverage"
+	"millgate/core/finding"
 	"millgate/testkit/memnet"
 )
 
@@ -38,8 +39,9 @@ func TestAMarkIsNoDifference(t *testing.T) {
 		a.Sweeps.Wait(r.ID)
 		run, res, err := a.Sweeps.Result(t.Context(), r.ID)
 		require.NoError(t, err)
-		assert.Equal(t, 0, res.Code(run, coverage.DefaultMostUnproven, "low"), "%v", res.Doubts(run,
-			coverage.DefaultMostUnproven))
+		assert.Equal(t, 0, res.Code(run, coverage.DefaultMostUnproven, finding.FailOn{Least: "low"}.Stops), "%v",
+			res.Doubts(run,
+				coverage.DefaultMostUnproven))
 		assert.Empty(t, res.Findings)
 	})
 }

@@ -26,6 +26,7 @@ import (
 
 	"millgate/app/coverage"
 	"millgate/core/declaration"
+	"millgate/core/finding"
 )
 
 // certified makes a certificate that signs itself, and its key, as PEM.
@@ -68,7 +69,8 @@ func TestHowATargetIsReached(t *testing.T) {
 	files := map[string][]byte{"client.pem": cert, "key.pem": key,
 		"ca.pem": pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: s.Certificate().Raw})}
 	t.Setenv("DOOR", "door-secret-9")
-	const all = "ca: ca.pem, client: { cert: client.pem, key: file:key.pem }, headers: { X-Site: north, X-Door: env:DOOR }, "
+	const all = "ca: ca.pem, client: { cert: client.pem, key: file:key.pem }, headers: { X-Site: north, X-Door: " +
+		"env:DOOR }, "
 	for _, c := range []struct {
 		name, words string
 		code        int
@@ -114,7 +116,8 @@ func TestHowATargetIsReached(t *testing.T) {
 			run, res, err := a.Sweeps.Result(t.Context(), r.ID)
 			require.NoError(t, err)
 			doubts := fmt.Sprint(res.Doubts(run, coverage.DefaultMostUnproven))
-			assert.Equal(t, c.code, res.Code(run, coverage.DefaultMostUnproven, "high"), doubts)
+			assert.Equal(t, c.code, res.Code(run, coverage.DefaultMostUnproven,
+				finding.FailOn{Least: "high"}.Stops), doubts)
 			assert.Zero(t, other.Load(), "by HTTP/2, with all fields")
 			assert.Contains(t, doubts, c.says)
 			if c.code == 0 {

@@ -122,7 +122,8 @@ func TestAFullDiskIsTold(t *testing.T) {
 		run, res, err := a.Sweeps.Result(t.Context(), r.ID)
 		require.NoError(t, err)
 		assert.Equal(t, store.Failed, run.State)
-		assert.Equal(t, coverage.Doubts, res.Code(run, coverage.DefaultMostUnproven, finding.High))
+		assert.Equal(t, coverage.Doubts, res.Code(run, coverage.DefaultMostUnproven,
+			finding.FailOn{Least: finding.High}.Stops))
 		rules := map[coverage.DoubtRule]string{}
 		for _, d := range res.Doubts(run, coverage.DefaultMostUnproven) {
 			rules[d.Rule] = d.Text
@@ -176,7 +177,8 @@ func TestOneWorkspaceForADirectory(t *testing.T) {
 func TestWithoutAResultNothingIsClean(t *testing.T) {
 	for _, state := range []string{store.Running, store.Interrupted, store.Stopped, store.Failed} {
 		var res coverage.Result
-		assert.Equal(t, coverage.Doubts, res.Code(&events.Run{State: state}, 100, finding.High), state)
+		assert.Equal(t, coverage.Doubts, res.Code(&events.Run{State: state}, 100,
+			finding.FailOn{Least: finding.High}.Stops), state)
 	}
 }
 
@@ -270,7 +272,8 @@ func TestBrokenTLSIsNoResult(t *testing.T) {
 			a.Sweeps.Wait(r.ID)
 			run, res, err := a.Sweeps.Result(t.Context(), r.ID)
 			require.NoError(t, err)
-			assert.Equal(t, coverage.Doubts, res.Code(run, coverage.DefaultMostUnproven, finding.High))
+			assert.Equal(t, coverage.Doubts, res.Code(run, coverage.DefaultMostUnproven,
+				finding.FailOn{Least: finding.High}.Stops))
 			assert.Empty(t, res.Findings)
 			assert.Less(t, time.Since(begun), 20*time.Second)
 			assert.Contains(t, run.Note, "nothing more was sent")

@@ -82,16 +82,16 @@ func (res *Result) Doubts(r *events.Run, most float64) []Doubt {
 // What a sweep came to, as an exit code of a command.
 const (
 	Clean  = 0
-	Found  = 1 // findings at or above a severity
+	Found  = 1 // findings that a pipeline stops for
 	Doubts = 3 // the result is none to build on; it comes before Found
 )
 
-// Code is the exit code of a sweep.
-func (res *Result) Code(r *events.Run, most float64, level finding.Severity) int {
+// Code is the exit code of a sweep; stops says of each finding whether a pipeline stops for it.
+func (res *Result) Code(r *events.Run, most float64, stops func(finding.Finding) bool) int {
 	switch {
 	case len(res.Doubts(r, most)) > 0:
 		return Doubts
-	case slices.ContainsFunc(res.Findings, func(f finding.Finding) bool { return f.Severity.AtLeast(level) }):
+	case slices.ContainsFunc(res.Findings, stops):
 		return Found
 	}
 	return Clean

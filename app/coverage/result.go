@@ -9,6 +9,7 @@ import (
 	"millgate/core/check"
 	"millgate/core/declaration"
 	"millgate/core/finding"
+	"millgate/core/history"
 )
 
 // Result is what a sweep came to.
@@ -22,6 +23,8 @@ type Result struct {
 	Unproven []Unseen          `json:"unproven"`
 	NotFair  []Unfair          `json:"notFair"` // with the first bytes of what was sent and said
 	Checked  Checked           `json:"checked"`
+	// Probed is what each probe found out, for what comes later: without it nothing is said to be mended.
+	Probed map[string]history.Probed `json:"probed,omitempty"`
 	// NotStored says why the result is nowhere but here.
 	NotStored string `json:"notStored,omitempty"`
 }
@@ -55,5 +58,17 @@ func (s Swept) Result(findings []finding.Finding, plan planning.Summary, made []
 		notFair[i] = notFair[i].Short()
 	}
 	return Result{Findings: findings, Left: s.Plan.Left, Plan: plan, Made: made, Unsent: s.Unsent(),
-		Unproven: s.Unproven(), NotFair: notFair, Checked: s.Checked()}
+		Unproven: s.Unproven(), NotFair: notFair, Checked: s.Checked(), Probed: s.probed()}
+}
+
+// probed is what each probe found out.
+func (s Swept) probed() map[string]history.Probed {
+	out := make(map[string]history.Probed, len(s.Probes))
+	for _, p := range s.Probes { // one that is among none of the items was not sent
+		out[p.Key()] = history.Probed{Kind: finding.Unprobed, Expects: s.Plan.Expects(p)}
+	}
+	for key, it := range s.Items {
+		out[key] = history.Probed{Kind: it.Verdict.Kind, Expects: s.Plan.Expects(it.Probe), Widens: it.Probe.Widens != ""}
+	}
+	return out
 }

@@ -54,7 +54,7 @@ func root() *cobra.Command {
 	c.AddCommand(serveCommand(), demoCommand(), reviewCommand(), explainCommand(), sendCommand(), reachCommand(),
 		diffCommand(),
 		formatCommand(), schemaCommand(), sweepCommand(), tokensCommand(), originsCommand(), standInCommand(),
-		keepCommand(), pruneCommand(), versionCommand())
+		keepCommand(), pruneCommand(), sweepsCommand(), showCommand(), compareCommand(), versionCommand())
 	return c
 }
 

@@ -8,23 +8,22 @@ import (
 
 	"millgate/app/coverage"
 	"millgate/app/events"
+	"millgate/app/past"
 	"millgate/app/planning"
 	"millgate/core/finding"
 )
-
-// resultVersion is that of the form in which a result is printed as JSON. It changes when
-// a member changes its meaning or goes; new ones come without.
-const resultVersion = 1
 
 func printJSON(out io.Writer, run *events.Run, res coverage.Result, doubts []coverage.Doubt) error {
 	e := json.NewEncoder(out)
 	e.SetIndent("", "  ")
 	e.SetEscapeHTML(false)
-	return e.Encode(map[string]any{"version": resultVersion, "sweep": map[string]any{"target": run.Target,
-		"state": run.State, "note": run.Note, "startedAt": run.StartedAt, "endedAt": run.EndedAt},
+	return e.Encode(map[string]any{"version": past.Version, "sweep": map[string]any{"id": run.ID, "target": run.Target,
+		"revision": run.Revision, "state": run.State, "note": run.Note, "startedAt": run.StartedAt,
+		"endedAt": run.EndedAt},
 		"checked": res.Checked, "doubts": doubts, "findings": append([]finding.Finding{}, res.Findings...),
 		"counts": res.Counts, "plan": res.Plan, "left": orEmpty(res.Left), "made": orEmpty(res.Made),
-		"unsent": orEmpty(res.Unsent), "unproven": orEmpty(res.Unproven), "notFair": orEmpty(res.NotFair)})
+		"unsent": orEmpty(res.Unsent), "unproven": orEmpty(res.Unproven), "notFair": orEmpty(res.NotFair),
+		"probed": res.Probed})
 }
 
 func orEmpty[T any](list []T) []T { return append([]T{}, list...) }

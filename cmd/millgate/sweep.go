@@ -2,10 +2,10 @@ package main
 
 import (
 	"bufio"
+	"bytes"
 	"errors"
 	"fmt"
 	"os"
-	"slices"
 	"strings"
 	"time"
 
@@ -16,6 +16,7 @@ import (
 	"millgate/app/coverage"
 	"millgate/app/events"
 	"millgate/app/fault"
+	"millgate/app/past"
 	"millgate/app/sweep"
 	"millgate/core/declaration"
 	"millgate/core/finding"
@@ -25,7 +26,8 @@ import (
 // sweeping is what a sweep is asked for.
 type sweeping struct {
 	target, base, format, data string
-	level                      finding.Severity
+	failOn                     finding.FailOn
+	save, baseline             string
 	planOnly, keepGoing        bool
 	part                       sweep.Part
 	mostUnproven               float64
@@ -34,7 +36,7 @@ type sweeping struct {
 
 func sweepCommand() *cobra.Command {
 	var w sweeping
-	var failOn string
+	var failOn []string
 	var onlyControls bool
 	c := &cobra.Command{
 		Use:   "sweep FILE --target NAME",
@@ -44,15 +46,16 @@ func sweepCommand() *cobra.Command {
 Exit codes: 2 the declaration or the arguments are wrong; else 3 the result is none
 to build on (a credential that a control needs could not be obtained, more than one
 in ten routes have no admitted control, too much is unproven or unsent, it was
-stopped, or it could not be stored); else 1 findings at or above --fail-on; else 0.`,
+stopped, or it could not be stored); else 1 findings that --fail-on names, with
+--baseline only those that are new or back since then; else 0.`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := checkFormat(w.format); err != nil {
 				return err
 			}
-			w.level = finding.Severity(failOn)
-			if !slices.Contains(finding.Severities, w.level) {
-				return exit{exitWrong, fmt.Errorf("--fail-on is low, medium, high or critical, not %q", failOn)}
+			var err error
+			if w.failOn, err = readFailOn(failOn); err != nil {
+				return err
 			}
 			if !(w.mostUnproven >= 0 && w.mostUnproven <= 100) {
 				return exit{exitWrong, fmt.Errorf("--most-unproven is a share between 0 and 100 percent, not %v",
@@ -82,8 +85,11 @@ stopped, or it could not be stored); else 1 findings at or above --fail-on; else
 	}
 	c.Flags().StringVar(&w.target, "target", "", "a target that the declaration names")
 	c.Flags().StringVar(&w.base, "base", "", "address in place of the target's base")
-	c.Flags().StringVar(&failOn, "fail-on", "high",
-		"exit with 1 at this severity or above: low, medium, high, critical")
+	failOnFlag(c, &failOn)
+	c.Flags().StringVar(&w.baseline, "baseline", "", "`FILE` that --save wrote, or sweep:N of --data: exit with 1 "+
+		"only for "+
+		"what is new or back since then")
+	c.Flags().StringVar(&w.save, "save", "", "`FILE` to write the result to, as JSON, to compare with")
 	c.Flags().Float64Var(&w.mostUnproven, "most-unproven", coverage.DefaultMostUnproven,
 		"exit with 3 when more `PERCENT` of the planned crossings are unproven or unsent")
 	c.Flags().BoolVar(&w.keepGoing, "keep-going", false, "go on when the target begins to fail")
@@ -113,6 +119,12 @@ func runSweep(cmd *cobra.Command, a *app.App, w sweeping) error {
 	if w.planOnly {
 		return printPlan(out, p, plan, w.format)
 	}
+	var base []past.Swept
+	if w.baseline != "" {
+		if base, err = past.Find(cmd.Context(), a.Sweeps, w.baseline); err != nil {
+			return exit{exitWrong, fmt.Errorf("--baseline: %w", err)}
+		}
+	}
 	a.Sweeps.Ask = asker(cmd)
 	stream, end := a.Events.Listen(events.Sweeping, events.Waiting)
 	defer func() { end() }()
@@ -134,16 +146,50 @@ func runSweep(cmd *cobra.Command, a *app.App, w sweeping) error {
 	if err != nil {
 		return exit{exitTarget, err}
 	}
+	return w.say(cmd, a, ended, res, base)
+}
+
+// say prints what a sweep came to, keeps it where it is to be kept, and leaves with its exit code.
+func (w sweeping) say(cmd *cobra.Command, a *app.App, ended *events.Run, res coverage.Result,
+	base []past.Swept) error {
+	out := cmd.OutOrStdout()
+	p := painter(out)
 	doubts := res.Doubts(ended, w.mostUnproven)
+	var err error
 	if w.format == "json" {
 		err = printJSON(out, ended, res, doubts)
 	} else {
 		printFindings(out, p, ended, res, w.part == sweep.Controls)
 	}
+	if err == nil && w.save != "" {
+		err = saveResult(w.save, ended, res, doubts)
+	}
 	if err != nil {
 		return exit{exitTarget, err}
 	}
-	switch code := res.Code(ended, w.mostUnproven, w.level); code {
+	stops := w.failOn.Stops
+	if base != nil {
+		var between []past.Swept
+		if past.Number(w.baseline) > 0 {
+			if between, err = past.Stored(cmd.Context(), a.Sweeps, ended.Target, ended.ID-1); err != nil {
+				return exit{exitTarget, err}
+			}
+		}
+		cmp, err := past.Compare(base, append(between, past.Of("this sweep", ended, res)))
+		if err != nil {
+			return exit{exitWrong, fmt.Errorf("--baseline: %w", err)}
+		}
+		if w.format != "json" {
+			fmt.Fprintln(out)
+			sayComparison(out, p, cmp)
+		}
+		ids := map[string]bool{}
+		for _, l := range cmp.Stops(w.failOn) {
+			ids[l.Finding.ID] = true
+		}
+		stops = func(f finding.Finding) bool { return ids[f.ID] }
+	}
+	switch code := res.Code(ended, w.mostUnproven, stops); code {
 	case coverage.Doubts:
 		lines := make([]string, len(doubts))
 		for i, d := range doubts {
@@ -152,6 +198,22 @@ func runSweep(cmd *cobra.Command, a *app.App, w sweeping) error {
 		return exit{exitTarget, fmt.Errorf("the result is none to build on:\n  %s", strings.Join(lines, "\n  "))}
 	case coverage.Found:
 		return exit{exitFindings, nil}
+	}
+	return nil
+}
+
+// saveResult writes a result to a file, whole or not at all.
+func saveResult(path string, run *events.Run, res coverage.Result, doubts []coverage.Doubt) error {
+	var b bytes.Buffer
+	if err := printJSON(&b, run, res, doubts); err != nil {
+		return err
+	}
+	part := path + ".part"
+	if err := os.WriteFile(part, b.Bytes(), 0o600); err != nil {
+		return fmt.Errorf("the result cannot be written: %w", err)
+	}
+	if err := os.Rename(part, path); err != nil {
+		return fmt.Errorf("the result cannot be written: %w", err)
 	}
 	return nil
 }

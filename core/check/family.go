@@ -83,6 +83,28 @@ type Speaking interface {
 	Who(p *Probe) string
 }
 
+// Declaring is a family whose probes look at more than who may call: it says what is declared of that. The
+// same text is the same expectation.
+type Declaring interface {
+	Declared(c *Context, p *Probe) string
+}
+
+// LifetimesOf says which lifetimes a scheme's credentials have on the target, for Declaring.
+func LifetimesOf(c *Context, scheme string) string {
+	s := c.Doc.SchemeNamed(scheme)
+	if s == nil {
+		return ""
+	}
+	var out []string
+	for _, kind := range []string{"access", "refresh"} {
+		if l, _ := c.Target.LifetimeOf(c.Doc, s, kind); l != nil {
+			out = append(out, fmt.Sprintf("%s: max %s, skew %s, idle %s, ended within %s, rotates %t, reuse %s", kind,
+				l.Max, l.Skew, l.Idle, l.EndedWithin, l.Rotates, l.Reuse))
+		}
+	}
+	return strings.Join(out, "; ")
+}
+
 // Expecting is a family whose probes are told to people with what is expected of them.
 type Expecting interface {
 	Expect(c *Context, p *Probe) access.Expectation

@@ -4,6 +4,7 @@ package check
 
 import (
 	"cmp"
+	"fmt"
 	"maps"
 	"slices"
 
@@ -175,6 +176,20 @@ func (p *Plan) Expect(x *Probe) access.Expectation {
 		return f.Expect(p.Context, x)
 	}
 	return access.Expectation{Outcome: access.Admit}
+}
+
+// Expects is what is declared of what a probe looks at, as text: the same text is the same expectation. It
+// is told where a declaration changed between two sweeps.
+func (p *Plan) Expects(x *Probe) string {
+	e := p.Expect(x)
+	out := fmt.Sprint(e.Outcome)
+	if e.Depends {
+		out += " for its own"
+	}
+	if f, ok := p.Family(x).(Declaring); ok {
+		out += ", " + f.Declared(p.Context, x)
+	}
+	return out
 }
 
 // Who is the caller of a probe in words.

@@ -79,6 +79,14 @@ func (d *Document) Sealed(i int) string {
 	return ""
 }
 
+// PagesAt says which pages may call route i, as text: the same text permits the same.
+func (d *Document) PagesAt(i int) string {
+	if e := d.OriginEntry(i); e != nil {
+		return e.normal()
+	}
+	return "none"
+}
+
 // OriginEntry returns what decides which pages may call route i, nil without.
 func (d *Document) OriginEntry(i int) *OriginEntry {
 	if e := d.OriginsAt[i]; e >= 0 {

@@ -243,3 +243,8 @@ var rows = []*finding.Row{
 		Advice: "Lower the leeway of the verifier to what clocks need: seconds, where all machines keep the time.",
 		OWASP:  finding.API2, CWE: 613, Standard: "RFC 7519 section 4.1.4", Severity: finding.Medium},
 }
+
+// Declared is how long the caller's credentials may live.
+func (Family) Declared(c *check.Context, p *check.Probe) string {
+	return check.LifetimesOf(c, p.Caller.Scheme)
+}

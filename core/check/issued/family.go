@@ -210,3 +210,8 @@ func (Family) Causes() finding.Family {
 }
 
 var rows = slices.Concat(token.Causes(), session.IssuedCauses)
+
+// Declared is how long the caller's credentials may live.
+func (Family) Declared(c *check.Context, p *check.Probe) string {
+	return check.LifetimesOf(c, p.Caller.Scheme)
+}

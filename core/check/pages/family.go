@@ -283,3 +283,11 @@ func (f Family) Cell(p *check.Probe) (check.Cell, string) {
 
 // Who is the page.
 func (Family) Who(p *check.Probe) string { return "a page of " + of(p).Page }
+
+// Declared is which pages may call the route.
+func (Family) Declared(c *check.Context, p *check.Probe) string {
+	if i := c.Doc.RouteNamed(p.Route); i >= 0 {
+		return c.Doc.PagesAt(i)
+	}
+	return ""
+}

@@ -290,3 +290,25 @@ func (j *judging) refusal() {
 	j.gap(refusal, check.Shown(j.seen), "Calls beyond %s must be answered %d, they were answered %d%s.", j.Quota.Name,
 		j.Quota.RefuseWith, j.m.Status, without)
 }
+
+// Declared is how often a probe's caller may call.
+func (Family) Declared(c *check.Context, p *check.Probe) string {
+	v, ok := Of(c, p, nil)
+	if !ok {
+		return ""
+	}
+	q, id := v.Quota, c.Doc.IdentityNamed(p.Caller.Identity)
+	amounts, _ := q.AmountsFor(c.Doc, id)
+	out := fmt.Sprintf("%s of %s, %s %s, burst %d, queue %d for %s, refused with %d, counts %s", declaration.AmountsText(
+		amounts), q.Name, q.Model, q.Starts, q.Burst, q.Queue, q.QueueFor, q.RefuseWith, q.Counts)
+	for _, k := range q.CountedBy {
+		out += ", by " + k.String()
+	}
+	for _, e := range q.Exempt {
+		out += ", but " + e.Kind + " " + e.Name
+	}
+	if q.PerRoute {
+		out += ", each route alone"
+	}
+	return out
+}

@@ -228,3 +228,8 @@ func (Family) Version() int { return version }
 func (Family) Decode(v int, data []byte) (check.Data, error) {
 	return check.DecodeAs[Measured](v, version, data, "a drill")
 }
+
+// Declared is how long the caller's credentials may live.
+func (Family) Declared(c *check.Context, p *check.Probe) string {
+	return check.LifetimesOf(c, p.Caller.Scheme)
+}

@@ -1,0 +1,221 @@
+// Package past reads what sweeps came to, out of the store and out of result files, as a history, and says
+// what became of findings from one to another.
+package past
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"os"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"millgate/app/coverage"
+	"millgate/app/events"
+	"millgate/app/fault"
+	"millgate/core/finding"
+	"millgate/core/history"
+	"millgate/store"
+)
+
+// Version is that of the form in which a result is written as JSON. It changes when a member changes its
+// meaning or goes; new ones come without.
+const Version = 1
+
+// Swept is a sweep whose result is at hand.
+type Swept struct {
+	Name string // "sweep 12", or the file's
+	Run  *events.Run
+	Of   history.Sweep
+}
+
+// Sweeps is where results are kept.
+type Sweeps interface {
+	List(ctx context.Context, before uint, limit int) ([]*events.Run, error)
+	Result(ctx context.Context, id uint) (*events.Run, coverage.Result, error)
+}
+
+// atOnce is how many sweeps are listed at once.
+const atOnce = 100
+
+// Runs are the whole sweeps of a target that have ended, the first first; of every target where it is "".
+func Runs(ctx context.Context, sw Sweeps, target string) (out []*events.Run, err error) {
+	for before := uint(0); ; {
+		list, err := sw.List(ctx, before, atOnce)
+		if err != nil {
+			return nil, err
+		}
+		for _, r := range list {
+			ended := r.State == store.Done || r.State == store.Stopped
+			if before = r.ID; ended && !r.Partial && (target == "" || r.Target == target) {
+				out = append(out, r)
+			}
+		}
+		if len(list) < atOnce {
+			slices.Reverse(out)
+			return out, nil
+		}
+	}
+}
+
+// Stored are the whole sweeps of a target that have ended, the first first, up to one.
+func Stored(ctx context.Context, sw Sweeps, target string, last uint) (out []Swept, err error) {
+	runs, err := Runs(ctx, sw, target)
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range runs {
+		if r.ID > last {
+			break
+		}
+		_, res, err := sw.Result(ctx, r.ID)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, Of(fmt.Sprint("sweep ", r.ID), r, res))
+	}
+	return out, nil
+}
+
+// Of is a sweep with its result.
+func Of(name string, r *events.Run, res coverage.Result) Swept {
+	return Swept{name, r, history.Sweep{ID: r.ID, Revision: r.Revision, At: r.StartedAt, Findings: res.Findings,
+		Probed: res.Probed}}
+}
+
+// file is a result as it is written.
+type file struct {
+	Version int `json:"version"`
+	Sweep   struct {
+		ID        uint       `json:"id"`
+		Target    string     `json:"target"`
+		State     string     `json:"state"`
+		Revision  uint       `json:"revision"`
+		StartedAt time.Time  `json:"startedAt"`
+		EndedAt   *time.Time `json:"endedAt"`
+	} `json:"sweep"`
+	Findings []finding.Finding         `json:"findings"`
+	Counts   *finding.Counts           `json:"counts"`
+	Probed   map[string]history.Probed `json:"probed"`
+}
+
+// Read reads a result file. The error of one that is none says what it should be.
+func Read(path string) (Swept, error) {
+	b, err := os.ReadFile(path) //nolint:gosec // it is what the caller names
+	if err != nil {
+		return Swept{}, fmt.Errorf("%w: %w", fault.ErrInput, err)
+	}
+	var f file
+	switch err := json.Unmarshal(b, &f); {
+	case err != nil:
+		return Swept{}, fmt.Errorf("%w: %s is no result of a sweep: %w", fault.ErrInput, path, err)
+	case f.Version != Version:
+		return Swept{}, fmt.Errorf("%w: %s has version %d of results, %d is read", fault.ErrInput, path, f.Version,
+			Version)
+	case f.Probed == nil:
+		return Swept{}, fmt.Errorf("%w: %s does not say what each probe found out, so that nothing can be said to be "+
+			"mended; write it anew with --save", fault.ErrInput, path)
+	}
+	r := &events.Run{ID: f.Sweep.ID, Target: f.Sweep.Target, State: f.Sweep.State, Revision: f.Sweep.Revision,
+		StartedAt: f.Sweep.StartedAt, EndedAt: f.Sweep.EndedAt, Counts: f.Counts}
+	return Swept{path, r, history.Sweep{ID: r.ID, Revision: r.Revision, At: r.StartedAt, Findings: f.Findings,
+		Probed: f.Probed}}, nil
+}
+
+// Number is the sweep that a word names: 12, or sweep:12; 0 for a file.
+func Number(word string) uint {
+	n, err := strconv.ParseUint(strings.TrimPrefix(word, "sweep:"), 10, 32)
+	if err != nil {
+		return 0
+	}
+	return uint(n)
+}
+
+// Find is what a word names, a stored sweep or a result file, at the end of all that is known before it.
+func Find(ctx context.Context, sw Sweeps, word string) ([]Swept, error) {
+	n := Number(word)
+	if n == 0 {
+		s, err := Read(word)
+		return []Swept{s}, err
+	}
+	r, _, err := sw.Result(ctx, n)
+	switch {
+	case err != nil:
+		return nil, err
+	case r.Partial:
+		return nil, fmt.Errorf("%w: sweep %d sent some probes again; name a whole one", fault.ErrInput, n)
+	case r.State != store.Done && r.State != store.Stopped:
+		return nil, fmt.Errorf("%w: sweep %d is %s", fault.ErrInput, n, r.State)
+	}
+	return Stored(ctx, sw, r.Target, n)
+}
+
+// Comparison is what became of findings from one sweep to another.
+type Comparison struct {
+	A, B  Swept
+	Lines []*history.Line
+	a, b  int
+}
+
+// Compare follows findings through sweeps, from the one at the end of before to the one at the end of after.
+// What stands in both is the same; after comes later.
+func Compare(before, after []Swept) (c Comparison, err error) {
+	a, b := before[len(before)-1], after[len(after)-1]
+	switch {
+	case a.Run.Target != b.Run.Target:
+		return c, fmt.Errorf("%w: %s is of %s, %s of %s; sweeps of one target can be compared", fault.ErrInput, a.Name,
+			a.Run.Target, b.Name, b.Run.Target)
+	case b.Of.At.Before(a.Of.At):
+		return c, fmt.Errorf("%w: %s is earlier than %s; name the earlier one first", fault.ErrInput, b.Name, a.Name)
+	case a.Name == b.Name:
+		return c, fmt.Errorf("%w: %s cannot be compared with itself", fault.ErrInput, a.Name)
+	}
+	list := before
+	for _, s := range after {
+		if !slices.ContainsFunc(before, func(o Swept) bool { return o.Name == s.Name }) && !s.Of.At.Before(a.Of.At) {
+			list = append(list, s)
+		}
+	}
+	sweeps := make([]history.Sweep, len(list))
+	for i, s := range list {
+		sweeps[i] = s.Of
+	}
+	return Comparison{a, b, history.Follow(sweeps), len(before) - 1, len(list) - 1}, nil
+}
+
+// Of are the findings with a change, the gravest first.
+func (c Comparison) Of(change history.Change) (out []*history.Line) {
+	for _, l := range c.Lines {
+		if l.Between(c.a, c.b) == change {
+			out = append(out, l)
+		}
+	}
+	slices.SortStableFunc(out, func(x, y *history.Line) int {
+		return slices.Index(finding.Severities, y.Finding.Severity) - slices.Index(finding.Severities, x.Finding.Severity)
+	})
+	return out
+}
+
+// Why says why a finding is marked as it is in the later sweep.
+func (c Comparison) Why(l *history.Line) string { return l.Whys[c.b] }
+
+// Stops are the findings that a pipeline stops for: of those that are new or back.
+func (c Comparison) Stops(on finding.FailOn) []*history.Line {
+	return history.Stops(c.Lines, c.a, c.b, on)
+}
+
+// Summary counts the changes in words: "2 new, 1 back, 9 unchanged".
+func (c Comparison) Summary() string {
+	var parts []string
+	for _, change := range history.Changes {
+		if n := len(c.Of(change)); n > 0 {
+			parts = append(parts, fmt.Sprint(n, " ", change))
+		}
+	}
+	if parts == nil {
+		return "no findings in either"
+	}
+	return strings.Join(parts, ", ")
+}

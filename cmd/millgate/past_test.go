@@ -1,0 +1,144 @@
+package main
+
+import (
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync/atomic"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// Rule: What a pipeline stops for is what is new or back, and nothing is called mended that was not probed.
+
+// twoRoutes is a declaration of two routes for ann, and a key.
+const twoRoutes = `millgate: 1
+targets: { t: { base: "%s", pace: 2000 per 1s } }
+routes: [GET /a, GET /b]
+roles: { r: }
+schemes: { key: { kind: api-key, in: header, name: X-Key } }
+identities: { ann: { roles: r, credentials: { key: { key: ann-has-this-key } } } }
+access: [{ at: /a, who: %s }, { at: /b, who: r }]
+`
+
+func TestComparisons(t *testing.T) {
+	var open atomic.Bool // GET /a has no guard
+	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		known := r.URL.Path == "/a" || r.URL.Path == "/b"
+		switch {
+		case known && r.Method != "GET" && r.Method != "HEAD":
+			w.WriteHeader(405)
+		case !known:
+			w.WriteHeader(404)
+		case r.Header.Get("X-Key") != "ann-has-this-key" && (r.URL.Path != "/a" || !open.Load()):
+			w.WriteHeader(401)
+		default:
+			w.Header().Set("Content-Type", "application/json")
+			_, _ = fmt.Fprintf(w, `{"path":%q,"secret":"a value of its own"}`, r.URL.Path)
+		}
+	}))
+	defer srv.Close()
+	dir := t.TempDir()
+	gate, data := filepath.Join(dir, "x.gate.yaml"), filepath.Join(dir, "data")
+	declare := func(who string) {
+		require.NoError(t, os.WriteFile(gate, []byte(fmt.Sprintf(twoRoutes, srv.URL, who)), 0o600))
+	}
+	declare("r")
+	file := func(name string) string { return filepath.Join(dir, name) }
+	sweep := func(args ...string) (int, string) {
+		code, out, errs := run(t, append([]string{"sweep", gate, "--target", "t"}, args...)...)
+		return code, out + errs
+	}
+	kept := []string{"--data", data}
+	with := func(args ...string) []string { return append(args, kept...) }
+
+	code, out := sweep(with("--save", file("1.json"))...)
+	require.Equal(t, 0, code, out)
+	open.Store(true)
+	code, out = sweep(with("--save", file("2.json"), "--baseline", file("1.json"))...)
+	assert.Equal(t, 1, code, out)
+	assert.Regexp(t, `(?m)^t, from .*1\.json to this sweep: 1 new$`, out)
+	code, out = sweep(with("--save", file("3.json"), "--baseline", "sweep:2")...)
+	assert.Equal(t, 0, code, "it was there: "+out)
+	assert.Contains(t, out, "t, from sweep 2 to this sweep: 1 unchanged")
+	open.Store(false)
+	code, _ = sweep(with("--save", file("4.json"))...)
+	assert.Equal(t, 0, code)
+	open.Store(true)
+	code, out = sweep(with("--save", file("5.json"), "--baseline", "sweep:4", "--fail-on", "leaking")...)
+	assert.Equal(t, 0, code, out)
+	assert.Contains(t, out, "t, from sweep 4 to this sweep: 1 back")
+	declare("anyone")
+	code, out = sweep(with("--save", file("6.json"))...)
+	require.Equal(t, 0, code, out)
+
+	for _, x := range []struct {
+		args []string
+		code int
+		says string
+	}{
+		{with("1", "2"), 1, "from sweep 1 to sweep 2: 1 new"},
+		{with("1", "2", "--fail-on", "leaking,critical"), 0, "1 new"},
+		{with("1", "2", "--fail-on", "unprotected"), 1, "1 new"},
+		{with("sweep:2", "4"), 0, "1 mended"},
+		{with("4", "5"), 1, "1 back"},
+		{with("1", "5"), 1, "1 back"}, // one between had it
+		{with("5", "6"), 0, "1 moved"},
+		{[]string{file("2.json"), file("4.json")}, 0, "1 mended"},
+		{[]string{file("1.json"), file("2.json")}, 1, "1 new"},
+		{with("5", file("6.json")), 0, `expected was "refuse", and is "admit"`},
+		{with("2", "1"), 2, "name the earlier one first"},
+		{with("2", "2"), 2, "cannot be compared with itself"},
+		{with("1", "77"), 2, "there is no sweep 77"},
+		{with("1", file("none.json")), 2, "no such file"},
+		{with("1", gate), 2, "is no result of a sweep"},
+		{with("1", "2", "--fail-on", "grave"), 2, `"grave" is neither a severity`},
+	} {
+		code, out, errs := run(t, append([]string{"compare"}, x.args...)...)
+		assert.Equal(t, x.code, code, "%v: %s%s", x.args, out, errs)
+		assert.Contains(t, out+errs, x.says, "%v", x.args)
+	}
+
+	_, out, _ = run(t, append([]string{"compare", "4", "5", "--format", "json"}, kept...)...)
+	var cmp struct {
+		Version  int
+		Counts   map[string]int
+		Findings []struct {
+			Change  string
+			Finding struct{ ID, Kind string }
+		}
+		Stops []string
+	}
+	require.NoError(t, json.Unmarshal([]byte(out), &cmp))
+	require.Len(t, cmp.Findings, 1)
+	assert.Equal(t, []any{1, map[string]int{"back": 1}, "back", "U", []string{cmp.Findings[0].Finding.ID}},
+		[]any{cmp.Version, cmp.Counts, cmp.Findings[0].Change, cmp.Findings[0].Finding.Kind, cmp.Stops})
+
+	_, out, _ = run(t, append([]string{"sweeps"}, kept...)...)
+	assert.Equal(t, 6, strings.Count(out, "\n"), out)
+	assert.Regexp(t, `(?m)^ +2  \d{4}-\d\d-\d\d \d\d:\d\d  t  revision 1  done  1 unprotected$`, out)
+	_, out, _ = run(t, append([]string{"sweeps", "--target", "other"}, kept...)...)
+	assert.Equal(t, "No whole sweep is kept there.\n", out)
+	code, out, _ = run(t, append([]string{"show", "2"}, kept...)...)
+	assert.Equal(t, 0, code)
+	assert.Contains(t, out, "t: 1 finding")
+	code, _, errs := run(t, append([]string{"show", "two"}, kept...)...)
+	assert.Equal(t, 2, code)
+	assert.Contains(t, errs, "is no number of a sweep")
+
+	old := file("old.json")
+	require.NoError(t, os.WriteFile(old, []byte(`{"version":1,"sweep":{"target":"t"},"findings":[]}`), 0o600))
+	code, out = sweep("--baseline", old)
+	assert.Equal(t, 2, code)
+	assert.Contains(t, out, "does not say what each probe found out")
+	require.NoError(t, os.WriteFile(old, []byte(`{"version":7}`), 0o600))
+	code, out = sweep("--baseline", old)
+	assert.Equal(t, 2, code)
+	assert.Contains(t, out, "has version 7 of results, 1 is read")
+}
