@@ -68,7 +68,8 @@ func (s Swept) probed() map[string]history.Probed {
 		out[p.Key()] = history.Probed{Kind: finding.Unprobed, Expects: s.Plan.Expects(p)}
 	}
 	for key, it := range s.Items {
-		out[key] = history.Probed{Kind: it.Verdict.Kind, Expects: s.Plan.Expects(it.Probe), Widens: it.Probe.Widens != ""}
+		out[key] = history.Probed{Kind: it.Verdict.Kind, Expects: s.Plan.Expects(it.Probe),
+			Widens: it.Probe.Widens != ""}
 	}
 	return out
 }

@@ -193,7 +193,8 @@ func (c Comparison) Of(change history.Change) (out []*history.Line) {
 		}
 	}
 	slices.SortStableFunc(out, func(x, y *history.Line) int {
-		return slices.Index(finding.Severities, y.Finding.Severity) - slices.Index(finding.Severities, x.Finding.Severity)
+		return slices.Index(finding.Severities, y.Finding.Severity) -
+			slices.Index(finding.Severities, x.Finding.Severity)
 	})
 	return out
 }

@@ -87,8 +87,7 @@ stopped, or it could not be stored); else 1 findings that --fail-on names, with
 	c.Flags().StringVar(&w.base, "base", "", "address in place of the target's base")
 	failOnFlag(c, &failOn)
 	c.Flags().StringVar(&w.baseline, "baseline", "", "`FILE` that --save wrote, or sweep:N of --data: exit with 1 "+
-		"only for "+
-		"what is new or back since then")
+		"only for what is new or back since then")
 	c.Flags().StringVar(&w.save, "save", "", "`FILE` to write the result to, as JSON, to compare with")
 	c.Flags().Float64Var(&w.mostUnproven, "most-unproven", coverage.DefaultMostUnproven,
 		"exit with 3 when more `PERCENT` of the planned crossings are unproven or unsent")

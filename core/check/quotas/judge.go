@@ -299,8 +299,9 @@ func (Family) Declared(c *check.Context, p *check.Probe) string {
 	}
 	q, id := v.Quota, c.Doc.IdentityNamed(p.Caller.Identity)
 	amounts, _ := q.AmountsFor(c.Doc, id)
-	out := fmt.Sprintf("%s of %s, %s %s, burst %d, queue %d for %s, refused with %d, counts %s", declaration.AmountsText(
-		amounts), q.Name, q.Model, q.Starts, q.Burst, q.Queue, q.QueueFor, q.RefuseWith, q.Counts)
+	out := fmt.Sprintf("%s of %s, %s %s, burst %d, queue %d for %s, refused with %d, counts %s",
+		declaration.AmountsText(amounts), q.Name, q.Model, q.Starts, q.Burst, q.Queue, q.QueueFor, q.RefuseWith,
+		q.Counts)
 	for _, k := range q.CountedBy {
 		out += ", by " + k.String()
 	}
