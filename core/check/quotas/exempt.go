@@ -41,6 +41,17 @@ func (x planning) exempt(q *declaration.Quota, d *Detail) string {
 	return ""
 }
 
+// asExempt is how many calls somebody makes who is exempt.
+func (x *drilling) asExempt() int {
+	switch {
+	case x.at.Exempt == "":
+		return 0
+	case x.at.By == "identity" || x.at.By == "key" || x.at.By == "role":
+		return int(min(quota.Of(x.q, x.q.Allow).First()+1, mostCalls))
+	}
+	return 1
+}
+
 // exempted sends, while calls are refused, calls of somebody whom the quota does not count: where others
 // are counted by themselves as many as would fill a count.
 func (x *drilling) exempted() {
@@ -54,13 +65,8 @@ func (x *drilling) exempted() {
 		who.Scheme = id.Credentials[0].Scheme.Name
 	}
 	c.As = []check.Present{{Caller: who}}
-	many := int64(1)
-	switch x.at.By {
-	case "identity", "key", "role":
-		many = min(quota.Of(x.q, x.q.Allow).First()+1, mostCalls)
-	}
 	e := Exempt{Who: id.Name}
-	for range many {
+	for range x.asExempt() {
 		r := x.send(c)[0]
 		if r.Fate != check.Answered {
 			break

@@ -69,7 +69,7 @@ func (Family) Cost(c *check.Context, p *check.Probe) check.Cost {
 		return check.Cost{Requests: 1}
 	}
 	budget, window := quota.Span(x.drill.Budget.Ticks), quota.Span(x.stack.Shortest())
-	cost := check.Cost{Requests: x.drill.Burst + aroundIt, Time: x.longest()}
+	cost := check.Cost{Requests: x.drill.Burst + aroundIt + x.asExempt(), Time: x.longest()}
 	if x.q.Model == declaration.Concurrency {
 		cost.Waits = quota.Span(leastBeside) / 2
 	} else if window < budget { // it is watched until it admits again, twice

@@ -60,8 +60,8 @@ const label = computed(() => {
     </p>
     <p v-if="!view.calls.length" class="faint">No call was made yet.</p>
     <p v-else-if="view.kept" class="faint">
-      An earlier sweep measured this, {{ exact(view.kept) }}. The last one could not: its verdict says why, and nothing is
-      proven today.
+      An earlier sweep measured this, {{ exact(view.kept) }}. The last one could not: its verdict says why, and nothing
+      is proven today.
     </p>
     <div v-if="view.conclusions.length" class="list">
       <component
