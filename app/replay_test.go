@@ -142,18 +142,21 @@ func TestAReplayThatIsLostIsNamed(t *testing.T) {
 func TestADrillOfAFullQuota(t *testing.T) {
 	for _, c := range []struct {
 		name string
+		flaw []standin.Flaw
 		fill int // how often the login was called before
 		kind finding.Kind
 		says string
 		wait time.Duration
 	}{
-		{"room", 0, finding.Agrees, "refused within what login allows", 0},
-		{"full for five minutes", 8, finding.Agrees, "refused within what login allows", 290 * time.Second},
-		{"full for a day", 104, finding.Unproven, "full before the drill began", 0},
+		{"room", nil, 0, finding.Agrees, "refused within what login allows", 0},
+		{"full for five minutes", nil, 8, finding.Agrees, "refused within what login allows", 290 * time.Second},
+		{"full for a day", nil, 104, finding.Unproven, "full before the drill began", 0},
+		{"full for a day, and stepped around before", []standin.Flaw{standin.WrittenByCaller}, 104, finding.Unthrottled,
+			"one with X-Forwarded-For was answered 401", 0},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			virtually(t, func(t *testing.T, n *memnet.Net) {
-				a, s := observatory(t, n, standin.Options{}, nil)
+				a, s := observatory(t, n, standin.Options{Flaws: c.flaw}, nil)
 				client := n.Client()
 				t.Cleanup(client.CloseIdleConnections)
 				d, _ := a.Workspace.Document()
@@ -178,7 +181,7 @@ func TestADrillOfAFullQuota(t *testing.T) {
 					t.Fatal("no drill of the login")
 					return view.ProbeView{}
 				}
-				require.Equal(t, finding.Agrees, again().Verdict.Kind)
+				require.Equal(t, c.flaw == nil, again().Verdict.Kind == finding.Agrees)
 				time.Sleep(25 * time.Hour)
 				for k := range c.fill {
 					if k > 0 && k%8 == 0 {

@@ -28,27 +28,28 @@ type Fact struct {
 	// NoCredential: what it presents could not be obtained.
 	NoCredential bool        `json:"noCredential,omitempty"`
 	Check        *check.Fact `json:"check,omitempty"` // of a family of its own
-	Sweep        uint        `json:"sweep"`
+	// Beside: it came to nothing, and what showed a gap before stands.
+	Beside bool `json:"beside,omitempty"`
+	Sweep  uint `json:"sweep"`
 }
 
-// Standing is which of two facts of a probe stands, that was put by the sweep which it belongs to or was
-// sent again since: the later, unless it measured nothing and the one before did.
-func Standing(before, after *Fact) *Fact {
-	if before.whole(false) && !after.whole(true) {
-		return before
-	}
-	return after
-}
-
-// whole says whether a fact is one that was measured, in a family that says so; otherwise it is other.
-func (f *Fact) whole(other bool) bool {
+// Measures says whether a fact is of a family that may measure nothing.
+func (f *Fact) Measures() bool {
 	if f == nil || f.Check == nil {
-		return other
+		return false
 	}
-	if m, ok := f.Check.Data.(check.Measuring); ok {
-		return m.Whole()
+	_, ok := f.Check.Data.(check.Measuring)
+	return ok
+}
+
+// Void says whether a fact came to nothing, in a family that says so: then it does not take the place of one
+// that showed a gap.
+func (f *Fact) Void() bool {
+	if f == nil || f.Check == nil {
+		return false
 	}
-	return other
+	m, ok := f.Check.Data.(check.Measuring)
+	return ok && !m.Whole()
 }
 
 func (f *Fact) answer() check.Answer { return check.AnswerOf(*f.Exchange) }

@@ -10,33 +10,25 @@ import (
 	"millgate/core/quota"
 )
 
-// A drill that measured nothing does not stand in place of one that did.
-func TestWhichFactStands(t *testing.T) {
+func TestWhatCameToNothing(t *testing.T) {
 	calls := []quota.Seen{{OK: true}, {}}
 	drill := func(m quotas.Measured) *Fact {
 		return &Fact{Exchange: &check.Exchange{}, Check: &check.Fact{Family: "quota", Data: &m}}
 	}
-	whole := drill(quotas.Measured{Measured: quota.Measured{Calls: calls}})
-	full := drill(quotas.Measured{Measured: quota.Measured{Calls: calls[:1], Full: true}})
-	broke := drill(quotas.Measured{Measured: quota.Measured{Calls: calls}, Broke: "connection reset"})
-	other := &Fact{Exchange: &check.Exchange{Status: 200}}
 	for _, x := range []struct {
-		name                  string
-		before, after, stands *Fact
+		name           string
+		f              *Fact
+		measures, void bool
 	}{
-		{"full now", whole, full, whole},
-		{"broken now", whole, broke, whole},
-		{"measured again", whole, drill(quotas.Measured{Measured: quota.Measured{Calls: calls}}), nil},
-		{"both came to nothing", full, broke, broke},
-		{"measured at last", full, whole, whole},
-		{"the first", nil, full, full},
-		{"no measurement", other, other, other},
-		{"none now", whole, other, other},
+		{"a drill", drill(quotas.Measured{Measured: quota.Measured{Calls: calls}}), true, false},
+		{"full", drill(quotas.Measured{Measured: quota.Measured{Calls: calls, Full: true}}), true, true},
+		{"broken off", drill(quotas.Measured{Measured: quota.Measured{Calls: calls}, Broke: "connection reset"}), true,
+			true},
+		{"no call", drill(quotas.Measured{}), true, true},
+		{"failures", drill(quotas.Measured{Measured: quota.Measured{Calls: calls, Failed: 1}}), true, true},
+		{"no measurement", &Fact{Exchange: &check.Exchange{Status: 200}}, false, false},
+		{"none", nil, false, false},
 	} {
-		got := Standing(x.before, x.after)
-		if x.stands == nil {
-			x.stands = x.after
-		}
-		assert.Same(t, x.stands, got, x.name)
+		assert.Equal(t, []bool{x.measures, x.void}, []bool{x.f.Measures(), x.f.Void()}, x.name)
 	}
 }

@@ -40,8 +40,9 @@ func (ts *Targets) Journal(ctx context.Context, sweeps ...uint) (facts map[strin
 			switch f := p.facts[i]; {
 			case f == nil:
 				lost[key] = row.Unsafe
+			case f.Beside && facts[key] != nil:
 			case facts[key] == nil || facts[key].Sweep != f.Sweep || f.Exchange.At.After(facts[key].Exchange.At):
-				facts[key] = Standing(facts[key], f) // ids of before can have become one
+				facts[key] = f // ids of before can have become one
 			}
 		}
 	}

@@ -66,6 +66,7 @@ type run struct {
 	alike   alike                     // what many exchanges have in common
 	public  map[string]token.Keys     // of schemes
 	before  map[string]*snapshot.Fact // of what is sent again: what was known
+	gapped  map[string]bool           // of them, those that showed a gap
 	health  health
 	graves  buried.Graves
 	turns   turns
@@ -253,6 +254,7 @@ func (r *run) one(p *check.Probe, park func()) error {
 // keep writes the fact and tells of every verdict that it settles.
 func (r *run) keep(p *check.Probe, f *snapshot.Fact) error {
 	f.Sick = failing(f.Exchange.Status) && f.Lost == "" && r.health.isSick()
+	f.Beside = f.Void() && r.gapped[p.Key()]
 	b, err := f.MarshalJSON() // json.Marshal would copy what that gives
 	if err != nil {
 		return fmt.Errorf("%w: %v", errJournal, err)
@@ -267,7 +269,9 @@ func (r *run) keep(p *check.Probe, f *snapshot.Fact) error {
 			r.alike.share(&f.Check.Reports[i].Exchange)
 		}
 	}
-	r.facts.Put(p.Key(), snapshot.Standing(r.before[p.Key()], f))
+	if r.facts.Put(p.Key(), f); f.Beside {
+		r.facts.Put(p.Key(), r.before[p.Key()])
+	}
 	told := r.sweeps.events.Wanted(events.Landed)
 	for _, q := range r.settled(p) {
 		if told && r.facts.Of(q.Key()) != nil {
