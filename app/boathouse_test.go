@@ -37,6 +37,9 @@ var boathouseFaults = map[string][]string{
 }
 
 func TestFaultsOfTheBoathouse(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes long; make test has it")
+	}
 	assert.Len(t, boathouseFaults, len(boathouse.Faults)+1)
 	for _, fault := range append([]string{""}, boathouse.Faults...) {
 		t.Run(fault, func(t *testing.T) {
