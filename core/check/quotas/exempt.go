@@ -5,7 +5,6 @@ import (
 	"net/netip"
 	"net/url"
 
-	"millgate/core/access"
 	"millgate/core/check"
 	"millgate/core/declaration"
 	"millgate/core/finding"
@@ -25,20 +24,10 @@ func (x planning) exempt(q *declaration.Quota, d *Detail) string {
 	if d.Login != "" {
 		return ""
 	}
-	for id := range x.c.Doc.Ranked() {
-		if !q.ExemptIdentity(x.c.Doc, id) || len(id.Credentials) == 0 ||
-			d.Caller.Scheme != "" && id.Credential(d.Caller.Scheme) == nil {
-			continue
-		}
-		as := access.Caller{Identity: id, State: access.Sound}
-		if d.Record.Param != "" {
-			as.Record = access.Foreign
-		}
-		if access.Decide(x.c.Doc, x.c.Doc.RouteNamed(d.Route), as).Outcome == access.Admit {
-			return id.Name
-		}
-	}
-	return ""
+	return x.admitted(d.Route, d.Record, func(id *declaration.Identity) bool {
+		return q.ExemptIdentity(x.c.Doc, id) && len(id.Credentials) > 0 &&
+			(d.Caller.Scheme == "" || id.Credential(d.Caller.Scheme) != nil)
+	})
 }
 
 // asExempt is how many calls somebody makes who is exempt.
@@ -55,19 +44,9 @@ func (x *drilling) asExempt() int {
 // exempted sends, while calls are refused, calls of somebody whom the quota does not count: where others
 // are counted by themselves as many as would fill a count.
 func (x *drilling) exempted() {
-	id := x.c.Doc.IdentityNamed(x.at.Exempt)
-	if id == nil {
-		return
-	}
-	c := x.what
-	who := check.Caller{Identity: id.Name, Scheme: x.at.Caller.Scheme, State: access.Sound}
-	if who.Scheme == "" {
-		who.Scheme = id.Credentials[0].Scheme.Name
-	}
-	c.As = []check.Present{{Caller: who}}
-	e := Exempt{Who: id.Name}
+	e := Exempt{Who: x.at.Exempt}
 	for range x.asExempt() {
-		r := x.send(c)[0]
+		r := x.send(x.as(x.at.Exempt))[0]
 		if r.Fate != check.Answered {
 			break
 		}

@@ -349,16 +349,22 @@ func (x planning) beside(p check.Probe, drills []check.Probe) string {
 	if p.Caller.Identity == "" || p.Caller.Scheme == "" {
 		return ""
 	}
-	for id := range x.c.Doc.Ranked() {
+	return x.admitted(p.Route, p.Record, func(id *declaration.Identity) bool {
 		busy := slices.ContainsFunc(drills, func(o check.Probe) bool { return o.Caller.Identity == id.Name })
-		if busy || q.ExemptIdentity(x.c.Doc, id) || id.Credential(p.Caller.Scheme) == nil {
-			continue
-		}
-		as := access.Caller{Identity: id, State: access.Sound}
-		if p.Record.Param != "" {
-			as.Record = access.Foreign
-		}
-		if access.Decide(x.c.Doc, x.c.Doc.RouteNamed(p.Route), as).Outcome == access.Admit {
+		return !busy && !q.ExemptIdentity(x.c.Doc, id) && id.Credential(p.Caller.Scheme) != nil
+	})
+}
+
+// admitted is the first identity that fits whom a route admits, on a record that is somebody else's; ""
+// without one.
+func (x planning) admitted(route string, record check.Record, fits func(*declaration.Identity) bool) string {
+	as := access.Caller{State: access.Sound}
+	if record.Param != "" {
+		as.Record = access.Foreign
+	}
+	for id := range x.c.Doc.Ranked() {
+		as.Identity = id
+		if fits(id) && access.Decide(x.c.Doc, x.c.Doc.RouteNamed(route), as).Outcome == access.Admit {
 			return id.Name
 		}
 	}

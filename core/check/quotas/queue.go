@@ -1,7 +1,9 @@
 package quotas
 
 import (
+	"cmp"
 	"fmt"
+	"slices"
 	"time"
 
 	"millgate/core/check"
@@ -136,11 +138,9 @@ func (x *drilling) queue(list []check.Report) *quota.Crowd {
 			admitted = append(admitted, r)
 		}
 	}
+	slices.SortFunc(admitted, func(a, b check.Report) int { return cmp.Compare(a.Begin, b.Begin) })
 	for i, a := range admitted {
 		for _, b := range admitted[i+1:] {
-			if a.Begin > b.Begin {
-				a, b = b, a
-			}
 			if a.End > b.End+clearly {
 				q.Overtaken++
 			}
@@ -167,8 +167,7 @@ func (j *judging) queue() {
 	switch {
 	case m.Waited > q.Queue:
 		j.gap(longer, j.speaks(), "%d of %d calls that were sent together waited for their turn%s; %s lets %d wait, "+
-			"and "+
-			"the next is to be refused at once.", m.Waited, m.Sent, most, q.Name, q.Queue)
+			"and the next is to be refused at once.", m.Waited, m.Sent, most, q.Name, q.Queue)
 	case m.Waited+m.Left < q.Queue && m.Refused >= beyondQueue:
 		j.gap(shorter, j.speaks(), "%d of %d calls that were sent together were refused at once, and %d waited for "+
 			"their turn; %s lets %d wait.", m.Refused, m.Sent, m.Waited+m.Left, q.Name, q.Queue)

@@ -65,7 +65,7 @@ func (x *drilling) fill(s *Strangers, whose string) {
 			break // it is full
 		}
 	}
-	if r := x.send(x.asBeside())[0]; r.Fate == check.Answered {
+	if r := x.send(x.as(whose))[0]; r.Fate == check.Answered {
 		s.After = r.Exchange.Status
 	}
 	bare := x.what

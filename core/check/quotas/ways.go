@@ -3,6 +3,7 @@ package quotas
 import (
 	"strings"
 
+	"millgate/core/access"
 	"millgate/core/check"
 	"millgate/core/quota"
 )
@@ -147,7 +148,7 @@ func (x *drilling) others() error {
 		if x.at.Beside == "" {
 			return nil
 		}
-		return x.alsoAround("another identity from the same address", x.asBeside())
+		return x.alsoAround("another identity from the same address", x.as(x.at.Beside))
 	}
 	if c, ok := x.another(); ok {
 		x.sawAnother(x.send(c)[0])
@@ -165,11 +166,13 @@ func (x *drilling) alsoAround(name string, c check.Call) error {
 	return err
 }
 
-// asBeside is the drill's call as the identity beside.
-func (x *drilling) asBeside() check.Call {
+// as is the drill's call as another identity, with its credential of the drill's scheme, or else its first.
+func (x *drilling) as(identity string) check.Call {
 	c := x.what
-	who := x.p.Caller
-	who.Identity = x.at.Beside
+	who := check.Caller{Identity: identity, Scheme: x.p.Caller.Scheme, State: access.Sound}
+	if id := x.c.Doc.IdentityNamed(identity); who.Scheme == "" && id != nil {
+		who.Scheme = id.Credentials[0].Scheme.Name
+	}
 	c.As = []check.Present{{Caller: who}}
 	return c
 }
@@ -179,7 +182,7 @@ func (x *drilling) another() (c check.Call, ok bool) {
 	if x.at.Beside == "" || x.at.By != "identity" && x.at.By != "key" {
 		return c, false
 	}
-	return x.asBeside(), true
+	return x.as(x.at.Beside), true
 }
 
 // sawAnother keeps what another caller was answered: an answer that never came shows nothing.
