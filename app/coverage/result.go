@@ -64,12 +64,14 @@ func (s Swept) Result(findings []finding.Finding, plan planning.Summary, made []
 // probed is what each probe found out.
 func (s Swept) probed() map[string]history.Probed {
 	out := make(map[string]history.Probed, len(s.Probes))
-	for _, p := range s.Probes { // one that is among none of the items was not sent
-		out[p.Key()] = history.Probed{Kind: finding.Unprobed, Expects: s.Plan.Expects(p)}
-	}
 	for key, it := range s.Items {
 		out[key] = history.Probed{Kind: it.Verdict.Kind, Expects: s.Plan.Expects(it.Probe),
 			Widens: it.Probe.Widens != ""}
+	}
+	for _, p := range s.Probes {
+		if _, judged := out[p.Key()]; !judged { // it was not sent
+			out[p.Key()] = history.Probed{Kind: finding.Unprobed, Expects: s.Plan.Expects(p)}
+		}
 	}
 	return out
 }

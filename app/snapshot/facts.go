@@ -33,15 +33,6 @@ type Fact struct {
 	Sweep  uint `json:"sweep"`
 }
 
-// Measures says whether a fact is of a family that may measure nothing.
-func (f *Fact) Measures() bool {
-	if f == nil || f.Check == nil {
-		return false
-	}
-	_, ok := f.Check.Data.(check.Measuring)
-	return ok
-}
-
 // Void says whether a fact came to nothing, in a family that says so: then it does not take the place of one
 // that showed a gap.
 func (f *Fact) Void() bool {

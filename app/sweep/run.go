@@ -66,7 +66,6 @@ type run struct {
 	alike   alike                     // what many exchanges have in common
 	public  map[string]token.Keys     // of schemes
 	before  map[string]*snapshot.Fact // of what is sent again: what was known
-	gapped  map[string]bool           // of them, those that showed a gap
 	health  health
 	graves  buried.Graves
 	turns   turns
@@ -254,7 +253,10 @@ func (r *run) one(p *check.Probe, park func()) error {
 // keep writes the fact and tells of every verdict that it settles.
 func (r *run) keep(p *check.Probe, f *snapshot.Fact) error {
 	f.Sick = failing(f.Exchange.Status) && f.Lost == "" && r.health.isSick()
-	f.Beside = f.Void() && r.gapped[p.Key()]
+	if before := r.before[p.Key()]; before != nil && f.Void() {
+		r.facts.Put(p.Key(), before)
+		f.Beside = r.judge.Judge(p).Verdict.Kind.IsGap()
+	}
 	b, err := f.MarshalJSON() // json.Marshal would copy what that gives
 	if err != nil {
 		return fmt.Errorf("%w: %v", errJournal, err)
@@ -269,8 +271,8 @@ func (r *run) keep(p *check.Probe, f *snapshot.Fact) error {
 			r.alike.share(&f.Check.Reports[i].Exchange)
 		}
 	}
-	if r.facts.Put(p.Key(), f); f.Beside {
-		r.facts.Put(p.Key(), r.before[p.Key()])
+	if !f.Beside {
+		r.facts.Put(p.Key(), f)
 	}
 	told := r.sweeps.events.Wanted(events.Landed)
 	for _, q := range r.settled(p) {

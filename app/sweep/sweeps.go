@@ -205,12 +205,7 @@ func (sw *Sweeps) start(ctx context.Context, d *declaration.Document, t *declara
 	if w.Partial {
 		// What is sent again is forgotten first, so that it is sent; it comes
 		// back if it is not.
-		r.before, r.gapped = map[string]*snapshot.Fact{}, map[string]bool{}
-		for _, p := range only {
-			if facts.Of(p.Key()).Measures() {
-				r.gapped[p.Key()] = r.judge.Judge(p).Verdict.Kind.IsGap()
-			}
-		}
+		r.before = map[string]*snapshot.Fact{}
 		for _, p := range only {
 			if f := facts.Put(p.Key(), nil); f != nil {
 				r.before[p.Key()] = f

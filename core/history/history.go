@@ -60,9 +60,6 @@ const (
 	Unknown    State = "" // it was not known yet
 )
 
-// States are all of them, in that order.
-var States = []State{New, Back, Open, NotChecked, MovedOn, Mended}
-
 // IsGap says whether it is there now.
 func (s State) IsGap() bool { return s == New || s == Back || s == Open }
 

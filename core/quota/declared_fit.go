@@ -54,6 +54,12 @@ func (d *Drill) parts() (some int, w Micros) {
 	return int(l.number() / 2), l.W
 }
 
+// halfway says whether the first part was sent, and how long after the first call the rest is.
+func (d *Drill) halfway() (rest Micros, yes bool) {
+	some, w := d.parts()
+	return w / firstPart, some > 0 && len(d.Calls) == some && d.rounds == 0
+}
+
 // begin is when the first call is sent: not right after a window of the clock has begun, since
 // that one would then end with one of the first call.
 func (d *Drill) begin(now, w Micros) Micros {
@@ -117,7 +123,7 @@ func (x *search) asDeclared(declared Stack) {
 			continue
 		}
 		for _, burst := range slices.Compact([]Calls{m.N, m.number()}) { // more came while it was emptied
-			x.holds(Limit{Kind: Bucket, N: 1, W: max(1, m.W/m.N), Burst: burst})
+			x.holds(Limit{Kind: Bucket, N: m.N, W: m.W, Burst: burst}.oneEach())
 		}
 		for _, n := range x.numbers {
 			for _, k := range []Kind{FixedFirst, SlidingLog} {
@@ -201,10 +207,10 @@ func wholeStack(calls []Seen, declared Stack) (out Stack) {
 	return out
 }
 
-// name is a limiter in words.
-func (l Limit) name() string {
+// oneEach is a limiter as fits have it: a bucket gets one token at a time.
+func (l Limit) oneEach() Limit {
 	if l.Kind == Bucket && l.N > 0 {
-		return Fit{Limit: Limit{Kind: Bucket, N: 1, W: l.W / l.N, Burst: l.Burst}}.Name()
+		l.W, l.N = max(1, l.W/l.N), 1
 	}
-	return Fit{Limit: l}.Name()
+	return l
 }

@@ -87,8 +87,9 @@ func (d *Drill) Next(now Micros) Step {
 	case filling:
 		if some, w := d.parts(); some > 0 && len(d.Calls) == 0 {
 			return Step{At: d.begin(now, w), Many: min(left, some), Stop: true, Why: "some of the calls that fit"}
-		} else if some > 0 && len(d.Calls) == some && d.rounds == 0 {
-			return Step{At: d.Calls[0].At + w/firstPart, Many: min(left, d.fill()), Stop: true,
+		}
+		if rest, yes := d.halfway(); yes {
+			return Step{At: d.Calls[0].At + rest, Many: min(left, d.fill()), Stop: true,
 				Why: "the rest of them, until one is refused"}
 		}
 		return Step{Many: min(left, d.fill()), Stop: true, Why: "calls until one is refused"}
@@ -390,7 +391,7 @@ func (d *Drill) Enough() bool { return d.state != filling }
 
 // Filled is told when a stretch ended without a refusal.
 func (d *Drill) Filled() {
-	if some, _ := d.parts(); some > 0 && len(d.Calls) == some && d.rounds == 0 {
+	if _, yes := d.halfway(); yes {
 		return // the rest comes later
 	}
 	if d.state == filling && !d.further() {

@@ -223,7 +223,7 @@ func (m *Measured) Found() string {
 	case len(m.Stack) > 0:
 		names := make([]string, len(m.Stack))
 		for i, l := range m.Stack {
-			names[i] = l.name()
+			names[i] = Fit{Limit: l.oneEach()}.Name()
 		}
 		return "It is the declared " + strings.Join(names, ", and ") + "."
 	case (m.Waits || m.waiting()) && len(m.Fits) == 0:

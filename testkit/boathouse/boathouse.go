@@ -4,6 +4,7 @@
 package boathouse
 
 import (
+	"bytes"
 	"crypto/ecdsa"
 	"crypto/elliptic"
 	"crypto/rand"
@@ -12,6 +13,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"html/template"
+	"io"
 	"net/http"
 	"slices"
 	"strings"
@@ -186,21 +188,12 @@ func readable(next http.Handler) http.Handler {
 				no(w, 400, "that is no booking")
 				return
 			}
-			b, _ := json.Marshal(map[string]string{"boat": v.Boat, "note": v.Note})
-			r.Body = http.NoBody
-			if len(b) > 0 {
-				r.Body = body(string(b))
-			}
+			b, _ := json.Marshal(map[string]string{"boat": v.Boat, "note": v.Note}) // texts always encode
+			r.Body = io.NopCloser(bytes.NewReader(b))
 		}
 		next.ServeHTTP(w, r)
 	})
 }
-
-type reading struct{ *strings.Reader }
-
-func (reading) Close() error { return nil }
-
-func body(text string) reading { return reading{strings.NewReader(text)} }
 
 // counts is a limiter of the library, by a key.
 func (s *Service) counts(n int, per time.Duration, key func(r *http.Request) string) func(http.Handler) http.Handler {
