@@ -325,6 +325,8 @@ func holds(claim, role string) bool {
 	return json.Unmarshal([]byte(claim), &one) == nil && slices.Contains(strings.Fields(one), role)
 }
 
+const inTheAnswer = "the answer"
+
 // where says where a role was seen that was not there before, "" where it was not.
 func where(p *check.Probe, r, was, now check.Report) string {
 	role := Of(p).Role
@@ -335,9 +337,17 @@ func where(p *check.Probe, r, was, now check.Report) string {
 	case ok(now) && holds(member(now, p.Of), role):
 		return "the record, read again"
 	case holds(member(r, p.Of), role):
-		return "the answer"
+		return inTheAnswer
 	}
 	return ""
+}
+
+// othersSeen says whether what is made without the claim was seen where the role was.
+func othersSeen(seen string, made, read check.Report) bool {
+	if seen == inTheAnswer {
+		return made.Fate == check.Answered && made.Exchange.Status < 300
+	}
+	return read.Fate == check.Answered && read.Exchange.Status == 200
 }
 
 // Judge says whether the role was taken over.
@@ -356,6 +366,9 @@ func (f Family) Judge(c *check.Context, p *check.Probe, fact *check.Fact, e *che
 		holds(member(named(theirs), p.Of), Of(p).Role))
 	if everybody {
 		seen = ""
+	}
+	if seen != "" && named(before).Name == "" && !othersSeen(seen, named(without), named(theirs)) {
+		proof = check.Speaks(check.Head(r)) // whether others have it without asking is not known
 	}
 	if m, ok := fact.Data.(*Measured); ok && m.Raised != "" {
 		seen, proof = m.Raised, check.Speaks(check.Head(r)) // what was read is not kept

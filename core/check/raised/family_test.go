@@ -199,6 +199,8 @@ func TestWhatIsCreatedIsReadBack(t *testing.T) {
 	}{
 		{"raised", `{"id":"p-9"}`, `{"roles":["boss"]}`, `{"roles":["reader"]}`, 200, finding.OverPermissive,
 			finding.Proven},
+		{"raised, and nobody else is known", `{"id":"p-9"}`, `{"roles":["boss"]}`, `-`, 200, finding.OverPermissive,
+			finding.Likely},
 		{"everybody has it", `{"id":"p-9"}`, `{"roles":["boss"]}`, `{"roles":["boss"]}`, 200, finding.Agrees,
 			finding.Likely},
 		{"not raised", `{"id":"p-9"}`, `{"roles":["reader"]}`, "", 200, finding.Agrees, finding.Likely},
@@ -214,6 +216,10 @@ func TestWhatIsCreatedIsReadBack(t *testing.T) {
 				r.Exchange = check.Exchange{Status: x.status, Content: map[string]string{after: x.read,
 					theirs: x.theirs}[call.Name]}
 			case without:
+				if x.theirs == "-" {
+					r.Exchange.Status = 409 // there is one of that name
+					return r
+				}
 				assert.JSONEq(t, `{"name":"x"}`, string(call.Request.Body))
 				assert.Equal(t, call.Makes.Slot, call.Take[len(call.Take)-1].Slot, "it is removed as well")
 				r.Took = map[string]string{call.Makes.Slot: "p-10"}
@@ -229,7 +235,11 @@ func TestWhatIsCreatedIsReadBack(t *testing.T) {
 		assert.Equal(t, x.want, kind, x.name)
 		assert.Equal(t, x.sure, sure, x.name)
 		many := map[bool]int{true: 1, false: 2}[x.answer == "{}"]
-		if x.theirs != "" {
+		switch x.theirs {
+		case "":
+		case "-":
+			many++
+		default:
 			many += 2
 		}
 		assert.Len(t, sent, many, x.name)
