@@ -179,19 +179,13 @@ func (j *judging) queue() {
 }
 
 var queueRows = []*finding.Row{
-	partOf([]string{over, none}, limited(longer, finding.Unthrottled, "More calls wait than declared",
+	limited(longer, finding.Unthrottled, "More calls wait than declared",
 		"Calls that wait hold connections and memory: who sends many takes them from everybody.",
-		"Bound how many may wait, and refuse the next at once.")), // each node that counts alone has a queue of its own
+		"Bound how many may wait, and refuse the next at once."),
 	limited(shorter, finding.OverRestrictive, "Fewer calls wait than declared",
 		"Callers are refused who were promised a place in the queue.",
 		"Let as many wait as declared; or declare as many as may."),
 	limited(overtaken, finding.OverRestrictive, "Who waits longest is not answered first",
 		"While others come, one who waits may wait without end.",
 		"Let those who wait go in the order in which they came."),
-}
-
-// partOf: where one of the causes is found, it is a part of that.
-func partOf(causes []string, r *finding.Row) *finding.Row {
-	r.PartOf = causes
-	return r
 }
