@@ -13,6 +13,8 @@ import (
 
 	"millgate/app/events"
 	"millgate/app/importing"
+	"millgate/app/past"
+	"millgate/app/report"
 	"millgate/app/snapshot"
 	"millgate/app/sweep"
 	"millgate/app/tokens"
@@ -31,6 +33,8 @@ type App struct {
 	View      *view.View
 	Tokens    *tokens.Tokens
 	Imports   *importing.Imports
+	Past      *past.Past
+	Reports   *report.Reports
 
 	store  *store.Store
 	unlock func() error
@@ -63,6 +67,8 @@ func Open(ctx context.Context, dataDir, file string) (*App, error) {
 	a.View = view.New(st, a.Workspace, a.Targets, a.Sweeps)
 	a.Tokens = tokens.New(st, a.Workspace)
 	a.Imports = importing.New(a.Workspace)
+	a.Past = past.New(a.Workspace, a.Targets, a.Sweeps)
+	a.Reports = report.New(a.Workspace, a.Targets, a.Past, a.View)
 	if err := a.Workspace.LookOnly(st.InterruptRunning(ctx)); err != nil {
 		return nil, errors.Join(fmt.Errorf("reading the sweeps: %w", err), a.Close())
 	}

@@ -37,7 +37,7 @@ func TestADatabaseOfBefore(t *testing.T) {
 	defer func() { assert.NoError(t, a.Close()) }()
 	want := map[string]string{"mg-916411623a": "U GET /open", "mg-8c76d47a58": "P GET /t/{id}",
 		"mg-e1ad2b52b9": "L GET /t/{id}", "mg-cd3fc3cf02": "R everything behind access"}
-	now, err := a.View.Findings(t.Context(), "t")
+	now, err := found(t, a, "t")
 	require.NoError(t, err)
 	got := map[string]string{}
 	for _, f := range now {
@@ -73,7 +73,7 @@ func TestADatabaseOfBefore(t *testing.T) {
 	done, err := a.Sweeps.Prune(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, 1, done.Sweeps)
-	again, err := a.View.Findings(t.Context(), "t")
+	again, err := found(t, a, "t")
 	require.NoError(t, err)
 	assert.Equal(t, now, again)
 }

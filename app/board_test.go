@@ -232,7 +232,7 @@ func TestBoardOfABrokenDeclaration(t *testing.T) {
 	require.ErrorIs(t, err, fault.ErrInvalid)
 	_, err = a.Sweeps.Plan("t")
 	require.ErrorIs(t, err, fault.ErrInvalid)
-	fs, err := a.View.Findings(t.Context(), "")
+	fs, err := found(t, a, "")
 	require.NoError(t, err)
 	assert.Empty(t, fs)
 	v, err := a.View.Crossing(t.Context(), "", "GET /a", "")

@@ -115,7 +115,8 @@ func TestRoundTrip(t *testing.T) {
 	require.NotEmpty(t, eff.Messages)
 	at := slices.IndexFunc(eff.Messages, func(m review.Message) bool { return m.Code == "open-write" })
 	require.GreaterOrEqual(t, at, 0, "what the import proposed is reviewed")
-	e, err = a.Workspace.Waive(e.Text, eff.Messages[at].Key(), "Everybody may", "ann", "2099-01-31")
+	e, err = a.Workspace.Waive(e.Text, eff.Messages[at].Key(), workspace.Accepted{Reason: "Everybody may",
+		By: "ann", Until: "2099-01-31"})
 	require.NoError(t, err)
 	kept, err := a.Workspace.Keep(t.Context(), e.Text, "All of it", 0)
 	require.NoError(t, err)
@@ -157,9 +158,11 @@ func TestRoundTrip(t *testing.T) {
 func TestImportObserved(t *testing.T) {
 	a, _ := empty(t)
 	archive := `{"log": {"entries": [
- {"request": {"method": "GET", "url": "https://api.example/v1/things/t-1?full=1&token=abc"}, "response": {"status": 200}},
+ {"request": {"method": "GET", "url": "https://api.example/v1/things/t-1?full=1&token=abc"},
+	"response": {"status": 200}},
  {"request": {"method": "GET", "url": "https://api.example/v1/things/t-2"}, "response": {"status": 200}},
- {"request": {"method": "POST", "url": "https://api.example/v1/login", "postData": {"mimeType": "application/json", "text": "{\"user\":\"ann\",\"password\":\"hunter22\"}"}}, "response": {"status": 200}},
+ {"request": {"method": "POST", "url": "https://api.example/v1/login", "postData": {"mimeType": "application/json",
+	"text": "{\"user\":\"ann\",\"password\":\"hunter22\"}"}}, "response": {"status": 200}},
  {"request": {"method": "GET", "url": "https://api.example/v1/nowhere"}, "response": {"status": 404}},
  {"request": {"method": "GET", "url": "https://api.example/app.js"}, "response": {"status": 200}},
  {"request": {"method": "OPTIONS", "url": "https://api.example/v1/login"}, "response": {"status": 204}},
@@ -182,7 +185,8 @@ func TestImportObserved(t *testing.T) {
 		{Key: "POST /v1/login", Sample: true, Effect: "command"}}, nil)
 	require.NoError(t, err)
 	assert.Equal(t, 2, n)
-	assert.Contains(t, out, `- { at: "GET /v1/things/{name}", group: Things, send: { path: { name: t-1 }, query: { full: "1" } } }`)
+	assert.Contains(t, out,
+		`- { at: "GET /v1/things/{name}", group: Things, send: { path: { name: t-1 }, query: { full: "1" } } }`)
 	assert.Contains(t, out, `json: {"password":"{password}","user":"ann"}`, "secrets are left out")
 	assert.NotContains(t, out, "hunter22")
 	assert.NotContains(t, out, "abc")
@@ -305,7 +309,7 @@ func TestFixAndWaive(t *testing.T) {
 	e, err := a.Workspace.Fix(text, key)
 	require.NoError(t, err)
 	assert.Contains(t, e.Text, "quotas:")
-	e, err = a.Workspace.Waive(text, key, "it is small", "me", "2099-01-01")
+	e, err = a.Workspace.Waive(text, key, workspace.Accepted{Reason: "it is small", By: "me", Until: "2099-01-01"})
 	require.NoError(t, err)
 	for _, m := range a.Workspace.Check(e.Text).Messages {
 		if m.Key() == key {
@@ -314,7 +318,7 @@ func TestFixAndWaive(t *testing.T) {
 	}
 	for _, c := range [][3]string{{"", "2099-01-01", "say why"}, {"x", "soon", "not a date"},
 		{"x", "2001-01-01", "is over already"}} {
-		_, err := a.Workspace.Waive(text, key, c[0], "", c[1])
+		_, err := a.Workspace.Waive(text, key, workspace.Accepted{Reason: c[0], By: "", Until: c[1]})
 		assert.ErrorContains(t, err, c[2])
 	}
 	_, err = a.Workspace.Fix(text, "nothing")

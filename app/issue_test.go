@@ -31,7 +31,7 @@ func TestIssuedTokensAreJudgedAnew(t *testing.T) {
 		a.Workspace.Dial = n.Dial
 		swept(t, a)
 		issued := func() (out []string) {
-			list, err := a.View.Findings(t.Context(), "")
+			list, err := found(t, a, "")
 			require.NoError(t, err)
 			for _, f := range list {
 				if strings.HasPrefix(f.Cause, "token ") && f.Kind != "U" {
@@ -96,14 +96,14 @@ func TestRetentionLeavesTheBoard(t *testing.T) {
 			return len(x.History)
 		}
 		assert.Equal(t, 6, past())
-		before, err := a.View.Findings(t.Context(), "t")
+		before, err := found(t, a, "t")
 		require.NoError(t, err)
 		a.Sweeps.Retention = sweep.Retention{Sweeps: 1}
 		done, err := a.Sweeps.Prune(t.Context())
 		require.NoError(t, err)
 		assert.Equal(t, 1, done.Sweeps)
 		assert.Equal(t, 3, past())
-		after, err := a.View.Findings(t.Context(), "t")
+		after, err := found(t, a, "t")
 		require.NoError(t, err)
 		assert.Equal(t, before, after)
 		require.NoError(t, a.store.SaveSweep(t.Context(),

@@ -67,7 +67,7 @@ func TestNobodyWaitsForALook(t *testing.T) {
 		_, err := a.Workspace.Keep(t.Context(), before.Text+"# more\n", "", before.Revision)
 		assert.NoError(t, err)
 		swept("other")
-		list, err := a.View.Findings(t.Context(), "other")
+		list, err := found(t, a, "other")
 		assert.NoError(t, err)
 		assert.Contains(t, fmt.Sprint(list), "The machine loom is told")
 		_, err = a.Sweeps.List(t.Context(), 0, 100)

@@ -206,7 +206,7 @@ func TestReadersWhileProbedAgain(t *testing.T) {
 			for _, read := range []func() error{
 				func() error { _, err := a.View.Worklist(t.Context(), "t"); return err },
 				func() error { _, err := a.View.Ticks(t.Context(), "t", view.Wanted{}); return err },
-				func() error { _, err := a.View.Findings(t.Context(), "t"); return err },
+				func() error { _, err := found(t, a, "t"); return err },
 				func() error { _, err := a.View.Crossing(t.Context(), "t", "GET /a", "ann"); return err },
 				func() error { _, err := a.Sweeps.List(t.Context(), 0, 100); return err },
 			} {

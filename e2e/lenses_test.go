@@ -68,8 +68,8 @@ func TestOriginsAndQuotas(t *testing.T) {
 	p.see("aside td", "admitted")
 
 	p.MustNavigate(url + "/findings")
-	p.click("td button", "Pages of any origin")
-	p.click("td a", "See the evidence on the board")
+	p.click("[role=row].row", "Pages of any origin")
+	p.click(".page .actions button", "On the board")
 	p.see("aside .banner", "can read as the user")
 	assert.Contains(t, p.MustInfo().URL, "lens=origins")
 }

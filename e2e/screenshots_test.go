@@ -50,8 +50,8 @@ func TestScreenshots(t *testing.T) {
 		p.see("aside", "Over-permissive")
 		shot(p, "board")
 		p.MustNavigate(url + "/findings")
-		p.see("td", "No guard")
-		p.click("td button", "No guard")
+		p.click("[role=row].row", "No guard")
+		p.see(".page h2", "Evidence")
 		if theme == "light" {
 			shot(p, "findings")
 		}

@@ -58,7 +58,7 @@ func (s *Server) FixMessage(_ context.Context, q contract.FixMessageRequestObjec
 func (s *Server) WaiveMessage(_ context.Context,
 	q contract.WaiveMessageRequestObject) (contract.WaiveMessageResponseObject, error) {
 	b := q.Body
-	e, err := s.app.Workspace.Waive(b.Text, b.Key, b.Reason, b.By, b.Until)
+	e, err := s.app.Workspace.Waive(b.Text, b.Key, workspace.Accepted{Reason: b.Reason, By: b.By, Until: b.Until})
 	if err != nil {
 		return nil, err
 	}

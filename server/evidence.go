@@ -148,7 +148,7 @@ func findingOf(f finding.Finding) contract.Finding {
 		Rung:     f.Rung,
 		Severity: contract.Severity(f.Severity), Confidence: contract.Confidence(f.Confidence),
 		Reason: f.Reason, Advice: f.Advice,
-		Owasp: f.OWASP, Cwe: f.CWE, Crossings: f.Crossings}
+		Owasp: f.OWASP, Cwe: f.CWE, Crossings: f.Crossings, Weighs: optional(f.Weighs), Docs: optional(f.Docs)}
 	if row, ok := families.Causes.Row(f.Kind, f.Cause); ok {
 		shown, refuted := families.Causes.Shown(row), families.Causes.Refuted(row)
 		out.Cause, out.Means, out.Shown, out.Refuted = &f.Cause, &row.Means, &shown, &refuted
@@ -165,20 +165,6 @@ func findingOf(f finding.Finding) contract.Finding {
 		out.Lens = &lens
 	}
 	return out
-}
-
-// GetFindings serves the findings.
-func (s *Server) GetFindings(ctx context.Context,
-	q contract.GetFindingsRequestObject) (contract.GetFindingsResponseObject, error) {
-	list, err := s.app.View.Findings(ctx, word(q.Params.Target))
-	if err != nil {
-		return nil, err
-	}
-	part, next, err := pageAfter(list, q.Params.After, q.Params.Limit)
-	if err != nil {
-		return nil, err
-	}
-	return contract.GetFindings200JSONResponse{Items: findingsOf(part), Next: next, Total: len(list)}, nil
 }
 
 func findingsOf(list []finding.Finding) []contract.Finding {

@@ -33,14 +33,14 @@ func numberAfter(after *string) (int, error) {
 	return n, nil
 }
 
-// pageAfter is the part of a list that follows a cursor, with the next.
-func pageAfter[T any](list []T, after *string, limit *int) (part []T, next *string, err error) {
+// pageAfter is the part of a list that follows a cursor, no longer than a limit, with the next.
+func pageAfter[T any](list []T, after *string, limit int) (part []T, next *string, err error) {
 	from, err := numberAfter(after)
 	if err != nil {
 		return nil, nil, err
 	}
 	from = min(from, len(list))
-	to := min(from+limitOfPage(limit), len(list))
+	to := min(from+limit, len(list))
 	if to < len(list) {
 		next = optional(strconv.Itoa(to))
 	}

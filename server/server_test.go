@@ -160,8 +160,9 @@ func TestKeepAndBoard(t *testing.T) {
 	assert.False(t, again.Whole)
 	assert.Empty(t, again.Rows, "nothing has changed")
 	assert.Equal(t, board.Version, again.Version)
-	for path, want := range map[string]string{"/api/worklist": "[]", "/api/findings": `{"items":[],"total":0}`,
-		"/api/sweeps": `{"items":[]}`, "/api/ticks": `{"items":[],"total":0}`} {
+	for path, want := range map[string]string{"/api/worklist": "[]",
+		"/api/findings": `{"items":[],"points":[],"total":0}`,
+		"/api/sweeps":   `{"items":[]}`, "/api/ticks": `{"items":[],"total":0}`} {
 		_, body := call(t, "GET", s.URL+path, "")
 		assert.JSONEq(t, want, body, path)
 	}

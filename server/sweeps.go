@@ -167,7 +167,12 @@ func (s *Server) ProbeAgain(ctx context.Context, q contract.ProbeAgainRequestObj
 	for _, c := range q.Body.Crossings {
 		keys = append(keys, sweep.CrossingKey{Route: c.Route, Caller: c.Caller})
 	}
-	r, err := s.app.Sweeps.ProbeAgain(ctx, q.Body.Target, keys) //nolint:contextcheck // a sweep outlives the question
+	var probes []string
+	if q.Body.Probes != nil {
+		probes = *q.Body.Probes
+	}
+	//nolint:contextcheck // a sweep outlives the question
+	r, err := s.app.Sweeps.ProbeAgain(ctx, q.Body.Target, keys, probes...)
 	if err != nil {
 		return nil, err
 	}

@@ -58,11 +58,11 @@ func (s Swept) Result(findings []finding.Finding, plan planning.Summary, made []
 		notFair[i] = notFair[i].Short()
 	}
 	return Result{Findings: findings, Left: s.Plan.Left, Plan: plan, Made: made, Unsent: s.Unsent(),
-		Unproven: s.Unproven(), NotFair: notFair, Checked: s.Checked(), Probed: s.probed()}
+		Unproven: s.Unproven(), NotFair: notFair, Checked: s.Checked(), Probed: s.Probed()}
 }
 
-// probed is what each probe found out.
-func (s Swept) probed() map[string]history.Probed {
+// Probed is what each probe found out.
+func (s Swept) Probed() map[string]history.Probed {
 	out := make(map[string]history.Probed, len(s.Probes))
 	for key, it := range s.Items {
 		out[key] = history.Probed{Kind: it.Verdict.Kind, Expects: s.Plan.Expects(it.Probe),

@@ -40,7 +40,7 @@ type Sweeps interface {
 // atOnce is how many sweeps are listed at once.
 const atOnce = 100
 
-// Runs are the whole sweeps of a target that have ended, the first first; of every target where it is "".
+// Runs are the sweeps of a target, the first first; of every target where it is "".
 func Runs(ctx context.Context, sw Sweeps, target string) (out []*events.Run, err error) {
 	for before := uint(0); ; {
 		list, err := sw.List(ctx, before, atOnce)
@@ -48,8 +48,7 @@ func Runs(ctx context.Context, sw Sweeps, target string) (out []*events.Run, err
 			return nil, err
 		}
 		for _, r := range list {
-			ended := r.State == store.Done || r.State == store.Stopped
-			if before = r.ID; ended && !r.Partial && (target == "" || r.Target == target) {
+			if before = r.ID; target == "" || r.Target == target {
 				out = append(out, r)
 			}
 		}
@@ -60,15 +59,20 @@ func Runs(ctx context.Context, sw Sweeps, target string) (out []*events.Run, err
 	}
 }
 
-// Stored are the whole sweeps of a target that have ended, the first first, up to one.
+// Whole says whether a run is a sweep that has a result of its own: it was no part, and has ended.
+func Whole(r *events.Run) bool {
+	return !r.Partial && r.EndedAt != nil && (r.State == store.Done || r.State == store.Stopped)
+}
+
+// Stored are the whole sweeps of a target, the first first, up to one.
 func Stored(ctx context.Context, sw Sweeps, target string, last uint) (out []Swept, err error) {
 	runs, err := Runs(ctx, sw, target)
 	if err != nil {
 		return nil, err
 	}
 	for _, r := range runs {
-		if r.ID > last {
-			break
+		if !Whole(r) || r.ID > last {
+			continue
 		}
 		_, res, err := sw.Result(ctx, r.ID)
 		if err != nil {
@@ -146,7 +150,7 @@ func Find(ctx context.Context, sw Sweeps, word string) ([]Swept, error) {
 		return nil, err
 	case r.Partial:
 		return nil, fmt.Errorf("%w: sweep %d sent some probes again; name a whole one", fault.ErrInput, n)
-	case r.State != store.Done && r.State != store.Stopped:
+	case !Whole(r):
 		return nil, fmt.Errorf("%w: sweep %d is %s", fault.ErrInput, n, r.State)
 	}
 	return Stored(ctx, sw, r.Target, n)

@@ -16,8 +16,9 @@ import (
 // Crossing names one cell of the board; an empty Caller is nobody, "*" is all.
 type CrossingKey struct{ Route, Caller string }
 
-// ProbeAgain sends the probes of some crossings again, with their controls.
-func (sw *Sweeps) ProbeAgain(ctx context.Context, target string, keys []CrossingKey) (*events.Run, error) {
+// ProbeAgain sends the probes of some crossings again, and some by their ids, with their controls.
+func (sw *Sweeps) ProbeAgain(ctx context.Context, target string, keys []CrossingKey, probes ...string) (*events.Run,
+	error) {
 	now := sw.ws.Present()
 	d, t, err := now.Current(target)
 	if err != nil {
@@ -29,6 +30,11 @@ func (sw *Sweeps) ProbeAgain(ctx context.Context, target string, keys []Crossing
 	}
 	pl := s.Plan().Copy() // with what gaps led to
 	want := map[string]bool{}
+	for _, id := range probes {
+		if p := pl.Find(id); p != nil {
+			want[id], want[p.Control] = true, true
+		}
+	}
 	for _, k := range keys {
 		if kind, ok := strings.CutPrefix(k.Caller, snapshot.CountedCaller); ok {
 			for _, p := range snapshot.DrillsAt(d, pl, k.Route, kind) {

@@ -20,6 +20,7 @@ import (
 	"millgate/app/snapshot"
 	"millgate/core/check"
 	"millgate/core/declaration"
+	"millgate/core/finding"
 	"millgate/core/token"
 	"millgate/store"
 	"millgate/wire"
@@ -325,7 +326,8 @@ func (r *run) finish(err error) {
 		byProbe[it.Probe.Key()] = it
 	}
 	res := coverage.Swept{Doc: r.doc, Plan: r.plan, Probes: r.probes, Facts: r.facts, Items: byProbe,
-		Partial: r.sweep.Partial}.Result(check.Gather(r.plan.Context, r.plan.Families, items),
+		Partial: r.sweep.Partial}.Result(finding.Waive(r.doc, check.Gather(r.plan.Context, r.plan.Families, items),
+		now),
 		planning.Of(r.doc, r.plan, r.target), r.leftovers())
 	res.Counts = check.Count(r.plan.Families, items, res.Findings)
 	sw := r.sweeps

@@ -11,7 +11,6 @@ import (
 	"millgate/app/snapshot"
 	"millgate/core/check"
 	"millgate/core/declaration"
-	"millgate/core/finding"
 )
 
 // Wanted says which of many verdicts are asked for.
@@ -64,20 +63,6 @@ func (vw *View) Ticks(ctx context.Context, target string, w Wanted) (Ticks, erro
 		out.List = append(out.List, tick)
 	}
 	return out, nil
-}
-
-// Findings returns the findings of a target by the current declaration.
-func (vw *View) Findings(ctx context.Context, target string) ([]finding.Finding, error) {
-	now := vw.ws.Present()
-	t := now.Pick(target)
-	if t == nil || now.Failed() {
-		return []finding.Finding{}, nil
-	}
-	s, err := vw.targets.Look(ctx, now, t)
-	if err != nil {
-		return nil, err
-	}
-	return s.Findings, nil
 }
 
 // ErrNoProbe is returned by Curl for a probe that was not planned.

@@ -8,18 +8,26 @@ import (
 	"millgate/core/review"
 )
 
-// checkIDs are what a waiver can name.
-func checkIDs() map[string][]string {
+// waived are what a waiver can name.
+func (ws *Workspace) waived() map[string][]string {
 	ids := make([]string, len(review.Checks))
 	for i, c := range review.Checks {
 		ids[i] = c.ID
 	}
-	return map[string][]string{"check": ids}
+	out := map[string][]string{"check": ids}
+	ws.mu.Lock()
+	defer ws.mu.Unlock()
+	for _, list := range ws.found {
+		for _, f := range list {
+			out["finding"] = append(out["finding"], f.ID)
+		}
+	}
+	return out
 }
 
 // Complete lists what can stand at a place of a text.
 func (ws *Workspace) Complete(text string, line, column int) assist.Completion {
-	return assist.Complete(text, line, column, ws.lastMeant(text), checkIDs())
+	return assist.Complete(text, line, column, ws.lastMeant(text), ws.waived())
 }
 
 // Explain says what stands at a place of a text.

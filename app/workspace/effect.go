@@ -11,6 +11,7 @@ import (
 	"millgate/core/access"
 	"millgate/core/declaration"
 	"millgate/core/declaration/layout"
+	"millgate/core/finding"
 	"millgate/core/review"
 )
 
@@ -20,6 +21,8 @@ type Effect struct {
 	Failed   bool // the text has errors, so that nothing can be compared
 	access.Diff
 	NewMessages []string // keys of messages that the kept text does not have
+	// Waived are the titles of findings that it accepts and the kept text does not, Reopened those the other way.
+	Waived, Reopened []string
 }
 
 // Check parses a text without keeping it and says what it would change.
@@ -27,7 +30,7 @@ func (ws *Workspace) Check(text string) Effect {
 	now := ws.Present()
 	old, was := now.Doc, now.Reviewed
 	doc, msgs := ws.Parse(text)
-	e := Effect{Messages: review.Review(doc, msgs, time.Now()), Failed: declaration.Failed(msgs)}
+	e := Effect{Messages: ws.review(doc, msgs), Failed: declaration.Failed(msgs)}
 	had := map[string]bool{}
 	for _, m := range was {
 		had[m.Key()] = true
@@ -38,6 +41,7 @@ func (ws *Workspace) Check(text string) Effect {
 		}
 	}
 	if !e.Failed {
+		e.waivers(old, doc, ws.foundBy(old))
 		e.Diff = access.Compare(old, doc)
 	}
 	return e
@@ -81,4 +85,18 @@ func (ws *Workspace) PutSample(ctx context.Context, route, body string) (Declara
 		return cur, fmt.Errorf("%w: %w", fault.ErrInput, err)
 	}
 	return ws.Keep(ctx, text, "Set the sample of "+route, cur.Revision)
+}
+
+// waivers says which findings a text accepts that the kept one does not, and the other way.
+func (e *Effect) waivers(old, doc *declaration.Document, found []finding.Finding) {
+	at := time.Now()
+	was, is := finding.Waive(old, found, at), finding.Waive(doc, found, at)
+	for i, f := range found {
+		switch {
+		case was[i].Waived == nil && is[i].Waived != nil:
+			e.Waived = append(e.Waived, f.Title)
+		case was[i].Waived != nil && is[i].Waived == nil:
+			e.Reopened = append(e.Reopened, f.Title)
+		}
+	}
 }

@@ -2,19 +2,21 @@ package workspace
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
 	"millgate/app/fault"
 	"millgate/core/declaration"
 	"millgate/core/declaration/layout"
+	"millgate/core/finding"
 	"millgate/core/review"
 )
 
 // message finds a message of a text by its key.
 func (ws *Workspace) message(text, key string) (review.Message, error) {
 	doc, msgs := ws.Parse(text)
-	for _, m := range review.Review(doc, msgs, time.Now()) {
+	for _, m := range ws.review(doc, msgs) {
 		if m.Key() == key {
 			return m, nil
 		}
@@ -38,17 +40,30 @@ func (ws *Workspace) Fix(text, key string) (Edited, error) {
 	return Edited{Text: out, Title: m.Fix.Title, Notes: []string{}}, nil
 }
 
+// Accepted is how something is accepted.
+type Accepted struct {
+	Reason, By, Until string // the last day, as 2027-03-31
+}
+
+// read says what is missing.
+func (a *Accepted) read() (until time.Time, err error) {
+	if a.Reason, a.By = strings.TrimSpace(a.Reason), strings.TrimSpace(a.By); a.Reason == "" {
+		return until, fmt.Errorf("%w: say why it is accepted", fault.ErrInput)
+	}
+	if until, err = time.Parse(time.DateOnly, a.Until); err != nil {
+		return until, fmt.Errorf("%w: %q is not a date; write for example 2027-03-31", fault.ErrInput, a.Until)
+	}
+	if until.Before(time.Now().AddDate(0, 0, -1)) {
+		return until, fmt.Errorf("%w: %s is over already", fault.ErrInput, a.Until)
+	}
+	return until, nil
+}
+
 // Waive accepts a message in a text, until the end of a day.
-func (ws *Workspace) Waive(text, key, reason, by, until string) (Edited, error) {
-	if strings.TrimSpace(reason) == "" {
-		return Edited{}, fmt.Errorf("%w: say why it is accepted", fault.ErrInput)
-	}
-	day, err := time.Parse(time.DateOnly, until)
+func (ws *Workspace) Waive(text, key string, how Accepted) (Edited, error) {
+	day, err := how.read()
 	if err != nil {
-		return Edited{}, fmt.Errorf("%w: %q is not a date; write for example 2027-03-31", fault.ErrInput, until)
-	}
-	if day.Before(time.Now().AddDate(0, 0, -1)) {
-		return Edited{}, fmt.Errorf("%w: %s is over already", fault.ErrInput, until)
+		return Edited{}, err
 	}
 	m, err := ws.message(text, key)
 	if err != nil {
@@ -57,9 +72,106 @@ func (ws *Workspace) Waive(text, key, reason, by, until string) (Edited, error) 
 	if m.Level == declaration.Error || review.Find(m.Code) == nil {
 		return Edited{}, fmt.Errorf("%w: this has to be mended; it cannot be waived", fault.ErrInput)
 	}
-	out, err := layout.Apply(text, review.WaiverFor(m, strings.TrimSpace(reason), strings.TrimSpace(by), day))
+	out, err := layout.Apply(text, review.WaiverFor(m, how.Reason, how.By, day))
 	if err != nil {
 		return Edited{}, fmt.Errorf("%w: %w", fault.ErrInput, err)
 	}
 	return Edited{Text: out, Title: "Waive " + m.Code + " of " + m.Subject, Notes: []string{}}, nil
+}
+
+// mostCallers is how many callers a waiver names; of more, later sweeps tell whether the finding grew.
+const mostCallers = 12
+
+// WaiveFindings accepts findings of a target in a text as they are, until the end of a day. A waiver that names
+// one of them already is written anew. The text is raised to the version that has waivers of findings.
+func (ws *Workspace) WaiveFindings(text, target string, ids []string, how Accepted) (Edited, error) {
+	day, err := how.read()
+	if err != nil {
+		return Edited{}, err
+	}
+	doc, _, err := ws.pending(text)
+	if err != nil {
+		return Edited{}, err
+	}
+	if len(ids) == 0 {
+		return Edited{}, fmt.Errorf("%w: no finding is chosen", fault.ErrInput)
+	}
+	ws.mu.Lock()
+	found := ws.found[target]
+	ws.mu.Unlock()
+	e := Edited{Notes: []string{}}
+	var edits []layout.Edit
+	for _, id := range ids {
+		i := slices.IndexFunc(found, func(f finding.Finding) bool { return f.ID == id })
+		if i < 0 {
+			return Edited{}, fmt.Errorf("%w: there is no finding %s of %s", fault.ErrNotFound, id, target)
+		}
+		w := layout.Edit{Section: "waivers", Text: waiverOf(found[i], how, day)}
+		if k := slices.IndexFunc(doc.Waivers, func(w *declaration.Waiver) bool {
+			return w.Finding == id && w.File == doc.Name
+		}); k >= 0 {
+			w.Line = doc.Waivers[k].Line
+		}
+		edits = append(edits, w)
+		e.Title = "Waive " + found[i].Title
+	}
+	if len(ids) > 1 {
+		e.Title = fmt.Sprintf("Waive %d findings", len(ids))
+	}
+	out, raised, err := layout.Raise(text, declaration.V11)
+	if err == nil {
+		out, err = layout.Apply(out, edits...)
+	}
+	if err != nil {
+		return Edited{}, fmt.Errorf("%w: %w", fault.ErrInput, err)
+	}
+	if raised {
+		e.Title += fmt.Sprintf(", and raise the file to version %s", declaration.V11)
+		e.Notes = append(e.Notes, fmt.Sprintf("Waivers of findings came with version %s of the language: the file "+
+			"says "+
+			"millgate: %s now.", declaration.V11, declaration.V11))
+		e.Notes = append(e.Notes, ws.othersMeant(doc, out)...)
+	}
+	e.Text = out
+	return e, nil
+}
+
+// othersMeant says what else means something else in a text since its version was raised.
+func (ws *Workspace) othersMeant(was *declaration.Document, text string) (notes []string) {
+	doc, msgs := ws.Parse(text)
+	for _, s := range doc.Schemes {
+		if old := was.SchemeNamed(s.Name); old != nil && (old.Algorithms == nil) != (s.Algorithms == nil) {
+			notes = append(notes, fmt.Sprintf("With it, the empty list of algorithms of %s means that none is "+
+				"accepted.",
+				s.Name))
+		}
+	}
+	for _, m := range msgs {
+		if m.Level == declaration.Error {
+			notes = append(notes, fmt.Sprintf("With it, line %d is to be mended: %s.", m.Line, m.Text))
+		}
+	}
+	return notes
+}
+
+// waiverOf is the text of a waiver that accepts a finding as it is.
+func waiverOf(f finding.Finding, how Accepted, until time.Time) string {
+	var callers []string
+	for _, who := range slices.Concat(f.Callers, f.Inferred) {
+		if name := declaration.Scalar(finding.Caller(who)); !slices.Contains(callers, name) {
+			callers = append(callers, name)
+		}
+	}
+	t := "{ finding: " + f.ID
+	switch {
+	case len(callers) == 1:
+		t += ", callers: " + callers[0]
+	case len(callers) > 1 && len(callers) <= mostCallers:
+		t += ", callers: [" + strings.Join(callers, ", ") + "]"
+	}
+	t += ", reason: " + declaration.Scalar(how.Reason)
+	if how.By != "" {
+		t += ", by: " + declaration.Scalar(how.By)
+	}
+	return t + ", until: " + until.Format(time.DateOnly) + " }"
 }

@@ -22,6 +22,7 @@ import (
 	"millgate/app/events"
 	"millgate/app/fault"
 	"millgate/core/declaration"
+	"millgate/core/finding"
 	"millgate/core/review"
 	"millgate/store"
 	"millgate/wire"
@@ -49,6 +50,7 @@ type Workspace struct {
 	doc      *declaration.Document
 	messages []declaration.Message
 	reviewed []review.Message
+	found    map[string][]finding.Finding // by target, that there are or may be
 	revision store.Revision
 	stamp    fileStamp
 	typed    *declaration.Document // what is being typed said last
@@ -56,7 +58,8 @@ type Workspace struct {
 }
 
 func New(st *store.Store, events *events.Hub, file string) *Workspace {
-	return &Workspace{store: st, events: events, dir: filepath.Dir(file), name: filepath.Base(file)}
+	return &Workspace{store: st, events: events, dir: filepath.Dir(file), name: filepath.Base(file),
+		found: map[string][]finding.Finding{}}
 }
 
 // Read reads the declaration the first time; its file may be missing.
@@ -149,13 +152,51 @@ func (ws *Workspace) adopt(ctx context.Context, dir, name, text string) error {
 func (ws *Workspace) says(doc *declaration.Document, msgs []declaration.Message, rev store.Revision, dir, name,
 	text string,
 	stamp fileStamp) {
-	reviewed := review.Review(doc, msgs, time.Now())
+	reviewed := ws.review(doc, msgs)
 	ws.mu.Lock()
 	defer ws.mu.Unlock()
 	ws.dir, ws.name, ws.text, ws.stamp = dir, name, text, stamp
 	ws.doc, ws.messages, ws.reviewed = doc, msgs, reviewed
 	if rev.Text == text {
 		ws.revision = rev
+	}
+}
+
+// review reviews a document beside what sweeps of its targets found.
+func (ws *Workspace) review(doc *declaration.Document, msgs []declaration.Message) []review.Message {
+	return review.Beside(doc, msgs, time.Now(), ws.foundBy(doc))
+}
+
+// foundBy are the findings of a document's targets, nil where none of them was swept.
+func (ws *Workspace) foundBy(doc *declaration.Document) (found []finding.Finding) {
+	ws.mu.Lock()
+	defer ws.mu.Unlock()
+	for _, t := range doc.Targets {
+		if list, ok := ws.found[t.Name]; ok {
+			found = append(found, list...)
+			if found == nil { // a sweep found nothing
+				found = []finding.Finding{}
+			}
+		}
+	}
+	return found
+}
+
+// Found takes in what findings there are of a target, or may be still, so that the review holds waivers
+// against them.
+func (ws *Workspace) Found(target string, list []finding.Finding) {
+	ws.mu.Lock()
+	ws.found[target] = list
+	doc, msgs, has := ws.doc, ws.messages, ws.doc != nil && len(ws.doc.Waivers) > 0
+	ws.mu.Unlock()
+	if !has {
+		return
+	}
+	reviewed := ws.review(doc, msgs)
+	ws.mu.Lock()
+	defer ws.mu.Unlock()
+	if ws.doc == doc {
+		ws.reviewed = reviewed
 	}
 }
 

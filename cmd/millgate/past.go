@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 
 	"github.com/spf13/cobra"
 
@@ -175,6 +176,7 @@ func sweepsCommand() *cobra.Command {
 				if err != nil {
 					return exit{exitTarget, err}
 				}
+				list = slices.DeleteFunc(list, func(r *events.Run) bool { return !past.Whole(r) })
 				out := cmd.OutOrStdout()
 				if format == "json" {
 					return json.NewEncoder(out).Encode(orEmpty(list))

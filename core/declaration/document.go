@@ -141,6 +141,17 @@ func (d *Document) RouteNamed(key string) int {
 	return -1
 }
 
+// Selects says whether one of the selectors is about a route of the inventory, as METHOD path.
+func (d *Document) Selects(at []route.Selector, key string) bool {
+	i := d.RouteNamed(key)
+	return i >= 0 && slices.ContainsFunc(at, func(s route.Selector) bool {
+		if hits := d.Inventory.Named(s); len(hits) > 0 {
+			return slices.Contains(hits, i)
+		}
+		return d.Inventory.Relate(s, i) == route.Covers
+	})
+}
+
 // RolesOf returns the identity's roles with all that they include. The map is
 // shared; do not change it.
 func (d *Document) RolesOf(id *Identity) map[string]bool { return d.roleSets[id.Name] }

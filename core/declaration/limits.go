@@ -21,9 +21,12 @@ var (
 	quotaWords = []string{"at", "allow", "counted_by", "model", "starts", "burst", "queue", "queue_for", "counts",
 		"refuse_with", "count_per", "for", "exempt", "locks"}
 	permissionWords = []string{"methods", "headers", "expose", "credentials", "max_age"}
-	waiverWords     = []string{"check", "at", "of", "reason", "by", "until"}
+	waiverWords     = []string{"check", "finding", "kind", "at", "of", "callers", "reason", "by", "until"}
 	countWords      = []string{"address", "identity", Account, "key", "role", "host", "everyone"}
 )
+
+// findingID is how findings are named.
+var findingID = regexp.MustCompile("^mg-[0-9a-f]{10}$")
 
 // fieldName is a header field's name (RFC 9110 section 5.6.2).
 var fieldName = regexp.MustCompile("^[!#$%&'*+.^_|~0-9A-Za-z-]+$")
@@ -364,10 +367,24 @@ func (r *reader) waiver(n ast.Node) *Waiver {
 		switch f.key {
 		case "check":
 			w.Check, _ = r.str(f.val, "check")
+		case "finding":
+			if s, ok := r.str(f.val, "finding"); ok && r.since(V11, f.kn, "`finding` of a waiver") {
+				if w.Finding = s; !findingID.MatchString(s) {
+					r.fail(f.val, "type", fmt.Sprintf("%q is no id of a finding", s), "write for example mg-41c0be77a2")
+				}
+			}
+		case "kind":
+			if s, ok := r.str(f.val, "kind"); ok && r.since(V11, f.kn, "`kind` of a waiver") {
+				w.Kind = s
+			}
 		case "at":
 			w.At = r.selectors(f.val)
 		case "of":
 			w.Of = r.strings(f.val, "of")
+		case "callers":
+			if r.since(V11, f.kn, "`callers` of a waiver") {
+				w.Callers = r.strings(f.val, "callers")
+			}
 		case "reason":
 			if w.Reason, _ = r.str(f.val, "reason"); strings.TrimSpace(w.Reason) == "" {
 				r.fail(f.val, "missing", "the reason is empty", "say why it is accepted")
@@ -383,17 +400,36 @@ func (r *reader) waiver(n ast.Node) *Waiver {
 			w.Until = t
 		}
 	}
-	for _, need := range [][2]string{{"check", "check: the id in brackets behind the message"},
-		{"reason", "reason: why it is accepted"}, {"until", "until: 2027-03-31"}} {
-		if _, ok := by[need[0]]; !ok {
+	r.waiverShape(n, by)
+	return w
+}
+
+// waiverShape checks that a waiver says what it accepts, why and how long.
+func (r *reader) waiverShape(n ast.Node, by map[string]pair) {
+	has := func(word string) bool { _, ok := by[word]; return ok }
+	what := slices.DeleteFunc([]string{"check", "finding", "kind"}, func(w string) bool { return !has(w) })
+	switch {
+	case len(what) == 0:
+		r.fail(n, "missing", "a waiver says what it accepts", "add  check: the id in brackets behind a message of the "+
+			"review,  or  finding: the id of a finding,  or  kind: a kind of findings, with at")
+	case len(what) > 1:
+		r.fail(by[what[1]].kn, "unknown-word", fmt.Sprintf("a waiver accepts one thing; `%s` stands beside `%s`",
+			what[1],
+			what[0]), "make it two waivers")
+	case what[0] == "check" && !has("at") && !has("of"):
+		r.fail(n, "missing", "a waiver says what it is about", "add  at: a selector  or  of: a name")
+	case what[0] == "kind" && !has("at"):
+		r.fail(n, "missing", "a waiver of a kind of findings says at which routes", "add  at: a selector")
+	case what[0] == "check" && has("callers"):
+		r.fail(by["callers"].kn, "unknown-word", "`callers` has a meaning where findings are accepted", "remove it")
+	case what[0] != "check" && has("of"):
+		r.fail(by["of"].kn, "unknown-word", "`of` has a meaning where a message of the review is accepted", "remove it")
+	}
+	for _, need := range [][2]string{{"reason", "reason: why it is accepted"}, {"until", "until: 2027-03-31"}} {
+		if !has(need[0]) {
 			r.fail(n, "missing", fmt.Sprintf("a waiver needs `%s`", need[0]), "add  "+need[1])
 		}
 	}
-	_, at := by["at"]
-	if _, of := by["of"]; !at && !of {
-		r.fail(n, "missing", "a waiver says what it is about", "add  at: a selector  or  of: a name")
-	}
-	return w
 }
 
 func (r *reader) followUp(n ast.Node) *FollowUp {

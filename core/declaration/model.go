@@ -122,6 +122,7 @@ type Route struct {
 	Sensitivity Sensitivity
 	Summary     string
 	Group       string // what it belongs to, in words; "" goes by its path
+	Owner       string // who mends it, in words
 	Send        Sample
 	Then        []*FollowUp
 	Changes     map[string]any // what its admission does to attributes of the caller; nil where nothing
@@ -463,13 +464,30 @@ type OriginEntry struct {
 	Allow []Permission
 }
 
-// Waiver accepts what a check of the review, or a finding, says.
+// Waiver accepts what a check of the review, or a finding, says. One of Check, Finding and Kind is given.
 type Waiver struct {
 	Place
-	Check  string           // the check's id
-	At     []route.Selector // the routes it is about
-	Of     []string         // or names: a role, a scheme, a quota, an origin
-	Reason string
-	By     string // who accepted it
-	Until  time.Time
+	Check   string           // the check's id
+	Finding string           // the finding's id
+	Kind    string           // or findings of a kind, by its letter or name
+	At      []route.Selector // the routes it is about
+	Of      []string         // or names, of a check: a role, a scheme, a quota, an origin
+	Callers []string         // of a finding: identities, roles, nobody; all where none is named
+	Reason  string
+	By      string    // who accepted it
+	Until   time.Time // its last day
+}
+
+// Ended says whether the waiver's last day is over.
+func (w *Waiver) Ended(now time.Time) bool { return !now.Before(w.Until.AddDate(0, 0, 1)) }
+
+// Accepts is what it accepts, in words.
+func (w *Waiver) Accepts() string {
+	switch {
+	case w.Check != "":
+		return w.Check
+	case w.Finding != "":
+		return "finding " + w.Finding
+	}
+	return "findings of kind " + w.Kind
 }

@@ -135,6 +135,9 @@ func (r *reader) routeFields(rt *Route, by map[string]pair) {
 	if f, ok := by["group"]; ok {
 		rt.Group, _ = r.str(f.val, "group")
 	}
+	if f, ok := by["owner"]; ok && r.since(V11, f.kn, "`owner` of a route") {
+		rt.Owner, _ = r.str(f.val, "owner")
+	}
 	if f, ok := by["changes"]; ok {
 		r.changes(rt, f)
 	}
@@ -287,6 +290,7 @@ func (r *reader) pointer(n ast.Node, what string) pointer.JSON {
 }
 
 var (
-	routeWords  = []string{"from", "host", "at", "effect", "sensitivity", "group", "send", "then", "summary", "changes"}
+	routeWords = []string{"from", "host", "at", "effect", "sensitivity", "group", "send", "then", "summary",
+		"changes", "owner"}
 	sampleWords = []string{"as", "path", "query", "headers", "json", "form", "text", "type"}
 )

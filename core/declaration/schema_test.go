@@ -19,7 +19,7 @@ import (
 const whole = `{
 "millgate": 1.1, "title": "Things", "include": [],
 "targets": {"local": {"base": "http://127.0.0.1:1", "hosts": {"id": "http://127.0.0.1:2/a"}, "values": {"issuer": "http://x"}, "direct": "https://h", "pace": "5 per 1s", "unsafe": "allowed", "ask_for": ["/x", "/y/z"], "drill": {"for": "2s", "quotas": {"fixed": "5 per 2s", "bucket": {"allow": ["3 per 1s"], "burst": 4}}, "lifetimes": {"short": {"idle": "2s", "max": "5s"}}}, "pass": {"header": "X-Pass", "value": "env:PASS"}, "ca": "ca.pem", "client": {"cert": "c.pem", "key": "file:/run/key"}, "headers": {"X-Site": "north", "X-Key": "env:K"}, "mark": "X-Mark", "refuses": "tests", "describes": ["signed-in"]}},
-"routes": ["GET /a", {"at": "POST id:/b/{id}", "effect": "command", "sensitivity": "high", "changes": {"a": true, "b": 1}, "group": "g", "summary": "s",
+"routes": ["GET /a", {"at": "POST id:/b/{id}", "effect": "command", "sensitivity": "high", "changes": {"a": true, "b": 1}, "group": "g", "owner": "o", "summary": "s",
   "send": {"as": "ann", "path": {"id": "1"}, "query": {"q": 1}, "headers": {"X-A": "b"}, "json": {"a": [1, null, true]}, "form": {"a": "b"}, "text": "t", "type": "text/plain"},
   "then": [{"send": "GET /a", "as": "ann", "with": {"id": "/id"}, "headers": {"A": "b"}, "json": 1, "form": {"a": "b"}, "take": {"x": "/x"}, "shows": {"status": 200, "has": ["/a"], "lacks": "/b"}}, "GET /a"]}],
 "roles": {"reader": null, "writer": {"includes": ["reader"]}},
@@ -45,7 +45,7 @@ const whole = `{
   "one": {"at": ["/a"], "allow": 1, "counted_by": "everyone", "model": "concurrency", "queue": 2, "queue_for": "5s", "for": {"writer": 2}}},
 "answers": {"401": {"type": "a/b", "headers": ["X"], "has": ["/a"], "equals": {"/b": "c", "/d/0": 1}}, "errors": {"type": "a/b"}, "all": {"headers": ["X"]}, "protects": ["frames", "sniffing", "caching", "referrer", "transport", "resources"], "never": {"fields": ["p"], "text": ["t"], "members": [{"at": "**/p", "type": "string", "status": "2xx"}, {"at": "/a/*", "status": 404}]}, "schema": "exact", "login_page": {"location": "/login"}, "refused_when": {"status": 200, "has": "/error"}},
 "review": {"guesses": 1000, "guessed_in": "1d", "bearer": {"low": "1d", "medium": "1h", "high": "5m"}},
-"waivers": [{"check": "open-write", "at": "POST /b", "of": ["reader"], "reason": "because", "by": "me", "until": "2027-03-31"}]
+"waivers": [{"check": "open-write", "at": "POST /b", "of": ["reader"], "reason": "because", "by": "me", "until": "2027-03-31"}, {"finding": "mg-0123456789", "at": "/a", "callers": ["ann", "nobody"], "reason": "because", "until": "2027-03-31"}, {"kind": "unprotected", "at": ["/a"], "reason": "because", "until": "2027-03-31"}]
 }`
 
 // form are the errors that the reader finds before names are looked up.

@@ -40,7 +40,11 @@ func kindWords() (out []string) {
 	return out
 }
 
-// Stops says whether it stops for a finding.
+// Stops says whether it stops for a finding: never for one that is accepted.
 func (f FailOn) Stops(x Finding) bool {
+	return x.Waived == nil && f.names(x)
+}
+
+func (f FailOn) names(x Finding) bool {
 	return f.Least != "" && x.Severity.AtLeast(f.Least) || slices.Contains(f.Kinds, x.Kind)
 }

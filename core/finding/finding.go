@@ -22,6 +22,7 @@ type Finding struct {
 	Inferred   []string   `json:"inferred"` // of the same class as one that was observed
 	Rung       int        `json:"rung"`
 	Severity   Severity   `json:"severity"`
+	Weighs     string     `json:"weighs,omitempty"` // why it is that grave
 	Confidence Confidence `json:"confidence"`
 	Reason     string     `json:"reason"`
 	Advice     string     `json:"advice"`
@@ -34,6 +35,8 @@ type Finding struct {
 	// At is the route at which it shows best, and Column whose cell of the board that is.
 	At     string `json:"at,omitempty"`
 	Column string `json:"column,omitempty"`
+	// Waived where somebody accepted it.
+	Waived *Waived `json:"waived,omitempty"`
 }
 
 // Counts says how many crossings and findings there are of each kind.
@@ -48,6 +51,14 @@ func (f Finding) Where() string {
 		return f.Scope.String()
 	}
 	return f.Route
+}
+
+// All are its routes, one or several.
+func (f Finding) All() []string {
+	if f.Routes != nil {
+		return f.Routes
+	}
+	return []string{f.Route}
 }
 
 // Scope is what several routes have in common, where one mend would be: gaps of one cause

@@ -249,7 +249,7 @@ func (b *bundle) finding(d *declaration.Document) Finding {
 	f.Probes[0], f.Probes[best] = f.Probes[best], f.Probes[0]
 	shown := b.seen[best]
 	f.Confidence, f.At, f.Column = b.gaps[best].Confidence, shown.Route, shown.Column
-	f.Severity = b.severity(d, ease)
+	f.Severity, f.Weighs = b.severity(d, ease)
 	f.OWASP, f.CWE, f.Standard, f.Docs = string(row.OWASP), row.CWE, row.Standard, "docs/findings.md#"+row.Anchor()
 	f.Reason = sentence(b.gaps[best].Reason)
 	switch rest := len(f.Callers) + len(f.Inferred) - 1; {
@@ -271,12 +271,12 @@ func (b *bundle) finding(d *declaration.Document) Finding {
 	return f
 }
 
-// severity is the gravest of the routes at which it shows.
-func (b *bundle) severity(d *declaration.Document, ease Ease) Severity {
+// severity is the gravest of the routes at which it shows, with its reason.
+func (b *bundle) severity(d *declaration.Document, ease Ease) (Severity, string) {
 	if b.row.Severity != "" {
-		return b.row.Severity
+		return b.row.Severity, "so is its cause, wherever it shows"
 	}
-	worst := cmp.Or(b.row.Least, Low)
+	worst, why := cmp.Or(b.row.Least, Low), ""
 	for _, s := range b.seen {
 		effect, sens := declaration.Read, declaration.Medium
 		if i := d.RouteNamed(s.Route); i >= 0 && b.scope.Of != AtNoRoute {
@@ -284,11 +284,12 @@ func (b *bundle) severity(d *declaration.Document, ease Ease) Severity {
 		} else if s.Unsafe {
 			effect = declaration.Update
 		}
-		if r := Rate(b.row.Kind, effect, sens, ease); r.AtLeast(worst) {
-			worst = r
+		w := Weigh(b.row.Kind, effect, sens, ease)
+		if r := w.Severity(); r.AtLeast(worst) && (why == "" || r != worst) {
+			worst, why = r, w.String()
 		}
 	}
-	return worst
+	return worst, cmp.Or(why, "its cause is that much at least")
 }
 
 // shownBy says who shows a finding and by which probes, which of them shows it best, and who

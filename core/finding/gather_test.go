@@ -15,7 +15,9 @@ func TestSeverityOfWhatIsNotDeclared(t *testing.T) {
 		true: Rate(Undeclared, declaration.Update, declaration.Medium, ByMany)} {
 		b := bundle{row: &Row{Kind: Undeclared}, scope: Scope{Of: AtNoRoute}, seen: []Seen{{Route: "PUT /x",
 			Unsafe: unsafe}}}
-		assert.Equal(t, want, b.severity(d, ByMany))
+		is, why := b.severity(d, ByMany)
+		assert.Equal(t, want, is)
+		assert.Contains(t, why, "undeclared is 4, effect ")
 	}
 	assert.NotEqual(t, Rate(Undeclared, declaration.Read, declaration.Medium, ByMany),
 		Rate(Undeclared, declaration.Update, declaration.Medium, ByMany))

@@ -22,6 +22,10 @@
 //	mended       clear
 //	moved        moved
 //	not checked  unseen
+//	waived       a gap that somebody accepted
+//
+// Where a waiver names no callers, it accepts the finding as it was in the first sweep that it held in: one that
+// more callers show since then, or that is graver, is open again.
 //
 // So a finding is never called mended that was not probed, and none is lost: one that a sweep did not look at
 // stays in the list, as not checked.
@@ -49,19 +53,23 @@ const (
 // State of a finding at a sweep.
 type State string
 
-// The states, those first that ask for somebody. A waived one is shown instead of the first three.
+// The states, those first that ask for somebody.
 const (
 	New        State = "new"
 	Back       State = "back again"
 	Open       State = "open"
+	Waived     State = "waived" // instead of the three above
 	NotChecked State = "not checked"
 	MovedOn    State = "moved"
 	Mended     State = "mended"
 	Unknown    State = "" // it was not known yet
 )
 
-// IsGap says whether it is there now.
-func (s State) IsGap() bool { return s == New || s == Back || s == Open }
+// States are all of them, those first that ask for somebody.
+var States = []State{New, Back, Open, NotChecked, Waived, MovedOn, Mended}
+
+// Asks says whether it asks for somebody: it is there, and nobody accepted it.
+func (s State) Asks() bool { return s == New || s == Back || s == Open }
 
 // Probed is what a sweep found out with one probe.
 type Probed struct {
@@ -78,6 +86,9 @@ type Sweep struct {
 	At       time.Time
 	Findings []finding.Finding
 	Probed   map[string]Probed // by probe, of all that were planned
+	// Anew: it is the sweep before it, read anew by another declaration or with probes that were sent again. A
+	// finding whose mark stays the same keeps its state.
+	Anew bool
 }
 
 // Line is one finding over sweeps.
@@ -89,37 +100,131 @@ type Line struct {
 	// First and Last are the sweeps in which it was a gap first and last, Judged the last that did not
 	// leave it unseen: indexes.
 	First, Last, Judged int
+	// Turns are the sweeps from which on other probes showed it than when it was seen before.
+	Turns []Turn
+
+	waived []bool
+	anew   []bool            // shared: by sweep
+	rests  map[string]Probed // what its probes found out when it was last seen
+	as     *accepted         // nil where it is not waived
+}
+
+// Turn is a sweep in which a finding grew or shrank.
+type Turn struct {
+	At         int // an index
+	Came, Went []string
+}
+
+// accepted is a finding as it was when a waiver was first seen to hold.
+type accepted struct {
+	by       finding.Waived
+	callers  []string
+	severity finding.Severity
 }
 
 // Follow follows every finding through sweeps, which come in the order in which they were made. The lines
 // stand in the order in which their findings were first seen.
 func Follow(sweeps []Sweep) []*Line {
-	var lines []*Line
-	known := map[string]*Line{}
-	rests := map[string]map[string]Probed{} // what the probes of a finding found out when it was last seen
-	for i, s := range sweeps {
-		has := map[string]bool{}
-		for _, f := range s.Findings {
-			if has[f.ID] = true; known[f.ID] == nil {
-				known[f.ID] = &Line{First: i, Marks: make([]Mark, i, len(sweeps)), Whys: make([]string, i, len(sweeps))}
-				lines = append(lines, known[f.ID])
-			}
-			l := known[f.ID]
-			l.Finding, l.Last, l.Judged = f, i, i
-			l.Marks, l.Whys = append(l.Marks, Gap), append(l.Whys, "")
-			rests[f.ID] = restsOn(f, s)
+	var b Book
+	for _, s := range sweeps {
+		b.Add(s)
+	}
+	return b.Lines
+}
+
+// Book follows findings through one sweep after the other. The zero Book has seen none.
+type Book struct {
+	Lines []*Line // in the order in which their findings were first seen
+	known map[string]*Line
+	anew  []bool
+}
+
+// Add is the next sweep.
+func (b *Book) Add(s Sweep) {
+	if b.known == nil {
+		b.known = map[string]*Line{}
+	}
+	i := len(b.anew)
+	b.anew = append(b.anew, s.Anew)
+	has := map[string]bool{}
+	for _, f := range s.Findings {
+		l := b.known[f.ID]
+		if has[f.ID] = true; l == nil {
+			l = &Line{First: i, Marks: make([]Mark, i), Whys: make([]string, i), waived: make([]bool, i)}
+			b.known[f.ID] = l
+			b.Lines = append(b.Lines, l)
 		}
-		for _, l := range lines {
-			if has[l.Finding.ID] {
-				continue
-			}
-			m, why := judge(l.Finding, rests[l.Finding.ID], s)
-			if l.Marks, l.Whys = append(l.Marks, m), append(l.Whys, why); m != Unseen {
-				l.Judged = i
-			}
+		l.seen(f, i, s)
+	}
+	for _, l := range b.Lines {
+		if l.anew = b.anew; has[l.Finding.ID] {
+			continue
+		}
+		m, why := judge(l.Finding, l.rests, s)
+		if m != Unseen {
+			l.Judged = i
+		}
+		if m == Clear || m == Moved {
+			l.as = nil
+		}
+		l.mark(m, why, false)
+	}
+}
+
+// With are the lines with one more sweep; the book stays as it is.
+func (b *Book) With(s Sweep) []*Line {
+	next := Book{Lines: make([]*Line, len(b.Lines)), known: make(map[string]*Line, len(b.known)),
+		anew: slices.Clip(b.anew)}
+	for i, l := range b.Lines {
+		own := *l
+		own.Marks, own.Whys, own.waived, own.Turns = slices.Clip(l.Marks), slices.Clip(l.Whys), slices.Clip(l.waived),
+			slices.Clip(l.Turns)
+		next.Lines[i], next.known[l.Finding.ID] = &own, &own
+	}
+	next.Add(s)
+	return next.Lines
+}
+
+func (l *Line) mark(m Mark, why string, waived bool) {
+	l.Marks, l.Whys, l.waived = append(l.Marks, m), append(l.Whys, why), append(l.waived, waived)
+}
+
+// seen marks it a gap in a sweep that has it.
+func (l *Line) seen(f finding.Finding, i int, s Sweep) {
+	if i > l.First {
+		if came, went := Apart(l.Finding, f); came != nil || went != nil {
+			l.Turns = append(l.Turns, Turn{i, came, went})
 		}
 	}
-	return lines
+	why := l.accept(f)
+	waived := f.Waived != nil && why == ""
+	if !waived {
+		f.Waived = nil
+	}
+	l.Finding, l.Last, l.Judged, l.rests = f, i, i, restsOn(f, s)
+	l.mark(Gap, why, waived)
+}
+
+// accept holds a finding against what was accepted of it; why it is open all the same, "" where it is not.
+func (l *Line) accept(f finding.Finding) (why string) {
+	switch {
+	case f.Waived == nil:
+		l.as = nil
+		return ""
+	case l.as == nil || !l.as.by.Same(*f.Waived):
+		l.as = &accepted{*f.Waived, slices.Concat(f.Callers, f.Inferred), f.Severity}
+		return ""
+	case !f.Waived.Whoever:
+		return ""
+	case f.Severity != l.as.severity && f.Severity.AtLeast(l.as.severity):
+		return fmt.Sprintf("it was accepted as %s, and is %s", l.as.severity, f.Severity)
+	}
+	for _, who := range slices.Concat(f.Callers, f.Inferred) {
+		if !slices.Contains(l.as.callers, who) {
+			return "it was accepted before " + who + " showed it"
+		}
+	}
+	return ""
 }
 
 // restsOn is what the probes of a finding found out in a sweep that has it.
@@ -183,8 +288,13 @@ func (l *Line) At(i int) State {
 		return NotChecked
 	default:
 	}
-	if i == l.First {
+	switch {
+	case l.waived[i]:
+		return Waived
+	case i == l.First:
 		return New
+	case l.anew[i] && l.Marks[i-1] == Gap && !l.waived[i-1]:
+		return l.At(i - 1)
 	}
 	for k := i - 1; k >= l.First; k-- {
 		switch l.Marks[k] {
@@ -200,6 +310,18 @@ func (l *Line) At(i int) State {
 
 // Now is the state at the last sweep.
 func (l *Line) Now() State { return l.At(len(l.Marks) - 1) }
+
+// From is the sweep since which it has the state that it has now, an index: an open one was new or back in that,
+// and may have been unchecked between.
+func (l *Line) From() int {
+	now, i := l.Now(), len(l.Marks)-1
+	for ; i > l.First; i-- {
+		if before := l.At(i - 1); before != now && !(now.Asks() && (before.Asks() || before == NotChecked)) {
+			break
+		}
+	}
+	return i
+}
 
 // Change is what became of a finding from one sweep to a later one.
 type Change string
@@ -245,17 +367,21 @@ func (l *Line) gap(i int) bool { return i >= 0 && i < len(l.Marks) && l.Marks[i]
 
 // Apart are the probes of a finding that came and that went from one time it was seen to the next.
 func Apart(before, after finding.Finding) (came, went []string) {
-	for _, p := range after.Probes {
-		if !slices.Contains(before.Probes, p) {
-			came = append(came, p)
+	return without(after.Probes, before.Probes), without(before.Probes, after.Probes)
+}
+
+// without is a list less what stands in another.
+func without(list, other []string) (out []string) {
+	in := make(map[string]bool, len(other))
+	for _, p := range other {
+		in[p] = true
+	}
+	for _, p := range list {
+		if !in[p] {
+			out = append(out, p)
 		}
 	}
-	for _, p := range before.Probes {
-		if !slices.Contains(after.Probes, p) {
-			went = append(went, p)
-		}
-	}
-	return came, went
+	return out
 }
 
 // Stops are the findings that a pipeline stops for: of those that are new or back.

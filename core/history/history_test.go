@@ -80,7 +80,10 @@ func TestStates(t *testing.T) {
 	l := Follow([]Sweep{both, sweepOf(false, nil)})[0]
 	assert.Equal(t, []any{NotChecked, "what its probes followed was not seen"}, []any{l.Now(), l.Whys[1]})
 	l = Follow([]Sweep{clear, gap, sweepOf(false, nil), clear, sweepOf(false, nil)})[0]
-	assert.Equal(t, []int{1, 1, 3}, []int{l.First, l.Last, l.Judged})
+	assert.Equal(t, []int{1, 1, 3, 4}, []int{l.First, l.Last, l.Judged, l.From()})
+	assert.Equal(t, 2, Follow([]Sweep{gap, clear, gap, gap})[0].From(), "back, then open")
+	assert.Equal(t, 1, Follow([]Sweep{gap, clear, clear})[0].From(), "mended still")
+	assert.Equal(t, 0, Follow([]Sweep{gap, sweepOf(false, nil), gap})[0].From(), "new, not checked, then open")
 	assert.Equal(t, []State{Unknown, New, NotChecked, Mended, NotChecked, Unknown}, []State{l.At(0), l.At(1), l.At(2),
 		l.At(3), l.At(4), l.At(5)})
 }
@@ -177,7 +180,7 @@ func obeys(t *testing.T, sweeps []Sweep, l *Line) {
 			}
 		}
 		state := l.At(i)
-		require.Equal(t, is, state.IsGap(), "%s at %d", state, i)
+		require.Equal(t, is, state.Asks(), "%s at %d", state, i)
 		require.Equal(t, !is && !was, state == Unknown)
 		require.Equal(t, is && !was, state == New)
 		if is {
@@ -204,4 +207,88 @@ func obeys(t *testing.T, sweeps []Sweep, l *Line) {
 		require.Equal(t, same, state == Mended, "mended needs the same expectation")
 		require.True(t, all || state == MovedOn, "mended needs all of them")
 	}
+}
+
+// A waiver is shown in the place of what a gap would be; what grows beyond what was accepted is open again.
+func TestWaived(t *testing.T) {
+	u, ok := finding.Unprotected, finding.Agrees
+	gap := func(waived *finding.Waived, callers ...string) Sweep {
+		s := sweepOf(true, probed(u, u, "refuse"))
+		s.Findings[0].Waived, s.Findings[0].Callers = waived, callers
+		return s
+	}
+	graver := func(s Sweep) Sweep { s.Findings[0].Severity = finding.Critical; return s }
+	clear := sweepOf(false, probed(ok, ok, "refuse"))
+	any, again := &finding.Waived{Reason: "so", Whoever: true}, &finding.Waived{Reason: "and so", Whoever: true}
+	named := &finding.Waived{Reason: "so"}
+	for _, x := range []struct {
+		name   string
+		sweeps []Sweep
+		state  State
+		why    string
+	}{
+		{"at once", []Sweep{gap(any, "ann")}, Waived, ""},
+		{"later", []Sweep{gap(nil, "ann"), gap(any, "ann")}, Waived, ""},
+		{"still", []Sweep{gap(any, "ann"), gap(any, "ann")}, Waived, ""},
+		{"ended", []Sweep{gap(any, "ann"), gap(nil, "ann")}, Open, ""},
+		{"fewer callers", []Sweep{gap(any, "ann", "bob"), gap(any, "ann")}, Waived, ""},
+		{"another caller", []Sweep{gap(any, "ann"), gap(any, "ann", "bob")}, Open,
+			"it was accepted before bob showed it"},
+		{"another caller, still", []Sweep{gap(any, "ann"), gap(any, "bob"), gap(any, "bob")}, Open,
+			"it was accepted before bob showed it"},
+		{"another caller, accepted anew", []Sweep{gap(any, "ann"), gap(any, "bob"), gap(again, "bob")}, Waived, ""},
+		{"another caller, and the waiver names them", []Sweep{gap(named, "ann"), gap(named, "bob")}, Waived, ""},
+		{"graver", []Sweep{gap(any, "ann"), graver(gap(any, "ann"))}, Open, "it was accepted as high, and is critical"},
+		{"less grave", []Sweep{graver(gap(any, "ann")), gap(any, "ann")}, Waived, ""},
+		{"back, for others", []Sweep{gap(any, "ann"), clear, gap(any, "bob")}, Waived, ""},
+		{"mended", []Sweep{gap(any, "ann"), clear}, Mended, ""},
+	} {
+		l := Follow(x.sweeps)[0]
+		i := len(x.sweeps) - 1
+		assert.Equal(t, x.state, l.Now(), x.name)
+		assert.Equal(t, x.why, l.Whys[i], x.name)
+		assert.Equal(t, x.state != Waived, l.Finding.Waived == nil || x.state == Mended, x.name)
+	}
+}
+
+// The last sweep read anew keeps the states of what stayed, and says what did not.
+func TestAnew(t *testing.T) {
+	u, ok := finding.Unprotected, finding.Agrees
+	gap, clear := sweepOf(true, probed(u, u, "refuse")), sweepOf(false, probed(ok, ok, "refuse"))
+	moved := sweepOf(false, probed(ok, ok, "admit"))
+	anew := func(s Sweep) Sweep { s.Anew = true; return s }
+	for _, x := range []struct {
+		name   string
+		before []Sweep
+		now    Sweep
+		state  State
+	}{
+		{"new stays new", []Sweep{clear, gap}, anew(gap), New},
+		{"back stays back", []Sweep{gap, clear, gap}, anew(gap), Back},
+		{"open stays open", []Sweep{gap, gap}, anew(gap), Open},
+		{"mended by what was sent again", []Sweep{gap}, anew(clear), Mended},
+		{"moved by another declaration", []Sweep{gap}, anew(moved), MovedOn},
+		{"shown by what was sent again", []Sweep{clear}, anew(gap), New},
+		{"back by what was sent again", []Sweep{gap, clear}, anew(gap), Back},
+	} {
+		var b Book
+		for _, s := range x.before {
+			b.Add(s)
+		}
+		n := 0
+		for _, l := range b.Lines {
+			n += len(l.Marks)
+		}
+		assert.Equal(t, x.state, b.With(x.now)[0].Now(), x.name)
+		for _, l := range b.Lines {
+			n -= len(l.Marks)
+		}
+		assert.Zero(t, n, "the book stays as it is")
+		b.Add(x.now)
+		assert.Equal(t, x.state, b.Lines[0].Now(), x.name)
+	}
+	more := gap
+	more.Findings = []finding.Finding{{ID: "mg-1", Probes: []string{"b", "c"}}}
+	l := Follow([]Sweep{gap, gap, more})[0]
+	assert.Equal(t, []Turn{{2, []string{"c"}, []string{"a"}}}, l.Turns, "it says what came and went")
 }

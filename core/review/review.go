@@ -8,6 +8,9 @@
 //	waivers:
 //	  - { check: open-write, at: POST /v1/people, reason: Sign-up is for everybody, until: 2027-03-31 }
 //
+// Findings are accepted the same way; whether there are any to accept is said where it is known what sweeps
+// found.
+//
 // A waiver that has ended no longer holds and is itself reported, as is one
 // that has nothing to accept.
 //
@@ -72,6 +75,7 @@ func (m Message) Key() string { return m.Code + " " + m.Subject }
 type reviewer struct {
 	d       *declaration.Document
 	now     time.Time
+	found   []finding.Finding
 	board   *access.Board
 	out     []Message
 	by      [][]int      // routes by deciding entry
@@ -86,7 +90,13 @@ type reviewer struct {
 // order of the text. When msgs has errors they are all that is returned:
 // nothing can be said about a text that has no meaning.
 func Review(d *declaration.Document, msgs []declaration.Message, now time.Time) []Message {
-	v := &reviewer{d: d, now: now}
+	return Beside(d, msgs, now, nil)
+}
+
+// Beside is Review where it is known what sweeps found, so that waivers of findings are held against that:
+// found are all findings that there are, or may be still; nil where nothing was swept.
+func Beside(d *declaration.Document, msgs []declaration.Message, now time.Time, found []finding.Finding) []Message {
+	v := &reviewer{d: d, now: now, found: found}
 	for _, m := range msgs {
 		v.language(m)
 	}
@@ -253,50 +263,95 @@ func (v *reviewer) waive() {
 	idle := Find("waiver-idle")
 	unknown := Find("waiver-unknown")
 	for k, w := range d.Waivers {
-		if c := Find(w.Check); c == nil {
-			v.current = unknown
-			ids := make([]string, len(Checks))
-			for i, c := range Checks {
-				ids[i] = c.ID
-			}
-			hint, fix := "the id stands in brackets behind the message", (*Fix)(nil)
-			if near := declaration.Nearest(w.Check, ids); near != "" {
-				hint = fmt.Sprintf("did you mean %q?", near)
-				fix = fixed("Write "+near, layout.Edit{Section: "waivers", Line: w.Line, Field: []string{"check"},
-					Text: near})
-			}
-			v.say(w.Place, 1, fmt.Sprintf("waiver %d", k+1), -1, fmt.Sprintf("there is no check %q", w.Check), hint,
-				fix)
-			continue
+		say := func(c *Check, text, hint string, fix *Fix) {
+			v.current = c
+			v.say(w.Place, 1, fmt.Sprintf("waiver %d", k+1), -1, text, hint, fix)
 		}
-		hits := 0
-		for i := range v.out {
-			m := &v.out[i]
-			if m.Code == w.Check && v.about(w, m) {
-				hits++
-				if !v.ended(w) {
-					m.Waived = w
-				}
-			}
+		if text, hint, fix := v.unknown(w); text != "" {
+			say(unknown, text, hint, fix)
+			continue
 		}
 		drop := fixed("Remove the waiver", layout.Edit{Section: "waivers", Line: w.Line})
 		switch {
-		case hits == 0:
-			v.current = idle
-			v.say(w.Place, 1, fmt.Sprintf("waiver %d", k+1), -1, fmt.Sprintf("the waiver of %s has nothing to accept",
-				w.Check), "remove it", drop)
-		case v.ended(w):
-			v.current = expired
-			v.say(w.Place, 1, fmt.Sprintf("waiver %d", k+1), -1, fmt.Sprintf("the waiver of %s ended on %s: %s",
-				w.Check, w.Until.Format(time.DateOnly), w.Reason), "mend what it accepted, or decide again and give "+
-				"it a new end", drop)
+		case !v.accepts(w):
+			say(idle, fmt.Sprintf("the waiver of %s has nothing to accept", w.Accepts()), "remove it", drop)
+		case w.Ended(v.now):
+			say(expired, fmt.Sprintf("the waiver of %s ended on %s: %s", w.Accepts(), w.Until.Format(time.DateOnly),
+				w.Reason), "mend what it accepted, or decide again and give it a new end", drop)
 		}
 	}
 }
 
-// ended says whether the waiver's last day is over.
-func (v *reviewer) ended(w *declaration.Waiver) bool {
-	return !v.now.Before(w.Until.AddDate(0, 0, 1))
+// unknown says that a waiver names what does not exist; text is "" where it does not.
+func (v *reviewer) unknown(w *declaration.Waiver) (text, hint string, fix *Fix) {
+	near := func(word, field string, names []string, hint string) (string, *Fix) {
+		n := declaration.Nearest(word, names)
+		if n == "" {
+			return hint, nil
+		}
+		return fmt.Sprintf("did you mean %q?", n), fixed("Write "+n, layout.Edit{Section: "waivers", Line: w.Line,
+			Field: []string{field}, Text: n})
+	}
+	switch {
+	case w.Check != "" && Find(w.Check) == nil:
+		ids := make([]string, len(Checks))
+		for i, c := range Checks {
+			ids[i] = c.ID
+		}
+		hint, fix = near(w.Check, "check", ids, "the id stands in brackets behind the message")
+		return fmt.Sprintf("there is no check %q", w.Check), hint, fix
+	case w.Kind != "":
+		var names []string
+		for _, k := range finding.Order {
+			if k.IsGap() {
+				names = append(names, k.Name(), string(k))
+			}
+		}
+		if !slices.Contains(names, w.Kind) {
+			hint, fix = near(w.Kind, "kind", names, "docs/verdicts.md lists the kinds")
+			return fmt.Sprintf("there is no kind of findings %q", w.Kind), hint, fix
+		}
+	}
+	for _, n := range w.Callers {
+		if n == "nobody" || v.d.IdentityNamed(n) != nil || v.d.RoleNamed(n) != nil ||
+			slices.ContainsFunc(v.found, func(f finding.Finding) bool { return slices.Contains(f.Callers, n) }) {
+			continue
+		}
+		if w.Finding != "" && v.found == nil {
+			continue // callers of a finding have words of their own as well
+		}
+		names := []string{"nobody"}
+		for _, id := range v.d.Identities {
+			names = append(names, id.Name)
+		}
+		for _, r := range v.d.Roles {
+			names = append(names, r.Name)
+		}
+		hint = "write the name of an identity or a role, or nobody"
+		if n := declaration.Nearest(n, names); n != "" {
+			hint = fmt.Sprintf("did you mean %q?", n)
+		}
+		return fmt.Sprintf("there is no caller %q", n), hint, nil
+	}
+	return "", "", nil
+}
+
+// accepts marks what a waiver accepts, unless it has ended, and says whether there is anything.
+func (v *reviewer) accepts(w *declaration.Waiver) (any bool) {
+	if w.Check == "" {
+		return v.found == nil || slices.ContainsFunc(v.found, func(f finding.Finding) bool {
+			return finding.Concerns(v.d, w, f)
+		})
+	}
+	for i := range v.out {
+		m := &v.out[i]
+		if m.Code == w.Check && v.about(w, m) {
+			if any = true; !w.Ended(v.now) {
+				m.Waived = w
+			}
+		}
+	}
+	return any
 }
 
 func (v *reviewer) about(w *declaration.Waiver, m *Message) bool {
@@ -308,16 +363,7 @@ func (v *reviewer) about(w *declaration.Waiver, m *Message) bool {
 	if m.Route == "" {
 		return false
 	}
-	i := v.d.RouteNamed(m.Route)
-	if i < 0 {
-		return false
-	}
-	return slices.ContainsFunc(w.At, func(s route.Selector) bool {
-		if named := v.d.Inventory.Named(s); len(named) > 0 {
-			return slices.Contains(named, i)
-		}
-		return v.d.Inventory.Relate(s, i) == route.Covers
-	})
+	return v.d.Selects(w.At, m.Route)
 }
 
 // WaiverFor is the text of a waiver that accepts a message.

@@ -12,6 +12,7 @@ import (
 
 	"millgate/core/declaration"
 	"millgate/core/declaration/layout"
+	"millgate/core/finding"
 	"millgate/testkit/written"
 )
 
@@ -441,4 +442,29 @@ func BenchmarkReview(b *testing.B) {
 		}
 		Review(d, msgs, today)
 	}
+}
+
+// Where it is known what was found, a waiver of findings that accepts none is reported.
+func TestIdleWaiversOfFindings(t *testing.T) {
+	d, msgs := declaration.Parse("x", []byte(`millgate: 1.1
+routes: [GET /a]
+waivers:
+  - { finding: mg-0123456789, reason: so, until: 2027-01-01 }
+  - { kind: U, at: GET /a, reason: so, until: 2027-01-01 }
+  - { kind: P, at: GET /a, callers: nobody, reason: so, until: 2027-01-01 }
+`), nil)
+	require.Empty(t, msgs)
+	idle := func(found []finding.Finding) (lines []int) {
+		for _, m := range Beside(d, msgs, today, found) {
+			if m.Code == "waiver-idle" {
+				lines = append(lines, m.Line)
+			}
+		}
+		return lines
+	}
+	assert.Empty(t, idle(nil), "nothing is known")
+	assert.Equal(t, []int{4, 5, 6}, idle([]finding.Finding{}))
+	assert.Equal(t, []int{5}, idle([]finding.Finding{{ID: "mg-0123456789", Kind: finding.Leaking, Route: "GET /a"},
+		{ID: "mg-1", Kind: finding.OverPermissive, Route: "GET /a", Callers: []string{"nobody", "ann"}}}),
+		"one that grew is what it is about")
 }

@@ -228,3 +228,12 @@ func filled(s *declaration.Scheme, as check.Present) string {
 	}
 	return out
 }
+
+// Status is a command that prints no more than the status of the answer, for a script. What says how its
+// variables are filled is left out.
+func Status(command string) string {
+	if how, rest, ok := strings.Cut(command, "\n"); ok && strings.HasPrefix(how, "# ") {
+		command = rest
+	}
+	return strings.Replace(command, " -sS -i ", " -sS -o /dev/null -w '%{http_code}' ", 1)
+}

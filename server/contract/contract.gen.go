@@ -126,6 +126,30 @@ func (e Confidence) Valid() bool {
 	}
 }
 
+// Defines values for CopyForm.
+const (
+	CopyFormCurl     CopyForm = "curl"
+	CopyFormHar      CopyForm = "har"
+	CopyFormMarkdown CopyForm = "markdown"
+	CopyFormWitness  CopyForm = "witness"
+)
+
+// Valid indicates whether the value is a known member of the CopyForm enum.
+func (e CopyForm) Valid() bool {
+	switch e {
+	case CopyFormCurl:
+		return true
+	case CopyFormHar:
+		return true
+	case CopyFormMarkdown:
+		return true
+	case CopyFormWitness:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for EventType.
 const (
 	EventTypeAudit       EventType = "audit"
@@ -195,6 +219,39 @@ func (e Expect) Valid() bool {
 	case ExpectSend:
 		return true
 	case ExpectShut:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for FindingLinePlace.
+const (
+	FindingLinePlaceGuard   FindingLinePlace = "guard"
+	FindingLinePlaceNone    FindingLinePlace = "none"
+	FindingLinePlacePages   FindingLinePlace = "pages"
+	FindingLinePlaceQuota   FindingLinePlace = "quota"
+	FindingLinePlaceRoute   FindingLinePlace = "route"
+	FindingLinePlaceScheme  FindingLinePlace = "scheme"
+	FindingLinePlaceService FindingLinePlace = "service"
+)
+
+// Valid indicates whether the value is a known member of the FindingLinePlace enum.
+func (e FindingLinePlace) Valid() bool {
+	switch e {
+	case FindingLinePlaceGuard:
+		return true
+	case FindingLinePlaceNone:
+		return true
+	case FindingLinePlacePages:
+		return true
+	case FindingLinePlaceQuota:
+		return true
+	case FindingLinePlaceRoute:
+		return true
+	case FindingLinePlaceScheme:
+		return true
+	case FindingLinePlaceService:
 		return true
 	default:
 		return false
@@ -567,6 +624,39 @@ func (e Stage) Valid() bool {
 	}
 }
 
+// Defines values for State.
+const (
+	StateBackAgain  State = "back again"
+	StateMended     State = "mended"
+	StateMoved      State = "moved"
+	StateNew        State = "new"
+	StateNotChecked State = "not checked"
+	StateOpen       State = "open"
+	StateWaived     State = "waived"
+)
+
+// Valid indicates whether the value is a known member of the State enum.
+func (e State) Valid() bool {
+	switch e {
+	case StateBackAgain:
+		return true
+	case StateMended:
+		return true
+	case StateMoved:
+		return true
+	case StateNew:
+		return true
+	case StateNotChecked:
+		return true
+	case StateOpen:
+		return true
+	case StateWaived:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for SweepState.
 const (
 	SweepStateDone        SweepState = "done"
@@ -690,7 +780,10 @@ func (e UnsafePolicy) Valid() bool {
 // AgainRequest defines model for AgainRequest.
 type AgainRequest struct {
 	Crossings []CrossingKey `json:"crossings"`
-	Target    string        `json:"target"`
+
+	// Probes Single ones by their ids
+	Probes *[]string `json:"probes,omitempty"`
+	Target string    `json:"target"`
 }
 
 // Attempts defines model for Attempts.
@@ -910,6 +1003,9 @@ type Control struct {
 	Status   int    `json:"status"`
 }
 
+// CopyForm A ticket's text, the request, all exchanges, or a script that tells whether it is still there
+type CopyForm string
+
 // Counts defines model for Counts.
 type Counts struct {
 	Crossings Numbers `json:"crossings"`
@@ -943,6 +1039,24 @@ type Crossing struct {
 type CrossingKey struct {
 	Caller string `json:"caller"`
 	Route  string `json:"route"`
+}
+
+// CrossingSeen defines model for CrossingSeen.
+type CrossingSeen struct {
+	Column     string      `json:"column"`
+	Confidence *Confidence `json:"confidence,omitempty"`
+
+	// Kind U unprotected, P over-permissive, T unthrottled, L leaking, X undeclared, S lifetime, K weak token, R over-restrictive, W wrong refusal; the last three are no gaps.
+	Kind   Kind   `json:"kind"`
+	Lens   Lens   `json:"lens"`
+	Probe  string `json:"probe"`
+	Reason string `json:"reason"`
+	Route  string `json:"route"`
+
+	// Status 0 where nothing answered
+	Status int    `json:"status"`
+	What   string `json:"what"`
+	Who    string `json:"who"`
 }
 
 // Cursor Asks for the page that follows; absent after the last
@@ -1029,7 +1143,13 @@ type Effect struct {
 	Messages []Message `json:"messages"`
 	Opens    int       `json:"opens"`
 	Other    int       `json:"other"`
-	Total    int       `json:"total"`
+
+	// Reopened Findings that the kept text accepts and it does not
+	Reopened []string `json:"reopened"`
+	Total    int      `json:"total"`
+
+	// Waived Findings that it accepts and the kept text does not
+	Waived []string `json:"waived"`
 }
 
 // Event Each has an id, by which a connection that broke goes on (Last-Event-ID). Where what came between is no longer known, the first one is "missed": whoever listens asks anew.
@@ -1096,8 +1216,11 @@ type Finding struct {
 	Confidence Confidence `json:"confidence"`
 	Crossings  int        `json:"crossings"`
 	Cwe        int        `json:"cwe"`
-	Id         string     `json:"id"`
-	Inferred   []string   `json:"inferred"`
+
+	// Docs Where its cause is explained
+	Docs     *string  `json:"docs,omitempty"`
+	Id       string   `json:"id"`
+	Inferred []string `json:"inferred"`
 
 	// Kind U unprotected, P over-permissive, T unthrottled, L leaking, X undeclared, S lifetime, K weak token, R over-restrictive, W wrong refusal; the last three are no gaps.
 	Kind Kind  `json:"kind"`
@@ -1132,17 +1255,99 @@ type Finding struct {
 	Standard *string `json:"standard,omitempty"`
 	Title    string  `json:"title"`
 
+	// Weighs Why it is that grave
+	Weighs *string `json:"weighs,omitempty"`
+
 	// Where Where one mend would be, in words: the scope, or the route
 	Where string `json:"where"`
 }
 
+// FindingDetail defines model for FindingDetail.
+type FindingDetail struct {
+	// Crossings As they are now
+	Crossings []CrossingSeen `json:"crossings"`
+	Finding   Finding        `json:"finding"`
+	Line      FindingLine    `json:"line"`
+
+	// Points All since it was seen first, and the one before
+	Points []Point `json:"points"`
+
+	// States By point; empty where it was not known yet
+	States []string `json:"states"`
+
+	// Turns Sweeps in which it grew or shrank
+	Turns []Turn `json:"turns"`
+
+	// Whys By point
+	Whys []string `json:"whys"`
+}
+
+// FindingLine defines model for FindingLine.
+type FindingLine struct {
+	// Callers With those that are inferred
+	Callers []string `json:"callers"`
+
+	// Checked The sweep that checked it last
+	Checked    int        `json:"checked"`
+	Confidence Confidence `json:"confidence"`
+	Crossings  int        `json:"crossings"`
+
+	// From The sweep since which it has its state; an open one was new or back in that
+	From int `json:"from"`
+
+	// Group Of routes
+	Group string `json:"group"`
+	Id    string `json:"id"`
+
+	// Kind U unprotected, P over-permissive, T unthrottled, L leaking, X undeclared, S lifetime, K weak token, R over-restrictive, W wrong refusal; the last three are no gaps.
+	Kind Kind `json:"kind"`
+
+	// Marks Its states at the last points, the last last; those before it was known are left out
+	Marks []State `json:"marks"`
+
+	// Name The kind in words
+	Name string `json:"name"`
+
+	// Place What that is
+	Place FindingLinePlace `json:"place"`
+
+	// Route The first of its routes
+	Route  string   `json:"route"`
+	Routes []string `json:"routes"`
+	Rung   int      `json:"rung"`
+
+	// Seen The sweep in which it was seen last
+	Seen     int      `json:"seen"`
+	Severity Severity `json:"severity"`
+
+	// Since The sweep in which it was seen first
+	Since int `json:"since"`
+
+	// State What became of a finding; docs/findings.md has the rules
+	State  State     `json:"state"`
+	Title  string    `json:"title"`
+	Waived *WaivedBy `json:"waived,omitempty"`
+
+	// Where Where one mend would be, in words
+	Where string `json:"where"`
+
+	// Why Why it has that state
+	Why *string `json:"why,omitempty"`
+}
+
+// FindingLinePlace What that is
+type FindingLinePlace string
+
 // FindingPage defines model for FindingPage.
 type FindingPage struct {
-	Items []Finding `json:"items"`
+	Items []FindingLine `json:"items"`
 
 	// Next Asks for the page that follows; absent after the last
-	Next  *Cursor `json:"next,omitempty"`
-	Total int     `json:"total"`
+	Next *Cursor `json:"next,omitempty"`
+
+	// Points The last that the marks are of
+	Points []Point `json:"points"`
+	Total  int     `json:"total"`
 }
 
 // FixRequest defines model for FixRequest.
@@ -1616,6 +1821,20 @@ type Plan struct {
 	Target       string        `json:"target"`
 	Unsafe       int           `json:"unsafe"`
 	UnsafeProbes []UnsafeProbe `json:"unsafeProbes"`
+}
+
+// Point A sweep to which findings are followed, or what is known now
+type Point struct {
+	// Anew The sweep before it, read anew: with probes that were sent again, or by another revision
+	Anew bool      `json:"anew"`
+	At   time.Time `json:"at"`
+
+	// Note Where it was not done whole
+	Note *string `json:"note,omitempty"`
+
+	// Revision Of the declaration
+	Revision int `json:"revision"`
+	Sweep    int `json:"sweep"`
 }
 
 // Probe defines model for Probe.
@@ -2117,6 +2336,9 @@ type Spot struct {
 // Stage defines model for Stage.
 type Stage string
 
+// State What became of a finding; docs/findings.md has the rules
+type State string
+
 // Strings defines model for Strings.
 type Strings map[string]string
 
@@ -2321,6 +2543,13 @@ type TokenViewKind string
 // TokenViewOutcome What a service that checks everything does; it cannot be told of one that was not verified
 type TokenViewOutcome string
 
+// Turn defines model for Turn.
+type Turn struct {
+	Came  []string `json:"came"`
+	Sweep int      `json:"sweep"`
+	Went  []string `json:"went"`
+}
+
 // Unfair defines model for Unfair.
 type Unfair struct {
 	Body      string `json:"body"`
@@ -2358,6 +2587,18 @@ type Unseen struct {
 	Why    string `json:"why"`
 }
 
+// WaiveFindingsRequest defines model for WaiveFindingsRequest.
+type WaiveFindingsRequest struct {
+	By string `json:"by"`
+
+	// Findings Their ids
+	Findings []string `json:"findings"`
+	Reason   string   `json:"reason"`
+	Target   string   `json:"target"`
+	Text     string   `json:"text"`
+	Until    string   `json:"until"`
+}
+
 // WaiveRequest defines model for WaiveRequest.
 type WaiveRequest struct {
 	By     string `json:"by"`
@@ -2365,6 +2606,16 @@ type WaiveRequest struct {
 	Reason string `json:"reason"`
 	Text   string `json:"text"`
 	Until  string `json:"until"`
+}
+
+// WaivedBy defines model for WaivedBy.
+type WaivedBy struct {
+	By *string `json:"by,omitempty"`
+
+	// Line Of the waiver in the declaration
+	Line   *int               `json:"line,omitempty"`
+	Reason string             `json:"reason"`
+	Until  openapi_types.Date `json:"until"`
 }
 
 // Waiver defines model for Waiver.
@@ -2427,8 +2678,21 @@ type GetFindingsParams struct {
 	// After The `next` of the page before
 	After *After `form:"after,omitempty" json:"after,omitempty"`
 
-	// Limit Of a page; 200 when left out
-	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+	// Limit How many; 200 without
+	Limit *int `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// GetFindingParams defines parameters for GetFinding.
+type GetFindingParams struct {
+	// Target A target's name; the first one when left out
+	Target *OnTarget `form:"target,omitempty" json:"target,omitempty"`
+}
+
+// CopyFindingParams defines parameters for CopyFinding.
+type CopyFindingParams struct {
+	// Target A target's name; the first one when left out
+	Target *OnTarget `form:"target,omitempty" json:"target,omitempty"`
+	As     CopyForm  `form:"as" json:"as"`
 }
 
 // GetPlanParams defines parameters for GetPlan.
@@ -2538,6 +2802,9 @@ type OutlineJSONRequestBody = Text
 // WaiveMessageJSONRequestBody defines body for WaiveMessage for application/json ContentType.
 type WaiveMessageJSONRequestBody = WaiveRequest
 
+// WaiveFindingsJSONRequestBody defines body for WaiveFindings for application/json ContentType.
+type WaiveFindingsJSONRequestBody = WaiveFindingsRequest
+
 // ImportRoutesJSONRequestBody defines body for ImportRoutes for application/json ContentType.
 type ImportRoutesJSONRequestBody = ImportChoice
 
@@ -2633,9 +2900,18 @@ type ServerInterface interface {
 	// OpenDemo Open the demo declaration and start its stand-in
 	// (POST /api/demo)
 	OpenDemo(w http.ResponseWriter, r *http.Request)
-	// GetFindings Findings by the current declaration, worst first
+	// GetFindings Every finding that a sweep had, with what became of it, those that ask for somebody first
 	// (GET /api/findings)
 	GetFindings(w http.ResponseWriter, r *http.Request, params GetFindingsParams)
+	// WaiveFindings Accept findings as they are, with a reason and an end
+	// (POST /api/findings/waive)
+	WaiveFindings(w http.ResponseWriter, r *http.Request)
+	// GetFinding All that is known of a finding
+	// (GET /api/findings/{id})
+	GetFinding(w http.ResponseWriter, r *http.Request, id string, params GetFindingParams)
+	// CopyFinding A finding to hand on, secrets masked
+	// (GET /api/findings/{id}/copy)
+	CopyFinding(w http.ResponseWriter, r *http.Request, id string, params CopyFindingParams)
 	// ImportRoutes The text with what was chosen, not kept yet
 	// (POST /api/import)
 	ImportRoutes(w http.ResponseWriter, r *http.Request)
@@ -2828,9 +3104,27 @@ func (_ Unimplemented) OpenDemo(w http.ResponseWriter, r *http.Request) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
-// GetFindings Findings by the current declaration, worst first
+// GetFindings Every finding that a sweep had, with what became of it, those that ask for somebody first
 // (GET /api/findings)
 func (_ Unimplemented) GetFindings(w http.ResponseWriter, r *http.Request, params GetFindingsParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// WaiveFindings Accept findings as they are, with a reason and an end
+// (POST /api/findings/waive)
+func (_ Unimplemented) WaiveFindings(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// GetFinding All that is known of a finding
+// (GET /api/findings/{id})
+func (_ Unimplemented) GetFinding(w http.ResponseWriter, r *http.Request, id string, params GetFindingParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// CopyFinding A finding to hand on, secrets masked
+// (GET /api/findings/{id}/copy)
+func (_ Unimplemented) CopyFinding(w http.ResponseWriter, r *http.Request, id string, params CopyFindingParams) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -3400,6 +3694,117 @@ func (siw *ServerInterfaceWrapper) GetFindings(w http.ResponseWriter, r *http.Re
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.GetFindings(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// WaiveFindings operation middleware
+func (siw *ServerInterfaceWrapper) WaiveFindings(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.WaiveFindings(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// GetFinding operation middleware
+func (siw *ServerInterfaceWrapper) GetFinding(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetFindingParams
+
+	// ------------- Optional query parameter "target" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "target", r.URL.Query(), &params.Target, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "target"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "target", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.GetFinding(w, r, id, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// CopyFinding operation middleware
+func (siw *ServerInterfaceWrapper) CopyFinding(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params CopyFindingParams
+
+	// ------------- Optional query parameter "target" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "target", r.URL.Query(), &params.Target, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "target"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "target", Err: err})
+		}
+		return
+	}
+
+	// ------------- Required query parameter "as" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "as", r.URL.Query(), &params.As, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "as"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "as", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.CopyFinding(w, r, id, params)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -4425,6 +4830,15 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 		r.Get(options.BaseURL+"/api/findings", wrapper.GetFindings)
 	})
 	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/findings/{id}", wrapper.GetFinding)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/findings/{id}/copy", wrapper.CopyFinding)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/findings/waive", wrapper.WaiveFindings)
+	})
+	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/api/declaration", wrapper.GetDeclaration)
 	})
 	r.Group(func(r chi.Router) {
@@ -5083,6 +5497,129 @@ type GetFindingsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetFindingsdefaultApplicationProblemPlusJSONResponse) VisitGetFindingsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type WaiveFindingsRequestObject struct {
+	Body *WaiveFindingsJSONRequestBody
+}
+
+type WaiveFindingsResponseObject interface {
+	VisitWaiveFindingsResponse(w http.ResponseWriter) error
+}
+
+type WaiveFindings200JSONResponse Edited
+
+func (response WaiveFindings200JSONResponse) VisitWaiveFindingsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type WaiveFindingsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response WaiveFindingsdefaultApplicationProblemPlusJSONResponse) VisitWaiveFindingsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetFindingRequestObject struct {
+	Id     string `json:"id"`
+	Params GetFindingParams
+}
+
+type GetFindingResponseObject interface {
+	VisitGetFindingResponse(w http.ResponseWriter) error
+}
+
+type GetFinding200JSONResponse FindingDetail
+
+func (response GetFinding200JSONResponse) VisitGetFindingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetFindingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetFindingdefaultApplicationProblemPlusJSONResponse) VisitGetFindingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CopyFindingRequestObject struct {
+	Id     string `json:"id"`
+	Params CopyFindingParams
+}
+
+type CopyFindingResponseObject interface {
+	VisitCopyFindingResponse(w http.ResponseWriter) error
+}
+
+type CopyFinding200JSONResponse struct {
+	// Note What to know of it
+	Note string `json:"note"`
+	Text string `json:"text"`
+}
+
+func (response CopyFinding200JSONResponse) VisitCopyFindingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CopyFindingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CopyFindingdefaultApplicationProblemPlusJSONResponse) VisitCopyFindingResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -6539,9 +7076,18 @@ type StrictServerInterface interface {
 	// OpenDemo Open the demo declaration and start its stand-in
 	// (POST /api/demo)
 	OpenDemo(ctx context.Context, request OpenDemoRequestObject) (OpenDemoResponseObject, error)
-	// GetFindings Findings by the current declaration, worst first
+	// GetFindings Every finding that a sweep had, with what became of it, those that ask for somebody first
 	// (GET /api/findings)
 	GetFindings(ctx context.Context, request GetFindingsRequestObject) (GetFindingsResponseObject, error)
+	// WaiveFindings Accept findings as they are, with a reason and an end
+	// (POST /api/findings/waive)
+	WaiveFindings(ctx context.Context, request WaiveFindingsRequestObject) (WaiveFindingsResponseObject, error)
+	// GetFinding All that is known of a finding
+	// (GET /api/findings/{id})
+	GetFinding(ctx context.Context, request GetFindingRequestObject) (GetFindingResponseObject, error)
+	// CopyFinding A finding to hand on, secrets masked
+	// (GET /api/findings/{id}/copy)
+	CopyFinding(ctx context.Context, request CopyFindingRequestObject) (CopyFindingResponseObject, error)
 	// ImportRoutes The text with what was chosen, not kept yet
 	// (POST /api/import)
 	ImportRoutes(ctx context.Context, request ImportRoutesRequestObject) (ImportRoutesResponseObject, error)
@@ -7084,6 +7630,91 @@ func (sh *strictHandler) GetFindings(w http.ResponseWriter, r *http.Request, par
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(GetFindingsResponseObject); ok {
 		if err := validResponse.VisitGetFindingsResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// WaiveFindings operation middleware
+func (sh *strictHandler) WaiveFindings(w http.ResponseWriter, r *http.Request) {
+	var request WaiveFindingsRequestObject
+
+	var body WaiveFindingsJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.WaiveFindings(ctx, request.(WaiveFindingsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "WaiveFindings")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(WaiveFindingsResponseObject); ok {
+		if err := validResponse.VisitWaiveFindingsResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetFinding operation middleware
+func (sh *strictHandler) GetFinding(w http.ResponseWriter, r *http.Request, id string, params GetFindingParams) {
+	var request GetFindingRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.GetFinding(ctx, request.(GetFindingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetFinding")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(GetFindingResponseObject); ok {
+		if err := validResponse.VisitGetFindingResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// CopyFinding operation middleware
+func (sh *strictHandler) CopyFinding(w http.ResponseWriter, r *http.Request, id string, params CopyFindingParams) {
+	var request CopyFindingRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.CopyFinding(ctx, request.(CopyFindingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CopyFinding")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(CopyFindingResponseObject); ok {
+		if err := validResponse.VisitCopyFindingResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {

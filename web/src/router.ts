@@ -11,7 +11,7 @@ export const router = createRouter({
     { path: '/tokens', name: 'tokens', component: () => import('./places/tokens/TokensPlace.vue') },
     { path: '/quotas', name: 'quotas', component: () => import('./places/quotas/QuotasPlace.vue') },
     { path: '/sweeps', name: 'sweeps', component: () => import('./places/sweeps/SweepsPlace.vue') },
-    { path: '/findings', name: 'findings', component: () => import('./places/findings/FindingsPlace.vue') },
+    { path: '/findings/:id?', name: 'findings', component: () => import('./places/findings/FindingsPlace.vue') },
     { path: '/targets', name: 'targets', component: () => import('./places/targets/TargetsPlace.vue') },
     { path: '/:rest(.*)*', redirect: '/board' },
   ],

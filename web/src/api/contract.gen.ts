@@ -130,10 +130,61 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Findings by the current declaration, worst first */
+        /** Every finding that a sweep had, with what became of it, those that ask for somebody first */
         get: operations["getFindings"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/findings/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All that is known of a finding */
+        get: operations["getFinding"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/findings/{id}/copy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A finding to hand on, secrets masked */
+        get: operations["copyFinding"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/findings/waive": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Accept findings as they are, with a reason and an end */
+        post: operations["waiveFindings"];
         delete?: never;
         options?: never;
         head?: never;
@@ -979,8 +1030,120 @@ export interface components {
             n: number;
             why: string;
         };
+        WaiveFindingsRequest: {
+            text: string;
+            target: string;
+            /** @description Their ids */
+            findings: string[];
+            reason: string;
+            by: string;
+            until: string;
+        };
+        /**
+         * @description A ticket's text, the request, all exchanges, or a script that tells whether it is still there
+         * @enum {string}
+         */
+        CopyForm: "markdown" | "curl" | "har" | "witness";
+        /**
+         * @description What became of a finding; docs/findings.md has the rules
+         * @enum {string}
+         */
+        State: "new" | "back again" | "open" | "not checked" | "waived" | "moved" | "mended";
+        /** @description A sweep to which findings are followed, or what is known now */
+        Point: {
+            sweep: number;
+            /** @description Of the declaration */
+            revision: number;
+            /** Format: date-time */
+            at: string;
+            /** @description The sweep before it, read anew: with probes that were sent again, or by another revision */
+            anew: boolean;
+            /** @description Where it was not done whole */
+            note?: string;
+        };
+        FindingLine: {
+            id: string;
+            kind: components["schemas"]["Kind"];
+            /** @description The kind in words */
+            name: string;
+            title: string;
+            /** @description Where one mend would be, in words */
+            where: string;
+            /**
+             * @description What that is
+             * @enum {string}
+             */
+            place: "route" | "scheme" | "quota" | "guard" | "pages" | "service" | "none";
+            /** @description The first of its routes */
+            route: string;
+            /** @description Of routes */
+            group: string;
+            severity: components["schemas"]["Severity"];
+            confidence: components["schemas"]["Confidence"];
+            state: components["schemas"]["State"];
+            /** @description Why it has that state */
+            why?: string;
+            /** @description Its states at the last points, the last last; those before it was known are left out */
+            marks: components["schemas"]["State"][];
+            /** @description The sweep in which it was seen first */
+            since: number;
+            /** @description The sweep since which it has its state; an open one was new or back in that */
+            from: number;
+            /** @description The sweep in which it was seen last */
+            seen: number;
+            /** @description The sweep that checked it last */
+            checked: number;
+            crossings: number;
+            routes: string[];
+            /** @description With those that are inferred */
+            callers: string[];
+            rung: number;
+            waived?: components["schemas"]["WaivedBy"];
+        };
+        WaivedBy: {
+            reason: string;
+            by?: string;
+            /** Format: date */
+            until: string;
+            /** @description Of the waiver in the declaration */
+            line?: number;
+        };
+        FindingDetail: {
+            finding: components["schemas"]["Finding"];
+            line: components["schemas"]["FindingLine"];
+            /** @description All since it was seen first, and the one before */
+            points: components["schemas"]["Point"][];
+            /** @description By point; empty where it was not known yet */
+            states: string[];
+            /** @description By point */
+            whys: string[];
+            /** @description Sweeps in which it grew or shrank */
+            turns: components["schemas"]["Turn"][];
+            /** @description As they are now */
+            crossings: components["schemas"]["CrossingSeen"][];
+        };
+        Turn: {
+            sweep: number;
+            came: string[];
+            went: string[];
+        };
+        CrossingSeen: {
+            probe: string;
+            route: string;
+            column: string;
+            lens: components["schemas"]["Lens"];
+            who: string;
+            what: string;
+            kind: components["schemas"]["Kind"];
+            confidence?: components["schemas"]["Confidence"];
+            reason: string;
+            /** @description 0 where nothing answered */
+            status: number;
+        };
         FindingPage: {
-            items: components["schemas"]["Finding"][];
+            items: components["schemas"]["FindingLine"][];
+            /** @description The last that the marks are of */
+            points: components["schemas"]["Point"][];
             next?: components["schemas"]["Cursor"];
             total: number;
         };
@@ -1101,6 +1264,8 @@ export interface components {
         AgainRequest: {
             target: string;
             crossings: components["schemas"]["CrossingKey"][];
+            /** @description Single ones by their ids */
+            probes?: string[];
         };
         JudgeRequest: {
             text: string;
@@ -1699,6 +1864,10 @@ export interface components {
             refuted?: string;
             /** @description The standard's section that asks for it */
             standard?: string;
+            /** @description Why it is that grave */
+            weighs?: string;
+            /** @description Where its cause is explained */
+            docs?: string;
         };
         /** @description What several routes have in common */
         Scope: {
@@ -1775,6 +1944,10 @@ export interface components {
             other: number;
             added: string[];
             gone: string[];
+            /** @description Findings that it accepts and the kept text does not */
+            waived: string[];
+            /** @description Findings that the kept text accepts and it does not */
+            reopened: string[];
         };
         Spot: {
             text: string;
@@ -2403,8 +2576,8 @@ export interface operations {
                 target?: components["parameters"]["OnTarget"];
                 /** @description The `next` of the page before */
                 after?: components["parameters"]["After"];
-                /** @description Of a page; 200 when left out */
-                limit?: components["parameters"]["Limit"];
+                /** @description How many; 200 without */
+                limit?: number;
             };
             header?: never;
             path?: never;
@@ -2419,6 +2592,88 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["FindingPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getFinding: {
+        parameters: {
+            query?: {
+                /** @description A target's name; the first one when left out */
+                target?: components["parameters"]["OnTarget"];
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The finding */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FindingDetail"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    copyFinding: {
+        parameters: {
+            query: {
+                /** @description A target's name; the first one when left out */
+                target?: components["parameters"]["OnTarget"];
+                as: components["schemas"]["CopyForm"];
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The text */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        text: string;
+                        /** @description What to know of it */
+                        note: string;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    waiveFindings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WaiveFindingsRequest"];
+            };
+        };
+        responses: {
+            /** @description The text after it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Edited"];
                 };
             };
             default: components["responses"]["Problem"];

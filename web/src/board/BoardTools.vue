@@ -3,7 +3,8 @@ import { NButton } from 'naive-ui'
 import { ref } from 'vue'
 import { lenses, type Lens } from '../lenses'
 import type { Shown } from '../stores/workspace'
-import FilterLine from './FilterLine.vue'
+import FilterLine from '../parts/FilterLine.vue'
+import { completions } from './filter'
 import KindChips from './KindChips.vue'
 
 // What stands above the grid: kinds of gap, the lens, and the filter.
@@ -53,7 +54,14 @@ function toggle(word: string) {
         >Edit rules</NButton
       >
       <button class="bare legend" title="What the marks of the board mean (l)" @click="emit('legend')">Legend</button>
-      <FilterLine ref="line" v-model="q" :board="board" :wrong="wrong" @leave="emit('leave')" />
+      <FilterLine
+        ref="line"
+        v-model="q"
+        :complete="(text) => completions(text, board)"
+        hint="path, role:operator, gap:unprotected …"
+        :wrong="wrong"
+        @leave="emit('leave')"
+      />
     </div>
   </div>
 </template>

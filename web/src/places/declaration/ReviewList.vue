@@ -1,9 +1,8 @@
 <script setup lang="ts">
-import { useLocalStorage } from '@vueuse/core'
-import { NButton, NInput, useMessage } from 'naive-ui'
+import { NButton, useMessage } from 'naive-ui'
 import { computed, ref } from 'vue'
 import { api, ask, message, type Message } from '../../api/client'
-import DialogCard from '../../parts/DialogCard.vue'
+import WaiveDialog from '../../parts/WaiveDialog.vue'
 import { usePending } from '../../stores/pending'
 import { storeToRefs } from 'pinia'
 
@@ -38,25 +37,11 @@ async function fix(m: Message) {
 
 const waiving = ref<Message | null>(null)
 const asking = computed({ get: () => waiving.value !== null, set: (v) => !v && (waiving.value = null) })
-const reason = ref('')
-const by = useLocalStorage('millgate.by', '')
-const until = ref('')
-function ask4(m: Message) {
-  waiving.value = m
-  reason.value = ''
-  const d = new Date()
-  d.setMonth(d.getMonth() + 6)
-  until.value = d.toISOString().slice(0, 10)
-}
-async function waive() {
+async function waive(how: { reason: string; by: string; until: string }) {
   const m = waiving.value
   if (!m) return
   try {
-    const r = await ask(
-      api.POST('/api/declaration/waive', {
-        body: { text: text.value, key: m.key, reason: reason.value, by: by.value, until: until.value },
-      }),
-    )
+    const r = await ask(api.POST('/api/declaration/waive', { body: { text: text.value, key: m.key, ...how } }))
     waiving.value = null
     put(r.title, r.text)
   } catch (e) {
@@ -88,7 +73,7 @@ function go(m: Message) {
       </div>
       <div v-if="m.fix || (detail === m.key && m.level !== 'error')" class="acts">
         <NButton v-if="m.fix" size="tiny" @click="fix(m)">{{ m.fix }}</NButton>
-        <NButton v-if="detail === m.key && m.level !== 'error'" size="tiny" quaternary @click="ask4(m)"
+        <NButton v-if="detail === m.key && m.level !== 'error'" size="tiny" quaternary @click="waiving = m"
           >Waive until…</NButton
         >
       </div>
@@ -105,22 +90,13 @@ function go(m: Message) {
         >
       </p>
     </details>
-    <DialogCard v-model:show="asking" title="Waive this message" :width="480">
-      <p>{{ waiving?.text }}</p>
-      <div class="form">
-        <label for="waive-reason">Reason</label>
-        <NInput v-model:value="reason" :input-props="{ id: 'waive-reason' }" placeholder="Why it is accepted" />
-        <label for="waive-by">By</label>
-        <NInput v-model:value="by" :input-props="{ id: 'waive-by' }" placeholder="Who accepts it" />
-        <label for="waive-until">Until</label>
-        <NInput v-model:value="until" :input-props="{ id: 'waive-until', type: 'date' }" />
-      </div>
-      <p class="faint">It is written into the file. After that day the message comes back, and the waiver with it.</p>
-      <div class="acts ends">
-        <NButton type="primary" :disabled="!reason.trim()" @click="waive">Waive</NButton>
-        <NButton @click="waiving = null">Leave it</NButton>
-      </div>
-    </DialogCard>
+    <WaiveDialog
+      v-model:show="asking"
+      title="Waive this message"
+      :what="waiving?.text ?? ''"
+      after="It is written into the file. After that day the message comes back, and the waiver with it."
+      @waive="waive"
+    />
   </div>
 </template>
 
@@ -166,16 +142,6 @@ function go(m: Message) {
   display: flex;
   flex-wrap: wrap;
   gap: 6px 8px;
-}
-.ends {
-  margin-left: 0;
-}
-.form {
-  display: grid;
-  grid-template-columns: 70px 1fr;
-  gap: 8px;
-  align-items: center;
-  margin: 10px 0;
 }
 .link {
   color: var(--mill);

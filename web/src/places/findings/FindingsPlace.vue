@@ -1,163 +1,267 @@
 <script setup lang="ts">
-import { computed, ref, watch } from 'vue'
-import { useRoute, useRouter } from 'vue-router'
-import { api, ask, type Finding } from '../../api/client'
-import { usePages } from '../../composables/usePages'
-import { useWorkspace } from '../../stores/workspace'
+import { NButton, NSelect } from 'naive-ui'
+import { computed, ref } from 'vue'
+import { api, ask } from '../../api/client'
+import { useAsk } from '../../composables/useAsk'
+import { useSplitter } from '../../composables/useSplitter'
+import { useKeys } from '../../keys/keys'
+import DialogCard from '../../parts/DialogCard.vue'
+import FilterLine from '../../parts/FilterLine.vue'
+import WaiveDialog from '../../parts/WaiveDialog.vue'
+import { usePending } from '../../stores/pending'
 import { useSweep } from '../../stores/sweep'
+import { useWorkspace } from '../../stores/workspace'
 import { storeToRefs } from 'pinia'
+import { completions } from './filter'
+import FindingPage from './FindingPage.vue'
+import FindingsList from './FindingsList.vue'
+import { counted, groupings, sortings } from './groups'
+import { useFindings } from './useFindings'
 
-const { target, version } = storeToRefs(useWorkspace())
+// Findings to act on: found again by words, grouped by where somebody would mend them, each with its page.
+const { target } = storeToRefs(useWorkspace())
 const { last } = storeToRefs(useSweep())
+const { text } = storeToRefs(usePending())
+const { put } = usePending()
+const { run } = useAsk()
+const { all, points, error, loaded, open, go, q, by, sort, wrong, gone, groups } = useFindings()
+const numbers = computed(() => counted(all.value))
+const offered = (words: string) => completions(words, all.value)
 
-const url = useRoute()
-const router = useRouter()
-const open = computed(() => String(url.query.id ?? ''))
-
-const total = ref(0)
-const { list, next, error, reload, more } = usePages<Finding>(async (after) => {
-  const page = await ask(
-    api.GET('/api/findings', { params: { query: { target: target.value || undefined, after, limit: 200 } } }),
-  )
-  total.value = page.total
-  return page
-})
-watch(version, reload, { immediate: true })
-function toggle(f: Finding) {
-  void router.replace({ query: open.value === f.id ? {} : { id: f.id } })
+const chosen = ref(new Set<string>())
+function choose(id: string) {
+  const next = new Set(chosen.value)
+  if (!next.delete(id)) next.add(id)
+  chosen.value = next
 }
+
+const list = ref<InstanceType<typeof FindingsList> | null>(null)
+const words = ref<InstanceType<typeof FilterLine> | null>(null)
+/** Those that something is to be done with: the chosen ones, or else the one in focus. */
+const meant = () =>
+  (chosen.value.size ? [...chosen.value] : [open.value || list.value?.current()?.id || '']).filter(Boolean)
+const toWaive = ref<string[]>([])
+const waiving = computed({ get: () => toWaive.value.length > 0, set: (v) => !v && (toWaive.value = []) })
+const waived = computed(() => {
+  const one = all.value.find((f) => f.id === toWaive.value[0])
+  return toWaive.value.length === 1 ? `${one?.title ?? ''}: ${one?.where ?? ''}` : `${toWaive.value.length} findings`
+})
+async function waive(how: { reason: string; by: string; until: string }) {
+  await run(async () => {
+    const body = { text: text.value, target: target.value, findings: toWaive.value, ...how }
+    const r = await ask(api.POST('/api/findings/waive', { body }))
+    put(r.title, r.text)
+    toWaive.value = []
+    chosen.value = new Set()
+  })
+}
+const asked = ref<string[]>([])
+const asking = computed({ get: () => asked.value.length > 0, set: (v) => !v && (asked.value = []) })
+async function again(probes: string[]) {
+  asked.value = []
+  await run(() => ask(api.POST('/api/probe-again', { body: { target: target.value, crossings: [], probes } })))
+}
+useKeys([
+  { keys: 'j', says: 'next finding', run: () => list.value?.step(1) },
+  { keys: 'k', says: 'finding before', run: () => list.value?.step(-1) },
+  { keys: 'n', says: 'next finding that asks for somebody', run: () => list.value?.next(1) },
+  { keys: 'N', says: 'the one before that', run: () => list.value?.next(-1) },
+  { keys: '/', says: 'filter the findings', run: () => words.value?.focus() },
+  { keys: 'Enter', says: 'open the finding', run: () => go({}, list.value?.current()?.id) },
+  { keys: 'Escape', says: 'close the finding', run: () => go({}, '') },
+  { keys: 'w', says: 'waive the chosen findings, or this one', run: () => (toWaive.value = meant()) },
+  { keys: 'Space', says: 'choose a finding, to waive several at once', run: () => undefined },
+])
+const { width, drag } = useSplitter('millgate.finding', { from: 486, least: 380, most: 800, side: 'right' })
 </script>
 
 <template>
-  <div class="place">
-    <h1>Findings</h1>
-    <p class="faint">
-      {{ total }} against {{ target || 'no target' }}, by the current declaration. One finding gathers crossings with
-      one cause.
-    </p>
-    <p v-if="error" class="bad">{{ error }}</p>
-    <p v-if="!list.length && !error">
-      {{
-        last
-          ? 'The service does what the declaration says, as far as it was probed.'
-          : 'Nothing was probed yet. Start a sweep from the strip below.'
-      }}
-    </p>
-    <div v-else class="sheet">
-      <table class="plain">
-        <thead>
-          <tr>
-            <th></th>
-            <th>Severity</th>
-            <th>Finding</th>
-            <th>Where</th>
-            <th>Callers</th>
-            <th>Confidence</th>
-          </tr>
-        </thead>
-        <tbody>
-          <template v-for="f in list" :key="f.id">
-            <tr class="row" @click="toggle(f)">
-              <td>
-                <span class="kind" :class="`k-${f.kind}`" :title="f.name">{{ f.kind }}</span>
-              </td>
-              <td>{{ f.severity }}</td>
-              <td>
-                <button class="bare name" :aria-expanded="open === f.id" @click.stop="toggle(f)">{{ f.title }}</button>
-              </td>
-              <td class="mono">{{ f.where }}</td>
-              <td>
-                {{
-                  f.callers.length > 2
-                    ? `${f.callers.slice(0, 2).join(', ')} and ${f.callers.length - 2} more`
-                    : f.callers.join(', ')
-                }}
-              </td>
-              <td>{{ f.confidence }}</td>
-            </tr>
-            <tr v-if="open === f.id" class="more">
-              <td></td>
-              <td colspan="5">
-                <p>{{ f.reason }}</p>
-                <p><b>What to do:</b> {{ f.advice }}</p>
-                <details v-if="f.routes && f.routes.length > 1" class="about faint">
-                  <summary>{{ f.routes.length }} routes</summary>
-                  <p class="mono">{{ f.routes.join(', ') }}</p>
-                </details>
-                <p class="faint">
-                  Callers: {{ f.callers.join(', ')
-                  }}<template v-if="f.inferred.length">; inferred: {{ f.inferred.join(', ') }}</template>
-                </p>
-                <details v-if="f.means" class="about">
-                  <summary>About this cause</summary>
-                  <p>{{ f.means }}</p>
-                  <p><b>How it is shown:</b> {{ f.shown }}</p>
-                  <p><b>What would refute it:</b> {{ f.refuted }}</p>
-                </details>
-                <p class="faint">
-                  {{ f.name }} · {{ f.owasp }} · CWE-{{ f.cwe
-                  }}<template v-if="f.standard"> · {{ f.standard }}</template> ·
-                  {{ f.id }}
-                </p>
-                <RouterLink
-                  :to="{
-                    name: 'board',
-                    query: {
-                      lens: f.lens === 'access' ? undefined : f.lens,
-                      route: f.at ?? f.route,
-                      caller: f.column || undefined,
-                    },
-                  }"
-                  >See the evidence on the board</RouterLink
-                >
-              </td>
-            </tr>
-          </template>
-        </tbody>
-      </table>
-      <p v-if="next" class="further">
-        <button class="bare link" @click="more">Show more of {{ total }}</button>
+  <div class="findings">
+    <header class="head">
+      <div class="says">
+        <h1>Findings</h1>
+        <p class="faint">
+          <template v-for="(n, i) in numbers" :key="n.q"
+            ><template v-if="i"> · </template
+            ><button class="bare" :class="{ on: q === n.q }" @click="q = q === n.q ? '' : n.q">
+              {{ n.words }}
+            </button></template
+          >
+          <template v-if="target">, against {{ target }}</template>
+        </p>
+      </div>
+      <div class="tools">
+        <FilterLine
+          ref="words"
+          v-model="q"
+          :complete="offered"
+          hint="state:new,back severity:high caller:imre …"
+          :wrong="wrong"
+          @leave="list?.focus()"
+        />
+        <NSelect
+          v-model:value="by"
+          size="small"
+          class="pick"
+          aria-label="Group by"
+          :options="groupings.map((g) => ({ label: g.says, value: g.by }))"
+        />
+        <NSelect
+          v-model:value="sort"
+          size="small"
+          class="pick"
+          aria-label="Sort"
+          :options="sortings.map((g) => ({ label: g.says, value: g.by }))"
+        />
+      </div>
+      <p v-if="chosen.size" class="chosen">
+        {{ chosen.size }} chosen
+        <NButton size="tiny" @click="toWaive = meant()">Waive until…</NButton>
+        <button class="bare link" @click="chosen = new Set()">choose none</button>
       </p>
+    </header>
+    <p v-if="error" class="bad">{{ error }}</p>
+    <div class="two">
+      <div class="left">
+        <p v-if="loaded && !all.length" class="empty">
+          {{
+            last
+              ? 'No sweep of this target had a finding. What was not checked stands beside each sweep.'
+              : 'Nothing was probed yet. Start a sweep from the strip below: what it finds stands here, and stays with what becomes of it.'
+          }}
+        </p>
+        <p v-else-if="loaded && !groups.length" class="empty">
+          No finding is like that. <button class="bare link" @click="q = ''">Show all</button>
+        </p>
+        <FindingsList
+          v-else
+          ref="list"
+          :groups="groups"
+          :by="by"
+          :points="points"
+          :open="open"
+          :chosen="chosen"
+          :narrow="!!open"
+          @open="(id) => go({}, id)"
+          @choose="choose"
+          @close="go({}, '')"
+        />
+        <p v-if="gone" class="gone faint">
+          {{ gone }} gone for longer than the marks show.
+          <button class="bare link" @click="q = `${q} state:mended,moved`.trim()">Show them</button>
+        </p>
+      </div>
+      <template v-if="open">
+        <span class="grip" aria-hidden="true" @pointerdown.prevent="drag"></span>
+        <FindingPage
+          :id="open"
+          :style="{ width: `${width}px` }"
+          @close="go({}, '')"
+          @waive="(id) => (toWaive = [id])"
+          @again="(probes, unsafe) => (unsafe ? (asked = probes) : again(probes))"
+        />
+      </template>
     </div>
+    <WaiveDialog
+      v-model:show="waiving"
+      :title="toWaive.length > 1 ? 'Waive these findings' : 'Waive this finding'"
+      :what="waived"
+      after="It is written into the declaration as a pending edit, with the callers of now. The finding stays in every list and report, as waived; one that another caller shows is open again, and so is this one after that day."
+      @waive="waive"
+    />
+    <DialogCard v-model:show="asking" title="Send unsafe requests again?" :width="460">
+      <p>
+        Some of its probes can change something on <b>{{ target }}</b>. They are sent as the target's
+        <span class="mono">unsafe</span> allows.
+      </p>
+      <div class="sure">
+        <NButton type="primary" @click="again(asked)">Send</NButton>
+        <NButton @click="asked = []">Leave it</NButton>
+      </div>
+    </DialogCard>
   </div>
 </template>
 
 <style scoped>
-td:nth-child(3) {
-  min-width: 200px;
+.findings {
+  height: 100%;
+  display: flex;
+  flex-direction: column;
 }
-td:nth-child(4) {
-  overflow-wrap: anywhere;
+.head {
+  display: flex;
+  flex-wrap: wrap;
+  align-items: end;
+  gap: 8px 24px;
+  padding: 14px 16px 12px;
+  border-bottom: 1px solid var(--line);
 }
-.further {
-  padding: 8px 12px;
+.says p {
+  margin: 0;
+}
+.says button:hover,
+.says .on {
+  color: var(--mill);
+  text-decoration: underline;
+}
+.tools {
+  display: flex;
+  flex: 1;
+  flex-wrap: wrap;
+  gap: 8px;
+  justify-content: flex-end;
+  align-items: center;
+}
+.pick {
+  width: 188px;
+}
+.chosen {
+  flex-basis: 100%;
+  margin: 0;
+  display: flex;
+  gap: 12px;
+  align-items: center;
+}
+.two {
+  flex: 1;
+  min-height: 0;
+  display: flex;
+  position: relative;
+}
+.left {
+  flex: 1;
+  min-width: 0;
+  display: flex;
+  flex-direction: column;
+  background: var(--sheet);
+}
+.left > :first-child {
+  flex: 1;
+}
+.gone {
+  margin: 0;
+  padding: 6px 16px;
+  border-top: 1px solid var(--hair);
+}
+.empty {
+  padding: 20px 16px;
   margin: 0;
 }
 .link {
   color: var(--mill);
 }
-.row {
-  cursor: pointer;
+.grip {
+  width: 7px;
+  margin: 0 -4px 0 -3px;
+  cursor: col-resize;
+  z-index: 5;
 }
-.row:hover td {
-  background: var(--mill-soft);
-}
-.name {
-  font-weight: 600;
-}
-.about {
-  margin: 0 0 6px;
-  max-width: 760px;
-}
-.about summary {
-  cursor: pointer;
-  margin: 0 0 6px;
-}
-.more p {
-  margin: 0 0 6px;
-  max-width: 760px;
+.sure {
+  display: flex;
+  gap: 8px;
 }
 .bad {
   color: var(--U);
+  padding: 0 16px;
 }
 </style>

@@ -65,7 +65,7 @@ const unseen = computed(() =>
     <ul v-else class="findings">
       <li v-for="f in result.findings.slice(0, 40)" :key="f.id">
         <span class="kind" :class="`k-${f.kind}`" :title="f.name">{{ f.kind }}</span>
-        <RouterLink :to="{ name: 'findings', query: { id: f.id } }">{{ f.title }}</RouterLink>
+        <RouterLink :to="{ name: 'findings', params: { id: f.id } }">{{ f.title }}</RouterLink>
         <span class="faint">{{ f.severity }}</span>
       </li>
       <li v-if="result.findings.length > 40" class="faint">and {{ result.findings.length - 40 }} more</li>

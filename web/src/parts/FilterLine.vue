@@ -1,14 +1,18 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
-import type { Shown } from '../stores/workspace'
-import { completions } from './filter'
 
-const props = defineProps<{ modelValue: string; board: Shown; wrong: string[] }>()
+// A line of words that filter; what could follow is offered.
+const props = defineProps<{
+  modelValue: string
+  complete: (text: string) => string[]
+  hint: string // what could stand there
+  wrong: string[] // words that mean nothing
+}>()
 const emit = defineEmits<{ 'update:modelValue': [text: string]; leave: [] }>()
 const input = ref<HTMLInputElement | null>(null)
 const open = ref(false)
 const at = ref(-1)
-const list = computed(() => (open.value ? completions(props.modelValue, props.board) : []))
+const list = computed(() => (open.value ? props.complete(props.modelValue) : []))
 defineExpose({ focus: () => input.value?.focus() })
 
 function take(text: string) {
@@ -39,7 +43,7 @@ function key(e: KeyboardEvent) {
       ref="input"
       class="mono"
       :value="modelValue"
-      placeholder="path, role:operator, gap:unprotected …"
+      :placeholder="hint"
       role="combobox"
       aria-label="Filter"
       :aria-expanded="list.length > 0"

@@ -1,0 +1,239 @@
+// Package report turns what a sweep came to into something to hand on: to people as a page, a text or a table,
+// to machines as SARIF, JUnit, JSON and HAR.
+//
+// A Report has all that its forms say, so that each can be written from a stored sweep and from a file that
+// holds one. It is put together once, and masked there: secrets were masked before anything was kept, and values of
+// answers, which are somebody's data, are shown as their type unless somebody asks for them.
+package report
+
+import (
+	"cmp"
+	"crypto/sha256"
+	"encoding/hex"
+	"slices"
+	"time"
+
+	"millgate/app/coverage"
+	"millgate/app/events"
+	"millgate/app/planning"
+	"millgate/app/snapshot"
+	"millgate/core/check"
+	"millgate/core/check/families"
+	"millgate/core/declaration"
+	"millgate/core/finding"
+	"millgate/core/history"
+)
+
+// Version is that of the form in which a report is written as JSON. It changes when a member changes its
+// meaning or goes; new ones come without.
+const Version = 1
+
+// Report is what a sweep came to.
+type Report struct {
+	Version     int                       `json:"version"`
+	Sweep       Sweep                     `json:"sweep"`
+	Declaration Declared                  `json:"declaration"`
+	Checked     coverage.Checked          `json:"checked"`
+	Doubts      []coverage.Doubt          `json:"doubts"`
+	Findings    []Item                    `json:"findings"`
+	Counts      finding.Counts            `json:"counts"`
+	Routes      []Route                   `json:"routes"`
+	Plan        planning.Summary          `json:"plan"`
+	Left        []check.Omission          `json:"left"`
+	Made        []coverage.Leftover       `json:"made"`
+	Unsent      []coverage.Unseen         `json:"unsent"`
+	Unproven    []coverage.Unseen         `json:"unproven"`
+	NotFair     []coverage.Unfair         `json:"notFair"`
+	Probed      map[string]history.Probed `json:"probed"`
+}
+
+// Sweep is the one that is reported.
+type Sweep struct {
+	ID        uint       `json:"id"`
+	Target    string     `json:"target"`
+	Base      string     `json:"base,omitempty"`
+	Revision  uint       `json:"revision"`
+	State     string     `json:"state"`
+	Note      string     `json:"note"`
+	StartedAt time.Time  `json:"startedAt"`
+	EndedAt   *time.Time `json:"endedAt"`
+}
+
+// Declared names what the sweep was held against.
+type Declared struct {
+	Title string `json:"title"`
+	File  string `json:"file"`
+	Hash  string `json:"hash"` // SHA-256 of its text, in hex
+}
+
+// Item is a finding with all that is said of it.
+type Item struct {
+	finding.Finding
+	Name     string        `json:"name"` // of its kind
+	State    history.State `json:"state,omitempty"`
+	Since    uint          `json:"since,omitempty"` // the sweep that saw it first
+	Why      string        `json:"why,omitempty"`   // why it has that state
+	Owners   []string      `json:"owners,omitempty"`
+	File     string        `json:"file,omitempty"` // of the declaration, where what decides stands
+	Line     int           `json:"line,omitempty"`
+	Means    string        `json:"means,omitempty"`
+	Shown    string        `json:"shown,omitempty"`
+	Refuted  string        `json:"refuted,omitempty"`
+	Evidence []Evidence    `json:"evidence,omitempty"`
+}
+
+// Evidence is a crossing that shows a finding.
+type Evidence struct {
+	Probe     string  `json:"probe"`
+	Route     string  `json:"route"`
+	Who       string  `json:"who"`
+	What      string  `json:"what"`
+	Exchanges []Named `json:"exchanges,omitempty"`
+}
+
+// Named is an exchange and what it was for.
+type Named struct {
+	Name string `json:"name"`
+	check.Exchange
+}
+
+// Route is a route of the inventory with what was seen of it.
+type Route struct {
+	Key      string   `json:"route"`
+	Owner    string   `json:"owner,omitempty"`
+	Group    string   `json:"group"`
+	Proven   int      `json:"proven"`   // crossings that agree or are a gap
+	Unproven int      `json:"unproven"` // and that were sent in vain
+	Unsent   int      `json:"unsent"`
+	Findings []string `json:"findings,omitempty"` // their ids
+	// Cells are the worst verdicts by caller of the Access lens.
+	Cells map[string]finding.Kind `json:"cells,omitempty"`
+}
+
+// Source is what a report is made of.
+type Source struct {
+	Doc     *declaration.Document
+	Text    string // of the declaration
+	Plan    *check.Plan
+	Facts   func(probe string) *snapshot.Fact // nil where exchanges are not at hand
+	Run     *events.Run
+	Base    string
+	Result  coverage.Result
+	Most    float64         // share of crossings that may be unproven, in percent
+	Lines   []*history.Line // the last sweep of them is the one that is reported; nil without a history
+	Sweeps  []uint          // of the lines' marks
+	Values  bool            // of answers are shown
+	AtMost  int             // crossings of a finding that are shown with their exchanges
+	OfOwner string          // findings of this owner alone; "" all
+}
+
+// From puts a report together.
+func From(s Source) *Report {
+	hash := sha256.Sum256([]byte(s.Text))
+	run, res := s.Run, s.Result
+	r := &Report{Version: Version, Sweep: Sweep{run.ID, run.Target, s.Base, run.Revision, run.State, run.Note,
+		run.StartedAt, run.EndedAt}, Declaration: Declared{s.Doc.Title, s.Doc.Name, hex.EncodeToString(hash[:])},
+		Checked: res.Checked, Doubts: res.Doubts(run, s.Most), Findings: []Item{}, Counts: res.Counts, Plan: res.Plan,
+		Left: orEmpty(res.Left), Made: orEmpty(res.Made), Unsent: orEmpty(res.Unsent), Unproven: orEmpty(res.Unproven),
+		NotFair: orEmpty(res.NotFair), Probed: res.Probed}
+	lines := map[string]*history.Line{}
+	for _, l := range s.Lines {
+		lines[l.Finding.ID] = l
+	}
+	for _, f := range res.Findings {
+		it := s.item(f)
+		if s.OfOwner != "" && !slices.Contains(it.Owners, s.OfOwner) {
+			continue
+		}
+		if l := lines[f.ID]; l != nil {
+			last := len(l.Marks) - 1
+			it.State, it.Since, it.Why = l.Now(), s.Sweeps[l.First], l.Whys[last]
+		} else if f.Waived != nil {
+			it.State = history.Waived
+		}
+		r.Findings = append(r.Findings, it)
+	}
+	r.Routes = s.routes(r.Findings)
+	return r
+}
+
+func orEmpty[T any](list []T) []T { return append([]T{}, list...) }
+
+// item is a finding with what is said of it.
+func (s Source) item(f finding.Finding) Item {
+	it := Item{Finding: f, Name: f.Kind.Name()}
+	if row, ok := families.Causes.Row(f.Kind, f.Cause); ok {
+		it.Means, it.Shown, it.Refuted = row.Means, families.Causes.Shown(row), families.Causes.Refuted(row)
+	}
+	for _, key := range f.All() {
+		i := s.Doc.RouteNamed(key)
+		if i < 0 {
+			continue
+		}
+		if rt := s.Doc.Routes[i]; rt.Owner != "" && !slices.Contains(it.Owners, rt.Owner) {
+			it.Owners = append(it.Owners, rt.Owner)
+		}
+		if it.Line == 0 {
+			it.File, it.Line = s.place(i)
+		}
+	}
+	if it.Line == 0 {
+		it.File, it.Line = s.Doc.Name, 1
+	}
+	for _, id := range f.Probes[:min(len(f.Probes), cmp.Or(s.AtMost, usualCrossings))] {
+		if e, ok := s.evidence(id, f.Reason); ok {
+			it.Evidence = append(it.Evidence, e)
+		}
+	}
+	return it
+}
+
+// place is where the declaration decides of a route.
+func (s Source) place(i int) (file string, line int) {
+	if e := s.Doc.Entry(i); e != nil {
+		return e.File, e.Line
+	}
+	return s.Doc.Routes[i].File, s.Doc.Routes[i].Line
+}
+
+// routes are those of the inventory, with what was seen of them.
+func (s Source) routes(list []Item) []Route {
+	out := make([]Route, len(s.Doc.Routes))
+	for i, rt := range s.Doc.Routes {
+		out[i] = Route{Key: rt.Key(), Owner: rt.Owner, Group: rt.Prefix(), Cells: map[string]finding.Kind{}}
+	}
+	for _, it := range list {
+		for _, key := range it.All() {
+			if i := s.Doc.RouteNamed(key); i >= 0 {
+				out[i].Findings = append(out[i].Findings, it.ID)
+			}
+		}
+	}
+	for _, p := range s.Plan.Probes {
+		i := s.Doc.RouteNamed(p.Route)
+		if i < 0 {
+			continue
+		}
+		x, ok := s.Result.Probed[p.Key()]
+		switch {
+		case !ok:
+			continue
+		case x.Kind == finding.Unprobed:
+			out[i].Unsent++
+		case x.Kind == finding.Unproven:
+			out[i].Unproven++
+		default:
+			out[i].Proven++
+		}
+		cell := s.Plan.Cell(p)
+		if cell.Lens != check.Access {
+			continue
+		}
+		for _, who := range append([]string{cell.Key}, p.StandsFor...) {
+			if old, had := out[i].Cells[who]; !had || finding.Worse(x.Kind, old) {
+				out[i].Cells[who] = x.Kind
+			}
+		}
+	}
+	return out
+}

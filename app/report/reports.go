@@ -1,0 +1,108 @@
+package report
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"strings"
+
+	"millgate/app/coverage"
+	"millgate/app/events"
+	"millgate/app/fault"
+	"millgate/app/past"
+	"millgate/app/snapshot"
+	"millgate/app/workspace"
+	"millgate/core/check"
+	"millgate/core/declaration"
+	"millgate/format/curl"
+)
+
+// Reports makes reports of a workspace.
+type Reports struct {
+	ws      *workspace.Workspace
+	targets *snapshot.Targets
+	past    *past.Past
+	calls   Calls
+}
+
+// Calls says what a probe sends first.
+type Calls interface {
+	FirstCall(d *declaration.Document, t *declaration.Target, p *check.Probe, f *snapshot.Fact) *check.Call
+}
+
+func New(ws *workspace.Workspace, targets *snapshot.Targets, past *past.Past, calls Calls) *Reports {
+	return &Reports{ws, targets, past, calls}
+}
+
+// Form is one in which a finding is copied.
+type Form string
+
+// The forms.
+const (
+	AsMarkdown Form = "markdown"
+	AsCurl     Form = "curl"
+	AsHAR      Form = "har"
+	AsWitness  Form = "witness"
+)
+
+// Copied is a finding to hand on, and what to know of it.
+type Copied struct{ Text, Note string }
+
+// Copy is a finding of a target, as it is now, in a form.
+func (rs *Reports) Copy(ctx context.Context, target, id string, form Form) (Copied, error) {
+	k, err := rs.past.Of(ctx, target)
+	if err != nil {
+		return Copied{}, err
+	}
+	l := k.Line(id)
+	if l == nil || k.Now == nil {
+		return Copied{}, fmt.Errorf("%w: no sweep of %s that is kept has a finding %s", fault.ErrNotFound, k.Target, id)
+	}
+	now := rs.ws.Present()
+	s := Source{Doc: now.Doc, Text: now.Text, Plan: k.Now.Plan(), Facts: k.Now.Facts.Of,
+		Run:    &events.Run{Target: k.Target},
+		Result: coverage.Result{}}
+	it := s.item(l.Finding)
+	it.State = l.Now()
+	switch form {
+	case AsMarkdown:
+		return Copied{it.Markdown(), "Copied as Markdown. Secrets are masked, values of answers are shown as their " +
+				"type."},
+			nil
+	case AsHAR:
+		var b strings.Builder
+		r := Report{Findings: []Item{it}}
+		err := r.HAR(&b)
+		return Copied{b.String(), "Copied as HAR. Secrets are masked, values of answers are shown as their type."}, err
+	case AsCurl, AsWitness:
+	}
+	t := now.Doc.TargetNamed(k.Target)
+	if len(it.Evidence) == 0 || t == nil {
+		return Copied{}, fmt.Errorf("%w: nothing that was sent for it is at hand; probe it again first", fault.ErrInput)
+	}
+	step := func(id string) (Step, *snapshot.Fact) {
+		p := s.Plan.Find(id)
+		f := s.Facts(id)
+		if p == nil || f == nil {
+			return Step{}, nil
+		}
+		return Step{s.Plan.Who(p), curl.Command(now.Doc, t, p, cmp.Or(f.Record, p.Record.Value),
+			rs.calls.FirstCall(now.Doc, t, p, f))}, f
+	}
+	p := s.Plan.Find(it.Evidence[0].Probe)
+	probe, f := step(p.Key())
+	if form == AsCurl {
+		return Copied{probe.Command, "Copied. Secrets stand in it as environment variables."}, nil
+	}
+	control, _ := step(p.Control)
+	script, ok := it.Witness(Asked{control, probe, f.Exchange.Status, f.Exchange.At, check.ExpectAt(s.Plan.Context, p)})
+	if !ok || f.Check != nil && len(f.Check.Reports) > 1 && !oneRequest(p) {
+		return Copied{}, fmt.Errorf("%w: one status does not tell whether this finding is still there; send its "+
+			"probes "+
+			"again instead", fault.ErrInput)
+	}
+	return Copied{script, "Copied. It takes secrets from the environment, and ends with 1 while the gap is there."}, nil
+}
+
+// oneRequest says whether a probe is one request, with others beside it that only help.
+func oneRequest(p *check.Probe) bool { return snapshot.OnRecord(p.Key()) != "" }
