@@ -36,8 +36,9 @@ var arrows = map[string][]string{
 	},
 	"core/history": {"core/finding"},
 	"app/coverage": {
-		"app/events", "app/planning", "app/snapshot", "core/access", "core/check", "core/declaration",
-		"core/finding", "core/history",
+		"app/events", "app/planning", "app/snapshot", "core/access", "core/check", "core/check/credential",
+		"core/check/crossing", "core/check/quotas", "core/check/undeclared", "core/declaration", "core/finding",
+		"core/history",
 	},
 	"app/events": {"core/check", "core/finding", "store"},
 	"app/fault":  {"wire"},

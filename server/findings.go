@@ -48,6 +48,7 @@ func (s *Server) GetFindings(ctx context.Context,
 	}
 	out := contract.GetFindings200JSONResponse{Items: make([]contract.FindingLine, len(part)), Next: next,
 		Total: len(list), Points: pointsOf(k.Points[max(0, len(k.Points)-strip):])}
+	out.Coverage = coverageOf(k.Figure)
 	for i, l := range part {
 		out.Items[i] = lineOf(doc, k, l)
 	}

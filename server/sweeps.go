@@ -119,12 +119,30 @@ func (s *Server) GetSweep(ctx context.Context, q contract.GetSweepRequestObject)
 	}
 	out := contract.SweepResult{Sweep: *sweepOf(r), Findings: findingsOf(res.Findings), Left: omissionsOf(res.Left),
 		Unsent: unseenOf(res.Unsent), Unproven: unseenOf(res.Unproven), NotFair: len(res.NotFair),
-		Outside: res.Checked.Outside}
+		Outside: res.Checked.Outside, Coverage: coverageOf(res.Figure)}
 	for _, m := range res.Made {
 		out.Made = append(out.Made, contract.Leftover{Route: m.Route, What: m.What, Why: m.Why})
 	}
 	out.Made = orEmpty(out.Made)
 	return contract.GetSweep200JSONResponse(out), nil
+}
+
+func coverageOf(f *coverage.Figure) *contract.Coverage {
+	if f == nil {
+		return nil
+	}
+	one := func(s coverage.Share) contract.Share {
+		return contract.Share{Name: s.Name, Proven: s.Proven, Inferred: s.Inferred, Unproven: s.Unproven,
+			Unsent: s.Unsent, Left: s.Left}
+	}
+	all := func(list []coverage.Share) []contract.Share {
+		out := make([]contract.Share, len(list))
+		for i, s := range list {
+			out[i] = one(s)
+		}
+		return out
+	}
+	return &contract.Coverage{Whole: one(f.Whole), Kinds: all(f.Kinds), Groups: all(f.Groups), Owasp: all(f.OWASP)}
 }
 
 // mostCrossings is how many crossings are named for one reason; all of them are on the board.

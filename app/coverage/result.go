@@ -23,6 +23,7 @@ type Result struct {
 	Unproven []Unseen          `json:"unproven"`
 	NotFair  []Unfair          `json:"notFair"` // with the first bytes of what was sent and said
 	Checked  Checked           `json:"checked"`
+	Figure   *Figure           `json:"coverage,omitempty"` // nil in results of versions before
 	// Probed is what each probe found out, for what comes later: without it nothing is said to be mended.
 	Probed map[string]history.Probed `json:"probed,omitempty"`
 	// NotStored says why the result is nowhere but here.
@@ -57,7 +58,8 @@ func (s Swept) Result(findings []finding.Finding, plan planning.Summary, made []
 	for i := range notFair {
 		notFair[i] = notFair[i].Short()
 	}
-	return Result{Findings: findings, Left: s.Plan.Left, Plan: plan, Made: made, Unsent: s.Unsent(),
+	figure := s.Figure()
+	return Result{Findings: findings, Figure: &figure, Left: s.Plan.Left, Plan: plan, Made: made, Unsent: s.Unsent(),
 		Unproven: s.Unproven(), NotFair: notFair, Checked: s.Checked(), Probed: s.Probed()}
 }
 

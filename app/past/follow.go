@@ -54,6 +54,7 @@ type Known struct {
 	Points []Point // the first first; none where nothing was swept
 	Lines  []*history.Line
 	Now    *snapshot.Snapshot // nil without a target
+	Figure *coverage.Figure   // how much of it is checked; nil where nothing is known
 
 	read uint // sweeps that were read
 	day  int
@@ -117,6 +118,9 @@ func (pa *Past) now(b *book, newest uint, now workspace.Present, s *snapshot.Sna
 	if s.Facts.Len() == 0 {
 		return k
 	}
+	swept := coverage.Swept{Doc: now.Doc, Plan: s.Plan(), Probes: s.Sent(), Facts: &s.Facts, Items: s.Items}
+	figure := swept.Figure()
+	k.Figure = &figure
 	p := Point{Sweep: s.Sweep, Revision: now.Revision.ID, At: at}
 	if n := len(b.points); n > 0 && b.points[n-1].Sweep == s.Sweep {
 		last := b.points[n-1]
@@ -128,7 +132,6 @@ func (pa *Past) now(b *book, newest uint, now workspace.Present, s *snapshot.Sna
 	} else {
 		p.Note = "it has not ended"
 	}
-	swept := coverage.Swept{Doc: now.Doc, Plan: s.Plan(), Probes: s.Sent(), Facts: &s.Facts, Items: s.Items}
 	k.Points = append(append([]Point{}, b.points...), p)
 	k.Lines = b.With(history.Sweep{ID: p.Sweep, Revision: p.Revision, At: at, Anew: p.Anew,
 		Findings: finding.Waive(now.Doc, s.Findings, at), Probed: swept.Probed()})

@@ -322,6 +322,8 @@ type Omission struct {
 	Why    string `json:"why"`
 	// ByTarget: the target's rules do not let it be sent.
 	ByTarget bool `json:"byTarget,omitempty"`
+	// Family would have sent it; "" where it is none's.
+	Family string `json:"family,omitempty"`
 }
 
 // Sample is a planned request that must be admitted, without its credential.

@@ -41,6 +41,9 @@ func NewPlan(d *declaration.Document, t *declaration.Target, l Families) *Plan {
 			x.endsLast(d)
 			pl.byKey[x.Key()] = x
 		}
+		for i := range p.Left {
+			p.Left[i].Family = f.Name()
+		}
 		pl.Probes, pl.Left = append(pl.Probes, p.Probes...), append(pl.Left, p.Left...)
 		pl.Spared, pl.Inferred = pl.Spared+p.Spared, pl.Inferred+p.Inferred
 		if first, ok := f.(Leading); ok {

@@ -1012,6 +1012,21 @@ type Counts struct {
 	Findings  Numbers `json:"findings"`
 }
 
+// Coverage defines model for Coverage.
+type Coverage struct {
+	// Groups By group of routes
+	Groups []Share `json:"groups"`
+
+	// Kinds By kind of check
+	Kinds []Share `json:"kinds"`
+
+	// Owasp By category of the OWASP API Security Top 10 (2023)
+	Owasp []Share `json:"owasp"`
+
+	// Whole How much of something was checked, in crossings
+	Whole Share `json:"whole"`
+}
+
 // Crossing defines model for Crossing.
 type Crossing struct {
 	Caller   string     `json:"caller"`
@@ -1340,7 +1355,8 @@ type FindingLinePlace string
 
 // FindingPage defines model for FindingPage.
 type FindingPage struct {
-	Items []FindingLine `json:"items"`
+	Coverage *Coverage     `json:"coverage,omitempty"`
+	Items    []FindingLine `json:"items"`
 
 	// Next Asks for the page that follows; absent after the last
 	Next *Cursor `json:"next,omitempty"`
@@ -2233,6 +2249,25 @@ type Session struct {
 // Severity defines model for Severity.
 type Severity string
 
+// Share How much of something was checked, in crossings
+type Share struct {
+	// Inferred From a caller of the same class, or no more than likely
+	Inferred int `json:"inferred"`
+
+	// Left Not planned, for a reason
+	Left int    `json:"left"`
+	Name string `json:"name"`
+
+	// Proven By an answer of their own, agreeing or not
+	Proven int `json:"proven"`
+
+	// Unproven Sent, and proven neither way
+	Unproven int `json:"unproven"`
+
+	// Unsent Planned, and not sent
+	Unsent int `json:"unsent"`
+}
+
 // Sheet defines model for Sheet.
 type Sheet struct {
 	Effect      RouteEffect `json:"effect"`
@@ -2376,6 +2411,7 @@ type SweepPage struct {
 
 // SweepResult defines model for SweepResult.
 type SweepResult struct {
+	Coverage *Coverage  `json:"coverage,omitempty"`
 	Findings []Finding  `json:"findings"`
 	Left     []Omission `json:"left"`
 	Made     []Leftover `json:"made"`

@@ -135,4 +135,4 @@ func (Family) Judge(c *check.Context, _ *check.Probe, f *check.Fact, _ *check.Ev
 }
 
 // Causes are those of answers alone.
-func (Family) Causes() finding.Family { return finding.Family{} }
+func (Family) Causes() finding.Family { return finding.Family{Title: "Malformed ids"} }

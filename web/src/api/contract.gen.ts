@@ -1144,6 +1144,7 @@ export interface components {
             items: components["schemas"]["FindingLine"][];
             /** @description The last that the marks are of */
             points: components["schemas"]["Point"][];
+            coverage?: components["schemas"]["Coverage"];
             next?: components["schemas"]["Cursor"];
             total: number;
         };
@@ -2164,6 +2165,30 @@ export interface components {
             notFair: number;
             /** @description What no sweep looks at */
             outside: string[];
+            coverage?: components["schemas"]["Coverage"];
+        };
+        /** @description How much of something was checked, in crossings */
+        Share: {
+            name: string;
+            /** @description By an answer of their own, agreeing or not */
+            proven: number;
+            /** @description From a caller of the same class, or no more than likely */
+            inferred: number;
+            /** @description Sent, and proven neither way */
+            unproven: number;
+            /** @description Planned, and not sent */
+            unsent: number;
+            /** @description Not planned, for a reason */
+            left: number;
+        };
+        Coverage: {
+            whole: components["schemas"]["Share"];
+            /** @description By kind of check */
+            kinds: components["schemas"]["Share"][];
+            /** @description By group of routes */
+            groups: components["schemas"]["Share"][];
+            /** @description By category of the OWASP API Security Top 10 (2023) */
+            owasp: components["schemas"]["Share"][];
         };
         Tick: {
             /** @description Its turn among the verdicts of its target, from 0; -1 while a sweep runs */

@@ -1,10 +1,12 @@
 <script setup lang="ts">
 import { NButton, NSelect } from 'naive-ui'
 import { computed, ref } from 'vue'
+import { RouterLink } from 'vue-router'
 import { api, ask } from '../../api/client'
 import { useAsk } from '../../composables/useAsk'
 import { useSplitter } from '../../composables/useSplitter'
 import { useKeys } from '../../keys/keys'
+import CoverageBars from '../../parts/CoverageBars.vue'
 import DialogCard from '../../parts/DialogCard.vue'
 import FilterLine from '../../parts/FilterLine.vue'
 import WaiveDialog from '../../parts/WaiveDialog.vue'
@@ -12,6 +14,7 @@ import { usePending } from '../../stores/pending'
 import { useSweep } from '../../stores/sweep'
 import { useWorkspace } from '../../stores/workspace'
 import { storeToRefs } from 'pinia'
+import { all as crossings, checked } from '../../parts/coverage'
 import { completions } from './filter'
 import FindingPage from './FindingPage.vue'
 import FindingsList from './FindingsList.vue'
@@ -24,8 +27,15 @@ const { last } = storeToRefs(useSweep())
 const { text } = storeToRefs(usePending())
 const { put } = usePending()
 const { run } = useAsk()
-const { all, points, error, loaded, open, go, q, by, sort, wrong, gone, groups } = useFindings()
+const { all, points, coverage, error, loaded, open, go, q, by, sort, wrong, gone, groups } = useFindings()
 const numbers = computed(() => counted(all.value))
+/** Of which kinds of checks least was done. */
+const least = computed(() =>
+  [...(coverage.value?.kinds ?? [])]
+    .filter((s) => checked(s) < 100)
+    .sort((a, b) => checked(a) - checked(b))
+    .slice(0, 6),
+)
 const offered = (words: string) => completions(words, all.value)
 
 const chosen = ref(new Set<string>())
@@ -78,7 +88,7 @@ const { width, drag } = useSplitter('millgate.finding', { from: 486, least: 380,
 <template>
   <div class="findings">
     <header class="head">
-      <div class="says">
+      <div class="first">
         <h1>Findings</h1>
         <p class="faint">
           <template v-for="(n, i) in numbers" :key="n.q"
@@ -89,36 +99,45 @@ const { width, drag } = useSplitter('millgate.finding', { from: 486, least: 380,
           >
           <template v-if="target">, against {{ target }}</template>
         </p>
+        <div class="tools">
+          <FilterLine
+            ref="words"
+            v-model="q"
+            :complete="offered"
+            hint="state:new,back severity:high …"
+            :wrong="wrong"
+            @leave="list?.focus()"
+          />
+          <NSelect
+            v-model:value="by"
+            size="small"
+            class="pick"
+            aria-label="Group by"
+            :options="groupings.map((g) => ({ label: g.says, value: g.by }))"
+          />
+          <NSelect
+            v-model:value="sort"
+            size="small"
+            class="pick"
+            aria-label="Sort"
+            :options="sortings.map((g) => ({ label: g.says, value: g.by }))"
+          />
+        </div>
+        <p v-if="chosen.size" class="chosen">
+          {{ chosen.size }} chosen
+          <NButton size="tiny" @click="toWaive = meant()">Waive until…</NButton>
+          <button class="bare link" @click="chosen = new Set()">choose none</button>
+        </p>
       </div>
-      <div class="tools">
-        <FilterLine
-          ref="words"
-          v-model="q"
-          :complete="offered"
-          hint="state:new,back severity:high caller:imre …"
-          :wrong="wrong"
-          @leave="list?.focus()"
-        />
-        <NSelect
-          v-model:value="by"
-          size="small"
-          class="pick"
-          aria-label="Group by"
-          :options="groupings.map((g) => ({ label: g.says, value: g.by }))"
-        />
-        <NSelect
-          v-model:value="sort"
-          size="small"
-          class="pick"
-          aria-label="Sort"
-          :options="sortings.map((g) => ({ label: g.says, value: g.by }))"
-        />
-      </div>
-      <p v-if="chosen.size" class="chosen">
-        {{ chosen.size }} chosen
-        <NButton size="tiny" @click="toWaive = meant()">Waive until…</NButton>
-        <button class="bare link" @click="chosen = new Set()">choose none</button>
-      </p>
+      <section v-if="coverage" class="checked" aria-label="What was checked">
+        <p>
+          <RouterLink to="/sweeps"
+            >{{ checked(coverage.whole) }}% of {{ crossings(coverage.whole) }} crossings</RouterLink
+          >
+          were checked<template v-if="least.length">; least of</template>
+        </p>
+        <CoverageBars :list="least" :rows="3" />
+      </section>
     </header>
     <p v-if="error" class="bad">{{ error }}</p>
     <div class="two">
@@ -126,7 +145,7 @@ const { width, drag } = useSplitter('millgate.finding', { from: 486, least: 380,
         <p v-if="loaded && !all.length" class="empty">
           {{
             last
-              ? 'No sweep of this target had a finding. What was not checked stands beside each sweep.'
+              ? 'No sweep of this target had a finding, as far as it was checked: how far that is stands above.'
               : 'Nothing was probed yet. Start a sweep from the strip below: what it finds stands here, and stays with what becomes of it.'
           }}
         </p>
@@ -191,36 +210,46 @@ const { width, drag } = useSplitter('millgate.finding', { from: 486, least: 380,
 .head {
   display: flex;
   flex-wrap: wrap;
-  align-items: end;
-  gap: 8px 24px;
-  padding: 14px 16px 12px;
+  gap: 8px 32px;
+  padding: 12px 16px;
   border-bottom: 1px solid var(--line);
 }
-.says p {
-  margin: 0;
+.first {
+  flex: 1 1 600px;
+  min-width: 0;
 }
-.says button:hover,
-.says .on {
+.first p {
+  margin: 0 0 8px;
+}
+.first p button:hover,
+.first p .on {
   color: var(--mill);
   text-decoration: underline;
 }
 .tools {
   display: flex;
-  flex: 1;
   flex-wrap: wrap;
   gap: 8px;
-  justify-content: flex-end;
   align-items: center;
 }
-.pick {
-  width: 188px;
+.tools > :first-child {
+  min-width: 220px;
 }
-.chosen {
-  flex-basis: 100%;
-  margin: 0;
+.pick {
+  width: 182px;
+}
+.first .chosen {
+  margin: 8px 0 0;
   display: flex;
   gap: 12px;
   align-items: center;
+}
+.checked {
+  flex: 0 1 auto;
+}
+.checked p {
+  margin: 0 0 4px;
+  font-size: 12px;
 }
 .two {
   flex: 1;

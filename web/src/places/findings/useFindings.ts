@@ -1,7 +1,7 @@
 import { computed, ref, shallowRef, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { storeToRefs } from 'pinia'
-import { api, ask, message, type FindingLine, type Point } from '../../api/client'
+import { api, ask, message, type Coverage, type FindingLine, type Point } from '../../api/client'
 import { useWorkspace } from '../../stores/workspace'
 import { parse } from './filter'
 import { grouped, groupings, longGone, sortings, type By, type Sorting } from './groups'
@@ -13,6 +13,7 @@ export function useFindings() {
   const router = useRouter()
   const all = shallowRef<FindingLine[]>([])
   const points = shallowRef<Point[]>([])
+  const coverage = shallowRef<Coverage>()
   const error = ref('')
   const loaded = ref(false)
   let turn = 0
@@ -26,6 +27,7 @@ export function useFindings() {
         if (mine !== turn) return
         all.value = page.items
         points.value = page.points
+        coverage.value = page.coverage
         error.value = ''
         loaded.value = true
       } catch (e) {
@@ -59,5 +61,19 @@ export function useFindings() {
   const groups = computed(() =>
     grouped(gone.value ? fits.value.filter((f) => !longGone(f)) : fits.value, by.value, sort.value),
   )
-  return { all, points, error, loaded, open, go, q, by, sort, wrong: computed(() => filter.value.wrong), gone, groups }
+  return {
+    all,
+    points,
+    coverage,
+    error,
+    loaded,
+    open,
+    go,
+    q,
+    by,
+    sort,
+    wrong: computed(() => filter.value.wrong),
+    gone,
+    groups,
+  }
 }

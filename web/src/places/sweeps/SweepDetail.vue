@@ -2,12 +2,15 @@
 import { computed } from 'vue'
 import { RouterLink } from 'vue-router'
 import type { SweepResult, Unseen } from '../../api/client'
+import { checked } from '../../parts/coverage'
 import { exact, span } from '../../parts/time'
+import CoverageSheet from './CoverageSheet.vue'
 import ReasonList, { type Reason } from './ReasonList.vue'
 
 // What a sweep came to: its findings, and all that it could not say.
 const props = defineProps<{ result: SweepResult }>()
 const s = computed(() => props.result.sweep)
+const much = computed(() => !props.result.coverage || checked(props.result.coverage.whole) >= 80)
 const took = computed(() =>
   s.value.endedAt ? span((Date.parse(s.value.endedAt) - Date.parse(s.value.startedAt)) / 1000) : 'still running',
 )
@@ -60,8 +63,15 @@ const unseen = computed(() =>
         <dd class="faint">{{ x.of }}</dd>
       </div>
     </dl>
+    <CoverageSheet v-if="result.coverage && !s.partial" :coverage="result.coverage" />
     <h2>{{ result.findings.length === 1 ? '1 finding' : `${result.findings.length} findings` }}</h2>
-    <p v-if="!result.findings.length">The service did what the declaration says, as far as it was probed.</p>
+    <p v-if="!result.findings.length">
+      {{
+        much
+          ? 'The service did what the declaration says, as far as it was probed.'
+          : 'Little can be said: much of what was planned is unproven or was not sent.'
+      }}
+    </p>
     <ul v-else class="findings">
       <li v-for="f in result.findings.slice(0, 40)" :key="f.id">
         <span class="kind" :class="`k-${f.kind}`" :title="f.name">{{ f.kind }}</span>
