@@ -122,7 +122,7 @@ func TestAFamilyTouchesNothingElse(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, without.Requests+4, plan.Requests, "planned, with what it costs")
 	assert.Contains(t, plan.Left, check.Omission{Route: "POST /t", What: "the trace",
-		Why: "nobody is admitted with what there is"})
+		Why: "nobody is admitted with what there is", Family: traces{}.Name()})
 
 	_, res := swept(t, a)
 	i := slices.IndexFunc(res.Findings, func(f finding.Finding) bool { return f.Cause == "trace loom" })

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"millgate/app/coverage"
+	"millgate/app/fault"
 	"millgate/app/past"
 	"millgate/app/workspace"
 	"millgate/core/finding"
@@ -87,6 +88,15 @@ func TestFindingsOverSweeps(t *testing.T) {
 		k, l = known()
 		assert.Equal(t, []any{history.Mended, 3, true}, []any{l.Now(), len(k.Points), k.Points[2].Anew},
 			"what was sent again shows that")
+		turned, err := a.Past.Changed(t.Context(), "t", 1)
+		require.NoError(t, err)
+		require.NotEmpty(t, turned)
+		assert.Equal(t, []any{"GET /a", "", finding.Unprotected, finding.Agrees}, []any{turned[0].Route, turned[0].Column,
+			turned[0].Probes[0].Was, turned[0].Probes[0].Is})
+		_, err = a.Past.Changed(t.Context(), "t", r.ID)
+		assert.ErrorIs(t, err, fault.ErrInput, "a part is no sweep to compare with")
+		_, err = a.Past.Between(t.Context(), 2, 1)
+		assert.ErrorContains(t, err, "does not come before")
 
 		keep(text)
 		sweptAt(t, a, "t")

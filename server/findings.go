@@ -150,3 +150,45 @@ func (s *Server) CopyFinding(ctx context.Context,
 	}
 	return contract.CopyFinding200JSONResponse{Text: c.Text, Note: c.Note}, nil
 }
+
+// CompareSweeps serves what became of findings between two sweeps.
+func (s *Server) CompareSweeps(ctx context.Context,
+	q contract.CompareSweepsRequestObject) (contract.CompareSweepsResponseObject, error) {
+	c, err := s.app.Past.Between(ctx, uint(max(0, q.Params.From)), uint(max(0, q.Params.To)))
+	if err != nil {
+		return nil, err
+	}
+	out := contract.SweepComparison{Target: c.Known.Target, Items: []contract.ComparedFinding{},
+		From: pointsOf([]past.Point{c.From})[0], To: pointsOf([]past.Point{c.To})[0]}
+	on := finding.FailOn{Least: finding.High}
+	c.Each(func(l *history.Line, change history.Change, why string) {
+		f, waived := l.Finding, c.State(l) == history.Waived
+		out.Items = append(out.Items, contract.ComparedFinding{Id: f.ID, Kind: contract.Kind(f.Kind),
+			Name: f.Kind.Name(), Title: f.Title, Where: f.Where(), Severity: contract.Severity(f.Severity),
+			Change: contract.FindingChange(change), Why: why, Reason: f.Reason, Waived: &waived,
+			First: int(c.Known.Points[l.First].Sweep), Last: int(c.Last(l).Sweep)})
+		if f.Waived = nil; !waived && (change == history.IsNew || change == history.IsBack) && on.Stops(f) {
+			out.Stops++
+		}
+	})
+	return contract.CompareSweeps200JSONResponse(out), nil
+}
+
+// GetChanged serves the crossings that are otherwise now.
+func (s *Server) GetChanged(ctx context.Context, q contract.GetChangedRequestObject) (contract.GetChangedResponseObject,
+	error) {
+	list, err := s.app.Past.Changed(ctx, word(q.Params.Target), uint(max(0, q.Params.Since)))
+	if err != nil {
+		return nil, err
+	}
+	out := contract.GetChanged200JSONResponse{}
+	for _, t := range list {
+		x := contract.ChangedCrossing{Route: t.Route, Column: t.Column}
+		for _, p := range t.Probes {
+			x.Probes = append(x.Probes, contract.ChangedProbe{Probe: p.Probe, Was: string(p.Was),
+				Is: contract.Kind(p.Is)})
+		}
+		out = append(out, x)
+	}
+	return out, nil
+}

@@ -41,6 +41,19 @@ func TestFindings(t *testing.T) {
 	resp, body := call(t, "GET", api+"/api/findings/mg-0", "")
 	assert.Equal(t, http.StatusNotFound, resp.StatusCode, body)
 
+	resp, body = call(t, "GET", api+"/sweeps/1..2", "")
+	assert.Contains(t, body, "<html", "it is a place of the interface")
+	assert.Equal(t, http.StatusOK, resp.StatusCode)
+	c := ask[contract.SweepComparison](t, "GET", api+"/api/compare?from=1&to=2", "")
+	require.Len(t, c.Items, 1)
+	assert.Equal(t, []any{contract.FindingChangeUnchanged, 1, 2, 0}, []any{c.Items[0].Change, c.Items[0].First,
+		c.Items[0].Last, c.Stops})
+	for _, q := range []string{"from=2&to=1", "from=1&to=1", "from=1&to=9", "from=7&to=2"} {
+		resp, body = call(t, "GET", api+"/api/compare?"+q, "")
+		assert.GreaterOrEqual(t, resp.StatusCode, 400, "%s: %s", q, body)
+	}
+	assert.Empty(t, ask[[]contract.ChangedCrossing](t, "GET", api+"/api/changed?since=1", ""))
+
 	text := ask[contract.Declaration](t, "GET", api+"/api/declaration", "")
 	b, err := json.Marshal(contract.WaiveFindingsRequest{Text: text.Text, Target: "t", Findings: []string{f.Id},
 		Reason: "known", By: "ann", Until: "2099-01-31"})

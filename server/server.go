@@ -20,6 +20,7 @@ import (
 	"net"
 	"net/http"
 	"path"
+	"regexp"
 	"strings"
 
 	"github.com/go-chi/chi/v5"
@@ -189,6 +190,9 @@ func plain(err error) string {
 	return text
 }
 
+// compared is the place of two sweeps, whose dots are no ending of a file.
+var compared = regexp.MustCompile(`^/sweeps/\d+\.\.\d+$`)
+
 // static serves the web build; every place of the interface is its one page.
 func (s *Server) static(w http.ResponseWriter, r *http.Request) {
 	if strings.HasPrefix(r.URL.Path, "/api/") {
@@ -205,7 +209,7 @@ func (s *Server) static(w http.ResponseWriter, r *http.Request) {
 	}
 	b, err := fs.ReadFile(dist, name)
 	if err != nil {
-		if path.Ext(name) != "" {
+		if path.Ext(name) != "" && !compared.MatchString(r.URL.Path) {
 			problem(w, notFound, http.StatusNotFound, "there is nothing here")
 			return
 		}

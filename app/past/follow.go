@@ -3,10 +3,12 @@ package past
 import (
 	"context"
 	"fmt"
+	"slices"
 	"sync"
 	"time"
 
 	"millgate/app/coverage"
+	"millgate/app/fault"
 	"millgate/app/snapshot"
 	"millgate/app/workspace"
 	"millgate/core/declaration"
@@ -222,4 +224,113 @@ func (k *Known) Words(id string) string {
 		}
 	}
 	return id
+}
+
+// Compared is what became of a target's findings from one sweep to a later one.
+type Compared struct {
+	Known    *Known
+	From, To Point
+	a, b     int
+}
+
+// Between compares two whole sweeps of a target by their numbers.
+func (pa *Past) Between(ctx context.Context, from, to uint) (c Compared, err error) {
+	r, _, err := pa.sweeps.Result(ctx, to)
+	if err != nil {
+		return c, err
+	}
+	pa.mu.Lock()
+	defer pa.mu.Unlock()
+	b, _, err := pa.book(ctx, r.Target)
+	if err != nil {
+		return c, err
+	}
+	at := func(n uint) int {
+		return slices.IndexFunc(b.points, func(p Point) bool { return p.Sweep == n })
+	}
+	c.a, c.b = at(from), at(to)
+	switch {
+	case c.b < 0:
+		return c, fmt.Errorf("%w: sweep %d is no whole one that has ended", fault.ErrInput, to)
+	case c.a < 0:
+		return c, fmt.Errorf("%w: sweep %d is no whole one of %s that has ended", fault.ErrInput, from, r.Target)
+	case c.a >= c.b:
+		return c, fmt.Errorf("%w: sweep %d does not come before sweep %d", fault.ErrInput, from, to)
+	}
+	c.Known = &Known{Target: r.Target, Points: b.points[:c.b+1], Lines: b.Lines}
+	c.From, c.To = b.points[c.a], b.points[c.b]
+	return c, nil
+}
+
+// State is that of a finding in the later sweep.
+func (c Compared) State(l *history.Line) history.State { return l.At(c.b) }
+
+// Last is the sweep up to the later one in which a finding was seen last.
+func (c Compared) Last(l *history.Line) Point {
+	i := c.b
+	for i > l.First && l.Marks[i] != history.Gap {
+		i--
+	}
+	return c.Known.Points[i]
+}
+
+// Each goes through the findings of either sweep with what became of each, and why.
+func (c Compared) Each(take func(l *history.Line, change history.Change, why string)) {
+	for _, change := range history.Changes {
+		for _, l := range c.Known.Lines {
+			if l.Between(c.a, c.b) == change {
+				take(l, change, l.Whys[c.b])
+			}
+		}
+	}
+}
+
+// Turned is a crossing with probes whose verdicts are others now than they were in an earlier sweep.
+type Turned struct {
+	Route, Column string
+	Probes        []TurnedProbe
+}
+
+// TurnedProbe is a probe whose verdict is another now; Was is "" where it was not planned then.
+type TurnedProbe struct {
+	Probe   string
+	Was, Is finding.Kind
+}
+
+// Changed are the crossings of a target that are otherwise now than in an earlier whole sweep of it, in the
+// order of the plan. What was not judged on either side has not changed.
+func (pa *Past) Changed(ctx context.Context, target string, since uint) ([]*Turned, error) {
+	k, err := pa.Of(ctx, target)
+	if err != nil {
+		return nil, err
+	}
+	r, res, err := pa.sweeps.Result(ctx, since)
+	switch {
+	case err != nil:
+		return nil, err
+	case !Whole(r) || r.Target != k.Target:
+		return nil, fmt.Errorf("%w: sweep %d is no whole one of %s that has ended", fault.ErrInput, since, k.Target)
+	case res.Probed == nil:
+		return nil, fmt.Errorf("%w: sweep %d was kept by a version that did not keep what each probe found out",
+			fault.ErrInput, since)
+	case k.Now == nil:
+		return nil, nil
+	}
+	var out []*Turned
+	by := map[[2]string]*Turned{}
+	pl := k.Now.Plan()
+	for _, p := range pl.Probes {
+		it, ok := k.Now.Items[p.Key()]
+		was := res.Probed[p.Key()].Kind
+		if !ok || was == it.Verdict.Kind || was == finding.Unprobed || was == "" && it.Verdict.Kind == finding.Agrees {
+			continue
+		}
+		at := [2]string{p.Route, pl.Cell(p).Column()}
+		if by[at] == nil {
+			by[at] = &Turned{Route: at[0], Column: at[1]}
+			out = append(out, by[at])
+		}
+		by[at].Probes = append(by[at].Probes, TurnedProbe{p.Key(), was, it.Verdict.Kind})
+	}
+	return out, nil
 }

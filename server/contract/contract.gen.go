@@ -225,6 +225,36 @@ func (e Expect) Valid() bool {
 	}
 }
 
+// Defines values for FindingChange.
+const (
+	FindingChangeBack       FindingChange = "back"
+	FindingChangeMended     FindingChange = "mended"
+	FindingChangeMoved      FindingChange = "moved"
+	FindingChangeNew        FindingChange = "new"
+	FindingChangeNotChecked FindingChange = "not checked"
+	FindingChangeUnchanged  FindingChange = "unchanged"
+)
+
+// Valid indicates whether the value is a known member of the FindingChange enum.
+func (e FindingChange) Valid() bool {
+	switch e {
+	case FindingChangeBack:
+		return true
+	case FindingChangeMended:
+		return true
+	case FindingChangeMoved:
+		return true
+	case FindingChangeNew:
+		return true
+	case FindingChangeNotChecked:
+		return true
+	case FindingChangeUnchanged:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for FindingLinePlace.
 const (
 	FindingLinePlaceGuard   FindingLinePlace = "guard"
@@ -909,6 +939,23 @@ type Change struct {
 // ChangeTurn defines model for Change.Turn.
 type ChangeTurn string
 
+// ChangedCrossing defines model for ChangedCrossing.
+type ChangedCrossing struct {
+	Column string         `json:"column"`
+	Probes []ChangedProbe `json:"probes"`
+	Route  string         `json:"route"`
+}
+
+// ChangedProbe defines model for ChangedProbe.
+type ChangedProbe struct {
+	// Is U unprotected, P over-permissive, T unthrottled, L leaking, X undeclared, S lifetime, K weak token, R over-restrictive, W wrong refusal; the last three are no gaps.
+	Is    Kind   `json:"is"`
+	Probe string `json:"probe"`
+
+	// Was The kind of its verdict then; empty where it was not planned
+	Was string `json:"was"`
+}
+
 // ClockSeen By how much a clock was seen to be off, in seconds: tokens off by least are admitted (0: none was), by most are not (0: all were)
 type ClockSeen struct {
 	// Kind U unprotected, P over-permissive, T unthrottled, L leaking, X undeclared, S lifetime, K weak token, R over-restrictive, W wrong refusal; the last three are no gaps.
@@ -933,6 +980,35 @@ type Column struct {
 	Members int      `json:"members"`
 	Roles   []string `json:"roles"`
 	Sub     string   `json:"sub"`
+}
+
+// ComparedFinding defines model for ComparedFinding.
+type ComparedFinding struct {
+	// Change What became of a finding from one sweep to a later one; docs/findings.md has the rules
+	Change FindingChange `json:"change"`
+
+	// First The sweep that saw it first
+	First int    `json:"first"`
+	Id    string `json:"id"`
+
+	// Kind U unprotected, P over-permissive, T unthrottled, L leaking, X undeclared, S lifetime, K weak token, R over-restrictive, W wrong refusal; the last three are no gaps.
+	Kind Kind `json:"kind"`
+
+	// Last The sweep that saw it last
+	Last int `json:"last"`
+
+	// Name The kind in words
+	Name string `json:"name"`
+
+	// Reason As it was seen last
+	Reason   string   `json:"reason"`
+	Severity Severity `json:"severity"`
+	Title    string   `json:"title"`
+	Waived   *bool    `json:"waived,omitempty"`
+	Where    string   `json:"where"`
+
+	// Why Why the later sweep says so; empty for a gap
+	Why string `json:"why"`
 }
 
 // Comparison defines model for Comparison.
@@ -1276,6 +1352,9 @@ type Finding struct {
 	// Where Where one mend would be, in words: the scope, or the route
 	Where string `json:"where"`
 }
+
+// FindingChange What became of a finding from one sweep to a later one; docs/findings.md has the rules
+type FindingChange string
 
 // FindingDetail defines model for FindingDetail.
 type FindingDetail struct {
@@ -2401,6 +2480,22 @@ type Sweep struct {
 	Target    string     `json:"target"`
 }
 
+// SweepComparison defines model for SweepComparison.
+type SweepComparison struct {
+	// From A sweep to which findings are followed, or what is known now
+	From Point `json:"from"`
+
+	// Items Those first that a pipeline stops for
+	Items []ComparedFinding `json:"items"`
+
+	// Stops New or back, and high at least: what a pipeline stops for that is told nothing else
+	Stops  int    `json:"stops"`
+	Target string `json:"target"`
+
+	// To A sweep to which findings are followed, or what is known now
+	To Point `json:"to"`
+}
+
 // SweepPage defines model for SweepPage.
 type SweepPage struct {
 	Items []Sweep `json:"items"`
@@ -2689,6 +2784,21 @@ type GetBoardParams struct {
 	Since *string `form:"since,omitempty" json:"since,omitempty"`
 }
 
+// GetChangedParams defines parameters for GetChanged.
+type GetChangedParams struct {
+	// Target A target's name; the first one when left out
+	Target *OnTarget `form:"target,omitempty" json:"target,omitempty"`
+
+	// Since The earlier sweep
+	Since int `form:"since" json:"since"`
+}
+
+// CompareSweepsParams defines parameters for CompareSweeps.
+type CompareSweepsParams struct {
+	From int `form:"from" json:"from"`
+	To   int `form:"to" json:"to"`
+}
+
 // GetCrossingParams defines parameters for GetCrossing.
 type GetCrossingParams struct {
 	// Target A target's name; the first one when left out
@@ -2903,6 +3013,12 @@ type ServerInterface interface {
 	// EditBoard An edit of the board in a text, not kept yet
 	// (POST /api/board/edit)
 	EditBoard(w http.ResponseWriter, r *http.Request)
+	// GetChanged Crossings whose verdicts are others now than in an earlier whole sweep
+	// (GET /api/changed)
+	GetChanged(w http.ResponseWriter, r *http.Request, params GetChangedParams)
+	// CompareSweeps What became of findings from one whole sweep to a later one of the same target
+	// (GET /api/compare)
+	CompareSweeps(w http.ResponseWriter, r *http.Request, params CompareSweepsParams)
 	// GetCrossing Everything about one cell
 	// (GET /api/crossing)
 	GetCrossing(w http.ResponseWriter, r *http.Request, params GetCrossingParams)
@@ -3071,6 +3187,18 @@ func (_ Unimplemented) GetBoard(w http.ResponseWriter, r *http.Request, params G
 // EditBoard An edit of the board in a text, not kept yet
 // (POST /api/board/edit)
 func (_ Unimplemented) EditBoard(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// GetChanged Crossings whose verdicts are others now than in an earlier whole sweep
+// (GET /api/changed)
+func (_ Unimplemented) GetChanged(w http.ResponseWriter, r *http.Request, params GetChangedParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// CompareSweeps What became of findings from one whole sweep to a later one of the same target
+// (GET /api/compare)
+func (_ Unimplemented) CompareSweeps(w http.ResponseWriter, r *http.Request, params CompareSweepsParams) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -3440,6 +3568,98 @@ func (siw *ServerInterfaceWrapper) EditBoard(w http.ResponseWriter, r *http.Requ
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.EditBoard(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// GetChanged operation middleware
+func (siw *ServerInterfaceWrapper) GetChanged(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetChangedParams
+
+	// ------------- Optional query parameter "target" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "target", r.URL.Query(), &params.Target, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "target"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "target", Err: err})
+		}
+		return
+	}
+
+	// ------------- Required query parameter "since" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "since", r.URL.Query(), &params.Since, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "since"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "since", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.GetChanged(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// CompareSweeps operation middleware
+func (siw *ServerInterfaceWrapper) CompareSweeps(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params CompareSweepsParams
+
+	// ------------- Required query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "from", r.URL.Query(), &params.From, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "from"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "from", Err: err})
+		}
+		return
+	}
+
+	// ------------- Required query parameter "to" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "to", r.URL.Query(), &params.To, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "to"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "to", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.CompareSweeps(w, r, params)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -4869,6 +5089,12 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 		r.Get(options.BaseURL+"/api/findings/{id}", wrapper.GetFinding)
 	})
 	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/compare", wrapper.CompareSweeps)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/changed", wrapper.GetChanged)
+	})
+	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/api/findings/{id}/copy", wrapper.CopyFinding)
 	})
 	r.Group(func(r chi.Router) {
@@ -5073,6 +5299,84 @@ type EditBoarddefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response EditBoarddefaultApplicationProblemPlusJSONResponse) VisitEditBoardResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetChangedRequestObject struct {
+	Params GetChangedParams
+}
+
+type GetChangedResponseObject interface {
+	VisitGetChangedResponse(w http.ResponseWriter) error
+}
+
+type GetChanged200JSONResponse []ChangedCrossing
+
+func (response GetChanged200JSONResponse) VisitGetChangedResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetChangeddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetChangeddefaultApplicationProblemPlusJSONResponse) VisitGetChangedResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CompareSweepsRequestObject struct {
+	Params CompareSweepsParams
+}
+
+type CompareSweepsResponseObject interface {
+	VisitCompareSweepsResponse(w http.ResponseWriter) error
+}
+
+type CompareSweeps200JSONResponse SweepComparison
+
+func (response CompareSweeps200JSONResponse) VisitCompareSweepsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CompareSweepsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CompareSweepsdefaultApplicationProblemPlusJSONResponse) VisitCompareSweepsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -7079,6 +7383,12 @@ type StrictServerInterface interface {
 	// EditBoard An edit of the board in a text, not kept yet
 	// (POST /api/board/edit)
 	EditBoard(ctx context.Context, request EditBoardRequestObject) (EditBoardResponseObject, error)
+	// GetChanged Crossings whose verdicts are others now than in an earlier whole sweep
+	// (GET /api/changed)
+	GetChanged(ctx context.Context, request GetChangedRequestObject) (GetChangedResponseObject, error)
+	// CompareSweeps What became of findings from one whole sweep to a later one of the same target
+	// (GET /api/compare)
+	CompareSweeps(ctx context.Context, request CompareSweepsRequestObject) (CompareSweepsResponseObject, error)
 	// GetCrossing Everything about one cell
 	// (GET /api/crossing)
 	GetCrossing(ctx context.Context, request GetCrossingRequestObject) (GetCrossingResponseObject, error)
@@ -7323,6 +7633,58 @@ func (sh *strictHandler) EditBoard(w http.ResponseWriter, r *http.Request) {
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(EditBoardResponseObject); ok {
 		if err := validResponse.VisitEditBoardResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetChanged operation middleware
+func (sh *strictHandler) GetChanged(w http.ResponseWriter, r *http.Request, params GetChangedParams) {
+	var request GetChangedRequestObject
+
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.GetChanged(ctx, request.(GetChangedRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetChanged")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(GetChangedResponseObject); ok {
+		if err := validResponse.VisitGetChangedResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// CompareSweeps operation middleware
+func (sh *strictHandler) CompareSweeps(w http.ResponseWriter, r *http.Request, params CompareSweepsParams) {
+	var request CompareSweepsRequestObject
+
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.CompareSweeps(ctx, request.(CompareSweepsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CompareSweeps")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(CompareSweepsResponseObject); ok {
+		if err := validResponse.VisitCompareSweepsResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {

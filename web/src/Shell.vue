@@ -40,6 +40,8 @@ useKeys([
 // The kept text is read again whenever something was kept.
 watch(version, () => void load().catch(() => undefined), { immediate: true })
 
+/** Whether the address is in a place: what is opened there has its own behind it. */
+const within = (to: string) => here.path === to || here.path.startsWith(`${to}/`)
 const review = computed(() => board.value?.review ?? 0)
 </script>
 
@@ -70,7 +72,13 @@ const review = computed(() => board.value?.review ?? 0)
       </div>
     </header>
     <nav class="rail" aria-label="Places">
-      <RouterLink v-for="p in places" :key="p.to" :to="p.to" active-class="here">
+      <RouterLink
+        v-for="p in places"
+        :key="p.to"
+        :to="p.to"
+        :class="{ here: within(p.to) }"
+        :aria-current="within(p.to) ? 'page' : undefined"
+      >
         <component :is="p.icon" :size="18" :stroke-width="1.7" aria-hidden="true" />
         <span>{{ p.name }}</span>
       </RouterLink>

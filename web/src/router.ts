@@ -11,6 +11,11 @@ export const router = createRouter({
     { path: '/tokens', name: 'tokens', component: () => import('./places/tokens/TokensPlace.vue') },
     { path: '/quotas', name: 'quotas', component: () => import('./places/quotas/QuotasPlace.vue') },
     { path: '/sweeps', name: 'sweeps', component: () => import('./places/sweeps/SweepsPlace.vue') },
+    {
+      path: '/sweeps/:from(\\d+)..:to(\\d+)',
+      name: 'compare',
+      component: () => import('./places/sweeps/ComparePlace.vue'),
+    },
     { path: '/findings/:id?', name: 'findings', component: () => import('./places/findings/FindingsPlace.vue') },
     { path: '/targets', name: 'targets', component: () => import('./places/targets/TargetsPlace.vue') },
     { path: '/:rest(.*)*', redirect: '/board' },

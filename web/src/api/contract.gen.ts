@@ -157,6 +157,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/compare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What became of findings from one whole sweep to a later one of the same target */
+        get: operations["compareSweeps"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/changed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Crossings whose verdicts are others now than in an earlier whole sweep */
+        get: operations["getChanged"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/findings/{id}/copy": {
         parameters: {
             query?: never;
@@ -1038,6 +1072,50 @@ export interface components {
             reason: string;
             by: string;
             until: string;
+        };
+        /**
+         * @description What became of a finding from one sweep to a later one; docs/findings.md has the rules
+         * @enum {string}
+         */
+        FindingChange: "new" | "back" | "unchanged" | "mended" | "moved" | "not checked";
+        SweepComparison: {
+            target: string;
+            from: components["schemas"]["Point"];
+            to: components["schemas"]["Point"];
+            /** @description Those first that a pipeline stops for */
+            items: components["schemas"]["ComparedFinding"][];
+            /** @description New or back, and high at least: what a pipeline stops for that is told nothing else */
+            stops: number;
+        };
+        ComparedFinding: {
+            id: string;
+            kind: components["schemas"]["Kind"];
+            /** @description The kind in words */
+            name: string;
+            title: string;
+            where: string;
+            severity: components["schemas"]["Severity"];
+            change: components["schemas"]["FindingChange"];
+            /** @description Why the later sweep says so; empty for a gap */
+            why: string;
+            /** @description As it was seen last */
+            reason: string;
+            /** @description The sweep that saw it first */
+            first: number;
+            /** @description The sweep that saw it last */
+            last: number;
+            waived?: boolean;
+        };
+        ChangedCrossing: {
+            route: string;
+            column: string;
+            probes: components["schemas"]["ChangedProbe"][];
+        };
+        ChangedProbe: {
+            probe: string;
+            /** @description The kind of its verdict then; empty where it was not planned */
+            was: string;
+            is: components["schemas"]["Kind"];
         };
         /**
          * @description A ticket's text, the request, all exchanges, or a script that tells whether it is still there
@@ -2643,6 +2721,56 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["FindingDetail"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    compareSweeps: {
+        parameters: {
+            query: {
+                from: number;
+                to: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The comparison */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SweepComparison"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getChanged: {
+        parameters: {
+            query: {
+                /** @description A target's name; the first one when left out */
+                target?: components["parameters"]["OnTarget"];
+                /** @description The earlier sweep */
+                since: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The crossings */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangedCrossing"][];
                 };
             };
             default: components["responses"]["Problem"];

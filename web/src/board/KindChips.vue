@@ -2,6 +2,7 @@
 import { computed } from 'vue'
 import type { Shown } from '../stores/workspace'
 import { kinds } from '../theme/kinds'
+import { sinceOf } from './filter'
 
 const props = defineProps<{ board: Shown; q: string; notFair: number }>()
 const emit = defineEmits<{ toggle: [word: string]; worklist: [] }>()
@@ -22,6 +23,7 @@ const unprobed = computed(() => {
 })
 const unproven = computed(() => props.board.counts.crossings['unproven'] ?? 0)
 const counted = (n: number, what: string) => `${n} ${what}${n === 1 ? '' : 's'}`
+const since = computed(() => sinceOf(props.q))
 const on = (word: string) => props.q.split(/\s+/).includes(word)
 </script>
 
@@ -58,6 +60,15 @@ const on = (word: string) => props.q.split(/\s+/).includes(word)
       @click="emit('toggle', 'unprobed')"
     >
       {{ unprobed }} unprobed
+    </button>
+    <button
+      v-if="since"
+      class="chip quiet on"
+      aria-pressed="true"
+      :title="`Only crossings whose verdicts are others now than in sweep ${since}; click to show all`"
+      @click="emit('toggle', `since:${since}`)"
+    >
+      only what changed since sweep {{ since }}
     </button>
     <button
       v-if="board.sweep"

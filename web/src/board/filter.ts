@@ -3,7 +3,7 @@ import type { Cell, Head, Lens, ShownRow } from '../lenses'
 import type { Shown } from '../stores/workspace'
 import { kinds } from '../theme/kinds'
 
-export const filterKeys = ['gap', 'role', 'caller', 'effect', 'sensitivity', 'method']
+export const filterKeys = ['gap', 'role', 'caller', 'effect', 'sensitivity', 'method', 'since']
 const flags = ['unproven', 'unprobed', 'gaps']
 
 export interface Filter {
@@ -17,9 +17,17 @@ function kindOf(name: string): Kind | undefined {
   return kinds.find((k) => k.name.replace(' ', '-') === name || k.kind.toLowerCase() === name)?.kind
 }
 
+/** Columns with a crossing that is otherwise since a sweep, by route. */
+export type Changed = Map<string, Set<string>>
+
+/** The sweep since which only what changed is asked for; 0 without one. */
+export function sinceOf(text: string): number {
+  return Number(/(?:^|\s)since:(\d+)(?:\s|$)/.exec(text)?.[1] ?? 0)
+}
+
 /** Reads "gap:unprotected role:operator /dome": all words must hold; several
  * values of one key, joined by a comma, are alternatives. */
-export function parse(text: string, b: Shown, lens: Lens, heads: Head[]): Filter {
+export function parse(text: string, b: Shown, lens: Lens, heads: Head[], changed?: Changed): Filter {
   const rows: ((r: ShownRow) => boolean)[] = []
   const cols: ((h: Head) => boolean)[] = []
   const wrong: string[] = []
@@ -45,7 +53,13 @@ export function parse(text: string, b: Shown, lens: Lens, heads: Head[]): Filter
         )
       } else if (key === 'effect') rows.push((r) => values.includes(r.effect ?? ''))
       else if (key === 'sensitivity') rows.push((r) => values.includes(r.sensitivity))
-      else if (key === 'method') rows.push((r) => values.includes(r.method.toLowerCase()))
+      else if (key === 'since') {
+        if (!sinceOf(word) || !changed) wrong.push(word)
+        const has = (keys: Set<string> | undefined, h: Head) =>
+          !!keys && (keys.has(h.key) || h.columns.some((i) => keys.has(b.columns[i]?.key ?? '')))
+        rows.push((r) => heads.some((h) => has(changed?.get(r.key), h)))
+        cols.push((h) => [...(changed?.values() ?? [])].some((keys) => has(keys, h)))
+      } else if (key === 'method') rows.push((r) => values.includes(r.method.toLowerCase()))
     } else if (flags.includes(word)) {
       if (word === 'gaps') quiet = true
       else rows.push((r) => anyCell(r, (c) => c.found === word))

@@ -7,6 +7,7 @@ import type { BoardRow } from '../stores/rows'
 import { useWorkspace, type Shown } from '../stores/workspace'
 import { isGap } from '../theme/kinds'
 import { parse } from './filter'
+import { useChanged } from './useChanged'
 
 /** Rows as a pending text would have them: the crossings that it changes show what is expected then. */
 export function withPending(b: Shown, changes: Effect['changes']): ShownRow[] {
@@ -30,11 +31,14 @@ export function withPending(b: Shown, changes: Effect['changes']): ShownRow[] {
 
 /** The rows and columns of a lens that a filter leaves. */
 export function useRows(lens: Ref<Lens>, q: Ref<string>) {
+  const changed = useChanged(q)
   const { board } = storeToRefs(useWorkspace())
   const { effect, pending } = storeToRefs(usePending())
   const unfolded = ref(new Set<number>())
   const all = computed<Head[]>(() => (board.value ? lens.value.heads(board.value, unfolded.value) : []))
-  const filter = computed(() => (board.value ? parse(q.value, board.value, lens.value, all.value) : null))
+  const filter = computed(() =>
+    board.value ? parse(q.value, board.value, lens.value, all.value, changed.value) : null,
+  )
   const shown = computed<ShownRow[]>(() => {
     const b = board.value
     const e = effect.value

@@ -4,6 +4,7 @@ import { NButton, useMessage } from 'naive-ui'
 import { computed, nextTick, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { api, ask, message, type Crossing, type Kind, type Probe } from '../api/client'
+import { sinceOf } from '../board/filter'
 import { useAsk } from '../composables/useAsk'
 import { useSplitter } from '../composables/useSplitter'
 import DialogCard from '../parts/DialogCard.vue'
@@ -15,6 +16,7 @@ import ProbeEvidence from './ProbeEvidence.vue'
 import ProbeList from './ProbeList.vue'
 import QuotaSteps from './QuotaSteps.vue'
 import SeenOrder from './SeenOrder.vue'
+import SinceThen from './SinceThen.vue'
 import SendChanged from './SendChanged.vue'
 import TwoLadders from './TwoLadders.vue'
 import { useWorkspace } from '../stores/workspace'
@@ -83,6 +85,7 @@ watch(confirm, (c) => {
   if (!c && here.query.ask) void router.replace({ query: { ...here.query, ask: undefined } })
 })
 
+const since = computed(() => sinceOf(String(here.query.q ?? '')))
 const probe = computed<Probe | undefined>(() => x.value?.probes.find((p) => p.id === pick.value) ?? x.value?.probes[0])
 const kind = computed(() => probe.value?.kind ?? 'unprobed')
 const soft = computed(() =>
@@ -163,6 +166,7 @@ const { width, drag } = useSplitter('millgate.drawer', { from: 440, least: 340, 
           </p>
         </section>
 
+        <SinceThen v-if="since && !other" :x="x" :since="since" />
         <SeenOrder v-if="!other && x.order.length" :order="x.order" />
 
         <ProbeList v-if="x.probes.length > 1" :probes="x.probes" :picked="probe?.id" @pick="(id) => (pick = id)" />

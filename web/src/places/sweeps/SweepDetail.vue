@@ -1,14 +1,16 @@
 <script setup lang="ts">
 import { computed } from 'vue'
-import { RouterLink } from 'vue-router'
-import type { SweepResult, Unseen } from '../../api/client'
+import { NSelect } from 'naive-ui'
+import { RouterLink, useRouter } from 'vue-router'
+import type { Sweep, SweepResult, Unseen } from '../../api/client'
 import { checked } from '../../parts/coverage'
 import { exact, span } from '../../parts/time'
 import CoverageSheet from './CoverageSheet.vue'
 import ReasonList, { type Reason } from './ReasonList.vue'
 
 // What a sweep came to: its findings, and all that it could not say.
-const props = defineProps<{ result: SweepResult }>()
+const props = defineProps<{ result: SweepResult; earlier: Sweep[] }>()
+const router = useRouter()
 const s = computed(() => props.result.sweep)
 const much = computed(() => !props.result.coverage || checked(props.result.coverage.whole) >= 80)
 const took = computed(() =>
@@ -53,7 +55,19 @@ const unseen = computed(() =>
 
 <template>
   <div class="sheet info">
-    <h1>Sweep {{ s.id }}</h1>
+    <div class="top">
+      <h1>Sweep {{ s.id }}</h1>
+      <NSelect
+        v-if="earlier.length"
+        class="with"
+        size="small"
+        :value="null"
+        placeholder="Compare with…"
+        aria-label="Compare with"
+        :options="earlier.map((e) => ({ label: `sweep ${e.id}, ${exact(e.startedAt)}`, value: e.id }))"
+        @update:value="(id: number) => router.push({ name: 'compare', params: { from: id, to: s.id } })"
+      />
+    </div>
     <p class="faint" :title="exact(s.startedAt)">
       against {{ s.target }}, with revision {{ s.revision }}<template v-if="s.note">; {{ s.note }}</template>
     </p>
@@ -103,6 +117,14 @@ const unseen = computed(() =>
 <style scoped>
 .info {
   padding: 14px 16px;
+}
+.top {
+  display: flex;
+  gap: 12px;
+  justify-content: space-between;
+}
+.with {
+  width: 190px;
 }
 .info ul {
   margin: 0 0 12px;

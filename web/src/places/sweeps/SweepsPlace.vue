@@ -31,6 +31,13 @@ const chosen = computed(
   () => Number(url.query.sweep ?? 0) || list.value.find((s) => !s.partial)?.id || list.value[0]?.id || 0,
 )
 
+/** Whole sweeps that the chosen one can be compared with. */
+const earlier = computed(() => {
+  const of = detail.value?.sweep
+  return list.value.filter(
+    (s) => of && !of.partial && s.id < of.id && s.target === of.target && !s.partial && s.endedAt && s.counts,
+  )
+})
 watch([version, running], reload, { immediate: true })
 watch(
   [chosen, version],
@@ -123,7 +130,7 @@ async function resume(id: number) {
         </table>
         <p v-if="next" class="further"><button class="bare link" @click="more">Earlier sweeps</button></p>
       </div>
-      <SweepDetail v-if="detail" :result="detail" />
+      <SweepDetail v-if="detail" :result="detail" :earlier="earlier" />
     </div>
   </div>
 </template>
