@@ -85,7 +85,8 @@ var arrows = map[string][]string{
 		"core/declaration/layout", "core/finding", "core/review", "core/token", "format/openapi", "store", "wire",
 	},
 	"cmd/millgate": {
-		"app", "app/coverage", "app/events", "app/fault", "app/past", "app/planning", "app/sweep", "app/tokens",
+		"app", "app/coverage", "app/events", "app/fault", "app/past", "app/planning", "app/report", "app/sweep",
+		"app/tokens",
 		"app/view", "app/workspace", "core/access", "core/declaration", "core/declaration/layout", "core/finding",
 		"core/history",
 		"core/review", "core/token", "examples", "server", "standin",

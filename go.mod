@@ -12,10 +12,12 @@ require (
 	github.com/go-rod/rod v0.116.2
 	github.com/goccy/go-yaml v1.19.2
 	github.com/gofrs/flock v0.13.2
+	github.com/joshdk/go-junit v1.0.0
 	github.com/lmittmann/tint v1.2.1
 	github.com/mattn/go-sqlite3 v1.14.53
 	github.com/nlnwa/whatwg-url v0.6.2
 	github.com/oapi-codegen/runtime v1.8.0
+	github.com/owenrumney/go-sarif/v3 v3.3.1
 	github.com/pb33f/go-yaml v0.1.1
 	github.com/pb33f/libopenapi v0.42.4
 	github.com/santhosh-tekuri/jsonschema/v6 v6.0.3
@@ -59,6 +61,9 @@ require (
 	github.com/speakeasy-api/openapi v1.24.0 // indirect
 	github.com/spf13/pflag v1.0.9 // indirect
 	github.com/vmware-labs/yaml-jsonpath v0.3.2 // indirect
+	github.com/xeipuuv/gojsonpointer v0.0.0-20180127040702-4e3ac2762d5f // indirect
+	github.com/xeipuuv/gojsonreference v0.0.0-20180127040603-bd5ef7bd5415 // indirect
+	github.com/xeipuuv/gojsonschema v1.2.0 // indirect
 	github.com/ysmood/fetchup v0.2.3 // indirect
 	github.com/ysmood/goob v0.4.0 // indirect
 	github.com/ysmood/got v0.40.0 // indirect

@@ -68,7 +68,7 @@ func Open(ctx context.Context, dataDir, file string) (*App, error) {
 	a.Tokens = tokens.New(st, a.Workspace)
 	a.Imports = importing.New(a.Workspace)
 	a.Past = past.New(a.Workspace, a.Targets, a.Sweeps)
-	a.Reports = report.New(a.Workspace, a.Targets, a.Past, a.View)
+	a.Reports = report.New(a.Workspace, a.Targets, a.Past, a.Sweeps, a.View)
 	if err := a.Workspace.LookOnly(st.InterruptRunning(ctx)); err != nil {
 		return nil, errors.Join(fmt.Errorf("reading the sweeps: %w", err), a.Close())
 	}

@@ -91,7 +91,8 @@ func TestFindingsOverSweeps(t *testing.T) {
 		turned, err := a.Past.Changed(t.Context(), "t", 1)
 		require.NoError(t, err)
 		require.NotEmpty(t, turned)
-		assert.Equal(t, []any{"GET /a", "", finding.Unprotected, finding.Agrees}, []any{turned[0].Route, turned[0].Column,
+		assert.Equal(t, []any{"GET /a", "", finding.Unprotected, finding.Agrees}, []any{turned[0].Route,
+			turned[0].Column,
 			turned[0].Probes[0].Was, turned[0].Probes[0].Is})
 		_, err = a.Past.Changed(t.Context(), "t", r.ID)
 		assert.ErrorIs(t, err, fault.ErrInput, "a part is no sweep to compare with")

@@ -20,6 +20,7 @@ import (
 
 	"millgate/app/events"
 	"millgate/app/fault"
+	"millgate/app/report"
 	"millgate/app/sweep"
 	"millgate/app/view"
 	"millgate/app/workspace"
@@ -524,6 +525,36 @@ func TestSecretsStayInside(t *testing.T) {
 		require.NoError(t, err)
 		told.Write(raw)
 	}
+	for _, values := range []bool{false, true} {
+		r, err := a.Reports.Of(t.Context(), 1, report.Options{Values: values, AtMost: 1000})
+		require.NoError(t, err)
+		require.NotEmpty(t, r.Findings[0].Evidence)
+		for _, ending := range []string{".sarif", ".xml", ".html", ".md", ".csv", ".json", ".har"} {
+			require.NoError(t, r.As(ending, &told), ending)
+		}
+	}
+	witnesses := 0
+	k, err := a.Past.Of(t.Context(), "")
+	require.NoError(t, err)
+	for _, l := range k.Lines {
+		for _, form := range []report.Form{report.AsMarkdown, report.AsCurl, report.AsHAR, report.AsWitness} {
+			c, err := a.Reports.Copy(t.Context(), "", l.Finding.ID, form)
+			if form == report.AsWitness && err != nil {
+				require.ErrorContains(t, err, "one status does not tell", l.Finding.ID)
+				continue
+			}
+			if form == report.AsHAR && err != nil { // it is about what a login gave out
+				require.ErrorContains(t, err, "has no exchanges")
+				continue
+			}
+			require.NoError(t, err, "%s of %s", form, l.Finding.ID)
+			told.WriteString(c.Text)
+			if form == report.AsWitness {
+				witnesses++
+			}
+		}
+	}
+	assert.Greater(t, witnesses, 8, "most findings have one")
 	all := told.String()
 	require.Contains(t, all, "Bearer ‹token:")
 	for k, v := range secrets {

@@ -2,6 +2,8 @@ package coverage
 
 import (
 	"cmp"
+	"fmt"
+	"math"
 	"slices"
 	"strings"
 
@@ -34,6 +36,19 @@ func (s Share) Checked() float64 {
 		return 100
 	}
 	return 100 * float64(s.Proven+s.Inferred) / float64(s.All())
+}
+
+// Percent is Checked in whole percent: it says never all where something is missing, and never none where
+// something is not.
+func (s Share) Percent() string {
+	switch c := s.Checked(); {
+	case c > 99 && c < 100:
+		return "99%"
+	case c > 0 && c < 1:
+		return "1%"
+	default:
+		return fmt.Sprintf("%.0f%%", math.Floor(c))
+	}
 }
 
 // Figure is how much a sweep checked: of all, by kind of check, by group of routes, and by category of the OWASP

@@ -226,6 +226,26 @@ func (k *Known) Words(id string) string {
 	return id
 }
 
+// Standing is where each finding stands at a whole sweep that has ended; none where it is not one.
+func (pa *Past) Standing(ctx context.Context, target string, sweep uint) (map[string]Standing, error) {
+	pa.mu.Lock()
+	defer pa.mu.Unlock()
+	b, _, err := pa.book(ctx, target)
+	if err != nil {
+		return nil, err
+	}
+	at := b.at(sweep)
+	if at < 0 {
+		return nil, nil
+	}
+	return standing(b.Lines, at, func(i int) uint { return b.points[i].Sweep }), nil
+}
+
+// at is the index of a sweep, -1 without.
+func (b *book) at(sweep uint) int {
+	return slices.IndexFunc(b.points, func(p Point) bool { return p.Sweep == sweep })
+}
+
 // Compared is what became of a target's findings from one sweep to a later one.
 type Compared struct {
 	Known    *Known
@@ -245,10 +265,7 @@ func (pa *Past) Between(ctx context.Context, from, to uint) (c Compared, err err
 	if err != nil {
 		return c, err
 	}
-	at := func(n uint) int {
-		return slices.IndexFunc(b.points, func(p Point) bool { return p.Sweep == n })
-	}
-	c.a, c.b = at(from), at(to)
+	c.a, c.b = b.at(from), b.at(to)
 	switch {
 	case c.b < 0:
 		return c, fmt.Errorf("%w: sweep %d is no whole one that has ended", fault.ErrInput, to)

@@ -161,6 +161,8 @@ type Comparison struct {
 	A, B  Swept
 	Lines []*history.Line
 	a, b  int
+
+	sweeps []history.Sweep
 }
 
 // Compare follows findings through sweeps, from the one at the end of before to the one at the end of after.
@@ -186,7 +188,7 @@ func Compare(before, after []Swept) (c Comparison, err error) {
 	for i, s := range list {
 		sweeps[i] = s.Of
 	}
-	return Comparison{a, b, history.Follow(sweeps), len(before) - 1, len(list) - 1}, nil
+	return Comparison{a, b, history.Follow(sweeps), len(before) - 1, len(list) - 1, sweeps}, nil
 }
 
 // Of are the findings with a change, the gravest first.
@@ -211,6 +213,13 @@ func (c Comparison) Stops(on finding.FailOn) []*history.Line {
 	return history.Stops(c.Lines, c.a, c.b, on)
 }
 
+// Differs says whether anything became of findings: one came, went, or was not checked.
+func (c Comparison) Differs() bool {
+	return slices.ContainsFunc(history.Changes, func(change history.Change) bool {
+		return change != history.Unchanged && len(c.Of(change)) > 0
+	})
+}
+
 // Summary counts the changes in words: "2 new, 1 back, 9 unchanged".
 func (c Comparison) Summary() string {
 	var parts []string
@@ -223,4 +232,27 @@ func (c Comparison) Summary() string {
 		return "no findings in either"
 	}
 	return strings.Join(parts, ", ")
+}
+
+// Standing is where a finding stands at a sweep.
+type Standing struct {
+	State history.State
+	Since uint // the sweep that saw it first
+	Why   string
+}
+
+// standing are those of lines at a sweep, an index, whose sweeps have ids.
+func standing(lines []*history.Line, at int, id func(i int) uint) map[string]Standing {
+	out := map[string]Standing{}
+	for _, l := range lines {
+		if s := l.At(at); s != history.Unknown {
+			out[l.Finding.ID] = Standing{s, id(l.First), l.Whys[at]}
+		}
+	}
+	return out
+}
+
+// Standing is where each finding stands at the later sweep.
+func (c Comparison) Standing() map[string]Standing {
+	return standing(c.Lines, c.b, func(i int) uint { return c.sweeps[i].ID })
 }

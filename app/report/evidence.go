@@ -41,7 +41,8 @@ func (s Source) evidence(id, reason string) (e Evidence, ok bool) {
 		for _, r := range fact.Check.Reports {
 			add(r.Name, r.Exchange)
 		}
-	} else {
+	}
+	if len(e.Exchanges) == 0 {
 		add(check.TheRequest, *fact.Exchange)
 	}
 	if c := s.Facts(p.Control); c != nil {

@@ -5,6 +5,7 @@ import (
 	"io"
 	"strings"
 
+	"millgate/app/fault"
 	"millgate/core/check"
 	"millgate/core/finding"
 	"millgate/format/har"
@@ -15,7 +16,7 @@ const Creator = "Mill Gate"
 
 // HAR writes all exchanges that a report has (HAR 1.2). An exchange that several findings rest on stands once.
 func (r *Report) HAR(w io.Writer) error {
-	var list []har.Entry
+	list := []har.Entry{}
 	seen := map[string]bool{}
 	for _, it := range r.Findings {
 		for _, e := range it.Evidence {
@@ -28,6 +29,10 @@ func (r *Report) HAR(w io.Writer) error {
 				list = append(list, entryOf(x, fmt.Sprintf("%s, %s as %s: %s", it.ID, e.Route, e.Who, x.Name)))
 			}
 		}
+	}
+	if len(list) == 0 && len(r.Findings) > 0 {
+		return fmt.Errorf("%w: this result has no exchanges; make the archive from the stored sweep, or from a report "+
+			"as .json", fault.ErrInput)
 	}
 	return har.Write(w, Creator, fmt.Sprint(Version), list)
 }

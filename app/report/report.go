@@ -10,11 +10,15 @@ import (
 	"cmp"
 	"crypto/sha256"
 	"encoding/hex"
+	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"millgate/app/coverage"
 	"millgate/app/events"
+	"millgate/app/fault"
+	"millgate/app/past"
 	"millgate/app/planning"
 	"millgate/app/snapshot"
 	"millgate/core/check"
@@ -34,9 +38,12 @@ type Report struct {
 	Sweep       Sweep                     `json:"sweep"`
 	Declaration Declared                  `json:"declaration"`
 	Checked     coverage.Checked          `json:"checked"`
+	Coverage    *coverage.Figure          `json:"coverage,omitempty"`
 	Doubts      []coverage.Doubt          `json:"doubts"`
 	Findings    []Item                    `json:"findings"`
+	Stops       []string                  `json:"stops"` // ids of the findings that a pipeline stops for
 	Counts      finding.Counts            `json:"counts"`
+	Callers     []string                  `json:"callers"` // columns of the board; "" is nobody
 	Routes      []Route                   `json:"routes"`
 	Plan        planning.Summary          `json:"plan"`
 	Left        []check.Omission          `json:"left"`
@@ -112,19 +119,18 @@ type Route struct {
 
 // Source is what a report is made of.
 type Source struct {
-	Doc     *declaration.Document
-	Text    string // of the declaration
-	Plan    *check.Plan
-	Facts   func(probe string) *snapshot.Fact // nil where exchanges are not at hand
-	Run     *events.Run
-	Base    string
-	Result  coverage.Result
-	Most    float64         // share of crossings that may be unproven, in percent
-	Lines   []*history.Line // the last sweep of them is the one that is reported; nil without a history
-	Sweeps  []uint          // of the lines' marks
-	Values  bool            // of answers are shown
-	AtMost  int             // crossings of a finding that are shown with their exchanges
-	OfOwner string          // findings of this owner alone; "" all
+	Doc      *declaration.Document
+	Text     string // of the declaration
+	Plan     *check.Plan
+	Facts    func(probe string) *snapshot.Fact // nil where exchanges are not at hand
+	Run      *events.Run
+	Base     string
+	Result   coverage.Result
+	Most     float64                    // share of crossings that may be unproven, in percent
+	Standing map[string]past.Standing   // of findings among sweeps, by id; nil without a history
+	Values   bool                       // of answers are shown
+	AtMost   int                        // crossings of a finding that are shown with their exchanges
+	Stops    func(finding.Finding) bool // whether a pipeline stops for it; nil for none
 }
 
 // From puts a report together.
@@ -133,28 +139,63 @@ func From(s Source) *Report {
 	run, res := s.Run, s.Result
 	r := &Report{Version: Version, Sweep: Sweep{run.ID, run.Target, s.Base, run.Revision, run.State, run.Note,
 		run.StartedAt, run.EndedAt}, Declaration: Declared{s.Doc.Title, s.Doc.Name, hex.EncodeToString(hash[:])},
-		Checked: res.Checked, Doubts: res.Doubts(run, s.Most), Findings: []Item{}, Counts: res.Counts, Plan: res.Plan,
+		Checked: res.Checked, Coverage: res.Figure, Stops: []string{}, Callers: []string{""},
+		Doubts: res.Doubts(run, s.Most), Findings: []Item{}, Counts: res.Counts, Plan: res.Plan,
 		Left: orEmpty(res.Left), Made: orEmpty(res.Made), Unsent: orEmpty(res.Unsent), Unproven: orEmpty(res.Unproven),
 		NotFair: orEmpty(res.NotFair), Probed: res.Probed}
-	lines := map[string]*history.Line{}
-	for _, l := range s.Lines {
-		lines[l.Finding.ID] = l
-	}
 	for _, f := range res.Findings {
 		it := s.item(f)
-		if s.OfOwner != "" && !slices.Contains(it.Owners, s.OfOwner) {
-			continue
-		}
-		if l := lines[f.ID]; l != nil {
-			last := len(l.Marks) - 1
-			it.State, it.Since, it.Why = l.Now(), s.Sweeps[l.First], l.Whys[last]
+		if st, ok := s.Standing[f.ID]; ok {
+			if it.State, it.Since, it.Why = st.State, st.Since, st.Why; st.State.Asks() {
+				it.Waived = nil // it grew beyond what was accepted
+			}
 		} else if f.Waived != nil {
 			it.State = history.Waived
 		}
 		r.Findings = append(r.Findings, it)
+		if s.Stops != nil && s.Stops(it.Finding) {
+			r.Stops = append(r.Stops, f.ID)
+		}
+	}
+	for _, id := range s.Doc.Identities {
+		r.Callers = append(r.Callers, id.Name)
 	}
 	r.Routes = s.routes(r.Findings)
 	return r
+}
+
+// ForOwner is the part of a report that is an owner's: the findings and the routes that have this owner.
+func (r *Report) ForOwner(name string) (*Report, error) {
+	out := *r
+	out.Findings, out.Stops, out.Routes = []Item{}, []string{}, []Route{}
+	var owners []string
+	for _, rt := range r.Routes {
+		if rt.Owner == name {
+			out.Routes = append(out.Routes, rt)
+		}
+		if rt.Owner != "" && !slices.Contains(owners, rt.Owner) {
+			owners = append(owners, rt.Owner)
+		}
+	}
+	if len(out.Routes) == 0 {
+		slices.Sort(owners)
+		hint := "no route has an owner"
+		if near := declaration.Nearest(name, owners); near != "" {
+			hint = fmt.Sprintf("did you mean %q?", near)
+		} else if owners != nil {
+			hint = "there are " + strings.Join(owners, ", ")
+		}
+		return nil, fmt.Errorf("%w: no route has the owner %q; %s", fault.ErrInput, name, hint)
+	}
+	for _, it := range r.Findings {
+		if slices.Contains(it.Owners, name) {
+			out.Findings = append(out.Findings, it)
+			if slices.Contains(r.Stops, it.ID) {
+				out.Stops = append(out.Stops, it.ID)
+			}
+		}
+	}
+	return &out, nil
 }
 
 func orEmpty[T any](list []T) []T { return append([]T{}, list...) }

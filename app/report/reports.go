@@ -14,6 +14,7 @@ import (
 	"millgate/app/workspace"
 	"millgate/core/check"
 	"millgate/core/declaration"
+	"millgate/core/finding"
 	"millgate/format/curl"
 )
 
@@ -22,6 +23,7 @@ type Reports struct {
 	ws      *workspace.Workspace
 	targets *snapshot.Targets
 	past    *past.Past
+	sweeps  past.Sweeps
 	calls   Calls
 }
 
@@ -30,8 +32,72 @@ type Calls interface {
 	FirstCall(d *declaration.Document, t *declaration.Target, p *check.Probe, f *snapshot.Fact) *check.Call
 }
 
-func New(ws *workspace.Workspace, targets *snapshot.Targets, past *past.Past, calls Calls) *Reports {
-	return &Reports{ws, targets, past, calls}
+func New(ws *workspace.Workspace, targets *snapshot.Targets, past *past.Past, sweeps past.Sweeps,
+	calls Calls) *Reports {
+	return &Reports{ws, targets, past, sweeps, calls}
+}
+
+// Options are how a report is made.
+type Options struct {
+	Values bool    // of answers are shown
+	Owner  string  // whose findings and routes; "" all
+	Most   float64 // share of crossings that may be unproven, in percent
+	FailOn finding.FailOn
+	// Brief: without exchanges, to compare with later.
+	Brief bool
+	// Against is a comparison with a baseline that the history is taken from; nil is that of the store.
+	Against *past.Comparison
+	AtMost  int // crossings of a finding that are shown with their exchanges; 0 is a few
+}
+
+// Of makes a report of a sweep that has ended, by the declaration that it was begun with.
+func (rs *Reports) Of(ctx context.Context, id uint, o Options) (*Report, error) {
+	run, res, err := rs.sweeps.Result(ctx, id)
+	switch {
+	case err != nil:
+		return nil, err
+	case run.EndedAt == nil:
+		return nil, fmt.Errorf("%w: sweep %d has not ended", fault.ErrInput, id)
+	}
+	by := rs.ws.Present()
+	if run.Revision != by.Revision.ID {
+		if by, err = rs.ws.AtRevision(ctx, run.Revision); err != nil {
+			return nil, err
+		}
+	}
+	if by.Failed() {
+		return nil, fmt.Errorf("%w: revision %d can no longer be read", fault.ErrInvalid, run.Revision)
+	}
+	s := Source{Doc: by.Doc, Text: by.Text, Run: run, Result: res, Most: o.Most, Values: o.Values,
+		AtMost: o.AtMost, Stops: o.FailOn.Stops}
+	t := s.Doc.TargetNamed(run.Target)
+	if t == nil {
+		return nil, fmt.Errorf("%w: revision %d has no target %q", fault.ErrInput, run.Revision, run.Target)
+	}
+	s.Base, s.Plan = t.Base, check.NewPlan(s.Doc, t, rs.targets.Families)
+	facts, _, err := rs.targets.Journal(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	known := snapshot.NewKnown(facts)
+	snapshot.NewJudge(s.Plan, known.Of).All() // gaps led to more probes
+	if !o.Brief {
+		s.Facts = known.Of
+	}
+	if c := o.Against; c != nil {
+		stops := map[string]bool{}
+		for _, l := range c.Stops(o.FailOn) {
+			stops[l.Finding.ID] = true
+		}
+		s.Standing, s.Stops = c.Standing(), func(f finding.Finding) bool { return stops[f.ID] }
+	} else if s.Standing, err = rs.past.Standing(ctx, run.Target, id); err != nil {
+		return nil, err
+	}
+	r := From(s)
+	if o.Owner != "" {
+		return r.ForOwner(o.Owner)
+	}
+	return r, nil
 }
 
 // Form is one in which a finding is copied.

@@ -38,6 +38,20 @@ func (ws *Workspace) RevisionText(ctx context.Context, id uint) (string, error) 
 	return r.Text, err
 }
 
+// AtRevision is what the declaration said at a revision, with the files beside it as they were then.
+func (ws *Workspace) AtRevision(ctx context.Context, id uint) (p Present, err error) {
+	r, files, err := ws.store.RevisionByID(ctx, id)
+	if errors.Is(err, store.ErrNotFound) {
+		return p, fmt.Errorf("%w: there is no revision %d", fault.ErrNotFound, id)
+	}
+	if err != nil {
+		return p, err
+	}
+	p = Present{Revision: r, Text: r.Text, Name: r.Name}
+	p.Doc, p.Messages = declaration.ParseFiles(r.Name, []byte(r.Text), ws.keptFiles(files))
+	return p, nil
+}
+
 // Comparison is what lies between two revisions.
 type Comparison struct {
 	From, To string // texts
@@ -49,19 +63,13 @@ type Comparison struct {
 func (ws *Workspace) CompareRevisions(ctx context.Context, from, to uint) (Comparison, error) {
 	var docs [2]*declaration.Document
 	var c Comparison
-	for i, id := range []uint{from, to} {
-		r, files, err := ws.store.RevisionByID(ctx, id)
+	for i, text := range []*string{&c.From, &c.To} {
+		r, err := ws.AtRevision(ctx, []uint{from, to}[i])
 		if err != nil {
-			return c, fmt.Errorf("%w: there is no revision %d", fault.ErrNotFound, id)
+			return c, err
 		}
-		var msgs []declaration.Message
-		docs[i], msgs = declaration.ParseFiles(r.Name, []byte(r.Text), ws.keptFiles(files))
-		c.Failed = c.Failed || declaration.Failed(msgs)
-		if i == 0 {
-			c.From = r.Text
-		} else {
-			c.To = r.Text
-		}
+		docs[i], *text = r.Doc, r.Text
+		c.Failed = c.Failed || r.Failed()
 	}
 	if !c.Failed {
 		c.Diff = access.Compare(docs[0], docs[1])

@@ -54,7 +54,8 @@ func root() *cobra.Command {
 	c.AddCommand(serveCommand(), demoCommand(), reviewCommand(), explainCommand(), sendCommand(), reachCommand(),
 		diffCommand(),
 		formatCommand(), schemaCommand(), sweepCommand(), tokensCommand(), originsCommand(), standInCommand(),
-		keepCommand(), pruneCommand(), sweepsCommand(), showCommand(), compareCommand(), versionCommand())
+		keepCommand(), pruneCommand(), sweepsCommand(), showCommand(), compareCommand(), reportCommand(),
+		versionCommand())
 	return c
 }
 

@@ -10,8 +10,10 @@ import (
 	"github.com/spf13/cobra"
 
 	"millgate/app"
+	"millgate/app/coverage"
 	"millgate/app/events"
 	"millgate/app/past"
+	"millgate/app/report"
 	"millgate/core/finding"
 	"millgate/core/history"
 )
@@ -238,7 +240,11 @@ func showCommand() *cobra.Command {
 				}
 				out := cmd.OutOrStdout()
 				if format == "json" {
-					return printJSON(out, run, res, res.Doubts(run, 100))
+					r, err := a.Reports.Of(cmd.Context(), n, report.Options{Most: 100, Brief: true})
+					if err != nil {
+						return exit{exitWrong, err}
+					}
+					return r.JSON(out)
 				}
 				printFindings(out, painter(out), run, res, false)
 				return nil
@@ -248,4 +254,77 @@ func showCommand() *cobra.Command {
 	dataFlag(c, &data)
 	formatFlag(c, &format)
 	return c
+}
+
+func reportCommand() *cobra.Command {
+	var data, owner string
+	var outs, words []string
+	var values bool
+	var most float64
+	c := &cobra.Command{
+		Use:   "report SWEEP|FILE -o FILE",
+		Short: "Write a report of a sweep that is kept, or of a result file",
+		Long: `Write a report of a sweep that is kept, or of a result file.
+
+The form follows from the ending of each -o: ` + report.Endings + `.
+Secrets are masked in each. Values of answers are shown as their type, unless --with-values
+asks for them; a result file has only what it was written with.
+
+Exit codes: 2 the arguments are wrong; 3 the report could not be written; else 0.`,
+		Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			on, err := readFailOn(words)
+			if err != nil {
+				return err
+			}
+			if len(outs) == 0 {
+				return exit{exitWrong, errors.New("say where to with -o FILE; its ending is one of " + report.Endings)}
+			}
+			for _, path := range outs {
+				if err := report.Writable(path); err != nil {
+					return exit{exitWrong, err}
+				}
+			}
+			n := past.Number(args[0])
+			if n == 0 {
+				r, err := report.Read(args[0])
+				if err == nil && owner != "" {
+					r, err = r.ForOwner(owner)
+				}
+				if err == nil && values {
+					err = errors.New("--with-values needs a stored sweep; a file has what it was written with")
+				}
+				if err != nil {
+					return exit{exitWrong, err}
+				}
+				return writeAll(r, outs)
+			}
+			return looking(cmd, data, func(a *app.App) error {
+				r, err := a.Reports.Of(cmd.Context(), n, report.Options{Most: most, FailOn: on, Values: values,
+					Owner: owner})
+				if err != nil {
+					return exit{exitWrong, err}
+				}
+				return writeAll(r, outs)
+			})
+		},
+	}
+	dataFlag(c, &data)
+	failOnFlag(c, &words)
+	c.Flags().StringArrayVarP(&outs, "output", "o", nil, "`FILE` to write; again for several")
+	c.Flags().StringVar(&owner, "owner", "", "the findings and routes of this owner alone")
+	c.Flags().BoolVar(&values, "with-values", false, "show values of answers, not only their types")
+	c.Flags().Float64Var(&most, "most-unproven", coverage.DefaultMostUnproven, "say that the result is none to "+
+		"build on "+
+		"when more `PERCENT` of the planned crossings are unproven or unsent")
+	return c
+}
+
+func writeAll(r *report.Report, paths []string) error {
+	for _, path := range paths {
+		if err := r.Save(path); err != nil {
+			return exit{exitTarget, err}
+		}
+	}
+	return nil
 }

@@ -7,10 +7,12 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"sync/atomic"
 	"testing"
 
+	"github.com/santhosh-tekuri/jsonschema/v6"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -18,17 +20,18 @@ import (
 // Rule: What a pipeline stops for is what is new or back, and nothing is called mended that was not probed.
 
 // twoRoutes is a declaration of two routes for ann, and a key.
-const twoRoutes = `millgate: 1
+const twoRoutes = `millgate: 1.1
 targets: { t: { base: "%s", pace: 2000 per 1s } }
-routes: [GET /a, GET /b]
+routes: [{ at: GET /a, owner: doors }, GET /b]
 roles: { r: }
 schemes: { key: { kind: api-key, in: header, name: X-Key } }
 identities: { ann: { roles: r, credentials: { key: { key: ann-has-this-key } } } }
 access: [{ at: /a, who: %s }, { at: /b, who: r }]
 `
 
-func TestComparisons(t *testing.T) {
-	var open atomic.Bool // GET /a has no guard
+// doors is a service of two routes, of which GET /a may have no guard.
+func doors(t *testing.T) (base string, open *atomic.Bool) {
+	open = &atomic.Bool{}
 	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		known := r.URL.Path == "/a" || r.URL.Path == "/b"
 		switch {
@@ -40,14 +43,19 @@ func TestComparisons(t *testing.T) {
 			w.WriteHeader(401)
 		default:
 			w.Header().Set("Content-Type", "application/json")
-			_, _ = fmt.Fprintf(w, `{"path":%q,"secret":"a value of its own"}`, r.URL.Path)
+			_, _ = fmt.Fprintf(w, `{"path":%q,"note":"a value of its own"}`, r.URL.Path)
 		}
 	}))
-	defer srv.Close()
+	t.Cleanup(srv.Close)
+	return srv.URL, open
+}
+
+func TestComparisons(t *testing.T) {
+	base, open := doors(t)
 	dir := t.TempDir()
 	gate, data := filepath.Join(dir, "x.gate.yaml"), filepath.Join(dir, "data")
 	declare := func(who string) {
-		require.NoError(t, os.WriteFile(gate, []byte(fmt.Sprintf(twoRoutes, srv.URL, who)), 0o600))
+		require.NoError(t, os.WriteFile(gate, []byte(fmt.Sprintf(twoRoutes, base, who)), 0o600))
 	}
 	declare("r")
 	file := func(name string) string { return filepath.Join(dir, name) }
@@ -141,4 +149,83 @@ func TestComparisons(t *testing.T) {
 	code, out = sweep("--baseline", old)
 	assert.Equal(t, 2, code)
 	assert.Contains(t, out, "has version 7 of results, 1 is read")
+}
+
+// A sweep hands on what it came to: reports in every form, a line that does not change, and nothing at all where
+// nothing changed and nobody wants to hear of that.
+func TestReportsOfASweep(t *testing.T) {
+	base, open := doors(t)
+	open.Store(true)
+	dir := t.TempDir()
+	gate := filepath.Join(dir, "x.gate.yaml")
+	file := func(name string) string { return filepath.Join(dir, name) }
+	declare := func(more string) {
+		require.NoError(t, os.WriteFile(gate, []byte(fmt.Sprintf(twoRoutes, base, "r")+more), 0o600))
+	}
+	declare("")
+	data := []string{"--data", file("data")}
+	sweep := func(args ...string) (int, string, string) {
+		return run(t, append(append([]string{"sweep", gate, "--target", "t"}, data...), args...)...)
+	}
+	code, out, errs := sweep("--report", file("1.html"), "--report", file("1.json"), "--save", file("base.txt"))
+	require.Equal(t, 1, code, errs)
+	assert.Regexp(t, `(?m)^summary: target=t sweep=1 findings=1 waived=0 checked=\d+% exit=1$`, out)
+	assert.Contains(t, out, "next: millgate report 1 --data")
+	html, err := os.ReadFile(file("1.html"))
+	require.NoError(t, err)
+	assert.NotContains(t, string(html), "a value of its own", "somebody's data")
+
+	for _, x := range []struct {
+		args []string
+		code int
+		says string
+	}{
+		{append([]string{"1", "-o", file("2.sarif"), "-o", file("2.xml"), "-o", file("2.md"), "-o", file("2.csv"), "-o",
+			file("2.har")}, data...), 0, ""},
+		{[]string{file("1.json"), "-o", file("3.har"), "-o", file("3.html")}, 0, ""},
+		{[]string{file("base.txt"), "-o", file("4.har")}, 3, "has no exchanges"},
+		{[]string{file("base.txt"), "-o", file("4.xml")}, 0, ""},
+		{append([]string{"1", "-o", file("5.md"), "--with-values"}, data...), 0, ""},
+		{append([]string{"1", "-o", file("6.md"), "--owner", "doors"}, data...), 0, ""},
+		{append([]string{"1", "-o", file("6.md"), "--owner", "dors"}, data...), 2, `did you mean "doors"?`},
+		{append([]string{"9", "-o", file("6.md")}, data...), 2, "there is no sweep 9"},
+		{append([]string{"1", "-o", file("6.pdf")}, data...), 2, "use one of .sarif"},
+		{append([]string{"1"}, data...), 2, "say where to with -o"},
+		{[]string{file("1.html"), "-o", file("7.md")}, 2, "is no result of a sweep"},
+		{[]string{file("1.json"), "-o", file("no/7.md")}, 3, "cannot be written"},
+	} {
+		code, out, errs := run(t, append([]string{"report"}, x.args...)...)
+		assert.Equal(t, x.code, code, "%v: %s%s", x.args, out, errs)
+		assert.Contains(t, out+errs, x.says, "%v", x.args)
+	}
+	md, err := os.ReadFile(file("5.md"))
+	require.NoError(t, err)
+	assert.Contains(t, string(md), "a value of its own", "it was asked for")
+	left, err := filepath.Glob(file("*.part"))
+	require.NoError(t, err)
+	assert.Empty(t, left)
+
+	code, out, errs = sweep("--quiet-unless-changed")
+	assert.Equal(t, []any{1, ""}, []any{code, out}, errs)
+	id := regexp.MustCompile(`mg-[0-9a-f]{10}`).FindString(string(md))
+	declare("waivers:\n  - { finding: " + id + ", callers: nobody, reason: A door for all, by: ann, until: " +
+		"2099-01-31 }\n")
+	code, out, errs = sweep("--report", file("8.sarif"), "--format", "json")
+	assert.Equal(t, 0, code, errs)
+	c, err := jsonschema.NewCompiler().Compile("../../docs/result.schema.json")
+	require.NoError(t, err)
+	v, err := jsonschema.UnmarshalJSON(strings.NewReader(out))
+	require.NoError(t, err)
+	require.NoError(t, c.Validate(v))
+	code, out, errs = sweep()
+	assert.Equal(t, 0, code, errs)
+	assert.Contains(t, out, "waived: U GET /a")
+	assert.Contains(t, out, "until 2099-01-31 by ann: A door for all")
+	open.Store(false)
+	code, out, _ = sweep("--quiet-unless-changed")
+	assert.Equal(t, 0, code)
+	assert.Regexp(t, `(?m)^summary: .* findings=0 waived=0 new=0 back=0 mended=1 moved=0 not-checked=0 `, out)
+	code, _, errs = sweep("--report", file("9.doc"))
+	assert.Equal(t, 2, code)
+	assert.Contains(t, errs, "does not say by its ending")
 }

@@ -1,9 +1,11 @@
 package main
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 
 	"millgate/app/coverage"
@@ -11,20 +13,8 @@ import (
 	"millgate/app/past"
 	"millgate/app/planning"
 	"millgate/core/finding"
+	"millgate/core/history"
 )
-
-func printJSON(out io.Writer, run *events.Run, res coverage.Result, doubts []coverage.Doubt) error {
-	e := json.NewEncoder(out)
-	e.SetIndent("", "  ")
-	e.SetEscapeHTML(false)
-	return e.Encode(map[string]any{"version": past.Version, "sweep": map[string]any{"id": run.ID, "target": run.Target,
-		"revision": run.Revision, "state": run.State, "note": run.Note, "startedAt": run.StartedAt,
-		"endedAt": run.EndedAt},
-		"checked": res.Checked, "doubts": doubts, "findings": append([]finding.Finding{}, res.Findings...),
-		"counts": res.Counts, "plan": res.Plan, "left": orEmpty(res.Left), "made": orEmpty(res.Made),
-		"unsent": orEmpty(res.Unsent), "unproven": orEmpty(res.Unproven), "notFair": orEmpty(res.NotFair),
-		"probed": res.Probed})
-}
 
 func orEmpty[T any](list []T) []T { return append([]T{}, list...) }
 
@@ -55,7 +45,12 @@ func printPlan(out io.Writer, p paint, d planning.Detail, format string) error {
 }
 
 func printFindings(out io.Writer, p paint, run *events.Run, res coverage.Result, only bool) {
+	var waived []finding.Finding
 	for _, f := range res.Findings {
+		if f.Waived != nil {
+			waived = append(waived, f)
+			continue
+		}
 		sev := p.warn(string(f.Severity))
 		if f.Severity.AtLeast(finding.High) {
 			sev = p.bad(string(f.Severity))
@@ -76,7 +71,18 @@ func printFindings(out io.Writer, p paint, run *events.Run, res coverage.Result,
 		}
 		fmt.Fprintf(out, "    callers: %s\n    %s\n    %s\n\n", who, p.faint(f.Advice), p.faint(f.Docs))
 	}
+	for _, f := range waived {
+		by := ""
+		if f.Waived.By != "" {
+			by = " by " + f.Waived.By
+		}
+		fmt.Fprintf(out, "%s %s %s  %s  %s\n    until %s%s: %s\n", p.faint("waived:"), f.Kind, f.Where(), f.Title,
+			p.faint(f.ID), f.Waived.Until.Format("2006-01-02"), by, f.Waived.Reason)
+	}
 	printUnseen(out, p, res, only)
+	if f := res.Figure; f != nil && !only {
+		fmt.Fprintf(out, "checked: %s\n", checkedInWords(f))
+	}
 	var parts []string
 	for _, k := range finding.Order {
 		if n := res.Counts.Crossings[k]; n > 0 {
@@ -91,13 +97,46 @@ func printFindings(out io.Writer, p paint, run *events.Run, res coverage.Result,
 		fmt.Fprintf(out, "never looked at: %s\n", strings.Join(res.Checked.Outside, ", "))
 	}
 	line := fmt.Sprintf("%s: %d findings; crossings: %s", run.Target, len(res.Findings), strings.Join(parts, ", "))
-	if len(res.Findings) == 0 {
-		line = p.good(line)
+	if len(res.Findings) == 0 && len(res.Doubts(run, coverage.DefaultMostUnproven)) == 0 {
+		line = p.good(line) // what was hardly checked is not said to be well
 	}
 	fmt.Fprintln(out, line)
 	if run.Note != "" {
 		fmt.Fprintln(out, p.warn(run.Note))
 	}
+}
+
+// checkedInWords says how much was checked, and of which kinds of checks least.
+func checkedInWords(f *coverage.Figure) string {
+	list := slices.DeleteFunc(slices.Clone(f.Kinds), func(s coverage.Share) bool { return s.Checked() >= 100 })
+	slices.SortStableFunc(list, func(a, b coverage.Share) int { return cmp.Compare(a.Checked(), b.Checked()) })
+	text := fmt.Sprintf("%s of %d crossings", f.Whole.Percent(), f.Whole.All())
+	for i, s := range list[:min(3, len(list))] {
+		text += map[bool]string{true: "; least of ", false: ", "}[i == 0] + s.Name + " " + s.Percent()
+	}
+	return text
+}
+
+// summaryOf is the line that a sweep ends with, in a form that does not change: words and numbers to look for.
+func summaryOf(run *events.Run, res coverage.Result, c *past.Comparison, code int) string {
+	waived := 0
+	for _, f := range res.Findings {
+		if f.Waived != nil {
+			waived++
+		}
+	}
+	line := fmt.Sprintf("summary: target=%s sweep=%d findings=%d waived=%d", run.Target, run.ID, len(res.Findings),
+		waived)
+	if c != nil {
+		for _, change := range []history.Change{history.IsNew, history.IsBack, history.IsMended, history.HasMoved,
+			history.NotSeen} {
+			line += fmt.Sprintf(" %s=%d", strings.ReplaceAll(string(change), " ", "-"), len(c.Of(change)))
+		}
+	}
+	if res.Figure != nil {
+		line += " checked=" + res.Figure.Whole.Percent()
+	}
+	return line + fmt.Sprintf(" exit=%d", code)
 }
 
 // mostNamed is how many crossings the terminal names for one reason; JSON has all.

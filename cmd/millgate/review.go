@@ -85,7 +85,7 @@ type reported struct {
 	Waived   string `json:"waived,omitempty"` // the reason
 }
 
-func report(list []review.Message) []reported {
+func reviewed(list []review.Message) []reported {
 	out := []reported{}
 	for _, m := range list {
 		r := reported{File: m.File, Line: m.Line, Column: m.Column, Level: string(m.Level), Check: m.Code,
@@ -123,7 +123,7 @@ func reviewCommand() *cobra.Command {
 			list := review.Open(all)
 			out := cmd.OutOrStdout()
 			if format == "json" {
-				if err := writeJSON(out, map[string]any{"messages": report(all), "routes": len(d.Routes),
+				if err := writeJSON(out, map[string]any{"messages": reviewed(all), "routes": len(d.Routes),
 					"identities": len(d.Identities), "entries": len(d.Access)}); err != nil {
 					return err
 				}

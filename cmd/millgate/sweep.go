@@ -2,10 +2,12 @@ package main
 
 import (
 	"bufio"
-	"bytes"
+	"context"
 	"errors"
 	"fmt"
+	"io"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -17,6 +19,7 @@ import (
 	"millgate/app/events"
 	"millgate/app/fault"
 	"millgate/app/past"
+	"millgate/app/report"
 	"millgate/app/sweep"
 	"millgate/core/declaration"
 	"millgate/core/finding"
@@ -27,7 +30,9 @@ import (
 type sweeping struct {
 	target, base, format, data string
 	failOn                     finding.FailOn
-	save, baseline             string
+	save, baseline, owner      string
+	reports                    []string
+	withValues, quiet          bool
 	planOnly, keepGoing        bool
 	part                       sweep.Part
 	mostUnproven               float64
@@ -64,6 +69,11 @@ stopped, or it could not be stored); else 1 findings that --fail-on names, with
 			if onlyControls {
 				w.part = sweep.Controls
 			}
+			for _, path := range w.reports {
+				if err := report.Writable(path); err != nil {
+					return exit{exitWrong, fmt.Errorf("--report: %w", err)}
+				}
+			}
 			kept, err := w.keep.read()
 			if err != nil {
 				return err
@@ -89,6 +99,12 @@ stopped, or it could not be stored); else 1 findings that --fail-on names, with
 	c.Flags().StringVar(&w.baseline, "baseline", "", "`FILE` that --save wrote, or sweep:N of --data: exit with 1 "+
 		"only for what is new or back since then")
 	c.Flags().StringVar(&w.save, "save", "", "`FILE` to write the result to, as JSON, to compare with")
+	c.Flags().StringArrayVar(&w.reports, "report", nil, "`FILE` to write a report to, in the form that its ending "+
+		"says ("+report.Endings+"); again for several")
+	c.Flags().BoolVar(&w.withValues, "with-values", false, "show values of answers in reports, not only their types")
+	c.Flags().BoolVar(&w.quiet, "quiet-unless-changed", false, "print nothing where no finding came, went or was not "+
+		"checked since the baseline, or else since the last whole sweep in --data")
+	c.Flags().StringVar(&w.owner, "owner", "", "reports of the findings and routes of this owner alone")
 	c.Flags().Float64Var(&w.mostUnproven, "most-unproven", coverage.DefaultMostUnproven,
 		"exit with 3 when more `PERCENT` of the planned crossings are unproven or unsent")
 	c.Flags().BoolVar(&w.keepGoing, "keep-going", false, "go on when the target begins to fail")
@@ -153,45 +169,50 @@ func (w sweeping) say(cmd *cobra.Command, a *app.App, ended *events.Run, res cov
 	base []past.Swept) error {
 	out := cmd.OutOrStdout()
 	p := painter(out)
-	doubts := res.Doubts(ended, w.mostUnproven)
-	var err error
-	if w.format == "json" {
-		err = printJSON(out, ended, res, doubts)
-	} else {
+	against, err := w.against(cmd, a, ended, res, base)
+	if err != nil {
+		return err
+	}
+	o := report.Options{Most: w.mostUnproven, FailOn: w.failOn, Against: against, Brief: true}
+	brief, err := a.Reports.Of(cmd.Context(), ended.ID, o)
+	if err != nil {
+		return exit{exitTarget, err}
+	}
+	since := against
+	if since == nil {
+		if since, err = sinceLast(cmd.Context(), a, ended, res); err != nil {
+			return exit{exitTarget, err}
+		}
+	}
+	stops := func(f finding.Finding) bool { return slices.Contains(brief.Stops, f.ID) }
+	code := res.Code(ended, w.mostUnproven, stops)
+	switch {
+	case w.quiet && since != nil && !since.Differs():
+	case w.format == "json":
+		err = brief.JSON(out)
+	default:
 		printFindings(out, p, ended, res, w.part == sweep.Controls)
+		if against != nil {
+			fmt.Fprintln(out)
+			sayComparison(out, p, *against)
+		}
+		fmt.Fprintln(out, summaryOf(ended, res, since, code))
+		w.next(out, p, ended, res)
 	}
 	if err == nil && w.save != "" {
-		err = saveResult(w.save, ended, res, doubts)
+		err = brief.SaveAs(w.save, ".json")
+	}
+	if err == nil && len(w.reports) > 0 {
+		o.Brief, o.Values, o.Owner = false, w.withValues, w.owner
+		err = saveReports(cmd.Context(), a, ended.ID, o, w.reports)
 	}
 	if err != nil {
 		return exit{exitTarget, err}
 	}
-	stops := w.failOn.Stops
-	if base != nil {
-		var between []past.Swept
-		if past.Number(w.baseline) > 0 {
-			if between, err = past.Stored(cmd.Context(), a.Sweeps, ended.Target, ended.ID-1); err != nil {
-				return exit{exitTarget, err}
-			}
-		}
-		cmp, err := past.Compare(base, append(between, past.Of("this sweep", ended, res)))
-		if err != nil {
-			return exit{exitWrong, fmt.Errorf("--baseline: %w", err)}
-		}
-		if w.format != "json" {
-			fmt.Fprintln(out)
-			sayComparison(out, p, cmp)
-		}
-		ids := map[string]bool{}
-		for _, l := range cmp.Stops(w.failOn) {
-			ids[l.Finding.ID] = true
-		}
-		stops = func(f finding.Finding) bool { return ids[f.ID] }
-	}
-	switch code := res.Code(ended, w.mostUnproven, stops); code {
+	switch code {
 	case coverage.Doubts:
-		lines := make([]string, len(doubts))
-		for i, d := range doubts {
+		lines := make([]string, len(brief.Doubts))
+		for i, d := range brief.Doubts {
 			lines[i] = string(d.Rule) + ": " + d.Text
 		}
 		return exit{exitTarget, fmt.Errorf("the result is none to build on:\n  %s", strings.Join(lines, "\n  "))}
@@ -201,18 +222,60 @@ func (w sweeping) say(cmd *cobra.Command, a *app.App, ended *events.Run, res cov
 	return nil
 }
 
-// saveResult writes a result to a file, whole or not at all.
-func saveResult(path string, run *events.Run, res coverage.Result, doubts []coverage.Doubt) error {
-	var b bytes.Buffer
-	if err := printJSON(&b, run, res, doubts); err != nil {
+// sinceLast compares a sweep with the last whole one of its target that is kept; nil without one.
+func sinceLast(ctx context.Context, a *app.App, ended *events.Run, res coverage.Result) (*past.Comparison, error) {
+	before, err := past.Stored(ctx, a.Sweeps, ended.Target, ended.ID-1)
+	if err != nil || len(before) == 0 {
+		return nil, err
+	}
+	cmp, err := past.Compare(before, []past.Swept{past.Of("this sweep", ended, res)})
+	return &cmp, err
+}
+
+// next says what can be done with what was found.
+func (w sweeping) next(out io.Writer, p paint, ended *events.Run, res coverage.Result) {
+	if len(res.Findings) == 0 || w.part == sweep.Controls {
+		return
+	}
+	if w.data == "" {
+		fmt.Fprintln(out, p.faint("next: keep it with --data DIR and look at it with  millgate serve FILE --data "+
+			"DIR,  or "+
+			"write a report with --report report.html"))
+		return
+	}
+	fmt.Fprintln(out, p.faint(fmt.Sprintf("next: millgate report %d --data %s -o report.html", ended.ID, w.data)))
+}
+
+// against compares a sweep with its baseline; nil without one.
+func (w sweeping) against(cmd *cobra.Command, a *app.App, ended *events.Run, res coverage.Result,
+	base []past.Swept) (*past.Comparison, error) {
+	if base == nil {
+		return nil, nil
+	}
+	var between []past.Swept
+	if past.Number(w.baseline) > 0 {
+		var err error
+		if between, err = past.Stored(cmd.Context(), a.Sweeps, ended.Target, ended.ID-1); err != nil {
+			return nil, exit{exitTarget, err}
+		}
+	}
+	cmp, err := past.Compare(base, append(between, past.Of("this sweep", ended, res)))
+	if err != nil {
+		return nil, exit{exitWrong, fmt.Errorf("--baseline: %w", err)}
+	}
+	return &cmp, nil
+}
+
+// saveReports writes a report of a sweep to files.
+func saveReports(ctx context.Context, a *app.App, id uint, o report.Options, paths []string) error {
+	r, err := a.Reports.Of(ctx, id, o)
+	if err != nil {
 		return err
 	}
-	part := path + ".part"
-	if err := os.WriteFile(part, b.Bytes(), 0o600); err != nil {
-		return fmt.Errorf("the result cannot be written: %w", err)
-	}
-	if err := os.Rename(part, path); err != nil {
-		return fmt.Errorf("the result cannot be written: %w", err)
+	for _, path := range paths {
+		if err := r.Save(path); err != nil {
+			return err
+		}
 	}
 	return nil
 }
