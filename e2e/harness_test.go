@@ -126,7 +126,7 @@ type Page struct {
 // open opens an address at 1280x800 in a browser context of its own.
 func open(t testing.TB, url, theme string) *Page {
 	t.Helper()
-	return openFirst(t, url, theme, `localStorage.setItem('millgate.explained', 'true')`)
+	return openFirst(t, url, theme, `if (self === top) localStorage.setItem('millgate.explained', 'true')`)
 }
 
 // openFirst is open for somebody who was never there before; prepare runs in each page first.

@@ -4,11 +4,14 @@ import (
 	"context"
 	"fmt"
 	"strconv"
+	"strings"
 
 	"millgate/app/coverage"
 	"millgate/app/events"
+	"millgate/app/report"
 	"millgate/app/sweep"
 	"millgate/app/view"
+	"millgate/core/finding"
 	"millgate/server/contract"
 )
 
@@ -157,6 +160,29 @@ func unseenOf(list []coverage.Unseen) []contract.Unseen {
 		}
 	}
 	return out
+}
+
+// GetReport serves a report of a sweep.
+func (s *Server) GetReport(ctx context.Context, q contract.GetReportRequestObject) (contract.GetReportResponseObject,
+	error) {
+	r, err := s.app.Reports.Of(ctx, uint(max(0, q.Id)), report.Options{Most: coverage.DefaultMostUnproven,
+		FailOn: finding.FailOn{Least: finding.High}, Values: q.Params.Values != nil && *q.Params.Values})
+	if err != nil {
+		return nil, err
+	}
+	out := contract.WrittenReport{Owners: r.Owners(),
+		Name: fmt.Sprintf("sweep-%d-%s.%s", r.Sweep.ID, r.Sweep.Target, q.Params.As)}
+	if name := word(q.Params.Owner); name != "" {
+		if r, err = r.ForOwner(name); err != nil {
+			return nil, err
+		}
+	}
+	var b strings.Builder
+	if err := r.As("."+string(q.Params.As), &b); err != nil {
+		return nil, err
+	}
+	out.Text = b.String()
+	return contract.GetReport200JSONResponse(out), nil
 }
 
 // StopSweep stops the running one.

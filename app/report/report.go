@@ -164,25 +164,33 @@ func From(s Source) *Report {
 	return r
 }
 
-// ForOwner is the part of a report that is an owner's: the findings and the routes that have this owner.
-func (r *Report) ForOwner(name string) (*Report, error) {
-	out := *r
-	out.Findings, out.Stops, out.Routes = []Item{}, []string{}, []Route{}
-	var owners []string
+// Owners are those that routes have, in the order of the alphabet.
+func (r *Report) Owners() []string {
+	owners := []string{}
 	for _, rt := range r.Routes {
-		if rt.Owner == name {
-			out.Routes = append(out.Routes, rt)
-		}
 		if rt.Owner != "" && !slices.Contains(owners, rt.Owner) {
 			owners = append(owners, rt.Owner)
 		}
 	}
+	slices.Sort(owners)
+	return owners
+}
+
+// ForOwner is the part of a report that is an owner's: the findings and the routes that have this owner.
+func (r *Report) ForOwner(name string) (*Report, error) {
+	out := *r
+	out.Findings, out.Stops, out.Routes = []Item{}, []string{}, []Route{}
+	for _, rt := range r.Routes {
+		if rt.Owner == name {
+			out.Routes = append(out.Routes, rt)
+		}
+	}
 	if len(out.Routes) == 0 {
-		slices.Sort(owners)
+		owners := r.Owners()
 		hint := "no route has an owner"
 		if near := declaration.Nearest(name, owners); near != "" {
 			hint = fmt.Sprintf("did you mean %q?", near)
-		} else if owners != nil {
+		} else if len(owners) > 0 {
 			hint = "there are " + strings.Join(owners, ", ")
 		}
 		return nil, fmt.Errorf("%w: no route has the owner %q; %s", fault.ErrInput, name, hint)

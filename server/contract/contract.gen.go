@@ -483,6 +483,39 @@ func (e ProblemType) Valid() bool {
 	}
 }
 
+// Defines values for ReportForm.
+const (
+	ReportFormCsv   ReportForm = "csv"
+	ReportFormHar   ReportForm = "har"
+	ReportFormHtml  ReportForm = "html"
+	ReportFormJson  ReportForm = "json"
+	ReportFormMd    ReportForm = "md"
+	ReportFormSarif ReportForm = "sarif"
+	ReportFormXml   ReportForm = "xml"
+)
+
+// Valid indicates whether the value is a known member of the ReportForm enum.
+func (e ReportForm) Valid() bool {
+	switch e {
+	case ReportFormCsv:
+		return true
+	case ReportFormHar:
+		return true
+	case ReportFormHtml:
+		return true
+	case ReportFormJson:
+		return true
+	case ReportFormMd:
+		return true
+	case ReportFormSarif:
+		return true
+	case ReportFormXml:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for RestartRequestStep.
 const (
 	RestartRequestStepCompare RestartRequestStep = "compare"
@@ -2127,6 +2160,9 @@ type Reached struct {
 	Why      string `json:"why"`
 }
 
+// ReportForm By the ending of its file; xml is JUnit's
+type ReportForm string
+
 // RestartRequest defines model for RestartRequest.
 type RestartRequest struct {
 	Quota  string             `json:"quota"`
@@ -2763,6 +2799,16 @@ type WayAround struct {
 	Way    string `json:"way"`
 }
 
+// WrittenReport defines model for WrittenReport.
+type WrittenReport struct {
+	// Name Of a file for it
+	Name string `json:"name"`
+
+	// Owners Those that routes have
+	Owners []string `json:"owners"`
+	Text   string   `json:"text"`
+}
+
 // After defines model for After.
 type After = string
 
@@ -2887,6 +2933,17 @@ type ListSweepsParams struct {
 
 	// Limit Of a page; 200 when left out
 	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// GetReportParams defines parameters for GetReport.
+type GetReportParams struct {
+	As ReportForm `form:"as" json:"as"`
+
+	// Values Show values of answers, not only their types
+	Values *bool `form:"values,omitempty" json:"values,omitempty"`
+
+	// Owner The findings and routes of this owner alone
+	Owner *string `form:"owner,omitempty" json:"owner,omitempty"`
 }
 
 // GetTicksParams defines parameters for GetTicks.
@@ -3130,6 +3187,9 @@ type ServerInterface interface {
 	// GetSweep One sweep and what it came to
 	// (GET /api/sweeps/{id})
 	GetSweep(w http.ResponseWriter, r *http.Request, id ID)
+	// GetReport A report of a sweep that has ended, secrets masked
+	// (GET /api/sweeps/{id}/report)
+	GetReport(w http.ResponseWriter, r *http.Request, id ID, params GetReportParams)
 	// ResumeSweep Go on with a stopped or interrupted sweep
 	// (POST /api/sweeps/{id}/resume)
 	ResumeSweep(w http.ResponseWriter, r *http.Request, id ID)
@@ -3421,6 +3481,12 @@ func (_ Unimplemented) StartSweep(w http.ResponseWriter, r *http.Request) {
 // GetSweep One sweep and what it came to
 // (GET /api/sweeps/{id})
 func (_ Unimplemented) GetSweep(w http.ResponseWriter, r *http.Request, id ID) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// GetReport A report of a sweep that has ended, secrets masked
+// (GET /api/sweeps/{id}/report)
+func (_ Unimplemented) GetReport(w http.ResponseWriter, r *http.Request, id ID, params GetReportParams) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -4600,6 +4666,74 @@ func (siw *ServerInterfaceWrapper) GetSweep(w http.ResponseWriter, r *http.Reque
 	handler.ServeHTTP(w, r)
 }
 
+// GetReport operation middleware
+func (siw *ServerInterfaceWrapper) GetReport(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetReportParams
+
+	// ------------- Required query parameter "as" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "as", r.URL.Query(), &params.As, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "as"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "as", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "values" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "values", r.URL.Query(), &params.Values, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "values"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "values", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "owner" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "owner", r.URL.Query(), &params.Owner, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "owner"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "owner", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.GetReport(w, r, id, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // ResumeSweep operation middleware
 func (siw *ServerInterfaceWrapper) ResumeSweep(w http.ResponseWriter, r *http.Request) {
 
@@ -5174,6 +5308,9 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 	})
 	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/api/sweeps/{id}", wrapper.GetSweep)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/sweeps/{id}/report", wrapper.GetReport)
 	})
 	r.Group(func(r chi.Router) {
 		r.Post(options.BaseURL+"/api/sweeps/{id}/stop", wrapper.StopSweep)
@@ -6848,6 +6985,46 @@ func (response GetSweepdefaultApplicationProblemPlusJSONResponse) VisitGetSweepR
 	return err
 }
 
+type GetReportRequestObject struct {
+	Id     ID `json:"id"`
+	Params GetReportParams
+}
+
+type GetReportResponseObject interface {
+	VisitGetReportResponse(w http.ResponseWriter) error
+}
+
+type GetReport200JSONResponse WrittenReport
+
+func (response GetReport200JSONResponse) VisitGetReportResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetReportdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetReportdefaultApplicationProblemPlusJSONResponse) VisitGetReportResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ResumeSweepRequestObject struct {
 	Id ID `json:"id"`
 }
@@ -7500,6 +7677,9 @@ type StrictServerInterface interface {
 	// GetSweep One sweep and what it came to
 	// (GET /api/sweeps/{id})
 	GetSweep(ctx context.Context, request GetSweepRequestObject) (GetSweepResponseObject, error)
+	// GetReport A report of a sweep that has ended, secrets masked
+	// (GET /api/sweeps/{id}/report)
+	GetReport(ctx context.Context, request GetReportRequestObject) (GetReportResponseObject, error)
 	// ResumeSweep Go on with a stopped or interrupted sweep
 	// (POST /api/sweeps/{id}/resume)
 	ResumeSweep(ctx context.Context, request ResumeSweepRequestObject) (ResumeSweepResponseObject, error)
@@ -8743,6 +8923,33 @@ func (sh *strictHandler) GetSweep(w http.ResponseWriter, r *http.Request, id ID)
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(GetSweepResponseObject); ok {
 		if err := validResponse.VisitGetSweepResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetReport operation middleware
+func (sh *strictHandler) GetReport(w http.ResponseWriter, r *http.Request, id ID, params GetReportParams) {
+	var request GetReportRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.GetReport(ctx, request.(GetReportRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetReport")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(GetReportResponseObject); ok {
+		if err := validResponse.VisitGetReportResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {

@@ -586,6 +586,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sweeps/{id}/report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A report of a sweep that has ended, secrets masked */
+        get: operations["getReport"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sweeps/{id}/stop": {
         parameters: {
             query?: never;
@@ -1116,6 +1133,18 @@ export interface components {
             /** @description The kind of its verdict then; empty where it was not planned */
             was: string;
             is: components["schemas"]["Kind"];
+        };
+        /**
+         * @description By the ending of its file; xml is JUnit's
+         * @enum {string}
+         */
+        ReportForm: "html" | "md" | "csv" | "json" | "sarif" | "xml" | "har";
+        WrittenReport: {
+            /** @description Of a file for it */
+            name: string;
+            text: string;
+            /** @description Those that routes have */
+            owners: string[];
         };
         /**
          * @description A ticket's text, the request, all exchanges, or a script that tells whether it is still there
@@ -3439,6 +3468,35 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SweepResult"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getReport: {
+        parameters: {
+            query: {
+                as: components["schemas"]["ReportForm"];
+                /** @description Show values of answers, not only their types */
+                values?: boolean;
+                /** @description The findings and routes of this owner alone */
+                owner?: string;
+            };
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The report */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WrittenReport"];
                 };
             };
             default: components["responses"]["Problem"];

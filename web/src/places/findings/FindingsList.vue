@@ -179,14 +179,14 @@ defineExpose({
 .row {
   height: 27px;
   display: grid;
-  grid-template-columns: 22px minmax(0, 3fr) 116px minmax(0, 1fr) 96px 150px;
+  grid-template-columns: 22px minmax(0, 3fr) 116px minmax(0, 1fr) 96px 158px;
   gap: 10px;
   align-items: center;
   padding: 0 16px;
   cursor: pointer;
 }
 .row.narrow {
-  grid-template-columns: 22px minmax(0, 1fr) 100px 92px 132px;
+  grid-template-columns: 22px minmax(0, 1fr) 100px 92px 150px;
 }
 .row:hover,
 .row.on {

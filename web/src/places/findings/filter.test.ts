@@ -102,7 +102,7 @@ describe('the list of findings', () => {
     expect(says({ state: 'back again', from: 5 })).toBe('back in 5')
     expect(says({ state: 'mended', from: 4 })).toBe('mended in 4')
     expect(says({ state: 'not checked', checked: 4 })).toBe('not checked since 4')
-    expect(says({ state: 'waived', waived: { reason: 'x', until: '2027-01-31' } })).toBe('waived until 2027-01-31')
+    expect(says({ state: 'waived', waived: { reason: 'x', until: '2027-01-31' } })).toBe('waived until 31 Jan 2027')
   })
   it('shows the last sweeps, and leaves out what is gone for longer', () => {
     const points = [1, 2, 3].map((sweep) => ({ sweep, revision: 1, at: '', anew: false })) as Point[]

@@ -92,6 +92,13 @@ export function grouped(list: FindingLine[], by: By, sort: Sorting): Group[] {
   return [...groups.values()]
 }
 
+const months = ['Jan', 'Feb', 'Mar', 'Apr', 'May', 'Jun', 'Jul', 'Aug', 'Sep', 'Oct', 'Nov', 'Dec']
+/** A date as people write it: "31 Jan 2027". */
+export function day(date: string): string {
+  const [y, m, d] = date.split('-')
+  return `${Number(d)} ${months[Number(m) - 1]} ${y}`
+}
+
 /** What became of a finding, in a few words. */
 export function stateWords(f: FindingLine): string {
   switch (f.state) {
@@ -104,7 +111,7 @@ export function stateWords(f: FindingLine): string {
     case 'not checked':
       return `not checked since ${f.checked}`
     case 'waived':
-      return f.waived ? `waived until ${f.waived.until}` : 'waived'
+      return f.waived ? `waived until ${day(f.waived.until)}` : 'waived'
     case 'moved':
       return `moved in ${f.from}`
     case 'mended':

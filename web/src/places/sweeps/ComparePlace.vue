@@ -4,6 +4,7 @@ import { computed, ref, watch } from 'vue'
 import { RouterLink, useRoute, useRouter } from 'vue-router'
 import { storeToRefs } from 'pinia'
 import { api, ask, message, type FindingChange, type SweepComparison } from '../../api/client'
+import ReportDialog from '../../parts/ReportDialog.vue'
 import { exact, span } from '../../parts/time'
 import { useWorkspace } from '../../stores/workspace'
 import FlowPicture from './FlowPicture.vue'
@@ -14,6 +15,7 @@ const router = useRouter()
 const { version } = storeToRefs(useWorkspace())
 const c = ref<SweepComparison | null>(null)
 const error = ref('')
+const reporting = ref(false)
 watch(
   () => [url.params.from, url.params.to, version.value],
   async () => {
@@ -75,6 +77,8 @@ function says(i: SweepComparison['items'][number]): string {
           @click="router.push({ name: 'board', query: { q: `since:${c.from.sweep}` } })"
           >Only what changed, on the board</NButton
         >
+        <NButton @click="reporting = true">Report…</NButton>
+        <ReportDialog v-if="reporting" v-model:show="reporting" :sweep="c.to.sweep" />
       </header>
       <div class="sheet picture"><FlowPicture :comparison="c" /></div>
       <div class="sheet">

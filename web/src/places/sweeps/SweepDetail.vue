@@ -1,16 +1,18 @@
 <script setup lang="ts">
-import { computed } from 'vue'
-import { NSelect } from 'naive-ui'
+import { computed, ref } from 'vue'
+import { NButton, NSelect } from 'naive-ui'
 import { RouterLink, useRouter } from 'vue-router'
 import type { Sweep, SweepResult, Unseen } from '../../api/client'
 import { checked } from '../../parts/coverage'
 import { exact, span } from '../../parts/time'
+import ReportDialog from '../../parts/ReportDialog.vue'
 import CoverageSheet from './CoverageSheet.vue'
 import ReasonList, { type Reason } from './ReasonList.vue'
 
 // What a sweep came to: its findings, and all that it could not say.
 const props = defineProps<{ result: SweepResult; earlier: Sweep[] }>()
 const router = useRouter()
+const reporting = ref(false)
 const s = computed(() => props.result.sweep)
 const much = computed(() => !props.result.coverage || checked(props.result.coverage.whole) >= 80)
 const took = computed(() =>
@@ -57,6 +59,7 @@ const unseen = computed(() =>
   <div class="sheet info">
     <div class="top">
       <h1>Sweep {{ s.id }}</h1>
+      <NButton v-if="s.endedAt && !s.partial" class="report" size="small" @click="reporting = true">Report…</NButton>
       <NSelect
         v-if="earlier.length"
         class="with"
@@ -109,6 +112,7 @@ const unseen = computed(() =>
     <h2>Left out</h2>
     <p v-if="!left.length">Nothing.</p>
     <ReasonList v-else :list="left" />
+    <ReportDialog v-if="reporting" v-model:show="reporting" :sweep="s.id" />
     <h2>Never looked at</h2>
     <p class="faint">No sweep sees these, whatever is declared: {{ result.outside.join(', ') }}.</p>
   </div>
@@ -122,6 +126,9 @@ const unseen = computed(() =>
   display: flex;
   gap: 12px;
   justify-content: space-between;
+}
+.report {
+  margin-left: auto;
 }
 .with {
   width: 190px;
