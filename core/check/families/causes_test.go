@@ -129,4 +129,6 @@ severity stands with the cause. This file is written by a test from the code
 
 *Proven* is what observations show by themselves or beside an admitted control; *likely* what
 they speak for; the rest is *unproven* and no finding.
+
+What becomes of findings over sweeps, and how they are accepted and handed on, says [triage](triage.md).
 `
