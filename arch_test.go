@@ -47,8 +47,8 @@ var arrows = map[string][]string{
 		"core/route", "format/accesslog", "format/csv", "format/har", "format/openapi",
 	},
 	"app/planning": {
-		"app/room", "app/snapshot", "core/access", "core/check", "core/check/quotas", "core/declaration",
-		"core/quota",
+		"app/fault", "app/room", "app/snapshot", "core/access", "core/check", "core/check/quotas",
+		"core/declaration", "core/finding", "core/quota", "core/route",
 	},
 	"app/report": {
 		"app/coverage", "app/events", "app/fault", "app/past", "app/planning", "app/snapshot", "app/workspace",
@@ -89,7 +89,7 @@ var arrows = map[string][]string{
 		"app/tokens",
 		"app/view", "app/workspace", "core/access", "core/declaration", "core/declaration/layout", "core/finding",
 		"core/history",
-		"core/review", "core/token", "examples", "server", "standin",
+		"core/review", "core/route", "core/token", "examples", "server", "standin",
 	},
 	"core/access": {"core/declaration", "core/declaration/layout", "core/route"},
 	"core/check": {

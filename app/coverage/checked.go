@@ -2,7 +2,9 @@ package coverage
 
 import (
 	"slices"
+	"strings"
 
+	"millgate/app/planning"
 	"millgate/core/access"
 	"millgate/core/check"
 	"millgate/core/declaration"
@@ -30,12 +32,17 @@ var Outside = []string{"proofs of possession (DPoP, RFC 9449)", "gRPC", "SOAP", 
 func (s Swept) Checked() Checked {
 	c := Checked{Planned: len(s.Probes), Without: []string{}, Refused: []string{}, Outside: Outside}
 	entered := map[string]bool{}
+	spared := map[string]bool{} // routes whose controls a budget left out
 	for _, p := range s.Probes {
 		f := s.Facts.Of(p.Key())
-		switch of, _ := s.sees(p); of {
+		switch of, why := s.sees(p); of {
 		case seen:
 		case unsent:
 			c.Unsent++
+			if p.IsControl && strings.HasPrefix(why, planning.OverBudget) {
+				spared[p.Route] = true
+				continue
+			}
 		case unproven:
 			c.Unproven++
 		}
@@ -56,7 +63,8 @@ func (s Swept) Checked() Checked {
 	}
 	if !s.Partial { // a part has the routes that were asked for
 		for i, rt := range s.Doc.Routes {
-			if _, ok := entered[rt.Key()]; !ok && someoneEnters(s.Doc, i) && !s.Plan.ByTarget(rt.Key()) {
+			if _, ok := entered[rt.Key()]; !ok && !spared[rt.Key()] && someoneEnters(s.Doc,
+				i) && !s.Plan.ByTarget(rt.Key()) {
 				entered[rt.Key()] = false
 			}
 		}

@@ -70,7 +70,9 @@ type run struct {
 	health  health
 	graves  buried.Graves
 	turns   turns
-	expect  time.Duration // that it takes, by its plan
+	expect  time.Duration     // that it takes, by its plan
+	leave   map[string]string // probes that are not sent, with the reason
+	budget  time.Duration     // after which no more are sent; 0 without
 	madeMu  sync.Mutex
 	unkept  []store.Made        // made, and not in the journal
 	failed  atomic.Bool         // it ends because of an error
@@ -242,6 +244,14 @@ func (r *run) phase(ph check.Phase) error {
 // quota. The error ends the sweep.
 func (r *run) one(p *check.Probe, park func()) error {
 	f := &snapshot.Fact{Sweep: r.sweep.ID}
+	why := r.leave[p.Key()]
+	if why == "" && r.budget > 0 && time.Since(r.sweep.StartedAt) > r.budget {
+		why = planning.OverBudget + r.budget.String() + " was over before their turn came"
+	}
+	if why != "" {
+		f.Exchange, f.Lost = &check.Exchange{}, coverage.NotSent+why
+		return r.keep(p, f)
+	}
 	if r.lost[p.Key()] {
 		f.Exchange = &check.Exchange{}
 		f.Lost = "sent before the sweep was interrupted, and never answered; an unsafe request is not sent twice"

@@ -20,6 +20,7 @@ import (
 	"millgate/app/coverage"
 	"millgate/app/events"
 	"millgate/app/fault"
+	"millgate/app/planning"
 	"millgate/app/room"
 	"millgate/app/snapshot"
 	"millgate/app/workspace"
@@ -111,35 +112,13 @@ func (sw *Sweeps) Hold(target string) (release func(), err error) {
 	}, nil
 }
 
-// Part is which probes of a plan a sweep sends.
-type Part uint8
-
-const (
-	Whole    Part = iota
-	Controls      // and the logins that they need: what says whether requests are fair
-)
-
-// of are the probes of a part.
-func (part Part) of(pl *check.Plan) []*check.Probe {
-	if part == Whole {
-		return pl.Probes
-	}
-	var out []*check.Probe
-	for _, p := range pl.Probes {
-		if p.IsControl {
-			out = append(out, p)
-		}
-	}
-	return out
-}
-
 // Start begins a whole sweep. base replaces the target's base when it is not empty.
 func (sw *Sweeps) Start(ctx context.Context, target, base string) (*events.Run, error) {
-	return sw.StartPart(ctx, target, base, Whole)
+	return sw.StartPart(ctx, target, base, planning.Part{})
 }
 
 // StartPart is Start for a part of the plan.
-func (sw *Sweeps) StartPart(ctx context.Context, target, base string, part Part) (*events.Run, error) {
+func (sw *Sweeps) StartPart(ctx context.Context, target, base string, part planning.Part) (*events.Run, error) {
 	now := sw.ws.Present()
 	d, t, err := now.Current(target)
 	if err != nil {
@@ -149,12 +128,16 @@ func (sw *Sweeps) StartPart(ctx context.Context, target, base string, part Part)
 	if err := sw.secretsOf(ctx, d, pl); err != nil {
 		return nil, err
 	}
-	only := part.of(pl)
-	if len(only) == 0 {
+	if len(pl.Probes) == 0 {
 		return nil, fmt.Errorf("%w: there is nothing to send: no route of the inventory can be probed", fault.ErrInput)
 	}
+	chosen, err := part.Choose(d, t, pl)
+	if err != nil {
+		return nil, err
+	}
+	only := chosen.Probes
 	known := snapshot.NewKnown(nil)
-	if part != Whole { // what is known of the rest stays
+	if part.Narrow() { // what is known of the rest stays
 		o, err := sw.targets.Observe(ctx, now, t.Name)
 		if err != nil {
 			return nil, err
@@ -162,13 +145,13 @@ func (sw *Sweeps) StartPart(ctx context.Context, target, base string, part Part)
 		known = o.Facts
 	}
 	return sw.start(ctx, d, t, base, pl, only, known, store.Sweep{Planned: len(only), RevisionID: now.Revision.ID,
-		Partial: part != Whole}, nil)
+		Partial: part.Narrow()}, nil, func(r *run) { r.leave, r.budget = chosen.Leave, part.Budget })
 }
 
 // start begins a sweep: there is one at a time.
 func (sw *Sweeps) start(ctx context.Context, d *declaration.Document, t *declaration.Target, base string,
 	pl *check.Plan, only []*check.Probe, facts *snapshot.Known, w store.Sweep,
-	lost map[string]bool) (*events.Run, error) {
+	lost map[string]bool, more ...func(*run)) (*events.Run, error) {
 	var again *snapshot.Known // what probes that are sent again belong to
 	if w.Partial {
 		again = facts
@@ -198,6 +181,9 @@ func (sw *Sweeps) start(ctx context.Context, d *declaration.Document, t *declara
 		return nil, fmt.Errorf("%w: the workspace was closed meanwhile", fault.ErrNotStored)
 	}
 	r.sweep = w
+	for _, set := range more {
+		set(r)
+	}
 	delete(sw.ended, w.ID)
 	for id := range lost {
 		r.lost[id] = true

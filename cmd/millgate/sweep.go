@@ -19,11 +19,12 @@ import (
 	"millgate/app/events"
 	"millgate/app/fault"
 	"millgate/app/past"
+	"millgate/app/planning"
 	"millgate/app/report"
-	"millgate/app/sweep"
 	"millgate/core/declaration"
 	"millgate/core/finding"
 	"millgate/core/review"
+	"millgate/core/route"
 )
 
 // sweeping is what a sweep is asked for.
@@ -34,15 +35,14 @@ type sweeping struct {
 	reports                    []string
 	withValues, quiet          bool
 	planOnly, keepGoing        bool
-	part                       sweep.Part
+	part                       planning.Part
 	mostUnproven               float64
 	keep                       retention
 }
 
 func sweepCommand() *cobra.Command {
 	var w sweeping
-	var failOn []string
-	var onlyControls bool
+	var failOn, only []string
 	c := &cobra.Command{
 		Use:   "sweep FILE --target NAME",
 		Short: "Probe a target and say where it parts from the declaration",
@@ -55,24 +55,8 @@ stopped, or it could not be stored); else 1 findings that --fail-on names, with
 --baseline only those that are new or back since then; else 0.`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if err := checkFormat(w.format); err != nil {
+			if err := w.read(failOn, only); err != nil {
 				return err
-			}
-			var err error
-			if w.failOn, err = readFailOn(failOn); err != nil {
-				return err
-			}
-			if !(w.mostUnproven >= 0 && w.mostUnproven <= 100) {
-				return exit{exitWrong, fmt.Errorf("--most-unproven is a share between 0 and 100 percent, not %v",
-					w.mostUnproven)}
-			}
-			if onlyControls {
-				w.part = sweep.Controls
-			}
-			for _, path := range w.reports {
-				if err := report.Writable(path); err != nil {
-					return exit{exitWrong, fmt.Errorf("--report: %w", err)}
-				}
 			}
 			kept, err := w.keep.read()
 			if err != nil {
@@ -110,14 +94,47 @@ stopped, or it could not be stored); else 1 findings that --fail-on names, with
 	c.Flags().BoolVar(&w.keepGoing, "keep-going", false, "go on when the target begins to fail")
 	c.Flags().StringVar(&w.data, "data", "", "directory to keep the sweep in; it is forgotten when empty")
 	w.keep.flags(c)
-	c.Flags().BoolVar(&onlyControls, "only-controls", false,
+	c.Flags().BoolVar(&w.part.Controls, "only-controls", false,
 		"send logins and the requests that must be admitted, and say which are not fair yet")
+	c.Flags().StringArrayVar(&only, "only", nil, "`SELECTOR` of routes to probe, as in the declaration; again for "+
+		"several. What is left out is not checked")
+	c.Flags().StringSliceVar(&w.part.Kinds, "kinds", nil, "kinds of probes to send, as --plan --format json counts "+
+		"them")
+	c.Flags().DurationVar(&w.part.Budget, "budget", 0, "send what is worth most in this `TIME`, as 5m; what it leaves "+
+		"out counts as unsent")
 	c.Flags().BoolVar(&w.planOnly, "plan", false, "say what would be sent, and send nothing")
 	formatFlag(c, &w.format)
 	if err := c.MarkFlagRequired("target"); err != nil {
 		panic(err) // the flag is defined above
 	}
 	return c
+}
+
+// read reads what flags say; the error says which of them is wrong.
+func (w *sweeping) read(failOn, only []string) (err error) {
+	if err := checkFormat(w.format); err != nil {
+		return err
+	}
+	if w.failOn, err = readFailOn(failOn); err != nil {
+		return err
+	}
+	if !(w.mostUnproven >= 0 && w.mostUnproven <= 100) {
+		return exit{exitWrong, fmt.Errorf("--most-unproven is a share between 0 and 100 percent, not %v",
+			w.mostUnproven)}
+	}
+	for _, text := range only {
+		s, err := route.Parse(text)
+		if err != nil {
+			return exit{exitWrong, fmt.Errorf("--only: %w", err)}
+		}
+		w.part.At = append(w.part.At, s)
+	}
+	for _, path := range w.reports {
+		if err := report.Writable(path); err != nil {
+			return exit{exitWrong, fmt.Errorf("--report: %w", err)}
+		}
+	}
+	return nil
 }
 
 func runSweep(cmd *cobra.Command, a *app.App, w sweeping) error {
@@ -191,7 +208,7 @@ func (w sweeping) say(cmd *cobra.Command, a *app.App, ended *events.Run, res cov
 	case w.format == "json":
 		err = brief.JSON(out)
 	default:
-		printFindings(out, p, ended, res, w.part == sweep.Controls)
+		printFindings(out, p, ended, res, w.part.Controls)
 		if against != nil {
 			fmt.Fprintln(out)
 			sayComparison(out, p, *against)
@@ -234,7 +251,7 @@ func sinceLast(ctx context.Context, a *app.App, ended *events.Run, res coverage.
 
 // next says what can be done with what was found.
 func (w sweeping) next(out io.Writer, p paint, ended *events.Run, res coverage.Result) {
-	if len(res.Findings) == 0 || w.part == sweep.Controls {
+	if len(res.Findings) == 0 || w.part.Controls {
 		return
 	}
 	if w.data == "" {

@@ -82,6 +82,9 @@ func Weigh(k Kind, e declaration.Effect, s declaration.Sensitivity, ease Ease) W
 	return w
 }
 
+// Points are what it adds up to.
+func (w Weight) Points() int { return w.points }
+
 // Severity is what it comes to.
 func (w Weight) Severity() Severity {
 	switch {

@@ -1,0 +1,159 @@
+package planning
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"sort"
+	"strings"
+	"time"
+
+	"millgate/app/fault"
+	"millgate/app/snapshot"
+	"millgate/core/check"
+	"millgate/core/declaration"
+	"millgate/core/finding"
+	"millgate/core/route"
+)
+
+// Part is which probes of a plan a sweep sends. The zero Part is all of them.
+type Part struct {
+	Controls bool             // what must be admitted alone, and the logins that it needs
+	At       []route.Selector // at these routes
+	Kinds    []string         // of these kinds, as the plan counts them
+	Budget   time.Duration    // those that are worth most, in that time; 0 all
+}
+
+// Narrow says whether probes are left out that nobody asked for.
+func (p Part) Narrow() bool { return p.Controls || len(p.At) > 0 || len(p.Kinds) > 0 }
+
+// OverBudget begins what is said of a probe that a budget leaves out.
+const OverBudget = "the budget of "
+
+// Chosen are the probes of a part.
+type Chosen struct {
+	Probes []*check.Probe    // that the sweep is about
+	Leave  map[string]string // those of them that are not sent, by key, with the reason
+}
+
+// Choose chooses the probes of a part. What a narrow one does not ask for joins what the plan leaves out.
+func (p Part) Choose(d *declaration.Document, t *declaration.Target, pl *check.Plan) (c Chosen, err error) {
+	if err := p.known(d, pl); err != nil {
+		return c, err
+	}
+	want := map[string]bool{}
+	for _, x := range pl.Probes {
+		if p.asks(d, x) {
+			want[x.Key()], want[x.Control] = true, true
+		}
+	}
+	for _, x := range pl.Probes {
+		if want[x.Key()] {
+			c.Probes = append(c.Probes, x)
+		}
+	}
+	if n := len(pl.Probes) - len(c.Probes); n > 0 && !p.Controls {
+		pl.Left = append(pl.Left, check.Omission{Route: "every other route", What: fmt.Sprintf("%d probes", n),
+			Why: "only some routes or kinds were asked for"})
+	}
+	if len(c.Probes) == 0 {
+		return c, fmt.Errorf("%w: there is nothing to send: no probe is of what was asked for", fault.ErrInput)
+	}
+	if p.Budget > 0 {
+		c.Leave, err = p.leave(d, t, pl, c.Probes)
+	}
+	return c, err
+}
+
+// asks says whether a probe is asked for by what it is.
+func (p Part) asks(d *declaration.Document, x *check.Probe) bool {
+	return (!p.Controls || x.IsControl) && (len(p.At) == 0 || d.Selects(p.At, x.Route)) &&
+		(len(p.Kinds) == 0 || slices.Contains(p.Kinds, snapshot.KindOf(x)))
+}
+
+// known says which words of a part mean nothing.
+func (p Part) known(d *declaration.Document, pl *check.Plan) error {
+	var kinds []string
+	for _, x := range pl.Probes {
+		if k := snapshot.KindOf(x); !slices.Contains(kinds, k) {
+			kinds = append(kinds, k)
+		}
+	}
+	sort.Strings(kinds)
+	for _, k := range p.Kinds {
+		if slices.Contains(kinds, k) {
+			continue
+		}
+		hint := "there are " + strings.Join(kinds, ", ")
+		if near := declaration.Nearest(k, kinds); near != "" {
+			hint = fmt.Sprintf("did you mean %q?", near)
+		}
+		return fmt.Errorf("%w: no probe is of the kind %q; %s", fault.ErrInput, k, hint)
+	}
+	for _, s := range p.At {
+		if !slices.ContainsFunc(d.Routes, func(rt *declaration.Route) bool {
+			return d.Selects([]route.Selector{s}, rt.Key())
+		}) {
+			return fmt.Errorf("%w: %s selects no route", fault.ErrInput, s)
+		}
+	}
+	return nil
+}
+
+// leave says which probes a budget leaves out: those that are worth most go first, each with its control, as
+// many as are expected to fit.
+func (p Part) leave(d *declaration.Document, t *declaration.Target, pl *check.Plan,
+	list []*check.Probe) (map[string]string, error) {
+	worth := make(map[*check.Probe]int, len(list))
+	for _, x := range list {
+		worth[x] = worthOf(d, pl, x)
+	}
+	ranked := slices.Clone(list)
+	slices.SortStableFunc(ranked, func(a, b *check.Probe) int { return cmp.Compare(worth[b], worth[a]) })
+	first := func(n int) map[string]bool {
+		sent := map[string]bool{}
+		for _, x := range ranked[:n] {
+			sent[x.Key()], sent[x.Control] = true, true
+		}
+		return sent
+	}
+	takes := func(n int) time.Duration {
+		sent, part := first(n), *pl
+		part.Probes = slices.DeleteFunc(slices.Clone(list), func(x *check.Probe) bool { return !sent[x.Key()] })
+		return TimesOf(d, t, &part).Whole
+	}
+	n := sort.Search(len(ranked), func(n int) bool { return takes(n+1) > p.Budget })
+	if n == 0 {
+		return nil, fmt.Errorf("%w: in %s nothing can be sent; the first probe alone takes %s", fault.ErrInput,
+			p.Budget,
+			takes(1).Round(100*time.Millisecond))
+	}
+	sent, out := first(n), map[string]string{}
+	for _, x := range list {
+		if !sent[x.Key()] {
+			out[x.Key()] = OverBudget + p.Budget.String() + " is for what is worth more"
+		}
+	}
+	return out, nil
+}
+
+// worthOf is how grave a gap would be that a probe can show.
+func worthOf(d *declaration.Document, pl *check.Plan, x *check.Probe) int {
+	worst := finding.WrongRefusal
+	if f := pl.Family(x); f != nil {
+		for _, r := range f.Causes().Rows {
+			if finding.Worse(r.Kind, worst) {
+				worst = r.Kind
+			}
+		}
+	}
+	ease := finding.ByAFew
+	if x.Caller.Identity == "" {
+		ease = finding.ByAnyone
+	}
+	effect, sens := declaration.Read, declaration.Medium
+	if i := d.RouteNamed(x.Route); i >= 0 {
+		effect, sens = d.Routes[i].Effect, d.Routes[i].Sensitivity
+	}
+	return finding.Weigh(worst, effect, sens, ease).Points()
+}
