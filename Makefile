@@ -60,7 +60,7 @@ soak: server/dist/index.html chromium
 
 bench: server/dist/index.html chromium
 	$(GO) test -run '^$$' -bench . -benchmem ./core/... ./app/...
-	$(GO) test -run '^$$' -bench . -benchtime 3x ./e2e
+	$(GO) test -run '^$$' -bench . -benchtime 5x ./e2e
 
 # What Chromium makes of all exchanges between pages and services, recorded with its version.
 browser-cases: server/dist/index.html chromium

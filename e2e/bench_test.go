@@ -1,14 +1,21 @@
 package e2e
 
 import (
+	"encoding/json"
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
 
 	"github.com/go-rod/rod/lib/input"
+
+	"millgate/app/coverage"
+	"millgate/core/finding"
+	"millgate/core/history"
+	"millgate/store"
 )
 
 // large is a declaration of 5,000 routes by 200 identities by 300 entries.
@@ -109,4 +116,74 @@ func BenchmarkWarmBoard(b *testing.B) {
 	}
 	b.ReportMetric(sum/float64(n), "ms")
 	b.ReportMetric(worst, "ms-worst")
+}
+
+// The goal is that a list of 5,000 findings over nine sweeps is there within half a second when the page is
+// opened, and scrolls without a frame over 50 ms.
+func BenchmarkFindings(b *testing.B) {
+	const many, sweeps = 5000, 9
+	dir := b.TempDir()
+	st, err := store.Open(dir)
+	if err != nil {
+		b.Fatal(err)
+	}
+	rev := store.Revision{At: time.Now(), Name: "x.gate.yaml",
+		Text: "millgate: 1\ntargets: { t: { base: \"http://127.0.0.1:1\" } }\nroutes: [GET /a]\n"}
+	if err := st.AddRevision(b.Context(), &rev, nil, nil); err != nil {
+		b.Fatal(err)
+	}
+	for n := range sweeps {
+		res := coverage.Result{Probed: map[string]history.Probed{}}
+		for i := range many {
+			kind, p := finding.Order[i%9], fmt.Sprintf("crossing|GET /v1/p%d/r%d|u%d|key|sound||", i/40, i, i%60)
+			if res.Probed[p] = (history.Probed{Kind: kind}); (i+n)%7 == 0 {
+				res.Probed[p] = history.Probed{Kind: finding.Agrees}
+				continue
+			}
+			res.Findings = append(res.Findings, finding.Finding{ID: fmt.Sprintf("mg-%010x", i), Kind: kind, Cause: "c",
+				Title: fmt.Sprintf("What is wrong with number %d", i), Route: fmt.Sprintf("GET /v1/p%d/r%d", i/40, i),
+				Callers: []string{fmt.Sprintf("u%d", i%60)}, Severity: finding.Severities[i%4], Confidence: finding.Proven,
+				Probes: []string{p}, Crossings: 1})
+		}
+		text, err := json.Marshal(res)
+		if err != nil {
+			b.Fatal(err)
+		}
+		ended := time.Now()
+		w := store.Sweep{RevisionID: rev.ID, Target: "t", State: store.Done, StartedAt: ended, EndedAt: &ended, Result: text}
+		if err := st.SaveSweep(b.Context(), &w); err != nil {
+			b.Fatal(err)
+		}
+	}
+	if err := st.Close(); err != nil {
+		b.Fatal(err)
+	}
+	file := filepath.Join(dir, rev.Name)
+	if err := os.WriteFile(file, []byte(rev.Text), 0o600); err != nil {
+		b.Fatal(err)
+	}
+	p := open(b, run(b, "serve", "--listen", "127.0.0.1:0", "--data", dir, file)+"/findings", "light")
+	p.Page = p.Context(b.Context())
+	p.MustWaitElementsMoreThan("[role=row].row", 10)
+	var all []float64
+	worst := 0.0
+	for b.Loop() {
+		p.MustReload()
+		p.MustWaitElementsMoreThan("[role=row].row", 10)
+		all = append(all, p.MustEval(`() => performance.getEntriesByName('millgate-findings')[0].startTime`).Num())
+		worst = max(worst, p.MustEval(`async () => {
+			const list = document.querySelector('[role=grid]')
+			let worst = 0, last = await new Promise(requestAnimationFrame)
+			for (let i = 0; i < 120; i++) {
+				list.scrollTop += 700
+				const now = await new Promise(requestAnimationFrame)
+				worst = Math.max(worst, now - last)
+				last = now
+			}
+			return worst
+		}`).Num())
+	}
+	slices.Sort(all)
+	b.ReportMetric(all[len(all)/2], "ms-median")
+	b.ReportMetric(worst, "ms/frame-worst")
 }

@@ -10,6 +10,7 @@ import { useSplitter } from '../composables/useSplitter'
 import DialogCard from '../parts/DialogCard.vue'
 import { isGap, kindColour, kindName } from '../theme/kinds'
 import CrossingMore from './CrossingMore.vue'
+import FindingActions from './FindingActions.vue'
 import LadderList from './LadderList.vue'
 import PageSteps from './PageSteps.vue'
 import ProbeEvidence from './ProbeEvidence.vue'
@@ -185,6 +186,7 @@ const { width, drag } = useSplitter('millgate.drawer', { from: 440, least: 340, 
         >Probe again</NButton
       >
       <NButton size="small" :disabled="!probe" @click="curl">Copy as curl</NButton>
+      <FindingActions v-if="x?.finding" :finding="x.finding" />
       <NButton
         size="small"
         :disabled="!x?.line"

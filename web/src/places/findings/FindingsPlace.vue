@@ -4,13 +4,13 @@ import { computed, ref } from 'vue'
 import { RouterLink } from 'vue-router'
 import { api, ask } from '../../api/client'
 import { useAsk } from '../../composables/useAsk'
+import { useWaive, waiverSays } from '../../composables/useWaive'
 import { useSplitter } from '../../composables/useSplitter'
 import { useKeys } from '../../keys/keys'
 import CoverageBars from '../../parts/CoverageBars.vue'
 import DialogCard from '../../parts/DialogCard.vue'
 import FilterLine from '../../parts/FilterLine.vue'
 import WaiveDialog from '../../parts/WaiveDialog.vue'
-import { usePending } from '../../stores/pending'
 import { useSweep } from '../../stores/sweep'
 import { useWorkspace } from '../../stores/workspace'
 import { storeToRefs } from 'pinia'
@@ -24,8 +24,6 @@ import { useFindings } from './useFindings'
 // Findings to act on: found again by words, grouped by where somebody would mend them, each with its page.
 const { target } = storeToRefs(useWorkspace())
 const { last } = storeToRefs(useSweep())
-const { text } = storeToRefs(usePending())
-const { put } = usePending()
 const { run } = useAsk()
 const { all, points, coverage, error, loaded, open, go, q, by, sort, wrong, gone, groups } = useFindings()
 const numbers = computed(() => counted(all.value))
@@ -50,21 +48,11 @@ const words = ref<InstanceType<typeof FilterLine> | null>(null)
 /** Those that something is to be done with: the chosen ones, or else the one in focus. */
 const meant = () =>
   (chosen.value.size ? [...chosen.value] : [open.value || list.value?.current()?.id || '']).filter(Boolean)
-const toWaive = ref<string[]>([])
-const waiving = computed({ get: () => toWaive.value.length > 0, set: (v) => !v && (toWaive.value = []) })
+const { meant: toWaive, asking: waiving, waive } = useWaive(() => (chosen.value = new Set()))
 const waived = computed(() => {
   const one = all.value.find((f) => f.id === toWaive.value[0])
   return toWaive.value.length === 1 ? `${one?.title ?? ''}: ${one?.where ?? ''}` : `${toWaive.value.length} findings`
 })
-async function waive(how: { reason: string; by: string; until: string }) {
-  await run(async () => {
-    const body = { text: text.value, target: target.value, findings: toWaive.value, ...how }
-    const r = await ask(api.POST('/api/findings/waive', { body }))
-    put(r.title, r.text)
-    toWaive.value = []
-    chosen.value = new Set()
-  })
-}
 const asked = ref<string[]>([])
 const asking = computed({ get: () => asked.value.length > 0, set: (v) => !v && (asked.value = []) })
 async function again(probes: string[]) {
@@ -153,7 +141,7 @@ const { width, drag } = useSplitter('millgate.finding', { from: 486, least: 380,
           No finding is like that. <button class="bare link" @click="q = ''">Show all</button>
         </p>
         <FindingsList
-          v-else
+          v-else-if="loaded"
           ref="list"
           :groups="groups"
           :by="by"
@@ -185,7 +173,7 @@ const { width, drag } = useSplitter('millgate.finding', { from: 486, least: 380,
       v-model:show="waiving"
       :title="toWaive.length > 1 ? 'Waive these findings' : 'Waive this finding'"
       :what="waived"
-      after="It is written into the declaration as a pending edit, with the callers of now. The finding stays in every list and report, as waived; one that another caller shows is open again, and so is this one after that day."
+      :after="waiverSays"
       @waive="waive"
     />
     <DialogCard v-model:show="asking" title="Send unsafe requests again?" :width="460">
