@@ -142,15 +142,17 @@ func BenchmarkFindings(b *testing.B) {
 			}
 			res.Findings = append(res.Findings, finding.Finding{ID: fmt.Sprintf("mg-%010x", i), Kind: kind, Cause: "c",
 				Title: fmt.Sprintf("What is wrong with number %d", i), Route: fmt.Sprintf("GET /v1/p%d/r%d", i/40, i),
-				Callers: []string{fmt.Sprintf("u%d", i%60)}, Severity: finding.Severities[i%4], Confidence: finding.Proven,
-				Probes: []string{p}, Crossings: 1})
+				Callers: []string{fmt.Sprintf("u%d", i%60)}, Severity: finding.Severities[i%4],
+				Confidence: finding.Proven,
+				Probes:     []string{p}, Crossings: 1})
 		}
 		text, err := json.Marshal(res)
 		if err != nil {
 			b.Fatal(err)
 		}
 		ended := time.Now()
-		w := store.Sweep{RevisionID: rev.ID, Target: "t", State: store.Done, StartedAt: ended, EndedAt: &ended, Result: text}
+		w := store.Sweep{RevisionID: rev.ID, Target: "t", State: store.Done, StartedAt: ended, EndedAt: &ended,
+			Result: text}
 		if err := st.SaveSweep(b.Context(), &w); err != nil {
 			b.Fatal(err)
 		}

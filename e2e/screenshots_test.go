@@ -3,11 +3,14 @@ package e2e
 import (
 	"os"
 	"path/filepath"
+	"slices"
 	"testing"
 	"time"
 
 	"github.com/go-rod/rod/lib/input"
 	"github.com/stretchr/testify/require"
+
+	"millgate/standin"
 )
 
 // TestScreenshots makes the pictures of docs/screenshots from the demo data,
@@ -110,5 +113,27 @@ func TestScreenshots(t *testing.T) {
 		p.MustNavigate(url + "/sweeps")
 		p.see("td", "stand-in")
 		shot(p, "sweeps")
+		shot(compared(t), "compare")
 	}
+}
+
+// compared is the place of two sweeps of a stand-in, of which some flaws were mended and others came.
+func compared(t *testing.T) *Page {
+	s := &restarted{t: t}
+	s.start(standin.Demo...)
+	t.Cleanup(func() { _ = s.now.Close() })
+	url := run(t, "serve", declared(t, s.now), "--listen", "127.0.0.1:0", "--data", t.TempDir())
+	p := open(t, url+"/board", "light")
+	sweep := func(number string) {
+		p.click("footer button", "^Start sweep$")
+		p.click(".dialog button", "^Start sweep$")
+		p.swept("Sweep "+number, "")
+	}
+	sweep("1")
+	s.start(append(slices.Clone(standin.Demo[4:]), standin.StrangerDeletes, standin.AuditorWrites,
+		standin.CaseSlips)...)
+	sweep("2")
+	p.MustNavigate(url + "/sweeps/1..2")
+	p.see("[role=tab]", "new or back")
+	return p
 }

@@ -6,6 +6,7 @@ import (
 	"hash/maphash"
 	"maps"
 	"sync"
+	"sync/atomic"
 )
 
 // Known are the facts of a target, by the keys of their probes. One sweep at a time changes
@@ -26,8 +27,12 @@ const chunks = 64
 // Reading is what is known at a moment. It does not change. The zero one knows nothing.
 type Reading struct {
 	chunk   [chunks]map[string]*Fact
-	changes uint64 // so many came before it: of two readings, the one with more is the later
+	serial  uint64 // of what it is a reading of: each sweep knows anew
+	changes uint64 // so many came before it
 }
+
+// serials counts what there was to read.
+var serials atomic.Uint64
 
 var chunkSeed = maphash.MakeSeed()
 
@@ -35,7 +40,7 @@ func chunkOf(key string) int { return int(maphash.String(chunkSeed, key) % chunk
 
 // NewKnown is what is known by facts.
 func NewKnown(facts map[string]*Fact) *Known {
-	k := &Known{}
+	k := &Known{now: Reading{serial: serials.Add(1)}}
 	for key, f := range facts {
 		k.Put(key, f)
 	}
@@ -85,8 +90,10 @@ func (k *Known) Read() Reading {
 // Of is the fact of a probe, nil without.
 func (r *Reading) Of(key string) *Fact { return r.chunk[chunkOf(key)][key] }
 
-// Changes is how many changes came before it: of two readings of a target, the one with more is the later.
-func (r *Reading) Changes() uint64 { return r.changes }
+// Before says whether a reading is earlier than another of the same target.
+func (r *Reading) Before(o *Reading) bool {
+	return r.serial < o.serial || r.serial == o.serial && r.changes < o.changes
+}
 
 // changed is how many changes there were.
 func (k *Known) changed() uint64 {

@@ -29,7 +29,7 @@ type moment struct {
 
 // before says whether less was known, by the same declaration.
 func (m moment) before(o moment) bool {
-	return m.doc == o.doc && m.seen != nil && o.seen != nil && m.seen.Facts.Changes() < o.seen.Facts.Changes()
+	return m.doc == o.doc && m.seen != nil && o.seen != nil && m.seen.Facts.Before(&o.seen.Facts)
 }
 
 // version is the last board of a target.

@@ -30,8 +30,9 @@ func TestWhatChangedOfABoard(t *testing.T) {
 		return out
 	}
 	doc, facts := &declaration.Document{}, snapshot.NewKnown(nil)
-	at := func(changes uint64) moment {
-		for r := facts.Read(); r.Changes() < changes; r = facts.Read() {
+	n := 0
+	at := func(changes int) moment {
+		for ; n < changes; n++ {
 			facts.Put("a probe", &snapshot.Fact{})
 		}
 		return moment{doc, &snapshot.Snapshot{Facts: facts.Read()}}
@@ -57,6 +58,11 @@ func TestWhatChangedOfABoard(t *testing.T) {
 
 	third := v.take(board(gap, refuse), at(4), first.Version)
 	assert.Equal(t, map[string]Cell{"a": gap, "b": refuse}, shown(third), "all since the version that is asked for")
+
+	facts, n = snapshot.NewKnown(nil), 0
+	anew := v.take(board(refuse, refuse), at(1), third.Version)
+	assert.Equal(t, map[string]Cell{"a": refuse}, shown(anew), "another sweep is the later one")
+	assert.Empty(t, v.take(board(gap, refuse), early, anew.Version).Rows, "what was before it is not told any more")
 
 	more := v.take(board(gap, refuse, admit), at(5), third.Version)
 	assert.True(t, more.Whole, "there are other rows")
