@@ -1,17 +1,21 @@
 package main
 
 import (
+	"bytes"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net/http"
 	"net/http/httptest"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"regexp"
 	"strings"
 	"sync/atomic"
 	"testing"
 
+	"github.com/goccy/go-yaml"
 	"github.com/santhosh-tekuri/jsonschema/v6"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -237,4 +241,95 @@ func TestReportsOfASweep(t *testing.T) {
 	code, _, errs = sweep("--report", file("9.doc"))
 	assert.Equal(t, 2, code)
 	assert.Contains(t, errs, "does not say by its ending")
+}
+
+// What docs/pipelines.md shows works as it stands there.
+func TestExamplesOfPipelines(t *testing.T) {
+	text, err := os.ReadFile("../../docs/pipelines.md")
+	require.NoError(t, err)
+	_, text, _ = bytes.Cut(text, []byte("## Examples"))
+	blocks := regexp.MustCompile("(?s)```(sh|yaml)\n(.*?)```").FindAllSubmatch(text, -1)
+	require.Len(t, blocks, 4)
+	var scripts []string
+	for _, b := range blocks[1:3] { // what each pipeline runs, a line after the other
+		var job any
+		require.NoError(t, yaml.Unmarshal(b[2], &job))
+		var found []string
+		walkYAML(job, func(key string, v any) {
+			switch x := v.(type) {
+			case string:
+				if key == "run" {
+					found = append(found, x)
+				}
+			case []any:
+				if key == "script" {
+					for _, l := range x {
+						found = append(found, fmt.Sprint(l))
+					}
+				}
+			}
+		})
+		require.NotEmpty(t, found, "%s", b[2])
+		scripts = append(scripts, strings.Join(found, "\n"))
+	}
+	base, open := doors(t)
+	exe, err := os.Executable()
+	require.NoError(t, err)
+	for i, script := range append(scripts, "sh gate.sh") {
+		open.Store(false)
+		dir := t.TempDir()
+		write := func(name, text string, mode os.FileMode) {
+			require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o700))
+			require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), mode))
+		}
+		declared := strings.Replace(fmt.Sprintf(twoRoutes, base, "r"), "{ t: {", "{ staging: {", 1)
+		write("policy.gate.yaml", strings.Replace(declared, "key: ann-has-this-key", "key: env:ANN_KEY", 1), 0o600)
+		write("gate.sh", string(blocks[0][2]), 0o600)
+		write("bin/millgate", "#!/bin/sh\nMILLGATE_AS_PROGRAM=1 exec "+exe+" \"$@\"\n", 0o700)
+		sh := func(script string) (int, string) {
+			c := exec.Command("sh", "-c", script)
+			c.Dir = dir
+			c.Env = append(os.Environ(), "ANN_KEY=ann-has-this-key", "PATH="+dir+"/bin:"+os.Getenv("PATH"))
+			out, err := c.CombinedOutput()
+			var code *exec.ExitError
+			if errors.As(err, &code) {
+				return code.ExitCode(), string(out)
+			}
+			require.NoError(t, err)
+			return 0, string(out)
+		}
+		code, out := sh(script)
+		assert.Equal(t, 0, code, out)
+		assert.FileExists(t, filepath.Join(dir, "gate/baseline.json"))
+		open.Store(true)
+		code, out = sh(script)
+		assert.Equal(t, 1, code, "something new: "+out)
+		for _, f := range []string{"gate.html", "gate.xml", "gate.sarif", "gate/new.json"} {
+			assert.FileExists(t, filepath.Join(dir, f))
+		}
+		if i > 0 {
+			continue
+		}
+		code, out = sh(string(blocks[3][2]))
+		assert.Equal(t, 1, code, "the first night")
+		assert.Contains(t, out, "summary: target=staging sweep=1")
+		code, out = sh(string(blocks[3][2]))
+		assert.Equal(t, 1, code, "it is still there")
+		assert.NotContains(t, out, "summary:", "nothing changed")
+	}
+}
+
+// walkYAML goes through everything that a text of YAML holds.
+func walkYAML(v any, see func(key string, v any)) {
+	switch x := v.(type) {
+	case map[string]any:
+		for k, y := range x {
+			see(k, y)
+			walkYAML(y, see)
+		}
+	case []any:
+		for _, y := range x {
+			walkYAML(y, see)
+		}
+	}
 }
