@@ -226,8 +226,8 @@ func (k *Known) Words(id string) string {
 	return id
 }
 
-// Standing is where each finding stands at a whole sweep that has ended; none where it is not one.
-func (pa *Past) Standing(ctx context.Context, target string, sweep uint) (map[string]Standing, error) {
+// Became is what became of each finding by a whole sweep that has ended; none where it is not one.
+func (pa *Past) Became(ctx context.Context, target string, sweep uint) (map[string]Became, error) {
 	pa.mu.Lock()
 	defer pa.mu.Unlock()
 	b, _, err := pa.book(ctx, target)
@@ -238,7 +238,7 @@ func (pa *Past) Standing(ctx context.Context, target string, sweep uint) (map[st
 	if at < 0 {
 		return nil, nil
 	}
-	return standing(b.Lines, at, func(i int) uint { return b.points[i].Sweep }), nil
+	return becoming(b.Lines, at, func(i int) uint { return b.points[i].Sweep }), nil
 }
 
 // at is the index of a sweep, -1 without.

@@ -234,25 +234,25 @@ func (c Comparison) Summary() string {
 	return strings.Join(parts, ", ")
 }
 
-// Standing is where a finding stands at a sweep.
-type Standing struct {
+// Became is what became of a finding by a sweep.
+type Became struct {
 	State history.State
 	Since uint // the sweep that saw it first
 	Why   string
 }
 
-// standing are those of lines at a sweep, an index, whose sweeps have ids.
-func standing(lines []*history.Line, at int, id func(i int) uint) map[string]Standing {
-	out := map[string]Standing{}
+// becoming is what became of the findings of lines by a sweep, an index; id gives the sweeps' numbers.
+func becoming(lines []*history.Line, at int, id func(i int) uint) map[string]Became {
+	out := map[string]Became{}
 	for _, l := range lines {
 		if s := l.At(at); s != history.Unknown {
-			out[l.Finding.ID] = Standing{s, id(l.First), l.Whys[at]}
+			out[l.Finding.ID] = Became{s, id(l.First), l.Whys[at]}
 		}
 	}
 	return out
 }
 
-// Standing is where each finding stands at the later sweep.
-func (c Comparison) Standing() map[string]Standing {
-	return standing(c.Lines, c.b, func(i int) uint { return c.sweeps[i].ID })
+// Became is what became of each finding by the later sweep.
+func (c Comparison) Became() map[string]Became {
+	return becoming(c.Lines, c.b, func(i int) uint { return c.sweeps[i].ID })
 }

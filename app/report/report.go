@@ -119,18 +119,18 @@ type Route struct {
 
 // Source is what a report is made of.
 type Source struct {
-	Doc      *declaration.Document
-	Text     string // of the declaration
-	Plan     *check.Plan
-	Facts    func(probe string) *snapshot.Fact // nil where exchanges are not at hand
-	Run      *events.Run
-	Base     string
-	Result   coverage.Result
-	Most     float64                    // share of crossings that may be unproven, in percent
-	Standing map[string]past.Standing   // of findings among sweeps, by id; nil without a history
-	Values   bool                       // of answers are shown
-	AtMost   int                        // crossings of a finding that are shown with their exchanges
-	Stops    func(finding.Finding) bool // whether a pipeline stops for it; nil for none
+	Doc    *declaration.Document
+	Text   string // of the declaration
+	Plan   *check.Plan
+	Facts  func(probe string) *snapshot.Fact // nil where exchanges are not at hand
+	Run    *events.Run
+	Base   string
+	Result coverage.Result
+	Most   float64                    // share of crossings that may be unproven, in percent
+	Became map[string]past.Became     // of findings among sweeps, by id; nil without a history
+	Values bool                       // of answers are shown
+	AtMost int                        // crossings of a finding that are shown with their exchanges
+	Stops  func(finding.Finding) bool // whether a pipeline stops for it; nil for none
 }
 
 // From puts a report together.
@@ -145,7 +145,7 @@ func From(s Source) *Report {
 		NotFair: orEmpty(res.NotFair), Probed: res.Probed}
 	for _, f := range res.Findings {
 		it := s.item(f)
-		if st, ok := s.Standing[f.ID]; ok {
+		if st, ok := s.Became[f.ID]; ok {
 			if it.State, it.Since, it.Why = st.State, st.Since, st.Why; st.State.Asks() {
 				it.Waived = nil // it grew beyond what was accepted
 			}

@@ -89,8 +89,8 @@ func (rs *Reports) Of(ctx context.Context, id uint, o Options) (*Report, error) 
 		for _, l := range c.Stops(o.FailOn) {
 			stops[l.Finding.ID] = true
 		}
-		s.Standing, s.Stops = c.Standing(), func(f finding.Finding) bool { return stops[f.ID] }
-	} else if s.Standing, err = rs.past.Standing(ctx, run.Target, id); err != nil {
+		s.Became, s.Stops = c.Became(), func(f finding.Finding) bool { return stops[f.ID] }
+	} else if s.Became, err = rs.past.Became(ctx, run.Target, id); err != nil {
 		return nil, err
 	}
 	r := From(s)
