@@ -69,6 +69,7 @@ func TestAccessibility(t *testing.T) {
 		{what: "declaration", at: "/declaration", css: "main", shows: "millgate"},
 		{what: "sweeps", at: "/sweeps", css: "main", shows: "Never looked at"},
 		{what: "findings", at: "/findings", css: "main", shows: "No guard"},
+		{what: "a finding", at: "/findings/mg-8ffe385281", css: ".page h2", shows: "Evidence"},
 		{what: "targets", at: "/targets", css: "main", shows: "Base address"},
 		{what: "Tokens lens", at: "/board?lens=tokens", css: "[role=columnheader]", shows: "expired"},
 		{what: "Origins lens", at: "/board?lens=origins&route=GET%20/v1/proposals&caller=origin:null",
@@ -104,4 +105,13 @@ func TestAccessibility(t *testing.T) {
 	check(p, "rule")
 	p.press(input.Escape)
 	p.click(".pending button", "^Drop")
+
+	report := filepath.Join(t.TempDir(), "report.html")
+	text := p.MustEval(`async () => (await (await fetch('/api/sweeps/1/report?as=html')).json()).text`).Str()
+	require.NoError(t, os.WriteFile(report, []byte(text), 0o600))
+	p.MustNavigate("file://" + report)
+	p.see("h2", "Coverage")
+	_, err = p.Eval(`() => { ` + string(axe) + ` ; window.axe = axe || window.axe }`)
+	require.NoError(t, err)
+	axed(p, "report", `['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa']`)
 }
