@@ -1,10 +1,13 @@
 package app
 
 import (
+	"context"
 	"fmt"
 	"net/http"
+	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -15,6 +18,7 @@ import (
 	"millgate/app/workspace"
 	"millgate/core/finding"
 	"millgate/core/history"
+	"millgate/core/review"
 	"millgate/testkit/memnet"
 )
 
@@ -55,7 +59,8 @@ func TestFindingsOverSweeps(t *testing.T) {
 
 		id := l.Finding.ID
 		text := a.Workspace.Declaration().Text
-		e, err := a.Workspace.WaiveFindings(text, "t", []string{id}, workspace.Accepted{Reason: "It is: known",
+		e, err := a.Workspace.WaiveFindings(text, []finding.Finding{l.Finding}, workspace.Accepted{Reason: "It is: " +
+			"known",
 			By:    "ann",
 			Until: "2099-01-31"})
 		require.NoError(t, err)
@@ -73,8 +78,9 @@ func TestFindingsOverSweeps(t *testing.T) {
 		k, l = known()
 		assert.Equal(t, []any{history.Waived, 2, true}, []any{l.Now(), len(k.Points), k.Points[1].Anew})
 		assert.Equal(t, []string{l.Finding.Title}, a.Workspace.Check(text).Reopened)
-		second, err := a.Workspace.WaiveFindings(e.Text, "t", []string{id}, workspace.Accepted{Reason: "still",
-			Until: "2099-02-28"})
+		second, err := a.Workspace.WaiveFindings(e.Text, []finding.Finding{l.Finding},
+			workspace.Accepted{Reason: "still",
+				Until: "2099-02-28"})
 		require.NoError(t, err)
 		assert.Equal(t, 1, strings.Count(second.Text, "finding:"), "it is written anew")
 		run, res := sweptAt(t, a, "t")
@@ -119,4 +125,27 @@ func found(t testing.TB, a *App, target string) ([]finding.Finding, error) {
 		return []finding.Finding{}, err
 	}
 	return append([]finding.Finding{}, k.Now.Findings...), nil
+}
+
+// A waiver that accepts nothing is told by the review once a sweep has ended, though nobody looked at findings.
+func TestIdleWaiversAreTold(t *testing.T) {
+	virtually(t, func(t *testing.T, n *memnet.Net) {
+		base, end := n.Serve(&villager{count: map[string]int{}})
+		defer end()
+		a := openIn(t, n, strings.Replace(fmt.Sprintf(village, base), "millgate: 1\n", "millgate: 1.1\n", 1)+
+			"waivers:\n  - { finding: mg-0123456789, reason: so, until: 2099-01-31 }\n")
+		idle := func() bool {
+			return slices.ContainsFunc(a.Workspace.Declaration().Messages, func(m review.Message) bool {
+				return m.Code == "waiver-idle"
+			})
+		}
+		ctx, cancel := context.WithCancel(t.Context())
+		defer cancel()
+		go a.Past.Watch(ctx, a.Events)
+		time.Sleep(time.Second)
+		assert.False(t, idle(), "nothing was swept")
+		sweptAt(t, a, "t")
+		time.Sleep(time.Second)
+		assert.True(t, idle())
+	})
 }

@@ -3,12 +3,10 @@ package server
 import (
 	"cmp"
 	"context"
-	"fmt"
 	"slices"
 
 	openapi_types "github.com/oapi-codegen/runtime/types"
 
-	"millgate/app/fault"
 	"millgate/app/past"
 	"millgate/app/report"
 	"millgate/app/workspace"
@@ -98,9 +96,9 @@ func (s *Server) GetFinding(ctx context.Context, q contract.GetFindingRequestObj
 	if err != nil {
 		return nil, err
 	}
-	l := k.Line(q.Id)
-	if l == nil {
-		return nil, fmt.Errorf("%w: no sweep of %s that is kept has a finding %s", fault.ErrNotFound, k.Target, q.Id)
+	l, err := k.Find(q.Id)
+	if err != nil {
+		return nil, err
 	}
 	first := max(0, l.First-1)
 	out := contract.FindingDetail{Finding: findingOf(l.Finding), Line: lineOf(s.app.Workspace.Present().Doc, k, l),
@@ -130,10 +128,22 @@ func (s *Server) GetFinding(ctx context.Context, q contract.GetFindingRequestObj
 }
 
 // WaiveFindings accepts findings in a text.
-func (s *Server) WaiveFindings(_ context.Context,
+func (s *Server) WaiveFindings(ctx context.Context,
 	q contract.WaiveFindingsRequestObject) (contract.WaiveFindingsResponseObject, error) {
 	b := q.Body
-	e, err := s.app.Workspace.WaiveFindings(b.Text, b.Target, b.Findings, workspace.Accepted{Reason: b.Reason, By: b.By,
+	k, err := s.app.Past.Of(ctx, b.Target)
+	if err != nil {
+		return nil, err
+	}
+	list := make([]finding.Finding, len(b.Findings))
+	for i, id := range b.Findings {
+		l, err := k.Find(id)
+		if err != nil {
+			return nil, err
+		}
+		list[i] = l.Finding
+	}
+	e, err := s.app.Workspace.WaiveFindings(b.Text, list, workspace.Accepted{Reason: b.Reason, By: b.By,
 		Until: b.Until})
 	if err != nil {
 		return nil, err

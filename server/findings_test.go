@@ -80,3 +80,22 @@ func TestFindings(t *testing.T) {
 	resp, body = call(t, "POST", api+"/api/findings/waive", strings.Replace(string(b), "2099-01-31", "soon", 1))
 	assert.Equal(t, http.StatusUnprocessableEntity, resp.StatusCode, body)
 }
+
+// A finding is waived from the board as well, before anybody looked at the list.
+func TestWaiveWhatNobodyListed(t *testing.T) {
+	api, _ := flow(t, 0)
+	w := ask[contract.Sweep](t, "POST", api+"/api/sweeps", `{"target": "t"}`)
+	f := ended(t, api, w.Id).Findings[0]
+	text := ask[contract.Declaration](t, "GET", api+"/api/declaration", "")
+	waive := func(id string) (*http.Response, string) {
+		b, err := json.Marshal(contract.WaiveFindingsRequest{Text: text.Text, Target: "t", Findings: []string{id},
+			Reason: "known", By: "ann", Until: "2099-01-31"})
+		require.NoError(t, err)
+		return call(t, "POST", api+"/api/findings/waive", string(b))
+	}
+	resp, body := waive(f.Id)
+	assert.Equal(t, http.StatusOK, resp.StatusCode, body)
+	assert.Contains(t, body, f.Id)
+	resp, body = waive("mg-0123456789")
+	assert.Equal(t, http.StatusNotFound, resp.StatusCode, body)
+}

@@ -3,11 +3,13 @@ package past
 import (
 	"context"
 	"fmt"
+	"log/slog"
 	"slices"
 	"sync"
 	"time"
 
 	"millgate/app/coverage"
+	"millgate/app/events"
 	"millgate/app/fault"
 	"millgate/app/snapshot"
 	"millgate/app/workspace"
@@ -63,18 +65,17 @@ type Known struct {
 	by   *declaration.Document
 }
 
-// Line is a finding by its id, nil without.
-func (k *Known) Line(id string) *history.Line {
-	for _, l := range k.Lines {
-		if l.Finding.ID == id {
-			return l
-		}
+// Find is a finding by its id.
+func (k *Known) Find(id string) (*history.Line, error) {
+	i := slices.IndexFunc(k.Lines, func(l *history.Line) bool { return l.Finding.ID == id })
+	if i < 0 {
+		return nil, fmt.Errorf("%w: no sweep of %s that is kept has a finding %s", fault.ErrNotFound, k.Target, id)
 	}
-	return nil
+	return k.Lines[i], nil
 }
 
-// May are the findings that there are, or may be still: they were not probed again.
-func (k *Known) May() []finding.Finding {
+// Possible are the findings that there are, or may be still: they were not probed again.
+func (k *Known) Possible() []finding.Finding {
 	out := []finding.Finding{}
 	for _, l := range k.Lines {
 		if s := l.Now(); s != history.Mended && s != history.MovedOn {
@@ -109,9 +110,42 @@ func (pa *Past) Of(ctx context.Context, target string) (*Known, error) {
 	k.Target = t.Name
 	pa.known[t.Name] = k
 	if len(k.Points) > 0 {
-		pa.ws.Found(t.Name, k.May())
+		pa.ws.Found(t.Name, k.Possible())
 	}
 	return k, nil
+}
+
+// Watch follows the findings of all targets whenever a sweep ends, as long as ctx lasts: the review holds waivers
+// of findings against what there is, whether or not somebody looks.
+func (pa *Past) Watch(ctx context.Context, hub *events.Hub) {
+	c, end := hub.Listen(events.Sweeping, events.Declared)
+	defer func() { end() }()
+	for {
+		d := pa.ws.Present().Doc
+		held := slices.ContainsFunc(d.Waivers, func(w *declaration.Waiver) bool { return w.Check == "" })
+		for _, t := range d.Targets {
+			if !held {
+				break
+			}
+			if _, err := pa.Of(ctx, t.Name); err != nil && ctx.Err() == nil {
+				slog.WarnContext(ctx, "waivers are not held against findings", "target", t.Name, "why", err)
+			}
+		}
+		for {
+			select {
+			case <-ctx.Done():
+				return
+			case e, ok := <-c:
+				if !ok { // it was too slow to listen
+					c, end = hub.Listen(events.Sweeping, events.Declared)
+				}
+				if ok && e.Sweep != nil && e.Sweep.EndedAt == nil {
+					continue
+				}
+			}
+			break
+		}
+	}
 }
 
 // now adds what is known now to what whole sweeps came to.

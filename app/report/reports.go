@@ -6,8 +6,6 @@ import (
 	"fmt"
 	"strings"
 
-	"millgate/app/coverage"
-	"millgate/app/events"
 	"millgate/app/fault"
 	"millgate/app/past"
 	"millgate/app/snapshot"
@@ -120,14 +118,15 @@ func (rs *Reports) Copy(ctx context.Context, target, id string, form Form) (Copi
 	if err != nil {
 		return Copied{}, err
 	}
-	l := k.Line(id)
-	if l == nil || k.Now == nil {
-		return Copied{}, fmt.Errorf("%w: no sweep of %s that is kept has a finding %s", fault.ErrNotFound, k.Target, id)
+	l, err := k.Find(id)
+	if err != nil {
+		return Copied{}, err
 	}
 	now := rs.ws.Present()
-	s := Source{Doc: now.Doc, Text: now.Text, Plan: k.Now.Plan(), Facts: k.Now.Facts.Of,
-		Run:    &events.Run{Target: k.Target},
-		Result: coverage.Result{}}
+	if k.Now == nil {
+		return Copied{}, fmt.Errorf("%w: mend it in the Declaration place first", fault.ErrInvalid)
+	}
+	s := Source{Doc: now.Doc, Plan: k.Now.Plan(), Facts: k.Now.Facts.Of}
 	it := s.item(l.Finding)
 	it.State = l.Now()
 	switch form {

@@ -79,12 +79,9 @@ func (ws *Workspace) Waive(text, key string, how Accepted) (Edited, error) {
 	return Edited{Text: out, Title: "Waive " + m.Code + " of " + m.Subject, Notes: []string{}}, nil
 }
 
-// mostCallers is how many callers a waiver names; of more, later sweeps tell whether the finding grew.
-const mostCallers = 12
-
-// WaiveFindings accepts findings of a target in a text as they are, until the end of a day. A waiver that names
-// one of them already is written anew. The text is raised to the version that has waivers of findings.
-func (ws *Workspace) WaiveFindings(text, target string, ids []string, how Accepted) (Edited, error) {
+// WaiveFindings accepts findings in a text as they are, until the end of a day. A waiver that names one of them
+// already is written anew. The text is raised to the version that has waivers of findings.
+func (ws *Workspace) WaiveFindings(text string, list []finding.Finding, how Accepted) (Edited, error) {
 	day, err := how.read()
 	if err != nil {
 		return Edited{}, err
@@ -93,30 +90,22 @@ func (ws *Workspace) WaiveFindings(text, target string, ids []string, how Accept
 	if err != nil {
 		return Edited{}, err
 	}
-	if len(ids) == 0 {
+	if len(list) == 0 {
 		return Edited{}, fmt.Errorf("%w: no finding is chosen", fault.ErrInput)
 	}
-	ws.mu.Lock()
-	found := ws.found[target]
-	ws.mu.Unlock()
-	e := Edited{Notes: []string{}}
+	e := Edited{Notes: []string{}, Title: "Waive " + list[0].Title}
+	if len(list) > 1 {
+		e.Title = fmt.Sprintf("Waive %d findings", len(list))
+	}
 	var edits []layout.Edit
-	for _, id := range ids {
-		i := slices.IndexFunc(found, func(f finding.Finding) bool { return f.ID == id })
-		if i < 0 {
-			return Edited{}, fmt.Errorf("%w: there is no finding %s of %s", fault.ErrNotFound, id, target)
-		}
-		w := layout.Edit{Section: "waivers", Text: waiverOf(found[i], how, day)}
+	for _, f := range list {
+		w := review.WaiverForFinding(f, how.Reason, how.By, day)
 		if k := slices.IndexFunc(doc.Waivers, func(w *declaration.Waiver) bool {
-			return w.Finding == id && w.File == doc.Name
+			return w.Finding == f.ID && w.File == doc.Name
 		}); k >= 0 {
 			w.Line = doc.Waivers[k].Line
 		}
 		edits = append(edits, w)
-		e.Title = "Waive " + found[i].Title
-	}
-	if len(ids) > 1 {
-		e.Title = fmt.Sprintf("Waive %d findings", len(ids))
 	}
 	out, raised, err := layout.Raise(text, declaration.V11)
 	if err == nil {
@@ -152,26 +141,4 @@ func (ws *Workspace) othersMeant(was *declaration.Document, text string) (notes 
 		}
 	}
 	return notes
-}
-
-// waiverOf is the text of a waiver that accepts a finding as it is.
-func waiverOf(f finding.Finding, how Accepted, until time.Time) string {
-	var callers []string
-	for _, who := range slices.Concat(f.Callers, f.Inferred) {
-		if name := declaration.Scalar(finding.Caller(who)); !slices.Contains(callers, name) {
-			callers = append(callers, name)
-		}
-	}
-	t := "{ finding: " + f.ID
-	switch {
-	case len(callers) == 1:
-		t += ", callers: " + callers[0]
-	case len(callers) > 1 && len(callers) <= mostCallers:
-		t += ", callers: [" + strings.Join(callers, ", ") + "]"
-	}
-	t += ", reason: " + declaration.Scalar(how.Reason)
-	if how.By != "" {
-		t += ", by: " + declaration.Scalar(how.By)
-	}
-	return t + ", until: " + until.Format(time.DateOnly) + " }"
 }

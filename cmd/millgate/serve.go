@@ -204,6 +204,7 @@ func serve(ctx context.Context, cmd *cobra.Command, listen, data, file string, d
 	} else if _, err := a.Sweeps.Prune(ctx); err != nil {
 		log.WarnContext(ctx, "exchanges of earlier sweeps were not pruned", "why", err)
 	}
+	go a.Past.Watch(ctx, a.Events)
 	open := func() error { //nolint:contextcheck // the demo lasts longer than the question
 		f, err := d.start() //nolint:contextcheck // the same
 		if err != nil {

@@ -374,7 +374,33 @@ func WaiverFor(m Message, reason, by string, until time.Time) layout.Edit {
 	} else if _, name, ok := strings.Cut(m.Subject, " "); ok {
 		about = "of: " + declaration.Scalar(name)
 	}
-	t := fmt.Sprintf("{ check: %s, %s, reason: %s", m.Code, about, declaration.Scalar(reason))
+	return waiver("check: "+m.Code+", "+about, reason, by, until)
+}
+
+// mostCallers is how many callers a waiver names; of more, later sweeps tell whether the finding grew.
+const mostCallers = 12
+
+// WaiverForFinding is the text of a waiver that accepts a finding as it is, shown by whom it is shown now.
+func WaiverForFinding(f finding.Finding, reason, by string, until time.Time) layout.Edit {
+	var callers []string
+	for _, who := range slices.Concat(f.Callers, f.Inferred) {
+		if name := declaration.Scalar(finding.Caller(who)); !slices.Contains(callers, name) {
+			callers = append(callers, name)
+		}
+	}
+	about := "finding: " + f.ID
+	switch {
+	case len(callers) == 1:
+		about += ", callers: " + callers[0]
+	case len(callers) > 1 && len(callers) <= mostCallers:
+		about += ", callers: [" + strings.Join(callers, ", ") + "]"
+	}
+	return waiver(about, reason, by, until)
+}
+
+// waiver adds one to a text.
+func waiver(about, reason, by string, until time.Time) layout.Edit {
+	t := "{ " + about + ", reason: " + declaration.Scalar(reason)
 	if by != "" {
 		t += ", by: " + declaration.Scalar(by)
 	}
