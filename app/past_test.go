@@ -102,8 +102,8 @@ func TestFindingsOverSweeps(t *testing.T) {
 			turned[0].Probes[0].Was, turned[0].Probes[0].Is})
 		_, err = a.Past.Changed(t.Context(), "t", r.ID)
 		assert.ErrorIs(t, err, fault.ErrInput, "a part is no sweep to compare with")
-		_, err = a.Past.Between(t.Context(), 2, 1)
-		assert.ErrorContains(t, err, "does not come before")
+		_, err = past.Between(t.Context(), a.Sweeps, 2, 1)
+		assert.ErrorContains(t, err, "name the earlier one first")
 
 		keep(text)
 		sweptAt(t, a, "t")

@@ -7,6 +7,7 @@ import (
 
 	openapi_types "github.com/oapi-codegen/runtime/types"
 
+	"millgate/app/events"
 	"millgate/app/past"
 	"millgate/app/report"
 	"millgate/app/workspace"
@@ -164,23 +165,24 @@ func (s *Server) CopyFinding(ctx context.Context,
 // CompareSweeps serves what became of findings between two sweeps.
 func (s *Server) CompareSweeps(ctx context.Context,
 	q contract.CompareSweepsRequestObject) (contract.CompareSweepsResponseObject, error) {
-	c, err := s.app.Past.Between(ctx, uint(max(0, q.Params.From)), uint(max(0, q.Params.To)))
+	c, err := past.Between(ctx, s.app.Sweeps, uint(max(0, q.Params.From)), uint(max(0, q.Params.To)))
 	if err != nil {
 		return nil, err
 	}
-	out := contract.SweepComparison{Target: c.Known.Target, Items: []contract.ComparedFinding{},
-		From: pointsOf([]past.Point{c.From})[0], To: pointsOf([]past.Point{c.To})[0]}
-	on := finding.FailOn{Least: finding.High}
-	c.Each(func(l *history.Line, change history.Change, why string) {
-		f, waived := l.Finding, c.State(l) == history.Waived
-		out.Items = append(out.Items, contract.ComparedFinding{Id: f.ID, Kind: contract.Kind(f.Kind),
-			Name: f.Kind.Name(), Title: f.Title, Where: f.Where(), Severity: contract.Severity(f.Severity),
-			Change: contract.FindingChange(change), Why: why, Reason: f.Reason, Waived: &waived,
-			First: int(c.Known.Points[l.First].Sweep), Last: int(c.Last(l).Sweep)})
-		if f.Waived = nil; !waived && (change == history.IsNew || change == history.IsBack) && on.Stops(f) {
-			out.Stops++
+	point := func(r *events.Run) contract.Point {
+		return contract.Point{Sweep: int(r.ID), Revision: int(r.Revision), At: r.StartedAt, Note: optional(r.Note)}
+	}
+	out := contract.SweepComparison{Target: c.B.Run.Target, Items: []contract.ComparedFinding{}, From: point(c.A.Run),
+		To: point(c.B.Run), Stops: len(c.Stops(finding.FailOn{Least: finding.High}))}
+	for _, change := range history.Changes {
+		for _, l := range c.Of(change) {
+			f, waived := l.Finding, l.Now() == history.Waived
+			out.Items = append(out.Items, contract.ComparedFinding{Id: f.ID, Kind: contract.Kind(f.Kind),
+				Name: f.Kind.Name(), Title: f.Title, Where: f.Where(), Severity: contract.Severity(f.Severity),
+				Change: contract.FindingChange(change), Why: c.Why(l), Reason: f.Reason, Waived: &waived,
+				First: int(c.Sweep(l.First).ID), Last: int(c.Sweep(l.Last).ID)})
 		}
-	})
+	}
 	return contract.CompareSweeps200JSONResponse(out), nil
 }
 

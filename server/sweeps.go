@@ -166,7 +166,7 @@ func unseenOf(list []coverage.Unseen) []contract.Unseen {
 func (s *Server) GetReport(ctx context.Context, q contract.GetReportRequestObject) (contract.GetReportResponseObject,
 	error) {
 	r, err := s.app.Reports.Of(ctx, uint(max(0, q.Id)), report.Options{Most: coverage.DefaultMostUnproven,
-		FailOn: finding.FailOn{Least: finding.High}, Values: q.Params.Values != nil && *q.Params.Values})
+		Stops: finding.FailOn{Least: finding.High}.Stops, Values: q.Params.Values != nil && *q.Params.Values})
 	if err != nil {
 		return nil, err
 	}

@@ -61,7 +61,7 @@ type Known struct {
 	Figure *coverage.Figure   // how much of it is checked; nil where nothing is known
 
 	read uint // sweeps that were read
-	day  int
+	day  time.Time
 	by   *declaration.Document
 }
 
@@ -92,18 +92,21 @@ func (pa *Past) Of(ctx context.Context, target string) (*Known, error) {
 	if t == nil {
 		return &Known{}, nil
 	}
+	var s *snapshot.Snapshot
+	if !now.Failed() { // else nothing can be judged by it
+		var err error
+		if s, err = pa.targets.Look(ctx, now, t); err != nil {
+			return nil, err
+		}
+	}
 	pa.mu.Lock()
 	defer pa.mu.Unlock()
 	b, newest, err := pa.book(ctx, t.Name)
-	if err != nil || now.Failed() { // then nothing can be judged by it
+	if err != nil || s == nil {
 		return &Known{Target: t.Name, Points: b.points, Lines: b.Lines}, err
 	}
-	s, err := pa.targets.Look(ctx, now, t)
-	if err != nil {
-		return nil, err
-	}
 	at := time.Now()
-	if k := pa.known[t.Name]; k != nil && k.Now == s && k.read == newest && k.by == now.Doc && k.day == at.YearDay() {
+	if k := pa.known[t.Name]; k != nil && k.Now == s && k.read == newest && k.by == now.Doc && k.day.Equal(dayOf(at)) {
 		return k, nil
 	}
 	k := pa.now(b, newest, now, s, at)
@@ -148,9 +151,12 @@ func (pa *Past) Watch(ctx context.Context, hub *events.Hub) {
 	}
 }
 
+// dayOf is the day of an instant, as waivers count them.
+func dayOf(t time.Time) time.Time { return t.UTC().Truncate(24 * time.Hour) }
+
 // now adds what is known now to what whole sweeps came to.
 func (pa *Past) now(b *book, newest uint, now workspace.Present, s *snapshot.Snapshot, at time.Time) *Known {
-	k := &Known{Points: b.points, Lines: b.Lines, Now: s, read: newest, day: at.YearDay(), by: now.Doc}
+	k := &Known{Points: b.points, Lines: b.Lines, Now: s, read: newest, day: dayOf(at), by: now.Doc}
 	if s.Facts.Len() == 0 {
 		return k
 	}
@@ -161,7 +167,7 @@ func (pa *Past) now(b *book, newest uint, now workspace.Present, s *snapshot.Sna
 	if n := len(b.points); n > 0 && b.points[n-1].Sweep == s.Sweep {
 		last := b.points[n-1]
 		same := newest == s.Sweep && last.Revision == now.Revision.ID
-		if same && (len(now.Doc.Waivers) == 0 || last.Ended.YearDay() == k.day) {
+		if same && (len(now.Doc.Waivers) == 0 || dayOf(last.Ended).Equal(k.day)) {
 			return k
 		}
 		p.Anew = true
@@ -278,62 +284,6 @@ func (pa *Past) Became(ctx context.Context, target string, sweep uint) (map[stri
 // at is the index of a sweep, -1 without.
 func (b *book) at(sweep uint) int {
 	return slices.IndexFunc(b.points, func(p Point) bool { return p.Sweep == sweep })
-}
-
-// Compared is what became of a target's findings from one sweep to a later one.
-type Compared struct {
-	Known    *Known
-	From, To Point
-	a, b     int
-}
-
-// Between compares two whole sweeps of a target by their numbers.
-func (pa *Past) Between(ctx context.Context, from, to uint) (c Compared, err error) {
-	r, _, err := pa.sweeps.Result(ctx, to)
-	if err != nil {
-		return c, err
-	}
-	pa.mu.Lock()
-	defer pa.mu.Unlock()
-	b, _, err := pa.book(ctx, r.Target)
-	if err != nil {
-		return c, err
-	}
-	c.a, c.b = b.at(from), b.at(to)
-	switch {
-	case c.b < 0:
-		return c, fmt.Errorf("%w: sweep %d is no whole one that has ended", fault.ErrInput, to)
-	case c.a < 0:
-		return c, fmt.Errorf("%w: sweep %d is no whole one of %s that has ended", fault.ErrInput, from, r.Target)
-	case c.a >= c.b:
-		return c, fmt.Errorf("%w: sweep %d does not come before sweep %d", fault.ErrInput, from, to)
-	}
-	c.Known = &Known{Target: r.Target, Points: b.points[:c.b+1], Lines: b.Lines}
-	c.From, c.To = b.points[c.a], b.points[c.b]
-	return c, nil
-}
-
-// State is that of a finding in the later sweep.
-func (c Compared) State(l *history.Line) history.State { return l.At(c.b) }
-
-// Last is the sweep up to the later one in which a finding was seen last.
-func (c Compared) Last(l *history.Line) Point {
-	i := c.b
-	for i > l.First && l.Marks[i] != history.Gap {
-		i--
-	}
-	return c.Known.Points[i]
-}
-
-// Each goes through the findings of either sweep with what became of each, and why.
-func (c Compared) Each(take func(l *history.Line, change history.Change, why string)) {
-	for _, change := range history.Changes {
-		for _, l := range c.Known.Lines {
-			if l.Between(c.a, c.b) == change {
-				take(l, change, l.Whys[c.b])
-			}
-		}
-	}
 }
 
 // Turned is a crossing with probes whose verdicts are others now than they were in an earlier sweep.

@@ -78,10 +78,12 @@ func Stored(ctx context.Context, sw Sweeps, target string, last uint) (out []Swe
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, Of(fmt.Sprint("sweep ", r.ID), r, res))
+		out = append(out, Of(nameOf(r.ID), r, res))
 	}
 	return out, nil
 }
+
+func nameOf(n uint) string { return fmt.Sprint("sweep ", n) }
 
 // Of is a sweep with its result.
 func Of(name string, r *events.Run, res coverage.Result) Swept {
@@ -105,20 +107,33 @@ type file struct {
 	Probed   map[string]history.Probed `json:"probed"`
 }
 
-// Read reads a result file. The error of one that is none says what it should be.
-func Read(path string) (Swept, error) {
+// Decode reads a result file into v. The error of one that is none, or of another version, says so.
+func Decode(path string, v any) error {
 	b, err := os.ReadFile(path) //nolint:gosec // it is what the caller names
 	if err != nil {
-		return Swept{}, fmt.Errorf("%w: %w", fault.ErrInput, err)
+		return fmt.Errorf("%w: %w", fault.ErrInput, err)
 	}
-	var f file
-	switch err := json.Unmarshal(b, &f); {
+	var of struct{ Version int }
+	err = json.Unmarshal(b, &of)
+	if err == nil && of.Version == Version {
+		err = json.Unmarshal(b, v)
+	}
+	switch {
 	case err != nil:
-		return Swept{}, fmt.Errorf("%w: %s is no result of a sweep: %w", fault.ErrInput, path, err)
-	case f.Version != Version:
-		return Swept{}, fmt.Errorf("%w: %s has version %d of results, %d is read", fault.ErrInput, path, f.Version,
-			Version)
-	case f.Probed == nil:
+		return fmt.Errorf("%w: %s is no result of a sweep: %w", fault.ErrInput, path, err)
+	case of.Version != Version:
+		return fmt.Errorf("%w: %s has version %d of results, %d is read", fault.ErrInput, path, of.Version, Version)
+	}
+	return nil
+}
+
+// Read reads a result file to compare with. The error of one that is none says what it should be.
+func Read(path string) (Swept, error) {
+	var f file
+	if err := Decode(path, &f); err != nil {
+		return Swept{}, err
+	}
+	if f.Probed == nil {
 		return Swept{}, fmt.Errorf("%w: %s does not say what each probe found out, so that nothing can be said to be "+
 			"mended; write it anew with --save", fault.ErrInput, path)
 	}
@@ -137,13 +152,8 @@ func Number(word string) uint {
 	return uint(n)
 }
 
-// Find is what a word names, a stored sweep or a result file, at the end of all that is known before it.
-func Find(ctx context.Context, sw Sweeps, word string) ([]Swept, error) {
-	n := Number(word)
-	if n == 0 {
-		s, err := Read(word)
-		return []Swept{s}, err
-	}
+// Run is a whole sweep that has ended, by its number.
+func Run(ctx context.Context, sw Sweeps, n uint) (*events.Run, error) {
 	r, _, err := sw.Result(ctx, n)
 	switch {
 	case err != nil:
@@ -153,30 +163,61 @@ func Find(ctx context.Context, sw Sweeps, word string) ([]Swept, error) {
 	case !Whole(r):
 		return nil, fmt.Errorf("%w: sweep %d is %s", fault.ErrInput, n, r.State)
 	}
+	return r, nil
+}
+
+// Find is what a word names, a stored sweep or a result file, at the end of all that is known before it.
+func Find(ctx context.Context, sw Sweeps, word string) ([]Swept, error) {
+	n := Number(word)
+	if n == 0 {
+		s, err := Read(word)
+		return []Swept{s}, err
+	}
+	r, err := Run(ctx, sw, n)
+	if err != nil {
+		return nil, err
+	}
 	return Stored(ctx, sw, r.Target, n)
 }
 
 // Comparison is what became of findings from one sweep to another.
 type Comparison struct {
 	A, B  Swept
-	Lines []*history.Line
+	Lines []*history.Line // up to the later one
 	a, b  int
+	list  []Swept // that were followed
+}
 
-	sweeps []history.Sweep
+// fits says why two sweeps cannot be compared, a as the earlier one.
+func fits(a, b Swept) error {
+	switch {
+	case a.Run.Target != b.Run.Target:
+		return fmt.Errorf("%w: %s is of %s, %s of %s; sweeps of one target can be compared", fault.ErrInput, a.Name,
+			a.Run.Target, b.Name, b.Run.Target)
+	case b.Of.At.Before(a.Of.At):
+		return fmt.Errorf("%w: %s is earlier than %s; name the earlier one first", fault.ErrInput, b.Name, a.Name)
+	case a.Name == b.Name:
+		return fmt.Errorf("%w: %s cannot be compared with itself", fault.ErrInput, a.Name)
+	}
+	return nil
+}
+
+// compared follows findings through sweeps, the first first, and compares one of them with the last.
+func compared(list []Swept, a int) Comparison {
+	sweeps := make([]history.Sweep, len(list))
+	for i, s := range list {
+		sweeps[i] = s.Of
+	}
+	b := len(list) - 1
+	return Comparison{list[a], list[b], history.Follow(sweeps), a, b, list}
 }
 
 // Compare follows findings through sweeps, from the one at the end of before to the one at the end of after.
 // What stands in both is the same; after comes later.
 func Compare(before, after []Swept) (c Comparison, err error) {
 	a, b := before[len(before)-1], after[len(after)-1]
-	switch {
-	case a.Run.Target != b.Run.Target:
-		return c, fmt.Errorf("%w: %s is of %s, %s of %s; sweeps of one target can be compared", fault.ErrInput, a.Name,
-			a.Run.Target, b.Name, b.Run.Target)
-	case b.Of.At.Before(a.Of.At):
-		return c, fmt.Errorf("%w: %s is earlier than %s; name the earlier one first", fault.ErrInput, b.Name, a.Name)
-	case a.Name == b.Name:
-		return c, fmt.Errorf("%w: %s cannot be compared with itself", fault.ErrInput, a.Name)
+	if err := fits(a, b); err != nil {
+		return c, err
 	}
 	list := before
 	for _, s := range after {
@@ -184,12 +225,57 @@ func Compare(before, after []Swept) (c Comparison, err error) {
 			list = append(list, s)
 		}
 	}
-	sweeps := make([]history.Sweep, len(list))
-	for i, s := range list {
-		sweeps[i] = s.Of
-	}
-	return Comparison{a, b, history.Follow(sweeps), len(before) - 1, len(list) - 1, sweeps}, nil
+	return compared(list, len(before)-1), nil
 }
+
+// Between compares two stored sweeps by their numbers.
+func Between(ctx context.Context, sw Sweeps, from, to uint) (c Comparison, err error) {
+	var ends [2]Swept
+	for i, n := range []uint{from, to} {
+		r, err := Run(ctx, sw, n)
+		if err != nil {
+			return c, err
+		}
+		ends[i] = Of(nameOf(n), r, coverage.Result{})
+	}
+	if err := fits(ends[0], ends[1]); err != nil {
+		return c, err
+	}
+	list, err := Stored(ctx, sw, ends[0].Run.Target, to)
+	if err != nil {
+		return c, err
+	}
+	return compared(list, placeOf(list, from)), nil
+}
+
+// Since compares a sweep with a stored one of its target, or with the last whole one before it where that is 0; nil
+// where there is none.
+func Since(ctx context.Context, sw Sweeps, from uint, this Swept) (*Comparison, error) {
+	list, err := Stored(ctx, sw, this.Run.Target, this.Run.ID-1)
+	if err != nil || len(list) == 0 && from == 0 {
+		return nil, err
+	}
+	a := len(list) - 1
+	if from > 0 {
+		r, err := Run(ctx, sw, from)
+		if err != nil {
+			return nil, err
+		}
+		if err := fits(Of(nameOf(from), r, coverage.Result{}), this); err != nil {
+			return nil, err
+		}
+		a = placeOf(list, from)
+	}
+	c := compared(append(list, this), a)
+	return &c, nil
+}
+
+func placeOf(list []Swept, n uint) int {
+	return slices.IndexFunc(list, func(s Swept) bool { return s.Run.ID == n })
+}
+
+// Sweep is one that was followed, by its index.
+func (c Comparison) Sweep(i int) *events.Run { return c.list[i].Run }
 
 // Of are the findings with a change, the gravest first.
 func (c Comparison) Of(change history.Change) (out []*history.Line) {
@@ -254,5 +340,5 @@ func becoming(lines []*history.Line, at int, id func(i int) uint) map[string]Bec
 
 // Became is what became of each finding by the later sweep.
 func (c Comparison) Became() map[string]Became {
-	return becoming(c.Lines, c.b, func(i int) uint { return c.sweeps[i].ID })
+	return becoming(c.Lines, c.b, func(i int) uint { return c.list[i].Run.ID })
 }

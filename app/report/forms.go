@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"millgate/app/fault"
+	"millgate/app/past"
 	"millgate/core/check"
 	"millgate/core/finding"
 	"millgate/format/har"
@@ -34,7 +35,7 @@ func (r *Report) HAR(w io.Writer) error {
 		return fmt.Errorf("%w: this result has no exchanges; make the archive from the stored sweep, or from a report "+
 			"as .json", fault.ErrInput)
 	}
-	return har.Write(w, Creator, fmt.Sprint(Version), list)
+	return har.Write(w, Creator, fmt.Sprint(past.Version), list)
 }
 
 func entryOf(x Named, comment string) har.Entry {

@@ -28,10 +28,6 @@ import (
 	"millgate/core/history"
 )
 
-// Version is that of the form in which a report is written as JSON. It changes when a member changes its
-// meaning or goes; new ones come without.
-const Version = 1
-
 // Report is what a sweep came to.
 type Report struct {
 	Version     int                       `json:"version"`
@@ -137,7 +133,7 @@ type Source struct {
 func From(s Source) *Report {
 	hash := sha256.Sum256([]byte(s.Text))
 	run, res := s.Run, s.Result
-	r := &Report{Version: Version, Sweep: Sweep{run.ID, run.Target, s.Base, run.Revision, run.State, run.Note,
+	r := &Report{Version: past.Version, Sweep: Sweep{run.ID, run.Target, s.Base, run.Revision, run.State, run.Note,
 		run.StartedAt, run.EndedAt}, Declaration: Declared{s.Doc.Title, s.Doc.Name, hex.EncodeToString(hash[:])},
 		Checked: res.Checked, Coverage: res.Figure, Stops: []string{}, Callers: []string{""},
 		Doubts: res.Doubts(run, s.Most), Findings: []Item{}, Counts: res.Counts, Plan: res.Plan,
@@ -174,6 +170,16 @@ func (r *Report) Owners() []string {
 	}
 	slices.Sort(owners)
 	return owners
+}
+
+// Brief is a report without exchanges, to compare with later.
+func (r *Report) Brief() *Report {
+	out := *r
+	out.Findings = slices.Clone(r.Findings)
+	for i := range out.Findings {
+		out.Findings[i].Evidence = nil
+	}
+	return &out
 }
 
 // ForOwner is the part of a report that is an owner's: the findings and the routes that have this owner.

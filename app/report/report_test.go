@@ -19,6 +19,7 @@ import (
 
 	"millgate/app/coverage"
 	"millgate/app/fault"
+	"millgate/app/past"
 	"millgate/core/check"
 	"millgate/core/finding"
 	"millgate/core/history"
@@ -48,7 +49,7 @@ func sample() *Report {
 	wide := item("mg-0000000003", "GET /a", "+wide", finding.Unthrottled, finding.Medium)
 	wide.Routes, wide.Scope = []string{"GET /a", "GET /b"}, &finding.Scope{Of: finding.AtQuota, Name: "q"}
 	share := coverage.Share{Name: "all", Proven: 5, Inferred: 1, Unproven: 2, Left: 2}
-	return &Report{Version: Version, Sweep: Sweep{ID: 3, Target: "t", Revision: 2, State: "done", StartedAt: at,
+	return &Report{Version: past.Version, Sweep: Sweep{ID: 3, Target: "t", Revision: 2, State: "done", StartedAt: at,
 		EndedAt: &at}, Declaration: Declared{hostile, "x.gate.yaml", strings.Repeat("0f", 32)},
 		Coverage: &coverage.Figure{Whole: share, Kinds: []coverage.Share{share}, Groups: []coverage.Share{},
 			OWASP: []coverage.Share{}},

@@ -37,15 +37,12 @@ func New(ws *workspace.Workspace, targets *snapshot.Targets, past *past.Past, sw
 
 // Options are how a report is made.
 type Options struct {
-	Values bool    // of answers are shown
-	Owner  string  // whose findings and routes; "" all
-	Most   float64 // share of crossings that may be unproven, in percent
-	FailOn finding.FailOn
-	// Brief: without exchanges, to compare with later.
-	Brief bool
-	// Against is a comparison with a baseline that the history is taken from; nil is that of the store.
-	Against *past.Comparison
-	AtMost  int // crossings of a finding that are shown with their exchanges; 0 is a few
+	Values bool                       // of answers are shown
+	Most   float64                    // share of crossings that may be unproven, in percent
+	Stops  func(finding.Finding) bool // whether a pipeline stops for it; nil for none
+	Brief  bool                       // without exchanges
+	Since  *past.Comparison           // that the states of findings are of; nil is the store's history
+	AtMost int                        // crossings of a finding that are shown with exchanges; 0 is a few
 }
 
 // Of makes a report of a sweep that has ended, by the declaration that it was begun with.
@@ -67,7 +64,7 @@ func (rs *Reports) Of(ctx context.Context, id uint, o Options) (*Report, error) 
 		return nil, fmt.Errorf("%w: revision %d can no longer be read", fault.ErrInvalid, run.Revision)
 	}
 	s := Source{Doc: by.Doc, Text: by.Text, Run: run, Result: res, Most: o.Most, Values: o.Values,
-		AtMost: o.AtMost, Stops: o.FailOn.Stops}
+		AtMost: o.AtMost, Stops: o.Stops}
 	t := s.Doc.TargetNamed(run.Target)
 	if t == nil {
 		return nil, fmt.Errorf("%w: revision %d has no target %q", fault.ErrInput, run.Revision, run.Target)
@@ -82,20 +79,12 @@ func (rs *Reports) Of(ctx context.Context, id uint, o Options) (*Report, error) 
 	if !o.Brief {
 		s.Facts = known.Of
 	}
-	if c := o.Against; c != nil {
-		stops := map[string]bool{}
-		for _, l := range c.Stops(o.FailOn) {
-			stops[l.Finding.ID] = true
-		}
-		s.Became, s.Stops = c.Became(), func(f finding.Finding) bool { return stops[f.ID] }
+	if o.Since != nil {
+		s.Became = o.Since.Became()
 	} else if s.Became, err = rs.past.Became(ctx, run.Target, id); err != nil {
 		return nil, err
 	}
-	r := From(s)
-	if o.Owner != "" {
-		return r.ForOwner(o.Owner)
-	}
-	return r, nil
+	return From(s), nil
 }
 
 // Form is one in which a finding is copied.

@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"millgate/app/fault"
+	"millgate/app/past"
 )
 
 // forms are what writes a report, by the ending of a file's name.
@@ -71,17 +72,11 @@ func (r *Report) JSON(w io.Writer) error {
 
 // Read reads a report that JSON wrote.
 func Read(path string) (*Report, error) {
-	b, err := os.ReadFile(path) //nolint:gosec // it is what the caller names
-	if err != nil {
-		return nil, fmt.Errorf("%w: %w", fault.ErrInput, err)
-	}
 	var r Report
-	switch err := json.Unmarshal(b, &r); {
-	case err != nil:
-		return nil, fmt.Errorf("%w: %s is no result of a sweep: %w", fault.ErrInput, path, err)
-	case r.Version != Version:
-		return nil, fmt.Errorf("%w: %s has version %d of results, %d is read", fault.ErrInput, path, r.Version, Version)
-	case r.Sweep.State == "":
+	if err := past.Decode(path, &r); err != nil {
+		return nil, err
+	}
+	if r.Sweep.State == "" {
 		return nil, fmt.Errorf("%w: %s does not say how its sweep ended", fault.ErrInput, path)
 	}
 	return &r, nil

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -82,13 +83,7 @@ back; else 0.`,
 				data = "" // nothing that is kept is asked for
 			}
 			return looking(cmd, data, func(a *app.App) error {
-				var lists [2][]past.Swept
-				for i, word := range args {
-					if lists[i], err = past.Find(cmd.Context(), a.Sweeps, word); err != nil {
-						return exit{exitWrong, err}
-					}
-				}
-				cmp, err := past.Compare(lists[0], lists[1])
+				cmp, err := compareWords(cmd.Context(), a.Sweeps, args[0], args[1])
 				if err != nil {
 					return exit{exitWrong, err}
 				}
@@ -111,6 +106,22 @@ back; else 0.`,
 	formatFlag(c, &format)
 	failOnFlag(c, &words)
 	return c
+}
+
+// compareWords compares two sweeps, each a number or a file.
+func compareWords(ctx context.Context, sw past.Sweeps, from, to string) (c past.Comparison, err error) {
+	if a, b := past.Number(from), past.Number(to); a > 0 && b > 0 {
+		return past.Between(ctx, sw, a, b)
+	}
+	before, err := past.Find(ctx, sw, from)
+	if err != nil {
+		return c, err
+	}
+	after, err := past.Find(ctx, sw, to)
+	if err != nil {
+		return c, err
+	}
+	return past.Compare(before, after)
 }
 
 // compared is a finding with what became of it, as JSON.
@@ -300,8 +311,10 @@ Exit codes: 2 the arguments are wrong; 3 the report could not be written; else 0
 				return writeAll(r, outs)
 			}
 			return looking(cmd, data, func(a *app.App) error {
-				r, err := a.Reports.Of(cmd.Context(), n, report.Options{Most: most, FailOn: on, Values: values,
-					Owner: owner})
+				r, err := a.Reports.Of(cmd.Context(), n, report.Options{Most: most, Stops: on.Stops, Values: values})
+				if err == nil && owner != "" {
+					r, err = r.ForOwner(owner)
+				}
 				if err != nil {
 					return exit{exitWrong, err}
 				}

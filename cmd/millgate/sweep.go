@@ -32,6 +32,7 @@ type sweeping struct {
 	target, base, format, data string
 	failOn                     finding.FailOn
 	save, baseline, owner      string
+	file                       *past.Swept // the baseline where it is one
 	reports                    []string
 	withValues, quiet          bool
 	planOnly, keepGoing        bool
@@ -151,11 +152,8 @@ func runSweep(cmd *cobra.Command, a *app.App, w sweeping) error {
 	if w.planOnly {
 		return printPlan(out, p, plan, w.format)
 	}
-	var base []past.Swept
-	if w.baseline != "" {
-		if base, err = past.Find(cmd.Context(), a.Sweeps, w.baseline); err != nil {
-			return exit{exitWrong, fmt.Errorf("--baseline: %w", err)}
-		}
+	if err := w.readBaseline(cmd.Context(), a); err != nil {
+		return exit{exitWrong, fmt.Errorf("--baseline: %w", err)}
 	}
 	a.Sweeps.Ask = asker(cmd)
 	stream, end := a.Events.Listen(events.Sweeping, events.Waiting)
@@ -178,40 +176,68 @@ func runSweep(cmd *cobra.Command, a *app.App, w sweeping) error {
 	if err != nil {
 		return exit{exitTarget, err}
 	}
-	return w.say(cmd, a, ended, res, base)
+	return w.say(cmd, a, ended, res)
+}
+
+// readBaseline reads the baseline, so that one that is none is told before anything is sent.
+func (w *sweeping) readBaseline(ctx context.Context, a *app.App) error {
+	n := past.Number(w.baseline)
+	if w.baseline == "" {
+		return nil
+	}
+	if n > 0 {
+		_, err := past.Run(ctx, a.Sweeps, n)
+		return err
+	}
+	s, err := past.Read(w.baseline)
+	w.file = &s
+	return err
+}
+
+// since compares a sweep with its baseline, or else with the last whole one that is kept; nil without either.
+func (w sweeping) since(ctx context.Context, a *app.App, this past.Swept) (*past.Comparison, error) {
+	if w.file != nil {
+		c, err := past.Compare([]past.Swept{*w.file}, []past.Swept{this})
+		return &c, err
+	}
+	return past.Since(ctx, a.Sweeps, past.Number(w.baseline), this)
 }
 
 // say prints what a sweep came to, keeps it where it is to be kept, and leaves with its exit code.
-func (w sweeping) say(cmd *cobra.Command, a *app.App, ended *events.Run, res coverage.Result,
-	base []past.Swept) error {
+func (w sweeping) say(cmd *cobra.Command, a *app.App, ended *events.Run, res coverage.Result) error {
 	out := cmd.OutOrStdout()
 	p := painter(out)
-	against, err := w.against(cmd, a, ended, res, base)
-	if err != nil {
-		return err
+	since, err := w.since(cmd.Context(), a, past.Of("this sweep", ended, res))
+	switch {
+	case errors.Is(err, fault.ErrInput):
+		return exit{exitWrong, fmt.Errorf("--baseline: %w", err)}
+	case err != nil:
+		return exit{exitTarget, err}
 	}
-	o := report.Options{Most: w.mostUnproven, FailOn: w.failOn, Against: against, Brief: true}
-	brief, err := a.Reports.Of(cmd.Context(), ended.ID, o)
+	stops := w.failOn.Stops
+	if w.baseline != "" {
+		ids := map[string]bool{}
+		for _, l := range since.Stops(w.failOn) {
+			ids[l.Finding.ID] = true
+		}
+		stops = func(f finding.Finding) bool { return ids[f.ID] }
+	}
+	full, err := a.Reports.Of(cmd.Context(), ended.ID, report.Options{Most: w.mostUnproven, Stops: stops, Since: since,
+		Values: w.withValues, Brief: len(w.reports) == 0})
 	if err != nil {
 		return exit{exitTarget, err}
 	}
-	since := against
-	if since == nil {
-		if since, err = sinceLast(cmd.Context(), a, ended, res); err != nil {
-			return exit{exitTarget, err}
-		}
-	}
-	stops := func(f finding.Finding) bool { return slices.Contains(brief.Stops, f.ID) }
-	code := res.Code(ended, w.mostUnproven, stops)
+	brief := full.Brief()
+	code := res.Code(ended, w.mostUnproven, func(f finding.Finding) bool { return slices.Contains(brief.Stops, f.ID) })
 	switch {
 	case w.quiet && since != nil && !since.Differs():
 	case w.format == "json":
 		err = brief.JSON(out)
 	default:
 		printFindings(out, p, ended, res, w.part.Controls)
-		if against != nil {
+		if w.baseline != "" {
 			fmt.Fprintln(out)
-			sayComparison(out, p, *against)
+			sayComparison(out, p, *since)
 		}
 		fmt.Fprintln(out, summaryOf(ended, res, since, code))
 		w.next(out, p, ended, res)
@@ -219,12 +245,14 @@ func (w sweeping) say(cmd *cobra.Command, a *app.App, ended *events.Run, res cov
 	if err == nil && w.save != "" {
 		err = brief.SaveAs(w.save, ".json")
 	}
-	if err == nil && len(w.reports) > 0 {
-		o.Brief, o.Values, o.Owner = false, w.withValues, w.owner
-		err = saveReports(cmd.Context(), a, ended.ID, o, w.reports)
+	if err == nil && w.owner != "" {
+		full, err = full.ForOwner(w.owner)
 	}
 	if err != nil {
 		return exit{exitTarget, err}
+	}
+	if err := writeAll(full, w.reports); err != nil {
+		return err
 	}
 	switch code {
 	case coverage.Doubts:
@@ -239,16 +267,6 @@ func (w sweeping) say(cmd *cobra.Command, a *app.App, ended *events.Run, res cov
 	return nil
 }
 
-// sinceLast compares a sweep with the last whole one of its target that is kept; nil without one.
-func sinceLast(ctx context.Context, a *app.App, ended *events.Run, res coverage.Result) (*past.Comparison, error) {
-	before, err := past.Stored(ctx, a.Sweeps, ended.Target, ended.ID-1)
-	if err != nil || len(before) == 0 {
-		return nil, err
-	}
-	cmp, err := past.Compare(before, []past.Swept{past.Of("this sweep", ended, res)})
-	return &cmp, err
-}
-
 // next says what can be done with what was found.
 func (w sweeping) next(out io.Writer, p paint, ended *events.Run, res coverage.Result) {
 	if len(res.Findings) == 0 || w.part.Controls {
@@ -261,40 +279,6 @@ func (w sweeping) next(out io.Writer, p paint, ended *events.Run, res coverage.R
 		return
 	}
 	fmt.Fprintln(out, p.faint(fmt.Sprintf("next: millgate report %d --data %s -o report.html", ended.ID, w.data)))
-}
-
-// against compares a sweep with its baseline; nil without one.
-func (w sweeping) against(cmd *cobra.Command, a *app.App, ended *events.Run, res coverage.Result,
-	base []past.Swept) (*past.Comparison, error) {
-	if base == nil {
-		return nil, nil
-	}
-	var between []past.Swept
-	if past.Number(w.baseline) > 0 {
-		var err error
-		if between, err = past.Stored(cmd.Context(), a.Sweeps, ended.Target, ended.ID-1); err != nil {
-			return nil, exit{exitTarget, err}
-		}
-	}
-	cmp, err := past.Compare(base, append(between, past.Of("this sweep", ended, res)))
-	if err != nil {
-		return nil, exit{exitWrong, fmt.Errorf("--baseline: %w", err)}
-	}
-	return &cmp, nil
-}
-
-// saveReports writes a report of a sweep to files.
-func saveReports(ctx context.Context, a *app.App, id uint, o report.Options, paths []string) error {
-	r, err := a.Reports.Of(ctx, id, o)
-	if err != nil {
-		return err
-	}
-	for _, path := range paths {
-		if err := r.Save(path); err != nil {
-			return err
-		}
-	}
-	return nil
 }
 
 // toldEvery is how often a sweep says how far it is where nobody watches a terminal.

@@ -2,22 +2,19 @@
 import { NButton } from 'naive-ui'
 import { computed, ref, watch } from 'vue'
 import { RouterLink, useRoute, useRouter } from 'vue-router'
-import { storeToRefs } from 'pinia'
 import { api, ask, message, type FindingChange, type SweepComparison } from '../../api/client'
 import ReportDialog from '../../parts/ReportDialog.vue'
 import { exact, span } from '../../parts/time'
-import { useWorkspace } from '../../stores/workspace'
 import FlowPicture from './FlowPicture.vue'
 
 // Two sweeps of a target side by side: what became of each finding.
 const url = useRoute()
 const router = useRouter()
-const { version } = storeToRefs(useWorkspace())
 const c = ref<SweepComparison | null>(null)
 const error = ref('')
 const reporting = ref(false)
 watch(
-  () => [url.params.from, url.params.to, version.value],
+  () => [url.params.from, url.params.to],
   async () => {
     try {
       const query = { from: Number(url.params.from), to: Number(url.params.to) }
