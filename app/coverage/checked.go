@@ -63,8 +63,8 @@ func (s Swept) Checked() Checked {
 	}
 	if !s.Partial { // a part has the routes that were asked for
 		for i, rt := range s.Doc.Routes {
-			if _, ok := entered[rt.Key()]; !ok && !spared[rt.Key()] && someoneEnters(s.Doc,
-				i) && !s.Plan.ByTarget(rt.Key()) {
+			_, asked := entered[rt.Key()]
+			if !asked && !spared[rt.Key()] && someoneEnters(s.Doc, i) && !s.Plan.ByTarget(rt.Key()) {
 				entered[rt.Key()] = false
 			}
 		}

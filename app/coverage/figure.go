@@ -100,26 +100,33 @@ func (s Swept) Figure() Figure {
 	for _, name := range rungs {
 		kinds.add(name, func(*Share) {})
 	}
-	add := func(route, kind string, api finding.OWASP, to func(*Share)) {
+	add := func(route string, k kindOf, to func(*Share)) {
 		to(&f.Whole)
-		kinds.add(kind, to)
+		kinds.add(k.name, to)
 		groups.add(s.group(route), to)
-		owasp.add(string(api), to)
+		owasp.add(string(k.api), to)
+	}
+	families := map[string]kindOf{}
+	for _, f := range s.Plan.Families {
+		families[f.Name()] = ofFamily(f)
 	}
 	for _, p := range s.Probes {
-		kind, api := s.kind(p)
+		k := families[p.Family]
+		if p.Is(crossing.Family{}) {
+			k = s.byRung(p)
+		}
 		to := s.counts(p)
-		add(p.Route, kind, api, to)
+		add(p.Route, k, to)
 		for range p.StandsFor {
-			add(p.Route, kind, api, inferring(to))
+			add(p.Route, k, inferring(to))
 		}
 	}
 	for _, o := range s.Plan.Left {
-		kind, api := s.ofFamily(o.Family)
+		k := families[o.Family]
 		if o.Family == (crossing.Family{}).Name() {
-			kind, api = rungs[0], ""
+			k = kindOf{rungs[0], ""}
 		}
-		add(o.Route, kind, api, func(s *Share) { s.Left++ })
+		add(o.Route, k, func(s *Share) { s.Left++ })
 	}
 	f.Kinds = slices.DeleteFunc(kinds.list, func(s Share) bool { return s.All() == 0 })
 	f.Groups, f.OWASP = groups.list, owasp.list
@@ -154,37 +161,29 @@ func inferring(to func(*Share)) func(*Share) {
 	}
 }
 
-// kind is which kind of check a probe is, and what it looks for.
-func (s Swept) kind(p *check.Probe) (string, finding.OWASP) {
-	if !p.Is(crossing.Family{}) {
-		return s.ofFamily(p.Family)
+// kindOf is which kind of check something is, and what it looks for; "" where that is nothing of the list.
+type kindOf struct {
+	name string
+	api  finding.OWASP
+}
+
+// byRung is the kind of a crossing: the rung that is to turn the caller away.
+func (s Swept) byRung(p *check.Probe) kindOf {
+	i := check.ExpectAt(s.Plan.Context, p).Decider
+	if i >= len(rungs) {
+		i = 0
 	}
-	x := check.ExpectAt(s.Plan.Context, p)
-	if x.Decider >= len(rungs) {
-		return rungs[0], ""
-	}
-	return rungs[x.Decider], rungAPI[x.Decider]
+	return kindOf{rungs[i], rungAPI[i]}
 }
 
 // ofFamily is the kind of check that a family makes, and what most of its causes are.
-func (s Swept) ofFamily(name string) (string, finding.OWASP) {
-	family := s.Plan.Families.Named(name)
-	if family == nil {
-		return "", ""
+func ofFamily(f check.Family) kindOf {
+	if i, ok := rungOf[f.Name()]; ok {
+		return kindOf{rungs[i], rungAPI[i]}
 	}
-	causes := family.Causes()
-	n := map[finding.OWASP]int{}
-	var most finding.OWASP
-	for _, r := range causes.Rows {
-		if n[r.OWASP]++; n[r.OWASP] > n[most] {
-			most = r.OWASP
-		}
-	}
-	if i, ok := rungOf[name]; ok {
-		return rungs[i], rungAPI[i]
-	}
-	title := cmp.Or(causes.Title, name)
-	return strings.ToLower(title[:1]) + title[1:], most
+	causes := f.Causes()
+	title := cmp.Or(causes.Title, f.Name())
+	return kindOf{strings.ToLower(title[:1]) + title[1:], causes.Mostly()}
 }
 
 // group is the group of routes that one is in.

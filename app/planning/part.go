@@ -34,6 +34,25 @@ const OverBudget = "the budget of "
 type Chosen struct {
 	Probes []*check.Probe    // that the sweep is about
 	Leave  map[string]string // those of them that are not sent, by key, with the reason
+	Budget time.Duration     // after which no more are sent; 0 without
+}
+
+// Left is why a probe is not sent when its turn comes so long after the beginning; "" where it is.
+func (c Chosen) Left(p *check.Probe, after time.Duration) string {
+	if why := c.Leave[p.Key()]; why != "" || c.Budget == 0 || after <= c.Budget {
+		return why
+	}
+	return OverBudget + c.Budget.String() + " was over before their turn came"
+}
+
+// Among are the probes of a plan whose keys are wanted, in its order.
+func Among(pl *check.Plan, want map[string]bool) (out []*check.Probe) {
+	for _, p := range pl.Probes {
+		if want[p.Key()] {
+			out = append(out, p)
+		}
+	}
+	return out
 }
 
 // Choose chooses the probes of a part. What a narrow one does not ask for joins what the plan leaves out.
@@ -47,11 +66,7 @@ func (p Part) Choose(d *declaration.Document, t *declaration.Target, pl *check.P
 			want[x.Key()], want[x.Control] = true, true
 		}
 	}
-	for _, x := range pl.Probes {
-		if want[x.Key()] {
-			c.Probes = append(c.Probes, x)
-		}
-	}
+	c.Probes = Among(pl, want)
 	if n := len(pl.Probes) - len(c.Probes); n > 0 && !p.Controls {
 		pl.Left = append(pl.Left, check.Omission{Route: "every other route", What: fmt.Sprintf("%d probes", n),
 			Why: "only some routes or kinds were asked for"})
@@ -59,7 +74,7 @@ func (p Part) Choose(d *declaration.Document, t *declaration.Target, pl *check.P
 	if len(c.Probes) == 0 {
 		return c, fmt.Errorf("%w: there is nothing to send: no probe is of what was asked for", fault.ErrInput)
 	}
-	if p.Budget > 0 {
+	if c.Budget = p.Budget; p.Budget > 0 {
 		c.Leave, err = p.leave(d, t, pl, c.Probes)
 	}
 	return c, err
@@ -84,11 +99,8 @@ func (p Part) known(d *declaration.Document, pl *check.Plan) error {
 		if slices.Contains(kinds, k) {
 			continue
 		}
-		hint := "there are " + strings.Join(kinds, ", ")
-		if near := declaration.Nearest(k, kinds); near != "" {
-			hint = fmt.Sprintf("did you mean %q?", near)
-		}
-		return fmt.Errorf("%w: no probe is of the kind %q; %s", fault.ErrInput, k, hint)
+		return fmt.Errorf("%w: no probe is of the kind %q; %s", fault.ErrInput, k,
+			declaration.HintAt(k, kinds, "there are "+strings.Join(kinds, ", ")))
 	}
 	for _, s := range p.At {
 		if !slices.ContainsFunc(d.Routes, func(rt *declaration.Route) bool {
@@ -104,9 +116,13 @@ func (p Part) known(d *declaration.Document, pl *check.Plan) error {
 // many as are expected to fit.
 func (p Part) leave(d *declaration.Document, t *declaration.Target, pl *check.Plan,
 	list []*check.Probe) (map[string]string, error) {
+	worst := map[string]finding.Kind{}
+	for _, f := range pl.Families {
+		worst[f.Name()] = f.Causes().Worst()
+	}
 	worth := make(map[*check.Probe]int, len(list))
 	for _, x := range list {
-		worth[x] = worthOf(d, pl, x)
+		worth[x] = worthOf(d, x, worst[x.Family])
 	}
 	ranked := slices.Clone(list)
 	slices.SortStableFunc(ranked, func(a, b *check.Probe) int { return cmp.Compare(worth[b], worth[a]) })
@@ -125,8 +141,7 @@ func (p Part) leave(d *declaration.Document, t *declaration.Target, pl *check.Pl
 	n := sort.Search(len(ranked), func(n int) bool { return takes(n+1) > p.Budget })
 	if n == 0 {
 		return nil, fmt.Errorf("%w: in %s nothing can be sent; the first probe alone takes %s", fault.ErrInput,
-			p.Budget,
-			takes(1).Round(100*time.Millisecond))
+			p.Budget, takes(1).Round(100*time.Millisecond))
 	}
 	sent, out := first(n), map[string]string{}
 	for _, x := range list {
@@ -137,16 +152,8 @@ func (p Part) leave(d *declaration.Document, t *declaration.Target, pl *check.Pl
 	return out, nil
 }
 
-// worthOf is how grave a gap would be that a probe can show.
-func worthOf(d *declaration.Document, pl *check.Plan, x *check.Probe) int {
-	worst := finding.WrongRefusal
-	if f := pl.Family(x); f != nil {
-		for _, r := range f.Causes().Rows {
-			if finding.Worse(r.Kind, worst) {
-				worst = r.Kind
-			}
-		}
-	}
+// worthOf is how grave a gap would be that a probe can show, of the worst kind that its family finds.
+func worthOf(d *declaration.Document, x *check.Probe, worst finding.Kind) int {
 	ease := finding.ByAFew
 	if x.Caller.Identity == "" {
 		ease = finding.ByAnyone

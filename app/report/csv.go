@@ -5,12 +5,12 @@ import (
 	"fmt"
 	"io"
 	"strings"
+	"time"
 )
 
 // Columns are those of the table that CSV writes.
 var Columns = []string{"id", "kind", "severity", "confidence", "state", "title", "where", "routes", "callers",
-	"inferred",
-	"owners", "rung", "owasp", "cwe", "reason", "advice", "waived until", "waived because", "declared in"}
+	"inferred", "owners", "rung", "owasp", "cwe", "reason", "advice", "waived until", "waived because", "declared in"}
 
 // CSV writes a finding in each line (RFC 4180). A cell never begins with what a spreadsheet takes for a formula: it
 // gets a quotation mark in front.
@@ -21,7 +21,7 @@ func (r *Report) CSV(w io.Writer) error {
 	for _, it := range r.Findings {
 		until, because := "", ""
 		if it.Waived != nil {
-			until, because = it.Waived.Until.Format("2006-01-02"), it.Waived.Reason
+			until, because = it.Waived.Until.Format(time.DateOnly), it.Waived.Reason
 		}
 		rows = append(rows, []string{it.ID, it.Name, string(it.Severity), string(it.Confidence), string(it.State),
 			it.Title, it.Where(), strings.Join(it.All(), "; "), strings.Join(it.Callers, "; "),

@@ -75,7 +75,7 @@ func (it Item) Markdown() string {
 }
 
 func (it Item) markdown(b *strings.Builder, level int) {
-	fmt.Fprintf(b, "%s %s\n\n%s\n\n", strings.Repeat("#", level), text(it.Title), text(it.Line1()))
+	fmt.Fprintf(b, "%s %s\n\n%s\n\n", strings.Repeat("#", level), text(it.Title), text(it.InShort()))
 	fmt.Fprintf(b, "%s\n\n", text(it.Reason))
 	row := func(name, what string) {
 		if what != "" {
@@ -88,7 +88,7 @@ func (it Item) markdown(b *strings.Builder, level int) {
 		row("Routes", codes(it.Routes))
 	}
 	if it.Waived != nil {
-		row("Waived", text(it.waiver()))
+		row("Waived", text(it.Waived.String()))
 	}
 	row("Why "+string(it.Severity), text(it.Weighs))
 	row("What to do", text(strings.TrimSpace(it.Advice+" "+it.Standard)))
@@ -105,8 +105,8 @@ func (it Item) markdown(b *strings.Builder, level int) {
 	}
 }
 
-// Line1 is what a finding is, in a line: "unprotected · high · proven · new in 12".
-func (it Item) Line1() string {
+// InShort is what a finding is, in a line: "unprotected · high · proven · new".
+func (it Item) InShort() string {
 	parts := []string{it.Name, string(it.Severity), string(it.Confidence)}
 	if it.State != "" {
 		parts = append(parts, string(it.State))
@@ -120,14 +120,6 @@ func (it Item) everyone() []string {
 		out = append(out, n+" (inferred)")
 	}
 	return out
-}
-
-func (it Item) waiver() string {
-	by := ""
-	if it.Waived.By != "" {
-		by = " by " + it.Waived.By
-	}
-	return fmt.Sprintf("until %s%s: %s", it.Waived.Until.Format("2006-01-02"), by, it.Waived.Reason)
 }
 
 // plainExchange is a request with its answer as they go over the line.
@@ -159,8 +151,7 @@ func plainExchange(x check.Exchange) string {
 
 // marks of Markdown that text must not make.
 var marks = strings.NewReplacer(`\`, `\\`, "`", "\\`", "*", `\*`, "_", `\_`, "<", "&lt;", ">", "&gt;", "[", `\[`,
-	"]", `\]`,
-	"#", `\#`, "|", `\|`, "!", `\!`, "\n", " ", "\r", " ")
+	"]", `\]`, "#", `\#`, "|", `\|`, "!", `\!`, "\n", " ", "\r", " ")
 
 func text(s string) string { return marks.Replace(s) }
 
@@ -249,8 +240,7 @@ func (r *Report) Summary() []string {
 	out = append(out, r.counted())
 	c := r.Checked
 	out = append(out, fmt.Sprintf("Of %d planned crossings %d are unproven and %d were not sent; %d of %d controls "+
-		"were "+
-		"admitted", c.Planned, c.Unproven, c.Unsent, c.Admitted, c.Controls))
+		"were admitted", c.Planned, c.Unproven, c.Unsent, c.Admitted, c.Controls))
 	for _, d := range r.Doubts {
 		out = append(out, "None to build on: "+d.Text)
 	}

@@ -24,7 +24,6 @@ var page = template.Must(template.New("page").Funcs(template.FuncMap{
 	"owasp":    func(f *coverage.Figure) shares { return shares{"By OWASP category", f.OWASP} },
 	"board":    pictureOf,
 	"groups":   func(r *Report) []group { return r.grouped() },
-	"waiver":   Item.waiver,
 	"join":     func(it Item) string { return strings.Join(it.everyone(), ", ") },
 	"exchange": func(x Named) string { return plainExchange(x.Exchange) },
 	"notSeen":  func(r *Report) []string { return r.notSeen() },

@@ -118,9 +118,9 @@ func (r *Report) junitCase(name, class string, list []Item) junitCase {
 	c := junitCase{Name: name, Class: class}
 	var stops, rest []string
 	for _, it := range list {
-		line := fmt.Sprintf("%s: %s %s", it.ID, it.Line1(), it.Title)
+		line := fmt.Sprintf("%s: %s %s", it.ID, it.InShort(), it.Title)
 		if it.Waived != nil {
-			line += ", waived " + it.waiver()
+			line += ", waived " + it.Waived.String()
 		}
 		if it.Scope != nil || !slices.Contains(r.Stops, it.ID) {
 			rest = append(rest, line)

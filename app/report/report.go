@@ -192,14 +192,12 @@ func (r *Report) ForOwner(name string) (*Report, error) {
 		}
 	}
 	if len(out.Routes) == 0 {
-		owners := r.Owners()
-		hint := "no route has an owner"
-		if near := declaration.Nearest(name, owners); near != "" {
-			hint = fmt.Sprintf("did you mean %q?", near)
-		} else if len(owners) > 0 {
+		owners, hint := r.Owners(), "no route has an owner"
+		if len(owners) > 0 {
 			hint = "there are " + strings.Join(owners, ", ")
 		}
-		return nil, fmt.Errorf("%w: no route has the owner %q; %s", fault.ErrInput, name, hint)
+		return nil, fmt.Errorf("%w: no route has the owner %q; %s", fault.ErrInput, name,
+			declaration.HintAt(name, owners, hint))
 	}
 	for _, it := range r.Findings {
 		if slices.Contains(it.Owners, name) {

@@ -141,7 +141,7 @@ func (it Item) sarifResult(rule int, kinds []*sarif.ReportingDescriptorReference
 	}
 	if it.Waived != nil {
 		res.AddSuppression(sarif.NewSuppression().WithKind("external").WithStatus("accepted").
-			WithJustification(it.waiver()))
+			WithJustification(it.Waived.String()))
 	}
 	return res
 }

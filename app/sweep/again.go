@@ -8,8 +8,8 @@ import (
 
 	"millgate/app/events"
 	"millgate/app/fault"
+	"millgate/app/planning"
 	"millgate/app/snapshot"
-	"millgate/core/check"
 	"millgate/store"
 )
 
@@ -53,19 +53,14 @@ func (sw *Sweeps) ProbeAgain(ctx context.Context, target string, keys []Crossing
 			}
 		}
 	}
-	var only []*check.Probe
-	for _, p := range pl.Probes {
-		if want[p.Key()] {
-			only = append(only, p)
-		}
-	}
-	if len(only) == 0 {
+	only := planning.Chosen{Probes: planning.Among(pl, want)}
+	if len(only.Probes) == 0 {
 		return nil, fmt.Errorf("%w: no probe is planned there; the plan says why", fault.ErrNotFound)
 	}
 	o, err := sw.targets.Observe(ctx, now, t.Name)
 	if err != nil {
 		return nil, err
 	}
-	return sw.start(ctx, d, t, "", pl, only, o.Facts, store.Sweep{Planned: len(only), Partial: true,
+	return sw.start(ctx, d, t, "", pl, only, o.Facts, store.Sweep{Planned: len(only.Probes), Partial: true,
 		RevisionID: now.Revision.ID}, nil)
 }

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"millgate/app/fault"
+	"millgate/app/planning"
 	"millgate/app/snapshot"
 	"millgate/core/check"
 	"millgate/core/check/quotas"
@@ -65,7 +66,7 @@ func (sw *Sweeps) FillForRestart(ctx context.Context, target, name string) (Rest
 		return out, fmt.Errorf("%w: calls beyond %s wait in place of being refused, so that a restart does not show "+
 			"at once", fault.ErrInput, name)
 	}
-	r, err := sw.newRun(context.WithoutCancel(ctx), d, t, "", &check.Plan{}, nil, snapshot.NewKnown(nil))
+	r, err := sw.newRun(context.WithoutCancel(ctx), d, t, "", &check.Plan{}, planning.Chosen{}, snapshot.NewKnown(nil))
 	if err != nil {
 		return out, err
 	}

@@ -70,9 +70,8 @@ type run struct {
 	health  health
 	graves  buried.Graves
 	turns   turns
-	expect  time.Duration     // that it takes, by its plan
-	leave   map[string]string // probes that are not sent, with the reason
-	budget  time.Duration     // after which no more are sent; 0 without
+	expect  time.Duration   // that it takes, by its plan
+	chosen  planning.Chosen // with what it leaves out
 	madeMu  sync.Mutex
 	unkept  []store.Made        // made, and not in the journal
 	failed  atomic.Bool         // it ends because of an error
@@ -84,13 +83,13 @@ type run struct {
 // newRun makes a run, which lasts as long as ctx.
 func (sw *Sweeps) newRun(ctx context.Context, d *declaration.Document, t *declaration.Target, base string,
 	pl *check.Plan,
-	only []*check.Probe, facts *snapshot.Known) (*run, error) {
+	only planning.Chosen, facts *snapshot.Known) (*run, error) {
 	c, err := sw.ws.Client(ctx, t, base)
 	if err != nil {
 		return nil, err
 	}
 	c.Never = d.Answers.NeverText
-	r := &run{sweeps: sw, doc: d, target: t, plan: pl, client: c, probes: only, facts: facts,
+	r := &run{sweeps: sw, doc: d, target: t, plan: pl, client: c, probes: only.Probes, chosen: only, facts: facts,
 		pending: map[string][]*check.Probe{}, since: map[string][]*check.Probe{},
 		worked: map[string]bool{}, tried: map[string]int{}, done: make(chan struct{}),
 		lost: map[string]bool{}, public: map[string]token.Keys{}, made: map[uint]store.Made{},
@@ -100,7 +99,7 @@ func (sw *Sweeps) newRun(ctx context.Context, d *declaration.Document, t *declar
 	}
 	r.room = room.New(d, t, time.Now())
 	part := *pl
-	part.Probes = only
+	part.Probes = only.Probes
 	r.expect = planning.TimesOf(d, t, &part).Whole
 	r.keys = wire.NewKeyring(d, t, c, sw.ws.Secrets(ctx))
 	r.keys.Answered = r.sessionAnswered
@@ -244,11 +243,7 @@ func (r *run) phase(ph check.Phase) error {
 // quota. The error ends the sweep.
 func (r *run) one(p *check.Probe, park func()) error {
 	f := &snapshot.Fact{Sweep: r.sweep.ID}
-	why := r.leave[p.Key()]
-	if why == "" && r.budget > 0 && time.Since(r.sweep.StartedAt) > r.budget {
-		why = planning.OverBudget + r.budget.String() + " was over before their turn came"
-	}
-	if why != "" {
+	if why := r.chosen.Left(p, time.Since(r.sweep.StartedAt)); why != "" {
 		f.Exchange, f.Lost = &check.Exchange{}, coverage.NotSent+why
 		return r.keep(p, f)
 	}

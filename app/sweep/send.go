@@ -5,6 +5,7 @@ import (
 	"fmt"
 
 	"millgate/app/fault"
+	"millgate/app/planning"
 	"millgate/app/snapshot"
 	"millgate/core/check"
 	"millgate/core/declaration"
@@ -25,7 +26,7 @@ func (sw *Sweeps) Send(ctx context.Context, target string, c check.Call) (check.
 	if sw.busy() {
 		return check.Report{}, fmt.Errorf("%w: wait for it, or stop it first", fault.ErrBusy)
 	}
-	r, err := sw.newRun(ctx, d, t, "", &check.Plan{}, nil, snapshot.NewKnown(nil))
+	r, err := sw.newRun(ctx, d, t, "", &check.Plan{}, planning.Chosen{}, snapshot.NewKnown(nil))
 	if err != nil {
 		return check.Report{}, err
 	}

@@ -135,7 +135,6 @@ func (sw *Sweeps) StartPart(ctx context.Context, target, base string, part plann
 	if err != nil {
 		return nil, err
 	}
-	only := chosen.Probes
 	known := snapshot.NewKnown(nil)
 	if part.Narrow() { // what is known of the rest stays
 		o, err := sw.targets.Observe(ctx, now, t.Name)
@@ -144,14 +143,14 @@ func (sw *Sweeps) StartPart(ctx context.Context, target, base string, part plann
 		}
 		known = o.Facts
 	}
-	return sw.start(ctx, d, t, base, pl, only, known, store.Sweep{Planned: len(only), RevisionID: now.Revision.ID,
-		Partial: part.Narrow()}, nil, func(r *run) { r.leave, r.budget = chosen.Leave, part.Budget })
+	return sw.start(ctx, d, t, base, pl, chosen, known, store.Sweep{Planned: len(chosen.Probes),
+		RevisionID: now.Revision.ID, Partial: part.Narrow()}, nil)
 }
 
 // start begins a sweep: there is one at a time.
 func (sw *Sweeps) start(ctx context.Context, d *declaration.Document, t *declaration.Target, base string,
-	pl *check.Plan, only []*check.Probe, facts *snapshot.Known, w store.Sweep,
-	lost map[string]bool, more ...func(*run)) (*events.Run, error) {
+	pl *check.Plan, only planning.Chosen, facts *snapshot.Known, w store.Sweep,
+	lost map[string]bool) (*events.Run, error) {
 	var again *snapshot.Known // what probes that are sent again belong to
 	if w.Partial {
 		again = facts
@@ -181,9 +180,6 @@ func (sw *Sweeps) start(ctx context.Context, d *declaration.Document, t *declara
 		return nil, fmt.Errorf("%w: the workspace was closed meanwhile", fault.ErrNotStored)
 	}
 	r.sweep = w
-	for _, set := range more {
-		set(r)
-	}
 	delete(sw.ended, w.ID)
 	for id := range lost {
 		r.lost[id] = true
@@ -192,14 +188,14 @@ func (sw *Sweeps) start(ctx context.Context, d *declaration.Document, t *declara
 		// What is sent again is forgotten first, so that it is sent; it comes
 		// back if it is not.
 		r.before = map[string]*snapshot.Fact{}
-		for _, p := range only {
+		for _, p := range only.Probes {
 			if f := facts.Put(p.Key(), nil); f != nil {
 				r.before[p.Key()] = f
 			}
 		}
 		sw.targets.Begin(now, t.Name, nil, 0)
 	} else {
-		for _, p := range only {
+		for _, p := range only.Probes {
 			if facts.Of(p.Key()) != nil {
 				r.counted.Add(1)
 			}
@@ -335,7 +331,8 @@ func (sw *Sweeps) Resume(ctx context.Context, id uint) (*events.Run, error) {
 	if err != nil {
 		return nil, err
 	}
-	return sw.start(ctx, d, t, w.Base, pl, pl.Probes, snapshot.NewKnown(facts), w, lost)
+	return sw.start(ctx, d, t, w.Base, pl, planning.Chosen{Probes: pl.Probes}, snapshot.NewKnown(facts), w,
+		lost)
 }
 
 // List lists the newest sweeps, those before one when that is not 0.

@@ -366,14 +366,8 @@ func (p Present) Current(target string) (*declaration.Document, *declaration.Tar
 	}
 	t := p.Doc.TargetNamed(target)
 	if t == nil {
-		names := make([]string, len(p.Doc.Targets))
-		for i, t := range p.Doc.Targets {
-			names[i] = t.Name
-		}
-		hint := "declare one under `targets`"
-		if near := declaration.Nearest(target, names); near != "" {
-			hint = fmt.Sprintf("did you mean %q?", near)
-		}
+		names := declaration.Names(p.Doc.Targets, func(t *declaration.Target) string { return t.Name })
+		hint := declaration.HintAt(target, names, "declare one under `targets`")
 		return nil, nil, fmt.Errorf("%w: there is no target %q; %s", fault.ErrNotFound, target, hint)
 	}
 	return p.Doc, t, nil

@@ -72,12 +72,8 @@ func printFindings(out io.Writer, p paint, run *events.Run, res coverage.Result,
 		fmt.Fprintf(out, "    callers: %s\n    %s\n    %s\n\n", who, p.faint(f.Advice), p.faint(f.Docs))
 	}
 	for _, f := range waived {
-		by := ""
-		if f.Waived.By != "" {
-			by = " by " + f.Waived.By
-		}
-		fmt.Fprintf(out, "%s %s %s  %s  %s\n    until %s%s: %s\n", p.faint("waived:"), f.Kind, f.Where(), f.Title,
-			p.faint(f.ID), f.Waived.Until.Format("2006-01-02"), by, f.Waived.Reason)
+		fmt.Fprintf(out, "%s %s %s  %s  %s\n    %s\n", p.faint("waived:"), f.Kind, f.Where(), f.Title, p.faint(f.ID),
+			f.Waived)
 	}
 	printUnseen(out, p, res, only)
 	if f := res.Figure; f != nil && !only {

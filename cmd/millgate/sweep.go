@@ -274,8 +274,7 @@ func (w sweeping) next(out io.Writer, p paint, ended *events.Run, res coverage.R
 	}
 	if w.data == "" {
 		fmt.Fprintln(out, p.faint("next: keep it with --data DIR and look at it with  millgate serve FILE --data "+
-			"DIR,  or "+
-			"write a report with --report report.html"))
+			"DIR,  or write a report with --report report.html"))
 		return
 	}
 	fmt.Fprintln(out, p.faint(fmt.Sprintf("next: millgate report %d --data %s -o report.html", ended.ID, w.data)))

@@ -414,8 +414,7 @@ func (r *reader) waiverShape(n ast.Node, by map[string]pair) {
 			"review,  or  finding: the id of a finding,  or  kind: a kind of findings, with at")
 	case len(what) > 1:
 		r.fail(by[what[1]].kn, "unknown-word", fmt.Sprintf("a waiver accepts one thing; `%s` stands beside `%s`",
-			what[1],
-			what[0]), "make it two waivers")
+			what[1], what[0]), "make it two waivers")
 	case what[0] == "check" && !has("at") && !has("of"):
 		r.fail(n, "missing", "a waiver says what it is about", "add  at: a selector  or  of: a name")
 	case what[0] == "kind" && !has("at"):

@@ -81,11 +81,8 @@ func (n *namer) host(name string, at Place) {
 	if name == "" || slices.Contains(n.hosts, name) || len(n.d.Targets) == 0 {
 		return
 	}
-	hint := "add it under `hosts` of a target"
-	if near := Nearest(name, n.hosts); near != "" {
-		hint = fmt.Sprintf("did you mean %q?", near)
-	}
-	n.r.sayAt(at, len(name), Error, "reference", fmt.Sprintf("no target has a host called %q", name), hint)
+	n.r.sayAt(at, len(name), Error, "reference", fmt.Sprintf("no target has a host called %q", name),
+		HintAt(name, n.hosts, "add it under `hosts` of a target"))
 }
 
 func (n *namer) hostsOf(requests ...*Request) {

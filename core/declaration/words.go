@@ -9,6 +9,14 @@ import (
 	"time"
 )
 
+// HintAt asks whether the known word was meant that is nearest to one; without any near it is otherwise.
+func HintAt(word string, known []string, otherwise string) string {
+	if near := Nearest(word, known); near != "" {
+		return fmt.Sprintf("did you mean %q?", near)
+	}
+	return otherwise
+}
+
 // Nearest returns the known word that is closest to word, "" when none is
 // close enough to be worth suggesting.
 func Nearest(word string, known []string) string {

@@ -21,30 +21,20 @@ func ParseFailOn(words ...string) (f FailOn, err error) {
 			}
 			continue
 		}
-		k := slices.IndexFunc(Order, func(k Kind) bool { return k.IsGap() && (k.Name() == w || string(k) == w) })
-		if k < 0 {
+		k, ok := KindNamed(w)
+		if !ok {
 			return f, fmt.Errorf("%q is neither a severity (low, medium, high, critical) nor a kind (%s)", w,
-				strings.Join(kindWords(), ", "))
+				strings.Join(KindWords(), ", "))
 		}
-		f.Kinds = append(f.Kinds, Order[k])
+		f.Kinds = append(f.Kinds, k)
 	}
 	return f, nil
 }
 
-func kindWords() (out []string) {
-	for _, k := range Order {
-		if k.IsGap() {
-			out = append(out, k.Name())
-		}
-	}
-	return out
-}
-
 // Stops says whether it stops for a finding: never for one that is accepted.
 func (f FailOn) Stops(x Finding) bool {
-	return x.Waived == nil && f.names(x)
-}
-
-func (f FailOn) names(x Finding) bool {
+	if x.Waived != nil {
+		return false
+	}
 	return f.Least != "" && x.Severity.AtLeast(f.Least) || slices.Contains(f.Kinds, x.Kind)
 }

@@ -32,6 +32,25 @@ func Worse(a, b Kind) bool { return slices.Index(Order, a) < slices.Index(Order,
 // IsGap says whether the kind is a gap.
 func (k Kind) IsGap() bool { return k != Unproven && k != Unprobed && k != Agrees && k != "" }
 
+// KindNamed is the kind of gap with a name or a letter; ok is false without one.
+func KindNamed(word string) (k Kind, ok bool) {
+	i := slices.IndexFunc(Order, func(k Kind) bool { return k.IsGap() && (k.Name() == word || string(k) == word) })
+	if i < 0 {
+		return "", false
+	}
+	return Order[i], true
+}
+
+// KindWords are the names of the kinds of gaps, worst first.
+func KindWords() (out []string) {
+	for _, k := range Order {
+		if k.IsGap() {
+			out = append(out, k.Name())
+		}
+	}
+	return out
+}
+
 var kindNames = map[Kind]string{Unprotected: "unprotected", OverPermissive: "over-permissive",
 	Unthrottled: "unthrottled",
 	Leaking:     "leaking", Undeclared: "undeclared", Lifetime: "lifetime", WeakToken: "weak token",

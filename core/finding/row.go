@@ -87,6 +87,28 @@ type Family struct {
 	Rows        []*Row
 }
 
+// Mostly is the category of most of its causes, "" without any.
+func (f Family) Mostly() (most OWASP) {
+	n := map[OWASP]int{}
+	for _, r := range f.Rows {
+		if n[r.OWASP]++; n[r.OWASP] > n[most] {
+			most = r.OWASP
+		}
+	}
+	return most
+}
+
+// Worst is the worst kind of gap that it finds; one that finds none of its own is taken to find wrong refusals.
+func (f Family) Worst() Kind {
+	worst := WrongRefusal
+	for _, r := range f.Rows {
+		if Worse(r.Kind, worst) {
+			worst = r.Kind
+		}
+	}
+	return worst
+}
+
 // TitleOf is the title of a finding with a cause of this row.
 func (r *Row) TitleOf(cause string) string {
 	return strings.ReplaceAll(r.Title, "{what}", strings.TrimPrefix(cause, r.Cause))

@@ -3,6 +3,7 @@ package finding
 // Rule: A finding is accepted as it was when somebody accepted it; what grew beyond that is open again.
 
 import (
+	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -18,6 +19,15 @@ type Waived struct {
 	Line   int       `json:"line,omitempty"` // of the waiver
 	// Whoever: the waiver names no callers, so that only a later sweep can tell that the finding grew.
 	Whoever bool `json:"whoever,omitempty"`
+}
+
+// String says how long it holds, by whom and why: "until 2027-01-31 by ann: It is known".
+func (w Waived) String() string {
+	by := ""
+	if w.By != "" {
+		by = " by " + w.By
+	}
+	return fmt.Sprintf("until %s%s: %s", w.Until.Format(time.DateOnly), by, w.Reason)
 }
 
 // Same says whether it is the same waiver; where it stands does not matter.
@@ -46,7 +56,8 @@ func Concerns(d *declaration.Document, w *declaration.Waiver, f Finding) bool {
 	if w.Finding != "" {
 		return w.Finding == f.ID
 	}
-	return w.Kind != "" && (w.Kind == string(f.Kind) || w.Kind == f.Kind.Name()) &&
+	k, ok := KindNamed(w.Kind)
+	return ok && k == f.Kind &&
 		slices.ContainsFunc(f.All(), func(key string) bool { return d.Selects(w.At, key) })
 }
 
@@ -74,6 +85,11 @@ func Accepts(d *declaration.Document, w *declaration.Waiver, f Finding) bool {
 func Caller(who string) string {
 	name, _, _ := strings.Cut(who, " (")
 	return name
+}
+
+// ShownBy says whether a caller of a name is among those who show a finding.
+func (f Finding) ShownBy(name string) bool {
+	return slices.ContainsFunc(f.Callers, func(who string) bool { return Caller(who) == name })
 }
 
 // named says whether a name, of an identity or a role that it has, is a caller's.

@@ -301,37 +301,24 @@ func (v *reviewer) unknown(w *declaration.Waiver) (text, hint string, fix *Fix) 
 		hint, fix = near(w.Check, "check", ids, "the id stands in brackets behind the message")
 		return fmt.Sprintf("there is no check %q", w.Check), hint, fix
 	case w.Kind != "":
-		var names []string
-		for _, k := range finding.Order {
-			if k.IsGap() {
-				names = append(names, k.Name(), string(k))
-			}
-		}
-		if !slices.Contains(names, w.Kind) {
-			hint, fix = near(w.Kind, "kind", names, "docs/verdicts.md lists the kinds")
+		if _, ok := finding.KindNamed(w.Kind); !ok {
+			hint, fix = near(w.Kind, "kind", finding.KindWords(), "docs/verdicts.md lists the kinds")
 			return fmt.Sprintf("there is no kind of findings %q", w.Kind), hint, fix
 		}
 	}
 	for _, n := range w.Callers {
 		if n == "nobody" || v.d.IdentityNamed(n) != nil || v.d.RoleNamed(n) != nil ||
-			slices.ContainsFunc(v.found, func(f finding.Finding) bool { return slices.Contains(f.Callers, n) }) {
+			slices.ContainsFunc(v.found, func(f finding.Finding) bool { return f.ShownBy(n) }) {
 			continue
 		}
 		if w.Finding != "" && v.found == nil {
 			continue // callers of a finding have words of their own as well
 		}
-		names := []string{"nobody"}
-		for _, id := range v.d.Identities {
-			names = append(names, id.Name)
-		}
-		for _, r := range v.d.Roles {
-			names = append(names, r.Name)
-		}
-		hint = "write the name of an identity or a role, or nobody"
-		if n := declaration.Nearest(n, names); n != "" {
-			hint = fmt.Sprintf("did you mean %q?", n)
-		}
-		return fmt.Sprintf("there is no caller %q", n), hint, nil
+		names := slices.Concat([]string{"nobody"},
+			declaration.Names(v.d.Identities, func(id *declaration.Identity) string { return id.Name }),
+			declaration.Names(v.d.Roles, func(r *declaration.Role) string { return r.Name }))
+		return fmt.Sprintf("there is no caller %q", n),
+			declaration.HintAt(n, names, "write the name of an identity or a role, or nobody"), nil
 	}
 	return "", "", nil
 }

@@ -9,7 +9,7 @@ import (
 )
 
 // Raise makes a text one of at least a version of the language, and says whether it was of an earlier one.
-// What a file means does not change with its version.
+// Nothing else is written otherwise; what that means by the later version, the caller asks.
 func Raise(text string, to declaration.Version) (out string, raised bool, err error) {
 	if rest, ok := strings.CutPrefix(text, orderMark); ok {
 		out, raised, err = Raise(rest, to)
