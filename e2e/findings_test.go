@@ -44,8 +44,8 @@ func (r *restarted) start(flaws ...standin.Flaw) {
 	require.NoError(r.t, err)
 }
 
-// declared is the demo's declaration of a stand-in in a folder of its own, without quotas: they take time.
-func declared(t *testing.T, s *standin.Running) string {
+// example is the demo's declaration of a stand-in in a folder of its own.
+func example(t *testing.T, s *standin.Running) string {
 	t.Helper()
 	dir := t.TempDir()
 	files, err := filepath.Glob("../examples/fernhollow/*.yaml")
@@ -56,10 +56,20 @@ func declared(t *testing.T, s *standin.Running) string {
 		text := strings.NewReplacer("http://127.0.0.1:7401", s.Base, "http://127.0.0.1:7402", s.IssuerURL,
 			"http://127.0.0.1:7403", s.Mail, "http://127.0.0.1:7411", s.Direct, "400 per 1s",
 			"2000 per 1s").Replace(string(b))
-		text = regexp.MustCompile(`(?ms)^quotas:.*?^(\w)`).ReplaceAllString(text, "$1")
 		require.NoError(t, os.WriteFile(filepath.Join(dir, filepath.Base(f)), []byte(text), 0o600))
 	}
 	return filepath.Join(dir, "fernhollow.gate.yaml")
+}
+
+// quick is an example without quotas: they take time.
+func quick(t *testing.T, s *standin.Running) string {
+	t.Helper()
+	file := example(t, s)
+	b, err := os.ReadFile(file)
+	require.NoError(t, err)
+	b = regexp.MustCompile(`(?ms)^quotas:.*?^(\w)`).ReplaceAll(b, []byte("$1"))
+	require.NoError(t, os.WriteFile(file, b, 0o600))
+	return file
 }
 
 // What a sweep found is acted on: one finding is waived, two are mended, one comes back, and what became of them
@@ -70,15 +80,10 @@ func TestFindingsAreActedOn(t *testing.T) {
 	flaws := []standin.Flaw{standin.StrangerReads, standin.ObserverSlews, standin.Role401, standin.SecretEcho}
 	s.start(flaws...)
 	t.Cleanup(func() { assert.NoError(t, s.now.Close()) })
-	url := run(t, "serve", declared(t, s.now), "--listen", "127.0.0.1:0", "--data", t.TempDir())
+	url := run(t, "serve", quick(t, s.now), "--listen", "127.0.0.1:0", "--data", t.TempDir())
 	p := open(t, url+"/findings", "light")
 	p.see(".empty", "Nothing was probed yet")
-	sweep := func(number string) {
-		p.click("footer button", "^Start sweep$")
-		p.click(".dialog button", "^Start sweep$")
-		p.swept("Sweep "+number, "")
-	}
-	sweep("1")
+	p.sweep("1")
 	p.see(".first p", `4 to mend in 4 places · 4 new`)
 
 	// Waived, with keys alone: it is a pending edit that says what it does.
@@ -102,7 +107,7 @@ func TestFindingsAreActedOn(t *testing.T) {
 	p.see("[role=row].row", "waived until")
 
 	s.start(standin.ObserverSlews, standin.Role401) // two are mended
-	sweep("2")
+	p.sweep("2")
 	p.MustNavigate(url + "/findings")
 	// (What a restart forgets is a finding of its own: sessions that were ended work again.)
 	p.see(".first p", `\d to mend in \d places?.* · 1 waived · 2 mended`)
@@ -116,7 +121,7 @@ func TestFindingsAreActedOn(t *testing.T) {
 	p.MustElement("svg[aria-label*='2 mended']")
 
 	s.start(standin.StrangerReads, standin.Role401) // one is back, another mended
-	sweep("3")
+	p.sweep("3")
 	p.MustNavigate(url + "/sweeps/2..3")
 	p.see(".tabs", `stops here: \d of them (is|are) high at least`)
 	p.see("td", "seen first in 1")

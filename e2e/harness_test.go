@@ -226,12 +226,18 @@ func (p *Page) press(keys ...input.Key) {
 	}
 }
 
-// sweepDone starts a sweep from the strip and waits for its end.
+// sweepDone starts the first sweep from the strip and waits for its end.
 func (p *Page) sweepDone() {
+	p.t.Helper()
+	p.sweep(`\d+`)
+}
+
+// sweep starts a sweep from the strip and waits for the end of the one with a number.
+func (p *Page) sweep(number string) {
 	p.t.Helper()
 	p.click("footer button", "^Start sweep$")
 	p.click(".dialog button", "^Start sweep$")
-	p.swept(`Sweep \d+`, ``)
+	p.swept("Sweep "+number, "")
 }
 
 // swept waits until the strip says how a sweep ended.

@@ -122,17 +122,12 @@ func compared(t *testing.T) *Page {
 	s := &restarted{t: t}
 	s.start(standin.Demo...)
 	t.Cleanup(func() { _ = s.now.Close() })
-	url := run(t, "serve", declared(t, s.now), "--listen", "127.0.0.1:0", "--data", t.TempDir())
+	url := run(t, "serve", quick(t, s.now), "--listen", "127.0.0.1:0", "--data", t.TempDir())
 	p := open(t, url+"/board", "light")
-	sweep := func(number string) {
-		p.click("footer button", "^Start sweep$")
-		p.click(".dialog button", "^Start sweep$")
-		p.swept("Sweep "+number, "")
-	}
-	sweep("1")
+	p.sweep("1")
 	s.start(append(slices.Clone(standin.Demo[4:]), standin.StrangerDeletes, standin.AuditorWrites,
 		standin.CaseSlips)...)
-	sweep("2")
+	p.sweep("2")
 	p.MustNavigate(url + "/sweeps/1..2")
 	p.see("[role=tab]", "new or back")
 	return p

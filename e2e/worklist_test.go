@@ -115,18 +115,7 @@ func TestSameFindingsEverywhere(t *testing.T) {
 	s, err := standin.Listen("127.0.0.1:0", standin.Options{Flaws: standin.Demo, Gateway: true})
 	require.NoError(t, err)
 	defer func() { assert.NoError(t, s.Close()) }()
-	dir := t.TempDir()
-	files, err := filepath.Glob("../examples/fernhollow/*.yaml")
-	require.NoError(t, err)
-	for _, f := range files {
-		b, err := os.ReadFile(f)
-		require.NoError(t, err)
-		text := strings.NewReplacer("http://127.0.0.1:7401", s.Base, "http://127.0.0.1:7402", s.IssuerURL,
-			"http://127.0.0.1:7403", s.Mail,
-			"http://127.0.0.1:7411", s.Direct, "400 per 1s", "2000 per 1s").Replace(string(b))
-		require.NoError(t, os.WriteFile(filepath.Join(dir, filepath.Base(f)), []byte(text), 0o600))
-	}
-	file := filepath.Join(dir, "fernhollow.gate.yaml")
+	file := example(t, s)
 	data := t.TempDir()
 	out, err := exec.Command(program, "sweep", file, "--target", "stand-in", "--data", data, "--format",
 		"json").Output()

@@ -48,7 +48,8 @@ const second = ref<{ route: string; caller: string } | null>(null)
 const judging = ref(false)
 const worklist = computed(() => url.query.list === 'not-fair')
 const sheet = computed(() => (url.query.sheet ? String(url.query.sheet) : ''))
-const { rows, heads, filter, unfold } = useRows(lens, q)
+const { rows, heads, filter, unfold, changed } = useRows(lens, q)
+const { since, list: turned, error: untold } = changed
 const { hint, focus } = useHint(lens)
 const { picked, pick, clear } = usePicked(() => board.value)
 
@@ -223,6 +224,9 @@ useKeys([
       :caller="selected.caller"
       :second="second"
       :confirming="url.query.ask === '1'"
+      :since="since"
+      :turned="turned ?? []"
+      :untold="untold"
       @close="close"
     />
     <RouteSheet v-else-if="sheet" :route="sheet" @close="close" />

@@ -37,7 +37,7 @@ export function useRows(lens: Ref<Lens>, q: Ref<string>) {
   const unfolded = ref(new Set<number>())
   const all = computed<Head[]>(() => (board.value ? lens.value.heads(board.value, unfolded.value) : []))
   const filter = computed(() =>
-    board.value ? parse(q.value, board.value, lens.value, all.value, changed.value) : null,
+    board.value ? parse(q.value, board.value, lens.value, all.value, changed.by.value) : null,
   )
   const shown = computed<ShownRow[]>(() => {
     const b = board.value
@@ -66,5 +66,5 @@ export function useRows(lens: Ref<Lens>, q: Ref<string>) {
     const c = board.value?.columns[h.columns[0] ?? -1]
     if (c) unfolded.value = new Set([...unfolded.value, c.class])
   }
-  return { rows, heads, filter, unfold }
+  return { rows, heads, filter, unfold, changed }
 }

@@ -3,8 +3,7 @@ import { X } from '@lucide/vue'
 import { NButton, useMessage } from 'naive-ui'
 import { computed, nextTick, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
-import { api, ask, message, type Crossing, type Kind, type Probe } from '../api/client'
-import { sinceOf } from '../board/filter'
+import { api, ask, message, type ChangedCrossing, type Crossing, type Kind, type Probe } from '../api/client'
 import { useAsk } from '../composables/useAsk'
 import { useSplitter } from '../composables/useSplitter'
 import DialogCard from '../parts/DialogCard.vue'
@@ -32,6 +31,9 @@ const props = defineProps<{
   caller: string
   second: { route: string; caller: string } | null
   confirming: boolean
+  since: number // the sweep that crossings are compared with; 0 without
+  turned: ChangedCrossing[] // those that are otherwise since
+  untold: string // why that cannot be told
 }>()
 const emit = defineEmits<{ close: [] }>()
 const router = useRouter()
@@ -86,7 +88,6 @@ watch(confirm, (c) => {
   if (!c && here.query.ask) void router.replace({ query: { ...here.query, ask: undefined } })
 })
 
-const since = computed(() => sinceOf(String(here.query.q ?? '')))
 const probe = computed<Probe | undefined>(() => x.value?.probes.find((p) => p.id === pick.value) ?? x.value?.probes[0])
 const kind = computed(() => probe.value?.kind ?? 'unprobed')
 const soft = computed(() =>
@@ -167,7 +168,7 @@ const { width, drag } = useSplitter('millgate.drawer', { from: 440, least: 340, 
           </p>
         </section>
 
-        <SinceThen v-if="since && !other" :x="x" :since="since" />
+        <SinceThen v-if="since && !other" :x="x" :since="since" :turned="turned" :untold="untold" />
         <SeenOrder v-if="!other && x.order.length" :order="x.order" />
 
         <ProbeList v-if="x.probes.length > 1" :probes="x.probes" :picked="probe?.id" @pick="(id) => (pick = id)" />

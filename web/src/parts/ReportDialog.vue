@@ -1,7 +1,8 @@
 <script setup lang="ts">
 import { NButton, NCheckbox, NSelect } from 'naive-ui'
-import { ref, watch } from 'vue'
-import { api, ask, message, type ReportForm } from '../api/client'
+import { computed, ref, watch } from 'vue'
+import { api, ask, type ReportForm } from '../api/client'
+import { useAnswer } from '../composables/useAnswer'
 import DialogCard from './DialogCard.vue'
 
 // A report of a sweep: what it will look like, and a file of it.
@@ -20,36 +21,22 @@ const forms: { value: ReportForm; label: string }[] = [
 const form = ref<ReportForm>('html')
 const values = ref(false)
 const owner = ref<string | null>(null)
-const owners = ref<string[]>([])
-const text = ref('')
-const name = ref('')
-const error = ref('')
-const busy = ref(false)
-let turn = 0
-watch(
-  () => [show.value, props.sweep, form.value, values.value, owner.value] as const,
-  async ([shown]) => {
-    if (!shown) return
-    const mine = ++turn
-    busy.value = true
-    try {
-      const query = { as: form.value, values: values.value || undefined, owner: owner.value ?? undefined }
-      const r = await ask(api.GET('/api/sweeps/{id}/report', { params: { path: { id: props.sweep }, query } }))
-      if (mine !== turn) return
-      text.value = r.text
-      name.value = r.name
-      owners.value = r.owners
-      error.value = ''
-    } catch (e) {
-      if (mine !== turn) return
-      text.value = ''
-      error.value = message(e)
-    } finally {
-      if (mine === turn) busy.value = false
-    }
+const {
+  answer: report,
+  error,
+  busy,
+} = useAnswer(
+  () => [show.value, props.sweep, form.value, values.value, owner.value],
+  () => {
+    if (!show.value) return undefined
+    const query = { as: form.value, values: values.value || undefined, owner: owner.value ?? undefined }
+    return ask(api.GET('/api/sweeps/{id}/report', { params: { path: { id: props.sweep }, query } }))
   },
-  { immediate: true },
 )
+const text = computed(() => report.value?.text ?? '')
+const name = computed(() => report.value?.name ?? '')
+const owners = ref<string[]>([])
+watch(report, (r) => r && (owners.value = r.owners)) // a form that cannot be had leaves the choice
 const most = 60000
 function save() {
   const a = document.createElement('a')

@@ -39,3 +39,10 @@ export function clock(seconds: number, longest: number): string {
   if (longest < 172800) return `${Math.floor(s / 3600)}:${two(Math.floor((s % 3600) / 60))} h`
   return `${Math.floor(s / 86400)} d ${Math.floor((s % 86400) / 3600)} h`
 }
+
+const months = ['Jan', 'Feb', 'Mar', 'Apr', 'May', 'Jun', 'Jul', 'Aug', 'Sep', 'Oct', 'Nov', 'Dec']
+/** A date as people write it: "31 Jan 2027". */
+export function day(date: string): string {
+  const [y, m, d] = date.split('-')
+  return `${Number(d)} ${months[Number(m) - 1]} ${y}`
+}

@@ -3,7 +3,8 @@ import { X } from '@lucide/vue'
 import { NButton, NDropdown, useMessage } from 'naive-ui'
 import { computed, ref, watch } from 'vue'
 import { RouterLink, useRouter } from 'vue-router'
-import { api, ask, message, type Crossing, type CrossingSeen, type FindingDetail } from '../../api/client'
+import { api, ask, type CrossingSeen } from '../../api/client'
+import { useAnswer } from '../../composables/useAnswer'
 import { useAsk } from '../../composables/useAsk'
 import LadderList from '../../drawer/LadderList.vue'
 import PageSteps from '../../drawer/PageSteps.vue'
@@ -27,47 +28,31 @@ const router = useRouter()
 const toast = useMessage()
 const { busy, run } = useAsk()
 
-const d = ref<FindingDetail | null>(null)
-const x = ref<Crossing | null>(null)
-const error = ref('')
+const query = () => ({ target: target.value || undefined })
+const { answer: d, error } = useAnswer(
+  () => [props.id, version.value],
+  () => ask(api.GET('/api/findings/{id}', { params: { path: { id: props.id }, query: query() } })),
+)
 const pick = ref('')
 const box = ref<HTMLElement | null>(null)
-let turn = 0
 watch(
-  () => [props.id, version.value] as const,
-  async ([id], old) => {
-    const mine = ++turn
-    if (id !== old?.[0]) pick.value = ''
-    try {
-      const query = { target: target.value || undefined }
-      const got = await ask(api.GET('/api/findings/{id}', { params: { path: { id }, query } }))
-      if (mine !== turn) return
-      d.value = got
-      error.value = ''
-      if (id !== old?.[0]) box.value?.scrollTo(0, 0)
-    } catch (e) {
-      if (mine !== turn) return
-      d.value = null
-      error.value = message(e)
-    }
-  },
-  { immediate: true },
+  () => props.id,
+  () => (pick.value = ''),
+)
+watch(
+  () => d.value?.finding.id,
+  (id) => id && box.value?.scrollTo(0, 0),
 )
 const shown = computed<CrossingSeen | undefined>(
   () => d.value?.crossings.find((c) => c.probe === pick.value) ?? d.value?.crossings[0],
 )
-watch(
-  () => [shown.value?.probe, version.value] as const,
-  async () => {
+// What a crossing was about can be gone; the finding says so.
+const { answer: x } = useAnswer(
+  () => [shown.value?.probe, version.value],
+  () => {
     const c = shown.value
-    if (!c) return
-    try {
-      const query = { route: c.route, caller: c.column, target: target.value || undefined }
-      const got = await ask(api.GET('/api/crossing', { params: { query } }))
-      if (c.probe === shown.value?.probe) x.value = got
-    } catch {
-      x.value = null // what it was about is not there any more; the finding says so
-    }
+    if (!c) return undefined
+    return ask(api.GET('/api/crossing', { params: { query: { route: c.route, caller: c.column, ...query() } } }))
   },
 )
 const probe = computed(() => x.value?.probes.find((p) => p.id === shown.value?.probe))
@@ -84,7 +69,7 @@ async function copy(form: string) {
   await run(async () => {
     const r = await ask(
       api.GET('/api/findings/{id}/copy', {
-        params: { path: { id: props.id }, query: { target: target.value || undefined, as: form as never } },
+        params: { path: { id: props.id }, query: { ...query(), as: form as never } },
       }),
     )
     await navigator.clipboard.writeText(r.text)

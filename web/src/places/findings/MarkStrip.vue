@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { computed } from 'vue'
 import type { Point, State } from '../../api/client'
 import { strip } from './groups'
 
@@ -13,18 +14,18 @@ const kinds: Record<State, string> = {
   moved: 'moved',
   'not checked': 'unseen',
 }
-const list = () => strip(props.marks, props.points)
-function says() {
-  return list()
+const list = computed(() => strip(props.marks, props.points))
+const says = computed(() =>
+  list.value
     .map((m, i) => `${props.points[i]?.anew ? 'now' : props.points[i]?.sweep}: ${m ?? 'not known yet'}`)
-    .join(', ')
-}
+    .join(', '),
+)
 </script>
 
 <template>
-  <svg :width="points.length * 10" height="14" role="img" :aria-label="says()">
-    <title>{{ says() }}</title>
-    <g v-for="(m, i) in list()" :key="i" :transform="`translate(${i * 10} 0)`" :class="m ? kinds[m] : 'before'">
+  <svg :width="points.length * 10" height="14" role="img" :aria-label="says">
+    <title>{{ says }}</title>
+    <g v-for="(m, i) in list" :key="i" :transform="`translate(${i * 10} 0)`" :class="m ? kinds[m] : 'before'">
       <circle v-if="!m" cx="4" cy="7" r="1" />
       <path v-else-if="m === 'mended'" d="M0 7H8" />
       <path v-else-if="m === 'moved'" d="M0 10L4 5L8 10" />

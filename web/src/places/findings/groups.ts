@@ -1,4 +1,5 @@
 import type { FindingLine, Point, State } from '../../api/client'
+import { day } from '../../parts/time'
 import { kinds } from '../../theme/kinds'
 import { asks, severities, states } from './filter'
 
@@ -90,13 +91,6 @@ export function grouped(list: FindingLine[], by: By, sort: Sorting): Group[] {
       .join(', ')
   }
   return [...groups.values()]
-}
-
-const months = ['Jan', 'Feb', 'Mar', 'Apr', 'May', 'Jun', 'Jul', 'Aug', 'Sep', 'Oct', 'Nov', 'Dec']
-/** A date as people write it: "31 Jan 2027". */
-export function day(date: string): string {
-  const [y, m, d] = date.split('-')
-  return `${Number(d)} ${months[Number(m) - 1]} ${y}`
 }
 
 /** What became of a finding, in a few words. */

@@ -1,7 +1,8 @@
-import { computed, ref, shallowRef, watch } from 'vue'
+import { computed } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { storeToRefs } from 'pinia'
-import { api, ask, message, type Coverage, type FindingLine, type Point } from '../../api/client'
+import { api, ask } from '../../api/client'
+import { useAnswer } from '../../composables/useAnswer'
 import { useWorkspace } from '../../stores/workspace'
 import { parse } from './filter'
 import { grouped, groupings, longGone, sortings, type By, type Sorting } from './groups'
@@ -11,31 +12,15 @@ export function useFindings() {
   const { target, version } = storeToRefs(useWorkspace())
   const url = useRoute()
   const router = useRouter()
-  const all = shallowRef<FindingLine[]>([])
-  const points = shallowRef<Point[]>([])
-  const coverage = shallowRef<Coverage>()
-  const error = ref('')
-  const loaded = ref(false)
-  let turn = 0
-  watch(
-    version,
-    async () => {
-      const mine = ++turn
-      try {
-        const query = { target: target.value || undefined, limit: 10000 }
-        const page = await ask(api.GET('/api/findings', { params: { query } }))
-        if (mine !== turn) return
-        all.value = page.items
-        points.value = page.points
-        coverage.value = page.coverage
-        error.value = ''
-        loaded.value = true
-      } catch (e) {
-        if (mine === turn) error.value = message(e)
-      }
-    },
-    { immediate: true },
+  const { answer: page, error } = useAnswer(
+    () => version.value,
+    () => ask(api.GET('/api/findings', { params: { query: { target: target.value || undefined, limit: 10000 } } })),
+    { keep: true },
   )
+  const all = computed(() => page.value?.items ?? [])
+  const points = computed(() => page.value?.points ?? [])
+  const coverage = computed(() => page.value?.coverage)
+  const loaded = computed(() => !!page.value)
 
   const word = (name: string) => String(url.query[name] ?? '')
   const open = computed(() => String(url.params.id ?? ''))

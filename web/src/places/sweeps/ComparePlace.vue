@@ -1,8 +1,9 @@
 <script setup lang="ts">
 import { NButton } from 'naive-ui'
-import { computed, ref, watch } from 'vue'
+import { computed, ref } from 'vue'
 import { RouterLink, useRoute, useRouter } from 'vue-router'
-import { api, ask, message, type FindingChange, type SweepComparison } from '../../api/client'
+import { api, ask, type FindingChange, type SweepComparison } from '../../api/client'
+import { useAnswer } from '../../composables/useAnswer'
 import ReportDialog from '../../parts/ReportDialog.vue'
 import { exact, span } from '../../parts/time'
 import FlowPicture from './FlowPicture.vue'
@@ -10,22 +11,13 @@ import FlowPicture from './FlowPicture.vue'
 // Two sweeps of a target side by side: what became of each finding.
 const url = useRoute()
 const router = useRouter()
-const c = ref<SweepComparison | null>(null)
-const error = ref('')
 const reporting = ref(false)
-watch(
+const { answer: c, error } = useAnswer(
   () => [url.params.from, url.params.to],
-  async () => {
-    try {
-      const query = { from: Number(url.params.from), to: Number(url.params.to) }
-      c.value = await ask(api.GET('/api/compare', { params: { query } }))
-      error.value = ''
-    } catch (e) {
-      c.value = null
-      error.value = message(e)
-    }
+  () => {
+    const query = { from: Number(url.params.from), to: Number(url.params.to) }
+    return ask(api.GET('/api/compare', { params: { query } }))
   },
-  { immediate: true },
 )
 const tabs: { name: string; of: FindingChange[]; empty: string }[] = [
   { name: 'new or back', of: ['new', 'back'], empty: 'Nothing is new, and nothing came back.' },
