@@ -1,10 +1,10 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import type { Effect } from '../api/client'
-import { summary } from './changes'
+import { summary, type Changes } from './changes'
 
 const props = defineProps<{
-  effect: Pick<Effect, 'changes' | 'total' | 'opens' | 'closes' | 'other' | 'added' | 'gone'>
+  effect: Changes & Pick<Effect, 'changes'>
   most?: number
 }>()
 const shown = computed(() => props.effect.changes.slice(0, props.most ?? 200))
@@ -36,6 +36,12 @@ const signs = { opens: '↑', closes: '↓', other: '·' } as const
         ><span
           >gone <span class="mono">{{ r }}</span></span
         >
+      </li>
+      <li v-for="(f, i) in effect.waived ?? []" :key="`w${i}`">
+        <span class="sign">✓</span><span>waived: {{ f }}</span>
+      </li>
+      <li v-for="(f, i) in effect.reopened ?? []" :key="`r${i}`">
+        <span class="sign">○</span><span>waived no longer: {{ f }}</span>
       </li>
     </ul>
     <p v-if="effect.total > shown.length" class="faint">and {{ effect.total - shown.length }} more</p>

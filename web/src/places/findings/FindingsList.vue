@@ -192,6 +192,9 @@ defineExpose({
 .row.on {
   background: var(--mill-soft);
 }
+.row.at {
+  box-shadow: inset 3px 0 0 var(--mark);
+}
 .row.on {
   box-shadow: inset 3px 0 0 var(--mill);
 }
