@@ -15,6 +15,7 @@ import (
 	"millgate/app/importing"
 	"millgate/app/past"
 	"millgate/app/report"
+	"millgate/app/shards"
 	"millgate/app/snapshot"
 	"millgate/app/sweep"
 	"millgate/app/tokens"
@@ -35,6 +36,7 @@ type App struct {
 	Imports   *importing.Imports
 	Past      *past.Past
 	Reports   *report.Reports
+	Shards    *shards.Shards
 
 	store  *store.Store
 	unlock func() error
@@ -69,6 +71,7 @@ func Open(ctx context.Context, dataDir, file string) (*App, error) {
 	a.Imports = importing.New(a.Workspace)
 	a.Past = past.New(a.Workspace, a.Targets, a.Sweeps)
 	a.Reports = report.New(a.Workspace, a.Targets, a.Past, a.Sweeps, a.View)
+	a.Shards = shards.New(st, a.Workspace, a.Targets.Families)
 	if err := a.Workspace.LookOnly(st.InterruptRunning(ctx)); err != nil {
 		return nil, errors.Join(fmt.Errorf("reading the sweeps: %w", err), a.Close())
 	}

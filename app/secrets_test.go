@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"millgate/app/planning"
 	"millgate/app/report"
 	"millgate/standin"
 )
@@ -91,6 +92,14 @@ func TestSecretsStayInside(t *testing.T) {
 		}
 	}
 	assert.Greater(t, witnesses, 8, "most findings have one")
+	part := planning.Part{Shard: planning.Shard{Number: 1, Of: 2}}
+	run, err := a.Sweeps.StartPart(t.Context(), "stand-in", "", part)
+	require.NoError(t, err)
+	a.Sweeps.Wait(run.ID)
+	shard, err := a.Shards.Export(t.Context(), run.ID, part)
+	require.NoError(t, err)
+	require.Greater(t, len(shard.Facts), 500)
+	require.NoError(t, shard.Write(&told))
 	all := told.String()
 	require.Contains(t, all, "Bearer ‹token:")
 	for k, v := range secrets {

@@ -24,6 +24,9 @@ func sweepOf(r *events.Run) *contract.Sweep {
 		Partial: r.Partial, Pruned: &r.Pruned, Planned: r.Planned, Done: r.Done, Pace: r.Pace,
 		Left:      r.Left,
 		StartedAt: r.StartedAt, EndedAt: r.EndedAt, Note: r.Note}
+	if r.Shard != "" {
+		out.Shard = &r.Shard
+	}
 	if r.Counts != nil {
 		c := countsOf(*r.Counts)
 		out.Counts = &c

@@ -59,7 +59,8 @@ type Sweep struct {
 	Target     string
 	Base       string // in place of the target's base
 	State      string
-	Partial    bool // only some probes, sent again
+	Partial    bool   // only some probes, sent again
+	Shard      string // "2/5": those of one of several runners; "" otherwise
 	Planned    int
 	StartedAt  time.Time
 	EndedAt    *time.Time
@@ -283,6 +284,9 @@ func (s *Store) migrate() error {
 			return exec(tx, "ALTER TABLE sweeps DROP COLUMN counts", "ALTER TABLE probes DROP COLUMN status",
 				"ALTER TABLE probes DROP COLUMN kind")
 		}},
+		{ID: "0005-shards", Migrate: func(tx *gorm.DB) error {
+			return exec(tx, `ALTER TABLE sweeps ADD COLUMN shard text NOT NULL DEFAULT ''`)
+		}, Rollback: func(tx *gorm.DB) error { return exec(tx, "ALTER TABLE sweeps DROP COLUMN shard") }},
 	}).Migrate()
 }
 

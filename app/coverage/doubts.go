@@ -60,7 +60,8 @@ func (res *Result) Doubts(r *events.Run, most float64) []Doubt {
 	if len(c.Refused) > 0 && !failed { // a target that answers nothing gives none either
 		add(NoCredential, "a credential that a control needs could not be obtained: %s", strings.Join(c.Refused, ", "))
 	}
-	if n := len(c.Without); n*routesWithout > c.Routes {
+	whole := r.Shard == "" // how much is checked is asked of all shards together
+	if n := len(c.Without); whole && n*routesWithout > c.Routes {
 		names := c.Without
 		more := ""
 		if n > 5 {
@@ -69,7 +70,7 @@ func (res *Result) Doubts(r *events.Run, most float64) []Doubt {
 		add(NoControls, "%d of %d routes that somebody may enter have no admitted control, so that refusals there "+
 			"mean nothing: %s%s", n, c.Routes, strings.Join(names, ", "), more)
 	}
-	if open := c.Unproven + c.Unsent; c.Planned > 0 && float64(open)*100 > most*float64(c.Planned) {
+	if open := c.Unproven + c.Unsent; whole && c.Planned > 0 && float64(open)*100 > most*float64(c.Planned) {
 		add(MostUnproven, "%d of %d planned crossings are unproven or unsent (%.0f%%, at most %s%% may be)", open,
 			c.Planned, math.Floor(float64(open)*100/float64(c.Planned)), percent(most))
 	}

@@ -4,6 +4,8 @@
 package coverage
 
 import (
+	"time"
+
 	"millgate/app/planning"
 	"millgate/app/snapshot"
 	"millgate/core/check"
@@ -40,27 +42,39 @@ type Leftover struct {
 // NotSent begins what is said of a probe that was not sent.
 const NotSent = "not sent: "
 
+// Facts are what is known of probes, by their keys; nil of those of which nothing is.
+type Facts interface {
+	Of(key string) *snapshot.Fact
+}
+
 // Swept is a sweep to account for.
 type Swept struct {
-	Doc    *declaration.Document
-	Plan   *check.Plan
-	Probes []*check.Probe // that were to be sent
-	Facts  interface {
-		Of(key string) *snapshot.Fact
-	}
+	Doc     *declaration.Document
+	Plan    *check.Plan
+	Probes  []*check.Probe // that were to be sent
+	Facts   Facts
 	Items   map[string]check.Item // what they were judged to be, by probe
 	Partial bool                  // only what was asked for
 }
 
-// Result is what the sweep came to; what was made is left to whoever made it.
-func (s Swept) Result(findings []finding.Finding, plan planning.Summary, made []Leftover) Result {
+// Conclude is what probes of a plan come to by their facts, as they were judged, at a moment. Partial: they are
+// only what was asked for.
+func Conclude(pl *check.Plan, probes []*check.Probe, facts Facts, items []check.Item, partial bool, at time.Time,
+	made []Leftover) Result {
+	d, t := pl.Context.Doc, pl.Context.Target
+	s := Swept{Doc: d, Plan: pl, Probes: probes, Facts: facts, Items: make(map[string]check.Item, len(items)),
+		Partial: partial}
+	for _, it := range items {
+		s.Items[it.Probe.Key()] = it
+	}
 	notFair := s.Unfair()
 	for i := range notFair {
 		notFair[i] = notFair[i].Short()
 	}
-	figure := s.Figure()
-	return Result{Findings: findings, Figure: &figure, Left: s.Plan.Left, Plan: plan, Made: made, Unsent: s.Unsent(),
-		Unproven: s.Unproven(), NotFair: notFair, Checked: s.Checked(), Probed: s.Probed()}
+	figure, findings := s.Figure(), finding.Waive(d, check.Gather(pl.Context, pl.Families, items), at)
+	return Result{Findings: findings, Counts: check.Count(pl.Families, items, findings), Figure: &figure, Left: pl.Left,
+		Plan: planning.Of(d, pl, t, nil), Made: made, Unsent: s.Unsent(), Unproven: s.Unproven(), NotFair: notFair,
+		Checked: s.Checked(), Probed: s.Probed()}
 }
 
 // Probed is what each probe found out.

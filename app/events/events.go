@@ -52,6 +52,7 @@ type Run struct {
 	Revision  uint            `json:"revision"`
 	State     string          `json:"state"`
 	Partial   bool            `json:"partial"`
+	Shard     string          `json:"shard,omitempty"`  // "2/5": what one of several runners sent
 	Pruned    bool            `json:"pruned,omitempty"` // its exchanges were taken away
 	Planned   int             `json:"planned"`
 	Done      int             `json:"done"`
@@ -65,6 +66,7 @@ type Run struct {
 
 func RunOf(w store.Sweep) *Run {
 	i := &Run{ID: w.ID, Target: w.Target, Revision: w.RevisionID, State: w.State, Partial: w.Partial, Pruned: w.Pruned,
+		Shard:   w.Shard,
 		Planned: w.Planned, Done: w.Planned, StartedAt: w.StartedAt, EndedAt: w.EndedAt, Note: w.Note}
 	var counts finding.Counts
 	if len(w.Counts) > 0 && json.Unmarshal(w.Counts, &counts) == nil {

@@ -113,7 +113,7 @@ func Decode(path string, v any) error {
 	if err != nil {
 		return fmt.Errorf("%w: %w", fault.ErrInput, err)
 	}
-	var of struct{ Version int }
+	var of struct{ Version, ShardVersion int }
 	err = json.Unmarshal(b, &of)
 	if err == nil && of.Version == Version {
 		err = json.Unmarshal(b, v)
@@ -121,6 +121,9 @@ func Decode(path string, v any) error {
 	switch {
 	case err != nil:
 		return fmt.Errorf("%w: %s is no result of a sweep: %w", fault.ErrInput, path, err)
+	case of.ShardVersion != 0:
+		return fmt.Errorf("%w: %s is a shard of a sweep; join it with the others by millgate merge", fault.ErrInput,
+			path)
 	case of.Version != Version:
 		return fmt.Errorf("%w: %s has version %d of results, %d is read", fault.ErrInput, path, of.Version, Version)
 	}

@@ -2,6 +2,7 @@
 package planning
 
 import (
+	"millgate/app/room"
 	"millgate/app/snapshot"
 	"millgate/core/access"
 	"millgate/core/check"
@@ -30,13 +31,13 @@ type Summary struct {
 	Shared       map[string][]string `json:"shared"` // identity → those it stands for
 }
 
-// Of is a plan against a target in numbers.
-func Of(d *declaration.Document, pl *check.Plan, t *declaration.Target) Summary {
+// Of is a plan against a target in numbers; shares are of counters that others send to as well.
+func Of(d *declaration.Document, pl *check.Plan, t *declaration.Target, shares room.Shares) Summary {
 	s := Summary{Target: t.Name, Base: t.Base, Probes: len(pl.Probes), Requests: pl.Requests(), Unsafe: pl.Unsafe(),
 		Made: pl.Made(), Inferred: pl.Inferred, Spared: pl.Spared,
 		Pace: t.Pace.String(), Policy: string(t.Unsafe),
 		Kinds: map[string]int{}, Shared: map[string][]string{}}
-	in := TimesOf(d, t, pl)
+	in := TimesOf(d, t, pl, shares)
 	s.Seconds, s.PaceSeconds, s.DrillSeconds = in.Whole.Seconds(), in.Pace.Seconds(), in.Drills.Seconds()
 	s.QuotaSeconds, s.Quota = in.Quota.Seconds(), in.By
 	for _, p := range pl.Probes {
@@ -65,8 +66,8 @@ type UnsafeProbe struct {
 const mostListed = 1000
 
 // InDetail is a plan with what it leaves out and what is unsafe in it.
-func InDetail(d *declaration.Document, pl *check.Plan, t *declaration.Target) Detail {
-	out := Detail{Summary: Of(d, pl, t), Left: pl.Left}
+func InDetail(d *declaration.Document, pl *check.Plan, t *declaration.Target, shares room.Shares) Detail {
+	out := Detail{Summary: Of(d, pl, t, shares), Left: pl.Left}
 	for _, p := range pl.Probes {
 		if p.Unsafe && len(out.UnsafeProbes) < mostListed {
 			out.UnsafeProbes = append(out.UnsafeProbes, UnsafeProbe{p.Route, pl.Who(p), snapshot.KindOf(p),

@@ -29,13 +29,14 @@ const LongestRoom = 90 * time.Second
 // TimesOf goes through a plan as a sweep does, phase by phase: within one, the requests keep the
 // pace, what shares a counter waits for it, and drills that share one follow each other; what of
 // these takes longest is what the phase takes. A service that does what is declared is assumed.
-func TimesOf(d *declaration.Document, t *declaration.Target, pl *check.Plan) (out Times) {
+// Shares are of counters that others send to as well; nil without others.
+func TimesOf(d *declaration.Document, t *declaration.Target, pl *check.Plan, shares room.Shares) (out Times) {
 	x := course{d: d, t: t, pl: pl, every: time.Second, gates: map[string]*counter{}, signedIn: map[[2]string]bool{}}
 	if s := t.Pace.PerSecond(); s > 0 {
 		x.every = time.Duration(float64(time.Second) / s)
 	}
 	if t.Pass.Header == "" {
-		x.counting = room.Counting(d, t)
+		x.counting = room.Counting(d, t).Among(shares)
 	}
 	phases := map[check.Phase][]*check.Probe{}
 	for _, p := range pl.Probes {
@@ -119,33 +120,64 @@ func (x *course) login(p *check.Probe) int {
 		return 0
 	}
 	x.signedIn[k] = true
-	x.countAt(s.Login, "")
+	for _, at := range x.at(s.Login, "") {
+		x.count(at)
+	}
 	return 1
 }
+
+// lending is how many requests a throwaway record takes: making, reading and removing it.
+const lending = 3
 
 // lent counts making, reading and removing a throwaway record.
 func (x *course) lent(p *check.Probe) int {
 	if !p.Record.Lent() {
 		return 0
 	}
-	if rec := x.d.RecordNamed(p.Record.Name); rec != nil {
-		x.countAt(rec.Make, p.Record.Owner)
-		x.countAt(rec.Remove, cmp.Or(rec.RemoveAs.Name, p.Record.Owner))
+	for _, at := range x.lends(p) {
+		x.count(at)
 	}
-	return 3
+	return lending
 }
 
-func (x *course) countAt(q *declaration.Request, identity string) {
-	if q == nil || x.counting == nil {
-		return
+// lends are the requests that make and remove the throwaway record of a probe.
+func (x *course) lends(p *check.Probe) (out []room.Request) {
+	rec := x.d.RecordNamed(p.Record.Name)
+	if rec == nil || !p.Record.Lent() {
+		return nil
+	}
+	return append(x.at(rec.Make, p.Record.Owner), x.at(rec.Remove, cmp.Or(rec.RemoveAs.Name, p.Record.Owner))...)
+}
+
+// sends are the requests of a probe as quotas count them: its own, with those by which its caller comes to its
+// credential and its record is lent.
+func (x *course) sends(p *check.Probe) []room.Request {
+	out := x.lends(p)
+	for _, q := range room.Places(p) {
+		out = append(out, x.counting.Of(q))
+	}
+	if s := x.d.SchemeNamed(p.Caller.Scheme); s != nil && s.Login != nil && p.Caller.Identity != "" {
+		out = append(out, x.at(s.Login, "")...)
+	}
+	return out
+}
+
+// at is a request of the declaration as quotas count it; none where no route of the inventory serves it.
+func (x *course) at(q *declaration.Request, identity string) (out []room.Request) {
+	if q == nil {
+		return nil
 	}
 	if i := x.d.Inventory.Find(q.Method, q.Host, q.Path); i >= 0 {
-		x.count(room.Request{Route: i, Identity: identity, Host: q.Host})
+		out = append(out, room.Request{Route: i, Identity: identity, Host: q.Host})
 	}
+	return out
 }
 
 // count lets a request wait for all its counters, as a sweep does.
 func (x *course) count(at room.Request) {
+	if x.counting == nil {
+		return
+	}
 	for _, c := range x.counting.Counters(at) {
 		g := x.gates[c.Name]
 		if g == nil {

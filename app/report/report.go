@@ -57,6 +57,7 @@ type Sweep struct {
 	Base      string     `json:"base,omitempty"`
 	Revision  uint       `json:"revision"`
 	State     string     `json:"state"`
+	Shard     string     `json:"shard,omitempty"` // "2/5": what one of several runners sent
 	Note      string     `json:"note"`
 	StartedAt time.Time  `json:"startedAt"`
 	EndedAt   *time.Time `json:"endedAt"`
@@ -133,8 +134,9 @@ type Source struct {
 func From(s Source) *Report {
 	hash := sha256.Sum256([]byte(s.Text))
 	run, res := s.Run, s.Result
-	r := &Report{Version: past.Version, Sweep: Sweep{run.ID, run.Target, s.Base, run.Revision, run.State, run.Note,
-		run.StartedAt, run.EndedAt}, Declaration: Declared{s.Doc.Title, s.Doc.Name, hex.EncodeToString(hash[:])},
+	r := &Report{Version: past.Version, Sweep: Sweep{run.ID, run.Target, s.Base, run.Revision, run.State, run.Shard,
+		run.Note, run.StartedAt, run.EndedAt}, Declaration: Declared{s.Doc.Title, s.Doc.Name,
+		hex.EncodeToString(hash[:])},
 		Checked: res.Checked, Coverage: res.Figure, Stops: []string{}, Callers: []string{""},
 		Doubts: res.Doubts(run, s.Most), Findings: []Item{}, Counts: res.Counts, Plan: res.Plan,
 		Left: orEmpty(res.Left), Made: orEmpty(res.Made), Unsent: orEmpty(res.Unsent), Unproven: orEmpty(res.Unproven),

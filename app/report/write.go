@@ -47,17 +47,21 @@ func (r *Report) SaveAs(path, ending string) error {
 	if forms[strings.ToLower(ending)] == nil {
 		return Writable(path)
 	}
+	return Whole(path, func(w io.Writer) error { return r.As(ending, w) })
+}
+
+// Whole writes a file that is its owner's alone, whole or not at all.
+func Whole(path string, write func(io.Writer) error) error {
 	part := path + ".part"
 	f, err := os.OpenFile(part, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
 	if err != nil {
-		return fmt.Errorf("the report cannot be written: %w", err)
+		return fmt.Errorf("%s cannot be written: %w", path, err)
 	}
-	err = r.As(ending, f)
-	if err = errors.Join(err, f.Close()); err == nil {
+	if err = errors.Join(write(f), f.Close()); err == nil {
 		err = os.Rename(part, path)
 	}
 	if err != nil {
-		return errors.Join(fmt.Errorf("the report cannot be written: %w", err), os.Remove(part))
+		return errors.Join(fmt.Errorf("%s cannot be written: %w", path, err), os.Remove(part))
 	}
 	return nil
 }

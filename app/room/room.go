@@ -25,6 +25,7 @@ type Room struct {
 	doc    *declaration.Document
 	target *declaration.Target
 	start  time.Time
+	shares Shares
 
 	mu    sync.Mutex
 	gates map[string]*quota.Gate // by quota, and what it counts by
@@ -40,6 +41,17 @@ func New(d *declaration.Document, t *declaration.Target, now time.Time) *Room {
 
 // Counting is a room of which only the counters are asked.
 func Counting(d *declaration.Document, t *declaration.Target) *Room { return &Room{doc: d, target: t} }
+
+// Shares says among how many senders a counter is shared that send at the same time, by its name. Nil is none.
+type Shares func(counter string) int
+
+// Among is a room that keeps to its share of counters that others send to as well.
+func (r *Room) Among(shares Shares) *Room {
+	if r != nil {
+		r.shares = shares
+	}
+	return r
+}
 
 // Counter is one counter that a probe is counted by.
 type Counter struct {
@@ -117,7 +129,11 @@ func (r *Room) Counters(p Request) (out []Counter) {
 		if q.PerRoute {
 			name += "\x00" + r.doc.Routes[p.Route].Key()
 		}
-		out = append(out, Counter{name, q.Name, quota.Of(q, amounts)})
+		stack := quota.Of(q, amounts)
+		if r.shares != nil {
+			stack = stack.Share(r.shares(name))
+		}
+		out = append(out, Counter{name, q.Name, stack})
 	}
 	return out
 }
@@ -160,8 +176,8 @@ func Others(d *declaration.Document, t *declaration.Target, at Request, but stri
 	return out
 }
 
-// places are a drill and the same at the other routes that it sends calls to.
-func places(p *check.Probe) []*check.Probe {
+// Places are a drill and the same at the other routes that it sends calls to.
+func Places(p *check.Probe) []*check.Probe {
 	out := []*check.Probe{p}
 	if d, ok := p.Detail.(check.Elsewhere); ok {
 		for _, id := range d.Elsewhere() {
@@ -179,7 +195,7 @@ func Lanes(d *declaration.Document, t *declaration.Target, drills []*check.Probe
 	for _, p := range drills {
 		at := -1
 		var names []Counter
-		for _, at := range places(p) {
+		for _, at := range Places(p) {
 			names = append(names, counters.Counters(counters.Of(at))...)
 		}
 		for _, c := range names {

@@ -4,9 +4,11 @@ import (
 	"context"
 	"fmt"
 	"runtime"
+	"time"
 
 	"golang.org/x/sync/errgroup"
 
+	"millgate/core/check"
 	"millgate/store"
 )
 
@@ -74,4 +76,18 @@ func (p *part) decode(ts *Targets) error {
 		p.facts[i], row.Fact = f, nil
 	}
 	return nil
+}
+
+// Row is what a journal has of a probe that was answered, or will not be.
+func Row(sweep uint, p *check.Probe, f *Fact) (store.Probe, error) {
+	b, err := f.MarshalJSON() // json.Marshal would copy what that gives
+	if err != nil {
+		return store.Probe{}, err
+	}
+	sent := f.Exchange.At
+	if sent.IsZero() {
+		sent = time.Now()
+	}
+	return store.Probe{SweepID: sweep, ProbeID: p.Key(), Route: p.Route, Identity: p.Caller.Identity, Unsafe: p.Unsafe,
+		Sent: sent, Answered: true, Kind: KindOf(p), Status: f.Exchange.Status, Fact: b}, nil
 }

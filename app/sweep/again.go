@@ -31,9 +31,7 @@ func (sw *Sweeps) ProbeAgain(ctx context.Context, target string, keys []Crossing
 	pl := s.Plan().Copy() // with what gaps led to
 	want := map[string]bool{}
 	for _, id := range probes {
-		if p := pl.Find(id); p != nil {
-			want[id], want[p.Control] = true, true
-		}
+		want[id] = true
 	}
 	for _, k := range keys {
 		if kind, ok := strings.CutPrefix(k.Caller, snapshot.CountedCaller); ok {
@@ -47,9 +45,6 @@ func (sw *Sweeps) ProbeAgain(ctx context.Context, target string, keys []Crossing
 			if p.Route == k.Route && (k.Caller == "*" || snapshot.Belongs(pl, p, k.Caller) ||
 				slices.Contains(p.StandsFor, k.Caller)) {
 				want[p.Key()] = true
-				if p.Control != "" {
-					want[p.Control] = true
-				}
 			}
 		}
 	}

@@ -2,7 +2,6 @@ package sweep
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
@@ -10,6 +9,7 @@ import (
 	"time"
 
 	"millgate/app/events"
+	"millgate/app/snapshot"
 	"millgate/core/check"
 	"millgate/core/declaration"
 	"millgate/core/quota"
@@ -232,8 +232,8 @@ func (r *run) falls() {
 			g := *f
 			g.Sick = true
 			r.facts.Put(id, &g)
-			if b, err := json.Marshal(g); err == nil {
-				_ = r.journal.add(r.row(r.plan.Find(id), &g, b), false) // the next row reports a broken journal
+			if row, err := snapshot.Row(r.sweep.ID, r.plan.Find(id), &g); err == nil {
+				_ = r.journal.add(row, false) // the next row reports a broken journal
 			}
 		}
 	}

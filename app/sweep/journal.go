@@ -5,8 +5,6 @@ import (
 	"sync"
 	"time"
 
-	"millgate/app/snapshot"
-	"millgate/core/check"
 	"millgate/store"
 )
 
@@ -73,15 +71,4 @@ func (j *journal) flush() error {
 		return err
 	}
 	return nil
-}
-
-// row is what the journal has of a probe that was answered.
-func (r *run) row(p *check.Probe, f *snapshot.Fact, b []byte) store.Probe {
-	sent := f.Exchange.At
-	if sent.IsZero() {
-		sent = time.Now()
-	}
-	return store.Probe{SweepID: r.sweep.ID, ProbeID: p.Key(), Route: p.Route, Identity: p.Caller.Identity,
-		Unsafe: p.Unsafe, Sent: sent, Answered: true,
-		Kind: snapshot.KindOf(p), Status: f.Exchange.Status, Fact: b}
 }

@@ -29,5 +29,5 @@ func (sw *Sweeps) PlanPart(target string, part planning.Part) (planning.Detail, 
 		return planning.Detail{}, err
 	}
 	pl.Probes = slices.DeleteFunc(chosen.Probes, func(p *check.Probe) bool { return chosen.Leave[p.Key()] != "" })
-	return planning.InDetail(d, pl, t), nil
+	return planning.InDetail(d, pl, part.Shard.Paced(t), chosen.Shares), nil
 }

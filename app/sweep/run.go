@@ -20,7 +20,6 @@ import (
 	"millgate/app/snapshot"
 	"millgate/core/check"
 	"millgate/core/declaration"
-	"millgate/core/finding"
 	"millgate/core/token"
 	"millgate/store"
 	"millgate/wire"
@@ -84,7 +83,8 @@ type run struct {
 func (sw *Sweeps) newRun(ctx context.Context, d *declaration.Document, t *declaration.Target, base string,
 	pl *check.Plan,
 	only planning.Chosen, facts *snapshot.Known) (*run, error) {
-	c, err := sw.ws.Client(ctx, t, base)
+	paced := only.Shard.Paced(t)
+	c, err := sw.ws.Client(ctx, paced, base)
 	if err != nil {
 		return nil, err
 	}
@@ -97,10 +97,10 @@ func (sw *Sweeps) newRun(ctx context.Context, d *declaration.Document, t *declar
 	r.journal.write = func(list []store.Probe) error { //nolint:contextcheck // the run has its own
 		return sw.store.Record(r.lasting(), list)
 	}
-	r.room = room.New(d, t, time.Now())
+	r.room = room.New(d, t, time.Now()).Among(only.Shares)
 	part := *pl
 	part.Probes = only.Probes
-	r.expect = planning.TimesOf(d, t, &part).Whole
+	r.expect = planning.TimesOf(d, paced, &part, only.Shares).Whole
 	r.keys = wire.NewKeyring(d, t, c, sw.ws.Secrets(ctx))
 	r.keys.Answered = r.sessionAnswered
 	r.keys.Room = func(_ context.Context, o wire.Outgoing) error { return r.roomFor(o, "", "", func() {}) }
@@ -111,6 +111,9 @@ func (sw *Sweeps) newRun(ctx context.Context, d *declaration.Document, t *declar
 	r.ctx, r.cancel = context.WithCancel(ctx)
 	return r, nil
 }
+
+// alone says whether somebody asked for some probes by themselves, and has the time for them.
+func (r *run) alone() bool { return r.sweep.Partial && r.sweep.Shard == "" }
 
 // lasting is the run's context for what is written down however it ends.
 func (r *run) lasting() context.Context { return context.WithoutCancel(r.ctx) }
@@ -208,7 +211,7 @@ func (r *run) phases() error {
 // widen tries what got in at the route that stands for its guard on the other
 // routes behind it, in the phases up to one.
 func (r *run) widen(last check.Phase) error {
-	if r.sweep.Partial {
+	if r.alone() {
 		return nil
 	}
 	var more []*check.Probe
@@ -217,6 +220,7 @@ func (r *run) widen(last check.Phase) error {
 			more = append(more, r.judge.Widen(r.judge.Judge(p))...)
 		}
 	}
+	more = append(more, r.lacking(more)...)
 	r.probes = append(slices.Clip(r.probes), more...)
 	r.extra.Add(int64(len(more)))
 	for ph := check.SafeFirst; len(more) > 0 && ph <= last; ph++ {
@@ -225,6 +229,21 @@ func (r *run) widen(last check.Phase) error {
 		}
 	}
 	return nil
+}
+
+// lacking are the controls of probes that the sweep does not send: they are another shard's.
+func (r *run) lacking(list []*check.Probe) (out []*check.Probe) {
+	sends := make(map[*check.Probe]bool, len(r.probes)+len(list))
+	for _, p := range append(slices.Clip(r.probes), list...) {
+		sends[p] = true
+	}
+	for _, p := range list {
+		for q := r.plan.Find(p.Control); q != nil && !sends[q]; q = r.plan.Find(q.Control) {
+			sends[q] = true
+			out = append(out, q)
+		}
+	}
+	return out
 }
 
 // phase sends the probes of one phase that have no fact yet.
@@ -263,11 +282,11 @@ func (r *run) keep(p *check.Probe, f *snapshot.Fact) error {
 		r.facts.Put(p.Key(), before)
 		f.Beside = r.judge.Judge(p).Verdict.Kind.IsGap()
 	}
-	b, err := f.MarshalJSON() // json.Marshal would copy what that gives
+	row, err := snapshot.Row(r.sweep.ID, p, f)
 	if err != nil {
 		return fmt.Errorf("%w: %v", errJournal, err)
 	}
-	if err := r.journal.add(r.row(p, f, b), p.Unsafe); err != nil {
+	if err := r.journal.add(row, p.Unsafe); err != nil {
 		return err
 	}
 	r.counted.Add(1)
@@ -326,15 +345,7 @@ func (r *run) finish(err error) {
 		}
 	}
 	items := r.judge.All()
-	byProbe := make(map[string]check.Item, len(items))
-	for _, it := range items {
-		byProbe[it.Probe.Key()] = it
-	}
-	res := coverage.Swept{Doc: r.doc, Plan: r.plan, Probes: r.probes, Facts: r.facts, Items: byProbe,
-		Partial: r.sweep.Partial}.Result(finding.Waive(r.doc, check.Gather(r.plan.Context, r.plan.Families, items),
-		now),
-		planning.Of(r.doc, r.plan, r.target), r.leftovers())
-	res.Counts = check.Count(r.plan.Families, items, res.Findings)
+	res := coverage.Conclude(r.plan, r.probes, r.facts, items, r.sweep.Partial, now, r.leftovers())
 	sw := r.sweeps
 	w := r.sweep
 	w.State, w.Note, w.EndedAt = state, note, &now
@@ -363,7 +374,7 @@ func (r *run) finish(err error) {
 	sw.mu.Lock()
 	sw.ended[w.ID] = ended{info, res}
 	known := r.facts.Read()
-	sw.targets.End(state == store.Failed && known.Len() == 0)
+	sw.targets.End(state == store.Failed && known.Len() == 0 || w.Shard != "")
 	sw.running = nil
 	sw.mu.Unlock()
 	if _, err := sw.Prune(r.lasting()); err != nil {

@@ -136,7 +136,7 @@ func (sw *Sweeps) StartPart(ctx context.Context, target, base string, part plann
 		return nil, err
 	}
 	known := snapshot.NewKnown(nil)
-	if part.Narrow() { // what is known of the rest stays
+	if part.Narrow() && part.Shard.Of == 0 { // what is known of the rest stays
 		o, err := sw.targets.Observe(ctx, now, t.Name)
 		if err != nil {
 			return nil, err
@@ -144,7 +144,7 @@ func (sw *Sweeps) StartPart(ctx context.Context, target, base string, part plann
 		known = o.Facts
 	}
 	return sw.start(ctx, d, t, base, pl, chosen, known, store.Sweep{Planned: len(chosen.Probes),
-		RevisionID: now.Revision.ID, Partial: part.Narrow()}, nil)
+		RevisionID: now.Revision.ID, Partial: part.Narrow(), Shard: part.Shard.String()}, nil)
 }
 
 // start begins a sweep: there is one at a time.
@@ -152,7 +152,7 @@ func (sw *Sweeps) start(ctx context.Context, d *declaration.Document, t *declara
 	pl *check.Plan, only planning.Chosen, facts *snapshot.Known, w store.Sweep,
 	lost map[string]bool) (*events.Run, error) {
 	var again *snapshot.Known // what probes that are sent again belong to
-	if w.Partial {
+	if w.Partial && w.Shard == "" {
 		again = facts
 	}
 	if err := sw.begin(t.Name, again); err != nil {
@@ -184,7 +184,9 @@ func (sw *Sweeps) start(ctx context.Context, d *declaration.Document, t *declara
 	for id := range lost {
 		r.lost[id] = true
 	}
-	if w.Partial {
+	if w.Shard != "" {
+		sw.targets.Begin(now, t.Name, nil, 0) // it has no facts but its own; they are read when it has ended
+	} else if w.Partial {
 		// What is sent again is forgotten first, so that it is sent; it comes
 		// back if it is not.
 		r.before = map[string]*snapshot.Fact{}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"time"
 
 	"millgate/app/fault"
@@ -50,6 +51,52 @@ func (ws *Workspace) AtRevision(ctx context.Context, id uint) (p Present, err er
 	p = Present{Revision: r, Text: r.Text, Name: r.Name}
 	p.Doc, p.Messages = declaration.ParseFiles(r.Name, []byte(r.Text), ws.keptFiles(files))
 	return p, nil
+}
+
+// Source is a text of the declaration with the files beside it that it was made from.
+type Source struct {
+	Name  string            `json:"name"`
+	Text  string            `json:"text"`
+	Files map[string]string `json:"files,omitempty"`
+}
+
+// Equal says whether two say the same.
+func (s Source) Equal(o Source) bool {
+	return s.Name == o.Name && s.Text == o.Text && maps.Equal(s.Files, o.Files)
+}
+
+// SourceOf is the text of a revision with its files.
+func (ws *Workspace) SourceOf(ctx context.Context, id uint) (Source, error) {
+	r, files, err := ws.store.RevisionByID(ctx, id)
+	if errors.Is(err, store.ErrNotFound) {
+		return Source{}, fmt.Errorf("%w: there is no revision %d", fault.ErrNotFound, id)
+	}
+	return Source{r.Name, r.Text, files}, err
+}
+
+// KeepSource keeps a text as a revision, unless it is the last one, and says what it declares. The file of the
+// workspace stays as it is.
+func (ws *Workspace) KeepSource(ctx context.Context, s Source, message string) (p Present, err error) {
+	ws.editing.Lock()
+	defer ws.editing.Unlock()
+	rev, err := ws.store.LastRevision(ctx)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return p, err
+	}
+	if err == nil {
+		last, err := ws.SourceOf(ctx, rev.ID)
+		if err != nil {
+			return p, err
+		}
+		if last.Equal(s) {
+			return ws.AtRevision(ctx, rev.ID)
+		}
+	}
+	rev = store.Revision{At: time.Now(), Message: message, Name: s.Name, Text: s.Text}
+	if err := ws.store.AddRevision(ctx, &rev, s.Files, nil); err != nil {
+		return p, fmt.Errorf("%w: %w", fault.ErrNotStored, err)
+	}
+	return ws.AtRevision(ctx, rev.ID)
 }
 
 // Comparison is what lies between two revisions.

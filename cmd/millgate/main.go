@@ -53,7 +53,8 @@ func root() *cobra.Command {
 	c.SetErr(newScreen(os.Stderr))
 	c.AddCommand(serveCommand(), demoCommand(), reviewCommand(), explainCommand(), sendCommand(), reachCommand(),
 		diffCommand(),
-		formatCommand(), schemaCommand(), sweepCommand(), tokensCommand(), originsCommand(), standInCommand(),
+		formatCommand(), schemaCommand(), sweepCommand(), mergeCommand(), tokensCommand(), originsCommand(),
+		standInCommand(),
 		keepCommand(), pruneCommand(), sweepsCommand(), showCommand(), compareCommand(), reportCommand(),
 		versionCommand())
 	return c

@@ -11,6 +11,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -247,57 +248,15 @@ func TestReportsOfASweep(t *testing.T) {
 func TestExamplesOfPipelines(t *testing.T) {
 	text, err := os.ReadFile("../../docs/pipelines.md")
 	require.NoError(t, err)
+	whole := text
 	_, text, _ = bytes.Cut(text, []byte("## Examples"))
 	blocks := regexp.MustCompile("(?s)```(sh|yaml)\n(.*?)```").FindAllSubmatch(text, -1)
-	require.Len(t, blocks, 4)
-	var scripts []string
-	for _, b := range blocks[1:3] { // what each pipeline runs, a line after the other
-		var job any
-		require.NoError(t, yaml.Unmarshal(b[2], &job))
-		var found []string
-		walkYAML(job, func(key string, v any) {
-			switch x := v.(type) {
-			case string:
-				if key == "run" {
-					found = append(found, x)
-				}
-			case []any:
-				if key == "script" {
-					for _, l := range x {
-						found = append(found, fmt.Sprint(l))
-					}
-				}
-			}
-		})
-		require.NotEmpty(t, found, "%s", b[2])
-		scripts = append(scripts, strings.Join(found, "\n"))
-	}
+	require.Len(t, blocks, 5)
 	base, open := doors(t)
-	exe, err := os.Executable()
-	require.NoError(t, err)
-	for i, script := range append(scripts, "sh gate.sh") {
+	for i, script := range []string{strings.Join(runsOf(t, blocks[1][2]), "\n"),
+		strings.Join(runsOf(t, blocks[3][2]), "\n"), "sh gate.sh"} {
 		open.Store(false)
-		dir := t.TempDir()
-		write := func(name, text string, mode os.FileMode) {
-			require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o700))
-			require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), mode))
-		}
-		declared := strings.Replace(fmt.Sprintf(twoRoutes, base, "r"), "{ t: {", "{ staging: {", 1)
-		write("policy.gate.yaml", strings.Replace(declared, "key: ann-has-this-key", "key: env:ANN_KEY", 1), 0o600)
-		write("gate.sh", string(blocks[0][2]), 0o600)
-		write("bin/millgate", "#!/bin/sh\nMILLGATE_AS_PROGRAM=1 exec "+exe+" \"$@\"\n", 0o700)
-		sh := func(script string) (int, string) {
-			c := exec.Command("sh", "-c", script)
-			c.Dir = dir
-			c.Env = append(os.Environ(), "ANN_KEY=ann-has-this-key", "PATH="+dir+"/bin:"+os.Getenv("PATH"))
-			out, err := c.CombinedOutput()
-			var code *exec.ExitError
-			if errors.As(err, &code) {
-				return code.ExitCode(), string(out)
-			}
-			require.NoError(t, err)
-			return 0, string(out)
-		}
+		dir, sh := checkout(t, base, blocks[0][2])
 		code, out := sh(script)
 		assert.Equal(t, 0, code, out)
 		assert.FileExists(t, filepath.Join(dir, "gate/baseline.json"))
@@ -310,22 +269,96 @@ func TestExamplesOfPipelines(t *testing.T) {
 		if i > 0 {
 			continue
 		}
-		code, out = sh(string(blocks[3][2]))
+		code, out = sh(string(blocks[4][2]))
 		assert.Equal(t, 1, code, "the first night")
 		assert.Contains(t, out, "summary: target=staging sweep=1")
-		code, out = sh(string(blocks[3][2]))
+		code, out = sh(string(blocks[4][2]))
 		assert.Equal(t, 1, code, "it is still there")
 		assert.NotContains(t, out, "summary:", "nothing changed")
+	}
+
+	// On several runners.
+	dir, sh := checkout(t, base, blocks[0][2])
+	code, out := sh("sh gate.sh; mv gate/new.json gate/baseline.json") // what is found is accepted
+	require.Equal(t, 0, code, out)
+	runs := runsOf(t, blocks[2][2])
+	require.Len(t, runs, 2, "a shard, and the merge")
+	for _, shard := range []string{"1", "2", "3"} {
+		code, out = sh("export SHARD=" + shard + "\n" + runs[0])
+		require.Equal(t, 0, code, out)
+		assert.Contains(t, out, "summary: target=staging sweep=1 shard="+shard+"/3")
+	}
+	code, out = sh(runs[1])
+	assert.Equal(t, 0, code, "nothing is new: "+out)
+	assert.FileExists(t, filepath.Join(dir, "gate.sarif"))
+
+	// And as the text before shows it.
+	_, block, _ := bytes.Cut(whole, []byte("## On several runners"))
+	commands := regexp.MustCompile("(?s)```sh\n(.*?)```").FindSubmatch(block)
+	require.NotNil(t, commands)
+	code, out = sh(string(commands[1]))
+	assert.Equal(t, 0, code, out)
+	assert.FileExists(t, filepath.Join(dir, "whole.json"))
+}
+
+// runsOf are the commands of a pipeline, in their order.
+func runsOf(t *testing.T, text []byte) (found []string) {
+	t.Helper()
+	var job yaml.MapSlice
+	require.NoError(t, yaml.UnmarshalWithOptions(text, &job, yaml.UseOrderedMap()))
+	walkYAML(job, func(key string, v any) {
+		switch x := v.(type) {
+		case string:
+			if key == "run" && !slices.Contains(found, x) {
+				found = append(found, x)
+			}
+		case []any:
+			if key == "script" {
+				for _, l := range x {
+					found = append(found, fmt.Sprint(l))
+				}
+			}
+		}
+	})
+	require.NotEmpty(t, found, "%s", text)
+	return found
+}
+
+// checkout is a folder as a pipeline has it, and what runs a script there.
+func checkout(t *testing.T, base string, gate []byte) (dir string, sh func(script string) (int, string)) {
+	t.Helper()
+	exe, err := os.Executable()
+	require.NoError(t, err)
+	dir = t.TempDir()
+	write := func(name, text string, mode os.FileMode) {
+		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o700))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), mode))
+	}
+	declared := strings.Replace(fmt.Sprintf(twoRoutes, base, "r"), "{ t: {", "{ staging: {", 1)
+	write("policy.gate.yaml", strings.Replace(declared, "key: ann-has-this-key", "key: env:ANN_KEY", 1), 0o600)
+	write("gate.sh", string(gate), 0o600)
+	write("bin/millgate", "#!/bin/sh\nMILLGATE_AS_PROGRAM=1 exec "+exe+" \"$@\"\n", 0o700)
+	return dir, func(script string) (int, string) {
+		c := exec.Command("sh", "-c", script)
+		c.Dir = dir
+		c.Env = append(os.Environ(), "ANN_KEY=ann-has-this-key", "PATH="+dir+"/bin:"+os.Getenv("PATH"))
+		out, err := c.CombinedOutput()
+		var code *exec.ExitError
+		if errors.As(err, &code) {
+			return code.ExitCode(), string(out)
+		}
+		require.NoError(t, err)
+		return 0, string(out)
 	}
 }
 
 // walkYAML goes through everything that a text of YAML holds.
 func walkYAML(v any, see func(key string, v any)) {
 	switch x := v.(type) {
-	case map[string]any:
-		for k, y := range x {
-			see(k, y)
-			walkYAML(y, see)
+	case yaml.MapSlice:
+		for _, y := range x {
+			see(fmt.Sprint(y.Key), y.Value)
+			walkYAML(y.Value, see)
 		}
 	case []any:
 		for _, y := range x {

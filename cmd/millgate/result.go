@@ -121,8 +121,11 @@ func summaryOf(run *events.Run, res coverage.Result, c *past.Comparison, code in
 			waived++
 		}
 	}
-	line := fmt.Sprintf("summary: target=%s sweep=%d findings=%d waived=%d", run.Target, run.ID, len(res.Findings),
-		waived)
+	line := fmt.Sprintf("summary: target=%s sweep=%d", run.Target, run.ID)
+	if run.Shard != "" {
+		line += " shard=" + run.Shard
+	}
+	line += fmt.Sprintf(" findings=%d waived=%d", len(res.Findings), waived)
 	if c != nil {
 		for _, change := range []history.Change{history.IsNew, history.IsBack, history.IsMended, history.HasMoved,
 			history.NotSeen} {

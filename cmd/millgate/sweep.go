@@ -32,6 +32,7 @@ type sweeping struct {
 	target, base, format, data string
 	failOn                     finding.FailOn
 	save, baseline, owner      string
+	shard                      string
 	file                       *past.Swept // the baseline where it is one
 	reports                    []string
 	withValues, quiet          bool
@@ -59,6 +60,9 @@ stopped, or it could not be stored); else 1 findings that --fail-on names, with
 			if err := w.read(failOn, only); err != nil {
 				return err
 			}
+			if err := w.readShard(cmd.Flags().Changed("fail-on")); err != nil {
+				return exit{exitWrong, err}
+			}
 			kept, err := w.keep.read()
 			if err != nil {
 				return err
@@ -80,18 +84,13 @@ stopped, or it could not be stored); else 1 findings that --fail-on names, with
 	}
 	c.Flags().StringVar(&w.target, "target", "", "a target that the declaration names")
 	c.Flags().StringVar(&w.base, "base", "", "address in place of the target's base")
-	failOnFlag(c, &failOn)
-	c.Flags().StringVar(&w.baseline, "baseline", "", "`FILE` that --save wrote, or sweep:N of --data: exit with 1 "+
-		"only for what is new or back since then")
-	c.Flags().StringVar(&w.save, "save", "", "`FILE` to write the result to, as JSON, to compare with")
+	w.gateFlags(c, &failOn)
+	c.Flags().StringVar(&w.save, "save", "", "`FILE` to write the result to, as JSON, to compare with; with --shard, "+
+		"what it saw, to merge")
 	c.Flags().StringArrayVar(&w.reports, "report", nil, "`FILE` to write a report to, in the form that its ending "+
 		"says ("+report.Endings+"); again for several")
-	c.Flags().BoolVar(&w.withValues, "with-values", false, "show values of answers in reports, not only their types")
 	c.Flags().BoolVar(&w.quiet, "quiet-unless-changed", false, "print nothing where no finding came, went or was not "+
 		"checked since the baseline, or else since the last whole sweep in --data")
-	c.Flags().StringVar(&w.owner, "owner", "", "reports of the findings and routes of this owner alone")
-	c.Flags().Float64Var(&w.mostUnproven, "most-unproven", coverage.DefaultMostUnproven,
-		"exit with 3 when more `PERCENT` of the planned crossings are unproven or unsent")
 	c.Flags().BoolVar(&w.keepGoing, "keep-going", false, "go on when the target begins to fail")
 	c.Flags().StringVar(&w.data, "data", "", "directory to keep the sweep in; it is forgotten when empty")
 	w.keep.flags(c)
@@ -103,12 +102,46 @@ stopped, or it could not be stored); else 1 findings that --fail-on names, with
 		"them")
 	c.Flags().DurationVar(&w.part.Budget, "budget", 0, "send what is worth most in this `TIME`, as 5m; what it leaves "+
 		"out counts as unsent")
+	c.Flags().StringVar(&w.shard, "shard", "", "send a part of it, as `K/N` the second of five in 2/5, and keep it "+
+		"with "+
+		"--save for merge; the last one fills quotas and ends sessions, so start it when the others have ended")
 	c.Flags().BoolVar(&w.planOnly, "plan", false, "say what would be sent, and send nothing")
 	formatFlag(c, &w.format)
 	if err := c.MarkFlagRequired("target"); err != nil {
 		panic(err) // the flag is defined above
 	}
 	return c
+}
+
+// gateFlags are those that say what a pipeline stops for, and what reports show.
+func (w *sweeping) gateFlags(c *cobra.Command, failOn *[]string) {
+	failOnFlag(c, failOn)
+	c.Flags().StringVar(&w.baseline, "baseline", "", "`FILE` that --save wrote, or sweep:N of --data: exit with 1 "+
+		"only for what is new or back since then")
+	c.Flags().BoolVar(&w.withValues, "with-values", false, "show values of answers in reports, not only their types")
+	c.Flags().StringVar(&w.owner, "owner", "", "reports of the findings and routes of this owner alone")
+	c.Flags().Float64Var(&w.mostUnproven, "most-unproven", coverage.DefaultMostUnproven,
+		"exit with 3 when more `PERCENT` of the planned crossings are unproven or unsent")
+}
+
+// readShard reads --shard. What all shards come to is asked of merge: a shard leaves with 1 only where --fail-on is
+// given.
+func (w *sweeping) readShard(failOn bool) (err error) {
+	if w.shard == "" {
+		return nil
+	}
+	if w.part.Shard, err = planning.ParseShard(w.shard); err != nil {
+		return fmt.Errorf("--shard: %w", err)
+	}
+	switch {
+	case w.save == "" && !w.planOnly:
+		return errors.New("--shard needs --save FILE: millgate merge joins the files of all shards")
+	case w.baseline != "" || w.quiet:
+		return errors.New("a shard is no sweep to compare; give --baseline to millgate merge")
+	case !failOn:
+		w.failOn = finding.FailOn{}
+	}
+	return nil
 }
 
 // read reads what flags say; the error says which of them is wrong.
@@ -242,7 +275,11 @@ func (w sweeping) say(cmd *cobra.Command, a *app.App, ended *events.Run, res cov
 		fmt.Fprintln(out, summaryOf(ended, res, since, code))
 		w.next(out, p, ended, res)
 	}
-	if err == nil && w.save != "" {
+	switch {
+	case err != nil || w.save == "":
+	case w.shard != "":
+		err = saveShard(cmd.Context(), a, ended.ID, w.part, w.save)
+	default:
 		err = brief.SaveAs(w.save, ".json")
 	}
 	if err == nil && w.owner != "" {
@@ -267,8 +304,20 @@ func (w sweeping) say(cmd *cobra.Command, a *app.App, ended *events.Run, res cov
 	return nil
 }
 
+func saveShard(ctx context.Context, a *app.App, id uint, part planning.Part, path string) error {
+	f, err := a.Shards.Export(ctx, id, part)
+	if err != nil {
+		return err
+	}
+	return report.Whole(path, f.Write)
+}
+
 // next says what can be done with what was found.
 func (w sweeping) next(out io.Writer, p paint, ended *events.Run, res coverage.Result) {
+	if w.shard != "" {
+		fmt.Fprintln(out, p.faint("next: millgate merge "+w.save+" …  with the files of the other shards"))
+		return
+	}
 	if len(res.Findings) == 0 || w.part.Controls {
 		return
 	}

@@ -2509,8 +2509,11 @@ type Sweep struct {
 	Planned int     `json:"planned"`
 
 	// Pruned Its exchanges were taken away
-	Pruned    *bool      `json:"pruned,omitempty"`
-	Revision  int        `json:"revision"`
+	Pruned   *bool `json:"pruned,omitempty"`
+	Revision int   `json:"revision"`
+
+	// Shard What one of several runners sent, as 2/5
+	Shard     *string    `json:"shard,omitempty"`
 	StartedAt time.Time  `json:"startedAt"`
 	State     SweepState `json:"state"`
 	Target    string     `json:"target"`

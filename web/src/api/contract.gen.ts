@@ -2238,6 +2238,8 @@ export interface components {
             revision: number;
             state: components["schemas"]["SweepState"];
             partial: boolean;
+            /** @description What one of several runners sent, as 2/5 */
+            shard?: string;
             /** @description Its exchanges were taken away */
             pruned?: boolean;
             planned: number;
