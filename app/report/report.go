@@ -164,14 +164,38 @@ func From(s Source) *Report {
 
 // Owners are those that routes have, in the order of the alphabet.
 func (r *Report) Owners() []string {
-	owners := []string{}
-	for _, rt := range r.Routes {
-		if rt.Owner != "" && !slices.Contains(owners, rt.Owner) {
-			owners = append(owners, rt.Owner)
-		}
+	of := make([]string, len(r.Routes))
+	for i, rt := range r.Routes {
+		of[i] = rt.Owner
 	}
+	return named(of)
+}
+
+// named are owners of routes, each once, in the order of the alphabet.
+func named(of []string) []string {
+	owners := slices.DeleteFunc(slices.Clone(of), func(name string) bool { return name == "" })
 	slices.Sort(owners)
-	return owners
+	return slices.Compact(owners)
+}
+
+// Owned says why no report of a declaration can be an owner's: no route is.
+func Owned(d *declaration.Document, name string) error {
+	of := make([]string, len(d.Routes))
+	for i, rt := range d.Routes {
+		of[i] = rt.Owner
+	}
+	return owned(named(of), name)
+}
+
+func owned(owners []string, name string) error {
+	if slices.Contains(owners, name) {
+		return nil
+	}
+	hint := "no route has an owner"
+	if len(owners) > 0 {
+		hint = "there are " + strings.Join(owners, ", ")
+	}
+	return fmt.Errorf("%w: no route has the owner %q; %s", fault.ErrInput, name, declaration.HintAt(name, owners, hint))
 }
 
 // Brief is a report without exchanges, to compare with later.
@@ -193,13 +217,8 @@ func (r *Report) ForOwner(name string) (*Report, error) {
 			out.Routes = append(out.Routes, rt)
 		}
 	}
-	if len(out.Routes) == 0 {
-		owners, hint := r.Owners(), "no route has an owner"
-		if len(owners) > 0 {
-			hint = "there are " + strings.Join(owners, ", ")
-		}
-		return nil, fmt.Errorf("%w: no route has the owner %q; %s", fault.ErrInput, name,
-			declaration.HintAt(name, owners, hint))
+	if err := owned(r.Owners(), name); err != nil {
+		return nil, err
 	}
 	for _, it := range r.Findings {
 		if slices.Contains(it.Owners, name) {

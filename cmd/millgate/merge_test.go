@@ -34,6 +34,7 @@ func TestShardsAreSweptAndMerged(t *testing.T) {
 		"needs --save FILE":              {"--shard", "1/2"},
 		"write for example 2/5":          {"--shard", "3/2", "--save", file("x")},
 		"give --baseline to millgate":    {"--shard", "1/2", "--save", file("x"), "--baseline", file("one.json")},
+		`did you mean "doors"?`:          {"--owner", "door"},
 		"can be split among":             {"--shard", "1/900", "--save", file("x")},
 		"no result of a sweep":           {"--baseline", gate},
 		"no sweep to compare; give --ba": {"--shard", "1/2", "--save", file("x"), "--quiet-unless-changed"},
@@ -102,6 +103,7 @@ func TestShardsAreSweptAndMerged(t *testing.T) {
 		"does not say by its ending": {"merge", file("part1.json"), "-o", file("y.doc")},
 		"--baseline: the input":      {"merge", file("part1.json"), "--baseline", gate},
 		"--most-unproven is a share": {"merge", file("part1.json"), "--most-unproven", "101"},
+		"no route has the owner":     {"merge", file("part1.json"), file("part2.json"), "--owner", "nobody"},
 		"requires at least 1 arg":    {"merge"},
 	} {
 		code, out = millgate(args...)

@@ -178,6 +178,11 @@ func runSweep(cmd *cobra.Command, a *app.App, w sweeping) error {
 		printMessages(errs, painter(errs), review.Review(d, msgs, time.Now()))
 		return exit{exitWrong, errors.New("the declaration has errors; nothing was sent")}
 	}
+	if d, _ := a.Workspace.Document(); w.owner != "" {
+		if err := report.Owned(d, w.owner); err != nil {
+			return exit{exitWrong, fmt.Errorf("--owner: %w", err)}
+		}
+	}
 	plan, err := a.Sweeps.PlanPart(w.target, w.part)
 	if err != nil {
 		return exit{exitWrong, err}
@@ -283,7 +288,9 @@ func (w sweeping) say(cmd *cobra.Command, a *app.App, ended *events.Run, res cov
 		err = brief.SaveAs(w.save, ".json")
 	}
 	if err == nil && w.owner != "" {
-		full, err = full.ForOwner(w.owner)
+		if full, err = full.ForOwner(w.owner); err != nil {
+			return exit{exitWrong, fmt.Errorf("--owner: %w", err)}
+		}
 	}
 	if err != nil {
 		return exit{exitTarget, err}

@@ -241,6 +241,20 @@ func TestImportedRoutesTakeWhatIsSaidByHand(t *testing.T) {
 	assert.Equal(t, Place{"x.gate.yaml", 7, 11}, r.Place)
 }
 
+func TestOwnersOfImportedRoutes(t *testing.T) {
+	owners := func(lines string) (list []string) {
+		d, msgs := parse(t, strings.Replace(strings.Replace(base, "millgate: 1\n", "millgate: 1.1\n", 1), "  - GET /things\n",
+			lines+"  - GET /things\n", 1))
+		require.Len(t, msgs, 1, msgs) // the template that cannot be
+		return []string{d.Routes[d.RouteNamed("GET /imported")].Owner, d.Routes[d.RouteNamed("GET /things")].Owner}
+	}
+	assert.Equal(t, []string{"storage", ""}, owners("  - { from: api.yaml, owner: storage }\n"))
+	assert.Equal(t, []string{"cutter", ""}, owners("  - { from: api.yaml, owner: storage }\n"+
+		"  - { at: GET /imported, owner: cutter }\n"))
+	assert.Equal(t, []string{"storage", ""}, owners("  - { from: api.yaml, owner: storage }\n"+
+		"  - { at: GET /imported, sensitivity: high }\n"), "a line that names nobody leaves it")
+}
+
 func TestSecretsInValues(t *testing.T) {
 	d, _ := parse(t, base)
 	v := d.IdentityNamed("ann").Credentials[0].Fill

@@ -45,7 +45,7 @@ func (r *reader) routeList(doc *Document, n ast.Node) {
 			}
 			if from, ok := by["from"]; ok {
 				for _, f := range fields {
-					if f.key != "from" && f.key != "host" {
+					if f.key != "from" && f.key != "host" && f.key != "owner" {
 						r.fail(f.kn, "unknown-word", fmt.Sprintf("%q has no meaning beside `from`", f.key),
 							"say it in a line of its own for each route:  - { at: METHOD /path, … }")
 					}
@@ -135,8 +135,8 @@ func (r *reader) routeFields(rt *Route, by map[string]pair) {
 	if f, ok := by["group"]; ok {
 		rt.Group, _ = r.str(f.val, "group")
 	}
-	if f, ok := by["owner"]; ok && r.since(V11, f.kn, "`owner` of a route") {
-		rt.Owner, _ = r.str(f.val, "owner")
+	if owner := r.owner(by); owner != "" {
+		rt.Owner = owner
 	}
 	if f, ok := by["changes"]; ok {
 		r.changes(rt, f)
@@ -183,6 +183,14 @@ func (r *reader) routeFields(rt *Route, by map[string]pair) {
 	}
 }
 
+// owner is who mends a route, or all that are read from a file; "" where nobody is named.
+func (r *reader) owner(by map[string]pair) (name string) {
+	if f, ok := by["owner"]; ok && r.since(V11, f.kn, "`owner` of a route") {
+		name, _ = r.str(f.val, "owner")
+	}
+	return name
+}
+
 func merged(a, b map[string]string) map[string]string {
 	out := map[string]string{}
 	for k, v := range a {
@@ -203,6 +211,7 @@ func (r *reader) importRoutes(by map[string]pair, from pair, add func(*Route, as
 	if h, ok := by["host"]; ok {
 		host, _ = r.str(h.val, "host")
 	}
+	owner := r.owner(by)
 	if r.files.Routes == nil {
 		r.fail(from.val, "import", fmt.Sprintf("%q cannot be read here", ref), "")
 		return
@@ -223,7 +232,7 @@ func (r *reader) importRoutes(by map[string]pair, from pair, add func(*Route, as
 			continue
 		}
 		rt := newRoute(sel, Place{File: ref, Line: max(1, im.Line), Column: 1})
-		rt.Summary, rt.Send, rt.Answers, rt.From = im.Summary, im.Sample, im.Answers, ref
+		rt.Summary, rt.Send, rt.Answers, rt.From, rt.Owner = im.Summary, im.Sample, im.Answers, ref, owner
 		rt.Send.Imported = true
 		add(rt, from.val)
 	}
