@@ -82,7 +82,8 @@ func statesOver(t *testing.T, n *memnet.Net, moments [][]bool, tell func(i int) 
 	for i := range moments {
 		now = i
 		if i > 0 {
-			_, err := a.Workspace.Keep(t.Context(), tell(i).written(base), "the same", a.Workspace.Declaration().Revision)
+			_, err := a.Workspace.Keep(t.Context(), tell(i).written(base), "the same",
+				a.Workspace.Declaration().Revision)
 			require.NoError(t, err)
 		}
 		sweptAt(t, a, "t")

@@ -243,8 +243,8 @@ func TestImportedRoutesTakeWhatIsSaidByHand(t *testing.T) {
 
 func TestOwnersOfImportedRoutes(t *testing.T) {
 	owners := func(lines string) (list []string) {
-		d, msgs := parse(t, strings.Replace(strings.Replace(base, "millgate: 1\n", "millgate: 1.1\n", 1), "  - GET /things\n",
-			lines+"  - GET /things\n", 1))
+		text := strings.Replace(base, "millgate: 1\n", "millgate: 1.1\n", 1)
+		d, msgs := parse(t, strings.Replace(text, "  - GET /things\n", lines+"  - GET /things\n", 1))
 		require.Len(t, msgs, 1, msgs) // the template that cannot be
 		return []string{d.Routes[d.RouteNamed("GET /imported")].Owner, d.Routes[d.RouteNamed("GET /things")].Owner}
 	}
