@@ -59,6 +59,7 @@ func (s Shard) Paced(t *declaration.Target) *declaration.Target {
 // parcels are probes that one runner must send, by what they have in common:
 //
 //   - the route, so that what an unsafe probe did can be put down to it;
+//   - an unsafe control, which another one would meet in another state: it is sent once;
 //   - a record of the declaration that one of them may change, so that nobody looks at it meanwhile;
 //   - links of a scheme, which are asked for in one mailbox: a new one may end those before;
 //   - for the last one, what disturbs others wherever they are: it is sent when they have ended.
@@ -123,6 +124,9 @@ func parcelled(pl *check.Plan, list []*check.Probe) parcels {
 		for q := p; q != nil; q = pl.Find(q.Control) {
 			if changes[onRecord(q)] {
 				x.join(x.parcel(p), onRecord(q))
+			}
+			if q.Unsafe {
+				x.join(x.parcel(p), x.parcel(q))
 			}
 			if s := pl.Context.Doc.SchemeNamed(q.Caller.Scheme); s != nil && s.Kind == declaration.Link {
 				x.join(x.parcel(p), "links of "+s.Name)

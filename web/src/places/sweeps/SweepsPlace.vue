@@ -93,7 +93,7 @@ async function resume(id: number) {
             <tr v-for="s in list" :key="s.id" :class="{ on: s.id === chosen }">
               <td>
                 <button class="bare link" @click="router.replace({ query: { sweep: s.id } })">{{ s.id }}</button>
-                <span class="faint">{{ s.shard ? `shard ${s.shard}` : s.partial ? 'again' : '' }}</span>
+                <span class="faint of">{{ s.shard ? `shard ${s.shard}` : s.partial ? 'again' : '' }}</span>
               </td>
               <td>{{ s.target }}</td>
               <td :title="exact(s.startedAt)">{{ ago(s.startedAt, now) }}</td>
@@ -138,6 +138,9 @@ async function resume(id: number) {
 <style scoped>
 td:not(:nth-child(6)) {
   white-space: nowrap;
+}
+.of {
+  margin-left: 6px;
 }
 .further {
   padding: 8px 12px;
