@@ -19,6 +19,8 @@ import (
 type Shard struct {
 	Number int `json:"number"` // from 1
 	Of     int `json:"of"`
+	// Alone: no other runner sends while this one does, so that pace and quotas are its own.
+	Alone bool `json:"alone,omitempty"`
 }
 
 // MostShards is more than anybody starts by mistake.
@@ -47,7 +49,7 @@ func (s Shard) String() string {
 
 // Paced is a target that is sent to at a shard's part of the pace.
 func (s Shard) Paced(t *declaration.Target) *declaration.Target {
-	if s.Of <= 1 {
+	if s.Of <= 1 || s.Alone {
 		return t
 	}
 	out := *t
@@ -191,6 +193,9 @@ func (s Shard) take(pl *check.Plan, list []*check.Probe, c *Chosen) ([]*check.Pr
 		if of[n] = append(of[n], p); n != s.Number-1 && s.Number < s.Of && onRecord(p) != "" {
 			c.elsewhere[onRecord(p)] = true
 		}
+	}
+	if s.Alone {
+		return of[s.Number-1], nil
 	}
 	senders := map[string]int{}
 	for _, theirs := range of {

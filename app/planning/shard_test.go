@@ -42,9 +42,9 @@ func TestShardsAreThePlan(t *testing.T) {
 		}
 		for k := 1; k <= of; k++ {
 			pl := check.NewPlan(d, target, families.All)
-			c, err := Part{Shard: Shard{k, of}}.Choose(d, target, pl)
+			c, err := Part{Shard: Shard{Number: k, Of: of}}.Choose(d, target, pl)
 			require.NoError(t, err)
-			again, err := Part{Shard: Shard{k, of}}.Choose(d, target, check.NewPlan(d, target, families.All))
+			again, err := Part{Shard: Shard{Number: k, Of: of}}.Choose(d, target, check.NewPlan(d, target, families.All))
 			require.NoError(t, err)
 			require.Len(t, again.Probes, len(c.Probes))
 			mine := map[string]bool{}
@@ -84,7 +84,7 @@ func TestSharesOfCounters(t *testing.T) {
 	d := observatory(t)
 	target := *d.TargetNamed("stand-in")
 	pl := check.NewPlan(d, &target, families.All)
-	c, err := Part{Shard: Shard{2, 5}}.Choose(d, &target, pl)
+	c, err := Part{Shard: Shard{Number: 2, Of: 5}}.Choose(d, &target, pl)
 	require.NoError(t, err)
 	assert.Equal(t, 5, c.Shares("nobody sends to it by plan"))
 	shared := 0
@@ -98,12 +98,17 @@ func TestSharesOfCounters(t *testing.T) {
 	assert.Positive(t, shared)
 	assert.InDelta(t, target.Pace.PerSecond()/5, c.Shard.Paced(&target).Pace.PerSecond(), 1e-9)
 	assert.Same(t, &target, Shard{}.Paced(&target))
+	alone := Shard{Number: 5, Of: 5, Alone: true}
+	assert.Same(t, &target, alone.Paced(&target))
+	c, err = Part{Shard: alone}.Choose(d, &target, check.NewPlan(d, &target, families.All))
+	require.NoError(t, err)
+	assert.Nil(t, c.Shares)
 }
 
 func TestShardsAreRead(t *testing.T) {
 	s, err := ParseShard("2/5")
 	require.NoError(t, err)
-	assert.Equal(t, Shard{2, 5}, s)
+	assert.Equal(t, Shard{Number: 2, Of: 5}, s)
 	assert.Equal(t, "2/5", s.String())
 	assert.Empty(t, Shard{}.String())
 	for _, text := range []string{"", "2", "0/5", "6/5", "a/b", "2/", "1/1001", "-1/2", "1/2/3"} {

@@ -142,20 +142,29 @@ func (m *merging) class(file int, id string) check.Class {
 	return check.Classify(check.AnswerOf(*f.Exchange), m.plan.Context.Doc.Answers)
 }
 
-// inTurn says where the last shard was sent while others were: they may have seen what it changes and ends.
+// inTurn says where the last shard, or one that was to be alone, was sent while others were.
 func (m *merging) inTurn() {
-	last := m.files[len(m.files)-1]
-	var beside []string
-	for _, f := range m.files {
-		if f != last && last.Shard.Number == last.Shard.Of && last.Sweep.StartedAt.Before(f.Sweep.EndedAt) {
-			beside = append(beside, f.Shard.String())
-		}
+	leave := func(what, format string, args ...any) {
+		m.plan.Left = append(m.plan.Left, check.Omission{Route: "every shard", What: what,
+			Why: fmt.Sprintf(format, args...)})
 	}
-	if len(beside) > 0 {
-		m.plan.Left = append(m.plan.Left, check.Omission{Route: "every shard", What: "what the last one changes and " +
-			"ends",
-			Why: fmt.Sprintf("%s was sent while %s was, which may have seen it; start it when the others have ended",
-				last.Shard, strings.Join(beside, ", "))})
+	for _, of := range m.files {
+		var beside []string
+		for _, f := range m.files {
+			if f != of && of.Sweep.StartedAt.Before(f.Sweep.EndedAt) && f.Sweep.StartedAt.Before(of.Sweep.EndedAt) {
+				beside = append(beside, f.Shard.String())
+			}
+		}
+		if others := strings.Join(beside, ", "); others != "" {
+			if of.Shard.Number == of.Shard.Of {
+				leave("what the last one changes and ends", "%s was sent while %s was, which may have seen it; start it "+
+					"when the others have ended", of.Shard, others)
+			}
+			if of.Shard.Alone {
+				leave("the declared pace", "%s was sent as the only one while %s was: together they went beyond it",
+					of.Shard, others)
+			}
+		}
 	}
 }
 

@@ -31,6 +31,7 @@ func TestShardsAreSweptAndMerged(t *testing.T) {
 	require.Equal(t, 1, code, out)
 
 	wrong := map[string][]string{
+		"--alone is for --shard":         {"--alone"},
 		"needs --save FILE":              {"--shard", "1/2"},
 		"write for example 2/5":          {"--shard", "3/2", "--save", file("x")},
 		"give --baseline to millgate":    {"--shard", "1/2", "--save", file("x"), "--baseline", file("one.json")},

@@ -105,6 +105,7 @@ stopped, or it could not be stored); else 1 findings that --fail-on names, with
 	c.Flags().StringVar(&w.shard, "shard", "", "send a part of it, as `K/N` the second of five in 2/5, and keep it "+
 		"with "+
 		"--save for merge; the last one fills quotas and ends sessions, so start it when the others have ended")
+	c.Flags().BoolVar(&w.part.Shard.Alone, "alone", false, "no other shard is sent meanwhile: take the whole pace")
 	c.Flags().BoolVar(&w.planOnly, "plan", false, "say what would be sent, and send nothing")
 	formatFlag(c, &w.format)
 	if err := c.MarkFlagRequired("target"); err != nil {
@@ -127,12 +128,17 @@ func (w *sweeping) gateFlags(c *cobra.Command, failOn *[]string) {
 // readShard reads --shard. What all shards come to is asked of merge: a shard leaves with 1 only where --fail-on is
 // given.
 func (w *sweeping) readShard(failOn bool) (err error) {
+	alone := w.part.Shard.Alone
+	if w.shard == "" && alone {
+		return errors.New("--alone is for --shard K/N")
+	}
 	if w.shard == "" {
 		return nil
 	}
 	if w.part.Shard, err = planning.ParseShard(w.shard); err != nil {
 		return fmt.Errorf("--shard: %w", err)
 	}
+	w.part.Shard.Alone = alone
 	switch {
 	case w.save == "" && !w.planOnly:
 		return errors.New("--shard needs --save FILE: millgate merge joins the files of all shards")
