@@ -23,8 +23,8 @@ type mailedLink struct {
 	used        bool
 }
 
-// keptMails is how many messages the mailbox keeps.
-const keptMails = 500
+// keptMails is how many messages the mailbox keeps: fewer than make a long answer.
+const keptMails = 100
 
 // MailHandler is the mailbox of the test environment: GET /messages?to=ADDRESS, the newest first.
 func (s *Service) MailHandler() http.Handler {

@@ -25,10 +25,19 @@ func (c *Client) Fetch(ctx context.Context, host, path string) ([]byte, error) {
 		return nil, fmt.Errorf("%w: %s", ErrUnreachable, r.Error)
 	case r.Status != 200:
 		return nil, fmt.Errorf("%s answered %d", r.URL, r.Status)
-	case len(r.content) >= BodyLimit+maskMargin:
-		return nil, fmt.Errorf("%s is longer than %d KiB", r.URL, BodyLimit>>10)
+	}
+	if why := r.tooLong(); why != "" {
+		return nil, fmt.Errorf("%s is %s", r.URL, why)
 	}
 	return r.content, nil
+}
+
+// tooLong says that an answer was not read to its end; "" where it was.
+func (r raw) tooLong() string {
+	if len(r.content) < BodyLimit+maskMargin {
+		return ""
+	}
+	return fmt.Sprintf("longer than %d KiB", BodyLimit>>10)
 }
 
 // HostOf says which host of the target an absolute address is at, and the rest

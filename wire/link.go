@@ -275,7 +275,13 @@ func (k *Keyring) newest(ctx context.Context, s *declaration.Scheme, box Outgoin
 	case r.Status >= 300 && r.Status != 404:
 		return "", fmt.Errorf("%w: the mailbox at %s answered %d", ErrCredential, box.Path, r.Status)
 	}
-	return k.client.linkIn(r.content, s.Arrives.Find), nil
+	link := k.client.linkIn(r.content, s.Arrives.Find)
+	if why := r.tooLong(); link == "" && why != "" {
+		return "", fmt.Errorf("%w: the mailbox at %s is %s, so that no message is found in it; empty it, or ask for "+
+			"the "+
+			"newest alone in its query", ErrCredential, box.Path, why)
+	}
+	return link, nil
 }
 
 // anAddress is an absolute address in a text; what closes a sentence or a tag is none of it.

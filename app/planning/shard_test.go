@@ -44,7 +44,8 @@ func TestShardsAreThePlan(t *testing.T) {
 			pl := check.NewPlan(d, target, families.All)
 			c, err := Part{Shard: Shard{Number: k, Of: of}}.Choose(d, target, pl)
 			require.NoError(t, err)
-			again, err := Part{Shard: Shard{Number: k, Of: of}}.Choose(d, target, check.NewPlan(d, target, families.All))
+			again, err := Part{Shard: Shard{Number: k, Of: of}}.Choose(d, target, check.NewPlan(d, target,
+				families.All))
 			require.NoError(t, err)
 			require.Len(t, again.Probes, len(c.Probes))
 			mine := map[string]bool{}

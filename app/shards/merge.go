@@ -157,7 +157,8 @@ func (m *merging) inTurn() {
 		}
 		if others := strings.Join(beside, ", "); others != "" {
 			if of.Shard.Number == of.Shard.Of {
-				leave("what the last one changes and ends", "%s was sent while %s was, which may have seen it; start it "+
+				leave("what the last one changes and ends", "%s was sent while %s was, which may have seen it; "+
+					"start it "+
 					"when the others have ended", of.Shard, others)
 			}
 			if of.Shard.Alone {

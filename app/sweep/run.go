@@ -90,7 +90,8 @@ func (sw *Sweeps) newRun(ctx context.Context, d *declaration.Document, t *declar
 		return nil, err
 	}
 	c.Never = d.Answers.NeverText
-	r := &run{sweeps: sw, doc: d, target: t, paced: paced, plan: pl, client: c, probes: only.Probes, chosen: only, facts: facts,
+	r := &run{sweeps: sw, doc: d, target: t, paced: paced, plan: pl, client: c, probes: only.Probes, chosen: only,
+		facts:   facts,
 		pending: map[string][]*check.Probe{}, since: map[string][]*check.Probe{},
 		worked: map[string]bool{}, tried: map[string]int{}, done: make(chan struct{}),
 		lost: map[string]bool{}, public: map[string]token.Keys{}, made: map[uint]store.Made{},
