@@ -91,10 +91,10 @@ var arrows = map[string][]string{
 		"core/declaration/layout", "core/finding", "core/review", "core/token", "format/openapi", "store", "wire",
 	},
 	"cmd/millgate": {
-		"app", "app/coverage", "app/events", "app/fault", "app/past", "app/planning", "app/report",
+		"app", "app/importing", "app/coverage", "app/events", "app/fault", "app/past", "app/planning", "app/report",
 		"app/shards", "app/sweep", "app/tokens",
 		"app/view", "app/workspace", "core/access", "core/declaration", "core/declaration/layout", "core/finding",
-		"core/history",
+		"core/history", "core/inventory",
 		"core/review", "core/route", "core/token", "examples", "server", "standin",
 	},
 	"core/access": {"core/declaration", "core/declaration/layout", "core/route"},

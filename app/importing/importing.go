@@ -5,6 +5,7 @@ package importing
 
 import (
 	"fmt"
+	"os"
 	"path/filepath"
 	"slices"
 	"sort"
@@ -18,6 +19,7 @@ import (
 	"millgate/core/route"
 	"millgate/format/accesslog"
 	"millgate/format/csv"
+	"millgate/format/openapi"
 )
 
 // Imports reads routes from descriptions and from traffic.
@@ -48,6 +50,42 @@ type Request struct {
 	Mapping   accesslog.Mapping
 	Templates []string // templates that correct the folding: METHOD /path, or /path for all methods
 	Text      string   // the declaration that it is merged into
+	// At is where the first file stands in the declaration's folder, so that it is not put there; "" where it does not.
+	At string
+}
+
+// Source is a file on disk with those beside it that it refers to, to be merged into a declaration in a folder.
+func Source(path, folder string) (q Request, err error) {
+	b, err := os.ReadFile(path) //nolint:gosec // it is what the caller names
+	if err != nil {
+		return q, fmt.Errorf("%w: %w", fault.ErrInput, err)
+	}
+	q.Files = []NamedText{{filepath.Base(path), string(b)}}
+	if rel, err := filepath.Rel(folder, path); err == nil && filepath.IsLocal(rel) {
+		q.At = filepath.ToSlash(rel)
+	}
+	if guessKind(path, string(b)) == KindOpenAPI {
+		openapi.Describe(b, func(ref string) ([]byte, error) {
+			b, err := workspace.ReadBeside(filepath.Dir(path), ref)
+			if err == nil {
+				q.Files = append(q.Files, NamedText{ref, string(b)})
+			}
+			return b, err
+		})
+	}
+	return q, nil
+}
+
+// Usual are the items of a preview that are taken where nobody chooses: those that are new or changed, and unclear or
+// gone ones where somebody asks for them. What was seen of them is their sample.
+func (p Preview) Usual(unclear, gone bool) (out []Choice) {
+	for _, it := range p.Items {
+		if it.State == inventory.New || it.State == inventory.Changed || it.State == inventory.Unclear && unclear ||
+			it.State == inventory.Gone && gone {
+			out = append(out, Choice{Key: it.Key, Sample: true})
+		}
+	}
+	return out
 }
 
 // Problem is something that could not be read.

@@ -5,7 +5,6 @@ import (
 	"strings"
 
 	"millgate/core/inventory"
-	"millgate/core/route"
 )
 
 func lines(p *Preview, text string) (in []inventory.Incoming) {
@@ -15,19 +14,18 @@ func lines(p *Preview, text string) (in []inventory.Incoming) {
 			continue
 		}
 		f := strings.Fields(l)
-		if len(f) > 2 {
-			// What stands behind the path says what it is for.
-			in = append(in, inventory.Incoming{Key: strings.ToUpper(f[0]) + " " + f[1],
-				Summary: strings.Join(f[2:], " "), Line: n + 1})
-		} else if len(f) == 2 {
-			in = append(in, inventory.Incoming{Key: strings.ToUpper(f[0]) + " " + f[1], Line: n + 1})
-		} else {
+		if len(f) < 2 {
 			p.Problems = append(p.Problems, Problem{n + 1, fmt.Sprintf("%q is not METHOD /path", l)})
 			continue
 		}
-		if _, err := route.ParseTemplate(in[len(in)-1].Key); err != nil {
+		keys, unclear, err := inventory.Templates(f[0], f[1])
+		if err != nil {
 			p.Problems = append(p.Problems, Problem{n + 1, err.Error()})
-			in = in[:len(in)-1]
+			continue
+		}
+		for _, key := range keys { // what stands behind the path says what it is for
+			in = append(in, inventory.Incoming{Key: key, Summary: strings.Join(f[2:], " "), Unclear: unclear,
+				Line: n + 1})
 		}
 	}
 	return in

@@ -145,12 +145,3 @@ func (im *Imports) proposals(p *Preview, q Request, d openapi.Description, doc *
 // static are files that pages load; they are no routes of an API.
 var static = []string{".js", ".mjs", ".css", ".png", ".jpg", ".jpeg", ".gif", ".svg", ".ico", ".woff", ".woff2", ".ttf",
 	".map", ".webp", ".mp4"}
-
-// secretNames are members of bodies and queries whose values are not kept.
-var secretNames = []string{"pass", "secret", "token", "key", "auth", "session", "code", "otp", "pin", "credential",
-	"signature", "sig"}
-
-func secretName(n string) bool {
-	n = strings.ToLower(n)
-	return slices.ContainsFunc(secretNames, func(s string) bool { return strings.Contains(n, s) })
-}

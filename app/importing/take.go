@@ -37,9 +37,11 @@ func (im *Imports) Import(q Request, take []Choice, proposals []string) (text st
 	}
 	var edits []layout.Edit
 	if p.Kind == KindOpenAPI {
-		name, err := im.putBeside(q)
-		if err != nil {
-			return "", 0, err
+		name := q.At
+		if name == "" {
+			if name, err = im.putBeside(q); err != nil {
+				return "", 0, err
+			}
 		}
 		from := "{ from: " + declaration.Scalar(name) + ", host: " + declaration.Scalar(q.Host) + " }"
 		if q.Host == "" {

@@ -56,6 +56,7 @@ func root() *cobra.Command {
 		formatCommand(), schemaCommand(), sweepCommand(), mergeCommand(), tokensCommand(), originsCommand(),
 		standInCommand(),
 		keepCommand(), pruneCommand(), sweepsCommand(), showCommand(), compareCommand(), reportCommand(),
+		importCommand(),
 		versionCommand())
 	return c
 }

@@ -78,13 +78,15 @@ func Read(text []byte) (out []inventory.Incoming, problems []Problem, err error)
 			}
 			return ""
 		}
-		x, err := incoming(get)
+		list, err := incoming(get)
 		if err != nil {
 			problems = append(problems, Problem{line, err.Error()})
 			continue
 		}
-		x.Line = line
-		out = append(out, x)
+		for _, x := range list {
+			x.Line = line
+			out = append(out, x)
+		}
 	}
 }
 
@@ -99,21 +101,27 @@ func separator(text []byte) rune {
 	return best
 }
 
-func incoming(get func(string) string) (x inventory.Incoming, err error) {
+// incoming are the routes of a row.
+func incoming(get func(string) string) (out []inventory.Incoming, err error) {
+	var x inventory.Incoming
 	path, method := get("path"), strings.ToUpper(get("method"))
 	if m, p, ok := strings.Cut(path, " "); ok && method == "" {
 		method, path = strings.ToUpper(m), strings.TrimSpace(p)
 	}
 	switch {
 	case path == "":
-		return x, errors.New("it has no path")
+		return nil, errors.New("it has no path")
 	case method == "":
-		return x, errors.New("it has no method")
+		return nil, errors.New("it has no method")
 	}
 	if h := get("host"); h != "" && !strings.Contains(path, ":/") {
 		path = h + ":" + path
 	}
-	x.Key, x.Summary, x.Group = method+" "+path, get("summary"), get("group")
+	keys, unclear, err := inventory.Templates(method, path)
+	if err != nil {
+		return nil, err
+	}
+	x.Unclear, x.Summary, x.Group = unclear, get("summary"), get("group")
 	for what, into := range map[string]*string{"effect": &x.Effect, "sensitivity": &x.Sensitivity} {
 		v := strings.ToLower(get(what))
 		known := []string{"read", "create", "update", "delete", "command"}
@@ -125,9 +133,13 @@ func incoming(get func(string) string) (x inventory.Incoming, err error) {
 			if near := declaration.Nearest(v, known); near != "" {
 				hint = "did you mean " + near + "?"
 			}
-			return x, fmt.Errorf("%q is no %s: %s", v, what, hint)
+			return nil, fmt.Errorf("%q is no %s: %s", v, what, hint)
 		}
 		*into = v
 	}
-	return x, nil
+	for _, key := range keys {
+		x.Key = key
+		out = append(out, x)
+	}
+	return out, nil
 }
