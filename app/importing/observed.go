@@ -33,13 +33,18 @@ func previewObserved(p *Preview, q Request, doc *declaration.Document) error {
 		return err
 	}
 	var in []inventory.Incoming
+	var made madeUp
 	for _, f := range inventory.Fold(toService(p, q, all), known) {
 		x := inventory.Incoming{Key: f.Template, Count: f.Count, Paths: f.Paths, Unclear: f.Unclear, Line: f.Line}
 		if f.Answered == 0 {
 			x.Unclear = "never answered with success: it may not exist"
 		}
-		x.Sample = sampleOf(f)
+		x.Sample = made.sample(f)
 		in = append(in, x)
+	}
+	if len(made.changed) > 0 {
+		p.Notes = append(p.Notes, "Values of "+strings.Join(made.changed, ", ")+" in samples are made up, in the same "+
+			"form: they looked like somebody's.")
 	}
 	p.Items = inventory.Merge(doc, in, false, "")
 	if len(in) == 0 {
@@ -154,9 +159,8 @@ func likelyOrigin(origins map[string]int, doc *declaration.Document) string {
 	return best
 }
 
-// sampleOf is what could be sent to a folded route: what was seen, without what
-// looks like a secret.
-func sampleOf(f inventory.Folded) declaration.Sample {
+// sample is what could be sent to a folded route: what was seen, without what looks like a secret or like somebody's.
+func (m *madeUp) sample(f inventory.Folded) declaration.Sample {
 	var s declaration.Sample
 	sel, err := route.ParseTemplate(f.Template)
 	if err != nil || f.Best.Status < 200 || f.Best.Status >= 400 {
@@ -172,7 +176,7 @@ func sampleOf(f inventory.Folded) declaration.Sample {
 			if err != nil {
 				v = segs[i]
 			}
-			s.Path[g.Name] = v
+			s.Path[g.Name] = m.of(g.Name, v, false)
 		}
 	}
 	for k, v := range f.Best.Query {
@@ -182,7 +186,7 @@ func sampleOf(f inventory.Folded) declaration.Sample {
 		if s.Query == nil {
 			s.Query = map[string]string{}
 		}
-		s.Query[k] = v
+		s.Query[k] = m.of(k, v, false)
 	}
 	if !declaration.UnsafeMethod(f.Best.Method) || len(f.Best.Body) == 0 || len(f.Best.Body) > 64<<10 {
 		return s
@@ -193,7 +197,7 @@ func sampleOf(f inventory.Folded) declaration.Sample {
 		d := json.NewDecoder(strings.NewReader(string(f.Best.Body)))
 		d.UseNumber()
 		if d.Decode(&v) == nil {
-			if b, err := json.Marshal(blanked(v)); err == nil {
+			if b, err := json.Marshal(m.in("", v)); err == nil {
 				s.JSON = b
 			}
 		}
@@ -204,7 +208,7 @@ func sampleOf(f inventory.Folded) declaration.Sample {
 		}
 		s.Form = map[string]string{}
 		for k := range form {
-			s.Form[k] = form.Get(k)
+			s.Form[k] = m.of(k, form.Get(k), false)
 			if secretName(k) {
 				s.Form[k] = "{" + strings.Map(placeholder, k) + "}"
 			}
@@ -218,23 +222,4 @@ func placeholder(r rune) rune {
 		return r
 	}
 	return '_'
-}
-
-// blanked puts placeholders where secrets stand.
-func blanked(v any) any {
-	switch x := v.(type) {
-	case map[string]any:
-		for k, m := range x {
-			if _, text := m.(string); text && secretName(k) {
-				x[k] = "{" + strings.Map(placeholder, k) + "}"
-			} else {
-				x[k] = blanked(m)
-			}
-		}
-	case []any:
-		for i := range x {
-			x[i] = blanked(x[i])
-		}
-	}
-	return v
 }

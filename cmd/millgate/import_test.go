@@ -24,7 +24,8 @@ const recorded = `{"log": {"version": "1.2", "creator": {"name": "x", "version":
   {"startedDateTime": "2026-11-01T10:00:00Z", "time": 1, "request": {"method": "POST",
 	"url": "https://api.example/orders",
    "httpVersion": "HTTP/1.1", "headers": [], "queryString": [], "cookies": [], "headersSize": -1, "bodySize": 30,
-   "postData": {"mimeType": "application/json", "text": "{\"author\": \"a note\", \"api_key\": \"hush-hush\"}"}},
+   "postData": {"mimeType": "application/json", "text": "{\"author\": \"a note\", \"to\": \"jo@corp.example\", " +
+	"\"api_key\": \"hush-hush\"}"}},
    "response": {"status": 201, "statusText": "", "httpVersion": "HTTP/1.1", "headers": [], "cookies": [],
    "content": {"size": 0, "mimeType": ""}, "redirectURL": "", "headersSize": -1, "bodySize": 0}, "cache": {},
    "timings": {"send": 0, "wait": 1, "receive": 0}}]}}`
@@ -101,6 +102,7 @@ func TestRoutesAreImported(t *testing.T) {
 	var res struct {
 		Files []struct {
 			Kind, Origin string
+			Notes        []string
 			Items        []struct {
 				Route, State, Send string
 				Taken              bool
@@ -115,6 +117,9 @@ func TestRoutesAreImported(t *testing.T) {
 	assert.Contains(t, res.Text, `"author":"a note"`, "it is no secret")
 	assert.Contains(t, res.Text, `"api_key":"{api_key}"`)
 	assert.NotContains(t, out, "hush-hush")
+	assert.NotContains(t, out, "jo@corp.example")
+	assert.Contains(t, res.Files[0].Notes, "Values of to in samples are made up, in the same form: they looked like "+
+		"somebody's.")
 	assert.False(t, res.Written)
 	assert.Equal(t, "unclear", res.Files[1].Items[2].State)
 	assert.False(t, res.Files[1].Items[2].Taken)
