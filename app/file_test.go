@@ -41,3 +41,31 @@ func besideIt(t *testing.T, dir string) []string {
 	require.NoError(t, err)
 	return list
 }
+
+// A revision is read as it was, with what its descriptions refer to.
+func TestRevisionsKeepWhatDescriptionsReferTo(t *testing.T) {
+	dir := t.TempDir()
+	write := func(name, text string) {
+		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o700))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
+	}
+	write("x.gate.yaml", "millgate: 1\nroutes:\n  - from: api/all.yaml\n")
+	write("api/all.yaml", "openapi: 3.1.0\ninfo: {title: x, version: '1'}\npaths:\n  /a: {$ref: paths/a.yaml}\n")
+	write("api/paths/a.yaml", "get: {responses: {'200': {$ref: ../shared.yaml}}}\n")
+	write("api/shared.yaml", "description: all\n")
+	a, err := Open(t.Context(), "", filepath.Join(dir, "x.gate.yaml"))
+	require.NoError(t, err)
+	defer a.Close() //nolint:errcheck // it is only read
+	_, msgs := a.Workspace.Document()
+	require.Empty(t, msgs)
+	source, err := a.Workspace.SourceOf(t.Context(), 1)
+	require.NoError(t, err)
+	assert.Len(t, source.Files, 3)
+	write("api/paths/a.yaml", "delete: {responses: {'200': {description: other}}}\n")
+	require.NoError(t, os.Remove(filepath.Join(dir, "api/shared.yaml")))
+	rev, err := a.Workspace.AtRevision(t.Context(), 1)
+	require.NoError(t, err)
+	require.Len(t, rev.Doc.Routes, 1)
+	assert.Equal(t, "GET /a", rev.Doc.Routes[0].Key())
+	assert.Empty(t, rev.Messages)
+}

@@ -65,13 +65,12 @@ func Source(path, folder string) (q Request, err error) {
 		q.At = filepath.ToSlash(rel)
 	}
 	if guessKind(path, string(b)) == KindOpenAPI {
-		openapi.Describe(b, func(ref string) ([]byte, error) {
-			b, err := workspace.ReadBeside(filepath.Dir(path), ref)
-			if err == nil {
+		read := func(ref string) ([]byte, error) { return workspace.ReadBeside(filepath.Dir(path), ref) }
+		for _, ref := range openapi.Refers(b, read) {
+			if b, err := read(ref); err == nil {
 				q.Files = append(q.Files, NamedText{ref, string(b)})
 			}
-			return b, err
-		})
+		}
 	}
 	return q, nil
 }

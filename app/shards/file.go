@@ -111,14 +111,19 @@ func (s *Shards) Export(ctx context.Context, id uint, part planning.Part) (*File
 	if t == nil {
 		return nil, fmt.Errorf("%w: there is no target %q", fault.ErrNotFound, w.Target)
 	}
+	pl := check.NewPlan(by.Doc, t, s.families)
+	plan := digest(pl)
+	if _, err := part.Choose(by.Doc, t, pl); err != nil {
+		return nil, err
+	}
 	f := &File{Version: version, Shard: part.Shard, Sweep: Sweep{w.Target, w.Base, w.State, w.Note, w.StartedAt,
 		*w.EndedAt}, Kinds: part.Kinds, Controls: part.Controls, Made: res.Made, Facts: map[string]json.RawMessage{},
-		Plan: digest(check.NewPlan(by.Doc, t, s.families)), Declaration: source}
+		Plan: plan, Declaration: source}
 	for _, at := range part.At {
 		f.Only = append(f.Only, at.String())
 	}
 	for _, o := range res.Left {
-		if o.Family == "" && o.Caller != "" { // what no plan knows
+		if !slices.Contains(pl.Left, o) {
 			f.Left = append(f.Left, o)
 		}
 	}

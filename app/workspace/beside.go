@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"path"
 	"path/filepath"
 
 	"millgate/core/declaration"
@@ -50,7 +51,7 @@ func Importer(dir string) declaration.Importer {
 // besides reads files by their path relative to another in a directory.
 func besides(dir, of string) openapi.Load {
 	return func(ref string) ([]byte, error) {
-		return ReadBeside(dir, filepath.Join(filepath.Dir(filepath.FromSlash(of)), filepath.FromSlash(ref)))
+		return ReadBeside(dir, filepath.FromSlash(besideOf(of, ref)))
 	}
 }
 
@@ -69,11 +70,17 @@ func (ws *Workspace) keptFiles(kept map[string]string) declaration.Files {
 		if err != nil {
 			return nil, []error{err}
 		}
-		return openapi.Read(b, besides(dir, ref))
+		return openapi.Read(b, func(other string) ([]byte, error) { return read(besideOf(ref, other)) })
 	}}
 }
 
-// filesOf are the texts in a folder that a document was made from beside its own.
+// besideOf is the name of a file in the folder that another one there refers to.
+func besideOf(of, ref string) string {
+	return path.Join(path.Dir(filepath.ToSlash(of)), filepath.ToSlash(ref))
+}
+
+// filesOf are the texts in a folder that a document was made from beside its own, with those that its descriptions
+// refer to.
 func filesOf(d *declaration.Document, dir string) map[string]string {
 	out := map[string]string{}
 	put := func(name string) {
@@ -85,7 +92,13 @@ func filesOf(d *declaration.Document, dir string) map[string]string {
 		}
 	}
 	for _, r := range d.Routes {
+		if r.From == "" || out[r.From] != "" {
+			continue
+		}
 		put(r.From)
+		for _, ref := range openapi.Refers([]byte(out[r.From]), besides(dir, r.From)) {
+			put(besideOf(r.From, ref))
+		}
 	}
 	for _, n := range d.Includes {
 		put(n)

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"path"
+	"strconv"
 	"strings"
 
 	yaml "github.com/pb33f/go-yaml"
@@ -29,6 +30,18 @@ type inliner struct {
 	problems []error
 }
 
+// Refers are the files that a description refers to and that can be read, by their paths relative to its own.
+func Refers(text []byte, load Load) (refs []string) {
+	inline(text, func(ref string) ([]byte, error) {
+		b, err := load(ref)
+		if err == nil {
+			refs = append(refs, ref)
+		}
+		return b, err
+	})
+	return refs
+}
+
 // inline returns the text with external references turned into its own.
 func inline(text []byte, load Load) ([]byte, []error) {
 	var root yaml.Node
@@ -39,6 +52,9 @@ func inline(text []byte, load Load) ([]byte, []error) {
 	lines := strings.SplitAfter(string(text), "\n")
 	in.nodes(&root, map[*yaml.Node]bool{}, func(n *yaml.Node) {
 		to, ok := in.target(".", n.Value)
+		if n.Style&(yaml.SingleQuotedStyle|yaml.DoubleQuotedStyle) == 0 {
+			to = strconv.Quote(to) // a # would begin a comment
+		}
 		if ok && n.Line >= 1 && n.Line <= len(lines) {
 			// Only the first on the line, from the node's column on.
 			l := lines[n.Line-1]

@@ -3,6 +3,7 @@ package openapi
 import (
 	"encoding/json"
 	"fmt"
+	"regexp"
 	"testing"
 	"time"
 
@@ -56,6 +57,13 @@ components:
 	require.NoError(t, json.Unmarshal(d.Routes[byKey["POST /things"]].Sample.JSON, &body))
 	assert.Equal(t, "from afar", body["name"])
 	assert.Equal(t, 11, d.Routes[byKey["GET /own"]].Line, "lines are those of the text")
+
+	// Most write references without quotes, where a # would begin a comment.
+	bare := regexp.MustCompile(`\$ref: "([^#"][^"]*)"`).ReplaceAllString(main, "$$ref: $1")
+	require.NotEqual(t, main, bare)
+	plain := Describe([]byte(bare), load)
+	require.Empty(t, plain.Problems)
+	assert.Equal(t, d.Routes, plain.Routes)
 
 	asJSON, err := json.Marshal(map[string]any{"openapi": "3.1.0", "info": map[string]any{"title": "x", "version": "1"},
 		"paths": map[string]any{"/more": map[string]any{"$ref": "paths/more.yaml#/item"}}})
