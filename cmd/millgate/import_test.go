@@ -22,10 +22,9 @@ paths:
 
 const recorded = `{"log": {"version": "1.2", "creator": {"name": "x", "version": "1"}, "entries": [
   {"startedDateTime": "2026-11-01T10:00:00Z", "time": 1, "request": {"method": "POST",
-	"url": "https://api.example/orders",
+   "url": "https://api.example/orders",
    "httpVersion": "HTTP/1.1", "headers": [], "queryString": [], "cookies": [], "headersSize": -1, "bodySize": 30,
-   "postData": {"mimeType": "application/json", "text": "{\"author\": \"a note\", \"to\": \"jo@corp.example\", " +
-	"\"api_key\": \"hush-hush\"}"}},
+   "postData": {"mimeType": "application/json", "text": "{\"author\": \"a note\", \"to\": \"jo@corp.example\", \"api_key\": \"hush-hush\"}"}},
    "response": {"status": 201, "statusText": "", "httpVersion": "HTTP/1.1", "headers": [], "cookies": [],
    "content": {"size": 0, "mimeType": ""}, "redirectURL": "", "headersSize": -1, "bodySize": 0}, "cache": {},
    "timings": {"send": 0, "wait": 1, "receive": 0}}]}}`
