@@ -46,7 +46,7 @@ var arrows = map[string][]string{
 	"app/fault":  {"wire"},
 	"app/importing": {
 		"app/fault", "app/workspace", "core/declaration", "core/declaration/layout", "core/inventory",
-		"core/route", "format/accesslog", "format/csv", "format/har", "format/openapi",
+		"core/personal", "core/route", "format/accesslog", "format/csv", "format/har", "format/openapi",
 	},
 	"app/planning": {
 		"app/fault", "app/room", "app/snapshot", "core/access", "core/check", "core/check/quotas",
@@ -153,8 +153,9 @@ var arrows = map[string][]string{
 		"core/access", "core/declaration", "core/declaration/layout", "core/finding", "core/quota", "core/route",
 	},
 	"core/route":       {},
+	"core/personal":    {},
 	"core/session":     {"core/declaration", "core/finding", "core/token"},
-	"core/token":       {"core/access", "core/declaration", "core/finding", "core/pointer"},
+	"core/token":       {"core/access", "core/declaration", "core/finding", "core/personal", "core/pointer"},
 	"core/weburl":      {},
 	"e2e":              {},
 	"examples":         {},

@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strings"
 	"unicode"
+
+	"millgate/core/personal"
 )
 
 // madeUp puts values that nobody has in the place of those that are somebody's: addresses, numbers and names of people
@@ -28,17 +30,14 @@ var (
 
 var (
 	anEmail  = regexp.MustCompile(`[A-Za-z0-9.!#$%&'*+/=?^_{|}~-]+@[A-Za-z0-9-]+(?:\.[A-Za-z0-9-]+)+`)
-	aPhone   = regexp.MustCompile(`^\+[0-9][0-9 ()./-]{6,18}$`)
 	aDate    = regexp.MustCompile(`^(\d{4}-\d{2}-\d{2})`)
-	aJWT     = regexp.MustCompile(`^eyJ[A-Za-z0-9_-]+\.[A-Za-z0-9_-]+\.`)
 	aIBAN    = regexp.MustCompile(`^[A-Z]{2}\d{2}(?: ?[A-Z0-9]{4}){2,7}(?: ?[A-Z0-9]{1,3})?$`)
-	aCard    = regexp.MustCompile(`^\d(?:[ -]?\d){12,18}$`)
 	somebody = "someone@example.com" // RFC 2606 section 3
 )
 
 // of is a text of a member in its place in a sample; person: the members beside it are a person's.
 func (m *madeUp) of(name, text string, person bool) string {
-	out := m.value(wordsOf(name), name, text, person)
+	out := m.value(personal.Words(name), name, text, person)
 	if out != text && !slices.Contains(m.changed, name) {
 		m.changed = append(m.changed, name)
 	}
@@ -60,13 +59,13 @@ func (m *madeUp) value(words []string, name, text string, person bool) string {
 	switch {
 	case text == "" || strings.HasPrefix(text, "{"):
 		return text
-	case aJWT.MatchString(text):
+	case personal.SecretIn(text) != personal.NoSecret:
 		return "{" + strings.Map(placeholder, name) + "}"
 	case anEmail.MatchString(text):
 		return anEmail.ReplaceAllString(text, somebody)
-	case has(phoneWords) && digits(text) >= 5 || aPhone.MatchString(text):
+	case has(phoneWords) && digits(text) >= 5 || personal.Phone(text):
 		return inForm(text, "15550100")
-	case has(numberWords) || aIBAN.MatchString(text) || aCard.MatchString(text) && luhn(text):
+	case has(numberWords) || aIBAN.MatchString(text) || personal.Card(text):
 		return inForm(text, "0")
 	case has(birthWords) && aDate.MatchString(text):
 		return aDate.ReplaceAllString(text, "1990-01-01")
@@ -81,7 +80,7 @@ func (m *madeUp) value(words []string, name, text string, person bool) string {
 // number is of for a number: one of a telephone or an account.
 func (m *madeUp) number(name string, n json.Number) json.Number {
 	whole := digits(n.String()) == len(n) && len(n) >= 5
-	if !whole || !slices.ContainsFunc(wordsOf(name), func(w string) bool {
+	if !whole || !slices.ContainsFunc(personal.Words(name), func(w string) bool {
 		return slices.Contains(phoneWords, w) || slices.Contains(numberWords, w)
 	}) {
 		return n
@@ -114,31 +113,13 @@ func inForm(text, turn string) string {
 	}, text)
 }
 
-// luhn says whether digits are a number of a payment card (ISO/IEC 7812-1, annex B).
-func luhn(text string) bool {
-	sum, double := 0, false
-	for i := len(text) - 1; i >= 0; i-- {
-		if !unicode.IsDigit(rune(text[i])) {
-			continue
-		}
-		d := int(text[i] - '0')
-		if double {
-			if d *= 2; d > 9 {
-				d -= 9
-			}
-		}
-		sum, double = sum+d, !double
-	}
-	return sum%10 == 0
-}
-
 // in is a value of JSON with placeholders where secrets stand, and made-up values where somebody's do.
 func (m *madeUp) in(name string, v any) any {
 	switch x := v.(type) {
 	case map[string]any:
 		person := false
 		for k := range x {
-			person = person || slices.ContainsFunc(wordsOf(k),
+			person = person || slices.ContainsFunc(personal.Words(k),
 				func(w string) bool { return slices.Contains(besideName, w) })
 		}
 		for k, member := range x {

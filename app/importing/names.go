@@ -2,17 +2,15 @@ package importing
 
 import (
 	"slices"
-	"strings"
-	"unicode"
+
+	"millgate/core/personal"
 )
 
 // secretWords are those by which the name of a member says that its value is a secret. They decide as whole words, so
 // that author and keyboard are none.
 var secretWords = []string{"password", "passwd", "passphrase", "passcode", "pwd", "pass", "secret", "secrets", "token",
-	"tokens", "key", "apikey", "auth", "authorization", "accesstoken", "refreshtoken", "authtoken", "idtoken",
-	"session",
-	"sessionid", "sid", "jsessionid", "phpsessid", "otp", "totp", "pin", "credential", "credentials", "signature",
-	"sig",
+	"tokens", "key", "apikey", "auth", "authorization", "accesstoken", "refreshtoken", "authtoken", "idtoken", "session",
+	"sessionid", "sid", "jsessionid", "phpsessid", "otp", "totp", "pin", "credential", "credentials", "signature", "sig",
 	"hmac", "jwt", "cookie", "csrf", "xsrf", "nonce", "verifier", "assertion"}
 
 // before a code or a number these say that it is a secret; alone it is one as well.
@@ -25,7 +23,7 @@ var plainKeys = []string{"public", "sort", "primary", "foreign", "partition", "o
 
 // secretName says whether a member or a parameter of a name holds a secret.
 func secretName(name string) bool {
-	words := wordsOf(name)
+	words := personal.Words(name)
 	for i, w := range words {
 		before := ""
 		if i > 0 {
@@ -40,18 +38,4 @@ func secretName(name string) bool {
 		}
 	}
 	return false
-}
-
-// wordsOf are the words of a name, in small letters: accessToken, access_token and Access-Token have the same.
-func wordsOf(name string) []string {
-	var b strings.Builder
-	runes := []rune(name)
-	for i, r := range runes {
-		upper := unicode.IsUpper(r)
-		if upper && i > 0 && (unicode.IsLower(runes[i-1]) || i+1 < len(runes) && unicode.IsLower(runes[i+1])) {
-			b.WriteByte(' ')
-		}
-		b.WriteRune(unicode.ToLower(r))
-	}
-	return strings.FieldsFunc(b.String(), func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) })
 }

@@ -3,12 +3,11 @@ package token
 import (
 	"encoding/json"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
-	"unicode"
 	"unicode/utf8"
 
+	"millgate/core/personal"
 	"millgate/core/pointer"
 )
 
@@ -26,8 +25,8 @@ const (
 	mostText     = 16 << 10 // bytes of one value
 )
 
-// personal are claims that name a person (OpenID Connect Core section 5.1), whole.
-var personal = map[string]string{
+// personalClaims are those that name a person (OpenID Connect Core section 5.1), whole.
+var personalClaims = map[string]string{
 	"email": "an e-mail address", "phone_number": "a telephone number", "name": "a name",
 	"given_name": "a name", "family_name": "a name", "birthdate": "a date of birth", "address": "an address",
 	"gender": "a gender", "picture": "a picture", "ssn": "a social security number",
@@ -54,16 +53,6 @@ var notSecret = []string{"true", "false", "yes", "no", "set", "unset", "none", "
 var spoken = []string{"iss", "aud", "azp", "client_id", "jti", "scope", "scp", "kid", "nonce", "at_hash", "c_hash",
 	"s_hash", "sid", "cnf", "exp", "iat", "nbf", "auth_time", "acr", "amr"}
 
-var (
-	mailForm   = regexp.MustCompile(`^[^\s@/:]+@[^\s@/:]+\.[A-Za-z]{2,}$`)
-	phoneForm  = regexp.MustCompile(`^\+[1-9](?:[ ().-]?[0-9]){7,14}$`) // ITU-T E.164
-	connection = regexp.MustCompile(`^[a-z][a-z0-9+.-]*://[^\s/:@]*:[^\s/@]+@[^\s/]+`)
-	settings   = regexp.MustCompile(`(?i)(?:^|;)\s*(?:password|pwd)\s*=\s*[^;\s]+`)
-	// Prefixes that issuers of keys give them, so that they are known where they turn up.
-	keyForm = regexp.MustCompile(`^(?:(?:sk|rk)_(?:live|test)_|gh[opsur]_|github_pat_|glpat-|xox[abprs]-|AKIA|ASIA|AIza)` +
-		`[A-Za-z0-9_-]{10,}$`)
-)
-
 // contents goes through the claims, however deep they are nested.
 func (t *Token) contents() (out []Content) {
 	for i := range t.Claims.Members {
@@ -83,7 +72,7 @@ func inside(raw json.RawMessage, name string, at pointer.JSON, top bool, out *[]
 	}
 	switch raw[0] {
 	case '{':
-		if what, ok := personal[name]; ok && top && len(raw) > 2 {
+		if what, ok := personalClaims[name]; ok && top && len(raw) > 2 {
 			*out = append(*out, Content{Pointer: string(at), What: what + " (" + name + ")"})
 			return
 		}
@@ -113,7 +102,7 @@ func inside(raw json.RawMessage, name string, at pointer.JSON, top bool, out *[]
 			}
 		}
 	default: // a number may be a card's or a telephone's
-		if s := string(raw); len(s) >= 13 && card(s) {
+		if s := string(raw); personal.Card(s) {
 			*out = append(*out, Content{Pointer: string(at), What: "a card number (" + name + ": " + masked(s) + ")"})
 		}
 	}
@@ -121,31 +110,31 @@ func inside(raw json.RawMessage, name string, at pointer.JSON, top bool, out *[]
 
 // contentOf says what a text under a name is: by its form, or by the name.
 func contentOf(name, s string, top bool) (Content, bool) {
-	switch {
-	case strings.Contains(s, "-----BEGIN ") && strings.Contains(s, "PRIVATE KEY-----"):
+	switch personal.SecretIn(s) {
+	case personal.PrivateKey:
 		return Content{Secret: true, What: "a private key in " + name}, true
-	case strings.HasPrefix(s, "eyJ") && strings.Count(s, ".") >= 2:
+	case personal.Token:
 		return Content{Secret: true, What: "another token in " + name}, true
-	case strings.Contains(s, "://") && connection.MatchString(s),
-		strings.IndexByte(s, '=') >= 0 && settings.MatchString(s):
+	case personal.Connection:
 		return Content{Secret: true, What: "a connection with its password in " + name}, true
-	case len(s) >= 14 && keyForm.MatchString(s):
+	case personal.Key:
 		return Content{Secret: true, What: "a key in " + name}, true
+	case personal.NoSecret:
 	}
-	last := wordsOf(name)
+	last := personal.Words(name)
 	if len(s) >= 4 && secretName(last) && !slices.Contains(notSecret, strings.ToLower(s)) {
 		return Content{Secret: true, What: fmt.Sprintf("%s, %d characters", name, utf8.RuneCountInString(s))}, true
 	}
 	what := ""
 	switch {
-	case strings.IndexByte(s, '@') > 0 && mailForm.MatchString(s):
+	case personal.Mail(s):
 		what = "an e-mail address"
-	case s[0] == '+' && phoneForm.MatchString(s):
+	case personal.Phone(s):
 		what = "a telephone number"
-	case card(s):
+	case personal.Card(s):
 		what = "a card number"
-	case top && personal[name] != "":
-		what = personal[name]
+	case top && personalClaims[name] != "":
+		what = personalClaims[name]
 	case len(last) > 0:
 		what = personalWords[last[len(last)-1]]
 	}
@@ -153,26 +142,6 @@ func contentOf(name, s string, top bool) (Content, bool) {
 		return Content{}, false
 	}
 	return Content{What: what + " (" + name + ": " + masked(s) + ")"}, true
-}
-
-// wordsOf are the words of a name in snake_case, kebab-case or camelCase, in small letters.
-func wordsOf(name string) []string {
-	if !strings.ContainsFunc(name, func(r rune) bool { return r < 'a' || r > 'z' }) {
-		return []string{name}
-	}
-	var b strings.Builder
-	small := false
-	for _, r := range name {
-		if unicode.IsUpper(r) && small {
-			b.WriteByte(' ')
-		}
-		small = unicode.IsLower(r) || unicode.IsDigit(r)
-		if !unicode.IsLetter(r) && !unicode.IsDigit(r) {
-			r = ' '
-		}
-		b.WriteRune(unicode.ToLower(r))
-	}
-	return strings.Fields(b.String())
 }
 
 // secretName says whether a name ends in what a secret is called.
@@ -185,45 +154,6 @@ func secretName(w []string) bool {
 		return true
 	}
 	return len(w) > 1 && slices.Contains(secretWords, w[len(w)-2]+" "+last)
-}
-
-// card says whether a text is a card number (ISO/IEC 7812-1): a known beginning and length, and the
-// check digit.
-func card(s string) bool {
-	if len(s) < 13 || s[0] < '2' || s[0] > '6' {
-		return false
-	}
-	digits := strings.ReplaceAll(strings.ReplaceAll(s, " ", ""), "-", "")
-	n := len(digits)
-	if n < 13 || n > 19 || len(s) > 2*n {
-		return false
-	}
-	sum := 0
-	for i := range n {
-		d := int(digits[n-1-i] - '0')
-		if d < 0 || d > 9 {
-			return false
-		}
-		if i%2 == 1 {
-			if d *= 2; d > 9 {
-				d -= 9
-			}
-		}
-		sum += d
-	}
-	if sum%10 != 0 {
-		return false
-	}
-	two := digits[:2]
-	switch {
-	case digits[0] == '4':
-		return n == 13 || n == 16 || n == 19
-	case two >= "51" && two <= "55", two >= "22" && two <= "27", two == "60", two == "65":
-		return n == 16
-	case two == "34", two == "37":
-		return n == 15
-	}
-	return false
 }
 
 // masked is a text of which no more than its ends can be read.
