@@ -70,6 +70,9 @@ type Sweep struct {
 	Pruned     bool   // its exchanges were taken away
 }
 
+// Again says whether some probes were sent beside what is known of the rest; a shard knows nothing but its own.
+func (w Sweep) Again() bool { return w.Partial && w.Shard == "" }
+
 // Probe is one planned request of a sweep.
 type Probe struct {
 	SweepID  uint   `gorm:"primaryKey;autoIncrement:false"`

@@ -9,9 +9,9 @@ import (
 // secretWords are those by which the name of a member says that its value is a secret. They decide as whole words, so
 // that author and keyboard are none.
 var secretWords = []string{"password", "passwd", "passphrase", "passcode", "pwd", "pass", "secret", "secrets", "token",
-	"tokens", "key", "apikey", "auth", "authorization", "accesstoken", "refreshtoken", "authtoken", "idtoken", "session",
-	"sessionid", "sid", "jsessionid", "phpsessid", "otp", "totp", "pin", "credential", "credentials", "signature", "sig",
-	"hmac", "jwt", "cookie", "csrf", "xsrf", "nonce", "verifier", "assertion"}
+	"tokens", "key", "apikey", "auth", "authorization", "accesstoken", "refreshtoken", "authtoken", "idtoken",
+	"session", "sessionid", "sid", "jsessionid", "phpsessid", "otp", "totp", "pin", "credential", "credentials",
+	"signature", "sig", "hmac", "jwt", "cookie", "csrf", "xsrf", "nonce", "verifier", "assertion"}
 
 // before a code or a number these say that it is a secret; alone it is one as well.
 var beforeCode = []string{"auth", "authorization", "verification", "verify", "reset", "security", "invite", "recovery",

@@ -81,20 +81,20 @@ func (p Part) Choose(d *declaration.Document, t *declaration.Target, pl *check.P
 			asked = append(asked, x)
 		}
 	}
-	all := Among(pl, keysOf(asked))
-	if n := len(pl.Probes) - len(all); n > 0 && !p.Controls {
+	c.Probes = Among(pl, keysOf(asked))
+	if n := len(pl.Probes) - len(c.Probes); n > 0 && !p.Controls {
 		pl.Left = append(pl.Left, check.Omission{Route: "every other route", What: fmt.Sprintf("%d probes", n),
 			Why: "only some routes or kinds were asked for"})
 	}
-	c.Shard = p.Shard
-	mine, err := p.Shard.take(pl, asked, &c)
-	if err != nil {
-		return c, err
-	}
-	c.Probes = Among(pl, keysOf(mine))
-	if n := len(all) - len(c.Probes); n > 0 {
-		pl.Left = append(pl.Left, check.Omission{Route: "every other shard", What: fmt.Sprintf("%d probes", n),
-			Why: "they are for other runners"})
+	if c.Shard = p.Shard; p.Shard.Of > 0 {
+		all := len(c.Probes)
+		if err := p.Shard.take(pl, asked, &c); err != nil {
+			return c, err
+		}
+		if n := all - len(c.Probes); n > 0 {
+			pl.Left = append(pl.Left, check.Omission{Route: "every other shard", What: fmt.Sprintf("%d probes", n),
+				Why: "they are for other runners"})
+		}
 	}
 	if len(c.Probes) == 0 {
 		return c, fmt.Errorf("%w: there is nothing to send: no probe is of what was asked for", fault.ErrInput)

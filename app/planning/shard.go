@@ -155,8 +155,7 @@ func (s Shard) split(pl *check.Plan, list []*check.Probe) (map[*check.Probe]int,
 	}
 	if len(names) < s.Of {
 		return nil, fmt.Errorf("%w: what is planned can be split among %d runners at most; use --shard K/%d",
-			fault.ErrInput,
-			len(names), len(names))
+			fault.ErrInput, len(names), len(names))
 	}
 	slices.SortStableFunc(names, func(a, b string) int { return cmp.Compare(requests[b], requests[a]) })
 	load, at := make([]int, s.Of), map[string]int{}
@@ -176,26 +175,24 @@ func (s Shard) split(pl *check.Plan, list []*check.Probe) (map[*check.Probe]int,
 	return out, nil
 }
 
-// take leaves the probes of a list that are a shard's. What the others send meanwhile is what its counters are
-// shared with.
-func (s Shard) take(pl *check.Plan, list []*check.Probe, c *Chosen) ([]*check.Probe, error) {
-	if s.Of == 0 {
-		return list, nil
-	}
-	home, err := s.split(pl, list)
+// take leaves the probes that are a shard's of those that are asked for. What the others send meanwhile is what its
+// counters are shared with.
+func (s Shard) take(pl *check.Plan, asked []*check.Probe, c *Chosen) error {
+	home, err := s.split(pl, asked)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	of := make([][]*check.Probe, s.Of)
 	c.elsewhere = map[string]bool{} // the last one is sent when nobody looks at them any more
-	for _, p := range list {
+	for _, p := range asked {
 		n := home[p] - 1
 		if of[n] = append(of[n], p); n != s.Number-1 && s.Number < s.Of && onRecord(p) != "" {
 			c.elsewhere[onRecord(p)] = true
 		}
 	}
+	c.Probes = Among(pl, keysOf(of[s.Number-1]))
 	if s.Alone {
-		return of[s.Number-1], nil
+		return nil
 	}
 	senders := map[string]int{}
 	for _, theirs := range of {
@@ -204,7 +201,7 @@ func (s Shard) take(pl *check.Plan, list []*check.Probe, c *Chosen) ([]*check.Pr
 		}
 	}
 	c.Shares = func(counter string) int { return cmp.Or(senders[counter], s.Of) }
-	return of[s.Number-1], nil
+	return nil
 }
 
 // Counters are the counters that count what probes of a plan send, by their names, each with its quota: what it sends

@@ -48,10 +48,7 @@ func (s *Shards) Merge(ctx context.Context, files []*File, apart bool) (uint, er
 	if err != nil {
 		return 0, err
 	}
-	by, err := s.ws.KeepSource(ctx, first.Declaration, "Read from the shards of a sweep")
-	if err != nil {
-		return 0, err
-	}
+	by := s.ws.ReadSource(first.Declaration)
 	t := by.Doc.TargetNamed(first.Sweep.Target)
 	if by.Failed() || t == nil {
 		return 0, fmt.Errorf("%w: the declaration in %s cannot be read here", fault.ErrInvalid, first.name)
@@ -76,7 +73,10 @@ func (s *Shards) Merge(ctx context.Context, files []*File, apart bool) (uint, er
 		}
 	}
 	w := m.sweep()
-	w.RevisionID, w.Partial = by.Revision.ID, part.Narrow()
+	w.Partial = part.Narrow()
+	if w.RevisionID, err = s.ws.KeepSource(ctx, first.Declaration, "Read from the shards of a sweep"); err != nil {
+		return 0, err
+	}
 	err = s.keep(ctx, &m, &w, chosen.Probes)
 	return w.ID, err
 }
@@ -121,8 +121,7 @@ func (m *merging) meet() {
 				m.facts[id], at[id] = f, i
 			case sent(f) && m.facts[id].Lost == "" && m.class(k, id) != m.class(i, id):
 				m.facts[id] = lost("shard %s was answered otherwise than shard %s: %s, not %s", m.files[i].Shard,
-					m.files[k].Shard,
-					m.class(i, id), m.class(k, id))
+					m.files[k].Shard, m.class(i, id), m.class(k, id))
 			}
 		}
 	}
@@ -158,8 +157,7 @@ func (m *merging) inTurn() {
 		if others := strings.Join(beside, ", "); others != "" {
 			if of.Shard.Number == of.Shard.Of {
 				leave("what the last one changes and ends", "%s was sent while %s was, which may have seen it; "+
-					"start it "+
-					"when the others have ended", of.Shard, others)
+					"start it when the others have ended", of.Shard, others)
 			}
 			if of.Shard.Alone {
 				leave("the declared pace", "%s was sent as the only one while %s was: together they went beyond it",
@@ -195,10 +193,9 @@ func (m *merging) undisturbed() {
 					!meets(planning.Counters(m.plan, []*check.Probe{p}), counters[k], p.Of) {
 					continue
 				}
+				drill := m.files[i].Shard
 				m.facts[id] = lost("shard %s sent what quota %s counts while shard %s drilled it, or less than its "+
-					"window "+
-					"before; sweep shard %s again when no other runs", o.Shard, p.Of, m.files[i].Shard,
-					m.files[i].Shard)
+					"window before; sweep shard %s again when no other runs", o.Shard, p.Of, drill, drill)
 			}
 		}
 	}

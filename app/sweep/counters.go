@@ -100,7 +100,7 @@ func (r *run) beside(p *check.Probe) func(ctx context.Context, c check.Call) (ti
 		switch {
 		case d == 0:
 			return 0, nil
-		case !r.alone() || time.Duration(waited.Add(int64(d))) > longestRoom:
+		case !r.sweep.Again() || time.Duration(waited.Add(int64(d))) > longestRoom:
 			return 0, wire.ErrCrowded
 		}
 		if !r.pause(fmt.Sprintf("for quota %s, which has no room for the drill of %s", by, c.Counts), d) {

@@ -90,9 +90,8 @@ func (sw *Sweeps) newRun(ctx context.Context, d *declaration.Document, t *declar
 		return nil, err
 	}
 	c.Never = d.Answers.NeverText
-	r := &run{sweeps: sw, doc: d, target: t, paced: paced, plan: pl, client: c, probes: only.Probes, chosen: only,
-		facts:   facts,
-		pending: map[string][]*check.Probe{}, since: map[string][]*check.Probe{},
+	r := &run{sweeps: sw, doc: d, target: t, paced: paced, plan: pl, client: c, probes: only.Probes,
+		chosen: only, facts: facts, pending: map[string][]*check.Probe{}, since: map[string][]*check.Probe{},
 		worked: map[string]bool{}, tried: map[string]int{}, done: make(chan struct{}),
 		lost: map[string]bool{}, public: map[string]token.Keys{}, made: map[uint]store.Made{},
 		graves: buried.Graves{Store: sw.store, Target: t.Name}}
@@ -113,9 +112,6 @@ func (sw *Sweeps) newRun(ctx context.Context, d *declaration.Document, t *declar
 	r.ctx, r.cancel = context.WithCancel(ctx)
 	return r, nil
 }
-
-// alone says whether somebody asked for some probes by themselves, and has the time for them.
-func (r *run) alone() bool { return r.sweep.Partial && r.sweep.Shard == "" }
 
 // lasting is the run's context for what is written down however it ends.
 func (r *run) lasting() context.Context { return context.WithoutCancel(r.ctx) }
@@ -213,7 +209,7 @@ func (r *run) phases() error {
 // widen tries what got in at the route that stands for its guard on the other
 // routes behind it, in the phases up to one.
 func (r *run) widen(last check.Phase) error {
-	if r.alone() {
+	if r.sweep.Again() { // somebody asked for these alone
 		return nil
 	}
 	var more []*check.Probe

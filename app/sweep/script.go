@@ -26,7 +26,7 @@ func (r *run) script(p *check.Probe, f *snapshot.Fact, park func()) error {
 	family := r.plan.Family(p)
 	c := *r.plan.Context
 	c.Target = r.paced
-	if c.Longer = r.alone(); c.Longer {
+	if c.Longer = r.sweep.Again(); c.Longer {
 		if d := family.Cost(&c, p).Time; d > 0 {
 			r.sweeps.events.Send(events.Event{Type: events.Waiting, Text: fmt.Sprintf("%s takes up to %s",
 				r.plan.Says(p),

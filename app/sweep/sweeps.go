@@ -152,7 +152,7 @@ func (sw *Sweeps) start(ctx context.Context, d *declaration.Document, t *declara
 	pl *check.Plan, only planning.Chosen, facts *snapshot.Known, w store.Sweep,
 	lost map[string]bool) (*events.Run, error) {
 	var again *snapshot.Known // what probes that are sent again belong to
-	if w.Partial && w.Shard == "" {
+	if w.Again() {
 		again = facts
 	}
 	if err := sw.begin(t.Name, again); err != nil {
@@ -184,9 +184,7 @@ func (sw *Sweeps) start(ctx context.Context, d *declaration.Document, t *declara
 	for id := range lost {
 		r.lost[id] = true
 	}
-	if w.Shard != "" {
-		sw.targets.Begin(now, t.Name, nil, 0) // it has no facts but its own; they are read when it has ended
-	} else if w.Partial {
+	if w.Again() {
 		// What is sent again is forgotten first, so that it is sent; it comes
 		// back if it is not.
 		r.before = map[string]*snapshot.Fact{}
@@ -195,6 +193,8 @@ func (sw *Sweeps) start(ctx context.Context, d *declaration.Document, t *declara
 				r.before[p.Key()] = f
 			}
 		}
+	}
+	if w.Partial {
 		sw.targets.Begin(now, t.Name, nil, 0)
 	} else {
 		for _, p := range only.Probes {

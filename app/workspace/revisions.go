@@ -48,8 +48,8 @@ func (ws *Workspace) AtRevision(ctx context.Context, id uint) (p Present, err er
 	if err != nil {
 		return p, err
 	}
-	p = Present{Revision: r, Text: r.Text, Name: r.Name}
-	p.Doc, p.Messages = declaration.ParseFiles(r.Name, []byte(r.Text), ws.keptFiles(files))
+	p = ws.ReadSource(Source{r.Name, r.Text, files})
+	p.Revision = r
 	return p, nil
 }
 
@@ -74,29 +74,33 @@ func (ws *Workspace) SourceOf(ctx context.Context, id uint) (Source, error) {
 	return Source{r.Name, r.Text, files}, err
 }
 
-// KeepSource keeps a text as a revision, unless it is the last one, and says what it declares. The file of the
-// workspace stays as it is.
-func (ws *Workspace) KeepSource(ctx context.Context, s Source, message string) (p Present, err error) {
+// ReadSource is what a text declares, without keeping it.
+func (ws *Workspace) ReadSource(s Source) Present {
+	p := Present{Text: s.Text, Name: s.Name}
+	p.Doc, p.Messages = declaration.ParseFiles(s.Name, []byte(s.Text), ws.keptFiles(s.Files))
+	return p
+}
+
+// KeepSource keeps a text as a revision, unless it is the last one, and gives its number. The file of the workspace
+// stays as it is.
+func (ws *Workspace) KeepSource(ctx context.Context, s Source, message string) (uint, error) {
 	ws.editing.Lock()
 	defer ws.editing.Unlock()
-	rev, err := ws.store.LastRevision(ctx)
-	if err != nil && !errors.Is(err, store.ErrNotFound) {
-		return p, err
-	}
+	last, err := ws.store.LastRevision(ctx)
 	if err == nil {
-		last, err := ws.SourceOf(ctx, rev.ID)
-		if err != nil {
-			return p, err
-		}
-		if last.Equal(s) {
-			return ws.AtRevision(ctx, rev.ID)
+		var is Source
+		if is, err = ws.SourceOf(ctx, last.ID); err == nil && is.Equal(s) {
+			return last.ID, nil
 		}
 	}
-	rev = store.Revision{At: time.Now(), Message: message, Name: s.Name, Text: s.Text}
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return 0, err
+	}
+	rev := store.Revision{At: time.Now(), Message: message, Name: s.Name, Text: s.Text}
 	if err := ws.store.AddRevision(ctx, &rev, s.Files, nil); err != nil {
-		return p, fmt.Errorf("%w: %w", fault.ErrNotStored, err)
+		return 0, fmt.Errorf("%w: %w", fault.ErrNotStored, err)
 	}
-	return ws.AtRevision(ctx, rev.ID)
+	return rev.ID, nil
 }
 
 // Comparison is what lies between two revisions.

@@ -4,7 +4,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -53,11 +52,11 @@ Exit codes: 2 a file cannot be read or merged; else 0.`,
 			}
 			into := w.into
 			if into == "" {
-				dir, err := os.MkdirTemp("", "millgate-import-")
+				dir, clear, err := scratch()
 				if err != nil {
-					return exit{exitTarget, fmt.Errorf("there is no place to merge: %w", err)}
+					return err
 				}
-				defer os.RemoveAll(dir) //nolint:errcheck // it is the system's to clear
+				defer clear()
 				into = filepath.Join(dir, "declaration.gate.yaml")
 			}
 			a, err := app.Open(cmd.Context(), "", into)
@@ -89,11 +88,6 @@ Exit codes: 2 a file cannot be read or merged; else 0.`,
 
 // bring merges files one after the other, and writes what came of it.
 func (w bringing) bring(cmd *cobra.Command, a *app.App, paths []string, folder string) error {
-	if known := []string{"", importing.KindOpenAPI, importing.KindHAR, importing.KindLog, importing.KindCSV,
-		importing.KindLines}; !slices.Contains(known, w.kind) {
-		return exit{exitWrong, fmt.Errorf("--kind: %q is not something to import; there are %s", w.kind,
-			strings.Join(known[1:], ", "))}
-	}
 	now := a.Workspace.Declaration()
 	if d, msgs := a.Workspace.Document(); now.Text != "" && declaration.Failed(msgs) {
 		errs := cmd.ErrOrStderr()

@@ -41,7 +41,16 @@ back since then; else 0.`,
 					return exit{exitWrong, err}
 				}
 			}
-			return merging(cmd, w.data, func(a *app.App) error { return w.merge(cmd, a, files, apart) })
+			dir := w.data
+			if dir == "" {
+				tmp, clear, err := scratch()
+				if err != nil {
+					return err
+				}
+				defer clear()
+				dir = tmp
+			}
+			return looking(cmd, dir, func(a *app.App) error { return w.merge(cmd, a, files, apart) })
 		},
 	}
 	w.gateFlags(c, &failOn)
@@ -49,23 +58,17 @@ back since then; else 0.`,
 		report.Endings+"); .json is what compare and report read; again for several")
 	c.Flags().BoolVar(&apart, "apart", false, "each runner sent to a service of its own, so that no quota counted two "+
 		"of them")
-	c.Flags().BoolVar(&w.quiet, "quiet-unless-changed", false, "print nothing where no finding came, went or was not "+
-		"checked since the baseline, or else since the last whole sweep in --data")
 	c.Flags().StringVar(&w.data, "data", "", "directory to keep the sweep in; it is forgotten when empty")
 	formatFlag(c, &w.format)
 	return c
 }
 
-// merging opens the workspace to keep a sweep in: one that is forgotten where no directory is named.
-func merging(cmd *cobra.Command, data string, do func(a *app.App) error) error {
-	if data != "" {
-		return looking(cmd, data, do)
+// scratch is a folder for what is not kept, and what clears it.
+func scratch() (dir string, clear func(), err error) {
+	if dir, err = os.MkdirTemp("", "millgate-"); err != nil {
+		return "", nil, exit{exitTarget, fmt.Errorf("there is no place to merge: %w", err)}
 	}
-	dir, err := os.MkdirTemp("", "millgate-merge-")
-	if err != nil {
-		return exit{exitTarget, fmt.Errorf("there is no place to merge: %w", err)}
-	}
-	return errors.Join(looking(cmd, dir, do), os.RemoveAll(dir))
+	return dir, func() { _ = os.RemoveAll(dir) }, nil // what stays is the system's to clear
 }
 
 // merge joins files, and says what they come to.

@@ -32,7 +32,6 @@ type sweeping struct {
 	target, base, format, data string
 	failOn                     finding.FailOn
 	save, baseline, owner      string
-	shard                      string
 	file                       *past.Swept // the baseline where it is one
 	reports                    []string
 	withValues, quiet          bool
@@ -45,6 +44,7 @@ type sweeping struct {
 func sweepCommand() *cobra.Command {
 	var w sweeping
 	var failOn, only []string
+	var shard string
 	c := &cobra.Command{
 		Use:   "sweep FILE --target NAME",
 		Short: "Probe a target and say where it parts from the declaration",
@@ -60,7 +60,7 @@ stopped, or it could not be stored); else 1 findings that --fail-on names, with
 			if err := w.read(failOn, only); err != nil {
 				return err
 			}
-			if err := w.readShard(cmd.Flags().Changed("fail-on")); err != nil {
+			if err := w.readShard(shard, cmd.Flags().Changed("fail-on")); err != nil {
 				return exit{exitWrong, err}
 			}
 			kept, err := w.keep.read()
@@ -89,8 +89,6 @@ stopped, or it could not be stored); else 1 findings that --fail-on names, with
 		"what it saw, to merge")
 	c.Flags().StringArrayVar(&w.reports, "report", nil, "`FILE` to write a report to, in the form that its ending "+
 		"says ("+report.Endings+"); again for several")
-	c.Flags().BoolVar(&w.quiet, "quiet-unless-changed", false, "print nothing where no finding came, went or was not "+
-		"checked since the baseline, or else since the last whole sweep in --data")
 	c.Flags().BoolVar(&w.keepGoing, "keep-going", false, "go on when the target begins to fail")
 	c.Flags().StringVar(&w.data, "data", "", "directory to keep the sweep in; it is forgotten when empty")
 	w.keep.flags(c)
@@ -102,9 +100,8 @@ stopped, or it could not be stored); else 1 findings that --fail-on names, with
 		"them")
 	c.Flags().DurationVar(&w.part.Budget, "budget", 0, "send what is worth most in this `TIME`, as 5m; what it leaves "+
 		"out counts as unsent")
-	c.Flags().StringVar(&w.shard, "shard", "", "send a part of it, as `K/N` the second of five in 2/5, and keep it "+
-		"with "+
-		"--save for merge; the last one fills quotas and ends sessions, so start it when the others have ended")
+	c.Flags().StringVar(&shard, "shard", "", "send a part of it, as `K/N` the second of five in 2/5, and keep it "+
+		"with --save for merge; the last one fills quotas and ends sessions, so start it when the others have ended")
 	c.Flags().BoolVar(&w.part.Shard.Alone, "alone", false, "no other shard is sent meanwhile: take the whole pace")
 	c.Flags().BoolVar(&w.planOnly, "plan", false, "say what would be sent, and send nothing")
 	formatFlag(c, &w.format)
@@ -119,6 +116,8 @@ func (w *sweeping) gateFlags(c *cobra.Command, failOn *[]string) {
 	failOnFlag(c, failOn)
 	c.Flags().StringVar(&w.baseline, "baseline", "", "`FILE` that --save wrote, or sweep:N of --data: exit with 1 "+
 		"only for what is new or back since then")
+	c.Flags().BoolVar(&w.quiet, "quiet-unless-changed", false, "print nothing where no finding came, went or was not "+
+		"checked since the baseline, or else since the last whole sweep in --data")
 	c.Flags().BoolVar(&w.withValues, "with-values", false, "show values of answers in reports, not only their types")
 	c.Flags().StringVar(&w.owner, "owner", "", "reports of the findings and routes of this owner alone")
 	c.Flags().Float64Var(&w.mostUnproven, "most-unproven", coverage.DefaultMostUnproven,
@@ -127,15 +126,15 @@ func (w *sweeping) gateFlags(c *cobra.Command, failOn *[]string) {
 
 // readShard reads --shard. What all shards come to is asked of merge: a shard leaves with 1 only where --fail-on is
 // given.
-func (w *sweeping) readShard(failOn bool) (err error) {
+func (w *sweeping) readShard(text string, failOn bool) (err error) {
 	alone := w.part.Shard.Alone
-	if w.shard == "" && alone {
+	switch {
+	case text == "" && alone:
 		return errors.New("--alone is for --shard K/N")
-	}
-	if w.shard == "" {
+	case text == "":
 		return nil
 	}
-	if w.part.Shard, err = planning.ParseShard(w.shard); err != nil {
+	if w.part.Shard, err = planning.ParseShard(text); err != nil {
 		return fmt.Errorf("--shard: %w", err)
 	}
 	w.part.Shard.Alone = alone
@@ -288,7 +287,7 @@ func (w sweeping) say(cmd *cobra.Command, a *app.App, ended *events.Run, res cov
 	}
 	switch {
 	case err != nil || w.save == "":
-	case w.shard != "":
+	case w.part.Shard.Of > 0:
 		err = saveShard(cmd.Context(), a, ended.ID, w.part, w.save)
 	default:
 		err = brief.SaveAs(w.save, ".json")
@@ -327,7 +326,7 @@ func saveShard(ctx context.Context, a *app.App, id uint, part planning.Part, pat
 
 // next says what can be done with what was found.
 func (w sweeping) next(out io.Writer, p paint, ended *events.Run, res coverage.Result) {
-	if w.shard != "" {
+	if w.part.Shard.Of > 0 {
 		fmt.Fprintln(out, p.faint("next: millgate merge "+w.save+" …  with the files of the other shards"))
 		return
 	}

@@ -31,8 +31,8 @@ func TestForms(t *testing.T) {
 
 func TestWordsOfNames(t *testing.T) {
 	for name, want := range map[string][]string{"email": {"email"}, "given_name": {"given", "name"},
-		"accessToken": {"access", "token"}, "X-Api-Key": {"x", "api", "key"}, "line2Street": {"line2", "street"}, "APIKey": {
-			"apikey"}} {
+		"accessToken": {"access", "token"}, "X-Api-Key": {"x", "api", "key"}, "line2Street": {"line2", "street"},
+		"APIKey": {"apikey"}} {
 		assert.Equal(t, want, Words(name), name)
 	}
 }
