@@ -101,12 +101,8 @@ func (x *course) phase(probes []*check.Probe) (requests int, drills []*check.Pro
 		if x.counting == nil {
 			continue
 		}
-		at := x.counting.Of(p)
-		if p.Caller.State != "" && p.Caller.State != access.Sound {
-			at.Identity = "" // quotas count nobody
-		}
 		for range n {
-			x.count(at)
+			x.count(x.counted(p))
 		}
 	}
 	return requests, drills
@@ -149,12 +145,21 @@ func (x *course) lends(p *check.Probe) (out []room.Request) {
 	return append(x.at(rec.Make, p.Record.Owner), x.at(rec.Remove, cmp.Or(rec.RemoveAs.Name, p.Record.Owner))...)
 }
 
+// counted is the request of a probe as quotas count it: by who presents no sound credential they count nobody.
+func (x *course) counted(p *check.Probe) room.Request {
+	at := x.counting.Of(p)
+	if p.Caller.State != "" && p.Caller.State != access.Sound {
+		at.Identity = ""
+	}
+	return at
+}
+
 // sends are the requests of a probe as quotas count them: its own, with those by which its caller comes to its
 // credential and its record is lent.
 func (x *course) sends(p *check.Probe) []room.Request {
 	out := x.lends(p)
 	for _, q := range room.Places(p) {
-		out = append(out, x.counting.Of(q))
+		out = append(out, x.counted(q))
 	}
 	if s := x.d.SchemeNamed(p.Caller.Scheme); s != nil && s.Login != nil && p.Caller.Identity != "" {
 		out = append(out, x.at(s.Login, "")...)

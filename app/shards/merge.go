@@ -170,6 +170,7 @@ func (m *merging) inTurn() {
 // undisturbed takes away what drills measured of quotas that counted other runners meanwhile.
 func (m *merging) undisturbed() {
 	d, t := m.plan.Context.Doc, m.plan.Context.Target
+	snapshot.NewJudge(m.plan, func(key string) *snapshot.Fact { return m.facts[key] }).All() // gaps led to more
 	counters := make([]map[string]string, len(m.files))
 	for i, own := range m.own {
 		var list []*check.Probe
