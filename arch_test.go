@@ -26,7 +26,8 @@ import (
 // testkit stand apart. An arrow that is not here is a decision: make it, or turn it round.
 var arrows = map[string][]string{
 	"app": {
-		"app/events", "app/importing", "app/past", "app/report", "app/shards", "app/snapshot", "app/sweep",
+		"app/events", "app/importing", "app/observing", "app/past", "app/report", "app/shards", "app/snapshot",
+		"app/sweep",
 		"app/tokens",
 		"app/view",
 		"app/workspace", "store",
@@ -47,6 +48,10 @@ var arrows = map[string][]string{
 	"app/importing": {
 		"app/fault", "app/workspace", "core/declaration", "core/declaration/layout", "core/inventory",
 		"core/personal", "core/route", "format/accesslog", "format/csv", "format/har", "format/openapi",
+	},
+	"app/observing": {
+		"app/events", "app/fault", "app/planning", "app/room", "app/workspace", "core/access", "core/check",
+		"core/declaration", "core/observe", "store", "wire",
 	},
 	"app/planning": {
 		"app/fault", "app/room", "app/snapshot", "core/access", "core/check", "core/check/quotas",
@@ -91,11 +96,12 @@ var arrows = map[string][]string{
 		"core/declaration/layout", "core/finding", "core/review", "core/token", "format/openapi", "store", "wire",
 	},
 	"cmd/millgate": {
-		"app", "app/importing", "app/coverage", "app/events", "app/fault", "app/past", "app/planning", "app/report",
+		"app", "app/importing", "app/coverage", "app/events", "app/fault", "app/observing", "app/past", "app/planning",
+		"app/report",
 		"app/shards", "app/sweep", "app/tokens",
 		"app/view", "app/workspace", "core/access", "core/declaration", "core/declaration/layout", "core/finding",
-		"core/history", "core/inventory",
-		"core/review", "core/route", "core/token", "examples", "server", "standin",
+		"core/check", "core/history", "core/inventory", "core/observe",
+		"core/review", "core/route", "core/token", "examples", "server", "standin", "store",
 	},
 	"core/access": {"core/declaration", "core/declaration/layout", "core/route"},
 	"core/check": {
@@ -145,10 +151,13 @@ var arrows = map[string][]string{
 	"core/field":              {},
 	"core/finding":            {"core/declaration"},
 	"core/inventory":          {"core/declaration", "core/route"},
-	"core/mask":               {"core/field"},
-	"core/origin":             {"core/declaration", "core/field", "core/weburl"},
-	"core/pointer":            {},
-	"core/quota":              {"core/declaration", "core/field"},
+	"core/observe": {
+		"core/access", "core/check", "core/declaration", "core/declaration/layout", "core/route",
+	},
+	"core/mask":    {"core/field"},
+	"core/origin":  {"core/declaration", "core/field", "core/weburl"},
+	"core/pointer": {},
+	"core/quota":   {"core/declaration", "core/field"},
 	"core/review": {
 		"core/access", "core/declaration", "core/declaration/layout", "core/finding", "core/quota", "core/route",
 	},
@@ -166,10 +175,12 @@ var arrows = map[string][]string{
 	"format/openapi":   {"core/declaration"},
 	"format/tokenfile": {},
 	"server": {
-		"app", "app/coverage", "app/events", "app/fault", "app/importing", "app/past", "app/report", "app/snapshot",
+		"app", "app/coverage", "app/events", "app/fault", "app/importing", "app/observing", "app/past", "app/report",
+		"app/snapshot",
 		"app/sweep", "app/tokens", "app/view", "app/workspace", "core/access", "core/check", "core/check/families",
 		"core/check/pages", "core/declaration", "core/declaration/layout", "core/finding", "core/history",
-		"core/origin", "core/quota", "core/review", "format/accesslog", "format/curl", "format/har", "server/contract",
+		"core/observe", "core/origin", "core/quota", "core/review", "format/accesslog", "format/curl", "format/har",
+		"server/contract",
 	},
 	"server/contract":   {},
 	"standin":           {},

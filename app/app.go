@@ -13,6 +13,7 @@ import (
 
 	"millgate/app/events"
 	"millgate/app/importing"
+	"millgate/app/observing"
 	"millgate/app/past"
 	"millgate/app/report"
 	"millgate/app/shards"
@@ -37,6 +38,7 @@ type App struct {
 	Past      *past.Past
 	Reports   *report.Reports
 	Shards    *shards.Shards
+	Observing *observing.Observing
 
 	store  *store.Store
 	unlock func() error
@@ -71,6 +73,7 @@ func Open(ctx context.Context, dataDir, file string) (*App, error) {
 	a.Imports = importing.New(a.Workspace)
 	a.Past = past.New(a.Workspace, a.Targets, a.Sweeps)
 	a.Reports = report.New(a.Workspace, a.Targets, a.Past, a.Sweeps, a.View)
+	a.Observing = observing.New(st, a.Events, a.Workspace, a.Sweeps)
 	a.Shards = shards.New(st, a.Workspace, a.Targets.Families)
 	if err := a.Workspace.LookOnly(st.InterruptRunning(ctx)); err != nil {
 		return nil, errors.Join(fmt.Errorf("reading the sweeps: %w", err), a.Close())
@@ -86,6 +89,7 @@ func (a *App) ReadOnly() string { return a.store.ReadOnly() }
 
 // Close stops what runs and closes the database.
 func (a *App) Close() error {
+	a.Observing.Close()
 	a.Sweeps.Close()
 	return errors.Join(a.store.Close(), a.unlock())
 }

@@ -75,7 +75,8 @@ func (s *Server) CheckDeclaration(_ context.Context,
 	e := s.app.Workspace.Check(q.Body.Text)
 	return contract.CheckDeclaration200JSONResponse{Messages: messagesOf(e.Messages), Fresh: orEmpty(e.NewMessages),
 		Failed: e.Failed, Changes: changesOf(e.Changes), Total: len(e.Changes),
-		Opens: e.Opens, Closes: e.Closes, Other: e.Other, Added: orEmpty(e.Added), Gone: orEmpty(e.Gone),
+		Opens: e.Opens, Closes: e.Closes, Other: e.Other,
+		Undecided: e.Undecided, Added: orEmpty(e.Added), Gone: orEmpty(e.Gone),
 		Waived: orEmpty(e.Waived), Reopened: orEmpty(e.Reopened)}, nil
 }
 

@@ -169,7 +169,8 @@ func (s *Server) CompareRevisions(ctx context.Context,
 	}
 	return contract.CompareRevisions200JSONResponse{From: c.From, To: c.To, Failed: c.Failed,
 		Changes: changesOf(c.Changes), Total: len(c.Changes), Opens: c.Opens, Closes: c.Closes, Other: c.Other,
-		Added: orEmpty(c.Added), Gone: orEmpty(c.Gone)}, nil
+		Undecided: c.Undecided,
+		Added:     orEmpty(c.Added), Gone: orEmpty(c.Gone)}, nil
 }
 
 func importOf(q contract.ImportRequest) importing.Request {

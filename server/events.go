@@ -100,6 +100,9 @@ func (s *stream) take(e events.Event) error {
 	if p := e.Audit; p != nil {
 		out.Audit = &contract.AuditProgress{Id: p.ID, Bytes: p.Bytes, Tokens: p.Tokens}
 	}
+	if p := e.Progress; p != nil {
+		out.Progress = &contract.ObserveProgress{Target: p.Target, Done: p.Done, Planned: p.Planned, Ended: p.Ended}
+	}
 	return s.send(e.ID, out)
 }
 

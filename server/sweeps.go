@@ -139,7 +139,7 @@ func coverageOf(f *coverage.Figure) *contract.Coverage {
 	}
 	one := func(s coverage.Share) contract.Share {
 		return contract.Share{Name: s.Name, Proven: s.Proven, Inferred: s.Inferred, Unproven: s.Unproven,
-			Unsent: s.Unsent, Left: s.Left}
+			Unsent: s.Unsent, Left: s.Left, Undecided: s.Undecided}
 	}
 	all := func(list []coverage.Share) []contract.Share {
 		out := make([]contract.Share, len(list))

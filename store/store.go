@@ -103,6 +103,27 @@ type Made struct {
 // TableName of what sweeps made.
 func (Made) TableName() string { return "mades" }
 
+// observed is what a target was last seen to let happen, as JSON.
+type observed struct {
+	Target string `gorm:"primaryKey"`
+	Text   []byte
+}
+
+// TableName of what was observed.
+func (observed) TableName() string { return "observed" }
+
+// KeepObserved keeps what a target was seen to let happen, in place of what was kept before.
+func (s *Store) KeepObserved(ctx context.Context, target string, text []byte) error {
+	return s.at(ctx).Clauses(clause.OnConflict{UpdateAll: true}).Create(&observed{target, text}).Error
+}
+
+// Observed is what was kept of a target; ErrNotFound where nothing is.
+func (s *Store) Observed(ctx context.Context, target string) ([]byte, error) {
+	var o observed
+	err := s.at(ctx).Where("target = ?", target).Take(&o).Error
+	return o.Text, found(err)
+}
+
 // Store is the database.
 type Store struct {
 	db       *gorm.DB
@@ -290,6 +311,9 @@ func (s *Store) migrate() error {
 		{ID: "0005-shards", Migrate: func(tx *gorm.DB) error {
 			return exec(tx, `ALTER TABLE sweeps ADD COLUMN shard text NOT NULL DEFAULT ''`)
 		}, Rollback: func(tx *gorm.DB) error { return exec(tx, "ALTER TABLE sweeps DROP COLUMN shard") }},
+		{ID: "0006-observed", Migrate: func(tx *gorm.DB) error {
+			return exec(tx, `CREATE TABLE observed (target text PRIMARY KEY, text blob NOT NULL)`)
+		}, Rollback: func(tx *gorm.DB) error { return exec(tx, "DROP TABLE observed") }},
 	}).Migrate()
 }
 

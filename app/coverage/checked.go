@@ -21,6 +21,8 @@ type Checked struct {
 	Without  []string `json:"without"`  // of them, those without an admitted control
 	Refused  []string `json:"refused"`  // identities whose credential a control needed and that could not be obtained
 	Outside  []string `json:"outside"`  // what no sweep looks at
+	// Undecided are routes of which nobody has decided who may call them.
+	Undecided int `json:"undecided,omitempty"`
 }
 
 // Outside is what no sweep looks at, and a declaration cannot say: what is not said cannot be
@@ -59,6 +61,11 @@ func (s Swept) Checked() Checked {
 		}
 		if f != nil && f.NoCredential && !slices.Contains(c.Refused, p.Caller.Identity) {
 			c.Refused = append(c.Refused, p.Caller.Identity)
+		}
+	}
+	for _, o := range s.Plan.Left {
+		if o.Undecided > 0 {
+			c.Undecided++
 		}
 	}
 	if !s.Partial { // a part has the routes that were asked for

@@ -29,6 +29,7 @@ const (
 	NoCredential DoubtRule = "credential" // one that a control needs could not be obtained
 	NoControls   DoubtRule = "controls"   // too many routes have no admitted control
 	MostUnproven DoubtRule = "unproven"   // too many planned crossings are unproven or unsent
+	NotDecided   DoubtRule = "undecided"  // of too many routes nobody has decided who may call them
 	NotStored    DoubtRule = "not-stored" // the result could not be kept where it was wanted
 )
 
@@ -73,6 +74,11 @@ func (res *Result) Doubts(r *events.Run, most float64) []Doubt {
 	if open := c.Unproven + c.Unsent; whole && c.Planned > 0 && float64(open)*100 > most*float64(c.Planned) {
 		add(MostUnproven, "%d of %d planned crossings are unproven or unsent (%.0f%%, at most %s%% may be)", open,
 			c.Planned, math.Floor(float64(open)*100/float64(c.Planned)), percent(most))
+	}
+	if all := c.Routes + c.Undecided; whole && float64(c.Undecided)*100 > most*float64(all) {
+		add(NotDecided, "of %d of %d routes nobody has decided who may call them, so that nothing was checked there "+
+			"(%.0f%%, at most %s%% may be)", c.Undecided, all, math.Floor(float64(c.Undecided)*100/float64(all)),
+			percent(most))
 	}
 	if res.NotStored != "" {
 		add(NotStored, "%s", res.NotStored)

@@ -25,10 +25,12 @@ type Share struct {
 	Unproven int    `json:"unproven"` // sent, and proven neither way
 	Unsent   int    `json:"unsent"`   // planned, and not sent
 	Left     int    `json:"left"`     // not planned, for a reason
+	// Undecided are crossings of which nobody has decided what is to happen: none of them was checked.
+	Undecided int `json:"undecided,omitempty"`
 }
 
 // All are all crossings of a share.
-func (s Share) All() int { return s.Proven + s.Inferred + s.Unproven + s.Unsent + s.Left }
+func (s Share) All() int { return s.Proven + s.Inferred + s.Unproven + s.Unsent + s.Left + s.Undecided }
 
 // Checked is the part of them that was proven or inferred, in percent; of none it is 100.
 func (s Share) Checked() float64 {
@@ -125,6 +127,10 @@ func (s Swept) Figure() Figure {
 		k := families[o.Family]
 		if o.Family == (crossing.Family{}).Name() {
 			k = kindOf{rungs[0], ""}
+		}
+		if o.Undecided > 0 {
+			add(o.Route, kindOf{"callers nobody decided", ""}, func(s *Share) { s.Undecided += o.Undecided })
+			continue
 		}
 		add(o.Route, k, func(s *Share) { s.Left++ })
 	}

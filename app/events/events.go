@@ -22,6 +22,8 @@ const (
 	Waiting  Type = "wait"        // something is waited for
 	Declared Type = "declaration" // another text is what is declared
 	Auditing Type = "audit"       // how far an audit of tokens is
+	// Observing: how far an observation of a target is.
+	Observing Type = "observe"
 )
 
 // Event is one message of the stream that the terminal and the browser read.
@@ -32,6 +34,8 @@ type Event struct {
 	Tick  *Tick          `json:"tick,omitempty"`
 	Text  string         `json:"text,omitempty"`
 	Audit *AuditProgress `json:"audit,omitempty"`
+	// Progress is that of an observation.
+	Progress *Progress `json:"progress,omitempty"`
 }
 
 // Tick is one verdict landing.
@@ -84,6 +88,14 @@ func TickOf(pl *check.Plan, it check.Item) Tick {
 
 // Ended says how a sweep that is over came to its end.
 func (r *Run) Ended() (done, failed bool) { return r.State == store.Done, r.State == store.Failed }
+
+// Progress is how far an observation of a target has come.
+type Progress struct {
+	Target  string `json:"target"`
+	Done    int    `json:"done"`
+	Planned int    `json:"planned"`
+	Ended   bool   `json:"ended,omitempty"`
+}
 
 // AuditProgress is how far an audit has come.
 type AuditProgress struct {

@@ -93,7 +93,8 @@ func (im *Imports) Import(q Request, take []Choice, proposals []string) (text st
 	if text, err = layout.Apply(text, edits...); err != nil {
 		return "", 0, fmt.Errorf("%w: %w", fault.ErrInput, err)
 	}
-	return text, routes, nil
+	text, err = im.undecided(text)
+	return text, routes, err
 }
 
 // routeEdits write one item into the list of routes.

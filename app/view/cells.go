@@ -29,6 +29,9 @@ type Cell struct {
 // Absent is expected where a way or a page means nothing.
 const Absent = "absent"
 
+// undecided is expected where nobody has decided who may call.
+var undecided = access.Cell(access.Undecided).Word()
+
 // found is what was seen of a cell.
 type found struct {
 	kind     finding.Kind
@@ -192,6 +195,9 @@ func (x *boarding) cells(row *Row, i int) {
 	if i >= 0 {
 		row.TokenCaller = soundCaller(x.d, i, x.Columns, expect)
 		meant = meaning(x.d, i, expect[0], row.TokenCaller)
+		if access.IsUndecided(x.d, i) {
+			meant = func(string) string { return undecided }
+		}
 	}
 	for k, w := range x.Ways {
 		c := Cell{Expect: Absent, Found: finding.Unprobed}

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 
+	"millgate/core/access"
 	"millgate/core/check/pages"
 	"millgate/core/declaration"
 	"millgate/core/origin"
@@ -19,8 +20,11 @@ type pageMemo struct {
 // declared has a word for each page at route i, Absent where it has no such page; i is -1 for a
 // route that the inventory does not have.
 func (m *pageMemo) declared(list []origin.Page, i int) []string {
-	if i < 0 {
+	switch {
+	case i < 0:
 		return slices.Repeat([]string{Absent}, len(list))
+	case access.IsUndecided(m.d, i):
+		return slices.Repeat([]string{undecided}, len(list))
 	}
 	call := pages.CallOf(m.d, i, "")
 	key := fmt.Sprintf("%v %q %q %+v", m.d.OriginsAt[i], call.Method, call.ContentType, call.Credential)

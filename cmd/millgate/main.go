@@ -57,6 +57,7 @@ func root() *cobra.Command {
 		standInCommand(),
 		keepCommand(), pruneCommand(), sweepsCommand(), showCommand(), compareCommand(), reportCommand(),
 		importCommand(),
+		observeCommand(),
 		versionCommand())
 	return c
 }

@@ -174,14 +174,14 @@ func diffCommand() *cobra.Command {
 			} else {
 				printDiff(out, painter(out), diff)
 			}
-			if failOpen && diff.Opens > 0 {
+			if failOpen && diff.Opens+diff.Undecided > 0 {
 				return exit{exitFindings, nil}
 			}
 			return nil
 		},
 	}
 	formatFlag(c, &format)
-	c.Flags().BoolVar(&failOpen, "fail-open", false, "exit with 1 when a crossing opens")
+	c.Flags().BoolVar(&failOpen, "fail-open", false, "exit with 1 when a crossing opens, or is decided no longer")
 	return c
 }
 
@@ -192,7 +192,7 @@ func printDiff(out io.Writer, p paint, d access.Diff) {
 			caller = "nobody"
 		}
 		sign := map[access.Turn]string{access.Opens: p.bad("opens "), access.Closes: "closes",
-			access.Other: p.faint("other ")}[c.Turn]
+			access.Other: p.faint("other "), access.Undecides: p.bad("undecided")}[c.Turn]
 		fmt.Fprintf(out, "%s  %-14s %-40s %s → %s\n", sign, caller, c.Route, c.From, c.To)
 	}
 	for _, r := range d.Added {
@@ -201,6 +201,6 @@ func printDiff(out io.Writer, p paint, d access.Diff) {
 	for _, r := range d.Gone {
 		fmt.Fprintf(out, "gone    %s\n", r)
 	}
-	fmt.Fprintf(out, "%s: %d open, %d close, %d change otherwise; %d routes new, %d gone\n",
-		count(len(d.Changes), "crossing"), d.Opens, d.Closes, d.Other, len(d.Added), len(d.Gone))
+	fmt.Fprintf(out, "%s: %d open, %d close, %d change otherwise, %d no longer decided; %d routes new, %d gone\n",
+		count(len(d.Changes), "crossing"), d.Opens, d.Closes, d.Other, d.Undecided, len(d.Added), len(d.Gone))
 }

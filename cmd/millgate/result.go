@@ -12,6 +12,7 @@ import (
 	"millgate/app/events"
 	"millgate/app/past"
 	"millgate/app/planning"
+	"millgate/core/check"
 	"millgate/core/finding"
 	"millgate/core/history"
 )
@@ -164,7 +165,12 @@ func printUnseen(out io.Writer, p paint, res coverage.Result, only bool) {
 	several("not sent:", res.Unsent)
 	var reasons []string
 	left := map[string][]string{}
+	routes, crossings := 0, 0
 	for _, l := range res.Left {
+		if l.Undecided > 0 {
+			routes, crossings = routes+1, crossings+l.Undecided
+			continue
+		}
 		if left[l.Why] == nil {
 			reasons = append(reasons, l.Why)
 		}
@@ -172,6 +178,10 @@ func printUnseen(out io.Writer, p paint, res coverage.Result, only bool) {
 	}
 	for _, why := range reasons {
 		printNamed(out, "left out:", why, len(left[why]), left[why])
+	}
+	if routes > 0 {
+		fmt.Fprintf(out, "%s %s (%s): %s\n", p.warn("undecided:"), count(routes, "route"), count(crossings, "crossing"),
+			check.NotDecided)
 	}
 	for _, m := range res.Made {
 		fmt.Fprintf(out, "%s %s: %s\n", p.warn("left behind:"), strings.TrimSpace(m.What+" by "+m.Route), m.Why)

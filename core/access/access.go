@@ -38,10 +38,12 @@ const (
 	Admit
 	Either // a broken credential on an open route: admitted or refused, both agree
 	Closed // for nobody: 401, 403, 404 and 405 all agree
+	// Undecided: nobody has decided yet, so that nothing is expected and nothing is checked.
+	Undecided
 )
 
 func (o Outcome) String() string {
-	return [...]string{"refuse", "forbid", "hide", "admit", "admit or refuse", "turn away"}[o]
+	return [...]string{"refuse", "forbid", "hide", "admit", "admit or refuse", "turn away", "undecided"}[o]
 }
 
 // State of the credential that a caller presents.
@@ -123,6 +125,9 @@ func (e Expectation) Reason() string {
 func (e Expectation) Status() int {
 	return map[Outcome]int{Refuse: 401, Forbid: 403, Hide: 404}[e.Outcome]
 }
+
+// IsUndecided says whether nobody has decided yet who may call route i.
+func IsUndecided(d *declaration.Document, i int) bool { return d.Entry(i).Undecided() }
 
 // Credential picks what the identity would present on route i: the first of
 // its credentials that the route accepts, or else its first. nil without any.
@@ -213,6 +218,8 @@ func (l *climb) up() {
 	l.x.Entry = l.e
 	l.pass("in the inventory")
 	switch {
+	case l.e.Undecided():
+		l.undecided()
 	case l.closed():
 		l.nobody()
 	case l.e.Who[0].Kind == declaration.WhoAnyone:
@@ -256,6 +263,13 @@ func (l *climb) nobody() {
 		why = "the declaration admits nobody here"
 	}
 	l.end(Closed, "role", why)
+}
+
+// undecided is the ladder of a route of which nobody has said whom it is for.
+func (l *climb) undecided() {
+	l.pass("not known yet")
+	l.pass("not known yet")
+	l.end(Undecided, "role", "nobody has decided yet who may call this")
 }
 
 // anyone is the ladder of an open route.

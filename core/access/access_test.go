@@ -12,8 +12,8 @@ import (
 	"millgate/core/declaration"
 )
 
-const text = `millgate: 1
-routes: [GET /open, GET /list, "GET /things/{id}", "PUT /things/{id}", POST /frames, GET /shut, GET /none, GET /keyed, POST /strict]
+const text = `millgate: 1.1
+routes: [GET /open, GET /list, "GET /things/{id}", "PUT /things/{id}", POST /frames, GET /shut, GET /none, GET /later, GET /keyed, POST /strict]
 roles: { reader: , writer: { includes: reader }, boss: }
 schemes:
   access: { kind: bearer, token: jwt, issuer: i, audience: a }
@@ -36,6 +36,7 @@ access:
   - { at: "PUT /things/{id}", who: owner }
   - { at: POST /frames, who: signed-in, scope: w, by: [access, service] }
   - { at: GET /shut, who: nobody }
+  - { at: GET /later, who: undecided }
   - { at: GET /keyed, who: signed-in, by: key }
   - { at: POST /strict, who: [identity:ann, reader], by: access }
 `
@@ -75,6 +76,8 @@ func TestLadder(t *testing.T) {
 		{"POST /frames", "bot", Sound, "", Admit, 0, "", ""},
 		{"POST /frames", "ann", Sound, "", Forbid, 5, "scope", "needs the scope w"},
 		{"GET /shut", "bob", Sound, "", Closed, 4, "role", "admits nobody"},
+		{"GET /later", "", Absent, "", Undecided, 4, "role", "nobody has decided yet"},
+		{"GET /later", "bob", Broken, "", Undecided, 4, "role", "nobody has decided yet"},
 		{"GET /none", "", Absent, "", Closed, 4, "role", "no access entry"},
 		{"GET /keyed", "par", Sound, "", Admit, 0, "", ""},
 		{"GET /keyed", "ann", Sound, "", Refuse, 2, "credential", "needs key"},

@@ -14,7 +14,7 @@ import (
 func Asks(d *declaration.Document, i int) (out []string) {
 	e := d.Entry(i)
 	l := climb{d: d, i: i, e: e}
-	if l.closed() || e.Who[0].Kind == declaration.WhoAnyone {
+	if l.closed() || e.Undecided() || e.Who[0].Kind == declaration.WhoAnyone {
 		return nil
 	}
 	has := func(k declaration.WhoKind) bool {

@@ -158,7 +158,7 @@ func (ev *evaluator) row(e, columns int) []Cell {
 	}
 	en := ev.d.Access[e]
 	mask := make(bits, len(ev.d.Roles)/64+1)
-	var anyone, nobody, signedIn, owner bool
+	var anyone, nobody, undecided, signedIn, owner bool
 	named := map[string]bool{}
 	for _, w := range en.Who {
 		switch w.Kind {
@@ -166,6 +166,8 @@ func (ev *evaluator) row(e, columns int) []Cell {
 			anyone = true
 		case declaration.WhoNobody:
 			nobody = true
+		case declaration.WhoUndecided:
+			undecided = true
 		case declaration.WhoSignedIn:
 			signedIn = true
 		case declaration.WhoOwner:
@@ -185,6 +187,8 @@ func (ev *evaluator) row(e, columns int) []Cell {
 		return row
 	}
 	switch {
+	case undecided:
+		return fill(Cell(Undecided))
 	case nobody || len(en.Who) == 0:
 		return fill(Cell(Closed))
 	case anyone:

@@ -49,7 +49,7 @@ func Edits(d *declaration.Document, c Change) (edits []layout.Edit, notes []stri
 
 // rule is the new `who` (and what goes with it) of one entry; nil is closed.
 func rule(d *declaration.Document, e *declaration.Entry, c Change, note func(string)) map[string]string {
-	if e == nil {
+	if e == nil || e.Undecided() {
 		e = &declaration.Entry{}
 	}
 	n := len(d.Identities)
@@ -203,23 +203,50 @@ func synthesise(d *declaration.Document, e *declaration.Entry, in []bool, owner,
 		default:
 		}
 	}
+	list = append(list, Cover(d, func(k int) bool { return left[k] }, func(k int) bool { return in[k] })...)
+	if len(list) == 0 {
+		return []string{"nobody"}
+	}
+	return list
+}
+
+// Cover writes identities as alternatives of `who`: roles whose holders may all come in, those that
+// cover most first, and by name who is left.
+func Cover(d *declaration.Document, must, may func(identity int) bool) (list []string) {
+	left := map[int]bool{}
+	for k := range d.Identities {
+		if must(k) {
+			left[k] = true
+		}
+	}
 	for len(left) > 0 {
 		best, covers := "", 0
 		for _, r := range d.Roles {
-			if n, ok := fits(ofRole(r.Name)); ok && n > covers {
+			n, fits := 0, true
+			for k, id := range d.Identities {
+				if d.RolesOf(id)[r.Name] {
+					fits = fits && may(k)
+					if left[k] {
+						n++
+					}
+				}
+			}
+			if fits && n > covers {
 				best, covers = r.Name, n
 			}
 		}
 		if covers == 0 {
 			break
 		}
-		take(best, ofRole(best))
+		list = append(list, best)
+		for k, id := range d.Identities {
+			if d.RolesOf(id)[best] {
+				delete(left, k)
+			}
+		}
 	}
 	for _, k := range slices.Sorted(maps.Keys(left)) {
 		list = append(list, "identity:"+d.Identities[k].Name)
-	}
-	if len(list) == 0 {
-		return []string{"nobody"}
 	}
 	return list
 }

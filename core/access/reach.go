@@ -104,6 +104,8 @@ const (
 	Opens  Turn = "opens"
 	Closes Turn = "closes"
 	Other  Turn = "other" // refused another way
+	// Undecides: it was decided, and no longer is.
+	Undecides Turn = "undecides"
 )
 
 // Turned is one crossing whose expectation differs between two declarations.
@@ -122,14 +124,17 @@ type Diff struct {
 	Opens   int      `json:"opens"`
 	Closes  int      `json:"closes"`
 	Other   int      `json:"other"`
-	Added   []string `json:"added"` // routes
-	Gone    []string `json:"gone"`
+	// Undecided were decided, and no longer are. Nothing checks them from then on.
+	Undecided int      `json:"undecided"`
+	Added     []string `json:"added"` // routes
+	Gone      []string `json:"gone"`
 }
 
-var words = []string{Refuse: "refuse", Forbid: "forbid", Hide: "hide", Admit: "admit", Either: "admit", Closed: "shut"}
+var words = []string{Refuse: "refuse", Forbid: "forbid", Hide: "hide", Admit: "admit", Either: "admit", Closed: "shut",
+	Undecided: "undecided"}
 
 // Word is one word for a cell: refuse, forbid, hide, admit, own (admit for an own record), shut
-// (for nobody).
+// (for nobody), undecided.
 func (c Cell) Word() string {
 	if c.Depends() {
 		return "own"
@@ -137,7 +142,8 @@ func (c Cell) Word() string {
 	return words[c.Outcome()]
 }
 
-// Compare lists the crossings that two declarations expect different things of.
+// Compare lists the crossings that two declarations expect different things of. One that nobody had
+// decided opens or closes when somebody does.
 // A route or an identity that one of them has alone counts where it opens.
 func Compare(old, doc *declaration.Document) Diff {
 	d := Diff{Changes: []Turned{}, Added: []string{}, Gone: []string{}}
@@ -179,10 +185,13 @@ func Compare(old, doc *declaration.Document) Diff {
 				Turn: Other}
 			was, is := from.Outcome() == Admit, to.Outcome() == Admit
 			switch {
+			case to.Outcome() == Undecided:
+				t.Turn = Undecides
+				d.Undecided++
 			case is && (!was || from.Depends() && !to.Depends()):
 				t.Turn = Opens
 				d.Opens++
-			case was:
+			case was || from.Outcome() == Undecided:
 				t.Turn = Closes
 				d.Closes++
 			default:

@@ -168,6 +168,9 @@ func (x Drafts) Record(i int, rec *declaration.Record, param string, id *declara
 	return use, fmt.Sprintf("no %s is known that belongs to somebody else", rec.Name)
 }
 
+// NotDecided is the reason at a route of which nobody has decided who may call.
+const NotDecided = "nobody has decided yet who may call it, so that nothing is expected"
+
 // WouldDelete is how the reason begins where a record would be lost.
 const WouldDelete = "it would delete "
 

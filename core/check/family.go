@@ -320,6 +320,8 @@ type Omission struct {
 	Caller string `json:"caller,omitempty"`
 	What   string `json:"what"`
 	Why    string `json:"why"`
+	// Undecided are the crossings of a route of which nobody has decided who may call; What is then all of them.
+	Undecided int `json:"undecided,omitempty"`
 	// ByTarget: the target's rules do not let it be sent.
 	ByTarget bool `json:"byTarget,omitempty"`
 	// Family would have sent it; "" where it is none's.

@@ -67,7 +67,17 @@ func (r *reader) whos(f pair) (out []Who) {
 			"identity:NAME")
 	}
 	for _, w := range r.refs(f.val, f.key) {
-		out = append(out, who(w))
+		x := WhoOf(w)
+		switch {
+		case x.Kind != WhoUndecided:
+		case r.version == V1:
+			x.Kind = WhoRole // the word came later; a role may have the name
+		case f.key != "who":
+			r.sayAt(w.Place, len(w.Name), Error, "type", "`undecided` says nothing in `"+f.key+"`",
+				"write nobody, or who it is")
+			continue
+		}
+		out = append(out, x)
 	}
 	return out
 }
@@ -79,8 +89,12 @@ func (e *Entry) is(k WhoKind) bool {
 
 // alone checks that those who stand for everybody, or for none, stand by themselves.
 func (r *reader) alone(e *Entry, word string) {
-	if len(e.Who) > 1 && (e.is(WhoAnyone) || e.is(WhoNobody)) {
-		r.sayAt(e.Place, 1, Error, "type", "`anyone` and `nobody` stand alone in `"+word+"`",
+	if len(e.Who) > 1 && (e.is(WhoAnyone) || e.is(WhoNobody) || e.is(WhoUndecided)) {
+		names := "`anyone` and `nobody`"
+		if e.is(WhoUndecided) {
+			names = "`anyone`, `nobody` and `undecided`"
+		}
+		r.sayAt(e.Place, 1, Error, "type", names+" stand alone in `"+word+"`",
 			"leave only one of them, or only the others")
 	}
 }
@@ -105,7 +119,8 @@ func (r *reader) selectors(n ast.Node) (out []route.Selector) {
 	return out
 }
 
-func who(w Ref) Who {
+// WhoOf is an alternative of `who` by its word.
+func WhoOf(w Ref) Who {
 	switch {
 	case w.Name == "anyone":
 		return Who{WhoAnyone, w}
@@ -115,6 +130,8 @@ func who(w Ref) Who {
 		return Who{WhoNobody, w}
 	case w.Name == "owner":
 		return Who{WhoOwner, w}
+	case w.Name == undecided:
+		return Who{WhoUndecided, w}
 	case strings.HasPrefix(w.Name, "identity:"):
 		return Who{WhoIdentity, Ref{Name: strings.TrimPrefix(w.Name, "identity:"), Place: w.Place}}
 	}

@@ -269,6 +269,20 @@ func (d *Document) defaultSchemes(e *Entry) []*Scheme {
 	return out
 }
 
+// Locks are the first schemes of the callers that an entry admits, one for each lock: where there are several, the
+// entry must say which of them the route accepts.
+func (d *Document) Locks(e *Entry) (out []*Scheme) {
+	if e.is(WhoAnyone) {
+		return nil
+	}
+	for _, s := range d.defaultSchemes(e) {
+		if !slices.ContainsFunc(out, s.SameLock) {
+			out = append(out, s)
+		}
+	}
+	return out
+}
+
 // Accepted are the schemes that a route with this entry accepts: those of
 // `by`, or else the first schemes of the callers it admits and every scheme
 // behind the same lock.

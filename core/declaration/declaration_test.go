@@ -488,3 +488,38 @@ func TestNoAlgorithms(t *testing.T) {
 		assert.Nil(t, d.Schemes[1].Algorithms)
 	}
 }
+
+// That nobody has decided is a word of the later version; in the first a role may have that name.
+func TestUndecided(t *testing.T) {
+	read := func(text string) (*Document, string) {
+		d, msgs := Parse("x", []byte(text), nil)
+		if len(msgs) == 0 {
+			return d, ""
+		}
+		return d, msgs[0].String()
+	}
+	d, says := read("millgate: 1.1\nroutes: [GET /a, GET /b]\naccess:\n  - { at: /**, who: undecided }\n  " +
+		"- { at: GET /b, who: anyone }\n")
+	assert.Empty(t, says)
+	assert.True(t, d.Entry(0).Undecided())
+	assert.False(t, d.Entry(1).Undecided(), "whatever is more specific wins over it")
+	assert.Equal(t, "{ at: /**, who: undecided }", strings.ReplaceAll(d.Access[0].Text(), `"`, ""))
+
+	d, says = read("millgate: 1\nroles: { undecided: }\nroutes: [GET /a]\naccess:\n  - { at: /**, who: undecided }\n")
+	assert.Empty(t, says)
+	assert.False(t, d.Entry(0).Undecided())
+	_, says = read("millgate: 1\nroutes: [GET /a]\naccess:\n  - { at: /**, who: undecided }\n")
+	assert.Contains(t, says, `the role "undecided" is not declared; that nobody has decided yet can be said from `+
+		`version 1.1 on: begin x with  millgate: 1.1`)
+
+	for with, want := range map[string]string{
+		"access: [{ at: GET /a, who: [undecided, signed-in] }]":    "`anyone`, `nobody` and `undecided` stand alone",
+		"access: [{ at: GET /a, who: undecided, scope: read }]":    "`undecided` decides nothing",
+		"access: [{ at: GET /a, who: undecided, hide: true }]":     "`undecided` decides nothing",
+		"roles: { undecided: }":                                    `"undecided" has a meaning of its own`,
+		"targets: { t: { base: 'http://h', describes: undecided}}": "`undecided` says nothing in `describes`",
+	} {
+		_, says = read("millgate: 1.1\nroutes: [GET /a]\n" + with + "\n")
+		assert.Contains(t, says, want, with)
+	}
+}

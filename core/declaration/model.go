@@ -360,7 +360,11 @@ const (
 	WhoOwner
 	WhoRole
 	WhoIdentity
+	WhoUndecided // nobody has decided yet
 )
+
+// undecided is its word.
+const undecided = "undecided"
 
 // Who is one alternative of `who`.
 type Who struct {
@@ -376,6 +380,9 @@ const (
 	BrokenIgnored Broken = "ignored"
 	BrokenRefused Broken = "refused"
 )
+
+// Undecided says that nobody has decided yet who may call: nothing is expected, and nothing is checked.
+func (e *Entry) Undecided() bool { return e != nil && e.is(WhoUndecided) }
 
 // Entry is one access entry. The zero Entry admits nobody.
 type Entry struct {

@@ -147,11 +147,17 @@ func (n *namer) quotas() {
 }
 
 // ownWho are the words of `who` that are no names.
-var ownWho = []string{"anyone", "signed-in", "nobody", "owner"}
+func ownWho(v Version) []string {
+	words := []string{"anyone", "signed-in", "nobody", "owner"}
+	if v != V1 {
+		words = append(words, undecided)
+	}
+	return words
+}
 
 func (n *namer) roles() {
 	for _, ro := range n.d.Roles {
-		if slices.Contains(ownWho, ro.Name) {
+		if slices.Contains(ownWho(n.r.version), ro.Name) {
 			n.r.sayAt(ro.Place, len(ro.Name), Error, "type", fmt.Sprintf("%q has a meaning of its own in `who`",
 				ro.Name),
 				"call the role something else")
@@ -250,12 +256,16 @@ func (n *namer) access() {
 
 // unknownWho says of a name in `who` that it is no role, and what may be meant.
 func (n *namer) unknownWho(w Who) {
-	near := Nearest(w.Name, slices.Concat(ownWho, n.known["role"]))
+	near := Nearest(w.Name, slices.Concat(ownWho(n.r.version), n.known["role"]))
 	hint := "write anyone, signed-in, nobody, owner, a role or identity:NAME"
-	if n.has("identity", w.Name) {
+	switch {
+	case w.Name == undecided:
+		hint = fmt.Sprintf("that nobody has decided yet can be said from version %s on: begin %s with  millgate: %[1]s",
+			V11, n.r.file)
+	case n.has("identity", w.Name):
 		near = "identity:" + w.Name
 		hint = "for one identity write " + near
-	} else if near != "" {
+	case near != "":
 		hint = fmt.Sprintf("did you mean %q?", near)
 	}
 	n.r.sayAt(w.Place, len(w.Name), Error, "reference", fmt.Sprintf("the role %q is not declared", w.Name), hint)

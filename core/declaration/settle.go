@@ -336,16 +336,15 @@ func (d *Document) checkEntry(r *reader, e int, en *Entry) {
 		r.sayAt(en.Place, 1, Error, "type", "`anyone` needs no credential, so given, scope and by cannot hold",
 			"remove them, or write  who: signed-in")
 	}
+	if en.Undecided() && (len(en.Given) > 0 || len(en.Scope) > 0 || len(en.By) > 0 || en.Hide ||
+		en.OwnerOf.Name != "" || en.Broken != BrokenEither) {
+		r.sayAt(en.Place, 1, Error, "type", "`undecided` decides nothing, so that nothing can hold beside it",
+			"remove the other words, or say who is admitted")
+	}
 	if en.is(WhoAnyone) || len(en.By) > 0 || !slices.Contains(d.Deciding, e) {
 		return
 	}
-	var locks []*Scheme
-	for _, s := range d.defaultSchemes(en) {
-		if !slices.ContainsFunc(locks, s.SameLock) {
-			locks = append(locks, s)
-		}
-	}
-	if len(locks) > 1 {
+	if locks := d.Locks(en); len(locks) > 1 {
 		n := Names(locks, func(s *Scheme) string { return s.Name })
 		r.sayAt(en.Place, 1, Error, "by", fmt.Sprintf("callers that this entry admits come with %s; which does the "+
 			"route accept?", strings.Join(n, " and ")), "add  by: "+n[0]+"  or  by: ["+strings.Join(n, ", ")+"]")

@@ -21,6 +21,8 @@ func WhoWord(w Who) string {
 		return "signed-in"
 	case WhoOwner:
 		return "owner"
+	case WhoUndecided:
+		return undecided
 	case WhoIdentity:
 		return "identity:" + w.Name
 	default:

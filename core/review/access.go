@@ -20,6 +20,23 @@ func noEntry(v *reviewer, c *Check) {
 	}
 }
 
+// nobodyDecided is one remark for all routes, where the entry stands that says so.
+func nobodyDecided(v *reviewer, c *Check) {
+	n, first := 0, (*declaration.Entry)(nil)
+	for i := range v.d.Routes {
+		if e := v.d.Entry(i); e.Undecided() {
+			if n++; first == nil {
+				first = e
+			}
+		}
+	}
+	if n > 0 {
+		v.say(first.Place, len(entryName(first)), "undecided", -1, fmt.Sprintf("of %d of %d routes nobody has decided "+
+			"who may call them, so that nothing is checked there", n, len(v.d.Routes)),
+			"look at what the service does today (millgate observe), or write who may call them", nil)
+	}
+}
+
 func entryName(e *declaration.Entry) string { return e.At[0].String() }
 
 func entryIdle(v *reviewer, c *Check) {

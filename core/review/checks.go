@@ -17,6 +17,8 @@ const (
 var Checks = []Check{
 	{"no-entry", "A route without an access entry", "It is for nobody, and nobody said so on purpose. Whoever adds " +
 		"it to the service next has no rule to build by.", finding.Medium, invent, 1059, noEntry},
+	{"nobody-decided", "Routes of which nobody has decided who may call", "Nothing is expected of them, so that " +
+		"nothing is checked: what is wrong there stays unseen.", finding.Medium, invent, 1059, nobodyDecided},
 	{"entry-idle", "An entry that never decides", "It looks like protection and is none: more specific entries " +
 		"decide every route that it selects.", finding.Low, config, 561, entryIdle},
 	{"entry-needless", "An entry that a more general one makes needless",
@@ -30,15 +32,15 @@ var Checks = []Check{
 	{"read-by-id", "A read of a record by its id without ownership", "Whoever has an account can go through the ids " +
 		"and read everybody's records.", finding.High, bola, 639, readByID},
 	{"role-idle", "A role that opens nothing", "Its holders believe that they may do something. Often an entry has " +
-		"lost its name in a rename.", finding.Low, config, 561, roleIdle},
+		"lost its name in a rename.", finding.Low, config, 561, decided(roleIdle)},
 	{"role-all", "A role that opens everything", "One lost credential of its holders is the whole service.",
-		finding.Medium, bfla, 250, roleAll},
+		finding.Medium, bfla, 250, decided(roleAll)},
 	{"role-twins", "Two roles that open the same", "Where they were meant to differ, a distinction is missing; where " +
-		"not, one is too many.", finding.Low, bfla, 1041, roleTwins},
+		"not, one is too many.", finding.Low, bfla, 1041, decided(roleTwins)},
 	{"identity-twins", "Identities that cannot be told apart", "One of them is probed and stands for the others; the " +
-		"rest cost credentials and prove nothing more.", finding.Low, config, 1041, identityTwins},
+		"rest cost credentials and prove nothing more.", finding.Low, config, 1041, decided(identityTwins)},
 	{"identity-nowhere", "An identity that no route admits", "It has a credential that opens nothing: a rule is " +
-		"missing, or a credential should be withdrawn.", finding.Low, authn, 561, identityNowhere},
+		"missing, or a credential should be withdrawn.", finding.Low, authn, 561, decided(identityNowhere)},
 	{"neighbour-open", "One method is open and its neighbour guarded",
 		"Guards are registered for methods one by one; the forgotten one looks like this.", finding.Medium, bfla, 306,
 		neighbourOpen},
@@ -92,4 +94,13 @@ var Checks = []Check{
 	{"waiver-idle", "A waiver that has nothing to accept", "What it accepted is gone; left in the file it would hide " +
 		"the next one.", finding.Low, config, 561, nil},
 	{"waiver-unknown", "A waiver of an unknown check", "It accepts nothing.", finding.Low, config, 561, nil},
+}
+
+// decided is a check that speaks only where of every route somebody has decided whom it is for.
+func decided(run func(*reviewer, *Check)) func(*reviewer, *Check) {
+	return func(v *reviewer, c *Check) {
+		if v.allDecided() {
+			run(v, c)
+		}
+	}
 }

@@ -244,7 +244,21 @@ func (v *reviewer) open(i int) bool {
 	return e != nil && len(e.Who) > 0 && e.Who[0].Kind == declaration.WhoAnyone
 }
 
-func (v *reviewer) closed(i int) bool { return v.board.At(i, 0).Outcome() == access.Closed }
+// closed says whether nobody is known who gets in at route i: it is for nobody, or nobody has decided.
+func (v *reviewer) closed(i int) bool {
+	o := v.board.At(i, 0).Outcome()
+	return o == access.Closed || o == access.Undecided
+}
+
+// allDecided says whether it is known of every route whom it is for: else nothing can be called idle.
+func (v *reviewer) allDecided() bool {
+	for i := range v.d.Routes {
+		if access.IsUndecided(v.d, i) {
+			return false
+		}
+	}
+	return true
+}
 
 // admits says whether identity k gets in at route i, at least to its own.
 func (v *reviewer) admits(i, k int) bool {

@@ -41,9 +41,10 @@ func (e BoardEditAction) Valid() bool {
 
 // Defines values for ChangeTurn.
 const (
-	ChangeTurnCloses ChangeTurn = "closes"
-	ChangeTurnOpens  ChangeTurn = "opens"
-	ChangeTurnOther  ChangeTurn = "other"
+	ChangeTurnCloses    ChangeTurn = "closes"
+	ChangeTurnOpens     ChangeTurn = "opens"
+	ChangeTurnOther     ChangeTurn = "other"
+	ChangeTurnUndecides ChangeTurn = "undecides"
 )
 
 // Valid indicates whether the value is a known member of the ChangeTurn enum.
@@ -54,6 +55,8 @@ func (e ChangeTurn) Valid() bool {
 	case ChangeTurnOpens:
 		return true
 	case ChangeTurnOther:
+		return true
+	case ChangeTurnUndecides:
 		return true
 	default:
 		return false
@@ -155,6 +158,7 @@ const (
 	EventTypeAudit       EventType = "audit"
 	EventTypeDeclaration EventType = "declaration"
 	EventTypeMissed      EventType = "missed"
+	EventTypeObserve     EventType = "observe"
 	EventTypeSweep       EventType = "sweep"
 	EventTypeVerdicts    EventType = "verdicts"
 	EventTypeWait        EventType = "wait"
@@ -168,6 +172,8 @@ func (e EventType) Valid() bool {
 	case EventTypeDeclaration:
 		return true
 	case EventTypeMissed:
+		return true
+	case EventTypeObserve:
 		return true
 	case EventTypeSweep:
 		return true
@@ -193,6 +199,7 @@ const (
 	ExpectRefuse     Expect = "refuse"
 	ExpectSend       Expect = "send"
 	ExpectShut       Expect = "shut"
+	ExpectUndecided  Expect = "undecided"
 )
 
 // Valid indicates whether the value is a known member of the Expect enum.
@@ -219,6 +226,8 @@ func (e Expect) Valid() bool {
 	case ExpectSend:
 		return true
 	case ExpectShut:
+		return true
+	case ExpectUndecided:
 		return true
 	default:
 		return false
@@ -399,6 +408,57 @@ func (e MessageLevel) Valid() bool {
 	case MessageLevelError:
 		return true
 	case MessageLevelWarning:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ObservationState.
+const (
+	ObservationStateDone    ObservationState = "done"
+	ObservationStateFailed  ObservationState = "failed"
+	ObservationStateNone    ObservationState = "none"
+	ObservationStateRunning ObservationState = "running"
+	ObservationStateStopped ObservationState = "stopped"
+)
+
+// Valid indicates whether the value is a known member of the ObservationState enum.
+func (e ObservationState) Valid() bool {
+	switch e {
+	case ObservationStateDone:
+		return true
+	case ObservationStateFailed:
+		return true
+	case ObservationStateNone:
+		return true
+	case ObservationStateRunning:
+		return true
+	case ObservationStateStopped:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ObservedMark.
+const (
+	ObservedMarkAway    ObservedMark = "away"
+	ObservedMarkIn      ObservedMark = "in"
+	ObservedMarkOwn     ObservedMark = "own"
+	ObservedMarkUnknown ObservedMark = "unknown"
+)
+
+// Valid indicates whether the value is a known member of the ObservedMark enum.
+func (e ObservedMark) Valid() bool {
+	switch e {
+	case ObservedMarkAway:
+		return true
+	case ObservedMarkIn:
+		return true
+	case ObservedMarkOwn:
+		return true
+	case ObservedMarkUnknown:
 		return true
 	default:
 		return false
@@ -943,10 +1003,10 @@ type BoardEditAction string
 
 // Cell defines model for Cell.
 type Cell struct {
-	// Does What is declared of a cell. Of callers and ways: refuse (401), forbid (403), hide (404), admit, own (admit for an own record), shut (for nobody). Of pages: nothing, send (blindly), read, read-as-user. Absent means that there is no such thing at this route.
+	// Does What is declared of a cell. Of callers and ways: refuse (401), forbid (403), hide (404), admit, own (admit for an own record), shut (for nobody), undecided (nobody has decided yet). Of pages: nothing, send (blindly), read, read-as-user. Absent means that there is no such thing at this route.
 	Does *Expect `json:"does,omitempty"`
 
-	// Expect What is declared of a cell. Of callers and ways: refuse (401), forbid (403), hide (404), admit, own (admit for an own record), shut (for nobody). Of pages: nothing, send (blindly), read, read-as-user. Absent means that there is no such thing at this route.
+	// Expect What is declared of a cell. Of callers and ways: refuse (401), forbid (403), hide (404), admit, own (admit for an own record), shut (for nobody), undecided (nobody has decided yet). Of pages: nothing, send (blindly), read, read-as-user. Absent means that there is no such thing at this route.
 	Expect Expect `json:"expect"`
 
 	// Found U unprotected, P over-permissive, T unthrottled, L leaking, X undeclared, S lifetime, K weak token, R over-restrictive, W wrong refusal; the last three are no gaps.
@@ -961,7 +1021,7 @@ type Cell struct {
 type Change struct {
 	Caller string `json:"caller"`
 
-	// Expect What is declared of a cell. Of callers and ways: refuse (401), forbid (403), hide (404), admit, own (admit for an own record), shut (for nobody). Of pages: nothing, send (blindly), read, read-as-user. Absent means that there is no such thing at this route.
+	// Expect What is declared of a cell. Of callers and ways: refuse (401), forbid (403), hide (404), admit, own (admit for an own record), shut (for nobody), undecided (nobody has decided yet). Of pages: nothing, send (blindly), read, read-as-user. Absent means that there is no such thing at this route.
 	Expect Expect     `json:"expect"`
 	From   string     `json:"from"`
 	Route  string     `json:"route"`
@@ -1056,6 +1116,9 @@ type Comparison struct {
 	Other   int      `json:"other"`
 	To      string   `json:"to"`
 	Total   int      `json:"total"`
+
+	// Undecided Were decided and no longer are
+	Undecided int `json:"undecided"`
 }
 
 // Completion defines model for Completion.
@@ -1091,6 +1154,14 @@ type ConclusionSure string
 
 // Confidence defines model for Confidence.
 type Confidence string
+
+// Confirmed defines model for Confirmed.
+type Confirmed struct {
+	Text string `json:"text"`
+
+	// Wrote Its new lines
+	Wrote []string `json:"wrote"`
+}
 
 // Connection defines model for Connection.
 type Connection struct {
@@ -1272,15 +1343,19 @@ type Effect struct {
 	Reopened []string `json:"reopened"`
 	Total    int      `json:"total"`
 
+	// Undecided Were decided and no longer are
+	Undecided int `json:"undecided"`
+
 	// Waived Findings that it accepts and the kept text does not
 	Waived []string `json:"waived"`
 }
 
 // Event Each has an id, by which a connection that broke goes on (Last-Event-ID). Where what came between is no longer known, the first one is "missed": whoever listens asks anew.
 type Event struct {
-	Audit *AuditProgress `json:"audit,omitempty"`
-	Sweep *Sweep         `json:"sweep,omitempty"`
-	Text  *string        `json:"text,omitempty"`
+	Audit    *AuditProgress   `json:"audit,omitempty"`
+	Progress *ObserveProgress `json:"progress,omitempty"`
+	Sweep    *Sweep           `json:"sweep,omitempty"`
+	Text     *string          `json:"text,omitempty"`
 
 	// Ticks Verdicts that landed since the last such event
 	Ticks *[]Tick   `json:"ticks,omitempty"`
@@ -1308,7 +1383,7 @@ type Exchange struct {
 	Url       string  `json:"url"`
 }
 
-// Expect What is declared of a cell. Of callers and ways: refuse (401), forbid (403), hide (404), admit, own (admit for an own record), shut (for nobody). Of pages: nothing, send (blindly), read, read-as-user. Absent means that there is no such thing at this route.
+// Expect What is declared of a cell. Of callers and ways: refuse (401), forbid (403), hide (404), admit, own (admit for an own record), shut (for nobody), undecided (nobody has decided yet). Of pages: nothing, send (blindly), read, read-as-user. Absent means that there is no such thing at this route.
 type Expect string
 
 // Explanation defines model for Explanation.
@@ -1744,6 +1819,132 @@ type NamedToken struct {
 
 // Numbers defines model for Numbers.
 type Numbers map[string]int
+
+// Observation defines model for Observation.
+type Observation struct {
+	At *time.Time `json:"at,omitempty"`
+
+	// Callers Nobody is empty and comes first
+	Callers []string `json:"callers"`
+
+	// Decided Routes of the text
+	Decided int             `json:"decided"`
+	Done    int             `json:"done"`
+	Groups  []ObservedGroup `json:"groups"`
+	Guesses []ObservedGuess `json:"guesses"`
+	Left    []ObservedLeft  `json:"left"`
+
+	// Lost Identities whose credentials opened nothing
+	Lost    []string         `json:"lost"`
+	Note    string           `json:"note"`
+	Planned int              `json:"planned"`
+	Routes  int              `json:"routes"`
+	State   ObservationState `json:"state"`
+	Target  string           `json:"target"`
+}
+
+// ObservationState defines model for Observation.State.
+type ObservationState string
+
+// ObserveChoice defines model for ObserveChoice.
+type ObserveChoice struct {
+	// All Also reads that are decided
+	All bool `json:"all"`
+
+	// Also Routes that sound as if they did something
+	Also []string `json:"also"`
+
+	// Callers Identities beside nobody; none is all
+	Callers []string `json:"callers"`
+	Target  string   `json:"target"`
+}
+
+// ObserveProgress defines model for ObserveProgress.
+type ObserveProgress struct {
+	Done    int    `json:"done"`
+	Ended   bool   `json:"ended"`
+	Planned int    `json:"planned"`
+	Target  string `json:"target"`
+}
+
+// ObservedBeside defines model for ObservedBeside.
+type ObservedBeside struct {
+	Target string `json:"target"`
+
+	// Text Empty is the kept one
+	Text string `json:"text"`
+}
+
+// ObservedConfirm defines model for ObservedConfirm.
+type ObservedConfirm struct {
+	// Groups Ids; all are those of which nothing looks wrong
+	Groups []string `json:"groups"`
+
+	// Guesses Routes that were not sent
+	Guesses []string `json:"guesses"`
+	Target  string   `json:"target"`
+
+	// Text Empty is the kept one
+	Text string `json:"text"`
+}
+
+// ObservedGroup defines model for ObservedGroup.
+type ObservedGroup struct {
+	// Confirmed The text says it already
+	Confirmed bool `json:"confirmed"`
+
+	// Entry The entry that says exactly this; empty without
+	Entry string `json:"entry"`
+
+	// Guessed What of it rests on more than was tried
+	Guessed string `json:"guessed"`
+	Id      string `json:"id"`
+
+	// Marks By caller
+	Marks []ObservedMark `json:"marks"`
+
+	// Odd What looks wrong; empty where nothing does
+	Odd    string   `json:"odd"`
+	Routes []string `json:"routes"`
+	Says   string   `json:"says"`
+	Title  string   `json:"title"`
+
+	// Why Why nothing can be confirmed; empty where it can
+	Why string `json:"why"`
+}
+
+// ObservedGuess defines model for ObservedGuess.
+type ObservedGuess struct {
+	Entry  string   `json:"entry"`
+	How    string   `json:"how"`
+	Routes []string `json:"routes"`
+}
+
+// ObservedLeft defines model for ObservedLeft.
+type ObservedLeft struct {
+	Caller string `json:"caller"`
+
+	// Doubtful It is safe by its method, and is asked when somebody chooses it
+	Doubtful bool   `json:"doubtful"`
+	Route    string `json:"route"`
+	Why      string `json:"why"`
+}
+
+// ObservedMark defines model for ObservedMark.
+type ObservedMark string
+
+// ObservedRead defines model for ObservedRead.
+type ObservedRead struct {
+	Exchange *Exchange `json:"exchange,omitempty"`
+	Identity string    `json:"identity"`
+	Options  bool      `json:"options"`
+	Owner    string    `json:"owner"`
+	Record   string    `json:"record"`
+	Relation string    `json:"relation"`
+	Scheme   string    `json:"scheme"`
+	Status   int       `json:"status"`
+	Why      string    `json:"why"`
+}
 
 // Omission defines model for Omission.
 type Omission struct {
@@ -2376,6 +2577,9 @@ type Share struct {
 	// Proven By an answer of their own, agreeing or not
 	Proven int `json:"proven"`
 
+	// Undecided Nobody has decided what is to happen, so that nothing was checked
+	Undecided int `json:"undecided"`
+
 	// Unproven Sent, and proven neither way
 	Unproven int `json:"unproven"`
 
@@ -2890,6 +3094,12 @@ type CopyFindingParams struct {
 	As     CopyForm  `form:"as" json:"as"`
 }
 
+// ListObservedReadsParams defines parameters for ListObservedReads.
+type ListObservedReadsParams struct {
+	Target string `form:"target" json:"target"`
+	Route  string `form:"route" json:"route"`
+}
+
 // GetPlanParams defines parameters for GetPlan.
 type GetPlanParams struct {
 	// Target A target's name; the first one when left out
@@ -3017,6 +3227,18 @@ type ImportRoutesJSONRequestBody = ImportChoice
 // PreviewImportJSONRequestBody defines body for PreviewImport for application/json ContentType.
 type PreviewImportJSONRequestBody = ImportRequest
 
+// StartObservingJSONRequestBody defines body for StartObserving for application/json ContentType.
+type StartObservingJSONRequestBody = ObserveChoice
+
+// ConfirmObservedJSONRequestBody defines body for ConfirmObserved for application/json ContentType.
+type ConfirmObservedJSONRequestBody = ObservedConfirm
+
+// LookObservedJSONRequestBody defines body for LookObserved for application/json ContentType.
+type LookObservedJSONRequestBody = ObservedBeside
+
+// StopObservingJSONRequestBody defines body for StopObserving for application/json ContentType.
+type StopObservingJSONRequestBody = TargetName
+
 // JudgePagesJSONRequestBody defines body for JudgePages for application/json ContentType.
 type JudgePagesJSONRequestBody = PageQuestion
 
@@ -3130,6 +3352,21 @@ type ServerInterface interface {
 	// PreviewImport What an import would do
 	// (POST /api/import/preview)
 	PreviewImport(w http.ResponseWriter, r *http.Request)
+	// StartObserving Ask a target with safe reads what it lets happen today
+	// (POST /api/observe)
+	StartObserving(w http.ResponseWriter, r *http.Request)
+	// ConfirmObserved The text with what groups say, not kept yet
+	// (POST /api/observe/confirm)
+	ConfirmObserved(w http.ResponseWriter, r *http.Request)
+	// LookObserved What was observed of a target, beside a text that is not kept yet
+	// (POST /api/observe/look)
+	LookObserved(w http.ResponseWriter, r *http.Request)
+	// ListObservedReads What was answered at one route
+	// (GET /api/observe/reads)
+	ListObservedReads(w http.ResponseWriter, r *http.Request, params ListObservedReadsParams)
+	// StopObserving End what is asked of a target
+	// (POST /api/observe/stop)
+	StopObserving(w http.ResponseWriter, r *http.Request)
 	// JudgePages Say what a browser makes of answers that are pasted or recorded, without a target
 	// (POST /api/origins/judge)
 	JudgePages(w http.ResponseWriter, r *http.Request)
@@ -3364,6 +3601,36 @@ func (_ Unimplemented) ImportRoutes(w http.ResponseWriter, r *http.Request) {
 // PreviewImport What an import would do
 // (POST /api/import/preview)
 func (_ Unimplemented) PreviewImport(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// StartObserving Ask a target with safe reads what it lets happen today
+// (POST /api/observe)
+func (_ Unimplemented) StartObserving(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// ConfirmObserved The text with what groups say, not kept yet
+// (POST /api/observe/confirm)
+func (_ Unimplemented) ConfirmObserved(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// LookObserved What was observed of a target, beside a text that is not kept yet
+// (POST /api/observe/look)
+func (_ Unimplemented) LookObserved(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// ListObservedReads What was answered at one route
+// (GET /api/observe/reads)
+func (_ Unimplemented) ListObservedReads(w http.ResponseWriter, r *http.Request, params ListObservedReadsParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// StopObserving End what is asked of a target
+// (POST /api/observe/stop)
+func (_ Unimplemented) StopObserving(w http.ResponseWriter, r *http.Request) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -4158,6 +4425,108 @@ func (siw *ServerInterfaceWrapper) PreviewImport(w http.ResponseWriter, r *http.
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.PreviewImport(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// StartObserving operation middleware
+func (siw *ServerInterfaceWrapper) StartObserving(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.StartObserving(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ConfirmObserved operation middleware
+func (siw *ServerInterfaceWrapper) ConfirmObserved(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ConfirmObserved(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// LookObserved operation middleware
+func (siw *ServerInterfaceWrapper) LookObserved(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.LookObserved(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ListObservedReads operation middleware
+func (siw *ServerInterfaceWrapper) ListObservedReads(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListObservedReadsParams
+
+	// ------------- Required query parameter "target" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "target", r.URL.Query(), &params.Target, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "target"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "target", Err: err})
+		}
+		return
+	}
+
+	// ------------- Required query parameter "route" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "route", r.URL.Query(), &params.Route, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "route"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "route", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ListObservedReads(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// StopObserving operation middleware
+func (siw *ServerInterfaceWrapper) StopObserving(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.StopObserving(w, r)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -5292,6 +5661,21 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 		r.Post(options.BaseURL+"/api/import", wrapper.ImportRoutes)
 	})
 	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/observe", wrapper.StartObserving)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/observe/stop", wrapper.StopObserving)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/observe/look", wrapper.LookObserved)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/observe/confirm", wrapper.ConfirmObserved)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/observe/reads", wrapper.ListObservedReads)
+	})
+	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/api/targets", wrapper.ListTargets)
 	})
 	r.Group(func(r chi.Router) {
@@ -6178,6 +6562,201 @@ type PreviewImportdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response PreviewImportdefaultApplicationProblemPlusJSONResponse) VisitPreviewImportResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StartObservingRequestObject struct {
+	Body *StartObservingJSONRequestBody
+}
+
+type StartObservingResponseObject interface {
+	VisitStartObservingResponse(w http.ResponseWriter) error
+}
+
+type StartObserving200JSONResponse Observation
+
+func (response StartObserving200JSONResponse) VisitStartObservingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StartObservingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response StartObservingdefaultApplicationProblemPlusJSONResponse) VisitStartObservingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ConfirmObservedRequestObject struct {
+	Body *ConfirmObservedJSONRequestBody
+}
+
+type ConfirmObservedResponseObject interface {
+	VisitConfirmObservedResponse(w http.ResponseWriter) error
+}
+
+type ConfirmObserved200JSONResponse Confirmed
+
+func (response ConfirmObserved200JSONResponse) VisitConfirmObservedResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ConfirmObserveddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ConfirmObserveddefaultApplicationProblemPlusJSONResponse) VisitConfirmObservedResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type LookObservedRequestObject struct {
+	Body *LookObservedJSONRequestBody
+}
+
+type LookObservedResponseObject interface {
+	VisitLookObservedResponse(w http.ResponseWriter) error
+}
+
+type LookObserved200JSONResponse Observation
+
+func (response LookObserved200JSONResponse) VisitLookObservedResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type LookObserveddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response LookObserveddefaultApplicationProblemPlusJSONResponse) VisitLookObservedResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListObservedReadsRequestObject struct {
+	Params ListObservedReadsParams
+}
+
+type ListObservedReadsResponseObject interface {
+	VisitListObservedReadsResponse(w http.ResponseWriter) error
+}
+
+type ListObservedReads200JSONResponse []ObservedRead
+
+func (response ListObservedReads200JSONResponse) VisitListObservedReadsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListObservedReadsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListObservedReadsdefaultApplicationProblemPlusJSONResponse) VisitListObservedReadsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StopObservingRequestObject struct {
+	Body *StopObservingJSONRequestBody
+}
+
+type StopObservingResponseObject interface {
+	VisitStopObservingResponse(w http.ResponseWriter) error
+}
+
+type StopObserving200JSONResponse Observation
+
+func (response StopObserving200JSONResponse) VisitStopObservingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StopObservingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response StopObservingdefaultApplicationProblemPlusJSONResponse) VisitStopObservingResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -7620,6 +8199,21 @@ type StrictServerInterface interface {
 	// PreviewImport What an import would do
 	// (POST /api/import/preview)
 	PreviewImport(ctx context.Context, request PreviewImportRequestObject) (PreviewImportResponseObject, error)
+	// StartObserving Ask a target with safe reads what it lets happen today
+	// (POST /api/observe)
+	StartObserving(ctx context.Context, request StartObservingRequestObject) (StartObservingResponseObject, error)
+	// ConfirmObserved The text with what groups say, not kept yet
+	// (POST /api/observe/confirm)
+	ConfirmObserved(ctx context.Context, request ConfirmObservedRequestObject) (ConfirmObservedResponseObject, error)
+	// LookObserved What was observed of a target, beside a text that is not kept yet
+	// (POST /api/observe/look)
+	LookObserved(ctx context.Context, request LookObservedRequestObject) (LookObservedResponseObject, error)
+	// ListObservedReads What was answered at one route
+	// (GET /api/observe/reads)
+	ListObservedReads(ctx context.Context, request ListObservedReadsRequestObject) (ListObservedReadsResponseObject, error)
+	// StopObserving End what is asked of a target
+	// (POST /api/observe/stop)
+	StopObserving(ctx context.Context, request StopObservingRequestObject) (StopObservingResponseObject, error)
 	// JudgePages Say what a browser makes of answers that are pasted or recorded, without a target
 	// (POST /api/origins/judge)
 	JudgePages(ctx context.Context, request JudgePagesRequestObject) (JudgePagesResponseObject, error)
@@ -8358,6 +8952,156 @@ func (sh *strictHandler) PreviewImport(w http.ResponseWriter, r *http.Request) {
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(PreviewImportResponseObject); ok {
 		if err := validResponse.VisitPreviewImportResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// StartObserving operation middleware
+func (sh *strictHandler) StartObserving(w http.ResponseWriter, r *http.Request) {
+	var request StartObservingRequestObject
+
+	var body StartObservingJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.StartObserving(ctx, request.(StartObservingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "StartObserving")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(StartObservingResponseObject); ok {
+		if err := validResponse.VisitStartObservingResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ConfirmObserved operation middleware
+func (sh *strictHandler) ConfirmObserved(w http.ResponseWriter, r *http.Request) {
+	var request ConfirmObservedRequestObject
+
+	var body ConfirmObservedJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ConfirmObserved(ctx, request.(ConfirmObservedRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ConfirmObserved")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ConfirmObservedResponseObject); ok {
+		if err := validResponse.VisitConfirmObservedResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// LookObserved operation middleware
+func (sh *strictHandler) LookObserved(w http.ResponseWriter, r *http.Request) {
+	var request LookObservedRequestObject
+
+	var body LookObservedJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.LookObserved(ctx, request.(LookObservedRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "LookObserved")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(LookObservedResponseObject); ok {
+		if err := validResponse.VisitLookObservedResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListObservedReads operation middleware
+func (sh *strictHandler) ListObservedReads(w http.ResponseWriter, r *http.Request, params ListObservedReadsParams) {
+	var request ListObservedReadsRequestObject
+
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ListObservedReads(ctx, request.(ListObservedReadsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListObservedReads")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ListObservedReadsResponseObject); ok {
+		if err := validResponse.VisitListObservedReadsResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// StopObserving operation middleware
+func (sh *strictHandler) StopObserving(w http.ResponseWriter, r *http.Request) {
+	var request StopObservingRequestObject
+
+	var body StopObservingJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.StopObserving(ctx, request.(StopObservingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "StopObserving")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(StopObservingResponseObject); ok {
+		if err := validResponse.VisitStopObservingResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {

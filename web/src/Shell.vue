@@ -34,6 +34,7 @@ const places = [
 
 useKeys([
   ...places.map((p) => ({ keys: `g ${p.key}`, says: `go to ${p.name}`, run: () => void router.push(p.to) })),
+  { keys: 'g o', says: 'go to What it does today', run: () => void router.push({ name: 'observe' }) },
   { keys: '?', says: 'this list', run: () => (help.value = true) },
 ])
 
@@ -41,7 +42,8 @@ useKeys([
 watch(version, () => void load().catch(() => undefined), { immediate: true })
 
 /** Whether the address is in a place: what is opened there has its own behind it. */
-const within = (to: string) => here.path === to || here.path.startsWith(`${to}/`)
+const within = (to: string) =>
+  here.path === to || here.path.startsWith(`${to}/`) || (to === '/board' && here.name === 'observe')
 const review = computed(() => board.value?.review ?? 0)
 </script>
 

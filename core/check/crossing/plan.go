@@ -31,7 +31,12 @@ type at struct {
 func (f Family) Plan(c *check.Context, p *check.Planning) {
 	classes := access.Classes(c.Doc)
 	controls := make([]*check.Probe, len(c.Doc.Routes))
-	for i := range c.Doc.Routes {
+	for i, rt := range c.Doc.Routes {
+		if access.IsUndecided(c.Doc, i) {
+			p.Leave(check.Omission{Route: rt.Key(), What: "every crossing", Why: check.NotDecided,
+				Undecided: 1 + len(c.Doc.Identities)})
+			continue
+		}
 		x := planning{p, check.NewDrafts(c.Doc, c.Target, classes), c.Doc, &at{route: i}}
 		x.nobody()
 		for _, class := range classes {

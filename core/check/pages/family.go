@@ -121,7 +121,7 @@ func (x planning) shows(i int) (n int) {
 // not the strongest: a comparison may be careless with that one alone.
 func (x planning) likeOthers(i int) {
 	first := strongest(x.d, x.d.OriginEntry(i))
-	if first == nil {
+	if first == nil || access.IsUndecided(x.d, i) {
 		return
 	}
 	tried := map[string]bool{first.Origin: true}

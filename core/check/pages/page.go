@@ -51,8 +51,12 @@ func Allowed(d *declaration.Document, i int) []declaration.Permission {
 	return nil
 }
 
-// At is the page behind a column at route i; ok is false where it has none there.
+// At is the page behind a column at route i; ok is false where it has none there. Of a route of which nobody
+// has decided who may call it, it is not known either what pages may: none is looked at.
 func At(d *declaration.Document, i int, column string) (p origin.Page, ok bool) {
+	if access.IsUndecided(d, i) {
+		return origin.Page{}, false
+	}
 	if origin.Says(column) == "" {
 		return origin.Page{ID: column, Origin: column}, slices.Contains(origin.Declared(d), column)
 	}

@@ -59,7 +59,7 @@ func named(d *declaration.Document, path []string, more map[string][]string) []O
 	}
 	switch {
 	case last == "who" && section == "access":
-		for _, w := range []string{"anyone", "signed-in", "nobody", "owner"} {
+		for _, w := range []string{"anyone", "signed-in", "nobody", "owner", "undecided"} {
 			out = append(out, Option{Label: w, Detail: "value", Info: whoHelp[w], Insert: w})
 		}
 		roles()

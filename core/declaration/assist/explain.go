@@ -21,6 +21,7 @@ var whoHelp = map[string]string{
 	"signed-in": "Every caller with a sound credential that the route accepts.",
 	"nobody":    "No caller at all.",
 	"owner":     "Whoever owns the record behind the path parameter.",
+	"undecided": "Nobody has decided yet who may call: nothing is expected of its crossings, and none is checked.",
 }
 
 // about says in a sentence what a name stands for.

@@ -10,13 +10,17 @@ import (
 
 // EntryEdits are the edits that give some routes another rule: set are fields of
 // the entry with their new text, an empty one takes the field away. Routes whose
-// entry decides others too get an entry of their own, behind it.
+// entry decides others too get an entry of their own, behind it, as do those of which a pattern says that nobody
+// has decided: it stays for what comes later.
 func EntryEdits(d *declaration.Document, routes []int,
 	set func(e *declaration.Entry) map[string]string) ([]Edit, error) {
 	groups := map[int][]int{}
 	var order []int
 	for _, i := range routes {
 		e := d.Deciding[i]
+		if d.Entry(i).Undecided() && !d.NamesRoute(e, i) {
+			e = -1
+		}
 		if groups[e] == nil {
 			order = append(order, e)
 		}

@@ -63,6 +63,10 @@ export type QuotaSeen = components['schemas']['QuotaSeen']
 export type SweepState = components['schemas']['SweepState']
 export type RouteEffect = components['schemas']['RouteEffect']
 export type Sensitivity = components['schemas']['Sensitivity']
+export type Observation = components['schemas']['Observation']
+export type ObservedGroup = components['schemas']['ObservedGroup']
+export type ObservedMark = components['schemas']['ObservedMark']
+export type ObservedRead = components['schemas']['ObservedRead']
 export type Event = components['schemas']['Event']
 
 const client = createClient<paths>({ baseUrl: '' })

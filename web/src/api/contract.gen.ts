@@ -499,6 +499,91 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/observe": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Ask a target with safe reads what it lets happen today */
+        post: operations["startObserving"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/observe/stop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** End what is asked of a target */
+        post: operations["stopObserving"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/observe/look": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What was observed of a target, beside a text that is not kept yet */
+        post: operations["lookObserved"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/observe/confirm": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The text with what groups say, not kept yet */
+        post: operations["confirmObserved"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/observe/reads": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was answered at one route */
+        get: operations["listObservedReads"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/targets": {
         parameters: {
             query?: never;
@@ -1491,10 +1576,10 @@ export interface components {
             roles: string[];
         };
         /**
-         * @description What is declared of a cell. Of callers and ways: refuse (401), forbid (403), hide (404), admit, own (admit for an own record), shut (for nobody). Of pages: nothing, send (blindly), read, read-as-user. Absent means that there is no such thing at this route.
+         * @description What is declared of a cell. Of callers and ways: refuse (401), forbid (403), hide (404), admit, own (admit for an own record), shut (for nobody), undecided (nobody has decided yet). Of pages: nothing, send (blindly), read, read-as-user. Absent means that there is no such thing at this route.
          * @enum {string}
          */
-        Expect: "refuse" | "forbid" | "hide" | "admit" | "own" | "shut" | "nothing" | "send" | "read" | "read-as-user" | "absent";
+        Expect: "refuse" | "forbid" | "hide" | "admit" | "own" | "shut" | "undecided" | "nothing" | "send" | "read" | "read-as-user" | "absent";
         Cell: {
             expect: components["schemas"]["Expect"];
             found: components["schemas"]["Kind"];
@@ -2036,7 +2121,7 @@ export interface components {
             to: string;
             expect: components["schemas"]["Expect"];
             /** @enum {string} */
-            turn: "opens" | "closes" | "other";
+            turn: "opens" | "closes" | "other" | "undecides";
         };
         Effect: {
             messages: components["schemas"]["Message"][];
@@ -2050,6 +2135,8 @@ export interface components {
             opens: number;
             closes: number;
             other: number;
+            /** @description Were decided and no longer are */
+            undecided: number;
             added: string[];
             gone: string[];
             /** @description Findings that it accepts and the kept text does not */
@@ -2139,6 +2226,8 @@ export interface components {
             opens: number;
             closes: number;
             other: number;
+            /** @description Were decided and no longer are */
+            undecided: number;
             added: string[];
             gone: string[];
         };
@@ -2289,6 +2378,8 @@ export interface components {
             unsent: number;
             /** @description Not planned, for a reason */
             left: number;
+            /** @description Nobody has decided what is to happen, so that nothing was checked */
+            undecided: number;
         };
         Coverage: {
             whole: components["schemas"]["Share"];
@@ -2483,8 +2574,105 @@ export interface components {
             bytes: number;
             tokens: number;
         };
+        ObserveChoice: {
+            target: string;
+            /** @description Identities beside nobody; none is all */
+            callers: string[];
+            /** @description Routes that sound as if they did something */
+            also: string[];
+            /** @description Also reads that are decided */
+            all: boolean;
+        };
+        ObservedBeside: {
+            target: string;
+            /** @description Empty is the kept one */
+            text: string;
+        };
+        ObservedConfirm: {
+            target: string;
+            /** @description Empty is the kept one */
+            text: string;
+            /** @description Ids; all are those of which nothing looks wrong */
+            groups: string[];
+            /** @description Routes that were not sent */
+            guesses: string[];
+        };
+        Confirmed: {
+            text: string;
+            /** @description Its new lines */
+            wrote: string[];
+        };
         /** @enum {string} */
-        EventType: "sweep" | "verdicts" | "wait" | "declaration" | "audit" | "missed";
+        ObservedMark: "unknown" | "in" | "own" | "away";
+        ObservedGroup: {
+            id: string;
+            title: string;
+            says: string;
+            /** @description What looks wrong; empty where nothing does */
+            odd: string;
+            /** @description Why nothing can be confirmed; empty where it can */
+            why: string;
+            /** @description By caller */
+            marks: components["schemas"]["ObservedMark"][];
+            routes: string[];
+            /** @description The entry that says exactly this; empty without */
+            entry: string;
+            /** @description What of it rests on more than was tried */
+            guessed: string;
+            /** @description The text says it already */
+            confirmed: boolean;
+        };
+        ObservedGuess: {
+            routes: string[];
+            entry: string;
+            how: string;
+        };
+        ObservedLeft: {
+            route: string;
+            caller: string;
+            why: string;
+            /** @description It is safe by its method, and is asked when somebody chooses it */
+            doubtful: boolean;
+        };
+        ObservedRead: {
+            identity: string;
+            scheme: string;
+            relation: string;
+            record: string;
+            owner: string;
+            status: number;
+            why: string;
+            options: boolean;
+            exchange?: components["schemas"]["Exchange"];
+        };
+        Observation: {
+            target: string;
+            /** @enum {string} */
+            state: "none" | "running" | "done" | "stopped" | "failed";
+            note: string;
+            /** Format: date-time */
+            at?: string;
+            planned: number;
+            done: number;
+            /** @description Nobody is empty and comes first */
+            callers: string[];
+            groups: components["schemas"]["ObservedGroup"][];
+            guesses: components["schemas"]["ObservedGuess"][];
+            left: components["schemas"]["ObservedLeft"][];
+            /** @description Identities whose credentials opened nothing */
+            lost: string[];
+            /** @description Routes of the text */
+            decided: number;
+            routes: number;
+        };
+        ObserveProgress: {
+            target: string;
+            done: number;
+            planned: number;
+            ended: boolean;
+        };
+        /** @enum {string} */
+        EventType: "sweep" | "verdicts" | "wait" | "declaration" | "audit" | "observe" | "missed";
         /** @description Each has an id, by which a connection that broke goes on (Last-Event-ID). Where what came between is no longer known, the first one is "missed": whoever listens asks anew. */
         Event: {
             type: components["schemas"]["EventType"];
@@ -2493,6 +2681,7 @@ export interface components {
             ticks?: components["schemas"]["Tick"][];
             text?: string;
             audit?: components["schemas"]["AuditProgress"];
+            progress?: components["schemas"]["ObserveProgress"];
         };
     };
     responses: {
@@ -3299,6 +3488,130 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Merged"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    startObserving: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ObserveChoice"];
+            };
+        };
+        responses: {
+            /** @description What is asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Observation"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    stopObserving: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TargetName"];
+            };
+        };
+        responses: {
+            /** @description As far as it came */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Observation"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    lookObserved: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ObservedBeside"];
+            };
+        };
+        responses: {
+            /** @description In groups */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Observation"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    confirmObserved: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ObservedConfirm"];
+            };
+        };
+        responses: {
+            /** @description The text */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Confirmed"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listObservedReads: {
+        parameters: {
+            query: {
+                target: string;
+                route: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The reads */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ObservedRead"][];
                 };
             };
             default: components["responses"]["Problem"];

@@ -12,6 +12,7 @@ const parts: { title: string; marks: { look: string; letter?: string; says: stri
       { look: 'gate open', says: 'gets in' },
       { look: 'gate some', says: 'gets in for an own record' },
       { look: 'gate shut', says: 'is turned away' },
+      { look: 'gate undecided', says: 'nobody has decided yet who may call: nothing is checked' },
       { look: 'gate oneway', says: 'a page may send, and reads nothing' },
       { look: 'gate user', says: 'a page reads as the user, with the cookies' },
       { look: 'bar', says: 'a quota counts it; the fill is what got through' },

@@ -12,6 +12,8 @@ import { useSweep } from '../stores/sweep'
 import { useWorkspace } from '../stores/workspace'
 import BoardGrid from './BoardGrid.vue'
 import BoardTools from './BoardTools.vue'
+import NoRoutes from './NoRoutes.vue'
+import UndecidedNote from './UndecidedNote.vue'
 import { useHint } from './useHint'
 import { usePicked } from './usePicked'
 import { useRows } from './useRows'
@@ -162,6 +164,7 @@ useKeys([
     <p>{{ boardError }}</p>
     <NButton @click="workspace.refresh">Try again</NButton>
   </div>
+  <NoRoutes v-else-if="board?.empty && edits.effect?.added.length" />
   <StartPage v-else-if="board?.empty" />
   <div v-else-if="board" class="board">
     <div class="pane">
@@ -187,6 +190,7 @@ useKeys([
         The declaration has {{ board.errors === 1 ? 'an error' : `${board.errors} errors` }}, so nothing can be judged.
         <RouterLink to="/declaration">Mend it</RouterLink>
       </div>
+      <UndecidedNote :board="board" />
       <div class="grid">
         <BoardGrid
           v-if="rows.length"
@@ -213,7 +217,7 @@ useKeys([
           </p>
           <NButton @click="q = ''">Clear the filter</NButton>
         </div>
-        <div v-else class="none"><p>The declaration names no route yet. Bring some in with Add routes.</p></div>
+        <NoRoutes v-else />
       </div>
       <div class="hint" aria-live="polite">{{ hint || ' ' }}</div>
     </div>

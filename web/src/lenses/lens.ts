@@ -14,7 +14,7 @@ export interface Head {
 }
 
 /** How what is declared is drawn. */
-export type Gate = 'open' | 'some' | 'shut' | 'oneway' | 'user' | 'nothing' | 'quota' | 'uncounted'
+export type Gate = 'open' | 'some' | 'shut' | 'undecided' | 'oneway' | 'user' | 'nothing' | 'quota' | 'uncounted'
 
 /** What a cell shows. */
 export interface Cell {
@@ -47,6 +47,7 @@ export const declared: Record<Expect, [Gate, string]> = {
   admit: ['open', 'admit'],
   own: ['some', 'admit for an own record'],
   shut: ['shut', 'turn away'],
+  undecided: ['undecided', 'nothing yet: nobody has decided who may call this'],
   nothing: ['shut', 'nothing, and a browser does nothing for it'],
   send: ['oneway', 'send blindly'],
   read: ['open', 'read, without the user’s cookies'],

@@ -8,7 +8,7 @@ const props = defineProps<{
   most?: number
 }>()
 const shown = computed(() => props.effect.changes.slice(0, props.most ?? 200))
-const signs = { opens: '↑', closes: '↓', other: '·' } as const
+const signs = { opens: '↑', closes: '↓', other: '·', undecides: '?' } as const
 </script>
 
 <template>

@@ -12,6 +12,7 @@ function says(s: Share): string {
     s.unproven ? `${s.unproven} unproven` : '',
     s.unsent ? `${s.unsent} not sent` : '',
     s.left ? `${s.left} left out` : '',
+    s.undecided ? `${s.undecided} nobody decided` : '',
   ]
   return `${s.name}: ${parts.filter(Boolean).join(', ')}, of ${all(s)} crossings`
 }

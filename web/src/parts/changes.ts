@@ -1,7 +1,7 @@
 import type { Effect } from '../api/client'
 
 /** What one text does that another does not: of crossings, routes and, where it is known, findings. */
-export type Changes = Pick<Effect, 'total' | 'opens' | 'closes' | 'other' | 'added' | 'gone'> &
+export type Changes = Pick<Effect, 'total' | 'opens' | 'closes' | 'other' | 'undecided' | 'added' | 'gone'> &
   Partial<Pick<Effect, 'waived' | 'reopened'>>
 
 /** What the pending text does, in a sentence. */
@@ -14,6 +14,7 @@ export function summary(e: Changes): string {
   if (e.closes) parts.push(`${e.closes} close`)
   if (e.opens) parts.push(`${e.opens} open`)
   if (e.other) parts.push(e.other === 1 ? '1 is refused another way' : `${e.other} are refused another way`)
+  if (e.undecided) parts.push(e.undecided === 1 ? '1 is decided no longer' : `${e.undecided} are decided no longer`)
   let s = `${e.total} ${e.total === 1 ? 'crossing changes' : 'crossings change'}${parts.length ? ': ' + parts.join(', ') : ''}.`
   if (e.added.length) s += ` ${e.added.length} ${e.added.length === 1 ? 'route is' : 'routes are'} new.`
   if (e.gone.length) s += ` ${e.gone.length} ${e.gone.length === 1 ? 'route goes' : 'routes go'}.`

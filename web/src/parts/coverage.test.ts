@@ -9,6 +9,7 @@ it('never says that all was checked where something was not', () => {
     unproven: 0,
     unsent: 0,
     left,
+    undecided: 0,
   })
   expect(checked(share(999, 0, 1))).toBe(99)
   expect(checked(share(1, 0, 999))).toBe(1)
@@ -16,4 +17,5 @@ it('never says that all was checked where something was not', () => {
   expect(checked(share(3, 3, 2))).toBe(75)
   expect(checked(share(0, 0, 0))).toBe(100)
   expect(all(share(3, 3, 2))).toBe(8)
+  expect(checked({ ...share(5, 0, 0), undecided: 5 })).toBe(50)
 })

@@ -2,7 +2,7 @@ import type { Share } from '../api/client'
 
 /** All crossings of a share. */
 export function all(s: Share): number {
-  return s.proven + s.inferred + s.unproven + s.unsent + s.left
+  return s.proven + s.inferred + s.unproven + s.unsent + s.left + s.undecided
 }
 
 /** The part that was proven or inferred, in whole percent; never 100 where something is missing, never 0 where

@@ -21,7 +21,9 @@ const whole = computed(() => props.coverage.whole)
     <p>
       <b :class="{ little: checked(whole) < 80 }">{{ checked(whole) }}% of {{ all(whole) }} crossings</b> were checked:
       {{ whole.proven }} proven, {{ whole.inferred }} inferred; {{ whole.unproven }} are unproven,
-      {{ whole.unsent }} were not sent, {{ whole.left }} were left out.
+      {{ whole.unsent }} were not sent, {{ whole.left }} were left out<template v-if="whole.undecided"
+        >, and of {{ whole.undecided }} nobody has decided what is to happen</template
+      >.
     </p>
     <p class="ways" role="group" aria-label="Counted">
       <button

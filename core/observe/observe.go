@@ -1,0 +1,304 @@
+// Package observe says what a service lets happen today, from safe reads, in the words of a declaration.
+//
+// Nobody knows the language in the first hour, and nobody knows what a service does. So its reads are
+// asked for by nobody and by each caller (Plan), what was answered is read into marks (Read), routes
+// that let the same callers in are one group with the shortest entry that says exactly that (GroupsOf),
+// and what a group says is written when somebody confirms it (Confirm). What looks wrong is shown
+// first: it is a hint for whoever decides, and no finding.
+//
+// # What an answer says
+//
+// A refusal means something only beside an admission. So a caller is turned away where its credential was let in
+// elsewhere; of a credential that opened nothing, nothing is said. An answer that nothing is there (404) turns a caller
+// away where another was shown something at the same address. Answers about the request (400, 405, 415, 422), about the
+// pace (429) and failures (5xx) say nothing about who may call. A route with a caller of whom nothing is known
+// is in no group that can be confirmed.
+//
+// Rule: What was not seen is not proposed.
+package observe
+
+import (
+	"slices"
+
+	"millgate/core/access"
+	"millgate/core/check"
+	"millgate/core/declaration"
+)
+
+// Mark is what a caller meets at a route. The zero Mark says that nothing is known.
+type Mark string
+
+const (
+	Unknown Mark = ""
+	Away    Mark = "away" // turned away
+	In      Mark = "in"   // let in, whoever owns the record
+	Own     Mark = "own"  // let in for an own record, and turned away from another's
+)
+
+// Seen is what one read was answered.
+type Seen struct {
+	Route    string          `json:"route"`
+	Identity string          `json:"identity"` // "" is nobody
+	Scheme   string          `json:"scheme,omitempty"`
+	Relation access.Relation `json:"relation,omitempty"`
+	Record   string          `json:"record,omitempty"` // the id that stood in the path, and Owner whose it is
+	Owner    string          `json:"owner,omitempty"`
+	Class    check.Class     `json:"class,omitempty"` // "" where no answer came
+	Status   int             `json:"status,omitempty"`
+	Why      string          `json:"why,omitempty"` // why no answer came
+	// Options: it is no read, but asks which methods there are.
+	Options bool `json:"options,omitempty"`
+	// Allows are methods that the answer says are allowed there (RFC 9110, section 10.2.1).
+	Allows   []string        `json:"allows,omitempty"`
+	Exchange *check.Exchange `json:"exchange,omitempty"`
+}
+
+// At is one route as it was seen.
+type At struct {
+	Route int             // in the document
+	Marks map[string]Mark // by identity; "" is nobody
+	// Schemes are those with which somebody was let in, and Knows those with which somebody was turned
+	// away as one who is known and may not (403): both are accepted there.
+	Schemes, Knows []string
+	// Hides: another's record is said not to be there (404).
+	Hides bool
+	Seen  []Seen
+
+	callers []*declaration.Identity // of whom something can be said
+	// Why says why nothing can be proposed; "" where it can.
+	Why string
+}
+
+// nobody is asked beside the identities.
+const nobody = ""
+
+// Read makes of what was answered what each caller meets. Routes are in the order of the document; those of
+// which nothing was asked are left out.
+func Read(d *declaration.Document, seen []Seen) []At {
+	by := map[string][]Seen{}
+	for _, s := range seen {
+		by[s.Route] = append(by[s.Route], s)
+	}
+	works := working(seen)
+	lost := Lost(d, seen)
+	var out []At
+	for i, rt := range d.Routes {
+		list := by[rt.Key()]
+		if len(list) == 0 {
+			continue
+		}
+		a := At{Route: i, Seen: list, Marks: map[string]Mark{}}
+		for _, id := range d.Identities {
+			if !slices.Contains(lost, id.Name) {
+				a.callers = append(a.callers, id)
+			}
+		}
+		a.read(d, works)
+		out = append(out, a)
+	}
+	return out
+}
+
+// caller is an identity with one of its schemes.
+type caller struct{ identity, scheme string }
+
+// working are the callers whose credential is known to work: it was let in where nobody was not, or told that it
+// may not (403). With the others a refusal means nothing.
+func working(seen []Seen) map[caller]bool {
+	open := map[string]bool{}
+	for _, s := range seen {
+		if s.Identity == nobody && s.Class == check.Admitted && !s.Options {
+			open[s.Route] = true
+		}
+	}
+	out := map[caller]bool{}
+	for _, s := range seen {
+		if s.Identity != nobody && (s.Class == check.Admitted && !open[s.Route] || s.Class == check.Forbidden) {
+			out[caller{s.Identity, s.Scheme}] = true
+		}
+	}
+	return out
+}
+
+// Lost are the identities whose credentials opened nothing that was asked, so that nothing can be said of them: they
+// are left out, as if they had not been asked.
+func Lost(d *declaration.Document, seen []Seen) (out []string) {
+	works := working(seen)
+	for _, id := range d.Identities {
+		asked, opened := false, false
+		for _, s := range seen {
+			asked = asked || s.Identity == id.Name
+		}
+		for _, c := range id.Credentials {
+			opened = opened || works[caller{id.Name, c.Scheme.Name}]
+		}
+		if asked && !opened {
+			out = append(out, id.Name)
+		}
+	}
+	return out
+}
+
+// read fills in the marks of a route.
+func (a *At) read(d *declaration.Document, works map[caller]bool) {
+	there := map[string]bool{} // records, by their id, that somebody was shown
+	for _, s := range a.Seen {
+		if s.Class == check.Admitted && !s.Options {
+			there[s.Record] = true
+		}
+	}
+	said := func(s Seen) Mark {
+		switch s.Class {
+		case check.Admitted:
+			return In
+		case check.Refused, check.Forbidden, check.ToLogin:
+			if s.Identity == nobody || works[caller{s.Identity, s.Scheme}] || s.Class == check.Forbidden {
+				return Away
+			}
+		case check.Hidden:
+			if there[s.Record] && (s.Identity == nobody || works[caller{s.Identity, s.Scheme}]) {
+				return Away
+			}
+		default:
+		}
+		return Unknown
+	}
+	a.Marks[nobody] = Unknown
+	for _, s := range a.Seen {
+		if s.Identity == nobody && !s.Options {
+			a.Marks[nobody] = said(s)
+		}
+	}
+	for _, id := range a.callers {
+		a.identity(id, said)
+	}
+	for _, id := range append([]string{nobody}, declaration.Names(a.callers,
+		func(x *declaration.Identity) string { return x.Name })...) {
+		if m, asked := a.Marks[id]; asked && m == Unknown && a.Why == "" {
+			a.Why = a.unknown(id, works)
+		}
+	}
+	if a.Why == "" {
+		a.Why = a.byLink(d)
+	}
+	inOrder(d, a.Schemes)
+	inOrder(d, a.Knows)
+}
+
+// byLink says that a link may open what everybody is turned away from: what a link does happens, so that none is tried.
+func (a *At) byLink(d *declaration.Document) string {
+	for _, m := range a.Marks {
+		if m != Away {
+			return ""
+		}
+	}
+	for _, s := range d.Schemes {
+		if s.Kind == declaration.Link {
+			return "everybody is turned away, and a link of " + s.Name + " may open it, which is not tried"
+		}
+	}
+	return ""
+}
+
+// identity reads what an identity met with each of its schemes: the one with which it comes furthest counts.
+func (a *At) identity(id *declaration.Identity, said func(Seen) Mark) {
+	asked := false
+	best := Unknown
+	for _, c := range id.Credentials {
+		var marks = map[access.Relation]Mark{}
+		hidden := false
+		for _, s := range a.Seen {
+			if s.Identity != id.Name || s.Scheme != c.Scheme.Name {
+				continue
+			}
+			asked = true
+			marks[s.Relation] = said(s)
+			hidden = hidden || s.Relation == access.Foreign && s.Class == check.Hidden
+			if s.Class == check.Forbidden && !slices.Contains(a.Knows, c.Scheme.Name) {
+				a.Knows = append(a.Knows, c.Scheme.Name)
+			}
+		}
+		m := fold(marks)
+		if (m == In || m == Own) && !slices.Contains(a.Schemes, c.Scheme.Name) {
+			a.Schemes = append(a.Schemes, c.Scheme.Name)
+		}
+		a.Hides = a.Hides || m == Own && hidden
+		if further(m, best) {
+			best = m
+		}
+	}
+	if asked {
+		a.Marks[id.Name] = best
+	}
+}
+
+// fold makes one mark of those for an own record, another's, and where none decides. Who was only asked for
+// its own record may be let in to others' or not.
+func fold(m map[access.Relation]Mark) Mark {
+	if none, ok := m[access.NoRecord]; ok {
+		return none
+	}
+	own, hasOwn := m[access.Own]
+	foreign, hasForeign := m[access.Foreign]
+	switch {
+	case hasOwn && hasForeign && own == In && foreign == Away:
+		return Own
+	case hasOwn && hasForeign && own == foreign:
+		return own
+	case hasForeign && !hasOwn, hasOwn && own == Away && !hasForeign:
+		if hasForeign {
+			return foreign
+		}
+		return own
+	}
+	return Unknown
+}
+
+func further(a, b Mark) bool { return slices.Index(ranks, a) > slices.Index(ranks, b) }
+
+var ranks = []Mark{Unknown, Away, Own, In}
+
+// unknown says why nothing is known of a caller at the route.
+func (a *At) unknown(id string, works map[caller]bool) string {
+	name := id
+	if id == nobody {
+		name = "nobody"
+	}
+	own := false
+	for _, s := range a.Seen {
+		if s.Identity != id || s.Options {
+			continue
+		}
+		own = own || s.Relation == access.Own && s.Class == check.Admitted
+		switch s.Class {
+		case check.Admitted:
+		case "":
+			return "there was no answer for " + name + ": " + s.Why
+		case check.Refused, check.ToLogin:
+			if id != nobody && !works[caller{s.Identity, s.Scheme}] {
+				return "the credential of " + name + " opened nothing, so that its refusals mean nothing"
+			}
+		case check.Hidden:
+			return "nothing was there for " + name + " (404), and nobody was shown anything at that address"
+		case check.Throttled:
+			return name + " was told to slow down (429)"
+		case check.Invalid, check.WrongMethod:
+			return "the request of " + name + " was not one that it takes; mend the sample"
+		default:
+			return "it failed for " + name
+		}
+	}
+	if own {
+		return name + " was shown its own record, and none of somebody else's is declared"
+	}
+	return "own records and others' were answered in a way that says nothing for " + name
+}
+
+// inOrder sorts names of schemes as they are declared.
+func inOrder(d *declaration.Document, names []string) {
+	at := func(n string) int {
+		return slices.IndexFunc(d.Schemes,
+			func(s *declaration.Scheme) bool { return s.Name == n })
+	}
+	slices.SortFunc(names, func(a, b string) int { return at(a) - at(b) })
+}

@@ -1,0 +1,396 @@
+package observe
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"millgate/core/access"
+	"millgate/core/check"
+	"millgate/core/declaration"
+)
+
+const valley = `millgate: 1.1
+targets: { t: { base: "http://h" } }
+routes:
+  - GET /open
+  - GET /v1/reports
+  - { at: "GET /v1/reports/{id}", send: { path: { id: r-1 } } }
+  - GET /v1/things
+  - "GET /v1/things/{id}"
+  - PUT /v1/things/{id}
+  - POST /v1/things
+  - GET /v1/admin/users
+  - GET /v1/jobs/run
+  - { at: GET /v1/mail, summary: Sends what waits }
+  - "GET /v1/rooms/{room}"
+roles: { reader: , boss: { includes: reader } }
+schemes:
+  token: { kind: bearer }
+  key: { kind: api-key, in: header, name: X-Key }
+identities:
+  ann: { roles: reader, attributes: { checked: true }, credentials: { token: { token: env:A } } }
+  bob: { roles: reader, credentials: { token: { token: env:B } } }
+  meg: { roles: boss, attributes: { checked: true }, credentials: { token: { token: env:M } } }
+  bot: { credentials: { key: { key: env:K } } }
+records:
+  thing: { fills: "/v1/things/{id}", owned_by: { ann: [t-1], bob: [t-2] } }
+access:
+  - { at: "/**", who: undecided }
+`
+
+func read(t testing.TB, text string) *declaration.Document {
+	t.Helper()
+	d, msgs := declaration.Parse("x", []byte(text), nil)
+	require.False(t, declaration.Failed(msgs), "%v", msgs)
+	return d
+}
+
+func parse(text string) (*declaration.Document, []declaration.Message) {
+	return declaration.Parse("x", []byte(text), nil)
+}
+
+// Nothing is sent that may do something, unless somebody chose it; and nothing that is decided, unless all is asked
+// for.
+func TestWhatIsAsked(t *testing.T) {
+	d := read(t, strings.Replace(valley, "access:\n", "access:\n  - { at: GET /open, who: anyone }\n", 1))
+	c := &check.Context{Doc: d, Target: d.Targets[0]}
+	plan := func(choice Choice) (asked []string, left map[string]string) {
+		asks, list := Plan(c, choice)
+		for _, a := range asks {
+			if a.Options {
+				assert.Equal(t, "OPTIONS", a.Call.Request.Method)
+				continue
+			}
+			assert.Equal(t, "GET", a.Call.Request.Method)
+			assert.Equal(t, check.Safe, a.Call.Effect)
+			if !slices.Contains(asked, a.Route) {
+				asked = append(asked, a.Route)
+			}
+		}
+		left = map[string]string{}
+		for _, l := range list {
+			left[l.Route] = l.Why
+		}
+		return asked, left
+	}
+	asked, left := plan(Choice{})
+	assert.Equal(t, []string{"GET /v1/reports", "GET /v1/reports/{id}", "GET /v1/things", "GET /v1/things/{id}",
+		"GET /v1/admin/users", "GET /v1/mail"}, asked)
+	assert.Equal(t, map[string]string{"GET /v1/jobs/run": `"run" sounds as if it did something`,
+		"GET /v1/rooms/{room}": "no sample for {room}"}, left)
+	asked, _ = plan(Choice{Also: []string{"GET /v1/jobs/run"}, All: true})
+	assert.Contains(t, asked, "GET /v1/jobs/run")
+	assert.Contains(t, asked, "GET /open")
+
+	asks, _ := Plan(c, Choice{Only: []string{"GET /v1/things/{id}"}, Callers: []string{"ann", "meg"}})
+	var who []string
+	for _, a := range asks {
+		if !a.Options {
+			who = append(who, strings.TrimSpace(fmt.Sprint(a.Identity, " ", a.Relation, " ", a.Record, " of ",
+				a.Owner)))
+		}
+	}
+	assert.Equal(t, []string{"t-1 of ann", "ann own t-1 of ann", "ann foreign t-2 of bob", "meg foreign t-1 of ann"},
+		who)
+}
+
+// answers are what a service says: a route, who asks, and a status for no record, or for an own one and another's.
+func seen(route string, by ...string) (out []Seen) {
+	for _, b := range by {
+		who, says, _ := strings.Cut(b, " ")
+		id, scheme, _ := strings.Cut(who, "/")
+		if id == "nobody" {
+			id = ""
+		} else if scheme == "" {
+			scheme = "token"
+		}
+		rels := []access.Relation{access.NoRecord}
+		list := strings.Split(says, "|")
+		if len(list) == 2 {
+			rels = []access.Relation{access.Own, access.Foreign}
+		}
+		for k, st := range list {
+			if st == "-" {
+				continue
+			}
+			var status int
+			_, _ = fmt.Sscan(st, &status)
+			s := Seen{Route: route, Identity: id, Scheme: scheme, Relation: rels[k], Status: status}
+			if rels[k] != access.NoRecord {
+				s.Record, s.Owner = map[access.Relation]string{access.Own: "of " + id,
+					access.Foreign: "of others"}[rels[k]], "bob"
+			}
+			if status > 0 {
+				s.Class = check.Classify(check.Answer{Status: status}, declaration.Answers{})
+			}
+			out = append(out, s)
+		}
+	}
+	return out
+}
+
+func TestWhatAnAnswerSays(t *testing.T) {
+	d := read(t, valley)
+	works := seen("GET /v1/reports", "nobody 401", "ann 200", "bob 200", "meg 200", "bot/key 401")
+	key := seen("GET /v1/mail", "nobody 401", "bot/key 200")
+	for _, c := range []struct {
+		name  string
+		at    []Seen
+		marks map[string]Mark
+		entry string
+		why   string
+	}{
+		{"who signs in with one scheme", seen("GET /v1/things", "nobody 401", "ann 200", "bob 200", "meg 200",
+			"bot/key 401"),
+			map[string]Mark{"": Away, "ann": In, "bob": In, "meg": In, "bot": Away}, "who: reader", ""},
+		{"and with each", seen("GET /v1/things", "nobody 401", "ann 200", "bob 200", "meg 200", "bot/key 200"),
+			map[string]Mark{"": Away, "ann": In, "bob": In, "meg": In, "bot": In}, "who: signed-in, by: [token, key]",
+			""},
+		{"a role", seen("GET /v1/things", "nobody 401", "ann 403", "bob 403", "meg 200", "bot/key 401"),
+			map[string]Mark{"": Away, "ann": Away, "bob": Away, "meg": In, "bot": Away}, "who: boss", ""},
+		{"one by name", seen("GET /v1/things", "nobody 401", "ann 401", "bob 401", "meg 401", "bot/key 200"),
+			map[string]Mark{"": Away, "ann": Away, "bob": Away, "meg": Away, "bot": In}, `who: identity:bot`, ""},
+		{"its own record", seen("GET /v1/things/{id}", "nobody 401", "ann 200|403", "bob 200|403", "meg -|200",
+			"bot/key -|401"),
+			map[string]Mark{"": Away, "ann": Own, "bob": Own, "meg": In, "bot": Away}, "who: [owner, boss]", ""},
+		{"which is hidden from others", seen("GET /v1/things/{id}", "nobody 401", "ann 200|404", "bob 200|404",
+			"meg -|200",
+			"bot/key -|401"), map[string]Mark{"": Away, "ann": Own, "bob": Own, "meg": In, "bot": Away},
+			"who: [owner, boss], hide: true", ""},
+		{"an attribute", seen("GET /v1/things", "nobody 401", "ann 200", "bob 403", "meg 200", "bot/key 401"),
+			map[string]Mark{"": Away, "ann": In, "bob": Away, "meg": In, "bot": Away},
+			"who: reader, given: { checked: true }", ""},
+		{"everybody", seen("GET /v1/things", "nobody 200", "ann 200", "bob 200", "meg 200", "bot/key 200"),
+			map[string]Mark{"": In, "ann": In, "bob": In, "meg": In, "bot": In}, "who: anyone", ""},
+		{"no one", seen("GET /v1/things", "nobody 401", "ann 403", "bob 403", "meg 403", "bot/key 401"),
+			map[string]Mark{"": Away, "ann": Away, "bob": Away, "meg": Away, "bot": Away}, "who: nobody", ""},
+		{"nothing is there", seen("GET /v1/things", "nobody 404", "ann 404", "bob 404", "meg 404", "bot/key 404"),
+			nil, "",
+			"nothing was there for nobody (404)"},
+		{"a failure", seen("GET /v1/things", "nobody 401", "ann 500", "bob 200", "meg 200", "bot/key 401"), nil, "",
+			"it failed for ann"},
+		{"no answer", seen("GET /v1/things", "nobody 401", "ann 0", "bob 200", "meg 200", "bot/key 401"), nil, "",
+			"there was no answer for ann"},
+		{"too fast", seen("GET /v1/things", "nobody 401", "ann 429", "bob 200", "meg 200", "bot/key 401"), nil, "",
+			"ann was told to slow down"},
+		{"a request that it does not take", seen("GET /v1/things", "nobody 401", "ann 400", "bob 400", "meg 400",
+			"bot/key 401"), nil, "", "the request of ann was not one that it takes"},
+		{"own records alone", seen("GET /v1/things/{id}", "nobody 401", "ann 200|-", "bob 200|403", "meg -|200",
+			"bot/key -|401"), nil, "", "ann was shown its own record, and none of somebody else's is declared"},
+		{"what no entry says", seen("GET /v1/things", "nobody 200", "ann 403", "bob 200", "meg 200", "bot/key 200"),
+			map[string]Mark{"": In, "ann": Away, "bob": In, "meg": In, "bot": In}, "", "no entry of the language"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			all := slices.Concat(works, key, c.at)
+			for _, g := range GroupsOf(d, Read(d, all)) {
+				if !slices.Contains(g.Keys(d), c.at[0].Route) {
+					continue
+				}
+				if c.marks != nil {
+					assert.Equal(t, c.marks, g.Marks)
+				}
+				if c.entry == "" {
+					assert.Nil(t, g.Entry)
+					assert.Contains(t, g.Why, c.why)
+					continue
+				}
+				assert.Contains(t, strings.ReplaceAll(g.Text(), `"`, ""), ", "+c.entry+" }", g.Why)
+				assert.Equal(t, strings.Contains(c.entry, "given"), g.Guessed != "")
+			}
+		})
+	}
+}
+
+// Of a credential that opened nothing, nothing is said, and nothing that it was answered keeps others from being told.
+func TestACredentialThatOpenedNothing(t *testing.T) {
+	d := read(t, valley)
+	list := slices.Concat(seen("GET /v1/reports", "nobody 401", "ann 200", "bob 401", "meg 200"),
+		seen("GET /v1/things", "nobody 401", "ann 200", "bob 401", "meg 403"))
+	assert.Equal(t, []string{"bob"}, Lost(d, list))
+	for _, g := range GroupsOf(d, Read(d, list)) {
+		assert.NotContains(t, g.Marks, "bob")
+		assert.NotNil(t, g.Entry, g.Why)
+	}
+}
+
+func TestWhatLooksWrong(t *testing.T) {
+	d := read(t, valley)
+	list := slices.Concat(
+		seen("GET /open", "nobody 200", "ann 200", "bob 200", "meg 200"),
+		seen("GET /v1/reports", "nobody 401", "ann 200", "bob 200", "meg 200"),
+		seen("GET /v1/things", "nobody 401", "ann 200", "bob 200", "meg 200"),
+		seen("GET /v1/mail", "nobody 401", "ann 403", "bob 403", "meg 200"),
+		seen("GET /v1/admin/users", "nobody 401", "ann 200", "bob 200", "meg 200"),
+		seen("GET /v1/things/{id}", "nobody 401", "ann 200|200", "bob 200|200", "meg -|200"),
+		seen("GET /v1/jobs/run", "nobody 200", "ann 403", "bob 403", "meg 200"))
+	list = append(list, Seen{Route: "GET /v1/reports", Options: true, Status: 204, Allows: []string{"GET", "DELETE",
+		"HEAD"}})
+	odd := map[string]string{}
+	for _, g := range GroupsOf(d, Read(d, list)) {
+		for _, k := range g.Keys(d) {
+			odd[k] = g.Odd
+		}
+	}
+	assert.Equal(t, map[string]string{"GET /open": "", "GET /v1/things": "", "GET /v1/mail": "",
+		"GET /v1/reports":     "It allows DELETE, which no route declares",
+		"GET /v1/jobs/run":    "Open without a credential, and not to ann",
+		"GET /v1/admin/users": "A plain reader reads what lies under admin",
+		"GET /v1/things/{id}": "Another's record is read: ann got thing of others of bob"}, odd)
+}
+
+// A pattern is used only where it decides the routes of the group alone, and what is written changes nothing else.
+func TestConfirm(t *testing.T) {
+	d := read(t, valley)
+	list := slices.Concat(seen("GET /v1/reports", "nobody 401", "ann 200", "bob 200", "meg 200"),
+		seen("GET /v1/reports/{id}", "nobody 401", "ann 200", "bob 200", "meg 200"),
+		seen("GET /v1/mail", "nobody 401", "ann 200", "bob 200", "meg 200"),
+		seen("GET /v1/things", "nobody 401", "ann 403", "bob 403", "meg 200"))
+	at := time.Date(2026, 12, 1, 9, 0, 0, 0, time.UTC)
+	text := valley
+	for _, g := range GroupsOf(d, Read(d, list)) {
+		require.NotNil(t, g.Entry)
+		var err error
+		text, err = Confirm(text, Entry{Rule: *g.Entry, Routes: g.Keys(d), How: "observed"}, at, parse)
+		require.NoError(t, err)
+	}
+	assert.Contains(t, text, "  - { at: \"/**\", who: undecided }\n"+
+		"  - { at: [\"GET /v1/reports/**\", GET /v1/mail], who: reader } # observed on 2026-12-01, confirmed\n"+
+		"  - { at: GET /v1/things, who: boss } # observed on 2026-12-01, confirmed\n")
+	after := read(t, text)
+	for _, g := range GroupsOf(after, Read(after, list)) {
+		assert.True(t, g.Confirmed)
+	}
+	var guessed []string
+	for _, e := range Guesses(after) {
+		guessed = append(guessed, strings.Join(e.Routes, ",")+" "+e.How+" "+e.Rule.Text())
+	}
+	assert.Equal(t, []string{"PUT /v1/things/{id},POST /v1/things guessed from GET /v1/things { at: [], who: boss }"},
+		guessed)
+
+	_, err := Confirm(text, Entry{Rule: entryOf([]string{"anyone"}), Routes: []string{"GET /gone"}, How: "observed"},
+		at, parse)
+	assert.ErrorContains(t, err, "GET /gone is no route of the inventory any more")
+}
+
+// Of generated services, the entries that are proposed say exactly what was observed, and all others stay undecided.
+func TestProposalsSayWhatWasObserved(t *testing.T) {
+	r := rand.New(rand.NewPCG(7, 11))
+	proposed := 0
+	for n := range 100 {
+		open, real := generated(r)
+		d, service := read(t, open), read(t, real)
+		list := asked(d, service)
+		groups := GroupsOf(d, Read(d, list))
+		text := open
+		known := map[string]map[string]Mark{}
+		for _, g := range groups {
+			if g.Entry == nil {
+				continue
+			}
+			proposed++
+			var err error
+			text, err = Confirm(text, Entry{Rule: *g.Entry, Routes: g.Keys(d), How: "observed"}, time.Now(), parse)
+			require.NoError(t, err, "%d\n%s", n, text)
+			for _, k := range g.Keys(d) {
+				known[k] = g.Marks
+			}
+		}
+		after := read(t, text)
+		for i, rt := range after.Routes {
+			marks, ok := known[rt.Key()]
+			require.Equal(t, !ok, access.IsUndecided(after, i), "%d %s\n%s", n, rt.Key(), text)
+			for name, m := range marks {
+				id := after.IdentityNamed(name)
+				got := expected(after, i, id)
+				same := got == m || got == Own && m == Away && !owns(after, i, id)
+				require.True(t, same, "%d: %s as %q: seen %s, proposed %s\n%s\n%s", n, rt.Key(), name, m, got, text,
+					real)
+			}
+		}
+	}
+	assert.Greater(t, proposed, 200, "most of what is generated can be said")
+}
+
+// generated is a declaration of which nothing is decided, and what its service does.
+func generated(r *rand.Rand) (open, real string) {
+	head := `millgate: 1.1
+roles: { r0: , r1: { includes: r0 }, r2: }
+schemes:
+  token: { kind: bearer }
+  key: { kind: api-key, in: header, name: X-Key }
+identities:
+`
+	var ids []string
+	for k := range 3 + r.IntN(4) {
+		id := fmt.Sprint("i", k)
+		ids = append(ids, id)
+		role := []string{"roles: r0, ", "roles: r1, ", "roles: r2, ", "roles: [r0, r2], ", ""}[r.IntN(5)]
+		attr := []string{"attributes: { ok: true }, ", "attributes: { ok: false }, ", "scopes: [w], ", ""}[r.IntN(4)]
+		cred := []string{"token: { token: env:T }", "key: { key: env:K }",
+			"token: { token: env:T }, key: { key: env:K }"}[r.IntN(3)]
+		head += "  " + id + ": { " + role + attr + "credentials: { " + cred + " } }\n"
+	}
+	head += "records:\n  thing: { fills: \"/a/things/{id}\", owned_by: { " + ids[0] + ": [x], "
+	head += ids[1] + ": [y] } }\nroutes:\n"
+	paths := []string{"/a", "/a/b", "/a/b/c", "/a/things", "/a/things/{id}", "/b", "/b/c", "/b/d", "/c"}
+	rules := ""
+	for _, p := range paths {
+		head += "  - \"GET " + p + "\"\n"
+		who := []string{"anyone", "signed-in, by: [token, key]", "signed-in, by: token", "r0", "r1", "[r1, r2]",
+			"nobody",
+			"\"identity:" + ids[0] + "\"", "r0, given: { ok: true }",
+			"signed-in, by: [token, key], scope: w"}[r.IntN(10)]
+		if strings.Contains(p, "{") {
+			who = []string{"owner", "[owner, r1]", "owner, hide: true", "r0"}[r.IntN(4)]
+		}
+		if !strings.Contains(who, "by:") && who != "anyone" && who != "nobody" {
+			who += ", by: [token, key]"
+		}
+		rules += "  - { at: \"GET " + p + "\", who: " + who + " }\n"
+	}
+	return head + "access:\n  - { at: \"/**\", who: undecided }\n", head + "access:\n" + rules
+}
+
+// asked is what a service answers to each caller.
+func asked(d, service *declaration.Document) (out []Seen) {
+	status := map[access.Outcome]int{access.Admit: 200, access.Refuse: 401, access.Forbid: 403, access.Hide: 404,
+		access.Closed: 403}
+	for i, rt := range d.Routes {
+		put := func(id *declaration.Identity, scheme string, rel access.Relation) {
+			c := access.Caller{State: access.Absent, Record: rel}
+			s := Seen{Route: rt.Key(), Scheme: scheme, Relation: rel}
+			if id != nil {
+				only := *id // it comes with this scheme alone
+				only.Credentials = slices.DeleteFunc(slices.Clone(id.Credentials),
+					func(c declaration.Credential) bool { return c.Scheme.Name != scheme })
+				c.Identity, c.State, s.Identity = &only, access.Sound, id.Name
+			}
+			s.Record = string(rel)
+			s.Status = status[access.Decide(service, i, c).Outcome]
+			s.Class = check.Classify(check.Answer{Status: s.Status}, declaration.Answers{})
+			out = append(out, s)
+		}
+		put(nil, "", access.NoRecord)
+		for _, id := range d.Identities {
+			for _, cr := range id.Credentials {
+				switch rec := d.Record(i); {
+				case rec == nil:
+					put(id, cr.Scheme.Name, access.NoRecord)
+				default:
+					if len(rec.OwnedBy[id.Name]) > 0 {
+						put(id, cr.Scheme.Name, access.Own)
+					}
+					put(id, cr.Scheme.Name, access.Foreign)
+				}
+			}
+		}
+	}
+	return out
+}

@@ -1,0 +1,208 @@
+package observe
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+
+	"millgate/core/access"
+	"millgate/core/declaration"
+)
+
+// propose is the shortest entry by which everybody who was asked gets in, is turned away or depends on the record as
+// it was seen at a route; nil where none does. guessed says what of it rests on more than was tried.
+func propose(d *declaration.Document, a At) (best *declaration.Entry, guessed string) {
+	least := 0
+	for _, c := range candidates(d, a) {
+		with := d.Decided(&c.entry, a.Route)
+		if len(c.entry.By) == 0 && len(d.Locks(&c.entry)) > 1 || !agrees(with, a.Route, a.Marks) {
+			continue
+		}
+		// How one is turned away is what a sweep compares later; a guess comes after what was seen.
+		cost := len(rule(&c.entry)) + 100*wrong(with, a)
+		if c.guessed != "" {
+			cost += 10000
+		}
+		for _, w := range c.entry.Who { // a name says less than what tells it from others of its role
+			if id := d.IdentityNamed(w.Name); w.Kind == declaration.WhoIdentity && id != nil && len(id.Roles) > 0 {
+				cost += 20000
+			}
+		}
+		for _, id := range d.Identities { // who is not known is not let in, where that can be said
+			if _, known := a.Marks[id.Name]; !known && expected(with, a.Route, id) != Away {
+				cost += 1000
+			}
+		}
+		if best == nil || cost < least {
+			best, guessed, least = &c.entry, c.guessed, cost
+		}
+	}
+	return best, guessed
+}
+
+// wrong counts the callers who would be turned away in another way than was seen: 401 is for who is not known, 403 for
+// who may not, 404 where another's record is hidden.
+func wrong(d *declaration.Document, a At) (n int) {
+	for _, s := range a.Seen {
+		c := access.Caller{Identity: d.IdentityNamed(s.Identity), State: access.Sound, Record: s.Relation}
+		if c.Identity == nil {
+			c.State = access.Absent
+		} else if cr := access.Credential(d, a.Route, c.Identity); cr == nil || cr.Scheme.Name != s.Scheme {
+			continue // it would come with another scheme
+		}
+		if st := access.Decide(d, a.Route, c).Status(); st != 0 && s.Status != 0 && st != s.Status {
+			n++
+		}
+	}
+	return n
+}
+
+type candidate struct {
+	entry   declaration.Entry
+	guessed string
+}
+
+// candidates are the entries that may say what was seen.
+func candidates(d *declaration.Document, a At) (out []candidate) {
+	is := func(k int, m ...Mark) bool {
+		x, asked := a.Marks[d.Identities[k].Name]
+		return asked && slices.Contains(m, x)
+	}
+	notAsked := func(k int) bool { _, asked := a.Marks[d.Identities[k].Name]; return !asked }
+	owner, anyIn := false, false
+	for k := range d.Identities {
+		owner = owner || is(k, Own)
+		anyIn = anyIn || is(k, In)
+	}
+	add := func(who []string, given map[string]any, scope []string, guessed string) {
+		e := entryOf(who)
+		e.Given, e.Scope = given, scope
+		e.Hide = owner && a.Hides
+		if owner {
+			e.OwnerOf = ownerOf(d, a.Route)
+		}
+		for _, by := range a.bys() {
+			x := e
+			x.By = by
+			out = append(out, candidate{x, guessed})
+		}
+	}
+	if a.Marks[nobody] == In {
+		return []candidate{{entry: entryOf([]string{"anyone"})}}
+	}
+	if !anyIn && !owner {
+		return []candidate{{entry: entryOf([]string{"nobody"})}}
+	}
+	with := func(who []string) []string {
+		if owner {
+			return append([]string{"owner"}, who...)
+		}
+		return who
+	}
+	add([]string{"signed-in"}, nil, nil, "")
+	add(with(access.Cover(d, func(k int) bool { return is(k, In) },
+		func(k int) bool { return is(k, In) || notAsked(k) })), nil, nil, "")
+	// A role of whose holders some are turned away: what tells them apart may be an attribute or a scope.
+	for _, what := range tellings(d, a) {
+		who := access.Cover(d, func(k int) bool { return is(k, In) },
+			func(k int) bool { return is(k, In) || notAsked(k) || !what.has(d.Identities[k]) })
+		add(with(who), what.given, what.scope, what.says)
+		add([]string{"signed-in"}, what.given, what.scope, what.says)
+	}
+	return out
+}
+
+// bys are the schemes that an entry may name: none, those that opened it, and those that were known there.
+func (a At) bys() [][]declaration.Ref {
+	refs := func(names []string) (out []declaration.Ref) {
+		for _, n := range names {
+			out = append(out, declaration.Ref{Name: n})
+		}
+		return out
+	}
+	known := slices.Clone(a.Schemes)
+	for _, n := range a.Knows {
+		if !slices.Contains(known, n) {
+			known = append(known, n)
+		}
+	}
+	return [][]declaration.Ref{nil, refs(a.Schemes), refs(known)}
+}
+
+// entryOf is an entry that admits these alternatives.
+func entryOf(who []string) declaration.Entry {
+	e := declaration.Entry{Broken: declaration.BrokenEither}
+	for _, w := range who {
+		e.Who = append(e.Who, declaration.WhoOf(declaration.Ref{Name: w}))
+	}
+	return e
+}
+
+// ownerOf names the record whose owner is meant where several fill the route.
+func ownerOf(d *declaration.Document, i int) declaration.Ref {
+	n := 0
+	for _, r := range d.Records {
+		if d.FillParam(i, r) != "" {
+			n++
+		}
+	}
+	if rec := d.Record(i); n > 1 && rec != nil {
+		return declaration.Ref{Name: rec.Name}
+	}
+	return declaration.Ref{}
+}
+
+// telling is an attribute or a scope that those who get in have, and some who do not get in have not.
+type telling struct {
+	given map[string]any
+	scope []string
+	says  string
+}
+
+func (t telling) has(id *declaration.Identity) bool {
+	for n, v := range t.given {
+		if have, ok := id.Attributes[n]; !ok || fmt.Sprint(have) != fmt.Sprint(v) {
+			return false
+		}
+	}
+	return !slices.ContainsFunc(t.scope, func(s string) bool { return !slices.Contains(id.Scopes, s) })
+}
+
+// tellings are those that everybody has who gets in, and somebody lacks who does not.
+func tellings(d *declaration.Document, a At) (out []telling) {
+	seen := map[string]bool{}
+	try := func(t telling) {
+		if seen[t.says] {
+			return
+		}
+		seen[t.says] = true
+		lacks := false
+		for _, id := range d.Identities {
+			switch m, asked := a.Marks[id.Name]; {
+			case !asked:
+			case m == In || m == Own:
+				if !t.has(id) {
+					return
+				}
+			case !t.has(id):
+				lacks = true
+			}
+		}
+		if lacks {
+			out = append(out, t)
+		}
+	}
+	for _, id := range d.Identities {
+		if m := a.Marks[id.Name]; m != In && m != Own {
+			continue
+		}
+		for _, n := range slices.Sorted(maps.Keys(id.Attributes)) {
+			try(telling{given: map[string]any{n: id.Attributes[n]}, says: fmt.Sprintf("that %s: %v decides", n,
+				id.Attributes[n])})
+		}
+		for _, s := range id.Scopes {
+			try(telling{scope: []string{s}, says: "that the scope " + s + " decides"})
+		}
+	}
+	return out
+}

@@ -1,0 +1,56 @@
+import { defineStore } from 'pinia'
+import { computed, ref, shallowRef } from 'vue'
+import { api, ask, message, type Observation } from '../api/client'
+
+/** What targets let happen today, in groups, and how far it is while one is asked. */
+export const useObserving = defineStore('observing', () => {
+  const seen = shallowRef<Observation | null>(null)
+  const progress = ref<{ done: number; planned: number } | null>(null)
+  const error = ref('')
+  let turn = 0
+  let asked = { target: '', text: '' }
+
+  /** Reads what was observed of a target, beside a text that is not kept yet. */
+  async function look(target: string, text: string): Promise<void> {
+    asked = { target, text }
+    const mine = ++turn
+    try {
+      const o = await ask(api.POST('/api/observe/look', { body: { target, text } }))
+      if (mine === turn) take(o)
+    } catch (e) {
+      if (mine === turn) error.value = message(e)
+    }
+  }
+  function take(o: Observation) {
+    seen.value = o
+    error.value = ''
+    progress.value = o.state === 'running' ? { done: o.done, planned: o.planned } : null
+  }
+
+  async function start(target: string, also: string[], all: boolean): Promise<void> {
+    const o = await ask(api.POST('/api/observe', { body: { target, callers: [], also, all } }))
+    turn++
+    take(o)
+  }
+  async function stop(target: string): Promise<void> {
+    await ask(api.POST('/api/observe/stop', { body: { target } }))
+    await look(asked.target, asked.text)
+  }
+
+  /** Follows one that runs, here or in another window. */
+  function moved(p: { target: string; done: number; planned: number; ended: boolean }) {
+    if (p.target !== asked.target) return
+    if (p.ended) void look(asked.target, asked.text)
+    else progress.value = { done: p.done, planned: p.planned }
+  }
+
+  return {
+    seen: computed(() => seen.value),
+    progress: computed(() => progress.value),
+    error: computed(() => error.value),
+    look,
+    start,
+    stop,
+    moved,
+  }
+})
