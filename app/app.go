@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"millgate/app/callers"
 	"millgate/app/events"
 	"millgate/app/importing"
 	"millgate/app/observing"
@@ -39,6 +40,7 @@ type App struct {
 	Reports   *report.Reports
 	Shards    *shards.Shards
 	Observing *observing.Observing
+	Callers   *callers.Callers
 
 	store  *store.Store
 	unlock func() error
@@ -73,6 +75,7 @@ func Open(ctx context.Context, dataDir, file string) (*App, error) {
 	a.Imports = importing.New(a.Workspace)
 	a.Past = past.New(a.Workspace, a.Targets, a.Sweeps)
 	a.Reports = report.New(a.Workspace, a.Targets, a.Past, a.Sweeps, a.View)
+	a.Callers = callers.New(st, a.Workspace)
 	a.Observing = observing.New(st, a.Events, a.Workspace, a.Sweeps)
 	a.Shards = shards.New(st, a.Workspace, a.Targets.Families)
 	if err := a.Workspace.LookOnly(st.InterruptRunning(ctx)); err != nil {

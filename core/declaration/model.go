@@ -304,6 +304,19 @@ type Value struct {
 // Secret says whether the value must never be shown.
 func (v Value) Secret() bool { return v.Env != "" || v.Kept != "" || v.File != "" }
 
+// Text is the value as it is written: a reference, or what stands there.
+func (v Value) Text() string {
+	switch {
+	case v.Env != "":
+		return "env:" + v.Env
+	case v.Kept != "":
+		return "kept:" + v.Kept
+	case v.File != "":
+		return "file:" + v.File
+	}
+	return v.Literal
+}
+
 // Credential is a scheme and what it is filled with.
 type Credential struct {
 	Scheme Ref

@@ -16,6 +16,8 @@ type namer struct {
 	known map[string][]string
 	index map[string]map[string]bool
 	hosts []string // of all targets
+	// uses is told of each name that stands for something declared; nil where nobody asks.
+	uses func(kind string, ref Ref)
 }
 
 // sectionOf is where a kind is declared.
@@ -54,6 +56,9 @@ func (n *namer) has(what, name string) bool { return n.index[what][name] }
 
 // want says that something is not declared, and what may be meant.
 func (n *namer) want(ref Ref, what string) {
+	if n.uses != nil {
+		n.uses(what, ref)
+	}
 	if n.has(what, ref.Name) {
 		return
 	}
@@ -102,7 +107,40 @@ func (n *namer) hostsAt(selectors []route.Selector, at Place) {
 // checkNames says which names stand for nothing, and which for two things.
 func (d *Document) checkNames(r *reader) {
 	n := d.namer(r)
-	for _, t := range d.Targets {
+	d.checkTwice(r)
+	n.all()
+	d.checkCycles(r)
+}
+
+// Uses are the places at which a role, an identity or a scheme is named, where it is declared among them.
+func (d *Document) Uses(kind, name string) (out []Ref) {
+	n := d.namer(&reader{file: d.Name, version: V11})
+	n.uses = func(k string, ref Ref) {
+		if k == kind && ref.Name == name {
+			out = append(out, ref)
+		}
+	}
+	switch kind {
+	case "role":
+		if x := d.RoleNamed(name); x != nil {
+			out = append(out, Ref{name, x.Place})
+		}
+	case "identity":
+		if x := d.IdentityNamed(name); x != nil {
+			out = append(out, Ref{name, x.Place})
+		}
+	case "scheme":
+		if x := d.SchemeNamed(name); x != nil {
+			out = append(out, Ref{name, x.Place})
+		}
+	}
+	n.all()
+	return out
+}
+
+// all goes through everything that names something.
+func (n *namer) all() {
+	for _, t := range n.d.Targets {
 		for _, l := range t.Lowered {
 			n.want(l.Ref, "quota")
 		}
@@ -110,13 +148,11 @@ func (d *Document) checkNames(r *reader) {
 			n.want(l.Ref, "lifetime")
 		}
 	}
-	d.checkTwice(r)
 	n.quotas()
-	for _, e := range d.Origins {
+	for _, e := range n.d.Origins {
 		n.hostsAt(e.At, e.Place)
 	}
 	n.roles()
-	d.checkCycles(r)
 	n.routes()
 	n.callers()
 	n.access()
@@ -222,6 +258,8 @@ func (n *namer) who(e *Entry) {
 			n.want(w.Ref, "identity")
 		case w.Kind == WhoRole && !n.has("role", w.Name):
 			n.unknownWho(w)
+		case w.Kind == WhoRole:
+			n.want(w.Ref, "role")
 		}
 	}
 }

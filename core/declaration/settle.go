@@ -96,31 +96,35 @@ func (d *Document) checkTwice(r *reader) {
 	}
 }
 
+// Needs are the members that a credential of a scheme must have, in the order in which one says them.
+func (d *Document) Needs(s *Scheme) (out []string) {
+	switch {
+	case s.Kind == APIKey:
+		return []string{"key"}
+	case s.Kind == Basic:
+		return []string{"username", "password"}
+	case s.Kind == Signature:
+		return []string{"secret"}
+	case (s.Kind == Bearer || s.Kind == Cookie) && s.Login == nil:
+		return []string{"token"}
+	case s.Kind == Link && s.Issue == nil:
+		return []string{"link"}
+	case s.Login != nil:
+		for _, p := range s.Login.Placeholders() {
+			if !d.isValue(p) {
+				out = append(out, p)
+			}
+		}
+	}
+	return out
+}
+
 func (d *Document) checkFill(r *reader, c Credential) {
 	s := d.SchemeNamed(c.Scheme.Name)
 	if s == nil {
 		return
 	}
-	need := map[string]bool{}
-	switch {
-	case s.Kind == APIKey:
-		need["key"] = true
-	case s.Kind == Basic:
-		need["username"], need["password"] = true, true
-	case s.Kind == Signature:
-		need["secret"] = true
-	case (s.Kind == Bearer || s.Kind == Cookie) && s.Login == nil:
-		need["token"] = true
-	case s.Kind == Link && s.Issue == nil:
-		need["link"] = true
-	case s.Login != nil:
-		for _, p := range s.Login.Placeholders() {
-			if !d.isValue(p) {
-				need[p] = true
-			}
-		}
-	}
-	for n := range need {
+	for _, n := range d.Needs(s) {
 		if _, ok := c.Fill[n]; !ok {
 			r.sayAt(c.Scheme.Place, len(c.Scheme.Name), Error, "missing",
 				fmt.Sprintf("the credential for %s does not say %q", s.Name, n), fmt.Sprintf("add  %s: env:NAME", n))

@@ -39,6 +39,54 @@ func (e BoardEditAction) Valid() bool {
 	}
 }
 
+// Defines values for CallerEditDo.
+const (
+	CallerEditDoCopy   CallerEditDo = "copy"
+	CallerEditDoPut    CallerEditDo = "put"
+	CallerEditDoRemove CallerEditDo = "remove"
+	CallerEditDoRename CallerEditDo = "rename"
+	CallerEditDoTake   CallerEditDo = "take"
+)
+
+// Valid indicates whether the value is a known member of the CallerEditDo enum.
+func (e CallerEditDo) Valid() bool {
+	switch e {
+	case CallerEditDoCopy:
+		return true
+	case CallerEditDoPut:
+		return true
+	case CallerEditDoRemove:
+		return true
+	case CallerEditDoRename:
+		return true
+	case CallerEditDoTake:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for CallerEditKind.
+const (
+	CallerEditKindIdentity CallerEditKind = "identity"
+	CallerEditKindRole     CallerEditKind = "role"
+	CallerEditKindScheme   CallerEditKind = "scheme"
+)
+
+// Valid indicates whether the value is a known member of the CallerEditKind enum.
+func (e CallerEditKind) Valid() bool {
+	switch e {
+	case CallerEditKindIdentity:
+		return true
+	case CallerEditKindRole:
+		return true
+	case CallerEditKindScheme:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ChangeTurn.
 const (
 	ChangeTurnCloses    ChangeTurn = "closes"
@@ -147,6 +195,30 @@ func (e CopyForm) Valid() bool {
 	case CopyFormMarkdown:
 		return true
 	case CopyFormWitness:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for CredentialState.
+const (
+	CredentialStateMissing  CredentialState = "missing"
+	CredentialStateNever    CredentialState = "never"
+	CredentialStateObtained CredentialState = "obtained"
+	CredentialStateRefused  CredentialState = "refused"
+)
+
+// Valid indicates whether the value is a known member of the CredentialState enum.
+func (e CredentialState) Valid() bool {
+	switch e {
+	case CredentialStateMissing:
+		return true
+	case CredentialStateNever:
+		return true
+	case CredentialStateObtained:
+		return true
+	case CredentialStateRefused:
 		return true
 	default:
 		return false
@@ -1001,6 +1073,144 @@ type BoardEdit struct {
 // BoardEditAction defines model for BoardEdit.Action.
 type BoardEditAction string
 
+// CallerCredential defines model for CallerCredential.
+type CallerCredential struct {
+	At     *time.Time      `json:"at,omitempty"`
+	Ends   *time.Time      `json:"ends,omitempty"`
+	Fill   []CallerMember  `json:"fill"`
+	Scheme string          `json:"scheme"`
+	State  CredentialState `json:"state"`
+	Why    string          `json:"why"`
+}
+
+// CallerEdit defines model for CallerEdit.
+type CallerEdit struct {
+	Attributes  *map[string]string `json:"attributes,omitempty"`
+	Credentials *[]CallerGiven     `json:"credentials,omitempty"`
+	Do          CallerEditDo       `json:"do"`
+	Includes    *[]string          `json:"includes,omitempty"`
+	Kind        CallerEditKind     `json:"kind"`
+	Name        string             `json:"name"`
+	Roles       *[]string          `json:"roles,omitempty"`
+
+	// Scheme The members of a scheme as they stand in a declaration; of take a pointer into the answer
+	Scheme *string   `json:"scheme,omitempty"`
+	Scopes *[]string `json:"scopes,omitempty"`
+
+	// Text Empty is the kept one
+	Text string `json:"text"`
+
+	// To The new name; of take what is taken
+	To *string `json:"to,omitempty"`
+}
+
+// CallerEditDo defines model for CallerEdit.Do.
+type CallerEditDo string
+
+// CallerEditKind defines model for CallerEdit.Kind.
+type CallerEditKind string
+
+// CallerEdited defines model for CallerEdited.
+type CallerEdited struct {
+	Text  string `json:"text"`
+	Title string `json:"title"`
+}
+
+// CallerGiven defines model for CallerGiven.
+type CallerGiven struct {
+	Members map[string]string `json:"members"`
+	Scheme  string            `json:"scheme"`
+
+	// Secrets Kept sealed and never given back
+	Secrets map[string]string `json:"secrets"`
+}
+
+// CallerIdentity defines model for CallerIdentity.
+type CallerIdentity struct {
+	Attributes  map[string]string   `json:"attributes"`
+	Credentials []CallerCredential  `json:"credentials"`
+	Line        int                 `json:"line"`
+	Name        string              `json:"name"`
+	Opens       int                 `json:"opens"`
+	Owns        map[string][]string `json:"owns"`
+	Roles       []string            `json:"roles"`
+	Scopes      []string            `json:"scopes"`
+}
+
+// CallerMember defines model for CallerMember.
+type CallerMember struct {
+	Name   string `json:"name"`
+	Secret bool   `json:"secret"`
+	Text   string `json:"text"`
+}
+
+// CallerRole defines model for CallerRole.
+type CallerRole struct {
+	Holders  []string `json:"holders"`
+	Includes []string `json:"includes"`
+	Line     int      `json:"line"`
+
+	// More Of them, those that nothing it includes opens
+	More int    `json:"more"`
+	Name string `json:"name"`
+
+	// Opens Routes that who has it gets into
+	Opens int `json:"opens"`
+}
+
+// CallerScheme defines model for CallerScheme.
+type CallerScheme struct {
+	Kind string `json:"kind"`
+	Line int    `json:"line"`
+
+	// Login Empty without
+	Login string `json:"login"`
+	Name  string `json:"name"`
+
+	// Needs Members that a credential must have
+	Needs []string `json:"needs"`
+
+	// Routes That take it
+	Routes int      `json:"routes"`
+	Users  []string `json:"users"`
+}
+
+// CallerTake defines model for CallerTake.
+type CallerTake struct {
+	Name    string `json:"name"`
+	Pointer string `json:"pointer"`
+	There   bool   `json:"there"`
+}
+
+// CallerTried defines model for CallerTried.
+type CallerTried struct {
+	At       time.Time       `json:"at"`
+	Ends     *time.Time      `json:"ends,omitempty"`
+	Exchange *Exchange       `json:"exchange,omitempty"`
+	Request  string          `json:"request"`
+	State    CredentialState `json:"state"`
+	Takes    []CallerTake    `json:"takes"`
+
+	// Token It is a token that can be read, and judged beside the declaration
+	Token bool   `json:"token"`
+	Why   string `json:"why"`
+}
+
+// CallerTry defines model for CallerTry.
+type CallerTry struct {
+	Identity string `json:"identity"`
+	Scheme   string `json:"scheme"`
+	Target   string `json:"target"`
+	Text     string `json:"text"`
+}
+
+// Callers defines model for Callers.
+type Callers struct {
+	Identities []CallerIdentity `json:"identities"`
+	Roles      []CallerRole     `json:"roles"`
+	Schemes    []CallerScheme   `json:"schemes"`
+}
+
 // Cell defines model for Cell.
 type Cell struct {
 	// Does What is declared of a cell. Of callers and ways: refuse (401), forbid (403), hide (404), admit, own (admit for an own record), shut (for nobody), undecided (nobody has decided yet). Of pages: nothing, send (blindly), read, read-as-user. Absent means that there is no such thing at this route.
@@ -1206,6 +1416,9 @@ type Coverage struct {
 	// Whole How much of something was checked, in crossings
 	Whole Share `json:"whole"`
 }
+
+// CredentialState defines model for CredentialState.
+type CredentialState string
 
 // Crossing defines model for Crossing.
 type Crossing struct {
@@ -3197,6 +3410,15 @@ type GetWorklistParams struct {
 // EditBoardJSONRequestBody defines body for EditBoard for application/json ContentType.
 type EditBoardJSONRequestBody = BoardEdit
 
+// EditCallersJSONRequestBody defines body for EditCallers for application/json ContentType.
+type EditCallersJSONRequestBody = CallerEdit
+
+// LookAtCallersJSONRequestBody defines body for LookAtCallers for application/json ContentType.
+type LookAtCallersJSONRequestBody = ObservedBeside
+
+// TryCallerJSONRequestBody defines body for TryCaller for application/json ContentType.
+type TryCallerJSONRequestBody = CallerTry
+
 // KeepDeclarationJSONRequestBody defines body for KeepDeclaration for application/json ContentType.
 type KeepDeclarationJSONRequestBody = KeepRequest
 
@@ -3295,6 +3517,15 @@ type ServerInterface interface {
 	// EditBoard An edit of the board in a text, not kept yet
 	// (POST /api/board/edit)
 	EditBoard(w http.ResponseWriter, r *http.Request)
+	// EditCallers An edit of who calls in a text, not kept yet; secrets that are typed are kept sealed
+	// (POST /api/callers/edit)
+	EditCallers(w http.ResponseWriter, r *http.Request)
+	// LookAtCallers Who calls, beside a text that is not kept yet
+	// (POST /api/callers/look)
+	LookAtCallers(w http.ResponseWriter, r *http.Request)
+	// TryCaller Log in with a credential, or send it with a safe read
+	// (POST /api/callers/try)
+	TryCaller(w http.ResponseWriter, r *http.Request)
 	// GetChanged Crossings whose verdicts are others now than in an earlier whole sweep
 	// (GET /api/changed)
 	GetChanged(w http.ResponseWriter, r *http.Request, params GetChangedParams)
@@ -3487,6 +3718,24 @@ func (_ Unimplemented) GetBoard(w http.ResponseWriter, r *http.Request, params G
 // EditBoard An edit of the board in a text, not kept yet
 // (POST /api/board/edit)
 func (_ Unimplemented) EditBoard(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// EditCallers An edit of who calls in a text, not kept yet; secrets that are typed are kept sealed
+// (POST /api/callers/edit)
+func (_ Unimplemented) EditCallers(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// LookAtCallers Who calls, beside a text that is not kept yet
+// (POST /api/callers/look)
+func (_ Unimplemented) LookAtCallers(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// TryCaller Log in with a credential, or send it with a safe read
+// (POST /api/callers/try)
+func (_ Unimplemented) TryCaller(w http.ResponseWriter, r *http.Request) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -3904,6 +4153,48 @@ func (siw *ServerInterfaceWrapper) EditBoard(w http.ResponseWriter, r *http.Requ
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.EditBoard(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// EditCallers operation middleware
+func (siw *ServerInterfaceWrapper) EditCallers(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.EditCallers(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// LookAtCallers operation middleware
+func (siw *ServerInterfaceWrapper) LookAtCallers(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.LookAtCallers(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// TryCaller operation middleware
+func (siw *ServerInterfaceWrapper) TryCaller(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.TryCaller(w, r)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -5661,6 +5952,15 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 		r.Post(options.BaseURL+"/api/import", wrapper.ImportRoutes)
 	})
 	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/callers/look", wrapper.LookAtCallers)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/callers/edit", wrapper.EditCallers)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/callers/try", wrapper.TryCaller)
+	})
+	r.Group(func(r chi.Router) {
 		r.Post(options.BaseURL+"/api/observe", wrapper.StartObserving)
 	})
 	r.Group(func(r chi.Router) {
@@ -5823,6 +6123,123 @@ type EditBoarddefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response EditBoarddefaultApplicationProblemPlusJSONResponse) VisitEditBoardResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EditCallersRequestObject struct {
+	Body *EditCallersJSONRequestBody
+}
+
+type EditCallersResponseObject interface {
+	VisitEditCallersResponse(w http.ResponseWriter) error
+}
+
+type EditCallers200JSONResponse CallerEdited
+
+func (response EditCallers200JSONResponse) VisitEditCallersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EditCallersdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response EditCallersdefaultApplicationProblemPlusJSONResponse) VisitEditCallersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type LookAtCallersRequestObject struct {
+	Body *LookAtCallersJSONRequestBody
+}
+
+type LookAtCallersResponseObject interface {
+	VisitLookAtCallersResponse(w http.ResponseWriter) error
+}
+
+type LookAtCallers200JSONResponse Callers
+
+func (response LookAtCallers200JSONResponse) VisitLookAtCallersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type LookAtCallersdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response LookAtCallersdefaultApplicationProblemPlusJSONResponse) VisitLookAtCallersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TryCallerRequestObject struct {
+	Body *TryCallerJSONRequestBody
+}
+
+type TryCallerResponseObject interface {
+	VisitTryCallerResponse(w http.ResponseWriter) error
+}
+
+type TryCaller200JSONResponse CallerTried
+
+func (response TryCaller200JSONResponse) VisitTryCallerResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TryCallerdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TryCallerdefaultApplicationProblemPlusJSONResponse) VisitTryCallerResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -8142,6 +8559,15 @@ type StrictServerInterface interface {
 	// EditBoard An edit of the board in a text, not kept yet
 	// (POST /api/board/edit)
 	EditBoard(ctx context.Context, request EditBoardRequestObject) (EditBoardResponseObject, error)
+	// EditCallers An edit of who calls in a text, not kept yet; secrets that are typed are kept sealed
+	// (POST /api/callers/edit)
+	EditCallers(ctx context.Context, request EditCallersRequestObject) (EditCallersResponseObject, error)
+	// LookAtCallers Who calls, beside a text that is not kept yet
+	// (POST /api/callers/look)
+	LookAtCallers(ctx context.Context, request LookAtCallersRequestObject) (LookAtCallersResponseObject, error)
+	// TryCaller Log in with a credential, or send it with a safe read
+	// (POST /api/callers/try)
+	TryCaller(ctx context.Context, request TryCallerRequestObject) (TryCallerResponseObject, error)
 	// GetChanged Crossings whose verdicts are others now than in an earlier whole sweep
 	// (GET /api/changed)
 	GetChanged(ctx context.Context, request GetChangedRequestObject) (GetChangedResponseObject, error)
@@ -8410,6 +8836,99 @@ func (sh *strictHandler) EditBoard(w http.ResponseWriter, r *http.Request) {
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(EditBoardResponseObject); ok {
 		if err := validResponse.VisitEditBoardResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// EditCallers operation middleware
+func (sh *strictHandler) EditCallers(w http.ResponseWriter, r *http.Request) {
+	var request EditCallersRequestObject
+
+	var body EditCallersJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.EditCallers(ctx, request.(EditCallersRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "EditCallers")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(EditCallersResponseObject); ok {
+		if err := validResponse.VisitEditCallersResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// LookAtCallers operation middleware
+func (sh *strictHandler) LookAtCallers(w http.ResponseWriter, r *http.Request) {
+	var request LookAtCallersRequestObject
+
+	var body LookAtCallersJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.LookAtCallers(ctx, request.(LookAtCallersRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "LookAtCallers")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(LookAtCallersResponseObject); ok {
+		if err := validResponse.VisitLookAtCallersResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// TryCaller operation middleware
+func (sh *strictHandler) TryCaller(w http.ResponseWriter, r *http.Request) {
+	var request TryCallerRequestObject
+
+	var body TryCallerJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.TryCaller(ctx, request.(TryCallerRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TryCaller")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(TryCallerResponseObject); ok {
+		if err := validResponse.VisitTryCallerResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {

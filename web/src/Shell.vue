@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { Crosshair, FileText, Gauge, Grid3x3, KeyRound, Moon, Sun, TriangleAlert, Waypoints } from '@lucide/vue'
+import { Crosshair, FileText, Gauge, Grid3x3, KeyRound, Moon, Sun, TriangleAlert, Users, Waypoints } from '@lucide/vue'
 import { NButton } from 'naive-ui'
 import { computed, defineAsyncComponent, ref, watch } from 'vue'
 import { RouterLink, RouterView, useRoute, useRouter } from 'vue-router'
@@ -25,6 +25,7 @@ const help = ref(false)
 const places = [
   { to: '/board', name: 'Board', icon: Grid3x3, key: 'b' },
   { to: '/declaration', name: 'Declaration', icon: FileText, key: 'd' },
+  { to: '/callers', name: 'Callers', icon: Users, key: 'c' },
   { to: '/tokens', name: 'Tokens', icon: KeyRound, key: 'k' },
   { to: '/quotas', name: 'Quotas', icon: Gauge, key: 'q' },
   { to: '/sweeps', name: 'Sweeps', icon: Waypoints, key: 's' },

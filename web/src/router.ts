@@ -8,6 +8,7 @@ export const router = createRouter({
     { path: '/board', name: 'board', component: BoardPlace },
     { path: '/declaration', name: 'declaration', component: () => import('./places/declaration/DeclarationPlace.vue') },
     { path: '/import', name: 'import', component: () => import('./places/import/ImportPlace.vue') },
+    { path: '/callers/:name?', name: 'callers', component: () => import('./places/callers/CallersPlace.vue') },
     { path: '/observe', name: 'observe', component: () => import('./places/observe/ObservePlace.vue') },
     { path: '/tokens', name: 'tokens', component: () => import('./places/tokens/TokensPlace.vue') },
     { path: '/quotas', name: 'quotas', component: () => import('./places/quotas/QuotasPlace.vue') },

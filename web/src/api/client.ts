@@ -67,6 +67,13 @@ export type Observation = components['schemas']['Observation']
 export type ObservedGroup = components['schemas']['ObservedGroup']
 export type ObservedMark = components['schemas']['ObservedMark']
 export type ObservedRead = components['schemas']['ObservedRead']
+export type Callers = components['schemas']['Callers']
+export type CallerRole = components['schemas']['CallerRole']
+export type CallerIdentity = components['schemas']['CallerIdentity']
+export type CallerCredential = components['schemas']['CallerCredential']
+export type CallerScheme = components['schemas']['CallerScheme']
+export type CallerEdit = components['schemas']['CallerEdit']
+export type CallerTried = components['schemas']['CallerTried']
 export type Event = components['schemas']['Event']
 
 const client = createClient<paths>({ baseUrl: '' })

@@ -499,6 +499,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/callers/look": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Who calls, beside a text that is not kept yet */
+        post: operations["lookAtCallers"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/callers/edit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** An edit of who calls in a text, not kept yet; secrets that are typed are kept sealed */
+        post: operations["editCallers"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/callers/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Log in with a credential, or send it with a safe read */
+        post: operations["tryCaller"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/observe": {
         parameters: {
             query?: never;
@@ -2574,6 +2625,122 @@ export interface components {
             bytes: number;
             tokens: number;
         };
+        CallerRole: {
+            name: string;
+            includes: string[];
+            holders: string[];
+            /** @description Routes that who has it gets into */
+            opens: number;
+            /** @description Of them, those that nothing it includes opens */
+            more: number;
+            line: number;
+        };
+        /** @enum {string} */
+        CredentialState: "never" | "obtained" | "refused" | "missing";
+        CallerMember: {
+            name: string;
+            text: string;
+            secret: boolean;
+        };
+        CallerCredential: {
+            scheme: string;
+            fill: components["schemas"]["CallerMember"][];
+            state: components["schemas"]["CredentialState"];
+            why: string;
+            /** Format: date-time */
+            at?: string;
+            /** Format: date-time */
+            ends?: string;
+        };
+        CallerIdentity: {
+            name: string;
+            roles: string[];
+            scopes: string[];
+            attributes: {
+                [key: string]: string;
+            };
+            credentials: components["schemas"]["CallerCredential"][];
+            owns: {
+                [key: string]: string[];
+            };
+            opens: number;
+            line: number;
+        };
+        CallerScheme: {
+            name: string;
+            kind: string;
+            /** @description Empty without */
+            login: string;
+            /** @description Members that a credential must have */
+            needs: string[];
+            /** @description That take it */
+            routes: number;
+            users: string[];
+            line: number;
+        };
+        Callers: {
+            roles: components["schemas"]["CallerRole"][];
+            identities: components["schemas"]["CallerIdentity"][];
+            schemes: components["schemas"]["CallerScheme"][];
+        };
+        CallerGiven: {
+            scheme: string;
+            members: {
+                [key: string]: string;
+            };
+            /** @description Kept sealed and never given back */
+            secrets: {
+                [key: string]: string;
+            };
+        };
+        CallerEdit: {
+            /** @description Empty is the kept one */
+            text: string;
+            /** @enum {string} */
+            do: "put" | "copy" | "rename" | "remove" | "take";
+            /** @enum {string} */
+            kind: "role" | "identity" | "scheme";
+            name: string;
+            /** @description The new name; of take what is taken */
+            to?: string;
+            includes?: string[];
+            roles?: string[];
+            scopes?: string[];
+            attributes?: {
+                [key: string]: string;
+            };
+            credentials?: components["schemas"]["CallerGiven"][];
+            /** @description The members of a scheme as they stand in a declaration; of take a pointer into the answer */
+            scheme?: string;
+        };
+        CallerEdited: {
+            text: string;
+            title: string;
+        };
+        CallerTry: {
+            target: string;
+            text: string;
+            identity: string;
+            scheme: string;
+        };
+        CallerTake: {
+            name: string;
+            pointer: string;
+            there: boolean;
+        };
+        CallerTried: {
+            state: components["schemas"]["CredentialState"];
+            why: string;
+            /** Format: date-time */
+            at: string;
+            /** Format: date-time */
+            ends?: string;
+            request: string;
+            exchange?: components["schemas"]["Exchange"];
+            takes: components["schemas"]["CallerTake"][];
+            /** @description It is a token that can be read, and judged beside the declaration */
+            token: boolean;
+        };
         ObserveChoice: {
             target: string;
             /** @description Identities beside nobody; none is all */
@@ -3488,6 +3655,81 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Merged"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    lookAtCallers: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ObservedBeside"];
+            };
+        };
+        responses: {
+            /** @description Roles */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Callers"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    editCallers: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CallerEdit"];
+            };
+        };
+        responses: {
+            /** @description The text */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CallerEdited"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    tryCaller: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CallerTry"];
+            };
+        };
+        responses: {
+            /** @description What it came to */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CallerTried"];
                 };
             };
             default: components["responses"]["Problem"];

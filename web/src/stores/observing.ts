@@ -28,9 +28,9 @@ export const useObserving = defineStore('observing', () => {
   }
 
   async function start(target: string, also: string[], all: boolean): Promise<void> {
-    const o = await ask(api.POST('/api/observe', { body: { target, callers: [], also, all } }))
-    turn++
-    take(o)
+    await ask(api.POST('/api/observe', { body: { target, callers: [], also, all } }))
+    // It may have ended before this answer came: what holds is what is read from now on.
+    await look(asked.target, asked.text)
   }
   async function stop(target: string): Promise<void> {
     await ask(api.POST('/api/observe/stop', { body: { target } }))

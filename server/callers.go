@@ -1,0 +1,93 @@
+package server
+
+import (
+	"context"
+	"fmt"
+
+	"millgate/app/callers"
+	"millgate/server/contract"
+)
+
+// LookAtCallers serves who calls.
+func (s *Server) LookAtCallers(_ context.Context,
+	q contract.LookAtCallersRequestObject) (contract.LookAtCallersResponseObject, error) {
+	o := s.app.Callers.Look(q.Body.Target, q.Body.Text)
+	out := contract.LookAtCallers200JSONResponse{Roles: []contract.CallerRole{},
+		Identities: []contract.CallerIdentity{},
+		Schemes:    []contract.CallerScheme{}}
+	for _, r := range o.Roles {
+		out.Roles = append(out.Roles, contract.CallerRole{Name: r.Name, Includes: orEmpty(r.Includes),
+			Holders: orEmpty(r.Holders), Opens: r.Opens, More: r.More, Line: r.Line})
+	}
+	for _, id := range o.Identities {
+		x := contract.CallerIdentity{Name: id.Name, Roles: orEmpty(id.Roles), Scopes: orEmpty(id.Scopes),
+			Attributes: map[string]string{}, Credentials: []contract.CallerCredential{}, Owns: id.Owns, Opens: id.Opens,
+			Line: id.Line}
+		for n, v := range id.Attributes {
+			x.Attributes[n] = fmt.Sprint(v)
+		}
+		for _, c := range id.Credentials {
+			cr := contract.CallerCredential{Scheme: c.Scheme, Fill: []contract.CallerMember{},
+				State: contract.CredentialState(c.State), Why: c.Why, At: instant(c.At), Ends: instant(c.Ends)}
+			for _, m := range c.Fill {
+				cr.Fill = append(cr.Fill, contract.CallerMember{Name: m.Name, Text: m.Text, Secret: m.Secret})
+			}
+			x.Credentials = append(x.Credentials, cr)
+		}
+		out.Identities = append(out.Identities, x)
+	}
+	for _, x := range o.Schemes {
+		out.Schemes = append(out.Schemes, contract.CallerScheme{Name: x.Name, Kind: x.Kind, Login: x.Login,
+			Needs: orEmpty(x.Needs), Routes: x.Routes, Users: orEmpty(x.Users), Line: x.Line})
+	}
+	return out, nil
+}
+
+// EditCallers edits who calls in a text.
+func (s *Server) EditCallers(ctx context.Context,
+	q contract.EditCallersRequestObject) (contract.EditCallersResponseObject, error) {
+	b := q.Body
+	ch := callers.Change{Do: string(b.Do), Kind: callers.Kind(b.Kind), Name: b.Name, To: word(b.To),
+		Text: word(b.Scheme)}
+	list := func(p *[]string) []string {
+		if p == nil {
+			return nil
+		}
+		return *p
+	}
+	ch.Includes, ch.Roles, ch.Scopes = list(b.Includes), list(b.Roles), list(b.Scopes)
+	if b.Attributes != nil {
+		ch.Attributes = *b.Attributes
+	}
+	if b.Credentials != nil {
+		for _, g := range *b.Credentials {
+			ch.Credentials = append(ch.Credentials, callers.Given{Scheme: g.Scheme, Members: g.Members,
+				Secrets: g.Secrets})
+		}
+	}
+	text, title, err := s.app.Callers.Edit(ctx, b.Text, ch)
+	if err != nil {
+		return nil, err
+	}
+	return contract.EditCallers200JSONResponse{Text: text, Title: title}, nil
+}
+
+// TryCaller tries a credential.
+func (s *Server) TryCaller(ctx context.Context, q contract.TryCallerRequestObject) (contract.TryCallerResponseObject,
+	error) {
+	t, err := s.app.Callers.Try(ctx, q.Body.Target, q.Body.Text, q.Body.Identity, q.Body.Scheme)
+	if err != nil {
+		return nil, err
+	}
+	out := contract.TryCaller200JSONResponse{State: contract.CredentialState(t.State), Why: t.Why, At: t.At,
+		Ends: instant(t.Ends), Request: t.Request, Takes: []contract.CallerTake{}, Token: t.Token != nil &&
+			t.Token.Kind == "signed"}
+	for _, x := range t.Takes {
+		out.Takes = append(out.Takes, contract.CallerTake{Name: x.Name, Pointer: x.Pointer, There: x.There})
+	}
+	if t.Exchange != nil {
+		x := exchangeOf(*t.Exchange)
+		out.Exchange = &x
+	}
+	return out, nil
+}
