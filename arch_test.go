@@ -35,7 +35,7 @@ var arrows = map[string][]string{
 	},
 	"app/callers": {
 		"app/fault", "app/workspace", "core/access", "core/check", "core/declaration", "core/declaration/layout",
-		"core/token", "store", "wire",
+		"core/route", "core/token", "store", "wire",
 	},
 	"app/buried": {"core/check", "store"},
 	"app/past": {

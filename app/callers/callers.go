@@ -3,7 +3,6 @@
 package callers
 
 import (
-	"cmp"
 	"slices"
 	"sync"
 	"time"
@@ -11,6 +10,7 @@ import (
 	"millgate/app/workspace"
 	"millgate/core/access"
 	"millgate/core/declaration"
+	"millgate/core/route"
 	"millgate/store"
 )
 
@@ -132,13 +132,20 @@ func (c *Callers) Look(target, text string) Overview {
 		}
 		o.Roles = append(o.Roles, x)
 	}
-	for _, id := range d.Identities {
-		o.Identities = append(o.Identities, c.identity(d, target, id))
+	board := access.NewBoard(d)
+	for k, id := range d.Identities {
+		x := c.identity(d, target, id)
+		for i := range d.Routes {
+			if board.At(i, k+1).Outcome() == access.Admit {
+				x.Opens++
+			}
+		}
+		o.Identities = append(o.Identities, x)
 	}
 	for _, s := range d.Schemes {
 		x := Scheme{Name: s.Name, Kind: string(s.Kind), Needs: d.Needs(s), Line: s.Line}
 		if s.Login != nil {
-			x.Login = s.Login.Method + " " + hosted(s.Login)
+			x.Login = s.Login.Method + " " + route.Hosted(s.Login.Host, s.Login.Path)
 		}
 		for i := range d.Routes {
 			if e := d.Entry(i); e != nil && !e.Undecided() && !access.Open(d, i) && slices.Contains(d.Accepted(e), s) {
@@ -162,11 +169,6 @@ func (c *Callers) identity(d *declaration.Document, target string, id *declarati
 	for _, r := range d.Records {
 		if ids := r.OwnedBy[id.Name]; len(ids) > 0 {
 			x.Owns[r.Name] = ids
-		}
-	}
-	for i := range d.Routes {
-		if access.Decide(d, i, access.Caller{Identity: id, State: access.Sound}).Outcome == access.Admit {
-			x.Opens++
 		}
 	}
 	for _, cr := range id.Credentials {
@@ -224,11 +226,4 @@ func opensTo(d *declaration.Document, id *declaration.Identity) map[int]bool {
 		}
 	}
 	return out
-}
-
-func hosted(q *declaration.Request) string {
-	if q.Host == "" {
-		return q.Path
-	}
-	return cmp.Or(q.Host, "") + ":" + q.Path
 }

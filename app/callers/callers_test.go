@@ -6,6 +6,7 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -155,7 +156,7 @@ func TestCallersAreEdited(t *testing.T) {
 				assert.Contains(t, is, l)
 			}
 			for _, l := range was {
-				assert.True(t, contains(is, l) || contains(x.gone, l), "%s\n%s", l, out)
+				assert.True(t, slices.Contains(is, l) || slices.Contains(x.gone, l), "%s\n%s", l, out)
 			}
 		})
 	}
@@ -166,15 +167,6 @@ func TestCallersAreEdited(t *testing.T) {
 	_, _, err = opened(t, "", text).Edit(t.Context(), text, Change{Do: "put", Kind: IdentityKind, Name: "eve",
 		Credentials: []Given{{Scheme: "key", Secrets: map[string]string{"key": "very secret"}}}})
 	require.ErrorContains(t, err, "env:NAME", "without a data directory nothing can be kept")
-}
-
-func contains(list []string, s string) bool {
-	for _, x := range list {
-		if x == s {
-			return true
-		}
-	}
-	return false
 }
 
 // A credential that is tried says how it fares, and what of the answer is what.

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"millgate/app/fault"
+	"millgate/app/workspace"
 	"millgate/core/declaration"
 	"millgate/core/declaration/layout"
 	"millgate/store"
@@ -52,9 +53,7 @@ func (c *Callers) Edit(ctx context.Context, text string, ch Change) (out, title 
 	if text == "" {
 		text = c.ws.Present().Text
 	}
-	if strings.TrimSpace(text) == "" {
-		text = "millgate: 1.1\ntitle: My service\n"
-	}
+	text = workspace.Begun(text)
 	d, msgs := c.ws.Parse(text)
 	if m := firstError(msgs); m != nil && ch.Do != "put" {
 		return "", "", fmt.Errorf("%w: line %d: %s; mend it first", fault.ErrInvalid, m.Line, m.Text)

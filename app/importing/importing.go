@@ -159,7 +159,7 @@ func (im *Imports) preview(q Request) (Preview, *declaration.Document, error) {
 	if len(q.Files) == 0 || strings.TrimSpace(q.Files[0].Text) == "" {
 		return Preview{}, nil, fmt.Errorf("%w: there is nothing in it", fault.ErrInput)
 	}
-	doc, _ := im.ws.Parse(begun(q.Text))
+	doc, _ := im.ws.Parse(workspace.Begun(q.Text))
 	p := Preview{Kind: q.Kind, Name: q.Files[0].Name}
 	if p.Kind == "" {
 		p.Kind = guessKind(q.Files[0].Name, q.Files[0].Text)
@@ -189,14 +189,6 @@ func (im *Imports) preview(q Request) (Preview, *declaration.Document, error) {
 		p.Problems = append(p.Problems[:MaxProblems], Problem{Text: fmt.Sprintf("and %d more", n-MaxProblems)})
 	}
 	return p, doc, nil
-}
-
-// begun is a text to merge into, also when there is none yet.
-func begun(text string) string {
-	if strings.TrimSpace(text) == "" {
-		return "millgate: 1.1\ntitle: My service\n"
-	}
-	return text
 }
 
 func hosted(in []inventory.Incoming, host string) []inventory.Incoming {

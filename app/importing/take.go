@@ -30,7 +30,7 @@ func (im *Imports) Import(q Request, take []Choice, proposals []string) (text st
 	if err != nil {
 		return "", 0, err
 	}
-	text = begun(q.Text)
+	text = workspace.Begun(q.Text)
 	chosen := map[string]Choice{}
 	for _, c := range take {
 		chosen[c.Key] = c

@@ -19,6 +19,14 @@ type Edited struct {
 	Notes []string // what could not be had that way
 }
 
+// Begun is a text to edit, also where there is none yet.
+func Begun(text string) string {
+	if strings.TrimSpace(text) == "" {
+		return "millgate: 1.1\ntitle: My service\n"
+	}
+	return text
+}
+
 // pending parses a text that edits are made in. It must have a meaning.
 func (ws *Workspace) pending(text string) (*declaration.Document, []declaration.Message, error) {
 	doc, msgs := ws.Parse(text)

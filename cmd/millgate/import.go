@@ -1,7 +1,6 @@
 package main
 
 import (
-	"encoding/json"
 	"fmt"
 	"io"
 	"path/filepath"
@@ -59,15 +58,7 @@ Exit codes: 2 a file cannot be read or merged; else 0.`,
 				defer clear()
 				into = filepath.Join(dir, "declaration.gate.yaml")
 			}
-			a, err := app.Open(cmd.Context(), "", into)
-			if err != nil {
-				return exit{exitWrong, err}
-			}
-			err = w.bring(cmd, a, args, filepath.Dir(into))
-			if cerr := a.Close(); err == nil && cerr != nil {
-				err = exit{exitTarget, cerr}
-			}
-			return err
+			return within(cmd, "", into, func(a *app.App) error { return w.bring(cmd, a, args, filepath.Dir(into)) })
 		},
 	}
 	c.Flags().StringVar(&w.into, "into", "", "the declaration, a `FILE`, to merge into")
@@ -168,10 +159,7 @@ func (w bringing) say(cmd *cobra.Command, list []brought, text string, routes in
 		if whole {
 			res["text"] = text
 		}
-		e := json.NewEncoder(out)
-		e.SetIndent("", "  ")
-		e.SetEscapeHTML(false)
-		return e.Encode(res)
+		return writeJSON(out, res)
 	}
 	to := out
 	if whole {

@@ -1,7 +1,6 @@
 package main
 
 import (
-	"encoding/json"
 	"fmt"
 	"io"
 	"path/filepath"
@@ -47,15 +46,7 @@ Exit codes: 2 the declaration has errors; 3 nothing could be told of any route, 
 			if err != nil {
 				return exit{exitWrong, err}
 			}
-			a, err := app.Open(cmd.Context(), w.data, file)
-			if err != nil {
-				return exit{exitWrong, err}
-			}
-			err = w.observe(cmd, a, args[0])
-			if cerr := a.Close(); err == nil && cerr != nil {
-				err = exit{exitTarget, cerr}
-			}
-			return err
+			return within(cmd, w.data, file, func(a *app.App) error { return w.observe(cmd, a, args[0]) })
 		},
 	}
 	c.Flags().StringVar(&w.target, "target", "", "`NAME` of the target; its first one when empty")
@@ -162,10 +153,7 @@ func (w watching) say(out io.Writer, l observing.Look, wrote []string) error {
 		for _, x := range l.Guesses {
 			guesses = append(guesses, map[string]any{"routes": x.Routes, "how": x.How, "entry": x.Rule.Text()})
 		}
-		e := json.NewEncoder(out)
-		e.SetIndent("", "  ")
-		e.SetEscapeHTML(false)
-		return e.Encode(map[string]any{"target": l.Target, "state": l.State, "note": l.Note, "reads": l.Done,
+		return writeJSON(out, map[string]any{"target": l.Target, "state": l.State, "note": l.Note, "reads": l.Done,
 			"decided": l.Decided, "routes": l.Routes, "groups": groups, "guesses": guesses, "left": l.Left,
 			"lost":  orEmpty(l.Lost),
 			"wrote": orEmpty(wrote)})

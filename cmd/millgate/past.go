@@ -21,7 +21,12 @@ import (
 
 // looking opens what is kept in a directory, to read.
 func looking(cmd *cobra.Command, data string, look func(a *app.App) error) error {
-	a, err := app.Open(cmd.Context(), data, "")
+	return within(cmd, data, "", look)
+}
+
+// within opens the workspace of a data directory with a declaration, for as long as something is done there.
+func within(cmd *cobra.Command, data, file string, look func(a *app.App) error) error {
+	a, err := app.Open(cmd.Context(), data, file)
 	if err != nil {
 		return exit{exitWrong, err}
 	}

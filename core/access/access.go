@@ -340,7 +340,7 @@ func (l *climb) rights() bool {
 		if !ok {
 			return l.end(Forbid, "attribute", fmt.Sprintf("needs %s: %v, %s has no such attribute", g, want, id.Name))
 		}
-		if !holds(id, g, want) {
+		if !Holds(id, g, want) {
 			return l.end(Forbid, "attribute", fmt.Sprintf("needs %s: %v, %s has %v", g, want, id.Name, have))
 		}
 	}
@@ -352,8 +352,8 @@ func (l *climb) rights() bool {
 	return true
 }
 
-// holds says whether an identity has an attribute with a value.
-func holds(id *declaration.Identity, name string, want any) bool {
+// Holds says whether an identity has an attribute with a value.
+func Holds(id *declaration.Identity, name string, want any) bool {
 	have, ok := id.Attributes[name]
 	return ok && fmt.Sprint(have) == fmt.Sprint(want)
 }

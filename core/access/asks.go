@@ -59,7 +59,7 @@ func Lacks(d *declaration.Document, i int, id *declaration.Identity, record Rela
 		}
 	}
 	for _, g := range sortedKeys(e.Given) {
-		if !holds(id, g, e.Given[g]) {
+		if !Holds(id, g, e.Given[g]) {
 			out = append(out, "the attribute "+g)
 		}
 	}

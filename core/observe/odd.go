@@ -17,12 +17,11 @@ type oddity struct{ kind, text string }
 func odds(d *declaration.Document, list []At) []oddity {
 	out := make([]oddity, len(list))
 	beside := map[string][]int{} // by prefix
+	under := func(a At) string { return d.Routes[a.Route].Host + " " + d.Routes[a.Route].Prefix() }
 	for k, a := range list {
-		p := d.Routes[a.Route].Host + " " + d.Routes[a.Route].Prefix()
-		beside[p] = append(beside[p], k)
+		beside[under(a)] = append(beside[under(a)], k)
 	}
 	for k, a := range list {
-		p := d.Routes[a.Route].Host + " " + d.Routes[a.Route].Prefix()
 		switch by := peer(d, a); {
 		case shutToSigned(d, a) != "":
 			out[k] = oddity{"absent", "Open without a credential, and not to " + shutToSigned(d, a)}
@@ -32,7 +31,7 @@ func odds(d *declaration.Document, list []At) []oddity {
 			out[k] = oddity{"method", "It allows " + allows(d, a) + ", which no route declares"}
 		case inside(d, a) != "":
 			out[k] = oddity{"inside", inside(d, a) + " reads what lies under " + insideWord(d.Routes[a.Route].Path())}
-		case a.Marks[nobody] == In && guardedBeside(list, beside[p], k):
+		case a.Marks[nobody] == In && guardedBeside(list, beside[under(a)], k):
 			out[k] = oddity{"open", "Open, and its neighbours ask for a credential"}
 		}
 	}

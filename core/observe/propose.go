@@ -161,7 +161,7 @@ type telling struct {
 
 func (t telling) has(id *declaration.Identity) bool {
 	for n, v := range t.given {
-		if have, ok := id.Attributes[n]; !ok || fmt.Sprint(have) != fmt.Sprint(v) {
+		if !access.Holds(id, n, v) {
 			return false
 		}
 	}

@@ -1,14 +1,13 @@
 <script setup lang="ts">
-import { NButton, NInput } from 'naive-ui'
 import { computed, ref } from 'vue'
 import type { CallerEdit, CallerRole } from '../../api/client'
+import NamedActions from './NamedActions.vue'
 import { chains } from './roles'
 
 const props = defineProps<{ roles: CallerRole[]; on: string[] }>()
 const emit = defineEmits<{ edit: [change: Omit<CallerEdit, 'text'>] }>()
 const rows = computed(() => chains(props.roles))
 const chosen = ref('')
-const to = ref('')
 const role = computed(() => props.roles.find((r) => r.name === (chosen.value || props.on[0])))
 const says = computed(() => {
   const r = role.value
@@ -18,7 +17,6 @@ const says = computed(() => {
 })
 function choose(name: string) {
   chosen.value = chosen.value === name ? '' : name
-  to.value = name
 }
 </script>
 
@@ -39,16 +37,7 @@ function choose(name: string) {
       </template>
     </div>
     <p class="faint" role="status">{{ says }}</p>
-    <div v-if="chosen" class="acts">
-      <NInput v-model:value="to" size="small" :input-props="{ 'aria-label': `Another name for ${chosen}` }" />
-      <NButton
-        size="small"
-        :disabled="!to.trim() || to === chosen"
-        @click="emit('edit', { do: 'rename', kind: 'role', name: chosen, to })"
-        >Rename everywhere</NButton
-      >
-      <NButton size="small" @click="emit('edit', { do: 'remove', kind: 'role', name: chosen })">Remove</NButton>
-    </div>
+    <NamedActions v-if="chosen" :key="chosen" class="acts" kind="role" :name="chosen" @edit="(c) => emit('edit', c)" />
   </div>
 </template>
 
@@ -89,11 +78,5 @@ function choose(name: string) {
 p {
   margin: 0;
   min-height: 20px;
-}
-.acts {
-  display: flex;
-  gap: 8px;
-  max-width: 460px;
-  margin-top: 6px;
 }
 </style>

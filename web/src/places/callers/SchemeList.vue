@@ -1,13 +1,13 @@
 <script setup lang="ts">
-import { NButton, NInput } from 'naive-ui'
+import { NButton } from 'naive-ui'
 import { ref } from 'vue'
 import type { CallerEdit, CallerScheme } from '../../api/client'
+import NamedActions from './NamedActions.vue'
 import SchemeForm from './SchemeForm.vue'
 
 defineProps<{ schemes: CallerScheme[] }>()
 const emit = defineEmits<{ edit: [change: Omit<CallerEdit, 'text'>] }>()
 const chosen = ref('')
-const to = ref('')
 const adding = ref(false)
 function put(change: Omit<CallerEdit, 'text'>) {
   adding.value = false
@@ -15,7 +15,6 @@ function put(change: Omit<CallerEdit, 'text'>) {
 }
 function choose(name: string) {
   chosen.value = chosen.value === name ? '' : name
-  to.value = name
 }
 </script>
 
@@ -34,16 +33,14 @@ function choose(name: string) {
         <span class="mono faint">{{ s.login }}</span>
         <span class="faint">{{ s.routes === 1 ? '1 route takes it' : `${s.routes} routes take it` }}</span>
         <span class="faint">{{ s.users.length ? s.users.join(', ') : 'nobody has it' }}</span>
-        <div v-if="chosen === s.name" class="acts">
-          <NInput v-model:value="to" size="small" :input-props="{ 'aria-label': `Another name for ${s.name}` }" />
-          <NButton
-            size="small"
-            :disabled="!to.trim() || to === s.name"
-            @click="emit('edit', { do: 'rename', kind: 'scheme', name: s.name, to })"
-            >Rename everywhere</NButton
-          >
-          <NButton size="small" @click="emit('edit', { do: 'remove', kind: 'scheme', name: s.name })">Remove</NButton>
-        </div>
+        <NamedActions
+          v-if="chosen === s.name"
+          :key="s.name"
+          class="acts"
+          kind="scheme"
+          :name="s.name"
+          @edit="(c) => emit('edit', c)"
+        />
       </li>
     </ul>
     <SchemeForm v-if="adding" @put="put" @leave="adding = false" />
@@ -69,8 +66,5 @@ li {
 }
 .acts {
   grid-column: 1 / -1;
-  display: flex;
-  gap: 8px;
-  max-width: 460px;
 }
 </style>
