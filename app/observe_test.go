@@ -30,7 +30,7 @@ func TestObservedIsWhatTheDemoDeclares(t *testing.T) {
 		_, err := a.Workspace.Keep(t.Context(), open, "Nothing is decided", declared.Revision.ID)
 		require.NoError(t, err)
 
-		_, err = a.Observing.Start(t.Context(), "stand-in", observe.Choice{})
+		err = a.Observing.Start(t.Context(), "stand-in", observe.Choice{})
 		require.NoError(t, err)
 		_, err = a.Sweeps.Start(t.Context(), "stand-in", "")
 		require.ErrorContains(t, err, "stop it first", "a sweep would be part of what is seen")
@@ -85,9 +85,9 @@ func TestObservationsEnd(t *testing.T) {
 		text := strings.Replace(fmt.Sprintf(village, base), "millgate: 1", "millgate: 1.1", 1)
 		text = text[:strings.Index(text, "access:\n")] + "access:\n  - { at: /**, who: undecided }\n"
 		a := openIn(t, n, strings.Replace(text, "pace: 5000 per 1s", "pace: 1 per 1s", 1))
-		_, err := a.Observing.Start(t.Context(), "t", observe.Choice{Callers: []string{"nobody"}})
+		err := a.Observing.Start(t.Context(), "t", observe.Choice{Callers: []string{"nobody"}})
 		require.ErrorContains(t, err, `there is no identity "nobody"`)
-		_, err = a.Observing.Start(t.Context(), "t", observe.Choice{})
+		err = a.Observing.Start(t.Context(), "t", observe.Choice{})
 		require.NoError(t, err)
 		time.Sleep(3 * time.Second)
 		a.Observing.Stop("t")
@@ -104,7 +104,7 @@ func TestObservationsEnd(t *testing.T) {
 		require.ErrorContains(t, err, `there is no group "ob-none"`)
 
 		end() // nobody is there any more
-		_, err = a.Observing.Start(t.Context(), "t", observe.Choice{})
+		err = a.Observing.Start(t.Context(), "t", observe.Choice{})
 		require.NoError(t, err)
 		a.Observing.Wait(t.Context(), "t")
 		o, err = a.Observing.Of(t.Context(), "t")

@@ -13,27 +13,26 @@ import (
 // StartObserving begins to ask a target.
 func (s *Server) StartObserving(ctx context.Context,
 	q contract.StartObservingRequestObject) (contract.StartObservingResponseObject, error) {
-	if _, err := s.app.Observing.Start(ctx, q.Body.Target, observe.Choice{Callers: q.Body.Callers, Also: q.Body.Also,
-		All: q.Body.All}); err != nil {
-		return nil, err
-	}
-	o, err := s.observation(ctx, q.Body.Target, "")
-	return contract.StartObserving200JSONResponse(o), err
+	err := s.app.Observing.Start(ctx, q.Body.Target, observe.Choice{Callers: q.Body.Callers, Also: q.Body.Also,
+		All: q.Body.All})
+	return contract.StartObserving204Response{}, err
 }
 
 // StopObserving ends what is asked of a target.
-func (s *Server) StopObserving(ctx context.Context,
+func (s *Server) StopObserving(_ context.Context,
 	q contract.StopObservingRequestObject) (contract.StopObservingResponseObject, error) {
 	s.app.Observing.Stop(q.Body.Target)
-	o, err := s.observation(ctx, q.Body.Target, "")
-	return contract.StopObserving200JSONResponse(o), err
+	return contract.StopObserving204Response{}, nil
 }
 
 // LookObserved serves what was observed, in groups.
 func (s *Server) LookObserved(ctx context.Context,
 	q contract.LookObservedRequestObject) (contract.LookObservedResponseObject, error) {
-	o, err := s.observation(ctx, q.Body.Target, q.Body.Text)
-	return contract.LookObserved200JSONResponse(o), err
+	l, err := s.app.Observing.Look(ctx, q.Body.Target, q.Body.Text)
+	if err != nil {
+		return nil, err
+	}
+	return contract.LookObserved200JSONResponse(observationOf(l)), nil
 }
 
 // ConfirmObserved writes what groups say into a text.
@@ -66,14 +65,6 @@ func (s *Server) ListObservedReads(ctx context.Context,
 		out = append(out, r)
 	}
 	return out, nil
-}
-
-func (s *Server) observation(ctx context.Context, target, text string) (contract.Observation, error) {
-	l, err := s.app.Observing.Look(ctx, target, text)
-	if err != nil {
-		return contract.Observation{}, err
-	}
-	return observationOf(l), nil
 }
 
 // observationOf has a column for each caller of whom something is known.

@@ -84,13 +84,13 @@ func (r *run) now() Observed {
 }
 
 // Start begins to ask a target.
-func (ob *Observing) Start(ctx context.Context, target string, choice observe.Choice) (Observed, error) {
+func (ob *Observing) Start(ctx context.Context, target string, choice observe.Choice) error {
 	d, t, err := ob.ws.Present().Current(target)
 	if err != nil {
-		return Observed{}, err
+		return err
 	}
 	if err := known(d, choice); err != nil {
-		return Observed{}, err
+		return err
 	}
 	c := &check.Context{Doc: d, Target: t}
 	asks, left := observe.Plan(c, choice)
@@ -99,16 +99,16 @@ func (ob *Observing) Start(ctx context.Context, target string, choice observe.Ch
 		if len(left) > 0 {
 			why = fmt.Sprintf("none of %d reads can be sent; the first, %s: %s", len(left), left[0].Route, left[0].Why)
 		}
-		return Observed{}, fmt.Errorf("%w: nothing can be asked: %s", fault.ErrInput, why)
+		return fmt.Errorf("%w: nothing can be asked: %s", fault.ErrInput, why)
 	}
 	release, err := ob.sweeps.Hold(t.Name)
 	if err != nil {
-		return Observed{}, err
+		return err
 	}
 	client, keys, err := ob.ws.Connect(ctx, d, t)
 	if err != nil {
 		release()
-		return Observed{}, err
+		return err
 	}
 	client.Never = d.Answers.NeverText
 	client.AtOnce(lanes)
@@ -125,7 +125,7 @@ func (ob *Observing) Start(ctx context.Context, target string, choice observe.Ch
 		defer stop()
 		ob.end(within, r, ob.ask(within, r, c, client, keys, asks))
 	}()
-	return r.now(), nil
+	return nil
 }
 
 // known says which caller or route that somebody chose there is not.
@@ -314,7 +314,7 @@ type Look struct {
 	Doc     *declaration.Document // that the text says
 	Groups  []observe.Group
 	Guesses []observe.Entry // for writes, from the reads beside them
-	Lost    []string        // identities whose credentials opened nothing
+	Lost    []string        // identities whose credentials opened nothing, or NAME with SCHEME
 	Decided int             // routes of the text
 	Routes  int
 }
@@ -329,8 +329,9 @@ func (ob *Observing) Look(ctx context.Context, target, text string) (Look, error
 	if err != nil {
 		return Look{}, err
 	}
-	l := Look{Observed: o, Doc: d, Groups: observe.GroupsOf(d, observe.Read(d, o.Seen)), Guesses: observe.Guesses(d),
-		Routes: len(d.Routes), Lost: observe.Lost(d, o.Seen)}
+	list, lost := observe.Read(d, o.Seen)
+	l := Look{Observed: o, Doc: d, Groups: observe.GroupsOf(d, list), Guesses: observe.Guesses(d),
+		Routes: len(d.Routes), Lost: lost}
 	for i := range d.Routes {
 		if !access.IsUndecided(d, i) {
 			l.Decided++
@@ -340,17 +341,15 @@ func (ob *Observing) Look(ctx context.Context, target, text string) (Look, error
 }
 
 // Confirm writes what groups say into a text, and what was guessed for routes; "all" are all groups of which
-// nothing looks
-// wrong. It gives the lines that it wrote.
+// nothing looks wrong. It gives the lines that it wrote.
 func (ob *Observing) Confirm(ctx context.Context, target, text string, groups, guesses []string,
-	at time.Time) (out string,
-	wrote []string, err error) {
+	at time.Time) (out string, wrote []string, err error) {
 	l, err := ob.Look(ctx, target, text)
 	if err != nil {
 		return "", nil, err
 	}
-	if out = text; out == "" {
-		out = ob.ws.Present().Text
+	if text == "" {
+		text = ob.ws.Present().Text
 	}
 	var list []observe.Entry
 	found := map[string]bool{"all": true}
@@ -370,22 +369,16 @@ func (ob *Observing) Confirm(ctx context.Context, target, text string, groups, g
 		}
 	}
 	for _, e := range l.Guesses {
-		e.Routes = slices.DeleteFunc(slices.Clone(e.Routes), func(k string) bool {
-			return !slices.Contains(guesses,
-				k)
-		})
+		e.Routes = slices.DeleteFunc(slices.Clone(e.Routes),
+			func(k string) bool { return !slices.Contains(guesses, k) })
 		if len(e.Routes) > 0 {
 			list = append(list, e)
 		}
 	}
-	for _, e := range list {
-		before := out
-		if out, err = observe.Confirm(out, e, at, ob.ws.Parse); err != nil {
-			return "", nil, fmt.Errorf("%w: %w", fault.ErrInput, err)
-		}
-		wrote = append(wrote, added(before, out)...)
+	if out, err = observe.Confirm(text, at, ob.ws.Parse, list...); err != nil {
+		return "", nil, fmt.Errorf("%w: %w", fault.ErrInput, err)
 	}
-	return out, wrote, nil
+	return out, added(text, out), nil
 }
 
 // added are the lines of a text that an earlier one does not have.

@@ -75,7 +75,7 @@ func (w watching) observe(cmd *cobra.Command, a *app.App, name string) error {
 	if w.target != "" && (t == nil || t.Name != w.target) || t == nil {
 		return exit{exitWrong, fmt.Errorf("%s has no target %q", name, w.target)}
 	}
-	if _, err := a.Observing.Start(cmd.Context(), t.Name, w.choice); err != nil {
+	if err := a.Observing.Start(cmd.Context(), t.Name, w.choice); err != nil {
 		return exit{exitWrong, err}
 	}
 	a.Observing.Wait(cmd.Context(), t.Name)

@@ -27,85 +27,134 @@ type Entry struct {
 	How    string   // "observed", "guessed from GET /things"
 }
 
-// Confirm writes an entry into a text, with a comment that says how it came to be and when somebody confirmed it. read
-// reads a text as a declaration. The entry selects by patterns where these decide its routes alone, and names the
+// Confirm writes entries into a text, each with a comment that says how it came to be and when somebody confirmed it.
+// read reads a text as a declaration. An entry selects by patterns where these decide its routes alone, and names the
 // routes where that would say something else or nothing; the error says where neither does.
-func Confirm(text string, e Entry, at time.Time, read func(string) (*declaration.Document,
-	[]declaration.Message)) (out string, err error) {
-	before, msgs := read(text)
+func Confirm(text string, at time.Time, read func(string) (*declaration.Document, []declaration.Message),
+	entries ...Entry) (string, error) {
+	d, msgs := read(text)
 	if declaration.Failed(msgs) {
 		return "", fmt.Errorf("the declaration has errors; mend them first")
 	}
-	named := e.Rule
-	named.At = nil
-	for _, key := range e.Routes {
-		i := before.RouteNamed(key)
-		if i < 0 {
-			return "", fmt.Errorf("%s is no route of the inventory any more; observe again", key)
+	w := writing{text: text, doc: d, at: at, read: read}
+	if w.write(entries...) == nil { // as a rule they do not touch each other
+		return w.text, nil
+	}
+	for _, e := range entries {
+		err := w.write(e)
+		if err != nil && len(e.Rule.At) > 0 {
+			e.Rule.At = nil
+			err = w.write(e)
 		}
-		named.At = append(named.At, before.Routes[i].Selector)
-	}
-	tries := []declaration.Entry{named}
-	if len(e.Rule.At) > 0 {
-		tries = []declaration.Entry{e.Rule, named}
-	}
-	for _, x := range tries {
-		if out, err = write(text, x, e, at, before, read); err == nil {
-			return out, nil
+		if err != nil {
+			return "", err
 		}
 	}
-	return "", err
+	return w.text, nil
 }
 
-// write writes an entry and holds what came of it to what was asked for.
-func write(text string, x declaration.Entry, e Entry, at time.Time, before *declaration.Document,
-	read func(string) (*declaration.Document, []declaration.Message)) (string, error) {
-	var edits []layout.Edit
-	for _, i := range indexes(before, e.Routes) { // an entry that named a route gives way
-		if en := before.Entry(i); en.Undecided() && before.NamesRoute(before.Deciding[i], i) && en.File == before.Name {
-			rest := slices.DeleteFunc(slices.Clone(en.At), func(s route.Selector) bool {
-				return slices.Equal(before.Inventory.Named(s), []int{i})
-			})
-			edit := layout.Edit{Section: "access", Line: en.Line}
-			if len(rest) > 0 {
-				edit.Field, edit.Text = []string{"at"}, declaration.SelectorsText(rest)
-			}
-			edits = append(edits, edit)
-			break
-		}
-	}
-	edits = append(edits, layout.Edit{Section: "access",
-		Text: x.Text() + " # " + e.How + " on " + at.Format(time.DateOnly) + ", confirmed"})
-	out, err := layout.Apply(text, edits...)
+// writing is a text that entries are written into, and what it says.
+type writing struct {
+	text string
+	doc  *declaration.Document
+	at   time.Time
+	read func(string) (*declaration.Document, []declaration.Message)
+}
+
+// write writes entries, and holds what came of it to what was asked for. An entry without selectors names its routes.
+// With an error nothing is written.
+func (w *writing) write(entries ...Entry) error {
+	edits, err := w.making(entries)
 	if err != nil {
-		return "", err
+		return err
 	}
-	after, msgs := read(out)
+	wanted := map[string]*declaration.Entry{}
+	for _, e := range entries {
+		x, err := named(w.doc, e)
+		if err != nil {
+			return err
+		}
+		for _, key := range e.Routes {
+			wanted[key] = &x
+		}
+		edits = append(edits, layout.Edit{Section: "access",
+			Text: x.Text() + " # " + e.How + " on " + w.at.Format(time.DateOnly) + ", confirmed"})
+	}
+	text, err := layout.Apply(w.text, edits...)
+	if err != nil {
+		return err
+	}
+	after, msgs := w.read(text)
 	for _, m := range msgs {
 		if m.Level == declaration.Error {
-			return "", fmt.Errorf("%s: %s", x.Text(), m.Text)
+			return fmt.Errorf("%s: %s", entries[len(entries)-1].Rule.Text(), m.Text)
 		}
+	}
+	rules := map[*declaration.Entry]string{nil: ""} // many routes have one entry
+	ruleOf := func(e *declaration.Entry) string {
+		if _, ok := rules[e]; !ok {
+			rules[e] = rule(e)
+		}
+		return rules[e]
 	}
 	for i, rt := range after.Routes {
-		k := before.RouteNamed(rt.Key())
-		mine := slices.Contains(e.Routes, rt.Key())
-		switch got := after.Entry(i); {
-		case mine && (got == nil || rule(got) != rule(&x)):
-			return "", fmt.Errorf("%s is decided by another entry; change that one", rt.Key())
-		case !mine && k >= 0 && rule(got) != rule(before.Entry(k)):
-			return "", fmt.Errorf("%s would decide %s too", x.Text(), rt.Key())
+		switch x, k := wanted[rt.Key()], w.doc.RouteNamed(rt.Key()); {
+		case x != nil && ruleOf(after.Entry(i)) != ruleOf(x):
+			return fmt.Errorf("%s is decided by another entry; change that one", rt.Key())
+		case x == nil && k >= 0 && ruleOf(after.Entry(i)) != ruleOf(w.doc.Entry(k)):
+			return fmt.Errorf("what is confirmed would decide %s too", rt.Key())
 		}
 	}
-	return out, nil
+	w.text, w.doc = text, after
+	return nil
 }
 
-func indexes(d *declaration.Document, keys []string) (out []int) {
-	for _, k := range keys {
-		if i := d.RouteNamed(k); i >= 0 {
-			out = append(out, i)
+// making are the edits by which undecided entries that name routes of others give way.
+func (w *writing) making(entries []Entry) (edits []layout.Edit, err error) {
+	rest := map[*declaration.Entry][]route.Selector{}
+	var order []*declaration.Entry
+	for _, e := range entries {
+		for _, key := range e.Routes {
+			i := w.doc.RouteNamed(key)
+			if i < 0 {
+				return nil, fmt.Errorf("%s is no route of the inventory any more; observe again", key)
+			}
+			en := w.doc.Entry(i)
+			if !en.Undecided() || !w.doc.NamesRoute(w.doc.Deciding[i], i) || en.File != w.doc.Name {
+				continue
+			}
+			if _, ok := rest[en]; !ok {
+				rest[en], order = en.At, append(order, en)
+			}
+			rest[en] = slices.DeleteFunc(slices.Clone(rest[en]), func(s route.Selector) bool {
+				return slices.Equal(w.doc.Inventory.Named(s), []int{i})
+			})
 		}
 	}
-	return out
+	for _, en := range order {
+		edit := layout.Edit{Section: "access", Line: en.Line}
+		if len(rest[en]) > 0 {
+			edit.Field, edit.Text = []string{"at"}, declaration.SelectorsText(rest[en])
+		}
+		edits = append(edits, edit)
+	}
+	return edits, nil
+}
+
+// named is the entry to write: with its patterns, or else with its routes by name.
+func named(d *declaration.Document, e Entry) (declaration.Entry, error) {
+	x := e.Rule
+	if len(x.At) > 0 {
+		return x, nil
+	}
+	for _, key := range e.Routes {
+		i := d.RouteNamed(key)
+		if i < 0 {
+			return x, fmt.Errorf("%s is no route of the inventory any more; observe again", key)
+		}
+		x.At = append(x.At, d.Routes[i].Selector)
+	}
+	return x, nil
 }
 
 // Guesses are entries for routes that were not sent, each from the read beside it: what the declaration says of that

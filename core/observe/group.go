@@ -51,17 +51,23 @@ func (g Group) Keys(d *declaration.Document) []string {
 func GroupsOf(d *declaration.Document, list []At) []Group {
 	odd := odds(d, list)
 	index := map[string]int{}
+	proposed := map[string]proposal{}
 	var out []Group
 	for k, a := range list {
 		g := Group{Marks: a.Marks, Odd: odd[k].text}
 		sig := signature(d, a)
+		var p proposal
 		if a.Why == "" {
-			g.Entry, g.Guessed = propose(d, a)
-			if g.Entry == nil {
+			same, ok := sig+"\n"+answers(d, a), false
+			if p, ok = proposed[same]; !ok {
+				p = propose(d, a)
+				proposed[same] = p
+			}
+			if g.Entry, g.Guessed = p.entry, p.guessed; g.Entry == nil {
 				a.Why = "no entry of the language says exactly this"
 			}
 		}
-		key := fmt.Sprint(odd[k].kind, "\n", sig, "\n", rule(g.Entry), "\n", a.Why)
+		key := fmt.Sprint(odd[k].kind, "\n", sig, "\n", p.rule, "\n", a.Why)
 		at, ok := index[key]
 		if !ok {
 			at = len(out)
@@ -136,6 +142,24 @@ func signature(d *declaration.Document, a At) string {
 	for _, id := range d.Identities {
 		if m, ok := a.Marks[id.Name]; ok {
 			fmt.Fprint(&b, ";", id.Name, "=", m)
+		}
+	}
+	return b.String()
+}
+
+// answers are what decides beside the marks which entry is proposed: what each credential was answered, and the records
+// that fill the route.
+func answers(d *declaration.Document, a At) string {
+	var b strings.Builder
+	fmt.Fprint(&b, a.Schemes, a.Knows, a.Hides)
+	for _, s := range a.Seen {
+		if !s.Options {
+			fmt.Fprint(&b, ";", s.Identity, "/", s.Scheme, "/", s.Relation, "=", s.Status)
+		}
+	}
+	for k, r := range d.Records {
+		if d.FillParam(a.Route, r) != "" {
+			fmt.Fprint(&b, ";", k)
 		}
 	}
 	return b.String()
@@ -251,22 +275,31 @@ func shortest(d *declaration.Document, routes []int) (out []route.Selector) {
 	for _, i := range routes {
 		among[i] = true
 	}
+	var patterns []route.Selector
+	var hits [][]int
+	for _, p := range prefixes(d, routes) {
+		if h, ok := within(d, p, among); ok && len(h) > 1 {
+			patterns, hits = append(patterns, p), append(hits, h)
+		}
+	}
 	left := slices.Clone(routes)
-	for len(left) > 1 {
-		best, covered := route.Selector{}, []int(nil)
-		for _, p := range prefixes(d, left) {
-			if hits, ok := within(d, p, among); ok {
-				hits = slices.DeleteFunc(hits, func(i int) bool { return !slices.Contains(left, i) })
-				if len(hits) > len(covered) || len(hits) == len(covered) && len(p.Segments) > len(best.Segments) {
-					best, covered = p, hits
-				}
+	for {
+		best := -1
+		for k, p := range patterns {
+			hits[k] = slices.DeleteFunc(hits[k], func(i int) bool { return !among[i] })
+			if n := len(hits[k]); n > 1 && (best < 0 || n > len(hits[best]) ||
+				n == len(hits[best]) && len(p.Segments) > len(patterns[best].Segments)) {
+				best = k
 			}
 		}
-		if len(covered) < 2 {
+		if best < 0 {
 			break
 		}
-		out = append(out, best)
-		left = slices.DeleteFunc(left, func(i int) bool { return slices.Contains(covered, i) })
+		out = append(out, patterns[best])
+		for _, i := range hits[best] {
+			among[i] = false
+		}
+		left = slices.DeleteFunc(left, func(i int) bool { return !among[i] })
 	}
 	for _, i := range left {
 		out = append(out, d.Routes[i].Selector)

@@ -9,7 +9,8 @@
 // # What an answer says
 //
 // A refusal means something only beside an admission. So a caller is turned away where its credential was let in
-// elsewhere; of a credential that opened nothing, nothing is said. An answer that nothing is there (404) turns a caller
+// elsewhere; a credential that opened nothing is left out and named. Who has several credentials is turned away only
+// where each of those that work is. An answer that nothing is there (404) turns a caller
 // away where another was shown something at the same address. Answers about the request (400, 405, 415, 422), about the
 // pace (429) and failures (5xx) say nothing about who may call. A route with a caller of whom nothing is known
 // is in no group that can be confirmed.
@@ -64,7 +65,6 @@ type At struct {
 	Hides bool
 	Seen  []Seen
 
-	callers []*declaration.Identity // of whom something can be said
 	// Why says why nothing can be proposed; "" where it can.
 	Why string
 }
@@ -73,37 +73,63 @@ type At struct {
 const nobody = ""
 
 // Read makes of what was answered what each caller meets. Routes are in the order of the document; those of
-// which nothing was asked are left out.
-func Read(d *declaration.Document, seen []Seen) []At {
+// which nothing was asked are left out. lost are the identities whose credentials opened nothing that was asked, and
+// "NAME with SCHEME" where it is one of several: a refusal of those means nothing, so that they are left out as if they
+// had not been asked.
+func Read(d *declaration.Document, seen []Seen) (list []At, lost []string) {
 	by := map[string][]Seen{}
+	asked := map[caller]bool{}
 	for _, s := range seen {
 		by[s.Route] = append(by[s.Route], s)
+		asked[caller{s.Identity, s.Scheme}] = true
 	}
-	works := working(seen)
-	lost := Lost(d, seen)
-	var out []At
-	for i, rt := range d.Routes {
-		list := by[rt.Key()]
-		if len(list) == 0 {
-			continue
-		}
-		a := At{Route: i, Seen: list, Marks: map[string]Mark{}}
-		for _, id := range d.Identities {
-			if !slices.Contains(lost, id.Name) {
-				a.callers = append(a.callers, id)
+	r := reading{d: d, works: working(seen)}
+	for _, id := range d.Identities {
+		var dead []string
+		works := false
+		for _, c := range id.Credentials {
+			switch at := (caller{id.Name, c.Scheme.Name}); {
+			case r.works[at]:
+				works = true
+			case asked[at]:
+				dead = append(dead, id.Name+" with "+c.Scheme.Name)
 			}
 		}
-		a.read(d, works)
-		out = append(out, a)
+		switch {
+		case works:
+			r.callers = append(r.callers, id)
+			lost = append(lost, dead...)
+		case len(dead) > 0:
+			lost = append(lost, id.Name)
+		}
 	}
-	return out
+	for i, rt := range d.Routes {
+		if len(by[rt.Key()]) > 0 {
+			a := At{Route: i, Seen: by[rt.Key()], Marks: map[string]Mark{}}
+			a.read(r)
+			list = append(list, a)
+		}
+	}
+	return list, lost
+}
+
+// reading is what all answers say together.
+type reading struct {
+	d       *declaration.Document
+	works   map[caller]bool
+	callers []*declaration.Identity // with a credential that works
 }
 
 // caller is an identity with one of its schemes.
 type caller struct{ identity, scheme string }
 
-// working are the callers whose credential is known to work: it was let in where nobody was not, or told that it
-// may not (403). With the others a refusal means nothing.
+// means says whether a refusal means something: of nobody, and of a credential that works.
+func (r reading) means(s Seen) bool {
+	return s.Identity == nobody || r.works[caller{s.Identity, s.Scheme}]
+}
+
+// working are the callers whose credential is known to work: it was let in where nobody was not. That it may not
+// (403) is said of unknown credentials too, by many services.
 func working(seen []Seen) map[caller]bool {
 	open := map[string]bool{}
 	for _, s := range seen {
@@ -113,50 +139,26 @@ func working(seen []Seen) map[caller]bool {
 	}
 	out := map[caller]bool{}
 	for _, s := range seen {
-		if s.Identity != nobody && (s.Class == check.Admitted && !open[s.Route] || s.Class == check.Forbidden) {
+		if s.Identity != nobody && s.Class == check.Admitted && !open[s.Route] {
 			out[caller{s.Identity, s.Scheme}] = true
 		}
 	}
 	return out
 }
 
-// Lost are the identities whose credentials opened nothing that was asked, so that nothing can be said of them: they
-// are left out, as if they had not been asked.
-func Lost(d *declaration.Document, seen []Seen) (out []string) {
-	works := working(seen)
-	for _, id := range d.Identities {
-		asked, opened := false, false
-		for _, s := range seen {
-			asked = asked || s.Identity == id.Name
-		}
-		for _, c := range id.Credentials {
-			opened = opened || works[caller{id.Name, c.Scheme.Name}]
-		}
-		if asked && !opened {
-			out = append(out, id.Name)
-		}
-	}
-	return out
-}
-
 // read fills in the marks of a route.
-func (a *At) read(d *declaration.Document, works map[caller]bool) {
-	there := map[string]bool{} // records, by their id, that somebody was shown
-	for _, s := range a.Seen {
-		if s.Class == check.Admitted && !s.Options {
-			there[s.Record] = true
-		}
-	}
+func (a *At) read(r reading) {
+	there := there(a.Seen)
 	said := func(s Seen) Mark {
 		switch s.Class {
 		case check.Admitted:
 			return In
 		case check.Refused, check.Forbidden, check.ToLogin:
-			if s.Identity == nobody || works[caller{s.Identity, s.Scheme}] || s.Class == check.Forbidden {
+			if r.means(s) {
 				return Away
 			}
 		case check.Hidden:
-			if there[s.Record] && (s.Identity == nobody || works[caller{s.Identity, s.Scheme}]) {
+			if there[s.Record] && r.means(s) {
 				return Away
 			}
 		default:
@@ -169,20 +171,31 @@ func (a *At) read(d *declaration.Document, works map[caller]bool) {
 			a.Marks[nobody] = said(s)
 		}
 	}
-	for _, id := range a.callers {
-		a.identity(id, said)
+	for _, id := range r.callers {
+		a.identity(r, id, said)
 	}
-	for _, id := range append([]string{nobody}, declaration.Names(a.callers,
+	for _, id := range append([]string{nobody}, declaration.Names(r.callers,
 		func(x *declaration.Identity) string { return x.Name })...) {
 		if m, asked := a.Marks[id]; asked && m == Unknown && a.Why == "" {
-			a.Why = a.unknown(id, works)
+			a.Why = a.unknown(r, id)
 		}
 	}
 	if a.Why == "" {
-		a.Why = a.byLink(d)
+		a.Why = a.byLink(r.d)
 	}
-	inOrder(d, a.Schemes)
-	inOrder(d, a.Knows)
+	inOrder(r.d, a.Schemes)
+	inOrder(r.d, a.Knows)
+}
+
+// there are the records, by their id, that somebody was shown.
+func there(seen []Seen) map[string]bool {
+	out := map[string]bool{}
+	for _, s := range seen {
+		if s.Class == check.Admitted && !s.Options {
+			out[s.Record] = true
+		}
+	}
+	return out
 }
 
 // byLink says that a link may open what everybody is turned away from: what a link does happens, so that none is tried.
@@ -200,11 +213,15 @@ func (a *At) byLink(d *declaration.Document) string {
 	return ""
 }
 
-// identity reads what an identity met with each of its schemes: the one with which it comes furthest counts.
-func (a *At) identity(id *declaration.Identity, said func(Seen) Mark) {
-	asked := false
+// identity reads what an identity met with each of its credentials that work: the one with which it comes furthest
+// counts, and none of which nothing is known could have come further.
+func (a *At) identity(r reading, id *declaration.Identity, said func(Seen) Mark) {
+	asked, unknown := false, false
 	best := Unknown
 	for _, c := range id.Credentials {
+		if !r.works[caller{id.Name, c.Scheme.Name}] {
+			continue
+		}
 		var marks = map[access.Relation]Mark{}
 		hidden := false
 		for _, s := range a.Seen {
@@ -223,9 +240,13 @@ func (a *At) identity(id *declaration.Identity, said func(Seen) Mark) {
 			a.Schemes = append(a.Schemes, c.Scheme.Name)
 		}
 		a.Hides = a.Hides || m == Own && hidden
+		unknown = unknown || m == Unknown
 		if further(m, best) {
 			best = m
 		}
+	}
+	if unknown && best != In {
+		best = Unknown
 	}
 	if asked {
 		a.Marks[id.Name] = best
@@ -259,26 +280,25 @@ func further(a, b Mark) bool { return slices.Index(ranks, a) > slices.Index(rank
 var ranks = []Mark{Unknown, Away, Own, In}
 
 // unknown says why nothing is known of a caller at the route.
-func (a *At) unknown(id string, works map[caller]bool) string {
+func (a *At) unknown(r reading, id string) string {
 	name := id
 	if id == nobody {
 		name = "nobody"
 	}
 	own := false
 	for _, s := range a.Seen {
-		if s.Identity != id || s.Options {
+		if s.Identity != id || s.Options || !r.means(s) {
 			continue
 		}
 		own = own || s.Relation == access.Own && s.Class == check.Admitted
 		switch s.Class {
-		case check.Admitted:
+		case check.Admitted, check.Refused, check.Forbidden, check.ToLogin:
 		case "":
 			return "there was no answer for " + name + ": " + s.Why
-		case check.Refused, check.ToLogin:
-			if id != nobody && !works[caller{s.Identity, s.Scheme}] {
-				return "the credential of " + name + " opened nothing, so that its refusals mean nothing"
-			}
 		case check.Hidden:
+			if there(a.Seen)[s.Record] {
+				continue
+			}
 			return "nothing was there for " + name + " (404), and nobody was shown anything at that address"
 		case check.Throttled:
 			return name + " was told to slow down (429)"

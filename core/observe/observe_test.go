@@ -56,6 +56,11 @@ func parse(text string) (*declaration.Document, []declaration.Message) {
 	return declaration.Parse("x", []byte(text), nil)
 }
 
+func groupsOf(d *declaration.Document, seen []Seen) []Group {
+	list, _ := Read(d, seen)
+	return GroupsOf(d, list)
+}
+
 // Nothing is sent that may do something, unless somebody chose it; and nothing that is decided, unless all is asked
 // for.
 func TestWhatIsAsked(t *testing.T) {
@@ -189,7 +194,7 @@ func TestWhatAnAnswerSays(t *testing.T) {
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			all := slices.Concat(works, key, c.at)
-			for _, g := range GroupsOf(d, Read(d, all)) {
+			for _, g := range groupsOf(d, all) {
 				if !slices.Contains(g.Keys(d), c.at[0].Route) {
 					continue
 				}
@@ -213,11 +218,51 @@ func TestACredentialThatOpenedNothing(t *testing.T) {
 	d := read(t, valley)
 	list := slices.Concat(seen("GET /v1/reports", "nobody 401", "ann 200", "bob 401", "meg 200"),
 		seen("GET /v1/things", "nobody 401", "ann 200", "bob 401", "meg 403"))
-	assert.Equal(t, []string{"bob"}, Lost(d, list))
-	for _, g := range GroupsOf(d, Read(d, list)) {
+	read, lost := Read(d, list)
+	assert.Equal(t, []string{"bob"}, lost)
+	for _, g := range GroupsOf(d, read) {
 		assert.NotContains(t, g.Marks, "bob")
 		assert.NotNil(t, g.Entry, g.Why)
 	}
+}
+
+// Who has several credentials is turned away where each is that works; of the others nothing is said.
+func TestSeveralCredentials(t *testing.T) {
+	d := read(t, strings.Replace(valley, "credentials: { token: { token: env:A } }",
+		"credentials: { token: { token: env:A }, key: { key: env:K } }", 1))
+	works := seen("GET /v1/reports", "nobody 401", "ann 200", "ann/key 401", "bot/key 200")
+	key := seen("GET /v1/mail", "nobody 401", "ann 401", "ann/key 200", "bot/key 200")
+	for _, c := range []struct {
+		name string
+		at   []Seen
+		mark Mark
+		why  string
+	}{
+		{"both are turned away", seen("GET /v1/things", "nobody 401", "ann 401", "ann/key 403"), Away, ""},
+		{"one is let in", seen("GET /v1/things", "nobody 401", "ann 200", "ann/key 500"), In, ""},
+		{"of one nothing is known", seen("GET /v1/things", "nobody 401", "ann 403", "ann/key 429"), Unknown,
+			"ann was told to slow down"},
+		{"one failed", seen("GET /v1/things", "nobody 401", "ann 500", "ann/key 401"), Unknown, "it failed for ann"},
+		{"of one no answer came", seen("GET /v1/things", "nobody 401", "ann 401", "ann/key 0"), Unknown,
+			"there was no answer for ann"},
+		{"its own with one, and not known with the other", seen("GET /v1/things/{id}", "nobody 401", "ann 200|403",
+			"ann/key 429|429"), Unknown, "ann was told to slow down"},
+		{"all with one", seen("GET /v1/things/{id}", "nobody 401", "ann 200|403", "ann/key 200|200"), In, ""},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			list, lost := Read(d, slices.Concat(works, key, c.at))
+			assert.Empty(t, lost)
+			for _, a := range list {
+				if d.Routes[a.Route].Key() == c.at[0].Route {
+					assert.Equal(t, c.mark, a.Marks["ann"])
+					assert.Contains(t, a.Why, c.why)
+				}
+			}
+		})
+	}
+	list, lost := Read(d, slices.Concat(works, seen("GET /v1/things", "nobody 401", "ann 403", "ann/key 403")))
+	assert.Equal(t, []string{"ann with key"}, lost, "that it may not is said of unknown credentials too")
+	assert.Equal(t, Away, list[1].Marks["ann"])
 }
 
 func TestWhatLooksWrong(t *testing.T) {
@@ -233,7 +278,7 @@ func TestWhatLooksWrong(t *testing.T) {
 	list = append(list, Seen{Route: "GET /v1/reports", Options: true, Status: 204, Allows: []string{"GET", "DELETE",
 		"HEAD"}})
 	odd := map[string]string{}
-	for _, g := range GroupsOf(d, Read(d, list)) {
+	for _, g := range groupsOf(d, list) {
 		for _, k := range g.Keys(d) {
 			odd[k] = g.Odd
 		}
@@ -254,17 +299,17 @@ func TestConfirm(t *testing.T) {
 		seen("GET /v1/things", "nobody 401", "ann 403", "bob 403", "meg 200"))
 	at := time.Date(2026, 12, 1, 9, 0, 0, 0, time.UTC)
 	text := valley
-	for _, g := range GroupsOf(d, Read(d, list)) {
+	for _, g := range groupsOf(d, list) {
 		require.NotNil(t, g.Entry)
 		var err error
-		text, err = Confirm(text, Entry{Rule: *g.Entry, Routes: g.Keys(d), How: "observed"}, at, parse)
+		text, err = Confirm(text, at, parse, Entry{Rule: *g.Entry, Routes: g.Keys(d), How: "observed"})
 		require.NoError(t, err)
 	}
 	assert.Contains(t, text, "  - { at: \"/**\", who: undecided }\n"+
 		"  - { at: [\"GET /v1/reports/**\", GET /v1/mail], who: reader } # observed on 2026-12-01, confirmed\n"+
 		"  - { at: GET /v1/things, who: boss } # observed on 2026-12-01, confirmed\n")
 	after := read(t, text)
-	for _, g := range GroupsOf(after, Read(after, list)) {
+	for _, g := range groupsOf(after, list) {
 		assert.True(t, g.Confirmed)
 	}
 	var guessed []string
@@ -274,9 +319,31 @@ func TestConfirm(t *testing.T) {
 	assert.Equal(t, []string{"PUT /v1/things/{id},POST /v1/things guessed from GET /v1/things { at: [], who: boss }"},
 		guessed)
 
-	_, err := Confirm(text, Entry{Rule: entryOf([]string{"anyone"}), Routes: []string{"GET /gone"}, How: "observed"},
-		at, parse)
+	_, err := Confirm(text, at, parse, Entry{Rule: entryOf([]string{"anyone"}), Routes: []string{"GET /gone"}})
 	assert.ErrorContains(t, err, "GET /gone is no route of the inventory any more")
+}
+
+// All undecided entries that name routes give way where these are confirmed, and keep what they name beside.
+func TestUndecidedEntriesGiveWay(t *testing.T) {
+	text := strings.Replace(valley, "access:\n", `access:
+  - { at: [GET /open, GET /v1/things], who: undecided }
+  - { at: GET /v1/mail, who: undecided }
+  - { at: [GET /v1/reports], who: boss } # as it is
+`, 1)
+	d := read(t, text)
+	list := slices.Concat(seen("GET /v1/things", "nobody 401", "ann 200", "bob 200", "meg 200"),
+		seen("GET /v1/mail", "nobody 401", "ann 200", "bob 200", "meg 200"))
+	groups := groupsOf(d, list)
+	require.Len(t, groups, 1)
+	got, err := Confirm(text, time.Date(2026, 12, 1, 9, 0, 0, 0, time.UTC), parse,
+		Entry{Rule: *groups[0].Entry, Routes: groups[0].Keys(d), How: "observed"})
+	require.NoError(t, err)
+	_, got, _ = strings.Cut(got, "access:\n")
+	assert.Equal(t, `  - { at: GET /open, who: undecided }
+  - { at: [GET /v1/reports], who: boss } # as it is
+  - { at: "/**", who: undecided }
+  - { at: [GET /v1/things, GET /v1/mail], who: reader } # observed on 2026-12-01, confirmed
+`, got)
 }
 
 // Of generated services, the entries that are proposed say exactly what was observed, and all others stay undecided.
@@ -287,7 +354,7 @@ func TestProposalsSayWhatWasObserved(t *testing.T) {
 		open, real := generated(r)
 		d, service := read(t, open), read(t, real)
 		list := asked(d, service)
-		groups := GroupsOf(d, Read(d, list))
+		groups := groupsOf(d, list)
 		text := open
 		known := map[string]map[string]Mark{}
 		for _, g := range groups {
@@ -296,7 +363,7 @@ func TestProposalsSayWhatWasObserved(t *testing.T) {
 			}
 			proposed++
 			var err error
-			text, err = Confirm(text, Entry{Rule: *g.Entry, Routes: g.Keys(d), How: "observed"}, time.Now(), parse)
+			text, err = Confirm(text, time.Now(), parse, Entry{Rule: *g.Entry, Routes: g.Keys(d), How: "observed"})
 			require.NoError(t, err, "%d\n%s", n, text)
 			for _, k := range g.Keys(d) {
 				known[k] = g.Marks
@@ -393,4 +460,61 @@ func asked(d, service *declaration.Document) (out []Seen) {
 		}
 	}
 	return out
+}
+
+// BenchmarkGroups gathers what 60 callers met at 5,000 routes, and BenchmarkConfirm writes all of it.
+func BenchmarkGroups(b *testing.B) {
+	d, list := large(b)
+	b.ResetTimer()
+	for b.Loop() {
+		if g := groupsOf(d, list); len(g) < 10 {
+			b.Fatal(len(g))
+		}
+	}
+}
+
+func BenchmarkConfirm(b *testing.B) {
+	d, list := large(b)
+	var entries []Entry
+	for _, g := range groupsOf(d, list) {
+		if g.Entry != nil {
+			entries = append(entries, Entry{Rule: *g.Entry, Routes: g.Keys(d), How: "observed"})
+		}
+	}
+	text := largeText("access:\n  - { at: \"/**\", who: undecided }\n")
+	b.ResetTimer()
+	for b.Loop() {
+		if _, err := Confirm(text, time.Now(), parse, entries...); err != nil {
+			b.Fatal(err)
+		}
+	}
+}
+
+// largeText has 5,000 reads in 250 parts of a service, and 60 identities of six roles.
+func largeText(access string) string {
+	var b strings.Builder
+	b.WriteString("millgate: 1.1\nroles: { r0: , r1: , r2: , r3: , r4: , r5: }\nschemes: { token: { kind: bearer } }\n")
+	b.WriteString("identities:\n")
+	for k := range 60 {
+		fmt.Fprintf(&b, "  i%d: { roles: r%d, credentials: { token: { token: env:T%d } } }\n", k, k%6, k)
+	}
+	b.WriteString("records: { thing: { fills: \"/p0/a0/{id}\", owned_by: { i0: [x], i1: [y] } } }\nroutes:\n")
+	for p := range 250 {
+		for k := range 20 {
+			fmt.Fprintf(&b, "  - GET /p%d/a%d\n", p, k)
+		}
+	}
+	b.WriteString(access)
+	return b.String()
+}
+
+func large(b *testing.B) (*declaration.Document, []Seen) {
+	rules := "access:\n  - { at: \"/**\", who: signed-in }\n"
+	for p := 1; p < 250; p++ {
+		rules += fmt.Sprintf("  - { at: \"/p%d/**\", who: %s }\n", p, []string{"anyone", "signed-in", "r1", "[r2, r3]",
+			"nobody", "identity:i7"}[p%6])
+		rules += fmt.Sprintf("  - { at: \"/p%d/a3\", who: r%d }\n", p, p%5)
+	}
+	d, service := read(b, largeText("access:\n  - { at: \"/**\", who: undecided }\n")), read(b, largeText(rules))
+	return d, asked(d, service)
 }

@@ -10,8 +10,8 @@ import (
 )
 
 // propose is the shortest entry by which everybody who was asked gets in, is turned away or depends on the record as
-// it was seen at a route; nil where none does. guessed says what of it rests on more than was tried.
-func propose(d *declaration.Document, a At) (best *declaration.Entry, guessed string) {
+// it was seen at a route.
+func propose(d *declaration.Document, a At) (best proposal) {
 	least := 0
 	for _, c := range candidates(d, a) {
 		with := d.Decided(&c.entry, a.Route)
@@ -33,11 +33,18 @@ func propose(d *declaration.Document, a At) (best *declaration.Entry, guessed st
 				cost += 1000
 			}
 		}
-		if best == nil || cost < least {
-			best, guessed, least = &c.entry, c.guessed, cost
+		if best.entry == nil || cost < least {
+			best, least = proposal{&c.entry, rule(&c.entry), c.guessed}, cost
 		}
 	}
-	return best, guessed
+	return best
+}
+
+// proposal is an entry with its text, without its routes; the zero proposal is none. guessed says what of it rests on
+// more than was tried.
+type proposal struct {
+	entry         *declaration.Entry
+	rule, guessed string
 }
 
 // wrong counts the callers who would be turned away in another way than was seen: 401 is for who is not known, 403 for

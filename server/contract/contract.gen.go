@@ -6998,18 +6998,12 @@ type StartObservingResponseObject interface {
 	VisitStartObservingResponse(w http.ResponseWriter) error
 }
 
-type StartObserving200JSONResponse Observation
+type StartObserving204Response struct {
+}
 
-func (response StartObserving200JSONResponse) VisitStartObservingResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
+func (response StartObserving204Response) VisitStartObservingResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
 }
 
 type StartObservingdefaultApplicationProblemPlusJSONResponse struct {
@@ -7154,18 +7148,12 @@ type StopObservingResponseObject interface {
 	VisitStopObservingResponse(w http.ResponseWriter) error
 }
 
-type StopObserving200JSONResponse Observation
+type StopObserving204Response struct {
+}
 
-func (response StopObserving200JSONResponse) VisitStopObservingResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
+func (response StopObserving204Response) VisitStopObservingResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
 }
 
 type StopObservingdefaultApplicationProblemPlusJSONResponse struct {

@@ -3748,14 +3748,12 @@ export interface operations {
             };
         };
         responses: {
-            /** @description What is asked */
-            200: {
+            /** @description It is being asked */
+            204: {
                 headers: {
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Observation"];
-                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };
@@ -3773,14 +3771,12 @@ export interface operations {
             };
         };
         responses: {
-            /** @description As far as it came */
-            200: {
+            /** @description It has ended */
+            204: {
                 headers: {
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Observation"];
-                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };

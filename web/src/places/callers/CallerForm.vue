@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import FormField from '../../parts/FormField.vue'
 import { NButton, NInput, NRadio, NRadioGroup, NSelect } from 'naive-ui'
 import { computed, ref, watch } from 'vue'
 import type { CallerEdit, CallerIdentity, Callers } from '../../api/client'
@@ -64,11 +65,10 @@ const ready = computed(() => !!name.value.trim() && needs.value.every((n) => (va
 <template>
   <form @submit.prevent="ready && emit('put', change)">
     <h2 class="title">{{ identity ? `What ${identity.name} is filled with` : 'Add a caller' }}</h2>
-    <label v-if="!identity" class="field"
-      ><span>name</span><NInput v-model:value="name" placeholder="ann" :input-props="{ 'aria-label': 'Name' }"
-    /></label>
-    <label class="field"
-      ><span>roles</span
+    <FormField v-if="!identity" label="name"
+      ><NInput v-model:value="name" placeholder="ann" :input-props="{ 'aria-label': 'Name' }"
+    /></FormField>
+    <FormField label="roles"
       ><NSelect
         v-model:value="roles"
         multiple
@@ -77,31 +77,28 @@ const ready = computed(() => !!name.value.trim() && needs.value.every((n) => (va
         :options="roleOptions"
         placeholder="choose, or type a new one"
         aria-label="Roles"
-    /></label>
-    <label class="field"
-      ><span>scopes</span
+    /></FormField>
+    <FormField label="scopes"
       ><NInput v-model:value="scopes" placeholder="orders:read" :input-props="{ 'aria-label': 'Scopes' }"
-    /></label>
-    <label class="field"
-      ><span>attributes</span
+    /></FormField>
+    <FormField label="attributes"
       ><NInput
         v-model:value="attributes"
         type="textarea"
         :autosize="{ minRows: 1, maxRows: 5 }"
         placeholder="email_verified: true"
         :input-props="{ 'aria-label': 'Attributes' }"
-    /></label>
-    <label v-if="schemes.length" class="field"
-      ><span>proves it with</span><NSelect v-model:value="scheme" :options="schemes" aria-label="Scheme"
-    /></label>
-    <label v-for="n in needs" :key="n" class="field"
-      ><span>{{ n }}</span
+    /></FormField>
+    <FormField v-if="schemes.length" label="proves it with"
+      ><NSelect v-model:value="scheme" :options="schemes" aria-label="Scheme"
+    /></FormField>
+    <FormField v-for="n in needs" :key="n" :label="n"
       ><NInput
         v-model:value="values[n]"
         :type="secret(n) && where === 'kept' && !/^(env|kept|file):/.test(values[n] ?? '') ? 'password' : 'text'"
         :placeholder="secret(n) && where === 'env' ? 'NAME of a variable where Mill Gate runs' : ''"
         :input-props="{ 'aria-label': n, autocomplete: 'off' }"
-    /></label>
+    /></FormField>
     <NRadioGroup v-if="needs.some(secret)" v-model:value="where" name="where">
       <NRadio value="kept">keep the secret sealed here, never shown again</NRadio>
       <NRadio value="env">name a variable of the environment</NRadio>
@@ -119,16 +116,6 @@ const ready = computed(() => !!name.value.trim() && needs.value.every((n) => (va
 .title {
   font-size: 16px;
   color: var(--ink);
-}
-.field {
-  display: grid;
-  grid-template-columns: 110px minmax(0, 1fr);
-  gap: 10px;
-  align-items: center;
-  margin-bottom: 8px;
-}
-.field > span {
-  color: var(--faint);
 }
 .acts {
   display: flex;

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import FormField from '../../parts/FormField.vue'
 import { NButton, NCheckbox, NInput, NSelect } from 'naive-ui'
 import { storeToRefs } from 'pinia'
 import { computed, ref } from 'vue'
@@ -43,15 +44,14 @@ const ready = computed(() => !!name.value.trim() && !!text.value)
 
 <template>
   <form @submit.prevent="ready && emit('put', { do: 'put', kind: 'scheme', name: name.trim(), scheme: text })">
-    <label class="field"
-      ><span>name</span><NInput v-model:value="name" size="small" :input-props="{ 'aria-label': 'Name of the scheme' }"
-    /></label>
-    <label class="field"
-      ><span>is</span><NSelect v-model:value="kind" size="small" :options="kinds" aria-label="What it is"
-    /></label>
+    <FormField label="name"
+      ><NInput v-model:value="name" size="small" :input-props="{ 'aria-label': 'Name of the scheme' }"
+    /></FormField>
+    <FormField label="is"
+      ><NSelect v-model:value="kind" size="small" :options="kinds" aria-label="What it is"
+    /></FormField>
     <template v-if="logs">
-      <label class="field"
-        ><span>the login</span
+      <FormField label="the login"
         ><NSelect
           v-model:value="route"
           size="small"
@@ -60,28 +60,25 @@ const ready = computed(() => !!name.value.trim() && !!text.value)
           :options="routes"
           placeholder="POST /login"
           aria-label="The login"
-      /></label>
-      <label class="field"
-        ><span>sends</span
+      /></FormField>
+      <FormField label="sends"
         ><NInput
           v-model:value="body"
           size="small"
           type="textarea"
           :autosize="{ minRows: 1, maxRows: 5 }"
           :input-props="{ 'aria-label': 'What the login sends' }"
-      /></label>
-      <label class="field"
-        ><span></span><NCheckbox v-model:checked="form">as a form, in place of JSON</NCheckbox></label
-      >
+      /></FormField>
+      <FormField label=""><NCheckbox v-model:checked="form">as a form, in place of JSON</NCheckbox></FormField>
     </template>
-    <label v-if="kind === 'login'" class="field"
-      ><span>the token is at</span
+    <FormField v-if="kind === 'login'" label="the token is at"
       ><NInput v-model:value="at" size="small" :input-props="{ 'aria-label': 'Where the token is' }"
-    /></label>
-    <label v-if="kind === 'header' || kind === 'query' || kind === 'cookie'" class="field"
-      ><span>{{ kind === 'header' ? 'the header' : kind === 'query' ? 'the parameter' : 'the cookie' }}</span
+    /></FormField>
+    <FormField
+      v-if="kind === 'header' || kind === 'query' || kind === 'cookie'"
+      :label="kind === 'header' ? 'the header' : kind === 'query' ? 'the parameter' : 'the cookie'"
       ><NInput v-model:value="field" size="small" :input-props="{ 'aria-label': 'Its field' }"
-    /></label>
+    /></FormField>
     <p v-if="text" class="mono becomes">{{ name }}: {{ text }}</p>
     <div class="acts">
       <NButton size="small" type="primary" attr-type="submit" :disabled="!ready">Add the scheme</NButton>
@@ -93,16 +90,6 @@ const ready = computed(() => !!name.value.trim() && !!text.value)
 <style scoped>
 form {
   max-width: 620px;
-}
-.field {
-  display: grid;
-  grid-template-columns: 110px minmax(0, 1fr);
-  gap: 10px;
-  align-items: center;
-  margin-bottom: 6px;
-}
-.field > span {
-  color: var(--faint);
 }
 .becomes {
   padding: 6px 10px;

@@ -146,8 +146,7 @@ useKeys([{ keys: 'a', says: 'ask what it does today', run: () => void start() }]
       </tbody>
     </table>
     <p v-if="seen?.lost.length" class="lost">
-      Not known: {{ seen.lost.join(', ') }}. Their credentials opened nothing that was asked, so that their refusals
-      mean nothing.
+      Not known: {{ seen.lost.join(', ') }}. It opened nothing that was asked, so that being refused means nothing.
     </p>
     <WriteGuesses
       v-if="seen?.guesses.length && !nothing"
