@@ -52,7 +52,7 @@ var arrows = map[string][]string{
 	"app/fault":  {"wire"},
 	"app/importing": {
 		"app/fault", "app/workspace", "core/declaration", "core/declaration/layout", "core/inventory",
-		"core/personal", "core/route", "format/accesslog", "format/csv", "format/har", "format/openapi",
+		"core/madeup", "core/route", "format/accesslog", "format/csv", "format/har", "format/openapi",
 	},
 	"app/observing": {
 		"app/events", "app/fault", "app/planning", "app/room", "app/workspace", "core/access", "core/check",
@@ -156,6 +156,7 @@ var arrows = map[string][]string{
 	"core/field":              {},
 	"core/finding":            {"core/declaration"},
 	"core/inventory":          {"core/declaration", "core/route"},
+	"core/madeup":             {"core/declaration", "core/inventory", "core/personal", "core/route"},
 	"core/observe": {
 		"core/access", "core/check", "core/declaration", "core/declaration/layout", "core/route",
 	},

@@ -1,15 +1,14 @@
 package importing
 
 import (
-	"encoding/json"
 	"fmt"
-	"net/url"
 	"path/filepath"
 	"slices"
 	"strings"
 
 	"millgate/core/declaration"
 	"millgate/core/inventory"
+	"millgate/core/madeup"
 	"millgate/core/route"
 	"millgate/format/accesslog"
 	"millgate/format/har"
@@ -33,17 +32,18 @@ func previewObserved(p *Preview, q Request, doc *declaration.Document) error {
 		return err
 	}
 	var in []inventory.Incoming
-	var made madeUp
+	var made madeup.Maker
 	for _, f := range inventory.Fold(toService(p, q, all), known) {
 		x := inventory.Incoming{Key: f.Template, Count: f.Count, Paths: f.Paths, Unclear: f.Unclear, Line: f.Line}
 		if f.Answered == 0 {
 			x.Unclear = "never answered with success: it may not exist"
 		}
-		x.Sample = made.sample(f)
+		x.Sample = made.Sample(f)
 		in = append(in, x)
 	}
-	if len(made.changed) > 0 {
-		p.Notes = append(p.Notes, "Values of "+strings.Join(made.changed, ", ")+" in samples are made up, in the same "+
+	if len(made.Changed()) > 0 {
+		p.Notes = append(p.Notes, "Values of "+strings.Join(made.Changed(),
+			", ")+" in samples are made up, in the same "+
 			"form: they looked like somebody's.")
 	}
 	p.Items = inventory.Merge(doc, in, false, "")
@@ -157,69 +157,4 @@ func likelyOrigin(origins map[string]int, doc *declaration.Document) string {
 		}
 	}
 	return best
-}
-
-// sample is what could be sent to a folded route: what was seen, without what looks like a secret or like somebody's.
-func (m *madeUp) sample(f inventory.Folded) declaration.Sample {
-	var s declaration.Sample
-	sel, err := route.ParseTemplate(f.Template)
-	if err != nil || f.Best.Status < 200 || f.Best.Status >= 400 {
-		return s
-	}
-	segs := route.Split(route.Normalise(f.Best.Path))
-	for i, g := range sel.Segments {
-		if g.Name != "" && i < len(segs) {
-			if s.Path == nil {
-				s.Path = map[string]string{}
-			}
-			v, err := url.PathUnescape(segs[i])
-			if err != nil {
-				v = segs[i]
-			}
-			s.Path[g.Name] = m.of(g.Name, v, false)
-		}
-	}
-	for k, v := range f.Best.Query {
-		if secretName(k) {
-			continue
-		}
-		if s.Query == nil {
-			s.Query = map[string]string{}
-		}
-		s.Query[k] = m.of(k, v, false)
-	}
-	if !declaration.UnsafeMethod(f.Best.Method) || len(f.Best.Body) == 0 || len(f.Best.Body) > 64<<10 {
-		return s
-	}
-	switch {
-	case strings.Contains(f.Best.Type, "json"):
-		var v any
-		d := json.NewDecoder(strings.NewReader(string(f.Best.Body)))
-		d.UseNumber()
-		if d.Decode(&v) == nil {
-			if b, err := json.Marshal(m.in("", v)); err == nil {
-				s.JSON = b
-			}
-		}
-	case strings.Contains(f.Best.Type, "x-www-form-urlencoded"):
-		form, err := url.ParseQuery(string(f.Best.Body))
-		if err != nil {
-			break
-		}
-		s.Form = map[string]string{}
-		for k := range form {
-			s.Form[k] = m.of(k, form.Get(k), false)
-			if secretName(k) {
-				s.Form[k] = "{" + strings.Map(placeholder, k) + "}"
-			}
-		}
-	}
-	return s
-}
-
-func placeholder(r rune) rune {
-	if r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || r == '_' || r == '-' {
-		return r
-	}
-	return '_'
 }

@@ -1,4 +1,4 @@
-package importing
+package madeup
 
 import (
 	"slices"
@@ -21,8 +21,8 @@ var beforeCode = []string{"auth", "authorization", "verification", "verify", "re
 var plainKeys = []string{"public", "sort", "primary", "foreign", "partition", "object", "cache", "map", "group", "row",
 	"idempotency", "translation", "i18n"}
 
-// secretName says whether a member or a parameter of a name holds a secret.
-func secretName(name string) bool {
+// SecretName says whether a member or a parameter of a name holds a secret.
+func SecretName(name string) bool {
 	words := personal.Words(name)
 	for i, w := range words {
 		before := ""

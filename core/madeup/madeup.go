@@ -1,4 +1,7 @@
-package importing
+// Package madeup makes a sample of a request that somebody sent, with nothing in it that is somebody's: a secret
+// becomes a
+// placeholder, and what looks like a person's becomes a value of the same form that nobody has.
+package madeup
 
 import (
 	"encoding/json"
@@ -10,11 +13,14 @@ import (
 	"millgate/core/personal"
 )
 
-// madeUp puts values that nobody has in the place of those that are somebody's: addresses, numbers and names of people
+// Maker puts values that nobody has in the place of those that are somebody's: addresses, numbers and names of people
 // that traffic shows. They have the same form, so that a service takes them; what was changed is listed.
-type madeUp struct {
-	changed []string // names of members
+type Maker struct {
+	changed []string
 }
+
+// Changed are the names of the members whose values were made up.
+func (m *Maker) Changed() []string { return m.changed }
 
 // Words of names of members whose values are about a person.
 var (
@@ -36,7 +42,7 @@ var (
 )
 
 // of is a text of a member in its place in a sample; person: the members beside it are a person's.
-func (m *madeUp) of(name, text string, person bool) string {
+func (m *Maker) of(name, text string, person bool) string {
 	out := m.value(personal.Words(name), name, text, person)
 	if out != text && !slices.Contains(m.changed, name) {
 		m.changed = append(m.changed, name)
@@ -44,7 +50,7 @@ func (m *madeUp) of(name, text string, person bool) string {
 	return out
 }
 
-func (m *madeUp) value(words []string, name, text string, person bool) string {
+func (m *Maker) value(words []string, name, text string, person bool) string {
 	has := func(list []string) bool {
 		return slices.ContainsFunc(words, func(w string) bool { return slices.Contains(list, w) })
 	}
@@ -60,7 +66,7 @@ func (m *madeUp) value(words []string, name, text string, person bool) string {
 	case text == "" || strings.HasPrefix(text, "{"):
 		return text
 	case personal.SecretIn(text) != personal.NoSecret:
-		return "{" + strings.Map(placeholder, name) + "}"
+		return Placeholder(name)
 	case anEmail.MatchString(text):
 		return anEmail.ReplaceAllString(text, somebody)
 	case has(phoneWords) && digits(text) >= 5 || personal.Phone(text):
@@ -78,7 +84,7 @@ func (m *madeUp) value(words []string, name, text string, person bool) string {
 }
 
 // number is of for a number: one of a telephone or an account.
-func (m *madeUp) number(name string, n json.Number) json.Number {
+func (m *Maker) number(name string, n json.Number) json.Number {
 	whole := digits(n.String()) == len(n) && len(n) >= 5
 	if !whole || !slices.ContainsFunc(personal.Words(name), func(w string) bool {
 		return slices.Contains(phoneWords, w) || slices.Contains(numberWords, w)
@@ -114,7 +120,7 @@ func inForm(text, turn string) string {
 }
 
 // in is a value of JSON with placeholders where secrets stand, and made-up values where somebody's do.
-func (m *madeUp) in(name string, v any) any {
+func (m *Maker) in(name string, v any) any {
 	switch x := v.(type) {
 	case map[string]any:
 		person := false
@@ -128,8 +134,8 @@ func (m *madeUp) in(name string, v any) any {
 			switch {
 			case isNumber:
 				x[k] = m.number(k, number)
-			case is && secretName(k):
-				x[k] = "{" + strings.Map(placeholder, k) + "}"
+			case is && SecretName(k):
+				x[k] = Placeholder(k)
 			case is:
 				x[k] = m.of(k, text, person)
 			default:

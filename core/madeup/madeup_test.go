@@ -1,4 +1,4 @@
-package importing
+package madeup
 
 import (
 	"encoding/json"
@@ -34,7 +34,7 @@ func TestNobodysValuesComeIn(t *testing.T) {
 		d := json.NewDecoder(strings.NewReader(x.in))
 		d.UseNumber()
 		require.NoError(t, d.Decode(&v))
-		var m madeUp
+		var m Maker
 		out, err := json.Marshal(m.in("", v))
 		require.NoError(t, err)
 		assert.JSONEq(t, x.want, string(out))
