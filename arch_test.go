@@ -98,7 +98,7 @@ var arrows = map[string][]string{
 	},
 	"app/workspace": {
 		"app/events", "app/fault", "core/access", "core/declaration", "core/declaration/assist",
-		"core/declaration/layout", "core/finding", "core/review", "core/token", "format/openapi", "store", "wire",
+		"core/declaration/layout", "core/finding", "core/review", "core/route", "core/token", "format/openapi", "store", "wire",
 	},
 	"cmd/millgate": {
 		"app", "app/importing", "app/coverage", "app/events", "app/fault", "app/observing", "app/past", "app/planning",

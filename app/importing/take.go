@@ -93,7 +93,7 @@ func (im *Imports) Import(q Request, take []Choice, proposals []string) (text st
 	if text, err = layout.Apply(text, edits...); err != nil {
 		return "", 0, fmt.Errorf("%w: %w", fault.ErrInput, err)
 	}
-	text, err = im.undecided(text)
+	text, err = im.ws.Undecided(text)
 	return text, routes, err
 }
 

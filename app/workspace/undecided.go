@@ -1,4 +1,4 @@
-package importing
+package workspace
 
 import (
 	"fmt"
@@ -10,11 +10,11 @@ import (
 	"millgate/core/route"
 )
 
-// undecided says in a text with routes, but without an access entry, that nobody has decided yet who may call them: one
+// Undecided says in a text with routes, but without an access entry, that nobody has decided yet who may call them: one
 // widest entry, with a selector for each host, so that every other one wins over it. One that is there already is
 // given the hosts that it lacks. A text with entries of its own alone stays: what they leave out is for nobody.
-func (im *Imports) undecided(text string) (string, error) {
-	doc, _ := im.ws.Parse(text)
+func (ws *Workspace) Undecided(text string) (string, error) {
+	doc, _ := ws.Parse(text)
 	if len(doc.Routes) == 0 {
 		return text, nil
 	}
