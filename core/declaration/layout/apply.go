@@ -119,11 +119,7 @@ func apply(text string, e Edit) (string, error) {
 		if e.Text == "" {
 			return text, nil
 		}
-		gap := "\n"
-		if text == "" || strings.HasSuffix(text, "\n\n") {
-			gap = ""
-		}
-		return text + gap + e.Section + ":\n" + e.newItem(list, 2) + "\n", nil
+		return begin(text, top, e.Section, e.Section+":\n"+e.newItem(list, 2)+"\n"), nil
 	}
 	b, ok := l.inside(sec)
 	if !ok {
@@ -180,6 +176,28 @@ func apply(text string, e Edit) (string, error) {
 		return text[:p.start] + e.newItem(list, p.indent) + l.comment(p) + "\n" + text[p.end:], nil
 	}
 	return l.setField(p, e.Field, e.Text)
+}
+
+// begin puts a section that is not there where the canonical layout has it: behind the last one that comes before it. Text
+// without one of these gets it at its end.
+func begin(text string, top body, name, section string) string {
+	at := len(text)
+	for k := len(top.parts) - 1; k >= 0; k-- {
+		if slices.Index(declaration.Sections, top.parts[k].key) < slices.Index(declaration.Sections, name) {
+			if k+1 < len(top.parts) { // comments behind the last one stay behind it
+				at = top.parts[k].end
+			}
+			break
+		}
+	}
+	before, after := text[:at], text[at:]
+	if before != "" && !strings.HasSuffix(before, "\n\n") {
+		before += "\n"
+	}
+	if after != "" && !strings.HasPrefix(after, "\n") {
+		section += "\n"
+	}
+	return before + section + after
 }
 
 // listSections are the sections that are lists.

@@ -249,6 +249,24 @@ func TestEditsOfAnEmptyText(t *testing.T) {
 
 // Edits are given in lines of the text as it was, whatever the edits before
 // them did to it.
+// A section that is not there comes where the canonical layout has it, with comments left where they are.
+func TestANewSectionHasItsPlace(t *testing.T) {
+	text := "millgate: 1.1\ntitle: X\n\ntargets:\n  t: { base: http://h } # here\n\n# who may\naccess:\n  - { at: /a, who: r }\n\n# the end\n"
+	for _, e := range []Edit{{Section: "roles", Item: "r", Text: "{}"}, {Section: "routes", Text: "GET /a"},
+		{Section: "schemes", Item: "s", Text: "{ kind: basic }"}, {Section: "waivers", Text: "{ routes: [GET /a] }"},
+		{Section: "identities", Item: "i", Text: "{ roles: r }"}} {
+		out, err := Apply(text, e)
+		require.NoError(t, err)
+		text = out
+	}
+	assert.Equal(t, "millgate: 1.1\ntitle: X\n\ntargets:\n  t: { base: http://h } # here\n\nroutes:\n  - GET /a\n\n"+
+		"roles:\n  r: {}\n\nschemes:\n  s: { kind: basic }\n\nidentities:\n  i: { roles: r }\n\n# who may\naccess:\n"+
+		"  - { at: /a, who: r }\n\n# the end\n\nwaivers:\n  - { routes: [GET /a] }\n", text)
+	out, err := Apply("# mine\nroutes:\n  - GET /a\n", Edit{Section: "targets", Item: "t", Text: "{ base: http://h }"})
+	require.NoError(t, err)
+	assert.Equal(t, "# mine\nroutes:\n  - GET /a\n\ntargets:\n  t: { base: http://h }\n", out)
+}
+
 func TestEditsKeepTheirLines(t *testing.T) {
 	text := "access:\n  - { at: /a, who: r }\n  - { at: /b, who: r }\n  - { at: /c, who: r }\n"
 	out, err := Apply(text, Edit{Section: "access", Line: 2}, Edit{Section: "access", After: 3,
