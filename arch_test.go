@@ -34,8 +34,8 @@ var arrows = map[string][]string{
 		"app/workspace", "store",
 	},
 	"app/callers": {
-		"app/fault", "app/workspace", "core/access", "core/check", "core/declaration", "core/declaration/layout",
-		"core/route", "core/token", "store", "wire",
+		"app/fault", "app/workspace", "core/access", "core/byexample", "core/check", "core/declaration",
+		"core/declaration/layout", "core/route", "core/token", "format/har", "format/pasted", "store", "wire",
 	},
 	"app/buried": {"core/check", "store"},
 	"app/past": {
@@ -98,7 +98,8 @@ var arrows = map[string][]string{
 	},
 	"app/workspace": {
 		"app/events", "app/fault", "core/access", "core/declaration", "core/declaration/assist",
-		"core/declaration/layout", "core/finding", "core/review", "core/route", "core/token", "format/openapi", "store", "wire",
+		"core/declaration/layout", "core/finding", "core/review", "core/route", "core/token", "format/openapi",
+		"store", "wire",
 	},
 	"cmd/millgate": {
 		"app", "app/importing", "app/coverage", "app/events", "app/fault", "app/observing", "app/past", "app/planning",
@@ -109,6 +110,11 @@ var arrows = map[string][]string{
 		"core/review", "core/route", "core/token", "examples", "server", "standin", "store",
 	},
 	"core/access": {"core/declaration", "core/declaration/layout", "core/route"},
+	"core/byexample": {
+		"core/declaration", "core/field", "core/inventory", "core/madeup", "core/personal", "core/pointer",
+		"core/route",
+		"core/token",
+	},
 	"core/check": {
 		"core/access", "core/declaration", "core/field", "core/finding", "core/mask", "core/pointer",
 		"core/route", "core/session", "core/token",
@@ -177,7 +183,8 @@ var arrows = map[string][]string{
 	"format/accesslog": {"core/inventory"},
 	"format/csv":       {"core/declaration", "core/inventory"},
 	"format/curl":      {"core/access", "core/check", "core/declaration", "core/field", "core/route"},
-	"format/har":       {"core/field", "core/inventory", "core/origin"},
+	"format/har":       {"core/byexample", "core/field", "core/inventory", "core/origin"},
+	"format/pasted":    {"core/byexample", "core/field"},
 	"format/openapi":   {"core/declaration"},
 	"format/tokenfile": {},
 	"server": {

@@ -24,6 +24,7 @@ require (
 	github.com/sethvargo/go-limiter v0.7.1
 	github.com/spf13/cobra v1.10.2
 	github.com/stretchr/testify v1.12.1
+	github.com/tdewolff/parse/v2 v2.25.0
 	github.com/throttled/throttled/v2 v2.15.0
 	github.com/ulule/limiter/v3 v3.11.2
 	golang.org/x/crypto v0.59.0
@@ -33,6 +34,7 @@ require (
 	golang.org/x/time v0.16.0
 	gorm.io/driver/sqlite v1.6.0
 	gorm.io/gorm v1.31.2
+	mvdan.cc/sh/v3 v3.14.1
 )
 
 require (

@@ -12,7 +12,7 @@ import (
 func (s *Server) LookAtCallers(_ context.Context,
 	q contract.LookAtCallersRequestObject) (contract.LookAtCallersResponseObject, error) {
 	o := s.app.Callers.Look(q.Body.Target, q.Body.Text)
-	out := contract.LookAtCallers200JSONResponse{Roles: []contract.CallerRole{},
+	out := contract.LookAtCallers200JSONResponse{Targets: orEmpty(o.Targets), Roles: []contract.CallerRole{},
 		Identities: []contract.CallerIdentity{},
 		Schemes:    []contract.CallerScheme{}}
 	for _, r := range o.Roles {
@@ -90,4 +90,44 @@ func (s *Server) TryCaller(ctx context.Context, q contract.TryCallerRequestObjec
 		out.Exchange = &x
 	}
 	return out, nil
+}
+
+// ReadExample serves what requests that worked say.
+func (s *Server) ReadExample(_ context.Context,
+	q contract.ReadExampleRequestObject) (contract.ReadExampleResponseObject, error) {
+	r, err := s.app.Callers.Example(q.Body.Target, q.Body.Text, pastedOf(q.Body.Requests))
+	if err != nil {
+		return nil, err
+	}
+	out := contract.ReadExample200JSONResponse{Told: []contract.ExampleTold{}, Parts: []contract.ExamplePart{},
+		Proposals: []contract.ExampleProposal{}, Unread: orEmpty(r.Unread)}
+	for _, t := range r.Told {
+		out.Told = append(out.Told, contract.ExampleTold{Whose: t.Whose, Form: string(t.Form), Line: t.Line,
+			Method: t.Method, Path: t.Path, Logs: t.Logs, Proves: t.Proves, Unread: orEmpty(t.Unread)})
+	}
+	for _, p := range r.Parts {
+		out.Parts = append(out.Parts, contract.ExamplePart{In: contract.ExamplePartIn(p.In), Name: p.Name,
+			Varies: contract.ExamplePartVaries(p.Varies), Of: p.Of, Proves: p.Proves})
+	}
+	for _, p := range r.Proposals {
+		out.Proposals = append(out.Proposals, contract.ExampleProposal{Id: p.ID,
+			Kind: contract.ExampleProposalKind(p.Kind),
+			Name: p.Name, Text: callers.ExampleText(p), Why: p.Why, Adds: p.DeclaredBefore})
+	}
+	return out, nil
+}
+
+// TakeExample writes what was chosen of that into a text.
+func (s *Server) TakeExample(ctx context.Context,
+	q contract.TakeExampleRequestObject) (contract.TakeExampleResponseObject, error) {
+	text, title, err := s.app.Callers.TakeExample(ctx, q.Body.Target, q.Body.Text, pastedOf(q.Body.Requests),
+		q.Body.Take)
+	return contract.TakeExample200JSONResponse{Text: text, Title: title}, err
+}
+
+func pastedOf(list []contract.ExamplePasted) (out []callers.Pasted) {
+	for _, p := range list {
+		out = append(out, callers.Pasted{Text: p.Text, Whose: p.Whose})
+	}
+	return out
 }

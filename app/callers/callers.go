@@ -94,6 +94,7 @@ type Scheme struct {
 
 // Overview is who calls, by a text.
 type Overview struct {
+	Targets    []string // that it declares
 	Roles      []Role
 	Identities []Identity
 	Schemes    []Scheme
@@ -105,7 +106,7 @@ func (c *Callers) Look(target, text string) Overview {
 	if text != "" {
 		d, _ = c.ws.Parse(text)
 	}
-	var o Overview
+	o := Overview{Targets: declaration.Names(d.Targets, func(t *declaration.Target) string { return t.Name })}
 	opens := map[string]map[int]bool{} // by identity or "role NAME"
 	for _, r := range d.Roles {
 		opens["role "+r.Name] = opensTo(d, &declaration.Identity{Name: "\x00" + r.Name,

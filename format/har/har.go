@@ -33,9 +33,10 @@ type Request struct {
 
 type entry struct {
 	Request struct {
-		Method   string  `json:"method"`
-		URL      string  `json:"url"`
-		Headers  []field `json:"headers"`
+		Method   string `json:"method"`
+		URL      string `json:"url"`
+		Headers  []pair `json:"headers"`
+		Cookies  []pair `json:"cookies"`
 		PostData *struct {
 			MimeType string `json:"mimeType"`
 			Text     string `json:"text"`
@@ -46,12 +47,16 @@ type entry struct {
 		} `json:"postData"`
 	} `json:"request"`
 	Response struct {
-		Status  int     `json:"status"`
-		Headers []field `json:"headers"`
+		Status  int    `json:"status"`
+		Headers []pair `json:"headers"`
+		Content struct {
+			Text     string `json:"text"`
+			Encoding string `json:"encoding"`
+		} `json:"content"`
 	} `json:"response"`
 }
 
-type field struct {
+type pair struct {
 	Name  string `json:"name"`
 	Value string `json:"value"`
 }

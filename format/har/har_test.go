@@ -1,6 +1,7 @@
 package har
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 
@@ -62,4 +63,32 @@ func FuzzRead(f *testing.F) {
 			}
 		}
 	})
+}
+
+// An archive, a list of its entries and one entry give the same requests, with their cookies once and what they were
+// answered.
+func TestExamples(t *testing.T) {
+	const entry = `{"request": {"method": "post", "url": "https://Quay.example?day=3", "headers": [
+  {"name": ":authority", "value": "quay.example"}, {"name": "Cookie", "value": "sid=s-1"}],
+  "cookies": [{"name": "sid", "value": "s-1"}, {"name": "theme", "value": "dark"}],
+  "postData": {"mimeType": "application/json", "text": "{}"}},
+  "response": {"status": 200, "headers": [{"name": "Set-Cookie", "value": "a=1"}], "content": {"text": "eyJhIjoxfQ==", "encoding": "base64"}}}`
+	for _, text := range []string{entry, "[" + entry + "]", `{"log": {"entries": [` + entry + `]}}`} {
+		list, err := Examples([]byte(text))
+		require.NoError(t, err)
+		require.Len(t, list, 1)
+		r := list[0]
+		assert.Equal(t, "POST https://quay.example/?day=3", r.Method+" "+r.URL.String())
+		assert.Empty(t, r.Headers)
+		assert.Equal(t, "[[sid s-1] [theme dark]]", fmt.Sprint(r.Cookies))
+		assert.Equal(t, "{}", string(r.Body))
+		assert.Equal(t, `200 [[Set-Cookie a=1]] {"a":1}`, fmt.Sprint(r.Answer.Status, " ", r.Answer.Headers, " ",
+			string(r.Answer.Body)))
+	}
+	for text, says := range map[string]string{`{"request": {"method": "GET"}}`: "entry 1", `{"log": {}}`: "entries",
+		"[1]": "not a HAR", `{"log": {"entries": [{"request": 3}]}}`: "line 1", "": "not a HAR"} {
+		_, err := Examples([]byte(text))
+		require.ErrorIs(t, err, ErrFormat, text)
+		assert.ErrorContains(t, err, says)
+	}
 }

@@ -59,16 +59,16 @@ func (e Entry) entry() map[string]any {
 	return out
 }
 
-func named(list fields.List) []field {
-	out := make([]field, len(list))
+func named(list fields.List) []pair {
+	out := make([]pair, len(list))
 	for i, h := range list {
-		out[i] = field{h[0], h[1]}
+		out[i] = pair{h[0], h[1]}
 	}
 	return out
 }
 
-func queryOf(address string) []field {
-	out := []field{}
+func queryOf(address string) []pair {
+	out := []pair{}
 	u, err := url.Parse(address)
 	if err != nil {
 		return out
@@ -76,7 +76,7 @@ func queryOf(address string) []field {
 	q := u.Query()
 	for _, k := range slices.Sorted(maps.Keys(q)) {
 		for _, v := range q[k] {
-			out = append(out, field{k, v})
+			out = append(out, pair{k, v})
 		}
 	}
 	return out

@@ -258,6 +258,78 @@ func (e EventType) Valid() bool {
 	}
 }
 
+// Defines values for ExamplePartIn.
+const (
+	ExamplePartInCookie ExamplePartIn = "cookie"
+	ExamplePartInHeader ExamplePartIn = "header"
+	ExamplePartInQuery  ExamplePartIn = "query"
+)
+
+// Valid indicates whether the value is a known member of the ExamplePartIn enum.
+func (e ExamplePartIn) Valid() bool {
+	switch e {
+	case ExamplePartInCookie:
+		return true
+	case ExamplePartInHeader:
+		return true
+	case ExamplePartInQuery:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ExamplePartVaries.
+const (
+	ExamplePartVariesAll     ExamplePartVaries = "all"
+	ExamplePartVariesCaller  ExamplePartVaries = "caller"
+	ExamplePartVariesOnce    ExamplePartVaries = "once"
+	ExamplePartVariesSession ExamplePartVaries = "session"
+)
+
+// Valid indicates whether the value is a known member of the ExamplePartVaries enum.
+func (e ExamplePartVaries) Valid() bool {
+	switch e {
+	case ExamplePartVariesAll:
+		return true
+	case ExamplePartVariesCaller:
+		return true
+	case ExamplePartVariesOnce:
+		return true
+	case ExamplePartVariesSession:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ExampleProposalKind.
+const (
+	ExampleProposalKindHeader   ExampleProposalKind = "header"
+	ExampleProposalKindIdentity ExampleProposalKind = "identity"
+	ExampleProposalKindRoute    ExampleProposalKind = "route"
+	ExampleProposalKindScheme   ExampleProposalKind = "scheme"
+	ExampleProposalKindTarget   ExampleProposalKind = "target"
+)
+
+// Valid indicates whether the value is a known member of the ExampleProposalKind enum.
+func (e ExampleProposalKind) Valid() bool {
+	switch e {
+	case ExampleProposalKindHeader:
+		return true
+	case ExampleProposalKindIdentity:
+		return true
+	case ExampleProposalKindRoute:
+		return true
+	case ExampleProposalKindScheme:
+		return true
+	case ExampleProposalKindTarget:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Expect.
 const (
 	ExpectAbsent     Expect = "absent"
@@ -1209,6 +1281,9 @@ type Callers struct {
 	Identities []CallerIdentity `json:"identities"`
 	Roles      []CallerRole     `json:"roles"`
 	Schemes    []CallerScheme   `json:"schemes"`
+
+	// Targets Of the text
+	Targets []string `json:"targets"`
 }
 
 // Cell defines model for Cell.
@@ -1577,6 +1652,99 @@ type Event struct {
 
 // EventType defines model for EventType.
 type EventType string
+
+// Example defines model for Example.
+type Example struct {
+	Requests []ExamplePasted `json:"requests"`
+	Target   string          `json:"target"`
+
+	// Text Empty is the kept one
+	Text string `json:"text"`
+}
+
+// ExamplePart defines model for ExamplePart.
+type ExamplePart struct {
+	In   ExamplePartIn `json:"in"`
+	Name string        `json:"name"`
+
+	// Of In how many requests
+	Of int `json:"of"`
+
+	// Proves It proves who calls
+	Proves bool              `json:"proves"`
+	Varies ExamplePartVaries `json:"varies"`
+}
+
+// ExamplePartIn defines model for ExamplePart.In.
+type ExamplePartIn string
+
+// ExamplePartVaries defines model for ExamplePart.Varies.
+type ExamplePartVaries string
+
+// ExamplePasted defines model for ExamplePasted.
+type ExamplePasted struct {
+	// Text A curl command, a call of fetch, entries of a HAR, or a request as it is sent
+	Text string `json:"text"`
+
+	// Whose Who sent it; empty where the request says it
+	Whose string `json:"whose"`
+}
+
+// ExampleProposal defines model for ExampleProposal.
+type ExampleProposal struct {
+	// Adds It is there already, and this adds to it
+	Adds bool                `json:"adds"`
+	Id   string              `json:"id"`
+	Kind ExampleProposalKind `json:"kind"`
+	Name string              `json:"name"`
+
+	// Text As it will stand in the declaration, without secrets
+	Text string `json:"text"`
+	Why  string `json:"why"`
+}
+
+// ExampleProposalKind defines model for ExampleProposal.Kind.
+type ExampleProposalKind string
+
+// ExampleRead defines model for ExampleRead.
+type ExampleRead struct {
+	Parts     []ExamplePart     `json:"parts"`
+	Proposals []ExampleProposal `json:"proposals"`
+	Told      []ExampleTold     `json:"told"`
+	Unread    []string          `json:"unread"`
+}
+
+// ExampleTake defines model for ExampleTake.
+type ExampleTake struct {
+	Requests []ExamplePasted `json:"requests"`
+
+	// Take Ids of proposals
+	Take   []string `json:"take"`
+	Target string   `json:"target"`
+
+	// Text Empty is the kept one
+	Text string `json:"text"`
+}
+
+// ExampleTold defines model for ExampleTold.
+type ExampleTold struct {
+	Form string `json:"form"`
+	Line int    `json:"line"`
+
+	// Logs It logs in
+	Logs   bool   `json:"logs"`
+	Method string `json:"method"`
+	Path   string `json:"path"`
+
+	// Proves What proves who calls, in words
+	Proves string `json:"proves"`
+
+	// Unread What was not understood
+	Unread []string `json:"unread"`
+
+	// Whose Empty where nothing says it
+	Whose string `json:"whose"`
+}
 
 // Exchange defines model for Exchange.
 type Exchange struct {
@@ -3413,6 +3581,12 @@ type EditBoardJSONRequestBody = BoardEdit
 // EditCallersJSONRequestBody defines body for EditCallers for application/json ContentType.
 type EditCallersJSONRequestBody = CallerEdit
 
+// ReadExampleJSONRequestBody defines body for ReadExample for application/json ContentType.
+type ReadExampleJSONRequestBody = Example
+
+// TakeExampleJSONRequestBody defines body for TakeExample for application/json ContentType.
+type TakeExampleJSONRequestBody = ExampleTake
+
 // LookAtCallersJSONRequestBody defines body for LookAtCallers for application/json ContentType.
 type LookAtCallersJSONRequestBody = ObservedBeside
 
@@ -3520,6 +3694,12 @@ type ServerInterface interface {
 	// EditCallers An edit of who calls in a text, not kept yet; secrets that are typed are kept sealed
 	// (POST /api/callers/edit)
 	EditCallers(w http.ResponseWriter, r *http.Request)
+	// ReadExample What requests that worked say of how a service is called, beside a text that is not kept yet
+	// (POST /api/callers/example)
+	ReadExample(w http.ResponseWriter, r *http.Request)
+	// TakeExample The text with what was chosen of it, not kept yet; secrets of the requests are kept sealed
+	// (POST /api/callers/example/take)
+	TakeExample(w http.ResponseWriter, r *http.Request)
 	// LookAtCallers Who calls, beside a text that is not kept yet
 	// (POST /api/callers/look)
 	LookAtCallers(w http.ResponseWriter, r *http.Request)
@@ -3724,6 +3904,18 @@ func (_ Unimplemented) EditBoard(w http.ResponseWriter, r *http.Request) {
 // EditCallers An edit of who calls in a text, not kept yet; secrets that are typed are kept sealed
 // (POST /api/callers/edit)
 func (_ Unimplemented) EditCallers(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// ReadExample What requests that worked say of how a service is called, beside a text that is not kept yet
+// (POST /api/callers/example)
+func (_ Unimplemented) ReadExample(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// TakeExample The text with what was chosen of it, not kept yet; secrets of the requests are kept sealed
+// (POST /api/callers/example/take)
+func (_ Unimplemented) TakeExample(w http.ResponseWriter, r *http.Request) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -4167,6 +4359,34 @@ func (siw *ServerInterfaceWrapper) EditCallers(w http.ResponseWriter, r *http.Re
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.EditCallers(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ReadExample operation middleware
+func (siw *ServerInterfaceWrapper) ReadExample(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ReadExample(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// TakeExample operation middleware
+func (siw *ServerInterfaceWrapper) TakeExample(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.TakeExample(w, r)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -5961,6 +6181,12 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 		r.Post(options.BaseURL+"/api/callers/try", wrapper.TryCaller)
 	})
 	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/callers/example", wrapper.ReadExample)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/callers/example/take", wrapper.TakeExample)
+	})
+	r.Group(func(r chi.Router) {
 		r.Post(options.BaseURL+"/api/observe", wrapper.StartObserving)
 	})
 	r.Group(func(r chi.Router) {
@@ -6162,6 +6388,84 @@ type EditCallersdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response EditCallersdefaultApplicationProblemPlusJSONResponse) VisitEditCallersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReadExampleRequestObject struct {
+	Body *ReadExampleJSONRequestBody
+}
+
+type ReadExampleResponseObject interface {
+	VisitReadExampleResponse(w http.ResponseWriter) error
+}
+
+type ReadExample200JSONResponse ExampleRead
+
+func (response ReadExample200JSONResponse) VisitReadExampleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReadExampledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ReadExampledefaultApplicationProblemPlusJSONResponse) VisitReadExampleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TakeExampleRequestObject struct {
+	Body *TakeExampleJSONRequestBody
+}
+
+type TakeExampleResponseObject interface {
+	VisitTakeExampleResponse(w http.ResponseWriter) error
+}
+
+type TakeExample200JSONResponse CallerEdited
+
+func (response TakeExample200JSONResponse) VisitTakeExampleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TakeExampledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TakeExampledefaultApplicationProblemPlusJSONResponse) VisitTakeExampleResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -8550,6 +8854,12 @@ type StrictServerInterface interface {
 	// EditCallers An edit of who calls in a text, not kept yet; secrets that are typed are kept sealed
 	// (POST /api/callers/edit)
 	EditCallers(ctx context.Context, request EditCallersRequestObject) (EditCallersResponseObject, error)
+	// ReadExample What requests that worked say of how a service is called, beside a text that is not kept yet
+	// (POST /api/callers/example)
+	ReadExample(ctx context.Context, request ReadExampleRequestObject) (ReadExampleResponseObject, error)
+	// TakeExample The text with what was chosen of it, not kept yet; secrets of the requests are kept sealed
+	// (POST /api/callers/example/take)
+	TakeExample(ctx context.Context, request TakeExampleRequestObject) (TakeExampleResponseObject, error)
 	// LookAtCallers Who calls, beside a text that is not kept yet
 	// (POST /api/callers/look)
 	LookAtCallers(ctx context.Context, request LookAtCallersRequestObject) (LookAtCallersResponseObject, error)
@@ -8855,6 +9165,68 @@ func (sh *strictHandler) EditCallers(w http.ResponseWriter, r *http.Request) {
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(EditCallersResponseObject); ok {
 		if err := validResponse.VisitEditCallersResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ReadExample operation middleware
+func (sh *strictHandler) ReadExample(w http.ResponseWriter, r *http.Request) {
+	var request ReadExampleRequestObject
+
+	var body ReadExampleJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ReadExample(ctx, request.(ReadExampleRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ReadExample")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ReadExampleResponseObject); ok {
+		if err := validResponse.VisitReadExampleResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// TakeExample operation middleware
+func (sh *strictHandler) TakeExample(w http.ResponseWriter, r *http.Request) {
+	var request TakeExampleRequestObject
+
+	var body TakeExampleJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.TakeExample(ctx, request.(TakeExampleRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TakeExample")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(TakeExampleResponseObject); ok {
+		if err := validResponse.VisitTakeExampleResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {

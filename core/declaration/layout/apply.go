@@ -178,8 +178,8 @@ func apply(text string, e Edit) (string, error) {
 	return l.setField(p, e.Field, e.Text)
 }
 
-// begin puts a section that is not there where the canonical layout has it: behind the last one that comes before it. Text
-// without one of these gets it at its end.
+// begin puts a section that is not there where the canonical layout has it: behind the last one that comes before it,
+// and at the end where there is none.
 func begin(text string, top body, name, section string) string {
 	at := len(text)
 	for k := len(top.parts) - 1; k >= 0; k-- {

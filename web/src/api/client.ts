@@ -73,6 +73,7 @@ export type CallerIdentity = components['schemas']['CallerIdentity']
 export type CallerCredential = components['schemas']['CallerCredential']
 export type CallerScheme = components['schemas']['CallerScheme']
 export type CallerEdit = components['schemas']['CallerEdit']
+export type ExampleRead = components['schemas']['ExampleRead']
 export type CallerTried = components['schemas']['CallerTried']
 export type Event = components['schemas']['Event']
 

@@ -550,6 +550,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/callers/example": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What requests that worked say of how a service is called, beside a text that is not kept yet */
+        post: operations["readExample"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/callers/example/take": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The text with what was chosen of it, not kept yet; secrets of the requests are kept sealed */
+        post: operations["takeExample"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/observe": {
         parameters: {
             query?: never;
@@ -2679,6 +2713,8 @@ export interface components {
             line: number;
         };
         Callers: {
+            /** @description Of the text */
+            targets: string[];
             roles: components["schemas"]["CallerRole"][];
             identities: components["schemas"]["CallerIdentity"][];
             schemes: components["schemas"]["CallerScheme"][];
@@ -2712,6 +2748,68 @@ export interface components {
             credentials?: components["schemas"]["CallerGiven"][];
             /** @description The members of a scheme as they stand in a declaration; of take a pointer into the answer */
             scheme?: string;
+        };
+        ExamplePasted: {
+            /** @description A curl command, a call of fetch, entries of a HAR, or a request as it is sent */
+            text: string;
+            /** @description Who sent it; empty where the request says it */
+            whose: string;
+        };
+        Example: {
+            target: string;
+            /** @description Empty is the kept one */
+            text: string;
+            requests: components["schemas"]["ExamplePasted"][];
+        };
+        ExampleTake: {
+            target: string;
+            /** @description Empty is the kept one */
+            text: string;
+            requests: components["schemas"]["ExamplePasted"][];
+            /** @description Ids of proposals */
+            take: string[];
+        };
+        ExampleTold: {
+            /** @description Empty where nothing says it */
+            whose: string;
+            form: string;
+            line: number;
+            method: string;
+            path: string;
+            /** @description It logs in */
+            logs: boolean;
+            /** @description What proves who calls, in words */
+            proves: string;
+            /** @description What was not understood */
+            unread: string[];
+        };
+        ExamplePart: {
+            /** @enum {string} */
+            in: "header" | "cookie" | "query";
+            name: string;
+            /** @enum {string} */
+            varies: "all" | "caller" | "session" | "once";
+            /** @description In how many requests */
+            of: number;
+            /** @description It proves who calls */
+            proves: boolean;
+        };
+        ExampleProposal: {
+            id: string;
+            /** @enum {string} */
+            kind: "target" | "header" | "scheme" | "route" | "identity";
+            name: string;
+            /** @description As it will stand in the declaration, without secrets */
+            text: string;
+            why: string;
+            /** @description It is there already, and this adds to it */
+            adds: boolean;
+        };
+        ExampleRead: {
+            told: components["schemas"]["ExampleTold"][];
+            parts: components["schemas"]["ExamplePart"][];
+            proposals: components["schemas"]["ExampleProposal"][];
+            unread: string[];
         };
         CallerEdited: {
             text: string;
@@ -3730,6 +3828,56 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["CallerTried"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    readExample: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Example"];
+            };
+        };
+        responses: {
+            /** @description What they say */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ExampleRead"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    takeExample: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ExampleTake"];
+            };
+        };
+        responses: {
+            /** @description The text */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CallerEdited"];
                 };
             };
             default: components["responses"]["Problem"];

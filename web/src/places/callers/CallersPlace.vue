@@ -11,11 +11,12 @@ import { usePending } from '../../stores/pending'
 import { useWorkspace } from '../../stores/workspace'
 import CallerForm from './CallerForm.vue'
 import CallerPage from './CallerPage.vue'
+import ExamplePage from './ExamplePage.vue'
 import RolesPicture from './RolesPicture.vue'
 import SchemeList from './SchemeList.vue'
 import { stateOf } from './states'
 
-const { target } = storeToRefs(useWorkspace())
+const { target: kept } = storeToRefs(useWorkspace())
 const pending = usePending()
 const { text, pending: changed } = storeToRefs(pending)
 const url = useRoute()
@@ -26,7 +27,10 @@ const { busy, run } = useAsk()
 const callers = ref<Callers | null>(null)
 const error = ref('')
 const adding = ref(false)
+const showing = ref(url.query.example !== undefined) // requests, by example
 const asking = ref('') // whose credential is tried
+/** The target that one is tried on: the chosen one, or the first of a text that is not kept yet. */
+const target = computed(() => kept.value || (callers.value?.targets[0] ?? ''))
 const body = computed(() => (changed.value ? text.value : ''))
 
 async function look() {
@@ -59,6 +63,11 @@ async function edit(change: Omit<CallerEdit, 'text'>, then?: string) {
     if (then !== undefined) void router.replace({ name: 'callers', params: { name: then } })
   })
 }
+function written(title: string, after: string, caller: string) {
+  pending.put(title, after)
+  showing.value = false
+  if (caller) void router.replace({ name: 'callers', params: { name: caller } })
+}
 async function tryAll() {
   await run(async () => {
     for (const i of callers.value?.identities ?? [])
@@ -74,7 +83,10 @@ async function tryAll() {
   })
   asking.value = ''
 }
-useKeys([{ keys: 'a', says: 'add a caller', run: () => (adding.value = true) }])
+useKeys([
+  { keys: 'a', says: 'add a caller', run: () => (adding.value = true) },
+  { keys: 'e', says: 'derive callers from requests', run: () => (showing.value = true) },
+])
 </script>
 
 <template>
@@ -83,7 +95,8 @@ useKeys([{ keys: 'a', says: 'add a caller', run: () => (adding.value = true) }])
       <header>
         <h1>Callers</h1>
         <div class="acts">
-          <NButton type="primary" @click="adding = true">Add a caller</NButton>
+          <NButton type="primary" @click="((adding = true), (showing = false))">Add a caller</NButton>
+          <NButton title="Derive callers from requests that work (e)" @click="showing = true">By example</NButton>
           <NButton
             :loading="!!asking"
             :disabled="busy || !target || !callers?.identities.length"
@@ -98,7 +111,8 @@ useKeys([{ keys: 'a', says: 'add a caller', run: () => (adding.value = true) }])
       <p v-if="error" class="bad" role="alert">{{ error }}</p>
       <p v-if="callers && !callers.identities.length" class="empty">
         Nobody calls yet. A caller is a test account or a client: its role, and what it proves who it is with. With two
-        of a role one sees whether each keeps to its own records.
+        of a role one sees whether each keeps to its own records. Add one by hand, or paste a request that works:
+        <b>By example</b> reads the scheme, the login and the caller out of it.
       </p>
       <table v-else class="plain">
         <colgroup>
@@ -142,8 +156,15 @@ useKeys([{ keys: 'a', says: 'add a caller', run: () => (adding.value = true) }])
       </table>
       <SchemeList v-if="callers" :schemes="callers.schemes" @edit="edit" />
     </div>
-    <aside v-if="callers && (adding || chosen)" class="page" aria-label="Caller">
-      <CallerForm v-if="adding" :callers="callers" :busy="busy" @put="(c) => edit(c, c.name)" @leave="adding = false" />
+    <aside v-if="callers && (adding || showing || chosen)" class="page" aria-label="Caller">
+      <ExamplePage v-if="showing" :target="target" :text="body" @write="written" @leave="showing = false" />
+      <CallerForm
+        v-else-if="adding"
+        :callers="callers"
+        :busy="busy"
+        @put="(c) => edit(c, c.name)"
+        @leave="adding = false"
+      />
       <CallerPage
         v-else-if="chosen"
         :key="chosen.name"

@@ -1,0 +1,196 @@
+package callers
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"millgate/app/fault"
+	"millgate/app/workspace"
+	"millgate/core/byexample"
+	"millgate/core/declaration"
+	"millgate/core/declaration/layout"
+	"millgate/format/har"
+	"millgate/format/pasted"
+	"millgate/store"
+)
+
+// Pasted is a text with requests that worked, and who sent them, "" where the requests say it.
+type Pasted struct{ Text, Whose string }
+
+// mostExamples is how many requests are compared at once.
+const mostExamples = 200
+
+// Example reads pasted requests beside a text that is not kept yet, "" is the kept one.
+func (c *Callers) Example(target, text string, list []Pasted) (r byexample.Reading, err error) {
+	if text == "" {
+		text = c.ws.Present().Text
+	}
+	var all []*byexample.Request
+	for k, p := range list {
+		if strings.TrimSpace(p.Text) == "" {
+			continue
+		}
+		got, err := read(p.Text)
+		if err != nil {
+			return r, fmt.Errorf("%w: request %d: %w", fault.ErrInput, k+1, err)
+		}
+		for _, q := range got {
+			q.Whose = p.Whose
+			all = append(all, q)
+		}
+	}
+	switch {
+	case len(all) == 0:
+		return r, fmt.Errorf("%w: paste a request that worked", fault.ErrInput)
+	case len(all) > mostExamples:
+		return r, fmt.Errorf("%w: these are %d requests; compare at most %d, or bring them in as routes",
+			fault.ErrInput, len(all), mostExamples)
+	}
+	d, _ := c.ws.Parse(workspace.Begun(text))
+	t := d.TargetNamed(target)
+	if t == nil && len(d.Targets) > 0 {
+		t = d.Targets[0]
+	}
+	return byexample.Read(d, t, all), nil
+}
+
+// read reads a text in whatever form it is.
+func read(text string) ([]*byexample.Request, error) {
+	if head := strings.TrimSpace(text); strings.HasPrefix(head, "{") || strings.HasPrefix(head, "[") {
+		return har.Examples([]byte(head))
+	}
+	return pasted.Read(text)
+}
+
+// TakeExample writes proposals that somebody chose into a text, and keeps the secrets of these sealed. The text is not
+// kept.
+func (c *Callers) TakeExample(ctx context.Context, target, text string, list []Pasted, take []string) (out,
+	title string, err error) {
+	if text == "" {
+		text = c.ws.Present().Text
+	}
+	r, err := c.Example(target, text, list)
+	if err != nil {
+		return "", "", err
+	}
+	for _, id := range take {
+		if !slices.ContainsFunc(r.Proposals, func(p byexample.Proposal) bool { return p.ID == id }) {
+			return "", "", fmt.Errorf("%w: there is no proposal %q of these requests", fault.ErrInput, id)
+		}
+	}
+	var names []string
+	out = workspace.Begun(text)
+	for _, p := range r.Proposals {
+		if !slices.Contains(take, p.ID) {
+			continue
+		}
+		d, _ := c.ws.Parse(out)
+		if out, err = layout.Apply(out, editsOf(d, p)...); err != nil {
+			return "", "", fmt.Errorf("%w: %s: %w", fault.ErrInput, p.ID, err)
+		}
+		names = append(names, p.ID)
+	}
+	if out, err = c.ws.Undecided(out); err != nil {
+		return "", "", err
+	}
+	_, msgs := c.ws.Parse(out)
+	_, before := c.ws.Parse(text)
+	if m := firstError(msgs); m != nil && firstError(before) == nil {
+		return "", "", fmt.Errorf("%w: it would leave an error: line %d: %s; %s", fault.ErrInput, m.Line, m.Text,
+			m.Hint)
+	}
+	for _, p := range r.Proposals {
+		if slices.Contains(take, p.ID) {
+			if err := c.seal(ctx, p); err != nil {
+				return "", "", err
+			}
+		}
+	}
+	return out, "By example: " + strings.Join(names, ", "), nil
+}
+
+// seal keeps the secrets of a proposal under the names that its text has.
+func (c *Callers) seal(ctx context.Context, p byexample.Proposal) error {
+	secrets := map[string]string{}
+	for n, v := range p.Secrets {
+		secrets[p.Name+"-"+n] = v
+	}
+	if p.Secret != "" {
+		secrets[strings.TrimPrefix(p.Text, "kept:")] = p.Secret
+	}
+	for _, n := range slices.Sorted(maps.Keys(secrets)) {
+		err := c.store.Seal(ctx, n, secrets[n])
+		if errors.Is(err, store.ErrNoDirectory) {
+			return fmt.Errorf("%w: secrets of requests can be kept only with a data directory (--data DIR)",
+				fault.ErrInput)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// ExampleText is what a proposal writes, on the line that it will have.
+func ExampleText(p byexample.Proposal) string {
+	switch p.Kind {
+	case byexample.Route:
+		return "- " + routeText(p)
+	case byexample.Header:
+		return p.Name + ": { headers: { " + declaration.Scalar(p.Field) + ": " + p.Text + " } }"
+	case byexample.Scheme:
+		if p.Field != "" {
+			return p.Name + ": { " + p.Field + ": " + p.Text + " }"
+		}
+	case byexample.Identity:
+		if p.DeclaredBefore {
+			return p.Name + ": { " + p.Text + " }"
+		}
+	case byexample.Target:
+	}
+	return p.Name + ": " + p.Text
+}
+
+// routeText is a route with its sample.
+func routeText(p byexample.Proposal) string {
+	text := declaration.Scalar(p.Name)
+	if send := layout.SampleText(p.Sample); send != "" {
+		return "{ at: " + text + ", send: " + send + " }"
+	}
+	return text
+}
+
+// editsOf are the edits that write a proposal.
+func editsOf(d *declaration.Document, p byexample.Proposal) []layout.Edit {
+	switch p.Kind {
+	case byexample.Target:
+		return []layout.Edit{{Section: "targets", Item: p.Name, Text: p.Text}}
+	case byexample.Header:
+		return []layout.Edit{{Section: "targets", Item: p.Name, Field: []string{"headers", p.Field}, Text: p.Text}}
+	case byexample.Scheme:
+		e := layout.Edit{Section: "schemes", Item: p.Name, Text: p.Text}
+		if p.Field != "" {
+			e.Field = []string{p.Field}
+		}
+		return []layout.Edit{e}
+	case byexample.Route:
+		return []layout.Edit{{Section: "routes", Text: routeText(p)}}
+	case byexample.Identity:
+		var edits []layout.Edit
+		for _, r := range p.Roles {
+			if d.RoleNamed(r) == nil {
+				edits = append(edits, layout.Edit{Section: "roles", Item: r, Text: "{}"})
+			}
+		}
+		if d.IdentityNamed(p.Name) == nil {
+			return append(edits, layout.Edit{Section: "identities", Item: p.Name, Text: p.Text})
+		}
+		return []layout.Edit{{Section: "identities", Item: p.Name, Field: []string{"credentials", p.Scheme},
+			Text: p.CredentialText()}}
+	}
+	return nil
+}

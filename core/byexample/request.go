@@ -1,0 +1,64 @@
+package byexample
+
+import (
+	"net/url"
+	"strings"
+
+	"millgate/core/field"
+)
+
+// Form is what a request was pasted as.
+type Form string
+
+// The forms of pasted requests.
+const (
+	Curl  Form = "curl"
+	Fetch Form = "fetch"
+	HAR   Form = "HAR"
+	Raw   Form = "HTTP" // as it goes over the wire (RFC 9112)
+)
+
+// Request is one that worked, as somebody brought it.
+type Request struct {
+	Whose   string // who sent it, as somebody says; "" is found out where that can be
+	Form    Form
+	Line    int // where it begins in what was pasted, from 1
+	Method  string
+	URL     *url.URL
+	Headers field.List // without those of cookies, which are apart
+	Cookies field.List
+	Body    []byte
+	Answer  *Answer // nil where it was not brought
+	// Unread is what of it was not understood, each in words.
+	Unread []string
+}
+
+// Answer is what a request was answered.
+type Answer struct {
+	Status  int
+	Headers field.List
+	Body    []byte
+}
+
+// Add puts a header field in; those of cookies are taken apart (RFC 6265 section 4.2.1).
+func (r *Request) Add(name, value string) {
+	if !strings.EqualFold(name, "Cookie") {
+		r.Headers = append(r.Headers, [2]string{name, value})
+		return
+	}
+	for _, c := range strings.Split(value, ";") {
+		if n, v, ok := strings.Cut(strings.TrimSpace(c), "="); ok {
+			r.Cookies = append(r.Cookies, [2]string{n, v})
+		}
+	}
+}
+
+// Miss notes what was not understood, once.
+func (r *Request) Miss(what string) {
+	for _, u := range r.Unread {
+		if u == what {
+			return
+		}
+	}
+	r.Unread = append(r.Unread, what)
+}

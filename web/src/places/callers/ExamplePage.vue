@@ -1,0 +1,111 @@
+<script setup lang="ts">
+import { useDebounceFn } from '@vueuse/core'
+import { NButton } from 'naive-ui'
+import { computed, ref, watch } from 'vue'
+import { api, ask, message, type ExampleRead } from '../../api/client'
+import { useAsk } from '../../composables/useAsk'
+import ExampleRequest from './ExampleRequest.vue'
+import ExampleReading from './ExampleReading.vue'
+
+/** How a service is called, read from requests that worked. Nothing of them is kept until something is written. */
+const props = defineProps<{ target: string; text: string }>()
+const emit = defineEmits<{ write: [title: string, text: string, caller: string]; leave: [] }>()
+
+const requests = ref([{ text: '', whose: '' }])
+const read = ref<ExampleRead | null>(null)
+const error = ref('')
+const left = ref(new Set<string>()) // proposals that are not taken
+const { busy, run } = useAsk()
+
+const brought = computed(() => requests.value.filter((r) => r.text.trim()))
+const taken = computed(() => read.value?.proposals.filter((p) => !left.value.has(p.id)) ?? [])
+
+let turn = 0
+const look = useDebounceFn(async () => {
+  const mine = ++turn
+  if (!brought.value.length) {
+    read.value = null
+    error.value = ''
+    return
+  }
+  try {
+    const r = await ask(
+      api.POST('/api/callers/example', {
+        body: { target: props.target, text: props.text, requests: brought.value },
+      }),
+    )
+    if (mine !== turn) return
+    read.value = r
+    error.value = ''
+  } catch (e) {
+    if (mine === turn) error.value = message(e)
+  }
+}, 250)
+watch([requests, () => props.text, () => props.target], look, { deep: true })
+
+function toggle(id: string, on: boolean) {
+  const next = new Set(left.value)
+  if (on) next.delete(id)
+  else next.add(id)
+  left.value = next
+}
+async function write() {
+  await run(async () => {
+    const r = await ask(
+      api.POST('/api/callers/example/take', {
+        body: {
+          target: props.target,
+          text: props.text,
+          requests: brought.value,
+          take: taken.value.map((p) => p.id),
+        },
+      }),
+    )
+    emit('write', r.title, r.text, taken.value.find((p) => p.kind === 'identity')?.name ?? '')
+  })
+}
+</script>
+
+<template>
+  <form @submit.prevent="write">
+    <h2>By example</h2>
+    <p class="faint">
+      Paste a request that works: a curl command as a browser copies it, a call of fetch, entries of a HAR, or the
+      request as it goes over the wire. Best is the login and one request behind it, of two callers.
+    </p>
+    <ExampleRequest
+      v-for="(one, k) in requests"
+      :key="k"
+      v-model:text="one.text"
+      v-model:whose="one.whose"
+      :nth="k + 1"
+      :alone="requests.length === 1"
+      @drop="requests.splice(k, 1)"
+    />
+    <NButton size="small" @click="requests.push({ text: '', whose: '' })">Add another</NButton>
+    <p v-if="error" class="bad" role="alert">{{ error }}</p>
+    <ExampleReading v-if="read && !error" :read="read" :left="left" @toggle="toggle" />
+    <p v-if="read && !error && !read.proposals.length" class="faint">All that these say stands in the declaration.</p>
+    <div class="acts">
+      <NButton type="primary" attr-type="submit" :loading="busy" :disabled="busy || !!error || !taken.length">
+        Write {{ taken.length || '' }} {{ taken.length === 1 ? 'line' : 'lines' }}
+      </NButton>
+      <NButton @click="emit('leave')">Leave it</NButton>
+    </div>
+  </form>
+</template>
+
+<style scoped>
+h2 {
+  color: var(--ink);
+  font-size: 16px;
+}
+.bad {
+  color: var(--U);
+}
+.acts {
+  display: flex;
+  gap: 8px;
+  margin-top: 14px;
+}
+</style>

@@ -1,0 +1,42 @@
+<script setup lang="ts">
+import { NButton, NInput } from 'naive-ui'
+
+/** One text with requests that worked, and who sent them. */
+defineProps<{ nth: number; alone: boolean }>()
+const text = defineModel<string>('text', { required: true })
+const whose = defineModel<string>('whose', { required: true })
+defineEmits<{ drop: [] }>()
+</script>
+
+<template>
+  <div>
+    <NInput
+      v-model:value="text"
+      type="textarea"
+      size="small"
+      :autosize="{ minRows: nth > 1 ? 2 : 5, maxRows: 12 }"
+      placeholder="curl 'https://…' -H '…'"
+      :input-props="{ 'aria-label': `Request ${nth}`, spellcheck: false }"
+    />
+    <p class="whose">
+      <NInput
+        v-model:value="whose"
+        size="small"
+        placeholder="who sent it, if it does not say so"
+        :input-props="{ 'aria-label': `Who sent request ${nth}` }"
+      />
+      <NButton v-if="!alone" size="small" @click="$emit('drop')">Leave out</NButton>
+    </p>
+  </div>
+</template>
+
+<style scoped>
+:deep(textarea) {
+  font: 12.5px/18px var(--mono);
+}
+.whose {
+  display: flex;
+  gap: 8px;
+  margin: 4px 0 10px;
+}
+</style>
