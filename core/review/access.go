@@ -41,7 +41,7 @@ func entryName(e *declaration.Entry) string { return e.At[0].String() }
 
 func entryIdle(v *reviewer, c *Check) {
 	for e, en := range v.d.Access {
-		if len(en.At) > 0 && v.d.Touched[e] && len(v.by[e]) == 0 {
+		if len(en.At) > 0 && v.d.Touched[e] && len(v.by[e]) == 0 && !en.Undecided() { // that one waits for new routes
 			v.say(en.Place, len(entryName(en)), "entry "+entryName(en), -1,
 				fmt.Sprintf("the entry at %s never decides: more specific ones decide every route that it selects",
 					entryName(en)), "remove it",
@@ -294,8 +294,8 @@ func roleTwins(v *reviewer, c *Check) {
 
 func identityTwins(v *reviewer, c *Check) {
 	for _, cl := range v.board.Classes {
-		if len(cl.Members) < 2 {
-			continue
+		if len(cl.Members) < 2 || v.ownsSomething(v.d.Identities[cl.Members[0]]) {
+			continue // what is whose tells them apart: each asks for what is the other's
 		}
 		first, second := v.d.Identities[cl.Members[0]], v.d.Identities[cl.Members[1]]
 		v.say(second.Place, len(second.Name), "identity "+second.Name, -1,
@@ -303,6 +303,10 @@ func identityTwins(v *reviewer, c *Check) {
 			"one of them is enough to probe with; remove the others, or say what they own",
 			fixed("Remove "+second.Name, layout.Edit{Section: "identities", Item: second.Name}))
 	}
+}
+
+func (v *reviewer) ownsSomething(id *declaration.Identity) bool {
+	return slices.ContainsFunc(v.d.Records, func(r *declaration.Record) bool { return len(r.OwnedBy[id.Name]) > 0 })
 }
 
 func identityNowhere(v *reviewer, c *Check) {

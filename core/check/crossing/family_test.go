@@ -23,7 +23,8 @@ func TestWhatIsPlanned(t *testing.T) {
 	}
 	assert.Equal(t, []string{" absent ", " broken ", "ann sound ", "boss sound ", " absent asking for HTML",
 		" absent without Accept"}, byRoute["GET /things"], "it stands for its guard")
-	assert.Equal(t, []string{" absent ", " broken ", "ann sound own", "ann sound foreign", "boss sound ",
+	assert.Equal(t, []string{" absent ", " broken ", "ann sound own", "ann sound foreign", "bob sound own",
+		"boss sound ",
 		" absent asking for HTML"}, byRoute["GET /things/{id}"],
 		"boss is admitted whatever the record, and nobody, who asks for a page, is not")
 	assert.Equal(t, []string{"crossing|GET /things|boss|s|sound||"},

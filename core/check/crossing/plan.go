@@ -194,9 +194,27 @@ func (x planning) identity(class access.Class) {
 		}
 		x.keep(d, check.Caller{Identity: rep.Name, Scheme: s.Name, State: access.Sound}, rel, rest)
 		sent = true
+		if rel == access.Foreign && !x.d.Routes[i].Unsafe() && !d.Record.Lent() && slices.Contains(rest,
+			d.Record.Owner) {
+			x.owner(d.Record.Owner)
+		}
 	}
 	if sent {
 		x.Inferred += len(rest)
+	}
+}
+
+// owner plans the own crossing of somebody whose record is asked for as somebody else's, and for whom its like stands
+// otherwise: without its answer one cannot tell whether what was shown is its record. (Of a change, what the owner
+// reads afterwards tells.)
+func (x planning) owner(name string) {
+	id := x.d.IdentityNamed(name)
+	s, _ := x.Presentable(x.at.route, id)
+	if s == nil {
+		return
+	}
+	if d, _, ok := x.For(x.at.route, id, access.Own, false); ok {
+		x.keep(d, check.Caller{Identity: name, Scheme: s.Name, State: access.Sound}, access.Own, nil)
 	}
 }
 

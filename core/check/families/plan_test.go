@@ -99,7 +99,8 @@ func TestCrossingsOfARoute(t *testing.T) {
 	_, pl := plan(t, "all")
 	assert.Equal(t, []string{"amy sound", "boss sound", "nobody absent", "nobody broken"},
 		labels(pl, "GET /v2/things", "crossing"), "ann cannot be told from amy")
-	assert.Equal(t, []string{"amy sound foreign", "amy sound own", "boss sound", "nobody absent", "nobody broken"},
+	assert.Equal(t, []string{"amy sound foreign", "amy sound own", "ann sound own", "boss sound", "nobody absent",
+		"nobody broken"},
 		labels(pl, "GET /v2/things/{id}", "crossing"))
 	assert.Empty(t, labels(pl, "GET /v2/other/{x}", "crossing"), "no sample")
 	for _, p := range pl.Probes {
