@@ -187,7 +187,7 @@ func TestImportObserved(t *testing.T) {
 	assert.Equal(t, 2, n)
 	assert.Contains(t, out,
 		`- { at: "GET /v1/things/{name}", group: Things, send: { path: { name: t-1 }, query: { full: "1" } } }`)
-	assert.Contains(t, out, `json: {"password":"{password}","user":"ann"}`, "secrets are left out")
+	assert.Contains(t, out, `json: { "password": "{password}", "user": "ann" }`, "secrets are left out")
 	assert.NotContains(t, out, "hunter22")
 	assert.NotContains(t, out, "abc")
 	_, msgs := declaration.Parse("x", []byte(out), nil)
@@ -258,7 +258,7 @@ func TestEditsOfABoardAndARoute(t *testing.T) {
 	e, err = a.Workspace.EditRoute(text, "POST /t", workspace.RouteField{Name: "send",
 		Value: `{"json": {"n": 2}, "query": {"x": "y"}}`})
 	require.NoError(t, err)
-	assert.Contains(t, e.Text, `send: { query: { x: y }, json: {"n": 2} }`)
+	assert.Contains(t, e.Text, `send: { query: { x: y }, json: { "n": 2 } }`)
 	e, err = a.Workspace.EditRoute(e.Text, "GET /a", workspace.RouteField{Name: "summary", Value: "All: of them"})
 	require.NoError(t, err)
 	s, err := a.View.RouteSheet(e.Text, "GET /a")

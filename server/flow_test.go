@@ -116,7 +116,7 @@ func TestASweepFromBeginningToEnd(t *testing.T) {
 	assert.Equal(t, "amount is missing", list[0].Complaint)
 	kept := ask[contract.Declaration](t, "PUT", api+"/api/samples", `{"route":"POST /b","body":"{\"amount\":1}"}`)
 	assert.Equal(t, 2, kept.Revision)
-	assert.Contains(t, kept.Text, `{ at: POST /b, send: { json: {"amount":1} } }`)
+	assert.Contains(t, kept.Text, `{ at: POST /b, send: { json: { "amount": 1 } } }`)
 	resp, body := call(t, "PUT", api+"/api/samples", `{"route":"POST /b","body":"{"}`)
 	assert.Equal(t, 422, resp.StatusCode)
 	assert.Contains(t, body, "not JSON")

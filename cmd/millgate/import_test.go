@@ -114,8 +114,8 @@ func TestRoutesAreImported(t *testing.T) {
 	require.NoError(t, json.Unmarshal([]byte(out), &res))
 	require.Len(t, res.Files, 2)
 	assert.Equal(t, []string{"har", "https://api.example"}, []string{res.Files[0].Kind, res.Files[0].Origin})
-	assert.Contains(t, res.Text, `"author":"a note"`, "it is no secret")
-	assert.Contains(t, res.Text, `"api_key":"{api_key}"`)
+	assert.Contains(t, res.Text, `"author": "a note"`, "it is no secret")
+	assert.Contains(t, res.Text, `"api_key": "{api_key}"`)
 	assert.NotContains(t, out, "hush-hush")
 	assert.NotContains(t, out, "jo@corp.example")
 	assert.Contains(t, res.Files[0].Notes, "Values of to in samples are made up, in the same form: they looked like "+

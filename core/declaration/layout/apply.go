@@ -107,7 +107,17 @@ func (l source) itemOf(b body, list bool, e Edit) (p part, found bool, err error
 	return p, found, nil
 }
 
+// canonical is a text of an edit as Format would write it: JSON, for one, is YAML, and stands closer.
+func canonical(text string) string {
+	if text == "" || strings.Contains(text, "\n") || text[0] != '{' && text[0] != '[' {
+		return text
+	}
+	f := formatter{source{text}, nil}
+	return f.flow(0) + text[f.skipFlow(0):]
+}
+
 func apply(text string, e Edit) (string, error) {
+	e.Text = canonical(e.Text)
 	if text != "" && !strings.HasSuffix(text, "\n") {
 		text += "\n"
 	}

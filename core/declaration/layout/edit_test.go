@@ -178,9 +178,10 @@ func TestPutSample(t *testing.T) {
 	body := json.RawMessage("{\n \"n\": 1, \"s\": \"a: b\" }")
 	for key, want := range map[string]string{
 		"POST /b": strings.Replace(text, "effect: command }  # kept",
-			`effect: command, send: { json: {"n":1,"s":"a: b"} } }  # kept`, 1),
-		"POST /c": strings.Replace(text, `send: { json: { x: [1, "}"] } }`, `send: { json: {"n":1,"s":"a: b"} }`, 1),
-		"POST /e": text + "  - { at: POST /e, send: { json: {\"n\":1,\"s\":\"a: b\"} } }\n",
+			`effect: command, send: { json: { "n": 1, "s": "a: b" } } }  # kept`, 1),
+		"POST /c": strings.Replace(text, `send: { json: { x: [1, "}"] } }`, `send: { json: { "n": 1, "s": "a: b" } }`,
+			1),
+		"POST /e": text + "  - { at: POST /e, send: { json: { \"n\": 1, \"s\": \"a: b\" } } }\n",
 	} {
 		out, err := PutSample(text, key, body)
 		require.NoError(t, err, key)
@@ -194,7 +195,7 @@ func TestPutSample(t *testing.T) {
 	out, err = PutSample(text, "POST /d", body)
 	require.NoError(t, err)
 	assert.Equal(t, strings.Replace(text, "    effect: command\n", "    effect: command\n    send: { json: "+
-		"{\"n\":1,\"s\":\"a: b\"} }\n", 1), out)
+		"{ \"n\": 1, \"s\": \"a: b\" } }\n", 1), out)
 	_, err = PutSample("routes: [&x POST /a]\n", "&x POST /a", body)
 	assert.ErrorIs(t, err, errLayout)
 	_, err = PutSample(text, "POST /b", json.RawMessage("{"))

@@ -249,6 +249,21 @@ func TestEditsOfAnEmptyText(t *testing.T) {
 
 // Edits are given in lines of the text as it was, whatever the edits before
 // them did to it.
+// What an edit writes is canonical, JSON too.
+func TestWhatAnEditWritesIsCanonical(t *testing.T) {
+	out, err := Apply("millgate: 1.1\n", Edit{Section: "routes",
+		Text: `{at: "POST /a", send: {json: {"a":[1,{"b":"x: {y}"}]}}} # as seen`},
+		Edit{Section: "routes", Item: "POST /a", Field: []string{"effect"}, Text: "create"},
+		Edit{Section: "schemes", Item: "s", Field: []string{"login"}, Text: `{send: POST /a,json: {"n":"{n}"}}`})
+	require.NoError(t, err)
+	assert.Equal(t,
+		"millgate: 1.1\n\nroutes:\n  - { at: \"POST /a\", send: { json: { \"a\": [1, { \"b\": \"x: {y}\" }] } }, "+
+			"effect: create } # as seen\n\nschemes:\n  s: { login: { send: POST /a, json: { \"n\": \"{n}\" } } }\n", out)
+	canonical, err := Format(out)
+	require.NoError(t, err)
+	assert.Equal(t, canonical, out)
+}
+
 // A section that is not there comes where the canonical layout has it, with comments left where they are.
 func TestANewSectionHasItsPlace(t *testing.T) {
 	text := "millgate: 1.1\ntitle: X\n\ntargets:\n  t: { base: http://h } # here\n\n# who may\naccess:\n  - { at: /a, who: r }\n\n# the end\n"
