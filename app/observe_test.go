@@ -38,7 +38,8 @@ func TestObservedIsWhatTheDemoDeclares(t *testing.T) {
 		l, err := a.Observing.Look(t.Context(), "stand-in", "")
 		require.NoError(t, err)
 		require.Equal(t, store.Done, l.State, l.Note)
-		assert.Equal(t, []string{"relay"}, l.Lost, "there is nothing that it may read")
+		assert.Equal(t, []string{"relay: it opened nothing that was asked"}, l.Lost,
+			"there is nothing that it may read")
 		assert.Zero(t, l.Decided)
 
 		out, wrote, err := a.Observing.Confirm(t.Context(), "stand-in", open, []string{"all"}, nil, time.Now())

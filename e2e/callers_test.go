@@ -24,7 +24,7 @@ func TestCallersAreAddedAndTried(t *testing.T) {
 	p.see(".empty", "Nobody calls yet")
 	p.click("button", "^Add a scheme$")
 	p.fill("Name of the scheme", "card")
-	p.pick("section form .field:nth-of-type(3) .n-base-selection", "POST /login")
+	p.pick("section form label:nth-of-type(3) .n-base-selection", "POST /login")
 	p.fill("What the login sends", `{ "name": "{name}", "password": "{password}" }`)
 	p.fill("Where the token is", "/card")
 	p.see(".becomes", `^card: \{ kind: bearer, login`)

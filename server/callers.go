@@ -92,6 +92,14 @@ func (s *Server) TryCaller(ctx context.Context, q contract.TryCallerRequestObjec
 	return out, nil
 }
 
+// LookAtSteps serves what stands before the first sweep.
+func (s *Server) LookAtSteps(_ context.Context,
+	q contract.LookAtStepsRequestObject) (contract.LookAtStepsResponseObject, error) {
+	x := s.app.Callers.Steps(q.Body.Target, q.Body.Text)
+	return contract.LookAtSteps200JSONResponse{Routes: x.Routes, Targets: x.Targets, Callers: x.Callers, LogIn: x.LogIn,
+		Decided: x.Decided}, nil
+}
+
 // ReadExample serves what requests that worked say.
 func (s *Server) ReadExample(_ context.Context,
 	q contract.ReadExampleRequestObject) (contract.ReadExampleResponseObject, error) {
@@ -127,7 +135,7 @@ func (s *Server) TakeExample(ctx context.Context,
 
 func pastedOf(list []contract.ExamplePasted) (out []callers.Pasted) {
 	for _, p := range list {
-		out = append(out, callers.Pasted{Text: p.Text, Whose: p.Whose})
+		out = append(out, callers.Pasted{Text: p.Text, Whose: p.Whose, Role: p.Role})
 	}
 	return out
 }

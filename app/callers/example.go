@@ -18,8 +18,8 @@ import (
 	"millgate/store"
 )
 
-// Pasted is a text with requests that worked, and who sent them, "" where the requests say it.
-type Pasted struct{ Text, Whose string }
+// Pasted is a text with requests that worked, and who sent them, in which role, "" where the requests say it.
+type Pasted struct{ Text, Whose, Role string }
 
 // mostExamples is how many requests are compared at once.
 const mostExamples = 200
@@ -39,7 +39,7 @@ func (c *Callers) Example(target, text string, list []Pasted) (r byexample.Readi
 			return r, fmt.Errorf("%w: request %d: %w", fault.ErrInput, k+1, err)
 		}
 		for _, q := range got {
-			q.Whose = p.Whose
+			q.Whose, q.Role = p.Whose, p.Role
 			all = append(all, q)
 		}
 	}
@@ -150,7 +150,7 @@ func ExampleText(p byexample.Proposal) string {
 		if p.DeclaredBefore {
 			return p.Name + ": { " + p.Text + " }"
 		}
-	case byexample.Target:
+	case byexample.Target, byexample.Record, byexample.Lifetime:
 	}
 	return p.Name + ": " + p.Text
 }
@@ -169,6 +169,11 @@ func editsOf(d *declaration.Document, p byexample.Proposal) []layout.Edit {
 	switch p.Kind {
 	case byexample.Target:
 		return []layout.Edit{{Section: "targets", Item: p.Name, Text: p.Text}}
+	case byexample.Lifetime:
+		return []layout.Edit{{Section: "lifetimes", Item: p.Name, Text: p.Text}, {Section: "schemes", Item: p.Scheme,
+			Field: []string{"lifetime", "access"}, Text: declaration.Scalar(p.Name)}}
+	case byexample.Record:
+		return []layout.Edit{{Section: "records", Item: p.Name, Text: p.Text}}
 	case byexample.Header:
 		return []layout.Edit{{Section: "targets", Item: p.Name, Field: []string{"headers", p.Field}, Text: p.Text}}
 	case byexample.Scheme:

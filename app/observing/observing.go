@@ -105,14 +105,15 @@ func (ob *Observing) Start(ctx context.Context, target string, choice observe.Ch
 	if err != nil {
 		return err
 	}
-	client, keys, err := ob.ws.Connect(ctx, d, t)
+	within, stop := context.WithCancel(context.WithoutCancel(ctx)) // secrets are looked up as long as it lasts
+	client, keys, err := ob.ws.Connect(within, d, t)
 	if err != nil {
+		stop()
 		release()
 		return err
 	}
 	client.Never = d.Answers.NeverText
 	client.AtOnce(lanes)
-	within, stop := context.WithCancel(context.WithoutCancel(ctx))
 	r := &run{stop: stop, done: make(chan struct{}), o: Observed{Target: t.Name, State: store.Running, At: time.Now(),
 		Planned: len(asks), Seen: []observe.Seen{}, Left: append([]observe.Left{}, left...)}}
 	ob.mu.Lock()

@@ -184,8 +184,7 @@ func (w watching) say(out io.Writer, l observing.Look, wrote []string) error {
 				x.Rule.Text(), "{ at: [], "))
 	}
 	for _, id := range l.Lost {
-		fmt.Fprintf(out, "%s %s: its credential opened nothing that was asked, so that its refusals mean nothing\n",
-			p.warn("not known:"), id)
+		fmt.Fprintf(out, "%s %s, so that its refusals mean nothing\n", p.warn("not known:"), id)
 	}
 	for _, x := range l.Left {
 		fmt.Fprintf(out, "%s %s: %s\n", p.warn("not asked:"), strings.TrimSpace(x.Route+" "+x.Caller), x.Why)

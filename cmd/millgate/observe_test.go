@@ -80,7 +80,7 @@ func TestObserve(t *testing.T) {
 		Lost []string
 	}
 	require.NoError(t, json.Unmarshal([]byte(out), &said))
-	assert.Equal(t, []string{"old"}, said.Lost)
+	assert.Equal(t, []string{"old: it opened nothing that was asked"}, said.Lost)
 	by := map[string]string{}
 	for _, g := range said.Groups {
 		by[g.Routes[0]] = g.Entry

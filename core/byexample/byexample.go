@@ -51,19 +51,22 @@ const (
 	Target   Kind = "target"
 	Header   Kind = "header" // that every request to a target carries
 	Scheme   Kind = "scheme"
+	Lifetime Kind = "lifetime" // of what a scheme's login gives
 	Route    Kind = "route"
 	Identity Kind = "identity"
+	Record   Kind = "record" // whose what is
 )
 
 // Proposal is something to be written into a declaration, if somebody chooses it.
 type Proposal struct {
 	ID    string
 	Kind  Kind
-	Name  string // of the target, the scheme or the identity; the route; of a header its target
+	Name  string // of the target, the scheme, the identity or the record; the route; of a header its target
 	Text  string // as it stands in the declaration, without secrets
 	Why   string
 	Field string // of a header its name; of a scheme that is there "login"
-	// Of an identity: its credential. Secrets are for whoever keeps them, and are in no text.
+	// Of a lifetime: the scheme. Of an identity: its credential. Secrets are for whoever keeps them, and are in no
+	// text.
 	Scheme         string
 	Members        map[string]string
 	Secrets        map[string]string
@@ -86,6 +89,7 @@ func Read(d *declaration.Document, t *declaration.Target, requests []*Request) R
 	r.schemes()
 	r.routes()
 	r.identities()
+	r.records()
 	slices.SortStableFunc(r.out.Proposals, func(a, b Proposal) int {
 		return slices.Index(order, a.Kind) - slices.Index(order, b.Kind)
 	})
@@ -100,7 +104,7 @@ func Read(d *declaration.Document, t *declaration.Target, requests []*Request) R
 	return r.out
 }
 
-var order = []Kind{Target, Header, Scheme, Route, Identity}
+var order = []Kind{Target, Header, Scheme, Lifetime, Route, Identity, Record}
 
 type reader struct {
 	d      *declaration.Document
@@ -108,6 +112,8 @@ type reader struct {
 	calls  []*call
 	out    Reading
 	named  map[string]*found // schemes, by what they are
+	// templates are those of the requests, METHOD path.
+	templates []string
 }
 
 // call is a request with what it says.

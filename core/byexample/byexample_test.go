@@ -182,6 +182,70 @@ access: [ { at: "/**", who: pilot, by: main } ]
 		proposed(r))
 }
 
+// How long what a login gives lives is proposed as its answer says it, or as its token does.
+func TestTheLifeThatIsSeen(t *testing.T) {
+	for answer, want := range map[string]string{
+		`{"token":"opaque","expires_in":900}`:                                     "lifetime token: { max: 15m }",
+		`{"a":{"token":"opaque","ttl":60},"expires_in":900}`:                      "lifetime token: { max: 1m }",
+		`{"token":"` + jwt(`{"iat":1000,"exp":8200}`) + `","expires_in":900}`:     "lifetime token: { max: 2h }",
+		`{"token":"opaque","expires_in":"soon"}`:                                  "",
+		`{"token":"` + jwt(`{"exp":4102444800}`) + `","expires_at":"2030-01-01"}`: "",
+	} {
+		got := ""
+		for _, l := range proposed(example(t, "", "POST /login HTTP/1.1\nHost: h\n\n"+
+			`{"user":"ana","password":"pw"}`+"\n\nHTTP/1.1 200 OK\n\n"+answer)) {
+			if strings.HasPrefix(l, "lifetime") {
+				got = l
+			}
+		}
+		assert.Equal(t, want, got, answer)
+	}
+}
+
+// What somebody says goes before what a token says.
+func TestTheRoleThatIsSaid(t *testing.T) {
+	list, err := pasted.Read("curl https://h/a -H 'Authorization: Bearer " + jwt(`{"sub":"ann","roles":["all"]}`) + "'")
+	require.NoError(t, err)
+	list[0].Role = "Pilot"
+	d, _ := declaration.Parse("x", nil, nil)
+	assert.Contains(t, proposed(byexample.Read(d, nil, list)),
+		"identity ann: { roles: pilot, credentials: { token: { token: kept:ann-token } } }")
+}
+
+// Where each caller asked for one of its own, a record says so; what both asked for, or what one was refused, is
+// nobody's.
+func TestOwnersAreProposed(t *testing.T) {
+	ask := func(who, path, status string) string {
+		return who + "|GET " + path + " HTTP/1.1\nHost: h\nAuthorization: Bearer " + who +
+			"\n\nHTTP/1.1 " + status + "\n"
+	}
+	records := func(text string, requests ...string) (out []string) {
+		for _, l := range proposed(example(t, text, requests...)) {
+			if strings.HasPrefix(l, "record ") {
+				out = append(out, l)
+			}
+		}
+		return out
+	}
+	assert.Equal(t, []string{"record loan: { fills: loan_id, owned_by: { ida: [l-1, l-3], ole: [l-2] } }"}, records("",
+		ask("ida", "/loans/l-1", "200"), ask("ole", "/loans/l-2", "200"), ask("ida", "/loans/l-3/pages", "200"),
+		ask("ole", "/loans/l-1", "403"), ask("ida", "/loans", "200")))
+	assert.Empty(t, records("", ask("ida", "/loans/l-1", "200"), ask("ole", "/loans/l-1", "200")))
+	assert.Empty(t, records("", ask("ida", "/loans/l-1", "200"), ask("ida", "/loans/l-2", "200")))
+	meg := "meg|GET /loans/l-2 HTTP/1.1\nHost: h\nAuthorization: Bearer "
+	meg += jwt(`{"sub":"meg","role":"librarian"}`) + "\n"
+	assert.Len(t, records("", ask("ida", "/loans/l-1", "200"), ask("ole", "/loans/l-2", "200"), meg), 1,
+		"who has another role may ask for what is somebody else's")
+	gate := "millgate: 1.1\ntargets: { t: { base: https://h } }\nroutes: [\"GET /loans/{id}\"]\nroles: { r: }\n" +
+		"schemes: { s: { kind: bearer } }\nidentities: { ida: { roles: r, credentials: { s: { token: env:A } } } }\n" +
+		"access: [ { at: /**, who: r } ]\n"
+	assert.Equal(t, []string{`record loan: { fills: "/loans/{id}", owned_by: { ida: [l-1], ole: [l-2] } }`},
+		records(gate,
+			ask("ida", "/loans/l-1", "200"), ask("ole", "/loans/l-2", "200")))
+	gate += "records: { lent: { fills: \"/loans/{id}\", owned_by: { ida: [l-9] } } }\n"
+	assert.Empty(t, records(gate, ask("ida", "/loans/l-1", "200"), ask("ole", "/loans/l-2", "200")))
+}
+
 // What differs, between callers and for one of them, is said of each part.
 func TestPartsAreCompared(t *testing.T) {
 	r := example(t, "", "ana|curl https://h/a -H 'X-Device-Token: d1' -H 'Authorization: Bearer 1' -H 'X-App-Key: k'",

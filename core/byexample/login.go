@@ -27,7 +27,8 @@ type login struct {
 
 // Words of members that say who somebody is, and of those that only the same person knows.
 var (
-	whoWords  = []string{"username", "user", "email", "mail", "login", "account", "identifier", "phone", "clientid"}
+	whoWords = []string{"username", "user", "email", "mail", "login", "account", "identifier", "phone", "clientid",
+		"name"}
 	passWords = []string{"password", "passwd", "passphrase", "passcode", "pwd", "pass", "pin"}
 	logsIn    = []string{"login", "signin", "logon", "session", "sessions", "token", "tokens", "auth", "authenticate",
 		"authentication", "oauth", "oauth2", "connect", "sso"}

@@ -114,6 +114,7 @@ func (r *reader) schemes() {
 	}
 	for _, f := range list {
 		r.scheme(f)
+		r.lifetime(f)
 	}
 }
 
@@ -255,6 +256,7 @@ func (r *reader) routes() {
 		known[k] = rt.Selector
 	}
 	for _, f := range inventory.Fold(seen, known) {
+		r.templates = append(r.templates, f.Template)
 		if f.Known {
 			continue
 		}
@@ -297,7 +299,15 @@ func (r *reader) identities() {
 				p.Roles, p.Scopes = claimed(f.value)
 			}
 		}
-		if len(p.Roles)+len(p.Scopes) > 0 {
+		said := ""
+		for _, c := range r.calls {
+			if c.whose == name {
+				said = cmp.Or(slug(c.q.Role), said)
+			}
+		}
+		if said != "" {
+			p.Roles = []string{said}
+		} else if len(p.Roles)+len(p.Scopes) > 0 {
 			p.Why += "; its token says what roles and scopes it has, which the service may not look at"
 		}
 		if p.Scheme == "" || r.d.IdentityNamed(name) != nil && r.d.IdentityNamed(name).Credential(p.Scheme) != nil {

@@ -21,6 +21,7 @@ const (
 // Request is one that worked, as somebody brought it.
 type Request struct {
 	Whose   string // who sent it, as somebody says; "" is found out where that can be
+	Role    string // which role that is, as somebody says; "" where nobody does
 	Form    Form
 	Line    int // where it begins in what was pasted, from 1
 	Method  string

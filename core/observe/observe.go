@@ -74,14 +74,19 @@ const nobody = ""
 
 // Read makes of what was answered what each caller meets. Routes are in the order of the document; those of
 // which nothing was asked are left out. lost are the identities whose credentials opened nothing that was asked, and
-// "NAME with SCHEME" where it is one of several: a refusal of those means nothing, so that they are left out as if they
-// had not been asked.
+// "NAME with SCHEME" where it is one of several, each with why: a refusal of those means nothing, so that they are left
+// out as if they had not been asked.
 func Read(d *declaration.Document, seen []Seen) (list []At, lost []string) {
 	by := map[string][]Seen{}
-	asked := map[caller]bool{}
+	came := map[caller]string{} // what became of those that were asked
 	for _, s := range seen {
 		by[s.Route] = append(by[s.Route], s)
-		asked[caller{s.Identity, s.Scheme}] = true
+		switch at := (caller{s.Identity, s.Scheme}); {
+		case s.Class != "":
+			came[at] = "it opened nothing that was asked"
+		case came[at] == "":
+			came[at] = s.Why
+		}
 	}
 	r := reading{d: d, works: working(seen)}
 	for _, id := range d.Identities {
@@ -91,16 +96,15 @@ func Read(d *declaration.Document, seen []Seen) (list []At, lost []string) {
 			switch at := (caller{id.Name, c.Scheme.Name}); {
 			case r.works[at]:
 				works = true
-			case asked[at]:
-				dead = append(dead, id.Name+" with "+c.Scheme.Name)
+			case came[at] != "" && len(id.Credentials) > 1:
+				dead = append(dead, id.Name+" with "+c.Scheme.Name+": "+came[at])
+			case came[at] != "":
+				dead = append(dead, id.Name+": "+came[at])
 			}
 		}
-		switch {
-		case works:
+		lost = append(lost, dead...)
+		if works {
 			r.callers = append(r.callers, id)
-			lost = append(lost, dead...)
-		case len(dead) > 0:
-			lost = append(lost, id.Name)
 		}
 	}
 	for i, rt := range d.Routes {
@@ -179,6 +183,9 @@ func (a *At) read(r reading) {
 		if m, asked := a.Marks[id]; asked && m == Unknown && a.Why == "" {
 			a.Why = a.unknown(r, id)
 		}
+	}
+	if a.Why == "" && len(r.callers) == 0 && a.Marks[nobody] == Away {
+		a.Why = "it is not open, and no caller is known to get in anywhere, so that who does is not known"
 	}
 	if a.Why == "" {
 		a.Why = a.byLink(r.d)

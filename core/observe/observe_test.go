@@ -219,11 +219,30 @@ func TestACredentialThatOpenedNothing(t *testing.T) {
 	list := slices.Concat(seen("GET /v1/reports", "nobody 401", "ann 200", "bob 401", "meg 200"),
 		seen("GET /v1/things", "nobody 401", "ann 200", "bob 401", "meg 403"))
 	read, lost := Read(d, list)
-	assert.Equal(t, []string{"bob"}, lost)
+	assert.Equal(t, []string{"bob: it opened nothing that was asked"}, lost)
 	for _, g := range GroupsOf(d, read) {
 		assert.NotContains(t, g.Marks, "bob")
 		assert.NotNil(t, g.Entry, g.Why)
 	}
+}
+
+// Where no caller is known, that nobody gets in without a credential says of no route that it is for nobody.
+func TestNoCallerIsKnown(t *testing.T) {
+	d := read(t, valley)
+	list := slices.Concat(seen("GET /v1/reports", "nobody 401", "ann 401", "bob 0"), seen("GET /open", "nobody 200",
+		"ann 200", "bob 0"))
+	for k := range list {
+		if list[k].Status == 0 {
+			list[k].Why = "its password is not there"
+		}
+	}
+	at, lost := Read(d, list)
+	assert.Equal(t, []string{"ann: it opened nothing that was asked", "bob: its password is not there"}, lost)
+	groups := GroupsOf(d, at)
+	require.Len(t, groups, 2)
+	assert.Equal(t, "Open to all", groups[0].Title)
+	assert.Nil(t, groups[1].Entry)
+	assert.Contains(t, groups[1].Why, "no caller is known to get in anywhere")
 }
 
 // Who has several credentials is turned away where each is that works; of the others nothing is said.
@@ -261,7 +280,8 @@ func TestSeveralCredentials(t *testing.T) {
 		})
 	}
 	list, lost := Read(d, slices.Concat(works, seen("GET /v1/things", "nobody 401", "ann 403", "ann/key 403")))
-	assert.Equal(t, []string{"ann with key"}, lost, "that it may not is said of unknown credentials too")
+	assert.Equal(t, []string{"ann with key: it opened nothing that was asked"}, lost,
+		"that it may not is said of unknown credentials too")
 	assert.Equal(t, Away, list[1].Marks["ann"])
 }
 

@@ -307,6 +307,8 @@ func (e ExamplePartVaries) Valid() bool {
 const (
 	ExampleProposalKindHeader   ExampleProposalKind = "header"
 	ExampleProposalKindIdentity ExampleProposalKind = "identity"
+	ExampleProposalKindLifetime ExampleProposalKind = "lifetime"
+	ExampleProposalKindRecord   ExampleProposalKind = "record"
 	ExampleProposalKindRoute    ExampleProposalKind = "route"
 	ExampleProposalKindScheme   ExampleProposalKind = "scheme"
 	ExampleProposalKindTarget   ExampleProposalKind = "target"
@@ -318,6 +320,10 @@ func (e ExampleProposalKind) Valid() bool {
 	case ExampleProposalKindHeader:
 		return true
 	case ExampleProposalKindIdentity:
+		return true
+	case ExampleProposalKindLifetime:
+		return true
+	case ExampleProposalKindRecord:
 		return true
 	case ExampleProposalKindRoute:
 		return true
@@ -1683,6 +1689,9 @@ type ExamplePartVaries string
 
 // ExamplePasted defines model for ExamplePasted.
 type ExamplePasted struct {
+	// Role The role of who sent it; empty where nobody says
+	Role string `json:"role"`
+
 	// Text A curl command, a call of fetch, entries of a HAR, or a request as it is sent
 	Text string `json:"text"`
 
@@ -2215,7 +2224,7 @@ type Observation struct {
 	Guesses []ObservedGuess `json:"guesses"`
 	Left    []ObservedLeft  `json:"left"`
 
-	// Lost Identities whose credentials opened nothing
+	// Lost Identities whose credentials opened nothing, and why
 	Lost    []string         `json:"lost"`
 	Note    string           `json:"note"`
 	Planned int              `json:"planned"`
@@ -3074,6 +3083,19 @@ type Stage string
 // State What became of a finding; docs/findings.md has the rules
 type State string
 
+// Steps defines model for Steps.
+type Steps struct {
+	Callers int `json:"callers"`
+
+	// Decided Routes of which somebody has decided who may call them
+	Decided int `json:"decided"`
+
+	// LogIn Callers of whom a credential was obtained or let in at the target
+	LogIn   int `json:"logIn"`
+	Routes  int `json:"routes"`
+	Targets int `json:"targets"`
+}
+
 // Strings defines model for Strings.
 type Strings map[string]string
 
@@ -3590,6 +3612,9 @@ type TakeExampleJSONRequestBody = ExampleTake
 // LookAtCallersJSONRequestBody defines body for LookAtCallers for application/json ContentType.
 type LookAtCallersJSONRequestBody = ObservedBeside
 
+// LookAtStepsJSONRequestBody defines body for LookAtSteps for application/json ContentType.
+type LookAtStepsJSONRequestBody = ObservedBeside
+
 // TryCallerJSONRequestBody defines body for TryCaller for application/json ContentType.
 type TryCallerJSONRequestBody = CallerTry
 
@@ -3703,6 +3728,9 @@ type ServerInterface interface {
 	// LookAtCallers Who calls, beside a text that is not kept yet
 	// (POST /api/callers/look)
 	LookAtCallers(w http.ResponseWriter, r *http.Request)
+	// LookAtSteps What stands before the first sweep, beside a text that is not kept yet
+	// (POST /api/callers/steps)
+	LookAtSteps(w http.ResponseWriter, r *http.Request)
 	// TryCaller Log in with a credential, or send it with a safe read
 	// (POST /api/callers/try)
 	TryCaller(w http.ResponseWriter, r *http.Request)
@@ -3922,6 +3950,12 @@ func (_ Unimplemented) TakeExample(w http.ResponseWriter, r *http.Request) {
 // LookAtCallers Who calls, beside a text that is not kept yet
 // (POST /api/callers/look)
 func (_ Unimplemented) LookAtCallers(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// LookAtSteps What stands before the first sweep, beside a text that is not kept yet
+// (POST /api/callers/steps)
+func (_ Unimplemented) LookAtSteps(w http.ResponseWriter, r *http.Request) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -4401,6 +4435,20 @@ func (siw *ServerInterfaceWrapper) LookAtCallers(w http.ResponseWriter, r *http.
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.LookAtCallers(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// LookAtSteps operation middleware
+func (siw *ServerInterfaceWrapper) LookAtSteps(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.LookAtSteps(w, r)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -6181,6 +6229,9 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 		r.Post(options.BaseURL+"/api/callers/try", wrapper.TryCaller)
 	})
 	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/callers/steps", wrapper.LookAtSteps)
+	})
+	r.Group(func(r chi.Router) {
 		r.Post(options.BaseURL+"/api/callers/example", wrapper.ReadExample)
 	})
 	r.Group(func(r chi.Router) {
@@ -6505,6 +6556,45 @@ type LookAtCallersdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response LookAtCallersdefaultApplicationProblemPlusJSONResponse) VisitLookAtCallersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type LookAtStepsRequestObject struct {
+	Body *LookAtStepsJSONRequestBody
+}
+
+type LookAtStepsResponseObject interface {
+	VisitLookAtStepsResponse(w http.ResponseWriter) error
+}
+
+type LookAtSteps200JSONResponse Steps
+
+func (response LookAtSteps200JSONResponse) VisitLookAtStepsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type LookAtStepsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response LookAtStepsdefaultApplicationProblemPlusJSONResponse) VisitLookAtStepsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -8863,6 +8953,9 @@ type StrictServerInterface interface {
 	// LookAtCallers Who calls, beside a text that is not kept yet
 	// (POST /api/callers/look)
 	LookAtCallers(ctx context.Context, request LookAtCallersRequestObject) (LookAtCallersResponseObject, error)
+	// LookAtSteps What stands before the first sweep, beside a text that is not kept yet
+	// (POST /api/callers/steps)
+	LookAtSteps(ctx context.Context, request LookAtStepsRequestObject) (LookAtStepsResponseObject, error)
 	// TryCaller Log in with a credential, or send it with a safe read
 	// (POST /api/callers/try)
 	TryCaller(ctx context.Context, request TryCallerRequestObject) (TryCallerResponseObject, error)
@@ -9258,6 +9351,37 @@ func (sh *strictHandler) LookAtCallers(w http.ResponseWriter, r *http.Request) {
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(LookAtCallersResponseObject); ok {
 		if err := validResponse.VisitLookAtCallersResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// LookAtSteps operation middleware
+func (sh *strictHandler) LookAtSteps(w http.ResponseWriter, r *http.Request) {
+	var request LookAtStepsRequestObject
+
+	var body LookAtStepsJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.LookAtSteps(ctx, request.(LookAtStepsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "LookAtSteps")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(LookAtStepsResponseObject); ok {
+		if err := validResponse.VisitLookAtStepsResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {

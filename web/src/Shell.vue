@@ -5,6 +5,7 @@ import { computed, defineAsyncComponent, ref, watch } from 'vue'
 import { RouterLink, RouterView, useRoute, useRouter } from 'vue-router'
 import { useKeys } from './keys/keys'
 import { ago, exact, useNow } from './parts/time'
+import FirstSteps from './sweep/FirstSteps.vue'
 import SweepStrip from './sweep/SweepStrip.vue'
 import { theme, toggleTheme } from './theme/theme'
 import { usePending } from './stores/pending'
@@ -86,6 +87,7 @@ const review = computed(() => board.value?.review ?? 0)
         <span>{{ p.name }}</span>
       </RouterLink>
     </nav>
+    <FirstSteps class="first" />
     <main class="main"><RouterView /></main>
     <div class="strip">
       <PendingStrip v-if="here.name !== 'declaration'" />
@@ -99,7 +101,7 @@ const review = computed(() => board.value?.review ?? 0)
 .shell {
   height: 100%;
   display: grid;
-  grid-template: 48px minmax(0, 1fr) auto / 84px minmax(0, 1fr);
+  grid-template: 48px auto minmax(0, 1fr) auto / 84px minmax(0, 1fr);
 }
 .top {
   grid-column: 1 / -1;
@@ -163,6 +165,7 @@ const review = computed(() => board.value?.review ?? 0)
   color: var(--mill);
 }
 .rail {
+  grid-row: 2 / 4;
   border-right: 1px solid var(--line);
   padding-top: 8px;
 }
@@ -187,7 +190,13 @@ const review = computed(() => board.value?.review ?? 0)
   background: var(--sheet);
   border-right-color: var(--mill);
 }
+.first {
+  grid-row: 2;
+  grid-column: 2;
+}
 .main {
+  grid-row: 3;
+  grid-column: 2;
   min-width: 0;
   min-height: 0;
   position: relative;

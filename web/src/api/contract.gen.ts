@@ -550,6 +550,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/callers/steps": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What stands before the first sweep, beside a text that is not kept yet */
+        post: operations["lookAtSteps"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/callers/example": {
         parameters: {
             query?: never;
@@ -2749,11 +2766,22 @@ export interface components {
             /** @description The members of a scheme as they stand in a declaration; of take a pointer into the answer */
             scheme?: string;
         };
+        Steps: {
+            routes: number;
+            targets: number;
+            callers: number;
+            /** @description Callers of whom a credential was obtained or let in at the target */
+            logIn: number;
+            /** @description Routes of which somebody has decided who may call them */
+            decided: number;
+        };
         ExamplePasted: {
             /** @description A curl command, a call of fetch, entries of a HAR, or a request as it is sent */
             text: string;
             /** @description Who sent it; empty where the request says it */
             whose: string;
+            /** @description The role of who sent it; empty where nobody says */
+            role: string;
         };
         Example: {
             target: string;
@@ -2797,7 +2825,7 @@ export interface components {
         ExampleProposal: {
             id: string;
             /** @enum {string} */
-            kind: "target" | "header" | "scheme" | "route" | "identity";
+            kind: "target" | "header" | "scheme" | "lifetime" | "route" | "identity" | "record";
             name: string;
             /** @description As it will stand in the declaration, without secrets */
             text: string;
@@ -2924,7 +2952,7 @@ export interface components {
             groups: components["schemas"]["ObservedGroup"][];
             guesses: components["schemas"]["ObservedGuess"][];
             left: components["schemas"]["ObservedLeft"][];
-            /** @description Identities whose credentials opened nothing */
+            /** @description Identities whose credentials opened nothing, and why */
             lost: string[];
             /** @description Routes of the text */
             decided: number;
@@ -3828,6 +3856,31 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["CallerTried"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    lookAtSteps: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ObservedBeside"];
+            };
+        };
+        responses: {
+            /** @description How far it is */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Steps"];
                 };
             };
             default: components["responses"]["Problem"];

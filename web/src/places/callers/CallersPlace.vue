@@ -8,6 +8,7 @@ import { useAsk } from '../../composables/useAsk'
 import { useKeys } from '../../keys/keys'
 import { useNow } from '../../parts/time'
 import { usePending } from '../../stores/pending'
+import { useSteps } from '../../stores/steps'
 import { useWorkspace } from '../../stores/workspace'
 import CallerForm from './CallerForm.vue'
 import CallerPage from './CallerPage.vue'
@@ -18,6 +19,7 @@ import { stateOf } from './states'
 
 const { target: kept } = storeToRefs(useWorkspace())
 const pending = usePending()
+const steps = useSteps()
 const { text, pending: changed } = storeToRefs(pending)
 const url = useRoute()
 const router = useRouter()
@@ -37,6 +39,7 @@ async function look() {
   try {
     callers.value = await ask(api.POST('/api/callers/look', { body: { target: target.value, text: body.value } }))
     error.value = ''
+    void steps.look()
   } catch (e) {
     error.value = message(e)
   }

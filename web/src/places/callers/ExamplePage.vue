@@ -11,9 +11,10 @@ import ExampleReading from './ExampleReading.vue'
 const props = defineProps<{ target: string; text: string }>()
 const emit = defineEmits<{ write: [title: string, text: string, caller: string]; leave: [] }>()
 
-const requests = ref([{ text: '', whose: '' }])
+const requests = ref([{ text: '', whose: '', role: '' }])
 const read = ref<ExampleRead | null>(null)
 const error = ref('')
+const fresh = ref(false) // what is shown is of what stands in the fields
 const left = ref(new Set<string>()) // proposals that are not taken
 const { busy, run } = useAsk()
 
@@ -36,12 +37,21 @@ const look = useDebounceFn(async () => {
     )
     if (mine !== turn) return
     read.value = r
+    fresh.value = true
     error.value = ''
   } catch (e) {
     if (mine === turn) error.value = message(e)
   }
 }, 250)
-watch([requests, () => props.text, () => props.target], look, { deep: true })
+watch(
+  [requests, () => props.text, () => props.target],
+  () => {
+    turn++ // an answer that is on its way is of what stood here before
+    fresh.value = false
+    void look()
+  },
+  { deep: true },
+)
 
 function toggle(id: string, on: boolean) {
   const next = new Set(left.value)
@@ -78,16 +88,17 @@ async function write() {
       :key="k"
       v-model:text="one.text"
       v-model:whose="one.whose"
+      v-model:role="one.role"
       :nth="k + 1"
       :alone="requests.length === 1"
       @drop="requests.splice(k, 1)"
     />
-    <NButton size="small" @click="requests.push({ text: '', whose: '' })">Add another</NButton>
+    <NButton size="small" @click="requests.push({ text: '', whose: '', role: '' })">Add another</NButton>
     <p v-if="error" class="bad" role="alert">{{ error }}</p>
     <ExampleReading v-if="read && !error" :read="read" :left="left" @toggle="toggle" />
     <p v-if="read && !error && !read.proposals.length" class="faint">All that these say stands in the declaration.</p>
     <div class="acts">
-      <NButton type="primary" attr-type="submit" :loading="busy" :disabled="busy || !!error || !taken.length">
+      <NButton type="primary" attr-type="submit" :loading="busy" :disabled="busy || !fresh || !!error || !taken.length">
         Write {{ taken.length || '' }} {{ taken.length === 1 ? 'line' : 'lines' }}
       </NButton>
       <NButton @click="emit('leave')">Leave it</NButton>

@@ -5,6 +5,7 @@ import { NButton, NInput } from 'naive-ui'
 defineProps<{ nth: number; alone: boolean }>()
 const text = defineModel<string>('text', { required: true })
 const whose = defineModel<string>('whose', { required: true })
+const role = defineModel<string>('role', { required: true })
 defineEmits<{ drop: [] }>()
 </script>
 
@@ -14,7 +15,7 @@ defineEmits<{ drop: [] }>()
       v-model:value="text"
       type="textarea"
       size="small"
-      :autosize="{ minRows: nth > 1 ? 2 : 5, maxRows: 12 }"
+      :autosize="{ minRows: nth > 1 ? 2 : 5, maxRows: 6 }"
       placeholder="curl 'https://…' -H '…'"
       :input-props="{ 'aria-label': `Request ${nth}`, spellcheck: false }"
     />
@@ -22,8 +23,14 @@ defineEmits<{ drop: [] }>()
       <NInput
         v-model:value="whose"
         size="small"
-        placeholder="who sent it, if it does not say so"
+        placeholder="who sent it, if need be"
         :input-props="{ 'aria-label': `Who sent request ${nth}` }"
+      />
+      <NInput
+        v-model:value="role"
+        size="small"
+        placeholder="their role"
+        :input-props="{ 'aria-label': `Role of who sent request ${nth}` }"
       />
       <NButton v-if="!alone" size="small" @click="$emit('drop')">Leave out</NButton>
     </p>
@@ -31,7 +38,7 @@ defineEmits<{ drop: [] }>()
 </template>
 
 <style scoped>
-:deep(textarea) {
+div :deep(.n-input__textarea-el) {
   font: 12.5px/18px var(--mono);
 }
 .whose {

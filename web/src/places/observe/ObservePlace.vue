@@ -145,9 +145,7 @@ useKeys([{ keys: 'a', says: 'ask what it does today', run: () => void start() }]
         />
       </tbody>
     </table>
-    <p v-if="seen?.lost.length" class="lost">
-      Not known: {{ seen.lost.join(', ') }}. It opened nothing that was asked, so that being refused means nothing.
-    </p>
+    <p v-for="l in seen?.lost ?? []" :key="l" class="lost">Not known: {{ l }}. Being refused means nothing for it.</p>
     <WriteGuesses
       v-if="seen?.guesses.length && !nothing"
       :guesses="seen.guesses"

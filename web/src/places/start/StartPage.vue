@@ -51,6 +51,13 @@ function empty() {
     <div class="col">
       <ImportPlace embedded @begun="(b) => (begun = b)" />
       <section v-if="!begun" class="third">
+        <h2>Or show how it is called</h2>
+        <p class="faint">
+          Paste requests that work, as a browser copies them: routes, the login and its callers are read out of them.
+        </p>
+        <NButton @click="router.push({ name: 'callers', query: { example: '1' } })">By example</NButton>
+      </section>
+      <section v-if="!begun" class="third">
         <h2>Or begin with an empty declaration</h2>
         <NButton @click="empty">Write it yourself</NButton>
       </section>

@@ -1,0 +1,90 @@
+<script setup lang="ts">
+import { useLocalStorage } from '@vueuse/core'
+import { storeToRefs } from 'pinia'
+import { computed, watch } from 'vue'
+import { RouterLink } from 'vue-router'
+import { usePending } from '../stores/pending'
+import { useSteps } from '../stores/steps'
+import { useWorkspace } from '../stores/workspace'
+import { stepsOf } from './steps'
+
+/** What stands before the first sweep, step by step. It goes away when that is done, or when somebody says so. */
+const { board, target, version } = storeToRefs(useWorkspace())
+const { text } = storeToRefs(usePending())
+const { look } = useSteps()
+const { found } = storeToRefs(useSteps())
+
+const left = useLocalStorage<string[]>('millgate.steps', []) // files whose steps somebody took away
+const file = computed(() => board.value?.file ?? '')
+const over = computed(() => {
+  const b = board.value
+  if (!b || left.value.includes(file.value)) return true
+  return !!b.sweep && (b.sweep.id > 1 || !b.sweep.endedAt || b.notFair === 0)
+})
+const steps = computed(() =>
+  found.value && !over.value ? stepsOf(found.value, board.value?.sweep ? board.value.notFair : null) : [],
+)
+const next = computed(() => steps.value.find((s) => !s.done))
+
+watch([text, target, version, over], () => !over.value && void look(), { immediate: true })
+</script>
+
+<template>
+  <nav v-if="steps.length" class="steps" aria-label="Until the first sweep">
+    <span class="faint">Until the first sweep</span>
+    <RouterLink
+      v-for="s in steps"
+      :key="s.name"
+      :to="s.to"
+      :class="{ done: s.done, next: s === next }"
+      :aria-current="s === next ? 'step' : undefined"
+    >
+      <i aria-hidden="true">{{ s.done ? '✓' : '' }}</i><b>{{ s.name }}</b> {{ s.says
+      }}<span v-if="s.done" class="visually-hidden">, done</span>
+    </RouterLink>
+    <button class="bare" @click="left = [...left, file]">Hide</button>
+  </nav>
+</template>
+
+<style scoped>
+.steps {
+  display: flex;
+  align-items: center;
+  gap: 4px 18px;
+  flex-wrap: wrap;
+  padding: 7px 20px;
+  font-size: 13px;
+  background: var(--mill-soft);
+  border-bottom: 1px solid var(--line);
+}
+a {
+  display: inline-flex;
+  align-items: center;
+  gap: 5px;
+  color: var(--ink);
+  text-decoration: none;
+}
+a b {
+  font-weight: 600;
+}
+i {
+  width: 14px;
+  height: 14px;
+  border: 1.5px solid var(--mill);
+  border-radius: 50%;
+  font: 700 10px/11px var(--mono);
+  text-align: center;
+  color: var(--sheet);
+}
+.done i {
+  background: var(--mill);
+}
+.next b {
+  text-decoration: underline;
+  text-underline-offset: 3px;
+}
+.bare {
+  margin-left: auto;
+  color: var(--faint);
+}
+</style>
