@@ -111,7 +111,7 @@ var arrows = map[string][]string{
 	},
 	"core/access": {"core/declaration", "core/declaration/layout", "core/route"},
 	"core/byexample": {
-		"core/declaration", "core/field", "core/inventory", "core/madeup", "core/personal", "core/pointer",
+		"core/declaration", "core/declaration/layout", "core/field", "core/inventory", "core/madeup", "core/personal", "core/pointer",
 		"core/route",
 		"core/token",
 	},

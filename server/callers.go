@@ -120,7 +120,7 @@ func (s *Server) ReadExample(_ context.Context,
 	for _, p := range r.Proposals {
 		out.Proposals = append(out.Proposals, contract.ExampleProposal{Id: p.ID,
 			Kind: contract.ExampleProposalKind(p.Kind),
-			Name: p.Name, Text: callers.ExampleText(p), Why: p.Why, Adds: p.DeclaredBefore})
+			Name: p.Name, Text: p.Line(), Why: p.Why, Adds: p.DeclaredBefore})
 	}
 	return out, nil
 }

@@ -11,7 +11,6 @@ import (
 	"millgate/app/fault"
 	"millgate/app/workspace"
 	"millgate/core/byexample"
-	"millgate/core/declaration"
 	"millgate/core/declaration/layout"
 	"millgate/format/har"
 	"millgate/format/pasted"
@@ -89,7 +88,7 @@ func (c *Callers) TakeExample(ctx context.Context, target, text string, list []P
 			continue
 		}
 		d, _ := c.ws.Parse(out)
-		if out, err = layout.Apply(out, editsOf(d, p)...); err != nil {
+		if out, err = layout.Apply(out, p.Edits(d)...); err != nil {
 			return "", "", fmt.Errorf("%w: %s: %w", fault.ErrInput, p.ID, err)
 		}
 		names = append(names, p.ID)
@@ -131,71 +130,6 @@ func (c *Callers) seal(ctx context.Context, p byexample.Proposal) error {
 		if err != nil {
 			return err
 		}
-	}
-	return nil
-}
-
-// ExampleText is what a proposal writes, on the line that it will have.
-func ExampleText(p byexample.Proposal) string {
-	switch p.Kind {
-	case byexample.Route:
-		return "- " + routeText(p)
-	case byexample.Header:
-		return p.Name + ": { headers: { " + declaration.Scalar(p.Field) + ": " + p.Text + " } }"
-	case byexample.Scheme:
-		if p.Field != "" {
-			return p.Name + ": { " + p.Field + ": " + p.Text + " }"
-		}
-	case byexample.Identity:
-		if p.DeclaredBefore {
-			return p.Name + ": { " + p.Text + " }"
-		}
-	case byexample.Target, byexample.Record, byexample.Lifetime:
-	}
-	return p.Name + ": " + p.Text
-}
-
-// routeText is a route with its sample.
-func routeText(p byexample.Proposal) string {
-	text := declaration.Scalar(p.Name)
-	if send := layout.SampleText(p.Sample); send != "" {
-		return "{ at: " + text + ", send: " + send + " }"
-	}
-	return text
-}
-
-// editsOf are the edits that write a proposal.
-func editsOf(d *declaration.Document, p byexample.Proposal) []layout.Edit {
-	switch p.Kind {
-	case byexample.Target:
-		return []layout.Edit{{Section: "targets", Item: p.Name, Text: p.Text}}
-	case byexample.Lifetime:
-		return []layout.Edit{{Section: "lifetimes", Item: p.Name, Text: p.Text}, {Section: "schemes", Item: p.Scheme,
-			Field: []string{"lifetime", "access"}, Text: declaration.Scalar(p.Name)}}
-	case byexample.Record:
-		return []layout.Edit{{Section: "records", Item: p.Name, Text: p.Text}}
-	case byexample.Header:
-		return []layout.Edit{{Section: "targets", Item: p.Name, Field: []string{"headers", p.Field}, Text: p.Text}}
-	case byexample.Scheme:
-		e := layout.Edit{Section: "schemes", Item: p.Name, Text: p.Text}
-		if p.Field != "" {
-			e.Field = []string{p.Field}
-		}
-		return []layout.Edit{e}
-	case byexample.Route:
-		return []layout.Edit{{Section: "routes", Text: routeText(p)}}
-	case byexample.Identity:
-		var edits []layout.Edit
-		for _, r := range p.Roles {
-			if d.RoleNamed(r) == nil {
-				edits = append(edits, layout.Edit{Section: "roles", Item: r, Text: "{}"})
-			}
-		}
-		if d.IdentityNamed(p.Name) == nil {
-			return append(edits, layout.Edit{Section: "identities", Item: p.Name, Text: p.Text})
-		}
-		return []layout.Edit{{Section: "identities", Item: p.Name, Field: []string{"credentials", p.Scheme},
-			Text: p.CredentialText()}}
 	}
 	return nil
 }
