@@ -51,7 +51,7 @@ var arrows = map[string][]string{
 	"app/events": {"core/check", "core/finding", "store"},
 	"app/fault":  {"wire"},
 	"app/importing": {
-		"app/fault", "app/workspace", "core/declaration", "core/declaration/layout", "core/inventory",
+		"app/fault", "app/workspace", "core/byexample", "core/declaration", "core/declaration/layout", "core/inventory",
 		"core/madeup", "core/route", "format/accesslog", "format/csv", "format/har", "format/openapi",
 	},
 	"app/observing": {

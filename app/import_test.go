@@ -181,10 +181,17 @@ func TestImportObserved(t *testing.T) {
 	p, err = a.Imports.Preview(q)
 	require.NoError(t, err)
 	assert.Contains(t, states(p), "GET /v1/things/{name}", "a correction holds")
+	require.Len(t, p.Proposals, 2)
+	assert.Equal(t, "token: { kind: api-key, in: query, name: token }", p.Proposals[0].Text)
+	assert.Equal(t, `scheme token-2 token-2: { kind: bearer, login: { send: POST /v1/login, json: `+
+		`{"password":"{password}","user":"{user}"}, take: { access: /access_token } } }`, p.Proposals[1].ID+" "+
+		p.Proposals[1].Text)
+	assert.Contains(t, strings.Join(p.Notes, " "), "Callers seen in it: caller-1, ann.")
 	out, n, err := a.Imports.Import(q, []importing.Choice{{Key: "GET /v1/things/{name}", Sample: true, Group: "Things"},
-		{Key: "POST /v1/login", Sample: true, Effect: "command"}}, nil)
+		{Key: "POST /v1/login", Sample: true, Effect: "command"}}, []string{"scheme token-2"})
 	require.NoError(t, err)
 	assert.Equal(t, 2, n)
+	assert.Contains(t, out, "schemes:\n  token-2: { kind: bearer, login: { send: POST /v1/login")
 	assert.Contains(t, out,
 		`- { at: "GET /v1/things/{name}", group: Things, send: { path: { name: t-1 }, query: { full: "1" } } }`)
 	assert.Contains(t, out, `json: { "password": "{password}", "user": "ann" }`, "secrets are left out")

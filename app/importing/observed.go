@@ -50,6 +50,9 @@ func previewObserved(p *Preview, q Request, doc *declaration.Document) error {
 	if len(in) == 0 {
 		return fmt.Errorf("there is no request to %s in it", orThis(p.Origin))
 	}
+	if p.Kind == KindHAR {
+		called(p, q, doc)
+	}
 	return nil
 }
 
