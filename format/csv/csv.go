@@ -1,4 +1,4 @@
-// Package csv reads routes from tables: RFC 4180 with a comma, a semicolon or a
+// Package csv reads tables, and routes from them: RFC 4180 with a comma, a semicolon or a
 // tab between the fields, and a first row that names them.
 package csv
 
@@ -35,13 +35,52 @@ var columns = map[string][]string{
 	"group":       {"group", "tag", "area"},
 }
 
-// Read reads the rows below the first. A route column may hold the method too:
-// "GET /things".
-func Read(text []byte) (out []inventory.Incoming, problems []Problem, err error) {
+// Row is one below the first, with its line.
+type Row struct {
+	Line   int
+	Fields []string
+}
+
+// Get is the field of a column, "" where the row has none.
+func (r Row) Get(column int) string {
+	if column < 0 || column >= len(r.Fields) {
+		return ""
+	}
+	return strings.TrimSpace(r.Fields[column])
+}
+
+// Table reads the names of the columns and the rows below them. What cannot be read of a row is a problem; its error is
+// io.EOF where there is no first row.
+func Table(text []byte) (head []string, rows []Row, problems []Problem, err error) {
 	text = bytes.TrimPrefix(text, []byte("\xef\xbb\xbf"))
 	r := csv.NewReader(bytes.NewReader(text))
 	r.Comma, r.FieldsPerRecord, r.TrimLeadingSpace, r.LazyQuotes = separator(text), -1, true, true
-	head, err := r.Read()
+	if head, err = r.Read(); err != nil {
+		return nil, nil, nil, err
+	}
+	for {
+		fields, err := r.Read()
+		if errors.Is(err, io.EOF) {
+			return head, rows, problems, nil
+		}
+		line, _ := r.FieldPos(0)
+		if err != nil {
+			var pe *csv.ParseError
+			if errors.As(err, &pe) {
+				line = pe.Line
+			}
+			problems = append(problems, Problem{line, err.Error()})
+			if len(fields) == 0 {
+				continue
+			}
+		}
+		rows = append(rows, Row{line, fields})
+	}
+}
+
+// Read reads the rows below the first as routes. A route column may hold the method too: "GET /things".
+func Read(text []byte) (out []inventory.Incoming, problems []Problem, err error) {
+	head, rows, problems, err := Table(text)
 	if err != nil {
 		return nil, nil, fmt.Errorf("%w: it has no first row", ErrFormat)
 	}
@@ -56,38 +95,24 @@ func Read(text []byte) (out []inventory.Incoming, problems []Problem, err error)
 	if _, ok := at["path"]; !ok {
 		return nil, nil, fmt.Errorf("%w: the first row names no column \"path\"", ErrFormat)
 	}
-	for {
-		row, err := r.Read()
-		if errors.Is(err, io.EOF) {
-			return out, problems, nil
-		}
-		line, _ := r.FieldPos(0)
-		if err != nil {
-			var pe *csv.ParseError
-			if errors.As(err, &pe) {
-				line = pe.Line
-			}
-			problems = append(problems, Problem{line, err.Error()})
-			if len(row) == 0 {
-				continue
-			}
-		}
-		get := func(what string) string {
-			if i, ok := at[what]; ok && i < len(row) {
-				return strings.TrimSpace(row[i])
+	for _, row := range rows {
+		list, err := incoming(func(what string) string {
+			if i, ok := at[what]; ok {
+				return row.Get(i)
 			}
 			return ""
-		}
-		list, err := incoming(get)
+		})
 		if err != nil {
-			problems = append(problems, Problem{line, err.Error()})
+			problems = append(problems, Problem{row.Line, err.Error()})
 			continue
 		}
 		for _, x := range list {
-			x.Line = line
+			x.Line = row.Line
 			out = append(out, x)
 		}
 	}
+	slices.SortStableFunc(problems, func(a, b Problem) int { return a.Line - b.Line })
+	return out, problems, nil
 }
 
 func separator(text []byte) rune {
