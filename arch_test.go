@@ -35,7 +35,8 @@ var arrows = map[string][]string{
 	},
 	"app/callers": {
 		"app/fault", "app/workspace", "core/access", "core/byexample", "core/check", "core/declaration",
-		"core/declaration/layout", "core/route", "core/token", "format/har", "format/pasted", "store", "wire",
+		"core/declaration/layout", "core/madeup", "core/personal", "core/route", "core/token", "format/csv",
+		"format/har", "format/pasted", "store", "wire",
 	},
 	"app/buried": {"core/check", "store"},
 	"app/past": {
@@ -111,9 +112,8 @@ var arrows = map[string][]string{
 	},
 	"core/access": {"core/declaration", "core/declaration/layout", "core/route"},
 	"core/byexample": {
-		"core/declaration", "core/declaration/layout", "core/field", "core/inventory", "core/madeup", "core/personal", "core/pointer",
-		"core/route",
-		"core/token",
+		"core/declaration", "core/declaration/layout", "core/field", "core/inventory", "core/madeup",
+		"core/personal", "core/pointer", "core/route", "core/token",
 	},
 	"core/check": {
 		"core/access", "core/declaration", "core/field", "core/finding", "core/mask", "core/pointer",

@@ -54,6 +54,21 @@ func TestCallersAreAddedAndTried(t *testing.T) {
 	p.see("tr.on .state", "ends in 15 min")
 	assert.NotContains(t, p.MustElement("aside").MustText(), "card-of-ida", "what it gave is never shown")
 
+	// Others come from a table: a row that lacks something is said, and nothing is written with it.
+	p.click("button", "^From a table$")
+	p.fill("Table of accounts", "name,role,password,desk\nole,reader,password-of-ole,north\nliv,librarian,,\n")
+	p.see("aside td", "card needs password")
+	p.see("aside button[disabled]", "^Mend 1 of 2 rows$")
+	p.fill("Table of accounts",
+		"name,role,password,desk\nole,reader,password-of-ole,north\nliv,librarian,password-of-liv,\n")
+	p.click("aside button", "^Write 2 callers$")
+	p.see("aside h1", "^ole$")
+	p.see("tr.on", "desk: north")
+	p.click("aside button", "^Try it on here$")
+	p.see("tr.on .state", "ends in 15 min")
+	p.click("tr a", "^ida$")
+	p.see("aside h1", "^ida$")
+
 	p.click("aside button", "^Rename…$")
 	p.fill("Another name", "isa")
 	p.click("aside button", "^Rename everywhere$")

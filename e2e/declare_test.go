@@ -60,7 +60,7 @@ func TestImportIsPreviewedAndKept(t *testing.T) {
 	text, rev := p.kept()
 	assert.Equal(t, 1, rev)
 	assert.Contains(t, text, `"GET /v1/sky/{object_id}"`)
-	assert.Contains(t, text, `"password":"{password}"`)
+	assert.Contains(t, text, `"password": "{password}"`)
 	// A broken file is no dead end.
 	bad := filepath.Join(dir, "bad.har")
 	require.NoError(t, os.WriteFile(bad, []byte("{"), 0o600))

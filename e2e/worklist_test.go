@@ -67,7 +67,7 @@ access: [{ at: POST /orders, who: signed-in }]
 	p.see("aside", "Every control that was sent is admitted")
 	p.see("header", "revision 2")
 	p.MustNavigate(url + "/declaration")
-	p.see(".cm-content", `send: \{ json: \{"currency":"EUR","amount":5\} \}`)
+	p.see(".cm-content", `send: \{ json: \{ "currency": "EUR", "amount": 5 \} \}`)
 }
 
 // Identities that the declaration cannot tell apart are one column, which

@@ -100,6 +100,32 @@ func (s *Server) LookAtSteps(_ context.Context,
 		Decided: x.Decided}, nil
 }
 
+// ReadAccounts serves what a table of test accounts says.
+func (s *Server) ReadAccounts(_ context.Context,
+	q contract.ReadAccountsRequestObject) (contract.ReadAccountsResponseObject, error) {
+	list, err := s.app.Callers.Table(q.Body.Text, q.Body.Table)
+	if err != nil {
+		return nil, err
+	}
+	out := contract.ReadAccounts200JSONResponse{}
+	for _, a := range list {
+		x := contract.Account{Line: a.Line, Name: a.Name, Roles: orEmpty(a.Roles), Scopes: orEmpty(a.Scopes),
+			Attributes: a.Attributes, Scheme: a.Scheme, Members: orEmpty(a.Members), Known: a.Known, Problem: a.Problem}
+		if x.Attributes == nil {
+			x.Attributes = map[string]string{}
+		}
+		out = append(out, x)
+	}
+	return out, nil
+}
+
+// TakeAccounts writes the accounts of a table into a text.
+func (s *Server) TakeAccounts(ctx context.Context,
+	q contract.TakeAccountsRequestObject) (contract.TakeAccountsResponseObject, error) {
+	text, title, err := s.app.Callers.TakeTable(ctx, q.Body.Text, q.Body.Table)
+	return contract.TakeAccounts200JSONResponse{Text: text, Title: title}, err
+}
+
 // ReadExample serves what requests that worked say.
 func (s *Server) ReadExample(_ context.Context,
 	q contract.ReadExampleRequestObject) (contract.ReadExampleResponseObject, error) {

@@ -13,7 +13,8 @@ import (
 // mostExamples is how many requests of a recording are looked at for how the service is called.
 const mostExamples = 2000
 
-// called proposes what a recording shows of how a service is called: where it is, what proves who calls, what logs in, how
+// called proposes what a recording shows of how a service is called: where it is, what proves who calls, what logs
+// in, how
 // long that lives. Its callers have secrets, which an import keeps nowhere; where to bring them is a note.
 func called(p *Preview, q Request, doc *declaration.Document) {
 	list, err := har.Examples([]byte(q.Files[0].Text))
@@ -36,7 +37,8 @@ func called(p *Preview, q Request, doc *declaration.Document) {
 	for _, x := range byexample.Read(doc, t, list).Proposals {
 		switch x.Kind {
 		case byexample.Target, byexample.Scheme, byexample.Lifetime:
-			p.Proposals = append(p.Proposals, Proposal{ID: x.ID, Title: strings.ToUpper(x.ID[:1]) + x.ID[1:], Text: x.Line(),
+			p.Proposals = append(p.Proposals, Proposal{ID: x.ID, Title: strings.ToUpper(x.ID[:1]) + x.ID[1:],
+				Text: x.Line(),
 				Note: x.Why, edits: x.Edits(doc)})
 		case byexample.Identity:
 			callers = append(callers, x.Name)

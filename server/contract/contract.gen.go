@@ -1050,6 +1050,34 @@ func (e UnsafePolicy) Valid() bool {
 	}
 }
 
+// Account defines model for Account.
+type Account struct {
+	Attributes map[string]string `json:"attributes"`
+
+	// Known The identity is there already
+	Known bool `json:"known"`
+	Line  int  `json:"line"`
+
+	// Members Of its credential
+	Members []string `json:"members"`
+	Name    string   `json:"name"`
+
+	// Problem Why it cannot be written
+	Problem string   `json:"problem"`
+	Roles   []string `json:"roles"`
+	Scheme  string   `json:"scheme"`
+	Scopes  []string `json:"scopes"`
+}
+
+// AccountTable defines model for AccountTable.
+type AccountTable struct {
+	// Table A first row that names the columns, and a row for each account
+	Table string `json:"table"`
+
+	// Text Empty is the kept one
+	Text string `json:"text"`
+}
+
 // AgainRequest defines model for AgainRequest.
 type AgainRequest struct {
 	Crossings []CrossingKey `json:"crossings"`
@@ -3615,6 +3643,12 @@ type LookAtCallersJSONRequestBody = ObservedBeside
 // LookAtStepsJSONRequestBody defines body for LookAtSteps for application/json ContentType.
 type LookAtStepsJSONRequestBody = ObservedBeside
 
+// ReadAccountsJSONRequestBody defines body for ReadAccounts for application/json ContentType.
+type ReadAccountsJSONRequestBody = AccountTable
+
+// TakeAccountsJSONRequestBody defines body for TakeAccounts for application/json ContentType.
+type TakeAccountsJSONRequestBody = AccountTable
+
 // TryCallerJSONRequestBody defines body for TryCaller for application/json ContentType.
 type TryCallerJSONRequestBody = CallerTry
 
@@ -3731,6 +3765,12 @@ type ServerInterface interface {
 	// LookAtSteps What stands before the first sweep, beside a text that is not kept yet
 	// (POST /api/callers/steps)
 	LookAtSteps(w http.ResponseWriter, r *http.Request)
+	// ReadAccounts What a table of test accounts says, beside a text that is not kept yet
+	// (POST /api/callers/table)
+	ReadAccounts(w http.ResponseWriter, r *http.Request)
+	// TakeAccounts The text with the accounts of a table, not kept yet; secrets of the table are kept sealed
+	// (POST /api/callers/table/take)
+	TakeAccounts(w http.ResponseWriter, r *http.Request)
 	// TryCaller Log in with a credential, or send it with a safe read
 	// (POST /api/callers/try)
 	TryCaller(w http.ResponseWriter, r *http.Request)
@@ -3956,6 +3996,18 @@ func (_ Unimplemented) LookAtCallers(w http.ResponseWriter, r *http.Request) {
 // LookAtSteps What stands before the first sweep, beside a text that is not kept yet
 // (POST /api/callers/steps)
 func (_ Unimplemented) LookAtSteps(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// ReadAccounts What a table of test accounts says, beside a text that is not kept yet
+// (POST /api/callers/table)
+func (_ Unimplemented) ReadAccounts(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// TakeAccounts The text with the accounts of a table, not kept yet; secrets of the table are kept sealed
+// (POST /api/callers/table/take)
+func (_ Unimplemented) TakeAccounts(w http.ResponseWriter, r *http.Request) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -4449,6 +4501,34 @@ func (siw *ServerInterfaceWrapper) LookAtSteps(w http.ResponseWriter, r *http.Re
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.LookAtSteps(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ReadAccounts operation middleware
+func (siw *ServerInterfaceWrapper) ReadAccounts(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ReadAccounts(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// TakeAccounts operation middleware
+func (siw *ServerInterfaceWrapper) TakeAccounts(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.TakeAccounts(w, r)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -6229,6 +6309,12 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 		r.Post(options.BaseURL+"/api/callers/try", wrapper.TryCaller)
 	})
 	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/callers/table", wrapper.ReadAccounts)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/callers/table/take", wrapper.TakeAccounts)
+	})
+	r.Group(func(r chi.Router) {
 		r.Post(options.BaseURL+"/api/callers/steps", wrapper.LookAtSteps)
 	})
 	r.Group(func(r chi.Router) {
@@ -6595,6 +6681,84 @@ type LookAtStepsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response LookAtStepsdefaultApplicationProblemPlusJSONResponse) VisitLookAtStepsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReadAccountsRequestObject struct {
+	Body *ReadAccountsJSONRequestBody
+}
+
+type ReadAccountsResponseObject interface {
+	VisitReadAccountsResponse(w http.ResponseWriter) error
+}
+
+type ReadAccounts200JSONResponse []Account
+
+func (response ReadAccounts200JSONResponse) VisitReadAccountsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReadAccountsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ReadAccountsdefaultApplicationProblemPlusJSONResponse) VisitReadAccountsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TakeAccountsRequestObject struct {
+	Body *TakeAccountsJSONRequestBody
+}
+
+type TakeAccountsResponseObject interface {
+	VisitTakeAccountsResponse(w http.ResponseWriter) error
+}
+
+type TakeAccounts200JSONResponse CallerEdited
+
+func (response TakeAccounts200JSONResponse) VisitTakeAccountsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TakeAccountsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TakeAccountsdefaultApplicationProblemPlusJSONResponse) VisitTakeAccountsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -8956,6 +9120,12 @@ type StrictServerInterface interface {
 	// LookAtSteps What stands before the first sweep, beside a text that is not kept yet
 	// (POST /api/callers/steps)
 	LookAtSteps(ctx context.Context, request LookAtStepsRequestObject) (LookAtStepsResponseObject, error)
+	// ReadAccounts What a table of test accounts says, beside a text that is not kept yet
+	// (POST /api/callers/table)
+	ReadAccounts(ctx context.Context, request ReadAccountsRequestObject) (ReadAccountsResponseObject, error)
+	// TakeAccounts The text with the accounts of a table, not kept yet; secrets of the table are kept sealed
+	// (POST /api/callers/table/take)
+	TakeAccounts(ctx context.Context, request TakeAccountsRequestObject) (TakeAccountsResponseObject, error)
 	// TryCaller Log in with a credential, or send it with a safe read
 	// (POST /api/callers/try)
 	TryCaller(ctx context.Context, request TryCallerRequestObject) (TryCallerResponseObject, error)
@@ -9382,6 +9552,68 @@ func (sh *strictHandler) LookAtSteps(w http.ResponseWriter, r *http.Request) {
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(LookAtStepsResponseObject); ok {
 		if err := validResponse.VisitLookAtStepsResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ReadAccounts operation middleware
+func (sh *strictHandler) ReadAccounts(w http.ResponseWriter, r *http.Request) {
+	var request ReadAccountsRequestObject
+
+	var body ReadAccountsJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ReadAccounts(ctx, request.(ReadAccountsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ReadAccounts")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ReadAccountsResponseObject); ok {
+		if err := validResponse.VisitReadAccountsResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// TakeAccounts operation middleware
+func (sh *strictHandler) TakeAccounts(w http.ResponseWriter, r *http.Request) {
+	var request TakeAccountsRequestObject
+
+	var body TakeAccountsJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.TakeAccounts(ctx, request.(TakeAccountsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TakeAccounts")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(TakeAccountsResponseObject); ok {
+		if err := validResponse.VisitTakeAccountsResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {

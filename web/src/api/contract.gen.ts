@@ -550,6 +550,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/callers/table": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a table of test accounts says, beside a text that is not kept yet */
+        post: operations["readAccounts"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/callers/table/take": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The text with the accounts of a table, not kept yet; secrets of the table are kept sealed */
+        post: operations["takeAccounts"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/callers/steps": {
         parameters: {
             query?: never;
@@ -2775,6 +2809,28 @@ export interface components {
             /** @description Routes of which somebody has decided who may call them */
             decided: number;
         };
+        AccountTable: {
+            /** @description Empty is the kept one */
+            text: string;
+            /** @description A first row that names the columns, and a row for each account */
+            table: string;
+        };
+        Account: {
+            line: number;
+            name: string;
+            roles: string[];
+            scopes: string[];
+            attributes: {
+                [key: string]: string;
+            };
+            scheme: string;
+            /** @description Of its credential */
+            members: string[];
+            /** @description The identity is there already */
+            known: boolean;
+            /** @description Why it cannot be written */
+            problem: string;
+        };
         ExamplePasted: {
             /** @description A curl command, a call of fetch, entries of a HAR, or a request as it is sent */
             text: string;
@@ -3856,6 +3912,56 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["CallerTried"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    readAccounts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AccountTable"];
+            };
+        };
+        responses: {
+            /** @description A row each */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Account"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    takeAccounts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AccountTable"];
+            };
+        };
+        responses: {
+            /** @description The text */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CallerEdited"];
                 };
             };
             default: components["responses"]["Problem"];

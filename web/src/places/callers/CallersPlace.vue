@@ -15,6 +15,7 @@ import CallerPage from './CallerPage.vue'
 import ExamplePage from './ExamplePage.vue'
 import RolesPicture from './RolesPicture.vue'
 import SchemeList from './SchemeList.vue'
+import TablePage from './TablePage.vue'
 import { stateOf } from './states'
 
 const { target: kept } = storeToRefs(useWorkspace())
@@ -28,8 +29,8 @@ const { busy, run } = useAsk()
 
 const callers = ref<Callers | null>(null)
 const error = ref('')
-const adding = ref(false)
-const showing = ref(url.query.example !== undefined) // requests, by example
+/** How somebody is added beside the list: by hand, from requests, from a table; empty where nobody is. */
+const adding = ref<'' | 'hand' | 'example' | 'table'>(url.query.example === undefined ? '' : 'example')
 const asking = ref('') // whose credential is tried
 /** The target that one is tried on: the chosen one, or the first of a text that is not kept yet. */
 const target = computed(() => kept.value || (callers.value?.targets[0] ?? ''))
@@ -62,13 +63,13 @@ async function edit(change: Omit<CallerEdit, 'text'>, then?: string) {
   await run(async () => {
     const r = await ask(api.POST('/api/callers/edit', { body: { ...change, text: text.value } }))
     pending.put(r.title, r.text)
-    adding.value = false
+    adding.value = ''
     if (then !== undefined) void router.replace({ name: 'callers', params: { name: then } })
   })
 }
 function written(title: string, after: string, caller: string) {
   pending.put(title, after)
-  showing.value = false
+  adding.value = ''
   if (caller) void router.replace({ name: 'callers', params: { name: caller } })
 }
 async function tryAll() {
@@ -87,8 +88,8 @@ async function tryAll() {
   asking.value = ''
 }
 useKeys([
-  { keys: 'a', says: 'add a caller', run: () => (adding.value = true) },
-  { keys: 'e', says: 'derive callers from requests', run: () => (showing.value = true) },
+  { keys: 'a', says: 'add a caller', run: () => (adding.value = 'hand') },
+  { keys: 'e', says: 'derive callers from requests', run: () => (adding.value = 'example') },
 ])
 </script>
 
@@ -98,8 +99,9 @@ useKeys([
       <header>
         <h1>Callers</h1>
         <div class="acts">
-          <NButton type="primary" @click="((adding = true), (showing = false))">Add a caller</NButton>
-          <NButton title="Derive callers from requests that work (e)" @click="showing = true">By example</NButton>
+          <NButton type="primary" @click="adding = 'hand'">Add a caller</NButton>
+          <NButton title="Derive callers from requests that work (e)" @click="adding = 'example'">By example</NButton>
+          <NButton title="Add test accounts from a table" @click="adding = 'table'">From a table</NButton>
           <NButton
             :loading="!!asking"
             :disabled="busy || !target || !callers?.identities.length"
@@ -159,14 +161,15 @@ useKeys([
       </table>
       <SchemeList v-if="callers" :schemes="callers.schemes" @edit="edit" />
     </div>
-    <aside v-if="callers && (adding || showing || chosen)" class="page" aria-label="Caller">
-      <ExamplePage v-if="showing" :target="target" :text="body" @write="written" @leave="showing = false" />
+    <aside v-if="callers && (adding || chosen)" class="page" aria-label="Caller">
+      <ExamplePage v-if="adding === 'example'" :target="target" :text="body" @write="written" @leave="adding = ''" />
+      <TablePage v-else-if="adding === 'table'" :text="body" @write="written" @leave="adding = ''" />
       <CallerForm
-        v-else-if="adding"
+        v-else-if="adding === 'hand'"
         :callers="callers"
         :busy="busy"
         @put="(c) => edit(c, c.name)"
-        @leave="adding = false"
+        @leave="adding = ''"
       />
       <CallerPage
         v-else-if="chosen"
