@@ -47,7 +47,7 @@ func loginOf(q *Request) *login {
 		return nil
 	}
 	l := &login{values: map[string]string{}, cookies: map[string]string{}}
-	knows, again := false, false
+	knows, password, again := false, false, false
 	take := func(name, value string) (string, bool) {
 		words := personal.Words(name)
 		is := strings.Join(words, "")
@@ -55,9 +55,10 @@ func loginOf(q *Request) *login {
 		case value == "" || isGuard(name):
 			return value, false
 		case hasWord(name, passWords) || is == "clientsecret" || is == "apikey" || is == "apisecret":
-			knows = true
+			knows, password = true, password || hasWord(name, passWords)
 			l.secrets = append(l.secrets, holder(name))
-		case slices.Contains(whoWords, is) || len(words) > 1 && slices.Contains(whoWords, words[len(words)-1]):
+		case slices.Contains(whoWords, is), personal.Mail(value),
+			len(words) > 1 && slices.Contains(whoWords, words[len(words)-1]):
 			if l.name == "" {
 				l.name = value
 			}
@@ -98,8 +99,8 @@ func loginOf(q *Request) *login {
 		return nil
 	}
 	l.answered(q)
-	if !hasWord(q.URL.Path, logsIn) && l.access() == "" && l.cookie() == "" && len(l.values) > 4 {
-		return nil
+	if !hasWord(q.URL.Path, logsIn) && l.access() == "" && l.cookie() == "" && (!password || len(l.values) > 4) {
+		return nil // a key in what is sent is as often a part of it
 	}
 	return l
 }
