@@ -34,6 +34,8 @@ func TestObservedIsWhatTheDemoDeclares(t *testing.T) {
 		require.NoError(t, err)
 		_, err = a.Sweeps.Start(t.Context(), "stand-in", "")
 		require.ErrorContains(t, err, "stop it first", "a sweep would be part of what is seen")
+		_, _, err = a.Observing.Confirm(t.Context(), "stand-in", open, []string{"all"}, nil, time.Now())
+		require.ErrorContains(t, err, "still being asked", "what comes may say otherwise")
 		a.Observing.Wait(t.Context(), "stand-in")
 		l, err := a.Observing.Look(t.Context(), "stand-in", "")
 		require.NoError(t, err)

@@ -349,6 +349,10 @@ func (ob *Observing) Confirm(ctx context.Context, target, text string, groups, g
 	if err != nil {
 		return "", nil, err
 	}
+	if l.State == store.Running {
+		return "", nil, fmt.Errorf("%w: it is still being asked, and what comes may say otherwise; wait for it, or "+
+			"stop it", fault.ErrInput)
+	}
 	if text == "" {
 		text = ob.ws.Present().Text
 	}

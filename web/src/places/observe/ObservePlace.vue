@@ -138,7 +138,7 @@ useKeys([{ keys: 'a', says: 'ask what it does today', run: () => void start() }]
           :callers="callers"
           :target="target"
           :open="open === g.id"
-          :busy="busy"
+          :busy="busy || !!progress"
           @toggle="open = open === g.id ? '' : g.id"
           @confirm="confirm([g.id], [], `Confirm: ${g.title}`)"
           @decide="decide(g)"
@@ -149,7 +149,7 @@ useKeys([{ keys: 'a', says: 'ask what it does today', run: () => void start() }]
     <WriteGuesses
       v-if="seen?.guesses.length && !nothing"
       :guesses="seen.guesses"
-      :busy="busy"
+      :busy="busy || !!progress"
       @confirm="
         (r) => confirm([], r, `Confirm what was guessed for ${r.length} ${r.length === 1 ? 'write' : 'writes'}`)
       "
