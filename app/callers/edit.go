@@ -225,13 +225,7 @@ func (c *Callers) credentials(ctx context.Context, d *declaration.Document, ch C
 				if len(ch.Credentials) > 1 {
 					name = ch.Name + "-" + g.Scheme + "-" + n
 				}
-				err := c.store.Seal(ctx, name, secret)
-				if errors.Is(err, store.ErrNoDirectory) {
-					return "",
-						errors.New("a secret can be kept only with a data directory (--data DIR); name a variable " +
-							"of the environment in its place: env:NAME")
-				}
-				if err != nil {
+				if err := c.seal(ctx, name, secret); err != nil {
 					return "", err
 				}
 				value = "kept:" + name
@@ -258,6 +252,16 @@ func (c *Callers) credentials(ctx context.Context, d *declaration.Document, ch C
 		return "", nil
 	}
 	return flowOf(fields), nil
+}
+
+// seal keeps a secret in the data directory, under a name.
+func (c *Callers) seal(ctx context.Context, name, secret string) error {
+	err := c.store.Seal(ctx, name, secret)
+	if errors.Is(err, store.ErrNoDirectory) {
+		return errors.New("a secret can be kept only with a data directory (--data DIR); name a variable of the " +
+			"environment in its place: env:NAME")
+	}
+	return err
 }
 
 // copied adds an identity, a role or a scheme like another one, behind it.

@@ -2,7 +2,6 @@ package callers
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -14,7 +13,6 @@ import (
 	"millgate/core/declaration/layout"
 	"millgate/format/har"
 	"millgate/format/pasted"
-	"millgate/store"
 )
 
 // Pasted is a text with requests that worked, and who sent them, in which role, "" where the requests say it.
@@ -83,11 +81,11 @@ func (c *Callers) TakeExample(ctx context.Context, target, text string, list []P
 	}
 	var names []string
 	out = workspace.Begun(text)
+	d, before := c.ws.Parse(out)
 	for _, p := range r.Proposals {
 		if !slices.Contains(take, p.ID) {
 			continue
 		}
-		d, _ := c.ws.Parse(out)
 		if out, err = layout.Apply(out, p.Edits(d)...); err != nil {
 			return "", "", fmt.Errorf("%w: %s: %w", fault.ErrInput, p.ID, err)
 		}
@@ -97,14 +95,13 @@ func (c *Callers) TakeExample(ctx context.Context, target, text string, list []P
 		return "", "", err
 	}
 	_, msgs := c.ws.Parse(out)
-	_, before := c.ws.Parse(text)
 	if m := firstError(msgs); m != nil && firstError(before) == nil {
 		return "", "", fmt.Errorf("%w: it would leave an error: line %d: %s; %s", fault.ErrInput, m.Line, m.Text,
 			m.Hint)
 	}
 	for _, p := range r.Proposals {
 		if slices.Contains(take, p.ID) {
-			if err := c.seal(ctx, p); err != nil {
+			if err := c.sealOf(ctx, p); err != nil {
 				return "", "", err
 			}
 		}
@@ -112,8 +109,8 @@ func (c *Callers) TakeExample(ctx context.Context, target, text string, list []P
 	return out, "By example: " + strings.Join(names, ", "), nil
 }
 
-// seal keeps the secrets of a proposal under the names that its text has.
-func (c *Callers) seal(ctx context.Context, p byexample.Proposal) error {
+// sealOf keeps the secrets of a proposal under the names that its text has.
+func (c *Callers) sealOf(ctx context.Context, p byexample.Proposal) error {
 	secrets := map[string]string{}
 	for n, v := range p.Secrets {
 		secrets[p.Name+"-"+n] = v
@@ -122,13 +119,8 @@ func (c *Callers) seal(ctx context.Context, p byexample.Proposal) error {
 		secrets[strings.TrimPrefix(p.Text, "kept:")] = p.Secret
 	}
 	for _, n := range slices.Sorted(maps.Keys(secrets)) {
-		err := c.store.Seal(ctx, n, secrets[n])
-		if errors.Is(err, store.ErrNoDirectory) {
-			return fmt.Errorf("%w: secrets of requests can be kept only with a data directory (--data DIR)",
-				fault.ErrInput)
-		}
-		if err != nil {
-			return err
+		if err := c.seal(ctx, n, secrets[n]); err != nil {
+			return fmt.Errorf("%w: %w", fault.ErrInput, err)
 		}
 	}
 	return nil

@@ -107,13 +107,12 @@ func Read(d *declaration.Document, t *declaration.Target, requests []*Request) R
 var order = []Kind{Target, Header, Scheme, Lifetime, Route, Identity, Record}
 
 type reader struct {
-	d      *declaration.Document
-	target *declaration.Target
-	calls  []*call
-	out    Reading
-	named  map[string]*found // schemes, by what they are
-	// templates are those of the requests, METHOD path.
-	templates []string
+	d         *declaration.Document
+	target    *declaration.Target
+	calls     []*call
+	out       Reading
+	named     map[string]*found // schemes, by what they are
+	templates []route.Selector  // of the requests
 }
 
 // call is a request with what it says.

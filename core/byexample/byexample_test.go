@@ -140,7 +140,8 @@ func TestWhatIsProposed(t *testing.T) {
 				"identity bo: { credentials: { user-token: { key: kept:bo-key } } }"},
 			[]string{"the header X-Berth differs between callers, and is no credential by its name: if the service looks at it, " +
 				"it is an attribute of the caller"}},
-		{"a key in what is sent is no login", []string{`curl https://api.quay.example/v1/orders --json '{"api_key":"k","to":"a@b.example"}'`},
+		{"a key in what is sent is no login",
+			[]string{`curl https://api.quay.example/v1/orders --json '{"api_key":"k","to":"a@b.example"}'`},
 			[]string{base, "route POST /v1/orders"}, nil},
 		{"making an account is no login",
 			[]string{`curl https://api.quay.example/v1/register --json '{"email":"a@b.example","password":"pw"}'`},

@@ -47,13 +47,3 @@ func names(m *token.Member) (out []string) {
 	}
 	return out
 }
-
-// seconds is when a token ends, in seconds since 1970 (RFC 7519 section 4.1.4).
-func seconds(t *token.Token) (int64, bool) {
-	var f float64
-	m := t.Claims.Get("exp")
-	if m == nil || json.Unmarshal(m.Raw, &f) != nil || f < 0 || f > 1e11 {
-		return 0, false
-	}
-	return int64(f), true
-}

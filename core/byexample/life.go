@@ -1,7 +1,6 @@
 package byexample
 
 import (
-	"encoding/json"
 	"slices"
 	"strings"
 	"time"
@@ -21,12 +20,10 @@ func (l *login) life() (time.Duration, string) {
 		return 0, ""
 	}
 	text, _ := at.Text(l.answer)
-	if t := token.Decode(text); t.Claims.Get("iat") != nil {
-		var iat float64
-		end, ok := seconds(t)
-		if ok && json.Unmarshal(t.Claims.Get("iat").Raw, &iat) == nil && float64(end) > iat {
-			return time.Duration(float64(end)-iat) * time.Second, "its token says so"
-		}
+	t := token.Decode(text)
+	begins, begun := t.Date("iat")
+	if ends, ok := t.Date("exp"); ok && begun && ends.After(begins) {
+		return ends.Sub(begins), "its token says so"
 	}
 	beside, _ := at[:strings.LastIndexByte(string(at), '/')].In(l.answer)
 	members, _ := beside.(map[string]any)

@@ -256,7 +256,9 @@ func (r *reader) routes() {
 		known[k] = rt.Selector
 	}
 	for _, f := range inventory.Fold(seen, known) {
-		r.templates = append(r.templates, f.Template)
+		if sel, err := route.ParseTemplate(f.Template); err == nil {
+			r.templates = append(r.templates, sel)
+		}
 		if f.Known {
 			continue
 		}
@@ -285,26 +287,22 @@ func (r *reader) identities() {
 	}
 	for _, name := range names {
 		var p Proposal
+		var roles, scopes []string // that its token claims
+		said := ""
 		for _, c := range r.calls {
 			if c.whose != name {
 				continue
+			}
+			said = cmp.Or(slug(c.q.Role), said)
+			if f := c.proof(); f != nil {
+				roles, scopes = claimed(f.value)
 			}
 			if q := r.credential(c); q.Scheme != "" && (p.Scheme == "" || len(q.Members)+len(q.Secrets) >
 				len(p.Members)+len(p.Secrets)) {
 				p = q
 			}
 		}
-		for _, c := range r.calls {
-			if f := c.proof(); c.whose == name && f != nil {
-				p.Roles, p.Scopes = claimed(f.value)
-			}
-		}
-		said := ""
-		for _, c := range r.calls {
-			if c.whose == name {
-				said = cmp.Or(slug(c.q.Role), said)
-			}
-		}
+		p.Roles, p.Scopes = roles, scopes
 		if said != "" {
 			p.Roles = []string{said}
 		} else if len(p.Roles)+len(p.Scopes) > 0 {
@@ -314,8 +312,8 @@ func (r *reader) identities() {
 			continue
 		}
 		p.Kind, p.Name = Identity, name
-		if p.Text = p.identityText(); r.d.IdentityNamed(name) != nil {
-			p.DeclaredBefore, p.Text = true, "credentials: { "+p.Scheme+": "+p.CredentialText()+" }"
+		if p.Text = p.identity(); r.d.IdentityNamed(name) != nil {
+			p.DeclaredBefore, p.Text = true, "credentials: { "+p.Scheme+": "+p.credential()+" }"
 		}
 		r.propose(p)
 	}
@@ -362,10 +360,8 @@ func (r *reader) credential(c *call) (p Proposal) {
 	default:
 		p.Secrets = map[string]string{"token": proof.value}
 		p.Why += "; a token that was copied ends"
-		if t := token.Decode(proof.value); t.Claims.Get("exp") != nil {
-			if s, ok := seconds(t); ok {
-				p.Why += " (" + time.Unix(s, 0).UTC().Format(time.RFC3339) + ")"
-			}
+		if at, ok := token.Decode(proof.value).Date("exp"); ok {
+			p.Why += " (" + at.UTC().Format(time.RFC3339) + ")"
 		}
 		p.Why += ": bring the request that logs in for one that stays"
 	}
@@ -376,28 +372,4 @@ func (r *reader) miss(what string) {
 	if !slices.Contains(r.out.Unread, what) {
 		r.out.Unread = append(r.out.Unread, what)
 	}
-}
-
-// CredentialText is the credential of an identity as it will stand in the declaration: secrets are kept sealed.
-func (p Proposal) CredentialText() string {
-	var members []string
-	for _, n := range slices.Sorted(maps.Keys(p.Members)) {
-		members = append(members, n+": "+declaration.Scalar(p.Members[n]))
-	}
-	for _, n := range slices.Sorted(maps.Keys(p.Secrets)) {
-		members = append(members, n+": kept:"+p.Name+"-"+n)
-	}
-	return "{ " + strings.Join(members, ", ") + " }"
-}
-
-// identityText is an identity with its credential.
-func (p Proposal) identityText() string {
-	var parts []string
-	if len(p.Roles) > 0 {
-		parts = append(parts, "roles: "+declaration.FlowList(p.Roles))
-	}
-	if len(p.Scopes) > 0 {
-		parts = append(parts, "scopes: "+declaration.FlowList(p.Scopes))
-	}
-	return "{ " + strings.Join(append(parts, "credentials: { "+p.Scheme+": "+p.CredentialText()+" }"), ", ") + " }"
 }

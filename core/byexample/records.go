@@ -21,6 +21,7 @@ type owned struct {
 // who has
 // another role may ask for what is somebody else's.
 func (r *reader) records() {
+	inv, _ := route.NewInventory(r.templates)
 	index := map[string]*owned{}
 	var list []*owned
 	for _, c := range r.calls {
@@ -28,26 +29,24 @@ func (r *reader) records() {
 		if !ok || c.login != nil || !r.isIdentity(c.whose) || c.q.Answer != nil && c.q.Answer.Status/100 != 2 {
 			continue
 		}
-		for _, text := range r.templates {
-			sel, err := route.ParseTemplate(text)
-			if err != nil || !strings.HasPrefix(text, c.q.Method+" ") {
-				continue
-			}
-			n, id := lastOf(sel, host, path)
-			if n == "" {
-				continue
-			}
-			o := ownedBy(sel, n)
-			if index[o.fills] == nil {
-				index[o.fills] = o
-				list = append(list, o)
-			}
-			if o = index[o.fills]; !slices.Contains(o.callers, c.whose) {
-				o.callers = append(o.callers, c.whose)
-			}
-			if !slices.Contains(o.ids[c.whose], id) {
-				o.ids[c.whose] = append(o.ids[c.whose], id)
-			}
+		i := inv.Find(c.q.Method, host, path)
+		if i < 0 || c.q.Method == "HEAD" {
+			continue
+		}
+		param, id := lastOf(inv.Routes[i], path)
+		if param == "" {
+			continue
+		}
+		o := ownedBy(inv.Routes[i], param)
+		if index[o.fills] == nil {
+			index[o.fills] = o
+			list = append(list, o)
+		}
+		if o = index[o.fills]; !slices.Contains(o.callers, c.whose) {
+			o.callers = append(o.callers, c.whose)
+		}
+		if !slices.Contains(o.ids[c.whose], id) {
+			o.ids[c.whose] = append(o.ids[c.whose], id)
 		}
 	}
 	for _, o := range list {
@@ -91,18 +90,12 @@ func (r *reader) isIdentity(name string) bool {
 		func(p Proposal) bool { return p.Kind == Identity && p.Name == name }))
 }
 
-// lastOf is the last parameter of a template and what stands there in a path; "" where the path is another.
-func lastOf(sel route.Selector, host, path string) (name, value string) {
+// lastOf is the last parameter of a template and what stands there in a path of it; "" without one.
+func lastOf(sel route.Selector, path string) (name, value string) {
 	segments := route.Split(path)
-	if sel.Host != host || len(segments) != len(sel.Segments) {
-		return "", ""
-	}
 	for k, s := range sel.Segments {
-		switch {
-		case s.Name != "":
+		if s.Name != "" {
 			name, value = s.Name, segments[k]
-		case s.Literal != segments[k]:
-			return "", ""
 		}
 	}
 	return name, value

@@ -1,6 +1,7 @@
 package byexample
 
 import (
+	"errors"
 	"net/url"
 	"strings"
 
@@ -39,6 +40,21 @@ type Answer struct {
 	Status  int
 	Headers field.List
 	Body    []byte
+}
+
+// Address reads an absolute address of HTTP, as all others are compared with it: with a path, its scheme and host
+// in small
+// letters (RFC 3986 section 6.2.2.1).
+func Address(text string) (*url.URL, error) {
+	u, err := url.Parse(text)
+	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
+		return nil, errors.New("it is no http address")
+	}
+	u.Scheme, u.Host = strings.ToLower(u.Scheme), strings.ToLower(u.Host)
+	if u.Path == "" {
+		u.Path = "/"
+	}
+	return u, nil
 }
 
 // Add puts a header field in; those of cookies are taken apart (RFC 6265 section 4.2.1).

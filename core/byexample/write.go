@@ -1,6 +1,10 @@
 package byexample
 
 import (
+	"maps"
+	"slices"
+	"strings"
+
 	"millgate/core/declaration"
 	"millgate/core/declaration/layout"
 )
@@ -65,7 +69,31 @@ func (p Proposal) Edits(d *declaration.Document) []layout.Edit {
 			return append(edits, layout.Edit{Section: "identities", Item: p.Name, Text: p.Text})
 		}
 		return []layout.Edit{{Section: "identities", Item: p.Name, Field: []string{"credentials", p.Scheme},
-			Text: p.CredentialText()}}
+			Text: p.credential()}}
 	}
 	return nil
+}
+
+// credential is that of an identity as it will stand in the declaration: secrets are kept sealed.
+func (p Proposal) credential() string {
+	var members []string
+	for _, n := range slices.Sorted(maps.Keys(p.Members)) {
+		members = append(members, n+": "+declaration.Scalar(p.Members[n]))
+	}
+	for _, n := range slices.Sorted(maps.Keys(p.Secrets)) {
+		members = append(members, n+": kept:"+p.Name+"-"+n)
+	}
+	return "{ " + strings.Join(members, ", ") + " }"
+}
+
+// identity is one with its credential.
+func (p Proposal) identity() string {
+	var parts []string
+	if len(p.Roles) > 0 {
+		parts = append(parts, "roles: "+declaration.FlowList(p.Roles))
+	}
+	if len(p.Scopes) > 0 {
+		parts = append(parts, "scopes: "+declaration.FlowList(p.Scopes))
+	}
+	return "{ " + strings.Join(append(parts, "credentials: { "+p.Scheme+": "+p.credential()+" }"), ", ") + " }"
 }

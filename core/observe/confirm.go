@@ -70,10 +70,7 @@ func (w *writing) write(entries ...Entry) error {
 	}
 	wanted := map[string]*declaration.Entry{}
 	for _, e := range entries {
-		x, err := named(w.doc, e)
-		if err != nil {
-			return err
-		}
+		x := named(w.doc, e)
 		for _, key := range e.Routes {
 			wanted[key] = &x
 		}
@@ -109,7 +106,8 @@ func (w *writing) write(entries ...Entry) error {
 	return nil
 }
 
-// making are the edits by which undecided entries that name routes of others give way.
+// making are the edits by which undecided entries that name routes of others give way; the error names a route that is
+// not there.
 func (w *writing) making(entries []Entry) (edits []layout.Edit, err error) {
 	rest := map[*declaration.Entry][]route.Selector{}
 	var order []*declaration.Entry
@@ -142,19 +140,15 @@ func (w *writing) making(entries []Entry) (edits []layout.Edit, err error) {
 }
 
 // named is the entry to write: with its patterns, or else with its routes by name.
-func named(d *declaration.Document, e Entry) (declaration.Entry, error) {
+func named(d *declaration.Document, e Entry) declaration.Entry {
 	x := e.Rule
 	if len(x.At) > 0 {
-		return x, nil
+		return x
 	}
 	for _, key := range e.Routes {
-		i := d.RouteNamed(key)
-		if i < 0 {
-			return x, fmt.Errorf("%s is no route of the inventory any more; observe again", key)
-		}
-		x.At = append(x.At, d.Routes[i].Selector)
+		x.At = append(x.At, d.Routes[d.RouteNamed(key)].Selector)
 	}
-	return x, nil
+	return x
 }
 
 // Guesses are entries for routes that were not sent, each from the read beside it: what the declaration says of that

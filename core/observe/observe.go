@@ -152,7 +152,7 @@ func working(seen []Seen) map[caller]bool {
 
 // read fills in the marks of a route.
 func (a *At) read(r reading) {
-	there := there(a.Seen)
+	shown := shown(a.Seen)
 	said := func(s Seen) Mark {
 		switch s.Class {
 		case check.Admitted:
@@ -162,7 +162,7 @@ func (a *At) read(r reading) {
 				return Away
 			}
 		case check.Hidden:
-			if there[s.Record] && r.means(s) {
+			if shown[s.Record] && r.means(s) {
 				return Away
 			}
 		default:
@@ -194,8 +194,8 @@ func (a *At) read(r reading) {
 	inOrder(r.d, a.Knows)
 }
 
-// there are the records, by their id, that somebody was shown.
-func there(seen []Seen) map[string]bool {
+// shown are the records, by their id, that somebody was shown.
+func shown(seen []Seen) map[string]bool {
 	out := map[string]bool{}
 	for _, s := range seen {
 		if s.Class == check.Admitted && !s.Options {
@@ -292,7 +292,7 @@ func (a *At) unknown(r reading, id string) string {
 	if id == nobody {
 		name = "nobody"
 	}
-	own := false
+	own, shown := false, shown(a.Seen)
 	for _, s := range a.Seen {
 		if s.Identity != id || s.Options || !r.means(s) {
 			continue
@@ -303,7 +303,7 @@ func (a *At) unknown(r reading, id string) string {
 		case "":
 			return "there was no answer for " + name + ": " + s.Why
 		case check.Hidden:
-			if there(a.Seen)[s.Record] {
+			if shown[s.Record] {
 				continue
 			}
 			return "nothing was there for " + name + " (404), and nobody was shown anything at that address"

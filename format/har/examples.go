@@ -2,19 +2,16 @@ package har
 
 import (
 	"bytes"
-	"cmp"
 	"encoding/base64"
 	"encoding/json"
 	"fmt"
-	"net/url"
 	"strings"
 
 	"millgate/core/byexample"
 )
 
-// Examples reads requests with all their fields, secrets among them, for whoever brings their own to say how they
-// call: of
-// an archive, of a list of entries, or of one entry. One that is broken is an error.
+// Examples reads requests with all their fields, secrets among them, for whoever brings their own to say how they call:
+// of an archive, of a list of entries, or of one entry. One that is broken is an error.
 func Examples(text []byte) (out []*byexample.Request, err error) {
 	var any struct {
 		Log     json.RawMessage `json:"log"`
@@ -45,11 +42,10 @@ func Examples(text []byte) (out []*byexample.Request, err error) {
 		if err != nil {
 			return nil, fmt.Errorf("%w: entry %d: %w", ErrFormat, k+1, err)
 		}
-		u, err := url.Parse(e.Request.URL)
+		u, err := byexample.Address(e.Request.URL)
 		if err != nil {
 			return nil, fmt.Errorf("%w: entry %d: %w", ErrFormat, k+1, err)
 		}
-		u.Scheme, u.Host, u.Path = strings.ToLower(u.Scheme), strings.ToLower(u.Host), cmp.Or(u.Path, "/")
 		x := &byexample.Request{Form: byexample.HAR, Line: 1, Method: r.Method, URL: u, Body: r.Body}
 		for _, h := range e.Request.Headers {
 			if !strings.HasPrefix(h.Name, ":") { // of HTTP/2, which say what stands elsewhere (RFC 9113 section 8.3)

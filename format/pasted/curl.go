@@ -195,20 +195,21 @@ type command struct {
 	multi  [][2]string
 }
 
-// Options that take a value, those that take none, and the letters of both. What they do to the connection, to the
-// output or to retries says nothing about who calls.
+// Options by what they say: those with a value that may say who calls, or that something is not known; and those that
+// say nothing of it, about the connection, the output and retries, with a value and without. letters are short forms.
 var (
-	withValue = strings.Fields(`--request --header --data --data-raw --data-binary --data-ascii --data-urlencode --json
+	saying = strings.Fields(`--request --header --data --data-raw --data-binary --data-ascii --data-urlencode --json
 		--form --form-string --user --cookie --user-agent --referer --url --oauth2-bearer --url-query
-		--output --write-out --max-time --connect-timeout --retry --retry-delay --retry-max-time --cookie-jar --limit-rate
-		--dump-header --trace --trace-ascii --stderr --config --proxy --proxy-user --cacert --capath --cert --key
-		--cert-type --key-type --pass --resolve --connect-to --interface --upload-file --range --aws-sigv4 --unix-socket
-		--tls-max --ciphers --netrc-file --max-redirs --max-filesize --noproxy --dns-servers`)
-	silent = strings.Fields(`--silent --show-error --include --verbose --location --compressed --insecure --fail --globoff
+		--config --proxy --proxy-user --cacert --capath --cert --key --cert-type --key-type --pass --resolve --connect-to
+		--interface --upload-file --range --aws-sigv4 --unix-socket --tls-max --ciphers --netrc-file --noproxy
+		--dns-servers`)
+	valued = strings.Fields(`--output --write-out --max-time --connect-timeout --retry --retry-delay --retry-max-time
+		--cookie-jar --limit-rate --dump-header --trace --trace-ascii --stderr --max-redirs --max-filesize
+		--keepalive-time`)
+	plain = strings.Fields(`--silent --show-error --include --verbose --location --compressed --insecure --fail --globoff
 		--path-as-is --http1.0 --http1.1 --http2 --http2-prior-knowledge --http3 --no-buffer --progress-bar --ipv4 --ipv6
 		--location-trusted --fail-with-body --tlsv1.2 --tlsv1.3 --no-progress-meter --no-keepalive --raw --remote-name
-		--output --write-out --max-time --connect-timeout --retry --retry-delay --retry-max-time --cookie-jar --limit-rate
-		--dump-header --trace --trace-ascii --stderr --max-redirs --max-filesize --parallel --keepalive-time`)
+		--parallel`)
 	letters = map[byte]string{'X': "--request", 'H': "--header", 'd': "--data", 'F': "--form", 'u': "--user",
 		'b': "--cookie", 'A': "--user-agent", 'e': "--referer", 'o': "--output", 'w': "--write-out", 'm': "--max-time",
 		'c': "--cookie-jar", 'D': "--dump-header", 'K': "--config", 'x': "--proxy", 'U': "--proxy-user", 'E': "--cert",
@@ -217,6 +218,10 @@ var (
 		'N': "--no-buffer", '0': "--http1.0", '4': "--ipv4", '6': "--ipv6", '#': "--progress-bar", 'O': "--remote-name",
 		'n': "--netrc", 'Z': "--parallel"}
 )
+
+func takesValue(option string) bool {
+	return slices.Contains(saying, option) || slices.Contains(valued, option)
+}
 
 func curl(w words) (*byexample.Request, error) {
 	c := command{r: &byexample.Request{Form: byexample.Curl, Line: w.line, Unread: w.unread}}
@@ -232,7 +237,7 @@ func curl(w words) (*byexample.Request, error) {
 		}
 		switch {
 		case strings.HasPrefix(a, "--") && len(a) > 2:
-			if !slices.Contains(withValue, a) {
+			if !takesValue(a) {
 				c.option(a, "")
 				continue
 			}
@@ -243,7 +248,7 @@ func curl(w words) (*byexample.Request, error) {
 				switch {
 				case !ok:
 					c.r.Miss("the option -" + a[k:k+1])
-				case !slices.Contains(withValue, long):
+				case !takesValue(long):
 					c.option(long, "")
 				case k+1 < len(a):
 					c.option(long, a[k+1:])
@@ -308,7 +313,7 @@ func (c *command) option(name, value string) {
 	case "--head":
 		c.head = true
 	default:
-		if !slices.Contains(silent, name) {
+		if !slices.Contains(valued, name) && !slices.Contains(plain, name) {
 			c.r.Miss("the option " + strings.TrimSpace(name+" "+cut(value)))
 		}
 	}

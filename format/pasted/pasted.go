@@ -56,13 +56,9 @@ func address(text string) (*url.URL, error) {
 	if !strings.Contains(text, "://") {
 		full = "http://" + text
 	}
-	u, err := url.Parse(full)
-	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
+	u, err := byexample.Address(full)
+	if err != nil {
 		return nil, fmt.Errorf("%w: %q is no http address", ErrNothing, cut(text))
-	}
-	u.Scheme, u.Host = strings.ToLower(u.Scheme), strings.ToLower(u.Host)
-	if u.Path == "" {
-		u.Path = "/"
 	}
 	return u, nil
 }

@@ -1,16 +1,24 @@
-import { useDebounceFn } from '@vueuse/core'
+import { useDebounceFn, useLocalStorage } from '@vueuse/core'
 import { defineStore, storeToRefs } from 'pinia'
-import { ref } from 'vue'
+import { computed, ref } from 'vue'
 import { api, ask, type Steps } from '../api/client'
 import { usePending } from './pending'
 import { useWorkspace } from './workspace'
 
-/** What stands before the first sweep, by the text as it would be kept. */
+/** What stands before the first sweep, by the text as it would be kept, until that is over or hidden. */
 export const useSteps = defineStore('steps', () => {
-  const { target } = storeToRefs(useWorkspace())
+  const { board, target } = storeToRefs(useWorkspace())
   const { text, pending } = storeToRefs(usePending())
   const found = ref<Steps | null>(null)
+  const left = useLocalStorage<string[]>('millgate.steps', []) // files whose steps somebody took away
+  const file = computed(() => board.value?.file ?? '')
+  const over = computed(() => {
+    const b = board.value
+    if (!b || left.value.includes(file.value)) return true
+    return !!b.sweep && (b.sweep.id > 1 || !b.sweep.endedAt || b.notFair === 0)
+  })
   const look = useDebounceFn(async () => {
+    if (over.value) return
     const body = { target: target.value, text: pending.value ? text.value : '' }
     try {
       found.value = await ask(api.POST('/api/callers/steps', { body }))
@@ -18,5 +26,8 @@ export const useSteps = defineStore('steps', () => {
       // It is looked at again with the next change; what is shown meanwhile was so.
     }
   }, 150)
-  return { found, look }
+  function hide() {
+    left.value = [...left.value, file.value]
+  }
+  return { found: computed(() => found.value), over, look, hide }
 })

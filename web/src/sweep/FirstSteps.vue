@@ -1,5 +1,4 @@
 <script setup lang="ts">
-import { useLocalStorage } from '@vueuse/core'
 import { storeToRefs } from 'pinia'
 import { computed, watch } from 'vue'
 import { RouterLink } from 'vue-router'
@@ -11,22 +10,15 @@ import { stepsOf } from './steps'
 /** What stands before the first sweep, step by step. It goes away when that is done, or when somebody says so. */
 const { board, target, version } = storeToRefs(useWorkspace())
 const { text } = storeToRefs(usePending())
-const { look } = useSteps()
-const { found } = storeToRefs(useSteps())
+const { look, hide } = useSteps()
+const { found, over } = storeToRefs(useSteps())
 
-const left = useLocalStorage<string[]>('millgate.steps', []) // files whose steps somebody took away
-const file = computed(() => board.value?.file ?? '')
-const over = computed(() => {
-  const b = board.value
-  if (!b || left.value.includes(file.value)) return true
-  return !!b.sweep && (b.sweep.id > 1 || !b.sweep.endedAt || b.notFair === 0)
-})
 const steps = computed(() =>
   found.value && !over.value ? stepsOf(found.value, board.value?.sweep ? board.value.notFair : null) : [],
 )
 const next = computed(() => steps.value.find((s) => !s.done))
 
-watch([text, target, version, over], () => !over.value && void look(), { immediate: true })
+watch([text, target, version, over], () => void look(), { immediate: true })
 </script>
 
 <template>
@@ -42,7 +34,7 @@ watch([text, target, version, over], () => !over.value && void look(), { immedia
       <i aria-hidden="true">{{ s.done ? '✓' : '' }}</i><b>{{ s.name }}</b> {{ s.says
       }}<span v-if="s.done" class="visually-hidden">, done</span>
     </RouterLink>
-    <button class="bare" @click="left = [...left, file]">Hide</button>
+    <button class="bare" @click="hide">Hide</button>
   </nav>
 </template>
 

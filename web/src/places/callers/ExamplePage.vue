@@ -1,9 +1,9 @@
 <script setup lang="ts">
-import { useDebounceFn } from '@vueuse/core'
 import { NButton } from 'naive-ui'
-import { computed, ref, watch } from 'vue'
-import { api, ask, message, type ExampleRead } from '../../api/client'
+import { computed, ref } from 'vue'
+import { api, ask } from '../../api/client'
 import { useAsk } from '../../composables/useAsk'
+import { useFresh } from '../../composables/useFresh'
 import ExampleRequest from './ExampleRequest.vue'
 import ExampleReading from './ExampleReading.vue'
 
@@ -12,46 +12,24 @@ const props = defineProps<{ target: string; text: string }>()
 const emit = defineEmits<{ write: [title: string, text: string, caller: string]; leave: [] }>()
 
 const requests = ref([{ text: '', whose: '', role: '' }])
-const read = ref<ExampleRead | null>(null)
-const error = ref('')
-const fresh = ref(false) // what is shown is of what stands in the fields
 const left = ref(new Set<string>()) // proposals that are not taken
 const { busy, run } = useAsk()
 
 const brought = computed(() => requests.value.filter((r) => r.text.trim()))
-const taken = computed(() => read.value?.proposals.filter((p) => !left.value.has(p.id)) ?? [])
-
-let turn = 0
-const look = useDebounceFn(async () => {
-  const mine = ++turn
-  if (!brought.value.length) {
-    read.value = null
-    error.value = ''
-    return
-  }
-  try {
-    const r = await ask(
-      api.POST('/api/callers/example', {
-        body: { target: props.target, text: props.text, requests: brought.value },
-      }),
-    )
-    if (mine !== turn) return
-    read.value = r
-    fresh.value = true
-    error.value = ''
-  } catch (e) {
-    if (mine === turn) error.value = message(e)
-  }
-}, 250)
-watch(
-  [requests, () => props.text, () => props.target],
-  () => {
-    turn++ // an answer that is on its way is of what stood here before
-    fresh.value = false
-    void look()
-  },
-  { deep: true },
+const {
+  found: read,
+  error,
+  fresh,
+} = useFresh([requests, () => props.text, () => props.target], () =>
+  brought.value.length
+    ? ask(
+        api.POST('/api/callers/example', {
+          body: { target: props.target, text: props.text, requests: brought.value },
+        }),
+      )
+    : null,
 )
+const taken = computed(() => read.value?.proposals.filter((p) => !left.value.has(p.id)) ?? [])
 
 function toggle(id: string, on: boolean) {
   const next = new Set(left.value)

@@ -1,13 +1,11 @@
 <script setup lang="ts">
 import { NCheckbox } from 'naive-ui'
-import { computed } from 'vue'
 import type { ExampleRead } from '../../api/client'
 import { varies } from './example'
 
 /** What requests say: of each, what differs between them, and what is proposed. */
-const props = defineProps<{ read: ExampleRead; left: Set<string> }>()
+defineProps<{ read: ExampleRead; left: Set<string> }>()
 defineEmits<{ toggle: [id: string, on: boolean] }>()
-const unread = computed(() => props.read.unread)
 </script>
 
 <template>
@@ -25,7 +23,7 @@ const unread = computed(() => props.read.unread)
         <div v-for="u in t.unread" :key="u" class="unread">not understood: {{ u }}</div>
       </li>
     </ul>
-    <div v-for="u in unread" :key="u" class="unread">not understood: {{ u }}</div>
+    <div v-for="u in read.unread" :key="u" class="unread">not understood: {{ u }}</div>
     <template v-if="read.parts.some((p) => p.varies !== 'once')">
       <h3>What differs between them</h3>
       <table class="plain">

@@ -1,44 +1,21 @@
 <script setup lang="ts">
-import { useDebounceFn } from '@vueuse/core'
 import { NButton, NInput } from 'naive-ui'
-import { computed, ref, watch } from 'vue'
-import { api, ask, message, type Account } from '../../api/client'
+import { computed, ref } from 'vue'
+import { api, ask } from '../../api/client'
 import { useAsk } from '../../composables/useAsk'
+import { useFresh } from '../../composables/useFresh'
 
 /** Test accounts from a table. Nothing of it is kept until it is written; then its secrets are sealed. */
 const props = defineProps<{ text: string }>()
 const emit = defineEmits<{ write: [title: string, text: string, caller: string]; leave: [] }>()
 
 const table = ref('')
-const list = ref<Account[]>([])
-const error = ref('')
-const fresh = ref(false)
+const { found, error, fresh } = useFresh([table, () => props.text], () =>
+  table.value.trim() ? ask(api.POST('/api/callers/table', { body: { text: props.text, table: table.value } })) : null,
+)
+const list = computed(() => found.value ?? [])
 const { busy, run } = useAsk()
 const bad = computed(() => list.value.filter((a) => a.problem).length)
-
-let turn = 0
-const look = useDebounceFn(async () => {
-  const mine = ++turn
-  if (!table.value.trim()) {
-    list.value = []
-    error.value = ''
-    return
-  }
-  try {
-    const r = await ask(api.POST('/api/callers/table', { body: { text: props.text, table: table.value } }))
-    if (mine !== turn) return
-    list.value = r
-    error.value = ''
-    fresh.value = true
-  } catch (e) {
-    if (mine === turn) error.value = message(e)
-  }
-}, 250)
-watch([table, () => props.text], () => {
-  turn++ // an answer that is on its way is of what stood here before
-  fresh.value = false
-  void look()
-})
 
 async function write() {
   await run(async () => {
