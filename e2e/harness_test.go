@@ -178,11 +178,16 @@ func (p *Page) see(css, text string) *rod.Element {
 	p.t.Helper()
 	e, err := p.Timeout(patience).ElementR(css, text)
 	if err != nil {
-		shot := filepath.Join(os.TempDir(), p.t.Name()+".png")
-		_ = os.WriteFile(shot, p.MustScreenshot(), 0o600)
-		p.t.Fatalf("no %s shows %q (see %s): %v", css, text, shot, err)
+		p.t.Fatalf("no %s shows %q (see %s): %v", css, text, p.shot(), err)
 	}
 	return e
+}
+
+// shot keeps what the page shows, for who reads why a test failed.
+func (p *Page) shot() string {
+	file := filepath.Join(os.TempDir(), p.t.Name()+".png")
+	_ = os.WriteFile(file, p.MustScreenshot(), 0o600)
+	return file
 }
 
 // gone waits until nothing that matches css shows text.
@@ -211,11 +216,16 @@ func (p *Page) click(css, text string) {
 		}
 		el.MustEval(`() => { this.wasHit = false
 			this.addEventListener('click', () => { this.wasHit = true }, { once: true, capture: true }) }`)
-		el.MustClick()
-		if hit, err := el.Eval(`() => this.wasHit`); err != nil || hit.Value.Bool() {
-			return // or it went with the page
+		// What was drawn anew meanwhile never comes to stand anywhere: it is looked for again.
+		missed := el.Timeout(10*time.Second).Click(proto.InputMouseButtonLeft, 1)
+		if missed == nil {
+			if hit, err := el.Eval(`() => this.wasHit`); err != nil || hit.Value.Bool() {
+				return // or it went with the page
+			}
 		}
-		require.True(p.t, time.Now().Before(end), "%s cannot be hit", css)
+		if time.Now().After(end) {
+			p.t.Fatalf("%s %q cannot be hit (see %s): %v", css, text, p.shot(), missed)
+		}
 	}
 }
 

@@ -8,17 +8,21 @@ export const useObserving = defineStore('observing', () => {
   const progress = ref<{ done: number; planned: number } | null>(null)
   const error = ref('')
   let turn = 0
+  let looking = false
   let asked = { target: '', text: '' }
 
   /** Reads what was observed of a target, beside a text that is not kept yet. */
   async function look(target: string, text: string): Promise<void> {
     asked = { target, text }
     const mine = ++turn
+    looking = true
     try {
       const o = await ask(api.POST('/api/observe/look', { body: { target, text } }))
       if (mine === turn) take(o)
     } catch (e) {
       if (mine === turn) error.value = message(e)
+    } finally {
+      if (mine === turn) looking = false
     }
   }
   function take(o: Observation) {
@@ -37,11 +41,14 @@ export const useObserving = defineStore('observing', () => {
     await look(asked.target, asked.text)
   }
 
-  /** Follows one that runs, here or in another window. */
+  /**
+   * Follows one that runs, here or in another window. Word of a read may come after what was read says that it ended:
+   * it brings no progress back then, it has what is known read anew.
+   */
   function moved(p: { target: string; done: number; planned: number; ended: boolean }) {
     if (p.target !== asked.target) return
-    if (p.ended) void look(asked.target, asked.text)
-    else progress.value = { done: p.done, planned: p.planned }
+    if (!p.ended && seen.value?.state === 'running') progress.value = { done: p.done, planned: p.planned }
+    else if (p.ended || !looking) void look(asked.target, asked.text)
   }
 
   return {
