@@ -81,7 +81,20 @@ func (s *Server) TryCaller(ctx context.Context, q contract.TryCallerRequestObjec
 	}
 	out := contract.TryCaller200JSONResponse{State: contract.CredentialState(t.State), Why: t.Why, At: t.At,
 		Ends: instant(t.Ends), Request: t.Request, Takes: []contract.CallerTake{}, Token: t.Token != nil &&
-			t.Token.Kind == "signed"}
+			t.Token.Kind == "signed", Offers: []contract.CallerOffer{}}
+	for _, o := range t.Offers {
+		x := contract.CallerEdit{Do: contract.CallerEditDo(o.Do), Kind: contract.CallerEditKind(o.Kind), Name: o.Name,
+			To: &o.To}
+		switch {
+		case o.Roles != nil:
+			x.Roles = &o.Roles
+		case o.Scopes != nil:
+			x.Scopes = &o.Scopes
+		default:
+			x.Scheme = &o.Text
+		}
+		out.Offers = append(out.Offers, contract.CallerOffer{Says: o.Says, Why: o.Why, Change: x})
+	}
 	for _, x := range t.Takes {
 		out.Takes = append(out.Takes, contract.CallerTake{Name: x.Name, Pointer: x.Pointer, There: x.There})
 	}

@@ -1,6 +1,8 @@
 package callers
 
 import (
+	"cmp"
+	"encoding/base64"
 	"encoding/json"
 	"net/http"
 	"net/http/httptest"
@@ -109,6 +111,19 @@ func TestCallersAreEdited(t *testing.T) {
 			[]string{
 				`    login: { send: POST /login, json: { name: "{name}", password: "{password}" }, take: { access: /token, refresh: /renew } }`},
 			[]string{`    login: { send: POST /login, json: { name: "{name}", password: "{password}" }, take: { access: /token } }`}, ""},
+		{"how long it lives", Change{Do: "set", Kind: SchemeKind, Name: "card", To: "life", Text: "900"},
+			[]string{`  card: { max: 15m }`, `    lifetime: { access: card }`}, nil, ""},
+		{"what is no life", Change{Do: "set", Kind: SchemeKind, Name: "card", To: "life", Text: "NaN"}, nil, nil,
+			"a number of seconds"},
+		{"where its roles stand", Change{Do: "set", Kind: SchemeKind, Name: "card", To: "claims/roles", Text: "/roles"},
+			[]string{`    claims: { roles: /roles }`}, nil, ""},
+		{"roles that its token claims", Change{Do: "set", Kind: IdentityKind, Name: "ann", To: "roles",
+			Roles: []string{"reader", "poet"}}, []string{"  poet: {}",
+			`  ann: { roles: [reader, poet], credentials: { card: { name: ann, password: env:ANN } } } # the first`},
+			[]string{`  ann: { roles: reader, credentials: { card: { name: ann, password: env:ANN } } } # the first`},
+			""},
+		{"what cannot be set so", Change{Do: "set", Kind: SchemeKind, Name: "card", To: "login", Text: "{}"}, nil, nil,
+			"cannot be set so"},
 		{"a copy", Change{Do: "copy", Kind: IdentityKind, Name: "bob", To: "bea"}, []string{
 			`  bea: { roles: [reader], attributes: { ok: true }, credentials: { card: { name: bob, password: env:BOB }, key: { key: env:K } } }`},
 			nil, ""},
@@ -169,15 +184,21 @@ func TestCallersAreEdited(t *testing.T) {
 	require.ErrorContains(t, err, "env:NAME", "without a data directory nothing can be kept")
 }
 
+// jwt is a token that nothing has signed.
+func jwt(header, claims string) string {
+	b := base64.RawURLEncoding.EncodeToString
+	return b([]byte(header)) + "." + b([]byte(claims)) + "." + b([]byte("signature"))
+}
+
 // A credential that is tried says how it fares, and what of the answer is what.
 func TestACredentialIsTried(t *testing.T) {
-	shape := `{"token":"%","expires_in":900,"user":{"name":"ann"}}`
+	shape, says := `{"token":"%","expires_in":900,"user":{"name":"ann"}}`, ""
 	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		var in struct{ Name, Password string }
 		_ = json.NewDecoder(r.Body).Decode(&in)
 		switch {
 		case r.URL.Path == "/login" && in.Password == "right-for-"+in.Name:
-			_, _ = w.Write([]byte(strings.Replace(shape, "%", "an-opaque-token-of-"+in.Name, 1)))
+			_, _ = w.Write([]byte(strings.Replace(shape, "%", cmp.Or(says, "an-opaque-token-of-"+in.Name), 1)))
 		case r.Header.Get("X-Key") == "the-key-of-bob":
 			_, _ = w.Write([]byte(`[]`))
 		default:
@@ -216,7 +237,21 @@ func TestACredentialIsTried(t *testing.T) {
 	assert.Equal(t, Missing, x.State)
 	assert.Contains(t, x.Why, "MEG")
 
-	shape = `{"jwt":"%"}`
+	shape = `{"token":"%","expires_in":900}`
+	says = jwt(`{"alg":"ES256"}`, `{"iss":"https://id.example","aud":"a","iat":1700000000,"exp":1700000600,`+
+		`"realm":{"roles":["reader","poet"]},"scope":"see"}`)
+	offered := []string{}
+	for _, o := range try("ann", "card").Offers {
+		offered = append(offered, o.Says)
+		out, _, err := c.Edit(t.Context(), "", o.Change)
+		require.NoError(t, err, o.Says)
+		assert.NotEqual(t, c.ws.Present().Text, out)
+	}
+	assert.Equal(t, []string{"it is a JWT", "the issuer is https://id.example", "the audience is a",
+		"it is signed with ES256", "it lives 10m", "its scopes stand at /scope", "ann has scopes see",
+		"its roles stand at /realm/roles", "ann has roles poet"}, offered)
+
+	says, shape = "", `{"jwt":"%"}`
 	x = try("ann", "card")
 	assert.JSONEq(t, `{"jwt":"‹22 characters›"}`, x.Exchange.Content, "what nobody has named is not shown either")
 	assert.Equal(t, Refused, x.State)

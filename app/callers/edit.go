@@ -28,17 +28,18 @@ var sections = map[Kind]string{RoleKind: "roles", IdentityKind: "identities", Sc
 
 // Change is one edit of who calls.
 type Change struct {
-	Do   string // put, copy, rename, remove or take
+	Do   string // put, copy, rename, remove, take or set
 	Kind Kind
 	Name string
-	To   string // the new name of a copy or a rename; of take what is taken: access or refresh
+	To   string // the new name of a copy or a rename; of take what is taken: access or refresh; of set the member
 	// Of put.
 	Includes    []string          // of a role
 	Roles       []string          // of an identity
 	Scopes      []string          // of an identity
 	Attributes  map[string]string // of an identity, as text
 	Credentials []Given           // of an identity; one that is not named stays
-	Text        string            // of a scheme: its members, as they stand in a declaration; of take a pointer
+	// Of a scheme: its members, as they stand in a declaration; of take a pointer; of set a value.
+	Text string
 }
 
 // Given is a credential to write. Secrets are sealed in the data directory, and named there.
@@ -86,6 +87,8 @@ func (c *Callers) Edit(ctx context.Context, text string, ch Change) (out, title 
 			ch.To},
 			Text: declaration.Scalar(ch.Text)})
 		title = fmt.Sprintf("%s takes %s at %s", ch.Name, ch.To, ch.Text)
+	case "set":
+		out, title, err = set(text, d, ch)
 	case "remove":
 		out, err = removed(text, d, section, ch)
 		title = fmt.Sprintf("Remove %s %s", ch.Kind, ch.Name)
@@ -148,12 +151,7 @@ func (c *Callers) put(ctx context.Context, text string, d *declaration.Document,
 		fields = [][2]string{{"roles", flow(ch.Roles)}, {"scopes", flow(ch.Scopes)}, {"attributes", attrs},
 			{"credentials", creds}}
 	}
-	var edits []layout.Edit
-	for _, r := range ch.Roles { // one that is not there yet comes with who has it
-		if d.RoleNamed(r) == nil {
-			edits = append(edits, layout.Edit{Section: "roles", Item: r, Text: "{}"})
-		}
-	}
+	edits := newRoles(d, ch.Roles)
 	if exists(d, ch.Kind, ch.Name) {
 		for _, f := range fields {
 			edits = append(edits, layout.Edit{Section: section, Item: ch.Name, Field: []string{f[0]}, Text: f[1]})
@@ -161,6 +159,16 @@ func (c *Callers) put(ctx context.Context, text string, d *declaration.Document,
 		return layout.Apply(text, edits...)
 	}
 	return layout.Apply(text, append(edits, layout.Edit{Section: section, Item: ch.Name, Text: flowOf(fields)})...)
+}
+
+// newRoles adds roles that are not there yet: they come with who has them.
+func newRoles(d *declaration.Document, roles []string) (edits []layout.Edit) {
+	for _, r := range roles {
+		if d.RoleNamed(r) == nil {
+			edits = append(edits, layout.Edit{Section: "roles", Item: r, Text: "{}"})
+		}
+	}
+	return edits
 }
 
 // flow is a list of names, one of them alone without brackets; "" of none.

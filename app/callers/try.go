@@ -30,6 +30,8 @@ type Tried struct {
 	Takes []Take
 	// Token is what was read of a token on the spot; nil where there is none.
 	Token *check.Given
+	// Offers are what the token says and the declaration does not.
+	Offers []Offer
 }
 
 // Take is something that a login takes from its answer.
@@ -88,6 +90,9 @@ func (c *Callers) Try(ctx context.Context, target, text, identity, scheme string
 		return Tried{}, err
 	}
 	x.read(&out, fact, err)
+	if out.Token != nil && out.Token.Shown != nil {
+		out.Offers = offers(d, id, s, out.Token.Shown.Token())
+	}
 	return c.keep(target, identity, scheme, out), nil
 }
 

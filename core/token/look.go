@@ -165,9 +165,9 @@ func Look(t *Token, c Context) *Shown {
 }
 
 // hidden is a value in which only texts at pointers that are kept, and what stands under
-// them, can be read.
+// them, and the names of roles and scopes can be read.
 func hidden(raw json.RawMessage, at pointer.JSON, keep map[pointer.JSON]bool) json.RawMessage {
-	if keep[at] || len(raw) == 0 {
+	if keep[at] || len(raw) == 0 || rightsAt(raw, at.Last()) != nil {
 		return raw
 	}
 	switch raw[0] {
@@ -210,6 +210,17 @@ func hidden(raw json.RawMessage, at pointer.JSON, keep map[pointer.JSON]bool) js
 // Judge says what is wrong with what was looked at. Of the context Now is when that was;
 // Keys are not asked again.
 func (s *Shown) Judge(c Context) []Judgement {
+	out := Judge(s.Token(), c)
+	if s.Guessed {
+		j := judgement("secret-guessed", Signature, "", "")
+		j.Text = "its HMAC secret can be guessed"
+		out = append(out, j)
+	}
+	return out
+}
+
+// Token is what was looked at, as far as it was kept.
+func (s *Shown) Token() *Token {
 	t := &Token{Kind: s.Kind, Introspected: s.Introspected, size: s.Size, shown: s}
 	for _, m := range s.Form {
 		if i, ok := checkAt[m.ID]; ok {
@@ -225,11 +236,5 @@ func (s *Shown) Judge(c Context) []Judgement {
 	if s.Claims != nil {
 		t.Claims, _, _ = parseObject(s.Claims)
 	}
-	out := Judge(t, c)
-	if s.Guessed {
-		j := judgement("secret-guessed", Signature, "", "")
-		j.Text = "its HMAC secret can be guessed"
-		out = append(out, j)
-	}
-	return out
+	return t
 }

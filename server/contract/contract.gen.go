@@ -45,6 +45,7 @@ const (
 	CallerEditDoPut    CallerEditDo = "put"
 	CallerEditDoRemove CallerEditDo = "remove"
 	CallerEditDoRename CallerEditDo = "rename"
+	CallerEditDoSet    CallerEditDo = "set"
 	CallerEditDoTake   CallerEditDo = "take"
 )
 
@@ -58,6 +59,8 @@ func (e CallerEditDo) Valid() bool {
 	case CallerEditDoRemove:
 		return true
 	case CallerEditDoRename:
+		return true
+	case CallerEditDoSet:
 		return true
 	case CallerEditDoTake:
 		return true
@@ -308,6 +311,7 @@ const (
 	ExampleProposalKindHeader   ExampleProposalKind = "header"
 	ExampleProposalKindIdentity ExampleProposalKind = "identity"
 	ExampleProposalKindLifetime ExampleProposalKind = "lifetime"
+	ExampleProposalKindPages    ExampleProposalKind = "pages"
 	ExampleProposalKindRecord   ExampleProposalKind = "record"
 	ExampleProposalKindRoute    ExampleProposalKind = "route"
 	ExampleProposalKindScheme   ExampleProposalKind = "scheme"
@@ -322,6 +326,8 @@ func (e ExampleProposalKind) Valid() bool {
 	case ExampleProposalKindIdentity:
 		return true
 	case ExampleProposalKindLifetime:
+		return true
+	case ExampleProposalKindPages:
 		return true
 	case ExampleProposalKindRecord:
 		return true
@@ -1199,14 +1205,14 @@ type CallerEdit struct {
 	Name        string             `json:"name"`
 	Roles       *[]string          `json:"roles,omitempty"`
 
-	// Scheme The members of a scheme as they stand in a declaration; of take a pointer into the answer
+	// Scheme The members of a scheme as they stand in a declaration; of take a pointer into the answer; of set a value
 	Scheme *string   `json:"scheme,omitempty"`
 	Scopes *[]string `json:"scopes,omitempty"`
 
 	// Text Empty is the kept one
 	Text string `json:"text"`
 
-	// To The new name; of take what is taken
+	// To The new name; of take what is taken; of set the member
 	To *string `json:"to,omitempty"`
 }
 
@@ -1248,6 +1254,13 @@ type CallerMember struct {
 	Name   string `json:"name"`
 	Secret bool   `json:"secret"`
 	Text   string `json:"text"`
+}
+
+// CallerOffer Something that a token says and the declaration does not
+type CallerOffer struct {
+	Change CallerEdit `json:"change"`
+	Says   string     `json:"says"`
+	Why    string     `json:"why"`
 }
 
 // CallerRole defines model for CallerRole.
@@ -1293,6 +1306,7 @@ type CallerTried struct {
 	At       time.Time       `json:"at"`
 	Ends     *time.Time      `json:"ends,omitempty"`
 	Exchange *Exchange       `json:"exchange,omitempty"`
+	Offers   []CallerOffer   `json:"offers"`
 	Request  string          `json:"request"`
 	State    CredentialState `json:"state"`
 	Takes    []CallerTake    `json:"takes"`

@@ -2784,11 +2784,11 @@ export interface components {
             /** @description Empty is the kept one */
             text: string;
             /** @enum {string} */
-            do: "put" | "copy" | "rename" | "remove" | "take";
+            do: "put" | "copy" | "rename" | "remove" | "take" | "set";
             /** @enum {string} */
             kind: "role" | "identity" | "scheme";
             name: string;
-            /** @description The new name; of take what is taken */
+            /** @description The new name; of take what is taken; of set the member */
             to?: string;
             includes?: string[];
             roles?: string[];
@@ -2797,7 +2797,7 @@ export interface components {
                 [key: string]: string;
             };
             credentials?: components["schemas"]["CallerGiven"][];
-            /** @description The members of a scheme as they stand in a declaration; of take a pointer into the answer */
+            /** @description The members of a scheme as they stand in a declaration; of take a pointer into the answer; of set a value */
             scheme?: string;
         };
         Steps: {
@@ -2881,7 +2881,7 @@ export interface components {
         ExampleProposal: {
             id: string;
             /** @enum {string} */
-            kind: "target" | "header" | "scheme" | "lifetime" | "route" | "identity" | "record";
+            kind: "target" | "header" | "scheme" | "lifetime" | "route" | "identity" | "record" | "pages";
             name: string;
             /** @description As it will stand in the declaration, without secrets */
             text: string;
@@ -2922,6 +2922,13 @@ export interface components {
             takes: components["schemas"]["CallerTake"][];
             /** @description It is a token that can be read, and judged beside the declaration */
             token: boolean;
+            offers: components["schemas"]["CallerOffer"][];
+        };
+        /** @description Something that a token says and the declaration does not */
+        CallerOffer: {
+            says: string;
+            why: string;
+            change: components["schemas"]["CallerEdit"];
         };
         ObserveChoice: {
             target: string;

@@ -125,7 +125,7 @@ function named() {
       :identity="identity.name"
       :scheme="scheme"
       :target="target"
-      @take="(what, pointer) => emit('edit', { do: 'take', kind: 'scheme', name: scheme, to: what, scheme: pointer })"
+      @edit="(change) => emit('edit', change)"
     />
   </div>
 </template>

@@ -1,13 +1,13 @@
 <script setup lang="ts">
 import { NDropdown } from 'naive-ui'
 import { computed, ref, watch } from 'vue'
-import { api, ask, message, type CallerTried, type TokenView } from '../../api/client'
+import { api, ask, message, type CallerEdit, type CallerTried, type TokenView } from '../../api/client'
 import ExchangeView from '../../drawer/ExchangeView.vue'
 import { exact } from '../../parts/time'
-import { named } from './answer'
+import { named, type Leaf } from './answer'
 
 const props = defineProps<{ tried: CallerTried; identity: string; scheme: string; target: string }>()
-const emit = defineEmits<{ take: [what: string, pointer: string] }>()
+const emit = defineEmits<{ edit: [change: Omit<CallerEdit, 'text'>] }>()
 
 const lines = computed(() =>
   props.tried.takes.length ? named(props.tried.exchange?.content ?? '', props.tried.takes) : [],
@@ -15,8 +15,26 @@ const lines = computed(() =>
 const whole = ref(false)
 const token = ref<TokenView | null>(null)
 const unread = ref('')
-const words: Record<string, string> = { access: 'the access token', refresh: 'the refresh token' }
-const options = Object.entries(words).map(([key, label]) => ({ key, label }))
+const words: Record<string, string> = {
+  access: 'the access token',
+  refresh: 'the refresh token',
+  life: 'its life in seconds',
+}
+/** What a value can be: a life is a number, a token is none. */
+const options = (l: Leaf) =>
+  Object.entries(words)
+    .filter(([key]) => (key === 'life') === /^\d+$/.test(l.value))
+    .map(([key, label]) => ({ key, label }))
+function say(what: string, l: Leaf) {
+  const change = { kind: 'scheme' as const, name: props.scheme, to: what }
+  if (what === 'life') emit('edit', { ...change, do: 'set', scheme: l.value })
+  else emit('edit', { ...change, do: 'take', scheme: l.pointer })
+}
+const written = ref(new Set<string>())
+function write(o: CallerTried['offers'][number]) {
+  written.value.add(o.says)
+  emit('edit', o.change)
+}
 const asked = new Set(['iss', 'aud', 'sub', 'exp', 'iat', 'roles', 'groups', 'scope', 'scp', 'permissions'])
 
 // A token that can be read is judged beside the declaration, as on the bench.
@@ -25,6 +43,7 @@ watch(
   async (t) => {
     token.value = null
     unread.value = ''
+    written.value.clear()
     if (!t.token) return
     try {
       token.value = await ask(
@@ -70,12 +89,7 @@ const wrong = computed(() => token.value?.judgements ?? [])
         <span
           >{{ l.name }}: <span class="faint">{{ l.value }}</span></span
         >
-        <NDropdown
-          v-if="l.value"
-          trigger="click"
-          :options="options"
-          @select="(k: string) => emit('take', k, l.pointer)"
-        >
+        <NDropdown v-if="l.value" trigger="click" :options="options(l)" @select="(k: string) => say(k, l)">
           <button class="bare chip" :class="{ is: l.is }">
             {{ l.is ? (words[l.is] ?? l.is) : 'say what it is…' }}
           </button>
@@ -94,6 +108,16 @@ const wrong = computed(() => token.value?.judgements ?? [])
       <ul v-else>
         <li v-for="j in wrong" :key="j.id">
           {{ j.text }} <span class="faint">{{ j.standard }}</span>
+        </li>
+      </ul>
+    </template>
+    <template v-if="tried.offers.length">
+      <h2 class="said">It says what is not declared <span class="faint">click what shall be so</span></h2>
+      <ul class="offers">
+        <li v-for="o in tried.offers" :key="o.says">
+          <span :title="o.why || undefined">{{ o.says }}<span v-if="o.why" class="faint"> · its own word</span></span>
+          <span v-if="written.has(o.says)" class="ok">written</span>
+          <button v-else class="bare chip" @click="write(o)">declare it</button>
         </li>
       </ul>
     </template>
@@ -168,5 +192,16 @@ dd {
 ul {
   margin: 0;
   padding-left: 18px;
+}
+.offers {
+  padding: 0;
+  list-style: none;
+}
+.offers li {
+  display: flex;
+  justify-content: space-between;
+  gap: 10px;
+  padding: 2px 0;
+  overflow-wrap: anywhere;
 }
 </style>
