@@ -112,7 +112,7 @@ var arrows = map[string][]string{
 	},
 	"core/access": {"core/declaration", "core/declaration/layout", "core/route"},
 	"core/byexample": {
-		"core/declaration", "core/declaration/layout", "core/field", "core/inventory", "core/madeup",
+		"core/declaration", "core/declaration/layout", "core/field", "core/inventory", "core/madeup", "core/origin",
 		"core/personal", "core/pointer", "core/route", "core/token",
 	},
 	"core/check": {

@@ -166,34 +166,40 @@ func TestImportObserved(t *testing.T) {
  {"request": {"method": "GET", "url": "https://api.example/v1/nowhere"}, "response": {"status": 404}},
  {"request": {"method": "GET", "url": "https://api.example/app.js"}, "response": {"status": 200}},
  {"request": {"method": "OPTIONS", "url": "https://api.example/v1/login"}, "response": {"status": 204}},
+ {"request": {"method": "GET", "url": "https://api.example/other/x"}, "response": {"status": 200}},
+ {"request": {"method": "GET", "url": "https://id.example/me"}, "response": {"status": 200}},
+ {"request": {"method": "GET", "url": "no address"}, "response": {"status": 200}},
  {"request": {"method": "GET", "url": "https://else.example/x"}, "response": {"status": 200}}
 ]}}`
-	text := "millgate: 1\ntargets: { t: { base: \"https://api.example/v1\" } }\n"
+	text := "millgate: 1\ntargets: { t: { base: \"https://api.example/v1\", hosts: { id: \"https://id.example\" } } }\n"
 	q := importing.Request{Files: []importing.NamedText{{Name: "a.har", Text: archive}}, Text: text}
 	p, err := a.Imports.Preview(q)
 	require.NoError(t, err)
 	assert.Equal(t, importing.KindHAR, p.Kind)
 	assert.Equal(t, "https://api.example", p.Origin)
-	assert.Equal(t, "unclear GET /v1/nowhere, new GET /v1/things/{thing_id}, new POST /v1/login", states(p))
+	assert.Equal(t, "unclear GET /nowhere, new GET /things/{thing_id}, new POST /login, new GET id:/me", states(p))
 	assert.Equal(t, 2, p.Items[1].Count)
 	assert.Contains(t, strings.Join(p.Notes, " "), "1 request to other hosts, left out.")
-	q.Templates = []string{"/v1/things/{name}"}
+	assert.Contains(t, strings.Join(p.Notes, " "), "2 requests beside the base of the target, left out.", "with app.js")
+	require.Len(t, p.Problems, 1, "one that is broken leaves the others")
+	assert.Contains(t, p.Problems[0].Text, "no address")
+	q.Templates = []string{"/things/{name}"}
 	p, err = a.Imports.Preview(q)
 	require.NoError(t, err)
-	assert.Contains(t, states(p), "GET /v1/things/{name}", "a correction holds")
+	assert.Contains(t, states(p), "GET /things/{name}", "a correction holds")
 	require.Len(t, p.Proposals, 2)
 	assert.Equal(t, "token: { kind: api-key, in: query, name: token }", p.Proposals[0].Text)
-	assert.Equal(t, `scheme token-2 token-2: { kind: bearer, login: { send: POST /v1/login, json: `+
+	assert.Equal(t, `scheme token-2 token-2: { kind: bearer, login: { send: POST /login, json: `+
 		`{"password":"{password}","user":"{user}"}, take: { access: /access_token } } }`, p.Proposals[1].ID+" "+
 		p.Proposals[1].Text)
 	assert.Contains(t, strings.Join(p.Notes, " "), "Callers seen in it: caller-1, ann.")
-	out, n, err := a.Imports.Import(q, []importing.Choice{{Key: "GET /v1/things/{name}", Sample: true, Group: "Things"},
-		{Key: "POST /v1/login", Sample: true, Effect: "command"}}, []string{"scheme token-2"})
+	out, n, err := a.Imports.Import(q, []importing.Choice{{Key: "GET /things/{name}", Sample: true, Group: "Things"},
+		{Key: "POST /login", Sample: true, Effect: "command"}}, []string{"scheme token-2"})
 	require.NoError(t, err)
 	assert.Equal(t, 2, n)
-	assert.Contains(t, out, "schemes:\n  token-2: { kind: bearer, login: { send: POST /v1/login")
+	assert.Contains(t, out, "schemes:\n  token-2: { kind: bearer, login: { send: POST /login")
 	assert.Contains(t, out,
-		`- { at: "GET /v1/things/{name}", group: Things, send: { path: { name: t-1 }, query: { full: "1" } } }`)
+		`- { at: "GET /things/{name}", group: Things, send: { path: { name: t-1 }, query: { full: "1" } } }`)
 	assert.Contains(t, out, `json: { "password": "{password}", "user": "ann" }`, "secrets are left out")
 	assert.NotContains(t, out, "hunter22")
 	assert.NotContains(t, out, "abc")
@@ -201,7 +207,7 @@ func TestImportObserved(t *testing.T) {
 	assert.Empty(t, msgs, out)
 	p, err = a.Imports.Preview(importing.Request{Files: q.Files, Text: out})
 	require.NoError(t, err)
-	assert.Equal(t, "unclear GET /v1/nowhere, same GET /v1/things/{name}, same POST /v1/login", states(p),
+	assert.Equal(t, "unclear GET /nowhere, new GET id:/me, same GET /things/{name}, same POST /login", states(p),
 		"what is known is found again")
 }
 

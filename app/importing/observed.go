@@ -2,10 +2,12 @@ package importing
 
 import (
 	"fmt"
+	"maps"
 	"path/filepath"
 	"slices"
 	"strings"
 
+	"millgate/core/byexample"
 	"millgate/core/declaration"
 	"millgate/core/inventory"
 	"millgate/core/madeup"
@@ -33,7 +35,8 @@ func previewObserved(p *Preview, q Request, doc *declaration.Document) error {
 	}
 	var in []inventory.Incoming
 	var made madeup.Maker
-	for _, f := range inventory.Fold(toService(p, q, all), known) {
+	seen, examples := toService(p, q, all, doc)
+	for _, f := range inventory.Fold(seen, known) {
 		x := inventory.Incoming{Key: f.Template, Count: f.Count, Paths: f.Paths, Unclear: f.Unclear, Line: f.Line}
 		if f.Answered == 0 {
 			x.Unclear = "never answered with success: it may not exist"
@@ -50,16 +53,15 @@ func previewObserved(p *Preview, q Request, doc *declaration.Document) error {
 	if len(in) == 0 {
 		return fmt.Errorf("there is no request to %s in it", orThis(p.Origin))
 	}
-	if p.Kind == KindHAR {
-		called(p, q, doc)
-	}
+	called(p, examples, doc)
 	return nil
 }
 
 // sentTo is a request that was observed, and the origin that it went to.
 type sentTo struct {
 	inventory.Observed
-	origin string
+	origin  string
+	example *byexample.Request // with all its fields; nil where they are not known
 }
 
 // sentRequests are the requests of a recording or a log; what cannot be read of it is a problem.
@@ -73,7 +75,7 @@ func sentRequests(p *Preview, q Request) (all []sentTo, err error) {
 			p.Problems = append(p.Problems, Problem(x))
 		}
 		for _, r := range list {
-			all = append(all, sentTo{r.Observed, r.Origin})
+			all = append(all, sentTo{r.Observed, r.Origin, r.Example})
 		}
 		return all, nil
 	}
@@ -82,7 +84,7 @@ func sentRequests(p *Preview, q Request) (all []sentTo, err error) {
 		p.Problems = append(p.Problems, Problem(x))
 	}
 	for _, r := range list {
-		all = append(all, sentTo{r.Observed, r.ToHost})
+		all = append(all, sentTo{r.Observed, r.ToHost, nil})
 	}
 	if len(all) == 0 && len(problems) > 0 {
 		return nil, fmt.Errorf("no line could be read; line %d: %s", problems[0].Line, problems[0].Text)
@@ -90,27 +92,73 @@ func sentRequests(p *Preview, q Request) (all []sentTo, err error) {
 	return all, nil
 }
 
-// toService are the requests to the chosen origin that are calls of a service; a note says
-// what is left out.
-func toService(p *Preview, q Request, all []sentTo) (seen []inventory.Observed) {
+// toService are the requests to the service that are calls of it, each on its host of the target and with the path
+// there;
+// a note says what is left out.
+func toService(p *Preview, q Request, all []sentTo, doc *declaration.Document) (seen []inventory.Observed,
+	examples []*byexample.Request) {
 	left := map[string]int{}
+	at := placed(p, q, all, doc)
 	for _, r := range all {
+		host, path, ok := at(r)
 		switch {
-		case r.origin != p.Origin:
+		case r.origin != p.Origin && !ok:
 			left["to other hosts"]++
+		case !ok:
+			left["beside the base of the target"]++
 		case r.Method == "OPTIONS" || r.Method == "HEAD" || r.Method == "CONNECT":
 			left["with the method "+r.Method]++
+			if r.example != nil {
+				examples = append(examples, r.example) // a page may have asked so first
+			}
 		case slices.Contains(static, strings.ToLower(filepath.Ext(r.Path))):
 			left["for files that pages load"]++
 		default:
-			r.Observed.Host = q.Host
+			r.Host, r.Path = host, path
 			seen = append(seen, r.Observed)
+			if r.example != nil {
+				examples = append(examples, r.example)
+			}
 		}
 	}
 	for _, why := range sortedKeys(left) {
 		p.Notes = append(p.Notes, plural(left[why], "request", "requests")+" "+why+", left out.")
 	}
-	return seen
+	return seen, examples
+}
+
+// place says of a request on which host it is and what path it has there; ok is false where it is on none.
+type place func(r sentTo) (host, path string, ok bool)
+
+// placed places requests. Where nobody says a host or an origin, the hosts of a target that has the origin take what is
+// theirs. A base that no request is under says nothing of where they went: then a path is as it was sent.
+func placed(p *Preview, q Request, all []sentTo, doc *declaration.Document) place {
+	if t := targetAt(p.Origin, doc); t != nil && q.Host == "" {
+		on := func(r sentTo) (string, string, bool) {
+			if q.Origin != "" && r.origin != q.Origin {
+				return "", "", false
+			}
+			return t.On(r.origin + r.Path)
+		}
+		if slices.ContainsFunc(all, func(r sentTo) bool { _, _, ok := on(r); return ok }) {
+			return on
+		}
+	}
+	return func(r sentTo) (string, string, bool) { return q.Host, r.Path, r.origin == p.Origin }
+}
+
+// targetAt is a target that has a host at an origin; nil where none has. A log may say a host without a scheme.
+func targetAt(origin string, doc *declaration.Document) *declaration.Target {
+	at := func(base string) bool {
+		base += "/"
+		return origin != "" && (strings.HasPrefix(base, origin+"/") || strings.Contains(base, "://"+origin+"/"))
+	}
+	for _, t := range doc.Targets {
+		if at(t.Base) || slices.ContainsFunc(slices.Collect(maps.Values(t.Hosts)), at) {
+			return t
+		}
+	}
+	return nil
 }
 
 // templates are those that paths are folded into: of the inventory, and as a person corrected
@@ -150,10 +198,8 @@ func orThis(s string) string {
 func likelyOrigin(origins map[string]int, doc *declaration.Document) string {
 	best := ""
 	for _, o := range sortedKeys(origins) {
-		for _, t := range doc.Targets {
-			if t.Base == o || strings.HasPrefix(t.Base, o+"/") || strings.HasSuffix(t.Base, "://"+o) {
-				return o
-			}
+		if targetAt(o, doc) != nil {
+			return o
 		}
 		if best == "" || origins[o] > origins[best] {
 			best = o

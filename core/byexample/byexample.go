@@ -55,6 +55,7 @@ const (
 	Route    Kind = "route"
 	Identity Kind = "identity"
 	Record   Kind = "record" // whose what is
+	Pages    Kind = "pages"  // of other origins, and what they may do
 )
 
 // Proposal is something to be written into a declaration, if somebody chooses it.
@@ -90,6 +91,7 @@ func Read(d *declaration.Document, t *declaration.Target, requests []*Request) R
 	r.routes()
 	r.identities()
 	r.records()
+	r.pages()
 	slices.SortStableFunc(r.out.Proposals, func(a, b Proposal) int {
 		return slices.Index(order, a.Kind) - slices.Index(order, b.Kind)
 	})
@@ -104,7 +106,7 @@ func Read(d *declaration.Document, t *declaration.Target, requests []*Request) R
 	return r.out
 }
 
-var order = []Kind{Target, Header, Scheme, Lifetime, Route, Identity, Record}
+var order = []Kind{Target, Header, Scheme, Lifetime, Route, Identity, Record, Pages}
 
 type reader struct {
 	d         *declaration.Document
@@ -308,17 +310,5 @@ func (r *reader) hostOf(q *Request) (host, path string, ok bool) {
 	if r.target == nil {
 		return "", q.URL.EscapedPath(), q.URL.Scheme+"://"+q.URL.Host == r.out.Origin
 	}
-	full := q.URL.Scheme + "://" + q.URL.Host + q.URL.EscapedPath()
-	best := -1
-	try := func(name, base string) {
-		base = strings.TrimSuffix(base, "/")
-		if rest, is := strings.CutPrefix(full, base); is && strings.HasPrefix(rest, "/") && len(base) > best {
-			host, path, best, ok = name, rest, len(base), true
-		}
-	}
-	try("", r.target.Base)
-	for name, base := range r.target.Hosts {
-		try(name, base)
-	}
-	return host, route.Normalise(path), ok
+	return r.target.On(q.URL.Scheme + "://" + q.URL.Host + q.URL.EscapedPath())
 }

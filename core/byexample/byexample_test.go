@@ -97,6 +97,14 @@ func TestWhatIsProposed(t *testing.T) {
 			[]string{"ana|curl https://api.quay.example/a -b 'theme=dark; csrf_token=c; session_id=s-1'"},
 			[]string{base, "scheme session: { kind: cookie, name: session_id }", "route GET /a",
 				"identity ana: { credentials: { session: { token: kept:ana-token } } }"}, nil},
+		{"a page of another origin, with the user's cookies",
+			[]string{"ana|GET /a HTTP/1.1\nHost: api.quay.example\nCookie: session_id=s-1\n" +
+				"Origin: https://app.quay.example\nX-Trace: 1\n\nHTTP/1.1 200 OK\nAccess-Control-Allow-Origin: " +
+				"https://app.quay.example\nAccess-Control-Allow-Credentials: true\n\n",
+				"POST /a HTTP/1.1\nHost: api.quay.example\nOrigin: https://no.quay.example\n\nHTTP/1.1 200 OK\n\n"},
+			[]string{base, "scheme session: { kind: cookie, name: session_id }", "route GET /a", "route POST /a",
+				"identity ana: { credentials: { session: { token: kept:ana-token } } }",
+				"pages the base: { at: \"/**\", allow: { https://app.quay.example: { methods: GET, headers: x-trace, credentials: true } } }"}, nil},
 		{"a login without its answer",
 			[]string{`curl https://api.quay.example/v1/login --json '{"email":"ana@quay.example","password":"pw","remember":true}'`},
 			[]string{base,

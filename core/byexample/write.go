@@ -14,6 +14,8 @@ func (p Proposal) Line() string {
 	switch p.Kind {
 	case Route:
 		return "- " + p.route()
+	case Pages:
+		return "- " + p.Text
 	case Header:
 		return p.Name + ": { headers: { " + declaration.Scalar(p.Field) + ": " + p.Text + " } }"
 	case Scheme:
@@ -46,6 +48,8 @@ func (p Proposal) Edits(d *declaration.Document) []layout.Edit {
 	case Lifetime:
 		return []layout.Edit{{Section: "lifetimes", Item: p.Name, Text: p.Text}, {Section: "schemes", Item: p.Scheme,
 			Field: []string{"lifetime", "access"}, Text: declaration.Scalar(p.Name)}}
+	case Pages:
+		return []layout.Edit{{Section: "origins", Text: p.Text}}
 	case Record:
 		return []layout.Edit{{Section: "records", Item: p.Name, Text: p.Text}}
 	case Header:

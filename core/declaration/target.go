@@ -422,3 +422,24 @@ func (r *reader) pass(p pair) Pass {
 	}
 	return out
 }
+
+// On says on which host of a target an address is, "" is its base, and what path it has there, normalised; ok is false
+// where it is on none. An address is scheme://host[:port]/path; without a scheme it is taken for each. Of several hosts
+// the one whose base is longest takes it.
+func (t *Target) On(address string) (host, path string, ok bool) {
+	best := -1
+	try := func(name, base string) {
+		base = strings.TrimSuffix(base, "/")
+		if !strings.Contains(address, "://") {
+			_, base, _ = strings.Cut(base, "://")
+		}
+		if rest, is := strings.CutPrefix(address, base); is && strings.HasPrefix(rest, "/") && len(base) > best {
+			host, path, best, ok = name, rest, len(base), true
+		}
+	}
+	try("", t.Base)
+	for name, base := range t.Hosts {
+		try(name, base)
+	}
+	return host, route.Normalise(path), ok
+}

@@ -5,6 +5,7 @@ import (
 	"encoding/base64"
 	"encoding/json"
 	"fmt"
+	"net/url"
 	"strings"
 
 	"millgate/core/byexample"
@@ -42,32 +43,35 @@ func Examples(text []byte) (out []*byexample.Request, err error) {
 		if err != nil {
 			return nil, fmt.Errorf("%w: entry %d: %w", ErrFormat, k+1, err)
 		}
-		u, err := byexample.Address(e.Request.URL)
-		if err != nil {
-			return nil, fmt.Errorf("%w: entry %d: %w", ErrFormat, k+1, err)
-		}
-		x := &byexample.Request{Form: byexample.HAR, Line: 1, Method: r.Method, URL: u, Body: r.Body}
-		for _, h := range e.Request.Headers {
-			if !strings.HasPrefix(h.Name, ":") { // of HTTP/2, which say what stands elsewhere (RFC 9113 section 8.3)
-				x.Add(h.Name, h.Value)
-			}
-		}
-		for _, c := range e.Request.Cookies {
-			if !x.Cookies.Has(c.Name) {
-				x.Cookies = append(x.Cookies, [2]string{c.Name, c.Value})
-			}
-		}
-		if e.Response.Status > 0 {
-			x.Answer = &byexample.Answer{Status: e.Response.Status, Body: []byte(e.Response.Content.Text)}
-			for _, h := range e.Response.Headers {
-				x.Answer.Headers = append(x.Answer.Headers, [2]string{h.Name, h.Value})
-			}
-			if b, err := base64.StdEncoding.DecodeString(e.Response.Content.Text); err == nil &&
-				e.Response.Content.Encoding == "base64" {
-				x.Answer.Body = b
-			}
-		}
-		out = append(out, x)
+		out = append(out, r.Example)
 	}
 	return out, nil
+}
+
+// example is an entry with all its fields.
+func example(e entry, r Request, u *url.URL) *byexample.Request {
+	x := &byexample.Request{Form: byexample.HAR, Line: 1, Method: r.Method, URL: u, Body: r.Body}
+	for _, h := range e.Request.Headers {
+		if !strings.HasPrefix(h.Name, ":") { // of HTTP/2, which say what stands elsewhere (RFC 9113 section 8.3)
+			x.Add(h.Name, h.Value)
+		}
+	}
+	for _, c := range e.Request.Cookies {
+		if !x.Cookies.Has(c.Name) {
+			x.Cookies = append(x.Cookies, [2]string{c.Name, c.Value})
+		}
+	}
+	if e.Response.Status == 0 {
+		return x
+	}
+	x.Answer = &byexample.Answer{Status: e.Response.Status, Body: []byte(e.Response.Content.Text)}
+	for _, h := range e.Response.Headers {
+		x.Answer.Headers = append(x.Answer.Headers, [2]string{h.Name, h.Value})
+	}
+	if e.Response.Content.Encoding == "base64" {
+		if b, err := base64.StdEncoding.DecodeString(e.Response.Content.Text); err == nil {
+			x.Answer.Body = b
+		}
+	}
+	return x
 }

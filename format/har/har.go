@@ -1,5 +1,6 @@
 // Package har reads requests from HTTP archives (HAR 1.2), as browsers save
-// them. Read leaves header fields and cookies out; Heads keeps those that the
+// them. Read has each with all its fields, as an example of how a service is called; what is observed of it has no
+// header fields and cookies. Heads keeps those fields that the
 // CORS protocol looks at, and of a cookie or a credential only that it is there.
 package har
 
@@ -12,6 +13,7 @@ import (
 	"net/url"
 	"strings"
 
+	"millgate/core/byexample"
 	"millgate/core/inventory"
 	"millgate/core/origin"
 )
@@ -28,7 +30,8 @@ type Problem struct {
 // Request is one request with the address it went to.
 type Request struct {
 	inventory.Observed
-	Origin string // scheme://host[:port]
+	Origin  string // scheme://host[:port]
+	Example *byexample.Request
 }
 
 type entry struct {
@@ -67,7 +70,7 @@ func Read(text []byte) (out []Request, problems []Problem, err error) {
 	problems, err = each(text, func(e entry, at int) error {
 		r, err := request(e)
 		if err == nil {
-			r.Line = at
+			r.Line, r.Example.Line = at, at
 			out = append(out, r)
 		}
 		return err
@@ -167,18 +170,15 @@ func enter(d *json.Decoder, names ...string) error {
 
 func request(e entry) (Request, error) {
 	var r Request
-	u, err := url.Parse(e.Request.URL)
-	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
+	u, err := byexample.Address(e.Request.URL)
+	if err != nil {
 		return r, fmt.Errorf("%q is not an http address", cut(e.Request.URL))
 	}
 	if e.Request.Method == "" {
 		return r, errors.New("it has no method")
 	}
 	r.Method, r.Path, r.Status, r.Origin = strings.ToUpper(e.Request.Method), u.EscapedPath(), e.Response.Status,
-		strings.ToLower(u.Scheme+"://"+u.Host)
-	if r.Path == "" {
-		r.Path = "/"
-	}
+		u.Scheme+"://"+u.Host
 	for k, v := range u.Query() {
 		if r.Query == nil {
 			r.Query = map[string]string{}
@@ -195,6 +195,7 @@ func request(e entry) (Request, error) {
 			r.Body = []byte(form.Encode())
 		}
 	}
+	r.Example = example(e, r, u)
 	return r, nil
 }
 
