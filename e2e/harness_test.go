@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"bufio"
+	"errors"
 	"fmt"
 	"os"
 	"os/exec"
@@ -214,19 +215,35 @@ func (p *Page) click(css, text string) {
 		if strings.Contains(css, "dialog") {
 			require.NoError(p.t, el.WaitStable(150*time.Millisecond), "%s keeps moving", css)
 		}
-		el.MustEval(`() => { this.wasHit = false
-			this.addEventListener('click', () => { this.wasHit = true }, { once: true, capture: true }) }`)
 		// What was drawn anew meanwhile never comes to stand anywhere: it is looked for again.
-		missed := el.Timeout(10*time.Second).Click(proto.InputMouseButtonLeft, 1)
+		missed := struck(el, func() error {
+			return el.Timeout(10*time.Second).Click(proto.InputMouseButtonLeft, 1)
+		})
 		if missed == nil {
-			if hit, err := el.Eval(`() => this.wasHit`); err != nil || hit.Value.Bool() {
-				return // or it went with the page
-			}
+			return
 		}
 		if time.Now().After(end) {
 			p.t.Fatalf("%s %q cannot be hit (see %s): %v", css, text, p.shot(), missed)
 		}
 	}
+}
+
+var errMissed = errors.New("the click went elsewhere")
+
+// struck clicks, and says whether the element was hit or went with the page.
+func struck(el *rod.Element, click func() error) error {
+	_, err := el.Eval(`() => { this.wasHit = false
+		this.addEventListener('click', () => { this.wasHit = true }, { once: true, capture: true }) }`)
+	if err == nil {
+		err = click()
+	}
+	if err != nil {
+		return err
+	}
+	if hit, err := el.Eval(`() => this.wasHit`); err == nil && !hit.Value.Bool() {
+		return errMissed
+	}
+	return nil
 }
 
 func (p *Page) press(keys ...input.Key) {
@@ -259,8 +276,20 @@ func (p *Page) swept(which, what string) {
 // hit clicks in the middle of an element, whatever is drawn there.
 func (p *Page) hit(css string) {
 	p.t.Helper()
-	b := p.MustElement(css).MustScrollIntoView().MustShape().Box()
-	p.Mouse.MustMoveTo(b.X+b.Width/2, b.Y+b.Height/2).MustClick(proto.InputMouseButtonLeft)
+	for end := time.Now().Add(patience); ; {
+		el := p.MustElement(css)
+		missed := struck(el, func() error {
+			b := el.MustScrollIntoView().MustShape().Box()
+			p.Mouse.MustMoveTo(b.X+b.Width/2, b.Y+b.Height/2)
+			return p.Mouse.Click(proto.InputMouseButtonLeft, 1)
+		})
+		if missed == nil {
+			return
+		}
+		if time.Now().After(end) {
+			p.t.Fatalf("%s cannot be hit (see %s): %v", css, p.shot(), missed)
+		}
+	}
 }
 
 // allowed lets a status stand on the console, where a test provokes it.

@@ -13,16 +13,15 @@ const { text } = storeToRefs(usePending())
 const { look, hide } = useSteps()
 const { found, over } = storeToRefs(useSteps())
 
-const steps = computed(() =>
-  found.value && !over.value ? stepsOf(found.value, board.value?.sweep ? board.value.notFair : null) : [],
-)
+const steps = computed(() => (found.value ? stepsOf(found.value, board.value?.sweep ? board.value.notFair : null) : []))
 const next = computed(() => steps.value.find((s) => !s.done))
 
 watch([text, target, version, over], () => void look(), { immediate: true })
 </script>
 
 <template>
-  <nav v-if="steps.length" class="steps" aria-label="Until the first sweep">
+  <!-- It has its place as soon as there is a board, so that nothing moves away under the hand when it is filled. -->
+  <nav v-if="!over" class="steps" aria-label="Until the first sweep">
     <span class="faint">Until the first sweep</span>
     <RouterLink
       v-for="s in steps"
@@ -44,6 +43,8 @@ watch([text, target, version, over], () => void look(), { immediate: true })
   align-items: center;
   gap: 4px 18px;
   flex-wrap: wrap;
+  min-height: 35px;
+  box-sizing: border-box;
   padding: 7px 20px;
   font-size: 13px;
   background: var(--mill-soft);
