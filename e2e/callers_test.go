@@ -15,6 +15,7 @@ import (
 // Who calls is added without knowing the language: a scheme, a caller whose password is kept sealed, its login tried on
 // the target and its answer named. Each step is a pending edit.
 func TestCallersAreAddedAndTried(t *testing.T) {
+	t.Parallel()
 	file := filepath.Join(t.TempDir(), "room.gate.yaml")
 	head, rest, _ := strings.Cut(fmt.Sprintf(room, readingRoom(t).URL), "roles:\n")
 	_, tail, _ := strings.Cut(rest, "\naccess:\n")

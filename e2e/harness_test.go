@@ -38,6 +38,9 @@ func TestMain(m *testing.M) {
 	// The same for all tests, which run beside each other.
 	secrets := standin.Secrets()
 	secrets["ANN_KEY"] = "key-of-ann"
+	for _, n := range []string{"ida", "ole", "liv"} { // of the reading room
+		secrets[strings.ToUpper(n)] = "password-of-" + n
+	}
 	for k, v := range secrets {
 		if err := os.Setenv(k, v); err != nil {
 			panic(err)

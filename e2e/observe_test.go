@@ -133,9 +133,7 @@ func decideTheRest(p interface {
 
 // What a service does today is asked, shown in groups with what looks wrong first, and becomes text group by group.
 func TestWhatItDoesTodayIsConfirmed(t *testing.T) {
-	for _, n := range []string{"ida", "ole", "liv"} {
-		t.Setenv(strings.ToUpper(n), "password-of-"+n)
-	}
+	t.Parallel()
 	file := filepath.Join(t.TempDir(), "room.gate.yaml")
 	require.NoError(t, os.WriteFile(file, fmt.Appendf(nil, room, readingRoom(t).URL), 0o600))
 	p := open(t, run(t, "serve", file, "--listen", "127.0.0.1:0", "--data", t.TempDir())+"/", "light")

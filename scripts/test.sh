@@ -22,5 +22,6 @@ part "layout, store, wire, stand-in, formats" $go test -count 1 -timeout 5m . ./
 # The longest first, so that the processors have something to do to the end.
 part "core, server and commands" $go test -count 1 -timeout 8m ./core/quota ./cmd/... ./core/... ./server/...
 part "use cases, detection and limiters (draw $(printf %.8s "$MILLGATE_DRAW"))" $go test -count 1 -timeout 12m ./app/...
-part "the interface in Chromium" $go test -count 1 -timeout 12m ./e2e
+# Its tests wait for sweeps more than they work.
+part "the interface in Chromium" $go test -count 1 -parallel 4 -timeout 12m ./e2e
 echo "$times"

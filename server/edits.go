@@ -174,7 +174,8 @@ func (s *Server) CompareRevisions(ctx context.Context,
 }
 
 func importOf(q contract.ImportRequest) importing.Request {
-	out := importing.Request{Kind: q.Kind, Host: q.Host, Origin: q.Origin, Templates: q.Templates, Text: q.Text,
+	out := importing.Request{Kind: q.Kind, Host: q.Host, Origin: q.Origin, Templates: q.Templates, Said: q.Said,
+		Text: q.Text,
 		Mapping: accesslog.Mapping{Method: q.Mapping.Method, Path: q.Mapping.Path, Status: q.Mapping.Status,
 			Host: q.Mapping.Host}}
 	for _, f := range q.Files {
@@ -197,8 +198,7 @@ func (s *Server) PreviewImport(_ context.Context,
 	}
 	for _, i := range p.Items {
 		out.Items = append(out.Items, contract.ImportItem{Key: i.Key, State: contract.ImportItemState(i.State),
-			Note:    i.Note,
-			Summary: i.Summary, Effect: optional(contract.RouteEffect(i.Effect)),
+			Note: i.Note, Under: i.Under, Summary: i.Summary, Effect: optional(contract.RouteEffect(i.Effect)),
 			Sensitivity: optional(contract.Sensitivity(i.Sensitivity)), Group: i.Group, Count: i.Count,
 			Paths: orEmpty(i.Paths), Line: i.Line, Sample: layout.SampleText(i.Sample)})
 	}

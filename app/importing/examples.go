@@ -28,9 +28,12 @@ func called(p *Preview, list []*byexample.Request, doc *declaration.Document) {
 	for _, x := range byexample.Read(doc, t, list).Proposals {
 		switch x.Kind {
 		case byexample.Target, byexample.Scheme, byexample.Lifetime, byexample.Pages:
-			p.Proposals = append(p.Proposals, Proposal{ID: x.ID, Title: strings.ToUpper(x.ID[:1]) + x.ID[1:],
-				Text: x.Line(),
-				Note: x.Why, edits: x.Edits(doc)})
+			title := strings.ToUpper(x.ID[:1]) + x.ID[1:]
+			if x.Kind == byexample.Pages {
+				title = "Pages of other origins"
+			}
+			p.Proposals = append(p.Proposals, Proposal{ID: x.ID, Title: title, Text: x.Line(), Note: x.Why,
+				edits: x.Edits(doc)})
 		case byexample.Identity:
 			callers = append(callers, x.Name)
 		case byexample.Header:

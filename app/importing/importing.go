@@ -48,8 +48,9 @@ type Request struct {
 	Host      string      // name of a host of the targets that its paths are on
 	Origin    string      // of a HAR or log: the origin to take; "" is the one seen most, or a target's
 	Mapping   accesslog.Mapping
-	Templates []string // templates that correct the folding: METHOD /path, or /path for all methods
-	Text      string   // the declaration that it is merged into
+	Templates []string       // templates that correct the folding: METHOD /path, or /path for all methods
+	Said      inventory.Said // what somebody says of segments that are unclear
+	Text      string         // the declaration that it is merged into
 	// At is where the first file stands in the declaration's folder, so that it is not put there; "" where it does not.
 	At string
 }

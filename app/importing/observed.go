@@ -36,10 +36,11 @@ func previewObserved(p *Preview, q Request, doc *declaration.Document) error {
 	var in []inventory.Incoming
 	var made madeup.Maker
 	seen, examples := toService(p, q, all, doc)
-	for _, f := range inventory.Fold(seen, known) {
-		x := inventory.Incoming{Key: f.Template, Count: f.Count, Paths: f.Paths, Unclear: f.Unclear, Line: f.Line}
+	for _, f := range inventory.Fold(seen, known, q.Said) {
+		x := inventory.Incoming{Key: f.Template, Count: f.Count, Paths: f.Paths, Unclear: f.Unclear, Under: f.Under,
+			Line: f.Line}
 		if f.Answered == 0 {
-			x.Unclear = "never answered with success: it may not exist"
+			x.Unclear, x.Under = "never answered with success: it may not exist", ""
 		}
 		x.Sample = made.Sample(f)
 		in = append(in, x)

@@ -83,6 +83,7 @@ func exampleWith(t *testing.T, flaws string, secrets map[string]string) string {
 }
 
 func TestSweepExitCodes(t *testing.T) {
+	t.Parallel() // it waits for quotas to open
 	sound, demo := example(t, "none"), example(t, "demo")
 	begun := time.Now()
 	code, out, errs := run(t, "sweep", sound, "--target", "stand-in")
@@ -187,6 +188,7 @@ func TestSweepExitCodes(t *testing.T) {
 
 // No secret is in what the terminal, the log, the pages or the API show.
 func TestNothingShowsASecret(t *testing.T) {
+	t.Parallel() // it waits for quotas to open
 	secrets := map[string]string{}
 	for k := range standin.Secrets() {
 		secrets[k] = "canary_" + strings.ToLower(k) + "_5b2d"

@@ -255,7 +255,7 @@ func (r *reader) routes() {
 	for k, rt := range r.d.Routes {
 		known[k] = rt.Selector
 	}
-	for _, f := range inventory.Fold(seen, known) {
+	for _, f := range inventory.Fold(seen, known, nil) {
 		if sel, err := route.ParseTemplate(f.Template); err == nil {
 			r.templates = append(r.templates, sel)
 		}

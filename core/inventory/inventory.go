@@ -40,6 +40,7 @@ type Folded struct {
 	Template string // METHOD [host:]/path/{parameter}
 	Known    bool   // a template that was known before
 	Unclear  string // why the folding is a guess, "" when it is none
+	Under    string // the place whose segments are unclear, as Said names it; "" where none is
 	Count    int
 	Answered int // of these, with 2xx or 3xx
 	Paths    []string
@@ -125,16 +126,21 @@ func looks(s string) likeness {
 	return name
 }
 
+// Said is what somebody says of unclear segments, by the place that they stand under: that they are values, or names. A
+// place is a path with {} for each value, up to the slash before the segment.
+type Said map[string]bool
+
 // Fold brings observed requests under templates. known are the templates that
-// paths are matched with first; a literal one keeps its path apart.
-func Fold(seen []Observed, known []route.Selector) []Folded {
+// paths are matched with first; a literal one keeps its path apart. What is unclear under a place is one question for
+// all requests there, which said may answer.
+func Fold(seen []Observed, known []route.Selector, said Said) []Folded {
 	inv, _ := route.NewInventory(known)
 	out := map[string]*Folded{}
 	var order []string
-	add := func(template string, o Observed, isKnown bool, unclear string) {
+	add := func(template string, o Observed, isKnown bool, q question) {
 		f := out[template]
 		if f == nil {
-			f = &Folded{Template: template, Known: isKnown, Unclear: unclear, Line: o.Line}
+			f = &Folded{Template: template, Known: isKnown, Unclear: q.why, Under: q.under, Line: o.Line}
 			out[template] = f
 			order = append(order, template)
 		}
@@ -165,7 +171,7 @@ func Fold(seen []Observed, known []route.Selector) []Folded {
 	}
 	for _, o := range seen {
 		if i := find(o); i >= 0 {
-			add(known[i].String(), o, true, "")
+			add(known[i].String(), o, true, question{})
 			continue
 		}
 		open = append(open, o)
@@ -179,12 +185,12 @@ func Fold(seen []Observed, known []route.Selector) []Folded {
 		}
 		n.ends = true
 	}
-	folder := folder{params: map[*node]param{}}
-	for _, n := range roots {
-		folder.decide(n)
+	folder := folder{params: map[*node]param{}, said: said}
+	for h, n := range roots {
+		folder.decide(n, route.Hosted(h, "/"))
 	}
 	for _, o := range open {
-		path, unclear := folder.template(roots[o.Host], route.Split(route.Normalise(o.Path)))
+		path, q := folder.template(roots[o.Host], route.Split(route.Normalise(o.Path)))
 		// A template of another method names the parameters.
 		if s, err := route.ParseTemplate(o.Method + " " + route.Hosted(o.Host, path)); err == nil {
 			for _, k := range known {
@@ -194,7 +200,7 @@ func Fold(seen []Observed, known []route.Selector) []Folded {
 				}
 			}
 		}
-		add(o.Method+" "+route.Hosted(o.Host, path), o, false, unclear)
+		add(o.Method+" "+route.Hosted(o.Host, path), o, false, q)
 	}
 	list := make([]Folded, len(order))
 	for i, t := range order {
@@ -203,16 +209,24 @@ func Fold(seen []Observed, known []route.Selector) []Folded {
 	return list
 }
 
+// question is what is unclear of a path, and where.
+type question struct{ under, why string }
+
 // param is what becomes of a child of a node.
 type param struct {
-	values  map[string]bool // children that are values
-	unclear string
+	values map[string]bool // children that are values
+	unsure map[string]bool // those of which that, or the contrary, is a guess
+	question
 }
 
-type folder struct{ params map[*node]param }
+type folder struct {
+	params map[*node]param
+	said   Said
+}
 
-func (f folder) decide(n *node) {
-	p := param{values: map[string]bool{}}
+// decide decides which children of a node are values, and what is under them; at is the place of the node.
+func (f folder) decide(n *node, at string) {
+	p := param{values: map[string]bool{}, unsure: map[string]bool{}, question: question{under: at}}
 	var maybe []string
 	shapes := map[string][]string{}
 	for _, s := range n.order {
@@ -230,21 +244,25 @@ func (f folder) decide(n *node) {
 			}
 		}
 	}
-	switch {
-	case len(maybe) >= 2 || len(maybe) > 0 && len(p.values) > 0:
-		for _, s := range maybe {
-			p.values[s] = true
+	guess := func(list []string, values bool, why string) {
+		if v, ok := f.said[at]; ok {
+			values = v
+		} else {
+			p.why = why
 		}
-		p.unclear = fmt.Sprintf("%s could be a name or a value", maybe[0])
-	case len(maybe) == 1 && len(n.order) == 1 && n != nil && len(p.values) == 0:
-		// Alone, it stays as it is; whoever imports may know better.
+		for _, s := range list {
+			p.unsure[s] = true
+			if values {
+				p.values[s] = true
+			}
+		}
+	}
+	if len(maybe) > 0 { // alone it stays as it is
+		guess(maybe, len(maybe) >= 2 || len(p.values) > 0, maybe[0]+" could be a name or a value")
 	}
 	for _, list := range shapes {
 		if len(list) >= many {
-			for _, s := range list {
-				p.values[s] = true
-			}
-			p.unclear = fmt.Sprintf("%d different words take turns here (%s, %s …)", len(list), list[0], list[1])
+			guess(list, true, fmt.Sprintf("%d different words take turns here (%s, %s …)", len(list), list[0], list[1]))
 		}
 	}
 	f.params[n] = p
@@ -257,11 +275,11 @@ func (f folder) decide(n *node) {
 		for s := range p.values {
 			n.kids[s] = all
 		}
-		f.decide(all)
+		f.decide(all, at+"{}/")
 	}
 	for s, k := range n.kids {
 		if !p.values[s] {
-			f.decide(k)
+			f.decide(k, at+s+"/")
 		}
 	}
 }
@@ -273,34 +291,32 @@ func merge(into, from *node) {
 	}
 }
 
-func (f folder) template(n *node, segs []string) (path, unclear string) {
+// template is the path that segments are folded to, with the first question of it.
+func (f folder) template(n *node, segs []string) (path string, q question) {
 	used := map[string]bool{}
 	var b strings.Builder
 	last := ""
 	for _, s := range segs {
 		p := f.params[n]
 		b.WriteByte('/')
+		if p.unsure[s] && q.why == "" && p.why != "" {
+			q = p.question
+		}
 		if p.values[s] {
-			if unclear == "" {
-				unclear = p.unclear
-			}
 			nm := ParamName(last, used)
 			used[nm] = true
 			b.WriteString("{" + nm + "}")
 			last = ""
 		} else {
-			if looks(s) == perhaps && unclear == "" {
-				unclear = s + " could be a name or a value"
-			}
 			b.WriteString(s)
 			last = s
 		}
 		n = n.kids[s]
 	}
 	if b.Len() == 0 {
-		return "/", unclear
+		return "/", q
 	}
-	return b.String(), unclear
+	return b.String(), q
 }
 
 var irregular = map[string]string{"people": "person", "children": "child", "men": "man", "women": "woman",

@@ -68,7 +68,7 @@ func TestFold(t *testing.T) {
 		{"the root", []string{"GET /"}, nil, "GET /×1"},
 	} {
 		var got []string
-		for _, f := range Fold(seen(c.in...), templates(t, c.known...)) {
+		for _, f := range Fold(seen(c.in...), templates(t, c.known...), nil) {
 			s := fmt.Sprintf("%s×%d", f.Template, f.Count)
 			if f.Unclear != "" {
 				s += "?"
@@ -79,6 +79,24 @@ func TestFold(t *testing.T) {
 		}
 		assert.Equal(t, c.want, strings.Join(got, ", "), c.name)
 	}
+}
+
+// What is unclear under a place is asked once, and the answer holds for all requests there, whatever their method.
+func TestOneAnswerForAllAlike(t *testing.T) {
+	in := seen("GET /sky/m31", "PUT /sky/m32", "GET /sky/m31/maps/x1", "GET /sky/m33/maps", "GET /oauth2/token")
+	folded := func(said Said) (out []string) {
+		for _, f := range Fold(in, nil, said) {
+			out = append(out, strings.TrimSuffix(strings.TrimSpace(f.Template+" "+f.Under), " /"))
+		}
+		return out
+	}
+	assert.Equal(t, []string{"GET /sky/{sky_id} /sky/", "PUT /sky/{sky_id} /sky/", "GET /sky/{sky_id}/maps/x1 /sky/",
+		"GET /sky/{sky_id}/maps /sky/", "GET /oauth2/token"}, folded(nil))
+	assert.Equal(t, []string{"GET /sky/{sky_id}", "PUT /sky/{sky_id}", "GET /sky/{sky_id}/maps/x1 /sky/{}/maps/",
+		"GET /sky/{sky_id}/maps", "GET /oauth2/token"}, folded(Said{"/sky/": true}))
+	assert.Equal(t, []string{"GET /sky/{sky_id}", "PUT /sky/{sky_id}", "GET /sky/{sky_id}/maps/{map_id}",
+		"GET /sky/{sky_id}/maps", "GET /oauth2/token"}, folded(Said{"/sky/": true, "/sky/{}/maps/": true}))
+	assert.Equal(t, "GET /sky/m31", folded(Said{"/sky/": false})[0])
 }
 
 // Every path that was seen is a sample of the template it was folded into, and
@@ -101,7 +119,7 @@ func TestFoldingLosesNothing(t *testing.T) {
 			in = append(in, Observed{Method: []string{"GET", "POST"}[r.IntN(2)], Path: p, Status: 200 + 100*r.IntN(3)})
 		}
 		n := 0
-		for _, f := range Fold(in, nil) {
+		for _, f := range Fold(in, nil, nil) {
 			n += f.Count
 			s, err := route.ParseTemplate(f.Template)
 			require.NoError(t, err)

@@ -31,6 +31,7 @@ type Incoming struct {
 	Count       int // how often it was seen; 0 when that is not known
 	Paths       []string
 	Unclear     string
+	Under       string // the place of what is unclear, as Said names it
 	Line        int
 }
 

@@ -2051,6 +2051,9 @@ type ImportItem struct {
 	Sensitivity *Sensitivity    `json:"sensitivity,omitempty"`
 	State       ImportItemState `json:"state"`
 	Summary     string          `json:"summary"`
+
+	// Under Where its path is unclear the place of that, which an answer holds for
+	Under string `json:"under"`
 }
 
 // ImportItemState defines model for ImportItem.State.
@@ -2080,10 +2083,13 @@ type ImportRequest struct {
 	Host  string      `json:"host"`
 
 	// Kind openapi, har, log, csv or lines; guessed when empty
-	Kind      string     `json:"kind"`
-	Mapping   LogMapping `json:"mapping"`
-	Origin    string     `json:"origin"`
-	Templates []string   `json:"templates"`
+	Kind    string     `json:"kind"`
+	Mapping LogMapping `json:"mapping"`
+	Origin  string     `json:"origin"`
+
+	// Said Of unclear places, that their segments are values
+	Said      map[string]bool `json:"said"`
+	Templates []string        `json:"templates"`
 
 	// Text The declaration that it is merged into
 	Text string `json:"text"`

@@ -1181,6 +1181,8 @@ export interface components {
         };
         ImportItem: {
             key: string;
+            /** @description Where its path is unclear the place of that, which an answer holds for */
+            under: string;
             /** @enum {string} */
             state: "new" | "changed" | "same" | "gone" | "unclear";
             note: string;
@@ -2375,6 +2377,10 @@ export interface components {
             origin: string;
             mapping: components["schemas"]["LogMapping"];
             templates: string[];
+            /** @description Of unclear places, that their segments are values */
+            said: {
+                [key: string]: boolean;
+            };
             /** @description The declaration that it is merged into */
             text: string;
         };

@@ -33,7 +33,7 @@ const { again, error, files, host, hosts, kind, look, mapping, origin, origins, 
     <label v-if="origins.length > 1"
       >requests to
       <NSelect
-        :value="origin"
+        :value="origin || (preview?.origin ?? '')"
         size="small"
         class="sel"
         :options="origins"

@@ -3,6 +3,7 @@ import { NButton } from 'naive-ui'
 import { watch } from 'vue'
 import ImportBar from './ImportBar.vue'
 import ImportProposals from './ImportProposals.vue'
+import ImportQuestions from './ImportQuestions.vue'
 import ImportSource from './ImportSource.vue'
 import ImportTable from './ImportTable.vue'
 import { provideImport } from './useImport'
@@ -39,7 +40,10 @@ watch(
         <p class="faint">Choose what it is above, or take another file. Nothing was changed.</p>
       </div>
       <template v-if="preview">
-        <p v-for="n in preview.notes" :key="n" class="faint">{{ n }}</p>
+        <ul v-if="preview.notes.length" class="notes faint">
+          <li v-for="n in preview.notes" :key="n">{{ n }}</li>
+        </ul>
+        <ImportQuestions />
         <ImportTable />
         <ImportProposals />
         <div class="go">
@@ -67,6 +71,11 @@ header {
 }
 p {
   margin: 0 0 8px;
+}
+.notes {
+  margin: 0 0 10px;
+  padding: 0;
+  list-style: none;
 }
 .wrong {
   padding: 12px 16px;

@@ -18,7 +18,7 @@ async function use(path: string) {
 }
 const effects = (['', 'read', 'create', 'update', 'delete', 'command'] as const).map((v) => ({
   value: v,
-  label: v || 'by its method',
+  label: v || 'by method',
 }))
 const levels = (['', 'low', 'medium', 'high'] as const).map((v) => ({ value: v, label: v || 'medium' }))
 </script>
@@ -52,7 +52,6 @@ const levels = (['', 'low', 'medium', 'high'] as const).map((v) => ({ value: v, 
           <th>Effect</th>
           <th>Sensitivity</th>
           <th>Group</th>
-          <th v-if="!whole">Seen</th>
         </tr>
       </thead>
       <tbody>
@@ -63,6 +62,18 @@ const levels = (['', 'low', 'medium', 'high'] as const).map((v) => ({ value: v, 
           <td>
             <div class="mono">{{ r.key }}</div>
             <div v-if="r.summary" class="faint">{{ r.summary }}</div>
+            <div v-if="!whole && (r.count || r.sample)" class="seen faint">
+              <template v-if="r.count">
+                {{ r.count }} ×
+                <span v-if="r.key.includes('{')" class="mono" :title="r.paths.join('\n')">{{
+                  r.paths.slice(0, 2).join(' ')
+                }}</span>
+                <button v-if="r.state !== 'same'" class="bare link" @click="begin(r)">correct</button>
+              </template>
+              <NCheckbox v-if="r.sample" v-model:checked="r.useSample" size="small" :title="r.sample"
+                >with its sample</NCheckbox
+              >
+            </div>
             <div v-if="correcting === r.key" class="correct">
               <NInput
                 v-model:value="correction"
@@ -111,16 +122,6 @@ const levels = (['', 'low', 'medium', 'high'] as const).map((v) => ({ value: v, 
               placeholder=""
               :input-props="{ 'aria-label': `Group of ${r.key}` }"
             />
-          </td>
-          <td v-if="!whole">
-            <template v-if="r.count">
-              {{ r.count }} ×
-              <span v-if="r.key.includes('{')" class="mono faint">{{ r.paths.slice(0, 2).join(' ') }}</span>
-              <button v-if="r.state !== 'same'" class="bare link" @click="begin(r)">correct</button>
-            </template>
-            <div v-if="r.sample">
-              <NCheckbox v-model:checked="r.useSample" size="small">as its sample</NCheckbox>
-            </div>
           </td>
         </tr>
       </tbody>
@@ -190,7 +191,17 @@ const levels = (['', 'low', 'medium', 'high'] as const).map((v) => ({ value: v, 
   color: var(--mill);
 }
 .tiny {
-  width: 124px;
+  width: 112px;
+}
+.seen {
+  display: flex;
+  flex-wrap: wrap;
+  align-items: center;
+  gap: 0 10px;
+  font-size: 13px;
+}
+.seen .mono {
+  overflow-wrap: anywhere;
 }
 .none {
   padding: 12px 16px;

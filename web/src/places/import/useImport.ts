@@ -51,9 +51,10 @@ function importing() {
   const pasted = ref('')
   const kind = ref('')
   const host = ref('')
-  const origin = ref('')
+  const origin = ref('') // that somebody chose; empty is found out
   const mapping = ref({ method: '', path: '', status: '', host: '' })
   const templates = ref<string[]>([])
+  const said = ref<Record<string, boolean>>({}) // of unclear places, that their segments are values
   const preview = ref<ImportPreview | null>(null)
   const rows = ref<Row[]>([])
   const proposals = ref<string[]>([])
@@ -90,6 +91,7 @@ function importing() {
       origin: origin.value,
       mapping: mapping.value,
       templates: templates.value,
+      said: said.value,
       text: text.value,
     }
   }
@@ -110,12 +112,12 @@ function importing() {
         const old = was.get(i.key)
         return {
           ...i,
-          take: old?.take ?? (i.state === 'new' || i.state === 'changed'),
+          // What is no longer a guess is taken as any other, whatever it was before.
+          take: old?.state === i.state ? old.take : i.state === 'new' || i.state === 'changed',
           say: old?.say ?? { effect: i.effect ?? '', sensitivity: i.sensitivity ?? '', group: i.group },
           useSample: old?.useSample ?? i.sample !== '',
         }
       })
-      origin.value = p.origin
     } catch (e) {
       if (mine === turn) {
         error.value = message(e)
@@ -131,14 +133,15 @@ function importing() {
     if (!list?.length) return
     const out = []
     for (const f of list) out.push({ name: f.name, text: await f.text() })
-    files.value = out
-    templates.value = []
-    origin.value = ''
-    await look()
+    await begin(out)
   }
   async function paste() {
-    files.value = [{ name: '', text: pasted.value }]
+    await begin([{ name: '', text: pasted.value }])
+  }
+  async function begin(list: ImportRequest['files']) {
+    files.value = list
     templates.value = []
+    said.value = {}
     origin.value = ''
     await look()
   }
@@ -152,6 +155,26 @@ function importing() {
   /** Templates correct how paths were folded; the last one said comes first. */
   async function correct(path: string) {
     templates.value = [path, ...templates.value.filter((t) => t !== path)]
+    await look()
+  }
+
+  /** What is unclear, each place once with the routes that an answer decides. */
+  const questions = computed(() => {
+    const by = new Map<string, { under: string; note: string; keys: string[] }>()
+    for (const r of rows.value) {
+      if (!r.under || r.state !== 'unclear') continue
+      const q = by.get(r.under) ?? { under: r.under, note: r.note, keys: [] }
+      q.keys.push(r.key)
+      by.set(r.under, q)
+    }
+    return [...by.values()]
+  })
+  /** Answers one, or takes the answer back. */
+  async function answer(under: string, values?: boolean) {
+    const now = { ...said.value }
+    if (values === undefined) Reflect.deleteProperty(now, under)
+    else now[under] = values
+    said.value = now
     await look()
   }
 
@@ -223,6 +246,9 @@ function importing() {
     paste,
     again,
     correct,
+    questions,
+    said,
+    answer,
     all,
     bring,
   }
