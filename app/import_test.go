@@ -155,6 +155,43 @@ func TestRoundTrip(t *testing.T) {
 	}
 }
 
+// What a description says of scopes, of ways in that need nothing, and of how records come to be, is proposed.
+func TestWhatADescriptionProposes(t *testing.T) {
+	a, _ := empty(t)
+	p, err := a.Imports.Preview(importing.Request{Files: []importing.NamedText{{Name: "b.yaml", Text: `openapi: 3.0.3
+info: { title: x, version: "1" }
+paths:
+  /things:
+    get: { security: [{}, { token: [] }], responses: { "200": { description: ok } } }
+    post:
+      security: [{ token: [things:write] }]
+      requestBody: { content: { application/json: { example: { name: a } } } }
+      responses:
+        "201": { description: made, links: { one: { operationId: one, parameters: { thing_id: "$response.body#/id" } } } }
+  "/things/{thing_id}":
+    parameters: [{ name: thing_id, in: path, required: true, schema: { type: string } }]
+    get: { operationId: one, security: [{ token: [a] }, { key: [b] }], responses: { "200": { description: ok } } }
+    delete: { security: [{ token: [], key: [] }], responses: { "204": { description: gone } } }
+components: { securitySchemes: { token: { type: http, scheme: bearer }, key: { type: apiKey, in: header, name: X-Key } } }
+`}}})
+	require.NoError(t, err)
+	var got []string
+	for _, x := range p.Proposals {
+		if !strings.HasPrefix(x.ID, "scheme") {
+			got = append(got, x.Text)
+		}
+	}
+	assert.Equal(t, []string{
+		"{ at: GET /things, who: anyone }",
+		"{ at: POST /things, who: signed-in, by: token, scope: things:write }",
+		`{ at: "GET /things/{thing_id}", who: signed-in, by: [token, key] }`,
+		`{ at: "DELETE /things/{thing_id}", who: signed-in, by: token }`,
+		`thing: { fills: "/things/{thing_id}", make: { send: POST /things, json: {"name":"a"}, id: /id }, remove: "DELETE /things/{id}" }`,
+	}, got)
+	assert.Contains(t, p.Proposals[4].Note, "its scopes, which differ between schemes, is left out")
+	assert.Contains(t, p.Proposals[5].Note, "token with key together")
+}
+
 func TestImportObserved(t *testing.T) {
 	a, _ := empty(t)
 	archive := `{"log": {"entries": [

@@ -211,14 +211,6 @@ func plural(n int, one, many string) string {
 	return fmt.Sprintf("%d %s", n, many)
 }
 
-func pathOf(key string) string {
-	_, path, _ := strings.Cut(key, " ")
-	if i := strings.Index(path, ":/"); i > 0 {
-		path = path[i+1:]
-	}
-	return path
-}
-
 func sortedKeys(m map[string]int) []string {
 	out := make([]string, 0, len(m))
 	for k := range m {

@@ -92,54 +92,101 @@ func (im *Imports) proposals(p *Preview, q Request, d openapi.Description, doc *
 		p.Proposals = append(p.Proposals, Proposal{ID: "scheme " + n, Title: "Scheme " + n, Text: n + ": " + text,
 			Note: note, edits: []layout.Edit{{Section: "schemes", Item: n, Text: text}}})
 	}
-	groups := map[string][]string{}
+	p.Proposals = append(p.Proposals, accessProposals(q, d, doc)...)
+	p.Proposals = append(p.Proposals, recordProposals(q, d, doc)...)
+}
+
+// accessProposals have an entry for all routes that need the same. An entry takes any of several schemes; what needs
+// two of them together, or other scopes with each, is more than it can say, and is noted.
+func accessProposals(q Request, d openapi.Description, doc *declaration.Document) (out []Proposal) {
+	type need struct {
+		declaration.Required
+		lost, keys []string
+	}
+	groups := map[string]*need{}
 	var order []string
 	for _, r := range d.Routes {
-		need, ok := d.Security[r.Method+" "+r.Path]
+		any, ok := d.Security[r.Method+" "+r.Path]
 		if !ok {
 			continue
 		}
-		k := strings.Join(need, " or ")
-		if groups[k] == nil {
-			order = append(order, k)
-		}
-		groups[k] = append(groups[k], r.Method+" "+route.Hosted(q.Host, r.Path))
-	}
-	for _, k := range order {
-		var keys []string
-		for _, key := range groups[k] {
-			sel, err := route.ParseTemplate(key)
-			if err != nil {
-				continue
-			}
-			if i := doc.RouteNamed(sel.String()); i < 0 || doc.Deciding[i] < 0 {
-				keys = append(keys, sel.String())
-			}
-		}
-		if len(keys) == 0 {
+		sel, err := route.ParseTemplate(r.Method + " " + route.Hosted(q.Host, r.Path))
+		if err != nil {
 			continue
 		}
-		who, title := "who: anyone", plural(len(keys), "route that needs", "routes that need")+
-			" nothing: open to anyone"
-		if k != "" {
-			var by []string
-			for _, n := range d.Security[groups[k][0][:strings.IndexByte(groups[k][0], ' ')]+" "+pathOf(groups[k][0])] {
-				first, _, _ := strings.Cut(n, " ")
-				if !slices.Contains(by, first) && first != "" {
-					by = append(by, first)
-				}
-			}
-			who, title = "who: signed-in", plural(len(keys), "route that needs", "routes that need")+" "+k+
-				": for who is signed in"
-			if len(by) > 0 {
-				who += ", by: " + declaration.FlowList(by)
+		if i := doc.RouteNamed(sel.String()); i >= 0 && doc.Deciding[i] >= 0 {
+			continue // it is decided
+		}
+		req, lost := openapi.Required(any)
+		var words []string
+		for _, n := range any {
+			if !req.Nothing {
+				words = append(words, n.String())
 			}
 		}
-		text := "{ at: " + declaration.FlowList(keys) + ", " + who + " }"
-		p.Proposals = append(p.Proposals, Proposal{ID: "access " + k, Title: title, Text: text,
-			Note:  "from the file's security; it says who may come, not what they may do",
+		k := strings.Join(words, " or ")
+		if groups[k] == nil {
+			groups[k] = &need{req, lost, nil}
+			order = append(order, k)
+		}
+		groups[k].keys = append(groups[k].keys, sel.String())
+	}
+	for _, k := range order {
+		g := groups[k]
+		who, title := "who: anyone", plural(len(g.keys), "route that needs", "routes that need")+
+			" nothing: open to anyone"
+		if !g.Nothing {
+			who, title = "who: signed-in, by: "+declaration.FlowList(g.Schemes), plural(len(g.keys), "route that needs",
+				"routes that need")+" "+k+": for who is signed in"
+			if len(g.Scopes) > 0 {
+				who += ", scope: " + declaration.FlowList(g.Scopes)
+			}
+		}
+		note := "from the file's security; it says who may come, not what they may do"
+		for _, l := range g.lost {
+			note += "; " + l + " is left out"
+		}
+		text := "{ at: " + declaration.FlowList(g.keys) + ", " + who + " }"
+		out = append(out, Proposal{ID: "access " + k, Title: title, Text: text, Note: note,
 			edits: []layout.Edit{{Section: "access", Text: text}}})
 	}
+	return out
+}
+
+// recordProposals are records that links say how to make: an operation whose answer has what others take as the last
+// parameter of their path. Whose they are nobody says.
+func recordProposals(q Request, d openapi.Description, doc *declaration.Document) (out []Proposal) {
+	for _, l := range d.Links {
+		made := slices.IndexFunc(d.Routes, func(r declaration.Imported) bool { return r.Method+" "+r.Path == l.From })
+		method, path, _ := strings.Cut(l.To, " ")
+		if made < 0 || !strings.HasPrefix(l.From, "POST ") || method != "GET" || strings.Contains(l.From, "{") {
+			continue
+		}
+		fills := route.Hosted(q.Host, path)
+		name := strings.TrimSuffix(l.Parameter, "_id")
+		taken := doc.RecordNamed(name) != nil || slices.ContainsFunc(doc.Records, func(r *declaration.Record) bool {
+			return slices.ContainsFunc(r.Fills, func(s route.Selector) bool { return s.Path() == fills })
+		})
+		if taken || name == "" || slices.ContainsFunc(out, func(p Proposal) bool { return p.ID == "record "+name }) {
+			continue
+		}
+		send := "send: " + declaration.Scalar("POST "+route.Hosted(q.Host, strings.TrimPrefix(l.From, "POST ")))
+		if body := d.Routes[made].Sample.JSON; len(body) > 0 {
+			send += ", json: " + string(body)
+		}
+		text := fmt.Sprintf("{ fills: %s, make: { %s, id: %s }", declaration.Scalar(fills), send,
+			declaration.Scalar(l.Pointer))
+		deleted := func(r declaration.Imported) bool { return r.Method == "DELETE" && r.Path == path }
+		if slices.ContainsFunc(d.Routes, deleted) {
+			last := strings.TrimSuffix(fills, "{"+l.Parameter+"}") + "{id}"
+			text += ", remove: " + declaration.Scalar("DELETE "+last)
+		}
+		text += " }"
+		out = append(out, Proposal{ID: "record " + name, Title: "Record " + name, Text: name + ": " + text,
+			Note:  "from the links of the file: how a throwaway one is made; say whose there are (owned_by)",
+			edits: []layout.Edit{{Section: "records", Item: name, Text: text}}})
+	}
+	return out
 }
 
 // static are files that pages load; they are no routes of an API.

@@ -128,6 +128,7 @@ type Route struct {
 	Changes     map[string]any // what its admission does to attributes of the caller; nil where nothing
 	Answers     map[int]*Shape // by status; 0 is "default"
 	From        string         // the file it was imported from; "" when written by hand
+	Requires    *Required      // as that file says; nil where it says nothing
 
 	key string // of its selector, once it is settled
 }

@@ -17,6 +17,15 @@ type Imported struct {
 	Sample                Sample
 	Answers               map[int]*Shape
 	Line                  int
+	Requires              *Required
+}
+
+// Required is what a description says that a request needs: nothing, or a credential for any of the schemes, which has
+// all of the scopes. It says who may come, not what they may do, and nobody checks it.
+type Required struct {
+	Nothing bool
+	Schemes []string
+	Scopes  []string
 }
 
 // Importer reads the file that a `from:` names, relative to the declaration.
@@ -233,7 +242,7 @@ func (r *reader) importRoutes(by map[string]pair, from pair, add func(*Route, as
 		}
 		rt := newRoute(sel, Place{File: ref, Line: max(1, im.Line), Column: 1})
 		rt.Summary, rt.Send, rt.Answers, rt.From, rt.Owner = im.Summary, im.Sample, im.Answers, ref, owner
-		rt.Send.Imported = true
+		rt.Send.Imported, rt.Requires = true, im.Requires
 		add(rt, from.val)
 	}
 }

@@ -183,7 +183,7 @@ func guess(d *declaration.Document, i int) (e declaration.Entry, how string, ok 
 	}
 	j := neighbour(d, i)
 	if j < 0 {
-		return e, "", false
+		return described(d, i)
 	}
 	e = *d.Entry(j)
 	if len(e.Who) > 0 && e.Who[0].Kind == declaration.WhoAnyone { // a write for everybody is seldom meant
@@ -194,7 +194,34 @@ func guess(d *declaration.Document, i int) (e declaration.Entry, how string, ok 
 			func(w declaration.Who) bool { return w.Kind == declaration.WhoOwner })
 		e.OwnerOf, e.Hide = declaration.Ref{}, false
 	}
-	return e, "guessed from " + d.Routes[j].Key(), len(e.Who) > 0
+	how = "guessed from " + d.Routes[j].Key()
+	if r := d.Routes[i].Requires; r != nil && len(r.Scopes) > 0 && len(e.Scope) == 0 {
+		e.Scope = r.Scopes
+		how += " and from " + d.Routes[i].From
+	}
+	return e, how, len(e.Who) > 0
+}
+
+// described is what the file that describes a route says of it. It says who may come, not what they may do.
+func described(d *declaration.Document, i int) (e declaration.Entry, how string, ok bool) {
+	r := d.Routes[i].Requires
+	if r == nil {
+		return e, "", false
+	}
+	how = "guessed from " + d.Routes[i].From
+	if r.Nothing {
+		return entryOf([]string{"anyone"}), how, true
+	}
+	e = entryOf([]string{"signed-in"})
+	e.Scope = r.Scopes
+	for _, n := range r.Schemes {
+		if d.SchemeNamed(n) == nil {
+			e.By = nil // its schemes have other names there
+			break
+		}
+		e.By = append(e.By, declaration.Ref{Name: n})
+	}
+	return e, how, true
 }
 
 func recordOf(d *declaration.Document, i int) *declaration.Record {

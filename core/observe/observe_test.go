@@ -343,6 +343,38 @@ func TestConfirm(t *testing.T) {
 	assert.ErrorContains(t, err, "GET /gone is no route of the inventory any more")
 }
 
+// What the file that describes a write says it needs is a guess too, where no read stands beside it; its scopes also
+// where one does.
+func TestGuessesFromADescription(t *testing.T) {
+	text := `millgate: 1.1
+targets: { here: { base: "http://127.0.0.1:1" } }
+routes: [GET /b, from: api.yaml]
+schemes: { key: { kind: api-key, in: header, name: X } }
+identities: { ann: { credentials: { key: { key: env:A } } } }
+access: [{ at: /**, who: undecided }, { at: GET /b, who: signed-in }]
+`
+	d, msgs := declaration.Parse("x", []byte(text), func(string) ([]declaration.Imported, []error) {
+		return []declaration.Imported{
+			{Method: "POST", Path: "/a", Requires: &declaration.Required{Schemes: []string{"key"},
+				Scopes: []string{"w"}}},
+			{Method: "POST", Path: "/b", Requires: &declaration.Required{Schemes: []string{"key"},
+				Scopes: []string{"w"}}},
+			{Method: "POST", Path: "/c", Requires: &declaration.Required{Nothing: true}},
+			{Method: "POST", Path: "/d", Requires: &declaration.Required{Schemes: []string{"other"}}},
+			{Method: "POST", Path: "/e"}}, nil
+	})
+	require.False(t, declaration.Failed(msgs), msgs)
+	var guessed []string
+	for _, e := range Guesses(d) {
+		guessed = append(guessed, strings.Join(e.Routes, ",")+" "+e.How+" "+e.Rule.Text())
+	}
+	assert.Equal(t, []string{
+		"POST /a guessed from api.yaml { at: [], who: signed-in, scope: w, by: key }",
+		"POST /b guessed from GET /b and from api.yaml { at: [], who: signed-in, scope: w }",
+		"POST /c guessed from api.yaml { at: [], who: anyone }",
+		"POST /d guessed from api.yaml { at: [], who: signed-in }"}, guessed)
+}
+
 // All undecided entries that name routes give way where these are confirmed, and keep what they name beside.
 func TestUndecidedEntriesGiveWay(t *testing.T) {
 	text := strings.Replace(valley, "access:\n", `access:

@@ -97,13 +97,41 @@ components:
     session: { type: apiKey, in: cookie, name: sid }
 `), nil)
 	require.Empty(t, d.Problems)
-	assert.Equal(t, map[string][]string{"GET /a": {"token"}, "GET /b": {}, "GET /c": {"key", "token (read, write)"}},
-		d.Security)
+	assert.Equal(t, map[string][]Needs{"GET /a": {{{"token", nil}}}, "GET /b": {},
+		"GET /c": {{{"key", nil}}, {{"token", []string{"read", "write"}}}}}, d.Security)
+	assert.Equal(t, "key with token (read)", Needs{{"key", nil}, {"token", []string{"read"}}}.String())
 	assert.Equal(t, SecurityScheme{Name: "token", Kind: "bearer", TokenURL: "https://id.example/token",
 		Scopes: []string{"read"}}, d.Schemes["token"])
 	assert.Equal(t, "api-key", d.Schemes["key"].Kind)
 	assert.Equal(t, "basic", d.Schemes["plain"].Kind)
 	assert.Equal(t, "cookie", d.Schemes["session"].Kind)
+}
+
+// A link that fills the last parameter of another operation says where a record comes from.
+func TestLinksAreRead(t *testing.T) {
+	d := Describe([]byte(`openapi: 3.0.3
+info: { title: x, version: "1" }
+servers: [{ url: /v1 }]
+paths:
+  /things:
+    post:
+      responses:
+        "201":
+          description: made
+          links:
+            one: { operationId: getThing, parameters: { thing_id: "$response.body#/data/id" } }
+            two: { operationRef: "#/paths/~1things~1{thing_id}/delete", parameters: { path.thing_id: "$response.body#/data/id" } }
+            three: { operationId: getThing, parameters: { thing_id: $request.query.x } }
+            four: { operationId: nobody, parameters: { thing_id: "$response.body#/id" } }
+        "400": { description: no, links: { one: { operationId: getThing, parameters: { thing_id: "$response.body#/x" } } } }
+  "/things/{thing_id}":
+    parameters: [{ name: thing_id, in: path, required: true, schema: { type: string } }]
+    get: { operationId: getThing, responses: { "200": { description: ok } } }
+    delete: { responses: { "204": { description: gone } } }
+`), nil)
+	require.Empty(t, d.Problems)
+	assert.Equal(t, []Link{{"POST /v1/things", "GET /v1/things/{thing_id}", "thing_id", "/data/id"},
+		{"POST /v1/things", "DELETE /v1/things/{thing_id}", "thing_id", "/data/id"}}, d.Links)
 }
 
 // What is made from a schema is what the schema allows.

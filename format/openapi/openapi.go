@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"log/slog"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -35,9 +36,62 @@ type Description struct {
 	Title   string
 	Routes  []declaration.Imported
 	Schemes map[string]SecurityScheme
-	// by "METHOD /path": the names of one alternative each, "" for none needed; nil where it says nothing
-	Security map[string][]string
+	// By "METHOD /path" the alternatives of what a request needs; none, or one that is empty, is nothing. It says
+	// nothing
+	// of what is not there.
+	Security map[string][]Needs
+	Links    []Link
 	Problems []error
+}
+
+// Needs are what a request needs together (Security Requirement Object).
+type Needs []Need
+
+// Need is a scheme with the scopes that a credential for it must have.
+type Need struct {
+	Scheme string
+	Scopes []string
+}
+
+func (n Needs) String() string {
+	var parts []string
+	for _, x := range n {
+		if len(x.Scopes) > 0 {
+			x.Scheme += " (" + strings.Join(x.Scopes, ", ") + ")"
+		}
+		parts = append(parts, x.Scheme)
+	}
+	return strings.Join(parts, " with ")
+}
+
+// Required is what any of several needs come to, and what of them is more than that can say.
+func Required(any []Needs) (r declaration.Required, lost []string) {
+	for _, n := range any {
+		if len(n) == 0 {
+			return declaration.Required{Nothing: true}, nil
+		}
+		if !slices.Contains(r.Schemes, n[0].Scheme) {
+			r.Schemes = append(r.Schemes, n[0].Scheme)
+		}
+		if len(n) > 1 {
+			lost = append(lost, "that it needs "+n.String()+" together")
+		}
+	}
+	if r.Nothing = len(any) == 0; r.Nothing {
+		return r, nil
+	}
+	r.Scopes = any[0][0].Scopes
+	if slices.ContainsFunc(any, func(n Needs) bool { return !slices.Equal(n[0].Scopes, r.Scopes) }) {
+		r.Scopes, lost = nil, append(lost, "its scopes, which differ between schemes,")
+	}
+	return r, lost
+}
+
+// Link says that an answer has what another operation takes in its path (Link Object).
+type Link struct {
+	From, To  string // METHOD /path
+	Parameter string
+	Pointer   string // into the answer (RFC 6901)
 }
 
 // SecurityScheme is one that the description names.
@@ -49,7 +103,7 @@ type SecurityScheme struct {
 
 // Describe reads a description whole.
 func Describe(text []byte, load Load) Description {
-	d := Description{Schemes: map[string]SecurityScheme{}, Security: map[string][]string{}}
+	d := Description{Schemes: map[string]SecurityScheme{}, Security: map[string][]Needs{}}
 	text, d.Problems = inline(text, load)
 	model, problems := d.read(text)
 	d.Problems = append(d.Problems, problems...)
@@ -85,6 +139,7 @@ func (d *Description) read(text []byte) (_ *v3.Document, problems []error) {
 			prefix = strings.TrimRight(u.Path, "/")
 		}
 	}
+	keys, ops := map[string]string{}, map[string]*v3.Operation{}
 	for path, item := range model.Model.Paths.PathItems.FromOldest() {
 		for method, op := range item.GetOperations().FromOldest() {
 			im := declaration.Imported{Method: strings.ToUpper(method), Path: prefix + path, Summary: op.Summary,
@@ -94,12 +149,28 @@ func (d *Description) read(text []byte) (_ *v3.Document, problems []error) {
 			}
 			im.Sample = sample(append(append([]*v3.Parameter{}, item.Parameters...), op.Parameters...), op.RequestBody)
 			im.Answers = answers(op.Responses)
+			key := im.Method + " " + im.Path
+			d.needs(key, op.Security, model.Model.Security)
+			if any, said := d.Security[key]; said {
+				r, _ := Required(any)
+				im.Requires = &r
+			}
 			d.Routes = append(d.Routes, im)
-			d.needs(im.Method+" "+im.Path, op.Security, model.Model.Security)
+			ops[key] = op
+			keys["#/paths/"+refEscaper.Replace(path)+"/"+method] = key
+			if op.OperationId != "" {
+				keys[op.OperationId] = key
+			}
 		}
+	}
+	for _, r := range d.Routes {
+		d.links(r.Method+" "+r.Path, ops[r.Method+" "+r.Path], keys)
 	}
 	return &model.Model, problems
 }
+
+// refEscaper writes a path as a part of a reference (RFC 6901 section 3).
+var refEscaper = strings.NewReplacer("~", "~0", "/", "~1")
 
 // needs reads the security requirements of one operation: its own, or those of
 // the whole description.
@@ -111,20 +182,45 @@ func (d *Description) needs(key string, own, all []*base.SecurityRequirement) {
 	if list == nil {
 		return
 	}
-	names := []string{}
+	needs := []Needs{}
 	for _, r := range list {
-		var n []string
+		var n Needs
 		if r.Requirements != nil {
 			for name, scopes := range r.Requirements.FromOldest() {
-				if len(scopes) > 0 {
-					name += " (" + strings.Join(scopes, ", ") + ")"
-				}
-				n = append(n, name)
+				n = append(n, Need{name, scopes})
 			}
 		}
-		names = append(names, strings.Join(n, " with "))
+		needs = append(needs, n)
 	}
-	d.Security[key] = names
+	d.Security[key] = needs
+}
+
+// links reads what an answer of an operation has for others. keys are those of operations by their id.
+func (d *Description) links(from string, op *v3.Operation, keys map[string]string) {
+	if op.Responses == nil || op.Responses.Codes == nil {
+		return
+	}
+	for code, resp := range op.Responses.Codes.FromOldest() {
+		if !strings.HasPrefix(code, "2") || resp.Links == nil {
+			continue
+		}
+		for _, l := range resp.Links.FromOldest() {
+			to := keys[l.OperationId]
+			if l.OperationId == "" {
+				to = keys[l.OperationRef]
+			}
+			if to == "" || l.Parameters == nil {
+				continue
+			}
+			for name, expression := range l.Parameters.FromOldest() {
+				at, ok := strings.CutPrefix(expression, "$response.body#")
+				name = strings.TrimPrefix(name, "path.")
+				if ok && strings.HasSuffix(to, "{"+name+"}") {
+					d.Links = append(d.Links, Link{From: from, To: to, Parameter: name, Pointer: at})
+				}
+			}
+		}
+	}
 }
 
 func (d *Description) security(m *v3.Document) {
