@@ -288,7 +288,7 @@ func TestTheDirectAddressMayBeClosed(t *testing.T) {
 	assert.Empty(t, res.Findings)
 
 	// What drills measured is served beside what is declared.
-	list, err := a.View.Sessions(t.Context(), "", 10)
+	list, err := a.View.Sessions(t.Context(), "", "", 10)
 	require.NoError(t, err)
 	require.Len(t, list, 1)
 	require.Len(t, list[0].Drills, 1, "bob's token opens nothing that shows whether it works")

@@ -1,6 +1,8 @@
 package app
 
 import (
+	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -8,13 +10,15 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"millgate/app/view"
+	"millgate/app/workspace"
 	"millgate/core/quota"
 	"millgate/standin"
 )
 
 func TestQuotasOfTheExample(t *testing.T) {
 	a := opened(t, listen(t, standin.Options{}), nil, "")
-	v := a.View.Quotas()
+	v, err := a.View.Quotas("")
+	require.NoError(t, err)
 	by := map[string]view.QuotaView{}
 	for _, q := range v.Quotas {
 		by[q.Name] = q
@@ -32,6 +36,57 @@ func TestQuotasOfTheExample(t *testing.T) {
 	partner := by["partner"].For[0]
 	assert.Equal(t, 10*time.Second, partner.Wait)
 	assert.Contains(t, v.Without, "GET /healthz")
+}
+
+// What a form changes is written into a text, and what follows from it is computed before anybody keeps it.
+func TestQuotasAndLifetimesAreEdited(t *testing.T) {
+	a := opened(t, listen(t, standin.Options{}), nil, "")
+	kept := a.Workspace.Declaration().Text
+	edit := func(section, item string, set map[string]string) string {
+		t.Helper()
+		e, err := a.Workspace.EditMembers(kept, workspace.Members{Section: section, Item: item, Set: set})
+		require.NoError(t, err)
+		assert.True(t, strings.HasPrefix(e.Title, item+": "), e.Title)
+		return e.Text
+	}
+	text := edit("quotas", "login", map[string]string{"allow": "3 per 1m, 9 per 1h", "starts": "clock"})
+	assert.Contains(t, text, "allow: [3 per 1m, 9 per 1h]")
+	v, err := a.View.Quotas(text)
+	require.NoError(t, err)
+	at := slices.IndexFunc(v.Quotas, func(q view.QuotaView) bool { return q.Name == "login" })
+	assert.Equal(t, int64(6), v.Quotas[at].For[0].Moment)
+	assert.Equal(t, map[string]string{"allow": "3 per 1m, 9 per 1h", "counted_by": "address", "model": "fixed-window",
+		"starts": "clock"}, v.Quotas[at].Text)
+	s, err := a.View.Simulate(view.Simulation{Text: text, Quota: "login", Pattern: quota.Edges, For: 600, Nodes: 1})
+	require.NoError(t, err)
+	assert.Equal(t, int64(3), s.Peaks[0].Limit)
+	assert.Equal(t, int64(6), s.Peaks[0].Ceiling)
+	delete(v.Quotas[at].Text, "model") // it is not written, since it is the usual one
+	same, err := a.Workspace.EditMembers(text, workspace.Members{Section: "quotas", Item: "login",
+		Set: v.Quotas[at].Text})
+	require.NoError(t, err)
+	assert.Equal(t, text, same.Text, "what a form shows is what stands there")
+
+	text = edit("lifetimes", "access", map[string]string{"max": "2h", "skew": ""})
+	list, err := a.View.Sessions(t.Context(), "", text, 10)
+	require.NoError(t, err)
+	assert.Equal(t, 2*time.Hour, list[0].Access)
+	assert.Zero(t, list[0].Skew)
+	assert.Equal(t, "2h", list[0].Lives[0].Text["max"])
+
+	for want, m := range map[string]workspace.Members{
+		"it would leave an error": {Section: "quotas", Item: "login", Set: map[string]string{"allow": "many"}},
+		"no meaning for":          {Section: "quotas", Item: "partner", Set: map[string]string{"starts": "clock"}},
+		"is not set in a form":    {Section: "quotas", Item: "login", Set: map[string]string{"at": "/**"}},
+		"nothing is to be":        {Section: "quotas", Item: "login"},
+		"there is no":             {Section: "lifetimes", Item: "nothing", Set: map[string]string{"max": "1h"}},
+		"not edited in a form":    {Section: "roles", Item: "observer", Set: map[string]string{"includes": "x"}},
+	} {
+		_, err := a.Workspace.EditMembers(kept, m)
+		assert.ErrorContains(t, err, want)
+	}
+	_, err = a.View.Quotas("millgate: 1.1\nquotas: 3\n")
+	assert.ErrorContains(t, err, "mend the marked lines")
 }
 
 func TestSimulateADeclaredQuota(t *testing.T) {

@@ -240,7 +240,7 @@ func TestDeclaredSessions(t *testing.T) {
 	a, err := Open(t.Context(), "", "../examples/fernhollow/fernhollow.gate.yaml")
 	require.NoError(t, err)
 	defer func() { assert.NoError(t, a.Close()) }()
-	list, err := a.View.Sessions(t.Context(), "", 1200)
+	list, err := a.View.Sessions(t.Context(), "", "", 1200)
 	require.NoError(t, err)
 	of := map[string]view.Declared{}
 	for _, s := range list {
@@ -252,7 +252,7 @@ func TestDeclaredSessions(t *testing.T) {
 	assert.Positive(t, of["access"].Place.Line)
 	assert.Equal(t, 30*time.Minute, of["console"].Idle)
 	for _, bad := range []float64{-1, 1e12} {
-		_, err := a.View.Sessions(t.Context(), "", bad)
+		_, err := a.View.Sessions(t.Context(), "", "", bad)
 		require.ErrorIs(t, err, fault.ErrInput)
 	}
 }

@@ -88,4 +88,34 @@ func TestQuotasComputed(t *testing.T) {
 	p.press(input.Tab)
 	p.see(".sim label", "that")
 	assert.Contains(t, p.MustInfo().URL, "quota=cutouts")
+
+	// What is typed into its form is followed by the table, and becomes an edit that can be dropped.
+	p.fill("allows", "20 per 10s")
+	p.see("tbody tr.on .amount", "20 per 10s")
+	p.see(".sim [role=status]", "20 are declared")
+	p.allow = allowed(422) // it is asked as it is typed
+	p.fill("allows", "many")
+	p.see(".edit [role=alert]", "is not an amount|amount")
+	p.fill("allows", "20 per 10s")
+	p.click(".edit button", "^Change it$")
+	p.see(".pending .what", "1 edit pending")
+	p.see("tbody tr.on .amount", "20 per 10s")
+	p.gone(".edit button", "As it is")
+	p.click(".pending button", "^Drop")
+	p.see("tbody tr.on .amount", "10 per 10s")
+}
+
+// A lifetime is edited under its bar, which goes with it.
+func TestLifetimesAreEdited(t *testing.T) {
+	t.Parallel()
+	p := open(t, demo(t)+"/tokens?tab=sessions", "dark")
+	p.see(".bar", "15 min and 30 s of clock skew")
+	p.MustElement("[aria-label='access: at most']").MustSelectAllText().MustInput("2h")
+	p.see(".bar", "2 h and 30 s of clock skew")
+	p.see("li", "A stolen access token opens for 2 h")
+	p.click(".life button", "^As it is$")
+	p.see(".bar", "15 min and 30 s of clock skew")
+	p.MustElement("[aria-label='access: at most']").MustSelectAllText().MustInput("1h")
+	p.click(".life button", "^Change it$")
+	p.see(".pending .what", "1 edit pending")
 }

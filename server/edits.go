@@ -33,6 +33,17 @@ func (s *Server) EditBoard(_ context.Context, q contract.EditBoardRequestObject)
 	return contract.EditBoard200JSONResponse(editedOf(e)), nil
 }
 
+// EditMembers writes members of a quota or a lifetime into a text.
+func (s *Server) EditMembers(_ context.Context,
+	q contract.EditMembersRequestObject) (contract.EditMembersResponseObject, error) {
+	e, err := s.app.Workspace.EditMembers(q.Body.Text, workspace.Members{Section: string(q.Body.Section),
+		Item: q.Body.Item, Set: q.Body.Set})
+	if err != nil {
+		return nil, err
+	}
+	return contract.EditMembers200JSONResponse(editedOf(e)), nil
+}
+
 // EditRoute sets what is said of a route in a text.
 func (s *Server) EditRoute(_ context.Context, q contract.EditRouteRequestObject) (contract.EditRouteResponseObject,
 	error) {

@@ -21,8 +21,12 @@ func limitOf(n int64) int64 {
 func seconds(ticks int64) float64 { return quota.Span(ticks).Seconds() }
 
 // GetQuotas says what the declared quotas come to.
-func (s *Server) GetQuotas(context.Context, contract.GetQuotasRequestObject) (contract.GetQuotasResponseObject, error) {
-	v := s.app.View.Quotas()
+func (s *Server) LookAtQuotas(_ context.Context,
+	q contract.LookAtQuotasRequestObject) (contract.LookAtQuotasResponseObject, error) {
+	v, err := s.app.View.Quotas(q.Body.Text)
+	if err != nil {
+		return nil, err
+	}
 	out := contract.Quotas{Quotas: []contract.Quota{}, Without: v.Without}
 	for _, d := range view.Spans {
 		out.Spans = append(out.Spans, d.Seconds())
@@ -32,13 +36,14 @@ func (s *Server) GetQuotas(context.Context, contract.GetQuotasRequestObject) (co
 	}
 	for _, q := range v.Quotas {
 		c := contract.Quota{Name: q.Name, File: q.Place.File, Line: q.Place.Line, CountedBy: q.CountedBy,
-			Model: string(q.Model), Routes: orEmpty(q.Routes), PerRoute: q.PerRoute, Exempt: orEmpty(q.Exempt)}
+			Model: string(q.Model), Routes: orEmpty(q.Routes), PerRoute: q.PerRoute, Exempt: orEmpty(q.Exempt),
+			Text: q.Text}
 		for _, f := range q.For {
 			c.For = append(c.For, quotaForOf(f))
 		}
 		out.Quotas = append(out.Quotas, c)
 	}
-	return contract.GetQuotas200JSONResponse(out), nil
+	return contract.LookAtQuotas200JSONResponse(out), nil
 }
 
 func quotaForOf(f view.QuotaFor) contract.QuotaFor {
@@ -68,8 +73,9 @@ func quotaForOf(f view.QuotaFor) contract.QuotaFor {
 func (s *Server) SimulateQuota(_ context.Context,
 	q contract.SimulateQuotaRequestObject) (contract.SimulateQuotaResponseObject, error) {
 	b := q.Body
-	r, err := s.app.View.Simulate(view.Simulation{Quota: b.Quota, Who: word(b.Who), Pattern: quota.Pattern(b.Pattern),
-		Count: zero(b.Count), Every: zero(b.Every), For: zero(b.For),
+	r, err := s.app.View.Simulate(view.Simulation{Text: word(b.Text), Quota: b.Quota, Who: word(b.Who),
+		Pattern: quota.Pattern(b.Pattern),
+		Count:   zero(b.Count), Every: zero(b.Every), For: zero(b.For),
 		Nodes: zero(b.Nodes), Sync: zero(b.Sync), Restart: zero(b.Restart),
 		Hold: zero(b.Hold), Recorded: word(b.Recorded)})
 	if err != nil {

@@ -71,15 +71,15 @@ func partsOf(list []tokens.Part) []contract.TokenPart {
 	return out
 }
 
-// GetSessions says what the declared lifetimes come to, and what drills
+// LookAtSessions says what the lifetimes of a text come to, and what drills
 // measured.
-func (s *Server) GetSessions(ctx context.Context,
-	q contract.GetSessionsRequestObject) (contract.GetSessionsResponseObject, error) {
-	list, err := s.app.View.Sessions(ctx, word(q.Params.Target), q.Params.Logouts)
+func (s *Server) LookAtSessions(ctx context.Context,
+	q contract.LookAtSessionsRequestObject) (contract.LookAtSessionsResponseObject, error) {
+	list, err := s.app.View.Sessions(ctx, q.Body.Target, q.Body.Text, q.Body.Logouts)
 	if err != nil {
 		return nil, err
 	}
-	out := contract.GetSessions200JSONResponse{}
+	out := contract.LookAtSessions200JSONResponse{}
 	for _, x := range list {
 		c := contract.Session{Scheme: x.Scheme, Kind: string(x.Kind), Line: x.Place.Line, File: x.Place.File,
 			Renewed: x.Renewed, Access: sec(x.Access), Skew: sec(x.Skew), Longest: sec(x.Longest), Bounded: x.Bounded,
@@ -87,7 +87,10 @@ func (s *Server) GetSessions(ctx context.Context,
 			StolenBounded: x.StolenBounded, Noticed: x.Noticed, After: sec(x.After), AfterSaid: x.AfterSaid,
 			NeedsList: x.NeedsList, Entry: sec(x.Entry), Size: x.Size, SweepEvery: sec(x.SweepEvery),
 			SizeSwept: x.SizeSwept, Drills: []contract.Drill{}, Clocks: []contract.ClockSeen{},
-			Alone: []contract.LeftAlone{}}
+			Alone: []contract.LeftAlone{}, Lives: []contract.Life{}}
+		for _, l := range x.Lives {
+			c.Lives = append(c.Lives, contract.Life{Of: contract.LifeOf(l.Of), Name: l.Name, Text: l.Text})
+		}
 		for _, v := range x.Drills {
 			c.Drills = append(c.Drills, drillOf(v))
 		}

@@ -1,8 +1,12 @@
 package view
 
 import (
+	"fmt"
+	"strconv"
+	"strings"
 	"time"
 
+	"millgate/app/fault"
 	"millgate/app/snapshot"
 	"millgate/core/declaration"
 	"millgate/core/quota"
@@ -50,6 +54,7 @@ type QuotaView struct {
 	PerRoute  bool
 	Exempt    []string
 	For       []QuotaFor
+	Text      map[string]string // members that a form edits, as they stand in a declaration
 }
 
 // QuotasView is everything about how often.
@@ -59,9 +64,44 @@ type QuotasView struct {
 	Attempts []Attempts
 }
 
-// Quotas says what the declared quotas come to.
-func (vw *View) Quotas() QuotasView {
-	d := vw.ws.Present().Doc
+// beside is what a text means that is not kept yet, "" is the kept one.
+func (vw *View) beside(text string) (*declaration.Document, error) {
+	if text == "" {
+		return vw.ws.Present().Doc, nil
+	}
+	d, msgs := vw.ws.Parse(text)
+	if declaration.Failed(msgs) {
+		return nil, fmt.Errorf("%w: mend the marked lines first", fault.ErrInvalid)
+	}
+	return d, nil
+}
+
+// textOf are the members of a quota that a form edits.
+func textOf(q *declaration.Quota) map[string]string {
+	amounts := make([]string, len(q.Allow))
+	for i, a := range q.Allow {
+		amounts[i] = a.String()
+	}
+	out := map[string]string{"allow": strings.Join(amounts, ", "), "counted_by": snapshot.CountedBy(q),
+		"model": string(q.Model)}
+	if q.Model == declaration.FixedWindow {
+		out["starts"] = q.Starts
+	}
+	if q.Burst > 0 {
+		out["burst"] = strconv.Itoa(q.Burst)
+	}
+	if q.Queue > 0 {
+		out["queue"] = strconv.Itoa(q.Queue)
+	}
+	return out
+}
+
+// Quotas says what the quotas of a text come to, "" is the kept one.
+func (vw *View) Quotas(text string) (QuotasView, error) {
+	d, err := vw.beside(text)
+	if err != nil {
+		return QuotasView{}, err
+	}
 	out := QuotasView{Attempts: []Attempts{{int64(d.Assume.Guesses), "passwords to guess"},
 		{10_000, "codes of four digits"}, {1_000_000, "ids to go through"}}, Without: []string{}}
 	routes := make([][]string, len(d.Quotas))
@@ -75,7 +115,7 @@ func (vw *View) Quotas() QuotasView {
 	}
 	for k, q := range d.Quotas {
 		v := QuotaView{Name: q.Name, Place: q.Place, Model: q.Model, Routes: routes[k], PerRoute: q.PerRoute,
-			CountedBy: snapshot.CountedBy(q)}
+			CountedBy: snapshot.CountedBy(q), Text: textOf(q)}
 		for _, e := range q.Exempt {
 			v.Exempt = append(v.Exempt, e.Name)
 		}
@@ -85,7 +125,7 @@ func (vw *View) Quotas() QuotasView {
 		}
 		out.Quotas = append(out.Quotas, v)
 	}
-	return out
+	return out, nil
 }
 
 func quotaFor(who string, s quota.Stack, amounts []declaration.Amount, tries []Attempts) QuotaFor {

@@ -23,6 +23,34 @@ type Declared struct {
 	Drills []DrillView
 	Clocks []ClockView
 	Alone  []AloneView
+	Lives  []Life
+}
+
+// Life is a lifetime that a scheme names, with the members that a form edits as they stand in a declaration.
+type Life struct {
+	Of   string // access or refresh
+	Name string
+	Text map[string]string
+}
+
+func livesOf(d *declaration.Document, s *declaration.Scheme) (out []Life) {
+	for _, of := range []string{"access", "refresh"} {
+		l := d.LifetimeNamed(s.Lifetime[of].Name)
+		if l == nil {
+			continue
+		}
+		text := map[string]string{}
+		for n, v := range map[string]time.Duration{"max": l.Max, "idle": l.Idle, "skew": l.Skew} {
+			if v > 0 {
+				text[n] = declaration.ShortDuration(v)
+			}
+		}
+		if l.EndedSaid {
+			text["ended_within"] = declaration.ShortDuration(l.EndedWithin)
+		}
+		out = append(out, Life{of, l.Name, text})
+	}
+	return out
 }
 
 // ClockView is by how much the clock of a service was seen to be off on one side.
@@ -50,14 +78,17 @@ type DrillView struct {
 	Steps    []ScriptStep // one for each step of the result
 }
 
-// Sessions computes what the declaration's lifetimes come to, at a rate of
+// Sessions computes what the lifetimes of a text come to, "" is the kept one, at a rate of
 // logouts in an hour, beside what drills measured at a target.
-func (vw *View) Sessions(ctx context.Context, target string, logouts float64) ([]Declared, error) {
+func (vw *View) Sessions(ctx context.Context, target, text string, logouts float64) ([]Declared, error) {
 	if !(logouts >= 0 && logouts <= 1e9) {
 		return nil, fmt.Errorf("%w: the logouts in an hour are a number from 0 to a thousand million", fault.ErrInput)
 	}
 	now := vw.ws.Present()
-	d := now.Doc
+	d, err := vw.beside(text)
+	if err != nil {
+		return nil, err
+	}
 	seen := map[string]*Declared{}
 	of := func(scheme string) *Declared {
 		if seen[scheme] == nil {
@@ -93,7 +124,7 @@ func (vw *View) Sessions(ctx context.Context, target string, logouts float64) ([
 		v := of(s.Name)
 		if ok || len(v.Drills)+len(v.Clocks)+len(v.Alone) > 0 {
 			x.Scheme, x.Kind = s.Name, s.Kind
-			v.Session, v.Place = x, s.Place
+			v.Session, v.Place, v.Lives = x, s.Place, livesOf(d, s)
 			out = append(out, *v)
 		}
 	}

@@ -15,6 +15,7 @@ import (
 
 // Simulation is what is asked of a simulation. Durations are in seconds.
 type Simulation struct {
+	Text     string // that is not kept yet; "" is the kept one
 	Quota    string
 	Who      string // of its `for`; "" for everybody else
 	Pattern  quota.Pattern
@@ -30,7 +31,10 @@ type Simulation struct {
 
 // Simulate runs a pattern of calls through a declared quota.
 func (vw *View) Simulate(q Simulation) (quota.Simulated, error) {
-	d := vw.ws.Present().Doc
+	d, err := vw.beside(q.Text)
+	if err != nil {
+		return quota.Simulated{}, err
+	}
 	u := d.QuotaNamed(q.Quota)
 	if u == nil {
 		return quota.Simulated{}, fmt.Errorf("%w: there is no quota %q", fault.ErrNotFound, q.Quota)
@@ -53,7 +57,6 @@ func (vw *View) Simulate(q Simulation) (quota.Simulated, error) {
 	arr := quota.Arrivals{Pattern: q.Pattern, Count: q.Count, Every: ticks(q.Every), For: ticks(q.For)}
 	switch {
 	case q.Pattern == quota.FromLog:
-		var err error
 		if arr.Times, err = instants(q.Recorded); err != nil {
 			return quota.Simulated{}, fmt.Errorf("%w: %w", fault.ErrInput, err)
 		}

@@ -94,12 +94,8 @@ func (ws *Workspace) EditBoard(text string, c BoardChange) (Edited, error) {
 	if err != nil {
 		return Edited{}, fmt.Errorf("%w: %w", fault.ErrInput, err)
 	}
-	if _, msgs, err := ws.pending(out); err != nil {
-		for _, m := range msgs {
-			if m.Level == declaration.Error {
-				return Edited{}, fmt.Errorf("%w: it would leave an error: %s; %s", fault.ErrInput, m.Text, m.Hint)
-			}
-		}
+	if err := ws.leaves(out); err != nil {
+		return Edited{}, err
 	}
 	return Edited{Text: out, Title: titleOf(c), Notes: append([]string{}, notes...)}, nil
 }
@@ -178,12 +174,8 @@ func (ws *Workspace) EditRoute(text, key string, f RouteField) (Edited, error) {
 	if err != nil {
 		return Edited{}, fmt.Errorf("%w: %w", fault.ErrInput, err)
 	}
-	if _, msgs, err := ws.pending(out); err != nil {
-		for _, m := range msgs {
-			if m.Level == declaration.Error {
-				return Edited{}, fmt.Errorf("%w: %s; %s", fault.ErrInput, m.Text, m.Hint)
-			}
-		}
+	if err := ws.leaves(out); err != nil {
+		return Edited{}, err
 	}
 	return Edited{Text: out, Title: f.Name + " of " + key, Notes: []string{}}, nil
 }

@@ -552,6 +552,42 @@ func (e Lens) Valid() bool {
 	}
 }
 
+// Defines values for LifeOf.
+const (
+	LifeOfAccess  LifeOf = "access"
+	LifeOfRefresh LifeOf = "refresh"
+)
+
+// Valid indicates whether the value is a known member of the LifeOf enum.
+func (e LifeOf) Valid() bool {
+	switch e {
+	case LifeOfAccess:
+		return true
+	case LifeOfRefresh:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for MembersEditSection.
+const (
+	MembersEditSectionLifetimes MembersEditSection = "lifetimes"
+	MembersEditSectionQuotas    MembersEditSection = "quotas"
+)
+
+// Valid indicates whether the value is a known member of the MembersEditSection enum.
+func (e MembersEditSection) Valid() bool {
+	switch e {
+	case MembersEditSectionLifetimes:
+		return true
+	case MembersEditSectionQuotas:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for MessageLevel.
 const (
 	MessageLevelError   MessageLevel = "error"
@@ -1120,6 +1156,12 @@ type Audited struct {
 
 	// Unsure Not verified
 	Unsure int `json:"unsure"`
+}
+
+// Beside defines model for Beside.
+type Beside struct {
+	// Text Empty is the kept one
+	Text string `json:"text"`
 }
 
 // Board defines model for Board.
@@ -2160,6 +2202,16 @@ type Leftover struct {
 // Lens defines model for Lens.
 type Lens string
 
+// Life A lifetime that a scheme names
+type Life struct {
+	Name string  `json:"name"`
+	Of   LifeOf  `json:"of"`
+	Text Strings `json:"text"`
+}
+
+// LifeOf defines model for Life.Of.
+type LifeOf string
+
 // LifetimeTally defines model for LifetimeTally.
 type LifetimeTally struct {
 	Count   int `json:"count"`
@@ -2176,6 +2228,19 @@ type LogMapping struct {
 	Path   string `json:"path"`
 	Status string `json:"status"`
 }
+
+// MembersEdit defines model for MembersEdit.
+type MembersEdit struct {
+	Item    string             `json:"item"`
+	Section MembersEditSection `json:"section"`
+
+	// Set An empty one is taken away
+	Set  Strings `json:"set"`
+	Text string  `json:"text"`
+}
+
+// MembersEditSection defines model for MembersEdit.Section.
+type MembersEditSection string
 
 // Merged defines model for Merged.
 type Merged struct {
@@ -2669,6 +2734,9 @@ type Quota struct {
 	Name      string     `json:"name"`
 	PerRoute  bool       `json:"perRoute"`
 	Routes    []string   `json:"routes"`
+
+	// Text Members that a form edits
+	Text Strings `json:"text"`
 }
 
 // QuotaFor defines model for QuotaFor.
@@ -2986,6 +3054,7 @@ type Session struct {
 	Idle          float64     `json:"idle"`
 	Kind          string      `json:"kind"`
 	Line          int         `json:"line"`
+	Lives         []Life      `json:"lives"`
 	Longest       float64     `json:"longest"`
 	NeedsList     bool        `json:"needsList"`
 	Noticed       bool        `json:"noticed"`
@@ -2998,6 +3067,16 @@ type Session struct {
 	StolenBounded bool        `json:"stolenBounded"`
 	StolenRefresh float64     `json:"stolenRefresh"`
 	SweepEvery    float64     `json:"sweepEvery"`
+}
+
+// SessionsLook defines model for SessionsLook.
+type SessionsLook struct {
+	// Logouts In an hour
+	Logouts float64 `json:"logouts"`
+	Target  string  `json:"target"`
+
+	// Text Empty is the kept one
+	Text string `json:"text"`
 }
 
 // Severity defines model for Severity.
@@ -3111,7 +3190,10 @@ type Simulation struct {
 
 	// Sync Between two tellings of each other; negative is never, 0 is one shared count
 	Sync *float64 `json:"sync,omitempty"`
-	Who  *string  `json:"who,omitempty"`
+
+	// Text Empty is the kept one
+	Text *string `json:"text,omitempty"`
+	Who  *string `json:"who,omitempty"`
 }
 
 // SimulationPattern defines model for Simulation.Pattern.
@@ -3583,13 +3665,6 @@ type GetKeptSheetParams struct {
 	Route string `form:"route" json:"route"`
 }
 
-// GetSessionsParams defines parameters for GetSessions.
-type GetSessionsParams struct {
-	// Logouts In an hour
-	Logouts float64 `form:"logouts" json:"logouts"`
-	Target  *string `form:"target,omitempty" json:"target,omitempty"`
-}
-
 // ListSweepsParams defines parameters for ListSweeps.
 type ListSweepsParams struct {
 	// After The `next` of the page before
@@ -3702,6 +3777,9 @@ type ImportRoutesJSONRequestBody = ImportChoice
 // PreviewImportJSONRequestBody defines body for PreviewImport for application/json ContentType.
 type PreviewImportJSONRequestBody = ImportRequest
 
+// EditMembersJSONRequestBody defines body for EditMembers for application/json ContentType.
+type EditMembersJSONRequestBody = MembersEdit
+
 // StartObservingJSONRequestBody defines body for StartObserving for application/json ContentType.
 type StartObservingJSONRequestBody = ObserveChoice
 
@@ -3720,6 +3798,9 @@ type JudgePagesJSONRequestBody = PageQuestion
 // ProbeAgainJSONRequestBody defines body for ProbeAgain for application/json ContentType.
 type ProbeAgainJSONRequestBody = AgainRequest
 
+// LookAtQuotasJSONRequestBody defines body for LookAtQuotas for application/json ContentType.
+type LookAtQuotasJSONRequestBody = Beside
+
 // CheckRestartJSONRequestBody defines body for CheckRestart for application/json ContentType.
 type CheckRestartJSONRequestBody = RestartRequest
 
@@ -3737,6 +3818,9 @@ type PutSampleJSONRequestBody = SampleEdit
 
 // SendJSONRequestBody defines body for Send for application/json ContentType.
 type SendJSONRequestBody = Sending
+
+// LookAtSessionsJSONRequestBody defines body for LookAtSessions for application/json ContentType.
+type LookAtSessionsJSONRequestBody = SessionsLook
 
 // CompareLoginsJSONRequestBody defines body for CompareLogins for application/json ContentType.
 type CompareLoginsJSONRequestBody = TimingRequest
@@ -3851,6 +3935,9 @@ type ServerInterface interface {
 	// PreviewImport What an import would do
 	// (POST /api/import/preview)
 	PreviewImport(w http.ResponseWriter, r *http.Request)
+	// EditMembers Members of one quota or lifetime in a text, not kept yet
+	// (POST /api/members/edit)
+	EditMembers(w http.ResponseWriter, r *http.Request)
 	// StartObserving Ask a target with safe reads what it lets happen today
 	// (POST /api/observe)
 	StartObserving(w http.ResponseWriter, r *http.Request)
@@ -3875,9 +3962,9 @@ type ServerInterface interface {
 	// ProbeAgain Send the probes of some crossings again
 	// (POST /api/probe-again)
 	ProbeAgain(w http.ResponseWriter, r *http.Request)
-	// GetQuotas What the declared quotas come to
-	// (GET /api/quotas)
-	GetQuotas(w http.ResponseWriter, r *http.Request)
+	// LookAtQuotas What the quotas of a text come to, which may not be kept yet
+	// (POST /api/quotas/look)
+	LookAtQuotas(w http.ResponseWriter, r *http.Request)
 	// CheckRestart Fill a quota; or, after the service was started again, see whether it still refuses
 	// (POST /api/quotas/restart)
 	CheckRestart(w http.ResponseWriter, r *http.Request)
@@ -3911,9 +3998,9 @@ type ServerInterface interface {
 	// Send Send the request of a probe by itself, as it was or changed, under the target's rules
 	// (POST /api/send)
 	Send(w http.ResponseWriter, r *http.Request)
-	// GetSessions What the declared lifetimes come to, for every scheme that has one
-	// (GET /api/sessions)
-	GetSessions(w http.ResponseWriter, r *http.Request, params GetSessionsParams)
+	// LookAtSessions What the lifetimes of a text come to, for every scheme that has one
+	// (POST /api/sessions/look)
+	LookAtSessions(w http.ResponseWriter, r *http.Request)
 	// CompareLogins Compare how long a wrong login takes for a known and for an unknown name
 	// (POST /api/sessions/timing)
 	CompareLogins(w http.ResponseWriter, r *http.Request)
@@ -4151,6 +4238,12 @@ func (_ Unimplemented) PreviewImport(w http.ResponseWriter, r *http.Request) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
+// EditMembers Members of one quota or lifetime in a text, not kept yet
+// (POST /api/members/edit)
+func (_ Unimplemented) EditMembers(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
 // StartObserving Ask a target with safe reads what it lets happen today
 // (POST /api/observe)
 func (_ Unimplemented) StartObserving(w http.ResponseWriter, r *http.Request) {
@@ -4199,9 +4292,9 @@ func (_ Unimplemented) ProbeAgain(w http.ResponseWriter, r *http.Request) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
-// GetQuotas What the declared quotas come to
-// (GET /api/quotas)
-func (_ Unimplemented) GetQuotas(w http.ResponseWriter, r *http.Request) {
+// LookAtQuotas What the quotas of a text come to, which may not be kept yet
+// (POST /api/quotas/look)
+func (_ Unimplemented) LookAtQuotas(w http.ResponseWriter, r *http.Request) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -4271,9 +4364,9 @@ func (_ Unimplemented) Send(w http.ResponseWriter, r *http.Request) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
-// GetSessions What the declared lifetimes come to, for every scheme that has one
-// (GET /api/sessions)
-func (_ Unimplemented) GetSessions(w http.ResponseWriter, r *http.Request, params GetSessionsParams) {
+// LookAtSessions What the lifetimes of a text come to, for every scheme that has one
+// (POST /api/sessions/look)
+func (_ Unimplemented) LookAtSessions(w http.ResponseWriter, r *http.Request) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -5093,6 +5186,20 @@ func (siw *ServerInterfaceWrapper) PreviewImport(w http.ResponseWriter, r *http.
 	handler.ServeHTTP(w, r)
 }
 
+// EditMembers operation middleware
+func (siw *ServerInterfaceWrapper) EditMembers(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.EditMembers(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // StartObserving operation middleware
 func (siw *ServerInterfaceWrapper) StartObserving(w http.ResponseWriter, r *http.Request) {
 
@@ -5256,11 +5363,11 @@ func (siw *ServerInterfaceWrapper) ProbeAgain(w http.ResponseWriter, r *http.Req
 	handler.ServeHTTP(w, r)
 }
 
-// GetQuotas operation middleware
-func (siw *ServerInterfaceWrapper) GetQuotas(w http.ResponseWriter, r *http.Request) {
+// LookAtQuotas operation middleware
+func (siw *ServerInterfaceWrapper) LookAtQuotas(w http.ResponseWriter, r *http.Request) {
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		siw.Handler.GetQuotas(w, r)
+		siw.Handler.LookAtQuotas(w, r)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -5551,43 +5658,11 @@ func (siw *ServerInterfaceWrapper) Send(w http.ResponseWriter, r *http.Request) 
 	handler.ServeHTTP(w, r)
 }
 
-// GetSessions operation middleware
-func (siw *ServerInterfaceWrapper) GetSessions(w http.ResponseWriter, r *http.Request) {
-
-	var err error
-	_ = err
-
-	// Parameter object where we will unmarshal all parameters from the context
-	var params GetSessionsParams
-
-	// ------------- Required query parameter "logouts" -------------
-
-	err = runtime.BindQueryParameterWithOptions("form", true, true, "logouts", r.URL.Query(), &params.Logouts, runtime.BindQueryParameterOptions{Type: "number", Format: "double"})
-	if err != nil {
-		var requiredError *runtime.RequiredParameterError
-		if errors.As(err, &requiredError) {
-			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "logouts"})
-		} else {
-			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "logouts", Err: err})
-		}
-		return
-	}
-
-	// ------------- Optional query parameter "target" -------------
-
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "target", r.URL.Query(), &params.Target, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
-	if err != nil {
-		var requiredError *runtime.RequiredParameterError
-		if errors.As(err, &requiredError) {
-			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "target"})
-		} else {
-			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "target", Err: err})
-		}
-		return
-	}
+// LookAtSessions operation middleware
+func (siw *ServerInterfaceWrapper) LookAtSessions(w http.ResponseWriter, r *http.Request) {
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		siw.Handler.GetSessions(w, r, params)
+		siw.Handler.LookAtSessions(w, r)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -6284,6 +6359,9 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 		r.Post(options.BaseURL+"/api/board/edit", wrapper.EditBoard)
 	})
 	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/members/edit", wrapper.EditMembers)
+	})
+	r.Group(func(r chi.Router) {
 		r.Post(options.BaseURL+"/api/routes/edit", wrapper.EditRoute)
 	})
 	r.Group(func(r chi.Router) {
@@ -6416,7 +6494,7 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 		r.Post(options.BaseURL+"/api/origins/judge", wrapper.JudgePages)
 	})
 	r.Group(func(r chi.Router) {
-		r.Get(options.BaseURL+"/api/quotas", wrapper.GetQuotas)
+		r.Post(options.BaseURL+"/api/quotas/look", wrapper.LookAtQuotas)
 	})
 	r.Group(func(r chi.Router) {
 		r.Post(options.BaseURL+"/api/quotas/simulate", wrapper.SimulateQuota)
@@ -6425,7 +6503,7 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 		r.Post(options.BaseURL+"/api/quotas/restart", wrapper.CheckRestart)
 	})
 	r.Group(func(r chi.Router) {
-		r.Get(options.BaseURL+"/api/sessions", wrapper.GetSessions)
+		r.Post(options.BaseURL+"/api/sessions/look", wrapper.LookAtSessions)
 	})
 	r.Group(func(r chi.Router) {
 		r.Post(options.BaseURL+"/api/sessions/timing", wrapper.CompareLogins)
@@ -7568,6 +7646,45 @@ func (response PreviewImportdefaultApplicationProblemPlusJSONResponse) VisitPrev
 	return err
 }
 
+type EditMembersRequestObject struct {
+	Body *EditMembersJSONRequestBody
+}
+
+type EditMembersResponseObject interface {
+	VisitEditMembersResponse(w http.ResponseWriter) error
+}
+
+type EditMembers200JSONResponse Edited
+
+func (response EditMembers200JSONResponse) VisitEditMembersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EditMembersdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response EditMembersdefaultApplicationProblemPlusJSONResponse) VisitEditMembersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type StartObservingRequestObject struct {
 	Body *StartObservingJSONRequestBody
 }
@@ -7878,16 +7995,17 @@ func (response ProbeAgaindefaultApplicationProblemPlusJSONResponse) VisitProbeAg
 	return err
 }
 
-type GetQuotasRequestObject struct {
+type LookAtQuotasRequestObject struct {
+	Body *LookAtQuotasJSONRequestBody
 }
 
-type GetQuotasResponseObject interface {
-	VisitGetQuotasResponse(w http.ResponseWriter) error
+type LookAtQuotasResponseObject interface {
+	VisitLookAtQuotasResponse(w http.ResponseWriter) error
 }
 
-type GetQuotas200JSONResponse Quotas
+type LookAtQuotas200JSONResponse Quotas
 
-func (response GetQuotas200JSONResponse) VisitGetQuotasResponse(w http.ResponseWriter) error {
+func (response LookAtQuotas200JSONResponse) VisitLookAtQuotasResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response); err != nil {
@@ -7899,12 +8017,12 @@ func (response GetQuotas200JSONResponse) VisitGetQuotasResponse(w http.ResponseW
 	return err
 }
 
-type GetQuotasdefaultApplicationProblemPlusJSONResponse struct {
+type LookAtQuotasdefaultApplicationProblemPlusJSONResponse struct {
 	Body       Problem
 	StatusCode int
 }
 
-func (response GetQuotasdefaultApplicationProblemPlusJSONResponse) VisitGetQuotasResponse(w http.ResponseWriter) error {
+func (response LookAtQuotasdefaultApplicationProblemPlusJSONResponse) VisitLookAtQuotasResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -8345,17 +8463,17 @@ func (response SenddefaultApplicationProblemPlusJSONResponse) VisitSendResponse(
 	return err
 }
 
-type GetSessionsRequestObject struct {
-	Params GetSessionsParams
+type LookAtSessionsRequestObject struct {
+	Body *LookAtSessionsJSONRequestBody
 }
 
-type GetSessionsResponseObject interface {
-	VisitGetSessionsResponse(w http.ResponseWriter) error
+type LookAtSessionsResponseObject interface {
+	VisitLookAtSessionsResponse(w http.ResponseWriter) error
 }
 
-type GetSessions200JSONResponse []Session
+type LookAtSessions200JSONResponse []Session
 
-func (response GetSessions200JSONResponse) VisitGetSessionsResponse(w http.ResponseWriter) error {
+func (response LookAtSessions200JSONResponse) VisitLookAtSessionsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response); err != nil {
@@ -8367,12 +8485,12 @@ func (response GetSessions200JSONResponse) VisitGetSessionsResponse(w http.Respo
 	return err
 }
 
-type GetSessionsdefaultApplicationProblemPlusJSONResponse struct {
+type LookAtSessionsdefaultApplicationProblemPlusJSONResponse struct {
 	Body       Problem
 	StatusCode int
 }
 
-func (response GetSessionsdefaultApplicationProblemPlusJSONResponse) VisitGetSessionsResponse(w http.ResponseWriter) error {
+func (response LookAtSessionsdefaultApplicationProblemPlusJSONResponse) VisitLookAtSessionsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -9206,6 +9324,9 @@ type StrictServerInterface interface {
 	// PreviewImport What an import would do
 	// (POST /api/import/preview)
 	PreviewImport(ctx context.Context, request PreviewImportRequestObject) (PreviewImportResponseObject, error)
+	// EditMembers Members of one quota or lifetime in a text, not kept yet
+	// (POST /api/members/edit)
+	EditMembers(ctx context.Context, request EditMembersRequestObject) (EditMembersResponseObject, error)
 	// StartObserving Ask a target with safe reads what it lets happen today
 	// (POST /api/observe)
 	StartObserving(ctx context.Context, request StartObservingRequestObject) (StartObservingResponseObject, error)
@@ -9230,9 +9351,9 @@ type StrictServerInterface interface {
 	// ProbeAgain Send the probes of some crossings again
 	// (POST /api/probe-again)
 	ProbeAgain(ctx context.Context, request ProbeAgainRequestObject) (ProbeAgainResponseObject, error)
-	// GetQuotas What the declared quotas come to
-	// (GET /api/quotas)
-	GetQuotas(ctx context.Context, request GetQuotasRequestObject) (GetQuotasResponseObject, error)
+	// LookAtQuotas What the quotas of a text come to, which may not be kept yet
+	// (POST /api/quotas/look)
+	LookAtQuotas(ctx context.Context, request LookAtQuotasRequestObject) (LookAtQuotasResponseObject, error)
 	// CheckRestart Fill a quota; or, after the service was started again, see whether it still refuses
 	// (POST /api/quotas/restart)
 	CheckRestart(ctx context.Context, request CheckRestartRequestObject) (CheckRestartResponseObject, error)
@@ -9266,9 +9387,9 @@ type StrictServerInterface interface {
 	// Send Send the request of a probe by itself, as it was or changed, under the target's rules
 	// (POST /api/send)
 	Send(ctx context.Context, request SendRequestObject) (SendResponseObject, error)
-	// GetSessions What the declared lifetimes come to, for every scheme that has one
-	// (GET /api/sessions)
-	GetSessions(ctx context.Context, request GetSessionsRequestObject) (GetSessionsResponseObject, error)
+	// LookAtSessions What the lifetimes of a text come to, for every scheme that has one
+	// (POST /api/sessions/look)
+	LookAtSessions(ctx context.Context, request LookAtSessionsRequestObject) (LookAtSessionsResponseObject, error)
 	// CompareLogins Compare how long a wrong login takes for a known and for an unknown name
 	// (POST /api/sessions/timing)
 	CompareLogins(ctx context.Context, request CompareLoginsRequestObject) (CompareLoginsResponseObject, error)
@@ -10214,6 +10335,37 @@ func (sh *strictHandler) PreviewImport(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
+// EditMembers operation middleware
+func (sh *strictHandler) EditMembers(w http.ResponseWriter, r *http.Request) {
+	var request EditMembersRequestObject
+
+	var body EditMembersJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.EditMembers(ctx, request.(EditMembersRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "EditMembers")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(EditMembersResponseObject); ok {
+		if err := validResponse.VisitEditMembersResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // StartObserving operation middleware
 func (sh *strictHandler) StartObserving(w http.ResponseWriter, r *http.Request) {
 	var request StartObservingRequestObject
@@ -10452,23 +10604,30 @@ func (sh *strictHandler) ProbeAgain(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
-// GetQuotas operation middleware
-func (sh *strictHandler) GetQuotas(w http.ResponseWriter, r *http.Request) {
-	var request GetQuotasRequestObject
+// LookAtQuotas operation middleware
+func (sh *strictHandler) LookAtQuotas(w http.ResponseWriter, r *http.Request) {
+	var request LookAtQuotasRequestObject
+
+	var body LookAtQuotasJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
 
 	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
-		return sh.ssi.GetQuotas(ctx, request.(GetQuotasRequestObject))
+		return sh.ssi.LookAtQuotas(ctx, request.(LookAtQuotasRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "GetQuotas")
+		handler = middleware(handler, "LookAtQuotas")
 	}
 
 	response, err := handler(r.Context(), w, r, request)
 
 	if err != nil {
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
-	} else if validResponse, ok := response.(GetQuotasResponseObject); ok {
-		if err := validResponse.VisitGetQuotasResponse(w); err != nil {
+	} else if validResponse, ok := response.(LookAtQuotasResponseObject); ok {
+		if err := validResponse.VisitLookAtQuotasResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {
@@ -10792,25 +10951,30 @@ func (sh *strictHandler) Send(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
-// GetSessions operation middleware
-func (sh *strictHandler) GetSessions(w http.ResponseWriter, r *http.Request, params GetSessionsParams) {
-	var request GetSessionsRequestObject
+// LookAtSessions operation middleware
+func (sh *strictHandler) LookAtSessions(w http.ResponseWriter, r *http.Request) {
+	var request LookAtSessionsRequestObject
 
-	request.Params = params
+	var body LookAtSessionsJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
 
 	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
-		return sh.ssi.GetSessions(ctx, request.(GetSessionsRequestObject))
+		return sh.ssi.LookAtSessions(ctx, request.(LookAtSessionsRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "GetSessions")
+		handler = middleware(handler, "LookAtSessions")
 	}
 
 	response, err := handler(r.Context(), w, r, request)
 
 	if err != nil {
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
-	} else if validResponse, ok := response.(GetSessionsResponseObject); ok {
-		if err := validResponse.VisitGetSessionsResponse(w); err != nil {
+	} else if validResponse, ok := response.(LookAtSessionsResponseObject); ok {
+		if err := validResponse.VisitLookAtSessionsResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {

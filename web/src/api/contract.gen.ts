@@ -311,6 +311,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/members/edit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Members of one quota or lifetime in a text, not kept yet */
+        post: operations["editMembers"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/routes/edit": {
         parameters: {
             query?: never;
@@ -979,17 +996,17 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/quotas": {
+    "/api/quotas/look": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** What the declared quotas come to */
-        get: operations["getQuotas"];
+        get?: never;
         put?: never;
-        post?: never;
+        /** What the quotas of a text come to, which may not be kept yet */
+        post: operations["lookAtQuotas"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1030,17 +1047,17 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/sessions": {
+    "/api/sessions/look": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** What the declared lifetimes come to, for every scheme that has one */
-        get: operations["getSessions"];
+        get?: never;
         put?: never;
-        post?: never;
+        /** What the lifetimes of a text come to, for every scheme that has one */
+        post: operations["lookAtSessions"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1955,6 +1972,8 @@ export interface components {
             attempts: number[];
         };
         Quota: {
+            /** @description Members that a form edits */
+            text: components["schemas"]["Strings"];
             name: string;
             file: string;
             line: number;
@@ -1975,6 +1994,8 @@ export interface components {
         };
         /** @description Durations in seconds */
         Simulation: {
+            /** @description Empty is the kept one */
+            text?: string;
             quota: string;
             who?: string;
             /** @enum {string} */
@@ -2614,6 +2635,35 @@ export interface components {
             reach: components["schemas"]["Opens"][];
             keySource: string;
         };
+        Beside: {
+            /** @description Empty is the kept one */
+            text: string;
+        };
+        MembersEdit: {
+            text: string;
+            /** @enum {string} */
+            section: "quotas" | "lifetimes";
+            item: string;
+            /** @description An empty one is taken away */
+            set: components["schemas"]["Strings"];
+        };
+        SessionsLook: {
+            /** @description Empty is the kept one */
+            text: string;
+            target: string;
+            /**
+             * Format: double
+             * @description In an hour
+             */
+            logouts: number;
+        };
+        /** @description A lifetime that a scheme names */
+        Life: {
+            /** @enum {string} */
+            of: "access" | "refresh";
+            name: string;
+            text: components["schemas"]["Strings"];
+        };
         /** @description Durations in seconds; 0 where the declaration says nothing */
         Session: {
             scheme: string;
@@ -2649,6 +2699,7 @@ export interface components {
             drills: components["schemas"]["Drill"][];
             clocks: components["schemas"]["ClockSeen"][];
             alone: components["schemas"]["LeftAlone"][];
+            lives: components["schemas"]["Life"][];
         };
         /** @description By how much a clock was seen to be off, in seconds: tokens off by least are admitted (0: none was), by most are not (0: all were) */
         ClockSeen: {
@@ -3544,6 +3595,31 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["BoardEdit"];
+            };
+        };
+        responses: {
+            /** @description The text after it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Edited"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    editMembers: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MembersEdit"];
             };
         };
         responses: {
@@ -4641,14 +4717,18 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    getQuotas: {
+    lookAtQuotas: {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Beside"];
+            };
+        };
         responses: {
             /** @description The quotas */
             200: {
@@ -4712,18 +4792,18 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    getSessions: {
+    lookAtSessions: {
         parameters: {
-            query: {
-                /** @description In an hour */
-                logouts: number;
-                target?: string;
-            };
+            query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SessionsLook"];
+            };
+        };
         responses: {
             /** @description The sessions */
             200: {

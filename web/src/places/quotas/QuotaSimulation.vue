@@ -6,7 +6,7 @@ import { span } from '../../parts/time'
 
 const CallsChart = defineAsyncComponent(() => import('../../parts/CallsChart.vue'))
 
-const props = defineProps<{ quota: Quota; amounts: QuotaFor }>()
+const props = defineProps<{ quota: Quota; amounts: QuotaFor; text: string }>()
 
 const patterns = [
   { label: 'at the edges of windows', value: 'edges' },
@@ -59,7 +59,7 @@ watch(
 
 let turn = 0
 watch(
-  [form, () => props.quota, () => props.amounts],
+  [form, () => props.text, () => props.quota, () => props.amounts],
   async () => {
     const mine = ++turn
     await new Promise((r) => setTimeout(r, 150)) // while somebody types
@@ -73,6 +73,7 @@ watch(
       const r = await ask(
         api.POST('/api/quotas/simulate', {
           body: {
+            text: props.text,
             quota: props.quota.name,
             who: props.amounts.who,
             pattern: form.pattern,

@@ -1,9 +1,11 @@
 <script setup lang="ts">
 import { NSelect } from 'naive-ui'
-import { computed, ref, watch } from 'vue'
+import { computed, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
-import { api, ask, message, type Quota, type QuotaFor, type Quotas } from '../../api/client'
+import { api, ask, type Quota, type QuotaFor, type Quotas } from '../../api/client'
+import { useBeside } from '../../composables/useBeside'
 import { span } from '../../parts/time'
+import QuotaForm from './QuotaForm.vue'
 import QuotaSimulation from './QuotaSimulation.vue'
 import { useWorkspace } from '../../stores/workspace'
 import { storeToRefs } from 'pinia'
@@ -12,21 +14,10 @@ const { version } = storeToRefs(useWorkspace())
 
 const url = useRoute()
 const router = useRouter()
-const data = ref<Quotas | null>(null)
-const error = ref('')
 const tries = ref(0)
-
-watch(
-  version,
-  async () => {
-    try {
-      data.value = await ask(api.GET('/api/quotas'))
-      error.value = ''
-    } catch (e) {
-      error.value = message(e)
-    }
-  },
-  { immediate: true },
+const { declared, data, draft, text, error } = useBeside<Quotas>(
+  (text) => ask(api.POST('/api/quotas/look', { body: { text } })),
+  [version],
 )
 
 interface Line {
@@ -45,6 +36,8 @@ const chosen = computed(() => {
 function choose(l: Line) {
   void router.replace({ query: { quota: l.q.name, who: l.f.who || undefined } })
 }
+/** The chosen quota as it is declared: what the form begins with. */
+const edited = computed(() => declared.value?.quotas.find((q) => q.name === chosen.value?.q.name))
 const choices = computed(() =>
   (data.value?.attempts ?? []).map((a, i) => ({ label: `${a.n.toLocaleString()} ${a.why}`, value: i })),
 )
@@ -74,7 +67,7 @@ function over(l: Line): string {
       them. Choose one to see how a pattern fares.
     </p>
     <p v-if="error" role="alert">{{ error }}</p>
-    <p v-else-if="data && !data.quotas.length">
+    <p v-if="data && !data.quotas.length">
       The declaration has no quotas, so nothing says how often anybody may call.
       <RouterLink to="/declaration">Write one</RouterLink> under <span class="mono">quotas</span>, for example
       <span class="mono">login: { at: POST /session, allow: 8 per 5m, counted_by: address }</span>.
@@ -153,7 +146,8 @@ function over(l: Line): string {
         {{ data.without.length }} {{ data.without.length === 1 ? 'route has' : 'routes have' }} no quota:
         <span class="mono">{{ data.without.slice(0, 4).join(', ') }}{{ data.without.length > 4 ? ' …' : '' }}</span>
       </p>
-      <QuotaSimulation v-if="chosen" :quota="chosen.q" :amounts="chosen.f" />
+      <QuotaForm v-if="edited" :key="edited.name" v-model:draft="draft" :quota="edited" />
+      <QuotaSimulation v-if="chosen" :quota="chosen.q" :amounts="chosen.f" :text="text" />
     </template>
   </div>
 </template>

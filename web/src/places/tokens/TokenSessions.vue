@@ -1,9 +1,11 @@
 <script setup lang="ts">
 import { NInputNumber } from 'naive-ui'
-import { computed, ref, watch } from 'vue'
-import { api, ask, message, type Session } from '../../api/client'
+import { computed, ref } from 'vue'
+import { api, ask, type Session } from '../../api/client'
+import { useBeside } from '../../composables/useBeside'
 import { span } from '../../parts/time'
 import { isGap } from '../../theme/kinds'
+import LifeForm from './LifeForm.vue'
 import SessionDrills from './SessionDrills.vue'
 import { useWorkspace } from '../../stores/workspace'
 import { storeToRefs } from 'pinia'
@@ -11,24 +13,17 @@ import { storeToRefs } from 'pinia'
 const { target, version } = storeToRefs(useWorkspace())
 
 const logouts = ref<number | null>(1000)
-const list = ref<Session[] | null>(null)
-const error = ref('')
-watch(
+const {
+  declared,
+  data: list,
+  draft,
+  error,
+} = useBeside<Session[]>(
+  (text) => ask(api.POST('/api/sessions/look', { body: { text, logouts: logouts.value ?? 0, target: target.value } })),
   [version, logouts, target],
-  async () => {
-    try {
-      list.value = await ask(
-        api.GET('/api/sessions', {
-          params: { query: { logouts: logouts.value ?? 0, target: target.value || undefined } },
-        }),
-      )
-      error.value = ''
-    } catch (e) {
-      error.value = message(e)
-    }
-  },
-  { immediate: true },
 )
+/** The lifetimes of a scheme as they are declared: what forms begin with. */
+const livesOf = (scheme: string) => declared.value?.find((s) => s.scheme === scheme)?.lives ?? []
 
 // Seconds and months on one line: the length of a bar grows with the logarithm.
 const longest = computed(() =>
@@ -186,6 +181,7 @@ function bars(s: Session): Bar[] {
           <span v-if="b.measured" class="seen" :class="{ over: b.measured.over }">{{ b.measured.says }}</span>
         </span>
       </div>
+      <LifeForm v-for="l in livesOf(s.scheme)" :key="l.of" :life="l" :kind="s.kind" @draft="draft = $event" />
       <ul>
         <li>
           A stolen {{ s.kind === 'bearer' ? 'access token' : s.kind }} opens for
