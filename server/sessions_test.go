@@ -42,7 +42,7 @@ lifetimes: { a: { max: 15m, ended_within: 0s } }
 identities: { ann: { credentials: { s: { n: ann, p: env:DRILL_PASS } } } }
 access: [{ at: GET /a, who: signed-in }, { at: POST /login, who: anyone }]
 `)
-	list := ask[[]contract.Session](t, "GET", s.URL+"/api/sessions?logouts=1", "")
+	list := ask[[]contract.Session](t, "POST", s.URL+"/api/sessions/look", `{"text":"","target":"","logouts":1}`)
 	require.Len(t, list, 1)
 	require.Len(t, list[0].Drills, 1)
 	assert.Equal(t, contract.KindUnprobed, list[0].Drills[0].Kind)
@@ -52,7 +52,7 @@ access: [{ at: GET /a, who: signed-in }, { at: POST /login, who: anyone }]
 	run := ask[contract.Sweep](t, "POST", s.URL+"/api/probe-again",
 		`{"target":"t","crossings":[{"route":"POST /login","caller":"session:ann"}]}`)
 	ended(t, s.URL, run.Id)
-	d := ask[[]contract.Session](t, "GET", s.URL+"/api/sessions?logouts=1&target=t", "")[0].Drills[0]
+	d := ask[[]contract.Session](t, "POST", s.URL+"/api/sessions/look", `{"text":"","target":"t","logouts":1}`)[0].Drills[0]
 	assert.Equal(t, contract.KindS, d.Kind)
 	assert.True(t, d.Outlived)
 	assert.NotNil(t, d.At)

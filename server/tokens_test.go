@@ -124,13 +124,13 @@ func TestTokensAreMintedGuessedAndAudited(t *testing.T) {
 
 func TestSessionsAreServed(t *testing.T) {
 	s, _ := serve(t, tokenGate)
-	list := ask[[]contract.Session](t, "GET", s.URL+"/api/sessions?logouts=60", "")
+	list := ask[[]contract.Session](t, "POST", s.URL+"/api/sessions/look", `{"text":"","target":"","logouts":60}`)
 	require.Len(t, list, 1)
 	assert.Equal(t, float64(900), list[0].Access)
 	assert.Equal(t, 15, list[0].Size)
 	assert.True(t, list[0].NeedsList)
 	assert.False(t, list[0].Renewed)
-	resp, _ := call(t, "GET", s.URL+"/api/sessions?logouts=-1", "")
+	resp, _ := call(t, "POST", s.URL+"/api/sessions/look", `{"text":"","target":"","logouts":-1}`)
 	assert.Equal(t, http.StatusUnprocessableEntity, resp.StatusCode)
 }
 
