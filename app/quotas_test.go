@@ -74,12 +74,18 @@ func TestQuotasAndLifetimesAreEdited(t *testing.T) {
 	assert.Zero(t, list[0].Skew)
 	assert.Equal(t, "2h", list[0].Lives[0].Text["max"])
 
+	assert.Contains(t, edit("answers", "403", map[string]string{"type": "application/problem+json",
+		"has": "/type, /title"}),
+		"\n  403: { type: application/problem+json, has: [/type, /title] }\n")
+	assert.Contains(t, edit("answers", "errors", map[string]string{"has": "/title"}),
+		"\n  errors: { type: application/problem+json, has: /title }\n")
 	for want, m := range map[string]workspace.Members{
 		"it would leave an error": {Section: "quotas", Item: "login", Set: map[string]string{"allow": "many"}},
 		"no meaning for":          {Section: "quotas", Item: "partner", Set: map[string]string{"starts": "clock"}},
 		"is not set in a form":    {Section: "quotas", Item: "login", Set: map[string]string{"at": "/**"}},
 		"nothing is to be":        {Section: "quotas", Item: "login"},
 		"there is no":             {Section: "lifetimes", Item: "nothing", Set: map[string]string{"max": "1h"}},
+		"there is no \"200\"":     {Section: "answers", Item: "200", Set: map[string]string{"type": "text/plain"}},
 		"not edited in a form":    {Section: "roles", Item: "observer", Set: map[string]string{"includes": "x"}},
 	} {
 		_, err := a.Workspace.EditMembers(kept, m)

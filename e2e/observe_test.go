@@ -145,6 +145,8 @@ func TestWhatItDoesTodayIsConfirmed(t *testing.T) {
 	p.see("tr.odd b", "Another's record is read: ida got loan l-2 of ole")
 	assert.Regexp(t, "Another's", p.MustElement("tbody tr b").MustText(), "what looks wrong comes first")
 
+	p.see(".steps .done", "3 of 3 log in")
+
 	// What was answered can be looked at, each exchange.
 	p.click("button", "Another's record is read")
 	p.click(".reads button", `200 ida with card, ole’s l-2`)

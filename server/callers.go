@@ -38,7 +38,8 @@ func (s *Server) LookAtCallers(_ context.Context,
 	}
 	for _, x := range o.Schemes {
 		out.Schemes = append(out.Schemes, contract.CallerScheme{Name: x.Name, Kind: x.Kind, Login: x.Login,
-			Needs: orEmpty(x.Needs), Routes: x.Routes, Users: orEmpty(x.Users), Line: x.Line})
+			Needs: orEmpty(x.Needs), Secret: orEmpty(x.Secret), Routes: x.Routes, Users: orEmpty(x.Users),
+			Line: x.Line})
 	}
 	return out, nil
 }
@@ -106,9 +107,16 @@ func (s *Server) TryCaller(ctx context.Context, q contract.TryCallerRequestObjec
 }
 
 // LookAtSteps serves what stands before the first sweep.
-func (s *Server) LookAtSteps(_ context.Context,
+func (s *Server) LookAtSteps(ctx context.Context,
 	q contract.LookAtStepsRequestObject) (contract.LookAtStepsResponseObject, error) {
-	x := s.app.Callers.Steps(q.Body.Target, q.Body.Text)
+	var err error
+	x := s.app.Callers.Steps(q.Body.Target, q.Body.Text, func(target string) (in map[string]bool) {
+		in, err = s.app.Observing.LetIn(ctx, target)
+		return in
+	})
+	if err != nil {
+		return nil, err
+	}
 	return contract.LookAtSteps200JSONResponse{Routes: x.Routes, Targets: x.Targets, Callers: x.Callers, LogIn: x.LogIn,
 		Decided: x.Decided}, nil
 }

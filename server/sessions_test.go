@@ -52,7 +52,8 @@ access: [{ at: GET /a, who: signed-in }, { at: POST /login, who: anyone }]
 	run := ask[contract.Sweep](t, "POST", s.URL+"/api/probe-again",
 		`{"target":"t","crossings":[{"route":"POST /login","caller":"session:ann"}]}`)
 	ended(t, s.URL, run.Id)
-	d := ask[[]contract.Session](t, "POST", s.URL+"/api/sessions/look", `{"text":"","target":"t","logouts":1}`)[0].Drills[0]
+	d := ask[[]contract.Session](t, "POST", s.URL+"/api/sessions/look",
+		`{"text":"","target":"t","logouts":1}`)[0].Drills[0]
 	assert.Equal(t, contract.KindS, d.Kind)
 	assert.True(t, d.Outlived)
 	assert.NotNil(t, d.At)

@@ -10,6 +10,7 @@ import (
 	"millgate/app/workspace"
 	"millgate/core/access"
 	"millgate/core/declaration"
+	"millgate/core/madeup"
 	"millgate/core/route"
 	"millgate/store"
 )
@@ -87,6 +88,7 @@ type Scheme struct {
 	Kind   string
 	Login  string   // "POST id:/v1/session"; "" without
 	Needs  []string // members that a credential must have
+	Secret []string // of them, those that only who holds it knows
 	Routes int      // that take it
 	Users  []string
 	Line   int
@@ -145,6 +147,11 @@ func (c *Callers) Look(target, text string) Overview {
 	}
 	for _, s := range d.Schemes {
 		x := Scheme{Name: s.Name, Kind: string(s.Kind), Needs: d.Needs(s), Line: s.Line}
+		for _, n := range x.Needs {
+			if madeup.SecretName(n) || s.Kind == declaration.Link {
+				x.Secret = append(x.Secret, n)
+			}
+		}
 		if s.Login != nil {
 			x.Login = s.Login.Method + " " + route.Hosted(s.Login.Host, s.Login.Path)
 		}

@@ -72,6 +72,7 @@ func TestWhoCalls(t *testing.T) {
 	assert.Equal(t, []Member{{"name", "bob", false}, {"password", "env:BOB", true}}, bob.Credentials[0].Fill)
 	assert.Equal(t, Never, bob.Credentials[0].State)
 	assert.Equal(t, Scheme{Name: "card", Kind: "bearer", Login: "POST /login", Needs: []string{"name", "password"},
+		Secret: []string{"password"},
 		Routes: 4,
 		Users:  []string{"ann", "bob", "meg"}, Line: 8}, o.Schemes[0])
 }

@@ -14,8 +14,9 @@ type Steps struct {
 	Decided int // routes of which somebody has decided who may call them
 }
 
-// Steps says how far a text is, "" is the kept one, at a target, "" is its first one.
-func (c *Callers) Steps(target, text string) Steps {
+// Steps says how far a text is, "" is the kept one, at a target, "" is its first one. letIn says whom the target let in
+// when it was observed.
+func (c *Callers) Steps(target, text string, letIn func(target string) map[string]bool) Steps {
 	d := c.ws.Present().Doc
 	if text != "" {
 		d, _ = c.ws.Parse(text)
@@ -24,8 +25,9 @@ func (c *Callers) Steps(target, text string) Steps {
 		target = d.Targets[0].Name
 	}
 	s := Steps{Routes: len(d.Routes), Targets: len(d.Targets), Callers: len(d.Identities)}
+	seen := letIn(target)
 	for _, id := range d.Identities {
-		if c.logsIn(target, id) {
+		if seen[id.Name] || c.logsIn(target, id) {
 			s.LogIn++
 		}
 	}

@@ -309,6 +309,15 @@ func (ob *Observing) Of(ctx context.Context, target string) (o Observed, err err
 	return o, err
 }
 
+// LetIn are the identities whom a target let in when it was observed.
+func (ob *Observing) LetIn(ctx context.Context, target string) (map[string]bool, error) {
+	o, err := ob.Of(ctx, target)
+	if err != nil {
+		return nil, err
+	}
+	return observe.LetIn(o.Seen), nil
+}
+
 // Look is what was observed, in groups, beside a text.
 type Look struct {
 	Observed

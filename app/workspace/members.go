@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strconv"
 	"strings"
 
 	"millgate/app/fault"
@@ -12,7 +13,7 @@ import (
 )
 
 // Members are members of one item of a section that are written together, as they stand in a declaration. An empty
-// value takes one away.
+// value takes one away. What answers of a status, or errors, must have is begun where it is not there yet.
 type Members struct {
 	Section, Item string
 	Set           map[string]string
@@ -22,6 +23,25 @@ type Members struct {
 var forms = map[string][]string{
 	"quotas":    {"allow", "counted_by", "model", "starts", "burst", "queue", "queue_for", "counts"},
 	"lifetimes": {"max", "idle", "skew", "ended_within", "rotates", "reuse"},
+	"answers":   {"type", "headers", "has"},
+}
+
+// has says whether a text has an item of a section, and whether it may have one.
+func has(d *declaration.Document, section, item string) (there, may bool) {
+	switch section {
+	case "quotas":
+		there = d.QuotaNamed(item) != nil
+	case "lifetimes":
+		there = d.LifetimeNamed(item) != nil
+	case "answers":
+		if item == "errors" {
+			return d.Answers.Errors.Line > 0, true
+		}
+		code, err := strconv.Atoi(item)
+		_, there = d.Answers.Status[code]
+		return there, err == nil && code >= 400 && code < 600
+	}
+	return there, there
 }
 
 // EditMembers writes members of one item. What they leave must have a meaning.
@@ -31,12 +51,11 @@ func (ws *Workspace) EditMembers(text string, m Members) (Edited, error) {
 		return Edited{}, err
 	}
 	known, ok := forms[m.Section]
-	there := m.Section == "quotas" && doc.QuotaNamed(m.Item) != nil ||
-		m.Section == "lifetimes" && doc.LifetimeNamed(m.Item) != nil
+	there, may := has(doc, m.Section, m.Item)
 	switch {
 	case !ok:
 		return Edited{}, fmt.Errorf("%w: %q is not edited in a form", fault.ErrInput, m.Section)
-	case !there:
+	case !may:
 		return Edited{}, fmt.Errorf("%w: there is no %q in %s", fault.ErrNotFound, m.Item, m.Section)
 	case len(m.Set) == 0:
 		return Edited{}, fmt.Errorf("%w: nothing is to be changed", fault.ErrInput)
@@ -47,7 +66,7 @@ func (ws *Workspace) EditMembers(text string, m Members) (Edited, error) {
 		}
 	}
 	var edits []layout.Edit
-	var said []string
+	var said, parts []string
 	for _, n := range known {
 		v, ok := m.Set[n]
 		if !ok {
@@ -58,8 +77,12 @@ func (ws *Workspace) EditMembers(text string, m Members) (Edited, error) {
 		} else {
 			said = append(said, n+" "+v)
 			v = valueOf(v)
+			parts = append(parts, n+": "+v)
 		}
 		edits = append(edits, layout.Edit{Section: m.Section, Item: m.Item, Field: []string{n}, Text: v})
+	}
+	if !there {
+		edits = []layout.Edit{{Section: m.Section, Item: m.Item, Text: "{ " + strings.Join(parts, ", ") + " }"}}
 	}
 	out, err := layout.Apply(text, edits...)
 	if err != nil {

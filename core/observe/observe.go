@@ -132,6 +132,17 @@ func (r reading) means(s Seen) bool {
 	return s.Identity == nobody || r.works[caller{s.Identity, s.Scheme}]
 }
 
+// LetIn are the identities of which a credential is known to work, by what was answered.
+func LetIn(seen []Seen) map[string]bool {
+	out := map[string]bool{}
+	for c, works := range working(seen) {
+		if works && c.identity != nobody {
+			out[c.identity] = true
+		}
+	}
+	return out
+}
+
 // working are the callers whose credential is known to work: it was let in where nobody was not. That it may not
 // (403) is said of unknown credentials too, by many services.
 func working(seen []Seen) map[caller]bool {

@@ -572,6 +572,7 @@ func (e LifeOf) Valid() bool {
 
 // Defines values for MembersEditSection.
 const (
+	MembersEditSectionAnswers   MembersEditSection = "answers"
 	MembersEditSectionLifetimes MembersEditSection = "lifetimes"
 	MembersEditSectionQuotas    MembersEditSection = "quotas"
 )
@@ -579,6 +580,8 @@ const (
 // Valid indicates whether the value is a known member of the MembersEditSection enum.
 func (e MembersEditSection) Valid() bool {
 	switch e {
+	case MembersEditSectionAnswers:
+		return true
 	case MembersEditSectionLifetimes:
 		return true
 	case MembersEditSectionQuotas:
@@ -1332,7 +1335,10 @@ type CallerScheme struct {
 	Needs []string `json:"needs"`
 
 	// Routes That take it
-	Routes int      `json:"routes"`
+	Routes int `json:"routes"`
+
+	// Secret Of them, those that only who holds it knows
+	Secret []string `json:"secret"`
 	Users  []string `json:"users"`
 }
 
@@ -3935,7 +3941,7 @@ type ServerInterface interface {
 	// PreviewImport What an import would do
 	// (POST /api/import/preview)
 	PreviewImport(w http.ResponseWriter, r *http.Request)
-	// EditMembers Members of one quota or lifetime in a text, not kept yet
+	// EditMembers Members of one quota, lifetime or rule for answers in a text, not kept yet
 	// (POST /api/members/edit)
 	EditMembers(w http.ResponseWriter, r *http.Request)
 	// StartObserving Ask a target with safe reads what it lets happen today
@@ -4238,7 +4244,7 @@ func (_ Unimplemented) PreviewImport(w http.ResponseWriter, r *http.Request) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
-// EditMembers Members of one quota or lifetime in a text, not kept yet
+// EditMembers Members of one quota, lifetime or rule for answers in a text, not kept yet
 // (POST /api/members/edit)
 func (_ Unimplemented) EditMembers(w http.ResponseWriter, r *http.Request) {
 	w.WriteHeader(http.StatusNotImplemented)
@@ -9324,7 +9330,7 @@ type StrictServerInterface interface {
 	// PreviewImport What an import would do
 	// (POST /api/import/preview)
 	PreviewImport(ctx context.Context, request PreviewImportRequestObject) (PreviewImportResponseObject, error)
-	// EditMembers Members of one quota or lifetime in a text, not kept yet
+	// EditMembers Members of one quota, lifetime or rule for answers in a text, not kept yet
 	// (POST /api/members/edit)
 	EditMembers(ctx context.Context, request EditMembersRequestObject) (EditMembersResponseObject, error)
 	// StartObserving Ask a target with safe reads what it lets happen today

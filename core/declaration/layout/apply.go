@@ -223,12 +223,20 @@ func (e Edit) newItem(list bool, indent int) string {
 		return pad + "- " + t
 	}
 	if t == "null" {
-		return pad + declaration.Scalar(e.Item) + ":"
+		return pad + keyText(e.Item) + ":"
 	}
 	if strings.HasPrefix(t, "\n") {
-		return pad + declaration.Scalar(e.Item) + ":" + strings.ReplaceAll(t, "\n", "\n"+pad+"  ")
+		return pad + keyText(e.Item) + ":" + strings.ReplaceAll(t, "\n", "\n"+pad+"  ")
 	}
-	return pad + declaration.Scalar(e.Item) + ": " + t
+	return pad + keyText(e.Item) + ": " + t
+}
+
+// keyText is the name of an item as it stands before its colon: a status needs no quotes there.
+func keyText(name string) string {
+	if len(name) == 3 && strings.Trim(name, "0123456789") == "" {
+		return name
+	}
+	return declaration.Scalar(name)
 }
 
 // comment is what stands behind a part on its only line.

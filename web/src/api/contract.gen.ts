@@ -320,7 +320,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Members of one quota or lifetime in a text, not kept yet */
+        /** Members of one quota, lifetime or rule for answers in a text, not kept yet */
         post: operations["editMembers"];
         delete?: never;
         options?: never;
@@ -2642,7 +2642,7 @@ export interface components {
         MembersEdit: {
             text: string;
             /** @enum {string} */
-            section: "quotas" | "lifetimes";
+            section: "quotas" | "lifetimes" | "answers";
             item: string;
             /** @description An empty one is taken away */
             set: components["schemas"]["Strings"];
@@ -2815,6 +2815,8 @@ export interface components {
             login: string;
             /** @description Members that a credential must have */
             needs: string[];
+            /** @description Of them, those that only who holds it knows */
+            secret: string[];
             /** @description That take it */
             routes: number;
             users: string[];

@@ -2,6 +2,7 @@
 import type { Probe } from '../api/client'
 import { parts } from '../parts/drill'
 import { ago, exact, useNow } from '../parts/time'
+import AnswerContract from './AnswerContract.vue'
 import ExchangeView from './ExchangeView.vue'
 
 // What was sent for a probe and what came of it, with the control that shows it to be a fair one.
@@ -31,6 +32,7 @@ const now = useNow()
       {{ Math.max(1, Math.round(probe.exchange.ms)) }} ms, {{ ago(probe.exchange.at, now) }}
     </h2>
     <ExchangeView :exchange="probe.exchange" />
+    <AnswerContract v-if="probe.exchange.status >= 400" :exchange="probe.exchange" />
   </section>
   <section v-if="probe.page?.refusal">
     <h2>The same without its credential</h2>

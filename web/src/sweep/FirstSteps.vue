@@ -2,6 +2,7 @@
 import { storeToRefs } from 'pinia'
 import { computed, watch } from 'vue'
 import { RouterLink } from 'vue-router'
+import { useObserving } from '../stores/observing'
 import { usePending } from '../stores/pending'
 import { useSteps } from '../stores/steps'
 import { useWorkspace } from '../stores/workspace'
@@ -10,13 +11,14 @@ import { stepsOf } from './steps'
 /** What stands before the first sweep, step by step. It goes away when that is done, or when somebody says so. */
 const { board, target, version } = storeToRefs(useWorkspace())
 const { text } = storeToRefs(usePending())
+const { seen } = storeToRefs(useObserving()) // it tells who gets in, too
 const { look, hide } = useSteps()
 const { found, over } = storeToRefs(useSteps())
 
 const steps = computed(() => (found.value ? stepsOf(found.value, board.value?.sweep ? board.value.notFair : null) : []))
 const next = computed(() => steps.value.find((s) => !s.done))
 
-watch([text, target, version, over], () => void look(), { immediate: true })
+watch([text, target, version, over, seen], () => void look(), { immediate: true })
 </script>
 
 <template>

@@ -19,9 +19,10 @@ const scheme = ref(props.identity?.credentials[0]?.scheme ?? props.callers.schem
 const values = ref<Record<string, string>>({})
 const where = ref<'kept' | 'env'>('kept')
 
-const secret = (n: string) => /pass|secret|key|token|link|pin/i.test(n)
+const chosen = computed(() => props.callers.schemes.find((s) => s.name === scheme.value))
+const secret = (n: string) => !!chosen.value?.secret.includes(n)
 const needs = computed(() => {
-  const list = props.callers.schemes.find((s) => s.name === scheme.value)?.needs ?? []
+  const list = chosen.value?.needs ?? []
   return [...list.filter((n) => !secret(n)), ...list.filter(secret)]
 })
 const schemes = computed(() => props.callers.schemes.map((s) => ({ label: s.name, value: s.name })))
