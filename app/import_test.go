@@ -220,6 +220,12 @@ func TestImportObserved(t *testing.T) {
 	assert.Contains(t, strings.Join(p.Notes, " "), "2 requests beside the base of the target, left out.", "with app.js")
 	require.Len(t, p.Problems, 1, "one that is broken leaves the others")
 	assert.Contains(t, p.Problems[0].Text, "no address")
+	beside := q
+	beside.Text = "millgate: 1\ntargets: { t: { base: \"https://api.example/v9\" } }\n"
+	elsewhere, err := a.Imports.Preview(beside)
+	require.NoError(t, err)
+	assert.Contains(t, states(elsewhere), "new GET /v1/things/{thing_id}", "a base that nothing is under says nothing")
+	assert.Contains(t, elsewhere.Proposals[1].Text, "send: POST /v1/login")
 	q.Templates = []string{"/things/{name}"}
 	p, err = a.Imports.Preview(q)
 	require.NoError(t, err)

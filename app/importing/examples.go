@@ -2,6 +2,7 @@ package importing
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"millgate/core/byexample"
@@ -18,7 +19,11 @@ func called(p *Preview, list []*byexample.Request, doc *declaration.Document) {
 		return
 	}
 	t := targetAt(p.Origin, doc)
-	if t == nil && len(doc.Targets) > 0 {
+	taken := func(r *byexample.Request) bool {
+		_, _, ok := t.On(r.URL.Scheme + "://" + r.URL.Host + r.URL.EscapedPath())
+		return ok
+	}
+	if len(doc.Targets) > 0 && (t == nil || !slices.ContainsFunc(list, taken)) {
 		here := *doc.Targets[0]
 		here.Base, here.Hosts = p.Origin, nil // what was recorded elsewhere is as it would be there
 		t = &here

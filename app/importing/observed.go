@@ -94,8 +94,7 @@ func sentRequests(p *Preview, q Request) (all []sentTo, err error) {
 }
 
 // toService are the requests to the service that are calls of it, each on its host of the target and with the path
-// there;
-// a note says what is left out.
+// there; a note says what is left out.
 func toService(p *Preview, q Request, all []sentTo, doc *declaration.Document) (seen []inventory.Observed,
 	examples []*byexample.Request) {
 	left := map[string]int{}

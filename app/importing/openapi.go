@@ -106,7 +106,7 @@ func accessProposals(q Request, d openapi.Description, doc *declaration.Document
 	groups := map[string]*need{}
 	var order []string
 	for _, r := range d.Routes {
-		any, ok := d.Security[r.Method+" "+r.Path]
+		ways, ok := d.Security[r.Method+" "+r.Path]
 		if !ok {
 			continue
 		}
@@ -117,9 +117,9 @@ func accessProposals(q Request, d openapi.Description, doc *declaration.Document
 		if i := doc.RouteNamed(sel.String()); i >= 0 && doc.Deciding[i] >= 0 {
 			continue // it is decided
 		}
-		req, lost := openapi.Required(any)
+		req, lost := openapi.Required(ways)
 		var words []string
-		for _, n := range any {
+		for _, n := range ways {
 			if !req.Nothing {
 				words = append(words, n.String())
 			}
@@ -163,11 +163,15 @@ func recordProposals(q Request, d openapi.Description, doc *declaration.Document
 			continue
 		}
 		fills := route.Hosted(q.Host, path)
-		name := strings.TrimSuffix(l.Parameter, "_id")
+		segments := route.Split(path)
+		if len(segments) < 2 {
+			continue
+		}
+		name := strings.TrimSuffix(inventory.ParamName(segments[len(segments)-2], map[string]bool{}), "_id")
 		taken := doc.RecordNamed(name) != nil || slices.ContainsFunc(doc.Records, func(r *declaration.Record) bool {
 			return slices.ContainsFunc(r.Fills, func(s route.Selector) bool { return s.Path() == fills })
 		})
-		if taken || name == "" || slices.ContainsFunc(out, func(p Proposal) bool { return p.ID == "record "+name }) {
+		if taken || slices.ContainsFunc(out, func(p Proposal) bool { return p.ID == "record "+name }) {
 			continue
 		}
 		send := "send: " + declaration.Scalar("POST "+route.Hosted(q.Host, strings.TrimPrefix(l.From, "POST ")))

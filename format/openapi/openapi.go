@@ -65,8 +65,8 @@ func (n Needs) String() string {
 }
 
 // Required is what any of several needs come to, and what of them is more than that can say.
-func Required(any []Needs) (r declaration.Required, lost []string) {
-	for _, n := range any {
+func Required(ways []Needs) (r declaration.Required, lost []string) {
+	for _, n := range ways {
 		if len(n) == 0 {
 			return declaration.Required{Nothing: true}, nil
 		}
@@ -77,11 +77,11 @@ func Required(any []Needs) (r declaration.Required, lost []string) {
 			lost = append(lost, "that it needs "+n.String()+" together")
 		}
 	}
-	if r.Nothing = len(any) == 0; r.Nothing {
+	if r.Nothing = len(ways) == 0; r.Nothing {
 		return r, nil
 	}
-	r.Scopes = any[0][0].Scopes
-	if slices.ContainsFunc(any, func(n Needs) bool { return !slices.Equal(n[0].Scopes, r.Scopes) }) {
+	r.Scopes = ways[0][0].Scopes
+	if slices.ContainsFunc(ways, func(n Needs) bool { return !slices.Equal(n[0].Scopes, r.Scopes) }) {
 		r.Scopes, lost = nil, append(lost, "its scopes, which differ between schemes,")
 	}
 	return r, lost
@@ -151,8 +151,8 @@ func (d *Description) read(text []byte) (_ *v3.Document, problems []error) {
 			im.Answers = answers(op.Responses)
 			key := im.Method + " " + im.Path
 			d.needs(key, op.Security, model.Model.Security)
-			if any, said := d.Security[key]; said {
-				r, _ := Required(any)
+			if ways, said := d.Security[key]; said {
+				r, _ := Required(ways)
 				im.Requires = &r
 			}
 			d.Routes = append(d.Routes, im)
