@@ -213,20 +213,27 @@ func (p *Page) gone(css, text string) {
 // may arrive between looking and clicking, and move it away: who misses clicks again.
 func (p *Page) click(css, text string) {
 	p.t.Helper()
-	for end := time.Now().Add(patience); ; {
+	p.strike(css+" "+text, func() *rod.Element {
 		el := p.see(css, text)
 		if strings.Contains(css, "dialog") {
 			require.NoError(p.t, el.WaitStable(150*time.Millisecond), "%s keeps moving", css)
 		}
-		// What was drawn anew meanwhile never comes to stand anywhere: it is looked for again.
-		missed := struck(el, func() error {
-			return el.Timeout(10*time.Second).Click(proto.InputMouseButtonLeft, 1)
-		})
+		return el
+	}, func(el *rod.Element) error { return el.Timeout(10*time.Second).Click(proto.InputMouseButtonLeft, 1) })
+}
+
+// strike clicks what is found until it is hit. What was drawn anew meanwhile never comes to stand anywhere: it is
+// looked for again.
+func (p *Page) strike(what string, find func() *rod.Element, click func(*rod.Element) error) {
+	p.t.Helper()
+	for end := time.Now().Add(patience); ; {
+		el := find()
+		missed := struck(el, func() error { return click(el) })
 		if missed == nil {
 			return
 		}
 		if time.Now().After(end) {
-			p.t.Fatalf("%s %q cannot be hit (see %s): %v", css, text, p.shot(), missed)
+			p.t.Fatalf("%s cannot be hit (see %s): %v", what, p.shot(), missed)
 		}
 	}
 }
@@ -279,20 +286,11 @@ func (p *Page) swept(which, what string) {
 // hit clicks in the middle of an element, whatever is drawn there.
 func (p *Page) hit(css string) {
 	p.t.Helper()
-	for end := time.Now().Add(patience); ; {
-		el := p.MustElement(css)
-		missed := struck(el, func() error {
-			b := el.MustScrollIntoView().MustShape().Box()
-			p.Mouse.MustMoveTo(b.X+b.Width/2, b.Y+b.Height/2)
-			return p.Mouse.Click(proto.InputMouseButtonLeft, 1)
-		})
-		if missed == nil {
-			return
-		}
-		if time.Now().After(end) {
-			p.t.Fatalf("%s cannot be hit (see %s): %v", css, p.shot(), missed)
-		}
-	}
+	p.strike(css, func() *rod.Element { return p.MustElement(css) }, func(el *rod.Element) error {
+		b := el.MustScrollIntoView().MustShape().Box()
+		p.Mouse.MustMoveTo(b.X+b.Width/2, b.Y+b.Height/2)
+		return p.Mouse.Click(proto.InputMouseButtonLeft, 1)
+	})
 }
 
 // allowed lets a status stand on the console, where a test provokes it.

@@ -50,6 +50,7 @@ type Observing struct {
 
 	mu      sync.Mutex
 	running *run
+	read    Observed // what was read last of the store; the zero one is of no target
 }
 
 func New(st *store.Store, hub *events.Hub, ws *workspace.Workspace, sweeps Holder) *Observing {
@@ -117,7 +118,7 @@ func (ob *Observing) Start(ctx context.Context, target string, choice observe.Ch
 	r := &run{stop: stop, done: make(chan struct{}), o: Observed{Target: t.Name, State: store.Running, At: time.Now(),
 		Planned: len(asks), Seen: []observe.Seen{}, Left: append([]observe.Left{}, left...)}}
 	ob.mu.Lock()
-	ob.running = r
+	ob.running, ob.read = r, Observed{}
 	ob.mu.Unlock()
 	go func() { //nolint:contextcheck // it lasts longer than the question
 		defer close(r.done)
@@ -299,14 +300,28 @@ func (ob *Observing) Of(ctx context.Context, target string) (o Observed, err err
 	if r := ob.current(target); r != nil {
 		return r.now(), nil
 	}
-	text, err := ob.store.Observed(ctx, target)
-	if errors.Is(err, store.ErrNotFound) {
-		return Observed{Target: target, Seen: []observe.Seen{}, Left: []observe.Left{}}, nil
+	ob.mu.Lock()
+	o, began := ob.read, ob.running
+	ob.mu.Unlock()
+	if target != "" && o.Target == target {
+		return o, nil
 	}
-	if err == nil {
-		err = json.Unmarshal(text, &o)
+	o = Observed{Target: target, Seen: []observe.Seen{}, Left: []observe.Left{}}
+	switch text, err := ob.store.Observed(ctx, target); {
+	case errors.Is(err, store.ErrNotFound):
+	case err != nil:
+		return Observed{}, err
+	default:
+		if err := json.Unmarshal(text, &o); err != nil {
+			return Observed{}, err
+		}
 	}
-	return o, err
+	ob.mu.Lock()
+	defer ob.mu.Unlock()
+	if ob.running == began { // else it may be of before what ran meanwhile
+		ob.read = o
+	}
+	return o, nil
 }
 
 // LetIn are the identities whom a target let in when it was observed.

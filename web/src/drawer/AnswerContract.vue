@@ -4,6 +4,7 @@ import { storeToRefs } from 'pinia'
 import { computed, ref, watch } from 'vue'
 import { api, ask, type Exchange } from '../api/client'
 import { useAsk } from '../composables/useAsk'
+import { useLeft } from '../composables/useLeft'
 import { usePending } from '../stores/pending'
 import { contractOf, lineOf } from './contract'
 
@@ -15,13 +16,13 @@ const { busy, run } = useAsk()
 
 const open = ref(false)
 const of = ref('')
-const left = ref(new Set<string>())
+const { left, toggle } = useLeft()
 const seen = computed(() => contractOf(props.exchange))
 watch(
   () => props.exchange,
   () => {
     open.value = false
-    left.value = new Set()
+    left.value.clear()
     of.value = String(props.exchange.status)
   },
   { immediate: true },
@@ -30,12 +31,6 @@ const set = computed(() => {
   const take = (list: string[]) => list.filter((x) => !left.value.has(x))
   return { type: take([seen.value.type])[0] ?? '', headers: take(seen.value.headers), has: take(seen.value.has) }
 })
-function toggle(x: string, on: boolean) {
-  const next = new Set(left.value)
-  if (on) next.delete(x)
-  else next.add(x)
-  left.value = next
-}
 async function write() {
   await run(async () => {
     const body = {

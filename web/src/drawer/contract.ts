@@ -1,4 +1,5 @@
 import type { Exchange } from '../api/client'
+import { memberOf } from '../parts/pointer'
 
 /** What an error says that others could have to be like: its media type, headers that mean something, its members. */
 export interface Contract {
@@ -30,7 +31,7 @@ export function contractOf(x: Pick<Exchange, 'status' | 'answer' | 'content'>): 
   return {
     type: header('Content-Type').split(';')[0]!.trim().toLowerCase(),
     headers: name && header(name) ? [name] : [],
-    has: members.length > most ? [] : members.map((m) => `/${m.replaceAll('~', '~0').replaceAll('/', '~1')}`),
+    has: members.length > most ? [] : members.map((m) => memberOf('', m)),
   }
 }
 

@@ -4,6 +4,7 @@ import { computed, ref } from 'vue'
 import { api, ask } from '../../api/client'
 import { useAsk } from '../../composables/useAsk'
 import { useFresh } from '../../composables/useFresh'
+import { useLeft } from '../../composables/useLeft'
 import ExampleRequest from './ExampleRequest.vue'
 import ExampleReading from './ExampleReading.vue'
 
@@ -12,7 +13,7 @@ const props = defineProps<{ target: string; text: string }>()
 const emit = defineEmits<{ write: [title: string, text: string, caller: string]; leave: [] }>()
 
 const requests = ref([{ text: '', whose: '', role: '' }])
-const left = ref(new Set<string>()) // proposals that are not taken
+const { left, toggle } = useLeft() // proposals that are not taken
 const { busy, run } = useAsk()
 
 const brought = computed(() => requests.value.filter((r) => r.text.trim()))
@@ -31,12 +32,6 @@ const {
 )
 const taken = computed(() => read.value?.proposals.filter((p) => !left.value.has(p.id)) ?? [])
 
-function toggle(id: string, on: boolean) {
-  const next = new Set(left.value)
-  if (on) next.delete(id)
-  else next.add(id)
-  left.value = next
-}
 async function write() {
   await run(async () => {
     const r = await ask(

@@ -1,4 +1,5 @@
 import type { CallerTried } from '../../api/client'
+import { memberOf } from '../../parts/pointer'
 
 /** A line of an answer: a value with where it stands (RFC 6901), and what a login takes it for. */
 export interface Leaf {
@@ -8,8 +9,6 @@ export interface Leaf {
   depth: number
   is: string // "access", "refresh", or nothing
 }
-
-const escaped = (name: string) => name.replaceAll('~', '~0').replaceAll('/', '~1')
 
 /** The lines of a JSON answer; none where it is no JSON. */
 export function named(content: string, takes: CallerTried['takes']): Leaf[] {
@@ -25,7 +24,7 @@ export function named(content: string, takes: CallerTried['takes']): Leaf[] {
     const inner = v !== null && typeof v === 'object' ? Object.entries(v) : []
     if (depth >= 0)
       out.push({ name, pointer, depth, is: at.get(pointer) ?? '', value: inner.length ? '' : JSON.stringify(v) })
-    for (const [n, m] of inner) walk(m, n, `${pointer}/${escaped(n)}`, depth + 1)
+    for (const [n, m] of inner) walk(m, n, memberOf(pointer, n), depth + 1)
   }
   walk(body, '', '', -1)
   return out
