@@ -103,6 +103,11 @@ func TestQuotasComputed(t *testing.T) {
 	p.gone(".edit button", "As it is")
 	p.click(".pending button", "^Drop")
 	p.see("tbody tr.on .amount", "10 per 10s")
+	p.fill("allows", "33 per 10s")
+	p.see("tbody tr.on .amount", "33 per 10s")
+	p.click("tbody b", "^login$")
+	p.see(".sim h2", "login")
+	p.gone("tbody .amount", "^33 per 10s")
 }
 
 // A lifetime is edited under its bar, which goes with it.

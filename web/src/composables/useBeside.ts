@@ -14,21 +14,29 @@ export function useBeside<T>(look: (text: string) => Promise<T>, again: WatchSou
   const draft = ref('')
   const error = ref('')
   const now = computed(() => (pending.value ? text.value : ''))
-  async function into(to: typeof declared, of: string, wanted: () => string) {
-    try {
-      const r = await look(of)
-      if (of !== wanted()) return // something else is looked at by now
-      to.value = r
-      error.value = ''
-    } catch (e) {
-      if (of === wanted()) error.value = message(e)
+  /** Looks into one of them; of several answers the one that was asked for last holds. */
+  function into(to: typeof declared) {
+    let turn = 0
+    return async (of: string | null) => {
+      const mine = ++turn
+      if (of === null) {
+        to.value = null
+        return
+      }
+      try {
+        const r = await look(of)
+        if (mine !== turn) return
+        to.value = r
+        error.value = ''
+      } catch (e) {
+        if (mine === turn) error.value = message(e)
+      }
     }
   }
-  watch([now, ...again], () => void into(declared, now.value, () => now.value), { immediate: true })
-  watch([draft, ...again], () => {
-    if (draft.value) void into(drafted, draft.value, () => draft.value)
-    else drafted.value = null
-  })
+  const declare = into(declared)
+  const sketch = into(drafted)
+  watch([now, ...again], () => void declare(now.value), { immediate: true })
+  watch([draft, ...again], () => void sketch(draft.value || null))
   return {
     declared,
     data: computed(() => drafted.value ?? declared.value),

@@ -20,7 +20,8 @@ export function useDraft(
   function reset() {
     for (const n of names) form[n] = members()[n] ?? ''
   }
-  watch([item, members], reset, { immediate: true, deep: true })
+  // What is declared is read anew with each change of the board: only where it says something else is the form filled.
+  watch(() => JSON.stringify([item(), members()]), reset, { immediate: true })
   const changes = computed(() => {
     const out: Record<string, string> = {}
     for (const n of names) if ((form[n] ?? '').trim() !== (members()[n] ?? '')) out[n] = (form[n] ?? '').trim()

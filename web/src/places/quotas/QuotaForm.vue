@@ -23,7 +23,8 @@ const {
   () => props.quota.text,
   names,
 )
-watch(text, (t) => (draft.value = t))
+// Also at first: what another quota was drafted to is over.
+watch(text, (t) => (draft.value = t), { immediate: true })
 
 const models = [
   { value: 'fixed-window', label: 'fixed window' },
