@@ -122,7 +122,7 @@ function model(m: string) {
   align-items: end;
   gap: 8px 14px;
   padding: 10px 16px;
-  margin-bottom: 12px;
+  margin: 10px 0 12px;
 }
 label {
   display: grid;
