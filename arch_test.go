@@ -91,11 +91,11 @@ var arrows = map[string][]string{
 		"format/curl", "format/tokenfile", "store",
 	},
 	"app/view": {
-		"app/coverage", "app/events", "app/fault", "app/snapshot", "app/sweep", "app/workspace", "core/access",
-		"core/check", "core/check/clocks", "core/check/crossing", "core/check/pages", "core/check/quotas",
-		"core/check/raised", "core/check/sessions", "core/check/undeclared", "core/declaration", "core/field",
-		"core/finding",
-		"core/origin", "core/quota", "core/review", "core/route", "core/session", "format/har", "store",
+		"app/coverage", "app/events", "app/fault", "app/planning", "app/snapshot", "app/sweep", "app/workspace",
+		"core/access", "core/check", "core/check/clocks", "core/check/crossing", "core/check/pages",
+		"core/check/quotas", "core/check/raised", "core/check/sessions", "core/check/undeclared", "core/declaration",
+		"core/field", "core/finding", "core/origin", "core/quota", "core/review", "core/route",
+		"core/session", "format/har", "store",
 	},
 	"app/workspace": {
 		"app/events", "app/fault", "core/access", "core/declaration", "core/declaration/assist",

@@ -166,15 +166,41 @@ func TestTargetsAreWrittenIntoTheText(t *testing.T) {
 	api, service := flow(t, 0)
 	before := ask[[]contract.Target](t, "GET", api+"/api/targets", "")
 	require.Len(t, before, 1)
+	kept := ask[contract.Declaration](t, "GET", api+"/api/declaration", "")
+	edit := func(text string, u contract.Target) contract.Edited {
+		b, err := json.Marshal(contract.TargetEdit{Text: text, Target: u})
+		require.NoError(t, err)
+		return ask[contract.Edited](t, "POST", api+"/api/targets/edit", string(b))
+	}
 	u := contract.Target{Name: " u ", Base: service, Hosts: contract.Strings{"id": service},
 		Values: contract.Strings{"issuer": service}, Pace: "9 per 2s", Unsafe: "refused", AskFor: []string{"/x"}}
-	b, err := json.Marshal(u)
+	e := edit(kept.Text, u)
+	assert.Equal(t, "Add target u", e.Title)
+	assert.Len(t, ask[[]contract.Target](t, "GET", api+"/api/targets", ""), 1, "nothing is kept yet")
+	b, err := json.Marshal(contract.Beside{Text: e.Text})
 	require.NoError(t, err)
-	ask[contract.Declaration](t, "PUT", api+"/api/targets", string(b))
-	after := ask[[]contract.Target](t, "GET", api+"/api/targets", "")
+	after := ask[[]contract.Target](t, "POST", api+"/api/targets/look", string(b))
 	require.Len(t, after, 2)
 	u.Name = "u"
 	assert.Equal(t, u, after[1])
+	u.Unsafe = "allowed"
+	changed := edit(e.Text, u)
+	assert.Equal(t, "Change target u", changed.Title)
+	assert.Contains(t, changed.Text, "unsafe: allowed")
+
+	// What would be sent is of the text that is given, by policy.
+	b, err = json.Marshal(contract.BesideOn{Text: e.Text, Target: "u"})
+	require.NoError(t, err)
+	plans := ask[[]contract.PolicyPlan](t, "POST", api+"/api/targets/plans", string(b))
+	require.Len(t, plans, 3)
+	assert.Equal(t, contract.UnsafePolicyRefused, plans[0].Policy)
+	assert.Zero(t, plans[0].OnMade+plans[0].Begin+plans[0].OnThere)
+	assert.Empty(t, plans[0].Routes)
+	assert.Equal(t, contract.UnsafePolicyAllowed, plans[2].Policy)
+
+	b, err = json.Marshal(contract.KeepRequest{Text: e.Text, Message: "u", Base: kept.Revision})
+	require.NoError(t, err)
+	ask[contract.Declaration](t, "PUT", api+"/api/declaration", string(b))
 	c := ask[contract.Connection](t, "POST", api+"/api/targets/test", `{"target":"u"}`)
 	assert.True(t, c.Ok)
 	require.Len(t, c.Steps, 2)

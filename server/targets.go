@@ -15,35 +15,67 @@ import (
 func (s *Server) ListTargets(context.Context, contract.ListTargetsRequestObject) (contract.ListTargetsResponseObject,
 	error) {
 	d, _ := s.app.Workspace.Document()
-	out := contract.ListTargets200JSONResponse{}
+	return contract.ListTargets200JSONResponse(targetsOf(d)), nil
+}
+
+// LookAtTargets serves those of a text.
+func (s *Server) LookAtTargets(_ context.Context,
+	q contract.LookAtTargetsRequestObject) (contract.LookAtTargetsResponseObject, error) {
+	d, _ := s.app.Workspace.Document()
+	if q.Body.Text != "" {
+		d, _ = s.app.Workspace.Parse(q.Body.Text)
+	}
+	return contract.LookAtTargets200JSONResponse(targetsOf(d)), nil
+}
+
+func targetsOf(d *declaration.Document) []contract.Target {
+	out := []contract.Target{}
 	for _, t := range d.Targets {
 		out = append(out, contract.Target{Name: t.Name, Base: t.Base, Hosts: maps.Clone(t.Hosts),
 			Values: maps.Clone(t.Values), Direct: t.Direct, Pace: t.Pace.String(),
 			Unsafe: contract.UnsafePolicy(t.Unsafe),
 			AskFor: append([]string{}, t.AskFor...)})
 	}
-	return out, nil
+	return out
 }
 
-// PutTarget adds or changes one.
-func (s *Server) PutTarget(ctx context.Context, q contract.PutTargetRequestObject) (contract.PutTargetResponseObject,
+// EditTarget adds one to a text, or changes it there.
+func (s *Server) EditTarget(_ context.Context, q contract.EditTargetRequestObject) (contract.EditTargetResponseObject,
 	error) {
-	b := q.Body
+	b := q.Body.Target
 	pace, err := declaration.ParsePace(b.Pace)
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", fault.ErrInput, err)
 	}
-	if strings.TrimSpace(b.Name) == "" {
-		return nil, fmt.Errorf("%w: the target needs a name", fault.ErrInput)
-	}
-	d, err := s.app.Workspace.PutTarget(ctx, declaration.Target{Name: strings.TrimSpace(b.Name),
+	e, err := s.app.Workspace.EditTarget(q.Body.Text, declaration.Target{Name: strings.TrimSpace(b.Name),
 		Base:  strings.TrimSpace(b.Base),
 		Hosts: b.Hosts, Values: b.Values, Direct: strings.TrimSpace(b.Direct), Pace: pace,
 		Unsafe: declaration.Unsafe(b.Unsafe), AskFor: b.AskFor})
 	if err != nil {
 		return nil, err
 	}
-	return contract.PutTarget200JSONResponse(declarationOf(d)), nil
+	return contract.EditTarget200JSONResponse(editedOf(e)), nil
+}
+
+// PlanByPolicy says what a target would be sent, by what it allows.
+func (s *Server) PlanByPolicy(_ context.Context,
+	q contract.PlanByPolicyRequestObject) (contract.PlanByPolicyResponseObject, error) {
+	list, err := s.app.View.WouldSend(q.Body.Target, q.Body.Text)
+	if err != nil {
+		return nil, err
+	}
+	out := contract.PlanByPolicy200JSONResponse{}
+	for _, p := range list {
+		x := contract.PolicyPlan{Policy: contract.UnsafePolicy(p.Unsafe), Probes: p.Probes, Requests: p.Requests,
+			OnMade: p.OnMade, Begin: p.Begin, OnThere: p.OnThere, Left: p.Left, Seconds: p.Seconds,
+			Routes: []contract.UnsafeRoute{}}
+		for _, r := range p.Routes {
+			x.Routes = append(x.Routes, contract.UnsafeRoute{Route: r.Route, OnMade: r.OnMade, Begin: r.Begin,
+				OnThere: r.OnThere})
+		}
+		out = append(out, x)
+	}
+	return out, nil
 }
 
 // TestTarget tests a connection.

@@ -1,8 +1,11 @@
 package view
 
 import (
+	"fmt"
 	"time"
 
+	"millgate/app/fault"
+	"millgate/app/planning"
 	"millgate/app/snapshot"
 	"millgate/core/check"
 	"millgate/core/check/raised"
@@ -81,4 +84,17 @@ func stepsOf(pl *check.Plan, p *check.Probe, f *snapshot.Fact) []ScriptStep {
 		}
 	}
 	return out
+}
+
+// WouldSend is what a target of a text would be sent, "" is the kept one, by what it allows of unsafe methods.
+func (vw *View) WouldSend(target, text string) ([]planning.Policy, error) {
+	d, err := vw.beside(text)
+	if err != nil {
+		return nil, err
+	}
+	t := d.TargetNamed(target)
+	if t == nil {
+		return nil, fmt.Errorf("%w: there is no target %q", fault.ErrNotFound, target)
+	}
+	return planning.ByPolicy(d, t, vw.targets.Families), nil
 }

@@ -136,6 +136,33 @@ func titleOf(c BoardChange) string {
 	return strings.Join(parts, ", ") + " at " + at
 }
 
+// EditTarget adds a target to a text, or changes it there. What stood there before without a meaning stays; nothing is
+// added that has none.
+func (ws *Workspace) EditTarget(text string, t declaration.Target) (Edited, error) {
+	if t.Name == "" {
+		return Edited{}, fmt.Errorf("%w: the target needs a name", fault.ErrInput)
+	}
+	text = Begun(text)
+	before, had := ws.Parse(text)
+	title := "Add target " + t.Name
+	if before.TargetNamed(t.Name) != nil {
+		title = "Change target " + t.Name
+	}
+	out, err := layout.PutTarget(text, t)
+	if err != nil {
+		return Edited{}, fmt.Errorf("%w: %w", fault.ErrInput, err)
+	}
+	_, msgs := ws.Parse(out)
+	for _, m := range msgs {
+		if m.Level == declaration.Error && !slices.ContainsFunc(had, func(o declaration.Message) bool {
+			return o.Code == m.Code && o.Text == m.Text
+		}) {
+			return Edited{}, fmt.Errorf("%w: %s; %s", fault.ErrInput, m.Text, m.Hint)
+		}
+	}
+	return Edited{Text: out, Title: title, Notes: []string{}}, nil
+}
+
 // RouteField is a word of a route that is set from its sheet.
 type RouteField struct{ Name, Value string }
 

@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"strings"
 	"time"
 
 	"millgate/app/fault"
@@ -55,26 +54,6 @@ func Syntax(msgs []declaration.Message) *declaration.Message {
 		}
 	}
 	return nil
-}
-
-// PutTarget writes a target into the text and keeps it.
-func (ws *Workspace) PutTarget(ctx context.Context, t declaration.Target) (Declaration, error) {
-	cur := ws.Declaration()
-	if strings.TrimSpace(cur.Text) == "" {
-		cur.Text = "millgate: 1.1\ntitle: My service\n"
-	}
-	text, err := layout.PutTarget(cur.Text, t)
-	if err != nil {
-		return cur, fmt.Errorf("%w: %w", fault.ErrInput, err)
-	}
-	doc, msgs := ws.Parse(text)
-	for _, m := range msgs {
-		if n := doc.TargetNamed(t.Name); m.Level == declaration.Error && n != nil && m.Line >= n.Line &&
-			m.Line <= n.Line+8 {
-			return cur, fmt.Errorf("%w: %s; %s", fault.ErrInput, m.Text, m.Hint)
-		}
-	}
-	return ws.Keep(ctx, text, "Set target "+t.Name, cur.Revision)
 }
 
 // PutSample writes what is sent to a route into the text and keeps it.

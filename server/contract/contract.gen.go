@@ -1167,6 +1167,14 @@ type Beside struct {
 	Text string `json:"text"`
 }
 
+// BesideOn defines model for BesideOn.
+type BesideOn struct {
+	Target string `json:"target"`
+
+	// Text Empty is the kept one
+	Text string `json:"text"`
+}
+
 // Board defines model for Board.
 type Board struct {
 	// Cells What the cells of rows are indexes of
@@ -1428,6 +1436,18 @@ type ChangedProbe struct {
 
 	// Was The kind of its verdict then; empty where it was not planned
 	Was string `json:"was"`
+}
+
+// Changing Probes that send something unsafe, by what they touch
+type Changing struct {
+	// Begin Nothing that is there: they make records that are removed again, and begin and end sessions
+	Begin int `json:"begin"`
+
+	// OnMade Records made for the purpose
+	OnMade int `json:"onMade"`
+
+	// OnThere What is there
+	OnThere int `json:"onThere"`
 }
 
 // ClockSeen By how much a clock was seen to be off, in seconds: tokens off by least are admitted (0: none was), by most are not (0: all were)
@@ -2376,14 +2396,6 @@ type ObserveProgress struct {
 	Target  string `json:"target"`
 }
 
-// ObservedBeside defines model for ObservedBeside.
-type ObservedBeside struct {
-	Target string `json:"target"`
-
-	// Text Empty is the kept one
-	Text string `json:"text"`
-}
-
 // ObservedConfirm defines model for ObservedConfirm.
 type ObservedConfirm struct {
 	// Groups Ids; all are those of which nothing looks wrong
@@ -2673,6 +2685,32 @@ type Point struct {
 	// Revision Of the declaration
 	Revision int `json:"revision"`
 	Sweep    int `json:"sweep"`
+}
+
+// PolicyPlan defines model for PolicyPlan.
+type PolicyPlan struct {
+	// Begin Nothing that is there: they make records that are removed again, and begin and end sessions
+	Begin int `json:"begin"`
+
+	// Left What would be left out
+	Left int `json:"left"`
+
+	// OnMade Records made for the purpose
+	OnMade int `json:"onMade"`
+
+	// OnThere What is there
+	OnThere int          `json:"onThere"`
+	Policy  UnsafePolicy `json:"policy"`
+	Probes  int          `json:"probes"`
+
+	// Requests With logins and throwaway records
+	Requests int `json:"requests"`
+
+	// Routes Most of what is there first
+	Routes []UnsafeRoute `json:"routes"`
+
+	// Seconds That it is expected to take
+	Seconds float64 `json:"seconds"`
 }
 
 // Probe defines model for Probe.
@@ -3328,6 +3366,12 @@ type Target struct {
 	Values Strings      `json:"values"`
 }
 
+// TargetEdit defines model for TargetEdit.
+type TargetEdit struct {
+	Target Target `json:"target"`
+	Text   string `json:"text"`
+}
+
 // TargetName defines model for TargetName.
 type TargetName struct {
 	Target string `json:"target"`
@@ -3488,6 +3532,19 @@ type UnsafeProbe struct {
 	Expected string `json:"expected"`
 	Route    string `json:"route"`
 	What     string `json:"what"`
+}
+
+// UnsafeRoute defines model for UnsafeRoute.
+type UnsafeRoute struct {
+	// Begin Nothing that is there: they make records that are removed again, and begin and end sessions
+	Begin int `json:"begin"`
+
+	// OnMade Records made for the purpose
+	OnMade int `json:"onMade"`
+
+	// OnThere What is there
+	OnThere int    `json:"onThere"`
+	Route   string `json:"route"`
 }
 
 // Unseen Crossings of which nothing can be said, for one reason
@@ -3739,10 +3796,10 @@ type ReadExampleJSONRequestBody = Example
 type TakeExampleJSONRequestBody = ExampleTake
 
 // LookAtCallersJSONRequestBody defines body for LookAtCallers for application/json ContentType.
-type LookAtCallersJSONRequestBody = ObservedBeside
+type LookAtCallersJSONRequestBody = BesideOn
 
 // LookAtStepsJSONRequestBody defines body for LookAtSteps for application/json ContentType.
-type LookAtStepsJSONRequestBody = ObservedBeside
+type LookAtStepsJSONRequestBody = BesideOn
 
 // ReadAccountsJSONRequestBody defines body for ReadAccounts for application/json ContentType.
 type ReadAccountsJSONRequestBody = AccountTable
@@ -3793,7 +3850,7 @@ type StartObservingJSONRequestBody = ObserveChoice
 type ConfirmObservedJSONRequestBody = ObservedConfirm
 
 // LookObservedJSONRequestBody defines body for LookObserved for application/json ContentType.
-type LookObservedJSONRequestBody = ObservedBeside
+type LookObservedJSONRequestBody = BesideOn
 
 // StopObservingJSONRequestBody defines body for StopObserving for application/json ContentType.
 type StopObservingJSONRequestBody = TargetName
@@ -3834,8 +3891,14 @@ type CompareLoginsJSONRequestBody = TimingRequest
 // StartSweepJSONRequestBody defines body for StartSweep for application/json ContentType.
 type StartSweepJSONRequestBody = TargetName
 
-// PutTargetJSONRequestBody defines body for PutTarget for application/json ContentType.
-type PutTargetJSONRequestBody = Target
+// EditTargetJSONRequestBody defines body for EditTarget for application/json ContentType.
+type EditTargetJSONRequestBody = TargetEdit
+
+// LookAtTargetsJSONRequestBody defines body for LookAtTargets for application/json ContentType.
+type LookAtTargetsJSONRequestBody = Beside
+
+// PlanByPolicyJSONRequestBody defines body for PlanByPolicy for application/json ContentType.
+type PlanByPolicyJSONRequestBody = BesideOn
 
 // TestTargetJSONRequestBody defines body for TestTarget for application/json ContentType.
 type TestTargetJSONRequestBody = TargetName
@@ -4031,9 +4094,15 @@ type ServerInterface interface {
 	// ListTargets The declared targets
 	// (GET /api/targets)
 	ListTargets(w http.ResponseWriter, r *http.Request)
-	// PutTarget Add or change a target in the text, and keep it
-	// (PUT /api/targets)
-	PutTarget(w http.ResponseWriter, r *http.Request)
+	// EditTarget Add or change a target in a text, not kept yet
+	// (POST /api/targets/edit)
+	EditTarget(w http.ResponseWriter, r *http.Request)
+	// LookAtTargets The targets of a text, which may not be kept yet
+	// (POST /api/targets/look)
+	LookAtTargets(w http.ResponseWriter, r *http.Request)
+	// PlanByPolicy What a target of a text would be sent, by what it allows of unsafe methods
+	// (POST /api/targets/plans)
+	PlanByPolicy(w http.ResponseWriter, r *http.Request)
 	// TestTarget Connect to a target's hosts and obtain each credential
 	// (POST /api/targets/test)
 	TestTarget(w http.ResponseWriter, r *http.Request)
@@ -4424,9 +4493,21 @@ func (_ Unimplemented) ListTargets(w http.ResponseWriter, r *http.Request) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
-// PutTarget Add or change a target in the text, and keep it
-// (PUT /api/targets)
-func (_ Unimplemented) PutTarget(w http.ResponseWriter, r *http.Request) {
+// EditTarget Add or change a target in a text, not kept yet
+// (POST /api/targets/edit)
+func (_ Unimplemented) EditTarget(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// LookAtTargets The targets of a text, which may not be kept yet
+// (POST /api/targets/look)
+func (_ Unimplemented) LookAtTargets(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// PlanByPolicy What a target of a text would be sent, by what it allows of unsafe methods
+// (POST /api/targets/plans)
+func (_ Unimplemented) PlanByPolicy(w http.ResponseWriter, r *http.Request) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -5912,11 +5993,39 @@ func (siw *ServerInterfaceWrapper) ListTargets(w http.ResponseWriter, r *http.Re
 	handler.ServeHTTP(w, r)
 }
 
-// PutTarget operation middleware
-func (siw *ServerInterfaceWrapper) PutTarget(w http.ResponseWriter, r *http.Request) {
+// EditTarget operation middleware
+func (siw *ServerInterfaceWrapper) EditTarget(w http.ResponseWriter, r *http.Request) {
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		siw.Handler.PutTarget(w, r)
+		siw.Handler.EditTarget(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// LookAtTargets operation middleware
+func (siw *ServerInterfaceWrapper) LookAtTargets(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.LookAtTargets(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// PlanByPolicy operation middleware
+func (siw *ServerInterfaceWrapper) PlanByPolicy(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.PlanByPolicy(w, r)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -6446,7 +6555,13 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 		r.Get(options.BaseURL+"/api/targets", wrapper.ListTargets)
 	})
 	r.Group(func(r chi.Router) {
-		r.Put(options.BaseURL+"/api/targets", wrapper.PutTarget)
+		r.Post(options.BaseURL+"/api/targets/look", wrapper.LookAtTargets)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/targets/edit", wrapper.EditTarget)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/targets/plans", wrapper.PlanByPolicy)
 	})
 	r.Group(func(r chi.Router) {
 		r.Post(options.BaseURL+"/api/targets/test", wrapper.TestTarget)
@@ -8824,17 +8939,17 @@ func (response ListTargetsdefaultApplicationProblemPlusJSONResponse) VisitListTa
 	return err
 }
 
-type PutTargetRequestObject struct {
-	Body *PutTargetJSONRequestBody
+type EditTargetRequestObject struct {
+	Body *EditTargetJSONRequestBody
 }
 
-type PutTargetResponseObject interface {
-	VisitPutTargetResponse(w http.ResponseWriter) error
+type EditTargetResponseObject interface {
+	VisitEditTargetResponse(w http.ResponseWriter) error
 }
 
-type PutTarget200JSONResponse Declaration
+type EditTarget200JSONResponse Edited
 
-func (response PutTarget200JSONResponse) VisitPutTargetResponse(w http.ResponseWriter) error {
+func (response EditTarget200JSONResponse) VisitEditTargetResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response); err != nil {
@@ -8846,12 +8961,90 @@ func (response PutTarget200JSONResponse) VisitPutTargetResponse(w http.ResponseW
 	return err
 }
 
-type PutTargetdefaultApplicationProblemPlusJSONResponse struct {
+type EditTargetdefaultApplicationProblemPlusJSONResponse struct {
 	Body       Problem
 	StatusCode int
 }
 
-func (response PutTargetdefaultApplicationProblemPlusJSONResponse) VisitPutTargetResponse(w http.ResponseWriter) error {
+func (response EditTargetdefaultApplicationProblemPlusJSONResponse) VisitEditTargetResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type LookAtTargetsRequestObject struct {
+	Body *LookAtTargetsJSONRequestBody
+}
+
+type LookAtTargetsResponseObject interface {
+	VisitLookAtTargetsResponse(w http.ResponseWriter) error
+}
+
+type LookAtTargets200JSONResponse []Target
+
+func (response LookAtTargets200JSONResponse) VisitLookAtTargetsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type LookAtTargetsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response LookAtTargetsdefaultApplicationProblemPlusJSONResponse) VisitLookAtTargetsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PlanByPolicyRequestObject struct {
+	Body *PlanByPolicyJSONRequestBody
+}
+
+type PlanByPolicyResponseObject interface {
+	VisitPlanByPolicyResponse(w http.ResponseWriter) error
+}
+
+type PlanByPolicy200JSONResponse []PolicyPlan
+
+func (response PlanByPolicy200JSONResponse) VisitPlanByPolicyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PlanByPolicydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PlanByPolicydefaultApplicationProblemPlusJSONResponse) VisitPlanByPolicyResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -9420,9 +9613,15 @@ type StrictServerInterface interface {
 	// ListTargets The declared targets
 	// (GET /api/targets)
 	ListTargets(ctx context.Context, request ListTargetsRequestObject) (ListTargetsResponseObject, error)
-	// PutTarget Add or change a target in the text, and keep it
-	// (PUT /api/targets)
-	PutTarget(ctx context.Context, request PutTargetRequestObject) (PutTargetResponseObject, error)
+	// EditTarget Add or change a target in a text, not kept yet
+	// (POST /api/targets/edit)
+	EditTarget(ctx context.Context, request EditTargetRequestObject) (EditTargetResponseObject, error)
+	// LookAtTargets The targets of a text, which may not be kept yet
+	// (POST /api/targets/look)
+	LookAtTargets(ctx context.Context, request LookAtTargetsRequestObject) (LookAtTargetsResponseObject, error)
+	// PlanByPolicy What a target of a text would be sent, by what it allows of unsafe methods
+	// (POST /api/targets/plans)
+	PlanByPolicy(ctx context.Context, request PlanByPolicyRequestObject) (PlanByPolicyResponseObject, error)
 	// TestTarget Connect to a target's hosts and obtain each credential
 	// (POST /api/targets/test)
 	TestTarget(ctx context.Context, request TestTargetRequestObject) (TestTargetResponseObject, error)
@@ -11205,11 +11404,11 @@ func (sh *strictHandler) ListTargets(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
-// PutTarget operation middleware
-func (sh *strictHandler) PutTarget(w http.ResponseWriter, r *http.Request) {
-	var request PutTargetRequestObject
+// EditTarget operation middleware
+func (sh *strictHandler) EditTarget(w http.ResponseWriter, r *http.Request) {
+	var request EditTargetRequestObject
 
-	var body PutTargetJSONRequestBody
+	var body EditTargetJSONRequestBody
 	if err := runtime.BindJSONBody(r, &body); err != nil {
 		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
 		return
@@ -11217,18 +11416,80 @@ func (sh *strictHandler) PutTarget(w http.ResponseWriter, r *http.Request) {
 	request.Body = &body
 
 	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
-		return sh.ssi.PutTarget(ctx, request.(PutTargetRequestObject))
+		return sh.ssi.EditTarget(ctx, request.(EditTargetRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "PutTarget")
+		handler = middleware(handler, "EditTarget")
 	}
 
 	response, err := handler(r.Context(), w, r, request)
 
 	if err != nil {
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
-	} else if validResponse, ok := response.(PutTargetResponseObject); ok {
-		if err := validResponse.VisitPutTargetResponse(w); err != nil {
+	} else if validResponse, ok := response.(EditTargetResponseObject); ok {
+		if err := validResponse.VisitEditTargetResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// LookAtTargets operation middleware
+func (sh *strictHandler) LookAtTargets(w http.ResponseWriter, r *http.Request) {
+	var request LookAtTargetsRequestObject
+
+	var body LookAtTargetsJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.LookAtTargets(ctx, request.(LookAtTargetsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "LookAtTargets")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(LookAtTargetsResponseObject); ok {
+		if err := validResponse.VisitLookAtTargetsResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// PlanByPolicy operation middleware
+func (sh *strictHandler) PlanByPolicy(w http.ResponseWriter, r *http.Request) {
+	var request PlanByPolicyRequestObject
+
+	var body PlanByPolicyJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.PlanByPolicy(ctx, request.(PlanByPolicyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PlanByPolicy")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(PlanByPolicyResponseObject); ok {
+		if err := validResponse.VisitPlanByPolicyResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {

@@ -10,7 +10,7 @@ onBeforeUnmount(follow())
 
 <template>
   <NConfigProvider :theme="naiveTheme" :theme-overrides="overrides" style="height: 100%">
-    <NMessageProvider placement="bottom" :duration="6000" keep-alive-on-hover :container-style="{ bottom: '56px' }">
+    <NMessageProvider placement="top" :duration="6000" keep-alive-on-hover :container-style="{ top: '6px' }">
       <Shell />
     </NMessageProvider>
   </NConfigProvider>

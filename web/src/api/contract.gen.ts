@@ -746,9 +746,59 @@ export interface paths {
         };
         /** The declared targets */
         get: operations["listTargets"];
-        /** Add or change a target in the text, and keep it */
-        put: operations["putTarget"];
+        put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/targets/look": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The targets of a text, which may not be kept yet */
+        post: operations["lookAtTargets"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/targets/edit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Add or change a target in a text, not kept yet */
+        post: operations["editTarget"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/targets/plans": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a target of a text would be sent, by what it allows of unsafe methods */
+        post: operations["planByPolicy"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2439,6 +2489,37 @@ export interface components {
             unsafe: components["schemas"]["UnsafePolicy"];
             askFor: string[];
         };
+        TargetEdit: {
+            text: string;
+            target: components["schemas"]["Target"];
+        };
+        PolicyPlan: components["schemas"]["Changing"] & {
+            policy: components["schemas"]["UnsafePolicy"];
+            probes: number;
+            /** @description With logins and throwaway records */
+            requests: number;
+            /** @description What would be left out */
+            left: number;
+            /**
+             * Format: double
+             * @description That it is expected to take
+             */
+            seconds: number;
+            /** @description Most of what is there first */
+            routes: components["schemas"]["UnsafeRoute"][];
+        };
+        /** @description Probes that send something unsafe, by what they touch */
+        Changing: {
+            /** @description Records made for the purpose */
+            onMade: number;
+            /** @description Nothing that is there: they make records that are removed again, and begin and end sessions */
+            begin: number;
+            /** @description What is there */
+            onThere: number;
+        };
+        UnsafeRoute: components["schemas"]["Changing"] & {
+            route: string;
+        };
         Connection: {
             ok: boolean;
             steps: components["schemas"]["ConnectionStep"][];
@@ -2998,7 +3079,7 @@ export interface components {
             /** @description Also reads that are decided */
             all: boolean;
         };
-        ObservedBeside: {
+        BesideOn: {
             target: string;
             /** @description Empty is the kept one */
             text: string;
@@ -3942,7 +4023,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["ObservedBeside"];
+                "application/json": components["schemas"]["BesideOn"];
             };
         };
         responses: {
@@ -4067,7 +4148,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["ObservedBeside"];
+                "application/json": components["schemas"]["BesideOn"];
             };
         };
         responses: {
@@ -4188,7 +4269,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["ObservedBeside"];
+                "application/json": components["schemas"]["BesideOn"];
             };
         };
         responses: {
@@ -4274,7 +4355,7 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    putTarget: {
+    lookAtTargets: {
         parameters: {
             query?: never;
             header?: never;
@@ -4283,17 +4364,67 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Target"];
+                "application/json": components["schemas"]["Beside"];
             };
         };
         responses: {
-            /** @description The text as kept */
+            /** @description Targets */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Declaration"];
+                    "application/json": components["schemas"]["Target"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    editTarget: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TargetEdit"];
+            };
+        };
+        responses: {
+            /** @description The text after it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Edited"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    planByPolicy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BesideOn"];
+            };
+        };
+        responses: {
+            /** @description Of each policy, the most careful first */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PolicyPlan"][];
                 };
             };
             default: components["responses"]["Problem"];

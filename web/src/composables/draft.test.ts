@@ -13,22 +13,22 @@ vi.mock('../stores/pending', async () => {
 beforeEach(() => setActivePinia(createPinia()))
 
 it('keeps what is typed while what is declared is read anew', async () => {
-  const members = ref({ max: '15m' })
+  const said = ref({ max: '15m' })
   await effectScope().run(async () => {
     const { form, changed, reset } = useDraft(
-      'lifetimes',
-      () => 'access',
-      () => members.value,
       ['max', 'idle'],
+      () => said.value,
+      () => 'access',
+      () => Promise.resolve({ text: '', title: '', notes: [] }),
     )
     form.max = '2h'
-    members.value = { max: '15m' }
+    said.value = { max: '15m' }
     await nextTick()
     expect(form).toEqual({ max: '2h', idle: '' })
     expect(changed.value).toBe(true)
     reset()
     expect(changed.value).toBe(false)
-    members.value = { max: '1h' }
+    said.value = { max: '1h' }
     await nextTick()
     expect(form.max).toBe('1h')
   })

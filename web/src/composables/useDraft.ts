@@ -1,41 +1,39 @@
 import { storeToRefs } from 'pinia'
 import { computed, reactive, watch } from 'vue'
-import { api, ask, type MembersEdit } from '../api/client'
+import { api, ask, type Edited, type MembersEdit } from '../api/client'
 import { usePending } from '../stores/pending'
 import { useFresh } from './useFresh'
 
+/** Writes what was set in a text, of all fields of a form, and gives the text after it. */
+export type Write = (text: string, set: Record<string, string>, all: Record<string, string>) => Promise<Edited>
+
+/** Writes members of one item of a section. */
+export function members(section: MembersEdit['section'], item: () => string): Write {
+  return (text, set) => ask(api.POST('/api/members/edit', { body: { text, section, item: item(), set } }))
+}
+
 /**
- * Members of one quota or lifetime as a form has them. What was changed is written into a text that nothing keeps yet,
- * while somebody types, so that pictures follow it; put makes a pending edit of it.
+ * One quota, lifetime, target or permission as a form has it: names are its fields, said what is declared of them. What
+ * was changed is written into a text that nothing keeps yet, while somebody types, so that pictures follow it; put makes
+ * a pending edit of it.
  */
-export function useDraft(
-  section: MembersEdit['section'],
-  item: () => string,
-  members: () => Record<string, string>,
-  names: string[],
-) {
+export function useDraft(names: string[], said: () => Record<string, string>, of: () => string, write: Write) {
   const pending = usePending()
   const { text } = storeToRefs(pending)
-  const form = reactive<Record<string, string>>({})
+  const form: Record<string, string> = reactive({})
   function reset() {
-    for (const n of names) form[n] = members()[n] ?? ''
+    for (const n of names) form[n] = said()[n] ?? ''
   }
   // What is declared is read anew with each change of the board: only where it says something else is the form filled.
-  watch(() => JSON.stringify([item(), members()]), reset, { immediate: true })
+  watch(() => JSON.stringify([of(), said()]), reset, { immediate: true })
   const changes = computed(() => {
     const out: Record<string, string> = {}
-    for (const n of names) if ((form[n] ?? '').trim() !== (members()[n] ?? '')) out[n] = (form[n] ?? '').trim()
+    for (const n of names) if ((form[n] ?? '').trim() !== (said()[n] ?? '')) out[n] = (form[n] ?? '').trim()
     return out
   })
   const changed = computed(() => Object.keys(changes.value).length > 0)
   const { found, error, fresh } = useFresh([changes, text], () =>
-    changed.value
-      ? ask(
-          api.POST('/api/members/edit', {
-            body: { text: text.value, section, item: item(), set: { ...changes.value } },
-          }),
-        )
-      : null,
+    changed.value ? write(text.value, { ...changes.value }, { ...form }) : null,
   )
   /** The text with the changes; empty where there are none that have a meaning. */
   const draft = computed(() => (changed.value && !error.value ? (found.value?.text ?? '') : ''))

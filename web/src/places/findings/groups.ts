@@ -2,6 +2,7 @@ import type { FindingLine, Point, State } from '../../api/client'
 import { day } from '../../parts/time'
 import { kinds } from '../../theme/kinds'
 import { asks, severities, states } from './filter'
+import { plural } from '../../parts/words'
 
 /** By what findings can be put together. */
 export const groupings = [
@@ -48,8 +49,6 @@ export function placeOf(f: FindingLine): string {
       return f.where
   }
 }
-
-const plural = (n: number, what: string) => (n === 1 ? `1 ${what}` : `${n} ${what}s`)
 
 function named(f: FindingLine, by: By): [string, boolean] {
   switch (by) {

@@ -2,7 +2,7 @@
 import { NButton, NInput, NSelect } from 'naive-ui'
 import { computed, watch } from 'vue'
 import type { Quota } from '../../api/client'
-import { useDraft } from '../../composables/useDraft'
+import { members, useDraft } from '../../composables/useDraft'
 
 // What is said of a quota, edited while the ceilings and the picture follow.
 const props = defineProps<{ quota: Quota }>()
@@ -18,10 +18,10 @@ const {
   put,
   reset,
 } = useDraft(
-  'quotas',
-  () => props.quota.name,
-  () => props.quota.text,
   names,
+  () => props.quota.text,
+  () => props.quota.name,
+  members('quotas', () => props.quota.name),
 )
 // Also at first: what another quota was drafted to is over.
 watch(text, (t) => (draft.value = t), { immediate: true })

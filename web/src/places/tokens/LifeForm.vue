@@ -2,7 +2,7 @@
 import { NButton, NInput } from 'naive-ui'
 import { watch } from 'vue'
 import type { Life } from '../../api/client'
-import { useDraft } from '../../composables/useDraft'
+import { members, useDraft } from '../../composables/useDraft'
 
 // A lifetime, edited while the bars and what follows from them go with it.
 const props = defineProps<{ life: Life; kind: string }>()
@@ -16,10 +16,10 @@ const fields: [string, string, string][] = [
 ]
 const names = fields.map(([n]) => n)
 const { form, changed, error, fresh, draft, put, reset } = useDraft(
-  'lifetimes',
-  () => props.life.name,
-  () => props.life.text,
   names,
+  () => props.life.text,
+  () => props.life.name,
+  members('lifetimes', () => props.life.name),
 )
 watch(draft, (t) => emit('draft', t))
 const what = () =>
