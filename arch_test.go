@@ -98,7 +98,7 @@ var arrows = map[string][]string{
 		"core/session", "format/har", "store",
 	},
 	"app/workspace": {
-		"app/events", "app/fault", "core/access", "core/declaration", "core/declaration/assist",
+		"app/events", "app/fault", "core/access", "core/check/pages", "core/declaration", "core/declaration/assist",
 		"core/declaration/layout", "core/finding", "core/review", "core/route", "core/token", "format/openapi",
 		"store", "wire",
 	},

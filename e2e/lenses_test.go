@@ -124,3 +124,49 @@ func TestLifetimesAreEdited(t *testing.T) {
 	p.click(".life button", "^Change it$")
 	p.see(".pending .what", "1 edit pending")
 }
+
+// What pages may do is edited where one sees what they could then do, with the keyboard too.
+func TestOriginsAreEdited(t *testing.T) {
+	t.Parallel()
+	p := open(t, demo(t)+"/board?lens=origins", "light")
+	p.allow = allowed(422)
+	p.MustElement("[aria-label^='sky, GET /v1/sky/calendar']")
+	p.MustElement("[role=grid]").MustFocus()
+	p.press('e')
+	p.see("section[aria-label^=Edit] b", "Editing origins")
+	p.see("header, .lens", "Origins")
+
+	// A page of an entry: what is typed has no meaning at first, and is seen on the board once it has.
+	p.click("section[aria-label^=Edit] button", "^https://sky")
+	p.fill("methods", "FETCH")
+	p.see("[role=alert]", "is not a method")
+	p.fill("methods", "GET")
+	p.fill("page", "any")
+	p.see("section[aria-label^=Edit] .comes", "crossings would change.*unrelated, beginning.*: reads 0 → 3")
+	p.MustElement("[aria-label^='unrelated, GET /v1/sky/calendar: expected read']")
+	p.press(input.Enter)
+	p.see("section.pending", `crossings of pages change\.`)
+	p.MustElement("[aria-label^='unrelated, GET /v1/sky/calendar'][aria-label$='changed by a pending edit']")
+
+	// Another page beside it, an entry of its own, and one taken away.
+	p.click("section[aria-label^=Edit] button", "^. entry$")
+	p.fill("at", "GET /v1/people, GET /v1/audit")
+	p.fill("page", "https://desk.fernhollow.example")
+	p.click("section[aria-label^=Edit] button", "^Add it$")
+	p.see("section[aria-label^=Edit] td", "GET /v1/people, GET /v1/audit")
+	p.click("section[aria-label^=Edit] button", "^any$")
+	p.click("section[aria-label^=Edit] button", "^Take it away$")
+	p.see("section.pending", "3 edits pending")
+	p.gone("section[aria-label^=Edit] button", "^any$")
+	p.press('u')
+	p.see("section[aria-label^=Edit] button", "^any$")
+	p.click("button", "^Keep change$")
+	p.see("header", "revision 2")
+	p.gone("section.pending", "pending")
+	text, _ := p.kept()
+	assert.Contains(t, text, "any: { methods: GET }")
+	assert.Contains(t, text,
+		"- { at: [GET /v1/people, GET /v1/audit], allow: { https://desk.fernhollow.example: {} } }")
+	p.click("button", "^Done editing$")
+	p.gone("section[aria-label^=Edit] b", "Editing origins")
+}

@@ -76,7 +76,7 @@ func (s *Server) CheckDeclaration(_ context.Context,
 	return contract.CheckDeclaration200JSONResponse{Messages: messagesOf(e.Messages), Fresh: orEmpty(e.NewMessages),
 		Failed: e.Failed, Changes: changesOf(e.Changes), Total: len(e.Changes),
 		Opens: e.Opens, Closes: e.Closes, Other: e.Other,
-		Undecided: e.Undecided, Added: orEmpty(e.Added), Gone: orEmpty(e.Gone),
+		Undecided: e.Undecided, Pages: e.Pages, Added: orEmpty(e.Added), Gone: orEmpty(e.Gone),
 		Waived: orEmpty(e.Waived), Reopened: orEmpty(e.Reopened)}, nil
 }
 

@@ -8,6 +8,7 @@ import (
 
 	"millgate/app/fault"
 	"millgate/app/view"
+	"millgate/app/workspace"
 	"millgate/core/check/pages"
 	"millgate/core/origin"
 	"millgate/format/har"
@@ -140,4 +141,44 @@ func pasted(q contract.PageQuestion) (r origin.Recorded, err error) {
 		return r, errors.New("paste the head of an answer: its status line and header fields")
 	}
 	return r, nil
+}
+
+// LookAtPages says what pages may do by a text.
+func (s *Server) LookAtPages(_ context.Context,
+	q contract.LookAtPagesRequestObject) (contract.LookAtPagesResponseObject, error) {
+	v, err := s.app.View.Pages(q.Body.Text)
+	if err != nil {
+		return nil, err
+	}
+	out := contract.LookAtPages200JSONResponse{Entries: []contract.PageEntry{}, Pages: []contract.PageSeen{},
+		Turned: []contract.PageTurn{}, Total: v.Total}
+	for _, e := range v.Entries {
+		x := contract.PageEntry{Line: e.Place.Line, File: e.Place.File, Here: e.Here, At: e.At, Routes: e.Routes,
+			Allow: []contract.PagePermission{}}
+		for _, p := range e.Allow {
+			x.Allow = append(x.Allow, contract.PagePermission{Origin: p.Origin, Members: p.Members})
+		}
+		out.Entries = append(out.Entries, x)
+	}
+	for _, p := range v.Pages {
+		out.Pages = append(out.Pages, contract.PageSeen{Id: p.ID, Origin: p.Origin, Hostile: p.Hostile, Says: p.Says,
+			Was: p.Was, Now: p.Now})
+	}
+	for _, t := range v.Turned {
+		out.Turned = append(out.Turned, contract.PageTurn{Route: t.Route, Page: t.Page, Was: contract.Expect(t.Was),
+			Becomes: contract.Expect(t.Becomes)})
+	}
+	return out, nil
+}
+
+// EditPages changes what pages of an origin may do in a text.
+func (s *Server) EditPages(_ context.Context, q contract.EditPagesRequestObject) (contract.EditPagesResponseObject,
+	error) {
+	b := q.Body
+	e, err := s.app.Workspace.EditPages(b.Text, workspace.PageChange{Line: b.Line, At: b.At, Was: b.Was, Page: b.Page,
+		Set: b.Set})
+	if err != nil {
+		return nil, err
+	}
+	return contract.EditPages200JSONResponse(editedOf(e)), nil
 }

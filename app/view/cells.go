@@ -27,7 +27,7 @@ type Cell struct {
 }
 
 // Absent is expected where a way or a page means nothing.
-const Absent = "absent"
+const Absent = pages.Absent
 
 // undecided is expected where nobody has decided who may call.
 var undecided = access.Cell(access.Undecided).Word()
@@ -64,7 +64,7 @@ type boarding struct {
 	Board
 	d     *declaration.Document
 	board *access.Board
-	pages *pageMemo
+	pages *pages.Words
 	index map[Cell]int
 
 	callers, ways, origins map[place]found
@@ -73,7 +73,7 @@ type boarding struct {
 }
 
 func newBoarding(d *declaration.Document, b Board) *boarding {
-	x := &boarding{Board: b, d: d, board: access.NewBoard(d), pages: &pageMemo{d, map[string][]string{}},
+	x := &boarding{Board: b, d: d, board: access.NewBoard(d), pages: pages.NewWords(d),
 		index: map[Cell]int{}, callers: map[place]found{}, ways: map[place]found{}, origins: map[place]found{},
 		rows: map[string]finding.Kind{}}
 	x.Columns = columns(d, x.board.Classes)
@@ -206,7 +206,7 @@ func (x *boarding) cells(row *Row, i int) {
 		}
 		row.Tokens[k] = x.cell(c)
 	}
-	declared := x.pages.declared(x.Pages, i)
+	declared := x.pages.At(x.Pages, i)
 	for k, p := range x.Pages {
 		row.Origins[k] = x.cell(x.origins[place{row.Key, p.ID}].of(declared[k]))
 	}

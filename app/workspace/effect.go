@@ -8,6 +8,7 @@ import (
 
 	"millgate/app/fault"
 	"millgate/core/access"
+	"millgate/core/check/pages"
 	"millgate/core/declaration"
 	"millgate/core/declaration/layout"
 	"millgate/core/finding"
@@ -19,6 +20,7 @@ type Effect struct {
 	Messages []review.Message
 	Failed   bool // the text has errors, so that nothing can be compared
 	access.Diff
+	Pages       int      // crossings of pages that could do something else
 	NewMessages []string // keys of messages that the kept text does not have
 	// Waived are the titles of findings that it accepts and the kept text does not, Reopened those the other way.
 	Waived, Reopened []string
@@ -42,6 +44,8 @@ func (ws *Workspace) Check(text string) Effect {
 	if !e.Failed {
 		e.waivers(old, doc, ws.foundBy(old))
 		e.Diff = access.Compare(old, doc)
+		_, turned := pages.Compare(old, doc)
+		e.Pages = pages.Changes(turned)
 	}
 	return e
 }

@@ -58,7 +58,11 @@ func (r *reader) pages() {
 		}
 		var allow, why []string
 		for _, p := range byHost[h] {
-			allow = append(allow, declaration.Scalar(p.origin)+": "+permission(p.is))
+			for _, l := range []*[]string{&p.is.Methods, &p.is.Headers} {
+				slices.Sort(*l)
+				*l = slices.Compact(*l)
+			}
+			allow = append(allow, declaration.Scalar(p.origin)+": "+p.is.Text())
 			why = append(why, fmt.Sprintf("pages of %s read %d of its answers", p.origin, p.count))
 		}
 		at := strings.TrimPrefix(h+":/**", ":")
@@ -77,18 +81,4 @@ func (r *reader) pagesDeclared(host string) bool {
 		}
 	}
 	return false
-}
-
-// permission is one as a declaration has it.
-func permission(p declaration.Permission) string {
-	slices.Sort(p.Methods)
-	slices.Sort(p.Headers)
-	parts := []string{"methods: " + declaration.FlowList(slices.Compact(p.Methods))}
-	if len(p.Headers) > 0 {
-		parts = append(parts, "headers: "+declaration.FlowList(slices.Compact(p.Headers)))
-	}
-	if p.Credentials {
-		parts = append(parts, "credentials: true")
-	}
-	return "{ " + strings.Join(parts, ", ") + " }"
 }

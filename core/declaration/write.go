@@ -139,3 +139,35 @@ func FlowList(list []string) string {
 	}
 	return "[" + strings.Join(out, ", ") + "]"
 }
+
+// Members are those of a permission, as they stand in a declaration, in the order in which they are written.
+func (p Permission) Members() (out [][2]string) {
+	add := func(name, text string) {
+		if text != "" {
+			out = append(out, [2]string{name, text})
+		}
+	}
+	for _, l := range []struct {
+		name string
+		list []string
+	}{{"methods", p.Methods}, {"headers", p.Headers}, {"expose", p.Expose}} {
+		if len(l.list) > 0 {
+			add(l.name, FlowList(l.list))
+		}
+	}
+	if p.Credentials {
+		add("credentials", "true")
+	}
+	if p.MaxAge > 0 {
+		add("max_age", ShortDuration(p.MaxAge))
+	}
+	return out
+}
+
+// Text is a permission as a declaration has it, on one line.
+func (p Permission) Text() string {
+	if m := p.Members(); len(m) > 0 {
+		return FieldsText(m, nil)
+	}
+	return "{}"
+}

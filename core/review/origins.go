@@ -60,31 +60,6 @@ func loopback(host string) bool {
 	return err == nil && a.IsLoopback()
 }
 
-func permissionText(p declaration.Permission) string {
-	var parts []string
-	add := func(k, t string) { parts = append(parts, k+": "+t) }
-	list := func(l []string) string { return "[" + strings.Join(l, ", ") + "]" }
-	if len(p.Methods) > 0 {
-		add("methods", list(p.Methods))
-	}
-	if len(p.Headers) > 0 {
-		add("headers", list(p.Headers))
-	}
-	if len(p.Expose) > 0 {
-		add("expose", list(p.Expose))
-	}
-	if p.Credentials {
-		add("credentials", "true")
-	}
-	if p.MaxAge > 0 {
-		add("max_age", declaration.ShortDuration(p.MaxAge))
-	}
-	if len(parts) == 0 {
-		return "{}"
-	}
-	return "{ " + strings.Join(parts, ", ") + " }"
-}
-
 func originPlainHTTP(v *reviewer, c *Check) {
 	eachPermission(v, func(e *declaration.OriginEntry, p declaration.Permission) {
 		u, err := url.Parse(p.Origin)
@@ -93,7 +68,7 @@ func originPlainHTTP(v *reviewer, c *Check) {
 		}
 		v.say(p.Place, len(p.Origin), "origin "+p.Origin, -1, fmt.Sprintf("%s is permitted over plain http: who sits "+
 			"on the network can speak as it", p.Origin), "permit its https origin",
-			fixed("Permit https in its place", v.originEdit(e, permissionText(p),
+			fixed("Permit https in its place", v.originEdit(e, p.Text(),
 				"https"+strings.TrimPrefix(p.Origin, "http")), v.originEdit(e, "", p.Origin)))
 	})
 }

@@ -1515,8 +1515,11 @@ type Comparison struct {
 	Gone    []string `json:"gone"`
 	Opens   int      `json:"opens"`
 	Other   int      `json:"other"`
-	To      string   `json:"to"`
-	Total   int      `json:"total"`
+
+	// Pages Crossings of pages that could do something else
+	Pages *int   `json:"pages,omitempty"`
+	To    string `json:"to"`
+	Total int    `json:"total"`
 
 	// Undecided Were decided and no longer are
 	Undecided int `json:"undecided"`
@@ -1742,6 +1745,9 @@ type Effect struct {
 	Messages []Message `json:"messages"`
 	Opens    int       `json:"opens"`
 	Other    int       `json:"other"`
+
+	// Pages Crossings of pages that could do something else
+	Pages int `json:"pages"`
 
 	// Reopened Findings that the kept text accepts and it does not
 	Reopened []string `json:"reopened"`
@@ -2498,6 +2504,20 @@ type Page struct {
 	Says   string `json:"says"`
 }
 
+// PageEntry defines model for PageEntry.
+type PageEntry struct {
+	Allow []PagePermission `json:"allow"`
+	At    []string         `json:"at"`
+	File  string           `json:"file"`
+
+	// Here It stands in the text itself
+	Here bool `json:"here"`
+	Line int  `json:"line"`
+
+	// Routes That it decides
+	Routes int `json:"routes"`
+}
+
 // PageJudged defines model for PageJudged.
 type PageJudged struct {
 	// Browser Where the browser decides otherwise than the standard
@@ -2530,6 +2550,12 @@ type PageMend struct {
 
 // PageMendOn defines model for PageMend.On.
 type PageMendOn string
+
+// PagePermission defines model for PagePermission.
+type PagePermission struct {
+	Members Strings `json:"members"`
+	Origin  string  `json:"origin"`
+}
 
 // PageQuestion A HAR archive, or one request with the heads of its answers
 type PageQuestion struct {
@@ -2564,6 +2590,18 @@ type PageSaid struct {
 // PageSaidSort defines model for PageSaid.Sort.
 type PageSaidSort string
 
+// PageSeen A page with the number of routes at which it can do what
+type PageSeen struct {
+	Hostile bool `json:"hostile"`
+
+	// Id The origin itself when it is declared, else what likeness it has
+	Id     string  `json:"id"`
+	Now    Numbers `json:"now"`
+	Origin string  `json:"origin"`
+	Says   string  `json:"says"`
+	Was    Numbers `json:"was"`
+}
+
 // PageStep defines model for PageStep.
 type PageStep struct {
 	Failed bool   `json:"failed"`
@@ -2573,6 +2611,17 @@ type PageStep struct {
 	// Section Of the Fetch standard
 	Section string `json:"section"`
 	Text    string `json:"text"`
+}
+
+// PageTurn defines model for PageTurn.
+type PageTurn struct {
+	// Becomes What is declared of a cell. Of callers and ways: refuse (401), forbid (403), hide (404), admit, own (admit for an own record), shut (for nobody), undecided (nobody has decided yet). Of pages: nothing, send (blindly), read, read-as-user. Absent means that there is no such thing at this route.
+	Becomes Expect `json:"becomes"`
+	Page    string `json:"page"`
+	Route   string `json:"route"`
+
+	// Was What is declared of a cell. Of callers and ways: refuse (401), forbid (403), hide (404), admit, own (admit for an own record), shut (for nobody), undecided (nobody has decided yet). Of pages: nothing, send (blindly), read, read-as-user. Absent means that there is no such thing at this route.
+	Was Expect `json:"was"`
 }
 
 // PageView What a browser makes of the answers that a page was given
@@ -2615,10 +2664,41 @@ type PageWay struct {
 	Told string `json:"told"`
 }
 
+// PagesEdit defines model for PagesEdit.
+type PagesEdit struct {
+	// At What the entry is for; without any it stays as it is
+	At []string `json:"at"`
+
+	// Line Of the entry; 0 adds one
+	Line int `json:"line"`
+
+	// Page The origin that is to be; an empty one takes the permission away, or the entry where was is empty too
+	Page string `json:"page"`
+
+	// Set Members of the permission; an empty one is taken away
+	Set  Strings `json:"set"`
+	Text string  `json:"text"`
+
+	// Was The origin that is permitted; an empty one adds a permission
+	Was string `json:"was"`
+}
+
 // PagesJudged defines model for PagesJudged.
 type PagesJudged struct {
 	Pages    []PageJudged `json:"pages"`
 	Problems []string     `json:"problems"`
+}
+
+// PagesLook defines model for PagesLook.
+type PagesLook struct {
+	Entries []PageEntry `json:"entries"`
+	Pages   []PageSeen  `json:"pages"`
+
+	// Total How many change
+	Total int `json:"total"`
+
+	// Turned The first 5000; of a page that the kept text does not know also where nothing changes
+	Turned []PageTurn `json:"turned"`
 }
 
 // Past What a probe was answered in an earlier sweep
@@ -3855,8 +3935,14 @@ type LookObservedJSONRequestBody = BesideOn
 // StopObservingJSONRequestBody defines body for StopObserving for application/json ContentType.
 type StopObservingJSONRequestBody = TargetName
 
+// EditPagesJSONRequestBody defines body for EditPages for application/json ContentType.
+type EditPagesJSONRequestBody = PagesEdit
+
 // JudgePagesJSONRequestBody defines body for JudgePages for application/json ContentType.
 type JudgePagesJSONRequestBody = PageQuestion
+
+// LookAtPagesJSONRequestBody defines body for LookAtPages for application/json ContentType.
+type LookAtPagesJSONRequestBody = Beside
 
 // ProbeAgainJSONRequestBody defines body for ProbeAgain for application/json ContentType.
 type ProbeAgainJSONRequestBody = AgainRequest
@@ -4022,9 +4108,15 @@ type ServerInterface interface {
 	// StopObserving End what is asked of a target
 	// (POST /api/observe/stop)
 	StopObserving(w http.ResponseWriter, r *http.Request)
+	// EditPages What pages of one origin may do in a text, not kept yet
+	// (POST /api/origins/edit)
+	EditPages(w http.ResponseWriter, r *http.Request)
 	// JudgePages Say what a browser makes of answers that are pasted or recorded, without a target
 	// (POST /api/origins/judge)
 	JudgePages(w http.ResponseWriter, r *http.Request)
+	// LookAtPages What pages may do by a text, which may not be kept yet, beside the kept one
+	// (POST /api/origins/look)
+	LookAtPages(w http.ResponseWriter, r *http.Request)
 	// GetPlan What a sweep would send
 	// (GET /api/plan)
 	GetPlan(w http.ResponseWriter, r *http.Request, params GetPlanParams)
@@ -4349,9 +4441,21 @@ func (_ Unimplemented) StopObserving(w http.ResponseWriter, r *http.Request) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
+// EditPages What pages of one origin may do in a text, not kept yet
+// (POST /api/origins/edit)
+func (_ Unimplemented) EditPages(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
 // JudgePages Say what a browser makes of answers that are pasted or recorded, without a target
 // (POST /api/origins/judge)
 func (_ Unimplemented) JudgePages(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// LookAtPages What pages may do by a text, which may not be kept yet, beside the kept one
+// (POST /api/origins/look)
+func (_ Unimplemented) LookAtPages(w http.ResponseWriter, r *http.Request) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -5389,11 +5493,39 @@ func (siw *ServerInterfaceWrapper) StopObserving(w http.ResponseWriter, r *http.
 	handler.ServeHTTP(w, r)
 }
 
+// EditPages operation middleware
+func (siw *ServerInterfaceWrapper) EditPages(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.EditPages(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // JudgePages operation middleware
 func (siw *ServerInterfaceWrapper) JudgePages(w http.ResponseWriter, r *http.Request) {
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.JudgePages(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// LookAtPages operation middleware
+func (siw *ServerInterfaceWrapper) LookAtPages(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.LookAtPages(w, r)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -6613,6 +6745,12 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 	})
 	r.Group(func(r chi.Router) {
 		r.Post(options.BaseURL+"/api/origins/judge", wrapper.JudgePages)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/origins/look", wrapper.LookAtPages)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/origins/edit", wrapper.EditPages)
 	})
 	r.Group(func(r chi.Router) {
 		r.Post(options.BaseURL+"/api/quotas/look", wrapper.LookAtQuotas)
@@ -7989,6 +8127,45 @@ func (response StopObservingdefaultApplicationProblemPlusJSONResponse) VisitStop
 	return err
 }
 
+type EditPagesRequestObject struct {
+	Body *EditPagesJSONRequestBody
+}
+
+type EditPagesResponseObject interface {
+	VisitEditPagesResponse(w http.ResponseWriter) error
+}
+
+type EditPages200JSONResponse Edited
+
+func (response EditPages200JSONResponse) VisitEditPagesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EditPagesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response EditPagesdefaultApplicationProblemPlusJSONResponse) VisitEditPagesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type JudgePagesRequestObject struct {
 	Body *JudgePagesJSONRequestBody
 }
@@ -8017,6 +8194,45 @@ type JudgePagesdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response JudgePagesdefaultApplicationProblemPlusJSONResponse) VisitJudgePagesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type LookAtPagesRequestObject struct {
+	Body *LookAtPagesJSONRequestBody
+}
+
+type LookAtPagesResponseObject interface {
+	VisitLookAtPagesResponse(w http.ResponseWriter) error
+}
+
+type LookAtPages200JSONResponse PagesLook
+
+func (response LookAtPages200JSONResponse) VisitLookAtPagesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type LookAtPagesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response LookAtPagesdefaultApplicationProblemPlusJSONResponse) VisitLookAtPagesResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -9541,9 +9757,15 @@ type StrictServerInterface interface {
 	// StopObserving End what is asked of a target
 	// (POST /api/observe/stop)
 	StopObserving(ctx context.Context, request StopObservingRequestObject) (StopObservingResponseObject, error)
+	// EditPages What pages of one origin may do in a text, not kept yet
+	// (POST /api/origins/edit)
+	EditPages(ctx context.Context, request EditPagesRequestObject) (EditPagesResponseObject, error)
 	// JudgePages Say what a browser makes of answers that are pasted or recorded, without a target
 	// (POST /api/origins/judge)
 	JudgePages(ctx context.Context, request JudgePagesRequestObject) (JudgePagesResponseObject, error)
+	// LookAtPages What pages may do by a text, which may not be kept yet, beside the kept one
+	// (POST /api/origins/look)
+	LookAtPages(ctx context.Context, request LookAtPagesRequestObject) (LookAtPagesResponseObject, error)
 	// GetPlan What a sweep would send
 	// (GET /api/plan)
 	GetPlan(ctx context.Context, request GetPlanRequestObject) (GetPlanResponseObject, error)
@@ -10721,6 +10943,37 @@ func (sh *strictHandler) StopObserving(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
+// EditPages operation middleware
+func (sh *strictHandler) EditPages(w http.ResponseWriter, r *http.Request) {
+	var request EditPagesRequestObject
+
+	var body EditPagesJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.EditPages(ctx, request.(EditPagesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "EditPages")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(EditPagesResponseObject); ok {
+		if err := validResponse.VisitEditPagesResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // JudgePages operation middleware
 func (sh *strictHandler) JudgePages(w http.ResponseWriter, r *http.Request) {
 	var request JudgePagesRequestObject
@@ -10745,6 +10998,37 @@ func (sh *strictHandler) JudgePages(w http.ResponseWriter, r *http.Request) {
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(JudgePagesResponseObject); ok {
 		if err := validResponse.VisitJudgePagesResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// LookAtPages operation middleware
+func (sh *strictHandler) LookAtPages(w http.ResponseWriter, r *http.Request) {
+	var request LookAtPagesRequestObject
+
+	var body LookAtPagesJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.LookAtPages(ctx, request.(LookAtPagesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "LookAtPages")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(LookAtPagesResponseObject); ok {
+		if err := validResponse.VisitLookAtPagesResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {

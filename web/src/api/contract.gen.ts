@@ -1046,6 +1046,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/origins/look": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What pages may do by a text, which may not be kept yet, beside the kept one */
+        post: operations["lookAtPages"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/origins/edit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What pages of one origin may do in a text, not kept yet */
+        post: operations["editPages"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/quotas/look": {
         parameters: {
             query?: never;
@@ -2346,6 +2380,8 @@ export interface components {
             other: number;
             /** @description Were decided and no longer are */
             undecided: number;
+            /** @description Crossings of pages that could do something else */
+            pages: number;
             added: string[];
             gone: string[];
             /** @description Findings that it accepts and the kept text does not */
@@ -2437,6 +2473,8 @@ export interface components {
             other: number;
             /** @description Were decided and no longer are */
             undecided: number;
+            /** @description Crossings of pages that could do something else */
+            pages?: number;
             added: string[];
             gone: string[];
         };
@@ -2719,6 +2757,52 @@ export interface components {
         Beside: {
             /** @description Empty is the kept one */
             text: string;
+        };
+        PagesEdit: {
+            text: string;
+            /** @description Of the entry; 0 adds one */
+            line: number;
+            /** @description What the entry is for; without any it stays as it is */
+            at: string[];
+            /** @description The origin that is permitted; an empty one adds a permission */
+            was: string;
+            /** @description The origin that is to be; an empty one takes the permission away, or the entry where was is empty too */
+            page: string;
+            /** @description Members of the permission; an empty one is taken away */
+            set: components["schemas"]["Strings"];
+        };
+        PagesLook: {
+            entries: components["schemas"]["PageEntry"][];
+            pages: components["schemas"]["PageSeen"][];
+            /** @description The first 5000; of a page that the kept text does not know also where nothing changes */
+            turned: components["schemas"]["PageTurn"][];
+            /** @description How many change */
+            total: number;
+        };
+        PageEntry: {
+            line: number;
+            file: string;
+            /** @description It stands in the text itself */
+            here: boolean;
+            at: string[];
+            /** @description That it decides */
+            routes: number;
+            allow: components["schemas"]["PagePermission"][];
+        };
+        PagePermission: {
+            origin: string;
+            members: components["schemas"]["Strings"];
+        };
+        /** @description A page with the number of routes at which it can do what */
+        PageSeen: components["schemas"]["Page"] & {
+            was: components["schemas"]["Numbers"];
+            now: components["schemas"]["Numbers"];
+        };
+        PageTurn: {
+            route: string;
+            page: string;
+            was: components["schemas"]["Expect"];
+            becomes: components["schemas"]["Expect"];
         };
         MembersEdit: {
             text: string;
@@ -4845,6 +4929,56 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PagesJudged"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    lookAtPages: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Beside"];
+            };
+        };
+        responses: {
+            /** @description What they may do */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PagesLook"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    editPages: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PagesEdit"];
+            };
+        };
+        responses: {
+            /** @description The text after it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Edited"];
                 };
             };
             default: components["responses"]["Problem"];

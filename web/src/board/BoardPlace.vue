@@ -7,6 +7,7 @@ import { useRoute, useRouter } from 'vue-router'
 import { api, ask, message } from '../api/client'
 import { typing, useKeys } from '../keys/keys'
 import { lenses, type Head, type Lens, type ShownRow } from '../lenses'
+import { usePages } from '../lenses/origins/usePages'
 import { usePending } from '../stores/pending'
 import { useSweep } from '../stores/sweep'
 import { useWorkspace } from '../stores/workspace'
@@ -23,6 +24,7 @@ const RouteSheet = defineAsyncComponent(() => import('../drawer/RouteSheet.vue')
 const WorkList = defineAsyncComponent(() => import('../drawer/WorkList.vue'))
 const JudgePages = defineAsyncComponent(() => import('./JudgePages.vue'))
 const EditBar = defineAsyncComponent(() => import('./EditBar.vue'))
+const PagesBar = defineAsyncComponent(() => import('../lenses/origins/PagesBar.vue'))
 const BoardLegend = defineAsyncComponent(() => import('./BoardLegend.vue'))
 
 const StartPage = defineAsyncComponent(() => import('../places/start/StartPage.vue'))
@@ -34,8 +36,13 @@ const url = useRoute()
 const router = useRouter()
 const toast = useMessage()
 const editing = computed(() => url.query.edit === '1')
-// Rules are edited in the Access lens, whose columns are callers.
-const lens = computed(() => (editing.value ? undefined : lenses.find((l) => l.id === url.query.lens)) ?? lenses[0]!)
+// Rules are edited in the Access lens, whose columns are callers; what pages may do in the Origins lens.
+const lens = computed(() => {
+  const l = lenses.find((l) => l.id === url.query.lens)
+  return (editing.value && l?.id !== 'origins' ? undefined : l) ?? lenses[0]!
+})
+const ofPages = computed(() => lens.value.id === 'origins')
+const ruling = computed(() => editing.value && !ofPages.value)
 const grid = ref<InstanceType<typeof BoardGrid> | null>(null)
 const tools = ref<InstanceType<typeof BoardTools> | null>(null)
 
@@ -50,7 +57,8 @@ const second = ref<{ route: string; caller: string } | null>(null)
 const judging = ref(false)
 const worklist = computed(() => url.query.list === 'not-fair')
 const sheet = computed(() => (url.query.sheet ? String(url.query.sheet) : ''))
-const { rows, heads, filter, unfold, changed } = useRows(lens, q)
+const { now: pagesNow, then: pagesThen, draft: pagesDraft } = usePages(ofPages, editing)
+const { rows, heads, filter, unfold, changed } = useRows(lens, q, pagesThen)
 const { since, list: turned, error: untold } = changed
 const { hint, focus } = useHint(lens)
 const { picked, pick, clear } = usePicked(() => board.value)
@@ -144,7 +152,7 @@ useKeys([
   { keys: 'N', says: 'previous gap', run: () => (grid.value?.gap(-1), grid.value?.focus()) },
   { keys: 'p', says: 'probe the selection again', run: () => void probeSelection() },
   { keys: 'l', says: 'what the marks of the board mean', run: () => (explaining.value = true) },
-  { keys: 'e', says: 'edit the rules on the board', run: () => edit(!editing.value) },
+  { keys: 'e', says: 'edit the rules, or what pages may do, on the board', run: () => edit(!editing.value) },
   {
     keys: 'Escape',
     says: 'close the drawer, leave editing',
@@ -185,7 +193,14 @@ useKeys([
       />
       <JudgePages v-model:show="judging" />
       <BoardLegend v-model:show="explaining" />
-      <EditBar v-if="editing" :board="board" :picked="picked" @clear="clear" @done="edit(false)" />
+      <PagesBar
+        v-if="editing && ofPages && pagesNow"
+        v-model:draft="pagesDraft"
+        :now="pagesNow"
+        :then="pagesThen ?? pagesNow"
+        @done="edit(false)"
+      />
+      <EditBar v-if="ruling" :board="board" :picked="picked" @clear="clear" @done="edit(false)" />
       <div v-if="board.errors" class="note">
         The declaration has {{ board.errors === 1 ? 'an error' : `${board.errors} errors` }}, so nothing can be judged.
         <RouterLink to="/declaration">Mend it</RouterLink>
@@ -202,7 +217,7 @@ useKeys([
           :selected="selected"
           :second="second"
           :hint="hint"
-          :editing="editing"
+          :editing="ruling"
           :picked="picked"
           @open="open"
           @sheet="showSheet"

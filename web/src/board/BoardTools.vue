@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { NButton } from 'naive-ui'
-import { ref } from 'vue'
+import { computed, ref } from 'vue'
 import { lenses, type Lens } from '../lenses'
 import type { Shown } from '../stores/workspace'
 import FilterLine from '../parts/FilterLine.vue'
@@ -8,7 +8,7 @@ import { completions } from './filter'
 import KindChips from './KindChips.vue'
 
 // What stands above the grid: kinds of gap, the lens, and the filter.
-defineProps<{ board: Shown; lens: Lens; notFair: number; editing: boolean; wrong: string[] }>()
+const props = defineProps<{ board: Shown; lens: Lens; notFair: number; editing: boolean; wrong: string[] }>()
 const q = defineModel<string>('q', { required: true })
 const emit = defineEmits<{
   look: [id: Lens['id']]
@@ -18,6 +18,11 @@ const emit = defineEmits<{
   legend: []
   leave: []
 }>()
+const edits = computed(() =>
+  props.lens.id === 'origins'
+    ? { label: 'Edit origins', says: 'Edit which pages may call' }
+    : { label: 'Edit rules', says: 'Edit the rules on the board' },
+)
 const line = ref<InstanceType<typeof FilterLine> | null>(null)
 defineExpose({ focus: () => line.value?.focus() })
 
@@ -50,9 +55,9 @@ function toggle(word: string) {
         <span>{{ lens.question }}</span>
       </div>
       <NButton v-if="lens.id === 'origins'" size="small" @click="emit('judge')">Judge answers…</NButton>
-      <NButton v-else-if="!editing" size="small" title="Edit the rules on the board (e)" @click="emit('edit')"
-        >Edit rules</NButton
-      >
+      <NButton v-if="!editing" size="small" :title="`${edits.says} (e)`" @click="emit('edit')">{{
+        edits.label
+      }}</NButton>
       <button class="bare legend" title="What the marks of the board mean (l)" @click="emit('legend')">Legend</button>
       <FilterLine
         ref="line"

@@ -1,7 +1,8 @@
 import { computed, ref, type Ref } from 'vue'
 import { storeToRefs } from 'pinia'
-import type { Effect } from '../api/client'
+import type { Effect, PagesLook } from '../api/client'
 import type { Head, Lens, ShownRow } from '../lenses'
+import { withPages } from '../lenses/origins/pages'
 import { usePending } from '../stores/pending'
 import type { BoardRow } from '../stores/rows'
 import { useWorkspace, type Shown } from '../stores/workspace'
@@ -29,10 +30,11 @@ export function withPending(b: Shown, changes: Effect['changes']): ShownRow[] {
   })
 }
 
-/** The rows and columns of a lens that a filter leaves. */
-export function useRows(lens: Ref<Lens>, q: Ref<string>) {
+/** The rows and columns of a lens that a filter leaves; pages are those of a text that is not kept yet. */
+export function useRows(lens: Ref<Lens>, q: Ref<string>, pages: Ref<PagesLook | null>) {
   const changed = useChanged(q)
-  const { board } = storeToRefs(useWorkspace())
+  const { board: kept } = storeToRefs(useWorkspace())
+  const board = computed(() => (kept.value && pages.value ? withPages(kept.value, pages.value) : kept.value))
   const { effect, pending } = storeToRefs(usePending())
   const unfolded = ref(new Set<number>())
   const all = computed<Head[]>(() => (board.value ? lens.value.heads(board.value, unfolded.value) : []))

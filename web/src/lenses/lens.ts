@@ -27,8 +27,8 @@ export interface Cell {
   bar?: number // of a lens that measures: what was seen, as a part of what is allowed; -1 when nothing was
 }
 
-/** A row with what pending edits make of it: the columns of callers that they change. */
-export type ShownRow = BoardRow & { pending?: Set<number> }
+/** A row with what pending edits make of it: the columns of callers, and of pages, that they change. */
+export type ShownRow = BoardRow & { pending?: Set<number>; pendingPages?: Set<number> }
 
 /** A lens says its columns and what a cell shows. */
 export interface Lens {

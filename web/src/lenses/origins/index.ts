@@ -22,5 +22,5 @@ export const origins: Lens = {
       index: i,
       title: p.hostile ? `${p.says}: ${p.origin}` : p.origin,
     })),
-  cell: (r, h) => shown(r.origins[h.index ?? 0]),
+  cell: (r, h) => ({ ...shown(r.origins[h.index ?? 0]), pending: !!r.pendingPages?.has(h.index ?? 0) }),
 }
