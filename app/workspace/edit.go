@@ -190,7 +190,7 @@ func (ws *Workspace) EditRoute(text, key string, f RouteField) (Edited, error) {
 			d.DisallowUnknownFields()
 			if err := d.Decode(&s); err != nil {
 				return Edited{}, fmt.Errorf("%w: the sample is not as it should be: %v; its members are path, query, "+
-					"headers, json, form, text, type", fault.ErrInput, err)
+					"headers, json, form, multipart, text, type", fault.ErrInput, err)
 			}
 			value = layout.SampleText(s)
 		}

@@ -18,9 +18,9 @@ import (
 // the declaration says of a login comes before what a description of the API shows.
 func SampleBody(s declaration.Sample, session *declaration.Request) (headers field.List, body []byte) {
 	if session != nil && s.Imported {
-		s.JSON, s.Form, s.Text, s.Type = nil, nil, "", ""
+		s.DropBody()
 	}
-	if len(s.JSON) == 0 && len(s.Form) == 0 && s.Text == "" && session != nil {
+	if !s.HasBody() && session != nil {
 		s.JSON = session.JSON
 		for _, kv := range session.Form {
 			if s.Form == nil {
@@ -44,6 +44,8 @@ func SampleBody(s declaration.Sample, session *declaration.Request) (headers fie
 		}
 		body = []byte(strings.Join(parts, "&"))
 		ct = "application/x-www-form-urlencoded"
+	case len(s.Parts) > 0:
+		ct, body = s.Parts.Body()
 	case s.Text != "":
 		body = []byte(s.Text)
 		if ct == "" {

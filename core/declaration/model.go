@@ -99,11 +99,20 @@ type Sample struct {
 	Headers map[string]string `json:"headers,omitempty"`
 	JSON    json.RawMessage   `json:"json,omitempty"`
 	Form    map[string]string `json:"form,omitempty"`
+	Parts   Parts             `json:"multipart,omitempty"`
 	Text    string            `json:"text,omitempty"`
 	Type    string            `json:"type,omitempty"` // content type of Text
 	// Imported: its body comes from a description of the API, not from the declaration.
 	Imported bool `json:"-"`
 }
+
+// HasBody says whether something is sent after the header.
+func (s *Sample) HasBody() bool {
+	return len(s.JSON) > 0 || len(s.Form) > 0 || len(s.Parts) > 0 || s.Text != ""
+}
+
+// DropBody takes away what is sent after the header.
+func (s *Sample) DropBody() { s.JSON, s.Form, s.Parts, s.Text, s.Type = nil, nil, nil, "", "" }
 
 // Shape is what a response schema lists, as far as leaking fields are
 // concerned.

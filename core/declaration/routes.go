@@ -176,6 +176,10 @@ func (r *reader) routeFields(rt *Route, by map[string]pair) {
 				rt.Send.JSON, rt.Send.Imported = r.json(g.val), false
 			case "form":
 				rt.Send.Form, rt.Send.Imported = r.stringMap(g.val, "form"), false
+			case "multipart":
+				if r.since(V11, g.kn, "`multipart` of send") {
+					rt.Send.Parts, rt.Send.Imported = r.parts(g.val), false
+				}
 			case "text":
 				rt.Send.Text, _ = r.str(g.val, "text")
 				rt.Send.Imported = false
@@ -310,5 +314,5 @@ func (r *reader) pointer(n ast.Node, what string) pointer.JSON {
 var (
 	routeWords = []string{"from", "host", "at", "effect", "sensitivity", "group", "send", "then", "summary",
 		"changes", "owner"}
-	sampleWords = []string{"as", "path", "query", "headers", "json", "form", "text", "type"}
+	sampleWords = []string{"as", "path", "query", "headers", "json", "form", "multipart", "text", "type"}
 )

@@ -20,7 +20,7 @@ const whole = `{
 "millgate": 1.1, "title": "Things", "include": [],
 "targets": {"local": {"base": "http://127.0.0.1:1", "hosts": {"id": "http://127.0.0.1:2/a"}, "values": {"issuer": "http://x"}, "direct": "https://h", "pace": "5 per 1s", "unsafe": "allowed", "ask_for": ["/x", "/y/z"], "drill": {"for": "2s", "quotas": {"fixed": "5 per 2s", "bucket": {"allow": ["3 per 1s"], "burst": 4}}, "lifetimes": {"short": {"idle": "2s", "max": "5s"}}}, "pass": {"header": "X-Pass", "value": "env:PASS"}, "ca": "ca.pem", "client": {"cert": "c.pem", "key": "file:/run/key"}, "headers": {"X-Site": "north", "X-Key": "env:K"}, "mark": "X-Mark", "refuses": "tests", "describes": ["signed-in"]}},
 "routes": ["GET /a", {"from": "b.yaml", "host": "id", "owner": "o"}, {"at": "POST id:/b/{id}", "effect": "command", "sensitivity": "high", "changes": {"a": true, "b": 1}, "group": "g", "owner": "o", "summary": "s",
-  "send": {"as": "ann", "path": {"id": "1"}, "query": {"q": 1}, "headers": {"X-A": "b"}, "json": {"a": [1, null, true]}, "form": {"a": "b"}, "text": "t", "type": "text/plain"},
+  "send": {"as": "ann", "path": {"id": "1"}, "query": {"q": 1}, "headers": {"X-A": "b"}, "json": {"a": [1, null, true]}, "form": {"a": "b"}, "multipart": {"a": "b", "f": {"name": "f.txt", "type": "text/plain", "text": "t"}}, "text": "t", "type": "text/plain"},
   "then": [{"send": "GET /a", "as": "ann", "with": {"id": "/id"}, "headers": {"A": "b"}, "json": 1, "form": {"a": "b"}, "take": {"x": "/x"}, "shows": {"status": 200, "has": ["/a"], "lacks": "/b"}}, "GET /a"]}],
 "roles": {"reader": null, "writer": {"includes": ["reader"]}},
 "schemes": {

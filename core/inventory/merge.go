@@ -105,7 +105,7 @@ func differs(r *declaration.Route, sel route.Selector, x Incoming) (out []string
 	if a, b := sel.Parameters(), r.Parameters(); !slices.Equal(a, b) && x.Count == 0 {
 		out = append(out, fmt.Sprintf("its parameters are called %s", strings.Join(a, ", ")))
 	}
-	if len(x.Sample.JSON) > 0 && len(r.Send.JSON) == 0 && len(r.Send.Form) == 0 && r.Send.Text == "" && x.Count > 0 {
+	if x.Sample.HasBody() && !r.Send.HasBody() && x.Count > 0 {
 		out = append(out, "a body to send")
 	}
 	return out

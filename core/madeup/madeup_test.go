@@ -7,6 +7,9 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"millgate/core/declaration"
+	"millgate/core/inventory"
 )
 
 func TestNobodysValuesComeIn(t *testing.T) {
@@ -44,5 +47,27 @@ func TestNobodysValuesComeIn(t *testing.T) {
 		if x.in == x.want {
 			assert.Empty(t, m.changed)
 		}
+	}
+}
+
+// Of a form of several parts the fields come in as others do, and files with what kind they are alone.
+func TestPartsOfABody(t *testing.T) {
+	ct, body := declaration.Parts{{Name: "title", Text: "Left bracket"}, {Name: "mail", Text: "jo@corp.example"},
+		{Name: "password", Text: "hunter2"}, {Name: "scan", File: "Jo Wu passport.PDF", Type: "application/pdf",
+			Text: strings.Repeat("secret", 20_000)}, {Name: "odd", File: "no/ext.a b", Text: "x"},
+		{Name: "title", Text: "again"}}.Body()
+	var m Maker
+	s := m.Sample(inventory.Folded{Template: "POST /scans", Best: inventory.Observed{Method: "POST", Path: "/scans",
+		Status: 201, Type: ct, Body: body}})
+	assert.Equal(t, declaration.Parts{{Name: "title", Text: "Left bracket"}, {Name: "mail",
+		Text: "someone@example.com"},
+		{Name: "password", Text: "{password}"}, {Name: "scan", File: "sample.PDF", Type: "application/pdf",
+			Text: "made up"},
+		{Name: "odd", File: "sample", Text: "made up"}}, s.Parts)
+	assert.Contains(t, m.changed, "mail")
+	for _, broken := range []string{"", "--millgate-part\r\nContent-Disposition: form-data; name=\"a\"\r\n\r\nx"} {
+		s := m.Sample(inventory.Folded{Template: "POST /scans", Best: inventory.Observed{Method: "POST", Path: "/scans",
+			Status: 201, Type: ct, Body: []byte(broken)}})
+		assert.LessOrEqual(t, len(s.Parts), 1)
 	}
 }

@@ -1,8 +1,14 @@
 package madeup
 
 import (
+	"bytes"
 	"encoding/json"
+	"io"
+	"mime"
+	"mime/multipart"
 	"net/url"
+	"path"
+	"slices"
 	"strings"
 
 	"millgate/core/declaration"
@@ -39,7 +45,14 @@ func (m *Maker) Sample(f inventory.Folded) declaration.Sample {
 		}
 		s.Query[k] = m.of(k, v, false)
 	}
-	if !declaration.UnsafeMethod(f.Best.Method) || len(f.Best.Body) == 0 || len(f.Best.Body) > 64<<10 {
+	if !declaration.UnsafeMethod(f.Best.Method) || len(f.Best.Body) == 0 {
+		return s
+	}
+	if media, params, err := mime.ParseMediaType(f.Best.Type); err == nil && media == "multipart/form-data" {
+		s.Parts = m.parts(f.Best.Body, params["boundary"])
+		return s
+	}
+	if len(f.Best.Body) > mostText {
 		return s
 	}
 	switch {
@@ -66,6 +79,45 @@ func (m *Maker) Sample(f inventory.Folded) declaration.Sample {
 		}
 	}
 	return s
+}
+
+// mostText is the longest body, and field of one, that is looked into.
+const mostText = 64 << 10
+
+// parts are those of a multipart body (RFC 7578) in their order, up to where it breaks off. What files are called and
+// hold is made up; what kind they are of stays.
+func (m *Maker) parts(body []byte, boundary string) (out declaration.Parts) {
+	if boundary == "" {
+		return nil
+	}
+	in := multipart.NewReader(bytes.NewReader(body), boundary)
+	for {
+		p, err := in.NextPart()
+		if err != nil {
+			return out
+		}
+		name := p.FormName()
+		x := declaration.Part{Name: name, Type: p.Header.Get("Content-Type")}
+		switch text, err := io.ReadAll(io.LimitReader(p, mostText)); {
+		case name == "" || slices.ContainsFunc(out, func(o declaration.Part) bool { return o.Name == name }):
+			continue // several of one name cannot be told apart in a declaration
+		case p.FileName() != "":
+			x.File, x.Text = "sample"+extension(p.FileName()), "made up"
+		case SecretName(name):
+			x.Text = Placeholder(name)
+		case err == nil:
+			x.Text = m.of(name, string(text), false)
+		}
+		out = append(out, x)
+	}
+}
+
+// extension is that of a file's name, where it is a plain one.
+func extension(name string) string {
+	if e := path.Ext(name); len(e) > 1 && len(e) <= 8 && strings.Map(plain, e[1:]) == e[1:] {
+		return e
+	}
+	return ""
 }
 
 // Placeholder is what stands in a sample for a secret of a name.

@@ -10,10 +10,12 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"mime"
 	"net/url"
 	"strings"
 
 	"millgate/core/byexample"
+	"millgate/core/declaration"
 	"millgate/core/inventory"
 	"millgate/core/origin"
 )
@@ -41,12 +43,9 @@ type entry struct {
 		Headers  []pair `json:"headers"`
 		Cookies  []pair `json:"cookies"`
 		PostData *struct {
-			MimeType string `json:"mimeType"`
-			Text     string `json:"text"`
-			Params   []struct {
-				Name  string `json:"name"`
-				Value string `json:"value"`
-			} `json:"params"`
+			MimeType string  `json:"mimeType"`
+			Text     string  `json:"text"`
+			Params   []param `json:"params"`
 		} `json:"postData"`
 	} `json:"request"`
 	Response struct {
@@ -57,6 +56,30 @@ type entry struct {
 			Encoding string `json:"encoding"`
 		} `json:"content"`
 	} `json:"response"`
+}
+
+// param is a field of a form, or a file of one.
+type param struct {
+	Name        string `json:"name"`
+	Value       string `json:"value"`
+	FileName    string `json:"fileName"`
+	ContentType string `json:"contentType"`
+}
+
+// bodyOf are fields as they were sent, with their content type: the archive does not have their text.
+func bodyOf(contentType string, params []param) (string, []byte) {
+	if media, _, err := mime.ParseMediaType(contentType); err != nil || media != "multipart/form-data" {
+		form := url.Values{}
+		for _, x := range params {
+			form.Add(x.Name, x.Value)
+		}
+		return contentType, []byte(form.Encode())
+	}
+	var list declaration.Parts
+	for _, x := range params {
+		list = append(list, declaration.Part{Name: x.Name, File: x.FileName, Type: x.ContentType, Text: x.Value})
+	}
+	return list.Body()
 }
 
 type pair struct {
@@ -188,11 +211,7 @@ func request(e entry) (Request, error) {
 	if p := e.Request.PostData; p != nil {
 		r.Type, r.Body = p.MimeType, []byte(p.Text)
 		if len(p.Params) > 0 && p.Text == "" {
-			form := url.Values{}
-			for _, x := range p.Params {
-				form.Add(x.Name, x.Value)
-			}
-			r.Body = []byte(form.Encode())
+			r.Type, r.Body = bodyOf(p.MimeType, p.Params)
 		}
 	}
 	r.Example = example(e, r, u)

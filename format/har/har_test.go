@@ -92,3 +92,22 @@ func TestExamples(t *testing.T) {
 		assert.ErrorContains(t, err, says)
 	}
 }
+
+// Fields without their text are put together as they were sent, with their files.
+func TestFieldsOfAForm(t *testing.T) {
+	entry := func(post string) string {
+		return `{"log":{"entries":[{"request":{"method":"POST","url":"https://a.example/x","postData":` + post +
+			`},"response":{"status":201}}]}}`
+	}
+	got, _, err := Read([]byte(entry(`{"mimeType":"multipart/form-data; boundary=lost","params":[
+		{"name":"a","value":"b"},{"name":"f","fileName":"x.txt","contentType":"text/plain"}]}`)))
+	require.NoError(t, err)
+	require.Len(t, got, 1)
+	assert.Equal(t, "multipart/form-data; boundary=millgate-part", got[0].Type)
+	assert.Equal(t, "--millgate-part\r\nContent-Disposition: form-data; name=\"a\"\r\n\r\nb\r\n--millgate-part\r\n"+
+		"Content-Disposition: form-data; name=\"f\"; filename=\"x.txt\"\r\nContent-Type: text/plain\r\n\r\n\r\n"+
+		"--millgate-part--\r\n", string(got[0].Body))
+	got, _, err = Read([]byte(entry(`{"mimeType":"application/x-www-form-urlencoded","params":[{"name":"a","value":"b c"}]}`)))
+	require.NoError(t, err)
+	assert.Equal(t, "a=b+c", string(got[0].Body))
+}

@@ -9,6 +9,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"millgate/core/declaration"
 )
 
 func files(m map[string]string) Load {
@@ -157,6 +159,34 @@ func TestSamplesFitTheirSchema(t *testing.T) {
 		require.Empty(t, problems, schema)
 		assert.JSONEq(t, want, string(routes[0].Sample.JSON), schema)
 	}
+}
+
+// The parts of a body are those of its schema in their order, with files as files.
+func TestMultipart(t *testing.T) {
+	routes, problems := Read([]byte(`openapi: 3.1.0
+info: { title: x, version: '1' }
+paths:
+  /a:
+    post:
+      requestBody:
+        content:
+          multipart/form-data:
+            schema:
+              type: object
+              properties:
+                title: { type: string, example: Left }
+                size: { type: integer, example: 3 }
+                frame: { type: string, format: binary }
+                notes: { contentMediaType: text/csv }
+                about: { type: object, properties: { a: { type: integer, example: 1 } } }
+            encoding: { frame: { contentType: "application/fits, image/png" } }
+      responses: { "201": { description: made } }
+`), nil)
+	require.Empty(t, problems)
+	assert.Equal(t, declaration.Parts{{Name: "title", Text: "Left"}, {Name: "size", Text: "3"},
+		{Name: "frame", File: "sample", Type: "application/fits", Text: "made up"},
+		{Name: "notes", File: "sample", Type: "text/csv", Text: "made up"}, {Name: "about", Text: `{"a":1}`}},
+		routes[0].Sample.Parts)
 }
 
 func FuzzRead(f *testing.F) {

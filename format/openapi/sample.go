@@ -1,11 +1,14 @@
 package openapi
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"math"
 	"regexp"
 	"regexp/syntax"
+	"slices"
 	"strings"
 
 	yaml "github.com/pb33f/go-yaml"
@@ -43,6 +46,10 @@ func sample(params []*v3.Parameter, body *v3.RequestBody) declaration.Sample {
 	}
 	for ct, media := range body.Content.FromOldest() {
 		v, ok := mediaValue(media)
+		if ct == "multipart/form-data" {
+			s.Parts = partsOf(media, v)
+			return s
+		}
 		if !ok {
 			continue
 		}
@@ -68,6 +75,56 @@ func sample(params []*v3.Parameter, body *v3.RequestBody) declaration.Sample {
 		}
 	}
 	return s
+}
+
+// partsOf are the parts of a multipart body in the order of its schema, with an example's values. A file holds made-up
+// text of the first content type that the description gives it (OpenAPI 3.1, Encoding Object).
+func partsOf(media *v3.MediaType, example any) (out declaration.Parts) {
+	values, _ := example.(map[string]any)
+	var schema *base.Schema
+	if media.Schema != nil {
+		schema = media.Schema.Schema()
+	}
+	if schema == nil || schema.Properties == nil {
+		for _, k := range slices.Sorted(maps.Keys(values)) {
+			out = append(out, declaration.Part{Name: k, Text: fmt.Sprint(values[k])})
+		}
+		return out
+	}
+	for k, of := range schema.Properties.FromOldest() {
+		p, x := of.Schema(), declaration.Part{Name: k}
+		if media.Encoding != nil {
+			if e, ok := media.Encoding.Get(k); ok && e != nil {
+				x.Type, _, _ = strings.Cut(e.ContentType, ",")
+			}
+		}
+		v, known := values[k]
+		switch {
+		case p != nil && (p.Format == "binary" || p.ContentMediaType != ""):
+			if x.Type == "" {
+				x.Type = cmp.Or(p.ContentMediaType, "application/octet-stream")
+			}
+			x.File, x.Text = "sample", "made up"
+		case !known:
+			continue
+		default:
+			x.Text = textOf(v)
+		}
+		out = append(out, x)
+	}
+	return out
+}
+
+// textOf is a value in a part: a text as it is, else JSON.
+func textOf(v any) string {
+	if s, ok := v.(string); ok {
+		return s
+	}
+	b, err := json.Marshal(v)
+	if err != nil {
+		return fmt.Sprint(v)
+	}
+	return string(b)
 }
 
 func node(n *yaml.Node) (any, bool) {

@@ -94,15 +94,13 @@ var rows = []*finding.Row{
 		PartOf: append(slices.Clone(accepted), "credential absent", "credential")},
 	broken(check.NoToken, "A text that is no credential is accepted", "That one is presented is enough.", verifyAdvice,
 		finding.API2, 347, ""),
-	broken(check.Empty, "An empty credential is accepted", "The scheme's word, or the field's name, is enough.",
-		verifyAdvice,
-		finding.API2, 347, ""),
+	besideNothing(broken(check.Empty, "An empty credential is accepted",
+		"The scheme's word, or the field's name, is enough.", verifyAdvice, finding.API2, 347, "")),
 	broken(check.KeyCase, "A key in other letters is accepted", "Keys are compared without regard to letter case, so "+
 		"that there are fewer "+
 		"of them to guess.", keyAdvice, finding.API2, 178, ""),
-	broken(check.KeyPlace, "A key in another place is accepted", "A key in the query is written into logs and "+
-		"histories.", keyAdvice,
-		finding.API2, 598, ""),
+	besideNothing(broken(check.KeyPlace, "A key in another place is accepted",
+		"A key in the query is written into logs and histories.", keyAdvice, finding.API2, 598, "")),
 	broken(check.CrossSite, "A page of another site can write", "Whoever leads a signed-in person to a page can act "+
 		"as that person.",
 		"Set the cookie with SameSite, and refuse writes whose Origin is not your own.", finding.API2, 352,
@@ -122,7 +120,9 @@ var rows = []*finding.Row{
 		finding.API1, 639, ""),
 	broken(check.ChangedEnd, "A link's end can be changed", "Whoever has a link keeps it for ever.", signAddress,
 		finding.API2, 613, ""),
-	inQuery(),
+	besideNothing(broken(check.InQuery, "A token in the query is accepted",
+		"There it is written into logs and histories.", "Take tokens from the Authorization field only.",
+		finding.API2, 598, "RFC 6750 section 2.3")),
 	broken(check.BesideFirst, besideTitle, besideMeans, oneAdvice, finding.API2, 347, ""),
 	broken(check.BesideLast, besideTitle, besideMeans, oneAdvice, finding.API2, 347, ""),
 	broken(check.BesideOther, "A broken credential passes beside one of another scheme", besideMeans, oneAdvice,
@@ -144,11 +144,10 @@ const (
 		"rights of another."
 )
 
-// inQuery is that of a way: without a credential it is open anyway, whatever the way.
-func inQuery() *finding.Row {
-	r := broken(check.InQuery, "A token in the query is accepted", "There it is written into logs and histories.",
-		"Take tokens from the Authorization field only.", finding.API2, 598, "RFC 6750 section 2.3")
-	r.PartOf = append(r.PartOf, "credential absent")
+// besideNothing is that of a way with nothing where a guard looks: where no credential is asked for, it says nothing
+// more.
+func besideNothing(r *finding.Row) *finding.Row {
+	r.PartOf = append(slices.Clone(r.PartOf), "credential absent")
 	return r
 }
 

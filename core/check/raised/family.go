@@ -144,7 +144,7 @@ func cannot(rt *declaration.Route, claim string, admitted bool, role string) str
 	var body map[string]json.RawMessage
 	switch {
 	case json.Unmarshal(rt.Send.JSON, &body) != nil || len(body) == 0:
-		if rt.Send.Form != nil || len(rt.Send.JSON) > 0 || rt.Send.Text != "" {
+		if rt.Send.HasBody() {
 			return "its body is no JSON object"
 		}
 		return "no body is known for it; say a sample with send"

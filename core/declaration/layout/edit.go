@@ -185,6 +185,9 @@ func SampleText(s declaration.Sample) string {
 	if len(s.Form) > 0 {
 		add("form", flowMap(s.Form))
 	}
+	if len(s.Parts) > 0 {
+		add("multipart", s.Parts.FlowText())
+	}
 	if s.Text != "" {
 		add("text", declaration.Scalar(s.Text))
 	}
