@@ -124,7 +124,7 @@ func decideTheRest(p interface {
 	p.click("[role=dialog] .n-checkbox", "role librarian")
 	p.click(".dialog button", "^Write the rule$")
 	p.see("header", "4 of 6 routes decided")
-	p.click("button", "Propose them from their neighbours")
+	p.click("button", "Propose what they may be")
 	p.click(".guesses li:nth-child(1) button", "^Confirm the guess$")
 	p.see("header", "5 of 6 routes decided")
 	p.click(".guesses li button", "^Confirm the guess$")

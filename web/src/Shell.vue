@@ -13,6 +13,7 @@ import { useWorkspace } from './stores/workspace'
 import { storeToRefs } from 'pinia'
 
 const KeysHelp = defineAsyncComponent(() => import('./keys/KeysHelp.vue'))
+const SaysTip = defineAsyncComponent(() => import('./parts/SaysTip.vue'))
 const PendingStrip = defineAsyncComponent(() => import('./sweep/PendingStrip.vue'))
 
 const { load } = usePending()
@@ -94,6 +95,7 @@ const review = computed(() => board.value?.review ?? 0)
       <SweepStrip v-if="board && !board.empty" />
     </div>
     <KeysHelp v-model:show="help" />
+    <SaysTip />
   </div>
 </template>
 

@@ -59,10 +59,11 @@ func (w *Words) At(list []origin.Page, i int) []string {
 // Fresh also where that is the same.
 type Turned struct{ Route, Page, Was, Becomes string }
 
-// Changes counts those that differ.
+// Changes counts those that differ. Where nobody had decided who may call, or nobody has any more, that is another
+// change than one of what pages may do.
 func Changes(list []Turned) (n int) {
 	for _, t := range list {
-		if t.Was != t.Becomes {
+		if t.Was != t.Becomes && t.Was != undecided && t.Becomes != undecided {
 			n++
 		}
 	}

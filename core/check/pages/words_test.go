@@ -1,6 +1,7 @@
 package pages
 
 import (
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -9,13 +10,18 @@ import (
 	"millgate/core/declaration"
 )
 
+func declarationOf(t *testing.T, version, access string, more ...string) *declaration.Document {
+	t.Helper()
+	d, msgs := declaration.Parse("t.gate.yaml", []byte("millgate: "+version+"\nroutes: [GET /a, POST /a, DELETE /a]\n"+
+		"access: ["+access+"]\n"+strings.Join(more, "")), nil)
+	require.False(t, declaration.Failed(msgs), "%v", msgs)
+	return d
+}
+
 func TestCompare(t *testing.T) {
 	t.Parallel()
 	read := func(origins string) *declaration.Document {
-		d, msgs := declaration.Parse("t.gate.yaml", []byte("millgate: 1\nroutes: [GET /a, POST /a, DELETE /a]\n"+
-			"access: [{ at: /**, who: anyone }]\n"+origins), nil)
-		require.False(t, declaration.Failed(msgs), "%v", msgs)
-		return d
+		return declarationOf(t, "1", "{ at: /**, who: anyone }", origins)
 	}
 	allow := func(s string) string { return "origins: [{ at: /**, allow: " + s + " }]\n" }
 	x, y := "https://x.example", "https://y.example"
@@ -52,9 +58,13 @@ func TestCompare(t *testing.T) {
 			assert.Equal(t, 3, n, "%s: %s", name, p.ID)
 		}
 	}
+	open := declarationOf(t, "1.1", "{ at: /**, who: undecided }")
+	_, turned := Compare(open, declarationOf(t, "1.1", "{ at: /**, who: anyone }"))
+	assert.NotEmpty(t, turned, "they are seen on the board")
+	assert.Zero(t, Changes(turned), "that somebody decides who may call lets no page do more")
 	more, msgs := declaration.Parse("t.gate.yaml", []byte("millgate: 1\nroutes: [GET /a, GET /new]\n"+
 		"access: [{ at: /**, who: anyone }]\n"), nil)
 	require.False(t, declaration.Failed(msgs), "%v", msgs)
-	_, turned := Compare(read(""), more)
+	_, turned = Compare(read(""), more)
 	assert.Zero(t, Changes(turned), "a route of one alone is no change of what pages may do")
 }

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import DialogCard from '../parts/DialogCard.vue'
 import { kinds } from '../theme/kinds'
+import { glossary } from '../parts/glossary'
 
 const show = defineModel<boolean>('show', { required: true })
 
@@ -32,6 +33,13 @@ const parts: { title: string; marks: { look: string; letter?: string; says: stri
     ],
   },
 ]
+/** What is said of routes in Observe, beside the marks of a gate for what was seen there. */
+const today = [
+  { word: 'undecided', says: glossary.undecided },
+  { word: 'observed', says: glossary.observed },
+  { word: 'guessed', says: glossary.guessed, wrong: true },
+  { word: 'looks wrong', says: glossary.wrong, wrong: true },
+]
 </script>
 
 <template>
@@ -60,6 +68,17 @@ const parts: { title: string; marks: { look: string; letter?: string; says: stri
         </dl>
       </section>
     </div>
+    <section class="words">
+      <h2>What the service does today, and what is made of it</h2>
+      <dl>
+        <template v-for="w in today" :key="w.word">
+          <dt>
+            <b :class="{ wrong: w.wrong }">{{ w.word }}</b>
+          </dt>
+          <dd>{{ w.says }}</dd>
+        </template>
+      </dl>
+    </section>
     <p class="faint">
       Beside a route stands the worst gap of this lens; a small square says that another lens has a worse one. One to
       three dots are how sensitive it is.
@@ -95,6 +114,18 @@ dt {
 dd {
   margin: 0;
   line-height: 22px;
+}
+.words {
+  margin-top: 14px;
+}
+.words dl {
+  grid-template-columns: 90px 1fr;
+}
+.words dt {
+  justify-content: start;
+}
+.wrong {
+  color: var(--P);
 }
 p {
   margin: 14px 0 0;

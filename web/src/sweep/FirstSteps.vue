@@ -7,6 +7,8 @@ import { usePending } from '../stores/pending'
 import { useSteps } from '../stores/steps'
 import { useWorkspace } from '../stores/workspace'
 import { stepsOf } from './steps'
+import { glossary } from '../parts/glossary'
+import { vSays } from '../parts/says'
 
 /** What stands before the first sweep, step by step. It goes away when that is done, or when somebody says so. */
 const { board, target, version } = storeToRefs(useWorkspace())
@@ -28,6 +30,7 @@ watch([text, target, version, over, seen], () => void look(), { immediate: true 
     <RouterLink
       v-for="s in steps"
       :key="s.name"
+      v-says="glossary[s.name]"
       :to="s.to"
       :class="{ done: s.done, next: s === next }"
       :aria-current="s === next ? 'step' : undefined"

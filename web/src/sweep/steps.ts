@@ -2,7 +2,7 @@ import type { Steps } from '../api/client'
 
 /** A step before the first sweep: where it is taken, and how far it is. */
 export interface Step {
-  name: string
+  name: 'routes' | 'target' | 'callers' | 'rules' | 'controls'
   says: string
   to: string
   done: boolean

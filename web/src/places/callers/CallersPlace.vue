@@ -17,6 +17,8 @@ import RolesPicture from './RolesPicture.vue'
 import SchemeList from './SchemeList.vue'
 import TablePage from './TablePage.vue'
 import { stateOf } from './states'
+import { glossary } from '../../parts/glossary'
+import { vSays } from '../../parts/says'
 
 const { target: kept } = storeToRefs(useWorkspace())
 const pending = usePending()
@@ -128,7 +130,7 @@ useKeys([
         </colgroup>
         <tbody v-for="[role, list] in groups" :key="role">
           <tr>
-            <th colspan="4" scope="colgroup">{{ role }}</th>
+            <th v-says="glossary.role" colspan="4" scope="colgroup">{{ role }}</th>
           </tr>
           <tr v-for="i in list" :key="i.name" :class="{ on: i.name === chosen?.name }">
             <td>
@@ -149,8 +151,8 @@ useKeys([
               <div
                 v-for="c in i.credentials"
                 :key="c.scheme"
+                v-says="`${c.scheme}: ${stateOf(c, now).says}. ${glossary.credential}`"
                 class="state"
-                :title="`${c.scheme}: ${stateOf(c, now).says}`"
               >
                 <span class="dot" :class="stateOf(c, now).tone"></span>{{ stateOf(c, now).says }}
               </div>

@@ -2,6 +2,8 @@
 import { NButton, NCheckbox, NInput, NSelect } from 'naive-ui'
 import { ref } from 'vue'
 import { kindName, states, useImport, type Row } from './useImport'
+import { glossary } from '../../parts/glossary'
+import { vSays } from '../../parts/says'
 
 // The routes of the source, each with what is known of it, to be taken or left.
 const { all, correct, counts, preview, rows, shown, visible, whole } = useImport()
@@ -28,10 +30,10 @@ const levels = (['', 'low', 'medium', 'high'] as const).map((v) => ({ value: v, 
     <button
       v-for="st in states.filter((x) => counts[x.id])"
       :key="st.id"
+      v-says="st.means"
       class="chip"
       :class="{ on: shown === st.id }"
       :aria-pressed="shown === st.id"
-      :title="st.means"
       @click="shown = shown === st.id ? '' : st.id"
     >
       {{ counts[st.id] }} {{ st.name }}
@@ -46,12 +48,12 @@ const levels = (['', 'low', 'medium', 'high'] as const).map((v) => ({ value: v, 
     <table class="plain">
       <thead>
         <tr>
-          <th v-if="!whole">Take</th>
-          <th>Route</th>
-          <th>State</th>
-          <th>Effect</th>
-          <th>Sensitivity</th>
-          <th>Group</th>
+          <th v-if="!whole" v-says="glossary.take">Take</th>
+          <th v-says="glossary.route">Route</th>
+          <th v-says="glossary.state">State</th>
+          <th v-says="glossary.effect">Effect</th>
+          <th v-says="glossary.sensitivity">Sensitivity</th>
+          <th v-says="glossary.group">Group</th>
         </tr>
       </thead>
       <tbody>

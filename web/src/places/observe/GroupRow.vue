@@ -4,6 +4,8 @@ import { computed } from 'vue'
 import type { ObservedGroup, ObservedMark } from '../../api/client'
 import type { Column } from './columns'
 import RouteReads from './RouteReads.vue'
+import { glossary } from '../../parts/glossary'
+import { vSays } from '../../parts/says'
 
 const props = defineProps<{ group: ObservedGroup; callers: Column[]; target: string; open: boolean; busy: boolean }>()
 const emit = defineEmits<{ toggle: []; confirm: []; decide: [] }>()
@@ -24,9 +26,9 @@ const more = computed(() => props.group.routes.length - few)
     <td class="title">
       <button class="bare" :aria-expanded="open" @click="emit('toggle')">
         <b>{{ group.title }}</b>
-        <span v-if="group.odd" class="wrong"> looks wrong</span>
-        <span v-else-if="group.guessed" class="wrong"> guessed</span>
       </button>
+      <span v-if="group.odd" v-says="glossary.wrong" class="wrong"> looks wrong</span>
+      <span v-else-if="group.guessed" v-says="glossary.guessed" class="wrong"> guessed</span>
       <p class="faint">{{ group.says }}</p>
     </td>
     <td v-for="c in callers" :key="c.at" class="mark">
@@ -39,7 +41,7 @@ const more = computed(() => props.group.routes.length - few)
       ></i>
     </td>
     <td class="do">
-      <span v-if="group.confirmed" class="ok">confirmed</span>
+      <span v-if="group.confirmed" v-says="glossary.confirmed" class="ok">confirmed</span>
       <template v-else-if="group.entry">
         <NButton v-if="!group.odd" size="small" type="primary" :disabled="busy" @click="emit('confirm')"
           >Confirm</NButton

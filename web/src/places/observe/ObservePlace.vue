@@ -15,6 +15,8 @@ import GroupRow from './GroupRow.vue'
 import NotAsked from './NotAsked.vue'
 import WriteGuesses from './WriteGuesses.vue'
 import { columns } from './columns'
+import { glossary } from '../../parts/glossary'
+import { vSays } from '../../parts/says'
 
 const { board, target } = storeToRefs(useWorkspace())
 const pending = usePending()
@@ -80,7 +82,8 @@ useKeys([{ keys: 'a', says: 'ask what it does today', run: () => void start() }]
         <span :title="exact(seen.at)">{{ ago(seen.at, now) }}</span>. Nothing is decided until you say so.
       </p>
       <span class="right">
-        <b v-if="seen">{{ seen.decided }} of {{ seen.routes }}</b> <span class="faint">routes decided</span>
+        <b v-if="seen">{{ seen.decided }} of {{ seen.routes }}</b>
+        <span v-says="glossary.undecided" class="faint"> routes decided</span>
       </span>
     </header>
     <p v-if="error" class="bad" role="alert">{{ error }}</p>
@@ -125,9 +128,9 @@ useKeys([{ keys: 'a', says: 'ask what it does today', run: () => void start() }]
     <table v-else-if="seen?.groups.length" class="sheet groups">
       <thead>
         <tr>
-          <th scope="col">who gets in</th>
-          <th v-for="c in callers" :key="c.label" scope="col" class="who" :title="c.says">{{ c.label }}</th>
-          <th scope="col"><span class="visually-hidden">what becomes of it</span></th>
+          <th v-says="glossary.groups" scope="col">who gets in</th>
+          <th v-for="c in callers" :key="c.label" v-says="c.says" scope="col" class="who">{{ c.label }}</th>
+          <th v-says="glossary.fate" scope="col"><span class="visually-hidden">what becomes of it</span></th>
         </tr>
       </thead>
       <tbody>

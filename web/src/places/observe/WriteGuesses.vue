@@ -2,6 +2,8 @@
 import { NButton } from 'naive-ui'
 import { computed, ref } from 'vue'
 import type { Observation } from '../../api/client'
+import { glossary } from '../../parts/glossary'
+import { vSays } from '../../parts/says'
 
 const props = defineProps<{ guesses: Observation['guesses']; busy: boolean }>()
 const emit = defineEmits<{ confirm: [routes: string[]] }>()
@@ -16,9 +18,12 @@ const rule = (text: string) => text.replace('at: [], ', '')
     <p>
       {{ count === 1 ? 'A write was' : `${count} writes were` }} not sent.
       <button class="bare link" :aria-expanded="shown" @click="shown = !shown">
-        {{ shown ? 'Hide what they may be' : 'Propose them from their neighbours…' }}
+        {{ shown ? 'Hide what they may be' : 'Propose what they may be…' }}
       </button>
-      <span class="faint">Each is guessed, and stays undecided until you confirm it.</span>
+      <span v-says="glossary.guessed" class="faint"
+        >Guessed from the reads beside them, or from the file that describes them; each stays undecided until you
+        confirm it.</span
+      >
     </p>
     <ul v-if="shown" class="sheet">
       <li v-for="g in guesses" :key="g.how + g.entry">
