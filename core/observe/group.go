@@ -84,6 +84,9 @@ func GroupsOf(d *declaration.Document, list []At) []Group {
 			routes[n] = a.Route
 		}
 		g.Title, g.Says = title(d, g)
+		if also := notDeclared(d, g.Routes); also != "" && g.Odd == "" {
+			g.Says += "; " + also
+		}
 		g.ID = idOf(g.Odd, rule(g.Entry), g.Keys(d))
 		g.Confirmed = g.Entry != nil && !slices.ContainsFunc(routes, func(i int) bool {
 			e := d.Entry(i)

@@ -27,8 +27,9 @@ func odds(d *declaration.Document, list []At) []oddity {
 			out[k] = oddity{"absent", "Open without a credential, and not to " + shutToSigned(d, a)}
 		case by != "":
 			out[k] = oddity{"peer", "Another's record is read: " + by}
-		case allows(d, a) != "":
-			out[k] = oddity{"method", "It allows " + allows(d, a) + ", which no route declares"}
+		case a.Marks[nobody] == In && len(allows(d, a)) > 0:
+			out[k] = oddity{"method", "Open, and it allows " + strings.Join(allows(d, a), ", ") +
+				", which no route declares"}
 		case inside(d, a) != "":
 			out[k] = oddity{"inside", inside(d, a) + " reads what lies under " + insideWord(d.Routes[a.Route].Path())}
 		case a.Marks[nobody] == In && guardedBeside(list, beside[under(a)], k):
@@ -76,7 +77,7 @@ func peer(d *declaration.Document, a At) string {
 }
 
 // allows are unsafe methods that an answer says are allowed, and that no route of the inventory has there.
-func allows(d *declaration.Document, a At) string {
+func allows(d *declaration.Document, a At) []string {
 	rt := d.Routes[a.Route]
 	declared := []string{}
 	for _, j := range d.Inventory.Siblings(a.Route) {
@@ -92,7 +93,21 @@ func allows(d *declaration.Document, a At) string {
 		}
 	}
 	slices.Sort(out)
-	return strings.Join(out, ", ")
+	return out
+}
+
+// notDeclared says which methods routes of a group allow that the inventory does not have: nobody decides about them
+// here. "" without any.
+func notDeclared(d *declaration.Document, list []At) string {
+	var methods []string
+	for _, a := range list {
+		methods = append(methods, allows(d, a)...)
+	}
+	if len(methods) == 0 {
+		return ""
+	}
+	slices.Sort(methods)
+	return "no route declares " + strings.Join(slices.Compact(methods), ", ") + ", which it allows there too"
 }
 
 // insiders are words of paths for what is not for everybody.

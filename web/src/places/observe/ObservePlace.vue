@@ -76,7 +76,7 @@ useKeys([{ keys: 'a', says: 'ask what it does today', run: () => void start() }]
   <div class="place">
     <header>
       <h1>What it does today</h1>
-      <p v-if="seen?.at && !nothing" class="faint">
+      <p v-if="seen?.at && seen.done && !nothing" class="faint">
         {{ target }}, {{ seen.done }} safe reads by nobody and
         {{ seen.callers.length === 2 ? 'one caller' : `${seen.callers.length - 1} callers` }},
         <span :title="exact(seen.at)">{{ ago(seen.at, now) }}</span>. Nothing is decided until you say so.
