@@ -254,6 +254,50 @@ func TestImportObserved(t *testing.T) {
 		"what is known is found again")
 }
 
+// Where callers log in on another host, that becomes one of the target; of a recording of another place it is said.
+func TestImportOfALoginElsewhere(t *testing.T) {
+	a, _ := empty(t)
+	archive := `{"log": {"entries": [
+ {"request": {"method": "POST", "url": "https://sso.example/login", "postData": {"mimeType": "application/json",
+	"text": "{\"user\":\"ann\",\"password\":\"hunter22\"}"}},
+	"response": {"status": 200, "content": {"text": "{\"access_token\":\"t-1\"}"}}},
+ {"request": {"method": "GET", "url": "https://api.example/things", "headers": [{"name": "Authorization",
+	"value": "Bearer t-1"}]}, "response": {"status": 200}},
+ {"request": {"method": "GET", "url": "https://api.example/people/ann", "headers": [{"name": "Authorization",
+	"value": "Bearer t-1"}]}, "response": {"status": 200}},
+ {"request": {"method": "GET", "url": "https://ads.example/pixel"}, "response": {"status": 200}}
+]}}`
+	const login = `login: { send: POST sso:/login, json: {"password":"{password}","user":"{user}"}, ` +
+		`take: { access: /access_token } } }`
+	for base, want := range map[string][]string{
+		"": {"api: { base: https://api.example, hosts: { sso: https://sso.example } }",
+			"token: { kind: bearer, " + login},
+		"https://api.example":     {"t: { hosts: { sso: https://sso.example } }", "token: { kind: bearer, " + login},
+		"https://staging.example": nil,
+	} {
+		q := importing.Request{Files: []importing.NamedText{{Name: "a.har", Text: archive}}, Text: "millgate: 1.1\n"}
+		if base != "" {
+			q.Text += "targets: { t: { base: \"" + base + "\" } }\n"
+		}
+		p, err := a.Imports.Preview(q)
+		require.NoError(t, err)
+		var lines, ids []string
+		for _, x := range p.Proposals {
+			lines, ids = append(lines, x.Text), append(ids, x.ID)
+		}
+		assert.Equal(t, want, lines, base)
+		notes := strings.Join(p.Notes, " ")
+		assert.Contains(t, notes, "2 requests to other hosts, left out.")
+		assert.Equal(t, base == "https://staging.example", strings.Contains(notes, "Say which host of the target"),
+			notes)
+		assert.Contains(t, states(p), "unclear GET /people/ann", "a caller's name may be a value")
+		out, _, err := a.Imports.Import(q, nil, ids)
+		require.NoError(t, err)
+		_, msgs := declaration.Parse("x", []byte(out), nil)
+		assert.Empty(t, msgs, out)
+	}
+}
+
 func TestImportOthers(t *testing.T) {
 	a, _ := empty(t)
 	p, err := a.Imports.Preview(importing.Request{Files: []importing.NamedText{{Name: "",

@@ -19,6 +19,7 @@ func called(p *Preview, list []*byexample.Request, doc *declaration.Document) {
 		return
 	}
 	t := targetAt(p.Origin, doc)
+	elsewhere := false
 	taken := func(r *byexample.Request) bool {
 		_, _, ok := t.On(r.URL.Scheme + "://" + r.URL.Host + r.URL.EscapedPath())
 		return ok
@@ -26,13 +27,23 @@ func called(p *Preview, list []*byexample.Request, doc *declaration.Document) {
 	if len(doc.Targets) > 0 && (t == nil || !slices.ContainsFunc(list, taken)) {
 		here := *doc.Targets[0]
 		here.Base, here.Hosts = p.Origin, nil // what was recorded elsewhere is as it would be there
-		t = &here
+		t, elsewhere = &here, true
 	}
 	list = list[:min(len(list), mostExamples)]
-	var callers []string
+	var callers, lacks []string
 	for _, x := range byexample.Read(doc, t, list).Proposals {
+		if x.Kind == byexample.Host && elsewhere {
+			// It is a host of where it was recorded, and none of the target.
+			lacks = append(lacks, x.Field+":/")
+			p.Notes = append(p.Notes, fmt.Sprintf("Callers log in or prove themselves at %s, too. Say which host of "+
+				"the target that is (hosts), and bring it in again for how they do.", x.Text))
+			continue
+		}
+		if slices.ContainsFunc(lacks, func(host string) bool { return strings.Contains(x.Text, host) }) {
+			continue
+		}
 		switch x.Kind {
-		case byexample.Target, byexample.Scheme, byexample.Lifetime, byexample.Pages:
+		case byexample.Host, byexample.Target, byexample.Scheme, byexample.Lifetime, byexample.Pages:
 			title := strings.ToUpper(x.ID[:1]) + x.ID[1:]
 			if x.Kind == byexample.Pages {
 				title = "Pages of other origins"

@@ -99,11 +99,22 @@ func toService(p *Preview, q Request, all []sentTo, doc *declaration.Document) (
 	examples []*byexample.Request) {
 	left := map[string]int{}
 	at := placed(p, q, all, doc)
+	var list []*byexample.Request
 	for _, r := range all {
+		if r.example != nil && len(list) < mostExamples {
+			list = append(list, r.example)
+		}
+	}
+	whose := byexample.Whose(list)
+	for _, r := range all {
+		r.By = whose[r.example]
 		host, path, ok := at(r)
 		switch {
 		case r.origin != p.Origin && !ok:
 			left["to other hosts"]++
+			if r.By != "" {
+				examples = append(examples, r.example) // a caller logs in there, or proves itself
+			}
 		case !ok:
 			left["beside the base of the target"]++
 		case r.Method == "OPTIONS" || r.Method == "HEAD" || r.Method == "CONNECT":

@@ -49,6 +49,7 @@ type Kind string
 // The kinds of proposals, in the order in which they are written.
 const (
 	Target   Kind = "target"
+	Host     Kind = "host"   // of a target, that logins or callers go to
 	Header   Kind = "header" // that every request to a target carries
 	Scheme   Kind = "scheme"
 	Lifetime Kind = "lifetime" // of what a scheme's login gives
@@ -62,10 +63,10 @@ const (
 type Proposal struct {
 	ID    string
 	Kind  Kind
-	Name  string // of the target, the scheme, the identity or the record; the route; of a header its target
+	Name  string // of the target, the scheme, the identity or the record; the route; of a host or header its target
 	Text  string // as it stands in the declaration, without secrets
 	Why   string
-	Field string // of a header its name; of a scheme that is there "login"
+	Field string // of a host or header its name; of a scheme that is there "login"
 	// Of a lifetime: the scheme. Of an identity: its credential. Secrets are for whoever keeps them, and are in no
 	// text.
 	Scheme         string
@@ -106,11 +107,29 @@ func Read(d *declaration.Document, t *declaration.Target, requests []*Request) R
 	return r.out
 }
 
-var order = []Kind{Target, Header, Scheme, Lifetime, Route, Identity, Record, Pages}
+// Whose is who sent each request, as logins and tokens among them say it; what nobody is known of is left out.
+func Whose(requests []*Request) map[*Request]string {
+	r := reader{d: &declaration.Document{}}
+	for _, q := range requests {
+		r.calls = append(r.calls, r.look(q))
+	}
+	r.link()
+	r.name()
+	out := map[*Request]string{}
+	for _, c := range r.calls {
+		if c.whose != "" {
+			out[c.q] = c.whose
+		}
+	}
+	return out
+}
+
+var order = []Kind{Target, Host, Header, Scheme, Lifetime, Route, Identity, Record, Pages}
 
 type reader struct {
 	d         *declaration.Document
 	target    *declaration.Target
+	on        *declaration.Target // that it is, or would be
 	calls     []*call
 	out       Reading
 	named     map[string]*found // schemes, by what they are
@@ -305,10 +324,10 @@ func slug(s string) string {
 	return strings.Trim(s, "-_")
 }
 
+// originOf is where a request goes.
+func originOf(q *Request) string { return q.URL.Scheme + "://" + q.URL.Host }
+
 // hostOf says on which host of the target a request is, and its path there; ok is false where it goes elsewhere.
 func (r *reader) hostOf(q *Request) (host, path string, ok bool) {
-	if r.target == nil {
-		return "", q.URL.EscapedPath(), q.URL.Scheme+"://"+q.URL.Host == r.out.Origin
-	}
-	return r.target.On(q.URL.Scheme + "://" + q.URL.Host + q.URL.EscapedPath())
+	return r.on.On(originOf(q) + cmp.Or(q.URL.EscapedPath(), "/"))
 }

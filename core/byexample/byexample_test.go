@@ -157,6 +157,17 @@ func TestWhatIsProposed(t *testing.T) {
 		{"another token for an earlier one",
 			[]string{`curl https://api.quay.example/v1/refresh --json '{"refresh_token":"r"}'`},
 			[]string{base, "route POST /v1/refresh"}, nil},
+		{"the login is on another host, which becomes one of the target", []string{
+			"curl https://api.quay.example/a -H 'Authorization: Bearer t-1'",
+			"curl https://api.quay.example/b -H 'Authorization: Bearer t-1'", "curl https://cdn.quay.example/c",
+			`curl https://auth.quay.example/login --json '{"user":"ana","password":"pw"}'`},
+			[]string{"target api: { base: https://api.quay.example, hosts: { auth: https://auth.quay.example } }",
+				`scheme token: { kind: bearer, login: { send: POST auth:/login, json: {"password":"{password}","user":"{user}"}, ` +
+					"take: { access: /access_token } } }",
+				"route GET /a", "route GET /b", "route POST auth:/login",
+				"identity ana: { credentials: { token: { user: ana, password: kept:ana-password } } }"},
+			[]string{"what goes to https://cdn.quay.example, which is no host of the target api: say so there (hosts)",
+				"how caller-1 logs in: bring that request too, or add it by hand"}},
 		{"elsewhere", []string{"curl https://api.quay.example/a", "curl https://api.quay.example/b",
 			"curl https://cdn.quay.example/c"},
 			[]string{base, "route GET /a", "route GET /b"},
@@ -185,6 +196,11 @@ access: [ { at: "/**", who: pilot, by: main } ]
 		"bo|curl https://api.quay.example/v1/tides -H 'Authorization: Bearer b'")
 	assert.Equal(t, []string{"route GET /tides", "identity bo: { credentials: { main: { token: kept:bo-token } } }"},
 		proposed(r))
+
+	r = example(t, gate, "curl https://id.quay.example/login --json '{\"user\":\"bo\",\"password\":\"pw\"}'")
+	r = example(t, gate, "curl https://sso.quay.example/login --json '{\"user\":\"bo\",\"password\":\"pw\"}'")
+	assert.Contains(t, proposed(r), "host t sso: https://sso.quay.example")
+	assert.Contains(t, proposed(r), "route POST sso:/login")
 
 	r = example(t, gate, "curl https://id.quay.example/login --json '{\"user\":\"bo\",\"password\":\"pw\"}'")
 	assert.Equal(t, []string{

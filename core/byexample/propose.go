@@ -21,23 +21,34 @@ import (
 func (r *reader) where() {
 	count := map[string]int{}
 	for _, c := range r.calls {
-		o := c.q.URL.Scheme + "://" + c.q.URL.Host
+		o := originOf(c.q)
 		if count[o]++; count[o] > count[r.out.Origin] {
 			r.out.Origin = o
 		}
 	}
-	name := ""
+	r.on = &declaration.Target{}
 	if r.target != nil {
-		name = r.target.Name
+		*r.on = *r.target
 	} else if len(r.calls) > 0 {
-		name = targetName(r.out.Origin)
-		r.propose(Proposal{Kind: Target, Name: name, Text: "{ base: " + declaration.Scalar(r.out.Origin) + " }",
-			Why: "the requests go there"})
+		r.on.Name, r.on.Base = targetName(r.out.Origin), r.out.Origin
+	}
+	had := r.on.Hosts
+	r.on.Hosts = map[string]string{}
+	maps.Copy(r.on.Hosts, had)
+	name := r.on.Name
+	hosts := r.hosts()
+	if text := "{ base: " + declaration.Scalar(r.out.Origin); r.target == nil && len(r.calls) > 0 {
+		why := "the requests go there"
+		if len(hosts) > 0 {
+			text += ", hosts: { " + strings.Join(hosts, ", ") + " }"
+			why += ", and logins or callers to its other hosts"
+		}
+		r.propose(Proposal{Kind: Target, Name: name, Text: text + " }", Why: why})
 	}
 	elsewhere := map[string]bool{}
 	for _, c := range r.calls {
 		if _, _, ok := r.hostOf(c.q); !ok {
-			elsewhere[c.q.URL.Scheme+"://"+c.q.URL.Host] = true
+			elsewhere[originOf(c.q)] = true
 		}
 	}
 	for _, o := range slices.Sorted(maps.Keys(elsewhere)) {
@@ -55,6 +66,31 @@ func (r *reader) where() {
 				Why: "it is the same for all callers, so that it proves nobody and belongs to the service"})
 		}
 	}
+}
+
+// hosts are further hosts of the target, as a declaration has them: where callers log in, or prove themselves with what
+// they have. What else goes elsewhere may be anybody's. To a target that is there each is proposed.
+func (r *reader) hosts() (list []string) {
+	for _, c := range r.calls {
+		if _, _, ok := r.hostOf(c.q); ok || c.login == nil && c.by == nil {
+			continue
+		}
+		first := targetName(originOf(c.q))
+		if first == "local" || first == r.on.Name {
+			first = "id"
+		}
+		name := first
+		for n := 2; r.on.Hosts[name] != ""; n++ {
+			name = fmt.Sprint(first, n)
+		}
+		r.on.Hosts[name] = originOf(c.q)
+		list = append(list, declaration.Scalar(name)+": "+declaration.Scalar(originOf(c.q)))
+		if r.target != nil {
+			r.propose(Proposal{Kind: Host, Name: r.target.Name, Field: name, Text: originOf(c.q),
+				Why: "callers log in or prove themselves there", DeclaredBefore: true})
+		}
+	}
+	return list
 }
 
 // targetName is a name for an origin: what is on this machine is local.
@@ -235,7 +271,7 @@ func (r *reader) routes() {
 			continue
 		}
 		o := inventory.Observed{Method: c.q.Method, Host: host, Path: path, Status: 200, Body: c.q.Body,
-			Type: c.q.Headers.Get("Content-Type"), Line: c.q.Line}
+			Type: c.q.Headers.Get("Content-Type"), Line: c.q.Line, By: c.whose}
 		if c.q.Answer != nil {
 			o.Status = c.q.Answer.Status
 		}

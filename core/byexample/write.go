@@ -16,6 +16,8 @@ func (p Proposal) Line() string {
 		return "- " + p.route()
 	case Pages:
 		return "- " + p.Text
+	case Host:
+		return p.Name + ": { hosts: { " + declaration.Scalar(p.Field) + ": " + declaration.Scalar(p.Text) + " } }"
 	case Header:
 		return p.Name + ": { headers: { " + declaration.Scalar(p.Field) + ": " + p.Text + " } }"
 	case Scheme:
@@ -52,6 +54,9 @@ func (p Proposal) Edits(d *declaration.Document) []layout.Edit {
 		return []layout.Edit{{Section: "origins", Text: p.Text}}
 	case Record:
 		return []layout.Edit{{Section: "records", Item: p.Name, Text: p.Text}}
+	case Host:
+		return []layout.Edit{{Section: "targets", Item: p.Name, Field: []string{"hosts", p.Field},
+			Text: declaration.Scalar(p.Text)}}
 	case Header:
 		return []layout.Edit{{Section: "targets", Item: p.Name, Field: []string{"headers", p.Field}, Text: p.Text}}
 	case Scheme:

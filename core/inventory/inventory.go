@@ -33,6 +33,7 @@ type Observed struct {
 	Body   []byte
 	Type   string // content type of the body
 	Line   int    // where it stands in its file, from 1
+	By     string // how who sent it is called, "" where that is not known
 }
 
 // Folded is one template with what was seen of it.
@@ -185,7 +186,12 @@ func Fold(seen []Observed, known []route.Selector, said Said) []Folded {
 		}
 		n.ends = true
 	}
-	folder := folder{params: map[*node]param{}, said: said}
+	folder := folder{params: map[*node]param{}, said: said, callers: map[string]bool{}}
+	for _, o := range seen {
+		if o.By != "" {
+			folder.callers[o.By] = true
+		}
+	}
 	for h, n := range roots {
 		folder.decide(n, route.Hosted(h, "/"))
 	}
@@ -220,8 +226,19 @@ type param struct {
 }
 
 type folder struct {
-	params map[*node]param
-	said   Said
+	params  map[*node]param
+	said    Said
+	callers map[string]bool
+}
+
+// callersAmong are the segments that callers are called by. Several side by side are values; one alone may be a name.
+func (f folder) callersAmong(list []string) (out []string) {
+	for _, s := range list {
+		if f.callers[s] {
+			out = append(out, s)
+		}
+	}
+	return out
 }
 
 // decide decides which children of a node are values, and what is under them; at is the place of the node.
@@ -229,11 +246,19 @@ func (f folder) decide(n *node, at string) {
 	p := param{values: map[string]bool{}, unsure: map[string]bool{}, question: question{under: at}}
 	var maybe []string
 	shapes := map[string][]string{}
+	callers := f.callersAmong(n.order)
 	for _, s := range n.order {
 		if s == "" {
 			continue
 		}
-		switch looks(s) {
+		l := looks(s)
+		switch called := f.callers[s]; {
+		case called && len(callers) > 1:
+			l = sure
+		case called && l != sure:
+			l = perhaps
+		}
+		switch l {
 		case sure:
 			p.values[s] = true
 		case perhaps:

@@ -82,6 +82,24 @@ func TestFold(t *testing.T) {
 }
 
 // What is unclear under a place is asked once, and the answer holds for all requests there, whatever their method.
+// What callers are called by is a value where several of them stand side by side; alone it may be a name.
+func TestNamesOfCallersAreValues(t *testing.T) {
+	fold := func(list ...Observed) (out []string) {
+		for _, f := range Fold(list, nil, nil) {
+			out = append(out, f.Template+" "+f.Unclear)
+		}
+		return out
+	}
+	get := func(path, by string) Observed { return Observed{Method: "GET", Path: path, Status: 200, By: by} }
+	assert.Equal(t, []string{"GET /people/{person_id} ", "GET /admin/users "},
+		fold(get("/people/imre", "imre"), get("/people/tove", "tove"), get("/admin/users", "imre")))
+	assert.Equal(t, []string{"GET /people/imre imre could be a name or a value"}, fold(get("/people/imre", "imre")))
+	assert.Equal(t, []string{"GET /people/imre ", "GET /people/tove "}, fold(get("/people/imre", ""),
+		get("/people/tove", "")))
+	assert.Equal(t, []string{"GET /admin/users admin could be a name or a value", "GET /books "},
+		fold(get("/admin/users", "admin"), get("/books", "tove")))
+}
+
 func TestOneAnswerForAllAlike(t *testing.T) {
 	in := seen("GET /sky/m31", "PUT /sky/m32", "GET /sky/m31/maps/x1", "GET /sky/m33/maps", "GET /oauth2/token")
 	folded := func(said Said) (out []string) {

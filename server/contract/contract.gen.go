@@ -309,6 +309,7 @@ func (e ExamplePartVaries) Valid() bool {
 // Defines values for ExampleProposalKind.
 const (
 	ExampleProposalKindHeader   ExampleProposalKind = "header"
+	ExampleProposalKindHost     ExampleProposalKind = "host"
 	ExampleProposalKindIdentity ExampleProposalKind = "identity"
 	ExampleProposalKindLifetime ExampleProposalKind = "lifetime"
 	ExampleProposalKindPages    ExampleProposalKind = "pages"
@@ -322,6 +323,8 @@ const (
 func (e ExampleProposalKind) Valid() bool {
 	switch e {
 	case ExampleProposalKindHeader:
+		return true
+	case ExampleProposalKindHost:
 		return true
 	case ExampleProposalKindIdentity:
 		return true

@@ -3105,7 +3105,7 @@ export interface components {
         ExampleProposal: {
             id: string;
             /** @enum {string} */
-            kind: "target" | "header" | "scheme" | "lifetime" | "route" | "identity" | "record" | "pages";
+            kind: "target" | "host" | "header" | "scheme" | "lifetime" | "route" | "identity" | "record" | "pages";
             name: string;
             /** @description As it will stand in the declaration, without secrets */
             text: string;

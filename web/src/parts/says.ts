@@ -32,6 +32,7 @@ export const vSays: Directive<HTMLElement, string | undefined> = {
     el.addEventListener('mouseleave', () => hush(el))
     el.addEventListener('focus', () => el.matches(':focus-visible') && say(el, 0))
     el.addEventListener('blur', () => hush(el))
+    el.addEventListener('click', () => hush(el)) // what it leads to is not to be covered
     el.addEventListener('keydown', (e) => e.key === 'Escape' && hush(el))
   },
   updated: (el, { value }) => set(el, value),

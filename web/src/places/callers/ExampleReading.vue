@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { NCheckbox } from 'naive-ui'
 import type { ExampleRead } from '../../api/client'
-import { varies } from './example'
+import { alike, varies } from './example'
 
 /** What requests say: of each, what differs between them, and what is proposed. */
 defineProps<{ read: ExampleRead; left: Set<string> }>()
@@ -12,15 +12,18 @@ defineEmits<{ toggle: [id: string, on: boolean] }>()
   <section aria-label="What they say" aria-live="polite">
     <h3>What they say</h3>
     <ul>
-      <li v-for="(t, k) in read.told" :key="k">
-        <span class="mono">{{ t.method }} {{ t.path }}</span>
-        <span class="faint how">
-          {{ t.form }}<template v-if="t.whose">, {{ t.whose }}</template
-          ><template v-if="t.logs"> logs in</template
-          ><template v-else-if="t.proves"> proves itself with {{ t.proves }}</template
-          ><template v-else>, nothing proves who calls</template>
-        </span>
-        <div v-for="u in t.unread" :key="u" class="unread">not understood: {{ u }}</div>
+      <li v-for="g in alike(read.told)" :key="g.says + g.unread">
+        <details v-if="g.list.length > 1">
+          <summary>
+            {{ g.list.length }} requests <span class="faint how">{{ g.says }}</span>
+          </summary>
+          <div v-for="(t, k) in g.list" :key="k" class="mono">{{ t.method }} {{ t.path }}</div>
+        </details>
+        <template v-else>
+          <span class="mono">{{ g.list[0]!.method }} {{ g.list[0]!.path }}</span>
+          <span class="faint how">{{ g.says }}</span>
+        </template>
+        <div v-for="u in g.unread" :key="u" class="unread">not understood: {{ u }}</div>
       </li>
     </ul>
     <div v-for="u in read.unread" :key="u" class="unread">not understood: {{ u }}</div>
@@ -69,6 +72,12 @@ li {
 }
 .unread {
   color: var(--L);
+}
+summary {
+  cursor: pointer;
+}
+details .mono {
+  padding-left: 16px;
 }
 .how {
   margin-left: 8px;

@@ -1,5 +1,6 @@
 import { expect, it } from 'vitest'
 import { named, type Leaf } from './answer'
+import { alike } from './example'
 import { chains } from './roles'
 import { schemeText } from './scheme'
 import { stateOf } from './states'
@@ -70,4 +71,21 @@ it('writes a scheme', () => {
   expect(schemeText({ ...form, kind: 'cookie', field: 'sid' })).toBe(
     '{ kind: cookie, name: sid, login: { send: "POST /login", json: {"name":"{name}"} } }',
   )
+})
+
+it('says once what is alike of several requests', () => {
+  const told = (path: string, o = {}) => ({ form: 'HAR', line: 1, method: 'GET', path, logs: false, unread: [], ...o })
+  const list = [
+    told('/login', { method: 'POST', whose: 'imre', logs: true }),
+    told('/a', { whose: 'imre', proves: 'the token' }),
+    told('/b', { whose: 'imre', proves: 'the token' }),
+    told('/c', { whose: 'imre', proves: 'the token', unread: ['its body'] }),
+    told('/d'),
+  ]
+  expect(alike(list as never).map((g) => [g.list.length, g.says])).toEqual([
+    [1, 'HAR, imre logs in'],
+    [2, 'HAR, imre proves itself with the token'],
+    [1, 'HAR, imre proves itself with the token'],
+    [1, 'HAR, nothing proves who calls'],
+  ])
 })
