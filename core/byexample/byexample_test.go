@@ -197,7 +197,6 @@ access: [ { at: "/**", who: pilot, by: main } ]
 	assert.Equal(t, []string{"route GET /tides", "identity bo: { credentials: { main: { token: kept:bo-token } } }"},
 		proposed(r))
 
-	r = example(t, gate, "curl https://id.quay.example/login --json '{\"user\":\"bo\",\"password\":\"pw\"}'")
 	r = example(t, gate, "curl https://sso.quay.example/login --json '{\"user\":\"bo\",\"password\":\"pw\"}'")
 	assert.Contains(t, proposed(r), "host t sso: https://sso.quay.example")
 	assert.Contains(t, proposed(r), "route POST sso:/login")
