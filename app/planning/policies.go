@@ -34,19 +34,19 @@ type UnsafeRoute struct {
 
 // ByPolicy is what a target would be sent under each word of `unsafe`, from the most careful on.
 func ByPolicy(d *declaration.Document, t *declaration.Target, families check.Families) []Policy {
-	plan := func(u declaration.Unsafe) (*declaration.Target, *check.Plan) {
-		as := *t
-		as.Unsafe = u
-		return &as, check.NewPlan(d, &as, families)
-	}
-	_, made := plan(declaration.UnsafeMade)
 	words := []declaration.Unsafe{declaration.UnsafeRefused, declaration.UnsafeMade, declaration.UnsafeAllowed}
+	plans := map[declaration.Unsafe]*check.Plan{}
 	out := make([]Policy, len(words))
 	for i, u := range words {
-		as, pl := plan(u)
+		as := *t
+		as.Unsafe = u
+		pl := check.NewPlan(d, &as, families)
+		plans[u] = pl
 		out[i] = Policy{Unsafe: u, Probes: len(pl.Probes), Requests: pl.Requests(), Left: len(pl.Left),
-			Seconds: TimesOf(d, as, pl, nil).Whole.Seconds()}
-		out[i].count(pl, made)
+			Seconds: TimesOf(d, &as, pl, nil).Whole.Seconds()}
+	}
+	for i := range out {
+		out[i].count(plans[out[i].Unsafe], plans[declaration.UnsafeMade])
 	}
 	return out
 }

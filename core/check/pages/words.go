@@ -80,10 +80,10 @@ type Seen struct {
 // Compare is what each page of two declarations may do by the newer one, beside what it may by the older one, and where
 // that differs at routes of both.
 func Compare(old, d *declaration.Document) (list []Seen, turned []Turned) {
-	had := origin.Declared(old)
-	names := had
+	known := origin.Declared(old)
+	names := known
 	for _, o := range origin.Declared(d) {
-		if !slices.Contains(had, o) {
+		if !slices.Contains(known, o) {
 			names = append(names[:len(names):len(names)], o)
 		}
 	}
@@ -98,16 +98,17 @@ func Compare(old, d *declaration.Document) (list []Seen, turned []Turned) {
 	}
 	for _, p := range columns {
 		list = append(list, Seen{Page: p, Was: map[string]int{}, Now: map[string]int{},
-			Fresh: !p.Hostile && !slices.Contains(had, p.ID)})
+			Fresh: !p.Hostile && !slices.Contains(known, p.ID)})
 	}
 	was, now := NewWords(old), NewWords(d)
 	was.all, now.all = true, true
 	for i, rt := range d.Routes {
-		before := was.At(columns, old.RouteNamed(rt.Key()))
+		had := old.RouteNamed(rt.Key())
+		before := was.At(columns, had)
 		for k, word := range now.At(columns, i) {
 			x := &list[k]
 			x.Now[word]++
-			if old.RouteNamed(rt.Key()) < 0 {
+			if had < 0 {
 				continue
 			}
 			x.Was[before[k]]++

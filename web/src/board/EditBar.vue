@@ -9,7 +9,7 @@ import { usePending } from '../stores/pending'
 import { storeToRefs } from 'pinia'
 
 const { text } = storeToRefs(usePending())
-const { put } = usePending()
+const { edit } = usePending()
 
 // What is done to the crossings that are selected. The edits are made by the
 // server, in the text; here they are only asked for.
@@ -42,20 +42,24 @@ async function run(what: { action?: 'admit' | 'turn-away' | 'owner'; set?: Recor
   busy.value = true
   notes.value = []
   try {
-    let t = text.value
+    const before = text.value
     const titles: string[] = []
     const list = what.set ? [{ routes: routes.value, callers: [] as string[] }] : groups()
-    for (const g of list) {
-      const r = await ask(
-        api.POST('/api/board/edit', { body: { text: t, routes: g.routes, callers: g.callers, ...what } }),
-      )
-      t = r.text
-      titles.push(r.title)
-      notes.value.push(...r.notes)
-    }
-    if (t === text.value) {
-      if (!notes.value.length) notes.value = ['That is what the rules say already.']
-    } else put(titles.length > 2 ? `${titles[0]}, and ${titles.length - 1} more` : titles.join('; '), t)
+    const made = await edit(
+      async (t) => {
+        for (const g of list) {
+          const r = await ask(
+            api.POST('/api/board/edit', { body: { text: t, routes: g.routes, callers: g.callers, ...what } }),
+          )
+          t = r.text
+          titles.push(r.title)
+          notes.value.push(...r.notes)
+        }
+        return { text: t }
+      },
+      () => (titles.length > 2 ? `${titles[0]}, and ${titles.length - 1} more` : titles.join('; ')),
+    )
+    if (made.text === before && !notes.value.length) notes.value = ['That is what the rules say already.']
   } catch (e) {
     toast.error(message(e), { duration: 8000 })
   } finally {

@@ -2,6 +2,7 @@ import { storeToRefs } from 'pinia'
 import { computed, reactive, watch } from 'vue'
 import { api, ask, type Edited, type MembersEdit } from '../api/client'
 import { usePending } from '../stores/pending'
+import { wrote } from '../parts/wrote'
 import { useFresh } from './useFresh'
 
 /** Writes what was set in a text, of all fields of a form, and gives the text after it. */
@@ -17,7 +18,13 @@ export function members(section: MembersEdit['section'], item: () => string): Wr
  * was changed is written into a text that nothing keeps yet, while somebody types, so that pictures follow it; put makes
  * a pending edit of it.
  */
-export function useDraft(names: string[], said: () => Record<string, string>, of: () => string, write: Write) {
+export function useDraft(
+  names: string[],
+  said: () => Record<string, string>,
+  of: () => string,
+  write: Write,
+  title = '', // before what the edit is called
+) {
   const pending = usePending()
   const { text } = storeToRefs(pending)
   const form: Record<string, string> = reactive({})
@@ -37,8 +44,10 @@ export function useDraft(names: string[], said: () => Record<string, string>, of
   )
   /** The text with the changes; empty where there are none that have a meaning. */
   const draft = computed(() => (changed.value && !error.value ? (found.value?.text ?? '') : ''))
+  /** The lines that it would write. */
+  const lines = computed(() => (draft.value ? wrote(text.value, draft.value) : []))
   function put() {
-    if (found.value && fresh.value && changed.value) pending.put(found.value.title, found.value.text)
+    if (found.value && fresh.value && changed.value) pending.put(title + found.value.title, found.value.text)
   }
-  return { form, changed, error, fresh, draft, put, reset }
+  return { form, changed, error, fresh, draft, lines, put, reset }
 }

@@ -8,16 +8,17 @@ import { useAsk } from './useAsk'
 /** Accepts findings as a pending edit: `meant` are those that somebody is asked about. */
 export function useWaive(done?: () => void) {
   const { target } = storeToRefs(useWorkspace())
-  const { text } = storeToRefs(usePending())
-  const { put } = usePending()
+  const { edit } = usePending()
   const { run } = useAsk()
   const meant = ref<string[]>([])
   const asking = computed({ get: () => meant.value.length > 0, set: (v) => !v && (meant.value = []) })
   async function waive(how: { reason: string; by: string; until: string }) {
     await run(async () => {
-      const body = { text: text.value, target: target.value, findings: meant.value, ...how }
-      const r = await ask(api.POST('/api/findings/waive', { body }))
-      put(r.title, r.text)
+      const body = { target: target.value, findings: meant.value, ...how }
+      await edit(
+        (text) => ask(api.POST('/api/findings/waive', { body: { ...body, text } })),
+        (r) => r.title,
+      )
       meant.value = []
       done?.()
     })

@@ -1,23 +1,27 @@
 <script setup lang="ts">
 import { NButton, NCheckbox, NRadio, NRadioGroup } from 'naive-ui'
-import { storeToRefs } from 'pinia'
 import { computed, ref, watch } from 'vue'
-import { api, ask, type Exchange } from '../api/client'
-import { useAsk } from '../composables/useAsk'
+import type { Exchange } from '../api/client'
+import { members, useDraft } from '../composables/useDraft'
 import { useLeft } from '../composables/useLeft'
-import { usePending } from '../stores/pending'
-import { contractOf, lineOf } from './contract'
+import WroteLines from '../parts/WroteLines.vue'
+import { contractOf } from './contract'
 
 // An error that was seen becomes what all errors, or all of its status, must be like.
 const props = defineProps<{ exchange: Exchange }>()
-const pending = usePending()
-const { text } = storeToRefs(pending)
-const { busy, run } = useAsk()
 
 const open = ref(false)
 const of = ref('')
 const { left, toggle } = useLeft()
 const seen = computed(() => contractOf(props.exchange))
+// What was not seen says nothing of what is declared, so that nothing is taken away.
+const { form, changed, error, fresh, draft, lines, put } = useDraft(
+  ['type', 'headers', 'has'],
+  () => ({}),
+  () => of.value,
+  members('answers', () => of.value),
+  'Answers ',
+)
 watch(
   () => props.exchange,
   () => {
@@ -27,26 +31,19 @@ watch(
   },
   { immediate: true },
 )
-const set = computed(() => {
-  const take = (list: string[]) => list.filter((x) => !left.value.has(x))
-  return { type: take([seen.value.type])[0] ?? '', headers: take(seen.value.headers), has: take(seen.value.has) }
-})
-async function write() {
-  await run(async () => {
-    const body = {
-      text: text.value,
-      section: 'answers' as const,
-      item: of.value,
-      set: Object.fromEntries(
-        Object.entries({ type: set.value.type, headers: set.value.headers.join(', '), has: set.value.has.join(', ') })
-          // What was not seen says nothing of what is declared.
-          .filter(([, v]) => v),
-      ),
-    }
-    const r = await ask(api.POST('/api/members/edit', { body }))
-    pending.put(`Answers ${r.title}`, r.text)
-    open.value = false
-  })
+watch(
+  [open, of, seen, left],
+  () => {
+    const take = (list: string[]) => (open.value ? list.filter((x) => x && !left.value.has(x)).join(', ') : '')
+    form.type = take([seen.value.type])
+    form.headers = take(seen.value.headers)
+    form.has = take(seen.value.has)
+  },
+  { deep: true, flush: 'post' },
+)
+function write() {
+  put()
+  open.value = false
 }
 </script>
 
@@ -71,11 +68,11 @@ async function write() {
         ><span class="mono">{{ x }}</span></NCheckbox
       >
     </div>
-    <code>{{ lineOf(of, set) }}</code>
+    <WroteLines :lines="lines" />
+    <span v-if="error" class="bad" role="alert">{{ error }}</span>
+    <span v-else-if="changed && fresh && draft && !lines.length" class="faint">That is what it says already.</span>
     <div class="acts">
-      <NButton size="small" type="primary" attr-type="submit" :loading="busy" :disabled="!lineOf(of, set)"
-        >Write it</NButton
-      >
+      <NButton size="small" type="primary" attr-type="submit" :disabled="!fresh || !lines.length">Write it</NButton>
       <NButton size="small" @click="open = false">Leave it</NButton>
     </div>
   </form>
@@ -101,9 +98,8 @@ async function write() {
   flex-wrap: wrap;
   gap: 2px 14px;
 }
-code {
-  color: var(--mill);
-  overflow-wrap: anywhere;
+.bad {
+  color: var(--U);
 }
 .acts {
   display: flex;

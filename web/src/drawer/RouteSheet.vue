@@ -8,7 +8,7 @@ import { useWorkspace } from '../stores/workspace'
 import { storeToRefs } from 'pinia'
 
 const { pending, text } = storeToRefs(usePending())
-const { put } = usePending()
+const { edit } = usePending()
 const { version } = storeToRefs(useWorkspace())
 
 // Everything that is said about one route: who, how, how long, from where, how
@@ -48,8 +48,10 @@ watch(
 )
 async function set(field: string, value: string) {
   try {
-    const r = await ask(api.POST('/api/routes/edit', { body: { text: text.value, route: props.route, field, value } }))
-    put(r.title, r.text)
+    await edit(
+      (t) => ask(api.POST('/api/routes/edit', { body: { text: t, route: props.route, field, value } })),
+      (r) => r.title,
+    )
   } catch (e) {
     toast.error(message(e), { duration: 8000 })
   }

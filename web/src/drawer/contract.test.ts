@@ -1,5 +1,5 @@
 import { expect, it } from 'vitest'
-import { contractOf, lineOf } from './contract'
+import { contractOf } from './contract'
 
 it('reads what errors could have to be like', () => {
   const answer = [
@@ -9,10 +9,6 @@ it('reads what errors could have to be like', () => {
   ]
   const c = contractOf({ status: 401, answer, content: '{"type":"x","a/b":1}' })
   expect(c).toEqual({ type: 'application/problem+json', headers: ['WWW-Authenticate'], has: ['/type', '/a~1b'] })
-  expect(lineOf('401', c)).toBe(
-    '401: { type: application/problem+json, headers: WWW-Authenticate, has: [/type, /a~1b] }',
-  )
   expect(contractOf({ status: 404, answer, content: '<html>' })).toMatchObject({ headers: [], has: [] })
   expect(contractOf({ status: 404, answer: [], content: '[1]' })).toEqual({ type: '', headers: [], has: [] })
-  expect(lineOf('errors', { type: '', headers: [], has: [] })).toBe('')
 })

@@ -34,14 +34,3 @@ export function contractOf(x: Pick<Exchange, 'status' | 'answer' | 'content'>): 
     has: members.length > most ? [] : members.map((m) => memberOf('', m)),
   }
 }
-
-/** The line that a rule is in a declaration; empty of one that asks for nothing. */
-export function lineOf(of: string, c: Contract): string {
-  const list = (l: string[]) => (l.length === 1 ? l[0] : `[${l.join(', ')}]`)
-  const parts = [
-    c.type && `type: ${c.type}`,
-    c.headers.length && `headers: ${list(c.headers)}`,
-    c.has.length && `has: ${list(c.has)}`,
-  ].filter(Boolean)
-  return parts.length ? `${of}: { ${parts.join(', ')} }` : ''
-}

@@ -89,6 +89,21 @@ export const usePending = defineStore('pending', () => {
     void save()
   }
 
+  /**
+   * Makes an edit of the text as it is now. Where that was undone or changed while it was made, it is refused: it would
+   * bring back what is gone.
+   */
+  async function edit<T extends { text: string }>(
+    make: (before: string) => Promise<T>,
+    title: (made: T) => string,
+  ): Promise<T> {
+    const before = text.value
+    const made = await make(before)
+    if (text.value !== before) throw new Error('The text was changed meanwhile. Do it again.')
+    put(title(made), made.text)
+    return made
+  }
+
   /** What somebody types is one edit, however long it takes. */
   function typed(after: string) {
     if (after === text.value) return
@@ -192,6 +207,7 @@ export const usePending = defineStore('pending', () => {
     canRedo,
     load,
     put,
+    edit,
     typed,
     undo,
     redo,

@@ -3,6 +3,7 @@ import { NButton, NCheckbox, NInput } from 'naive-ui'
 import { computed, nextTick, onMounted, ref, watch } from 'vue'
 import { api, ask } from '../../api/client'
 import { useAsk } from '../../composables/useAsk'
+import WroteLines from '../../parts/WroteLines.vue'
 import { useDraft } from '../../composables/useDraft'
 import { usePending } from '../../stores/pending'
 
@@ -27,6 +28,7 @@ const {
   error,
   fresh,
   draft: text,
+  lines,
   put,
   reset,
 } = useDraft(
@@ -54,10 +56,10 @@ function write() {
 const { busy, run } = useAsk()
 async function away() {
   await run(async () => {
-    const before = pending.text
-    const r = await edit(before, { at: [], set: {} })
-    if (pending.text !== before) return // it was undone or changed meanwhile
-    pending.put(r.title, r.text)
+    await pending.edit(
+      (t) => edit(t, { at: [], set: {} }),
+      (r) => r.title,
+    )
     emit('close')
   })
 }
@@ -108,6 +110,7 @@ onMounted(() => void nextTick(() => first.value?.querySelectorAll('input')[props
       <NButton v-if="row.was" size="tiny" :loading="busy" @click="away">Take it away</NButton>
       <NButton v-else-if="row.line && row.first" size="tiny" :loading="busy" @click="away">Take the entry away</NButton>
       <span v-if="error && changed && begun" class="bad" role="alert">{{ error }}</span>
+      <WroteLines :lines="lines" />
     </td>
   </tr>
 </template>

@@ -63,8 +63,10 @@ const groups = computed(() => {
 
 async function edit(change: Omit<CallerEdit, 'text'>, then?: string) {
   await run(async () => {
-    const r = await ask(api.POST('/api/callers/edit', { body: { ...change, text: text.value } }))
-    pending.put(r.title, r.text)
+    await pending.edit(
+      (t) => ask(api.POST('/api/callers/edit', { body: { ...change, text: t } })),
+      (r) => r.title,
+    )
     adding.value = ''
     if (then !== undefined) void router.replace({ name: 'callers', params: { name: then } })
   })

@@ -6,8 +6,8 @@ import WaiveDialog from '../../parts/WaiveDialog.vue'
 import { usePending } from '../../stores/pending'
 import { storeToRefs } from 'pinia'
 
-const { messages, text } = storeToRefs(usePending())
-const { put } = usePending()
+const { messages } = storeToRefs(usePending())
+const { edit } = usePending()
 
 const props = defineProps<{ file: string }>()
 const emit = defineEmits<{ go: [line: number] }>()
@@ -28,8 +28,10 @@ const detail = ref('')
 
 async function fix(m: Message) {
   try {
-    const r = await ask(api.POST('/api/declaration/fix', { body: { text: text.value, key: m.key } }))
-    put(r.title, r.text)
+    await edit(
+      (t) => ask(api.POST('/api/declaration/fix', { body: { text: t, key: m.key } })),
+      (r) => r.title,
+    )
   } catch (e) {
     toast.error(message(e))
   }
@@ -41,9 +43,11 @@ async function waive(how: { reason: string; by: string; until: string }) {
   const m = waiving.value
   if (!m) return
   try {
-    const r = await ask(api.POST('/api/declaration/waive', { body: { text: text.value, key: m.key, ...how } }))
+    await edit(
+      (t) => ask(api.POST('/api/declaration/waive', { body: { text: t, key: m.key, ...how } })),
+      (r) => r.title,
+    )
     waiving.value = null
-    put(r.title, r.text)
   } catch (e) {
     toast.error(message(e))
   }

@@ -14,6 +14,7 @@ import {
 } from '../../api/client'
 import { usePending } from '../../stores/pending'
 import { useWorkspace } from '../../stores/workspace'
+import { plural } from '../../parts/words'
 
 type Item = ImportPreview['items'][number]
 export interface Row extends Item {
@@ -43,7 +44,7 @@ export const states = [
 /** An import under way: what was brought, what it would add, and what of it is taken. */
 function importing() {
   const { text } = storeToRefs(usePending())
-  const { put } = usePending()
+  const { edit } = usePending()
   const { board } = storeToRefs(useWorkspace())
   const router = useRouter()
   const toast = useMessage()
@@ -192,24 +193,17 @@ function importing() {
   async function bring() {
     busy.value = true
     try {
-      const r = await ask(
-        api.POST('/api/import', {
-          body: {
-            request: request(),
-            take: taken.value.map((x) => ({
-              key: x.key,
-              effect: x.say.effect || undefined,
-              sensitivity: x.say.sensitivity || undefined,
-              group: x.say.group,
-              sample: x.useSample,
-            })),
-            proposals: proposals.value,
-          },
-        }),
-      )
-      put(
-        `Bring in ${r.count} ${r.count === 1 ? 'route' : 'routes'}${preview.value?.name ? ` from ${preview.value.name}` : ''}`,
-        r.text,
+      const take = taken.value.map((x) => ({
+        key: x.key,
+        effect: x.say.effect || undefined,
+        sensitivity: x.say.sensitivity || undefined,
+        group: x.say.group,
+        sample: x.useSample,
+      }))
+      const from = preview.value?.name ? ` from ${preview.value.name}` : ''
+      const r = await edit(
+        () => ask(api.POST('/api/import', { body: { request: request(), take, proposals: proposals.value } })),
+        (r) => `Bring in ${plural(r.count, 'route')}${from}`,
       )
       toast.success(
         `${r.count} ${r.count === 1 ? 'route is' : 'routes are'} in the text now. See what changes, then keep it.`,

@@ -49,12 +49,15 @@ async function stop() {
 }
 async function confirm(groups: string[], guesses: string[], title: string) {
   await run(async () => {
-    const r = await ask(
-      api.POST('/api/observe/confirm', {
-        body: { target: target.value, text: changed.value ? text.value : '', groups, guesses },
-      }),
+    await pending.edit(
+      (t) =>
+        ask(
+          api.POST('/api/observe/confirm', {
+            body: { target: target.value, text: changed.value ? t : '', groups, guesses },
+          }),
+        ),
+      () => title,
     )
-    pending.put(title, r.text)
   })
 }
 function decide(g: ObservedGroup) {
@@ -63,10 +66,10 @@ function decide(g: ObservedGroup) {
 }
 async function rule(set: Record<string, string>) {
   await run(async () => {
-    const r = await ask(
-      api.POST('/api/board/edit', { body: { text: text.value, routes: ruled.value, callers: [], set } }),
+    await pending.edit(
+      (t) => ask(api.POST('/api/board/edit', { body: { text: t, routes: ruled.value, callers: [], set } })),
+      (r) => r.title,
     )
-    pending.put(r.title, r.text)
   })
 }
 useKeys([{ keys: 'a', says: 'ask what it does today', run: () => void start() }])

@@ -2,6 +2,7 @@
 import { NButton, NInput, NSelect } from 'naive-ui'
 import { computed, watch } from 'vue'
 import type { Quota } from '../../api/client'
+import WroteLines from '../../parts/WroteLines.vue'
 import { members, useDraft } from '../../composables/useDraft'
 
 // What is said of a quota, edited while the ceilings and the picture follow.
@@ -15,6 +16,7 @@ const {
   error,
   fresh,
   draft: text,
+  lines,
   put,
   reset,
 } = useDraft(
@@ -112,6 +114,7 @@ function model(m: string) {
         >The table and the picture follow. It becomes a pending edit.</span
       >
     </div>
+    <WroteLines class="lines" :lines="lines" />
   </form>
 </template>
 
@@ -138,6 +141,9 @@ label {
   display: flex;
   align-items: center;
   gap: 10px;
+  flex-basis: 100%;
+}
+.lines {
   flex-basis: 100%;
 }
 .bad {

@@ -3,6 +3,7 @@ import { NButton, NInput } from 'naive-ui'
 import { storeToRefs } from 'pinia'
 import { computed, ref, watch } from 'vue'
 import { api, ask, message, type Connection, type Target } from '../../api/client'
+import WroteLines from '../../parts/WroteLines.vue'
 import { useDraft } from '../../composables/useDraft'
 import { usePending } from '../../stores/pending'
 import TargetUnsafe from './TargetUnsafe.vue'
@@ -48,7 +49,7 @@ const fields: Field[] = [
   },
   { name: 'unsafe', label: 'Unsafe methods' },
 ]
-const { form, changed, error, fresh, draft, put, reset } = useDraft(
+const { form, changed, error, fresh, draft, lines, put, reset } = useDraft(
   fields.map((f) => f.name),
   () => said(props.target),
   () => (props.fresh ? '' : props.target.name),
@@ -119,6 +120,7 @@ async function tryIt() {
         </div>
       </template>
     </div>
+    <WroteLines :lines="lines" />
     <p v-if="error && changed && begun" class="bad" role="alert">{{ error }}</p>
     <p v-if="failed" class="bad" role="alert">{{ failed }}</p>
     <div class="acts">

@@ -2,6 +2,7 @@
 import { NButton, NInput } from 'naive-ui'
 import { watch } from 'vue'
 import type { Life } from '../../api/client'
+import WroteLines from '../../parts/WroteLines.vue'
 import { members, useDraft } from '../../composables/useDraft'
 
 // A lifetime, edited while the bars and what follows from them go with it.
@@ -15,7 +16,7 @@ const fields: [string, string, string][] = [
   ['ended_within', 'after logout', 'works on'],
 ]
 const names = fields.map(([n]) => n)
-const { form, changed, error, fresh, draft, put, reset } = useDraft(
+const { form, changed, error, fresh, draft, lines, put, reset } = useDraft(
   names,
   () => props.life.text,
   () => props.life.name,
@@ -43,6 +44,7 @@ const what = () =>
       <NButton size="tiny" @click="reset">As it is</NButton>
       <span v-if="error" class="bad" role="alert">{{ error }}</span>
     </template>
+    <WroteLines class="wide" :lines="lines" />
   </form>
 </template>
 
@@ -64,6 +66,9 @@ label {
   gap: 6px;
   color: var(--faint);
   font-size: 13px;
+}
+.wide {
+  flex-basis: 100%;
 }
 .mono {
   width: 104px;
