@@ -184,7 +184,7 @@ var arrows = map[string][]string{
 	"format/csv":       {"core/declaration", "core/inventory"},
 	"format/curl":      {"core/access", "core/check", "core/declaration", "core/field", "core/route"},
 	"format/har":       {"core/byexample", "core/declaration", "core/field", "core/inventory", "core/origin"},
-	"format/pasted":    {"core/byexample", "core/field"},
+	"format/pasted":    {"core/byexample", "core/declaration", "core/field"},
 	"format/openapi":   {"core/declaration"},
 	"format/tokenfile": {},
 	"server": {

@@ -160,6 +160,14 @@ func TestOriginsAreEdited(t *testing.T) {
 	p.gone("section[aria-label^=Edit] button", "^any$")
 	p.press('u')
 	p.see("section[aria-label^=Edit] button", "^any$")
+
+	// A form that is left takes what was typed in it off the board.
+	p.click("section[aria-label^=Edit] button", "^any$")
+	p.fill("methods", "POST")
+	p.MustElement("[aria-label^='unrelated, GET /v1/sky/calendar: expected send blindly']")
+	p.click("button", "^Done editing$")
+	p.MustElement("[aria-label^='unrelated, GET /v1/sky/calendar: expected read']")
+
 	p.click("button", "^Keep change$")
 	p.see("header", "revision 2")
 	p.gone("section.pending", "pending")
@@ -167,6 +175,5 @@ func TestOriginsAreEdited(t *testing.T) {
 	assert.Contains(t, text, "any: { methods: GET }")
 	assert.Contains(t, text,
 		"- { at: [GET /v1/people, GET /v1/audit], allow: { https://desk.fernhollow.example: {} } }")
-	p.click("button", "^Done editing$")
 	p.gone("section[aria-label^=Edit] b", "Editing origins")
 }

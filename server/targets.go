@@ -66,8 +66,8 @@ func (s *Server) PlanByPolicy(_ context.Context,
 	}
 	out := contract.PlanByPolicy200JSONResponse{}
 	for _, p := range list {
-		x := contract.PolicyPlan{Policy: contract.UnsafePolicy(p.Unsafe), Probes: p.Probes, Requests: p.Requests,
-			OnMade: p.OnMade, Begin: p.Begin, OnThere: p.OnThere, Left: p.Left, Seconds: p.Seconds,
+		x := contract.PolicyPlan{Policy: contract.UnsafePolicy(p.Unsafe), Probes: p.Probes,
+			OnMade: p.OnMade, Begin: p.Begin, OnThere: p.OnThere, Left: p.Left,
 			Routes: []contract.UnsafeRoute{}}
 		for _, r := range p.Routes {
 			x.Routes = append(x.Routes, contract.UnsafeRoute{Route: r.Route, OnMade: r.OnMade, Begin: r.Begin,

@@ -21,7 +21,7 @@ func called(p *Preview, list []*byexample.Request, doc *declaration.Document) {
 	t := targetAt(p.Origin, doc)
 	elsewhere := false
 	taken := func(r *byexample.Request) bool {
-		_, _, ok := t.On(r.URL.Scheme + "://" + r.URL.Host + r.URL.EscapedPath())
+		_, _, ok := t.On(r.Address())
 		return ok
 	}
 	if len(doc.Targets) > 0 && (t == nil || !slices.ContainsFunc(list, taken)) {

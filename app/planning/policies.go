@@ -10,11 +10,9 @@ import (
 
 // Policy is what a target would be sent under one word of its `unsafe`.
 type Policy struct {
-	Unsafe   declaration.Unsafe
-	Probes   int // in all
-	Requests int // with logins and throwaway records
-	Left     int // what would be left out
-	Seconds  float64
+	Unsafe declaration.Unsafe
+	Probes int // in all
+	Left   int // what would be left out
 	Changing
 	Routes []UnsafeRoute // most of what is there first
 }
@@ -42,8 +40,7 @@ func ByPolicy(d *declaration.Document, t *declaration.Target, families check.Fam
 		as.Unsafe = u
 		pl := check.NewPlan(d, &as, families)
 		plans[u] = pl
-		out[i] = Policy{Unsafe: u, Probes: len(pl.Probes), Requests: pl.Requests(), Left: len(pl.Left),
-			Seconds: TimesOf(d, &as, pl, nil).Whole.Seconds()}
+		out[i] = Policy{Unsafe: u, Probes: len(pl.Probes), Left: len(pl.Left)}
 	}
 	for i := range out {
 		out[i].count(plans[out[i].Unsafe], plans[declaration.UnsafeMade])

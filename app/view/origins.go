@@ -12,7 +12,7 @@ type PagesView struct {
 	Entries []PageEntry
 	Pages   []pages.Seen
 	Turned  []pages.Turned // at most mostTurned
-	Total   int            // how many there are
+	Total   int            // how many change
 }
 
 // PageEntry is an entry of `origins`.
@@ -46,16 +46,18 @@ func (vw *View) Pages(text string) (PagesView, error) {
 }
 
 func entriesOf(d *declaration.Document) []PageEntry {
+	routes := make([]int, len(d.Origins))
+	for _, at := range d.OriginsAt {
+		if at >= 0 {
+			routes[at]++
+		}
+	}
 	out := []PageEntry{}
 	for k, e := range d.Origins {
-		x := PageEntry{Place: e.Place, Here: e.File == d.Name, At: []string{}, Allow: []PagePermission{}}
+		x := PageEntry{Place: e.Place, Here: e.File == d.Name, At: []string{}, Routes: routes[k],
+			Allow: []PagePermission{}}
 		for _, s := range e.At {
 			x.At = append(x.At, s.String())
-		}
-		for _, at := range d.OriginsAt {
-			if at == k {
-				x.Routes++
-			}
 		}
 		for _, p := range e.Allow {
 			m := map[string]string{}

@@ -80,12 +80,7 @@ type Proposal struct {
 
 // Read reads requests beside what is declared, for one of its targets; nil where there is none yet.
 func Read(d *declaration.Document, t *declaration.Target, requests []*Request) Reading {
-	r := reader{d: d, target: t}
-	for _, q := range requests {
-		r.calls = append(r.calls, r.look(q))
-	}
-	r.link()
-	r.name()
+	r := begun(d, t, requests)
 	r.compare()
 	r.where()
 	r.schemes()
@@ -107,16 +102,21 @@ func Read(d *declaration.Document, t *declaration.Target, requests []*Request) R
 	return r.out
 }
 
-// Whose is who sent each request, as logins and tokens among them say it; what nobody is known of is left out.
-func Whose(requests []*Request) map[*Request]string {
-	r := reader{d: &declaration.Document{}}
+// begun is a reader that knows who sent each request.
+func begun(d *declaration.Document, t *declaration.Target, requests []*Request) *reader {
+	r := &reader{d: d, target: t}
 	for _, q := range requests {
 		r.calls = append(r.calls, r.look(q))
 	}
 	r.link()
 	r.name()
+	return r
+}
+
+// Whose is who sent each request, as logins and tokens among them say it; what nobody is known of is left out.
+func Whose(requests []*Request) map[*Request]string {
 	out := map[*Request]string{}
-	for _, c := range r.calls {
+	for _, c := range begun(&declaration.Document{}, nil, requests).calls {
 		if c.whose != "" {
 			out[c.q] = c.whose
 		}
@@ -324,10 +324,7 @@ func slug(s string) string {
 	return strings.Trim(s, "-_")
 }
 
-// originOf is where a request goes.
-func originOf(q *Request) string { return q.URL.Scheme + "://" + q.URL.Host }
-
 // hostOf says on which host of the target a request is, and its path there; ok is false where it goes elsewhere.
 func (r *reader) hostOf(q *Request) (host, path string, ok bool) {
-	return r.on.On(originOf(q) + cmp.Or(q.URL.EscapedPath(), "/"))
+	return r.on.On(q.Address())
 }

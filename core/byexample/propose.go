@@ -21,7 +21,7 @@ import (
 func (r *reader) where() {
 	count := map[string]int{}
 	for _, c := range r.calls {
-		o := originOf(c.q)
+		o := c.q.Origin()
 		if count[o]++; count[o] > count[r.out.Origin] {
 			r.out.Origin = o
 		}
@@ -48,7 +48,7 @@ func (r *reader) where() {
 	elsewhere := map[string]bool{}
 	for _, c := range r.calls {
 		if _, _, ok := r.hostOf(c.q); !ok {
-			elsewhere[originOf(c.q)] = true
+			elsewhere[c.q.Origin()] = true
 		}
 	}
 	for _, o := range slices.Sorted(maps.Keys(elsewhere)) {
@@ -75,7 +75,7 @@ func (r *reader) hosts() (list []string) {
 		if _, _, ok := r.hostOf(c.q); ok || c.login == nil && c.by == nil {
 			continue
 		}
-		first := targetName(originOf(c.q))
+		first := targetName(c.q.Origin())
 		if first == "local" || first == r.on.Name {
 			first = "id"
 		}
@@ -83,10 +83,10 @@ func (r *reader) hosts() (list []string) {
 		for n := 2; r.on.Hosts[name] != ""; n++ {
 			name = fmt.Sprint(first, n)
 		}
-		r.on.Hosts[name] = originOf(c.q)
-		list = append(list, declaration.Scalar(name)+": "+declaration.Scalar(originOf(c.q)))
+		r.on.Hosts[name] = c.q.Origin()
+		list = append(list, declaration.Scalar(name)+": "+declaration.Scalar(c.q.Origin()))
 		if r.target != nil {
-			r.propose(Proposal{Kind: Host, Name: r.target.Name, Field: name, Text: originOf(c.q),
+			r.propose(Proposal{Kind: Host, Name: r.target.Name, Field: name, Text: c.q.Origin(),
 				Why: "callers log in or prove themselves there", DeclaredBefore: true})
 		}
 	}

@@ -1,6 +1,7 @@
 package byexample
 
 import (
+	"cmp"
 	"errors"
 	"net/url"
 	"strings"
@@ -56,6 +57,12 @@ func Address(text string) (*url.URL, error) {
 	}
 	return u, nil
 }
+
+// Origin is where it goes, as scheme://host[:port].
+func (r *Request) Origin() string { return r.URL.Scheme + "://" + r.URL.Host }
+
+// Address is its origin with its path, without the query.
+func (r *Request) Address() string { return r.Origin() + cmp.Or(r.URL.EscapedPath(), "/") }
 
 // Add puts a header field in; those of cookies are taken apart (RFC 6265 section 4.2.1).
 func (r *Request) Add(name, value string) {

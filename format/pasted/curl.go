@@ -13,6 +13,7 @@ import (
 	"mvdan.cc/sh/v3/syntax"
 
 	"millgate/core/byexample"
+	"millgate/core/declaration"
 )
 
 // aCurl is where a command begins, behind a prompt or what keeps what it says.
@@ -376,17 +377,17 @@ func (c *command) request() (*byexample.Request, error) {
 	return r, nil
 }
 
-// multipart writes parts as they are sent (RFC 7578); those of files are not known.
+// multipart writes parts as they are sent; those of files are not known.
 func multipart(r *byexample.Request, parts [][2]string) {
-	const boundary = "millgate-part"
-	var b strings.Builder
+	var list declaration.Parts
 	for _, p := range parts {
 		if strings.HasPrefix(p[1], "@") || strings.HasPrefix(p[1], "<") {
 			r.Miss("the part " + p[0] + ", which stands in a file")
 			continue
 		}
-		fmt.Fprintf(&b, "--%s\r\nContent-Disposition: form-data; name=%q\r\n\r\n%s\r\n", boundary, p[0], p[1])
+		list = append(list, declaration.Part{Name: p[0], Text: p[1]})
 	}
-	r.Body = []byte(b.String() + "--" + boundary + "--\r\n")
-	r.Add("Content-Type", "multipart/form-data; boundary="+boundary)
+	contentType, body := list.Body()
+	r.Body = body
+	r.Add("Content-Type", contentType)
 }

@@ -2786,14 +2786,8 @@ type PolicyPlan struct {
 	Policy  UnsafePolicy `json:"policy"`
 	Probes  int          `json:"probes"`
 
-	// Requests With logins and throwaway records
-	Requests int `json:"requests"`
-
 	// Routes Most of what is there first
 	Routes []UnsafeRoute `json:"routes"`
-
-	// Seconds That it is expected to take
-	Seconds float64 `json:"seconds"`
 }
 
 // Probe defines model for Probe.

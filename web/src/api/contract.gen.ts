@@ -2534,15 +2534,8 @@ export interface components {
         PolicyPlan: components["schemas"]["Changing"] & {
             policy: components["schemas"]["UnsafePolicy"];
             probes: number;
-            /** @description With logins and throwaway records */
-            requests: number;
             /** @description What would be left out */
             left: number;
-            /**
-             * Format: double
-             * @description That it is expected to take
-             */
-            seconds: number;
             /** @description Most of what is there first */
             routes: components["schemas"]["UnsafeRoute"][];
         };

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { NButton, NCheckbox, NInput } from 'naive-ui'
-import { computed, nextTick, onMounted, ref, watch } from 'vue'
+import { computed, nextTick, onBeforeUnmount, onMounted, ref, watch } from 'vue'
 import { api, ask } from '../../api/client'
 import { useAsk } from '../../composables/useAsk'
 import WroteLines from '../../parts/WroteLines.vue'
@@ -42,6 +42,7 @@ const {
   },
 )
 watch(text, (t) => (draft.value = t))
+onBeforeUnmount(() => (draft.value = '')) // what nobody sees any more is not shown on the board either
 function edit(before: string, of: { at: string[]; set: Record<string, string> }, page = '') {
   return ask(
     api.POST('/api/origins/edit', { body: { text: before, line: props.row.line, was: props.row.was, page, ...of } }),

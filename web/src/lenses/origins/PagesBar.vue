@@ -2,6 +2,7 @@
 import { NButton } from 'naive-ui'
 import { computed, ref, watch } from 'vue'
 import type { PagesLook } from '../../api/client'
+import { vSays } from '../../parts/says'
 import { plural } from '../../parts/words'
 import PageForm from './PageForm.vue'
 import { turnedPages } from './pages'
@@ -56,7 +57,6 @@ function add(of?: Row) {
 function close() {
   added.value = null
   chosen.value = ''
-  draft.value = ''
 }
 // What was pointed at is gone once the text is another one.
 watch(rows, (l) => {
@@ -76,13 +76,17 @@ const turned = computed(() => turnedPages(props.then))
       <table class="plain">
         <thead>
           <tr>
-            <th style="width: 17%" title="Routes that the entry is for; the most specific entry decides alone">at</th>
-            <th style="width: 25%" title="The origin of the pages: https://name, any, or null">page</th>
-            <th title="Methods that they may use; GET where none is named">methods</th>
-            <th title="Header fields that their scripts may set">may set</th>
-            <th title="Header fields of answers that their scripts may read">may read</th>
-            <th style="width: 84px" title="Whether the user’s cookies go with it, and the answer is read">cookies</th>
-            <th style="width: 76px" title="How long a browser may remember the answer to a preflight">kept for</th>
+            <th v-says="'Routes that the entry is for; the most specific entry decides alone'" style="width: 17%">
+              at
+            </th>
+            <th v-says="'The origin of the pages: https://name, any, or null'" style="width: 25%">page</th>
+            <th v-says="'Methods that they may use; GET where none is named'">methods</th>
+            <th v-says="'Header fields that their scripts may set'">may set</th>
+            <th v-says="'Header fields of answers that their scripts may read'">may read</th>
+            <th v-says="'Whether the user’s cookies go with it, and the answer is read'" style="width: 84px">
+              cookies
+            </th>
+            <th v-says="'How long a browser may remember the answer to a preflight'" style="width: 76px">kept for</th>
             <td style="width: 64px"></td>
           </tr>
         </thead>

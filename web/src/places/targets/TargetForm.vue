@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { NButton, NInput } from 'naive-ui'
 import { storeToRefs } from 'pinia'
-import { computed, ref, watch } from 'vue'
+import { computed, ref } from 'vue'
 import { api, ask, message, type Connection, type Target } from '../../api/client'
 import WroteLines from '../../parts/WroteLines.vue'
 import { useDraft } from '../../composables/useDraft'
@@ -70,13 +70,6 @@ function write() {
 const testing = ref(false)
 const test = ref<Connection | null>(null)
 const failed = ref('')
-watch(
-  () => props.target.name,
-  () => {
-    test.value = null
-    failed.value = ''
-  },
-)
 async function tryIt() {
   testing.value = true
   test.value = null

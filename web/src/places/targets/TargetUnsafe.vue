@@ -3,6 +3,7 @@ import { NRadio, NRadioGroup } from 'naive-ui'
 import { computed, ref } from 'vue'
 import { api, ask } from '../../api/client'
 import { useAnswer } from '../../composables/useAnswer'
+import { vSays } from '../../parts/says'
 import { plural } from '../../parts/words'
 
 // What each word for unsafe methods would send to the target, before one of them is chosen.
@@ -49,9 +50,9 @@ const shown = computed(() => chosen.value?.routes.slice(0, all.value ? undefined
         <thead>
           <tr>
             <td></td>
-            <th class="n" title="Probes of one sweep in all" tabindex="0">probes</th>
-            <th v-for="c in columns" :key="c.name" class="n" :title="c.says" tabindex="0">{{ c.label }}</th>
-            <th class="n" title="Probes that are not sent, and said to be left out" tabindex="0">left out</th>
+            <th v-says="'Probes of one sweep in all'" class="n">probes</th>
+            <th v-for="c in columns" :key="c.name" v-says="c.says" class="n">{{ c.label }}</th>
+            <th v-says="'Probes that are not sent, and said to be left out'" class="n">left out</th>
           </tr>
         </thead>
         <tbody>
@@ -77,7 +78,7 @@ const shown = computed(() => chosen.value?.routes.slice(0, all.value ? undefined
         <thead>
           <tr>
             <th>route</th>
-            <th v-for="c in columns" :key="c.name" class="n" :title="c.says" tabindex="0">{{ c.label }}</th>
+            <th v-for="c in columns" :key="c.name" v-says="c.says" class="n">{{ c.label }}</th>
           </tr>
         </thead>
         <tbody>
