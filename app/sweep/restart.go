@@ -99,7 +99,11 @@ func (sw *Sweeps) FillForRestart(ctx context.Context, target, name string) (Rest
 	}
 	out.Left = quota.Span(max(0, m.Said))
 	if m.Said < 0 {
-		out.Left = quota.Span(quota.StackFor(d, q, p.Caller.Identity).Shortest())
+		out.Left = quota.Span(m.ShutFor(quota.StackFor(d, q, p.Caller.Identity)))
+	}
+	if out.Left == 0 {
+		return out, fmt.Errorf("%w: after %d calls one was refused, as %s does not yet, or no longer; when it "+
+			"admits again the service does not say, so that a restart shows nothing", fault.ErrInput, out.Calls, name)
 	}
 	kept = true
 	sw.mu.Lock()

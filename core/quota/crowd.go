@@ -8,6 +8,10 @@ type Crowd struct {
 	Waited int `json:"waited"` // of those, how many were not answered at once
 	// Late were not answered while the drill could wait.
 	Late int `json:"late,omitempty"`
+	// Vain of those that waited were refused then: in vain, or at once by a service that was busy.
+	Vain int `json:"vain,omitempty"`
+	// Stood were sent or answered while the sender stood still: whether they waited was not seen.
+	Stood int `json:"stood,omitempty"`
 	// Left were given up before those: where the service does not notice, they stand in the queue still.
 	Left int `json:"left,omitempty"`
 	// Refused were refused at once.
@@ -15,6 +19,9 @@ type Crowd struct {
 	// Overtaken are pairs of which the later was answered first, of two tries the fewest.
 	Overtaken int `json:"overtaken,omitempty"`
 }
+
+// Sure is how many calls waited in a way that a busy service does not explain.
+func (c *Crowd) Sure() int { return c.Waited - c.Vain }
 
 // waits says how many may wait, by a crowd.
 func (c *Crowd) waits() Conclusion {
@@ -32,6 +39,13 @@ func (c *Crowd) waits() Conclusion {
 		c.Sent, c.Waited, c.Refused)}
 	if c.Late > 0 {
 		out.Because = append(out.Because, fmt.Sprintf("%d of them waited for longer than the drill could", c.Late))
+	}
+	if c.Vain > 0 {
+		out.Because = append(out.Because, fmt.Sprintf("%d of them were refused, late: in vain, or the service was busy",
+			c.Vain))
+	}
+	if c.Stood > 0 {
+		out.Because = append(out.Because, fmt.Sprintf("of %d it was not seen, since the sender stood still", c.Stood))
 	}
 	if c.Left > 0 {
 		out.Because = append(out.Because, fmt.Sprintf("%d had been given up before, and may have stood in the queue "+

@@ -25,7 +25,7 @@ func (s Stack) First() Calls {
 type Around struct {
 	Way    string `json:"way"`
 	Status int    `json:"status"`
-	Passed bool   `json:"passed"` // it was answered as an admitted call, and the next plain one was refused again
+	Passed bool   `json:"passed"` // it was answered as an admitted call each time, and plain ones between were refused
 }
 
 // Measured is what a drill saw.
@@ -100,6 +100,26 @@ func (m *Measured) Lasted() Micros {
 		return 0
 	}
 	return m.span()
+}
+
+// ShutFor is for how long after the last answer a stack still refuses, when it counted what was admitted as
+// early as it can have; 0 where it would admit the next call at once.
+func (m *Measured) ShutFor(s Stack) Micros {
+	if len(m.Calls) == 0 {
+		return 0
+	}
+	g := NewGate(s)
+	for _, c := range m.Calls {
+		if c.OK {
+			g.Call(c.At, 1)
+		}
+	}
+	last := m.Calls[len(m.Calls)-1]
+	at := last.At + last.Took
+	if d := g.Call(at, 1); !d.OK {
+		return d.Retry - at
+	}
+	return 0
 }
 
 // Most is the most calls that were admitted in any interval of w ticks.

@@ -430,3 +430,20 @@ func BenchmarkDecisions(b *testing.B) {
 		})
 	}
 }
+
+// How long a quota stays shut goes by when its calls came.
+func TestShutFor(t *testing.T) {
+	calls := []Seen{{At: 0, OK: true}, {At: 400_000, OK: true}, {At: 500_000, Took: 100_000}}
+	for _, c := range []struct {
+		l    Limit
+		left Micros
+	}{
+		{Limit{Kind: FixedFirst, N: 2, W: 2_000_000}, 1_400_000},
+		{Limit{Kind: SlidingLog, N: 2, W: 2_000_000}, 1_400_000},
+		{Limit{Kind: Bucket, N: 1, W: 1_000_000, Burst: 2}, 400_000},
+		{Limit{Kind: FixedFirst, N: 3, W: 2_000_000}, 0},
+	} {
+		assert.Equal(t, c.left, (&Measured{Calls: calls}).ShutFor(Stack{c.l}), c.l.Kind)
+	}
+	assert.Zero(t, (&Measured{}).ShutFor(Stack{{Kind: FixedFirst, N: 1, W: 1}}))
+}

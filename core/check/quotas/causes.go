@@ -28,13 +28,14 @@ var rows = append([]*finding.Row{
 	sameAs(none, limited(over, finding.Unthrottled, "More calls get through than declared",
 		"The limiter lets more pass than its quota's ceiling: "+
 			"nodes that count alone, or two windows at their edge.", "Count every call, in front of the work that "+
-			"it asks for: let all nodes share one count, and count in a sliding window where the edge of two fixed ones must not let twice as much through.")),
+			"it asks for: let all nodes share one count, and count in a sliding window where the edge of two "+
+			"fixed ones must not let twice as much through.")),
 	limited(none, finding.Unthrottled, "Nothing limits the calls", "Passwords are guessed and records gone through "+
 		"as fast as the "+
 		"service answers.", "Count the calls, in front of the work that they ask for."),
 	limited(way, finding.Unthrottled, "The count is stepped around with {what}",
 		"While calls were refused, one that said to be "+
-			"somebody else was admitted, and the next without that was refused again.",
+			"somebody else was admitted, and those without that before and after were refused.",
 		"Count by what the caller cannot write: the "+
 			"address of the connection, or of a gateway that you trust; and count a path in one form."),
 	limited(routes, finding.Unthrottled, "Each route has its own count",

@@ -79,7 +79,7 @@ func (Family) Cost(c *check.Context, p *check.Probe) check.Cost {
 }
 
 // aroundIt is about how many calls try ways around a quota, and look again.
-const aroundIt = 12
+const aroundIt = 18
 
 // Cell is the quota's, at the route of its drill.
 func (Family) Cell(p *check.Probe) (check.Cell, string) {

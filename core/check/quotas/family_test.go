@@ -137,6 +137,7 @@ type service struct {
 	slow   time.Duration         // that a call takes
 	fails  map[int]int           // by number of the call, what it is answered in place of anything else
 	takes  map[int]time.Duration // by number of the call, how long it waits and is served then
+	late   map[int]time.Duration // by number of the call, how much longer it takes, however it is answered
 	lost   map[int]bool
 	unsent string // why nothing is sent
 	guards bool   // it refuses tokens that do not hold and nobody, once it has counted them
@@ -154,6 +155,12 @@ func who(c check.Call) string {
 }
 
 func (s *service) answer(c check.Call, at time.Duration) check.Report {
+	r := s.served(c, at)
+	r.Exchange.Took += s.late[s.n]
+	return r
+}
+
+func (s *service) served(c check.Call, at time.Duration) check.Report {
 	if s.n++; s.unsent != "" {
 		return check.Report{Fate: check.Unsent, Why: s.unsent}
 	}
@@ -269,7 +276,19 @@ func balanced(letters string) func(check.Call) string {
 	}
 }
 
-const second = int64(1_000_000)
+// allOf makes calls from one number to another late.
+func allOf(from, to int, by time.Duration) map[int]time.Duration {
+	out := map[int]time.Duration{}
+	for n := from; n <= to; n++ {
+		out[n] = by
+	}
+	return out
+}
+
+const (
+	second = int64(1_000_000)
+	busy   = 700 * time.Millisecond
+)
 
 func TestDrills(t *testing.T) {
 	five := []quota.Limit{{Kind: quota.FixedFirst, N: 5, W: 2 * second}}
@@ -392,6 +411,20 @@ func TestDrills(t *testing.T) {
 			"5 of 5 calls that were sent together waited for their turn, 3 of them for longer than the drill waits; " +
 				"line lets 2",
 			nil},
+		{"as many wait as are declared, on a machine that is busy for a moment", "line", &service{limit: queue,
+			count: who,
+			late:  map[int]time.Duration{6: busy, 7: busy, 8: busy, 9: busy, 10: busy}}, finding.Agrees, "",
+			"wait for their turn", nil},
+		{"as many wait as are declared, on a machine that is busy", "line", &service{limit: queue, count: who,
+			late: allOf(6, 40, 200*time.Millisecond)}, finding.Unproven, "",
+			"or the service was busy, was not seen", nil},
+		{"a bucket that lets one in so many through", "few", &service{limit: noQueue, count: who,
+			late: allOf(1, 90, 500*time.Millisecond)}, finding.Agrees, "", "refused within",
+			func(t *testing.T, m *Measured, _ []check.Call) {
+				for _, a := range append(m.Around, m.Route) {
+					assert.False(t, a.Passed, a.Way)
+				}
+			}},
 		{"fewer wait than are declared", "line", &service{limit: one, count: who}, finding.OverRestrictive, shorter,
 			"4 of 5 calls that were sent together were refused at once, and 1 waited for their turn; line lets 2 wait",
 			nil},

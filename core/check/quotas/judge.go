@@ -144,13 +144,14 @@ func (j *judging) drill() {
 	}
 	for _, a := range m.Around {
 		if a.Passed {
-			j.gap(way+a.Way, proof, "While calls were refused by %s, one with %s was answered %d, and the next "+
-				"without it was refused again.", q.Name, a.Way, a.Status)
+			j.gap(way+a.Way, proof, "While calls were refused by %s, one with %s was answered %d, and those "+
+				"without it before and after were refused.", q.Name, a.Way, a.Status)
 		}
 	}
 	if r := m.Route; r.Passed && !q.PerRoute {
-		j.gap(routes, proof, "While calls were refused by %s, one to %s was answered %d, and the next here was "+
-			"refused again: each route has a count of its own, one for all is declared.", q.Name, r.Way, r.Status)
+		j.gap(routes, proof, "While calls were refused by %s, one to %s was answered %d, and those here "+
+			"before and after were refused: each route has a count of its own, one for all is declared.", q.Name,
+			r.Way, r.Status)
 	} else if r.Way != "" && q.PerRoute && r.Status == m.Status {
 		j.gap(allRoutes, j.speaks(), "While calls were refused by %s, the first to %s was refused too: they share one "+
 			"count, one for each is declared.", q.Name, r.Way)
@@ -161,7 +162,7 @@ func (j *judging) drill() {
 	j.refusal()
 	if r := m.Right; r != nil && q.Locks != nil && r.In {
 		j.gap(opens, check.Shown(j.seen),
-			"While logins with a wrong secret were refused by %s, one with the right secret "+
+			"While logins with a wrong secret were refused by %s, each one with the right secret "+
 				"was answered %d; the account is to be closed then.", q.Name, r.Status)
 	}
 	j.otherwise()
@@ -176,6 +177,13 @@ func (j *judging) drill() {
 		j.unproven("%s", m.Broke)
 	case m.Disturbed() || m.Failed > 0:
 		j.unproven("%s", m.Found())
+	case m.Crowd != nil && m.Crowd.Sure() <= q.Queue && m.Crowd.Waited > q.Queue && q.Queue > 0:
+		j.unproven("of %d calls that were sent together %d were answered late, %d of them with a refusal: whether more "+
+			"wait than %s lets, or the service was busy, was not seen", m.Crowd.Sent, m.Crowd.Waited, m.Crowd.Vain,
+			q.Name)
+	case m.Right != nil && m.Right.Ended:
+		j.unproven("the right secret was answered %d while wrong ones had been refused, and then wrong ones were not "+
+			"refused any more: the account may have been opened again just before", m.Right.Status)
 	case j.spread() && m.FirstStretch() != j.Stack.First():
 		j.unproven("after %d calls at %d routes in turn one was refused, and %s lets %d through: that may have been "+
 			"a tighter quota of those routes", m.FirstStretch(), 1+len(j.at().Spread), q.Name, j.Stack.First())
@@ -259,6 +267,9 @@ func (j *judging) atOnce() {
 			"together; %s lets %d run.", s.Most, s.Ran, q.Name, allowed)
 	case int64(s.Ran) > allowed:
 		j.gap(atOnce, j.speaks(), "%d calls ran at the same time; %s lets %d run.", s.Ran, q.Name, allowed)
+	case int64(s.Limit) > allowed:
+		j.unproven("%s %s lets %d run: that more do was not seen, or only once", m.Found(), q.Name, allowed)
+		return
 	case s.Limit == 0 && !s.Refused:
 		j.unproven("%d calls at the same time were answered, and they need not have run together: %s", s.Most,
 			strings.Join(s.Seen, "; "))

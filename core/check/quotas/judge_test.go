@@ -2,6 +2,7 @@ package quotas
 
 import (
 	"cmp"
+	"slices"
 	"testing"
 	"time"
 
@@ -72,10 +73,14 @@ func TestWhatAQuotaDrillShows(t *testing.T) {
 		{"one at once", one, quota.Measured{Calls: append(append(alone,
 			append(calls(1, 40, 200), calls(1, 1, -200)...)...), calls(0, 40, 300)...), Status: 429}, finding.Agrees,
 			"how many run at once: 1"},
-		{"three at once", one, quota.Measured{Calls: append(append(alone,
-			append(calls(1, 40, 200, 200, 200), calls(1, 1, -200)...)...), calls(0, 40, 300)...), Status: 429},
-			finding.Unthrottled, "3 calls ran at the same time; one lets 1 run"},
-		{"any number at once", one, quota.Measured{Calls: append(alone, calls(1, 40, 200, 200, 200, 200)...)},
+		{"three at once", one, quota.Measured{Calls: slices.Concat(alone, calls(1, 40, 200, 200, 200),
+			calls(1, 1, -200), calls(0, 40, 300), calls(2, 40, 400, 400, 400), calls(2, 1, -400), calls(0, 40, 500)),
+			Status: 429}, finding.Unthrottled, "3 calls ran at the same time; one lets 1 run"},
+		{"three at once, seen once", one, quota.Measured{Calls: slices.Concat(alone, calls(1, 40, 200, 200, 200),
+			calls(1, 1, -200), calls(0, 40, 300)), Status: 429}, finding.Unproven,
+			"It is a limit on how many run at once: 3. one lets 1 run"},
+		{"any number at once", one, quota.Measured{Calls: slices.Concat(alone, calls(1, 40, 200, 200, 200, 200),
+			calls(2, 40, 300, 300, 300, 300))},
 			finding.Unthrottled, "4 calls at the same time were all admitted"},
 		{"one at once, and disturbed", one,
 			quota.Measured{Calls: append(append(alone, append(calls(1, 40, 200), calls(1, 1, -200)...)...),
@@ -85,8 +90,14 @@ func TestWhatAQuotaDrillShows(t *testing.T) {
 		{"one after the other, read late", one,
 			quota.Measured{Calls: append(append(alone, calls(1, 55, 200)...), calls(1, 58, 215)...)}, finding.Unproven,
 			"need not have run together"},
-		{"some later", one, quota.Measured{Calls: append(append(alone, calls(1, 40, 200, 200)...),
-			calls(1, 90, 200)...)}, finding.Unthrottled, "2 calls ran at the same time"},
+		{"any number at once, seen once", one, quota.Measured{Calls: append(alone, calls(1, 40, 200, 200, 200,
+			200)...)},
+			finding.Unproven, "need not have run together"},
+		{"on a machine that is busy until then", one, quota.Measured{Calls: slices.Concat(calls(0, 90, 1, 100, 200),
+			calls(1, 45, 300), calls(1, 80, 302), calls(0, 41, 400), calls(2, 40, 500), calls(2, 1, -500),
+			calls(0, 90, 600)), Status: 429}, finding.Agrees, "within what one allows"},
+		{"some later", one, quota.Measured{Calls: slices.Concat(alone, calls(1, 40, 200, 200), calls(1, 90, 200),
+			calls(2, 40, 400, 400), calls(2, 90, 400))}, finding.Unthrottled, "2 calls ran at the same time"},
 		{"while the drill stood still", one,
 			quota.Measured{Calls: append(alone, append(calls(1, 40, 200, 200),
 				quota.Seen{At: 200_000, Took: 40_000, OK: true, Batch: 1, Gap: true})...)}, finding.Unproven,

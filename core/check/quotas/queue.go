@@ -62,27 +62,35 @@ func (x *drilling) fillQueue() error {
 }
 
 // overflow sends, while calls wait or are to wait, more than may, so that one is refused; and one of
-// another caller, who must not wait for them. Where a later one is answered before an earlier one,
-// that is tried again.
+// another caller, who must not wait for them. Where a later one is answered before an earlier one, or
+// more wait than may, that is tried again: a machine that was busy makes answers late once.
 func (x *drilling) overflow() []check.Report {
 	left := 0
 	if x.m.Waits {
 		left = 1 // whose answer was not awaited
 	}
-	list := x.crowd()
+	list := x.crowd(x.turn())
 	x.m.Crowd = x.queue(list)
-	x.m.Crowd.Left = left
-	if x.m.Crowd.Overtaken > 0 {
-		again := x.queue(x.crowd())
-		x.m.Crowd.Overtaken = min(x.m.Crowd.Overtaken, again.Overtaken)
+	if first := x.m.Crowd; first.Overtaken > 0 || x.q.Queue > 0 && first.Waited > x.q.Queue {
+		turn := x.turn()
+		if first.Overtaken == 0 { // whether they wait shows sooner than who is first
+			turn /= 2
+		}
+		again := x.queue(x.crowd(turn))
+		overtaken := min(first.Overtaken, again.Overtaken)
+		if again.Waited < first.Waited {
+			x.m.Crowd = again
+		}
+		x.m.Crowd.Overtaken = overtaken
 	}
+	x.m.Crowd.Left = left
 	return list
 }
 
-// crowd sends calls that come in order, and one of another caller beside them.
-func (x *drilling) crowd() []check.Report {
+// crowd sends calls that come in order and are given so long, and one of another caller beside them.
+func (x *drilling) crowd(turn time.Duration) []check.Report {
 	many := max(x.q.Queue, 1) + beyondQueue
-	turn, between := x.turn(), min(apartBy, x.patience()/time.Duration(2*many))
+	between := min(apartBy, x.patience()/time.Duration(2*many))
 	calls := make([]check.Call, many, many+1)
 	for i := range calls {
 		c := x.what
@@ -116,23 +124,24 @@ func (x *drilling) crowd() []check.Report {
 // queue reads what calls showed that were sent together.
 func (x *drilling) queue(list []check.Report) *quota.Crowd {
 	q := &quota.Crowd{Sent: len(list)}
+	pulse := x.Look(check.Look{Name: "the sender", Sender: true}).Pulse
 	late := quota.Span(quota.Slow(x.drill.Calls))
 	var admitted []check.Report // after they had waited
 	for _, r := range list {
 		long := r.End-r.Begin > late
+		if r.Fate == check.Answered && x.refused(r) && x.m.Status == 0 {
+			x.refusedWith(r)
+		}
 		switch {
+		case pulse.Broke(r.Begin, r.End): // it was us, or may have been
+			q.Stood++
 		case r.Fate == check.Late: // it waited until nobody waited for it any more
 			q.Late, q.Waited = q.Late+1, q.Waited+1
 		case r.Fate != check.Answered:
+		case x.refused(r) && long: // it waited in vain, or the service was busy
+			q.Waited, q.Vain = q.Waited+1, q.Vain+1
 		case x.refused(r):
-			if x.m.Status == 0 {
-				x.refusedWith(r)
-			}
-			if long { // it waited in vain
-				q.Waited++
-			} else {
-				q.Refused++
-			}
+			q.Refused++
 		case long && !x.failed(r):
 			q.Waited++
 			admitted = append(admitted, r)
@@ -165,10 +174,10 @@ func (j *judging) queue() {
 		most = fmt.Sprintf(", %d of them for longer than the drill waits", m.Late)
 	}
 	switch {
-	case m.Waited > q.Queue:
+	case m.Sure() > q.Queue:
 		j.gap(longer, j.speaks(), "%d of %d calls that were sent together waited for their turn%s; %s lets %d wait, "+
 			"and the next is to be refused at once.", m.Waited, m.Sent, most, q.Name, q.Queue)
-	case m.Waited+m.Left < q.Queue && m.Refused >= beyondQueue:
+	case m.Waited+m.Stood+m.Left < q.Queue && m.Refused >= beyondQueue:
 		j.gap(shorter, j.speaks(), "%d of %d calls that were sent together were refused at once, and %d waited for "+
 			"their turn; %s lets %d wait.", m.Refused, m.Sent, m.Waited+m.Left, q.Name, q.Queue)
 	}

@@ -34,7 +34,9 @@ func (m *Measured) Whole() bool {
 // Right is the answer to the right secret.
 type Right struct {
 	Status int  `json:"status"`
-	In     bool `json:"in"` // it was admitted
+	In     bool `json:"in"` // it was admitted each time
+	// Ended: it was admitted, and then wrong ones were not refused any more.
+	Ended bool `json:"ended,omitempty"`
 }
 
 // What a drill may use: little within a sweep, more when it was asked for alone.
