@@ -10,20 +10,75 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/go-rod/rod/lib/input"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
 
-// hand counts what somebody does with the mouse and the keyboard: clicks, and fields that are filled.
+// hand counts what somebody does: what is pressed, and fields that are filled.
 type hand struct {
 	*Page
-	n int
+	n    int
+	keys bool // with the keyboard alone
 }
 
-func (h *hand) click(css, text string) { h.n++; h.Page.click(css, text) }
+func (h *hand) click(css, text string) {
+	h.n++
+	if !h.keys {
+		h.Page.click(css, text)
+		return
+	}
+	h.see(css, text)
+	if strings.Contains(css, "[role=row]") {
+		h.row(text)
+	} else {
+		h.reach(css, text)
+	}
+	if strings.Contains(css, "checkbox") {
+		h.press(input.Space)
+		return
+	}
+	h.press(input.Enter)
+}
+
 func (h *hand) fill(label, text string) {
 	h.n++
-	h.Page.fill(label, text)
+	if !h.keys {
+		h.Page.fill(label, text)
+		return
+	}
+	h.reach(fmt.Sprintf("[aria-label='%s']", label), "")
+	require.NoError(h.t, h.InsertText(text))
+}
+
+// mostTabs is how far somebody goes with Tab before it counts as out of reach.
+const mostTabs = 200
+
+// row goes to the list, and with the arrows to the row that shows a text.
+func (h *hand) row(text string) {
+	h.t.Helper()
+	h.reach("[role=grid]", "")
+	for range mostTabs {
+		if h.MustEval(`text => { const e = document.activeElement.getAttribute('aria-activedescendant')
+			return !!e && new RegExp(text).test(document.getElementById(e).innerText) }`, text).Bool() {
+			return
+		}
+		h.press(input.ArrowDown)
+	}
+	h.t.Fatalf("no row shows %q (see %s)", text, h.shot())
+}
+
+// reach goes with Tab to what matches css and shows a text.
+func (h *hand) reach(css, text string) {
+	h.t.Helper()
+	for range mostTabs {
+		if h.MustEval(`(css, text) => { const e = document.activeElement
+			return !!e && e.matches(css) && new RegExp(text).test(e.innerText) }`, css, text).Bool() {
+			return
+		}
+		h.press(input.Tab)
+	}
+	h.t.Fatalf("%s %q is not reached with %d tabs (see %s)", css, text, mostTabs, h.shot())
 }
 
 // visit is the HAR of somebody's visit to the reading room: the login and some reads, with their answers.
@@ -57,8 +112,20 @@ func visit(t *testing.T, base, name string, paths ...string) string {
 // called, what it does today is observed and decided, and the sweep proves what is wrong.
 func TestFromNothingToAProvenFinding(t *testing.T) {
 	t.Parallel()
+	fromNothing(t, false)
+}
+
+// The same with the keyboard alone.
+func TestFromNothingByKeyboard(t *testing.T) {
+	t.Parallel()
+	fromNothing(t, true)
+}
+
+func fromNothing(t *testing.T, keys bool) {
+	t.Helper()
 	base := readingRoom(t).URL
-	p := &hand{Page: open(t, run(t, "serve", "--listen", "127.0.0.1:0", "--data", t.TempDir())+"/", "light")}
+	p := &hand{Page: open(t, run(t, "serve", "--listen", "127.0.0.1:0", "--data", t.TempDir())+"/", "light"),
+		keys: keys}
 	p.see("nav[aria-label='Until the first sweep']", "bring them in")
 	p.click("nav a", `callers\s*add`)
 	p.click(".callers button", "^By example$")
@@ -91,8 +158,9 @@ func TestFromNothingToAProvenFinding(t *testing.T) {
 	p.see("header", "revision 2")
 
 	p.click(".rail a", "^Board$")
-	p.sweepDone()
-	p.n += 2 // the sweep is started and its plan accepted
+	p.click("footer button", "^Start sweep$")
+	p.click(".dialog button", "^Start sweep$")
+	p.swept(`Sweep \d+`, "")
 	p.gone("nav", "Until the first sweep")
 	p.click(".rail a", "^Findings$")
 	p.click("[role=row] [role=gridcell]", "Somebody else's record")
