@@ -26,6 +26,12 @@ func with200(_ *http.Request, a *httptest.ResponseRecorder) {
 	says(a, 200, `{"error":"you may not"}`)
 }
 
+// turning is the village with what its access entries and its scheme say of how callers are turned away.
+func turning(entry, scheme string) string {
+	return strings.NewReplacer("millgate: 1\n", "millgate: 1.1\n", "who: r }", "who: r"+entry+" }", "who: owner }",
+		"who: owner"+entry+" }", "kind: bearer,", "kind: bearer,"+scheme).Replace(village)
+}
+
 // oddStatus are services whose status does not say what happened.
 var oddStatus = []liar{
 	{name: "refusals are answered 200, as declared", text: village +
@@ -41,6 +47,16 @@ var oddStatus = []liar{
 	{name: "refusals are answered 404", twist: refusals(func(_ *http.Request, a *httptest.ResponseRecorder) {
 		says(a, 404, "")
 	}), kinds: []string{"W the guard of access", "W the guard of access"}, code: 0},
+	{name: "refusals are answered 404, as declared", text: turning(", turned_away: 404", ""),
+		twist: refusals(func(_ *http.Request, a *httptest.ResponseRecorder) { says(a, 404, "") }), code: 0},
+	{name: "refusals are answered 410, as declared", text: turning(", turned_away: 410", ""),
+		twist: refusals(func(_ *http.Request, a *httptest.ResponseRecorder) { says(a, 410, "") }), code: 0},
+	{name: "refusals are answered 401 and 403, where 410 is declared", text: turning(", turned_away: 410", ""),
+		says: []string{"another status is declared", "must be answered 410 ("}, never: []string{"U ", "P "}, code: 0},
+	{name: "a scheme refuses with 403, as declared", text: turning("", " refuses: 403,"),
+		twist: refusals(func(_ *http.Request, a *httptest.ResponseRecorder) { says(a, 403, "") }), code: 0},
+	{name: "an entry comes before its scheme", text: turning(", turned_away: { credential: 401, soundness: 401 }",
+		" refuses: 403,"), code: 0},
 	{name: "refusals are answered 418", twist: refusals(func(_ *http.Request, a *httptest.ResponseRecorder) {
 		says(a, 418, "")
 	}), never: []string{"U ", "P "}, code: 0},

@@ -245,3 +245,21 @@ paths:
     get: { security: [], responses: { "200": { description: ok } } }
     post: { responses: { "201": { description: ok } } }
 `
+
+// How callers are turned away is said in the rule of a route.
+func TestHowCallersAreTurnedAway(t *testing.T) {
+	t.Parallel()
+	p := open(t, demo(t), "light")
+	p.see("[role=columnheader]", "imre")
+	p.click("button", "^Edit rules$")
+	p.hit("[aria-label^='imre, GET /v1/proposals/{proposal_id}']")
+	p.press('w')
+	p.pick(".dialog .ways", "404 to who is signed in")
+	p.see(".dialog .says", `turned_away: \{ role: 404, scope: 404, ownership: 404 \}`)
+	p.click(".dialog button", "^Write the rule$")
+	p.see("section.pending", "pending")
+	p.click("button", "^Keep change$")
+	p.see("header", "revision 2")
+	text, _ := p.kept()
+	assert.Contains(t, text, "turned_away: { role: 404, scope: 404, ownership: 404 }")
+}

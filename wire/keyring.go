@@ -1,6 +1,7 @@
 package wire
 
 import (
+	"cmp"
 	"context"
 	"encoding/base64"
 	"encoding/json"
@@ -491,4 +492,15 @@ func FillBody(body []byte, contentType string, values map[string]string) []byte 
 		return []byte(fillText(string(body), values, url.QueryEscape))
 	}
 	return []byte(fillText(string(body), values, same))
+}
+
+// Unsound is the status that says of a call that its credential does not hold.
+func (k *Keyring) Unsound(c check.Call) int {
+	status := c.Unsound
+	if len(c.As) > 0 && status == 0 {
+		if s := k.doc.SchemeNamed(c.As[0].Scheme); s != nil {
+			status = s.Refuses
+		}
+	}
+	return cmp.Or(status, 401)
 }

@@ -49,7 +49,11 @@ func (a Asked) tells() (there, gone string, ok bool) {
 	case a.Seen == 0:
 		return "", "", false
 	case admitted && declared != 0:
-		return "2??", "401|403|404", true
+		gone = "401|403|404"
+		if !a.Expected.Plain() {
+			gone += fmt.Sprintf("|%d", declared)
+		}
+		return "2??", gone, true
 	case !admitted && declared == 0:
 		return fmt.Sprint(a.Seen), "2??", true
 	case !admitted && declared != a.Seen:

@@ -88,7 +88,7 @@ func (r *run) runner(p *check.Probe, park func()) wire.Runner {
 			if c.Effect == check.Unsafe || c.Effect == check.Creates {
 				landed.Store(true)
 			}
-			r.fares(p, c, r.class(x), renewed.Load())
+			r.fares(p, c, x, renewed.Load())
 			return r.landed(p, c, x, r.class(x))
 		},
 		Renews: func(c check.Caller, epoch int) bool {
@@ -144,7 +144,7 @@ func (r *run) owe(p *check.Probe, c check.Call) (settle func(left string), err e
 
 // fares follows how an identity's credential fares: when one that was renewed is admitted,
 // what was refused since it was last is sent again.
-func (r *run) fares(p *check.Probe, c check.Call, cls check.Class, renewed bool) {
+func (r *run) fares(p *check.Probe, c check.Call, x check.Exchange, renewed bool) {
 	if p.Phase >= check.ThenEnding || len(c.As) != 1 || c.As[0].Slot != "" || c.As[0].Identity == "" ||
 		c.As[0].Identity != p.Caller.Identity || c.As[0].State != access.Sound {
 		return
@@ -152,8 +152,9 @@ func (r *run) fares(p *check.Probe, c check.Call, cls check.Class, renewed bool)
 	k := p.Caller.Identity + "\x00" + c.As[0].Scheme
 	r.mu.Lock()
 	defer r.mu.Unlock()
+	cls := r.class(x)
 	switch {
-	case cls == check.Refused && !slices.Contains(r.since[k], p):
+	case (cls == check.Refused || x.Status == r.keys.Unsound(c)) && !slices.Contains(r.since[k], p):
 		r.since[k] = append(r.since[k], p)
 	case cls == check.Admitted && c.Must:
 		r.again(k, p, renewed)

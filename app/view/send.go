@@ -53,7 +53,7 @@ func (vw *View) Send(ctx context.Context, x Sending) (Sent, error) {
 	}
 	d := vw.ws.Present().Doc
 	out.Class = out.Report.Class(d.Answers)
-	out.Agrees = agrees(out.Explained.Expectation, out.Class)
+	out.Agrees = agrees(out.Explained.Expectation, out.Class, out.Report.Exchange.Status)
 	out.Silent = slices.Contains([]check.Class{check.Failed, check.Throttled, check.Invalid}, out.Class)
 	if out.Before != nil {
 		out.Differs = differs(*out.Before, out.Report.Exchange)
@@ -63,16 +63,12 @@ func (vw *View) Send(ctx context.Context, x Sending) (Sent, error) {
 
 // agrees says whether a class of answers is what is expected; ownership that depends is met by
 // either.
-func agrees(x access.Expectation, class check.Class) bool {
+func agrees(x access.Expectation, class check.Class, status int) bool {
 	switch x.Outcome {
 	case access.Admit:
 		return class == check.Admitted || x.Depends && (class == check.Forbidden || class == check.Hidden)
-	case access.Refuse:
-		return class == check.Refused
-	case access.Forbid:
-		return class == check.Forbidden
-	case access.Hide:
-		return class == check.Hidden
+	case access.Refuse, access.Forbid, access.Hide:
+		return check.AsDeclared(x, class, status)
 	case access.Either:
 		return class == check.Admitted || class == check.Refused
 	default:

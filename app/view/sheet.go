@@ -118,6 +118,9 @@ func who(d *declaration.Document, i int, e *declaration.Entry) SheetPart {
 	if e.Hide {
 		p.Lines = append(p.Lines, at("hidden from others", "404 in place of 403", e.Place))
 	}
+	if t := e.Turned.Text(); t != "" {
+		p.Lines = append(p.Lines, at("turned away with "+strings.Trim(t, "{ }"), "", e.Place))
+	}
 	if len(e.Who) > 0 && e.Who[0].Kind == declaration.WhoAnyone {
 		p.Lines = append(p.Lines, at("a broken credential is "+
 			map[declaration.Broken]string{declaration.BrokenEither: "admitted or refused",

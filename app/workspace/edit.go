@@ -45,7 +45,7 @@ type BoardChange struct {
 }
 
 // setWords are the words of an entry that the board may set.
-var setWords = []string{"who", "given", "scope", "by", "hide", "owner_of", "broken"}
+var setWords = []string{"who", "given", "scope", "by", "hide", "turned_away", "owner_of", "broken"}
 
 // EditBoard makes an edit of the board in a text.
 func (ws *Workspace) EditBoard(text string, c BoardChange) (Edited, error) {

@@ -20,6 +20,7 @@
 package access
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"sort"
@@ -104,6 +105,7 @@ type Expectation struct {
 	Outcome Outcome
 	Depends bool // admitted for its own record; Outcome is then Admit
 	Decider int  // the rung that failed, 0 when none did
+	Code    int  // the status that is declared in place of the outcome's own; 0 where none is
 	Subject string
 	Ladder  []Rung
 	Entry   *declaration.Entry // the deciding entry, nil on a closed route
@@ -121,9 +123,23 @@ func (e Expectation) Reason() string {
 	return e.reason
 }
 
-// Status is the status code a service answers with, 0 when it is free.
-func (e Expectation) Status() int {
-	return map[Outcome]int{Refuse: 401, Forbid: 403, Hide: 404}[e.Outcome]
+// Status is the status code that turns the caller away, 0 when it is free.
+func (e Expectation) Status() int { return cmp.Or(e.Code, codes[e.Outcome]) }
+
+// Plain says whether the status that turns the caller away is the one that its outcome has by itself.
+func (e Expectation) Plain() bool { return e.Status() == codes[e.Outcome] }
+
+// codes are the statuses of the outcomes that have one.
+var codes = map[Outcome]int{Refuse: 401, Forbid: 403, Hide: 404}
+
+// outcomeOf is the outcome of a status that is declared in place of one; another status is that outcome still.
+func outcomeOf(code int, o Outcome) Outcome {
+	for is, c := range codes {
+		if c == code {
+			return is
+		}
+	}
+	return o
 }
 
 // IsUndecided says whether nobody has decided yet who may call route i.
@@ -238,8 +254,20 @@ func (l *climb) step(r Result, text string) {
 	l.rungs[l.n-1] = Rung{Number: l.n, Name: Names[l.n], Result: r, Text: text}
 }
 
-// end is the next rung, failed: those behind it are not reached.
+// end is the next rung, failed: those behind it are not reached. The entry says first with what status, then
+// the schemes that the route accepts.
 func (l *climb) end(o Outcome, subject, text string) bool {
+	code, says := 0, "turned_away"
+	if l.e != nil {
+		code = l.e.Turned.Of(subject)
+	}
+	if code == 0 && o == Refuse {
+		code, says = l.refuses(), "refuses"
+	}
+	if code != 0 && o != Closed && o != Undecided {
+		text += fmt.Sprintf(" (%s: %d)", says, code)
+		l.x.Code, o = code, outcomeOf(code, o)
+	}
 	l.step(Failed, text)
 	l.rungs[l.n-1].Subject = subject
 	l.x.Outcome, l.x.Decider, l.x.Subject = o, l.n, subject
@@ -247,6 +275,22 @@ func (l *climb) end(o Outcome, subject, text string) bool {
 		l.step(NotReached, "not reached")
 	}
 	return false
+}
+
+// refuses is the status with which a broken credential's scheme turns away, or all that the route accepts where
+// none is presented; 0 where nothing is said, or not the same.
+func (l *climb) refuses() int {
+	if cred := Credential(l.d, l.i, l.c.Identity); cred != nil && l.c.State == Broken {
+		return l.d.SchemeNamed(cred.Scheme.Name).Refuses
+	}
+	same := 0
+	for k, s := range l.d.Accepted(l.e) {
+		if k > 0 && s.Refuses != same {
+			return 0
+		}
+		same = s.Refuses
+	}
+	return same
 }
 
 func (l *climb) closed() bool {

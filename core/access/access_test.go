@@ -41,6 +41,40 @@ access:
   - { at: POST /strict, who: [identity:ann, reader], by: access }
 `
 
+// With what status callers are turned away: an entry says it before the schemes that it accepts.
+func TestTurnedAway(t *testing.T) {
+	d, msgs := declaration.Parse("x", []byte(strings.NewReplacer(
+		"who: reader, given", "who: reader, turned_away: 410, given",
+		"who: [owner, writer], hide: true",
+		"who: [owner, writer], turned_away: { role: 404, ownership: 404, scope: 400 }",
+		"scope: w, by: [access", "scope: w, turned_away: { scope: 404, credential: 401 }, by: [access",
+		"issuer: i, audience: a }", "issuer: i, audience: a, refuses: 403 }").Replace(text)), nil)
+	require.Empty(t, msgs)
+	for _, c := range []struct {
+		route, who string
+		state      State
+		record     Relation
+		want       string
+	}{
+		{"GET /list", "", Absent, "", "410 refuse needs access or service, none is presented (turned_away: 410)"},
+		{"GET /list", "bob", Sound, "", "410 forbid needs verified: true, bob has false (turned_away: 410)"},
+		{"GET /things/{id}", "", Absent, "", "403 forbid needs access or service, none is presented (refuses: 403)"},
+		{"GET /things/{id}", "ann", Broken, "", "403 forbid the credential does not verify (refuses: 403)"},
+		{"GET /things/{id}", "ann", Sound, Foreign, "404 hide the record is somebody else's (turned_away: 404)"},
+		{"GET /things/{id}", "ann", Sound, Own, "0 admit the owner is admitted; which record decides"},
+		{"PUT /things/{id}", "ann", Sound, Foreign, "403 forbid the record is somebody else's"},
+		{"POST /frames", "", Absent, "", "401 refuse needs access or service, none is presented (turned_away: 401)"},
+		{"POST /frames", "ann", Broken, "", "403 forbid the credential does not verify (refuses: 403)"},
+		{"POST /frames", "ann", Sound, "", "404 hide needs the scope w, ann does not hold it (turned_away: 404)"},
+		{"GET /keyed", "", Absent, "", "401 refuse needs key, none is presented"},
+		{"GET /shut", "ann", Sound, "", "0 turn away the declaration admits nobody here"},
+	} {
+		x := Evaluate(d, d.RouteNamed(c.route), Caller{Identity: d.IdentityNamed(c.who), State: c.state,
+			Record: c.record})
+		assert.Equal(t, c.want, fmt.Sprint(x.Status(), " ", x.Outcome, " ", x.Reason()), c.route)
+	}
+}
+
 func doc(t testing.TB) *declaration.Document {
 	t.Helper()
 	d, msgs := declaration.Parse("x", []byte(text), nil)

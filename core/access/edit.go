@@ -66,7 +66,8 @@ func rule(d *declaration.Document, e *declaration.Entry, c Change, note func(str
 		}
 	}
 	if c.Action == Raise && nobody {
-		return map[string]string{"who": "anyone", "given": "", "scope": "", "by": "", "hide": "", "owner_of": ""}
+		return map[string]string{"who": "anyone", "given": "", "scope": "", "by": "", "hide": "", "turned_away": "",
+			"owner_of": ""}
 	}
 	open, owner := false, false
 	in := make([]bool, n)

@@ -12,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"millgate/core/access"
 	"millgate/core/declaration"
 	"millgate/core/field"
 	"millgate/core/mask"
@@ -245,4 +246,19 @@ func Spent(control, a Answer) bool {
 func SpentText(a Answer) string {
 	return fmt.Sprintf("answered %s after the control, which may have made, used up or ended what it was sent for",
 		a.Code())
+}
+
+// AsDeclared says whether an answer, of its class and with its status, turns a caller away as is expected.
+func AsDeclared(x access.Expectation, class Class, status int) bool {
+	switch {
+	case x.Outcome == access.Either:
+		return class == Refused
+	case !x.Plain():
+		return status == x.Status()
+	case x.Outcome == access.Refuse:
+		return class == Refused
+	case x.Outcome == access.Forbid:
+		return class == Forbidden
+	}
+	return class == Hidden
 }

@@ -127,6 +127,9 @@ type Call struct {
 	As      []Present // whose credentials it bears: none, one or two
 	Take    []Take
 	Must    bool // must be admitted: refused (401), its credential is renewed once, and it is sent again
+	// Unsound is the status that is declared for a credential that does not hold; 0 is 401, or that of its
+	// scheme.
+	Unsound int
 	Retry   bool // a 429 is waited out; else it is an answer like others
 	Effect  Effect
 	// Makes says what an admitted answer (2xx) made, where that is to be removed at the

@@ -33,6 +33,8 @@ func (r *reader) entry(n ast.Node) *Entry {
 			}
 		case "hide":
 			e.Hide = r.bool(f.val, "hide")
+		case "turned_away":
+			e.Turned = r.turnedAway(f)
 		case "given":
 			e.Given = map[string]any{}
 			for _, g := range r.entries(f.val, "given", nil) {

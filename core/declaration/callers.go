@@ -16,14 +16,13 @@ import (
 // kindWords are the words that a scheme of each kind has.
 var kindWords = map[Kind][]string{
 	Bearer: {"token", "issuer", "audience", "algorithms", "typ", "requires", "keys", "signing_key", "tests_only",
-		"claims",
-		"lifetime", "login", "account",
-		"refresh", "logout", "introspect"},
-	APIKey:    {"in", "name"},
-	Cookie:    {"name", "path", "http_only", "secure", "same_site", "lifetime", "login", "account", "logout"},
-	Basic:     {},
-	Signature: {"algorithm", "header", "encoding", "prefix", "timestamp", "covers", "tolerance"},
-	Link:      {"expires", "signature", "once", "lifetime", "issue", "expired_link"},
+		"claims", "lifetime", "login", "account", "refresh", "logout", "introspect", "refuses"},
+	APIKey: {"in", "name", "refuses"},
+	Cookie: {"name", "path", "http_only", "secure", "same_site", "lifetime", "login", "account", "logout",
+		"refuses"},
+	Basic:     {"refuses"},
+	Signature: {"algorithm", "header", "encoding", "prefix", "timestamp", "covers", "tolerance", "refuses"},
+	Link:      {"expires", "signature", "once", "lifetime", "issue", "expired_link", "refuses"},
 }
 
 // neededWords are those of them that must be there, with an example.
@@ -37,11 +36,8 @@ var neededWords = map[Kind][][2]string{
 
 var schemeWords = []string{"kind", "token", "issuer", "audience", "algorithms", "typ", "requires", "keys",
 	"signing_key", "tests_only", "claims", "lifetime", "login", "account", "refresh", "logout", "introspect", "in",
-	"name",
-	"path", "http_only",
-	"secure", "same_site",
-	"algorithm", "header", "encoding", "prefix", "timestamp", "covers", "tolerance", "expires", "signature", "once",
-	"issue", "expired_link"}
+	"name", "path", "http_only", "secure", "same_site", "algorithm", "header", "encoding", "prefix", "timestamp",
+	"covers", "tolerance", "expires", "signature", "once", "issue", "expired_link", "refuses"}
 
 func (r *reader) scheme(q pair) *Scheme {
 	s := &Scheme{Name: q.key, Place: q.kpos, Lifetime: map[string]Ref{}, Signing: Signing{Encoding: "hex"},
@@ -148,10 +144,8 @@ func (r *reader) schemeField(s *Scheme, f pair) {
 		s.Expires, _ = r.str(f.val, "expires")
 	case "issue":
 		r.issue(s, f)
-	case "once":
-		if r.since(V11, f.kn, "`once` of a scheme") {
-			s.Once = r.bool(f.val, "once")
-		}
+	case "once", "refuses":
+		r.since11(s, f)
 	case "tests_only":
 		r.testsOnly(s, f)
 	case "account":
@@ -160,6 +154,17 @@ func (r *reader) schemeField(s *Scheme, f pair) {
 		s.ExpiredLink = r.value(f)
 	case "introspect":
 		r.introspect(s, f)
+	}
+}
+
+// since11 reads what a scheme could not say before version 1.1.
+func (r *reader) since11(s *Scheme, f pair) {
+	switch {
+	case !r.since(V11, f.kn, "`"+f.key+"` of a scheme"):
+	case f.key == "once":
+		s.Once = r.bool(f.val, "once")
+	default:
+		s.Refuses = r.turnedStatus(f.val)
 	}
 }
 

@@ -318,5 +318,5 @@ func (e *Entry) normal() string {
 	sort.Strings(by)
 	sort.Strings(scope)
 	given, _ := json.Marshal(e.Given) // scalars; keys come sorted
-	return fmt.Sprint(who, by, scope, string(given), e.Broken, e.Hide, e.OwnerOf.Name)
+	return fmt.Sprint(who, by, scope, string(given), e.Broken, e.Hide, e.Turned, e.OwnerOf.Name)
 }

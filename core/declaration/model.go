@@ -208,6 +208,7 @@ type Scheme struct {
 	Issuer     string
 	Audience   string
 	Algorithms []string // nil where nothing is said; an empty list means none
+	Refuses    int      // with what status it turns away who presents none, or a broken one; 0 is 401
 	Typ        string   // what the header says it is (RFC 7515 section 4.1.9); "" is any of an access token
 	Requires   []string // claims that must be there
 	Keys       Keys
@@ -414,6 +415,7 @@ type Entry struct {
 	Who     []Who
 	Broken  Broken
 	Hide    bool
+	Turned  TurnedAway
 	Given   map[string]any
 	Scope   []string
 	By      []Ref

@@ -48,7 +48,7 @@ var (
 		"identities", "records", "access", "origins", "quotas", "answers", "review", "waivers"}
 	TargetWords = []string{"base", "hosts", "values", "direct", "pace", "unsafe", "ask_for", "pass", "drill",
 		"ca", "client", "headers", "mark", "refuses", "describes"}
-	EntryWords = []string{"at", "who", "broken", "hide", "given", "scope", "by", "owner_of"}
+	EntryWords = []string{"at", "who", "broken", "hide", "turned_away", "given", "scope", "by", "owner_of"}
 )
 
 // Words are the words of the reference whose order matters, in that order, by what they

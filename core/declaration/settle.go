@@ -340,8 +340,16 @@ func (d *Document) checkEntry(r *reader, e int, en *Entry) {
 		r.sayAt(en.Place, 1, Error, "type", "`anyone` needs no credential, so given, scope and by cannot hold",
 			"remove them, or write  who: signed-in")
 	}
+	if en.Hide && en.Turned.Ownership != 0 {
+		r.sayAt(en.Place, 1, Error, "type", "`hide` and `turned_away` both say how somebody else's record is refused",
+			"leave  hide  out, and write  turned_away: { ownership: 404 }")
+	}
+	if en.is(WhoNobody) && en.Turned != (TurnedAway{}) {
+		r.sayAt(en.Place, 1, Error, "type", "where nobody is admitted 401, 403, 404 and 405 all agree, since there is "+
+			"nobody to compare with", "leave  turned_away  out")
+	}
 	if en.Undecided() && (len(en.Given) > 0 || len(en.Scope) > 0 || len(en.By) > 0 || en.Hide ||
-		en.OwnerOf.Name != "" || en.Broken != BrokenEither) {
+		en.Turned != (TurnedAway{}) || en.OwnerOf.Name != "" || en.Broken != BrokenEither) {
 		r.sayAt(en.Place, 1, Error, "type", "`undecided` decides nothing, so that nothing can hold beside it",
 			"remove the other words, or say who is admitted")
 	}

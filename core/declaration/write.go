@@ -45,6 +45,9 @@ func (e *Entry) Fields() [][2]string {
 	if e.Hide {
 		put("hide", "true")
 	}
+	if t := e.Turned.Text(); t != "" {
+		put("turned_away", t)
+	}
 	if len(e.Given) > 0 {
 		put("given", scalarMap(e.Given))
 	}

@@ -193,6 +193,7 @@ func guess(d *declaration.Document, i int) (e declaration.Entry, how string, ok 
 		e.Who = slices.DeleteFunc(slices.Clone(e.Who),
 			func(w declaration.Who) bool { return w.Kind == declaration.WhoOwner })
 		e.OwnerOf, e.Hide = declaration.Ref{}, false
+		e.Turned.Ownership = 0
 	}
 	how = "guessed from " + d.Routes[j].Key()
 	if r := d.Routes[i].Requires; r != nil && len(r.Scopes) > 0 && len(e.Scope) == 0 {

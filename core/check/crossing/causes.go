@@ -99,6 +99,9 @@ var seenAs = []struct {
 	{check.Invalid, "Told that the request is invalid"}, {check.WrongMethod, "Answered 405"},
 }
 
+// otherwise is where another status than 401, 403 and 404 is declared.
+const otherwise = "otherwise"
+
 // refusalCauses are the refusals in another way than declared: what is declared, and
 // the class of what came.
 func refusalCauses() (out []*finding.Row) {
@@ -109,7 +112,7 @@ func refusalCauses() (out []*finding.Row) {
 		right         check.Class
 	}{
 		{"refuse", "401 is declared", check.Refused}, {"forbid", "403 is declared", check.Forbidden},
-		{"hide", "404 is declared", check.Hidden},
+		{"hide", "404 is declared", check.Hidden}, {otherwise, "another status is declared", ""},
 	} {
 		for _, s := range seenAs {
 			if s.class != want.right {
@@ -131,6 +134,7 @@ func refusalCauses() (out []*finding.Row) {
 // refused.
 func refusalRow(cause, title, means string) *finding.Row {
 	r := check.RefusalRow(cause, title, means)
+	r.Advice += " Where the service is right, declare it: turned_away of the access entry, or refuses of the scheme."
 	r.PartOf = []string{check.CarriedOutRows[0].Cause}
 	return r
 }

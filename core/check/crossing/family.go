@@ -188,6 +188,10 @@ func Call(c *check.Context, p *check.Probe) check.Call {
 	if !rt.Unsafe() {
 		call.Effect = check.Safe
 	}
+	if x := access.Decide(c.Doc, c.Doc.RouteNamed(p.Route), access.Caller{Identity: c.Doc.IdentityNamed(
+		p.Caller.Identity), State: access.Broken}); x.Decider > 0 {
+		call.Unsound = x.Status()
+	}
 	return call
 }
 

@@ -140,13 +140,14 @@ func (j *judging) verdict() {
 		return
 	case j.class == check.Admitted && j.p.Of != "" && j.control != nil && !check.SameType(a, j.control.Answer):
 		if n, proof := j.revealed(j.control.Answer, nil); n >= minProof {
-			j.gap(finding.Unprotected, asPage, fmt.Sprintf("%s must be answered 401 (%s), and was shown %d values of "+
-				"what %s gets (%s, %s).", j.who, j.x.Reason(), n, j.control.Who, a.Code(), a.Header("Content-Type")),
+			j.gap(finding.Unprotected, asPage, fmt.Sprintf("%s must be answered %d (%s), and was shown %d values of "+
+				"what %s gets (%s, %s).", j.who, j.x.Status(), j.x.Reason(), n, j.control.Who, a.Code(),
+				a.Header("Content-Type")),
 				proof)
 			return
 		}
-		j.gap(finding.WrongRefusal, "refuse page", fmt.Sprintf("%s must be answered 401 (%s), it was shown a page "+
-			"(%s, %s)", j.who, j.x.Reason(), a.Code(), a.Header("Content-Type")), j.speaks())
+		j.gap(finding.WrongRefusal, "refuse page", fmt.Sprintf("%s must be answered %d (%s), it was shown a page "+
+			"(%s, %s)", j.who, j.x.Status(), j.x.Reason(), a.Code(), a.Header("Content-Type")), j.speaks())
 		return
 	case j.class == check.Admitted:
 		j.admitted()
@@ -166,33 +167,34 @@ func (j *judging) verdict() {
 // turnedAway judges a refusal where one is declared.
 func (j *judging) turnedAway() {
 	a, k := j.answer, j.control
-	want := map[access.Outcome]check.Class{access.Refuse: check.Refused, access.Forbid: check.Forbidden,
-		access.Hide: check.Hidden, access.Either: check.Refused}[j.x.Outcome]
 	unfair := k.Unfair()
 	switch {
-	case j.class == check.Failed && unfair == "" && j.x.Outcome == access.Refuse && j.failsAgain() != nil:
-		j.gap(finding.WrongRefusal, "refuse "+string(check.Failed), fmt.Sprintf("%s must be answered 401 (%s), and "+
+	case j.class == check.Failed && unfair == "" && (j.x.Decider == 2 || j.x.Decider == 3) && j.failsAgain() != nil:
+		j.gap(finding.WrongRefusal, "refuse "+string(check.Failed), fmt.Sprintf("%s must be answered %d (%s), and "+
 			"the service fails (%s), once more a moment later; %s was admitted with the same request", j.who,
-			j.x.Reason(), a.Code(), k.Who), check.Shown(j.r, *j.failsAgain()))
+			j.x.Status(), j.x.Reason(), a.Code(), k.Who), check.Shown(j.r, *j.failsAgain()))
 	case j.class == check.Failed:
 		j.unproven("the service failed (%s)%s, so nothing is known about the guard", a.Code(), j.overSince())
 	case unfair != "":
 		j.unproven("answered %s, but %s", a.Code(), unfair)
-	case j.class == want:
+	case j.class == check.Invalid && !bytes.Equal(a.Sent, k.Answer.Sent):
+		j.unproven("answered %s to another body than the control's", a.Code())
+	case check.AsDeclared(j.x, j.class, a.Status):
 		j.agrees(check.TurnedAway(j.r, *k.Report, k.Class), "%s: %s, and %s was admitted with the same request",
 			j.x.Outcome, j.x.Reason(), k.Who)
 	case j.class == check.WrongMethod && j.x.Outcome != access.Refuse:
 		j.unproven("answered %s, which says nothing about the caller", a.Code())
 	case j.spent():
 		j.unproven("%s", check.SpentText(a))
-	case j.class == check.Invalid && !bytes.Equal(a.Sent, k.Answer.Sent):
-		j.unproven("answered %s to another body than the control's", a.Code())
 	default:
-		must := fmt.Sprintf("be answered %d (%s)", j.x.Status(), j.x.Reason())
-		if j.x.Outcome == access.Either {
+		must, declared := fmt.Sprintf("be answered %d (%s)", j.x.Status(), j.x.Reason()), j.x.Outcome.String()
+		switch {
+		case j.x.Outcome == access.Either:
 			must = "be answered as anybody is, or 401: the route is open"
+		case !j.x.Plain():
+			declared = otherwise
 		}
-		j.gap(finding.WrongRefusal, j.x.Outcome.String()+" "+string(j.class), fmt.Sprintf("%s must %s, it was %s",
+		j.gap(finding.WrongRefusal, declared+" "+string(j.class), fmt.Sprintf("%s must %s, it was %s",
 			j.who, must, check.Describe(j.class, a)), check.TurnedAway(j.r, *k.Report, k.Class))
 	}
 }

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { NButton, NCheckbox, NInput, NRadio, NRadioGroup } from 'naive-ui'
+import { NButton, NCheckbox, NInput, NRadio, NRadioGroup, NSelect } from 'naive-ui'
 import { computed, ref, watch } from 'vue'
 import { api, ask } from '../api/client'
 import DialogCard from '../parts/DialogCard.vue'
@@ -14,6 +14,14 @@ const some = ref<string[]>([])
 const attribute = ref('')
 const value = ref('true')
 const hide = ref<boolean | null>(null)
+const turned = ref<string | null>(null)
+const ways = [
+  { label: '401 without a credential, 403 for who may not', value: '' },
+  { label: '404 to all of them', value: '404' },
+  { label: '404 to who is signed in and may not', value: '{ role: 404, scope: 404, ownership: 404 }' },
+  { label: '403 to all of them', value: '403' },
+  { label: '401 to all of them', value: '401' },
+]
 const roles = ref<string[]>([])
 const identities = computed(() => props.board.columns.filter((c) => c.key).map((c) => c.key))
 const attributes = ref<string[]>([])
@@ -25,6 +33,7 @@ watch(show, async (s) => {
   attribute.value = ''
   value.value = 'true'
   hide.value = null
+  turned.value = null
   roles.value = [...new Set(props.board.columns.flatMap((c) => c.roles))]
   try {
     // What identities are known to have.
@@ -58,6 +67,10 @@ const set = computed(() => {
     out.by = ''
   }
   if (hide.value !== null) out.hide = hide.value ? 'true' : ''
+  if (turned.value !== null && alone.value !== 'nobody') {
+    out.turned_away = turned.value
+    if (turned.value) out.hide = ''
+  }
   return out
 })
 const says = computed(() =>
@@ -118,9 +131,22 @@ function write() {
     </fieldset>
     <fieldset>
       <legend>To others</legend>
-      <NCheckbox :checked="hide === true" @update:checked="(v: boolean) => (hide = v ? true : null)"
+      <NCheckbox
+        :checked="hide === true"
+        :disabled="!!turned"
+        @update:checked="(v: boolean) => (hide = v ? true : null)"
         >the record does not exist (404 in place of 403)</NCheckbox
       >
+      <NSelect
+        v-if="alone !== 'nobody'"
+        v-model:value="turned"
+        :options="ways"
+        clearable
+        filterable
+        placeholder="turned away with …"
+        :input-props="{ 'aria-label': 'Turned away with' }"
+        class="ways"
+      />
     </fieldset>
     <p class="mono says">{{ says || 'Nothing is chosen yet.' }}</p>
     <div class="acts">
@@ -131,6 +157,9 @@ function write() {
 </template>
 
 <style scoped>
+.ways {
+  margin-top: 8px;
+}
 fieldset {
   border: 0;
   padding: 0;
