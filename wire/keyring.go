@@ -1,7 +1,6 @@
 package wire
 
 import (
-	"cmp"
 	"context"
 	"encoding/base64"
 	"encoding/json"
@@ -494,13 +493,14 @@ func FillBody(body []byte, contentType string, values map[string]string) []byte 
 	return []byte(fillText(string(body), values, same))
 }
 
-// Unsound is the status that says of a call that its credential does not hold.
-func (k *Keyring) Unsound(c check.Call) int {
-	status := c.Unsound
-	if len(c.As) > 0 && status == 0 {
+// Unsound says whether a status says of a call that its credential does not hold: 401, or what is declared in its
+// place.
+func (k *Keyring) Unsound(c check.Call, status int) bool {
+	declared := c.Unsound
+	if len(c.As) > 0 && declared == 0 {
 		if s := k.doc.SchemeNamed(c.As[0].Scheme); s != nil {
-			status = s.Refuses
+			declared = s.Refuses
 		}
 	}
-	return cmp.Or(status, 401)
+	return status == 401 || declared != 0 && status == declared
 }

@@ -90,7 +90,7 @@ func (r *running) sent(ctx context.Context, c check.Call, report *check.Report) 
 				continue
 			}
 		}
-		if renewed || x.Status != r.k.Unsound(c) || !r.ended(ctx, c, epoch) && (!c.Must || !r.renews(ctx, c, epoch)) {
+		if renewed || !r.k.Unsound(c, x.Status) || !r.ended(ctx, c, epoch) && (!c.Must || !r.renews(ctx, c, epoch)) {
 			return x, left, nil
 		}
 		renewed = true

@@ -154,7 +154,7 @@ func (r *run) fares(p *check.Probe, c check.Call, x check.Exchange, renewed bool
 	defer r.mu.Unlock()
 	cls := r.class(x)
 	switch {
-	case (cls == check.Refused || x.Status == r.keys.Unsound(c)) && !slices.Contains(r.since[k], p):
+	case (cls == check.Refused || r.keys.Unsound(c, x.Status)) && !slices.Contains(r.since[k], p):
 		r.since[k] = append(r.since[k], p)
 	case cls == check.Admitted && c.Must:
 		r.again(k, p, renewed)

@@ -224,6 +224,10 @@ type climb struct {
 	c Caller
 	e *declaration.Entry
 	x Expectation
+	// accepts are the schemes that the route accepts, and cred is what the caller would present, once they are
+	// looked for.
+	accepts []*declaration.Scheme
+	cred    *declaration.Credential
 	// owns says that only an owner is admitted.
 	owns  bool
 	rungs [rungs]Rung
@@ -280,11 +284,11 @@ func (l *climb) end(o Outcome, subject, text string) bool {
 // refuses is the status with which a broken credential's scheme turns away, or all that the route accepts where
 // none is presented; 0 where nothing is said, or not the same.
 func (l *climb) refuses() int {
-	if cred := Credential(l.d, l.i, l.c.Identity); cred != nil && l.c.State == Broken {
-		return l.d.SchemeNamed(cred.Scheme.Name).Refuses
+	if l.cred != nil && l.c.State == Broken {
+		return l.d.SchemeNamed(l.cred.Scheme.Name).Refuses
 	}
 	same := 0
-	for k, s := range l.d.Accepted(l.e) {
+	for k, s := range l.accepts {
 		if k > 0 && s.Refuses != same {
 			return 0
 		}
@@ -320,6 +324,7 @@ func (l *climb) undecided() {
 func (l *climb) anyone() {
 	if l.c.State == Broken && l.e.Broken == declaration.BrokenRefused {
 		l.pass("none is needed, one was presented")
+		l.presents()
 		l.end(Refuse, "soundness", "a broken credential is refused here (broken: refused)")
 		return
 	}
@@ -333,14 +338,19 @@ func (l *climb) anyone() {
 	}
 }
 
+// presents looks for what the route accepts and the caller would present.
+func (l *climb) presents() {
+	l.accepts, l.cred = l.d.Accepted(l.e), Credential(l.d, l.i, l.c.Identity)
+}
+
 // credential is presented, of a scheme that is accepted, and sound.
 func (l *climb) credential() bool {
-	accepted := l.d.Accepted(l.e)
-	names := make([]string, len(accepted))
-	for k, s := range accepted {
+	l.presents()
+	names := make([]string, len(l.accepts))
+	for k, s := range l.accepts {
 		names[k] = s.Name
 	}
-	c, cred := l.c, Credential(l.d, l.i, l.c.Identity)
+	c, cred := l.c, l.cred
 	switch {
 	case c.State == Absent || c.Identity == nil && c.State != Broken || c.Identity != nil && cred == nil:
 		return l.end(Refuse, "credential", fmt.Sprintf("needs %s, none is presented", join(names, "or")))

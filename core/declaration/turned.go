@@ -24,8 +24,19 @@ var turnedWords = []string{"credential", "soundness", "role", "scope", "ownershi
 
 // of is the status of a word.
 func (t *TurnedAway) of(word string) *int {
-	return map[string]*int{"credential": &t.Credential, "soundness": &t.Soundness, "role": &t.Role, "scope": &t.Scope,
-		"ownership": &t.Ownership}[word]
+	switch word {
+	case "credential":
+		return &t.Credential
+	case "soundness":
+		return &t.Soundness
+	case "role":
+		return &t.Role
+	case "scope":
+		return &t.Scope
+	case "ownership":
+		return &t.Ownership
+	}
+	return nil
 }
 
 // Of is the status for what turns a caller away, as an expectation names it (credential, soundness, role, scope,

@@ -177,7 +177,7 @@ func (j *judging) drill() {
 		j.unproven("%s", m.Broke)
 	case m.Disturbed() || m.Failed > 0:
 		j.unproven("%s", m.Found())
-	case m.Crowd != nil && m.Crowd.Sure() <= q.Queue && m.Crowd.Waited > q.Queue && q.Queue > 0:
+	case m.Crowd != nil && q.Queue > 0 && m.Crowd.Waited > q.Queue:
 		j.unproven("of %d calls that were sent together %d were answered late, %d of them with a refusal: whether more "+
 			"wait than %s lets, or the service was busy, was not seen", m.Crowd.Sent, m.Crowd.Waited, m.Crowd.Vain,
 			q.Name)
