@@ -249,17 +249,19 @@ paths:
 // How callers are turned away is said in the rule of a route.
 func TestHowCallersAreTurnedAway(t *testing.T) {
 	t.Parallel()
-	p := open(t, demo(t), "light")
+	p := open(t, demo(t)+"/board?q=/dome", "light")
 	p.see("[role=columnheader]", "imre")
 	p.click("button", "^Edit rules$")
-	p.hit("[aria-label^='imre, GET /v1/proposals/{proposal_id}']")
+	p.hit("[aria-label^='imre, POST /v1/dome/slew: expected forbid (403)']")
 	p.press('w')
 	p.pick(".dialog .ways", "404 to who is signed in")
 	p.see(".dialog .says", `turned_away: \{ role: 404, scope: 404, ownership: 404 \}`)
 	p.click(".dialog button", "^Write the rule$")
 	p.see("section.pending", "pending")
+	p.hit("[aria-label^='imre, POST /v1/dome/slew: expected hide (404)'][aria-label$='pending edit']")
 	p.click("button", "^Keep change$")
 	p.see("header", "revision 2")
+	p.hit("[aria-label^='imre, POST /v1/dome/slew: expected hide (404)']")
 	text, _ := p.kept()
 	assert.Contains(t, text, "turned_away: { role: 404, scope: 404, ownership: 404 }")
 }

@@ -15,8 +15,9 @@ func word[T ~string](p *T) string {
 }
 
 // optional is a value that is absent where it is empty.
-func optional[T ~string](v T) *T {
-	if v == "" {
+func optional[T comparable](v T) *T {
+	var empty T
+	if v == empty {
 		return nil
 	}
 	return &v

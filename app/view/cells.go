@@ -24,13 +24,11 @@ type Cell struct {
 	Severity finding.Severity // of the gravest finding of that kind; "" without one
 	Inferred bool             // another of its class was sent in its place
 	Does     string           // of a page: what a browser lets it do; "" where that is not known
+	Status   int              // turns the caller away, where another than 401, 403 and 404 is declared; otherwise 0
 }
 
 // Absent is expected where a way or a page means nothing.
 const Absent = pages.Absent
-
-// undecided is expected where nobody has decided who may call.
-var undecided = access.Cell(access.Undecided).Word()
 
 // found is what was seen of a cell.
 type found struct {
@@ -53,7 +51,14 @@ func (f found) of(expect string) Cell {
 	if f.kind == "" {
 		f.kind = finding.Unprobed
 	}
-	return Cell{expect, f.kind, f.severity, f.inferred, f.does}
+	return Cell{Expect: expect, Found: f.kind, Severity: f.severity, Inferred: f.inferred, Does: f.does}
+}
+
+// before is a cell of a caller or a way.
+func (f found) before(expect access.Cell) Cell {
+	c := f.of(expect.Word())
+	c.Status = expect.Status()
+	return c
 }
 
 // place is a cell, by its route and the key of its column.
@@ -178,31 +183,28 @@ func (x *boarding) fill() {
 
 // cells are a row's; i is -1 for one that the inventory does not have.
 func (x *boarding) cells(row *Row, i int) {
-	expect := make([]string, len(x.Columns))
+	expect := make([]access.Cell, len(x.Columns))
 	row.Access = make([]int, len(x.Columns))
 	for c, col := range x.Columns {
-		expect[c] = access.Cell(access.Closed).Word()
+		expect[c] = access.Cell(access.Closed)
 		if i >= 0 {
-			expect[c] = x.board.At(i, c).Word()
+			expect[c] = x.board.At(i, c)
 		}
-		row.Access[c] = x.cell(x.callers[place{row.Key, col.Key}].of(expect[c]))
+		row.Access[c] = x.cell(x.callers[place{row.Key, col.Key}].before(expect[c]))
 	}
 	if w := x.rows[row.Key]; w.IsGap() {
 		row.Worst = w
 	}
 	row.Tokens, row.Origins = make([]int, len(x.Ways)), make([]int, len(x.Pages))
-	meant := func(string) string { return Absent }
+	meant := func(string) (access.Cell, bool) { return 0, false }
 	if i >= 0 {
 		row.TokenCaller = soundCaller(x.d, i, x.Columns, expect)
 		meant = meaning(x.d, i, expect[0], row.TokenCaller)
-		if access.IsUndecided(x.d, i) {
-			meant = func(string) string { return undecided }
-		}
 	}
 	for k, w := range x.Ways {
 		c := Cell{Expect: Absent, Found: finding.Unprobed}
-		if e := meant(w); e != Absent {
-			c = x.ways[place{row.Key, w}].of(e)
+		if e, is := meant(w); is {
+			c = x.ways[place{row.Key, w}].before(e)
 		}
 		row.Tokens[k] = x.cell(c)
 	}

@@ -9,14 +9,14 @@ import (
 
 // soundCaller is a caller that a route admits with a credential that can be
 // sent: whatever its record before an owner, as a control is chosen; "" without,
-// and on a route that asks for none. expect has a word for each column.
-func soundCaller(d *declaration.Document, i int, columns []Column, expect []string) string {
-	if expect[0] == "admit" {
+// and on a route that asks for none. expect has a cell for each column.
+func soundCaller(d *declaration.Document, i int, columns []Column, expect []access.Cell) string {
+	if expect[0].Outcome() == access.Admit {
 		return ""
 	}
-	for _, word := range []string{"admit", "own"} {
+	for _, depends := range []bool{false, true} {
 		for c := 1; c < len(columns); c++ {
-			if expect[c] != word {
+			if expect[c].Outcome() != access.Admit || expect[c].Depends() != depends {
 				continue
 			}
 			if cr := access.Credential(d, i, d.IdentityNamed(columns[c].Key)); cr != nil {
@@ -29,28 +29,29 @@ func soundCaller(d *declaration.Document, i int, columns []Column, expect []stri
 	return ""
 }
 
-// meaning says what is expected of each way at a route; Absent of one that means nothing there.
-func meaning(d *declaration.Document, i int, nobody, sound string) func(way string) string {
+// meaning says what is expected of each way at a route; false for one that means nothing there.
+func meaning(d *declaration.Document, i int, nobody access.Cell, sound string) func(way string) (access.Cell, bool) {
+	if nobody.Outcome() == access.Undecided {
+		return func(string) (access.Cell, bool) { return nobody, true }
+	}
 	mean := map[string]bool{}
-	if entry := d.Entry(i); entry != nil &&
-		access.Decide(d, i, access.Caller{State: access.Broken}).Outcome == access.Refuse {
+	broken := access.Decide(d, i, access.Caller{State: access.Broken})
+	if entry := d.Entry(i); entry != nil && broken.Subject == "soundness" {
 		for _, s := range d.Accepted(entry) {
 			for _, w := range check.Ways(s) {
 				mean[w] = true
 			}
 		}
 	}
-	return func(w string) string {
+	return func(w string) (access.Cell, bool) {
 		switch {
 		case w == snapshot.WaySound && sound != "":
-			return "admit"
+			return access.Cell(access.Admit), true
 		case w == snapshot.WayAbsent:
-			return nobody
+			return nobody, true
 		case mean[w] && check.MustEnter(w):
-			return "admit"
-		case mean[w]:
-			return "refuse"
+			return access.Cell(access.Admit), true
 		}
-		return Absent
+		return broken.Cell(), mean[w]
 	}
 }

@@ -55,7 +55,7 @@ func explanation(x access.Explained) map[string]any {
 }
 
 func printExplanation(out io.Writer, p paint, x access.Explained) {
-	what := access.OutcomeText(x.Outcome, x.Depends)
+	what := access.OutcomeText(x.Outcome, x.Depends, 0)
 	if s := x.Status(); s > 0 {
 		what = fmt.Sprintf("%s (%d)", what, s)
 	}

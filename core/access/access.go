@@ -105,7 +105,7 @@ type Expectation struct {
 	Outcome Outcome
 	Depends bool // admitted for its own record; Outcome is then Admit
 	Decider int  // the rung that failed, 0 when none did
-	Code    int  // the status that is declared in place of the outcome's own; 0 where none is
+	Code    int  // the status that is declared, where it is not the outcome's own; otherwise 0
 	Subject string
 	Ladder  []Rung
 	Entry   *declaration.Entry // the deciding entry, nil on a closed route
@@ -127,19 +127,20 @@ func (e Expectation) Reason() string {
 func (e Expectation) Status() int { return cmp.Or(e.Code, codes[e.Outcome]) }
 
 // Plain says whether the status that turns the caller away is the one that its outcome has by itself.
-func (e Expectation) Plain() bool { return e.Status() == codes[e.Outcome] }
+func (e Expectation) Plain() bool { return e.Code == 0 }
 
 // codes are the statuses of the outcomes that have one.
 var codes = map[Outcome]int{Refuse: 401, Forbid: 403, Hide: 404}
 
-// outcomeOf is the outcome of a status that is declared in place of one; another status is that outcome still.
-func outcomeOf(code int, o Outcome) Outcome {
-	for is, c := range codes {
-		if c == code {
-			return is
+// inPlace is what a status makes that is declared in place of an outcome's own: the outcome whose own it is, with 0,
+// or that outcome with another status.
+func inPlace(o Outcome, status int) (Outcome, int) {
+	for is, own := range codes {
+		if own == status {
+			return is, 0
 		}
 	}
-	return o
+	return o, status
 }
 
 // IsUndecided says whether nobody has decided yet who may call route i.
@@ -270,7 +271,7 @@ func (l *climb) end(o Outcome, subject, text string) bool {
 	}
 	if code != 0 && o != Closed && o != Undecided {
 		text += fmt.Sprintf(" (%s: %d)", says, code)
-		l.x.Code, o = code, outcomeOf(code, o)
+		o, l.x.Code = inPlace(o, code)
 	}
 	l.step(Failed, text)
 	l.rungs[l.n-1].Subject = subject
@@ -287,8 +288,13 @@ func (l *climb) refuses() int {
 	if l.cred != nil && l.c.State == Broken {
 		return l.d.SchemeNamed(l.cred.Scheme.Name).Refuses
 	}
+	return refusedAlike(l.accepts)
+}
+
+// refusedAlike is the status with which all schemes of a route refuse; 0 where nothing is said, or not the same.
+func refusedAlike(accepts []*declaration.Scheme) int {
 	same := 0
-	for k, s := range l.accepts {
+	for k, s := range accepts {
 		if k > 0 && s.Refuses != same {
 			return 0
 		}

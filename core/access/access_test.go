@@ -160,7 +160,17 @@ func TestTheZeroExpectationRefuses(t *testing.T) {
 
 // The board answers on bit sets what Evaluate answers in words.
 func TestBoardAgreesWithEvaluate(t *testing.T) {
-	for name, d := range map[string]*declaration.Document{"by hand": doc(t), "large": parsed(t, 60, 40)} {
+	turning := doc(t)
+	each := []declaration.TurnedAway{{}, {Credential: 403, Role: 404}, {Credential: 410, Scope: 400, Role: 410},
+		{Role: 403, Scope: 404, Ownership: 401}}
+	for i, e := range turning.Access {
+		e.Turned = each[i%len(each)]
+	}
+	for i, s := range turning.Schemes {
+		s.Refuses = []int{0, 403, 499}[i%3]
+	}
+	for name, d := range map[string]*declaration.Document{"by hand": doc(t), "large": parsed(t, 60, 40),
+		"with other statuses": turning} {
 		b := NewBoard(d)
 		for i, r := range d.Routes {
 			for c := range b.Columns {
@@ -171,6 +181,8 @@ func TestBoardAgreesWithEvaluate(t *testing.T) {
 				x := Evaluate(d, i, caller)
 				require.Equal(t, x.Outcome, b.At(i, c).Outcome(), "%s: %s by column %d", name, r.Key(), c)
 				require.Equal(t, x.Depends, b.At(i, c).Depends(), "%s: %s by column %d", name, r.Key(), c)
+				require.Equal(t, x.Code, b.At(i, c).Status(), "%s: %s by column %d", name, r.Key(), c)
+				require.Equal(t, x.Cell(), b.At(i, c))
 			}
 		}
 	}

@@ -1,6 +1,7 @@
 package access
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"sort"
@@ -73,14 +74,43 @@ func classKey(d *declaration.Document, id *declaration.Identity) string {
 	return b.String()
 }
 
-// Cell is the expectation of one crossing without its words: the low bits are
-// the Outcome, the high bit says that it depends on the record.
-type Cell uint8
+// Cell is the expectation of one crossing without its words: the lowest three bits are the Outcome, the next says
+// that it depends on the record, and those above are the status that is declared in place of the outcome's own, 0
+// where none is.
+type Cell uint16
 
-const dependsBit Cell = 0x80
+const (
+	outcomeBits Cell = 0x7
+	dependsBit  Cell = 0x8
+	statusShift      = 4
+)
 
-func (c Cell) Outcome() Outcome { return Outcome(c &^ dependsBit) }
+// turned is the cell of a caller who is turned away, with another status than the outcome's where one is declared.
+func turned(o Outcome, status int) Cell {
+	if status == 0 {
+		return Cell(o)
+	}
+	o, status = inPlace(o, status)
+	return Cell(o) | Cell(status)<<statusShift
+}
+
+// Cell is the expectation without its words.
+func (e Expectation) Cell() Cell {
+	c := turned(e.Outcome, e.Code)
+	if e.Depends {
+		c |= dependsBit
+	}
+	return c
+}
+
+func (c Cell) Outcome() Outcome { return Outcome(c & outcomeBits) }
 func (c Cell) Depends() bool    { return c&dependsBit != 0 }
+
+// Status turns the caller away, where another than the outcome's own (401, 403, 404) is declared; otherwise 0.
+func (c Cell) Status() int { return int(c >> statusShift) }
+
+// Text is the cell in words: an outcome, with a status where it is not the outcome's own.
+func (c Cell) Text() string { return OutcomeText(c.Outcome(), c.Depends(), c.Status()) }
 
 // Board is every crossing of the Access lens. Column 0 is nobody, column k is
 // identity k-1.
@@ -195,13 +225,18 @@ func (ev *evaluator) row(e, columns int) []Cell {
 		return fill(Cell(Admit))
 	}
 	accepted := map[string]bool{}
-	for _, s := range ev.d.Accepted(en) {
+	accepts := ev.d.Accepted(en)
+	for _, s := range accepts {
 		accepted[s.Name] = true
 	}
-	row[0] = Cell(Refuse)
+	refused := turned(Refuse, cmp.Or(en.Turned.Credential, refusedAlike(accepts)))
+	row[0] = refused
 	for k, c := range ev.classes {
 		id := ev.d.Identities[c.Members[0]]
-		cell := ev.cell(en, id, accepted, signedIn || mask.meets(ev.roles[k]) || named[id.Name], owner)
+		cell := refused
+		if slices.ContainsFunc(id.Credentials, func(c declaration.Credential) bool { return accepted[c.Scheme.Name] }) {
+			cell = ev.cell(en, id, signedIn || mask.meets(ev.roles[k]) || named[id.Name], owner)
+		}
 		for _, m := range c.Members {
 			row[m+1] = cell
 		}
@@ -209,23 +244,19 @@ func (ev *evaluator) row(e, columns int) []Cell {
 	return row
 }
 
-func (ev *evaluator) cell(en *declaration.Entry, id *declaration.Identity, accepted map[string]bool, pass,
-	owner bool) Cell {
-	if !slices.ContainsFunc(id.Credentials, func(c declaration.Credential) bool { return accepted[c.Scheme.Name] }) {
-		return Cell(Refuse)
-	}
+// cell is that of an identity that presents what is accepted.
+func (ev *evaluator) cell(en *declaration.Entry, id *declaration.Identity, pass, owner bool) Cell {
 	if !pass && !owner {
-		return Cell(Forbid)
+		return turned(Forbid, en.Turned.Role)
 	}
 	for _, s := range en.Scope {
 		if !slices.Contains(id.Scopes, s) {
-			return Cell(Forbid)
+			return turned(Forbid, en.Turned.Scope)
 		}
 	}
 	for g, want := range en.Given {
-		have, ok := id.Attributes[g]
-		if !ok || have != want && fmt.Sprint(have) != fmt.Sprint(want) {
-			return Cell(Forbid)
+		if !Holds(id, g, want) {
+			return turned(Forbid, en.Turned.Scope)
 		}
 	}
 	if !pass {

@@ -28,7 +28,7 @@ func reached(d *declaration.Document, i int, id *declaration.Identity) Reached {
 		r.Caller = id.Name
 	}
 	x := Evaluate(d, i, c)
-	r.Admitted, r.Depends, r.Outcome, r.Why = x.Outcome == Admit, x.Depends, OutcomeText(x.Outcome, x.Depends),
+	r.Admitted, r.Depends, r.Outcome, r.Why = x.Outcome == Admit, x.Depends, OutcomeText(x.Outcome, x.Depends, x.Code),
 		x.Reason()
 	at := d.Routes[i].Place
 	if x.Entry != nil {
@@ -38,10 +38,13 @@ func reached(d *declaration.Document, i int, id *declaration.Identity) Reached {
 	return r
 }
 
-// OutcomeText is an outcome in words.
-func OutcomeText(o Outcome, depends bool) string {
-	if depends {
+// OutcomeText is an outcome in words, with the status where another than its own is declared.
+func OutcomeText(o Outcome, depends bool, status int) string {
+	switch {
+	case depends:
 		return "admit for an own record"
+	case status != 0:
+		return fmt.Sprintf("%s (%d)", o, status)
 	}
 	return o.String()
 }
@@ -114,7 +117,8 @@ type Turned struct {
 	Caller string `json:"caller"` // "" is nobody
 	From   string `json:"from"`
 	To     string `json:"to"`
-	Expect string `json:"expect"` // the new expectation as the board has it: Cell.Word
+	Expect string `json:"expect"`           // the new expectation as the board has it: Cell.Word
+	Status int    `json:"status,omitempty"` // and Cell.Status
 	Turn   Turn   `json:"turn"`
 }
 
@@ -164,7 +168,6 @@ func Compare(old, doc *declaration.Document) Diff {
 	for _, id := range doc.Identities {
 		cols = append(cols, id.Name)
 	}
-	word := func(c Cell) string { return OutcomeText(c.Outcome(), c.Depends()) }
 	for i, r := range doc.Routes {
 		key := r.Key()
 		k, there := oldRow[key]
@@ -181,8 +184,8 @@ func Compare(old, doc *declaration.Document) Diff {
 			if from == to || (!there || !known) && to.Outcome() != Admit {
 				continue
 			}
-			t := Turned{Route: key, Caller: name, From: word(from), To: word(to), Expect: to.Word(),
-				Turn: Other}
+			t := Turned{Route: key, Caller: name, From: from.Text(), To: to.Text(), Expect: to.Word(),
+				Status: to.Status(), Turn: Other}
 			was, is := from.Outcome() == Admit, to.Outcome() == Admit
 			switch {
 			case to.Outcome() == Undecided:

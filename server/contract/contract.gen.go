@@ -1407,6 +1407,9 @@ type Cell struct {
 	// Inferred Another of its class was sent in its place
 	Inferred bool      `json:"inferred"`
 	Severity *Severity `json:"severity,omitempty"`
+
+	// Status The status that turns a caller away, where another than 401, 403 and 404 is declared (turned_away, refuses).
+	Status *TurnedStatus `json:"status,omitempty"`
 }
 
 // Change defines model for Change.
@@ -1414,11 +1417,14 @@ type Change struct {
 	Caller string `json:"caller"`
 
 	// Expect What is declared of a cell. Of callers and ways: refuse (401), forbid (403), hide (404), admit, own (admit for an own record), shut (for nobody), undecided (nobody has decided yet). Of pages: nothing, send (blindly), read, read-as-user. Absent means that there is no such thing at this route.
-	Expect Expect     `json:"expect"`
-	From   string     `json:"from"`
-	Route  string     `json:"route"`
-	To     string     `json:"to"`
-	Turn   ChangeTurn `json:"turn"`
+	Expect Expect `json:"expect"`
+	From   string `json:"from"`
+	Route  string `json:"route"`
+
+	// Status The status that turns a caller away, where another than 401, 403 and 404 is declared (turned_away, refuses).
+	Status *TurnedStatus `json:"status,omitempty"`
+	To     string        `json:"to"`
+	Turn   ChangeTurn    `json:"turn"`
 }
 
 // ChangeTurn defines model for Change.Turn.
@@ -3583,6 +3589,9 @@ type Turn struct {
 	Sweep int      `json:"sweep"`
 	Went  []string `json:"went"`
 }
+
+// TurnedStatus The status that turns a caller away, where another than 401, 403 and 404 is declared (turned_away, refuses).
+type TurnedStatus = int
 
 // Unfair defines model for Unfair.
 type Unfair struct {

@@ -1819,6 +1819,8 @@ export interface components {
          * @enum {string}
          */
         Expect: "refuse" | "forbid" | "hide" | "admit" | "own" | "shut" | "undecided" | "nothing" | "send" | "read" | "read-as-user" | "absent";
+        /** @description The status that turns a caller away, where another than 401, 403 and 404 is declared (turned_away, refuses). */
+        TurnedStatus: number;
         Cell: {
             expect: components["schemas"]["Expect"];
             found: components["schemas"]["Kind"];
@@ -1826,6 +1828,7 @@ export interface components {
             /** @description Another of its class was sent in its place */
             inferred: boolean;
             does?: components["schemas"]["Expect"];
+            status?: components["schemas"]["TurnedStatus"];
         };
         /** @description A route. Its cells are indexes into the board's cells: access has one for each of its columns, tokens one for each of its ways, origins one for each of its pages; counted are indexes of its quotas. */
         Row: {
@@ -2363,6 +2366,7 @@ export interface components {
             from: string;
             to: string;
             expect: components["schemas"]["Expect"];
+            status?: components["schemas"]["TurnedStatus"];
             /** @enum {string} */
             turn: "opens" | "closes" | "other" | "undecides";
         };

@@ -39,11 +39,11 @@ export interface Lens {
   cell(r: ShownRow, h: Head): Cell
 }
 
-/** What is declared of callers and ways, drawn and in words. */
-export const declared: Record<Expect, [Gate, string]> = {
-  refuse: ['shut', 'refuse (401)'],
-  forbid: ['shut', 'forbid (403)'],
-  hide: ['shut', 'hide (404)'],
+/** What is declared of callers and ways, drawn and in words, and the status that it has by itself. */
+export const declared: Record<Expect, [Gate, string, number?]> = {
+  refuse: ['shut', 'refuse', 401],
+  forbid: ['shut', 'forbid', 403],
+  hide: ['shut', 'hide', 404],
   admit: ['open', 'admit'],
   own: ['some', 'admit for an own record'],
   shut: ['shut', 'turn away'],
@@ -57,10 +57,11 @@ export const declared: Record<Expect, [Gate, string]> = {
 
 /** A cell as it is seen of one column. */
 export function shown(c: Seen | undefined): Cell {
-  const [gate, expected] = declared[c?.expect ?? 'absent']
+  const [gate, words, own] = declared[c?.expect ?? 'absent']
+  const status = c?.status ?? own
   return {
     gate,
-    expected,
+    expected: status ? `${words} (${status})` : words,
     found: c?.found ?? 'unprobed',
     severity: c?.severity,
     inferred: c?.inferred ?? false,
