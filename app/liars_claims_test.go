@@ -26,6 +26,18 @@ func with200(_ *http.Request, a *httptest.ResponseRecorder) {
 	says(a, 200, `{"error":"you may not"}`)
 }
 
+// coded is a refusal that is answered 200 and bears its status as a text.
+func coded(_ *http.Request, a *httptest.ResponseRecorder) {
+	a.Header().Set("Content-Type", "application/json")
+	says(a, 200, fmt.Sprintf(`{"error":{"code":"E%d"}}`, a.Code))
+}
+
+// saying is the village with the refusals of coded declared, where rule says.
+func saying(rule string) string {
+	return strings.Replace(village, "millgate: 1\n", "millgate: 1.1\n", 1) + fmt.Sprintf("answers:\n  refused_when:\n"+
+		"    - { %[1]s, equals: { /error/code: E403 }, is: forbidden }\n    - { %[1]s, has: /error/code }\n", rule)
+}
+
 // turning is the village with what its access entries and its scheme say of how callers are turned away.
 func turning(entry, scheme string) string {
 	return strings.NewReplacer("millgate: 1\n", "millgate: 1.1\n", "who: r }", "who: r"+entry+" }", "who: owner }",
@@ -38,6 +50,11 @@ var oddStatus = []liar{
 		"answers: { refused_when: { status: 200, has: /error } }\n", twist: refusals(with200),
 		kinds: []string{"W the guard of access"},
 		code:  0},
+	{name: "refusals are answered 200, as declared by what stands in them", text: saying("status: 200"),
+		twist: refusals(coded), kinds: []string{}, code: 0},
+	{name: "refusals are answered 200, as declared for other routes", text: saying(`at: "/t/{id}", status: 200`),
+		twist: refusals(coded), says: []string{"GET /a", "nothing of the control's answer"},
+		never: []string{" proven", "GET /t/", "PATCH /t/"}, code: 1},
 	{name: "refusals are answered 200, which nobody declared", twist: refusals(with200), never: []string{" proven"},
 		says: []string{"nothing of the control's answer"}, code: 1},
 	{name: "refusals are answered 204", twist: refusals(func(_ *http.Request, a *httptest.ResponseRecorder) {

@@ -71,8 +71,10 @@ type Client struct {
 	passErr error         // why there is none although one is declared
 	marks   marking
 	asked   atomic.Bool // a host asked for a certificate, and there was none to show
-	// Never are texts that no answer may show: they are looked for before it is masked.
-	Never []string
+	// never are texts that no answer may show: they are looked for before it is masked.
+	never []string
+	// byRoute is where the route of a request is looked up, where what its answer means depends on that.
+	byRoute *declaration.Document
 }
 
 // Dial connects to an address that was checked before; nil is the network of this
@@ -230,7 +232,16 @@ func (c *Client) Send(ctx context.Context, o Outgoing) (check.Exchange, error) {
 	return c.masked(r), err
 }
 
-func (c *Client) masked(r raw) check.Exchange { return c.mask.exchange(r, c.Never, c.mask.begin()) }
+func (c *Client) masked(r raw) check.Exchange { return c.mask.exchange(r, c.never, c.mask.begin()) }
+
+// Hear says by which declaration answers are read: what is looked for in them, and what they mean. It is called before
+// anything is sent.
+func (c *Client) Hear(d *declaration.Document) {
+	c.never = d.Answers.NeverText
+	if d.Answers.ByRoute() {
+		c.byRoute = d
+	}
+}
 
 func (c *Client) send(ctx context.Context, o Outgoing) (raw, error) {
 	var r raw
@@ -246,6 +257,11 @@ func (c *Client) send(ctx context.Context, o Outgoing) (raw, error) {
 	}
 	u.RawQuery = o.Query
 	r.Method, r.URL, r.Headers, r.Body = o.Method, u.String(), o.Headers, string(o.Body)
+	if d := c.byRoute; d != nil {
+		if i := d.Inventory.Find(o.Method, o.Host, o.Path); i >= 0 {
+			r.Route = d.Routes[i].Key()
+		}
+	}
 	if c.flight != nil && !o.Counted { // what fills a quota runs as it must
 		select {
 		case c.flight <- struct{}{}:

@@ -311,7 +311,7 @@ func (r *running) called(ctx context.Context, c check.Call) (check.Report, error
 	raw := r.take(c, x)
 	report.Echoed = r.echoed(x)
 	r.masking.Use(r.k.client.mask.set.Load())
-	report.Exchange = r.k.client.mask.exchange(x, r.k.client.Never, r.masking)
+	report.Exchange = r.k.client.mask.exchange(x, r.k.client.never, r.masking)
 	for _, p := range c.As {
 		if p.Way == check.CrossSite {
 			if cookie, err := r.k.Cookie(ctx, p.Identity, p.Scheme); err == nil && cookie != nil {

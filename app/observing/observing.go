@@ -113,7 +113,6 @@ func (ob *Observing) Start(ctx context.Context, target string, choice observe.Ch
 		release()
 		return err
 	}
-	client.Never = d.Answers.NeverText
 	client.AtOnce(lanes)
 	r := &run{stop: stop, done: make(chan struct{}), o: Observed{Target: t.Name, State: store.Running, At: time.Now(),
 		Planned: len(asks), Seen: []observe.Seen{}, Left: append([]observe.Left{}, left...)}}

@@ -241,7 +241,8 @@ func (r *run) falls() {
 
 // class of an answer, by the declaration.
 func (r *run) class(x check.Exchange) check.Class {
-	return check.Classify(check.Answer{Status: x.Status, Headers: x.Answer, Body: []byte(x.Content)}, r.doc.Answers)
+	return check.Classify(check.Answer{Status: x.Status, Headers: x.Answer, Body: []byte(x.Content), Route: x.Route},
+		r.doc.Answers)
 }
 
 // patience says how long to wait before what was throttled is sent again, and

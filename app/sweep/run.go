@@ -89,7 +89,7 @@ func (sw *Sweeps) newRun(ctx context.Context, d *declaration.Document, t *declar
 	if err != nil {
 		return nil, err
 	}
-	c.Never = d.Answers.NeverText
+	c.Hear(d)
 	r := &run{sweeps: sw, doc: d, target: t, paced: paced, plan: pl, client: c, probes: only.Probes,
 		chosen: only, facts: facts, pending: map[string][]*check.Probe{}, since: map[string][]*check.Probe{},
 		worked: map[string]bool{}, tried: map[string]int{}, done: make(chan struct{}),

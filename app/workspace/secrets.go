@@ -66,6 +66,7 @@ func (ws *Workspace) Connect(ctx context.Context, d *declaration.Document, t *de
 	if err != nil {
 		return nil, nil, err
 	}
+	c.Hear(d)
 	return c, wire.NewKeyring(d, t, c, ws.Secrets(ctx)), nil
 }
 

@@ -48,6 +48,7 @@ type Answer struct {
 	Texts   []string  // of never.text, what stood in it before secrets were masked
 	Sought  []string  // of never.text, what was looked for then
 	Partial bool      // something of it is masked or cut
+	Route   string    // the key of the route that serves it, where what it means depends on that
 }
 
 // Header returns the first value of a field, "" without it.
@@ -105,10 +106,8 @@ func Classify(a Answer, r declaration.Answers) Class {
 	if a.Status == 0 {
 		return Unreachable
 	}
-	if r.RefusedWhen.Status == a.Status && r.RefusedWhen.Has != "" {
-		if _, ok := r.RefusedWhen.Has.In(a.JSON()); ok {
-			return Refused
-		}
+	if k := slices.IndexFunc(r.RefusedWhen, func(f declaration.Refusal) bool { return a.saysNo(&f) }); k >= 0 {
+		return Class(r.RefusedWhen[k].Is)
 	}
 	switch s := a.Status; {
 	case s >= 300 && s < 400:
@@ -132,6 +131,21 @@ func Classify(a Answer, r declaration.Answers) Class {
 		return Invalid
 	}
 	return Failed
+}
+
+// saysNo says whether an answer is one that is declared to say no.
+func (a Answer) saysNo(f *declaration.Refusal) bool {
+	if f.Status != a.Status || !f.Serves(a.Route) {
+		return false
+	}
+	body := a.JSON()
+	if _, ok := f.Has.In(body); !ok && f.Has != "" {
+		return false
+	}
+	return !slices.ContainsFunc(f.Equals, func(e declaration.EqualMember) bool {
+		text, ok := e.At.Text(body)
+		return !ok || text != e.Text
+	})
 }
 
 // Class is that of a report's answer.

@@ -13,7 +13,7 @@ import (
 
 func TestClasses(t *testing.T) {
 	rules := declaration.Answers{}
-	rules.RefusedWhen.Status, rules.RefusedWhen.Has = 200, "/error/code"
+	rules.RefusedWhen = []declaration.Refusal{{Status: 200, Has: "/error/code", Is: "refused"}}
 	moved := func(to string) [][2]string { return [][2]string{{"location", to}} }
 	for _, c := range []struct {
 		status  int
@@ -32,6 +32,17 @@ func TestClasses(t *testing.T) {
 	} {
 		got := Classify(Answer{Status: c.status, Headers: c.headers, Body: []byte(c.body)}, rules)
 		assert.Equal(t, c.want, got, "%d %v %s", c.status, c.headers, c.body)
+	}
+	rules.RefusedWhen = []declaration.Refusal{
+		{Status: 200, Equals: []declaration.EqualMember{{At: "/error/code", Text: "NO"}}, Is: "forbidden"},
+		{Status: 200, Has: "/error", Equals: []declaration.EqualMember{{At: "/kind", Text: "gone"}}, Is: "hidden"},
+		{Status: 422, Has: "/error", Is: "invalid"}, {Status: 200, Has: "/error", Is: "refused"},
+	}
+	for body, want := range map[string]Class{
+		`{"error":{"code":"NO"}}`: Forbidden, `{"error":1,"kind":"gone"}`: Hidden, `{"kind":"gone"}`: Admitted,
+		`{"error":{"code":["NO"]}}`: Refused, `{"code":"NO"}`: Admitted, `{"error":`: Admitted, ``: Admitted,
+	} {
+		assert.Equal(t, want, Classify(Answer{Status: 200, Body: []byte(body)}, rules), body)
 	}
 	rules.LoginPage = "*/door*"
 	assert.Equal(t, ToLogin, Classify(Answer{Status: 302, Headers: moved("/the/door?x")}, rules))
@@ -133,7 +144,7 @@ func TestRetryAfter(t *testing.T) {
 
 func TestClassify(t *testing.T) {
 	var r declaration.Answers
-	r.RefusedWhen.Status, r.RefusedWhen.Has = 200, "/error"
+	r.RefusedWhen = []declaration.Refusal{{Status: 200, Has: "/error", Is: "refused"}}
 	loc := func(l string) [][2]string { return [][2]string{{"location", l}} }
 	for _, c := range []struct {
 		a    Answer

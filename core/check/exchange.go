@@ -19,12 +19,15 @@ type Exchange struct {
 	Answer    field.List `json:"answer"`
 	Content   string     `json:"content"`
 	Truncated bool       `json:"truncated"`
-	Texts     []string   `json:"texts,omitempty"` // of Client.Never, those that stand in the answer
-	// Sought has Client.Never where the answer is not kept as it came: masked, or cut.
+	Texts     []string   `json:"texts,omitempty"` // of never.text, those that stand in the answer
+	// Sought has never.text where the answer is not kept as it came: masked, or cut.
 	Sought []string      `json:"sought,omitempty"`
 	Error  string        `json:"error"`
 	At     time.Time     `json:"at"`
 	Took   time.Duration `json:"took"`
+	// Route is the key of the route that serves the request, "" where none does. It is kept where what an answer
+	// means depends on it (Answers.ByRoute).
+	Route string `json:"route,omitempty"`
 	// Mark is the field by which the request can be found in the service's log, as it was sent:
 	// "X-Mill-Gate: 00f067aa0ba902b7"; "" where the target declares none.
 	Mark string `json:"mark,omitempty"`
@@ -35,7 +38,7 @@ type Exchange struct {
 func AnswerOf(x Exchange) Answer {
 	return Answer{Status: x.Status, Headers: x.Answer, Body: []byte(mask.Unnumbered(x.Content)), Error: x.Error,
 		Sent: []byte(mask.Unnumbered(x.Body)), Asked: asked(x), At: x.At, NoBody: x.Method == "HEAD",
-		Texts: x.Texts, Sought: x.Sought,
+		Texts: x.Texts, Sought: x.Sought, Route: x.Route,
 		Partial: x.Truncated || mask.Has(x.Content)}
 }
 

@@ -1,6 +1,7 @@
 package declaration
 
 import (
+	"cmp"
 	"fmt"
 	"regexp"
 	"slices"
@@ -180,17 +181,7 @@ func (r *reader) answers(doc *Document, n ast.Node) {
 				a.Protects = r.protections(f.val)
 			}
 		case "refused_when":
-			for _, g := range r.entries(f.val, "refused_when", []string{"status", "has"}) {
-				if g.key == "has" {
-					a.RefusedWhen.Has = r.pointer(g.val, "has")
-				} else {
-					a.RefusedWhen.Status = r.status(g.val)
-				}
-			}
-			if a.RefusedWhen.Status == 0 || a.RefusedWhen.Has == "" {
-				r.fail(f.kn, "missing", "refused_when needs a status and what the answer then has",
-					"write  { status: 200, has: /error }")
-			}
+			a.RefusedWhen = r.refusals(f)
 		default:
 			st, err := strconv.Atoi(f.key)
 			if err != nil || st < 100 || st > 599 {
@@ -271,15 +262,60 @@ func (r *reader) answerRule(f pair) AnswerRule {
 			if !r.since(V11, g.kn, "`equals` of answers") {
 				continue
 			}
-			for _, m := range r.entries(g.val, "equals", nil) {
-				at := pointer.JSON(m.key)
-				if err := at.Check(); err != nil {
-					r.fail(m.kn, "type", err.Error(), "write for example  { /support: call the night desk }")
-				}
-				text, _ := r.str(m.val, "what "+m.key+" must be")
-				rule.Equals = append(rule.Equals, EqualMember{at, text})
-			}
+			rule.Equals = r.equals(g)
 		}
 	}
 	return rule
+}
+
+// equals are members of an answer and what they must be.
+func (r *reader) equals(g pair) (out []EqualMember) {
+	for _, m := range r.entries(g.val, "equals", nil) {
+		at := pointer.JSON(m.key)
+		if err := at.Check(); err != nil {
+			r.fail(m.kn, "type", err.Error(), "write for example  { /support: call the night desk }")
+		}
+		text, _ := r.str(m.val, "what "+m.key+" must be")
+		out = append(out, EqualMember{at, text})
+	}
+	return out
+}
+
+// refusals are one or several ways to say no with another status.
+func (r *reader) refusals(f pair) (out []Refusal) {
+	if _, list := r.plain(f.val).(*ast.SequenceNode); list {
+		r.since(V11, f.kn, "a list as `refused_when`")
+	}
+	for _, x := range r.list(f.val) {
+		out = append(out, r.refusal(x))
+	}
+	return out
+}
+
+func (r *reader) refusal(n ast.Node) Refusal {
+	f := Refusal{Place: r.place(n), Is: RefusalWords[0]}
+	var when, what bool
+	for _, g := range r.entries(n, "refused_when", []string{"at", "status", "has", "equals", "is"}) {
+		if g.key != "status" && g.key != "has" && !r.since(V11, g.kn, "`"+g.key+"` of refused_when") {
+			continue
+		}
+		switch g.key {
+		case "at":
+			f.At = r.selectors(g.val)
+		case "status":
+			f.Status, when = r.status(g.val), true
+		case "has":
+			f.Has, what = r.pointer(g.val, "has"), true
+		case "equals":
+			f.Equals = r.equals(g)
+			what = what || len(f.Equals) > 0
+		case "is":
+			f.Is = cmp.Or(r.word(g.val, "is", RefusalWords...), f.Is)
+		}
+	}
+	if !when || !what {
+		r.fail(n, "missing", "refused_when needs a status and what the answer then has",
+			"write  { status: 200, has: /error }")
+	}
+	return f
 }

@@ -22,6 +22,7 @@ package declaration
 import (
 	"encoding/json"
 	"fmt"
+	"slices"
 	"time"
 
 	"millgate/core/field"
@@ -422,6 +423,28 @@ type Entry struct {
 	OwnerOf Ref
 }
 
+// Refusal is how to know an answer that says no with another status.
+type Refusal struct {
+	Place
+	At     []route.Selector // of routes; none is everywhere, also where the inventory has no route
+	Status int
+	Has    pointer.JSON  // must be there; "" where Equals says it all
+	Equals []EqualMember // and are that text
+	Is     string        // what such an answer is, one of RefusalWords
+	routes map[string]bool
+}
+
+// RefusalWords are what an answer that says no with another status can be.
+var RefusalWords = []string{"refused", "forbidden", "hidden", "invalid"}
+
+// Serves says whether it is meant for the answers of a route, by its key; "" is none of the inventory.
+func (f *Refusal) Serves(route string) bool { return len(f.At) == 0 || f.routes[route] }
+
+// ByRoute says whether what an answer is depends on the route.
+func (a *Answers) ByRoute() bool {
+	return slices.ContainsFunc(a.RefusedWhen, func(f Refusal) bool { return len(f.At) > 0 })
+}
+
 // AnswerRule is what an answer must look like.
 type AnswerRule struct {
 	Place
@@ -472,10 +495,7 @@ type Answers struct {
 	Schema      string // "", "exact" or "listed"
 	LoginPage   string // glob for the Location of a login page
 	Protects    []Protection
-	RefusedWhen struct {
-		Status int
-		Has    pointer.JSON
-	}
+	RefusedWhen []Refusal // the first that an answer is like counts
 }
 
 // Permission is what pages of one origin may do.

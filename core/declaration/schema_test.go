@@ -43,7 +43,7 @@ const whole = `{
   "guess": {"at": "POST /login", "allow": "5 per 15m", "counted_by": "account", "locks": {"for": "15m", "tried_on": "ann"}},
   "bucket": {"at": "/a", "allow": "1 per 1s", "counted_by": "header:X-Client", "model": "token-bucket", "burst": 8}, "slide": {"at": "/a", "allow": "1 per 1s", "counted_by": "key", "model": "sliding-window"},
   "one": {"at": ["/a"], "allow": 1, "counted_by": "everyone", "model": "concurrency", "queue": 2, "queue_for": "5s", "for": {"writer": 2}}},
-"answers": {"401": {"type": "a/b", "headers": ["X"], "has": ["/a"], "equals": {"/b": "c", "/d/0": 1}}, "errors": {"type": "a/b"}, "all": {"headers": ["X"]}, "protects": ["frames", "sniffing", "caching", "referrer", "transport", "resources"], "never": {"fields": ["p"], "text": ["t"], "members": [{"at": "**/p", "type": "string", "status": "2xx"}, {"at": "/a/*", "status": 404}]}, "schema": "exact", "login_page": {"location": "/login"}, "refused_when": {"status": 200, "has": "/error"}},
+"answers": {"401": {"type": "a/b", "headers": ["X"], "has": ["/a"], "equals": {"/b": "c", "/d/0": 1}}, "errors": {"type": "a/b"}, "all": {"headers": ["X"]}, "protects": ["frames", "sniffing", "caching", "referrer", "transport", "resources"], "never": {"fields": ["p"], "text": ["t"], "members": [{"at": "**/p", "type": "string", "status": "2xx"}, {"at": "/a/*", "status": 404}]}, "schema": "exact", "login_page": {"location": "/login"}, "refused_when": [{"status": 200, "has": "/error"}, {"at": ["POST /b"], "status": 200, "has": "/error", "equals": {"/error/code": "NO"}, "is": "forbidden"}]},
 "review": {"guesses": 1000, "guessed_in": "1d", "bearer": {"low": "1d", "medium": "1h", "high": "5m"}},
 "waivers": [{"check": "open-write", "at": "POST /b", "of": ["reader"], "reason": "because", "by": "me", "until": "2027-03-31"}, {"finding": "mg-0123456789", "at": "/a", "callers": ["ann", "nobody"], "reason": "because", "until": "2027-03-31"}, {"kind": "unprotected", "at": ["/a"], "reason": "because", "until": "2027-03-31"}]
 }`
@@ -147,8 +147,9 @@ func TestWordsOfLaterVersions(t *testing.T) {
 	msgs := form([]byte(strings.Replace(whole, `"millgate": 1.1`, `"millgate": 1`, 1)))
 	var told []string
 	for _, m := range msgs {
-		if strings.HasSuffix(strings.SplitN(m.Text, " came", 2)[0], "of counted_by") {
-			continue // a word of a pattern
+		if strings.HasSuffix(strings.SplitN(m.Text, " came", 2)[0], "of counted_by") ||
+			strings.HasPrefix(m.Text, "a list as") {
+			continue // a word of a pattern, a form
 		}
 		require.Equal(t, "version", m.Code, m)
 		require.Equal(t, "begin x with  millgate: 1.1", m.Hint)

@@ -42,6 +42,7 @@ func (d *Document) settled(r *reader) *Document {
 	d.settleRecords(r)
 	d.settleAccess(r)
 	d.settleLimits(r)
+	d.settleRefusals(r)
 	accepted := make(map[*Entry][]*Scheme, len(d.Access))
 	for _, e := range d.Access {
 		accepted[e] = slices.Clip(d.Accepted(e))
@@ -360,5 +361,23 @@ func (d *Document) checkEntry(r *reader, e int, en *Entry) {
 		n := Names(locks, func(s *Scheme) string { return s.Name })
 		r.sayAt(en.Place, 1, Error, "by", fmt.Sprintf("callers that this entry admits come with %s; which does the "+
 			"route accept?", strings.Join(n, " and ")), "add  by: "+n[0]+"  or  by: ["+strings.Join(n, ", ")+"]")
+	}
+}
+
+// settleRefusals finds the routes that `refused_when` is said for.
+func (d *Document) settleRefusals(r *reader) {
+	rules := make([]rule, len(d.Answers.RefusedWhen))
+	for k, f := range d.Answers.RefusedWhen {
+		rules[k] = rule{f.At, f.Place}
+	}
+	found, _ := d.matched(r, rules)
+	for i, rt := range d.Routes {
+		for _, c := range found[i] {
+			f := &d.Answers.RefusedWhen[c.entry]
+			if f.routes == nil {
+				f.routes = map[string]bool{}
+			}
+			f.routes[rt.Key()] = true
+		}
 	}
 }
