@@ -104,6 +104,9 @@ func (s *Server) GetCrossing(ctx context.Context,
 				cp.ReadBack = &p.Fact.ReadBack
 			}
 		}
+		if len(p.Declares) > 0 {
+			cp.Declares = &p.Declares
+		}
 		if p.Quota != nil {
 			view := quotaViewOf(p)
 			cp.Quota, cp.Expected = &view, "no more than "+view.Declared

@@ -94,10 +94,13 @@ func (ws *Workspace) EditBoard(text string, c BoardChange) (Edited, error) {
 	if err != nil {
 		return Edited{}, fmt.Errorf("%w: %w", fault.ErrInput, err)
 	}
-	if err := ws.leaves(out); err != nil {
-		return Edited{}, err
+	e := Edited{Text: out, Title: titleOf(c), Notes: append([]string{}, notes...)}
+	if c.Set["turned_away"] != "" {
+		if e, err = ws.raised(doc, e, "`turned_away`"); err != nil {
+			return Edited{}, err
+		}
 	}
-	return Edited{Text: out, Title: titleOf(c), Notes: append([]string{}, notes...)}, nil
+	return e, ws.leaves(e.Text)
 }
 
 func titleOf(c BoardChange) string {

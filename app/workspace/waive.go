@@ -107,21 +107,28 @@ func (ws *Workspace) WaiveFindings(text string, list []finding.Finding, how Acce
 		}
 		edits = append(edits, w)
 	}
-	out, raised, err := layout.Raise(text, declaration.V11)
-	if err == nil {
-		out, err = layout.Apply(out, edits...)
-	}
+	out, err := layout.Apply(text, edits...)
 	if err != nil {
 		return Edited{}, fmt.Errorf("%w: %w", fault.ErrInput, err)
 	}
-	if raised {
-		e.Title += fmt.Sprintf(", and raise the file to version %s", declaration.V11)
-		e.Notes = append(e.Notes, fmt.Sprintf("Waivers of findings came with version %s of the language: the file "+
-			"says "+
-			"millgate: %s now.", declaration.V11, declaration.V11))
-		e.Notes = append(e.Notes, ws.othersMeant(doc, out)...)
-	}
 	e.Text = out
+	return ws.raised(doc, e, "Waivers of findings")
+}
+
+// raised is an edit that writes what came with version 1.1 of the language: its text says that version, and its notes
+// what else means something else by it.
+func (ws *Workspace) raised(was *declaration.Document, e Edited, what string) (Edited, error) {
+	out, raised, err := layout.Raise(e.Text, declaration.V11)
+	if err != nil {
+		return Edited{}, fmt.Errorf("%w: %w", fault.ErrInput, err)
+	}
+	if e.Text = out; raised {
+		e.Title += fmt.Sprintf(", and raise the file to version %s", declaration.V11)
+		e.Notes = append(e.Notes,
+			fmt.Sprintf("%s came with version %s of the language: the file says millgate: %[2]s now.",
+				what, declaration.V11))
+		e.Notes = append(e.Notes, ws.othersMeant(was, out)...)
+	}
 	return e, nil
 }
 

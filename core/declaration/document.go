@@ -23,7 +23,8 @@ func DefaultAssumptions() Assumptions {
 
 // Document is a parsed declaration. Slices keep the order of the text.
 type Document struct {
-	Name       string // file name
+	Name       string  // file name
+	Version    Version // of the language, by the file of that name
 	Title      string
 	Targets    []*Target
 	Routes     []*Route

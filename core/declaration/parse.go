@@ -2,6 +2,7 @@ package declaration
 
 import (
 	"bytes"
+	"cmp"
 	"errors"
 	"fmt"
 	"slices"
@@ -162,6 +163,7 @@ func Failed(msgs []Message) bool {
 func (r *reader) document(doc *Document, body ast.Node) {
 	top := r.entries(body, "a declaration", Sections)
 	r.versioned(top, body)
+	doc.Version = cmp.Or(doc.Version, r.version) // not that of a file it includes
 	for _, p := range top {
 		switch p.key {
 		case "title":

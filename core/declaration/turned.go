@@ -42,13 +42,25 @@ func (t *TurnedAway) of(word string) *int {
 // Of is the status for what turns a caller away, as an expectation names it (credential, soundness, role, scope,
 // attribute, ownership); 0 is its default.
 func (t TurnedAway) Of(subject string) int {
-	if subject == "attribute" {
-		subject = "scope"
-	}
-	if p := t.of(subject); p != nil {
+	if p := t.about(subject); p != nil {
 		return *p
 	}
 	return 0
+}
+
+// Say sets the status for what turns a caller away. Of what there is no such word for, and of a status that turns
+// nobody away, nothing is said.
+func (t *TurnedAway) Say(subject string, status int) {
+	if p := t.about(subject); p != nil && turns(status) {
+		*p = status
+	}
+}
+
+func (t *TurnedAway) about(subject string) *int {
+	if subject == "attribute" {
+		subject = "scope"
+	}
+	return t.of(subject)
 }
 
 // Text is one status where it is that of all, otherwise a mapping; "" where all are the defaults.
@@ -89,10 +101,14 @@ func (r *reader) turnedAway(f pair) (t TurnedAway) {
 // slow, that it calls too often, that the method, the type or the body does not fit.
 var saysOther = []int{405, 406, 408, 411, 412, 413, 414, 415, 429}
 
+func turns(status int) bool {
+	return status >= 400 && status <= 499 && !slices.Contains(saysOther, status)
+}
+
 // turnedStatus is a status that turns a caller away.
 func (r *reader) turnedStatus(n ast.Node) int {
 	st := r.status(n)
-	if st != 0 && (st < 400 || st > 499 || slices.Contains(saysOther, st)) {
+	if st != 0 && !turns(st) {
 		r.fail(n, "type", fmt.Sprintf("%d does not turn a caller away", st), "write 401, 403, 404 or another that "+
 			"says so, as 400 or 410")
 		return 0

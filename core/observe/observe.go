@@ -59,7 +59,7 @@ type At struct {
 	Route int             // in the document
 	Marks map[string]Mark // by identity; "" is nobody
 	// Schemes are those with which somebody was let in, and Knows those with which somebody was turned
-	// away as one who is known and may not (403): both are accepted there.
+	// away as one who is known and may not: both are accepted there.
 	Schemes, Knows []string
 	// Hides: another's record is said not to be there (404).
 	Hides bool
@@ -249,7 +249,7 @@ func (a *At) identity(r reading, id *declaration.Identity, said func(Seen) Mark)
 			asked = true
 			marks[s.Relation] = said(s)
 			hidden = hidden || s.Relation == access.Foreign && s.Class == check.Hidden
-			if s.Class == check.Forbidden && !slices.Contains(a.Knows, c.Scheme.Name) {
+			if a.recognised(s) && !slices.Contains(a.Knows, c.Scheme.Name) {
 				a.Knows = append(a.Knows, c.Scheme.Name)
 			}
 		}
@@ -269,6 +269,14 @@ func (a *At) identity(r reading, id *declaration.Identity, said func(Seen) Mark)
 	if asked {
 		a.Marks[id.Name] = best
 	}
+}
+
+// recognised says whether who was turned away was known: it was told that it may not (403), or that nothing is there
+// (404), which nobody was not told.
+func (a *At) recognised(s Seen) bool {
+	return (s.Class == check.Forbidden || s.Class == check.Hidden) && !slices.ContainsFunc(a.Seen, func(o Seen) bool {
+		return o.Identity == nobody && !o.Options && o.Status == s.Status
+	})
 }
 
 // fold makes one mark of those for an own record, another's, and where none decides. Who was only asked for

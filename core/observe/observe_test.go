@@ -1,6 +1,7 @@
 package observe
 
 import (
+	"cmp"
 	"fmt"
 	"math/rand/v2"
 	"slices"
@@ -347,6 +348,45 @@ func TestConfirm(t *testing.T) {
 	assert.ErrorContains(t, err, "GET /gone is no route of the inventory any more")
 }
 
+// How callers were turned away is proposed where all that the same thing turns away were answered alike.
+func TestHowCallersAreTurnedAway(t *testing.T) {
+	for _, c := range []struct {
+		seen []string
+		rule string
+	}{
+		{[]string{"nobody 401", "ann 404", "bob 404", "meg 200"}, "who: boss, turned_away: { role: 404 }"},
+		{[]string{"nobody 404", "ann 404", "bob 404", "meg 200"},
+			"who: boss, turned_away: { credential: 404, role: 404 }"},
+		{[]string{"nobody 403", "ann 403", "bob 403", "meg 200"}, "who: boss, turned_away: { credential: 403 }"},
+		{[]string{"nobody 401", "ann 404", "bob 403", "meg 200"}, "who: boss"},
+		{[]string{"nobody 401", "ann 410", "bob 410", "meg 200"}, "who: boss, turned_away: { role: 410 }"},
+		{[]string{"nobody 302", "ann 403", "bob 403", "meg 200"}, "who: boss"},
+	} {
+		d := read(t, valley)
+		list := slices.Concat(seen("GET /v1/things", c.seen...),
+			seen("GET /v1/reports", "nobody 401", "ann 200", "bob 200", "meg 200"))
+		for k, s := range list {
+			if s.Status == 302 {
+				list[k].Class = check.ToLogin
+			}
+		}
+		rules := map[string]string{}
+		for _, g := range groupsOf(d, list) {
+			for _, key := range g.Keys(d) {
+				rules[key] = g.Text()
+			}
+		}
+		assert.Equal(t, "{ at: GET /v1/things, "+c.rule+" }", rules["GET /v1/things"], c.seen)
+	}
+	first := strings.Replace(valley, "\naccess:\n  - { at: \"/**\", who: undecided }\n", "\n", 1)
+	d := read(t, strings.Replace(first, "millgate: 1.1", "millgate: 1", 1))
+	list := slices.Concat(seen("GET /v1/things", "nobody 401", "ann 404", "bob 404", "meg 200"),
+		seen("GET /v1/reports", "nobody 401", "ann 200", "bob 200", "meg 200"))
+	for _, g := range groupsOf(d, list) {
+		assert.NotContains(t, g.Text(), "turned_away", "the first version has no word for it")
+	}
+}
+
 // What the file that describes a write says it needs is a guess too, where no read stands beside it; its scopes also
 // where one does.
 func TestGuessesFromADescription(t *testing.T) {
@@ -405,7 +445,7 @@ func TestUndecidedEntriesGiveWay(t *testing.T) {
 // Of generated services, the entries that are proposed say exactly what was observed, and all others stay undecided.
 func TestProposalsSayWhatWasObserved(t *testing.T) {
 	r := rand.New(rand.NewPCG(7, 11))
-	proposed := 0
+	proposed, turned := 0, 0
 	for n := range 100 {
 		open, real := generated(r)
 		d, service := read(t, open), read(t, real)
@@ -436,9 +476,19 @@ func TestProposalsSayWhatWasObserved(t *testing.T) {
 				require.True(t, same, "%d: %s as %q: seen %s, proposed %s\n%s\n%s", n, rt.Key(), name, m, got, text,
 					real)
 			}
+			if ok && after.Entry(i).Turned != (declaration.TurnedAway{}) {
+				turned++
+				require.Zero(t, wrong(after, At{Route: i, Marks: marks, Seen: ofRoute(list, rt.Key())}),
+					"%d %s\n%s\n%s", n, rt.Key(), text, real)
+			}
 		}
 	}
 	assert.Greater(t, proposed, 200, "most of what is generated can be said")
+	assert.Greater(t, turned, 50, "and so can how callers are turned away")
+}
+
+func ofRoute(list []Seen, key string) []Seen {
+	return slices.DeleteFunc(slices.Clone(list), func(s Seen) bool { return s.Route != key })
 }
 
 // generated is a declaration of which nothing is decided, and what its service does.
@@ -476,6 +526,10 @@ identities:
 		if !strings.Contains(who, "by:") && who != "anyone" && who != "nobody" {
 			who += ", by: [token, key]"
 		}
+		if who != "anyone" && who != "nobody" && !strings.Contains(who, "hide") && r.IntN(2) == 0 {
+			who += ", turned_away: " + []string{"404", "410", "401", "{ credential: 403 }", "{ role: 404, scope: 404 }",
+				"{ role: 401, scope: 410 }"}[r.IntN(6)]
+		}
 		rules += "  - { at: \"GET " + p + "\", who: " + who + " }\n"
 	}
 	return head + "access:\n  - { at: \"/**\", who: undecided }\n", head + "access:\n" + rules
@@ -483,8 +537,7 @@ identities:
 
 // asked is what a service answers to each caller.
 func asked(d, service *declaration.Document) (out []Seen) {
-	status := map[access.Outcome]int{access.Admit: 200, access.Refuse: 401, access.Forbid: 403, access.Hide: 404,
-		access.Closed: 403}
+	status := map[access.Outcome]int{access.Admit: 200, access.Closed: 403}
 	for i, rt := range d.Routes {
 		put := func(id *declaration.Identity, scheme string, rel access.Relation) {
 			c := access.Caller{State: access.Absent, Record: rel}
@@ -496,7 +549,8 @@ func asked(d, service *declaration.Document) (out []Seen) {
 				c.Identity, c.State, s.Identity = &only, access.Sound, id.Name
 			}
 			s.Record = string(rel)
-			s.Status = status[access.Decide(service, i, c).Outcome]
+			x := access.Decide(service, i, c)
+			s.Status = cmp.Or(x.Status(), status[x.Outcome])
 			s.Class = check.Classify(check.Answer{Status: s.Status}, declaration.Answers{})
 			out = append(out, s)
 		}

@@ -2,10 +2,12 @@ package observe
 
 import (
 	"fmt"
+	"iter"
 	"maps"
 	"slices"
 
 	"millgate/core/access"
+	"millgate/core/check"
 	"millgate/core/declaration"
 )
 
@@ -18,6 +20,7 @@ func propose(d *declaration.Document, a At) (best proposal) {
 		if len(c.entry.By) == 0 && len(d.Locks(&c.entry)) > 1 || !agrees(with, a.Route, a.Marks) {
 			continue
 		}
+		c.entry.Turned = turned(with, a)
 		// How one is turned away is what a sweep compares later; a guess comes after what was seen.
 		cost := len(rule(&c.entry)) + 100*wrong(with, a)
 		if c.guessed != "" {
@@ -40,6 +43,31 @@ func propose(d *declaration.Document, a At) (best proposal) {
 	return best
 }
 
+// turned is with what status callers were turned away, by what the document says turns them away: where it is not the
+// default, and the same of all who were.
+func turned(d *declaration.Document, a At) (out declaration.TurnedAway) {
+	if d.Version == declaration.V1 { // it cannot be said there
+		return out
+	}
+	const several = -1
+	said := map[string]int{}
+	for s, x := range compared(d, a) {
+		switch was, known := said[x.Subject]; {
+		case known && was != s.Status, s.Class != check.Refused && s.Class != check.Forbidden &&
+			s.Class != check.Hidden:
+			said[x.Subject] = several
+		default:
+			said[x.Subject] = s.Status
+		}
+	}
+	for s, x := range compared(d, a) {
+		if said[x.Subject] == s.Status && s.Status != x.Status() {
+			out.Say(x.Subject, s.Status)
+		}
+	}
+	return out
+}
+
 // proposal is an entry with its text, without its routes; the zero proposal is none. guessed says what of it rests on
 // more than was tried.
 type proposal struct {
@@ -50,18 +78,32 @@ type proposal struct {
 // wrong counts the callers who would be turned away in another way than was seen: 401 is for who is not known, 403 for
 // who may not, 404 where another's record is hidden.
 func wrong(d *declaration.Document, a At) (n int) {
-	for _, s := range a.Seen {
-		c := access.Caller{Identity: d.IdentityNamed(s.Identity), State: access.Sound, Record: s.Relation}
-		if c.Identity == nil {
-			c.State = access.Absent
-		} else if cr := access.Credential(d, a.Route, c.Identity); cr == nil || cr.Scheme.Name != s.Scheme {
-			continue // it would come with another scheme
-		}
-		if st := access.Decide(d, a.Route, c).Status(); st != 0 && s.Status != 0 && st != s.Status {
+	for s, x := range compared(d, a) {
+		if s.Status != x.Status() {
 			n++
 		}
 	}
 	return n
+}
+
+// compared are the answers to who is to be turned away, each with what is expected.
+func compared(d *declaration.Document, a At) iter.Seq2[Seen, access.Expectation] {
+	return func(yield func(Seen, access.Expectation) bool) {
+		for _, s := range a.Seen {
+			c := access.Caller{Identity: d.IdentityNamed(s.Identity), State: access.Sound, Record: s.Relation}
+			if _, known := a.Marks[s.Identity]; !known || s.Options { // a credential that opened nothing says nothing
+				continue
+			}
+			if c.Identity == nil {
+				c.State = access.Absent
+			} else if cr := access.Credential(d, a.Route, c.Identity); cr == nil || cr.Scheme.Name != s.Scheme {
+				continue // it would come with another scheme
+			}
+			if x := access.Decide(d, a.Route, c); x.Status() != 0 && s.Status != 0 && !yield(s, x) {
+				return
+			}
+		}
+	}
 }
 
 type candidate struct {

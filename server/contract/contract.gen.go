@@ -2801,13 +2801,16 @@ type Probe struct {
 	Confidence *Confidence `json:"confidence,omitempty"`
 
 	// Control The request that shows a probe's to be a fair one
-	Control   *Control  `json:"control,omitempty"`
-	Decider   int       `json:"decider"`
-	Exchange  *Exchange `json:"exchange,omitempty"`
-	Expected  string    `json:"expected"`
-	Gaps      []Gap     `json:"gaps"`
-	Id        string    `json:"id"`
-	IsControl bool      `json:"isControl"`
+	Control *Control `json:"control,omitempty"`
+	Decider int      `json:"decider"`
+
+	// Declares Words of the access entry with their text, for an edit of the board, by which this refusal is as declared
+	Declares  *map[string]string `json:"declares,omitempty"`
+	Exchange  *Exchange          `json:"exchange,omitempty"`
+	Expected  string             `json:"expected"`
+	Gaps      []Gap              `json:"gaps"`
+	Id        string             `json:"id"`
+	IsControl bool               `json:"isControl"`
 
 	// Kind U unprotected, P over-permissive, T unthrottled, L leaking, X undeclared, S lifetime, K weak token, R over-restrictive, W wrong refusal; the last three are no gaps.
 	Kind   Kind   `json:"kind"`

@@ -1907,6 +1907,10 @@ export interface components {
             quota?: components["schemas"]["QuotaView"];
             /** @description Of a session drill */
             steps?: components["schemas"]["DrillStep"][];
+            /** @description Words of the access entry with their text, for an edit of the board, by which this refusal is as declared */
+            declares?: {
+                [key: string]: string;
+            };
         };
         /** @description What a quota drill saw. Durations in seconds. */
         QuotaView: {

@@ -172,7 +172,7 @@ const { width, drag } = useSplitter('millgate.drawer', { from: 440, least: 340, 
         <SeenOrder v-if="!other && x.order.length" :order="x.order" />
 
         <ProbeList v-if="x.probes.length > 1" :probes="x.probes" :picked="probe?.id" @pick="(id) => (pick = id)" />
-        <ProbeEvidence v-if="probe" :probe="probe" />
+        <ProbeEvidence v-if="probe" :probe="probe" :route="x.route" />
         <SendChanged v-if="probe?.exchange || probe?.steps?.length" :probe="probe" :caller="caller" />
         <CrossingMore :x="x" :probe="probe?.id" />
       </template>

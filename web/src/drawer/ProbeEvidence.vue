@@ -3,10 +3,11 @@ import type { Probe } from '../api/client'
 import { parts } from '../parts/drill'
 import { ago, exact, useNow } from '../parts/time'
 import AnswerContract from './AnswerContract.vue'
+import DeclareRefusal from './DeclareRefusal.vue'
 import ExchangeView from './ExchangeView.vue'
 
 // What was sent for a probe and what came of it, with the control that shows it to be a fair one.
-defineProps<{ probe: Probe }>()
+defineProps<{ probe: Probe; route: string }>()
 const now = useNow()
 </script>
 
@@ -32,6 +33,7 @@ const now = useNow()
       {{ Math.max(1, Math.round(probe.exchange.ms)) }} ms, {{ ago(probe.exchange.at, now) }}
     </h2>
     <ExchangeView :exchange="probe.exchange" />
+    <DeclareRefusal v-if="probe.declares" :route="route" :words="probe.declares" />
     <AnswerContract v-if="probe.exchange.status >= 400" :exchange="probe.exchange" />
   </section>
   <section v-if="probe.page?.refusal">

@@ -141,7 +141,7 @@ async function copy(form: string) {
             :line="x.line"
             :outcome="probe.expected"
           />
-          <ProbeEvidence :probe="probe" class="evidence" />
+          <ProbeEvidence :probe="probe" :route="x.route" class="evidence" />
         </template>
       </template>
     </div>
