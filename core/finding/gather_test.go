@@ -22,3 +22,36 @@ func TestSeverityOfWhatIsNotDeclared(t *testing.T) {
 	assert.NotEqual(t, Rate(Undeclared, declaration.Read, declaration.Medium, ByMany),
 		Rate(Undeclared, declaration.Update, declaration.Medium, ByMany))
 }
+
+// A finding says how many more it is about, once: by its callers, its routes, or the sum of its row.
+func TestHowManyMore(t *testing.T) {
+	d := &declaration.Document{}
+	for _, c := range []struct {
+		row           Row
+		routes, seen  []string
+		says, saysNot string
+	}{
+		{Row{}, []string{"GET /a"}, []string{"ann"}, "It was.", "The same"},
+		{Row{}, []string{"GET /a"}, []string{"ann", "bob", "meg"}, "It was. The same for 2 more.", ""},
+		{Row{Led: true}, []string{"GET /a"}, []string{"ann", "bob"}, "It was.", "The same"},
+		{Row{}, []string{"GET /a", "GET /b"}, []string{"ann"}, "It was. The same at 2 routes.", "more"},
+		{Row{}, []string{"GET /a", "GET /b"}, []string{"ann", "bob"}, "It was. The same for 1 more, at 2 routes.", ""},
+		{Row{Led: true}, []string{"GET /a", "GET /b"}, []string{"ann", "bob"}, "It was. The same at 2 routes.", "more"},
+	} {
+		c.row.Kind, c.row.Cause = Leaking, "x"
+		var seen []Seen
+		for _, r := range c.routes {
+			for _, who := range c.seen {
+				seen = append(seen, Seen{Probe: r + who, Route: r, Column: who, Who: who, Identity: who, Gaps: []Gap{
+					{Row: &c.row, Reason: "It was", Scope: Scope{Of: AtScheme, Name: "s"}}}})
+			}
+		}
+		list := Gather(d, seen)
+		if assert.Len(t, list, 1) {
+			assert.Contains(t, list[0].Reason, c.says)
+			if c.saysNot != "" {
+				assert.NotContains(t, list[0].Reason, c.saysNot)
+			}
+		}
+	}
+}

@@ -502,3 +502,29 @@ func TestEachKeyIsDrilled(t *testing.T) {
 	require.GreaterOrEqual(t, k, 0, p.Left)
 	assert.Equal(t, "quota either", p.Left[k].Route)
 }
+
+// A caller is counted by the first of a quota's keys that it has, and with all who have none where it has none.
+func TestWhatACallerIsCountedBy(t *testing.T) {
+	d, msgs := declaration.Parse("x", []byte(`millgate: 1.1
+roles: { reader: }
+schemes: { key: { kind: api-key, in: header, name: X-Key }, basic: { kind: basic } }
+identities:
+  ann: { roles: reader, credentials: { key: { key: env:K } } }
+  bob: { credentials: { basic: { username: b, password: env:P } } }
+routes: [GET /a]
+quotas:
+  role: { at: GET /a, allow: 5 per 1m, counted_by: role or address }
+  key: { at: GET /a, allow: 5 per 1m, counted_by: key or identity or address }
+  header: { at: GET /a, allow: 5 per 1m, counted_by: "header:X-Client or role" }
+`), nil)
+	require.False(t, declaration.Failed(msgs), "%v", msgs)
+	for _, c := range []struct{ quota, who, scheme, want string }{
+		{"role", "ann", "key", "role"}, {"role", "bob", "basic", "address"}, {"role", "", "", "address"},
+		{"key", "ann", "key", "key"}, {"key", "bob", "basic", "identity"}, {"key", "", "", "address"},
+		{"header", "ann", "key", "role"}, {"header", "bob", "basic", "header:X-Client"},
+	} {
+		i := slices.IndexFunc(d.Quotas, func(q *declaration.Quota) bool { return q.Name == c.quota })
+		a := At{Caller: check.Caller{Identity: c.who, Scheme: c.scheme}}
+		assert.Equal(t, c.want, a.counted(d, d.Quotas[i], d.IdentityNamed(c.who)), "%s of %s", c.quota, c.who)
+	}
+}

@@ -213,6 +213,7 @@ func TestWhatIsCreatedIsReadBack(t *testing.T) {
 			switch call.Name {
 			case after, theirs:
 				assert.Equal(t, "bob", call.As[0].Identity)
+				assert.NotEmpty(t, call.Request.Fill["id"].Slot, "of what was made, not a sample")
 				r.Exchange = check.Exchange{Status: x.status, Content: map[string]string{after: x.read,
 					theirs: x.theirs}[call.Name]}
 			case without:

@@ -20,6 +20,21 @@ const three = `{"openapi":"3.0.3","servers":[{"url":"/api"}],"security":[{"s":[]
 "paths":{"/things":{"parameters":[],"get":{"security":[]},"post":{}},"/things/{no}":{"get":{"security":[{},{"s":[]}]}},
 "/spare":{"get":{"summary":"a \"quoted\" } one"}}}}`
 
+// A path is from the root of its host: below the server's, which a template alone does not say.
+func TestWhereAnOperationIs(t *testing.T) {
+	for _, c := range []struct{ server, path, host string }{
+		{"", "/things", ""}, {"/api/", "/api/things", ""}, {"https://h.example/v1", "/v1/things", "https://h.example"},
+		{"https://h.example", "/things", "https://h.example"}, {"http://%zz", "/things", ""},
+	} {
+		var d Description
+		if c.server != "" {
+			d.Servers = []string{c.server, "/other"}
+		}
+		path, host := d.At(Operation{Method: "GET", Path: "/things"})
+		assert.Equal(t, []string{c.path, c.host}, []string{path, host}, c.server)
+	}
+}
+
 func TestReading(t *testing.T) {
 	want := []Operation{{Method: "GET", Path: "/spare", Asks: true, Says: true},
 		{Method: "GET", Path: "/things", Says: true}, {Method: "POST", Path: "/things", Asks: true, Says: true},
