@@ -38,6 +38,15 @@ func saying(rule string) string {
 		"    - { %[1]s, equals: { /error/code: E403 }, is: forbidden }\n    - { %[1]s, has: /error/code }\n", rule)
 }
 
+// challenging asks with these challenges for a credential, wherever one is missing or broken.
+func challenging(text string) func(*villager, http.ResponseWriter, *http.Request) bool {
+	return refusals(func(_ *http.Request, a *httptest.ResponseRecorder) {
+		if a.Code == 401 {
+			a.Header().Set("WWW-Authenticate", text)
+		}
+	})
+}
+
 // turning is the village with what its access entries and its scheme say of how callers are turned away.
 func turning(entry, scheme string) string {
 	return strings.NewReplacer("millgate: 1\n", "millgate: 1.1\n", "who: r }", "who: r"+entry+" }", "who: owner }",
@@ -74,6 +83,16 @@ var oddStatus = []liar{
 		twist: refusals(func(_ *http.Request, a *httptest.ResponseRecorder) { says(a, 403, "") }), code: 0},
 	{name: "an entry comes before its scheme", text: turning(", turned_away: { credential: 401, soundness: 401 }",
 		" refuses: 403,"), code: 0},
+	{name: "a 401 asks for the scheme that is declared", text: turning("", " challenge: Bearer,"),
+		twist: challenging(`Digest realm="a, b", bearer`), kinds: []string{}, code: 0},
+	{name: "a 401 asks for another scheme than declared", text: turning("", " challenge: Bearer,"),
+		twist: challenging("Basic"),
+		kinds: []string{"W everything answered with an error without a challenge of Bearer"},
+		says:  []string{"a 401 must bear a challenge of Bearer (WWW-Authenticate), it bears Basic"}, code: 0},
+	{name: "a 401 bears no challenge, which is declared twice", text: turning("", " challenge: Bearer,") +
+		"answers: { 401: { headers: [WWW-Authenticate] } }\n", says: []string{"it does not"},
+		never: []string{"bears none"},
+		kinds: []string{"W everything answered with an error without www-authenticate"}, code: 0},
 	{name: "refusals are answered 418", twist: refusals(func(_ *http.Request, a *httptest.ResponseRecorder) {
 		says(a, 418, "")
 	}), never: []string{"U ", "P "}, code: 0},
@@ -177,7 +196,8 @@ var oddRecords = []liar{
 	{name: "everybody reads every record", twist: func(v *villager, w http.ResponseWriter, r *http.Request) bool {
 		if strings.HasPrefix(r.URL.Path, "/t/t-") && v.who(r) != "" && (r.Method == "GET" || r.Method == "HEAD") {
 			w.Header().Set("Content-Type", "application/json")
-			_, _ = fmt.Fprintf(w, `{"path":%q,"of":"the owner of %s","note":"kept for %s"}`, r.URL.Path, r.URL.Path, r.URL.Path)
+			_, _ = fmt.Fprintf(w, `{"path":%q,"of":"the owner of %s","note":"kept for %s"}`, r.URL.Path, r.URL.Path,
+				r.URL.Path)
 			return true
 		}
 		return false

@@ -16,13 +16,14 @@ import (
 // kindWords are the words that a scheme of each kind has.
 var kindWords = map[Kind][]string{
 	Bearer: {"token", "issuer", "audience", "algorithms", "typ", "requires", "keys", "signing_key", "tests_only",
-		"claims", "lifetime", "login", "account", "refresh", "logout", "introspect", "refuses"},
-	APIKey: {"in", "name", "refuses"},
+		"claims", "lifetime", "login", "account", "refresh", "logout", "introspect", "refuses", "challenge"},
+	APIKey: {"in", "name", "refuses", "challenge"},
 	Cookie: {"name", "path", "http_only", "secure", "same_site", "lifetime", "login", "account", "logout",
-		"refuses"},
-	Basic:     {"refuses"},
-	Signature: {"algorithm", "header", "encoding", "prefix", "timestamp", "covers", "tolerance", "refuses"},
-	Link:      {"expires", "signature", "once", "lifetime", "issue", "expired_link", "refuses"},
+		"refuses", "challenge"},
+	Basic: {"refuses", "challenge"},
+	Signature: {"algorithm", "header", "encoding", "prefix", "timestamp", "covers", "tolerance", "refuses",
+		"challenge"},
+	Link: {"expires", "signature", "once", "lifetime", "issue", "expired_link", "refuses", "challenge"},
 }
 
 // neededWords are those of them that must be there, with an example.
@@ -37,7 +38,7 @@ var neededWords = map[Kind][][2]string{
 var schemeWords = []string{"kind", "token", "issuer", "audience", "algorithms", "typ", "requires", "keys",
 	"signing_key", "tests_only", "claims", "lifetime", "login", "account", "refresh", "logout", "introspect", "in",
 	"name", "path", "http_only", "secure", "same_site", "algorithm", "header", "encoding", "prefix", "timestamp",
-	"covers", "tolerance", "expires", "signature", "once", "issue", "expired_link", "refuses"}
+	"covers", "tolerance", "expires", "signature", "once", "issue", "expired_link", "refuses", "challenge"}
 
 func (r *reader) scheme(q pair) *Scheme {
 	s := &Scheme{Name: q.key, Place: q.kpos, Lifetime: map[string]Ref{}, Signing: Signing{Encoding: "hex"},
@@ -144,7 +145,7 @@ func (r *reader) schemeField(s *Scheme, f pair) {
 		s.Expires, _ = r.str(f.val, "expires")
 	case "issue":
 		r.issue(s, f)
-	case "once", "refuses":
+	case "once", "refuses", "challenge":
 		r.since11(s, f)
 	case "tests_only":
 		r.testsOnly(s, f)
@@ -157,12 +158,23 @@ func (r *reader) schemeField(s *Scheme, f pair) {
 	}
 }
 
+// IsToken says whether a text is a token (RFC 9110, section 5.6.2): the name of a field, or of an authentication
+// scheme.
+func IsToken(s string) bool { return fieldName.MatchString(s) }
+
 // since11 reads what a scheme could not say before version 1.1.
 func (r *reader) since11(s *Scheme, f pair) {
 	switch {
 	case !r.since(V11, f.kn, "`"+f.key+"` of a scheme"):
 	case f.key == "once":
 		s.Once = r.bool(f.val, "once")
+	case f.key == "challenge":
+		if name, ok := r.str(f.val, "challenge"); ok {
+			if s.Challenge = name; !IsToken(name) {
+				r.fail(f.val, "type", fmt.Sprintf("%q is not how an authentication scheme is called", name),
+					"write for example  challenge: Bearer")
+			}
+		}
 	default:
 		s.Refuses = r.turnedStatus(f.val)
 	}

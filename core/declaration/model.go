@@ -209,6 +209,7 @@ type Scheme struct {
 	Issuer     string
 	Audience   string
 	Algorithms []string // nil where nothing is said; an empty list means none
+	Challenge  string   // the auth-scheme that a 401 names (RFC 9110, section 11.6.1); "" where nothing is said
 	Refuses    int      // with what status it turns away who presents none, or a broken one; 0 is 401
 	Typ        string   // what the header says it is (RFC 7515 section 4.1.9); "" is any of an access token
 	Requires   []string // claims that must be there

@@ -30,7 +30,7 @@ const whole = `{
   "mac": {"kind": "bearer", "keys": {"secret": "env:S"}}, "pem": {"kind": "bearer", "keys": {"file": "k.pem"}},
   "key": {"kind": "api-key", "in": "query", "name": "k"},
   "cookie": {"kind": "cookie", "name": "c", "path": "/", "http_only": true, "secure": false, "same_site": "strict", "lifetime": {"access": "short"}, "login": {"send": "POST /login"}, "logout": "POST /out"},
-  "basic": {"kind": "basic"},
+  "basic": {"kind": "basic", "challenge": "Basic"},
   "hook": {"kind": "signature", "algorithm": "hmac-sha512", "header": "X-S", "encoding": "base64", "prefix": "v1=", "timestamp": "X-T", "covers": "{body}", "tolerance": "5m"},
   "link": {"kind": "link", "expires": "e", "signature": "s", "lifetime": {"access": "short"}, "issue": {"send": "POST /l", "take": {"link": "/url"}}, "expired_link": "env:OLD"},
   "mailed": {"kind": "link", "expires": "e", "signature": "s", "once": true, "refuses": 403, "issue": {"send": "POST /m", "arrives": {"read": "GET id:/messages", "query": {"to": "{caller.email}"}, "find": "/0/text", "within": "5s"}}}},

@@ -7,6 +7,7 @@ package answers
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"millgate/core/check"
@@ -49,11 +50,18 @@ func (Family) Decode(int, []byte) (check.Data, error) { return nil, nil }
 // never be shown, and of which what is kept does not tell whether it showed them.
 func (Family) Watch(c *check.Context, route string, r check.Report) (gaps []check.Gap, unsure string) {
 	var schema map[int]*declaration.Shape
-	if i := c.Doc.RouteNamed(route); i >= 0 {
+	a := check.AnswerOf(r.Exchange)
+	i := c.Doc.RouteNamed(route)
+	if i >= 0 {
 		schema = c.Doc.Routes[i].Answers
 	}
-	a := check.AnswerOf(r.Exchange)
-	for _, s := range CheckAnswer(a, c.Doc.Answers, schema) {
+	slips := CheckAnswer(a, c.Doc.Answers, schema)
+	if i >= 0 && !slices.ContainsFunc(slips, func(s Slip) bool { return s.Cause == "header www-authenticate" }) {
+		if s, is := unchallenged(a, c.Doc, i); is {
+			slips = append(slips, s)
+		}
+	}
+	for _, s := range slips {
 		g := check.Gap{Says: s.Reason, Proof: check.Shown(check.Head(r))}
 		if g.Cause, g.What = rowOf(s); g.Cause == rows[0] {
 			// What writes such answers is one piece of code.
@@ -99,8 +107,8 @@ func (Family) Causes() finding.Family {
 }
 
 var rows = []*finding.Row{
-	check.RefusalRow("answer", "A refusal in another shape than declared", "Its type, a header field or a member "+
-		"of its body is missing."),
+	check.RefusalRow("answer", "A refusal in another shape than declared", "Its type, a header field, a challenge or "+
+		"a member of its body is missing."),
 	leak("field ", "A member stands in an answer that must never be shown.", finding.API3, 200),
 	leak("schema ", "A member stands in an answer that the response schema does not list.", finding.API3, 200),
 	leak("text ", "A text stands in an answer that must never be shown.", finding.API8, 209),

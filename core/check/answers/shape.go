@@ -36,6 +36,9 @@ func (s Slip) Shared(status int) string {
 	if at, ok := strings.CutPrefix(s.Cause, "equals "); ok {
 		return fmt.Sprintf("answered with %s in which %s is another text", what, at)
 	}
+	if name, ok := strings.CutPrefix(s.Cause, "challenge "); ok {
+		return fmt.Sprintf("answered with %s without a challenge of %s", what, name)
+	}
 	return fmt.Sprintf("answered with %s of another type", what)
 }
 
