@@ -415,7 +415,7 @@ func (l *climb) rights() bool {
 // Holds says whether an identity has an attribute with a value.
 func Holds(id *declaration.Identity, name string, want any) bool {
 	have, ok := id.Attributes[name]
-	return ok && fmt.Sprint(have) == fmt.Sprint(want)
+	return ok && (have == want || fmt.Sprint(have) == fmt.Sprint(want)) // of one text, they are written alike
 }
 
 func (l *climb) ownership() bool {

@@ -2,6 +2,7 @@ package answers
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"millgate/core/check"
@@ -17,18 +18,18 @@ func unchallenged(a check.Answer, d *declaration.Document, i int) (s Slip, ok bo
 		e.Who[0].Kind == declaration.WhoNobody {
 		return s, false
 	}
-	var want []string
-	for _, scheme := range d.Accepted(e) {
-		if scheme.Challenge != "" {
-			want = append(want, scheme.Challenge)
-		}
+	has := func(list []string, name string) bool {
+		return slices.ContainsFunc(list, func(x string) bool { return strings.EqualFold(x, name) })
 	}
+	var want []string
 	got := challenges(a)
-	for _, w := range want {
-		for _, g := range got {
-			if strings.EqualFold(w, g) {
-				return s, false
-			}
+	for _, scheme := range d.Accepted(e) {
+		switch name := scheme.Challenge; {
+		case name == "" || has(want, name):
+		case has(got, name):
+			return s, false
+		default:
+			want = append(want, name)
 		}
 	}
 	if len(want) == 0 {

@@ -39,9 +39,10 @@ routes: [GET /a, GET /b, GET /open, GET /none, GET /closed]
 schemes:
   access: { kind: bearer, challenge: Bearer }
   staff: { kind: basic, challenge: Basic }
+  machine: { kind: bearer, challenge: bearer }
   desk: { kind: cookie, name: desk }
 access:
-  - { at: GET /a, who: signed-in, by: [access, desk] }
+  - { at: GET /a, who: signed-in, by: [access, machine, desk] }
   - { at: GET /b, who: signed-in, by: [access, staff] }
   - { at: GET /open, who: anyone }
   - { at: GET /none, who: signed-in, by: desk }
