@@ -120,7 +120,8 @@ var arrows = map[string][]string{
 		"core/route", "core/session", "core/token",
 	},
 	"core/check/accounts": {"core/access", "core/check", "core/declaration", "core/finding"},
-	"core/check/answers":  {"core/check", "core/declaration", "core/finding", "core/mask", "core/pointer"},
+	"core/check/answers": {"core/access", "core/check", "core/declaration", "core/finding", "core/mask",
+		"core/pointer"},
 	"core/check/clocks": {
 		"core/access", "core/check", "core/declaration", "core/finding", "core/token",
 	},

@@ -10,12 +10,7 @@ import (
 // declares are the words of the deciding entry, with their text, by which a refusal that is declared otherwise is as
 // declared: with the status that was seen. Nil where it was no other refusal, or no such word says it.
 func declares(a declaration.Answers, x access.Expectation, v finding.Verdict, seen check.Answer) map[string]string {
-	if v.Kind != finding.WrongRefusal || x.Entry == nil || x.Status() == 0 {
-		return nil
-	}
-	switch check.Classify(seen, a) {
-	case check.Refused, check.Forbidden, check.Hidden:
-	default:
+	if v.Kind != finding.WrongRefusal || x.Entry == nil || x.Status() == 0 || !check.Classify(seen, a).Refuses() {
 		return nil
 	}
 	t := x.Entry.Turned

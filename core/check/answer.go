@@ -100,6 +100,9 @@ func Glob(pattern, text string) bool {
 	return err == nil && re.MatchString(text)
 }
 
+// Refuses says whether by an answer of that class somebody is turned away for who it is of or what that one may.
+func (c Class) Refuses() bool { return c == Refused || c == Forbidden || c == Hidden }
+
 // Classify sorts an answer into its class (status codes: RFC 9110 section 15,
 // 429: RFC 6585 section 4).
 func Classify(a Answer, r declaration.Answers) Class {

@@ -7,7 +7,6 @@ import (
 	"slices"
 
 	"millgate/core/access"
-	"millgate/core/check"
 	"millgate/core/declaration"
 )
 
@@ -53,8 +52,7 @@ func turned(d *declaration.Document, a At) (out declaration.TurnedAway) {
 	said := map[string]int{}
 	for s, x := range compared(d, a) {
 		switch was, known := said[x.Subject]; {
-		case known && was != s.Status, s.Class != check.Refused && s.Class != check.Forbidden &&
-			s.Class != check.Hidden:
+		case known && was != s.Status, !s.Class.Refuses():
 			said[x.Subject] = several
 		default:
 			said[x.Subject] = s.Status

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"millgate/core/access"
 	"millgate/core/check"
 	"millgate/core/declaration"
 	"millgate/core/finding"
@@ -13,17 +14,15 @@ import (
 // unchallenged is how a 401 of a route departs from what is declared of its challenges: it must bear at least one of a
 // scheme that the route accepts, where these say theirs (RFC 9110, section 11.6.1).
 func unchallenged(a check.Answer, d *declaration.Document, i int) (s Slip, ok bool) {
-	e := d.Entry(i)
-	if a.Status != 401 || e == nil || e.Undecided() || len(e.Who) == 0 || e.Who[0].Kind == declaration.WhoAnyone ||
-		e.Who[0].Kind == declaration.WhoNobody {
-		return s, false
+	if a.Status != 401 || access.Decide(d, i, access.Caller{State: access.Absent}).Subject != "credential" {
+		return s, false // it asks for none
 	}
 	has := func(list []string, name string) bool {
 		return slices.ContainsFunc(list, func(x string) bool { return strings.EqualFold(x, name) })
 	}
 	var want []string
 	got := challenges(a)
-	for _, scheme := range d.Accepted(e) {
+	for _, scheme := range d.Accepted(d.Entry(i)) {
 		switch name := scheme.Challenge; {
 		case name == "" || has(want, name):
 		case has(got, name):

@@ -3,6 +3,7 @@ import { NButton, NCheckbox, NInput, NRadio, NRadioGroup, NSelect } from 'naive-
 import { computed, ref, watch } from 'vue'
 import { api, ask } from '../api/client'
 import DialogCard from '../parts/DialogCard.vue'
+import { setting } from '../parts/words'
 import type { Shown } from '../stores/workspace'
 
 const show = defineModel<boolean>('show', { required: true })
@@ -73,11 +74,7 @@ const set = computed(() => {
   }
   return out
 })
-const says = computed(() =>
-  Object.entries(set.value)
-    .map(([k, v]) => (v ? `${k}: ${v}` : `no ${k}`))
-    .join(', '),
-)
+const says = computed(() => setting(set.value))
 function write() {
   emit('write', set.value)
   show.value = false

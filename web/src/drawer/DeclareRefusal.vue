@@ -1,18 +1,13 @@
 <script setup lang="ts">
 import { useMessage } from 'naive-ui'
-import { computed } from 'vue'
 import { api, ask, message } from '../api/client'
+import { setting } from '../parts/words'
 import { usePending } from '../stores/pending'
 
 // A refusal that is declared otherwise, and is right as it is: what was seen is declared.
 const props = defineProps<{ route: string; words: Record<string, string> }>()
 const pending = usePending()
 const toast = useMessage()
-const says = computed(() =>
-  Object.entries(props.words)
-    .map(([word, text]) => (text ? `${word}: ${text}` : `no ${word}`))
-    .join(', '),
-)
 async function write() {
   try {
     await pending.edit(
@@ -29,7 +24,7 @@ async function write() {
 <template>
   <p class="more">
     <button class="bare link" title="Declare that who is turned away here is answered so" @click="write">
-      It is right as it is: declare <span class="mono">{{ says }}</span>
+      It is right as it is: declare <span class="mono">{{ setting(words) }}</span>
     </button>
   </p>
 </template>
