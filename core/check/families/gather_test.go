@@ -221,6 +221,30 @@ func TestWidenedGapsAreOneFinding(t *testing.T) {
 	assert.Len(t, fs[0].Routes, 2)
 }
 
+// Whether everybody gets in who must not is asked of who was sent to a route at which somebody does.
+func TestWhetherEverybodyGetsIn(t *testing.T) {
+	d, msgs := declaration.Parse("x", []byte("millgate: 1\nroles: { boss: }\nroutes: [GET /a]\n"+
+		"schemes: { s: { kind: api-key, in: header, name: K } }\nidentities:\n"+
+		"  ann: { credentials: { s: { key: env:A } } }\n  bob: { credentials: { s: { key: env:B } } }\n"+
+		"  boss: { roles: boss, credentials: { s: { key: env:C } } }\n"+
+		"access:\n  - { at: GET /a, who: boss }\n"), nil)
+	require.False(t, declaration.Failed(msgs), msgs)
+	sent := func(who string, gaps ...finding.Gap) check.Item {
+		return check.Item{Probe: &check.Probe{ID: check.ID{Family: "crossing", Route: "GET /a",
+			Caller: check.Caller{Identity: who, Scheme: "s", State: access.Sound}}},
+			Verdict: finding.Verdict{Kind: finding.Agrees, Gaps: gaps}}
+	}
+	in := gap(finding.OverPermissive, "role", 4)
+	one := gather(d, []check.Item{sent("ann", in), sent("bob")})
+	all := gather(d, []check.Item{sent("ann", in), sent("bob", in)})
+	require.Len(t, one, 1)
+	require.Len(t, all, 1)
+	assert.False(t, one[0].Severity.AtLeast(all[0].Severity), "%s and %s", one[0].Severity, all[0].Severity)
+	alone := gather(d, []check.Item{sent("ann", in)})
+	require.Len(t, alone, 1)
+	assert.Equal(t, all[0].Severity, alone[0].Severity, "everybody who was sent")
+}
+
 // What shows wherever another cause does is part of that finding, and only there.
 func TestCoveredCauses(t *testing.T) {
 	d := doc(t, "schemes: { s: { kind: basic } }\n")

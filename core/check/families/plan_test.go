@@ -2,6 +2,7 @@ package families
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"testing"
@@ -234,6 +235,20 @@ func TestWhatShowsThatACredentialWorks(t *testing.T) {
 		}
 	}
 	assert.Positive(t, n)
+}
+
+// A sweep is counted with one login for each identity that is sent, and three requests for what is made.
+func TestRequestsOfASweep(t *testing.T) {
+	_, pl := plan(t, "all")
+	n, who := 0, map[string]bool{}
+	for _, x := range pl.Probes {
+		n += pl.Family(x).Cost(pl.Context, x).Requests
+		who[x.Caller.Identity] = true
+	}
+	delete(who, "")
+	require.ElementsMatch(t, []string{"amy", "ann", "boss"}, slices.Collect(maps.Keys(who)))
+	require.Positive(t, pl.Made())
+	assert.Equal(t, n+3+3*pl.Made(), pl.Requests())
 }
 
 func TestRequestsOfCrossings(t *testing.T) {

@@ -132,6 +132,23 @@ func describing(t *testing.T, target string) (*check.Context, *check.Planning) {
 	return c, p
 }
 
+// shownCrossings show a fair request at each route.
+type shownCrossings struct{ annsCrossings }
+
+func (x shownCrossings) Control(i int) (check.Sample, bool) {
+	ctl, _ := x.ControlAt(i)
+	return check.Sample{Key: ctl.Key(), Caller: ctl.Caller}, true
+}
+
+// A declared route whose address is one of those where descriptions stand may be one: whoever is admitted asks.
+func TestDeclaredDescriptions(t *testing.T) {
+	c, none := describing(t, "t")
+	assert.Empty(t, asked(none, Told), "nobody shows a fair request there")
+	p := check.NewPlanning(shownCrossings{annsCrossings{d: c.Doc}})
+	Family{}.Plan(c, p)
+	assert.Equal(t, []string{"GET id:/openapi.json ann"}, asked(p, Told))
+}
+
 func whoAsk(p *check.Planning, route string) (out []string) {
 	for _, x := range p.Probes {
 		if x.Route == route {
