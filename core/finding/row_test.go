@@ -48,3 +48,16 @@ func TestARowIsFoundByItsCause(t *testing.T) {
 	assert.NotPanics(t, func() { NewCatalogue(family(same, exact)) })
 	assert.Panics(t, func() { NewCatalogue(family(same)) }, "the same as nothing")
 }
+
+func TestWhatAFamilyIsMostlyAbout(t *testing.T) {
+	rows := func(list ...OWASP) (f Family) {
+		for _, o := range list {
+			f.Rows = append(f.Rows, &Row{OWASP: o})
+		}
+		return f
+	}
+	assert.Equal(t, API3, rows(API1, API3, API3).Mostly())
+	assert.Equal(t, API1, rows(API1, API3).Mostly(), "the first of as many")
+	assert.Equal(t, API1, rows(API1, API3, API1, API3).Mostly())
+	assert.Empty(t, rows().Mostly())
+}

@@ -139,3 +139,13 @@ func TestWatch(t *testing.T) {
 	causes, _ = watch(check.Exchange{})
 	assert.Empty(t, causes, "what was never answered shows nothing")
 }
+
+// Slips of one cause are one finding wherever they are, by what is said of them.
+func TestWhatSlipsShare(t *testing.T) {
+	for cause, want := range map[string]string{"header retry-after": "an error without retry-after",
+		"has /detail": "an error without /detail", "equals /support": "an error in which /support is another text",
+		"challenge Bearer": "an error without a challenge of Bearer", "type": "an error of another type"} {
+		assert.Equal(t, "answered with "+want, Slip{Cause: cause}.Shared(429), cause)
+	}
+	assert.Equal(t, "answered with 200 of another type", Slip{Cause: "type"}.Shared(200))
+}

@@ -295,3 +295,16 @@ func TestBefore(t *testing.T) {
 	_, err := Family{}.Decode(Family{}.Version()+1, []byte("null"))
 	assert.Error(t, err)
 }
+
+// A preflight and what it asks for stand in one column, and are told apart in words.
+func TestCellsOfPages(t *testing.T) {
+	says := map[bool]string{}
+	for _, asks := range []bool{false, true} {
+		cell, words := Family{}.Cell(&check.Probe{ID: check.ID{Route: "GET /a"},
+			Detail: Detail{Page: "https://app.example", Column: "c", Asks: asks}})
+		assert.Equal(t, check.Cell{Route: "GET /a", Lens: check.Origins, Key: "c"}, cell)
+		says[asks] = words
+	}
+	assert.Equal(t, map[bool]string{false: "a page of https://app.example",
+		true: "the preflight of a page of https://app.example"}, says)
+}

@@ -528,3 +528,18 @@ quotas:
 		assert.Equal(t, c.want, a.counted(d, d.Quotas[i], d.IdentityNamed(c.who)), "%s of %s", c.quota, c.who)
 	}
 }
+
+// Another identity comes with its credential of the drill's scheme, or its first where nobody's is drilled.
+func TestAsAnother(t *testing.T) {
+	d, msgs := declaration.Parse("x", []byte("millgate: 1\nschemes: { s: { kind: basic }, z: { kind: basic } }\n"+
+		"identities: { ann: { credentials: { s: { username: a, password: env:A }, z: { username: a, password: "+
+		"env:B } } } }\n"),
+		nil)
+	require.Empty(t, msgs)
+	for scheme, want := range map[string]string{"": "s", "z": "z"} {
+		x := &drilling{c: &check.Context{Doc: d}, p: &check.Probe{ID: check.ID{Caller: check.Caller{Scheme: scheme}}}}
+		assert.Equal(t, []check.Present{{Caller: check.Caller{Identity: "ann", Scheme: want, State: access.Sound}}},
+			x.as("ann").As, scheme)
+		assert.Equal(t, scheme, x.as("nobody that is declared").As[0].Scheme)
+	}
+}

@@ -290,3 +290,29 @@ func pursued(t *testing.T, c *check.Context, p *check.Planning, route, who strin
 	t.Fatalf("%q does not ask for %s", who, route)
 	return check.Verdict{}, nil, nil
 }
+
+// What a description names is asked for with an id that somebody has, where one is known.
+func TestIDsOfWhatIsNamed(t *testing.T) {
+	c, _ := describing(t, "t")
+	assert.Equal(t, "/spare/t-1/of/1", filled(c, "/spare/{id}/of/{no}"))
+}
+
+// One that is longer than what is kept of an answer says so.
+func TestADescriptionThatWasCut(t *testing.T) {
+	c, p := describing(t, "all")
+	for _, x := range p.Probes {
+		if x.Of != Address {
+			continue
+		}
+		said := func(cut bool) string {
+			f := &check.Fact{Reports: []check.Report{{Name: check.TheRequest, Fate: check.Answered,
+				Exchange: check.Exchange{Status: 200,
+					Answer: [][2]string{{"Content-Type", "application/json"}}, Content: three, Truncated: cut}}}}
+			return Family{}.Judge(c, x, f, check.NewEvidence(func(string) *check.Fact { return nil })).Says
+		}
+		assert.NotContains(t, said(false), "longer than what is kept")
+		assert.Contains(t, said(true), "longer than what is kept")
+		return
+	}
+	t.Fatal("no address is asked for")
+}
