@@ -39,6 +39,11 @@ var detection = []struct {
 	{standin.GuardAfterHandler, []string{"U GET /v1/audit"}},
 	{standin.StrangerReads, []string{"P GET /v1/proposals/{proposal_id}"}},
 	{standin.StrangerDeletes, []string{"P DELETE /v1/frames/{frame_id}"}},
+	// Whoever comes, and nobody: for drafts there is no guard.
+	{standin.StateIgnored, []string{"U GET /v1/proposals/{proposal_id}"}},
+	{standin.TenantCrossed, []string{"P GET /v1/teams/{team_id}/notes"}},
+	{standin.TenantMixed, []string{"P GET /v1/teams/{team_id}/notes/{note_id}"}},
+	{standin.WrongChallenge, []string{"W everything answered with an error without a challenge of Bearer"}},
 	{standin.ObserverSlews, []string{"P POST /v1/dome/slew"}},
 	{standin.AuditorWrites, []string{"P PUT /v1/instruments/{instrument_id}"}},
 	// The attribute is forgotten on the list and on the link.
@@ -204,10 +209,12 @@ type renaming map[string]string
 
 var renamed = []string{"proposals", "observations", "frames", "downloads", "cutouts", "dome", "instruments", "people",
 	"partners", "alerts", "audit", "sky", "objects", "calendar",
-	"logout", "slew", "park", "approve", "submit", "feed", "requests", "console", "overview", "notices", "status"}
+	"logout", "slew", "park", "approve", "submit", "feed", "requests", "console", "overview", "notices", "status",
+	"teams", "notes"}
 var renamedNames = []string{"imre", "tove", "sanna", "odell", "quill", "nightrun", "lanternfish", "vesper"}
-var renamedParams = []string{"proposal_id", "observation_id", "frame_id", "object_id", "instrument_id", "person_id"}
-var renamedPrefixes = []string{"p", "o", "f", "in", "person"}
+var renamedParams = []string{"proposal_id", "observation_id", "frame_id", "object_id", "instrument_id", "person_id",
+	"team_id", "note_id"}
+var renamedPrefixes = []string{"p", "o", "f", "in", "person", "n"}
 
 func newRenaming(seed int) renaming {
 	r := renaming{}
@@ -221,7 +228,7 @@ var (
 	pathSegment = regexp.MustCompile(`/[a-z]+`)
 	param       = regexp.MustCompile(`\b[a-z]+_id\b`)
 	word        = regexp.MustCompile(`[A-Za-z_]+`)
-	sampleID    = regexp.MustCompile(`\b(p|o|f|in)-(\d+)\b`)
+	sampleID    = regexp.MustCompile(`\b(p|o|f|in|n)-(\d+)\b`)
 )
 
 // text renames a declaration or an OpenAPI file.

@@ -63,6 +63,23 @@ func TestBoardsStay(t *testing.T) {
 	}
 }
 
+// code is what the golden files call who is admitted.
+func code(w declaration.Who) int {
+	if w.On.Kind == declaration.OnOwn {
+		return 3
+	}
+	return map[declaration.WhoKind]int{declaration.WhoNobody: 0, declaration.WhoAnyone: 1, declaration.WhoSignedIn: 2,
+		declaration.WhoRole: 4, declaration.WhoIdentity: 5, declaration.WhoUndecided: 6}[w.Kind]
+}
+
+// grouped are the records that an alternative is about, where they are not one's own.
+func grouped(on declaration.On) string {
+	if on.Kind == declaration.OnGroup || on.Kind == declaration.OnWithin {
+		return " on " + on.Name
+	}
+	return ""
+}
+
 // boardOf writes down what a declaration means.
 func boardOf(d *declaration.Document) string {
 	var b strings.Builder
@@ -71,7 +88,7 @@ func boardOf(d *declaration.Document) string {
 		if e := d.Entry(i); e != nil {
 			var who, given []string
 			for _, w := range e.Who {
-				who = append(who, fmt.Sprintf("%d%s", w.Kind, w.Name))
+				who = append(who, fmt.Sprintf("%d%s%s", code(w), w.Name, grouped(w.On)))
 			}
 			for _, k := range slices.Sorted(maps.Keys(e.Given)) {
 				given = append(given, fmt.Sprintf("%s=%v", k, e.Given[k]))

@@ -37,7 +37,7 @@ func (s *Server) GetBoard(ctx context.Context, q contract.GetBoardRequestObject)
 	for i, c := range b.Cells {
 		out.Cells[i] = contract.Cell{Expect: contract.Expect(c.Expect), Found: contract.Kind(c.Found),
 			Severity: optional(contract.Severity(c.Severity)), Inferred: c.Inferred,
-			Does: optional(contract.Expect(c.Does)), Status: optional(c.Status)}
+			Does: optional(contract.Expect(c.Does)), Status: optional(c.Status), Some: optional(c.Some)}
 	}
 	for i, r := range b.Rows {
 		out.Rows[i] = contract.Row{Key: r.Key, Method: r.Method, Host: r.Host, Path: r.Path,

@@ -63,7 +63,8 @@ func changesOf(list []access.Turned) []contract.Change {
 	out := []contract.Change{}
 	for _, c := range list[:min(maxChanges, len(list))] {
 		out = append(out, contract.Change{Route: c.Route, Caller: c.Caller, From: c.From, To: c.To,
-			Expect: contract.Expect(c.Expect), Status: optional(c.Status), Turn: contract.ChangeTurn(c.Turn)})
+			Expect: contract.Expect(c.Expect), Status: optional(c.Status), Some: optional(c.Some),
+			Turn: contract.ChangeTurn(c.Turn)})
 	}
 	return out
 }

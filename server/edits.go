@@ -23,6 +23,9 @@ func (s *Server) EditBoard(_ context.Context, q contract.EditBoardRequestObject)
 	if q.Body.Action != nil {
 		c.Action = access.Action(*q.Body.Action)
 	}
+	if q.Body.On != nil {
+		c.On = *q.Body.On
+	}
 	if q.Body.Set != nil {
 		c.Set = *q.Body.Set
 	}

@@ -24,10 +24,7 @@ func ladderOf(x access.Expectation) []contract.Rung {
 }
 
 func expectedOf(x access.Expectation) string {
-	s := x.Outcome.String()
-	if x.Depends {
-		s = "admit for an own record"
-	}
+	s := access.OutcomeText(x.Outcome, x.On, 0)
 	if n := x.Status(); n != 0 {
 		s = fmt.Sprintf("%s, %d", s, n)
 	}

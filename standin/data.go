@@ -69,6 +69,7 @@ type person struct {
 
 type thing struct {
 	ID, Owner string
+	Team      string // whose it is; "" is its owner's alone
 	Data      map[string]any
 }
 
@@ -149,7 +150,7 @@ func (s *Service) seed() {
 		Email: "vesper@fernhollow.example"}
 	s.people[v.ID] = v
 	s.next = map[string]int{"p": 900, "o": 900, "f": 900, "person": 900, "move": 5531, "job": 40, "req": 70}
-	s.things = map[string]map[string]*thing{"p": {}, "o": {}, "f": {}, "in": {}}
+	s.things = map[string]map[string]*thing{"p": {}, "o": {}, "f": {}, "in": {}, "n": {}}
 	put := func(kind string, num int, owner string, data map[string]any) {
 		id := s.id(kind, num)
 		s.things[kind][id] = &thing{ID: id, Owner: s.n(owner), Data: data}
@@ -160,6 +161,16 @@ func (s *Service) seed() {
 		"state": "submitted", "hours": 2})
 	put("p", 202, "tove", map[string]any{"title": "Transients behind the ridge",
 		"abstract": "Deep imaging in a crowded field.", "state": "draft", "hours": 18})
+	put("p", 303, "tove", map[string]any{"title": "Light curves of the old nova",
+		"abstract": "Nine winters of photometry.", "state": "published", "hours": 54})
+	note := func(num int, owner, text string) {
+		put("n", num, owner, map[string]any{"text": text})
+		s.things["n"][s.id("n", num)].Team = s.people[s.n(owner)].Team
+	}
+	note(801, "imre", "recalibrate the echelle before the new moon")
+	note(802, "tove", "the crowded field needs the guider camera")
+	note(803, "sanna", "the shutter sticks below ten degrees")
+	note(804, "odell", "the night assistant is ill until Thursday")
 	put("o", 301, "imre", map[string]any{"object": "m31", "start": "2026-12-01T21:00:00Z", "minutes": 90,
 		"note": "wait for moonset"})
 	put("o", 402, "tove", map[string]any{"object": "ngc-7331", "start": "2026-12-02T19:30:00Z", "minutes": 45,

@@ -92,6 +92,10 @@ const (
 	PasswordWeak       Flaw = "password-weak"
 	AccountUnusable    Flaw = "account-unusable"
 	RoleAtSignUp       Flaw = "role-at-sign-up"
+	StateIgnored       Flaw = "state-ignored"
+	TenantCrossed      Flaw = "tenant-crossed"
+	TenantMixed        Flaw = "tenant-mixed"
+	WrongChallenge     Flaw = "wrong-challenge"
 )
 
 // What says in a sentence what each flaw does.
@@ -174,6 +178,10 @@ var What = []struct {
 	{PasswordWeak, "sign-up takes any password"},
 	{AccountUnusable, "an account that was signed up cannot sign in"},
 	{RoleAtSignUp, "sign-up takes roles from the body"},
+	{StateIgnored, "drafts of proposals are read by anyone, as what is published"},
+	{TenantCrossed, "the notes of another team are read"},
+	{TenantMixed, "a note of another team is read below one's own"},
+	{WrongChallenge, "the 401 asks for another scheme than the one that is accepted"},
 }
 
 // Demo are the flaws of the demonstration.

@@ -53,7 +53,7 @@ func (s *Service) science(api adder) {
 		func(c *call) { c.json(200, s.list("p", s.visible(c))) })
 	api("POST /v1/proposals", verified(oneOf("observer")), s.create("p", []string{"title"},
 		map[string]any{"state": "draft", "hours": 1, "abstract": ""}))
-	api("GET /v1/proposals/{proposal_id}", access(anyIn), s.readProposal)
+	api("GET /v1/proposals/{proposal_id}", guard{scheme: "access", who: anyIn, opens: s.published}, s.readProposal)
 	api("PATCH /v1/proposals/{proposal_id}", owner(nobody), s.change("p"))
 	api("DELETE /v1/proposals/{proposal_id}", owner(nobody), s.remove("p"))
 	api("POST /v1/proposals/{proposal_id}/submit", owner(nobody), s.setState("submitted"))
@@ -66,6 +66,12 @@ func (s *Service) science(api adder) {
 	api("GET /v1/observations/{observation_id}", owner(oneOf("operator", "auditor")), s.read("o"))
 	api("PATCH /v1/observations/{observation_id}", owner(oneOf("operator")), s.change("o"))
 	api("DELETE /v1/observations/{observation_id}", owner(oneOf("operator")), s.remove("o"))
+
+	team := guard{scheme: "access", who: oneOf("observer", "auditor"), team: true}
+	api("GET /v1/teams/{team_id}/notes", team, func(c *call) {
+		c.json(200, s.list("n", func(t *thing) bool { return t.Team == c.param }))
+	})
+	api("GET /v1/teams/{team_id}/notes/{note_id}", team, s.readNote)
 
 	api("GET /v1/frames", verified(oneOf("observer", "auditor")),
 		func(c *call) { c.json(200, s.list("f", s.visible(c))) })

@@ -85,8 +85,10 @@ type guard struct {
 	scheme string // "", "access", "key", "cookie", "signature", "link", "mailed"
 	who    func(*caller) bool
 	scope  string
-	verify bool // the e-mail must be verified
-	owner  bool // passes who for the owner: the handler compares
+	verify bool                 // the e-mail must be verified
+	owner  bool                 // passes who for the owner: the handler compares
+	team   bool                 // passes who is of the team in the path
+	opens  func(id string) bool // records that anybody gets; nil is none
 }
 
 type caller struct {
@@ -135,7 +137,11 @@ func (c *call) json(status int, v any) {
 
 func (c *call) problem(status int, detail string) {
 	if status == 401 {
-		c.w.Header().Set("WWW-Authenticate", `Bearer realm="fernhollow"`)
+		scheme := "Bearer"
+		if s := c.s; s.flaws[WrongChallenge] {
+			scheme = "Basic"
+		}
+		c.w.Header().Set("WWW-Authenticate", scheme+` realm="fernhollow"`)
 	}
 	c.w.Header().Set("Content-Type", "application/problem+json")
 	c.w.WriteHeader(status)
@@ -331,7 +337,7 @@ func (s *Service) fails(c *call, t *rt) bool {
 
 func (s *Service) pass(c *call, t *rt) (int, string) {
 	g := t.guard
-	if g.scheme == "" {
+	if g.scheme == "" || g.opens != nil && g.opens(c.param) {
 		return 0, ""
 	}
 	who, why := s.authenticate(c, g.scheme)
@@ -349,6 +355,9 @@ func (s *Service) pass(c *call, t *rt) (int, string) {
 	write := s.flaws[AuditorWrites] && t.key == "PUT /v1/instruments/{instrument_id}" && who.has("auditor")
 	if g.who != nil && !g.who(who) && !slew && !write && !(g.owner && s.owns(who, t, c.param)) {
 		return 403, "you are not among those who may do this"
+	}
+	if g.team && !s.sameTeam(c) {
+		return 403, "you are not of this team"
 	}
 	if g.scope != "" && !slices.Contains(who.scopes, g.scope) {
 		return 403, "the scope " + g.scope + " is missing"

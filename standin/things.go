@@ -108,13 +108,39 @@ func (s *Service) read(kind string) func(*call) {
 // readProposal hides the proposals of others: to strangers they do not exist.
 func (s *Service) readProposal(c *call) {
 	t := s.things["p"][c.param]
-	seen := t != nil && (t.Owner == c.caller.id || c.caller.has("director") || c.caller.has("auditor") ||
+	seen := s.published(c.param) || t != nil && (t.Owner == c.caller.id || c.caller.has("director") ||
+		c.caller.has("auditor") ||
 		s.flaws[StrangerReads] && c.caller.has("observer"))
 	if !seen {
 		c.problem(404, "there is no such thing")
 		return
 	}
 	c.json(200, t.view())
+}
+
+// published says whether a proposal is one that anybody may read.
+func (s *Service) published(id string) bool {
+	t := s.things["p"][id]
+	return t != nil && (t.Data["state"] == "published" || s.flaws[StateIgnored])
+}
+
+// sameTeam says whether a caller is of the team in the path. Auditors see all.
+func (s *Service) sameTeam(c *call) bool {
+	segs := split(c.r.URL.Path)
+	p := s.people[c.caller.id]
+	return c.caller.has("auditor") || p != nil && p.Team == segs[2] || s.flaws[TenantCrossed] && len(segs) == 4
+}
+
+// readNote shows a note of the team in the path.
+func (s *Service) readNote(c *call) {
+	t := s.find(c, "n")
+	switch {
+	case t == nil:
+	case t.Team != split(c.r.URL.Path)[2] && !s.flaws[TenantMixed]:
+		c.problem(404, "there is no such thing")
+	default:
+		c.json(200, t.view())
+	}
 }
 
 func (s *Service) deleteFrame(who *caller) bool {

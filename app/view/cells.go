@@ -24,6 +24,7 @@ type Cell struct {
 	Severity finding.Severity // of the gravest finding of that kind; "" without one
 	Inferred bool             // another of its class was sent in its place
 	Does     string           // of a page: what a browser lets it do; "" where that is not known
+	Some     string           // of own: for which records, where it is not for an own one alone
 	Status   int              // turns the caller away, where another than 401, 403 and 404 is declared; otherwise 0
 }
 
@@ -190,7 +191,9 @@ func (x *boarding) cells(row *Row, i int) {
 		if i >= 0 {
 			expect[c] = x.board.At(i, c)
 		}
-		row.Access[c] = x.cell(x.callers[place{row.Key, col.Key}].before(expect[c]))
+		cell := x.callers[place{row.Key, col.Key}].before(expect[c])
+		cell.Some = x.board.Some(expect[c])
+		row.Access[c] = x.cell(cell)
 	}
 	if w := x.rows[row.Key]; w.IsGap() {
 		row.Worst = w

@@ -66,7 +66,8 @@ func (vw *View) Send(ctx context.Context, x Sending) (Sent, error) {
 func agrees(x access.Expectation, class check.Class, status int) bool {
 	switch x.Outcome {
 	case access.Admit:
-		return class == check.Admitted || x.Depends && (class == check.Forbidden || class == check.Hidden)
+		return class == check.Admitted || x.Depends && (class == check.Forbidden || class == check.Hidden ||
+			class == check.Refused && len(x.Entry.Opens().On) > 0)
 	case access.Refuse, access.Forbid, access.Hide:
 		return check.AsDeclared(x, class, status)
 	case access.Either:

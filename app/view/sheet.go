@@ -121,7 +121,7 @@ func who(d *declaration.Document, i int, e *declaration.Entry) SheetPart {
 	if t := e.Turned.Text(); t != "" {
 		p.Lines = append(p.Lines, at("turned away with "+strings.Trim(t, "{ }"), "", e.Place))
 	}
-	if len(e.Who) > 0 && e.Who[0].Kind == declaration.WhoAnyone {
+	if len(e.Opens().On) > 0 || e.Open() {
 		p.Lines = append(p.Lines, at("a broken credential is "+
 			map[declaration.Broken]string{declaration.BrokenEither: "admitted or refused",
 				declaration.BrokenIgnored: "ignored", declaration.BrokenRefused: "refused"}[e.Broken], "", e.Place))
@@ -154,8 +154,7 @@ func sortedAny(m map[string]any) []string {
 }
 
 func accepted(d *declaration.Document, e *declaration.Entry) []*declaration.Scheme {
-	if e == nil || len(e.Who) > 0 && (e.Who[0].Kind == declaration.WhoAnyone ||
-		e.Who[0].Kind == declaration.WhoNobody) {
+	if e == nil || e.Open() || len(e.Who) > 0 && e.Who[0].Kind == declaration.WhoNobody {
 		return nil
 	}
 	return d.Accepted(e)

@@ -41,6 +41,7 @@ type BoardChange struct {
 	Routes  []string
 	Callers []string // "" is nobody; none is every caller
 	Action  access.Action
+	On      string            // with access.Owner: a word of `on`
 	Set     map[string]string // words of an access entry with their text, in place of an action
 }
 
@@ -53,7 +54,7 @@ func (ws *Workspace) EditBoard(text string, c BoardChange) (Edited, error) {
 	if err != nil {
 		return Edited{}, err
 	}
-	ch := access.Change{Action: c.Action, Set: c.Set}
+	ch := access.Change{Action: c.Action, On: c.On, Set: c.Set}
 	for _, key := range c.Routes {
 		i := doc.RouteNamed(key)
 		if i < 0 {
@@ -95,8 +96,14 @@ func (ws *Workspace) EditBoard(text string, c BoardChange) (Edited, error) {
 		return Edited{}, fmt.Errorf("%w: %w", fault.ErrInput, err)
 	}
 	e := Edited{Text: out, Title: titleOf(c), Notes: append([]string{}, notes...)}
-	if c.Set["turned_away"] != "" {
-		if e, err = ws.raised(doc, e, "`turned_away`"); err != nil {
+	for _, x := range []struct {
+		word string
+		said bool
+	}{{"turned_away", c.Set["turned_away"] != ""}, {"on", strings.Contains(c.Set["who"], "on:")}} {
+		if !x.said {
+			continue
+		}
+		if e, err = ws.raised(doc, e, "`"+x.word+"`"); err != nil {
 			return Edited{}, err
 		}
 	}
@@ -124,7 +131,7 @@ func titleOf(c BoardChange) string {
 	case access.Lower:
 		return "Turn " + who + " away at " + at
 	case access.Owner:
-		return "Own records only at " + at
+		return access.OnlyOn(c.On) + " at " + at
 	}
 	var parts []string
 	for _, k := range setWords {

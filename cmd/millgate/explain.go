@@ -7,6 +7,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"millgate/core/access"
+	"millgate/core/declaration"
 )
 
 func explainCommand() *cobra.Command {
@@ -48,6 +49,9 @@ func explainCommand() *cobra.Command {
 func explanation(x access.Explained) map[string]any {
 	m := map[string]any{"route": x.Route, "caller": x.Caller, "record": x.Record, "whose": x.Whose,
 		"expect": x.Outcome.String(), "depends": x.Depends, "status": x.Status(), "ladder": x.Ladder}
+	if x.Depends {
+		m["on"] = declaration.OnNames(x.On)
+	}
 	if x.Entry != nil {
 		m["entry"] = x.Entry.Place
 	}
@@ -55,7 +59,7 @@ func explanation(x access.Explained) map[string]any {
 }
 
 func printExplanation(out io.Writer, p paint, x access.Explained) {
-	what := access.OutcomeText(x.Outcome, x.Depends, 0)
+	what := access.OutcomeText(x.Outcome, x.On, 0)
 	if s := x.Status(); s > 0 {
 		what = fmt.Sprintf("%s (%d)", what, s)
 	}

@@ -280,7 +280,7 @@ func TestReview(t *testing.T) {
 	file := example(t, "none")
 	code, out, _ := run(t, "review", file)
 	assert.Equal(t, 0, code)
-	assert.Contains(t, out, "54 routes, 8 identities")
+	assert.Contains(t, out, "56 routes, 8 identities")
 	b, err := os.ReadFile(file)
 	require.NoError(t, err)
 	bad := filepath.Join(filepath.Dir(file), "bad.gate.yaml")

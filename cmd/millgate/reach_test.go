@@ -68,7 +68,7 @@ func TestReach(t *testing.T) {
 		}
 	}
 	require.NoError(t, json.Unmarshal([]byte(out), &res))
-	assert.Len(t, res.Reach, 54)
+	assert.Len(t, res.Reach, 56)
 	assert.True(t, res.Reach[0].Admitted)
 	for _, c := range [][]string{{"--identity", "imree"}, {"--route", "GET /v1/sky/calender"}, {},
 		{"--identity", "imre", "--route", "GET /healthz"}} {

@@ -11,7 +11,8 @@
 //	3 soundness    it is well formed and verifies    else refuse (401)
 //	4 role         the caller is among `who`         else forbid (403)
 //	5 scope, attributes                              else forbid (403)
-//	6 ownership    the record is the caller's own    else forbid, or hide
+//	6 ownership    it is a record that the caller    else forbid, or hide
+//	               is admitted on
 //	7 quota        there is room                     else throttle (429)
 //
 // Status codes are those of RFC 9110 section 15.5. Evaluate gives one crossing
@@ -56,14 +57,76 @@ const (
 	Broken State = "broken"
 )
 
-// Relation of the caller to the record behind the route's parameter.
+// Relation of the caller to the record behind the route's parameter: which words of `on` hold of it, of those that
+// count at the route. It is a value that probes are told apart by, and that stands in their ids.
 type Relation string
 
 const (
 	NoRecord Relation = ""        // the route has none, or it does not matter which
 	Own      Relation = "own"     // the caller's
-	Foreign  Relation = "foreign" // somebody else's
+	Foreign  Relation = "foreign" // somebody else's: no word holds
 )
+
+// plus stands between words; no name of the declaration has it.
+const plus = "+"
+
+// RelationOf is that of a record of which words hold.
+func RelationOf(words []declaration.On) Relation {
+	if len(words) == 0 {
+		return Foreign
+	}
+	return Relation(strings.Join(declaration.OnNames(words), plus))
+}
+
+// Words are the names of the words that hold.
+func (r Relation) Words() []string {
+	if r == NoRecord || r == Foreign {
+		return nil
+	}
+	return strings.Split(string(r), plus)
+}
+
+// Holds says whether a word holds.
+func (r Relation) Holds(o declaration.On) bool { return slices.Contains(r.Words(), o.Name) }
+
+// HoldsAny says whether one of several does.
+func (r Relation) HoldsAny(words []declaration.On) bool { return slices.ContainsFunc(words, r.Holds) }
+
+// Text is a record of a kind that stands so to its caller, in words: own proposal, somebody else's proposal,
+// published proposal.
+func (r Relation) Text(kind string) string {
+	if r == Foreign {
+		return "somebody else's " + kind
+	}
+	return strings.Join(append(r.Words(), kind), " ")
+}
+
+// Counting are the words of `on` that count at route i: those of its entry, or ownership where it uses none.
+func Counting(d *declaration.Document, i int) []declaration.On {
+	if e := d.Entry(i); e != nil {
+		if words := e.Words(); len(words) > 0 {
+			return words
+		}
+	}
+	return []declaration.On{declaration.Own}
+}
+
+// Standing is the relation of an identity (nil is nobody) to a record of a kind at route i, by its id.
+func Standing(d *declaration.Document, i int, rec *declaration.Record, record string,
+	id *declaration.Identity) Relation {
+	return standing(d, i, func(o declaration.On) bool { return o.Holds(rec, record, id) })
+}
+
+// StandingMade is the relation to a record that an owner makes.
+func StandingMade(d *declaration.Document, i int, rec *declaration.Record, owner,
+	id *declaration.Identity) Relation {
+	return standing(d, i, func(o declaration.On) bool { return o.HoldsMade(rec, owner, id) })
+}
+
+func standing(d *declaration.Document, i int, holds func(declaration.On) bool) Relation {
+	return RelationOf(slices.DeleteFunc(slices.Clone(Counting(d, i)),
+		func(o declaration.On) bool { return !holds(o) }))
+}
 
 // Caller is one kind of caller. A nil Identity is nobody.
 type Caller struct {
@@ -72,10 +135,17 @@ type Caller struct {
 	Record   Relation
 }
 
-// Open says whether anybody is admitted at route i, without a credential.
-func Open(d *declaration.Document, i int) bool {
-	return Decide(d, i, Caller{State: Absent}).Outcome == Admit
+// Nobody is who presents nothing at route i: where some records are open to anyone, on one that is not.
+func Nobody(d *declaration.Document, i int) Caller {
+	c := Caller{State: Absent}
+	if e := d.Entry(i); e != nil && len(e.Opens().On) > 0 {
+		c.Record = Foreign
+	}
+	return c
 }
+
+// Open says whether anybody is admitted at route i, without a credential and whatever the record.
+func Open(d *declaration.Document, i int) bool { return Decide(d, i, Nobody(d, i)).Outcome == Admit }
 
 // Result of a rung.
 type Result string
@@ -83,7 +153,7 @@ type Result string
 const (
 	Passed     Result = "passed"
 	Failed     Result = "failed"
-	Depends    Result = "depends" // passes for the owner only
+	Depends    Result = "depends" // passes for some records only
 	NotReached Result = "not reached"
 )
 
@@ -103,13 +173,14 @@ var Names = [...]string{"", "route", "credential", "soundness", "role", "scope, 
 // Expectation is an outcome with the ladder that leads to it.
 type Expectation struct {
 	Outcome Outcome
-	Depends bool // admitted for its own record; Outcome is then Admit
-	Decider int  // the rung that failed, 0 when none did
-	Code    int  // the status that is declared, where it is not the outcome's own; otherwise 0
+	Depends bool // admitted for some records only, those of On; Outcome is then Admit
+	On      []declaration.On
+	Decider int // the rung that failed, 0 when none did
+	Code    int // the status that is declared, where it is not the outcome's own; otherwise 0
 	Subject string
 	Ladder  []Rung
 	Entry   *declaration.Entry // the deciding entry, nil on a closed route
-	reason  string             // of one without its ladder
+	reason  string             // of one without its ladder, or that no rung alone gives
 }
 
 // Reason is the deciding rung's sentence, or why the caller is admitted.
@@ -117,10 +188,16 @@ func (e Expectation) Reason() string {
 	if e.Decider > 0 && e.Decider <= len(e.Ladder) {
 		return e.Ladder[e.Decider-1].Text
 	}
-	if len(e.Ladder) >= admits {
+	if e.reason == "" && len(e.Ladder) >= admits {
 		return e.Ladder[admits-1].Text
 	}
 	return e.reason
+}
+
+// Because is the expectation with another reason than its ladder gives.
+func (e Expectation) Because(reason string) Expectation {
+	e.Ladder, e.reason = nil, reason
+	return e
 }
 
 // Status is the status code that turns the caller away, 0 when it is free.
@@ -178,18 +255,31 @@ func join(list []string, word string) string {
 func WhoText(e *declaration.Entry) string {
 	var out []string
 	for _, w := range e.Who {
+		text := w.Name
 		switch w.Kind {
 		case declaration.WhoIdentity:
-			out = append(out, "identity "+w.Name)
+			text = "identity " + w.Name
 		case declaration.WhoSignedIn:
-			out = append(out, "everyone signed in")
-		case declaration.WhoOwner:
-			out = append(out, "the owner")
+			if text = "everyone signed in"; w.On.Kind == declaration.OnOwn {
+				out = append(out, "the owner")
+				continue
+			}
 		default:
-			out = append(out, w.Name)
 		}
+		if w.On.Kind != declaration.OnAll {
+			text += " (" + OnText([]declaration.On{w.On}) + ")"
+		}
+		out = append(out, text)
 	}
 	return join(out, "or")
+}
+
+// OnText says on which records somebody is admitted, in words.
+func OnText(words []declaration.On) string {
+	if justOwn(words) {
+		return "for an own record"
+	}
+	return "for a record that is " + join(declaration.Names(words, declaration.On.Text), "or")
 }
 
 // Evaluate answers for route i of the document and one caller.
@@ -208,14 +298,15 @@ func Decide(d *declaration.Document, i int, c Caller) Expectation {
 	switch {
 	case l.x.Decider > 0:
 		l.x.reason = l.rungs[l.x.Decider-1].Text
-	case l.n >= admits:
+	case l.n >= admits && l.x.reason == "":
 		l.x.reason = l.rungs[admits-1].Text
 	}
 	return l.x
 }
 
-// rungs is how many a ladder has; admits is the one that says why a caller is admitted.
-const rungs, admits = len(Names) - 1, 4
+// rungs is how many a ladder has; admits is the one that says why a caller is admitted, ownershipRung the one that
+// asks for the record.
+const rungs, admits, ownershipRung = len(Names) - 1, 4, 6
 
 // climb goes up the ladder, rung by rung. Each method says whether it passed its rungs; one
 // that does not has said why, and ends it.
@@ -229,10 +320,9 @@ type climb struct {
 	// looked for.
 	accepts []*declaration.Scheme
 	cred    *declaration.Credential
-	// owns says that only an owner is admitted.
-	owns  bool
-	rungs [rungs]Rung
-	n     int // of them were reached
+	extent  declaration.Extent // on which records the caller is admitted
+	rungs   [rungs]Rung
+	n       int // of them were reached
 }
 
 func (l *climb) up() {
@@ -242,13 +332,45 @@ func (l *climb) up() {
 	case l.e.Undecided():
 		l.undecided()
 	case l.closed():
-		l.nobody()
-	case l.e.Who[0].Kind == declaration.WhoAnyone:
-		l.anyone()
+		l.nobody("")
+	case l.e.Open():
+		l.anyone("anyone is admitted")
+	case l.c.Record.HoldsAny(l.e.Opens().On):
+		l.anyone("anyone is admitted " + OnText(l.e.Opens().On))
+	case l.only():
+		l.nobody(", but " + OnText(l.e.Opens().On))
+		l.opens()
 	case l.credential() && l.role() && l.rights() && l.ownership():
 		l.pass(quotasOf(l.d, l.i, l.c.Identity))
 		l.x.Outcome = Admit
+		l.opens()
+	default:
+		l.opens()
 	}
+}
+
+// only says whether nobody is admitted but anyone on some records.
+func (l *climb) only() bool {
+	return !slices.ContainsFunc(l.e.Who, func(w declaration.Who) bool { return w.Kind != declaration.WhoAnyone })
+}
+
+// opens adds the records that are open to anyone to what is expected of whoever is not admitted to all, where it is
+// not known which record it is. A broken credential is judged as on a record that is not open.
+func (l *climb) opens() {
+	open := l.e.Opens()
+	if l.c.Record != NoRecord || l.c.State == Broken || len(open.On) == 0 || l.x.Outcome == Admit && !l.x.Depends {
+		return
+	}
+	at := &l.rungs[max(l.x.Decider, 1)-1]
+	if l.x.Depends {
+		at = &l.rungs[ownershipRung-1]
+	}
+	at.Result, at.Subject = Depends, ""
+	at.Text += "; anyone is admitted " + OnText(open.On)
+	for _, o := range l.x.On {
+		open = open.With(o)
+	}
+	l.x = Expectation{Outcome: Admit, Depends: true, On: open.On, Entry: l.e, reason: at.Text}
 }
 
 // pass is the next rung, passed.
@@ -308,13 +430,13 @@ func (l *climb) closed() bool {
 		slices.ContainsFunc(l.e.Who, func(w declaration.Who) bool { return w.Kind == declaration.WhoNobody })
 }
 
-// nobody is the ladder of a closed route.
-func (l *climb) nobody() {
+// nobody is the ladder of a closed route, but for what is open there.
+func (l *climb) nobody(but string) {
 	l.pass("none would do")
 	l.pass("none would do")
 	why := "no access entry names this route, so it is for nobody"
 	if l.e != nil {
-		why = "the declaration admits nobody here"
+		why = "the declaration admits nobody here" + but
 	}
 	l.end(Closed, "role", why)
 }
@@ -326,8 +448,8 @@ func (l *climb) undecided() {
 	l.end(Undecided, "role", "nobody has decided yet who may call this")
 }
 
-// anyone is the ladder of an open route.
-func (l *climb) anyone() {
+// anyone is the ladder of an open route, or of a record that is open.
+func (l *climb) anyone(why string) {
 	if l.c.State == Broken && l.e.Broken == declaration.BrokenRefused {
 		l.pass("none is needed, one was presented")
 		l.presents()
@@ -338,7 +460,7 @@ func (l *climb) anyone() {
 	if l.c.State == Broken && l.e.Broken == declaration.BrokenEither {
 		l.x.Outcome = Either
 	}
-	for _, text := range []string{"none is needed", "nothing to check", "anyone is admitted", "none is asked for",
+	for _, text := range []string{"none is needed", "nothing to check", why, "none is asked for",
 		"does not matter here", quotasOf(l.d, l.i, l.c.Identity)} {
 		l.pass(text)
 	}
@@ -373,13 +495,15 @@ func (l *climb) credential() bool {
 }
 
 func (l *climb) role() bool {
-	pass, onlyOwner := l.d.Admits(l.e, l.c.Identity)
+	l.extent = l.d.Admits(l.e, l.c.Identity)
 	has := describeRoles(l.c.Identity)
-	switch l.owns = onlyOwner; {
-	case !pass:
+	switch {
+	case l.extent.None():
 		return l.end(Forbid, "role", fmt.Sprintf("needs %s, %s has %s", WhoText(l.e), l.c.Identity.Name, has))
-	case onlyOwner:
+	case justOwn(l.extent.On):
 		l.pass("the owner is admitted; which record decides")
+	case !l.extent.All:
+		l.pass("admitted " + OnText(l.extent.On) + "; which record decides")
 	default:
 		l.pass(fmt.Sprintf("%s is among %s", has, WhoText(l.e)))
 	}
@@ -418,19 +542,30 @@ func Holds(id *declaration.Identity, name string, want any) bool {
 	return ok && (have == want || fmt.Sprint(have) == fmt.Sprint(want)) // of one text, they are written alike
 }
 
+func justOwn(on []declaration.On) bool { return len(on) == 1 && on[0].Kind == declaration.OnOwn }
+
 func (l *climb) ownership() bool {
+	on := l.extent.On
+	held := slices.IndexFunc(on, l.c.Record.Holds)
 	switch {
-	case !l.owns:
+	case l.extent.All:
 		l.pass("does not matter here")
-	case l.c.Record == Own:
+	case held >= 0 && on[held].Kind == declaration.OnOwn:
 		l.pass(fmt.Sprintf("the record is %s's own", l.c.Identity.Name))
-	case l.c.Record == Foreign && l.e.Hide:
-		return l.end(Hide, "ownership", "the record is somebody else's, and to others it does not exist")
-	case l.c.Record == Foreign:
-		return l.end(Forbid, "ownership", "the record is somebody else's")
+	case held >= 0:
+		l.pass("the record is " + on[held].Text())
+	case l.c.Record == NoRecord:
+		l.step(Depends, "admitted "+OnText(on)+" only")
+		l.x.Depends, l.x.On = true, on
 	default:
-		l.step(Depends, "admitted for an own record only")
-		l.x.Depends = true
+		not, out := "the record is somebody else's", Forbid
+		if !justOwn(on) {
+			not = "the record is not " + strings.Join(declaration.Names(on, declaration.On.Text), ", and not ")
+		}
+		if l.e.Hide {
+			not, out = not+", and to others it does not exist", Hide
+		}
+		return l.end(out, "ownership", not)
 	}
 	return true
 }

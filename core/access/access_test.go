@@ -170,7 +170,7 @@ func TestBoardAgreesWithEvaluate(t *testing.T) {
 		s.Refuses = []int{0, 403, 499}[i%3]
 	}
 	for name, d := range map[string]*declaration.Document{"by hand": doc(t), "large": parsed(t, 60, 40),
-		"with other statuses": turning} {
+		"with other statuses": turning, "on some records": onSomeRecords(t)} {
 		b := NewBoard(d)
 		for i, r := range d.Routes {
 			for c := range b.Columns {
@@ -182,7 +182,8 @@ func TestBoardAgreesWithEvaluate(t *testing.T) {
 				require.Equal(t, x.Outcome, b.At(i, c).Outcome(), "%s: %s by column %d", name, r.Key(), c)
 				require.Equal(t, x.Depends, b.At(i, c).Depends(), "%s: %s by column %d", name, r.Key(), c)
 				require.Equal(t, x.Code, b.At(i, c).Status(), "%s: %s by column %d", name, r.Key(), c)
-				require.Equal(t, x.Cell(), b.At(i, c))
+				require.Equal(t, OutcomeText(x.Outcome, x.On, x.Code), b.Text(b.At(i, c)), "%s: %s by column %d", name,
+					r.Key(), c)
 			}
 		}
 	}

@@ -14,18 +14,23 @@ import (
 func Asks(d *declaration.Document, i int) (out []string) {
 	e := d.Entry(i)
 	l := climb{d: d, i: i, e: e}
-	if l.closed() || e.Undecided() || e.Who[0].Kind == declaration.WhoAnyone {
+	if l.closed() || e.Undecided() || l.only() {
 		return nil
 	}
-	has := func(k declaration.WhoKind) bool {
-		return slices.ContainsFunc(e.Who, func(w declaration.Who) bool { return w.Kind == k })
+	var anyRole, some, all bool
+	for _, w := range e.Who {
+		if w.Kind == declaration.WhoAnyone {
+			continue
+		}
+		anyRole = anyRole || w.Kind == declaration.WhoSignedIn
+		all = all || w.Kind == declaration.WhoSignedIn && w.On.Kind == declaration.OnAll
+		some = some || w.On.Kind != declaration.OnAll
 	}
-	switch {
-	case has(declaration.WhoSignedIn):
-	case has(declaration.WhoOwner):
-		defer func() { out = append(out, theOwnership) }()
-	default:
+	if !anyRole {
 		out = append(out, theRole)
+	}
+	if some && !all {
+		defer func() { out = append(out, theOwnership) }()
 	}
 	for _, s := range e.Scope {
 		out = append(out, "the scope "+s)
@@ -43,13 +48,13 @@ const (
 )
 
 // Lacks are those of Asks that an identity does not pass. Of the ownership the record decides:
-// it lacks it where the record is somebody else's.
+// it lacks it where the record is none of those that it is admitted on.
 func Lacks(d *declaration.Document, i int, id *declaration.Identity, record Relation) (out []string) {
 	e := d.Entry(i)
-	pass, onlyOwner := d.Admits(e, id)
+	on := d.Admits(e, id)
 	for _, a := range Asks(d, i) {
 		switch {
-		case a == theRole && !pass, a == theOwnership && onlyOwner && record != Own:
+		case a == theRole && on.None(), a == theOwnership && !on.All && !on.None() && !record.HoldsAny(on.On):
 			out = append(out, a)
 		}
 	}

@@ -11,8 +11,8 @@ import (
 )
 
 // Class is a set of identities that the declaration cannot tell apart: equal
-// in roles, scopes, attributes, schemes, the records they own and the entries
-// that mention them by name.
+// in roles, scopes, attributes, schemes, the kinds of records they own and
+// stand in, and the entries that mention them by name.
 type Class struct {
 	Members []int // indexes of identities, those first that may do least
 }
@@ -71,18 +71,19 @@ func classKey(d *declaration.Document, id *declaration.Identity) string {
 		}
 	}
 	put(owns)
+	put(declaration.Names(id.Within, func(w declaration.Within) string { return w.Name }))
 	return b.String()
 }
 
 // Cell is the expectation of one crossing without its words: the lowest three bits are the Outcome, the next says
-// that it depends on the record, and those above are the status that is declared in place of the outcome's own, 0
-// where none is.
-type Cell uint16
+// that it depends on the record. Those above are then which records, as the board counts them (On), and otherwise the
+// status that is declared in place of the outcome's own, 0 where none is.
+type Cell uint32
 
 const (
 	outcomeBits Cell = 0x7
 	dependsBit  Cell = 0x8
-	statusShift      = 4
+	aboveShift       = 4
 )
 
 // turned is the cell of a caller who is turned away, with another status than the outcome's where one is declared.
@@ -91,10 +92,10 @@ func turned(o Outcome, status int) Cell {
 		return Cell(o)
 	}
 	o, status = inPlace(o, status)
-	return Cell(o) | Cell(status)<<statusShift
+	return Cell(o) | Cell(status)<<aboveShift
 }
 
-// Cell is the expectation without its words.
+// Cell is the expectation without its words. On which records one depends that does is for a board to say.
 func (e Expectation) Cell() Cell {
 	c := turned(e.Outcome, e.Code)
 	if e.Depends {
@@ -107,10 +108,12 @@ func (c Cell) Outcome() Outcome { return Outcome(c & outcomeBits) }
 func (c Cell) Depends() bool    { return c&dependsBit != 0 }
 
 // Status turns the caller away, where another than the outcome's own (401, 403, 404) is declared; otherwise 0.
-func (c Cell) Status() int { return int(c >> statusShift) }
-
-// Text is the cell in words: an outcome, with a status where it is not the outcome's own.
-func (c Cell) Text() string { return OutcomeText(c.Outcome(), c.Depends(), c.Status()) }
+func (c Cell) Status() int {
+	if c.Depends() {
+		return 0
+	}
+	return int(c >> aboveShift)
+}
 
 // Board is every crossing of the Access lens. Column 0 is nobody, column k is
 // identity k-1.
@@ -118,10 +121,42 @@ type Board struct {
 	Classes []Class
 	Columns int
 	cells   []Cell
+	on      [][]declaration.On // the sets of records that cells depend on
 }
 
 // At is the crossing of route r and column c.
 func (b *Board) At(r, c int) Cell { return b.cells[r*b.Columns+c] }
+
+// On are the records that a cell depends on; nil where it depends on none.
+func (b *Board) On(c Cell) []declaration.On {
+	if !c.Depends() {
+		return nil
+	}
+	return b.on[c>>aboveShift]
+}
+
+// Some are the records that a cell depends on in words, where it is not on an own one alone; "" otherwise.
+func (b *Board) Some(c Cell) string {
+	if on := b.On(c); len(on) > 0 && !justOwn(on) {
+		return OnText(on)
+	}
+	return ""
+}
+
+// Text is a cell in words: an outcome, with a status where it is not the outcome's own.
+func (b *Board) Text(c Cell) string { return OutcomeText(c.Outcome(), b.On(c), c.Status()) }
+
+// depends is the cell of who is admitted on some records.
+func (b *Board) depends(on []declaration.On) Cell {
+	k := slices.IndexFunc(b.on, func(o []declaration.On) bool {
+		return slices.EqualFunc(o, on, func(a, b declaration.On) bool { return a.Name == b.Name })
+	})
+	if k < 0 {
+		k = len(b.on)
+		b.on = append(b.on, on)
+	}
+	return Cell(Admit) | dependsBit | Cell(k)<<aboveShift
+}
 
 // NewBoard evaluates all routes for nobody and all identities.
 func NewBoard(d *declaration.Document) *Board {
@@ -133,7 +168,7 @@ func NewBoard(d *declaration.Document) *Board {
 		e := d.Deciding[i]
 		row, ok := rows[e]
 		if !ok {
-			row = ev.row(e, b.Columns)
+			row = ev.row(b, e)
 			rows[e] = row
 		}
 		copy(b.cells[i*b.Columns:], row)
@@ -178,51 +213,63 @@ func newEvaluator(d *declaration.Document, classes []Class) *evaluator {
 	return ev
 }
 
-func (ev *evaluator) row(e, columns int) []Cell {
-	row := make([]Cell, columns)
-	if e < 0 {
-		for i := range row {
-			row[i] = Cell(Closed)
-		}
-		return row
-	}
-	en := ev.d.Access[e]
-	mask := make(bits, len(ev.d.Roles)/64+1)
-	var anyone, nobody, undecided, signedIn, owner bool
-	named := map[string]bool{}
+// alternatives are those of an entry that are about the same records.
+type alternatives struct {
+	on       declaration.On
+	signedIn bool
+	roles    bits
+	named    map[string]bool
+}
+
+// alternatives puts those of an entry together that need a credential.
+func (ev *evaluator) alternatives(en *declaration.Entry) (out []alternatives) {
 	for _, w := range en.Who {
+		if w.Kind == declaration.WhoAnyone {
+			continue
+		}
+		k := slices.IndexFunc(out, func(a alternatives) bool { return a.on.Name == w.On.Name })
+		if k < 0 {
+			k = len(out)
+			out = append(out, alternatives{on: w.On, roles: make(bits, len(ev.d.Roles)/64+1), named: map[string]bool{}})
+		}
 		switch w.Kind {
-		case declaration.WhoAnyone:
-			anyone = true
-		case declaration.WhoNobody:
-			nobody = true
-		case declaration.WhoUndecided:
-			undecided = true
 		case declaration.WhoSignedIn:
-			signedIn = true
-		case declaration.WhoOwner:
-			owner = true
+			out[k].signedIn = true
 		case declaration.WhoIdentity:
-			named[w.Name] = true
+			out[k].named[w.Name] = true
 		case declaration.WhoRole:
-			if k, ok := ev.roleBit[w.Name]; ok {
-				mask.set(k)
+			if r, ok := ev.roleBit[w.Name]; ok {
+				out[k].roles.set(r)
 			}
+		default:
 		}
 	}
+	return out
+}
+
+func (ev *evaluator) row(b *Board, e int) []Cell {
+	row := make([]Cell, b.Columns)
 	fill := func(c Cell) []Cell {
 		for i := range row {
 			row[i] = c
 		}
 		return row
 	}
-	switch {
-	case undecided:
-		return fill(Cell(Undecided))
-	case nobody || len(en.Who) == 0:
+	if e < 0 {
 		return fill(Cell(Closed))
-	case anyone:
+	}
+	en := ev.d.Access[e]
+	l := climb{d: ev.d, e: en}
+	open := en.Opens()
+	switch {
+	case en.Undecided():
+		return fill(Cell(Undecided))
+	case l.closed():
+		return fill(Cell(Closed))
+	case open.All:
 		return fill(Cell(Admit))
+	case l.only():
+		return fill(b.depends(open.On))
 	}
 	accepted := map[string]bool{}
 	accepts := ev.d.Accepted(en)
@@ -230,12 +277,16 @@ func (ev *evaluator) row(e, columns int) []Cell {
 		accepted[s.Name] = true
 	}
 	refused := turned(Refuse, cmp.Or(en.Turned.Credential, refusedAlike(accepts)))
+	if len(open.On) > 0 {
+		refused = b.depends(open.On)
+	}
 	row[0] = refused
+	alts := ev.alternatives(en)
 	for k, c := range ev.classes {
 		id := ev.d.Identities[c.Members[0]]
 		cell := refused
 		if slices.ContainsFunc(id.Credentials, func(c declaration.Credential) bool { return accepted[c.Scheme.Name] }) {
-			cell = ev.cell(en, id, signedIn || mask.meets(ev.roles[k]) || named[id.Name], owner)
+			cell = ev.cell(b, en, id, ev.extent(alts, k, id), open)
 		}
 		for _, m := range c.Members {
 			row[m+1] = cell
@@ -244,23 +295,43 @@ func (ev *evaluator) row(e, columns int) []Cell {
 	return row
 }
 
-// cell is that of an identity that presents what is accepted.
-func (ev *evaluator) cell(en *declaration.Entry, id *declaration.Identity, pass, owner bool) Cell {
-	if !pass && !owner {
-		return turned(Forbid, en.Turned.Role)
+// extent is on which records alternatives admit a class.
+func (ev *evaluator) extent(alts []alternatives, class int, id *declaration.Identity) (x declaration.Extent) {
+	for _, a := range alts {
+		if a.signedIn || a.roles.meets(ev.roles[class]) || a.named[id.Name] {
+			x = x.With(a.on)
+		}
+	}
+	return x
+}
+
+// cell is that of an identity that presents what is accepted; open are the records that need none of it.
+func (ev *evaluator) cell(b *Board, en *declaration.Entry, id *declaration.Identity, x,
+	open declaration.Extent) Cell {
+	away := func(status int) Cell {
+		if len(open.On) > 0 {
+			return b.depends(open.On)
+		}
+		return turned(Forbid, status)
+	}
+	if x.None() {
+		return away(en.Turned.Role)
 	}
 	for _, s := range en.Scope {
 		if !slices.Contains(id.Scopes, s) {
-			return turned(Forbid, en.Turned.Scope)
+			return away(en.Turned.Scope)
 		}
 	}
 	for g, want := range en.Given {
 		if !Holds(id, g, want) {
-			return turned(Forbid, en.Turned.Scope)
+			return away(en.Turned.Scope)
 		}
 	}
-	if !pass {
-		return Cell(Admit) | dependsBit
+	if !x.All {
+		for _, o := range x.On {
+			open = open.With(o)
+		}
+		return b.depends(open.On)
 	}
 	return Cell(Admit)
 }

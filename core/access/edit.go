@@ -15,7 +15,7 @@ type Action string
 const (
 	Raise Action = "admit"     // the bar goes up
 	Lower Action = "turn-away" // the bar goes down
-	Owner Action = "owner"     // up for one's own record only
+	Owner Action = "owner"     // up for some records only, one's own where no others are named
 )
 
 // Change is one edit of the board: either an action on the crossings of some
@@ -24,6 +24,7 @@ type Change struct {
 	Routes  []int
 	Columns []int // 0 is nobody, k is identity k-1; none is every caller
 	Action  Action
+	On      string            // with Owner: on which records, a word of `on`; "" is own
 	Set     map[string]string // in place of an action: words of the entry with their text
 }
 
@@ -31,6 +32,13 @@ type Change struct {
 // would: with roles where a role says it, with identities otherwise. notes say
 // what cannot be had that way.
 func Edits(d *declaration.Document, c Change) (edits []layout.Edit, notes []string, err error) {
+	if c.Action == Owner {
+		for _, i := range c.Routes {
+			if err := d.CanSay(i, d.OnNamed(c.On)); err != nil {
+				return nil, nil, err
+			}
+		}
+	}
 	said := map[string]bool{}
 	note := func(s string) {
 		if !said[s] {
@@ -69,15 +77,12 @@ func rule(d *declaration.Document, e *declaration.Entry, c Change, note func(str
 		return map[string]string{"who": "anyone", "given": "", "scope": "", "by": "", "hide": "", "turned_away": "",
 			"owner_of": ""}
 	}
-	open, owner := false, false
+	open := e.Open()
+	some := slices.DeleteFunc(slices.Clone(e.Who),
+		func(w declaration.Who) bool { return w.On.Kind == declaration.OnAll })
 	in := make([]bool, n)
-	for _, w := range e.Who {
-		open = open || w.Kind == declaration.WhoAnyone
-		owner = owner || w.Kind == declaration.WhoOwner
-	}
 	for k, id := range d.Identities {
-		pass, only := d.Admits(e, id)
-		in[k] = pass && !only && (!open || len(id.Credentials) > 0)
+		in[k] = d.Admits(e, id).All && (!open || len(id.Credentials) > 0)
 	}
 	if open && c.Action == Lower && !nobody {
 		note("the rule admits anyone, so who is signed in could leave the credential away: turn nobody away too")
@@ -101,33 +106,86 @@ func rule(d *declaration.Document, e *declaration.Entry, c Change, note func(str
 	}
 	switch c.Action {
 	case Owner:
-		owner = true
+		some = onSome(d, some, c.On, selected, nobody)
 	case Lower:
-		if owner && !slices.Contains(selected, false) {
-			owner = false
-		} else if owner {
-			for k, id := range d.Identities {
-				if selected[k] && !before[k] {
-					note(fmt.Sprintf("%s is admitted to its own records as their owner; take owner out of the rule "+
-						"to turn it away from these too", id.Name))
-				}
-			}
-		}
+		some = stillOnSome(d, some, selected, before, nobody, note)
 	default:
 	}
-	list := synthesise(d, e, in, owner, open)
-	out := map[string]string{"who": declaration.FlowList(list)}
+	list := synthesise(d, e, in, some, open)
+	out := map[string]string{"who": declaration.WhoList(list)}
 	if open {
 		out["broken"] = ""
 	}
-	if !slices.Equal(list, []string{"nobody"}) {
+	if list[0].Kind != declaration.WhoNobody {
+		would := &declaration.Entry{Who: some}
 		comes := slices.Clone(in)
 		for k, id := range d.Identities {
-			comes[k] = comes[k] || owner && d.Owns(id)
+			comes[k] = comes[k] || d.Comes(would, id)
 		}
 		schemes(d, e, comes, out)
 	}
 	return out
+}
+
+// stillOnSome are the alternatives of a rule that go on admitting on some records when callers are turned away: all,
+// unless everybody is. It notes who of them is still admitted by these, having been admitted by no other (before).
+func stillOnSome(d *declaration.Document, some []declaration.Who, selected, before []bool, nobody bool,
+	note func(string)) []declaration.Who {
+	if !slices.Contains(selected, false) {
+		some = slices.DeleteFunc(some, func(w declaration.Who) bool {
+			return nobody || w.Kind != declaration.WhoAnyone
+		})
+	}
+	for k, id := range d.Identities {
+		x := d.Admits(&declaration.Entry{Who: some}, id)
+		switch {
+		case !selected[k] || before[k] || x.None():
+		case justOwn(x.On):
+			note(fmt.Sprintf("%s is admitted to its own records as their owner; take owner out of the rule to turn it "+
+				"away from these too", id.Name))
+		default:
+			note(fmt.Sprintf("%s is admitted %s; take that out of the rule to turn it away from these too", id.Name,
+				OnText(x.On)))
+		}
+	}
+	return some
+}
+
+// OnlyOn is what admitting on some records only is called, by the word of `on`.
+func OnlyOn(word string) string {
+	if word == "" || word == declaration.Own.Name {
+		return "Own records only"
+	}
+	return "Records on " + word + " only"
+}
+
+// onSome adds to the alternatives of a rule those that admit callers on some records: whoever owns them, anyone on a
+// group, or who is selected.
+func onSome(d *declaration.Document, list []declaration.Who, word string, selected []bool,
+	nobody bool) []declaration.Who {
+	on := d.OnNamed(word)
+	add := func(w declaration.Who) {
+		w.On = on
+		if !slices.ContainsFunc(list, func(h declaration.Who) bool {
+			return h.Kind == w.Kind && h.Name == w.Name && h.On.Name == w.On.Name
+		}) {
+			list = append(list, w)
+		}
+	}
+	switch all := !slices.Contains(selected, false); {
+	case on.Kind == declaration.OnGroup && nobody:
+		add(declaration.WhoOf(declaration.Ref{Name: "anyone"}))
+	case on.Kind == declaration.OnOwn:
+		add(declaration.WhoOf(declaration.Ref{Name: "owner"}))
+	case all:
+		add(declaration.WhoOf(declaration.Ref{Name: "signed-in"}))
+	default:
+		is := func(k int) bool { return selected[k] }
+		for _, w := range Cover(d, is, is) {
+			add(declaration.WhoOf(declaration.Ref{Name: w}))
+		}
+	}
+	return list
 }
 
 // held says what the identity lacks beside a role.
@@ -144,11 +202,14 @@ func held(d *declaration.Document, e *declaration.Entry, id *declaration.Identit
 	}
 }
 
-// synthesise writes a set of identities as alternatives of `who`.
-func synthesise(d *declaration.Document, e *declaration.Entry, in []bool, owner, open bool) []string {
-	var list []string
-	if owner {
-		list = append(list, "owner")
+// synthesise writes a set of identities as alternatives of `who`, behind those that admit on some records.
+func synthesise(d *declaration.Document, e *declaration.Entry, in []bool, some []declaration.Who,
+	open bool) []declaration.Who {
+	list := slices.Clone(some)
+	say := func(words ...string) {
+		for _, w := range words {
+			list = append(list, declaration.WhoOf(declaration.Ref{Name: w}))
+		}
 	}
 	left := map[int]bool{}
 	every := true
@@ -174,7 +235,7 @@ func synthesise(d *declaration.Document, e *declaration.Entry, in []bool, owner,
 		return covers, true
 	}
 	take := func(word string, has func(*declaration.Identity) bool) {
-		list = append(list, word)
+		say(word)
 		for k, id := range d.Identities {
 			if has(id) {
 				delete(left, k)
@@ -185,12 +246,18 @@ func synthesise(d *declaration.Document, e *declaration.Entry, in []bool, owner,
 		return func(id *declaration.Identity) bool { return d.RolesOf(id)[name] }
 	}
 	signedIn := open || slices.ContainsFunc(e.Who,
-		func(w declaration.Who) bool { return w.Kind == declaration.WhoSignedIn })
+		func(w declaration.Who) bool {
+			return w.Kind == declaration.WhoSignedIn && w.On.Kind == declaration.OnAll
+		})
 	if every && signedIn && len(left) > 0 {
-		return append(list, "signed-in")
+		say("signed-in")
+		return list
 	}
 	// What the rule says already stays, as far as it still holds.
 	for _, w := range e.Who {
+		if w.On.Kind != declaration.OnAll {
+			continue
+		}
 		switch w.Kind {
 		case declaration.WhoRole:
 			if _, ok := fits(ofRole(w.Name)); ok {
@@ -204,9 +271,9 @@ func synthesise(d *declaration.Document, e *declaration.Entry, in []bool, owner,
 		default:
 		}
 	}
-	list = append(list, Cover(d, func(k int) bool { return left[k] }, func(k int) bool { return in[k] })...)
+	say(Cover(d, func(k int) bool { return left[k] }, func(k int) bool { return in[k] })...)
 	if len(list) == 0 {
-		return []string{"nobody"}
+		say("nobody")
 	}
 	return list
 }

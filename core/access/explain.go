@@ -51,7 +51,7 @@ func Explain(d *declaration.Document, at, caller, record string, broken bool) (E
 		if out.Record == "" {
 			out.Record = paramIn(d, i, rec, at)
 		}
-		c.Record, out.Whose = relation(rec, id, out.Record)
+		c.Record, out.Whose = relation(d, i, rec, id, out.Record)
 	}
 	out.Expectation = Evaluate(d, i, c)
 	return out, nil
@@ -102,19 +102,29 @@ func paramIn(d *declaration.Document, i int, rec *declaration.Record, at string)
 	return segments[k]
 }
 
-// relation is how a caller stands to a record, and whose the declaration says it is.
-func relation(rec *declaration.Record, id *declaration.Identity, record string) (Relation, string) {
+// relation is how a caller stands to a record, and what the declaration says of it.
+func relation(d *declaration.Document, i int, rec *declaration.Record, id *declaration.Identity,
+	record string) (Relation, string) {
 	if record == "" {
 		return NoRecord, ""
 	}
-	says := func(owner string) string { return fmt.Sprintf("the %s %s is %s's", rec.Name, record, owner) }
+	owner := rec.OwnerOf(record)
 	if id != nil && slices.Contains(rec.OwnedBy[id.Name], record) {
-		return Own, says(id.Name) // whoever else owns it too
+		owner = id.Name // whoever else owns it too
 	}
-	for _, owner := range rec.Owners {
-		if slices.Contains(rec.OwnedBy[owner.Name], record) {
-			return Foreign, says(owner.Name)
+	whose := fmt.Sprintf("the %s %s is %s's", rec.Name, record, owner)
+	if owner == "" {
+		whose = fmt.Sprintf("nobody whom the declaration names owns the %s %s", rec.Name, record)
+	}
+	for _, g := range rec.Groups {
+		if slices.Contains(g.IDs, record) {
+			whose += ", it is " + g.Name
 		}
 	}
-	return Foreign, fmt.Sprintf("nobody whom the declaration names owns the %s %s", rec.Name, record)
+	for _, w := range rec.Within {
+		if at := rec.In(w.Name, record); len(at) > 0 {
+			whose += fmt.Sprintf(", it stands in the %s %s", w.Name, join(at, "and"))
+		}
+	}
+	return Standing(d, i, rec, record, id), whose
 }

@@ -12,7 +12,7 @@ type Reached struct {
 	Route    string `json:"route"`
 	Caller   string `json:"caller"` // "nobody" is who is not signed in
 	Admitted bool   `json:"admitted"`
-	Depends  bool   `json:"depends"` // for an own record only
+	Depends  bool   `json:"depends"` // for some records only
 	Outcome  string `json:"outcome"`
 	Why      string `json:"why"`
 	File     string `json:"file"`
@@ -28,7 +28,7 @@ func reached(d *declaration.Document, i int, id *declaration.Identity) Reached {
 		r.Caller = id.Name
 	}
 	x := Evaluate(d, i, c)
-	r.Admitted, r.Depends, r.Outcome, r.Why = x.Outcome == Admit, x.Depends, OutcomeText(x.Outcome, x.Depends, x.Code),
+	r.Admitted, r.Depends, r.Outcome, r.Why = x.Outcome == Admit, x.Depends, OutcomeText(x.Outcome, x.On, x.Code),
 		x.Reason()
 	at := d.Routes[i].Place
 	if x.Entry != nil {
@@ -38,11 +38,12 @@ func reached(d *declaration.Document, i int, id *declaration.Identity) Reached {
 	return r
 }
 
-// OutcomeText is an outcome in words, with the status where another than its own is declared.
-func OutcomeText(o Outcome, depends bool, status int) string {
+// OutcomeText is an outcome in words, with the records that it depends on, or the status where another than its own is
+// declared.
+func OutcomeText(o Outcome, on []declaration.On, status int) string {
 	switch {
-	case depends:
-		return "admit for an own record"
+	case len(on) > 0:
+		return "admit " + OnText(on)
 	case status != 0:
 		return fmt.Sprintf("%s (%d)", o, status)
 	}
@@ -119,6 +120,7 @@ type Turned struct {
 	To     string `json:"to"`
 	Expect string `json:"expect"`           // the new expectation as the board has it: Cell.Word
 	Status int    `json:"status,omitempty"` // and Cell.Status
+	Some   string `json:"some,omitempty"`   // and Board.Some
 	Turn   Turn   `json:"turn"`
 }
 
@@ -137,8 +139,8 @@ type Diff struct {
 var words = []string{Refuse: "refuse", Forbid: "forbid", Hide: "hide", Admit: "admit", Either: "admit", Closed: "shut",
 	Undecided: "undecided"}
 
-// Word is one word for a cell: refuse, forbid, hide, admit, own (admit for an own record), shut
-// (for nobody), undecided.
+// Word is one word for a cell: refuse, forbid, hide, admit, own (admit for some records, such as
+// its own), shut (for nobody), undecided.
 func (c Cell) Word() string {
 	if c.Depends() {
 		return "own"
@@ -181,20 +183,28 @@ func Compare(old, doc *declaration.Document) Diff {
 			if there && known {
 				from = ob.At(k, oc)
 			}
-			if from == to || (!there || !known) && to.Outcome() != Admit {
+			on, was := nb.On(to), []declaration.On(nil)
+			if there && known {
+				was = ob.On(from)
+			}
+			same := from == to
+			if from.Depends() && to.Depends() { // each board counts for itself
+				same = len(on) == len(was) && within(on, was)
+			}
+			if same || (!there || !known) && to.Outcome() != Admit {
 				continue
 			}
-			t := Turned{Route: key, Caller: name, From: from.Text(), To: to.Text(), Expect: to.Word(),
-				Status: to.Status(), Turn: Other}
-			was, is := from.Outcome() == Admit, to.Outcome() == Admit
+			t := Turned{Route: key, Caller: name, From: OutcomeText(from.Outcome(), was, from.Status()),
+				To: nb.Text(to), Expect: to.Word(), Status: to.Status(), Some: nb.Some(to), Turn: Other}
+			did, does := from.Outcome() == Admit, to.Outcome() == Admit
 			switch {
 			case to.Outcome() == Undecided:
 				t.Turn = Undecides
 				d.Undecided++
-			case is && (!was || from.Depends() && !to.Depends()):
+			case does && (!did || from.Depends() && (!to.Depends() || !within(on, was))):
 				t.Turn = Opens
 				d.Opens++
-			case was || from.Outcome() == Undecided:
+			case did || from.Outcome() == Undecided:
 				t.Turn = Closes
 				d.Closes++
 			default:
@@ -209,4 +219,10 @@ func Compare(old, doc *declaration.Document) Diff {
 		}
 	}
 	return d
+}
+
+// within says whether all of some words are among others.
+func within(words, others []declaration.On) bool {
+	names := declaration.OnNames(others)
+	return !slices.ContainsFunc(words, func(o declaration.On) bool { return !slices.Contains(names, o.Name) })
 }

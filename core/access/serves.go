@@ -19,7 +19,7 @@ func RouteOf(d *declaration.Document, q *declaration.Request) int {
 // Guarded says whether a request of the declaration needs a credential.
 func Guarded(d *declaration.Document, q *declaration.Request) bool {
 	i := RouteOf(d, q)
-	return i >= 0 && Evaluate(d, i, Caller{State: Absent}).Outcome == Refuse
+	return i >= 0 && Decide(d, i, Nobody(d, i)).Outcome == Refuse
 }
 
 // SessionAt is the login, renewal or logout request that route i serves, with its scheme;

@@ -28,7 +28,8 @@ type Draft struct {
 	Phase  Phase
 }
 
-// For is that of an identity (nil is nobody) at route i, on a record of a relation to it.
+// For is that of an identity (nil is nobody) at route i, on a record of a relation to it; where
+// some records are open to anyone, nobody's is one that is not, unless it is asked for.
 // Where a parameter has no value, or the target does not allow it, ok is false and why says
 // so.
 func (x Drafts) For(i int, id *declaration.Identity, rel access.Relation, turnedAway bool) (out Draft, why string,
@@ -45,6 +46,9 @@ func (x Drafts) For(i int, id *declaration.Identity, rel access.Relation, turned
 		return out, "the target does not allow unsafe methods", false
 	}
 	deciding := x.d.Record(i)
+	if id == nil && rel == access.NoRecord {
+		rel = access.Nobody(x.d, i).Record
+	}
 	// A login, a renewal or a logout touches a session, not a record.
 	covered := x.makerOf(i) || UsesSession(x.d, i)
 	for _, name := range rt.Parameters() {
@@ -64,17 +68,21 @@ func (x Drafts) For(i int, id *declaration.Identity, rel access.Relation, turned
 			set(name, sample)
 			continue
 		}
-		use, why := x.Record(i, rec, name, id, rel, unsafe, turnedAway)
-		if why != "" {
-			return out, why, false
-		}
-		if out.Record.Name != "" && !use.Lent() {
+		if rec != deciding { // it is where that of the route stands; one request is lent one record
+			use, why := x.Record(i, rec, name, id, x.beside(i, rel), false, turnedAway)
+			if why != "" {
+				return out, why, false
+			}
 			set(name, use.Value)
 			continue
 		}
-		out.Record = use
-		covered = covered || use.Lent()
+		var why string
+		if out.Record, why = x.Record(i, rec, name, id, rel, unsafe, turnedAway); why != "" {
+			return out, why, false
+		}
+		covered = covered || out.Record.Lent()
 	}
+	x.together(i, deciding, out)
 	if unsafe && x.t.Unsafe == declaration.UnsafeMade && !covered {
 		return out, "the target allows unsafe methods on made records only, and this route has none", false
 	}
@@ -89,6 +97,14 @@ func (x Drafts) For(i int, id *declaration.Identity, rel access.Relation, turned
 		out.Phase = ThenAdmitted
 	}
 	return out, "", true
+}
+
+// beside is the relation to a record beside that of the route: where ownership alone counts, the same.
+func (x Drafts) beside(i int, rel access.Relation) access.Relation {
+	if ownsAlone(x.d, i) {
+		return rel
+	}
+	return access.NoRecord
 }
 
 // makerOf says whether route i is the one that makes a record, whose product can be removed
@@ -127,23 +143,10 @@ func (x Drafts) Fills(i int, param string, deciding *declaration.Record) *declar
 func (x Drafts) Record(i int, rec *declaration.Record, param string, id *declaration.Identity, rel access.Relation,
 	unsafe, turnedAway bool) (use Record, why string) {
 	use = Record{Name: rec.Name, Param: param, Shared: turnedAway}
-	var owners []string
-	switch {
-	case rel == access.Own:
-		owners = []string{id.Name}
-	default:
-		for _, o := range x.OwnersOf(rec) {
-			if id == nil || o != id.Name {
-				owners = append(owners, o)
-			}
-		}
-		if rel == access.NoRecord && len(owners) == 0 {
-			owners = x.OwnersOf(rec)
-		}
-	}
+	owners := x.owners(i, rec, id, rel)
 	if unsafe && rec.Make != nil {
 		for _, o := range owners {
-			if x.canMake(rec, o) {
+			if x.made(i, rec, o, id, rel) && x.canMake(rec, o) {
 				use.Owner = o
 				return use, ""
 			}
@@ -153,19 +156,144 @@ func (x Drafts) Record(i int, rec *declaration.Record, param string, id *declara
 		return use, fmt.Sprintf("the target allows unsafe methods on made records only, and no %s can be made here",
 			rec.Name)
 	}
-	for _, o := range owners {
-		if ids := rec.OwnedBy[o]; len(ids) > 0 {
-			if unsafe && !turnedAway && x.d.Routes[i].Effect == declaration.Delete {
-				return use, fmt.Sprintf(WouldDelete+"%s %s, and no throwaway one can be made", rec.Name, ids[0])
+	if list := x.known(i, rec, owners, id, rel); len(list) > 0 {
+		known := list[0]
+		if unsafe && !turnedAway && x.d.Routes[i].Effect == declaration.Delete {
+			return use, fmt.Sprintf(WouldDelete+"%s %s, and no throwaway one can be made", rec.Name, known.Value)
+		}
+		use.Owner, use.Value = known.Owner, known.Value
+		return use, ""
+	}
+	switch {
+	case rel == access.Own:
+		return use, fmt.Sprintf("%s owns no %s", id.Name, rec.Name)
+	case rel == access.Foreign || rel == access.NoRecord:
+		return use, fmt.Sprintf("no %s is known that belongs to somebody else", rec.Name)
+	}
+	return use, fmt.Sprintf("no %s is known", rel.Text(rec.Name))
+}
+
+// owners are those whose records a caller is sent to, by a relation to it.
+func (x Drafts) owners(i int, rec *declaration.Record, id *declaration.Identity, rel access.Relation) (out []string) {
+	all := x.OwnersOf(rec)
+	switch {
+	case rel == access.Own:
+		return []string{id.Name}
+	case ownsAlone(x.d, i):
+		for _, o := range all {
+			if id == nil || o != id.Name {
+				out = append(out, o)
 			}
-			use.Owner, use.Value = o, ids[0]
-			return use, ""
+		}
+		if rel == access.NoRecord && len(out) == 0 {
+			return all
+		}
+		return out
+	}
+	return all
+}
+
+// ownsAlone says whether ownership alone counts at route i.
+func ownsAlone(d *declaration.Document, i int) bool {
+	words := access.Counting(d, i)
+	return len(words) == 1 && words[0].Kind == declaration.OnOwn
+}
+
+// made says whether what an owner makes has a relation to a caller.
+func (x Drafts) made(i int, rec *declaration.Record, owner string, id *declaration.Identity,
+	rel access.Relation) bool {
+	return rel == access.NoRecord || ownsAlone(x.d, i) ||
+		access.StandingMade(x.d, i, rec, x.d.IdentityNamed(owner), id) == rel
+}
+
+// known are the records that the declaration names of a relation to a caller, those of some owners first. Where
+// ownership alone counts only these are known to be somebody's.
+func (x Drafts) known(i int, rec *declaration.Record, owners []string, id *declaration.Identity,
+	rel access.Relation) (out []Record) {
+	add := func(owner, value string) {
+		if rel == access.NoRecord || ownsAlone(x.d, i) || access.Standing(x.d, i, rec, value, id) == rel {
+			out = append(out, Record{Owner: owner, Value: value})
 		}
 	}
-	if rel == access.Own {
-		return use, fmt.Sprintf("%s owns no %s", id.Name, rec.Name)
+	for _, o := range owners {
+		for _, value := range rec.OwnedBy[o] {
+			add(o, value)
+		}
 	}
-	return use, fmt.Sprintf("no %s is known that belongs to somebody else", rec.Name)
+	if ownsAlone(x.d, i) {
+		return out
+	}
+	for _, value := range rec.IDs() {
+		if rec.OwnerOf(value) == "" {
+			add("", value)
+		}
+	}
+	for id := range x.d.Ranked() { // a kind that others stand in need not say which records there are
+		for _, value := range id.In(rec.Name) {
+			add("", value)
+		}
+	}
+	return out
+}
+
+// Relations are those of an identity (nil is nobody) to the records that it can be sent to at route i, each once;
+// last to one of which no word holds, and before it to those of words that hold of none.
+func (x Drafts) Relations(i int, id *declaration.Identity) (out []access.Relation) {
+	rec := x.d.Record(i)
+	if rec == nil {
+		return nil
+	}
+	if ownsAlone(x.d, i) {
+		return []access.Relation{access.Own, access.Foreign}
+	}
+	add := func(rel access.Relation) {
+		if rel != access.Foreign && !slices.Contains(out, rel) {
+			out = append(out, rel)
+		}
+	}
+	for _, r := range x.known(i, rec, x.OwnersOf(rec), id, access.NoRecord) {
+		add(access.Standing(x.d, i, rec, r.Value, id))
+	}
+	if x.d.Routes[i].Unsafe() && rec.Make != nil {
+		for _, o := range x.OwnersOf(rec) {
+			add(access.StandingMade(x.d, i, rec, x.d.IdentityNamed(o), id))
+		}
+	}
+	for _, o := range access.Counting(x.d, i) { // of what there is none, that is said
+		if (id != nil || o.Kind == declaration.OnGroup) &&
+			!slices.ContainsFunc(out, func(rel access.Relation) bool { return rel.Holds(o) }) {
+			add(access.RelationOf([]declaration.On{o}))
+		}
+	}
+	return append(out, access.Foreign)
+}
+
+// together gives parameters that a kind fills the one in which the record of the route stands, so that they name
+// what belongs together.
+func (x Drafts) together(i int, deciding *declaration.Record, out Draft) {
+	if deciding == nil || out.Record.Name != deciding.Name {
+		return
+	}
+	for name := range out.Params {
+		rec := x.Fills(i, name, deciding)
+		if rec == nil || rec == deciding {
+			continue
+		}
+		if in := x.PlacesOf(deciding, out.Record, rec.Name); len(in) > 0 && !slices.Contains(in, out.Params[name]) {
+			out.Params[name] = in[0]
+		}
+	}
+}
+
+// PlacesOf are the records of a kind that a probe's record stands in: one that is made stands where its owner does.
+func (x Drafts) PlacesOf(rec *declaration.Record, r Record, kind string) []string {
+	if !r.Lent() {
+		return rec.In(kind, r.Value)
+	}
+	if owner := x.d.IdentityNamed(r.Owner); owner != nil {
+		return owner.In(kind)
+	}
+	return nil
 }
 
 // NotDecided is the reason at a route of which nobody has decided who may call.
@@ -232,14 +360,29 @@ func (x Drafts) Presentable(i int, id *declaration.Identity) (*declaration.Schem
 	return s, ""
 }
 
-// OwnsAt says whether an identity has a record of its own for route i.
-func (x Drafts) OwnsAt(i int, id *declaration.Identity) bool {
+// HasAt says whether there is a record of a relation to an identity for route i.
+func (x Drafts) HasAt(i int, id *declaration.Identity, rel access.Relation) bool {
 	rec := x.d.Record(i)
 	if rec == nil {
 		return false
 	}
-	_, why := x.Record(i, rec, x.d.FillParam(i, rec), id, access.Own, x.d.Routes[i].Unsafe(), true)
+	_, why := x.Record(i, rec, x.d.FillParam(i, rec), id, rel, x.d.Routes[i].Unsafe(), true)
 	return why == ""
+}
+
+// Standing is the relation of an identity (nil is nobody) to the record of a probe at route i; NoRecord where it
+// does not matter which record it is.
+func Standing(d *declaration.Document, i int, r Record, id *declaration.Identity) access.Relation {
+	rec := d.RecordNamed(r.Name)
+	switch {
+	case rec == nil:
+		return access.Nobody(d, i).Record
+	case id == nil && access.Nobody(d, i).Record == access.NoRecord:
+		return access.NoRecord
+	case r.Lent():
+		return access.StandingMade(d, i, rec, d.IdentityNamed(r.Owner), id)
+	}
+	return access.Standing(d, i, rec, r.Value, id)
 }
 
 // UsesSession says whether a route is a login, a renewal or a logout: it touches a session,

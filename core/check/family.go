@@ -213,7 +213,11 @@ type Probe struct {
 
 // CallerIn is the caller of a probe as the ladder asks for it.
 func (p *Probe) CallerIn(d *declaration.Document) access.Caller {
-	return access.Caller{Identity: d.IdentityNamed(p.Caller.Identity), State: p.Caller.State, Record: p.Relation}
+	c := access.Caller{Identity: d.IdentityNamed(p.Caller.Identity), State: p.Caller.State, Record: p.Relation}
+	if i := d.RouteNamed(p.Route); i >= 0 && p.Caller.Identity == "" && c.Record == access.NoRecord {
+		c.Record = Standing(d, i, p.Record, nil)
+	}
+	return c
 }
 
 // ExpectAt is what is expected of the caller of a probe at its route.

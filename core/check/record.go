@@ -3,6 +3,7 @@ package check
 // Rule: A refusal that was carried out all the same is seen by who owns the record.
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 
@@ -186,7 +187,24 @@ func Reading(c *Context, p *Probe, name string) (call Call, ok bool) {
 	r := p.Record
 	r.Param = "id"
 	r.Fill(&out)
-	return Call{Name: name, Request: out, As: As(c.Doc, q, r.Owner), Effect: Safe}, true
+	return Call{Name: name, Request: out, As: As(c.Doc, q, cmp.Or(r.Owner, readerOf(c.Doc, q, r))), Effect: Safe}, true
+}
+
+// readerOf is an identity that may read a record that has no owner; "" without one.
+func readerOf(d *declaration.Document, q *declaration.Request, r Record) string {
+	s, err := route.ParseTemplate(q.Method + " " + route.Hosted(q.Host, q.Path))
+	if err != nil {
+		return ""
+	}
+	for _, i := range d.Inventory.Named(s) {
+		for id := range d.Ranked() {
+			if access.Decide(d, i, access.Caller{Identity: id, State: access.Sound,
+				Record: Standing(d, i, r, id)}).Outcome == access.Admit {
+				return id.Name
+			}
+		}
+	}
+	return ""
 }
 
 // ReadBack is what became of the record of a probe whose call must be turned away: NotRead

@@ -69,9 +69,11 @@ func (r *reader) whos(f pair) (out []Who) {
 		r.fail(f.kn, "missing", "`"+f.key+"` is empty", "write nobody, anyone, signed-in, owner, a role or "+
 			"identity:NAME")
 	}
-	for _, w := range r.refs(f.val, f.key) {
-		x := WhoOf(w)
-		switch {
+	for _, n := range r.list(f.val) {
+		x, ok := r.alternative(n, f.key)
+		switch w := x.Ref; {
+		case !ok:
+			continue
 		case x.Kind != WhoUndecided:
 		case r.version == V1:
 			x.Kind = WhoRole // the word came later; a role may have the name
@@ -92,7 +94,7 @@ func (e *Entry) is(k WhoKind) bool {
 
 // alone checks that those who stand for everybody, or for none, stand by themselves.
 func (r *reader) alone(e *Entry, word string) {
-	if len(e.Who) > 1 && (e.is(WhoAnyone) || e.is(WhoNobody) || e.is(WhoUndecided)) {
+	if len(e.Who) > 1 && (e.Open() || e.is(WhoNobody) || e.is(WhoUndecided)) {
 		names := "`anyone` and `nobody`"
 		if e.is(WhoUndecided) {
 			names = "`anyone`, `nobody` and `undecided`"
@@ -126,19 +128,19 @@ func (r *reader) selectors(n ast.Node) (out []route.Selector) {
 func WhoOf(w Ref) Who {
 	switch {
 	case w.Name == "anyone":
-		return Who{WhoAnyone, w}
+		return Who{Kind: WhoAnyone, Ref: w}
 	case w.Name == "signed-in":
-		return Who{WhoSignedIn, w}
+		return Who{Kind: WhoSignedIn, Ref: w}
 	case w.Name == "nobody":
-		return Who{WhoNobody, w}
+		return Who{Kind: WhoNobody, Ref: w}
 	case w.Name == "owner":
-		return Who{WhoOwner, w}
+		return Who{Kind: WhoSignedIn, Ref: w, On: On{OnOwn, Ref{own, w.Place}}}
 	case w.Name == undecided:
-		return Who{WhoUndecided, w}
+		return Who{Kind: WhoUndecided, Ref: w}
 	case strings.HasPrefix(w.Name, "identity:"):
-		return Who{WhoIdentity, Ref{Name: strings.TrimPrefix(w.Name, "identity:"), Place: w.Place}}
+		return Who{Kind: WhoIdentity, Ref: Ref{Name: strings.TrimPrefix(w.Name, "identity:"), Place: w.Place}}
 	}
-	return Who{WhoRole, w}
+	return Who{Kind: WhoRole, Ref: w}
 }
 
 func (r *reader) answers(doc *Document, n ast.Node) {

@@ -319,12 +319,17 @@ func (r *reader) lifetime(q pair) *Lifetime {
 var secretWords = []string{"password", "secret", "client_secret", "key", "token", "passphrase", "api_key",
 	"signing_key"}
 
+var (
+	identityWords = []string{"roles", "scopes", "attributes", "in", "credentials"}
+	recordWords   = []string{"fills", "owned_by", "in", "groups", "make", "remove"}
+)
+
 func (r *reader) identity(q pair) *Identity {
 	id := &Identity{Name: q.key, Place: q.kpos, Attributes: map[string]any{}}
 	if !plainName(q.key) {
 		r.fail(q.kn, "type", fmt.Sprintf("%q cannot be an identity's name", q.key), "use letters, digits, - and _")
 	}
-	for _, f := range r.entries(q.val, "identity "+q.key, []string{"roles", "scopes", "attributes", "credentials"}) {
+	for _, f := range r.entries(q.val, "identity "+q.key, identityWords) {
 		switch f.key {
 		case "roles":
 			id.Roles = r.refs(f.val, "roles")
@@ -334,6 +339,8 @@ func (r *reader) identity(q pair) *Identity {
 			for _, a := range r.entries(f.val, "attributes", nil) {
 				id.Attributes[a.key] = r.scalar(a.val, "attribute "+a.key)
 			}
+		case "in":
+			id.Within = r.within(f, "identity "+q.key, false)
 		case "credentials":
 			for _, c := range r.entries(f.val, "credentials", nil) {
 				cr := Credential{Scheme: Ref{Name: c.key, Place: c.kpos}, Fill: map[string]Value{}}
@@ -395,7 +402,7 @@ func (r *reader) value(p pair) Value {
 func (r *reader) record(q pair) *Record {
 	rec := &Record{Name: q.key, Place: q.kpos, OwnedBy: map[string][]string{}}
 	said := len(r.msgs)
-	for _, f := range r.entries(q.val, "record "+q.key, []string{"fills", "owned_by", "make", "remove"}) {
+	for _, f := range r.entries(q.val, "record "+q.key, recordWords) {
 		switch f.key {
 		case "fills":
 			for _, x := range r.refs(f.val, "fills") {
@@ -416,6 +423,10 @@ func (r *reader) record(q pair) *Record {
 				rec.Owners = append(rec.Owners, Ref{Name: o.key, Place: o.kpos})
 				rec.OwnedBy[o.key] = r.strings(o.val, "records of "+o.key)
 			}
+		case "in":
+			rec.Within = r.within(f, "record "+q.key, true)
+		case "groups":
+			r.groups(f, rec)
 		case "make":
 			var by map[string]pair
 			rec.Make, by = r.request(f.val, "make", "id")

@@ -159,30 +159,6 @@ func (d *Document) decide(r *reader, i int, cands []candidate, rules []rule, nor
 	return first.entry
 }
 
-// Admits says whether rung 4 lets the identity pass, and whether only as an
-// owner.
-func (d *Document) Admits(e *Entry, id *Identity) (pass, onlyOwner bool) {
-	roles := d.roleSets[id.Name]
-	for _, w := range e.Who {
-		switch w.Kind {
-		case WhoAnyone, WhoSignedIn:
-			return true, false
-		case WhoRole:
-			if roles[w.Name] {
-				return true, false
-			}
-		case WhoIdentity:
-			if w.Name == id.Name {
-				return true, false
-			}
-		case WhoOwner:
-			onlyOwner = true
-		default:
-		}
-	}
-	return onlyOwner, onlyOwner
-}
-
 // LeastFirst are the identities by their index: those of the commonest scheme first, and of these who
 // may do least, which is who comes to the fewest roles, is admitted by the fewest entries and has the
 // fewest scopes; then by name. What a sweep sends follows it, so that the order of the text decides
@@ -232,7 +208,7 @@ func (d *Document) ranked() []int {
 		out[i] = i
 		ranks[i] = [4]int{-common[scheme(id)], len(d.RolesOf(id)), 0, len(id.Scopes)}
 		for _, e := range d.Access {
-			if pass, only := d.Admits(e, id); pass && (!only || d.Owns(id)) {
+			if d.Comes(e, id) {
 				ranks[i][2]++
 			}
 		}
@@ -247,6 +223,22 @@ func (d *Document) ranked() []int {
 // Owns says whether an identity owns a record of any kind.
 func (d *Document) Owns(id *Identity) bool { return d.owners[id.Name] }
 
+// Comes says whether rung 4 lets an identity pass on some record: an owner can only be one who owns something, and
+// one of a team who stands in one.
+func (d *Document) Comes(e *Entry, id *Identity) bool {
+	x := d.Admits(e, id)
+	return x.All || slices.ContainsFunc(x.On, func(o On) bool {
+		switch o.Kind {
+		case OnOwn:
+			return d.Owns(id)
+		case OnWithin:
+			return len(id.In(o.Name)) > 0
+		default:
+		}
+		return true
+	})
+}
+
 // defaultSchemes are the first schemes of the identities that the entry could
 // admit.
 func (d *Document) defaultSchemes(e *Entry) []*Scheme {
@@ -255,8 +247,7 @@ func (d *Document) defaultSchemes(e *Entry) []*Scheme {
 		if len(id.Credentials) == 0 {
 			continue
 		}
-		// An owner can only be one who owns something.
-		if pass, only := d.Admits(e, id); !pass || only && !d.owners[id.Name] {
+		if !d.Comes(e, id) {
 			continue
 		}
 		if s := d.SchemeNamed(id.Credentials[0].Scheme.Name); s != nil && !slices.Contains(out, s) {
@@ -272,7 +263,7 @@ func (d *Document) defaultSchemes(e *Entry) []*Scheme {
 // Locks are the first schemes of the callers that an entry admits, one for each lock: where there are several, the
 // entry must say which of them the route accepts.
 func (d *Document) Locks(e *Entry) (out []*Scheme) {
-	if e.is(WhoAnyone) {
+	if e.Open() {
 		return nil
 	}
 	for _, s := range d.defaultSchemes(e) {
@@ -311,7 +302,7 @@ func (d *Document) Accepted(e *Entry) []*Scheme {
 
 // normal is equal for entries that say the same, whatever they select.
 func (e *Entry) normal() string {
-	who := Names(e.Who, func(w Who) string { return fmt.Sprint(w.Kind, w.Name) })
+	who := Names(e.Who, func(w Who) string { return fmt.Sprint(w.Kind, w.Name, w.On.Name) })
 	by := Names(e.By, func(b Ref) string { return b.Name })
 	scope := slices.Clone(e.Scope)
 	sort.Strings(who)

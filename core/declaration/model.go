@@ -349,6 +349,7 @@ type Identity struct {
 	Scopes      []string
 	Attributes  map[string]any // string, bool, int64 or float64
 	Credentials []Credential
+	Within      []Within // the records of other kinds that it stands in: its team
 }
 
 // Credential is what it holds of a scheme, nil without.
@@ -369,6 +370,8 @@ type Record struct {
 	Param   string           // or: a parameter name, everywhere
 	OwnedBy map[string][]string
 	Owners  []Ref // keys of OwnedBy, in the order written
+	Within  []Within
+	Groups  []Group
 	Make    *Request
 	ID      pointer.JSON // the made record's id, in the answer
 	Remove  *Request
@@ -383,7 +386,6 @@ const (
 	WhoNobody WhoKind = iota // the zero Who admits nobody
 	WhoAnyone
 	WhoSignedIn
-	WhoOwner
 	WhoRole
 	WhoIdentity
 	WhoUndecided // nobody has decided yet
@@ -392,10 +394,12 @@ const (
 // undecided is its word.
 const undecided = "undecided"
 
-// Who is one alternative of `who`.
+// Who is one alternative of `who`: a caller, and on which records. `owner` is short for whoever is signed in, on its
+// own.
 type Who struct {
 	Kind WhoKind
 	Ref
+	On On
 }
 
 // Broken says what a broken credential does on an open route.
@@ -421,7 +425,7 @@ type Entry struct {
 	Given   map[string]any
 	Scope   []string
 	By      []Ref
-	OwnerOf Ref
+	OwnerOf Ref // the record that `owner` and `on` are about
 }
 
 // Refusal is how to know an answer that says no with another status.

@@ -40,6 +40,7 @@ func (d *Document) settled(r *reader) *Document {
 	d.QuotasAt = make([][]int, len(d.Routes))
 	d.checkNames(r)
 	d.settleRecords(r)
+	d.settleOn(r)
 	d.settleAccess(r)
 	d.settleLimits(r)
 	d.settleRefusals(r)
@@ -240,7 +241,7 @@ func (d *Document) settleAccess(r *reader) {
 	for i := range d.Routes {
 		if d.Deciding[i] = d.decide(r, i, found[i], rules,
 			func(e int) string { return d.Access[e].normal() }); d.Deciding[i] >= 0 {
-			d.checkOwner(r, i, d.Access[d.Deciding[i]])
+			d.checkOn(r, i, d.Access[d.Deciding[i]])
 		}
 	}
 	for e, en := range d.Access {
@@ -306,38 +307,9 @@ func (d *Document) settleLowered(r *reader) {
 	}
 }
 
-// checkOwner checks that it is clear whose owner an entry admits on route i.
-func (d *Document) checkOwner(r *reader, i int, e *Entry) {
-	if !e.is(WhoOwner) {
-		return
-	}
-	if e.OwnerOf.Name != "" {
-		if rec := d.RecordNamed(e.OwnerOf.Name); rec != nil && d.FillParam(i, rec) == "" {
-			r.sayAt(e.OwnerOf.Place, len(e.OwnerOf.Name), Error, "owner",
-				fmt.Sprintf("record %q does not fill %s", rec.Name, d.Routes[i].Key()), "check `fills` of the record")
-		}
-		return
-	}
-	var fill []string
-	for _, rec := range d.Records {
-		if d.FillParam(i, rec) != "" {
-			fill = append(fill, rec.Name)
-		}
-	}
-	switch len(fill) {
-	case 0:
-		r.sayAt(e.Place, 1, Error, "owner", fmt.Sprintf("`owner` is admitted, but no record fills %s",
-			d.Routes[i].Key()), "declare a record whose `fills` is this path, or remove owner")
-	case 1:
-	default:
-		r.sayAt(e.Place, 1, Error, "owner", fmt.Sprintf("%s is filled by %s; whose owner is meant?", d.Routes[i].Key(),
-			strings.Join(fill, " and ")), "add  owner_of: "+fill[0])
-	}
-}
-
 func (d *Document) checkEntry(r *reader, e int, en *Entry) {
 	r.alone(en, "who")
-	if en.is(WhoAnyone) && (len(en.Given) > 0 || len(en.Scope) > 0 || len(en.By) > 0) {
+	if en.Open() && (len(en.Given) > 0 || len(en.Scope) > 0 || len(en.By) > 0) {
 		r.sayAt(en.Place, 1, Error, "type", "`anyone` needs no credential, so given, scope and by cannot hold",
 			"remove them, or write  who: signed-in")
 	}
@@ -354,7 +326,7 @@ func (d *Document) checkEntry(r *reader, e int, en *Entry) {
 		r.sayAt(en.Place, 1, Error, "type", "`undecided` decides nothing, so that nothing can hold beside it",
 			"remove the other words, or say who is admitted")
 	}
-	if en.is(WhoAnyone) || len(en.By) > 0 || !slices.Contains(d.Deciding, e) {
+	if en.Open() || len(en.By) > 0 || !slices.Contains(d.Deciding, e) {
 		return
 	}
 	if locks := d.Locks(en); len(locks) > 1 {

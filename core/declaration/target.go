@@ -250,8 +250,12 @@ func (r *reader) targets(doc *Document, n ast.Node) {
 func (r *reader) describes(f pair) *Entry {
 	e := &Entry{Place: r.place(f.val), Who: r.whos(f)}
 	r.alone(e, f.key)
-	if e.is(WhoOwner) {
-		r.fail(f.val, "owner", "`owner` is of a record, and a description of the API is none", "name a role, or "+
+	if words := e.Words(); len(words) > 0 {
+		says := "`on`"
+		if words[0].Kind == OnOwn {
+			says = "`owner`"
+		}
+		r.fail(f.val, "owner", says+" is of a record, and a description of the API is none", "name a role, or "+
 			"identity:NAME")
 	}
 	return e

@@ -10,7 +10,7 @@ import (
 	"millgate/core/route"
 )
 
-// WhoWord is an alternative of `who` as one writes it.
+// WhoWord is the caller of an alternative of `who` as one writes it; `owner` with its records.
 func WhoWord(w Who) string {
 	switch w.Kind {
 	case WhoNobody:
@@ -18,9 +18,10 @@ func WhoWord(w Who) string {
 	case WhoAnyone:
 		return "anyone"
 	case WhoSignedIn:
+		if w.On.Kind == OnOwn {
+			return "owner"
+		}
 		return "signed-in"
-	case WhoOwner:
-		return "owner"
 	case WhoUndecided:
 		return undecided
 	case WhoIdentity:
@@ -28,6 +29,34 @@ func WhoWord(w Who) string {
 	default:
 	}
 	return w.Name
+}
+
+// WhoList writes alternatives of `who`, one alone or a list in brackets.
+func WhoList(list []Who) string {
+	out := Names(list, func(w Who) string {
+		word := WhoWord(w)
+		if w.On.Kind == OnAll || word == "owner" {
+			return FlowList([]string{word})
+		}
+		return "{ who: " + flowScalar(word) + ", on: " + flowScalar(w.On.Name) + " }"
+	})
+	if len(out) == 1 {
+		return out[0]
+	}
+	for k, w := range list {
+		if word := WhoWord(w); out[k] == FlowList([]string{word}) {
+			out[k] = flowScalar(word)
+		}
+	}
+	return "[" + strings.Join(out, ", ") + "]"
+}
+
+// flowScalar writes a text so that YAML reads the same text within brackets.
+func flowScalar(s string) string {
+	if strings.Contains(s, ":") { // some readers take a:b in brackets for a mapping
+		return string(Quote(s))
+	}
+	return Scalar(s)
 }
 
 // Text is an access entry on one line, in the canonical order.
@@ -38,7 +67,7 @@ func (e *Entry) Fields() [][2]string {
 	var out [][2]string
 	put := func(k, v string) { out = append(out, [2]string{k, v}) }
 	put("at", SelectorsText(e.At))
-	put("who", FlowList(Names(e.Who, WhoWord)))
+	put("who", WhoList(e.Who))
 	if e.Broken != BrokenEither && e.Broken != "" {
 		put("broken", string(e.Broken))
 	}
@@ -136,9 +165,7 @@ func FlowList(list []string) string {
 	}
 	out := make([]string, len(list))
 	for i, s := range list {
-		if out[i] = Scalar(s); strings.Contains(s, ":") {
-			out[i] = string(Quote(s)) // some readers take a:b in brackets for a mapping
-		}
+		out[i] = flowScalar(s)
 	}
 	return "[" + strings.Join(out, ", ") + "]"
 }

@@ -186,12 +186,12 @@ func guess(d *declaration.Document, i int) (e declaration.Entry, how string, ok 
 		return described(d, i)
 	}
 	e = *d.Entry(j)
-	if len(e.Who) > 0 && e.Who[0].Kind == declaration.WhoAnyone { // a write for everybody is seldom meant
+	if e.Open() { // a write for everybody is seldom meant
 		e = entryOf([]string{"signed-in"})
 	}
-	if d.FillParam(i, recordOf(d, j)) == "" { // nothing there is somebody's own
+	if d.FillParam(i, recordOf(d, j)) == "" { // nothing there is somebody's own, or of a group
 		e.Who = slices.DeleteFunc(slices.Clone(e.Who),
-			func(w declaration.Who) bool { return w.Kind == declaration.WhoOwner })
+			func(w declaration.Who) bool { return w.On.Kind != declaration.OnAll })
 		e.OwnerOf, e.Hide = declaration.Ref{}, false
 		e.Turned.Ownership = 0
 	}

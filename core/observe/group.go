@@ -253,7 +253,7 @@ func whoText(e *declaration.Entry, in []string) string {
 	}
 	words := make([]string, len(e.Who))
 	for k, w := range e.Who {
-		if words[k] = w.Name; w.Kind == declaration.WhoSignedIn {
+		if words[k] = w.Name; w.Kind == declaration.WhoSignedIn && w.On.Kind == declaration.OnAll {
 			words[k] = "who signs in"
 			if len(e.By) > 0 {
 				by := declaration.Names(e.By, func(r declaration.Ref) string { return r.Name })

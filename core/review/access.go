@@ -149,7 +149,9 @@ func signedInWrite(v *reviewer, c *Check) {
 	for i, rt := range v.d.Routes {
 		e := v.d.Entry(i)
 		if rt.Effect == declaration.Read || e == nil || v.session[i] || len(e.Scope) > 0 || len(e.Given) > 0 ||
-			!slices.ContainsFunc(e.Who, func(w declaration.Who) bool { return w.Kind == declaration.WhoSignedIn }) {
+			!slices.ContainsFunc(e.Who, func(w declaration.Who) bool {
+				return w.Kind == declaration.WhoSignedIn && w.On.Kind == declaration.OnAll
+			}) {
 			continue
 		}
 		if slices.ContainsFunc(v.widest, func(k int) bool { return !v.admits(i, k) }) {
@@ -170,7 +172,7 @@ func readByID(v *reviewer, c *Check) {
 	for i, rt := range d.Routes {
 		e, rec := d.Entry(i), d.Record(i)
 		if rt.Effect != declaration.Read || e == nil || rec == nil || v.open(i) || len(rec.OwnedBy) < 2 ||
-			slices.ContainsFunc(e.Who, func(w declaration.Who) bool { return w.Kind == declaration.WhoOwner }) {
+			len(e.Words()) > 0 {
 			continue
 		}
 		var owners []string

@@ -241,7 +241,7 @@ func fixed(title string, edits ...layout.Edit) *Fix { return &Fix{Title: title, 
 // open says whether anyone may call route i.
 func (v *reviewer) open(i int) bool {
 	e := v.d.Entry(i)
-	return e != nil && len(e.Who) > 0 && e.Who[0].Kind == declaration.WhoAnyone
+	return e != nil && e.Open()
 }
 
 // closed says whether nobody is known who gets in at route i: it is for nobody, or nobody has decided.
@@ -260,12 +260,15 @@ func (v *reviewer) allDecided() bool {
 	return true
 }
 
-// admits says whether identity k gets in at route i, at least to its own.
+// admits says whether identity k gets in at route i, at least to some record that the declaration names.
 func (v *reviewer) admits(i, k int) bool {
 	c := v.board.At(i, k+1)
 	if c.Depends() {
-		rec := v.d.Record(i)
-		return rec != nil && len(rec.OwnedBy[v.d.Identities[k].Name]) > 0
+		rec, id := v.d.Record(i), v.d.Identities[k]
+		return rec != nil && slices.ContainsFunc(v.board.On(c), func(o declaration.On) bool {
+			return slices.ContainsFunc(rec.IDs(), func(x string) bool { return o.Holds(rec, x, id) }) ||
+				o.Kind == declaration.OnWithin && rec.Name == o.Name && len(id.In(o.Name)) > 0
+		})
 	}
 	return c.Outcome() == access.Admit
 }

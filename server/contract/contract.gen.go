@@ -1227,18 +1227,22 @@ type Board struct {
 
 // BoardEdit defines model for BoardEdit.
 type BoardEdit struct {
+	// Action Owner admits on some records only
 	Action *BoardEditAction `json:"action,omitempty"`
 
 	// Callers Empty text is nobody; no item is every caller
 	Callers []string `json:"callers"`
-	Routes  []string `json:"routes"`
-	Set     *Strings `json:"set,omitempty"`
+
+	// On With owner: on which, as `on` of an access entry; own ones where it is left out
+	On     *string  `json:"on,omitempty"`
+	Routes []string `json:"routes"`
+	Set    *Strings `json:"set,omitempty"`
 
 	// Text The text that it is made in
 	Text string `json:"text"`
 }
 
-// BoardEditAction defines model for BoardEdit.Action.
+// BoardEditAction Owner admits on some records only
 type BoardEditAction string
 
 // CallerCredential defines model for CallerCredential.
@@ -1395,10 +1399,10 @@ type Callers struct {
 
 // Cell defines model for Cell.
 type Cell struct {
-	// Does What is declared of a cell. Of callers and ways: refuse (401), forbid (403), hide (404), admit, own (admit for an own record), shut (for nobody), undecided (nobody has decided yet). Of pages: nothing, send (blindly), read, read-as-user. Absent means that there is no such thing at this route.
+	// Does What is declared of a cell. Of callers and ways: refuse (401), forbid (403), hide (404), admit, own (admit for some records: an own one, or those that `some` says), shut (for nobody), undecided (nobody has decided yet). Of pages: nothing, send (blindly), read, read-as-user. Absent means that there is no such thing at this route.
 	Does *Expect `json:"does,omitempty"`
 
-	// Expect What is declared of a cell. Of callers and ways: refuse (401), forbid (403), hide (404), admit, own (admit for an own record), shut (for nobody), undecided (nobody has decided yet). Of pages: nothing, send (blindly), read, read-as-user. Absent means that there is no such thing at this route.
+	// Expect What is declared of a cell. Of callers and ways: refuse (401), forbid (403), hide (404), admit, own (admit for some records: an own one, or those that `some` says), shut (for nobody), undecided (nobody has decided yet). Of pages: nothing, send (blindly), read, read-as-user. Absent means that there is no such thing at this route.
 	Expect Expect `json:"expect"`
 
 	// Found U unprotected, P over-permissive, T unthrottled, L leaking, X undeclared, S lifetime, K weak token, R over-restrictive, W wrong refusal; the last three are no gaps.
@@ -1408,6 +1412,9 @@ type Cell struct {
 	Inferred bool      `json:"inferred"`
 	Severity *Severity `json:"severity,omitempty"`
 
+	// Some For which records a caller is admitted, in words, where it is not for an own one alone.
+	Some *SomeRecords `json:"some,omitempty"`
+
 	// Status The status that turns a caller away, where another than 401, 403 and 404 is declared (turned_away, refuses).
 	Status *TurnedStatus `json:"status,omitempty"`
 }
@@ -1416,10 +1423,13 @@ type Cell struct {
 type Change struct {
 	Caller string `json:"caller"`
 
-	// Expect What is declared of a cell. Of callers and ways: refuse (401), forbid (403), hide (404), admit, own (admit for an own record), shut (for nobody), undecided (nobody has decided yet). Of pages: nothing, send (blindly), read, read-as-user. Absent means that there is no such thing at this route.
+	// Expect What is declared of a cell. Of callers and ways: refuse (401), forbid (403), hide (404), admit, own (admit for some records: an own one, or those that `some` says), shut (for nobody), undecided (nobody has decided yet). Of pages: nothing, send (blindly), read, read-as-user. Absent means that there is no such thing at this route.
 	Expect Expect `json:"expect"`
 	From   string `json:"from"`
 	Route  string `json:"route"`
+
+	// Some For which records a caller is admitted, in words, where it is not for an own one alone.
+	Some *SomeRecords `json:"some,omitempty"`
 
 	// Status The status that turns a caller away, where another than 401, 403 and 404 is declared (turned_away, refuses).
 	Status *TurnedStatus `json:"status,omitempty"`
@@ -1898,7 +1908,7 @@ type Exchange struct {
 	Url       string  `json:"url"`
 }
 
-// Expect What is declared of a cell. Of callers and ways: refuse (401), forbid (403), hide (404), admit, own (admit for an own record), shut (for nobody), undecided (nobody has decided yet). Of pages: nothing, send (blindly), read, read-as-user. Absent means that there is no such thing at this route.
+// Expect What is declared of a cell. Of callers and ways: refuse (401), forbid (403), hide (404), admit, own (admit for some records: an own one, or those that `some` says), shut (for nobody), undecided (nobody has decided yet). Of pages: nothing, send (blindly), read, read-as-user. Absent means that there is no such thing at this route.
 type Expect string
 
 // Explanation defines model for Explanation.
@@ -2624,12 +2634,12 @@ type PageStep struct {
 
 // PageTurn defines model for PageTurn.
 type PageTurn struct {
-	// Becomes What is declared of a cell. Of callers and ways: refuse (401), forbid (403), hide (404), admit, own (admit for an own record), shut (for nobody), undecided (nobody has decided yet). Of pages: nothing, send (blindly), read, read-as-user. Absent means that there is no such thing at this route.
+	// Becomes What is declared of a cell. Of callers and ways: refuse (401), forbid (403), hide (404), admit, own (admit for some records: an own one, or those that `some` says), shut (for nobody), undecided (nobody has decided yet). Of pages: nothing, send (blindly), read, read-as-user. Absent means that there is no such thing at this route.
 	Becomes Expect `json:"becomes"`
 	Page    string `json:"page"`
 	Route   string `json:"route"`
 
-	// Was What is declared of a cell. Of callers and ways: refuse (401), forbid (403), hide (404), admit, own (admit for an own record), shut (for nobody), undecided (nobody has decided yet). Of pages: nothing, send (blindly), read, read-as-user. Absent means that there is no such thing at this route.
+	// Was What is declared of a cell. Of callers and ways: refuse (401), forbid (403), hide (404), admit, own (admit for some records: an own one, or those that `some` says), shut (for nobody), undecided (nobody has decided yet). Of pages: nothing, send (blindly), read, read-as-user. Absent means that there is no such thing at this route.
 	Was Expect `json:"was"`
 }
 
@@ -3328,6 +3338,9 @@ type Simulation struct {
 
 // SimulationPattern defines model for Simulation.Pattern.
 type SimulationPattern string
+
+// SomeRecords For which records a caller is admitted, in words, where it is not for an own one alone.
+type SomeRecords = string
 
 // Spot defines model for Spot.
 type Spot struct {

@@ -14,7 +14,7 @@ import (
 // unchallenged is how a 401 of a route departs from what is declared of its challenges: it must bear at least one of a
 // scheme that the route accepts, where these say theirs (RFC 9110, section 11.6.1).
 func unchallenged(a check.Answer, d *declaration.Document, i int) (s Slip, ok bool) {
-	if a.Status != 401 || access.Decide(d, i, access.Caller{State: access.Absent}).Subject != "credential" {
+	if a.Status != 401 || access.Decide(d, i, access.Nobody(d, i)).Subject != "credential" {
 		return s, false // it asks for none
 	}
 	has := func(list []string, name string) bool {

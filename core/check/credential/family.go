@@ -91,7 +91,7 @@ func (Family) Expect(c *check.Context, p *check.Probe) access.Expectation {
 	if d.Way == check.OtherOwn {
 		return access.Expectation{Outcome: access.Refuse, Decider: 2, Subject: "credential"}
 	}
-	who := access.Caller{State: access.Broken}
+	who := access.Caller{State: access.Broken, Record: check.Standing(c.Doc, i, p.Record, nil)}
 	if check.MustEnter(d.Way) {
 		who = access.Caller{Identity: c.Doc.IdentityNamed(d.Donor), State: access.Sound, Record: d.Relation}
 	}

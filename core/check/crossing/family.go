@@ -10,7 +10,9 @@
 //     guard may refuse the one and let the other through;
 //   - one identity of each class that the declaration cannot tell apart. The others of the
 //     class are inferred, never observed;
-//   - the own and a foreign record, where ownership decides;
+//   - where the record decides, one of each relation: of each group, of the caller's own kind,
+//     its own, and one of none of these;
+//   - where another parameter names what the record stands in, one that it does not stand in;
 //   - every guarded GET, asked for as a page by nobody: what shows a page is often registered
 //     route by route, and the guard before the data alone;
 //   - on one route behind each guard, how a refusal looks to who asks for a page, or for
@@ -59,10 +61,20 @@ type Family struct{ check.OnRecords }
 type Detail struct {
 	Params    map[string]string // values for all parameters but the record's
 	ControlBy string            // the control's caller, in words
-	Owner     []string          // the probes of the owner of a foreign record, at that record
+	Owner     []Shown           // the probes of who may see the record that the caller may not: its owner first
 	Own       []string          // those of the caller at its own records
 	Near      []string          // the controls of routes beside this one, for whom must be admitted
+	Apart     string            // its parameters name what does not belong together: anothersRecord or anothersPlace
 }
+
+// Shown is a probe by its key, and who was sent.
+type Shown struct{ Key, Who string }
+
+// How parameters do not belong together; they stand in ids.
+const (
+	anothersRecord = "in its own place, another's record"
+	anothersPlace  = "in another's place, its own record"
+)
 
 // Parameters are the values of its route's parameters, but for the record's.
 func (d Detail) Parameters() map[string]string { return d.Params }
@@ -103,12 +115,15 @@ func (Family) Cell(p *check.Probe) (check.Cell, string) {
 
 func says(p *check.Probe) string {
 	switch {
+	case of(p).Apart != "":
+		return p.Record.Name + ", " + p.Of
 	case p.Of != "":
 		return "no credential, " + p.Of
-	case p.Relation == access.Own:
-		return "own " + p.Record.Name
-	case p.Relation == access.Foreign:
-		return "somebody else's " + p.Record.Name
+	case p.Relation != access.NoRecord && p.Caller.Identity != "":
+		return p.Relation.Text(p.Record.Name)
+	case p.Relation != access.NoRecord:
+		return map[access.State]string{access.Absent: "no", access.Broken: "broken"}[p.Caller.State] + " credential, " +
+			p.Relation.Text(p.Record.Name)
 	case p.Caller.Identity == "" && p.Caller.State == access.Broken:
 		return "broken credential"
 	case p.Caller.Identity == "":
@@ -119,15 +134,23 @@ func says(p *check.Probe) string {
 
 // Who names the caller.
 func (Family) Who(p *check.Probe) string {
-	if p.Of != "" {
+	if p.Of != "" && of(p).Apart == "" {
 		return "nobody (" + p.Of + ")"
 	}
 	return check.WhoOf(p.Caller)
 }
 
-// Expect is what the declaration expects of the caller, without its ladder.
+// Expect is what the declaration expects of the caller, without its ladder. What does not belong
+// together is nobody's that the caller may see.
 func (Family) Expect(c *check.Context, p *check.Probe) access.Expectation {
-	return check.ExpectAt(c, p)
+	x := check.ExpectAt(c, p)
+	if of(p).Apart == anothersPlace && x.Outcome == access.Admit {
+		who := p.CallerIn(c.Doc)
+		who.Record = access.Foreign
+		x = access.Decide(c.Doc, c.Doc.RouteNamed(p.Route), who).Because("the " + p.Record.Name +
+			" does not stand in what the path says")
+	}
+	return x
 }
 
 // Script sends the request on its record and looks for its effect.

@@ -5,7 +5,6 @@ import (
 
 	"millgate/core/access"
 	"millgate/core/check"
-	"millgate/core/declaration"
 )
 
 // index are the crossings of a plan, as other families ask for them.
@@ -45,7 +44,7 @@ func (f Family) works(c *check.Context, p *check.Probe, route int) bool {
 		return false
 	}
 	e := c.Doc.Entry(route)
-	return e != nil && e.Who[0].Kind != declaration.WhoAnyone
+	return e != nil && !e.Open()
 }
 
 // Vouches says whether a crossing shows how its caller's credential fares.

@@ -112,7 +112,7 @@ func (j *judging) gap(kind finding.Kind, cause, says string, proof check.Proof) 
 		// How callers are turned away is one piece of code, wherever it stands.
 		g.Wide = check.GuardScope(j.c.Doc, j.p.Route)
 	}
-	if cause == ownership && j.p.Relation == access.Foreign {
+	if cause == ownership {
 		g.Who = j.p.Caller.Identity
 	}
 	j.v.Gaps = append(j.v.Gaps, g)
@@ -173,6 +173,10 @@ func (j *judging) turnedAway() {
 		j.gap(finding.WrongRefusal, "refuse "+string(check.Failed), fmt.Sprintf("%s must be answered %d (%s), and "+
 			"the service fails (%s), once more a moment later; %s was admitted with the same request", j.who,
 			j.x.Status(), j.x.Reason(), a.Code(), k.Who), check.Shown(j.r, *j.failsAgain()))
+	case of(j.p).Apart != "" && unfair == "" && (j.class == check.Forbidden || j.class == check.Hidden):
+		// Whatever is not there is not there for anybody.
+		j.agrees(check.TurnedAway(j.r, *k.Report, k.Class), "%s: answered %s, and %s was admitted where both belong "+
+			"together", j.x.Reason(), a.Code(), k.Who)
 	case j.class == check.Failed:
 		j.unproven("the service failed (%s)%s, so nothing is known about the guard", a.Code(), j.overSince())
 	case unfair != "":
@@ -360,11 +364,15 @@ func (j *judging) admitted() {
 	}
 	if j.x.Subject == ownership {
 		changed, how := check.ReadBack(j.f)
-		switch n, shared := j.sharedValues(); {
+		switch n, whose, shared := j.sharedValues(); {
 		case how == check.Altered || how == check.Gone:
 			proof, also = changed, fmt.Sprintf(" The owner's record is %s afterwards.", how)
 		case n >= minProof:
-			proof, also = shared, fmt.Sprintf(" %d values of %s's answer are in it.", n, p.Record.Owner)
+			proof, also = shared, fmt.Sprintf(" %d values of %s's answer are in it.", n, whose)
+		case of(p).Apart == anothersPlace && j.showsOwn():
+			j.agrees(j.speaks(), "answered %s with the caller's own record, wherever the path says that it stands",
+				a.Code())
+			return
 		default:
 			proof = j.speaks()
 		}
@@ -373,24 +381,41 @@ func (j *judging) admitted() {
 		j.who, a.Code(), j.x.Outcome, j.x.Reason(), also), proof)
 }
 
-// sharedValues counts values of the owner's answer that the caller's own records do not
-// have and that the caller was shown.
-func (j *judging) sharedValues() (n int, proof check.Proof) {
+// sharedValues counts values of the answer to somebody who may see the record, its owner if it
+// can be, that the caller's own records do not have and that the caller was shown.
+func (j *judging) sharedValues() (n int, whose string, proof check.Proof) {
 	var owner *check.Answer
-	for _, key := range of(j.p).Owner {
-		if f := j.e.Of(key); f != nil && len(f.Reports) > 0 && f.Reports[0].Exchange.Status == 200 {
+	for _, x := range of(j.p).Owner {
+		if f := j.e.Of(x.Key); f != nil && len(f.Reports) > 0 && f.Reports[0].Exchange.Status == 200 {
 			a := check.AnswerOf(f.Reports[0].Exchange)
-			owner = &a
+			owner, whose = &a, x.Who
 		}
 	}
+	if owner == nil {
+		return 0, "", check.Proof{}
+	}
+	n, proof = j.revealed(*owner, j.ownValues())
+	return n, whose, proof
+}
+
+// ownValues are those that the caller is shown of records that it is admitted on.
+func (j *judging) ownValues() map[string]bool {
 	own := map[string]bool{}
 	for _, key := range of(j.p).Own {
 		if f := j.e.Of(key); f != nil && len(f.Reports) > 0 {
 			maps.Copy(own, check.AnswerOf(f.Reports[0].Exchange).Values())
 		}
 	}
-	if owner == nil {
-		return 0, check.Proof{}
+	return own
+}
+
+// showsOwn says whether the answer shows what the caller is shown of the record anyway.
+func (j *judging) showsOwn() bool {
+	own, n := j.ownValues(), 0
+	for v := range j.answer.Values() {
+		if own[v] {
+			n++
+		}
 	}
-	return j.revealed(*owner, own)
+	return n >= minProof
 }

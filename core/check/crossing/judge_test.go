@@ -220,7 +220,7 @@ func TestOwnershipNeedsTwoValues(t *testing.T) {
 		"owner":  seen(check.Answer{Status: 200, Body: []byte(`{"id":"t2","title":"Bob's","state":"draft"}`)}),
 		d.Own[0]: seen(check.Answer{Status: 200, Body: []byte(`{"id":"t1","title":"Ann's","state":"draft"}`)}),
 	}
-	d.Owner = []string{"owner"} // bob is of ann's class, and not sent
+	d.Owner = []Shown{{"owner", "bob"}} // bob is of ann's class, and not sent
 	foreign.Detail = d
 	judge := func(shown string) check.Gap {
 		v := Family{}.Judge(c, foreign, seen(check.Answer{Status: 200, Body: []byte(shown)}),

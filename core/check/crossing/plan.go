@@ -11,8 +11,8 @@ import (
 	"millgate/core/declaration"
 )
 
-// scopeRung is the rung of scope and attributes.
-const scopeRung = 5
+// The rungs of the role, and of scope and attributes.
+const roleRung, scopeRung = 4, 5
 
 type planning struct {
 	*check.Planning
@@ -43,7 +43,7 @@ func (f Family) Plan(c *check.Context, p *check.Planning) {
 			x.identity(class)
 		}
 		controls[i] = x.control(f, c)
-		x.compare()
+		x.compare(f, c)
 		x.untried()
 	}
 	near(c, p, controls)
@@ -123,21 +123,35 @@ func (x planning) keep(d check.Draft, who check.Caller, rel access.Relation, res
 
 // nobody plans who has no credential, and a broken one.
 func (x planning) nobody() {
+	rels := []access.Relation{access.NoRecord}
+	if access.Nobody(x.d, x.at.route).Record != access.NoRecord {
+		rels = x.Relations(x.at.route, nil)
+	}
 	for _, st := range []access.State{access.Absent, access.Broken} {
-		e := access.Decide(x.d, x.at.route, access.Caller{State: st})
-		d, why, ok := x.For(x.at.route, nil, access.NoRecord, e.Outcome != access.Admit && e.Outcome != access.Either)
-		if !ok {
-			x.leave("", "nobody, "+string(st)+" credential", why)
-			continue
-		}
 		who := check.Caller{State: st}
 		if st == access.Broken {
 			if who.Scheme = brokenScheme(x.d, x.at.route); who.Scheme == "" {
 				continue
 			}
 		}
-		x.keep(d, who, access.NoRecord, nil)
+		for _, rel := range rels {
+			e := access.Decide(x.d, x.at.route, access.Caller{State: st, Record: rel})
+			d, why, ok := x.For(x.at.route, nil, rel, e.Outcome != access.Admit && e.Outcome != access.Either)
+			if !ok {
+				x.leave("", "nobody, "+string(st)+" credential"+x.onA(rel), why)
+				continue
+			}
+			x.keep(d, who, rel, nil)
+		}
 	}
+}
+
+// onA is the record of a crossing in words, behind what it is; nothing where it does not matter which.
+func (x planning) onA(rel access.Relation) string {
+	if rec := x.d.Record(x.at.route); rel != access.NoRecord && rec != nil {
+		return ", " + rel.Text(rec.Name)
+	}
+	return ""
 }
 
 // brokenScheme is the scheme of which a broken credential is presented at route i.
@@ -171,36 +185,92 @@ func (x planning) identity(class access.Class) {
 	rels := []access.Relation{access.NoRecord}
 	switch {
 	case e.Depends:
-		rels = []access.Relation{access.Own, access.Foreign}
-	case e.Outcome != access.Admit && e.Decider == scopeRung && x.OwnsAt(i, rep):
+		rels = x.Relations(i, rep)
+	case e.Outcome != access.Admit && e.Decider >= roleRung:
 		// On somebody else's record ownership would answer in place of what is asked.
-		rels = []access.Relation{access.Own}
+		if rel := x.best(rep, e.Decider); rel != access.NoRecord {
+			rels = []access.Relation{rel}
+		}
 	}
 	sent := false
 	for _, rel := range rels {
 		e := access.Decide(x.d, i, access.Caller{Identity: rep, State: access.Sound, Record: rel})
 		d, why, ok := x.For(i, rep, rel, e.Outcome != access.Admit)
 		if !ok {
-			if strings.Contains(why, " owns no ") {
+			if strings.Contains(why, " owns no ") || x.never(rep, rel) {
 				continue // there is no such crossing
 			}
 			what := "the crossing"
-			if rel != access.NoRecord {
-				what = "the crossing with a record of its " + map[access.Relation]string{access.Own: "own",
-					access.Foreign: "neighbour"}[rel]
+			switch rel {
+			case access.NoRecord:
+			case access.Own:
+				what += " with a record of its own"
+			case access.Foreign:
+				what += " with a record of its neighbour"
+			default:
+				what += x.onA(rel)
 			}
 			x.leave(rep.Name, what, why)
 			continue
 		}
 		x.keep(d, check.Caller{Identity: rep.Name, Scheme: s.Name, State: access.Sound}, rel, rest)
 		sent = true
-		if rel == access.Foreign && !x.d.Routes[i].Unsafe() && !d.Record.Lent() && slices.Contains(rest,
+		if e.Subject == ownership && !x.d.Routes[i].Unsafe() && !d.Record.Lent() && slices.Contains(rest,
 			d.Record.Owner) {
 			x.owner(d.Record.Owner)
 		}
 	}
 	if sent {
 		x.Inferred += len(rest)
+		x.apart(check.Caller{Identity: rep.Name, Scheme: s.Name, State: access.Sound}, rest)
+	}
+}
+
+// apart plans requests of a caller whose parameters name what does not belong together: its own team, and the record
+// of another, and the other way round. A service may look at one of them alone.
+func (x planning) apart(who check.Caller, rest []string) {
+	rt, rec := x.d.Routes[x.at.route], x.d.Record(x.at.route)
+	if rec == nil {
+		return
+	}
+	var in, out *check.Probe
+	for _, p := range x.at.made {
+		if p.Caller != who || p.Relation == access.NoRecord {
+			continue
+		}
+		switch e := access.Decide(x.d, x.at.route, p.CallerIn(x.d)); {
+		case e.Outcome == access.Admit && in == nil:
+			in = p
+		case e.Subject == ownership && out == nil:
+			out = p
+		}
+	}
+	if in == nil || out == nil {
+		return
+	}
+	for _, name := range rt.Parameters() {
+		place := x.Fills(x.at.route, name, rec)
+		if place == nil || place == rec || of(in).Params[name] == of(out).Params[name] ||
+			len(x.PlacesOf(rec, in.Record, place.Name)) == 0 || len(x.PlacesOf(rec, out.Record, place.Name)) == 0 {
+			continue
+		}
+		x.mixed(out, name, of(in).Params[name], anothersRecord, rest)
+		if !rt.Unsafe() { // what a change of an own record did elsewhere shows nowhere
+			x.mixed(in, name, of(out).Params[name], anothersPlace, rest)
+		}
+		return
+	}
+}
+
+// mixed plans a probe anew with another value of a parameter.
+func (x planning) mixed(p *check.Probe, name, value, apart string, rest []string) {
+	c := check.Probe{ID: p.ID, Phase: p.Phase, Unsafe: p.Unsafe, Record: p.Record, StandsFor: rest}
+	c.Of = apart
+	params := maps.Clone(of(p).Params)
+	params[name] = value
+	c.Detail = Detail{Params: params, Apart: apart}
+	if q := x.Add(c); q != nil {
+		x.at.made = append(x.at.made, q)
 	}
 }
 
@@ -213,9 +283,42 @@ func (x planning) owner(name string) {
 	if s == nil {
 		return
 	}
-	if d, _, ok := x.For(x.at.route, id, access.Own, false); ok {
-		x.keep(d, check.Caller{Identity: name, Scheme: s.Name, State: access.Sound}, access.Own, nil)
+	for _, rel := range x.Relations(x.at.route, id) {
+		e := access.Decide(x.d, x.at.route, access.Caller{Identity: id, State: access.Sound, Record: rel})
+		if d, _, ok := x.For(x.at.route, id, rel, false); ok && e.Outcome == access.Admit {
+			x.keep(d, check.Caller{Identity: name, Scheme: s.Name, State: access.Sound}, rel, nil)
+		}
 	}
+}
+
+// best is the relation of an identity to a record on which only the role, the scope or an attribute can turn it
+// away; NoRecord where there is none, or none is needed.
+func (x planning) best(id *declaration.Identity, decider int) access.Relation {
+	i := x.at.route
+	e := x.d.Entry(i)
+	if e == nil || decider == roleRung && len(e.Words()) == 0 {
+		return access.NoRecord
+	}
+	on := access.Counting(x.d, i)
+	if decider == scopeRung {
+		if extent := x.d.Admits(e, id); !extent.All {
+			on = extent.On
+		}
+	}
+	for _, rel := range x.Relations(i, id) {
+		if rel.HoldsAny(on) && x.HasAt(i, id, rel) {
+			return rel
+		}
+	}
+	return access.NoRecord
+}
+
+// never says whether a relation cannot be by what an identity is: it owns nothing of the kind, or stands in none.
+func (x planning) never(id *declaration.Identity, rel access.Relation) bool {
+	return slices.ContainsFunc(access.Counting(x.d, x.at.route), func(o declaration.On) bool {
+		return rel.Holds(o) && (o.Kind == declaration.OnWithin && len(id.In(o.Name)) == 0 ||
+			o.Kind == declaration.OnOwn && !x.HasAt(x.at.route, id, access.Own))
+	})
 }
 
 // changed is an attribute that the route's admission changes of an identity, "" for none.
@@ -237,12 +340,18 @@ func (x planning) untried() {
 	shown := map[string]bool{}
 	for _, p := range x.at.made {
 		id := x.d.IdentityNamed(p.Caller.Identity)
-		if id == nil || p.Caller.State != access.Sound || !x.accepts(p.Caller.Scheme) {
+		if id == nil || p.Caller.State != access.Sound || p.Of != "" || !x.accepts(p.Caller.Scheme) {
 			continue
 		}
 		rel := p.Relation
-		if p.Record.Name == "" || p.Record.Owner == id.Name {
-			rel = access.Own // none that could be somebody else's
+		switch rec := x.d.RecordNamed(p.Record.Name); {
+		case rel != access.NoRecord:
+		case rec == nil: // none that could be somebody else's
+			rel = access.RelationOf(access.Counting(x.d, x.at.route))
+		case p.Record.Lent():
+			rel = access.StandingMade(x.d, x.at.route, rec, x.d.IdentityNamed(p.Record.Owner), id)
+		default:
+			rel = access.Standing(x.d, x.at.route, rec, p.Record.Value, id)
 		}
 		if lacks := access.Lacks(x.d, x.at.route, id, rel); len(lacks) == 1 {
 			shown[lacks[0]] = true
@@ -286,12 +395,20 @@ func (x planning) control(f Family, c *check.Context) *check.Probe {
 }
 
 // pickControl prefers nobody on an open route, then a caller admitted whatever the record,
-// then an owner with its own record.
+// then an owner with its own record, or another who is admitted on some records. One that is
+// open to anyone comes last: it shows no guard.
 func pickControl(f Family, c *check.Context, made []*check.Probe) *check.Probe {
+	open := func(p *check.Probe) bool {
+		e := c.Doc.Entry(c.Doc.RouteNamed(p.Route))
+		return e != nil && p.Relation.HoldsAny(e.Opens().On)
+	}
 	for _, good := range []func(*check.Probe) bool{
-		func(p *check.Probe) bool { return p.Caller.Identity == "" && p.Caller.State == access.Absent },
+		func(p *check.Probe) bool {
+			return p.Caller.Identity == "" && p.Caller.State == access.Absent && !open(p)
+		},
 		func(p *check.Probe) bool { return p.Caller.Identity != "" && p.Relation == access.NoRecord },
-		func(p *check.Probe) bool { return p.Caller.Identity != "" },
+		func(p *check.Probe) bool { return p.Caller.Identity != "" && !open(p) },
+		func(p *check.Probe) bool { return p.Caller.Identity != "" || p.Caller.State == access.Absent },
 	} {
 		for _, p := range made {
 			if good(p) && f.Expect(c, p).Outcome == access.Admit {
@@ -302,21 +419,34 @@ func pickControl(f Family, c *check.Context, made []*check.Probe) *check.Probe {
 	return nil
 }
 
-// compare says with which answers that of a foreign record is compared.
-func (x planning) compare() {
-	for _, p := range x.at.made {
-		if p.Relation != access.Foreign || p.Record.Lent() {
+// compare says with which answers that of a record is compared on which its caller is not admitted.
+func (x planning) compare(f Family, c *check.Context) {
+	expect := make([]access.Expectation, len(x.at.made))
+	for k, p := range x.at.made {
+		expect[k] = f.Expect(c, p)
+	}
+	for k, p := range x.at.made {
+		if p.Record.Lent() || expect[k].Outcome == access.Admit || p.Relation == access.NoRecord {
 			continue
 		}
 		d := of(p)
-		for _, o := range x.at.made {
+		var others []Shown // who may see it beside its owner
+		for n, o := range x.at.made {
 			switch {
-			case o.Caller.Identity == p.Record.Owner && o.Relation != access.Foreign &&
-				o.Record.Value == p.Record.Value:
-				d.Owner = append(d.Owner, o.Key())
-			case o.Caller.Identity == p.Caller.Identity && o.Relation == access.Own:
-				d.Own = append(d.Own, o.Key())
+			case expect[n].Outcome != access.Admit:
+			case o.Caller.Identity == p.Caller.Identity:
+				if o.Record.Value != p.Record.Value || d.Apart == anothersPlace {
+					d.Own = append(d.Own, o.Key())
+				}
+			case o.Record.Value != p.Record.Value:
+			case o.Caller.Identity == p.Record.Owner:
+				d.Owner = append(d.Owner, Shown{o.Key(), f.Who(o)})
+			default:
+				others = append(others, Shown{o.Key(), f.Who(o)})
 			}
+		}
+		if len(d.Owner) == 0 {
+			d.Owner = others
 		}
 		p.Detail = d
 	}
@@ -332,8 +462,8 @@ func refusal(c *check.Context, control *check.Probe, way string) (p check.Probe,
 		Caller: check.Caller{State: access.Absent}, Relation: control.Relation, Of: way},
 		Unsafe: control.Unsafe, Record: control.Record, Control: control.Key(),
 		Detail: d}
-	if p.Relation == access.Own {
-		p.Relation = access.NoRecord
+	if p.Relation != access.NoRecord {
+		p.Relation = check.Standing(c.Doc, i, p.Record, nil)
 	}
 	if p.Phase = check.SafeFirst; c.Doc.Routes[i].Unsafe() {
 		p.Phase, p.Record.Shared = check.ThenTurnedAway, true

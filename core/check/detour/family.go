@@ -101,7 +101,7 @@ func (Family) Plan(c *check.Context, p *check.Planning) {
 	x := planning{p, c, check.NewDrafts(c.Doc, c.Target, p.Classes())}
 	told := map[string]bool{} // guards and rules that somebody was sent to
 	for i := range c.Doc.Routes {
-		e := access.Decide(c.Doc, i, access.Caller{State: access.Absent})
+		e := access.Decide(c.Doc, i, access.Nobody(c.Doc, i))
 		if e.Outcome == access.Admit || e.Outcome == access.Either || len(p.At(i)) == 0 {
 			continue
 		}

@@ -64,7 +64,8 @@ func TestMaskedIsJudgedAsRaw(t *testing.T) {
 		p := &check.Probe{ID: check.ID{Family: "crossing", Route: "GET /a/{id}", Caller: check.Caller{Identity: "bob",
 			Scheme: "s", State: access.Sound}, Relation: access.Foreign}, Record: check.Record{Name: "thing",
 			Param: "id", Owner: "ann", Value: "t-1"}, Control: "control",
-			Detail: crossing.Detail{ControlBy: "ann", Owner: []string{"owner"}, Own: []string{"own"}}}
+			Detail: crossing.Detail{ControlBy: "ann", Owner: []crossing.Shown{{Key: "owner", Who: "bob"}},
+				Own: []string{"own"}}}
 		if r.IntN(2) == 0 {
 			p.Relation = access.Own
 		}

@@ -29,7 +29,7 @@ var Descriptions = []string{
 // as somebody of those and somebody else.
 func (x planning) descriptions(host string, ask func(host, path string, as ...check.Caller) bool) {
 	var as []check.Caller
-	if e := x.c.Target.Describes; e != nil && e.Who[0].Kind != declaration.WhoAnyone {
+	if e := x.c.Target.Describes; e != nil && !e.Open() {
 		as = x.callersOf(e)
 	}
 	places := []place{{host: host}}
@@ -74,7 +74,7 @@ func (x planning) callersOf(e *declaration.Entry) (list []check.Caller) {
 			continue
 		}
 		who := check.Caller{Identity: id.Name, Scheme: id.Credentials[0].Scheme.Name, State: access.Sound}
-		if pass, _ := x.c.Doc.Admits(e, id); pass && in == nil {
+		if pass := x.c.Doc.Admits(e, id).All; pass && in == nil {
 			in = []check.Caller{who}
 		} else if !pass && out == nil {
 			out = []check.Caller{who}
@@ -91,10 +91,9 @@ func maySee(c *check.Context, who check.Caller) bool {
 	}
 	id := c.Doc.IdentityNamed(who.Identity)
 	if id == nil {
-		return e.Who[0].Kind == declaration.WhoAnyone
+		return e.Open()
 	}
-	pass, _ := c.Doc.Admits(e, id)
-	return pass
+	return c.Doc.Admits(e, id).All
 }
 
 // Describes says in words what an answer is where it describes the API, "" where it does not: a

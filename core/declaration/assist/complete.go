@@ -67,6 +67,16 @@ func named(d *declaration.Document, path []string, more map[string][]string) []O
 			out = append(out, Option{Label: "identity:" + id.Name, Detail: "identity",
 				Info: about(d, "identity", id.Name), Insert: string(declaration.Quote("identity:" + id.Name))})
 		}
+	case last == "on" && section == "access":
+		out = append(out, Option{Label: "own", Detail: "value", Info: onOwn, Insert: "own"})
+		put("group", groups(d))
+		put("kind", kinds(d))
+	case len(clean) == 3 && last == "in" && (section == "identities" || section == "records"):
+		put("kind", kinds(d))
+	case len(clean) == 4 && clean[2] == "in" && (section == "identities" || section == "records"):
+		put(last, places(d, last))
+	case len(clean) == 3 && last == "groups" && section == "records":
+		put("group", groups(d))
 	case last == "by" && section == "access", len(clean) == 3 && last == "credentials":
 		schemes()
 	case last == "roles" && section == "identities", last == "includes":
@@ -100,6 +110,44 @@ func named(d *declaration.Document, path []string, more map[string][]string) []O
 		put(last, more[last])
 	}
 	return out
+}
+
+// groups are the groups of records.
+func groups(d *declaration.Document) []string {
+	return collected(d.Records, func(r *declaration.Record) []string {
+		return declaration.Names(r.Groups, func(g declaration.Group) string { return g.Name })
+	})
+}
+
+// kinds are what records and identities stand in, and the records that others may stand in.
+func kinds(d *declaration.Document) []string {
+	of := func(w declaration.Within) string { return w.Name }
+	out := collected(d.Records, func(r *declaration.Record) []string {
+		return append(declaration.Names(r.Within, of),
+			r.Name)
+	})
+	out = append(out, collected(d.Identities, func(id *declaration.Identity) []string {
+		return declaration.Names(id.Within, of)
+	})...)
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+// places are the records of a kind that something stands in.
+func places(d *declaration.Document, kind string) []string {
+	out := collected(d.Records, func(r *declaration.Record) (names []string) {
+		for _, w := range r.Within {
+			if w.Name == kind {
+				names = append(names, declaration.Names(w.Places, func(p declaration.Placed) string {
+					return p.Name
+				})...)
+			}
+		}
+		return names
+	})
+	out = append(out, collected(d.Identities, func(id *declaration.Identity) []string { return id.In(kind) })...)
+	slices.Sort(out)
+	return slices.Compact(out)
 }
 
 // collected are the names that a list has, each once, in their order.
@@ -154,4 +202,5 @@ func Complete(text string, line, column int, d *declaration.Document, more map[s
 }
 
 // mapOfNames are words whose members are names declared elsewhere.
-var mapOfNames = map[string]bool{"credentials": true, "owned_by": true, "given": true, "attributes": true, "for": true}
+var mapOfNames = map[string]bool{"credentials": true, "owned_by": true, "given": true, "attributes": true, "for": true,
+	"in": true, "groups": true}

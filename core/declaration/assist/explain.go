@@ -24,6 +24,9 @@ var whoHelp = map[string]string{
 	"undecided": "Nobody has decided yet who may call: nothing is expected of its crossings, and none is checked.",
 }
 
+// onOwn is what the word of one's own records means.
+const onOwn = "The records that are the caller's own."
+
 // about says in a sentence what a name stands for.
 func about(d *declaration.Document, kind, name string) string {
 	switch kind {
@@ -72,12 +75,23 @@ func about(d *declaration.Document, kind, name string) string {
 		if r := d.RecordNamed(name); r != nil {
 			return fmt.Sprintf("A record with %d owners.", len(r.OwnedBy))
 		}
+	case "group":
+		return "Records that are alike in state, on which an entry admits whoever it names."
+	case "kind":
+		n := 0
+		for _, id := range d.Identities {
+			if len(id.In(name)) > 0 {
+				n++
+			}
+		}
+		return fmt.Sprintf("What records stand in; on these an entry admits a caller that stands in the same %s. %d "+
+			"of the identities do.", name, n)
 	case "route":
 		if i := d.RouteNamed(name); i >= 0 {
 			s := d.Routes[i].Summary
 			if e := d.Entry(i); e != nil {
-				s += fmt.Sprintf(" For %s (line %d).", strings.Join(declaration.Names(e.Who,
-					declaration.WhoWord), ", "), e.Line)
+				s += fmt.Sprintf(" For %s (line %d).", strings.Trim(declaration.WhoList(e.Who), "[]"),
+					e.Line)
 			}
 			return strings.TrimSpace(s)
 		}

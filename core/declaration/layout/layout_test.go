@@ -150,7 +150,7 @@ func TestEditsChangeOneThing(t *testing.T) {
 		}
 		ops := []op{
 			{Edit{Section: "access", Line: e.Line, Field: []string{"who"}, Text: "owner"}, key,
-				func(d *declaration.Document) bool { return named(d).Who[0].Kind == declaration.WhoOwner }},
+				func(d *declaration.Document) bool { return named(d).Who[0].On.Kind == declaration.OnOwn }},
 			{Edit{Section: "access", Line: e.Line, Field: []string{"who"}, Text: `["identity:ann", s]`}, key,
 				func(d *declaration.Document) bool {
 					return len(named(d).Who) == 2 && named(d).Who[0].Kind == declaration.WhoIdentity

@@ -1815,12 +1815,14 @@ export interface components {
             roles: string[];
         };
         /**
-         * @description What is declared of a cell. Of callers and ways: refuse (401), forbid (403), hide (404), admit, own (admit for an own record), shut (for nobody), undecided (nobody has decided yet). Of pages: nothing, send (blindly), read, read-as-user. Absent means that there is no such thing at this route.
+         * @description What is declared of a cell. Of callers and ways: refuse (401), forbid (403), hide (404), admit, own (admit for some records: an own one, or those that `some` says), shut (for nobody), undecided (nobody has decided yet). Of pages: nothing, send (blindly), read, read-as-user. Absent means that there is no such thing at this route.
          * @enum {string}
          */
         Expect: "refuse" | "forbid" | "hide" | "admit" | "own" | "shut" | "undecided" | "nothing" | "send" | "read" | "read-as-user" | "absent";
         /** @description The status that turns a caller away, where another than 401, 403 and 404 is declared (turned_away, refuses). */
         TurnedStatus: number;
+        /** @description For which records a caller is admitted, in words, where it is not for an own one alone. */
+        SomeRecords: string;
         Cell: {
             expect: components["schemas"]["Expect"];
             found: components["schemas"]["Kind"];
@@ -1829,6 +1831,7 @@ export interface components {
             inferred: boolean;
             does?: components["schemas"]["Expect"];
             status?: components["schemas"]["TurnedStatus"];
+            some?: components["schemas"]["SomeRecords"];
         };
         /** @description A route. Its cells are indexes into the board's cells: access has one for each of its columns, tokens one for each of its ways, origins one for each of its pages; counted are indexes of its quotas. */
         Row: {
@@ -2371,6 +2374,7 @@ export interface components {
             to: string;
             expect: components["schemas"]["Expect"];
             status?: components["schemas"]["TurnedStatus"];
+            some?: components["schemas"]["SomeRecords"];
             /** @enum {string} */
             turn: "opens" | "closes" | "other" | "undecides";
         };
@@ -2429,8 +2433,13 @@ export interface components {
             routes: string[];
             /** @description Empty text is nobody; no item is every caller */
             callers: string[];
-            /** @enum {string} */
+            /**
+             * @description Owner admits on some records only
+             * @enum {string}
+             */
             action?: "admit" | "turn-away" | "owner";
+            /** @description With owner: on which, as `on` of an access entry; own ones where it is left out */
+            on?: string;
             set?: components["schemas"]["Strings"];
         };
         Edited: {

@@ -11,7 +11,7 @@ const parts: { title: string; marks: { look: string; letter?: string; says: stri
     title: 'What is declared',
     marks: [
       { look: 'gate open', says: 'gets in' },
-      { look: 'gate some', says: 'gets in for an own record' },
+      { look: 'gate some', says: 'gets in for an own record, or for some others' },
       { look: 'gate shut', says: 'is turned away' },
       { look: 'gate undecided', says: 'nobody has decided yet who may call: nothing is checked' },
       { look: 'gate oneway', says: 'a page may send, and reads nothing' },

@@ -1,10 +1,11 @@
 <script setup lang="ts">
-import { NButton, useMessage } from 'naive-ui'
-import { computed, ref } from 'vue'
+import { NButton, NDropdown, useMessage } from 'naive-ui'
+import { computed, onMounted, ref } from 'vue'
 import { api, ask, message } from '../api/client'
 import { useKeys } from '../keys/keys'
 import type { Shown } from '../stores/workspace'
 import RuleDialog from './RuleDialog.vue'
+import { otherRecords, recordsOn } from './offered'
 import { usePending } from '../stores/pending'
 import { storeToRefs } from 'pinia'
 
@@ -19,6 +20,12 @@ const toast = useMessage()
 const busy = ref(false)
 const ruling = ref(false)
 const notes = ref<string[]>([])
+
+// Records that a caller may be admitted on beside its own.
+const others = ref<{ key: string; label: string }[]>([])
+onMounted(async () => {
+  others.value = (await otherRecords()).map((o) => ({ key: o.label, label: `Records ${recordsOn(o)}` }))
+})
 
 const routes = computed(() => [...props.picked].filter(([, c]) => c.size).map(([r]) => r))
 const count = computed(() => [...props.picked.values()].reduce((n, c) => n + c.size, 0))
@@ -37,7 +44,7 @@ function groups(): { routes: string[]; callers: string[] }[] {
   return [...by.values()]
 }
 
-async function run(what: { action?: 'admit' | 'turn-away' | 'owner'; set?: Record<string, string> }) {
+async function run(what: { action?: 'admit' | 'turn-away' | 'owner'; on?: string; set?: Record<string, string> }) {
   if (!count.value || busy.value) return
   busy.value = true
   notes.value = []
@@ -100,6 +107,16 @@ useKeys([
           <path stroke-dasharray="2.4 1.8" d="M3.5 10L15.5 2.5" /></svg
         >Own records only
       </NButton>
+      <NDropdown
+        v-if="others.length"
+        trigger="click"
+        :options="others"
+        @select="(on: string) => run({ action: 'owner', on })"
+      >
+        <NButton size="small" :disabled="busy" title="Up for records of a group, or of the caller's own team"
+          >Other records…</NButton
+        >
+      </NDropdown>
       <NButton size="small" :disabled="busy" title="Write the rule of these routes (w)" @click="ruling = true"
         >Write the rule…</NButton
       >

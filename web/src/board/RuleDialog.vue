@@ -1,10 +1,10 @@
 <script setup lang="ts">
 import { NButton, NCheckbox, NInput, NRadio, NRadioGroup, NSelect } from 'naive-ui'
 import { computed, ref, watch } from 'vue'
-import { api, ask } from '../api/client'
 import DialogCard from '../parts/DialogCard.vue'
 import { setting } from '../parts/words'
 import type { Shown } from '../stores/workspace'
+import { offered, otherRecords, recordsOn } from './offered'
 
 const show = defineModel<boolean>('show', { required: true })
 const props = defineProps<{ board: Shown; routes: string[] }>()
@@ -12,6 +12,8 @@ const emit = defineEmits<{ write: [set: Record<string, string>] }>()
 
 const alone = ref<'anyone' | 'signed-in' | 'nobody' | 'list'>('list')
 const some = ref<string[]>([])
+const where = ref<Record<string, string>>({}) // on which records, by who
+const records = ref<{ label: string; detail: string }[]>([])
 const attribute = ref('')
 const value = ref('true')
 const hide = ref<boolean | null>(null)
@@ -31,33 +33,46 @@ watch(show, async (s) => {
   if (!s) return
   alone.value = 'list'
   some.value = []
+  where.value = {}
   attribute.value = ''
   value.value = 'true'
   hide.value = null
   turned.value = null
   roles.value = [...new Set(props.board.columns.flatMap((c) => c.roles))]
-  try {
-    // What identities are known to have.
-    const d = await ask(api.GET('/api/declaration'))
-    const c = await ask(
-      api.POST('/api/declaration/complete', {
-        body: { text: d.text + '\naccess:\n  - { given: { ', line: d.text.split('\n').length + 2, column: 17 },
-      }),
-    )
-    attributes.value = c.options.filter((o) => o.detail === 'attribute').map((o) => o.label)
-  } catch {
-    attributes.value = []
-  }
+  // What identities are known to have, and what records are.
+  const known = await offered('access:\n  - { given: { ')
+  attributes.value = known.filter((o) => o.detail === 'attribute').map((o) => o.label)
+  records.value = await otherRecords()
 })
+const groups = computed(() => records.value.filter((r) => r.detail === 'group'))
+/** Who can be chosen, in words. Who needs no credential, or any, is here with some records alone. */
+const choices = computed(() => [
+  { who: 'owner', says: 'the owner of the record' },
+  ...(groups.value.length ? [{ who: 'anyone', says: 'anyone' }] : []),
+  ...(records.value.length ? [{ who: 'signed-in', says: 'everyone signed in' }] : []),
+  ...roles.value.map((r) => ({ who: r, says: `role ${r}` })),
+  ...identities.value.slice(0, 40).map((i) => ({ who: `identity:${i}`, says: `${i} alone` })),
+])
+/** On which records somebody can be admitted. */
+function onWhich(who: string) {
+  const some = (who === 'anyone' ? groups.value : records.value).map((r) => ({ label: recordsOn(r), value: r.label }))
+  if (who === 'anyone') return some
+  return [{ label: 'all', value: '' }, ...(who === 'signed-in' ? [] : [{ label: 'its own', value: 'own' }]), ...some]
+}
 function toggle(name: string, on: boolean) {
   some.value = on ? [...some.value, name] : some.value.filter((s) => s !== name)
+  if (name === 'anyone') where.value[name] = groups.value[0]?.label ?? ''
+}
+function alternative(who: string, listed: boolean): string {
+  const word = who.includes(':') && (listed || where.value[who]) ? JSON.stringify(who) : who
+  return where.value[who] ? `{ who: ${word}, on: ${where.value[who]} }` : word
 }
 const set = computed(() => {
   const out: Record<string, string> = {}
   if (alone.value !== 'list') out.who = alone.value
-  else if (some.value.length === 1 && !some.value[0]!.startsWith('identity:')) out.who = some.value[0]!
-  else if (some.value.length)
-    out.who = `[${some.value.map((s) => (s.includes(':') ? JSON.stringify(s) : s)).join(', ')}]`
+  else if (some.value.length === 1 && !some.value[0]!.startsWith('identity:'))
+    out.who = alternative(some.value[0]!, false)
+  else if (some.value.length) out.who = `[${some.value.map((s) => alternative(s, true)).join(', ')}]`
   if (attribute.value.trim()) {
     const v = value.value.trim()
     out.given = `{ ${attribute.value.trim()}: ${/^(true|false|-?\d+(\.\d+)?)$/.test(v) ? v : JSON.stringify(v)} }`
@@ -95,23 +110,20 @@ function write() {
         <NRadio value="nobody">nobody</NRadio>
       </NRadioGroup>
       <div v-if="alone === 'list'" class="list">
-        <NCheckbox :checked="some.includes('owner')" @update:checked="(v: boolean) => toggle('owner', v)"
-          >the owner of the record</NCheckbox
-        >
-        <NCheckbox
-          v-for="r in roles"
-          :key="r"
-          :checked="some.includes(r)"
-          @update:checked="(v: boolean) => toggle(r, v)"
-          >role {{ r }}</NCheckbox
-        >
-        <NCheckbox
-          v-for="i in identities.slice(0, 40)"
-          :key="`i${i}`"
-          :checked="some.includes(`identity:${i}`)"
-          @update:checked="(v: boolean) => toggle(`identity:${i}`, v)"
-          >{{ i }} alone</NCheckbox
-        >
+        <span v-for="c in choices" :key="c.who" class="choice">
+          <NCheckbox :checked="some.includes(c.who)" @update:checked="(v: boolean) => toggle(c.who, v)">{{
+            c.says
+          }}</NCheckbox>
+          <NSelect
+            v-if="records.length && c.who !== 'owner' && some.includes(c.who)"
+            :value="where[c.who] ?? ''"
+            size="tiny"
+            class="where"
+            :options="onWhich(c.who)"
+            :input-props="{ 'aria-label': `Records of ${c.who}` }"
+            @update:value="(v: string) => (where[c.who] = v)"
+          />
+        </span>
       </div>
     </fieldset>
     <fieldset v-if="alone !== 'anyone' && alone !== 'nobody'">
@@ -175,6 +187,14 @@ legend {
   margin-top: 6px;
   max-height: 160px;
   overflow: auto;
+}
+.choice {
+  display: inline-flex;
+  align-items: center;
+  gap: 4px;
+}
+.where {
+  width: 150px;
 }
 .pair {
   display: grid;

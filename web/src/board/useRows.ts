@@ -23,7 +23,7 @@ export function withPending(b: Shown, changes: Effect['changes']): ShownRow[] {
     for (const c of list) {
       const i = column.get(c.caller)
       if (i === undefined) continue
-      access[i] = { ...access[i]!, expect: c.expect, status: c.status }
+      access[i] = { ...access[i]!, expect: c.expect, status: c.status, some: c.some }
       pending.add(i)
     }
     return { ...r, access, pending }

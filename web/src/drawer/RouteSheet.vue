@@ -131,7 +131,7 @@ const outside = computed(() => s.value?.reach.filter((r) => !r.admitted) ?? [])
           <ul class="reach">
             <li v-for="r in inside" :key="r.caller">
               <b>{{ r.caller }}</b>
-              <span>{{ r.depends ? 'its own records: ' : '' }}{{ r.why }}</span>
+              <span>{{ r.depends ? `${r.outcome}: ` : '' }}{{ r.why }}</span>
             </li>
           </ul>
           <p v-if="!inside.length" class="faint">No caller.</p>

@@ -45,7 +45,7 @@ export const declared: Record<Expect, [Gate, string, number?]> = {
   forbid: ['shut', 'forbid', 403],
   hide: ['shut', 'hide', 404],
   admit: ['open', 'admit'],
-  own: ['some', 'admit for an own record'],
+  own: ['some', 'admit for an own record'], // or for those that a cell names
   shut: ['shut', 'turn away'],
   undecided: ['undecided', 'nothing yet: nobody has decided who may call this'],
   nothing: ['shut', 'nothing, and a browser does nothing for it'],
@@ -57,7 +57,8 @@ export const declared: Record<Expect, [Gate, string, number?]> = {
 
 /** A cell as it is seen of one column. */
 export function shown(c: Seen | undefined): Cell {
-  const [gate, words, own] = declared[c?.expect ?? 'absent']
+  const [gate, plain, own] = declared[c?.expect ?? 'absent']
+  const words = c?.some ? `admit ${c.some}` : plain
   const status = c?.status ?? own
   return {
     gate,
