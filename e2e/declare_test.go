@@ -265,3 +265,35 @@ func TestHowCallersAreTurnedAway(t *testing.T) {
 	text, _ := p.kept()
 	assert.Contains(t, text, "turned_away: { role: 404, scope: 404, ownership: 404 }")
 }
+
+// Whom the board admits on some records: a cell says on which, and the bar and the rule's dialog write it.
+func TestBoardAdmitsOnSomeRecords(t *testing.T) {
+	t.Parallel()
+	p := open(t, demo(t)+"/board?q=/v1/proposals/", "light")
+	p.see("[role=rowheader]", "/approve")
+	p.MustElement("[aria-label^='imre, GET /v1/proposals/{proposal_id}: " +
+		"expected admit for a record that is its own or published']")
+	p.press('e')
+	p.hit("[aria-label^='nobody, PATCH /v1/proposals/{proposal_id}']")
+	p.click("[role=toolbar] button", "Other records")
+	p.click(".n-dropdown-option", "Records that are published only")
+	p.see(".pending .what", "1 edit pending")
+	p.MustElement("[aria-label^='nobody, PATCH /v1/proposals/{proposal_id}: " +
+		"expected admit for a record that is published'][aria-label$='pending edit']")
+	p.click("[role=toolbar] button", "Clear selection")
+	p.hit("[aria-label^='imre, POST /v1/proposals/{proposal_id}/submit']")
+	p.click("[role=toolbar] button", "Write the rule")
+	p.click("[role=dialog] .n-checkbox", "role observer")
+	p.click("[role=dialog] .where .n-base-selection", "all")
+	p.see(".n-base-select-option", "^its own$")
+	p.press(input.ArrowDown)
+	p.press(input.Enter)
+	p.see("[role=dialog] .says", `who: \{ who: observer, on: own \}`)
+	p.click("[role=dialog] button", "^Write the rule$")
+	p.see(".pending .what", "2 edits pending")
+	p.click("button", "^Keep change$")
+	p.see("header", "revision 2")
+	after, _ := p.kept()
+	assert.Contains(t, after, `  - { at: "PATCH /v1/proposals/{proposal_id}", who: [owner, { who: anyone, on: published }] }`)
+	assert.Contains(t, after, `  - { at: "POST /v1/proposals/{proposal_id}/submit", who: { who: observer, on: own } }`)
+}

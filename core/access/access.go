@@ -559,6 +559,9 @@ func (l *climb) ownership() bool {
 		l.x.Depends, l.x.On = true, on
 	default:
 		not, out := "the record is somebody else's", Forbid
+		for _, o := range l.e.Opens().On {
+			on = declaration.Extent{On: on}.With(o).On
+		}
 		if !justOwn(on) {
 			not = "the record is not " + strings.Join(declaration.Names(on, declaration.On.Text), ", and not ")
 		}

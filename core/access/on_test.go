@@ -76,7 +76,7 @@ func TestAdmittedOnSomeRecords(t *testing.T) {
 		{1, "", "o-1", "401 refuse needs access, none is presented"},
 		{1, "imre", "o-2", "0 admit anyone is admitted for a record that is published"},
 		{1, "imre", "o-1", "0 admit the owner is admitted; which record decides"},
-		{1, "imre", "o-4", "403 forbid the record is somebody else's"},
+		{1, "imre", "o-4", "403 forbid the record is not its own, and not published"},
 		{2, "imre", "o-1", "0 turn away the declaration admits nobody here, but for a record that is published"},
 		{2, "imre", "o-2", "0 admit anyone is admitted for a record that is published"},
 		{3, "imre", "spectra", "0 admit admitted for a record that is of its own team; which record decides"},

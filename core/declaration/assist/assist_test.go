@@ -58,7 +58,7 @@ func TestComplete(t *testing.T) {
 		{head + "access:\n  - { at: GET /things, who: signed-in, by: ‸ }", "access key", "reader"},
 		{head + "access:\n  - {\n      at: GET /things,\n      who: ‸\n", "anyone reader", "at"},
 		{head + "access:\n  - { at: GET /things, who: [{ who: ‸", "anyone signed-in owner reader", "at"},
-		{head + "access:\n  - { at: GET /things, who: { who: reader, on: ‸ } }", "own thing", "reader"},
+		{head + "access:\n  - { at: GET /things, who: { who: reader, on: ‸ } }", "own", "reader thing"},
 		{head + "records:\n  thing:\n    in: { ‸ }", "thing", "reader"},
 		{head + "records:\n  thing:\n    ‸", "fills groups make in", "reader"},
 		{head + "identities:\n  ann:\n    in:\n      ‸", "thing", "reader"},
@@ -179,4 +179,20 @@ func TestExplain(t *testing.T) {
 		assert.Contains(t, h.Text, c.text, c.find)
 		assert.Equal(t, c.line, h.Place.Line, c.find)
 	}
+}
+
+func TestCompleteOn(t *testing.T) {
+	const text = "millgate: 1.1\nroutes: [\"GET /a/{id}\"]\nrecords:\n" +
+		"  thing: { fills: id, in: { team: { north: [t-1] } }, groups: { drafts: [t-1] } }\n"
+	d, msgs := parse(text)
+	require.Empty(t, msgs)
+	labels := func(tail string) (out []string) {
+		clean, line, column := cursor(t, text+tail+"‸")
+		for _, o := range Complete(clean, line, column, d, nil).Options {
+			out = append(out, o.Detail+" "+o.Label)
+		}
+		return out
+	}
+	assert.Equal(t, []string{"value own", "group drafts", "kind team"}, labels("\naccess:\n  - { who: [{ on: "))
+	assert.Equal(t, []string{"team north"}, labels("\nidentities:\n  ann:\n    in:\n      team: "))
 }

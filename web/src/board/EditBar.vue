@@ -24,7 +24,10 @@ const notes = ref<string[]>([])
 // Records that a caller may be admitted on beside its own.
 const others = ref<{ key: string; label: string }[]>([])
 onMounted(async () => {
-  others.value = (await otherRecords()).map((o) => ({ key: o.label, label: `Records ${recordsOn(o)}` }))
+  others.value = (await otherRecords()).map((o) => ({
+    key: o.label,
+    label: o.detail === 'kind' ? `Records ${recordsOn(o)} only` : `Records that are ${o.label} only`,
+  }))
 })
 
 const routes = computed(() => [...props.picked].filter(([, c]) => c.size).map(([r]) => r))

@@ -48,20 +48,21 @@ const groups = computed(() => records.value.filter((r) => r.detail === 'group'))
 /** Who can be chosen, in words. Who needs no credential, or any, is here with some records alone. */
 const choices = computed(() => [
   { who: 'owner', says: 'the owner of the record' },
-  ...(groups.value.length ? [{ who: 'anyone', says: 'anyone' }] : []),
-  ...(records.value.length ? [{ who: 'signed-in', says: 'everyone signed in' }] : []),
+  ...(groups.value.length ? [{ who: 'anyone', says: 'anyone, for some records' }] : []),
+  ...(records.value.length ? [{ who: 'signed-in', says: 'everyone signed in, for some records' }] : []),
   ...roles.value.map((r) => ({ who: r, says: `role ${r}` })),
   ...identities.value.slice(0, 40).map((i) => ({ who: `identity:${i}`, says: `${i} alone` })),
 ])
+const forSome = new Set(['anyone', 'signed-in'])
 /** On which records somebody can be admitted. */
 function onWhich(who: string) {
   const some = (who === 'anyone' ? groups.value : records.value).map((r) => ({ label: recordsOn(r), value: r.label }))
-  if (who === 'anyone') return some
-  return [{ label: 'all', value: '' }, ...(who === 'signed-in' ? [] : [{ label: 'its own', value: 'own' }]), ...some]
+  if (forSome.has(who)) return some
+  return [{ label: 'all', value: '' }, { label: 'its own', value: 'own' }, ...some]
 }
 function toggle(name: string, on: boolean) {
   some.value = on ? [...some.value, name] : some.value.filter((s) => s !== name)
-  if (name === 'anyone') where.value[name] = groups.value[0]?.label ?? ''
+  if (forSome.has(name)) where.value[name] ??= onWhich(name)[0]?.value ?? ''
 }
 function alternative(who: string, listed: boolean): string {
   const word = who.includes(':') && (listed || where.value[who]) ? JSON.stringify(who) : who

@@ -23,7 +23,7 @@ export async function otherRecords(): Promise<{ label: string; detail: string }[
   return list.filter((o) => o.detail === 'group' || o.detail === 'kind')
 }
 
-/** Which records a word of `on` means, for buttons and lists. */
+/** Which records a word of `on` means, in a list. */
 export function recordsOn(o: { label: string; detail: string }): string {
   return o.detail === 'kind' ? `of its own ${o.label}` : o.label
 }
