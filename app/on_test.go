@@ -16,8 +16,10 @@ import (
 	"millgate/testkit/memnet"
 )
 
-// members are who calls the service of teams, and what it knows of them.
-var members = []struct{ name, role, team string }{
+// member is who calls the service of teams.
+type member struct{ name, role, team string }
+
+var members = []member{
 	{"imre", "observer", "spectra"}, {"tove", "observer", "transients"}, {"sanna", "operator", "spectra"},
 	{"quill", "auditor", ""}, {"zeno", "observer", ""},
 }
@@ -47,7 +49,7 @@ func (a admits) String() string {
 
 // fits says whether it is about a caller, "" is nobody.
 func (a admits) fits(who string) bool {
-	k := slices.IndexFunc(members, func(m struct{ name, role, team string }) bool { return m.name == who })
+	k := slices.IndexFunc(members, func(m member) bool { return m.name == who })
 	return a.who == "anyone" || k >= 0 && (a.who == "signed-in" || a.who == members[k].role)
 }
 
@@ -57,7 +59,7 @@ func (a admits) takes(who string, n note) bool {
 	case "own":
 		return n.owner == who && who != ""
 	case "team":
-		return slices.ContainsFunc(members, func(m struct{ name, role, team string }) bool {
+		return slices.ContainsFunc(members, func(m member) bool {
 			return m.name == who && m.team != "" && m.team == n.team
 		})
 	case "published":
@@ -96,7 +98,7 @@ func (s teamsService) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	who, _ := strings.CutPrefix(r.Header.Get("X-Key"), "key-of-")
-	if !slices.ContainsFunc(members, func(m struct{ name, role, team string }) bool { return m.name == who }) {
+	if !slices.ContainsFunc(members, func(m member) bool { return m.name == who }) {
 		who = ""
 	}
 	k := slices.IndexFunc(sheets, func(n note) bool { return n.id == segs[1] })

@@ -276,7 +276,7 @@ func WhoText(e *declaration.Entry) string {
 
 // OnText says on which records somebody is admitted, in words.
 func OnText(words []declaration.On) string {
-	if justOwn(words) {
+	if declaration.OwnAlone(words) {
 		return "for an own record"
 	}
 	return "for a record that is " + join(declaration.Names(words, declaration.On.Text), "or")
@@ -320,7 +320,8 @@ type climb struct {
 	// looked for.
 	accepts []*declaration.Scheme
 	cred    *declaration.Credential
-	extent  declaration.Extent // on which records the caller is admitted
+	open    declaration.Extent // the records that are open to anyone
+	extent  declaration.Extent // and those that the caller is admitted on otherwise
 	rungs   [rungs]Rung
 	n       int // of them were reached
 }
@@ -333,20 +334,28 @@ func (l *climb) up() {
 		l.undecided()
 	case l.closed():
 		l.nobody("")
-	case l.e.Open():
+	default:
+		l.open = l.e.Opens()
+		l.decided()
+	}
+}
+
+// decided goes up where somebody is admitted.
+func (l *climb) decided() {
+	switch {
+	case l.open.All:
 		l.anyone("anyone is admitted")
-	case l.c.Record.HoldsAny(l.e.Opens().On):
-		l.anyone("anyone is admitted " + OnText(l.e.Opens().On))
+		return
+	case l.c.Record.HoldsAny(l.open.On):
+		l.anyone("anyone is admitted " + OnText(l.open.On))
+		return
 	case l.only():
-		l.nobody(", but " + OnText(l.e.Opens().On))
-		l.opens()
+		l.nobody(", but " + OnText(l.open.On))
 	case l.credential() && l.role() && l.rights() && l.ownership():
 		l.pass(quotasOf(l.d, l.i, l.c.Identity))
 		l.x.Outcome = Admit
-		l.opens()
-	default:
-		l.opens()
 	}
+	l.opens()
 }
 
 // only says whether nobody is admitted but anyone on some records.
@@ -357,7 +366,7 @@ func (l *climb) only() bool {
 // opens adds the records that are open to anyone to what is expected of whoever is not admitted to all, where it is
 // not known which record it is. A broken credential is judged as on a record that is not open.
 func (l *climb) opens() {
-	open := l.e.Opens()
+	open := l.open
 	if l.c.Record != NoRecord || l.c.State == Broken || len(open.On) == 0 || l.x.Outcome == Admit && !l.x.Depends {
 		return
 	}
@@ -367,10 +376,7 @@ func (l *climb) opens() {
 	}
 	at.Result, at.Subject = Depends, ""
 	at.Text += "; anyone is admitted " + OnText(open.On)
-	for _, o := range l.x.On {
-		open = open.With(o)
-	}
-	l.x = Expectation{Outcome: Admit, Depends: true, On: open.On, Entry: l.e, reason: at.Text}
+	l.x = Expectation{Outcome: Admit, Depends: true, On: open.With(l.x.On...).On, Entry: l.e, reason: at.Text}
 }
 
 // pass is the next rung, passed.
@@ -500,7 +506,7 @@ func (l *climb) role() bool {
 	switch {
 	case l.extent.None():
 		return l.end(Forbid, "role", fmt.Sprintf("needs %s, %s has %s", WhoText(l.e), l.c.Identity.Name, has))
-	case justOwn(l.extent.On):
+	case declaration.OwnAlone(l.extent.On):
 		l.pass("the owner is admitted; which record decides")
 	case !l.extent.All:
 		l.pass("admitted " + OnText(l.extent.On) + "; which record decides")
@@ -542,8 +548,6 @@ func Holds(id *declaration.Identity, name string, want any) bool {
 	return ok && (have == want || fmt.Sprint(have) == fmt.Sprint(want)) // of one text, they are written alike
 }
 
-func justOwn(on []declaration.On) bool { return len(on) == 1 && on[0].Kind == declaration.OnOwn }
-
 func (l *climb) ownership() bool {
 	on := l.extent.On
 	held := slices.IndexFunc(on, l.c.Record.Holds)
@@ -559,10 +563,8 @@ func (l *climb) ownership() bool {
 		l.x.Depends, l.x.On = true, on
 	default:
 		not, out := "the record is somebody else's", Forbid
-		for _, o := range l.e.Opens().On {
-			on = declaration.Extent{On: on}.With(o).On
-		}
-		if !justOwn(on) {
+		on = l.extent.With(l.open.On...).On
+		if !declaration.OwnAlone(on) {
 			not = "the record is not " + strings.Join(declaration.Names(on, declaration.On.Text), ", and not ")
 		}
 		if l.e.Hide {

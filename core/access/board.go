@@ -137,7 +137,7 @@ func (b *Board) On(c Cell) []declaration.On {
 
 // Some are the records that a cell depends on in words, where it is not on an own one alone; "" otherwise.
 func (b *Board) Some(c Cell) string {
-	if on := b.On(c); len(on) > 0 && !justOwn(on) {
+	if on := b.On(c); len(on) > 0 && !declaration.OwnAlone(on) {
 		return OnText(on)
 	}
 	return ""
@@ -328,10 +328,7 @@ func (ev *evaluator) cell(b *Board, en *declaration.Entry, id *declaration.Ident
 		}
 	}
 	if !x.All {
-		for _, o := range x.On {
-			open = open.With(o)
-		}
-		return b.depends(open.On)
+		return b.depends(open.With(x.On...).On)
 	}
 	return Cell(Admit)
 }

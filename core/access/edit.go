@@ -140,7 +140,7 @@ func stillOnSome(d *declaration.Document, some []declaration.Who, selected, befo
 		x := d.Admits(&declaration.Entry{Who: some}, id)
 		switch {
 		case !selected[k] || before[k] || x.None():
-		case justOwn(x.On):
+		case declaration.OwnAlone(x.On):
 			note(fmt.Sprintf("%s is admitted to its own records as their owner; take owner out of the rule to turn it "+
 				"away from these too", id.Name))
 		default:

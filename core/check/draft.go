@@ -195,8 +195,7 @@ func (x Drafts) owners(i int, rec *declaration.Record, id *declaration.Identity,
 
 // ownsAlone says whether ownership alone counts at route i.
 func ownsAlone(d *declaration.Document, i int) bool {
-	words := access.Counting(d, i)
-	return len(words) == 1 && words[0].Kind == declaration.OnOwn
+	return declaration.OwnAlone(access.Counting(d, i))
 }
 
 // made says whether what an owner makes has a relation to a caller.

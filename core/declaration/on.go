@@ -57,23 +57,27 @@ type Extent struct {
 // None says that it takes in no record.
 func (x Extent) None() bool { return !x.All && len(x.On) == 0 }
 
-// With takes in what an alternative is about.
-func (x Extent) With(o On) Extent {
-	switch {
-	case x.All:
-	case o.Kind == OnAll:
-		x = Extent{All: true}
-	case len(x.On) == 0 && o.Kind == OnOwn:
-		x.On = justOwn
-	case !slices.ContainsFunc(x.On, func(h On) bool { return h.Name == o.Name }):
-		x.On = append(slices.Clip(x.On), o)
-		slices.SortFunc(x.On, func(a, b On) int {
-			return cmp.Or(int(a.Kind)-int(b.Kind), strings.Compare(a.Name,
-				b.Name))
-		})
+// With takes in what alternatives are about.
+func (x Extent) With(more ...On) Extent {
+	for _, o := range more {
+		switch {
+		case x.All:
+		case o.Kind == OnAll:
+			x = Extent{All: true}
+		case len(x.On) == 0 && o.Kind == OnOwn:
+			x.On = justOwn
+		case !slices.ContainsFunc(x.On, func(h On) bool { return h.Name == o.Name }):
+			x.On = append(slices.Clip(x.On), o)
+			slices.SortFunc(x.On, func(a, b On) int {
+				return cmp.Or(int(a.Kind)-int(b.Kind), strings.Compare(a.Name, b.Name))
+			})
+		}
 	}
 	return x
 }
+
+// OwnAlone says whether some words are about one's own records and no others.
+func OwnAlone(words []On) bool { return len(words) == 1 && words[0].Kind == OnOwn }
 
 var justOwn = []On{Own}
 
@@ -378,8 +382,7 @@ func (d *Document) settleOn(r *reader) {
 			within = within || d.RecordNamed(o.Name) != nil
 			if e.Who[k].Kind == WhoAnyone && (o.Kind == OnOwn || within) {
 				r.sayAt(o.Place, len(o.Name), Error, "type", "`anyone` is admitted on a group only: who is not "+
-					"signed in "+
-					"has no record of its own", "write  who: signed-in")
+					"signed in has no record of its own", "write  who: signed-in")
 			}
 			if o.Kind != OnWithin {
 				continue
@@ -435,7 +438,7 @@ func (d *Document) checkOn(r *reader, i int, e *Entry) {
 		word = "owner"
 	}
 	rec := d.Record(i)
-	switch fill := d.fillers(i); {
+	switch fill := d.FilledBy(i); {
 	case e.OwnerOf.Name != "":
 		if rec != nil && d.FillParam(i, rec) == "" {
 			r.sayAt(e.OwnerOf.Place, len(e.OwnerOf.Name), Error, "owner",
@@ -473,8 +476,8 @@ func (d *Document) CanSay(i int, on On) error {
 	return nil
 }
 
-// fillers are the records that fill a parameter of route i.
-func (d *Document) fillers(i int) (out []string) {
+// FilledBy are the records that fill a parameter of route i.
+func (d *Document) FilledBy(i int) (out []string) {
 	for _, rec := range d.Records {
 		if d.FillParam(i, rec) != "" {
 			out = append(out, rec.Name)

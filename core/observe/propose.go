@@ -187,13 +187,7 @@ func entryOf(who []string) declaration.Entry {
 
 // ownerOf names the record whose owner is meant where several fill the route.
 func ownerOf(d *declaration.Document, i int) declaration.Ref {
-	n := 0
-	for _, r := range d.Records {
-		if d.FillParam(i, r) != "" {
-			n++
-		}
-	}
-	if rec := d.Record(i); n > 1 && rec != nil {
+	if rec := d.Record(i); len(d.FilledBy(i)) > 1 && rec != nil {
 		return declaration.Ref{Name: rec.Name}
 	}
 	return declaration.Ref{}

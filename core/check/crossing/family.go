@@ -61,7 +61,7 @@ type Family struct{ check.OnRecords }
 type Detail struct {
 	Params    map[string]string // values for all parameters but the record's
 	ControlBy string            // the control's caller, in words
-	Owner     []Shown           // the probes of who may see the record that the caller may not: its owner first
+	Owner     []Shown           // the probes of its owner, or else of others who may see the record
 	Own       []string          // those of the caller at its own records
 	Near      []string          // the controls of routes beside this one, for whom must be admitted
 	Apart     string            // its parameters name what does not belong together: anothersRecord or anothersPlace

@@ -344,14 +344,12 @@ func (x planning) untried() {
 			continue
 		}
 		rel := p.Relation
-		switch rec := x.d.RecordNamed(p.Record.Name); {
+		switch {
 		case rel != access.NoRecord:
-		case rec == nil: // none that could be somebody else's
+		case p.Record.Name == "": // none that could be somebody else's
 			rel = access.RelationOf(access.Counting(x.d, x.at.route))
-		case p.Record.Lent():
-			rel = access.StandingMade(x.d, x.at.route, rec, x.d.IdentityNamed(p.Record.Owner), id)
 		default:
-			rel = access.Standing(x.d, x.at.route, rec, p.Record.Value, id)
+			rel = check.Standing(x.d, x.at.route, p.Record, id)
 		}
 		if lacks := access.Lacks(x.d, x.at.route, id, rel); len(lacks) == 1 {
 			shown[lacks[0]] = true
