@@ -122,7 +122,7 @@ func TestExplain(t *testing.T) {
 	code, out, _ := run(t, "explain", file, "GET /v1/proposals/{id}", "imre", "--record", "p-202")
 	assert.Equal(t, 0, code)
 	assert.Contains(t, out, "as imre: hide (404)")
-	assert.Regexp(t, `6 +ownership +failed +the record is somebody else's`, out)
+	assert.Regexp(t, `6 +ownership +failed +the record is not its own, and not published, and to others it does not exist`, out)
 	assert.Regexp(t, `decided by the entry at fernhollow\.gate\.yaml:\d+:\d+`, out)
 	code, out, _ = run(t, "explain", file, "GET /v1/proposals/p-101", "imre", "--format", "json")
 	assert.Equal(t, 0, code)
