@@ -114,14 +114,14 @@ func TestBoardOfTheDemo(t *testing.T) {
 	t.Run("a crossing holds its evidence", func(t *testing.T) {
 		v, err := a.View.Crossing(t.Context(), "stand-in", "GET /v1/proposals/{proposal_id}", "imre")
 		require.NoError(t, err)
-		require.Len(t, v.Probes, 2)
+		require.Len(t, v.Probes, 3)
 		worst := v.Probes[0]
 		assert.Equal(t, "somebody else's proposal", worst.Label)
 		assert.Equal(t, finding.Proven, worst.Verdict.Confidence)
 		assert.Equal(t, 200, worst.Fact.Exchange.Status)
 		assert.Equal(t, 200, worst.Control.Exchange.Status)
 		assert.Equal(t, 6, worst.Expect.Decider)
-		assert.Equal(t, "own proposal", v.Probes[1].Label)
+		assert.Equal(t, []string{"own proposal", "published proposal"}, []string{v.Probes[1].Label, v.Probes[2].Label})
 		require.NotNil(t, v.Finding)
 		assert.Equal(t, 639, v.Finding.CWE)
 		assert.True(t, strings.HasSuffix(v.Place.File, ".gate.yaml"))
