@@ -137,7 +137,10 @@ func TestSessionsAreServed(t *testing.T) {
 // The board's Tokens lens goes along with the board, and its cells are opened
 // by their way.
 func TestTheTokensLensIsServed(t *testing.T) {
-	s, _ := serve(t, tokenGate)
+	s, _ := serve(t, strings.NewReplacer("millgate: 1\n", "millgate: 1.1\n", "POST /login]", `POST /login, "GET /n/{id}"]
+records: { note: { fills: "/n/{id}", owned_by: { ann: n-1 }, groups: { shown: n-2 } } }`,
+		"access:\n  - ", "access:\n  - { at: \"GET /n/{id}\", who: [{ who: anyone, on: shown }, owner] }\n  - ").
+		Replace(tokenGate))
 	b := ask[contract.Board](t, "GET", s.URL+"/api/board", "")
 	require.Greater(t, len(b.Ways), 10)
 	assert.Equal(t, []string{"sound", "absent", "malformed"}, b.Ways[:3])
@@ -151,6 +154,9 @@ func TestTheTokensLensIsServed(t *testing.T) {
 		switch r.Key {
 		case "GET /a":
 			assert.Equal(t, []contract.Expect{admit, refuse, refuse}, first)
+			assert.Equal(t, "ann", r.TokenCaller)
+		case "GET /n/{id}":
+			assert.Equal(t, []contract.Expect{admit, contract.ExpectOwn, refuse}, first, "open on some records")
 			assert.Equal(t, "ann", r.TokenCaller)
 		case "POST /login":
 			assert.Equal(t, []contract.Expect{absent, admit, absent}, first, "an open route asks for no token")

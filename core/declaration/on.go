@@ -25,8 +25,11 @@ type On struct {
 	Ref
 }
 
-// own is the word of OnOwn.
-const own = "own"
+// own is the word of OnOwn. foreign is what a record is to a caller of which no word holds.
+const (
+	own     = "own"
+	foreign = "foreign"
+)
 
 // Own are the records that are the caller's own.
 var Own = On{Kind: OnOwn, Ref: Ref{Name: own}}
@@ -336,9 +339,9 @@ func (r *reader) groups(f pair, rec *Record) {
 
 // onName checks what `on` shall call something.
 func (r *reader) onName(n Ref, what string) {
-	if n.Name == own || !plainName(n.Name) {
+	if n.Name == own || n.Name == foreign || !plainName(n.Name) {
 		r.sayAt(n.Place, len(n.Name), Error, "type", fmt.Sprintf("%q cannot be the name of a %s", n.Name, what),
-			"use letters, digits, - and _, and not the word own")
+			"use letters, digits, - and _, and not the words own and foreign")
 	}
 }
 
@@ -385,6 +388,10 @@ func (d *Document) settleOn(r *reader) {
 					"signed in has no record of its own", "write  who: signed-in")
 			}
 			if o.Kind != OnWithin {
+				continue
+			}
+			if o.Name == foreign { // a record may be called so, as in version 1
+				r.onName(o.Ref, "kind")
 				continue
 			}
 			if group {
