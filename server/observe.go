@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"millgate/app/observing"
+	"millgate/core/access"
 	"millgate/core/observe"
 	"millgate/server/contract"
 )
@@ -91,6 +92,11 @@ func observationOf(l observing.Look) contract.Observation {
 			Entry:  g.Text(), Guessed: g.Guessed, Confirmed: g.Confirmed}
 		for _, c := range out.Callers {
 			x.Marks = append(x.Marks, contract.ObservedMark(cmp.Or(string(g.Marks[c]), "unknown")))
+			on := ""
+			if words := g.On(l.Doc, c); len(words) > 0 {
+				on = access.OnText(words)
+			}
+			x.On = append(x.On, on)
 		}
 		out.Groups = append(out.Groups, x)
 	}

@@ -170,7 +170,7 @@ func (w watching) say(out io.Writer, l observing.Look, wrote []string) error {
 			head += "  " + p.good("decided so")
 		}
 		fmt.Fprintf(out, "\n%s  %s\n    %s\n", head, p.faint(g.ID), g.Says)
-		fmt.Fprintf(out, "    %s\n", strings.Join(marksInWords(l.Doc, g.Marks), "  "))
+		fmt.Fprintf(out, "    %s\n", strings.Join(marksInWords(l.Doc, g), "  "))
 		for _, key := range g.Keys(l.Doc) {
 			fmt.Fprintf(out, "    %s\n", key)
 		}
@@ -196,12 +196,19 @@ func (w watching) say(out io.Writer, l observing.Look, wrote []string) error {
 }
 
 // marksInWords says what each caller meets.
-func marksInWords(d *declaration.Document, marks map[string]observe.Mark) (out []string) {
-	words := map[observe.Mark]string{observe.In: "in", observe.Own: "own", observe.Away: "away", observe.Unknown: "?"}
-	out = append(out, "nobody "+words[marks[""]])
+func marksInWords(d *declaration.Document, g observe.Group) (out []string) {
+	words := map[observe.Mark]string{observe.In: "in", observe.Some: "some", observe.Away: "away", observe.Unknown: "?"}
+	say := func(name, caller string) {
+		m := words[g.Marks[caller]]
+		if on := g.On(d, caller); len(on) > 0 {
+			m = strings.Join(declaration.OnNames(on), " or ")
+		}
+		out = append(out, name+" "+m)
+	}
+	say("nobody", "")
 	for _, id := range d.Identities {
-		if m, asked := marks[id.Name]; asked {
-			out = append(out, id.Name+" "+words[m])
+		if _, asked := g.Marks[id.Name]; asked {
+			say(id.Name, id.Name)
 		}
 	}
 	return out

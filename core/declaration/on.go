@@ -184,6 +184,24 @@ func (rec *Record) Knows(o On) bool {
 	return true
 }
 
+// WordsOf are the words of `on` that can hold of records of a kind, each once: own first, then groups, then kinds.
+func (d *Document) WordsOf(rec *Record) []On {
+	var x Extent
+	if len(rec.Owners) > 0 {
+		x = x.With(Own)
+	}
+	for _, g := range rec.Groups {
+		x = x.With(On{Kind: OnGroup, Ref: g.Ref})
+	}
+	for _, w := range rec.Within {
+		x = x.With(On{Kind: OnWithin, Ref: w.Ref})
+	}
+	if slices.ContainsFunc(d.Identities, func(id *Identity) bool { return len(id.In(rec.Name)) > 0 }) {
+		x = x.With(On{Kind: OnWithin, Ref: Ref{Name: rec.Name, Place: rec.Place}})
+	}
+	return x.On
+}
+
 // IDs are all records of the kind that the declaration names, each once: those with owners first.
 func (rec *Record) IDs() (out []string) {
 	add := func(ids []string) {

@@ -179,7 +179,7 @@ func Guesses(d *declaration.Document) (out []Entry) {
 // guess is an entry for a write, and from what it was guessed.
 func guess(d *declaration.Document, i int) (e declaration.Entry, how string, ok bool) {
 	if s, q := access.SessionAt(d, i); s != nil && q != s.Logout {
-		return entryOf([]string{"anyone"}), "guessed, since " + s.Name + " begins there", true
+		return entryOf(whoOf("anyone")), "guessed, since " + s.Name + " begins there", true
 	}
 	j := neighbour(d, i)
 	if j < 0 {
@@ -187,11 +187,13 @@ func guess(d *declaration.Document, i int) (e declaration.Entry, how string, ok 
 	}
 	e = *d.Entry(j)
 	if e.Open() { // a write for everybody is seldom meant
-		e = entryOf([]string{"signed-in"})
+		e = entryOf(whoOf("signed-in"))
 	}
-	if d.FillParam(i, recordOf(d, j)) == "" { // nothing there is somebody's own, or of a group
-		e.Who = slices.DeleteFunc(slices.Clone(e.Who),
-			func(w declaration.Who) bool { return w.On.Kind != declaration.OnAll })
+	fills := d.FillParam(i, recordOf(d, j)) != "" // otherwise nothing there is somebody's own, or of a group
+	e.Who = slices.DeleteFunc(slices.Clone(e.Who), func(w declaration.Who) bool {
+		return w.On.Kind != declaration.OnAll && (!fills || w.Kind == declaration.WhoAnyone)
+	})
+	if !fills {
 		e.OwnerOf, e.Hide = declaration.Ref{}, false
 		e.Turned.Ownership = 0
 	}
@@ -211,9 +213,9 @@ func described(d *declaration.Document, i int) (e declaration.Entry, how string,
 	}
 	how = "guessed from " + d.Routes[i].From
 	if r.Nothing {
-		return entryOf([]string{"anyone"}), how, true
+		return entryOf(whoOf("anyone")), how, true
 	}
-	e = entryOf([]string{"signed-in"})
+	e = entryOf(whoOf("signed-in"))
 	e.Scope = r.Scopes
 	for _, n := range r.Schemes {
 		if d.SchemeNamed(n) == nil {

@@ -90,8 +90,8 @@ func GroupsOf(d *declaration.Document, list []At) []Group {
 		g.ID = idOf(g.Odd, rule(g.Entry), g.Keys(d))
 		g.Confirmed = g.Entry != nil && !slices.ContainsFunc(routes, func(i int) bool {
 			e := d.Entry(i)
-			return e == nil || e.Undecided() || !agrees(d, i, g.Marks)
-		})
+			return e == nil || e.Undecided() || false
+		}) && !slices.ContainsFunc(g.Routes, func(a At) bool { return !agrees(d, a) })
 		if g.Entry != nil {
 			e := *g.Entry
 			e.At = shortest(d, routes)
@@ -121,7 +121,7 @@ func open(g Group) (n int) {
 		switch m {
 		case In:
 			n += 2
-		case Own:
+		case Some:
 			n++
 		default:
 		}
@@ -168,30 +168,34 @@ func answers(d *declaration.Document, a At) string {
 	return b.String()
 }
 
-// agrees says whether the declaration expects at route i what was seen.
-func agrees(d *declaration.Document, i int, marks map[string]Mark) bool {
-	for name, m := range marks {
-		id := d.IdentityNamed(name)
-		x := expected(d, i, id)
-		if x == Own && m == Away && !owns(d, i, id) {
-			continue // it has no record that could be shown to it
+// agrees says whether the declaration expects at a route what was seen.
+func agrees(d *declaration.Document, a At) bool {
+	for name, m := range a.Marks {
+		if m == Unknown {
+			continue
 		}
-		if m != Unknown && x != m {
-			return false
+		for rel, was := range a.met[name] {
+			switch x := expected(d, a.Route, d.IdentityNamed(name), rel); {
+			case x == was:
+			case x == Some && was == Away && rel == access.NoRecord && !owns(d, a.Route, name):
+				// it has no record that could be shown to it
+			default:
+				return false
+			}
 		}
 	}
 	return true
 }
 
 // owns says whether an identity has a record of its own at route i.
-func owns(d *declaration.Document, i int, id *declaration.Identity) bool {
+func owns(d *declaration.Document, i int, identity string) bool {
 	rec := d.Record(i)
-	return rec != nil && id != nil && len(rec.OwnedBy[id.Name]) > 0
+	return rec != nil && len(rec.OwnedBy[identity]) > 0
 }
 
-// expected is what a declaration says of a caller at route i, nil is nobody.
-func expected(d *declaration.Document, i int, id *declaration.Identity) Mark {
-	c := access.Caller{Identity: id, State: access.Sound}
+// expected is what a declaration says of a caller at route i, nil is nobody, on a record that stands so to it.
+func expected(d *declaration.Document, i int, id *declaration.Identity, rel access.Relation) Mark {
+	c := access.Caller{Identity: id, State: access.Sound, Record: rel}
 	if id == nil {
 		c.State = access.Absent
 	}
@@ -199,23 +203,34 @@ func expected(d *declaration.Document, i int, id *declaration.Identity) Mark {
 	case x.Outcome != access.Admit:
 		return Away
 	case x.Depends:
-		return Own
+		return Some
 	}
 	return In
 }
 
+// On are the words by which a caller is let in on some records, as the entry says; none where that is not known.
+func (g Group) On(d *declaration.Document, caller string) []declaration.On {
+	if g.Entry == nil || g.Marks[caller] != Some {
+		return nil
+	}
+	c := access.Caller{Identity: d.IdentityNamed(caller), State: access.Sound}
+	if c.Identity == nil {
+		c.State = access.Absent
+	}
+	return access.Decide(d.Decided(g.Entry, g.Routes[0].Route), g.Routes[0].Route, c).On
+}
+
 // title says in words who gets in.
 func title(d *declaration.Document, g *Group) (title, says string) {
-	in, own := []string{}, []string{}
+	in, some := []string{}, g.Marks[nobody] == Some
 	all := true
 	for _, id := range d.Identities {
 		switch m, asked := g.Marks[id.Name]; {
 		case !asked:
 		case m == In:
 			in = append(in, id.Name)
-		case m == Own:
-			own = append(own, id.Name)
-			all = false
+		case m == Some:
+			some, all = true, false
 		default:
 			all = false
 		}
@@ -229,8 +244,8 @@ func title(d *declaration.Document, g *Group) (title, says string) {
 		return "Not known", g.Why
 	case g.Marks[nobody] == In:
 		title = "Open to all"
-	case len(own) > 0:
-		title, says = "Differs by record", "an own one is shown, another's refused"
+	case some:
+		title, says = "Differs by record", shownText(g.Entry)
 		if len(in) > 0 {
 			says += "; " + strings.Join(in, ", ") + " see all"
 		}
@@ -245,6 +260,17 @@ func title(d *declaration.Document, g *Group) (title, says string) {
 		says += "; guessed: " + g.Guessed
 	}
 	return title, says
+}
+
+// shownText says which records are shown to whom not all are.
+func shownText(e *declaration.Entry) string {
+	if e == nil || declaration.OwnAlone(e.Words()) {
+		return "an own one is shown, another's refused"
+	}
+	words := e.Words()
+	slices.SortStableFunc(words, func(a, b declaration.On) int { return int(a.Kind) - int(b.Kind) })
+	return "what is " + strings.Join(declaration.Names(words, declaration.On.Text), " or ") +
+		" is shown, the rest refused"
 }
 
 func whoText(e *declaration.Entry, in []string) string {

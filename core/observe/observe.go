@@ -20,6 +20,7 @@ package observe
 
 import (
 	"slices"
+	"strings"
 
 	"millgate/core/access"
 	"millgate/core/check"
@@ -32,8 +33,8 @@ type Mark string
 const (
 	Unknown Mark = ""
 	Away    Mark = "away" // turned away
-	In      Mark = "in"   // let in, whoever owns the record
-	Own     Mark = "own"  // let in for an own record, and turned away from another's
+	In      Mark = "in"   // let in, whatever the record
+	Some    Mark = "some" // let in for records of which a word of `on` holds, and turned away from others
 )
 
 // Seen is what one read was answered.
@@ -67,7 +68,12 @@ type At struct {
 
 	// Why says why nothing can be proposed; "" where it can.
 	Why string
+
+	met met
 }
+
+// met is what a caller meets, by the relation of the record to it.
+type met map[string]map[access.Relation]Mark
 
 // nobody is asked beside the identities.
 const nobody = ""
@@ -109,7 +115,8 @@ func Read(d *declaration.Document, seen []Seen) (list []At, lost []string) {
 	}
 	for i, rt := range d.Routes {
 		if len(by[rt.Key()]) > 0 {
-			a := At{Route: i, Seen: by[rt.Key()], Marks: map[string]Mark{}}
+			a := At{Route: i, Seen: by[rt.Key()], Marks: map[string]Mark{}, met: met{}}
+			a.stand(d)
 			a.read(r)
 			list = append(list, a)
 		}
@@ -161,6 +168,27 @@ func working(seen []Seen) map[caller]bool {
 	return out
 }
 
+// stand finds out how the records that were asked for stand to their callers, by what is declared by now: a group may
+// have come in since.
+func (a *At) stand(d *declaration.Document) {
+	rec := d.Record(a.Route)
+	if rec == nil {
+		return
+	}
+	words, ids := d.WordsOf(rec), rec.IDs()
+	grouped := slices.ContainsFunc(words, ofGroup)
+	a.Seen = slices.Clone(a.Seen)
+	for k, s := range a.Seen {
+		if id := d.IdentityNamed(s.Identity); len(words) > 0 && (id != nil || grouped) && slices.Contains(ids,
+			s.Record) {
+			a.Seen[k].Relation = access.RelationOf(slices.DeleteFunc(slices.Clone(words),
+				func(o declaration.On) bool { return !o.Holds(rec, s.Record, id) }))
+		}
+	}
+}
+
+func ofGroup(o declaration.On) bool { return o.Kind == declaration.OnGroup }
+
 // read fills in the marks of a route.
 func (a *At) read(r reading) {
 	shown := shown(a.Seen)
@@ -180,12 +208,13 @@ func (a *At) read(r reading) {
 		}
 		return Unknown
 	}
-	a.Marks[nobody] = Unknown
+	met := map[access.Relation]Mark{}
 	for _, s := range a.Seen {
 		if s.Identity == nobody && !s.Options {
-			a.Marks[nobody] = said(s)
+			met[s.Relation] = said(s)
 		}
 	}
+	a.Marks[nobody], a.met[nobody] = fold(met), met
 	for _, id := range r.callers {
 		a.identity(r, id, said)
 	}
@@ -235,12 +264,12 @@ func (a *At) byLink(d *declaration.Document) string {
 // counts, and none of which nothing is known could have come further.
 func (a *At) identity(r reading, id *declaration.Identity, said func(Seen) Mark) {
 	asked, unknown := false, false
-	best := Unknown
+	best, bestMet := Unknown, map[access.Relation]Mark(nil)
 	for _, c := range id.Credentials {
 		if !r.works[caller{id.Name, c.Scheme.Name}] {
 			continue
 		}
-		var marks = map[access.Relation]Mark{}
+		marks := map[access.Relation]Mark{}
 		hidden := false
 		for _, s := range a.Seen {
 			if s.Identity != id.Name || s.Scheme != c.Scheme.Name {
@@ -248,26 +277,26 @@ func (a *At) identity(r reading, id *declaration.Identity, said func(Seen) Mark)
 			}
 			asked = true
 			marks[s.Relation] = said(s)
-			hidden = hidden || s.Relation == access.Foreign && s.Class == check.Hidden
+			hidden = hidden || marks[s.Relation] == Away && s.Class == check.Hidden
 			if a.recognised(s) && !slices.Contains(a.Knows, c.Scheme.Name) {
 				a.Knows = append(a.Knows, c.Scheme.Name)
 			}
 		}
 		m := fold(marks)
-		if (m == In || m == Own) && !slices.Contains(a.Schemes, c.Scheme.Name) {
+		if (m == In || m == Some) && !slices.Contains(a.Schemes, c.Scheme.Name) {
 			a.Schemes = append(a.Schemes, c.Scheme.Name)
 		}
-		a.Hides = a.Hides || m == Own && hidden
+		a.Hides = a.Hides || m == Some && hidden
 		unknown = unknown || m == Unknown
-		if further(m, best) {
-			best = m
+		if bestMet == nil || further(m, best) {
+			best, bestMet = m, marks
 		}
 	}
 	if unknown && best != In {
 		best = Unknown
 	}
 	if asked {
-		a.Marks[id.Name] = best
+		a.Marks[id.Name], a.met[id.Name] = best, bestMet
 	}
 }
 
@@ -279,31 +308,54 @@ func (a *At) recognised(s Seen) bool {
 	})
 }
 
-// fold makes one mark of those for an own record, another's, and where none decides. Who was only asked for
-// its own record may be let in to others' or not.
+// fold makes one mark of those by relation. Who was let in to all that was asked for is let in everywhere only if that
+// was a record of which no word holds, and who was turned away from some is let in on others only if a word says which.
 func fold(m map[access.Relation]Mark) Mark {
-	if none, ok := m[access.NoRecord]; ok {
-		return none
-	}
-	own, hasOwn := m[access.Own]
-	foreign, hasForeign := m[access.Foreign]
-	switch {
-	case hasOwn && hasForeign && own == In && foreign == Away:
-		return Own
-	case hasOwn && hasForeign && own == foreign:
-		return own
-	case hasForeign && !hasOwn, hasOwn && own == Away && !hasForeign:
-		if hasForeign {
-			return foreign
+	in, away := 0, 0
+	for _, x := range m {
+		switch x {
+		case In:
+			in++
+		case Away:
+			away++
+		default:
+			return Unknown
 		}
-		return own
+	}
+	switch {
+	case away > 0 && in == 0:
+		return Away
+	case away > 0 && told(m):
+		return Some
+	case away == 0 && (m[access.NoRecord] == In || m[access.Foreign] == In):
+		return In
 	}
 	return Unknown
 }
 
+// told says whether there are words that hold of each record that somebody was let in on, and of none of the others.
+func told(m map[access.Relation]Mark) bool {
+	for rel, x := range m {
+		if x == In && !slices.ContainsFunc(rel.Words(), func(w string) bool { return clean(m, w) }) {
+			return false
+		}
+	}
+	return true
+}
+
+// clean says whether a word holds of no record from which somebody was turned away.
+func clean(m map[access.Relation]Mark, word string) bool {
+	for rel, x := range m {
+		if x == Away && slices.Contains(rel.Words(), word) {
+			return false
+		}
+	}
+	return true
+}
+
 func further(a, b Mark) bool { return slices.Index(ranks, a) > slices.Index(ranks, b) }
 
-var ranks = []Mark{Unknown, Away, Own, In}
+var ranks = []Mark{Unknown, Away, Some, In}
 
 // unknown says why nothing is known of a caller at the route.
 func (a *At) unknown(r reading, id string) string {
@@ -311,12 +363,14 @@ func (a *At) unknown(r reading, id string) string {
 	if id == nobody {
 		name = "nobody"
 	}
-	own, shown := false, shown(a.Seen)
+	some, shown := access.NoRecord, shown(a.Seen)
 	for _, s := range a.Seen {
 		if s.Identity != id || s.Options || !r.means(s) {
 			continue
 		}
-		own = own || s.Relation == access.Own && s.Class == check.Admitted
+		if s.Class == check.Admitted && len(s.Relation.Words()) > 0 {
+			some = s.Relation
+		}
 		switch s.Class {
 		case check.Admitted, check.Refused, check.Forbidden, check.ToLogin:
 		case "":
@@ -334,8 +388,11 @@ func (a *At) unknown(r reading, id string) string {
 			return "it failed for " + name
 		}
 	}
-	if own {
-		return name + " was shown its own record, and none of somebody else's is declared"
+	if some != access.NoRecord && a.met[id][access.Foreign] == Unknown {
+		if some == access.Own {
+			return name + " was shown its own record, and none of somebody else's is declared"
+		}
+		return name + " was shown what is " + strings.Join(some.Words(), " and ") + ", and nothing else is declared"
 	}
 	return "own records and others' were answered in a way that says nothing for " + name
 }

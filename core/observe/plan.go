@@ -36,7 +36,7 @@ type Choice struct {
 // Plan says which reads to send: safe ones, as nobody and as each caller, with each of its schemes, on
 // its own record and on somebody else's where a record fills the path.
 func Plan(c *check.Context, choice Choice) (asks []Ask, left []Left) {
-	p := planning{c: c, choice: choice, drafts: check.NewDrafts(c.Doc, c.Target, access.Classes(c.Doc))}
+	p := planning{c: c, choice: choice, drafts: check.NewDrafts(wide(c.Doc), c.Target, access.Classes(c.Doc))}
 	for i, rt := range c.Doc.Routes {
 		switch why, doubtful := p.leave(i); {
 		case rt.Unsafe() || len(choice.Only) > 0 && !slices.Contains(choice.Only, rt.Key()) ||
@@ -48,6 +48,31 @@ func Plan(c *check.Context, choice Choice) (asks []Ask, left []Left) {
 		}
 	}
 	return p.asks, p.left
+}
+
+// wide is a document by which every word of `on` that can hold of a route's record counts there, so that a record of
+// each is asked for.
+func wide(d *declaration.Document) *declaration.Document {
+	for _, rec := range d.Records {
+		e := &declaration.Entry{Who: []declaration.Who{}, OwnerOf: declaration.Ref{Name: rec.Name}}
+		for _, o := range d.WordsOf(rec) {
+			w := declaration.Who{Kind: declaration.WhoSignedIn, On: o}
+			if ofGroup(o) {
+				w.Kind = declaration.WhoAnyone
+			}
+			e.Who = append(e.Who, w)
+		}
+		var routes []int
+		for i := range d.Routes {
+			if d.Record(i) == rec {
+				routes = append(routes, i)
+			}
+		}
+		if len(e.Who) > 0 {
+			d = d.Decided(e, routes...)
+		}
+	}
+	return d
 }
 
 type planning struct {
@@ -98,7 +123,11 @@ func (p *planning) leave(i int) (why string, doubtful bool) {
 
 // route plans the reads of a route.
 func (p *planning) route(i int) {
-	if !p.ask(i, nil, "", access.NoRecord) {
+	named := false
+	for _, rel := range p.relations(i, nil) {
+		named = p.ask(i, nil, "", rel) || named
+	}
+	if !named {
 		return // nothing is known that its path could name
 	}
 	p.options(i)
@@ -111,15 +140,33 @@ func (p *planning) route(i int) {
 			if s == nil || s.Kind == declaration.Link {
 				continue
 			}
-			rels := []access.Relation{access.NoRecord}
-			if rec := p.c.Doc.Record(i); rec != nil && len(rec.OwnedBy) > 0 {
-				rels = []access.Relation{access.Own, access.Foreign}
-			}
-			for _, rel := range rels {
+			for _, rel := range p.relations(i, id) {
 				p.ask(i, id, s.Name, rel)
 			}
 		}
 	}
+}
+
+// relations are those of a caller (nil is nobody) to the records that it asks for at a route: as many as there are
+// records for, and NoRecord where no word tells them apart.
+func (p *planning) relations(i int, id *declaration.Identity) (out []access.Relation) {
+	none := []access.Relation{access.NoRecord}
+	rec := p.c.Doc.Record(i)
+	if rec == nil {
+		return none
+	}
+	if words := p.c.Doc.WordsOf(rec); len(words) == 0 || id == nil && !slices.ContainsFunc(words, ofGroup) {
+		return none
+	}
+	for _, rel := range p.drafts.Relations(i, id) {
+		if p.drafts.HasAt(i, id, rel) {
+			out = append(out, rel)
+		}
+	}
+	if len(out) == 0 {
+		return none
+	}
+	return out
 }
 
 // ask plans one read.
@@ -131,9 +178,7 @@ func (p *planning) ask(i int, id *declaration.Identity, scheme string, rel acces
 	}
 	d, why, ok := p.drafts.For(i, id, rel, false)
 	if !ok {
-		if !strings.Contains(why, " owns no ") && !strings.Contains(why, "belongs to somebody else") {
-			p.left = append(p.left, Left{Route: rt.Key(), Caller: who.Identity, Why: why})
-		}
+		p.left = append(p.left, Left{Route: rt.Key(), Caller: who.Identity, Why: why})
 		return false
 	}
 	probe := &check.Probe{ID: check.ID{Route: rt.Key(), Caller: who, Relation: rel}, Record: d.Record}

@@ -16,7 +16,7 @@ func propose(d *declaration.Document, a At) (best proposal) {
 	least := 0
 	for _, c := range candidates(d, a) {
 		with := d.Decided(&c.entry, a.Route)
-		if len(c.entry.By) == 0 && len(d.Locks(&c.entry)) > 1 || !agrees(with, a.Route, a.Marks) {
+		if len(c.entry.By) == 0 && len(d.Locks(&c.entry)) > 1 || !agrees(with, a) {
 			continue
 		}
 		c.entry.Turned = turned(with, a)
@@ -31,7 +31,7 @@ func propose(d *declaration.Document, a At) (best proposal) {
 			}
 		}
 		for _, id := range d.Identities { // who is not known is not let in, where that can be said
-			if _, known := a.Marks[id.Name]; !known && expected(with, a.Route, id) != Away {
+			if _, known := a.Marks[id.Name]; !known && expected(with, a.Route, id, access.NoRecord) != Away {
 				cost += 1000
 			}
 		}
@@ -111,21 +111,13 @@ type candidate struct {
 
 // candidates are the entries that may say what was seen.
 func candidates(d *declaration.Document, a At) (out []candidate) {
-	is := func(k int, m ...Mark) bool {
-		x, asked := a.Marks[d.Identities[k].Name]
-		return asked && slices.Contains(m, x)
-	}
-	notAsked := func(k int) bool { _, asked := a.Marks[d.Identities[k].Name]; return !asked }
-	owner, anyIn := false, false
-	for k := range d.Identities {
-		owner = owner || is(k, Own)
-		anyIn = anyIn || is(k, In)
-	}
-	add := func(who []string, given map[string]any, scope []string, guessed string) {
+	c := callers{d, a}
+	some := c.anyone(Some)
+	add := func(who []declaration.Who, given map[string]any, scope []string, guessed string) {
 		e := entryOf(who)
 		e.Given, e.Scope = given, scope
-		e.Hide = owner && a.Hides
-		if owner {
+		e.Hide = some && a.Hides
+		if some {
 			e.OwnerOf = ownerOf(d, a.Route)
 		}
 		for _, by := range a.bys() {
@@ -134,27 +126,153 @@ func candidates(d *declaration.Document, a At) (out []candidate) {
 			out = append(out, candidate{x, guessed})
 		}
 	}
-	if a.Marks[nobody] == In {
-		return []candidate{{entry: entryOf([]string{"anyone"})}}
+	switch {
+	case a.Marks[nobody] == In:
+		return []candidate{{entry: entryOf(whoOf("anyone"))}}
+	case !some && !c.anyone(In):
+		return []candidate{{entry: entryOf(whoOf("nobody"))}}
 	}
-	if !anyIn && !owner {
-		return []candidate{{entry: entryOf([]string{"nobody"})}}
-	}
-	with := func(who []string) []string {
-		if owner {
-			return append([]string{"owner"}, who...)
+	add(whoOf("signed-in"), nil, nil, "")
+	for _, words := range subsets(c.words()) {
+		if who, ok := c.who(words, telling{}); ok {
+			add(who, nil, nil, "")
 		}
-		return who
 	}
-	add([]string{"signed-in"}, nil, nil, "")
-	add(with(access.Cover(d, func(k int) bool { return is(k, In) },
-		func(k int) bool { return is(k, In) || notAsked(k) })), nil, nil, "")
 	// A role of whose holders some are turned away: what tells them apart may be an attribute or a scope.
 	for _, what := range tellings(d, a) {
-		who := access.Cover(d, func(k int) bool { return is(k, In) },
-			func(k int) bool { return is(k, In) || notAsked(k) || !what.has(d.Identities[k]) })
-		add(with(who), what.given, what.scope, what.says)
-		add([]string{"signed-in"}, what.given, what.scope, what.says)
+		for _, words := range subsets(c.words()) {
+			if who, ok := c.who(words, what); ok {
+				add(who, what.given, what.scope, what.says)
+			}
+		}
+		add(whoOf("signed-in"), what.given, what.scope, what.says)
+	}
+	return out
+}
+
+// callers are those who were asked at a route.
+type callers struct {
+	d *declaration.Document
+	a At
+}
+
+// anyone says whether somebody meets a mark.
+func (c callers) anyone(m Mark) bool {
+	for _, x := range c.a.Marks {
+		if x == m {
+			return true
+		}
+	}
+	return false
+}
+
+// may says whether nothing that was seen forbids to let identity k in on the records of a word, or on all with OnAll.
+func (c callers) may(k int, on declaration.On) bool {
+	m, asked := c.a.Marks[c.d.Identities[k].Name]
+	return !asked || m == In || on.Kind != declaration.OnAll && clean(c.a.met[c.d.Identities[k].Name], on.Name)
+}
+
+// mostWords is how many words of `on` are tried together.
+const mostWords = 5
+
+// words are those that may say on which records somebody is let in.
+func (c callers) words() []declaration.On {
+	var x declaration.Extent
+	for name, m := range c.a.Marks {
+		if m != Some {
+			continue
+		}
+		for rel, was := range c.a.met[name] {
+			for _, w := range rel.Words() {
+				if was == In && clean(c.a.met[name], w) {
+					x = x.With(c.d.OnNamed(w))
+				}
+			}
+		}
+	}
+	return x.On[:min(mostWords, len(x.On))]
+}
+
+// subsets are all choices of some words; of none the empty one alone.
+func subsets(words []declaration.On) [][]declaration.On {
+	out := [][]declaration.On{nil}
+	for _, w := range words {
+		for _, s := range out {
+			out = append(out, append(slices.Clone(s), w))
+		}
+	}
+	return out
+}
+
+// who are the alternatives that let everybody in on what it was shown, by these words and no others; ok is false where
+// they do not say all of it. Those who lack what else tells callers apart may be among them.
+func (c callers) who(words []declaration.On, what telling) (out []declaration.Who, ok bool) {
+	left := map[string][]access.Relation{} // what each must be let in on yet
+	for name, m := range c.a.Marks {
+		for rel, was := range c.a.met[name] {
+			if m == Some && was == In {
+				left[name] = append(left[name], rel)
+			}
+		}
+	}
+	var open, some []declaration.Who
+	for _, o := range words {
+		holds := func(rel access.Relation) bool { return rel.Holds(o) }
+		must := func(name string) bool {
+			return slices.ContainsFunc(left[name], holds) && clean(c.a.met[name], o.Name)
+		}
+		done := func(name string) { left[name] = slices.DeleteFunc(slices.Clone(left[name]), holds) }
+		if must(nobody) {
+			open = append(open, declaration.Who{Kind: declaration.WhoAnyone, Ref: declaration.Ref{Name: "anyone"},
+				On: o})
+			for name := range left {
+				done(name)
+			}
+			continue
+		}
+		list := c.cover(o, must, what)
+		for _, id := range c.d.Identities {
+			if must(id.Name) {
+				done(id.Name)
+			}
+		}
+		some = append(some, list...)
+	}
+	for _, rels := range left {
+		if len(rels) > 0 {
+			return nil, false
+		}
+	}
+	all := c.cover(declaration.On{}, func(name string) bool { return c.a.Marks[name] == In }, what)
+	return slices.Concat(open, some, all), true
+}
+
+// cover are the alternatives that let in who must be, on the records of a word or on all. Who stands in no record of a
+// kind was not seen to get in, and is not among them where roles say so.
+func (c callers) cover(on declaration.On, must func(identity string) bool, what telling) (out []declaration.Who) {
+	may := func(k int) bool { return c.may(k, on) || !what.has(c.d.Identities[k]) }
+	each, any, stands := true, false, true
+	for k, id := range c.d.Identities {
+		each = each && may(k)
+		any = any || must(id.Name)
+		stands = stands && (on.Kind != declaration.OnWithin || len(id.In(on.Name)) > 0)
+	}
+	switch {
+	case !any:
+		return nil
+	case each && on.Kind == declaration.OnOwn:
+		return whoOf("owner")
+	case each && stands && on.Kind != declaration.OnAll:
+		out = whoOf("signed-in")
+	default:
+		out = whoOf(access.Cover(c.d, func(k int) bool { return must(c.d.Identities[k].Name) }, may)...)
+	}
+	named := slices.ContainsFunc(out, func(w declaration.Who) bool { return w.Kind == declaration.WhoIdentity })
+	if named && each && on.Kind != declaration.OnAll {
+		out = whoOf("signed-in")
+	}
+	for k := range out {
+		out[k].On = on
 	}
 	return out
 }
@@ -177,12 +295,16 @@ func (a At) bys() [][]declaration.Ref {
 }
 
 // entryOf is an entry that admits these alternatives.
-func entryOf(who []string) declaration.Entry {
-	e := declaration.Entry{Broken: declaration.BrokenEither}
-	for _, w := range who {
-		e.Who = append(e.Who, declaration.WhoOf(declaration.Ref{Name: w}))
+func entryOf(who []declaration.Who) declaration.Entry {
+	return declaration.Entry{Broken: declaration.BrokenEither, Who: who}
+}
+
+// whoOf are alternatives, as words.
+func whoOf(words ...string) (out []declaration.Who) {
+	for _, w := range words {
+		out = append(out, declaration.WhoOf(declaration.Ref{Name: w}))
 	}
-	return e
+	return out
 }
 
 // ownerOf names the record whose owner is meant where several fill the route.
@@ -221,7 +343,7 @@ func tellings(d *declaration.Document, a At) (out []telling) {
 		for _, id := range d.Identities {
 			switch m, asked := a.Marks[id.Name]; {
 			case !asked:
-			case m == In || m == Own:
+			case m == In || m == Some:
 				if !t.has(id) {
 					return
 				}
@@ -234,7 +356,7 @@ func tellings(d *declaration.Document, a At) (out []telling) {
 		}
 	}
 	for _, id := range d.Identities {
-		if m := a.Marks[id.Name]; m != In && m != Own {
+		if m := a.Marks[id.Name]; m != In && m != Some {
 			continue
 		}
 		for _, n := range slices.Sorted(maps.Keys(id.Attributes)) {

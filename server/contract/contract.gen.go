@@ -643,7 +643,7 @@ func (e ObservationState) Valid() bool {
 const (
 	ObservedMarkAway    ObservedMark = "away"
 	ObservedMarkIn      ObservedMark = "in"
-	ObservedMarkOwn     ObservedMark = "own"
+	ObservedMarkSome    ObservedMark = "some"
 	ObservedMarkUnknown ObservedMark = "unknown"
 )
 
@@ -654,7 +654,7 @@ func (e ObservedMark) Valid() bool {
 		return true
 	case ObservedMarkIn:
 		return true
-	case ObservedMarkOwn:
+	case ObservedMarkSome:
 		return true
 	case ObservedMarkUnknown:
 		return true
@@ -2450,7 +2450,10 @@ type ObservedGroup struct {
 	Marks []ObservedMark `json:"marks"`
 
 	// Odd What looks wrong; empty where nothing does
-	Odd    string   `json:"odd"`
+	Odd string `json:"odd"`
+
+	// On By caller: on which records it gets in, in words; empty unless its mark is some
+	On     []string `json:"on"`
 	Routes []string `json:"routes"`
 	Says   string   `json:"says"`
 	Title  string   `json:"title"`

@@ -3193,7 +3193,7 @@ export interface components {
             wrote: string[];
         };
         /** @enum {string} */
-        ObservedMark: "unknown" | "in" | "own" | "away";
+        ObservedMark: "unknown" | "in" | "some" | "away";
         ObservedGroup: {
             id: string;
             title: string;
@@ -3204,6 +3204,8 @@ export interface components {
             why: string;
             /** @description By caller */
             marks: components["schemas"]["ObservedMark"][];
+            /** @description By caller: on which records it gets in, in words; empty unless its mark is some */
+            on: string[];
             routes: string[];
             /** @description The entry that says exactly this; empty without */
             entry: string;

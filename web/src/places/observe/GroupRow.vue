@@ -12,9 +12,13 @@ const emit = defineEmits<{ toggle: []; confirm: []; decide: [] }>()
 
 const looks: Record<ObservedMark, [string, string]> = {
   in: ['open', 'gets in'],
-  own: ['some', 'gets in for an own record'],
+  some: ['some', 'gets in on some records'],
   away: ['shut', 'is turned away'],
   unknown: ['undecided', 'not known'],
+}
+const says = (at: number) => {
+  const on = props.group.on[at]
+  return on ? `gets in ${on}` : looks[props.group.marks[at]!][1]
 }
 const few = 3
 const routes = computed(() => props.group.routes.slice(0, few).join(', '))
@@ -36,8 +40,8 @@ const more = computed(() => props.group.routes.length - few)
         class="gate"
         :class="looks[group.marks[c.at]!][0]"
         role="img"
-        :aria-label="`${c.label} ${looks[group.marks[c.at]!][1]}`"
-        :title="`${c.says}: ${looks[group.marks[c.at]!][1]}`"
+        :aria-label="`${c.label} ${says(c.at)}`"
+        :title="`${c.says}: ${says(c.at)}`"
       ></i>
     </td>
     <td class="do">

@@ -119,8 +119,8 @@ useKeys([{ keys: 'a', says: 'ask what it does today', run: () => void start() }]
     <section v-if="nothing && !progress" class="sheet about">
       <p>
         Every route that nobody has decided is asked once as nobody and once as each caller: with GET and HEAD only,
-        inside the target's pace, on own records and on somebody else's. Nothing is sent that takes a link, or whose
-        path or summary says that it does something.
+        inside the target's pace, on own records, on somebody else's and on one of each group and team. Nothing is sent
+        that takes a link, or whose path or summary says that it does something.
       </p>
       <p>
         You then see who gets in, in groups, what looks wrong first, and each group with the line that says exactly

@@ -23,8 +23,11 @@ watch(
 )
 function who(r: ObservedRead): string {
   if (r.options) return 'nobody, which methods there are'
-  const record = r.relation === 'own' ? ', its own' : r.relation === 'foreign' ? `, ${r.owner || 'somebody'}’s` : ''
-  return (r.identity || 'nobody') + (r.scheme ? ` with ${r.scheme}` : '') + record + (r.record ? ` ${r.record}` : '')
+  const whose = r.owner && r.owner !== r.identity ? `${r.owner}’s` : ''
+  const how =
+    r.relation === 'foreign' ? whose || 'somebody’s' : r.relation.replace('own', 'its own').replaceAll('+', ' ')
+  const record = [how, r.record].filter((x) => x).join(' ')
+  return (r.identity || 'nobody') + (r.scheme ? ` with ${r.scheme}` : '') + (record && `, ${record}`)
 }
 </script>
 

@@ -11,7 +11,7 @@ export interface Column {
 export function columns(o: Pick<Observation, 'callers' | 'groups'>): Column[] {
   const by = new Map<string, { at: number; names: string[] }>()
   o.callers.forEach((name, at) => {
-    const key = name === '' ? '' : o.groups.map((g) => g.marks[at]).join()
+    const key = name === '' ? '' : o.groups.map((g) => `${g.marks[at]} ${g.on[at]}`).join()
     const c = by.get(key)
     if (c) c.names.push(name)
     else by.set(key, { at, names: [name || 'nobody'] })
