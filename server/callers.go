@@ -12,7 +12,8 @@ import (
 func (s *Server) LookAtCallers(_ context.Context,
 	q contract.LookAtCallersRequestObject) (contract.LookAtCallersResponseObject, error) {
 	o := s.app.Callers.Look(q.Body.Target, q.Body.Text)
-	out := contract.LookAtCallers200JSONResponse{Targets: orEmpty(o.Targets), Roles: []contract.CallerRole{},
+	out := contract.LookAtCallers200JSONResponse{Targets: orEmpty(o.Targets), Kinds: orEmpty(o.Kinds),
+		Roles:      []contract.CallerRole{},
 		Identities: []contract.CallerIdentity{},
 		Schemes:    []contract.CallerScheme{}}
 	for _, r := range o.Roles {
@@ -21,8 +22,9 @@ func (s *Server) LookAtCallers(_ context.Context,
 	}
 	for _, id := range o.Identities {
 		x := contract.CallerIdentity{Name: id.Name, Roles: orEmpty(id.Roles), Scopes: orEmpty(id.Scopes),
-			Attributes: map[string]string{}, Credentials: []contract.CallerCredential{}, Owns: id.Owns, Opens: id.Opens,
-			Line: id.Line}
+			Attributes: map[string]string{}, Credentials: []contract.CallerCredential{}, Owns: id.Owns, In: id.In,
+			Opens: id.Opens,
+			Line:  id.Line}
 		for n, v := range id.Attributes {
 			x.Attributes[n] = fmt.Sprint(v)
 		}
@@ -59,6 +61,9 @@ func (s *Server) EditCallers(ctx context.Context,
 	ch.Includes, ch.Roles, ch.Scopes = list(b.Includes), list(b.Roles), list(b.Scopes)
 	if b.Attributes != nil {
 		ch.Attributes = *b.Attributes
+	}
+	if b.In != nil {
+		ch.In = *b.In
 	}
 	if b.Credentials != nil {
 		for _, g := range *b.Credentials {

@@ -78,6 +78,7 @@ type Identity struct {
 	Attributes  map[string]any
 	Credentials []Credential
 	Owns        map[string][]string // ids by record
+	In          map[string][]string // the records of a kind that it stands in, by the kind
 	Opens       int                 // routes
 	Line        int
 }
@@ -97,6 +98,7 @@ type Scheme struct {
 // Overview is who calls, by a text.
 type Overview struct {
 	Targets    []string // that it declares
+	Kinds      []string // that identities or records stand in
 	Roles      []Role
 	Identities []Identity
 	Schemes    []Scheme
@@ -108,7 +110,7 @@ func (c *Callers) Look(target, text string) Overview {
 	if text != "" {
 		d, _ = c.ws.Parse(text)
 	}
-	o := Overview{Targets: declaration.Names(d.Targets, func(t *declaration.Target) string { return t.Name })}
+	o := Overview{Kinds: d.Kinds(), Targets: declaration.Names(d.Targets, func(t *declaration.Target) string { return t.Name })}
 	opens := map[string]map[int]bool{} // by identity or "role NAME"
 	for _, r := range d.Roles {
 		opens["role "+r.Name] = opensTo(d, &declaration.Identity{Name: "\x00" + r.Name,
@@ -172,12 +174,15 @@ func (c *Callers) Look(target, text string) Overview {
 
 func (c *Callers) identity(d *declaration.Document, target string, id *declaration.Identity) Identity {
 	x := Identity{Name: id.Name, Scopes: id.Scopes, Attributes: id.Attributes, Line: id.Line,
-		Owns:  map[string][]string{},
+		Owns: map[string][]string{}, In: map[string][]string{},
 		Roles: declaration.Names(id.Roles, func(r declaration.Ref) string { return r.Name })}
 	for _, r := range d.Records {
 		if ids := r.OwnedBy[id.Name]; len(ids) > 0 {
 			x.Owns[r.Name] = ids
 		}
+	}
+	for _, w := range id.Within {
+		x.In[w.Name] = id.In(w.Name)
 	}
 	for _, cr := range id.Credentials {
 		k := Credential{Scheme: cr.Scheme.Name, State: Never}

@@ -35,9 +35,9 @@ schemes:
 identities:
   ann: { roles: reader, credentials: { card: { name: ann, password: env:ANN } } } # the first
   bob: { roles: [reader], attributes: { ok: true }, credentials: { card: { name: bob, password: env:BOB }, key: { key: env:K } } }
-  meg: { roles: boss, credentials: { card: { name: meg, password: env:MEG } } }
+  meg: { roles: boss, in: { team: north }, credentials: { card: { name: meg, password: env:MEG } } }
 records:
-  thing: { fills: "/t/{id}", owned_by: { ann: [t-1], bob: [t-2] } }
+  thing: { fills: "/t/{id}", owned_by: { ann: [t-1], bob: [t-2] }, in: { team: { north: [t-1] } } }
 access:
   - { at: GET /a, who: reader, by: card }
   - { at: GET /b, who: boss }
@@ -70,6 +70,8 @@ func TestWhoCalls(t *testing.T) {
 	assert.Equal(t, 4, bob.Opens, "a, c, a record of its own, and the login")
 	assert.Equal(t, map[string][]string{"thing": {"t-2"}}, bob.Owns)
 	assert.Equal(t, []Member{{"name", "bob", false}, {"password", "env:BOB", true}}, bob.Credentials[0].Fill)
+	assert.Equal(t, map[string][]string{"team": {"north"}}, o.Identities[2].In)
+	assert.Equal(t, []string{"team"}, o.Kinds)
 	assert.Equal(t, Never, bob.Credentials[0].State)
 	assert.Equal(t, Scheme{Name: "card", Kind: "bearer", Login: "POST /login", Needs: []string{"name", "password"},
 		Secret: []string{"password"},
@@ -104,6 +106,16 @@ func TestCallersAreEdited(t *testing.T) {
 			[]string{`  ann: { roles: [reader, boss], credentials: { card: { name: ann, password: env:ANN } } } # the first`},
 			[]string{`  ann: { roles: reader, credentials: { card: { name: ann, password: env:ANN } } } # the first`},
 			""},
+		{"where one stands", Change{Do: "put", Kind: IdentityKind, Name: "meg", Roles: []string{"boss"},
+			In: map[string][]string{"team": {"north", "south"}}},
+			[]string{`  meg: { roles: boss, in: { team: [north, south] }, credentials: { card: { name: meg, password: env:MEG } } }`},
+			[]string{`  meg: { roles: boss, in: { team: north }, credentials: { card: { name: meg, password: env:MEG } } }`}, ""},
+		{"that one stands nowhere", Change{Do: "put", Kind: IdentityKind, Name: "meg", Roles: []string{"boss"},
+			In: map[string][]string{}},
+			[]string{`  meg: { roles: boss, credentials: { card: { name: meg, password: env:MEG } } }`},
+			[]string{`  meg: { roles: boss, in: { team: north }, credentials: { card: { name: meg, password: env:MEG } } }`}, ""},
+		{"a kind without a record", Change{Do: "put", Kind: IdentityKind, Name: "meg",
+			In: map[string][]string{"team": {}}}, nil, nil, "needs a kind and a record of it"},
 		{"a role", Change{Do: "put", Kind: RoleKind, Name: "chief", Includes: []string{"boss"}},
 			[]string{"  chief: { includes: boss }"}, nil, ""},
 		{"a scheme", Change{Do: "put", Kind: SchemeKind, Name: "desk", Text: "{ kind: cookie, name: desk }"},
@@ -133,28 +145,28 @@ func TestCallersAreEdited(t *testing.T) {
 				`    login: { send: POST /login, json: { name: "{name}", password: "{password}" }, take: { access: /token } }`}, nil, ""},
 		{"another name, everywhere", Change{Do: "rename", Kind: IdentityKind, Name: "bob", To: "rob"}, []string{
 			`  rob: { roles: [reader], attributes: { ok: true }, credentials: { card: { name: bob, password: env:BOB }, key: { key: env:K } } }`,
-			`  thing: { fills: "/t/{id}", owned_by: { ann: [t-1], rob: [t-2] } }`,
+			`  thing: { fills: "/t/{id}", owned_by: { ann: [t-1], rob: [t-2] }, in: { team: { north: [t-1] } } }`,
 			`  - { at: GET /c, who: [boss, "identity:rob"], by: [card, key] }`,
 			`  - { finding: mg-0123456789, callers: rob, reason: known, by: ann, until: 2030-01-01 }`}, []string{
 			`  bob: { roles: [reader], attributes: { ok: true }, credentials: { card: { name: bob, password: env:BOB }, key: { key: env:K } } }`,
-			`  thing: { fills: "/t/{id}", owned_by: { ann: [t-1], bob: [t-2] } }`,
+			`  thing: { fills: "/t/{id}", owned_by: { ann: [t-1], bob: [t-2] }, in: { team: { north: [t-1] } } }`,
 			`  - { at: GET /c, who: [boss, "identity:bob"], by: [card, key] }`,
 			`  - { finding: mg-0123456789, callers: [bob], reason: known, by: ann, until: 2030-01-01 }`}, ""},
 		{"a role's", Change{Do: "rename", Kind: RoleKind, Name: "boss", To: "chief"},
 			[]string{"  chief: { includes: reader }",
-				`  meg: { roles: chief, credentials: { card: { name: meg, password: env:MEG } } }`,
+				`  meg: { roles: chief, in: { team: north }, credentials: { card: { name: meg, password: env:MEG } } }`,
 				`  - { at: GET /b, who: chief }`, `  - { at: GET /c, who: [chief, "identity:bob"], by: [card, key] }`},
 			[]string{"  boss: { includes: reader }",
-				`  meg: { roles: boss, credentials: { card: { name: meg, password: env:MEG } } }`,
+				`  meg: { roles: boss, in: { team: north }, credentials: { card: { name: meg, password: env:MEG } } }`,
 				`  - { at: GET /b, who: boss }`, `  - { at: GET /c, who: [boss, "identity:bob"], by: [card, key] }`},
 			""},
 		{"a name that is taken", Change{Do: "rename", Kind: IdentityKind, Name: "bob", To: "ann"}, nil, nil,
 			`there is a identity "ann" already`},
 		{"what is no name", Change{Do: "rename", Kind: IdentityKind, Name: "bob", To: "b o b"}, nil, nil, "is no name"},
 		{"one goes, with its records", Change{Do: "remove", Kind: IdentityKind, Name: "ann"},
-			[]string{`  thing: { fills: "/t/{id}", owned_by: { bob: [t-2] } }`},
+			[]string{`  thing: { fills: "/t/{id}", owned_by: { bob: [t-2] }, in: { team: { north: [t-1] } } }`},
 			[]string{`  ann: { roles: reader, credentials: { card: { name: ann, password: env:ANN } } } # the first`,
-				`  thing: { fills: "/t/{id}", owned_by: { ann: [t-1], bob: [t-2] } }`}, ""},
+				`  thing: { fills: "/t/{id}", owned_by: { ann: [t-1], bob: [t-2] }, in: { team: { north: [t-1] } } }`}, ""},
 		{"who is named elsewhere stays", Change{Do: "remove", Kind: IdentityKind, Name: "bob"}, nil, nil,
 			"bob is named in line 21; take it out there first"},
 		{"nobody", Change{Do: "remove", Kind: IdentityKind, Name: "zoe"}, nil, nil, `there is no identity "zoe"`},

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -33,11 +34,13 @@ type Change struct {
 	Name string
 	To   string // the new name of a copy or a rename; of take what is taken: access or refresh; of set the member
 	// Of put.
-	Includes    []string          // of a role
-	Roles       []string          // of an identity
-	Scopes      []string          // of an identity
-	Attributes  map[string]string // of an identity, as text
-	Credentials []Given           // of an identity; one that is not named stays
+	Includes   []string          // of a role
+	Roles      []string          // of an identity
+	Scopes     []string          // of an identity
+	Attributes map[string]string // of an identity, as text
+	// In are the records of a kind that an identity stands in, by the kind; nil leaves it as it is.
+	In          map[string][]string
+	Credentials []Given // of an identity; one that is not named stays
 	// Of a scheme: its members, as they stand in a declaration; of take a pointer; of set a value.
 	Text string
 }
@@ -150,6 +153,13 @@ func (c *Callers) put(ctx context.Context, text string, d *declaration.Document,
 		}
 		fields = [][2]string{{"roles", flow(ch.Roles)}, {"scopes", flow(ch.Scopes)}, {"attributes", attrs},
 			{"credentials", creds}}
+		if ch.In != nil {
+			in, err := within(ch.In)
+			if err != nil {
+				return "", err
+			}
+			fields = slices.Insert(fields, 3, [2]string{"in", in})
+		}
 	}
 	edits := newRoles(d, ch.Roles)
 	if exists(d, ch.Kind, ch.Name) {
@@ -212,6 +222,21 @@ func attributes(m map[string]string) (string, error) {
 			v = declaration.Scalar(v)
 		}
 		fields = append(fields, [2]string{declaration.Scalar(n), v})
+	}
+	return flowOf(fields), nil
+}
+
+// within is where an identity stands, as text.
+func within(m map[string][]string) (string, error) {
+	if len(m) == 0 {
+		return "", nil
+	}
+	var fields [][2]string
+	for _, kind := range slices.Sorted(maps.Keys(m)) {
+		if strings.TrimSpace(kind) == "" || len(m[kind]) == 0 {
+			return "", errors.New("where an identity stands needs a kind and a record of it, as in  team: north")
+		}
+		fields = append(fields, [2]string{declaration.Scalar(kind), flow(m[kind])})
 	}
 	return flowOf(fields), nil
 }

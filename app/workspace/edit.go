@@ -95,7 +95,7 @@ func (ws *Workspace) EditBoard(text string, c BoardChange) (Edited, error) {
 	if err != nil {
 		return Edited{}, fmt.Errorf("%w: %w", fault.ErrInput, err)
 	}
-	e := Edited{Text: out, Title: titleOf(c), Notes: append([]string{}, notes...)}
+	e := Edited{Text: out, Title: titleOf(doc, c), Notes: append([]string{}, notes...)}
 	for _, x := range []struct {
 		word string
 		said bool
@@ -110,7 +110,7 @@ func (ws *Workspace) EditBoard(text string, c BoardChange) (Edited, error) {
 	return e, ws.leaves(e.Text)
 }
 
-func titleOf(c BoardChange) string {
+func titleOf(doc *declaration.Document, c BoardChange) string {
 	some := func(list []string, one, many string) string {
 		if len(list) == 1 {
 			if list[0] == "" {
@@ -131,7 +131,7 @@ func titleOf(c BoardChange) string {
 	case access.Lower:
 		return "Turn " + who + " away at " + at
 	case access.Owner:
-		return access.OnlyOn(c.On) + " at " + at
+		return access.OnlyOn(doc.OnNamed(c.On)) + " at " + at
 	}
 	var parts []string
 	for _, k := range setWords {

@@ -151,12 +151,16 @@ func stillOnSome(d *declaration.Document, some []declaration.Who, selected, befo
 	return some
 }
 
-// OnlyOn is what admitting on some records only is called, by the word of `on`.
-func OnlyOn(word string) string {
-	if word == "" || word == declaration.Own.Name {
+// OnlyOn is what admitting on some records only is called.
+func OnlyOn(on declaration.On) string {
+	switch on.Kind {
+	case declaration.OnOwn:
 		return "Own records only"
+	case declaration.OnGroup:
+		return "Records that are " + on.Name + " only"
+	default:
 	}
-	return "Records on " + word + " only"
+	return "Records " + on.Text() + " only"
 }
 
 // onSome adds to the alternatives of a rule those that admit callers on some records: whoever owns them, anyone on a

@@ -184,6 +184,24 @@ func (rec *Record) Knows(o On) bool {
 	return true
 }
 
+// Kinds are those that identities or records stand in, each once, in the order written.
+func (d *Document) Kinds() (out []string) {
+	add := func(list []Within) {
+		for _, w := range list {
+			if !slices.Contains(out, w.Name) {
+				out = append(out, w.Name)
+			}
+		}
+	}
+	for _, rec := range d.Records {
+		add(rec.Within)
+	}
+	for _, id := range d.Identities {
+		add(id.Within)
+	}
+	return out
+}
+
 // WordsOf are the words of `on` that can hold of records of a kind, each once: own first, then groups, then kinds.
 func (d *Document) WordsOf(rec *Record) []On {
 	var x Extent

@@ -1260,10 +1260,13 @@ type CallerEdit struct {
 	Attributes  *map[string]string `json:"attributes,omitempty"`
 	Credentials *[]CallerGiven     `json:"credentials,omitempty"`
 	Do          CallerEditDo       `json:"do"`
-	Includes    *[]string          `json:"includes,omitempty"`
-	Kind        CallerEditKind     `json:"kind"`
-	Name        string             `json:"name"`
-	Roles       *[]string          `json:"roles,omitempty"`
+
+	// In The records of a kind that an identity stands in, by the kind; left out, it stays
+	In       *map[string][]string `json:"in,omitempty"`
+	Includes *[]string            `json:"includes,omitempty"`
+	Kind     CallerEditKind       `json:"kind"`
+	Name     string               `json:"name"`
+	Roles    *[]string            `json:"roles,omitempty"`
 
 	// Scheme The members of a scheme as they stand in a declaration; of take a pointer into the answer; of set a value
 	Scheme *string   `json:"scheme,omitempty"`
@@ -1299,14 +1302,17 @@ type CallerGiven struct {
 
 // CallerIdentity defines model for CallerIdentity.
 type CallerIdentity struct {
-	Attributes  map[string]string   `json:"attributes"`
-	Credentials []CallerCredential  `json:"credentials"`
-	Line        int                 `json:"line"`
-	Name        string              `json:"name"`
-	Opens       int                 `json:"opens"`
-	Owns        map[string][]string `json:"owns"`
-	Roles       []string            `json:"roles"`
-	Scopes      []string            `json:"scopes"`
+	Attributes  map[string]string  `json:"attributes"`
+	Credentials []CallerCredential `json:"credentials"`
+
+	// In The records of a kind that it stands in, by the kind
+	In     map[string][]string `json:"in"`
+	Line   int                 `json:"line"`
+	Name   string              `json:"name"`
+	Opens  int                 `json:"opens"`
+	Owns   map[string][]string `json:"owns"`
+	Roles  []string            `json:"roles"`
+	Scopes []string            `json:"scopes"`
 }
 
 // CallerMember defines model for CallerMember.
@@ -1390,8 +1396,11 @@ type CallerTry struct {
 // Callers defines model for Callers.
 type Callers struct {
 	Identities []CallerIdentity `json:"identities"`
-	Roles      []CallerRole     `json:"roles"`
-	Schemes    []CallerScheme   `json:"schemes"`
+
+	// Kinds That identities or records stand in
+	Kinds   []string       `json:"kinds"`
+	Roles   []CallerRole   `json:"roles"`
+	Schemes []CallerScheme `json:"schemes"`
 
 	// Targets Of the text
 	Targets []string `json:"targets"`

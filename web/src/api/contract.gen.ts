@@ -2980,6 +2980,10 @@ export interface components {
             owns: {
                 [key: string]: string[];
             };
+            /** @description The records of a kind that it stands in, by the kind */
+            in: {
+                [key: string]: string[];
+            };
             opens: number;
             line: number;
         };
@@ -2998,6 +3002,8 @@ export interface components {
             line: number;
         };
         Callers: {
+            /** @description That identities or records stand in */
+            kinds: string[];
             /** @description Of the text */
             targets: string[];
             roles: components["schemas"]["CallerRole"][];
@@ -3029,6 +3035,10 @@ export interface components {
             scopes?: string[];
             attributes?: {
                 [key: string]: string;
+            };
+            /** @description The records of a kind that an identity stands in, by the kind; left out, it stays */
+            in?: {
+                [key: string]: string[];
             };
             credentials?: components["schemas"]["CallerGiven"][];
             /** @description The members of a scheme as they stand in a declaration; of take a pointer into the answer; of set a value */

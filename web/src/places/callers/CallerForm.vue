@@ -15,6 +15,16 @@ const attributes = ref(
     .map(([k, v]) => `${k}: ${v}`)
     .join('\n'),
 )
+const lines = (text: string) =>
+  text.split('\n').flatMap((l) => {
+    const i = l.indexOf(':')
+    return i > 0 ? [[l.slice(0, i).trim(), l.slice(i + 1).trim()] as const] : []
+  })
+const within = ref(
+  Object.entries(props.identity?.in ?? {})
+    .map(([kind, places]) => `${kind}: ${places.join(', ')}`)
+    .join('\n'),
+)
 const scheme = ref(props.identity?.credentials[0]?.scheme ?? props.callers.schemes[0]?.name ?? '')
 const values = ref<Record<string, string>>({})
 const where = ref<'kept' | 'env'>('kept')
@@ -46,17 +56,14 @@ const change = computed<Omit<CallerEdit, 'text'>>(() => {
       else secrets[n] = v
     } else members[n] = v
   }
-  const entries = attributes.value.split('\n').flatMap((l) => {
-    const i = l.indexOf(':')
-    return i > 0 ? [[l.slice(0, i).trim(), l.slice(i + 1).trim()] as const] : []
-  })
   return {
     do: 'put',
     kind: 'identity',
     name: name.value.trim(),
     roles: roles.value,
     scopes: scopes.value.split(/[\s,]+/).filter(Boolean),
-    attributes: Object.fromEntries(entries),
+    attributes: Object.fromEntries(lines(attributes.value)),
+    in: Object.fromEntries(lines(within.value).map(([kind, places]) => [kind, places.split(/[\s,]+/).filter(Boolean)])),
     credentials: scheme.value && needs.value.length ? [{ scheme: scheme.value, members, secrets }] : [],
   }
 })
@@ -89,6 +96,14 @@ const ready = computed(() => !!name.value.trim() && needs.value.every((n) => (va
         :autosize="{ minRows: 1, maxRows: 5 }"
         placeholder="email_verified: true"
         :input-props="{ 'aria-label': 'Attributes' }"
+    /></FormField>
+    <FormField v-if="callers.kinds.length" label="stands in"
+      ><NInput
+        v-model:value="within"
+        type="textarea"
+        :autosize="{ minRows: 1, maxRows: 5 }"
+        :placeholder="`${callers.kinds[0]}: NAME`"
+        :input-props="{ 'aria-label': 'Stands in' }"
     /></FormField>
     <FormField v-if="schemes.length" label="proves it with"
       ><NSelect v-model:value="scheme" :options="schemes" aria-label="Scheme"

@@ -84,6 +84,10 @@ function named() {
         <dt>scopes</dt>
         <dd class="mono">{{ identity.scopes.join(' ') }}</dd>
       </template>
+      <template v-for="(places, kind) in identity.in" :key="kind">
+        <dt>{{ kind }}</dt>
+        <dd class="mono">{{ places.join(', ') }}</dd>
+      </template>
       <template v-for="(ids, record) in identity.owns" :key="record">
         <dt>owns</dt>
         <dd class="mono">{{ record }} {{ ids.join(', ') }}</dd>

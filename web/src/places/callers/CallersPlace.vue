@@ -143,6 +143,7 @@ useKeys([
             <td class="faint">
               {{
                 [
+                  ...Object.entries(i.in).map(([kind, places]) => `${kind} ${places.join(' and ')}`),
                   ...i.scopes.map((s) => `scope ${s}`),
                   ...Object.entries(i.attributes).map(([k, v]) => `${k}: ${v}`),
                 ].join(', ')
