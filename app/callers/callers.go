@@ -110,7 +110,8 @@ func (c *Callers) Look(target, text string) Overview {
 	if text != "" {
 		d, _ = c.ws.Parse(text)
 	}
-	o := Overview{Kinds: d.Kinds(), Targets: declaration.Names(d.Targets, func(t *declaration.Target) string { return t.Name })}
+	o := Overview{Kinds: d.Kinds(),
+		Targets: declaration.Names(d.Targets, func(t *declaration.Target) string { return t.Name })}
 	opens := map[string]map[int]bool{} // by identity or "role NAME"
 	for _, r := range d.Roles {
 		opens["role "+r.Name] = opensTo(d, &declaration.Identity{Name: "\x00" + r.Name,

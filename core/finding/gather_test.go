@@ -23,6 +23,30 @@ func TestSeverityOfWhatIsNotDeclared(t *testing.T) {
 		Rate(Undeclared, declaration.Update, declaration.Medium, ByMany))
 }
 
+// A finding tells of the first probe that proves it, or else of the first.
+func TestWhatShowsItBest(t *testing.T) {
+	row := Row{Kind: Leaking, Cause: "x"}
+	for _, c := range []struct {
+		sure []Confidence
+		says string
+	}{
+		{[]Confidence{Likely, Likely}, "reason 0"},
+		{[]Confidence{Likely, Proven, Proven}, "reason 1"},
+		{[]Confidence{Proven, Likely, Proven}, "reason 0"},
+	} {
+		var seen []Seen
+		for k, sure := range c.sure {
+			name := string(rune('0' + k))
+			seen = append(seen, Seen{Probe: name, Route: "GET /a", Column: "ann", Who: "ann", Identity: "ann", Gaps: []Gap{
+				{Row: &row, Reason: "reason " + name, Confidence: sure, Scope: Scope{Of: AtScheme, Name: "s"}}}})
+		}
+		list := Gather(&declaration.Document{}, seen)
+		if assert.Len(t, list, 1) {
+			assert.Contains(t, list[0].Reason, c.says)
+		}
+	}
+}
+
 // A finding says how many more it is about, once: by its callers, its routes, or the sum of its row.
 func TestHowManyMore(t *testing.T) {
 	d := &declaration.Document{}

@@ -101,6 +101,11 @@ func (crossings) At(int) []*check.Probe {
 
 func planned(t *testing.T) (*check.Context, *check.Planning) {
 	t.Helper()
+	return plannedOf(t, text)
+}
+
+func plannedOf(t *testing.T, text string) (*check.Context, *check.Planning) {
+	t.Helper()
 	d, msgs := declaration.Parse("x", []byte(text), nil)
 	require.False(t, declaration.Failed(msgs), msgs)
 	c, p := &check.Context{Doc: d, Target: d.TargetNamed("all")}, check.NewPlanning(crossings{d: d})
@@ -149,6 +154,30 @@ func TestWhatIsTried(t *testing.T) {
 	assert.Contains(t, left, "every route behind link, a credential: expired: no expired link is at hand; paste one "+
 		"that was given out before as the scheme's expired_link")
 	assert.Len(t, slices.Compact(slices.Sorted(slices.Values(left))), len(left), "each is told once")
+}
+
+// What only tests may issue is signed with a key of its own, or else with the scheme's.
+func TestWhatOnlyTestsMayIssueIsTriedWithAKey(t *testing.T) {
+	for _, c := range []struct{ only, scheme, left string }{
+		{"issuer: dev", "", "there is no key to sign such a token with; give tests_only a signing_key"},
+		{"issuer: dev, signing_key: env:DEV", "", ""},
+		{"issuer: dev", "signing_key: env:KEY, ", ""},
+	} {
+		_, p := plannedOf(t, strings.NewReplacer("millgate: 1\n", "millgate: 1.1\n", "unsafe: allowed }",
+			"unsafe: allowed, refuses: tests }", "s: { kind: bearer, token: jwt, ", "s: { kind: bearer, token: jwt, "+
+				c.scheme+"tests_only: { "+c.only+" }, ").Replace(text))
+		var left []string
+		for _, o := range p.Left {
+			if strings.Contains(o.What, "credential: "+check.TestsOnly) {
+				left = append(left, o.Why)
+			}
+		}
+		assert.Equal(t, c.left != "", len(left) > 0, "%v %v", c, left)
+		for _, why := range left {
+			assert.Equal(t, c.left, why)
+		}
+		assert.Equal(t, c.left == "", slices.Contains(ways(p, "GET /v2/things"), check.TestsOnly), c.only)
+	}
 }
 
 func probeOf(t *testing.T, p *check.Planning, route, way string) *check.Probe {
