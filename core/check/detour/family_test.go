@@ -121,6 +121,36 @@ func TestOverriding(t *testing.T) {
 		"on a record that is made for it")
 }
 
+// What would refute a way is sent where the way was admitted, and there alone: an address of no route beside what asks
+// at another address, and what carried an overridden method by itself.
+func TestWhatIsSentToRefuteAWay(t *testing.T) {
+	c, p := planned(t, "all")
+	for _, status := range []int{200, 401} {
+		for _, x := range p.Probes {
+			if x.Route != "GET /v2/things" {
+				continue
+			}
+			var second []string
+			_, calls := play.Run(Family{}.Script(c, x), 9, func(c check.Call, _ time.Duration) check.Report {
+				return check.Report{Name: c.Name, Fate: check.Answered, Exchange: check.Exchange{Status: status}}
+			})
+			for _, c := range calls[1:] {
+				second = append(second, c.Name+" "+c.Request.Path)
+			}
+			switch {
+			case status == 401, x.Of == HeadMethod, x.Of == OptionsMethod, x.Of == PastGateway:
+				assert.Empty(t, second, "%s %d", x.Of, status)
+			case x.Of == MethodOverride:
+				assert.Equal(t, []string{alone + " /v2/things"}, second)
+			default:
+				require.Len(t, second, 1, x.Of)
+				assert.Contains(t, second[0], elsewhere)
+				assert.Contains(t, second[0], check.Nowhere)
+			}
+		}
+	}
+}
+
 // Every way around a guard: what gets through, and what only looks so.
 func TestJudge(t *testing.T) {
 	c, p := planned(t, "all")
