@@ -37,8 +37,9 @@ func TestWhatShowsItBest(t *testing.T) {
 		var seen []Seen
 		for k, sure := range c.sure {
 			name := string(rune('0' + k))
-			seen = append(seen, Seen{Probe: name, Route: "GET /a", Column: "ann", Who: "ann", Identity: "ann", Gaps: []Gap{
-				{Row: &row, Reason: "reason " + name, Confidence: sure, Scope: Scope{Of: AtScheme, Name: "s"}}}})
+			seen = append(seen, Seen{Probe: name, Route: "GET /a", Column: "ann", Who: "ann", Identity: "ann",
+				Gaps: []Gap{
+					{Row: &row, Reason: "reason " + name, Confidence: sure, Scope: Scope{Of: AtScheme, Name: "s"}}}})
 		}
 		list := Gather(&declaration.Document{}, seen)
 		if assert.Len(t, list, 1) {

@@ -60,6 +60,15 @@ func TestOneOfEachRelation(t *testing.T) {
 		got[x.Route] = append(got[x.Route], strings.Join(strings.Fields(fmt.Sprintf("%s %s %s: %s %d",
 			x.Caller.Identity, x.Caller.State, x.Relation, at, e.Status())), " ")+x.Of)
 	}
+	says := map[string]string{}
+	for _, x := range p.Probes {
+		if x.Route == "GET /notes/{note_id}" && x.Of == "" {
+			_, says[x.Caller.Identity+" "+string(x.Caller.State)+" "+string(x.Relation)] = Family{}.Cell(x)
+		}
+	}
+	assert.Subset(t, says, map[string]string{" absent published": "no credential, published note",
+		" broken foreign": "broken credential, somebody else's note", "imre sound own": "own note",
+		"imre sound foreign": "somebody else's note", "quill sound ": "sound credential"})
 	assert.Equal(t, []string{
 		"absent published: n-2 0", "absent foreign: n-1 401", "broken published: n-2 0", "broken foreign: n-1 401",
 		"imre sound own: n-1 0", "imre sound published: n-2 0", "imre sound foreign: n-4 403", "quill sound : n-1 0",

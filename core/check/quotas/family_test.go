@@ -136,6 +136,26 @@ func said(m *Measured, about string) string {
 	return ""
 }
 
+// What is declared of a quota changes with whether each route counts alone.
+func TestWhatIsDeclared(t *testing.T) {
+	c, p := planned(t, "t")
+	said := 0
+	for _, x := range p.Probes {
+		q := c.Doc.QuotaNamed(x.Of)
+		if q == nil {
+			continue
+		}
+		said++
+		for _, each := range []bool{false, true} {
+			q.PerRoute = each
+			says := Family{}.Declared(c, x)
+			assert.Contains(t, says, " of "+q.Name+", ")
+			assert.Equal(t, each, strings.HasSuffix(says, ", each route alone"), says)
+		}
+	}
+	assert.Positive(t, said)
+}
+
 func TestDrills(t *testing.T) {
 	five := []quota.Limit{{Kind: quota.FixedFirst, N: 5, W: 2 * second}}
 	queue := []quota.Limit{{Kind: quota.Bucket, N: 1, W: second, Burst: 5, Queue: 2}}
