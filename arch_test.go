@@ -133,7 +133,8 @@ var arrows = map[string][]string{
 	"core/check/families": {
 		"core/check", "core/check/accounts", "core/check/answers", "core/check/clocks", "core/check/credential",
 		"core/check/crossing",
-		"core/check/detour", "core/check/headers", "core/check/issued", "core/check/logins", "core/check/malformed",
+		"core/check/detour", "core/check/headers", "core/check/issued", "core/check/lists", "core/check/logins",
+		"core/check/malformed",
 		"core/check/order", "core/check/pages",
 		"core/check/quotas", "core/check/raised", "core/check/sessions", "core/check/undeclared", "core/finding",
 	},
@@ -141,6 +142,7 @@ var arrows = map[string][]string{
 	"core/check/issued": {
 		"core/access", "core/check", "core/declaration", "core/finding", "core/session", "core/token",
 	},
+	"core/check/lists":     {"core/access", "core/check", "core/declaration", "core/finding", "core/pointer"},
 	"core/check/logins":    {"core/access", "core/check", "core/declaration", "core/finding"},
 	"core/check/malformed": {"core/access", "core/check", "core/declaration", "core/finding"},
 	"core/check/order":     {"core/access", "core/check", "core/declaration", "core/finding"},

@@ -43,6 +43,7 @@ var detection = []struct {
 	{standin.StateIgnored, []string{"U GET /v1/proposals/{proposal_id}"}},
 	{standin.TenantCrossed, []string{"P GET /v1/teams/{team_id}/notes"}},
 	{standin.TenantMixed, []string{"P GET /v1/teams/{team_id}/notes/{note_id}"}},
+	{standin.ListShowsOthers, []string{"P GET /v1/proposals"}},
 	{standin.WrongChallenge, []string{"W everything answered with an error without a challenge of Bearer"}},
 	{standin.ObserverSlews, []string{"P POST /v1/dome/slew"}},
 	{standin.AuditorWrites, []string{"P PUT /v1/instruments/{instrument_id}"}},

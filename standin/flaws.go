@@ -96,6 +96,7 @@ const (
 	TenantCrossed      Flaw = "tenant-crossed"
 	TenantMixed        Flaw = "tenant-mixed"
 	WrongChallenge     Flaw = "wrong-challenge"
+	ListShowsOthers    Flaw = "list-shows-others"
 )
 
 // What says in a sentence what each flaw does.
@@ -181,6 +182,7 @@ var What = []struct {
 	{StateIgnored, "drafts of proposals are read by anyone, as what is published"},
 	{TenantCrossed, "the notes of another team are read"},
 	{TenantMixed, "a note of another team is read below one's own"},
+	{ListShowsOthers, "the list of proposals has those of other teams"},
 	{WrongChallenge, "the 401 asks for another scheme than the one that is accepted"},
 }
 

@@ -50,7 +50,7 @@ func (s *Service) science(api adder) {
 	api("GET /v1/sky/objects/{object_id}", open, s.object)
 
 	api("GET /v1/proposals", access(oneOf("observer", "auditor")),
-		func(c *call) { c.json(200, s.list("p", s.visible(c))) })
+		s.listProposals)
 	api("POST /v1/proposals", verified(oneOf("observer")), s.create("p", []string{"title"},
 		map[string]any{"state": "draft", "hours": 1, "abstract": ""}))
 	api("GET /v1/proposals/{proposal_id}", guard{scheme: "access", who: anyIn, opens: s.published}, s.readProposal)
@@ -60,7 +60,7 @@ func (s *Service) science(api adder) {
 	api("POST /v1/proposals/{proposal_id}/approve", access(oneOf("director")), s.setState("approved"))
 
 	api("GET /v1/observations", access(oneOf("observer", "auditor")),
-		func(c *call) { c.json(200, s.list("o", s.visible(c))) })
+		func(c *call) { c.json(200, s.list("o", s.ofTeam(c))) })
 	api("POST /v1/observations", access(oneOf("observer")), s.create("o", []string{"object", "minutes"},
 		map[string]any{"start": "2026-12-05T22:00:00Z", "note": ""}))
 	api("GET /v1/observations/{observation_id}", owner(oneOf("operator", "auditor")), s.read("o"))

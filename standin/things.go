@@ -59,6 +59,26 @@ func (s *Service) visible(c *call) func(*thing) bool {
 	}
 }
 
+// ofTeam are the things that a list shows a caller: those of its team, and all to directors and auditors.
+func (s *Service) ofTeam(c *call) func(*thing) bool {
+	team := func(id string) string {
+		if p := s.people[id]; p != nil {
+			return p.Team
+		}
+		return ""
+	}
+	return func(t *thing) bool {
+		return c.caller.has("director") || c.caller.has("auditor") || t.Owner == c.caller.id ||
+			team(t.Owner) != "" && team(t.Owner) == team(c.caller.id)
+	}
+}
+
+// listProposals shows the proposals of the caller's team.
+func (s *Service) listProposals(c *call) {
+	show := s.ofTeam(c)
+	c.json(200, s.list("p", func(t *thing) bool { return show(t) || s.flaws[ListShowsOthers] }))
+}
+
 func (s *Service) list(kind string, show func(*thing) bool) map[string]any {
 	items := []any{}
 	for _, id := range keys(s.things[kind]) {

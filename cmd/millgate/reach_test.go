@@ -131,7 +131,7 @@ func TestExplain(t *testing.T) {
 		Ladder                []struct{ Result string }
 	}
 	require.NoError(t, json.Unmarshal([]byte(out), &x))
-	assert.Equal(t, "admit, p-101, the proposal p-101 is imre's", x.Expect+", "+x.Record+", "+x.Whose)
+	assert.Equal(t, "admit, p-101, the proposal p-101 is imre's, it stands in the team spectra", x.Expect+", "+x.Record+", "+x.Whose)
 	assert.Len(t, x.Ladder, 7)
 	code, out, errs := run(t, "explain", file, "GET /v1/proposal", "imre")
 	assert.Equal(t, 2, code)

@@ -67,7 +67,7 @@ type Caller struct {
 // Nobody is who presents nothing at route i: where some records are open to anyone, on one that is not.
 func Nobody(d *declaration.Document, i int) Caller {
 	c := Caller{State: Absent}
-	if e := d.Entry(i); e != nil && len(e.Opens().On) > 0 {
+	if e := d.Admission(i); e != nil && len(e.Opens().On) > 0 {
 		c.Record = Foreign
 	}
 	return c
@@ -205,7 +205,7 @@ func WhoText(e *declaration.Entry) string {
 
 // Evaluate answers for route i of the document and one caller.
 func Evaluate(d *declaration.Document, i int, c Caller) Expectation {
-	l := climb{d: d, i: i, c: c, e: d.Entry(i)}
+	l := climb{d: d, i: i, c: c, e: d.Admission(i)}
 	l.up()
 	l.x.Ladder = slices.Clone(l.rungs[:l.n])
 	return l.x
@@ -214,7 +214,7 @@ func Evaluate(d *declaration.Document, i int, c Caller) Expectation {
 // Decide is Evaluate without the ladder, for whoever asks often or keeps many: it says what is
 // expected and why.
 func Decide(d *declaration.Document, i int, c Caller) Expectation {
-	l := climb{d: d, i: i, c: c, e: d.Entry(i)}
+	l := climb{d: d, i: i, c: c, e: d.Admission(i)}
 	l.up()
 	switch {
 	case l.x.Decider > 0:
@@ -248,7 +248,7 @@ type climb struct {
 }
 
 func (l *climb) up() {
-	l.x.Entry = l.e
+	l.x.Entry = l.d.Entry(l.i)
 	l.pass("in the inventory")
 	switch {
 	case l.e.Undecided():
@@ -388,7 +388,7 @@ func (l *climb) anyone(why string) {
 		l.x.Outcome = Either
 	}
 	for _, text := range []string{"none is needed", "nothing to check", why, "none is asked for",
-		"does not matter here", quotasOf(l.d, l.i, l.c.Identity)} {
+		l.shown(), quotasOf(l.d, l.i, l.c.Identity)} {
 		l.pass(text)
 	}
 }
@@ -474,7 +474,7 @@ func (l *climb) ownership() bool {
 	held := slices.IndexFunc(on, l.c.Record.Holds)
 	switch {
 	case l.extent.All:
-		l.pass("does not matter here")
+		l.pass(l.shown())
 	case held >= 0 && on[held].Kind == declaration.OnOwn:
 		l.pass(fmt.Sprintf("the record is %s's own", l.c.Identity.Name))
 	case held >= 0:
@@ -494,6 +494,23 @@ func (l *climb) ownership() bool {
 		return l.end(out, "ownership", not)
 	}
 	return true
+}
+
+// shown says what of a list the caller is shown; elsewhere the record does not matter.
+func (l *climb) shown() string {
+	if rows := RowsText(l.d.Rows(l.i, l.c.Identity)); rows != "" {
+		return "shown " + rows
+	}
+	return "does not matter here"
+}
+
+// RowsText says which rows of a list are shown, in words: only those that are its own or published; "" for all, and
+// for none of a list.
+func RowsText(x declaration.Extent) string {
+	if x.All || x.None() {
+		return ""
+	}
+	return "only rows that are " + join(declaration.Names(x.On, declaration.On.Text), "or")
 }
 
 // quotasOf names the quotas that count a crossing. Whether they have room

@@ -12,7 +12,7 @@ import (
 // role", "the scope write", "the attribute checked", "the ownership". None on an open or closed
 // route.
 func Asks(d *declaration.Document, i int) (out []string) {
-	e := d.Entry(i)
+	e := d.Admission(i)
 	l := climb{d: d, i: i, e: e}
 	if l.closed() || e.Undecided() || l.only() {
 		return nil
@@ -50,7 +50,7 @@ const (
 // Lacks are those of Asks that an identity does not pass. Of the ownership the record decides:
 // it lacks it where the record is none of those that it is admitted on.
 func Lacks(d *declaration.Document, i int, id *declaration.Identity, record Relation) (out []string) {
-	e := d.Entry(i)
+	e := d.Admission(i)
 	on := d.Admits(e, id)
 	for _, a := range Asks(d, i) {
 		switch {

@@ -163,9 +163,9 @@ func NewBoard(d *declaration.Document) *Board {
 	b := &Board{Classes: Classes(d), Columns: len(d.Identities) + 1}
 	b.cells = make([]Cell, len(d.Routes)*b.Columns)
 	ev := newEvaluator(d, b.Classes)
-	rows := map[int][]Cell{} // by deciding entry
+	rows := map[*declaration.Entry][]Cell{} // by deciding entry
 	for i := range d.Routes {
-		e := d.Deciding[i]
+		e := d.Admission(i)
 		row, ok := rows[e]
 		if !ok {
 			row = ev.row(b, e)
@@ -247,7 +247,7 @@ func (ev *evaluator) alternatives(en *declaration.Entry) (out []alternatives) {
 	return out
 }
 
-func (ev *evaluator) row(b *Board, e int) []Cell {
+func (ev *evaluator) row(b *Board, en *declaration.Entry) []Cell {
 	row := make([]Cell, b.Columns)
 	fill := func(c Cell) []Cell {
 		for i := range row {
@@ -255,10 +255,9 @@ func (ev *evaluator) row(b *Board, e int) []Cell {
 		}
 		return row
 	}
-	if e < 0 {
+	if en == nil {
 		return fill(Cell(Closed))
 	}
-	en := ev.d.Access[e]
 	l := climb{d: ev.d, e: en}
 	open := en.Opens()
 	switch {

@@ -53,7 +53,7 @@ func (r Relation) Text(kind string) string {
 
 // Counting are the words of `on` that count at route i: those of its entry, or ownership where it uses none.
 func Counting(d *declaration.Document, i int) []declaration.On {
-	if e := d.Entry(i); e != nil {
+	if e := d.Admission(i); e != nil {
 		if words := e.Words(); len(words) > 0 {
 			return words
 		}

@@ -321,7 +321,7 @@ var secretWords = []string{"password", "secret", "client_secret", "key", "token"
 
 var (
 	identityWords = []string{"roles", "scopes", "attributes", "in", "credentials"}
-	recordWords   = []string{"fills", "owned_by", "in", "groups", "make", "remove"}
+	recordWords   = []string{"fills", "owned_by", "in", "groups", "listed", "make", "remove"}
 )
 
 func (r *reader) identity(q pair) *Identity {
@@ -427,6 +427,8 @@ func (r *reader) record(q pair) *Record {
 			rec.Within = r.within(f, "record "+q.key, true)
 		case "groups":
 			r.groups(f, rec)
+		case "listed":
+			r.listed(f, rec)
 		case "make":
 			var by map[string]pair
 			rec.Make, by = r.request(f.val, "make", "id")

@@ -278,6 +278,9 @@ func (d *Document) Locks(e *Entry) (out []*Scheme) {
 // `by`, or else the first schemes of the callers it admits and every scheme
 // behind the same lock.
 func (d *Document) Accepted(e *Entry) []*Scheme {
+	if e.of != nil {
+		return d.Accepted(e.of)
+	}
 	if out, ok := d.accepted[e]; ok {
 		return out
 	}

@@ -45,6 +45,7 @@ type Document struct {
 	routeKeys map[string]int // the first route of a key
 	Deciding  []int          // for each route the deciding entry's index in Access; -1 when it is closed
 	Fillers   []int          // for each route the record that fills its last parameter; -1 without
+	lists     []*List        // for each route what it lists; nil where it lists nothing
 	OriginsAt []int          // for each route the deciding entry's index in Origins; -1 when no page may call
 	QuotasAt  [][]int        // for each route the quotas whose `at` matches, by index
 	Touched   []bool         // for each access entry whether its selectors match a route at all

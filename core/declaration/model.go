@@ -372,6 +372,7 @@ type Record struct {
 	Owners  []Ref // keys of OwnedBy, in the order written
 	Within  []Within
 	Groups  []Group
+	Listed  []*List
 	Make    *Request
 	ID      pointer.JSON // the made record's id, in the answer
 	Remove  *Request
@@ -426,6 +427,8 @@ type Entry struct {
 	Scope   []string
 	By      []Ref
 	OwnerOf Ref // the record that `owner` and `on` are about
+
+	of *Entry // that this one is made of, at a list (Admission)
 }
 
 // Refusal is how to know an answer that says no with another status.

@@ -480,7 +480,7 @@ func (d *Document) checkOn(r *reader, i int, e *Entry) {
 	if words[0].Kind == OnOwn {
 		word = "owner"
 	}
-	rec := d.Record(i)
+	rec := d.About(i)
 	switch fill := d.FilledBy(i); {
 	case e.OwnerOf.Name != "":
 		if rec != nil && d.FillParam(i, rec) == "" {
@@ -488,9 +488,10 @@ func (d *Document) checkOn(r *reader, i int, e *Entry) {
 				fmt.Sprintf("record %q does not fill %s", rec.Name, d.Routes[i].Key()), "check `fills` of the record")
 			return
 		}
-	case len(fill) == 0:
+	case len(fill) == 0 && rec == nil:
 		r.sayAt(e.Place, 1, Error, "owner", fmt.Sprintf("`%s` is admitted, but no record fills %s", word,
-			d.Routes[i].Key()), "declare a record whose `fills` is this path, or remove "+word)
+			d.Routes[i].Key()), "declare a record whose `fills` is this path, or that is `listed` there, or "+
+			"remove "+word)
 		return
 	case len(fill) > 1:
 		r.sayAt(e.Place, 1, Error, "owner", fmt.Sprintf("%s is filled by %s; whose owner is meant?", d.Routes[i].Key(),
@@ -506,12 +507,12 @@ func (d *Document) checkOn(r *reader, i int, e *Entry) {
 
 // CanSay says why a word of `on` can hold of no record at route i; nil where it can.
 func (d *Document) CanSay(i int, on On) error {
-	rec := d.Record(i)
+	rec := d.About(i)
 	switch {
 	case on.Kind == OnOwn:
 		return nil // that it has a record at all is told of the text
 	case rec == nil:
-		return fmt.Errorf("no record fills %s", d.Routes[i].Key())
+		return fmt.Errorf("no record fills %s, and none is listed there", d.Routes[i].Key())
 	case !rec.Knows(on):
 		return fmt.Errorf("%s is about the record %s, which has no group and no `in` called %s",
 			d.Routes[i].Key(), rec.Name, on.Name)

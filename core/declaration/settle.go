@@ -40,6 +40,8 @@ func (d *Document) settled(r *reader) *Document {
 	d.QuotasAt = make([][]int, len(d.Routes))
 	d.checkNames(r)
 	d.settleRecords(r)
+	d.lists = make([]*List, len(d.Routes))
+	d.settleLists(r)
 	d.settleOn(r)
 	d.settleAccess(r)
 	d.settleLimits(r)
@@ -223,7 +225,7 @@ func (d *Document) settleRecords(r *reader) {
 		}
 	}
 	for k, rec := range d.Records {
-		if !used[k] && (rec.Param != "" || len(rec.Fills) > 0) && len(d.Routes) > 0 {
+		if !used[k] && len(rec.Listed) == 0 && (rec.Param != "" || len(rec.Fills) > 0) && len(d.Routes) > 0 {
 			r.sayAt(rec.Place, len(rec.Name), Warning, "selects-nothing",
 				fmt.Sprintf("record %q fills no route of the inventory", rec.Name),
 				"check `fills` against the routes' templates")

@@ -43,7 +43,7 @@ func (f Family) works(c *check.Context, p *check.Probe, route int) bool {
 	if p.Phase != check.SafeFirst || p.Record.Lent() || f.Expect(c, p).Outcome != access.Admit {
 		return false
 	}
-	e := c.Doc.Entry(route)
+	e := c.Doc.Admission(route)
 	return e != nil && !e.Open()
 }
 

@@ -295,7 +295,7 @@ func (x planning) owner(name string) {
 // away; NoRecord where there is none, or none is needed.
 func (x planning) best(id *declaration.Identity, decider int) access.Relation {
 	i := x.at.route
-	e := x.d.Entry(i)
+	e := x.d.Admission(i)
 	if e == nil || decider == roleRung && len(e.Words()) == 0 {
 		return access.NoRecord
 	}
@@ -397,7 +397,7 @@ func (x planning) control(f Family, c *check.Context) *check.Probe {
 // open to anyone comes last: it shows no guard.
 func pickControl(f Family, c *check.Context, made []*check.Probe) *check.Probe {
 	open := func(p *check.Probe) bool {
-		e := c.Doc.Entry(c.Doc.RouteNamed(p.Route))
+		e := c.Doc.Admission(c.Doc.RouteNamed(p.Route))
 		return e != nil && p.Relation.HoldsAny(e.Opens().On)
 	}
 	for _, good := range []func(*check.Probe) bool{

@@ -12,6 +12,7 @@ import (
 	"millgate/core/check/detour"
 	"millgate/core/check/headers"
 	"millgate/core/check/issued"
+	"millgate/core/check/lists"
 	"millgate/core/check/logins"
 	"millgate/core/check/malformed"
 	"millgate/core/check/order"
@@ -42,6 +43,7 @@ var All = check.Families{
 	crossing.Family{},
 	detour.Family{},
 	raised.Family{},
+	lists.Family{},
 	malformed.Family{},
 	undeclared.Family{},
 	issued.Family{},

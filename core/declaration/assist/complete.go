@@ -70,7 +70,7 @@ func named(d *declaration.Document, path []string, more map[string][]string) []O
 	case last == "on" && section == "access":
 		out = append(out, Option{Label: "own", Detail: "value", Info: onOwn, Insert: "own"})
 		put("group", groups(d))
-		put("kind", standing(d))
+		put("kind", d.Kinds())
 	case len(clean) == 3 && last == "in" && (section == "identities" || section == "records"):
 		put("kind", kinds(d))
 	case len(clean) == 4 && clean[2] == "in" && (section == "identities" || section == "records"):
@@ -119,20 +119,9 @@ func groups(d *declaration.Document) []string {
 	})
 }
 
-// standing are the kinds that something stands in.
-func standing(d *declaration.Document) []string {
-	of := func(w declaration.Within) string { return w.Name }
-	out := collected(d.Records, func(r *declaration.Record) []string { return declaration.Names(r.Within, of) })
-	out = append(out, collected(d.Identities, func(id *declaration.Identity) []string {
-		return declaration.Names(id.Within, of)
-	})...)
-	slices.Sort(out)
-	return slices.Compact(out)
-}
-
-// kinds are these, and the records that others may stand in.
+// kinds are those that something stands in, and the records that others may stand in.
 func kinds(d *declaration.Document) []string {
-	out := append(standing(d), declaration.Names(d.Records, func(r *declaration.Record) string { return r.Name })...)
+	out := append(d.Kinds(), declaration.Names(d.Records, func(r *declaration.Record) string { return r.Name })...)
 	slices.Sort(out)
 	return slices.Compact(out)
 }
