@@ -11,7 +11,9 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
+	"millgate/core/check"
 	"millgate/testkit/memnet"
 )
 
@@ -164,4 +166,28 @@ func TestListsAreChecked(t *testing.T) {
 	t.Logf("%d that show more, %d lists that show less", more, less)
 	assert.Greater(t, more, 8)
 	assert.Greater(t, less, 8)
+}
+
+// The drawer of a list has the rows that should not be there, with whose they are.
+func TestTheRowsOfAListAreSeen(t *testing.T) {
+	virtually(t, func(t *testing.T, n *memnet.Net) {
+		rules := [][]admits{{{"observer", "own"}, {"auditor", ""}}}
+		base, end := n.Serve(listsService{rules: [][]admits{{{"observer", "team"}, {"observer", "published"},
+			{"auditor", ""}}}})
+		defer end()
+		a := openIn(t, n, declaredLists(base, rules))
+		sweptAt(t, a, "t")
+		v, err := a.View.Crossing(t.Context(), "t", "GET /l0", "imre")
+		require.NoError(t, err)
+		assert.Equal(t, []check.Row{{ID: "n-3", Stands: []string{"team spectra"}},
+			{ID: "n-5", Owner: "tove", Stands: []string{"published", "team transients"}},
+			{ID: "n-6", Stands: []string{"published"}}}, v.Probes[0].Rows)
+		assert.Contains(t, v.Expect.Reason(), "; shown only rows that are its own")
+		v, err = a.View.Crossing(t.Context(), "t", "GET /l0", "quill")
+		require.NoError(t, err)
+		for _, p := range v.Probes {
+			assert.Empty(t, p.Rows)
+		}
+		time.Sleep(2 * time.Minute)
+	})
 }

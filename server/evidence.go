@@ -91,6 +91,10 @@ func (s *Server) GetCrossing(ctx context.Context,
 			cp.Gaps = append(cp.Gaps, contract.Gap{Kind: contract.Kind(g.Row.Kind), Rung: g.Rung, Reason: g.Reason,
 				Confidence: contract.Confidence(g.Confidence)})
 		}
+		if len(p.Rows) > 0 {
+			rows := rowsOf(p.Rows)
+			cp.Rows = &rows
+		}
 		if len(p.Steps) > 1 && p.Page == nil { // one step is shown as what was sent
 			steps := stepsOf(p.Steps)
 			cp.Steps = &steps
@@ -220,4 +224,11 @@ func (s *Server) GetWorklist(ctx context.Context,
 			Body: u.Body, Type: u.Type, Line: u.Line, File: u.File, Waiting: u.Waiting, Mark: optional(u.Mark)})
 	}
 	return out, nil
+}
+
+func rowsOf(list []check.Row) (out []contract.ListedRow) {
+	for _, r := range list {
+		out = append(out, contract.ListedRow{Id: r.ID, Owner: r.Owner, Stands: orEmpty(r.Stands), Missing: r.Missing})
+	}
+	return out
 }

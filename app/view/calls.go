@@ -86,6 +86,15 @@ func stepsOf(pl *check.Plan, p *check.Probe, f *snapshot.Fact) []ScriptStep {
 	return out
 }
 
+// rowsOf are the rows of a list that are not as declared.
+func rowsOf(pl *check.Plan, p *check.Probe, f *snapshot.Fact) []check.Row {
+	x, ok := pl.Family(p).(check.Listing)
+	if !ok || f == nil || f.Check == nil {
+		return nil
+	}
+	return x.Rows(pl.Context, p, f.Check)
+}
+
 // WouldSend is what a target of a text would be sent, "" is the kept one, by what it allows of unsafe methods.
 func (vw *View) WouldSend(target, text string) ([]planning.Policy, error) {
 	d, err := vw.beside(text)

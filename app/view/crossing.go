@@ -34,6 +34,7 @@ type ProbeView struct {
 	Page      *pages.View     // for a page
 	Quota     *QuotaDrillView // for a quota drill
 	Steps     []ScriptStep    // of a family of its own: what was sent, in order
+	Rows      []check.Row     // of a list, that are not as declared
 	// Declares are words of an access entry with their text by which what was seen is as declared.
 	Declares map[string]string
 }
@@ -282,7 +283,7 @@ func (x *crossingView) probe(s *snapshot.Snapshot, p *check.Probe) ProbeView {
 	if f != nil && f.Exchange != nil {
 		pv.Declares = declares(x.d.Answers, pv.Expect, it.Verdict, check.AnswerOf(*f.Exchange))
 	}
-	pv.Steps = stepsOf(pl, p, f)
+	pv.Steps, pv.Rows = stepsOf(pl, p, f), rowsOf(pl, p, f)
 	if c := pl.Find(p.Control); c != nil {
 		pv.ControlBy, pv.Control = pl.Who(c), s.Facts.Of(c.Key())
 	}

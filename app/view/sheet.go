@@ -115,6 +115,9 @@ func who(d *declaration.Document, i int, e *declaration.Entry) SheetPart {
 		p.Lines = append(p.Lines, at("its parameter is a "+rec.Name, "owned by "+
 			strings.Join(owners[:min(6, len(owners))], ", "), rec.Place))
 	}
+	if l := d.List(i); l != nil {
+		p.Lines = append(p.Lines, at("lists "+l.Record.Name, "rows "+whereRows(l), l.Place))
+	}
 	if e.Hide {
 		p.Lines = append(p.Lines, at("hidden from others", "404 in place of 403", e.Place))
 	}
@@ -312,4 +315,19 @@ func effectOf(rt *declaration.Route) SheetPart {
 			u.Place))
 	}
 	return p
+}
+
+// whereRows says where an answer has the rows of a list, and how the next of them are asked for.
+func whereRows(l *declaration.List) string {
+	out := "are the whole answer"
+	if l.Each != "" {
+		out = "at " + string(l.Each)
+	}
+	switch {
+	case l.Pages.Query != "":
+		out += ", pages by " + l.Pages.Query
+	case l.Pages.Next != "":
+		out += ", the next page at " + string(l.Pages.Next)
+	}
+	return out
 }

@@ -33,7 +33,9 @@ func TestReviewFails(t *testing.T) {
 	_, file := changed(t, "{ at: GET /v1/audit, who: [auditor, director] }", "{ at: POST /v1/dome/park, who: anyone }")
 	code, out, _ := run(t, "review", file, "--fail-on", "high")
 	assert.Equal(t, 1, code)
-	assert.Regexp(t, `changed\.gate\.yaml:\d+:\d+: high: POST /v1/dome/park, which is a command, is open to anyone \[open-write\]`, out)
+	assert.Regexp(t,
+		`changed\.gate\.yaml:\d+:\d+: high: POST /v1/dome/park, which is a command, is open to anyone \[open-write\]`,
+		out)
 	assert.Contains(t, out, "GET /v1/audit has no access entry")
 	code, _, _ = run(t, "review", file, "--fail-on", "critical")
 	assert.Equal(t, 0, code)
@@ -122,7 +124,8 @@ func TestExplain(t *testing.T) {
 	code, out, _ := run(t, "explain", file, "GET /v1/proposals/{id}", "imre", "--record", "p-202")
 	assert.Equal(t, 0, code)
 	assert.Contains(t, out, "as imre: hide (404)")
-	assert.Regexp(t, `6 +ownership +failed +the record is not its own, and not published, and to others it does not exist`, out)
+	assert.Regexp(t,
+		`6 +ownership +failed +the record is not its own, and not published, and to others it does not exist`, out)
 	assert.Regexp(t, `decided by the entry at fernhollow\.gate\.yaml:\d+:\d+`, out)
 	code, out, _ = run(t, "explain", file, "GET /v1/proposals/p-101", "imre", "--format", "json")
 	assert.Equal(t, 0, code)
@@ -131,7 +134,8 @@ func TestExplain(t *testing.T) {
 		Ladder                []struct{ Result string }
 	}
 	require.NoError(t, json.Unmarshal([]byte(out), &x))
-	assert.Equal(t, "admit, p-101, the proposal p-101 is imre's, it stands in the team spectra", x.Expect+", "+x.Record+", "+x.Whose)
+	assert.Equal(t, "admit, p-101, the proposal p-101 is imre's, it stands in the team spectra",
+		x.Expect+", "+x.Record+", "+x.Whose)
 	assert.Len(t, x.Ladder, 7)
 	code, out, errs := run(t, "explain", file, "GET /v1/proposal", "imre")
 	assert.Equal(t, 2, code)

@@ -391,6 +391,7 @@ func (l *climb) anyone(why string) {
 		l.shown(), quotasOf(l.d, l.i, l.c.Identity)} {
 		l.pass(text)
 	}
+	l.says()
 }
 
 // presents looks for what the route accepts and the caller would present.
@@ -475,6 +476,7 @@ func (l *climb) ownership() bool {
 	switch {
 	case l.extent.All:
 		l.pass(l.shown())
+		l.says()
 	case held >= 0 && on[held].Kind == declaration.OnOwn:
 		l.pass(fmt.Sprintf("the record is %s's own", l.c.Identity.Name))
 	case held >= 0:
@@ -494,6 +496,13 @@ func (l *climb) ownership() bool {
 		return l.end(out, "ownership", not)
 	}
 	return true
+}
+
+// says adds to why a caller is admitted to a list which rows it is shown.
+func (l *climb) says() {
+	if rows := RowsText(l.d.Rows(l.i, l.c.Identity)); rows != "" {
+		l.x.reason = l.rungs[admits-1].Text + "; shown " + rows
+	}
 }
 
 // shown says what of a list the caller is shown; elsewhere the record does not matter.

@@ -13,7 +13,8 @@ import (
 )
 
 const text = `millgate: 1.1
-routes: [GET /open, GET /list, "GET /things/{id}", "PUT /things/{id}", POST /frames, GET /shut, GET /none, GET /later, GET /keyed, POST /strict]
+routes: [GET /open, GET /list, "GET /things/{id}", "PUT /things/{id}", POST /frames, GET /shut, GET /none, GET /later,
+	GET /keyed, POST /strict]
 roles: { reader: , writer: { includes: reader }, boss: }
 schemes:
   access: { kind: bearer, token: jwt, issuer: i, audience: a }

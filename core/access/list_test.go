@@ -1,6 +1,7 @@
 package access_test
 
 import (
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -70,6 +71,9 @@ access:
 		assert.Equal(t, x.Depends, b.At(i, column).Depends(), "%s as %q on the board", c.route, c.who)
 		if c.why != "" {
 			assert.Equal(t, c.why, x.Ladder[5].Text, "%s as %q", c.route, c.who)
+			assert.Equal(t, strings.HasPrefix(c.why, "shown only"), strings.HasSuffix(x.Reason(), "; "+c.why),
+				x.Reason())
+			assert.Equal(t, x.Reason(), access.Decide(d, i, who).Reason())
 		}
 		assert.Same(t, d.Entry(i), x.Entry)
 	}

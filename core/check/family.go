@@ -48,6 +48,20 @@ type Stepwise interface {
 	Outcomes(c *Context, p *Probe, f *Fact) []Outcome
 }
 
+// Listing is a family whose probes read rows of a list.
+type Listing interface {
+	// Rows are those that are not as declared: shown to whom they are not for, or missing.
+	Rows(c *Context, p *Probe, f *Fact) []Row
+}
+
+// Row is one of a list, which is not as declared.
+type Row struct {
+	ID      string
+	Owner   string   // "" where nobody owns it
+	Stands  []string // in words: its groups, and what it stands in
+	Missing bool     // it is for the caller, and is not there; otherwise it is there, and is not for it
+}
+
 // Watcher is a family that looks at the answers that others judge (Verdict.Answers).
 type Watcher interface {
 	// Watch gives the gaps of an answer at a route, and what of it cannot be told.

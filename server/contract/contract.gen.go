@@ -2281,6 +2281,20 @@ type LifetimeTally struct {
 	UpTo float64 `json:"upTo"`
 }
 
+// ListedRow defines model for ListedRow.
+type ListedRow struct {
+	Id string `json:"id"`
+
+	// Missing It is for the caller and is not there; otherwise it is there and is not for it
+	Missing bool `json:"missing"`
+
+	// Owner Empty where nobody owns it
+	Owner string `json:"owner"`
+
+	// Stands Its groups, and what it stands in
+	Stands []string `json:"stands"`
+}
+
 // LogMapping defines model for LogMapping.
 type LogMapping struct {
 	Host   string `json:"host"`
@@ -2848,6 +2862,9 @@ type Probe struct {
 	// ReadBack unchanged, changed, gone
 	ReadBack *string `json:"readBack,omitempty"`
 	Reason   string  `json:"reason"`
+
+	// Rows Of a list, that are not as declared
+	Rows *[]ListedRow `json:"rows,omitempty"`
 
 	// Steps Of a session drill
 	Steps  *[]DrillStep `json:"steps,omitempty"`

@@ -1,7 +1,6 @@
 package accounts
 
 import (
-	"cmp"
 	"fmt"
 	"slices"
 
@@ -165,7 +164,7 @@ func (x planning) asking(changes map[string]any) (asks, open int) {
 	asks, open = -1, -1
 	doc := x.c.Doc
 	fits := func(i int) *declaration.Entry {
-		e := doc.Entry(i)
+		e := doc.Admission(i)
 		if e == nil || doc.Routes[i].Method() != "GET" || len(doc.Routes[i].Parameters()) > 0 ||
 			!slices.Contains(doc.Accepted(e), x.s) || access.Open(doc, i) {
 			return nil
@@ -184,12 +183,12 @@ func (x planning) asking(changes map[string]any) (asks, open int) {
 	if asks < 0 {
 		return asks, open
 	}
-	of := doc.Entry(asks)
+	of := doc.Admission(asks)
 	for i := range doc.Routes {
 		e := fits(i)
 		if e != nil && open < 0 && len(e.Given) == 0 && slices.Equal(e.Scope, of.Scope) &&
-			slices.EqualFunc(e.Who, of.Who, func(a, b declaration.Who) bool {
-				return cmp.Or(cmp.Compare(a.Kind, b.Kind), cmp.Compare(a.Name, b.Name)) == 0
+			!slices.ContainsFunc(doc.Identities, func(id *declaration.Identity) bool {
+				return doc.Admits(e, id).All != doc.Admits(of, id).All
 			}) {
 			open = i
 		}

@@ -111,8 +111,14 @@ func (Family) Declared(c *check.Context, p *check.Probe) string {
 // that one is shown tells what others might be.
 func (f Family) Plan(c *check.Context, p *check.Planning) {
 	drafts := check.NewDrafts(c.Doc, c.Target, p.Classes())
+	ones := readsOfOne(c.Doc)
 	for i, rt := range c.Doc.Routes {
 		if c.Doc.List(i) == nil {
+			if rec := beside(c.Doc, i, ones); rec != nil {
+				p.Leave(check.Omission{Route: rt.Key(), What: "the rows that it shows",
+					Why: fmt.Sprintf("nothing says whether it lists the records of %s, and whose; say  listed: { at: %s, "+
+						"each: /… }  there", rec.Name, declaration.Scalar(rt.Key()))})
+			}
 			continue
 		}
 		var some []check.Probe
@@ -130,11 +136,7 @@ func (f Family) Plan(c *check.Context, p *check.Planning) {
 				all = &x
 			}
 		}
-		if len(some) == 0 {
-			if all != nil {
-				p.Leave(check.Omission{Route: rt.Key(), What: "the rows that it shows",
-					Why: "everybody who is admitted may see all rows"})
-			}
+		if len(some) == 0 { // everybody may see all rows
 			continue
 		}
 		if all != nil {
@@ -145,6 +147,44 @@ func (f Family) Plan(c *check.Context, p *check.Planning) {
 		}
 		f.add(p, some)
 	}
+}
+
+// readsOfOne are the routes that read one record, by the path before its parameter.
+func readsOfOne(d *declaration.Document) map[string][]int {
+	out := map[string][]int{}
+	for j, rt := range d.Routes {
+		path := rt.Path()
+		at := strings.LastIndex(path, "/{")
+		if rec := d.Record(j); rec != nil && len(rec.OwnedBy) > 1 && rt.Method() == "GET" && at >= 0 &&
+			!strings.Contains(path[at+1:], "/") {
+			key := rt.Host + " " + path[:at]
+			out[key] = append(out[key], j)
+		}
+	}
+	return out
+}
+
+// beside is a record that a read at route i seems to list: one that several own, behind one segment more, and that not
+// everybody who is admitted here may read whatever it is; nil without.
+func beside(d *declaration.Document, i int, ones map[string][]int) *declaration.Record {
+	rt := d.Routes[i]
+	if rt.Method() != "GET" || rt.Effect != declaration.Read {
+		return nil
+	}
+	for _, j := range ones[rt.Host+" "+strings.TrimSuffix(rt.Path(), "/")] {
+		rec := d.Record(j)
+		if slices.Contains(d.FilledBy(i), rec.Name) {
+			continue
+		}
+		for id := range d.Ranked() {
+			c := access.Caller{Identity: id, State: access.Sound}
+			one := access.Decide(d, j, c)
+			if access.Decide(d, i, c).Outcome == access.Admit && (one.Outcome != access.Admit || one.Depends) {
+				return rec
+			}
+		}
+	}
+	return nil
 }
 
 // peers adds one more of each class: where nobody may see all rows, or not from one place, what another of them is

@@ -20,7 +20,8 @@ import (
 
 const declared = `millgate: 1.1
 targets: { t: { base: "http://h" } }
-routes: [GET /things, GET /all, GET /paged, GET /linked, "GET /teams/{team}/things"]
+routes: [GET /things, GET /all, GET /paged, GET /linked, "GET /teams/{team}/things",
+  GET /notes, "GET /notes/{note_id}", GET /open, "GET /open/{note_id}"]
 roles: { reader: , boss: }
 schemes: { s: { kind: bearer } }
 identities:
@@ -41,7 +42,10 @@ records:
       - { at: GET /linked, each: /items, pages: { next: /next } }
       - { at: "GET /teams/{team}/things", each: /items }
   team: { fills: team }
+  note: { fills: note_id, owned_by: { ann: [n-1], bob: [n-2] } }
 access:
+  - { at: [GET /notes, GET /open, "GET /open/{note_id}"], who: reader }
+  - { at: "GET /notes/{note_id}", who: owner }
   - { at: GET /things, who: [{ who: anyone, on: shown }, { who: reader, on: team }, boss] }
   - { at: GET /all, who: [reader, boss] }
   - { at: [GET /paged, GET /linked], who: [{ who: reader, on: own }, boss] }
@@ -90,7 +94,8 @@ func TestWhoAsks(t *testing.T) {
 			left = append(left, o.Route+": "+o.Why)
 		}
 	}
-	assert.Equal(t, []string{"GET /all: everybody who is admitted may see all rows"}, left)
+	assert.Equal(t, []string{"GET /notes: nothing says whether it lists the records of note, and whose; say  listed: " +
+		"{ at: GET /notes, each: /… }  there"}, left)
 	assert.Equal(t, 20, Family{}.Cost(p.Context, at(t, p, "GET /paged", "ann")).Requests)
 	assert.Equal(t, 1, Family{}.Cost(p.Context, at(t, p, "GET /things", "ann")).Requests)
 	assert.Equal(t, "shows only rows that are shown or of its own team",
@@ -205,6 +210,18 @@ func TestJudge(t *testing.T) {
 			assert.Contains(t, says, c.says)
 		})
 	}
+}
+
+// The rows that are not as declared are told with whose they are, and where they stand.
+func TestRowsThatAreNotAsDeclared(t *testing.T) {
+	p := planned(t, declared)
+	x := at(t, p, "GET /things", "ann")
+	f, _ := play.Run(Family{}.Script(p.Context, x), -1, func(c check.Call, _ time.Duration) check.Report {
+		return answered(c, 200, rows("t-2", "t-3", "x", "t-2"))
+	})
+	assert.Equal(t, []check.Row{{ID: "t-2", Owner: "bob", Stands: []string{"team south"}},
+		{ID: "t-1", Owner: "ann", Stands: []string{"team north"}, Missing: true},
+		{ID: "t-4", Stands: []string{"shown"}, Missing: true}}, Family{}.Rows(p.Context, x, &f))
 }
 
 // Pages are asked for until there are no more; what was not read is said, and proves nothing.

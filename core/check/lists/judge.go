@@ -11,20 +11,43 @@ import (
 
 // Judge holds the rows against the words by which the caller is admitted.
 func (f Family) Judge(c *check.Context, p *check.Probe, fact *check.Fact, e *check.Evidence) check.Verdict {
-	i := c.Doc.RouteNamed(p.Route)
-	if i < 0 || c.Doc.List(i) == nil {
-		return check.Unproven("nothing says that it lists anything")
+	j, ok := judgingOf(c, p, fact)
+	if !ok {
+		return check.Unproven("nothing was sent, or nothing says any more that it lists anything")
 	}
-	m, _ := fact.Data.(*Measured)
-	if m == nil || len(fact.Reports) == 0 {
-		return check.Unproven("nothing was sent")
-	}
-	j := judging{c: c, p: p, i: i, l: c.Doc.List(i), m: m, first: fact.Reports[0],
-		id: c.Doc.IdentityNamed(p.Caller.Identity), who: check.WhoOf(p.Caller)}
-	j.may = c.Doc.Rows(i, j.id)
 	v := j.judge(fact, e)
 	v.Answers = fact.Reports
 	return v
+}
+
+// Rows are those that are not for the caller, and those that it lacks.
+func (f Family) Rows(c *check.Context, p *check.Probe, fact *check.Fact) (out []check.Row) {
+	j, ok := judgingOf(c, p, fact)
+	if !ok || j.m.Pages == 0 {
+		return nil
+	}
+	rec := j.l.Record
+	add := func(ids []string, missing bool) {
+		for _, id := range ids {
+			r := check.Row{ID: id, Owner: rec.OwnerOf(id), Missing: missing}
+			for _, g := range rec.Groups {
+				if slices.Contains(g.IDs, id) {
+					r.Stands = append(r.Stands, g.Name)
+				}
+			}
+			for _, w := range rec.Within {
+				for _, place := range rec.In(w.Name, id) {
+					r.Stands = append(r.Stands, w.Name+" "+place)
+				}
+			}
+			out = append(out, r)
+		}
+	}
+	add(j.wrong(), false)
+	if j.m.End {
+		add(j.lacks(), true)
+	}
+	return out
 }
 
 type judging struct {
@@ -39,6 +62,34 @@ type judging struct {
 	may   declaration.Extent // the records of which it may be shown rows
 }
 
+// judgingOf is what a fact is judged by; ok is false where there is nothing to judge.
+func judgingOf(c *check.Context, p *check.Probe, fact *check.Fact) (j judging, ok bool) {
+	i := c.Doc.RouteNamed(p.Route)
+	m, _ := fact.Data.(*Measured)
+	if i < 0 || c.Doc.List(i) == nil || m == nil || len(fact.Reports) == 0 {
+		return judging{}, false
+	}
+	j = judging{c: c, p: p, i: i, l: c.Doc.List(i), m: m, first: fact.Reports[0],
+		id: c.Doc.IdentityNamed(p.Caller.Identity), who: check.WhoOf(p.Caller)}
+	j.may = c.Doc.Rows(i, j.id)
+	return j, true
+}
+
+// wrong are the rows that are not for the caller, each once.
+func (j judging) wrong() (out []string) {
+	for _, row := range j.m.Rows {
+		if shown, known := j.l.Shows(j.may, row, j.id); known && !shown && !slices.Contains(out, row) {
+			out = append(out, row)
+		}
+	}
+	return out
+}
+
+// lacks are the records that the caller must be shown and was not.
+func (j judging) lacks() []string {
+	return slices.DeleteFunc(j.expected(), func(id string) bool { return slices.Contains(j.m.Rows, id) })
+}
+
 func (j judging) judge(fact *check.Fact, e *check.Evidence) check.Verdict {
 	if j.m.Pages == 0 {
 		return check.Unproven("%s", j.m.Why)
@@ -46,33 +97,21 @@ func (j judging) judge(fact *check.Fact, e *check.Evidence) check.Verdict {
 	if j.may.All {
 		return check.Verdict{Says: j.rows() + ", as who may see all", Proof: check.Shown(j.first)}
 	}
-	var wrong []string
-	for _, row := range j.m.Rows {
-		if shown, known := j.l.Shows(j.may, row, j.id); known && !shown && !slices.Contains(wrong, row) {
-			wrong = append(wrong, row)
-		}
-	}
 	var v check.Verdict
-	if len(wrong) > 0 {
+	if wrong := j.wrong(); len(wrong) > 0 {
 		v.Gaps = append(v.Gaps, check.Gap{Cause: others, Rung: 6,
 			Proof: check.Shown(j.showing(fact, wrong[0])),
 			Says: fmt.Sprintf("%s is shown %s, and may be shown %s.", j.who, j.named(wrong),
 				access.RowsText(j.may))})
 	}
-	expected, lacks, seen := j.expected(), "", false
-	for _, id := range expected {
-		if slices.Contains(j.m.Rows, id) {
-			seen = true
-		} else if lacks == "" {
-			lacks = id
-		}
-	}
-	elsewhere := j.elsewhere(e)
-	if lacks != "" && j.m.End && slices.ContainsFunc(elsewhere, func(o place) bool { return o.id == lacks }) {
-		v.Gaps = append(v.Gaps, check.Gap{Cause: missing, Rung: 6,
-			Proof: check.Shown(j.first),
+	lacks, elsewhere := j.lacks(), j.elsewhere(e)
+	seen := len(j.expected()) > len(lacks)
+	if k := slices.IndexFunc(lacks, func(id string) bool {
+		return slices.ContainsFunc(elsewhere, func(o place) bool { return o.id == id })
+	}); k >= 0 && j.m.End {
+		v.Gaps = append(v.Gaps, check.Gap{Cause: missing, Rung: 6, Proof: check.Shown(j.first),
 			Says: fmt.Sprintf("%s is not shown %s %s, which is for it and which others are shown in this list.", j.who,
-				j.l.Record.Name, lacks)})
+				j.l.Record.Name, lacks[k])})
 	}
 	if len(v.Gaps) > 0 {
 		v.Says = j.rows()
@@ -89,8 +128,8 @@ func (j judging) judge(fact *check.Fact, e *check.Evidence) check.Verdict {
 	case k < 0:
 		return check.Unproven("%s, and nobody was shown a row that is not for %s, which shows that there could be one",
 			v.Says, j.who)
-	case lacks != "" && !seen:
-		return check.Unproven("%s; but %s %s, which is for it, is not there either", v.Says, j.l.Record.Name, lacks)
+	case len(lacks) > 0 && !seen:
+		return check.Unproven("%s; but %s %s, which is for it, is not there either", v.Says, j.l.Record.Name, lacks[0])
 	case !seen: // an empty list may be empty for another reason
 		v.Proof = check.Speaks(j.first)
 	default:

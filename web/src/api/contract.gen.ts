@@ -1910,10 +1910,21 @@ export interface components {
             quota?: components["schemas"]["QuotaView"];
             /** @description Of a session drill */
             steps?: components["schemas"]["DrillStep"][];
+            /** @description Of a list, that are not as declared */
+            rows?: components["schemas"]["ListedRow"][];
             /** @description Words of the access entry with their text, for an edit of the board, by which this refusal is as declared */
             declares?: {
                 [key: string]: string;
             };
+        };
+        ListedRow: {
+            id: string;
+            /** @description Empty where nobody owns it */
+            owner: string;
+            /** @description Its groups, and what it stands in */
+            stands: string[];
+            /** @description It is for the caller and is not there; otherwise it is there and is not for it */
+            missing: boolean;
         };
         /** @description What a quota drill saw. Durations in seconds. */
         QuotaView: {

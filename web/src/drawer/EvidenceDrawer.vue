@@ -12,6 +12,7 @@ import CrossingMore from './CrossingMore.vue'
 import FindingActions from './FindingActions.vue'
 import LadderList from './LadderList.vue'
 import PageSteps from './PageSteps.vue'
+import ListedRows from './ListedRows.vue'
 import ProbeEvidence from './ProbeEvidence.vue'
 import ProbeList from './ProbeList.vue'
 import QuotaSteps from './QuotaSteps.vue'
@@ -150,6 +151,7 @@ const { width, drag } = useSplitter('millgate.drawer', { from: 440, least: 340, 
           </div>
         </div>
 
+        <ListedRows v-if="probe?.rows" :rows="probe.rows" />
         <TwoLadders v-if="other" :x="x" :other="other" />
         <PageSteps v-else-if="probe?.page" :page="probe.page" :reason="probe.reason" :file="x.file" :line="x.line" />
         <QuotaSteps v-else-if="probe?.quota" :view="probe.quota" />
