@@ -116,8 +116,8 @@ func (f Family) Plan(c *check.Context, p *check.Planning) {
 		if c.Doc.List(i) == nil {
 			if rec := beside(c.Doc, i, ones); rec != nil {
 				p.Leave(check.Omission{Route: rt.Key(), What: "the rows that it shows",
-					Why: fmt.Sprintf("nothing says whether it lists the records of %s, and whose; say  listed: { at: %s, "+
-						"each: /… }  there", rec.Name, declaration.Scalar(rt.Key()))})
+					Why: fmt.Sprintf("nothing says whether it lists the records of %s, and whose; say  listed: "+
+						"{ at: %s, each: /… }  there", rec.Name, declaration.Scalar(rt.Key()))})
 			}
 			continue
 		}
