@@ -9,6 +9,7 @@ import (
 
 	"millgate/core/access"
 	"millgate/core/declaration"
+	"millgate/core/declaration/layout"
 )
 
 // Where records are listed `on` turns nobody away: it says which rows are shown. The board says the same.
@@ -77,4 +78,38 @@ access:
 		}
 		assert.Same(t, d.Entry(i), x.Entry)
 	}
+}
+
+// On the board a list is edited as a record is: who is admitted on some records only is shown their rows.
+func TestAListIsEdited(t *testing.T) {
+	const text = `millgate: 1.1
+routes: [GET /things, GET /other]
+roles: { reader: , boss: }
+schemes: { s: { kind: bearer } }
+identities:
+  ann: { roles: reader, in: { team: north }, credentials: { s: { token: env:A } } }
+  meg: { roles: boss, credentials: { s: { token: env:M } } }
+records:
+  thing: { fills: id, owned_by: { ann: [t-1] }, in: { team: { north: [t-1] } }, listed: { at: GET /things } }
+access:
+  - { at: GET /things, who: boss }
+  - { at: GET /other, who: boss }
+`
+	d, msgs := declaration.Parse("x", []byte(text), nil)
+	require.Empty(t, msgs)
+	edits, notes, err := access.Edits(d, access.Change{Routes: []int{d.RouteNamed("GET /things")}, Columns: []int{1},
+		Action: access.Owner, On: "team"})
+	require.NoError(t, err)
+	assert.Empty(t, notes)
+	out, err := layout.Apply(text, edits...)
+	require.NoError(t, err)
+	assert.Contains(t, out, "{ at: GET /things, who: [{ who: reader, on: team }, boss] }")
+	after, msgs := declaration.Parse("x", []byte(out), nil)
+	require.Empty(t, msgs)
+	assert.Equal(t, "only rows that are of its own team",
+		access.RowsText(after.Rows(after.RouteNamed("GET /things"), after.IdentityNamed("ann"))))
+	assert.True(t, after.Rows(after.RouteNamed("GET /things"), after.IdentityNamed("meg")).All)
+	_, _, err = access.Edits(d, access.Change{Routes: []int{d.RouteNamed("GET /other")}, Columns: []int{1},
+		Action: access.Owner, On: "team"})
+	require.ErrorContains(t, err, "no record fills GET /other, and none is listed there")
 }

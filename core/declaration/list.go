@@ -115,8 +115,8 @@ func (d *Document) settleLists(r *reader) {
 				fail(l.At.Name+" is no route of the inventory", HintAt(l.At.Name,
 					Names(d.Routes, func(rt *Route) string { return rt.Key() }),
 					"write the method and the path of a route"))
-			case d.Routes[at[0]].Unsafe():
-				fail(fmt.Sprintf("%s is no read; lists are read with safe methods", l.At.Name), "write  GET /things")
+			case d.Routes[at[0]].Method() != "GET":
+				fail(l.At.Name+" is no GET, and lists are read with that alone", "write  GET /things")
 			case d.lists[at[0]] != nil:
 				fail(fmt.Sprintf("%s lists %s already", l.At.Name, d.lists[at[0]].Record.Name),
 					"say it under one record")

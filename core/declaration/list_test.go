@@ -90,7 +90,7 @@ func TestWhatListsCannotSay(t *testing.T) {
 		{"no route", "at: GET /drafts, id", "at: GET /draft, id", "GET /draft is no route of the inventory",
 			`did you mean "GET /drafts"?`},
 		{"a pattern", "at: GET /drafts, id", "at: \"GET /**\", id", `"GET /**" is no route`, "GET /things"},
-		{"a write", "at: GET /drafts, id", "at: POST /things, id", "POST /things is no read", "GET /things"},
+		{"a write", "at: GET /drafts, id", "at: POST /things, id", "POST /things is no GET", "GET /things"},
 		{"twice", "listed: { at: GET /teams }", "listed: { at: GET /things }", "GET /things lists thing already",
 			"under one record"},
 		{"without its route", "listed: { at: GET /teams }", "listed: { each: /items }", "does not say which route",

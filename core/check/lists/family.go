@@ -270,6 +270,10 @@ func (Family) Script(c *check.Context, p *check.Probe) check.Script {
 				t.Keep(r)
 				kept++
 			}
+			if why != "" && m.Pages > 0 && l.Pages.Query != "" && r.Class(c.Doc.Answers) == check.Hidden {
+				m.End = true // nothing is at a page behind the last
+				break
+			}
 			if m.Why = why; why != "" {
 				break
 			}

@@ -244,6 +244,12 @@ func TestPages(t *testing.T) {
 		{"by number", "GET /paged", []any{rows(ids(0, 3)...), rows("t-1"), rows()}, []string{"/paged?page=0",
 			"/paged?page=1",
 			"/paged?page=2"}, 4, true, ""},
+		{"no page behind the last", "GET /paged", []any{rows(ids(0, 3)...), 404}, []string{"/paged?page=0",
+			"/paged?page=1"},
+			3, true, ""},
+		{"a page that fails", "GET /paged", []any{rows(ids(0, 3)...), 500}, []string{"/paged?page=0",
+			"/paged?page=1"}, 3,
+			false, "page 2 was answered 500"},
 		{"the same page for ever", "GET /paged", []any{rows(ids(0, 3)...)}, []string{"/paged?page=0",
 			"/paged?page=1"}, 6,
 			false, "page 2 shows no other rows than those before"},
@@ -260,6 +266,9 @@ func TestPages(t *testing.T) {
 			f, calls := play.Run(Family{}.Script(p.Context, at(t, p, c.route, "ann")), -1,
 				func(k check.Call, _ time.Duration) check.Report {
 					n++
+					if status, ok := c.pages[min(n, len(c.pages))-1].(int); ok {
+						return answered(k, status, map[string]any{})
+					}
 					return answered(k, 200, c.pages[min(n, len(c.pages))-1])
 				})
 			var asked []string
