@@ -136,7 +136,8 @@ var arrows = map[string][]string{
 		"core/check/detour", "core/check/headers", "core/check/issued", "core/check/lists", "core/check/logins",
 		"core/check/malformed",
 		"core/check/order", "core/check/pages",
-		"core/check/quotas", "core/check/raised", "core/check/sessions", "core/check/undeclared", "core/finding",
+		"core/check/quotas", "core/check/raised", "core/check/requests", "core/check/sessions", "core/check/undeclared",
+		"core/finding",
 	},
 	"core/check/headers": {"core/access", "core/check", "core/declaration", "core/field", "core/finding"},
 	"core/check/issued": {
@@ -152,7 +153,8 @@ var arrows = map[string][]string{
 	"core/check/quotas": {
 		"core/access", "core/check", "core/declaration", "core/finding", "core/quota", "core/token",
 	},
-	"core/check/raised": {"core/access", "core/check", "core/declaration", "core/finding"},
+	"core/check/raised":   {"core/access", "core/check", "core/declaration", "core/finding"},
+	"core/check/requests": {"core/access", "core/check", "core/declaration", "core/field", "core/finding"},
 	"core/check/sessions": {
 		"core/access", "core/check", "core/declaration", "core/finding", "core/pointer", "core/session",
 	},

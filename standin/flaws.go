@@ -97,6 +97,7 @@ const (
 	TenantMixed        Flaw = "tenant-mixed"
 	WrongChallenge     Flaw = "wrong-challenge"
 	ListShowsOthers    Flaw = "list-shows-others"
+	StackOnBadBody     Flaw = "stack-on-bad-body"
 )
 
 // What says in a sentence what each flaw does.
@@ -182,6 +183,7 @@ var What = []struct {
 	{StateIgnored, "drafts of proposals are read by anyone, as what is published"},
 	{TenantCrossed, "the notes of another team are read"},
 	{TenantMixed, "a note of another team is read below one's own"},
+	{StackOnBadBody, "a body that cannot be read shows a stack trace"},
 	{ListShowsOthers, "the list of proposals has those of other teams"},
 	{WrongChallenge, "the 401 asks for another scheme than the one that is accepted"},
 }

@@ -277,8 +277,10 @@ func (s *Service) slipped(c *call, table []*rt, segs []string) bool {
 
 // run passes the guard and then the handler.
 func (s *Service) run(c *call, t *rt) {
+	unreadable := false
 	if len(c.raw) > 0 && strings.Contains(c.r.Header.Get("Content-Type"), "json") {
 		err := json.Unmarshal(c.raw, &c.body) // handlers say what they miss
+		unreadable = err != nil
 		if err != nil && s.flaws[BodyBeforeGuard] && t.guard.scheme != "signature" {
 			c.problem(422, "the body is no JSON")
 			return
@@ -295,6 +297,10 @@ func (s *Service) run(c *call, t *rt) {
 		return
 	}
 	status, why := s.pass(c, t)
+	if status == 0 && unreadable && s.flaws[StackOnBadBody] && t.key == "POST /v1/cutouts" {
+		c.problem(400, "goroutine 77 [running]:\nmain.(*cutter).decode(0x0)\n\t/srv/fernhollow/cutter.go:31")
+		return
+	}
 	if status == 0 {
 		t.handle(c)
 		return

@@ -254,9 +254,14 @@ func (c *Client) send(ctx context.Context, o Outgoing) (raw, error) {
 	full := strings.TrimRight(base.EscapedPath(), "/") + o.Path
 	if p, err := url.PathUnescape(full); err == nil {
 		u.Path, u.RawPath = p, full
+	} else { // what is no path is sent as it stands
+		u.Opaque = full
 	}
 	u.RawQuery = o.Query
 	r.Method, r.URL, r.Headers, r.Body = o.Method, u.String(), o.Headers, string(o.Body)
+	if u.Opaque != "" {
+		r.URL = u.Scheme + "://" + u.Host + u.RequestURI()
+	}
 	if d := c.byRoute; d != nil {
 		if i := d.Inventory.Find(o.Method, o.Host, o.Path); i >= 0 {
 			r.Route = d.Routes[i].Key()

@@ -19,6 +19,7 @@ import (
 	"millgate/core/check/pages"
 	"millgate/core/check/quotas"
 	"millgate/core/check/raised"
+	"millgate/core/check/requests"
 	"millgate/core/check/sessions"
 	"millgate/core/check/undeclared"
 	"millgate/core/finding"
@@ -42,6 +43,7 @@ func catalogue() *finding.Catalogue {
 var All = check.Families{
 	crossing.Family{},
 	detour.Family{},
+	requests.Family{},
 	raised.Family{},
 	lists.Family{},
 	malformed.Family{},
