@@ -66,9 +66,13 @@ func TestADatabaseOfBefore(t *testing.T) {
 	for _, h := range x.History {
 		assert.NotZero(t, h.Status, "so is what was answered")
 	}
-	require.NotEmpty(t, x.Probes)
-	assert.Contains(t, x.Probes[0].Fact.Exchange.Content+x.Probes[len(x.Probes)-1].Fact.Exchange.Content, "····",
-		"masked as it was then")
+	answered := ""
+	for _, p := range x.Probes { // what families ask that came since was not sent then
+		if p.Fact != nil {
+			answered += p.Fact.Exchange.Content
+		}
+	}
+	assert.Contains(t, answered, "····", "masked as it was then")
 	a.Sweeps.Retention = sweep.Retention{Sweeps: 1}
 	done, err := a.Sweeps.Prune(t.Context())
 	require.NoError(t, err)
