@@ -46,7 +46,7 @@ type CrossingView struct {
 	Label    string
 	Expect   access.Expectation
 	Place    declaration.Place // the deciding entry
-	Probes   []ProbeView       // worst first
+	Probes   []ProbeView       // worst first, and last what was not sent
 	Left     []check.Omission
 	Finding  *finding.Finding
 	Inferred string // the identity that was sent in its place
@@ -228,8 +228,12 @@ func (x *crossingView) observed(s *snapshot.Snapshot) (sent string) {
 		}
 		x.Probes = append(x.Probes, x.probe(s, p))
 	}
-	sort.SliceStable(x.Probes, func(i, j int) bool {
-		return finding.Worse(x.Probes[i].Verdict.Kind, x.Probes[j].Verdict.Kind)
+	sort.SliceStable(x.Probes, func(i, j int) bool { // what was seen comes before what was not sent
+		a, b := x.Probes[i].Verdict.Kind, x.Probes[j].Verdict.Kind
+		if (a == finding.Unprobed) != (b == finding.Unprobed) {
+			return b == finding.Unprobed
+		}
+		return finding.Worse(a, b)
 	})
 	x.left(pl, sent)
 	if len(x.Probes) == 0 {
