@@ -387,11 +387,11 @@ func (l *climb) anyone(why string) {
 	if l.c.State == Broken && l.e.Broken == declaration.BrokenEither {
 		l.x.Outcome = Either
 	}
-	for _, text := range []string{"none is needed", "nothing to check", why, "none is asked for",
-		l.shown(), quotasOf(l.d, l.i, l.c.Identity)} {
+	for _, text := range []string{"none is needed", "nothing to check", why, "none is asked for"} {
 		l.pass(text)
 	}
-	l.says()
+	l.anyRecord()
+	l.pass(quotasOf(l.d, l.i, l.c.Identity))
 }
 
 // presents looks for what the route accepts and the caller would present.
@@ -475,8 +475,7 @@ func (l *climb) ownership() bool {
 	held := slices.IndexFunc(on, l.c.Record.Holds)
 	switch {
 	case l.extent.All:
-		l.pass(l.shown())
-		l.says()
+		l.anyRecord()
 	case held >= 0 && on[held].Kind == declaration.OnOwn:
 		l.pass(fmt.Sprintf("the record is %s's own", l.c.Identity.Name))
 	case held >= 0:
@@ -498,19 +497,16 @@ func (l *climb) ownership() bool {
 	return true
 }
 
-// says adds to why a caller is admitted to a list which rows it is shown.
-func (l *climb) says() {
-	if rows := RowsText(l.d.Rows(l.i, l.c.Identity)); rows != "" {
-		l.x.reason = l.rungs[admits-1].Text + "; shown " + rows
+// anyRecord passes the rung of ownership whatever the record. Of a list it says which rows the caller is shown, and so
+// does the reason.
+func (l *climb) anyRecord() {
+	rows := RowsText(l.d.Rows(l.i, l.c.Identity))
+	if rows == "" {
+		l.pass("does not matter here")
+		return
 	}
-}
-
-// shown says what of a list the caller is shown; elsewhere the record does not matter.
-func (l *climb) shown() string {
-	if rows := RowsText(l.d.Rows(l.i, l.c.Identity)); rows != "" {
-		return "shown " + rows
-	}
-	return "does not matter here"
+	l.pass("shown " + rows)
+	l.x.reason = l.rungs[admits-1].Text + "; shown " + rows
 }
 
 // RowsText says which rows of a list are shown, in words: only those that are its own or published; "" for all, and

@@ -64,18 +64,22 @@ func Counting(d *declaration.Document, i int) []declaration.On {
 // Standing is the relation of an identity (nil is nobody) to a record of a kind at route i, by its id.
 func Standing(d *declaration.Document, i int, rec *declaration.Record, record string,
 	id *declaration.Identity) Relation {
-	return standing(d, i, func(o declaration.On) bool { return o.Holds(rec, record, id) })
+	return RelationTo(Counting(d, i), rec, record, id)
+}
+
+// RelationTo is the relation of an identity (nil is nobody) to a record of a kind, where these words count.
+func RelationTo(words []declaration.On, rec *declaration.Record, record string, id *declaration.Identity) Relation {
+	return relates(words, func(o declaration.On) bool { return o.Holds(rec, record, id) })
 }
 
 // StandingMade is the relation to a record that an owner makes.
 func StandingMade(d *declaration.Document, i int, rec *declaration.Record, owner,
 	id *declaration.Identity) Relation {
-	return standing(d, i, func(o declaration.On) bool { return o.HoldsMade(rec, owner, id) })
+	return relates(Counting(d, i), func(o declaration.On) bool { return o.HoldsMade(rec, owner, id) })
 }
 
-func standing(d *declaration.Document, i int, holds func(declaration.On) bool) Relation {
-	return RelationOf(slices.DeleteFunc(slices.Clone(Counting(d, i)),
-		func(o declaration.On) bool { return !holds(o) }))
+func relates(words []declaration.On, holds func(declaration.On) bool) Relation {
+	return RelationOf(slices.DeleteFunc(slices.Clone(words), func(o declaration.On) bool { return !holds(o) }))
 }
 
 // OnText says on which records somebody is admitted, in words.

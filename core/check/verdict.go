@@ -207,3 +207,6 @@ func (k *Control) Unfair() string {
 	}
 	return ""
 }
+
+// Sentence begins a text with a capital, as a sentence.
+func Sentence(s string) string { return strings.ToUpper(s[:1]) + s[1:] }

@@ -88,10 +88,10 @@ func GroupsOf(d *declaration.Document, list []At) []Group {
 			g.Says += "; " + also
 		}
 		g.ID = idOf(g.Odd, rule(g.Entry), g.Keys(d))
-		g.Confirmed = g.Entry != nil && !slices.ContainsFunc(routes, func(i int) bool {
-			e := d.Entry(i)
-			return e == nil || e.Undecided() || false
-		}) && !slices.ContainsFunc(g.Routes, func(a At) bool { return !agrees(d, a) })
+		g.Confirmed = g.Entry != nil && !slices.ContainsFunc(g.Routes, func(a At) bool {
+			e := d.Entry(a.Route)
+			return e == nil || e.Undecided() || !agrees(d, a)
+		})
 		if g.Entry != nil {
 			e := *g.Entry
 			e.At = shortest(d, routes)

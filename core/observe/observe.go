@@ -181,8 +181,7 @@ func (a *At) stand(d *declaration.Document) {
 	for k, s := range a.Seen {
 		if id := d.IdentityNamed(s.Identity); len(words) > 0 && (id != nil || grouped) && slices.Contains(ids,
 			s.Record) {
-			a.Seen[k].Relation = access.RelationOf(slices.DeleteFunc(slices.Clone(words),
-				func(o declaration.On) bool { return !o.Holds(rec, s.Record, id) }))
+			a.Seen[k].Relation = access.RelationTo(words, rec, s.Record, id)
 		}
 	}
 }

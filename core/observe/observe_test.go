@@ -650,9 +650,7 @@ func asked(d, service *declaration.Document) (out []Seen) {
 			}
 			out := map[access.Relation]string{}
 			for _, x := range rec.IDs() {
-				rel := access.RelationOf(slices.DeleteFunc(d.WordsOf(rec),
-					func(o declaration.On) bool { return !o.Holds(rec, x, id) }))
-				out[rel] = x
+				out[access.RelationTo(d.WordsOf(rec), rec, x, id)] = x
 			}
 			return out
 		}

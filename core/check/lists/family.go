@@ -17,6 +17,7 @@ package lists
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -355,12 +356,7 @@ func rowsAt(p pointer.JSON, v any) (rows []any, ok bool) {
 	case []any:
 		return x, true
 	case map[string]any:
-		names := make([]string, 0, len(x))
-		for n := range x {
-			names = append(names, n)
-		}
-		slices.Sort(names)
-		for _, n := range names {
+		for _, n := range slices.Sorted(maps.Keys(x)) {
 			rows = append(rows, x[n])
 		}
 		return rows, true

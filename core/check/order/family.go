@@ -256,12 +256,10 @@ func (f Family) Judge(c *check.Context, p *check.Probe, fact *check.Fact, e *che
 		return check.Verdict{Answers: fact.Reports, Gaps: []check.Gap{{Cause: s.cause, Rung: 2,
 			Scope: check.GuardScope(c.Doc, p.Route), Proof: proof,
 			Says: fmt.Sprintf("%s sent %s and was answered %s; without that it is answered %s. The %s is looked at "+
-				"before the %s.", upper(who), s.fails, s.answer, s.control.Answer.Code(), s.then, s.first)}}}
+				"before the %s.", check.Sentence(who), s.fails, s.answer, s.control.Answer.Code(), s.then, s.first)}}}
 	}
 	return check.Verdict{Answers: fact.Reports, AnyShape: s.later, Proof: check.Shown(s.reports...), Says: s.says(who)}
 }
-
-func upper(s string) string { return strings.ToUpper(s[:1]) + s[1:] }
 
 // says is what shows in one sentence.
 func (s seen) says(who string) string {

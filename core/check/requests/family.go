@@ -201,7 +201,7 @@ func (f Family) Judge(c *check.Context, p *check.Probe, fact *check.Fact, e *che
 		v.Gaps = []check.Gap{{Cause: fails, What: p.Of, Proof: proof,
 			Wide: finding.Scope{Of: finding.AtService, Name: "that is sent " + p.Of},
 			Says: fmt.Sprintf("%s was answered %s, as if the service had failed; it must be turned away for what "+
-				"it is (400 and the like).", upper(p.Of), a.Code())}}
+				"it is (400 and the like).", check.Sentence(p.Of), a.Code())}}
 	case speaks[a.Status]:
 		v.Proof = check.Shown(check.Head(r))
 	case class == check.Admitted && a.Status < 300:
@@ -209,8 +209,6 @@ func (f Family) Judge(c *check.Context, p *check.Probe, fact *check.Fact, e *che
 	}
 	return v
 }
-
-func upper(s string) string { return strings.ToUpper(s[:1]) + s[1:] }
 
 var fails = &finding.Row{Cause: "fails on ", Kind: finding.WrongRefusal, Title: "Fails on {what}",
 	Means: "What cannot be read breaks the service where it should be turned away: callers take it for an outage, " +
